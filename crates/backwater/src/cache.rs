@@ -1,0 +1,336 @@
+//! The public handle: a table of contents of the rooms. It has no logic of its own.
+
+use std::fmt;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::thread::{self, ThreadId};
+
+use crate::change::Transaction;
+use crate::error::{Error, ErrorKind, Result, nearest};
+use crate::query::{BindingNo, Engine, Published, Query, compile};
+use crate::schema::Schema;
+use crate::storage::{Outbox, Storage, rehydrate};
+use crate::table::{Snapshot, State};
+use crate::trace::Report;
+use crate::value::Named;
+
+/// A cache: tables, standing queries over them, and the storage where they persist.
+///
+/// It is a cheap handle: clones are the same cache, and can be sent to other threads. Readers do
+/// not wait for writers; commits are made one at a time.
+///
+/// ```
+/// use backwater::{Cache, Schema};
+///
+/// let cache = Cache::new(Schema::parse("backwater.toml", r#"
+///     [table.sailing]
+///     id = "id"
+///     fields = { id = "int", vessel = { to = "vessel" }, delay_min = "int" }
+///
+///     [table.vessel]
+///     id = "name"
+///     fields = { name = "text" }
+///
+///     [response.departures]
+///     records = "/sailings"
+///     table = "sailing"
+/// "#)?);
+/// let late = cache.query("SELECT id FROM sailing WHERE delay_min > 5", ())?;
+///
+/// cache.commit("departures loaded", |tx| {
+///     tx.ingest("departures", r#"{ "sailings": [
+///         { "id": 311, "vessel": { "name": "Marram" }, "delay_min": 0 },
+///         { "id": 312, "vessel": { "name": "Marram" }, "delay_min": 12 }
+///     ] }"#)
+/// })?;
+/// assert_eq!(late.read()?.len(), 1);
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Clone)]
+pub struct Cache(Arc<Inner>);
+
+struct Inner {
+    published: Arc<Published>,
+    writer: Mutex<Writer>,
+    /// The thread that is making a commit, so that a commit inside of it is told apart from one
+    /// that only has to wait.
+    writing: Mutex<Option<ThreadId>>,
+}
+
+struct Writer {
+    engine: Engine,
+    state: Arc<State>,
+    commit: u64,
+    storage: Option<(Outbox, Box<dyn Storage>)>,
+}
+
+impl Cache {
+    /// An empty cache in memory.
+    ///
+    /// ```
+    /// use backwater::{Cache, Schema};
+    ///
+    /// let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
+    /// assert_eq!(cache.snapshot().count("port")?, 0);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn new(schema: Schema) -> Self {
+        Self::with(Arc::new(State::new(Arc::new(schema))), 0, None)
+    }
+
+    /// The cache that a storage holds, with the schema that it was written with.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Storage`] if there is none or it cannot be read, [`ErrorKind::Foreign`] if it
+    /// is something else, [`ErrorKind::Damaged`] if what is read is not what was written.
+    ///
+    /// See [`SqliteFile`](crate::SqliteFile) for an example.
+    pub fn open(storage: impl Storage + 'static) -> Result<Self> {
+        Self::rehydrate(None, Box::new(storage))
+    }
+
+    /// The cache that a storage holds, or a new one with that schema, which the storage then keeps.
+    ///
+    /// Response rules and named queries may differ from those in the storage, and tables may be
+    /// new; the tables that it has must be the same.
+    ///
+    /// # Errors
+    /// As [`Cache::open`]; [`ErrorKind::Version`] if the storage was written with other tables.
+    ///
+    /// See [`SqliteFile`](crate::SqliteFile) for an example.
+    pub fn open_with(schema: Schema, storage: impl Storage + 'static) -> Result<Self> {
+        Self::rehydrate(Some(schema), Box::new(storage))
+    }
+
+    fn rehydrate(schema: Option<Schema>, mut storage: Box<dyn Storage>) -> Result<Self> {
+        let (state, commit, outbox) = rehydrate(schema, &mut *storage)?;
+        Ok(Self::with(state, commit, Some((outbox, storage))))
+    }
+
+    fn with(state: Arc<State>, commit: u64, storage: Option<(Outbox, Box<dyn Storage>)>) -> Self {
+        let published = Arc::new(Published::new(state.clone(), commit));
+        let engine = Engine::new(&state.schema);
+        let writer = Mutex::new(Writer {
+            engine,
+            state,
+            commit,
+            storage,
+        });
+        Self(Arc::new(Inner {
+            published,
+            writer,
+            writing: Mutex::default(),
+        }))
+    }
+
+    /// The schema.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// let cache = Cache::new(Schema::parse("s.toml", "# nothing yet")?);
+    /// assert_eq!(cache.schema().text(), "# nothing yet");
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn schema(&self) -> Schema {
+        Schema::clone(&self.0.published.snapshot().state.schema)
+    }
+
+    /// All tables as they are after the last commit.
+    ///
+    /// See [`Snapshot`] for an example.
+    pub fn snapshot(&self) -> Snapshot {
+        self.0.published.snapshot()
+    }
+
+    /// Makes a commit: the closure gathers writes in a transaction, which are then applied at once,
+    /// and every standing query that they touch is brought up to date. The label says what
+    /// happened, in plain words.
+    ///
+    /// # Errors
+    /// What the closure returns, or [`ErrorKind::Nested`] if it is called inside of another
+    /// commit's closure. Nothing is left of a transaction that failed, or whose closure panicked.
+    ///
+    /// A storage that cannot be written is no error here: see [`Report::storage_error`].
+    ///
+    /// See [`Transaction`] for an example.
+    pub fn commit<T>(
+        &self,
+        label: impl Into<String>,
+        write: impl FnOnce(&mut Transaction) -> Result<T>,
+    ) -> Result<Report> {
+        let mut writer = self.writer()?;
+        let mut tx = Transaction::new(writer.state.clone());
+        write(&mut tx)?;
+        let done = tx.finish();
+        let changes = &done.0;
+        writer.commit += 1;
+        writer.state = changes.after.clone();
+        let reached = writer.engine.apply(changes);
+        self.0
+            .published
+            .publish(changes.after.clone(), writer.commit, &reached);
+        let storage = match &mut writer.storage {
+            Some((outbox, _)) => {
+                outbox.note(changes);
+                writer.flush().err()
+            }
+            None => None,
+        };
+        let later = writer.engine.next_binding();
+        Ok(Report::new(
+            writer.commit,
+            label.into(),
+            done,
+            reached,
+            later,
+            storage,
+        ))
+    }
+
+    /// A standing query: an SQL statement with values for its parameters, kept true by the commits
+    /// that touch it for as long as the handle lives.
+    ///
+    /// A text given for a parameter that the statement compares with a timestamp is read as a
+    /// time, in any form of RFC 3339.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Sql`] if the statement cannot be parsed or is not supported,
+    /// [`ErrorKind::UnknownName`] if it names what is not there, both with line and column;
+    /// [`ErrorKind::Parameter`] if the values are not those that it asks for.
+    ///
+    /// See [`Query`] for an example.
+    pub fn query(&self, sql: &str, params: impl Into<Named>) -> Result<Query> {
+        self.define(sql, sql, &params.into())
+    }
+
+    /// A standing query by its name in the schema.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if the schema has no such query; else as [`Cache::query`].
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// let cache = Cache::new(Schema::parse("s.toml", r#"
+    ///     table.port = { id = "code", fields = { code = "text" } }
+    ///     query.ports = "SELECT code FROM port"
+    /// "#)?);
+    /// assert_eq!(cache.named("ports", ())?.read()?.len(), 0);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn named(&self, name: &str, params: impl Into<Named>) -> Result<Query> {
+        let schema = self.schema();
+        let sql = schema.query(name).ok_or_else(|| {
+            Error::new(
+                ErrorKind::UnknownName,
+                format!("the schema has no query \"{name}\""),
+            )
+            .help(nearest(name, schema.query_names()))
+        })?;
+        self.define(name, sql, &params.into())
+            .map_err(|error| error.at(format!("query \"{name}\"")))
+    }
+
+    fn define(&self, name: &str, sql: &str, params: &Named) -> Result<Query> {
+        let mut writer = self.writer()?;
+        let plan = compile(sql, &writer.state.schema)?;
+        let params = plan.bind(params)?;
+        let state = writer.state.clone();
+        let (binding, entry) = writer.engine.bind(plan, params, name.into(), &state)?;
+        self.0.published.add(binding, entry.clone());
+        Ok(Query::new(
+            self.0.published.clone(),
+            binding,
+            entry,
+            name.into(),
+        ))
+    }
+
+    /// Returns when everything that was committed is durable; at once, if the cache has no storage.
+    ///
+    /// # Errors
+    /// If the storage cannot be written. Memory stays as it is, and the next call or commit tries
+    /// again.
+    ///
+    /// See [`SqliteFile`](crate::SqliteFile) for an example.
+    pub fn flush(&self) -> Result<()> {
+        self.writer()?.flush()
+    }
+
+    /// Waits until no other thread writes, and forgets queries that nobody holds any more.
+    fn writer(&self) -> Result<Writing<'_>> {
+        let this = thread::current().id();
+        let writing = || {
+            self.0
+                .writing
+                .lock()
+                .unwrap_or_else(PoisonError::into_inner)
+        };
+        if *writing() == Some(this) {
+            return Err(Error::new(
+                ErrorKind::Nested,
+                "a commit is being made on this thread already",
+            )
+            .help("write and read through its transaction, or wait until it is done"));
+        }
+        // A panic in a closure leaves nothing behind in the writer: the transaction is apart.
+        let mut writer = self.0.writer.lock().unwrap_or_else(PoisonError::into_inner);
+        *writing() = Some(this);
+        self.0
+            .published
+            .forget_released(|binding: BindingNo| writer.engine.release(binding));
+        Ok(Writing {
+            inner: &self.0,
+            writer,
+        })
+    }
+}
+
+impl Writer {
+    fn flush(&mut self) -> Result<()> {
+        let Some((outbox, storage)) = &mut self.storage else {
+            return Ok(());
+        };
+        if let Some(batch) = outbox.batch(&self.state, self.commit) {
+            storage
+                .write(&batch)
+                .map_err(|error| error.at(storage.name()))?;
+            outbox.done(batch);
+        }
+        Ok(())
+    }
+}
+
+/// The writer, taken by this thread.
+struct Writing<'c> {
+    inner: &'c Inner,
+    writer: MutexGuard<'c, Writer>,
+}
+
+impl std::ops::Deref for Writing<'_> {
+    type Target = Writer;
+
+    fn deref(&self) -> &Writer {
+        &self.writer
+    }
+}
+
+impl std::ops::DerefMut for Writing<'_> {
+    fn deref_mut(&mut self) -> &mut Writer {
+        &mut self.writer
+    }
+}
+
+impl Drop for Writing<'_> {
+    fn drop(&mut self) {
+        *self
+            .inner
+            .writing
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner) = None;
+    }
+}
+
+impl fmt::Debug for Cache {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Cache(commit {})", self.snapshot().commit())
+    }
+}

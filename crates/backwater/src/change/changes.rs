@@ -1,0 +1,300 @@
+//! Changes: which rows a commit inserted, updated or deleted, and their fields before and after.
+
+use std::fmt;
+use std::sync::Arc;
+
+use smallvec::SmallVec;
+
+use super::transaction::Touched;
+use crate::schema::{FieldNo, TableNo};
+use crate::table::{Cell, Slot, State};
+use crate::value::{Id, Value};
+
+/// A set of fields of one table.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub(crate) struct FieldSet(SmallVec<[u64; 1]>);
+
+impl FieldSet {
+    pub(crate) fn insert(&mut self, field: FieldNo) {
+        let (word, bit) = (field.index() / 64, field.index() % 64);
+        if self.0.len() <= word {
+            self.0.resize(word + 1, 0);
+        }
+        self.0[word] |= 1 << bit;
+    }
+
+    pub(crate) fn contains(&self, field: FieldNo) -> bool {
+        self.0
+            .get(field.index() / 64)
+            .is_some_and(|word| word >> (field.index() % 64) & 1 == 1)
+    }
+
+    pub(crate) fn meets(&self, other: &FieldSet) -> bool {
+        self.0
+            .iter()
+            .zip(&other.0)
+            .any(|(mine, theirs)| mine & theirs != 0)
+    }
+
+    pub(crate) fn is_empty(&self) -> bool {
+        self.0.iter().all(|word| *word == 0)
+    }
+
+    pub(crate) fn iter(&self) -> impl Iterator<Item = FieldNo> + '_ {
+        self.0.iter().enumerate().flat_map(|(number, word)| {
+            let mut word = *word;
+            std::iter::from_fn(move || {
+                let bit = (word != 0).then(|| word.trailing_zeros())?;
+                word &= word - 1;
+                Some(FieldNo(number as u32 * 64 + bit))
+            })
+        })
+    }
+}
+
+impl FromIterator<FieldNo> for FieldSet {
+    fn from_iter<I: IntoIterator<Item = FieldNo>>(fields: I) -> Self {
+        let mut set = Self::default();
+        fields.into_iter().for_each(|field| set.insert(field));
+        set
+    }
+}
+
+/// What happened to a row.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Happened {
+    Inserted,
+    Updated(FieldSet),
+    Deleted,
+}
+
+/// One row that a commit changed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct RowChange {
+    pub(crate) table: TableNo,
+    pub(crate) slot: Slot,
+    pub(crate) happened: Happened,
+}
+
+/// All that a commit changed, ordered by table and slot, between two versions of the tables.
+#[derive(Clone)]
+pub(crate) struct Changes {
+    pub(crate) before: Arc<State>,
+    pub(crate) after: Arc<State>,
+    pub(crate) rows: Arc<[RowChange]>,
+}
+
+impl Changes {
+    /// Compares two versions at the slots that were written to.
+    pub(crate) fn between(before: Arc<State>, after: Arc<State>, touched: &[Touched]) -> Self {
+        let mut rows = Vec::new();
+        for (number, touched) in touched.iter().enumerate() {
+            let table = TableNo(number as u32);
+            for slot in touched.slots() {
+                if let Some(happened) = compare(&before, &after, table, slot) {
+                    rows.push(RowChange {
+                        table,
+                        slot,
+                        happened,
+                    });
+                }
+            }
+        }
+        Self {
+            before,
+            after,
+            rows: rows.into(),
+        }
+    }
+
+    pub(crate) fn view(&self, index: usize) -> Option<Change<'_>> {
+        let row = self.rows.get(index)?;
+        Some(Change {
+            before: &self.before,
+            after: &self.after,
+            row,
+        })
+    }
+
+    /// The changes of one table.
+    pub(crate) fn of_table(&self, table: TableNo) -> std::ops::Range<usize> {
+        let start = self.rows.partition_point(|row| row.table < table);
+        start..self.rows.partition_point(|row| row.table <= table)
+    }
+}
+
+fn compare(before: &State, after: &State, table: TableNo, slot: Slot) -> Option<Happened> {
+    let (old, new) = (before.table(table), after.table(table));
+    match (old.is_row(slot), new.is_row(slot)) {
+        (false, false) => None,
+        (false, true) => Some(Happened::Inserted),
+        (true, false) => Some(Happened::Deleted),
+        (true, true) => {
+            let fields = before.schema.table(table).field_numbers();
+            let changed: FieldSet = fields
+                .filter(|field| old.cell(slot, *field) != new.cell(slot, *field))
+                .collect();
+            (!changed.is_empty()).then_some(Happened::Updated(changed))
+        }
+    }
+}
+
+/// What kind of change a row went through.
+///
+/// ```
+/// # use backwater::{Cache, ChangeKind, Schema};
+/// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
+/// let report = cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+/// assert_eq!(report.changes().next().unwrap().kind(), ChangeKind::Inserted);
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ChangeKind {
+    /// The row was not there before.
+    Inserted,
+    /// Some of its fields have another value.
+    Updated,
+    /// The row is not there any more.
+    Deleted,
+}
+
+/// One row that a commit changed, with its fields before and after.
+///
+/// ```
+/// # use backwater::{Cache, Schema, Value};
+/// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text', name = 'text' } }")?);
+/// cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL"), ("name", "Saltmere")]))?;
+/// let report = cache.commit("a port renamed", |tx| tx.update("port", "SAL", [("name", "Saltmere Quay")]))?;
+///
+/// let change = report.changes().next().unwrap();
+/// assert_eq!((change.table(), change.id().unwrap().to_string()), ("port", "SAL".to_owned()));
+/// let name = &change.fields()[0];
+/// assert_eq!((name.name.as_str(), &name.before), ("name", &Some(Value::from("Saltmere"))));
+/// assert_eq!(change.to_string(), "port SAL: name Saltmere -> Saltmere Quay");
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Clone, Copy)]
+pub struct Change<'r> {
+    before: &'r State,
+    after: &'r State,
+    pub(crate) row: &'r RowChange,
+}
+
+/// A field of a changed row: `None` is absent.
+///
+/// See [`Change`] for an example.
+#[derive(Debug, Clone, PartialEq)]
+pub struct FieldChange {
+    /// The field's name.
+    pub name: String,
+    /// What it was; `None` if it was absent or the row was not there.
+    pub before: Option<Value>,
+    /// What it is; `None` if it is absent or the row is not there.
+    pub after: Option<Value>,
+}
+
+impl<'r> Change<'r> {
+    /// The table's name.
+    pub fn table(&self) -> &'r str {
+        &self.after.schema.table(self.row.table).name
+    }
+
+    /// The row's id; a one-row table's row has none.
+    pub fn id(&self) -> Option<Id> {
+        let state = if self.kind() == ChangeKind::Deleted {
+            self.before
+        } else {
+            self.after
+        };
+        state.id(self.row.table, self.row.slot).map(|id| id.to_id())
+    }
+
+    /// What happened to the row.
+    pub fn kind(&self) -> ChangeKind {
+        match self.row.happened {
+            Happened::Inserted => ChangeKind::Inserted,
+            Happened::Updated(_) => ChangeKind::Updated,
+            Happened::Deleted => ChangeKind::Deleted,
+        }
+    }
+
+    /// The fields that changed: of an update, those with another value; of an insert or a delete,
+    /// those that have or had one.
+    pub fn fields(&self) -> Vec<FieldChange> {
+        let definition = self.after.schema.table(self.row.table);
+        let changed = definition
+            .field_numbers()
+            .filter(|field| match &self.row.happened {
+                Happened::Updated(fields) => fields.contains(*field),
+                Happened::Inserted => {
+                    self.after.table(self.row.table).cell(self.row.slot, *field) != Cell::Absent
+                }
+                Happened::Deleted => {
+                    self.before
+                        .table(self.row.table)
+                        .cell(self.row.slot, *field)
+                        != Cell::Absent
+                }
+            });
+        changed
+            .map(|field| FieldChange {
+                name: definition.field(field).name.to_string(),
+                before: match self.row.happened {
+                    Happened::Inserted => None,
+                    _ => self.before.value(self.row.table, self.row.slot, field),
+                },
+                after: match self.row.happened {
+                    Happened::Deleted => None,
+                    _ => self.after.value(self.row.table, self.row.slot, field),
+                },
+            })
+            .collect()
+    }
+
+    pub(crate) fn field_name(&self, field: FieldNo) -> &'r str {
+        &self.after.schema.table(self.row.table).field(field).name
+    }
+
+    /// The row in a few words: `sailing 311`, or `board` for a one-row table.
+    pub fn subject(&self) -> String {
+        match self.id() {
+            Some(id) => format!("{} {id}", self.table()),
+            None => self.table().to_owned(),
+        }
+    }
+}
+
+/// The change in a line.
+impl fmt::Display for Change<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.subject())?;
+        match self.kind() {
+            ChangeKind::Inserted => f.write_str(" inserted"),
+            ChangeKind::Deleted => f.write_str(" deleted"),
+            ChangeKind::Updated => {
+                let told = |value: &Option<Value>| {
+                    value.as_ref().map_or("absent".to_owned(), Value::to_string)
+                };
+                self.fields()
+                    .iter()
+                    .enumerate()
+                    .try_for_each(|(number, field)| {
+                        let mark = if number == 0 { ":" } else { "," };
+                        write!(
+                            f,
+                            "{mark} {} {} -> {}",
+                            field.name,
+                            told(&field.before),
+                            told(&field.after)
+                        )
+                    })
+            }
+        }
+    }
+}
+
+impl fmt::Debug for Change<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Change({self})")
+    }
+}

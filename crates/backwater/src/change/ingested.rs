@@ -1,0 +1,66 @@
+//! What responses brought: the count of what an ingest did to each table.
+
+/// What one response brought.
+///
+/// ```
+/// # use backwater::{Cache, Schema};
+/// # let cache = Cache::new(Schema::parse("s.toml", r#"
+/// #     table.port = { id = "code", fields = { code = "text", name = "text" } }
+/// #     table.route = { id = "id", fields = { id = "int", from = { to = "port" }, to = { to = "port" } } }
+/// #     response.route = { records = "/route", table = "route" }
+/// # "#)?);
+/// cache.commit("a route loaded", |tx| {
+///     let brought = tx.ingest("route", r#"{ "route": {
+///         "id": 4,
+///         "from": { "code": "SAL", "name": "Saltmere Quay" },
+///         "to": { "code": "SAL", "name": "Saltmere Quay" }
+///     } }"#)?;
+///     assert_eq!((brought.objects(), brought.rows(), brought.repeats()), (3, 2, 1));
+///     Ok(())
+/// })?;
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Ingested {
+    /// The response rule that was in force.
+    pub rule: String,
+    /// How long the response was.
+    pub bytes: usize,
+    /// What became of its objects, table by table, in the schema's order; tables that none of them
+    /// belonged to are left out.
+    pub tables: Vec<IngestedTable>,
+}
+
+/// What one response brought for one table.
+///
+/// See [`Ingested`] for an example.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct IngestedTable {
+    /// The table's name.
+    pub table: String,
+    /// How many objects of the response belonged to it.
+    pub objects: usize,
+    /// How many rows these objects were.
+    pub rows: usize,
+    /// How many of the rows were not there before.
+    pub inserted: usize,
+    /// How many of the others now have another value in some field.
+    pub updated: usize,
+}
+
+impl Ingested {
+    /// How many objects the response held, nested ones included.
+    pub fn objects(&self) -> usize {
+        self.tables.iter().map(|table| table.objects).sum()
+    }
+
+    /// How many rows these objects were.
+    pub fn rows(&self) -> usize {
+        self.tables.iter().map(|table| table.rows).sum()
+    }
+
+    /// How many objects were rows that the same response had held already.
+    pub fn repeats(&self) -> usize {
+        self.objects() - self.rows()
+    }
+}

@@ -1,0 +1,15 @@
+//! What a write is: a transaction gathers writes on a version of its own, and what it did is told
+//! by comparing that version with the one it began from.
+//!
+//! It knows tables and cells. It must not know queries, storage or the formats of responses: the
+//! ingest room writes through a transaction like any caller.
+
+mod changes;
+mod ingested;
+mod transaction;
+
+pub use changes::{Change, ChangeKind, FieldChange};
+pub(crate) use changes::{Changes, FieldSet, Happened};
+pub use ingested::{Ingested, IngestedTable};
+pub use transaction::Transaction;
+pub(crate) use transaction::{Staged, Touched, checked_text};

@@ -1,0 +1,211 @@
+//! The one error type of the library, and the words that help a reader of an error on.
+//!
+//! It knows nothing of the other rooms: they hand it what was wrong, where, and what to do.
+
+use std::fmt;
+
+/// What went wrong anywhere in Backwater: one opaque type, one word wide.
+///
+/// Its text says *where* (a file with line and column, a JSON Pointer, a table and field), *what*
+/// was found, *what was expected*, and what to do about it. [`Error::kind`] is for programs.
+///
+/// ```
+/// use backwater::{ErrorKind, Schema};
+///
+/// let error = Schema::parse("backwater.toml", "[table.port]\nid = \"code\"\nfields = { code = \"txt\" }").unwrap_err();
+/// assert_eq!(error.kind(), ErrorKind::Schema);
+/// assert!(error.to_string().starts_with("backwater.toml:3:19: "));
+/// assert!(error.to_string().contains("did you mean \"text\"?"));
+/// ```
+pub struct Error(Box<Inner>);
+
+struct Inner {
+    kind: ErrorKind,
+    place: String,
+    message: String,
+    help: String,
+    source: Option<Box<dyn std::error::Error + Send + Sync>>,
+    more: Vec<Error>,
+}
+
+/// The class of an [`Error`].
+///
+/// ```
+/// # use backwater::{ErrorKind, Schema};
+/// let error = Schema::parse("backwater.toml", "not toml").unwrap_err();
+/// assert_eq!(error.kind(), ErrorKind::Schema);
+/// ```
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum ErrorKind {
+    /// A schema does not say what it should.
+    Schema,
+    /// A response is not JSON, or does not fit its rule.
+    Response,
+    /// A table, field, rule, query or column has no such name.
+    UnknownName,
+    /// A value does not fit the field or parameter that it is given for.
+    Type,
+    /// A row is there already, or is not there.
+    Row,
+    /// An SQL statement cannot be parsed, or is not supported.
+    Sql,
+    /// A statement's parameters are not those that were given.
+    Parameter,
+    /// A standing query's result cannot be told, such as a sum beyond 64 bits.
+    Result,
+    /// A commit was begun inside of another one's closure.
+    Nested,
+    /// The storage could not be opened, read or written.
+    Storage,
+    /// A file is not a Backwater cache.
+    Foreign,
+    /// A cache was written by a newer version of Backwater, or with another schema.
+    Version,
+    /// What a storage holds does not agree with itself.
+    Damaged,
+}
+
+/// The result of everything that can fail here.
+pub type Result<T, E = Error> = std::result::Result<T, E>;
+
+impl Error {
+    pub(crate) fn new(kind: ErrorKind, message: impl Into<String>) -> Self {
+        Self(Box::new(Inner {
+            kind,
+            place: String::new(),
+            message: message.into(),
+            help: String::new(),
+            source: None,
+            more: Vec::new(),
+        }))
+    }
+
+    /// Names the place, in front of any place that is known already (outermost first).
+    pub(crate) fn at(mut self, place: impl fmt::Display) -> Self {
+        let inner = &mut self.0;
+        inner.place = if inner.place.is_empty() {
+            place.to_string()
+        } else {
+            format!("{place}: {}", inner.place)
+        };
+        self
+    }
+
+    pub(crate) fn help(mut self, help: impl Into<String>) -> Self {
+        self.0.help = help.into();
+        self
+    }
+
+    pub(crate) fn source_error(
+        mut self,
+        source: impl std::error::Error + Send + Sync + 'static,
+    ) -> Self {
+        self.0.source = Some(Box::new(source));
+        self
+    }
+
+    /// One error out of several found in one reading; `None` when there is none.
+    pub(crate) fn gather(errors: Vec<Error>) -> Option<Self> {
+        let mut errors = errors.into_iter();
+        let mut first = errors.next()?;
+        first.0.more.extend(errors);
+        Some(first)
+    }
+
+    /// The class of the error.
+    ///
+    /// ```
+    /// # use backwater::{Cache, ErrorKind, Schema};
+    /// let cache = Cache::new(Schema::parse("s.toml", "table.t.fields.id = \"int\"\ntable.t.id = \"id\"")?);
+    /// let error = cache.query("SELECT id FROM boat", ()).unwrap_err();
+    /// assert_eq!(error.kind(), ErrorKind::UnknownName);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn kind(&self) -> ErrorKind {
+        self.0.kind
+    }
+
+    /// Where it went wrong: a file with line and column, a JSON Pointer, a table and its field;
+    /// empty where there is no place to name.
+    ///
+    /// ```
+    /// # use backwater::Schema;
+    /// let error = Schema::parse("s.toml", "tabel = 3").unwrap_err();
+    /// assert_eq!(error.place(), "s.toml:1:1");
+    /// ```
+    pub fn place(&self) -> &str {
+        &self.0.place
+    }
+
+    /// Every problem that the same reading found, this one first: a schema is read to its end.
+    ///
+    /// ```
+    /// # use backwater::Schema;
+    /// let error = Schema::parse("s.toml", "tabel = 3\nrules = 4").unwrap_err();
+    /// assert_eq!(error.all().count(), 2);
+    /// ```
+    pub fn all(&self) -> impl Iterator<Item = &Error> {
+        std::iter::once(self).chain(self.0.more.iter())
+    }
+}
+
+impl fmt::Display for Error {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (number, error) in self.all().enumerate() {
+            let inner = &error.0;
+            if number > 0 {
+                f.write_str("\n")?;
+            }
+            if !inner.place.is_empty() {
+                write!(f, "{}: ", inner.place)?;
+            }
+            f.write_str(&inner.message)?;
+            if !inner.help.is_empty() {
+                write!(f, "; {}", inner.help)?;
+            }
+        }
+        Ok(())
+    }
+}
+
+impl fmt::Debug for Error {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Error({:?}: {self})", self.0.kind)
+    }
+}
+
+impl std::error::Error for Error {
+    fn source(&self) -> Option<&(dyn std::error::Error + 'static)> {
+        self.0.source.as_deref().map(|source| source as _)
+    }
+}
+
+/// The help for a name that is not known: the nearest known one, or all of them when they are few.
+pub(crate) fn nearest<'a>(wrong: &str, known: impl IntoIterator<Item = &'a str>) -> String {
+    let known: Vec<&str> = known.into_iter().collect();
+    let near = known
+        .iter()
+        .map(|name| {
+            let distance = strsim::damerau_levenshtein(&wrong.to_lowercase(), &name.to_lowercase());
+            (distance, *name)
+        })
+        .min();
+    match near {
+        Some((distance, name)) if distance <= 1 + name.chars().count() / 3 => {
+            format!("did you mean \"{name}\"?")
+        }
+        Some(_) if known.len() <= 12 => format!("known are {}", list(&known)),
+        _ => String::new(),
+    }
+}
+
+/// Names in a sentence: `"a", "b" and "c"`.
+pub(crate) fn list(names: &[&str]) -> String {
+    let quoted: Vec<String> = names.iter().map(|name| format!("\"{name}\"")).collect();
+    match quoted.split_last() {
+        None => "none".to_owned(),
+        Some((last, [])) => last.clone(),
+        Some((last, rest)) => format!("{} and {last}", rest.join(", ")),
+    }
+}

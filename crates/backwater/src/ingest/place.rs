@@ -1,0 +1,29 @@
+//! Where a reader is in a response, told as a JSON Pointer when something is wrong there.
+
+use std::borrow::Cow;
+use std::fmt::Write;
+
+use crate::schema::{FieldNo, Schema, TableNo, write_part};
+
+/// One step down into a response.
+pub(super) enum Step<'de> {
+    Field(TableNo, FieldNo),
+    Name(Cow<'de, str>),
+    Index(usize),
+}
+
+/// The steps as a JSON Pointer (RFC 6901).
+pub(super) fn pointer(steps: &[Step<'_>], schema: &Schema) -> String {
+    let mut text = String::new();
+    for step in steps {
+        let written = match step {
+            Step::Field(table, field) => {
+                write_part(&mut text, &schema.table(*table).field(*field).name)
+            }
+            Step::Name(name) => write_part(&mut text, name),
+            Step::Index(index) => write!(text, "/{index}"),
+        };
+        debug_assert!(written.is_ok(), "a string takes what is written to it");
+    }
+    text
+}

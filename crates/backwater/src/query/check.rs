@@ -1,0 +1,94 @@
+//! From a statement's text to its plan, and the same for all named queries of a schema.
+
+use super::lower::lower;
+use super::plan::Plan;
+use super::syntax::{Refusal, parse};
+use crate::error::{Error, ErrorKind, Result};
+use crate::schema::{NamedQuery, Schema, line_and_column};
+
+/// Makes the plan of a statement; an error names line and column in it.
+pub(crate) fn compile(sql: &str, schema: &Schema) -> Result<Plan> {
+    plan(sql, schema).map_err(|refusal| {
+        let place = format!(
+            "line {}, column {} of the statement",
+            refusal.at.line, refusal.at.column
+        );
+        error(&refusal, refusal.kind()).at(place)
+    })
+}
+
+impl Schema {
+    /// Checks the named queries against the tables.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Schema`], with every query that is not supported or names what is not there
+    /// ([`Error::all`]), and its place in the schema's text.
+    ///
+    /// ```
+    /// # use backwater::Schema;
+    /// let schema = Schema::parse("s.toml", r#"
+    /// table.port = { id = "code", fields = { code = "text" } }
+    /// query.all = "SELECT cod FROM port"
+    /// "#)?;
+    /// let error = schema.check().unwrap_err();
+    /// assert!(error.to_string().starts_with("s.toml:3:21: query \"all\": "));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn check(&self) -> Result<()> {
+        Error::gather(problems(self)).map_or(Ok(()), Err)
+    }
+}
+
+fn problems(schema: &Schema) -> Vec<Error> {
+    let refused = schema.queries.iter().filter_map(|query| {
+        let refusal = plan(&query.sql, schema).err()?;
+        let place = format!(
+            "{}:{}: query \"{}\"",
+            schema.name,
+            place(schema, query, &refusal),
+            query.name
+        );
+        Some(error(&refusal, ErrorKind::Schema).at(place))
+    });
+    refused.collect()
+}
+
+fn plan(sql: &str, schema: &Schema) -> Result<Plan, Refusal> {
+    lower(&parse(sql)?, schema)
+}
+
+fn error(refusal: &Refusal, kind: ErrorKind) -> Error {
+    Error::new(kind, refusal.message.clone()).help(refusal.help.clone())
+}
+
+impl Refusal {
+    fn kind(&self) -> ErrorKind {
+        if self.unknown_name {
+            ErrorKind::UnknownName
+        } else {
+            ErrorKind::Sql
+        }
+    }
+}
+
+/// Line and column in the schema's text: inside of the statement, where it stands there as it is.
+fn place(schema: &Schema, query: &NamedQuery, refusal: &Refusal) -> String {
+    let mut offset = query.offset;
+    if query.verbatim {
+        let line = refusal.at.line.saturating_sub(1) as usize;
+        let start: usize = query
+            .sql
+            .split_inclusive('\n')
+            .take(line)
+            .map(str::len)
+            .sum();
+        let rest = query.sql.get(start..).unwrap_or("");
+        let column = refusal.at.column.saturating_sub(1) as usize;
+        offset += start
+            + rest
+                .char_indices()
+                .nth(column)
+                .map_or(rest.len(), |(at, _)| at);
+    }
+    line_and_column(&schema.text, offset)
+}

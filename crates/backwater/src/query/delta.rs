@@ -1,0 +1,197 @@
+//! Deltas: how a result moved from one commit to the next, row by row.
+
+use std::fmt;
+
+use super::live::Moved;
+use super::result::{QueryResult, ResultRow};
+use crate::value::Value;
+
+/// How a standing query's result moved in one commit.
+///
+/// The old result with the delta applied is the new one, positions included. Only rows to which
+/// something happened are named: a row that others pushed along has not moved.
+///
+/// ```
+/// use backwater::{Cache, DeltaKind, Schema, Value};
+///
+/// let cache = Cache::new(Schema::parse("s.toml", r#"
+///     table.sailing = { id = "id", fields = { id = "int", delay_min = "int" } }
+/// "#)?);
+/// let late = cache.query("SELECT id FROM sailing WHERE delay_min > 5 ORDER BY delay_min DESC", ())?;
+/// let report = cache.commit("delay reported", |tx| tx.insert("sailing", [("id", 311), ("delay_min", 15)]))?;
+///
+/// let delta = report.delta(&late).unwrap();
+/// let row = delta.rows().next().unwrap();
+/// assert_eq!((row.kind(), row.to()), (DeltaKind::Enter, Some(0)));
+/// assert_eq!(row.after().unwrap().values(), [Value::Int(311)]);
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Clone)]
+pub struct Delta {
+    pub(crate) before: QueryResult,
+    pub(crate) after: QueryResult,
+    pub(crate) rows: Vec<Moved>,
+}
+
+/// What happened to one row of a result.
+///
+/// See [`Delta`] for an example.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum DeltaKind {
+    /// The row is new in the result.
+    Enter,
+    /// The row stands where it stood, with other values.
+    Change,
+    /// The row stands elsewhere among the others; its values may have changed too.
+    Move,
+    /// The row is not in the result any more.
+    Leave,
+}
+
+impl Delta {
+    /// The result before the commit.
+    pub fn before(&self) -> &QueryResult {
+        &self.before
+    }
+
+    /// The result after the commit.
+    pub fn after(&self) -> &QueryResult {
+        &self.after
+    }
+
+    /// The rows to which something happened: first those that left, by their old positions, then
+    /// the others by their new ones.
+    pub fn rows(&self) -> impl Iterator<Item = DeltaRow<'_>> {
+        self.rows.iter().map(|moved| DeltaRow {
+            delta: self,
+            moved: *moved,
+        })
+    }
+
+    /// How many rows something of that kind happened to.
+    ///
+    /// ```
+    /// # use backwater::{Cache, DeltaKind, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
+    /// let all = cache.query("SELECT id FROM t", ())?;
+    /// let report = cache.commit("two came", |tx| { tx.insert("t", [("id", 1)])?; tx.insert("t", [("id", 2)]) })?;
+    /// assert_eq!(report.delta(&all).unwrap().count(DeltaKind::Enter), 2);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn count(&self, kind: DeltaKind) -> usize {
+        self.rows().filter(|row| row.kind() == kind).count()
+    }
+
+    /// Applies the delta to a list of rows that shows the old result, such as a view's own copy.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
+    /// let all = cache.query("SELECT id FROM t", ())?;
+    /// let mut shown = Vec::new();
+    /// let report = cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
+    /// report.delta(&all).unwrap().apply(&mut shown);
+    /// assert_eq!(shown[0], all.read()?.row(0).unwrap().values());
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn apply(&self, shown: &mut Vec<Vec<Value>>) {
+        let mut out: Vec<usize> = self
+            .rows()
+            .filter(|row| row.kind() != DeltaKind::Change)
+            .filter_map(|row| row.from())
+            .collect();
+        out.sort_unstable();
+        for from in out.into_iter().rev() {
+            shown.remove(from);
+        }
+        for row in self.rows() {
+            let (Some(to), Some(after)) = (row.to(), row.after()) else {
+                continue;
+            };
+            if row.kind() == DeltaKind::Change {
+                shown[to] = after.values().to_vec();
+            } else {
+                shown.insert(to, after.values().to_vec());
+            }
+        }
+    }
+}
+
+impl fmt::Debug for Delta {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_list().entries(self.rows()).finish()
+    }
+}
+
+/// One row of a [`Delta`].
+#[derive(Clone, Copy)]
+pub struct DeltaRow<'d> {
+    delta: &'d Delta,
+    moved: Moved,
+}
+
+impl<'d> DeltaRow<'d> {
+    /// What happened to the row.
+    pub fn kind(&self) -> DeltaKind {
+        match (self.moved.before, self.moved.after) {
+            (None, _) => DeltaKind::Enter,
+            (_, None) => DeltaKind::Leave,
+            _ if self.moved.moved => DeltaKind::Move,
+            _ => DeltaKind::Change,
+        }
+    }
+
+    /// The row's position in the old result, unless it entered.
+    pub fn from(&self) -> Option<usize> {
+        self.moved.before
+    }
+
+    /// The row's position in the new result, unless it left.
+    pub fn to(&self) -> Option<usize> {
+        self.moved.after
+    }
+
+    /// The row as it was, unless it entered.
+    pub fn before(&self) -> Option<ResultRow<'d>> {
+        self.delta.before.row(self.moved.before?)
+    }
+
+    /// The row as it is, unless it left.
+    pub fn after(&self) -> Option<ResultRow<'d>> {
+        self.delta.after.row(self.moved.after?)
+    }
+
+    /// What tells the row from the others of the result; see [`ResultRow::key`].
+    pub fn key(&self) -> Vec<Value> {
+        self.after()
+            .or(self.before())
+            .map(|row| row.key())
+            .unwrap_or_default()
+    }
+
+    /// The columns whose values changed; none for a row that entered or left.
+    pub fn columns(&self) -> Vec<&'d str> {
+        let (Some(before), Some(after)) = (self.before(), self.after()) else {
+            return Vec::new();
+        };
+        let values = before.values().iter().zip(after.values());
+        let columns = self.delta.after.columns().zip(values);
+        columns
+            .filter(|(_, (before, after))| before != after)
+            .map(|(name, _)| name)
+            .collect()
+    }
+}
+
+impl fmt::Debug for DeltaRow<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(
+            f,
+            "{:?} {:?} -> {:?}: {:?}",
+            self.kind(),
+            self.from(),
+            self.to(),
+            self.after().or(self.before())
+        )
+    }
+}

@@ -1,0 +1,465 @@
+//! Expressions: what a statement computes from a row, and how.
+
+use std::borrow::Cow;
+use std::cmp::Ordering;
+
+use super::scalar::{Affinity, Scalar};
+
+/// A compiled expression over the columns of one relation.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) enum Expr {
+    Literal(Scalar<'static>),
+    /// A parameter, by its number in the statement.
+    Param(usize),
+    /// A column, by its number in the relation.
+    Column(usize),
+    /// An aggregate, by its number in the statement. It stands only until the plan is made.
+    Aggregate(usize),
+    Negate(Box<Expr>),
+    Not(Box<Expr>),
+    And(Box<Expr>, Box<Expr>),
+    Or(Box<Expr>, Box<Expr>),
+    Arithmetic(Arithmetic, Box<Expr>, Box<Expr>),
+    Concat(Box<Expr>, Box<Expr>),
+    Compare(Comparison, Affinity, Box<Expr>, Box<Expr>),
+    /// `IS` without `NOT`: equal, or both NULL.
+    Is(Affinity, Box<Expr>, Box<Expr>),
+    IsTruth(bool, Box<Expr>),
+    In(Affinity, Box<Expr>, Vec<Expr>),
+    Like {
+        text: Box<Expr>,
+        pattern: Box<Expr>,
+        escape: Option<Box<Expr>>,
+    },
+    Case {
+        branches: Vec<(Expr, Expr)>,
+        otherwise: Option<Box<Expr>>,
+    },
+    Call(Function, Vec<Expr>),
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Arithmetic {
+    Add,
+    Subtract,
+    Multiply,
+    Divide,
+    Remainder,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Comparison {
+    Equal,
+    NotEqual,
+    Less,
+    LessOrEqual,
+    Greater,
+    GreaterOrEqual,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Function {
+    Coalesce,
+    NullIf,
+    Lower,
+    Upper,
+    Length,
+}
+
+/// Where an expression's columns come from: a row of a table, or of a grouping.
+pub(crate) trait Columns<'a> {
+    fn column(&self, number: usize) -> Scalar<'a>;
+}
+
+impl<'a> Columns<'a> for &'a [Scalar<'static>] {
+    fn column(&self, number: usize) -> Scalar<'a> {
+        match &self[number] {
+            Scalar::Text(text) => Scalar::Str(text),
+            other => other.clone(),
+        }
+    }
+}
+
+impl Expr {
+    /// The expression's value for one row.
+    pub(crate) fn eval<'a>(
+        &'a self,
+        row: &impl Columns<'a>,
+        params: &'a [Scalar<'static>],
+    ) -> Scalar<'a> {
+        match self {
+            Expr::Literal(Scalar::Text(text)) => Scalar::Str(text),
+            Expr::Literal(value) => value.clone(),
+            Expr::Param(number) => params.column(*number),
+            Expr::Column(number) => row.column(*number),
+            Expr::Aggregate(_) => Scalar::Null,
+            Expr::Negate(of) => match of.eval(row, params).to_number() {
+                Scalar::Int(number) => match number.checked_neg() {
+                    Some(negated) => Scalar::Int(negated),
+                    None => Scalar::Real(-(number as f64)),
+                },
+                Scalar::Real(number) => Scalar::Real(-number),
+                _ => Scalar::Null,
+            },
+            Expr::Not(of) => Scalar::truth(of.eval(row, params).as_truth().map(|truth| !truth)),
+            Expr::And(left, right) => {
+                let left = left.eval(row, params).as_truth();
+                if left == Some(false) {
+                    return Scalar::FALSE;
+                }
+                match (left, right.eval(row, params).as_truth()) {
+                    (_, Some(false)) => Scalar::FALSE,
+                    (Some(true), Some(true)) => Scalar::TRUE,
+                    _ => Scalar::Null,
+                }
+            }
+            Expr::Or(left, right) => {
+                let left = left.eval(row, params).as_truth();
+                if left == Some(true) {
+                    return Scalar::TRUE;
+                }
+                match (left, right.eval(row, params).as_truth()) {
+                    (_, Some(true)) => Scalar::TRUE,
+                    (Some(false), Some(false)) => Scalar::FALSE,
+                    _ => Scalar::Null,
+                }
+            }
+            Expr::Arithmetic(operator, left, right) => {
+                let left = left.eval(row, params).to_number();
+                arithmetic(*operator, left, right.eval(row, params).to_number())
+            }
+            Expr::Concat(left, right) => {
+                let (left, right) = (left.eval(row, params), right.eval(row, params));
+                match (left.to_text(), right.to_text()) {
+                    (Some(left), Some(right)) => Scalar::Text(format!("{left}{right}").into()),
+                    _ => Scalar::Null,
+                }
+            }
+            Expr::Compare(comparison, affinity, left, right) => {
+                let left = left.eval(row, params).under(*affinity);
+                let right = right.eval(row, params).under(*affinity);
+                Scalar::truth(compare(*comparison, &left, &right))
+            }
+            Expr::Is(affinity, left, right) => {
+                let left = left.eval(row, params).under(*affinity);
+                let right = right.eval(row, params).under(*affinity);
+                Scalar::Int(left.order(&right).is_eq().into())
+            }
+            Expr::IsTruth(truth, of) => {
+                Scalar::Int((of.eval(row, params).as_truth() == Some(*truth)).into())
+            }
+            Expr::In(affinity, of, list) => {
+                let of = of.eval(row, params).under(*affinity);
+                is_in(
+                    &of,
+                    list.iter()
+                        .map(|item| item.eval(row, params).under(*affinity)),
+                    list.is_empty(),
+                )
+            }
+            Expr::Like {
+                text,
+                pattern,
+                escape,
+            } => {
+                let (text, pattern) = (text.eval(row, params), pattern.eval(row, params));
+                let escape = match escape.as_ref().map(|escape| escape.eval(row, params)) {
+                    None => None,
+                    Some(escape) => match escape.to_text().and_then(|text| text.chars().next()) {
+                        None => return Scalar::Null,
+                        some => some,
+                    },
+                };
+                match (text.to_text(), pattern.to_text()) {
+                    (Some(text), Some(pattern)) => {
+                        Scalar::Int(like(&text, &pattern, escape).into())
+                    }
+                    _ => Scalar::Null,
+                }
+            }
+            Expr::Case {
+                branches,
+                otherwise,
+            } => {
+                let branch = branches
+                    .iter()
+                    .find(|(when, _)| when.eval(row, params).as_truth() == Some(true));
+                match (branch, otherwise) {
+                    (Some((_, then)), _) => then.eval(row, params),
+                    (None, Some(otherwise)) => otherwise.eval(row, params),
+                    (None, None) => Scalar::Null,
+                }
+            }
+            Expr::Call(function, arguments) => call(*function, arguments, row, params),
+        }
+    }
+
+    /// Calls `f` on the expressions that this one is made of.
+    pub(crate) fn children<'e>(&'e self, f: &mut dyn FnMut(&'e Expr)) {
+        match self {
+            Expr::Literal(_) | Expr::Param(_) | Expr::Column(_) | Expr::Aggregate(_) => {}
+            Expr::Negate(of) | Expr::Not(of) | Expr::IsTruth(_, of) => f(of),
+            Expr::And(left, right)
+            | Expr::Or(left, right)
+            | Expr::Arithmetic(_, left, right)
+            | Expr::Concat(left, right)
+            | Expr::Compare(_, _, left, right)
+            | Expr::Is(_, left, right) => {
+                f(left);
+                f(right);
+            }
+            Expr::In(_, of, list) => {
+                f(of);
+                list.iter().for_each(f);
+            }
+            Expr::Like {
+                text,
+                pattern,
+                escape,
+            } => {
+                f(text);
+                f(pattern);
+                escape.iter().for_each(|escape| f(escape));
+            }
+            Expr::Case {
+                branches,
+                otherwise,
+            } => {
+                for (when, then) in branches {
+                    f(when);
+                    f(then);
+                }
+                otherwise.iter().for_each(|otherwise| f(otherwise));
+            }
+            Expr::Call(_, arguments) => arguments.iter().for_each(f),
+        }
+    }
+
+    /// As [`Expr::children`], to change them.
+    pub(crate) fn children_mut(&mut self, f: &mut dyn FnMut(&mut Expr)) {
+        match self {
+            Expr::Literal(_) | Expr::Param(_) | Expr::Column(_) | Expr::Aggregate(_) => {}
+            Expr::Negate(of) | Expr::Not(of) | Expr::IsTruth(_, of) => f(of),
+            Expr::And(left, right)
+            | Expr::Or(left, right)
+            | Expr::Arithmetic(_, left, right)
+            | Expr::Concat(left, right)
+            | Expr::Compare(_, _, left, right)
+            | Expr::Is(_, left, right) => {
+                f(left);
+                f(right);
+            }
+            Expr::In(_, of, list) => {
+                f(of);
+                list.iter_mut().for_each(f);
+            }
+            Expr::Like {
+                text,
+                pattern,
+                escape,
+            } => {
+                f(text);
+                f(pattern);
+                escape.iter_mut().for_each(|escape| f(escape));
+            }
+            Expr::Case {
+                branches,
+                otherwise,
+            } => {
+                for (when, then) in branches {
+                    f(when);
+                    f(then);
+                }
+                otherwise.iter_mut().for_each(|otherwise| f(otherwise));
+            }
+            Expr::Call(_, arguments) => arguments.iter_mut().for_each(f),
+        }
+    }
+
+    /// Calls `f` on this expression and all below it.
+    pub(crate) fn walk<'e>(&'e self, f: &mut dyn FnMut(&'e Expr)) {
+        f(self);
+        self.children(&mut |child| child.walk(f));
+    }
+}
+
+/// Compares two values that their affinities have been applied to; unknown if one is NULL.
+pub(crate) fn compare(
+    comparison: Comparison,
+    left: &Scalar<'_>,
+    right: &Scalar<'_>,
+) -> Option<bool> {
+    if left.is_null() || right.is_null() {
+        return None;
+    }
+    let order = left.order(right);
+    Some(match comparison {
+        Comparison::Equal => order == Ordering::Equal,
+        Comparison::NotEqual => order != Ordering::Equal,
+        Comparison::Less => order == Ordering::Less,
+        Comparison::LessOrEqual => order != Ordering::Greater,
+        Comparison::Greater => order == Ordering::Greater,
+        Comparison::GreaterOrEqual => order != Ordering::Less,
+    })
+}
+
+fn is_in<'a>(
+    of: &Scalar<'_>,
+    list: impl Iterator<Item = Scalar<'a>>,
+    is_empty: bool,
+) -> Scalar<'static> {
+    if is_empty {
+        return Scalar::FALSE;
+    }
+    let mut unknown = of.is_null();
+    for item in list {
+        match compare(Comparison::Equal, of, &item) {
+            Some(true) => return Scalar::TRUE,
+            Some(false) => {}
+            None => unknown = true,
+        }
+    }
+    if unknown { Scalar::Null } else { Scalar::FALSE }
+}
+
+/// Whole numbers stay whole until they overflow; a division by zero is NULL.
+fn arithmetic(
+    operator: Arithmetic,
+    left: Scalar<'static>,
+    right: Scalar<'static>,
+) -> Scalar<'static> {
+    if let (Scalar::Int(left), Scalar::Int(right)) = (&left, &right) {
+        let whole = match operator {
+            Arithmetic::Add => left.checked_add(*right),
+            Arithmetic::Subtract => left.checked_sub(*right),
+            Arithmetic::Multiply => left.checked_mul(*right),
+            Arithmetic::Divide | Arithmetic::Remainder if *right == 0 => return Scalar::Null,
+            Arithmetic::Divide => left.checked_div(*right),
+            Arithmetic::Remainder => Some(left.wrapping_rem(*right)),
+        };
+        if let Some(number) = whole {
+            return Scalar::Int(number);
+        }
+    }
+    let (Some(left), Some(right)) = (as_real(&left), as_real(&right)) else {
+        return Scalar::Null;
+    };
+    let number = match operator {
+        Arithmetic::Add => left + right,
+        Arithmetic::Subtract => left - right,
+        Arithmetic::Multiply => left * right,
+        Arithmetic::Divide if right == 0.0 => return Scalar::Null,
+        Arithmetic::Divide => left / right,
+        // A cast to i64 cuts the decimals off and stops at the ends of its range.
+        Arithmetic::Remainder => match right as i64 {
+            0 => return Scalar::Null,
+            right => (left as i64).wrapping_rem(right) as f64,
+        },
+    };
+    if number.is_nan() {
+        Scalar::Null
+    } else {
+        Scalar::Real(number)
+    }
+}
+
+fn as_real(number: &Scalar<'_>) -> Option<f64> {
+    match number {
+        Scalar::Int(number) => Some(*number as f64),
+        Scalar::Real(number) => Some(*number),
+        _ => None,
+    }
+}
+
+fn call<'a>(
+    function: Function,
+    arguments: &'a [Expr],
+    row: &impl Columns<'a>,
+    params: &'a [Scalar<'static>],
+) -> Scalar<'a> {
+    let mut values = arguments.iter().map(|argument| argument.eval(row, params));
+    match function {
+        Function::Coalesce => values
+            .find(|value| !value.is_null())
+            .unwrap_or(Scalar::Null),
+        Function::NullIf => {
+            let (Some(first), Some(second)) = (values.next(), values.next()) else {
+                return Scalar::Null;
+            };
+            let equal = compare(Comparison::Equal, &first, &second);
+            if equal == Some(true) {
+                Scalar::Null
+            } else {
+                first
+            }
+        }
+        Function::Lower => on_text(values.next(), |text| {
+            Scalar::Text(text.to_ascii_lowercase().into())
+        }),
+        Function::Upper => on_text(values.next(), |text| {
+            Scalar::Text(text.to_ascii_uppercase().into())
+        }),
+        Function::Length => on_text(values.next(), |text| {
+            Scalar::Int(text.chars().count() as i64)
+        }),
+    }
+}
+
+fn on_text(
+    value: Option<Scalar<'_>>,
+    f: impl Fn(Cow<'_, str>) -> Scalar<'static>,
+) -> Scalar<'static> {
+    value
+        .as_ref()
+        .and_then(Scalar::to_text)
+        .map_or(Scalar::Null, f)
+}
+
+/// `LIKE`: `%` stands for any letters, `_` for one, and the 26 letters of ASCII match in either
+/// case.
+fn like(text: &str, pattern: &str, escape: Option<char>) -> bool {
+    enum Part {
+        Any,
+        One,
+        Letter(char),
+    }
+    let mut parts = Vec::new();
+    let mut letters = pattern.chars();
+    while let Some(letter) = letters.next() {
+        parts.push(match letter {
+            _ if Some(letter) == escape => match letters.next() {
+                Some(next) => Part::Letter(next),
+                None => return false,
+            },
+            '%' => Part::Any,
+            '_' => Part::One,
+            letter => Part::Letter(letter),
+        });
+    }
+    let text: Vec<char> = text.chars().collect();
+    let (mut at, mut part) = (0, 0);
+    // Where to go on when what followed the last `%` did not match.
+    let mut retry: Option<(usize, usize)> = None;
+    while at < text.len() {
+        match parts.get(part) {
+            Some(Part::Any) => {
+                retry = Some((at, part + 1));
+                part += 1;
+                continue;
+            }
+            Some(Part::One) => {}
+            Some(Part::Letter(letter)) if letter.eq_ignore_ascii_case(&text[at]) => {}
+            _ => match &mut retry {
+                Some((from, after)) => {
+                    *from += 1;
+                    (at, part) = (*from, *after);
+                    continue;
+                }
+                None => return false,
+            },
+        }
+        at += 1;
+        part += 1;
+    }
+    parts[part..].iter().all(|part| matches!(part, Part::Any))
+}

@@ -1,0 +1,82 @@
+//! Standing queries: SQL text → plan → operators, and the routes from a commit to those it touches.
+//!
+//! It knows tables and changes. It must not know who writes, what is persisted, or who is told:
+//! a commit's changes go in, outcomes and deltas come out.
+
+mod aggregate;
+mod check;
+mod delta;
+mod engine;
+mod exact;
+mod expr;
+mod group;
+mod handle;
+mod index;
+mod live;
+mod lower;
+mod plan;
+mod ranked;
+mod result;
+mod scalar;
+mod syntax;
+
+pub(crate) use check::compile;
+pub use delta::{Delta, DeltaKind, DeltaRow};
+pub(crate) use engine::{Engine, Reached};
+pub(crate) use handle::Published;
+pub use handle::Query;
+pub(crate) use plan::Plan;
+pub use result::{QueryResult, ResultRow};
+
+/// A binding's number: a statement with values for its parameters.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub(crate) struct BindingNo(pub(crate) u64);
+
+/// What a commit did to a standing query.
+///
+/// ```
+/// use backwater::{Cache, Outcome, Schema};
+///
+/// let cache = Cache::new(Schema::parse("s.toml", r#"
+///     table.sailing = { id = "id", fields = { id = "int", note = "text", delay_min = "int" } }
+/// "#)?);
+/// let late = cache.query("SELECT id FROM sailing WHERE delay_min > 5", ())?;
+/// let report = cache.commit("sailing announced", |tx| tx.insert("sailing", [("id", 311), ("delay_min", 0)]))?;
+/// assert_eq!(report.outcome(&late), Outcome::Same);
+/// let report = cache.commit("note written", |tx| tx.update("sailing", 311, [("note", "calm sea")]))?;
+/// assert_eq!(report.outcome(&late), Outcome::Untouched);
+/// let report = cache.commit("delay reported", |tx| tx.update("sailing", 311, [("delay_min", 15)]))?;
+/// assert_eq!(report.outcome(&late), Outcome::Maintained);
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum Outcome {
+    /// Brought up to date by a delta.
+    Maintained,
+    /// Computed anew.
+    Recomputed,
+    /// Reached, but nothing in its result moved.
+    Same,
+    /// Its result cannot be told any more; the next commit that reaches it computes it anew.
+    Failed,
+    /// Never reached.
+    Untouched,
+}
+
+impl Outcome {
+    /// The outcome as one word.
+    ///
+    /// ```
+    /// assert_eq!(backwater::Outcome::Maintained.name(), "maintained");
+    /// ```
+    pub fn name(self) -> &'static str {
+        match self {
+            Outcome::Maintained => "maintained",
+            Outcome::Recomputed => "recomputed",
+            Outcome::Same => "same",
+            Outcome::Failed => "failed",
+            Outcome::Untouched => "untouched",
+        }
+    }
+}

@@ -1,0 +1,326 @@
+//! Results as a reader holds them: immutable, consistent, and computed where they are looked at.
+
+use std::fmt;
+use std::sync::{Arc, Mutex, PoisonError, Weak};
+
+use super::group::GroupRow;
+use super::live::{Failure, Ordered, TableRow};
+use super::plan::{Plan, Window};
+use super::scalar::Scalar;
+use crate::error::{Error, ErrorKind, Result, nearest};
+use crate::table::{Slot, State};
+use crate::value::Value;
+
+/// What is published of a binding: its result, of which readers share one object.
+pub(crate) struct Entry {
+    pub(crate) plan: Arc<Plan>,
+    pub(crate) params: Arc<[Scalar<'static>]>,
+    pub(crate) window: Window,
+    pub(crate) ordered: Result<Ordered, Failure>,
+    last: Mutex<Weak<Inner>>,
+}
+
+impl Entry {
+    pub(crate) fn new(
+        plan: Arc<Plan>,
+        params: Arc<[Scalar<'static>]>,
+        window: Window,
+        ordered: Result<Ordered, Failure>,
+    ) -> Self {
+        Self {
+            plan,
+            params,
+            window,
+            ordered,
+            last: Mutex::default(),
+        }
+    }
+
+    /// Goes on giving the object that readers hold of an entry whose rows are the same.
+    pub(crate) fn keep_result_of(&self, other: &Entry) {
+        let kept = other
+            .last
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+            .clone();
+        *self.last.lock().unwrap_or_else(PoisonError::into_inner) = kept;
+    }
+
+    /// The result, as the same object for as long as somebody holds it.
+    ///
+    /// `state` is any version between the last commit that reached the binding and the next one:
+    /// the rows of the result read the same in all of them.
+    pub(crate) fn result(&self, state: &Arc<State>) -> Result<QueryResult> {
+        let ordered = self
+            .ordered
+            .as_ref()
+            .map_err(|failure| Error::new(ErrorKind::Result, failure.0.to_string()))?;
+        let mut last = self.last.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(inner) = last.upgrade() {
+            return Ok(QueryResult(inner));
+        }
+        let inner = Arc::new(Inner {
+            plan: self.plan.clone(),
+            params: self.params.clone(),
+            window: self.window,
+            ordered: ordered.clone(),
+            state: state.clone(),
+        });
+        *last = Arc::downgrade(&inner);
+        Ok(QueryResult(inner))
+    }
+}
+
+/// The rows that a standing query gave at one moment. It never changes; a later commit makes
+/// another one, which shares with this one what did not change.
+///
+/// ```
+/// # use backwater::{Cache, Schema, Value};
+/// # let cache = Cache::new(Schema::parse("s.toml", r#"
+/// #     table.sailing = { id = "id", fields = { id = "int", delay_min = "int" } }
+/// # "#)?);
+/// # cache.commit("sailings announced", |tx| {
+/// #     tx.insert("sailing", [("id", 311), ("delay_min", 15)])?;
+/// #     tx.insert("sailing", [("id", 312), ("delay_min", 0)])
+/// # })?;
+/// let late = cache.query("SELECT id, delay_min FROM sailing WHERE delay_min > :over", [("over", 5)])?;
+/// let result = late.read()?;
+/// assert_eq!(result.columns().collect::<Vec<_>>(), ["id", "delay_min"]);
+/// for row in result.rows() {
+///     println!("{} is {} minutes late", row.get("id")?, row.get("delay_min")?);
+/// }
+/// assert_eq!(result.row(0).unwrap().values(), [Value::Int(311), Value::Int(15)]);
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Clone)]
+pub struct QueryResult(Arc<Inner>);
+
+struct Inner {
+    plan: Arc<Plan>,
+    params: Arc<[Scalar<'static>]>,
+    window: Window,
+    ordered: Ordered,
+    state: Arc<State>,
+}
+
+impl QueryResult {
+    /// How many rows there are.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
+    /// assert_eq!(cache.query("SELECT id FROM t", ())?.read()?.len(), 0);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn len(&self) -> usize {
+        self.0.window.len(self.0.ordered.len())
+    }
+
+    /// Whether there is no row.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
+    /// assert!(cache.query("SELECT id FROM t", ())?.read()?.is_empty());
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// The columns' names.
+    pub fn columns(&self) -> impl Iterator<Item = &str> {
+        self.0
+            .plan
+            .outputs
+            .iter()
+            .map(|output| output.name.as_str())
+    }
+
+    /// The row at a position, counted from 0.
+    pub fn row(&self, position: usize) -> Option<ResultRow<'_>> {
+        if position >= self.len() {
+            return None;
+        }
+        let rank = self.0.window.offset + position;
+        let values = match &self.0.ordered {
+            Ordered::Rows(ranked) => {
+                let (leaf, place) = ranked.leaf(rank)?;
+                &leaf.rows.get_or_init(|| {
+                    leaf.entries
+                        .iter()
+                        .map(|slot| self.table_row(*slot))
+                        .collect()
+                })[place]
+            }
+            Ordered::Groups(ranked) => {
+                let (leaf, place) = ranked.leaf(rank)?;
+                &leaf
+                    .rows
+                    .get_or_init(|| leaf.entries.iter().map(|row| self.group_row(row)).collect())
+                    [place]
+            }
+        };
+        Some(ResultRow {
+            result: self,
+            position,
+            values,
+        })
+    }
+
+    /// All rows in their order.
+    pub fn rows(&self) -> impl Iterator<Item = ResultRow<'_>> {
+        (0..self.len()).filter_map(|position| self.row(position))
+    }
+
+    /// Whether both are the very same object, and so surely equal.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", r#"
+    /// #     table.port = { id = "code", fields = { code = "text", name = "text" } }
+    /// #     table.vessel = { id = "name", fields = { name = "text" } }
+    /// # "#)?);
+    /// let ports = cache.query("SELECT count(*) FROM port", ())?;
+    /// let before = ports.read()?;
+    /// cache.commit("a vessel launched", |tx| tx.insert("vessel", [("name", "Marram")]))?;
+    /// assert!(ports.read()?.is_same(&before));
+    /// cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+    /// assert!(!ports.read()?.is_same(&before));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn is_same(&self, other: &QueryResult) -> bool {
+        Arc::ptr_eq(&self.0, &other.0)
+    }
+
+    fn table_row(&self, slot: Slot) -> Box<[Value]> {
+        let row = TableRow {
+            state: &self.0.state,
+            table: self.0.plan.table,
+            slot,
+        };
+        let outputs = self.0.plan.outputs.iter();
+        outputs
+            .map(|output| {
+                output
+                    .expr
+                    .eval(&row, &self.0.params)
+                    .into_value(output.declared)
+            })
+            .collect()
+    }
+
+    fn group_row(&self, row: &GroupRow) -> Box<[Value]> {
+        let outputs = self.0.plan.outputs.iter();
+        outputs
+            .map(|output| {
+                output
+                    .expr
+                    .eval(&&*row.values, &self.0.params)
+                    .into_value(output.declared)
+            })
+            .collect()
+    }
+
+    fn key(&self, position: usize) -> Vec<Value> {
+        let rank = self.0.window.offset + position;
+        match &self.0.ordered {
+            Ordered::Rows(ranked) => {
+                let id = ranked
+                    .get(rank)
+                    .and_then(|slot| self.0.state.id(self.0.plan.table, *slot));
+                id.map(|id| id.to_id().into()).into_iter().collect()
+            }
+            Ordered::Groups(ranked) => ranked
+                .get(rank)
+                .map(|row| {
+                    row.values[..row.keys]
+                        .iter()
+                        .map(|key| key.clone().into_value(None))
+                        .collect()
+                })
+                .unwrap_or_default(),
+        }
+    }
+}
+
+impl fmt::Debug for QueryResult {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_list()
+            .entries(self.rows().map(|row| row.values))
+            .finish()
+    }
+}
+
+/// Two results are equal when they have the same columns and the same rows in the same order.
+impl PartialEq for QueryResult {
+    fn eq(&self, other: &Self) -> bool {
+        self.is_same(other)
+            || self.len() == other.len()
+                && self.columns().eq(other.columns())
+                && self
+                    .rows()
+                    .map(|row| row.values)
+                    .eq(other.rows().map(|row| row.values))
+    }
+}
+
+/// One row of a [`QueryResult`], with its values in the order of the columns.
+///
+/// See [`QueryResult`] for an example.
+#[derive(Clone, Copy)]
+pub struct ResultRow<'r> {
+    result: &'r QueryResult,
+    position: usize,
+    values: &'r [Value],
+}
+
+impl<'r> ResultRow<'r> {
+    /// The row's values.
+    pub fn values(&self) -> &'r [Value] {
+        self.values
+    }
+
+    /// The row's position in its result, counted from 0.
+    pub fn position(&self) -> usize {
+        self.position
+    }
+
+    /// What tells the row from the others of its result in all versions of it: the id of the
+    /// table's row, or the values that a grouping groups by.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, Value};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.sailing = { id = 'id', fields = { id = 'int', status = 'text' } }")?);
+    /// cache.commit("announced", |tx| tx.insert("sailing", [("id", Value::from(311)), ("status", "on time".into())]))?;
+    /// let by_status = cache.query("SELECT count(*) AS n FROM sailing GROUP BY status", ())?;
+    /// assert_eq!(by_status.read()?.row(0).unwrap().key(), [Value::from("on time")]);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn key(&self) -> Vec<Value> {
+        self.result.key(self.position)
+    }
+
+    /// The value of a column.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if the result has no such column.
+    pub fn get(&self, column: &str) -> Result<&'r Value> {
+        let place = self.result.columns().position(|name| name == column);
+        place.map(|place| &self.values[place]).ok_or_else(|| {
+            Error::new(
+                ErrorKind::UnknownName,
+                format!("the result has no column \"{column}\""),
+            )
+            .help(nearest(column, self.result.columns()))
+        })
+    }
+}
+
+impl fmt::Debug for ResultRow<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_map()
+            .entries(self.result.columns().zip(self.values))
+            .finish()
+    }
+}

@@ -1,0 +1,391 @@
+//! Values as SQL sees them: how they compare, convert and count.
+//!
+//! The rules are SQLite's: storage classes order as NULL, numbers, text; affinities convert before
+//! a comparison; arithmetic takes the number that a text begins with. A moment in time is a text
+//! of fixed width here, kept as its number until somebody needs the letters.
+
+use std::borrow::Cow;
+use std::cmp::Ordering;
+use std::fmt::Write;
+use std::sync::Arc;
+
+use crate::schema::{FieldNo, TableNo};
+use crate::schema::{Kind, Schema};
+use crate::table::{Cell, Slot, State};
+use crate::value::{IdRef, Json, Timestamp, Value};
+
+/// One value inside of a statement.
+#[derive(Debug, Clone)]
+pub(crate) enum Scalar<'a> {
+    Null,
+    Int(i64),
+    Real(f64),
+    /// A text lent by a table or a statement.
+    Str(&'a str),
+    /// A text of its own.
+    Text(Arc<str>),
+    /// A text that is a timestamp in its stored form.
+    Time(Timestamp),
+}
+
+/// What a column's declared type does to the other side of a comparison.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Affinity {
+    None,
+    Text,
+    Numeric,
+}
+
+impl Affinity {
+    pub(crate) fn of(kind: Kind, schema: &Schema) -> Self {
+        match kind {
+            Kind::Int | Kind::Float | Kind::Bool => Affinity::Numeric,
+            Kind::Text | Kind::Timestamp | Kind::Json => Affinity::Text,
+            Kind::Link(to) if schema.table(to).has_text_id() => Affinity::Text,
+            Kind::Link(_) => Affinity::Numeric,
+        }
+    }
+
+    /// The affinity that a comparison applies to both sides.
+    pub(crate) fn of_comparison(left: Affinity, right: Affinity) -> Self {
+        match (left, right) {
+            (Affinity::None, other) | (other, Affinity::None) => other,
+            (Affinity::Text, Affinity::Text) => Affinity::None,
+            _ => Affinity::Numeric,
+        }
+    }
+}
+
+impl<'a> Scalar<'a> {
+    pub(crate) const TRUE: Scalar<'static> = Scalar::Int(1);
+    pub(crate) const FALSE: Scalar<'static> = Scalar::Int(0);
+
+    /// A field of a row, as its column of the storage form has it.
+    pub(crate) fn of_cell(state: &'a State, table: TableNo, slot: Slot, field: FieldNo) -> Self {
+        match state.table(table).cell(slot, field) {
+            Cell::Absent | Cell::Null => Scalar::Null,
+            Cell::Int(number) => Scalar::Int(number),
+            Cell::Float(number) => Scalar::Real(number),
+            Cell::Bool(flag) => Scalar::Int(flag.into()),
+            Cell::Text(text) | Cell::Json(text) => Scalar::Str(text),
+            Cell::Timestamp(time) => Scalar::Time(time),
+            Cell::Link(target) => match state.schema.table(table).field(field).kind {
+                Kind::Link(to) => state.id(to, target).map_or(Scalar::Null, Scalar::from),
+                _ => Scalar::Null,
+            },
+        }
+    }
+
+    pub(crate) fn is_null(&self) -> bool {
+        matches!(self, Scalar::Null)
+    }
+
+    pub(crate) fn truth(value: Option<bool>) -> Self {
+        value.map_or(Scalar::Null, |truth| Scalar::Int(truth.into()))
+    }
+
+    /// True, false, or unknown.
+    pub(crate) fn as_truth(&self) -> Option<bool> {
+        match self.to_number() {
+            Scalar::Null => None,
+            Scalar::Int(number) => Some(number != 0),
+            Scalar::Real(number) => Some(number != 0.0),
+            _ => Some(false),
+        }
+    }
+
+    pub(crate) fn into_owned(self) -> Scalar<'static> {
+        match self {
+            Scalar::Null => Scalar::Null,
+            Scalar::Int(number) => Scalar::Int(number),
+            Scalar::Real(number) => Scalar::Real(number),
+            Scalar::Str(text) => Scalar::Text(text.into()),
+            Scalar::Text(text) => Scalar::Text(text),
+            Scalar::Time(time) => Scalar::Time(time),
+        }
+    }
+
+    /// The value as a text; `None` for NULL.
+    pub(crate) fn to_text(&self) -> Option<Cow<'_, str>> {
+        Some(match self {
+            Scalar::Null => return None,
+            Scalar::Int(number) => number.to_string().into(),
+            Scalar::Real(number) => real_text(*number).into(),
+            Scalar::Str(text) => Cow::Borrowed(text),
+            Scalar::Text(text) => Cow::Borrowed(text),
+            Scalar::Time(time) => time.text().as_str().to_owned().into(),
+        })
+    }
+
+    /// The value as a number: of a text, the number that it begins with.
+    pub(crate) fn to_number(&self) -> Scalar<'static> {
+        match self {
+            Scalar::Null => Scalar::Null,
+            Scalar::Int(number) => Scalar::Int(*number),
+            Scalar::Real(number) => Scalar::Real(*number),
+            Scalar::Str(text) => number_prefix(text).0,
+            Scalar::Text(text) => number_prefix(text).0,
+            Scalar::Time(time) => number_prefix(time.text().as_str()).0,
+        }
+    }
+
+    /// The value under an affinity.
+    pub(crate) fn under(self, affinity: Affinity) -> Self {
+        match (affinity, &self) {
+            (Affinity::Text, Scalar::Int(_) | Scalar::Real(_)) => self
+                .to_text()
+                .map_or(Scalar::Null, |text| Scalar::Text(text.into())),
+            (Affinity::Numeric, Scalar::Str(_) | Scalar::Text(_)) => {
+                let whole = match &self {
+                    Scalar::Str(text) => number_prefix(text),
+                    Scalar::Text(text) => number_prefix(text),
+                    _ => (Scalar::Null, false),
+                };
+                if whole.1 { whole.0 } else { self }
+            }
+            _ => self,
+        }
+    }
+
+    /// The order of SQL: NULL, then numbers by size, then texts by their bytes.
+    pub(crate) fn order(&self, other: &Scalar<'_>) -> Ordering {
+        match (self, other) {
+            (Scalar::Int(a), Scalar::Int(b)) => a.cmp(b),
+            (Scalar::Real(a), Scalar::Real(b)) => a.partial_cmp(b).unwrap_or(Ordering::Equal),
+            (Scalar::Int(a), Scalar::Real(b)) => int_against_real(*a, *b),
+            (Scalar::Real(a), Scalar::Int(b)) => int_against_real(*b, *a).reverse(),
+            (Scalar::Time(a), Scalar::Time(b)) => a.cmp(b),
+            (Scalar::Time(a), b) if b.class() == 2 => a.text().as_str().cmp(b.lent()),
+            (a, Scalar::Time(b)) if a.class() == 2 => a.lent().cmp(b.text().as_str()),
+            (a, b) if a.class() == 2 && b.class() == 2 => a.lent().cmp(b.lent()),
+            (a, b) => a.class().cmp(&b.class()),
+        }
+    }
+
+    fn class(&self) -> u8 {
+        match self {
+            Scalar::Null => 0,
+            Scalar::Int(_) | Scalar::Real(_) => 1,
+            Scalar::Str(_) | Scalar::Text(_) | Scalar::Time(_) => 2,
+        }
+    }
+
+    /// The letters of a text that has them already.
+    fn lent(&self) -> &str {
+        match self {
+            Scalar::Str(text) => text,
+            Scalar::Text(text) => text,
+            _ => "",
+        }
+    }
+
+    /// The value as a result gives it; a column that is a plain field keeps its declared type.
+    pub(crate) fn into_value(self, declared: Option<Kind>) -> Value {
+        match (self, declared) {
+            (Scalar::Null, _) => Value::Null,
+            (Scalar::Int(number), Some(Kind::Bool)) => Value::Bool(number != 0),
+            (Scalar::Int(number), _) => Value::Int(number),
+            (Scalar::Real(number), _) => Value::Float(number),
+            (Scalar::Time(time), Some(Kind::Timestamp)) => Value::Timestamp(time),
+            (Scalar::Time(time), _) => Value::Text(time.text().as_str().into()),
+            (Scalar::Str(text), Some(Kind::Json)) => Value::Json(Json::from_raw(text)),
+            (Scalar::Text(text), Some(Kind::Json)) => Value::Json(Json::from_raw(&text)),
+            (Scalar::Str(text), _) => Value::Text(text.into()),
+            (Scalar::Text(text), _) => Value::Text(text),
+        }
+    }
+}
+
+/// The same value of the same type: 1 and 1.0 are not.
+impl PartialEq for Scalar<'_> {
+    fn eq(&self, other: &Self) -> bool {
+        let types = matches!(
+            (self, other),
+            (Scalar::Int(_), Scalar::Real(_)) | (Scalar::Real(_), Scalar::Int(_))
+        );
+        !types && self.order(other).is_eq()
+    }
+}
+
+impl From<&Value> for Scalar<'static> {
+    fn from(value: &Value) -> Self {
+        match value {
+            Value::Null => Scalar::Null,
+            Value::Bool(flag) => Scalar::Int((*flag).into()),
+            Value::Int(number) => Scalar::Int(*number),
+            Value::Float(number) => Scalar::Real(number + 0.0),
+            Value::Text(text) => Scalar::Text(text.clone()),
+            Value::Timestamp(time) => Scalar::Time(*time),
+            Value::Json(json) => Scalar::Text(json.as_str().into()),
+        }
+    }
+}
+
+impl<'a> From<IdRef<'a>> for Scalar<'a> {
+    fn from(id: IdRef<'a>) -> Self {
+        match id {
+            IdRef::Int(number) => Scalar::Int(number),
+            IdRef::Text(text) => Scalar::Str(text),
+        }
+    }
+}
+
+/// A value as a key of an index or a group: two values are one key when SQL calls them equal.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub(crate) enum Key {
+    Null,
+    Int(i64),
+    /// The bits of a number that is no whole number of 64 bits.
+    Real(u64),
+    Text(Arc<str>),
+}
+
+impl From<Scalar<'_>> for Key {
+    fn from(value: Scalar<'_>) -> Self {
+        match value {
+            Scalar::Null => Key::Null,
+            Scalar::Int(number) => Key::Int(number),
+            Scalar::Real(number) => match whole(number) {
+                Some(number) => Key::Int(number),
+                None => Key::Real(number.to_bits()),
+            },
+            Scalar::Str(text) => Key::Text(text.into()),
+            Scalar::Text(text) => Key::Text(text),
+            Scalar::Time(time) => Key::Text(time.text().as_str().into()),
+        }
+    }
+}
+
+/// A value that sorts as SQL sorts it.
+#[derive(Debug, Clone)]
+pub(crate) struct Sorted(pub(crate) Scalar<'static>);
+
+impl Ord for Sorted {
+    fn cmp(&self, other: &Self) -> Ordering {
+        self.0.order(&other.0)
+    }
+}
+
+impl PartialOrd for Sorted {
+    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+impl PartialEq for Sorted {
+    fn eq(&self, other: &Self) -> bool {
+        self.cmp(other).is_eq()
+    }
+}
+
+impl Eq for Sorted {}
+
+/// The whole number of 64 bits that a binary64 is exactly, if it is one.
+fn whole(number: f64) -> Option<i64> {
+    const BEYOND: f64 = 9_223_372_036_854_775_808.0;
+    (number.fract() == 0.0 && (-BEYOND..BEYOND).contains(&number)).then_some(number as i64)
+}
+
+/// Compares exactly: neither side is rounded to the other's type.
+fn int_against_real(int: i64, real: f64) -> Ordering {
+    const BEYOND: f64 = 9_223_372_036_854_775_808.0;
+    if real >= BEYOND {
+        Ordering::Less
+    } else if real < -BEYOND {
+        Ordering::Greater
+    } else {
+        let floor = real.floor();
+        int.cmp(&(floor as i64)).then(if real > floor {
+            Ordering::Less
+        } else {
+            Ordering::Equal
+        })
+    }
+}
+
+/// The number that a text begins with, white space before it left out, and whether the whole text
+/// is that number.
+fn number_prefix(text: &str) -> (Scalar<'static>, bool) {
+    let is_space = |byte: &u8| matches!(byte, b' ' | b'\t'..=b'\r');
+    let bytes = text.as_bytes();
+    let start = bytes.iter().take_while(|byte| is_space(byte)).count();
+    let digits = |from: usize| {
+        bytes[from..]
+            .iter()
+            .take_while(|byte| byte.is_ascii_digit())
+            .count()
+    };
+    let unsigned = start + usize::from(matches!(bytes.get(start), Some(b'+' | b'-')));
+    let whole_digits = digits(unsigned);
+    let mut end = unsigned + whole_digits;
+    let mut is_int = true;
+    let mut some_digits = whole_digits > 0;
+    if bytes.get(end) == Some(&b'.') {
+        let decimals = digits(end + 1);
+        if some_digits || decimals > 0 {
+            some_digits = true;
+            is_int = false;
+            end += 1 + decimals;
+        }
+    }
+    if some_digits && matches!(bytes.get(end), Some(b'e' | b'E')) {
+        let sign = usize::from(matches!(bytes.get(end + 1), Some(b'+' | b'-')));
+        let exponent = digits(end + 1 + sign);
+        if exponent > 0 {
+            is_int = false;
+            end += 1 + sign + exponent;
+        }
+    }
+    if !some_digits {
+        return (Scalar::Int(0), false);
+    }
+    let number = &text[start..end];
+    let whole = bytes[end..].iter().all(|byte| is_space(byte));
+    if is_int && let Ok(number) = number.parse() {
+        return (Scalar::Int(number), whole);
+    }
+    (Scalar::Real(number.parse().unwrap_or(0.0)), whole)
+}
+
+/// A number as SQLite writes it: up to 15 significant digits, and always a point.
+pub(crate) fn real_text(number: f64) -> String {
+    const DIGITS: i32 = 15;
+    if number.is_infinite() {
+        return if number > 0.0 {
+            "Inf".to_owned()
+        } else {
+            "-Inf".to_owned()
+        };
+    }
+    if number == 0.0 {
+        return "0.0".to_owned();
+    }
+    let scientific = format!("{:.*e}", DIGITS as usize - 1, number.abs());
+    let (mantissa, exponent) = scientific.split_once('e').unwrap_or((&scientific, "0"));
+    let exponent: i32 = exponent.parse().unwrap_or(0);
+    let digits: String = mantissa.chars().filter(char::is_ascii_digit).collect();
+    let digits = digits.trim_end_matches('0');
+    let digits = if digits.is_empty() { "0" } else { digits };
+    let mut text = String::from(if number < 0.0 { "-" } else { "" });
+    let written = if (-4..DIGITS).contains(&exponent) {
+        if exponent < 0 {
+            write!(text, "0.{}{digits}", "0".repeat((-exponent - 1) as usize))
+        } else {
+            let point = exponent as usize + 1;
+            let padded = format!("{digits:0<point$}");
+            let (whole, decimals) = padded.split_at(point);
+            write!(
+                text,
+                "{whole}.{}",
+                if decimals.is_empty() { "0" } else { decimals }
+            )
+        }
+    } else {
+        let (first, rest) = digits.split_at(1);
+        let rest = if rest.is_empty() { "0" } else { rest };
+        let sign = if exponent < 0 { '-' } else { '+' };
+        write!(text, "{first}.{rest}e{sign}{:02}", exponent.abs())
+    };
+    debug_assert!(written.is_ok(), "a string takes what is written to it");
+    text
+}

@@ -1,0 +1,78 @@
+//! JSON Pointer (RFC 6901): where the records of a response are.
+
+use std::fmt;
+
+/// A parsed JSON Pointer.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Pointer(Vec<String>);
+
+impl Pointer {
+    /// Reads a pointer: empty, or `/`-separated parts in which `~1` stands for `/`, `~0` for `~`.
+    pub(crate) fn parse(text: &str) -> Result<Self, &'static str> {
+        if text.is_empty() {
+            return Ok(Self(Vec::new()));
+        }
+        let Some(rest) = text.strip_prefix('/') else {
+            return Err("a JSON Pointer is empty (the whole response) or begins with \"/\"");
+        };
+        rest.split('/')
+            .map(unescape)
+            .collect::<Result<_, _>>()
+            .map(Self)
+    }
+
+    pub(crate) fn parts(&self) -> &[String] {
+        &self.0
+    }
+}
+
+fn unescape(part: &str) -> Result<String, &'static str> {
+    let mut out = String::with_capacity(part.len());
+    let mut characters = part.chars();
+    while let Some(character) = characters.next() {
+        out.push(match (character, character == '~') {
+            (plain, false) => plain,
+            _ => match characters.next() {
+                Some('0') => '~',
+                Some('1') => '/',
+                _ => {
+                    return Err(
+                        "in a JSON Pointer \"~\" is written \"~0\", and \"/\" inside a name \"~1\"",
+                    );
+                }
+            },
+        });
+    }
+    Ok(out)
+}
+
+impl fmt::Display for Pointer {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.iter().try_for_each(|part| write_part(f, part))
+    }
+}
+
+/// Writes one part of a pointer behind its `/`.
+pub(crate) fn write_part(out: &mut impl fmt::Write, part: &str) -> fmt::Result {
+    write!(out, "/{}", part.replace('~', "~0").replace('/', "~1"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The examples of RFC 6901, section 5, and its two ways of being wrong.
+    #[test]
+    fn reads_and_writes_the_pointers_of_the_rfc() {
+        for text in [
+            "", "/foo", "/foo/0", "/", "/a~1b", "/c%d", "/e^f", "/g|h", "/i\\j", "/k\"l", "/ ",
+            "/m~0n",
+        ] {
+            assert_eq!(Pointer::parse(text).unwrap().to_string(), text);
+        }
+        assert_eq!(Pointer::parse("/a~1b").unwrap().parts(), ["a/b"]);
+        assert_eq!(Pointer::parse("/~01").unwrap().parts(), ["~1"]);
+        assert!(Pointer::parse("foo").is_err());
+        assert!(Pointer::parse("/a~2").is_err());
+    }
+}

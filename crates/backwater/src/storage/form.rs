@@ -1,0 +1,235 @@
+//! The storage form of a row: one value a field, in the types that SQLite has, and a hash of it.
+
+use std::borrow::Cow;
+use std::hash::Hasher;
+
+use siphasher::sip128::{Hasher128, SipHasher13};
+
+use crate::change::{Staged, checked_text};
+use crate::error::{Error, ErrorKind, Result};
+use crate::schema::{FieldNo, Kind, Schema, TableNo};
+use crate::table::{Cell, Slot, State};
+use crate::value::IdRef;
+
+/// A field's value in the storage form: booleans are 0 or 1, times are texts in UTC with six
+/// decimals, links are the ids that they point at. Absent is null here; which fields of a row are
+/// absent is told beside it.
+///
+/// ```
+/// use backwater::Stored;
+///
+/// assert_eq!(Stored::Int(1), Stored::from(1));
+/// ```
+#[derive(Debug, Clone, PartialEq)]
+pub enum Stored<'a> {
+    /// Null, or absent.
+    Null,
+    /// A whole number.
+    Int(i64),
+    /// A binary64 number.
+    Real(f64),
+    /// A text.
+    Text(Cow<'a, str>),
+}
+
+impl From<i64> for Stored<'_> {
+    fn from(number: i64) -> Self {
+        Stored::Int(number)
+    }
+}
+
+impl<'a> From<IdRef<'a>> for Stored<'a> {
+    fn from(id: IdRef<'a>) -> Self {
+        match id {
+            IdRef::Int(number) => Stored::Int(number),
+            IdRef::Text(text) => Stored::Text(text.into()),
+        }
+    }
+}
+
+/// The sum of the hashes of a table's rows, by which damage and edits by other programs are
+/// noticed.
+///
+/// The order of the rows does not matter, and a changed row costs one subtraction and one
+/// addition.
+///
+/// ```
+/// assert_eq!(backwater::Hash::default().to_string(), "00000000000000000000000000000000");
+/// ```
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Hash(u128);
+
+impl Hash {
+    /// The hash as 16 bytes, the highest first.
+    ///
+    /// ```
+    /// assert_eq!(backwater::Hash::default().to_bytes(), [0; 16]);
+    /// ```
+    pub fn to_bytes(self) -> [u8; 16] {
+        self.0.to_be_bytes()
+    }
+
+    /// The hash of 16 bytes.
+    ///
+    /// ```
+    /// assert_eq!(backwater::Hash::from_bytes([0; 16]), backwater::Hash::default());
+    /// ```
+    pub fn from_bytes(bytes: [u8; 16]) -> Self {
+        Self(u128::from_be_bytes(bytes))
+    }
+
+    pub(crate) fn add(&mut self, row: Hash) {
+        self.0 = self.0.wrapping_add(row.0);
+    }
+
+    pub(crate) fn subtract(&mut self, row: Hash) {
+        self.0 = self.0.wrapping_sub(row.0);
+    }
+}
+
+impl std::fmt::Display for Hash {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{:032x}", self.0)
+    }
+}
+
+/// Which fields a storage has of each table.
+#[derive(Clone)]
+pub(crate) struct Form {
+    tables: Vec<TableForm>,
+}
+
+#[derive(Clone)]
+pub(crate) struct TableForm {
+    pub(crate) persists: bool,
+    /// The fields that are stored, in the schema's order.
+    pub(crate) fields: Vec<FieldNo>,
+    /// The same, ordered by name, each with the hash of its name: the order in which they are
+    /// hashed, so that a row's hash survives fields that come, go or change places.
+    hashed: Vec<(u64, FieldNo)>,
+}
+
+impl Form {
+    /// What persists.
+    pub(crate) fn of(schema: &Schema) -> Self {
+        Self::with(schema, |persists| persists)
+    }
+
+    /// Everything, as queries see it.
+    #[cfg(all(test, feature = "sqlite"))]
+    pub(crate) fn whole(schema: &Schema) -> Self {
+        Self::with(schema, |_| true)
+    }
+
+    fn with(schema: &Schema, keep: impl Fn(bool) -> bool) -> Self {
+        let tables = schema.tables.iter().map(|table| {
+            let fields: Vec<FieldNo> = table
+                .field_numbers()
+                .filter(|field| keep(table.field(*field).persist))
+                .collect();
+            let name = |field: &FieldNo| &*table.field(*field).name;
+            let mut hashed: Vec<_> = fields
+                .iter()
+                .map(|field| (hash_name(name(field)), *field))
+                .collect();
+            hashed.sort_by(|(_, a), (_, b)| name(a).cmp(name(b)));
+            TableForm {
+                persists: keep(table.persist),
+                fields,
+                hashed,
+            }
+        });
+        Self {
+            tables: tables.collect(),
+        }
+    }
+
+    pub(crate) fn table(&self, table: TableNo) -> &TableForm {
+        &self.tables[table.index()]
+    }
+
+    /// A row's hash. Absent fields are left out of it.
+    pub(crate) fn hash(&self, state: &State, table: TableNo, slot: Slot) -> Hash {
+        let mut hasher = hasher();
+        for (name, field) in &self.table(table).hashed {
+            let cell = state.table(table).cell(slot, *field);
+            if cell == Cell::Absent {
+                continue;
+            }
+            hasher.write_u64(*name);
+            match stored(state, table, *field, cell) {
+                Stored::Null => hasher.write_u8(0),
+                Stored::Int(number) => {
+                    hasher.write_u8(1);
+                    hasher.write_u64(number as u64);
+                }
+                Stored::Real(number) => {
+                    hasher.write_u8(2);
+                    hasher.write_u64(number.to_bits());
+                }
+                Stored::Text(text) => {
+                    hasher.write_u8(3);
+                    hasher.write_u64(text.len() as u64);
+                    hasher.write(text.as_bytes());
+                }
+            }
+        }
+        Hash(hasher.finish128().as_u128())
+    }
+}
+
+/// The key is fixed, since the hashes are kept in files; it guards against accidents only.
+fn hasher() -> SipHasher13 {
+    SipHasher13::new_with_keys(0x6261_636b_7761_7465, 0x7220_726f_7773_2e31)
+}
+
+fn hash_name(name: &str) -> u64 {
+    let mut hasher = hasher();
+    hasher.write(name.as_bytes());
+    hasher.finish()
+}
+
+/// A cell in the storage form.
+pub(crate) fn stored<'a>(
+    state: &'a State,
+    table: TableNo,
+    field: FieldNo,
+    cell: Cell<'a>,
+) -> Stored<'a> {
+    match cell {
+        Cell::Absent | Cell::Null => Stored::Null,
+        Cell::Int(number) => Stored::Int(number),
+        Cell::Float(number) => Stored::Real(number),
+        Cell::Bool(flag) => Stored::Int(flag.into()),
+        Cell::Text(text) | Cell::Json(text) => Stored::Text(text.into()),
+        Cell::Timestamp(time) => Stored::Text(time.to_string().into()),
+        Cell::Link(slot) => match state.schema.table(table).field(field).kind {
+            Kind::Link(to) => state.id(to, slot).map_or(Stored::Null, Stored::from),
+            _ => Stored::Null,
+        },
+    }
+}
+
+/// A stored value as a field's, or what is wrong with it. Links are left to whoever has the slots.
+pub(crate) fn staged<'a>(kind: Kind, value: &'a Stored<'_>) -> Result<Staged<'a>> {
+    let wrong = |expected: &str| {
+        Err(Error::new(
+            ErrorKind::Damaged,
+            format!("found {value:?}, expected {expected}"),
+        ))
+    };
+    Ok(match (kind, value) {
+        (_, Stored::Null) => Staged::Null,
+        (Kind::Int, Stored::Int(number)) => Staged::Int(*number),
+        (Kind::Float, Stored::Real(number)) if number.is_finite() => Staged::Float(*number),
+        (Kind::Float, Stored::Int(number)) => Staged::Float(*number as f64),
+        (Kind::Bool, Stored::Int(number @ (0 | 1))) => Staged::Bool(*number == 1),
+        (Kind::Text, Stored::Text(text)) => Staged::Text(checked_text(text)?.into()),
+        (Kind::Json, Stored::Text(text)) => Staged::Json(checked_text(text)?.into()),
+        (Kind::Timestamp, Stored::Text(text)) => match text.parse() {
+            Ok(time) => Staged::Timestamp(time),
+            Err(_) => return wrong("a time"),
+        },
+        (kind, _) => return wrong(&format!("{kind:?}").to_lowercase()),
+    })
+}

@@ -1,0 +1,231 @@
+//! Rehydrating: from stored rows to the tables in memory, checked against the stored hashes.
+
+use std::sync::Arc;
+
+use super::Storage;
+use super::form::{Form, Hash, Stored, staged};
+use super::outbox::{Outbox, Total};
+use crate::change::Staged;
+use crate::error::{Error, ErrorKind, Result};
+use crate::schema::{Kind, Schema, TableNo};
+use crate::table::{ONLY, State};
+use crate::value::IdRef;
+
+/// Takes the rows that a storage holds.
+///
+/// See [`Storage`] for who fills it.
+pub struct Loader {
+    state: State,
+    form: Arc<Form>,
+    totals: Vec<Total>,
+    told: Vec<Option<Total>>,
+}
+
+impl Loader {
+    fn new(schema: Arc<Schema>, form: Arc<Form>) -> Self {
+        let tables = schema.tables.len();
+        Self {
+            state: State::new(schema),
+            form,
+            totals: vec![Total::default(); tables],
+            told: vec![None; tables],
+        }
+    }
+
+    /// Takes one row: the values of the fields that persist, in the schema's order, and the names
+    /// of those that are absent.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Damaged`] if the values do not fit the table, or the row was there already.
+    pub fn row(
+        &mut self,
+        table: &str,
+        values: &[Stored<'_>],
+        absent: &[impl AsRef<str>],
+    ) -> Result<()> {
+        let schema = self.state.schema.clone();
+        let number = schema.table_no(table)?;
+        let definition = schema.table(number);
+        let form = self.form.clone();
+        let fields = &form.table(number).fields;
+        let damaged = |message: String| {
+            Err(Error::new(ErrorKind::Damaged, message).at(format!("table \"{table}\"")))
+        };
+        if values.len() != fields.len() {
+            return damaged(format!(
+                "a row has {} values, expected {}",
+                values.len(),
+                fields.len()
+            ));
+        }
+        let slot = match definition.id {
+            None => ONLY,
+            Some(id) => {
+                let place = fields.iter().position(|field| *field == id);
+                let id = match (place.map(|place| &values[place]), definition.has_text_id()) {
+                    (Some(Stored::Int(number)), false) => IdRef::Int(*number),
+                    (Some(Stored::Text(text)), true) => IdRef::Text(text),
+                    (found, _) => return damaged(format!("found {found:?} for an id")),
+                };
+                let rows = self.state.table_mut(number);
+                let slot = rows.slot_or_new(id);
+                if rows.is_row(slot) {
+                    return damaged(format!("two rows have the id {}", id.to_id()));
+                }
+                rows.insert(slot);
+                slot
+            }
+        };
+        for (field, value) in fields.iter().zip(values) {
+            let field_definition = definition.field(*field);
+            if definition.id == Some(*field)
+                || absent
+                    .iter()
+                    .any(|name| *name.as_ref() == *field_definition.name)
+            {
+                continue;
+            }
+            let place = || format!("{table}.{}", field_definition.name);
+            let staged = match (field_definition.kind, value) {
+                (Kind::Link(to), value) => {
+                    self.link(to, value).map_err(|error| error.at(place()))?
+                }
+                (kind, value) => staged(kind, value).map_err(|error| error.at(place()))?,
+            };
+            self.state
+                .table_mut(number)
+                .set(slot, *field, staged.cell());
+        }
+        let total = &mut self.totals[number.index()];
+        total.rows += 1;
+        total.hash.add(form.hash(&self.state, number, slot));
+        Ok(())
+    }
+
+    fn link(&mut self, to: TableNo, value: &Stored<'_>) -> Result<Staged<'static>> {
+        let text = self.state.schema.table(to).has_text_id();
+        let id = match (value, text) {
+            (Stored::Null, _) => return Ok(Staged::Null),
+            (Stored::Int(number), false) => IdRef::Int(*number),
+            (Stored::Text(id), true) => IdRef::Text(id),
+            (found, _) => {
+                return Err(Error::new(
+                    ErrorKind::Damaged,
+                    format!("found {found:?} for a link"),
+                ));
+            }
+        };
+        Ok(Staged::Link(self.state.table_mut(to).slot_or_new(id)))
+    }
+
+    /// Takes the number of rows and the hash that the storage was told for a table.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if there is no such table.
+    pub fn hash(&mut self, table: &str, rows: u64, hash: Hash) -> Result<()> {
+        let number = self.state.schema.table_no(table)?;
+        self.told[number.index()] = Some(Total { rows, hash });
+        Ok(())
+    }
+
+    /// Everything was given: what was read must be what was written.
+    fn check(&self) -> Result<()> {
+        for (number, table) in self.state.schema.tables.iter().enumerate() {
+            let found = self.totals[number];
+            let told = self.told[number].unwrap_or_default();
+            if found == told {
+                continue;
+            }
+            let message = if found.rows == told.rows {
+                format!(
+                    "the {} rows of table \"{}\" are not those that were written",
+                    found.rows, table.name
+                )
+            } else {
+                format!(
+                    "table \"{}\" has {} rows, but {} were written",
+                    table.name, found.rows, told.rows
+                )
+            };
+            return Err(Error::new(ErrorKind::Damaged, message)
+                .help("the file was damaged, or edited by another program"));
+        }
+        Ok(())
+    }
+}
+
+/// The tables that a storage holds, with what is needed to keep it up to date. `wanted` is the
+/// schema to go on with; without one, it is the storage's own.
+pub(crate) fn rehydrate(
+    wanted: Option<Schema>,
+    storage: &mut dyn Storage,
+) -> Result<(Arc<State>, u64, Outbox)> {
+    let name = storage.name();
+    let Some(header) = storage.header().map_err(|error| error.at(&name))? else {
+        let Some(schema) = wanted else {
+            return Err(Error::new(ErrorKind::Storage, "there is no cache here")
+                .at(&name)
+                .help("make one by ingesting a response with a schema"));
+        };
+        return Ok(begin(schema));
+    };
+    let stored_schema = Schema::parse(&header.schema_name, &header.schema).map_err(|error| {
+        Error::new(ErrorKind::Damaged, "the schema in it cannot be read")
+            .at(&name)
+            .source_error(error)
+    })?;
+    if let Some(wanted) = &wanted
+        && let Some(difference) = wanted.tables_differ(&stored_schema)
+    {
+        return Err(Error::new(
+            ErrorKind::Version,
+            format!("it was written with another schema: {difference}"),
+        )
+        .at(&name)
+        .help("take the old schema, or ingest into a new file"));
+    }
+    let same_text = wanted
+        .as_ref()
+        .is_none_or(|wanted| wanted.text == stored_schema.text);
+    let schema = Arc::new(wanted.unwrap_or_else(|| stored_schema.clone()));
+    let form = Arc::new(Form::of(&schema));
+    let mut loader = Loader::new(schema.clone(), form.clone());
+    storage
+        .load(&stored_schema, &mut loader)
+        .and_then(|()| loader.check())
+        .map_err(|error| error.at(&name))?;
+    let state = Arc::new(loader.state);
+    let mut outbox = Outbox::new(
+        form,
+        state.clone(),
+        loader.totals.clone(),
+        header.commit,
+        same_text,
+    );
+    note_missing_rows(&mut outbox, &schema, &loader.totals);
+    Ok((state, header.commit, outbox))
+}
+
+fn begin(schema: Schema) -> (Arc<State>, u64, Outbox) {
+    let schema = Arc::new(schema);
+    let state = Arc::new(State::new(schema.clone()));
+    let totals = vec![Total::default(); schema.tables.len()];
+    let mut outbox = Outbox::new(
+        Arc::new(Form::of(&schema)),
+        state.clone(),
+        totals.clone(),
+        0,
+        false,
+    );
+    note_missing_rows(&mut outbox, &schema, &totals);
+    (state, 0, outbox)
+}
+
+/// The row of a one-row table is always there, also when the storage has never had it.
+fn note_missing_rows(outbox: &mut Outbox, schema: &Schema, totals: &[Total]) {
+    for table in schema.table_numbers() {
+        if schema.table(table).id.is_none() && totals[table.index()].rows == 0 {
+            outbox.note_missing(table, ONLY);
+        }
+    }
+}

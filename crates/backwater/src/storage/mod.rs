@@ -1,0 +1,102 @@
+//! Where a cache persists: the protocol between the core and a driver, and the drivers.
+//!
+//! The core does no I/O. It emits [`Batch`]es of dirty rows up to a commit and takes stored rows
+//! back through a [`Loader`]; a driver moves them. This room knows tables and their storage form;
+//! it must not know queries.
+
+mod form;
+mod load;
+mod outbox;
+#[cfg(feature = "sqlite")]
+mod sqlite;
+
+pub(crate) use form::Form;
+pub use form::{Hash, Stored};
+pub use load::Loader;
+pub(crate) use load::rehydrate;
+pub(crate) use outbox::Outbox;
+pub use outbox::{Batch, StoredRow, TableBatch};
+#[cfg(feature = "sqlite")]
+pub use sqlite::SqliteFile;
+#[cfg(all(test, feature = "sqlite"))]
+pub(crate) use sqlite::image;
+
+use crate::error::Result;
+use crate::schema::Schema;
+
+/// What a storage says of itself before its rows are read.
+///
+/// ```
+/// let header = backwater::Header { schema: String::new(), schema_name: "s.toml".into(), commit: 12 };
+/// assert_eq!(header.commit, 12);
+/// ```
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Header {
+    /// The schema's text.
+    pub schema: String,
+    /// What the schema was called when it was read, such as the path of its file.
+    pub schema_name: String,
+    /// The number of the last commit that the storage holds.
+    pub commit: u64,
+}
+
+/// A place where a cache persists. [`SqliteFile`] is one.
+///
+/// A driver is told everything by [`Batch`]es, each of which takes the storage from one commit
+/// boundary to another; it must apply a batch as a whole or not at all.
+///
+/// ```
+/// use backwater::{Batch, Cache, Header, Loader, Result, Schema, Storage};
+///
+/// /// A storage that only counts what it is given.
+/// #[derive(Default)]
+/// struct Counter {
+///     rows: usize,
+/// }
+///
+/// impl Storage for Counter {
+///     fn name(&self) -> String {
+///         "a counter".to_owned()
+///     }
+///     fn header(&mut self) -> Result<Option<Header>> {
+///         Ok(None)
+///     }
+///     fn load(&mut self, _: &Schema, _: &mut Loader) -> Result<()> {
+///         Ok(())
+///     }
+///     fn write(&mut self, batch: &Batch) -> Result<()> {
+///         self.rows += batch.tables().map(|table| table.puts().count()).sum::<usize>();
+///         assert_eq!(self.rows, 1);
+///         Ok(())
+///     }
+/// }
+///
+/// let schema = Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?;
+/// let cache = Cache::open_with(schema, Counter::default())?;
+/// cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+/// cache.flush()?;
+/// # Ok::<(), backwater::Error>(())
+/// ```
+pub trait Storage: Send {
+    /// What messages call it, such as the path of its file.
+    fn name(&self) -> String;
+
+    /// What it holds; `None` if nothing was ever written to it.
+    ///
+    /// # Errors
+    /// If it cannot be read, or is no Backwater storage.
+    fn header(&mut self) -> Result<Option<Header>>;
+
+    /// Gives all its rows, table by table, and for each table the hash that it was told last.
+    /// `schema` is the one of its header.
+    ///
+    /// # Errors
+    /// If it cannot be read.
+    fn load(&mut self, schema: &Schema, loader: &mut Loader) -> Result<()>;
+
+    /// Makes a batch durable, all of it or nothing.
+    ///
+    /// # Errors
+    /// If it cannot be written; the batch is then given again, with what came to it since.
+    fn write(&mut self, batch: &Batch) -> Result<()>;
+}

@@ -1,0 +1,250 @@
+//! What a reader holds: one version of all tables, and rows lent by it.
+
+use std::fmt;
+use std::sync::Arc;
+
+use super::{ONLY, Slot, State};
+use crate::error::{Error, ErrorKind, Result, nearest};
+use crate::schema::{FieldNo, Kind, Table, TableNo};
+use crate::value::{Id, Value};
+
+/// All tables as they are after one commit. It never changes, and taking one costs next to
+/// nothing; while it lives, it keeps what later commits replace.
+///
+/// ```
+/// use backwater::{Cache, Schema};
+///
+/// let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
+/// let before = cache.snapshot();
+/// cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+/// assert_eq!(before.count("port")?, 0);
+/// assert_eq!(cache.snapshot().count("port")?, 1);
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Clone)]
+pub struct Snapshot {
+    pub(crate) state: Arc<State>,
+    pub(crate) commit: u64,
+}
+
+impl Snapshot {
+    /// The number of the commit that this snapshot shows; 0 before the first.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// assert_eq!(Cache::new(Schema::parse("s.toml", "")?).snapshot().commit(), 0);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn commit(&self) -> u64 {
+        self.commit
+    }
+
+    /// How many rows a table has.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if there is no such table.
+    pub fn count(&self, table: &str) -> Result<usize> {
+        let table = self.state.schema.table_no(table)?;
+        Ok(self.state.table(table).rows() as usize)
+    }
+
+    /// The row with that id, or `None` if it is not here.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if there is no such table.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, Value};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text', name = 'text' } }")?);
+    /// cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+    /// let snapshot = cache.snapshot();
+    /// let port = snapshot.get("port", "SAL")?.unwrap();
+    /// assert_eq!(port.get("code")?, Some(Value::from("SAL")));
+    /// assert_eq!(port.get("name")?, None); // absent: nobody has said it yet
+    /// assert!(snapshot.get("port", "EEL")?.is_none());
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn get(&self, table: &str, id: impl Into<Id>) -> Result<Option<Row<'_>>> {
+        let table = self.state.schema.table_no(table)?;
+        let slot = self.state.table(table).slot(id.into().borrow());
+        Ok(slot.and_then(|slot| self.row(table, slot)))
+    }
+
+    /// The row of a one-row table.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if there is no such table, or if it is not a one-row table.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// let cache = Cache::new(Schema::parse("s.toml", "table.board = { one_row = true, fields = { search = 'text' } }")?);
+    /// assert_eq!(cache.snapshot().only("board")?.get("search")?, None);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn only(&self, table: &str) -> Result<Row<'_>> {
+        let number = self.state.schema.table_no(table)?;
+        match self.state.schema.table(number).id {
+            None => Ok(Row {
+                state: &self.state,
+                table: number,
+                slot: ONLY,
+            }),
+            Some(_) => Err(Error::new(
+                ErrorKind::UnknownName,
+                format!("\"{table}\" is not a one-row table"),
+            )
+            .help("read its rows by their ids with `get`")),
+        }
+    }
+
+    /// All rows of a table, in no order of meaning.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if there is no such table.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
+    /// cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+    /// assert_eq!(cache.snapshot().rows("port")?.count(), 1);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn rows(&self, table: &str) -> Result<impl Iterator<Item = Row<'_>>> {
+        let table = self.state.schema.table_no(table)?;
+        let slots = self.state.table(table).iter();
+        Ok(slots.map(move |slot| Row {
+            state: &self.state,
+            table,
+            slot,
+        }))
+    }
+
+    fn row(&self, table: TableNo, slot: Slot) -> Option<Row<'_>> {
+        let is_row = self.state.table(table).is_row(slot);
+        is_row.then_some(Row {
+            state: &self.state,
+            table,
+            slot,
+        })
+    }
+}
+
+impl fmt::Debug for Snapshot {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Snapshot(commit {})", self.commit)
+    }
+}
+
+/// One row of a table, lent by a [`Snapshot`] or a transaction.
+#[derive(Clone, Copy)]
+pub struct Row<'s> {
+    pub(crate) state: &'s State,
+    pub(crate) table: TableNo,
+    pub(crate) slot: Slot,
+}
+
+impl<'s> Row<'s> {
+    /// The row's id; a one-row table's row has none.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Id, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
+    /// cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+    /// assert_eq!(cache.snapshot().get("port", "SAL")?.unwrap().id(), Some(Id::from("SAL")));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn id(&self) -> Option<Id> {
+        self.state.id(self.table, self.slot).map(|id| id.to_id())
+    }
+
+    /// A field's value: `None` when it is absent, [`Value::Null`] when it is null, the target's id
+    /// when it is a link.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if the table has no such field.
+    pub fn get(&self, field: &str) -> Result<Option<Value>> {
+        let number = field_no(self.definition(), field)?;
+        Ok(self.state.value(self.table, self.slot, number))
+    }
+
+    /// The row that a link points at, or `None` if the link is null or absent, or its row is not
+    /// here.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if the table has no such link.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, Value};
+    /// # let cache = Cache::new(Schema::parse("s.toml", r#"
+    /// #     table.port = { id = "code", fields = { code = "text", name = "text" } }
+    /// #     table.route = { id = "id", fields = { id = "int", from = { to = "port" } } }
+    /// # "#)?);
+    /// cache.commit("a route opened", |tx| {
+    ///     tx.insert("port", [("code", "SAL"), ("name", "Saltmere Quay")])?;
+    ///     tx.insert("route", [("id", Value::from(4)), ("from", "SAL".into())])
+    /// })?;
+    /// let snapshot = cache.snapshot();
+    /// let port = snapshot.get("route", 4)?.unwrap().follow("from")?.unwrap();
+    /// assert_eq!(port.get("name")?, Some(Value::from("Saltmere Quay")));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn follow(&self, link: &str) -> Result<Option<Row<'s>>> {
+        let number = field_no(self.definition(), link)?;
+        let Kind::Link(to) = self.definition().field(number).kind else {
+            return Err(Error::new(
+                ErrorKind::UnknownName,
+                format!("{}.{link} is not a link", self.definition().name),
+            )
+            .help("read it with `get`"));
+        };
+        let target = match self.state.table(self.table).cell(self.slot, number) {
+            super::Cell::Link(slot) if self.state.table(to).is_row(slot) => slot,
+            _ => return Ok(None),
+        };
+        Ok(Some(Row {
+            state: self.state,
+            table: to,
+            slot: target,
+        }))
+    }
+
+    /// The names and values of all fields that are not absent, in the schema's order.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text', name = 'text' } }")?);
+    /// cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+    /// let snapshot = cache.snapshot();
+    /// assert_eq!(snapshot.get("port", "SAL")?.unwrap().fields().count(), 1);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn fields(&self) -> impl Iterator<Item = (&'s str, Value)> + use<'s> {
+        let row = *self;
+        let definition = row.definition();
+        definition.field_numbers().filter_map(move |number| {
+            let value = row.state.value(row.table, row.slot, number)?;
+            Some((&*definition.field(number).name, value))
+        })
+    }
+
+    fn definition(&self) -> &'s Table {
+        self.state.schema.table(self.table)
+    }
+}
+
+impl fmt::Debug for Row<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_map().entries(self.fields()).finish()
+    }
+}
+
+/// The number of a field that a caller named.
+pub(crate) fn field_no(table: &Table, name: &str) -> Result<FieldNo> {
+    table.field_no(name).ok_or_else(|| {
+        Error::new(
+            ErrorKind::UnknownName,
+            format!("table \"{}\" has no field \"{name}\"", table.name),
+        )
+        .help(nearest(name, table.field_names()))
+    })
+}

@@ -1,0 +1,236 @@
+//! What each commit did to each query, and why.
+//!
+//! It knows changes and outcomes. It computes nothing anew: the untouched are explained when
+//! somebody asks, from what the commit changed and what the query reads.
+
+mod why;
+
+use std::fmt;
+use std::sync::Arc;
+
+use crate::change::{Change, Changes, Ingested};
+use crate::error::Error;
+use crate::query::{BindingNo, Delta, Outcome, Query, Reached};
+use crate::value::Value;
+
+/// What a commit did: its number and label, the rows that it changed, and every standing query
+/// that it reached, with its outcome and its delta.
+///
+/// ```
+/// use backwater::{Cache, Outcome, Schema, Value};
+///
+/// let cache = Cache::new(Schema::parse("s.toml", r#"
+///     table.sailing = { id = "id", fields = { id = "int", status = "text", note = "text" } }
+/// "#)?);
+/// let by_status = cache.query("SELECT status, count(*) AS n FROM sailing GROUP BY status", ())?;
+/// cache.commit("sailing announced", |tx| tx.insert("sailing", [("id", Value::from(311)), ("status", "on time".into())]))?;
+///
+/// let report = cache.commit("status changed", |tx| tx.update("sailing", 311, [("status", "boarding")]))?;
+/// assert_eq!((report.number(), report.label()), (2, "status changed"));
+/// assert_eq!(report.changes().next().unwrap().to_string(), "sailing 311: status on time -> boarding");
+/// assert_eq!(report.outcome(&by_status), Outcome::Maintained);
+/// assert_eq!(report.why(&by_status), "maintained: 1 row entered and 1 left, because sailing 311 changed status");
+///
+/// let report = cache.commit("note written", |tx| tx.update("sailing", 311, [("note", "calm sea")]))?;
+/// assert_eq!(report.why(&by_status), "untouched: commit 3 changed sailing.note; the query reads sailing.status");
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Clone)]
+pub struct Report(Arc<Inner>);
+
+struct Inner {
+    number: u64,
+    label: String,
+    changes: Changes,
+    reached: Vec<Reached>,
+    ingested: Vec<Ingested>,
+    /// Queries with this number or a higher one were defined later.
+    later: BindingNo,
+    storage: Option<Error>,
+}
+
+impl Report {
+    pub(crate) fn new(
+        number: u64,
+        label: String,
+        (changes, ingested): (Changes, Vec<Ingested>),
+        reached: Vec<Reached>,
+        later: BindingNo,
+        storage: Option<Error>,
+    ) -> Self {
+        Self(Arc::new(Inner {
+            number,
+            label,
+            changes,
+            reached,
+            ingested,
+            later,
+            storage,
+        }))
+    }
+
+    /// The commit's number, counted from 1 over the life of the cache, restarts included.
+    pub fn number(&self) -> u64 {
+        self.0.number
+    }
+
+    /// What the commit said that it was.
+    pub fn label(&self) -> &str {
+        &self.0.label
+    }
+
+    /// The rows that the commit changed, table by table. A row that ends as it began is not among
+    /// them.
+    pub fn changes(&self) -> impl Iterator<Item = Change<'_>> {
+        (0..self.0.changes.rows.len()).filter_map(|index| self.0.changes.view(index))
+    }
+
+    /// What each response brought that the commit ingested.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", r#"
+    /// #     table.port = { id = "code", fields = { code = "text" } }
+    /// #     response.ports = { records = "", table = "port" }
+    /// # "#)?);
+    /// let report = cache.commit("ports loaded", |tx| tx.ingest("ports", r#"[{ "code": "SAL" }]"#))?;
+    /// assert_eq!(report.ingested()[0].rows(), 1);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn ingested(&self) -> &[Ingested] {
+        &self.0.ingested
+    }
+
+    /// Every standing query that the commit reached, in the order in which they were defined.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
+    /// let all = cache.query("SELECT id FROM t", ())?;
+    /// let report = cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
+    /// assert_eq!(report.reached().map(|reached| reached.name()).collect::<Vec<_>>(), [all.name()]);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn reached(&self) -> impl Iterator<Item = ReachedQuery<'_>> {
+        self.0.reached.iter().map(|reached| ReachedQuery {
+            report: self,
+            reached,
+        })
+    }
+
+    /// What the commit did to a query; [`Outcome::Untouched`] if it never reached it.
+    pub fn outcome(&self, query: &Query) -> Outcome {
+        self.find(query)
+            .map_or(Outcome::Untouched, |reached| reached.outcome)
+    }
+
+    /// How a query's result moved, if it did.
+    ///
+    /// ```
+    /// # use backwater::{Cache, DeltaKind, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
+    /// let all = cache.query("SELECT id FROM t", ())?;
+    /// let report = cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
+    /// assert_eq!(report.delta(&all).unwrap().count(DeltaKind::Enter), 1);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn delta(&self, query: &Query) -> Option<&Delta> {
+        self.find(query)?.delta.as_ref()
+    }
+
+    /// Why the commit did to a query what it did, in words.
+    pub fn why(&self, query: &Query) -> String {
+        match self.find(query) {
+            Some(reached) => why::reached(self, reached),
+            None if query.binding() >= self.0.later => {
+                format!(
+                    "untouched: the query was defined after commit {}",
+                    self.0.number
+                )
+            }
+            None => why::untouched(self, query),
+        }
+    }
+
+    /// Why the commit is not in the storage yet, if it could not be written. The cache has it all
+    /// the same; [`Cache::flush`](crate::Cache::flush) and each later commit try again.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
+    /// let report = cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
+    /// assert!(report.storage_error().is_none());
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn storage_error(&self) -> Option<&Error> {
+        self.0.storage.as_ref()
+    }
+
+    fn find(&self, query: &Query) -> Option<&Reached> {
+        self.0
+            .reached
+            .iter()
+            .find(|reached| reached.binding == query.binding())
+    }
+}
+
+impl fmt::Debug for Report {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(
+            f,
+            "Report({}: {}, {} rows changed)",
+            self.number(),
+            self.label(),
+            self.0.changes.rows.len()
+        )
+    }
+}
+
+/// A standing query that a commit reached.
+///
+/// See [`Report::reached`] for an example.
+#[derive(Clone, Copy)]
+pub struct ReachedQuery<'r> {
+    report: &'r Report,
+    reached: &'r Reached,
+}
+
+impl<'r> ReachedQuery<'r> {
+    /// The query's name in the schema, or its statement.
+    pub fn name(&self) -> &'r str {
+        &self.reached.name
+    }
+
+    /// The values of its parameters, by name.
+    pub fn params(&self) -> impl Iterator<Item = (&'r str, Value)> + use<'r> {
+        let reached = self.reached;
+        let names = reached.plan.params.iter().map(|param| param.name.as_str());
+        names.zip(
+            reached
+                .params
+                .iter()
+                .map(|value| value.clone().into_value(None)),
+        )
+    }
+
+    /// What the commit did to it.
+    pub fn outcome(&self) -> Outcome {
+        self.reached.outcome
+    }
+
+    /// How its result moved, if it did.
+    pub fn delta(&self) -> Option<&'r Delta> {
+        self.reached.delta.as_ref()
+    }
+
+    /// Why, in words.
+    pub fn why(&self) -> String {
+        why::reached(self.report, self.reached)
+    }
+}
+
+impl fmt::Debug for ReachedQuery<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}: {}", self.name(), self.why())
+    }
+}

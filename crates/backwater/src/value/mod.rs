@@ -1,0 +1,368 @@
+//! Values as a user gives and gets them: numbers, text, times, JSON, and the ids of rows.
+//!
+//! It knows nothing of tables or SQL. How values lie in memory is the table room's affair, how
+//! they compare in a statement the query room's.
+
+mod timestamp;
+
+use std::fmt;
+use std::sync::Arc;
+
+pub use timestamp::Timestamp;
+
+use crate::error::{Error, ErrorKind, Result};
+
+/// One value of a field, a parameter or a result.
+///
+/// An *absent* field has no value at all: where a field is read, that is `None`, while an explicit
+/// null is [`Value::Null`].
+///
+/// ```
+/// use backwater::Value;
+///
+/// assert_eq!(Value::from(7), Value::Int(7));
+/// assert_eq!(Value::from("Marram").as_str(), Some("Marram"));
+/// assert_eq!(Value::from(Some(2.5)), Value::Float(2.5));
+/// assert_eq!(Value::from(None::<i64>), Value::Null);
+/// ```
+#[derive(Debug, Clone, PartialEq)]
+pub enum Value {
+    /// SQL's NULL, JSON's null.
+    Null,
+    /// True or false; in SQL the integers 1 and 0.
+    Bool(bool),
+    /// A whole number of 64 bits.
+    Int(i64),
+    /// A finite binary64 number.
+    Float(f64),
+    /// A text in UTF-8.
+    Text(Arc<str>),
+    /// A moment in time, to the microsecond.
+    Timestamp(Timestamp),
+    /// A JSON text, minified.
+    Json(Json),
+}
+
+impl Value {
+    /// The number, if this is an [`Value::Int`].
+    ///
+    /// ```
+    /// assert_eq!(backwater::Value::Int(3).as_int(), Some(3));
+    /// ```
+    pub fn as_int(&self) -> Option<i64> {
+        match self {
+            Value::Int(number) => Some(*number),
+            _ => None,
+        }
+    }
+
+    /// The number, if this is an [`Value::Int`] or a [`Value::Float`].
+    ///
+    /// ```
+    /// assert_eq!(backwater::Value::Int(3).as_float(), Some(3.0));
+    /// ```
+    pub fn as_float(&self) -> Option<f64> {
+        match self {
+            Value::Int(number) => Some(*number as f64),
+            Value::Float(number) => Some(*number),
+            _ => None,
+        }
+    }
+
+    /// The flag, if this is a [`Value::Bool`].
+    ///
+    /// ```
+    /// assert_eq!(backwater::Value::Bool(true).as_bool(), Some(true));
+    /// ```
+    pub fn as_bool(&self) -> Option<bool> {
+        match self {
+            Value::Bool(flag) => Some(*flag),
+            _ => None,
+        }
+    }
+
+    /// The text, if this is a [`Value::Text`].
+    ///
+    /// ```
+    /// assert_eq!(backwater::Value::from("Tidewife").as_str(), Some("Tidewife"));
+    /// ```
+    pub fn as_str(&self) -> Option<&str> {
+        match self {
+            Value::Text(text) => Some(text),
+            _ => None,
+        }
+    }
+
+    /// Whether this is [`Value::Null`].
+    ///
+    /// ```
+    /// assert!(backwater::Value::Null.is_null());
+    /// ```
+    pub fn is_null(&self) -> bool {
+        matches!(self, Value::Null)
+    }
+
+    /// What kind of value this is, for messages: `"int"`, `"text"`, …
+    pub(crate) fn kind(&self) -> &'static str {
+        match self {
+            Value::Null => "null",
+            Value::Bool(_) => "bool",
+            Value::Int(_) => "int",
+            Value::Float(_) => "float",
+            Value::Text(_) => "text",
+            Value::Timestamp(_) => "timestamp",
+            Value::Json(_) => "json",
+        }
+    }
+}
+
+/// The value as a person reads it: text bare, NULL for null, times in UTC.
+impl fmt::Display for Value {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Value::Null => f.pad("NULL"),
+            Value::Bool(flag) => flag.fmt(f),
+            Value::Int(number) => number.fmt(f),
+            Value::Float(number) if number.fract() == 0.0 && number.abs() < 1e15 => {
+                write!(f, "{number:.1}")
+            }
+            Value::Float(number) => number.fmt(f),
+            Value::Text(text) => f.pad(text),
+            Value::Timestamp(time) => time.fmt(f),
+            Value::Json(json) => f.pad(json.as_str()),
+        }
+    }
+}
+
+macro_rules! value_from {
+    ($($from:ty => |$value:ident| $made:expr;)*) => {$(
+        impl From<$from> for Value {
+            fn from($value: $from) -> Self {
+                $made
+            }
+        }
+    )*};
+}
+
+value_from! {
+    i64 => |value| Value::Int(value);
+    i32 => |value| Value::Int(value.into());
+    u32 => |value| Value::Int(value.into());
+    f64 => |value| Value::Float(value);
+    bool => |value| Value::Bool(value);
+    &str => |value| Value::Text(value.into());
+    String => |value| Value::Text(value.into());
+    Arc<str> => |value| Value::Text(value);
+    Timestamp => |value| Value::Timestamp(value);
+    Json => |value| Value::Json(value);
+}
+
+impl From<Id> for Value {
+    fn from(id: Id) -> Self {
+        match id {
+            Id::Int(number) => Value::Int(number),
+            Id::Text(text) => Value::Text(text),
+        }
+    }
+}
+
+impl<T: Into<Value>> From<Option<T>> for Value {
+    fn from(value: Option<T>) -> Self {
+        value.map_or(Value::Null, Into::into)
+    }
+}
+
+/// A well-formed JSON text without the white space between its tokens; number literals stay as
+/// they came.
+///
+/// ```
+/// use backwater::Json;
+///
+/// let json = Json::parse(r#"{ "deck": [1, 2.50] }"#)?;
+/// assert_eq!(json.as_str(), r#"{"deck":[1,2.50]}"#);
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Json(Arc<str>);
+
+impl Json {
+    /// Reads a JSON text (RFC 8259).
+    ///
+    /// # Errors
+    /// [`ErrorKind::Type`] if the text is not JSON.
+    pub fn parse(text: &str) -> Result<Self> {
+        serde_json::from_str::<&serde_json::value::RawValue>(text)
+            .map(|raw| Self::from_raw(raw.get()))
+            .map_err(|error| {
+                Error::new(ErrorKind::Type, format!("this is not JSON: {error}"))
+                    .source_error(error)
+            })
+    }
+
+    /// Takes the text of a value that a JSON parser has accepted.
+    pub(crate) fn from_raw(raw: &str) -> Self {
+        Self(minify(raw).into())
+    }
+
+    /// The minified text.
+    ///
+    /// ```
+    /// assert_eq!(backwater::Json::parse("[ ]")?.as_str(), "[]");
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+/// Drops the white space between the tokens of a well-formed JSON text.
+fn minify(raw: &str) -> String {
+    let mut out = String::with_capacity(raw.len());
+    let (mut in_string, mut escaped) = (false, false);
+    for character in raw.chars() {
+        if in_string {
+            (escaped, in_string) = match character {
+                _ if escaped => (false, true),
+                '\\' => (true, true),
+                '"' => (false, false),
+                _ => (false, true),
+            };
+        } else if matches!(character, ' ' | '\t' | '\n' | '\r') {
+            continue;
+        } else if character == '"' {
+            in_string = true;
+        }
+        out.push(character);
+    }
+    out
+}
+
+/// What tells a row from the others of its table.
+///
+/// Ids order as SQL orders them: numbers by size, texts by their bytes.
+///
+/// ```
+/// use backwater::Id;
+///
+/// assert_eq!(Id::from(311).to_string(), "311");
+/// assert!(Id::from("EEL") < Id::from("SAL"));
+/// ```
+#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Id {
+    /// A whole number.
+    Int(i64),
+    /// A text.
+    Text(Arc<str>),
+}
+
+impl Id {
+    pub(crate) fn borrow(&self) -> IdRef<'_> {
+        match self {
+            Id::Int(number) => IdRef::Int(*number),
+            Id::Text(text) => IdRef::Text(text),
+        }
+    }
+}
+
+impl fmt::Display for Id {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Id::Int(number) => number.fmt(f),
+            Id::Text(text) => f.pad(text),
+        }
+    }
+}
+
+impl From<i64> for Id {
+    fn from(id: i64) -> Self {
+        Id::Int(id)
+    }
+}
+
+impl From<i32> for Id {
+    fn from(id: i32) -> Self {
+        Id::Int(id.into())
+    }
+}
+
+impl From<&str> for Id {
+    fn from(id: &str) -> Self {
+        Id::Text(id.into())
+    }
+}
+
+impl From<String> for Id {
+    fn from(id: String) -> Self {
+        Id::Text(id.into())
+    }
+}
+
+impl From<&Id> for Id {
+    fn from(id: &Id) -> Self {
+        id.clone()
+    }
+}
+
+/// An id lent by whoever holds it, so that a look-up needs no copy.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub(crate) enum IdRef<'a> {
+    Int(i64),
+    Text(&'a str),
+}
+
+impl IdRef<'_> {
+    pub(crate) fn to_id(self) -> Id {
+        match self {
+            IdRef::Int(number) => Id::Int(number),
+            IdRef::Text(text) => Id::Text(text.into()),
+        }
+    }
+}
+
+/// Values by name: the fields of a row to write, or the parameters of a statement.
+///
+/// Made from an array of pairs; `()` is none at all.
+///
+/// ```
+/// use backwater::{Named, Value};
+///
+/// let fields = Named::from([("status", Value::from("boarding")), ("delay_min", 5.into())]);
+/// assert_eq!(fields.iter().count(), 2);
+/// ```
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Named(Vec<(String, Value)>);
+
+impl Named {
+    /// The pairs in the order in which they were given.
+    ///
+    /// ```
+    /// let named = backwater::Named::from([("port", "SAL")]);
+    /// assert_eq!(named.iter().next(), Some(("port", &backwater::Value::from("SAL"))));
+    /// ```
+    pub fn iter(&self) -> impl Iterator<Item = (&str, &Value)> {
+        self.0.iter().map(|(name, value)| (name.as_str(), value))
+    }
+}
+
+impl From<()> for Named {
+    fn from((): ()) -> Self {
+        Self::default()
+    }
+}
+
+impl<N: Into<String>, V: Into<Value>, const LEN: usize> From<[(N, V); LEN]> for Named {
+    fn from(pairs: [(N, V); LEN]) -> Self {
+        pairs.into_iter().collect()
+    }
+}
+
+impl<N: Into<String>, V: Into<Value>> FromIterator<(N, V)> for Named {
+    fn from_iter<I: IntoIterator<Item = (N, V)>>(pairs: I) -> Self {
+        Self(
+            pairs
+                .into_iter()
+                .map(|(name, value)| (name.into(), value.into()))
+                .collect(),
+        )
+    }
+}
