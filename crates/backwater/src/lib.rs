@@ -10,6 +10,9 @@ mod table;
 mod trace;
 mod value;
 
+#[cfg(all(test, feature = "sqlite"))]
+mod tests;
+
 pub use cache::Cache;
 pub use change::{Change, ChangeKind, FieldChange, Ingested, IngestedTable, Transaction};
 pub use error::{Error, ErrorKind, Result};

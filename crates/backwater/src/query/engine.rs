@@ -48,7 +48,7 @@ struct Shape {
 struct Binding {
     shape: ShapeNo,
     identity: Box<[Key]>,
-    /// What a row must have to belong here; `None` if no row can, since a value is NULL.
+    /// What a row must have to belong here; `None` if no row can: a value is NULL, or LIMIT is 0.
     key: Option<KeyValues>,
     window: Window,
     params: Arc<[Scalar<'static>]>,
@@ -127,7 +127,8 @@ impl Engine {
                 value => Some(Key::from(value)),
             }
         });
-        let key: Option<KeyValues> = keys.collect();
+        // Nothing can show in an empty window, so no row belongs to it either.
+        let key: Option<KeyValues> = keys.collect::<Option<_>>().filter(|_| window.limit > 0);
         if let Some(key) = &key {
             shape.by_key.entry(key.clone()).or_default().push(binding);
         }

@@ -179,6 +179,8 @@ mod tests {
     }
 
     proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
         /// One number comes back as it is, also after others came and went in between.
         #[test]
         fn leaves_no_trace(kept in finite(), passing in prop::collection::vec(finite(), 0..20)) {

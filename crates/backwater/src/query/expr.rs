@@ -125,8 +125,8 @@ impl Expr {
                 }
             }
             Expr::Arithmetic(operator, left, right) => {
-                let left = left.eval(row, params).to_number();
-                arithmetic(*operator, left, right.eval(row, params).to_number())
+                let (left, right) = (left.eval(row, params), right.eval(row, params));
+                arithmetic(*operator, &left, &right)
             }
             Expr::Concat(left, right) => {
                 let (left, right) = (left.eval(row, params), right.eval(row, params));
@@ -323,12 +323,9 @@ fn is_in<'a>(
 }
 
 /// Whole numbers stay whole until they overflow; a division by zero is NULL.
-fn arithmetic(
-    operator: Arithmetic,
-    left: Scalar<'static>,
-    right: Scalar<'static>,
-) -> Scalar<'static> {
-    if let (Scalar::Int(left), Scalar::Int(right)) = (&left, &right) {
+fn arithmetic(operator: Arithmetic, left: &Scalar<'_>, right: &Scalar<'_>) -> Scalar<'static> {
+    let numbers = (left.to_number(), right.to_number());
+    if let (Scalar::Int(left), Scalar::Int(right)) = &numbers {
         let whole = match operator {
             Arithmetic::Add => left.checked_add(*right),
             Arithmetic::Subtract => left.checked_sub(*right),
@@ -341,19 +338,18 @@ fn arithmetic(
             return Scalar::Int(number);
         }
     }
-    let (Some(left), Some(right)) = (as_real(&left), as_real(&right)) else {
+    let (Some(a), Some(b)) = (as_real(&numbers.0), as_real(&numbers.1)) else {
         return Scalar::Null;
     };
     let number = match operator {
-        Arithmetic::Add => left + right,
-        Arithmetic::Subtract => left - right,
-        Arithmetic::Multiply => left * right,
-        Arithmetic::Divide if right == 0.0 => return Scalar::Null,
-        Arithmetic::Divide => left / right,
-        // A cast to i64 cuts the decimals off and stops at the ends of its range.
-        Arithmetic::Remainder => match right as i64 {
+        Arithmetic::Add => a + b,
+        Arithmetic::Subtract => a - b,
+        Arithmetic::Multiply => a * b,
+        Arithmetic::Divide if b == 0.0 => return Scalar::Null,
+        Arithmetic::Divide => a / b,
+        Arithmetic::Remainder => match right.to_int() {
             0 => return Scalar::Null,
-            right => (left as i64).wrapping_rem(right) as f64,
+            right => left.to_int().wrapping_rem(right) as f64,
         },
     };
     if number.is_nan() {

@@ -326,18 +326,21 @@ fn follow<E: Clone>(
         .map(|edit| {
             let old_rank = |old: &E| before.rank(|other| old_order(other, old)).ok();
             let new_rank = |new: &E| ranked.rank(|other| new_order(other, new)).ok();
-            let (before, after, changed) = match edit {
-                Edit::Enter(new) => (None, new_rank(new), false),
-                Edit::Leave(old) => (old_rank(old), None, false),
+            let (before, after, changed, moved) = match edit {
+                Edit::Enter(new) => (None, new_rank(new), false, false),
+                Edit::Leave(old) => (old_rank(old), None, false, false),
                 Edit::Replace {
-                    old, new, changed, ..
-                } => (old_rank(old), new_rank(new), *changed),
+                    old,
+                    new,
+                    changed,
+                    reorder,
+                } => (old_rank(old), new_rank(new), *changed, *reorder),
             };
             Moved {
                 before,
                 after,
                 changed,
-                moved: false,
+                moved,
             }
         })
         .collect();
@@ -396,25 +399,36 @@ fn push_neighbours<E: Clone>(
     }
 }
 
-/// Tells who has moved: of the rows that are in both results, as few as can be, so that the rest
-/// stands in the same order in both. A row that others pushed along has not moved.
+/// Tells who has moved: of the rows in both results that may have (`moved` is set), as few as can
+/// be, so that the rest stands in the same order in both. A row that others pushed along has not
+/// moved.
 fn mark_moved(rows: &mut [Moved]) {
-    let mut olds: Vec<usize> = rows.iter().filter_map(|row| row.before).collect();
-    let mut news: Vec<usize> = rows.iter().filter_map(|row| row.after).collect();
+    // A row that could not move stands in the same order in both results as all the others that
+    // nothing happened to. Between which of these another row stands is its position less the
+    // rows in front of it that came, went or may have moved.
+    let loose = |row: &&Moved| row.moved || row.before.is_none() || row.after.is_none();
+    let mut olds: Vec<usize> = rows
+        .iter()
+        .filter(loose)
+        .filter_map(|row| row.before)
+        .collect();
+    let mut news: Vec<usize> = rows
+        .iter()
+        .filter(loose)
+        .filter_map(|row| row.after)
+        .collect();
     olds.sort_unstable();
     news.sort_unstable();
-    // The rows that nothing happened to stand in the same order in both results. Between which of
-    // them a row stands is its position less the rows in front of it that something happened to.
     let gap =
         |position: usize, all: &[usize]| position - all.partition_point(|other| *other < position);
     let mut stayers: Vec<usize> = Vec::new();
     for (number, row) in rows.iter_mut().enumerate() {
-        if let (Some(before), Some(after)) = (row.before, row.after) {
-            row.moved = gap(before, &olds) != gap(after, &news);
-            if !row.moved {
-                stayers.push(number);
-            }
+        if let (true, Some(before), Some(after)) = (row.moved, row.before, row.after)
+            && gap(before, &olds) == gap(after, &news)
+        {
+            stayers.push(number);
         }
+        row.moved &= row.before.is_some() && row.after.is_some();
     }
     stayers.sort_unstable_by_key(|number| rows[*number].after);
     // Among those between the same two, all but a longest run in the old order have moved.
@@ -429,7 +443,6 @@ fn mark_moved(rows: &mut [Moved]) {
             tails[place] = number;
         }
     }
-    stayers.iter().for_each(|number| rows[*number].moved = true);
     let mut stays = tails.last().copied();
     while let Some(number) = stays {
         rows[number].moved = false;

@@ -304,6 +304,8 @@ mod tests {
     use proptest::prelude::*;
 
     proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
         /// Against a sorted `Vec`: every operation, every rank, and the version kept from before.
         #[test]
         fn is_a_sorted_vector(

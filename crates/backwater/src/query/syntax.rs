@@ -262,18 +262,23 @@ fn parse_is(parser: &mut Parser<'_>, left: Box<Expr>) -> Result<Expr, ParserErro
     let not = parser.parse_keyword(Keyword::NOT);
     let distinct = parser.parse_keywords(&[Keyword::DISTINCT, Keyword::FROM]);
     let right = parser.parse_subexpr(binds::EQUALITY)?;
-    let literal = match &right {
-        Expr::Value(value) if !distinct => Some(&value.value),
+    let equal = not == distinct;
+    let mut bare = &right;
+    while let Expr::Nested(inner) = bare {
+        bare = inner;
+    }
+    let literal = match bare {
+        Expr::Value(value) => Some(&value.value),
         _ => None,
     };
-    Ok(match (literal, not) {
-        (Some(Value::Null), false) => Expr::IsNull(left),
-        (Some(Value::Null), true) => Expr::IsNotNull(left),
-        (Some(Value::Boolean(true)), false) => Expr::IsTrue(left),
-        (Some(Value::Boolean(true)), true) => Expr::IsNotTrue(left),
-        (Some(Value::Boolean(false)), false) => Expr::IsFalse(left),
-        (Some(Value::Boolean(false)), true) => Expr::IsNotFalse(left),
-        _ if not == distinct => Expr::IsNotDistinctFrom(left, Box::new(right)),
-        _ => Expr::IsDistinctFrom(left, Box::new(right)),
+    Ok(match (literal, equal) {
+        (Some(Value::Null), true) => Expr::IsNull(left),
+        (Some(Value::Null), false) => Expr::IsNotNull(left),
+        (Some(Value::Boolean(true)), true) => Expr::IsTrue(left),
+        (Some(Value::Boolean(true)), false) => Expr::IsNotTrue(left),
+        (Some(Value::Boolean(false)), true) => Expr::IsFalse(left),
+        (Some(Value::Boolean(false)), false) => Expr::IsNotFalse(left),
+        (_, true) => Expr::IsNotDistinctFrom(left, Box::new(right)),
+        (_, false) => Expr::IsDistinctFrom(left, Box::new(right)),
     })
 }

@@ -146,6 +146,8 @@ mod tests {
     use proptest::prelude::*;
 
     proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
         #[test]
         fn text_is_what_the_calendar_says_and_orders_as_time_does(a in FIRST..=LAST, b in FIRST..=LAST) {
             let (a, b) = (Timestamp(a), Timestamp(b));

@@ -1,0 +1,509 @@
+//! Every standing query, after every commit, gives what the bundled SQLite gives for the statement
+//! on the image, in the same order; the old result with the delta is the new one; and what a
+//! commit does not touch stays the same object.
+//!
+//! `BACKWATER_CASES` sets how many cases are tried.
+
+use std::collections::BTreeSet;
+
+use proptest::prelude::*;
+use rusqlite::types::Value as Sql;
+
+use crate::storage::image;
+use crate::{Cache, DeltaKind, Json, Named, Outcome, Query, QueryResult, Report, Schema, Value};
+
+const SCHEMA: &str = r#"
+    [table.item]
+    id = "id"
+    [table.item.fields]
+    id = "int"
+    n = "int"
+    r = "float"
+    b = "bool"
+    t = "text"
+    w = "timestamp"
+    j = "json"
+    part = { to = "part" }
+    note = { type = "text", persist = false }
+
+    [table.part]
+    id = "code"
+    fields = { code = "text", n = "int", item = { to = "item" } }
+
+    [table.one]
+    one_row = true
+    fields = { n = "int", t = "text" }
+"#;
+
+/// One write of a commit.
+#[derive(Debug, Clone)]
+enum Write {
+    Merge(i64, Vec<(&'static str, Value)>),
+    Delete(i64),
+    Part(&'static str, Vec<(&'static str, Value)>),
+    DeletePart(&'static str),
+    One(Vec<(&'static str, Value)>),
+}
+
+/// A statement, the same with ties broken as ours are, and values for its parameters.
+#[derive(Debug, Clone)]
+struct Statement {
+    sql: String,
+    judge: String,
+    params: Vec<(&'static str, Value)>,
+    plain: bool,
+}
+
+fn texts() -> impl Strategy<Value = &'static str> {
+    prop::sample::select(vec![
+        "", "a", "A", "ab", "b", "7", "7.5", " 8 ", "-1e1", "1.", "x%", "ü",
+    ])
+}
+
+fn times() -> impl Strategy<Value = Value> {
+    (0..5_i64).prop_map(|hours| {
+        crate::Timestamp::from_micros(1_900_000_000_000_000 + hours * 3_600_000_000)
+            .unwrap()
+            .into()
+    })
+}
+
+fn field() -> impl Strategy<Value = (&'static str, Value)> {
+    let n = prop_oneof![8 => -3..8_i64, 1 => Just(i64::MAX), 1 => Just(i64::MIN)];
+    prop_oneof![
+        3 => n.prop_map(|n| ("n", n.into())),
+        // Quarters add up without rounding, so that the judge's order of adding does not matter.
+        3 => (-8..20_i32).prop_map(|quarters| ("r", (f64::from(quarters) / 4.0).into())),
+        2 => any::<bool>().prop_map(|b| ("b", b.into())),
+        3 => texts().prop_map(|t| ("t", t.into())),
+        2 => times().prop_map(|w| ("w", w)),
+        1 => (0..3_i32).prop_map(|n| ("j", Json::parse(&format!("{{\"k\": {n}}}")).unwrap().into())),
+        2 => codes().prop_map(|code| ("part", code.into())),
+        1 => texts().prop_map(|t| ("note", t.into())),
+        2 => prop::sample::select(vec!["n", "r", "b", "t", "w", "j", "part"]).prop_map(|name| (name, Value::Null)),
+    ]
+}
+
+fn codes() -> impl Strategy<Value = &'static str> {
+    prop::sample::select(vec!["P", "Q", "R"])
+}
+
+fn write() -> impl Strategy<Value = Write> {
+    prop_oneof![
+        8 => (0..12_i64, prop::collection::vec(field(), 0..4)).prop_map(|(id, fields)| Write::Merge(id, fields)),
+        3 => (0..12_i64).prop_map(Write::Delete),
+        2 => (codes(), -2..3_i64).prop_map(|(code, n)| Write::Part(code, vec![("n", n.into())])),
+        1 => codes().prop_map(Write::DeletePart),
+        1 => texts().prop_map(|t| Write::One(vec![("t", t.into())])),
+    ]
+}
+
+/// An expression over the columns of `item`, often without parentheses.
+fn expression() -> BoxedStrategy<String> {
+    let leaf = prop_oneof![
+        6 => prop::sample::select(vec!["id", "n", "r", "b", "t", "w", "j", "part", "note"]).prop_map(str::to_owned),
+        3 => prop::sample::select(vec!["0", "1", "2", "7", "1.5", "'a'", "'7'", "'7.5'", "''", "NULL", "TRUE", "1e2"])
+            .prop_map(str::to_owned),
+        2 => prop::sample::select(vec![":p", ":q"]).prop_map(str::to_owned),
+    ];
+    leaf.prop_recursive(3, 16, 3, |inner| {
+        let operators = vec![
+            "+",
+            "-",
+            "*",
+            "/",
+            "%",
+            "||",
+            "=",
+            "==",
+            "<>",
+            "!=",
+            "<",
+            "<=",
+            ">",
+            ">=",
+            "AND",
+            "OR",
+            "IS",
+            "IS NOT",
+            "LIKE",
+            "NOT LIKE",
+            "IS DISTINCT FROM",
+            "IS NOT DISTINCT FROM",
+        ];
+        let binary = (
+            inner.clone(),
+            prop::sample::select(operators),
+            inner.clone(),
+        );
+        let three = (inner.clone(), inner.clone(), inner.clone());
+        prop_oneof![
+            8 => (binary, 0..4_u8).prop_map(|((a, op, b), brackets)| match brackets {
+                0 => format!("({a} {op} {b})"),
+                1 => format!("({a}) {op} ({b})"),
+                _ => format!("{a} {op} {b}"),
+            }),
+            1 => inner.clone().prop_map(|a| format!("NOT {a}")),
+            1 => inner.clone().prop_map(|a| format!("- {a}")),
+            1 => inner.clone().prop_map(|a| format!("+ {a}")),
+            1 => inner.clone().prop_map(|a| format!("{a} IS NULL")),
+            1 => inner.clone().prop_map(|a| format!("{a} NOTNULL")),
+            1 => inner.clone().prop_map(|a| format!("{a} IS TRUE")),
+            1 => three.clone().prop_map(|(a, b, c)| format!("{a} BETWEEN ({b}) AND ({c})")),
+            1 => three.clone().prop_map(|(a, b, c)| format!("{a} NOT IN ({b}, {c}, 1, 'a')")),
+            1 => three.clone().prop_map(|(a, b, c)| format!("CASE WHEN {a} THEN {b} ELSE {c} END")),
+            1 => three.clone().prop_map(|(a, b, c)| format!("CASE {a} WHEN {b} THEN {c} END")),
+            1 => three.prop_map(|(a, b, c)| format!("coalesce({a}, iif({b}, {c}, 2))")),
+            1 => (inner.clone(), inner.clone()).prop_map(|(a, b)| format!("nullif({a}, {b})")),
+            1 => inner.prop_map(|a| format!("length(upper({a}))")),
+        ]
+    })
+    .boxed()
+}
+
+fn condition() -> impl Strategy<Value = String> {
+    prop_oneof![
+        3 => prop::sample::select(vec![
+            "t = :p", "n = :p AND t = :q", "part = :p", "b = :p AND n > :q", ":q = w", "id = :p", "r = :p", "w > :p",
+            "n > 2", "t IN ('a', 'b', :p)",
+        ])
+        .prop_map(str::to_owned),
+        3 => expression(),
+    ]
+}
+
+fn aggregate() -> impl Strategy<Value = String> {
+    let functions = vec!["count", "sum", "total", "avg", "min", "max"];
+    prop_oneof![
+        1 => Just("count(*)".to_owned()),
+        5 => (prop::sample::select(functions), prop::sample::select(vec!["n", "r", "b", "t", "w", "part", "n + r"]))
+            .prop_map(|(function, argument)| format!("{function}({argument})")),
+    ]
+}
+
+fn order_ends() -> impl Strategy<Value = &'static str> {
+    prop::sample::select(vec!["", " DESC", " NULLS LAST", " DESC NULLS FIRST"])
+}
+
+fn param() -> impl Strategy<Value = Value> {
+    prop_oneof![
+        3 => (-1..8_i64).prop_map(Value::from),
+        2 => texts().prop_map(Value::from),
+        1 => codes().prop_map(Value::from),
+        1 => (0..9_i32).prop_map(|quarters| (f64::from(quarters) / 4.0).into()),
+        1 => any::<bool>().prop_map(Value::from),
+        1 => times(),
+        1 => Just(Value::Null),
+    ]
+}
+
+fn statement() -> impl Strategy<Value = Statement> {
+    let window = prop_oneof![
+        3 => Just(String::new()),
+        3 => (0..6_u8).prop_map(|limit| format!(" LIMIT {limit}")),
+        2 => (0..6_u8, 0..6_u8).prop_map(|(limit, offset)| format!(" LIMIT {limit} OFFSET {offset}")),
+    ];
+    let tail = (prop::option::of(condition()), window, (param(), param())).boxed();
+    let plain = (
+        prop::collection::vec(expression(), 1..4),
+        prop::collection::vec((expression(), order_ends()), 0..3),
+    );
+    let grouped = (
+        prop::collection::vec(
+            prop::sample::select(vec!["n", "b", "t", "part", "w", "r", "n % 2", "t || 'x'"]),
+            0..3,
+        ),
+        prop::collection::vec(aggregate(), 1..4),
+        prop::option::of((
+            aggregate(),
+            prop::sample::select(vec!["> 1", "IS NOT NULL", "< 'b'"]),
+        )),
+        prop::option::of((aggregate(), order_ends())),
+    );
+    prop_oneof![
+        (plain, tail.clone()).prop_map(|((columns, order), (condition, window, params))| {
+            let columns = columns
+                .iter()
+                .enumerate()
+                .map(|(n, column)| format!("{column} AS c{n}"));
+            let order = order
+                .into_iter()
+                .map(|(key, end)| format!("coalesce({key}, NULL){end}"))
+                .collect();
+            finish(
+                columns.collect(),
+                condition,
+                &[],
+                None,
+                order,
+                &window,
+                params,
+            )
+        }),
+        (grouped, tail).prop_map(
+            |((mut keys, aggregates, having, order), (condition, window, params))| {
+                keys.dedup();
+                let columns = keys
+                    .iter()
+                    .map(|key| (*key).to_owned())
+                    .chain(aggregates)
+                    .collect();
+                let having = having.map(|(aggregate, test)| format!("{aggregate} {test}"));
+                let order = order
+                    .into_iter()
+                    .map(|(key, end)| format!("{key}{end}"))
+                    .collect();
+                finish(columns, condition, &keys, having, order, &window, params)
+            }
+        ),
+    ]
+}
+
+fn finish(
+    columns: Vec<String>,
+    condition: Option<String>,
+    keys: &[&str],
+    having: Option<String>,
+    order: Vec<String>,
+    window: &str,
+    (p, q): (Value, Value),
+) -> Statement {
+    let plain =
+        order.len() < 3 && keys.is_empty() && columns.iter().all(|column| column.contains(" AS c"));
+    let mut body = format!("SELECT {} FROM item", columns.join(", "));
+    if let Some(condition) = condition {
+        body += &format!(" WHERE {condition}");
+    }
+    if !keys.is_empty() {
+        body += &format!(" GROUP BY {}", keys.join(", "));
+    }
+    if let Some(having) = having {
+        body += &format!(" HAVING {having}");
+    }
+    let ties = if plain {
+        vec!["id".to_owned()]
+    } else {
+        keys.iter().map(|key| (*key).to_owned()).collect()
+    };
+    let by = |keys: Vec<String>| {
+        if keys.is_empty() {
+            String::new()
+        } else {
+            format!(" ORDER BY {}", keys.join(", "))
+        }
+    };
+    let sql = format!("{body}{}{window}", by(order.clone()));
+    let judge = format!(
+        "{body}{}{window}",
+        by(order.into_iter().chain(ties).collect())
+    );
+    let mut params = Vec::new();
+    if sql.contains(":p") {
+        params.push(("p", p));
+    }
+    if sql.contains(":q") {
+        params.push(("q", q));
+    }
+    Statement {
+        sql,
+        judge,
+        params,
+        plain,
+    }
+}
+
+fn apply(cache: &Cache, writes: &[Write]) -> Report {
+    let report = cache.commit("random writes", |tx| {
+        for write in writes {
+            match write {
+                Write::Merge(id, fields) => {
+                    let fields = fields.iter().cloned().chain([("id", (*id).into())]);
+                    tx.merge("item", fields.collect::<Named>())?;
+                }
+                Write::Delete(id) => {
+                    tx.delete("item", *id)?;
+                }
+                Write::Part(code, fields) => {
+                    let fields = fields.iter().cloned().chain([("code", (*code).into())]);
+                    tx.merge("part", fields.collect::<Named>())?;
+                }
+                Write::DeletePart(code) => {
+                    tx.delete("part", *code)?;
+                }
+                Write::One(fields) => tx.set("one", fields.iter().cloned().collect::<Named>())?,
+            }
+        }
+        Ok(())
+    });
+    report.unwrap()
+}
+
+fn sql(value: &Value) -> Sql {
+    match value {
+        Value::Null => Sql::Null,
+        Value::Bool(flag) => Sql::Integer((*flag).into()),
+        Value::Int(number) => Sql::Integer(*number),
+        Value::Float(number) => Sql::Real(*number),
+        Value::Text(text) => Sql::Text(text.to_string()),
+        Value::Timestamp(time) => Sql::Text(time.to_string()),
+        Value::Json(json) => Sql::Text(json.as_str().to_owned()),
+    }
+}
+
+/// SQLite's answer on the image, or `None` where it fails while it runs: a sum beyond 64 bits.
+fn judged(image: &rusqlite::Connection, statement: &Statement) -> Option<Vec<Vec<Sql>>> {
+    let mut prepared = image.prepare(&statement.judge).unwrap();
+    for (name, value) in &statement.params {
+        let index = prepared
+            .parameter_index(&format!(":{name}"))
+            .unwrap()
+            .unwrap();
+        prepared.raw_bind_parameter(index, sql(value)).unwrap();
+    }
+    let width = prepared.column_count();
+    let mut rows = prepared.raw_query();
+    let mut out = Vec::new();
+    loop {
+        match rows.next() {
+            Ok(Some(row)) => out.push((0..width).map(|n| row.get_unwrap::<_, Sql>(n)).collect()),
+            Ok(None) => return Some(out),
+            Err(error) if error.to_string().contains("integer overflow") => return None,
+            Err(error) => panic!("{error} in {}", statement.judge),
+        }
+    }
+}
+
+fn values(result: &QueryResult) -> Vec<Vec<Value>> {
+    result.rows().map(|row| row.values().to_vec()).collect()
+}
+
+/// A standing query with all that is known of it.
+struct Watched {
+    query: Query,
+    statement: Statement,
+    shown: Option<(QueryResult, Vec<Vec<Value>>)>,
+}
+
+impl Watched {
+    fn new(cache: &Cache, statement: Statement) -> Self {
+        let query = cache.query(
+            &statement.sql,
+            statement.params.iter().cloned().collect::<Named>(),
+        );
+        let query = query.unwrap_or_else(|error| panic!("{error} in {}", statement.sql));
+        let mut watched = Self {
+            query,
+            statement,
+            shown: None,
+        };
+        watched.show();
+        watched
+    }
+
+    fn show(&mut self) {
+        self.shown = self
+            .query
+            .read()
+            .ok()
+            .map(|result| (result.clone(), values(&result)));
+    }
+
+    fn check_result(&self, image: &rusqlite::Connection) -> Result<(), TestCaseError> {
+        let Some(judged) = judged(image, &self.statement) else {
+            return Ok(());
+        };
+        let result = match self.query.read() {
+            Ok(result) => result,
+            // SQLite may stop at a LIMIT before it meets the group whose sum overflows.
+            Err(_) if self.statement.sql.contains("LIMIT") => return Ok(()),
+            Err(error) => return Err(TestCaseError::fail(error.to_string())),
+        };
+        let found: Vec<Vec<Sql>> = values(&result)
+            .iter()
+            .map(|row| row.iter().map(sql).collect())
+            .collect();
+        prop_assert_eq!(found, judged, "{:?}", self.statement);
+        Ok(())
+    }
+
+    fn check_delta(&mut self, report: &Report) -> Result<(), TestCaseError> {
+        let Some((before, mut shown)) = self.shown.take() else {
+            self.show();
+            return Ok(());
+        };
+        prop_assert_eq!(
+            values(&before),
+            shown.clone(),
+            "a result never changes: {:?}",
+            self.statement
+        );
+        let outcome = report.outcome(&self.query);
+        match (outcome, report.delta(&self.query)) {
+            (Outcome::Untouched | Outcome::Same, None) => {
+                prop_assert!(self.query.read().unwrap().is_same(&before))
+            }
+            (Outcome::Maintained, Some(delta)) => {
+                prop_assert!(delta.rows().count() > 0);
+                delta.apply(&mut shown);
+                prop_assert_eq!(
+                    shown,
+                    values(&self.query.read().unwrap()),
+                    "{:?} of {:?}",
+                    delta,
+                    self.statement
+                );
+                let changed: BTreeSet<_> =
+                    report.changes().filter_map(|change| change.id()).collect();
+                for row in delta
+                    .rows()
+                    .filter(|row| self.statement.plain && row.kind() == DeltaKind::Move)
+                {
+                    let id = row.key()[0].as_int().unwrap();
+                    prop_assert!(
+                        changed.contains(&id.into()),
+                        "pushed along, not moved: {:?}",
+                        delta
+                    );
+                }
+            }
+            (Outcome::Failed, None) => prop_assert!(self.query.read().is_err()),
+            (outcome, delta) => prop_assert!(false, "{outcome:?} with {delta:?}"),
+        }
+        prop_assert!(report.why(&self.query).starts_with(outcome.name()));
+        self.show();
+        Ok(())
+    }
+}
+
+fn cases() -> u32 {
+    std::env::var("BACKWATER_CASES")
+        .ok()
+        .and_then(|cases| cases.parse().ok())
+        .unwrap_or(300)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: cases(), max_shrink_iters: 20_000, failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn every_standing_query_equals_sqlite_after_every_commit(
+        first in prop::collection::vec(write(), 0..30),
+        early in prop::collection::vec(statement(), 1..6),
+        late in prop::collection::vec(statement(), 0..3),
+        commits in prop::collection::vec(prop::collection::vec(write(), 0..6), 1..8),
+    ) {
+        let cache = Cache::new(Schema::parse("test.toml", SCHEMA).unwrap());
+        let mut watched: Vec<_> = early.into_iter().map(|statement| Watched::new(&cache, statement)).collect();
+        for (number, writes) in [first].into_iter().chain(commits).enumerate() {
+            let report = apply(&cache, &writes);
+            let image = image(&cache.snapshot().state);
+            for watched in &mut watched {
+                watched.check_delta(&report)?;
+                watched.check_result(&image)?;
+            }
+            if number == 1 {
+                watched.extend(late.iter().map(|statement| Watched::new(&cache, statement.clone())));
+            }
+        }
+    }
+}
