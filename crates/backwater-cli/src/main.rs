@@ -1,2 +1,46 @@
-//! x
-fn main(){}
+//! The command `backwater`: reads arguments, calls the library, prints.
+
+mod check;
+mod demo;
+mod failure;
+mod ingest;
+mod output;
+mod query;
+mod tables;
+
+use std::process::ExitCode;
+
+use clap::{Parser, Subcommand};
+
+/// Look into a Backwater cache: API responses as tables, with standing SQL queries over them.
+#[derive(Parser)]
+#[command(name = "backwater", version, arg_required_else_help = true)]
+struct Arguments {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Show what a normalized cache does, on a day at the Saltmere ferries
+    Demo(demo::Arguments),
+    /// Check a schema and its named queries
+    Check(check::Arguments),
+    /// Read JSON responses into a cache file
+    Ingest(ingest::Arguments),
+    /// List the tables of a cache file
+    Tables(tables::Arguments),
+    /// Ask a cache file a question in SQL
+    Query(query::Arguments),
+}
+
+fn main() -> ExitCode {
+    let done = match Arguments::parse().command {
+        Command::Demo(arguments) => demo::run(&arguments),
+        Command::Check(arguments) => check::run(&arguments),
+        Command::Ingest(arguments) => ingest::run(&arguments),
+        Command::Tables(arguments) => tables::run(&arguments),
+        Command::Query(arguments) => query::run(&arguments),
+    };
+    done.map_or_else(|error| failure::report(&error), |()| ExitCode::SUCCESS)
+}

@@ -109,17 +109,8 @@ impl Cache {
     fn with(state: Arc<State>, commit: u64, storage: Option<(Outbox, Box<dyn Storage>)>) -> Self {
         let published = Arc::new(Published::new(state.clone(), commit));
         let engine = Engine::new(&state.schema);
-        let writer = Mutex::new(Writer {
-            engine,
-            state,
-            commit,
-            storage,
-        });
-        Self(Arc::new(Inner {
-            published,
-            writer,
-            writing: Mutex::default(),
-        }))
+        let writer = Mutex::new(Writer { engine, state, commit, storage });
+        Self(Arc::new(Inner { published, writer, writing: Mutex::default() }))
     }
 
     /// The schema.
@@ -165,9 +156,7 @@ impl Cache {
         writer.commit += 1;
         writer.state = changes.after.clone();
         let reached = writer.engine.apply(changes);
-        self.0
-            .published
-            .publish(changes.after.clone(), writer.commit, &reached);
+        self.0.published.publish(changes.after.clone(), writer.commit, &reached);
         let storage = match &mut writer.storage {
             Some((outbox, _)) => {
                 outbox.note(changes);
@@ -176,14 +165,7 @@ impl Cache {
             None => None,
         };
         let later = writer.engine.next_binding();
-        Ok(Report::new(
-            writer.commit,
-            label.into(),
-            done,
-            reached,
-            later,
-            storage,
-        ))
+        Ok(Report::new(writer.commit, label.into(), done, reached, later, storage))
     }
 
     /// A standing query: an SQL statement with values for its parameters, kept true by the commits
@@ -219,11 +201,8 @@ impl Cache {
     pub fn named(&self, name: &str, params: impl Into<Named>) -> Result<Query> {
         let schema = self.schema();
         let sql = schema.query(name).ok_or_else(|| {
-            Error::new(
-                ErrorKind::UnknownName,
-                format!("the schema has no query \"{name}\""),
-            )
-            .help(nearest(name, schema.query_names()))
+            Error::new(ErrorKind::UnknownName, format!("the schema has no query \"{name}\""))
+                .help(nearest(name, schema.query_names()))
         })?;
         self.define(name, sql, &params.into())
             .map_err(|error| error.at(format!("query \"{name}\"")))
@@ -236,12 +215,7 @@ impl Cache {
         let state = writer.state.clone();
         let (binding, entry) = writer.engine.bind(plan, params, name.into(), &state)?;
         self.0.published.add(binding, entry.clone());
-        Ok(Query::new(
-            self.0.published.clone(),
-            binding,
-            entry,
-            name.into(),
-        ))
+        Ok(Query::new(self.0.published.clone(), binding, entry, name.into()))
     }
 
     /// Returns when everything that was committed is durable; at once, if the cache has no storage.
@@ -258,12 +232,7 @@ impl Cache {
     /// Waits until no other thread writes, and forgets queries that nobody holds any more.
     fn writer(&self) -> Result<Writing<'_>> {
         let this = thread::current().id();
-        let writing = || {
-            self.0
-                .writing
-                .lock()
-                .unwrap_or_else(PoisonError::into_inner)
-        };
+        let writing = || self.0.writing.lock().unwrap_or_else(PoisonError::into_inner);
         if *writing() == Some(this) {
             return Err(Error::new(
                 ErrorKind::Nested,
@@ -274,13 +243,8 @@ impl Cache {
         // A panic in a closure leaves nothing behind in the writer: the transaction is apart.
         let mut writer = self.0.writer.lock().unwrap_or_else(PoisonError::into_inner);
         *writing() = Some(this);
-        self.0
-            .published
-            .forget_released(|binding: BindingNo| writer.engine.release(binding));
-        Ok(Writing {
-            inner: &self.0,
-            writer,
-        })
+        self.0.published.forget_released(|binding: BindingNo| writer.engine.release(binding));
+        Ok(Writing { inner: &self.0, writer })
     }
 }
 
@@ -290,9 +254,7 @@ impl Writer {
             return Ok(());
         };
         if let Some(batch) = outbox.batch(&self.state, self.commit) {
-            storage
-                .write(&batch)
-                .map_err(|error| error.at(storage.name()))?;
+            storage.write(&batch).map_err(|error| error.at(storage.name()))?;
             outbox.done(batch);
         }
         Ok(())
@@ -321,11 +283,7 @@ impl std::ops::DerefMut for Writing<'_> {
 
 impl Drop for Writing<'_> {
     fn drop(&mut self) {
-        *self
-            .inner
-            .writing
-            .lock()
-            .unwrap_or_else(PoisonError::into_inner) = None;
+        *self.inner.writing.lock().unwrap_or_else(PoisonError::into_inner) = None;
     }
 }
 

@@ -81,8 +81,16 @@ impl Error {
         }))
     }
 
-    /// Names the place, in front of any place that is known already (outermost first).
-    pub(crate) fn at(mut self, place: impl fmt::Display) -> Self {
+    /// Names the place, in front of any place that is known already: a program that reads a
+    /// response from a file or a URL can say which.
+    ///
+    /// ```
+    /// # use backwater::Json;
+    /// let error = Json::parse("[1,").unwrap_err().at("fleet.json");
+    /// assert_eq!(error.place(), "fleet.json");
+    /// ```
+    #[must_use]
+    pub fn at(mut self, place: impl fmt::Display) -> Self {
         let inner = &mut self.0;
         inner.place = if inner.place.is_empty() {
             place.to_string()

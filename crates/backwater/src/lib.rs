@@ -1,4 +1,69 @@
-//! x
+//! A client-side data cache: API responses are normalized into tables, standing SQL queries are
+//! defined over them, and after each commit exactly those that it touches are brought up to date.
+//! The cache persists, and is there again after a restart, before the first request.
+//!
+//! # In one program
+//!
+//! A server answers with nested JSON, and the same thing comes again and again. A schema says
+//! which objects are things of their own, and where a response has them:
+//!
+//! ```
+//! use backwater::{Cache, DeltaKind, Outcome, Schema, Value};
+//!
+//! let schema = Schema::parse("backwater.toml", r#"
+//!     [table.sailing]
+//!     id = "id"
+//!     fields = { id = "int", vessel = { to = "vessel" }, status = "text", delay_min = "int" }
+//!
+//!     [table.vessel]
+//!     id = "name"
+//!     fields = { name = "text", cars_max = "int" }
+//!
+//!     [response.departures]
+//!     records = "/sailings"
+//!     table = "sailing"
+//! "#)?;
+//! let cache = Cache::new(schema);
+//!
+//! // A standing query is kept true for as long as its handle lives.
+//! let late = cache.query(
+//!     "SELECT id, delay_min FROM sailing WHERE delay_min > :over ORDER BY delay_min DESC",
+//!     [("over", 5)],
+//! )?;
+//! let by_status = cache.query("SELECT status, count(*) AS n FROM sailing GROUP BY status", ())?;
+//!
+//! // A response becomes rows: two sailings, and one vessel, although it was met twice.
+//! let report = cache.commit("departures loaded", |tx| tx.ingest("departures", r#"{ "sailings": [
+//!     { "id": 311, "status": "on time", "delay_min": 0, "vessel": { "name": "Marram", "cars_max": 42 } },
+//!     { "id": 312, "status": "on time", "delay_min": 9, "vessel": { "name": "Marram", "cars_max": 42 } }
+//! ] }"#))?;
+//! assert_eq!((report.ingested()[0].objects(), report.ingested()[0].rows()), (4, 3));
+//! assert_eq!(late.read()?.len(), 1);
+//!
+//! // A change reaches the queries that read it, as a delta, and no other.
+//! let report = cache.commit("delay reported", |tx| tx.update("sailing", 311, [("delay_min", 25)]))?;
+//! let delta = report.delta(&late).unwrap();
+//! assert_eq!(delta.count(DeltaKind::Enter), 1);
+//! assert_eq!(late.read()?.row(0).unwrap().values(), [Value::Int(311), Value::Int(25)]);
+//! assert_eq!(report.outcome(&by_status), Outcome::Untouched);
+//! println!("{}", report.why(&by_status));
+//! # Ok::<(), backwater::Error>(())
+//! ```
+//!
+//! # The parts
+//!
+//! - [`Schema`]: tables, links, response rules and named queries, read from `backwater.toml`.
+//! - [`Cache`]: the handle. [`Cache::commit`] writes through a [`Transaction`] and gives a
+//!   [`Report`]; [`Cache::query`] defines a standing [`Query`]; [`Cache::snapshot`] lends rows.
+//! - [`QueryResult`] and [`Delta`]: what a query gives, and how that moved.
+//! - [`SqliteFile`]: where a cache persists, as ordinary tables of an SQLite file. Any other
+//!   [`Storage`] can be written against the same protocol.
+//!
+//! # Features
+//!
+//! `sqlite` (on by default) is the driver for SQLite files. Without it the crate does no I/O at
+//! all; it never starts a thread and reads no clock.
+
 mod cache;
 mod change;
 mod error;
@@ -21,6 +86,6 @@ pub use schema::Schema;
 #[cfg(feature = "sqlite")]
 pub use storage::SqliteFile;
 pub use storage::{Batch, Hash, Header, Loader, Storage, Stored, StoredRow, TableBatch};
-pub use table::{Row, Snapshot};
+pub use table::{Row, Snapshot, TableSummary};
 pub use trace::{ReachedQuery, Report};
 pub use value::{Id, Json, Named, Timestamp, Value};

@@ -24,16 +24,11 @@ impl FieldSet {
     }
 
     pub(crate) fn contains(&self, field: FieldNo) -> bool {
-        self.0
-            .get(field.index() / 64)
-            .is_some_and(|word| word >> (field.index() % 64) & 1 == 1)
+        self.0.get(field.index() / 64).is_some_and(|word| word >> (field.index() % 64) & 1 == 1)
     }
 
     pub(crate) fn meets(&self, other: &FieldSet) -> bool {
-        self.0
-            .iter()
-            .zip(&other.0)
-            .any(|(mine, theirs)| mine & theirs != 0)
+        self.0.iter().zip(&other.0).any(|(mine, theirs)| mine & theirs != 0)
     }
 
     pub(crate) fn is_empty(&self) -> bool {
@@ -92,28 +87,16 @@ impl Changes {
             let table = TableNo(number as u32);
             for slot in touched.slots() {
                 if let Some(happened) = compare(&before, &after, table, slot) {
-                    rows.push(RowChange {
-                        table,
-                        slot,
-                        happened,
-                    });
+                    rows.push(RowChange { table, slot, happened });
                 }
             }
         }
-        Self {
-            before,
-            after,
-            rows: rows.into(),
-        }
+        Self { before, after, rows: rows.into() }
     }
 
     pub(crate) fn view(&self, index: usize) -> Option<Change<'_>> {
         let row = self.rows.get(index)?;
-        Some(Change {
-            before: &self.before,
-            after: &self.after,
-            row,
-        })
+        Some(Change { before: &self.before, after: &self.after, row })
     }
 
     /// The changes of one table.
@@ -131,9 +114,8 @@ fn compare(before: &State, after: &State, table: TableNo, slot: Slot) -> Option<
         (true, false) => Some(Happened::Deleted),
         (true, true) => {
             let fields = before.schema.table(table).field_numbers();
-            let changed: FieldSet = fields
-                .filter(|field| old.cell(slot, *field) != new.cell(slot, *field))
-                .collect();
+            let changed: FieldSet =
+                fields.filter(|field| old.cell(slot, *field) != new.cell(slot, *field)).collect();
             (!changed.is_empty()).then_some(Happened::Updated(changed))
         }
     }
@@ -201,11 +183,7 @@ impl<'r> Change<'r> {
 
     /// The row's id; a one-row table's row has none.
     pub fn id(&self) -> Option<Id> {
-        let state = if self.kind() == ChangeKind::Deleted {
-            self.before
-        } else {
-            self.after
-        };
+        let state = if self.kind() == ChangeKind::Deleted { self.before } else { self.after };
         state.id(self.row.table, self.row.slot).map(|id| id.to_id())
     }
 
@@ -222,20 +200,15 @@ impl<'r> Change<'r> {
     /// those that have or had one.
     pub fn fields(&self) -> Vec<FieldChange> {
         let definition = self.after.schema.table(self.row.table);
-        let changed = definition
-            .field_numbers()
-            .filter(|field| match &self.row.happened {
-                Happened::Updated(fields) => fields.contains(*field),
-                Happened::Inserted => {
-                    self.after.table(self.row.table).cell(self.row.slot, *field) != Cell::Absent
-                }
-                Happened::Deleted => {
-                    self.before
-                        .table(self.row.table)
-                        .cell(self.row.slot, *field)
-                        != Cell::Absent
-                }
-            });
+        let changed = definition.field_numbers().filter(|field| match &self.row.happened {
+            Happened::Updated(fields) => fields.contains(*field),
+            Happened::Inserted => {
+                self.after.table(self.row.table).cell(self.row.slot, *field) != Cell::Absent
+            }
+            Happened::Deleted => {
+                self.before.table(self.row.table).cell(self.row.slot, *field) != Cell::Absent
+            }
+        });
         changed
             .map(|field| FieldChange {
                 name: definition.field(field).name.to_string(),
@@ -275,19 +248,16 @@ impl fmt::Display for Change<'_> {
                 let told = |value: &Option<Value>| {
                     value.as_ref().map_or("absent".to_owned(), Value::to_string)
                 };
-                self.fields()
-                    .iter()
-                    .enumerate()
-                    .try_for_each(|(number, field)| {
-                        let mark = if number == 0 { ":" } else { "," };
-                        write!(
-                            f,
-                            "{mark} {} {} -> {}",
-                            field.name,
-                            told(&field.before),
-                            told(&field.after)
-                        )
-                    })
+                self.fields().iter().enumerate().try_for_each(|(number, field)| {
+                    let mark = if number == 0 { ":" } else { "," };
+                    write!(
+                        f,
+                        "{mark} {} {} -> {}",
+                        field.name,
+                        told(&field.before),
+                        told(&field.after)
+                    )
+                })
             }
         }
     }

@@ -58,8 +58,7 @@ impl Touched {
 
     pub(crate) fn slots(&self) -> impl Iterator<Item = Slot> + '_ {
         self.0.iter().flat_map(|(chunk, bits)| {
-            bits.ones()
-                .map(move |at| Slot(*chunk * CHUNK as u32 + at as u32))
+            bits.ones().map(move |at| Slot(*chunk * CHUNK as u32 + at as u32))
         })
     }
 }
@@ -96,12 +95,7 @@ impl Transaction {
     pub(crate) fn new(before: Arc<State>) -> Self {
         let state = State::clone(&before);
         let touched = vec![Touched::default(); state.schema.tables.len()];
-        Self {
-            before,
-            state,
-            touched,
-            ingested: Vec::new(),
-        }
+        Self { before, state, touched, ingested: Vec::new() }
     }
 
     /// Ends the transaction: what it changed, between the version it began from and its own.
@@ -124,10 +118,8 @@ impl Transaction {
         let (number, fields) = (self.state.schema.table_no(table)?, fields.into());
         let id = self.id_in(number, &fields)?;
         if self.find(number, id.borrow()).is_some() {
-            return Err(
-                Error::new(ErrorKind::Row, format!("{table} {id} is there already"))
-                    .help("change it with `update`, or use `merge`"),
-            );
+            return Err(Error::new(ErrorKind::Row, format!("{table} {id} is there already"))
+                .help("change it with `update`, or use `merge`"));
         }
         self.merge_fields(number, id, &fields)
     }
@@ -187,11 +179,8 @@ impl Transaction {
     pub fn set(&mut self, table: &str, fields: impl Into<Named>) -> Result<()> {
         let number = self.state.schema.table_no(table)?;
         if self.definition(number).id.is_some() {
-            return Err(Error::new(
-                ErrorKind::Row,
-                format!("\"{table}\" is not a one-row table"),
-            )
-            .help("name the row with `update`"));
+            return Err(Error::new(ErrorKind::Row, format!("\"{table}\" is not a one-row table"))
+                .help("name the row with `update`"));
         }
         self.put_named(number, ONLY, &fields.into())
     }
@@ -250,11 +239,7 @@ impl Transaction {
     pub fn get(&self, table: &str, id: impl Into<Id>) -> Result<Option<Row<'_>>> {
         let number = self.state.schema.table_no(table)?;
         let slot = self.find(number, id.into().borrow());
-        Ok(slot.map(|slot| Row {
-            state: &self.state,
-            table: number,
-            slot,
-        }))
+        Ok(slot.map(|slot| Row { state: &self.state, table: number, slot }))
     }
 
     /// The slot of a row that is there.
@@ -307,18 +292,13 @@ impl Transaction {
         let Some(id_field) = definition.id else {
             return Err(Error::new(
                 ErrorKind::Row,
-                format!(
-                    "\"{}\" is a one-row table, whose row is always there",
-                    definition.name
-                ),
+                format!("\"{}\" is a one-row table, whose row is always there", definition.name),
             )
             .help("write its fields with `set`"));
         };
         let name = &definition.field(id_field).name;
-        let given = fields
-            .iter()
-            .filter(|(field, _)| definition.field_no(field) == Some(id_field))
-            .last();
+        let given =
+            fields.iter().filter(|(field, _)| definition.field_no(field) == Some(id_field)).last();
         let place = format!("{}.{name}", definition.name);
         match given {
             None => Err(Error::new(ErrorKind::Row, "a row needs its id")

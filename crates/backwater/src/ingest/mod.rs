@@ -41,11 +41,7 @@ impl Transaction {
         let read = nested::read(self, &schema, rule, text);
         match read {
             Ok(tables) => {
-                let brought = Ingested {
-                    rule: rule.name.to_string(),
-                    bytes: bytes.len(),
-                    tables,
-                };
+                let brought = Ingested { rule: rule.name.to_string(), bytes: bytes.len(), tables };
                 self.ingested.push(brought.clone());
                 Ok(brought)
             }
@@ -65,11 +61,8 @@ fn in_force(error: Error, rule: &str) -> Error {
 fn utf8(bytes: &[u8]) -> Result<&str> {
     let text = std::str::from_utf8(bytes).map_err(|error| {
         let at = error.valid_up_to();
-        Error::new(
-            ErrorKind::Response,
-            format!("byte {at} is not UTF-8, which JSON has to be"),
-        )
-        .source_error(error)
+        Error::new(ErrorKind::Response, format!("byte {at} is not UTF-8, which JSON has to be"))
+            .source_error(error)
     })?;
     Ok(text.strip_prefix('\u{feff}').unwrap_or(text))
 }

@@ -27,18 +27,9 @@ pub(super) fn read(
     text: &str,
 ) -> Result<Vec<IngestedTable>> {
     let counts = schema.tables.iter().map(|_| Counts::default()).collect();
-    let mut reader = Reader {
-        tx,
-        schema,
-        steps: Vec::new(),
-        counts,
-    };
+    let mut reader = Reader { tx, schema, steps: Vec::new(), counts };
     let mut json = serde_json::Deserializer::from_str(text);
-    let seed = Descent {
-        reader: &mut reader,
-        rest: rule.records.parts(),
-        table: rule.table,
-    };
+    let seed = Descent { reader: &mut reader, rest: rule.records.parts(), table: rule.table };
     let read = seed.deserialize(&mut json).and_then(|()| {
         reader.steps.clear();
         json.end()
@@ -70,12 +61,8 @@ struct Counts {
 
 impl<'de> Reader<'_, 'de> {
     fn summary(self) -> Vec<IngestedTable> {
-        let met = self
-            .schema
-            .tables
-            .iter()
-            .zip(self.counts)
-            .filter(|(_, counts)| counts.objects > 0);
+        let met =
+            self.schema.tables.iter().zip(self.counts).filter(|(_, counts)| counts.objects > 0);
         met.map(|(table, counts)| IngestedTable {
             table: table.name.to_string(),
             objects: counts.objects,
@@ -116,11 +103,7 @@ impl<'de> Reader<'_, 'de> {
                     raw => Staged::Json(Cow::Owned(Json::from_raw(raw).as_str().to_owned())),
                 }
             } else {
-                object.next_value_seed(Value {
-                    reader: self,
-                    kind,
-                    is_id,
-                })?
+                object.next_value_seed(Value { reader: self, kind, is_id })?
             };
             self.steps.pop();
             if is_id {
@@ -135,11 +118,7 @@ impl<'de> Reader<'_, 'de> {
             (_, Some(Staged::Text(text))) => self.tx.refer(table, IdRef::Text(text)),
             (Some(field), _) => {
                 let name = &definition.field(field).name;
-                let found = if id.is_some() {
-                    "null"
-                } else {
-                    "no such member"
-                };
+                let found = if id.is_some() { "null" } else { "no such member" };
                 return Err(A::Error::custom(format!(
                     "found {found} \"{name}\", expected the id of a \"{}\" object",
                     definition.name
@@ -198,16 +177,14 @@ impl<'de> Visitor<'de> for Key<'_> {
     }
 
     fn visit_borrowed_str<E>(self, name: &'de str) -> Result<Step<'de>, E> {
-        Ok(self.field(name).map_or(Step::Name(name.into()), |field| {
-            Step::Field(self.table, field)
-        }))
+        Ok(self.field(name).map_or(Step::Name(name.into()), |field| Step::Field(self.table, field)))
     }
 
     fn visit_str<E>(self, name: &str) -> Result<Step<'de>, E> {
         let name = name.to_owned();
-        Ok(self.field(&name).map_or(Step::Name(name.into()), |field| {
-            Step::Field(self.table, field)
-        }))
+        Ok(self
+            .field(&name)
+            .map_or(Step::Name(name.into()), |field| Step::Field(self.table, field)))
     }
 }
 
@@ -232,10 +209,9 @@ impl<'de> Visitor<'de> for Descent<'_, '_, 'de> {
     fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let table = &self.reader.schema.table(self.table).name;
         match self.rest.first() {
-            Some(name) => write!(
-                f,
-                "an object or array with {name:?} on the way to the \"{table}\" records"
-            ),
+            Some(name) => {
+                write!(f, "an object or array with {name:?} on the way to the \"{table}\" records")
+            }
             None => write!(f, "\"{table}\" records: an array of objects, or one object"),
         }
     }
@@ -259,11 +235,7 @@ impl<'de> Visitor<'de> for Descent<'_, '_, 'de> {
             })?;
             self.reader.steps.pop();
         }
-        if found {
-            Ok(())
-        } else {
-            Err(missing(name, "member"))
-        }
+        if found { Ok(()) } else { Err(missing(name, "member")) }
     }
 
     fn visit_seq<A: SeqAccess<'de>>(self, mut array: A) -> Result<(), A::Error> {
@@ -271,10 +243,7 @@ impl<'de> Visitor<'de> for Descent<'_, '_, 'de> {
             let mut index = 0;
             loop {
                 self.reader.steps.push(Step::Index(index));
-                let record = Record {
-                    reader: &mut *self.reader,
-                    table: self.table,
-                };
+                let record = Record { reader: &mut *self.reader, table: self.table };
                 let read = array.next_element_seed(record)?;
                 self.reader.steps.pop();
                 match read {
@@ -288,11 +257,7 @@ impl<'de> Visitor<'de> for Descent<'_, '_, 'de> {
         for index in 0.. {
             let more = if Some(index) == wanted {
                 self.reader.steps.push(Step::Index(index));
-                let descent = Descent {
-                    reader: &mut *self.reader,
-                    rest,
-                    table: self.table,
-                };
+                let descent = Descent { reader: &mut *self.reader, rest, table: self.table };
                 found = array.next_element_seed(descent)?.is_some();
                 self.reader.steps.pop();
                 found
@@ -303,18 +268,12 @@ impl<'de> Visitor<'de> for Descent<'_, '_, 'de> {
                 break;
             }
         }
-        if found {
-            Ok(())
-        } else {
-            Err(missing(name, "element"))
-        }
+        if found { Ok(()) } else { Err(missing(name, "element")) }
     }
 }
 
 fn missing<E: serde::de::Error>(name: &str, what: &str) -> E {
-    E::custom(format!(
-        "found no {what} {name:?}, expected it on the way to the records"
-    ))
+    E::custom(format!("found no {what} {name:?}, expected it on the way to the records"))
 }
 
 /// One element of an array of records.
@@ -335,11 +294,7 @@ impl<'de> Visitor<'de> for Record<'_, '_, 'de> {
     type Value = ();
 
     fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(
-            f,
-            "a \"{}\" object",
-            self.reader.schema.table(self.table).name
-        )
+        write!(f, "a \"{}\" object", self.reader.schema.table(self.table).name)
     }
 
     fn visit_map<A: MapAccess<'de>>(self, object: A) -> Result<(), A::Error> {
@@ -425,11 +380,9 @@ impl<'de> Visitor<'de> for Value<'_, '_, 'de> {
             Kind::Timestamp => {
                 f.write_str("a time of RFC 3339, such as \"2031-05-04T09:40:00+02:00\"")
             }
-            Kind::Link(to) => write!(
-                f,
-                "a \"{}\" object, its id, or null",
-                self.reader.schema.table(to).name
-            ),
+            Kind::Link(to) => {
+                write!(f, "a \"{}\" object, its id, or null", self.reader.schema.table(to).name)
+            }
             kind => write!(f, "{}", self.reader.schema.kind_name(kind)),
         }
     }
@@ -459,10 +412,9 @@ impl<'de> Visitor<'de> for Value<'_, '_, 'de> {
         match i64::try_from(number) {
             Ok(number) => self.visit_i64(number),
             Err(_) if self.kind == Kind::Float => Ok(Staged::Float(number as f64)),
-            Err(_) => Err(E::invalid_value(
-                Unexpected::Unsigned(number),
-                &"a whole number of 64 bits",
-            )),
+            Err(_) => {
+                Err(E::invalid_value(Unexpected::Unsigned(number), &"a whole number of 64 bits"))
+            }
         }
     }
 
@@ -500,11 +452,7 @@ fn explain(error: serde_json::Error, pointer: &str, text: &str) -> Error {
     let told = error.to_string();
     let position = format!(" at line {} column {}", error.line(), error.column());
     let bare = told.strip_suffix(&position).unwrap_or(&told);
-    let place = if pointer.is_empty() {
-        "the response"
-    } else {
-        pointer
-    };
+    let place = if pointer.is_empty() { "the response" } else { pointer };
     let message = match error.classify() {
         Category::Data => found_and_expected(bare),
         Category::Eof if text.trim().is_empty() => "it is empty, expected JSON".to_owned(),
@@ -514,15 +462,12 @@ fn explain(error: serde_json::Error, pointer: &str, text: &str) -> Error {
         }
         _ => format!("it is not JSON{position}: {bare}"),
     };
-    Error::new(ErrorKind::Response, message)
-        .at(place)
-        .source_error(error)
+    Error::new(ErrorKind::Response, message).at(place).source_error(error)
 }
 
 fn found_and_expected(told: &str) -> String {
-    let Some(found) = told
-        .strip_prefix("invalid type: ")
-        .or_else(|| told.strip_prefix("invalid value: "))
+    let Some(found) =
+        told.strip_prefix("invalid type: ").or_else(|| told.strip_prefix("invalid value: "))
     else {
         return told.to_owned();
     };

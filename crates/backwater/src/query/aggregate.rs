@@ -111,9 +111,7 @@ impl Sum {
 
     fn value(&self) -> Result<Scalar<'static>, Overflow> {
         if self.not_whole == 0 {
-            return i64::try_from(self.whole)
-                .map(Scalar::Int)
-                .map_err(|_| Overflow);
+            return i64::try_from(self.whole).map(Scalar::Int).map_err(|_| Overflow);
         }
         Ok(self.total())
     }

@@ -9,10 +9,8 @@ use crate::schema::{NamedQuery, Schema, line_and_column};
 /// Makes the plan of a statement; an error names line and column in it.
 pub(crate) fn compile(sql: &str, schema: &Schema) -> Result<Plan> {
     plan(sql, schema).map_err(|refusal| {
-        let place = format!(
-            "line {}, column {} of the statement",
-            refusal.at.line, refusal.at.column
-        );
+        let place =
+            format!("line {}, column {} of the statement", refusal.at.line, refusal.at.column);
         error(&refusal, refusal.kind()).at(place)
     })
 }
@@ -42,12 +40,8 @@ impl Schema {
 fn problems(schema: &Schema) -> Vec<Error> {
     let refused = schema.queries.iter().filter_map(|query| {
         let refusal = plan(&query.sql, schema).err()?;
-        let place = format!(
-            "{}:{}: query \"{}\"",
-            schema.name,
-            place(schema, query, &refusal),
-            query.name
-        );
+        let place =
+            format!("{}:{}: query \"{}\"", schema.name, place(schema, query, &refusal), query.name);
         Some(error(&refusal, ErrorKind::Schema).at(place))
     });
     refused.collect()
@@ -63,11 +57,7 @@ fn error(refusal: &Refusal, kind: ErrorKind) -> Error {
 
 impl Refusal {
     fn kind(&self) -> ErrorKind {
-        if self.unknown_name {
-            ErrorKind::UnknownName
-        } else {
-            ErrorKind::Sql
-        }
+        if self.unknown_name { ErrorKind::UnknownName } else { ErrorKind::Sql }
     }
 }
 
@@ -76,19 +66,10 @@ fn place(schema: &Schema, query: &NamedQuery, refusal: &Refusal) -> String {
     let mut offset = query.offset;
     if query.verbatim {
         let line = refusal.at.line.saturating_sub(1) as usize;
-        let start: usize = query
-            .sql
-            .split_inclusive('\n')
-            .take(line)
-            .map(str::len)
-            .sum();
+        let start: usize = query.sql.split_inclusive('\n').take(line).map(str::len).sum();
         let rest = query.sql.get(start..).unwrap_or("");
         let column = refusal.at.column.saturating_sub(1) as usize;
-        offset += start
-            + rest
-                .char_indices()
-                .nth(column)
-                .map_or(rest.len(), |(at, _)| at);
+        offset += start + rest.char_indices().nth(column).map_or(rest.len(), |(at, _)| at);
     }
     line_and_column(&schema.text, offset)
 }

@@ -62,10 +62,7 @@ impl Delta {
     /// The rows to which something happened: first those that left, by their old positions, then
     /// the others by their new ones.
     pub fn rows(&self) -> impl Iterator<Item = DeltaRow<'_>> {
-        self.rows.iter().map(|moved| DeltaRow {
-            delta: self,
-            moved: *moved,
-        })
+        self.rows.iter().map(|moved| DeltaRow { delta: self, moved: *moved })
     }
 
     /// How many rows something of that kind happened to.
@@ -163,10 +160,7 @@ impl<'d> DeltaRow<'d> {
 
     /// What tells the row from the others of the result; see [`ResultRow::key`].
     pub fn key(&self) -> Vec<Value> {
-        self.after()
-            .or(self.before())
-            .map(|row| row.key())
-            .unwrap_or_default()
+        self.after().or(self.before()).map(|row| row.key()).unwrap_or_default()
     }
 
     /// The columns whose values changed; none for a row that entered or left.
@@ -176,10 +170,7 @@ impl<'d> DeltaRow<'d> {
         };
         let values = before.values().iter().zip(after.values());
         let columns = self.delta.after.columns().zip(values);
-        columns
-            .filter(|(_, (before, after))| before != after)
-            .map(|(name, _)| name)
-            .collect()
+        columns.filter(|(_, (before, after))| before != after).map(|(name, _)| name).collect()
     }
 }
 

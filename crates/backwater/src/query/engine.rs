@@ -169,8 +169,7 @@ impl Engine {
         if !key_fields.is_empty() {
             let known = find(&self.indexes, plan.table, &key_fields);
             let index = known.unwrap_or_else(|| {
-                self.indexes
-                    .push(Index::build(state, plan.table, key_fields.clone()));
+                self.indexes.push(Index::build(state, plan.table, key_fields.clone()));
                 self.indexes.len() - 1
             });
             self.indexes[index].users += 1;
@@ -304,9 +303,7 @@ impl Engine {
             entry: None,
         };
         let moved = match &mut binding.live {
-            Ok(live) => live
-                .apply(&plan, &binding.params, binding.window, changes, rows)
-                .map(Some),
+            Ok(live) => live.apply(&plan, &binding.params, binding.window, changes, rows).map(Some),
             Err(_) => {
                 let key = binding.key.as_deref();
                 compute(&self.indexes, &plan, &binding.params, key, &changes.after).map(|live| {
@@ -324,11 +321,8 @@ impl Engine {
                 binding.entry = entry;
             }
             Ok(moved) => {
-                reached.outcome = if moved.is_some() {
-                    Outcome::Maintained
-                } else {
-                    Outcome::Recomputed
-                };
+                reached.outcome =
+                    if moved.is_some() { Outcome::Maintained } else { Outcome::Recomputed };
                 let old = std::mem::replace(
                     &mut binding.entry,
                     entry(&plan, &binding.params, binding.window, &binding.live),
@@ -353,21 +347,13 @@ impl Shape {
         let mut divided: FxHashMap<BindingNo, Vec<RowDelta>> = FxHashMap::default();
         for &change in rows {
             let row = &changes.rows[change as usize];
-            let (was, is) = (
-                row.happened != Happened::Inserted,
-                row.happened != Happened::Deleted,
-            );
+            let (was, is) = (row.happened != Happened::Inserted, row.happened != Happened::Deleted);
             let mut send = |key: &Option<KeyValues>, before: bool, after: bool| {
                 let Some(bindings) = key.as_ref().and_then(|key| self.by_key.get(key)) else {
                     return;
                 };
                 for binding in bindings {
-                    let delta = RowDelta {
-                        change,
-                        slot: row.slot,
-                        before,
-                        after,
-                    };
+                    let delta = RowDelta { change, slot: row.slot, before, after };
                     divided.entry(*binding).or_default().push(delta);
                 }
             };
@@ -386,9 +372,7 @@ impl Shape {
 }
 
 fn find(indexes: &[Index], table: TableNo, fields: &[FieldNo]) -> Option<usize> {
-    indexes
-        .iter()
-        .position(|index| index.table == table && index.fields == fields)
+    indexes.iter().position(|index| index.table == table && index.fields == fields)
 }
 
 /// A binding's state from scratch: from the rows of its key, or from all.
@@ -413,22 +397,12 @@ fn entry(
     window: Window,
     live: &Result<Live, Failure>,
 ) -> Arc<Entry> {
-    let ordered = live
-        .as_ref()
-        .map(|live| live.ordered.clone())
-        .map_err(Clone::clone);
+    let ordered = live.as_ref().map(|live| live.ordered.clone()).map_err(Clone::clone);
     Arc::new(Entry::new(plan.clone(), params.clone(), window, ordered))
 }
 
 /// The delta between two entries, unless one of them is a failure.
 fn delta(old: &Entry, new: &Entry, changes: &Changes, moved: Option<Vec<Moved>>) -> Option<Delta> {
-    let (before, after) = (
-        old.result(&changes.before).ok()?,
-        new.result(&changes.after).ok()?,
-    );
-    moved.map(|rows| Delta {
-        before,
-        after,
-        rows,
-    })
+    let (before, after) = (old.result(&changes.before).ok()?, new.result(&changes.after).ok()?);
+    moved.map(|rows| Delta { before, after, rows })
 }

@@ -34,11 +34,7 @@ impl ExactSum {
         let bits = number.to_bits();
         let exponent = (bits >> 52 & 0x7ff) as u32;
         let fraction = bits & ((1 << 52) - 1);
-        let mantissa = if exponent == 0 {
-            fraction
-        } else {
-            fraction | 1 << 52
-        };
+        let mantissa = if exponent == 0 { fraction } else { fraction | 1 << 52 };
         let sign = if number < 0.0 { -times } else { times };
         self.add_bits(u128::from(mantissa), exponent.max(1) - 1, sign);
     }
@@ -65,10 +61,7 @@ impl ExactSum {
         if self.additions == CARRY_AFTER {
             let (negative, digits) = self.magnitude();
             let sign = if negative { -1 } else { 1 };
-            self.digits = digits
-                .into_iter()
-                .map(|digit| sign * i64::from(digit))
-                .collect();
+            self.digits = digits.into_iter().map(|digit| sign * i64::from(digit)).collect();
             self.additions = 0;
         }
     }
@@ -78,8 +71,7 @@ impl ExactSum {
             self.first = place;
         }
         if place < self.first {
-            self.digits
-                .insert_many(0, std::iter::repeat_n(0, self.first - place));
+            self.digits.insert_many(0, std::iter::repeat_n(0, self.first - place));
             self.first = place;
         }
         let needed = place + count - self.first;
@@ -127,9 +119,8 @@ impl ExactSum {
         };
         // The three highest digits hold at least 65 bits from the highest one on.
         let low = top.saturating_sub(2);
-        let high = (low..=top).rev().fold(0_u128, |bits, place| {
-            bits << DIGIT | u128::from(digits[place])
-        });
+        let high =
+            (low..=top).rev().fold(0_u128, |bits, place| bits << DIGIT | u128::from(digits[place]));
         let lost = digits[..low].iter().any(|digit| *digit != 0);
         let unit = (self.first + low) as u32 * DIGIT;
         let magnitude = f64::from_bits(round(high, unit, lost));

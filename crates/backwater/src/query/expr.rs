@@ -152,16 +152,11 @@ impl Expr {
                 let of = of.eval(row, params).under(*affinity);
                 is_in(
                     &of,
-                    list.iter()
-                        .map(|item| item.eval(row, params).under(*affinity)),
+                    list.iter().map(|item| item.eval(row, params).under(*affinity)),
                     list.is_empty(),
                 )
             }
-            Expr::Like {
-                text,
-                pattern,
-                escape,
-            } => {
+            Expr::Like { text, pattern, escape } => {
                 let (text, pattern) = (text.eval(row, params), pattern.eval(row, params));
                 let escape = match escape.as_ref().map(|escape| escape.eval(row, params)) {
                     None => None,
@@ -177,10 +172,7 @@ impl Expr {
                     _ => Scalar::Null,
                 }
             }
-            Expr::Case {
-                branches,
-                otherwise,
-            } => {
+            Expr::Case { branches, otherwise } => {
                 let branch = branches
                     .iter()
                     .find(|(when, _)| when.eval(row, params).as_truth() == Some(true));
@@ -212,19 +204,12 @@ impl Expr {
                 f(of);
                 list.iter().for_each(f);
             }
-            Expr::Like {
-                text,
-                pattern,
-                escape,
-            } => {
+            Expr::Like { text, pattern, escape } => {
                 f(text);
                 f(pattern);
                 escape.iter().for_each(|escape| f(escape));
             }
-            Expr::Case {
-                branches,
-                otherwise,
-            } => {
+            Expr::Case { branches, otherwise } => {
                 for (when, then) in branches {
                     f(when);
                     f(then);
@@ -253,19 +238,12 @@ impl Expr {
                 f(of);
                 list.iter_mut().for_each(f);
             }
-            Expr::Like {
-                text,
-                pattern,
-                escape,
-            } => {
+            Expr::Like { text, pattern, escape } => {
                 f(text);
                 f(pattern);
                 escape.iter_mut().for_each(|escape| f(escape));
             }
-            Expr::Case {
-                branches,
-                otherwise,
-            } => {
+            Expr::Case { branches, otherwise } => {
                 for (when, then) in branches {
                     f(when);
                     f(then);
@@ -352,11 +330,7 @@ fn arithmetic(operator: Arithmetic, left: &Scalar<'_>, right: &Scalar<'_>) -> Sc
             right => left.to_int().wrapping_rem(right) as f64,
         },
     };
-    if number.is_nan() {
-        Scalar::Null
-    } else {
-        Scalar::Real(number)
-    }
+    if number.is_nan() { Scalar::Null } else { Scalar::Real(number) }
 }
 
 fn as_real(number: &Scalar<'_>) -> Option<f64> {
@@ -375,29 +349,21 @@ fn call<'a>(
 ) -> Scalar<'a> {
     let mut values = arguments.iter().map(|argument| argument.eval(row, params));
     match function {
-        Function::Coalesce => values
-            .find(|value| !value.is_null())
-            .unwrap_or(Scalar::Null),
+        Function::Coalesce => values.find(|value| !value.is_null()).unwrap_or(Scalar::Null),
         Function::NullIf => {
             let (Some(first), Some(second)) = (values.next(), values.next()) else {
                 return Scalar::Null;
             };
             let equal = compare(Comparison::Equal, &first, &second);
-            if equal == Some(true) {
-                Scalar::Null
-            } else {
-                first
-            }
+            if equal == Some(true) { Scalar::Null } else { first }
         }
-        Function::Lower => on_text(values.next(), |text| {
-            Scalar::Text(text.to_ascii_lowercase().into())
-        }),
-        Function::Upper => on_text(values.next(), |text| {
-            Scalar::Text(text.to_ascii_uppercase().into())
-        }),
-        Function::Length => on_text(values.next(), |text| {
-            Scalar::Int(text.chars().count() as i64)
-        }),
+        Function::Lower => {
+            on_text(values.next(), |text| Scalar::Text(text.to_ascii_lowercase().into()))
+        }
+        Function::Upper => {
+            on_text(values.next(), |text| Scalar::Text(text.to_ascii_uppercase().into()))
+        }
+        Function::Length => on_text(values.next(), |text| Scalar::Int(text.chars().count() as i64)),
     }
 }
 
@@ -405,10 +371,7 @@ fn on_text(
     value: Option<Scalar<'_>>,
     f: impl Fn(Cow<'_, str>) -> Scalar<'static>,
 ) -> Scalar<'static> {
-    value
-        .as_ref()
-        .and_then(Scalar::to_text)
-        .map_or(Scalar::Null, f)
+    value.as_ref().and_then(Scalar::to_text).map_or(Scalar::Null, f)
 }
 
 /// `LIKE`: `%` stands for any letters, `_` for one, and the 26 letters of ASCII match in either

@@ -113,25 +113,17 @@ impl Groups {
         slot: Slot,
         times: i64,
     ) -> Box<[Key]> {
-        let row = TableRow {
-            state,
-            table: plan.table,
-            slot,
-        };
-        let keys: Vec<Scalar<'_>> = grouping
-            .keys
-            .iter()
-            .map(|key| key.eval(&row, params))
-            .collect();
+        let row = TableRow { state, table: plan.table, slot };
+        let keys: Vec<Scalar<'_>> =
+            grouping.keys.iter().map(|key| key.eval(&row, params)).collect();
         let key: Box<[Key]> = keys.iter().cloned().map(Key::from).collect();
         let group = self.0.entry(key.clone()).or_insert_with(|| {
             Group::new(keys.into_iter().map(Scalar::into_owned).collect(), grouping)
         });
         group.rows = group.rows.wrapping_add_signed(times);
         for ((aggregate, argument), kept) in grouping.aggregates.iter().zip(&mut group.kept) {
-            let value = argument
-                .as_ref()
-                .map_or(Scalar::Null, |argument| argument.eval(&row, params));
+            let value =
+                argument.as_ref().map_or(Scalar::Null, |argument| argument.eval(&row, params));
             aggregate.update(kept, value, times);
         }
         key
@@ -140,17 +132,8 @@ impl Groups {
 
 impl Group {
     fn new(keys: Box<[Scalar<'static>]>, grouping: &Grouping) -> Self {
-        let kept = grouping
-            .aggregates
-            .iter()
-            .map(|(aggregate, _)| aggregate.empty())
-            .collect();
-        Self {
-            keys,
-            rows: 0,
-            kept,
-            shown: None,
-        }
+        let kept = grouping.aggregates.iter().map(|(aggregate, _)| aggregate.empty()).collect();
+        Self { keys, rows: 0, kept, shown: None }
     }
 
     /// The row to show now: none for a group without rows, or when HAVING says no.
@@ -166,10 +149,7 @@ impl Group {
         for ((aggregate, _), kept) in grouping.aggregates.iter().zip(&self.kept) {
             values.push(aggregate.value(kept).map_err(|_| self.overflow())?);
         }
-        let row = GroupRow {
-            values: values.into(),
-            keys: self.keys.len(),
-        };
+        let row = GroupRow { values: values.into(), keys: self.keys.len() };
         let shown = match &grouping.having {
             None => true,
             Some(having) => having.eval(&&*row.values, params).as_truth() == Some(true),
@@ -183,11 +163,8 @@ impl Group {
             .iter()
             .map(|key| key.to_text().unwrap_or("NULL".into()).into_owned())
             .collect();
-        let group = if keys.is_empty() {
-            String::new()
-        } else {
-            format!(" of group {}", keys.join(", "))
-        };
+        let group =
+            if keys.is_empty() { String::new() } else { format!(" of group {}", keys.join(", ")) };
         Failure(format!("sum(){group} is beyond 64 bits; total() sums without that limit").into())
     }
 }

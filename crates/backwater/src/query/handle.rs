@@ -29,23 +29,13 @@ struct Current {
 
 impl Published {
     pub(crate) fn new(state: Arc<State>, commit: u64) -> Self {
-        let current = Current {
-            state,
-            commit,
-            entries: FxHashMap::default(),
-        };
-        Self {
-            current: RwLock::new(current),
-            released: Mutex::default(),
-        }
+        let current = Current { state, commit, entries: FxHashMap::default() };
+        Self { current: RwLock::new(current), released: Mutex::default() }
     }
 
     pub(crate) fn snapshot(&self) -> Snapshot {
         let current = self.current.read().unwrap_or_else(PoisonError::into_inner);
-        Snapshot {
-            state: current.state.clone(),
-            commit: current.commit,
-        }
+        Snapshot { state: current.state.clone(), commit: current.commit }
     }
 
     /// Shows a commit to readers, all of it at once.
@@ -75,10 +65,8 @@ impl Published {
         if released.is_empty() {
             return;
         }
-        let gone: Vec<BindingNo> = released
-            .into_iter()
-            .filter(|binding| is_gone(*binding))
-            .collect();
+        let gone: Vec<BindingNo> =
+            released.into_iter().filter(|binding| is_gone(*binding)).collect();
         let mut current = self.current.write().unwrap_or_else(PoisonError::into_inner);
         for binding in gone {
             current.entries.remove(&binding);
@@ -87,10 +75,7 @@ impl Published {
 
     fn read(&self, binding: BindingNo) -> Option<(Arc<Entry>, Arc<State>)> {
         let current = self.current.read().unwrap_or_else(PoisonError::into_inner);
-        Some((
-            current.entries.get(&binding)?.clone(),
-            current.state.clone(),
-        ))
+        Some((current.entries.get(&binding)?.clone(), current.state.clone()))
     }
 }
 
@@ -125,13 +110,7 @@ impl Query {
         name: Arc<str>,
     ) -> Self {
         let schema = published.snapshot().state.schema.clone();
-        Self(Arc::new(Handle {
-            published,
-            binding,
-            entry,
-            name,
-            schema,
-        }))
+        Self(Arc::new(Handle { published, binding, entry, name, schema }))
     }
 
     /// The result as of the last commit. While no commit touches it, this is the same object.
@@ -141,10 +120,7 @@ impl Query {
     /// beyond 64 bits.
     pub fn read(&self) -> Result<QueryResult> {
         let found = self.0.published.read(self.0.binding);
-        debug_assert!(
-            found.is_some(),
-            "a binding stays while a handle to it lives"
-        );
+        debug_assert!(found.is_some(), "a binding stays while a handle to it lives");
         let (entry, state) =
             found.unwrap_or_else(|| (self.0.entry.clone(), self.0.published.snapshot().state));
         entry.result(&state).map_err(|error| error.at(&self.0.name))
@@ -187,11 +163,7 @@ impl fmt::Debug for Query {
 
 impl Drop for Handle {
     fn drop(&mut self) {
-        let mut released = self
-            .published
-            .released
-            .lock()
-            .unwrap_or_else(PoisonError::into_inner);
+        let mut released = self.published.released.lock().unwrap_or_else(PoisonError::into_inner);
         released.push(self.binding);
     }
 }

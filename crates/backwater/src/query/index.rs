@@ -26,13 +26,7 @@ pub(crate) struct Index {
 impl Index {
     pub(crate) fn build(state: &State, table: TableNo, fields: Vec<FieldNo>) -> Self {
         let set = fields.iter().copied().collect();
-        let mut index = Self {
-            table,
-            fields,
-            set,
-            slots: HashMap::new(),
-            users: 0,
-        };
+        let mut index = Self { table, fields, set, slots: HashMap::new(), users: 0 };
         for slot in state.table(table).iter() {
             index.add(state, slot);
         }
@@ -87,11 +81,9 @@ pub(crate) fn key_of(
     slot: Slot,
     fields: &[FieldNo],
 ) -> Option<KeyValues> {
-    let keys = fields
-        .iter()
-        .map(|field| match Scalar::of_cell(state, table, slot, *field) {
-            Scalar::Null => None,
-            value => Some(Key::from(value)),
-        });
+    let keys = fields.iter().map(|field| match Scalar::of_cell(state, table, slot, *field) {
+        Scalar::Null => None,
+        value => Some(Key::from(value)),
+    });
     keys.collect()
 }

@@ -76,12 +76,7 @@ impl Edit<Arc<GroupRow>> {
             output.expr.eval(&&*old.values, params) != output.expr.eval(&&*new.values, params)
         });
         let reorder = order_groups(plan, params, &old, &new).is_ne();
-        Edit::Replace {
-            old,
-            new,
-            reorder,
-            changed,
-        }
+        Edit::Replace { old, new, reorder, changed }
     }
 }
 
@@ -130,18 +125,12 @@ impl Live {
         let Some(grouping) = &plan.grouping else {
             let mut slots: Vec<Slot> = slots.collect();
             slots.sort_by(|a, b| order_rows(plan, params, state, *a, *b));
-            return Ok(Self {
-                groups: None,
-                ordered: Ordered::Rows(Ranked::from_sorted(&slots)),
-            });
+            return Ok(Self { groups: None, ordered: Ordered::Rows(Ranked::from_sorted(&slots)) });
         };
         let mut groups = Groups::new(grouping);
         let mut rows = groups.fill(plan, grouping, params, state, slots)?;
         rows.sort_by(|a, b| order_groups(plan, params, a, b));
-        Ok(Self {
-            groups: Some(groups),
-            ordered: Ordered::Groups(Ranked::from_sorted(&rows)),
-        })
+        Ok(Self { groups: Some(groups), ordered: Ordered::Groups(Ranked::from_sorted(&rows)) })
     }
 
     /// Follows a commit; tells how the rows in the window moved.
@@ -169,10 +158,8 @@ impl Live {
                 Ok(follow(ranked, window, &edits, order, order))
             }
             (Ordered::Rows(ranked), ..) => {
-                let edits: Vec<_> = rows
-                    .iter()
-                    .filter_map(|row| edit(plan, params, changes, row))
-                    .collect();
+                let edits: Vec<_> =
+                    rows.iter().filter_map(|row| edit(plan, params, changes, row)).collect();
                 let old = |a: &Slot, b: &Slot| order_rows(plan, params, &changes.before, *a, *b);
                 let new = |a: &Slot, b: &Slot| order_rows(plan, params, &changes.after, *a, *b);
                 Ok(follow(ranked, window, &edits, old, new))
@@ -183,14 +170,8 @@ impl Live {
 }
 
 fn passes(plan: &Plan, params: &[Scalar<'static>], state: &State, slot: Slot) -> bool {
-    let row = TableRow {
-        state,
-        table: plan.table,
-        slot,
-    };
-    plan.filter
-        .as_ref()
-        .is_none_or(|filter| filter.eval(&row, params).as_truth() == Some(true))
+    let row = TableRow { state, table: plan.table, slot };
+    plan.filter.as_ref().is_none_or(|filter| filter.eval(&row, params).as_truth() == Some(true))
 }
 
 /// What a changed row means for the order of a plain result; nothing, if nothing of it shows.
@@ -205,16 +186,8 @@ fn edit(
         (false, _) => Some(Edit::Enter(slot)),
         (true, false) => Some(Edit::Leave(slot)),
         (true, true) => {
-            let old = TableRow {
-                state: &changes.before,
-                table: plan.table,
-                slot,
-            };
-            let new = TableRow {
-                state: &changes.after,
-                table: plan.table,
-                slot,
-            };
+            let old = TableRow { state: &changes.before, table: plan.table, slot };
+            let new = TableRow { state: &changes.after, table: plan.table, slot };
             let reorder = row.changed_any(changes, &plan.order_fields)
                 && plan
                     .order
@@ -225,12 +198,7 @@ fn edit(
                     .outputs
                     .iter()
                     .any(|output| output.expr.eval(&old, params) != output.expr.eval(&new, params));
-            (reorder || changed).then_some(Edit::Replace {
-                old: slot,
-                new: slot,
-                reorder,
-                changed,
-            })
+            (reorder || changed).then_some(Edit::Replace { old: slot, new: slot, reorder, changed })
         }
     }
 }
@@ -243,11 +211,7 @@ fn order_rows(
     a: Slot,
     b: Slot,
 ) -> Ordering {
-    let row = |slot| TableRow {
-        state,
-        table: plan.table,
-        slot,
-    };
+    let row = |slot| TableRow { state, table: plan.table, slot };
     order_by(plan, params, &row(a), &row(b))
         .then_with(|| state.id(plan.table, a).cmp(&state.id(plan.table, b)))
 }
@@ -256,9 +220,7 @@ fn order_rows(
 fn order_groups(plan: &Plan, params: &[Scalar<'static>], a: &GroupRow, b: &GroupRow) -> Ordering {
     order_by(plan, params, &&*a.values, &&*b.values).then_with(|| {
         let keys = a.values.iter().zip(b.values.iter()).take(a.keys);
-        keys.map(|(a, b)| a.order(b))
-            .find(|order| order.is_ne())
-            .unwrap_or(Ordering::Equal)
+        keys.map(|(a, b)| a.order(b)).find(|order| order.is_ne()).unwrap_or(Ordering::Equal)
     })
 }
 
@@ -298,21 +260,14 @@ fn follow<E: Clone>(
 ) -> Vec<Moved> {
     let before = ranked.clone();
     for edit in edits {
-        if let Edit::Leave(old)
-        | Edit::Replace {
-            old, reorder: true, ..
-        } = edit
-        {
+        if let Edit::Leave(old) | Edit::Replace { old, reorder: true, .. } = edit {
             let found = ranked.remove(&|other: &E| old_order(other, old));
             debug_assert!(found, "what leaves a result was in it");
         }
     }
     for edit in edits {
         match edit {
-            Edit::Enter(new)
-            | Edit::Replace {
-                new, reorder: true, ..
-            } => {
+            Edit::Enter(new) | Edit::Replace { new, reorder: true, .. } => {
                 ranked.insert(new.clone(), &|other: &E| new_order(other, new));
             }
             Edit::Replace { new, .. } => {
@@ -329,19 +284,11 @@ fn follow<E: Clone>(
             let (before, after, changed, moved) = match edit {
                 Edit::Enter(new) => (None, new_rank(new), false, false),
                 Edit::Leave(old) => (old_rank(old), None, false, false),
-                Edit::Replace {
-                    old,
-                    new,
-                    changed,
-                    reorder,
-                } => (old_rank(old), new_rank(new), *changed, *reorder),
+                Edit::Replace { old, new, changed, reorder } => {
+                    (old_rank(old), new_rank(new), *changed, *reorder)
+                }
             };
-            Moved {
-                before,
-                after,
-                changed,
-                moved,
-            }
+            Moved { before, after, changed, moved }
         })
         .collect();
     if !window.is_whole() {
@@ -369,10 +316,8 @@ fn push_neighbours<E: Clone>(
     edits: &[Edit<E>],
     new_order: &impl Fn(&E, &E) -> Ordering,
 ) {
-    let shifts = edits
-        .iter()
-        .filter(|edit| !matches!(edit, Edit::Replace { reorder: false, .. }))
-        .count();
+    let shifts =
+        edits.iter().filter(|edit| !matches!(edit, Edit::Replace { reorder: false, .. })).count();
     let mut known: Vec<usize> = candidates.iter().filter_map(|row| row.before).collect();
     known.sort_unstable();
     let ends = [window.offset, window.offset.saturating_add(window.limit)];
@@ -388,12 +333,7 @@ fn push_neighbours<E: Clone>(
                 continue;
             };
             let now = after.rank(|other| new_order(other, entry)).ok();
-            candidates.push(Moved {
-                before: Some(rank),
-                after: now,
-                changed: false,
-                moved: false,
-            });
+            candidates.push(Moved { before: Some(rank), after: now, changed: false, moved: false });
         }
         last = to.max(last);
     }
@@ -407,16 +347,8 @@ fn mark_moved(rows: &mut [Moved]) {
     // nothing happened to. Between which of these another row stands is its position less the
     // rows in front of it that came, went or may have moved.
     let loose = |row: &&Moved| row.moved || row.before.is_none() || row.after.is_none();
-    let mut olds: Vec<usize> = rows
-        .iter()
-        .filter(loose)
-        .filter_map(|row| row.before)
-        .collect();
-    let mut news: Vec<usize> = rows
-        .iter()
-        .filter(loose)
-        .filter_map(|row| row.after)
-        .collect();
+    let mut olds: Vec<usize> = rows.iter().filter(loose).filter_map(|row| row.before).collect();
+    let mut news: Vec<usize> = rows.iter().filter(loose).filter_map(|row| row.after).collect();
     olds.sort_unstable();
     news.sort_unstable();
     let gap =

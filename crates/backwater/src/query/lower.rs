@@ -39,11 +39,7 @@ pub(crate) fn lower(query: &ast::Query, schema: &Schema) -> Lowered<Plan> {
 fn plain_select(query: &ast::Query) -> Lowered<&ast::Select> {
     let start = start(query.span());
     if query.with.is_some() {
-        return Err(Refusal::new(
-            start,
-            "WITH is not supported",
-            "write the statement without it",
-        ));
+        return Err(Refusal::new(start, "WITH is not supported", "write the statement without it"));
     }
     let SetExpr::Select(select) = query.body.as_ref() else {
         let help = "define a query for each part";
@@ -85,21 +81,13 @@ fn plain_select(query: &ast::Query) -> Lowered<&ast::Select> {
     }
     if plain != query.to_string() {
         let help = "use FROM, WHERE, GROUP BY, HAVING, ORDER BY, LIMIT and OFFSET";
-        return Err(Refusal::new(
-            start,
-            "this statement has a clause that is not supported",
-            help,
-        ));
+        return Err(Refusal::new(start, "this statement has a clause that is not supported", help));
     }
     Ok(select)
 }
 
 fn commas<T: std::fmt::Display>(items: &[T]) -> String {
-    items
-        .iter()
-        .map(T::to_string)
-        .collect::<Vec<_>>()
-        .join(", ")
+    items.iter().map(T::to_string).collect::<Vec<_>>().join(", ")
 }
 
 /// The one table that a statement reads, and what it calls it.
@@ -107,11 +95,7 @@ fn source(select: &ast::Select, schema: &Schema) -> Lowered<(TableNo, String)> {
     let start = start(select.span());
     let from = match select.from.as_slice() {
         [] => {
-            return Err(Refusal::new(
-                start,
-                "this reads no table",
-                "add FROM with a table's name",
-            ));
+            return Err(Refusal::new(start, "this reads no table", "add FROM with a table's name"));
         }
         [one] if one.joins.is_empty() => one,
         _ => {
@@ -154,11 +138,7 @@ fn source(select: &ast::Select, schema: &Schema) -> Lowered<(TableNo, String)> {
         )
     })?;
     let spelled = match alias {
-        Some(alias) => format!(
-            "{ident} {}{}",
-            if alias.explicit { "AS " } else { "" },
-            alias.name
-        ),
+        Some(alias) => format!("{ident} {}{}", if alias.explicit { "AS " } else { "" }, alias.name),
         None => ident.to_string(),
     };
     if spelled != from.to_string() {
@@ -168,13 +148,7 @@ fn source(select: &ast::Select, schema: &Schema) -> Lowered<(TableNo, String)> {
             "name the table alone",
         ));
     }
-    Ok((
-        table,
-        alias
-            .as_ref()
-            .map_or(&ident.value, |alias| &alias.name.value)
-            .clone(),
-    ))
+    Ok((table, alias.as_ref().map_or(&ident.value, |alias| &alias.name.value).clone()))
 }
 
 /// The result columns that have a name of their own.
@@ -188,11 +162,7 @@ fn named_items(select: &ast::Select) -> Vec<(&str, &ast::Expr)> {
 
 /// Where in a text something begins; the parser does not know it of everything.
 fn start(span: sqlparser::tokenizer::Span) -> Location {
-    if span.start.line == 0 {
-        Location::new(1, 1)
-    } else {
-        span.start
-    }
+    if span.start.line == 0 { Location::new(1, 1) } else { span.start }
 }
 
 /// What may be named at a place of the statement.
@@ -225,11 +195,8 @@ impl<'a> Lowering<'a> {
         select: &'a ast::Select,
         table: TableNo,
     ) -> Lowered<Plan> {
-        let condition = select
-            .selection
-            .as_ref()
-            .map(|condition| self.expr(condition))
-            .transpose()?;
+        let condition =
+            select.selection.as_ref().map(|condition| self.expr(condition)).transpose()?;
         let keys = self.group_keys(select)?;
         self.scope = Scope::Group;
         let having = match &select.having {
@@ -249,11 +216,7 @@ impl<'a> Lowering<'a> {
             ));
         }
         let regroup = |placed: Placed| {
-            if grouped {
-                placed.regroup(&keys, self.table)
-            } else {
-                Ok(placed.expr)
-            }
+            if grouped { placed.regroup(&keys, self.table) } else { Ok(placed.expr) }
         };
         let declared = |expr: &Expr| match expr {
             Expr::Column(number) => Some(self.table.fields[*number].kind),
@@ -262,27 +225,15 @@ impl<'a> Lowering<'a> {
         let mut outputs = Vec::new();
         for (name, placed) in items {
             let declared = declared(&placed.expr);
-            outputs.push(Output {
-                name,
-                expr: regroup(placed)?,
-                declared,
-            });
+            outputs.push(Output { name, expr: regroup(placed)?, declared });
         }
         let mut order_keys = Vec::new();
         for (placed, descending, nulls_first) in order {
-            order_keys.push(OrderKey {
-                expr: regroup(placed)?,
-                descending,
-                nulls_first,
-            });
+            order_keys.push(OrderKey { expr: regroup(placed)?, descending, nulls_first });
         }
         let having = having.map(|(placed, _)| regroup(placed)).transpose()?;
         let aggregates = std::mem::take(&mut self.aggregates);
-        let grouping = grouped.then_some(Grouping {
-            keys,
-            aggregates,
-            having,
-        });
+        let grouping = grouped.then_some(Grouping { keys, aggregates, having });
         let (key_parts, filter) = self.split(condition);
         let mut plan = Plan {
             text: query.to_string(),
@@ -324,18 +275,14 @@ impl<'a> Lowering<'a> {
         number: usize,
         at: Location,
     ) -> Lowered<&'a ast::Expr> {
-        let item = number
-            .checked_sub(1)
-            .and_then(|index| select.projection.get(index));
+        let item = number.checked_sub(1).and_then(|index| select.projection.get(index));
         match item {
             Some(SelectItem::UnnamedExpr(expr) | SelectItem::ExprWithAlias { expr, .. }) => {
                 Ok(expr)
             }
-            Some(_) => Err(Refusal::new(
-                at,
-                format!("column {number} is a \"*\""),
-                "name the column",
-            )),
+            Some(_) => {
+                Err(Refusal::new(at, format!("column {number} is a \"*\""), "name the column"))
+            }
             None => {
                 let message = format!("there is no result column {number}");
                 Err(Refusal::new(
@@ -384,17 +331,10 @@ impl<'a> Lowering<'a> {
     }
 
     fn all_columns(&self, at: Location) -> impl Iterator<Item = (String, Placed)> + use<'a> {
-        self.table
-            .fields
-            .iter()
-            .enumerate()
-            .map(move |(number, field)| {
-                let placed = Placed {
-                    expr: Expr::Column(number),
-                    met: vec![(number, at)],
-                };
-                (field.name.to_string(), placed)
-            })
+        self.table.fields.iter().enumerate().map(move |(number, field)| {
+            let placed = Placed { expr: Expr::Column(number), met: vec![(number, at)] };
+            (field.name.to_string(), placed)
+        })
     }
 
     /// A result column's expression, which sees the names of the others not at all.
@@ -437,10 +377,9 @@ impl<'a> Lowering<'a> {
                 }
             };
             let named = match &key.expr {
-                ast::Expr::Identifier(ident) => self
-                    .names
-                    .iter()
-                    .find(|(name, _)| name.eq_ignore_ascii_case(&ident.value)),
+                ast::Expr::Identifier(ident) => {
+                    self.names.iter().find(|(name, _)| name.eq_ignore_ascii_case(&ident.value))
+                }
                 _ => None,
             };
             let placed = match (ordinal(&key.expr), named) {
@@ -454,11 +393,7 @@ impl<'a> Lowering<'a> {
                 (None, Some((_, expr))) => self.item(expr)?,
                 (None, None) => self.placed(&key.expr)?,
             };
-            out.push((
-                placed,
-                descending,
-                key.options.nulls_first.unwrap_or(!descending),
-            ));
+            out.push((placed, descending, key.options.nulls_first.unwrap_or(!descending)));
         }
         Ok(out)
     }
@@ -478,11 +413,7 @@ impl<'a> Lowering<'a> {
                 return Ok(Some(placed.expr));
             }
             let message = "LIMIT and OFFSET cannot read a row";
-            Err(Refusal::new(
-                start(expr.span()),
-                message,
-                "use a number or a parameter",
-            ))
+            Err(Refusal::new(start(expr.span()), message, "use a number or a parameter"))
         };
         Ok((constant(limit)?, constant(offset)?))
     }
@@ -512,11 +443,7 @@ impl<'a> Lowering<'a> {
                 }
                 (_, Some((field, param))) if keys.iter().all(|key| key.field != field) => {
                     let affinity = Affinity::of(self.table.field(field).kind, self.schema);
-                    keys.push(KeyPart {
-                        field,
-                        param,
-                        affinity,
-                    });
+                    keys.push(KeyPart { field, param, affinity });
                 }
                 (expr, _) => {
                     rest = Some(match rest {
@@ -532,10 +459,7 @@ impl<'a> Lowering<'a> {
     fn placed(&mut self, expr: &'a ast::Expr) -> Lowered<Placed> {
         self.met.clear();
         let expr = self.expr(expr)?;
-        Ok(Placed {
-            expr,
-            met: std::mem::take(&mut self.met),
-        })
+        Ok(Placed { expr, met: std::mem::take(&mut self.met) })
     }
 
     fn in_scope(&mut self, scope: Scope, expr: &'a ast::Expr) -> Lowered<Expr> {
@@ -565,11 +489,7 @@ impl<'a> Lowering<'a> {
                 (UnaryOperator::Plus, of) => Expr::Call(Function::Coalesce, vec![self.expr(of)?]),
                 (UnaryOperator::Not, of) => Expr::Not(self.boxed(of)?),
                 (op, _) => {
-                    return Err(Refusal::new(
-                        at,
-                        format!("operator {op} is not supported"),
-                        "",
-                    ));
+                    return Err(Refusal::new(at, format!("operator {op} is not supported"), ""));
                 }
             },
             ast::Expr::BinaryOp { left, op, right } => return self.binary(left, op, right),
@@ -581,56 +501,23 @@ impl<'a> Lowering<'a> {
             ast::Expr::IsNotFalse(of) => not(Expr::IsTruth(false, self.boxed(of)?)),
             ast::Expr::IsNotDistinctFrom(left, right) => self.is(left, right)?,
             ast::Expr::IsDistinctFrom(left, right) => not(self.is(left, right)?),
-            ast::Expr::Between {
-                expr,
-                negated,
-                low,
-                high,
-            } => {
+            ast::Expr::Between { expr, negated, low, high } => {
                 let low = self.compare(Comparison::GreaterOrEqual, expr, low)?;
                 let high = self.compare(Comparison::LessOrEqual, expr, high)?;
                 negate(*negated, Expr::And(Box::new(low), Box::new(high)))
             }
-            ast::Expr::InList {
-                expr,
-                list,
-                negated,
-            } => {
+            ast::Expr::InList { expr, list, negated } => {
                 let of = self.expr(expr)?;
-                let items = list
-                    .iter()
-                    .map(|item| self.expr(item))
-                    .collect::<Lowered<Vec<_>>>()?;
+                let items = list.iter().map(|item| self.expr(item)).collect::<Lowered<Vec<_>>>()?;
                 items.iter().for_each(|item| self.mark_time(&of, item));
                 negate(*negated, Expr::In(self.affinity(&of), Box::new(of), items))
             }
-            ast::Expr::Like {
-                negated,
-                any: false,
-                expr,
-                pattern,
-                escape_char,
-            } => {
-                let escape = escape_char
-                    .as_ref()
-                    .map(|escape| self.escape(escape))
-                    .transpose()?;
+            ast::Expr::Like { negated, any: false, expr, pattern, escape_char } => {
+                let escape = escape_char.as_ref().map(|escape| self.escape(escape)).transpose()?;
                 let (text, pattern) = (self.boxed(expr)?, self.boxed(pattern)?);
-                negate(
-                    *negated,
-                    Expr::Like {
-                        text,
-                        pattern,
-                        escape,
-                    },
-                )
+                negate(*negated, Expr::Like { text, pattern, escape })
             }
-            ast::Expr::Case {
-                operand,
-                conditions,
-                else_result,
-                ..
-            } => {
+            ast::Expr::Case { operand, conditions, else_result, .. } => {
                 let branches = conditions.iter().map(|branch| {
                     let when = match operand {
                         Some(operand) => {
@@ -641,14 +528,9 @@ impl<'a> Lowering<'a> {
                     Ok((when, self.expr(&branch.result)?))
                 });
                 let branches = branches.collect::<Lowered<Vec<_>>>()?;
-                let otherwise = else_result
-                    .as_ref()
-                    .map(|otherwise| self.boxed(otherwise))
-                    .transpose()?;
-                Expr::Case {
-                    branches,
-                    otherwise,
-                }
+                let otherwise =
+                    else_result.as_ref().map(|otherwise| self.boxed(otherwise)).transpose()?;
+                Expr::Case { branches, otherwise }
             }
             ast::Expr::Function(function) => return self.function(function, at),
             ast::Expr::Exists { .. } | ast::Expr::Subquery(_) | ast::Expr::InSubquery { .. } => {
@@ -666,11 +548,7 @@ impl<'a> Lowering<'a> {
                 ));
             }
             other => {
-                return Err(Refusal::new(
-                    at,
-                    format!("\"{other}\" is not supported"),
-                    "",
-                ));
+                return Err(Refusal::new(at, format!("\"{other}\" is not supported"), ""));
             }
         })
     }
@@ -680,10 +558,7 @@ impl<'a> Lowering<'a> {
             self.met.push((column.index(), at));
             return Ok(Expr::Column(column.index()));
         }
-        let named = self
-            .names
-            .iter()
-            .find(|(name, _)| name.eq_ignore_ascii_case(&ident.value));
+        let named = self.names.iter().find(|(name, _)| name.eq_ignore_ascii_case(&ident.value));
         if let (Some((_, expr)), Scope::Row | Scope::Group) = (named, self.scope) {
             let (expr, names) = (*expr, std::mem::take(&mut self.names));
             let lowered = self.expr(expr);
@@ -693,10 +568,7 @@ impl<'a> Lowering<'a> {
         if ident.quote_style == Some('"') {
             let message = format!("there is no column {ident}");
             let help = format!("a text stands in single quotes: '{}'", ident.value);
-            return Err(Refusal {
-                unknown_name: true,
-                ..Refusal::new(at, message, help)
-            });
+            return Err(Refusal { unknown_name: true, ..Refusal::new(at, message, help) });
         }
         Err(self.no_column(&ident.value, at))
     }
@@ -712,10 +584,7 @@ impl<'a> Lowering<'a> {
         if !table.value.eq_ignore_ascii_case(&self.alias) {
             let message = format!("the statement reads no table \"{}\"", table.value);
             let help = format!("it reads \"{}\"", self.alias);
-            return Err(Refusal {
-                unknown_name: true,
-                ..Refusal::new(at, message, help)
-            });
+            return Err(Refusal { unknown_name: true, ..Refusal::new(at, message, help) });
         }
         match self.table.field_no(&column.value) {
             Some(column) => {
@@ -737,11 +606,7 @@ impl<'a> Lowering<'a> {
     fn literal(&mut self, value: &ast::Value, negative: bool, at: Location) -> Lowered<Expr> {
         let literal = match value {
             ast::Value::Number(digits, false) => {
-                let digits = if negative {
-                    format!("-{digits}")
-                } else {
-                    digits.clone()
-                };
+                let digits = if negative { format!("-{digits}") } else { digits.clone() };
                 return number(&digits).map(Expr::Literal).ok_or_else(|| {
                     Refusal::new(
                         at,
@@ -769,35 +634,20 @@ impl<'a> Lowering<'a> {
                     ));
                 };
                 let param = Expr::Param(self.param(name));
-                return Ok(if negative {
-                    Expr::Negate(Box::new(param))
-                } else {
-                    param
-                });
+                return Ok(if negative { Expr::Negate(Box::new(param)) } else { param });
             }
             other => {
-                return Err(Refusal::new(
-                    at,
-                    format!("literal {other} is not supported"),
-                    "",
-                ));
+                return Err(Refusal::new(at, format!("literal {other} is not supported"), ""));
             }
         };
         let literal = Expr::Literal(literal);
-        Ok(if negative {
-            Expr::Negate(Box::new(literal))
-        } else {
-            literal
-        })
+        Ok(if negative { Expr::Negate(Box::new(literal)) } else { literal })
     }
 
     fn param(&mut self, name: &str) -> usize {
         let known = self.params.iter().position(|param| param.name == name);
         known.unwrap_or_else(|| {
-            self.params.push(Param {
-                name: name.to_owned(),
-                is_time: false,
-            });
+            self.params.push(Param { name: name.to_owned(), is_time: false });
             self.params.len() - 1
         })
     }
@@ -848,11 +698,7 @@ impl<'a> Lowering<'a> {
                 return Err(Refusal::new(start(left.span()), message, ""));
             }
         };
-        Ok(Expr::Arithmetic(
-            arithmetic,
-            self.boxed(left)?,
-            self.boxed(right)?,
-        ))
+        Ok(Expr::Arithmetic(arithmetic, self.boxed(left)?, self.boxed(right)?))
     }
 
     fn compare(
@@ -864,12 +710,7 @@ impl<'a> Lowering<'a> {
         let (left, right) = (self.expr(left)?, self.expr(right)?);
         self.mark_time(&left, &right);
         let affinity = Affinity::of_comparison(self.affinity(&left), self.affinity(&right));
-        Ok(Expr::Compare(
-            comparison,
-            affinity,
-            Box::new(left),
-            Box::new(right),
-        ))
+        Ok(Expr::Compare(comparison, affinity, Box::new(left), Box::new(right)))
     }
 
     fn is(&mut self, left: &'a ast::Expr, right: &'a ast::Expr) -> Lowered<Expr> {
@@ -883,11 +724,7 @@ impl<'a> Lowering<'a> {
         let lowered = self.boxed(escape)?;
         match lowered.as_ref() {
             Expr::Literal(Scalar::Text(text)) if text.chars().count() == 1 => Ok(lowered),
-            _ => Err(Refusal::new(
-                start(escape.span()),
-                "ESCAPE takes a text of one letter",
-                "",
-            )),
+            _ => Err(Refusal::new(start(escape.span()), "ESCAPE takes a text of one letter", "")),
         }
     }
 
@@ -926,21 +763,14 @@ impl<'a> Lowering<'a> {
         }
         let arguments = list.args.iter().map(|argument| match argument {
             FunctionArg::Unnamed(FunctionArgExpr::Expr(argument)) => self.expr(argument),
-            other => Err(Refusal::new(
-                at,
-                format!("\"{other}\" is no argument of {name}()"),
-                "",
-            )),
+            other => Err(Refusal::new(at, format!("\"{other}\" is no argument of {name}()"), "")),
         });
         let arguments = arguments.collect::<Lowered<Vec<_>>>()?;
         let counted = |wanted: std::ops::RangeInclusive<usize>, told: &str| {
             if wanted.contains(&arguments.len()) {
                 return Ok(());
             }
-            let message = format!(
-                "{name}() has {} arguments, expected {told}",
-                arguments.len()
-            );
+            let message = format!("{name}() has {} arguments, expected {told}", arguments.len());
             Err(Refusal::new(at, message, ""))
         };
         match name.as_str() {
@@ -959,11 +789,7 @@ impl<'a> Lowering<'a> {
                 } else {
                     near
                 };
-                return Err(Refusal::new(
-                    at,
-                    format!("function {name}() is not supported"),
-                    help,
-                ));
+                return Err(Refusal::new(at, format!("function {name}() is not supported"), help));
             }
         }
         Ok(match name.as_str() {
@@ -975,10 +801,7 @@ impl<'a> Lowering<'a> {
             _ => {
                 let mut arguments = arguments.into_iter();
                 let branches = arguments.next().zip(arguments.next()).into_iter().collect();
-                Expr::Case {
-                    branches,
-                    otherwise: arguments.next().map(Box::new),
-                }
+                Expr::Case { branches, otherwise: arguments.next().map(Box::new) }
             }
         })
     }
@@ -1087,29 +910,18 @@ fn footprint(plan: &mut Plan) {
     };
     match &plan.grouping {
         Some(grouping) => {
-            let arguments = grouping
-                .aggregates
-                .iter()
-                .filter_map(|(_, argument)| argument.as_ref());
-            grouping
-                .keys
-                .iter()
-                .chain(arguments)
-                .for_each(|expr| add(&mut content, expr));
+            let arguments =
+                grouping.aggregates.iter().filter_map(|(_, argument)| argument.as_ref());
+            grouping.keys.iter().chain(arguments).for_each(|expr| add(&mut content, expr));
         }
         None => {
-            plan.outputs
-                .iter()
-                .for_each(|output| add(&mut content, &output.expr));
+            plan.outputs.iter().for_each(|output| add(&mut content, &output.expr));
             plan.order.iter().for_each(|key| add(&mut order, &key.expr));
         }
     }
     plan.filter.iter().for_each(|filter| add(&mut all, filter));
     plan.keys.iter().for_each(|key| all.insert(key.field));
-    content
-        .iter()
-        .chain(order.iter())
-        .for_each(|field| all.insert(field));
+    content.iter().chain(order.iter()).for_each(|field| all.insert(field));
     (plan.footprint, plan.content, plan.order_fields) = (all, content, order);
 }
 

@@ -92,34 +92,23 @@ impl Window {
 
     /// The position in the window of a rank.
     pub(crate) fn position(self, rank: usize) -> Option<usize> {
-        rank.checked_sub(self.offset)
-            .filter(|position| *position < self.limit)
+        rank.checked_sub(self.offset).filter(|position| *position < self.limit)
     }
 }
 
 impl Plan {
     /// The parameters' values in the plan's order.
     pub(crate) fn bind(&self, given: &Named) -> Result<Vec<Scalar<'static>>> {
-        let names: Vec<&str> = self
-            .params
-            .iter()
-            .map(|param| param.name.as_str())
-            .collect();
+        let names: Vec<&str> = self.params.iter().map(|param| param.name.as_str()).collect();
         if let Some((wrong, _)) = given.iter().find(|(name, _)| !names.contains(&bare(name))) {
             let message = format!("the statement has no parameter :{}", bare(wrong));
             return Err(Error::new(ErrorKind::Parameter, message).help(nearest(wrong, names)));
         }
         let values = self.params.iter().map(|param| {
-            let value = given
-                .iter()
-                .filter(|(name, _)| bare(name) == param.name)
-                .last();
+            let value = given.iter().filter(|(name, _)| bare(name) == param.name).last();
             let (_, value) = value.ok_or_else(|| {
-                Error::new(
-                    ErrorKind::Parameter,
-                    format!("parameter :{} has no value", param.name),
-                )
-                .help(format!("the statement's parameters are {}", list(&names)))
+                Error::new(ErrorKind::Parameter, format!("parameter :{} has no value", param.name))
+                    .help(format!("the statement's parameters are {}", list(&names)))
             })?;
             Ok(match value {
                 Value::Text(text) if param.is_time => match text.parse() {
@@ -127,10 +116,8 @@ impl Plan {
                     Err(_) => Scalar::from(value),
                 },
                 Value::Float(number) if !number.is_finite() => {
-                    let message = format!(
-                        "parameter :{} is {number}, expected a finite number",
-                        param.name
-                    );
+                    let message =
+                        format!("parameter :{} is {number}, expected a finite number", param.name);
                     return Err(Error::new(ErrorKind::Parameter, message));
                 }
                 value => Scalar::from(value),
@@ -149,22 +136,15 @@ impl Plan {
                 Scalar::Real(number) if number.fract() == 0.0 && number.abs() < 1e15 => {
                     Ok(Some(number as i64))
                 }
-                _ => Err(Error::new(
-                    ErrorKind::Parameter,
-                    format!("{name} is not a whole number"),
-                )),
+                _ => Err(Error::new(ErrorKind::Parameter, format!("{name} is not a whole number"))),
             }
         };
         let limit = number(&self.limit, "LIMIT")?;
         let offset = number(&self.offset, "OFFSET")?;
         Ok(Window {
             // A negative LIMIT is none, a negative OFFSET is 0.
-            limit: limit
-                .and_then(|limit| usize::try_from(limit).ok())
-                .unwrap_or(usize::MAX),
-            offset: offset
-                .and_then(|offset| usize::try_from(offset).ok())
-                .unwrap_or(0),
+            limit: limit.and_then(|limit| usize::try_from(limit).ok()).unwrap_or(usize::MAX),
+            offset: offset.and_then(|offset| usize::try_from(offset).ok()).unwrap_or(0),
         })
     }
 

@@ -19,10 +19,7 @@ pub(crate) struct Ranked<E> {
 
 enum Node<E> {
     Leaf(Leaf<E>),
-    Branch {
-        len: usize,
-        children: Vec<Arc<Node<E>>>,
-    },
+    Branch { len: usize, children: Vec<Arc<Node<E>>> },
 }
 
 /// Neighbouring entries, and their rows once somebody has read one of them.
@@ -35,27 +32,20 @@ impl<E: Clone> Clone for Node<E> {
     fn clone(&self) -> Self {
         match self {
             Node::Leaf(leaf) => Node::leaf(leaf.entries.clone()),
-            Node::Branch { len, children } => Node::Branch {
-                len: *len,
-                children: children.clone(),
-            },
+            Node::Branch { len, children } => {
+                Node::Branch { len: *len, children: children.clone() }
+            }
         }
     }
 }
 
 impl<E> Node<E> {
     fn leaf(entries: Vec<E>) -> Self {
-        Node::Leaf(Leaf {
-            entries,
-            rows: OnceLock::new(),
-        })
+        Node::Leaf(Leaf { entries, rows: OnceLock::new() })
     }
 
     fn branch(children: Vec<Arc<Node<E>>>) -> Self {
-        Node::Branch {
-            len: children.iter().map(|child| child.len()).sum(),
-            children,
-        }
+        Node::Branch { len: children.iter().map(|child| child.len()).sum(), children }
     }
 
     fn len(&self) -> usize {
@@ -91,9 +81,7 @@ impl<E> Node<E> {
 
 impl<E: Clone> Ranked<E> {
     pub(crate) fn new() -> Self {
-        Self {
-            root: Arc::new(Node::leaf(Vec::new())),
-        }
+        Self { root: Arc::new(Node::leaf(Vec::new())) }
     }
 
     /// A tree of entries that are in order already.
@@ -153,10 +141,7 @@ impl<E: Clone> Ranked<E> {
                 }
                 Node::Branch { children, .. } => {
                     let place = child(children, &against);
-                    before += children[..place]
-                        .iter()
-                        .map(|child| child.len())
-                        .sum::<usize>();
+                    before += children[..place].iter().map(|child| child.len()).sum::<usize>();
                     node = &children[place];
                 }
             }
@@ -284,13 +269,7 @@ fn join<E: Clone>(children: &mut Vec<Arc<Node<E>>>, place: usize) {
             left.entries.extend_from_slice(&right.entries);
             left.rows = OnceLock::new();
         }
-        (
-            Node::Branch { len, children },
-            Node::Branch {
-                len: more,
-                children: others,
-            },
-        ) => {
+        (Node::Branch { len, children }, Node::Branch { len: more, children: others }) => {
             *len += more;
             children.extend_from_slice(others);
         }

@@ -27,22 +27,12 @@ impl Entry {
         window: Window,
         ordered: Result<Ordered, Failure>,
     ) -> Self {
-        Self {
-            plan,
-            params,
-            window,
-            ordered,
-            last: Mutex::default(),
-        }
+        Self { plan, params, window, ordered, last: Mutex::default() }
     }
 
     /// Goes on giving the object that readers hold of an entry whose rows are the same.
     pub(crate) fn keep_result_of(&self, other: &Entry) {
-        let kept = other
-            .last
-            .lock()
-            .unwrap_or_else(PoisonError::into_inner)
-            .clone();
+        let kept = other.last.lock().unwrap_or_else(PoisonError::into_inner).clone();
         *self.last.lock().unwrap_or_else(PoisonError::into_inner) = kept;
     }
 
@@ -130,11 +120,7 @@ impl QueryResult {
 
     /// The columns' names.
     pub fn columns(&self) -> impl Iterator<Item = &str> {
-        self.0
-            .plan
-            .outputs
-            .iter()
-            .map(|output| output.name.as_str())
+        self.0.plan.outputs.iter().map(|output| output.name.as_str())
     }
 
     /// The row at a position, counted from 0.
@@ -143,29 +129,22 @@ impl QueryResult {
             return None;
         }
         let rank = self.0.window.offset + position;
-        let values = match &self.0.ordered {
-            Ordered::Rows(ranked) => {
-                let (leaf, place) = ranked.leaf(rank)?;
-                &leaf.rows.get_or_init(|| {
-                    leaf.entries
-                        .iter()
-                        .map(|slot| self.table_row(*slot))
-                        .collect()
-                })[place]
-            }
-            Ordered::Groups(ranked) => {
-                let (leaf, place) = ranked.leaf(rank)?;
-                &leaf
-                    .rows
-                    .get_or_init(|| leaf.entries.iter().map(|row| self.group_row(row)).collect())
-                    [place]
-            }
-        };
-        Some(ResultRow {
-            result: self,
-            position,
-            values,
-        })
+        let values =
+            match &self.0.ordered {
+                Ordered::Rows(ranked) => {
+                    let (leaf, place) = ranked.leaf(rank)?;
+                    &leaf.rows.get_or_init(|| {
+                        leaf.entries.iter().map(|slot| self.table_row(*slot)).collect()
+                    })[place]
+                }
+                Ordered::Groups(ranked) => {
+                    let (leaf, place) = ranked.leaf(rank)?;
+                    &leaf.rows.get_or_init(|| {
+                        leaf.entries.iter().map(|row| self.group_row(row)).collect()
+                    })[place]
+                }
+            };
+        Some(ResultRow { result: self, position, values })
     }
 
     /// All rows in their order.
@@ -194,19 +173,10 @@ impl QueryResult {
     }
 
     fn table_row(&self, slot: Slot) -> Box<[Value]> {
-        let row = TableRow {
-            state: &self.0.state,
-            table: self.0.plan.table,
-            slot,
-        };
+        let row = TableRow { state: &self.0.state, table: self.0.plan.table, slot };
         let outputs = self.0.plan.outputs.iter();
         outputs
-            .map(|output| {
-                output
-                    .expr
-                    .eval(&row, &self.0.params)
-                    .into_value(output.declared)
-            })
+            .map(|output| output.expr.eval(&row, &self.0.params).into_value(output.declared))
             .collect()
     }
 
@@ -214,10 +184,7 @@ impl QueryResult {
         let outputs = self.0.plan.outputs.iter();
         outputs
             .map(|output| {
-                output
-                    .expr
-                    .eval(&&*row.values, &self.0.params)
-                    .into_value(output.declared)
+                output.expr.eval(&&*row.values, &self.0.params).into_value(output.declared)
             })
             .collect()
     }
@@ -226,18 +193,14 @@ impl QueryResult {
         let rank = self.0.window.offset + position;
         match &self.0.ordered {
             Ordered::Rows(ranked) => {
-                let id = ranked
-                    .get(rank)
-                    .and_then(|slot| self.0.state.id(self.0.plan.table, *slot));
+                let id =
+                    ranked.get(rank).and_then(|slot| self.0.state.id(self.0.plan.table, *slot));
                 id.map(|id| id.to_id().into()).into_iter().collect()
             }
             Ordered::Groups(ranked) => ranked
                 .get(rank)
                 .map(|row| {
-                    row.values[..row.keys]
-                        .iter()
-                        .map(|key| key.clone().into_value(None))
-                        .collect()
+                    row.values[..row.keys].iter().map(|key| key.clone().into_value(None)).collect()
                 })
                 .unwrap_or_default(),
         }
@@ -246,9 +209,7 @@ impl QueryResult {
 
 impl fmt::Debug for QueryResult {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_list()
-            .entries(self.rows().map(|row| row.values))
-            .finish()
+        f.debug_list().entries(self.rows().map(|row| row.values)).finish()
     }
 }
 
@@ -258,10 +219,7 @@ impl PartialEq for QueryResult {
         self.is_same(other)
             || self.len() == other.len()
                 && self.columns().eq(other.columns())
-                && self
-                    .rows()
-                    .map(|row| row.values)
-                    .eq(other.rows().map(|row| row.values))
+                && self.rows().map(|row| row.values).eq(other.rows().map(|row| row.values))
     }
 }
 
@@ -308,19 +266,14 @@ impl<'r> ResultRow<'r> {
     pub fn get(&self, column: &str) -> Result<&'r Value> {
         let place = self.result.columns().position(|name| name == column);
         place.map(|place| &self.values[place]).ok_or_else(|| {
-            Error::new(
-                ErrorKind::UnknownName,
-                format!("the result has no column \"{column}\""),
-            )
-            .help(nearest(column, self.result.columns()))
+            Error::new(ErrorKind::UnknownName, format!("the result has no column \"{column}\""))
+                .help(nearest(column, self.result.columns()))
         })
     }
 }
 
 impl fmt::Debug for ResultRow<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_map()
-            .entries(self.result.columns().zip(self.values))
-            .finish()
+        f.debug_map().entries(self.result.columns().zip(self.values)).finish()
     }
 }

@@ -144,9 +144,9 @@ impl<'a> Scalar<'a> {
     /// The value under an affinity.
     pub(crate) fn under(self, affinity: Affinity) -> Self {
         match (affinity, &self) {
-            (Affinity::Text, Scalar::Int(_) | Scalar::Real(_)) => self
-                .to_text()
-                .map_or(Scalar::Null, |text| Scalar::Text(text.into())),
+            (Affinity::Text, Scalar::Int(_) | Scalar::Real(_)) => {
+                self.to_text().map_or(Scalar::Null, |text| Scalar::Text(text.into()))
+            }
             (Affinity::Numeric, Scalar::Str(_) | Scalar::Text(_)) => {
                 let whole = match &self {
                     Scalar::Str(text) => number_prefix(text),
@@ -307,11 +307,7 @@ fn int_against_real(int: i64, real: f64) -> Ordering {
         Ordering::Greater
     } else {
         let floor = real.floor();
-        int.cmp(&(floor as i64)).then(if real > floor {
-            Ordering::Less
-        } else {
-            Ordering::Equal
-        })
+        int.cmp(&(floor as i64)).then(if real > floor { Ordering::Less } else { Ordering::Equal })
     }
 }
 
@@ -321,12 +317,8 @@ fn number_prefix(text: &str) -> (Scalar<'static>, bool) {
     let is_space = |byte: &u8| matches!(byte, b' ' | b'\t'..=b'\r');
     let bytes = text.as_bytes();
     let start = bytes.iter().take_while(|byte| is_space(byte)).count();
-    let digits = |from: usize| {
-        bytes[from..]
-            .iter()
-            .take_while(|byte| byte.is_ascii_digit())
-            .count()
-    };
+    let digits =
+        |from: usize| bytes[from..].iter().take_while(|byte| byte.is_ascii_digit()).count();
     let unsigned = start + usize::from(matches!(bytes.get(start), Some(b'+' | b'-')));
     let whole_digits = digits(unsigned);
     let mut end = unsigned + whole_digits;
@@ -365,10 +357,7 @@ fn int_prefix(text: &str) -> i64 {
         Some(digits) => (true, digits),
         None => (false, text.strip_prefix('+').unwrap_or(text)),
     };
-    let digits = digits
-        .bytes()
-        .take_while(u8::is_ascii_digit)
-        .map(|digit| i64::from(digit - b'0'));
+    let digits = digits.bytes().take_while(u8::is_ascii_digit).map(|digit| i64::from(digit - b'0'));
     digits.fold(0, |number: i64, digit| {
         let digit = if negative { -digit } else { digit };
         number.saturating_mul(10).saturating_add(digit)
@@ -380,11 +369,7 @@ fn int_prefix(text: &str) -> i64 {
 pub(crate) fn real_text(number: f64) -> String {
     const DIGITS: i32 = 17;
     if number.is_infinite() {
-        return if number > 0.0 {
-            "Inf".to_owned()
-        } else {
-            "-Inf".to_owned()
-        };
+        return if number > 0.0 { "Inf".to_owned() } else { "-Inf".to_owned() };
     }
     if number == 0.0 {
         return "0.0".to_owned();
@@ -416,11 +401,7 @@ pub(crate) fn real_text(number: f64) -> String {
 /// The significant digits of a positive number, and the power of ten of the first.
 fn significant(number: f64) -> (String, i32) {
     let (scaled, power) = scale(number);
-    let mut digits: Vec<u8> = scaled
-        .to_string()
-        .bytes()
-        .map(|digit| digit - b'0')
-        .collect();
+    let mut digits: Vec<u8> = scaled.to_string().bytes().map(|digit| digit - b'0').collect();
     let mut exponent = digits.len() as i32 - 1 - power;
     let keep = shortened(number, &digits, exponent).unwrap_or(17);
     let up = digits[keep] >= 5;
@@ -436,13 +417,7 @@ fn significant(number: f64) -> (String, i32) {
         }
     }
     while digits.len() > 1 && digits.pop_if(|digit| *digit == 0).is_some() {}
-    (
-        digits
-            .into_iter()
-            .map(|digit| char::from(b'0' + digit))
-            .collect(),
-        exponent,
-    )
+    (digits.into_iter().map(|digit| char::from(b'0' + digit)).collect(), exponent)
 }
 
 /// A positive number times a power of ten, as a whole number of 18 or 19 digits, and that power.
@@ -451,10 +426,7 @@ fn scale(number: f64) -> (u64, i32) {
     let bits = number.to_bits();
     let fraction = bits & ((1 << 52) - 1);
     let (mantissa, exponent) = match bits >> 52 {
-        0 => (
-            fraction << fraction.leading_zeros(),
-            -1074 - fraction.leading_zeros() as i32,
-        ),
+        0 => (fraction << fraction.leading_zeros(), -1074 - fraction.leading_zeros() as i32),
         exponent => ((fraction | 1 << 52) << 11, exponent as i32 - 1086),
     };
     // Both products round a logarithm down; they are exact in the range of binary64.
@@ -489,17 +461,12 @@ fn power_of_ten(power: i32) -> u64 {
 /// the shorter text reads back as the same number.
 fn shortened(number: f64, digits: &[u8], exponent: i32) -> Option<usize> {
     let run_from = |from: usize, digit: u8| {
-        let run = digits[..from]
-            .iter()
-            .rev()
-            .take_while(|other| **other == digit)
-            .count();
+        let run = digits[..from].iter().rev().take_while(|other| **other == digit).count();
         from - run
     };
     let reads_back = |kept: usize, one_more: u64| {
-        let head = digits[..kept]
-            .iter()
-            .fold(0_u64, |number, digit| number * 10 + u64::from(*digit));
+        let head =
+            digits[..kept].iter().fold(0_u64, |number, digit| number * 10 + u64::from(*digit));
         let text = format!("{}e{}", head + one_more, exponent + 1 - kept as i32);
         text.parse() == Ok(number)
     };
@@ -536,11 +503,7 @@ mod tests {
     fn numbers_and_texts_convert_as_in_sqlite() {
         let sqlite = rusqlite::Connection::open_in_memory().unwrap();
         let ask = |sql: &str, value: &dyn rusqlite::ToSql| -> rusqlite::types::Value {
-            sqlite
-                .prepare_cached(sql)
-                .unwrap()
-                .query_row([value], |row| row.get(0))
-                .unwrap()
+            sqlite.prepare_cached(sql).unwrap().query_row([value], |row| row.get(0)).unwrap()
         };
         proptest!(ProptestConfig { cases: 3000, failure_persistence: None, ..ProptestConfig::default() }, |(number in number(), text in "[ +-]{0,2}[0-9]{0,20}[.]?[0-9]{0,3}([eE][+-]?[0-9]{0,3})?[ x]?")| {
             let spelled = ask("SELECT ?1 || ''", &number);

@@ -18,12 +18,7 @@ pub(crate) struct Refusal {
 
 impl Refusal {
     pub(crate) fn new(at: Location, message: impl Into<String>, help: impl Into<String>) -> Self {
-        Self {
-            at,
-            message: message.into(),
-            help: help.into(),
-            unknown_name: false,
-        }
+        Self { at, message: message.into(), help: help.into(), unknown_name: false }
     }
 }
 
@@ -63,10 +58,7 @@ pub(crate) fn parse(sql: &str) -> Result<ast::Query, Refusal> {
     if next.token != Token::EOF {
         return Err(Refusal::new(
             next.span.start,
-            format!(
-                "found {} behind the statement, expected its end",
-                next.token
-            ),
+            format!("found {} behind the statement, expected its end", next.token),
             "",
         ));
     }
@@ -225,10 +217,7 @@ impl Dialect for SqliteDialect {
         };
         parser.advance_token();
         let expr = parser.parse_subexpr(binds::SIGN);
-        Some(expr.map(|expr| Expr::UnaryOp {
-            op,
-            expr: Box::new(expr),
-        }))
+        Some(expr.map(|expr| Expr::UnaryOp { op, expr: Box::new(expr) }))
     }
 
     fn parse_infix(

@@ -139,11 +139,7 @@ impl Table {
     pub(crate) fn field_no(&self, name: &str) -> Option<FieldNo> {
         let exact = self.fields.iter().position(|field| &*field.name == name);
         exact
-            .or_else(|| {
-                self.fields
-                    .iter()
-                    .position(|field| field.name.eq_ignore_ascii_case(name))
-            })
+            .or_else(|| self.fields.iter().position(|field| field.name.eq_ignore_ascii_case(name)))
             .map(|position| FieldNo(position as u32))
     }
 
@@ -230,10 +226,7 @@ impl Schema {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn query(&self, name: &str) -> Option<&str> {
-        self.queries
-            .iter()
-            .find(|query| &*query.name == name)
-            .map(|query| &*query.sql)
+        self.queries.iter().find(|query| &*query.name == name).map(|query| &*query.sql)
     }
 
     pub(crate) fn table(&self, number: TableNo) -> &Table {
@@ -247,38 +240,24 @@ impl Schema {
     pub(crate) fn table_no(&self, name: &str) -> Result<TableNo> {
         let exact = self.tables.iter().position(|table| &*table.name == name);
         exact
-            .or_else(|| {
-                self.tables
-                    .iter()
-                    .position(|table| table.name.eq_ignore_ascii_case(name))
-            })
+            .or_else(|| self.tables.iter().position(|table| table.name.eq_ignore_ascii_case(name)))
             .map(|position| TableNo(position as u32))
             .ok_or_else(|| {
-                Error::new(
-                    ErrorKind::UnknownName,
-                    format!("there is no table \"{name}\""),
-                )
-                .help(nearest(name, self.table_names()))
+                Error::new(ErrorKind::UnknownName, format!("there is no table \"{name}\""))
+                    .help(nearest(name, self.table_names()))
             })
     }
 
     pub(crate) fn rule(&self, name: &str) -> Result<&Rule> {
-        self.rules
-            .iter()
-            .find(|rule| &*rule.name == name)
-            .ok_or_else(|| {
-                let help = if self.rules.is_empty() {
-                    "the schema has none: add a [response.NAME] with `records` and `table`"
-                        .to_owned()
-                } else {
-                    nearest(name, self.rule_names())
-                };
-                Error::new(
-                    ErrorKind::UnknownName,
-                    format!("there is no response rule \"{name}\""),
-                )
+        self.rules.iter().find(|rule| &*rule.name == name).ok_or_else(|| {
+            let help = if self.rules.is_empty() {
+                "the schema has none: add a [response.NAME] with `records` and `table`".to_owned()
+            } else {
+                nearest(name, self.rule_names())
+            };
+            Error::new(ErrorKind::UnknownName, format!("there is no response rule \"{name}\""))
                 .help(help)
-            })
+        })
     }
 
     /// Whether rows written with one schema can be read with the other as they are.
@@ -287,11 +266,7 @@ impl Schema {
             let Some(mine) = self.tables.iter().find(|mine| mine.name == table.name) else {
                 return Some(format!("table \"{}\" is not in it any more", table.name));
             };
-            if let Some(field) = mine
-                .fields
-                .iter()
-                .find(|f| table.field_no(&f.name).is_none())
-            {
+            if let Some(field) = mine.fields.iter().find(|f| table.field_no(&f.name).is_none()) {
                 return Some(format!("field {}.{} is new", table.name, field.name));
             }
             for (position, field) in table.fields.iter().enumerate() {
@@ -313,10 +288,7 @@ impl Schema {
                 }
             }
             if mine.id != table.id || mine.persist != table.persist {
-                return Some(format!(
-                    "table \"{}\" has another `id` or `persist`",
-                    table.name
-                ));
+                return Some(format!("table \"{}\" has another `id` or `persist`", table.name));
             }
         }
         None

@@ -15,10 +15,7 @@ impl Pointer {
         let Some(rest) = text.strip_prefix('/') else {
             return Err("a JSON Pointer is empty (the whole response) or begins with \"/\"");
         };
-        rest.split('/')
-            .map(unescape)
-            .collect::<Result<_, _>>()
-            .map(Self)
+        rest.split('/').map(unescape).collect::<Result<_, _>>().map(Self)
     }
 
     pub(crate) fn parts(&self) -> &[String] {

@@ -16,12 +16,7 @@ const RESERVED: [&str; 2] = ["sqlite_", "backwater_"];
 
 /// Reads a whole schema, or all that is wrong with it.
 pub(super) fn schema(name: &str, text: &str) -> Result<Schema> {
-    let mut reader = Reader {
-        name,
-        text,
-        problems: Vec::new(),
-        links: Vec::new(),
-    };
+    let mut reader = Reader { name, text, problems: Vec::new(), links: Vec::new() };
     let (document, syntax) = DeTable::parse_recoverable(text);
     for error in &syntax {
         let at = error.span().map_or(text.len(), |span| span.start);
@@ -49,8 +44,7 @@ struct Reader<'t> {
 impl<'t> Reader<'t> {
     fn problem(&mut self, at: usize, message: impl Into<String>, help: impl Into<String>) {
         let place = format!("{}:{}", self.name, line_and_column(self.text, at));
-        self.problems
-            .push(Error::new(ErrorKind::Schema, message).at(place).help(help));
+        self.problems.push(Error::new(ErrorKind::Schema, message).at(place).help(help));
     }
 
     fn document(&mut self, document: &DeTable<'t>) -> Schema {
@@ -68,22 +62,12 @@ impl<'t> Reader<'t> {
             .collect();
         self.links(&tables);
         let rules = self.entries(rules, "response.NAME");
-        let rules = rules
-            .iter()
-            .filter_map(|(name, _, value)| self.rule(name, value, &names))
-            .collect();
+        let rules =
+            rules.iter().filter_map(|(name, _, value)| self.rule(name, value, &names)).collect();
         let queries = self.entries(queries, "query");
-        let queries = queries
-            .iter()
-            .filter_map(|(name, _, value)| self.query(name, value))
-            .collect();
-        Schema {
-            tables,
-            rules,
-            queries,
-            text: self.text.into(),
-            name: self.name.into(),
-        }
+        let queries =
+            queries.iter().filter_map(|(name, _, value)| self.query(name, value)).collect();
+        Schema { tables, rules, queries, text: self.text.into(), name: self.name.into() }
     }
 
     /// The values of the named parts; a part of another name is a problem.
@@ -95,17 +79,11 @@ impl<'t> Reader<'t> {
     ) -> [Option<&'d Value<'t>>; N] {
         let mut found = [None; N];
         for (key, value) in table.iter() {
-            match known
-                .iter()
-                .position(|name| *name == key.get_ref().as_ref())
-            {
+            match known.iter().position(|name| *name == key.get_ref().as_ref()) {
                 Some(position) => found[position] = Some(value),
                 None => {
-                    let message = format!(
-                        "{what} has no \"{}\"; expected {}",
-                        key.get_ref(),
-                        list(&known)
-                    );
+                    let message =
+                        format!("{what} has no \"{}\"; expected {}", key.get_ref(), list(&known));
                     let near = nearest(key.get_ref(), known);
                     self.problem(
                         key.span().start,
@@ -130,10 +108,7 @@ impl<'t> Reader<'t> {
         let Some(table) = self.as_table(value, &format!("a table [{shape}]")) else {
             return Vec::new();
         };
-        table
-            .iter()
-            .map(|(key, value)| (key.get_ref().as_ref(), key.span().start, value))
-            .collect()
+        table.iter().map(|(key, value)| (key.get_ref().as_ref(), key.span().start, value)).collect()
     }
 
     fn as_table<'d>(&mut self, value: &'d Value<'t>, expected: &str) -> Option<&'d DeTable<'t>> {
@@ -181,15 +156,10 @@ impl<'t> Reader<'t> {
 
     fn table_name(&mut self, name: &str, at: usize, before: &[Arc<str>]) {
         if name.is_empty() || name.contains('\0') {
-            self.problem(
-                at,
-                "a table's name is empty or has a U+0000",
-                "give it a name",
-            );
+            self.problem(at, "a table's name is empty or has a U+0000", "give it a name");
         }
-        if let Some(prefix) = RESERVED
-            .iter()
-            .find(|prefix| name.to_lowercase().starts_with(**prefix))
+        if let Some(prefix) =
+            RESERVED.iter().find(|prefix| name.to_lowercase().starts_with(**prefix))
         {
             self.problem(
                 at,
@@ -207,17 +177,11 @@ impl<'t> Reader<'t> {
     }
 
     fn table(&mut self, name: &str, value: &Value<'t>, tables: &[Arc<str>]) -> Table {
-        let mut made = Table {
-            name: name.into(),
-            fields: Vec::new(),
-            id: None,
-            persist: true,
-        };
+        let mut made = Table { name: name.into(), fields: Vec::new(), id: None, persist: true };
         let at = value.span().start;
-        let Some(table) = self.as_table(
-            value,
-            "a table with `id` (or `one_row = true`) and `fields`",
-        ) else {
+        let Some(table) =
+            self.as_table(value, "a table with `id` (or `one_row = true`) and `fields`")
+        else {
             return made;
         };
         let known = ["id", "one_row", "fields", "persist"];
@@ -262,11 +226,7 @@ impl<'t> Reader<'t> {
         let at = value.span().start;
         let Some(number) = table.field_no(name) else {
             let help = nearest(name, table.field_names());
-            self.problem(
-                at,
-                format!("table \"{}\" has no field \"{name}\"", table.name),
-                help,
-            );
+            self.problem(at, format!("table \"{}\" has no field \"{name}\"", table.name), help);
             return None;
         };
         let field = table.field(number);
@@ -289,16 +249,9 @@ impl<'t> Reader<'t> {
 
     fn field_name(&mut self, name: &str, at: usize, table: &Table) {
         if name.is_empty() || name.contains('\0') {
-            self.problem(
-                at,
-                "a field's name is empty or has a U+0000",
-                "give it a name",
-            );
+            self.problem(at, "a field's name is empty or has a U+0000", "give it a name");
         }
-        if let Some(same) = table
-            .fields
-            .iter()
-            .find(|field| field.name.eq_ignore_ascii_case(name))
+        if let Some(same) = table.fields.iter().find(|field| field.name.eq_ignore_ascii_case(name))
         {
             self.problem(
                 at,
@@ -312,11 +265,7 @@ impl<'t> Reader<'t> {
     }
 
     fn field(&mut self, name: &str, value: &Value<'t>, tables: &[Arc<str>]) -> Field {
-        let mut made = Field {
-            name: name.into(),
-            kind: Kind::Text,
-            persist: true,
-        };
+        let mut made = Field { name: name.into(), kind: Kind::Text, persist: true };
         let (mut kind, mut to) = (Some(value), None);
         match value.get_ref() {
             DeValue::String(_) => {}
@@ -358,10 +307,7 @@ impl<'t> Reader<'t> {
     fn kind(&mut self, value: &Value<'t>) -> Option<Kind> {
         let name = self.as_text(value, "the name of a type")?;
         let known = Kind::NAMES.map(|(name, _)| name);
-        let kind = Kind::NAMES
-            .iter()
-            .find(|(known, _)| *known == name)
-            .map(|(_, kind)| *kind);
+        let kind = Kind::NAMES.iter().find(|(known, _)| *known == name).map(|(_, kind)| *kind);
         if kind.is_none() {
             let near = nearest(name, known);
             let message = format!("there is no type \"{name}\"; expected {}", list(&known));
@@ -382,16 +328,10 @@ impl<'t> Reader<'t> {
     }
 
     fn table_no(&mut self, value: &Value<'t>, name: &str, tables: &[Arc<str>]) -> Option<TableNo> {
-        let position = tables
-            .iter()
-            .position(|table| table.eq_ignore_ascii_case(name));
+        let position = tables.iter().position(|table| table.eq_ignore_ascii_case(name));
         if position.is_none() {
             let help = nearest(name, tables.iter().map(|table| &**table));
-            self.problem(
-                value.span().start,
-                format!("there is no table \"{name}\""),
-                help,
-            );
+            self.problem(value.span().start, format!("there is no table \"{name}\""), help);
         }
         position.map(|position| TableNo(position as u32))
     }
@@ -402,11 +342,7 @@ impl<'t> Reader<'t> {
             let table = &tables[to.index()];
             if table.id.is_none() {
                 let message = format!("\"{}\" has no id for a link to point at", table.name);
-                self.problem(
-                    at,
-                    message,
-                    "drop the link: a one-row table is read by its name",
-                );
+                self.problem(at, message, "drop the link: a one-row table is read by its name");
             }
         }
     }
@@ -417,15 +353,15 @@ impl<'t> Reader<'t> {
         let [records, table] = self.parts(parts, "a response rule", ["records", "table"]);
         let records = match records {
             None => Pointer::parse("").ok(),
-            Some(value) => self
-                .as_text(value, "a JSON Pointer such as \"/sailings\"")
-                .and_then(|text| {
+            Some(value) => {
+                self.as_text(value, "a JSON Pointer such as \"/sailings\"").and_then(|text| {
                     Pointer::parse(text)
                         .map_err(|why| {
                             self.problem(value.span().start, why, "write it as \"/sailings\"")
                         })
                         .ok()
-                }),
+                })
+            }
         };
         let Some(value) = table else {
             self.problem(
@@ -437,11 +373,7 @@ impl<'t> Reader<'t> {
         };
         let table = self.as_text(value, "the name of a table")?;
         let table = self.table_no(value, table, tables)?;
-        Some(Rule {
-            name: name.into(),
-            records: records?,
-            table,
-        })
+        Some(Rule { name: name.into(), records: records?, table })
     }
 
     fn query(&mut self, name: &str, value: &Value<'t>) -> Option<NamedQuery> {

@@ -123,25 +123,15 @@ impl Form {
 
     fn with(schema: &Schema, keep: impl Fn(bool) -> bool) -> Self {
         let tables = schema.tables.iter().map(|table| {
-            let fields: Vec<FieldNo> = table
-                .field_numbers()
-                .filter(|field| keep(table.field(*field).persist))
-                .collect();
+            let fields: Vec<FieldNo> =
+                table.field_numbers().filter(|field| keep(table.field(*field).persist)).collect();
             let name = |field: &FieldNo| &*table.field(*field).name;
-            let mut hashed: Vec<_> = fields
-                .iter()
-                .map(|field| (hash_name(name(field)), *field))
-                .collect();
+            let mut hashed: Vec<_> =
+                fields.iter().map(|field| (hash_name(name(field)), *field)).collect();
             hashed.sort_by(|(_, a), (_, b)| name(a).cmp(name(b)));
-            TableForm {
-                persists: keep(table.persist),
-                fields,
-                hashed,
-            }
+            TableForm { persists: keep(table.persist), fields, hashed }
         });
-        Self {
-            tables: tables.collect(),
-        }
+        Self { tables: tables.collect() }
     }
 
     pub(crate) fn table(&self, table: TableNo) -> &TableForm {
@@ -213,10 +203,7 @@ pub(crate) fn stored<'a>(
 /// A stored value as a field's, or what is wrong with it. Links are left to whoever has the slots.
 pub(crate) fn staged<'a>(kind: Kind, value: &'a Stored<'_>) -> Result<Staged<'a>> {
     let wrong = |expected: &str| {
-        Err(Error::new(
-            ErrorKind::Damaged,
-            format!("found {value:?}, expected {expected}"),
-        ))
+        Err(Error::new(ErrorKind::Damaged, format!("found {value:?}, expected {expected}")))
     };
     Ok(match (kind, value) {
         (_, Stored::Null) => Staged::Null,

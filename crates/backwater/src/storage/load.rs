@@ -79,9 +79,7 @@ impl Loader {
         for (field, value) in fields.iter().zip(values) {
             let field_definition = definition.field(*field);
             if definition.id == Some(*field)
-                || absent
-                    .iter()
-                    .any(|name| *name.as_ref() == *field_definition.name)
+                || absent.iter().any(|name| *name.as_ref() == *field_definition.name)
             {
                 continue;
             }
@@ -92,9 +90,7 @@ impl Loader {
                 }
                 (kind, value) => staged(kind, value).map_err(|error| error.at(place()))?,
             };
-            self.state
-                .table_mut(number)
-                .set(slot, *field, staged.cell());
+            self.state.table_mut(number).set(slot, *field, staged.cell());
         }
         let total = &mut self.totals[number.index()];
         total.rows += 1;
@@ -109,10 +105,7 @@ impl Loader {
             (Stored::Int(number), false) => IdRef::Int(*number),
             (Stored::Text(id), true) => IdRef::Text(id),
             (found, _) => {
-                return Err(Error::new(
-                    ErrorKind::Damaged,
-                    format!("found {found:?} for a link"),
-                ));
+                return Err(Error::new(ErrorKind::Damaged, format!("found {found:?} for a link")));
             }
         };
         Ok(Staged::Link(self.state.table_mut(to).slot_or_new(id)))
@@ -184,9 +177,7 @@ pub(crate) fn rehydrate(
         .at(&name)
         .help("take the old schema, or ingest into a new file"));
     }
-    let same_text = wanted
-        .as_ref()
-        .is_none_or(|wanted| wanted.text == stored_schema.text);
+    let same_text = wanted.as_ref().is_none_or(|wanted| wanted.text == stored_schema.text);
     let schema = Arc::new(wanted.unwrap_or_else(|| stored_schema.clone()));
     let form = Arc::new(Form::of(&schema));
     let mut loader = Loader::new(schema.clone(), form.clone());
@@ -195,13 +186,8 @@ pub(crate) fn rehydrate(
         .and_then(|()| loader.check())
         .map_err(|error| error.at(&name))?;
     let state = Arc::new(loader.state);
-    let mut outbox = Outbox::new(
-        form,
-        state.clone(),
-        loader.totals.clone(),
-        header.commit,
-        same_text,
-    );
+    let mut outbox =
+        Outbox::new(form, state.clone(), loader.totals.clone(), header.commit, same_text);
     note_missing_rows(&mut outbox, &schema, &loader.totals);
     Ok((state, header.commit, outbox))
 }
@@ -210,13 +196,8 @@ fn begin(schema: Schema) -> (Arc<State>, u64, Outbox) {
     let schema = Arc::new(schema);
     let state = Arc::new(State::new(schema.clone()));
     let totals = vec![Total::default(); schema.tables.len()];
-    let mut outbox = Outbox::new(
-        Arc::new(Form::of(&schema)),
-        state.clone(),
-        totals.clone(),
-        0,
-        false,
-    );
+    let mut outbox =
+        Outbox::new(Arc::new(Form::of(&schema)), state.clone(), totals.clone(), 0, false);
     note_missing_rows(&mut outbox, &schema, &totals);
     (state, 0, outbox)
 }

@@ -52,10 +52,7 @@ impl Outbox {
 
     /// Takes note of what a commit changed.
     pub(crate) fn note(&mut self, changes: &Changes) {
-        let persists = changes
-            .rows
-            .iter()
-            .filter(|row| self.form.table(row.table).persists);
+        let persists = changes.rows.iter().filter(|row| self.form.table(row.table).persists);
         self.dirty.extend(persists.map(|row| (row.table, row.slot)));
     }
 
@@ -80,18 +77,9 @@ impl Outbox {
             tables: Vec::new(),
         };
         for table in now.schema.table_numbers() {
-            let mut writes = TableWrites {
-                table,
-                ..TableWrites::default()
-            };
+            let mut writes = TableWrites { table, ..TableWrites::default() };
             for &(_, slot) in self.dirty.range((table, Slot(0))..=(table, Slot(u32::MAX))) {
-                self.compare(
-                    now,
-                    table,
-                    slot,
-                    &mut writes,
-                    &mut batch.totals[table.index()],
-                );
+                self.compare(now, table, slot, &mut writes, &mut batch.totals[table.index()]);
             }
             if !writes.puts.is_empty() || !writes.deletes.is_empty() {
                 batch.tables.push(writes);
@@ -112,10 +100,7 @@ impl Outbox {
         let is_stored =
             self.stored.table(table).is_row(slot) && !self.missing.contains(&(table, slot));
         let was = is_stored.then(|| self.form.hash(&self.stored, table, slot));
-        let is = now
-            .table(table)
-            .is_row(slot)
-            .then(|| self.form.hash(now, table, slot));
+        let is = now.table(table).is_row(slot).then(|| self.form.hash(now, table, slot));
         if was == is {
             return;
         }
@@ -170,11 +155,7 @@ struct TableWrites {
 
 impl Default for TableWrites {
     fn default() -> Self {
-        Self {
-            table: TableNo(0),
-            deletes: Vec::new(),
-            puts: Vec::new(),
-        }
+        Self { table: TableNo(0), deletes: Vec::new(), puts: Vec::new() }
     }
 }
 
@@ -221,10 +202,7 @@ impl Batch {
 
     /// The tables in which rows are written or deleted.
     pub fn tables(&self) -> impl Iterator<Item = TableBatch<'_>> {
-        self.tables.iter().map(|writes| TableBatch {
-            batch: self,
-            writes,
-        })
+        self.tables.iter().map(|writes| TableBatch { batch: self, writes })
     }
 
     #[cfg(feature = "sqlite")]
@@ -240,13 +218,7 @@ impl Batch {
 
 impl fmt::Debug for Batch {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(
-            f,
-            "Batch({} -> {}, {} tables)",
-            self.stored_commit,
-            self.commit,
-            self.tables.len()
-        )
+        write!(f, "Batch({} -> {}, {} tables)", self.stored_commit, self.commit, self.tables.len())
     }
 }
 
@@ -272,11 +244,7 @@ impl<'b> TableBatch<'b> {
     /// of the one that is there.
     pub fn puts(&self) -> impl Iterator<Item = StoredRow<'b>> + use<'b> {
         let (batch, table) = (self.batch, self.writes.table);
-        self.writes.puts.iter().map(move |slot| StoredRow {
-            batch,
-            table,
-            slot: *slot,
-        })
+        self.writes.puts.iter().map(move |slot| StoredRow { batch, table, slot: *slot })
     }
 
     /// How many rows the table has afterwards.
@@ -313,18 +281,13 @@ impl<'b> StoredRow<'b> {
     pub fn values(&self) -> impl Iterator<Item = (&'b str, Stored<'b>)> + use<'b> {
         let row = *self;
         let state = &row.batch.now;
-        row.batch
-            .form
-            .table(row.table)
-            .fields
-            .iter()
-            .map(move |field| {
-                let cell = state.table(row.table).cell(row.slot, *field);
-                (
-                    &*state.schema.table(row.table).field(*field).name,
-                    stored(state, row.table, *field, cell),
-                )
-            })
+        row.batch.form.table(row.table).fields.iter().map(move |field| {
+            let cell = state.table(row.table).cell(row.slot, *field);
+            (
+                &*state.schema.table(row.table).field(*field).name,
+                stored(state, row.table, *field, cell),
+            )
+        })
     }
 
     /// The names of the fields that persist but are absent in this row.

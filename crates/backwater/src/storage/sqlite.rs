@@ -71,11 +71,7 @@ pub struct SqliteFile {
 impl SqliteFile {
     /// The cache in that file, which need not be there yet.
     pub fn new(path: impl AsRef<Path>) -> Self {
-        Self {
-            path: path.as_ref().to_owned(),
-            read_only: false,
-            connection: None,
-        }
+        Self { path: path.as_ref().to_owned(), read_only: false, connection: None }
     }
 
     /// The cache in that file, only to look at: nothing is ever written to it.
@@ -86,10 +82,7 @@ impl SqliteFile {
     /// assert_eq!(error.kind(), ErrorKind::Storage);
     /// ```
     pub fn read_only(path: impl AsRef<Path>) -> Self {
-        Self {
-            read_only: true,
-            ..Self::new(path)
-        }
+        Self { read_only: true, ..Self::new(path) }
     }
 
     fn connect(&mut self) -> Result<&mut Connection> {
@@ -120,10 +113,8 @@ impl SqliteFile {
             Ok(file) => file,
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(false),
             Err(error) => {
-                return Err(
-                    Error::new(ErrorKind::Storage, format!("it cannot be read: {error}"))
-                        .source_error(error),
-                );
+                return Err(Error::new(ErrorKind::Storage, format!("it cannot be read: {error}"))
+                    .source_error(error));
             }
         };
         let mut start = Vec::new();
@@ -141,11 +132,8 @@ impl SqliteFile {
 }
 
 fn foreign(why: &str) -> Error {
-    Error::new(
-        ErrorKind::Foreign,
-        format!("this is not a Backwater cache: {why}"),
-    )
-    .help("name another file; this one is left as it is")
+    Error::new(ErrorKind::Foreign, format!("this is not a Backwater cache: {why}"))
+        .help("name another file; this one is left as it is")
 }
 
 /// An error of SQLite's, as damage where it says so.
@@ -163,9 +151,7 @@ fn failed(what: &str, error: rusqlite::Error) -> Error {
         Some(ErrorCode::ReadOnly) => (ErrorKind::Storage, "the file or its folder is read-only"),
         _ => (ErrorKind::Storage, ""),
     };
-    Error::new(kind, format!("{what}: {error}"))
-        .help(help)
-        .source_error(error)
+    Error::new(kind, format!("{what}: {error}")).help(help).source_error(error)
 }
 
 fn unreadable(error: rusqlite::Error) -> Error {
@@ -249,10 +235,7 @@ impl Storage for SqliteFile {
 
     fn write(&mut self, batch: &Batch) -> Result<()> {
         if self.read_only {
-            return Err(Error::new(
-                ErrorKind::Storage,
-                "it was opened only to be read",
-            ));
+            return Err(Error::new(ErrorKind::Storage, "it was opened only to be read"));
         }
         if batch.is_first() && self.exists()? {
             // Somebody else was first: what is there must not be written over.
@@ -276,11 +259,8 @@ impl Storage for SqliteFile {
 }
 
 fn overtaken() -> Error {
-    Error::new(
-        ErrorKind::Storage,
-        "another program has written to it since it was opened",
-    )
-    .help("open the cache again; nothing was written")
+    Error::new(ErrorKind::Storage, "another program has written to it since it was opened")
+        .help("open the cache again; nothing was written")
 }
 
 fn load_table(
@@ -293,19 +273,11 @@ fn load_table(
     let table = schema.table(number);
     let absent = load_absent(connection, &table.name)?;
     let fields = &form.table(number).fields;
-    let id = table
-        .id
-        .and_then(|id| fields.iter().position(|field| *field == id));
-    let columns: Vec<String> = fields
-        .iter()
-        .map(|field| quoted(&table.field(*field).name))
-        .collect();
+    let id = table.id.and_then(|id| fields.iter().position(|field| *field == id));
+    let columns: Vec<String> =
+        fields.iter().map(|field| quoted(&table.field(*field).name)).collect();
     // A table without any field that persists still has a row to count.
-    let columns = if columns.is_empty() {
-        "NULL".to_owned()
-    } else {
-        columns.join(", ")
-    };
+    let columns = if columns.is_empty() { "NULL".to_owned() } else { columns.join(", ") };
     let sql = format!("SELECT {columns} FROM {}", quoted(&table.name));
     let mut statement = connection.prepare(&sql).map_err(unreadable)?;
     let mut rows = statement.query([]).map_err(unreadable)?;
@@ -344,10 +316,7 @@ fn load_absent(connection: &Connection, table: &str) -> Result<HashMap<Id, Vec<S
                 ));
             }
         };
-        absent
-            .entry(id)
-            .or_default()
-            .push(row.get(1).map_err(unreadable)?);
+        absent.entry(id).or_default().push(row.get(1).map_err(unreadable)?);
     }
     Ok(absent)
 }
@@ -388,9 +357,8 @@ fn write_batch(connection: &Connection, batch: &Batch) -> Result<()> {
         }
     }
     let before: Option<i64> =
-        match connection.query_row("SELECT last_commit FROM backwater_cache", [], |row| {
-            row.get(0)
-        }) {
+        match connection.query_row("SELECT last_commit FROM backwater_cache", [], |row| row.get(0))
+        {
             Ok(commit) => Some(commit),
             Err(rusqlite::Error::QueryReturnedNoRows) => None,
             Err(error) => return Err(unwritable(error)),
@@ -436,18 +404,13 @@ fn write_table(
         connection.execute(&format!("DELETE FROM {name}"), [])?;
     }
     let fields = &batch.form().table(table.number()).fields;
-    let columns: Vec<String> = fields
-        .iter()
-        .map(|field| quoted(&definition.field(*field).name))
-        .collect();
+    let columns: Vec<String> =
+        fields.iter().map(|field| quoted(&definition.field(*field).name)).collect();
     let sql = if columns.is_empty() {
         format!("INSERT INTO {name} DEFAULT VALUES")
     } else {
         let marks = vec!["?"; columns.len()].join(", ");
-        format!(
-            "INSERT OR REPLACE INTO {name} ({}) VALUES ({marks})",
-            columns.join(", ")
-        )
+        format!("INSERT OR REPLACE INTO {name} ({}) VALUES ({marks})", columns.join(", "))
     };
     let mut put = connection.prepare_cached(&sql)?;
     for row in table.puts() {
@@ -476,19 +439,13 @@ fn stored_id(id: &Id) -> Stored<'_> {
 fn create_table(schema: &Schema, form: &Form, number: TableNo) -> String {
     let table = schema.table(number);
     let fields = &form.table(number).fields;
-    let mut columns: Vec<String> = fields
-        .iter()
-        .map(|field| column(schema, form, table, *field))
-        .collect();
+    let mut columns: Vec<String> =
+        fields.iter().map(|field| column(schema, form, table, *field)).collect();
     if columns.is_empty() {
         // A one-row table of which nothing persists.
         columns.push("backwater_only INTEGER".to_owned());
     }
-    let keyed = if table.has_text_id() {
-        "STRICT, WITHOUT ROWID"
-    } else {
-        "STRICT"
-    };
+    let keyed = if table.has_text_id() { "STRICT, WITHOUT ROWID" } else { "STRICT" };
     format!(
         "CREATE TABLE IF NOT EXISTS {} (\n  {}\n) {keyed};",
         quoted(&table.name),
@@ -499,11 +456,7 @@ fn create_table(schema: &Schema, form: &Form, number: TableNo) -> String {
 fn column(schema: &Schema, form: &Form, table: &Table, number: crate::schema::FieldNo) -> String {
     let field = table.field(number);
     let name = quoted(&field.name);
-    let key = if table.id == Some(number) {
-        " PRIMARY KEY"
-    } else {
-        ""
-    };
+    let key = if table.id == Some(number) { " PRIMARY KEY" } else { "" };
     match field.kind {
         Kind::Int => format!("{name} INTEGER{key}"),
         Kind::Float => format!("{name} REAL"),
@@ -511,11 +464,7 @@ fn column(schema: &Schema, form: &Form, table: &Table, number: crate::schema::Fi
         Kind::Text | Kind::Timestamp | Kind::Json => format!("{name} TEXT{key}"),
         Kind::Link(to) => {
             let target = schema.table(to);
-            let kind = if target.has_text_id() {
-                "TEXT"
-            } else {
-                "INTEGER"
-            };
+            let kind = if target.has_text_id() { "TEXT" } else { "INTEGER" };
             match target.id {
                 Some(id) if form.table(to).persists => {
                     let id = quoted(&target.field(id).name);
@@ -537,9 +486,7 @@ fn quoted(name: &str) -> String {
 #[cfg(test)]
 pub(crate) fn image(state: &std::sync::Arc<crate::table::State>) -> Connection {
     let mut connection = Connection::open_in_memory().unwrap();
-    connection
-        .execute_batch("PRAGMA foreign_keys = OFF")
-        .unwrap();
+    connection.execute_batch("PRAGMA foreign_keys = OFF").unwrap();
     let transaction = connection.transaction().unwrap();
     write_batch(&transaction, &Batch::image(state)).unwrap();
     transaction.commit().unwrap();

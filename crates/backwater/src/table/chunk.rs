@@ -20,10 +20,7 @@ impl Chunk {
     pub(super) fn new(kinds: &[Kind]) -> Self {
         Self {
             present: Bits::default(),
-            segments: kinds
-                .iter()
-                .map(|kind| Arc::new(Segment::new(*kind)))
-                .collect(),
+            segments: kinds.iter().map(|kind| Arc::new(Segment::new(*kind))).collect(),
         }
     }
 

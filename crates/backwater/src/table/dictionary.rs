@@ -30,10 +30,7 @@ impl Dictionary {
     /// The text of a symbol that this dictionary gave out.
     pub(super) fn text(&self, symbol: Symbol) -> &str {
         let (shelf, place) = shelf(symbol);
-        self.0.shelves[shelf]
-            .get()
-            .and_then(|shelf| shelf[place].get())
-            .map_or("", |text| text)
+        self.0.shelves[shelf].get().and_then(|shelf| shelf[place].get()).map_or("", |text| text)
     }
 
     /// The symbol of a text, or `None` when it is better kept beside its row.
@@ -41,20 +38,12 @@ impl Dictionary {
         if text.len() > LONGEST {
             return None;
         }
-        let numbers = self
-            .0
-            .numbers
-            .read()
-            .unwrap_or_else(PoisonError::into_inner);
+        let numbers = self.0.numbers.read().unwrap_or_else(PoisonError::into_inner);
         if let Some(number) = numbers.get(text) {
             return Some(Symbol(*number));
         }
         drop(numbers);
-        let mut numbers = self
-            .0
-            .numbers
-            .write()
-            .unwrap_or_else(PoisonError::into_inner);
+        let mut numbers = self.0.numbers.write().unwrap_or_else(PoisonError::into_inner);
         if numbers.len() >= MOST {
             return None;
         }
@@ -83,9 +72,8 @@ mod tests {
     #[test]
     fn gives_each_text_one_symbol_up_to_its_bound() {
         let dictionary = Dictionary::default();
-        let symbols: Vec<_> = (0..MOST)
-            .map(|n| dictionary.intern(&n.to_string()).unwrap())
-            .collect();
+        let symbols: Vec<_> =
+            (0..MOST).map(|n| dictionary.intern(&n.to_string()).unwrap()).collect();
         assert_eq!(dictionary.intern("one more"), None);
         assert_eq!(dictionary.intern(&"long ".repeat(20)), None);
         for (number, symbol) in symbols.into_iter().enumerate() {

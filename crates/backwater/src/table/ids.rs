@@ -23,11 +23,7 @@ impl Ids {
     pub(super) fn new(hasher: RandomState) -> Self {
         let mut buckets = Trie::new();
         buckets.push(Vec::new());
-        Self {
-            buckets,
-            len: 0,
-            hasher,
-        }
+        Self { buckets, len: 0, hasher }
     }
 
     /// The slot of an id; `is_it` tells whether a slot of the same hash is the one.
@@ -68,9 +64,7 @@ impl Ids {
         let old = new - round(new);
         self.buckets.push(Vec::new());
         let entries = std::mem::take(self.buckets.get_mut(old));
-        let (gone, stay) = entries
-            .into_iter()
-            .partition(|(hash, _)| self.bucket(*hash) == new);
+        let (gone, stay) = entries.into_iter().partition(|(hash, _)| self.bucket(*hash) == new);
         *self.buckets.get_mut(new) = gone;
         *self.buckets.get_mut(old) = stay;
     }

@@ -22,7 +22,7 @@ use dictionary::Dictionary;
 use ids::Ids;
 pub(crate) use segment::Bits;
 pub(crate) use snapshot::field_no;
-pub use snapshot::{Row, Snapshot};
+pub use snapshot::{Row, Snapshot, TableSummary};
 use trie::Trie;
 
 /// A row's place in its table. It stays the row's for as long as the row is there, and after it
@@ -118,9 +118,7 @@ impl State {
             Cell::Timestamp(time) => Value::Timestamp(time),
             Cell::Json(text) => Value::Json(Json::from_raw(text)),
             Cell::Link(target) => match self.schema.table(table).field(field).kind {
-                Kind::Link(to) => self
-                    .id(to, target)
-                    .map_or(Value::Null, |id| id.to_id().into()),
+                Kind::Link(to) => self.id(to, target).map_or(Value::Null, |id| id.to_id().into()),
                 _ => Value::Null,
             },
         })
@@ -139,11 +137,7 @@ impl Table {
             chunks: Trie::new(),
             ids: Ids::new(hasher),
             id_field: definition.id,
-            dictionaries: definition
-                .fields
-                .iter()
-                .map(|_| Dictionary::default())
-                .collect(),
+            dictionaries: definition.fields.iter().map(|_| Dictionary::default()).collect(),
             kinds: definition.fields.iter().map(|field| field.kind).collect(),
             slots: 0,
             rows: 0,
@@ -173,8 +167,7 @@ impl Table {
         if slot.0 >= self.slots {
             return Cell::Absent;
         }
-        self.chunk(slot)
-            .cell(offset(slot), field, &self.dictionaries[field.index()])
+        self.chunk(slot).cell(offset(slot), field, &self.dictionaries[field.index()])
     }
 
     pub(crate) fn id(&self, slot: Slot) -> Option<IdRef<'_>> {
@@ -193,9 +186,7 @@ impl Table {
     /// The slots of all rows, in slot order.
     pub(crate) fn iter(&self) -> impl Iterator<Item = Slot> + '_ {
         self.chunks.iter().enumerate().flat_map(|(number, chunk)| {
-            chunk
-                .rows()
-                .map(move |row| Slot((number * CHUNK + row) as u32))
+            chunk.rows().map(move |row| Slot((number * CHUNK + row) as u32))
         })
     }
 
@@ -229,9 +220,7 @@ impl Table {
     /// Takes a row out of its slot.
     pub(crate) fn delete(&mut self, slot: Slot) {
         debug_assert!(self.is_row(slot));
-        self.chunks
-            .get_mut(index(slot))
-            .clear(offset(slot), self.id_field);
+        self.chunks.get_mut(index(slot)).clear(offset(slot), self.id_field);
         self.rows -= 1;
         if !self.is_target {
             self.freed.push(slot);
@@ -260,9 +249,7 @@ impl Table {
     /// Writes one field.
     pub(crate) fn set(&mut self, slot: Slot, field: FieldNo, cell: Cell<'_>) {
         let dictionary = &self.dictionaries[field.index()];
-        self.chunks
-            .get_mut(index(slot))
-            .set(offset(slot), field, cell, dictionary);
+        self.chunks.get_mut(index(slot)).set(offset(slot), field, cell, dictionary);
     }
 
     fn new_slot(&mut self) -> Slot {

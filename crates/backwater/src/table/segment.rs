@@ -25,16 +25,13 @@ impl Bits {
     }
 
     pub(crate) fn ones(self) -> impl Iterator<Item = usize> {
-        self.0
-            .into_iter()
-            .enumerate()
-            .flat_map(|(number, mut word)| {
-                std::iter::from_fn(move || {
-                    let at = (word != 0).then(|| word.trailing_zeros() as usize)?;
-                    word &= word - 1;
-                    Some(number * 64 + at)
-                })
+        self.0.into_iter().enumerate().flat_map(|(number, mut word)| {
+            std::iter::from_fn(move || {
+                let at = (word != 0).then(|| word.trailing_zeros() as usize)?;
+                word &= word - 1;
+                Some(number * 64 + at)
             })
+        })
     }
 }
 
@@ -116,11 +113,7 @@ impl Segment {
             Kind::Json => Values::Json(Texts::default()),
             Kind::Link(_) => Values::Link(Vec::new()),
         };
-        Self {
-            valued: Bits::default(),
-            null: Bits::default(),
-            values,
-        }
+        Self { valued: Bits::default(), null: Bits::default(), values }
     }
 
     pub(super) fn is_absent(&self, at: usize) -> bool {
@@ -129,11 +122,7 @@ impl Segment {
 
     pub(super) fn get<'a>(&'a self, at: usize, dictionary: &'a Dictionary) -> Cell<'a> {
         if !self.valued.get(at) {
-            return if self.null.get(at) {
-                Cell::Null
-            } else {
-                Cell::Absent
-            };
+            return if self.null.get(at) { Cell::Null } else { Cell::Absent };
         }
         match &self.values {
             Values::Int(values) => Cell::Int(values[at]),

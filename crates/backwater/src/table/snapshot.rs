@@ -3,7 +3,7 @@
 use std::fmt;
 use std::sync::Arc;
 
-use super::{ONLY, Slot, State};
+use super::{Cell, ONLY, Slot, State};
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::schema::{FieldNo, Kind, Table, TableNo};
 use crate::value::{Id, Value};
@@ -84,11 +84,7 @@ impl Snapshot {
     pub fn only(&self, table: &str) -> Result<Row<'_>> {
         let number = self.state.schema.table_no(table)?;
         match self.state.schema.table(number).id {
-            None => Ok(Row {
-                state: &self.state,
-                table: number,
-                slot: ONLY,
-            }),
+            None => Ok(Row { state: &self.state, table: number, slot: ONLY }),
             Some(_) => Err(Error::new(
                 ErrorKind::UnknownName,
                 format!("\"{table}\" is not a one-row table"),
@@ -112,21 +108,77 @@ impl Snapshot {
     pub fn rows(&self, table: &str) -> Result<impl Iterator<Item = Row<'_>>> {
         let table = self.state.schema.table_no(table)?;
         let slots = self.state.table(table).iter();
-        Ok(slots.map(move |slot| Row {
-            state: &self.state,
-            table,
-            slot,
-        }))
+        Ok(slots.map(move |slot| Row { state: &self.state, table, slot }))
+    }
+
+    /// What the tables hold, in the schema's order. It reads every row.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, Value};
+    /// # let cache = Cache::new(Schema::parse("s.toml", r#"
+    /// #     table.route = { id = "id", fields = { id = "int", to = { to = "port" }, minutes = "int" } }
+    /// #     table.port = { id = "code", fields = { code = "text" } }
+    /// # "#)?);
+    /// cache.commit("a route opened", |tx| tx.insert("route", [("id", Value::from(4)), ("to", "SAL".into())]))?;
+    /// let route = &cache.snapshot().tables()[0];
+    /// assert_eq!((route.name.as_str(), route.rows), ("route", 1));
+    /// assert_eq!(route.absent, 1); // nobody has said how many minutes it takes
+    /// assert_eq!(route.not_loaded, 1); // nor what SAL is
+    /// assert_eq!(route.fields[1], ("to".to_owned(), "link to port".to_owned()));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn tables(&self) -> Vec<TableSummary> {
+        let schema = &self.state.schema;
+        let summaries = schema.table_numbers().map(|number| {
+            let definition = schema.table(number);
+            let table = self.state.table(number);
+            let mut summary = TableSummary {
+                name: definition.name.to_string(),
+                rows: table.rows() as usize,
+                absent: 0,
+                not_loaded: 0,
+                fields: Vec::new(),
+            };
+            for field in definition.field_numbers() {
+                let kind = definition.field(field).kind;
+                let name = definition.field(field).name.to_string();
+                summary.fields.push((name, schema.kind_name(kind)));
+                for slot in table.iter() {
+                    match (table.cell(slot, field), kind) {
+                        (Cell::Absent, _) => summary.absent += 1,
+                        (Cell::Link(target), Kind::Link(to))
+                            if !self.state.table(to).is_row(target) =>
+                        {
+                            summary.not_loaded += 1;
+                        }
+                        _ => {}
+                    }
+                }
+            }
+            summary
+        });
+        summaries.collect()
     }
 
     fn row(&self, table: TableNo, slot: Slot) -> Option<Row<'_>> {
         let is_row = self.state.table(table).is_row(slot);
-        is_row.then_some(Row {
-            state: &self.state,
-            table,
-            slot,
-        })
+        is_row.then_some(Row { state: &self.state, table, slot })
     }
+}
+
+/// What a table holds, in numbers; see [`Snapshot::tables`].
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TableSummary {
+    /// The table's name.
+    pub name: String,
+    /// How many rows there are.
+    pub rows: usize,
+    /// How many fields of these rows no response has brought yet.
+    pub absent: usize,
+    /// How many links of these rows point at rows that are not here.
+    pub not_loaded: usize,
+    /// The fields' names and types, in the schema's order.
+    pub fields: Vec<(String, String)>,
 }
 
 impl fmt::Debug for Snapshot {
@@ -198,14 +250,10 @@ impl<'s> Row<'s> {
             .help("read it with `get`"));
         };
         let target = match self.state.table(self.table).cell(self.slot, number) {
-            super::Cell::Link(slot) if self.state.table(to).is_row(slot) => slot,
+            Cell::Link(slot) if self.state.table(to).is_row(slot) => slot,
             _ => return Ok(None),
         };
-        Ok(Some(Row {
-            state: self.state,
-            table: to,
-            slot: target,
-        }))
+        Ok(Some(Row { state: self.state, table: to, slot: target }))
     }
 
     /// The names and values of all fields that are not absent, in the schema's order.

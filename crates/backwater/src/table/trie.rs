@@ -22,11 +22,7 @@ enum Node<T> {
 
 impl<T: Clone> Trie<T> {
     pub(super) fn new() -> Self {
-        Self {
-            root: None,
-            height: 0,
-            len: 0,
-        }
+        Self { root: None, height: 0, len: 0 }
     }
 
     pub(super) fn len(&self) -> usize {

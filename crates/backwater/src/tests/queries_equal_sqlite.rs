@@ -55,16 +55,12 @@ struct Statement {
 }
 
 fn texts() -> impl Strategy<Value = &'static str> {
-    prop::sample::select(vec![
-        "", "a", "A", "ab", "b", "7", "7.5", " 8 ", "-1e1", "1.", "x%", "ü",
-    ])
+    prop::sample::select(vec!["", "a", "A", "ab", "b", "7", "7.5", " 8 ", "-1e1", "1.", "x%", "ü"])
 }
 
 fn times() -> impl Strategy<Value = Value> {
     (0..5_i64).prop_map(|hours| {
-        crate::Timestamp::from_micros(1_900_000_000_000_000 + hours * 3_600_000_000)
-            .unwrap()
-            .into()
+        crate::Timestamp::from_micros(1_900_000_000_000_000 + hours * 3_600_000_000).unwrap().into()
     })
 }
 
@@ -131,11 +127,7 @@ fn expression() -> BoxedStrategy<String> {
             "IS DISTINCT FROM",
             "IS NOT DISTINCT FROM",
         ];
-        let binary = (
-            inner.clone(),
-            prop::sample::select(operators),
-            inner.clone(),
-        );
+        let binary = (inner.clone(), prop::sample::select(operators), inner.clone());
         let three = (inner.clone(), inner.clone(), inner.clone());
         prop_oneof![
             8 => (binary, 0..4_u8).prop_map(|((a, op, b), brackets)| match brackets {
@@ -214,45 +206,22 @@ fn statement() -> impl Strategy<Value = Statement> {
             0..3,
         ),
         prop::collection::vec(aggregate(), 1..4),
-        prop::option::of((
-            aggregate(),
-            prop::sample::select(vec!["> 1", "IS NOT NULL", "< 'b'"]),
-        )),
+        prop::option::of((aggregate(), prop::sample::select(vec!["> 1", "IS NOT NULL", "< 'b'"]))),
         prop::option::of((aggregate(), order_ends())),
     );
     prop_oneof![
         (plain, tail.clone()).prop_map(|((columns, order), (condition, window, params))| {
-            let columns = columns
-                .iter()
-                .enumerate()
-                .map(|(n, column)| format!("{column} AS c{n}"));
-            let order = order
-                .into_iter()
-                .map(|(key, end)| format!("coalesce({key}, NULL){end}"))
-                .collect();
-            finish(
-                columns.collect(),
-                condition,
-                &[],
-                None,
-                order,
-                &window,
-                params,
-            )
+            let columns = columns.iter().enumerate().map(|(n, column)| format!("{column} AS c{n}"));
+            let order =
+                order.into_iter().map(|(key, end)| format!("coalesce({key}, NULL){end}")).collect();
+            finish(columns.collect(), condition, &[], None, order, &window, params)
         }),
         (grouped, tail).prop_map(
             |((mut keys, aggregates, having, order), (condition, window, params))| {
                 keys.dedup();
-                let columns = keys
-                    .iter()
-                    .map(|key| (*key).to_owned())
-                    .chain(aggregates)
-                    .collect();
+                let columns = keys.iter().map(|key| (*key).to_owned()).chain(aggregates).collect();
                 let having = having.map(|(aggregate, test)| format!("{aggregate} {test}"));
-                let order = order
-                    .into_iter()
-                    .map(|(key, end)| format!("{key}{end}"))
-                    .collect();
+                let order = order.into_iter().map(|(key, end)| format!("{key}{end}")).collect();
                 finish(columns, condition, &keys, having, order, &window, params)
             }
         ),
@@ -286,17 +255,10 @@ fn finish(
         keys.iter().map(|key| (*key).to_owned()).collect()
     };
     let by = |keys: Vec<String>| {
-        if keys.is_empty() {
-            String::new()
-        } else {
-            format!(" ORDER BY {}", keys.join(", "))
-        }
+        if keys.is_empty() { String::new() } else { format!(" ORDER BY {}", keys.join(", ")) }
     };
     let sql = format!("{body}{}{window}", by(order.clone()));
-    let judge = format!(
-        "{body}{}{window}",
-        by(order.into_iter().chain(ties).collect())
-    );
+    let judge = format!("{body}{}{window}", by(order.into_iter().chain(ties).collect()));
     let mut params = Vec::new();
     if sql.contains(":p") {
         params.push(("p", p));
@@ -304,12 +266,7 @@ fn finish(
     if sql.contains(":q") {
         params.push(("q", q));
     }
-    Statement {
-        sql,
-        judge,
-        params,
-        plain,
-    }
+    Statement { sql, judge, params, plain }
 }
 
 fn apply(cache: &Cache, writes: &[Write]) -> Report {
@@ -354,10 +311,7 @@ fn sql(value: &Value) -> Sql {
 fn judged(image: &rusqlite::Connection, statement: &Statement) -> Option<Vec<Vec<Sql>>> {
     let mut prepared = image.prepare(&statement.judge).unwrap();
     for (name, value) in &statement.params {
-        let index = prepared
-            .parameter_index(&format!(":{name}"))
-            .unwrap()
-            .unwrap();
+        let index = prepared.parameter_index(&format!(":{name}")).unwrap().unwrap();
         prepared.raw_bind_parameter(index, sql(value)).unwrap();
     }
     let width = prepared.column_count();
@@ -386,26 +340,16 @@ struct Watched {
 
 impl Watched {
     fn new(cache: &Cache, statement: Statement) -> Self {
-        let query = cache.query(
-            &statement.sql,
-            statement.params.iter().cloned().collect::<Named>(),
-        );
+        let query =
+            cache.query(&statement.sql, statement.params.iter().cloned().collect::<Named>());
         let query = query.unwrap_or_else(|error| panic!("{error} in {}", statement.sql));
-        let mut watched = Self {
-            query,
-            statement,
-            shown: None,
-        };
+        let mut watched = Self { query, statement, shown: None };
         watched.show();
         watched
     }
 
     fn show(&mut self) {
-        self.shown = self
-            .query
-            .read()
-            .ok()
-            .map(|result| (result.clone(), values(&result)));
+        self.shown = self.query.read().ok().map(|result| (result.clone(), values(&result)));
     }
 
     fn check_result(&self, image: &rusqlite::Connection) -> Result<(), TestCaseError> {
@@ -418,10 +362,8 @@ impl Watched {
             Err(_) if self.statement.sql.contains("LIMIT") => return Ok(()),
             Err(error) => return Err(TestCaseError::fail(error.to_string())),
         };
-        let found: Vec<Vec<Sql>> = values(&result)
-            .iter()
-            .map(|row| row.iter().map(sql).collect())
-            .collect();
+        let found: Vec<Vec<Sql>> =
+            values(&result).iter().map(|row| row.iter().map(sql).collect()).collect();
         prop_assert_eq!(found, judged, "{:?}", self.statement);
         Ok(())
     }
@@ -454,9 +396,8 @@ impl Watched {
                 );
                 let changed: BTreeSet<_> =
                     report.changes().filter_map(|change| change.id()).collect();
-                for row in delta
-                    .rows()
-                    .filter(|row| self.statement.plain && row.kind() == DeltaKind::Move)
+                for row in
+                    delta.rows().filter(|row| self.statement.plain && row.kind() == DeltaKind::Move)
                 {
                     let id = row.key()[0].as_int().unwrap();
                     prop_assert!(
@@ -476,10 +417,7 @@ impl Watched {
 }
 
 fn cases() -> u32 {
-    std::env::var("BACKWATER_CASES")
-        .ok()
-        .and_then(|cases| cases.parse().ok())
-        .unwrap_or(300)
+    std::env::var("BACKWATER_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(300)
 }
 
 proptest! {

@@ -58,15 +58,7 @@ impl Report {
         later: BindingNo,
         storage: Option<Error>,
     ) -> Self {
-        Self(Arc::new(Inner {
-            number,
-            label,
-            changes,
-            reached,
-            ingested,
-            later,
-            storage,
-        }))
+        Self(Arc::new(Inner { number, label, changes, reached, ingested, later, storage }))
     }
 
     /// The commit's number, counted from 1 over the life of the cache, restarts included.
@@ -112,16 +104,12 @@ impl Report {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn reached(&self) -> impl Iterator<Item = ReachedQuery<'_>> {
-        self.0.reached.iter().map(|reached| ReachedQuery {
-            report: self,
-            reached,
-        })
+        self.0.reached.iter().map(|reached| ReachedQuery { report: self, reached })
     }
 
     /// What the commit did to a query; [`Outcome::Untouched`] if it never reached it.
     pub fn outcome(&self, query: &Query) -> Outcome {
-        self.find(query)
-            .map_or(Outcome::Untouched, |reached| reached.outcome)
+        self.find(query).map_or(Outcome::Untouched, |reached| reached.outcome)
     }
 
     /// How a query's result moved, if it did.
@@ -143,10 +131,7 @@ impl Report {
         match self.find(query) {
             Some(reached) => why::reached(self, reached),
             None if query.binding() >= self.0.later => {
-                format!(
-                    "untouched: the query was defined after commit {}",
-                    self.0.number
-                )
+                format!("untouched: the query was defined after commit {}", self.0.number)
             }
             None => why::untouched(self, query),
         }
@@ -167,10 +152,7 @@ impl Report {
     }
 
     fn find(&self, query: &Query) -> Option<&Reached> {
-        self.0
-            .reached
-            .iter()
-            .find(|reached| reached.binding == query.binding())
+        self.0.reached.iter().find(|reached| reached.binding == query.binding())
     }
 }
 
@@ -205,12 +187,7 @@ impl<'r> ReachedQuery<'r> {
     pub fn params(&self) -> impl Iterator<Item = (&'r str, Value)> + use<'r> {
         let reached = self.reached;
         let names = reached.plan.params.iter().map(|param| param.name.as_str());
-        names.zip(
-            reached
-                .params
-                .iter()
-                .map(|value| value.clone().into_value(None)),
-        )
+        names.zip(reached.params.iter().map(|value| value.clone().into_value(None)))
     }
 
     /// What the commit did to it.

@@ -25,17 +25,12 @@ pub(super) fn reached(report: &Report, reached: &Reached) -> String {
                 .iter()
                 .map(|(kind, verb)| (delta.count(*kind), *verb))
                 .filter(|(count, _)| *count > 0);
-            let told = counts
-                .enumerate()
-                .map(|(number, (count, verb))| match (number, count) {
-                    (0, 1) => format!("1 row {verb}"),
-                    (0, _) => format!("{count} rows {verb}"),
-                    _ => format!("{count} {verb}"),
-                });
-            format!(
-                "{outcome}: {}, because {causes}",
-                join(told.collect(), " and ")
-            )
+            let told = counts.enumerate().map(|(number, (count, verb))| match (number, count) {
+                (0, 1) => format!("1 row {verb}"),
+                (0, _) => format!("{count} rows {verb}"),
+                _ => format!("{count} {verb}"),
+            });
+            format!("{outcome}: {}, because {causes}", join(told.collect(), " and "))
         }
         (Outcome::Recomputed, ..) => {
             format!("{outcome}: its result can be told again, because {causes}")
@@ -55,16 +50,10 @@ pub(super) fn untouched(report: &Report, query: &Query) -> String {
     let table = &schema.table(plan.table).name;
     let rows = &changes.rows[changes.of_table(plan.table)];
     if rows.is_empty() {
-        let mut tables: Vec<String> = changes
-            .rows
-            .iter()
-            .map(|row| schema.table(row.table).name.to_string())
-            .collect();
+        let mut tables: Vec<String> =
+            changes.rows.iter().map(|row| schema.table(row.table).name.to_string()).collect();
         tables.dedup();
-        return format!(
-            "{commit} changed {}; the query reads {table}",
-            join(tables, " and ")
-        );
+        return format!("{commit} changed {}; the query reads {table}", join(tables, " and "));
     }
     let mut written = FieldSet::default();
     let mut whole_rows = false;
@@ -84,10 +73,7 @@ pub(super) fn untouched(report: &Report, query: &Query) -> String {
             reads if reads.is_empty() => format!("only which rows {table} has"),
             reads => join(reads, " and "),
         };
-        return format!(
-            "{commit} changed {}; the query reads {reads}",
-            join(written, " and ")
-        );
+        return format!("{commit} changed {}; the query reads {reads}", join(written, " and "));
     }
     format!("{commit} changed no row of {table} with {}", keys(query))
 }
@@ -107,21 +93,11 @@ fn keys(query: &Query) -> String {
 
 /// The changes that reached a query: `sailing 311 changed status, sailing 9 was deleted`.
 fn causes(report: &Report, reached: &Reached) -> String {
-    let views = reached
-        .causes
-        .iter()
-        .filter_map(|index| report.0.changes.view(*index as usize));
-    let told = views
-        .take(NAMED)
-        .map(|change| cause(&change, &reached.plan))
-        .collect();
+    let views = reached.causes.iter().filter_map(|index| report.0.changes.view(*index as usize));
+    let told = views.take(NAMED).map(|change| cause(&change, &reached.plan)).collect();
     let rest = reached.causes.len().saturating_sub(NAMED);
     let told = join(told, ", ");
-    if rest > 0 {
-        format!("{told} and {rest} more")
-    } else {
-        told
-    }
+    if rest > 0 { format!("{told} and {rest} more") } else { told }
 }
 
 fn cause(change: &Change<'_>, plan: &Plan) -> String {
@@ -130,9 +106,7 @@ fn cause(change: &Change<'_>, plan: &Plan) -> String {
         (ChangeKind::Inserted, _) => format!("{subject} was inserted"),
         (ChangeKind::Deleted, _) => format!("{subject} was deleted"),
         (_, Happened::Updated(fields)) => {
-            let read = fields
-                .iter()
-                .filter(|field| plan.footprint.contains(*field));
+            let read = fields.iter().filter(|field| plan.footprint.contains(*field));
             let names = read.map(|field| change.field_name(field).to_owned());
             format!("{subject} changed {}", join(names.collect(), " and "))
         }

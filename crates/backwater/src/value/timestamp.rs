@@ -104,11 +104,7 @@ fn civil(days: i64) -> (i64, i64, i64) {
     let of_year = of_era - (365 * year_of_era + year_of_era / 4 - year_of_era / 100);
     let march_month = (5 * of_year + 2) / 153;
     let day = of_year - (153 * march_month + 2) / 5 + 1;
-    let month = if march_month < 10 {
-        march_month + 3
-    } else {
-        march_month - 9
-    };
+    let month = if march_month < 10 { march_month + 3 } else { march_month - 9 };
     (year_of_era + era * 400 + i64::from(month <= 2), month, day)
 }
 
@@ -130,9 +126,8 @@ impl FromStr for Timestamp {
                 ),
             )
         };
-        let parsed: jiff::Timestamp = text
-            .parse()
-            .map_err(|error| unreadable().source_error(error))?;
+        let parsed: jiff::Timestamp =
+            text.parse().map_err(|error| unreadable().source_error(error))?;
         let micros = parsed.as_nanosecond().div_euclid(1000);
         i64::try_from(micros)
             .map_err(|_| unreadable())

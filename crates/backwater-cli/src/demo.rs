@@ -1,0 +1,223 @@
+//! `backwater demo`: a morning at the Saltmere ferries, told on the terminal.
+
+use std::env;
+use std::fs;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+use anstyle::{AnsiColor, Style};
+use anyhow::bail;
+use backwater::{Cache, Delta, DeltaKind, Outcome, Query, Report, Schema, SqliteFile, Value};
+
+use crate::ingest::tell;
+use crate::output::{BOLD, DIM, Rows, count, told};
+
+const SCHEMA: &str = include_str!("../../../demo/backwater.toml");
+const DEPARTURES: &str = include_str!("../../../demo/responses/departures.json");
+const ROUTE: &str = "NOR-SAL";
+const NOW: &str = "2031-05-04T07:40:00+02:00";
+
+#[derive(clap::Args)]
+pub(crate) struct Arguments {
+    /// The cache file to make; one that an earlier demo made is replaced
+    #[arg(long, value_name = "FILE", default_value = "saltmere.db")]
+    cache: PathBuf,
+}
+
+pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
+    let path = &arguments.cache;
+    make_way(path)?;
+    let mut out = anstream::stdout().lock();
+
+    let cache =
+        Cache::open_with(Schema::parse("demo/backwater.toml", SCHEMA)?, SqliteFile::new(path))?;
+    let queries = define(&cache)?;
+
+    writeln!(
+        out,
+        "{BOLD}Backwater{BOLD:#} on a morning at the Saltmere ferries, an island network that we made up"
+    )?;
+    heading(&mut out, "1  A departures page is loaded")?;
+    writeln!(
+        out,
+        "The server answers with nested JSON: each sailing brings its route, two ports and its"
+    )?;
+    writeln!(out, "vessel along, once more every time. The cache keeps one row of each.\n")?;
+    let load = |label: &str| cache.commit(label, |tx| tx.ingest("departures", DEPARTURES));
+    tell(&mut out, "GET /departures", &load("departures loaded")?)?;
+    writeln!(out, "\nThe page is loaded once more, as pages are:\n")?;
+    let again = load("departures loaded again")?;
+    writeln!(
+        out,
+        "  commit {}, {:?}: {} changed, {} reached",
+        again.number(),
+        again.label(),
+        count(again.changes().count(), "row"),
+        queries_of(again.reached().count()),
+    )?;
+
+    heading(&mut out, "2  Three standing queries are read")?;
+    for query in &queries {
+        show(&mut out, &cache.schema(), query)?;
+    }
+
+    heading(&mut out, "3  Sailing 304 will leave 25 minutes late")?;
+    let report =
+        cache.commit("delay reported", |tx| tx.update("sailing", 304, [("delay_min", 25)]))?;
+    follow(&mut out, &report, &queries)?;
+
+    heading(&mut out, "4  Sailing 302 is cancelled")?;
+    let report = cache
+        .commit("sailing cancelled", |tx| tx.update("sailing", 302, [("status", "cancelled")]))?;
+    follow(&mut out, &report, &queries)?;
+
+    heading(&mut out, "5  The program ends, and starts again")?;
+    cache.flush()?;
+    let before = queries.iter().map(Query::read).collect::<Result<Vec<_>, _>>()?;
+    drop(queries);
+    drop(cache);
+    let cache = Cache::open(SqliteFile::new(path))?;
+    writeln!(
+        out,
+        "{} holds commit {}. Not one request was made, and the answers are there:\n",
+        path.display(),
+        cache.snapshot().commit()
+    )?;
+    for (query, before) in define(&cache)?.iter().zip(before) {
+        let now = query.read()?;
+        if now != before {
+            bail!("{} gives other rows after the restart", query.name());
+        }
+        writeln!(
+            out,
+            "  {BOLD}{:16}{BOLD:#} {}, the same as before",
+            query.name(),
+            count(now.len(), "row")
+        )?;
+    }
+
+    let command =
+        if env::var_os("CARGO").is_some() { "cargo run -q --release --" } else { "backwater" };
+    let file = path.display();
+    writeln!(out, "\n{BOLD}Look further{BOLD:#}")?;
+    writeln!(out, "  {command} tables --cache {file}")?;
+    writeln!(out, "  {command} query --cache {file} by_status")?;
+    writeln!(out, "  {command} query --cache {file} --param route={ROUTE} delays_on_route")?;
+    writeln!(
+        out,
+        "  {command} query --cache {file} 'SELECT vessel, sum(cars_booked) AS cars FROM sailing GROUP BY vessel'"
+    )?;
+    writeln!(
+        out,
+        "  sqlite3 {file} 'SELECT * FROM sailing LIMIT 5'   {DIM}(it is an ordinary SQLite file){DIM:#}"
+    )?;
+    Ok(())
+}
+
+/// Makes room for the demo's file, if what is there is a demo's.
+fn make_way(path: &Path) -> anyhow::Result<()> {
+    if !path.exists() {
+        return Ok(());
+    }
+    let ours = Cache::open(SqliteFile::read_only(path)).is_ok_and(|cache| {
+        let schema = cache.schema();
+        schema.table_names().eq(["port", "route", "vessel", "sailing", "booking", "board"])
+    });
+    if !ours {
+        bail!(
+            "{}: this file is there, and no demo made it; name another with --cache",
+            path.display()
+        );
+    }
+    fs::remove_file(path)
+        .map_err(|error| anyhow::anyhow!("{}: it cannot be replaced: {error}", path.display()))
+}
+
+fn define(cache: &Cache) -> anyhow::Result<Vec<Query>> {
+    Ok(vec![
+        cache.named("next_departures", [("now", NOW)])?,
+        cache.named("by_status", ())?,
+        cache.named("delays_on_route", [("route", ROUTE)])?,
+    ])
+}
+
+fn heading(out: &mut impl Write, text: &str) -> anyhow::Result<()> {
+    let style = Style::new().bold().fg_color(Some(AnsiColor::Cyan.into()));
+    Ok(writeln!(out, "\n{style}{text}{style:#}\n")?)
+}
+
+fn queries_of(number: usize) -> String {
+    if number == 1 { "1 query".to_owned() } else { format!("{number} queries") }
+}
+
+fn show(out: &mut impl Write, schema: &Schema, query: &Query) -> anyhow::Result<()> {
+    let with = match query.name() {
+        "next_departures" => format!("  :now = {NOW}"),
+        "delays_on_route" => format!("  :route = {ROUTE}"),
+        _ => String::new(),
+    };
+    writeln!(out, "{BOLD}{}{BOLD:#}{DIM}{with}{DIM:#}", query.name())?;
+    for line in schema.query(query.name()).unwrap_or_default().trim().lines() {
+        writeln!(out, "  {DIM}{line}{DIM:#}")?;
+    }
+    Rows::of(&query.read()?).write_table(out, "  ")?;
+    Ok(writeln!(out)?)
+}
+
+/// What a commit changed, and what that did to each query.
+fn follow(out: &mut impl Write, report: &Report, queries: &[Query]) -> anyhow::Result<()> {
+    writeln!(out, "commit {}, {:?}", report.number(), report.label())?;
+    for change in report.changes() {
+        writeln!(out, "  {change}")?;
+    }
+    for query in queries {
+        let outcome = report.outcome(query);
+        let style = match outcome {
+            Outcome::Maintained => Style::new().fg_color(Some(AnsiColor::Green.into())),
+            Outcome::Untouched => DIM,
+            _ => Style::new().fg_color(Some(AnsiColor::Yellow.into())),
+        };
+        writeln!(out, "\n{BOLD}{}{BOLD:#}", query.name())?;
+        let why = report.why(query);
+        let reason = why.strip_prefix(outcome.name()).unwrap_or(&why);
+        writeln!(out, "  {style}{}{style:#}{reason}", outcome.name())?;
+        if let Some(delta) = report.delta(query) {
+            steps(out, delta)?;
+        }
+    }
+    Ok(())
+}
+
+/// A delta row by row, with positions counted from 1.
+fn steps(out: &mut impl Write, delta: &Delta) -> anyhow::Result<()> {
+    let values = |values: &[Value]| values.iter().map(told).collect::<Vec<_>>().join("  ");
+    for row in delta.rows() {
+        let at = |position: Option<usize>| position.map_or(0, |position| position + 1);
+        let after = row.after().map(|row| values(row.values())).unwrap_or_default();
+        match row.kind() {
+            DeltaKind::Enter => writeln!(out, "    enters at {}   {after}", at(row.to()))?,
+            DeltaKind::Move => {
+                writeln!(out, "    moves {} to {}   {after}", at(row.from()), at(row.to()))?
+            }
+            DeltaKind::Leave => {
+                let before = row.before().map(|row| values(row.values())).unwrap_or_default();
+                writeln!(out, "    leaves at {}   {before}", at(row.from()))?;
+            }
+            DeltaKind::Change => {
+                let (Some(before), Some(after)) = (row.before(), row.after()) else { continue };
+                let columns =
+                    row.columns().into_iter().map(|column| -> backwater::Result<String> {
+                        Ok(format!(
+                            "{column} {} -> {}",
+                            told(before.get(column)?),
+                            told(after.get(column)?)
+                        ))
+                    });
+                let columns = columns.collect::<Result<Vec<_>, _>>()?.join(", ");
+                let key = values(&row.key());
+                writeln!(out, "    changes at {}  {key}: {columns}", at(row.to()))?;
+            }
+        }
+    }
+    Ok(())
+}
