@@ -78,6 +78,17 @@ impl Hash {
         Self(u128::from_be_bytes(bytes))
     }
 
+    /// The hash of a few texts and numbers of any kind, one behind the other.
+    #[cfg(feature = "sqlite")]
+    pub(crate) fn of(parts: &[&[u8]]) -> Self {
+        let mut hasher = hasher();
+        for part in parts {
+            hasher.write_u64(part.len() as u64);
+            hasher.write(part);
+        }
+        Self(hasher.finish128().as_u128())
+    }
+
     pub(crate) fn add(&mut self, row: Hash) {
         self.0 = self.0.wrapping_add(row.0);
     }

@@ -26,7 +26,8 @@ const SIDE_TABLES: &str = "
         only INTEGER PRIMARY KEY CHECK (only = 1),
         last_commit INTEGER NOT NULL,
         schema_name TEXT NOT NULL,
-        schema TEXT NOT NULL
+        schema TEXT NOT NULL,
+        hash BLOB NOT NULL
     ) STRICT;
     CREATE TABLE IF NOT EXISTS backwater_hash (
         table_name TEXT PRIMARY KEY,
@@ -107,28 +108,52 @@ impl SqliteFile {
         }
     }
 
-    /// Whether there is a file with anything in it, and whether it is of SQLite's making.
+    /// Whether there is a file with anything in it, of SQLite's making and not cut short.
     fn exists(&self) -> Result<bool> {
+        let unreadable = |error: std::io::Error| {
+            Error::new(ErrorKind::Storage, format!("it cannot be read: {error}"))
+                .source_error(error)
+        };
         let mut file = match fs::File::open(&self.path) {
             Ok(file) => file,
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(false),
-            Err(error) => {
-                return Err(Error::new(ErrorKind::Storage, format!("it cannot be read: {error}"))
-                    .source_error(error));
-            }
+            Err(error) => return Err(unreadable(error)),
         };
         let mut start = Vec::new();
-        let read = file.by_ref().take(16).read_to_end(&mut start);
-        read.map_err(|error| {
-            Error::new(ErrorKind::Storage, format!("it cannot be read: {error}"))
-                .source_error(error)
-        })?;
-        match start.as_slice() {
-            [] => Ok(false),
-            b"SQLite format 3\0" => Ok(true),
-            _ => Err(foreign("it is no SQLite file")),
+        file.by_ref().take(100).read_to_end(&mut start).map_err(unreadable)?;
+        if start.is_empty() {
+            return Ok(false);
+        }
+        if !start.starts_with(b"SQLite format 3\0") {
+            return Err(foreign("it is no SQLite file"));
+        }
+        let found = file.metadata().map_err(unreadable)?.len();
+        match told_len(&start) {
+            Some(told) if found >= told => Ok(true),
+            Some(told) => Err(damaged(format!("it is cut short: {found} bytes of {told}"))),
+            None => Err(damaged("it is cut short".to_owned())),
         }
     }
+}
+
+/// How long the header of an SQLite file says that the file is: page size times page count, which
+/// counts if it was written along with the last change.
+fn told_len(header: &[u8]) -> Option<u64> {
+    let number = |at: usize| Some(u32::from_be_bytes(header.get(at..at + 4)?.try_into().ok()?));
+    let page = u64::from(u16::from_be_bytes(header.get(16..18)?.try_into().ok()?));
+    let page = if page == 1 { 65_536 } else { page };
+    let is_current = number(24)? == number(92)?;
+    Some(if is_current { page * u64::from(number(28)?) } else { page })
+}
+
+fn damaged(how: String) -> Error {
+    Error::new(ErrorKind::Damaged, how)
+        .help("take a copy from elsewhere; this file is left as it is")
+}
+
+/// What guards the row that tells of the cache itself.
+fn cache_hash(commit: i64, schema_name: &str, schema: &str) -> [u8; 16] {
+    Hash::of(&[&commit.to_be_bytes(), schema_name.as_bytes(), schema.as_bytes()]).to_bytes()
 }
 
 fn foreign(why: &str) -> Error {
@@ -193,23 +218,28 @@ impl Storage for SqliteFile {
             )
             .help("use the version that wrote it"));
         }
-        let header = connection.query_row(
-            "SELECT last_commit, schema_name, schema FROM backwater_cache",
-            [],
-            |row| {
-                Ok(Header {
-                    commit: row.get::<_, i64>(0)? as u64,
-                    schema_name: row.get(1)?,
-                    schema: row.get(2)?,
-                })
-            },
-        );
-        header.map(Some).map_err(|error| match error {
-            rusqlite::Error::QueryReturnedNoRows => {
-                Error::new(ErrorKind::Damaged, "it does not say which schema it has")
+        let sql = "SELECT last_commit, schema_name, schema, hash FROM backwater_cache";
+        let header = connection.query_row(sql, [], |row| {
+            let header = Header {
+                commit: row.get::<_, i64>(0)? as u64,
+                schema_name: row.get(1)?,
+                schema: row.get(2)?,
+            };
+            Ok((header, row.get::<_, [u8; 16]>(3)?))
+        });
+        match header {
+            Ok((header, hash)) => {
+                let is_whole =
+                    hash == cache_hash(header.commit as i64, &header.schema_name, &header.schema);
+                is_whole
+                    .then_some(Some(header))
+                    .ok_or_else(|| damaged("its schema is not as it was written".to_owned()))
             }
-            error => unreadable(error),
-        })
+            Err(rusqlite::Error::QueryReturnedNoRows) => {
+                Err(damaged("it does not say which schema it has".to_owned()))
+            }
+            Err(error) => Err(unreadable(error)),
+        }
     }
 
     fn load(&mut self, schema: &Schema, loader: &mut Loader) -> Result<()> {
@@ -369,13 +399,15 @@ fn write_batch(connection: &Connection, batch: &Batch) -> Result<()> {
     for table in batch.tables() {
         write_table(connection, batch, &table).map_err(unwritable)?;
     }
+    let schema = batch.schema();
     let commit = batch.commit() as i64;
-    let told = match batch.new_schema() {
-        Some(schema) => connection.execute(
-            "INSERT OR REPLACE INTO backwater_cache VALUES (1, ?, ?, ?)",
-            (commit, &*schema.name, schema.text()),
-        ),
-        None => connection.execute("UPDATE backwater_cache SET last_commit = ?", [commit]),
+    let hash = cache_hash(commit, &schema.name, schema.text());
+    let told = if batch.new_schema().is_some() {
+        let sql = "INSERT OR REPLACE INTO backwater_cache VALUES (1, ?, ?, ?, ?)";
+        connection.execute(sql, (commit, &*schema.name, schema.text(), hash))
+    } else {
+        let sql = "UPDATE backwater_cache SET last_commit = ?, schema_name = ?, hash = ?";
+        connection.execute(sql, (commit, &*schema.name, hash))
     };
     told.map(|_| ()).map_err(unwritable)
 }

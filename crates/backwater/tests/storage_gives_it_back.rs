@@ -1,0 +1,328 @@
+//! What was committed is in the file, and comes back from it; what does not persist never gets
+//! there; and a file that is not as it was written is never taken for one that is.
+#![cfg(feature = "sqlite")]
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
+
+use backwater::{
+    Batch, Cache, ErrorKind, Header, Loader, Named, Result, Schema, SqliteFile, Storage, Value,
+};
+use proptest::prelude::*;
+
+const SCHEMA: &str = r#"
+    [table.item]
+    id = "id"
+    fields = { id = "int", r = "float", b = "bool", "odd \"name\"" = "text", at = "timestamp", j = "json", part = { to = "part" }, secret = { type = "text", persist = false } }
+
+    [table.part]
+    id = "code"
+    fields = { code = "text", back = { to = "item" } }
+
+    [table.scratch]
+    id = "id"
+    persist = false
+    fields = { id = "int", t = "text" }
+
+    [table.board]
+    one_row = true
+    fields = { port = { to = "part" }, search = { type = "text", persist = false } }
+
+    [response.items]
+    records = "/items"
+    table = "item"
+
+    [query]
+    by_part = "SELECT part, count(*) AS n, sum(r) AS r FROM item GROUP BY part"
+"#;
+
+/// A text that must not be found in a file.
+const SECRET: &str = "correct-horse-battery";
+
+fn schema() -> Schema {
+    Schema::parse("test.toml", SCHEMA).unwrap()
+}
+
+fn folder() -> (tempfile::TempDir, PathBuf) {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("cache.db");
+    (folder, path)
+}
+
+/// All rows of the tables that persist, without what does not, as text.
+fn dump(cache: &Cache) -> Vec<String> {
+    let snapshot = cache.snapshot();
+    let mut rows = Vec::new();
+    for table in ["item", "part", "board"] {
+        for row in snapshot.rows(table).unwrap() {
+            let fields = row.fields().filter(|(name, _)| !["secret", "search"].contains(name));
+            rows.push(format!("{table} {:?}", fields.collect::<Vec<_>>()));
+        }
+    }
+    rows.sort();
+    rows
+}
+
+type Write = (u8, i64, Vec<(&'static str, Value)>);
+
+fn write() -> impl Strategy<Value = Write> {
+    let field = prop_oneof![
+        (-4..9_i32).prop_map(|n| ("r", (f64::from(n) / 4.0).into())),
+        any::<bool>().prop_map(|b| ("b", b.into())),
+        "[a-zé'\" ]{0,50}".prop_map(|t| ("odd \"name\"", t.into())),
+        (0..9_i64)
+            .prop_map(|n| ("at", backwater::Timestamp::from_micros(n * 1_234_567).unwrap().into())),
+        (0..9_i64)
+            .prop_map(|n| ("j", backwater::Json::parse(&format!("[{n}, 1.0]")).unwrap().into())),
+        prop::sample::select(vec!["P", "Q"]).prop_map(|code| ("part", code.into())),
+        Just(("secret", SECRET.into())),
+        prop::sample::select(vec!["r", "b", "at", "j", "part"])
+            .prop_map(|name| (name, Value::Null)),
+    ];
+    (0..6_u8, 0..300_i64, prop::collection::vec(field, 0..5))
+}
+
+fn apply(cache: &Cache, writes: &[Write]) -> Result<()> {
+    let report = cache.commit("random writes", |tx| {
+        for (what, id, fields) in writes {
+            match what {
+                0 => drop(tx.delete("item", *id)?),
+                1 => tx.merge("part", [("code", Value::from("P")), ("back", (*id).into())])?,
+                2 => tx.set("board", [("port", "Q"), ("search", SECRET)])?,
+                3 => tx.merge("scratch", [("id", Value::from(*id)), ("t", SECRET.into())])?,
+                _ => {
+                    let fields = fields.iter().cloned().chain([("id", (*id).into())]);
+                    tx.merge("item", fields.collect::<Named>())?;
+                }
+            }
+        }
+        Ok(())
+    });
+    let report = report?;
+    assert!(report.storage_error().is_none(), "{:?}", report.storage_error());
+    Ok(())
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn every_commit_is_in_the_file_and_comes_back(commits in prop::collection::vec(prop::collection::vec(write(), 0..40), 1..8)) {
+        let (_folder, path) = folder();
+        let mut cache = Cache::open_with(schema(), SqliteFile::new(&path)).unwrap();
+        for (number, writes) in commits.iter().enumerate() {
+            apply(&cache, writes).unwrap();
+            let again = Cache::open(SqliteFile::read_only(&path)).unwrap();
+            prop_assert_eq!(dump(&again), dump(&cache));
+            let by_part = again.named("by_part", ()).unwrap().read().unwrap();
+            prop_assert_eq!(by_part, cache.named("by_part", ()).unwrap().read().unwrap());
+            prop_assert_eq!(again.snapshot().count("scratch").unwrap(), 0);
+            if number % 2 == 1 {
+                cache = Cache::open(SqliteFile::new(&path)).unwrap();
+            }
+        }
+        let bytes = fs::read(&path).unwrap();
+        prop_assert!(!bytes.windows(SECRET.len()).any(|window| window == SECRET.as_bytes()));
+        // Any SQLite program finds the same rows.
+        let sqlite = rusqlite::Connection::open(&path).unwrap();
+        let count: i64 = sqlite.query_row("SELECT count(*) FROM item WHERE r IS NOT NULL", [], |row| row.get(0)).unwrap();
+        let ours = cache.query("SELECT count(*) FROM item WHERE r IS NOT NULL", ()).unwrap().read().unwrap();
+        prop_assert_eq!(ours.row(0).unwrap().values(), [Value::Int(count)]);
+    }
+}
+
+/// A small cache file with a few rows.
+fn small(path: &Path) -> Vec<String> {
+    let cache = Cache::open_with(schema(), SqliteFile::new(path)).unwrap();
+    let fields = |n: i64| {
+        [
+            ("id", Value::from(n)),
+            ("r", 1.5.into()),
+            ("part", "P".into()),
+            ("b", (n % 2 == 0).into()),
+        ]
+    };
+    cache.commit("items", |tx| (0..5).try_for_each(|n| tx.insert("item", fields(n)))).unwrap();
+    cache.flush().unwrap();
+    dump(&cache)
+}
+
+fn opens_as(path: &Path, rows: &[String]) -> Result<()> {
+    let cache = Cache::open(SqliteFile::read_only(path))?;
+    assert_eq!(dump(&cache), rows, "other rows than were written");
+    Ok(())
+}
+
+/// Bits are flipped all over a file, and it is cut at many lengths: an error, or the right rows.
+#[test]
+fn a_damaged_file_is_an_error_or_gives_the_right_rows() {
+    let (_folder, path) = folder();
+    let rows = small(&path);
+    let whole = fs::read(&path).unwrap();
+    let mut refused = 0;
+    for at in (0..whole.len()).filter(|at| whole[*at] != 0 || at % 61 == 0) {
+        let mut damaged = whole.clone();
+        damaged[at] ^= 1 << (at % 8);
+        fs::write(&path, &damaged).unwrap();
+        refused += usize::from(opens_as(&path, &rows).is_err());
+    }
+    assert!(refused > 200, "{refused}");
+    for len in (1..whole.len()).step_by(509) {
+        fs::write(&path, &whole[..len]).unwrap();
+        assert!(opens_as(&path, &rows).is_err(), "cut at {len}");
+        assert_eq!(fs::read(&path).unwrap().len(), len, "left as it is");
+    }
+}
+
+#[test]
+fn an_edit_by_another_program_is_noticed() {
+    for edit in [
+        "UPDATE item SET r = 2.5 WHERE id = 3",
+        "DELETE FROM item WHERE id = 3",
+        "INSERT INTO part VALUES ('Z', NULL)",
+        "INSERT INTO backwater_absent VALUES ('item', 3, 'r')",
+        "UPDATE item SET b = NULL WHERE id = 2",
+    ] {
+        let (_folder, path) = folder();
+        small(&path);
+        rusqlite::Connection::open(&path).unwrap().execute(edit, []).unwrap();
+        let error = Cache::open(SqliteFile::new(&path)).unwrap_err();
+        assert_eq!(error.kind(), ErrorKind::Damaged, "{edit}: {error}");
+    }
+}
+
+#[test]
+fn what_is_no_cache_or_not_ours_to_read_is_refused_and_left_alone() {
+    let (_folder, path) = folder();
+    let refused = |kind: ErrorKind, said: &str| {
+        let before = fs::read(&path).unwrap();
+        let error = Cache::open_with(schema(), SqliteFile::new(&path)).unwrap_err();
+        assert_eq!(error.kind(), kind, "{error}");
+        assert!(error.to_string().contains(said), "{error}");
+        assert_eq!(fs::read(&path).unwrap(), before);
+    };
+    fs::write(&path, "just a text, longer than sixteen bytes").unwrap();
+    refused(ErrorKind::Foreign, "it is no SQLite file");
+    fs::remove_file(&path).unwrap();
+    rusqlite::Connection::open(&path).unwrap().execute("CREATE TABLE t (x)", []).unwrap();
+    refused(ErrorKind::Foreign, "an SQLite file of another program");
+    fs::remove_file(&path).unwrap();
+    small(&path);
+    rusqlite::Connection::open(&path).unwrap().execute_batch("PRAGMA user_version = 9").unwrap();
+    refused(ErrorKind::Version, "file format 9");
+
+    let missing = Cache::open(SqliteFile::new(path.with_file_name("none.db"))).unwrap_err();
+    assert!(missing.to_string().contains("there is no cache here"), "{missing}");
+    let nowhere =
+        Cache::open_with(schema(), SqliteFile::new(path.join("no/folder.db"))).unwrap_err();
+    assert_eq!(nowhere.kind(), ErrorKind::Storage, "{nowhere}");
+}
+
+/// An empty file is a place to begin; a schema may gain rules, queries and tables, and no more.
+#[test]
+fn a_schema_may_grow_but_not_change() {
+    let (_folder, path) = folder();
+    fs::write(&path, "").unwrap();
+    let rows = small(&path);
+    let grown = SCHEMA.replace(
+        "[query]",
+        "[table.new]\nid = 'id'\nfields = { id = 'int' }\n[query]\nmore = 'SELECT id FROM new'",
+    );
+    let cache =
+        Cache::open_with(Schema::parse("grown.toml", &grown).unwrap(), SqliteFile::new(&path))
+            .unwrap();
+    cache.commit("a new row", |tx| tx.insert("new", [("id", 1)])).unwrap();
+    cache.flush().unwrap();
+    drop(cache);
+    let cache = Cache::open(SqliteFile::new(&path)).unwrap();
+    assert_eq!(dump(&cache), rows);
+    assert_eq!(cache.named("more", ()).unwrap().read().unwrap().len(), 1);
+    let elsewhere = Schema::parse("moved/grown.toml", &grown).unwrap();
+    let cache = Cache::open_with(elsewhere, SqliteFile::new(&path)).unwrap();
+    cache.commit("one more", |tx| tx.insert("new", [("id", 2)])).unwrap();
+    assert_eq!(Cache::open(SqliteFile::new(&path)).unwrap().snapshot().count("new").unwrap(), 2);
+    for (from, to, said) in [
+        ("r = \"float\"", "r = \"text\"", "field item.r has another type"),
+        ("r = \"float\"", "r = \"float\", more = \"int\"", "field item.more is new"),
+        ("b = \"bool\", ", "", "field item.b is not in it any more"),
+    ] {
+        let other = Schema::parse("other.toml", &grown.replace(from, to)).unwrap();
+        let error = Cache::open_with(other, SqliteFile::new(&path)).unwrap_err();
+        assert_eq!(error.kind(), ErrorKind::Version);
+        assert!(error.to_string().contains(said), "{error}");
+    }
+}
+
+/// Two programs on one file: the second to write is told, and writes nothing over.
+#[test]
+fn a_file_that_another_program_wrote_to_is_not_written_over() {
+    let (_folder, path) = folder();
+    let insert = |cache: &Cache, id: i64| {
+        cache.commit("insert", |tx| tx.insert("item", [("id", id)])).unwrap()
+    };
+    let (one, two) = (
+        Cache::open_with(schema(), SqliteFile::new(&path)).unwrap(),
+        Cache::open_with(schema(), SqliteFile::new(&path)).unwrap(),
+    );
+    assert!(insert(&one, 1).storage_error().is_none());
+    let late = insert(&two, 2);
+    assert!(
+        late.storage_error().unwrap().to_string().contains("another program has written to it")
+    );
+    assert_eq!(two.snapshot().count("item").unwrap(), 1, "memory stands");
+    assert!(two.flush().is_err());
+    assert_eq!(Cache::open(SqliteFile::new(&path)).unwrap().snapshot().count("item").unwrap(), 1);
+    let read_only = Cache::open(SqliteFile::read_only(&path)).unwrap();
+    assert!(insert(&read_only, 3).storage_error().unwrap().to_string().contains("only to be read"));
+}
+
+/// A storage that can be told to fail, and remembers what it took.
+#[derive(Clone, Default)]
+struct Moody {
+    fails: Arc<AtomicBool>,
+    taken: Arc<Mutex<Vec<(u64, u64, usize)>>>,
+}
+
+impl Storage for Moody {
+    fn name(&self) -> String {
+        "moody".to_owned()
+    }
+
+    fn header(&mut self) -> Result<Option<Header>> {
+        Ok(None)
+    }
+
+    fn load(&mut self, _: &Schema, _: &mut Loader) -> Result<()> {
+        Ok(())
+    }
+
+    fn write(&mut self, batch: &Batch) -> Result<()> {
+        if self.fails.load(Ordering::Relaxed) {
+            return Cache::open(SqliteFile::read_only("no such file")).map(|_| ());
+        }
+        let rows = batch.tables().map(|table| table.puts().count() + table.deletes().len()).sum();
+        self.taken.lock().unwrap().push((batch.from_commit(), batch.commit(), rows));
+        Ok(())
+    }
+}
+
+#[test]
+fn what_a_failing_storage_did_not_take_is_given_to_it_again() {
+    let moody = Moody::default();
+    let cache = Cache::open_with(schema(), moody.clone()).unwrap();
+    let insert = |id: i64| cache.commit("insert", |tx| tx.merge("item", [("id", id)])).unwrap();
+    assert!(insert(1).storage_error().is_none());
+    moody.fails.store(true, Ordering::Relaxed);
+    assert!(insert(2).storage_error().is_some());
+    assert!(insert(3).storage_error().is_some());
+    assert!(cache.flush().is_err());
+    assert_eq!(cache.snapshot().count("item").unwrap(), 3);
+    moody.fails.store(false, Ordering::Relaxed);
+    cache.flush().unwrap();
+    cache.flush().unwrap();
+    cache.commit("nothing to store", |tx| tx.merge("scratch", [("id", 1)])).unwrap();
+    // The first batch brings the row of the one-row table too.
+    assert_eq!(*moody.taken.lock().unwrap(), [(0, 1, 2), (1, 3, 2)]);
+}
