@@ -189,31 +189,50 @@ impl std::error::Error for Error {
     }
 }
 
+/// The known name that a wrong one is most likely meant to be.
+pub(crate) fn nearest_name<'a>(
+    wrong: &str,
+    known: impl IntoIterator<Item = &'a str>,
+) -> Option<&'a str> {
+    let wrong = wrong.to_lowercase();
+    let near = known.into_iter().map(|name| {
+        let distance = strsim::damerau_levenshtein(&wrong, &name.to_lowercase());
+        (distance, name)
+    });
+    let (distance, name) = near.min()?;
+    (distance <= 1 + name.chars().count() / 3).then_some(name)
+}
+
 /// The help for a name that is not known: the nearest known one, or all of them when they are few.
 pub(crate) fn nearest<'a>(wrong: &str, known: impl IntoIterator<Item = &'a str>) -> String {
     let known: Vec<&str> = known.into_iter().collect();
-    let near = known
-        .iter()
-        .map(|name| {
-            let distance = strsim::damerau_levenshtein(&wrong.to_lowercase(), &name.to_lowercase());
-            (distance, *name)
-        })
-        .min();
-    match near {
-        Some((distance, name)) if distance <= 1 + name.chars().count() / 3 => {
-            format!("did you mean \"{name}\"?")
-        }
-        Some(_) if known.len() <= 12 => format!("known are {}", list(&known)),
-        _ => String::new(),
+    match nearest_name(wrong, known.iter().copied()) {
+        Some(name) => did_you_mean(name),
+        None if (1..=12).contains(&known.len()) => format!("known are {}", list(&known)),
+        None => String::new(),
     }
+}
+
+/// The help that names one name.
+pub(crate) fn did_you_mean(name: &str) -> String {
+    format!("did you mean \"{name}\"?")
 }
 
 /// Names in a sentence: `"a", "b" and "c"`.
 pub(crate) fn list(names: &[&str]) -> String {
+    joined(names, "and")
+}
+
+/// Names to choose from: `"a", "b" or "c"`.
+pub(crate) fn either(names: &[&str]) -> String {
+    joined(names, "or")
+}
+
+fn joined(names: &[&str], last_word: &str) -> String {
     let quoted: Vec<String> = names.iter().map(|name| format!("\"{name}\"")).collect();
     match quoted.split_last() {
         None => "none".to_owned(),
         Some((last, [])) => last.clone(),
-        Some((last, rest)) => format!("{} and {last}", rest.join(", ")),
+        Some((last, rest)) => format!("{} {last_word} {last}", rest.join(", ")),
     }
 }

@@ -7,7 +7,7 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::{Field, FieldNo, Kind, NamedQuery, Pointer, Rule, Schema, Table, TableNo};
-use crate::error::{Error, ErrorKind, Result, list, nearest};
+use crate::error::{Error, ErrorKind, Result, did_you_mean, either, nearest, nearest_name};
 
 type Value<'t> = Spanned<DeValue<'t>>;
 
@@ -26,7 +26,9 @@ pub(super) fn schema(name: &str, text: &str) -> Result<Schema> {
     if syntax.is_empty() {
         made = Some(reader.document(document.get_ref()));
     }
-    match (Error::gather(reader.problems), made) {
+    reader.problems.sort_by_key(|(at, _)| *at);
+    let problems = reader.problems.into_iter().map(|(_, problem)| problem).collect();
+    match (Error::gather(problems), made) {
         (None, Some(schema)) => Ok(schema),
         (Some(problems), _) => Err(problems),
         (None, None) => Err(Error::new(ErrorKind::Schema, "this is not TOML").at(name)),
@@ -36,7 +38,7 @@ pub(super) fn schema(name: &str, text: &str) -> Result<Schema> {
 struct Reader<'t> {
     name: &'t str,
     text: &'t str,
-    problems: Vec<Error>,
+    problems: Vec<(usize, Error)>,
     /// Where a link stands, and what it points at.
     links: Vec<(usize, TableNo)>,
 }
@@ -44,7 +46,7 @@ struct Reader<'t> {
 impl<'t> Reader<'t> {
     fn problem(&mut self, at: usize, message: impl Into<String>, help: impl Into<String>) {
         let place = format!("{}:{}", self.name, line_and_column(self.text, at));
-        self.problems.push(Error::new(ErrorKind::Schema, message).at(place).help(help));
+        self.problems.push((at, Error::new(ErrorKind::Schema, message).at(place).help(help)));
     }
 
     fn document(&mut self, document: &DeTable<'t>) -> Schema {
@@ -70,7 +72,8 @@ impl<'t> Reader<'t> {
         Schema { tables, rules, queries, text: self.text.into(), name: self.name.into() }
     }
 
-    /// The values of the named parts; a part of another name is a problem.
+    /// The values of the named parts; a part of another name is a problem, and is read as the one
+    /// that it is most likely meant to be, so that one slip is one problem.
     fn parts<'d, const N: usize>(
         &mut self,
         table: &'d DeTable<'t>,
@@ -79,18 +82,16 @@ impl<'t> Reader<'t> {
     ) -> [Option<&'d Value<'t>>; N] {
         let mut found = [None; N];
         for (key, value) in table.iter() {
-            match known.iter().position(|name| *name == key.get_ref().as_ref()) {
-                Some(position) => found[position] = Some(value),
-                None => {
-                    let message =
-                        format!("{what} has no \"{}\"; expected {}", key.get_ref(), list(&known));
-                    let near = nearest(key.get_ref(), known);
-                    self.problem(
-                        key.span().start,
-                        message,
-                        near.strip_prefix("known").map_or(near.as_str(), |_| ""),
-                    );
-                }
+            let name = key.get_ref().as_ref();
+            let meant = if known.contains(&name) { Some(name) } else { nearest_name(name, known) };
+            if meant != Some(name) {
+                let message = format!("{what} has no \"{name}\"; expected {}", either(&known));
+                let help = meant.map(did_you_mean).unwrap_or_default();
+                self.problem(key.span().start, message, help);
+            }
+            let place = known.iter().position(|name| Some(*name) == meant);
+            if let Some(place) = place.filter(|place| found[*place].is_none()) {
+                found[place] = Some(value);
             }
         }
         found
@@ -201,7 +202,7 @@ impl<'t> Reader<'t> {
             self.field_name(field_name, at, &made);
             made.fields.push(self.field(field_name, value, tables));
         }
-        let one_row = self.as_flag(one_row, false);
+        let one_row = one_row.is_some() && self.as_flag(one_row, true);
         match (id, one_row) {
             (None, true) => {}
             (Some(id), true) => {
@@ -309,13 +310,9 @@ impl<'t> Reader<'t> {
         let known = Kind::NAMES.map(|(name, _)| name);
         let kind = Kind::NAMES.iter().find(|(known, _)| *known == name).map(|(_, kind)| *kind);
         if kind.is_none() {
-            let near = nearest(name, known);
-            let message = format!("there is no type \"{name}\"; expected {}", list(&known));
-            self.problem(
-                value.span().start,
-                message,
-                near.strip_prefix("known").map_or(near.as_str(), |_| ""),
-            );
+            let help = nearest_name(name, known).map(did_you_mean).unwrap_or_default();
+            let message = format!("there is no type \"{name}\"; expected {}", either(&known));
+            self.problem(value.span().start, message, help);
         }
         kind
     }

@@ -1,0 +1,323 @@
+//! The command as its users meet it: what it prints, where, and with which exit code.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::Output;
+
+use assert_cmd::Command;
+use tempfile::TempDir;
+
+/// A folder with the demo world's files in it.
+struct World(TempDir);
+
+impl World {
+    fn new() -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
+        fs::copy(demo.join("backwater.toml"), folder.path().join("backwater.toml")).unwrap();
+        for response in fs::read_dir(demo.join("responses")).unwrap() {
+            let response = response.unwrap();
+            fs::copy(response.path(), folder.path().join(response.file_name())).unwrap();
+        }
+        Self(folder)
+    }
+
+    /// With the departures ingested into `cache.db`.
+    fn loaded() -> Self {
+        let world = Self::new();
+        let ingest =
+            "ingest --schema backwater.toml --cache cache.db --as departures departures.json";
+        world.run(ingest).says("28,520 bytes, 300 objects, 79 rows; 221 repeats folded");
+        world
+    }
+
+    fn path(&self, name: &str) -> PathBuf {
+        self.0.path().join(name)
+    }
+
+    fn write(&self, name: &str, content: impl AsRef<[u8]>) {
+        fs::write(self.path(name), content).unwrap();
+    }
+
+    fn call(&self, arguments: &[&str], stdin: &str) -> Ran {
+        let mut command = Command::cargo_bin("backwater").unwrap();
+        command.current_dir(self.0.path()).args(arguments).write_stdin(stdin).env_remove("CARGO");
+        Ran { output: command.output().unwrap(), call: arguments.join(" ") }
+    }
+
+    fn run(&self, arguments: &str) -> Ran {
+        self.call(&arguments.split_whitespace().collect::<Vec<_>>(), "")
+    }
+
+    /// `query --cache cache.db`, with the statement as one argument.
+    fn query(&self, sql: &str, more: &str) -> Ran {
+        let mut arguments = vec!["query", "--cache", "cache.db", sql];
+        arguments.extend(more.split_whitespace());
+        self.call(&arguments, "")
+    }
+}
+
+struct Ran {
+    output: Output,
+    call: String,
+}
+
+impl Ran {
+    fn out(&self) -> String {
+        String::from_utf8(self.output.stdout.clone()).unwrap()
+    }
+
+    fn err(&self) -> String {
+        String::from_utf8(self.output.stderr.clone()).unwrap()
+    }
+
+    /// It did its work, and standard output holds this.
+    fn says(self, wanted: &str) -> Self {
+        assert_eq!(self.output.status.code(), Some(0), "{}: {}", self.call, self.err());
+        assert!(
+            self.out().contains(wanted),
+            "{} should print {wanted:?}:\n{}",
+            self.call,
+            self.out()
+        );
+        assert!(!self.out().contains('\u{1b}'), "colour belongs on a terminal");
+        self
+    }
+
+    /// It failed with this code and message, and printed nothing to standard output.
+    fn fails(self, code: i32, wanted: &str) {
+        assert_eq!(self.output.status.code(), Some(code), "{}: {}", self.call, self.err());
+        assert!(
+            self.err().contains(wanted),
+            "{} should say {wanted:?}:\n{}",
+            self.call,
+            self.err()
+        );
+        assert!(!self.err().contains("panicked"), "{}", self.err());
+        assert_eq!(self.out(), "", "{}", self.call);
+    }
+}
+
+#[test]
+fn the_demo_tells_its_story_and_leaves_a_file_to_look_into() {
+    let world = World::new();
+    for _ in 0..2 {
+        world
+            .run("demo")
+            .says("300 objects, 79 rows; 221 repeats folded")
+            .says("commit 2, \"departures loaded again\": 0 rows changed, 0 queries reached")
+            .says("sailing 304: delay_min 0 -> 25")
+            .says("maintained: 1 row changed, because sailing 304 changed delay_min")
+            .says("untouched: commit 3 changed sailing.delay_min; the query reads sailing.status and sailing.cars_booked")
+            .says("changes at 2  tidewife: avg_delay 3.75 -> 10.0, worst 10 -> 25")
+            .says("    leaves at 4   302  NOR-TAR")
+            .says("    enters at 6   305  EEL-WHI")
+            .says("saltmere.db holds commit 4")
+            .says("next_departures  6 rows, the same as before");
+    }
+    world.run("query --cache saltmere.db by_status").says("cancelled         2    24");
+    world.write("mine.db", "something else, of more than sixteen bytes");
+    world.run("demo --cache mine.db").fails(1, "mine.db: this file is there, and no demo made it");
+    assert_eq!(fs::read(world.path("mine.db")).unwrap().len(), 42);
+}
+
+#[test]
+fn responses_become_tables_that_any_sqlite_opens() {
+    let world = World::loaded();
+    world
+        .run("ingest --cache cache.db --as fleet fleet.json")
+        .says("vessel        5     5    0        5      0");
+    let bookings = fs::read_to_string(world.path("bookings-311.json")).unwrap();
+    let arguments = ["ingest", "--cache", "cache.db", "--as", "bookings", "-"];
+    world
+        .call(&arguments, &bookings)
+        .says("standard input: 1,335 bytes, 16 objects, 9 rows; 7 repeats folded");
+    world
+        .run("ingest --cache cache.db --as fleet fleet.json fleet.json")
+        .says("Nothing of this was news.");
+    world
+        .run("tables --cache cache.db")
+        .says("sailing    60      56           0  id int, route -> route");
+    let sqlite = rusqlite::Connection::open(world.path("cache.db")).unwrap();
+    let row =
+        "SELECT departs_at || ' ' || route || ' ' || (note IS NULL) FROM sailing WHERE id = 311";
+    let row: String = sqlite.query_row(row, [], |row| row.get(0)).unwrap();
+    assert_eq!(row, "2031-05-04T08:22:00.000000Z NOR-SAL 1");
+    let search = "SELECT count(*) FROM pragma_table_info('board') WHERE name = 'search'";
+    assert_eq!(
+        sqlite.query_row(search, [], |row| row.get::<_, i64>(0)).unwrap(),
+        0,
+        "it does not persist"
+    );
+}
+
+#[test]
+fn rows_come_as_table_json_ndjson_and_csv() {
+    let world = World::loaded();
+    world.run("ingest --cache cache.db --as bookings bookings-311.json").says("booking");
+    let sql = "SELECT id, party, paid, sailing FROM booking WHERE id < 9020 ORDER BY id";
+    world
+        .query(sql, "")
+        .says("  id  party          paid  sailing\n9000  Brandling      true      311\n");
+    let json = world.query(sql, "--format json").out();
+    let rows: serde_json::Value = serde_json::from_str(&json).unwrap();
+    assert_eq!(rows[1]["party"], "Quayle-Ostrow");
+    assert!(rows[1]["paid"].is_boolean());
+    assert_eq!(world.query(sql, "--format ndjson").out().lines().count(), 3);
+    let csv = world.query(sql, "--format csv").says("id,party,paid,sailing\n").out();
+    assert_eq!(csv.lines().count(), 4);
+    world
+        .run("tables --cache cache.db --format json")
+        .says("{\"table\":\"port\",\"rows\":6,\"absent\":0");
+    let none = world.query("SELECT id FROM booking WHERE id = 0", "");
+    assert_eq!((none.out().as_str(), none.err().as_str()), ("id\n", "no rows\n"));
+    assert_eq!(world.query("SELECT id FROM booking WHERE id = 0", "--format json").out(), "[]\n");
+}
+
+#[test]
+fn parameters_are_read_as_sql_spells_them() {
+    let world = World::loaded();
+    let count = |condition: &str, param: &str| {
+        let sql = format!("SELECT count(*) AS n FROM sailing WHERE {condition}");
+        world.query(&sql, &format!("--format csv --param {param}")).out()
+    };
+    assert_eq!(count("id = :id", "id=311"), "n\n1\n");
+    assert_eq!(count("id = :id", "id='311'"), "n\n1\n");
+    assert_eq!(count("route = :r", "r=NOR-SAL"), "n\n8\n");
+    assert_eq!(count("departs_at < :t", "t=2031-05-04T07:00:00+02:00"), "n\n5\n");
+    assert_eq!(count("note IS :n", "n=null"), "n\n56\n");
+    world.run("query --cache cache.db --param route=NOR-SAL delays_on_route").says("tidewife");
+}
+
+#[test]
+fn every_kind_of_bad_call_or_input_has_its_message_and_exit_code() {
+    let world = World::loaded();
+    let before = fs::read(world.path("cache.db")).unwrap();
+    world.write("cut.json", &fs::read(world.path("departures.json")).unwrap()[..9000]);
+    world.write("wrong.json", r#"{"sailings": [{"id": 1, "departs_at": 5}]}"#);
+    world.write("latin.json", b"{\"sailings\": \"\xe9\"}");
+    let ingest = |file: &str| world.run(&format!("ingest --cache cache.db --as departures {file}"));
+    ingest("none.json").fails(1, "none.json: it cannot be read: No such file or directory");
+    ingest("backwater.toml")
+        .fails(1, "backwater.toml: the response: it is not JSON at line 1 column 1");
+    ingest("cut.json").fails(1, "it ends in the middle of a value at line");
+    ingest("wrong.json").fails(
+        1,
+        "wrong.json: /sailings/0/departs_at: found integer `5`, expected a time of RFC 3339",
+    );
+    ingest("latin.json").fails(1, "latin.json: byte 14 is not UTF-8");
+    ingest("fleet.json").fails(1, "found no member \"sailings\"");
+    world
+        .run("ingest --cache cache.db departures.json")
+        .fails(2, "choose one with --as: departures, fleet, bookings");
+    world.run("ingest --cache cache.db --as departure x").fails(2, "did you mean \"departures\"?");
+    world
+        .run("ingest --cache new.db --as fleet fleet.json")
+        .fails(2, "name a schema with --schema");
+    world
+        .run("ingest --schema none.toml --cache x.db fleet.json")
+        .fails(1, "none.toml: it cannot be read");
+    world
+        .run("ingest --schema backwater.toml --cache fleet.json --as fleet fleet.json")
+        .fails(1, "fleet.json: this is not a Backwater cache");
+    world
+        .run("ingest --schema backwater.toml --cache no/where.db --as fleet fleet.json")
+        .fails(1, "is its folder there");
+
+    world
+        .query("SELECT id FROM boat", "")
+        .fails(2, "line 1, column 16 of the statement: there is no table \"boat\"");
+    world.query("SELECT dely_min FROM sailing", "").fails(2, "did you mean \"delay_min\"?");
+    world
+        .query("SELEC id FROM sailing", "")
+        .fails(2, "line 1, column 1 of the statement: found SELEC");
+    world.query("SELECT id FROM", "").fails(2, "the statement ends here, expected");
+    world
+        .query("SELECT s.id FROM sailing s JOIN route r ON s.route = r.id", "")
+        .fails(2, "joins are not supported");
+    world
+        .query("SELECT status, count(*) FROM sailing", "")
+        .fails(2, "column \"status\" is neither grouped by nor inside an aggregate");
+    world
+        .query("SELECT id FROM sailing WHERE status = \"late\"", "")
+        .fails(2, "a text stands in single quotes: 'late'");
+    world.query("SELECT random() FROM sailing", "").fails(2, "function random() is not supported");
+    world.query("DELETE FROM sailing", "").fails(2, "expected a SELECT statement");
+    world.query("SELECT id FROM sailing WHERE id = :id", "").fails(2, "parameter :id has no value");
+    world
+        .query("SELECT id FROM sailing", "--param port=SAL")
+        .fails(2, "the statement has no parameter :port");
+    world.query("SELECT id FROM sailing", "--param port").fails(2, "expected NAME=VALUE");
+    world
+        .query("SELECT id FROM sailing", "--format yaml")
+        .fails(2, "possible values: table, json, ndjson, csv");
+    world.run("query --cache none.db x").fails(1, "none.db: there is no cache here");
+    world
+        .run("tables --cache departures.json")
+        .fails(1, "departures.json: this is not a Backwater cache");
+    world.run("tabels").fails(2, "unrecognized subcommand 'tabels'");
+    assert_eq!(fs::read(world.path("cache.db")).unwrap(), before, "nothing of this wrote anything");
+    assert!(!world.path("new.db").exists() && !world.path("none.db").exists());
+
+    let half = &before[..before.len() / 2];
+    world.write("cache.db", half);
+    world.query("SELECT id FROM sailing", "").fails(1, "cache.db: it is cut short");
+    assert_eq!(fs::read(world.path("cache.db")).unwrap(), half);
+}
+
+#[test]
+fn a_schema_is_checked_to_its_end() {
+    let world = World::new();
+    world
+        .run("check backwater.toml")
+        .says("backwater.toml: 6 tables, 3 response rules and 3 named queries, nothing wrong\n");
+    world.write(
+        "bad.toml",
+        r#"[table.port]
+id = "cod"
+[table.port.fields]
+code = "txt"
+name = { type = "text", persit = false }
+
+[table.route]
+fields = { id = "int", to = { to = "prot" } }
+
+[table.board]
+one_row = "yes"
+fields = { port = { to = "board" } }
+
+[response.ports]
+records = "ports"
+tabel = "port"
+
+[query]
+names = """
+SELECT name
+FROM port
+WHERE nam = 'x'"""
+"#,
+    );
+    let ran = world.run("check bad.toml");
+    let told = ran.err();
+    for wanted in [
+        "error: bad.toml:2:6: table \"port\" has no field \"cod\"; did you mean \"code\"?",
+        "error: bad.toml:4:8: there is no type \"txt\"; expected \"int\", \"float\", \"bool\", \"text\", \"timestamp\" or \"json\"; did you mean \"text\"?",
+        "error: bad.toml:5:25: a field has no \"persit\"; expected \"type\", \"to\" or \"persist\"; did you mean \"persist\"?",
+        "error: bad.toml:8:36: there is no table \"prot\"; did you mean \"port\"?",
+        "error: bad.toml:7:1: table \"route\" does not say which field holds the id; add `id = \"FIELD\"`",
+        "error: bad.toml:11:11: found a string, expected true or false",
+        "error: bad.toml:15:11: a JSON Pointer is empty (the whole response) or begins with \"/\"",
+        "error: bad.toml:16:1: a response rule has no \"tabel\"",
+    ] {
+        assert!(told.contains(wanted), "should say {wanted}:\n{told}");
+    }
+    assert_eq!(told.lines().count(), 9, "one slip is one problem:\n{told}");
+    ran.fails(1, "bad.toml");
+    world.write("query.toml", "table.port = { id = 'code', fields = { code = 'text' } }\n[query]\nnames = '''\nSELECT code\nFROM port\nWHERE nam = 'x\\' '''\n");
+    world
+        .run("check query.toml")
+        .fails(1, "query.toml:6:7: query \"names\": table \"port\" has no column \"nam\"");
+    world.write("syntax.toml", "[table.port\n");
+    world.run("check syntax.toml").fails(1, "syntax.toml:1:12: this is not TOML");
+}
