@@ -3,13 +3,14 @@
 //! Run it with `cargo run -p backwater --example quickstart`.
 
 use backwater::{Cache, Query, Result, Schema, SqliteFile};
+use std::error::Error;
 
 const SCHEMA: &str = include_str!("../../../demo/backwater.toml");
 const DEPARTURES: &str = include_str!("../../../demo/responses/departures.json");
 const NOW: [(&str, &str); 1] = [("now", "2031-05-04T07:40:00+02:00")];
 
-fn main() -> Result<()> {
-    let folder = tempfile::tempdir().expect("a folder for the cache");
+fn main() -> Result<(), Box<dyn Error>> {
+    let folder = tempfile::tempdir()?;
     let path = folder.path().join("saltmere.db");
     let cache = Cache::open_with(Schema::parse("backwater.toml", SCHEMA)?, SqliteFile::new(&path))?;
 
@@ -45,7 +46,7 @@ fn main() -> Result<()> {
     let next = cache.named("next_departures", NOW)?;
     assert_eq!(next.read()?, before);
     println!("\nafter a restart:");
-    show(&next)
+    Ok(show(&next)?)
 }
 
 fn show(query: &Query) -> Result<()> {

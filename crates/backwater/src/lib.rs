@@ -75,7 +75,8 @@ mod table;
 mod trace;
 mod value;
 
-#[cfg(all(test, feature = "sqlite"))]
+#[cfg(test)]
+#[cfg(feature = "sqlite")]
 mod tests;
 
 pub use cache::Cache;

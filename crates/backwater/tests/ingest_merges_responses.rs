@@ -1,4 +1,5 @@
 //! A response becomes rows, merged field by field, all of it or nothing.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::collections::BTreeMap;
 
@@ -45,7 +46,7 @@ fn value(table: &str, id: u8, field: &str, turn: u8) -> Json {
     match field {
         _ if seed.is_multiple_of(5) => Json::Null,
         "at" => json!(format!("2031-05-{:02}T07:{:02}:00+02:00", 1 + seed % 28, seed % 60)),
-        "late" => json!(seed % 2 == 0),
+        "late" => json!(seed.is_multiple_of(2)),
         "load" => json!(seed as f64 / 4.0),
         "extra" => json!({ "deck": [seed, "a b"] }),
         "cars" => json!(seed),

@@ -1,6 +1,7 @@
 //! What was committed is in the file, and comes back from it; what does not persist never gets
 //! there; and a file that is not as it was written is never taken for one that is.
 #![cfg(feature = "sqlite")]
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::fs;
 use std::path::{Path, PathBuf};

@@ -345,7 +345,6 @@ impl<'a> Lowering<'a> {
         placed
     }
 
-    #[expect(clippy::type_complexity, reason = "a triple, and only here")]
     fn order(
         &mut self,
         query: &'a ast::Query,

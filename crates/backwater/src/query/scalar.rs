@@ -344,7 +344,7 @@ fn number_prefix(text: &str) -> (Scalar<'static>, bool) {
         return (Scalar::Int(0), false);
     }
     let number = &text[start..end];
-    let whole = bytes[end..].iter().all(|byte| is_space(byte));
+    let whole = bytes[end..].iter().all(is_space);
     if is_int && let Ok(number) = number.parse() {
         return (Scalar::Int(number), whole);
     }
@@ -432,7 +432,7 @@ fn scale(number: f64) -> (u64, i32) {
     // Both products round a logarithm down; they are exact in the range of binary64.
     let power = 17 - (((exponent + 63) * 78_913) >> 18);
     let power_in_bits = (power * 108_853) >> 15;
-    let high = (u128::from(mantissa) * u128::from(power_of_ten(power)) >> 64) as u64;
+    let high = ((u128::from(mantissa) * u128::from(power_of_ten(power))) >> 64) as u64;
     let twice = high >> -(exponent + power_in_bits + 2);
     ((twice + (twice & 1)) >> 1, power)
 }
@@ -445,13 +445,13 @@ fn power_of_ten(power: i32) -> u64 {
     for _ in 0..power.unsigned_abs() {
         let (high, low) = (bits >> 64, bits & LOW);
         if power > 0 {
-            let (high, low) = (high * 10 + (low * 10 >> 64), low * 10 & LOW);
+            let (high, low) = (high * 10 + ((low * 10) >> 64), (low * 10) & LOW);
             let over = 64 - high.leading_zeros();
             bits = high << (64 - over) | low >> over;
         } else {
             let under = if bits >= 10 << 124 { 3 } else { 4 };
             let (high, low) = ((high << under) + (low << under >> 64), low << under & LOW);
-            bits = (high / 10 << 64) + (high % 10 << 64 | low) / 10;
+            bits = ((high / 10) << 64) + ((high % 10) << 64 | low) / 10;
         }
     }
     (bits >> 64) as u64
@@ -480,7 +480,8 @@ fn shortened(number: f64, digits: &[u8], exponent: i32) -> Option<usize> {
     reads_back(kept, one_more).then_some(kept + 1)
 }
 
-#[cfg(all(test, feature = "sqlite"))]
+#[cfg(test)]
+#[cfg(feature = "sqlite")]
 mod tests {
     use super::*;
     use proptest::prelude::*;

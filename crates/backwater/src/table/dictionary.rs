@@ -20,9 +20,12 @@ pub(super) struct Symbol(pub(super) u32);
 #[derive(Clone, Default)]
 pub(super) struct Dictionary(Arc<Inner>);
 
+/// Places for texts, made as one, each filled once.
+type Shelf = OnceLock<Box<[OnceLock<Arc<str>>]>>;
+
 #[derive(Default)]
 struct Inner {
-    shelves: [OnceLock<Box<[OnceLock<Arc<str>>]>>; 6],
+    shelves: [Shelf; 6],
     numbers: RwLock<HashMap<Arc<str>, u32, FxBuildHasher>>,
 }
 

@@ -1,0 +1,230 @@
+//! A report explains each query's outcome in words that a person can act on.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use backwater::{Cache, DeltaKind, ErrorKind, Outcome, Query, Schema, Transaction, Value};
+
+fn cache() -> Cache {
+    let schema = r#"
+        table.sailing = { id = "id", fields = { id = "int", port = "text", status = "text", delay_min = "int", cars = "int", note = "text" } }
+        table.vessel = { id = "name", fields = { name = "text", cars = "int" } }
+        table.board = { one_row = true, fields = { search = "text" } }
+    "#;
+    let cache = Cache::new(Schema::parse("test.toml", schema).unwrap());
+    let sailings = [
+        (1, "SAL", "on time", 0),
+        (2, "SAL", "late", 9),
+        (3, "NOR", "on time", 0),
+        (4, "NOR", "late", 20),
+    ];
+    let load = cache.commit("loaded", |tx| {
+        sailings.iter().try_for_each(|(id, port, status, delay)| {
+            let fields =
+                [("id", Value::from(*id)), ("port", (*port).into()), ("status", (*status).into())];
+            tx.insert("sailing", fields)?;
+            tx.update("sailing", *id, [("delay_min", *delay), ("cars", 10)])
+        })
+    });
+    assert_eq!(load.unwrap().number(), 1);
+    cache
+}
+
+fn why(
+    cache: &Cache,
+    query: &Query,
+    write: impl FnOnce(&mut Transaction) -> backwater::Result<()>,
+) -> String {
+    cache.commit("a change", write).unwrap().why(query)
+}
+
+#[test]
+fn every_outcome_has_its_words() {
+    let cache = cache();
+    let late = cache
+        .query(
+            "SELECT id, delay_min FROM sailing WHERE delay_min > 5 ORDER BY delay_min DESC, id",
+            (),
+        )
+        .unwrap();
+    let of_port = "SELECT status, count(*) AS n FROM sailing WHERE port = :port GROUP BY status";
+    let sal = cache.query(of_port, [("port", "SAL")]).unwrap();
+    let count = cache.query("SELECT count(*) AS n FROM sailing", ()).unwrap();
+    let set = |id: i64, field: &'static str, value: Value| {
+        move |tx: &mut Transaction| tx.update("sailing", id, [(field, value)])
+    };
+
+    assert_eq!(
+        why(&cache, &late, set(1, "delay_min", 7.into())),
+        "maintained: 1 row entered, because sailing 1 changed delay_min"
+    );
+    assert_eq!(
+        why(&cache, &late, set(1, "delay_min", 30.into())),
+        "maintained: 1 row moved, because sailing 1 changed delay_min"
+    );
+    assert_eq!(
+        why(&cache, &late, set(1, "delay_min", 31.into())),
+        "maintained: 1 row changed, because sailing 1 changed delay_min"
+    );
+    assert_eq!(
+        why(&cache, &late, set(1, "delay_min", 0.into())),
+        "maintained: 1 row left, because sailing 1 changed delay_min"
+    );
+    assert_eq!(
+        why(&cache, &late, set(3, "delay_min", 4.into())),
+        "same: sailing 3 changed delay_min, but nothing in the result moved"
+    );
+    assert_eq!(
+        why(&cache, &late, set(3, "note", "calm".into())),
+        "untouched: commit 7 changed sailing.note; the query reads sailing.id and sailing.delay_min"
+    );
+    assert_eq!(
+        why(&cache, &sal, set(3, "status", "late".into())),
+        "untouched: commit 8 changed no row of sailing with port = SAL"
+    );
+    assert_eq!(
+        why(&cache, &sal, set(3, "port", "SAL".into())),
+        "maintained: 1 row changed, because sailing 3 changed port"
+    );
+    assert_eq!(
+        why(&cache, &sal, |tx| tx.insert("vessel", [("name", "Marram")])),
+        "untouched: commit 10 changed vessel; the query reads sailing"
+    );
+    assert_eq!(why(&cache, &sal, |_| Ok(())), "untouched: commit 11 changed nothing");
+    assert_eq!(
+        why(&cache, &count, |tx| tx.delete("sailing", 2).map(|_| ())),
+        "maintained: 1 row changed, because sailing 2 was deleted"
+    );
+    assert_eq!(
+        why(&cache, &count, set(1, "status", "gone".into())),
+        "untouched: commit 13 changed sailing.status; the query reads only which rows sailing has"
+    );
+    let many =
+        |tx: &mut Transaction| (10..19).try_for_each(|id| tx.insert("sailing", [("id", id)]));
+    assert_eq!(
+        why(&cache, &count, many),
+        "maintained: 1 row changed, because sailing 10 was inserted, sailing 11 was inserted, sailing 12 was inserted, sailing 13 was inserted and 5 more"
+    );
+    let report = cache.commit("before", |tx| tx.delete("sailing", 10)).unwrap();
+    let later = cache.query("SELECT max(id) FROM sailing", ()).unwrap();
+    assert_eq!(report.why(&later), "untouched: the query was defined after commit 15");
+    let mixed = cache.commit("mixed", |tx| {
+        tx.update("sailing", 4, [("delay_min", 1)])?;
+        tx.update("sailing", 1, [("delay_min", 90)])?;
+        tx.update("sailing", 3, [("delay_min", 80)])
+    });
+    assert_eq!(
+        mixed.unwrap().why(&late),
+        "maintained: 2 rows entered and 1 left, because sailing 1 changed delay_min, sailing 3 changed delay_min, sailing 4 changed delay_min"
+    );
+}
+
+/// A result that cannot be told fails alone, says why, and is told again once it can be.
+#[test]
+fn a_failed_result_says_why_and_recovers() {
+    let cache = cache();
+    let sum = cache.query("SELECT port, sum(cars) AS cars FROM sailing GROUP BY port", ()).unwrap();
+    let count = cache.query("SELECT count(cars) AS n FROM sailing", ()).unwrap();
+    let report =
+        cache.commit("too many", |tx| tx.update("sailing", 1, [("cars", i64::MAX)])).unwrap();
+    assert_eq!(report.outcome(&sum), Outcome::Failed);
+    assert_eq!(
+        report.why(&sum),
+        "failed: sum() of group SAL is beyond 64 bits; total() sums without that limit, because sailing 1 changed cars"
+    );
+    assert!(report.delta(&sum).is_none());
+    let error = sum.read().unwrap_err();
+    assert_eq!(error.kind(), ErrorKind::Result);
+    assert!(error.to_string().contains("beyond 64 bits"), "{error}");
+    assert_eq!(report.outcome(&count), Outcome::Same, "the commit stands, and so do the others");
+
+    let report =
+        cache.commit("elsewhere", |tx| tx.update("sailing", 3, [("note", "calm")])).unwrap();
+    assert_eq!(report.outcome(&sum), Outcome::Untouched);
+    assert!(sum.read().is_err());
+    let report = cache.commit("fewer", |tx| tx.update("sailing", 1, [("cars", 4)])).unwrap();
+    assert_eq!(report.outcome(&sum), Outcome::Recomputed);
+    assert_eq!(
+        report.why(&sum),
+        "recomputed: its result can be told again, because sailing 1 changed cars"
+    );
+    let rows: Vec<Vec<Value>> =
+        sum.read().unwrap().rows().map(|row| row.values().to_vec()).collect();
+    assert_eq!(rows, [["NOR".into(), Value::Int(20)], ["SAL".into(), Value::Int(14)]]);
+}
+
+/// Two handles to the same statement and values are one standing query; each value is one of its
+/// own, and a commit reaches just those whose key it touches.
+#[test]
+fn bindings_share_their_shape_and_are_reached_by_key() {
+    let cache = cache();
+    let sql = "SELECT id FROM sailing WHERE port = :port";
+    let all: Vec<Query> =
+        (0..500).map(|n| cache.query(sql, [("port", format!("P{n}"))]).unwrap()).collect();
+    let (sal, nor) = (
+        cache.query(sql, [("port", "SAL")]).unwrap(),
+        cache.query(sql, [(":port", "NOR")]).unwrap(),
+    );
+    let again = cache.query("select id\nfrom sailing where port=:port", [("port", "SAL")]).unwrap();
+    assert!(again.read().unwrap().is_same(&sal.read().unwrap()));
+    let report = cache.commit("moved", |tx| tx.update("sailing", 1, [("port", "NOR")])).unwrap();
+    assert_eq!(report.reached().count(), 2);
+    let params = report
+        .reached()
+        .flat_map(|reached| reached.params().map(|(_, value)| value))
+        .collect::<Vec<_>>();
+    assert_eq!(params, [Value::from("SAL"), "NOR".into()]);
+    assert_eq!(report.delta(&again).unwrap().count(DeltaKind::Leave), 1);
+    assert_eq!(report.delta(&nor).unwrap().count(DeltaKind::Enter), 1);
+    // What nobody holds is kept true for nobody.
+    drop((sal, nor));
+    let report =
+        cache.commit("moved back", |tx| tx.update("sailing", 1, [("port", "SAL")])).unwrap();
+    assert_eq!(report.reached().count(), 1);
+    drop(again);
+    let null = cache.query(sql, [("port", Value::Null)]).unwrap();
+    let report =
+        cache.commit("no port", |tx| tx.update("sailing", 1, [("port", Value::Null)])).unwrap();
+    assert_eq!(report.reached().count(), 0, "NULL equals nothing");
+    assert!(null.read().unwrap().is_empty());
+    assert!(all.iter().all(|query| query.read().unwrap().is_empty()));
+}
+
+/// Queries are defined, read and dropped by many threads while commits go on.
+#[test]
+fn queries_come_and_go_from_many_threads() {
+    let cache = cache();
+    std::thread::scope(|scope| {
+        for thread in 0..3_i64 {
+            let cache = cache.clone();
+            scope.spawn(move || {
+                for turn in 0..150_i64 {
+                    let over = (thread + turn) % 7;
+                    let query = cache
+                        .query(
+                            "SELECT count(*) AS n FROM sailing WHERE id > :over",
+                            [("over", over)],
+                        )
+                        .unwrap();
+                    let (seen, snapshot) = (query.read().unwrap(), cache.snapshot());
+                    assert_eq!(
+                        seen,
+                        query.clone().read().unwrap().clone(),
+                        "no commit inserts or deletes here"
+                    );
+                    let ids = snapshot
+                        .rows("sailing")
+                        .unwrap()
+                        .filter_map(|row| row.get("id").unwrap()?.as_int());
+                    assert_eq!(
+                        seen.row(0).unwrap().values(),
+                        [Value::Int(ids.filter(|id| *id > over).count() as i64)]
+                    );
+                }
+            });
+        }
+        for turn in 0..300_i64 {
+            cache
+                .commit("delay", |tx| tx.update("sailing", turn % 4 + 1, [("delay_min", turn)]))
+                .unwrap();
+        }
+    });
+}
