@@ -48,7 +48,7 @@ fn problems(schema: &Schema) -> Vec<Error> {
 }
 
 fn plan(sql: &str, schema: &Schema) -> Result<Plan, Refusal> {
-    lower(&parse(sql)?, schema)
+    lower(parse(sql)?, schema)
 }
 
 fn error(refusal: &Refusal, kind: ErrorKind) -> Error {

@@ -1,5 +1,7 @@
 //! From a syntax tree to a plan: names are resolved, what is not supported is refused.
 
+use std::mem;
+
 use sqlparser::ast::{
     self, BinaryOperator, FunctionArg, FunctionArgExpr, FunctionArguments, GroupByExpr,
     LimitClause, OrderByKind, OrderBySort, SelectItem, SetExpr, Spanned, TableFactor,
@@ -11,88 +13,91 @@ use super::aggregate::Aggregate;
 use super::expr::{Arithmetic, Comparison, Expr, Function};
 use super::plan::{Grouping, KeyPart, OrderKey, Output, Param, Plan};
 use super::scalar::{Affinity, Scalar};
-use super::syntax::Refusal;
+use super::syntax::{Parsed, Refusal};
 use crate::change::FieldSet;
-use crate::error::nearest;
+use crate::error::{did_you_mean, nearest, nearest_name};
 use crate::schema::{FieldNo, Kind, Schema, Table, TableNo};
 
 type Lowered<T> = Result<T, Refusal>;
 
 /// Makes the plan of a statement.
-pub(crate) fn lower(query: &ast::Query, schema: &Schema) -> Lowered<Plan> {
-    let select = plain_select(query)?;
-    let (table, alias) = source(select, schema)?;
+pub(crate) fn lower(parsed: Parsed, schema: &Schema) -> Lowered<Plan> {
+    let select = Select::of(parsed)?;
+    let (table, alias) = source(&select, schema)?;
     let mut lowering = Lowering {
         schema,
         table: schema.table(table),
         alias,
-        names: named_items(select),
+        names: named_items(&select),
         params: Vec::new(),
         aggregates: Vec::new(),
         scope: Scope::Row,
         met: Vec::new(),
     };
-    lowering.plan(query, select, table)
+    lowering.plan(&select, table)
 }
 
-/// The one SELECT that a query is, with nothing around or in it that is not supported.
-fn plain_select(query: &ast::Query) -> Lowered<&ast::Select> {
-    let start = start(query.span());
-    if query.with.is_some() {
-        return Err(Refusal::new(start, "WITH is not supported", "write the statement without it"));
-    }
-    let SetExpr::Select(select) = query.body.as_ref() else {
-        let help = "define a query for each part";
-        return Err(Refusal::new(
-            start,
-            "only a plain SELECT is supported, no UNION or VALUES",
-            help,
-        ));
-    };
-    if select.distinct.is_some() {
-        return Err(Refusal::new(
-            start,
-            "SELECT DISTINCT is not supported",
-            "GROUP BY the columns instead",
-        ));
-    }
-    // What the parser knows beyond this shows in the statement's spelling.
-    let mut plain = format!("SELECT {}", commas(&select.projection));
-    if !select.from.is_empty() {
-        plain += &format!(" FROM {}", commas(&select.from));
-    }
-    if let Some(selection) = &select.selection {
-        plain += &format!(" WHERE {selection}");
-    }
-    if let GroupByExpr::Expressions(keys, modifiers) = &select.group_by
-        && !keys.is_empty()
-        && modifiers.is_empty()
-    {
-        plain += &format!(" GROUP BY {}", commas(keys));
-    }
-    if let Some(having) = &select.having {
-        plain += &format!(" HAVING {having}");
-    }
-    if let Some(order) = &query.order_by {
-        plain += &format!(" {order}");
-    }
-    if let Some(limit) = &query.limit_clause {
-        plain += &limit.to_string();
-    }
-    if plain != query.to_string() {
-        let help = "use FROM, WHERE, GROUP BY, HAVING, ORDER BY, LIMIT and OFFSET";
-        return Err(Refusal::new(start, "this statement has a clause that is not supported", help));
-    }
-    Ok(select)
+/// The parts of a statement that are supported.
+struct Select {
+    start: Location,
+    items: Vec<SelectItem>,
+    /// The items as they stand in the statement.
+    texts: Vec<String>,
+    from: Vec<ast::TableWithJoins>,
+    condition: Option<ast::Expr>,
+    keys: Vec<ast::Expr>,
+    having: Option<ast::Expr>,
+    order: Option<ast::OrderBy>,
+    limit: Option<LimitClause>,
+    identity: String,
 }
 
-fn commas<T: std::fmt::Display>(items: &[T]) -> String {
-    items.iter().map(T::to_string).collect::<Vec<_>>().join(", ")
+impl Select {
+    /// Takes a statement apart. What then remains of it must be nothing.
+    fn of(parsed: Parsed) -> Lowered<Self> {
+        let Parsed { mut query, identity, items: texts } = parsed;
+        let start = match query.body.as_ref() {
+            SetExpr::Select(select) => select.select_token.0.span.start,
+            _ => Location::new(1, 1),
+        };
+        let refuse = |message: &str, help: &str| Err(Refusal::new(start, message, help));
+        if query.with.is_some() {
+            return refuse("WITH is not supported", "write the statement without it");
+        }
+        let SetExpr::Select(select) = query.body.as_mut() else {
+            let message = "only a plain SELECT is supported, no UNION or VALUES";
+            return refuse(message, "define a query for each part");
+        };
+        if select.distinct.is_some() {
+            return refuse("SELECT DISTINCT is not supported", "GROUP BY the columns instead");
+        }
+        let keys = match &mut select.group_by {
+            GroupByExpr::Expressions(keys, _) => mem::take(keys),
+            GroupByExpr::All(_) => Vec::new(),
+        };
+        let parts = Self {
+            start,
+            items: mem::take(&mut select.projection),
+            texts,
+            from: mem::take(&mut select.from),
+            condition: select.selection.take(),
+            keys,
+            having: select.having.take(),
+            order: query.order_by.take(),
+            limit: query.limit_clause.take(),
+            identity,
+        };
+        if query.to_string().trim() != "SELECT" {
+            let help = "use FROM, WHERE, GROUP BY, HAVING, ORDER BY, LIMIT and OFFSET";
+            return refuse("this statement has a clause that is not supported", help);
+        }
+        Ok(parts)
+    }
 }
 
 /// The one table that a statement reads, and what it calls it.
-fn source(select: &ast::Select, schema: &Schema) -> Lowered<(TableNo, String)> {
-    let start = start(select.span());
+fn source(select: &Select, schema: &Schema) -> Lowered<(TableNo, String)> {
+    let start = select.start;
     let from = match select.from.as_slice() {
         [] => {
             return Err(Refusal::new(start, "this reads no table", "add FROM with a table's name"));
@@ -106,7 +111,10 @@ fn source(select: &ast::Select, schema: &Schema) -> Lowered<(TableNo, String)> {
             ));
         }
     };
-    let at = self::start(from.span());
+    let at = match &from.relation {
+        TableFactor::Table { name, .. } => self::start(name.span()),
+        other => self::start(other.span()),
+    };
     let TableFactor::Table { name, alias, .. } = &from.relation else {
         return Err(Refusal::new(
             at,
@@ -152,8 +160,8 @@ fn source(select: &ast::Select, schema: &Schema) -> Lowered<(TableNo, String)> {
 }
 
 /// The result columns that have a name of their own.
-fn named_items(select: &ast::Select) -> Vec<(&str, &ast::Expr)> {
-    let named = select.projection.iter().filter_map(|item| match item {
+fn named_items(select: &Select) -> Vec<(&str, &ast::Expr)> {
+    let named = select.items.iter().filter_map(|item| match item {
         SelectItem::ExprWithAlias { expr, alias } => Some((alias.value.as_str(), expr)),
         _ => None,
     });
@@ -163,6 +171,44 @@ fn named_items(select: &ast::Select) -> Vec<(&str, &ast::Expr)> {
 /// Where in a text something begins; the parser does not know it of everything.
 fn start(span: sqlparser::tokenizer::Span) -> Location {
     if span.start.line == 0 { Location::new(1, 1) } else { span.start }
+}
+
+/// Where an expression begins: where its leftmost part does. A loop, since chains of operators are
+/// as deep as they are long.
+fn place(expr: &ast::Expr) -> Location {
+    let mut leftmost = expr;
+    loop {
+        leftmost = match leftmost {
+            ast::Expr::BinaryOp { left, .. }
+            | ast::Expr::IsDistinctFrom(left, _)
+            | ast::Expr::IsNotDistinctFrom(left, _) => left,
+            ast::Expr::IsNull(of)
+            | ast::Expr::IsNotNull(of)
+            | ast::Expr::IsTrue(of)
+            | ast::Expr::IsNotTrue(of)
+            | ast::Expr::IsFalse(of)
+            | ast::Expr::IsNotFalse(of)
+            | ast::Expr::Nested(of)
+            | ast::Expr::UnaryOp { expr: of, .. }
+            | ast::Expr::Between { expr: of, .. }
+            | ast::Expr::InList { expr: of, .. }
+            | ast::Expr::Like { expr: of, .. } => of,
+            leaf => return start(leaf.span()),
+        };
+    }
+}
+
+/// What a kind of expression that is not supported is called.
+fn kind(expr: &ast::Expr) -> &'static str {
+    match expr {
+        ast::Expr::Cast { .. } => "CAST",
+        ast::Expr::Substring { .. } => "substr()",
+        ast::Expr::Trim { .. } => "trim()",
+        ast::Expr::Ceil { .. } => "ceil()",
+        ast::Expr::Floor { .. } => "floor()",
+        ast::Expr::Tuple(_) => "a row of values",
+        _ => "this expression",
+    }
 }
 
 /// What may be named at a place of the statement.
@@ -189,23 +235,18 @@ struct Lowering<'a> {
 }
 
 impl<'a> Lowering<'a> {
-    fn plan(
-        &mut self,
-        query: &'a ast::Query,
-        select: &'a ast::Select,
-        table: TableNo,
-    ) -> Lowered<Plan> {
+    fn plan(&mut self, select: &'a Select, table: TableNo) -> Lowered<Plan> {
         let condition =
-            select.selection.as_ref().map(|condition| self.expr(condition)).transpose()?;
+            select.condition.as_ref().map(|condition| self.expr(condition)).transpose()?;
         let keys = self.group_keys(select)?;
         self.scope = Scope::Group;
         let having = match &select.having {
-            Some(having) => Some((self.placed(having)?, start(having.span()))),
+            Some(having) => Some((self.placed(having)?, place(having))),
             None => None,
         };
         let items = self.items(select)?;
-        let order = self.order(query, &items)?;
-        let (limit, offset) = self.limits(query)?;
+        let order = self.order(select, &items)?;
+        let (limit, offset) = self.limits(select)?;
 
         let grouped = !keys.is_empty() || !self.aggregates.is_empty();
         if let (Some((_, at)), false) = (&having, grouped) {
@@ -236,7 +277,7 @@ impl<'a> Lowering<'a> {
         let grouping = grouped.then_some(Grouping { keys, aggregates, having });
         let (key_parts, filter) = self.split(condition);
         let mut plan = Plan {
-            text: query.to_string(),
+            text: select.identity.clone(),
             table,
             keys: key_parts,
             filter,
@@ -254,13 +295,10 @@ impl<'a> Lowering<'a> {
         Ok(plan)
     }
 
-    fn group_keys(&mut self, select: &'a ast::Select) -> Lowered<Vec<Expr>> {
-        let GroupByExpr::Expressions(keys, _) = &select.group_by else {
-            return Ok(Vec::new());
-        };
-        let keys = keys.iter().map(|key| match ordinal(key) {
+    fn group_keys(&mut self, select: &'a Select) -> Lowered<Vec<Expr>> {
+        let keys = select.keys.iter().map(|key| match ordinal(key) {
             Some(number) => {
-                let item = self.ordinal(select, number, start(key.span()))?;
+                let item = self.ordinal(select, number, place(key))?;
                 self.in_scope(Scope::Row, item)
             }
             None => self.expr(key),
@@ -269,13 +307,8 @@ impl<'a> Lowering<'a> {
     }
 
     /// The result column that a number in GROUP BY or ORDER BY stands for.
-    fn ordinal(
-        &self,
-        select: &'a ast::Select,
-        number: usize,
-        at: Location,
-    ) -> Lowered<&'a ast::Expr> {
-        let item = number.checked_sub(1).and_then(|index| select.projection.get(index));
+    fn ordinal(&self, select: &'a Select, number: usize, at: Location) -> Lowered<&'a ast::Expr> {
+        let item = number.checked_sub(1).and_then(|index| select.items.get(index));
         match item {
             Some(SelectItem::UnnamedExpr(expr) | SelectItem::ExprWithAlias { expr, .. }) => {
                 Ok(expr)
@@ -288,20 +321,21 @@ impl<'a> Lowering<'a> {
                 Err(Refusal::new(
                     at,
                     message,
-                    format!("the result has {} columns", select.projection.len()),
+                    format!("the result has {} columns", select.items.len()),
                 ))
             }
         }
     }
 
-    fn items(&mut self, select: &'a ast::Select) -> Lowered<Vec<(String, Placed)>> {
+    fn items(&mut self, select: &'a Select) -> Lowered<Vec<(String, Placed)>> {
         let mut items = Vec::new();
-        for item in &select.projection {
+        debug_assert_eq!(select.items.len(), select.texts.len());
+        for (number, item) in select.items.iter().enumerate() {
             match item {
                 SelectItem::UnnamedExpr(expr) => {
                     let name = match expr {
                         ast::Expr::Identifier(_) | ast::Expr::CompoundIdentifier(_) => None,
-                        other => Some(other.to_string()),
+                        _ => select.texts.get(number).cloned(),
                     };
                     let placed = self.item(expr)?;
                     let plain = match placed.expr {
@@ -321,7 +355,7 @@ impl<'a> Lowering<'a> {
                     if other.to_string() == format!("{}.*", self.alias) {
                         items.extend(self.all_columns(at));
                     } else {
-                        let message = format!("\"{other}\" is not supported as a result column");
+                        let message = "this is not supported as a result column";
                         return Err(Refusal::new(at, message, "name the columns"));
                     }
                 }
@@ -347,14 +381,14 @@ impl<'a> Lowering<'a> {
 
     fn order(
         &mut self,
-        query: &'a ast::Query,
+        select: &'a Select,
         items: &[(String, Placed)],
     ) -> Lowered<Vec<(Placed, bool, bool)>> {
-        let Some(order) = &query.order_by else {
+        let Some(order) = &select.order else {
             return Ok(Vec::new());
         };
         let OrderByKind::Expressions(keys) = &order.kind else {
-            let at = start(query.span());
+            let at = Location::new(1, 1);
             return Err(Refusal::new(
                 at,
                 "ORDER BY ALL is not supported",
@@ -363,7 +397,7 @@ impl<'a> Lowering<'a> {
         };
         let mut out = Vec::new();
         for key in keys {
-            let at = start(key.expr.span());
+            let at = place(&key.expr);
             let descending = match &key.options.sort {
                 None | Some(OrderBySort::Asc) => false,
                 Some(OrderBySort::Desc) => true,
@@ -397,8 +431,8 @@ impl<'a> Lowering<'a> {
         Ok(out)
     }
 
-    fn limits(&mut self, query: &'a ast::Query) -> Lowered<(Option<Expr>, Option<Expr>)> {
-        let (limit, offset) = match &query.limit_clause {
+    fn limits(&mut self, select: &'a Select) -> Lowered<(Option<Expr>, Option<Expr>)> {
+        let (limit, offset) = match &select.limit {
             None => (None, None),
             Some(LimitClause::LimitOffset { limit, offset, .. }) => {
                 (limit.as_ref(), offset.as_ref().map(|o| &o.value))
@@ -412,7 +446,7 @@ impl<'a> Lowering<'a> {
                 return Ok(Some(placed.expr));
             }
             let message = "LIMIT and OFFSET cannot read a row";
-            Err(Refusal::new(start(expr.span()), message, "use a number or a parameter"))
+            Err(Refusal::new(place(expr), message, "use a number or a parameter"))
         };
         Ok((constant(limit)?, constant(offset)?))
     }
@@ -473,25 +507,28 @@ impl<'a> Lowering<'a> {
     }
 
     fn expr(&mut self, expr: &'a ast::Expr) -> Lowered<Expr> {
-        let at = start(expr.span());
         Ok(match expr {
-            ast::Expr::Identifier(ident) => return self.name(ident, at),
-            ast::Expr::CompoundIdentifier(parts) => return self.qualified(parts, at),
-            ast::Expr::Value(value) => return self.literal(&value.value, false, at),
+            ast::Expr::Identifier(ident) => return self.name(ident, start(ident.span)),
+            ast::Expr::CompoundIdentifier(parts) => return self.qualified(parts, place(expr)),
+            ast::Expr::Value(value) => return self.literal(&value.value, false, start(value.span)),
             ast::Expr::Nested(inner) => return self.expr(inner),
             ast::Expr::UnaryOp { op, expr: of } => match (op, of.as_ref()) {
                 (UnaryOperator::Minus, ast::Expr::Value(value)) => {
-                    self.literal(&value.value, true, at)?
+                    self.literal(&value.value, true, start(value.span))?
                 }
                 (UnaryOperator::Minus, of) => Expr::Negate(self.boxed(of)?),
                 // A plus changes nothing but that its operand is no plain column any more.
                 (UnaryOperator::Plus, of) => Expr::Call(Function::Coalesce, vec![self.expr(of)?]),
                 (UnaryOperator::Not, of) => Expr::Not(self.boxed(of)?),
                 (op, _) => {
-                    return Err(Refusal::new(at, format!("operator {op} is not supported"), ""));
+                    return Err(Refusal::new(
+                        place(expr),
+                        format!("operator {op} is not supported"),
+                        "",
+                    ));
                 }
             },
-            ast::Expr::BinaryOp { left, op, right } => return self.binary(left, op, right),
+            ast::Expr::BinaryOp { .. } => return self.chain(expr),
             ast::Expr::IsNull(of) => Expr::Is(Affinity::None, self.boxed(of)?, null()),
             ast::Expr::IsNotNull(of) => not(Expr::Is(Affinity::None, self.boxed(of)?, null())),
             ast::Expr::IsTrue(of) => Expr::IsTruth(true, self.boxed(of)?),
@@ -531,23 +568,26 @@ impl<'a> Lowering<'a> {
                     else_result.as_ref().map(|otherwise| self.boxed(otherwise)).transpose()?;
                 Expr::Case { branches, otherwise }
             }
-            ast::Expr::Function(function) => return self.function(function, at),
+            ast::Expr::Function(function) => {
+                return self.function(function, start(function.name.span()));
+            }
             ast::Expr::Exists { .. } | ast::Expr::Subquery(_) | ast::Expr::InSubquery { .. } => {
                 return Err(Refusal::new(
-                    at,
+                    place(expr),
                     "subqueries are not supported",
                     "define a query for each part",
                 ));
             }
             ast::Expr::Collate { .. } => {
                 return Err(Refusal::new(
-                    at,
+                    place(expr),
                     "COLLATE is not supported",
                     "texts compare by their bytes",
                 ));
             }
             other => {
-                return Err(Refusal::new(at, format!("\"{other}\" is not supported"), ""));
+                let message = format!("{} is not supported", kind(other));
+                return Err(Refusal::new(place(expr), message, ""));
             }
         })
     }
@@ -669,35 +709,57 @@ impl<'a> Lowering<'a> {
         }
     }
 
+    /// Operators one behind the other, from left to right. A loop, since such a chain is as deep
+    /// as it is long.
+    fn chain(&mut self, expr: &'a ast::Expr) -> Lowered<Expr> {
+        let (mut leftmost, mut links) = (expr, Vec::new());
+        while let ast::Expr::BinaryOp { left, op, right } = leftmost {
+            links.push((op, right.as_ref()));
+            leftmost = left;
+        }
+        let mut chain = self.expr(leftmost)?;
+        for (op, right) in links.into_iter().rev() {
+            let at = place(right);
+            let right = self.expr(right)?;
+            chain = self.binary(chain, op, right, at)?;
+        }
+        Ok(chain)
+    }
+
     fn binary(
         &mut self,
-        left: &'a ast::Expr,
+        left: Expr,
         op: &BinaryOperator,
-        right: &'a ast::Expr,
+        right: Expr,
+        at: Location,
     ) -> Lowered<Expr> {
+        let comparison = match op {
+            BinaryOperator::Eq => Some(Comparison::Equal),
+            BinaryOperator::NotEq => Some(Comparison::NotEqual),
+            BinaryOperator::Lt => Some(Comparison::Less),
+            BinaryOperator::LtEq => Some(Comparison::LessOrEqual),
+            BinaryOperator::Gt => Some(Comparison::Greater),
+            BinaryOperator::GtEq => Some(Comparison::GreaterOrEqual),
+            _ => None,
+        };
+        if let Some(comparison) = comparison {
+            return Ok(self.comparison(comparison, left, right));
+        }
+        let (left, right) = (Box::new(left), Box::new(right));
         let arithmetic = match op {
-            BinaryOperator::Eq => return self.compare(Comparison::Equal, left, right),
-            BinaryOperator::NotEq => return self.compare(Comparison::NotEqual, left, right),
-            BinaryOperator::Lt => return self.compare(Comparison::Less, left, right),
-            BinaryOperator::LtEq => return self.compare(Comparison::LessOrEqual, left, right),
-            BinaryOperator::Gt => return self.compare(Comparison::Greater, left, right),
-            BinaryOperator::GtEq => return self.compare(Comparison::GreaterOrEqual, left, right),
-            BinaryOperator::And => return Ok(Expr::And(self.boxed(left)?, self.boxed(right)?)),
-            BinaryOperator::Or => return Ok(Expr::Or(self.boxed(left)?, self.boxed(right)?)),
-            BinaryOperator::StringConcat => {
-                return Ok(Expr::Concat(self.boxed(left)?, self.boxed(right)?));
-            }
+            BinaryOperator::And => return Ok(Expr::And(left, right)),
+            BinaryOperator::Or => return Ok(Expr::Or(left, right)),
+            BinaryOperator::StringConcat => return Ok(Expr::Concat(left, right)),
             BinaryOperator::Plus => Arithmetic::Add,
             BinaryOperator::Minus => Arithmetic::Subtract,
             BinaryOperator::Multiply => Arithmetic::Multiply,
             BinaryOperator::Divide => Arithmetic::Divide,
             BinaryOperator::Modulo => Arithmetic::Remainder,
             other => {
-                let message = format!("operator {other} is not supported");
-                return Err(Refusal::new(start(left.span()), message, ""));
+                return Err(Refusal::new(at, format!("operator {other} is not supported"), ""));
             }
         };
-        Ok(Expr::Arithmetic(arithmetic, self.boxed(left)?, self.boxed(right)?))
+        Ok(Expr::Arithmetic(arithmetic, left, right))
     }
 
     fn compare(
@@ -707,9 +769,13 @@ impl<'a> Lowering<'a> {
         right: &'a ast::Expr,
     ) -> Lowered<Expr> {
         let (left, right) = (self.expr(left)?, self.expr(right)?);
+        Ok(self.comparison(comparison, left, right))
+    }
+
+    fn comparison(&mut self, comparison: Comparison, left: Expr, right: Expr) -> Expr {
         self.mark_time(&left, &right);
         let affinity = Affinity::of_comparison(self.affinity(&left), self.affinity(&right));
-        Ok(Expr::Compare(comparison, affinity, Box::new(left), Box::new(right)))
+        Expr::Compare(comparison, affinity, Box::new(left), Box::new(right))
     }
 
     fn is(&mut self, left: &'a ast::Expr, right: &'a ast::Expr) -> Lowered<Expr> {
@@ -723,7 +789,7 @@ impl<'a> Lowering<'a> {
         let lowered = self.boxed(escape)?;
         match lowered.as_ref() {
             Expr::Literal(Scalar::Text(text)) if text.chars().count() == 1 => Ok(lowered),
-            _ => Err(Refusal::new(start(escape.span()), "ESCAPE takes a text of one letter", "")),
+            _ => Err(Refusal::new(place(escape), "ESCAPE takes a text of one letter", "")),
         }
     }
 
@@ -740,7 +806,14 @@ impl<'a> Lowering<'a> {
             let message = format!("DISTINCT in {name}() is not supported");
             return Err(Refusal::new(at, message, "GROUP BY the values instead"));
         }
-        if format!("{}({})", function.name, commas(&list.args)) != function.to_string() {
+        let plain = !function.uses_odbc_syntax
+            && matches!(function.parameters, FunctionArguments::None)
+            && function.within_group.is_empty()
+            && function.filter.is_none()
+            && function.null_treatment.is_none()
+            && function.over.is_none()
+            && list.clauses.is_empty();
+        if !plain {
             let message = format!("what follows {name}(…) is not supported");
             return Err(Refusal::new(
                 at,
@@ -760,37 +833,34 @@ impl<'a> Lowering<'a> {
         if let Some(aggregate) = aggregate {
             return self.aggregate(aggregate, &name, &list.args, at);
         }
+        const KNOWN: [(&str, std::ops::RangeInclusive<usize>, &str); 8] = [
+            ("coalesce", 2..=100, "at least two"),
+            ("ifnull", 2..=2, "two"),
+            ("nullif", 2..=2, "two"),
+            ("lower", 1..=1, "one"),
+            ("upper", 1..=1, "one"),
+            ("length", 1..=1, "one"),
+            ("iif", 2..=3, "two or three"),
+            ("if", 2..=3, "two or three"),
+        ];
+        let Some((_, wanted, told)) = KNOWN.iter().find(|(known, ..)| *known == name) else {
+            let aggregates = ["count", "sum", "total", "avg", "min", "max"];
+            let known = aggregates.into_iter().chain(KNOWN.map(|(known, ..)| known));
+            let help = nearest_name(&name, known.clone()).map_or_else(
+                || format!("supported are {}", known.collect::<Vec<_>>().join(", ")),
+                did_you_mean,
+            );
+            return Err(Refusal::new(at, format!("function {name}() is not supported"), help));
+        };
+        if !wanted.contains(&list.args.len()) {
+            let message = format!("{name}() has {} arguments, expected {told}", list.args.len());
+            return Err(Refusal::new(at, message, ""));
+        }
         let arguments = list.args.iter().map(|argument| match argument {
             FunctionArg::Unnamed(FunctionArgExpr::Expr(argument)) => self.expr(argument),
             other => Err(Refusal::new(at, format!("\"{other}\" is no argument of {name}()"), "")),
         });
         let arguments = arguments.collect::<Lowered<Vec<_>>>()?;
-        let counted = |wanted: std::ops::RangeInclusive<usize>, told: &str| {
-            if wanted.contains(&arguments.len()) {
-                return Ok(());
-            }
-            let message = format!("{name}() has {} arguments, expected {told}", arguments.len());
-            Err(Refusal::new(at, message, ""))
-        };
-        match name.as_str() {
-            "coalesce" => counted(2..=100, "at least two")?,
-            "ifnull" | "nullif" => counted(2..=2, "two")?,
-            "lower" | "upper" | "length" => counted(1..=1, "one")?,
-            "iif" | "if" => counted(2..=3, "two or three")?,
-            _ => {
-                let known = [
-                    "count", "sum", "total", "avg", "min", "max", "coalesce", "ifnull", "nullif",
-                    "iif", "lower", "upper", "length",
-                ];
-                let near = nearest(&name, known);
-                let help = if near.is_empty() {
-                    format!("supported are {}", known.join(", "))
-                } else {
-                    near
-                };
-                return Err(Refusal::new(at, format!("function {name}() is not supported"), help));
-            }
-        }
         Ok(match name.as_str() {
             "coalesce" | "ifnull" => Expr::Call(Function::Coalesce, arguments),
             "nullif" => Expr::Call(Function::NullIf, arguments),

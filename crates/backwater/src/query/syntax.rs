@@ -1,10 +1,10 @@
 //! SQL text into a syntax tree: the parser is a crate's, the precedences are SQLite's.
 
-use sqlparser::ast::{self, Expr, Statement, UnaryOperator, Value};
+use sqlparser::ast::{self, BinaryOperator, Expr, Statement, UnaryOperator, Value};
 use sqlparser::dialect::{Dialect, Precedence};
 use sqlparser::keywords::Keyword;
 use sqlparser::parser::{Parser, ParserError};
-use sqlparser::tokenizer::{Location, Token};
+use sqlparser::tokenizer::{Location, Token, TokenWithSpan, Tokenizer};
 
 /// Why a statement is not taken, and where in its text.
 #[derive(Debug)]
@@ -23,53 +23,102 @@ impl Refusal {
 }
 
 /// How deep parentheses and subexpressions may nest.
-const DEEPEST: usize = 100;
-/// How many operators and names a statement may have; commas and literals are not counted, so
-/// that a list of values may be long.
-const LONGEST: usize = 4000;
+const DEEPEST: usize = 40;
+/// How many operators a statement may have: a chain of them nests as deep as it is long.
+const MOST_OPERATORS: usize = 500;
+
+/// A parsed SELECT statement.
+pub(crate) struct Parsed {
+    pub(crate) query: ast::Query,
+    /// The statement in one spelling: without comments, with single spaces, names in small letters.
+    pub(crate) identity: String,
+    /// The text of each result column as it stands in the statement.
+    pub(crate) items: Vec<String>,
+}
 
 /// Parses one SELECT statement.
-pub(crate) fn parse(sql: &str) -> Result<ast::Query, Refusal> {
+pub(crate) fn parse(sql: &str) -> Result<Parsed, Refusal> {
+    let tokens = Tokenizer::new(&SqliteDialect, sql).tokenize_with_location();
+    let tokens = tokens.map_err(|error| refused(error.into()))?;
+    count_operators(&tokens)?;
+    let (identity, items) = (identity(&tokens), items(&tokens));
     let parser = Parser::new(&SqliteDialect).with_recursion_limit(DEEPEST);
-    let mut parser = parser.try_with_sql(sql).map_err(refused)?;
-    let mut heavy = 0;
-    for index in 0.. {
-        match &parser.peek_nth_token_ref(index).token {
-            Token::EOF => break,
-            Token::Comma | Token::Number(..) | Token::SingleQuotedString(_) => {}
-            _ => heavy += 1,
-        }
-        if heavy > LONGEST {
-            let at = parser.peek_nth_token_ref(index).span.start;
-            return Err(Refusal::new(at, "this statement is too long", "divide it"));
-        }
-    }
+    let mut parser = parser.with_tokens_with_locations(tokens);
     let first = parser.peek_token_ref().clone();
     if first.token == Token::EOF {
-        return Err(Refusal::new(
-            Location::new(1, 1),
-            "this is empty, expected a SELECT statement",
-            "",
-        ));
+        let message = "this is empty, expected a SELECT statement";
+        return Err(Refusal::new(Location::new(1, 1), message, ""));
     }
     let statement = parser.parse_statement().map_err(refused)?;
     let _ = parser.consume_token(&Token::SemiColon);
     let next = parser.peek_token_ref();
     if next.token != Token::EOF {
-        return Err(Refusal::new(
-            next.span.start,
-            format!("found {} behind the statement, expected its end", next.token),
-            "",
-        ));
+        let message = format!("found {} behind the statement, expected its end", next.token);
+        return Err(Refusal::new(next.span.start, message, ""));
     }
     match statement {
-        Statement::Query(query) => Ok(*query),
-        _ => Err(Refusal::new(
-            first.span.start,
-            format!("found {}, expected a SELECT statement", first.token),
-            "a query only reads; write through a commit",
-        )),
+        Statement::Query(query) => Ok(Parsed { query: *query, identity, items }),
+        _ => {
+            let message = format!("found {}, expected a SELECT statement", first.token);
+            let help = "a query only reads; write through a commit";
+            Err(Refusal::new(first.span.start, message, help))
+        }
     }
+}
+
+fn count_operators(tokens: &[TokenWithSpan]) -> Result<(), Refusal> {
+    let is_operator = |token: &Token| *token != Token::Period && binding(token).is_some();
+    let mut operators = tokens.iter().filter(|token| is_operator(&token.token));
+    match operators.nth(MOST_OPERATORS) {
+        None => Ok(()),
+        Some(token) => {
+            let message = format!("this statement has more than {MOST_OPERATORS} operators");
+            Err(Refusal::new(token.span.start, message, "divide it, or use IN with a list"))
+        }
+    }
+}
+
+fn identity(tokens: &[TokenWithSpan]) -> String {
+    let mut out = String::new();
+    for token in tokens {
+        match &token.token {
+            Token::Whitespace(_) | Token::SemiColon | Token::EOF => continue,
+            Token::Word(word) if word.quote_style.is_none() => {
+                out += &word.value.to_ascii_lowercase()
+            }
+            other => out += &format!("{other:?}"),
+        }
+        out.push(' ');
+    }
+    out
+}
+
+/// The texts between the commas from SELECT to FROM, outside of all parentheses.
+fn items(tokens: &[TokenWithSpan]) -> Vec<String> {
+    let word = |token: &Token, keyword: Keyword| matches!(token, Token::Word(word) if word.keyword == keyword);
+    let list =
+        tokens.iter().map(|token| &token.token).skip_while(|token| !word(token, Keyword::SELECT));
+    let mut items = vec![String::new()];
+    let mut depth = 0_usize;
+    let mut after_distinct = false;
+    for token in list.skip(1) {
+        match token {
+            Token::LParen => depth += 1,
+            Token::RParen => depth = depth.saturating_sub(1),
+            Token::EOF => break,
+            // IS DISTINCT FROM goes on; any other FROM is the end.
+            token if depth == 0 && word(token, Keyword::FROM) && !after_distinct => break,
+            _ => {}
+        }
+        if !matches!(token, Token::Whitespace(_)) {
+            after_distinct = word(token, Keyword::DISTINCT);
+        }
+        match items.last_mut() {
+            Some(item) if depth > 0 || *token != Token::Comma => *item += &token.to_string(),
+            _ => items.push(String::new()),
+        }
+    }
+    items.iter().map(|item| item.trim().to_owned()).collect()
 }
 
 /// The parser's message without the place that it ends with, and that place.
@@ -85,6 +134,10 @@ fn refused(error: ParserError) -> Refusal {
         Some((message, place)) => (message, location(place)),
         None => (text.as_str(), None),
     };
+    if message.starts_with("No infix parser") {
+        let at = at.unwrap_or(Location::new(1, 1));
+        return Refusal::new(at, "what stands here is not supported as an operator", "");
+    }
     let message = message.strip_prefix("Expected: ").map_or_else(
         || message.to_owned(),
         |rest| match rest.rsplit_once(", found: ") {
@@ -169,43 +222,13 @@ impl Dialect for SqliteDialect {
     }
 
     fn get_next_precedence(&self, parser: &Parser<'_>) -> Option<Result<u8, ParserError>> {
-        let token = parser.peek_token_ref();
-        Some(Ok(match &token.token {
-            Token::Word(word) if word.quote_style.is_none() => match word.keyword {
-                Keyword::OR => binds::OR,
-                Keyword::AND => binds::AND,
-                Keyword::IS
-                | Keyword::IN
-                | Keyword::BETWEEN
-                | Keyword::LIKE
-                | Keyword::GLOB
-                | Keyword::MATCH
-                | Keyword::REGEXP
-                | Keyword::NOTNULL => binds::EQUALITY,
-                Keyword::NOT => match &parser.peek_nth_token_ref(1).token {
-                    Token::Word(next) => match next.keyword {
-                        Keyword::IN
-                        | Keyword::BETWEEN
-                        | Keyword::LIKE
-                        | Keyword::GLOB
-                        | Keyword::MATCH
-                        | Keyword::REGEXP
-                        | Keyword::NULL => binds::EQUALITY,
-                        _ => 0,
-                    },
-                    _ => 0,
-                },
-                _ if word.value.eq_ignore_ascii_case("ISNULL") => binds::EQUALITY,
-                _ => 0,
-            },
-            Token::Eq | Token::DoubleEq | Token::Neq => binds::EQUALITY,
-            Token::Lt | Token::LtEq | Token::Gt | Token::GtEq => binds::ORDER,
-            Token::Ampersand | Token::Pipe | Token::ShiftLeft | Token::ShiftRight => binds::BITS,
-            Token::Plus | Token::Minus => binds::SUM,
-            Token::Mul | Token::Div | Token::Mod => binds::PRODUCT,
-            Token::StringConcat | Token::Arrow | Token::LongArrow => binds::CONCAT,
-            Token::Period => binds::MEMBER,
-            _ => 0,
+        let negated = match &parser.peek_nth_token_ref(1).token {
+            Token::Word(next) => next.keyword == Keyword::NULL || is_test(next.keyword),
+            _ => false,
+        };
+        Some(Ok(match &parser.peek_token_ref().token {
+            Token::Word(word) if word.keyword == Keyword::NOT && !negated => 0,
+            token => binding(token).unwrap_or(0),
         }))
     }
 
@@ -230,6 +253,20 @@ impl Dialect for SqliteDialect {
         if parser.parse_keyword(Keyword::IS) {
             return Some(parse_is(parser, left()));
         }
+        for (keyword, op) in [
+            (Keyword::GLOB, BinaryOperator::Glob),
+            (Keyword::MATCH, BinaryOperator::Match),
+            (Keyword::REGEXP, BinaryOperator::Regexp),
+        ] {
+            if parser.parse_keyword(keyword) {
+                let right = parser.parse_subexpr(binds::EQUALITY);
+                return Some(right.map(|right| Expr::BinaryOp {
+                    left: left(),
+                    op,
+                    right: Box::new(right),
+                }));
+            }
+        }
         if parser.parse_keyword(Keyword::NOTNULL)
             || parser.parse_keywords(&[Keyword::NOT, Keyword::NULL])
         {
@@ -244,6 +281,41 @@ impl Dialect for SqliteDialect {
         }
         None
     }
+}
+
+/// How strongly a token binds as an operator between two expressions; `None` if it is none.
+fn binding(token: &Token) -> Option<u8> {
+    Some(match token {
+        Token::Word(word) if word.quote_style.is_none() => match word.keyword {
+            Keyword::OR => binds::OR,
+            Keyword::AND => binds::AND,
+            Keyword::IS | Keyword::NOT | Keyword::NOTNULL => binds::EQUALITY,
+            keyword if is_test(keyword) => binds::EQUALITY,
+            _ if word.value.eq_ignore_ascii_case("ISNULL") => binds::EQUALITY,
+            _ => return None,
+        },
+        Token::Eq | Token::DoubleEq | Token::Neq => binds::EQUALITY,
+        Token::Lt | Token::LtEq | Token::Gt | Token::GtEq => binds::ORDER,
+        Token::Ampersand | Token::Pipe | Token::ShiftLeft | Token::ShiftRight => binds::BITS,
+        Token::Plus | Token::Minus => binds::SUM,
+        Token::Mul | Token::Div | Token::Mod => binds::PRODUCT,
+        Token::StringConcat | Token::Arrow | Token::LongArrow => binds::CONCAT,
+        Token::Period => binds::MEMBER,
+        _ => return None,
+    })
+}
+
+/// The words of tests that may have NOT in front.
+fn is_test(keyword: Keyword) -> bool {
+    matches!(
+        keyword,
+        Keyword::IN
+            | Keyword::BETWEEN
+            | Keyword::LIKE
+            | Keyword::GLOB
+            | Keyword::MATCH
+            | Keyword::REGEXP
+    )
 }
 
 /// What follows `IS`: in SQLite any expression may.

@@ -295,7 +295,8 @@ fn apply(cache: &Cache, writes: &[Write]) -> Report {
     report.unwrap()
 }
 
-fn sql(value: &Value) -> Sql {
+/// A value in the storage form.
+pub(super) fn sql(value: &Value) -> Sql {
     match value {
         Value::Null => Sql::Null,
         Value::Bool(flag) => Sql::Integer((*flag).into()),

@@ -1,0 +1,138 @@
+//! Operators by themselves, with a handful of rows: what goes in, what comes out.
+
+use crate::{Cache, Delta, DeltaKind, Query, Schema, Transaction, Value};
+
+fn cache(rows: &[(i64, i64)]) -> Cache {
+    let cache = Cache::new(
+        Schema::parse(
+            "s",
+            "table.t = { id = 'id', fields = { id = 'int', k = 'int', v = 'float' } }",
+        )
+        .unwrap(),
+    );
+    let load = cache.commit("loaded", |tx| {
+        rows.iter().try_for_each(|(id, k)| tx.insert("t", [("id", *id), ("k", *k)]))
+    });
+    assert_eq!(load.unwrap().changes().count(), rows.len());
+    cache
+}
+
+fn ids(query: &Query) -> Vec<i64> {
+    query.read().unwrap().rows().map(|row| row.values()[0].as_int().unwrap()).collect()
+}
+
+/// A delta in short: `+3@0` entered, `-3@1` left, `3@0>2` moved, `~3@1` changed.
+fn short(delta: Option<&Delta>) -> String {
+    let steps = delta.into_iter().flat_map(Delta::rows).map(|row| {
+        let key = row.key()[0].to_string();
+        let at = |position: Option<usize>| {
+            position.map_or(String::new(), |position| position.to_string())
+        };
+        match row.kind() {
+            DeltaKind::Enter => format!("+{key}@{}", at(row.to())),
+            DeltaKind::Leave => format!("-{key}@{}", at(row.from())),
+            DeltaKind::Move => format!("{key}@{}>{}", at(row.from()), at(row.to())),
+            DeltaKind::Change => format!("~{key}@{}", at(row.to())),
+        }
+    });
+    steps.collect::<Vec<_>>().join(" ")
+}
+
+/// Writes `k` of some rows, and tells how a query moved.
+fn after(cache: &Cache, query: &Query, writes: &[(i64, i64)]) -> String {
+    let write = |tx: &mut Transaction| {
+        writes.iter().try_for_each(|(id, k)| tx.merge("t", [("id", *id), ("k", *k)]))
+    };
+    short(cache.commit("written", write).unwrap().delta(query))
+}
+
+/// Of the rows that changed places, as few as can be are said to have moved.
+#[test]
+fn an_order_names_those_who_moved_and_nobody_else() {
+    let cache = cache(&[(1, 10), (2, 20), (3, 30), (4, 40), (5, 50), (6, 60)]);
+    let query = cache.query("SELECT id FROM t ORDER BY k", ()).unwrap();
+    assert_eq!(after(&cache, &query, &[(1, 35)]), "1@0>2");
+    assert_eq!(ids(&query), [2, 3, 1, 4, 5, 6]);
+    assert_eq!(after(&cache, &query, &[(1, 36)]), "", "between the same two it has not moved");
+    assert_eq!(after(&cache, &query, &[(2, 120), (3, 130), (1, 140)]), "2@0>3 3@1>4 1@2>5");
+    assert_eq!(
+        after(&cache, &query, &[(4, 41), (5, 42), (6, 43)]),
+        "",
+        "all of them, and still in the same order"
+    );
+    assert_eq!(after(&cache, &query, &[(4, 43), (5, 42), (6, 41)]), "6@2>0 4@0>2");
+    assert_eq!(after(&cache, &query, &[(7, 0), (1, -1)]), "1@5>0 +7@1");
+}
+
+/// A window gains and loses rows at both of its ends, also when only others moved.
+#[test]
+fn a_window_takes_in_and_lets_go_at_its_ends() {
+    let cache = cache(&[(1, 10), (2, 20), (3, 30), (4, 40), (5, 50), (6, 60)]);
+    let page = cache.query("SELECT id FROM t ORDER BY k LIMIT 2 OFFSET 2", ()).unwrap();
+    let top = cache.query("SELECT id FROM t ORDER BY k LIMIT 2", ()).unwrap();
+    assert_eq!(ids(&page), [3, 4]);
+    assert_eq!(after(&cache, &page, &[(7, 0)]), "-4@1 +2@0", "pushed along by one in front");
+    assert_eq!(after(&cache, &page, &[(7, 100)]), "-2@0 +4@1");
+    assert_eq!(after(&cache, &page, &[(6, 45)]), "", "behind the window");
+    assert_eq!(after(&cache, &page, &[(1, 35)]), "-3@0 +1@0");
+    assert_eq!(ids(&page), [1, 4]);
+    let report = cache.commit("gone", |tx| tx.delete("t", 2)).unwrap();
+    assert_eq!(
+        (short(report.delta(&page)), short(report.delta(&top))),
+        ("-1@0 +6@1".to_owned(), "-2@0 +1@1".to_owned())
+    );
+    let report = cache
+        .commit("all gone", |tx| {
+            [1, 3, 4, 5, 6, 7].into_iter().try_for_each(|id| tx.delete("t", id).map(drop))
+        })
+        .unwrap();
+    assert_eq!(short(report.delta(&page)), "-4@0 -6@1");
+    assert!(ids(&top).is_empty());
+}
+
+/// Groups come with their first row, go with their last, and count no row twice.
+#[test]
+fn groups_come_change_and_go() {
+    let cache = cache(&[(1, 1), (2, 1), (3, 2)]);
+    let groups = cache
+        .query("SELECT k, count(*) AS n, min(id) AS first, max(id) AS last FROM t GROUP BY k", ())
+        .unwrap();
+    let many = cache.query("SELECT k FROM t GROUP BY k HAVING count(*) > 1", ()).unwrap();
+    let all = cache.query("SELECT count(*), max(k), avg(k) FROM t", ()).unwrap();
+    let rows = |query: &Query| {
+        query.read().unwrap().rows().map(|row| row.values().to_vec()).collect::<Vec<_>>()
+    };
+    assert_eq!(after(&cache, &groups, &[(2, 2)]), "~1@0 ~2@1");
+    assert_eq!(rows(&groups), [[1, 1, 1, 1].map(Value::Int), [2, 2, 2, 3].map(Value::Int)]);
+    assert_eq!(after(&cache, &many, &[(3, 1)]), "-2@0 +1@0");
+    assert_eq!(after(&cache, &groups, &[(2, 1)]), "-2@1 ~1@0");
+    assert_eq!(after(&cache, &groups, &[(4, 0), (1, 0), (2, 0), (3, 0)]), "-1@0 +0@0");
+    assert_eq!(rows(&all), [[Value::Int(4), Value::Int(0), Value::Float(0.0)]]);
+    let report = cache
+        .commit("all gone", |tx| (1..5).try_for_each(|id| tx.delete("t", id).map(drop)))
+        .unwrap();
+    assert_eq!(short(report.delta(&groups)), "-0@0");
+    assert_eq!(
+        rows(&all),
+        [[Value::Int(0), Value::Null, Value::Null]],
+        "a group without keys is always there"
+    );
+}
+
+/// A sum of floats is what it would be if rows that went had never been there.
+#[test]
+fn float_sums_leave_no_drift() {
+    let cache = cache(&[]);
+    let sum = cache.query("SELECT sum(v) AS v, total(v) AS t, avg(v) AS a FROM t", ()).unwrap();
+    let put = |id: i64, v: f64| {
+        cache.commit("put", |tx| tx.merge("t", [("id", Value::from(id)), ("v", v.into())])).unwrap()
+    };
+    put(1, 0.1);
+    put(2, 0.2);
+    for (id, v) in [(3, 1e300), (4, 7e-300), (5, -1e17), (6, 0.3)] {
+        put(id, v);
+    }
+    cache.commit("gone", |tx| (3..7).try_for_each(|id| tx.delete("t", id).map(drop))).unwrap();
+    let values = sum.read().unwrap().row(0).unwrap().values().to_vec();
+    assert_eq!(values, [0.1 + 0.2, 0.1 + 0.2, (0.1 + 0.2) / 2.0].map(Value::Float));
+}

@@ -1,0 +1,346 @@
+//! A statement or a schema is taken as it is meant, or refused with its place and a way out.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use backwater::{Cache, ErrorKind, Schema, Value};
+use proptest::prelude::*;
+
+const SCHEMA: &str = r#"
+    table.sailing = { id = "id", fields = { id = "int", status = "text", departs_at = "timestamp", delay = "int", "a b" = "text", paid = "bool", vessel = { to = "vessel" } } }
+    table.vessel = { id = "name", fields = { name = "text" } }
+"#;
+
+fn cache() -> Cache {
+    Cache::new(Schema::parse("test.toml", SCHEMA).unwrap())
+}
+
+#[test]
+fn what_is_not_supported_is_refused_with_its_place_and_a_way_out() {
+    let cases = [
+        (
+            "SELECT id FROM sailing; SELECT 1",
+            "line 1, column 25 of the statement: found SELECT behind the statement",
+        ),
+        ("", "this is empty, expected a SELECT statement"),
+        ("SELECT 1", "this reads no table; add FROM with a table's name"),
+        ("SELECT id FROM sailing, vessel", "joins are not supported; read one table"),
+        (
+            "SELECT id FROM (SELECT id FROM sailing)",
+            "line 1, column 17 of the statement: only a table can stand in FROM",
+        ),
+        ("SELECT id FROM main.sailing", "there is no table main.sailing"),
+        (
+            "SELECT DISTINCT status FROM sailing",
+            "SELECT DISTINCT is not supported; GROUP BY the columns instead",
+        ),
+        ("WITH x AS (SELECT 1) SELECT id FROM sailing", "WITH is not supported"),
+        (
+            "SELECT id FROM sailing UNION ALL SELECT id FROM sailing",
+            "only a plain SELECT is supported",
+        ),
+        ("VALUES (1)", "only a plain SELECT is supported"),
+        (
+            "SELECT id FROM sailing WHERE id IN (SELECT 1)",
+            "column 30 of the statement: subqueries are not supported",
+        ),
+        ("SELECT (SELECT 1) FROM sailing", "subqueries are not supported"),
+        (
+            "SELECT id FROM sailing ORDER BY status COLLATE NOCASE",
+            "COLLATE is not supported; texts compare by their bytes",
+        ),
+        ("SELECT count(DISTINCT status) FROM sailing", "DISTINCT in count() is not supported"),
+        (
+            "SELECT sum(delay) FILTER (WHERE paid) FROM sailing",
+            "what follows sum(…) is not supported",
+        ),
+        ("SELECT row_number() OVER () FROM sailing", "what follows row_number(…) is not supported"),
+        (
+            "SELECT cont(*) FROM sailing",
+            "function cont() is not supported; did you mean \"count\"?",
+        ),
+        ("SELECT substr(status, 1) FROM sailing", "is not supported"),
+        ("SELECT CAST(id AS TEXT) FROM sailing", "is not supported"),
+        ("SELECT id & 1 FROM sailing", "operator & is not supported"),
+        ("SELECT status -> 'x' FROM sailing", "operator -> is not supported"),
+        ("SELECT id FROM sailing WHERE status GLOB 'x*'", "is not supported"),
+        ("SELECT id FROM sailing WHERE id = ?", "parameter \"?\" has no name; write it as :name"),
+        (
+            "SELECT status, count(*) FROM sailing",
+            "column 8 of the statement: column \"status\" is neither grouped by",
+        ),
+        (
+            "SELECT status, delay + count(*) FROM sailing GROUP BY status",
+            "column 16 of the statement: column \"delay\" is neither",
+        ),
+        (
+            "SELECT count(*) FROM sailing ORDER BY delay",
+            "column 39 of the statement: column \"delay\" is neither",
+        ),
+        (
+            "SELECT id FROM sailing WHERE count(*) > 1",
+            "column 30 of the statement: the aggregate count() cannot stand here",
+        ),
+        ("SELECT sum(count(*)) FROM sailing", "the aggregate count() cannot stand here"),
+        ("SELECT id FROM sailing HAVING id > 1", "HAVING needs GROUP BY or an aggregate"),
+        (
+            "SELECT id FROM sailing GROUP BY 2",
+            "there is no result column 2; the result has 1 columns",
+        ),
+        ("SELECT id FROM sailing ORDER BY 2", "there is no result column 2"),
+        ("SELECT id FROM sailing LIMIT delay", "LIMIT and OFFSET cannot read a row"),
+        (
+            "SELECT vessel.name FROM sailing",
+            "the statement reads no table \"vessel\"; it reads \"sailing\"",
+        ),
+        ("SELECT s.naem FROM sailing s", "table \"sailing\" has no column \"naem\""),
+        ("SELECT max(id, delay) FROM sailing", "function max() is not supported"),
+        ("SELECT lower() FROM sailing", "lower() has 0 arguments, expected one"),
+        (
+            "SELECT id FROM sailing WHERE status LIKE 'x' ESCAPE 'yy'",
+            "ESCAPE takes a text of one letter",
+        ),
+        ("SELECT id FROM sailing WHERE status = 'unfinished", "Unterminated string literal"),
+        (
+            "SELECT id\nFROM sailing\nWHERE dely > 1",
+            "line 3, column 7 of the statement: table \"sailing\" has no column \"dely\"; did you mean \"delay\"?",
+        ),
+        ("SELECT id FROM sailing LIMIT 1.5", "LIMIT is not a whole number"),
+        ("UPDATE sailing SET id = 1", "expected a SELECT statement; a query only reads"),
+        ("SELECT id FROM sailing FOR UPDATE", "a clause that is not supported"),
+        ("SELECT TOP 3 id FROM sailing", ""),
+    ];
+    for (sql, wanted) in cases {
+        let error = cache().query(sql, ()).map(|query| query.read()).expect_err(sql);
+        assert!(error.to_string().contains(wanted), "{sql}: {error}\nshould say: {wanted}");
+        assert!(
+            matches!(error.kind(), ErrorKind::Sql | ErrorKind::UnknownName | ErrorKind::Parameter),
+            "{error:?}"
+        );
+    }
+    let deep = format!("SELECT {}id{} FROM sailing", "(".repeat(900), ")".repeat(900));
+    assert!(cache().query(&deep, ()).unwrap_err().to_string().contains("nests deeper than"));
+    let wide = format!("SELECT id{} AS n FROM sailing", " + id".repeat(500));
+    let cache = cache();
+    let wide = cache.query(&wide, ()).unwrap();
+    cache.commit("one", |tx| tx.insert("sailing", [("id", 2)])).unwrap();
+    assert_eq!(wide.read().unwrap().row(0).unwrap().values(), [Value::Int(1002)]);
+    let long = format!("SELECT id{} FROM sailing", " + id".repeat(50_000));
+    assert!(cache.query(&long, ()).unwrap_err().to_string().contains("more than 500 operators"));
+}
+
+/// Names in every way that SQL lets them be written, and what results call their columns.
+#[test]
+fn names_are_taken_as_sql_takes_them() {
+    let cache = cache();
+    let fields = [
+        ("id", Value::from(1)),
+        ("status", "late".into()),
+        ("a b", "x".into()),
+        ("vessel", "Marram".into()),
+    ];
+    cache.commit("one", |tx| tx.insert("sailing", fields)).unwrap();
+    let cases: [(&str, &[&str], &[Value]); 9] = [
+        ("select ID, Status from SAILING", &["id", "status"], &[1.into(), "late".into()]),
+        (
+            r#"SELECT "a b", [a b], `a b` FROM "sailing""#,
+            &["a b", "a b", "a b"],
+            &["x".into(), "x".into(), "x".into()],
+        ),
+        (
+            "SELECT s.id AS n, s.vessel FROM sailing AS s WHERE n = 1",
+            &["n", "vessel"],
+            &[1.into(), "Marram".into()],
+        ),
+        (
+            "SELECT * FROM sailing s",
+            &["id", "status", "departs_at", "delay", "a b", "paid", "vessel"],
+            &[
+                1.into(),
+                "late".into(),
+                Value::Null,
+                Value::Null,
+                "x".into(),
+                Value::Null,
+                "Marram".into(),
+            ],
+        ),
+        (
+            "SELECT s.* FROM sailing s LIMIT 1, 1",
+            &["id", "status", "departs_at", "delay", "a b", "paid", "vessel"],
+            &[],
+        ),
+        ("SELECT count(*), count() FROM sailing", &["count(*)", "count()"], &[1.into(), 1.into()]),
+        (
+            "SELECT status AS k, count(*) AS n FROM sailing GROUP BY k HAVING n > 0 ORDER BY n",
+            &["k", "n"],
+            &["late".into(), 1.into()],
+        ),
+        (
+            "SELECT upper(status), count(*) FROM sailing GROUP BY 1",
+            &["upper(status)", "count(*)"],
+            &["LATE".into(), 1.into()],
+        ),
+        ("SELECT id -- the number\n FROM sailing /* all */ ;", &["id"], &[1.into()]),
+    ];
+    for (sql, columns, values) in cases {
+        let result = cache.query(sql, ()).unwrap().read().unwrap();
+        assert_eq!(result.columns().collect::<Vec<_>>(), columns, "{sql}");
+        assert_eq!(
+            result.row(0).map(|row| row.values().to_vec()).unwrap_or_default(),
+            values,
+            "{sql}"
+        );
+    }
+}
+
+#[test]
+fn parameters_must_be_those_that_the_statement_has() {
+    let cache = cache();
+    let sql = "SELECT id FROM sailing WHERE id = :id AND departs_at > :since LIMIT :n";
+    let ask = |params: Vec<(&str, Value)>| {
+        cache.query(sql, params.into_iter().collect::<backwater::Named>())
+    };
+    let told = |params| ask(params).unwrap_err().to_string();
+    assert!(told(vec![("id", 1.into())]).contains(
+        "parameter :since has no value; the statement's parameters are \"id\", \"since\" and \"n\""
+    ));
+    assert!(
+        told(vec![("ID", 1.into())])
+            .contains("the statement has no parameter :ID; did you mean \"id\"?")
+    );
+    let full =
+        |n: Value| vec![("id", 1.into()), ("since", "2031-05-04T07:40+02:00".into()), ("n", n)];
+    assert!(told(full("many".into())).contains("LIMIT is not a whole number"));
+    assert!(
+        told(full(f64::INFINITY.into())).contains("parameter :n is inf, expected a finite number")
+    );
+    cache
+        .commit("one", |tx| {
+            tx.insert(
+                "sailing",
+                [("id", Value::from(1)), ("departs_at", "2031-05-04T05:41:00Z".into())],
+            )
+        })
+        .unwrap();
+    assert_eq!(
+        ask(full(5.into())).unwrap().read().unwrap().len(),
+        1,
+        "a text is read as the time that it is compared with"
+    );
+    assert_eq!(ask(full("2".into())).unwrap().read().unwrap().len(), 1, "as SQL has it");
+}
+
+/// Every slip of a schema has its place, what was expected, and the nearest known name.
+#[test]
+fn problems_of_a_schema_have_their_places() {
+    let cases = [
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'json' }",
+            "s:2:6: the id \"x\" is neither int nor text",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = { type = 'int', persist = false } }",
+            "s:2:6: the id \"x\" must persist",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = { type = 'int', to = 'a' } }",
+            "s:3:37: a field has a `type` or is a link, not both",
+        ),
+        ("[table.a]\nid = 'x'\nfields = { x = {} }", "s:3:16: field \"x\" says no type"),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 3 }",
+            "s:3:16: found an integer, expected a type such as \"text\"",
+        ),
+        (
+            "[table.a]\nid = 'x'\none_row = true\nfields = { x = 'int' }",
+            "s:2:6: a one-row table needs no id",
+        ),
+        (
+            "[table.a]\nid = 3\nfields = { x = 'int' }",
+            "s:2:6: found an integer, expected the name of the field",
+        ),
+        (
+            "[table.a]\nid = 'x'",
+            "s:1:1: table \"a\" has no fields; list them under [table.a.fields]",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int', X = 'int' }",
+            "s:3:23: fields \"x\" and \"X\" are one name in SQL",
+        ),
+        (
+            "[table.a]\nid='x'\nfields={x='int'}\n[table.A]\nid='x'\nfields={x='int'}",
+            "s:4:8: tables \"a\" and \"A\" are one name in SQL",
+        ),
+        (
+            "[table.backwater_x]\nid='x'\nfields={x='int'}",
+            "s:1:8: table names that begin with \"backwater_\" are reserved",
+        ),
+        (
+            "[table.sqlite_x]\nid='x'\nfields={x='int'}",
+            "s:1:8: table names that begin with \"sqlite_\" are reserved",
+        ),
+        ("table = 3", "s:1:9: found an integer, expected a table [table.NAME]"),
+        (
+            "[respons.x]",
+            "s:1:2: a schema has no \"respons\"; expected \"table\", \"response\" or \"query\"; did you mean \"response\"?",
+        ),
+        (
+            "[response.x]\nrecords = '/a~2'\ntable = 'b'",
+            "s:2:11: in a JSON Pointer \"~\" is written \"~0\"",
+        ),
+        (
+            "[response.x]\nrecords = ''",
+            "s:1:1: rule \"x\" does not say which table its records go to",
+        ),
+        ("[query]\nx = 3", "s:2:5: found an integer, expected an SQL statement in a string"),
+        ("a = ", "s:1:5: this is not TOML"),
+        ("a = 1\na = 2", "s:2:1: this is not TOML: duplicate key"),
+        ("[query]\nx = 'SELECT id FROM boat'", "s:2:21: query \"x\": there is no table \"boat\""),
+        (
+            "[query]\nx = \"SELECT\\tid FROM boat\"",
+            "s:2:5: query \"x\": there is no table \"boat\"",
+        ),
+    ];
+    for (text, wanted) in cases {
+        let error = Schema::parse("s", text).and_then(|schema| schema.check()).expect_err(text);
+        assert!(error.to_string().contains(wanted), "{text}\n{error}\nshould say: {wanted}");
+        assert_eq!(error.kind(), ErrorKind::Schema);
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// A schema with bytes changed, cut or put in: taken, or problems that lie inside of it.
+    #[test]
+    fn any_text_is_a_schema_or_has_problems_in_it(at in 0..2500_usize, len in 0..30_usize, put in "[a-z=\\[\\]{}\"'\\\\ .\n\0é]{0,12}") {
+        let whole = include_str!("../../../demo/backwater.toml");
+        let start = (at..).find(|at| *at >= whole.len() || whole.is_char_boundary(*at)).unwrap().min(whole.len());
+        let end = (start + len..).find(|at| *at >= whole.len() || whole.is_char_boundary(*at)).unwrap().min(whole.len());
+        let text = format!("{}{put}{}", &whole[..start], &whole[end..]);
+        match Schema::parse("s", &text).and_then(|schema| schema.check().map(|()| schema)) {
+            Ok(schema) => prop_assert_eq!(schema.text(), text),
+            Err(error) => for problem in error.all() {
+                let mut place = problem.place().split(':').skip(1).map(|part| part.trim().parse::<usize>());
+                let (line, column) = (place.next().unwrap().unwrap(), place.next().unwrap().unwrap());
+                let lines: Vec<&str> = text.split('\n').collect();
+                prop_assert!(line <= lines.len() && column <= lines[line - 1].chars().count() + 1, "{}", problem);
+            },
+        }
+    }
+
+    /// Any text at all is a statement, or is refused; nothing panics.
+    #[test]
+    fn any_text_is_a_statement_or_is_refused(
+        words in prop::collection::vec(prop::sample::select(vec![
+            "SELECT", "FROM", "sailing", "id", "WHERE", "GROUP BY", "ORDER BY", "LIMIT", "(", ")", ",", "*", "count(", "1",
+            "'a'", ":p", "=", "AND", "NOT", "IN", "BETWEEN", "CASE", "WHEN", "THEN", "END", "AS", "IS", "NULL", "-", "||",
+            "LIKE", "DESC", ".", ";", "\"", "'", "--", "[", "é", "\0", "HAVING", "min(", "status",
+        ]), 0..25),
+    ) {
+        let sql = format!("SELECT {}", words.join(" "));
+        if let Err(error) = cache().query(&sql, [("p", 1)]) {
+            prop_assert!(matches!(error.kind(), ErrorKind::Sql | ErrorKind::UnknownName | ErrorKind::Parameter), "{error:?}");
+            prop_assert!(!error.to_string().is_empty());
+        }
+    }
+}
