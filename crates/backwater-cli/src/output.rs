@@ -7,6 +7,7 @@ use backwater::Value;
 use clap::ValueEnum;
 use comfy_table::{CellAlignment, ContentArrangement, Table, presets};
 use serde_json::value::RawValue;
+use terminal_size::Width;
 
 /// The form in which rows are printed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -65,6 +66,11 @@ impl Rows {
         }
         let mut table = Table::new();
         table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
+        // On a terminal that is too narrow, cells are folded; elsewhere a row is a line.
+        if let Some((Width(width), _)) = terminal_size::terminal_size_of(io::stdout()) {
+            table.set_content_arrangement(ContentArrangement::Dynamic);
+            table.set_width(width.saturating_sub(indent.len() as u16));
+        }
         table.set_header(&self.columns);
         for row in &self.rows {
             table.add_row(row.iter().map(told));

@@ -90,3 +90,8 @@ pub use storage::{Batch, Hash, Header, Loader, Storage, Stored, StoredRow, Table
 pub use table::{Row, Snapshot, TableSummary};
 pub use trace::{ReachedQuery, Report};
 pub use value::{Id, Json, Named, Timestamp, Value};
+
+/// The programs of the README run as they stand there.
+#[cfg(doctest)]
+#[doc = include_str!("../../../README.md")]
+struct Readme;

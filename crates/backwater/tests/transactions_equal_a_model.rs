@@ -313,7 +313,7 @@ fn values_that_do_not_fit_are_refused() {
         ),
     ];
     for (attempt, kind, wanted) in cases {
-        let error = cache.commit("refused", |tx| attempt(tx)).unwrap_err();
+        let error = cache.commit("refused", attempt).unwrap_err();
         assert_eq!(
             (error.kind(), error.to_string().contains(wanted)),
             (kind, true),

@@ -10,7 +10,6 @@ mod outbox;
 #[cfg(feature = "sqlite")]
 mod sqlite;
 
-pub(crate) use form::Form;
 pub use form::{Hash, Stored};
 pub use load::Loader;
 pub(crate) use load::rehydrate;

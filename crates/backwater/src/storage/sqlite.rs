@@ -8,9 +8,9 @@ use std::path::{Path, PathBuf};
 use rusqlite::types::{ToSql, ToSqlOutput, ValueRef};
 use rusqlite::{Connection, OpenFlags, TransactionBehavior, params_from_iter};
 
-use super::form::Stored;
+use super::form::{Form, Hash, Stored};
 use super::outbox::{Batch, StoredRow, TableBatch};
-use super::{Form, Hash, Header, Loader, Storage};
+use super::{Header, Loader, Storage};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{Kind, Schema, Table, TableNo};
 use crate::value::Id;
