@@ -150,7 +150,7 @@ impl Error {
     ///
     /// ```
     /// # use backwater::Schema;
-    /// let error = Schema::parse("s.toml", "tabel = 3\nrules = 4").unwrap_err();
+    /// let error = Schema::parse("s.toml", "tabel = {}\nquerry = {}").unwrap_err();
     /// assert_eq!(error.all().count(), 2);
     /// ```
     pub fn all(&self) -> impl Iterator<Item = &Error> {

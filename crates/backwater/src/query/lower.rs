@@ -12,7 +12,7 @@ use sqlparser::tokenizer::Location;
 use super::aggregate::Aggregate;
 use super::expr::{Arithmetic, Comparison, Expr, Function};
 use super::plan::{Grouping, KeyPart, OrderKey, Output, Param, Plan};
-use super::scalar::{Affinity, Scalar};
+use super::scalar::{Affinity, Scalar, number_prefix};
 use super::syntax::{Parsed, Refusal};
 use crate::change::FieldSet;
 use crate::error::{did_you_mean, nearest, nearest_name};
@@ -1012,16 +1012,8 @@ fn ordinal(expr: &ast::Expr) -> Option<usize> {
 
 /// A numeric literal: whole if it has neither point nor exponent and fits 64 bits.
 fn number(digits: &str) -> Option<Scalar<'static>> {
-    if !digits.contains(['.', 'e', 'E'])
-        && let Ok(number) = digits.parse()
-    {
-        return Some(Scalar::Int(number));
-    }
-    digits
-        .parse()
-        .ok()
-        .filter(|number: &f64| !number.is_nan())
-        .map(|number| Scalar::Real(number + 0.0))
+    let (number, is_whole_text) = number_prefix(digits);
+    is_whole_text.then_some(number)
 }
 
 fn null() -> Box<Expr> {
