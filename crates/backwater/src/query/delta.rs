@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use super::live::Moved;
+use super::order::Moved;
 use super::result::{QueryResult, ResultRow};
 use crate::value::Value;
 

@@ -6,8 +6,10 @@ use std::sync::Arc;
 use rustc_hash::FxHashMap;
 
 use super::delta::Delta;
+use super::edit::{Failure, RowDelta};
 use super::index::{Index, KeyValues, key_of};
-use super::live::{Failure, Live, Moved, RowDelta};
+use super::live::Live;
+use super::order::Moved;
 use super::plan::{Plan, Window};
 use super::result::Entry;
 use super::scalar::{Key, Scalar};

@@ -186,80 +186,59 @@ impl Expr {
         }
     }
 
-    /// Calls `f` on the expressions that this one is made of.
-    pub(crate) fn children<'e>(&'e self, f: &mut dyn FnMut(&'e Expr)) {
-        match self {
-            Expr::Literal(_) | Expr::Param(_) | Expr::Column(_) | Expr::Aggregate(_) => {}
-            Expr::Negate(of) | Expr::Not(of) | Expr::IsTruth(_, of) => f(of),
-            Expr::And(left, right)
-            | Expr::Or(left, right)
-            | Expr::Arithmetic(_, left, right)
-            | Expr::Concat(left, right)
-            | Expr::Compare(_, _, left, right)
-            | Expr::Is(_, left, right) => {
-                f(left);
-                f(right);
-            }
-            Expr::In(_, of, list) => {
-                f(of);
-                list.iter().for_each(f);
-            }
-            Expr::Like { text, pattern, escape } => {
-                f(text);
-                f(pattern);
-                escape.iter().for_each(|escape| f(escape));
-            }
-            Expr::Case { branches, otherwise } => {
-                for (when, then) in branches {
-                    f(when);
-                    f(then);
-                }
-                otherwise.iter().for_each(|otherwise| f(otherwise));
-            }
-            Expr::Call(_, arguments) => arguments.iter().for_each(f),
-        }
-    }
-
-    /// As [`Expr::children`], to change them.
-    pub(crate) fn children_mut(&mut self, f: &mut dyn FnMut(&mut Expr)) {
-        match self {
-            Expr::Literal(_) | Expr::Param(_) | Expr::Column(_) | Expr::Aggregate(_) => {}
-            Expr::Negate(of) | Expr::Not(of) | Expr::IsTruth(_, of) => f(of),
-            Expr::And(left, right)
-            | Expr::Or(left, right)
-            | Expr::Arithmetic(_, left, right)
-            | Expr::Concat(left, right)
-            | Expr::Compare(_, _, left, right)
-            | Expr::Is(_, left, right) => {
-                f(left);
-                f(right);
-            }
-            Expr::In(_, of, list) => {
-                f(of);
-                list.iter_mut().for_each(f);
-            }
-            Expr::Like { text, pattern, escape } => {
-                f(text);
-                f(pattern);
-                escape.iter_mut().for_each(|escape| f(escape));
-            }
-            Expr::Case { branches, otherwise } => {
-                for (when, then) in branches {
-                    f(when);
-                    f(then);
-                }
-                otherwise.iter_mut().for_each(|otherwise| f(otherwise));
-            }
-            Expr::Call(_, arguments) => arguments.iter_mut().for_each(f),
-        }
-    }
-
     /// Calls `f` on this expression and all below it.
     pub(crate) fn walk<'e>(&'e self, f: &mut dyn FnMut(&'e Expr)) {
         f(self);
         self.children(&mut |child| child.walk(f));
     }
 }
+
+/// Calls a function on the expressions that one is made of, lent or to be changed.
+macro_rules! children {
+    ($name:ident, $list:ident $(, $lent:lifetime)?; $($reference:tt)+) => {
+        impl Expr {
+            /// Calls `f` on the expressions that this one is made of.
+            pub(crate) fn $name$(<$lent>)?(
+                $($reference)+ self,
+                f: &mut dyn FnMut($($reference)+ Expr),
+            ) {
+                match self {
+                    Expr::Literal(_) | Expr::Param(_) | Expr::Column(_) | Expr::Aggregate(_) => {}
+                    Expr::Negate(of) | Expr::Not(of) | Expr::IsTruth(_, of) => f(of),
+                    Expr::And(left, right)
+                    | Expr::Or(left, right)
+                    | Expr::Arithmetic(_, left, right)
+                    | Expr::Concat(left, right)
+                    | Expr::Compare(_, _, left, right)
+                    | Expr::Is(_, left, right) => {
+                        f(left);
+                        f(right);
+                    }
+                    Expr::In(_, of, list) => {
+                        f(of);
+                        list.$list().for_each(f);
+                    }
+                    Expr::Like { text, pattern, escape } => {
+                        f(text);
+                        f(pattern);
+                        escape.$list().for_each(|escape| f(escape));
+                    }
+                    Expr::Case { branches, otherwise } => {
+                        for (when, then) in branches {
+                            f(when);
+                            f(then);
+                        }
+                        otherwise.$list().for_each(|otherwise| f(otherwise));
+                    }
+                    Expr::Call(_, arguments) => arguments.$list().for_each(f),
+                }
+            }
+        }
+    };
+}
+
+children!(children, iter, 'e; &'e);
+children!(children_mut, iter_mut; &mut);
 
 /// Compares two values that their affinities have been applied to; unknown if one is NULL.
 pub(crate) fn compare(

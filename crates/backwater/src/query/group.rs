@@ -1,10 +1,12 @@
 //! Grouping: rows flow in as deltas, rows of keys and aggregates flow out as deltas.
 
+use std::cmp::Ordering;
 use std::collections::HashMap;
 use std::sync::Arc;
 
 use super::aggregate::Kept;
-use super::live::{Edit, Failure, RowDelta, TableRow};
+use super::edit::{Edit, Failure, RowDelta, TableRow};
+use super::order::order_by;
 use super::plan::{Grouping, Plan};
 use super::scalar::{Key, Scalar};
 use crate::change::Changes;
@@ -97,7 +99,7 @@ impl Groups {
                 (Some(old), Some(new)) if old.values == new.values => None,
                 (None, Some(new)) => Some(Edit::Enter(new)),
                 (Some(old), None) => Some(Edit::Leave(old)),
-                (Some(old), Some(new)) => Some(Edit::replace_group(plan, params, old, new)),
+                (Some(old), Some(new)) => Some(replace(plan, params, old, new)),
             });
         }
         Ok(edits)
@@ -167,4 +169,31 @@ impl Group {
             if keys.is_empty() { String::new() } else { format!(" of group {}", keys.join(", ")) };
         Failure(format!("sum(){group} is beyond 64 bits; total() sums without that limit").into())
     }
+}
+
+/// What a group's new row means for the order.
+fn replace(
+    plan: &Plan,
+    params: &[Scalar<'static>],
+    old: Arc<GroupRow>,
+    new: Arc<GroupRow>,
+) -> Edit<Arc<GroupRow>> {
+    let changed = plan.outputs.iter().any(|output| {
+        output.expr.eval(&&*old.values, params) != output.expr.eval(&&*new.values, params)
+    });
+    let reorder = order_groups(plan, params, &old, &new).is_ne();
+    Edit::Replace { old, new, reorder, changed }
+}
+
+/// The order of two groups: by ORDER BY, and by their keys where that leaves it open.
+pub(crate) fn order_groups(
+    plan: &Plan,
+    params: &[Scalar<'static>],
+    a: &GroupRow,
+    b: &GroupRow,
+) -> Ordering {
+    order_by(plan, params, &&*a.values, &&*b.values).then_with(|| {
+        let keys = a.values.iter().zip(b.values.iter()).take(a.keys);
+        keys.map(|(a, b)| a.order(b)).find(|order| order.is_ne()).unwrap_or(Ordering::Equal)
+    })
 }

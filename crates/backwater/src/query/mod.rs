@@ -6,6 +6,7 @@
 mod aggregate;
 mod check;
 mod delta;
+mod edit;
 mod engine;
 mod exact;
 mod expr;
@@ -14,6 +15,8 @@ mod handle;
 mod index;
 mod live;
 mod lower;
+mod numeral;
+mod order;
 mod plan;
 mod ranked;
 mod result;

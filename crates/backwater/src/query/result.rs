@@ -3,8 +3,9 @@
 use std::fmt;
 use std::sync::{Arc, Mutex, PoisonError, Weak};
 
+use super::edit::{Failure, TableRow};
 use super::group::GroupRow;
-use super::live::{Failure, Ordered, TableRow};
+use super::live::Ordered;
 use super::plan::{Plan, Window};
 use super::scalar::Scalar;
 use crate::error::{Error, ErrorKind, Result, nearest};

@@ -115,43 +115,28 @@ impl<'t> Reader<'t> {
     fn as_table<'d>(&mut self, value: &'d Value<'t>, expected: &str) -> Option<&'d DeTable<'t>> {
         match value.get_ref() {
             DeValue::Table(table) => Some(table),
-            other => {
-                self.problem(
-                    value.span().start,
-                    format!("found {}, expected {expected}", found(other)),
-                    "",
-                );
-                None
-            }
+            _ => self.unexpected(value, expected),
         }
     }
 
     fn as_text<'d>(&mut self, value: &'d Value<'t>, expected: &str) -> Option<&'d str> {
         match value.get_ref() {
             DeValue::String(text) => Some(text.as_ref()),
-            other => {
-                self.problem(
-                    value.span().start,
-                    format!("found {}, expected {expected}", found(other)),
-                    "",
-                );
-                None
-            }
+            _ => self.unexpected(value, expected),
         }
+    }
+
+    fn unexpected<T>(&mut self, value: &Value<'t>, expected: &str) -> Option<T> {
+        let message = format!("found {}, expected {expected}", found(value.get_ref()));
+        self.problem(value.span().start, message, "");
+        None
     }
 
     fn as_flag(&mut self, value: Option<&Value<'t>>, otherwise: bool) -> bool {
         match value.map(|value| (value, value.get_ref())) {
             None => otherwise,
             Some((_, DeValue::Boolean(flag))) => *flag,
-            Some((value, other)) => {
-                self.problem(
-                    value.span().start,
-                    format!("found {}, expected true or false", found(other)),
-                    "",
-                );
-                otherwise
-            }
+            Some((value, _)) => self.unexpected(value, "true or false").unwrap_or(otherwise),
         }
     }
 

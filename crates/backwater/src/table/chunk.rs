@@ -7,9 +7,6 @@ use super::dictionary::Dictionary;
 use super::segment::{Bits, Segment};
 use crate::schema::{FieldNo, Kind};
 
-/// How many slots a chunk has.
-pub(crate) const CHUNK: usize = 256;
-
 #[derive(Clone)]
 pub(super) struct Chunk {
     present: Bits,

@@ -16,11 +16,10 @@ use std::sync::Arc;
 
 use crate::schema::{FieldNo, Kind, Schema, TableNo};
 use crate::value::{IdRef, Json, Timestamp, Value};
-pub(crate) use chunk::CHUNK;
 use chunk::Chunk;
 use dictionary::Dictionary;
 use ids::Ids;
-pub(crate) use segment::Bits;
+pub(crate) use segment::{Bits, CHUNK};
 pub(crate) use snapshot::field_no;
 pub use snapshot::{Row, Snapshot, TableSummary};
 use trie::Trie;

@@ -1,10 +1,12 @@
 //! One field's cells in one chunk: typed values side by side, and two state bits a slot.
 
-use super::chunk::CHUNK;
 use super::dictionary::{Dictionary, Symbol};
 use super::{Cell, Slot};
 use crate::schema::Kind;
 use crate::value::Timestamp;
+
+/// How many slots a chunk has.
+pub(crate) const CHUNK: usize = 256;
 
 /// A bit for each slot of a chunk.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]

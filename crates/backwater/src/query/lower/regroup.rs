@@ -1,0 +1,58 @@
+//! From expressions over a table's columns to the same over a grouping's keys and aggregates.
+
+use sqlparser::tokenizer::Location;
+
+use super::Lowered;
+use crate::query::expr::Expr;
+use crate::query::syntax::Refusal;
+use crate::schema::Table;
+
+/// An expression, and the bare columns in it with their places.
+#[derive(Clone)]
+pub(super) struct Placed {
+    pub(super) expr: Expr,
+    pub(super) met: Vec<(usize, Location)>,
+}
+
+impl Placed {
+    /// The expression over a grouping's keys and aggregates.
+    pub(super) fn regroup(mut self, keys: &[Expr], table: &Table) -> Lowered<Expr> {
+        regroup(&mut self.expr, keys).map_err(|column| {
+            let at = self
+                .met
+                .iter()
+                .find(|(met, _)| *met == column)
+                .map_or(Location::new(1, 1), |(_, at)| *at);
+            let name = &table.fields[column].name;
+            Refusal::new(
+                at,
+                format!("column \"{name}\" is neither grouped by nor inside an aggregate"),
+                format!("add it to GROUP BY, or write min({name})"),
+            )
+        })?;
+        Ok(self.expr)
+    }
+}
+
+fn regroup(expr: &mut Expr, keys: &[Expr]) -> Result<(), usize> {
+    if let Some(key) = keys.iter().position(|key| key == expr) {
+        *expr = Expr::Column(key);
+        return Ok(());
+    }
+    match expr {
+        Expr::Aggregate(number) => {
+            *expr = Expr::Column(keys.len() + *number);
+            Ok(())
+        }
+        Expr::Column(number) => Err(*number),
+        other => {
+            let mut result = Ok(());
+            other.children_mut(&mut |child| {
+                if result.is_ok() {
+                    result = regroup(child, keys);
+                }
+            });
+            result
+        }
+    }
+}
