@@ -327,13 +327,13 @@ fn errors_name_the_place_what_was_found_and_what_was_expected() {
         (String::new(), "the response: it is empty, expected JSON"),
         (
             r#"{"data": {"items": [{"id": 1"#.to_owned(),
-            "/data/items/0: it ends in the middle of a value at line 1 column 28",
+            "/data/items/0: it ends in the middle of a value at line 1 column 29",
         ),
         (item(&deep), "/next/next/next: it is nested deeper than 127 levels"),
         (item("{}").replace('}', "]"), "it is not JSON at line 1 column"),
         (
             r#"{"data": {"items": []}} x"#.to_owned(),
-            "the response: it is not JSON at line 1 column 25: trailing characters",
+            "the response: it is not JSON at line 1 column 26: expected the end",
         ),
     ];
     for (response, wanted) in cases {

@@ -106,7 +106,13 @@ impl Changes {
     }
 }
 
-fn compare(before: &State, after: &State, table: TableNo, slot: Slot) -> Option<Happened> {
+/// What happened to the row of a slot between two versions; `None` if nothing did.
+pub(crate) fn compare(
+    before: &State,
+    after: &State,
+    table: TableNo,
+    slot: Slot,
+) -> Option<Happened> {
     let (old, new) = (before.table(table), after.table(table));
     match (old.is_row(slot), new.is_row(slot)) {
         (false, false) => None,

@@ -9,7 +9,7 @@ mod ingested;
 mod transaction;
 
 pub use changes::{Change, ChangeKind, FieldChange};
-pub(crate) use changes::{Changes, FieldSet, Happened};
+pub(crate) use changes::{Changes, FieldSet, Happened, compare};
 pub use ingested::{Ingested, IngestedTable};
 pub use transaction::Transaction;
 pub(crate) use transaction::{Staged, Touched, checked_text};

@@ -1,7 +1,8 @@
 //! A transaction: writes applied to a version of its own, which is kept or dropped as a whole.
 
-use std::collections::BTreeMap;
 use std::sync::Arc;
+
+use rustc_hash::FxHashMap;
 
 use super::{Changes, Ingested};
 use crate::error::{Error, ErrorKind, Result};
@@ -44,7 +45,7 @@ pub struct Transaction {
 
 /// The slots of one table that were written to.
 #[derive(Clone, Default)]
-pub(crate) struct Touched(BTreeMap<u32, Bits>);
+pub(crate) struct Touched(FxHashMap<u32, Bits>);
 
 impl Touched {
     /// Adds a slot; tells whether it is new here.
@@ -56,11 +57,25 @@ impl Touched {
         is_new
     }
 
-    pub(crate) fn slots(&self) -> impl Iterator<Item = Slot> + '_ {
-        self.0.iter().flat_map(|(chunk, bits)| {
-            bits.ones().map(move |at| Slot(*chunk * CHUNK as u32 + at as u32))
+    /// The slots in their order.
+    pub(crate) fn slots(&self) -> impl Iterator<Item = Slot> + use<> {
+        let mut chunks: Vec<(u32, Bits)> =
+            self.0.iter().map(|(chunk, bits)| (*chunk, *bits)).collect();
+        chunks.sort_unstable_by_key(|(chunk, _)| *chunk);
+        chunks.into_iter().flat_map(|(chunk, bits)| {
+            bits.ones().map(move |at| Slot(chunk * CHUNK as u32 + at as u32))
         })
     }
+}
+
+/// What merging fields into a row did.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Merged {
+    pub(crate) is_new: bool,
+    /// Whether a field of a row that was there has another value now.
+    pub(crate) changed: bool,
+    /// Whether that field had one before.
+    pub(crate) overwrote: bool,
 }
 
 /// A value that fits its field, on its way into a row.
@@ -256,24 +271,45 @@ impl Transaction {
         }
     }
 
-    /// Makes sure that a slot has a row; tells whether it is new.
-    pub(crate) fn ensure_row(&mut self, table: TableNo, slot: Slot) -> bool {
-        let is_new = !self.state.table(table).is_row(slot);
-        if is_new {
+    /// Makes sure that a slot has a row.
+    fn ensure_row(&mut self, table: TableNo, slot: Slot) {
+        if !self.state.table(table).is_row(slot) {
             self.touched[table.index()].insert(slot);
             self.state.table_mut(table).insert(slot);
         }
-        is_new
     }
 
-    /// Writes a field of a row; tells whether that changed it.
-    pub(crate) fn put(
+    /// Merges fields into a row, which is made if it is not there.
+    pub(crate) fn merge_row(
         &mut self,
         table: TableNo,
         slot: Slot,
-        field: FieldNo,
-        staged: &Staged<'_>,
-    ) -> bool {
+        fields: &[(FieldNo, Staged<'_>)],
+    ) -> Merged {
+        let rows = self.state.table(table);
+        let is_new = !rows.is_row(slot);
+        let cells = || fields.iter().map(|(field, staged)| (*field, staged.cell()));
+        let mut merged = Merged { is_new, changed: false, overwrote: false };
+        if !is_new {
+            for (field, cell) in cells() {
+                let old = rows.cell(slot, field);
+                merged.changed |= old != cell;
+                merged.overwrote |= old != cell && old != Cell::Absent;
+            }
+        }
+        if is_new || merged.changed {
+            self.touched[table.index()].insert(slot);
+            let rows = self.state.table_mut(table);
+            if is_new {
+                rows.insert(slot);
+            }
+            rows.set_all(slot, cells());
+        }
+        merged
+    }
+
+    /// Writes a field of a row; tells whether that changed it.
+    fn put(&mut self, table: TableNo, slot: Slot, field: FieldNo, staged: &Staged<'_>) -> bool {
         let cell = staged.cell();
         let changed = self.state.table(table).cell(slot, field) != cell;
         if changed {

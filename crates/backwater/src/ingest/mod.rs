@@ -3,8 +3,10 @@
 //! A reader knows its format, the schema's rules and the transaction that it writes through. It
 //! must not know queries or storage, and it does no I/O: the caller brings the bytes.
 
+mod json;
 mod nested;
 mod place;
+mod repeats;
 
 use crate::change::{Ingested, Transaction};
 use crate::error::{Error, ErrorKind, Result};
@@ -38,7 +40,7 @@ impl Transaction {
         let rule = schema.rule(rule)?;
         let text = utf8(bytes).map_err(|error| in_force(error, &rule.name))?;
         let saved = self.state.clone();
-        let read = nested::read(self, &schema, rule, text);
+        let read = nested::read(self, &saved, &schema, rule, text);
         match read {
             Ok(tables) => {
                 let brought = Ingested { rule: rule.name.to_string(), bytes: bytes.len(), tables };

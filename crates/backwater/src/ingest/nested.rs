@@ -1,51 +1,122 @@
 //! Nested JSON: each object that is a record, or that a link points at, becomes a row.
 //!
-//! The response is read once, from its bytes into rows, by visitors that know what the schema
-//! expects at each place. No tree of it is built.
+//! The response is read once, from its bytes into rows: at each place the reader knows from the
+//! schema what to expect, and no tree of the response is built. An object that stands in it once
+//! more, letter by letter, is recognised by its text and not read again.
 
 use std::borrow::Cow;
-use std::fmt;
 
-use serde::de::{
-    DeserializeSeed, Deserializer, Error as _, IgnoredAny, MapAccess, SeqAccess, Unexpected,
-    Visitor,
-};
-use serde_json::value::RawValue;
-
+use super::json::{Fault, FaultKind, JsonReader, Next, Number};
 use super::place::{Step, pointer};
-use crate::change::{IngestedTable, Staged, Touched, Transaction, checked_text};
+use super::repeats::Repeats;
+use crate::change::{Happened, IngestedTable, Staged, Touched, Transaction, checked_text, compare};
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{FieldNo, Kind, Rule, Schema, TableNo};
-use crate::table::{ONLY, Slot};
+use crate::schema::{FieldNo, Kind, Rule, Schema, TableNo, line_and_column};
+use crate::table::{ONLY, Slot, State};
 use crate::value::{IdRef, Json, Timestamp};
 
-/// Reads a response into a transaction by a rule.
+/// How deep objects and arrays may nest on the way to a row's fields.
+const DEEPEST: usize = 127;
+/// Whole numbers up to here have a binary64 of their own.
+const EXACT: f64 = 9_007_199_254_740_992.0;
+
+/// Reads a response into a transaction by a rule. `before` is what the transaction held.
 pub(super) fn read(
     tx: &mut Transaction,
+    before: &State,
     schema: &Schema,
     rule: &Rule,
     text: &str,
 ) -> Result<Vec<IngestedTable>> {
     let counts = schema.tables.iter().map(|_| Counts::default()).collect();
-    let mut reader = Reader { tx, schema, steps: Vec::new(), counts };
-    let mut json = serde_json::Deserializer::from_str(text);
-    let seed = Descent { reader: &mut reader, rest: rule.records.parts(), table: rule.table };
-    let read = seed.deserialize(&mut json).and_then(|()| {
+    let mut reader = Reader {
+        json: JsonReader::new(text),
+        tx,
+        schema,
+        steps: Vec::new(),
+        depth: 0,
+        counts,
+        orders: vec![Vec::new(); schema.tables.len()],
+        spare: Vec::new(),
+        repeats: Repeats::new(schema.tables.len()),
+    };
+    let read = reader.descend(rule.records.parts(), rule.table).and_then(|()| {
         reader.steps.clear();
-        json.end()
+        Ok(reader.json.end()?)
     });
     match read {
-        Ok(()) => Ok(reader.summary()),
-        Err(error) => Err(explain(error, &pointer(&reader.steps, schema), text)),
+        Ok(()) => Ok(reader.summary(before)),
+        Err(failure) => Err(failure.explain(&pointer(&reader.steps, schema), text)),
     }
 }
 
+/// Why reading stopped.
+enum Failure {
+    /// The text is not JSON.
+    Fault(Fault),
+    /// It does not fit.
+    Misfit(String),
+}
+
+impl From<Fault> for Failure {
+    fn from(fault: Fault) -> Self {
+        Failure::Fault(fault)
+    }
+}
+
+type Read<T> = Result<T, Failure>;
+
+fn misfit<T>(found: &str, expected: &str) -> Read<T> {
+    Err(Failure::Misfit(format!("found {found}, expected {expected}")))
+}
+
+impl Failure {
+    /// What does not fit has a pointer, what is not JSON a line as well.
+    fn explain(self, pointer: &str, text: &str) -> Error {
+        let place = if pointer.is_empty() { "the response" } else { pointer };
+        let message = match self {
+            Failure::Misfit(message) => message,
+            Failure::Fault(Fault { at, kind }) => {
+                let position = line_and_column(text, at);
+                let position = position.replace(':', " column ");
+                match kind {
+                    FaultKind::End if text.trim().is_empty() => {
+                        "it is empty, expected JSON".to_owned()
+                    }
+                    FaultKind::End => {
+                        format!(
+                            "it ends in the middle of a value at line {position}: is it truncated?"
+                        )
+                    }
+                    FaultKind::Depth => {
+                        format!("it is nested deeper than {DEEPEST} levels at line {position}")
+                    }
+                    FaultKind::Syntax(what) => {
+                        format!("it is not JSON at line {position}: {what}")
+                    }
+                }
+            }
+        };
+        Error::new(ErrorKind::Response, message).at(place)
+    }
+}
+
+/// A row's fields on their way into it.
+type StagedRow<'de> = Vec<(FieldNo, Staged<'de>)>;
+
 struct Reader<'a, 'de> {
+    json: JsonReader<'de>,
     tx: &'a mut Transaction,
     schema: &'a Schema,
-    /// Where the reader is. After an error they stay where it was met.
+    /// Where the reader is. After a failure they stay where it was met.
     steps: Vec<Step<'de>>,
+    depth: usize,
     counts: Vec<Counts>,
+    /// For each table, the members of its last object: objects of one kind have them in one order.
+    orders: Vec<Vec<(Cow<'de, str>, Option<FieldNo>)>>,
+    /// Lists to be used again.
+    spare: Vec<StagedRow<'de>>,
+    repeats: Repeats<'de>,
 }
 
 /// What was met of one table.
@@ -54,57 +125,173 @@ struct Counts {
     objects: usize,
     rows: usize,
     inserted: usize,
-    updated: usize,
     seen: Touched,
-    news: Touched,
+    changed: Touched,
 }
 
 impl<'de> Reader<'_, 'de> {
-    fn summary(self) -> Vec<IngestedTable> {
-        let met =
-            self.schema.tables.iter().zip(self.counts).filter(|(_, counts)| counts.objects > 0);
-        met.map(|(table, counts)| IngestedTable {
-            table: table.name.to_string(),
-            objects: counts.objects,
-            rows: counts.rows,
-            inserted: counts.inserted,
-            updated: counts.updated,
+    fn summary(self, before: &State) -> Vec<IngestedTable> {
+        let tables = self.schema.table_numbers().zip(self.counts);
+        let met = tables.filter(|(_, counts)| counts.objects > 0);
+        met.map(|(number, counts)| {
+            let compared =
+                counts.changed.slots().map(|slot| compare(before, &self.tx.state, number, slot));
+            let updated =
+                compared.filter(|happened| matches!(happened, Some(Happened::Updated(_))));
+            IngestedTable {
+                table: self.schema.table(number).name.to_string(),
+                objects: counts.objects,
+                rows: counts.rows,
+                inserted: counts.inserted,
+                updated: updated.count(),
+            }
         })
         .collect()
     }
 
-    /// Reads one object of a table and merges it into its row.
-    fn record<A: MapAccess<'de>>(
-        &mut self,
-        table: TableNo,
-        mut object: A,
-    ) -> Result<Slot, A::Error> {
+    /// Takes an opening bracket.
+    fn open(&mut self) -> Read<()> {
+        self.json.open();
+        self.depth += 1;
+        if self.depth > DEEPEST { Ok(self.json.fault(FaultKind::Depth)?) } else { Ok(()) }
+    }
+
+    /// Goes down to the records, and reads them.
+    fn descend(&mut self, way: &[String], table: TableNo) -> Read<()> {
+        let Some((name, rest)) = way.split_first() else { return self.records(table) };
+        let (found, part) = match self.json.peek()? {
+            Next::Object => (self.descend_object(name, rest, table)?, "member"),
+            Next::Array => (self.descend_array(name, rest, table)?, "element"),
+            _ => {
+                let table = &self.schema.table(table).name;
+                let expected = format!(
+                    "an object or array with {name:?} on the way to the \"{table}\" records"
+                );
+                return misfit(&self.found()?, &expected);
+            }
+        };
+        self.depth -= 1;
+        if found {
+            Ok(())
+        } else {
+            misfit(&format!("no {part} {name:?}"), "it on the way to the records")
+        }
+    }
+
+    fn descend_object(&mut self, name: &str, rest: &[String], table: TableNo) -> Read<bool> {
+        self.open()?;
+        let (mut found, mut first) = (false, true);
+        while let Some(key) = self.json.key(first)? {
+            first = false;
+            if key != name {
+                self.json.skip()?;
+                continue;
+            }
+            found = true;
+            self.steps.push(Step::Name(key));
+            self.descend(rest, table)?;
+            self.steps.pop();
+        }
+        Ok(found)
+    }
+
+    fn descend_array(&mut self, name: &str, rest: &[String], table: TableNo) -> Read<bool> {
+        self.open()?;
+        let wanted: Option<usize> = name.parse().ok();
+        let (mut found, mut index) = (false, 0);
+        while self.json.element(index == 0)? {
+            if Some(index) == wanted {
+                found = true;
+                self.steps.push(Step::Index(index));
+                self.descend(rest, table)?;
+                self.steps.pop();
+            } else {
+                self.json.skip()?;
+            }
+            index += 1;
+        }
+        Ok(found)
+    }
+
+    fn records(&mut self, table: TableNo) -> Read<()> {
+        match self.json.peek()? {
+            Next::Object => self.record(table),
+            Next::Array => {
+                self.open()?;
+                let mut index = 0;
+                while self.json.element(index == 0)? {
+                    self.steps.push(Step::Index(index));
+                    if self.json.peek()? != Next::Object {
+                        let expected = format!("a \"{}\" object", self.schema.table(table).name);
+                        return misfit(&self.found()?, &expected);
+                    }
+                    self.record(table)?;
+                    self.steps.pop();
+                    index += 1;
+                }
+                self.depth -= 1;
+                Ok(())
+            }
+            _ => {
+                let name = &self.schema.table(table).name;
+                let expected = format!("\"{name}\" records: an array of objects, or one object");
+                misfit(&self.found()?, &expected)
+            }
+        }
+    }
+
+    /// Reads one of the records, whose bracket comes next.
+    fn record(&mut self, table: TableNo) -> Read<()> {
+        self.repeats.begin_record();
+        self.object(table).map(|_| ())
+    }
+
+    /// Reads an object that a link points at, whose bracket comes next.
+    fn linked(&mut self, table: TableNo) -> Read<Slot> {
+        let start = self.json.at();
+        if let Some((len, slot, objects)) = self.repeats.find(table, self.json.rest(start)) {
+            for table in objects {
+                self.counts[table.index()].objects += 1;
+            }
+            self.json.jump(start + len);
+            return Ok(slot);
+        }
+        let mark = self.repeats.mark();
+        let slot = self.object(table)?;
+        let text = &self.json.rest(start)[..self.json.at() - start];
+        self.repeats.remember(table, text, slot, mark);
+        Ok(slot)
+    }
+
+    /// Reads an object and merges it into its row.
+    fn object(&mut self, table: TableNo) -> Read<Slot> {
+        let mut staged = self.spare.pop().unwrap_or_default();
+        let slot = self.members(table, &mut staged)?;
+        self.merge(table, slot, &staged);
+        staged.clear();
+        self.spare.push(staged);
+        Ok(slot)
+    }
+
+    /// Reads an object's members; gives the slot of its row.
+    fn members(&mut self, table: TableNo, staged: &mut StagedRow<'de>) -> Read<Slot> {
         let schema = self.schema;
         let definition = schema.table(table);
-        let mut staged: Vec<(FieldNo, Staged<'de>)> = Vec::with_capacity(definition.fields.len());
+        self.open()?;
         let mut id = None;
-        while let Some(key) = object.next_key_seed(Key { schema, table })? {
-            let field = match key {
-                Step::Field(_, field) => field,
-                _ => {
-                    self.steps.push(key);
-                    object.next_value::<IgnoredAny>()?;
-                    self.steps.pop();
-                    continue;
-                }
+        let mut members = 0;
+        while let Some(key) = self.json.key(members == 0)? {
+            let Some(field) = self.field(table, members, &key) else {
+                self.steps.push(Step::Name(key));
+                self.json.skip()?;
+                self.steps.pop();
+                members += 1;
+                continue;
             };
-            self.steps.push(key);
-            let kind = definition.field(field).kind;
+            members += 1;
+            self.steps.push(Step::Field(table, field));
             let is_id = definition.id == Some(field);
-            let value = if kind == Kind::Json {
-                let raw: &'de RawValue = object.next_value()?;
-                match raw.get() {
-                    "null" => Staged::Null,
-                    raw => Staged::Json(Cow::Owned(Json::from_raw(raw).as_str().to_owned())),
-                }
-            } else {
-                object.next_value_seed(Value { reader: self, kind, is_id })?
-            };
+            let value = self.value(definition.field(field).kind, is_id)?;
             self.steps.pop();
             if is_id {
                 id = Some(value);
@@ -112,369 +299,188 @@ impl<'de> Reader<'_, 'de> {
                 staged.push((field, value));
             }
         }
-        let slot = match (definition.id, &id) {
+        self.depth -= 1;
+        Ok(match (definition.id, &id) {
             (None, _) => ONLY,
             (_, Some(Staged::Int(number))) => self.tx.refer(table, IdRef::Int(*number)),
             (_, Some(Staged::Text(text))) => self.tx.refer(table, IdRef::Text(text)),
             (Some(field), _) => {
                 let name = &definition.field(field).name;
                 let found = if id.is_some() { "null" } else { "no such member" };
-                return Err(A::Error::custom(format!(
-                    "found {found} \"{name}\", expected the id of a \"{}\" object",
-                    definition.name
-                )));
+                let expected = format!("the id of a \"{}\" object", definition.name);
+                return misfit(&format!("{found} \"{name}\""), &expected);
             }
-        };
-        self.merge(table, slot, &staged);
-        Ok(slot)
+        })
+    }
+
+    /// The field that a member is, by what the member in its place was in the last object.
+    fn field(&mut self, table: TableNo, place: usize, key: &Cow<'de, str>) -> Option<FieldNo> {
+        let order = &mut self.orders[table.index()];
+        if let Some((last, field)) = order.get(place)
+            && last == key
+        {
+            return *field;
+        }
+        let fields = &self.schema.table(table).fields;
+        let field = fields.iter().position(|field| *field.name == **key);
+        let field = field.map(|position| FieldNo(position as u32));
+        // Only names that the text lends are worth remembering.
+        if let Cow::Borrowed(_) = key {
+            order.truncate(place);
+            if order.len() == place {
+                order.push((key.clone(), field));
+            }
+        }
+        field
     }
 
     fn merge(&mut self, table: TableNo, slot: Slot, staged: &[(FieldNo, Staged<'de>)]) {
-        let is_new = self.tx.ensure_row(table, slot);
-        let mut changed = false;
-        for (field, value) in staged {
-            changed |= self.tx.put(table, slot, *field, value);
-        }
+        let merged = self.tx.merge_row(table, slot, staged);
         let counts = &mut self.counts[table.index()];
         counts.objects += 1;
         counts.rows += usize::from(counts.seen.insert(slot));
-        if is_new {
-            counts.inserted += 1;
-            counts.news.insert(slot);
-        } else if changed {
-            counts.updated += usize::from(counts.news.insert(slot));
+        counts.inserted += usize::from(merged.is_new);
+        if merged.changed {
+            counts.changed.insert(slot);
         }
-    }
-}
-
-/// A member's name: a field of the table, or anything else.
-struct Key<'a> {
-    schema: &'a Schema,
-    table: TableNo,
-}
-
-impl Key<'_> {
-    fn field(&self, name: &str) -> Option<FieldNo> {
-        let fields = &self.schema.table(self.table).fields;
-        let position = fields.iter().position(|field| &*field.name == name)?;
-        Some(FieldNo(position as u32))
-    }
-}
-
-impl<'de> DeserializeSeed<'de> for Key<'_> {
-    type Value = Step<'de>;
-
-    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<Step<'de>, D::Error> {
-        deserializer.deserialize_str(self)
-    }
-}
-
-impl<'de> Visitor<'de> for Key<'_> {
-    type Value = Step<'de>;
-
-    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("a member's name")
+        self.repeats.merged(table, merged.overwrote);
     }
 
-    fn visit_borrowed_str<E>(self, name: &'de str) -> Result<Step<'de>, E> {
-        Ok(self.field(name).map_or(Step::Name(name.into()), |field| Step::Field(self.table, field)))
-    }
-
-    fn visit_str<E>(self, name: &str) -> Result<Step<'de>, E> {
-        let name = name.to_owned();
-        Ok(self
-            .field(&name)
-            .map_or(Step::Name(name.into()), |field| Step::Field(self.table, field)))
-    }
-}
-
-/// The way down to the records, and then the records.
-struct Descent<'r, 'a, 'de> {
-    reader: &'r mut Reader<'a, 'de>,
-    rest: &'r [String],
-    table: TableNo,
-}
-
-impl<'de> DeserializeSeed<'de> for Descent<'_, '_, 'de> {
-    type Value = ();
-
-    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<(), D::Error> {
-        deserializer.deserialize_any(self)
-    }
-}
-
-impl<'de> Visitor<'de> for Descent<'_, '_, 'de> {
-    type Value = ();
-
-    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let table = &self.reader.schema.table(self.table).name;
-        match self.rest.first() {
-            Some(name) => {
-                write!(f, "an object or array with {name:?} on the way to the \"{table}\" records")
+    /// Reads a field's value, in the field's type.
+    fn value(&mut self, kind: Kind, is_id: bool) -> Read<Staged<'de>> {
+        let next = self.json.peek()?;
+        if kind == Kind::Json && next != Next::Null {
+            return Ok(Staged::Json(minified(self.json.skip()?)));
+        }
+        Ok(match (next, kind) {
+            (Next::Null, _) => {
+                self.json.word("null")?;
+                Staged::Null
             }
-            None => write!(f, "\"{table}\" records: an array of objects, or one object"),
-        }
+            (Next::True, Kind::Bool) => {
+                self.json.word("true")?;
+                Staged::Bool(true)
+            }
+            (Next::False, Kind::Bool) => {
+                self.json.word("false")?;
+                Staged::Bool(false)
+            }
+            (Next::Text, _) => {
+                let text = self.json.text()?;
+                return self.text(text, kind, is_id);
+            }
+            (Next::Number, _) => {
+                let number = self.json.number()?;
+                return self.number(number, kind, is_id);
+            }
+            (Next::Object, Kind::Link(to)) => Staged::Link(self.linked(to)?),
+            _ => return misfit(&self.found()?, &self.expected(kind)),
+        })
     }
 
-    fn visit_map<A: MapAccess<'de>>(self, mut object: A) -> Result<(), A::Error> {
-        let Some((name, rest)) = self.rest.split_first() else {
-            return self.reader.record(self.table, object).map(|_| ());
+    fn text(&mut self, text: Cow<'de, str>, kind: Kind, is_id: bool) -> Read<Staged<'de>> {
+        let id_is_text = match kind {
+            Kind::Link(to) => self.schema.table(to).has_text_id(),
+            Kind::Text => true,
+            _ => false,
         };
-        let mut found = false;
-        while let Some(key) = object.next_key::<Cow<'de, str>>()? {
-            if key != *name {
-                object.next_value::<IgnoredAny>()?;
-                continue;
-            }
-            found = true;
-            self.reader.steps.push(Step::Name(key));
-            object.next_value_seed(Descent {
-                reader: &mut *self.reader,
-                rest,
-                table: self.table,
-            })?;
-            self.reader.steps.pop();
+        if id_is_text && let Err(error) = checked_text(&text) {
+            return Err(Failure::Misfit(error.to_string()));
         }
-        if found { Ok(()) } else { Err(missing(name, "member")) }
-    }
-
-    fn visit_seq<A: SeqAccess<'de>>(self, mut array: A) -> Result<(), A::Error> {
-        let Some((name, rest)) = self.rest.split_first() else {
-            let mut index = 0;
-            loop {
-                self.reader.steps.push(Step::Index(index));
-                let record = Record { reader: &mut *self.reader, table: self.table };
-                let read = array.next_element_seed(record)?;
-                self.reader.steps.pop();
-                match read {
-                    Some(_) => index += 1,
-                    None => return Ok(()),
-                }
-            }
-        };
-        let wanted: Option<usize> = name.parse().ok();
-        let mut found = false;
-        for index in 0.. {
-            let more = if Some(index) == wanted {
-                self.reader.steps.push(Step::Index(index));
-                let descent = Descent { reader: &mut *self.reader, rest, table: self.table };
-                found = array.next_element_seed(descent)?.is_some();
-                self.reader.steps.pop();
-                found
-            } else {
-                array.next_element::<IgnoredAny>()?.is_some()
-            };
-            if !more {
-                break;
-            }
-        }
-        if found { Ok(()) } else { Err(missing(name, "element")) }
-    }
-}
-
-fn missing<E: serde::de::Error>(name: &str, what: &str) -> E {
-    E::custom(format!("found no {what} {name:?}, expected it on the way to the records"))
-}
-
-/// One element of an array of records.
-struct Record<'r, 'a, 'de> {
-    reader: &'r mut Reader<'a, 'de>,
-    table: TableNo,
-}
-
-impl<'de> DeserializeSeed<'de> for Record<'_, '_, 'de> {
-    type Value = ();
-
-    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<(), D::Error> {
-        deserializer.deserialize_any(self)
-    }
-}
-
-impl<'de> Visitor<'de> for Record<'_, '_, 'de> {
-    type Value = ();
-
-    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "a \"{}\" object", self.reader.schema.table(self.table).name)
-    }
-
-    fn visit_map<A: MapAccess<'de>>(self, object: A) -> Result<(), A::Error> {
-        self.reader.record(self.table, object).map(|_| ())
-    }
-}
-
-/// A field's value, in the field's type.
-struct Value<'r, 'a, 'de> {
-    reader: &'r mut Reader<'a, 'de>,
-    kind: Kind,
-    is_id: bool,
-}
-
-impl<'de> Value<'_, '_, 'de> {
-    /// A number or text where an id is expected takes the type that the table declares for it.
-    fn id<E: serde::de::Error>(&mut self, found: IdRef<'_>) -> Option<Result<Staged<'de>, E>> {
-        let (text, to) = match self.kind {
-            Kind::Link(to) => (self.reader.schema.table(to).has_text_id(), Some(to)),
-            kind if self.is_id => (kind == Kind::Text, None),
-            _ => return None,
-        };
-        let spelled;
-        let id = match found {
-            IdRef::Int(number) if text => {
-                spelled = number.to_string();
-                IdRef::Text(&spelled)
-            }
-            IdRef::Text(digits) if !text => match digits.parse::<i64>() {
-                Ok(number) if number.to_string() == digits => IdRef::Int(number),
-                _ => {
-                    return Some(Err(E::invalid_value(
-                        Unexpected::Str(digits),
-                        &"an id of type int",
-                    )));
-                }
+        match kind {
+            Kind::Text => Ok(Staged::Text(text)),
+            Kind::Timestamp => match text.parse::<Timestamp>() {
+                Ok(time) => Ok(Staged::Timestamp(time)),
+                Err(_) => misfit(&format!("string {text:?}"), &self.expected(kind)),
             },
-            id => id,
+            Kind::Link(to) if id_is_text => Ok(Staged::Link(self.tx.refer(to, IdRef::Text(&text)))),
+            Kind::Link(_) => self.id_of_digits(&text, kind),
+            _ if is_id => self.id_of_digits(&text, kind),
+            _ => misfit(&format!("string {text:?}"), &self.expected(kind)),
+        }
+    }
+
+    /// A text where an id of type int is expected: its digits are the number.
+    fn id_of_digits(&mut self, text: &str, kind: Kind) -> Read<Staged<'de>> {
+        match (text.parse::<i64>(), kind) {
+            (Ok(number), _) if number.to_string() != text => {
+                misfit(&format!("string {text:?}"), "an id of type int")
+            }
+            (Ok(number), Kind::Link(to)) => Ok(Staged::Link(self.tx.refer(to, IdRef::Int(number)))),
+            (Ok(number), _) => Ok(Staged::Int(number)),
+            (Err(_), _) => misfit(&format!("string {text:?}"), "an id of type int"),
+        }
+    }
+
+    fn number(&mut self, number: Number, kind: Kind, is_id: bool) -> Read<Staged<'de>> {
+        let whole = match number {
+            Number::Int(number) => Some(number),
+            Number::Float(number) if number.fract() == 0.0 && number.abs() <= EXACT => {
+                Some(number as i64)
+            }
+            _ => None,
         };
-        if let IdRef::Text(text) = id
-            && let Err(error) = checked_text(text)
-        {
-            return Some(Err(E::custom(error)));
-        }
-        Some(Ok(match (to, id) {
-            (Some(to), id) => Staged::Link(self.reader.tx.refer(to, id)),
-            (None, IdRef::Int(number)) => Staged::Int(number),
-            (None, IdRef::Text(text)) => Staged::Text(Cow::Owned(text.to_owned())),
-        }))
-    }
-
-    fn text<E: serde::de::Error>(mut self, text: Cow<'de, str>) -> Result<Staged<'de>, E> {
-        if self.kind == Kind::Text {
-            checked_text(&text).map_err(E::custom)?;
-            return Ok(Staged::Text(text));
-        }
-        if let Some(id) = self.id(IdRef::Text(&text)) {
-            return id;
-        }
-        match self.kind {
-            Kind::Timestamp => text
-                .parse::<Timestamp>()
-                .map(Staged::Timestamp)
-                .map_err(|_| E::invalid_type(Unexpected::Str(&text), &self)),
-            _ => Err(E::invalid_type(Unexpected::Str(&text), &self)),
+        match (kind, number, whole) {
+            (Kind::Float, Number::Int(number), _) => Ok(Staged::Float(number as f64)),
+            (Kind::Float, Number::Large(number), _) => Ok(Staged::Float(number as f64)),
+            (Kind::Float, Number::Float(number), _) => Ok(Staged::Float(number)),
+            (Kind::Int, _, Some(number)) => Ok(Staged::Int(number)),
+            // A number where a text is the id: its digits are the text.
+            (Kind::Text, Number::Int(number), _) if is_id => {
+                Ok(Staged::Text(number.to_string().into()))
+            }
+            (Kind::Link(to), Number::Int(number), _) => {
+                let digits = number.to_string();
+                let text = self.schema.table(to).has_text_id();
+                let id = if text { IdRef::Text(&digits) } else { IdRef::Int(number) };
+                Ok(Staged::Link(self.tx.refer(to, id)))
+            }
+            (Kind::Int | Kind::Link(_), Number::Large(number), _) => {
+                misfit(&format!("integer `{number}`"), "a whole number of 64 bits")
+            }
+            _ => misfit(&told(number), &self.expected(kind)),
         }
     }
-}
 
-impl<'de> DeserializeSeed<'de> for Value<'_, '_, 'de> {
-    type Value = Staged<'de>;
-
-    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<Staged<'de>, D::Error> {
-        deserializer.deserialize_any(self)
-    }
-}
-
-impl<'de> Visitor<'de> for Value<'_, '_, 'de> {
-    type Value = Staged<'de>;
-
-    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self.kind {
+    /// What a field of a kind takes.
+    fn expected(&self, kind: Kind) -> String {
+        match kind {
             Kind::Timestamp => {
-                f.write_str("a time of RFC 3339, such as \"2031-05-04T09:40:00+02:00\"")
+                "a time of RFC 3339, such as \"2031-05-04T09:40:00+02:00\"".to_owned()
             }
             Kind::Link(to) => {
-                write!(f, "a \"{}\" object, its id, or null", self.reader.schema.table(to).name)
+                format!("a \"{}\" object, its id, or null", self.schema.table(to).name)
             }
-            kind => write!(f, "{}", self.reader.schema.kind_name(kind)),
+            kind => self.schema.kind_name(kind),
         }
     }
 
-    fn visit_unit<E>(self) -> Result<Staged<'de>, E> {
-        Ok(Staged::Null)
-    }
-
-    fn visit_bool<E: serde::de::Error>(self, flag: bool) -> Result<Staged<'de>, E> {
-        match self.kind {
-            Kind::Bool => Ok(Staged::Bool(flag)),
-            _ => Err(E::invalid_type(Unexpected::Bool(flag), &self)),
-        }
-    }
-
-    fn visit_i64<E: serde::de::Error>(mut self, number: i64) -> Result<Staged<'de>, E> {
-        match self.kind {
-            Kind::Int => Ok(Staged::Int(number)),
-            Kind::Float => Ok(Staged::Float(number as f64)),
-            _ => self
-                .id(IdRef::Int(number))
-                .unwrap_or_else(|| Err(E::invalid_type(Unexpected::Signed(number), &self))),
-        }
-    }
-
-    fn visit_u64<E: serde::de::Error>(self, number: u64) -> Result<Staged<'de>, E> {
-        match i64::try_from(number) {
-            Ok(number) => self.visit_i64(number),
-            Err(_) if self.kind == Kind::Float => Ok(Staged::Float(number as f64)),
-            Err(_) => {
-                Err(E::invalid_value(Unexpected::Unsigned(number), &"a whole number of 64 bits"))
-            }
-        }
-    }
-
-    fn visit_f64<E: serde::de::Error>(self, number: f64) -> Result<Staged<'de>, E> {
-        /// Whole numbers up to here have a binary64 of their own.
-        const EXACT: f64 = 9_007_199_254_740_992.0;
-        match self.kind {
-            Kind::Float => Ok(Staged::Float(number)),
-            Kind::Int if number.fract() == 0.0 && number.abs() <= EXACT => {
-                Ok(Staged::Int(number as i64))
-            }
-            _ => Err(E::invalid_type(Unexpected::Float(number), &self)),
-        }
-    }
-
-    fn visit_borrowed_str<E: serde::de::Error>(self, text: &'de str) -> Result<Staged<'de>, E> {
-        self.text(Cow::Borrowed(text))
-    }
-
-    fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<Staged<'de>, E> {
-        self.text(Cow::Owned(text.to_owned()))
-    }
-
-    fn visit_map<A: MapAccess<'de>>(self, object: A) -> Result<Staged<'de>, A::Error> {
-        match self.kind {
-            Kind::Link(to) => self.reader.record(to, object).map(Staged::Link),
-            _ => Err(A::Error::invalid_type(Unexpected::Map, &self)),
-        }
+    /// What comes next, for "found …".
+    fn found(&mut self) -> Read<String> {
+        Ok(match self.json.peek()? {
+            Next::Object => "an object".to_owned(),
+            Next::Array => "an array".to_owned(),
+            Next::Text => format!("string {:?}", self.json.text()?),
+            Next::Number => told(self.json.number()?),
+            Next::True => "boolean `true`".to_owned(),
+            Next::False => "boolean `false`".to_owned(),
+            Next::Null => "null".to_owned(),
+        })
     }
 }
 
-/// The parser's error in our words: what does not fit has a pointer, what is not JSON a line.
-fn explain(error: serde_json::Error, pointer: &str, text: &str) -> Error {
-    use serde_json::error::Category;
-    let told = error.to_string();
-    let position = format!(" at line {} column {}", error.line(), error.column());
-    let bare = told.strip_suffix(&position).unwrap_or(&told);
-    let place = if pointer.is_empty() { "the response" } else { pointer };
-    let message = match error.classify() {
-        Category::Data => found_and_expected(bare),
-        Category::Eof if text.trim().is_empty() => "it is empty, expected JSON".to_owned(),
-        Category::Eof => format!("it ends in the middle of a value{position}: is it truncated?"),
-        _ if bare == "recursion limit exceeded" => {
-            format!("it is nested deeper than 127 levels{position}")
-        }
-        _ => format!("it is not JSON{position}: {bare}"),
-    };
-    Error::new(ErrorKind::Response, message).at(place).source_error(error)
+fn told(number: Number) -> String {
+    match number {
+        Number::Int(number) => format!("integer `{number}`"),
+        Number::Large(number) => format!("integer `{number}`"),
+        Number::Float(number) => format!("number `{number}`"),
+    }
 }
 
-fn found_and_expected(told: &str) -> String {
-    let Some(found) =
-        told.strip_prefix("invalid type: ").or_else(|| told.strip_prefix("invalid value: "))
-    else {
-        return told.to_owned();
-    };
-    let found = match found.split_once(", expected ") {
-        Some(("map", expected)) => format!("an object, expected {expected}"),
-        Some(("sequence", expected)) => format!("an array, expected {expected}"),
-        _ => found.to_owned(),
-    };
-    format!("found {found}")
+/// A JSON text without the white space between its tokens, lent if there is none.
+fn minified(raw: &str) -> Cow<'_, str> {
+    match raw.bytes().any(|byte| matches!(byte, b' ' | b'\n' | b'\r' | b'\t')) {
+        false => Cow::Borrowed(raw),
+        true => Cow::Owned(Json::from_raw(raw).as_str().to_owned()),
+    }
 }

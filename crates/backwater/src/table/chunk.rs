@@ -53,6 +53,19 @@ impl Chunk {
         Arc::make_mut(&mut self.segments[field.index()]).set(at, cell, dictionary);
     }
 
+    /// Writes a cell that has another value; a segment that need not change is not copied.
+    pub(super) fn set_if_other(
+        &mut self,
+        at: usize,
+        field: FieldNo,
+        cell: Cell<'_>,
+        dictionary: &Dictionary,
+    ) {
+        if self.cell(at, field, dictionary) != cell {
+            self.set(at, field, cell, dictionary);
+        }
+    }
+
     /// Takes the row at a place away, and all its fields but the one to keep.
     pub(super) fn clear(&mut self, at: usize, kept: Option<FieldNo>) {
         self.present.set(at, false);

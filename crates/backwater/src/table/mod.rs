@@ -251,6 +251,18 @@ impl Table {
         self.chunks.get_mut(index(slot)).set(offset(slot), field, cell, dictionary);
     }
 
+    /// Writes some fields of one row.
+    pub(crate) fn set_all<'c>(
+        &mut self,
+        slot: Slot,
+        cells: impl Iterator<Item = (FieldNo, Cell<'c>)>,
+    ) {
+        let chunk = self.chunks.get_mut(index(slot));
+        for (field, cell) in cells {
+            chunk.set_if_other(offset(slot), field, cell, &self.dictionaries[field.index()]);
+        }
+    }
+
     fn new_slot(&mut self) -> Slot {
         if let Some(last) = self.free_len.checked_sub(1) {
             self.free_len = last;

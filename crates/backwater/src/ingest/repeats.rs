@@ -1,0 +1,105 @@
+//! Objects that stand in a response again, letter by letter.
+//!
+//! Of two JSON objects neither is the beginning of the other, so where the text of an object that
+//! was read stands again, the same object stands there. Merging it once more changes nothing as
+//! long as no field of the tables that it belongs to was overwritten in between.
+
+use std::hash::Hasher;
+
+use rustc_hash::FxHasher;
+use smallvec::SmallVec;
+
+use crate::schema::TableNo;
+use crate::table::Slot;
+
+/// How many objects are remembered; a later one takes the place of an earlier one.
+const PLACES: usize = 1024;
+/// Objects are told apart by this many of their first bytes, where an id mostly stands.
+const START: usize = 24;
+/// An object that holds more objects than these is not remembered.
+const MOST: usize = 16;
+
+/// An object that was read.
+pub(super) struct Seen<'de> {
+    table: TableNo,
+    text: &'de [u8],
+    slot: Slot,
+    /// The objects that it is made of, itself included, by their tables.
+    objects: SmallVec<[TableNo; 4]>,
+    /// The epochs of these tables together.
+    epoch: u64,
+}
+
+/// The objects of one response that were read lately.
+pub(super) struct Repeats<'de> {
+    places: Vec<Option<Seen<'de>>>,
+    /// How often a field of each table was overwritten.
+    epochs: Vec<u64>,
+    /// The tables of the objects read since the last record began.
+    read: Vec<TableNo>,
+}
+
+impl<'de> Repeats<'de> {
+    pub(super) fn new(tables: usize) -> Self {
+        Self { places: Vec::new(), epochs: vec![0; tables], read: Vec::new() }
+    }
+
+    /// A new record begins: what was read before is not part of anything to come.
+    pub(super) fn begin_record(&mut self) {
+        self.read.clear();
+    }
+
+    /// How many objects were read since the record began, to be given to [`Self::remember`].
+    pub(super) fn mark(&self) -> usize {
+        self.read.len()
+    }
+
+    /// An object of a table was merged.
+    pub(super) fn merged(&mut self, table: TableNo, overwrote: bool) {
+        self.read.push(table);
+        self.epochs[table.index()] += u64::from(overwrote);
+    }
+
+    /// The object of a table that stands at the beginning of a text, if it was read before: its
+    /// length, its slot, and the tables of all objects in it.
+    pub(super) fn find(
+        &mut self,
+        table: TableNo,
+        text: &[u8],
+    ) -> Option<(usize, Slot, &[TableNo])> {
+        let seen = self.places.get(place(table, text))?.as_ref()?;
+        let again = seen.table == table
+            && text.starts_with(seen.text)
+            && seen.epoch == epoch(&self.epochs, &seen.objects);
+        if !again {
+            return None;
+        }
+        self.read.extend_from_slice(&seen.objects);
+        Some((seen.text.len(), seen.slot, &seen.objects))
+    }
+
+    /// Remembers an object that was read since `mark`.
+    pub(super) fn remember(&mut self, table: TableNo, text: &'de [u8], slot: Slot, mark: usize) {
+        let objects = &self.read[mark..];
+        if objects.len() > MOST || text.len() < START {
+            return;
+        }
+        if self.places.is_empty() {
+            self.places.resize_with(PLACES, || None);
+        }
+        let epoch = epoch(&self.epochs, objects);
+        let seen = Seen { table, text, slot, objects: SmallVec::from_slice(objects), epoch };
+        self.places[place(table, text)] = Some(seen);
+    }
+}
+
+fn epoch(epochs: &[u64], objects: &[TableNo]) -> u64 {
+    objects.iter().map(|table| epochs[table.index()]).sum()
+}
+
+fn place(table: TableNo, text: &[u8]) -> usize {
+    let mut hasher = FxHasher::default();
+    hasher.write_u32(table.0);
+    hasher.write(&text[..text.len().min(START)]);
+    (hasher.finish() >> 20) as usize % PLACES
+}
