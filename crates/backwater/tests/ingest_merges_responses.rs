@@ -333,7 +333,7 @@ fn errors_name_the_place_what_was_found_and_what_was_expected() {
         (item("{}").replace('}', "]"), "it is not JSON at line 1 column"),
         (
             r#"{"data": {"items": []}} x"#.to_owned(),
-            "the response: it is not JSON at line 1 column 26: expected the end",
+            "the response: it is not JSON at line 1 column 25: expected the end",
         ),
     ];
     for (response, wanted) in cases {

@@ -286,21 +286,21 @@ impl Transaction {
         slot: Slot,
         fields: &[(FieldNo, Staged<'_>)],
     ) -> Merged {
-        let rows = self.state.table(table);
-        let is_new = !rows.is_row(slot);
         let cells = || fields.iter().map(|(field, staged)| (*field, staged.cell()));
-        let mut merged = Merged { is_new, changed: false, overwrote: false };
-        if !is_new {
-            for (field, cell) in cells() {
-                let old = rows.cell(slot, field);
+        let mut merged = Merged { is_new: false, changed: false, overwrote: false };
+        let old = self.state.table(table).row(slot);
+        match &old {
+            None => merged.is_new = true,
+            Some(old) => cells().for_each(|(field, cell)| {
+                let old = old.cell(field);
                 merged.changed |= old != cell;
                 merged.overwrote |= old != cell && old != Cell::Absent;
-            }
+            }),
         }
-        if is_new || merged.changed {
+        if merged.is_new || merged.changed {
             self.touched[table.index()].insert(slot);
             let rows = self.state.table_mut(table);
-            if is_new {
+            if merged.is_new {
                 rows.insert(slot);
             }
             rows.set_all(slot, cells());

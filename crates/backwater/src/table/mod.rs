@@ -74,6 +74,20 @@ pub(crate) struct Table {
     is_target: bool,
 }
 
+/// The cells of one row.
+pub(crate) struct RowCells<'a> {
+    chunk: &'a Chunk,
+    at: usize,
+    dictionaries: &'a [Dictionary],
+}
+
+impl<'a> RowCells<'a> {
+    #[inline]
+    pub(crate) fn cell(&self, field: FieldNo) -> Cell<'a> {
+        self.chunk.cell(self.at, field, &self.dictionaries[field.index()])
+    }
+}
+
 impl State {
     pub(crate) fn new(schema: Arc<Schema>) -> Self {
         let hasher = RandomState::new();
@@ -167,6 +181,16 @@ impl Table {
             return Cell::Absent;
         }
         self.chunk(slot).cell(offset(slot), field, &self.dictionaries[field.index()])
+    }
+
+    /// The row in a slot, found once for all of its fields.
+    #[inline]
+    pub(crate) fn row(&self, slot: Slot) -> Option<RowCells<'_>> {
+        if slot.0 >= self.slots {
+            return None;
+        }
+        let (chunk, at) = (self.chunk(slot), offset(slot));
+        chunk.is_row(at).then_some(RowCells { chunk, at, dictionaries: &self.dictionaries })
     }
 
     pub(crate) fn id(&self, slot: Slot) -> Option<IdRef<'_>> {

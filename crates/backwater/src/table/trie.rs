@@ -2,7 +2,9 @@
 
 use std::sync::Arc;
 
-const FAN: usize = 16;
+/// A node has 2 to this power of children.
+const BITS: u32 = 4;
+const FAN: usize = 1 << BITS;
 
 /// A persistent vector. A clone costs one reference; a write copies the path to what it touches,
 /// as far as that path is shared with another version.
@@ -74,7 +76,7 @@ impl<T: Clone> Trie<T> {
             self.root = Some(Arc::new(Node::Leaf(value)));
             return;
         };
-        if index == FAN.pow(self.height) {
+        if index == 1 << (BITS * self.height) {
             let old = root.clone();
             *root = Arc::new(Node::Branch(vec![old]));
             self.height += 1;
@@ -111,7 +113,7 @@ impl<T: Clone> Trie<T> {
 
 /// The child to take at a branch with `level` levels of branches below it.
 fn place(index: usize, level: u32) -> usize {
-    index / FAN.pow(level) % FAN
+    index >> (BITS * level) & (FAN - 1)
 }
 
 #[cfg(test)]
