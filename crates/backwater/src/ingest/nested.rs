@@ -113,7 +113,7 @@ struct Reader<'a, 'de> {
     depth: usize,
     counts: Vec<Counts>,
     /// For each table, the members of its last object: objects of one kind have them in one order.
-    orders: Vec<Vec<(Cow<'de, str>, Option<FieldNo>)>>,
+    orders: Vec<Vec<(&'de str, Option<FieldNo>)>>,
     /// Lists to be used again.
     spare: Vec<StagedRow<'de>>,
     repeats: Repeats<'de>,
@@ -314,6 +314,7 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// The field that a member is, by what the member in its place was in the last object.
+    #[expect(clippy::ptr_arg, reason = "it matters whether the text lends the name")]
     fn field(&mut self, table: TableNo, place: usize, key: &Cow<'de, str>) -> Option<FieldNo> {
         let order = &mut self.orders[table.index()];
         if let Some((last, field)) = order.get(place)
@@ -324,11 +325,10 @@ impl<'de> Reader<'_, 'de> {
         let fields = &self.schema.table(table).fields;
         let field = fields.iter().position(|field| *field.name == **key);
         let field = field.map(|position| FieldNo(position as u32));
-        // Only names that the text lends are worth remembering.
-        if let Cow::Borrowed(_) = key {
+        if let Cow::Borrowed(name) = key {
             order.truncate(place);
             if order.len() == place {
-                order.push((key.clone(), field));
+                order.push((name, field));
             }
         }
         field
