@@ -1,0 +1,95 @@
+//! Figures for Backwater against baselines, all in one run: `cargo run --release -p backwater-bench`.
+
+mod hand;
+mod ingest;
+mod measure;
+mod world;
+
+use clap::Parser;
+use measure::Figure;
+use peak_alloc::PeakAlloc;
+
+#[global_allocator]
+static ALLOC: PeakAlloc = PeakAlloc;
+
+/// Compares Backwater with baselines written by hand. A ratio is ours ÷ baseline.
+#[derive(Parser)]
+struct Arguments {
+    /// Print one JSON object a line
+    #[arg(long)]
+    json: bool,
+    /// Only the cases whose names begin so
+    #[arg(long, value_name = "PREFIX", default_value = "")]
+    only: String,
+    /// How many sailings there are
+    #[arg(long, default_value_t = 200_000)]
+    size: usize,
+}
+
+type Case = fn(usize) -> anyhow::Result<Vec<Figure>>;
+
+/// The names that a case gives figures for, and the case.
+const CASES: [(&[&str], Case); 5] = [
+    (&["ingest/nested", "ingest/nested-vs-value"], ingest::nested),
+    (&["ingest/again"], ingest::again),
+    (&["ingest/small"], ingest::small),
+    (&["ingest/growth"], ingest::growth),
+    (&["memory/table", "memory/peak"], |size| ingest::memory(size, &ALLOC)),
+];
+
+fn main() -> anyhow::Result<()> {
+    let arguments = Arguments::parse();
+    let wanted = |name: &str| name.starts_with(&arguments.only);
+    if !arguments.json {
+        println!(
+            "{:24} {:>9} {:>12} {:>12} {:>7} {:>8}  baseline",
+            "case", "size", "ours", "baseline", "ratio", "at most"
+        );
+    }
+    for (names, case) in CASES {
+        if !names.iter().any(|name| wanted(name)) {
+            continue;
+        }
+        for figure in case(arguments.size.max(1))?.iter().filter(|figure| wanted(figure.case)) {
+            println!("{}", if arguments.json { json(figure) } else { line(figure) });
+        }
+    }
+    Ok(())
+}
+
+fn line(figure: &Figure) -> String {
+    let told = |number: f64| match figure.unit {
+        "bytes" => format!("{number:.0} B"),
+        "x" => format!("{number:.2} x"),
+        _ if number < 1e-3 => format!("{:.2} us", number * 1e6),
+        _ => format!("{:.1} ms", number * 1e3),
+    };
+    format!(
+        "{:24} {:>9} {:>12} {:>12} {:>7.2} {:>8.2}  {}",
+        figure.case,
+        figure.size,
+        told(figure.ours),
+        told(figure.baseline),
+        figure.ratio(),
+        figure.at_most,
+        figure.baseline_name,
+    )
+}
+
+fn json(figure: &Figure) -> String {
+    let unit = match figure.unit {
+        "bytes" => "bytes",
+        "x" => "growth",
+        _ => "s",
+    };
+    format!(
+        "{{\"case\":\"{}\",\"size\":{},\"ours_{unit}\":{:e},\"baseline\":\"{}\",\"baseline_{unit}\":{:e},\"ratio\":{:.4},\"at_most\":{}}}",
+        figure.case,
+        figure.size,
+        figure.ours,
+        figure.baseline_name,
+        figure.baseline,
+        figure.ratio(),
+        figure.at_most,
+    )
+}

@@ -1,0 +1,58 @@
+//! Timing: ours and the baseline in turn, and the middle of each.
+
+use std::hint::black_box;
+use std::time::Instant;
+
+/// How often each side runs.
+const RUNS: usize = 7;
+
+/// One line of the result.
+pub(crate) struct Figure {
+    pub(crate) case: &'static str,
+    pub(crate) size: usize,
+    pub(crate) ours: f64,
+    pub(crate) baseline_name: &'static str,
+    pub(crate) baseline: f64,
+    /// What is asked for: the highest ratio that is good enough.
+    pub(crate) at_most: f64,
+    /// `s` for seconds, `bytes` for memory, `x` for growth.
+    pub(crate) unit: &'static str,
+}
+
+impl Figure {
+    pub(crate) fn ratio(&self) -> f64 {
+        self.ours / self.baseline
+    }
+}
+
+/// Seconds that two pieces of work take, run in turn; what `prepare` makes is not timed, nor is the
+/// end of what the work leaves behind.
+pub(crate) fn alternate<P, A, B>(
+    mut prepare: impl FnMut() -> P,
+    mut ours: impl FnMut(&mut P) -> A,
+    mut baseline: impl FnMut(&mut P) -> B,
+) -> (f64, f64) {
+    let (mut ours_took, mut baseline_took) = (Vec::new(), Vec::new());
+    for run in 0..=RUNS {
+        let mut prepared = prepare();
+        let start = Instant::now();
+        let left = black_box(ours(&mut prepared));
+        let first = start.elapsed().as_secs_f64();
+        drop(left);
+        let start = Instant::now();
+        let left = black_box(baseline(&mut prepared));
+        let second = start.elapsed().as_secs_f64();
+        drop(left);
+        // The first run warms up.
+        if run > 0 {
+            ours_took.push(first);
+            baseline_took.push(second);
+        }
+    }
+    (median(ours_took), median(baseline_took))
+}
+
+fn median(mut numbers: Vec<f64>) -> f64 {
+    numbers.sort_by(f64::total_cmp);
+    numbers[numbers.len() / 2]
+}
