@@ -86,8 +86,18 @@ pub(crate) fn small(size: usize) -> anyhow::Result<Vec<Figure>> {
     }
     let (ours, hand) = alternate(
         || round(&mut world),
-        |pages| pages.iter().map(|page| ingest(&cache, page)).collect::<Vec<_>>(),
-        |pages| pages.iter().map(|page| maps.ingest(page.as_bytes())).collect::<Vec<_>>(),
+        |pages| {
+            let changes = pages
+                .iter()
+                .map(|page| ingest(&cache, page).map_or(0, |report| report.changes().count()));
+            changes.sum::<usize>()
+        },
+        |pages| {
+            let changes = pages
+                .iter()
+                .map(|page| maps.ingest(page.as_bytes()).map_or(0, |report| report.len()));
+            changes.sum::<usize>()
+        },
     );
     let each = SMALL as f64;
     Ok(vec![figure("ingest/small", size, ours / each, "hand-written", hand / each, 2.5)])

@@ -265,10 +265,7 @@ impl Transaction {
 
     /// The slot of an id that something refers to, whether or not its row is there.
     pub(crate) fn refer(&mut self, table: TableNo, id: IdRef<'_>) -> Slot {
-        match self.state.table(table).slot(id) {
-            Some(slot) => slot,
-            None => self.state.table_mut(table).slot_or_new(id),
-        }
+        self.state.refer(table, id)
     }
 
     /// Makes sure that a slot has a row.
@@ -299,11 +296,7 @@ impl Transaction {
         }
         if merged.is_new || merged.changed {
             self.touched[table.index()].insert(slot);
-            let rows = self.state.table_mut(table);
-            if merged.is_new {
-                rows.insert(slot);
-            }
-            rows.set_all(slot, cells());
+            self.state.table_mut(table).merge(slot, cells());
         }
         merged
     }

@@ -38,7 +38,7 @@ pub(super) fn read(
         counts,
         orders: vec![Vec::new(); schema.tables.len()],
         spare: Vec::new(),
-        repeats: Repeats::new(schema.tables.len()),
+        repeats: Repeats::new(text.len(), schema.tables.len()),
     };
     let read = reader.descend(rule.records.parts(), rule.table).and_then(|()| {
         reader.steps.clear();

@@ -12,8 +12,10 @@ use smallvec::SmallVec;
 use crate::schema::TableNo;
 use crate::table::Slot;
 
-/// How many objects are remembered; a later one takes the place of an earlier one.
+/// How many objects are remembered at most; a later one takes the place of an earlier one.
 const PLACES: usize = 1024;
+/// One place for so many bytes of the response: a short one is hardly worth it.
+const BYTES_A_PLACE: usize = 256;
 /// Objects are told apart by this many of their first bytes, where an id mostly stands.
 const START: usize = 24;
 /// An object that holds more objects than these is not remembered.
@@ -40,8 +42,14 @@ pub(super) struct Repeats<'de> {
 }
 
 impl<'de> Repeats<'de> {
-    pub(super) fn new(tables: usize) -> Self {
-        Self { places: Vec::new(), epochs: vec![0; tables], read: Vec::new() }
+    /// For a response of so many bytes over so many tables.
+    pub(super) fn new(bytes: usize, tables: usize) -> Self {
+        let mut places = Vec::new();
+        if bytes >= 4 * BYTES_A_PLACE {
+            let wanted = (bytes / BYTES_A_PLACE).next_power_of_two().min(PLACES);
+            places.resize_with(wanted, || None);
+        }
+        Self { places, epochs: vec![0; tables], read: Vec::new() }
     }
 
     /// A new record begins: what was read before is not part of anything to come.
@@ -67,7 +75,7 @@ impl<'de> Repeats<'de> {
         table: TableNo,
         text: &[u8],
     ) -> Option<(usize, Slot, &[TableNo])> {
-        let seen = self.places.get(place(table, text))?.as_ref()?;
+        let seen = self.places.get(self.place(table, text)?)?.as_ref()?;
         let again = seen.table == table
             && text.starts_with(seen.text)
             && seen.epoch == epoch(&self.epochs, &seen.objects);
@@ -81,25 +89,25 @@ impl<'de> Repeats<'de> {
     /// Remembers an object that was read since `mark`.
     pub(super) fn remember(&mut self, table: TableNo, text: &'de [u8], slot: Slot, mark: usize) {
         let objects = &self.read[mark..];
+        let Some(place) = self.place(table, text) else { return };
         if objects.len() > MOST || text.len() < START {
             return;
         }
-        if self.places.is_empty() {
-            self.places.resize_with(PLACES, || None);
-        }
         let epoch = epoch(&self.epochs, objects);
         let seen = Seen { table, text, slot, objects: SmallVec::from_slice(objects), epoch };
-        self.places[place(table, text)] = Some(seen);
+        self.places[place] = Some(seen);
+    }
+
+    /// The place of an object, by its table and its first bytes.
+    fn place(&self, table: TableNo, text: &[u8]) -> Option<usize> {
+        let mut hasher = FxHasher::default();
+        hasher.write_u32(table.0);
+        hasher.write(&text[..text.len().min(START)]);
+        let last = self.places.len().checked_sub(1)?;
+        Some((hasher.finish() >> 20) as usize & last)
     }
 }
 
 fn epoch(epochs: &[u64], objects: &[TableNo]) -> u64 {
     objects.iter().map(|table| epochs[table.index()]).sum()
-}
-
-fn place(table: TableNo, text: &[u8]) -> usize {
-    let mut hasher = FxHasher::default();
-    hasher.write_u32(table.0);
-    hasher.write(&text[..text.len().min(START)]);
-    (hasher.finish() >> 20) as usize % PLACES
 }

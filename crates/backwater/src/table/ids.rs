@@ -5,15 +5,19 @@
 
 use std::hash::{BuildHasher, RandomState};
 
+use smallvec::SmallVec;
+
 use super::{Slot, Trie};
 use crate::value::IdRef;
 
 /// How many ids a bucket holds on average before another bucket is added.
-const LOAD: usize = 12;
+const LOAD: usize = 10;
+
+type Bucket = SmallVec<[(u32, Slot); 14]>;
 
 #[derive(Clone)]
 pub(super) struct Ids {
-    buckets: Trie<Vec<(u32, Slot)>>,
+    buckets: Trie<Bucket>,
     len: usize,
     /// Seeded, since ids come from outside.
     hasher: RandomState,
@@ -22,13 +26,12 @@ pub(super) struct Ids {
 impl Ids {
     pub(super) fn new(hasher: RandomState) -> Self {
         let mut buckets = Trie::new();
-        buckets.push(Vec::new());
+        buckets.push(Bucket::new());
         Self { buckets, len: 0, hasher }
     }
 
-    /// The slot of an id; `is_it` tells whether a slot of the same hash is the one.
-    pub(super) fn find(&self, id: IdRef<'_>, is_it: impl Fn(Slot) -> bool) -> Option<Slot> {
-        let hash = self.hash(id);
+    /// The slot of an id with that hash; `is_it` tells whether a slot of the same hash is the one.
+    pub(super) fn find(&self, hash: u32, is_it: impl Fn(Slot) -> bool) -> Option<Slot> {
         self.buckets
             .get(self.bucket(hash))
             .iter()
@@ -36,9 +39,8 @@ impl Ids {
             .map(|(_, slot)| *slot)
     }
 
-    /// Adds an id that is not there yet.
-    pub(super) fn insert(&mut self, id: IdRef<'_>, slot: Slot) {
-        let hash = self.hash(id);
+    /// Adds an id, by its hash, that is not there yet.
+    pub(super) fn insert(&mut self, hash: u32, slot: Slot) {
         let bucket = self.bucket(hash);
         self.buckets.get_mut(bucket).push((hash, slot));
         self.len += 1;
@@ -62,7 +64,7 @@ impl Ids {
     fn split(&mut self) {
         let new = self.buckets.len();
         let old = new - round(new);
-        self.buckets.push(Vec::new());
+        self.buckets.push(Bucket::new());
         let entries = std::mem::take(self.buckets.get_mut(old));
         let (gone, stay) = entries.into_iter().partition(|(hash, _)| self.bucket(*hash) == new);
         *self.buckets.get_mut(new) = gone;
@@ -76,7 +78,7 @@ impl Ids {
         if wide < len { wide } else { wide - round }
     }
 
-    fn hash(&self, id: IdRef<'_>) -> u32 {
+    pub(super) fn hash(&self, id: IdRef<'_>) -> u32 {
         self.hasher.hash_one(id) as u32
     }
 }

@@ -119,6 +119,17 @@ impl State {
         self.table(table).id(slot)
     }
 
+    /// The slot of an id, whether or not its row is there; a new one if it is met for the first
+    /// time. A table that knows the id is not copied.
+    pub(crate) fn refer(&mut self, table: TableNo, id: IdRef<'_>) -> Slot {
+        let rows = self.table(table);
+        let hash = rows.ids.hash(id);
+        match rows.slot_of(id, hash) {
+            Some(slot) => slot,
+            None => self.table_mut(table).add(id, hash),
+        }
+    }
+
     /// What a user sees of a field: a link as the id that it points at, an absent field as `None`.
     pub(crate) fn value(&self, table: TableNo, slot: Slot, field: FieldNo) -> Option<Value> {
         Some(match self.table(table).cell(slot, field) {
@@ -203,7 +214,11 @@ impl Table {
 
     /// The slot of an id, whether or not its row is there.
     pub(crate) fn slot(&self, id: IdRef<'_>) -> Option<Slot> {
-        self.ids.find(id, |slot| self.id(slot) == Some(id))
+        self.slot_of(id, self.ids.hash(id))
+    }
+
+    fn slot_of(&self, id: IdRef<'_>, hash: u32) -> Option<Slot> {
+        self.ids.find(hash, |slot| self.id(slot) == Some(id))
     }
 
     /// The slots of all rows, in slot order.
@@ -215,21 +230,20 @@ impl Table {
 
     /// The slot of an id; a new one, without a row, if the id is met for the first time.
     pub(crate) fn slot_or_new(&mut self, id: IdRef<'_>) -> Slot {
-        if let Some(slot) = self.slot(id) {
-            return slot;
-        }
+        let hash = self.ids.hash(id);
+        self.slot_of(id, hash).unwrap_or_else(|| self.add(id, hash))
+    }
+
+    fn add(&mut self, id: IdRef<'_>, hash: u32) -> Slot {
         let slot = self.new_slot();
         if let Some(field) = self.id_field {
-            self.set(
-                slot,
-                field,
-                match id {
-                    IdRef::Int(number) => Cell::Int(number),
-                    IdRef::Text(text) => Cell::Text(text),
-                },
-            );
+            let cell = match id {
+                IdRef::Int(number) => Cell::Int(number),
+                IdRef::Text(text) => Cell::Text(text),
+            };
+            self.set(slot, field, cell);
         }
-        self.ids.insert(id, slot);
+        self.ids.insert(hash, slot);
         slot
     }
 
@@ -275,13 +289,17 @@ impl Table {
         self.chunks.get_mut(index(slot)).set(offset(slot), field, cell, dictionary);
     }
 
-    /// Writes some fields of one row.
-    pub(crate) fn set_all<'c>(
+    /// Writes some fields of one row, which is made if it is not there.
+    pub(crate) fn merge<'c>(
         &mut self,
         slot: Slot,
         cells: impl Iterator<Item = (FieldNo, Cell<'c>)>,
     ) {
         let chunk = self.chunks.get_mut(index(slot));
+        if !chunk.is_row(offset(slot)) {
+            chunk.set_row(offset(slot), true);
+            self.rows += 1;
+        }
         for (field, cell) in cells {
             chunk.set_if_other(offset(slot), field, cell, &self.dictionaries[field.index()]);
         }

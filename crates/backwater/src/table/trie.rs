@@ -2,6 +2,8 @@
 
 use std::sync::Arc;
 
+use smallvec::{SmallVec, smallvec};
+
 /// A node has 2 to this power of children.
 const BITS: u32 = 4;
 const FAN: usize = 1 << BITS;
@@ -16,9 +18,10 @@ pub(super) struct Trie<T> {
     len: usize,
 }
 
+/// Children lie in the node itself: a step down is one place in memory.
 #[derive(Clone)]
 enum Node<T> {
-    Branch(Vec<Arc<Node<T>>>),
+    Branch(SmallVec<[Arc<Node<T>>; FAN]>),
     Leaf(T),
 }
 
@@ -78,7 +81,7 @@ impl<T: Clone> Trie<T> {
         };
         if index == 1 << (BITS * self.height) {
             let old = root.clone();
-            *root = Arc::new(Node::Branch(vec![old]));
+            *root = Arc::new(Node::Branch(smallvec![old]));
             self.height += 1;
         }
         let mut level = self.height;
@@ -88,8 +91,9 @@ impl<T: Clone> Trie<T> {
             let place = place(index, level);
             if place == children.len() {
                 let leaf = Arc::new(Node::Leaf(value));
-                children
-                    .push((0..level).fold(leaf, |child, _| Arc::new(Node::Branch(vec![child]))));
+                children.push(
+                    (0..level).fold(leaf, |child, _| Arc::new(Node::Branch(smallvec![child]))),
+                );
                 return;
             }
             node = Arc::make_mut(&mut children[place]);
