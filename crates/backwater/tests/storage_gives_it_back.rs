@@ -221,6 +221,34 @@ fn what_is_no_cache_or_not_ours_to_read_is_refused_and_left_alone() {
     assert_eq!(nowhere.kind(), ErrorKind::Storage, "{nowhere}");
 }
 
+/// A program is stopped in the middle of a write: the next one, also one that only looks, finds the
+/// commit before it.
+#[test]
+fn half_a_write_is_taken_back_by_whoever_comes_next() {
+    let (folder, path) = folder();
+    let cache = Cache::open_with(schema(), SqliteFile::new(&path)).unwrap();
+    let text = "x".repeat(400);
+    let fill = cache.commit("items", |tx| {
+        (0..400_i64).try_for_each(|n| {
+            tx.insert("item", [("id", Value::from(n)), ("odd \"name\"", text.as_str().into())])
+        })
+    });
+    assert!(fill.unwrap().storage_error().is_none());
+    let rows = dump(&cache);
+    let whole = fs::read(&path).unwrap();
+    let mut other = rusqlite::Connection::open(&path).unwrap();
+    other.execute_batch("PRAGMA cache_size = 1").unwrap();
+    let half = other.transaction().unwrap();
+    half.execute("UPDATE item SET r = 1.0", []).unwrap();
+    let copy = folder.path().join("copy.db");
+    let journal = |path: &Path| PathBuf::from(format!("{}-journal", path.display()));
+    fs::copy(&path, &copy).unwrap();
+    fs::copy(journal(&path), journal(&copy)).unwrap();
+    assert_ne!(fs::read(&copy).unwrap(), whole, "half of the write is in the file");
+    opens_as(&copy, &rows).unwrap();
+    assert!(!journal(&copy).exists());
+}
+
 /// An empty file is a place to begin; a schema may gain rules, queries and tables, and no more.
 #[test]
 fn a_schema_may_grow_but_not_change() {

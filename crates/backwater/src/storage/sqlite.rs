@@ -75,7 +75,8 @@ impl SqliteFile {
         Self { path: path.as_ref().to_owned(), read_only: false, connection: None }
     }
 
-    /// The cache in that file, only to look at: nothing is ever written to it.
+    /// The cache in that file, only to look at: no row of it is ever written. What a program that
+    /// was stopped in the middle of a write has left is taken back, if the file may be written.
     ///
     /// ```
     /// # use backwater::{Cache, ErrorKind, SqliteFile};
@@ -88,17 +89,20 @@ impl SqliteFile {
 
     fn connect(&mut self) -> Result<&mut Connection> {
         if self.connection.is_none() {
-            let access = if self.read_only {
-                OpenFlags::SQLITE_OPEN_READ_ONLY
-            } else {
-                OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE
-            };
-            let connection =
-                Connection::open_with_flags(&self.path, access | OpenFlags::SQLITE_OPEN_NO_MUTEX)
-                    .map_err(|error| failed("it cannot be opened", error))?;
+            // Also who only looks must be able to take back what a program that was stopped in
+            // the middle of a write has left; SQLite opens a file that it may not write all the
+            // same.
+            let mut access = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+            access.set(OpenFlags::SQLITE_OPEN_CREATE, !self.read_only);
+            let connection = Connection::open_with_flags(&self.path, access)
+                .map_err(|error| failed("it cannot be opened", error))?;
             // The links are declared for readers of the file, and may point at rows not loaded.
+            let rules = format!(
+                "PRAGMA foreign_keys = OFF; PRAGMA trusted_schema = OFF; PRAGMA query_only = {};",
+                if self.read_only { "ON" } else { "OFF" }
+            );
             connection
-                .execute_batch("PRAGMA foreign_keys = OFF; PRAGMA trusted_schema = OFF;")
+                .execute_batch(&rules)
                 .map_err(|error| failed("it cannot be opened", error))?;
             self.connection = Some(connection);
         }
@@ -106,6 +110,13 @@ impl SqliteFile {
             Some(connection) => Ok(connection),
             None => unreachable!("the connection was just made"),
         }
+    }
+
+    /// Whether a program was stopped in the middle of a write, or is in one.
+    fn has_journal(&self) -> bool {
+        let mut name = self.path.clone().into_os_string();
+        name.push("-journal");
+        fs::metadata(name).is_ok_and(|journal| journal.len() > 0)
     }
 
     /// Whether there is a file with anything in it, of SQLite's making and not cut short.
@@ -126,6 +137,10 @@ impl SqliteFile {
         }
         if !start.starts_with(b"SQLite format 3\0") {
             return Err(foreign("it is no SQLite file"));
+        }
+        if self.has_journal() {
+            // What the header says may be half of a write that is about to be taken back.
+            return Ok(true);
         }
         let found = file.metadata().map_err(unreadable)?.len();
         match told_len(&start) {
@@ -180,6 +195,12 @@ fn failed(what: &str, error: rusqlite::Error) -> Error {
 }
 
 fn unreadable(error: rusqlite::Error) -> Error {
+    if error.sqlite_error_code() == Some(rusqlite::ErrorCode::ReadOnly) {
+        let what = "a program was stopped while it wrote to it, which must be taken back first";
+        return Error::new(ErrorKind::Storage, what)
+            .help("open it once where it may be written")
+            .source_error(error);
+    }
     failed("it cannot be read", error)
 }
 
