@@ -39,7 +39,7 @@ pub(crate) fn nested(size: usize) -> anyhow::Result<Vec<Figure>> {
     let (ours_again, value) = alternate(
         || Cache::new(schema.clone()),
         |cache| ingest(cache, &page),
-        |_| serde_json::from_str::<serde_json::Value>(&page),
+        |_| serde_json::from_slice::<serde_json::Value>(page.as_bytes()),
     );
     Ok(vec![
         figure("ingest/nested", size, ours, "hand-written", hand, 0.6),

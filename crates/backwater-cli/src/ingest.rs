@@ -130,7 +130,7 @@ pub(crate) fn tell(out: &mut impl Write, name: &str, report: &Report) -> anyhow:
         let rows = brought.tables.iter().map(|table| {
             let known = table.rows - table.inserted - table.updated;
             let counts = [table.objects, table.rows, table.inserted, table.updated, known];
-            [Value::from(table.table.as_str())].into_iter().chain(counts.map(number)).collect()
+            [Value::from(table.table.clone())].into_iter().chain(counts.map(number)).collect()
         });
         let columns =
             ["table", "objects", "rows", "new", "changed", "known"].map(str::to_owned).to_vec();

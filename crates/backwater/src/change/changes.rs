@@ -76,13 +76,14 @@ pub(crate) struct RowChange {
 pub(crate) struct Changes {
     pub(crate) before: Arc<State>,
     pub(crate) after: Arc<State>,
-    pub(crate) rows: Arc<[RowChange]>,
+    /// Not copied into a slice of its own: there may be very many.
+    pub(crate) rows: Arc<Vec<RowChange>>,
 }
 
 impl Changes {
     /// Compares two versions at the slots that were written to.
     pub(crate) fn between(before: Arc<State>, after: Arc<State>, touched: &[Touched]) -> Self {
-        let mut rows = Vec::new();
+        let mut rows = Vec::with_capacity(touched.iter().map(Touched::len).sum());
         for (number, touched) in touched.iter().enumerate() {
             let table = TableNo(number as u32);
             for slot in touched.slots() {
@@ -91,7 +92,7 @@ impl Changes {
                 }
             }
         }
-        Self { before, after, rows: rows.into() }
+        Self { before, after, rows: Arc::new(rows) }
     }
 
     pub(crate) fn view(&self, index: usize) -> Option<Change<'_>> {

@@ -1,5 +1,7 @@
 //! What responses brought: the count of what an ingest did to each table.
 
+use std::sync::Arc;
+
 /// What one response brought.
 ///
 /// ```
@@ -23,7 +25,7 @@
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Ingested {
     /// The response rule that was in force.
-    pub rule: String,
+    pub rule: Arc<str>,
     /// How long the response was.
     pub bytes: usize,
     /// What became of its objects, table by table, in the schema's order; tables that none of them
@@ -37,7 +39,7 @@ pub struct Ingested {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct IngestedTable {
     /// The table's name.
-    pub table: String,
+    pub table: Arc<str>,
     /// How many objects of the response belonged to it.
     pub objects: usize,
     /// How many rows these objects were.

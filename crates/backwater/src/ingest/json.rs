@@ -73,6 +73,11 @@ impl<'de> JsonReader<'de> {
         &self.bytes[from..]
     }
 
+    /// What was read since a place.
+    pub(super) fn since(&self, from: usize) -> &'de str {
+        &self.text[from..self.at]
+    }
+
     pub(super) fn fault<T>(&self, kind: FaultKind) -> Read<T> {
         Err(Fault { at: self.at, kind })
     }
@@ -116,14 +121,14 @@ impl<'de> JsonReader<'de> {
         self.at += 1;
     }
 
-    /// The next member's name, its colon taken; `None` behind the object's end.
+    /// Whether there is another member, whose name comes next; false behind the object's end.
     #[inline]
-    pub(super) fn key(&mut self, first: bool) -> Read<Option<Cow<'de, str>>> {
+    pub(super) fn member(&mut self, first: bool) -> Read<bool> {
         self.space();
         match self.byte() {
             Some(b'}') => {
                 self.at += 1;
-                return Ok(None);
+                return Ok(false);
             }
             Some(b',') if !first => {
                 self.at += 1;
@@ -132,16 +137,37 @@ impl<'de> JsonReader<'de> {
             _ if first => {}
             _ => return self.expected("expected \",\" or \"}\""),
         }
-        if self.byte() != Some(b'"') {
-            return self.expected("expected a member's name in double quotes");
+        if self.byte() == Some(b'"') {
+            Ok(true)
+        } else {
+            self.expected("expected a member's name in double quotes")
         }
-        let key = self.text()?;
+    }
+
+    /// Takes a member's name and its colon.
+    #[inline]
+    pub(super) fn name(&mut self) -> Read<Cow<'de, str>> {
+        let name = self.text()?;
+        self.colon()?;
+        Ok(name)
+    }
+
+    /// Takes a member's name and its colon if they are spelled just so.
+    #[inline]
+    pub(super) fn take(&mut self, spelled: &str) -> bool {
+        let same = self.bytes[self.at..].starts_with(spelled.as_bytes());
+        self.at += if same { spelled.len() } else { 0 };
+        same
+    }
+
+    #[inline]
+    fn colon(&mut self) -> Read<()> {
         self.space();
         if self.byte() != Some(b':') {
             return self.expected("expected \":\"");
         }
         self.at += 1;
-        Ok(Some(key))
+        Ok(())
     }
 
     /// Whether there is another element; false behind the array's end.
@@ -370,7 +396,7 @@ impl<'de> JsonReader<'de> {
                 Next::Object => {
                     self.open();
                     open.push(true);
-                    if self.member(true)? {
+                    if self.skip_name(true)? {
                         continue;
                     }
                     open.pop();
@@ -393,7 +419,7 @@ impl<'de> JsonReader<'de> {
             loop {
                 let more = match open.last() {
                     None => return Ok(&self.text[start..self.at]),
-                    Some(true) => self.member(false)?,
+                    Some(true) => self.skip_name(false)?,
                     Some(false) => self.element(false)?,
                 };
                 if more {
@@ -404,31 +430,14 @@ impl<'de> JsonReader<'de> {
         }
     }
 
-    /// As [`Self::key`], without the name.
-    fn member(&mut self, first: bool) -> Read<bool> {
-        self.space();
-        match self.byte() {
-            Some(b'}') => {
-                self.at += 1;
-                return Ok(false);
-            }
-            Some(b',') if !first => {
-                self.at += 1;
-                self.space();
-            }
-            _ if first => {}
-            _ => return self.expected("expected \",\" or \"}\""),
+    /// As [`Self::member`], its name passed over.
+    fn skip_name(&mut self, first: bool) -> Read<bool> {
+        let more = self.member(first)?;
+        if more {
+            self.skip_text()?;
+            self.colon()?;
         }
-        if self.byte() != Some(b'"') {
-            return self.expected("expected a member's name in double quotes");
-        }
-        self.skip_text()?;
-        self.space();
-        if self.byte() != Some(b':') {
-            return self.expected("expected \":\"");
-        }
-        self.at += 1;
-        Ok(true)
+        Ok(more)
     }
 
     fn skip_text(&mut self) -> Read<()> {
@@ -516,8 +525,9 @@ mod tests {
             Next::Object => {
                 reader.open();
                 let (mut members, mut first) = (serde_json::Map::new(), true);
-                while let Some(key) = reader.key(first)? {
-                    members.insert(key.into_owned(), tree(reader)?);
+                while reader.member(first)? {
+                    let name = reader.name()?.into_owned();
+                    members.insert(name, tree(reader)?);
                     first = false;
                 }
                 Value::Object(members)

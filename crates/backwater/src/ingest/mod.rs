@@ -43,7 +43,7 @@ impl Transaction {
         let read = nested::read(self, &saved, &schema, rule, text);
         match read {
             Ok(tables) => {
-                let brought = Ingested { rule: rule.name.to_string(), bytes: bytes.len(), tables };
+                let brought = Ingested { rule: rule.name.clone(), bytes: bytes.len(), tables };
                 self.ingested.push(brought.clone());
                 Ok(brought)
             }

@@ -40,13 +40,13 @@ pub(super) fn read(
         spare: Vec::new(),
         repeats: Repeats::new(text.len(), schema.tables.len()),
     };
-    let read = reader.descend(rule.records.parts(), rule.table).and_then(|()| {
-        reader.steps.clear();
-        Ok(reader.json.end()?)
-    });
-    match read {
+    let read = reader.descend(rule.records.parts(), rule.table);
+    match read.and_then(|()| Ok(reader.json.end()?)) {
         Ok(()) => Ok(reader.summary(before)),
-        Err(failure) => Err(failure.explain(&pointer(&reader.steps, schema), text)),
+        Err(failure) => {
+            reader.steps.reverse();
+            Err(failure.explain(&pointer(&reader.steps, schema), text))
+        }
     }
 }
 
@@ -108,11 +108,12 @@ struct Reader<'a, 'de> {
     json: JsonReader<'de>,
     tx: &'a mut Transaction,
     schema: &'a Schema,
-    /// Where the reader is. After a failure they stay where it was met.
+    /// Where a failure was met, from the inside out.
     steps: Vec<Step<'de>>,
     depth: usize,
     counts: Vec<Counts>,
-    /// For each table, the members of its last object: objects of one kind have them in one order.
+    /// For each table, the names of its last object's members as they were spelled, colon and all:
+    /// objects of one kind have them in one order.
     orders: Vec<Vec<(&'de str, Option<FieldNo>)>>,
     /// Lists to be used again.
     spare: Vec<StagedRow<'de>>,
@@ -139,7 +140,7 @@ impl<'de> Reader<'_, 'de> {
             let updated =
                 compared.filter(|happened| matches!(happened, Some(Happened::Updated(_))));
             IngestedTable {
-                table: self.schema.table(number).name.to_string(),
+                table: self.schema.table(number).name.clone(),
                 objects: counts.objects,
                 rows: counts.rows,
                 inserted: counts.inserted,
@@ -181,16 +182,15 @@ impl<'de> Reader<'_, 'de> {
     fn descend_object(&mut self, name: &str, rest: &[String], table: TableNo) -> Read<bool> {
         self.open()?;
         let (mut found, mut first) = (false, true);
-        while let Some(key) = self.json.key(first)? {
+        while self.json.member(first)? {
             first = false;
+            let key = self.json.name()?;
             if key != name {
                 self.json.skip()?;
                 continue;
             }
             found = true;
-            self.steps.push(Step::Name(key));
-            self.descend(rest, table)?;
-            self.steps.pop();
+            self.descend(rest, table).map_err(|failure| self.at(Step::Name(key), failure))?;
         }
         Ok(found)
     }
@@ -202,9 +202,8 @@ impl<'de> Reader<'_, 'de> {
         while self.json.element(index == 0)? {
             if Some(index) == wanted {
                 found = true;
-                self.steps.push(Step::Index(index));
-                self.descend(rest, table)?;
-                self.steps.pop();
+                self.descend(rest, table)
+                    .map_err(|failure| self.at(Step::Index(index), failure))?;
             } else {
                 self.json.skip()?;
             }
@@ -220,13 +219,7 @@ impl<'de> Reader<'_, 'de> {
                 self.open()?;
                 let mut index = 0;
                 while self.json.element(index == 0)? {
-                    self.steps.push(Step::Index(index));
-                    if self.json.peek()? != Next::Object {
-                        let expected = format!("a \"{}\" object", self.schema.table(table).name);
-                        return misfit(&self.found()?, &expected);
-                    }
-                    self.record(table)?;
-                    self.steps.pop();
+                    self.element(table).map_err(|failure| self.at(Step::Index(index), failure))?;
                     index += 1;
                 }
                 self.depth -= 1;
@@ -238,6 +231,22 @@ impl<'de> Reader<'_, 'de> {
                 misfit(&self.found()?, &expected)
             }
         }
+    }
+
+    /// Reads one of an array of records.
+    fn element(&mut self, table: TableNo) -> Read<()> {
+        if self.json.peek()? == Next::Object {
+            return self.record(table);
+        }
+        let expected = format!("a \"{}\" object", self.schema.table(table).name);
+        misfit(&self.found()?, &expected)
+    }
+
+    /// Notes on the way up where a failure was met.
+    #[cold]
+    fn at(&mut self, step: Step<'de>, failure: Failure) -> Failure {
+        self.steps.push(step);
+        failure
     }
 
     /// Reads one of the records, whose bracket comes next.
@@ -258,7 +267,7 @@ impl<'de> Reader<'_, 'de> {
         }
         let mark = self.repeats.mark();
         let slot = self.object(table)?;
-        let text = &self.json.rest(start)[..self.json.at() - start];
+        let text = self.json.since(start).as_bytes();
         self.repeats.remember(table, text, slot, mark);
         Ok(slot)
     }
@@ -280,19 +289,18 @@ impl<'de> Reader<'_, 'de> {
         self.open()?;
         let mut id = None;
         let mut members = 0;
-        while let Some(key) = self.json.key(members == 0)? {
-            let Some(field) = self.field(table, members, &key) else {
-                self.steps.push(Step::Name(key));
-                self.json.skip()?;
-                self.steps.pop();
-                members += 1;
+        while self.json.member(members == 0)? {
+            let (field, spelled) = self.field(table, members)?;
+            members += 1;
+            let Some(field) = field else {
+                let skipped = self.json.skip();
+                skipped.map_err(|fault| self.at(Step::spelled(spelled), fault.into()))?;
                 continue;
             };
-            members += 1;
-            self.steps.push(Step::Field(table, field));
             let is_id = definition.id == Some(field);
-            let value = self.value(definition.field(field).kind, is_id)?;
-            self.steps.pop();
+            let value = self
+                .value(definition.field(field).kind, is_id)
+                .map_err(|failure| self.at(Step::Field(table, field), failure))?;
             if is_id {
                 id = Some(value);
             } else {
@@ -313,25 +321,26 @@ impl<'de> Reader<'_, 'de> {
         })
     }
 
-    /// The field that a member is, by what the member in its place was in the last object.
-    #[expect(clippy::ptr_arg, reason = "it matters whether the text lends the name")]
-    fn field(&mut self, table: TableNo, place: usize, key: &Cow<'de, str>) -> Option<FieldNo> {
+    /// Takes a member's name: the field that it is, if it is one, by what the member in its place was
+    /// in the last object of the table; and how it was spelled.
+    fn field(&mut self, table: TableNo, place: usize) -> Read<(Option<FieldNo>, &'de str)> {
         let order = &mut self.orders[table.index()];
-        if let Some((last, field)) = order.get(place)
-            && last == key
+        if let Some((spelled, field)) = order.get(place)
+            && self.json.take(spelled)
         {
-            return *field;
+            return Ok((*field, spelled));
         }
+        let start = self.json.at();
+        let name = self.json.name()?;
+        let spelled = self.json.since(start);
         let fields = &self.schema.table(table).fields;
-        let field = fields.iter().position(|field| *field.name == **key);
+        let field = fields.iter().position(|field| *field.name == *name);
         let field = field.map(|position| FieldNo(position as u32));
-        if let Cow::Borrowed(name) = key {
-            order.truncate(place);
-            if order.len() == place {
-                order.push((name, field));
-            }
+        match order.get_mut(place) {
+            Some(last) => *last = (spelled, field),
+            None => order.push((spelled, field)),
         }
-        field
+        Ok((field, spelled))
     }
 
     fn merge(&mut self, table: TableNo, slot: Slot, staged: &[(FieldNo, Staged<'de>)]) {

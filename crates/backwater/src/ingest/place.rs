@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 use std::fmt::Write;
 
+use super::json::JsonReader;
 use crate::schema::{FieldNo, Schema, TableNo, write_part};
 
 /// One step down into a response.
@@ -10,6 +11,13 @@ pub(super) enum Step<'de> {
     Field(TableNo, FieldNo),
     Name(Cow<'de, str>),
     Index(usize),
+}
+
+impl<'de> Step<'de> {
+    /// The step into a member whose name was spelled so, quotes and colon included.
+    pub(super) fn spelled(spelled: &'de str) -> Self {
+        Step::Name(JsonReader::new(spelled).name().unwrap_or(Cow::Borrowed(spelled)))
+    }
 }
 
 /// The steps as a JSON Pointer (RFC 6901).

@@ -2,6 +2,8 @@
 
 use std::sync::Arc;
 
+use smallvec::SmallVec;
+
 use super::Cell;
 use super::dictionary::Dictionary;
 use super::segment::{Bits, Segment};
@@ -10,7 +12,7 @@ use crate::schema::{FieldNo, Kind};
 #[derive(Clone)]
 pub(super) struct Chunk {
     present: Bits,
-    segments: Vec<Arc<Segment>>,
+    segments: SmallVec<[Arc<Segment>; 8]>,
 }
 
 impl Chunk {
@@ -51,19 +53,6 @@ impl Chunk {
         dictionary: &Dictionary,
     ) {
         Arc::make_mut(&mut self.segments[field.index()]).set(at, cell, dictionary);
-    }
-
-    /// Writes a cell that has another value; a segment that need not change is not copied.
-    pub(super) fn set_if_other(
-        &mut self,
-        at: usize,
-        field: FieldNo,
-        cell: Cell<'_>,
-        dictionary: &Dictionary,
-    ) {
-        if self.cell(at, field, dictionary) != cell {
-            self.set(at, field, cell, dictionary);
-        }
     }
 
     /// Takes the row at a place away, and all its fields but the one to keep.

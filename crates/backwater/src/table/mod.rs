@@ -295,13 +295,18 @@ impl Table {
         slot: Slot,
         cells: impl Iterator<Item = (FieldNo, Cell<'c>)>,
     ) {
-        let chunk = self.chunks.get_mut(index(slot));
-        if !chunk.is_row(offset(slot)) {
-            chunk.set_row(offset(slot), true);
+        let (chunk, at) = (self.chunks.get_mut(index(slot)), offset(slot));
+        let is_new = !chunk.is_row(at);
+        if is_new {
+            chunk.set_row(at, true);
             self.rows += 1;
         }
         for (field, cell) in cells {
-            chunk.set_if_other(offset(slot), field, cell, &self.dictionaries[field.index()]);
+            let dictionary = &self.dictionaries[field.index()];
+            // A segment that need not change is not copied.
+            if is_new || chunk.cell(at, field, dictionary) != cell {
+                chunk.set(at, field, cell, dictionary);
+            }
         }
     }
 
