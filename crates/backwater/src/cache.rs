@@ -214,8 +214,9 @@ impl Cache {
         let params = plan.bind(params)?;
         let state = writer.state.clone();
         let (binding, entry) = writer.engine.bind(plan, params, name.into(), &state)?;
-        self.0.published.add(binding, entry.clone());
-        Ok(Query::new(self.0.published.clone(), binding, entry, name.into()))
+        let query = Query::new(self.0.published.clone(), binding, &entry, name.into());
+        self.0.published.add(binding, entry);
+        Ok(query)
     }
 
     /// Returns when everything that was committed is durable; at once, if the cache has no storage.

@@ -359,7 +359,8 @@ impl<'de> JsonReader<'de> {
         self.float(start)
     }
 
-    fn float(&mut self, start: usize) -> Read<Number> {
+    /// What may follow the digits of a whole number: a fraction and an exponent.
+    fn fraction(&mut self) -> Read<()> {
         if self.byte() == Some(b'.') {
             self.at += 1;
             self.digits()?;
@@ -371,6 +372,11 @@ impl<'de> JsonReader<'de> {
             }
             self.digits()?;
         }
+        Ok(())
+    }
+
+    fn float(&mut self, start: usize) -> Read<Number> {
+        self.fraction()?;
         match self.text[start..self.at].parse::<f64>() {
             Ok(number) if number.is_finite() => Ok(Number::Float(number)),
             _ => self.expected_behind("the number is beyond binary64"),
@@ -475,18 +481,7 @@ impl<'de> JsonReader<'de> {
             self.at = digits + 1;
             return self.expected("a number does not begin with 0");
         }
-        if self.byte() == Some(b'.') {
-            self.at += 1;
-            self.digits()?;
-        }
-        if let Some(b'e' | b'E') = self.byte() {
-            self.at += 1;
-            if let Some(b'+' | b'-') = self.byte() {
-                self.at += 1;
-            }
-            self.digits()?;
-        }
-        Ok(())
+        self.fraction()
     }
 
     /// Nothing but white space may follow.

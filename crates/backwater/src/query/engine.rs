@@ -318,9 +318,9 @@ impl Engine {
             Ok(Some(moved)) if moved.is_empty() => {
                 // The order may have moved beyond the window. Readers get the new one, but what
                 // somebody holds of the result stays the same object.
-                let entry = entry(&plan, &binding.params, binding.window, &binding.live);
-                entry.keep_result_of(&binding.entry);
-                binding.entry = entry;
+                if let Ok(live) = &binding.live {
+                    binding.entry = Arc::new(binding.entry.with_same_rows(live.ordered.clone()));
+                }
             }
             Ok(moved) => {
                 reached.outcome =

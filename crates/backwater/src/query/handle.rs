@@ -10,7 +10,7 @@ use super::engine::Reached;
 use super::plan::Plan;
 use super::result::{Entry, QueryResult};
 use super::scalar::Scalar;
-use crate::error::Result;
+use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{Schema, Table};
 use crate::table::{Snapshot, State};
 
@@ -97,7 +97,8 @@ pub struct Query(Arc<Handle>);
 struct Handle {
     published: Arc<Published>,
     binding: BindingNo,
-    entry: Arc<Entry>,
+    plan: Arc<Plan>,
+    params: Arc<[Scalar<'static>]>,
     name: Arc<str>,
     schema: Arc<Schema>,
 }
@@ -106,11 +107,12 @@ impl Query {
     pub(crate) fn new(
         published: Arc<Published>,
         binding: BindingNo,
-        entry: Arc<Entry>,
+        entry: &Entry,
         name: Arc<str>,
     ) -> Self {
         let schema = published.snapshot().state.schema.clone();
-        Self(Arc::new(Handle { published, binding, entry, name, schema }))
+        let (plan, params) = (entry.plan.clone(), entry.params.clone());
+        Self(Arc::new(Handle { published, binding, plan, params, name, schema }))
     }
 
     /// The result as of the last commit. While no commit touches it, this is the same object.
@@ -121,9 +123,11 @@ impl Query {
     pub fn read(&self) -> Result<QueryResult> {
         let found = self.0.published.read(self.0.binding);
         debug_assert!(found.is_some(), "a binding stays while a handle to it lives");
-        let (entry, state) =
-            found.unwrap_or_else(|| (self.0.entry.clone(), self.0.published.snapshot().state));
-        entry.result(&state).map_err(|error| error.at(&self.0.name))
+        let result = match found {
+            Some((entry, state)) => entry.result(&state),
+            None => Err(Error::new(ErrorKind::Result, "this query is not kept any more")),
+        };
+        result.map_err(|error| error.at(&self.0.name))
     }
 
     /// What reports call the query: its name in the schema, or its statement.
@@ -143,7 +147,7 @@ impl Query {
     }
 
     pub(crate) fn plan(&self) -> &Plan {
-        &self.0.entry.plan
+        &self.0.plan
     }
 
     pub(crate) fn table_definition(&self) -> &Table {
@@ -151,7 +155,7 @@ impl Query {
     }
 
     pub(crate) fn params(&self) -> &[Scalar<'static>] {
-        &self.0.entry.params
+        &self.0.params
     }
 }
 

@@ -18,7 +18,7 @@ pub(crate) struct Entry {
     pub(crate) params: Arc<[Scalar<'static>]>,
     pub(crate) window: Window,
     pub(crate) ordered: Result<Ordered, Failure>,
-    last: Mutex<Weak<Inner>>,
+    last: Arc<Mutex<Weak<Inner>>>,
 }
 
 impl Entry {
@@ -28,13 +28,19 @@ impl Entry {
         window: Window,
         ordered: Result<Ordered, Failure>,
     ) -> Self {
-        Self { plan, params, window, ordered, last: Mutex::default() }
+        Self { plan, params, window, ordered, last: Arc::default() }
     }
 
-    /// Goes on giving the object that readers hold of an entry whose rows are the same.
-    pub(crate) fn keep_result_of(&self, other: &Entry) {
-        let kept = other.last.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        *self.last.lock().unwrap_or_else(PoisonError::into_inner) = kept;
+    /// The entry after a commit that moved nothing in its window: it goes on giving the object that
+    /// readers hold.
+    pub(crate) fn with_same_rows(&self, ordered: Ordered) -> Self {
+        Self {
+            plan: self.plan.clone(),
+            params: self.params.clone(),
+            window: self.window,
+            ordered: Ok(ordered),
+            last: self.last.clone(),
+        }
     }
 
     /// The result, as the same object for as long as somebody holds it.
