@@ -254,9 +254,12 @@ impl Writer {
         let Some((outbox, storage)) = &mut self.storage else {
             return Ok(());
         };
-        if let Some(batch) = outbox.batch(&self.state, self.commit) {
-            storage.write(&batch).map_err(|error| error.at(storage.name()))?;
-            outbox.done(batch);
+        match outbox.batch(&self.state, self.commit) {
+            Some(batch) => {
+                storage.write(&batch).map_err(|error| error.at(storage.name()))?;
+                outbox.done(batch);
+            }
+            None => outbox.nothing_to_write(&self.state),
         }
         Ok(())
     }

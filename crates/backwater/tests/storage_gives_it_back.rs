@@ -255,6 +255,48 @@ fn half_a_write_is_taken_back_by_whoever_comes_next() {
     assert!(!journal(&copy).exists());
 }
 
+/// The first write that fails leaves nothing that a later one could stumble over.
+#[test]
+fn a_first_write_that_is_taken_back_leaves_a_place_to_begin() {
+    let (_folder, path) = folder();
+    // More columns than SQLite takes.
+    let fields: String = (0..2001).map(|n| format!("f{n} = 'int'\n")).collect();
+    let wide = format!("[table.wide]\nid = 'f0'\n[table.wide.fields]\n{fields}");
+    let cache =
+        Cache::open_with(Schema::parse("wide.toml", &wide).unwrap(), SqliteFile::new(&path))
+            .unwrap();
+    let report = cache.commit("one", |tx| tx.insert("wide", [("f0", 1)])).unwrap();
+    assert!(report.storage_error().unwrap().to_string().contains("too many columns"));
+    drop(cache);
+    assert!(path.exists());
+    let error = Cache::open(SqliteFile::new(&path)).unwrap_err();
+    assert!(error.to_string().contains("there is no cache here"), "{error}");
+    small(&path);
+    assert_eq!(Cache::open(SqliteFile::new(&path)).unwrap().snapshot().count("item").unwrap(), 5);
+}
+
+/// A cache that was flushed before its first commit is one like any other.
+#[test]
+fn a_cache_without_a_commit_is_a_cache() {
+    let (_folder, path) = folder();
+    Cache::open_with(schema(), SqliteFile::new(&path)).unwrap().flush().unwrap();
+    let grown =
+        Schema::parse("test.toml", &format!("{SCHEMA}\nmore = 'SELECT id FROM item'")).unwrap();
+    let cache = Cache::open_with(grown, SqliteFile::new(&path)).unwrap();
+    let report = cache.commit("one", |tx| tx.insert("item", [("id", 1)])).unwrap();
+    assert!(report.storage_error().is_none(), "{:?}", report.storage_error());
+    assert_eq!(
+        Cache::open(SqliteFile::new(&path))
+            .unwrap()
+            .named("more", ())
+            .unwrap()
+            .read()
+            .unwrap()
+            .len(),
+        1
+    );
+}
+
 /// An empty file is a place to begin; a schema may gain rules, queries and tables, and no more.
 #[test]
 fn a_schema_may_grow_but_not_change() {
@@ -358,6 +400,7 @@ fn what_a_failing_storage_did_not_take_is_given_to_it_again() {
     cache.flush().unwrap();
     cache.flush().unwrap();
     cache.commit("nothing to store", |tx| tx.merge("scratch", [("id", 1)])).unwrap();
+    cache.commit("nor this", |tx| tx.update("item", 1, [("secret", SECRET)])).unwrap();
     // The first batch brings the row of the one-row table too.
     assert_eq!(*moody.taken.lock().unwrap(), [(0, 1, 2), (1, 3, 2)]);
 }

@@ -187,7 +187,7 @@ pub(crate) fn rehydrate(
         .map_err(|error| error.at(&name))?;
     let state = Arc::new(loader.state);
     let mut outbox =
-        Outbox::new(form, state.clone(), loader.totals.clone(), header.commit, same_text);
+        Outbox::new(form, state.clone(), loader.totals.clone(), Some(header.commit), same_text);
     note_missing_rows(&mut outbox, &schema, &loader.totals);
     Ok((state, header.commit, outbox))
 }
@@ -197,7 +197,7 @@ fn begin(schema: Schema) -> (Arc<State>, u64, Outbox) {
     let state = Arc::new(State::new(schema.clone()));
     let totals = vec![Total::default(); schema.tables.len()];
     let mut outbox =
-        Outbox::new(Arc::new(Form::of(&schema)), state.clone(), totals.clone(), 0, false);
+        Outbox::new(Arc::new(Form::of(&schema)), state.clone(), totals.clone(), None, false);
     note_missing_rows(&mut outbox, &schema, &totals);
     (state, 0, outbox)
 }

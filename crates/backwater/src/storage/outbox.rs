@@ -17,6 +17,8 @@ pub(crate) struct Outbox {
     stored: Arc<State>,
     totals: Vec<Total>,
     stored_commit: u64,
+    /// Whether the storage was ever written.
+    exists: bool,
     /// Whether the storage has this very schema, text and all.
     knows_schema: bool,
     dirty: BTreeSet<(TableNo, Slot)>,
@@ -32,18 +34,21 @@ pub(crate) struct Total {
 }
 
 impl Outbox {
+    /// For a storage that holds this version, with `commit` as its last; `None` if it holds
+    /// nothing yet.
     pub(crate) fn new(
         form: Arc<Form>,
         stored: Arc<State>,
         totals: Vec<Total>,
-        commit: u64,
+        commit: Option<u64>,
         knows_schema: bool,
     ) -> Self {
         Self {
             form,
             stored,
             totals,
-            stored_commit: commit,
+            stored_commit: commit.unwrap_or(0),
+            exists: commit.is_some(),
             knows_schema,
             dirty: BTreeSet::new(),
             missing: BTreeSet::new(),
@@ -71,7 +76,7 @@ impl Outbox {
             now: now.clone(),
             stored_commit: self.stored_commit,
             commit,
-            first: self.stored_commit == 0 && !self.knows_schema,
+            first: !self.exists,
             schema_changed: !self.knows_schema,
             totals: self.totals.clone(),
             tables: Vec::new(),
@@ -122,11 +127,19 @@ impl Outbox {
         }
     }
 
+    /// What changed does not persist: the storage holds this version as well as the one before.
+    pub(crate) fn nothing_to_write(&mut self, now: &Arc<State>) {
+        debug_assert!(self.missing.is_empty(), "a missing row is something to write");
+        self.stored = now.clone();
+        self.dirty.clear();
+    }
+
     /// The storage took a batch.
     pub(crate) fn done(&mut self, batch: Batch) {
         self.stored = batch.now;
         self.totals = batch.totals;
         self.stored_commit = batch.commit;
+        self.exists = true;
         self.knows_schema = true;
         self.dirty.clear();
         self.missing.clear();

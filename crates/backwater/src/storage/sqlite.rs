@@ -295,12 +295,6 @@ impl Storage for SqliteFile {
             }
         }
         let connection = self.connect()?;
-        if batch.is_first() {
-            let marks = format!(
-                "PRAGMA application_id = {APPLICATION_ID}; PRAGMA user_version = {FORMAT};"
-            );
-            connection.execute_batch(&marks).map_err(unwritable)?;
-        }
         let transaction = connection
             .transaction_with_behavior(TransactionBehavior::Immediate)
             .map_err(unwritable)?;
@@ -396,7 +390,13 @@ impl ToSql for Stored<'_> {
     }
 }
 
+/// Writes a batch; `connection` is in a transaction, so that all of it is there or nothing.
 fn write_batch(connection: &Connection, batch: &Batch) -> Result<()> {
+    if batch.is_first() {
+        let marks =
+            format!("PRAGMA application_id = {APPLICATION_ID}; PRAGMA user_version = {FORMAT};");
+        connection.execute_batch(&marks).map_err(unwritable)?;
+    }
     if let Some(schema) = batch.new_schema() {
         connection.execute_batch(SIDE_TABLES).map_err(unwritable)?;
         for number in schema.table_numbers() {

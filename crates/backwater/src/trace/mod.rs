@@ -61,7 +61,8 @@ impl Report {
         Self(Arc::new(Inner { number, label, changes, reached, ingested, later, storage }))
     }
 
-    /// The commit's number, counted from 1 over the life of the cache, restarts included.
+    /// The commit's number, counted from 1, and on after a restart from the last commit that brought
+    /// the storage something.
     pub fn number(&self) -> u64 {
         self.0.number
     }
