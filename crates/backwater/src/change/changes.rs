@@ -159,6 +159,7 @@ pub enum ChangeKind {
 /// assert_eq!((change.table(), change.id().unwrap().to_string()), ("port", "SAL".to_owned()));
 /// let name = &change.fields()[0];
 /// assert_eq!((name.name.as_str(), &name.before), ("name", &Some(Value::from("Saltmere"))));
+/// assert_eq!(change.subject(), "port SAL");
 /// assert_eq!(change.to_string(), "port SAL: name Saltmere -> Saltmere Quay");
 /// # Ok::<(), backwater::Error>(())
 /// ```
@@ -184,17 +185,23 @@ pub struct FieldChange {
 
 impl<'r> Change<'r> {
     /// The table's name.
+    ///
+    /// See [`Change`] for an example.
     pub fn table(&self) -> &'r str {
         &self.after.schema.table(self.row.table).name
     }
 
     /// The row's id; a one-row table's row has none.
+    ///
+    /// See [`Change`] for an example.
     pub fn id(&self) -> Option<Id> {
         let state = if self.kind() == ChangeKind::Deleted { self.before } else { self.after };
         state.id(self.row.table, self.row.slot).map(|id| id.to_id())
     }
 
     /// What happened to the row.
+    ///
+    /// See [`Change`] for an example.
     pub fn kind(&self) -> ChangeKind {
         match self.row.happened {
             Happened::Inserted => ChangeKind::Inserted,
@@ -205,6 +212,8 @@ impl<'r> Change<'r> {
 
     /// The fields that changed: of an update, those with another value; of an insert or a delete,
     /// those that have or had one.
+    ///
+    /// See [`Change`] for an example.
     pub fn fields(&self) -> Vec<FieldChange> {
         let definition = self.after.schema.table(self.row.table);
         let changed = definition.field_numbers().filter(|field| match &self.row.happened {
@@ -236,6 +245,8 @@ impl<'r> Change<'r> {
     }
 
     /// The row in a few words: `sailing 311`, or `board` for a one-row table.
+    ///
+    /// See [`Change`] for an example.
     pub fn subject(&self) -> String {
         match self.id() {
             Some(id) => format!("{} {id}", self.table()),

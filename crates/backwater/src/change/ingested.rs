@@ -52,16 +52,22 @@ pub struct IngestedTable {
 
 impl Ingested {
     /// How many objects the response held, nested ones included.
+    ///
+    /// See [`Ingested`] for an example.
     pub fn objects(&self) -> usize {
         self.tables.iter().map(|table| table.objects).sum()
     }
 
     /// How many rows these objects were.
+    ///
+    /// See [`Ingested`] for an example.
     pub fn rows(&self) -> usize {
         self.tables.iter().map(|table| table.rows).sum()
     }
 
     /// How many objects were rows that the same response had held already.
+    ///
+    /// See [`Ingested`] for an example.
     pub fn repeats(&self) -> usize {
         self.objects() - self.rows()
     }

@@ -168,6 +168,8 @@ impl Transaction {
     /// # Errors
     /// [`ErrorKind::Row`] if a row with that id is there already, or no id is given;
     /// [`ErrorKind::Type`] and [`ErrorKind::UnknownName`] for fields that do not fit the table.
+    ///
+    /// See [`Transaction`] for an example.
     pub fn insert(&mut self, table: &str, fields: impl Into<Named>) -> Result<()> {
         let (number, fields) = (self.state.schema.table_no(table)?, fields.into());
         let id = self.id_in(number, &fields)?;
@@ -204,6 +206,8 @@ impl Transaction {
     /// # Errors
     /// [`ErrorKind::Row`] if the row is not there, or its id would change; [`ErrorKind::Type`] and
     /// [`ErrorKind::UnknownName`] for fields that do not fit the table.
+    ///
+    /// See [`Transaction`] for an example.
     pub fn update(
         &mut self,
         table: &str,

@@ -24,6 +24,7 @@ use crate::value::Value;
 /// let row = delta.rows().next().unwrap();
 /// assert_eq!((row.kind(), row.to()), (DeltaKind::Enter, Some(0)));
 /// assert_eq!(row.after().unwrap().values(), [Value::Int(311)]);
+/// assert_eq!((delta.before().len(), delta.after().len()), (0, 1));
 /// # Ok::<(), backwater::Error>(())
 /// ```
 #[derive(Clone)]
@@ -50,17 +51,23 @@ pub enum DeltaKind {
 
 impl Delta {
     /// The result before the commit.
+    ///
+    /// See [`Delta`] for an example.
     pub fn before(&self) -> &QueryResult {
         &self.before
     }
 
     /// The result after the commit.
+    ///
+    /// See [`Delta`] for an example.
     pub fn after(&self) -> &QueryResult {
         &self.after
     }
 
     /// The rows to which something happened: first those that left, by their old positions, then
     /// the others by their new ones.
+    ///
+    /// See [`Delta`] for an example.
     pub fn rows(&self) -> impl Iterator<Item = DeltaRow<'_>> {
         self.rows.iter().map(|moved| DeltaRow { delta: self, moved: *moved })
     }
@@ -121,6 +128,19 @@ impl fmt::Debug for Delta {
 }
 
 /// One row of a [`Delta`].
+///
+/// ```
+/// # use backwater::{Cache, DeltaKind, Schema, Value};
+/// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int', n = 'int' } }")?);
+/// # cache.commit("two came", |tx| { tx.insert("t", [("id", 1), ("n", 10)])?; tx.insert("t", [("id", 2), ("n", 20)]) })?;
+/// let all = cache.query("SELECT id, n FROM t ORDER BY n", ())?;
+/// let report = cache.commit("the first moved", |tx| tx.update("t", 1, [("n", 30)]))?;
+/// let row = report.delta(&all).unwrap().rows().next().unwrap();
+/// assert_eq!((row.kind(), row.from(), row.to()), (DeltaKind::Move, Some(0), Some(1)));
+/// assert_eq!((row.key(), row.columns()), (vec![Value::Int(1)], vec!["n"]));
+/// assert_eq!(row.before().unwrap().get("n")?, &Value::Int(10));
+/// # Ok::<(), backwater::Error>(())
+/// ```
 #[derive(Clone, Copy)]
 pub struct DeltaRow<'d> {
     delta: &'d Delta,
@@ -129,6 +149,8 @@ pub struct DeltaRow<'d> {
 
 impl<'d> DeltaRow<'d> {
     /// What happened to the row.
+    ///
+    /// See [`DeltaRow`] for an example.
     pub fn kind(&self) -> DeltaKind {
         match (self.moved.before, self.moved.after) {
             (None, _) => DeltaKind::Enter,
@@ -139,31 +161,43 @@ impl<'d> DeltaRow<'d> {
     }
 
     /// The row's position in the old result, unless it entered.
+    ///
+    /// See [`DeltaRow`] for an example.
     pub fn from(&self) -> Option<usize> {
         self.moved.before
     }
 
     /// The row's position in the new result, unless it left.
+    ///
+    /// See [`DeltaRow`] for an example.
     pub fn to(&self) -> Option<usize> {
         self.moved.after
     }
 
     /// The row as it was, unless it entered.
+    ///
+    /// See [`DeltaRow`] for an example.
     pub fn before(&self) -> Option<ResultRow<'d>> {
         self.delta.before.row(self.moved.before?)
     }
 
     /// The row as it is, unless it left.
+    ///
+    /// See [`DeltaRow`] for an example.
     pub fn after(&self) -> Option<ResultRow<'d>> {
         self.delta.after.row(self.moved.after?)
     }
 
     /// What tells the row from the others of the result; see [`ResultRow::key`].
+    ///
+    /// See [`DeltaRow`] for an example.
     pub fn key(&self) -> Vec<Value> {
         self.after().or(self.before()).map(|row| row.key()).unwrap_or_default()
     }
 
     /// The columns whose values changed; none for a row that entered or left.
+    ///
+    /// See [`DeltaRow`] for an example.
     pub fn columns(&self) -> Vec<&'d str> {
         let (Some(before), Some(after)) = (self.before(), self.after()) else {
             return Vec::new();

@@ -120,6 +120,8 @@ impl Query {
     /// # Errors
     /// [`ErrorKind::Result`](crate::ErrorKind::Result) if the result cannot be told, such as a sum
     /// beyond 64 bits.
+    ///
+    /// See [`Query`] for an example.
     pub fn read(&self) -> Result<QueryResult> {
         let found = self.0.published.read(self.0.binding);
         debug_assert!(found.is_some(), "a binding stays while a handle to it lives");

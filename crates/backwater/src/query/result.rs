@@ -87,6 +87,7 @@ impl Entry {
 ///     println!("{} is {} minutes late", row.get("id")?, row.get("delay_min")?);
 /// }
 /// assert_eq!(result.row(0).unwrap().values(), [Value::Int(311), Value::Int(15)]);
+/// assert_eq!(result.rows().last().unwrap().position(), 0);
 /// # Ok::<(), backwater::Error>(())
 /// ```
 #[derive(Clone)]
@@ -126,11 +127,15 @@ impl QueryResult {
     }
 
     /// The columns' names.
+    ///
+    /// See [`QueryResult`] for an example.
     pub fn columns(&self) -> impl Iterator<Item = &str> {
         self.0.plan.outputs.iter().map(|output| output.name.as_str())
     }
 
     /// The row at a position, counted from 0.
+    ///
+    /// See [`QueryResult`] for an example.
     pub fn row(&self, position: usize) -> Option<ResultRow<'_>> {
         if position >= self.len() {
             return None;
@@ -155,6 +160,8 @@ impl QueryResult {
     }
 
     /// All rows in their order.
+    ///
+    /// See [`QueryResult`] for an example.
     pub fn rows(&self) -> impl Iterator<Item = ResultRow<'_>> {
         (0..self.len()).filter_map(|position| self.row(position))
     }
@@ -242,11 +249,15 @@ pub struct ResultRow<'r> {
 
 impl<'r> ResultRow<'r> {
     /// The row's values.
+    ///
+    /// See [`QueryResult`] for an example.
     pub fn values(&self) -> &'r [Value] {
         self.values
     }
 
     /// The row's position in its result, counted from 0.
+    ///
+    /// See [`QueryResult`] for an example.
     pub fn position(&self) -> usize {
         self.position
     }
@@ -270,6 +281,8 @@ impl<'r> ResultRow<'r> {
     ///
     /// # Errors
     /// [`ErrorKind::UnknownName`] if the result has no such column.
+    ///
+    /// See [`QueryResult`] for an example.
     pub fn get(&self, column: &str) -> Result<&'r Value> {
         let place = self.result.columns().position(|name| name == column);
         place.map(|place| &self.values[place]).ok_or_else(|| {

@@ -169,6 +169,8 @@ impl Schema {
     /// # Errors
     /// [`ErrorKind::Schema`], with every problem found ([`Error::all`]): each names file, line and
     /// column, what was expected and, for a misspelt name, the nearest known one.
+    ///
+    /// See [`Schema`] for an example.
     pub fn parse(name: &str, text: &str) -> Result<Self> {
         read::schema(name, text)
     }

@@ -13,7 +13,88 @@ use crate::value::IdRef;
 
 /// Takes the rows that a storage holds.
 ///
-/// See [`Storage`] for who fills it.
+/// A storage in memory, whole: what a [`Batch`](crate::Batch) tells it, it gives back.
+///
+/// ```
+/// use std::collections::BTreeMap;
+/// use std::sync::{Arc, Mutex};
+///
+/// use backwater::{Batch, Cache, Hash, Header, Loader, Result, Schema, Storage, Stored};
+///
+/// #[derive(Default)]
+/// struct Held {
+///     header: Option<Header>,
+///     /// By table and id: the values, and which fields are absent.
+///     rows: BTreeMap<(String, String), (Vec<Stored<'static>>, Vec<String>)>,
+///     hashes: BTreeMap<String, (u64, Hash)>,
+/// }
+///
+/// #[derive(Clone, Default)]
+/// struct InMemory(Arc<Mutex<Held>>);
+///
+/// fn owned(value: Stored) -> Stored<'static> {
+///     match value {
+///         Stored::Text(text) => Stored::Text(text.into_owned().into()),
+///         Stored::Int(number) => Stored::Int(number),
+///         Stored::Real(number) => Stored::Real(number),
+///         Stored::Null => Stored::Null,
+///     }
+/// }
+///
+/// impl Storage for InMemory {
+///     fn name(&self) -> String {
+///         "memory".to_owned()
+///     }
+///     fn header(&mut self) -> Result<Option<Header>> {
+///         Ok(self.0.lock().unwrap().header.clone())
+///     }
+///     fn load(&mut self, _: &Schema, loader: &mut Loader) -> Result<()> {
+///         let held = self.0.lock().unwrap();
+///         for ((table, _), (values, absent)) in &held.rows {
+///             loader.row(table, values, absent)?;
+///         }
+///         held.hashes.iter().try_for_each(|(table, (rows, hash))| loader.hash(table, *rows, *hash))
+///     }
+///     fn write(&mut self, batch: &Batch) -> Result<()> {
+///         let mut held = self.0.lock().unwrap();
+///         assert_eq!(batch.is_first(), held.header.is_none());
+///         assert_eq!(batch.from_commit(), held.header.as_ref().map_or(0, |header| header.commit));
+///         if let Some(schema) = batch.new_schema() {
+///             held.header = Some(Header { schema: schema.text().into(), schema_name: "s.toml".into(), commit: 0 });
+///         }
+///         for table in batch.tables() {
+///             for id in table.deletes() {
+///                 held.rows.remove(&(table.name().to_owned(), format!("{:?}", Some(id.to_string()))));
+///             }
+///             for row in table.puts() {
+///                 let id = row.id().map(|id| match id {
+///                     Stored::Int(number) => number.to_string(),
+///                     Stored::Text(text) => text.into_owned(),
+///                     _ => String::new(),
+///                 });
+///                 let values = row.values().map(|(_, value)| owned(value)).collect();
+///                 let absent = row.absent().map(str::to_owned).collect();
+///                 held.rows.insert((table.name().to_owned(), format!("{id:?}")), (values, absent));
+///             }
+///             held.hashes.insert(table.name().to_owned(), (table.rows(), table.hash()));
+///         }
+///         held.header.as_mut().unwrap().commit = batch.commit();
+///         Ok(())
+///     }
+/// }
+///
+/// let memory = InMemory::default();
+/// let schema = Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text', name = 'text' } }")?;
+/// let cache = Cache::open_with(schema, memory.clone())?;
+/// cache.commit("ports opened", |tx| { tx.insert("port", [("code", "SAL")])?; tx.insert("port", [("code", "EEL")]) })?;
+/// cache.commit("a port closed", |tx| tx.delete("port", "EEL"))?;
+/// cache.flush()?;
+///
+/// let again = Cache::open(memory)?;
+/// assert_eq!((again.snapshot().count("port")?, again.snapshot().commit()), (1, 2));
+/// assert_eq!(again.snapshot().get("port", "SAL")?.unwrap().get("name")?, None); // still absent
+/// # Ok::<(), backwater::Error>(())
+/// ```
 pub struct Loader {
     state: State,
     form: Arc<Form>,
@@ -37,6 +118,8 @@ impl Loader {
     ///
     /// # Errors
     /// [`ErrorKind::Damaged`] if the values do not fit the table, or the row was there already.
+    ///
+    /// See [`Loader`] for an example.
     pub fn row(
         &mut self,
         table: &str,
@@ -115,6 +198,8 @@ impl Loader {
     ///
     /// # Errors
     /// [`ErrorKind::UnknownName`] if there is no such table.
+    ///
+    /// See [`Loader`] for an example.
     pub fn hash(&mut self, table: &str, rows: u64, hash: Hash) -> Result<()> {
         let number = self.state.schema.table_no(table)?;
         self.told[number.index()] = Some(Total { rows, hash });

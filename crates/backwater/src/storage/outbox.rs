@@ -148,7 +148,7 @@ impl Outbox {
 
 /// What takes a storage from one commit boundary to a later one.
 ///
-/// See [`Storage`](super::Storage) for an example.
+/// See [`Loader`](super::Loader) for an example of a whole storage.
 pub struct Batch {
     form: Arc<Form>,
     now: Arc<State>,
@@ -194,26 +194,36 @@ impl Batch {
     }
 
     /// The commit that the storage holds now, 0 for none.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn from_commit(&self) -> u64 {
         self.stored_commit
     }
 
     /// The commit that the storage holds afterwards.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn commit(&self) -> u64 {
         self.commit
     }
 
     /// Whether the storage holds nothing yet.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn is_first(&self) -> bool {
         self.first
     }
 
     /// The schema, if the storage does not have it in this text yet.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn new_schema(&self) -> Option<&Schema> {
         self.schema_changed.then_some(&*self.now.schema)
     }
 
     /// The tables in which rows are written or deleted.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn tables(&self) -> impl Iterator<Item = TableBatch<'_>> {
         self.tables.iter().map(|writes| TableBatch { batch: self, writes })
     }
@@ -244,28 +254,38 @@ pub struct TableBatch<'b> {
 
 impl<'b> TableBatch<'b> {
     /// The table's name.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn name(&self) -> &'b str {
         &self.batch.now.schema.table(self.writes.table).name
     }
 
     /// The ids of the rows to delete.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn deletes(&self) -> &'b [Id] {
         &self.writes.deletes
     }
 
     /// The rows to write, in the place of any with the same id; a one-row table's row in the place
     /// of the one that is there.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn puts(&self) -> impl Iterator<Item = StoredRow<'b>> + use<'b> {
         let (batch, table) = (self.batch, self.writes.table);
         self.writes.puts.iter().map(move |slot| StoredRow { batch, table, slot: *slot })
     }
 
     /// How many rows the table has afterwards.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn rows(&self) -> u64 {
         self.batch.totals[self.writes.table.index()].rows
     }
 
     /// The table's hash afterwards.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn hash(&self) -> Hash {
         self.batch.totals[self.writes.table.index()].hash
     }
@@ -286,11 +306,15 @@ pub struct StoredRow<'b> {
 
 impl<'b> StoredRow<'b> {
     /// The row's id; a one-row table's row has none.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn id(&self) -> Option<Stored<'b>> {
         self.batch.now.id(self.table, self.slot).map(Stored::from)
     }
 
     /// The values of the fields that persist, in the schema's order, each with the field's name.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn values(&self) -> impl Iterator<Item = (&'b str, Stored<'b>)> + use<'b> {
         let row = *self;
         let state = &row.batch.now;
@@ -304,6 +328,8 @@ impl<'b> StoredRow<'b> {
     }
 
     /// The names of the fields that persist but are absent in this row.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn absent(&self) -> impl Iterator<Item = &'b str> + use<'b> {
         let row = *self;
         let state = &row.batch.now;

@@ -71,6 +71,8 @@ pub struct SqliteFile {
 
 impl SqliteFile {
     /// The cache in that file, which need not be there yet.
+    ///
+    /// See [`SqliteFile`] for an example.
     pub fn new(path: impl AsRef<Path>) -> Self {
         Self { path: path.as_ref().to_owned(), read_only: false, connection: None }
     }

@@ -43,6 +43,8 @@ impl Snapshot {
     ///
     /// # Errors
     /// [`ErrorKind::UnknownName`] if there is no such table.
+    ///
+    /// See [`Snapshot`] for an example.
     pub fn count(&self, table: &str) -> Result<usize> {
         let table = self.state.schema.table_no(table)?;
         Ok(self.state.table(table).rows() as usize)
@@ -214,6 +216,8 @@ impl<'s> Row<'s> {
     ///
     /// # Errors
     /// [`ErrorKind::UnknownName`] if the table has no such field.
+    ///
+    /// See [`Snapshot::get`] for an example.
     pub fn get(&self, field: &str) -> Result<Option<Value>> {
         let number = field_no(self.definition(), field)?;
         Ok(self.state.value(self.table, self.slot, number))

@@ -63,17 +63,23 @@ impl Report {
 
     /// The commit's number, counted from 1, and on after a restart from the last commit that brought
     /// the storage something.
+    ///
+    /// See [`Report`] for an example.
     pub fn number(&self) -> u64 {
         self.0.number
     }
 
     /// What the commit said that it was.
+    ///
+    /// See [`Report`] for an example.
     pub fn label(&self) -> &str {
         &self.0.label
     }
 
     /// The rows that the commit changed, table by table. A row that ends as it began is not among
     /// them.
+    ///
+    /// See [`Report`] for an example.
     pub fn changes(&self) -> impl Iterator<Item = Change<'_>> {
         (0..self.0.changes.rows.len()).filter_map(|index| self.0.changes.view(index))
     }
@@ -97,11 +103,15 @@ impl Report {
     /// Every standing query that the commit reached, in the order in which they were defined.
     ///
     /// ```
-    /// # use backwater::{Cache, Schema};
+    /// # use backwater::{Cache, Outcome, Schema};
     /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
     /// let all = cache.query("SELECT id FROM t", ())?;
     /// let report = cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
-    /// assert_eq!(report.reached().map(|reached| reached.name()).collect::<Vec<_>>(), [all.name()]);
+    /// let reached = report.reached().next().unwrap();
+    /// assert_eq!((reached.name(), reached.outcome()), (all.name(), Outcome::Maintained));
+    /// assert_eq!(reached.params().count(), 0);
+    /// assert_eq!(reached.delta().unwrap().after().len(), 1);
+    /// assert_eq!(reached.why(), "maintained: 1 row entered, because t 1 was inserted");
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn reached(&self) -> impl Iterator<Item = ReachedQuery<'_>> {
@@ -109,6 +119,8 @@ impl Report {
     }
 
     /// What the commit did to a query; [`Outcome::Untouched`] if it never reached it.
+    ///
+    /// See [`Report`] for an example.
     pub fn outcome(&self, query: &Query) -> Outcome {
         self.find(query).map_or(Outcome::Untouched, |reached| reached.outcome)
     }
@@ -128,6 +140,8 @@ impl Report {
     }
 
     /// Why the commit did to a query what it did, in words.
+    ///
+    /// See [`Report`] for an example.
     pub fn why(&self, query: &Query) -> String {
         match self.find(query) {
             Some(reached) => why::reached(self, reached),
@@ -180,11 +194,15 @@ pub struct ReachedQuery<'r> {
 
 impl<'r> ReachedQuery<'r> {
     /// The query's name in the schema, or its statement.
+    ///
+    /// See [`Report::reached`] for an example.
     pub fn name(&self) -> &'r str {
         &self.reached.name
     }
 
     /// The values of its parameters, by name.
+    ///
+    /// See [`Report::reached`] for an example.
     pub fn params(&self) -> impl Iterator<Item = (&'r str, Value)> + use<'r> {
         let reached = self.reached;
         let names = reached.plan.params.iter().map(|param| param.name.as_str());
@@ -192,16 +210,22 @@ impl<'r> ReachedQuery<'r> {
     }
 
     /// What the commit did to it.
+    ///
+    /// See [`Report::reached`] for an example.
     pub fn outcome(&self) -> Outcome {
         self.reached.outcome
     }
 
     /// How its result moved, if it did.
+    ///
+    /// See [`Report::reached`] for an example.
     pub fn delta(&self) -> Option<&'r Delta> {
         self.reached.delta.as_ref()
     }
 
     /// Why, in words.
+    ///
+    /// See [`Report::reached`] for an example.
     pub fn why(&self) -> String {
         why::reached(self.report, self.reached)
     }

@@ -190,6 +190,8 @@ impl Json {
     ///
     /// # Errors
     /// [`ErrorKind::Type`] if the text is not JSON.
+    ///
+    /// See [`Json`] for an example.
     pub fn parse(text: &str) -> Result<Self> {
         serde_json::from_str::<&serde_json::value::RawValue>(text)
             .map(|raw| Self::from_raw(raw.get()))
