@@ -94,7 +94,7 @@ impl Touched {
 
     /// How many slots there are.
     pub(crate) fn len(&self) -> usize {
-        self.chunks.iter().map(|(_, bits)| bits.ones().count()).sum()
+        self.chunks.iter().map(|(_, bits)| bits.len()).sum()
     }
 
     /// The slots in their order.

@@ -1,28 +1,64 @@
-//! A few hundred neighbouring slots of one table: which are rows, and a segment a field.
+//! A few dozen neighbouring slots of one table: which are rows, and their cells row by row, so
+//! that a row lies in one place in memory and a commit copies one piece of it.
 
 use std::sync::Arc;
 
-use smallvec::SmallVec;
-
-use super::Cell;
-use super::dictionary::Dictionary;
-use super::segment::{Bits, Segment};
+use super::dictionary::Symbol;
+use super::layout::{Layout, Place};
+use super::texts::Texts;
+use super::{Cell, Slot};
 use crate::schema::{FieldNo, Kind};
+use crate::value::Timestamp;
 
-#[derive(Clone)]
+/// How many slots a chunk has.
+pub(crate) const CHUNK: usize = 64;
+
+/// A bit for each slot of a chunk.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(crate) struct Bits(u64);
+
+impl Bits {
+    pub(crate) fn get(self, at: usize) -> bool {
+        self.0 >> at & 1 == 1
+    }
+
+    pub(crate) fn set(&mut self, at: usize, on: bool) {
+        self.0 = self.0 & !(1 << at) | u64::from(on) << at;
+    }
+
+    pub(crate) fn len(self) -> usize {
+        self.0.count_ones() as usize
+    }
+
+    pub(crate) fn ones(self) -> impl Iterator<Item = usize> {
+        let mut left = self.0;
+        std::iter::from_fn(move || {
+            let at = (left != 0).then(|| left.trailing_zeros() as usize)?;
+            left &= left - 1;
+            Some(at)
+        })
+    }
+}
+
+/// A field's state in a row. A boolean is its own state; a text is a symbol of the field's
+/// dictionary or a place among the chunk's texts.
+const ABSENT: u32 = 0;
+const NULL: u32 = 1;
+const VALUE: u32 = 2;
+const FALSE: u32 = VALUE;
+const TRUE: u32 = 3;
+const SYMBOL: u32 = VALUE;
+const APART: u32 = 3;
+
+#[derive(Clone, Default)]
 pub(super) struct Chunk {
     present: Bits,
-    segments: SmallVec<[Arc<Segment>; 8]>,
+    /// Rows up to the last one that was written to; all zero is all absent.
+    words: Vec<u32>,
+    texts: Option<Arc<Texts>>,
 }
 
 impl Chunk {
-    pub(super) fn new(kinds: &[Kind]) -> Self {
-        Self {
-            present: Bits::default(),
-            segments: kinds.iter().map(|kind| Arc::new(Segment::new(*kind))).collect(),
-        }
-    }
-
     pub(super) fn is_row(&self, at: usize) -> bool {
         self.present.get(at)
     }
@@ -36,31 +72,204 @@ impl Chunk {
         self.present.ones()
     }
 
-    pub(super) fn cell<'a>(
-        &'a self,
-        at: usize,
-        field: FieldNo,
-        dictionary: &'a Dictionary,
-    ) -> Cell<'a> {
-        self.segments[field.index()].get(at, dictionary)
+    #[inline]
+    pub(super) fn cell<'a>(&'a self, at: usize, field: FieldNo, layout: &'a Layout) -> Cell<'a> {
+        let start = at * layout.width();
+        match self.words.get(start..start + layout.width()) {
+            Some(row) => self.read(row, layout.place(field)),
+            None => Cell::Absent,
+        }
     }
 
-    pub(super) fn set(
-        &mut self,
-        at: usize,
-        field: FieldNo,
-        cell: Cell<'_>,
-        dictionary: &Dictionary,
-    ) {
-        Arc::make_mut(&mut self.segments[field.index()]).set(at, cell, dictionary);
+    #[inline]
+    fn read<'a>(&'a self, row: &[u32], place: &'a Place) -> Cell<'a> {
+        let state = state(row, place);
+        match state {
+            ABSENT => return Cell::Absent,
+            NULL => return Cell::Null,
+            _ => {}
+        }
+        match place.kind {
+            Kind::Int => Cell::Int(long(row, place) as i64),
+            Kind::Float => Cell::Float(f64::from_bits(long(row, place))),
+            Kind::Bool => Cell::Bool(state == TRUE),
+            Kind::Timestamp => {
+                Cell::Timestamp(Timestamp::from_known_micros(long(row, place) as i64))
+            }
+            Kind::Link(_) => Cell::Link(Slot(row[place.word as usize])),
+            Kind::Text if state == SYMBOL => {
+                Cell::Text(place.dictionary.text(Symbol(row[place.word as usize])))
+            }
+            Kind::Text => Cell::Text(self.text(row[place.word as usize])),
+            Kind::Json => Cell::Json(self.text(row[place.word as usize])),
+        }
     }
 
-    /// Takes the row at a place away, and all its fields but the one to keep.
-    pub(super) fn clear(&mut self, at: usize, kept: Option<FieldNo>) {
+    fn text(&self, place: u32) -> &str {
+        self.texts.as_ref().map_or("", |texts| texts.get(place))
+    }
+
+    /// Writes a cell, whose type is the field's: whoever writes has checked that.
+    pub(super) fn set(&mut self, at: usize, field: FieldNo, cell: Cell<'_>, layout: &Layout) {
+        let (start, width) = (at * layout.width(), layout.width());
+        if self.words.len() < start + width {
+            self.grow(start + width, width * CHUNK);
+        }
+        let place = layout.place(field);
+        let row = &mut self.words[start..start + width];
+        let mut wasteful = false;
+        if is_apart(row, place)
+            && let Some(texts) = &mut self.texts
+        {
+            let texts = Arc::make_mut(texts);
+            texts.remove(row[place.word as usize]);
+            wasteful = texts.is_wasteful();
+        }
+        let new = match cell {
+            Cell::Absent => ABSENT,
+            Cell::Null => NULL,
+            Cell::Bool(flag) => [FALSE, TRUE][usize::from(flag)],
+            Cell::Int(number) => put_long(row, place, number as u64),
+            // -0.0 is 0.0.
+            Cell::Float(number) => put_long(row, place, (number + 0.0).to_bits()),
+            Cell::Timestamp(time) => put_long(row, place, time.as_micros() as u64),
+            Cell::Link(Slot(slot)) => put_word(row, place, VALUE, slot),
+            Cell::Text(text) => match place.dictionary.intern(text) {
+                Some(Symbol(symbol)) => put_word(row, place, SYMBOL, symbol),
+                None => put_word(row, place, APART, add_text(&mut self.texts, text)),
+            },
+            Cell::Json(text) => put_word(row, place, APART, add_text(&mut self.texts, text)),
+        };
+        put_state(row, place, new);
+        if wasteful {
+            self.compact(layout);
+        }
+    }
+
+    /// Makes room for words up to a length; a chunk grows by doubling until it is full.
+    #[cold]
+    fn grow(&mut self, len: usize, full: usize) {
+        let wanted = len.max(self.words.len() * 2).min(full);
+        self.words.reserve_exact(wanted - self.words.len());
+        self.words.resize(len, 0);
+    }
+
+    /// Takes the row at a place away, and all its fields but those to keep.
+    pub(super) fn clear(&mut self, at: usize, kept: &[FieldNo], layout: &Layout) {
         self.present.set(at, false);
-        for (number, segment) in self.segments.iter_mut().enumerate() {
-            if kept.map(FieldNo::index) != Some(number) && !segment.is_absent(at) {
-                Arc::make_mut(segment).clear(at);
+        for number in 0..layout.places().len() as u32 {
+            let field = FieldNo(number);
+            if !kept.contains(&field) && self.cell(at, field, layout) != Cell::Absent {
+                self.set(at, field, Cell::Absent, layout);
+            }
+        }
+    }
+
+    /// Copies the texts that are left, when half of them are waste.
+    #[cold]
+    fn compact(&mut self, layout: &Layout) {
+        let Some(texts) = &self.texts else { return };
+        let mut compacted = Texts::default();
+        for row in self.words.chunks_exact_mut(layout.width()) {
+            for place in layout.places() {
+                if is_apart(row, place) {
+                    let word = &mut row[place.word as usize];
+                    *word = compacted.add(texts.get(*word));
+                }
+            }
+        }
+        self.texts = Some(Arc::new(compacted));
+    }
+}
+
+/// Whether a field's value is a place among the chunk's texts.
+fn is_apart(row: &[u32], place: &Place) -> bool {
+    matches!(place.kind, Kind::Text | Kind::Json) && state(row, place) == APART
+}
+
+#[inline]
+fn state(row: &[u32], place: &Place) -> u32 {
+    row[place.state_word as usize] >> place.shift & 3
+}
+
+fn put_state(row: &mut [u32], place: &Place, state: u32) {
+    let word = &mut row[place.state_word as usize];
+    *word = *word & !(3 << place.shift) | state << place.shift;
+}
+
+#[inline]
+fn long(row: &[u32], place: &Place) -> u64 {
+    let word = place.word as usize;
+    u64::from(row[word]) | u64::from(row[word + 1]) << 32
+}
+
+fn put_long(row: &mut [u32], place: &Place, value: u64) -> u32 {
+    let word = place.word as usize;
+    row[word] = value as u32;
+    row[word + 1] = (value >> 32) as u32;
+    VALUE
+}
+
+fn put_word(row: &mut [u32], place: &Place, state: u32, value: u32) -> u32 {
+    row[place.word as usize] = value;
+    state
+}
+
+fn add_text(texts: &mut Option<Arc<Texts>>, text: &str) -> u32 {
+    Arc::make_mut(texts.get_or_insert_default()).add(text)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use std::collections::HashMap;
+
+    const KINDS: [Kind; 4] = [Kind::Text, Kind::Bool, Kind::Json, Kind::Int];
+
+    /// A cell's value for a field, of many lengths for texts.
+    fn written(field: usize, what: u16) -> (String, bool, i64) {
+        let long = "saltmere ".repeat([0, 1, 8, 20, 600][usize::from(what) % 5]);
+        (format!("{field} {what} {long}"), what.is_multiple_of(2), i64::from(what) << 40)
+    }
+
+    fn cell(field: usize, what: u16, value: &(String, bool, i64)) -> Cell<'_> {
+        match (KINDS[field], what % 7) {
+            (_, 0) => Cell::Null,
+            (_, 1) => Cell::Absent,
+            (Kind::Text, _) => Cell::Text(&value.0),
+            (Kind::Json, _) => Cell::Json(&value.0),
+            (Kind::Bool, _) => Cell::Bool(value.1),
+            _ => Cell::Int(value.2),
+        }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { cases: 64, failure_persistence: None, ..ProptestConfig::default() })]
+
+        /// Cells are what was written last, in a chunk and in the copy that was kept before.
+        #[test]
+        fn cells_are_what_was_written(writes in prop::collection::vec((0..CHUNK, 0..KINDS.len(), 0..400_u16), 0..600)) {
+            let layout = Layout::new(KINDS.into_iter());
+            let (mut chunk, mut model) = (Chunk::default(), HashMap::new());
+            let mut kept = (chunk.clone(), model.clone());
+            for (number, (at, field, what)) in writes.iter().enumerate() {
+                let value = written(*field, *what);
+                chunk.set(*at, FieldNo(*field as u32), cell(*field, *what, &value), &layout);
+                model.insert((*at, *field), *what);
+                if number == 300 {
+                    kept = (chunk.clone(), model.clone());
+                }
+            }
+            for (chunk, model) in [(chunk, model), kept] {
+                for (at, field) in (0..CHUNK).flat_map(|at| (0..KINDS.len()).map(move |field| (at, field))) {
+                    let what = model.get(&(at, field)).copied().unwrap_or(1);
+                    let value = written(field, what);
+                    prop_assert_eq!(chunk.cell(at, FieldNo(field as u32), &layout), cell(field, what, &value));
+                }
+                let texts = chunk.texts.as_ref().map_or(0, |texts| texts.buffer_len());
+                let left: usize = model.iter().map(|((_, field), what)| written(*field, *what).0.len() + 6).sum();
+                prop_assert!(texts <= 2 * left + 6000, "{texts} bytes for {left}");
             }
         }
     }

@@ -7,8 +7,9 @@
 mod chunk;
 mod dictionary;
 mod ids;
-mod segment;
+mod layout;
 mod snapshot;
+mod texts;
 mod trie;
 
 use std::hash::RandomState;
@@ -17,9 +18,9 @@ use std::sync::Arc;
 use crate::schema::{FieldNo, Kind, Schema, TableNo};
 use crate::value::{IdRef, Json, Timestamp, Value};
 use chunk::Chunk;
-use dictionary::Dictionary;
+pub(crate) use chunk::{Bits, CHUNK};
 use ids::Ids;
-pub(crate) use segment::{Bits, CHUNK};
+use layout::Layout;
 pub(crate) use snapshot::field_no;
 pub use snapshot::{Row, Snapshot, TableSummary};
 use trie::Trie;
@@ -60,8 +61,7 @@ pub(crate) struct Table {
     chunks: Trie<Chunk>,
     ids: Ids,
     id_field: Option<FieldNo>,
-    dictionaries: Arc<[Dictionary]>,
-    kinds: Arc<[Kind]>,
+    layout: Arc<Layout>,
     slots: u32,
     rows: u32,
     /// Slots to use again; only the first `free_len` count.
@@ -78,13 +78,13 @@ pub(crate) struct Table {
 pub(crate) struct RowCells<'a> {
     chunk: &'a Chunk,
     at: usize,
-    dictionaries: &'a [Dictionary],
+    layout: &'a Layout,
 }
 
 impl<'a> RowCells<'a> {
     #[inline]
     pub(crate) fn cell(&self, field: FieldNo) -> Cell<'a> {
-        self.chunk.cell(self.at, field, &self.dictionaries[field.index()])
+        self.chunk.cell(self.at, field, self.layout)
     }
 }
 
@@ -161,8 +161,7 @@ impl Table {
             chunks: Trie::new(),
             ids: Ids::new(hasher),
             id_field: definition.id,
-            dictionaries: definition.fields.iter().map(|_| Dictionary::default()).collect(),
-            kinds: definition.fields.iter().map(|field| field.kind).collect(),
+            layout: Arc::new(Layout::new(definition.fields.iter().map(|field| field.kind))),
             slots: 0,
             rows: 0,
             free: Trie::new(),
@@ -191,7 +190,7 @@ impl Table {
         if slot.0 >= self.slots {
             return Cell::Absent;
         }
-        self.chunk(slot).cell(offset(slot), field, &self.dictionaries[field.index()])
+        self.chunk(slot).cell(offset(slot), field, &self.layout)
     }
 
     /// The row in a slot, found once for all of its fields.
@@ -201,7 +200,7 @@ impl Table {
             return None;
         }
         let (chunk, at) = (self.chunk(slot), offset(slot));
-        chunk.is_row(at).then_some(RowCells { chunk, at, dictionaries: &self.dictionaries })
+        chunk.is_row(at).then_some(RowCells { chunk, at, layout: &self.layout })
     }
 
     pub(crate) fn id(&self, slot: Slot) -> Option<IdRef<'_>> {
@@ -257,7 +256,8 @@ impl Table {
     /// Takes a row out of its slot.
     pub(crate) fn delete(&mut self, slot: Slot) {
         debug_assert!(self.is_row(slot));
-        self.chunks.get_mut(index(slot)).clear(offset(slot), self.id_field);
+        let kept = self.id_field.as_slice();
+        self.chunks.get_mut(index(slot)).clear(offset(slot), kept, &self.layout);
         self.rows -= 1;
         if !self.is_target {
             self.freed.push(slot);
@@ -273,7 +273,7 @@ impl Table {
                 continue;
             }
             self.ids.remove(id.borrow(), slot);
-            self.chunks.get_mut(index(slot)).clear(offset(slot), None);
+            self.chunks.get_mut(index(slot)).clear(offset(slot), &[], &self.layout);
             if self.free_len < self.free.len() {
                 *self.free.get_mut(self.free_len) = slot;
             } else {
@@ -285,8 +285,7 @@ impl Table {
 
     /// Writes one field.
     pub(crate) fn set(&mut self, slot: Slot, field: FieldNo, cell: Cell<'_>) {
-        let dictionary = &self.dictionaries[field.index()];
-        self.chunks.get_mut(index(slot)).set(offset(slot), field, cell, dictionary);
+        self.chunks.get_mut(index(slot)).set(offset(slot), field, cell, &self.layout);
     }
 
     /// Writes some fields of one row, which is made if it is not there.
@@ -302,10 +301,8 @@ impl Table {
             self.rows += 1;
         }
         for (field, cell) in cells {
-            let dictionary = &self.dictionaries[field.index()];
-            // A segment that need not change is not copied.
-            if is_new || chunk.cell(at, field, dictionary) != cell {
-                chunk.set(at, field, cell, dictionary);
+            if is_new || chunk.cell(at, field, &self.layout) != cell {
+                chunk.set(at, field, cell, &self.layout);
             }
         }
     }
@@ -318,7 +315,7 @@ impl Table {
         let slot = Slot(self.slots);
         self.slots += 1;
         if offset(slot) == 0 {
-            self.chunks.push(Chunk::new(&self.kinds));
+            self.chunks.push(Chunk::default());
         }
         slot
     }

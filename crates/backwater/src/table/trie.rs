@@ -12,8 +12,8 @@ const FAN: usize = 1 << BITS;
 /// as far as that path is shared with another version.
 #[derive(Clone)]
 pub(super) struct Trie<T> {
-    root: Option<Arc<Node<T>>>,
-    /// Levels of branches above the leaves.
+    root: Arc<Node<T>>,
+    /// Levels of branches above the last nodes.
     height: u32,
     len: usize,
 }
@@ -22,12 +22,13 @@ pub(super) struct Trie<T> {
 #[derive(Clone)]
 enum Node<T> {
     Branch(SmallVec<[Arc<Node<T>>; FAN]>),
-    Leaf(T),
+    /// A node whose children are what the vector holds.
+    Last(SmallVec<[Arc<T>; FAN]>),
 }
 
 impl<T: Clone> Trie<T> {
     pub(super) fn new() -> Self {
-        Self { root: None, height: 0, len: 0 }
+        Self { root: Arc::new(Node::Last(SmallVec::new())), height: 0, len: 0 }
     }
 
     pub(super) fn len(&self) -> usize {
@@ -36,78 +37,70 @@ impl<T: Clone> Trie<T> {
 
     /// # Panics
     /// If `index` is not below the length: indexes come from our own tables only.
+    #[inline]
     pub(super) fn get(&self, index: usize) -> &T {
-        assert!(index < self.len, "an index beyond the vector");
-        let mut node = self.root.as_deref();
-        let mut level = self.height;
+        let (mut node, mut level) = (&*self.root, self.height);
         loop {
             match node {
-                Some(Node::Leaf(value)) => return value,
-                Some(Node::Branch(children)) => {
-                    level -= 1;
-                    node = Some(&*children[place(index, level)]);
-                }
-                None => unreachable!("a vector that is not empty has a root"),
+                Node::Last(children) => return &children[place(index, level)],
+                Node::Branch(children) => node = &children[place(index, level)],
             }
+            level -= 1;
         }
     }
 
     /// # Panics
     /// As [`Trie::get`].
     pub(super) fn get_mut(&mut self, index: usize) -> &mut T {
-        assert!(index < self.len, "an index beyond the vector");
-        let mut level = self.height;
-        let Some(root) = &mut self.root else {
-            unreachable!("a vector that is not empty has a root")
-        };
-        let mut node = Arc::make_mut(root);
+        let (mut node, mut level) = (Arc::make_mut(&mut self.root), self.height);
         loop {
             match node {
-                Node::Leaf(value) => return value,
-                Node::Branch(children) => {
-                    level -= 1;
-                    node = Arc::make_mut(&mut children[place(index, level)]);
-                }
+                Node::Last(children) => return Arc::make_mut(&mut children[place(index, level)]),
+                Node::Branch(children) => node = Arc::make_mut(&mut children[place(index, level)]),
             }
+            level -= 1;
         }
     }
 
     pub(super) fn push(&mut self, value: T) {
         let index = self.len;
         self.len += 1;
-        let Some(root) = &mut self.root else {
-            self.root = Some(Arc::new(Node::Leaf(value)));
-            return;
-        };
-        if index == 1 << (BITS * self.height) {
-            let old = root.clone();
-            *root = Arc::new(Node::Branch(smallvec![old]));
+        if index == FAN << (BITS * self.height) {
+            self.root = Arc::new(Node::Branch(smallvec![self.root.clone()]));
             self.height += 1;
         }
-        let mut level = self.height;
-        let mut node = Arc::make_mut(root);
-        while let Node::Branch(children) = node {
-            level -= 1;
-            let place = place(index, level);
-            if place == children.len() {
-                let leaf = Arc::new(Node::Leaf(value));
-                children.push(
-                    (0..level).fold(leaf, |child, _| Arc::new(Node::Branch(smallvec![child]))),
-                );
-                return;
+        let (mut node, mut level) = (Arc::make_mut(&mut self.root), self.height);
+        loop {
+            match node {
+                Node::Last(children) => return children.push(Arc::new(value)),
+                Node::Branch(children) => {
+                    let place = place(index, level);
+                    level -= 1;
+                    if place == children.len() {
+                        children.push(Arc::new(match level {
+                            0 => Node::Last(SmallVec::new()),
+                            _ => Node::Branch(SmallVec::new()),
+                        }));
+                    }
+                    node = Arc::make_mut(&mut children[place]);
+                }
             }
-            node = Arc::make_mut(&mut children[place]);
         }
     }
 
     pub(super) fn iter(&self) -> impl Iterator<Item = &T> {
-        let mut stack: Vec<&Node<T>> = self.root.as_deref().into_iter().collect();
+        let mut stack: Vec<&Node<T>> = vec![&self.root];
+        let mut last: &[Arc<T>] = &[];
         std::iter::from_fn(move || {
             loop {
+                if let Some((value, rest)) = last.split_first() {
+                    last = rest;
+                    return Some(&**value);
+                }
                 match stack.pop()? {
-                    Node::Leaf(value) => return Some(value),
+                    Node::Last(children) => last = children,
                     Node::Branch(children) => {
-                        stack.extend(children.iter().rev().map(|child| &**child))
+                        stack.extend(children.iter().rev().map(|child| &**child));
                     }
                 }
             }

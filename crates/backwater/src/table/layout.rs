@@ -1,0 +1,65 @@
+//! Where a field lies in the rows of a table: words of 32 bits, the states of all fields first.
+
+use super::dictionary::Dictionary;
+use crate::schema::{FieldNo, Kind};
+
+/// Two bits of state a field, so many fields in a word.
+const STATES: usize = 16;
+
+/// The layout of a table's rows, shared by all versions of the table.
+pub(super) struct Layout {
+    fields: Box<[Place]>,
+    /// How many words a row has.
+    width: usize,
+}
+
+/// Where a field's state and value lie in a row.
+pub(super) struct Place {
+    pub(super) kind: Kind,
+    pub(super) state_word: u16,
+    pub(super) shift: u8,
+    /// The first word of the value.
+    pub(super) word: u16,
+    pub(super) dictionary: Dictionary,
+}
+
+impl Layout {
+    pub(super) fn new(kinds: impl ExactSizeIterator<Item = Kind>) -> Self {
+        let mut word = kinds.len().div_ceil(STATES);
+        let fields = kinds.enumerate().map(|(number, kind)| {
+            let place = Place {
+                kind,
+                state_word: (number / STATES) as u16,
+                shift: (number % STATES * 2) as u8,
+                word: word as u16,
+                dictionary: Dictionary::default(),
+            };
+            word += words(kind);
+            place
+        });
+        let fields = fields.collect();
+        Self { fields, width: word }
+    }
+
+    pub(super) fn width(&self) -> usize {
+        self.width
+    }
+
+    #[inline]
+    pub(super) fn place(&self, field: FieldNo) -> &Place {
+        &self.fields[field.index()]
+    }
+
+    pub(super) fn places(&self) -> &[Place] {
+        &self.fields
+    }
+}
+
+/// How many words a value takes; a boolean is told by its state alone.
+fn words(kind: Kind) -> usize {
+    match kind {
+        Kind::Int | Kind::Float | Kind::Timestamp => 2,
+        Kind::Bool => 0,
+        Kind::Text | Kind::Json | Kind::Link(_) => 1,
+    }
+}
