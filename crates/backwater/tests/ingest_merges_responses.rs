@@ -303,12 +303,12 @@ fn errors_name_the_place_what_was_found_and_what_was_expected() {
         ),
         (
             item(r#"{"id": null}"#),
-            "/data/items/1: found null \"id\", expected the id of a \"sailing\" object",
+            "/data/items/1/id: found null, expected the id of a \"sailing\" object",
         ),
         (item("7"), "/data/items/1: found integer `7`, expected a \"sailing\" object"),
         (
-            item(r#"{"id": 2, "vessel": [1]}"#),
-            "/data/items/1/vessel: found an array, expected a \"vessel\" object, its id, or null",
+            item(r#"{"id": 2, "vessel": true}"#),
+            "/data/items/1/vessel: found boolean `true`, expected a \"vessel\" object, its id, or null",
         ),
         (
             item(r#"{"id": 2, "vessel": {"cars": 4}}"#),
@@ -388,4 +388,141 @@ fn a_transaction_goes_on_after_a_refused_response() {
     let changed: Vec<String> = report.changes().map(|change| change.to_string()).collect();
     assert_eq!(changed, ["sailing 3 inserted", "vessel Marram inserted"]);
     assert_eq!(report.ingested().len(), 1);
+}
+
+const ASKING: &str = r#"
+    [table.vessel]
+    id = "id"
+    version = "updated_at"
+    unknown = "error"
+    [table.vessel.fields]
+    id = "int"
+    name = { type = "text", required = true }
+    state = { type = "text", values = ["afloat", "in dock"], from = "/status/now" }
+    since = { type = "int", values = [1, 2], from = "/status/since" }
+    updated_at = "int"
+    ports = { to_many = "port" }
+    mate = { to = "vessel" }
+    about = { to = ["port"] }
+
+    [table.port]
+    id = "code"
+    fields = { code = "text" }
+
+    [response.vessel]
+    table = "vessel"
+"#;
+
+/// What a schema asks of its fields, and what a response is told that does otherwise.
+#[test]
+fn what_a_schema_asks_for_is_asked_of_responses() {
+    let cases = [
+        (
+            r#"{"id": 1}"#,
+            "the response: found no \"/name\", expected every \"vessel\" record to have it",
+        ),
+        (
+            r#"{"id": 1, "name": null}"#,
+            "/name: found null, expected a value: the field is required",
+        ),
+        (r#"{"id": 1, "name": "x", "mate": {"id": 2, "name": null}}"#, "/mate/name: found null"),
+        (
+            r#"{"id": 1, "name": "x", "nam": 1}"#,
+            "/nam: found the unknown member \"nam\", expected only the fields of \"vessel\"; did you mean \"name\"?",
+        ),
+        (
+            r#"{"id": 1, "name": "x", "status": {"now": "adrift"}}"#,
+            "/status/now: found string \"adrift\", expected \"afloat\" or \"in dock\"",
+        ),
+        (
+            r#"{"id": 1, "name": "x", "status": {"since": 3}}"#,
+            "found integer `3`, expected \"1\" or \"2\"",
+        ),
+        (
+            r#"{"id": 1, "name": "x", "status": 7}"#,
+            "/status: found integer `7`, expected an object or array with \"now\" and \"since\", or null",
+        ),
+        (
+            r#"{"id": 1, "name": "x", "ports": ["SAL", null]}"#,
+            "/ports/1: found null, expected a \"port\" object",
+        ),
+        (
+            r#"{"id": 1, "name": "x", "mate": [2, 3]}"#,
+            "/mate: found an array of several elements, expected a \"vessel\" object",
+        ),
+        (
+            r#"{"id": 1, "name": "x", "about": "SAL"}"#,
+            "/about_type: found nothing, expected \"port\" to say at which table \"/about\" points",
+        ),
+        (
+            r#"{"id": 1, "name": "x", "about": {"code": "SAL"}}"#,
+            "/about/type: found no such member, expected \"port\" to tell the table",
+        ),
+    ];
+    for (response, wanted) in cases {
+        let cache = Cache::new(Schema::parse("test.toml", ASKING).unwrap());
+        let error = cache.commit("vessel loaded", |tx| tx.ingest("vessel", response)).unwrap_err();
+        assert!(error.to_string().contains(wanted), "{error}\nshould hold: {wanted}");
+    }
+    let cache = Cache::new(Schema::parse("test.toml", ASKING).unwrap());
+    let fine = r#"{"id": 1, "name": "x", "status": null, "mate": {"id": 2}, "about": {"type": "port", "code": "SAL"}}"#;
+    cache.commit("vessel loaded", |tx| tx.ingest("vessel", fine)).unwrap();
+    let told = format!("{:?}", cache.snapshot().get("vessel", 1).unwrap().unwrap());
+    assert!(
+        told.contains(r#""state": Null, "since": Null"#)
+            && told.contains(r#""about_type": Text("port")"#),
+        "{told}"
+    );
+    let refused = [
+        [("name", Value::Null)],
+        [("state", "adrift".into())],
+        [("about", "SAL".into())],
+        [("about_type", Value::Null)],
+    ];
+    for fields in refused {
+        let id = if fields[0].0 == "about" { 2 } else { 1 };
+        let told =
+            cache.commit("by hand", |tx| tx.update("vessel", id, fields.clone())).unwrap_err();
+        assert_eq!(told.kind(), ErrorKind::Type, "{told}");
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Records of one row arrive in any order: what each field has in the end is the newest news of
+    /// it, or older news where there was none.
+    #[test]
+    fn older_news_never_wins(
+        news in prop::collection::vec((prop::option::weighted(0.9, 0..6_i64), prop::option::of(0..9_u8), prop::option::of(0..3_usize)), 1..9)
+    ) {
+        let cache = Cache::new(Schema::parse("test.toml", ASKING).unwrap());
+        let (mut version, mut name, mut ports) = (None, None, None);
+        for (at, called, stops) in news {
+            let mut record = Map::new();
+            record.insert("id".into(), json!(1));
+            let older = at.is_some_and(|at| version.is_some_and(|version| at < version));
+            if let Some(at) = at {
+                record.insert("updated_at".into(), json!(at));
+                version = if older { version } else { Some(at) };
+            }
+            // A nested record may lack what is required.
+            if let Some(called) = called {
+                record.insert("name".into(), json!(format!("name {called}")));
+                if !older || name.is_none() { name = Some(called) }
+            }
+            if let Some(stops) = stops {
+                record.insert("ports".into(), json!(["SAL", "EEL", "NOR"][..stops]));
+                if !older || ports.is_none() { ports = Some(stops) }
+            }
+            let response = json!({ "id": 2, "name": "the one around", "mate": record });
+            cache.commit("news", |tx| tx.ingest("vessel", response.to_string())).unwrap();
+        }
+        let snapshot = cache.snapshot();
+        let row = snapshot.get("vessel", 1).unwrap().unwrap();
+        prop_assert_eq!(row.get("updated_at").unwrap(), version.map(Value::Int));
+        prop_assert_eq!(row.get("name").unwrap(), name.map(|called| format!("name {called}").into()));
+        prop_assert_eq!(row.get("ports").unwrap(), ports.map(|stops| Value::Int(stops as i64)));
+        prop_assert_eq!(snapshot.count("vessel_ports").unwrap(), ports.unwrap_or(0));
+    }
 }

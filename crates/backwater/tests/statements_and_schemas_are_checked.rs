@@ -254,6 +254,68 @@ fn problems_of_a_schema_have_their_places() {
             "[table.a]\nid = 'x'\none_row = true\nfields = { x = 'int' }",
             "s:2:6: a one-row table needs no id",
         ),
+        ("[table.a]\nid = []\nfields = { x = 'int' }", "s:2:6: the id has no parts"),
+        ("[table.a]\nid = ['x', 'x']\nfields = { x = 'int' }", "s:2:12: the id names \"x\" twice"),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = { to = 'a' } }",
+            "s:2:6: the id \"x\" is neither int nor text; a link can only be one of several parts",
+        ),
+        (
+            "[table.a]\nid = ['x', 'n']\nfields = { x = { to = 'a' }, n = 'int' }",
+            "s:1:1: the id of table \"a\" is part of itself",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int', y = { type = 'int', on_delete = 'cascade' } }",
+            "s:3:54: \"y\" is not a link; leave out `on_delete`",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int', y = { to = 'a', on_delete = 'casade' } }",
+            "s:3:50: there is no way with a deleted target \"casade\"; expected \"keep\", \"cascade\"",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int', y = { to = 'a', on_delete = 'set null', required = true } }",
+            "s:3:50: \"y\" is required, and cannot be set null",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int', y = { to_many = 'a', on_delete = 'set null' } }",
+            "s:3:26: an entry of a to-many link cannot be set null",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int', y = { to_many = 'a' } }\n[table.a_y]\nid = 'x'\nfields.x = 'int'",
+            "s:3:26: the link table \"a_y\" has the name of table \"a_y\"; give it another one with `link_table",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int', y = { to = ['a', 'b'] } }",
+            "s:3:39: there is no table \"b\"",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int', y = { to = ['a'], type_field = 'x' } }",
+            "s:3:26: \"x\" says at which table a link points; make it a text",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = { type = 'int', values = ['a'] } }",
+            "s:3:40: found a string, expected a whole number",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int', y = { type = 'bool', values = [true] } }",
+            "\"y\" is neither int nor text",
+        ),
+        (
+            "[table.a]\nid = 'x'\nnames = 'camlCase'\nfields = { x = 'int' }",
+            "s:3:9: there is no manner of names \"camlCase\"; expected \"camelCase\", \"PascalCase\", \"snake_case\" or \"kebab-case\"; did you mean \"camelCase\"?",
+        ),
+        (
+            "[table.a]\nid = 'x'\nunknown = { keep = 'x' }\nfields = { x = 'int' }",
+            "s:3:20: \"x\" is not of type json",
+        ),
+        (
+            "[table.a]\nid = 'x'\nversion = 'y'\nfields = { x = 'int', y = 'bool' }",
+            "s:3:11: the version \"y\" has no order",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = { type = 'int', from = '/a~2' } }",
+            "s:3:39: in a JSON Pointer \"~\" is written",
+        ),
         (
             "[table.a]\nid = 3\nfields = { x = 'int' }",
             "s:2:6: found an integer, expected the name of the field",

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use smallvec::SmallVec;
 
-use super::transaction::Touched;
+use super::touched::Touched;
 use crate::schema::{FieldNo, TableNo};
 use crate::table::{Cell, Slot, State};
 use crate::value::{Id, Value};

@@ -5,11 +5,16 @@
 //! ingest room writes through a transaction like any caller.
 
 mod changes;
+mod delete;
 mod ingested;
+mod links;
+mod staged;
+mod touched;
 mod transaction;
 
 pub use changes::{Change, ChangeKind, FieldChange};
 pub(crate) use changes::{Changes, FieldSet, Happened, compare};
 pub use ingested::{Ingested, IngestedTable};
+pub(crate) use staged::{Staged, StagedRow, checked_text};
+pub(crate) use touched::Touched;
 pub use transaction::Transaction;
-pub(crate) use transaction::{Staged, Touched, checked_text};

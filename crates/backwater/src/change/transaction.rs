@@ -2,14 +2,13 @@
 
 use std::sync::Arc;
 
-use rustc_hash::FxHashMap;
-use smallvec::SmallVec;
-
+use super::staged::{Staged, StagedRow, checked_text};
+use super::touched::Touched;
 use super::{Changes, Ingested};
-use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{FieldNo, Kind, Schema, Table, TableNo};
-use crate::table::{Bits, CHUNK, Cell, ONLY, Row, Slot, State, field_no};
-use crate::value::{Id, IdRef, Named, Timestamp, Value};
+use crate::error::{Error, ErrorKind, Result, either};
+use crate::schema::{Field, FieldNo, IdType, Kind, Made, OneOf, Schema, Table, TableNo};
+use crate::table::{Cell, ONLY, Row, Slot, State, field_no};
+use crate::value::{Id, Json, Named, Value};
 
 /// Writes gathered for one commit. What it reads is what it wrote.
 ///
@@ -40,71 +39,8 @@ use crate::value::{Id, IdRef, Named, Timestamp, Value};
 pub struct Transaction {
     before: Arc<State>,
     pub(crate) state: State,
-    touched: Vec<Touched>,
+    pub(super) touched: Vec<Touched>,
     pub(crate) ingested: Vec<Ingested>,
-}
-
-/// The slots of one table that were written to.
-#[derive(Clone, Default)]
-pub(crate) struct Touched {
-    /// A bit for each slot of the chunks that were met.
-    chunks: SmallVec<[(u32, Bits); 1]>,
-    /// Where each of them is, once there are more than a few.
-    places: FxHashMap<u32, u32>,
-}
-
-/// So many chunks are looked through one by one.
-const FEW: usize = 8;
-
-impl Touched {
-    /// Adds a slot; tells whether it is new here.
-    pub(crate) fn insert(&mut self, slot: Slot) -> bool {
-        let place = self.place(slot.0 / CHUNK as u32);
-        let bits = &mut self.chunks[place].1;
-        let at = slot.0 as usize % CHUNK;
-        let is_new = !bits.get(at);
-        bits.set(at, true);
-        is_new
-    }
-
-    fn place(&mut self, chunk: u32) -> usize {
-        // Neighbours come one after the other.
-        let len = self.chunks.len();
-        if self.chunks.last().is_some_and(|(last, _)| *last == chunk) {
-            return len - 1;
-        }
-        let known = match self.places.is_empty() {
-            true => self.chunks.iter().position(|(other, _)| *other == chunk),
-            false => self.places.get(&chunk).map(|place| *place as usize),
-        };
-        known.unwrap_or_else(|| {
-            self.chunks.push((chunk, Bits::default()));
-            match len {
-                ..FEW => {}
-                FEW => {
-                    let places = self.chunks.iter().enumerate();
-                    self.places =
-                        places.map(|(place, (chunk, _))| (*chunk, place as u32)).collect();
-                }
-                _ => drop(self.places.insert(chunk, len as u32)),
-            }
-            len
-        })
-    }
-
-    /// How many slots there are.
-    pub(crate) fn len(&self) -> usize {
-        self.chunks.iter().map(|(_, bits)| bits.len()).sum()
-    }
-
-    /// The slots in their order.
-    pub(crate) fn slots(&self) -> impl Iterator<Item = Slot> + use<> {
-        let mut chunks = self.chunks.clone();
-        chunks.sort_unstable_by_key(|(chunk, _)| *chunk);
-        chunks.into_iter().flat_map(|(chunk, bits)| {
-            bits.ones().map(move |at| Slot(chunk * CHUNK as u32 + at as u32))
-        })
-    }
 }
 
 /// What merging fields into a row did.
@@ -115,34 +51,6 @@ pub(crate) struct Merged {
     pub(crate) changed: bool,
     /// Whether that field had one before.
     pub(crate) overwrote: bool,
-}
-
-/// A value that fits its field, on its way into a row.
-#[derive(Debug, Clone)]
-pub(crate) enum Staged<'a> {
-    Null,
-    Int(i64),
-    Float(f64),
-    Bool(bool),
-    Text(std::borrow::Cow<'a, str>),
-    Timestamp(Timestamp),
-    Json(std::borrow::Cow<'a, str>),
-    Link(Slot),
-}
-
-impl Staged<'_> {
-    pub(crate) fn cell(&self) -> Cell<'_> {
-        match self {
-            Staged::Null => Cell::Null,
-            Staged::Int(number) => Cell::Int(*number),
-            Staged::Float(number) => Cell::Float(*number),
-            Staged::Bool(flag) => Cell::Bool(*flag),
-            Staged::Text(text) => Cell::Text(text),
-            Staged::Timestamp(time) => Cell::Timestamp(*time),
-            Staged::Json(json) => Cell::Json(json),
-            Staged::Link(slot) => Cell::Link(*slot),
-        }
-    }
 }
 
 impl Transaction {
@@ -171,13 +79,15 @@ impl Transaction {
     ///
     /// See [`Transaction`] for an example.
     pub fn insert(&mut self, table: &str, fields: impl Into<Named>) -> Result<()> {
-        let (number, fields) = (self.state.schema.table_no(table)?, fields.into());
-        let id = self.id_in(number, &fields)?;
-        if self.find(number, id.borrow()).is_some() {
-            return Err(Error::new(ErrorKind::Row, format!("{table} {id} is there already"))
-                .help("change it with `update`, or use `merge`"));
+        let (number, fields) = (self.writable(table)?, fields.into());
+        let slot = self.slot_in(number, &fields)?;
+        if self.state.table(number).is_row(slot) {
+            let message = format!("{} is there already", self.subject(number, slot));
+            return Err(
+                Error::new(ErrorKind::Row, message).help("change it with `update`, or use `merge`")
+            );
         }
-        self.merge_fields(number, id, &fields)
+        self.write(number, slot, &fields)
     }
 
     /// Adds a row, or writes the given fields of it if it is there.
@@ -196,9 +106,9 @@ impl Transaction {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn merge(&mut self, table: &str, fields: impl Into<Named>) -> Result<()> {
-        let (number, fields) = (self.state.schema.table_no(table)?, fields.into());
-        let id = self.id_in(number, &fields)?;
-        self.merge_fields(number, id, &fields)
+        let (number, fields) = (self.writable(table)?, fields.into());
+        let slot = self.slot_in(number, &fields)?;
+        self.write(number, slot, &fields)
     }
 
     /// Writes some fields of a row; the others stay as they are.
@@ -214,11 +124,11 @@ impl Transaction {
         id: impl Into<Id>,
         fields: impl Into<Named>,
     ) -> Result<()> {
-        let (number, id) = (self.state.schema.table_no(table)?, id.into());
-        let Some(slot) = self.find(number, id.borrow()) else {
+        let (number, id) = (self.writable(table)?, id.into());
+        let Some(slot) = self.find(number, &id)? else {
             return Err(not_there(table, &id).help("add it with `insert` or `merge`"));
         };
-        self.put_named(number, slot, &fields.into())
+        self.write(number, slot, &fields.into())
     }
 
     /// Writes some fields of a one-row table's row.
@@ -236,45 +146,11 @@ impl Transaction {
     /// ```
     pub fn set(&mut self, table: &str, fields: impl Into<Named>) -> Result<()> {
         let number = self.state.schema.table_no(table)?;
-        if self.definition(number).id.is_some() {
+        if !self.definition(number).is_one_row() {
             return Err(Error::new(ErrorKind::Row, format!("\"{table}\" is not a one-row table"))
                 .help("name the row with `update`"));
         }
-        self.put_named(number, ONLY, &fields.into())
-    }
-
-    /// Deletes a row; tells whether it was there. Links to it stay, and point at nothing.
-    ///
-    /// # Errors
-    /// [`ErrorKind::UnknownName`] if there is no such table, [`ErrorKind::Row`] if it is a one-row
-    /// table.
-    ///
-    /// ```
-    /// # use backwater::{Cache, Schema};
-    /// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
-    /// cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
-    /// cache.commit("a port closed", |tx| {
-    ///     assert!(tx.delete("port", "SAL")?);
-    ///     assert!(!tx.delete("port", "SAL")?);
-    ///     Ok(())
-    /// })?;
-    /// # Ok::<(), backwater::Error>(())
-    /// ```
-    pub fn delete(&mut self, table: &str, id: impl Into<Id>) -> Result<bool> {
-        let (number, id) = (self.state.schema.table_no(table)?, id.into());
-        if self.definition(number).id.is_none() {
-            return Err(Error::new(
-                ErrorKind::Row,
-                format!("the row of one-row table \"{table}\" is always there"),
-            )
-            .help("set its fields to null instead"));
-        }
-        let Some(slot) = self.find(number, id.borrow()) else {
-            return Ok(false);
-        };
-        self.touched[number.index()].insert(slot);
-        self.state.table_mut(number).delete(slot);
-        Ok(true)
+        self.write(number, ONLY, &fields.into())
     }
 
     /// The row with that id, as this transaction has left it.
@@ -296,26 +172,45 @@ impl Transaction {
     /// ```
     pub fn get(&self, table: &str, id: impl Into<Id>) -> Result<Option<Row<'_>>> {
         let number = self.state.schema.table_no(table)?;
-        let slot = self.find(number, id.into().borrow());
+        let slot = self.find(number, &id.into())?;
         Ok(slot.map(|slot| Row { state: &self.state, table: number, slot }))
     }
 
     /// The slot of a row that is there.
-    fn find(&self, table: TableNo, id: IdRef<'_>) -> Option<Slot> {
-        let table = self.state.table(table);
-        table.slot(id).filter(|slot| table.is_row(*slot))
+    pub(super) fn find(&self, table: TableNo, id: &Id) -> Result<Option<Slot>> {
+        let slot = self.state.slot(table, id)?;
+        Ok(slot.filter(|slot| self.state.table(table).is_row(*slot)))
     }
 
-    /// The slot of an id that something refers to, whether or not its row is there.
-    pub(crate) fn refer(&mut self, table: TableNo, id: IdRef<'_>) -> Slot {
-        self.state.refer(table, id)
+    /// The slot of a key that something refers to, whether or not its row is there.
+    pub(crate) fn refer(&mut self, table: TableNo, key: &[Cell<'_>]) -> Slot {
+        self.state.refer(table, key)
     }
 
-    /// Makes sure that a slot has a row.
-    fn ensure_row(&mut self, table: TableNo, slot: Slot) {
-        if !self.state.table(table).is_row(slot) {
-            self.touched[table.index()].insert(slot);
-            self.state.table_mut(table).insert(slot);
+    pub(super) fn definition(&self, table: TableNo) -> &Table {
+        self.state.schema.table(table)
+    }
+
+    /// A row in a few words: `sailing 311`.
+    pub(super) fn subject(&self, table: TableNo, slot: Slot) -> String {
+        let name = &self.definition(table).name;
+        match self.state.id(table, slot) {
+            Some(id) => format!("{name} {}", id.to_id()),
+            None => name.to_string(),
+        }
+    }
+
+    /// A table whose rows a caller may write.
+    pub(super) fn writable(&self, name: &str) -> Result<TableNo> {
+        let number = self.state.schema.table_no(name)?;
+        match self.definition(number).made {
+            Made::Declared => Ok(number),
+            Made::Entries { owner, field } => {
+                let owner = self.definition(owner);
+                let link = format!("{}.{}", owner.name, owner.field(field).name);
+                let message = format!("\"{name}\" holds the entries of the to-many link {link}");
+                Err(Error::new(ErrorKind::Row, message).help("write them with `set_links`"))
+            }
         }
     }
 
@@ -326,94 +221,223 @@ impl Transaction {
         slot: Slot,
         fields: &[(FieldNo, Staged<'_>)],
     ) -> Merged {
-        let cells = || fields.iter().map(|(field, staged)| (*field, staged.cell()));
+        let cells = fields.iter().map(|(field, staged)| (*field, staged.cell()));
         let mut merged = Merged { is_new: false, changed: false, overwrote: false };
         let old = self.state.table(table).row(slot);
         match &old {
             None => merged.is_new = true,
-            Some(old) => cells().for_each(|(field, cell)| {
+            Some(old) => cells.clone().for_each(|(field, cell)| {
                 let old = old.cell(field);
                 merged.changed |= old != cell;
                 merged.overwrote |= old != cell && old != Cell::Absent;
             }),
         }
+        if self.state.schema.table(table).asks.links {
+            let differs = self.write_entries(table, slot, fields);
+            merged.changed |= differs && !merged.is_new;
+            merged.overwrote |= differs && !merged.is_new;
+        }
         if merged.is_new || merged.changed {
             self.touched[table.index()].insert(slot);
-            self.state.table_mut(table).merge(slot, cells());
+            self.state.table_mut(table).merge(slot, cells);
         }
         merged
     }
 
-    /// Writes a field of a row; tells whether that changed it.
-    fn put(&mut self, table: TableNo, slot: Slot, field: FieldNo, staged: &Staged<'_>) -> bool {
-        let cell = staged.cell();
-        let changed = self.state.table(table).cell(slot, field) != cell;
-        if changed {
-            self.touched[table.index()].insert(slot);
-            self.state.table_mut(table).set(slot, field, cell);
+    /// Leaves out of a row's staged fields what is older than the row: older news fills only
+    /// fields that are absent.
+    pub(crate) fn leave_out_older(
+        &self,
+        table: TableNo,
+        slot: Slot,
+        version: FieldNo,
+        fields: &mut StagedRow<'_>,
+    ) {
+        let Some(row) = self.state.table(table).row(slot) else { return };
+        let news = fields.iter().rev().find(|(field, _)| *field == version);
+        let older = news.is_some_and(|(_, news)| match (news.cell(), row.cell(version)) {
+            (Cell::Int(news), Cell::Int(row)) => news < row,
+            (Cell::Text(news), Cell::Text(row)) => news < row,
+            (Cell::Timestamp(news), Cell::Timestamp(row)) => news < row,
+            _ => false,
+        });
+        if older {
+            fields.retain(|(field, _)| row.cell(*field) == Cell::Absent);
         }
-        changed
     }
 
-    fn definition(&self, table: TableNo) -> &Table {
-        self.state.schema.table(table)
-    }
-
-    fn id_in(&self, table: TableNo, fields: &Named) -> Result<Id> {
-        let definition = self.definition(table);
-        let Some(id_field) = definition.id else {
+    /// The slot of the id that is among the given fields.
+    fn slot_in(&mut self, table: TableNo, fields: &Named) -> Result<Slot> {
+        let schema = self.schema();
+        let definition = schema.table(table);
+        if definition.is_one_row() {
             return Err(Error::new(
                 ErrorKind::Row,
                 format!("\"{}\" is a one-row table, whose row is always there", definition.name),
             )
             .help("write its fields with `set`"));
-        };
-        let name = &definition.field(id_field).name;
-        let given =
-            fields.iter().filter(|(field, _)| definition.field_no(field) == Some(id_field)).last();
-        let place = format!("{}.{name}", definition.name);
-        match given {
-            None => Err(Error::new(ErrorKind::Row, "a row needs its id")
-                .at(place)
-                .help("give this field too")),
-            Some((_, value)) => {
-                id_from(value, definition.has_text_id()).map_err(|error| error.at(place))
+        }
+        let mut parts = Vec::new();
+        for field in &definition.id {
+            let given = fields.iter().filter(|(name, _)| definition.field_no(name) == Some(*field));
+            let place = place(definition, *field);
+            let Some((_, value)) = given.last() else {
+                return Err(Error::new(ErrorKind::Row, "a row needs its id")
+                    .at(place)
+                    .help("give this field too"));
+            };
+            let part = self.id_of(definition.field(*field), value);
+            let part = part.map_err(|error| error.at(&place))?;
+            match self.misfit(definition.field(*field), value, &part) {
+                Some(message) => return Err(Error::new(ErrorKind::Type, message).at(place)),
+                None => parts.push(part),
             }
+        }
+        let id = match <[Id; 1]>::try_from(parts) {
+            Ok([only]) => only,
+            Err(parts) => Id::Parts(parts.into()),
+        };
+        self.state.refer_id(table, &id)
+    }
+
+    /// What is wrong with a part of an id in its field.
+    fn misfit(&self, field: &Field, value: &Value, part: &Id) -> Option<String> {
+        let fits = matches!(
+            (field.kind, part),
+            (Kind::Int, Id::Int(_)) | (Kind::Text, Id::Text(_)) | (Kind::Link(_), _)
+        );
+        if !fits {
+            let expected = if field.kind == Kind::Int { "int" } else { "text" };
+            let found = value.kind();
+            return Some(format!("found {found} ({value}), expected an id of type {expected}"));
+        }
+        match part {
+            Id::Int(number) => Staged::Int(*number).misfit(field),
+            Id::Text(text) => Staged::Text((**text).into()).misfit(field),
+            Id::Parts(_) => None,
         }
     }
 
-    fn merge_fields(&mut self, table: TableNo, id: Id, fields: &Named) -> Result<()> {
-        let slot = self.refer(table, id.borrow());
-        self.ensure_row(table, slot);
-        self.put_named(table, slot, fields)
+    /// The id that a value is.
+    fn id_of(&self, field: &Field, value: &Value) -> Result<Id> {
+        match value {
+            Value::Int(number) => Ok(Id::Int(*number)),
+            Value::Text(id) => match self.state.schema.linked_id_type(field) {
+                // The text of a link to a row with an id of several parts, as SQL gives it.
+                Some(IdType::Parts) => Id::from_json(&Json::parse(id)?),
+                _ => Ok(Id::Text(checked_text(id)?.into())),
+            },
+            Value::Json(json) => Id::from_json(json),
+            other => Err(Error::new(
+                ErrorKind::Type,
+                format!("found {} ({other}), expected an id", other.kind()),
+            )),
+        }
     }
 
-    fn put_named(&mut self, table: TableNo, slot: Slot, fields: &Named) -> Result<()> {
+    /// Writes the given fields into a row, all or none of them.
+    fn write(&mut self, table: TableNo, slot: Slot, fields: &Named) -> Result<()> {
         let schema = self.schema();
         let definition = schema.table(table);
+        let mut staged = StagedRow::new();
         for (name, value) in fields.iter() {
-            let field = field_no(definition, name)?;
-            let place = || format!("{}.{}", definition.name, definition.field(field).name);
-            if definition.id == Some(field) {
-                let id =
-                    id_from(value, definition.has_text_id()).map_err(|error| error.at(place()))?;
-                if self.state.id(table, slot) != Some(id.borrow()) {
+            let number = field_no(definition, name)?;
+            let field = definition.field(number);
+            let place = || place(definition, number);
+            if definition.id.contains(&number) {
+                let id = self.id_of(field, value).map_err(|error| error.at(place()))?;
+                if self.state.value(table, slot, number) != Some(id.into()) {
                     return Err(Error::new(ErrorKind::Row, "a row keeps its id")
                         .at(place())
                         .help("delete the row and insert another"));
                 }
                 continue;
             }
-            let staged = self
-                .stage(&schema, definition.field(field).kind, value)
-                .map_err(|error| error.at(place()))?;
-            self.put(table, slot, field, &staged);
+            let value = match field.link.as_ref().and_then(|link| link.one_of.as_ref()) {
+                Some(one_of) if !value.is_null() => {
+                    let to = self.one_of(definition, one_of, fields, (table, slot));
+                    let (name, to) = to.map_err(|error| error.at(place()))?;
+                    staged.push((one_of.type_field, Staged::Text(name.to_string().into())));
+                    self.id_of(field, value)
+                        .and_then(|id| self.state.refer_id(to, &id))
+                        .map(|slot| Staged::OneOf(to, slot))
+                }
+                Some(one_of) => {
+                    staged.push((one_of.type_field, Staged::Null));
+                    Ok(Staged::Null)
+                }
+                None if definition.link_told_by(number).is_some() => {
+                    self.told_type(definition, number, fields, (table, slot), value)?;
+                    continue;
+                }
+                None => self.stage(&schema, field, value),
+            };
+            let value = value.map_err(|error| error.at(place()))?;
+            if let Some(message) = value.misfit(field) {
+                return Err(Error::new(ErrorKind::Type, message).at(place()));
+            }
+            staged.push((number, value));
         }
+        self.merge_row(table, slot, &staged);
         Ok(())
     }
 
-    fn stage<'v>(&mut self, schema: &Schema, kind: Kind, value: &'v Value) -> Result<Staged<'v>> {
-        Ok(match (kind, value) {
+    /// At which table a link points that may point at one of several: as given beside it, or else
+    /// as before.
+    fn one_of<'s>(
+        &self,
+        definition: &Table,
+        one_of: &'s OneOf,
+        fields: &Named,
+        (table, slot): (TableNo, Slot),
+    ) -> Result<(&'s Arc<str>, TableNo)> {
+        let given =
+            fields.iter().filter(|(name, _)| definition.field_no(name) == Some(one_of.type_field));
+        let named = match given.last() {
+            Some((_, value)) => value.as_str().map(str::to_owned),
+            None => match self.state.table(table).cell(slot, one_of.type_field) {
+                Cell::Text(name) => Some(name.to_owned()),
+                _ => None,
+            },
+        };
+        let to = named.as_deref().and_then(|name| one_of.table(name));
+        to.map(|to| (one_of.name(to), to)).ok_or_else(|| {
+            let field = &definition.field(one_of.type_field).name;
+            let message = format!("\"{field}\" does not say at which table this points");
+            Error::new(ErrorKind::Type, message)
+                .help(format!("give it {} too", either(&one_of.names())))
+        })
+    }
+
+    /// The name of the table that a link points at is written with the link only.
+    fn told_type(
+        &self,
+        definition: &Table,
+        number: FieldNo,
+        fields: &Named,
+        (table, slot): (TableNo, Slot),
+        value: &Value,
+    ) -> Result<()> {
+        let Some(link) = definition.link_told_by(number) else { return Ok(()) };
+        let with_link = fields.iter().any(|(name, _)| definition.field_no(name) == Some(link));
+        let before = self.state.value(table, slot, number).unwrap_or(Value::Null);
+        if with_link || before == *value {
+            return Ok(());
+        }
+        let link = &definition.field(link).name;
+        let message = format!("this says at which table \"{link}\" points");
+        Err(Error::new(ErrorKind::Type, message)
+            .at(place(definition, number))
+            .help(format!("give \"{link}\" with it")))
+    }
+
+    fn stage<'v>(
+        &mut self,
+        schema: &Schema,
+        field: &Field,
+        value: &'v Value,
+    ) -> Result<Staged<'v>> {
+        Ok(match (field.kind, value) {
             (_, Value::Null) => Staged::Null,
             (Kind::Int, Value::Int(number)) => Staged::Int(*number),
             (Kind::Float, Value::Int(number)) => Staged::Float(*number as f64),
@@ -430,50 +454,26 @@ impl Transaction {
             (Kind::Timestamp, Value::Text(text)) => Staged::Timestamp(text.parse()?),
             (Kind::Json, Value::Json(json)) => Staged::Json(json.as_str().into()),
             (Kind::Link(to), value) => {
-                let id = id_from(value, schema.table(to).has_text_id())?;
-                Staged::Link(self.refer(to, id.borrow()))
+                let id = self.id_of(field, value)?;
+                Staged::Link(self.state.refer_id(to, &id)?)
             }
-            (kind, value) => {
-                return Err(Error::new(
-                    ErrorKind::Type,
-                    format!(
-                        "found {} ({value}), expected {}",
-                        value.kind(),
-                        schema.kind_name(kind)
-                    ),
-                ));
+            (Kind::Links(_), _) => {
+                return Err(Error::new(ErrorKind::Type, "a to-many link takes a list of ids")
+                    .help("write it with `set_links`"));
+            }
+            (_, value) => {
+                let (found, expected) = (value.kind(), schema.kind_of(field));
+                let message = format!("found {found} ({value}), expected {expected}");
+                return Err(Error::new(ErrorKind::Type, message));
             }
         })
     }
 }
 
-/// The id that a value is, in the type that a table declares for its ids.
-fn id_from(value: &Value, text: bool) -> Result<Id> {
-    match value {
-        Value::Int(number) if !text => Ok(Id::Int(*number)),
-        Value::Text(id) if text => Ok(Id::Text(checked_text(id)?.into())),
-        other => Err(Error::new(
-            ErrorKind::Type,
-            format!(
-                "found {} ({other}), expected an id of type {}",
-                other.kind(),
-                if text { "text" } else { "int" }
-            ),
-        )),
-    }
+fn place(table: &Table, field: FieldNo) -> String {
+    format!("{}.{}", table.name, table.field(field).name)
 }
 
-/// A text that can be stored: without U+0000, which SQL shells and C programs cut texts at.
-pub(crate) fn checked_text(text: &str) -> Result<&str> {
-    if memchr::memchr(0, text.as_bytes()).is_some() {
-        return Err(Error::new(
-            ErrorKind::Type,
-            "this text holds U+0000, which a stored text cannot",
-        ));
-    }
-    Ok(text)
-}
-
-fn not_there(table: &str, id: &Id) -> Error {
+pub(super) fn not_there(table: &str, id: &Id) -> Error {
     Error::new(ErrorKind::Row, format!("{table} {id} is not there"))
 }

@@ -68,6 +68,12 @@ impl<'de> JsonReader<'de> {
         self.at = to;
     }
 
+    /// Goes back to a place where it was, to read what stands there once more.
+    pub(super) fn back(&mut self, to: usize) {
+        debug_assert!(to <= self.at && self.text.is_char_boundary(to));
+        self.at = to;
+    }
+
     /// The text from a place on.
     pub(super) fn rest(&self, from: usize) -> &'de [u8] {
         &self.bytes[from..]

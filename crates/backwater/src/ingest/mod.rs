@@ -3,10 +3,12 @@
 //! A reader knows its format, the schema's rules and the transaction that it writes through. It
 //! must not know queries or storage, and it does no I/O: the caller brings the bytes.
 
+mod building;
 mod json;
 mod nested;
 mod place;
 mod repeats;
+mod values;
 
 use crate::change::{Ingested, Transaction};
 use crate::error::{Error, ErrorKind, Result};

@@ -4,21 +4,17 @@
 //! schema what to expect, and no tree of the response is built. An object that stands in it once
 //! more, letter by letter, is recognised by its text and not read again.
 
-use std::borrow::Cow;
-
-use super::json::{Fault, FaultKind, JsonReader, Next, Number};
+use super::building::{Building, Found};
+use super::json::{Fault, FaultKind, JsonReader, Next};
 use super::place::{Step, pointer};
 use super::repeats::Repeats;
-use crate::change::{Happened, IngestedTable, Staged, Touched, Transaction, checked_text, compare};
+use crate::change::{Happened, IngestedTable, StagedRow, Touched, Transaction, compare};
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{FieldNo, Kind, Rule, Schema, TableNo, line_and_column};
-use crate::table::{ONLY, Slot, State};
-use crate::value::{IdRef, Json, Timestamp};
+use crate::schema::{Rule, Schema, TableNo, line_and_column};
+use crate::table::{Slot, State};
 
 /// How deep objects and arrays may nest on the way to a row's fields.
 const DEEPEST: usize = 127;
-/// Whole numbers up to here have a binary64 of their own.
-const EXACT: f64 = 9_007_199_254_740_992.0;
 
 /// Reads a response into a transaction by a rule. `before` is what the transaction held.
 pub(super) fn read(
@@ -39,6 +35,8 @@ pub(super) fn read(
         orders: vec![Vec::new(); schema.tables.len()],
         spare: Vec::new(),
         repeats: Repeats::new(text.len(), schema.tables.len()),
+        around: Vec::new(),
+        used: usize::MAX,
     };
     let read = reader.descend(rule.records.parts(), rule.table);
     match read.and_then(|()| Ok(reader.json.end()?)) {
@@ -50,8 +48,10 @@ pub(super) fn read(
     }
 }
 
-/// Why reading stopped.
-enum Failure {
+/// Why reading stopped; small, since every step hands it on.
+pub(super) struct Failure(Box<Why>);
+
+enum Why {
     /// The text is not JSON.
     Fault(Fault),
     /// It does not fit.
@@ -59,24 +59,31 @@ enum Failure {
 }
 
 impl From<Fault> for Failure {
+    #[cold]
     fn from(fault: Fault) -> Self {
-        Failure::Fault(fault)
+        Failure(Box::new(Why::Fault(fault)))
     }
 }
 
-type Read<T> = Result<T, Failure>;
+pub(super) type Read<T> = Result<T, Failure>;
 
-fn misfit<T>(found: &str, expected: &str) -> Read<T> {
-    Err(Failure::Misfit(format!("found {found}, expected {expected}")))
+#[cold]
+pub(super) fn misfit<T>(found: &str, expected: &str) -> Read<T> {
+    Err(Failure::misfit(format!("found {found}, expected {expected}")))
 }
 
 impl Failure {
+    #[cold]
+    pub(super) fn misfit(message: String) -> Self {
+        Failure(Box::new(Why::Misfit(message)))
+    }
+
     /// What does not fit has a pointer, what is not JSON a line as well.
     fn explain(self, pointer: &str, text: &str) -> Error {
         let place = if pointer.is_empty() { "the response" } else { pointer };
-        let message = match self {
-            Failure::Misfit(message) => message,
-            Failure::Fault(Fault { at, kind }) => {
+        let message = match *self.0 {
+            Why::Misfit(message) => message,
+            Why::Fault(Fault { at, kind }) => {
                 let position = line_and_column(text, at);
                 let position = position.replace(':', " column ");
                 match kind {
@@ -101,23 +108,33 @@ impl Failure {
     }
 }
 
-/// A row's fields on their way into it.
-type StagedRow<'de> = Vec<(FieldNo, Staged<'de>)>;
-
-struct Reader<'a, 'de> {
-    json: JsonReader<'de>,
-    tx: &'a mut Transaction,
-    schema: &'a Schema,
+pub(super) struct Reader<'a, 'de> {
+    pub(super) json: JsonReader<'de>,
+    pub(super) tx: &'a mut Transaction,
+    pub(super) schema: &'a Schema,
     /// Where a failure was met, from the inside out.
     steps: Vec<Step<'de>>,
-    depth: usize,
+    pub(super) depth: usize,
     counts: Vec<Counts>,
     /// For each table, the names of its last object's members as they were spelled, colon and all:
     /// objects of one kind have them in one order.
-    orders: Vec<Vec<(&'de str, Option<FieldNo>)>>,
+    pub(super) orders: Vec<Vec<(&'de str, Found)>>,
     /// Lists to be used again.
-    spare: Vec<StagedRow<'de>>,
+    pub(super) spare: Vec<StagedRow<'de>>,
     repeats: Repeats<'de>,
+    /// The objects that are being read, from the outside in.
+    pub(super) around: Vec<Around>,
+    /// The outermost of them that gave an object inside of it a part of its id.
+    pub(super) used: usize,
+}
+
+/// An object that is being read.
+pub(super) struct Around {
+    pub(super) table: TableNo,
+    /// Where it begins.
+    pub(super) start: usize,
+    /// The slot of its row, once its id is known.
+    pub(super) slot: Option<Slot>,
 }
 
 /// What was met of one table.
@@ -151,7 +168,7 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// Takes an opening bracket.
-    fn open(&mut self) -> Read<()> {
+    pub(super) fn open(&mut self) -> Read<()> {
         self.json.open();
         self.depth += 1;
         if self.depth > DEEPEST { Ok(self.json.fault(FaultKind::Depth)?) } else { Ok(()) }
@@ -215,6 +232,8 @@ impl<'de> Reader<'_, 'de> {
     fn records(&mut self, table: TableNo) -> Read<()> {
         match self.json.peek()? {
             Next::Object => self.record(table),
+            // Some servers write an empty list so.
+            Next::Null => Ok(self.json.word("null")?),
             Next::Array => {
                 self.open()?;
                 let mut index = 0;
@@ -244,7 +263,7 @@ impl<'de> Reader<'_, 'de> {
 
     /// Notes on the way up where a failure was met.
     #[cold]
-    fn at(&mut self, step: Step<'de>, failure: Failure) -> Failure {
+    pub(super) fn at(&mut self, step: Step<'de>, failure: Failure) -> Failure {
         self.steps.push(step);
         failure
     }
@@ -252,11 +271,12 @@ impl<'de> Reader<'_, 'de> {
     /// Reads one of the records, whose bracket comes next.
     fn record(&mut self, table: TableNo) -> Read<()> {
         self.repeats.begin_record();
-        self.object(table).map(|_| ())
+        self.object(table, None, true).map(|_| ())
     }
 
-    /// Reads an object that a link points at, whose bracket comes next.
-    fn linked(&mut self, table: TableNo) -> Read<Slot> {
+    /// Reads an object that a link points at, whose bracket comes next. `told_by` is the member by
+    /// which it tells its table.
+    pub(super) fn linked(&mut self, table: TableNo, told_by: Option<&str>) -> Read<Slot> {
         let start = self.json.at();
         if let Some((len, slot, objects)) = self.repeats.find(table, self.json.rest(start)) {
             for table in objects {
@@ -265,85 +285,33 @@ impl<'de> Reader<'_, 'de> {
             self.json.jump(start + len);
             return Ok(slot);
         }
-        let mark = self.repeats.mark();
-        let slot = self.object(table)?;
-        let text = self.json.since(start).as_bytes();
-        self.repeats.remember(table, text, slot, mark);
+        let (mark, used_before) = (self.repeats.mark(), self.used);
+        self.used = usize::MAX;
+        let slot = self.object(table, told_by, false)?;
+        // What took a part of its id from further out is something else in another place.
+        if self.used >= self.around.len() {
+            let text = self.json.since(start).as_bytes();
+            self.repeats.remember(table, text, slot, mark);
+        }
+        self.used = self.used.min(used_before);
         Ok(slot)
     }
 
     /// Reads an object and merges it into its row.
-    fn object(&mut self, table: TableNo) -> Read<Slot> {
-        let mut staged = self.spare.pop().unwrap_or_default();
-        let slot = self.members(table, &mut staged)?;
-        self.merge(table, slot, &staged);
-        staged.clear();
-        self.spare.push(staged);
+    fn object(&mut self, table: TableNo, told_by: Option<&str>, record: bool) -> Read<Slot> {
+        let start = self.json.at();
+        self.around.push(Around { table, start, slot: None });
+        let mut building = Building::new(self.spare.pop().unwrap_or_default());
+        self.members(table, &mut building, told_by)?;
+        let slot = self.finish(table, &mut building, record)?;
+        self.around.pop();
+        self.merge(table, slot, &building.staged);
+        building.staged.clear();
+        self.spare.push(building.staged);
         Ok(slot)
     }
 
-    /// Reads an object's members; gives the slot of its row.
-    fn members(&mut self, table: TableNo, staged: &mut StagedRow<'de>) -> Read<Slot> {
-        let schema = self.schema;
-        let definition = schema.table(table);
-        self.open()?;
-        let mut id = None;
-        let mut members = 0;
-        while self.json.member(members == 0)? {
-            let (field, spelled) = self.field(table, members)?;
-            members += 1;
-            let Some(field) = field else {
-                let skipped = self.json.skip();
-                skipped.map_err(|fault| self.at(Step::spelled(spelled), fault.into()))?;
-                continue;
-            };
-            let is_id = definition.id == Some(field);
-            let value = self
-                .value(definition.field(field).kind, is_id)
-                .map_err(|failure| self.at(Step::Field(table, field), failure))?;
-            if is_id {
-                id = Some(value);
-            } else {
-                staged.push((field, value));
-            }
-        }
-        self.depth -= 1;
-        Ok(match (definition.id, &id) {
-            (None, _) => ONLY,
-            (_, Some(Staged::Int(number))) => self.tx.refer(table, IdRef::Int(*number)),
-            (_, Some(Staged::Text(text))) => self.tx.refer(table, IdRef::Text(text)),
-            (Some(field), _) => {
-                let name = &definition.field(field).name;
-                let found = if id.is_some() { "null" } else { "no such member" };
-                let expected = format!("the id of a \"{}\" object", definition.name);
-                return misfit(&format!("{found} \"{name}\""), &expected);
-            }
-        })
-    }
-
-    /// Takes a member's name: the field that it is, if it is one, by what the member in its place was
-    /// in the last object of the table; and how it was spelled.
-    fn field(&mut self, table: TableNo, place: usize) -> Read<(Option<FieldNo>, &'de str)> {
-        let order = &mut self.orders[table.index()];
-        if let Some((spelled, field)) = order.get(place)
-            && self.json.take(spelled)
-        {
-            return Ok((*field, spelled));
-        }
-        let start = self.json.at();
-        let name = self.json.name()?;
-        let spelled = self.json.since(start);
-        let fields = &self.schema.table(table).fields;
-        let field = fields.iter().position(|field| *field.name == *name);
-        let field = field.map(|position| FieldNo(position as u32));
-        match order.get_mut(place) {
-            Some(last) => *last = (spelled, field),
-            None => order.push((spelled, field)),
-        }
-        Ok((field, spelled))
-    }
-
-    fn merge(&mut self, table: TableNo, slot: Slot, staged: &[(FieldNo, Staged<'de>)]) {
+    fn merge(&mut self, table: TableNo, slot: Slot, staged: &StagedRow<'de>) {
         let merged = self.tx.merge_row(table, slot, staged);
         let counts = &mut self.counts[table.index()];
         counts.objects += 1;
@@ -353,143 +321,5 @@ impl<'de> Reader<'_, 'de> {
             counts.changed.insert(slot);
         }
         self.repeats.merged(table, merged.overwrote);
-    }
-
-    /// Reads a field's value, in the field's type.
-    fn value(&mut self, kind: Kind, is_id: bool) -> Read<Staged<'de>> {
-        let next = self.json.peek()?;
-        if kind == Kind::Json && next != Next::Null {
-            return Ok(Staged::Json(minified(self.json.skip()?)));
-        }
-        Ok(match (next, kind) {
-            (Next::Null, _) => {
-                self.json.word("null")?;
-                Staged::Null
-            }
-            (Next::True, Kind::Bool) => {
-                self.json.word("true")?;
-                Staged::Bool(true)
-            }
-            (Next::False, Kind::Bool) => {
-                self.json.word("false")?;
-                Staged::Bool(false)
-            }
-            (Next::Text, _) => {
-                let text = self.json.text()?;
-                return self.text(text, kind, is_id);
-            }
-            (Next::Number, _) => {
-                let number = self.json.number()?;
-                return self.number(number, kind, is_id);
-            }
-            (Next::Object, Kind::Link(to)) => Staged::Link(self.linked(to)?),
-            _ => return misfit(&self.found()?, &self.expected(kind)),
-        })
-    }
-
-    fn text(&mut self, text: Cow<'de, str>, kind: Kind, is_id: bool) -> Read<Staged<'de>> {
-        let id_is_text = match kind {
-            Kind::Link(to) => self.schema.table(to).has_text_id(),
-            Kind::Text => true,
-            _ => false,
-        };
-        if id_is_text && let Err(error) = checked_text(&text) {
-            return Err(Failure::Misfit(error.to_string()));
-        }
-        match kind {
-            Kind::Text => Ok(Staged::Text(text)),
-            Kind::Timestamp => match text.parse::<Timestamp>() {
-                Ok(time) => Ok(Staged::Timestamp(time)),
-                Err(_) => misfit(&format!("string {text:?}"), &self.expected(kind)),
-            },
-            Kind::Link(to) if id_is_text => Ok(Staged::Link(self.tx.refer(to, IdRef::Text(&text)))),
-            Kind::Link(_) => self.id_of_digits(&text, kind),
-            _ if is_id => self.id_of_digits(&text, kind),
-            _ => misfit(&format!("string {text:?}"), &self.expected(kind)),
-        }
-    }
-
-    /// A text where an id of type int is expected: its digits are the number.
-    fn id_of_digits(&mut self, text: &str, kind: Kind) -> Read<Staged<'de>> {
-        match (text.parse::<i64>(), kind) {
-            (Ok(number), _) if number.to_string() != text => {
-                misfit(&format!("string {text:?}"), "an id of type int")
-            }
-            (Ok(number), Kind::Link(to)) => Ok(Staged::Link(self.tx.refer(to, IdRef::Int(number)))),
-            (Ok(number), _) => Ok(Staged::Int(number)),
-            (Err(_), _) => misfit(&format!("string {text:?}"), "an id of type int"),
-        }
-    }
-
-    fn number(&mut self, number: Number, kind: Kind, is_id: bool) -> Read<Staged<'de>> {
-        let whole = match number {
-            Number::Int(number) => Some(number),
-            Number::Float(number) if number.fract() == 0.0 && number.abs() <= EXACT => {
-                Some(number as i64)
-            }
-            _ => None,
-        };
-        match (kind, number, whole) {
-            (Kind::Float, Number::Int(number), _) => Ok(Staged::Float(number as f64)),
-            (Kind::Float, Number::Large(number), _) => Ok(Staged::Float(number as f64)),
-            (Kind::Float, Number::Float(number), _) => Ok(Staged::Float(number)),
-            (Kind::Int, _, Some(number)) => Ok(Staged::Int(number)),
-            // A number where a text is the id: its digits are the text.
-            (Kind::Text, Number::Int(number), _) if is_id => {
-                Ok(Staged::Text(number.to_string().into()))
-            }
-            (Kind::Link(to), Number::Int(number), _) => {
-                let digits = number.to_string();
-                let text = self.schema.table(to).has_text_id();
-                let id = if text { IdRef::Text(&digits) } else { IdRef::Int(number) };
-                Ok(Staged::Link(self.tx.refer(to, id)))
-            }
-            (Kind::Int | Kind::Link(_), Number::Large(number), _) => {
-                misfit(&format!("integer `{number}`"), "a whole number of 64 bits")
-            }
-            _ => misfit(&told(number), &self.expected(kind)),
-        }
-    }
-
-    /// What a field of a kind takes.
-    fn expected(&self, kind: Kind) -> String {
-        match kind {
-            Kind::Timestamp => {
-                "a time of RFC 3339, such as \"2031-05-04T09:40:00+02:00\"".to_owned()
-            }
-            Kind::Link(to) => {
-                format!("a \"{}\" object, its id, or null", self.schema.table(to).name)
-            }
-            kind => self.schema.kind_name(kind),
-        }
-    }
-
-    /// What comes next, for "found …".
-    fn found(&mut self) -> Read<String> {
-        Ok(match self.json.peek()? {
-            Next::Object => "an object".to_owned(),
-            Next::Array => "an array".to_owned(),
-            Next::Text => format!("string {:?}", self.json.text()?),
-            Next::Number => told(self.json.number()?),
-            Next::True => "boolean `true`".to_owned(),
-            Next::False => "boolean `false`".to_owned(),
-            Next::Null => "null".to_owned(),
-        })
-    }
-}
-
-fn told(number: Number) -> String {
-    match number {
-        Number::Int(number) => format!("integer `{number}`"),
-        Number::Large(number) => format!("integer `{number}`"),
-        Number::Float(number) => format!("number `{number}`"),
-    }
-}
-
-/// A JSON text without the white space between its tokens, lent if there is none.
-fn minified(raw: &str) -> Cow<'_, str> {
-    match raw.bytes().any(|byte| matches!(byte, b' ' | b'\n' | b'\r' | b'\t')) {
-        false => Cow::Borrowed(raw),
-        true => Cow::Owned(Json::from_raw(raw).as_str().to_owned()),
     }
 }

@@ -18,6 +18,14 @@ impl<'de> Step<'de> {
     pub(super) fn spelled(spelled: &'de str) -> Self {
         Step::Name(JsonReader::new(spelled).name().unwrap_or(Cow::Borrowed(spelled)))
     }
+
+    /// The member's name.
+    pub(super) fn name(&self) -> &str {
+        match self {
+            Step::Name(name) => name,
+            _ => "",
+        }
+    }
 }
 
 /// The steps as a JSON Pointer (RFC 6901).
@@ -26,7 +34,7 @@ pub(super) fn pointer(steps: &[Step<'_>], schema: &Schema) -> String {
     for step in steps {
         let written = match step {
             Step::Field(table, field) => {
-                write_part(&mut text, &schema.table(*table).field(*field).name)
+                write!(text, "{}", schema.table(*table).field(*field).from)
             }
             Step::Name(name) => write_part(&mut text, name),
             Step::Index(index) => write!(text, "/{index}"),

@@ -133,6 +133,5 @@ fn order_rows(
     b: Slot,
 ) -> Ordering {
     let row = |slot| TableRow { state, table: plan.table, slot };
-    order_by(plan, params, &row(a), &row(b))
-        .then_with(|| state.id(plan.table, a).cmp(&state.id(plan.table, b)))
+    order_by(plan, params, &row(a), &row(b)).then_with(|| state.compare_ids(plan.table, a, b))
 }

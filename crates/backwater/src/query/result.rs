@@ -10,7 +10,7 @@ use super::plan::{Plan, Window};
 use super::scalar::Scalar;
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::table::{Slot, State};
-use crate::value::Value;
+use crate::value::{Id, Value};
 
 /// What is published of a binding: its result, of which readers share one object.
 pub(crate) struct Entry {
@@ -209,7 +209,12 @@ impl QueryResult {
             Ordered::Rows(ranked) => {
                 let id =
                     ranked.get(rank).and_then(|slot| self.0.state.id(self.0.plan.table, *slot));
-                id.map(|id| id.to_id().into()).into_iter().collect()
+                match id.map(|id| id.to_id()) {
+                    Some(Id::Parts(parts)) => {
+                        parts.iter().map(|part| part.clone().into()).collect()
+                    }
+                    id => id.map(Value::from).into_iter().collect(),
+                }
             }
             Ordered::Groups(ranked) => ranked
                 .get(rank)

@@ -9,8 +9,7 @@ use std::cmp::Ordering;
 use std::sync::Arc;
 
 use super::numeral::{int_prefix, number_prefix, real_text};
-use crate::schema::{FieldNo, TableNo};
-use crate::schema::{Kind, Schema};
+use crate::schema::{Field, FieldNo, IdType, Kind, Schema, TableNo};
 use crate::table::{Cell, Slot, State};
 use crate::value::{IdRef, Json, Timestamp, Value};
 
@@ -37,12 +36,11 @@ pub(crate) enum Affinity {
 }
 
 impl Affinity {
-    pub(crate) fn of(kind: Kind, schema: &Schema) -> Self {
-        match kind {
-            Kind::Int | Kind::Float | Kind::Bool => Affinity::Numeric,
-            Kind::Text | Kind::Timestamp | Kind::Json => Affinity::Text,
-            Kind::Link(to) if schema.table(to).has_text_id() => Affinity::Text,
-            Kind::Link(_) => Affinity::Numeric,
+    pub(crate) fn of(field: &Field, schema: &Schema) -> Self {
+        match (field.kind, schema.linked_id_type(field)) {
+            (Kind::Int | Kind::Float | Kind::Bool | Kind::Links(_), _) => Affinity::Numeric,
+            (_, Some(IdType::Int)) => Affinity::Numeric,
+            _ => Affinity::Text,
         }
     }
 
@@ -69,10 +67,17 @@ impl<'a> Scalar<'a> {
             Cell::Bool(flag) => Scalar::Int(flag.into()),
             Cell::Text(text) | Cell::Json(text) => Scalar::Str(text),
             Cell::Timestamp(time) => Scalar::Time(time),
-            Cell::Link(target) => match state.schema.table(table).field(field).kind {
-                Kind::Link(to) => state.id(to, target).map_or(Scalar::Null, Scalar::from),
-                _ => Scalar::Null,
-            },
+            link => {
+                let target = state.target(table, field, link);
+                let id = target.and_then(|(to, slot)| state.id(to, slot));
+                match id {
+                    // Where ids of several types meet, all of them are texts.
+                    Some(IdRef::Int(number)) if state.is_text(table, field) => {
+                        Scalar::Text(number.to_string().into())
+                    }
+                    id => id.map_or(Scalar::Null, Scalar::from),
+                }
+            }
         }
     }
 
@@ -239,6 +244,7 @@ impl<'a> From<IdRef<'a>> for Scalar<'a> {
         match id {
             IdRef::Int(number) => Scalar::Int(number),
             IdRef::Text(text) => Scalar::Str(text),
+            parts => Scalar::Text(parts.to_id().to_json().as_str().into()),
         }
     }
 }

@@ -3,6 +3,7 @@
 //! It knows names, types and where a schema's text says them. It must not know rows, nor parse
 //! SQL: a named query is a text here, which the query room checks. Every room below reads it.
 
+mod members;
 mod pointer;
 mod read;
 pub(crate) use read::line_and_column;
@@ -11,7 +12,9 @@ use std::fmt;
 use std::sync::Arc;
 
 use crate::error::{Error, ErrorKind, Result, nearest};
+use crate::value::Value;
 
+pub(crate) use members::{Member, Members, Names};
 pub(crate) use pointer::{Pointer, write_part};
 
 /// A table's number in its schema.
@@ -72,14 +75,61 @@ pub struct Schema {
     pub(crate) name: Arc<str>,
 }
 
-/// A table: its fields, and which of them tells its rows apart.
+/// A table: its fields, and which of them tell its rows apart.
 #[derive(Debug, PartialEq)]
 pub(crate) struct Table {
     pub(crate) name: Arc<str>,
     pub(crate) fields: Vec<Field>,
-    /// The field that holds the id; a one-row table has none.
-    pub(crate) id: Option<FieldNo>,
+    /// The fields that hold the id; a one-row table has none.
+    pub(crate) id: Vec<FieldNo>,
     pub(crate) persist: bool,
+    /// The field by which newer news is told from older.
+    pub(crate) version: Option<FieldNo>,
+    /// What becomes of members that are no field.
+    pub(crate) unknown: Unknown,
+    /// Where the fields are in an object of a response.
+    pub(crate) members: Members,
+    /// What every object of the table is asked, told once.
+    pub(crate) asks: Asks,
+    pub(crate) made: Made,
+}
+
+/// Which of the rarer things some field of a table has.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(crate) struct Asks {
+    pub(crate) required: bool,
+    /// Links to one of several tables.
+    pub(crate) one_of: bool,
+    /// To-many links.
+    pub(crate) links: bool,
+}
+
+impl Asks {
+    pub(crate) fn of(fields: &[Field]) -> Self {
+        Self {
+            required: fields.iter().any(|field| field.required),
+            one_of: fields.iter().any(|field| field.kind == Kind::OneOf),
+            links: fields.iter().any(|field| matches!(field.kind, Kind::Links(_))),
+        }
+    }
+}
+
+/// Why a table is in the schema.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Made {
+    /// Its text says so.
+    Declared,
+    /// It holds the entries of a to-many link.
+    Entries { owner: TableNo, field: FieldNo },
+}
+
+/// What becomes of the members of an object that are no field of its table.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Unknown {
+    Ignored,
+    Refused,
+    /// They are kept in this field, as one JSON object.
+    Kept(FieldNo),
 }
 
 /// A field of a table.
@@ -88,6 +138,53 @@ pub(crate) struct Field {
     pub(crate) name: Arc<str>,
     pub(crate) kind: Kind,
     pub(crate) persist: bool,
+    /// Whether it is never null, and there in every record.
+    pub(crate) required: bool,
+    /// The only values that it takes; any, if there are none.
+    pub(crate) values: Vec<Value>,
+    /// Where it is in an object of a response.
+    pub(crate) from: Pointer,
+    pub(crate) link: Option<LinkRule>,
+}
+
+/// What a field says about the rows that it points at.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct LinkRule {
+    pub(crate) on_delete: OnDelete,
+    /// If it may point at one of several tables: how each is called, and how the name is told.
+    pub(crate) one_of: Option<OneOf>,
+}
+
+/// The tables that a link may point at.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct OneOf {
+    pub(crate) tables: Vec<(Arc<str>, TableNo)>,
+    /// The field beside the link that holds the name.
+    pub(crate) type_field: FieldNo,
+    /// The member of a nested object that holds it.
+    pub(crate) type_member: Arc<str>,
+}
+
+/// What becomes of a link when the row that it points at is deleted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum OnDelete {
+    /// It stays, and points at nothing.
+    Keep,
+    /// Its row is deleted too.
+    Cascade,
+    SetNull,
+    /// The row that it points at cannot be deleted.
+    Restrict,
+}
+
+/// A link that points at a table.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct LinkTo {
+    pub(crate) table: TableNo,
+    pub(crate) field: FieldNo,
+    pub(crate) on_delete: OnDelete,
+    /// Whether it may point at other tables too.
+    pub(crate) one_of: bool,
 }
 
 /// What a field holds.
@@ -101,6 +198,43 @@ pub(crate) enum Kind {
     Json,
     /// A to-one link; its value is the id of a row of that table.
     Link(TableNo),
+    /// A to-one link to one of several tables, which [`LinkRule::one_of`] names.
+    OneOf,
+    /// A to-many link; its value is how many entries it has in that link table.
+    Links(TableNo),
+}
+
+/// How the id of a table's rows is written as one value.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum IdType {
+    Int,
+    Text,
+    /// As a JSON array, since the id has several parts.
+    Parts,
+}
+
+impl Field {
+    /// The tables that the link may point at, if it may point at several.
+    pub(crate) fn one_of(&self) -> Option<&OneOf> {
+        self.link.as_ref().and_then(|link| link.one_of.as_ref())
+    }
+}
+
+impl OneOf {
+    /// The table that goes by a name.
+    pub(crate) fn table(&self, name: &str) -> Option<TableNo> {
+        self.tables.iter().find(|(known, _)| **known == *name).map(|(_, table)| *table)
+    }
+
+    /// How a table is called here.
+    pub(crate) fn name(&self, table: TableNo) -> &Arc<str> {
+        let known = self.tables.iter().find(|(_, number)| *number == table);
+        known.map_or(&self.tables[0].0, |(name, _)| name)
+    }
+
+    pub(crate) fn names(&self) -> Vec<&str> {
+        self.tables.iter().map(|(name, _)| &**name).collect()
+    }
 }
 
 /// What one kind of API response holds, and where.
@@ -155,9 +289,34 @@ impl Table {
         (0..self.fields.len() as u32).map(FieldNo)
     }
 
-    /// Whether the id of this table's rows is a text.
-    pub(crate) fn has_text_id(&self) -> bool {
-        self.id.is_some_and(|id| self.field(id).kind == Kind::Text)
+    /// Whether any value of a field's type is right, and the field is no part of the id.
+    pub(crate) fn takes_as_it_comes(&self, number: FieldNo) -> bool {
+        let field = self.field(number);
+        let asks = field.required || !field.values.is_empty() || field.kind == Kind::OneOf;
+        !asks && !self.id.contains(&number)
+    }
+
+    /// The link of which a field says at which table it points.
+    pub(crate) fn link_told_by(&self, type_field: FieldNo) -> Option<FieldNo> {
+        let told = |field: &Field| {
+            let one_of = field.link.as_ref().and_then(|link| link.one_of.as_ref());
+            one_of.is_some_and(|one_of| one_of.type_field == type_field)
+        };
+        let link = self.fields.iter().position(told)?;
+        Some(FieldNo(link as u32))
+    }
+
+    pub(crate) fn is_one_row(&self) -> bool {
+        self.id.is_empty()
+    }
+
+    /// How the id of this table's rows is written as one value.
+    pub(crate) fn id_type(&self) -> IdType {
+        match *self.id {
+            [id] if self.field(id).kind == Kind::Int => IdType::Int,
+            [id] if self.field(id).kind == Kind::Text => IdType::Text,
+            _ => IdType::Parts,
+        }
     }
 }
 
@@ -262,6 +421,40 @@ impl Schema {
         })
     }
 
+    /// The links that point at a table and do something when its rows are deleted.
+    pub(crate) fn links_to(&self, target: TableNo) -> impl Iterator<Item = LinkTo> {
+        self.table_numbers().flat_map(move |table| {
+            let definition = self.table(table);
+            definition.field_numbers().filter_map(move |field| {
+                let link = definition.field(field).link.as_ref()?;
+                let one_of = link.one_of.as_ref();
+                let points = match (definition.field(field).kind, one_of) {
+                    (Kind::Link(to), _) => to == target,
+                    (_, Some(one_of)) => one_of.tables.iter().any(|(_, to)| *to == target),
+                    _ => false,
+                };
+                let on_delete = link.on_delete;
+                (points && on_delete != OnDelete::Keep).then_some(LinkTo {
+                    table,
+                    field,
+                    on_delete,
+                    one_of: one_of.is_some(),
+                })
+            })
+        })
+    }
+
+    /// Fields by whose values rows of a table are looked for together.
+    pub(crate) fn chains(&self, table: TableNo) -> Vec<Vec<FieldNo>> {
+        let definition = self.table(table);
+        let links = definition.field_numbers().filter(|field| {
+            let link = &definition.field(*field).link;
+            let follows = |link: &LinkRule| link.on_delete != OnDelete::Keep;
+            link.as_ref().is_some_and(follows)
+        });
+        links.map(|field| vec![field]).collect()
+    }
+
     /// Whether rows written with one schema can be read with the other as they are.
     pub(crate) fn tables_differ(&self, other: &Schema) -> Option<String> {
         for table in other.tables.iter() {
@@ -276,13 +469,13 @@ impl Schema {
                 let Some(now) = mine.fields.iter().find(|now| now.name == field.name) else {
                     return Some(format!("field {place} is not in it any more"));
                 };
-                if self.kind_name(now.kind) != other.kind_name(field.kind) {
+                if self.kind_of(now) != other.kind_of(field) {
                     return Some(format!("field {place} has another type"));
                 }
                 if now.persist != field.persist {
                     return Some(format!("`persist` has changed for field {place}"));
                 }
-                if mine.fields[position].name != field.name {
+                if mine.fields.get(position).is_none_or(|mine| mine.name != field.name) {
                     return Some(format!(
                         "the fields of table \"{}\" stand in another order",
                         table.name
@@ -296,10 +489,37 @@ impl Schema {
         None
     }
 
-    /// How a schema's text names a type, for messages and comparisons.
+    /// How the ids are written that a field holds; `None` if it is no to-one link.
+    ///
+    /// Ids of several types have one type in common: a text.
+    pub(crate) fn linked_id_type(&self, field: &Field) -> Option<IdType> {
+        match (field.kind, &field.link) {
+            (Kind::Link(to), _) => Some(self.table(to).id_type()),
+            (Kind::OneOf, Some(LinkRule { one_of: Some(one_of), .. })) => {
+                let mut types = one_of.tables.iter().map(|(_, table)| self.table(*table).id_type());
+                let first = types.next()?;
+                Some(if types.all(|other| other == first) { first } else { IdType::Text })
+            }
+            _ => None,
+        }
+    }
+
+    /// How a schema's text names a field's type, for messages and comparisons.
+    pub(crate) fn kind_of(&self, field: &Field) -> String {
+        match &field.link {
+            Some(LinkRule { one_of: Some(one_of), .. }) => {
+                format!("link to {}", one_of.names().join(" or "))
+            }
+            _ => self.kind_name(field.kind),
+        }
+    }
+
+    /// As [`Schema::kind_of`], where only the kind is known.
     pub(crate) fn kind_name(&self, kind: Kind) -> String {
         match kind {
             Kind::Link(to) => format!("link to {}", self.table(to).name),
+            Kind::OneOf => "link".to_owned(),
+            Kind::Links(entries) => format!("links in {}", self.table(entries).name),
             _ => Kind::NAMES
                 .iter()
                 .find(|(_, named)| *named == kind)

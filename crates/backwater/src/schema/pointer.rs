@@ -18,6 +18,16 @@ impl Pointer {
         rest.split('/').map(unescape).collect::<Result<_, _>>().map(Self)
     }
 
+    /// The pointer to a member by its name.
+    pub(crate) fn member(name: &str) -> Self {
+        Self(vec![name.to_owned()])
+    }
+
+    /// The last part; empty if there is none.
+    pub(crate) fn last(&self) -> &str {
+        self.0.last().map_or("", String::as_str)
+    }
+
     pub(crate) fn parts(&self) -> &[String] {
         &self.0
     }

@@ -7,9 +7,9 @@ use siphasher::sip128::{Hasher128, SipHasher13};
 
 use crate::change::{Staged, checked_text};
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{FieldNo, Kind, Schema, TableNo};
+use crate::schema::{FieldNo, IdType, Kind, Schema, TableNo};
 use crate::table::{Cell, Slot, State};
-use crate::value::IdRef;
+use crate::value::{Id, IdRef, Json};
 
 /// A field's value in the storage form: booleans are 0 or 1, times are texts in UTC with six
 /// decimals, links are the ids that they point at. Absent is null here; which fields of a row are
@@ -43,6 +43,7 @@ impl<'a> From<IdRef<'a>> for Stored<'a> {
         match id {
             IdRef::Int(number) => Stored::Int(number),
             IdRef::Text(text) => Stored::Text(text.into()),
+            parts => Stored::Text(parts.to_id().to_json().as_str().to_owned().into()),
         }
     }
 }
@@ -204,10 +205,50 @@ pub(crate) fn stored<'a>(
         Cell::Bool(flag) => Stored::Int(flag.into()),
         Cell::Text(text) | Cell::Json(text) => Stored::Text(text.into()),
         Cell::Timestamp(time) => Stored::Text(time.to_string().into()),
-        Cell::Link(slot) => match state.schema.table(table).field(field).kind {
-            Kind::Link(to) => state.id(to, slot).map_or(Stored::Null, Stored::from),
-            _ => Stored::Null,
-        },
+        link => {
+            let target = state.target(table, field, link);
+            match target.and_then(|(to, slot)| state.id(to, slot)) {
+                Some(IdRef::Int(number)) if state.is_text(table, field) => {
+                    Stored::Text(number.to_string().into())
+                }
+                id => id.map_or(Stored::Null, Stored::from),
+            }
+        }
+    }
+}
+
+/// The id of a row, from the stored values of its fields.
+pub(crate) fn id_of<'v>(
+    schema: &Schema,
+    table: TableNo,
+    value_of: impl Fn(&FieldNo) -> Option<&'v Stored<'v>>,
+) -> Option<Id> {
+    let definition = schema.table(table);
+    let parts = definition
+        .id
+        .iter()
+        .map(|field| id_part(schema, definition.field(*field).kind, value_of(field)?));
+    let parts: Vec<Id> = parts.collect::<Option<_>>()?;
+    Some(match <[Id; 1]>::try_from(parts) {
+        Ok([only]) => only,
+        Err(parts) => Id::Parts(parts.into()),
+    })
+}
+
+/// The id, or the part of one, that a stored value is in a field of a kind.
+pub(crate) fn id_part(schema: &Schema, kind: Kind, value: &Stored<'_>) -> Option<Id> {
+    let id_type = match kind {
+        Kind::Int => IdType::Int,
+        Kind::Link(to) => schema.table(to).id_type(),
+        _ => IdType::Text,
+    };
+    match (id_type, value) {
+        (IdType::Int, Stored::Int(number)) => Some(Id::Int(*number)),
+        // Where ids of several types meet, all of them are texts.
+        (IdType::Int, Stored::Text(digits)) => digits.parse().ok().map(Id::Int),
+        (IdType::Text, Stored::Text(text)) => Some(Id::from(&**text)),
+        (IdType::Parts, Stored::Text(text)) => Id::from_json(&Json::parse(text).ok()?).ok(),
+        _ => None,
     }
 }
 
@@ -218,7 +259,7 @@ pub(crate) fn staged<'a>(kind: Kind, value: &'a Stored<'_>) -> Result<Staged<'a>
     };
     Ok(match (kind, value) {
         (_, Stored::Null) => Staged::Null,
-        (Kind::Int, Stored::Int(number)) => Staged::Int(*number),
+        (Kind::Int | Kind::Links(_), Stored::Int(number)) => Staged::Int(*number),
         (Kind::Float, Stored::Real(number)) if number.is_finite() => Staged::Float(*number),
         (Kind::Float, Stored::Int(number)) => Staged::Float(*number as f64),
         (Kind::Bool, Stored::Int(number @ (0 | 1))) => Staged::Bool(*number == 1),

@@ -3,13 +3,12 @@
 use std::sync::Arc;
 
 use super::Storage;
-use super::form::{Form, Hash, Stored, staged};
+use super::form::{Form, Hash, Stored, id_of, id_part, staged};
 use super::outbox::{Outbox, Total};
 use crate::change::Staged;
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{Kind, Schema, TableNo};
-use crate::table::{ONLY, State};
-use crate::value::IdRef;
+use crate::schema::{FieldNo, Kind, Schema, TableNo};
+use crate::table::{ONLY, Slot, State};
 
 /// Takes the rows that a storage holds.
 ///
@@ -141,38 +140,46 @@ impl Loader {
                 fields.len()
             ));
         }
-        let slot = match definition.id {
-            None => ONLY,
-            Some(id) => {
-                let place = fields.iter().position(|field| *field == id);
-                let id = match (place.map(|place| &values[place]), definition.has_text_id()) {
-                    (Some(Stored::Int(number)), false) => IdRef::Int(*number),
-                    (Some(Stored::Text(text)), true) => IdRef::Text(text),
-                    (found, _) => return damaged(format!("found {found:?} for an id")),
-                };
-                let rows = self.state.table_mut(number);
-                let slot = rows.slot_or_new(id);
-                if rows.is_row(slot) {
-                    return damaged(format!("two rows have the id {}", id.to_id()));
-                }
-                rows.insert(slot);
-                slot
+        let value_of = |field: &FieldNo| {
+            fields.iter().position(|other| other == field).map(|place| &values[place])
+        };
+        let slot = if definition.is_one_row() {
+            ONLY
+        } else {
+            let Some(id) = id_of(&schema, number, value_of) else {
+                return damaged(format!("found {values:?} with no id"));
+            };
+            let slot = match self.state.refer_id(number, &id) {
+                Ok(slot) => slot,
+                Err(error) => return damaged(error.to_string()),
+            };
+            if self.state.table(number).is_row(slot) {
+                return damaged(format!("two rows have the id {id}"));
             }
+            self.state.table_mut(number).insert(slot);
+            slot
         };
         for (field, value) in fields.iter().zip(values) {
             let field_definition = definition.field(*field);
-            if definition.id == Some(*field)
+            if definition.id.contains(field)
                 || absent.iter().any(|name| *name.as_ref() == *field_definition.name)
             {
                 continue;
             }
             let place = || format!("{table}.{}", field_definition.name);
-            let staged = match (field_definition.kind, value) {
-                (Kind::Link(to), value) => {
-                    self.link(to, value).map_err(|error| error.at(place()))?
+            let one_of = field_definition.link.as_ref().and_then(|link| link.one_of.as_ref());
+            let staged = match (field_definition.kind, one_of, value) {
+                (_, _, Stored::Null) => Ok(Staged::Null),
+                (Kind::Link(to), ..) => self.link(to, value).map(Staged::Link),
+                (_, Some(one_of), _) => match value_of(&one_of.type_field) {
+                    Some(Stored::Text(name)) => one_of.table(name),
+                    _ => None,
                 }
-                (kind, value) => staged(kind, value).map_err(|error| error.at(place()))?,
+                .ok_or_else(|| Error::new(ErrorKind::Damaged, "no table is told for a link"))
+                .and_then(|to| Ok(Staged::OneOf(to, self.link(to, value)?))),
+                (kind, ..) => staged(kind, value),
             };
+            let staged = staged.map_err(|error| error.at(place()))?;
             self.state.table_mut(number).set(slot, *field, staged.cell());
         }
         let total = &mut self.totals[number.index()];
@@ -181,17 +188,10 @@ impl Loader {
         Ok(())
     }
 
-    fn link(&mut self, to: TableNo, value: &Stored<'_>) -> Result<Staged<'static>> {
-        let text = self.state.schema.table(to).has_text_id();
-        let id = match (value, text) {
-            (Stored::Null, _) => return Ok(Staged::Null),
-            (Stored::Int(number), false) => IdRef::Int(*number),
-            (Stored::Text(id), true) => IdRef::Text(id),
-            (found, _) => {
-                return Err(Error::new(ErrorKind::Damaged, format!("found {found:?} for a link")));
-            }
-        };
-        Ok(Staged::Link(self.state.table_mut(to).slot_or_new(id)))
+    fn link(&mut self, to: TableNo, value: &Stored<'_>) -> Result<Slot> {
+        let id = id_part(&self.state.schema, Kind::Link(to), value);
+        let slot = id.and_then(|id| self.state.refer_id(to, &id).ok());
+        slot.ok_or_else(|| Error::new(ErrorKind::Damaged, format!("found {value:?} for a link")))
     }
 
     /// Takes the number of rows and the hash that the storage was told for a table.
@@ -290,7 +290,7 @@ fn begin(schema: Schema) -> (Arc<State>, u64, Outbox) {
 /// The row of a one-row table is always there, also when the storage has never had it.
 fn note_missing_rows(outbox: &mut Outbox, schema: &Schema, totals: &[Total]) {
     for table in schema.table_numbers() {
-        if schema.table(table).id.is_none() && totals[table.index()].rows == 0 {
+        if schema.table(table).is_one_row() && totals[table.index()].rows == 0 {
             outbox.note_missing(table, ONLY);
         }
     }

@@ -8,11 +8,11 @@ use std::path::{Path, PathBuf};
 use rusqlite::types::{ToSql, ToSqlOutput, ValueRef};
 use rusqlite::{Connection, OpenFlags, TransactionBehavior, params_from_iter};
 
-use super::form::{Form, Hash, Stored};
+use super::form::{Form, Hash, Stored, id_of};
 use super::outbox::{Batch, StoredRow, TableBatch};
 use super::{Header, Loader, Storage};
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{Kind, Schema, Table, TableNo};
+use crate::schema::{FieldNo, IdType, Kind, Schema, Table, TableNo};
 use crate::value::Id;
 
 /// "BWtr", in the header of every cache file.
@@ -320,7 +320,6 @@ fn load_table(
     let table = schema.table(number);
     let absent = load_absent(connection, &table.name)?;
     let fields = &form.table(number).fields;
-    let id = table.id.and_then(|id| fields.iter().position(|field| *field == id));
     let columns: Vec<String> =
         fields.iter().map(|field| quoted(&table.field(*field).name)).collect();
     // A table without any field that persists still has a row to count.
@@ -334,11 +333,12 @@ fn load_table(
         for place in 0..fields.len() {
             values.push(read_value(row.get_ref(place).map_err(unreadable)?)?);
         }
-        let key = id.map_or(Some(Id::Int(0)), |place| match &values[place] {
-            Stored::Int(number) => Some(Id::Int(*number)),
-            Stored::Text(text) => Some(Id::from(text.as_ref())),
-            _ => None,
-        });
+        let value_of = |id: &FieldNo| values.get(fields.iter().position(|field| field == id)?);
+        let key = match id_of(schema, number, value_of) {
+            _ if table.is_one_row() => Some(Id::Int(0)),
+            Some(id @ Id::Parts(_)) => Some(Id::from(id.to_json().as_str())),
+            id => id,
+        };
         let absent = key.and_then(|key| absent.get(&key)).unwrap_or(&none);
         loader.row(&table.name, &values, absent)?;
     }
@@ -446,14 +446,18 @@ fn write_table(
         .prepare_cached("DELETE FROM backwater_absent WHERE table_name = ? AND row_id = ?")?;
     let mut note_absent =
         connection.prepare_cached("INSERT INTO backwater_absent VALUES (?, ?, ?)")?;
-    if let Some(id) = definition.id {
-        let id = quoted(&definition.field(id).name);
-        let mut delete =
-            connection.prepare_cached(&format!("DELETE FROM {name} WHERE {id} = ?"))?;
-        for row in table.deletes() {
-            let row = stored_id(row);
-            delete.execute([&row])?;
-            forget_absent.execute((table.name(), &row))?;
+    if !definition.is_one_row() {
+        let parts = definition.id.iter().map(|id| quoted(&definition.field(*id).name) + " = ?");
+        let key = parts.collect::<Vec<_>>().join(" AND ");
+        let mut delete = connection.prepare_cached(&format!("DELETE FROM {name} WHERE {key}"))?;
+        for id in table.deletes() {
+            match id {
+                Id::Parts(parts) => {
+                    delete.execute(params_from_iter(parts.iter().map(stored_id)))?
+                }
+                single => delete.execute([stored_id(single)])?,
+            };
+            forget_absent.execute((table.name(), stored_id(id)))?;
         }
     } else {
         connection.execute(&format!("DELETE FROM {name}"), [])?;
@@ -500,7 +504,15 @@ fn create_table(schema: &Schema, form: &Form, number: TableNo) -> String {
         // A one-row table of which nothing persists.
         columns.push("backwater_only INTEGER".to_owned());
     }
-    let keyed = if table.has_text_id() { "STRICT, WITHOUT ROWID" } else { "STRICT" };
+    if table.id.len() > 1 {
+        let parts: Vec<_> = table.id.iter().map(|id| quoted(&table.field(*id).name)).collect();
+        columns.push(format!("PRIMARY KEY ({})", parts.join(", ")));
+    }
+    let keyed = match table.id_type() {
+        _ if table.is_one_row() => "STRICT",
+        IdType::Int => "STRICT",
+        IdType::Text | IdType::Parts => "STRICT, WITHOUT ROWID",
+    };
     format!(
         "CREATE TABLE IF NOT EXISTS {} (\n  {}\n) {keyed};",
         quoted(&table.name),
@@ -508,24 +520,24 @@ fn create_table(schema: &Schema, form: &Form, number: TableNo) -> String {
     )
 }
 
-fn column(schema: &Schema, form: &Form, table: &Table, number: crate::schema::FieldNo) -> String {
+fn column(schema: &Schema, form: &Form, table: &Table, number: FieldNo) -> String {
     let field = table.field(number);
     let name = quoted(&field.name);
-    let key = if table.id == Some(number) { " PRIMARY KEY" } else { "" };
-    match field.kind {
-        Kind::Int => format!("{name} INTEGER{key}"),
-        Kind::Float => format!("{name} REAL"),
-        Kind::Bool => format!("{name} INTEGER CHECK ({name} IN (0, 1))"),
-        Kind::Text | Kind::Timestamp | Kind::Json => format!("{name} TEXT{key}"),
-        Kind::Link(to) => {
-            let target = schema.table(to);
-            let kind = if target.has_text_id() { "TEXT" } else { "INTEGER" };
-            match target.id {
-                Some(id) if form.table(to).persists => {
-                    let id = quoted(&target.field(id).name);
-                    format!("{name} {kind} REFERENCES {} ({id})", quoted(&target.name))
+    let key = if *table.id == [number] { " PRIMARY KEY" } else { "" };
+    match (field.kind, schema.linked_id_type(field)) {
+        (Kind::Bool, _) => format!("{name} INTEGER CHECK ({name} IN (0, 1))"),
+        (Kind::Float, _) => format!("{name} REAL"),
+        (Kind::Int | Kind::Links(_), _) => format!("{name} INTEGER{key}"),
+        (_, None) => format!("{name} TEXT{key}"),
+        (kind, Some(id_type)) => {
+            let column = if id_type == IdType::Int { "INTEGER" } else { "TEXT" };
+            match kind {
+                Kind::Link(to) if form.table(to).persists && id_type != IdType::Parts => {
+                    let target = schema.table(to);
+                    let id = quoted(&target.field(target.id[0]).name);
+                    format!("{name} {column} REFERENCES {} ({id})", quoted(&target.name))
                 }
-                _ => format!("{name} {kind}"),
+                _ => format!("{name} {column}"),
             }
         }
     }

@@ -7,7 +7,7 @@ use super::dictionary::Symbol;
 use super::layout::{Layout, Place};
 use super::texts::Texts;
 use super::{Cell, Slot};
-use crate::schema::{FieldNo, Kind};
+use crate::schema::{FieldNo, Kind, TableNo};
 use crate::value::Timestamp;
 
 /// How many slots a chunk has.
@@ -90,13 +90,17 @@ impl Chunk {
             _ => {}
         }
         match place.kind {
-            Kind::Int => Cell::Int(long(row, place) as i64),
+            Kind::Int | Kind::Links(_) => Cell::Int(long(row, place) as i64),
             Kind::Float => Cell::Float(f64::from_bits(long(row, place))),
             Kind::Bool => Cell::Bool(state == TRUE),
             Kind::Timestamp => {
                 Cell::Timestamp(Timestamp::from_known_micros(long(row, place) as i64))
             }
             Kind::Link(_) => Cell::Link(Slot(row[place.word as usize])),
+            Kind::OneOf => {
+                let word = place.word as usize;
+                Cell::OneOf(TableNo(row[word]), Slot(row[word + 1]))
+            }
             Kind::Text if state == SYMBOL => {
                 Cell::Text(place.dictionary.text(Symbol(row[place.word as usize])))
             }
@@ -134,6 +138,9 @@ impl Chunk {
             Cell::Float(number) => put_long(row, place, (number + 0.0).to_bits()),
             Cell::Timestamp(time) => put_long(row, place, time.as_micros() as u64),
             Cell::Link(Slot(slot)) => put_word(row, place, VALUE, slot),
+            Cell::OneOf(TableNo(table), Slot(slot)) => {
+                put_long(row, place, u64::from(table) | u64::from(slot) << 32)
+            }
             Cell::Text(text) => match place.dictionary.intern(text) {
                 Some(Symbol(symbol)) => put_word(row, place, SYMBOL, symbol),
                 None => put_word(row, place, APART, add_text(&mut self.texts, text)),

@@ -58,7 +58,7 @@ impl Layout {
 /// How many words a value takes; a boolean is told by its state alone.
 fn words(kind: Kind) -> usize {
     match kind {
-        Kind::Int | Kind::Float | Kind::Timestamp => 2,
+        Kind::Int | Kind::Float | Kind::Timestamp | Kind::OneOf | Kind::Links(_) => 2,
         Kind::Bool => 0,
         Kind::Text | Kind::Json | Kind::Link(_) => 1,
     }

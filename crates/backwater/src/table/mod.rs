@@ -4,22 +4,27 @@
 //! copies only the chunks that it touches, so that readers keep what they hold. This room knows
 //! slots and cells; it must not know why something is written, nor who reads it.
 
+mod chains;
 mod chunk;
 mod dictionary;
-mod ids;
+mod keys;
 mod layout;
 mod snapshot;
 mod texts;
 mod trie;
 
+use std::cmp::Ordering;
 use std::hash::RandomState;
 use std::sync::Arc;
 
-use crate::schema::{FieldNo, Kind, Schema, TableNo};
-use crate::value::{IdRef, Json, Timestamp, Value};
+use crate::error::{Error, ErrorKind, Result};
+use crate::schema::{FieldNo, IdType, Kind, Schema, TableNo};
+use crate::value::{Id, IdRef, Json, Timestamp, Value};
+use chains::Chains;
+pub(crate) use chains::Key;
 use chunk::Chunk;
 pub(crate) use chunk::{Bits, CHUNK};
-use ids::Ids;
+use keys::Keys;
 use layout::Layout;
 pub(crate) use snapshot::field_no;
 pub use snapshot::{Row, Snapshot, TableSummary};
@@ -32,6 +37,11 @@ pub(crate) struct Slot(pub(crate) u32);
 
 /// The slot of a one-row table's row.
 pub(crate) const ONLY: Slot = Slot(0);
+
+/// The fields of a link table.
+pub(crate) const OWNER: FieldNo = FieldNo(0);
+pub(crate) const TARGET: FieldNo = FieldNo(2);
+pub(crate) const TARGET_TYPE: FieldNo = FieldNo(3);
 
 /// What a field of a row holds, lent by the table.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -46,6 +56,8 @@ pub(crate) enum Cell<'a> {
     Json(&'a str),
     /// A link, as the slot in the table that the field's kind names.
     Link(Slot),
+    /// A link to one of several tables.
+    OneOf(TableNo, Slot),
 }
 
 /// One version of all tables.
@@ -59,8 +71,9 @@ pub(crate) struct State {
 #[derive(Clone)]
 pub(crate) struct Table {
     chunks: Trie<Chunk>,
-    ids: Ids,
-    id_field: Option<FieldNo>,
+    keys: Keys,
+    id: Arc<[FieldNo]>,
+    chains: Vec<Chains>,
     layout: Arc<Layout>,
     slots: u32,
     rows: u32,
@@ -115,18 +128,140 @@ impl State {
         }
     }
 
+    /// The row's id, as a user sees it; a one-row table's row has none.
     pub(crate) fn id(&self, table: TableNo, slot: Slot) -> Option<IdRef<'_>> {
-        self.table(table).id(slot)
+        let fields = &self.schema.table(table).id;
+        if let [field] = **fields {
+            return self.id_part(table, slot, field);
+        }
+        let parts = fields.iter().map(|field| Some(self.id_part(table, slot, *field)?.to_id()));
+        let parts: Vec<Id> = parts.collect::<Option<_>>()?;
+        (!parts.is_empty()).then(|| IdRef::Parts(parts.into()))
     }
 
-    /// The slot of an id, whether or not its row is there; a new one if it is met for the first
-    /// time. A table that knows the id is not copied.
-    pub(crate) fn refer(&mut self, table: TableNo, id: IdRef<'_>) -> Slot {
+    fn id_part(&self, table: TableNo, slot: Slot, field: FieldNo) -> Option<IdRef<'_>> {
+        match self.table(table).cell(slot, field) {
+            Cell::Int(number) => Some(IdRef::Int(number)),
+            Cell::Text(text) => Some(IdRef::Text(text)),
+            cell => self.target(table, field, cell).and_then(|(to, slot)| self.id(to, slot)),
+        }
+    }
+
+    /// The order of two rows of a table by their ids, part by part as their columns have them.
+    pub(crate) fn compare_ids(&self, table: TableNo, a: Slot, b: Slot) -> Ordering {
+        let parts = self.schema.table(table).id.iter().map(|field| {
+            match (self.id_part(table, a, *field), self.id_part(table, b, *field)) {
+                // A part that has parts itself is one text.
+                (Some(a @ IdRef::Parts(_)), Some(b)) => {
+                    a.to_id().to_json().as_str().cmp(b.to_id().to_json().as_str())
+                }
+                (a, b) => a.cmp(&b),
+            }
+        });
+        parts.fold(Ordering::Equal, Ordering::then)
+    }
+
+    /// Whether a link is a text in SQL although the id that it points at may be a number.
+    pub(crate) fn is_text(&self, table: TableNo, field: FieldNo) -> bool {
+        let field = self.schema.table(table).field(field);
+        field.kind == Kind::OneOf && self.schema.linked_id_type(field) == Some(IdType::Text)
+    }
+
+    /// Where a link points, whether or not a row is there.
+    pub(crate) fn target(
+        &self,
+        table: TableNo,
+        field: FieldNo,
+        cell: Cell<'_>,
+    ) -> Option<(TableNo, Slot)> {
+        match (cell, self.schema.table(table).field(field).kind) {
+            (Cell::Link(slot), Kind::Link(to)) => Some((to, slot)),
+            (Cell::OneOf(to, slot), _) => Some((to, slot)),
+            _ => None,
+        }
+    }
+
+    /// The slot of a key, whether or not its row is there; a new one if it is met for the first
+    /// time. A table that knows the key is not copied.
+    pub(crate) fn refer(&mut self, table: TableNo, key: &[Cell<'_>]) -> Slot {
         let rows = self.table(table);
-        let hash = rows.ids.hash(id);
-        match rows.slot_of(id, hash) {
+        let hash = rows.keys.hash(key);
+        match rows.slot_of(key, hash) {
             Some(slot) => slot,
-            None => self.table_mut(table).add(id, hash),
+            None => self.table_mut(table).add(key, hash),
+        }
+    }
+
+    /// The slot of an id, a new one if it is met for the first time, as is one for each part of it
+    /// that is a link.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Type`] if the table has ids of another type.
+    pub(crate) fn refer_id(&mut self, table: TableNo, id: &Id) -> Result<Slot> {
+        self.check_id(table, id)?;
+        let schema = self.schema.clone();
+        let definition = schema.table(table);
+        let mut key = Key::new();
+        for (field, part) in definition.id.iter().zip(parts(id)) {
+            key.push(match definition.field(*field).kind {
+                Kind::Link(to) => Cell::Link(self.refer_id(to, part)?),
+                _ => part_cell(part),
+            });
+        }
+        Ok(self.refer(table, &key))
+    }
+
+    /// The slot of an id that something refers to; `None` if nothing does.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Type`] if the table has ids of another type.
+    pub(crate) fn slot(&self, table: TableNo, id: &Id) -> Result<Option<Slot>> {
+        self.check_id(table, id)?;
+        let definition = self.schema.table(table);
+        let mut key = Key::new();
+        for (field, part) in definition.id.iter().zip(parts(id)) {
+            key.push(match (definition.field(*field).kind, part) {
+                (Kind::Link(to), part) => match self.slot(to, part)? {
+                    Some(slot) => Cell::Link(slot),
+                    None => return Ok(None),
+                },
+                (_, part) => part_cell(part),
+            });
+        }
+        Ok(self.table(table).slot(&key))
+    }
+
+    /// Whether an id is of the type that the table declares, part by part.
+    fn check_id(&self, table: TableNo, id: &Id) -> Result<()> {
+        if self.fits(table, id) {
+            return Ok(());
+        }
+        let (expected, definition) = (self.id_form(table), self.schema.table(table));
+        let message = format!("found {}, expected {expected}", id.to_json().as_str());
+        Err(Error::new(ErrorKind::Type, message).at(format!("the id of \"{}\"", definition.name)))
+    }
+
+    fn fits(&self, table: TableNo, id: &Id) -> bool {
+        let definition = self.schema.table(table);
+        let fits = |(field, part): (&FieldNo, &Id)| match (definition.field(*field).kind, part) {
+            (Kind::Int, Id::Int(_)) | (Kind::Text, Id::Text(_)) => true,
+            (Kind::Link(to), part) => self.fits(to, part),
+            _ => false,
+        };
+        let parts = parts(id);
+        parts.len() == definition.id.len() && definition.id.iter().zip(parts).all(fits)
+    }
+
+    /// What an id of a table looks like: "an id of type int", "an id [sailing, number]".
+    pub(crate) fn id_form(&self, table: TableNo) -> String {
+        let definition = self.schema.table(table);
+        match definition.id_type() {
+            IdType::Int => "an id of type int".to_owned(),
+            IdType::Text => "an id of type text".to_owned(),
+            IdType::Parts => {
+                let names = definition.id.iter().map(|part| &*definition.field(*part).name);
+                format!("an id [{}]", names.collect::<Vec<_>>().join(", "))
+            }
         }
     }
 
@@ -141,35 +276,64 @@ impl State {
             Cell::Text(text) => Value::Text(text.into()),
             Cell::Timestamp(time) => Value::Timestamp(time),
             Cell::Json(text) => Value::Json(Json::from_raw(text)),
-            Cell::Link(target) => match self.schema.table(table).field(field).kind {
-                Kind::Link(to) => self.id(to, target).map_or(Value::Null, |id| id.to_id().into()),
-                _ => Value::Null,
-            },
+            link => {
+                let target = self.target(table, field, link);
+                let id = target.and_then(|(to, slot)| self.id(to, slot));
+                id.map_or(Value::Null, |id| id.to_id().into())
+            }
         })
+    }
+
+    /// The slot of an entry of a to-many link, if the link has that many.
+    pub(crate) fn entry(&self, entries: TableNo, owner: Slot, position: usize) -> Option<Slot> {
+        let table = self.table(entries);
+        let slot = table.slot(&[Cell::Link(owner), Cell::Int(position as i64)])?;
+        table.is_row(slot).then_some(slot)
+    }
+}
+
+/// The parts of an id, one if it is a single value.
+fn parts(id: &Id) -> &[Id] {
+    match id {
+        Id::Parts(parts) => parts,
+        single => std::slice::from_ref(single),
+    }
+}
+
+fn part_cell(part: &Id) -> Cell<'_> {
+    match part {
+        Id::Int(number) => Cell::Int(*number),
+        Id::Text(text) => Cell::Text(text),
+        Id::Parts(_) => Cell::Null,
     }
 }
 
 impl Table {
     fn new(schema: &Schema, number: TableNo, hasher: RandomState) -> Self {
         let definition = schema.table(number);
-        let is_target = schema
-            .tables
-            .iter()
-            .flat_map(|table| &table.fields)
-            .any(|field| field.kind == Kind::Link(number));
+        let points_here = |table: &crate::schema::Table| {
+            table.fields.iter().any(|field| {
+                let one_of = field.link.as_ref().and_then(|link| link.one_of.as_ref());
+                field.kind == Kind::Link(number)
+                    || one_of
+                        .is_some_and(|one_of| one_of.tables.iter().any(|(_, to)| *to == number))
+            })
+        };
+        let chains = schema.chains(number).into_iter();
         let mut table = Self {
             chunks: Trie::new(),
-            ids: Ids::new(hasher),
-            id_field: definition.id,
+            keys: Keys::new(hasher.clone()),
+            id: definition.id.as_slice().into(),
+            chains: chains.map(|fields| Chains::new(fields, hasher.clone())).collect(),
             layout: Arc::new(Layout::new(definition.fields.iter().map(|field| field.kind))),
             slots: 0,
             rows: 0,
             free: Trie::new(),
             free_len: 0,
             freed: Vec::new(),
-            is_target,
+            is_target: schema.tables.iter().any(points_here),
         };
-        if definition.id.is_none() {
+        if definition.is_one_row() {
             let only = table.new_slot();
             table.insert(only);
         }
@@ -203,21 +367,58 @@ impl Table {
         chunk.is_row(at).then_some(RowCells { chunk, at, layout: &self.layout })
     }
 
-    pub(crate) fn id(&self, slot: Slot) -> Option<IdRef<'_>> {
-        match self.cell(slot, self.id_field?) {
-            Cell::Int(number) => Some(IdRef::Int(number)),
-            Cell::Text(text) => Some(IdRef::Text(text)),
-            _ => None,
+    /// The slot of a key, whether or not its row is there.
+    pub(crate) fn slot(&self, key: &[Cell<'_>]) -> Option<Slot> {
+        self.slot_of(key, self.keys.hash(key))
+    }
+
+    fn slot_of(&self, key: &[Cell<'_>], hash: u32) -> Option<Slot> {
+        self.keys.find(hash, |slot| self.has(slot, &self.id, key))
+    }
+
+    /// Whether the fields of a slot hold these values.
+    fn has(&self, slot: Slot, fields: &[FieldNo], key: &[Cell<'_>]) -> bool {
+        fields.iter().zip(key).all(|(field, cell)| self.cell(slot, *field) == *cell)
+    }
+
+    /// The values of some fields of a slot; `None` if one of them has none.
+    pub(crate) fn key(&self, slot: Slot, fields: &[FieldNo]) -> Option<Key<'_>> {
+        let cells = fields.iter().map(|field| match self.cell(slot, *field) {
+            Cell::Absent | Cell::Null => None,
+            cell => Some(cell),
+        });
+        cells.collect()
+    }
+
+    /// The rows that have these values in these fields, which the schema has chains for.
+    pub(crate) fn chain(&self, fields: &[FieldNo], key: &[Cell<'_>]) -> Vec<Slot> {
+        let chains = self.chains.iter().find(|chains| chains.fields == fields);
+        debug_assert!(chains.is_some(), "the schema told which chains are asked for");
+        let rows = chains.map(|chains| chains.rows(key, |slot| self.has(slot, fields, key)));
+        rows.into_iter().flatten().collect()
+    }
+
+    /// Takes a row out of the chains of some fields, so that these can be written.
+    fn unchain(&mut self, slot: Slot, written: impl Fn(FieldNo) -> bool) {
+        let mut chains = std::mem::take(&mut self.chains);
+        for chains in chains.iter_mut().filter(|chains| chains.fields.iter().any(|f| written(*f))) {
+            if let Some(key) = self.key(slot, &chains.fields) {
+                chains.remove(slot, &key);
+            }
         }
+        self.chains = chains;
     }
 
-    /// The slot of an id, whether or not its row is there.
-    pub(crate) fn slot(&self, id: IdRef<'_>) -> Option<Slot> {
-        self.slot_of(id, self.ids.hash(id))
-    }
-
-    fn slot_of(&self, id: IdRef<'_>, hash: u32) -> Option<Slot> {
-        self.ids.find(hash, |slot| self.id(slot) == Some(id))
+    /// Puts a row into the chains of some fields, which were written.
+    fn enchain(&mut self, slot: Slot, written: impl Fn(FieldNo) -> bool) {
+        let mut chains = std::mem::take(&mut self.chains);
+        for chains in chains.iter_mut().filter(|chains| chains.fields.iter().any(|f| written(*f))) {
+            if let Some(key) = self.key(slot, &chains.fields) {
+                let fields = chains.fields.clone();
+                chains.add(slot, &key, |other| self.has(other, &fields, &key));
+            }
+        }
+        self.chains = chains;
     }
 
     /// The slots of all rows, in slot order.
@@ -227,22 +428,12 @@ impl Table {
         })
     }
 
-    /// The slot of an id; a new one, without a row, if the id is met for the first time.
-    pub(crate) fn slot_or_new(&mut self, id: IdRef<'_>) -> Slot {
-        let hash = self.ids.hash(id);
-        self.slot_of(id, hash).unwrap_or_else(|| self.add(id, hash))
-    }
-
-    fn add(&mut self, id: IdRef<'_>, hash: u32) -> Slot {
+    fn add(&mut self, key: &[Cell<'_>], hash: u32) -> Slot {
         let slot = self.new_slot();
-        if let Some(field) = self.id_field {
-            let cell = match id {
-                IdRef::Int(number) => Cell::Int(number),
-                IdRef::Text(text) => Cell::Text(text),
-            };
-            self.set(slot, field, cell);
+        for (field, cell) in self.id.clone().iter().zip(key) {
+            self.chunks.get_mut(index(slot)).set(offset(slot), *field, *cell, &self.layout);
         }
-        self.ids.insert(hash, slot);
+        self.keys.insert(hash, slot);
         slot
     }
 
@@ -251,13 +442,18 @@ impl Table {
         debug_assert!(!self.is_row(slot));
         self.chunks.get_mut(index(slot)).set_row(offset(slot), true);
         self.rows += 1;
+        if !self.chains.is_empty() {
+            self.enchain(slot, |_| true);
+        }
     }
 
     /// Takes a row out of its slot.
     pub(crate) fn delete(&mut self, slot: Slot) {
         debug_assert!(self.is_row(slot));
-        let kept = self.id_field.as_slice();
-        self.chunks.get_mut(index(slot)).clear(offset(slot), kept, &self.layout);
+        if !self.chains.is_empty() {
+            self.unchain(slot, |_| true);
+        }
+        self.chunks.get_mut(index(slot)).clear(offset(slot), &self.id, &self.layout);
         self.rows -= 1;
         if !self.is_target {
             self.freed.push(slot);
@@ -266,13 +462,9 @@ impl Table {
 
     fn hand_over_free_slots(&mut self) {
         for slot in std::mem::take(&mut self.freed) {
-            let Some(id) = self.id(slot).map(IdRef::to_id) else {
-                continue;
-            };
-            if self.is_row(slot) {
-                continue;
-            }
-            self.ids.remove(id.borrow(), slot);
+            let key = self.key(slot, &self.id).filter(|_| !self.is_row(slot));
+            let Some(hash) = key.map(|key| self.keys.hash(&key)) else { continue };
+            self.keys.remove(hash, slot);
             self.chunks.get_mut(index(slot)).clear(offset(slot), &[], &self.layout);
             if self.free_len < self.free.len() {
                 *self.free.get_mut(self.free_len) = slot;
@@ -285,25 +477,43 @@ impl Table {
 
     /// Writes one field.
     pub(crate) fn set(&mut self, slot: Slot, field: FieldNo, cell: Cell<'_>) {
-        self.chunks.get_mut(index(slot)).set(offset(slot), field, cell, &self.layout);
+        self.merge_at(slot, std::iter::once((field, cell)), self.is_row(slot));
     }
 
     /// Writes some fields of one row, which is made if it is not there.
     pub(crate) fn merge<'c>(
         &mut self,
         slot: Slot,
-        cells: impl Iterator<Item = (FieldNo, Cell<'c>)>,
+        cells: impl Iterator<Item = (FieldNo, Cell<'c>)> + Clone,
     ) {
+        self.merge_at(slot, cells, true);
+    }
+
+    fn merge_at<'c>(
+        &mut self,
+        slot: Slot,
+        cells: impl Iterator<Item = (FieldNo, Cell<'c>)> + Clone,
+        as_row: bool,
+    ) {
+        let was_row = self.is_row(slot);
+        let chained = !self.chains.is_empty();
+        // A new row enters all of its chains; one that was there moves in those that are written.
+        let written = |field| !was_row || cells.clone().any(|(written, _)| written == field);
+        if chained && was_row {
+            self.unchain(slot, written);
+        }
         let (chunk, at) = (self.chunks.get_mut(index(slot)), offset(slot));
-        let is_new = !chunk.is_row(at);
-        if is_new {
+        if as_row && !was_row {
             chunk.set_row(at, true);
             self.rows += 1;
         }
-        for (field, cell) in cells {
-            if is_new || chunk.cell(at, field, &self.layout) != cell {
+        for (field, cell) in cells.clone() {
+            if !was_row || chunk.cell(at, field, &self.layout) != cell {
                 chunk.set(at, field, cell, &self.layout);
             }
+        }
+        if chained && as_row {
+            self.enchain(slot, written);
         }
     }
 

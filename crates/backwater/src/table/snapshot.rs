@@ -3,7 +3,7 @@
 use std::fmt;
 use std::sync::Arc;
 
-use super::{Cell, ONLY, Slot, State};
+use super::{Cell, ONLY, Slot, State, TARGET};
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::schema::{FieldNo, Kind, Table, TableNo};
 use crate::value::{Id, Value};
@@ -68,7 +68,7 @@ impl Snapshot {
     /// ```
     pub fn get(&self, table: &str, id: impl Into<Id>) -> Result<Option<Row<'_>>> {
         let table = self.state.schema.table_no(table)?;
-        let slot = self.state.table(table).slot(id.into().borrow());
+        let slot = self.state.slot(table, &id.into())?;
         Ok(slot.and_then(|slot| self.row(table, slot)))
     }
 
@@ -85,14 +85,12 @@ impl Snapshot {
     /// ```
     pub fn only(&self, table: &str) -> Result<Row<'_>> {
         let number = self.state.schema.table_no(table)?;
-        match self.state.schema.table(number).id {
-            None => Ok(Row { state: &self.state, table: number, slot: ONLY }),
-            Some(_) => Err(Error::new(
-                ErrorKind::UnknownName,
-                format!("\"{table}\" is not a one-row table"),
-            )
-            .help("read its rows by their ids with `get`")),
+        if self.state.schema.table(number).is_one_row() {
+            return Ok(Row { state: &self.state, table: number, slot: ONLY });
         }
+        let message = format!("\"{table}\" is not a one-row table");
+        Err(Error::new(ErrorKind::UnknownName, message)
+            .help("read its rows by their ids with `get`"))
     }
 
     /// All rows of a table, in no order of meaning.
@@ -142,19 +140,14 @@ impl Snapshot {
                 fields: Vec::new(),
             };
             for field in definition.field_numbers() {
-                let kind = definition.field(field).kind;
                 let name = definition.field(field).name.to_string();
-                summary.fields.push((name, schema.kind_name(kind)));
+                summary.fields.push((name, schema.kind_of(definition.field(field))));
                 for slot in table.iter() {
-                    match (table.cell(slot, field), kind) {
-                        (Cell::Absent, _) => summary.absent += 1,
-                        (Cell::Link(target), Kind::Link(to))
-                            if !self.state.table(to).is_row(target) =>
-                        {
-                            summary.not_loaded += 1;
-                        }
-                        _ => {}
-                    }
+                    let cell = table.cell(slot, field);
+                    let target = self.state.target(number, field, cell);
+                    let is_here = target.is_none_or(|(to, slot)| self.state.table(to).is_row(slot));
+                    summary.absent += usize::from(cell == Cell::Absent);
+                    summary.not_loaded += usize::from(!is_here);
                 }
             }
             summary
@@ -246,18 +239,52 @@ impl<'s> Row<'s> {
     /// ```
     pub fn follow(&self, link: &str) -> Result<Option<Row<'s>>> {
         let number = field_no(self.definition(), link)?;
-        let Kind::Link(to) = self.definition().field(number).kind else {
-            return Err(Error::new(
-                ErrorKind::UnknownName,
-                format!("{}.{link} is not a link", self.definition().name),
-            )
-            .help("read it with `get`"));
+        if !matches!(self.definition().field(number).kind, Kind::Link(_) | Kind::OneOf) {
+            let message = format!("{}.{link} is not a to-one link", self.definition().name);
+            let help = "read it with `get`, or with `follow_all` if it is a to-many link";
+            return Err(Error::new(ErrorKind::UnknownName, message).help(help));
+        }
+        Ok(self.target(self.table, self.slot, number))
+    }
+
+    /// The rows that a to-many link points at, in their order; those that are not here are left
+    /// out.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if the table has no such link.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", r#"
+    /// #     table.port = { id = "code", fields = { code = "text" } }
+    /// #     table.route = { id = "id", fields = { id = "int", stops = { to_many = "port" } } }
+    /// # "#)?);
+    /// cache.commit("a route opened", |tx| {
+    ///     tx.insert("port", [("code", "SAL")])?;
+    ///     tx.insert("route", [("id", 4)])?;
+    ///     tx.set_links("route", 4, "stops", ["EEL", "SAL"])
+    /// })?;
+    /// let snapshot = cache.snapshot();
+    /// let stops = snapshot.get("route", 4)?.unwrap().follow_all("stops")?;
+    /// assert_eq!(stops.len(), 1); // nobody has said yet what EEL is
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn follow_all(&self, link: &str) -> Result<Vec<Row<'s>>> {
+        let number = field_no(self.definition(), link)?;
+        let Kind::Links(entries) = self.definition().field(number).kind else {
+            let message = format!("{}.{link} is not a to-many link", self.definition().name);
+            return Err(Error::new(ErrorKind::UnknownName, message).help("read it with `get`"));
         };
-        let target = match self.state.table(self.table).cell(self.slot, number) {
-            Cell::Link(slot) if self.state.table(to).is_row(slot) => slot,
-            _ => return Ok(None),
-        };
-        Ok(Some(Row { state: self.state, table: to, slot: target }))
+        let slots = (0..).map_while(|position| self.state.entry(entries, self.slot, position));
+        Ok(slots.filter_map(|entry| self.target(entries, entry, TARGET)).collect())
+    }
+
+    /// The row that a link of some row points at, if it is here.
+    fn target(&self, table: TableNo, slot: Slot, link: FieldNo) -> Option<Row<'s>> {
+        let cell = self.state.table(table).cell(slot, link);
+        let (to, target) = self.state.target(table, link, cell)?;
+        let is_row = self.state.table(to).is_row(target);
+        is_row.then_some(Row { state: self.state, table: to, slot: target })
     }
 
     /// The names and values of all fields that are not absent, in the schema's order.

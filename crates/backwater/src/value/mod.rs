@@ -162,6 +162,7 @@ impl From<Id> for Value {
         match id {
             Id::Int(number) => Value::Int(number),
             Id::Text(text) => Value::Text(text),
+            Id::Parts(_) => Value::Json(id.to_json()),
         }
     }
 }
@@ -241,13 +242,15 @@ fn minify(raw: &str) -> String {
 
 /// What tells a row from the others of its table.
 ///
-/// Ids order as SQL orders them: numbers by size, texts by their bytes.
+/// Ids order as SQL orders them: numbers by size, texts by their bytes, and ids of several parts
+/// by their first part, then by their second, and so on.
 ///
 /// ```
 /// use backwater::Id;
 ///
 /// assert_eq!(Id::from(311).to_string(), "311");
 /// assert!(Id::from("EEL") < Id::from("SAL"));
+/// assert_eq!(Id::from((311, "7A")).to_string(), r#"[311,"7A"]"#);
 /// ```
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Id {
@@ -255,6 +258,9 @@ pub enum Id {
     Int(i64),
     /// A text.
     Text(Arc<str>),
+    /// Several parts, in the order in which the schema names them; a part that is a link is the
+    /// id that it points at.
+    Parts(Arc<[Id]>),
 }
 
 impl Id {
@@ -262,15 +268,79 @@ impl Id {
         match self {
             Id::Int(number) => IdRef::Int(*number),
             Id::Text(text) => IdRef::Text(text),
+            Id::Parts(parts) => IdRef::Parts(parts.clone()),
+        }
+    }
+
+    /// The id that a JSON text is: a whole number, a string, or an array of these.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Type`] if it is something else.
+    ///
+    /// ```
+    /// use backwater::{Id, Json};
+    ///
+    /// assert_eq!(Id::from_json(&Json::parse(r#"[311, "7A"]"#)?)?, Id::from((311, "7A")));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn from_json(json: &Json) -> Result<Self> {
+        let value: serde_json::Value = serde_json::from_str(json.as_str()).unwrap_or_default();
+        Self::of_tree(&value).ok_or_else(|| {
+            let message = format!("found {}, expected an id", json.as_str());
+            Error::new(ErrorKind::Type, message)
+                .help("an id is a whole number, a text, or an array of the parts of one")
+        })
+    }
+
+    fn of_tree(value: &serde_json::Value) -> Option<Self> {
+        match value {
+            serde_json::Value::Number(number) => number.as_i64().map(Id::Int),
+            serde_json::Value::String(text) => Some(Id::Text(text.as_str().into())),
+            serde_json::Value::Array(parts) if parts.len() > 1 => {
+                parts.iter().map(Self::of_tree).collect::<Option<_>>().map(Id::Parts)
+            }
+            _ => None,
+        }
+    }
+
+    /// The id as a JSON text.
+    ///
+    /// ```
+    /// assert_eq!(backwater::Id::from("SAL").to_json().as_str(), r#""SAL""#);
+    /// ```
+    pub fn to_json(&self) -> Json {
+        let mut out = String::new();
+        self.write_json(&mut out);
+        Json(out.into())
+    }
+
+    fn write_json(&self, out: &mut String) {
+        match self {
+            Id::Int(number) => out.push_str(&number.to_string()),
+            Id::Text(text) => write_json_text(out, text),
+            Id::Parts(parts) => {
+                for (number, part) in parts.iter().enumerate() {
+                    out.push(if number == 0 { '[' } else { ',' });
+                    part.write_json(out);
+                }
+                out.push(']');
+            }
         }
     }
 }
 
+/// Writes a text as a JSON string.
+pub(crate) fn write_json_text(out: &mut String, text: &str) {
+    out.push_str(&serde_json::Value::from(text).to_string());
+}
+
+/// An id of several parts is written as a JSON array.
 impl fmt::Display for Id {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Id::Int(number) => number.fmt(f),
             Id::Text(text) => f.pad(text),
+            Id::Parts(_) => f.pad(self.to_json().as_str()),
         }
     }
 }
@@ -305,18 +375,32 @@ impl From<&Id> for Id {
     }
 }
 
+impl<A: Into<Id>, B: Into<Id>> From<(A, B)> for Id {
+    fn from((a, b): (A, B)) -> Self {
+        Id::Parts([a.into(), b.into()].into())
+    }
+}
+
+impl<A: Into<Id>, B: Into<Id>, C: Into<Id>> From<(A, B, C)> for Id {
+    fn from((a, b, c): (A, B, C)) -> Self {
+        Id::Parts([a.into(), b.into(), c.into()].into())
+    }
+}
+
 /// An id lent by whoever holds it, so that a look-up needs no copy.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) enum IdRef<'a> {
     Int(i64),
     Text(&'a str),
+    Parts(Arc<[Id]>),
 }
 
 impl IdRef<'_> {
-    pub(crate) fn to_id(self) -> Id {
+    pub(crate) fn to_id(&self) -> Id {
         match self {
-            IdRef::Int(number) => Id::Int(number),
-            IdRef::Text(text) => Id::Text(text.into()),
+            IdRef::Int(number) => Id::Int(*number),
+            IdRef::Text(text) => Id::Text((*text).into()),
+            IdRef::Parts(parts) => Id::Parts(parts.clone()),
         }
     }
 }

@@ -244,7 +244,7 @@ impl<'a> Lowering<'a> {
 
     fn affinity(&self, expr: &Expr) -> Affinity {
         match expr {
-            Expr::Column(number) => Affinity::of(self.table.fields[*number].kind, self.schema),
+            Expr::Column(number) => Affinity::of(&self.table.fields[*number], self.schema),
             _ => Affinity::None,
         }
     }

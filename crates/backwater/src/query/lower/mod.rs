@@ -14,7 +14,7 @@ use super::plan::{Grouping, KeyPart, OrderKey, Output, Param, Plan};
 use super::scalar::Affinity;
 use super::syntax::{Parsed, Refusal};
 use crate::change::FieldSet;
-use crate::schema::{FieldNo, Schema, Table, TableNo};
+use crate::schema::{FieldNo, IdType, Kind, Schema, Table, TableNo};
 use expression::Scope;
 use place::{place, start};
 use regroup::Placed;
@@ -77,7 +77,11 @@ impl<'a> Lowering<'a> {
             if grouped { placed.regroup(&keys, self.table) } else { Ok(placed.expr) }
         };
         let declared = |expr: &Expr| match expr {
-            Expr::Column(number) => Some(self.table.fields[*number].kind),
+            Expr::Column(number) => {
+                let field = &self.table.fields[*number];
+                let parts = self.schema.linked_id_type(field) == Some(IdType::Parts);
+                Some(if parts { Kind::Json } else { field.kind })
+            }
             _ => None,
         };
         let mut outputs = Vec::new();
@@ -292,7 +296,7 @@ impl<'a> Lowering<'a> {
                     open.push(*left);
                 }
                 (_, Some((field, param))) if keys.iter().all(|key| key.field != field) => {
-                    let affinity = Affinity::of(self.table.field(field).kind, self.schema);
+                    let affinity = Affinity::of(self.table.field(field), self.schema);
                     keys.push(KeyPart { field, param, affinity });
                 }
                 (expr, _) => {

@@ -1,0 +1,82 @@
+//! Values on their way into a row: of the field's type, and allowed there.
+
+use std::borrow::Cow;
+
+use crate::error::{Error, ErrorKind, Result, either};
+use crate::schema::{Field, FieldNo, TableNo};
+use crate::table::{Cell, Slot};
+use crate::value::{Timestamp, Value};
+
+/// A value that fits its field, on its way into a row.
+#[derive(Debug, Clone)]
+pub(crate) enum Staged<'a> {
+    Null,
+    Int(i64),
+    Float(f64),
+    Bool(bool),
+    Text(Cow<'a, str>),
+    Timestamp(Timestamp),
+    Json(Cow<'a, str>),
+    Link(Slot),
+    OneOf(TableNo, Slot),
+    /// The targets of a to-many link, in their order.
+    Links(Vec<(TableNo, Slot)>),
+}
+
+/// A row's fields on their way into it.
+pub(crate) type StagedRow<'a> = Vec<(FieldNo, Staged<'a>)>;
+
+impl Staged<'_> {
+    pub(crate) fn cell(&self) -> Cell<'_> {
+        match self {
+            Staged::Null => Cell::Null,
+            Staged::Int(number) => Cell::Int(*number),
+            Staged::Float(number) => Cell::Float(*number),
+            Staged::Bool(flag) => Cell::Bool(*flag),
+            Staged::Text(text) => Cell::Text(text),
+            Staged::Timestamp(time) => Cell::Timestamp(*time),
+            Staged::Json(json) => Cell::Json(json),
+            Staged::Link(slot) => Cell::Link(*slot),
+            Staged::OneOf(table, slot) => Cell::OneOf(*table, *slot),
+            Staged::Links(targets) => Cell::Int(targets.len() as i64),
+        }
+    }
+
+    /// What is wrong with this value in a field of its type.
+    pub(crate) fn misfit(&self, field: &Field) -> Option<String> {
+        if matches!(self, Staged::Null) {
+            let message = || "found null, expected a value: the field is required".to_owned();
+            return field.required.then(message);
+        }
+        if field.values.is_empty() {
+            return None;
+        }
+        let (told, known) = match self {
+            Staged::Text(text) => {
+                let known = field.values.iter().any(|value| value.as_str() == Some(text));
+                (format!("string {text:?}"), known)
+            }
+            Staged::Int(number) => {
+                let known = field.values.contains(&Value::Int(*number));
+                (format!("integer `{number}`"), known)
+            }
+            _ => return None,
+        };
+        let allowed = || {
+            let values: Vec<String> = field.values.iter().map(Value::to_string).collect();
+            either(&values.iter().map(String::as_str).collect::<Vec<_>>())
+        };
+        (!known).then(|| format!("found {told}, expected {}", allowed()))
+    }
+}
+
+/// A text that can be stored: without U+0000, which SQL shells and C programs cut texts at.
+pub(crate) fn checked_text(text: &str) -> Result<&str> {
+    if memchr::memchr(0, text.as_bytes()).is_some() {
+        return Err(Error::new(
+            ErrorKind::Type,
+            "this text holds U+0000, which a stored text cannot",
+        ));
+    }
+    Ok(text)
+}

@@ -1,0 +1,69 @@
+//! Which rows were written to.
+
+use rustc_hash::FxHashMap;
+use smallvec::SmallVec;
+
+use crate::table::{Bits, CHUNK, Slot};
+
+/// The slots of one table that were written to.
+#[derive(Clone, Default)]
+pub(crate) struct Touched {
+    /// A bit for each slot of the chunks that were met.
+    chunks: SmallVec<[(u32, Bits); 1]>,
+    /// Where each of them is, once there are more than a few.
+    places: FxHashMap<u32, u32>,
+}
+
+/// So many chunks are looked through one by one.
+const FEW: usize = 8;
+
+impl Touched {
+    /// Adds a slot; tells whether it is new here.
+    pub(crate) fn insert(&mut self, slot: Slot) -> bool {
+        let place = self.place(slot.0 / CHUNK as u32);
+        let bits = &mut self.chunks[place].1;
+        let at = slot.0 as usize % CHUNK;
+        let is_new = !bits.get(at);
+        bits.set(at, true);
+        is_new
+    }
+
+    fn place(&mut self, chunk: u32) -> usize {
+        // Neighbours come one after the other.
+        let len = self.chunks.len();
+        if self.chunks.last().is_some_and(|(last, _)| *last == chunk) {
+            return len - 1;
+        }
+        let known = match self.places.is_empty() {
+            true => self.chunks.iter().position(|(other, _)| *other == chunk),
+            false => self.places.get(&chunk).map(|place| *place as usize),
+        };
+        known.unwrap_or_else(|| {
+            self.chunks.push((chunk, Bits::default()));
+            match len {
+                ..FEW => {}
+                FEW => {
+                    let places = self.chunks.iter().enumerate();
+                    self.places =
+                        places.map(|(place, (chunk, _))| (*chunk, place as u32)).collect();
+                }
+                _ => drop(self.places.insert(chunk, len as u32)),
+            }
+            len
+        })
+    }
+
+    /// How many slots there are.
+    pub(crate) fn len(&self) -> usize {
+        self.chunks.iter().map(|(_, bits)| bits.len()).sum()
+    }
+
+    /// The slots in their order.
+    pub(crate) fn slots(&self) -> impl Iterator<Item = Slot> + use<> {
+        let mut chunks = self.chunks.clone();
+        chunks.sort_unstable_by_key(|(chunk, _)| *chunk);
+        chunks.into_iter().flat_map(|(chunk, bits)| {
+            bits.ones().map(move |at| Slot(chunk * CHUNK as u32 + at as u32))
+        })
+    }
+}

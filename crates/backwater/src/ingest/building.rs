@@ -1,0 +1,494 @@
+//! An object on its way into a row: which member is which field, and which row it is.
+
+use std::borrow::Cow;
+
+use smallvec::SmallVec;
+
+use super::json::{JsonReader, Next};
+use super::nested::{Around, Failure, Read, Reader, misfit};
+use super::place::Step;
+use crate::change::{Staged, StagedRow};
+use crate::error::{either, list, nearest};
+use crate::schema::{FieldNo, Kind, Member, Table, TableNo, Unknown};
+use crate::table::{Cell, Key, ONLY, Slot};
+use crate::value::{Id, write_json_text};
+
+/// What a member of an object is.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Found {
+    /// A field whose value is taken as it comes.
+    Plain(FieldNo),
+    /// A field that asks more of its value, or is part of the id.
+    Field(FieldNo),
+    /// It holds several fields, or fields deeper inside.
+    Deep,
+    Unknown,
+}
+
+/// What was read of an object.
+pub(super) struct Building<'de> {
+    pub(super) staged: StagedRow<'de>,
+    /// The parts of its id.
+    id: SmallVec<[(FieldNo, Staged<'de>); 1]>,
+    /// Bare ids that a field beside them says the table of.
+    pub(super) pending: Vec<(FieldNo, Id)>,
+    /// Members to be kept that are no field.
+    unknown: Vec<(Cow<'de, str>, &'de str)>,
+}
+
+impl<'de> Building<'de> {
+    pub(super) fn new(staged: StagedRow<'de>) -> Self {
+        Self { staged, id: SmallVec::new(), pending: Vec::new(), unknown: Vec::new() }
+    }
+
+    fn staged(&self, field: FieldNo) -> Option<&Staged<'de>> {
+        self.staged.iter().rev().find(|(other, _)| *other == field).map(|(_, staged)| staged)
+    }
+}
+
+impl<'de> Reader<'_, 'de> {
+    /// Reads an object's members.
+    pub(super) fn members(
+        &mut self,
+        table: TableNo,
+        building: &mut Building<'de>,
+        told_by: Option<&str>,
+    ) -> Read<()> {
+        self.open()?;
+        let mut count = 0;
+        while self.json.member(count == 0)? {
+            let (found, spelled) = self.member(table, count)?;
+            count += 1;
+            match found {
+                Found::Plain(field) => {
+                    match self.plain_value(self.schema.table(table).field(field)) {
+                        Ok(value) => building.staged.push((field, value)),
+                        Err(failure) => return Err(self.at(Step::Field(table, field), failure)),
+                    }
+                }
+                Found::Field(field) => self.field(table, field, building)?,
+                Found::Deep => {
+                    let name = Step::spelled(spelled);
+                    let schema = self.schema;
+                    if let Some(member) = schema.table(table).members.get(name.name()) {
+                        self.deep(table, member, building)
+                            .map_err(|failure| self.at(name, failure))?;
+                    }
+                }
+                Found::Unknown => self
+                    .unknown(table, spelled, building, told_by)
+                    .map_err(|failure| self.at(Step::spelled(spelled), failure))?,
+            }
+        }
+        self.depth -= 1;
+        Ok(())
+    }
+
+    /// Takes a member's name: what it is, by what the member in its place was in the last object of
+    /// the table; and how it was spelled.
+    fn member(&mut self, table: TableNo, place: usize) -> Read<(Found, &'de str)> {
+        let order = &mut self.orders[table.index()];
+        if let Some((spelled, found)) = order.get(place)
+            && self.json.take(spelled)
+        {
+            return Ok((*found, spelled));
+        }
+        let start = self.json.at();
+        let name = self.json.name()?;
+        let spelled = self.json.since(start);
+        let found = match self.schema.table(table).members.get(&name) {
+            None => Found::Unknown,
+            Some(member) => match member.only_field() {
+                None => Found::Deep,
+                Some(field) if self.schema.table(table).takes_as_it_comes(field) => {
+                    Found::Plain(field)
+                }
+                Some(field) => Found::Field(field),
+            },
+        };
+        match order.get_mut(place) {
+            Some(last) => *last = (spelled, found),
+            None => order.push((spelled, found)),
+        }
+        Ok((found, spelled))
+    }
+
+    /// Reads the value of a field of the table.
+    fn field(&mut self, table: TableNo, field: FieldNo, building: &mut Building<'de>) -> Read<()> {
+        self.take(table, field, building)
+            .map_err(|failure| self.at(Step::Field(table, field), failure))
+    }
+
+    fn take(&mut self, table: TableNo, field: FieldNo, building: &mut Building<'de>) -> Read<()> {
+        let definition = self.schema.table(table);
+        let is_id = definition.id.contains(&field);
+        if definition.field(field).kind == Kind::OneOf {
+            return self.one_of(table, field, building);
+        }
+        let value = self.value(definition.field(field), is_id)?;
+        if !is_id {
+            building.staged.push((field, value));
+            return Ok(());
+        }
+        if matches!(value, Staged::Null) {
+            let expected = format!("the id of a \"{}\" object", definition.name);
+            return misfit("null", &expected);
+        }
+        building.id.retain(|(other, _)| *other != field);
+        building.id.push((field, value));
+        if building.id.len() == definition.id.len() {
+            let slot = self.row_of(definition, table, &building.id);
+            if let Some(last) = self.around.last_mut() {
+                last.slot = Some(slot);
+            }
+        }
+        Ok(())
+    }
+
+    /// The slot of a row whose id is complete.
+    fn row_of(
+        &mut self,
+        definition: &Table,
+        table: TableNo,
+        id: &[(FieldNo, Staged<'de>)],
+    ) -> Slot {
+        if let [(_, only)] = id {
+            return self.tx.refer(table, &[only.cell()]);
+        }
+        let part = |field| id.iter().find(|(other, _)| *other == field);
+        let key: Key<'_> = definition
+            .id
+            .iter()
+            .map(|field| part(*field).map_or(Cell::Absent, |(_, staged)| staged.cell()))
+            .collect();
+        self.tx.refer(table, &key)
+    }
+
+    /// Reads a member that holds several fields, or fields deeper inside.
+    fn deep(&mut self, table: TableNo, member: &Member, building: &mut Building<'de>) -> Read<()> {
+        let start = self.json.at();
+        for field in &member.fields {
+            self.json.back(start);
+            self.take(table, *field, building)?;
+        }
+        if member.inside.is_empty() {
+            return Ok(());
+        }
+        self.json.back(start);
+        match self.json.peek()? {
+            // What lies behind a null is null.
+            Next::Null => {
+                self.json.word("null")?;
+                let fields = member.all_fields();
+                let inside = fields.into_iter().filter(|field| !member.fields.contains(field));
+                for field in inside {
+                    let staged = Staged::Null;
+                    if let Some(message) = staged.misfit(self.schema.table(table).field(field)) {
+                        return Err(Failure::misfit(message));
+                    }
+                    building.staged.push((field, staged));
+                }
+                Ok(())
+            }
+            Next::Object => {
+                self.open()?;
+                let mut first = true;
+                while self.json.member(first)? {
+                    first = false;
+                    let name = self.json.name()?;
+                    match member.inside.get(&name) {
+                        Some(member) => self
+                            .deep(table, member, building)
+                            .map_err(|failure| self.at(Step::Name(name), failure))?,
+                        None => drop(self.json.skip()?),
+                    }
+                }
+                self.depth -= 1;
+                Ok(())
+            }
+            Next::Array => {
+                self.open()?;
+                let mut index = 0;
+                while self.json.element(index == 0)? {
+                    match member.inside.get(&index.to_string()) {
+                        Some(member) => self
+                            .deep(table, member, building)
+                            .map_err(|failure| self.at(Step::Index(index), failure))?,
+                        None => drop(self.json.skip()?),
+                    }
+                    index += 1;
+                }
+                self.depth -= 1;
+                Ok(())
+            }
+            _ => {
+                let names: Vec<&str> = member.inside.names().collect();
+                let expected = format!("an object or array with {}, or null", list(&names));
+                misfit(&self.found()?, &expected)
+            }
+        }
+    }
+
+    /// Reads a member that is no field.
+    fn unknown(
+        &mut self,
+        table: TableNo,
+        spelled: &'de str,
+        building: &mut Building<'de>,
+        told_by: Option<&str>,
+    ) -> Read<()> {
+        let definition = self.schema.table(table);
+        let raw = self.json.skip()?;
+        if definition.unknown == Unknown::Ignored {
+            return Ok(());
+        }
+        let Ok(name) = JsonReader::new(spelled).name() else { return Ok(()) };
+        match definition.unknown {
+            _ if told_by == Some(&*name) => {}
+            Unknown::Ignored => {}
+            Unknown::Kept(_) => building.unknown.push((name, raw)),
+            Unknown::Refused => {
+                let known: Vec<&str> = definition.members.names().collect();
+                let expected = format!("only the fields of \"{}\"", definition.name);
+                let help = nearest(&name, known.iter().copied());
+                let hint = if help.is_empty() { help } else { format!("; {help}") };
+                return misfit(&format!("the unknown member {name:?}"), &(expected + &hint));
+            }
+        }
+        Ok(())
+    }
+
+    /// Ends an object: gives the slot of its row, and leaves what is to be merged into it.
+    pub(super) fn finish(
+        &mut self,
+        table: TableNo,
+        building: &mut Building<'de>,
+        record: bool,
+    ) -> Read<Slot> {
+        let definition = self.schema.table(table);
+        let slot = self.own_slot(definition, table, building)?;
+        if definition.asks.one_of {
+            self.settle_types(definition, table, slot, building)?;
+        }
+        if let Unknown::Kept(field) = definition.unknown
+            && !building.unknown.is_empty()
+        {
+            let before = match self.tx.state.table(table).cell(slot, field) {
+                Cell::Json(text) => Some(text),
+                _ => None,
+            };
+            let kept = overlay(before, &building.unknown);
+            building.staged.push((field, Staged::Json(kept.into())));
+        }
+        if record && definition.asks.required {
+            for field in definition.field_numbers() {
+                let required = definition.field(field).required;
+                let there = definition.id.contains(&field) || building.staged(field).is_some();
+                if required && !there {
+                    let name = format!("{}", definition.field(field).from);
+                    let expected = format!("every \"{}\" record to have it", definition.name);
+                    return misfit(&format!("no {name:?}"), &expected);
+                }
+            }
+        }
+        if let Some(version) = definition.version {
+            self.tx.leave_out_older(table, slot, version, &mut building.staged);
+        }
+        Ok(slot)
+    }
+
+    /// The slot of the object's row; parts of the id that it does not have itself are the rows
+    /// around it.
+    fn own_slot(
+        &mut self,
+        definition: &Table,
+        table: TableNo,
+        building: &mut Building<'de>,
+    ) -> Read<Slot> {
+        if definition.is_one_row() {
+            return Ok(ONLY);
+        }
+        let own = self.around.len() - 1;
+        if let Some(slot) = self.around[own].slot {
+            return Ok(slot);
+        }
+        self.complete(definition, &mut building.id, own)?;
+        Ok(self.row_of(definition, table, &building.id))
+    }
+
+    /// Adds the parts that an id lacks and that the rows around it are.
+    fn complete(
+        &mut self,
+        definition: &Table,
+        id: &mut SmallVec<[(FieldNo, Staged<'de>); 1]>,
+        own: usize,
+    ) -> Read<()> {
+        for field in &definition.id {
+            if id.iter().any(|(other, _)| other == field) {
+                continue;
+            }
+            let part = definition.field(*field);
+            let around = match part.kind {
+                Kind::Link(to) => self.around[..own].iter().rposition(|around| around.table == to),
+                _ => None,
+            };
+            let slot = match around {
+                Some(around) => self.slot_ahead(around)?,
+                None => None,
+            };
+            match slot {
+                Some(slot) => id.push((*field, Staged::Link(slot))),
+                None => {
+                    let found = format!("no such member {:?}", part.from.last());
+                    let expected = format!("the id of a \"{}\" object", definition.name);
+                    return misfit(&found, &expected);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// The slot of a row of which one part of the id is given, the others being the rows around.
+    pub(super) fn slot_with_part(&mut self, table: TableNo, value: Id) -> Read<Option<Slot>> {
+        let definition = self.schema.table(table);
+        let own = definition.id.iter().filter(|field| match definition.field(**field).kind {
+            Kind::Link(to) => self.around.iter().all(|around| around.table != to),
+            _ => true,
+        });
+        let own: Vec<FieldNo> = own.copied().collect();
+        let [field] = *own else { return Ok(None) };
+        let staged = match (definition.field(field).kind, &value) {
+            (Kind::Int, Id::Int(number)) => Staged::Int(*number),
+            (Kind::Int, Id::Text(text)) => match super::values::whole(text) {
+                Some(number) => Staged::Int(number),
+                None => return Ok(None),
+            },
+            (Kind::Text, Id::Int(number)) => Staged::Text(number.to_string().into()),
+            (Kind::Text, Id::Text(text)) => Staged::Text(text.to_string().into()),
+            _ => return Ok(None),
+        };
+        if let Some(message) = staged.misfit(definition.field(field)) {
+            return Err(Failure::misfit(message));
+        }
+        let mut id = SmallVec::from_iter([(field, staged)]);
+        self.complete(definition, &mut id, self.around.len())?;
+        Ok(Some(self.row_of(definition, table, &id)))
+    }
+
+    /// The slot of an object whose members are not all read yet: its id may come later.
+    fn slot_ahead(&mut self, around: usize) -> Read<Option<Slot>> {
+        self.used = self.used.min(around);
+        let Around { table, start, slot } = self.around[around];
+        if slot.is_some() {
+            return Ok(slot);
+        }
+        let definition = self.schema.table(table);
+        let (here, depth) = (self.json.at(), self.depth);
+        self.json.back(start);
+        self.json.peek()?;
+        self.json.open();
+        let (mut id, mut first) = (SmallVec::new(), true);
+        while self.json.member(first)? {
+            first = false;
+            let name = self.json.name()?;
+            let field = definition.members.get(&name).and_then(Member::only_field);
+            match field.filter(|field| definition.id.contains(field)) {
+                Some(field) => id.push((field, self.value(definition.field(field), true)?)),
+                None => drop(self.json.skip()?),
+            }
+        }
+        (self.depth, _) = (depth, self.json.back(here));
+        self.complete(definition, &mut id, around)?;
+        let slot = self.row_of(definition, table, &id);
+        self.around[around].slot = Some(slot);
+        Ok(Some(slot))
+    }
+
+    /// A link to one of several tables and the field that says to which are written together.
+    fn settle_types(
+        &mut self,
+        definition: &Table,
+        table: TableNo,
+        slot: Slot,
+        building: &mut Building<'de>,
+    ) -> Read<()> {
+        for (field, id) in std::mem::take(&mut building.pending) {
+            let Some(one_of) = definition.field(field).one_of() else { continue };
+            let told = match building.staged(one_of.type_field) {
+                Some(Staged::Text(name)) => Some(name.to_string()),
+                Some(_) => None,
+                None => match self.tx.state.table(table).cell(slot, one_of.type_field) {
+                    Cell::Text(name) => Some(name.to_owned()),
+                    _ => None,
+                },
+            };
+            let to = told.as_deref().and_then(|name| one_of.table(name));
+            let Some(to) = to else {
+                let (type_from, from) =
+                    (&definition.field(one_of.type_field).from, &definition.field(field).from);
+                let found = told.map_or("nothing".to_owned(), |told| format!("string {told:?}"));
+                let expected = format!(
+                    "{} to say at which table {:?} points",
+                    either(&one_of.names()),
+                    from.to_string()
+                );
+                let failure = Failure::misfit(format!("found {found}, expected {expected}"));
+                return Err(self.at(Step::Name(type_from.last().to_owned().into()), failure));
+            };
+            let target = self.tx.state.refer_id(to, &self.fitted(to, id));
+            let target = target.map_err(|error| {
+                let failure = Failure::misfit(error.to_string());
+                self.at(Step::Field(table, field), failure)
+            })?;
+            building.staged.push((field, Staged::OneOf(to, target)));
+        }
+        for field in definition.field_numbers() {
+            let Some(one_of) = definition.field(field).one_of() else { continue };
+            let name = match building.staged(field) {
+                Some(Staged::OneOf(to, _)) => Some(one_of.name(*to).to_string()),
+                _ => None,
+            };
+            let staged = building.staged(field).is_some();
+            building.staged.retain(|(other, _)| *other != one_of.type_field);
+            if staged {
+                let told = name.map_or(Staged::Null, |name| Staged::Text(name.into()));
+                building.staged.push((one_of.type_field, told));
+            }
+        }
+        Ok(())
+    }
+}
+
+/// The members of a JSON object with others put over them.
+fn overlay(before: Option<&str>, over: &[(Cow<'_, str>, &str)]) -> String {
+    let mut members: Vec<(Cow<'_, str>, Cow<'_, str>)> = Vec::new();
+    let mut put = |name: Cow<'_, str>, raw: Cow<'_, str>| match members
+        .iter_mut()
+        .find(|(known, _)| *known == name)
+    {
+        Some(member) => member.1 = raw.into_owned().into(),
+        None => members.push((name.into_owned().into(), raw.into_owned().into())),
+    };
+    // A field that holds something else than an object is written anew.
+    if let Some(text) = before {
+        let mut json = JsonReader::new(text);
+        if json.peek() == Ok(Next::Object) {
+            json.open();
+            let mut first = true;
+            while json.member(first) == Ok(true) {
+                first = false;
+                let (Ok(name), Ok(raw)) = (json.name(), json.skip()) else { break };
+                put(name, raw.into());
+            }
+        }
+    }
+    over.iter().for_each(|(name, raw)| put(name.clone(), super::values::minified(raw)));
+    let mut out = String::from("{");
+    for (number, (name, raw)) in members.iter().enumerate() {
+        out.push_str(if number == 0 { "" } else { "," });
+        write_json_text(&mut out, name);
+        out.push(':');
+        out.push_str(raw);
+    }
+    out + "}"
+}

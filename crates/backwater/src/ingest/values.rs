@@ -1,0 +1,368 @@
+//! A field's value in a response, in the field's type.
+
+use std::borrow::Cow;
+
+use super::building::Building;
+use super::json::{Next, Number};
+use super::nested::{Failure, Read, Reader, misfit};
+use super::place::Step;
+use crate::change::{Staged, checked_text};
+use crate::error::either;
+use crate::schema::{Field, FieldNo, IdType, Kind, OneOf, TableNo};
+use crate::table::{Cell, Slot, TARGET};
+use crate::value::{Id, Json, Timestamp};
+
+/// Whole numbers up to here have a binary64 of their own.
+const EXACT: f64 = 9_007_199_254_740_992.0;
+
+impl<'de> Reader<'_, 'de> {
+    /// Reads a field's value, in the field's type.
+    pub(super) fn value(&mut self, field: &Field, is_id: bool) -> Read<Staged<'de>> {
+        let value = self.any_value(field, is_id)?;
+        if (field.required || !field.values.is_empty())
+            && let Some(message) = value.misfit(field)
+        {
+            return Err(Failure::misfit(message));
+        }
+        Ok(value)
+    }
+
+    /// As [`Self::value`], the most common ways first.
+    #[inline]
+    pub(super) fn plain_value(&mut self, field: &Field) -> Read<Staged<'de>> {
+        match (self.json.peek()?, field.kind) {
+            (Next::Text, Kind::Text) => {
+                let text = self.json.text()?;
+                match checked_text(&text) {
+                    Ok(_) => Ok(Staged::Text(text)),
+                    Err(error) => Err(Failure::misfit(error.to_string())),
+                }
+            }
+            (Next::Number, Kind::Int) => match self.json.number()? {
+                Number::Int(number) => Ok(Staged::Int(number)),
+                number => self.number(number, field, false),
+            },
+            (Next::Object, Kind::Link(to)) => Ok(Staged::Link(self.linked(to, None)?)),
+            _ => self.any_value(field, false),
+        }
+    }
+
+    fn any_value(&mut self, field: &Field, is_id: bool) -> Read<Staged<'de>> {
+        let next = self.json.peek()?;
+        if next == Next::Null {
+            self.json.word("null")?;
+            return Ok(Staged::Null);
+        }
+        Ok(match (next, field.kind) {
+            (_, Kind::Json) => Staged::Json(minified(self.json.skip()?)),
+            (_, Kind::Links(entries)) => self.links(entries)?,
+            (Next::True, Kind::Bool) => {
+                self.json.word("true")?;
+                Staged::Bool(true)
+            }
+            (Next::False, Kind::Bool) => {
+                self.json.word("false")?;
+                Staged::Bool(false)
+            }
+            (Next::Object, Kind::Link(to)) => Staged::Link(self.linked(to, None)?),
+            (Next::Array, Kind::Link(to)) => self.at_most_one(to, field)?,
+            (Next::Text | Next::Number, Kind::Link(to)) => Staged::Link(self.bare(to, field)?),
+            (Next::Text, _) => {
+                let text = self.json.text()?;
+                return self.text(text, field, is_id);
+            }
+            (Next::Number, _) => {
+                let number = self.json.number()?;
+                return self.number(number, field, is_id);
+            }
+            _ => return misfit(&self.found()?, &self.expected(field)),
+        })
+    }
+
+    fn text(&mut self, text: Cow<'de, str>, field: &Field, is_id: bool) -> Read<Staged<'de>> {
+        match field.kind {
+            Kind::Text => match checked_text(&text) {
+                Ok(_) => Ok(Staged::Text(text)),
+                Err(error) => Err(Failure::misfit(error.to_string())),
+            },
+            Kind::Timestamp => match text.parse::<Timestamp>() {
+                Ok(time) => Ok(Staged::Timestamp(time)),
+                Err(_) => misfit(&format!("string {text:?}"), &self.expected(field)),
+            },
+            Kind::Int if is_id => match whole(&text) {
+                Some(number) => Ok(Staged::Int(number)),
+                None => misfit(&format!("string {text:?}"), "an id of type int"),
+            },
+            _ => misfit(&format!("string {text:?}"), &self.expected(field)),
+        }
+    }
+
+    fn number(&mut self, number: Number, field: &Field, is_id: bool) -> Read<Staged<'de>> {
+        let whole = match number {
+            Number::Int(number) => Some(number),
+            Number::Float(number) if number.fract() == 0.0 && number.abs() <= EXACT => {
+                Some(number as i64)
+            }
+            _ => None,
+        };
+        match (field.kind, number, whole) {
+            (Kind::Float, Number::Int(number), _) => Ok(Staged::Float(number as f64)),
+            (Kind::Float, Number::Large(number), _) => Ok(Staged::Float(number as f64)),
+            (Kind::Float, Number::Float(number), _) => Ok(Staged::Float(number)),
+            (Kind::Int, _, Some(number)) => Ok(Staged::Int(number)),
+            // A number where a text is the id: its digits are the text.
+            (Kind::Text, Number::Int(number), _) if is_id => {
+                Ok(Staged::Text(number.to_string().into()))
+            }
+            (Kind::Int, Number::Large(_), _) => misfit(&told(number), "a whole number of 64 bits"),
+            _ => misfit(&told(number), &self.expected(field)),
+        }
+    }
+
+    /// A bare id of a row that a link points at.
+    fn bare(&mut self, to: TableNo, field: &Field) -> Read<Slot> {
+        let id_type = self.schema.table(to).id_type();
+        if self.json.peek()? == Next::Text {
+            let text = self.json.text()?;
+            return match id_type {
+                IdType::Text => match checked_text(&text) {
+                    Ok(_) => Ok(self.tx.refer(to, &[Cell::Text(&text)])),
+                    Err(error) => Err(Failure::misfit(error.to_string())),
+                },
+                IdType::Int => match whole(&text) {
+                    Some(number) => Ok(self.tx.refer(to, &[Cell::Int(number)])),
+                    None => misfit(&format!("string {text:?}"), "an id of type int"),
+                },
+                IdType::Parts => self.part(to, Id::from(&*text), field),
+            };
+        }
+        match (self.json.number()?, id_type) {
+            (Number::Int(number), IdType::Int) => Ok(self.tx.refer(to, &[Cell::Int(number)])),
+            (Number::Int(number), IdType::Text) => {
+                Ok(self.tx.refer(to, &[Cell::Text(&number.to_string())]))
+            }
+            (Number::Int(number), IdType::Parts) => self.part(to, Id::Int(number), field),
+            (number @ Number::Large(_), _) => misfit(&told(number), "a whole number of 64 bits"),
+            (number, _) => misfit(&told(number), &self.expected(field)),
+        }
+    }
+
+    /// A single value that is an id together with the row around it, or the whole id as a text.
+    fn part(&mut self, to: TableNo, value: Id, field: &Field) -> Read<Slot> {
+        let found = value.to_json().as_str().to_owned();
+        if let Id::Text(text) = &value
+            && let Some(id) = Json::parse(text).ok().and_then(|json| Id::from_json(&json).ok())
+            && let Ok(slot) = self.tx.state.refer_id(to, &self.fitted(to, id))
+        {
+            return Ok(slot);
+        }
+        match self.slot_with_part(to, value)? {
+            Some(slot) => Ok(slot),
+            None => misfit(&found, &self.expected(field)),
+        }
+    }
+
+    /// A to-one link as an array: nothing, or one target, or the parts of an id.
+    fn at_most_one(&mut self, to: TableNo, field: &Field) -> Read<Staged<'de>> {
+        let start = self.json.at();
+        if self.schema.table(to).id_type() == IdType::Parts
+            && let Ok(id) = Json::parse(self.json.skip()?).and_then(|json| Id::from_json(&json))
+            && let Ok(slot) = self.tx.state.refer_id(to, &self.fitted(to, id))
+        {
+            return Ok(Staged::Link(slot));
+        }
+        self.json.back(start);
+        self.open()?;
+        let mut staged = Staged::Null;
+        let mut count = 0;
+        while self.json.element(count == 0)? {
+            if count == 1 {
+                let expected = self.expected(field);
+                return misfit("an array of several elements", &expected);
+            }
+            let target = self.target(to, field);
+            staged = Staged::Link(target.map_err(|failure| self.at(Step::Index(0), failure))?);
+            count += 1;
+        }
+        self.depth -= 1;
+        Ok(staged)
+    }
+
+    /// One target of a link to one table.
+    fn target(&mut self, to: TableNo, field: &Field) -> Read<Slot> {
+        match self.json.peek()? {
+            Next::Object => self.linked(to, None),
+            Next::Text | Next::Number => self.bare(to, field),
+            Next::Array if self.schema.table(to).id_type() == IdType::Parts => {
+                match self.at_most_one(to, field)? {
+                    Staged::Link(slot) => Ok(slot),
+                    _ => misfit("an empty array", &self.expected(field)),
+                }
+            }
+            _ => misfit(&self.found()?, &self.expected(field)),
+        }
+    }
+
+    /// The targets of a to-many link: an array of them, or one alone.
+    fn links(&mut self, entries: TableNo) -> Read<Staged<'de>> {
+        let schema = self.schema;
+        let field = schema.table(entries).field(TARGET);
+        if self.json.peek()? != Next::Array {
+            return Ok(Staged::Links(vec![self.any_target(field)?]));
+        }
+        self.open()?;
+        let mut targets = Vec::new();
+        while self.json.element(targets.is_empty())? {
+            let target = self.any_target(field);
+            targets.push(target.map_err(|failure| self.at(Step::Index(targets.len()), failure))?);
+        }
+        self.depth -= 1;
+        Ok(Staged::Links(targets))
+    }
+
+    /// One target of a to-many link, with its table.
+    fn any_target(&mut self, field: &Field) -> Read<(TableNo, Slot)> {
+        match (field.kind, field.one_of()) {
+            (Kind::Link(to), _) => Ok((to, self.target(to, field)?)),
+            (_, Some(one_of)) if self.json.peek()? == Next::Object => self.typed_object(one_of),
+            _ => misfit(&self.found()?, &self.expected(field)),
+        }
+    }
+
+    /// A link to one of several tables: an object that tells its type, or an id beside which the
+    /// type is told.
+    pub(super) fn one_of(
+        &mut self,
+        table: TableNo,
+        number: FieldNo,
+        building: &mut Building<'de>,
+    ) -> Read<()> {
+        let field = self.schema.table(table).field(number);
+        let Some(one_of) = field.one_of() else { return Ok(()) };
+        building.pending.retain(|(other, _)| *other != number);
+        let staged = match self.json.peek()? {
+            Next::Null => {
+                self.json.word("null")?;
+                if let Some(message) = Staged::Null.misfit(field) {
+                    return Err(Failure::misfit(message));
+                }
+                Staged::Null
+            }
+            Next::Object => {
+                let (to, slot) = self.typed_object(one_of)?;
+                Staged::OneOf(to, slot)
+            }
+            Next::Text => {
+                let text = self.json.text()?;
+                building.pending.push((number, Id::from(&*text)));
+                return Ok(());
+            }
+            Next::Number => match self.json.number()? {
+                Number::Int(id) => {
+                    building.pending.push((number, Id::Int(id)));
+                    return Ok(());
+                }
+                other => return misfit(&told(other), &self.expected(field)),
+            },
+            _ => return misfit(&self.found()?, &self.expected(field)),
+        };
+        building.staged.push((number, staged));
+        Ok(())
+    }
+
+    /// An object that tells by one of its members to which table it belongs.
+    fn typed_object(&mut self, one_of: &OneOf) -> Read<(TableNo, Slot)> {
+        let start = self.json.at();
+        self.json.open();
+        let (mut told, mut first) = (None, true);
+        while self.json.member(first)? {
+            first = false;
+            let name = self.json.name()?;
+            if *name == *one_of.type_member && self.json.peek()? == Next::Text {
+                told = Some(self.json.text()?);
+            } else {
+                self.json.skip()?;
+            }
+        }
+        let to = told.as_ref().and_then(|name| one_of.table(name));
+        let Some(to) = to else {
+            let member = one_of.type_member.to_string();
+            let found = told.map_or("no such member".to_owned(), |told| format!("string {told:?}"));
+            let expected = format!("{} to tell the table of this object", either(&one_of.names()));
+            let failure = Failure::misfit(format!("found {found}, expected {expected}"));
+            return Err(self.at(Step::Name(member.into()), failure));
+        };
+        self.json.back(start);
+        Ok((to, self.linked(to, Some(&one_of.type_member))?))
+    }
+
+    /// An id in the type that a table declares: a number for its digits, and the other way round.
+    pub(super) fn fitted(&self, table: TableNo, id: Id) -> Id {
+        let definition = self.schema.table(table);
+        let part = |field: &FieldNo, id: &Id| match (definition.field(*field).kind, id) {
+            (Kind::Int, Id::Text(text)) => whole(text).map_or_else(|| id.clone(), Id::Int),
+            (Kind::Text, Id::Int(number)) => Id::from(number.to_string()),
+            (Kind::Link(to), id) => self.fitted(to, id.clone()),
+            _ => id.clone(),
+        };
+        match (&*definition.id, &id) {
+            ([only], _) => part(only, &id),
+            (fields, Id::Parts(parts)) if fields.len() == parts.len() => {
+                let fitted = fields.iter().zip(parts.iter()).map(|(field, id)| part(field, id));
+                Id::Parts(fitted.collect())
+            }
+            _ => id,
+        }
+    }
+
+    /// What a field takes.
+    fn expected(&self, field: &Field) -> String {
+        match field.kind {
+            Kind::Timestamp => {
+                "a time of RFC 3339, such as \"2031-05-04T09:40:00+02:00\"".to_owned()
+            }
+            Kind::Link(to) => {
+                format!("a \"{}\" object, its id, or null", self.schema.table(to).name)
+            }
+            Kind::OneOf => {
+                let names = field.one_of().map_or_else(Vec::new, OneOf::names);
+                format!("an object that is {}, its id, or null", either(&names))
+            }
+            _ => self.schema.kind_of(field),
+        }
+    }
+
+    /// What comes next, for "found …".
+    pub(super) fn found(&mut self) -> Read<String> {
+        Ok(match self.json.peek()? {
+            Next::Object => "an object".to_owned(),
+            Next::Array => "an array".to_owned(),
+            Next::Text => format!("string {:?}", self.json.text()?),
+            Next::Number => told(self.json.number()?),
+            Next::True => "boolean `true`".to_owned(),
+            Next::False => "boolean `false`".to_owned(),
+            Next::Null => "null".to_owned(),
+        })
+    }
+}
+
+/// The number whose digits a text is.
+pub(super) fn whole(text: &str) -> Option<i64> {
+    text.parse().ok().filter(|number: &i64| number.to_string() == text)
+}
+
+fn told(number: Number) -> String {
+    match number {
+        Number::Int(number) => format!("integer `{number}`"),
+        Number::Large(number) => format!("integer `{number}`"),
+        Number::Float(number) => format!("number `{number}`"),
+    }
+}
+
+/// A JSON text without the white space between its tokens, lent if there is none.
+pub(super) fn minified(raw: &str) -> Cow<'_, str> {
+    match raw.bytes().any(|byte| matches!(byte, b' ' | b'\n' | b'\r' | b'\t')) {
+        false => Cow::Borrowed(raw),
+        true => Cow::Owned(Json::from_raw(raw).as_str().to_owned()),
+    }
+}

@@ -1,0 +1,230 @@
+//! Reading `backwater.toml`: every problem is gathered with its place, none stops the reading.
+
+mod rule;
+mod table;
+
+use std::ops::Range;
+use std::sync::Arc;
+
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+use super::{NamedQuery, Pointer, Schema, Table, TableNo};
+use crate::error::{Error, ErrorKind, Result, did_you_mean, either, nearest, nearest_name};
+
+type Value<'t> = Spanned<DeValue<'t>>;
+
+/// Reads a whole schema, or all that is wrong with it.
+pub(super) fn schema(name: &str, text: &str) -> Result<Schema> {
+    let mut reader = Reader {
+        name,
+        text,
+        problems: Vec::new(),
+        tables: Vec::new(),
+        links: Vec::new(),
+        entries: Vec::new(),
+    };
+    let (document, syntax) = DeTable::parse_recoverable(text);
+    for error in &syntax {
+        let at = error.span().map_or(text.len(), |span| span.start);
+        reader.problem(at, format!("this is not TOML: {}", error.message()), "");
+    }
+    let mut made = None;
+    if syntax.is_empty() {
+        made = Some(reader.document(document.get_ref()));
+    }
+    reader.problems.sort_by_key(|(at, _)| *at);
+    let problems = reader.problems.into_iter().map(|(_, problem)| problem).collect();
+    match (Error::gather(problems), made) {
+        (None, Some(schema)) => Ok(schema),
+        (Some(problems), _) => Err(problems),
+        (None, None) => Err(Error::new(ErrorKind::Schema, "this is not TOML").at(name)),
+    }
+}
+
+struct Reader<'t> {
+    name: &'t str,
+    text: &'t str,
+    problems: Vec<(usize, Error)>,
+    /// The tables that the text names.
+    tables: Vec<Arc<str>>,
+    /// Where a link stands, and what it points at.
+    links: Vec<(usize, TableNo)>,
+    /// The link tables that to-many links ask for, in the order of their numbers.
+    entries: Vec<Table>,
+}
+
+impl<'t> Reader<'t> {
+    fn problem(&mut self, at: usize, message: impl Into<String>, help: impl Into<String>) {
+        let place = format!("{}:{}", self.name, line_and_column(self.text, at));
+        self.problems.push((at, Error::new(ErrorKind::Schema, message).at(place).help(help)));
+    }
+
+    fn document(&mut self, document: &DeTable<'t>) -> Schema {
+        let [tables, rules, queries] =
+            self.parts(document, "a schema", ["table", "response", "query"]);
+        let tables = self.entries_of(tables, "table.NAME");
+        self.tables = tables.iter().map(|(name, ..)| Arc::from(*name)).collect();
+        let read = tables.iter().enumerate().map(|(number, (name, at, value))| {
+            self.table_name(name, *at, number);
+            self.table(TableNo(number as u32), name, value)
+        });
+        let mut tables: Vec<Table> = read.collect();
+        tables.append(&mut self.entries);
+        self.links(&tables);
+        let rules = self.entries_of(rules, "response.NAME");
+        let rules =
+            rules.iter().filter_map(|(name, _, value)| self.rule(name, value, &tables)).collect();
+        let queries = self.entries_of(queries, "query");
+        let queries =
+            queries.iter().filter_map(|(name, _, value)| self.query(name, value)).collect();
+        Schema {
+            tables: tables.into(),
+            rules,
+            queries,
+            text: self.text.into(),
+            name: self.name.into(),
+        }
+    }
+
+    /// The values of the named parts; a part of another name is a problem, and is read as the one
+    /// that it is most likely meant to be, so that one slip is one problem.
+    fn parts<'d, const N: usize>(
+        &mut self,
+        table: &'d DeTable<'t>,
+        what: &str,
+        known: [&str; N],
+    ) -> [Option<&'d Value<'t>>; N] {
+        let mut found = [None; N];
+        for (key, value) in table.iter() {
+            let name = key.get_ref().as_ref();
+            let meant = if known.contains(&name) { Some(name) } else { nearest_name(name, known) };
+            if meant != Some(name) {
+                let message = format!("{what} has no \"{name}\"; expected {}", either(&known));
+                let help = meant.map(did_you_mean).unwrap_or_default();
+                self.problem(key.span().start, message, help);
+            }
+            let place = known.iter().position(|name| Some(*name) == meant);
+            if let Some(place) = place.filter(|place| found[*place].is_none()) {
+                found[place] = Some(value);
+            }
+        }
+        found
+    }
+
+    /// The entries of a table of tables: name, where it stands, value.
+    fn entries_of<'d>(
+        &mut self,
+        value: Option<&'d Value<'t>>,
+        shape: &str,
+    ) -> Vec<(&'d str, usize, &'d Value<'t>)> {
+        let Some(value) = value else {
+            return Vec::new();
+        };
+        let Some(table) = self.as_table(value, &format!("a table [{shape}]")) else {
+            return Vec::new();
+        };
+        table.iter().map(|(key, value)| (key.get_ref().as_ref(), key.span().start, value)).collect()
+    }
+
+    fn as_table<'d>(&mut self, value: &'d Value<'t>, expected: &str) -> Option<&'d DeTable<'t>> {
+        match value.get_ref() {
+            DeValue::Table(table) => Some(table),
+            _ => self.unexpected(value, expected),
+        }
+    }
+
+    fn as_text<'d>(&mut self, value: &'d Value<'t>, expected: &str) -> Option<&'d str> {
+        match value.get_ref() {
+            DeValue::String(text) => Some(text.as_ref()),
+            _ => self.unexpected(value, expected),
+        }
+    }
+
+    fn unexpected<T>(&mut self, value: &Value<'t>, expected: &str) -> Option<T> {
+        let message = format!("found {}, expected {expected}", found(value.get_ref()));
+        self.problem(value.span().start, message, "");
+        None
+    }
+
+    /// One of several names.
+    fn as_name<T: Copy>(
+        &mut self,
+        value: &Value<'t>,
+        what: &str,
+        known: &[(&str, T)],
+    ) -> Option<T> {
+        let names: Vec<&str> = known.iter().map(|(name, _)| *name).collect();
+        let name = self.as_text(value, &format!("{what}: {}", either(&names)))?;
+        let found = known.iter().find(|(known, _)| *known == name).map(|(_, named)| *named);
+        if found.is_none() {
+            let help = nearest_name(name, names.iter().copied()).map(did_you_mean);
+            let message = format!("there is no {what} \"{name}\"; expected {}", either(&names));
+            self.problem(value.span().start, message, help.unwrap_or_default());
+        }
+        found
+    }
+
+    /// A JSON Pointer.
+    fn as_pointer(&mut self, value: &Value<'t>) -> Option<Pointer> {
+        let text = self.as_text(value, "a JSON Pointer such as \"/sailings\"")?;
+        let read = Pointer::parse(text);
+        read.map_err(|why| self.problem(value.span().start, why, "write it as \"/sailings\"")).ok()
+    }
+
+    /// The number of a table that the text names.
+    fn as_table_no(&mut self, value: &Value<'t>, expected: &str) -> Option<TableNo> {
+        let name = self.as_text(value, expected)?;
+        self.table_no(value.span().start, name)
+    }
+
+    fn table_no(&mut self, at: usize, name: &str) -> Option<TableNo> {
+        let position = self.tables.iter().position(|table| table.eq_ignore_ascii_case(name));
+        if position.is_none() {
+            let help = nearest(name, self.tables.iter().map(|table| &**table));
+            self.problem(at, format!("there is no table \"{name}\""), help);
+        }
+        position.map(|position| TableNo(position as u32))
+    }
+
+    fn as_flag(&mut self, value: Option<&Value<'t>>, otherwise: bool) -> bool {
+        match value.map(|value| (value, value.get_ref())) {
+            None => otherwise,
+            Some((_, DeValue::Boolean(flag))) => *flag,
+            Some((value, _)) => self.unexpected(value, "true or false").unwrap_or(otherwise),
+        }
+    }
+
+    fn query(&mut self, name: &str, value: &Value<'t>) -> Option<NamedQuery> {
+        let sql = self.as_text(value, "an SQL statement in a string")?;
+        let Range { start, end } = value.span();
+        let inside = self.text.get(start..end).and_then(|raw| raw.find(sql));
+        Some(NamedQuery {
+            name: name.into(),
+            sql: sql.into(),
+            offset: start + inside.unwrap_or(0),
+            verbatim: inside.is_some(),
+        })
+    }
+}
+
+/// What a TOML value is, for "found …".
+fn found(value: &DeValue<'_>) -> &'static str {
+    match value {
+        DeValue::String(_) => "a string",
+        DeValue::Integer(_) => "an integer",
+        DeValue::Float(_) => "a float",
+        DeValue::Boolean(_) => "a boolean",
+        DeValue::Datetime(_) => "a date or time",
+        DeValue::Array(_) => "an array",
+        DeValue::Table(_) => "a table",
+    }
+}
+
+/// `line:column` of a byte offset, both from 1, the column in characters.
+pub(crate) fn line_and_column(text: &str, offset: usize) -> String {
+    let before = text.get(..offset.min(text.len())).unwrap_or(text);
+    let line_start = before.rfind('\n').map_or(0, |newline| newline + 1);
+    let line = before.matches('\n').count() + 1;
+    format!("{line}:{}", before[line_start..].chars().count() + 1)
+}

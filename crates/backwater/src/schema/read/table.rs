@@ -1,0 +1,594 @@
+//! Reading tables and their fields.
+
+use std::sync::Arc;
+
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+use super::{Reader, Value, found};
+use crate::error::nearest;
+use crate::schema::{
+    Asks, Field, FieldNo, Kind, LinkRule, Made, Members, Names, OnDelete, OneOf, Pointer, Table,
+    TableNo, Unknown,
+};
+
+/// Prefixes that SQLite and the storage form keep for themselves.
+const RESERVED: [&str; 2] = ["sqlite_", "backwater_"];
+/// An SQLite table has 2,000 columns at most.
+const MOST_FIELDS: usize = 1000;
+/// The member by which a nested object tells its table, if the schema says nothing else.
+const TYPE_MEMBER: &str = "type";
+
+const ON_DELETE: [(&str, OnDelete); 4] = [
+    ("keep", OnDelete::Keep),
+    ("cascade", OnDelete::Cascade),
+    ("set null", OnDelete::SetNull),
+    ("restrict", OnDelete::Restrict),
+];
+
+/// What a field's table of options may say.
+const OPTIONS: [&str; 11] = [
+    "type",
+    "to",
+    "to_many",
+    "persist",
+    "required",
+    "values",
+    "from",
+    "on_delete",
+    "type_field",
+    "type_member",
+    "link_table",
+];
+
+/// What is said of a field, each if it is.
+struct Options<'d, 't> {
+    kind: Option<&'d Value<'t>>,
+    to: Option<&'d Value<'t>>,
+    to_many: Option<&'d Value<'t>>,
+    persist: Option<&'d Value<'t>>,
+    required: Option<&'d Value<'t>>,
+    values: Option<&'d Value<'t>>,
+    from: Option<&'d Value<'t>>,
+    on_delete: Option<&'d Value<'t>>,
+    type_field: Option<&'d Value<'t>>,
+    type_member: Option<&'d Value<'t>>,
+    link_table: Option<&'d Value<'t>>,
+}
+
+/// A link to one of several tables whose type field is looked for when all fields are known.
+struct Typed {
+    field: usize,
+    at: usize,
+    type_field: Arc<str>,
+}
+
+impl<'t> Reader<'t> {
+    pub(super) fn table_name(&mut self, name: &str, at: usize, number: usize) {
+        if name.is_empty() || name.contains('\0') {
+            self.problem(at, "a table's name is empty or has a U+0000", "give it a name");
+        }
+        if let Some(prefix) =
+            RESERVED.iter().find(|prefix| name.to_lowercase().starts_with(**prefix))
+        {
+            self.problem(
+                at,
+                format!("table names that begin with \"{prefix}\" are reserved"),
+                "take another name",
+            );
+        }
+        let before = self.tables[..number].iter();
+        if let Some(same) = before.clone().find(|other| other.eq_ignore_ascii_case(name)) {
+            let message =
+                format!("tables \"{same}\" and \"{name}\" are one name in SQL, which ignores case");
+            self.problem(at, message, "take another name");
+        }
+    }
+
+    pub(super) fn table(&mut self, number: TableNo, name: &str, value: &Value<'t>) -> Table {
+        let mut made = Table {
+            name: name.into(),
+            fields: Vec::new(),
+            id: Vec::new(),
+            persist: true,
+            version: None,
+            unknown: Unknown::Ignored,
+            members: Members::default(),
+            asks: Asks::default(),
+            made: Made::Declared,
+        };
+        let at = value.span().start;
+        let Some(table) =
+            self.as_table(value, "a table with `id` (or `one_row = true`) and `fields`")
+        else {
+            return made;
+        };
+        let known = ["id", "one_row", "fields", "persist", "names", "unknown", "version"];
+        let [id, one_row, fields, persist, names, unknown, version] =
+            self.parts(table, "a table", known);
+        made.persist = self.as_flag(persist, true);
+        let names = names.and_then(|value| self.as_name(value, "manner of names", &Names::KNOWN));
+        self.fields(&mut made, number, at, fields, names);
+        let one_row = one_row.is_some() && self.as_flag(one_row, true);
+        match (id, one_row) {
+            (None, true) => {}
+            (Some(id), true) => {
+                self.problem(
+                    id.span().start,
+                    "a one-row table needs no id",
+                    "leave out `id` or `one_row`",
+                );
+            }
+            (None, false) => self.problem(
+                at,
+                format!("table \"{name}\" does not say which field holds the id"),
+                "add `id = \"FIELD\"`, or `one_row = true` for a table of a single row",
+            ),
+            (Some(id), false) => self.id(id, &mut made),
+        }
+        if let Some(unknown) = unknown {
+            made.unknown = self.unknown(unknown, &made).unwrap_or(Unknown::Ignored);
+        }
+        made.version = version.and_then(|version| self.version(version, &made));
+        made.members = Members::of(&made.fields);
+        made.asks = Asks::of(&made.fields);
+        made
+    }
+
+    fn fields(
+        &mut self,
+        made: &mut Table,
+        number: TableNo,
+        at: usize,
+        fields: Option<&Value<'t>>,
+        names: Option<Names>,
+    ) {
+        let name = made.name.clone();
+        let entries = self.entries_of(fields, &format!("table.{name}.fields"));
+        if entries.is_empty()
+            && (fields.is_none() || matches!(fields.map(Spanned::get_ref), Some(DeValue::Table(_))))
+        {
+            self.problem(
+                at,
+                format!("table \"{name}\" has no fields"),
+                format!("list them under [table.{name}.fields]"),
+            );
+        }
+        if entries.len() > MOST_FIELDS {
+            let message = format!("table \"{name}\" has {} fields", entries.len());
+            self.problem(at, message, format!("a table has at most {MOST_FIELDS}"));
+        }
+        let mut typed = Vec::new();
+        for (field_name, at, value) in entries {
+            self.field_name(field_name, at, made);
+            let field = self.field(field_name, value, made, number, names, &mut typed);
+            made.fields.push(field);
+        }
+        for typed in typed {
+            self.type_field(made, typed, names);
+        }
+    }
+
+    /// Names the fields of the id.
+    fn id(&mut self, value: &Value<'t>, table: &mut Table) {
+        let expected = "the name of the field that holds the id, or an array of such names";
+        let names: Vec<&Value<'t>> = match value.get_ref() {
+            DeValue::Array(names) => names.iter().collect(),
+            _ => vec![value],
+        };
+        if names.is_empty() {
+            self.problem(value.span().start, "the id has no parts", "name at least one field");
+        }
+        for value in &names {
+            let Some(number) = self.field_of(value, table, expected) else { continue };
+            let (at, field) = (value.span().start, table.field(number));
+            let name = &field.name;
+            let allowed = match field.kind {
+                Kind::Int | Kind::Text => true,
+                Kind::Link(_) => names.len() > 1,
+                _ => false,
+            };
+            if !allowed {
+                let message = format!("the id \"{name}\" is neither int nor text");
+                let help = match field.kind {
+                    Kind::Link(_) => "a link can only be one of several parts of an id",
+                    _ => "give that field one of these types",
+                };
+                self.problem(at, message, help);
+            }
+            if !field.persist && table.persist {
+                let message = format!("the id \"{name}\" must persist, as its rows do");
+                self.problem(at, message, "mark the table instead");
+            }
+            if field.link.as_ref().is_some_and(|link| link.on_delete == OnDelete::SetNull) {
+                let message = format!("\"{name}\" is part of the id, which cannot be set null");
+                self.problem(at, message, "use `on_delete = \"cascade\"` or \"restrict\"");
+            }
+            if table.id.contains(&number) {
+                self.problem(at, format!("the id names \"{name}\" twice"), "name it once");
+                continue;
+            }
+            table.id.push(number);
+        }
+    }
+
+    /// The number of a field that the text names.
+    fn field_of(&mut self, value: &Value<'t>, table: &Table, expected: &str) -> Option<FieldNo> {
+        let name = self.as_text(value, expected)?;
+        let number = table.field_no(name);
+        if number.is_none() {
+            let help = nearest(name, table.field_names());
+            let message = format!("table \"{}\" has no field \"{name}\"", table.name);
+            self.problem(value.span().start, message, help);
+        }
+        number
+    }
+
+    fn unknown(&mut self, value: &Value<'t>, table: &Table) -> Option<Unknown> {
+        let DeValue::Table(parts) = value.get_ref() else {
+            let known = [("ignore", Unknown::Ignored), ("error", Unknown::Refused)];
+            return self.as_name(value, "way with unknown members", &known);
+        };
+        let [kept] = self.parts(parts, "`unknown`", ["keep"]);
+        let Some(kept) = kept else {
+            let help = "write `unknown = { keep = \"FIELD\" }`, \"ignore\" or \"error\"";
+            self.problem(value.span().start, "no field to keep unknown members in", help);
+            return None;
+        };
+        let field = self.field_of(kept, table, "the name of a json field")?;
+        if table.field(field).kind != Kind::Json {
+            let message = format!("\"{}\" is not of type json", table.field(field).name);
+            self.problem(kept.span().start, message, "unknown members are kept as one JSON object");
+        }
+        Some(Unknown::Kept(field))
+    }
+
+    fn version(&mut self, value: &Value<'t>, table: &Table) -> Option<FieldNo> {
+        let number = self.field_of(value, table, "the name of a field")?;
+        let field = table.field(number);
+        if !matches!(field.kind, Kind::Int | Kind::Text | Kind::Timestamp) {
+            let message = format!("the version \"{}\" has no order", field.name);
+            let help = "give that field the type int, text or timestamp";
+            self.problem(value.span().start, message, help);
+        }
+        if !field.persist && table.persist {
+            let message = format!("the version \"{}\" must persist, as its rows do", field.name);
+            self.problem(value.span().start, message, "mark the table instead");
+        }
+        Some(number)
+    }
+
+    fn field_name(&mut self, name: &str, at: usize, table: &Table) {
+        if name.is_empty() || name.contains('\0') {
+            self.problem(at, "a field's name is empty or has a U+0000", "give it a name");
+        }
+        if let Some(same) = table.fields.iter().find(|field| field.name.eq_ignore_ascii_case(name))
+        {
+            let message = format!(
+                "fields \"{}\" and \"{name}\" are one name in SQL, which ignores case",
+                same.name
+            );
+            self.problem(at, message, "take another name");
+        }
+    }
+
+    fn field(
+        &mut self,
+        name: &str,
+        value: &Value<'t>,
+        table: &Table,
+        number: TableNo,
+        names: Option<Names>,
+        typed: &mut Vec<Typed>,
+    ) -> Field {
+        let mut made = plain(name, Kind::Text, names);
+        let parts = match value.get_ref() {
+            DeValue::String(_) => {
+                made.kind = self.kind(value).unwrap_or(Kind::Text);
+                return made;
+            }
+            DeValue::Table(parts) => parts,
+            other => {
+                let expected = "a type such as \"text\", or a link such as { to = \"vessel\" }";
+                let message = format!("found {}, expected {expected}", found(other));
+                self.problem(value.span().start, message, "");
+                return made;
+            }
+        };
+        let options = self.options(parts);
+        made.persist = self.as_flag(options.persist, true);
+        made.required = self.as_flag(options.required, false);
+        if let Some(from) = options.from {
+            made.from = self.from(from).unwrap_or(made.from);
+        }
+        let at = value.span().start;
+        match (options.kind, options.to, options.to_many) {
+            (Some(kind), None, None) => made.kind = self.kind(kind).unwrap_or(Kind::Text),
+            (None, Some(to), None) => {
+                if let Some((kind, link)) = self.link(to, &options) {
+                    if link.one_of.is_some() {
+                        let type_field = self.type_field_name(&options, name);
+                        typed.push(Typed { field: table.fields.len(), at, type_field });
+                    }
+                    (made.kind, made.link) = (kind, Some(link));
+                }
+            }
+            (None, None, Some(to)) => {
+                let target = self.link(to, &options);
+                if let Some((kind, link)) = target {
+                    made.kind = self.entries(table, number, &made, at, &options, (kind, link));
+                }
+            }
+            (None, None, None) => self.problem(
+                at,
+                format!("field \"{name}\" says no type"),
+                "add `type = \"text\"`, or `to = \"TABLE\"` for a link",
+            ),
+            (_, to, to_many) => {
+                let at = to_many.or(to).map_or(at, |value| value.span().start);
+                let message = "a field has a `type` or is a link, not both";
+                self.problem(at, message, "leave out all but one of `type`, `to` and `to_many`");
+            }
+        }
+        self.misplaced(&made, &options);
+        if let Some(values) = options.values {
+            made.values = self.values(values, &made);
+        }
+        made
+    }
+
+    fn options<'d>(&mut self, parts: &'d DeTable<'t>) -> Options<'d, 't> {
+        let [
+            kind,
+            to,
+            to_many,
+            persist,
+            required,
+            values,
+            from,
+            on_delete,
+            type_field,
+            type_member,
+            link_table,
+        ] = self.parts(parts, "a field", OPTIONS);
+        Options {
+            kind,
+            to,
+            to_many,
+            persist,
+            required,
+            values,
+            from,
+            on_delete,
+            type_field,
+            type_member,
+            link_table,
+        }
+    }
+
+    /// Options that say nothing about a field of this kind.
+    fn misplaced(&mut self, field: &Field, options: &Options<'_, 't>) {
+        let links = matches!(field.kind, Kind::Links(_));
+        let is_link = links || field.link.is_some();
+        let one_of = field.link.as_ref().is_some_and(|link| link.one_of.is_some());
+        let only = [
+            (options.on_delete, "on_delete", is_link, "a link"),
+            (options.link_table, "link_table", links, "a to-many link"),
+            (options.type_field, "type_field", one_of, "a link to one of several tables"),
+            (
+                options.type_member,
+                "type_member",
+                one_of || links,
+                "a link to one of several tables",
+            ),
+        ];
+        for (value, option, fits, what) in only {
+            if let Some(value) = value.filter(|_| !fits) {
+                let message = format!("\"{}\" is not {what}", field.name);
+                self.problem(value.span().start, message, format!("leave out `{option}`"));
+            }
+        }
+        if let Some(link) = &field.link
+            && link.on_delete == OnDelete::SetNull
+            && field.required
+            && let Some(value) = options.on_delete
+        {
+            let message = format!("\"{}\" is required, and cannot be set null", field.name);
+            self.problem(value.span().start, message, "use \"cascade\", \"restrict\" or \"keep\"");
+        }
+    }
+
+    /// A member's name, or a JSON Pointer to a value inside of a nested object.
+    fn from(&mut self, value: &Value<'t>) -> Option<Pointer> {
+        let text =
+            self.as_text(value, "a member's name, or a JSON Pointer such as \"/at/port\"")?;
+        if !text.starts_with('/') {
+            return Some(Pointer::member(text));
+        }
+        self.as_pointer(value)
+    }
+
+    fn kind(&mut self, value: &Value<'t>) -> Option<Kind> {
+        self.as_name(value, "type", &Kind::NAMES)
+    }
+
+    /// What a link points at.
+    fn link(&mut self, to: &Value<'t>, options: &Options<'_, 't>) -> Option<(Kind, LinkRule)> {
+        let on_delete = options
+            .on_delete
+            .and_then(|value| self.as_name(value, "way with a deleted target", &ON_DELETE));
+        let on_delete = on_delete.unwrap_or(OnDelete::Keep);
+        let named: Vec<(&str, &Value<'t>)> = match to.get_ref() {
+            DeValue::Table(tables) => {
+                tables.iter().map(|(name, table)| (name.get_ref().as_ref(), table)).collect()
+            }
+            DeValue::Array(tables) => tables
+                .iter()
+                .filter_map(|table| Some((self.as_text(table, "the name of a table")?, table)))
+                .collect(),
+            _ => {
+                let expected = "the name of the table that the link points at";
+                let number = self.as_table_no(to, expected)?;
+                self.links.push((to.span().start, number));
+                return Some((Kind::Link(number), LinkRule { on_delete, one_of: None }));
+            }
+        };
+        let mut tables: Vec<(Arc<str>, TableNo)> = Vec::new();
+        for (name, table) in named {
+            let number = self.as_table_no(table, "the name of a table")?;
+            self.links.push((table.span().start, number));
+            tables.push((name.into(), number));
+        }
+        if tables.is_empty() {
+            self.problem(to.span().start, "this link points at no table", "name at least one");
+            return None;
+        }
+        let type_member = options
+            .type_member
+            .and_then(|value| self.as_text(value, "the name of the member that tells the table"));
+        let type_member = type_member.unwrap_or(TYPE_MEMBER).into();
+        let one_of = OneOf { tables, type_field: FieldNo(0), type_member };
+        Some((Kind::OneOf, LinkRule { on_delete, one_of: Some(one_of) }))
+    }
+
+    fn type_field_name(&mut self, options: &Options<'_, 't>, link: &str) -> Arc<str> {
+        let said = options
+            .type_field
+            .and_then(|value| self.as_text(value, "the name of the field that tells the table"));
+        said.map_or_else(|| format!("{link}_type").into(), Arc::from)
+    }
+
+    /// Finds the field that says at which table a link points, or makes it.
+    fn type_field(&mut self, table: &mut Table, typed: Typed, names: Option<Names>) {
+        let persist = table.fields[typed.field].persist;
+        let known = table.field_no(&typed.type_field);
+        let number = known.unwrap_or_else(|| {
+            let made = plain(&typed.type_field, Kind::Text, names);
+            table.fields.push(Field { persist, ..made });
+            FieldNo(table.fields.len() as u32 - 1)
+        });
+        let field = table.field(number);
+        if field.kind != Kind::Text || field.persist != persist {
+            let message = format!("\"{}\" says at which table a link points", field.name);
+            self.problem(typed.at, message, "make it a text that persists as the link does");
+        }
+        if let Some(LinkRule { one_of: Some(one_of), .. }) = &mut table.fields[typed.field].link {
+            one_of.type_field = number;
+        }
+    }
+
+    /// Makes the link table of a to-many link.
+    fn entries(
+        &mut self,
+        table: &Table,
+        number: TableNo,
+        field: &Field,
+        at: usize,
+        options: &Options<'_, 't>,
+        (kind, link): (Kind, LinkRule),
+    ) -> Kind {
+        let name = options.link_table.and_then(|value| self.as_text(value, "a table's name"));
+        let name = name.map_or_else(|| format!("{}_{}", table.name, field.name), str::to_owned);
+        let others = self.entries.iter().map(|table| &table.name).chain(&self.tables);
+        if let Some(same) = others.clone().find(|other| other.eq_ignore_ascii_case(&name)) {
+            let message = format!("the link table \"{name}\" has the name of table \"{same}\"");
+            self.problem(at, message, "give it another one with `link_table = \"NAME\"`");
+        }
+        if link.on_delete == OnDelete::SetNull {
+            let help = "use \"cascade\" for the entry to go with its target";
+            self.problem(at, "an entry of a to-many link cannot be set null", help);
+        }
+        let owner = LinkRule { on_delete: OnDelete::Keep, one_of: None };
+        let one_of = link.one_of.is_some();
+        let mut fields = vec![
+            Field { link: Some(owner), ..plain("owner", Kind::Link(number), None) },
+            plain("position", Kind::Int, None),
+            Field { link: Some(link), ..plain("target", kind, None) },
+        ];
+        if one_of {
+            fields.push(plain("target_type", Kind::Text, None));
+            if let Some(LinkRule { one_of: Some(one_of), .. }) = &mut fields[2].link {
+                one_of.type_field = FieldNo(3);
+            }
+        }
+        self.links.push((at, number));
+        self.entries.push(Table {
+            name: name.into(),
+            members: Members::of(&fields),
+            asks: Asks::of(&fields),
+            fields,
+            id: vec![FieldNo(0), FieldNo(1)],
+            persist: table.persist && field.persist,
+            version: None,
+            unknown: Unknown::Ignored,
+            made: Made::Entries { owner: number, field: FieldNo(table.fields.len() as u32) },
+        });
+        Kind::Links(TableNo((self.tables.len() + self.entries.len() - 1) as u32))
+    }
+
+    /// The only values that a field takes.
+    fn values(&mut self, value: &Value<'t>, field: &Field) -> Vec<crate::value::Value> {
+        let DeValue::Array(listed) = value.get_ref() else {
+            return self.unexpected(value, "an array of values").unwrap_or_default();
+        };
+        if listed.is_empty() {
+            self.problem(value.span().start, "no value fits an empty set", "leave out `values`");
+        }
+        if !matches!(field.kind, Kind::Int | Kind::Text) {
+            let message = format!("\"{}\" is neither int nor text", field.name);
+            self.problem(value.span().start, message, "leave out `values`");
+            return Vec::new();
+        }
+        let read = listed.iter().filter_map(|value| match (field.kind, value.get_ref()) {
+            (Kind::Text, DeValue::String(text)) => Some(text.as_ref().into()),
+            (Kind::Int, DeValue::Integer(number)) => {
+                let digits = i64::from_str_radix(number.as_str(), number.radix());
+                digits.ok().map(crate::value::Value::Int)
+            }
+            (Kind::Int, _) => self.unexpected(value, "a whole number"),
+            _ => self.unexpected(value, "a string"),
+        });
+        read.collect()
+    }
+
+    /// A link needs an id to point at, and no id is part of itself.
+    pub(super) fn links(&mut self, tables: &[Table]) {
+        for (number, table) in tables.iter().enumerate() {
+            let (mut inside, mut next) = (Vec::new(), vec![number]);
+            while let Some(table) = next.pop() {
+                let parts = tables[table].id.iter().map(|part| tables[table].field(*part).kind);
+                let links = parts.filter_map(|kind| match kind {
+                    Kind::Link(to) => Some(to.index()),
+                    _ => None,
+                });
+                next.extend(links.filter(|to| !inside.contains(to)).collect::<Vec<_>>());
+                inside.extend_from_slice(&next);
+            }
+            if inside.contains(&number) {
+                let message = format!("the id of table \"{}\" is part of itself", table.name);
+                self.problem(0, message, "leave out one of the links from the ids");
+            }
+        }
+        for (at, to) in std::mem::take(&mut self.links) {
+            let table = &tables[to.index()];
+            if table.is_one_row() {
+                let message = format!("\"{}\" has no id for a link to point at", table.name);
+                self.problem(at, message, "drop the link: a one-row table is read by its name");
+            }
+        }
+    }
+}
+
+/// A field of which only name and kind are known.
+fn plain(name: &str, kind: Kind, names: Option<Names>) -> Field {
+    let from = names.map_or_else(|| name.to_owned(), |names| names.write(name));
+    Field {
+        name: name.into(),
+        kind,
+        persist: true,
+        required: false,
+        values: Vec::new(),
+        from: Pointer::member(&from),
+        link: None,
+    }
+}

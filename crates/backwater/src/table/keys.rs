@@ -1,0 +1,115 @@
+//! From the values of some fields to a slot: a hash table in versions, grown one bucket at a time.
+//!
+//! Linear hashing: buckets split in turn as keys come, so that no commit ever rebuilds the whole.
+//! A bucket holds hashes and slots; the keys themselves lie in the table's rows.
+
+use std::hash::{BuildHasher, Hasher, RandomState};
+
+use smallvec::SmallVec;
+
+use super::{Cell, Slot, Trie};
+
+/// How many keys a bucket holds on average before another bucket is added.
+const LOAD: usize = 10;
+
+type Bucket = SmallVec<[(u32, Slot); 14]>;
+
+#[derive(Clone)]
+pub(super) struct Keys {
+    buckets: Trie<Bucket>,
+    len: usize,
+    /// Seeded, since keys come from outside.
+    hasher: RandomState,
+}
+
+impl Keys {
+    pub(super) fn new(hasher: RandomState) -> Self {
+        let mut buckets = Trie::new();
+        buckets.push(Bucket::new());
+        Self { buckets, len: 0, hasher }
+    }
+
+    /// The slot of a key with that hash; `is_it` tells whether a slot of the same hash is the one.
+    pub(super) fn find(&self, hash: u32, is_it: impl Fn(Slot) -> bool) -> Option<Slot> {
+        self.buckets
+            .get(self.bucket(hash))
+            .iter()
+            .find(|(other, slot)| *other == hash && is_it(*slot))
+            .map(|(_, slot)| *slot)
+    }
+
+    /// Adds a key, by its hash, that is not there yet.
+    pub(super) fn insert(&mut self, hash: u32, slot: Slot) {
+        let bucket = self.bucket(hash);
+        self.buckets.get_mut(bucket).push((hash, slot));
+        self.len += 1;
+        if self.len > self.buckets.len() * LOAD {
+            self.split();
+        }
+    }
+
+    /// Forgets a key.
+    pub(super) fn remove(&mut self, hash: u32, slot: Slot) {
+        let bucket = self.bucket(hash);
+        let entries = self.buckets.get_mut(bucket);
+        if let Some(position) = entries.iter().position(|entry| *entry == (hash, slot)) {
+            entries.swap_remove(position);
+            self.len -= 1;
+        }
+    }
+
+    /// Puts another slot in the place of a key's.
+    pub(super) fn replace(&mut self, hash: u32, old: Slot, new: Slot) {
+        let bucket = self.bucket(hash);
+        let entries = self.buckets.get_mut(bucket);
+        if let Some(entry) = entries.iter_mut().find(|entry| **entry == (hash, old)) {
+            entry.1 = new;
+        }
+    }
+
+    /// Divides the oldest bucket that has not been divided in this round.
+    fn split(&mut self) {
+        let new = self.buckets.len();
+        let old = new - round(new);
+        self.buckets.push(Bucket::new());
+        let entries = std::mem::take(self.buckets.get_mut(old));
+        let (gone, stay) = entries.into_iter().partition(|(hash, _)| self.bucket(*hash) == new);
+        *self.buckets.get_mut(new) = gone;
+        *self.buckets.get_mut(old) = stay;
+    }
+
+    fn bucket(&self, hash: u32) -> usize {
+        let len = self.buckets.len();
+        let round = round(len);
+        let wide = hash as usize & (2 * round - 1);
+        if wide < len { wide } else { wide - round }
+    }
+
+    pub(super) fn hash(&self, key: &[Cell<'_>]) -> u32 {
+        let mut hasher = self.hasher.build_hasher();
+        for cell in key {
+            match cell {
+                Cell::Absent | Cell::Null => hasher.write_u8(0),
+                Cell::Int(number) => hasher.write_u64(*number as u64),
+                Cell::Float(number) => hasher.write_u64(number.to_bits()),
+                Cell::Bool(flag) => hasher.write_u8(1 + u8::from(*flag)),
+                Cell::Timestamp(time) => hasher.write_u64(time.as_micros() as u64),
+                Cell::Link(slot) => hasher.write_u32(slot.0),
+                Cell::OneOf(table, slot) => {
+                    hasher.write_u64(u64::from(table.0) << 32 | u64::from(slot.0));
+                }
+                Cell::Text(text) | Cell::Json(text) => {
+                    hasher.write(text.as_bytes());
+                    // No text holds this byte, so that of two keys none begins as the other.
+                    hasher.write_u8(0xff);
+                }
+            }
+        }
+        hasher.finish() as u32
+    }
+}
+
+/// The largest power of two that is not above `len`.
+fn round(len: usize) -> usize {
+    1 << len.ilog2()
+}
