@@ -266,35 +266,35 @@ fn problems_of_a_schema_have_their_places() {
         ),
         (
             "[table.a]\nid = 'x'\nfields = { x = 'int', y = { type = 'int', on_delete = 'cascade' } }",
-            "s:3:54: \"y\" is not a link; leave out `on_delete`",
+            "s:3:55: \"y\" is not a link; leave out `on_delete`",
         ),
         (
             "[table.a]\nid = 'x'\nfields = { x = 'int', y = { to = 'a', on_delete = 'casade' } }",
-            "s:3:50: there is no way with a deleted target \"casade\"; expected \"keep\", \"cascade\"",
+            "s:3:51: there is no `on_delete` \"casade\"; expected \"keep\", \"cascade\"",
         ),
         (
             "[table.a]\nid = 'x'\nfields = { x = 'int', y = { to = 'a', on_delete = 'set null', required = true } }",
-            "s:3:50: \"y\" is required, and cannot be set null",
+            "s:3:51: \"y\" is required, and cannot be set null",
         ),
         (
             "[table.a]\nid = 'x'\nfields = { x = 'int', y = { to_many = 'a', on_delete = 'set null' } }",
-            "s:3:26: an entry of a to-many link cannot be set null",
+            "s:3:27: an entry of a to-many link cannot be set null",
         ),
         (
             "[table.a]\nid = 'x'\nfields = { x = 'int', y = { to_many = 'a' } }\n[table.a_y]\nid = 'x'\nfields.x = 'int'",
-            "s:3:26: the link table \"a_y\" has the name of table \"a_y\"; give it another one with `link_table",
+            "s:3:27: the link table \"a_y\" has the name of table \"a_y\"; give it another one with `link_table",
         ),
         (
             "[table.a]\nid = 'x'\nfields = { x = 'int', y = { to = ['a', 'b'] } }",
-            "s:3:39: there is no table \"b\"",
+            "s:3:40: there is no table \"b\"",
         ),
         (
             "[table.a]\nid = 'x'\nfields = { x = 'int', y = { to = ['a'], type_field = 'x' } }",
-            "s:3:26: \"x\" says at which table a link points; make it a text",
+            "s:3:27: \"x\" says at which table a link points; make it a text",
         ),
         (
             "[table.a]\nid = 'x'\nfields = { x = { type = 'int', values = ['a'] } }",
-            "s:3:40: found a string, expected a whole number",
+            "s:3:42: found a string, expected a whole number",
         ),
         (
             "[table.a]\nid = 'x'\nfields = { x = 'int', y = { type = 'bool', values = [true] } }",
@@ -302,7 +302,7 @@ fn problems_of_a_schema_have_their_places() {
         ),
         (
             "[table.a]\nid = 'x'\nnames = 'camlCase'\nfields = { x = 'int' }",
-            "s:3:9: there is no manner of names \"camlCase\"; expected \"camelCase\", \"PascalCase\", \"snake_case\" or \"kebab-case\"; did you mean \"camelCase\"?",
+            "s:3:9: there is no `names` \"camlCase\"; expected \"camelCase\", \"PascalCase\", \"snake_case\" or \"kebab-case\"; did you mean \"camelCase\"?",
         ),
         (
             "[table.a]\nid = 'x'\nunknown = { keep = 'x' }\nfields = { x = 'int' }",

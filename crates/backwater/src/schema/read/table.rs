@@ -107,7 +107,7 @@ impl<'t> Reader<'t> {
         let [id, one_row, fields, persist, names, unknown, version] =
             self.parts(table, "a table", known);
         made.persist = self.as_flag(persist, true);
-        let names = names.and_then(|value| self.as_name(value, "manner of names", &Names::KNOWN));
+        let names = names.and_then(|value| self.as_name(value, "`names`", &Names::KNOWN));
         self.fields(&mut made, number, at, fields, names);
         let one_row = one_row.is_some() && self.as_flag(one_row, true);
         match (id, one_row) {
@@ -227,7 +227,7 @@ impl<'t> Reader<'t> {
     fn unknown(&mut self, value: &Value<'t>, table: &Table) -> Option<Unknown> {
         let DeValue::Table(parts) = value.get_ref() else {
             let known = [("ignore", Unknown::Ignored), ("error", Unknown::Refused)];
-            return self.as_name(value, "way with unknown members", &known);
+            return self.as_name(value, "`unknown`", &known);
         };
         let [kept] = self.parts(parts, "`unknown`", ["keep"]);
         let Some(kept) = kept else {
@@ -414,9 +414,8 @@ impl<'t> Reader<'t> {
 
     /// What a link points at.
     fn link(&mut self, to: &Value<'t>, options: &Options<'_, 't>) -> Option<(Kind, LinkRule)> {
-        let on_delete = options
-            .on_delete
-            .and_then(|value| self.as_name(value, "way with a deleted target", &ON_DELETE));
+        let on_delete =
+            options.on_delete.and_then(|value| self.as_name(value, "`on_delete`", &ON_DELETE));
         let on_delete = on_delete.unwrap_or(OnDelete::Keep);
         let named: Vec<(&str, &Value<'t>)> = match to.get_ref() {
             DeValue::Table(tables) => {
