@@ -255,26 +255,6 @@ fn half_a_write_is_taken_back_by_whoever_comes_next() {
     assert!(!journal(&copy).exists());
 }
 
-/// The first write that fails leaves nothing that a later one could stumble over.
-#[test]
-fn a_first_write_that_is_taken_back_leaves_a_place_to_begin() {
-    let (_folder, path) = folder();
-    // More columns than SQLite takes.
-    let fields: String = (0..2001).map(|n| format!("f{n} = 'int'\n")).collect();
-    let wide = format!("[table.wide]\nid = 'f0'\n[table.wide.fields]\n{fields}");
-    let cache =
-        Cache::open_with(Schema::parse("wide.toml", &wide).unwrap(), SqliteFile::new(&path))
-            .unwrap();
-    let report = cache.commit("one", |tx| tx.insert("wide", [("f0", 1)])).unwrap();
-    assert!(report.storage_error().unwrap().to_string().contains("too many columns"));
-    drop(cache);
-    assert!(path.exists());
-    let error = Cache::open(SqliteFile::new(&path)).unwrap_err();
-    assert!(error.to_string().contains("there is no cache here"), "{error}");
-    small(&path);
-    assert_eq!(Cache::open(SqliteFile::new(&path)).unwrap().snapshot().count("item").unwrap(), 5);
-}
-
 /// A cache that was flushed before its first commit is one like any other.
 #[test]
 fn a_cache_without_a_commit_is_a_cache() {

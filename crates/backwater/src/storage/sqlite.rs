@@ -559,3 +559,40 @@ pub(crate) fn image(state: &std::sync::Arc<crate::table::State>) -> Connection {
     transaction.commit().unwrap();
     connection
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Cache;
+
+    /// The first write that fails leaves nothing that a later one could stumble over.
+    #[test]
+    fn a_first_write_that_is_taken_back_leaves_a_place_to_begin() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("full.db");
+        let schema = "table.item = { id = 'id', fields = { id = 'int', t = 'text' } }";
+        let schema = Schema::parse("s.toml", schema).unwrap();
+        let mut full = SqliteFile::new(&path);
+        full.connect().unwrap().pragma_update(None, "max_page_count", 8).unwrap();
+        let cache = Cache::open_with(schema.clone(), full).unwrap();
+        let long = "much ".repeat(20_000);
+        let one = |cache: &Cache, text: &str| {
+            cache
+                .commit("one", |tx| {
+                    tx.insert("item", [("id", 1.into()), ("t", crate::Value::from(text))])
+                })
+                .unwrap()
+        };
+        let told = one(&cache, &long).storage_error().unwrap().to_string();
+        assert!(told.contains("full"), "{told}");
+        drop(cache);
+        assert!(path.exists());
+        let error = Cache::open(SqliteFile::new(&path)).unwrap_err();
+        assert!(error.to_string().contains("there is no cache here"), "{error}");
+        one(&Cache::open_with(schema, SqliteFile::new(&path)).unwrap(), &long);
+        assert_eq!(
+            Cache::open(SqliteFile::new(&path)).unwrap().snapshot().count("item").unwrap(),
+            1
+        );
+    }
+}
