@@ -285,7 +285,7 @@ fn values_that_do_not_fit_are_refused() {
         (
             |tx| tx.update("ship", 1, [("to", 5)]),
             ErrorKind::Type,
-            "ship.to: found int (5), expected an id of type text",
+            "ship.to: the id of \"port\": found 5, expected an id of type text",
         ),
         (|tx| tx.update("ship", 1, [("id", 2)]), ErrorKind::Row, "ship.id: a row keeps its id"),
         (
