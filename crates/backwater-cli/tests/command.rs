@@ -303,7 +303,7 @@ WHERE nam = 'x'"""
     for wanted in [
         "error: bad.toml:2:6: table \"port\" has no field \"cod\"; did you mean \"code\"?",
         "error: bad.toml:4:8: there is no type \"txt\"; expected \"int\", \"float\", \"bool\", \"text\", \"timestamp\" or \"json\"; did you mean \"text\"?",
-        "error: bad.toml:5:25: a field has no \"persit\"; expected \"type\", \"to\" or \"persist\"; did you mean \"persist\"?",
+        "error: bad.toml:5:25: a field has no \"persit\"; did you mean \"persist\"?",
         "error: bad.toml:8:36: there is no table \"prot\"; did you mean \"port\"?",
         "error: bad.toml:7:1: table \"route\" does not say which field holds the id; add `id = \"FIELD\"`",
         "error: bad.toml:11:11: found a string, expected true or false",

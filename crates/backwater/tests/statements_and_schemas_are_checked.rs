@@ -343,7 +343,7 @@ fn problems_of_a_schema_have_their_places() {
         ("table = 3", "s:1:9: found an integer, expected a table [table.NAME]"),
         (
             "[respons.x]",
-            "s:1:2: a schema has no \"respons\"; expected \"table\", \"response\" or \"query\"; did you mean \"response\"?",
+            "s:1:2: a schema has no \"respons\"; did you mean \"response\"?",
         ),
         (
             "[response.x]\nrecords = '/a~2'\ntable = 'b'",

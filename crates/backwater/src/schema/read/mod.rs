@@ -100,8 +100,9 @@ impl<'t> Reader<'t> {
             let name = key.get_ref().as_ref();
             let meant = if known.contains(&name) { Some(name) } else { nearest_name(name, known) };
             if meant != Some(name) {
-                let message = format!("{what} has no \"{name}\"; expected {}", either(&known));
-                let help = meant.map(did_you_mean).unwrap_or_default();
+                let message = format!("{what} has no \"{name}\"");
+                let help =
+                    meant.map_or_else(|| format!("expected {}", either(&known)), did_you_mean);
                 self.problem(key.span().start, message, help);
             }
             let place = known.iter().position(|name| Some(*name) == meant);
