@@ -4,7 +4,7 @@ use std::fmt;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::{self, ThreadId};
 
-use crate::change::Transaction;
+use crate::change::{History, Transaction};
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::query::{BindingNo, Engine, Published, Query, compile};
 use crate::schema::Schema;
@@ -60,6 +60,7 @@ struct Writer {
     engine: Engine,
     state: Arc<State>,
     commit: u64,
+    history: Arc<History>,
     storage: Option<(Outbox, Box<dyn Storage>)>,
 }
 
@@ -109,7 +110,8 @@ impl Cache {
     fn with(state: Arc<State>, commit: u64, storage: Option<(Outbox, Box<dyn Storage>)>) -> Self {
         let published = Arc::new(Published::new(state.clone(), commit));
         let engine = Engine::new(&state.schema);
-        let writer = Mutex::new(Writer { engine, state, commit, storage });
+        let history = Arc::new(History::after(commit));
+        let writer = Mutex::new(Writer { engine, state, commit, history, storage });
         Self(Arc::new(Inner { published, writer, writing: Mutex::default() }))
     }
 
@@ -149,12 +151,14 @@ impl Cache {
         write: impl FnOnce(&mut Transaction) -> Result<T>,
     ) -> Result<Report> {
         let mut writer = self.writer()?;
-        let mut tx = Transaction::new(writer.state.clone());
+        let mut tx = Transaction::new(writer.state.clone(), writer.history.clone());
         write(&mut tx)?;
         let done = tx.finish();
         let changes = &done.0;
         writer.commit += 1;
         writer.state = changes.after.clone();
+        let number = writer.commit;
+        Arc::make_mut(&mut writer.history).push(number, changes);
         let reached = writer.engine.apply(changes);
         self.0.published.publish(changes.after.clone(), writer.commit, &reached);
         let storage = match &mut writer.storage {

@@ -80,8 +80,9 @@ mod value;
 mod tests;
 
 pub use cache::Cache;
-pub use change::{Change, ChangeKind, FieldChange, Ingested, IngestedTable, Transaction};
+pub use change::{Change, ChangeKind, FieldChange, Ingested, IngestedTable, Skipped, Transaction};
 pub use error::{Error, ErrorKind, Result};
+pub use ingest::Request;
 pub use query::{Delta, DeltaKind, DeltaRow, Outcome, Query, QueryResult, ResultRow};
 pub use schema::Schema;
 #[cfg(feature = "sqlite")]

@@ -341,10 +341,7 @@ fn problems_of_a_schema_have_their_places() {
             "s:1:8: table names that begin with \"sqlite_\" are reserved",
         ),
         ("table = 3", "s:1:9: found an integer, expected a table [table.NAME]"),
-        (
-            "[respons.x]",
-            "s:1:2: a schema has no \"respons\"; did you mean \"response\"?",
-        ),
+        ("[respons.x]", "s:1:2: a schema has no \"respons\"; did you mean \"response\"?"),
         (
             "[response.x]\nrecords = '/a~2'\ntable = 'b'",
             "s:2:11: in a JSON Pointer \"~\" is written \"~0\"",

@@ -31,6 +31,10 @@ impl FieldSet {
         self.0.iter().zip(&other.0).any(|(mine, theirs)| mine & theirs != 0)
     }
 
+    pub(crate) fn add(&mut self, other: &FieldSet) {
+        other.iter().for_each(|field| self.insert(field));
+    }
+
     pub(crate) fn is_empty(&self) -> bool {
         self.0.iter().all(|word| *word == 0)
     }

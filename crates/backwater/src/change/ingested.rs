@@ -31,6 +31,34 @@ pub struct Ingested {
     /// What became of its objects, table by table, in the schema's order; tables that none of them
     /// belonged to are left out.
     pub tables: Vec<IngestedTable>,
+    /// Records that did not fit, and were left out because their rule says `on_error = "skip"`.
+    pub skipped: Vec<Skipped>,
+    /// How many values were kept that later commits had changed, when the request's beginning was
+    /// given.
+    pub kept: usize,
+}
+
+/// A record that was left out.
+///
+/// ```
+/// # use backwater::{Cache, Schema};
+/// # let cache = Cache::new(Schema::parse("s.toml", r#"
+/// #     table.port = { id = "code", fields = { code = "text", lat = "float" } }
+/// #     response.ports = { table = "port", on_error = "skip" }
+/// # "#)?);
+/// let response = r#"[{ "code": "SAL", "lat": 54.1 }, { "code": "EEL", "lat": "north" }]"#;
+/// let report = cache.commit("ports loaded", |tx| tx.ingest("ports", response))?;
+/// let skipped = &report.ingested()[0].skipped[0];
+/// assert_eq!(skipped.pointer, "/1/lat");
+/// assert_eq!(skipped.problem, "found string \"north\", expected float");
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Skipped {
+    /// The JSON Pointer (RFC 6901) of what did not fit.
+    pub pointer: String,
+    /// What was found there, and what was expected.
+    pub problem: String,
 }
 
 /// What one response brought for one table.
@@ -48,6 +76,16 @@ pub struct IngestedTable {
     pub inserted: usize,
     /// How many of the others now have another value in some field.
     pub updated: usize,
+    /// How many rows the response said to be no more.
+    pub deleted: usize,
+}
+
+impl IngestedTable {
+    /// Of that table, nothing yet.
+    pub(crate) fn of(table: &Arc<str>) -> Self {
+        let table = table.clone();
+        Self { table, objects: 0, rows: 0, inserted: 0, updated: 0, deleted: 0 }
+    }
 }
 
 impl Ingested {

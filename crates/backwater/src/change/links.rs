@@ -195,12 +195,12 @@ impl Transaction {
     pub(super) fn link_of(&self, entries: TableNo) -> Option<(TableNo, FieldNo)> {
         match self.definition(entries).made {
             Made::Entries { owner, field } => Some((owner, field)),
-            Made::Declared => None,
+            Made::Declared | Made::List => None,
         }
     }
 
     /// Takes a row away; what points at it is not asked.
-    pub(super) fn remove(&mut self, table: TableNo, slot: Slot) {
+    pub(crate) fn remove(&mut self, table: TableNo, slot: Slot) {
         self.touched[table.index()].insert(slot);
         self.state.table_mut(table).delete(slot);
     }

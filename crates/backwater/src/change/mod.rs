@@ -6,6 +6,7 @@
 
 mod changes;
 mod delete;
+mod history;
 mod ingested;
 mod links;
 mod staged;
@@ -14,7 +15,8 @@ mod transaction;
 
 pub use changes::{Change, ChangeKind, FieldChange};
 pub(crate) use changes::{Changes, FieldSet, Happened, compare};
-pub use ingested::{Ingested, IngestedTable};
+pub(crate) use history::{History, Later};
+pub use ingested::{Ingested, IngestedTable, Skipped};
 pub(crate) use staged::{Staged, StagedRow, checked_text};
 pub(crate) use touched::Touched;
 pub use transaction::Transaction;

@@ -42,6 +42,21 @@ impl Staged<'_> {
         }
     }
 
+    pub(crate) fn into_owned(self) -> Staged<'static> {
+        match self {
+            Staged::Null => Staged::Null,
+            Staged::Int(number) => Staged::Int(number),
+            Staged::Float(number) => Staged::Float(number),
+            Staged::Bool(flag) => Staged::Bool(flag),
+            Staged::Text(text) => Staged::Text(text.into_owned().into()),
+            Staged::Timestamp(time) => Staged::Timestamp(time),
+            Staged::Json(json) => Staged::Json(json.into_owned().into()),
+            Staged::Link(slot) => Staged::Link(slot),
+            Staged::OneOf(table, slot) => Staged::OneOf(table, slot),
+            Staged::Links(targets) => Staged::Links(targets),
+        }
+    }
+
     /// What is wrong with this value in a field of its type.
     pub(crate) fn misfit(&self, field: &Field) -> Option<String> {
         if matches!(self, Staged::Null) {

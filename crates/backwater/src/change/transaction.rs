@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use super::staged::{Staged, StagedRow, checked_text};
 use super::touched::Touched;
-use super::{Changes, Ingested};
+use super::{Changes, History, Ingested};
 use crate::error::{Error, ErrorKind, Result, either};
 use crate::schema::{Field, FieldNo, IdType, Kind, Made, OneOf, Schema, Table, TableNo};
 use crate::table::{Cell, ONLY, Row, Slot, State, field_no};
@@ -41,6 +41,7 @@ pub struct Transaction {
     pub(crate) state: State,
     pub(super) touched: Vec<Touched>,
     pub(crate) ingested: Vec<Ingested>,
+    pub(crate) history: Arc<History>,
 }
 
 /// What merging fields into a row did.
@@ -54,10 +55,10 @@ pub(crate) struct Merged {
 }
 
 impl Transaction {
-    pub(crate) fn new(before: Arc<State>) -> Self {
+    pub(crate) fn new(before: Arc<State>, history: Arc<History>) -> Self {
         let state = State::clone(&before);
         let touched = vec![Touched::default(); state.schema.tables.len()];
-        Self { before, state, touched, ingested: Vec::new() }
+        Self { before, state, touched, ingested: Vec::new(), history }
     }
 
     /// Ends the transaction: what it changed, between the version it began from and its own.
@@ -205,6 +206,10 @@ impl Transaction {
         let number = self.state.schema.table_no(name)?;
         match self.definition(number).made {
             Made::Declared => Ok(number),
+            Made::List => {
+                let message = format!("\"{name}\" is the list that responses of a rule fill");
+                Err(Error::new(ErrorKind::Row, message).help("ingest a response by that rule"))
+            }
             Made::Entries { owner, field } => {
                 let owner = self.definition(owner);
                 let link = format!("{}.{}", owner.name, owner.field(field).name);
@@ -431,7 +436,8 @@ impl Transaction {
             .help(format!("give \"{link}\" with it")))
     }
 
-    fn stage<'v>(
+    /// A value in the type of its field.
+    pub(crate) fn stage<'v>(
         &mut self,
         schema: &Schema,
         field: &Field,

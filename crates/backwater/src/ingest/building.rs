@@ -9,7 +9,7 @@ use super::nested::{Around, Failure, Read, Reader, misfit};
 use super::place::Step;
 use crate::change::{Staged, StagedRow};
 use crate::error::{either, list, nearest};
-use crate::schema::{FieldNo, Kind, Member, Table, TableNo, Unknown};
+use crate::schema::{Branch, FieldNo, Kind, Sought, Table, TableNo, Unknown};
 use crate::table::{Cell, Key, ONLY, Slot};
 use crate::value::{Id, write_json_text};
 
@@ -25,11 +25,15 @@ pub(super) enum Found {
     Unknown,
 }
 
+/// The parts of an id that are known.
+pub(super) type IdParts<'de> = SmallVec<[(FieldNo, Staged<'de>); 1]>;
+
 /// What was read of an object.
 pub(super) struct Building<'de> {
     pub(super) staged: StagedRow<'de>,
-    /// The parts of its id.
-    id: SmallVec<[(FieldNo, Staged<'de>); 1]>,
+    pub(super) id: IdParts<'de>,
+    /// Whether it says that its row is no more.
+    pub(super) gone: bool,
     /// Bare ids that a field beside them says the table of.
     pub(super) pending: Vec<(FieldNo, Id)>,
     /// Members to be kept that are no field.
@@ -38,7 +42,8 @@ pub(super) struct Building<'de> {
 
 impl<'de> Building<'de> {
     pub(super) fn new(staged: StagedRow<'de>) -> Self {
-        Self { staged, id: SmallVec::new(), pending: Vec::new(), unknown: Vec::new() }
+        let (pending, unknown) = (Vec::new(), Vec::new());
+        Self { staged, id: SmallVec::new(), gone: false, pending, unknown }
     }
 
     fn staged(&self, field: FieldNo) -> Option<&Staged<'de>> {
@@ -165,23 +170,37 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// Reads a member that holds several fields, or fields deeper inside.
-    fn deep(&mut self, table: TableNo, member: &Member, building: &mut Building<'de>) -> Read<()> {
+    fn deep(
+        &mut self,
+        table: TableNo,
+        member: &Branch<Sought>,
+        building: &mut Building<'de>,
+    ) -> Read<()> {
         let start = self.json.at();
-        for field in &member.fields {
-            self.json.back(start);
-            self.take(table, *field, building)?;
+        for sought in &member.here {
+            self.json.go(start);
+            match sought {
+                Sought::Field(field) => self.take(table, *field, building)?,
+                Sought::Tombstone => {
+                    building.gone = !matches!(self.json.peek()?, Next::False | Next::Null);
+                    self.json.skip()?;
+                }
+            }
         }
         if member.inside.is_empty() {
             return Ok(());
         }
-        self.json.back(start);
+        self.json.go(start);
         match self.json.peek()? {
             // What lies behind a null is null.
             Next::Null => {
                 self.json.word("null")?;
-                let fields = member.all_fields();
-                let inside = fields.into_iter().filter(|field| !member.fields.contains(field));
-                for field in inside {
+                let inside = member.inside.iter().flat_map(|(_, inside)| inside.all());
+                let fields = inside.filter_map(|sought| match sought {
+                    Sought::Field(field) => Some(field),
+                    Sought::Tombstone => None,
+                });
+                for field in fields {
                     let staged = Staged::Null;
                     if let Some(message) = staged.misfit(self.schema.table(table).field(field)) {
                         return Err(Failure::misfit(message));
@@ -222,7 +241,7 @@ impl<'de> Reader<'_, 'de> {
                 Ok(())
             }
             _ => {
-                let names: Vec<&str> = member.inside.names().collect();
+                let names: Vec<&str> = member.inside.iter().map(|(name, _)| name).collect();
                 let expected = format!("an object or array with {}, or null", list(&names));
                 misfit(&self.found()?, &expected)
             }
@@ -248,7 +267,7 @@ impl<'de> Reader<'_, 'de> {
             Unknown::Ignored => {}
             Unknown::Kept(_) => building.unknown.push((name, raw)),
             Unknown::Refused => {
-                let known: Vec<&str> = definition.members.names().collect();
+                let known: Vec<&str> = definition.members.iter().map(|(name, _)| name).collect();
                 let expected = format!("only the fields of \"{}\"", definition.name);
                 let help = nearest(&name, known.iter().copied());
                 let hint = if help.is_empty() { help } else { format!("; {help}") };
@@ -317,12 +336,7 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// Adds the parts that an id lacks and that the rows around it are.
-    fn complete(
-        &mut self,
-        definition: &Table,
-        id: &mut SmallVec<[(FieldNo, Staged<'de>); 1]>,
-        own: usize,
-    ) -> Read<()> {
+    fn complete(&mut self, definition: &Table, id: &mut IdParts<'de>, own: usize) -> Read<()> {
         for field in &definition.id {
             if id.iter().any(|(other, _)| other == field) {
                 continue;
@@ -382,26 +396,51 @@ impl<'de> Reader<'_, 'de> {
         if slot.is_some() {
             return Ok(slot);
         }
-        let definition = self.schema.table(table);
         let (here, depth) = (self.json.at(), self.depth);
-        self.json.back(start);
+        self.json.go(start);
+        let slot = self.slot_read_ahead(around, table, IdParts::new());
+        self.depth = depth;
+        self.json.go(here);
+        let slot = slot?;
+        self.around[around].slot = Some(slot);
+        Ok(Some(slot))
+    }
+
+    /// The slot of the object that comes next, of which nothing but the id is read.
+    pub(super) fn slot_alone(&mut self, given: IdParts<'de>) -> Read<Slot> {
+        let around = self.around.len() - 1;
+        let table = self.around[around].table;
+        self.slot_read_ahead(around, table, given)
+    }
+
+    fn slot_read_ahead(
+        &mut self,
+        around: usize,
+        table: TableNo,
+        mut id: IdParts<'de>,
+    ) -> Read<Slot> {
+        let definition = self.schema.table(table);
         self.json.peek()?;
         self.json.open();
-        let (mut id, mut first) = (SmallVec::new(), true);
+        let mut first = true;
         while self.json.member(first)? {
             first = false;
             let name = self.json.name()?;
-            let field = definition.members.get(&name).and_then(Member::only_field);
+            let field = definition.members.get(&name).and_then(Branch::only_field);
             match field.filter(|field| definition.id.contains(field)) {
-                Some(field) => id.push((field, self.value(definition.field(field), true)?)),
+                Some(field) => {
+                    let value = self.value(definition.field(field), true)?;
+                    id.retain(|(other, _)| *other != field);
+                    id.push((field, value));
+                }
                 None => drop(self.json.skip()?),
             }
         }
-        (self.depth, _) = (depth, self.json.back(here));
         self.complete(definition, &mut id, around)?;
-        let slot = self.row_of(definition, table, &id);
-        self.around[around].slot = Some(slot);
-        Ok(Some(slot))
+        if id.iter().any(|(_, part)| matches!(part, Staged::Null)) {
+            return misfit("null", &format!("the id of a \"{}\" object", definition.name));
+        }
+        Ok(self.row_of(definition, table, &id))
     }
 
     /// A link to one of several tables and the field that says to which are written together.

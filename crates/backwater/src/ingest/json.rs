@@ -62,15 +62,9 @@ impl<'de> JsonReader<'de> {
         self.at
     }
 
-    /// Goes on behind a value that is known to end there.
-    pub(super) fn jump(&mut self, to: usize) {
-        debug_assert!(to >= self.at && self.text.is_char_boundary(to));
-        self.at = to;
-    }
-
-    /// Goes back to a place where it was, to read what stands there once more.
-    pub(super) fn back(&mut self, to: usize) {
-        debug_assert!(to <= self.at && self.text.is_char_boundary(to));
+    /// Goes to a place where a value begins or ends, to read on from there.
+    pub(super) fn go(&mut self, to: usize) {
+        debug_assert!(self.text.is_char_boundary(to));
         self.at = to;
     }
 

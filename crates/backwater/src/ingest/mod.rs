@@ -3,26 +3,38 @@
 //! A reader knows its format, the schema's rules and the transaction that it writes through. It
 //! must not know queries or storage, and it does no I/O: the caller brings the bytes.
 
+mod around;
 mod building;
 mod json;
 mod nested;
 mod place;
 mod repeats;
+mod request;
 mod values;
+
+use std::collections::BTreeSet;
 
 use crate::change::{Ingested, Transaction};
 use crate::error::{Error, ErrorKind, Result};
+
+use crate::schema::{Rule, Schema, Variables};
+use around::Asked;
+use nested::Reading;
+pub use request::Request;
 
 impl Transaction {
     /// Reads a response by a rule of the schema. It merges field by field: a field that is there
     /// overwrites, an explicit null sets null, a field that is not there stays as it was.
     ///
-    /// A response is taken whole or not at all; after an error the transaction is as it was before
-    /// the call.
+    /// The rule is named, or told by the request's method and URL: see [`Request`]. A response is
+    /// taken whole or not at all, except for records that the rule says to skip; after an error the
+    /// transaction is as it was before the call.
     ///
     /// # Errors
-    /// [`ErrorKind::UnknownName`] if there is no such rule; [`ErrorKind::Response`] if the response
-    /// is not JSON in UTF-8 or does not fit, with the JSON Pointer (RFC 6901) of what does not.
+    /// [`ErrorKind::UnknownName`] if there is no such rule; [`ErrorKind::Parameter`] if a variable
+    /// of the request is missing or does not fit; [`ErrorKind::Response`] if the response is not
+    /// JSON in UTF-8 or does not fit, with the JSON Pointer (RFC 6901) of what does not;
+    /// [`ErrorKind::Row`] if a row that is no more cannot be deleted.
     ///
     /// ```
     /// # use backwater::{Cache, Schema};
@@ -36,16 +48,18 @@ impl Transaction {
     /// assert!(error.to_string().starts_with("/sailings/0/departs_at: found string \"soon\", expected a time"));
     /// # Ok::<(), backwater::Error>(())
     /// ```
-    pub fn ingest(&mut self, rule: &str, response: impl AsRef<[u8]>) -> Result<Ingested> {
-        let bytes = response.as_ref();
+    pub fn ingest(
+        &mut self,
+        request: impl Into<Request>,
+        response: impl AsRef<[u8]>,
+    ) -> Result<Ingested> {
+        let (request, bytes) = (request.into(), response.as_ref());
         let schema = self.schema();
-        let rule = schema.rule(rule)?;
-        let text = utf8(bytes).map_err(|error| in_force(error, &rule.name))?;
+        let (rule, variables) = request.resolve(&schema)?;
         let saved = self.state.clone();
-        let read = nested::read(self, &saved, &schema, rule, text);
+        let read = self.read(&schema, rule, &request, &variables, bytes);
         match read {
-            Ok(tables) => {
-                let brought = Ingested { rule: rule.name.clone(), bytes: bytes.len(), tables };
+            Ok(brought) => {
                 self.ingested.push(brought.clone());
                 Ok(brought)
             }
@@ -55,10 +69,56 @@ impl Transaction {
             }
         }
     }
+
+    fn read(
+        &mut self,
+        schema: &Schema,
+        rule: &Rule,
+        request: &Request,
+        variables: &Variables,
+        bytes: &[u8],
+    ) -> Result<Ingested> {
+        let asked = Asked::new(self, schema, rule, variables)?;
+        let before = self.state.clone();
+        if rule.deletes {
+            return asked.delete(self, rule, bytes.len());
+        }
+        if bytes.len() > schema.limits.bytes {
+            let most = schema.limits.bytes;
+            let message = format!("it has {} bytes, at most {most} are allowed", bytes.len());
+            return Err(Error::new(ErrorKind::Response, message).at("the response"));
+        }
+        let text = utf8(bytes)?;
+        let later = request.began.map(|commit| self.history.since(commit));
+        let mut skip = BTreeSet::new();
+        let mut skipped = Vec::new();
+        let outcome = loop {
+            let reading =
+                Reading { schema, rule, given: &asked.given, skip: &skip, later: later.as_ref() };
+            let outcome = nested::read(self, &reading, text)?;
+            if outcome.misfits.is_empty() {
+                break outcome;
+            }
+            // Once more without them, so that nothing of them is left.
+            self.state = before.clone();
+            skip.extend(outcome.misfits.keys());
+            skipped.extend(outcome.misfits.into_values());
+        };
+        asked.finish(self, &before, outcome, later.as_ref(), rule).map(|(tables, kept)| Ingested {
+            rule: rule.name.clone(),
+            bytes: bytes.len(),
+            tables,
+            skipped,
+            kept,
+        })
+    }
 }
 
 fn in_force(error: Error, rule: &str) -> Error {
-    error.help(format!("read by rule \"{rule}\""))
+    match error.kind() {
+        ErrorKind::Response => error.help(format!("read by rule \"{rule}\"")),
+        _ => error,
+    }
 }
 
 /// JSON text is UTF-8; a byte order mark in front of it may be ignored (RFC 8259, section 8.1).

@@ -4,46 +4,73 @@
 //! schema what to expect, and no tree of the response is built. An object that stands in it once
 //! more, letter by letter, is recognised by its text and not read again.
 
-use super::building::{Building, Found};
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::building::{Building, Found, IdParts};
 use super::json::{Fault, FaultKind, JsonReader, Next};
 use super::place::{Step, pointer};
 use super::repeats::Repeats;
-use crate::change::{Happened, IngestedTable, StagedRow, Touched, Transaction, compare};
+use super::values::whole;
+use crate::change::{Later, Skipped, Staged, StagedRow, Touched, Transaction};
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{Rule, Schema, TableNo, line_and_column};
-use crate::table::{Slot, State};
+use crate::schema::{
+    Branch, FieldNo, Kind, OnError, Rule, Schema, TableNo, Wanted, line_and_column,
+};
+use crate::table::{ONLY, Slot};
 
-/// How deep objects and arrays may nest on the way to a row's fields.
-const DEEPEST: usize = 127;
+/// How a response is read.
+pub(super) struct Reading<'a> {
+    pub(super) schema: &'a Schema,
+    pub(super) rule: &'a Rule,
+    /// Fields of the records that the request says.
+    pub(super) given: &'a [(FieldNo, Staged<'static>)],
+    /// Records that were found not to fit.
+    pub(super) skip: &'a BTreeSet<usize>,
+    /// What was changed since the request began.
+    pub(super) later: Option<&'a Later>,
+}
 
-/// Reads a response into a transaction by a rule. `before` is what the transaction held.
-pub(super) fn read(
-    tx: &mut Transaction,
-    before: &State,
-    schema: &Schema,
-    rule: &Rule,
-    text: &str,
-) -> Result<Vec<IngestedTable>> {
+/// What a response held.
+pub(super) struct Outcome {
+    pub(super) counts: Vec<Counts>,
+    /// The rows of the records, in their order, skipped ones included; `None` for one whose id
+    /// cannot be read.
+    pub(super) records: Vec<Option<Slot>>,
+    pub(super) kept: usize,
+    /// Records that do not fit, by their place in the order.
+    pub(super) misfits: BTreeMap<usize, Skipped>,
+}
+
+/// Reads a response into a transaction.
+pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> Result<Outcome> {
+    let schema = reading.schema;
     let counts = schema.tables.iter().map(|_| Counts::default()).collect();
     let mut reader = Reader {
         json: JsonReader::new(text),
         tx,
         schema,
+        reading,
+        deepest: schema.limits.depth,
         steps: Vec::new(),
         depth: 0,
-        counts,
         orders: vec![Vec::new(); schema.tables.len()],
         spare: Vec::new(),
         repeats: Repeats::new(text.len(), schema.tables.len()),
         around: Vec::new(),
         used: usize::MAX,
+        beside: Vec::new(),
+        outcome: Outcome { counts, records: Vec::new(), kept: 0, misfits: BTreeMap::new() },
     };
-    let read = reader.descend(rule.records.parts(), rule.table);
+    let read = reader.place(&reading.rule.places);
     match read.and_then(|()| Ok(reader.json.end()?)) {
-        Ok(()) => Ok(reader.summary(before)),
+        Ok(()) => {
+            reader.write_beside();
+            Ok(reader.outcome)
+        }
         Err(failure) => {
             reader.steps.reverse();
-            Err(failure.explain(&pointer(&reader.steps, schema), text))
+            let place = pointer(&reader.steps, schema);
+            Err(failure.explain(&place, text, schema.limits.depth))
         }
     }
 }
@@ -78,8 +105,19 @@ impl Failure {
         Failure(Box::new(Why::Misfit(message)))
     }
 
+    fn is_misfit(&self) -> bool {
+        matches!(*self.0, Why::Misfit(_))
+    }
+
+    fn message(self) -> String {
+        match *self.0 {
+            Why::Misfit(message) => message,
+            Why::Fault(fault) => format!("{fault:?}"),
+        }
+    }
+
     /// What does not fit has a pointer, what is not JSON a line as well.
-    fn explain(self, pointer: &str, text: &str) -> Error {
+    fn explain(self, pointer: &str, text: &str, deepest: usize) -> Error {
         let place = if pointer.is_empty() { "the response" } else { pointer };
         let message = match *self.0 {
             Why::Misfit(message) => message,
@@ -96,7 +134,7 @@ impl Failure {
                         )
                     }
                     FaultKind::Depth => {
-                        format!("it is nested deeper than {DEEPEST} levels at line {position}")
+                        format!("it is nested deeper than {deepest} levels at line {position}")
                     }
                     FaultKind::Syntax(what) => {
                         format!("it is not JSON at line {position}: {what}")
@@ -112,10 +150,11 @@ pub(super) struct Reader<'a, 'de> {
     pub(super) json: JsonReader<'de>,
     pub(super) tx: &'a mut Transaction,
     pub(super) schema: &'a Schema,
+    reading: &'a Reading<'a>,
+    deepest: usize,
     /// Where a failure was met, from the inside out.
     steps: Vec<Step<'de>>,
     pub(super) depth: usize,
-    counts: Vec<Counts>,
     /// For each table, the names of its last object's members as they were spelled, colon and all:
     /// objects of one kind have them in one order.
     pub(super) orders: Vec<Vec<(&'de str, Found)>>,
@@ -126,6 +165,9 @@ pub(super) struct Reader<'a, 'de> {
     pub(super) around: Vec<Around>,
     /// The outermost of them that gave an object inside of it a part of its id.
     pub(super) used: usize,
+    /// Values beside the records.
+    beside: Vec<(TableNo, StagedRow<'de>)>,
+    outcome: Outcome,
 }
 
 /// An object that is being read.
@@ -139,126 +181,281 @@ pub(super) struct Around {
 
 /// What was met of one table.
 #[derive(Default)]
-struct Counts {
-    objects: usize,
-    rows: usize,
-    inserted: usize,
-    seen: Touched,
-    changed: Touched,
+pub(super) struct Counts {
+    pub(super) objects: usize,
+    pub(super) rows: usize,
+    pub(super) inserted: usize,
+    pub(super) seen: Touched,
+    pub(super) changed: Touched,
+    pub(super) deleted: usize,
 }
 
 impl<'de> Reader<'_, 'de> {
-    fn summary(self, before: &State) -> Vec<IngestedTable> {
-        let tables = self.schema.table_numbers().zip(self.counts);
-        let met = tables.filter(|(_, counts)| counts.objects > 0);
-        met.map(|(number, counts)| {
-            let compared =
-                counts.changed.slots().map(|slot| compare(before, &self.tx.state, number, slot));
-            let updated =
-                compared.filter(|happened| matches!(happened, Some(Happened::Updated(_))));
-            IngestedTable {
-                table: self.schema.table(number).name.clone(),
-                objects: counts.objects,
-                rows: counts.rows,
-                inserted: counts.inserted,
-                updated: updated.count(),
-            }
-        })
-        .collect()
-    }
-
     /// Takes an opening bracket.
     pub(super) fn open(&mut self) -> Read<()> {
         self.json.open();
         self.depth += 1;
-        if self.depth > DEEPEST { Ok(self.json.fault(FaultKind::Depth)?) } else { Ok(()) }
+        if self.depth > self.deepest { Ok(self.json.fault(FaultKind::Depth)?) } else { Ok(()) }
     }
 
-    /// Goes down to the records, and reads them.
-    fn descend(&mut self, way: &[String], table: TableNo) -> Read<()> {
-        let Some((name, rest)) = way.split_first() else { return self.records(table) };
-        let (found, part) = match self.json.peek()? {
-            Next::Object => (self.descend_object(name, rest, table)?, "member"),
-            Next::Array => (self.descend_array(name, rest, table)?, "element"),
+    /// Reads what is looked for at a place of the response and further inside.
+    fn place(&mut self, branch: &Branch<Wanted>) -> Read<()> {
+        let start = self.json.at();
+        for wanted in &branch.here {
+            self.json.go(start);
+            match wanted {
+                Wanted::Records => self.records()?,
+                Wanted::Beside(table, field) => self.value_beside(*table, *field)?,
+            }
+        }
+        if branch.inside.is_empty() {
+            return Ok(());
+        }
+        self.json.go(start);
+        let on_the_way = |branch: &Branch<Wanted>| branch.all().contains(&Wanted::Records);
+        let (part, found) = match self.json.peek()? {
+            Next::Object => ("member", self.place_in_object(branch)?),
+            Next::Array => ("element", self.place_in_array(branch)?),
+            // Nothing is beside records that are not inside of it.
+            _ if !on_the_way(branch) => {
+                self.json.skip()?;
+                return Ok(());
+            }
             _ => {
-                let table = &self.schema.table(table).name;
+                let next = branch.inside.iter().find(|(_, inside)| on_the_way(inside));
+                let name = next.map_or("", |(name, _)| name);
+                let table = &self.schema.table(self.reading.rule.table).name;
                 let expected = format!(
                     "an object or array with {name:?} on the way to the \"{table}\" records"
                 );
                 return misfit(&self.found()?, &expected);
             }
         };
-        self.depth -= 1;
-        if found {
-            Ok(())
-        } else {
-            misfit(&format!("no {part} {name:?}"), "it on the way to the records")
+        let missing = branch
+            .inside
+            .iter()
+            .find(|(name, inside)| on_the_way(inside) && !found.iter().any(|found| found == name));
+        match missing {
+            Some((name, _)) => {
+                misfit(&format!("no {part} {name:?}"), "it on the way to the records")
+            }
+            None => Ok(()),
         }
     }
 
-    fn descend_object(&mut self, name: &str, rest: &[String], table: TableNo) -> Read<bool> {
+    /// Goes through an object; gives the names of the members that were looked for.
+    fn place_in_object(&mut self, branch: &Branch<Wanted>) -> Read<Vec<String>> {
         self.open()?;
-        let (mut found, mut first) = (false, true);
+        let (mut found, mut first) = (Vec::new(), true);
         while self.json.member(first)? {
             first = false;
-            let key = self.json.name()?;
-            if key != name {
-                self.json.skip()?;
-                continue;
+            let name = self.json.name()?;
+            match branch.inside.get(&name) {
+                Some(inside) => {
+                    found.push(name.to_string());
+                    self.place(inside).map_err(|failure| self.at(Step::Name(name), failure))?;
+                }
+                None => drop(self.json.skip()?),
             }
-            found = true;
-            self.descend(rest, table).map_err(|failure| self.at(Step::Name(key), failure))?;
         }
+        self.depth -= 1;
         Ok(found)
     }
 
-    fn descend_array(&mut self, name: &str, rest: &[String], table: TableNo) -> Read<bool> {
+    /// As [`Self::place_in_object`], for an array's elements by their numbers.
+    fn place_in_array(&mut self, branch: &Branch<Wanted>) -> Read<Vec<String>> {
         self.open()?;
-        let wanted: Option<usize> = name.parse().ok();
-        let (mut found, mut index) = (false, 0);
+        let (mut found, mut index) = (Vec::new(), 0);
         while self.json.element(index == 0)? {
-            if Some(index) == wanted {
-                found = true;
-                self.descend(rest, table)
-                    .map_err(|failure| self.at(Step::Index(index), failure))?;
-            } else {
-                self.json.skip()?;
+            match branch.inside.get(&index.to_string()) {
+                Some(inside) => {
+                    found.push(index.to_string());
+                    self.place(inside).map_err(|failure| self.at(Step::Index(index), failure))?;
+                }
+                None => drop(self.json.skip()?),
             }
             index += 1;
         }
+        self.depth -= 1;
         Ok(found)
     }
 
-    fn records(&mut self, table: TableNo) -> Read<()> {
+    /// Reads a value that goes to a field of a one-row table.
+    fn value_beside(&mut self, table: TableNo, field: FieldNo) -> Read<()> {
+        let value = self.value(self.schema.table(table).field(field), false)?;
+        match self.beside.iter_mut().find(|(known, _)| *known == table) {
+            Some((_, staged)) => staged.push((field, value)),
+            None => self.beside.push((table, vec![(field, value)])),
+        }
+        Ok(())
+    }
+
+    fn write_beside(&mut self) {
+        for (table, mut staged) in std::mem::take(&mut self.beside) {
+            if let Some(later) = self.reading.later {
+                let state = &self.tx.state;
+                self.outcome.kept += later.leave_out(state, table, ONLY, &mut staged);
+            }
+            self.merge(table, ONLY, &staged);
+        }
+    }
+
+    fn records(&mut self) -> Read<()> {
+        let rule = self.reading.rule;
         match self.json.peek()? {
-            Next::Object => self.record(table),
+            Next::Object if rule.keyed => {
+                self.open()?;
+                let mut index = 0;
+                while self.json.member(index == 0)? {
+                    let name = self.json.name()?;
+                    self.element(index, Some(&name), &Step::Name(name.clone()))
+                        .map_err(|failure| self.at(Step::Name(name), failure))?;
+                    index += 1;
+                }
+                self.depth -= 1;
+                Ok(())
+            }
+            Next::Object => self.element(0, None, &Step::Whole),
             // Some servers write an empty list so.
             Next::Null => Ok(self.json.word("null")?),
             Next::Array => {
                 self.open()?;
                 let mut index = 0;
                 while self.json.element(index == 0)? {
-                    self.element(table).map_err(|failure| self.at(Step::Index(index), failure))?;
+                    self.element(index, None, &Step::Index(index))
+                        .map_err(|failure| self.at(Step::Index(index), failure))?;
                     index += 1;
                 }
                 self.depth -= 1;
                 Ok(())
             }
             _ => {
-                let name = &self.schema.table(table).name;
+                let name = &self.schema.table(rule.table).name;
                 let expected = format!("\"{name}\" records: an array of objects, or one object");
                 misfit(&self.found()?, &expected)
             }
         }
     }
 
-    /// Reads one of an array of records.
-    fn element(&mut self, table: TableNo) -> Read<()> {
-        if self.json.peek()? == Next::Object {
-            return self.record(table);
+    /// The id that a member's name is.
+    fn key(&self, name: &str) -> Read<Staged<'de>> {
+        let definition = self.schema.table(self.reading.rule.table);
+        match definition.id.first().map(|id| definition.field(*id).kind) {
+            Some(Kind::Int) => match whole(name) {
+                Some(number) => Ok(Staged::Int(number)),
+                None => misfit(&format!("member {name:?}"), "an id of type int as its name"),
+            },
+            _ => Ok(Staged::Text(name.to_owned().into())),
         }
-        let expected = format!("a \"{}\" object", self.schema.table(table).name);
-        misfit(&self.found()?, &expected)
+    }
+
+    /// Reads one of the records, or leaves it out if it does not fit and the rule says so. `key` is
+    /// the name that it has among them, if that is its id.
+    fn element(&mut self, index: usize, key: Option<&str>, step: &Step<'de>) -> Read<()> {
+        let (start, depth) = (self.json.at(), self.depth);
+        let key = key.map(|key| self.key(key)).transpose();
+        let is_skipped = self.reading.skip.contains(&index);
+        let slot = match key.and_then(|key| match is_skipped {
+            true => Ok(self.id_alone(key)),
+            false => self.within(&self.reading.rule.record, key).map(Some),
+        }) {
+            Err(failure) if self.reading.rule.on_error == OnError::Skip && failure.is_misfit() => {
+                self.steps.reverse();
+                let inner = pointer(&self.steps, self.schema);
+                let outer = pointer(std::slice::from_ref(step), self.schema);
+                let pointer = format!("{}{outer}{inner}", self.reading.rule.records);
+                let problem = failure.message();
+                self.outcome.misfits.insert(index, Skipped { pointer, problem });
+                None
+            }
+            read => read?,
+        };
+        if is_skipped || slot.is_none() {
+            // It was read only in part.
+            (self.depth, self.used) = (depth, usize::MAX);
+            self.steps.clear();
+            self.around.clear();
+            self.json.go(start);
+            self.json.skip()?;
+        }
+        self.outcome.records.push(slot);
+        Ok(())
+    }
+
+    /// The row of a record that is left out, if its id can be read.
+    fn id_alone(&mut self, key: Option<Staged<'de>>) -> Option<Slot> {
+        let (depth, rule) = (self.depth, self.reading.rule);
+        let found = self.descend(&rule.record);
+        let slot = match (found, self.json.peek()) {
+            (Ok(true), Ok(Next::Object)) => {
+                let start = self.json.at();
+                self.around.push(Around { table: rule.table, start, slot: None });
+                self.slot_alone(self.given_id(key)).ok()
+            }
+            _ => None,
+        };
+        self.depth = depth;
+        slot
+    }
+
+    /// Goes to a record inside of an element, and leaves the reader in front of it.
+    fn descend(&mut self, way: &[String]) -> Read<bool> {
+        let Some((name, rest)) = way.split_first() else { return Ok(true) };
+        let next = self.json.peek()?;
+        let mut index = 0;
+        if !matches!(next, Next::Object | Next::Array) {
+            return Ok(false);
+        }
+        self.open()?;
+        loop {
+            let here = if next == Next::Object {
+                if !self.json.member(index == 0)? {
+                    return Ok(false);
+                }
+                *self.json.name()? == **name
+            } else {
+                if !self.json.element(index == 0)? {
+                    return Ok(false);
+                }
+                index.to_string() == *name
+            };
+            if here {
+                return self.descend(rest);
+            }
+            self.json.skip()?;
+            index += 1;
+        }
+    }
+
+    /// Reads a record inside of an element.
+    fn within(&mut self, way: &[String], key: Option<Staged<'de>>) -> Read<Slot> {
+        let (start, depth) = (self.json.at(), self.depth);
+        if !way.is_empty() && !self.descend(way)? {
+            let (last, table) = (way.join("/"), &self.schema.table(self.reading.rule.table).name);
+            return misfit(
+                &format!("no {last:?} inside"),
+                &format!("the \"{table}\" record there"),
+            );
+        }
+        if self.json.peek()? != Next::Object {
+            let expected =
+                format!("a \"{}\" object", self.schema.table(self.reading.rule.table).name);
+            let misfit = misfit(&self.found()?, &expected);
+            return misfit.map_err(|failure| self.at_way(way, failure));
+        }
+        let slot = self.record(key).map_err(|failure| self.at_way(way, failure))?;
+        if !way.is_empty() {
+            self.depth = depth;
+            self.json.go(start);
+            self.json.skip()?;
+        }
+        Ok(slot)
+    }
+
+    #[cold]
+    fn at_way(&mut self, way: &[String], failure: Failure) -> Failure {
+        way.iter().rev().for_each(|part| self.steps.push(Step::Name(part.clone().into())));
+        failure
     }
 
     /// Notes on the way up where a failure was met.
@@ -269,9 +466,23 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// Reads one of the records, whose bracket comes next.
-    fn record(&mut self, table: TableNo) -> Read<()> {
+    fn record(&mut self, key: Option<Staged<'de>>) -> Read<Slot> {
         self.repeats.begin_record();
-        self.object(table, None, true).map(|_| ())
+        let table = self.reading.rule.table;
+        let mut building = Building::new(self.spare.pop().unwrap_or_default());
+        let definition = self.schema.table(table);
+        let given = self.reading.given.iter().filter(|(field, _)| !definition.id.contains(field));
+        building.staged.extend(given.cloned());
+        building.id = self.given_id(key);
+        self.object(table, None, true, building)
+    }
+
+    /// The parts of a record's id that stand outside of it.
+    fn given_id(&self, key: Option<Staged<'de>>) -> IdParts<'de> {
+        let definition = self.schema.table(self.reading.rule.table);
+        let given = self.reading.given.iter().filter(|(field, _)| definition.id.contains(field));
+        let key = key.and_then(|key| Some((*definition.id.first()?, key)));
+        given.cloned().chain(key).collect()
     }
 
     /// Reads an object that a link points at, whose bracket comes next. `told_by` is the member by
@@ -280,14 +491,15 @@ impl<'de> Reader<'_, 'de> {
         let start = self.json.at();
         if let Some((len, slot, objects)) = self.repeats.find(table, self.json.rest(start)) {
             for table in objects {
-                self.counts[table.index()].objects += 1;
+                self.outcome.counts[table.index()].objects += 1;
             }
-            self.json.jump(start + len);
+            self.json.go(start + len);
             return Ok(slot);
         }
         let (mark, used_before) = (self.repeats.mark(), self.used);
         self.used = usize::MAX;
-        let slot = self.object(table, told_by, false)?;
+        let building = Building::new(self.spare.pop().unwrap_or_default());
+        let slot = self.object(table, told_by, false, building)?;
         // What took a part of its id from further out is something else in another place.
         if self.used >= self.around.len() {
             let text = self.json.since(start).as_bytes();
@@ -298,22 +510,55 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// Reads an object and merges it into its row.
-    fn object(&mut self, table: TableNo, told_by: Option<&str>, record: bool) -> Read<Slot> {
+    fn object(
+        &mut self,
+        table: TableNo,
+        told_by: Option<&str>,
+        record: bool,
+        mut building: Building<'de>,
+    ) -> Read<Slot> {
         let start = self.json.at();
         self.around.push(Around { table, start, slot: None });
-        let mut building = Building::new(self.spare.pop().unwrap_or_default());
         self.members(table, &mut building, told_by)?;
         let slot = self.finish(table, &mut building, record)?;
         self.around.pop();
-        self.merge(table, slot, &building.staged);
-        building.staged.clear();
-        self.spare.push(building.staged);
+        let (mut is_newer, mut staged) = (false, building.staged);
+        if let Some(later) = self.reading.later {
+            let state = &self.tx.state;
+            is_newer = later.has_changed(state, table, slot);
+            self.outcome.kept += later.leave_out(state, table, slot, &mut staged);
+            is_newer &= building.gone || !state.table(table).is_row(slot);
+        }
+        if building.gone && !is_newer {
+            self.bury(table, slot)?;
+        } else if is_newer {
+            self.outcome.counts[table.index()].objects += 1;
+            self.outcome.kept += 1;
+        } else {
+            self.merge(table, slot, &staged);
+        }
+        staged.clear();
+        self.spare.push(staged);
         Ok(slot)
+    }
+
+    /// Deletes a row that the response says to be no more.
+    fn bury(&mut self, table: TableNo, slot: Slot) -> Read<()> {
+        let counts = &mut self.outcome.counts[table.index()];
+        counts.objects += 1;
+        counts.rows += usize::from(counts.seen.insert(slot));
+        if self.tx.state.table(table).is_row(slot) {
+            counts.deleted += 1;
+            self.tx.delete_row(table, slot).map_err(|error| Failure::misfit(error.to_string()))?;
+        }
+        // What else was read of the tables may not hold any more.
+        self.schema.table_numbers().for_each(|table| self.repeats.merged(table, true));
+        Ok(())
     }
 
     fn merge(&mut self, table: TableNo, slot: Slot, staged: &StagedRow<'de>) {
         let merged = self.tx.merge_row(table, slot, staged);
-        let counts = &mut self.counts[table.index()];
+        let counts = &mut self.outcome.counts[table.index()];
         counts.objects += 1;
         counts.rows += usize::from(counts.seen.insert(slot));
         counts.inserted += usize::from(merged.is_new);

@@ -11,6 +11,8 @@ pub(super) enum Step<'de> {
     Field(TableNo, FieldNo),
     Name(Cow<'de, str>),
     Index(usize),
+    /// No step at all.
+    Whole,
 }
 
 impl<'de> Step<'de> {
@@ -38,6 +40,7 @@ pub(super) fn pointer(steps: &[Step<'_>], schema: &Schema) -> String {
             }
             Step::Name(name) => write_part(&mut text, name),
             Step::Index(index) => write!(text, "/{index}"),
+            Step::Whole => Ok(()),
         };
         debug_assert!(written.is_ok(), "a string takes what is written to it");
     }

@@ -171,7 +171,7 @@ impl<'de> Reader<'_, 'de> {
         {
             return Ok(Staged::Link(slot));
         }
-        self.json.back(start);
+        self.json.go(start);
         self.open()?;
         let mut staged = Staged::Null;
         let mut count = 0;
@@ -292,7 +292,7 @@ impl<'de> Reader<'_, 'de> {
             let failure = Failure::misfit(format!("found {found}, expected {expected}"));
             return Err(self.at(Step::Name(member.into()), failure));
         };
-        self.json.back(start);
+        self.json.go(start);
         Ok((to, self.linked(to, Some(&one_of.type_member))?))
     }
 

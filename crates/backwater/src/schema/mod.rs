@@ -3,9 +3,12 @@
 //! It knows names, types and where a schema's text says them. It must not know rows, nor parse
 //! SQL: a named query is a text here, which the query room checks. Every room below reads it.
 
-mod members;
+mod names;
 mod pointer;
 mod read;
+mod rule;
+mod template;
+mod tree;
 pub(crate) use read::line_and_column;
 
 use std::fmt;
@@ -14,8 +17,11 @@ use std::sync::Arc;
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::value::Value;
 
-pub(crate) use members::{Member, Members, Names};
+pub(crate) use names::Names;
 pub(crate) use pointer::{Pointer, write_part};
+pub(crate) use rule::{Given, ListRule, OnError, Rule, Scope, Wanted};
+pub(crate) use template::{Template, Variables};
+pub(crate) use tree::{Branch, Sought, Tree};
 
 /// A table's number in its schema.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -71,8 +77,28 @@ pub struct Schema {
     pub(crate) tables: Arc<[Table]>,
     pub(crate) rules: Arc<[Rule]>,
     pub(crate) queries: Arc<[NamedQuery]>,
+    pub(crate) limits: Limits,
     pub(crate) text: Arc<str>,
     pub(crate) name: Arc<str>,
+}
+
+/// How deep and how long a response may be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Limits {
+    /// Objects and arrays inside of each other on the way to a row's fields.
+    pub(crate) depth: usize,
+    pub(crate) bytes: usize,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Self { depth: 127, bytes: 1 << 30 }
+    }
+}
+
+impl Limits {
+    /// Reading descends by calls, and a thread's stack has an end.
+    pub(crate) const DEEPEST: usize = 500;
 }
 
 /// A table: its fields, and which of them tell its rows apart.
@@ -88,7 +114,9 @@ pub(crate) struct Table {
     /// What becomes of members that are no field.
     pub(crate) unknown: Unknown,
     /// Where the fields are in an object of a response.
-    pub(crate) members: Members,
+    pub(crate) members: Tree<Sought>,
+    /// What in an object says that its row is no more.
+    pub(crate) tombstone: Option<Pointer>,
     /// What every object of the table is asked, told once.
     pub(crate) asks: Asks,
     pub(crate) made: Made,
@@ -121,6 +149,8 @@ pub(crate) enum Made {
     Declared,
     /// It holds the entries of a to-many link.
     Entries { owner: TableNo, field: FieldNo },
+    /// It holds rows in the order in which responses gave them.
+    List,
 }
 
 /// What becomes of the members of an object that are no field of its table.
@@ -235,14 +265,6 @@ impl OneOf {
     pub(crate) fn names(&self) -> Vec<&str> {
         self.tables.iter().map(|(name, _)| &**name).collect()
     }
-}
-
-/// What one kind of API response holds, and where.
-#[derive(Debug)]
-pub(crate) struct Rule {
-    pub(crate) name: Arc<str>,
-    pub(crate) records: Pointer,
-    pub(crate) table: TableNo,
 }
 
 /// An SQL statement with a name.
@@ -409,6 +431,47 @@ impl Schema {
             })
     }
 
+    /// The name of the rule for a request, and the values of its variables: of the rules whose
+    /// method and URI Template fit, the one whose template says most.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if none fits.
+    ///
+    /// ```
+    /// # use backwater::Schema;
+    /// let schema = Schema::parse("s.toml", r#"
+    ///     table.sailing = { id = "id", fields = { id = "int" } }
+    ///     response.sailing = { url = "/sailings/{id}", table = "sailing" }
+    ///     response.departures = { url = "/departures{?port,page}", table = "sailing" }
+    /// "#)?;
+    /// let (rule, variables) = schema.rule_for("GET", "https://ferries.example/departures?port=SAL")?;
+    /// assert_eq!((rule, variables), ("departures", vec![("port".to_owned(), "SAL".to_owned())]));
+    /// assert!(schema.rule_for("POST", "/sailings/311").is_err());
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn rule_for(&self, method: &str, url: &str) -> Result<(&str, Vec<(String, String)>)> {
+        let fitting = self.rules.iter().filter_map(|rule| {
+            let template =
+                rule.url.as_ref().filter(|_| rule.method.eq_ignore_ascii_case(method))?;
+            Some((template.letters(), rule, template.matches(url)?))
+        });
+        // Of two that say the same, the one that comes first.
+        let best = fitting.reduce(|best, next| if next.0 > best.0 { next } else { best });
+        best.map(|(_, rule, variables)| (&*rule.name, variables)).ok_or_else(|| {
+            let known: Vec<String> = self
+                .rules
+                .iter()
+                .filter_map(|rule| Some(format!("{} {}", rule.method, rule.url.as_ref()?.as_str())))
+                .collect();
+            let help = match &*known {
+                [] => "no rule has a `url`: name the rule, or give it one".to_owned(),
+                known => format!("the rules are for {}", known.join(", ")),
+            };
+            let message = format!("there is no response rule for {method} {url}");
+            Error::new(ErrorKind::UnknownName, message).help(help)
+        })
+    }
+
     pub(crate) fn rule(&self, name: &str) -> Result<&Rule> {
         self.rules.iter().find(|rule| &*rule.name == name).ok_or_else(|| {
             let help = if self.rules.is_empty() {
@@ -452,7 +515,20 @@ impl Schema {
             let follows = |link: &LinkRule| link.on_delete != OnDelete::Keep;
             link.as_ref().is_some_and(follows)
         });
-        links.map(|field| vec![field]).collect()
+        let mut chains: Vec<Vec<FieldNo>> = links.map(|field| vec![field]).collect();
+        let rules = self.rules.iter();
+        let scopes = rules
+            .clone()
+            .filter(|rule| rule.table == table)
+            .filter_map(|rule| rule.complete.as_ref().and_then(Scope::fields));
+        let parts = rules.filter_map(|rule| rule.list.as_ref()).filter(|list| list.table == table);
+        let parts = parts.map(|list| list.part_fields());
+        for fields in scopes.chain(parts) {
+            if !chains.contains(&fields) {
+                chains.push(fields);
+            }
+        }
+        chains
     }
 
     /// Whether rows written with one schema can be read with the other as they are.

@@ -348,6 +348,10 @@ impl Table {
         self.rows
     }
 
+    pub(crate) fn is_one_row(&self) -> bool {
+        self.id.is_empty()
+    }
+
     /// Whether a row lies in that slot; a slot without one is only referred to, or free.
     pub(crate) fn is_row(&self, slot: Slot) -> bool {
         slot.0 < self.slots && self.chunk(slot).is_row(offset(slot))

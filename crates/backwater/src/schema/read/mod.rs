@@ -9,7 +9,7 @@ use std::sync::Arc;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::{NamedQuery, Pointer, Schema, Table, TableNo};
+use super::{Limits, NamedQuery, Pointer, Schema, Table, TableNo};
 use crate::error::{Error, ErrorKind, Result, did_you_mean, either, nearest, nearest_name};
 
 type Value<'t> = Spanned<DeValue<'t>>;
@@ -61,8 +61,9 @@ impl<'t> Reader<'t> {
     }
 
     fn document(&mut self, document: &DeTable<'t>) -> Schema {
-        let [tables, rules, queries] =
-            self.parts(document, "a schema", ["table", "response", "query"]);
+        let [tables, rules, queries, limits] =
+            self.parts(document, "a schema", ["table", "response", "query", "limits"]);
+        let limits = limits.and_then(|limits| self.limits(limits)).unwrap_or_default();
         let tables = self.entries_of(tables, "table.NAME");
         self.tables = tables.iter().map(|(name, ..)| Arc::from(*name)).collect();
         let read = tables.iter().enumerate().map(|(number, (name, at, value))| {
@@ -73,8 +74,10 @@ impl<'t> Reader<'t> {
         tables.append(&mut self.entries);
         self.links(&tables);
         let rules = self.entries_of(rules, "response.NAME");
-        let rules =
-            rules.iter().filter_map(|(name, _, value)| self.rule(name, value, &tables)).collect();
+        let rules = rules
+            .iter()
+            .filter_map(|(name, _, value)| self.rule(name, value, &mut tables))
+            .collect();
         let queries = self.entries_of(queries, "query");
         let queries =
             queries.iter().filter_map(|(name, _, value)| self.query(name, value)).collect();
@@ -82,8 +85,32 @@ impl<'t> Reader<'t> {
             tables: tables.into(),
             rules,
             queries,
+            limits,
             text: self.text.into(),
             name: self.name.into(),
+        }
+    }
+
+    fn limits(&mut self, value: &Value<'t>) -> Option<Limits> {
+        let table = self.as_table(value, "a table with `depth` and `bytes`")?;
+        let [depth, bytes] = self.parts(table, "`limits`", ["depth", "bytes"]);
+        let otherwise = Limits::default();
+        let most = Limits::DEEPEST;
+        Some(Limits {
+            depth: depth.and_then(|depth| self.as_count(depth, most)).unwrap_or(otherwise.depth),
+            bytes: bytes
+                .and_then(|bytes| self.as_count(bytes, isize::MAX as usize))
+                .unwrap_or(otherwise.bytes),
+        })
+    }
+
+    /// A whole number from 1 to `most`.
+    fn as_count(&mut self, value: &Value<'t>, most: usize) -> Option<usize> {
+        let number = value.get_ref().as_integer();
+        let number = number.and_then(|n| usize::from_str_radix(n.as_str(), n.radix()).ok());
+        match number.filter(|number| (1..=most).contains(number)) {
+            Some(number) => Some(number),
+            None => self.unexpected(value, &format!("a whole number from 1 to {most}")),
         }
     }
 

@@ -1,18 +1,68 @@
 //! Reading response rules.
 
-use super::{Reader, Value};
-use crate::schema::{Pointer, Rule, Table};
+use std::sync::Arc;
+
+use toml::de::DeValue;
+
+use super::table::{ON_DELETE, members, plain};
+use super::{Reader, Value, found};
+use crate::error::nearest;
+use crate::schema::{
+    Asks, Branch, Field, FieldNo, Given, Kind, LinkRule, ListRule, Made, OnDelete, OnError,
+    Pointer, Rule, Scope, Table, TableNo, Template, Unknown, Wanted,
+};
+
+const ON_ERROR: [(&str, OnError); 2] = [("fail", OnError::Fail), ("skip", OnError::Skip)];
+
+/// The variables of a rule's requests, with their types as far as the schema tells them.
+#[derive(Default)]
+struct Known {
+    fields: Vec<Field>,
+    /// Variables that the URI Template has; none if there is no template.
+    named: Option<Vec<String>>,
+}
 
 impl<'t> Reader<'t> {
     pub(super) fn rule(
         &mut self,
         name: &str,
         value: &Value<'t>,
-        _tables: &[Table],
+        tables: &mut Vec<Table>,
     ) -> Option<Rule> {
         let parts = self.as_table(value, "a table with `records` and `table`")?;
         let at = value.span().start;
-        let [records, table] = self.parts(parts, "a response rule", ["records", "table"]);
+        let known = [
+            "records",
+            "table",
+            "url",
+            "method",
+            "record",
+            "keyed_by_id",
+            "vars",
+            "fields",
+            "list",
+            "part",
+            "complete",
+            "beside",
+            "on_error",
+            "deletes",
+        ];
+        let [
+            records,
+            table,
+            url,
+            method,
+            record,
+            keyed,
+            vars,
+            fields,
+            list,
+            part,
+            complete,
+            beside,
+            on_error,
+            deletes,
+        ] = self.parts(parts, "a response rule", known);
         let records = match records {
             None => Pointer::parse("").ok(),
             Some(value) => self.as_pointer(value),
@@ -26,6 +76,279 @@ impl<'t> Reader<'t> {
             return None;
         };
         let table = self.as_table_no(table, "the name of a table")?;
-        Some(Rule { name: name.into(), records: records?, table })
+        let url = url.and_then(|value| self.template(value));
+        let method = method.and_then(|value| self.as_text(value, "an HTTP method such as \"GET\""));
+        let mut known = Known {
+            fields: Vec::new(),
+            named: url.as_ref().map(|url| url.variables().map(str::to_owned).collect()),
+        };
+        if let Some(vars) = vars {
+            self.vars(vars, &mut known, &tables[table.index()], table);
+        }
+        let given = self.given(fields, &tables[table.index()], &mut known);
+        let complete =
+            complete.and_then(|value| self.scope(value, &tables[table.index()], &mut known));
+        let part = part.and_then(|value| {
+            let name = self.as_text(value, "the name of a variable")?;
+            self.variable(value, name, &known).then(|| Arc::from(name))
+        });
+        let list = list.and_then(|value| self.list(value, table, part, &known, tables));
+        let records = records?;
+        let mut places = vec![(records.clone(), Wanted::Records)];
+        self.beside(beside, tables, &mut places);
+        let keyed = self.as_flag(keyed, false);
+        if keyed && tables[table.index()].id.len() != 1 {
+            let message =
+                format!("the id of \"{}\" is no single member's name", tables[table.index()].name);
+            self.problem(at, message, "leave out `keyed_by_id`");
+        }
+        let record = record.and_then(|value| self.as_pointer(value));
+        let on_error = on_error.and_then(|value| self.as_name(value, "`on_error`", &ON_ERROR));
+        Some(Rule {
+            name: name.into(),
+            method: method.unwrap_or("GET").into(),
+            url,
+            records,
+            places: Branch::of(places.iter().map(|(pointer, wanted)| (pointer, *wanted))),
+            record: record.map(|pointer| pointer.parts().to_vec()).unwrap_or_default(),
+            keyed,
+            table,
+            given,
+            list,
+            complete,
+            on_error: on_error.unwrap_or(OnError::Fail),
+            deletes: self.as_flag(deletes, false),
+        })
+    }
+
+    fn template(&mut self, value: &Value<'t>) -> Option<Template> {
+        let text = self.as_text(value, "a URI Template such as \"/sailings/{id}\"")?;
+        let read = Template::parse(text);
+        let help = "write it as \"/departures{?port,page}\" (RFC 6570)";
+        read.map_err(|why| self.problem(value.span().start, why, help)).ok()
+    }
+
+    /// The types of variables.
+    fn vars(&mut self, value: &Value<'t>, known: &mut Known, table: &Table, number: TableNo) {
+        for (name, at, value) in self.entries_of(Some(value), "response.NAME.vars") {
+            let field = self.field(name, value, table, number, None, &mut Vec::new());
+            if matches!(field.kind, Kind::Links(_) | Kind::OneOf) {
+                self.problem(at, "a variable has one value", "give it a plain type");
+            } else if self.variable(value, name, known) {
+                known.fields.push(field);
+            }
+        }
+    }
+
+    /// Whether a request of this rule can have a variable.
+    fn variable(&mut self, value: &Value<'t>, name: &str, known: &Known) -> bool {
+        let named = known.named.as_deref().unwrap_or_default();
+        let there = known.named.is_none() || named.iter().any(|known| known == name);
+        if !there {
+            let help = nearest(name, named.iter().map(String::as_str));
+            self.problem(value.span().start, format!("the `url` has no variable \"{name}\""), help);
+        }
+        there
+    }
+
+    /// Values of fields that the request says.
+    fn given(
+        &mut self,
+        value: Option<&Value<'t>>,
+        table: &Table,
+        known: &mut Known,
+    ) -> Vec<(FieldNo, Given)> {
+        let mut out = Vec::new();
+        for (name, at, value) in self.entries_of(value, "response.NAME.fields") {
+            let Some(field) = table.field_no(name) else {
+                let help = nearest(name, table.field_names());
+                self.problem(at, format!("table \"{}\" has no field \"{name}\"", table.name), help);
+                continue;
+            };
+            let definition = table.field(field);
+            if matches!(definition.kind, Kind::Links(_) | Kind::OneOf) {
+                let message = format!("\"{name}\" has no single value");
+                self.problem(at, message, "give plain fields and to-one links only");
+                continue;
+            }
+            let given = match value.get_ref() {
+                DeValue::String(text) => match text.strip_prefix(':') {
+                    Some(variable) => {
+                        if !self.variable(value, variable, known) {
+                            continue;
+                        }
+                        if known.fields.iter().all(|field| *field.name != *variable) {
+                            let link = definition.link.clone();
+                            known
+                                .fields
+                                .push(Field { link, ..plain(variable, definition.kind, None) });
+                        }
+                        Given::Variable(variable.into())
+                    }
+                    None => Given::Value(text.as_ref().into()),
+                },
+                DeValue::Integer(number) => {
+                    match i64::from_str_radix(number.as_str(), number.radix()) {
+                        Ok(number) => Given::Value(number.into()),
+                        Err(_) => continue,
+                    }
+                }
+                DeValue::Boolean(flag) => Given::Value((*flag).into()),
+                other => {
+                    let message =
+                        format!("found {}, expected a value or \":VARIABLE\"", found(other));
+                    self.problem(value.span().start, message, "");
+                    continue;
+                }
+            };
+            out.push((field, given));
+        }
+        out
+    }
+
+    fn scope(&mut self, value: &Value<'t>, table: &Table, known: &mut Known) -> Option<Scope> {
+        match value.get_ref() {
+            DeValue::Boolean(true) => Some(Scope::Table),
+            DeValue::Boolean(false) => None,
+            DeValue::Table(_) => {
+                let rows = self.given(Some(value), table, known);
+                (!rows.is_empty()).then_some(Scope::Rows(rows))
+            }
+            _ => self.unexpected(
+                value,
+                "true, or fields with their values such as { port = \":port\" }",
+            ),
+        }
+    }
+
+    /// The list that a rule writes, whose table is made by the first rule that names it.
+    fn list(
+        &mut self,
+        value: &Value<'t>,
+        target: TableNo,
+        part: Option<Arc<str>>,
+        known: &Known,
+        tables: &mut Vec<Table>,
+    ) -> Option<ListRule> {
+        let at = value.span().start;
+        let (name, on_delete) = match value.get_ref() {
+            DeValue::Table(parts) => {
+                let [name, on_delete] = self.parts(parts, "a list", ["name", "on_delete"]);
+                let name = name.and_then(|name| self.as_text(name, "the list's name"));
+                let on_delete =
+                    on_delete.and_then(|value| self.as_name(value, "`on_delete`", &ON_DELETE));
+                if name.is_none() {
+                    self.problem(at, "the list has no name", "add `name = \"NAME\"`");
+                }
+                (name?, on_delete.unwrap_or(OnDelete::Keep))
+            }
+            _ => (self.as_text(value, "the list's name")?, OnDelete::Keep),
+        };
+        if on_delete == OnDelete::SetNull {
+            let help = "use \"cascade\" for the entry to go with its target";
+            self.problem(at, "an entry of a list cannot be set null", help);
+        }
+        if tables[target.index()].is_one_row() {
+            self.problem(at, "a one-row table needs no list", "leave out `list`");
+        }
+        let named = known
+            .named
+            .clone()
+            .unwrap_or_else(|| known.fields.iter().map(|field| field.name.to_string()).collect());
+        let typed = |name: &str, otherwise: Kind| {
+            let field = known.fields.iter().find(|field| *field.name == *name);
+            let (kind, link) = field.map_or((otherwise, None), |field| {
+                (
+                    field.kind,
+                    field
+                        .link
+                        .clone()
+                        .map(|_| LinkRule { on_delete: OnDelete::Keep, one_of: None }),
+                )
+            });
+            Field { link, ..plain(name, kind, None) }
+        };
+        let is_key = |name: &&String| Some(name.as_str()) != part.as_deref();
+        let mut fields: Vec<Field> =
+            named.iter().filter(is_key).map(|name| typed(name, Kind::Text)).collect();
+        for field in &fields {
+            if !matches!(field.kind, Kind::Int | Kind::Text | Kind::Link(_)) {
+                let message = format!("variable \"{}\" is neither int nor text", field.name);
+                self.problem(at, message, "a list is told from others by such variables only");
+            }
+        }
+        let key: Vec<Arc<str>> = fields.iter().map(|field| field.name.clone()).collect();
+        for own in ["part", "position", "target"] {
+            if key.iter().any(|name| name.eq_ignore_ascii_case(own)) {
+                let message = format!("the list has a column \"{own}\" of its own");
+                self.problem(at, message, "call the variable something else in the `url`");
+            }
+        }
+        let part_kind = part.as_deref().map_or(Kind::Int, |part| typed(part, Kind::Int).kind);
+        fields.push(plain("part", part_kind, None));
+        fields.push(plain("position", Kind::Int, None));
+        let link = LinkRule { on_delete, one_of: None };
+        fields.push(Field { link: Some(link), ..plain("target", Kind::Link(target), None) });
+        let target_field = FieldNo(fields.len() as u32 - 1);
+        let id: Vec<FieldNo> = (0..key.len() as u32).map(FieldNo).chain([target_field]).collect();
+        let made = Table {
+            name: name.into(),
+            members: members(&fields, None),
+            tombstone: None,
+            asks: Asks::of(&fields),
+            fields,
+            id,
+            persist: tables[target.index()].persist,
+            version: None,
+            unknown: Unknown::Ignored,
+            made: Made::List,
+        };
+        let same = tables.iter().position(|table| table.name.eq_ignore_ascii_case(name));
+        let number = match same {
+            Some(same) if tables[same] == made => same,
+            Some(_) => {
+                let message = format!("the list \"{name}\" is a table of another form already");
+                let help = "give it another name, or the same variables and target";
+                self.problem(at, message, help);
+                return None;
+            }
+            None => {
+                tables.push(made);
+                tables.len() - 1
+            }
+        };
+        Some(ListRule { table: TableNo(number as u32), key, part })
+    }
+
+    /// Values beside the records, which go to fields of one-row tables.
+    fn beside(
+        &mut self,
+        value: Option<&Value<'t>>,
+        tables: &[Table],
+        places: &mut Vec<(Pointer, Wanted)>,
+    ) {
+        for (name, at, value) in self.entries_of(value, "response.NAME.beside.TABLE") {
+            let Some(number) = self.table_no(at, name) else { continue };
+            let table = &tables[number.index()];
+            if !table.is_one_row() {
+                let message = format!("\"{name}\" is not a one-row table");
+                self.problem(at, message, "values beside the records go to a table of one row");
+            }
+            for (name, at, value) in self.entries_of(Some(value), "response.NAME.beside.TABLE") {
+                let Some(field) = table.field_no(name) else {
+                    let help = nearest(name, table.field_names());
+                    let message = format!("table \"{}\" has no field \"{name}\"", table.name);
+                    self.problem(at, message, help);
+                    continue;
+                };
+                if table.field(field).kind == Kind::OneOf {
+                    let message = format!("\"{name}\" may point at one of several tables");
+                    self.problem(at, message, "take another field");
+                }
+                if let Some(pointer) = self.as_pointer(value) {
+                    places.push((pointer, Wanted::Beside(number, field)));
+                }
+            }
+        }
     }
 }

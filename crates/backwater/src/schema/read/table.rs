@@ -8,8 +8,8 @@ use toml::de::{DeTable, DeValue};
 use super::{Reader, Value, found};
 use crate::error::nearest;
 use crate::schema::{
-    Asks, Field, FieldNo, Kind, LinkRule, Made, Members, Names, OnDelete, OneOf, Pointer, Table,
-    TableNo, Unknown,
+    Asks, Branch, Field, FieldNo, Kind, LinkRule, Made, Names, OnDelete, OneOf, Pointer, Sought,
+    Table, TableNo, Tree, Unknown,
 };
 
 /// Prefixes that SQLite and the storage form keep for themselves.
@@ -19,7 +19,7 @@ const MOST_FIELDS: usize = 1000;
 /// The member by which a nested object tells its table, if the schema says nothing else.
 const TYPE_MEMBER: &str = "type";
 
-const ON_DELETE: [(&str, OnDelete); 4] = [
+pub(super) const ON_DELETE: [(&str, OnDelete); 4] = [
     ("keep", OnDelete::Keep),
     ("cascade", OnDelete::Cascade),
     ("set null", OnDelete::SetNull),
@@ -57,7 +57,7 @@ struct Options<'d, 't> {
 }
 
 /// A link to one of several tables whose type field is looked for when all fields are known.
-struct Typed {
+pub(super) struct Typed {
     field: usize,
     at: usize,
     type_field: Arc<str>,
@@ -93,7 +93,8 @@ impl<'t> Reader<'t> {
             persist: true,
             version: None,
             unknown: Unknown::Ignored,
-            members: Members::default(),
+            members: Tree::default(),
+            tombstone: None,
             asks: Asks::default(),
             made: Made::Declared,
         };
@@ -103,8 +104,9 @@ impl<'t> Reader<'t> {
         else {
             return made;
         };
-        let known = ["id", "one_row", "fields", "persist", "names", "unknown", "version"];
-        let [id, one_row, fields, persist, names, unknown, version] =
+        let known =
+            ["id", "one_row", "fields", "persist", "names", "unknown", "version", "tombstone"];
+        let [id, one_row, fields, persist, names, unknown, version, tombstone] =
             self.parts(table, "a table", known);
         made.persist = self.as_flag(persist, true);
         let names = names.and_then(|value| self.as_name(value, "`names`", &Names::KNOWN));
@@ -130,7 +132,8 @@ impl<'t> Reader<'t> {
             made.unknown = self.unknown(unknown, &made).unwrap_or(Unknown::Ignored);
         }
         made.version = version.and_then(|version| self.version(version, &made));
-        made.members = Members::of(&made.fields);
+        made.tombstone = tombstone.and_then(|value| self.from(value));
+        made.members = members(&made.fields, made.tombstone.as_ref());
         made.asks = Asks::of(&made.fields);
         made
     }
@@ -213,7 +216,12 @@ impl<'t> Reader<'t> {
     }
 
     /// The number of a field that the text names.
-    fn field_of(&mut self, value: &Value<'t>, table: &Table, expected: &str) -> Option<FieldNo> {
+    pub(super) fn field_of(
+        &mut self,
+        value: &Value<'t>,
+        table: &Table,
+        expected: &str,
+    ) -> Option<FieldNo> {
         let name = self.as_text(value, expected)?;
         let number = table.field_no(name);
         if number.is_none() {
@@ -272,7 +280,7 @@ impl<'t> Reader<'t> {
         }
     }
 
-    fn field(
+    pub(super) fn field(
         &mut self,
         name: &str,
         value: &Value<'t>,
@@ -513,7 +521,8 @@ impl<'t> Reader<'t> {
         self.links.push((at, number));
         self.entries.push(Table {
             name: name.into(),
-            members: Members::of(&fields),
+            members: members(&fields, None),
+            tombstone: None,
             asks: Asks::of(&fields),
             fields,
             id: vec![FieldNo(0), FieldNo(1)],
@@ -578,8 +587,18 @@ impl<'t> Reader<'t> {
     }
 }
 
+/// What a table looks for in an object.
+pub(super) fn members(fields: &[Field], tombstone: Option<&Pointer>) -> Tree<Sought> {
+    let fields = fields
+        .iter()
+        .enumerate()
+        .map(|(number, field)| (&field.from, Sought::Field(FieldNo(number as u32))));
+    let places = fields.chain(tombstone.map(|from| (from, Sought::Tombstone)));
+    Branch::of(places).inside
+}
+
 /// A field of which only name and kind are known.
-fn plain(name: &str, kind: Kind, names: Option<Names>) -> Field {
+pub(super) fn plain(name: &str, kind: Kind, names: Option<Names>) -> Field {
     let from = names.map_or_else(|| name.to_owned(), |names| names.write(name));
     Field {
         name: name.into(),

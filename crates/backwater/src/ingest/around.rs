@@ -1,0 +1,233 @@
+//! What a rule does around the reading of a response: values that the request says, lists, rows
+//! that are no more.
+
+use rustc_hash::FxHashSet;
+
+use super::nested::Outcome;
+use crate::change::{Happened, Ingested, IngestedTable, Later, Staged, Transaction, compare};
+use crate::error::{Error, ErrorKind, Result};
+use crate::schema::{
+    Field, FieldNo, Given, IdType, Kind, ListRule, Rule, Schema, Scope, Variables,
+};
+use crate::table::{Cell, Key, ONLY, Slot, State};
+use crate::value::{Id, Json, Value};
+
+/// What a request says beside its response.
+pub(super) struct Asked<'s> {
+    schema: &'s Schema,
+    pub(super) given: Vec<(FieldNo, Staged<'static>)>,
+    /// The values of the fields by which the response is complete.
+    scope: Vec<Staged<'static>>,
+    /// The list's key, and behind it the part.
+    list: Vec<Staged<'static>>,
+}
+
+impl<'s> Asked<'s> {
+    pub(super) fn new(
+        tx: &mut Transaction,
+        schema: &'s Schema,
+        rule: &Rule,
+        variables: &Variables,
+    ) -> Result<Self> {
+        let table = schema.table(rule.table);
+        let mut staged = |field: &Field, given: &Given| match given {
+            Given::Value(value) => stage(tx, schema, field, value),
+            Given::Variable(name) => match variables.iter().find(|(known, _)| *known == **name) {
+                Some((_, text)) => {
+                    let value = value_of(schema, field, text);
+                    stage(tx, schema, field, &value)
+                        .map_err(|error| error.at(format!("variable \"{name}\"")))
+                }
+                None => Err(Error::new(
+                    ErrorKind::Parameter,
+                    format!("rule \"{}\" needs the request's variable \"{name}\"", rule.name),
+                )
+                .help("give it, or the request's URL")),
+            },
+        };
+        let mut given = Vec::new();
+        for (field, value) in &rule.given {
+            given.push((*field, staged(table.field(*field), value)?));
+        }
+        let mut scope = Vec::new();
+        if let Some(Scope::Rows(rows)) = &rule.complete {
+            for (field, value) in rows {
+                scope.push(staged(table.field(*field), value)?);
+            }
+        }
+        let mut list = Vec::new();
+        if let Some(rule) = &rule.list {
+            let definition = schema.table(rule.table);
+            let names = rule.key.iter().map(Some).chain([rule.part.as_ref()]);
+            for (field, name) in definition.fields.iter().zip(names) {
+                let said = name.is_some_and(|name| variables.iter().any(|(v, _)| **v == **name));
+                list.push(match (name.filter(|_| said), field.kind) {
+                    (Some(name), _) => staged(field, &Given::Variable(name.clone()))?,
+                    // What the request does not say is a list, or a part, of its own.
+                    (None, Kind::Text) => Staged::Text(String::new().into()),
+                    (None, Kind::Int) => Staged::Int(0),
+                    (None, _) => {
+                        let name = name.cloned().unwrap_or_else(|| field.name.clone());
+                        staged(field, &Given::Variable(name))?
+                    }
+                });
+            }
+        }
+        Ok(Self { schema, given, scope, list })
+    }
+
+    /// Deletes the row that the request is about.
+    pub(super) fn delete(
+        self,
+        tx: &mut Transaction,
+        rule: &Rule,
+        bytes: usize,
+    ) -> Result<Ingested> {
+        let definition = self.schema.table(rule.table);
+        let part = |id: &FieldNo| self.given.iter().find(|(field, _)| field == id);
+        let key: Option<Key<'_>> =
+            definition.id.iter().map(|id| part(id).map(|(_, staged)| staged.cell())).collect();
+        let Some(key) = key.filter(|key| !key.is_empty()) else {
+            let message = format!("rule \"{}\" does not say which row is deleted", rule.name);
+            return Err(Error::new(ErrorKind::Parameter, message)
+                .help("give the id from the request: fields = { id = \":id\" }"));
+        };
+        let slot = tx.state.table(rule.table).slot(&key);
+        let slot = slot.filter(|slot| tx.state.table(rule.table).is_row(*slot));
+        let mut table = IngestedTable::of(&definition.name);
+        if let Some(slot) = slot {
+            tx.delete_row(rule.table, slot)?;
+            table.deleted = 1;
+        }
+        let (rule, tables) = (rule.name.clone(), vec![table]);
+        Ok(Ingested { rule, bytes, tables, skipped: Vec::new(), kept: 0 })
+    }
+
+    /// Ends an ingest: gives what became of each table's objects, and how many values were kept.
+    pub(super) fn finish(
+        self,
+        tx: &mut Transaction,
+        before: &State,
+        mut outcome: Outcome,
+        later: Option<&Later>,
+        rule: &Rule,
+    ) -> Result<(Vec<IngestedTable>, usize)> {
+        if let Some(list) = &rule.list {
+            self.write_list(tx, list, &outcome.records, rule);
+        }
+        if let Some(scope) = &rule.complete {
+            self.delete_missing(tx, scope, rule, &mut outcome, later)?;
+        }
+        let tables = self.schema.table_numbers().zip(outcome.counts);
+        let met = tables.filter(|(_, counts)| counts.objects > 0 || counts.deleted > 0);
+        let tables = met.map(|(number, counts)| {
+            let compared =
+                counts.changed.slots().map(|slot| compare(before, &tx.state, number, slot));
+            let updated =
+                compared.filter(|happened| matches!(happened, Some(Happened::Updated(_))));
+            IngestedTable {
+                objects: counts.objects,
+                rows: counts.rows,
+                inserted: counts.inserted,
+                updated: updated.count(),
+                deleted: counts.deleted,
+                ..IngestedTable::of(&self.schema.table(number).name)
+            }
+        });
+        Ok((tables.collect(), outcome.kept))
+    }
+
+    /// Puts the records into the part of their list, in their order.
+    fn write_list(
+        &self,
+        tx: &mut Transaction,
+        list: &ListRule,
+        records: &[Option<Slot>],
+        rule: &Rule,
+    ) {
+        let cells: Key<'_> = self.list.iter().map(Staged::cell).collect();
+        let old = tx.state.table(list.table).chain(&list.part_fields(), &cells);
+        let (key, part) = (&cells[..list.key.len()], &self.list[list.key.len()]);
+        let mut entries = FxHashSet::default();
+        for (position, target) in records.iter().enumerate() {
+            let is_row = |slot: &Slot| tx.state.table(rule.table).is_row(*slot);
+            let Some(target) = target.filter(is_row) else { continue };
+            let mut key = Key::from_slice(key);
+            key.push(Cell::Link(target));
+            let entry = tx.refer(list.table, &key);
+            // A record that comes again keeps its first place.
+            if entries.insert(entry) {
+                let position = (list.position_field(), Staged::Int(position as i64));
+                let fields = [(list.part_field(), part.clone()), position];
+                tx.merge_row(list.table, entry, &fields);
+            }
+        }
+        for entry in old.into_iter().filter(|entry| !entries.contains(entry)) {
+            tx.remove(list.table, entry);
+        }
+    }
+
+    /// Deletes the rows of a scope that a response does not have.
+    fn delete_missing(
+        &self,
+        tx: &mut Transaction,
+        scope: &Scope,
+        rule: &Rule,
+        outcome: &mut Outcome,
+        later: Option<&Later>,
+    ) -> Result<()> {
+        // Of a record without an id nobody knows whether it is one of these rows.
+        if outcome.records.iter().any(Option::is_none) {
+            return Ok(());
+        }
+        let counts = &mut outcome.counts[rule.table.index()];
+        for slot in outcome.records.iter().flatten() {
+            counts.seen.insert(*slot);
+        }
+        let table = tx.state.table(rule.table);
+        let rows: Vec<Slot> = match scope.fields() {
+            None => table.iter().filter(|slot| *slot != ONLY || !table.is_one_row()).collect(),
+            Some(fields) => {
+                let key: Key<'_> = self.scope.iter().map(Staged::cell).collect();
+                table.chain(&fields, &key)
+            }
+        };
+        let seen: FxHashSet<Slot> = counts.seen.slots().collect();
+        for slot in rows.into_iter().filter(|slot| !seen.contains(slot)) {
+            let newer = later.is_some_and(|later| later.has_changed(&tx.state, rule.table, slot));
+            outcome.kept += usize::from(newer);
+            // A row may have gone with another one that it pointed at.
+            if !newer && tx.state.table(rule.table).is_row(slot) {
+                tx.delete_row(rule.table, slot)?;
+                outcome.counts[rule.table.index()].deleted += 1;
+            }
+        }
+        Ok(())
+    }
+}
+
+fn stage(
+    tx: &mut Transaction,
+    schema: &Schema,
+    field: &Field,
+    value: &Value,
+) -> Result<Staged<'static>> {
+    let staged = tx.stage(schema, field, value)?.into_owned();
+    match staged.misfit(field) {
+        Some(message) => Err(Error::new(ErrorKind::Parameter, message)),
+        None => Ok(staged),
+    }
+}
+
+/// The value that a variable's text is in a field.
+fn value_of(schema: &Schema, field: &Field, text: &str) -> Value {
+    let int = || text.parse().ok().map(Value::Int);
+    let value = match (field.kind, schema.linked_id_type(field)) {
+        (Kind::Int, _) | (_, Some(IdType::Int)) => int(),
+        (Kind::Float, _) => text.parse().ok().map(Value::Float),
+        (Kind::Bool, _) => text.parse().ok().map(Value::Bool),
+        (Kind::Json, _) | (_, Some(IdType::Parts)) => Json::parse(text).ok().map(Value::Json),
+        _ => None,
+    };
+    value.unwrap_or_else(|| Value::from(Id::from(text)))
+}

@@ -1,0 +1,181 @@
+//! What is known of the request that a response answers: which rule reads it, and its variables.
+
+use crate::error::{Error, ErrorKind, Result, nearest};
+use crate::schema::{Rule, Schema, Variables};
+
+/// The request that a response answers.
+///
+/// The name of a response rule is one, so that `tx.ingest("departures", bytes)` is enough where the
+/// rule needs to know nothing more.
+///
+/// ```
+/// # use backwater::{Cache, Request, Schema};
+/// let cache = Cache::new(Schema::parse("s.toml", r#"
+///     table.booking = { id = "id", fields = { id = "int", sailing = { to = "sailing" } } }
+///     table.sailing = { id = "id", fields = { id = "int" } }
+///     [response.bookings]
+///     url = "/sailings/{sailing}/bookings"
+///     table = "booking"
+///     fields = { sailing = ":sailing" }
+/// "#)?);
+/// // The rule is recognised by the URL, which also says of which sailing the bookings are.
+/// let request = Request::get("https://ferries.example/sailings/311/bookings");
+/// cache.commit("bookings loaded", |tx| tx.ingest(request, r#"[{ "id": 9000 }]"#))?;
+/// let booked = cache.query("SELECT id FROM booking WHERE sailing = 311", ())?;
+/// assert_eq!(booked.read()?.len(), 1);
+///
+/// // The same without a URL.
+/// let request = Request::rule("bookings").var("sailing", "312");
+/// cache.commit("bookings loaded", |tx| tx.ingest(request, r#"[{ "id": 9001 }]"#))?;
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Request {
+    rule: Option<String>,
+    method: String,
+    url: Option<String>,
+    variables: Variables,
+    pub(super) began: Option<u64>,
+}
+
+impl Request {
+    /// A request whose response a rule reads that is named here.
+    ///
+    /// See [`Request`] for an example.
+    pub fn rule(name: impl Into<String>) -> Self {
+        Self {
+            rule: Some(name.into()),
+            method: "GET".to_owned(),
+            url: None,
+            variables: Variables::new(),
+            began: None,
+        }
+    }
+
+    /// A GET request of that URL, or path and query.
+    ///
+    /// See [`Request`] for an example.
+    pub fn get(url: impl Into<String>) -> Self {
+        Self::new("GET", url)
+    }
+
+    /// A request of that URL by an HTTP method.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Request, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", r#"
+    /// #     table.booking = { id = "id", fields = { id = "int" } }
+    /// #     response.cancelled = { method = "DELETE", url = "/bookings/{id}", table = "booking", fields = { id = ":id" }, deletes = true }
+    /// # "#)?);
+    /// cache.commit("a party booked", |tx| tx.insert("booking", [("id", 9000)]))?;
+    /// cache.commit("a party cancelled", |tx| tx.ingest(Request::new("DELETE", "/bookings/9000"), ""))?;
+    /// assert_eq!(cache.snapshot().count("booking")?, 0);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn new(method: impl Into<String>, url: impl Into<String>) -> Self {
+        let url = Some(url.into());
+        let (rule, variables) = (None, Variables::new());
+        Self { rule, method: method.into(), url, variables, began: None }
+    }
+
+    /// Has the response read by that rule, whatever the URL says.
+    ///
+    /// ```
+    /// # use backwater::Request;
+    /// let request = Request::get("/departures?port=SAL").read_by("departures");
+    /// # assert_ne!(request, Request::get("/departures?port=SAL"));
+    /// ```
+    #[must_use]
+    pub fn read_by(mut self, rule: impl Into<String>) -> Self {
+        self.rule = Some(rule.into());
+        self
+    }
+
+    /// Gives a variable of the rule a value, in the place of the URL's.
+    ///
+    /// See [`Request`] for an example.
+    #[must_use]
+    pub fn var(mut self, name: impl Into<String>, value: impl Into<String>) -> Self {
+        self.variables.push((name.into(), value.into()));
+        self
+    }
+
+    /// Says after which commit the request was sent. What later commits changed is newer than the
+    /// response, and stays: fields, deletes and rows alike.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Request, Schema, Value};
+    /// # let cache = Cache::new(Schema::parse("s.toml", r#"
+    /// #     table.sailing = { id = "id", fields = { id = "int", status = "text", note = "text" } }
+    /// #     response.sailing = { table = "sailing" }
+    /// # "#)?);
+    /// let began = cache.snapshot().commit(); // the request is sent
+    /// cache.commit("boarding", |tx| tx.insert("sailing", [("id", Value::from(311)), ("status", "boarding".into())]))?;
+    /// let request = Request::rule("sailing").began_at(began);
+    /// let response = r#"{ "id": 311, "status": "on time", "note": "fog" }"#;
+    /// let report = cache.commit("sailing loaded", |tx| tx.ingest(request, response))?;
+    /// let snapshot = cache.snapshot();
+    /// let row = snapshot.get("sailing", 311)?.unwrap();
+    /// assert_eq!(row.get("status")?, Some("boarding".into()));
+    /// assert_eq!(row.get("note")?, Some("fog".into()));
+    /// assert_eq!(report.ingested()[0].kept, 1);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    #[must_use]
+    pub fn began_at(mut self, commit: u64) -> Self {
+        self.began = Some(commit);
+        self
+    }
+
+    /// The rule that reads the response, and the values of its variables.
+    pub(super) fn resolve<'s>(&self, schema: &'s Schema) -> Result<(&'s Rule, Variables)> {
+        let (name, mut variables) = match (&self.rule, &self.url) {
+            (None, Some(url)) => {
+                let (name, variables) = schema.rule_for(&self.method, url)?;
+                (name.to_owned(), variables)
+            }
+            (Some(name), None) => (name.clone(), Variables::new()),
+            (Some(name), Some(url)) => {
+                let template = schema.rule(name)?.url.as_ref();
+                let variables =
+                    template.map_or(Some(Variables::new()), |url_of| url_of.matches(url));
+                let variables = variables.ok_or_else(|| {
+                    let template = template.map_or("", |template| template.as_str());
+                    let message = format!("{url} is not of the form {template}");
+                    Error::new(ErrorKind::Parameter, message)
+                        .help(format!("this is the `url` of rule \"{name}\""))
+                })?;
+                (name.clone(), variables)
+            }
+            (None, None) => {
+                let message = "the request names neither a rule nor a URL";
+                return Err(Error::new(ErrorKind::Parameter, message));
+            }
+        };
+        let rule = schema.rule(&name)?;
+        for (name, value) in &self.variables {
+            let template = rule.url.iter().flat_map(|url| url.variables());
+            let known: Vec<&str> = template.chain(rule.variables()).collect();
+            if !known.contains(&name.as_str()) {
+                let message = format!("rule \"{}\" has no variable \"{name}\"", rule.name);
+                let error = Error::new(ErrorKind::Parameter, message);
+                return Err(error.help(nearest(name, known.iter().copied())));
+            }
+            variables.retain(|(known, _)| known != name);
+            variables.push((name.clone(), value.clone()));
+        }
+        Ok((rule, variables))
+    }
+}
+
+impl From<&str> for Request {
+    fn from(rule: &str) -> Self {
+        Request::rule(rule)
+    }
+}
+
+impl From<&String> for Request {
+    fn from(rule: &String) -> Self {
+        Request::rule(rule)
+    }
+}

@@ -1,0 +1,113 @@
+//! Response rules: what one kind of API response holds, and where.
+
+use std::sync::Arc;
+
+use super::{Branch, FieldNo, Pointer, TableNo, Template};
+use crate::value::Value;
+
+/// What one kind of API response holds, how it is recognised, and what becomes of it.
+#[derive(Debug)]
+pub(crate) struct Rule {
+    pub(crate) name: Arc<str>,
+    pub(crate) method: Arc<str>,
+    pub(crate) url: Option<Template>,
+    pub(crate) records: Pointer,
+    /// Where in a response its records are, and values beside them.
+    pub(crate) places: Branch<Wanted>,
+    /// Where in each element of the records the record is.
+    pub(crate) record: Vec<String>,
+    /// Whether the records are members of an object whose names are their ids.
+    pub(crate) keyed: bool,
+    pub(crate) table: TableNo,
+    /// Fields of the records that the request says.
+    pub(crate) given: Vec<(FieldNo, Given)>,
+    pub(crate) list: Option<ListRule>,
+    /// Rows of this scope that a response does not have are no more.
+    pub(crate) complete: Option<Scope>,
+    pub(crate) on_error: OnError,
+    /// Whether the request deletes the row that it gives the id of, whatever is answered.
+    pub(crate) deletes: bool,
+}
+
+impl Rule {
+    /// The variables that it uses.
+    pub(crate) fn variables(&self) -> impl Iterator<Item = &str> {
+        let scope = match &self.complete {
+            Some(Scope::Rows(rows)) => rows.as_slice(),
+            _ => &[],
+        };
+        let given = self.given.iter().chain(scope).filter_map(|(_, given)| match given {
+            Given::Variable(name) => Some(&**name),
+            Given::Value(_) => None,
+        });
+        let list = self.list.iter().flat_map(|list| list.key.iter().chain(&list.part));
+        given.chain(list.map(|name| &**name))
+    }
+}
+
+/// What a rule looks for in a response.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Wanted {
+    Records,
+    /// A field of a one-row table.
+    Beside(TableNo, FieldNo),
+}
+
+/// A value that a rule says itself or takes from the request.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) enum Given {
+    Variable(Arc<str>),
+    Value(Value),
+}
+
+/// Which rows a response is complete for.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) enum Scope {
+    Table,
+    /// The rows with these values.
+    Rows(Vec<(FieldNo, Given)>),
+}
+
+impl Scope {
+    pub(crate) fn fields(&self) -> Option<Vec<FieldNo>> {
+        match self {
+            Scope::Table => None,
+            Scope::Rows(fields) => Some(fields.iter().map(|(field, _)| *field).collect()),
+        }
+    }
+}
+
+/// The list that a rule writes: its table has a field for each variable of the key, then `part`,
+/// `position` and `target`.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct ListRule {
+    pub(crate) table: TableNo,
+    /// The variables that tell one list from another.
+    pub(crate) key: Vec<Arc<str>>,
+    /// The variable that tells its parts, such as pages.
+    pub(crate) part: Option<Arc<str>>,
+}
+
+impl ListRule {
+    pub(crate) fn part_field(&self) -> FieldNo {
+        FieldNo(self.key.len() as u32)
+    }
+
+    pub(crate) fn position_field(&self) -> FieldNo {
+        FieldNo(self.key.len() as u32 + 1)
+    }
+
+    /// The fields that all rows of one part have in common.
+    pub(crate) fn part_fields(&self) -> Vec<FieldNo> {
+        (0..=self.key.len() as u32).map(FieldNo).collect()
+    }
+}
+
+/// What becomes of a record that does not fit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum OnError {
+    /// The whole response is refused.
+    Fail,
+    /// It is left out and reported.
+    Skip,
+}

@@ -1,0 +1,88 @@
+//! Where in a response something is looked for.
+
+use super::{FieldNo, Pointer};
+
+/// What is looked for in a JSON value, by the way that leads there: members' names and elements'
+/// numbers.
+#[derive(Debug, PartialEq)]
+pub(crate) struct Tree<T>(Vec<(Box<str>, Branch<T>)>);
+
+/// A place on the way: what is looked for just here, and further inside.
+#[derive(Debug, PartialEq)]
+pub(crate) struct Branch<T> {
+    pub(crate) here: Vec<T>,
+    pub(crate) inside: Tree<T>,
+}
+
+/// What a table looks for in an object.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Sought {
+    Field(FieldNo),
+    /// What says that the row is no more.
+    Tombstone,
+}
+
+impl<T> Default for Tree<T> {
+    fn default() -> Self {
+        Self(Vec::new())
+    }
+}
+
+impl<T> Default for Branch<T> {
+    fn default() -> Self {
+        Self { here: Vec::new(), inside: Tree::default() }
+    }
+}
+
+impl<T: Copy> Branch<T> {
+    /// The tree of some places; a place without a way is the root itself.
+    pub(crate) fn of<'p>(places: impl IntoIterator<Item = (&'p Pointer, T)>) -> Self {
+        let mut root = Self::default();
+        for (pointer, sought) in places {
+            let mut branch = &mut root;
+            for part in pointer.parts() {
+                branch = branch.inside.get_or_add(part);
+            }
+            branch.here.push(sought);
+        }
+        root
+    }
+
+    /// All that is looked for here and inside, at any depth.
+    pub(crate) fn all(&self) -> Vec<T> {
+        let inside = self.inside.0.iter().flat_map(|(_, branch)| branch.all());
+        self.here.iter().copied().chain(inside).collect()
+    }
+}
+
+impl<T> Tree<T> {
+    fn get_or_add(&mut self, name: &str) -> &mut Branch<T> {
+        let place = self.0.iter().position(|(known, _)| **known == *name).unwrap_or_else(|| {
+            self.0.push((name.into(), Branch::default()));
+            self.0.len() - 1
+        });
+        &mut self.0[place].1
+    }
+
+    pub(crate) fn get(&self, name: &str) -> Option<&Branch<T>> {
+        self.0.iter().find(|(known, _)| **known == *name).map(|(_, branch)| branch)
+    }
+
+    pub(crate) fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    pub(crate) fn iter(&self) -> impl Iterator<Item = (&str, &Branch<T>)> {
+        self.0.iter().map(|(name, branch)| (&**name, branch))
+    }
+}
+
+impl Branch<Sought> {
+    /// The one field that this is, if it is nothing else.
+    pub(crate) fn only_field(&self) -> Option<FieldNo> {
+        match *self.here {
+            [Sought::Field(field)] if self.inside.is_empty() => Some(field),
+            _ => None,
+        }
+    }
+}

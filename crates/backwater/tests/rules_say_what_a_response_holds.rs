@@ -1,0 +1,395 @@
+//! Response rules: how a response is recognised, where its records are, and what becomes of the
+//! rows that it does not have.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use backwater::{Cache, ErrorKind, Report, Request, Schema, Value};
+use proptest::prelude::*;
+use serde_json::json;
+
+const SCHEMA: &str = r#"
+    [table.sailing]
+    id = "id"
+    tombstone = "gone"
+    fields = { id = "int", port = { to = "port" }, status = { type = "text", values = ["on time", "late"] }, delay = "int", vessel = { to = "vessel", on_delete = "restrict" } }
+
+    [table.port]
+    id = "code"
+    fields = { code = "text", name = "text" }
+
+    [table.vessel]
+    id = "id"
+    fields = { id = "text", name = "text" }
+
+    [table.seat]
+    id = ["sailing", "seat"]
+    fields = { sailing = { to = "sailing" }, seat = "text", taken = "bool" }
+
+    [table.page]
+    one_row = true
+    fields = { total = "int", next = "text" }
+
+    [response.departures]
+    url = "/departures{?port,page}"
+    records = "/data/edges"
+    record = "/node"
+    table = "sailing"
+    fields = { port = ":port" }
+    list = { name = "departure_list", on_delete = "cascade" }
+    part = "page"
+    on_error = "skip"
+    beside.page = { total = "/total", next = "/paging/next" }
+
+    [response.in_port]
+    url = "/ports/{port}/sailings"
+    table = "sailing"
+    fields = { port = ":port" }
+    complete = { port = ":port" }
+    on_error = "skip"
+
+    [response.ports]
+    url = "/ports"
+    records = "/ports"
+    keyed_by_id = true
+    table = "port"
+    complete = true
+
+    [response.vessels]
+    url = "/vessels"
+    table = "vessel"
+    complete = true
+
+    [response.sailing]
+    url = "/sailings/{id}"
+    table = "sailing"
+    fields = { id = ":id" }
+
+    [response.seats]
+    url = "/sailings/{sailing}/seats"
+    table = "seat"
+    fields = { sailing = ":sailing", taken = false }
+
+    [response.cancel]
+    method = "DELETE"
+    url = "/sailings/{id}"
+    table = "sailing"
+    fields = { id = ":id" }
+    deletes = true
+"#;
+
+fn cache() -> Cache {
+    Cache::new(Schema::parse("rules.toml", SCHEMA).unwrap())
+}
+
+fn get(cache: &Cache, url: &str, response: impl ToString) -> backwater::Result<Report> {
+    let response = response.to_string();
+    cache.commit(url, |tx| tx.ingest(Request::get(url), &response))
+}
+
+fn rows(cache: &Cache, sql: &str) -> Vec<String> {
+    let result = cache.query(sql, ()).unwrap().read().unwrap();
+    let told = |row: &[Value]| row.iter().map(Value::to_string).collect::<Vec<_>>().join(" ");
+    result.rows().map(|row| told(row.values())).collect()
+}
+
+/// What a commit of the model test does.
+#[derive(Debug, Clone)]
+enum Step {
+    /// A page of a port's departures, with the sailings on it, and whether each is a good record.
+    Page(u8, u8, Vec<(u8, bool)>),
+    /// All sailings of a port; a bad record may lack even its id.
+    InPort(u8, Vec<(u8, bool, bool)>),
+    Delete(u8),
+}
+
+fn step() -> impl Strategy<Value = Step> {
+    let on_page = (0..12_u8, prop::bool::weighted(0.85));
+    let in_port = (0..12_u8, prop::bool::weighted(0.85), prop::bool::weighted(0.8));
+    prop_oneof![
+        3 => (0..2_u8, 0..3_u8, prop::collection::vec(on_page, 0..6)).prop_map(|(port, page, ids)| Step::Page(port, page, ids)),
+        2 => (0..2_u8, prop::collection::vec(in_port, 0..6)).prop_map(|(port, ids)| Step::InPort(port, ids)),
+        1 => (0..12_u8).prop_map(Step::Delete),
+    ]
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Pages replace their part of a list, a row met again leaves the old part, and a complete
+    /// response takes away what it does not have.
+    #[test]
+    fn lists_and_complete_responses_equal_a_model(steps in prop::collection::vec(step(), 1..14)) {
+        let cache = cache();
+        // Port of each sailing; and of each list its entries: sailing to page and position.
+        let mut sailings: BTreeMap<u8, Option<u8>> = BTreeMap::new();
+        let mut lists: BTreeMap<u8, BTreeMap<u8, (u8, usize)>> = BTreeMap::new();
+        for step in steps {
+            match step {
+                Step::Page(port, page, ids) => {
+                    let edges = ids.iter().map(|(id, good)| json!({ "node": { "id": id, "status": if *good { "late" } else { "early" } } }));
+                    let edges: Vec<_> = edges.collect();
+                    let url = format!("/departures?port=P{port}&page={page}");
+                    let report = get(&cache, &url, json!({ "data": { "edges": edges }, "total": ids.len() })).unwrap();
+                    prop_assert_eq!(report.ingested()[0].skipped.len(), ids.iter().filter(|(_, good)| !good).count());
+                    for (id, _) in ids.iter().filter(|(_, good)| *good) {
+                        sailings.insert(*id, Some(port));
+                    }
+                    let list = lists.entry(port).or_default();
+                    list.retain(|_, (of, _)| *of != page);
+                    let mut met = BTreeSet::new();
+                    for (position, (id, _)) in ids.iter().enumerate() {
+                        // A bad record's row keeps its place if it is there.
+                        if sailings.contains_key(id) && met.insert(*id) {
+                            list.insert(*id, (page, position));
+                        }
+                    }
+                }
+                Step::InPort(port, ids) => {
+                    let records = ids.iter().map(|(id, good, has_id)| match (good, has_id) {
+                        (true, _) => json!({ "id": id, "delay": 3 }),
+                        (_, true) => json!({ "delay": "much", "id": id.to_string() }),
+                        _ => json!({ "delay": 3 }),
+                    });
+                    let records: Vec<_> = records.collect();
+                    get(&cache, &format!("/ports/P{port}/sailings"), json!(records)).unwrap();
+                    for (id, ..) in ids.iter().filter(|(_, good, _)| *good) {
+                        sailings.insert(*id, Some(port));
+                    }
+                    if ids.iter().all(|(_, good, has_id)| *good || *has_id) {
+                        sailings.retain(|id, of| *of != Some(port) || ids.iter().any(|(seen, ..)| seen == id));
+                    }
+                }
+                Step::Delete(id) => {
+                    let request = Request::new("DELETE", format!("https://ferries.example/sailings/{id}"));
+                    let report = cache.commit("cancelled", |tx| tx.ingest(request, "")).unwrap();
+                    let deleted = report.ingested()[0].tables[0].deleted;
+                    prop_assert_eq!(deleted == 1, sailings.remove(&id).is_some());
+                }
+            }
+            // What is gone leaves the lists.
+            lists.values_mut().for_each(|list| list.retain(|id, _| sailings.contains_key(id)));
+            let wanted: Vec<String> = sailings.iter().map(|(id, port)| format!("{id} P{}", port.unwrap())).collect();
+            prop_assert_eq!(rows(&cache, "SELECT id, port FROM sailing"), wanted);
+            let listed = lists.iter().flat_map(|(port, list)| list.iter().map(move |(id, (page, at))| (port, page, at, id)));
+            let mut listed: Vec<_> = listed.collect();
+            listed.sort();
+            let listed: Vec<String> = listed.iter().map(|(port, page, at, id)| format!("P{port} {page} {at} {id}")).collect();
+            prop_assert_eq!(rows(&cache, "SELECT port, part, position, target FROM departure_list ORDER BY port, part, position"), listed);
+        }
+    }
+}
+
+#[test]
+fn records_are_found_wherever_they_are() {
+    let cache = cache();
+    get(&cache, "/ports", r#"{"ports": {"SAL": {"name": "Saltmere Quay"}, "EEL": {"code": "EEL", "name": "Eelgrass Bay"}}}"#).unwrap();
+    assert_eq!(
+        rows(&cache, "SELECT code, name FROM port"),
+        ["EEL Eelgrass Bay", "SAL Saltmere Quay"]
+    );
+    get(&cache, "/ports", r#"{"ports": {"SAL": {}}}"#).unwrap();
+    assert_eq!(rows(&cache, "SELECT code FROM port"), ["SAL"]);
+    get(&cache, "/ports", r#"{"ports": null}"#).unwrap();
+    assert_eq!(rows(&cache, "SELECT code FROM port"), Vec::<String>::new());
+
+    get(&cache, "/sailings/311", r#"{"status": "late"}"#).unwrap();
+    get(&cache, "/sailings/311/seats", r#"[{"seat": "7A"}, {"seat": "7B", "taken": true}]"#)
+        .unwrap();
+    assert_eq!(
+        rows(&cache, "SELECT sailing, seat, taken FROM seat"),
+        ["311 7A false", "311 7B true"]
+    );
+
+    let page = json!({ "data": { "edges": [] }, "paging": { "next": "c7" }, "total": 60 });
+    get(&cache, "/departures", &page).unwrap_err(); // no port: the rule needs it
+    get(&cache, "/departures?port=SAL", &page).unwrap();
+    assert_eq!(rows(&cache, "SELECT total, next FROM page"), ["60 c7"]);
+    get(
+        &cache,
+        "/departures?port=SAL",
+        json!({ "data": { "edges": [] }, "paging": null, "total": null }),
+    )
+    .unwrap();
+    assert_eq!(rows(&cache, "SELECT total, next FROM page"), ["NULL c7"]);
+
+    let report = get(&cache, "/sailings/311", r#"{"gone": true, "status": "on time"}"#).unwrap();
+    assert_eq!(report.ingested()[0].tables[0].deleted, 1);
+    assert_eq!(rows(&cache, "SELECT id FROM sailing"), Vec::<String>::new());
+    get(&cache, "/sailings/311", r#"{"gone": false}"#).unwrap();
+    assert_eq!(rows(&cache, "SELECT id, status FROM sailing"), ["311 NULL"]);
+}
+
+#[test]
+fn what_does_not_fit_its_rule_says_so() {
+    let cache = cache();
+    cache
+        .commit("a vessel", |tx| {
+            tx.insert("vessel", [("id", "marram")])?;
+            tx.insert("sailing", [("id", Value::from(9)), ("vessel", "marram".into())])
+        })
+        .unwrap();
+    let before = cache.snapshot().commit();
+    let cases = [
+        (
+            "/nowhere",
+            "[]",
+            ErrorKind::UnknownName,
+            "there is no response rule for GET /nowhere; the rules are for GET /departures{?port,page}",
+        ),
+        ("/sailings/x", "{}", ErrorKind::Type, "variable \"id\": found text (x), expected int"),
+        (
+            "/departures?port=SAL&page=two",
+            "{}",
+            ErrorKind::Type,
+            "variable \"page\": found text (two), expected int",
+        ),
+        (
+            "/departures?port=SAL",
+            r#"{"data": {"edges": 7}}"#,
+            ErrorKind::Response,
+            "/data/edges: found integer `7`, expected \"sailing\" records",
+        ),
+        (
+            "/departures?port=SAL",
+            r#"{"data": {}}"#,
+            ErrorKind::Response,
+            "/data: found no member \"edges\"",
+        ),
+        (
+            "/vessels",
+            "[]",
+            ErrorKind::Row,
+            "vessel marram cannot be deleted: sailing 9 points at it",
+        ),
+        (
+            "/ports",
+            r#"{"ports": {"SAL": 3}}"#,
+            ErrorKind::Response,
+            "/ports/SAL: found integer `3`, expected a \"port\" object",
+        ),
+        (
+            "/departures?port=SAL",
+            r#"{"data": {"edges": [{"node": {"id": 1}}, {"node": {"id": 2"#,
+            ErrorKind::Response,
+            "/data/edges/1/node: it ends in the middle of a value",
+        ),
+    ];
+    for (url, response, kind, wanted) in cases {
+        let error = get(&cache, url, response).unwrap_err();
+        assert_eq!(
+            (error.kind(), error.to_string().contains(wanted)),
+            (kind, true),
+            "{error}\nshould say: {wanted}"
+        );
+    }
+    assert_eq!(cache.snapshot().commit(), before, "nothing of these is left");
+
+    let report = get(
+        &cache,
+        "/departures?port=SAL",
+        r#"{"data": {"edges": [{"node": {"id": 1, "status": "early"}}, {"node": {"id": 2}}, {"edge": 0}, 4, {"node": {"id": 3, "vessel": {"id": "x", "name": 7}}}]}}"#,
+    );
+    let report = report.unwrap();
+    let skipped: Vec<_> = report.ingested()[0]
+        .skipped
+        .iter()
+        .map(|it| format!("{}: {}", it.pointer, it.problem))
+        .collect();
+    assert_eq!(
+        skipped,
+        [
+            "/data/edges/0/node/status: found string \"early\", expected \"on time\" or \"late\"",
+            "/data/edges/2: found no \"node\" inside, expected the \"sailing\" record there",
+            "/data/edges/3: found no \"node\" inside, expected the \"sailing\" record there",
+            "/data/edges/4/node/vessel/name: found integer `7`, expected text",
+        ]
+    );
+    assert_eq!(rows(&cache, "SELECT id FROM sailing WHERE port = 'SAL'"), ["2"]);
+    assert_eq!(
+        rows(&cache, "SELECT id FROM vessel"),
+        ["marram"],
+        "nor what was inside of a bad record"
+    );
+
+    let unknown = Request::rule("sailing").var("idd", "1");
+    let error = cache.commit("", |tx| tx.ingest(unknown, "{}")).unwrap_err();
+    assert!(
+        error
+            .to_string()
+            .contains("rule \"sailing\" has no variable \"idd\"; did you mean \"id\"?"),
+        "{error}"
+    );
+    let other = Request::get("/ports").read_by("sailing");
+    let error = cache.commit("", |tx| tx.ingest(other, "{}")).unwrap_err();
+    assert!(error.to_string().contains("/ports is not of the form /sailings/{id}"), "{error}");
+}
+
+/// A response to an older request: what was changed since it began stays, deletes and lists of
+/// links too, and what was not is taken.
+#[test]
+fn what_was_changed_since_the_request_began_stays() {
+    let cache = cache();
+    get(
+        &cache,
+        "/ports/SAL/sailings",
+        r#"[{"id": 1, "delay": 0}, {"id": 2, "delay": 0}, {"id": 3, "delay": 0}]"#,
+    )
+    .unwrap();
+    let began = cache.snapshot().commit();
+    cache
+        .commit("meanwhile", |tx| {
+            tx.update("sailing", 1, [("delay", 5)])?;
+            tx.delete("sailing", 2)?;
+            tx.insert("sailing", [("id", Value::from(4)), ("port", "SAL".into())])
+        })
+        .unwrap();
+    let answer = r#"[{"id": 1, "delay": 1, "status": "late"}, {"id": 2, "delay": 1}]"#;
+    let request = Request::get("/ports/SAL/sailings").began_at(began);
+    let report = cache.commit("an old answer", |tx| tx.ingest(request, answer)).unwrap();
+    // 3 is not in the answer and goes; 4 came after it was asked for.
+    assert_eq!(rows(&cache, "SELECT id, delay, status FROM sailing"), ["1 5 late", "4 NULL NULL"]);
+    assert_eq!(report.ingested()[0].kept, 3);
+
+    // Longer ago than is remembered: only what is absent is filled.
+    for turn in 0..1100 {
+        cache.commit("time passes", |tx| tx.merge("port", [("code", format!("P{turn}"))])).unwrap();
+    }
+    let request = Request::rule("sailing").var("id", "4").began_at(began);
+    let answer = r#"{"port": {"code": "EEL"}, "delay": 7}"#;
+    cache.commit("a very old answer", |tx| tx.ingest(request, answer)).unwrap();
+    assert_eq!(rows(&cache, "SELECT port, delay FROM sailing WHERE id = 4"), ["SAL 7"]);
+}
+
+#[test]
+fn limits_can_be_set() {
+    let nested = |depth: usize| {
+        format!("{}null{}", r#"{"id": 1, "mate": "#.repeat(depth), "}".repeat(depth))
+    };
+    let with = |limits: &str| {
+        Cache::new(Schema::parse("s.toml", &format!("{limits}\ntable.v = {{ id = 'id', fields = {{ id = 'int', mate = {{ to = 'v' }} }} }}\nresponse.v.table = 'v'")).unwrap())
+    };
+    let read = |limits: &str, depth: usize| {
+        with(limits).commit("read", |tx| tx.ingest("v", nested(depth))).map(|_| ())
+    };
+    read("", 127).unwrap();
+    assert!(read("", 128).unwrap_err().to_string().contains("nested deeper than 127 levels"));
+    read("limits = { depth = 500 }", 500).unwrap();
+    assert!(
+        read("limits.depth = 3", 4)
+            .unwrap_err()
+            .to_string()
+            .contains("nested deeper than 3 levels")
+    );
+    assert!(
+        read("limits.bytes = 40", 4)
+            .unwrap_err()
+            .to_string()
+            .contains("it has 80 bytes, at most 40 are allowed")
+    );
+    let error = Schema::parse("s.toml", "limits.depth = 501").unwrap_err();
+    assert_eq!(
+        error.to_string(),
+        "s.toml:1:16: found an integer, expected a whole number from 1 to 500"
+    );
+}
