@@ -130,9 +130,11 @@ impl Transaction {
         let schema = self.schema();
         let mut differs = false;
         for (field, staged) in fields {
-            if let (Kind::Links(entries), Staged::Links(targets)) =
-                (schema.table(table).field(*field).kind, staged)
-            {
+            if let Kind::Links(entries) = schema.table(table).field(*field).kind {
+                let targets = match staged {
+                    Staged::Links(targets) => targets.as_slice(),
+                    _ => &[],
+                };
                 differs |= self.put_entries(entries, slot, targets);
             }
         }

@@ -10,6 +10,8 @@ use crate::value::{Timestamp, Value};
 /// A value that fits its field, on its way into a row.
 #[derive(Debug, Clone)]
 pub(crate) enum Staged<'a> {
+    /// No value any more.
+    Absent,
     Null,
     Int(i64),
     Float(f64),
@@ -29,6 +31,7 @@ pub(crate) type StagedRow<'a> = Vec<(FieldNo, Staged<'a>)>;
 impl Staged<'_> {
     pub(crate) fn cell(&self) -> Cell<'_> {
         match self {
+            Staged::Absent => Cell::Absent,
             Staged::Null => Cell::Null,
             Staged::Int(number) => Cell::Int(*number),
             Staged::Float(number) => Cell::Float(*number),
@@ -44,6 +47,7 @@ impl Staged<'_> {
 
     pub(crate) fn into_owned(self) -> Staged<'static> {
         match self {
+            Staged::Absent => Staged::Absent,
             Staged::Null => Staged::Null,
             Staged::Int(number) => Staged::Int(number),
             Staged::Float(number) => Staged::Float(number),
@@ -59,8 +63,13 @@ impl Staged<'_> {
 
     /// What is wrong with this value in a field of its type.
     pub(crate) fn misfit(&self, field: &Field) -> Option<String> {
-        if matches!(self, Staged::Null) {
-            let message = || "found null, expected a value: the field is required".to_owned();
+        let nothing = match self {
+            Staged::Null => Some("null"),
+            Staged::Absent => Some("nothing"),
+            _ => None,
+        };
+        if let Some(found) = nothing {
+            let message = || format!("found {found}, expected a value: the field is required");
             return field.required.then(message);
         }
         if field.values.is_empty() {

@@ -341,7 +341,7 @@ impl Transaction {
     }
 
     /// Writes the given fields into a row, all or none of them.
-    fn write(&mut self, table: TableNo, slot: Slot, fields: &Named) -> Result<()> {
+    pub(crate) fn write(&mut self, table: TableNo, slot: Slot, fields: &Named) -> Result<()> {
         let schema = self.schema();
         let definition = schema.table(table);
         let mut staged = StagedRow::new();

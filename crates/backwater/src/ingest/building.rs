@@ -9,7 +9,7 @@ use super::nested::{Around, Failure, Read, Reader, misfit};
 use super::place::Step;
 use crate::change::{Staged, StagedRow};
 use crate::error::{either, list, nearest};
-use crate::schema::{Branch, FieldNo, Kind, Sought, Table, TableNo, Unknown};
+use crate::schema::{Branch, FieldNo, Kind, Sought, Table, TableNo, Unknown, whole};
 use crate::table::{Cell, Key, ONLY, Slot};
 use crate::value::{Id, write_json_text};
 
@@ -373,7 +373,7 @@ impl<'de> Reader<'_, 'de> {
         let [field] = *own else { return Ok(None) };
         let staged = match (definition.field(field).kind, &value) {
             (Kind::Int, Id::Int(number)) => Staged::Int(*number),
-            (Kind::Int, Id::Text(text)) => match super::values::whole(text) {
+            (Kind::Int, Id::Text(text)) => match whole(text) {
                 Some(number) => Staged::Int(number),
                 None => return Ok(None),
             },
@@ -474,11 +474,13 @@ impl<'de> Reader<'_, 'de> {
                 let failure = Failure::misfit(format!("found {found}, expected {expected}"));
                 return Err(self.at(Step::Name(type_from.last().to_owned().into()), failure));
             };
-            let target = self.tx.state.refer_id(to, &self.fitted(to, id));
-            let target = target.map_err(|error| {
-                let failure = Failure::misfit(error.to_string());
-                self.at(Step::Field(table, field), failure)
-            })?;
+            let found = id.to_json();
+            let Some(target) = self.slot_of(to, id) else {
+                let expected = self.schema.id_form(to);
+                let message = format!("found {}, expected {expected}", found.as_str());
+                let failure = Failure::misfit(message);
+                return Err(self.at(Step::Field(table, field), failure));
+            };
             building.staged.push((field, Staged::OneOf(to, target)));
         }
         for field in definition.field_numbers() {

@@ -484,10 +484,15 @@ impl<'de> JsonReader<'de> {
         self.fraction()
     }
 
+    /// Whether nothing but white space follows.
+    pub(super) fn is_at_end(&mut self) -> bool {
+        self.space();
+        self.at == self.bytes.len()
+    }
+
     /// Nothing but white space may follow.
     pub(super) fn end(&mut self) -> Read<()> {
-        self.space();
-        if self.at == self.bytes.len() { Ok(()) } else { self.expected("expected the end") }
+        if self.is_at_end() { Ok(()) } else { self.expected("expected the end") }
     }
 }
 

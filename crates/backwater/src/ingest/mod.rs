@@ -7,6 +7,7 @@ mod around;
 mod building;
 mod json;
 mod nested;
+mod patch;
 mod place;
 mod repeats;
 mod request;

@@ -10,11 +10,10 @@ use super::building::{Building, Found, IdParts};
 use super::json::{Fault, FaultKind, JsonReader, Next};
 use super::place::{Step, pointer};
 use super::repeats::Repeats;
-use super::values::whole;
 use crate::change::{Later, Skipped, Staged, StagedRow, Touched, Transaction};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{
-    Branch, FieldNo, Kind, OnError, Rule, Schema, TableNo, Wanted, line_and_column,
+    Branch, FieldNo, Format, Kind, OnError, Rule, Schema, TableNo, Wanted, line_and_column, whole,
 };
 use crate::table::{ONLY, Slot};
 
@@ -59,9 +58,13 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
         around: Vec::new(),
         used: usize::MAX,
         beside: Vec::new(),
+        line: None,
         outcome: Outcome { counts, records: Vec::new(), kept: 0, misfits: BTreeMap::new() },
     };
-    let read = reader.place(&reading.rule.places);
+    let read = match reading.rule.format {
+        Format::Json => reader.place(&reading.rule.places),
+        Format::Ndjson => reader.lines(),
+    };
     match read.and_then(|()| Ok(reader.json.end()?)) {
         Ok(()) => {
             reader.write_beside();
@@ -118,6 +121,7 @@ impl Failure {
 
     /// What does not fit has a pointer, what is not JSON a line as well.
     fn explain(self, pointer: &str, text: &str, deepest: usize) -> Error {
+        let pointer = pointer.trim_end_matches(": ");
         let place = if pointer.is_empty() { "the response" } else { pointer };
         let message = match *self.0 {
             Why::Misfit(message) => message,
@@ -167,6 +171,8 @@ pub(super) struct Reader<'a, 'de> {
     pub(super) used: usize,
     /// Values beside the records.
     beside: Vec<(TableNo, StagedRow<'de>)>,
+    /// The line of a response that has a value a line.
+    line: Option<usize>,
     outcome: Outcome,
 }
 
@@ -196,6 +202,18 @@ impl<'de> Reader<'_, 'de> {
         self.json.open();
         self.depth += 1;
         if self.depth > self.deepest { Ok(self.json.fault(FaultKind::Depth)?) } else { Ok(()) }
+    }
+
+    /// Reads one value a line, each like a response of its own.
+    fn lines(&mut self) -> Read<()> {
+        let mut line = 0;
+        while !self.json.is_at_end() {
+            self.line = Some(line);
+            self.place(&self.reading.rule.places)
+                .map_err(|failure| self.at(Step::Line(line), failure))?;
+            line += 1;
+        }
+        Ok(())
     }
 
     /// Reads what is looked for at a place of the response and further inside.
@@ -308,21 +326,21 @@ impl<'de> Reader<'_, 'de> {
                 let mut index = 0;
                 while self.json.member(index == 0)? {
                     let name = self.json.name()?;
-                    self.element(index, Some(&name), &Step::Name(name.clone()))
+                    self.element(Some(&name), &Step::Name(name.clone()))
                         .map_err(|failure| self.at(Step::Name(name), failure))?;
                     index += 1;
                 }
                 self.depth -= 1;
                 Ok(())
             }
-            Next::Object => self.element(0, None, &Step::Whole),
+            Next::Object => self.element(None, &Step::Whole),
             // Some servers write an empty list so.
             Next::Null => Ok(self.json.word("null")?),
             Next::Array => {
                 self.open()?;
                 let mut index = 0;
                 while self.json.element(index == 0)? {
-                    self.element(index, None, &Step::Index(index))
+                    self.element(None, &Step::Index(index))
                         .map_err(|failure| self.at(Step::Index(index), failure))?;
                     index += 1;
                 }
@@ -351,8 +369,8 @@ impl<'de> Reader<'_, 'de> {
 
     /// Reads one of the records, or leaves it out if it does not fit and the rule says so. `key` is
     /// the name that it has among them, if that is its id.
-    fn element(&mut self, index: usize, key: Option<&str>, step: &Step<'de>) -> Read<()> {
-        let (start, depth) = (self.json.at(), self.depth);
+    fn element(&mut self, key: Option<&str>, step: &Step<'de>) -> Read<()> {
+        let (start, depth, index) = (self.json.at(), self.depth, self.outcome.records.len());
         let key = key.map(|key| self.key(key)).transpose();
         let is_skipped = self.reading.skip.contains(&index);
         let slot = match key.and_then(|key| match is_skipped {
@@ -363,7 +381,9 @@ impl<'de> Reader<'_, 'de> {
                 self.steps.reverse();
                 let inner = pointer(&self.steps, self.schema);
                 let outer = pointer(std::slice::from_ref(step), self.schema);
-                let pointer = format!("{}{outer}{inner}", self.reading.rule.records);
+                let line =
+                    self.line.map_or_else(String::new, |line| format!("line {}: ", line + 1));
+                let pointer = format!("{line}{}{outer}{inner}", self.reading.rule.records);
                 let problem = failure.message();
                 self.outcome.misfits.insert(index, Skipped { pointer, problem });
                 None

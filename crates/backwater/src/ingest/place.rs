@@ -11,6 +11,8 @@ pub(super) enum Step<'de> {
     Field(TableNo, FieldNo),
     Name(Cow<'de, str>),
     Index(usize),
+    /// A line, of a response that has a value a line.
+    Line(usize),
     /// No step at all.
     Whole,
 }
@@ -40,6 +42,7 @@ pub(super) fn pointer(steps: &[Step<'_>], schema: &Schema) -> String {
             }
             Step::Name(name) => write_part(&mut text, name),
             Step::Index(index) => write!(text, "/{index}"),
+            Step::Line(line) => write!(text, "line {}: ", line + 1),
             Step::Whole => Ok(()),
         };
         debug_assert!(written.is_ok(), "a string takes what is written to it");

@@ -8,7 +8,7 @@ use super::nested::{Failure, Read, Reader, misfit};
 use super::place::Step;
 use crate::change::{Staged, checked_text};
 use crate::error::either;
-use crate::schema::{Field, FieldNo, IdType, Kind, OneOf, TableNo};
+use crate::schema::{Field, FieldNo, IdType, Kind, OneOf, TableNo, whole};
 use crate::table::{Cell, Slot, TARGET};
 use crate::value::{Id, Json, Timestamp};
 
@@ -152,7 +152,7 @@ impl<'de> Reader<'_, 'de> {
         let found = value.to_json().as_str().to_owned();
         if let Id::Text(text) = &value
             && let Some(id) = Json::parse(text).ok().and_then(|json| Id::from_json(&json).ok())
-            && let Ok(slot) = self.tx.state.refer_id(to, &self.fitted(to, id))
+            && let Some(slot) = self.slot_of(to, id)
         {
             return Ok(slot);
         }
@@ -167,7 +167,7 @@ impl<'de> Reader<'_, 'de> {
         let start = self.json.at();
         if self.schema.table(to).id_type() == IdType::Parts
             && let Ok(id) = Json::parse(self.json.skip()?).and_then(|json| Id::from_json(&json))
-            && let Ok(slot) = self.tx.state.refer_id(to, &self.fitted(to, id))
+            && let Some(slot) = self.slot_of(to, id)
         {
             return Ok(Staged::Link(slot));
         }
@@ -296,23 +296,10 @@ impl<'de> Reader<'_, 'de> {
         Ok((to, self.linked(to, Some(&one_of.type_member))?))
     }
 
-    /// An id in the type that a table declares: a number for its digits, and the other way round.
-    pub(super) fn fitted(&self, table: TableNo, id: Id) -> Id {
-        let definition = self.schema.table(table);
-        let part = |field: &FieldNo, id: &Id| match (definition.field(*field).kind, id) {
-            (Kind::Int, Id::Text(text)) => whole(text).map_or_else(|| id.clone(), Id::Int),
-            (Kind::Text, Id::Int(number)) => Id::from(number.to_string()),
-            (Kind::Link(to), id) => self.fitted(to, id.clone()),
-            _ => id.clone(),
-        };
-        match (&*definition.id, &id) {
-            ([only], _) => part(only, &id),
-            (fields, Id::Parts(parts)) if fields.len() == parts.len() => {
-                let fitted = fields.iter().zip(parts.iter()).map(|(field, id)| part(field, id));
-                Id::Parts(fitted.collect())
-            }
-            _ => id,
-        }
+    /// The slot of an id, in whatever type it came; `None` if it is no id of the table.
+    pub(super) fn slot_of(&mut self, table: TableNo, id: Id) -> Option<Slot> {
+        let id = self.schema.fitted(table, id)?;
+        self.tx.state.refer_id(table, &id).ok()
     }
 
     /// What a field takes.
@@ -344,11 +331,6 @@ impl<'de> Reader<'_, 'de> {
             Next::Null => "null".to_owned(),
         })
     }
-}
-
-/// The number whose digits a text is.
-pub(super) fn whole(text: &str) -> Option<i64> {
-    text.parse().ok().filter(|number: &i64| number.to_string() == text)
 }
 
 fn told(number: Number) -> String {

@@ -15,11 +15,11 @@ use std::fmt;
 use std::sync::Arc;
 
 use crate::error::{Error, ErrorKind, Result, nearest};
-use crate::value::Value;
+use crate::value::{Id, Json, Value};
 
 pub(crate) use names::Names;
 pub(crate) use pointer::{Pointer, write_part};
-pub(crate) use rule::{Given, ListRule, OnError, Rule, Scope, Wanted};
+pub(crate) use rule::{Format, Given, ListRule, OnError, Rule, Scope, Wanted};
 pub(crate) use template::{Template, Variables};
 pub(crate) use tree::{Branch, Sought, Tree};
 
@@ -412,8 +412,81 @@ impl Schema {
         self.queries.iter().find(|query| &*query.name == name).map(|query| &*query.sql)
     }
 
+    /// The id that a text is, in the type that a table declares: digits for a number, a JSON array
+    /// for an id of several parts.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if there is no such table, [`ErrorKind::Type`] if the text is no
+    /// id of it.
+    ///
+    /// ```
+    /// # use backwater::{Id, Schema};
+    /// let schema = Schema::parse("s.toml", r#"
+    ///     table.sailing = { id = "id", fields = { id = "int" } }
+    ///     table.seat = { id = ["sailing", "seat"], fields = { sailing = { to = "sailing" }, seat = "text" } }
+    /// "#)?;
+    /// assert_eq!(schema.id("sailing", "311")?, Id::from(311));
+    /// assert_eq!(schema.id("seat", r#"[311, "7A"]"#)?, Id::from((311, "7A")));
+    /// assert!(schema.id("sailing", "last").is_err());
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn id(&self, table: &str, text: &str) -> Result<Id> {
+        let number = self.table_no(table)?;
+        let id = match self.table(number).id_type() {
+            IdType::Parts => {
+                Json::parse(text).and_then(|json| Id::from_json(&json)).unwrap_or(Id::from(text))
+            }
+            _ => Id::from(text),
+        };
+        let fitted = self.fitted(number, id);
+        fitted.ok_or_else(|| {
+            let expected = self.id_form(number);
+            Error::new(ErrorKind::Type, format!("found {text:?}, expected {expected}"))
+                .at(format!("the id of \"{table}\""))
+        })
+    }
+
+    /// An id in the type that a table declares: a number for its digits, and the other way round;
+    /// `None` if it does not fit.
+    pub(crate) fn fitted(&self, table: TableNo, id: Id) -> Option<Id> {
+        let definition = self.table(table);
+        let part = |field: &FieldNo, id: &Id| match (definition.field(*field).kind, id) {
+            (Kind::Int, Id::Int(_)) | (Kind::Text, Id::Text(_)) => Some(id.clone()),
+            (Kind::Int, Id::Text(text)) => whole(text).map(Id::Int),
+            (Kind::Text, Id::Int(number)) => Some(Id::from(number.to_string())),
+            (Kind::Link(to), id) => self.fitted(to, id.clone()),
+            _ => None,
+        };
+        match (&*definition.id, &id) {
+            ([only], _) => part(only, &id),
+            (fields, Id::Parts(parts)) if fields.len() == parts.len() => {
+                let fitted = fields.iter().zip(parts.iter()).map(|(field, id)| part(field, id));
+                fitted.collect::<Option<_>>().map(Id::Parts)
+            }
+            _ => None,
+        }
+    }
+
+    /// What an id of a table looks like: "an id of type int", "an id [sailing, number]".
+    pub(crate) fn id_form(&self, table: TableNo) -> String {
+        let definition = self.table(table);
+        match definition.id_type() {
+            IdType::Int => "an id of type int".to_owned(),
+            IdType::Text => "an id of type text".to_owned(),
+            IdType::Parts => {
+                let names = definition.id.iter().map(|part| &*definition.field(*part).name);
+                format!("an id [{}]", names.collect::<Vec<_>>().join(", "))
+            }
+        }
+    }
+
     pub(crate) fn table(&self, number: TableNo) -> &Table {
         &self.tables[number.index()]
+    }
+
+    /// Whether a table holds the entries of a to-many link.
+    pub(crate) fn is_entries(&self, table: TableNo) -> bool {
+        matches!(self.table(table).made, Made::Entries { .. })
     }
 
     pub(crate) fn table_numbers(&self) -> impl Iterator<Item = TableNo> + use<> {
@@ -602,6 +675,11 @@ impl Schema {
                 .map_or_else(String::new, |(name, _)| (*name).to_owned()),
         }
     }
+}
+
+/// The number whose digits a text is.
+pub(crate) fn whole(text: &str) -> Option<i64> {
+    text.parse().ok().filter(|number: &i64| number.to_string() == text)
 }
 
 impl fmt::Debug for Schema {

@@ -11,6 +11,7 @@ pub(crate) struct Rule {
     pub(crate) name: Arc<str>,
     pub(crate) method: Arc<str>,
     pub(crate) url: Option<Template>,
+    pub(crate) format: Format,
     pub(crate) records: Pointer,
     /// Where in a response its records are, and values beside them.
     pub(crate) places: Branch<Wanted>,
@@ -101,6 +102,14 @@ impl ListRule {
     pub(crate) fn part_fields(&self) -> Vec<FieldNo> {
         (0..=self.key.len() as u32).map(FieldNo).collect()
     }
+}
+
+/// How a response is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Format {
+    Json,
+    /// One JSON value a line.
+    Ndjson,
 }
 
 /// What becomes of a record that does not fit.

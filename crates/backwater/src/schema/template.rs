@@ -368,4 +368,35 @@ mod tests {
             assert!(Template::parse(wrong).is_err(), "{wrong}");
         }
     }
+
+    use iri_string::spec::UriSpec;
+    use iri_string::template::{UriTemplateStr, simple_context::SimpleContext};
+    use proptest::prelude::*;
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+        /// A template expanded by somebody else's code gives its values back.
+        #[test]
+        fn values_come_back_from_what_they_were_expanded_to(
+            template in prop::sample::select(vec![
+                "/a/{x}", "/a/{x}/b/{y}", "{/x,y}/end", "/a{?x,y}", "/a{?y}{&x}", "/a?k=v{&x,y}", "/a{;x,y}", "/a{/x}{?y}",
+                "https://h.example/{x}{#y}",
+            ]),
+            x in "[a-z0-9 é%/?&=+,#]{1,8}",
+            y in "[A-Z0-9 :@!$'()*]{1,8}",
+        ) {
+            let mut context = SimpleContext::new();
+            context.insert("x", x.as_str());
+            context.insert("y", y.as_str());
+            let expanded = UriTemplateStr::new(template).unwrap().expand::<UriSpec, _>(&context).unwrap();
+            let url = expanded.to_string();
+            let found = Template::parse(template).unwrap().matches(&url);
+            let mut found = found.ok_or_else(|| TestCaseError::fail(format!("{template} {url}")))?;
+            found.sort();
+            let mut wanted = vec![("x".to_owned(), x), ("y".to_owned(), y)];
+            wanted.retain(|(name, _)| template.contains(name.as_str()) && Template::parse(template).unwrap().variables().any(|v| v == name));
+            prop_assert_eq!(found, wanted, "{} {}", template, url);
+        }
+    }
 }

@@ -9,6 +9,7 @@ mod chunk;
 mod dictionary;
 mod keys;
 mod layout;
+mod nested;
 mod snapshot;
 mod texts;
 mod trie;
@@ -239,7 +240,7 @@ impl State {
         if self.fits(table, id) {
             return Ok(());
         }
-        let (expected, definition) = (self.id_form(table), self.schema.table(table));
+        let (expected, definition) = (self.schema.id_form(table), self.schema.table(table));
         let message = format!("found {}, expected {expected}", id.to_json().as_str());
         Err(Error::new(ErrorKind::Type, message).at(format!("the id of \"{}\"", definition.name)))
     }
@@ -253,19 +254,6 @@ impl State {
         };
         let parts = parts(id);
         parts.len() == definition.id.len() && definition.id.iter().zip(parts).all(fits)
-    }
-
-    /// What an id of a table looks like: "an id of type int", "an id [sailing, number]".
-    pub(crate) fn id_form(&self, table: TableNo) -> String {
-        let definition = self.schema.table(table);
-        match definition.id_type() {
-            IdType::Int => "an id of type int".to_owned(),
-            IdType::Text => "an id of type text".to_owned(),
-            IdType::Parts => {
-                let names = definition.id.iter().map(|part| &*definition.field(*part).name);
-                format!("an id [{}]", names.collect::<Vec<_>>().join(", "))
-            }
-        }
     }
 
     /// What a user sees of a field: a link as the id that it points at, an absent field as `None`.

@@ -207,6 +207,11 @@ impl Json {
         Self(minify(raw).into())
     }
 
+    /// Takes a text that was written here, without white space.
+    pub(crate) fn from_minified(text: String) -> Self {
+        Self(text.into())
+    }
+
     /// The minified text.
     ///
     /// ```

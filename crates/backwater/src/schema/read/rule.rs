@@ -8,10 +8,11 @@ use super::table::{ON_DELETE, members, plain};
 use super::{Reader, Value, found};
 use crate::error::nearest;
 use crate::schema::{
-    Asks, Branch, Field, FieldNo, Given, Kind, LinkRule, ListRule, Made, OnDelete, OnError,
+    Asks, Branch, Field, FieldNo, Format, Given, Kind, LinkRule, ListRule, Made, OnDelete, OnError,
     Pointer, Rule, Scope, Table, TableNo, Template, Unknown, Wanted,
 };
 
+const FORMATS: [(&str, Format); 2] = [("json", Format::Json), ("ndjson", Format::Ndjson)];
 const ON_ERROR: [(&str, OnError); 2] = [("fail", OnError::Fail), ("skip", OnError::Skip)];
 
 /// The variables of a rule's requests, with their types as far as the schema tells them.
@@ -46,6 +47,7 @@ impl<'t> Reader<'t> {
             "beside",
             "on_error",
             "deletes",
+            "format",
         ];
         let [
             records,
@@ -62,6 +64,7 @@ impl<'t> Reader<'t> {
             beside,
             on_error,
             deletes,
+            format,
         ] = self.parts(parts, "a response rule", known);
         let records = match records {
             None => Pointer::parse("").ok(),
@@ -104,8 +107,10 @@ impl<'t> Reader<'t> {
         }
         let record = record.and_then(|value| self.as_pointer(value));
         let on_error = on_error.and_then(|value| self.as_name(value, "`on_error`", &ON_ERROR));
+        let format = format.and_then(|value| self.as_name(value, "`format`", &FORMATS));
         Some(Rule {
             name: name.into(),
+            format: format.unwrap_or(Format::Json),
             method: method.unwrap_or("GET").into(),
             url,
             records,
