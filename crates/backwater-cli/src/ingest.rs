@@ -1,16 +1,22 @@
-//! `backwater ingest`: JSON responses into a cache file, one commit a file.
+//! `backwater ingest`: responses, recordings and patches into a cache file.
 
 use std::fs;
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 
 use anyhow::bail;
-use backwater::{Cache, Report, Schema, SqliteFile, Value};
+use backwater::{
+    Cache, Exchange, Fate, Ingested, Recording, Report, Request, Schema, SqliteFile, Totals, Value,
+};
+use clap::ValueEnum;
 use indicatif::{ProgressBar, ProgressStyle};
 
 use crate::check::read_schema;
 use crate::failure::wrong_call;
-use crate::output::{BOLD, Rows, count};
+use crate::output::{BOLD, Rows, count, grouped};
+
+/// So many records that did not fit, and responses that nobody reads, are named one by one.
+const NAMED: usize = 5;
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
@@ -20,36 +26,202 @@ pub(crate) struct Arguments {
     /// The cache file, which is made if it is not there
     #[arg(long, value_name = "FILE")]
     cache: PathBuf,
-    /// The response rule to read by; may be left out if the schema has only one
+    /// The response rule to read by; may be left out if the schema has only one, or a URL tells it
     #[arg(long = "as", value_name = "RULE")]
     rule: Option<String>,
-    /// The responses, `-` for standard input
+    /// The URL that the response came from, or its path and query
+    #[arg(long, value_name = "URL")]
+    url: Option<String>,
+    /// The HTTP method of the request
+    #[arg(long, value_name = "METHOD", default_value = "GET", requires = "url")]
+    method: String,
+    /// A variable of the request, in the place of the URL's
+    #[arg(long = "var", value_name = "NAME=VALUE", value_parser = variable)]
+    variables: Vec<(String, String)>,
+    /// What the files hold; a recording is known by its beginning
+    #[arg(long, value_enum, default_value_t = Kind::Responses)]
+    kind: Kind,
+    /// The files, `-` for standard input
     #[arg(required = true, value_name = "FILE")]
     files: Vec<PathBuf>,
 }
 
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Kind {
+    /// JSON responses, or recordings of a browser's session (HAR)
+    Responses,
+    /// Updates as JSON Patch (RFC 6902)
+    JsonPatch,
+    /// Updates as JSON Merge Patch (RFC 7396)
+    MergePatch,
+}
+
+fn variable(text: &str) -> Result<(String, String), String> {
+    let (name, value) = text.split_once('=').ok_or("expected NAME=VALUE, such as port=SAL")?;
+    Ok((name.to_owned(), value.to_owned()))
+}
+
 pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
+    if arguments.url.is_some() && arguments.files.len() > 1 {
+        return Err(wrong_call(anyhow::anyhow!("a URL is that of one response; name one file")));
+    }
     let cache = open(arguments)?;
-    let rule = choose_rule(&cache.schema(), arguments.rule.as_deref())?;
+    if arguments.kind == Kind::Responses && (arguments.url.is_some() || arguments.rule.is_some()) {
+        // A wrong call is told before anything is read.
+        request(&cache.schema(), arguments)?;
+    }
     let progress = progress(&arguments.files);
     let mut out = anstream::stdout();
+    let mut totals = Totals::default();
+    let mut misfits = Vec::new();
     for file in &arguments.files {
         let name =
             if is_stdin(file) { "standard input".to_owned() } else { file.display().to_string() };
         let bytes =
             read(file).map_err(|error| anyhow::anyhow!("{name}: it cannot be read: {error}"))?;
-        let label = format!("{name} ingested as {rule}");
-        let report =
-            cache.commit(label, |tx| tx.ingest(&rule, &bytes)).map_err(|error| error.at(&name))?;
-        // A program may go on without its disk; this one has nothing else to show for its work.
-        cache.flush()?;
+        if arguments.kind == Kind::Responses && Recording::looks_like_one(&bytes) {
+            let recording = Recording::parse(&bytes).map_err(|error| error.at(&name))?;
+            let errors = replay(&cache, &name, &recording, &progress, &mut totals, &mut out)?;
+            misfits.extend(errors.into_iter().map(|error| error.at(&name).to_string()));
+        } else {
+            let report = one(&cache, arguments, &name, &bytes)?;
+            report.ingested().iter().for_each(|brought| totals.add(brought));
+            progress.suspend(|| tell(&mut out, &name, &report))?;
+        }
         progress.inc(bytes.len() as u64);
-        progress.suspend(|| tell(&mut out, &name, &report))?;
     }
     // Rules and queries may be new although no response brought anything.
     cache.flush()?;
     progress.finish_and_clear();
-    Ok(())
+    if totals.responses > 1 {
+        tell_totals(&mut out, &cache, &totals)?;
+    }
+    if misfits.is_empty() { Ok(()) } else { bail!("{}", misfits.join("\n")) }
+}
+
+/// Commits one response or patch.
+fn one(cache: &Cache, arguments: &Arguments, name: &str, bytes: &[u8]) -> anyhow::Result<Report> {
+    let done = match arguments.kind {
+        Kind::JsonPatch => cache.commit(format!("{name} applied"), |tx| tx.json_patch(bytes)),
+        Kind::MergePatch => cache.commit(format!("{name} applied"), |tx| tx.merge_patch(bytes)),
+        Kind::Responses => {
+            let (request, how) = request(&cache.schema(), arguments)?;
+            cache.commit(format!("{name} ingested as {how}"), |tx| tx.ingest(request, bytes))
+        }
+    };
+    let report = done.map_err(|error| error.at(name))?;
+    // A program may go on without its disk; this one has nothing else to show for its work.
+    cache.flush()?;
+    Ok(report)
+}
+
+/// The request that a response answers, and how a label calls it.
+fn request(schema: &Schema, arguments: &Arguments) -> anyhow::Result<(Request, String)> {
+    let (mut request, how) = match (&arguments.url, &arguments.rule) {
+        (Some(url), None) => {
+            let (rule, _) = schema.rule_for(&arguments.method, url).map_err(wrong_call)?;
+            (Request::new(&arguments.method, url), rule.to_owned())
+        }
+        (Some(url), Some(rule)) => {
+            let rule = choose_rule(schema, Some(rule))?;
+            (Request::new(&arguments.method, url).read_by(&rule), rule)
+        }
+        (None, rule) => {
+            let rule = choose_rule(schema, rule.as_deref())?;
+            (Request::rule(&rule), rule)
+        }
+    };
+    for (name, value) in &arguments.variables {
+        request = request.var(name, value);
+    }
+    Ok((request, how))
+}
+
+/// Commits each response of a recording; gives what was wrong with those that did not fit.
+fn replay(
+    cache: &Cache,
+    name: &str,
+    recording: &Recording,
+    progress: &ProgressBar,
+    totals: &mut Totals,
+    out: &mut impl Write,
+) -> anyhow::Result<Vec<backwater::Error>> {
+    let schema = cache.schema();
+    let (mut no_rule, mut ignored, mut misfits) = (Vec::new(), 0, Vec::new());
+    let (before, mut lines) = (totals.clone(), Vec::new());
+    for exchange in recording.exchanges() {
+        match exchange.fate(&schema) {
+            Fate::NoRule => no_rule.push(exchange.label()),
+            Fate::NotJson | Fate::Failed => ignored += 1,
+            Fate::Read => match read_exchange(cache, exchange) {
+                Ok(report) => {
+                    for brought in report.ingested() {
+                        totals.add(brought);
+                        lines.push(line(report.label(), brought));
+                    }
+                }
+                Err(error) => misfits.push(error.at(exchange.label())),
+            },
+        }
+        progress.tick();
+    }
+    cache.flush()?;
+    let read = totals.responses - before.responses;
+    progress.suspend(|| -> anyhow::Result<()> {
+        let all = count(recording.exchanges().len(), "response");
+        writeln!(out, "{BOLD}{name}{BOLD:#}: {all}, of which {read} were read by a rule")?;
+        let columns = ["response", "rule", "objects", "new", "changed", "deleted", "skipped"];
+        if !lines.is_empty() {
+            let columns = columns.map(str::to_owned).to_vec();
+            Rows { columns, rows: lines }.write_table(out, "  ")?;
+        }
+        if ignored > 0 {
+            writeln!(out, "  {} no JSON, or no success.", others(ignored))?;
+        }
+        if !no_rule.is_empty() {
+            writeln!(out, "  No rule is for {}.", list(&no_rule))?;
+        }
+        Ok(())
+    })?;
+    Ok(misfits)
+}
+
+fn read_exchange(cache: &Cache, exchange: &Exchange) -> backwater::Result<Report> {
+    cache.commit(exchange.label(), |tx| tx.ingest(exchange.request(), exchange.body()))
+}
+
+fn others(number: usize) -> String {
+    if number == 1 { "1 other was".to_owned() } else { format!("{number} others were") }
+}
+
+/// Some names, and how many more there are.
+fn list(names: &[String]) -> String {
+    let mut different: Vec<&str> = Vec::new();
+    for name in names {
+        if !different.contains(&name.as_str()) {
+            different.push(name);
+        }
+    }
+    let told = different.iter().take(NAMED).copied().collect::<Vec<_>>().join(", ");
+    match different.len().checked_sub(NAMED) {
+        Some(more) if more > 0 => format!("{told} and {more} more"),
+        _ => told,
+    }
+}
+
+/// What one response brought, as a row.
+fn line(label: &str, brought: &Ingested) -> Vec<Value> {
+    let sum = |of: fn(&backwater::IngestedTable) -> usize| brought.tables.iter().map(of).sum();
+    let number = |number: usize| Value::Int(number as i64);
+    vec![
+        label.into(),
+        Value::from(brought.rule.clone()),
+        number(brought.objects()),
+        number(sum(|table| table.inserted)),
+        number(sum(|table| table.updated)),
+        number(sum(|table| table.deleted)),
+        number(brought.skipped.len()),
+    ]
 }
 
 fn open(arguments: &Arguments) -> anyhow::Result<Cache> {
@@ -81,7 +253,7 @@ fn choose_rule(schema: &Schema, wanted: Option<&str>) -> anyhow::Result<String> 
             "the schema has no response rule; add a [response.NAME] with `records` and `table`"
         ),
         (None, rules) => Err(wrong_call(anyhow::anyhow!(
-            "the schema has several response rules; choose one with --as: {}",
+            "the schema has several response rules; choose one with --as, or give the --url: {}",
             rules.join(", ")
         ))),
     }
@@ -127,17 +299,61 @@ pub(crate) fn tell(out: &mut impl Write, name: &str, report: &Report) -> anyhow:
             }
         )?;
         let number = |number: usize| Value::Int(number as i64);
+        let deletes = brought.tables.iter().any(|table| table.deleted > 0);
         let rows = brought.tables.iter().map(|table| {
-            let known = table.rows - table.inserted - table.updated;
+            let known = table.rows.saturating_sub(table.inserted + table.updated + table.deleted);
             let counts = [table.objects, table.rows, table.inserted, table.updated, known];
+            let counts = counts.into_iter().chain(deletes.then_some(table.deleted));
             [Value::from(table.table.clone())].into_iter().chain(counts.map(number)).collect()
         });
-        let columns =
-            ["table", "objects", "rows", "new", "changed", "known"].map(str::to_owned).to_vec();
+        let columns = ["table", "objects", "rows", "new", "changed", "known"].into_iter();
+        let columns = columns.chain(deletes.then_some("deleted")).map(str::to_owned).collect();
         Rows { columns, rows: rows.collect() }.write_table(out, "  ")?;
+        for skipped in brought.skipped.iter().take(NAMED) {
+            writeln!(out, "  left out: {}: {}", skipped.pointer, skipped.problem)?;
+        }
+        if let Some(more) = brought.skipped.len().checked_sub(NAMED).filter(|more| *more > 0) {
+            writeln!(out, "  and {} more", count(more, "record"))?;
+        }
         if report.changes().next().is_none() {
             writeln!(out, "  Nothing of this was news.")?;
         }
+    }
+    if report.ingested().is_empty() {
+        let changed = count(report.changes().count(), "row");
+        writeln!(out, "{BOLD}{name}{BOLD:#}: {changed} changed")?;
+    }
+    Ok(())
+}
+
+/// What everything brought together.
+fn tell_totals(out: &mut impl Write, cache: &Cache, totals: &Totals) -> anyhow::Result<()> {
+    let rows: usize = cache.snapshot().tables().iter().map(|table| table.rows).sum();
+    let known = (totals.known() * 100).checked_div(totals.objects).unwrap_or(0);
+    writeln!(out, "\n{BOLD}Altogether{BOLD:#}")?;
+    writeln!(
+        out,
+        "  {} in {} held {}.",
+        count(totals.bytes, "byte"),
+        count(totals.responses, "response"),
+        count(totals.objects, "object"),
+    )?;
+    let news = [(totals.inserted, "new"), (totals.updated, "changed"), (totals.deleted, "deleted")];
+    let news = news.iter().filter(|(number, _)| *number > 0);
+    let news: Vec<String> = news.map(|(number, what)| format!("{number} {what}")).collect();
+    writeln!(
+        out,
+        "  Rows: {}; {} in the cache now.",
+        if news.is_empty() { "no news".to_owned() } else { news.join(", ") },
+        grouped(rows),
+    )?;
+    writeln!(out, "  {known} % of the objects said what was known already.")?;
+    if totals.without_news > 0 {
+        let (told, all) = (totals.without_news, totals.responses);
+        writeln!(out, "  {told} of the {all} responses brought nothing new.")?;
+    }
+    if totals.skipped > 0 {
+        writeln!(out, "  {} did not fit and were left out.", count(totals.skipped, "record"))?;
     }
     Ok(())
 }

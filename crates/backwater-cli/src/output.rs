@@ -155,6 +155,39 @@ pub(crate) fn told(value: &Value) -> String {
         .collect()
 }
 
+/// A minified JSON text with a member or element a line; empty ones stay together.
+pub(crate) fn indented(json: &str) -> String {
+    let (mut out, mut depth, mut in_string, mut escaped) = (String::new(), 0_usize, false, false);
+    let mut letters = json.chars().peekable();
+    while let Some(letter) = letters.next() {
+        let closes = matches!(letters.peek(), Some('}' | ']'));
+        out.push(letter);
+        if in_string {
+            (escaped, in_string) = (letter == '\\' && !escaped, letter != '"' || escaped);
+        } else if letter == ':' {
+            out.push(' ');
+        } else if letter == '"' {
+            in_string = true;
+        }
+        if in_string {
+            continue;
+        }
+        let opens = matches!(letter, '{' | '[');
+        depth += usize::from(opens);
+        if closes && !opens {
+            depth = depth.saturating_sub(1);
+        } else if closes {
+            depth = depth.saturating_sub(1);
+            continue;
+        }
+        if opens || closes || letter == ',' {
+            out.push('\n');
+            out.extend(std::iter::repeat_n("  ", depth));
+        }
+    }
+    out
+}
+
 /// A count with its noun: `1 row`, `2 rows`.
 pub(crate) fn count(number: usize, noun: &str) -> String {
     format!("{} {noun}{}", grouped(number), if number == 1 { "" } else { "s" })

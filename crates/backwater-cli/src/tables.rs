@@ -2,15 +2,23 @@
 
 use std::path::PathBuf;
 
+use anyhow::bail;
 use backwater::{Cache, SqliteFile, Value};
 
-use crate::output::{Format, Rows};
+use crate::failure::wrong_call;
+use crate::output::{Format, Rows, indented};
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
     /// The cache file
     #[arg(long, value_name = "FILE")]
     cache: PathBuf,
+    /// Print one row as JSON instead, with its links as a tree
+    #[arg(long, value_name = "TABLE/ID", conflicts_with = "format")]
+    row: Option<String>,
+    /// How deep the tree goes
+    #[arg(long, value_name = "LEVELS", default_value_t = 1, requires = "row")]
+    depth: usize,
     /// How to print the rows
     #[arg(long, value_enum, default_value_t = Format::Table)]
     format: Format,
@@ -18,6 +26,9 @@ pub(crate) struct Arguments {
 
 pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     let cache = Cache::open(SqliteFile::read_only(&arguments.cache))?;
+    if let Some(row) = &arguments.row {
+        return print_row(&cache, row, arguments.depth);
+    }
     let rows = cache.snapshot().tables().into_iter().map(|table| {
         let fields = table.fields.iter().map(|(name, kind)| match kind.strip_prefix("link to ") {
             Some(to) => format!("{name} -> {to}"),
@@ -33,4 +44,18 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     });
     let columns = ["table", "rows", "absent", "not_loaded", "fields"].map(str::to_owned).to_vec();
     Rows { columns, rows: rows.collect() }.print(arguments.format)
+}
+
+fn print_row(cache: &Cache, row: &str, depth: usize) -> anyhow::Result<()> {
+    let snapshot = cache.snapshot();
+    let nested = match row.split_once('/') {
+        None => snapshot.only(row).map_err(wrong_call)?.nested(depth),
+        Some((table, id)) => {
+            let id = cache.schema().id(table, id).map_err(wrong_call)?;
+            let Some(row) = snapshot.get(table, &id)? else { bail!("{table} {id} is not here") };
+            row.nested(depth)
+        }
+    };
+    anstream::println!("{}", indented(nested.as_str()));
+    Ok(())
 }

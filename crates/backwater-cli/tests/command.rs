@@ -16,9 +16,10 @@ impl World {
         let folder = tempfile::tempdir().unwrap();
         let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
         fs::copy(demo.join("backwater.toml"), folder.path().join("backwater.toml")).unwrap();
-        for response in fs::read_dir(demo.join("responses")).unwrap() {
-            let response = response.unwrap();
-            fs::copy(response.path(), folder.path().join(response.file_name())).unwrap();
+        for kind in ["responses", "recordings"] {
+            for file in fs::read_dir(demo.join(kind)).unwrap().map(Result::unwrap) {
+                fs::copy(file.path(), folder.path().join(file.file_name())).unwrap();
+            }
         }
         Self(folder)
     }
@@ -129,7 +130,8 @@ fn responses_become_tables_that_any_sqlite_opens() {
         .run("ingest --cache cache.db --as fleet fleet.json")
         .says("vessel        5     5    0        5      0");
     let bookings = fs::read_to_string(world.path("bookings-311.json")).unwrap();
-    let arguments = ["ingest", "--cache", "cache.db", "--as", "bookings", "-"];
+    let url = "https://ferries.example/sailings/311/bookings";
+    let arguments = ["ingest", "--cache", "cache.db", "--url", url, "-"];
     world
         .call(&arguments, &bookings)
         .says("standard input: 1,335 bytes, 16 objects, 9 rows; 7 repeats folded");
@@ -155,7 +157,9 @@ fn responses_become_tables_that_any_sqlite_opens() {
 #[test]
 fn rows_come_as_table_json_ndjson_and_csv() {
     let world = World::loaded();
-    world.run("ingest --cache cache.db --as bookings bookings-311.json").says("booking");
+    world
+        .run("ingest --cache cache.db --as bookings --var sailing=311 bookings-311.json")
+        .says("booking");
     let sql = "SELECT id, party, paid, sailing FROM booking WHERE id < 9020 ORDER BY id";
     world
         .query(sql, "")
@@ -208,9 +212,10 @@ fn every_kind_of_bad_call_or_input_has_its_message_and_exit_code() {
     );
     ingest("latin.json").fails(1, "latin.json: byte 14 is not UTF-8");
     ingest("fleet.json").fails(1, "found no member \"sailings\"");
-    world
-        .run("ingest --cache cache.db departures.json")
-        .fails(2, "choose one with --as: departures, fleet, bookings");
+    world.run("ingest --cache cache.db departures.json").fails(
+        2,
+        "choose one with --as, or give the --url: departures, sailing, fleet, bookings, cancelled",
+    );
     world.run("ingest --cache cache.db --as departure x").fails(2, "did you mean \"departures\"?");
     world
         .run("ingest --cache new.db --as fleet fleet.json")
@@ -271,7 +276,7 @@ fn a_schema_is_checked_to_its_end() {
     let world = World::new();
     world
         .run("check backwater.toml")
-        .says("backwater.toml: 6 tables, 3 response rules and 3 named queries, nothing wrong\n");
+        .says("backwater.toml: 6 tables, 5 response rules and 3 named queries, nothing wrong\n");
     world.write(
         "bad.toml",
         r#"[table.port]
@@ -320,4 +325,93 @@ WHERE nam = 'x'"""
         .fails(1, "query.toml:6:7: query \"names\": table \"port\" has no column \"nam\"");
     world.write("syntax.toml", "[table.port\n");
     world.run("check syntax.toml").fails(1, "syntax.toml:1:12: this is not TOML");
+}
+
+/// A recording is read response by response; what does not fit is told, and the rest is kept.
+#[test]
+fn a_recording_becomes_rows_and_says_what_it_was_worth() {
+    let world = World::new();
+    let all = world
+        .run("ingest --schema backwater.toml --cache cache.db morning.har")
+        .says("morning.har: 11 responses, of which 8 were read by a rule")
+        .says("DELETE /bookings/9014       cancelled         0    0        0        1        0")
+        .says("2 others were no JSON, or no success.")
+        .says("No rule is for GET /tides/today.")
+        .says("15,953 bytes in 8 responses held 239 objects.")
+        .says("Rows: 48 new, 5 changed, 2 deleted; 47 in the cache now.")
+        .says("77 % of the objects said what was known already.")
+        .says("2 of the 8 responses brought nothing new.");
+    assert!(!all.out().contains("tides/today  "), "{}", all.out());
+    world
+        .query("SELECT count(*) AS n FROM booking WHERE sailing = 311", "--format csv")
+        .says("n\n6\n");
+
+    let entry = |url: &str, body: &str| {
+        format!(
+            r#"{{"request": {{"method": "GET", "url": "{url}"}}, "response": {{"status": 200, "content": {{"mimeType": "application/json", "text": "{body}"}}}}}}"#
+        )
+    };
+    let recording = format!(
+        r#"{{"log": {{"entries": [{}, {}]}}}}"#,
+        entry("https://x.example/fleet", "{}"),
+        entry("https://x.example/sailings/400", r#"{\"id\": 400}"#)
+    );
+    world.write("broken.har", &recording);
+    let broken = world.run("ingest --cache cache.db broken.har");
+    assert_eq!(broken.output.status.code(), Some(1));
+    assert!(
+        broken
+            .err()
+            .contains("error: broken.har: GET /fleet: the response: found no member \"vessels\""),
+        "{}",
+        broken.err()
+    );
+    assert!(broken.out().contains("GET /sailings/400"), "{}", broken.out());
+    world.query("SELECT id FROM sailing WHERE id = 400", "--format csv").says("id\n400\n");
+    world.write("cut.har", &recording[..60]);
+    world
+        .run("ingest --cache cache.db cut.har")
+        .fails(1, "cut.har: this is not a HAR recording: EOF");
+
+    let url = "ingest --cache cache.db --url /sailings/311/bookings fleet.json departures.json";
+    world.run(url).fails(2, "a URL is that of one response; name one file");
+    world
+        .run("ingest --cache cache.db --url /nowhere fleet.json")
+        .fails(2, "there is no response rule for GET /nowhere");
+    world
+        .run("ingest --cache cache.db --as bookings --var sailing bookings-311.json")
+        .fails(2, "expected NAME=VALUE");
+    world
+        .run("ingest --cache cache.db --as bookings bookings-311.json")
+        .fails(1, "needs the request's variable \"sailing\"");
+}
+
+/// Updates as patches, and a row with its links as a tree.
+#[test]
+fn patches_are_applied_and_rows_are_shown_as_trees() {
+    let world = World::loaded();
+    world.write("live.json", r#"[{"op": "replace", "path": "/sailing/311/status", "value": "delayed"}, {"op": "add", "path": "/sailing/311/note", "value": "a \"fog\": [\\]"}]"#);
+    world
+        .run("ingest --cache cache.db --kind json-patch live.json")
+        .says("live.json: 1 row changed");
+    world.write("merge.json", r#"{"sailing": {"312": null, "311": {"delay_min": 15}}}"#);
+    world
+        .run("ingest --cache cache.db --kind merge-patch merge.json")
+        .says("merge.json: 2 rows changed");
+    let row = world
+        .run("tables --cache cache.db --row sailing/311 --depth 1")
+        .says("\n  \"route\": {\n    \"id\": \"NOR-SAL\",\n    \"from\": \"NOR\",");
+    let row: serde_json::Value = serde_json::from_str(&row.out()).unwrap();
+    assert_eq!(
+        (&row["status"], &row["delay_min"], &row["note"]),
+        (&"delayed".into(), &15.into(), &"a \"fog\": [\\]".into())
+    );
+    world.run("tables --cache cache.db --row board").says("{}");
+    world.run("tables --cache cache.db --row sailing/312").fails(1, "sailing 312 is not here");
+    world
+        .run("tables --cache cache.db --row sailing/x")
+        .fails(2, "found \"x\", expected an id of type int");
+    world
+        .run("ingest --cache cache.db --kind json-patch merge.json")
+        .fails(1, "merge.json: a JSON Patch is an array of operations");
 }

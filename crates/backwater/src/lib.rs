@@ -80,9 +80,11 @@ mod value;
 mod tests;
 
 pub use cache::Cache;
-pub use change::{Change, ChangeKind, FieldChange, Ingested, IngestedTable, Skipped, Transaction};
+pub use change::{
+    Change, ChangeKind, FieldChange, Ingested, IngestedTable, Skipped, Totals, Transaction,
+};
 pub use error::{Error, ErrorKind, Result};
-pub use ingest::Request;
+pub use ingest::{Exchange, Fate, Recording, Request};
 pub use query::{Delta, DeltaKind, DeltaRow, Outcome, Query, QueryResult, ResultRow};
 pub use schema::Schema;
 #[cfg(feature = "sqlite")]

@@ -110,3 +110,67 @@ impl Ingested {
         self.objects() - self.rows()
     }
 }
+
+/// What a number of responses brought together.
+///
+/// ```
+/// # use backwater::{Cache, Schema, Totals};
+/// # let cache = Cache::new(Schema::parse("s.toml", r#"
+/// #     table.port = { id = "code", fields = { code = "text", name = "text" } }
+/// #     response.ports = { table = "port" }
+/// # "#)?);
+/// let mut totals = Totals::default();
+/// for response in [r#"[{ "code": "SAL" }, { "code": "EEL" }]"#, r#"[{ "code": "SAL" }]"#] {
+///     let report = cache.commit("ports loaded", |tx| tx.ingest("ports", response))?;
+///     report.ingested().iter().for_each(|brought| totals.add(brought));
+/// }
+/// assert_eq!((totals.responses, totals.objects, totals.inserted), (2, 3, 2));
+/// assert_eq!((totals.known(), totals.without_news), (1, 1));
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Totals {
+    /// How many responses there were.
+    pub responses: usize,
+    /// How long they were together.
+    pub bytes: usize,
+    /// How many objects they held, nested ones included.
+    pub objects: usize,
+    /// How many rows were not there before.
+    pub inserted: usize,
+    /// How often a response changed a row that was there.
+    pub updated: usize,
+    /// How many rows the responses said to be no more.
+    pub deleted: usize,
+    /// How many records did not fit and were left out.
+    pub skipped: usize,
+    /// How many responses changed nothing.
+    pub without_news: usize,
+}
+
+impl Totals {
+    /// Adds what one response brought.
+    ///
+    /// See [`Totals`] for an example.
+    pub fn add(&mut self, brought: &Ingested) {
+        let sum =
+            |count: fn(&IngestedTable) -> usize| brought.tables.iter().map(count).sum::<usize>();
+        let (inserted, updated) = (sum(|table| table.inserted), sum(|table| table.updated));
+        let deleted = sum(|table| table.deleted);
+        self.responses += 1;
+        self.bytes += brought.bytes;
+        self.objects += brought.objects();
+        self.inserted += inserted;
+        self.updated += updated;
+        self.deleted += deleted;
+        self.skipped += brought.skipped.len();
+        self.without_news += usize::from(inserted + updated + deleted == 0);
+    }
+
+    /// How many of the objects said nothing that was not known.
+    ///
+    /// See [`Totals`] for an example.
+    pub fn known(&self) -> usize {
+        self.objects.saturating_sub(self.inserted + self.updated)
+    }
+}

@@ -5,6 +5,7 @@
 
 mod around;
 mod building;
+mod har;
 mod json;
 mod nested;
 mod patch;
@@ -20,6 +21,7 @@ use crate::error::{Error, ErrorKind, Result};
 
 use crate::schema::{Rule, Schema, Variables};
 use around::Asked;
+pub use har::{Exchange, Fate, Recording};
 use nested::Reading;
 pub use request::Request;
 

@@ -1,0 +1,217 @@
+//! Recordings of a browser's session: HAR 1.2, read for the responses in it.
+
+use std::borrow::Cow;
+
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use serde::Deserialize;
+
+use super::Request;
+use crate::error::{Error, ErrorKind, Result};
+use crate::schema::Schema;
+
+/// A recording of a browser's session, as its developer tools save it (HAR 1.2).
+///
+/// ```
+/// # use backwater::{Cache, Fate, Recording, Schema};
+/// # let cache = Cache::new(Schema::parse("s.toml", r#"
+/// #     table.port = { id = "code", fields = { code = "text" } }
+/// #     response.ports = { url = "/ports", table = "port" }
+/// # "#)?);
+/// let recording = Recording::parse(r#"{ "log": { "version": "1.2", "entries": [{
+///     "request": { "method": "GET", "url": "https://ferries.example/ports" },
+///     "response": { "status": 200, "content": { "mimeType": "application/json", "text": "[{\"code\": \"SAL\"}]" } }
+/// }] } }"#)?;
+/// for exchange in recording.exchanges() {
+///     if exchange.fate(&cache.schema()) == Fate::Read {
+///         cache.commit(exchange.label(), |tx| tx.ingest(exchange.request(), exchange.body()))?;
+///     }
+/// }
+/// assert_eq!(cache.snapshot().count("port")?, 1);
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Debug)]
+pub struct Recording {
+    exchanges: Vec<Exchange>,
+}
+
+/// A request of a recording and its response.
+///
+/// See [`Recording`] for an example.
+#[derive(Debug)]
+pub struct Exchange {
+    method: String,
+    url: String,
+    status: u16,
+    media_type: String,
+    body: Vec<u8>,
+}
+
+/// What is to be done with a recorded response.
+///
+/// ```
+/// # use backwater::{Fate, Recording, Schema};
+/// let recording = Recording::parse(r#"{ "log": { "entries": [{
+///     "request": { "method": "GET", "url": "https://ferries.example/logo.png" },
+///     "response": { "status": 200, "content": { "mimeType": "image/png" } }
+/// }] } }"#)?;
+/// let fate = recording.exchanges().next().unwrap().fate(&Schema::parse("s.toml", "")?);
+/// assert_eq!(fate, Fate::NotJson);
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Fate {
+    /// A rule reads it.
+    Read,
+    /// It is JSON, but no rule is for its request.
+    NoRule,
+    /// It is something else than JSON, such as a picture.
+    NotJson,
+    /// The server did not answer with success.
+    Failed,
+}
+
+#[derive(Deserialize)]
+struct File<'f> {
+    #[serde(borrow)]
+    log: Log<'f>,
+}
+
+#[derive(Deserialize)]
+struct Log<'f> {
+    #[serde(borrow)]
+    entries: Vec<Entry<'f>>,
+}
+
+#[derive(Deserialize)]
+struct Entry<'f> {
+    request: Asked,
+    #[serde(borrow)]
+    response: Answered<'f>,
+}
+
+#[derive(Deserialize)]
+struct Asked {
+    method: String,
+    url: String,
+}
+
+#[derive(Deserialize)]
+struct Answered<'f> {
+    /// Some tools write 0 or -1 for a request that was not answered.
+    status: i64,
+    #[serde(borrow, default)]
+    content: Content<'f>,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(rename_all = "camelCase", default)]
+struct Content<'f> {
+    mime_type: String,
+    #[serde(borrow)]
+    text: Cow<'f, str>,
+    encoding: String,
+}
+
+impl Recording {
+    /// Reads a recording.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Response`] if it is not HAR, with the entry that is damaged.
+    ///
+    /// See [`Recording`] for an example.
+    pub fn parse(bytes: impl AsRef<[u8]>) -> Result<Self> {
+        let text = super::utf8(bytes.as_ref())?;
+        let file: File<'_> = serde_json::from_str(text).map_err(|error| {
+            let message = format!("this is not a HAR recording: {error}");
+            Error::new(ErrorKind::Response, message).source_error(error)
+        })?;
+        let exchanges = file.log.entries.into_iter().enumerate().map(|(number, entry)| {
+            let content = entry.response.content;
+            let body = if content.encoding.eq_ignore_ascii_case("base64") {
+                STANDARD.decode(&*content.text).map_err(|error| {
+                    let message = format!("the text is not base64, as it says: {error}");
+                    Error::new(ErrorKind::Response, message)
+                        .at(format!("/log/entries/{number}/response/content/text"))
+                        .source_error(error)
+                })?
+            } else {
+                content.text.into_owned().into_bytes()
+            };
+            Ok(Exchange {
+                method: entry.request.method,
+                url: entry.request.url,
+                status: u16::try_from(entry.response.status).unwrap_or(0),
+                media_type: content.mime_type,
+                body,
+            })
+        });
+        Ok(Self { exchanges: exchanges.collect::<Result<_>>()? })
+    }
+
+    /// Whether a file's beginning looks like that of a recording.
+    ///
+    /// ```
+    /// use backwater::Recording;
+    ///
+    /// assert!(Recording::looks_like_one(br#"{ "log": { "version": "1.2" } }"#));
+    /// assert!(!Recording::looks_like_one(b"[]"));
+    /// ```
+    pub fn looks_like_one(bytes: &[u8]) -> bool {
+        let text = bytes.strip_prefix("\u{feff}".as_bytes()).unwrap_or(bytes);
+        let rest = text.trim_ascii_start().strip_prefix(b"{").map(<[u8]>::trim_ascii_start);
+        let rest =
+            rest.and_then(|rest| rest.strip_prefix(b"\"log\"")).map(<[u8]>::trim_ascii_start);
+        rest.is_some_and(|rest| rest.starts_with(b":"))
+    }
+
+    /// The requests and their responses, in the order of the file.
+    ///
+    /// See [`Recording`] for an example.
+    pub fn exchanges(&self) -> impl ExactSizeIterator<Item = &Exchange> {
+        self.exchanges.iter()
+    }
+}
+
+impl Exchange {
+    /// The request's method and URL, without scheme and host: `GET /departures?port=SAL`.
+    ///
+    /// See [`Recording`] for an example.
+    pub fn label(&self) -> String {
+        let rest = self.url.split_once("://").map_or(&*self.url, |(_, rest)| rest);
+        let path = rest.find('/').map_or("/", |start| &rest[start..]);
+        format!("{} {path}", self.method)
+    }
+
+    /// The request, for [`Transaction::ingest`](crate::Transaction::ingest).
+    ///
+    /// See [`Recording`] for an example.
+    pub fn request(&self) -> Request {
+        Request::new(&self.method, &self.url)
+    }
+
+    /// What the server answered.
+    ///
+    /// See [`Recording`] for an example.
+    pub fn body(&self) -> &[u8] {
+        &self.body
+    }
+
+    /// What is to be done with the response.
+    ///
+    /// See [`Fate`] for an example.
+    pub fn fate(&self, schema: &Schema) -> Fate {
+        let rule = schema.rule_for(&self.method, &self.url).ok();
+        let rule = rule.and_then(|(name, _)| schema.rule(name).ok());
+        let essence = self.media_type.split(';').next().unwrap_or_default().trim().to_lowercase();
+        let is_json =
+            ["/json", "+json", "/x-ndjson", "/ndjson"].iter().any(|end| essence.ends_with(end));
+        match rule {
+            _ if !(200..300).contains(&self.status) => Fate::Failed,
+            Some(rule) if rule.deletes => Fate::Read,
+            _ if !is_json || self.body.is_empty() => Fate::NotJson,
+            Some(_) => Fate::Read,
+            None => Fate::NoRule,
+        }
+    }
+}
