@@ -112,7 +112,7 @@ impl<'s> Asked<'s> {
         later: Option<&Later>,
         rule: &Rule,
     ) -> Result<(Vec<IngestedTable>, usize)> {
-        if let Some(list) = &rule.list {
+        if let Some(list) = rule.list.as_ref().filter(|_| outcome.whole) {
             self.write_list(tx, list, &outcome.records, rule);
         }
         if let Some(scope) = &rule.complete {
@@ -177,7 +177,7 @@ impl<'s> Asked<'s> {
         later: Option<&Later>,
     ) -> Result<()> {
         // Of a record without an id nobody knows whether it is one of these rows.
-        if outcome.records.iter().any(Option::is_none) {
+        if !outcome.whole || outcome.records.iter().any(Option::is_none) {
             return Ok(());
         }
         let counts = &mut outcome.counts[rule.table.index()];

@@ -13,6 +13,9 @@ use crate::schema::{Branch, FieldNo, Kind, Sought, Table, TableNo, Unknown, whol
 use crate::table::{Cell, Key, ONLY, Slot};
 use crate::value::{Id, write_json_text};
 
+/// The member by which GraphQL tells an object's type.
+pub(super) const TYPE_NAME: &str = "__typename";
+
 /// What a member of an object is.
 #[derive(Debug, Clone, Copy)]
 pub(super) enum Found {
@@ -65,6 +68,7 @@ impl<'de> Reader<'_, 'de> {
             let (found, spelled) = self.member(table, count)?;
             count += 1;
             match found {
+                _ if self.is_untold()? => self.json.word("null")?,
                 Found::Plain(field) => {
                     match self.plain_value(self.schema.table(table).field(field)) {
                         Ok(value) => building.staged.push((field, value)),
@@ -101,7 +105,12 @@ impl<'de> Reader<'_, 'de> {
         let start = self.json.at();
         let name = self.json.name()?;
         let spelled = self.json.since(start);
+        let aliases = &self.reading.rule.aliases;
+        let alias = aliases.iter().find(|(of, alias, _)| *of == table && **alias == *name);
         let found = match self.schema.table(table).members.get(&name) {
+            _ if alias.is_some() => {
+                alias.map_or(Found::Unknown, |(.., field)| Found::Field(*field))
+            }
             None => Found::Unknown,
             Some(member) => match member.only_field() {
                 None => Found::Deep,
@@ -132,7 +141,10 @@ impl<'de> Reader<'_, 'de> {
         }
         let value = self.value(definition.field(field), is_id)?;
         if !is_id {
-            building.staged.push((field, value));
+            // What the server could not tell is as if it were not there.
+            if !matches!(value, Staged::Absent) {
+                building.staged.push((field, value));
+            }
             return Ok(());
         }
         if matches!(value, Staged::Null) {
@@ -263,7 +275,7 @@ impl<'de> Reader<'_, 'de> {
         }
         let Ok(name) = JsonReader::new(spelled).name() else { return Ok(()) };
         match definition.unknown {
-            _ if told_by == Some(&*name) => {}
+            _ if told_by == Some(&*name) || *name == *TYPE_NAME => {}
             Unknown::Ignored => {}
             Unknown::Kept(_) => building.unknown.push((name, raw)),
             Unknown::Refused => {

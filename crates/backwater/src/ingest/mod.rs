@@ -5,8 +5,10 @@
 
 mod around;
 mod building;
+mod graphql;
 mod har;
 mod json;
+mod jsonapi;
 mod nested;
 mod patch;
 mod place;
@@ -107,6 +109,7 @@ impl Transaction {
             skip.extend(outcome.misfits.keys());
             skipped.extend(outcome.misfits.into_values());
         };
+        skipped.extend(outcome.errors.iter().cloned());
         asked.finish(self, &before, outcome, later.as_ref(), rule).map(|(tables, kept)| Ingested {
             rule: rule.name.clone(),
             bytes: bytes.len(),

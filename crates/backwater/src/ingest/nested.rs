@@ -38,6 +38,10 @@ pub(super) struct Outcome {
     pub(super) kept: usize,
     /// Records that do not fit, by their place in the order.
     pub(super) misfits: BTreeMap<usize, Skipped>,
+    /// What the server says that it could not tell.
+    pub(super) errors: Vec<Skipped>,
+    /// Whether all records are there, as far as anybody knows.
+    pub(super) whole: bool,
 }
 
 /// Reads a response into a transaction.
@@ -59,11 +63,20 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
         used: usize::MAX,
         beside: Vec::new(),
         line: None,
-        outcome: Outcome { counts, records: Vec::new(), kept: 0, misfits: BTreeMap::new() },
+        untold: BTreeSet::new(),
+        outcome: Outcome {
+            counts,
+            records: Vec::new(),
+            kept: 0,
+            misfits: BTreeMap::new(),
+            errors: Vec::new(),
+            whole: true,
+        },
     };
     let read = match reading.rule.format {
-        Format::Json => reader.place(&reading.rule.places),
+        Format::Json | Format::JsonApi => reader.place(&reading.rule.places),
         Format::Ndjson => reader.lines(),
+        Format::GraphQl => reader.graphql(),
     };
     match read.and_then(|()| Ok(reader.json.end()?)) {
         Ok(()) => {
@@ -154,7 +167,7 @@ pub(super) struct Reader<'a, 'de> {
     pub(super) json: JsonReader<'de>,
     pub(super) tx: &'a mut Transaction,
     pub(super) schema: &'a Schema,
-    reading: &'a Reading<'a>,
+    pub(super) reading: &'a Reading<'a>,
     deepest: usize,
     /// Where a failure was met, from the inside out.
     steps: Vec<Step<'de>>,
@@ -173,7 +186,9 @@ pub(super) struct Reader<'a, 'de> {
     beside: Vec<(TableNo, StagedRow<'de>)>,
     /// The line of a response that has a value a line.
     line: Option<usize>,
-    outcome: Outcome,
+    /// Where a null means that the server could not tell.
+    pub(super) untold: BTreeSet<usize>,
+    pub(super) outcome: Outcome,
 }
 
 /// An object that is being read.
@@ -217,12 +232,14 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// Reads what is looked for at a place of the response and further inside.
-    fn place(&mut self, branch: &Branch<Wanted>) -> Read<()> {
+    pub(super) fn place(&mut self, branch: &Branch<Wanted>) -> Read<()> {
         let start = self.json.at();
         for wanted in &branch.here {
             self.json.go(start);
             match wanted {
                 Wanted::Records => self.records()?,
+                Wanted::Included => self.included()?,
+                Wanted::Errors => self.refused()?,
                 Wanted::Beside(table, field) => self.value_beside(*table, *field)?,
             }
         }
@@ -230,6 +247,10 @@ impl<'de> Reader<'_, 'de> {
             return Ok(());
         }
         self.json.go(start);
+        if self.is_untold()? {
+            self.outcome.whole = false;
+            return Ok(self.json.word("null")?);
+        }
         let on_the_way = |branch: &Branch<Wanted>| branch.all().contains(&Wanted::Records);
         let (part, found) = match self.json.peek()? {
             Next::Object => ("member", self.place_in_object(branch)?),
@@ -300,6 +321,9 @@ impl<'de> Reader<'_, 'de> {
 
     /// Reads a value that goes to a field of a one-row table.
     fn value_beside(&mut self, table: TableNo, field: FieldNo) -> Read<()> {
+        if self.is_untold()? {
+            return Ok(self.json.word("null")?);
+        }
         let value = self.value(self.schema.table(table).field(field), false)?;
         match self.beside.iter_mut().find(|(known, _)| *known == table) {
             Some((_, staged)) => staged.push((field, value)),
@@ -335,7 +359,10 @@ impl<'de> Reader<'_, 'de> {
             }
             Next::Object => self.element(None, &Step::Whole),
             // Some servers write an empty list so.
-            Next::Null => Ok(self.json.word("null")?),
+            Next::Null => {
+                self.outcome.whole &= !self.is_untold()?;
+                Ok(self.json.word("null")?)
+            }
             Next::Array => {
                 self.open()?;
                 let mut index = 0;
@@ -371,6 +398,10 @@ impl<'de> Reader<'_, 'de> {
     /// the name that it has among them, if that is its id.
     fn element(&mut self, key: Option<&str>, step: &Step<'de>) -> Read<()> {
         let (start, depth, index) = (self.json.at(), self.depth, self.outcome.records.len());
+        if self.is_untold()? {
+            self.outcome.records.push(None);
+            return Ok(self.json.word("null")?);
+        }
         let key = key.map(|key| self.key(key)).transpose();
         let is_skipped = self.reading.skip.contains(&index);
         let slot = match key.and_then(|key| match is_skipped {
@@ -485,9 +516,20 @@ impl<'de> Reader<'_, 'de> {
         failure
     }
 
+    /// Whether a null comes next that means that the server could not tell.
+    pub(super) fn is_untold(&mut self) -> Read<bool> {
+        if self.untold.is_empty() {
+            return Ok(false);
+        }
+        Ok(self.json.peek()? == Next::Null && self.untold.contains(&self.json.at()))
+    }
+
     /// Reads one of the records, whose bracket comes next.
     fn record(&mut self, key: Option<Staged<'de>>) -> Read<Slot> {
         self.repeats.begin_record();
+        if self.reading.rule.format == Format::JsonApi {
+            return self.resource(true);
+        }
         let table = self.reading.rule.table;
         let mut building = Building::new(self.spare.pop().unwrap_or_default());
         let definition = self.schema.table(table);
@@ -540,6 +582,16 @@ impl<'de> Reader<'_, 'de> {
         let start = self.json.at();
         self.around.push(Around { table, start, slot: None });
         self.members(table, &mut building, told_by)?;
+        self.close(table, record, building)
+    }
+
+    /// Ends an object whose members are read: merges it into its row.
+    pub(super) fn close(
+        &mut self,
+        table: TableNo,
+        record: bool,
+        mut building: Building<'de>,
+    ) -> Read<Slot> {
         let slot = self.finish(table, &mut building, record)?;
         self.around.pop();
         let (mut is_newer, mut staged) = (false, building.staged);

@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 
-use super::building::Building;
+use super::building::{Building, TYPE_NAME};
 use super::json::{Next, Number};
 use super::nested::{Failure, Read, Reader, misfit};
 use super::place::Step;
@@ -212,12 +212,18 @@ impl<'de> Reader<'_, 'de> {
         }
         self.open()?;
         let mut targets = Vec::new();
-        while self.json.element(targets.is_empty())? {
+        let mut whole = true;
+        while self.json.element(targets.is_empty() && whole)? {
+            if self.is_untold()? {
+                self.json.word("null")?;
+                whole = false;
+                continue;
+            }
             let target = self.any_target(field);
             targets.push(target.map_err(|failure| self.at(Step::Index(targets.len()), failure))?);
         }
         self.depth -= 1;
-        Ok(Staged::Links(targets))
+        Ok(if whole { Staged::Links(targets) } else { Staged::Absent })
     }
 
     /// One target of a to-many link, with its table.
@@ -278,7 +284,8 @@ impl<'de> Reader<'_, 'de> {
         while self.json.member(first)? {
             first = false;
             let name = self.json.name()?;
-            if *name == *one_of.type_member && self.json.peek()? == Next::Text {
+            let tells = *name == *one_of.type_member || (told.is_none() && *name == *TYPE_NAME);
+            if tells && self.json.peek()? == Next::Text {
                 told = Some(self.json.text()?);
             } else {
                 self.json.skip()?;

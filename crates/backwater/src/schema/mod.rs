@@ -115,6 +115,8 @@ pub(crate) struct Table {
     pub(crate) unknown: Unknown,
     /// Where the fields are in an object of a response.
     pub(crate) members: Tree<Sought>,
+    /// How JSON:API documents call the type of its rows.
+    pub(crate) resource: Arc<str>,
     /// What in an object says that its row is no more.
     pub(crate) tombstone: Option<Pointer>,
     /// What every object of the table is asked, told once.
@@ -314,7 +316,8 @@ impl Table {
     /// Whether any value of a field's type is right, and the field is no part of the id.
     pub(crate) fn takes_as_it_comes(&self, number: FieldNo) -> bool {
         let field = self.field(number);
-        let asks = field.required || !field.values.is_empty() || field.kind == Kind::OneOf;
+        let kind = matches!(field.kind, Kind::OneOf | Kind::Links(_));
+        let asks = field.required || !field.values.is_empty() || kind;
         !asks && !self.id.contains(&number)
     }
 

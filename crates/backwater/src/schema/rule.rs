@@ -26,6 +26,8 @@ pub(crate) struct Rule {
     /// Rows of this scope that a response does not have are no more.
     pub(crate) complete: Option<Scope>,
     pub(crate) on_error: OnError,
+    /// Members that a request calls otherwise than the table does: table, alias, field.
+    pub(crate) aliases: Vec<(TableNo, Arc<str>, FieldNo)>,
     /// Whether the request deletes the row that it gives the id of, whatever is answered.
     pub(crate) deletes: bool,
 }
@@ -52,6 +54,10 @@ pub(crate) enum Wanted {
     Records,
     /// A field of a one-row table.
     Beside(TableNo, FieldNo),
+    /// Resources beside the primary ones of a JSON:API document.
+    Included,
+    /// What a server says instead of an answer.
+    Errors,
 }
 
 /// A value that a rule says itself or takes from the request.
@@ -110,6 +116,10 @@ pub(crate) enum Format {
     Json,
     /// One JSON value a line.
     Ndjson,
+    /// A JSON:API 1.1 document.
+    JsonApi,
+    /// A GraphQL response.
+    GraphQl,
 }
 
 /// What becomes of a record that does not fit.

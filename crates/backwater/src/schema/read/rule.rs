@@ -12,7 +12,12 @@ use crate::schema::{
     Pointer, Rule, Scope, Table, TableNo, Template, Unknown, Wanted,
 };
 
-const FORMATS: [(&str, Format); 2] = [("json", Format::Json), ("ndjson", Format::Ndjson)];
+const FORMATS: [(&str, Format); 4] = [
+    ("json", Format::Json),
+    ("ndjson", Format::Ndjson),
+    ("json:api", Format::JsonApi),
+    ("graphql", Format::GraphQl),
+];
 const ON_ERROR: [(&str, OnError); 2] = [("fail", OnError::Fail), ("skip", OnError::Skip)];
 
 /// The variables of a rule's requests, with their types as far as the schema tells them.
@@ -48,6 +53,7 @@ impl<'t> Reader<'t> {
             "on_error",
             "deletes",
             "format",
+            "aliases",
         ];
         let [
             records,
@@ -65,6 +71,7 @@ impl<'t> Reader<'t> {
             on_error,
             deletes,
             format,
+            aliases,
         ] = self.parts(parts, "a response rule", known);
         let records = match records {
             None => Pointer::parse("").ok(),
@@ -96,8 +103,20 @@ impl<'t> Reader<'t> {
             self.variable(value, name, &known).then(|| Arc::from(name))
         });
         let list = list.and_then(|value| self.list(value, table, part, &known, tables));
-        let records = records?;
-        let mut places = vec![(records.clone(), Wanted::Records)];
+        let format = format.and_then(|value| self.as_name(value, "`format`", &FORMATS));
+        let format = format.unwrap_or(Format::Json);
+        let mut records = records?;
+        let mut places = Vec::new();
+        if format == Format::JsonApi {
+            if !records.parts().is_empty() || record.is_some() || keyed.is_some() {
+                let help = "leave out `records`, `record` and `keyed_by_id`";
+                self.problem(at, "the records of a JSON:API document are its primary data", help);
+            }
+            records = Pointer::member("data");
+            places.push((Pointer::member("errors"), Wanted::Errors));
+            places.push((Pointer::member("included"), Wanted::Included));
+        }
+        places.push((records.clone(), Wanted::Records));
         self.beside(beside, tables, &mut places);
         let keyed = self.as_flag(keyed, false);
         if keyed && tables[table.index()].id.len() != 1 {
@@ -107,10 +126,11 @@ impl<'t> Reader<'t> {
         }
         let record = record.and_then(|value| self.as_pointer(value));
         let on_error = on_error.and_then(|value| self.as_name(value, "`on_error`", &ON_ERROR));
-        let format = format.and_then(|value| self.as_name(value, "`format`", &FORMATS));
+        let aliases = self.aliases(aliases, tables);
         Some(Rule {
             name: name.into(),
-            format: format.unwrap_or(Format::Json),
+            format,
+            aliases,
             method: method.unwrap_or("GET").into(),
             url,
             records,
@@ -299,6 +319,7 @@ impl<'t> Reader<'t> {
         let made = Table {
             name: name.into(),
             members: members(&fields, None),
+            resource: name.into(),
             tombstone: None,
             asks: Asks::of(&fields),
             fields,
@@ -323,6 +344,23 @@ impl<'t> Reader<'t> {
             }
         };
         Some(ListRule { table: TableNo(number as u32), key, part })
+    }
+
+    /// What members are called in a response that asked for them by another name.
+    fn aliases(
+        &mut self,
+        value: Option<&Value<'t>>,
+        tables: &[Table],
+    ) -> Vec<(TableNo, Arc<str>, FieldNo)> {
+        let mut out = Vec::new();
+        for (name, at, value) in self.entries_of(value, "response.NAME.aliases.TABLE") {
+            let Some(number) = self.table_no(at, name) else { continue };
+            for (alias, _, value) in self.entries_of(Some(value), "response.NAME.aliases.TABLE") {
+                let field = self.field_of(value, &tables[number.index()], "the name of a field");
+                out.extend(field.map(|field| (number, Arc::from(alias), field)));
+            }
+        }
+        out
     }
 
     /// Values beside the records, which go to fields of one-row tables.

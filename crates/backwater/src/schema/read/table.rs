@@ -94,6 +94,7 @@ impl<'t> Reader<'t> {
             version: None,
             unknown: Unknown::Ignored,
             members: Tree::default(),
+            resource: name.into(),
             tombstone: None,
             asks: Asks::default(),
             made: Made::Declared,
@@ -104,9 +105,18 @@ impl<'t> Reader<'t> {
         else {
             return made;
         };
-        let known =
-            ["id", "one_row", "fields", "persist", "names", "unknown", "version", "tombstone"];
-        let [id, one_row, fields, persist, names, unknown, version, tombstone] =
+        let known = [
+            "id",
+            "one_row",
+            "fields",
+            "persist",
+            "names",
+            "unknown",
+            "version",
+            "tombstone",
+            "resource",
+        ];
+        let [id, one_row, fields, persist, names, unknown, version, tombstone, resource] =
             self.parts(table, "a table", known);
         made.persist = self.as_flag(persist, true);
         let names = names.and_then(|value| self.as_name(value, "`names`", &Names::KNOWN));
@@ -132,6 +142,10 @@ impl<'t> Reader<'t> {
             made.unknown = self.unknown(unknown, &made).unwrap_or(Unknown::Ignored);
         }
         made.version = version.and_then(|version| self.version(version, &made));
+        if let Some(resource) = resource {
+            let said = self.as_text(resource, "the type of a JSON:API resource");
+            made.resource = said.map_or(made.resource, Arc::from);
+        }
         made.tombstone = tombstone.and_then(|value| self.from(value));
         made.members = members(&made.fields, made.tombstone.as_ref());
         made.asks = Asks::of(&made.fields);
@@ -520,8 +534,9 @@ impl<'t> Reader<'t> {
         }
         self.links.push((at, number));
         self.entries.push(Table {
-            name: name.into(),
+            name: name.as_str().into(),
             members: members(&fields, None),
+            resource: name.into(),
             tombstone: None,
             asks: Asks::of(&fields),
             fields,

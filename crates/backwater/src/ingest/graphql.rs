@@ -1,0 +1,88 @@
+//! GraphQL responses: nested JSON under `data`, and beside it what the server could not tell.
+
+use serde_json::Value as Tree;
+
+use super::json::Next;
+use super::nested::{Read, Reader, misfit};
+use crate::change::Skipped;
+use crate::schema::write_part;
+
+impl Reader<'_, '_> {
+    /// Reads a response. A null on the way to what an error is about is no null: the server could
+    /// not tell what is there.
+    pub(super) fn graphql(&mut self) -> Read<()> {
+        let start = self.json.at();
+        let (mut errors, mut data) = (Vec::new(), None);
+        if self.json.peek()? == Next::Object {
+            self.json.open();
+            let mut first = true;
+            while self.json.member(first)? {
+                first = false;
+                let name = self.json.name()?;
+                self.json.peek()?;
+                let (at, raw) = (self.json.at(), self.json.skip()?);
+                match &*name {
+                    "errors" => {
+                        let tree = serde_json::from_str(raw).unwrap_or_default();
+                        errors = if let Tree::Array(errors) = tree { errors } else { Vec::new() };
+                    }
+                    "data" => data = Some(at),
+                    _ => {}
+                }
+            }
+        }
+        for error in &errors {
+            let message = error.get("message").and_then(Tree::as_str).unwrap_or("an error");
+            let Some(data) = data else {
+                return misfit(&format!("the server's error {message:?}"), "an answer");
+            };
+            // An error without a path is about the whole answer.
+            let path = error.get("path").and_then(Tree::as_array).map_or(&[][..], Vec::as_slice);
+            let mut pointer = String::from("/data");
+            for part in path {
+                let part = part.as_str().map_or_else(|| part.to_string(), str::to_owned);
+                let _ = write_part(&mut pointer, &part);
+            }
+            self.json.go(data);
+            if let Some(at) = self.null_on_the_way(path)? {
+                self.untold.insert(at);
+            }
+            let problem = format!("the server could not tell: {message}");
+            self.outcome.errors.push(Skipped { pointer, problem });
+        }
+        self.json.go(start);
+        self.place(&self.reading.rule.places)
+    }
+
+    /// Where on a way a null stands.
+    fn null_on_the_way(&mut self, way: &[Tree]) -> Read<Option<usize>> {
+        let next = self.json.peek()?;
+        if next == Next::Null {
+            return Ok(Some(self.json.at()));
+        }
+        let Some((part, rest)) = way.split_first() else { return Ok(None) };
+        let mut index = 0;
+        if !matches!(next, Next::Object | Next::Array) {
+            return Ok(None);
+        }
+        self.json.open();
+        loop {
+            let here = if next == Next::Object {
+                if !self.json.member(index == 0)? {
+                    return Ok(None);
+                }
+                Some(&*self.json.name()?) == part.as_str()
+            } else {
+                if !self.json.element(index == 0)? {
+                    return Ok(None);
+                }
+                Some(index) == part.as_u64()
+            };
+            if here {
+                return self.null_on_the_way(rest);
+            }
+            self.json.skip()?;
+            index += 1;
+        }
+    }
+}
