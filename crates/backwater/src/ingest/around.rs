@@ -121,15 +121,22 @@ impl<'s> Asked<'s> {
         let tables = self.schema.table_numbers().zip(outcome.counts);
         let met = tables.filter(|(_, counts)| counts.objects > 0 || counts.deleted > 0);
         let tables = met.map(|(number, counts)| {
-            let compared =
-                counts.changed.slots().map(|slot| compare(before, &tx.state, number, slot));
-            let updated =
-                compared.filter(|happened| matches!(happened, Some(Happened::Updated(_))));
+            // A row that was met once is what that object made of it; another may have changed back.
+            let once = counts.objects == counts.rows && !counts.twice;
+            let is_updated = |slot: &Slot| {
+                let happened = compare(before, &tx.state, number, *slot);
+                matches!(happened, Some(Happened::Updated(_)))
+            };
+            let is_owner = self.schema.table(number).asks.links;
+            let updated = match once && !is_owner {
+                true => counts.changed.len(),
+                false => counts.changed.slots().filter(is_updated).count(),
+            };
             IngestedTable {
                 objects: counts.objects,
                 rows: counts.rows,
                 inserted: counts.inserted,
-                updated: updated.count(),
+                updated,
                 deleted: counts.deleted,
                 ..IngestedTable::of(&self.schema.table(number).name)
             }

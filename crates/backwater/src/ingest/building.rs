@@ -32,6 +32,7 @@ pub(super) enum Found {
 pub(super) type IdParts<'de> = SmallVec<[(FieldNo, Staged<'de>); 1]>;
 
 /// What was read of an object.
+#[derive(Default)]
 pub(super) struct Building<'de> {
     pub(super) staged: StagedRow<'de>,
     pub(super) id: IdParts<'de>,
@@ -44,9 +45,13 @@ pub(super) struct Building<'de> {
 }
 
 impl<'de> Building<'de> {
-    pub(super) fn new(staged: StagedRow<'de>) -> Self {
-        let (pending, unknown) = (Vec::new(), Vec::new());
-        Self { staged, id: SmallVec::new(), gone: false, pending, unknown }
+    /// Empties it for the next object.
+    pub(super) fn clear(&mut self) {
+        self.staged.clear();
+        self.id.clear();
+        self.pending.clear();
+        self.unknown.clear();
+        self.gone = false;
     }
 
     fn staged(&self, field: FieldNo) -> Option<&Staged<'de>> {
@@ -63,23 +68,22 @@ impl<'de> Reader<'_, 'de> {
         told_by: Option<&str>,
     ) -> Read<()> {
         self.open()?;
+        let schema = self.schema;
+        let definition = schema.table(table);
         let mut count = 0;
         while self.json.member(count == 0)? {
             let (found, spelled) = self.member(table, count)?;
             count += 1;
             match found {
                 _ if self.is_untold()? => self.json.word("null")?,
-                Found::Plain(field) => {
-                    match self.plain_value(self.schema.table(table).field(field)) {
-                        Ok(value) => building.staged.push((field, value)),
-                        Err(failure) => return Err(self.at(Step::Field(table, field), failure)),
-                    }
-                }
+                Found::Plain(field) => match self.plain_value(definition.field(field), false) {
+                    Ok(value) => building.staged.push((field, value)),
+                    Err(failure) => return Err(self.at(Step::Field(table, field), failure)),
+                },
                 Found::Field(field) => self.field(table, field, building)?,
                 Found::Deep => {
                     let name = Step::spelled(spelled);
-                    let schema = self.schema;
-                    if let Some(member) = schema.table(table).members.get(name.name()) {
+                    if let Some(member) = definition.members.get(name.name()) {
                         self.deep(table, member, building)
                             .map_err(|failure| self.at(name, failure))?;
                     }
@@ -120,6 +124,9 @@ impl<'de> Reader<'_, 'de> {
                 Some(field) => Found::Field(field),
             },
         };
+        if !self.learns {
+            return Ok((found, spelled));
+        }
         match order.get_mut(place) {
             Some(last) => *last = (spelled, found),
             None => order.push((spelled, found)),

@@ -67,7 +67,7 @@ impl<'de> Reader<'_, 'de> {
             return failure.map_err(|failure| self.at(Step::Name("type".into()), failure));
         }
         let definition = self.schema.table(table);
-        let mut building = Building::new(self.spare.pop().unwrap_or_default());
+        let mut building = self.new_building();
         if record && !is_other {
             let given = self.reading.given.iter();
             building

@@ -21,7 +21,8 @@ use std::collections::BTreeSet;
 use crate::change::{Ingested, Transaction};
 use crate::error::{Error, ErrorKind, Result};
 
-use crate::schema::{Rule, Schema, Variables};
+use crate::schema::{Rule, Schema};
+use crate::table::State;
 use around::Asked;
 pub use har::{Exchange, Fate, Recording};
 use nested::Reading;
@@ -61,8 +62,10 @@ impl Transaction {
         let (request, bytes) = (request.into(), response.as_ref());
         let schema = self.schema();
         let (rule, variables) = request.resolve(&schema)?;
+        // What this refers to is no row, and may stay if the response fails.
+        let asked = Asked::new(self, &schema, rule, &variables)?;
         let saved = self.state.clone();
-        let read = self.read(&schema, rule, &request, &variables, bytes);
+        let read = self.read(&schema, rule, request.began, asked, &saved, bytes);
         match read {
             Ok(brought) => {
                 self.ingested.push(brought.clone());
@@ -79,12 +82,11 @@ impl Transaction {
         &mut self,
         schema: &Schema,
         rule: &Rule,
-        request: &Request,
-        variables: &Variables,
+        began: Option<u64>,
+        asked: Asked<'_>,
+        before: &State,
         bytes: &[u8],
     ) -> Result<Ingested> {
-        let asked = Asked::new(self, schema, rule, variables)?;
-        let before = self.state.clone();
         if rule.deletes {
             return asked.delete(self, rule, bytes.len());
         }
@@ -94,7 +96,7 @@ impl Transaction {
             return Err(Error::new(ErrorKind::Response, message).at("the response"));
         }
         let text = utf8(bytes)?;
-        let later = request.began.map(|commit| self.history.since(commit));
+        let later = began.map(|commit| self.history.since(commit));
         let mut skip = BTreeSet::new();
         let mut skipped = Vec::new();
         let outcome = loop {
@@ -110,7 +112,7 @@ impl Transaction {
             skipped.extend(outcome.misfits.into_values());
         };
         skipped.extend(outcome.errors.iter().cloned());
-        asked.finish(self, &before, outcome, later.as_ref(), rule).map(|(tables, kept)| Ingested {
+        asked.finish(self, before, outcome, later.as_ref(), rule).map(|(tables, kept)| Ingested {
             rule: rule.name.clone(),
             bytes: bytes.len(),
             tables,

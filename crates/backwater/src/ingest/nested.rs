@@ -6,6 +6,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use smallvec::SmallVec;
+
 use super::building::{Building, Found, IdParts};
 use super::json::{Fault, FaultKind, JsonReader, Next};
 use super::place::{Step, pointer};
@@ -16,6 +18,9 @@ use crate::schema::{
     Branch, FieldNo, Format, Kind, OnError, Rule, Schema, TableNo, Wanted, line_and_column, whole,
 };
 use crate::table::{ONLY, Slot};
+
+/// A response up to this length holds too few objects to learn from.
+const SHORT: usize = 2048;
 
 /// How a response is read.
 pub(super) struct Reading<'a> {
@@ -57,6 +62,7 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
         steps: Vec::new(),
         depth: 0,
         orders: vec![Vec::new(); schema.tables.len()],
+        learns: text.len() > SHORT,
         spare: Vec::new(),
         repeats: Repeats::new(text.len(), schema.tables.len()),
         around: Vec::new(),
@@ -175,8 +181,10 @@ pub(super) struct Reader<'a, 'de> {
     /// For each table, the names of its last object's members as they were spelled, colon and all:
     /// objects of one kind have them in one order.
     pub(super) orders: Vec<Vec<(&'de str, Found)>>,
+    /// Whether the response is long enough for that to be worth while.
+    pub(super) learns: bool,
     /// Lists to be used again.
-    pub(super) spare: Vec<StagedRow<'de>>,
+    spare: Vec<Box<Building<'de>>>,
     repeats: Repeats<'de>,
     /// The objects that are being read, from the outside in.
     pub(super) around: Vec<Around>,
@@ -190,6 +198,9 @@ pub(super) struct Reader<'a, 'de> {
     pub(super) untold: BTreeSet<usize>,
     pub(super) outcome: Outcome,
 }
+
+/// Which branches of a tree were met.
+type Places = SmallVec<[usize; 4]>;
 
 /// An object that is being read.
 pub(super) struct Around {
@@ -208,6 +219,8 @@ pub(super) struct Counts {
     pub(super) inserted: usize,
     pub(super) seen: Touched,
     pub(super) changed: Touched,
+    /// Whether an object named a field twice, so that what changed has to be looked at again.
+    pub(super) twice: bool,
     pub(super) deleted: usize,
 }
 
@@ -251,7 +264,7 @@ impl<'de> Reader<'_, 'de> {
             self.outcome.whole = false;
             return Ok(self.json.word("null")?);
         }
-        let on_the_way = |branch: &Branch<Wanted>| branch.all().contains(&Wanted::Records);
+        let on_the_way = |branch: &Branch<Wanted>| branch.leads_to(&Wanted::Records);
         let (part, found) = match self.json.peek()? {
             Next::Object => ("member", self.place_in_object(branch)?),
             Next::Array => ("element", self.place_in_array(branch)?),
@@ -270,28 +283,27 @@ impl<'de> Reader<'_, 'de> {
                 return misfit(&self.found()?, &expected);
             }
         };
-        let missing = branch
-            .inside
-            .iter()
-            .find(|(name, inside)| on_the_way(inside) && !found.iter().any(|found| found == name));
+        let mut places = branch.inside.iter().enumerate();
+        let missing =
+            places.find(|(place, (_, inside))| on_the_way(inside) && !found.contains(place));
         match missing {
-            Some((name, _)) => {
+            Some((_, (name, _))) => {
                 misfit(&format!("no {part} {name:?}"), "it on the way to the records")
             }
             None => Ok(()),
         }
     }
 
-    /// Goes through an object; gives the names of the members that were looked for.
-    fn place_in_object(&mut self, branch: &Branch<Wanted>) -> Read<Vec<String>> {
+    /// Goes through an object; gives which of the members that are looked for were there.
+    fn place_in_object(&mut self, branch: &Branch<Wanted>) -> Read<Places> {
         self.open()?;
-        let (mut found, mut first) = (Vec::new(), true);
+        let (mut found, mut first) = (Places::new(), true);
         while self.json.member(first)? {
             first = false;
             let name = self.json.name()?;
-            match branch.inside.get(&name) {
-                Some(inside) => {
-                    found.push(name.to_string());
+            match branch.inside.entry(&name) {
+                Some((place, inside)) => {
+                    found.push(place);
                     self.place(inside).map_err(|failure| self.at(Step::Name(name), failure))?;
                 }
                 None => drop(self.json.skip()?),
@@ -302,13 +314,13 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// As [`Self::place_in_object`], for an array's elements by their numbers.
-    fn place_in_array(&mut self, branch: &Branch<Wanted>) -> Read<Vec<String>> {
+    fn place_in_array(&mut self, branch: &Branch<Wanted>) -> Read<Places> {
         self.open()?;
-        let (mut found, mut index) = (Vec::new(), 0);
+        let (mut found, mut index) = (Places::new(), 0);
         while self.json.element(index == 0)? {
-            match branch.inside.get(&index.to_string()) {
-                Some(inside) => {
-                    found.push(index.to_string());
+            match branch.inside.entry(&index.to_string()) {
+                Some((place, inside)) => {
+                    found.push(place);
                     self.place(inside).map_err(|failure| self.at(Step::Index(index), failure))?;
                 }
                 None => drop(self.json.skip()?),
@@ -517,10 +529,13 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// Whether a null comes next that means that the server could not tell.
+    #[inline]
     pub(super) fn is_untold(&mut self) -> Read<bool> {
-        if self.untold.is_empty() {
-            return Ok(false);
-        }
+        if self.untold.is_empty() { Ok(false) } else { self.is_told_so() }
+    }
+
+    #[cold]
+    fn is_told_so(&mut self) -> Read<bool> {
         Ok(self.json.peek()? == Next::Null && self.untold.contains(&self.json.at()))
     }
 
@@ -531,12 +546,19 @@ impl<'de> Reader<'_, 'de> {
             return self.resource(true);
         }
         let table = self.reading.rule.table;
-        let mut building = Building::new(self.spare.pop().unwrap_or_default());
-        let definition = self.schema.table(table);
-        let given = self.reading.given.iter().filter(|(field, _)| !definition.id.contains(field));
-        building.staged.extend(given.cloned());
-        building.id = self.given_id(key);
+        let mut building = self.new_building();
+        if key.is_some() || !self.reading.given.is_empty() {
+            let definition = self.schema.table(table);
+            let given = self.reading.given.iter();
+            let given = given.filter(|(field, _)| !definition.id.contains(field));
+            building.staged.extend(given.cloned());
+            building.id = self.given_id(key);
+        }
         self.object(table, None, true, building)
+    }
+
+    pub(super) fn new_building(&mut self) -> Box<Building<'de>> {
+        self.spare.pop().unwrap_or_default()
     }
 
     /// The parts of a record's id that stand outside of it.
@@ -560,7 +582,7 @@ impl<'de> Reader<'_, 'de> {
         }
         let (mark, used_before) = (self.repeats.mark(), self.used);
         self.used = usize::MAX;
-        let building = Building::new(self.spare.pop().unwrap_or_default());
+        let building = self.new_building();
         let slot = self.object(table, told_by, false, building)?;
         // What took a part of its id from further out is something else in another place.
         if self.used >= self.around.len() {
@@ -577,7 +599,7 @@ impl<'de> Reader<'_, 'de> {
         table: TableNo,
         told_by: Option<&str>,
         record: bool,
-        mut building: Building<'de>,
+        mut building: Box<Building<'de>>,
     ) -> Read<Slot> {
         let start = self.json.at();
         self.around.push(Around { table, start, slot: None });
@@ -590,15 +612,15 @@ impl<'de> Reader<'_, 'de> {
         &mut self,
         table: TableNo,
         record: bool,
-        mut building: Building<'de>,
+        mut building: Box<Building<'de>>,
     ) -> Read<Slot> {
         let slot = self.finish(table, &mut building, record)?;
         self.around.pop();
-        let (mut is_newer, mut staged) = (false, building.staged);
+        let mut is_newer = false;
         if let Some(later) = self.reading.later {
             let state = &self.tx.state;
             is_newer = later.has_changed(state, table, slot);
-            self.outcome.kept += later.leave_out(state, table, slot, &mut staged);
+            self.outcome.kept += later.leave_out(state, table, slot, &mut building.staged);
             is_newer &= building.gone || !state.table(table).is_row(slot);
         }
         if building.gone && !is_newer {
@@ -607,10 +629,10 @@ impl<'de> Reader<'_, 'de> {
             self.outcome.counts[table.index()].objects += 1;
             self.outcome.kept += 1;
         } else {
-            self.merge(table, slot, &staged);
+            self.merge(table, slot, &building.staged);
         }
-        staged.clear();
-        self.spare.push(staged);
+        building.clear();
+        self.spare.push(building);
         Ok(slot)
     }
 
@@ -636,6 +658,9 @@ impl<'de> Reader<'_, 'de> {
         counts.inserted += usize::from(merged.is_new);
         if merged.changed {
             counts.changed.insert(slot);
+            let fields = staged.iter().enumerate();
+            counts.twice |= { fields }
+                .any(|(n, (field, _))| staged[..n].iter().any(|(other, _)| other == field));
         }
         self.repeats.merged(table, merged.overwrote);
     }

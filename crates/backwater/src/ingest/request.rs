@@ -1,5 +1,7 @@
 //! What is known of the request that a response answers: which rule reads it, and its variables.
 
+use std::borrow::Cow;
+
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::schema::{Rule, Schema, Variables};
 
@@ -32,7 +34,7 @@ use crate::schema::{Rule, Schema, Variables};
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Request {
     rule: Option<String>,
-    method: String,
+    method: Cow<'static, str>,
     url: Option<String>,
     variables: Variables,
     pub(super) began: Option<u64>,
@@ -45,7 +47,7 @@ impl Request {
     pub fn rule(name: impl Into<String>) -> Self {
         Self {
             rule: Some(name.into()),
-            method: "GET".to_owned(),
+            method: "GET".into(),
             url: None,
             variables: Variables::new(),
             began: None,
@@ -56,7 +58,7 @@ impl Request {
     ///
     /// See [`Request`] for an example.
     pub fn get(url: impl Into<String>) -> Self {
-        Self::new("GET", url)
+        Self { url: Some(url.into()), rule: None, ..Self::rule("") }
     }
 
     /// A request of that URL by an HTTP method.
@@ -73,9 +75,8 @@ impl Request {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn new(method: impl Into<String>, url: impl Into<String>) -> Self {
-        let url = Some(url.into());
-        let (rule, variables) = (None, Variables::new());
-        Self { rule, method: method.into(), url, variables, began: None }
+        let method: String = method.into();
+        Self { method: method.into(), ..Self::get(url) }
     }
 
     /// Has the response read by that rule, whatever the URL says.
@@ -129,14 +130,15 @@ impl Request {
 
     /// The rule that reads the response, and the values of its variables.
     pub(super) fn resolve<'s>(&self, schema: &'s Schema) -> Result<(&'s Rule, Variables)> {
-        let (name, mut variables) = match (&self.rule, &self.url) {
+        let (rule, mut variables) = match (&self.rule, &self.url) {
             (None, Some(url)) => {
                 let (name, variables) = schema.rule_for(&self.method, url)?;
-                (name.to_owned(), variables)
+                (schema.rule(name)?, variables)
             }
-            (Some(name), None) => (name.clone(), Variables::new()),
+            (Some(name), None) => (schema.rule(name)?, Variables::new()),
             (Some(name), Some(url)) => {
-                let template = schema.rule(name)?.url.as_ref();
+                let rule = schema.rule(name)?;
+                let template = rule.url.as_ref();
                 let variables =
                     template.map_or(Some(Variables::new()), |url_of| url_of.matches(url));
                 let variables = variables.ok_or_else(|| {
@@ -145,14 +147,13 @@ impl Request {
                     Error::new(ErrorKind::Parameter, message)
                         .help(format!("this is the `url` of rule \"{name}\""))
                 })?;
-                (name.clone(), variables)
+                (rule, variables)
             }
             (None, None) => {
                 let message = "the request names neither a rule nor a URL";
                 return Err(Error::new(ErrorKind::Parameter, message));
             }
         };
-        let rule = schema.rule(&name)?;
         for (name, value) in &self.variables {
             let template = rule.url.iter().flat_map(|url| url.variables());
             let known: Vec<&str> = template.chain(rule.variables()).collect();

@@ -18,7 +18,7 @@ const EXACT: f64 = 9_007_199_254_740_992.0;
 impl<'de> Reader<'_, 'de> {
     /// Reads a field's value, in the field's type.
     pub(super) fn value(&mut self, field: &Field, is_id: bool) -> Read<Staged<'de>> {
-        let value = self.any_value(field, is_id)?;
+        let value = self.plain_value(field, is_id)?;
         if (field.required || !field.values.is_empty())
             && let Some(message) = value.misfit(field)
         {
@@ -29,7 +29,7 @@ impl<'de> Reader<'_, 'de> {
 
     /// As [`Self::value`], the most common ways first.
     #[inline]
-    pub(super) fn plain_value(&mut self, field: &Field) -> Read<Staged<'de>> {
+    pub(super) fn plain_value(&mut self, field: &Field, is_id: bool) -> Read<Staged<'de>> {
         match (self.json.peek()?, field.kind) {
             (Next::Text, Kind::Text) => {
                 let text = self.json.text()?;
@@ -40,10 +40,10 @@ impl<'de> Reader<'_, 'de> {
             }
             (Next::Number, Kind::Int) => match self.json.number()? {
                 Number::Int(number) => Ok(Staged::Int(number)),
-                number => self.number(number, field, false),
+                number => self.number(number, field, is_id),
             },
             (Next::Object, Kind::Link(to)) => Ok(Staged::Link(self.linked(to, None)?)),
-            _ => self.any_value(field, false),
+            _ => self.any_value(field, is_id),
         }
     }
 

@@ -34,6 +34,14 @@ impl<T> Default for Branch<T> {
     }
 }
 
+impl<T: PartialEq> Branch<T> {
+    /// Whether something is looked for here or inside.
+    pub(crate) fn leads_to(&self, sought: &T) -> bool {
+        self.here.contains(sought)
+            || self.inside.0.iter().any(|(_, inside)| inside.leads_to(sought))
+    }
+}
+
 impl<T: Copy> Branch<T> {
     /// The tree of some places; a place without a way is the root itself.
     pub(crate) fn of<'p>(places: impl IntoIterator<Item = (&'p Pointer, T)>) -> Self {
@@ -65,7 +73,13 @@ impl<T> Tree<T> {
     }
 
     pub(crate) fn get(&self, name: &str) -> Option<&Branch<T>> {
-        self.0.iter().find(|(known, _)| **known == *name).map(|(_, branch)| branch)
+        self.entry(name).map(|(_, branch)| branch)
+    }
+
+    /// As [`Self::get`], with the place among the branches.
+    pub(crate) fn entry(&self, name: &str) -> Option<(usize, &Branch<T>)> {
+        let place = self.0.iter().position(|(known, _)| **known == *name)?;
+        Some((place, &self.0[place].1))
     }
 
     pub(crate) fn is_empty(&self) -> bool {

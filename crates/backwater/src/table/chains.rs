@@ -28,8 +28,8 @@ pub(super) struct Chains {
 }
 
 impl Chains {
-    pub(super) fn new(fields: Vec<FieldNo>, hasher: RandomState) -> Self {
-        Self { fields, heads: Keys::new(hasher), neighbours: Trie::new() }
+    pub(super) fn new(fields: Vec<FieldNo>, seed: &RandomState) -> Self {
+        Self { fields, heads: Keys::new(seed), neighbours: Trie::new() }
     }
 
     /// The rows of a key's chain, in no order of meaning; `has_key` tells whether a row has it.

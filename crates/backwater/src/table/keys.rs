@@ -5,6 +5,7 @@
 
 use std::hash::{BuildHasher, Hasher, RandomState};
 
+use siphasher::sip::SipHasher13;
 use smallvec::SmallVec;
 
 use super::{Cell, Slot, Trie};
@@ -19,11 +20,12 @@ pub(super) struct Keys {
     buckets: Trie<Bucket>,
     len: usize,
     /// Seeded, since keys come from outside.
-    hasher: RandomState,
+    hasher: SipHasher13,
 }
 
 impl Keys {
-    pub(super) fn new(hasher: RandomState) -> Self {
+    pub(super) fn new(seed: &RandomState) -> Self {
+        let hasher = SipHasher13::new_with_keys(seed.hash_one(0_u8), seed.hash_one(1_u8));
         let mut buckets = Trie::new();
         buckets.push(Bucket::new());
         Self { buckets, len: 0, hasher }
@@ -85,8 +87,17 @@ impl Keys {
         if wide < len { wide } else { wide - round }
     }
 
+    #[inline]
     pub(super) fn hash(&self, key: &[Cell<'_>]) -> u32 {
-        let mut hasher = self.hasher.build_hasher();
+        match key {
+            [Cell::Int(number)] => self.hasher.hash(&number.to_le_bytes()) as u32,
+            [Cell::Text(text)] => self.hasher.hash(text.as_bytes()) as u32,
+            _ => self.hash_parts(key),
+        }
+    }
+
+    fn hash_parts(&self, key: &[Cell<'_>]) -> u32 {
+        let mut hasher = self.hasher;
         for cell in key {
             match cell {
                 Cell::Absent | Cell::Null => hasher.write_u8(0),

@@ -104,10 +104,10 @@ impl<'a> RowCells<'a> {
 
 impl State {
     pub(crate) fn new(schema: Arc<Schema>) -> Self {
-        let hasher = RandomState::new();
+        let seed = RandomState::new();
         let tables = schema
             .table_numbers()
-            .map(|number| Arc::new(Table::new(&schema, number, hasher.clone())))
+            .map(|number| Arc::new(Table::new(&schema, number, &seed)))
             .collect();
         Self { schema, tables }
     }
@@ -300,7 +300,7 @@ fn part_cell(part: &Id) -> Cell<'_> {
 }
 
 impl Table {
-    fn new(schema: &Schema, number: TableNo, hasher: RandomState) -> Self {
+    fn new(schema: &Schema, number: TableNo, seed: &RandomState) -> Self {
         let definition = schema.table(number);
         let points_here = |table: &crate::schema::Table| {
             table.fields.iter().any(|field| {
@@ -313,9 +313,9 @@ impl Table {
         let chains = schema.chains(number).into_iter();
         let mut table = Self {
             chunks: Trie::new(),
-            keys: Keys::new(hasher.clone()),
+            keys: Keys::new(seed),
             id: definition.id.as_slice().into(),
-            chains: chains.map(|fields| Chains::new(fields, hasher.clone())).collect(),
+            chains: chains.map(|fields| Chains::new(fields, seed)).collect(),
             layout: Arc::new(Layout::new(definition.fields.iter().map(|field| field.kind))),
             slots: 0,
             rows: 0,
