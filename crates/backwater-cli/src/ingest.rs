@@ -148,16 +148,20 @@ fn replay(
 ) -> anyhow::Result<Vec<backwater::Error>> {
     let schema = cache.schema();
     let (mut no_rule, mut ignored, mut misfits) = (Vec::new(), 0, Vec::new());
-    let (before, mut lines) = (totals.clone(), Vec::new());
+    let (before, mut lines, mut no_news) = (totals.clone(), Vec::new(), Vec::new());
     for exchange in recording.exchanges() {
         match exchange.fate(&schema) {
             Fate::NoRule => no_rule.push(exchange.label()),
             Fate::NotJson | Fate::Failed => ignored += 1,
             Fate::Read => match read_exchange(cache, exchange) {
                 Ok(report) => {
+                    let known = totals.without_news;
                     for brought in report.ingested() {
                         totals.add(brought);
                         lines.push(line(report.label(), brought));
+                    }
+                    if totals.without_news > known {
+                        no_news.push(exchange.label());
                     }
                 }
                 Err(error) => misfits.push(error.at(exchange.label())),
@@ -174,6 +178,9 @@ fn replay(
         if !lines.is_empty() {
             let columns = columns.map(str::to_owned).to_vec();
             Rows { columns, rows: lines }.write_table(out, "  ")?;
+        }
+        if !no_news.is_empty() {
+            writeln!(out, "  Nothing new was brought by {}.", list(&no_news))?;
         }
         if ignored > 0 {
             writeln!(out, "  {} no JSON, or no success.", others(ignored))?;

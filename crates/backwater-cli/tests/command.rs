@@ -335,6 +335,7 @@ fn a_recording_becomes_rows_and_says_what_it_was_worth() {
         .run("ingest --schema backwater.toml --cache cache.db morning.har")
         .says("morning.har: 11 responses, of which 8 were read by a rule")
         .says("DELETE /bookings/9014       cancelled         0    0        0        1        0")
+        .says("Nothing new was brought by GET /departures?port=SAL, GET /fleet.")
         .says("2 others were no JSON, or no success.")
         .says("No rule is for GET /tides/today.")
         .says("15,953 bytes in 8 responses held 239 objects.")

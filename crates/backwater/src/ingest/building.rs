@@ -61,6 +61,7 @@ impl<'de> Building<'de> {
 
 impl<'de> Reader<'_, 'de> {
     /// Reads an object's members.
+    #[inline]
     pub(super) fn members(
         &mut self,
         table: TableNo,
@@ -99,6 +100,7 @@ impl<'de> Reader<'_, 'de> {
 
     /// Takes a member's name: what it is, by what the member in its place was in the last object of
     /// the table; and how it was spelled.
+    #[inline]
     fn member(&mut self, table: TableNo, place: usize) -> Read<(Found, &'de str)> {
         let order = &mut self.orders[table.index()];
         if let Some((spelled, found)) = order.get(place)
@@ -140,6 +142,7 @@ impl<'de> Reader<'_, 'de> {
             .map_err(|failure| self.at(Step::Field(table, field), failure))
     }
 
+    #[inline]
     fn take(&mut self, table: TableNo, field: FieldNo, building: &mut Building<'de>) -> Read<()> {
         let definition = self.schema.table(table);
         let is_id = definition.id.contains(&field);
@@ -170,6 +173,7 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// The slot of a row whose id is complete.
+    #[inline]
     fn row_of(
         &mut self,
         definition: &Table,
@@ -284,7 +288,7 @@ impl<'de> Reader<'_, 'de> {
         match definition.unknown {
             _ if told_by == Some(&*name) || *name == *TYPE_NAME => {}
             Unknown::Ignored => {}
-            Unknown::Kept(_) => building.unknown.push((name, raw)),
+            Unknown::Kept(_) => building.unknown.push((name, super::values::kept(raw)?)),
             Unknown::Refused => {
                 let known: Vec<&str> = definition.members.iter().map(|(name, _)| name).collect();
                 let expected = format!("only the fields of \"{}\"", definition.name);
@@ -297,6 +301,7 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// Ends an object: gives the slot of its row, and leaves what is to be merged into it.
+    #[inline]
     pub(super) fn finish(
         &mut self,
         table: TableNo,
@@ -337,6 +342,7 @@ impl<'de> Reader<'_, 'de> {
 
     /// The slot of the object's row; parts of the id that it does not have itself are the rows
     /// around it.
+    #[inline]
     fn own_slot(
         &mut self,
         definition: &Table,

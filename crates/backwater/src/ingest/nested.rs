@@ -594,6 +594,7 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// Reads an object and merges it into its row.
+    #[inline]
     fn object(
         &mut self,
         table: TableNo,
@@ -608,6 +609,7 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// Ends an object whose members are read: merges it into its row.
+    #[inline]
     pub(super) fn close(
         &mut self,
         table: TableNo,
@@ -650,6 +652,7 @@ impl<'de> Reader<'_, 'de> {
         Ok(())
     }
 
+    #[inline]
     fn merge(&mut self, table: TableNo, slot: Slot, staged: &StagedRow<'de>) {
         let merged = self.tx.merge_row(table, slot, staged);
         let counts = &mut self.outcome.counts[table.index()];

@@ -10,7 +10,7 @@ use crate::change::{Staged, checked_text};
 use crate::error::either;
 use crate::schema::{Field, FieldNo, IdType, Kind, OneOf, TableNo, whole};
 use crate::table::{Cell, Slot, TARGET};
-use crate::value::{Id, Json, Timestamp};
+use crate::value::{Id, Json, LONE_SURROGATE, Timestamp, has_lone_surrogate};
 
 /// Whole numbers up to here have a binary64 of their own.
 const EXACT: f64 = 9_007_199_254_740_992.0;
@@ -28,7 +28,7 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// As [`Self::value`], the most common ways first.
-    #[inline]
+    #[inline(always)]
     pub(super) fn plain_value(&mut self, field: &Field, is_id: bool) -> Read<Staged<'de>> {
         match (self.json.peek()?, field.kind) {
             (Next::Text, Kind::Text) => {
@@ -47,6 +47,7 @@ impl<'de> Reader<'_, 'de> {
         }
     }
 
+    #[inline]
     fn any_value(&mut self, field: &Field, is_id: bool) -> Read<Staged<'de>> {
         let next = self.json.peek()?;
         if next == Next::Null {
@@ -54,7 +55,7 @@ impl<'de> Reader<'_, 'de> {
             return Ok(Staged::Null);
         }
         Ok(match (next, field.kind) {
-            (_, Kind::Json) => Staged::Json(minified(self.json.skip()?)),
+            (_, Kind::Json) => Staged::Json(minified(kept(self.json.skip()?)?)),
             (_, Kind::Links(entries)) => self.links(entries)?,
             (Next::True, Kind::Bool) => {
                 self.json.word("true")?;
@@ -345,6 +346,14 @@ fn told(number: Number) -> String {
         Number::Int(number) => format!("integer `{number}`"),
         Number::Large(number) => format!("integer `{number}`"),
         Number::Float(number) => format!("number `{number}`"),
+    }
+}
+
+/// A JSON text that is to be kept, and so must be one that every reader takes.
+pub(super) fn kept(raw: &str) -> Read<&str> {
+    match has_lone_surrogate(raw) {
+        true => Err(Failure::misfit(LONE_SURROGATE.to_owned())),
+        false => Ok(raw),
     }
 }
 

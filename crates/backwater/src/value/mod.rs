@@ -194,12 +194,13 @@ impl Json {
     ///
     /// See [`Json`] for an example.
     pub fn parse(text: &str) -> Result<Self> {
-        serde_json::from_str::<&serde_json::value::RawValue>(text)
-            .map(|raw| Self::from_raw(raw.get()))
-            .map_err(|error| {
-                Error::new(ErrorKind::Type, format!("this is not JSON: {error}"))
-                    .source_error(error)
-            })
+        let raw: &serde_json::value::RawValue = serde_json::from_str(text).map_err(|error| {
+            Error::new(ErrorKind::Type, format!("this is not JSON: {error}")).source_error(error)
+        })?;
+        match has_lone_surrogate(raw.get()) {
+            true => Err(Error::new(ErrorKind::Type, LONE_SURROGATE)),
+            false => Ok(Self::from_raw(raw.get())),
+        }
     }
 
     /// Takes the text of a value that a JSON parser has accepted.
@@ -221,6 +222,33 @@ impl Json {
     pub fn as_str(&self) -> &str {
         &self.0
     }
+}
+
+/// What a JSON text is told that no reader of texts takes.
+pub(crate) const LONE_SURROGATE: &str =
+    "half of a surrogate pair stands alone in it, which is no text";
+
+/// Whether a JSON text that is right by its grammar escapes half of a surrogate pair somewhere.
+pub(crate) fn has_lone_surrogate(raw: &str) -> bool {
+    let bytes = raw.as_bytes();
+    let unit = |at: usize| {
+        let digits = raw.get(at + 2..at + 6).filter(|_| bytes[at..].starts_with(b"\\u"))?;
+        u16::from_str_radix(digits, 16).ok()
+    };
+    let mut at = 0;
+    while let Some(next) = memchr::memchr(b'\\', &bytes[at..]) {
+        at += next;
+        match unit(at) {
+            Some(0xd800..=0xdbff) => match unit(at + 6) {
+                Some(0xdc00..=0xdfff) => at += 12,
+                _ => return true,
+            },
+            Some(0xdc00..=0xdfff) => return true,
+            // The letter behind a backslash begins no other escape.
+            _ => at += 2,
+        }
+    }
+    false
 }
 
 /// Drops the white space between the tokens of a well-formed JSON text.
@@ -269,6 +297,7 @@ pub enum Id {
 }
 
 impl Id {
+    #[cfg(feature = "sqlite")]
     pub(crate) fn borrow(&self) -> IdRef<'_> {
         match self {
             Id::Int(number) => IdRef::Int(*number),
