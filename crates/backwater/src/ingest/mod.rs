@@ -12,6 +12,7 @@ mod jsonapi;
 mod nested;
 mod patch;
 mod place;
+mod records;
 mod repeats;
 mod request;
 mod values;

@@ -6,18 +6,14 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use smallvec::SmallVec;
-
-use super::building::{Building, Found, IdParts};
+use super::building::{Building, Found};
 use super::json::{Fault, FaultKind, JsonReader, Next};
 use super::place::{Step, pointer};
 use super::repeats::Repeats;
 use crate::change::{Later, Skipped, Staged, StagedRow, Touched, Transaction};
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{
-    Branch, FieldNo, Format, Kind, OnError, Rule, Schema, TableNo, Wanted, line_and_column, whole,
-};
-use crate::table::{ONLY, Slot};
+use crate::schema::{FieldNo, Format, Rule, Schema, TableNo, line_and_column};
+use crate::table::Slot;
 
 /// A response up to this length holds too few objects to learn from.
 const SHORT: usize = 2048;
@@ -127,11 +123,11 @@ impl Failure {
         Failure(Box::new(Why::Misfit(message)))
     }
 
-    fn is_misfit(&self) -> bool {
+    pub(super) fn is_misfit(&self) -> bool {
         matches!(*self.0, Why::Misfit(_))
     }
 
-    fn message(self) -> String {
+    pub(super) fn message(self) -> String {
         match *self.0 {
             Why::Misfit(message) => message,
             Why::Fault(fault) => format!("{fault:?}"),
@@ -176,7 +172,7 @@ pub(super) struct Reader<'a, 'de> {
     pub(super) reading: &'a Reading<'a>,
     deepest: usize,
     /// Where a failure was met, from the inside out.
-    steps: Vec<Step<'de>>,
+    pub(super) steps: Vec<Step<'de>>,
     pub(super) depth: usize,
     /// For each table, the names of its last object's members as they were spelled, colon and all:
     /// objects of one kind have them in one order.
@@ -184,23 +180,21 @@ pub(super) struct Reader<'a, 'de> {
     /// Whether the response is long enough for that to be worth while.
     pub(super) learns: bool,
     /// Lists to be used again.
+    #[expect(clippy::vec_box, reason = "what is being built is handed on by its address")]
     spare: Vec<Box<Building<'de>>>,
-    repeats: Repeats<'de>,
+    pub(super) repeats: Repeats<'de>,
     /// The objects that are being read, from the outside in.
     pub(super) around: Vec<Around>,
     /// The outermost of them that gave an object inside of it a part of its id.
     pub(super) used: usize,
     /// Values beside the records.
-    beside: Vec<(TableNo, StagedRow<'de>)>,
+    pub(super) beside: Vec<(TableNo, StagedRow<'de>)>,
     /// The line of a response that has a value a line.
-    line: Option<usize>,
+    pub(super) line: Option<usize>,
     /// Where a null means that the server could not tell.
     pub(super) untold: BTreeSet<usize>,
     pub(super) outcome: Outcome,
 }
-
-/// Which branches of a tree were met.
-type Places = SmallVec<[usize; 4]>;
 
 /// An object that is being read.
 pub(super) struct Around {
@@ -232,295 +226,6 @@ impl<'de> Reader<'_, 'de> {
         if self.depth > self.deepest { Ok(self.json.fault(FaultKind::Depth)?) } else { Ok(()) }
     }
 
-    /// Reads one value a line, each like a response of its own.
-    fn lines(&mut self) -> Read<()> {
-        let mut line = 0;
-        while !self.json.is_at_end() {
-            self.line = Some(line);
-            self.place(&self.reading.rule.places)
-                .map_err(|failure| self.at(Step::Line(line), failure))?;
-            line += 1;
-        }
-        Ok(())
-    }
-
-    /// Reads what is looked for at a place of the response and further inside.
-    pub(super) fn place(&mut self, branch: &Branch<Wanted>) -> Read<()> {
-        let start = self.json.at();
-        for wanted in &branch.here {
-            self.json.go(start);
-            match wanted {
-                Wanted::Records => self.records()?,
-                Wanted::Included => self.included()?,
-                Wanted::Errors => self.refused()?,
-                Wanted::Beside(table, field) => self.value_beside(*table, *field)?,
-            }
-        }
-        if branch.inside.is_empty() {
-            return Ok(());
-        }
-        self.json.go(start);
-        if self.is_untold()? {
-            self.outcome.whole = false;
-            return Ok(self.json.word("null")?);
-        }
-        let on_the_way = |branch: &Branch<Wanted>| branch.leads_to(&Wanted::Records);
-        let (part, found) = match self.json.peek()? {
-            Next::Object => ("member", self.place_in_object(branch)?),
-            Next::Array => ("element", self.place_in_array(branch)?),
-            // Nothing is beside records that are not inside of it.
-            _ if !on_the_way(branch) => {
-                self.json.skip()?;
-                return Ok(());
-            }
-            _ => {
-                let next = branch.inside.iter().find(|(_, inside)| on_the_way(inside));
-                let name = next.map_or("", |(name, _)| name);
-                let table = &self.schema.table(self.reading.rule.table).name;
-                let expected = format!(
-                    "an object or array with {name:?} on the way to the \"{table}\" records"
-                );
-                return misfit(&self.found()?, &expected);
-            }
-        };
-        let mut places = branch.inside.iter().enumerate();
-        let missing =
-            places.find(|(place, (_, inside))| on_the_way(inside) && !found.contains(place));
-        match missing {
-            Some((_, (name, _))) => {
-                misfit(&format!("no {part} {name:?}"), "it on the way to the records")
-            }
-            None => Ok(()),
-        }
-    }
-
-    /// Goes through an object; gives which of the members that are looked for were there.
-    fn place_in_object(&mut self, branch: &Branch<Wanted>) -> Read<Places> {
-        self.open()?;
-        let (mut found, mut first) = (Places::new(), true);
-        while self.json.member(first)? {
-            first = false;
-            let name = self.json.name()?;
-            match branch.inside.entry(&name) {
-                Some((place, inside)) => {
-                    found.push(place);
-                    self.place(inside).map_err(|failure| self.at(Step::Name(name), failure))?;
-                }
-                None => drop(self.json.skip()?),
-            }
-        }
-        self.depth -= 1;
-        Ok(found)
-    }
-
-    /// As [`Self::place_in_object`], for an array's elements by their numbers.
-    fn place_in_array(&mut self, branch: &Branch<Wanted>) -> Read<Places> {
-        self.open()?;
-        let (mut found, mut index) = (Places::new(), 0);
-        while self.json.element(index == 0)? {
-            match branch.inside.entry(&index.to_string()) {
-                Some((place, inside)) => {
-                    found.push(place);
-                    self.place(inside).map_err(|failure| self.at(Step::Index(index), failure))?;
-                }
-                None => drop(self.json.skip()?),
-            }
-            index += 1;
-        }
-        self.depth -= 1;
-        Ok(found)
-    }
-
-    /// Reads a value that goes to a field of a one-row table.
-    fn value_beside(&mut self, table: TableNo, field: FieldNo) -> Read<()> {
-        if self.is_untold()? {
-            return Ok(self.json.word("null")?);
-        }
-        let value = self.value(self.schema.table(table).field(field), false)?;
-        match self.beside.iter_mut().find(|(known, _)| *known == table) {
-            Some((_, staged)) => staged.push((field, value)),
-            None => self.beside.push((table, vec![(field, value)])),
-        }
-        Ok(())
-    }
-
-    fn write_beside(&mut self) {
-        for (table, mut staged) in std::mem::take(&mut self.beside) {
-            if let Some(later) = self.reading.later {
-                let state = &self.tx.state;
-                self.outcome.kept += later.leave_out(state, table, ONLY, &mut staged);
-            }
-            self.merge(table, ONLY, &staged);
-        }
-    }
-
-    fn records(&mut self) -> Read<()> {
-        let rule = self.reading.rule;
-        match self.json.peek()? {
-            Next::Object if rule.keyed => {
-                self.open()?;
-                let mut index = 0;
-                while self.json.member(index == 0)? {
-                    let name = self.json.name()?;
-                    self.element(Some(&name), &Step::Name(name.clone()))
-                        .map_err(|failure| self.at(Step::Name(name), failure))?;
-                    index += 1;
-                }
-                self.depth -= 1;
-                Ok(())
-            }
-            Next::Object => self.element(None, &Step::Whole),
-            // Some servers write an empty list so.
-            Next::Null => {
-                self.outcome.whole &= !self.is_untold()?;
-                Ok(self.json.word("null")?)
-            }
-            Next::Array => {
-                self.open()?;
-                let mut index = 0;
-                while self.json.element(index == 0)? {
-                    self.element(None, &Step::Index(index))
-                        .map_err(|failure| self.at(Step::Index(index), failure))?;
-                    index += 1;
-                }
-                self.depth -= 1;
-                Ok(())
-            }
-            _ => {
-                let name = &self.schema.table(rule.table).name;
-                let expected = format!("\"{name}\" records: an array of objects, or one object");
-                misfit(&self.found()?, &expected)
-            }
-        }
-    }
-
-    /// The id that a member's name is.
-    fn key(&self, name: &str) -> Read<Staged<'de>> {
-        let definition = self.schema.table(self.reading.rule.table);
-        match definition.id.first().map(|id| definition.field(*id).kind) {
-            Some(Kind::Int) => match whole(name) {
-                Some(number) => Ok(Staged::Int(number)),
-                None => misfit(&format!("member {name:?}"), "an id of type int as its name"),
-            },
-            _ => Ok(Staged::Text(name.to_owned().into())),
-        }
-    }
-
-    /// Reads one of the records, or leaves it out if it does not fit and the rule says so. `key` is
-    /// the name that it has among them, if that is its id.
-    fn element(&mut self, key: Option<&str>, step: &Step<'de>) -> Read<()> {
-        let (start, depth, index) = (self.json.at(), self.depth, self.outcome.records.len());
-        if self.is_untold()? {
-            self.outcome.records.push(None);
-            return Ok(self.json.word("null")?);
-        }
-        let key = key.map(|key| self.key(key)).transpose();
-        let is_skipped = self.reading.skip.contains(&index);
-        let slot = match key.and_then(|key| match is_skipped {
-            true => Ok(self.id_alone(key)),
-            false => self.within(&self.reading.rule.record, key).map(Some),
-        }) {
-            Err(failure) if self.reading.rule.on_error == OnError::Skip && failure.is_misfit() => {
-                self.steps.reverse();
-                let inner = pointer(&self.steps, self.schema);
-                let outer = pointer(std::slice::from_ref(step), self.schema);
-                let line =
-                    self.line.map_or_else(String::new, |line| format!("line {}: ", line + 1));
-                let pointer = format!("{line}{}{outer}{inner}", self.reading.rule.records);
-                let problem = failure.message();
-                self.outcome.misfits.insert(index, Skipped { pointer, problem });
-                None
-            }
-            read => read?,
-        };
-        if is_skipped || slot.is_none() {
-            // It was read only in part.
-            (self.depth, self.used) = (depth, usize::MAX);
-            self.steps.clear();
-            self.around.clear();
-            self.json.go(start);
-            self.json.skip()?;
-        }
-        self.outcome.records.push(slot);
-        Ok(())
-    }
-
-    /// The row of a record that is left out, if its id can be read.
-    fn id_alone(&mut self, key: Option<Staged<'de>>) -> Option<Slot> {
-        let (depth, rule) = (self.depth, self.reading.rule);
-        let found = self.descend(&rule.record);
-        let slot = match (found, self.json.peek()) {
-            (Ok(true), Ok(Next::Object)) => {
-                let start = self.json.at();
-                self.around.push(Around { table: rule.table, start, slot: None });
-                self.slot_alone(self.given_id(key)).ok()
-            }
-            _ => None,
-        };
-        self.depth = depth;
-        slot
-    }
-
-    /// Goes to a record inside of an element, and leaves the reader in front of it.
-    fn descend(&mut self, way: &[String]) -> Read<bool> {
-        let Some((name, rest)) = way.split_first() else { return Ok(true) };
-        let next = self.json.peek()?;
-        let mut index = 0;
-        if !matches!(next, Next::Object | Next::Array) {
-            return Ok(false);
-        }
-        self.open()?;
-        loop {
-            let here = if next == Next::Object {
-                if !self.json.member(index == 0)? {
-                    return Ok(false);
-                }
-                *self.json.name()? == **name
-            } else {
-                if !self.json.element(index == 0)? {
-                    return Ok(false);
-                }
-                index.to_string() == *name
-            };
-            if here {
-                return self.descend(rest);
-            }
-            self.json.skip()?;
-            index += 1;
-        }
-    }
-
-    /// Reads a record inside of an element.
-    fn within(&mut self, way: &[String], key: Option<Staged<'de>>) -> Read<Slot> {
-        let (start, depth) = (self.json.at(), self.depth);
-        if !way.is_empty() && !self.descend(way)? {
-            let (last, table) = (way.join("/"), &self.schema.table(self.reading.rule.table).name);
-            return misfit(
-                &format!("no {last:?} inside"),
-                &format!("the \"{table}\" record there"),
-            );
-        }
-        if self.json.peek()? != Next::Object {
-            let expected =
-                format!("a \"{}\" object", self.schema.table(self.reading.rule.table).name);
-            let misfit = misfit(&self.found()?, &expected);
-            return misfit.map_err(|failure| self.at_way(way, failure));
-        }
-        let slot = self.record(key).map_err(|failure| self.at_way(way, failure))?;
-        if !way.is_empty() {
-            self.depth = depth;
-            self.json.go(start);
-            self.json.skip()?;
-        }
-        Ok(slot)
-    }
-
-    #[cold]
-    fn at_way(&mut self, way: &[String], failure: Failure) -> Failure {
-        way.iter().rev().for_each(|part| self.steps.push(Step::Name(part.clone().into())));
-        failure
-    }
-
     /// Notes on the way up where a failure was met.
     #[cold]
     pub(super) fn at(&mut self, step: Step<'de>, failure: Failure) -> Failure {
@@ -539,34 +244,8 @@ impl<'de> Reader<'_, 'de> {
         Ok(self.json.peek()? == Next::Null && self.untold.contains(&self.json.at()))
     }
 
-    /// Reads one of the records, whose bracket comes next.
-    fn record(&mut self, key: Option<Staged<'de>>) -> Read<Slot> {
-        self.repeats.begin_record();
-        if self.reading.rule.format == Format::JsonApi {
-            return self.resource(true);
-        }
-        let table = self.reading.rule.table;
-        let mut building = self.new_building();
-        if key.is_some() || !self.reading.given.is_empty() {
-            let definition = self.schema.table(table);
-            let given = self.reading.given.iter();
-            let given = given.filter(|(field, _)| !definition.id.contains(field));
-            building.staged.extend(given.cloned());
-            building.id = self.given_id(key);
-        }
-        self.object(table, None, true, building)
-    }
-
     pub(super) fn new_building(&mut self) -> Box<Building<'de>> {
         self.spare.pop().unwrap_or_default()
-    }
-
-    /// The parts of a record's id that stand outside of it.
-    fn given_id(&self, key: Option<Staged<'de>>) -> IdParts<'de> {
-        let definition = self.schema.table(self.reading.rule.table);
-        let given = self.reading.given.iter().filter(|(field, _)| definition.id.contains(field));
-        let key = key.and_then(|key| Some((*definition.id.first()?, key)));
-        given.cloned().chain(key).collect()
     }
 
     /// Reads an object that a link points at, whose bracket comes next. `told_by` is the member by
@@ -595,7 +274,7 @@ impl<'de> Reader<'_, 'de> {
 
     /// Reads an object and merges it into its row.
     #[inline]
-    fn object(
+    pub(super) fn object(
         &mut self,
         table: TableNo,
         told_by: Option<&str>,
@@ -653,7 +332,7 @@ impl<'de> Reader<'_, 'de> {
     }
 
     #[inline]
-    fn merge(&mut self, table: TableNo, slot: Slot, staged: &StagedRow<'de>) {
+    pub(super) fn merge(&mut self, table: TableNo, slot: Slot, staged: &StagedRow<'de>) {
         let merged = self.tx.merge_row(table, slot, staged);
         let counts = &mut self.outcome.counts[table.index()];
         counts.objects += 1;

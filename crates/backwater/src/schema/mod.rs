@@ -7,6 +7,7 @@ mod names;
 mod pointer;
 mod read;
 mod rule;
+mod table;
 mod template;
 mod tree;
 pub(crate) use read::line_and_column;
@@ -15,11 +16,14 @@ use std::fmt;
 use std::sync::Arc;
 
 use crate::error::{Error, ErrorKind, Result, nearest};
-use crate::value::{Id, Json, Value};
+use crate::value::{Id, Json};
 
 pub(crate) use names::Names;
 pub(crate) use pointer::{Pointer, write_part};
 pub(crate) use rule::{Format, Given, ListRule, OnError, Rule, Scope, Wanted};
+pub(crate) use table::{
+    Asks, Field, IdType, Kind, LinkRule, LinkTo, Made, OnDelete, OneOf, Table, Unknown,
+};
 pub(crate) use template::{Template, Variables};
 pub(crate) use tree::{Branch, Sought, Tree};
 
@@ -101,174 +105,6 @@ impl Limits {
     pub(crate) const DEEPEST: usize = 500;
 }
 
-/// A table: its fields, and which of them tell its rows apart.
-#[derive(Debug, PartialEq)]
-pub(crate) struct Table {
-    pub(crate) name: Arc<str>,
-    pub(crate) fields: Vec<Field>,
-    /// The fields that hold the id; a one-row table has none.
-    pub(crate) id: Vec<FieldNo>,
-    pub(crate) persist: bool,
-    /// The field by which newer news is told from older.
-    pub(crate) version: Option<FieldNo>,
-    /// What becomes of members that are no field.
-    pub(crate) unknown: Unknown,
-    /// Where the fields are in an object of a response.
-    pub(crate) members: Tree<Sought>,
-    /// How JSON:API documents call the type of its rows.
-    pub(crate) resource: Arc<str>,
-    /// What in an object says that its row is no more.
-    pub(crate) tombstone: Option<Pointer>,
-    /// What every object of the table is asked, told once.
-    pub(crate) asks: Asks,
-    pub(crate) made: Made,
-}
-
-/// Which of the rarer things some field of a table has.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub(crate) struct Asks {
-    pub(crate) required: bool,
-    /// Links to one of several tables.
-    pub(crate) one_of: bool,
-    /// To-many links.
-    pub(crate) links: bool,
-}
-
-impl Asks {
-    pub(crate) fn of(fields: &[Field]) -> Self {
-        Self {
-            required: fields.iter().any(|field| field.required),
-            one_of: fields.iter().any(|field| field.kind == Kind::OneOf),
-            links: fields.iter().any(|field| matches!(field.kind, Kind::Links(_))),
-        }
-    }
-}
-
-/// Why a table is in the schema.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Made {
-    /// Its text says so.
-    Declared,
-    /// It holds the entries of a to-many link.
-    Entries { owner: TableNo, field: FieldNo },
-    /// It holds rows in the order in which responses gave them.
-    List,
-}
-
-/// What becomes of the members of an object that are no field of its table.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Unknown {
-    Ignored,
-    Refused,
-    /// They are kept in this field, as one JSON object.
-    Kept(FieldNo),
-}
-
-/// A field of a table.
-#[derive(Debug, PartialEq)]
-pub(crate) struct Field {
-    pub(crate) name: Arc<str>,
-    pub(crate) kind: Kind,
-    pub(crate) persist: bool,
-    /// Whether it is never null, and there in every record.
-    pub(crate) required: bool,
-    /// The only values that it takes; any, if there are none.
-    pub(crate) values: Vec<Value>,
-    /// Where it is in an object of a response.
-    pub(crate) from: Pointer,
-    pub(crate) link: Option<LinkRule>,
-}
-
-/// What a field says about the rows that it points at.
-#[derive(Debug, Clone, PartialEq)]
-pub(crate) struct LinkRule {
-    pub(crate) on_delete: OnDelete,
-    /// If it may point at one of several tables: how each is called, and how the name is told.
-    pub(crate) one_of: Option<OneOf>,
-}
-
-/// The tables that a link may point at.
-#[derive(Debug, Clone, PartialEq)]
-pub(crate) struct OneOf {
-    pub(crate) tables: Vec<(Arc<str>, TableNo)>,
-    /// The field beside the link that holds the name.
-    pub(crate) type_field: FieldNo,
-    /// The member of a nested object that holds it.
-    pub(crate) type_member: Arc<str>,
-}
-
-/// What becomes of a link when the row that it points at is deleted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum OnDelete {
-    /// It stays, and points at nothing.
-    Keep,
-    /// Its row is deleted too.
-    Cascade,
-    SetNull,
-    /// The row that it points at cannot be deleted.
-    Restrict,
-}
-
-/// A link that points at a table.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct LinkTo {
-    pub(crate) table: TableNo,
-    pub(crate) field: FieldNo,
-    pub(crate) on_delete: OnDelete,
-    /// Whether it may point at other tables too.
-    pub(crate) one_of: bool,
-}
-
-/// What a field holds.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Kind {
-    Int,
-    Float,
-    Bool,
-    Text,
-    Timestamp,
-    Json,
-    /// A to-one link; its value is the id of a row of that table.
-    Link(TableNo),
-    /// A to-one link to one of several tables, which [`LinkRule::one_of`] names.
-    OneOf,
-    /// A to-many link; its value is how many entries it has in that link table.
-    Links(TableNo),
-}
-
-/// How the id of a table's rows is written as one value.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum IdType {
-    Int,
-    Text,
-    /// As a JSON array, since the id has several parts.
-    Parts,
-}
-
-impl Field {
-    /// The tables that the link may point at, if it may point at several.
-    pub(crate) fn one_of(&self) -> Option<&OneOf> {
-        self.link.as_ref().and_then(|link| link.one_of.as_ref())
-    }
-}
-
-impl OneOf {
-    /// The table that goes by a name.
-    pub(crate) fn table(&self, name: &str) -> Option<TableNo> {
-        self.tables.iter().find(|(known, _)| **known == *name).map(|(_, table)| *table)
-    }
-
-    /// How a table is called here.
-    pub(crate) fn name(&self, table: TableNo) -> &Arc<str> {
-        let known = self.tables.iter().find(|(_, number)| *number == table);
-        known.map_or(&self.tables[0].0, |(name, _)| name)
-    }
-
-    pub(crate) fn names(&self) -> Vec<&str> {
-        self.tables.iter().map(|(name, _)| &**name).collect()
-    }
-}
-
 /// An SQL statement with a name.
 #[derive(Debug)]
 pub(crate) struct NamedQuery {
@@ -278,71 +114,6 @@ pub(crate) struct NamedQuery {
     pub(crate) offset: usize,
     /// Whether the statement stands in the schema's text letter by letter.
     pub(crate) verbatim: bool,
-}
-
-impl Kind {
-    /// The types that a schema can name.
-    pub(crate) const NAMES: [(&'static str, Kind); 6] = [
-        ("int", Kind::Int),
-        ("float", Kind::Float),
-        ("bool", Kind::Bool),
-        ("text", Kind::Text),
-        ("timestamp", Kind::Timestamp),
-        ("json", Kind::Json),
-    ];
-}
-
-impl Table {
-    /// The field of that name; SQL names do not tell upper from lower case.
-    pub(crate) fn field_no(&self, name: &str) -> Option<FieldNo> {
-        let exact = self.fields.iter().position(|field| &*field.name == name);
-        exact
-            .or_else(|| self.fields.iter().position(|field| field.name.eq_ignore_ascii_case(name)))
-            .map(|position| FieldNo(position as u32))
-    }
-
-    pub(crate) fn field(&self, number: FieldNo) -> &Field {
-        &self.fields[number.index()]
-    }
-
-    pub(crate) fn field_names(&self) -> impl Iterator<Item = &str> {
-        self.fields.iter().map(|field| &*field.name)
-    }
-
-    pub(crate) fn field_numbers(&self) -> impl Iterator<Item = FieldNo> + use<> {
-        (0..self.fields.len() as u32).map(FieldNo)
-    }
-
-    /// Whether any value of a field's type is right, and the field is no part of the id.
-    pub(crate) fn takes_as_it_comes(&self, number: FieldNo) -> bool {
-        let field = self.field(number);
-        let kind = matches!(field.kind, Kind::OneOf | Kind::Links(_));
-        let asks = field.required || !field.values.is_empty() || kind;
-        !asks && !self.id.contains(&number)
-    }
-
-    /// The link of which a field says at which table it points.
-    pub(crate) fn link_told_by(&self, type_field: FieldNo) -> Option<FieldNo> {
-        let told = |field: &Field| {
-            let one_of = field.link.as_ref().and_then(|link| link.one_of.as_ref());
-            one_of.is_some_and(|one_of| one_of.type_field == type_field)
-        };
-        let link = self.fields.iter().position(told)?;
-        Some(FieldNo(link as u32))
-    }
-
-    pub(crate) fn is_one_row(&self) -> bool {
-        self.id.is_empty()
-    }
-
-    /// How the id of this table's rows is written as one value.
-    pub(crate) fn id_type(&self) -> IdType {
-        match *self.id {
-            [id] if self.field(id).kind == Kind::Int => IdType::Int,
-            [id] if self.field(id).kind == Kind::Text => IdType::Text,
-            _ => IdType::Parts,
-        }
-    }
 }
 
 impl Schema {
