@@ -233,8 +233,10 @@ impl Transaction {
             None => merged.is_new = true,
             Some(old) => cells.clone().for_each(|(field, cell)| {
                 let old = old.cell(field);
-                merged.changed |= old != cell;
-                merged.overwrote |= old != cell && old != Cell::Absent;
+                if old != cell {
+                    merged.changed = true;
+                    merged.overwrote |= old != Cell::Absent;
+                }
             }),
         }
         if self.state.schema.table(table).asks.links {

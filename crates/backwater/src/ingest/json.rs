@@ -52,6 +52,9 @@ pub(super) enum Number {
 
 type Read<T> = Result<T, Fault>;
 
+/// So many digits fit into 64 bits, whichever they are.
+const SAFE_DIGITS: usize = 19;
+
 impl<'de> JsonReader<'de> {
     pub(super) fn new(text: &'de str) -> Self {
         Self { text, bytes: text.as_bytes(), at: 0 }
@@ -329,11 +332,15 @@ impl<'de> JsonReader<'de> {
         let mut value = 0_u64;
         let mut fits = true;
         while let Some(digit @ b'0'..=b'9') = self.byte() {
-            let next =
-                value.checked_mul(10).and_then(|value| value.checked_add(u64::from(digit - b'0')));
+            self.at += 1;
+            let digit = u64::from(digit - b'0');
+            if self.at - digits <= SAFE_DIGITS {
+                value = value * 10 + digit;
+                continue;
+            }
+            let next = value.checked_mul(10).and_then(|value| value.checked_add(digit));
             fits &= next.is_some();
             value = next.unwrap_or(value);
-            self.at += 1;
         }
         match self.at - digits {
             0 => return self.expected("expected a digit"),

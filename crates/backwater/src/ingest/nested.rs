@@ -33,8 +33,8 @@ pub(super) struct Reading<'a> {
 /// What a response held.
 pub(super) struct Outcome {
     pub(super) counts: Vec<Counts>,
-    /// The rows of the records, in their order, skipped ones included; `None` for one whose id
-    /// cannot be read.
+    /// The rows of the records, in their order, skipped ones included, if the rule asks for them;
+    /// `None` for one whose id cannot be read.
     pub(super) records: Vec<Option<Slot>>,
     pub(super) kept: usize,
     /// Records that do not fit, by their place in the order.
@@ -64,6 +64,7 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
         around: Vec::new(),
         used: usize::MAX,
         beside: Vec::new(),
+        met: 0,
         line: None,
         untold: BTreeSet::new(),
         outcome: Outcome {
@@ -189,6 +190,8 @@ pub(super) struct Reader<'a, 'de> {
     pub(super) used: usize,
     /// Values beside the records.
     pub(super) beside: Vec<(TableNo, StagedRow<'de>)>,
+    /// How many records were met.
+    pub(super) met: usize,
     /// The line of a response that has a value a line.
     pub(super) line: Option<usize>,
     /// Where a null means that the server could not tell.

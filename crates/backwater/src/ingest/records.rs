@@ -191,9 +191,10 @@ impl<'de> Reader<'_, 'de> {
     /// Reads one of the records, or leaves it out if it does not fit and the rule says so. `key` is
     /// the name that it has among them, if that is its id.
     fn element(&mut self, key: Option<&str>, step: &Step<'de>) -> Read<()> {
-        let (start, depth, index) = (self.json.at(), self.depth, self.outcome.records.len());
+        let (start, depth, index) = (self.json.at(), self.depth, self.met);
+        self.met += 1;
         if self.is_untold()? {
-            self.outcome.records.push(None);
+            self.note(None);
             return Ok(self.json.word("null")?);
         }
         let key = key.map(|key| self.key(key)).transpose();
@@ -223,8 +224,16 @@ impl<'de> Reader<'_, 'de> {
             self.json.go(start);
             self.json.skip()?;
         }
-        self.outcome.records.push(slot);
+        self.note(slot);
         Ok(())
+    }
+
+    /// Notes a record, if the rule does something with them when all are read.
+    fn note(&mut self, record: Option<Slot>) {
+        let rule = self.reading.rule;
+        if rule.list.is_some() || rule.complete.is_some() {
+            self.outcome.records.push(record);
+        }
     }
 
     /// The row of a record that is left out, if its id can be read.
