@@ -285,6 +285,30 @@ fn problems_of_a_schema_have_their_places() {
             "s:3:27: the link table \"a_y\" has the name of table \"a_y\"; give it another one with `link_table",
         ),
         (
+            "[table.backwater]\nid = 'x'\nfields = { x = 'int', y = { to_many = 'backwater' } }",
+            "s:3:27: table names that begin with \"backwater_\" are reserved",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int' }\n[response.r]\ntable = 'a'\nlist = 'sqlite_list'",
+            "s:6:8: table names that begin with \"sqlite_\" are reserved",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int' }\n[response.r]\ntable = 'a'\nurl = '/a{?p}'\nlist = 'a'\npart = 'q'",
+            "s:7:8: the list \"a\" is a table of another form already",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int' }\n[response.r]\ntable = 'a'\nurl = '/a{?p}'\nfields = { x = ':q' }",
+            "s:7:16: the `url` has no variable \"q\"; did you mean \"p\"?",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int' }\n[response.r]\ntable = 'a'\nbeside.a.x = '/n'",
+            "\"a\" is not a one-row table; values beside the records go to a table of one row",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int' }\n[response.r]\ntable = 'a'\nurl = '/{'",
+            "s:6:7: a \"{\" is not closed; write it as",
+        ),
+        (
             "[table.a]\nid = 'x'\nfields = { x = 'int', y = { to = ['a', 'b'] } }",
             "s:3:40: there is no table \"b\"",
         ),

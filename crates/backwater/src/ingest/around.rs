@@ -31,7 +31,9 @@ impl<'s> Asked<'s> {
     ) -> Result<Self> {
         let table = schema.table(rule.table);
         let mut staged = |field: &Field, given: &Given| match given {
-            Given::Value(value) => stage(tx, schema, field, value),
+            Given::Value(value) => stage(tx, schema, field, value).map_err(|error| {
+                error.at(format!("rule \"{}\", field \"{}\"", rule.name, field.name))
+            }),
             Given::Variable(name) => match variables.iter().find(|(known, _)| *known == **name) {
                 Some((_, text)) => {
                     let value = value_of(schema, field, text);

@@ -269,6 +269,10 @@ impl<'t> Reader<'t> {
             }
             _ => (self.as_text(value, "the list's name")?, OnDelete::Keep),
         };
+        self.reserved(name, at);
+        if name.is_empty() || name.contains('\0') {
+            self.problem(at, "a list's name is empty or has a U+0000", "give it a name");
+        }
         if on_delete == OnDelete::SetNull {
             let help = "use \"cascade\" for the entry to go with its target";
             self.problem(at, "an entry of a list cannot be set null", help);

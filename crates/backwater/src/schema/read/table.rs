@@ -68,19 +68,20 @@ impl<'t> Reader<'t> {
         if name.is_empty() || name.contains('\0') {
             self.problem(at, "a table's name is empty or has a U+0000", "give it a name");
         }
-        if let Some(prefix) =
-            RESERVED.iter().find(|prefix| name.to_lowercase().starts_with(**prefix))
-        {
-            self.problem(
-                at,
-                format!("table names that begin with \"{prefix}\" are reserved"),
-                "take another name",
-            );
-        }
+        self.reserved(name, at);
         let before = self.tables[..number].iter();
         if let Some(same) = before.clone().find(|other| other.eq_ignore_ascii_case(name)) {
             let message =
                 format!("tables \"{same}\" and \"{name}\" are one name in SQL, which ignores case");
+            self.problem(at, message, "take another name");
+        }
+    }
+
+    /// Some names of tables are not to be had.
+    pub(super) fn reserved(&mut self, name: &str, at: usize) {
+        let lower = name.to_lowercase();
+        if let Some(prefix) = RESERVED.iter().find(|prefix| lower.starts_with(**prefix)) {
+            let message = format!("table names that begin with \"{prefix}\" are reserved");
             self.problem(at, message, "take another name");
         }
     }
@@ -510,6 +511,7 @@ impl<'t> Reader<'t> {
     ) -> Kind {
         let name = options.link_table.and_then(|value| self.as_text(value, "a table's name"));
         let name = name.map_or_else(|| format!("{}_{}", table.name, field.name), str::to_owned);
+        self.reserved(&name, at);
         let others = self.entries.iter().map(|table| &table.name).chain(&self.tables);
         if let Some(same) = others.clone().find(|other| other.eq_ignore_ascii_case(&name)) {
             let message = format!("the link table \"{name}\" has the name of table \"{same}\"");
