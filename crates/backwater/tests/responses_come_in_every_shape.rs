@@ -317,3 +317,39 @@ proptest! {
         prop_assert_eq!(told(&Cache::open(SqliteFile::new(&path)).unwrap()), changed);
     }
 }
+
+/// The same text inside of another sailing is another cabin, also where it stands deeper inside.
+#[test]
+fn what_takes_its_id_from_around_it_is_another_thing_elsewhere() {
+    let schema = Schema::parse(
+        "s.toml",
+        r#"
+        table.sailing = { id = "id", fields = { id = "int", decks = { to_many = "deck" } } }
+        table.deck = { id = ["sailing", "deck"], fields = { sailing = { to = "sailing" }, deck = "text", cabins = { to_many = "cabin" }, plan = { to = "plan" } } }
+        table.cabin = { id = ["sailing", "number"], fields = { sailing = { to = "sailing" }, number = "text", beds = "int" } }
+        table.plan = { id = "name", fields = { name = "text", shown = { to = "cabin" } } }
+        response.page.table = "sailing"
+    "#,
+    );
+    let cache = Cache::new(schema.unwrap());
+    let cabins = r#"[{"number": "7A", "beds": 2, "x": "the same letters again"}]"#;
+    let plan = r#"{"name": "upper deck plan", "shown": {"number": "7A", "x": "letters"}}"#;
+    let decks = format!(r#"[{{"deck": "upper deck", "plan": {plan}, "cabins": {cabins}}}]"#);
+    let sailings: Vec<String> = (0..40)
+        .map(|id| match id % 2 {
+            0 => format!(r#"{{"id": {id}, "decks": {decks}}}"#),
+            _ => format!(r#"{{"decks": {decks}, "id": {id}}}"#),
+        })
+        .collect();
+    cache
+        .commit("page loaded", |tx| tx.ingest("page", format!("[{}]", sailings.join(","))))
+        .unwrap();
+    let snapshot = cache.snapshot();
+    for id in 0..40 {
+        let deck = snapshot.get("deck", (id, "upper deck")).unwrap().unwrap();
+        assert_eq!(deck.follow_all("cabins").unwrap()[0].id(), Some(Id::from((id, "7A"))));
+    }
+    assert_eq!(snapshot.count("cabin").unwrap(), 40);
+    let shown = snapshot.get("plan", "upper deck plan").unwrap().unwrap().follow("shown").unwrap();
+    assert_eq!(shown.unwrap().id(), Some(Id::from((39, "7A"))), "what was read last");
+}
