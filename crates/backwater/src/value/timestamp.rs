@@ -114,8 +114,19 @@ fn plain(text: &[u8]) -> Option<Timestamp> {
     if text.len() < 20 || marks.iter().any(|(at, mark)| text[*at] != *mark) {
         return None;
     }
-    let (year, month, day) = (number(0, 4)?, number(5, 7)?, number(8, 10)?);
-    let (hour, minute, second) = (number(11, 13)?, number(14, 16)?, number(17, 19)?);
+    // The letters at fixed places, two digits at a time; what is none of them shows at the end.
+    let head: &[u8; 19] = text.first_chunk()?;
+    let mut all_digits = true;
+    let mut two = |at: usize| {
+        let (tens, ones) = (head[at].wrapping_sub(b'0'), head[at + 1].wrapping_sub(b'0'));
+        all_digits &= tens <= 9 && ones <= 9;
+        i64::from(tens) * 10 + i64::from(ones)
+    };
+    let (year, month, day) = (two(0) * 100 + two(2), two(5), two(8));
+    let (hour, minute, second) = (two(11), two(14), two(17));
+    if !all_digits {
+        return None;
+    }
     let leap = year % 4 == 0 && (year % 100 != 0 || year % 400 == 0);
     let days = match month {
         2 => 28 + i64::from(leap),
