@@ -38,13 +38,16 @@ impl Reader<'_, '_> {
             };
             // An error without a path is about the whole answer.
             let path = error.get("path").and_then(Tree::as_array).map_or(&[][..], Vec::as_slice);
+            let path = path
+                .iter()
+                .map(|part| part.as_str().map_or_else(|| part.to_string(), str::to_owned));
+            let path: Vec<String> = path.collect();
             let mut pointer = String::from("/data");
-            for part in path {
-                let part = part.as_str().map_or_else(|| part.to_string(), str::to_owned);
-                let _ = write_part(&mut pointer, &part);
+            for part in &path {
+                let _ = write_part(&mut pointer, part);
             }
             self.json.go(data);
-            if let Some(at) = self.null_on_the_way(path)? {
+            if let Some(at) = self.null_on_the_way(&path)? {
                 self.untold.insert(at);
             }
             let problem = format!("the server could not tell: {message}");
@@ -55,34 +58,16 @@ impl Reader<'_, '_> {
     }
 
     /// Where on a way a null stands.
-    fn null_on_the_way(&mut self, way: &[Tree]) -> Read<Option<usize>> {
-        let next = self.json.peek()?;
-        if next == Next::Null {
-            return Ok(Some(self.json.at()));
-        }
-        let Some((part, rest)) = way.split_first() else { return Ok(None) };
-        let mut index = 0;
-        if !matches!(next, Next::Object | Next::Array) {
-            return Ok(None);
-        }
-        self.json.open();
-        loop {
-            let here = if next == Next::Object {
-                if !self.json.member(index == 0)? {
-                    return Ok(None);
-                }
-                Some(&*self.json.name()?) == part.as_str()
-            } else {
-                if !self.json.element(index == 0)? {
-                    return Ok(None);
-                }
-                Some(index) == part.as_u64()
-            };
-            if here {
-                return self.null_on_the_way(rest);
+    fn null_on_the_way(&mut self, way: &[String]) -> Read<Option<usize>> {
+        let depth = self.depth;
+        let mut is_there = true;
+        for part in way {
+            if !is_there || self.json.peek()? == Next::Null {
+                break;
             }
-            self.json.skip()?;
-            index += 1;
+            is_there = self.descend(std::slice::from_ref(part))?;
         }
+        self.depth = depth;
+        Ok((is_there && self.json.peek()? == Next::Null).then(|| self.json.at()))
     }
 }

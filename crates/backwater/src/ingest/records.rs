@@ -252,8 +252,9 @@ impl<'de> Reader<'_, 'de> {
         slot
     }
 
-    /// Goes to a record inside of an element, and leaves the reader in front of it.
-    fn descend(&mut self, way: &[String]) -> Read<bool> {
+    /// Goes down to a place inside of the value that comes next, and leaves the reader in front of
+    /// it; tells whether it is there.
+    pub(super) fn descend(&mut self, way: &[String]) -> Read<bool> {
         let Some((name, rest)) = way.split_first() else { return Ok(true) };
         let next = self.json.peek()?;
         let mut index = 0;

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use toml::Spanned;
-use toml::de::{DeTable, DeValue};
+use toml::de::DeValue;
 
 use super::{Reader, Value, found};
 use crate::error::nearest;
@@ -41,19 +41,14 @@ const OPTIONS: [&str; 11] = [
     "link_table",
 ];
 
-/// What is said of a field, each if it is.
-struct Options<'d, 't> {
-    kind: Option<&'d Value<'t>>,
-    to: Option<&'d Value<'t>>,
-    to_many: Option<&'d Value<'t>>,
-    persist: Option<&'d Value<'t>>,
-    required: Option<&'d Value<'t>>,
-    values: Option<&'d Value<'t>>,
-    from: Option<&'d Value<'t>>,
-    on_delete: Option<&'d Value<'t>>,
-    type_field: Option<&'d Value<'t>>,
-    type_member: Option<&'d Value<'t>>,
-    link_table: Option<&'d Value<'t>>,
+/// What is said of a field, in the order of [`OPTIONS`].
+struct Options<'d, 't>([Option<&'d Value<'t>>; OPTIONS.len()]);
+
+impl<'d, 't> Options<'d, 't> {
+    fn get(&self, option: &str) -> Option<&'d Value<'t>> {
+        debug_assert!(OPTIONS.contains(&option), "an option that a field can have");
+        self.0[OPTIONS.iter().position(|known| *known == option)?]
+    }
 }
 
 /// A link to one of several tables whose type field is looked for when all fields are known.
@@ -318,14 +313,14 @@ impl<'t> Reader<'t> {
                 return made;
             }
         };
-        let options = self.options(parts);
-        made.persist = self.as_flag(options.persist, true);
-        made.required = self.as_flag(options.required, false);
-        if let Some(from) = options.from {
+        let options = Options(self.parts(parts, "a field", OPTIONS));
+        made.persist = self.as_flag(options.get("persist"), true);
+        made.required = self.as_flag(options.get("required"), false);
+        if let Some(from) = options.get("from") {
             made.from = self.from(from).unwrap_or(made.from);
         }
         let at = value.span().start;
-        match (options.kind, options.to, options.to_many) {
+        match (options.get("type"), options.get("to"), options.get("to_many")) {
             (Some(kind), None, None) => made.kind = self.kind(kind).unwrap_or(Kind::Text),
             (None, Some(to), None) => {
                 if let Some((kind, link)) = self.link(to, &options) {
@@ -354,39 +349,10 @@ impl<'t> Reader<'t> {
             }
         }
         self.misplaced(&made, &options);
-        if let Some(values) = options.values {
+        if let Some(values) = options.get("values") {
             made.values = self.values(values, &made);
         }
         made
-    }
-
-    fn options<'d>(&mut self, parts: &'d DeTable<'t>) -> Options<'d, 't> {
-        let [
-            kind,
-            to,
-            to_many,
-            persist,
-            required,
-            values,
-            from,
-            on_delete,
-            type_field,
-            type_member,
-            link_table,
-        ] = self.parts(parts, "a field", OPTIONS);
-        Options {
-            kind,
-            to,
-            to_many,
-            persist,
-            required,
-            values,
-            from,
-            on_delete,
-            type_field,
-            type_member,
-            link_table,
-        }
     }
 
     /// Options that say nothing about a field of this kind.
@@ -395,18 +361,13 @@ impl<'t> Reader<'t> {
         let is_link = links || field.link.is_some();
         let one_of = field.link.as_ref().is_some_and(|link| link.one_of.is_some());
         let only = [
-            (options.on_delete, "on_delete", is_link, "a link"),
-            (options.link_table, "link_table", links, "a to-many link"),
-            (options.type_field, "type_field", one_of, "a link to one of several tables"),
-            (
-                options.type_member,
-                "type_member",
-                one_of || links,
-                "a link to one of several tables",
-            ),
+            ("on_delete", is_link, "a link"),
+            ("link_table", links, "a to-many link"),
+            ("type_field", one_of, "a link to one of several tables"),
+            ("type_member", one_of || links, "a link to one of several tables"),
         ];
-        for (value, option, fits, what) in only {
-            if let Some(value) = value.filter(|_| !fits) {
+        for (option, fits, what) in only {
+            if let Some(value) = options.get(option).filter(|_| !fits) {
                 let message = format!("\"{}\" is not {what}", field.name);
                 self.problem(value.span().start, message, format!("leave out `{option}`"));
             }
@@ -414,7 +375,7 @@ impl<'t> Reader<'t> {
         if let Some(link) = &field.link
             && link.on_delete == OnDelete::SetNull
             && field.required
-            && let Some(value) = options.on_delete
+            && let Some(value) = options.get("on_delete")
         {
             let message = format!("\"{}\" is required, and cannot be set null", field.name);
             self.problem(value.span().start, message, "use \"cascade\", \"restrict\" or \"keep\"");
@@ -437,8 +398,9 @@ impl<'t> Reader<'t> {
 
     /// What a link points at.
     fn link(&mut self, to: &Value<'t>, options: &Options<'_, 't>) -> Option<(Kind, LinkRule)> {
-        let on_delete =
-            options.on_delete.and_then(|value| self.as_name(value, "`on_delete`", &ON_DELETE));
+        let on_delete = options
+            .get("on_delete")
+            .and_then(|value| self.as_name(value, "`on_delete`", &ON_DELETE));
         let on_delete = on_delete.unwrap_or(OnDelete::Keep);
         let named: Vec<(&str, &Value<'t>)> = match to.get_ref() {
             DeValue::Table(tables) => {
@@ -466,7 +428,7 @@ impl<'t> Reader<'t> {
             return None;
         }
         let type_member = options
-            .type_member
+            .get("type_member")
             .and_then(|value| self.as_text(value, "the name of the member that tells the table"));
         let type_member = type_member.unwrap_or(TYPE_MEMBER).into();
         let one_of = OneOf { tables, type_field: FieldNo(0), type_member };
@@ -475,7 +437,7 @@ impl<'t> Reader<'t> {
 
     fn type_field_name(&mut self, options: &Options<'_, 't>, link: &str) -> Arc<str> {
         let said = options
-            .type_field
+            .get("type_field")
             .and_then(|value| self.as_text(value, "the name of the field that tells the table"));
         said.map_or_else(|| format!("{link}_type").into(), Arc::from)
     }
@@ -509,7 +471,8 @@ impl<'t> Reader<'t> {
         options: &Options<'_, 't>,
         (kind, link): (Kind, LinkRule),
     ) -> Kind {
-        let name = options.link_table.and_then(|value| self.as_text(value, "a table's name"));
+        let name =
+            options.get("link_table").and_then(|value| self.as_text(value, "a table's name"));
         let name = name.map_or_else(|| format!("{}_{}", table.name, field.name), str::to_owned);
         self.reserved(&name, at);
         let others = self.entries.iter().map(|table| &table.name).chain(&self.tables);
