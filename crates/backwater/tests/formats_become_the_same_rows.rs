@@ -279,3 +279,25 @@ fn what_is_wrong_in_a_format_has_its_place() {
         "{told}"
     );
 }
+
+/// A row that is no more can be said in each format.
+#[test]
+fn a_delete_is_expressible_in_each_format() {
+    let nested = json!({ "sailings": [{ "id": 311 }, { "id": 312, "gone": true }] });
+    let lines = json!({ "id": 312, "gone": "2031-05-04" });
+    let document =
+        json!({ "data": { "type": "sailings", "id": "312", "attributes": { "gone": true } } });
+    let graph = json!({ "data": { "sailings": { "edges": [{ "node": { "id": 311, "gone": null } }, { "node": { "id": 312, "gone": true } }] } } });
+    for (rule, response) in
+        [("nested", nested), ("lines", lines), ("mixed", document), ("graph", graph)]
+    {
+        let cache = cache();
+        read(&cache, "nested", &self::nested().to_string()).unwrap();
+        let report = read(&cache, rule, &response.to_string()).unwrap();
+        let deleted: usize = report.ingested()[0].tables.iter().map(|table| table.deleted).sum();
+        assert_eq!(deleted, 1, "{rule}");
+        let left: Vec<_> =
+            cache.snapshot().rows("sailing").unwrap().map(|row| row.id().unwrap()).collect();
+        assert_eq!(left, [311.into()], "{rule}");
+    }
+}

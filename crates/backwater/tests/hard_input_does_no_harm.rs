@@ -78,6 +78,13 @@ proptest! {
 }
 
 #[test]
+fn every_truncation_is_taken_or_refused_whole() {
+    for response in properties::RESPONSES {
+        (0..response.len()).for_each(|end| properties::ingest(&response.as_bytes()[..end]));
+    }
+}
+
+#[test]
 fn the_large_and_the_deep_are_read_or_refused() {
     let schema = "table.t = { id = 'id', fields = { id = 'text', n = 'int', j = 'json' } }\nresponse.r.table = 't'";
     let cache = Cache::new(Schema::parse("s.toml", schema).unwrap());

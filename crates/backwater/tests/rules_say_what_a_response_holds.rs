@@ -237,7 +237,12 @@ fn what_does_not_fit_its_rule_says_so() {
             ErrorKind::UnknownName,
             "there is no response rule for GET /nowhere; the rules are for GET /departures{?port,page}",
         ),
-        ("/sailings/x", "{}", ErrorKind::Type, "variable \"id\": found text (x), expected int"),
+        (
+            "/sailings/x",
+            "{}",
+            ErrorKind::Type,
+            "rule \"sailing\", variable \"id\": found text (x), expected int",
+        ),
         (
             "/departures?port=SAL&page=two",
             "{}",

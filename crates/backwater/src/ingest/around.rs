@@ -37,8 +37,9 @@ impl<'s> Asked<'s> {
             Given::Variable(name) => match variables.iter().find(|(known, _)| *known == **name) {
                 Some((_, text)) => {
                     let value = value_of(schema, field, text);
-                    stage(tx, schema, field, &value)
-                        .map_err(|error| error.at(format!("variable \"{name}\"")))
+                    stage(tx, schema, field, &value).map_err(|error| {
+                        error.at(format!("rule \"{}\", variable \"{name}\"", rule.name))
+                    })
                 }
                 None => Err(Error::new(
                     ErrorKind::Parameter,
