@@ -220,6 +220,50 @@ fn records_are_found_wherever_they_are() {
     assert_eq!(rows(&cache, "SELECT id, status FROM sailing"), ["311 NULL"]);
 }
 
+/// Rows of several tables side by side in one response, none of which has to be there.
+#[test]
+fn rows_may_stand_beside_the_records() {
+    let schema = r#"
+        table.sailing = { id = "id", fields = { id = "int", vessel = { to = "vessel" } } }
+        table.vessel = { id = "id", fields = { id = "text", name = { type = "text", required = true } } }
+        table.page = { one_row = true, fields = { total = "int" } }
+        [response.day]
+        records = "/sailings"
+        table = "sailing"
+        beside = { page = { total = "/total" }, vessel = "/linked/vessels" }
+        [response.any]
+        format = "graphql"
+        beside = { sailing = "/data/sailings", vessel = "/data/vessel" }
+    "#;
+    let cache = Cache::new(Schema::parse("s.toml", schema).unwrap());
+    let ingest = |rule: &str, body: &str| cache.commit(rule, |tx| tx.ingest(rule, body));
+    let body = r#"{"linked": {"vessels": [{"id": "marram", "name": "Marram"}, {"id": "teal"}]},
+        "sailings": [{"id": 1, "vessel": "marram"}], "total": 1}"#;
+    let report = ingest("day", body).unwrap();
+    assert_eq!(report.ingested()[0].rows(), 4);
+    ingest("day", r#"{"sailings": []}"#).unwrap();
+    ingest("any", r#"{"data": {"vessel": {"id": "marram", "name": "Marram II"}}}"#).unwrap();
+    let untold = r#"{"data": {"sailings": [{"id": 2}, null], "vessel": null}, "errors": [{"message": "no", "path": ["sailings", 1]}]}"#;
+    ingest("any", untold).unwrap();
+    assert_eq!(rows(&cache, "SELECT id, vessel FROM sailing"), ["1 marram", "2 NULL"]);
+    assert_eq!(rows(&cache, "SELECT id, name FROM vessel"), ["marram Marram II", "teal NULL"]);
+    let wrong = [
+        (
+            r#"{"sailings": [], "linked": {"vessels": ["teal"]}}"#,
+            "/linked/vessels/0: found string \"teal\", expected a \"vessel\" object, or an array of them",
+        ),
+        (
+            r#"{"sailings": [], "linked": {"vessels": [{"id": "x", "name": null}]}}"#,
+            "/linked/vessels/0/name: found null",
+        ),
+    ];
+    for (body, wanted) in wrong {
+        let error = ingest("day", body).unwrap_err().to_string();
+        assert!(error.contains(wanted), "{error}");
+    }
+    assert_eq!(cache.snapshot().count("vessel").unwrap(), 2);
+}
+
 #[test]
 fn what_does_not_fit_its_rule_says_so() {
     let cache = cache();

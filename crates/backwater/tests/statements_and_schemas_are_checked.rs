@@ -302,7 +302,11 @@ fn problems_of_a_schema_have_their_places() {
         ),
         (
             "[table.a]\nid = 'x'\nfields = { x = 'int' }\n[response.r]\ntable = 'a'\nbeside.a.x = '/n'",
-            "\"a\" is not a one-row table; values beside the records go to a table of one row",
+            "\"a\" is not a one-row table; say where its rows are: a = \"/POINTER\"",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int' }\n[response.r]\nbeside.a = '/n'\nlist = 'l'",
+            "rule \"r\" says `list`, but no table for its records; add `table = \"TABLE\"`",
         ),
         (
             "[table.a]\nid = 'x'\nfields = { x = 'int' }\n[response.r]\ntable = 'a'\nurl = '/{'",

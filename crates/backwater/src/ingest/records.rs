@@ -36,6 +36,7 @@ impl<'de> Reader<'_, 'de> {
                 Wanted::Included => self.included()?,
                 Wanted::Errors => self.refused()?,
                 Wanted::Beside(table, field) => self.value_beside(*table, *field)?,
+                Wanted::RowsBeside(table) => self.rows_beside(*table)?,
             }
         }
         if branch.inside.is_empty() {
@@ -58,9 +59,9 @@ impl<'de> Reader<'_, 'de> {
             _ => {
                 let next = branch.inside.iter().find(|(_, inside)| on_the_way(inside));
                 let name = next.map_or("", |(name, _)| name);
-                let table = &self.schema.table(self.reading.rule.table).name;
                 let expected = format!(
-                    "an object or array with {name:?} on the way to the \"{table}\" records"
+                    "an object or array with {name:?} on the way to the {}",
+                    self.records_told()
                 );
                 return misfit(&self.found()?, &expected);
             }
@@ -169,11 +170,47 @@ impl<'de> Reader<'_, 'de> {
                 Ok(())
             }
             _ => {
-                let name = &self.schema.table(rule.table).name;
-                let expected = format!("\"{name}\" records: an array of objects, or one object");
+                let expected =
+                    format!("{}: an array of objects, or one object", self.records_told());
                 misfit(&self.found()?, &expected)
             }
         }
+    }
+
+    /// Reads rows that stand beside the records: objects in an array, or one alone.
+    fn rows_beside(&mut self, table: TableNo) -> Read<()> {
+        let expected = |reader: &Self| {
+            format!("a \"{}\" object, or an array of them", reader.schema.table(table).name)
+        };
+        match self.json.peek()? {
+            Next::Null => Ok(self.json.word("null")?),
+            Next::Object => self.row_beside(table),
+            Next::Array => {
+                self.open()?;
+                let mut index = 0;
+                while self.json.element(index == 0)? {
+                    let read = match self.json.peek()? {
+                        Next::Object => self.row_beside(table),
+                        Next::Null if self.is_untold()? => Ok(self.json.word("null")?),
+                        _ => misfit(&self.found()?, &expected(self)),
+                    };
+                    read.map_err(|failure| self.at(Step::Index(index), failure))?;
+                    index += 1;
+                }
+                self.depth -= 1;
+                Ok(())
+            }
+            _ => misfit(&self.found()?, &expected(self)),
+        }
+    }
+
+    fn row_beside(&mut self, table: TableNo) -> Read<()> {
+        self.repeats.begin_record();
+        self.linked(table, None).map(|_| ())
+    }
+
+    fn records_told(&self) -> String {
+        format!("\"{}\" records", self.schema.table(self.reading.rule.table).name)
     }
 
     /// The id that a member's name is.

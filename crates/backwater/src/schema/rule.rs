@@ -19,6 +19,7 @@ pub(crate) struct Rule {
     pub(crate) record: Vec<String>,
     /// Whether the records are members of an object whose names are their ids.
     pub(crate) keyed: bool,
+    /// The table of its records; of a rule without records, the first one that it writes to.
     pub(crate) table: TableNo,
     /// Fields of the records that the request says.
     pub(crate) given: Vec<(FieldNo, Given)>,
@@ -54,6 +55,8 @@ pub(crate) enum Wanted {
     Records,
     /// A field of a one-row table.
     Beside(TableNo, FieldNo),
+    /// Rows of another table than the records'.
+    RowsBeside(TableNo),
     /// Resources beside the primary ones of a JSON:API document.
     Included,
     /// What a server says instead of an answer.

@@ -201,6 +201,8 @@ impl Operator {
             _ => {
                 c.is_alphanumeric()
                     || matches!(c, '-' | '.' | '_' | '~' | '%' | ',' | '=')
+                    // What browsers leave as it is in a path, although it could be encoded.
+                    || matches!((self, c), (Operator::Simple, ':' | '@' | '!' | '$' | '\'' | '(' | ')' | '*' | '+'))
                     || Some(c) == self.first()
             }
         };
@@ -279,9 +281,11 @@ fn query(
 /// Takes a value by its name; a name that comes again makes a list.
 fn named(variables: &[Variable], name: &str, value: &str, found: &mut Variables) -> bool {
     let name = decoded(name);
-    let Some(variable) = variables.iter().find(|variable| variable.name == name) else {
+    // A variable's name may be percent-encoded itself, such as `filter%5Bport%5D`.
+    let Some(variable) = variables.iter().find(|variable| decoded(&variable.name) == name) else {
         return false;
     };
+    let name = variable.name.clone();
     let value = decoded(value);
     match found.iter_mut().find(|(known, _)| *known == name) {
         Some((_, list)) if variable.explode => *list = format!("{list},{value}"),
@@ -338,6 +342,9 @@ mod tests {
             ("/departures?port=SAL{&page}", "/departures?port=SAL&page=3", "page=3"),
             ("/a{?x}{&y}", "/a?y=1&x=2", "x=2 y=1"),
             ("/a{?ids*}", "/a?ids=1&ids=2", "ids=1,2"),
+            ("/a{?filter%5Bport%5D}", "/a?filter[port]=SAL", "filter%5Bport%5D=SAL"),
+            ("/a{?filter%5Bport%5D}", "/a?filter%5bport%5d=SAL", "filter%5Bport%5D=SAL"),
+            ("/of/{who}/x", "/of/me@ferries.example:1/x", "who=me@ferries.example:1"),
             ("{/var}", "/value", "var=value"),
             ("{/var,x}/here", "/value/1024/here", "var=value x=1024"),
             ("{/list*}", "/red/green/blue", "list=red,green,blue"),

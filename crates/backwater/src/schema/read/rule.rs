@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use toml::de::DeValue;
+use toml::de::{DeTable, DeValue};
 
 use super::table::{ON_DELETE, members, plain};
 use super::{Reader, Value, found};
@@ -19,6 +19,10 @@ const FORMATS: [(&str, Format); 4] = [
     ("graphql", Format::GraphQl),
 ];
 const ON_ERROR: [(&str, OnError); 2] = [("fail", OnError::Fail), ("skip", OnError::Skip)];
+
+/// What a rule says of its records.
+const OF_RECORDS: [&str; 8] =
+    ["records", "record", "keyed_by_id", "fields", "list", "part", "complete", "deletes"];
 
 /// The variables of a rule's requests, with their types as far as the schema tells them.
 #[derive(Default)]
@@ -77,15 +81,15 @@ impl<'t> Reader<'t> {
             None => Pointer::parse("").ok(),
             Some(value) => self.as_pointer(value),
         };
-        let Some(table) = table else {
-            self.problem(
-                at,
-                format!("rule \"{name}\" does not say which table its records go to"),
-                "add `table = \"TABLE\"`",
-            );
-            return None;
+        let format = format.and_then(|value| self.as_name(value, "`format`", &FORMATS));
+        let format = format.unwrap_or(Format::Json);
+        let mut places = Vec::new();
+        self.beside(beside, tables, &mut places);
+        let has_records = table.is_some();
+        let table = match table {
+            Some(table) => self.as_table_no(table, "the name of a table")?,
+            None => self.first_beside(name, at, parts, format, &places)?,
         };
-        let table = self.as_table_no(table, "the name of a table")?;
         let url = url.and_then(|value| self.template(value));
         let method = method.and_then(|value| self.as_text(value, "an HTTP method such as \"GET\""));
         let mut known = Known {
@@ -103,10 +107,7 @@ impl<'t> Reader<'t> {
             self.variable(value, name, &known).then(|| Arc::from(name))
         });
         let list = list.and_then(|value| self.list(value, table, part, &known, tables));
-        let format = format.and_then(|value| self.as_name(value, "`format`", &FORMATS));
-        let format = format.unwrap_or(Format::Json);
         let mut records = records?;
-        let mut places = Vec::new();
         if format == Format::JsonApi {
             if !records.parts().is_empty() || record.is_some() || keyed.is_some() {
                 let help = "leave out `records`, `record` and `keyed_by_id`";
@@ -116,8 +117,9 @@ impl<'t> Reader<'t> {
             places.push((Pointer::member("errors"), Wanted::Errors));
             places.push((Pointer::member("included"), Wanted::Included));
         }
-        places.push((records.clone(), Wanted::Records));
-        self.beside(beside, tables, &mut places);
+        if has_records {
+            places.push((records.clone(), Wanted::Records));
+        }
         let keyed = self.as_flag(keyed, false);
         if keyed && tables[table.index()].id.len() != 1 {
             let message =
@@ -144,6 +146,32 @@ impl<'t> Reader<'t> {
             on_error: on_error.unwrap_or(OnError::Fail),
             deletes: self.as_flag(deletes, false),
         })
+    }
+
+    /// The first table that a rule without records writes to.
+    fn first_beside(
+        &mut self,
+        name: &str,
+        at: usize,
+        parts: &DeTable<'t>,
+        format: Format,
+        places: &[(Pointer, Wanted)],
+    ) -> Option<TableNo> {
+        let first = places.iter().find_map(|(_, wanted)| match wanted {
+            Wanted::Beside(table, _) | Wanted::RowsBeside(table) => Some(*table),
+            _ => None,
+        });
+        if first.is_none() || format == Format::JsonApi {
+            let message = format!("rule \"{name}\" does not say which table its records go to");
+            self.problem(at, message, "add `table = \"TABLE\"`");
+            return None;
+        }
+        if let Some(option) = OF_RECORDS.into_iter().find(|option| parts.contains_key(*option)) {
+            let message = format!("rule \"{name}\" says `{option}`, but no table for its records");
+            self.problem(at, message, "add `table = \"TABLE\"`");
+            return None;
+        }
+        first
     }
 
     fn template(&mut self, value: &Value<'t>) -> Option<Template> {
@@ -367,7 +395,8 @@ impl<'t> Reader<'t> {
         out
     }
 
-    /// Values beside the records, which go to fields of one-row tables.
+    /// What stands beside the records: values for the fields of one-row tables, and rows of other
+    /// tables.
     fn beside(
         &mut self,
         value: Option<&Value<'t>>,
@@ -378,8 +407,14 @@ impl<'t> Reader<'t> {
             let Some(number) = self.table_no(at, name) else { continue };
             let table = &tables[number.index()];
             if !table.is_one_row() {
-                let message = format!("\"{name}\" is not a one-row table");
-                self.problem(at, message, "values beside the records go to a table of one row");
+                if matches!(value.get_ref(), DeValue::Table(_)) {
+                    let message = format!("\"{name}\" is not a one-row table");
+                    let help = format!("say where its rows are: {name} = \"/POINTER\"");
+                    self.problem(at, message, help);
+                } else if let Some(pointer) = self.as_pointer(value) {
+                    places.push((pointer, Wanted::RowsBeside(number)));
+                }
+                continue;
             }
             for (name, at, value) in self.entries_of(Some(value), "response.NAME.beside.TABLE") {
                 let Some(field) = table.field_no(name) else {
