@@ -1,7 +1,7 @@
 //! `backwater ingest`: responses, recordings and patches into a cache file.
 
 use std::fs;
-use std::io::{self, Read, Write};
+use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use anyhow::bail;
@@ -13,6 +13,7 @@ use indicatif::{ProgressBar, ProgressStyle};
 
 use crate::check::read_schema;
 use crate::failure::wrong_call;
+use crate::files;
 use crate::output::{BOLD, Rows, count, grouped};
 
 /// So many records that did not fit, and responses that nobody reads, are named one by one.
@@ -26,7 +27,8 @@ pub(crate) struct Arguments {
     /// The cache file, which is made if it is not there
     #[arg(long, value_name = "FILE")]
     cache: PathBuf,
-    /// The response rule to read by; may be left out if the schema has only one, or a URL tells it
+    /// The response rule to read by; may be left out if the schema has only one, a URL tells it, or
+    /// the file is called after it: bookings-311.json is read by "bookings"
     #[arg(long = "as", value_name = "RULE")]
     rule: Option<String>,
     /// The URL that the response came from, or its path and query
@@ -68,23 +70,20 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     let cache = open(arguments)?;
     if arguments.kind == Kind::Responses && (arguments.url.is_some() || arguments.rule.is_some()) {
         // A wrong call is told before anything is read.
-        request(&cache.schema(), arguments)?;
+        request(&cache.schema(), arguments, &arguments.files[0])?;
     }
     let progress = progress(&arguments.files);
     let mut out = anstream::stdout();
     let mut totals = Totals::default();
     let mut misfits = Vec::new();
     for file in &arguments.files {
-        let name =
-            if is_stdin(file) { "standard input".to_owned() } else { file.display().to_string() };
-        let bytes =
-            read(file).map_err(|error| anyhow::anyhow!("{name}: it cannot be read: {error}"))?;
+        let (name, bytes) = (files::name(file), files::read(file)?);
         if arguments.kind == Kind::Responses && Recording::looks_like_one(&bytes) {
             let recording = Recording::parse(&bytes).map_err(|error| error.at(&name))?;
             let errors = replay(&cache, &name, &recording, &progress, &mut totals, &mut out)?;
             misfits.extend(errors.into_iter().map(|error| error.at(&name).to_string()));
         } else {
-            let report = one(&cache, arguments, &name, &bytes)?;
+            let report = one(&cache, arguments, file, &bytes)?;
             report.ingested().iter().for_each(|brought| totals.add(brought));
             progress.suspend(|| tell(&mut out, &name, &report))?;
         }
@@ -100,34 +99,39 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
 }
 
 /// Commits one response or patch.
-fn one(cache: &Cache, arguments: &Arguments, name: &str, bytes: &[u8]) -> anyhow::Result<Report> {
+fn one(cache: &Cache, arguments: &Arguments, file: &Path, bytes: &[u8]) -> anyhow::Result<Report> {
+    let name = files::name(file);
     let done = match arguments.kind {
         Kind::JsonPatch => cache.commit(format!("{name} applied"), |tx| tx.json_patch(bytes)),
         Kind::MergePatch => cache.commit(format!("{name} applied"), |tx| tx.merge_patch(bytes)),
         Kind::Responses => {
-            let (request, how) = request(&cache.schema(), arguments)?;
+            let (request, how) = request(&cache.schema(), arguments, file)?;
             cache.commit(format!("{name} ingested as {how}"), |tx| tx.ingest(request, bytes))
         }
     };
-    let report = done.map_err(|error| error.at(name))?;
+    let report = done.map_err(|error| error.at(&name))?;
     // A program may go on without its disk; this one has nothing else to show for its work.
     cache.flush()?;
     Ok(report)
 }
 
 /// The request that a response answers, and how a label calls it.
-fn request(schema: &Schema, arguments: &Arguments) -> anyhow::Result<(Request, String)> {
+fn request(
+    schema: &Schema,
+    arguments: &Arguments,
+    file: &Path,
+) -> anyhow::Result<(Request, String)> {
     let (mut request, how) = match (&arguments.url, &arguments.rule) {
         (Some(url), None) => {
             let (rule, _) = schema.rule_for(&arguments.method, url).map_err(wrong_call)?;
             (Request::new(&arguments.method, url), rule.to_owned())
         }
         (Some(url), Some(rule)) => {
-            let rule = choose_rule(schema, Some(rule))?;
+            let rule = choose_rule(schema, Some(rule), file)?;
             (Request::new(&arguments.method, url).read_by(&rule), rule)
         }
         (None, rule) => {
-            let rule = choose_rule(schema, rule.as_deref())?;
+            let rule = choose_rule(schema, rule.as_deref(), file)?;
             (Request::rule(&rule), rule)
         }
     };
@@ -243,8 +247,9 @@ fn open(arguments: &Arguments) -> anyhow::Result<Cache> {
     }
 }
 
-fn choose_rule(schema: &Schema, wanted: Option<&str>) -> anyhow::Result<String> {
+fn choose_rule(schema: &Schema, wanted: Option<&str>, file: &Path) -> anyhow::Result<String> {
     let rules: Vec<&str> = schema.rule_names().collect();
+    let called = files::rule_of(file);
     match (wanted, rules.as_slice()) {
         (Some(rule), rules) if rules.contains(&rule) => Ok(rule.to_owned()),
         (Some(rule), _) => {
@@ -259,24 +264,13 @@ fn choose_rule(schema: &Schema, wanted: Option<&str>) -> anyhow::Result<String> 
         (None, []) => bail!(
             "the schema has no response rule; add a [response.NAME] with `records` and `table`"
         ),
+        (None, rules) if rules.contains(&&*called) => Ok(called),
         (None, rules) => Err(wrong_call(anyhow::anyhow!(
-            "the schema has several response rules; choose one with --as, or give the --url: {}",
+            "the schema has several response rules, none of which {} is called after; choose one with --as, or give the --url: {}",
+            files::name(file),
             rules.join(", ")
         ))),
     }
-}
-
-fn is_stdin(file: &Path) -> bool {
-    file.as_os_str() == "-"
-}
-
-fn read(file: &Path) -> io::Result<Vec<u8>> {
-    if !is_stdin(file) {
-        return fs::read(file);
-    }
-    let mut bytes = Vec::new();
-    io::stdin().read_to_end(&mut bytes)?;
-    Ok(bytes)
 }
 
 /// A bar for input that takes a while; it shows on a terminal only.

@@ -3,6 +3,8 @@
 mod check;
 mod demo;
 mod failure;
+mod files;
+mod infer;
 mod ingest;
 mod output;
 mod query;
@@ -24,6 +26,8 @@ struct Arguments {
 enum Command {
     /// Show what a normalized cache does, on a day at the Saltmere ferries
     Demo(demo::Arguments),
+    /// Propose a schema from JSON responses or from a recording of a browser's session
+    Infer(infer::Arguments),
     /// Check a schema and its named queries
     Check(check::Arguments),
     /// Read JSON responses into a cache file
@@ -37,6 +41,7 @@ enum Command {
 fn main() -> ExitCode {
     let done = match Arguments::parse().command {
         Command::Demo(arguments) => demo::run(&arguments),
+        Command::Infer(arguments) => infer::run(&arguments),
         Command::Check(arguments) => check::run(&arguments),
         Command::Ingest(arguments) => ingest::run(&arguments),
         Command::Tables(arguments) => tables::run(&arguments),

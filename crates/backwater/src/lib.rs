@@ -67,6 +67,7 @@
 mod cache;
 mod change;
 mod error;
+mod infer;
 mod ingest;
 mod query;
 mod schema;
@@ -84,6 +85,7 @@ pub use change::{
     Change, ChangeKind, FieldChange, Ingested, IngestedTable, Skipped, Totals, Transaction,
 };
 pub use error::{Error, ErrorKind, Result};
+pub use infer::{Proposal, Samples};
 pub use ingest::{Exchange, Fate, Recording, Request};
 pub use query::{Delta, DeltaKind, DeltaRow, Outcome, Query, QueryResult, ResultRow};
 pub use schema::Schema;

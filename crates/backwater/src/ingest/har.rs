@@ -203,15 +203,27 @@ impl Exchange {
     pub fn fate(&self, schema: &Schema) -> Fate {
         let rule = schema.rule_for(&self.method, &self.url).ok();
         let rule = rule.and_then(|(name, _)| schema.rule(name).ok());
-        let essence = self.media_type.split(';').next().unwrap_or_default().trim().to_lowercase();
-        let is_json =
-            ["/json", "+json", "/x-ndjson", "/ndjson"].iter().any(|end| essence.ends_with(end));
         match rule {
-            _ if !(200..300).contains(&self.status) => Fate::Failed,
+            _ if !self.succeeded() => Fate::Failed,
             Some(rule) if rule.deletes => Fate::Read,
-            _ if !is_json || self.body.is_empty() => Fate::NotJson,
+            _ if !self.is_json() => Fate::NotJson,
             Some(_) => Fate::Read,
             None => Fate::NoRule,
         }
+    }
+
+    /// Whether the server answered with success, and with JSON or to a DELETE.
+    pub(crate) fn brings_data(&self) -> bool {
+        self.succeeded() && (self.method == "DELETE" || self.is_json())
+    }
+
+    fn succeeded(&self) -> bool {
+        (200..300).contains(&self.status)
+    }
+
+    fn is_json(&self) -> bool {
+        let essence = self.media_type.split(';').next().unwrap_or_default().trim().to_lowercase();
+        let ends = ["/json", "+json", "/x-ndjson", "/ndjson"];
+        !self.body.is_empty() && ends.iter().any(|end| essence.ends_with(end))
     }
 }

@@ -5,8 +5,10 @@
 
 use std::borrow::Cow;
 
+use crate::schema::line_and_column;
+
 /// A place in a JSON text.
-pub(super) struct JsonReader<'de> {
+pub(crate) struct JsonReader<'de> {
     text: &'de str,
     bytes: &'de [u8],
     at: usize,
@@ -14,13 +16,13 @@ pub(super) struct JsonReader<'de> {
 
 /// Why a text is not JSON, and where.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct Fault {
-    pub(super) at: usize,
-    pub(super) kind: FaultKind,
+pub(crate) struct Fault {
+    pub(crate) at: usize,
+    pub(crate) kind: FaultKind,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum FaultKind {
+pub(crate) enum FaultKind {
     /// The text ends inside of a value.
     End,
     /// It nests deeper than is allowed.
@@ -29,9 +31,26 @@ pub(super) enum FaultKind {
     Syntax(&'static str),
 }
 
+impl Fault {
+    /// What is wrong, in words; so deep a text may nest.
+    pub(crate) fn explain(self, text: &str, deepest: usize) -> String {
+        let position = line_and_column(text, self.at).replace(':', " column ");
+        match self.kind {
+            FaultKind::End if text.trim().is_empty() => "it is empty, expected JSON".to_owned(),
+            FaultKind::End => {
+                format!("it ends in the middle of a value at line {position}: is it truncated?")
+            }
+            FaultKind::Depth => {
+                format!("it is nested deeper than {deepest} levels at line {position}")
+            }
+            FaultKind::Syntax(what) => format!("it is not JSON at line {position}: {what}"),
+        }
+    }
+}
+
 /// What kind of value comes next.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Next {
+pub(crate) enum Next {
     Object,
     Array,
     Text,
@@ -43,7 +62,7 @@ pub(super) enum Next {
 
 /// A number, in the smallest type that has it exactly.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub(super) enum Number {
+pub(crate) enum Number {
     Int(i64),
     /// A whole number above those of 64 bits with a sign.
     Large(u64),
@@ -56,32 +75,32 @@ type Read<T> = Result<T, Fault>;
 const SAFE_DIGITS: usize = 19;
 
 impl<'de> JsonReader<'de> {
-    pub(super) fn new(text: &'de str) -> Self {
+    pub(crate) fn new(text: &'de str) -> Self {
         Self { text, bytes: text.as_bytes(), at: 0 }
     }
 
     /// Where the reader is, in bytes.
-    pub(super) fn at(&self) -> usize {
+    pub(crate) fn at(&self) -> usize {
         self.at
     }
 
     /// Goes to a place where a value begins or ends, to read on from there.
-    pub(super) fn go(&mut self, to: usize) {
+    pub(crate) fn go(&mut self, to: usize) {
         debug_assert!(self.text.is_char_boundary(to));
         self.at = to;
     }
 
     /// The text from a place on.
-    pub(super) fn rest(&self, from: usize) -> &'de [u8] {
+    pub(crate) fn rest(&self, from: usize) -> &'de [u8] {
         &self.bytes[from..]
     }
 
     /// What was read since a place.
-    pub(super) fn since(&self, from: usize) -> &'de str {
+    pub(crate) fn since(&self, from: usize) -> &'de str {
         &self.text[from..self.at]
     }
 
-    pub(super) fn fault<T>(&self, kind: FaultKind) -> Read<T> {
+    pub(crate) fn fault<T>(&self, kind: FaultKind) -> Read<T> {
         Err(Fault { at: self.at, kind })
     }
 
@@ -105,7 +124,7 @@ impl<'de> JsonReader<'de> {
 
     /// What comes next, its first byte not taken yet.
     #[inline]
-    pub(super) fn peek(&mut self) -> Read<Next> {
+    pub(crate) fn peek(&mut self) -> Read<Next> {
         self.space();
         Ok(match self.byte() {
             Some(b'"') => Next::Text,
@@ -120,13 +139,13 @@ impl<'de> JsonReader<'de> {
     }
 
     /// Takes the bracket that opens an object or an array.
-    pub(super) fn open(&mut self) {
+    pub(crate) fn open(&mut self) {
         self.at += 1;
     }
 
     /// Whether there is another member, whose name comes next; false behind the object's end.
     #[inline]
-    pub(super) fn member(&mut self, first: bool) -> Read<bool> {
+    pub(crate) fn member(&mut self, first: bool) -> Read<bool> {
         self.space();
         match self.byte() {
             Some(b'}') => {
@@ -149,7 +168,7 @@ impl<'de> JsonReader<'de> {
 
     /// Takes a member's name and its colon.
     #[inline]
-    pub(super) fn name(&mut self) -> Read<Cow<'de, str>> {
+    pub(crate) fn name(&mut self) -> Read<Cow<'de, str>> {
         let name = self.text()?;
         self.colon()?;
         Ok(name)
@@ -157,7 +176,7 @@ impl<'de> JsonReader<'de> {
 
     /// Takes a member's name and its colon if they are spelled just so.
     #[inline]
-    pub(super) fn take(&mut self, spelled: &str) -> bool {
+    pub(crate) fn take(&mut self, spelled: &str) -> bool {
         let same = self.bytes[self.at..].starts_with(spelled.as_bytes());
         self.at += if same { spelled.len() } else { 0 };
         same
@@ -174,7 +193,7 @@ impl<'de> JsonReader<'de> {
     }
 
     /// Whether there is another element; false behind the array's end.
-    pub(super) fn element(&mut self, first: bool) -> Read<bool> {
+    pub(crate) fn element(&mut self, first: bool) -> Read<bool> {
         self.space();
         match self.byte() {
             Some(b']') => {
@@ -192,7 +211,7 @@ impl<'de> JsonReader<'de> {
 
     /// Takes `true`, `false` or `null`.
     #[inline]
-    pub(super) fn word(&mut self, word: &'static str) -> Read<()> {
+    pub(crate) fn word(&mut self, word: &'static str) -> Read<()> {
         if self.bytes[self.at..].starts_with(word.as_bytes()) {
             self.at += word.len();
             return Ok(());
@@ -204,7 +223,7 @@ impl<'de> JsonReader<'de> {
 
     /// Takes a text, lent if it has no escapes.
     #[inline]
-    pub(super) fn text(&mut self) -> Read<Cow<'de, str>> {
+    pub(crate) fn text(&mut self) -> Read<Cow<'de, str>> {
         let start = self.at + 1;
         self.at = self.plain(start);
         if self.byte() == Some(b'"') {
@@ -324,7 +343,7 @@ impl<'de> JsonReader<'de> {
 
     /// Takes a number.
     #[inline]
-    pub(super) fn number(&mut self) -> Read<Number> {
+    pub(crate) fn number(&mut self) -> Read<Number> {
         let start = self.at;
         let negative = self.byte() == Some(b'-');
         self.at += usize::from(negative);
@@ -399,7 +418,7 @@ impl<'de> JsonReader<'de> {
     }
 
     /// Passes over a value; gives its text.
-    pub(super) fn skip(&mut self) -> Read<&'de str> {
+    pub(crate) fn skip(&mut self) -> Read<&'de str> {
         self.space();
         let start = self.at;
         // The brackets that are open: true for an object.
@@ -492,13 +511,13 @@ impl<'de> JsonReader<'de> {
     }
 
     /// Whether nothing but white space follows.
-    pub(super) fn is_at_end(&mut self) -> bool {
+    pub(crate) fn is_at_end(&mut self) -> bool {
         self.space();
         self.at == self.bytes.len()
     }
 
     /// Nothing but white space may follow.
-    pub(super) fn end(&mut self) -> Read<()> {
+    pub(crate) fn end(&mut self) -> Read<()> {
         if self.is_at_end() { Ok(()) } else { self.expected("expected the end") }
     }
 }

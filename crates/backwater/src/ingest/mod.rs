@@ -26,6 +26,7 @@ use crate::schema::{Rule, Schema};
 use crate::table::State;
 use around::Asked;
 pub use har::{Exchange, Fate, Recording};
+pub(crate) use json::{Fault, JsonReader, Next, Number};
 use nested::Reading;
 pub use request::Request;
 
@@ -131,7 +132,7 @@ fn in_force(error: Error, rule: &str) -> Error {
 }
 
 /// JSON text is UTF-8; a byte order mark in front of it may be ignored (RFC 8259, section 8.1).
-fn utf8(bytes: &[u8]) -> Result<&str> {
+pub(crate) fn utf8(bytes: &[u8]) -> Result<&str> {
     let text = std::str::from_utf8(bytes).map_err(|error| {
         let at = error.valid_up_to();
         Error::new(ErrorKind::Response, format!("byte {at} is not UTF-8, which JSON has to be"))

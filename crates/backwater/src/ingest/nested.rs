@@ -12,7 +12,7 @@ use super::place::{Step, pointer};
 use super::repeats::Repeats;
 use crate::change::{Later, Skipped, Staged, StagedRow, Touched, Transaction};
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{FieldNo, Format, Rule, Schema, TableNo, line_and_column};
+use crate::schema::{FieldNo, Format, Rule, Schema, TableNo};
 use crate::table::Slot;
 
 /// A response up to this length holds too few objects to learn from.
@@ -141,26 +141,7 @@ impl Failure {
         let place = if pointer.is_empty() { "the response" } else { pointer };
         let message = match *self.0 {
             Why::Misfit(message) => message,
-            Why::Fault(Fault { at, kind }) => {
-                let position = line_and_column(text, at);
-                let position = position.replace(':', " column ");
-                match kind {
-                    FaultKind::End if text.trim().is_empty() => {
-                        "it is empty, expected JSON".to_owned()
-                    }
-                    FaultKind::End => {
-                        format!(
-                            "it ends in the middle of a value at line {position}: is it truncated?"
-                        )
-                    }
-                    FaultKind::Depth => {
-                        format!("it is nested deeper than {deepest} levels at line {position}")
-                    }
-                    FaultKind::Syntax(what) => {
-                        format!("it is not JSON at line {position}: {what}")
-                    }
-                }
-            }
+            Why::Fault(fault) => fault.explain(text, deepest),
         };
         Error::new(ErrorKind::Response, message).at(place)
     }

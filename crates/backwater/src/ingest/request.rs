@@ -128,6 +128,18 @@ impl Request {
         self
     }
 
+    pub(crate) fn rule_name(&self) -> Option<&str> {
+        self.rule.as_deref()
+    }
+
+    pub(crate) fn method(&self) -> &str {
+        &self.method
+    }
+
+    pub(crate) fn url(&self) -> Option<&str> {
+        self.url.as_deref()
+    }
+
     /// The rule that reads the response, and the values of its variables.
     pub(super) fn resolve<'s>(&self, schema: &'s Schema) -> Result<(&'s Rule, Variables)> {
         let (rule, mut variables) = match (&self.rule, &self.url) {

@@ -24,7 +24,7 @@ pub(crate) use rule::{Format, Given, ListRule, OnError, Rule, Scope, Wanted};
 pub(crate) use table::{
     Asks, Field, IdType, Kind, LinkRule, LinkTo, Made, OnDelete, OneOf, Table, Unknown,
 };
-pub(crate) use template::{Template, Variables};
+pub(crate) use template::{Template, Variables, decoded};
 pub(crate) use tree::{Branch, Sought, Tree};
 
 /// A table's number in its schema.

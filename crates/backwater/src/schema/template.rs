@@ -202,7 +202,7 @@ impl Operator {
                 c.is_alphanumeric()
                     || matches!(c, '-' | '.' | '_' | '~' | '%' | ',' | '=')
                     // What browsers leave as it is in a path, although it could be encoded.
-                    || matches!((self, c), (Operator::Simple, ':' | '@' | '!' | '$' | '\'' | '(' | ')' | '*' | '+'))
+                    || matches!((self, c), (Operator::Simple, ':' | '@' | '!' | '$' | '\'' | '(' | ')' | '*' | '+' | '{' | '}'))
                     || Some(c) == self.first()
             }
         };
@@ -296,7 +296,7 @@ fn named(variables: &[Variable], name: &str, value: &str, found: &mut Variables)
 }
 
 /// A text without percent-encoding (RFC 3986); one that is not UTF-8 stays as it came.
-fn decoded(text: &str) -> String {
+pub(crate) fn decoded(text: &str) -> String {
     let bytes = text.as_bytes();
     let (mut out, mut at) = (Vec::with_capacity(bytes.len()), 0);
     while at < bytes.len() {

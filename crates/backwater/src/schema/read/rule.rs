@@ -411,9 +411,14 @@ impl<'t> Reader<'t> {
                     let message = format!("\"{name}\" is not a one-row table");
                     let help = format!("say where its rows are: {name} = \"/POINTER\"");
                     self.problem(at, message, help);
-                } else if let Some(pointer) = self.as_pointer(value) {
-                    places.push((pointer, Wanted::RowsBeside(number)));
+                    continue;
                 }
+                let several = match value.get_ref() {
+                    DeValue::Array(several) => several.iter().collect(),
+                    _ => vec![value],
+                };
+                let read = several.into_iter().filter_map(|value| self.as_pointer(value));
+                places.extend(read.map(|pointer| (pointer, Wanted::RowsBeside(number))));
                 continue;
             }
             for (name, at, value) in self.entries_of(Some(value), "response.NAME.beside.TABLE") {

@@ -1,0 +1,37 @@
+//! Files that hold responses: their bytes, their names, and the rules that they are called after.
+
+use std::fs;
+use std::io::{self, Read};
+use std::path::Path;
+
+pub(crate) fn is_stdin(file: &Path) -> bool {
+    file.as_os_str() == "-"
+}
+
+/// What messages call a file.
+pub(crate) fn name(file: &Path) -> String {
+    if is_stdin(file) { "standard input".to_owned() } else { file.display().to_string() }
+}
+
+/// A file's bytes; an error names it.
+pub(crate) fn read(file: &Path) -> anyhow::Result<Vec<u8>> {
+    let bytes = if is_stdin(file) {
+        let mut bytes = Vec::new();
+        io::stdin().read_to_end(&mut bytes).map(|_| bytes)
+    } else {
+        fs::read(file)
+    };
+    bytes.map_err(|error| anyhow::anyhow!("{}: it cannot be read: {error}", name(file)))
+}
+
+/// The rule that a file is called after: `bookings` of `bookings-311.json`.
+pub(crate) fn rule_of(file: &Path) -> String {
+    let stem = if is_stdin(file) {
+        "response".into()
+    } else {
+        file.file_stem().unwrap_or_default().to_string_lossy()
+    };
+    let less = stem.trim_end_matches(|c: char| c.is_ascii_digit());
+    let less = less.strip_suffix(['-', '_', '.', ' ']).unwrap_or(less);
+    if less.is_empty() { stem.into_owned() } else { less.to_owned() }
+}

@@ -1,0 +1,503 @@
+//! The fields of the tables that are proposed: types, links, names.
+
+use super::evidence::{Counts, Members, ObjectsNo, View, World};
+use super::things::{Identity, Thing, Things, is_surely_typed};
+use super::words::{Taken, names_a_thing, singular, snake};
+use crate::schema::Names;
+
+/// So many members of an object without an id become fields of the row around it.
+const INSIDE: usize = 12;
+/// So many fields are proposed for a table at most.
+const FIELDS: usize = 900;
+/// A set of values is proposed where so many rows have one of them,
+const ENOUGH_ROWS: usize = 20;
+/// and there are so many rows for each value.
+const ROWS_A_VALUE: usize = 5;
+
+/// A field that is proposed.
+#[derive(Debug, Clone)]
+pub(super) struct Column {
+    pub(super) name: String,
+    /// Where it is in an object; empty if the request says it, or what is around the object.
+    pub(super) way: Vec<String>,
+    pub(super) kind: Kind,
+    pub(super) note: String,
+    /// Whether every object has it, and it is never null.
+    pub(super) always: bool,
+}
+
+/// What a proposed field holds.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Kind {
+    /// A type, and the only values that it takes.
+    Plain(&'static str, Vec<String>),
+    Link(usize),
+    /// One of several tables, by the types that objects tell.
+    OneOf(Vec<(String, usize)>, bool),
+    /// A to-many link to what that says.
+    Many(Box<Kind>),
+}
+
+/// A table with its fields.
+pub(super) struct Table {
+    pub(super) names: Option<Names>,
+    pub(super) columns: Vec<Column>,
+    /// The names of the fields that are the id.
+    pub(super) id: Vec<String>,
+    /// What was not taken, and why.
+    pub(super) left_out: Vec<String>,
+    taken: Taken,
+}
+
+/// How the ids of a table with a single one are written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum IdKind {
+    Int,
+    Text,
+}
+
+impl IdKind {
+    pub(super) fn of(counts: &Counts) -> Self {
+        let ids = counts.seen - counts.nulls;
+        let are_whole = counts.ints > 0 && counts.ints + counts.digits == ids;
+        if are_whole { IdKind::Int } else { IdKind::Text }
+    }
+
+    pub(super) fn name(self) -> &'static str {
+        match self {
+            IdKind::Int => "int",
+            IdKind::Text => "text",
+        }
+    }
+
+    /// Whether all values but nulls could be such ids.
+    fn fits(self, counts: &Counts) -> bool {
+        let found = match self {
+            IdKind::Int => counts.ints + counts.digits,
+            IdKind::Text => counts.ids(),
+        };
+        found == counts.scalars()
+    }
+}
+
+/// What fields are decided by.
+pub(super) struct Deciding<'w> {
+    pub(super) world: &'w World,
+    pub(super) things: &'w Things,
+    /// The id of each table, if it is a single one.
+    pub(super) ids: Vec<Option<IdKind>>,
+}
+
+impl<'w> Deciding<'w> {
+    pub(super) fn new(world: &'w World, things: &'w Things) -> Self {
+        let ids = things.list.iter().map(|thing| match &thing.identity {
+            Identity::Own(name) => {
+                let members = View::members(world, &thing.objects);
+                let member = members.iter().find(|member| member.name == name);
+                let is_resource = world.objects(thing.objects[0]).resource;
+                // Ids of JSON:API are texts, whatever they look like.
+                member.map(|member| match IdKind::of(&member.view.counts()) {
+                    IdKind::Int if is_resource => IdKind::Text,
+                    kind => kind,
+                })
+            }
+            Identity::Key => {
+                let maps = thing.objects.iter().filter_map(|objects| world.place(*objects).parent);
+                let mut digits = maps.map(|map| world.objects(map)).map(|map| {
+                    map.members.is_empty() && map.keyed.as_ref().is_some_and(|keyed| keyed.digits)
+                });
+                Some(if digits.all(|digits| digits) { IdKind::Int } else { IdKind::Text })
+            }
+            _ => None,
+        });
+        Self { world, things, ids: ids.collect() }
+    }
+
+    /// The fields of a table.
+    pub(super) fn table(&self, number: usize) -> Table {
+        let thing = &self.things.list[number];
+        let members = View::members(self.world, &thing.objects);
+        let seen = thing.objects.iter().map(|objects| self.world.objects(*objects).seen).sum();
+        let mut table = Table {
+            names: style(&members),
+            columns: Vec::new(),
+            id: Vec::new(),
+            left_out: Vec::new(),
+            taken: Taken::default(),
+        };
+        let own = thing.identity.member();
+        // The id's name is its own, whatever else is there.
+        for member in members.iter().filter(|member| Some(member.name) == own) {
+            let counts = member.view.counts();
+            let kind = self.ids[number].unwrap_or(IdKind::of(&counts));
+            let note = format!("{}, {}", of_objects(member.present, seen), thing.note);
+            let kind = Kind::Plain(kind.name(), Vec::new());
+            let name = table.add(&[member.name.to_owned()], kind, note, true);
+            table.id.push(name);
+        }
+        if let (Identity::Key, Some(kind)) = (&thing.identity, self.ids[number]) {
+            let kind = Kind::Plain(kind.name(), Vec::new());
+            // No member may be taken for it.
+            let is_free = |name: &&str| members.iter().all(|member| snake(member.name) != **name);
+            let name = ["id", "key", "member_name"].into_iter().find(is_free).unwrap_or("own_id");
+            let id = table.given(name, kind, thing.note.clone());
+            table.id.push(id);
+        }
+        for member in members.iter().filter(|member| Some(member.name) != own) {
+            if table.columns.len() >= FIELDS {
+                table.left_out.push(format!("{:?} and what comes after it: too many", member.name));
+                break;
+            }
+            self.member(member, &[], seen, Some(number), &mut table);
+        }
+        if let Identity::InParent(_, parent) = thing.identity {
+            let is_it = |column: &&Column| column.kind == Kind::Link(parent) && column.always;
+            let known = table.columns.iter().find(is_it).map(|column| column.name.clone());
+            let name = known.unwrap_or_else(|| {
+                let name = &self.things.list[parent].name;
+                let free = |name: &&String| members.iter().all(|it| snake(it.name) != **name);
+                let names = [name.clone(), format!("{name}_row"), format!("{name}_around")];
+                let name = names.iter().find(free).unwrap_or(name);
+                table.given(name, Kind::Link(parent), "the row around it".to_owned())
+            });
+            table.id.insert(0, name);
+        }
+        table
+    }
+
+    /// Decides on a member: a field, several, or none.
+    fn member(
+        &self,
+        member: &Members<'w>,
+        way: &[String],
+        seen: usize,
+        table: Option<usize>,
+        out: &mut Table,
+    ) {
+        let way: Vec<String> = way.iter().cloned().chain([member.name.to_owned()]).collect();
+        let (view, counts) = (&member.view, member.view.counts());
+        let mut note = of_objects(member.present, seen);
+        if counts.nulls > 0 && counts.nulls < counts.seen {
+            note += &format!(", null in {}", counts.nulls);
+        }
+        if view.holds_unkept() {
+            let why = "half of a surrogate pair stands in it, which is no text";
+            out.left_out.push(format!("{:?}: {why}", member.name));
+            return;
+        }
+        let always = member.present == seen && counts.nulls == 0;
+        let link =
+            if view_is_plain(view) { None } else { self.link(view, member.name, table, &mut note) };
+        if let Some(kind) = link {
+            out.add(&way, kind, note, always);
+            return;
+        }
+        if member.relationship {
+            out.left_out.push(format!("{:?}: never more than an empty link", member.name));
+            return;
+        }
+        if let Some(inside) = self.inside(view, &counts, way.len()) {
+            let seen = inside.iter().map(|objects| self.world.objects(*objects).seen).sum();
+            for member in View::members(self.world, &inside) {
+                self.member(&member, &way, seen, table, out);
+            }
+            return;
+        }
+        let rows = table.map_or(0, |table| self.things.list[table].ids.len());
+        let (kind, values, said) = scalar(view, &counts, rows);
+        let note = if said.is_empty() { note } else { format!("{note}: {said}") };
+        out.add(&way, Kind::Plain(kind, values), note, always);
+    }
+
+    /// The objects whose members become fields of the row around them: those without an id, which
+    /// are small and alike.
+    fn inside(&self, view: &View<'w>, counts: &Counts, depth: usize) -> Option<Vec<ObjectsNo>> {
+        let objects = view.objects();
+        let is_map = |objects: &ObjectsNo| {
+            self.things.maps.contains(objects) || self.world.objects(*objects).keyed.is_some()
+        };
+        let all_objects = counts.objects > 0 && counts.objects + counts.nulls == counts.seen;
+        if depth > 3 || !all_objects || self.things.any(&objects) || objects.iter().any(is_map) {
+            return None;
+        }
+        let seen: usize = objects.iter().map(|objects| self.world.objects(*objects).seen).sum();
+        let members = View::members(self.world, &objects);
+        let holds_link = |member: &Members<'w>| self.holds_link(&member.view);
+        let has_link = members.iter().any(holds_link);
+        let is_plain = |member: &Members<'w>| {
+            let counts = member.view.counts();
+            let is_scalar = counts.objects + counts.arrays + counts.deep == 0;
+            let inside = || self.inside(&member.view, &counts, depth + 1).is_some();
+            is_scalar || holds_link(member) || inside() || has_link
+        };
+        let alike = members.iter().all(|member| member.present * 2 >= seen && is_plain(member));
+        (alike && !members.is_empty() && members.len() <= INSIDE).then_some(objects)
+    }
+
+    fn holds_link(&self, view: &View<'w>) -> bool {
+        let objects: Vec<ObjectsNo> =
+            view.objects().into_iter().chain(view.elements().objects()).collect();
+        !objects.is_empty() && self.things.any(&objects)
+    }
+
+    /// What a member links to, if it is a link.
+    fn link(
+        &self,
+        view: &View<'w>,
+        name: &str,
+        table: Option<usize>,
+        note: &mut String,
+    ) -> Option<Kind> {
+        let counts = view.counts();
+        if counts.arrays == 0 {
+            return self.target(view, name, table, note);
+        }
+        let elements = view.elements();
+        let inside = elements.counts();
+        let is_plain = inside.nulls + inside.arrays + inside.deep == 0 && inside.seen > 0;
+        // One alone may stand where others have an array.
+        let all = View::new(self.world, view.shapes.iter().chain(&elements.shapes).copied());
+        let alone = counts.objects + counts.scalars() > 0;
+        if !is_plain || counts.deep > 0 || (alone && counts.scalars() > 0 && inside.scalars() == 0)
+        {
+            return None;
+        }
+        let of = if alone { without_arrays(&all) } else { elements.counts() };
+        let target = self.target_of(&all, &of, name, table, note)?;
+        *note += &format!(", {} in all", inside.seen);
+        match &target {
+            // An entry tells its table only as an object.
+            Kind::OneOf(..) if of.scalars() > 0 => None,
+            _ => Some(Kind::Many(Box::new(target))),
+        }
+    }
+
+    fn target(
+        &self,
+        view: &View<'w>,
+        name: &str,
+        table: Option<usize>,
+        note: &mut String,
+    ) -> Option<Kind> {
+        self.target_of(view, &view.counts(), name, table, note)
+    }
+
+    fn target_of(
+        &self,
+        view: &View<'w>,
+        counts: &Counts,
+        name: &str,
+        table: Option<usize>,
+        note: &mut String,
+    ) -> Option<Kind> {
+        let objects = view.objects();
+        if counts.deep + counts.odd > 0 {
+            return None;
+        }
+        if objects.is_empty() {
+            return self.named(view, counts, name, table, note);
+        }
+        if let Some(to) = self.things.only(&objects) {
+            let can_be =
+                !matches!(self.things.list[to].identity, Identity::InRequest(_) | Identity::Key);
+            let fits = counts.scalars() == 0 || self.ids[to].is_some_and(|id| id.fits(counts));
+            return (can_be && fits).then_some(Kind::Link(to));
+        }
+        let mut tables: Vec<(String, usize)> = Vec::new();
+        for number in &objects {
+            let to = self.things.of[number.0 as usize]?;
+            let told = self.world.objects(*number).told.as_deref()?;
+            let single = matches!(self.things.list[to].identity, Identity::Own(_));
+            if !single || tables.iter().any(|(known, other)| known == told && *other != to) {
+                return None;
+            }
+            if !tables.iter().any(|(known, _)| known == told) {
+                tables.push((told.to_owned(), to));
+            }
+        }
+        let typename = objects.iter().all(|objects| {
+            is_surely_typed(self.world, *objects) && !self.world.objects(*objects).resource
+        });
+        (counts.scalars() == 0).then_some(Kind::OneOf(tables, typename))
+    }
+
+    /// The table that values are ids of, by what they are called and by what is known.
+    fn named(
+        &self,
+        view: &View<'w>,
+        counts: &Counts,
+        name: &str,
+        table: Option<usize>,
+        note: &mut String,
+    ) -> Option<Kind> {
+        if counts.scalars() == 0 || counts.bools + counts.floats + counts.broad > 0 {
+            return None;
+        }
+        let mut called = self.called(name);
+        called.retain(|to| self.ids[*to].is_some_and(|id| id.fits(counts)));
+        let values = view.ids();
+        let known = |to: usize| values.intersection(&self.things.list[to].ids).count();
+        for to in &called {
+            let known = known(*to);
+            if known > 0 {
+                let what = &self.things.list[*to].name;
+                *note += &format!(": {known} of {} values are ids of {what}", values.len());
+                return Some(Kind::Link(*to));
+            }
+        }
+        if let Some(to) = called.first() {
+            let what = &self.things.list[*to].name;
+            *note +=
+                &format!(": called like a link to {what}, but none of its values is a known id");
+            return None;
+        }
+        // Texts that are all ids of one table are hardly so by chance; numbers easily are.
+        let is_text = |to: &usize| self.ids[*to] == Some(IdKind::Text) && counts.digits == 0;
+        let all = (0..self.things.list.len()).filter(is_text);
+        let mut fitting = all.filter(|to| Some(*to) != table && known(*to) == values.len());
+        let (first, second) = (fitting.next(), fitting.next());
+        let to = first.filter(|_| second.is_none() && values.len() > 1 && counts.ints == 0)?;
+        *note += &format!(": all {} values are ids of {}", values.len(), self.things.list[to].name);
+        Some(Kind::Link(to))
+    }
+
+    /// The tables that a member is called after: `vessel`, `vessel_id`, `home_port`.
+    fn called(&self, name: &str) -> Vec<usize> {
+        let name = singular(name);
+        let ends = ["_id", "_ids", "_code", "_key", "_uuid", "_slug", "_ref", "_no"];
+        let cut = ends.iter().find_map(|end| name.strip_suffix(end)).map(singular);
+        let bases: Vec<String> = cut.into_iter().chain([name.clone()]).collect();
+        let is_called = |thing: &Thing| {
+            let names = thing.roles.iter().chain([&thing.name]).filter(|name| names_a_thing(name));
+            let mut names = names.map(String::as_str);
+            names.any(|known| {
+                bases.iter().any(|base| base == known || base.ends_with(&format!("_{known}")))
+            })
+        };
+        let tables = self.things.list.iter().enumerate();
+        tables.filter(|(_, thing)| is_called(thing)).map(|(number, _)| number).collect()
+    }
+}
+
+/// Counts of what stands in arrays, and of what stands alone in their place.
+fn without_arrays(all: &View<'_>) -> Counts {
+    let mut counts = all.counts();
+    counts.seen -= counts.arrays + counts.nulls;
+    (counts.arrays, counts.nulls) = (0, 0);
+    counts
+}
+
+fn view_is_plain(view: &View<'_>) -> bool {
+    view.shapes.iter().any(|shape| view.world.at(*shape).place.plain)
+}
+
+/// The type of values that are no link, the only ones if they seem to be a set, and what there is
+/// to say.
+pub(super) fn scalar(
+    view: &View<'_>,
+    counts: &Counts,
+    rows: usize,
+) -> (&'static str, Vec<String>, String) {
+    let there = counts.seen - counts.nulls;
+    let plain = |kind| (kind, Vec::new(), String::new());
+    let json = |why: String| ("json", Vec::new(), why);
+    match there {
+        0 => json("never more than null, so of a type that is not known".to_owned()),
+        _ if counts.bools == there => plain("bool"),
+        _ if counts.ints == there => plain("int"),
+        _ if counts.ints + counts.floats == there && counts.wide == 0 => plain("float"),
+        _ if counts.ints + counts.floats + counts.broad == there => {
+            json("numbers that a float would round".to_owned())
+        }
+        _ if counts.odd > 0 => json("a text with U+0000, which no text field holds".to_owned()),
+        _ if counts.times == there => ("timestamp", Vec::new(), "times, kept in UTC".to_owned()),
+        _ if counts.texts == there => text(view, counts, rows),
+        _ if counts.arrays == there => match view.elements().counts().seen {
+            0 => json("never more than an empty array".to_owned()),
+            _ => json("arrays of what is no row".to_owned()),
+        },
+        _ if counts.objects == there => json("objects without an id".to_owned()),
+        _ => json(format!("speaks against itself, {}", kinds(counts))),
+    }
+}
+
+fn text(view: &View<'_>, counts: &Counts, rows: usize) -> (&'static str, Vec<String>, String) {
+    let words = view.words();
+    let number = words.seen.len();
+    let few = !words.more && number > 1 && words.seen.iter().all(|(_, count)| *count > 1);
+    if few && rows >= ENOUGH_ROWS && rows >= number * ROWS_A_VALUE && counts.digits == 0 {
+        let note = format!("{number} values in {rows} rows");
+        return ("text", words.seen.into_iter().map(|(word, _)| word.into()).collect(), note);
+    }
+    let said = match (counts.times, few) {
+        (0, true) if rows >= number * 2 => {
+            format!("{number} values, in too few rows to call them all")
+        }
+        (0, _) => String::new(),
+        (times, _) => format!("a time in {times} only"),
+    };
+    ("text", Vec::new(), said)
+}
+
+/// What kinds of values there are: "int in 5, text in 3".
+fn kinds(counts: &Counts) -> String {
+    let all = [
+        ("bool", counts.bools),
+        ("int", counts.ints),
+        ("float", counts.floats + counts.broad),
+        ("text", counts.texts),
+        ("object", counts.objects),
+        ("array", counts.arrays),
+        ("something deep", counts.deep),
+    ];
+    let there = all.iter().filter(|(_, count)| *count > 0);
+    let there: Vec<String> = there.map(|(kind, count)| format!("{kind} in {count}")).collect();
+    there.join(", ")
+}
+
+pub(super) fn of_objects(present: usize, seen: usize) -> String {
+    match (present, seen) {
+        (1, 1) => "1 object".to_owned(),
+        _ if present == seen => format!("{seen} objects"),
+        _ => format!("in {present} of {seen} objects"),
+    }
+}
+
+/// The manner in which most members are named that are not named as fields are.
+fn style(members: &[Members<'_>]) -> Option<Names> {
+    let others = members.iter().filter(|member| snake(member.name) != member.name);
+    let others: Vec<&str> = others.map(|member| member.name).collect();
+    let known = [Names::Camel, Names::Pascal, Names::Kebab];
+    let fitting = |names: &Names| {
+        others.iter().filter(|member| names.write(&snake(member)) == ***member).count()
+    };
+    let best = known.into_iter().max_by_key(|names| (fitting(names), *names == Names::Camel))?;
+    let plain = members.iter().filter(|member| snake(member.name) == member.name);
+    let plain = plain.filter(|member| best.write(member.name) != member.name).count();
+    (fitting(&best) > plain).then_some(best)
+}
+
+impl Table {
+    /// Adds a field for what stands in that place; gives its name.
+    fn add(&mut self, way: &[String], kind: Kind, note: String, always: bool) -> String {
+        let name = self.taken.take(&snake(&way.join("_")));
+        let column = Column { name: name.clone(), way: way.to_vec(), kind, note, always };
+        self.columns.push(column);
+        name
+    }
+
+    /// Adds a field that no object has.
+    pub(super) fn given(&mut self, name: &str, kind: Kind, note: String) -> String {
+        let name = self.taken.take(name);
+        let column = Column { name: name.clone(), way: Vec::new(), kind, note, always: false };
+        self.columns.insert(self.id.len().min(self.columns.len()), column);
+        name
+    }
+
+    /// A name for the field that tells at which table a link points, if the usual one is taken.
+    pub(super) fn type_field(&self, column: &str) -> Option<String> {
+        let usual = format!("{column}_type");
+        let mut others = ["_table", "_is", "_told"].iter().map(|end| format!("{column}{end}"));
+        if self.taken.is_free(&usual) { None } else { others.find(|name| self.taken.is_free(name)) }
+    }
+}

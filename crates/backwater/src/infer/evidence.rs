@@ -1,0 +1,436 @@
+//! What was seen in the samples: for each place in them, which values; for each kind of object,
+//! which members, and enough of every object to tell whether a member tells them apart.
+
+use std::collections::HashMap;
+use std::hash::Hasher;
+use std::ops::AddAssign;
+
+use rustc_hash::FxHashSet;
+use siphasher::sip::SipHasher13;
+
+/// A place where values stand.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub(super) struct ShapeNo(pub(super) u32);
+
+/// The objects of one told type at one place.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub(super) struct ObjectsNo(pub(super) u32);
+
+/// So many different texts of a place are remembered, to be proposed as its only values.
+const WORDS: usize = 12;
+/// A longer text is none of a set.
+const WORD: usize = 40;
+/// An object with more members is rather a map.
+const MEMBERS: usize = 1000;
+
+/// All that was seen.
+#[derive(Default)]
+pub(super) struct World {
+    pub(super) shapes: Vec<Shape>,
+    pub(super) objects: Vec<Objects>,
+    pub(super) documents: Vec<Document>,
+}
+
+/// A response: what it answers, as far as that tells whether two may speak of one thing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct Document {
+    pub(super) path: usize,
+    /// The hash of what stands in the path's variables.
+    pub(super) variables: u64,
+}
+
+/// How many values of each kind.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(super) struct Counts {
+    pub(super) seen: usize,
+    pub(super) nulls: usize,
+    pub(super) bools: usize,
+    pub(super) ints: usize,
+    pub(super) floats: usize,
+    /// Numbers that neither an int nor a float has exactly.
+    pub(super) broad: usize,
+    /// Whole numbers that a float would round.
+    pub(super) wide: usize,
+    pub(super) texts: usize,
+    /// Texts that are times of RFC 3339.
+    pub(super) times: usize,
+    /// Texts that are whole numbers.
+    pub(super) digits: usize,
+    /// Texts that only a json field holds.
+    pub(super) odd: usize,
+    /// Values that no field holds.
+    pub(super) unkept: usize,
+    pub(super) objects: usize,
+    pub(super) arrays: usize,
+    /// Objects and arrays that were not looked into, being too deep.
+    pub(super) deep: usize,
+}
+
+impl Counts {
+    /// Values that are neither null nor an object or array.
+    pub(super) fn scalars(&self) -> usize {
+        self.seen - self.nulls - self.objects - self.arrays - self.deep
+    }
+
+    /// Values that could be an id.
+    pub(super) fn ids(&self) -> usize {
+        self.ints + self.texts - self.odd
+    }
+}
+
+impl AddAssign<&Counts> for Counts {
+    fn add_assign(&mut self, other: &Counts) {
+        self.seen += other.seen;
+        self.nulls += other.nulls;
+        self.bools += other.bools;
+        self.ints += other.ints;
+        self.floats += other.floats;
+        self.broad += other.broad;
+        self.wide += other.wide;
+        self.texts += other.texts;
+        self.times += other.times;
+        self.digits += other.digits;
+        self.odd += other.odd;
+        self.unkept += other.unkept;
+        self.objects += other.objects;
+        self.arrays += other.arrays;
+        self.deep += other.deep;
+    }
+}
+
+/// The values of one place.
+#[derive(Default)]
+pub(super) struct Shape {
+    pub(super) counts: Counts,
+    /// The hashes of its whole numbers and texts; a number is its digits.
+    pub(super) ids: FxHashSet<u64>,
+    pub(super) words: Words,
+    /// Objects by the type that they tell.
+    pub(super) objects: Vec<(Option<Box<str>>, ObjectsNo)>,
+    /// What stands in its arrays.
+    pub(super) elements: Option<ShapeNo>,
+    pub(super) place: Place,
+}
+
+/// Where values stand.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Place {
+    /// The name that leads there; empty for a whole response.
+    pub(super) role: Box<str>,
+    /// As people read it: the response, and the way inside of it.
+    pub(super) told: Box<str>,
+    /// The objects that it is inside of.
+    pub(super) parent: Option<ObjectsNo>,
+    /// Whether it is an element of an array, or a member by its id.
+    pub(super) many: bool,
+    /// Inside of what is taken as it comes: no object there is a row.
+    pub(super) plain: bool,
+}
+
+/// The different texts of a place, as long as they are few.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Words {
+    pub(super) seen: Vec<(Box<str>, usize)>,
+    pub(super) more: bool,
+}
+
+impl Words {
+    pub(super) fn add(&mut self, text: &str, times: usize) {
+        if let Some((_, count)) = self.seen.iter_mut().find(|(word, _)| **word == *text) {
+            *count += times;
+        } else if self.seen.len() == WORDS || text.chars().count() > WORD {
+            self.more = true;
+        } else {
+            self.seen.push((text.into(), times));
+        }
+    }
+}
+
+/// The objects of one told type at one place.
+pub(super) struct Objects {
+    pub(super) shape: ShapeNo,
+    pub(super) told: Option<Box<str>>,
+    /// Whether they are resources of JSON:API documents, or point at such.
+    pub(super) resource: bool,
+    pub(super) seen: usize,
+    pub(super) members: Vec<Member>,
+    by_name: HashMap<Box<str>, usize>,
+    /// Members whose names are rather ids than names.
+    pub(super) keyed: Option<Keyed>,
+    pub(super) rows: Vec<Seen>,
+    known: FxHashSet<u64>,
+}
+
+/// A member of objects.
+pub(super) struct Member {
+    pub(super) name: Box<str>,
+    /// How many of the objects have it.
+    pub(super) present: usize,
+    pub(super) shape: ShapeNo,
+    /// Whether it is a relationship of JSON:API, which is a link or nothing.
+    pub(super) relationship: bool,
+}
+
+/// Members by their ids.
+pub(super) struct Keyed {
+    pub(super) names: FxHashSet<u64>,
+    pub(super) digits: bool,
+    pub(super) shape: ShapeNo,
+}
+
+/// One object, as far as it can be told from others: its scalar members.
+pub(super) struct Seen {
+    pub(super) document: u32,
+    /// The array that it stands in.
+    pub(super) array: u32,
+    pub(super) cells: Box<[(u32, Cell)]>,
+}
+
+/// A scalar value by its hash; the lowest bit says whether it is a text.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(super) struct Cell(pub(super) u64);
+
+impl Cell {
+    pub(super) fn of_text(text: &str) -> Self {
+        Self(hash(text) | 1)
+    }
+
+    pub(super) fn of_other(raw: &str) -> Self {
+        Self(hash(raw) & !1)
+    }
+
+    pub(super) fn is_text(self) -> bool {
+        self.0 & 1 == 1
+    }
+
+    /// The same for a number and its digits.
+    pub(super) fn id(self) -> u64 {
+        self.0 | 1
+    }
+}
+
+/// The same in every run.
+pub(super) fn hash(text: &str) -> u64 {
+    let mut hasher = SipHasher13::new_with_keys(0x6261_636b, 0x7761_7465);
+    hasher.write(text.as_bytes());
+    hasher.finish()
+}
+
+impl World {
+    pub(super) fn shape(&mut self, place: Place) -> ShapeNo {
+        self.shapes.push(Shape { place, ..Shape::default() });
+        ShapeNo(self.shapes.len() as u32 - 1)
+    }
+
+    pub(super) fn objects(&self, number: ObjectsNo) -> &Objects {
+        &self.objects[number.0 as usize]
+    }
+
+    pub(super) fn place(&self, number: ObjectsNo) -> &Place {
+        &self.at(self.objects(number).shape).place
+    }
+
+    pub(super) fn at(&self, number: ShapeNo) -> &Shape {
+        &self.shapes[number.0 as usize]
+    }
+
+    pub(super) fn at_mut(&mut self, number: ShapeNo) -> &mut Shape {
+        &mut self.shapes[number.0 as usize]
+    }
+
+    /// The objects of a type at a place.
+    pub(super) fn objects_at(
+        &mut self,
+        shape: ShapeNo,
+        told: Option<&str>,
+        resource: bool,
+    ) -> ObjectsNo {
+        let known = &self.at(shape).objects;
+        if let Some((_, number)) = known.iter().find(|(known, _)| known.as_deref() == told) {
+            return *number;
+        }
+        let number = ObjectsNo(self.objects.len() as u32);
+        self.objects.push(Objects {
+            shape,
+            told: told.map(Box::from),
+            resource,
+            seen: 0,
+            members: Vec::new(),
+            by_name: HashMap::new(),
+            keyed: None,
+            rows: Vec::new(),
+            known: FxHashSet::default(),
+        });
+        self.at_mut(shape).objects.push((told.map(Box::from), number));
+        number
+    }
+
+    /// The elements of the arrays at a place.
+    pub(super) fn elements_at(&mut self, shape: ShapeNo) -> ShapeNo {
+        if let Some(elements) = self.at(shape).elements {
+            return elements;
+        }
+        let place = &self.at(shape).place;
+        let apart = if place.parent.is_none() && !place.many { " " } else { "" };
+        let told = format!("{}{apart}/*", place.told);
+        let place = Place { many: true, told: told.into(), ..place.clone() };
+        let elements = self.shape(place);
+        self.at_mut(shape).elements = Some(elements);
+        elements
+    }
+
+    fn inside(&self, objects: ObjectsNo, role: &str, told: &str) -> Place {
+        let place = self.place(objects);
+        // The way inside of a response stands apart from what the response is called.
+        let apart = if place.parent.is_none() && !place.many { " " } else { "" };
+        Place {
+            role: role.into(),
+            told: format!("{}{apart}/{told}", place.told).into(),
+            parent: Some(objects),
+            many: false,
+            plain: place.plain,
+        }
+    }
+
+    /// A member of objects, by its number; `None` if it goes by an id.
+    pub(super) fn member(&mut self, objects: ObjectsNo, name: &str) -> Option<usize> {
+        let these = &self.objects[objects.0 as usize];
+        if let Some(member) = these.by_name.get(name) {
+            return Some(*member);
+        }
+        if is_like_an_id(name) || these.members.len() == MEMBERS {
+            return None;
+        }
+        let place = self.inside(objects, name, name);
+        let shape = self.shape(place);
+        let these = &mut self.objects[objects.0 as usize];
+        let member = these.members.len();
+        these.members.push(Member { name: name.into(), present: 0, shape, relationship: false });
+        these.by_name.insert(name.into(), member);
+        Some(member)
+    }
+
+    /// Where the members stand that go by ids.
+    pub(super) fn keyed(&mut self, objects: ObjectsNo, name: &str) -> ShapeNo {
+        if self.objects(objects).keyed.is_none() {
+            let role = self.place(objects).role.clone();
+            let place = Place { many: true, ..self.inside(objects, &role, "*") };
+            let shape = self.shape(place);
+            let keyed = Keyed { names: FxHashSet::default(), digits: true, shape };
+            self.objects[objects.0 as usize].keyed = Some(keyed);
+        }
+        let Some(keyed) = &mut self.objects[objects.0 as usize].keyed else { return ShapeNo(0) };
+        keyed.names.insert(Cell::of_text(name).id());
+        keyed.digits &= crate::schema::whole(name).is_some();
+        keyed.shape
+    }
+
+    /// Remembers an object, unless the same one was seen in that array.
+    pub(super) fn saw(&mut self, objects: ObjectsNo, seen: Seen) {
+        let mut hasher = SipHasher13::new();
+        hasher.write_u32(seen.document);
+        hasher.write_u32(seen.array);
+        for (member, cell) in &seen.cells {
+            hasher.write_u32(*member);
+            hasher.write_u64(cell.0);
+        }
+        let these = &mut self.objects[objects.0 as usize];
+        if these.known.insert(hasher.finish()) {
+            these.rows.push(seen);
+        }
+    }
+}
+
+/// Whether a member's name is rather an id.
+pub(super) fn is_like_an_id(name: &str) -> bool {
+    let hex = |c: char| c.is_ascii_hexdigit();
+    let dashes = name.matches('-').count();
+    let uuid = name.len() == 36 && dashes == 4 && name.chars().all(|c| hex(c) || c == '-');
+    let long = name.len() >= 16 && name.chars().all(hex) && name.contains(|c: char| c.is_numeric());
+    uuid || long || name.starts_with(|c: char| c.is_ascii_digit())
+}
+
+/// The same place in several kinds of objects, or the same in several responses.
+#[derive(Clone)]
+pub(super) struct View<'w> {
+    pub(super) world: &'w World,
+    pub(super) shapes: Vec<ShapeNo>,
+}
+
+impl<'w> View<'w> {
+    pub(super) fn new(world: &'w World, shapes: impl IntoIterator<Item = ShapeNo>) -> Self {
+        Self { world, shapes: shapes.into_iter().collect() }
+    }
+
+    fn all(&self) -> impl Iterator<Item = &'w Shape> {
+        self.shapes.iter().map(|shape| self.world.at(*shape))
+    }
+
+    pub(super) fn counts(&self) -> Counts {
+        let mut counts = Counts::default();
+        self.all().for_each(|shape| counts += &shape.counts);
+        counts
+    }
+
+    pub(super) fn objects(&self) -> Vec<ObjectsNo> {
+        self.all().flat_map(|shape| shape.objects.iter().map(|(_, number)| *number)).collect()
+    }
+
+    pub(super) fn elements(&self) -> View<'w> {
+        View::new(self.world, self.all().filter_map(|shape| shape.elements))
+    }
+
+    pub(super) fn ids(&self) -> FxHashSet<u64> {
+        self.all().flat_map(|shape| shape.ids.iter().copied()).collect()
+    }
+
+    pub(super) fn words(&self) -> Words {
+        let mut words = Words::default();
+        for shape in self.all() {
+            words.more |= shape.words.more;
+            shape.words.seen.iter().for_each(|(word, count)| words.add(word, *count));
+        }
+        words
+    }
+
+    /// The members of all objects here, by name, in the order of first sight; how many of the
+    /// objects have each.
+    pub(super) fn members(world: &'w World, objects: &[ObjectsNo]) -> Vec<Members<'w>> {
+        let mut out: Vec<Members<'w>> = Vec::new();
+        let mut places: HashMap<&str, usize> = HashMap::new();
+        for number in objects {
+            for member in &world.objects(*number).members {
+                let place = *places.entry(&member.name).or_insert_with(|| {
+                    let view = View::new(world, []);
+                    out.push(Members { name: &member.name, present: 0, view, relationship: false });
+                    out.len() - 1
+                });
+                out[place].present += member.present;
+                out[place].relationship |= member.relationship;
+                out[place].view.shapes.push(member.shape);
+            }
+        }
+        out
+    }
+
+    /// Whether something in it is no text for any field.
+    pub(super) fn holds_unkept(&self) -> bool {
+        let inside = |objects: &ObjectsNo| {
+            let objects = self.world.objects(*objects);
+            let members = objects.members.iter().map(|member| member.shape);
+            let all = members.chain(objects.keyed.as_ref().map(|keyed| keyed.shape));
+            View::new(self.world, all).holds_unkept()
+        };
+        self.counts().unkept > 0
+            || (self.all().any(|shape| shape.elements.is_some()) && self.elements().holds_unkept())
+            || self.objects().iter().any(inside)
+    }
+}
+
+/// A member in all the objects that may have it.
+pub(super) struct Members<'w> {
+    pub(super) name: &'w str,
+    pub(super) present: usize,
+    pub(super) view: View<'w>,
+    pub(super) relationship: bool,
+}

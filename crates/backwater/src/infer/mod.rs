@@ -1,0 +1,447 @@
+//! A schema proposed from samples of responses.
+//!
+//! It reads samples for what they hold, decides which objects are rows of which tables, and writes
+//! a schema that says at each line why. It knows the schema's language and ingest, with which it
+//! tries what it proposes; it must not know queries or storage, and it does no I/O.
+
+mod columns;
+mod evidence;
+mod rules;
+mod scan;
+mod text;
+mod things;
+mod urls;
+mod words;
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use crate::change::{History, Transaction};
+use crate::error::{Error, ErrorKind, Result};
+use crate::ingest::{Fault, Recording, Request, utf8};
+use crate::schema::{Limits, Schema, whole};
+use crate::table::State;
+use columns::{Column, Deciding, Kind};
+use evidence::{Document, World, hash};
+use rules::Rule;
+use scan::{Scanner, Written, root, written};
+use things::{Things, things};
+use urls::{KnownIds, Parts, Path, Segment, Target, templates};
+use words::{Taken, singular, snake};
+
+/// Responses that a schema is to be proposed from.
+///
+/// ```
+/// use backwater::{Cache, Request, Samples, Schema};
+///
+/// let bytes = r#"{ "total": 2, "sailings": [
+///     { "id": 311, "departsAt": "2031-05-04T09:40:00+02:00", "vessel": { "id": "marram", "cars": 42 } },
+///     { "id": 312, "departsAt": null, "vessel": { "id": "marram", "cars": 42 } } ] }"#;
+/// let request = Request::get("https://ferries.example/departures?port=SAL");
+/// let mut samples = Samples::new();
+/// samples.add(request.clone(), bytes)?;
+///
+/// let proposal = samples.propose();
+/// assert!(proposal.text().contains(r#"
+/// [table.sailing]                # 2 objects: GET /departures/sailings/*
+/// id = "id"
+/// names = "camelCase"            # how its members are named
+/// [table.sailing.fields]
+/// id = "int"                     # 2 objects: 2 different in 2 objects
+/// departs_at = "timestamp"       # 2 objects, null in 1: times, kept in UTC
+/// vessel = { to = "vessel" }     # 2 objects
+/// "#), "{}", proposal.text());
+///
+/// // What is proposed reads the samples as it stands.
+/// let cache = Cache::new(Schema::parse("proposed", proposal.text())?);
+/// cache.commit("departures loaded", |tx| tx.ingest(request, bytes))?;
+/// assert_eq!(cache.snapshot().count("sailing")?, 2);
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Default)]
+pub struct Samples {
+    samples: Vec<Sample>,
+}
+
+struct Sample {
+    request: Request,
+    body: Vec<u8>,
+    written: Written,
+}
+
+/// A schema that is proposed.
+///
+/// See [`Samples`] for an example.
+pub struct Proposal {
+    text: String,
+    refused: Vec<String>,
+}
+
+impl Samples {
+    /// None yet.
+    ///
+    /// See [`Samples`] for an example.
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// Adds a response. If its request has no URL, the rule for it gets the name that the request
+    /// gives; of a DELETE the request alone counts.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Response`] if it is not JSON in UTF-8; then it is not added.
+    ///
+    /// See [`Samples`] for an example.
+    pub fn add(&mut self, request: impl Into<Request>, response: impl Into<Vec<u8>>) -> Result<()> {
+        let (request, body) = (request.into(), response.into());
+        let graphql = request.url().is_some_and(|url| {
+            url.split(['?', '#']).next().is_some_and(|path| path.ends_with("graphql"))
+        });
+        let written = match request.method() {
+            "DELETE" => Written::Json,
+            _ => check(&body, graphql)?,
+        };
+        self.samples.push(Sample { request, body, written });
+        Ok(())
+    }
+
+    /// Adds all responses of a recording that bring data; gives what was wrong with those that
+    /// should but do not.
+    ///
+    /// ```
+    /// use backwater::{Recording, Samples};
+    ///
+    /// let recording = Recording::parse(r#"{ "log": { "entries": [{
+    ///     "request": { "method": "GET", "url": "https://ferries.example/ports" },
+    ///     "response": { "status": 200, "content": { "mimeType": "application/json", "text": "[{" } }
+    /// }] } }"#)?;
+    /// let mut samples = Samples::new();
+    /// let problems = samples.add_recording(&recording);
+    /// assert!(problems[0].to_string().starts_with("GET /ports: it ends in the middle of a value"));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn add_recording(&mut self, recording: &Recording) -> Vec<Error> {
+        let bringing = recording.exchanges().filter(|exchange| exchange.brings_data());
+        let failed = bringing.filter_map(|exchange| {
+            let added = self.add(exchange.request(), exchange.body());
+            added.err().map(|error| error.at(exchange.label()))
+        });
+        failed.collect()
+    }
+
+    /// How many there are.
+    ///
+    /// ```
+    /// assert_eq!(backwater::Samples::new().len(), 0);
+    /// ```
+    pub fn len(&self) -> usize {
+        self.samples.len()
+    }
+
+    /// Whether there are none.
+    ///
+    /// ```
+    /// assert!(backwater::Samples::new().is_empty());
+    /// ```
+    pub fn is_empty(&self) -> bool {
+        self.samples.is_empty()
+    }
+
+    /// Proposes a schema that reads all of them. The same samples in the same order give the same
+    /// text.
+    ///
+    /// See [`Samples`] for an example.
+    pub fn propose(&self) -> Proposal {
+        let mut paths = self.paths();
+        let mut world = self.scan(&mut paths);
+        let called = called(&paths);
+        let mut found = things(&world, &called);
+        let before = paths.len();
+        let variables = |paths: &[Path]| paths.iter().map(|path| path.values.len()).sum::<usize>();
+        let variables_before = variables(&paths);
+        let deciding = Deciding::new(&world, &found);
+        paths = templates(paths, &Ids(&found), |a, b| deciding.alike(a, b));
+        if paths.len() != before || variables(&paths) != variables_before {
+            // What stands in variables tells answers apart.
+            world = self.scan(&mut paths);
+            found = things(&world, &called);
+        }
+        let mut refused: BTreeMap<String, Vec<String>> = BTreeMap::new();
+        loop {
+            let (text, rules) = self.written(&world, &found, &paths, &refused);
+            let failed = self.try_out(&text, &rules);
+            if failed.is_empty() {
+                let refused = refused.into_values().flatten().collect();
+                return Proposal { text, refused };
+            }
+            for (rule, why) in failed {
+                refused.entry(rule).or_default().push(why);
+            }
+        }
+    }
+
+    /// Puts requests together that differ in nothing but what is surely a variable.
+    fn paths(&self) -> Vec<Path> {
+        let mut paths: Vec<Path> = Vec::new();
+        for (number, sample) in self.samples.iter().enumerate() {
+            let request = &sample.request;
+            let (mut parts, named) = match (request.url(), request.rule_name()) {
+                (Some(url), named) => (Parts::of(request.method(), url), named),
+                (None, named) => (Parts::of("GET", ""), named),
+            };
+            parts.target.named = named.map(str::to_owned);
+            if named.is_some() {
+                parts.target.segments = vec![Segment::Fixed(String::new())];
+                (parts.target.origin, parts.values, parts.query) = Default::default();
+            }
+            let place = paths.iter().position(|path| path.target == parts.target);
+            let path = match place {
+                Some(place) => &mut paths[place],
+                None => {
+                    let values = vec![Vec::new(); parts.values.len()];
+                    let (query, samples, roots) = (Vec::new(), Vec::new(), Vec::new());
+                    paths.push(Path { target: parts.target, values, query, samples, roots });
+                    let last = paths.len() - 1;
+                    &mut paths[last]
+                }
+            };
+            path.samples.push(number);
+            path.values.iter_mut().zip(parts.values).for_each(|(known, value)| known.push(value));
+            for (name, value) in parts.query {
+                match path.query.iter_mut().find(|(known, _)| *known == name) {
+                    Some((_, values)) => values.push(value),
+                    None => path.query.push((name, vec![value])),
+                }
+            }
+        }
+        paths
+    }
+
+    /// Reads all samples for what they hold.
+    fn scan(&self, paths: &mut [Path]) -> World {
+        let mut world = World::default();
+        let mut order: Vec<(usize, usize)> = Vec::new();
+        for (place, path) in paths.iter_mut().enumerate() {
+            path.roots.clear();
+            order.extend(path.samples.iter().map(|sample| (*sample, place)));
+        }
+        order.sort_unstable();
+        for (number, place) in order {
+            let (sample, path) = (&self.samples[number], &mut paths[place]);
+            if path.target.method == "DELETE" {
+                continue;
+            }
+            if path.roots.is_empty() {
+                path.roots.push(world.shape(root(&told(path), &role(path))));
+            }
+            let document = Document { path: place, variables: variables(sample, path) };
+            let text = utf8(&sample.body).unwrap_or_default();
+            let read = Scanner::new(&mut world, text, document).read(path.roots[0], sample.written);
+            debug_assert!(read.is_ok(), "it was read when it was added");
+        }
+        world
+    }
+
+    /// Writes the proposal. Rules that did not fit when they were tried keep their responses as
+    /// json; those for which that did not help either are left out.
+    fn written(
+        &self,
+        world: &World,
+        found: &Things,
+        paths: &[Path],
+        refused: &BTreeMap<String, Vec<String>>,
+    ) -> (String, Vec<Rule>) {
+        let deciding = Deciding::new(world, found);
+        let mut tables: Vec<_> =
+            (0..found.list.len()).map(|number| deciding.table(number)).collect();
+        let mut table_names = Taken::default();
+        found.list.iter().for_each(|thing| drop(table_names.take(&thing.name)));
+        let mut names = Taken::default();
+        let named = paths.iter().filter_map(|path| path.target.named.as_ref());
+        named.for_each(|name| drop(names.take(name)));
+        let origins = paths.iter().map(|path| &path.target.origin);
+        let absolute = origins.clone().any(|origin| Some(origin) != origins.clone().next());
+        let (mut rules, mut left_out) = (Vec::new(), Vec::new());
+        for path in paths {
+            let written = path.samples.iter().map(|sample| self.samples[*sample].written).max();
+            let written = written.unwrap_or(Written::Json);
+            let made =
+                deciding.rule(path, written, absolute, &mut tables, &mut names, &mut table_names);
+            let Some(mut rule) = made else {
+                left_out.push(format!("{}: nothing that could be read into a table", told(path)));
+                continue;
+            };
+            match refused.get(&rule.name).map(Vec::as_slice) {
+                None => rules.push(rule),
+                Some([why]) if !rule.deletes => {
+                    let name =
+                        table_names.take(&words::usable(&format!("{}_answer", snake(&rule.name))));
+                    let kind = Kind::Plain("json", Vec::new());
+                    let answer = Column {
+                        name: "answer".to_owned(),
+                        way: Vec::new(),
+                        kind,
+                        note: "the whole response".to_owned(),
+                        always: false,
+                    };
+                    rule = Rule {
+                        page: Some((name, vec![answer])),
+                        refused: Some(why.clone()),
+                        written: rule.written.filter(|written| *written == Written::Ndjson),
+                        name: rule.name,
+                        method: rule.method,
+                        url: rule.url,
+                        samples: rule.samples,
+                        ..Rule::default()
+                    };
+                    rules.push(rule);
+                }
+                Some(why) => left_out.push(format!("{}: {}", told(path), why.join("; "))),
+            }
+        }
+        let text = text::Proposed {
+            world,
+            things: found,
+            tables: &tables,
+            rules: &rules,
+            samples: self.samples.len(),
+            left_out: &left_out,
+            bytes: self.samples.iter().map(|sample| sample.body.len()).max().unwrap_or(0),
+        };
+        (text.text(), rules)
+    }
+
+    /// Reads all samples by what is proposed; gives the rules that do not fit, and why.
+    fn try_out(&self, text: &str, rules: &[Rule]) -> Vec<(String, String)> {
+        let schema = match Schema::parse("the proposal", text) {
+            Ok(schema) => schema,
+            Err(error) => {
+                debug_assert!(false, "{error}\n{text}");
+                return rules.iter().map(|rule| (rule.name.clone(), error.to_string())).collect();
+            }
+        };
+        let state = Arc::new(State::new(Arc::new(schema)));
+        let mut tx = Transaction::new(state, Arc::new(History::default()));
+        let mut failed: Vec<(String, String)> = Vec::new();
+        for rule in rules {
+            for number in &rule.samples {
+                let sample = &self.samples[*number];
+                if let Err(error) = tx.ingest(sample.request.clone(), &sample.body) {
+                    failed.push((rule.name.clone(), error.to_string()));
+                    break;
+                }
+            }
+        }
+        failed
+    }
+}
+
+impl Proposal {
+    /// The schema, as `backwater.toml`.
+    ///
+    /// See [`Samples`] for an example.
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+
+    /// Why some responses could not be proposed as rows: what did not fit when the proposal was
+    /// tried on the samples.
+    ///
+    /// ```
+    /// let mut samples = backwater::Samples::new();
+    /// samples.add("ports", r#"[{"code": "SAL"}, {"code": "NOR"}]"#)?;
+    /// assert_eq!(samples.propose().refused().count(), 0);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn refused(&self) -> impl Iterator<Item = &str> {
+        self.refused.iter().map(String::as_str)
+    }
+}
+
+/// Tables by the ids that are known.
+struct Ids<'t>(&'t Things);
+
+impl KnownIds for Ids<'_> {
+    fn is_id_of(&self, what: &str, id: u64) -> bool {
+        let mut called = self
+            .0
+            .list
+            .iter()
+            .filter(|thing| thing.name == what || thing.roles.iter().any(|role| role == what));
+        called.any(|thing| thing.ids.contains(&id))
+    }
+}
+
+/// What requests call the words in their variables; numbers are ids of too much.
+fn called(paths: &[Path]) -> Vec<(String, Vec<u64>)> {
+    let mut called: Vec<(String, Vec<u64>)> = Vec::new();
+    let query = paths.iter().flat_map(|path| &path.query);
+    for (name, values) in query.filter(|(name, _)| words::names_a_thing(name)) {
+        if values.iter().any(|value| whole(value).is_some()) {
+            continue;
+        }
+        let (name, values) = (singular(name), values.iter().map(|value| hash(value) | 1));
+        match called.iter_mut().find(|(known, _)| *known == name) {
+            Some((_, known)) => known.extend(values),
+            None => called.push((name, values.collect())),
+        }
+    }
+    called
+}
+
+/// Whether a response can be read at all, and how it is written.
+fn check(body: &[u8], graphql: bool) -> Result<Written> {
+    let text = utf8(body)?;
+    let explain = |fault: Fault| {
+        let deepest = Limits::default().depth;
+        Error::new(ErrorKind::Response, fault.explain(text, deepest)).at("the response")
+    };
+    let how = written(text, graphql).map_err(explain)?;
+    if crate::value::has_lone_surrogate(text) {
+        // Members' names that are no texts are met only on the way.
+        let mut world = World::default();
+        let place = world.shape(root("", ""));
+        let document = Document { path: 0, variables: 0 };
+        Scanner::new(&mut world, text, document).read(place, how).map_err(explain)?;
+    }
+    Ok(how)
+}
+
+/// How a path is called in comments.
+fn told(path: &Path) -> String {
+    let Target { method, segments, named, .. } = &path.target;
+    if let Some(named) = named {
+        return named.clone();
+    }
+    let segments = segments.iter().map(|segment| match segment {
+        Segment::Fixed(text) => text,
+        Segment::Variable => "{}",
+    });
+    format!("{method} /{}", segments.collect::<Vec<_>>().join("/"))
+}
+
+/// What the responses of a path are of.
+fn role(path: &Path) -> String {
+    match &path.target.named {
+        Some(named) => singular(named),
+        None => urls::last_word(&path.target).map_or_else(String::new, |(_, word)| singular(word)),
+    }
+}
+
+/// What stands in the variables of a sample's request; 0 if it has none.
+fn variables(sample: &Sample, path: &Path) -> u64 {
+    let Some(url) = sample.request.url().filter(|_| path.target.named.is_none()) else { return 0 };
+    let parts = Parts::of("GET", url);
+    let raw = url.split(['?', '#']).next().unwrap_or(url);
+    let raw = raw.strip_prefix(&*path.target.origin).unwrap_or(raw);
+    let segments = raw.strip_prefix('/').unwrap_or(raw).split('/').zip(&path.target.segments);
+    let values = segments.filter(|(_, segment)| **segment == Segment::Variable);
+    let mut values: Vec<&str> = values.map(|(value, _)| value).collect();
+    if values.is_empty() {
+        let names: Vec<String> = parts.query.iter().map(|(name, _)| name.clone()).collect();
+        let page = urls::paging(&names).map(str::to_owned);
+        let others = parts.query.iter().filter(|(name, _)| Some(name) != page.as_ref());
+        values = others.map(|(_, value)| value.as_str()).collect();
+    }
+    if values.is_empty() { 0 } else { hash(&values.join("/")) | 1 }
+}

@@ -1,0 +1,555 @@
+//! The rules that are proposed: where in a response its records are, and what stands beside them.
+
+use super::columns::{Column, Deciding, IdKind, Kind, Table, of_objects, scalar};
+use super::evidence::{Counts, ObjectsNo, ShapeNo, View};
+use super::scan::Written;
+use super::things::{Identity, values_of};
+use super::urls::{Path, Segment, Template, Variable, is_version, last_word, paging};
+use super::words::{Taken, names_a_thing, singular, snake, usable};
+
+/// So many values beside the records are fields of a one-row table at most.
+const VALUES: usize = 100;
+/// Objects around the records are looked into so deep.
+const DEEPEST: usize = 6;
+
+/// A rule that is proposed.
+#[derive(Default)]
+pub(super) struct Rule {
+    pub(super) name: String,
+    pub(super) method: Option<String>,
+    pub(super) url: Option<String>,
+    pub(super) written: Option<Written>,
+    pub(super) records: Option<Found>,
+    /// Rows of other tables, and where they are.
+    pub(super) rows: Vec<(usize, Vec<String>, String)>,
+    /// Values, for a one-row table of that name.
+    pub(super) page: Option<(String, Vec<Column>)>,
+    /// Fields that the request says, with the variable.
+    pub(super) given: Vec<(String, String)>,
+    /// A list's name, the variable of its parts, and whether that is a text.
+    pub(super) list: Option<(String, String, bool)>,
+    pub(super) deletes: bool,
+    pub(super) samples: Vec<usize>,
+    /// Why nothing is read into rows.
+    pub(super) refused: Option<String>,
+}
+
+/// Rows somewhere in a response.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Found {
+    pub(super) table: usize,
+    pub(super) way: Vec<String>,
+    /// Where in each element the row is.
+    pub(super) record: Vec<String>,
+    pub(super) keyed: bool,
+    pub(super) many: bool,
+    /// Whether every response has them.
+    pub(super) always: bool,
+    pub(super) objects: usize,
+}
+
+/// What a response holds.
+#[derive(Default)]
+pub(super) struct Answer {
+    pub(super) found: Vec<Found>,
+    pub(super) values: Vec<Column>,
+    names: Taken,
+}
+
+impl Answer {
+    fn value(
+        &mut self,
+        way: &[String],
+        view: &View<'_>,
+        present: (usize, usize),
+        kind: Option<&str>,
+    ) {
+        if view.holds_unkept() {
+            return;
+        }
+        let counts = view.counts();
+        let (mut kind, said) = match kind {
+            Some(why) => ("json", why.to_owned()),
+            None => {
+                let (kind, _, said) = scalar(view, &counts, 0);
+                (kind, said)
+            }
+        };
+        if counts.unkept > 0 {
+            kind = "json";
+        }
+        let mut note = of_answers(present);
+        if counts.nulls > 0 {
+            note += &format!(", null in {}", counts.nulls);
+        }
+        if !said.is_empty() {
+            note += &format!(": {said}");
+        }
+        let name = if way.is_empty() { "answer".to_owned() } else { snake(&way.join("_")) };
+        let name = self.names.take(name.strip_prefix("data_").unwrap_or(&name));
+        let kind = Kind::Plain(kind, Vec::new());
+        self.values.push(Column { name, way: way.to_vec(), kind, note, always: false });
+    }
+}
+
+fn of_answers((present, seen): (usize, usize)) -> String {
+    of_objects(present, seen).replace("object", "response")
+}
+
+impl<'w> Deciding<'w> {
+    /// What responses hold whose whole stands there.
+    pub(super) fn answer(&self, roots: &[ShapeNo], written: Written) -> Answer {
+        let mut answer = Answer::default();
+        let view = View::new(self.world, roots.iter().copied());
+        if written == Written::JsonApi {
+            self.document(&view, &mut answer);
+        } else {
+            let seen = view.counts().seen;
+            self.walk(&view, &[], (seen, seen), written == Written::GraphQl, &mut answer);
+        }
+        if answer.values.len() > VALUES {
+            answer.values.clear();
+            let seen = view.counts().seen;
+            answer.value(&[], &view, (seen, seen), Some("too many values to name"));
+        }
+        answer
+    }
+
+    /// A JSON:API document: its data are the records.
+    fn document(&self, view: &View<'w>, answer: &mut Answer) {
+        let members = View::members(self.world, &view.objects());
+        for member in members {
+            let view = &member.view;
+            if member.name == "meta" {
+                let seen = view.counts().seen;
+                self.walk(view, &["meta".to_owned()], (seen, seen), false, answer);
+            }
+            if member.name != "data" {
+                continue;
+            }
+            let elements = view.elements();
+            let objects = [view.objects(), elements.objects()].concat();
+            let seen = |objects: &ObjectsNo| self.world.objects(*objects).seen;
+            let of = |objects: &ObjectsNo| self.things.of[objects.0 as usize];
+            let main = objects.iter().filter(|it| of(it).is_some()).max_by_key(|it| seen(it));
+            if let Some(table) = main.and_then(of) {
+                let one_kind = self.things.only(&objects).is_some();
+                answer.found.push(Found {
+                    table,
+                    way: vec!["data".to_owned()],
+                    record: Vec::new(),
+                    keyed: false,
+                    many: one_kind && view.counts().arrays > 0,
+                    always: true,
+                    objects: objects.iter().map(seen).sum(),
+                });
+            }
+        }
+    }
+
+    fn walk(
+        &self,
+        view: &View<'w>,
+        way: &[String],
+        present: (usize, usize),
+        graphql: bool,
+        answer: &mut Answer,
+    ) {
+        let counts = view.counts();
+        let there = counts.seen - counts.nulls;
+        let objects = view.objects();
+        if there > 0 && (counts.objects + counts.arrays == there) && self.holds_rows(view) {
+            if let Some(found) = self.found(view, &counts, way, present) {
+                answer.found.push(found);
+                return;
+            }
+        }
+        let is_map = objects.iter().any(|objects| {
+            self.things.maps.contains(objects) || self.world.objects(*objects).keyed.is_some()
+        });
+        if counts.objects < there || there == 0 || is_map || way.len() >= DEEPEST {
+            return answer.value(way, view, present, None);
+        }
+        if self.things.any(&objects) {
+            return answer.value(way, view, present, Some("objects of several tables"));
+        }
+        let seen: usize = objects.iter().map(|objects| self.world.objects(*objects).seen).sum();
+        let (known, all) = present;
+        for member in View::members(self.world, &objects) {
+            if graphql && way.is_empty() && member.name != "data" {
+                continue;
+            }
+            if member.name == "__typename" {
+                continue;
+            }
+            let inside: Vec<String> = way.iter().cloned().chain([member.name.to_owned()]).collect();
+            // Missing here, or with what is around it.
+            let present = if known == all && counts.nulls == 0 && member.present == seen {
+                (all, all)
+            } else {
+                (member.present, all.max(seen + 1))
+            };
+            self.walk(&member.view, &inside, present, graphql, answer);
+        }
+    }
+
+    /// Whether rows stand just here.
+    fn holds_rows(&self, view: &View<'w>) -> bool {
+        let inside = [view.objects(), view.elements().objects()].concat();
+        let in_maps = inside.iter().filter(|objects| self.things.maps.contains(objects));
+        let in_maps =
+            in_maps.flat_map(|map| View::new(self.world, values_of(self.world, *map)).objects());
+        let deeper = inside.iter().flat_map(|it| self.world.objects(*it).members.iter());
+        let deeper = deeper.flat_map(|member| View::new(self.world, [member.shape]).objects());
+        self.things.any(&inside)
+            || self.things.any(&in_maps.collect::<Vec<_>>())
+            || (view.counts().arrays > 0 && self.things.any(&deeper.collect::<Vec<_>>()))
+    }
+
+    fn found(
+        &self,
+        view: &View<'w>,
+        counts: &Counts,
+        way: &[String],
+        present: (usize, usize),
+    ) -> Option<Found> {
+        let elements = view.elements();
+        let inside = elements.counts();
+        let objects = [view.objects(), elements.objects()].concat();
+        let seen = |objects: &[ObjectsNo]| {
+            objects.iter().map(|objects| self.world.objects(*objects).seen).sum::<usize>()
+        };
+        let always = present.0 == present.1;
+        let made = |table: usize, record: Vec<String>, keyed: bool, many: bool, objects: usize| {
+            // What a member's name or the request tells apart is read as the records only.
+            Some(Found { table, way: way.to_vec(), record, keyed, many, always, objects })
+        };
+        if inside.seen != inside.objects {
+            return None;
+        }
+        if let Some(table) = self.things.only(&objects) {
+            let is_inside = matches!(self.things.list[table].identity, Identity::InParent(..));
+            let is_key = self.things.list[table].identity == Identity::Key;
+            return (!is_inside && !is_key)
+                .then(|| made(table, Vec::new(), false, counts.arrays > 0, seen(&objects)))?;
+        }
+        if counts.arrays == 0 && objects.iter().all(|objects| self.things.maps.contains(objects)) {
+            let maps = objects.iter().map(|map| self.world.objects(*map));
+            let digits = maps.clone().all(|map| {
+                map.members.is_empty() && map.keyed.as_ref().is_some_and(|keyed| keyed.digits)
+            });
+            let values = objects.iter().flat_map(|map| values_of(self.world, *map));
+            let values = View::new(self.world, values);
+            let table = self.things.only(&values.objects())?;
+            let is_plain = values.counts().objects == values.counts().seen;
+            let fits = digits || self.ids[table] == Some(IdKind::Text);
+            return (is_plain && fits && self.ids[table].is_some())
+                .then(|| made(table, Vec::new(), true, true, seen(&values.objects())))?;
+        }
+        // Each element has its row one level further inside.
+        let none = objects.iter().all(|objects| self.things.of[objects.0 as usize].is_none());
+        if counts.objects > 0 || !none {
+            return None;
+        }
+        let all = seen(&objects);
+        let members = View::members(self.world, &objects);
+        let mut rows = members.iter().filter(|member| self.things.any(&member.view.objects()));
+        let (row, other) = (rows.next()?, rows.next());
+        let there = row.view.counts();
+        let table = self.things.only(&row.view.objects())?;
+        let fits = row.present == all && there.objects == there.seen && other.is_none();
+        let single = matches!(self.things.list[table].identity, Identity::Own(_));
+        (fits && single).then(|| made(table, vec![row.name.to_owned()], false, true, all))?
+    }
+
+    /// Makes the rule for a path; its tables may get fields that only the request says.
+    pub(super) fn rule(
+        &self,
+        path: &Path,
+        written: Written,
+        absolute: bool,
+        tables: &mut [Table],
+        names: &mut Taken,
+        table_names: &mut Taken,
+    ) -> Option<Rule> {
+        if path.target.method == "DELETE" {
+            return self.delete(path, absolute, tables, names);
+        }
+        let mut answer = self.answer(&path.roots, written);
+        let is_main = |found: &&Found| found.always || written == Written::JsonApi;
+        let best = answer.found.iter().filter(is_main);
+        let main = best.max_by_key(|found| (found.many, found.objects)).cloned();
+        let last = main
+            .as_ref()
+            .filter(|main| !main.many)
+            .and_then(|main| tables[main.table].id.last().filter(|_| main.way.len() < 2).cloned());
+        let template =
+            path.target.named.is_none().then(|| Template::of(path, absolute, last.as_deref()));
+        let many = main.as_ref().is_none_or(|main| main.many);
+        let name = name(path, many, names);
+        let mut rule = Rule {
+            method: Some(path.target.method.clone()).filter(|method| method != "GET"),
+            url: template.as_ref().map(|template| template.text.clone()),
+            written: Some(written),
+            samples: path.samples.clone(),
+            name,
+            ..Rule::default()
+        };
+        for found in std::mem::take(&mut answer.found) {
+            if Some(&found) == main.as_ref() {
+                continue;
+            }
+            let single = matches!(self.things.list[found.table].identity, Identity::Own(_));
+            if single && found.record.is_empty() && !found.keyed {
+                let note = format!("{} objects", found.objects);
+                rule.rows.push((found.table, found.way, note));
+            } else {
+                let view = self.at(&path.roots, &found.way);
+                answer.value(
+                    &found.way,
+                    &view,
+                    (1, 1),
+                    Some("rows that cannot stand beside others"),
+                );
+            }
+        }
+        rule.records = main;
+        if let (Some(main), Some(template)) = (rule.records.clone(), &template) {
+            self.say(path, template, &main, &mut tables[main.table], &mut rule);
+            self.list(path, template, &main, table_names, &mut rule);
+        }
+        if let Some(main) = &rule.records
+            && tables[main.table].id.is_empty()
+        {
+            // Without its request nobody knows which row it is.
+            let view = self.at(&path.roots, &main.way);
+            answer.value(
+                &main.way.clone(),
+                &view,
+                (1, 1),
+                Some("what tells it apart is not known"),
+            );
+            rule.records = None;
+            (rule.given, rule.list) = (Vec::new(), None);
+        }
+        let has_rows = rule.records.is_some() || !rule.rows.is_empty();
+        if !has_rows && answer.values.is_empty() {
+            let view = self.at(&path.roots, &[]);
+            let seen = view.counts().seen;
+            answer.value(&[], &view, (seen, seen), Some("nothing in it is a value or a row"));
+        }
+        if !answer.values.is_empty() {
+            let name =
+                if has_rows { format!("{}_page", snake(&rule.name)) } else { snake(&rule.name) };
+            rule.page = Some((table_names.take(&usable(&name)), answer.values));
+        }
+        (has_rows || rule.page.is_some()).then_some(rule)
+    }
+
+    /// The values at a place of responses.
+    fn at(&self, roots: &[ShapeNo], way: &[String]) -> View<'w> {
+        let mut view = View::new(self.world, roots.iter().copied());
+        for name in way {
+            let members = View::members(self.world, &view.objects());
+            let next = members.into_iter().find(|member| member.name == name);
+            view = next.map_or(View::new(self.world, []), |member| member.view);
+        }
+        view
+    }
+
+    /// The fields that the request says: parts of the id, and the row that the records belong to.
+    fn say(
+        &self,
+        path: &Path,
+        template: &Template,
+        main: &Found,
+        table: &mut Table,
+        rule: &mut Rule,
+    ) {
+        let thing = &self.things.list[main.table];
+        if matches!(thing.identity, Identity::InRequest(_)) {
+            let own = std::mem::take(&mut table.id);
+            let single = own.is_empty() && template.variables.len() == 1;
+            for variable in &template.variables {
+                let link = self.linked(path, variable).filter(|_| !single);
+                let kind = link.unwrap_or_else(|| plain(path.values_at(variable.segment)));
+                let note = format!("from {} URLs", path.samples.len());
+                let name = table.given(&variable.name, kind, note);
+                table.id.push(name.clone());
+                rule.given.push((name, variable.name.clone()));
+            }
+            if template.variables.is_empty()
+                && let [query] = &*template.query
+            {
+                let values = path.query.first().map_or(&[][..], |(_, values)| values);
+                let name = table.given(query, plain(values), "from the query".to_owned());
+                table.id.push(name.clone());
+                rule.given.push((name, query.clone()));
+            }
+            if table.id.is_empty() {
+                return;
+            }
+            table.id.extend(own);
+            return;
+        }
+        let ends = matches!(path.target.segments.last(), Some(Segment::Variable));
+        let around = template.variables.last().filter(|_| !ends && main.many);
+        let Some(variable) = around else { return };
+        let Some(Kind::Link(to)) = self.linked(path, variable) else { return };
+        if to == main.table {
+            return;
+        }
+        let known = table.columns.iter().find(|column| column.kind == Kind::Link(to));
+        let name = match known {
+            // The record says it itself, or the request does so in another rule.
+            Some(column) if !column.way.is_empty() => return,
+            Some(column) => column.name.clone(),
+            None => {
+                let name = &self.things.list[to].name;
+                let members = View::members(self.world, &thing.objects);
+                if members.iter().any(|member| snake(member.name) == *name) {
+                    return;
+                }
+                let note = format!("from {} URLs", path.samples.len());
+                table.given(name, Kind::Link(to), note)
+            }
+        };
+        rule.given.push((name, variable.name.clone()));
+    }
+
+    /// The table of which a variable holds ids.
+    fn linked(&self, path: &Path, variable: &Variable) -> Option<Kind> {
+        let of = variable.of.as_ref()?;
+        let values = path.values_at(variable.segment);
+        let mut tables = self.things.list.iter().enumerate();
+        let to = tables.find(|(number, thing)| {
+            let called = thing.roles.contains(of) || thing.name == *of;
+            let fits = match self.ids[*number] {
+                Some(IdKind::Int) => values.iter().all(|text| crate::schema::whole(text).is_some()),
+                Some(IdKind::Text) => true,
+                None => false,
+            };
+            called && fits
+        });
+        to.map(|(number, _)| Kind::Link(number))
+    }
+
+    fn list(
+        &self,
+        path: &Path,
+        template: &Template,
+        main: &Found,
+        taken: &mut Taken,
+        rule: &mut Rule,
+    ) {
+        let Some(part) = paging(&template.query).filter(|_| main.many) else { return };
+        let mut names = Taken::default();
+        let all = template.variables.iter().map(|variable| &variable.name).chain(&template.query);
+        let clash = all.into_iter().any(|name| names.take(name) != *name)
+            || ["part", "position", "target"].iter().any(|name| !names.is_free(name));
+        if clash || rule.method.is_some() {
+            return;
+        }
+        let values = path.query.iter().filter(|(name, _)| snake(name) == snake(part));
+        let is_text =
+            values.flat_map(|(_, values)| values).any(|v| crate::schema::whole(v).is_none());
+        let name = taken.take(&usable(&format!("{}_list", snake(&rule.name))));
+        rule.list = Some((name, part.to_owned(), is_text));
+    }
+
+    /// A request that deletes the row that its URL ends with.
+    fn delete(
+        &self,
+        path: &Path,
+        absolute: bool,
+        tables: &[Table],
+        names: &mut Taken,
+    ) -> Option<Rule> {
+        let segment = path.target.segments.len() - 1;
+        if path.target.segments[segment] != Segment::Variable {
+            return None;
+        }
+        let template = Template::of(path, absolute, None);
+        let Some(Kind::Link(table)) = self.linked(path, template.variables.last()?) else {
+            return None;
+        };
+        let [id] = &*tables[table].id else { return None };
+        let template = Template::of(path, absolute, Some(id));
+        let variable = template.variables.last()?.name.clone();
+        let name = names.take(&format!("delete_{}", self.things.list[table].name));
+        let found = Found {
+            table,
+            way: Vec::new(),
+            record: Vec::new(),
+            keyed: false,
+            many: false,
+            always: true,
+            objects: 0,
+        };
+        Some(Rule {
+            name,
+            method: Some("DELETE".to_owned()),
+            url: Some(template.text),
+            records: Some(found),
+            given: vec![(id.clone(), variable)],
+            deletes: true,
+            samples: path.samples.clone(),
+            ..Rule::default()
+        })
+    }
+
+    /// Whether responses of two paths hold the same: the same rows in the same places, or objects
+    /// with the same members.
+    pub(super) fn alike(&self, a: &Path, b: &Path) -> bool {
+        let of = |path: &Path| {
+            let answer = self.answer(&path.roots, Written::Json);
+            let found = answer.found.into_iter().map(|found| (found.table, found.way));
+            let found: Vec<_> = found.collect();
+            // Of things with an id in their answers two are never told apart by it.
+            let values = answer.values.into_iter().map(|value| value.name);
+            (found, values.collect::<Vec<_>>())
+        };
+        let (a, b) = (of(a), of(b));
+        a.0 == b.0 && (!a.0.is_empty() || a.1 == b.1)
+    }
+}
+
+/// The type of what a request says.
+fn plain(values: &[String]) -> Kind {
+    let whole =
+        !values.is_empty() && values.iter().all(|text| crate::schema::whole(text).is_some());
+    Kind::Plain(if whole { "int" } else { "text" }, Vec::new())
+}
+
+/// A name for a rule: what its path says last.
+fn name(path: &Path, many: bool, names: &mut Taken) -> String {
+    // Who named it will ask for it by that name.
+    if let Some(name) = &path.target.named {
+        return name.clone();
+    }
+    let method = match path.target.method.as_str() {
+        "GET" => String::new(),
+        other => format!("{}_", other.to_lowercase()),
+    };
+    let Some((segment, word)) = last_word(&path.target) else {
+        return names.take(&format!("{method}response"));
+    };
+    let ends = segment + 1 < path.target.segments.len();
+    let word = if ends && !many { singular(word) } else { snake(word) };
+    let around = segment.checked_sub(1).map(|before| &path.target.segments[before]);
+    let word = match around {
+        Some(Segment::Fixed(before)) if names_a_thing(before) && !is_version(before) => {
+            format!("{}_{word}", snake(before))
+        }
+        _ => word,
+    };
+    let name = format!("{method}{word}");
+    if names.is_free(&name) {
+        return names.take(&name);
+    }
+    let before = path.target.segments[..segment].iter().rev().find_map(|part| match part {
+        Segment::Fixed(word) if !is_version(word) && !word.is_empty() => Some(singular(word)),
+        _ => None,
+    });
+    names.take(&before.map_or(name, |before| format!("{method}{before}_{word}")))
+}

@@ -1,0 +1,407 @@
+//! Reading a sample: every value is counted at its place.
+
+use super::evidence::{Cell, Document, ObjectsNo, Place, Seen, ShapeNo, World};
+use crate::ingest::{Fault, JsonReader, Next, Number};
+use crate::schema::whole;
+use crate::value::{Timestamp, has_lone_surrogate};
+
+/// Deeper objects are not looked into: they are json.
+const DEEPEST: usize = 60;
+/// Whole numbers up to here have a binary64 of their own.
+const EXACT: u64 = 1 << 53;
+/// So many different types are told apart at one place.
+const TYPES: usize = 16;
+
+type Read<T> = Result<T, Fault>;
+
+/// How a response is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Written {
+    Json,
+    Ndjson,
+    JsonApi,
+    GraphQl,
+}
+
+/// Tells how a text is written, by its beginning and by what its outermost object has.
+pub(super) fn written(text: &str, graphql: bool) -> Read<Written> {
+    let mut json = JsonReader::new(text);
+    json.skip()?;
+    if !json.is_at_end() {
+        while !json.is_at_end() {
+            json.skip()?;
+        }
+        return Ok(Written::Ndjson);
+    }
+    let mut json = JsonReader::new(text);
+    if json.peek()? != Next::Object {
+        return Ok(Written::Json);
+    }
+    json.open();
+    let (mut names, mut typed, mut first) = (Vec::new(), false, true);
+    let mut resources = None;
+    while json.member(first)? {
+        first = false;
+        let name = json.name()?.into_owned();
+        json.peek()?;
+        let at = json.at();
+        let raw = json.skip()?;
+        typed |= raw.contains("\"__typename\"");
+        if name == "data" {
+            let end = json.at();
+            json.go(at);
+            resources = Some(are_resources(&mut json)?);
+            json.go(end);
+        }
+        names.push(name);
+    }
+    let only = |known: &[&str]| names.iter().all(|name| known.contains(&name.as_str()));
+    let document = ["data", "errors", "meta", "links", "jsonapi", "included"];
+    let says_so = names.iter().any(|name| name == "jsonapi");
+    if only(&document) && (resources == Some(true) || (says_so && resources.is_some())) {
+        return Ok(Written::JsonApi);
+    }
+    let told = typed || graphql || names.iter().any(|name| name == "errors");
+    let is_graphql = told && resources.is_some() && only(&["data", "errors", "extensions"]);
+    Ok(if is_graphql { Written::GraphQl } else { Written::Json })
+}
+
+/// Whether a resource of JSON:API comes next, or an array of them.
+fn are_resources(json: &mut JsonReader<'_>) -> Read<bool> {
+    if json.peek()? == Next::Array {
+        json.open();
+        if !json.element(true)? {
+            return Ok(false);
+        }
+    }
+    if json.peek()? != Next::Object {
+        return Ok(false);
+    }
+    json.open();
+    let (mut has, mut first) = ([false; 3], true);
+    while json.member(first)? {
+        first = false;
+        let name = json.name()?;
+        let next = json.peek()?;
+        match (&*name, next) {
+            ("type", Next::Text) => has[0] = true,
+            ("id", Next::Text) => has[1] = true,
+            ("attributes" | "relationships", Next::Object) => has[2] = true,
+            _ => {}
+        }
+        json.skip()?;
+    }
+    Ok(has == [true; 3])
+}
+
+/// Reads one sample into what is known.
+pub(super) struct Scanner<'w, 't> {
+    world: &'w mut World,
+    json: JsonReader<'t>,
+    document: u32,
+    arrays: u32,
+    array: u32,
+}
+
+impl<'w, 't> Scanner<'w, 't> {
+    pub(super) fn new(world: &'w mut World, text: &'t str, document: Document) -> Self {
+        world.documents.push(document);
+        let document = world.documents.len() as u32 - 1;
+        Self { world, json: JsonReader::new(text), document, arrays: 0, array: 0 }
+    }
+
+    /// Reads all of it.
+    pub(super) fn read(mut self, root: ShapeNo, written: Written) -> Read<()> {
+        if written == Written::JsonApi {
+            return self.json_api(root);
+        }
+        self.value(root, 0)?;
+        while !self.json.is_at_end() {
+            self.value(root, 0)?;
+        }
+        Ok(())
+    }
+
+    /// Reads a value; gives what a row remembers of it.
+    fn value(&mut self, shape: ShapeNo, depth: usize) -> Read<Option<Cell>> {
+        let next = self.json.peek()?;
+        let counts = &mut self.world.at_mut(shape).counts;
+        counts.seen += 1;
+        match next {
+            Next::Null | Next::True | Next::False => {
+                let raw = self.json.skip()?;
+                *(if next == Next::Null { &mut counts.nulls } else { &mut counts.bools }) += 1;
+                Ok(Some(Cell::of_other(raw)))
+            }
+            Next::Number => self.number(shape).map(Some),
+            Next::Text => self.text(shape).map(Some),
+            Next::Object | Next::Array if depth >= DEEPEST => {
+                counts.deep += 1;
+                let raw = self.json.skip()?;
+                self.world.at_mut(shape).counts.unkept += usize::from(has_lone_surrogate(raw));
+                Ok(None)
+            }
+            Next::Array => {
+                counts.arrays += 1;
+                let elements = self.world.elements_at(shape);
+                self.json.open();
+                self.arrays += 1;
+                let (mut first, array, this) = (true, self.array, self.arrays);
+                while self.json.element(first)? {
+                    first = false;
+                    self.array = this;
+                    self.value(elements, depth + 1)?;
+                }
+                self.array = array;
+                Ok(None)
+            }
+            Next::Object => {
+                counts.objects += 1;
+                let told = self.told()?;
+                let objects = self.objects_at(shape, told.as_deref());
+                self.object(objects, depth)?;
+                Ok(None)
+            }
+        }
+    }
+
+    fn number(&mut self, shape: ShapeNo) -> Read<Cell> {
+        let raw = self.json.skip()?;
+        let shape = self.world.at_mut(shape);
+        match JsonReader::new(raw).number() {
+            Ok(Number::Int(number)) => {
+                shape.counts.ints += 1;
+                shape.counts.wide += usize::from(number.unsigned_abs() > EXACT);
+                let cell = Cell::of_other(&number.to_string());
+                shape.ids.insert(cell.id());
+                return Ok(cell);
+            }
+            Ok(Number::Float(_)) => shape.counts.floats += 1,
+            Ok(Number::Large(_)) | Err(_) => shape.counts.broad += 1,
+        }
+        Ok(Cell::of_other(raw))
+    }
+
+    fn text(&mut self, shape: ShapeNo) -> Read<Cell> {
+        let raw = self.json.skip()?;
+        let shape = self.world.at_mut(shape);
+        shape.counts.texts += 1;
+        let Ok(text) = JsonReader::new(raw).text() else {
+            shape.counts.unkept += 1;
+            shape.counts.odd += 1;
+            return Ok(Cell::of_other(raw));
+        };
+        shape.counts.odd += usize::from(text.contains('\0'));
+        shape.counts.times += usize::from(text.parse::<Timestamp>().is_ok());
+        shape.counts.digits += usize::from(whole(&text).is_some());
+        shape.words.add(&text, 1);
+        let cell = Cell::of_text(&text);
+        shape.ids.insert(cell.id());
+        Ok(cell)
+    }
+
+    /// The objects that one belongs to by the type that it tells.
+    fn objects_at(&mut self, shape: ShapeNo, told: Option<&str>) -> ObjectsNo {
+        let known = &self.world.at(shape).objects;
+        let is_known = known.iter().any(|(known, _)| known.as_deref() == told);
+        let told = told.filter(|_| is_known || known.len() < TYPES);
+        self.world.objects_at(shape, told, false)
+    }
+
+    /// The type that the object tells which comes next.
+    fn told(&mut self) -> Read<Option<String>> {
+        let start = self.json.at();
+        self.json.open();
+        let (mut told, mut first) = (None, true);
+        while self.json.member(first)? {
+            first = false;
+            let name = self.json.name()?;
+            let typename = &*name == "__typename";
+            if (typename || (&*name == "type" && told.is_none())) && self.json.peek()? == Next::Text
+            {
+                let text = JsonReader::new(self.json.skip()?).text();
+                told = text.ok().map(|text| text.into_owned());
+                if typename {
+                    break;
+                }
+            } else {
+                self.json.skip()?;
+            }
+        }
+        self.json.go(start);
+        Ok(told)
+    }
+
+    /// Reads an object, whose bracket comes next.
+    fn object(&mut self, objects: ObjectsNo, depth: usize) -> Read<()> {
+        let array = self.array;
+        let mut cells = Vec::new();
+        self.world.objects[objects.0 as usize].seen += 1;
+        self.members(objects, depth, &mut cells)?;
+        self.saw(objects, array, cells);
+        Ok(())
+    }
+
+    fn saw(&mut self, objects: ObjectsNo, array: u32, cells: Vec<(u32, Cell)>) {
+        let cells = cells.into_boxed_slice();
+        let array = if self.world.place(objects).many { array } else { 0 };
+        self.world.saw(objects, Seen { document: self.document, array, cells });
+    }
+
+    /// Reads the members of an object, whose bracket comes next.
+    fn members(
+        &mut self,
+        objects: ObjectsNo,
+        depth: usize,
+        cells: &mut Vec<(u32, Cell)>,
+    ) -> Read<()> {
+        self.json.open();
+        let (mut first, mut met) = (true, Vec::new());
+        while self.json.member(first)? {
+            first = false;
+            let name = self.json.name()?;
+            let Some(member) = self.world.member(objects, &name) else {
+                let shape = self.world.keyed(objects, &name);
+                self.value(shape, depth + 1)?;
+                continue;
+            };
+            let known = &mut self.world.objects[objects.0 as usize].members[member];
+            let shape = known.shape;
+            // Of a member that comes twice the last one counts.
+            if met.contains(&member) {
+                cells.retain(|(other, _)| *other != member as u32);
+            } else {
+                known.present += 1;
+                met.push(member);
+            }
+            let cell = self.value(shape, depth + 1)?;
+            cells.extend(cell.map(|cell| (member as u32, cell)));
+        }
+        Ok(())
+    }
+
+    /// Reads a JSON:API document: resources with their attributes and links as members.
+    fn json_api(&mut self, root: ShapeNo) -> Read<()> {
+        let document = self.world.objects_at(root, None, false);
+        self.world.at_mut(root).counts.objects += 1;
+        self.world.at_mut(root).counts.seen += 1;
+        self.world.objects[document.0 as usize].seen += 1;
+        self.json.open();
+        let mut first = true;
+        while self.json.member(first)? {
+            first = false;
+            let name = self.json.name()?;
+            if !matches!(&*name, "data" | "included" | "meta") {
+                self.json.skip()?;
+                continue;
+            }
+            let Some(member) = self.world.member(document, &name) else { continue };
+            let known = &mut self.world.objects[document.0 as usize].members[member];
+            known.present += 1;
+            let shape = known.shape;
+            if &*name == "meta" {
+                self.value(shape, 1)?;
+            } else {
+                self.resources(shape)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Reads resources, or what points at them: one, an array, or null.
+    fn resources(&mut self, shape: ShapeNo) -> Read<()> {
+        match self.json.peek()? {
+            Next::Array => {
+                let counts = &mut self.world.at_mut(shape).counts;
+                counts.seen += 1;
+                counts.arrays += 1;
+                let elements = self.world.elements_at(shape);
+                self.json.open();
+                let mut first = true;
+                while self.json.element(first)? {
+                    first = false;
+                    self.resources(elements)?;
+                }
+                Ok(())
+            }
+            Next::Object => {
+                let counts = &mut self.world.at_mut(shape).counts;
+                counts.seen += 1;
+                counts.objects += 1;
+                self.resource(shape)
+            }
+            _ => self.value(shape, 2).map(|_| ()),
+        }
+    }
+
+    fn resource(&mut self, shape: ShapeNo) -> Read<()> {
+        let told = self.told()?;
+        let objects = self.world.objects_at(shape, told.as_deref(), true);
+        self.world.objects[objects.0 as usize].seen += 1;
+        let mut cells = Vec::new();
+        self.json.open();
+        let mut first = true;
+        while self.json.member(first)? {
+            first = false;
+            let name = self.json.name()?;
+            match (&*name, self.json.peek()?) {
+                ("id", _) => {
+                    let Some(member) = self.world.member(objects, "id") else { continue };
+                    let known = &mut self.world.objects[objects.0 as usize].members[member];
+                    known.present += 1;
+                    let shape = known.shape;
+                    let cell = self.value(shape, 3)?;
+                    cells.extend(cell.map(|cell| (member as u32, cell)));
+                }
+                ("attributes", Next::Object) => {
+                    let before = self.world.shapes.len();
+                    self.members(objects, 3, &mut cells)?;
+                    // Nothing in an attribute is a row.
+                    let new = &mut self.world.shapes[before..];
+                    new.iter_mut().for_each(|shape| shape.place.plain = true);
+                }
+                ("relationships", Next::Object) => self.relationships(objects)?,
+                _ => drop(self.json.skip()?),
+            }
+        }
+        self.saw(objects, 0, cells);
+        Ok(())
+    }
+
+    fn relationships(&mut self, objects: ObjectsNo) -> Read<()> {
+        self.json.open();
+        let mut first = true;
+        while self.json.member(first)? {
+            first = false;
+            let name = self.json.name()?.into_owned();
+            if self.json.peek()? != Next::Object {
+                self.json.skip()?;
+                continue;
+            }
+            self.json.open();
+            let mut first = true;
+            while self.json.member(first)? {
+                first = false;
+                if self.json.name()? != "data" {
+                    self.json.skip()?;
+                    continue;
+                }
+                let Some(member) = self.world.member(objects, &name) else {
+                    self.json.skip()?;
+                    continue;
+                };
+                let known = &mut self.world.objects[objects.0 as usize].members[member];
+                known.present += 1;
+                known.relationship = true;
+                let shape = known.shape;
+                self.resources(shape)?;
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Where the whole of a response stands.
+pub(super) fn root(told: &str, role: &str) -> Place {
+    Place { told: told.into(), role: role.into(), ..Place::default() }
+}

@@ -1,0 +1,381 @@
+//! Writing the proposal as `backwater.toml`, with a comment at each line that says what it was
+//! seen from.
+
+use std::collections::HashSet;
+use std::fmt::Write;
+
+use super::columns::{Column, Kind, Table};
+use super::evidence::{ObjectsNo, World};
+use super::rules::Rule;
+use super::scan::Written;
+use super::things::{Thing, Things};
+use super::words::Taken;
+use crate::schema::{Names, write_part};
+
+/// Comments begin no further to the right than here.
+const COLUMN: usize = 56;
+/// So many places are named in a comment.
+const PLACES: usize = 2;
+
+/// What is proposed.
+pub(super) struct Proposed<'a> {
+    pub(super) world: &'a World,
+    pub(super) things: &'a Things,
+    pub(super) tables: &'a [Table],
+    pub(super) rules: &'a [Rule],
+    pub(super) samples: usize,
+    /// Responses that no rule could be found for, and why.
+    pub(super) left_out: &'a [String],
+    /// The most bytes that a response has.
+    pub(super) bytes: usize,
+}
+
+/// Lines with comments behind them.
+#[derive(Default)]
+struct Block(Vec<(String, String)>);
+
+impl Block {
+    fn line(&mut self, code: impl Into<String>, comment: impl Into<String>) {
+        self.0.push((code.into(), comment.into()));
+    }
+
+    fn write(&self, out: &mut String) {
+        let widths = self.0.iter().filter(|(_, comment)| !comment.is_empty());
+        let widths = widths.map(|(code, _)| code.chars().count()).filter(|width| *width <= COLUMN);
+        let column = widths.max().unwrap_or(0);
+        for (code, comment) in &self.0 {
+            out.push_str(code);
+            if !comment.is_empty() {
+                let space = column.saturating_sub(code.chars().count());
+                let _ = write!(out, "{:space$} # {}", "", one_line(comment));
+            }
+            out.push('\n');
+        }
+        out.push('\n');
+    }
+}
+
+impl Proposed<'_> {
+    pub(super) fn text(&self) -> String {
+        let mut out = String::from("# Proposed by `backwater infer` from ");
+        let plural = if self.samples == 1 { "" } else { "s" };
+        let _ = writeln!(
+            out,
+            "{} response{plural}. Each line says what it was seen from;",
+            self.samples
+        );
+        out.push_str("# what was not seen is not known, so change what you know better.\n\n");
+        if self.bytes > 1 << 30 {
+            let _ =
+                writeln!(out, "limits.bytes = {} # the longest response has as many\n", self.bytes);
+        }
+        let used = self.used();
+        let mut names: Taken = Taken::default();
+        self.things.list.iter().for_each(|thing| drop(names.take(&thing.name)));
+        self.rules.iter().for_each(|rule| {
+            rule.page.iter().for_each(|(name, _)| drop(names.take(name)));
+            rule.list.iter().for_each(|(name, ..)| drop(names.take(name)));
+        });
+        for (number, thing) in self.things.list.iter().enumerate() {
+            if used.contains(&number) {
+                self.table(thing, &self.tables[number], &mut names).write(&mut out);
+            }
+        }
+        for (name, columns) in self.rules.iter().filter_map(|rule| rule.page.as_ref()) {
+            let mut block = Block::default();
+            let head = format!("[table.{}]", key(name));
+            block.line(head, "what responses say that is no row: the last one that came");
+            block.line("one_row = true", "");
+            block.line(format!("[table.{}.fields]", key(name)), "");
+            columns.iter().for_each(|column| self.column(column, None, &mut block));
+            block.write(&mut out);
+        }
+        self.rules.iter().for_each(|rule| self.rule(rule).write(&mut out));
+        for why in self.left_out {
+            let _ = writeln!(out, "# {}", one_line(why));
+        }
+        out.truncate(out.trim_end().len());
+        out + "\n"
+    }
+
+    /// The tables that some rule leads to.
+    fn used(&self) -> HashSet<usize> {
+        let records = self.rules.iter().filter_map(|rule| rule.records.as_ref());
+        let beside = self.rules.iter().flat_map(|rule| rule.rows.iter().map(|(table, ..)| *table));
+        let mut next: Vec<usize> = records.map(|found| found.table).chain(beside).collect();
+        let mut used = HashSet::new();
+        while let Some(table) = next.pop() {
+            if used.insert(table) {
+                let kinds = self.tables[table].columns.iter().map(|column| &column.kind);
+                kinds.for_each(|kind| targets(kind, &mut next));
+            }
+        }
+        // Resources are told by their types, wherever they are included.
+        let is_resource = |thing: &Thing| self.world.objects(thing.objects[0]).resource;
+        let numbers = 0..self.things.list.len();
+        used.extend(numbers.filter(|number| is_resource(&self.things.list[*number])));
+        used
+    }
+
+    fn table(&self, thing: &Thing, table: &Table, names: &mut Taken) -> Block {
+        let mut block = Block::default();
+        let seen: usize = thing.objects.iter().map(|it| self.world.objects(*it).seen).sum();
+        let rows = thing.ids.len();
+        let told = match (seen, rows) {
+            (seen, rows) if seen > rows => format!("{}, {rows} different", objects(seen)),
+            _ => objects(seen),
+        };
+        let places = self.places(&thing.objects);
+        block.line(format!("[table.{}]", key(&thing.name)), format!("{told}: {places}"));
+        let note = if table.id.len() > 1 { &thing.note } else { "" };
+        block.line(format!("id = {}", self.id(&table.id)), note);
+        if let Some(names) = table.names {
+            let known = Names::KNOWN.iter().find(|(_, known)| *known == names);
+            let name = known.map_or("", |(name, _)| name);
+            block.line(format!("names = {}", text(name)), "how its members are named");
+        }
+        let is_resource = self.world.objects(thing.objects[0]).resource;
+        if let Some(told) = thing.told.as_ref().filter(|told| is_resource && **told != thing.name) {
+            block.line(format!("resource = {}", text(told)), "its type in JSON:API documents");
+        }
+        block.line(format!("[table.{}.fields]", key(&thing.name)), "");
+        for column in &table.columns {
+            self.column(column, Some((thing, table, names)), &mut block);
+        }
+        for why in &table.left_out {
+            block.line(format!("# left out: {}", one_line(why)), "");
+        }
+        block
+    }
+
+    fn id(&self, id: &[String]) -> String {
+        match id {
+            [only] => text(only),
+            parts => {
+                format!("[{}]", parts.iter().map(|part| text(part)).collect::<Vec<_>>().join(", "))
+            }
+        }
+    }
+
+    fn places(&self, objects: &[ObjectsNo]) -> String {
+        let mut places: Vec<&str> = Vec::new();
+        for number in objects {
+            let place = &*self.world.place(*number).told;
+            if !places.contains(&place) {
+                places.push(place);
+            }
+        }
+        let told = places.iter().take(PLACES).copied().collect::<Vec<_>>().join(", ");
+        match places.len().checked_sub(PLACES) {
+            Some(more) if more > 0 => format!("{told} and {more} more"),
+            _ => told,
+        }
+    }
+
+    fn column(&self, column: &Column, of: Option<(&Thing, &Table, &mut Taken)>, block: &mut Block) {
+        let mut options = Vec::new();
+        let names = of.as_ref().and_then(|(_, table, _)| table.names);
+        if let Some((thing, table, taken)) = of {
+            if let Kind::Many(_) = column.kind {
+                let usual = format!("{}_{}", thing.name, column.name);
+                let given = taken.take(&usual);
+                if given != usual {
+                    options.push(format!("link_table = {}", text(&given)));
+                }
+            }
+            if let Kind::OneOf(_, typename) = &column.kind {
+                let other = table.type_field(&column.name);
+                options.extend(other.map(|name| format!("type_field = {}", text(&name))));
+                options.extend(typename.then(|| "type_member = \"__typename\"".to_owned()));
+            }
+            if let Kind::Many(inner) = &column.kind
+                && let Kind::OneOf(_, true) = **inner
+            {
+                options.push("type_member = \"__typename\"".to_owned());
+            }
+            let written = names.map_or_else(|| column.name.clone(), |it| it.write(&column.name));
+            match &*column.way {
+                [] => {}
+                [member] if *member == written => {}
+                [member] if !member.is_empty() && !member.starts_with('/') => {
+                    options.push(format!("from = {}", text(member)));
+                }
+                way => options.push(format!("from = {}", text(&pointer(way)))),
+            }
+        }
+        let (kind, values) = match &column.kind {
+            Kind::Plain(kind, values) => (text(kind), values.as_slice()),
+            kind => (self.link(kind), &[][..]),
+        };
+        if !values.is_empty() {
+            let values = values.iter().map(|value| text(value)).collect::<Vec<_>>().join(", ");
+            options.insert(0, format!("values = [{values}]"));
+        }
+        let code = match &column.kind {
+            Kind::Plain(..) if options.is_empty() => kind,
+            Kind::Plain(..) => format!("{{ type = {kind}, {} }}", options.join(", ")),
+            _ => {
+                options.insert(0, kind);
+                format!("{{ {} }}", options.join(", "))
+            }
+        };
+        block.line(format!("{} = {code}", key(&column.name)), column.note.clone());
+    }
+
+    /// What a link points at: `to = "port"`.
+    fn link(&self, kind: &Kind) -> String {
+        let to = |kind: &Kind| match kind {
+            Kind::Link(to) => text(&self.things.list[*to].name),
+            Kind::OneOf(tables, _) => {
+                let named = tables.iter().map(|(told, to)| {
+                    format!("{} = {}", key(told), text(&self.things.list[*to].name))
+                });
+                format!("{{ {} }}", named.collect::<Vec<_>>().join(", "))
+            }
+            Kind::Plain(..) | Kind::Many(_) => String::new(),
+        };
+        match kind {
+            Kind::Many(inner) => format!("to_many = {}", to(inner)),
+            kind => format!("to = {}", to(kind)),
+        }
+    }
+
+    fn rule(&self, rule: &Rule) -> Block {
+        let mut block = Block::default();
+        let number = rule.samples.len();
+        let plural = if number == 1 { "" } else { "s" };
+        block.line(format!("[response.{}]", key(&rule.name)), format!("{number} response{plural}"));
+        if let Some(why) = &rule.refused {
+            block.line(
+                format!("# kept as it comes, since as rows it does not fit: {}", one_line(why)),
+                "",
+            );
+        }
+        if let Some(method) = &rule.method {
+            block.line(format!("method = {}", text(method)), "");
+        }
+        if let Some(url) = &rule.url {
+            block.line(format!("url = {}", text(url)), "");
+        }
+        let format = match rule.written {
+            Some(Written::Ndjson) => Some(("ndjson", "several values in one")),
+            Some(Written::JsonApi) => Some(("json:api", "resources with type and id")),
+            Some(Written::GraphQl) => Some(("graphql", "data, and errors or __typename")),
+            _ => None,
+        };
+        if let Some((format, why)) = format {
+            block.line(format!("format = {}", text(format)), why);
+        }
+        if let Some(found) = &rule.records {
+            let is_document = rule.written == Some(Written::JsonApi);
+            let note = match found.objects {
+                0 => String::new(),
+                1 => "1 record".to_owned(),
+                many => format!("{many} records"),
+            };
+            if !found.way.is_empty() && !is_document {
+                block.line(format!("records = {}", text(&pointer(&found.way))), note.clone());
+            }
+            if !found.record.is_empty() {
+                block.line(format!("record = {}", text(&pointer(&found.record))), "inside of each");
+            }
+            if found.keyed {
+                block.line("keyed_by_id = true", "members by their ids");
+            }
+            let shown = !found.way.is_empty() && !is_document;
+            let note = if shown { String::new() } else { note };
+            block.line(format!("table = {}", text(&self.things.list[found.table].name)), note);
+        }
+        if !rule.given.is_empty() {
+            let given = rule.given.iter().map(|(field, variable)| {
+                format!("{} = {}", key(field), text(&format!(":{variable}")))
+            });
+            let given = given.collect::<Vec<_>>().join(", ");
+            block.line(format!("fields = {{ {given} }}"), "the URL says it");
+        }
+        if let Some((name, part, is_text)) = &rule.list {
+            if *is_text {
+                block.line(format!("vars = {{ {} = \"text\" }}", key(part)), "");
+            }
+            block.line(format!("list = {}", text(name)), "the server's order, page by page");
+            block.line(format!("part = {}", text(part)), "");
+        }
+        if rule.deletes {
+            block.line("deletes = true", "a DELETE that succeeded");
+        }
+        let mut tables: Vec<usize> = Vec::new();
+        for (table, ..) in &rule.rows {
+            if tables.contains(table) {
+                continue;
+            }
+            tables.push(*table);
+            let places = rule.rows.iter().filter(|(other, ..)| other == table);
+            let pointers: Vec<String> =
+                places.clone().map(|(_, way, _)| text(&pointer(way))).collect();
+            let notes: Vec<&str> = places.map(|(.., note)| note.as_str()).collect();
+            let value = match &*pointers {
+                [only] => only.clone(),
+                several => format!("[{}]", several.join(", ")),
+            };
+            let name = key(&self.things.list[*table].name);
+            block.line(format!("beside.{name} = {value}"), notes.join(", "));
+        }
+        if let Some((name, columns)) = &rule.page {
+            block.line(format!("[response.{}.beside.{}]", key(&rule.name), key(name)), "");
+            for column in columns {
+                block.line(format!("{} = {}", key(&column.name), text(&pointer(&column.way))), "");
+            }
+        }
+        block
+    }
+}
+
+fn targets(kind: &Kind, out: &mut Vec<usize>) {
+    match kind {
+        Kind::Plain(..) => {}
+        Kind::Link(to) => out.push(*to),
+        Kind::OneOf(tables, _) => out.extend(tables.iter().map(|(_, to)| *to)),
+        Kind::Many(inner) => targets(inner, out),
+    }
+}
+
+fn objects(number: usize) -> String {
+    if number == 1 { "1 object".to_owned() } else { format!("{number} objects") }
+}
+
+fn pointer(way: &[String]) -> String {
+    let mut out = String::new();
+    for part in way {
+        let _ = write_part(&mut out, part);
+    }
+    out
+}
+
+/// A comment ends with its line.
+fn one_line(comment: &str) -> String {
+    comment.chars().map(|c| if c.is_control() { ' ' } else { c }).collect()
+}
+
+/// A key of TOML: bare, if it can be.
+fn key(name: &str) -> String {
+    let bare = |c: char| c.is_ascii_alphanumeric() || c == '_' || c == '-';
+    if !name.is_empty() && name.chars().all(bare) { name.to_owned() } else { text(name) }
+}
+
+/// A basic string of TOML.
+fn text(value: &str) -> String {
+    let mut out = String::from("\"");
+    for letter in value.chars() {
+        match letter {
+            '"' | '\\' => {
+                out.push('\\');
+                out.push(letter);
+            }
+            letter if letter.is_control() => {
+                let _ = write!(out, "\\u{:04X}", u32::from(letter));
+            }
+            letter => out.push(letter),
+        }
+    }
+    out + "\""
+}

@@ -1,0 +1,247 @@
+//! Names for what is proposed: of tables in the singular, none twice, none that SQL would need
+//! quotes for.
+
+use std::collections::HashSet;
+
+use crate::schema::Names;
+
+/// Members that hold the records of any table, and so name none.
+const GENERIC: [&str; 27] = [
+    "data",
+    "items",
+    "item",
+    "results",
+    "result",
+    "records",
+    "record",
+    "rows",
+    "row",
+    "nodes",
+    "node",
+    "edges",
+    "edge",
+    "content",
+    "contents",
+    "entries",
+    "entry",
+    "list",
+    "values",
+    "value",
+    "objects",
+    "object",
+    "docs",
+    "payload",
+    "response",
+    "collection",
+    "elements",
+];
+
+/// Members that say how something is linked, not what it is.
+const POSITIONS: [&str; 24] = [
+    "from", "to", "by", "at", "in", "on", "of", "for", "with", "self", "parent", "next", "prev",
+    "previous", "first", "last", "other", "target", "source", "origin", "start", "end", "via",
+    "about",
+];
+
+/// Words that SQL reads as its own where a table's name could stand.
+const RESERVED: [&str; 64] = [
+    "all",
+    "alter",
+    "and",
+    "any",
+    "as",
+    "between",
+    "by",
+    "case",
+    "cast",
+    "check",
+    "collate",
+    "column",
+    "commit",
+    "constraint",
+    "create",
+    "cross",
+    "current",
+    "default",
+    "delete",
+    "distinct",
+    "drop",
+    "else",
+    "end",
+    "except",
+    "exists",
+    "fetch",
+    "for",
+    "foreign",
+    "from",
+    "full",
+    "group",
+    "having",
+    "in",
+    "index",
+    "inner",
+    "insert",
+    "intersect",
+    "into",
+    "is",
+    "join",
+    "left",
+    "like",
+    "limit",
+    "natural",
+    "not",
+    "null",
+    "on",
+    "or",
+    "order",
+    "outer",
+    "primary",
+    "references",
+    "right",
+    "select",
+    "set",
+    "table",
+    "then",
+    "to",
+    "transaction",
+    "union",
+    "unique",
+    "update",
+    "using",
+    "where",
+];
+
+/// A name in lower case, its words joined by `_`; only letters, digits and `_` are left.
+pub(super) fn snake(name: &str) -> String {
+    let plain: String = name.chars().map(|c| if c.is_alphanumeric() { c } else { '_' }).collect();
+    // Capitals in a row are one word: `URL`, `homeURL`.
+    let letters: Vec<char> = plain.chars().collect();
+    let mut eased = String::new();
+    for (at, letter) in letters.iter().enumerate() {
+        let after = at > 0 && letters[at - 1].is_uppercase();
+        let before_small = letters.get(at + 1).is_some_and(|next| next.is_lowercase());
+        if letter.is_uppercase() && after && !before_small {
+            eased.extend(letter.to_lowercase());
+        } else {
+            eased.push(*letter);
+        }
+    }
+    let snake = Names::Snake.write(&eased);
+    if snake.is_empty() { "value".to_owned() } else { snake }
+}
+
+/// The name of one of many.
+pub(super) fn singular(name: &str) -> String {
+    let name = snake(name);
+    let whole = [("people", "person"), ("children", "child"), ("men", "man"), ("women", "woman")];
+    for (many, one) in whole {
+        if name == many || name.ends_with(&format!("_{many}")) {
+            return format!("{}{one}", &name[..name.len() - many.len()]);
+        }
+    }
+    let cut = |end: &str, by: &str| {
+        let stem = name.strip_suffix(end).filter(|stem| stem.len() > 1)?;
+        Some(format!("{stem}{by}"))
+    };
+    let stays =
+        ["ss", "us", "is", "news", "series", "species"].iter().any(|end| name.ends_with(end));
+    let shorter = || {
+        cut("ies", "y")
+            .or_else(|| {
+                ["ses", "xes", "zes", "ches", "shes"]
+                    .iter()
+                    .find_map(|end| cut(end, end.strip_suffix("es").unwrap_or(end)))
+            })
+            .or_else(|| cut("s", ""))
+    };
+    // "houses" is of "house", not of "hous": a consonant in front tells most of them apart.
+    if let Some(stem) = name.strip_suffix("ses")
+        && !stem.ends_with('s')
+        && stem.len() > 1
+    {
+        return format!("{stem}se").replace("statuse", "status").replace("buse", "bus");
+    }
+    if stays { name } else { shorter().unwrap_or(name) }
+}
+
+/// Whether a name says what something is.
+pub(super) fn names_a_thing(name: &str) -> bool {
+    let name = snake(name);
+    !name.is_empty() && !GENERIC.contains(&&*name) && !super::evidence::is_like_an_id(&name)
+}
+
+/// Whether a name only says how something is linked.
+pub(super) fn is_position(name: &str) -> bool {
+    POSITIONS.contains(&&*snake(name))
+}
+
+pub(super) fn is_reserved(name: &str) -> bool {
+    RESERVED.contains(&&*name.to_lowercase())
+}
+
+/// The name for a table: none that SQL reads as its own word, nor one that storage keeps for
+/// itself, also with what link tables add to it.
+pub(super) fn usable(name: &str) -> String {
+    let lower = name.to_lowercase();
+    if is_reserved(name) {
+        return format!("{name}s");
+    }
+    let kept = ["sqlite", "backwater"].into_iter().find(|kept| {
+        lower.strip_prefix(kept).is_some_and(|rest| rest.is_empty() || rest.starts_with('_'))
+    });
+    if kept.is_some() { format!("the_{name}") } else { name.to_owned() }
+}
+
+/// Names that are taken; SQL does not tell upper from lower case.
+#[derive(Default)]
+pub(super) struct Taken(HashSet<String>);
+
+impl Taken {
+    /// The name, or the first of `name_2`, `name_3`, … that is free.
+    pub(super) fn take(&mut self, name: &str) -> String {
+        let mut number = 1;
+        loop {
+            let tried = if number == 1 { name.to_owned() } else { format!("{name}_{number}") };
+            if self.0.insert(tried.to_ascii_lowercase()) {
+                return tried;
+            }
+            number += 1;
+        }
+    }
+
+    pub(super) fn is_free(&self, name: &str) -> bool {
+        !self.0.contains(&name.to_ascii_lowercase())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn one_of_many_has_its_name() {
+        let cases = [
+            ("sailings", "sailing"),
+            ("ferries", "ferry"),
+            ("boxes", "box"),
+            ("classes", "class"),
+            ("houses", "house"),
+            ("statuses", "status"),
+            ("buses", "bus"),
+            ("status", "status"),
+            ("people", "person"),
+            ("crewPeople", "crew_person"),
+            ("bookingLines", "booking_line"),
+            ("address", "address"),
+            ("s", "s"),
+            ("homeURL", "home_url"),
+            ("URLs", "url"),
+            ("ÉTÉ", "été"),
+            ("a-b c", "a_b_c"),
+            ("", "value"),
+        ];
+        for (many, one) in cases {
+            assert_eq!(singular(many), one, "{many}");
+        }
+    }
+}
