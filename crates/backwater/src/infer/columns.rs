@@ -1,7 +1,9 @@
 //! The fields of the tables that are proposed: types, links, names.
 
+use super::classes::is_surely_typed;
 use super::evidence::{Counts, Members, ObjectsNo, View, World};
-use super::things::{Identity, Thing, Things, is_surely_typed};
+use super::identity::Identity;
+use super::things::{Thing, Things};
 use super::words::{Taken, names_a_thing, singular, snake};
 use crate::schema::Names;
 
@@ -46,6 +48,7 @@ pub(super) struct Table {
     pub(super) id: Vec<String>,
     /// What was not taken, and why.
     pub(super) left_out: Vec<String>,
+    left_out_members: Vec<String>,
     taken: Taken,
 }
 
@@ -123,6 +126,7 @@ impl<'w> Deciding<'w> {
             columns: Vec::new(),
             id: Vec::new(),
             left_out: Vec::new(),
+            left_out_members: Vec::new(),
             taken: Taken::default(),
         };
         let own = thing.identity.member();
@@ -135,29 +139,23 @@ impl<'w> Deciding<'w> {
             let name = table.add(&[member.name.to_owned()], kind, note, true);
             table.id.push(name);
         }
-        if let (Identity::Key, Some(kind)) = (&thing.identity, self.ids[number]) {
-            let kind = Kind::Plain(kind.name(), Vec::new());
-            // No member may be taken for it.
-            let is_free = |name: &&str| members.iter().all(|member| snake(member.name) != **name);
-            let name = ["id", "key", "member_name"].into_iter().find(is_free).unwrap_or("own_id");
-            let id = table.given(name, kind, thing.note.clone());
-            table.id.push(id);
-        }
         for member in members.iter().filter(|member| Some(member.name) != own) {
             if table.columns.len() >= FIELDS {
-                table.left_out.push(format!("{:?} and what comes after it: too many", member.name));
+                table.leave_out(member.name, "with what comes behind it there are too many");
                 break;
             }
             self.member(member, &[], seen, Some(number), &mut table);
+        }
+        if let (Identity::Key, Some(kind)) = (&thing.identity, self.ids[number]) {
+            let kind = Kind::Plain(kind.name(), Vec::new());
+            let id = table.given("key", kind, thing.note.clone());
+            table.id.push(id);
         }
         if let Identity::InParent(_, parent) = thing.identity {
             let is_it = |column: &&Column| column.kind == Kind::Link(parent) && column.always;
             let known = table.columns.iter().find(is_it).map(|column| column.name.clone());
             let name = known.unwrap_or_else(|| {
                 let name = &self.things.list[parent].name;
-                let free = |name: &&String| members.iter().all(|it| snake(it.name) != **name);
-                let names = [name.clone(), format!("{name}_row"), format!("{name}_around")];
-                let name = names.iter().find(free).unwrap_or(name);
                 table.given(name, Kind::Link(parent), "the row around it".to_owned())
             });
             table.id.insert(0, name);
@@ -181,8 +179,7 @@ impl<'w> Deciding<'w> {
             note += &format!(", null in {}", counts.nulls);
         }
         if view.holds_unkept() {
-            let why = "half of a surrogate pair stands in it, which is no text";
-            out.left_out.push(format!("{:?}: {why}", member.name));
+            out.leave_out(member.name, "half of a surrogate pair stands in it, which is no text");
             return;
         }
         let always = member.present == seen && counts.nulls == 0;
@@ -193,7 +190,7 @@ impl<'w> Deciding<'w> {
             return;
         }
         if member.relationship {
-            out.left_out.push(format!("{:?}: never more than an empty link", member.name));
+            out.leave_out(member.name, "never more than an empty link");
             return;
         }
         if let Some(inside) = self.inside(view, &counts, way.len()) {
@@ -478,6 +475,11 @@ fn style(members: &[Members<'_>]) -> Option<Names> {
 }
 
 impl Table {
+    fn leave_out(&mut self, member: &str, why: &str) {
+        self.left_out.push(format!("{member:?}: {why}"));
+        self.left_out_members.push(member.to_owned());
+    }
+
     /// Adds a field for what stands in that place; gives its name.
     fn add(&mut self, way: &[String], kind: Kind, note: String, always: bool) -> String {
         let name = self.taken.take(&snake(&way.join("_")));
@@ -486,9 +488,18 @@ impl Table {
         name
     }
 
-    /// Adds a field that no object has.
+    /// Adds a field that no object has; gives its name, under which no member may be taken for it.
     pub(super) fn given(&mut self, name: &str, kind: Kind, note: String) -> String {
-        let name = self.taken.take(name);
+        let is_member = |name: &str| {
+            let written = self.names.map_or_else(|| name.to_owned(), |names| names.write(name));
+            let member = |column: &Column| column.way.first() == Some(&written);
+            self.columns.iter().any(member) || self.left_out_members.contains(&written)
+        };
+        let tried = ["", "_id", "_row"].iter().map(|end| format!("{name}{end}"));
+        let mut more = (2..).map(|number| format!("{name}_{number}"));
+        let free = |name: &String| self.taken.is_free(name) && !is_member(name);
+        let name = tried.into_iter().find(free).or_else(|| more.find(free));
+        let name = self.taken.take(&name.unwrap_or_default());
         let column = Column { name: name.clone(), way: Vec::new(), kind, note, always: false };
         self.columns.insert(self.id.len().min(self.columns.len()), column);
         name

@@ -125,6 +125,8 @@ pub(super) struct Place {
     pub(super) many: bool,
     /// Inside of what is taken as it comes: no object there is a row.
     pub(super) plain: bool,
+    /// Whether it is the whole answer to a request for one thing.
+    pub(super) single: bool,
 }
 
 /// The different texts of a place, as long as they are few.
@@ -273,7 +275,7 @@ impl World {
         let place = &self.at(shape).place;
         let apart = if place.parent.is_none() && !place.many { " " } else { "" };
         let told = format!("{}{apart}/*", place.told);
-        let place = Place { many: true, told: told.into(), ..place.clone() };
+        let place = Place { many: true, single: false, told: told.into(), ..place.clone() };
         let elements = self.shape(place);
         self.at_mut(shape).elements = Some(elements);
         elements
@@ -289,6 +291,7 @@ impl World {
             parent: Some(objects),
             many: false,
             plain: place.plain,
+            single: false,
         }
     }
 

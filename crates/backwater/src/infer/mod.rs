@@ -4,8 +4,10 @@
 //! a schema that says at each line why. It knows the schema's language and ingest, with which it
 //! tries what it proposes; it must not know queries or storage, and it does no I/O.
 
+mod classes;
 mod columns;
 mod evidence;
+mod identity;
 mod rules;
 mod scan;
 mod text;
@@ -232,7 +234,9 @@ impl Samples {
                 continue;
             }
             if path.roots.is_empty() {
-                path.roots.push(world.shape(root(&told(path), &role(path))));
+                let ends = matches!(path.target.segments.last(), Some(Segment::Variable));
+                let single = ends && sample.written != Written::Ndjson;
+                path.roots.push(world.shape(root(&told(path), &role(path), single)));
             }
             let document = Document { path: place, variables: variables(sample, path) };
             let text = utf8(&sample.body).unwrap_or_default();
@@ -400,7 +404,7 @@ fn check(body: &[u8], graphql: bool) -> Result<Written> {
     if crate::value::has_lone_surrogate(text) {
         // Members' names that are no texts are met only on the way.
         let mut world = World::default();
-        let place = world.shape(root("", ""));
+        let place = world.shape(root("", "", false));
         let document = Document { path: 0, variables: 0 };
         Scanner::new(&mut world, text, document).read(place, how).map_err(explain)?;
     }

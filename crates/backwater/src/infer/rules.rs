@@ -1,9 +1,10 @@
 //! The rules that are proposed: where in a response its records are, and what stands beside them.
 
+use super::classes::values_of;
 use super::columns::{Column, Deciding, IdKind, Kind, Table, of_objects, scalar};
 use super::evidence::{Counts, ObjectsNo, ShapeNo, View};
+use super::identity::Identity;
 use super::scan::Written;
-use super::things::{Identity, values_of};
 use super::urls::{Path, Segment, Template, Variable, is_version, last_word, paging};
 use super::words::{Taken, names_a_thing, singular, snake, usable};
 
@@ -259,7 +260,13 @@ impl<'w> Deciding<'w> {
         let table = self.things.only(&row.view.objects())?;
         let fits = row.present == all && there.objects == there.seen && other.is_none();
         let single = matches!(self.things.list[table].identity, Identity::Own(_));
-        (fits && single).then(|| made(table, vec![row.name.to_owned()], false, true, all))?
+        // What else is there must not be worth more than where in a list something stands.
+        let scalars = |view: &View<'_>| view.counts().scalars() + view.counts().nulls;
+        let others = members.iter().filter(|member| member.name != row.name);
+        let little = members.len() <= 3
+            && others.clone().all(|member| scalars(&member.view) == member.view.counts().seen);
+        (fits && single && little)
+            .then(|| made(table, vec![row.name.to_owned()], false, true, all))?
     }
 
     /// Makes the rule for a path; its tables may get fields that only the request says.
@@ -406,10 +413,6 @@ impl<'w> Deciding<'w> {
             Some(column) => column.name.clone(),
             None => {
                 let name = &self.things.list[to].name;
-                let members = View::members(self.world, &thing.objects);
-                if members.iter().any(|member| snake(member.name) == *name) {
-                    return;
-                }
                 let note = format!("from {} URLs", path.samples.len());
                 table.given(name, Kind::Link(to), note)
             }

@@ -402,6 +402,6 @@ impl<'w, 't> Scanner<'w, 't> {
 }
 
 /// Where the whole of a response stands.
-pub(super) fn root(told: &str, role: &str) -> Place {
-    Place { told: told.into(), role: role.into(), ..Place::default() }
+pub(super) fn root(told: &str, role: &str, single: bool) -> Place {
+    Place { told: told.into(), role: role.into(), single, ..Place::default() }
 }
