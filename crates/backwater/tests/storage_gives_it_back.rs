@@ -9,7 +9,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 
 use backwater::{
-    Batch, Cache, ErrorKind, Header, Loader, Named, Result, Schema, SqliteFile, Storage, Value,
+    Batch, Cache, ErrorKind, Header, Loader, Named, Request, Result, Schema, SqliteFile, Storage,
+    Value,
 };
 use proptest::prelude::*;
 
@@ -278,6 +279,56 @@ fn a_cache_without_a_commit_is_a_cache() {
 }
 
 /// An empty file is a place to begin; a schema may gain rules, queries and tables, and no more.
+/// Ids of several parts, links of every kind, lists with variables and without.
+#[test]
+fn every_kind_of_table_comes_back() {
+    let schema = r#"
+        table.port = { id = "code", fields = { code = "text", seats = { to_many = "seat" } } }
+        table.ship = { id = "id", fields = { id = "int" } }
+        table.seat = { id = ["ship", "no"], fields = { ship = { to = "ship" }, no = "int", of = { to = "port" } } }
+        [table.note]
+        id = "id"
+        fields = { id = "text", about = { to = ["port", "ship", "seat"] }, more = { to_many = ["port", "ship"] } }
+        [response]
+        ports = { table = "port", list = "all_ports" }
+        pages = { url = "/ports{?page}", table = "port", list = "paged", part = "page" }
+        seats = { url = "/ships/{ship}{?of}", table = "seat", fields = { ship = ":ship", of = ":of" }, list = "seat_list" }
+        notes = { table = "note", list = "all_notes" }
+    "#;
+    let (_folder, path) = folder();
+    let schema = Schema::parse("kinds.toml", schema).unwrap();
+    let told = |cache: &Cache| -> Vec<String> {
+        let snapshot = cache.snapshot();
+        let tables: Vec<String> =
+            snapshot.tables().iter().map(|table| table.name.clone()).collect();
+        let rows = tables.iter().flat_map(|table| {
+            snapshot
+                .rows(table)
+                .unwrap()
+                .map(move |row| format!("{table} {}", row.nested(2).as_str()))
+        });
+        let mut rows: Vec<String> = rows.collect();
+        rows.sort();
+        rows
+    };
+    let cache = Cache::open_with(schema, SqliteFile::new(&path)).unwrap();
+    let ingest =
+        |request: Request, body: &str| cache.commit("", |tx| tx.ingest(request, body)).unwrap();
+    ingest(
+        Request::rule("ports"),
+        r#"[{"code": "SAL", "seats": [[1, 7]]}, {"code": "NOR", "seats": []}]"#,
+    );
+    ingest(Request::get("/ports?page=2"), r#"[{"code": "EEL"}]"#);
+    ingest(Request::get("/ships/1?of=SAL"), r#"[{"no": 8}, {"no": 7}]"#);
+    let notes = r#"[{"id": "a", "about": {"type": "seat", "ship": 1, "no": 8}, "more": [{"type": "ship", "id": 1}]},
+        {"id": "b", "about": null}]"#;
+    ingest(Request::rule("notes"), notes);
+    let before = told(&cache);
+    assert_eq!(before.len(), 3 + 1 + 2 + 2 + 1 + 1 + 2 + 1 + 2 + 2, "{before:#?}");
+    drop(cache);
+    assert_eq!(told(&Cache::open(SqliteFile::new(&path)).unwrap()), before);
+}
+
 #[test]
 fn a_schema_may_grow_but_not_change() {
     let (_folder, path) = folder();

@@ -174,11 +174,53 @@ pub(super) fn values_of(world: &World, map: ObjectsNo) -> Vec<ShapeNo> {
     members.chain(objects.keyed.as_ref().map(|keyed| keyed.shape)).collect()
 }
 
+/// What kinds of objects there are, beside those that are a thing each.
+pub(super) struct Kinds<'w> {
+    pub(super) world: &'w World,
+    /// Objects whose members go by ids.
+    pub(super) maps: HashSet<ObjectsNo>,
+    /// Objects whose type says what they are.
+    typed: HashSet<ObjectsNo>,
+}
+
+impl<'w> Kinds<'w> {
+    pub(super) fn of(world: &'w World) -> Self {
+        let maps = numbers(world).filter(|objects| is_map(world, *objects)).collect();
+        let roles: HashSet<String> =
+            world.shapes.iter().map(|shape| singular(&shape.place.role)).collect();
+        let mut typed = HashSet::new();
+        for shape in &world.shapes {
+            let apart = shape.objects.iter().all(|(told, number)| {
+                let names_a_role = |told: &str| roles.contains(&singular(told));
+                is_surely_typed(world, *number) || told.as_deref().is_some_and(names_a_role)
+            });
+            typed.extend(shape.objects.iter().map(|(_, number)| *number).filter(|_| apart));
+        }
+        Self { world, maps, typed }
+    }
+
+    /// The name that objects go by: their type's, their member's, or if that says nothing, what is
+    /// around it.
+    pub(super) fn role(&self, number: ObjectsNo) -> String {
+        let objects = self.world.objects(number);
+        if let Some(told) = objects.told.as_deref().filter(|_| self.typed.contains(&number)) {
+            return told.to_owned();
+        }
+        let mut place = self.world.place(number);
+        while let Some(parent) = place.parent {
+            if names_a_thing(&place.role) && !self.maps.contains(&parent) {
+                break;
+            }
+            place = self.world.place(parent);
+        }
+        place.role.to_string()
+    }
+}
+
 /// Puts together what stands in one place, and what tells the same type.
-pub(super) fn classes<'w>(world: &'w World, maps: &HashSet<ObjectsNo>) -> Vec<Class<'w>> {
+pub(super) fn classes<'w>(kinds: &Kinds<'w>) -> Vec<Class<'w>> {
+    let world = kinds.world;
     let mut unions = Unions((0..world.objects.len()).collect());
-    let roles: HashSet<String> =
-        world.shapes.iter().map(|shape| singular(&shape.place.role)).collect();
     let mut typed: HashMap<&str, usize> = HashMap::new();
     for number in numbers(world).filter(|number| is_surely_typed(world, *number)) {
         let told = world.objects(number).told.as_deref().unwrap_or_default();
@@ -186,42 +228,26 @@ pub(super) fn classes<'w>(world: &'w World, maps: &HashSet<ObjectsNo>) -> Vec<Cl
         unions.join(first, number.0 as usize);
     }
     for shape in &world.shapes {
-        let apart = shape.objects.iter().all(|(told, number)| {
-            let names_a_role = told.as_deref().is_some_and(|told| roles.contains(&singular(told)));
-            is_surely_typed(world, *number) || names_a_role
-        });
+        let apart = shape.objects.iter().all(|(_, number)| kinds.typed.contains(number));
         for pair in shape.objects.windows(2).filter(|_| !apart) {
             unions.join(pair[0].1.0 as usize, pair[1].1.0 as usize);
         }
     }
-    for map in maps {
+    for map in &kinds.maps {
         let inside = View::new(world, values_of(world, *map)).objects();
         inside.windows(2).for_each(|pair| unions.join(pair[0].0 as usize, pair[1].0 as usize));
     }
     let sets = unions.sets().into_iter().map(|set| {
         let objects: Vec<ObjectsNo> =
             set.into_iter().map(|number| ObjectsNo(number as u32)).collect();
-        let role = singular(&role(world, maps, objects[0]));
+        let role = singular(&kinds.role(objects[0]));
         Class::new(world, objects, role)
     });
     sets.filter(|class| {
-        class.objects.iter().all(|objects| !maps.contains(objects) && !world.place(*objects).plain)
+        class
+            .objects
+            .iter()
+            .all(|objects| !kinds.maps.contains(objects) && !world.place(*objects).plain)
     })
     .collect()
-}
-
-/// The name that objects go by: their member's, or if that says nothing, what is around it.
-pub(super) fn role(world: &World, maps: &HashSet<ObjectsNo>, number: ObjectsNo) -> String {
-    let objects = world.objects(number);
-    if let Some(told) = objects.told.as_deref().filter(|_| is_surely_typed(world, number)) {
-        return told.to_owned();
-    }
-    let mut place = world.place(number);
-    while let Some(parent) = place.parent {
-        if names_a_thing(&place.role) && !maps.contains(&parent) {
-            break;
-        }
-        place = world.place(parent);
-    }
-    place.role.to_string()
 }

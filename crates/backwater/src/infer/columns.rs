@@ -129,12 +129,18 @@ impl<'w> Deciding<'w> {
             left_out_members: Vec::new(),
             taken: Taken::default(),
         };
+        // What tells the table is no news of the row.
+        let members = members.into_iter().filter(|member| member.name != "__typename");
+        let members: Vec<Members<'w>> = members.collect();
         let own = thing.identity.member();
         // The id's name is its own, whatever else is there.
         for member in members.iter().filter(|member| Some(member.name) == own) {
             let counts = member.view.counts();
             let kind = self.ids[number].unwrap_or(IdKind::of(&counts));
-            let note = format!("{}, {}", of_objects(member.present, seen), thing.note);
+            let note = match &thing.identity {
+                Identity::Own(_) => format!("{}, {}", of_objects(member.present, seen), thing.note),
+                _ => of_objects(member.present, seen),
+            };
             let kind = Kind::Plain(kind.name(), Vec::new());
             let name = table.add(&[member.name.to_owned()], kind, note, true);
             table.id.push(name);
@@ -201,7 +207,10 @@ impl<'w> Deciding<'w> {
             return;
         }
         let rows = table.map_or(0, |table| self.things.list[table].ids.len());
-        let (kind, values, said) = scalar(view, &counts, rows);
+        let (kind, values, mut said) = scalar(view, &counts, rows);
+        if self.holds_link(view) {
+            said = "rows that no link leads to, since not all here are alike".to_owned();
+        }
         let note = if said.is_empty() { note } else { format!("{note}: {said}") };
         out.add(&way, Kind::Plain(kind, values), note, always);
     }

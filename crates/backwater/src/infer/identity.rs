@@ -119,7 +119,7 @@ impl Trial {
     }
 
     fn speaks_against_over(&self) -> bool {
-        self.against_over * 2 > self.pairs_over
+        self.against_over * 4 > self.pairs_over
     }
 }
 
@@ -160,15 +160,19 @@ pub(super) fn own(class: &Class<'_>) -> Own {
     for (rank, name) in class.candidates() {
         let Some(trial) = Trial::of(class, &name) else { continue };
         let (ids, repeats) = (trial.ids.len(), seen - trial.rows.min(seen));
-        if trial.speaks_against() || rank >= AMONG {
+        if trial.speaks_against() {
             continue;
         }
-        if trial.pairs_over > 0 && trial.speaks_against_over() {
+        if trial.pairs_over > 0 && trial.speaks_against_over() && trial.twice == 0 {
             return Own::Sure(Identity::InRequest(Some(name)), trial);
+        }
+        if rank >= AMONG {
+            continue;
         }
         let is_sure = match rank {
             ..=SURE => true,
-            NAMED => ids > 1,
+            // A type by its name is a thing already.
+            NAMED => ids > 1 || class.told().is_some(),
             FOREIGN => false,
             // Only objects that come again and agree show that such a member is an id.
             _ => ids > 1 && trial.against == 0 && repeats * 2 >= ids,

@@ -169,10 +169,12 @@ impl<'w> Deciding<'w> {
             self.things.maps.contains(objects) || self.world.objects(*objects).keyed.is_some()
         });
         if counts.objects < there || there == 0 || is_map || way.len() >= DEEPEST {
-            return answer.value(way, view, present, None);
+            let rows = self.holds_rows(view).then_some("rows of several tables, or not all alike");
+            return answer.value(way, view, present, rows);
         }
         if self.things.any(&objects) {
-            return answer.value(way, view, present, Some("objects of several tables"));
+            let why = "rows of several tables, or not all alike";
+            return answer.value(way, view, present, Some(why));
         }
         let seen: usize = objects.iter().map(|objects| self.world.objects(*objects).seen).sum();
         let (known, all) = present;
@@ -308,7 +310,7 @@ impl<'w> Deciding<'w> {
             }
             let single = matches!(self.things.list[found.table].identity, Identity::Own(_));
             if single && found.record.is_empty() && !found.keyed {
-                let note = format!("{} objects", found.objects);
+                let note = of_objects(found.objects, found.objects);
                 rule.rows.push((found.table, found.way, note));
             } else {
                 let view = self.at(&path.roots, &found.way);

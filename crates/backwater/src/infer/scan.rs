@@ -1,7 +1,9 @@
 //! Reading a sample: every value is counted at its place.
 
+use std::collections::HashSet;
+
 use super::evidence::{Cell, Document, ObjectsNo, Place, Seen, ShapeNo, World};
-use crate::ingest::{Fault, JsonReader, Next, Number};
+use crate::ingest::{Fault, JsonReader, Next, Number, path_of};
 use crate::schema::whole;
 use crate::value::{Timestamp, has_lone_surrogate};
 
@@ -101,19 +103,26 @@ pub(super) struct Scanner<'w, 't> {
     document: u32,
     arrays: u32,
     array: u32,
+    /// Where a null means that the server could not tell.
+    untold: HashSet<usize>,
 }
 
 impl<'w, 't> Scanner<'w, 't> {
     pub(super) fn new(world: &'w mut World, text: &'t str, document: Document) -> Self {
         world.documents.push(document);
         let document = world.documents.len() as u32 - 1;
-        Self { world, json: JsonReader::new(text), document, arrays: 0, array: 0 }
+        let json = JsonReader::new(text);
+        Self { world, json, document, arrays: 0, array: 0, untold: HashSet::new() }
     }
 
     /// Reads all of it.
     pub(super) fn read(mut self, root: ShapeNo, written: Written) -> Read<()> {
         if written == Written::JsonApi {
             return self.json_api(root);
+        }
+        if written == Written::GraphQl {
+            self.untold = self.untold()?;
+            self.json.go(0);
         }
         self.value(root, 0)?;
         while !self.json.is_at_end() {
@@ -122,9 +131,30 @@ impl<'w, 't> Scanner<'w, 't> {
         Ok(())
     }
 
+    /// The places of nulls that the errors of a GraphQL response are about.
+    fn untold(&mut self) -> Read<HashSet<usize>> {
+        let mut untold = HashSet::new();
+        let member = |name: &str| [name.to_owned()];
+        if !self.json.descend(&member("errors"))? {
+            return Ok(untold);
+        }
+        let errors: serde_json::Value = serde_json::from_str(self.json.skip()?).unwrap_or_default();
+        for error in errors.as_array().into_iter().flatten() {
+            self.json.go(0);
+            if self.json.descend(&member("data"))? {
+                untold.extend(self.json.null_on(&path_of(error))?);
+            }
+        }
+        Ok(untold)
+    }
+
     /// Reads a value; gives what a row remembers of it.
     fn value(&mut self, shape: ShapeNo, depth: usize) -> Read<Option<Cell>> {
         let next = self.json.peek()?;
+        if next == Next::Null && self.untold.contains(&self.json.at()) {
+            self.json.word("null")?;
+            return Ok(None);
+        }
         let counts = &mut self.world.at_mut(shape).counts;
         counts.seen += 1;
         match next {

@@ -122,7 +122,9 @@ impl Proposed<'_> {
         let seen: usize = thing.objects.iter().map(|it| self.world.objects(*it).seen).sum();
         let rows = thing.ids.len();
         let told = match (seen, rows) {
-            (seen, rows) if seen > rows => format!("{}, {rows} different", objects(seen)),
+            (seen, rows) if seen > rows && table.id.len() == 1 => {
+                format!("{}, {rows} different", objects(seen))
+            }
             _ => objects(seen),
         };
         let places = self.places(&thing.objects);

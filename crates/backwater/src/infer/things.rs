@@ -5,7 +5,7 @@ use std::collections::HashSet;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::classes::{Class, Row, Unions, classes, is_map, numbers, role};
+use super::classes::{Class, Kinds, Row, Unions, classes};
 use super::evidence::{ObjectsNo, World, hash};
 use super::identity::{Identity, Own, Trial, in_map, in_parent, in_request, own};
 use super::words::{Taken, is_position, is_reserved, names_a_thing, singular, snake, usable};
@@ -85,10 +85,9 @@ fn hints(called: &Called, ids: &FxHashSet<u64>) -> Vec<String> {
 
 /// Finds the things in what was seen.
 pub(super) fn things(world: &World, called: &Called) -> Things {
-    let maps: HashSet<ObjectsNo> =
-        numbers(world).filter(|objects| is_map(world, *objects)).collect();
+    let kinds = Kinds::of(world);
     let (mut known, mut maybe, mut rest) = (Vec::new(), Vec::new(), Vec::new());
-    for class in classes(world, &maps) {
+    for class in classes(&kinds) {
         match own(&class) {
             Own::Sure(identity, trial) => known.push(Known::new(class, identity, trial)),
             Own::Maybe(candidates) => maybe.push((class, candidates)),
@@ -125,9 +124,9 @@ pub(super) fn things(world: &World, called: &Called) -> Things {
             _ => format!("{} different", ids.len()),
         };
         list.push(Thing {
-            name: name(world, &maps, &objects, told.as_deref(), &hints(called, &ids), &mut taken),
+            name: name(&kinds, &objects, told.as_deref(), &hints(called, &ids), &mut taken),
             identity,
-            roles: roles(world, &maps, &objects),
+            roles: roles(&kinds, &objects),
             ids,
             told,
             note,
@@ -137,14 +136,14 @@ pub(super) fn things(world: &World, called: &Called) -> Things {
     rest.sort_by_key(|class| class.objects[0]);
     for class in rest {
         let found = in_parent(&class, &of, &list)
-            .or_else(|| in_map(&class, &maps, &of))
+            .or_else(|| in_map(&class, &kinds.maps, &of))
             .or_else(|| in_request(&class, &of));
         let Some((identity, ids, note)) = found else { continue };
         let number = list.len();
         class.objects.iter().for_each(|objects| of[objects.0 as usize] = Some(number));
         list.push(Thing {
-            name: name(world, &maps, &class.objects, None, &hints(called, &ids), &mut taken),
-            roles: roles(world, &maps, &class.objects),
+            name: name(&kinds, &class.objects, None, &hints(called, &ids), &mut taken),
+            roles: roles(&kinds, &class.objects),
             objects: class.objects,
             identity,
             ids,
@@ -152,7 +151,7 @@ pub(super) fn things(world: &World, called: &Called) -> Things {
             note,
         });
     }
-    Things { list, of, maps }
+    Things { list, of, maps: kinds.maps }
 }
 
 /// A class of which it is not sure what tells its objects apart: the member by which the same
@@ -255,10 +254,10 @@ impl Likeness {
     }
 }
 
-fn roles(world: &World, maps: &HashSet<ObjectsNo>, objects: &[ObjectsNo]) -> Vec<String> {
+fn roles(kinds: &Kinds<'_>, objects: &[ObjectsNo]) -> Vec<String> {
     let mut roles: Vec<String> = Vec::new();
     for number in objects {
-        let role = singular(&role(world, maps, *number));
+        let role = singular(&kinds.role(*number));
         if names_a_thing(&role) && !roles.contains(&role) {
             roles.push(role);
         }
@@ -268,8 +267,7 @@ fn roles(world: &World, maps: &HashSet<ObjectsNo>, objects: &[ObjectsNo]) -> Vec
 
 /// A name for the table of some objects: how they are called where many of them stand.
 fn name(
-    world: &World,
-    maps: &HashSet<ObjectsNo>,
+    kinds: &Kinds<'_>,
     objects: &[ObjectsNo],
     told: Option<&str>,
     hints: &[String],
@@ -279,8 +277,8 @@ fn name(
         return taken.take(&usable(&singular(told)));
     }
     let scored = objects.iter().map(|number| {
-        let name = role(world, maps, *number);
-        let place = world.place(*number);
+        let name = kinds.role(*number);
+        let place = kinds.world.place(*number);
         let is_weak = is_position(&name) || !names_a_thing(&name);
         let score = match place {
             _ if is_weak => 0,
@@ -289,7 +287,7 @@ fn name(
             place if place.many || place.parent.is_none() => 3,
             _ => 1,
         };
-        (score, world.objects(*number).seen, *number, name)
+        (score, kinds.world.objects(*number).seen, *number, name)
     });
     let hinted = hints.iter().map(|name| (2, 0, objects[0], name.clone()));
     let scored = scored.chain(hinted);
@@ -298,7 +296,7 @@ fn name(
     let Some((_, _, number, name)) = best else { return taken.take("thing") };
     let mut name = singular(&name);
     if is_reserved(&name) {
-        let around = world.place(number).parent.map(|parent| singular(&role(world, maps, parent)));
+        let around = kinds.world.place(number).parent.map(|parent| singular(&kinds.role(parent)));
         name = match around.filter(|around| is_position(&name) && !around.is_empty()) {
             Some(around) => format!("{around}_{name}"),
             None => name,

@@ -36,18 +36,13 @@ impl Reader<'_, '_> {
             let Some(data) = data else {
                 return misfit(&format!("the server's error {message:?}"), "an answer");
             };
-            // An error without a path is about the whole answer.
-            let path = error.get("path").and_then(Tree::as_array).map_or(&[][..], Vec::as_slice);
-            let path = path
-                .iter()
-                .map(|part| part.as_str().map_or_else(|| part.to_string(), str::to_owned));
-            let path: Vec<String> = path.collect();
+            let path = path_of(error);
             let mut pointer = String::from("/data");
             for part in &path {
                 let _ = write_part(&mut pointer, part);
             }
             self.json.go(data);
-            if let Some(at) = self.null_on_the_way(&path)? {
+            if let Some(at) = self.json.null_on(&path)? {
                 self.untold.insert(at);
             }
             let problem = format!("the server could not tell: {message}");
@@ -56,18 +51,12 @@ impl Reader<'_, '_> {
         self.json.go(start);
         self.place(&self.reading.rule.places)
     }
+}
 
-    /// Where on a way a null stands.
-    fn null_on_the_way(&mut self, way: &[String]) -> Read<Option<usize>> {
-        let depth = self.depth;
-        let mut is_there = true;
-        for part in way {
-            if !is_there || self.json.peek()? == Next::Null {
-                break;
-            }
-            is_there = self.descend(std::slice::from_ref(part))?;
-        }
-        self.depth = depth;
-        Ok((is_there && self.json.peek()? == Next::Null).then(|| self.json.at()))
-    }
+/// Where in the data an error is about; one without a path is about the whole answer.
+pub(crate) fn path_of(error: &Tree) -> Vec<String> {
+    let path = error.get("path").and_then(Tree::as_array).map_or(&[][..], Vec::as_slice);
+    let parts =
+        path.iter().map(|part| part.as_str().map_or_else(|| part.to_string(), str::to_owned));
+    parts.collect()
 }

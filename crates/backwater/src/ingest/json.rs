@@ -417,6 +417,49 @@ impl<'de> JsonReader<'de> {
         if self.at == start { self.expected("expected a digit") } else { Ok(()) }
     }
 
+    /// Goes down to a place inside of the value that comes next, and stands in front of it; tells
+    /// whether it is there.
+    pub(crate) fn descend(&mut self, way: &[String]) -> Read<bool> {
+        for name in way {
+            let next = self.peek()?;
+            if !matches!(next, Next::Object | Next::Array) {
+                return Ok(false);
+            }
+            self.open();
+            let mut index = 0;
+            loop {
+                let is_object = next == Next::Object;
+                let first = index == 0;
+                if !(if is_object { self.member(first)? } else { self.element(first)? }) {
+                    return Ok(false);
+                }
+                let here =
+                    if is_object { *self.name()? == **name } else { index.to_string() == *name };
+                if here {
+                    break;
+                }
+                self.skip()?;
+                index += 1;
+            }
+        }
+        Ok(true)
+    }
+
+    /// Where on a way a null stands, as far as it leads.
+    pub(crate) fn null_on(&mut self, way: &[String]) -> Read<Option<usize>> {
+        let start = self.at;
+        for length in 0..=way.len() {
+            self.go(start);
+            if !self.descend(&way[..length])? {
+                return Ok(None);
+            }
+            if self.peek()? == Next::Null {
+                return Ok(Some(self.at));
+            }
+        }
+        Ok(None)
+    }
+
     /// Passes over a value; gives its text.
     pub(crate) fn skip(&mut self) -> Read<&'de str> {
         self.space();

@@ -25,6 +25,7 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{Rule, Schema};
 use crate::table::State;
 use around::Asked;
+pub(crate) use graphql::path_of;
 pub use har::{Exchange, Fate, Recording};
 pub(crate) use json::{Fault, JsonReader, Next, Number};
 use nested::Reading;

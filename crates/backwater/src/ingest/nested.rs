@@ -152,7 +152,7 @@ pub(super) struct Reader<'a, 'de> {
     pub(super) tx: &'a mut Transaction,
     pub(super) schema: &'a Schema,
     pub(super) reading: &'a Reading<'a>,
-    deepest: usize,
+    pub(super) deepest: usize,
     /// Where a failure was met, from the inside out.
     pub(super) steps: Vec<Step<'de>>,
     pub(super) depth: usize,

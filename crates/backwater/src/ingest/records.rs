@@ -3,7 +3,7 @@
 use smallvec::SmallVec;
 
 use super::building::IdParts;
-use super::json::Next;
+use super::json::{FaultKind, Next};
 use super::nested::{Around, Failure, Read, Reader, misfit};
 use super::place::{Step, pointer};
 use crate::change::{Skipped, Staged};
@@ -292,31 +292,9 @@ impl<'de> Reader<'_, 'de> {
     /// Goes down to a place inside of the value that comes next, and leaves the reader in front of
     /// it; tells whether it is there.
     pub(super) fn descend(&mut self, way: &[String]) -> Read<bool> {
-        let Some((name, rest)) = way.split_first() else { return Ok(true) };
-        let next = self.json.peek()?;
-        let mut index = 0;
-        if !matches!(next, Next::Object | Next::Array) {
-            return Ok(false);
-        }
-        self.open()?;
-        loop {
-            let here = if next == Next::Object {
-                if !self.json.member(index == 0)? {
-                    return Ok(false);
-                }
-                *self.json.name()? == **name
-            } else {
-                if !self.json.element(index == 0)? {
-                    return Ok(false);
-                }
-                index.to_string() == *name
-            };
-            if here {
-                return self.descend(rest);
-            }
-            self.json.skip()?;
-            index += 1;
-        }
+        let found = self.json.descend(way)?;
+        self.depth += way.len();
+        if self.depth > self.deepest { Ok(self.json.fault(FaultKind::Depth)?) } else { Ok(found) }
     }
 
     /// Reads a record inside of an element.

@@ -145,7 +145,8 @@ pub(crate) enum Kind {
 pub(crate) enum IdType {
     Int,
     Text,
-    /// As a JSON array, since the id has several parts.
+    /// As a JSON array, since the id has several parts; or as that of the one row that it is a link
+    /// to, in a list that no variable tells from others.
     Parts,
 }
 

@@ -504,7 +504,7 @@ fn create_table(schema: &Schema, form: &Form, number: TableNo) -> String {
         // A one-row table of which nothing persists.
         columns.push("backwater_only INTEGER".to_owned());
     }
-    if table.id.len() > 1 {
+    if table.id_type() == IdType::Parts && !table.is_one_row() {
         let parts: Vec<_> = table.id.iter().map(|id| quoted(&table.field(*id).name)).collect();
         columns.push(format!("PRIMARY KEY ({})", parts.join(", ")));
     }
