@@ -76,18 +76,21 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     let mut out = anstream::stdout();
     let mut totals = Totals::default();
     let mut misfits = Vec::new();
+    let mut done = 0;
     for file in &arguments.files {
         let (name, bytes) = (files::name(file), files::read(file)?);
         if arguments.kind == Kind::Responses && Recording::looks_like_one(&bytes) {
             let recording = Recording::parse(&bytes).map_err(|error| error.at(&name))?;
-            let errors = replay(&cache, &name, &recording, &progress, &mut totals, &mut out)?;
+            let size = bytes.len() as u64;
+            let errors = replay(&cache, &name, &recording, size, &progress, &mut totals, &mut out)?;
             misfits.extend(errors.into_iter().map(|error| error.at(&name).to_string()));
         } else {
-            let report = one(&cache, arguments, file, &bytes)?;
+            let report = one(&cache, arguments, file, &bytes, &progress)?;
             report.ingested().iter().for_each(|brought| totals.add(brought));
             progress.suspend(|| tell(&mut out, &name, &report))?;
         }
-        progress.inc(bytes.len() as u64);
+        done += bytes.len() as u64;
+        progress.set_position(done);
     }
     // Rules and queries may be new although no response brought anything.
     cache.flush()?;
@@ -99,14 +102,24 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
 }
 
 /// Commits one response or patch.
-fn one(cache: &Cache, arguments: &Arguments, file: &Path, bytes: &[u8]) -> anyhow::Result<Report> {
-    let name = files::name(file);
+fn one(
+    cache: &Cache,
+    arguments: &Arguments,
+    file: &Path,
+    bytes: &[u8],
+    progress: &ProgressBar,
+) -> anyhow::Result<Report> {
+    let (name, before) = (files::name(file), progress.position());
     let done = match arguments.kind {
         Kind::JsonPatch => cache.commit(format!("{name} applied"), |tx| tx.json_patch(bytes)),
         Kind::MergePatch => cache.commit(format!("{name} applied"), |tx| tx.merge_patch(bytes)),
         Kind::Responses => {
             let (request, how) = request(&cache.schema(), arguments, file)?;
-            cache.commit(format!("{name} ingested as {how}"), |tx| tx.ingest(request, bytes))
+            cache.commit(format!("{name} ingested as {how}"), |tx| {
+                tx.ingest_with_progress(request, bytes, |read| {
+                    progress.set_position(before + read as u64);
+                })
+            })
         }
     };
     let report = done.map_err(|error| error.at(&name))?;
@@ -146,6 +159,7 @@ fn replay(
     cache: &Cache,
     name: &str,
     recording: &Recording,
+    size: u64,
     progress: &ProgressBar,
     totals: &mut Totals,
     out: &mut impl Write,
@@ -153,6 +167,9 @@ fn replay(
     let schema = cache.schema();
     let (mut no_rule, mut ignored, mut misfits) = (Vec::new(), 0, Vec::new());
     let (before, mut lines, mut no_news) = (totals.clone(), Vec::new(), Vec::new());
+    let place = progress.position();
+    let bodies: usize = recording.exchanges().map(|exchange| exchange.body().len()).sum();
+    let mut read = 0;
     for exchange in recording.exchanges() {
         match exchange.fate(&schema) {
             Fate::NoRule => no_rule.push(exchange.label()),
@@ -171,7 +188,9 @@ fn replay(
                 Err(error) => misfits.push(error.at(exchange.label())),
             },
         }
-        progress.tick();
+        // Of the file's bytes, as many as these are of the responses'.
+        read += exchange.body().len();
+        progress.set_position(place + share(size, read, bodies));
     }
     cache.flush()?;
     let read = totals.responses - before.responses;
@@ -271,6 +290,11 @@ fn choose_rule(schema: &Schema, wanted: Option<&str>, file: &Path) -> anyhow::Re
             rules.join(", ")
         ))),
     }
+}
+
+/// The part of something that as many are of all.
+fn share(whole: u64, some: usize, all: usize) -> u64 {
+    if all == 0 { whole } else { (u128::from(whole) * some as u128 / all as u128) as u64 }
 }
 
 /// A bar for input that takes a while; it shows on a terminal only.

@@ -212,9 +212,10 @@ fn every_kind_of_bad_call_or_input_has_its_message_and_exit_code() {
     );
     ingest("latin.json").fails(1, "latin.json: byte 14 is not UTF-8");
     ingest("fleet.json").fails(1, "found no member \"sailings\"");
-    world.run("ingest --cache cache.db departures.json").fails(
+    world.write("page.json", "{}");
+    world.run("ingest --cache cache.db page.json").fails(
         2,
-        "choose one with --as, or give the --url: departures, sailing, fleet, bookings, cancelled",
+        "none of which page.json is called after; choose one with --as, or give the --url: departures, sailing,",
     );
     world.run("ingest --cache cache.db --as departure x").fails(2, "did you mean \"departures\"?");
     world
@@ -415,4 +416,56 @@ fn patches_are_applied_and_rows_are_shown_as_trees() {
     world
         .run("ingest --cache cache.db --kind json-patch merge.json")
         .fails(1, "merge.json: a JSON Patch is an array of operations");
+}
+
+/// What is proposed reads the same files with nothing edited, and finds the demo's own tables.
+#[test]
+fn a_schema_is_proposed_that_reads_the_same_files() {
+    let world = World::new();
+    let proposed = world.run("infer morning.har").says("[table.sailing]").out();
+    assert_eq!(proposed, world.run("infer morning.har").out(), "the same bytes");
+    for line in [
+        "from = { to = \"port\" } # 41 objects\n",
+        "departs_at = \"timestamp\"   # 41 objects: times, kept in UTC\n",
+        "note = \"text\"              # in 3 of 41 objects\n",
+        "url = \"/departures{?port}\"\nrecords = \"/sailings\" # 40 records\ntable = \"sailing\"\n",
+        "url = \"/sailings/{id}\"\ntable = \"sailing\"  # 1 record\n",
+        "url = \"/sailings/{sailing}/bookings\"\n",
+        "fields = { sailing = \":sailing\" } # the URL says it\n",
+        "method = \"DELETE\"\nurl = \"/bookings/{id}\"\n",
+    ] {
+        assert!(proposed.contains(line), "{line}{proposed}");
+    }
+    world.write("proposed.toml", &proposed);
+    world.run("check proposed.toml").says("nothing wrong");
+    let read = world.run("ingest --schema proposed.toml --cache proposed.db morning.har");
+    let told = read.says("11 responses, of which 9 were read by a rule").out();
+    let own = world.run("ingest --schema backwater.toml --cache own.db morning.har").out();
+    let booked =
+        |told: &str| told.lines().find(|line| line.contains("/bookings")).unwrap().to_owned();
+    assert_eq!(booked(&told), booked(&own));
+    let asked = "SELECT id, route, vessel, departs_at, delay_min FROM sailing ORDER BY id";
+    let rows =
+        |cache: &str| world.call(&["query", "--cache", cache, "--format", "csv", asked], "").out();
+    assert_eq!(rows("proposed.db"), rows("own.db"));
+
+    // Files without a URL are read by the rules that are called after them.
+    let files = "departures.json fleet.json bookings-311.json";
+    world.write(
+        "files.toml",
+        world.run(&format!("infer {files}")).says("[response.bookings]").out(),
+    );
+    world.run("check files.toml").says("nothing wrong");
+    let read = world.run(&format!("ingest --schema files.toml --cache files.db {files}"));
+    read.says("in 3 responses held 334 objects");
+
+    world.write("broken.json", "{\"sailings\": [");
+    world.run("infer departures.json broken.json").fails(
+        1,
+        "broken.json: the response: it ends in the middle of a value at line 1 column 15: is it truncated?",
+    );
+    world.run("infer nowhere.json").fails(1, "nowhere.json: it cannot be read");
+    world.run("infer --url /departures departures.json fleet.json").fails(2, "name one file");
+    world.write("empty.har", "{\"log\": {\"entries\": []}}");
+    world.run("infer empty.har").fails(1, "there is no JSON response in empty.har");
 }

@@ -159,11 +159,10 @@ impl<'w> Deciding<'w> {
         let counts = view.counts();
         let there = counts.seen - counts.nulls;
         let objects = view.objects();
-        if there > 0 && (counts.objects + counts.arrays == there) && self.holds_rows(view) {
-            if let Some(found) = self.found(view, &counts, way, present) {
-                answer.found.push(found);
-                return;
-            }
+        let may_be = there > 0 && counts.objects + counts.arrays == there && self.holds_rows(view);
+        if let Some(found) = may_be.then(|| self.found(view, &counts, way, present)).flatten() {
+            answer.found.push(found);
+            return;
         }
         let is_map = objects.iter().any(|objects| {
             self.things.maps.contains(objects) || self.world.objects(*objects).keyed.is_some()

@@ -17,6 +17,7 @@ mod repeats;
 mod request;
 mod values;
 
+use std::cell::RefCell;
 use std::collections::BTreeSet;
 
 use crate::change::{Ingested, Transaction};
@@ -62,13 +63,52 @@ impl Transaction {
         request: impl Into<Request>,
         response: impl AsRef<[u8]>,
     ) -> Result<Ingested> {
-        let (request, bytes) = (request.into(), response.as_ref());
+        self.ingest_told(request.into(), response.as_ref(), None)
+    }
+
+    /// As [`Self::ingest`], and tells now and then how many bytes of the response are read, for
+    /// somebody who waits. If records are skipped, it begins anew.
+    ///
+    /// # Errors
+    /// As [`Self::ingest`].
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", r#"
+    /// #     table.sailing = { id = "id", fields = { id = "int" } }
+    /// #     response.departures = { table = "sailing" }
+    /// # "#)?);
+    /// let response = format!("[{}{{}}]", r#"{ "id": 311 }, "#.repeat(10_000)).replace("{}", r#"{ "id": 312 }"#);
+    /// let mut read = Vec::new();
+    /// cache.commit("departures loaded", |tx| {
+    ///     tx.ingest_with_progress("departures", &response, |bytes| read.push(bytes))
+    /// })?;
+    /// assert!(read.len() > 1 && read.is_sorted() && *read.last().unwrap() <= response.len());
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn ingest_with_progress(
+        &mut self,
+        request: impl Into<Request>,
+        response: impl AsRef<[u8]>,
+        progress: impl FnMut(usize),
+    ) -> Result<Ingested> {
+        let progress = RefCell::new(progress);
+        let tell = |read| progress.borrow_mut()(read);
+        self.ingest_told(request.into(), response.as_ref(), Some(&tell))
+    }
+
+    fn ingest_told(
+        &mut self,
+        request: Request,
+        bytes: &[u8],
+        progress: Option<&dyn Fn(usize)>,
+    ) -> Result<Ingested> {
         let schema = self.schema();
         let (rule, variables) = request.resolve(&schema)?;
         // What this refers to is no row, and may stay if the response fails.
         let asked = Asked::new(self, &schema, rule, &variables)?;
         let saved = self.state.clone();
-        let read = self.read(&schema, rule, request.began, asked, &saved, bytes);
+        let read = self.read(&schema, rule, request.began, asked, &saved, bytes, progress);
         match read {
             Ok(brought) => {
                 self.ingested.push(brought.clone());
@@ -81,6 +121,7 @@ impl Transaction {
         }
     }
 
+    #[expect(clippy::too_many_arguments, reason = "it is called once, and each says one thing")]
     fn read(
         &mut self,
         schema: &Schema,
@@ -89,6 +130,7 @@ impl Transaction {
         asked: Asked<'_>,
         before: &State,
         bytes: &[u8],
+        progress: Option<&dyn Fn(usize)>,
     ) -> Result<Ingested> {
         if rule.deletes {
             return asked.delete(self, rule, bytes.len());
@@ -103,8 +145,14 @@ impl Transaction {
         let mut skip = BTreeSet::new();
         let mut skipped = Vec::new();
         let outcome = loop {
-            let reading =
-                Reading { schema, rule, given: &asked.given, skip: &skip, later: later.as_ref() };
+            let reading = Reading {
+                schema,
+                rule,
+                given: &asked.given,
+                skip: &skip,
+                later: later.as_ref(),
+                progress,
+            };
             let outcome = nested::read(self, &reading, text)?;
             if outcome.misfits.is_empty() {
                 break outcome;

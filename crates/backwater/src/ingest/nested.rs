@@ -18,6 +18,9 @@ use crate::table::Slot;
 /// A response up to this length holds too few objects to learn from.
 const SHORT: usize = 2048;
 
+/// After so many bytes somebody who waits is told how far the reading is.
+const TOLD_EVERY: usize = 1 << 16;
+
 /// How a response is read.
 pub(super) struct Reading<'a> {
     pub(super) schema: &'a Schema,
@@ -28,6 +31,8 @@ pub(super) struct Reading<'a> {
     pub(super) skip: &'a BTreeSet<usize>,
     /// What was changed since the request began.
     pub(super) later: Option<&'a Later>,
+    /// Whom to tell how many bytes are read.
+    pub(super) progress: Option<&'a dyn Fn(usize)>,
 }
 
 /// What a response held.
@@ -67,6 +72,7 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
         met: 0,
         line: None,
         untold: BTreeSet::new(),
+        tell_at: if reading.progress.is_some() { 0 } else { usize::MAX },
         outcome: Outcome {
             counts,
             records: Vec::new(),
@@ -177,6 +183,8 @@ pub(super) struct Reader<'a, 'de> {
     pub(super) line: Option<usize>,
     /// Where a null means that the server could not tell.
     pub(super) untold: BTreeSet<usize>,
+    /// Where somebody who waits is told the next time how far the reading is.
+    pub(super) tell_at: usize,
     pub(super) outcome: Outcome,
 }
 
@@ -208,6 +216,16 @@ impl<'de> Reader<'_, 'de> {
         self.json.open();
         self.depth += 1;
         if self.depth > self.deepest { Ok(self.json.fault(FaultKind::Depth)?) } else { Ok(()) }
+    }
+
+    /// Tells how far the reading is.
+    #[cold]
+    pub(super) fn tell(&mut self) {
+        let at = self.json.at();
+        if let Some(progress) = self.reading.progress {
+            progress(at);
+        }
+        self.tell_at = at + TOLD_EVERY;
     }
 
     /// Notes on the way up where a failure was met.

@@ -205,6 +205,9 @@ impl<'de> Reader<'_, 'de> {
     }
 
     fn row_beside(&mut self, table: TableNo) -> Read<()> {
+        if self.json.at() >= self.tell_at {
+            self.tell();
+        }
         self.repeats.begin_record();
         self.linked(table, None).map(|_| ())
     }
@@ -230,6 +233,9 @@ impl<'de> Reader<'_, 'de> {
     fn element(&mut self, key: Option<&str>, step: &Step<'de>) -> Read<()> {
         let (start, depth, index) = (self.json.at(), self.depth, self.met);
         self.met += 1;
+        if start >= self.tell_at {
+            self.tell();
+        }
         if self.is_untold()? {
             self.note(None);
             return Ok(self.json.word("null")?);
