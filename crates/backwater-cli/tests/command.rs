@@ -454,7 +454,7 @@ fn a_schema_is_proposed_that_reads_the_same_files() {
     );
     world.run("check files.toml").says("nothing wrong");
     let read = world.run(&format!("ingest --schema files.toml --cache files.db {files}"));
-    read.says("in 3 responses held 334 objects");
+    read.says("in 3 responses held 327 objects");
 
     world.write("broken.json", "{\"sailings\": [");
     world.run("infer departures.json broken.json").fails(
