@@ -13,7 +13,7 @@ use crate::schema::TableNo;
 use crate::table::Slot;
 
 /// How many objects are remembered at most; a later one takes the place of an earlier one.
-const PLACES: usize = 1024;
+const PLACES: usize = 4096;
 /// One place for so many bytes of the response: a short one is hardly worth it.
 const BYTES_A_PLACE: usize = 256;
 /// Objects are told apart by this many of their first bytes, where an id mostly stands.
@@ -75,11 +75,14 @@ impl<'de> Repeats<'de> {
         table: TableNo,
         text: &[u8],
     ) -> Option<(usize, Slot, &[TableNo])> {
-        let seen = self.places.get(self.place(table, text)?)?.as_ref()?;
-        let again = seen.table == table
-            && text.starts_with(seen.text)
-            && seen.epoch == epoch(&self.epochs, &seen.objects);
-        if !again {
+        let place = self.place(table, text)?;
+        let is_it = |place: &usize| {
+            let seen = self.places[*place].as_ref();
+            seen.is_some_and(|seen| seen.table == table && text.starts_with(seen.text))
+        };
+        let place = [place, place ^ 1].into_iter().find(is_it)?;
+        let seen = self.places[place].as_ref()?;
+        if seen.epoch != epoch(&self.epochs, &seen.objects) {
             return None;
         }
         self.read.extend_from_slice(&seen.objects);
@@ -95,7 +98,11 @@ impl<'de> Repeats<'de> {
         }
         let epoch = epoch(&self.epochs, objects);
         let seen = Seen { table, text, slot, objects: SmallVec::from_slice(objects), epoch };
-        self.places[place] = Some(seen);
+        // Two that ask for one place share a pair of them.
+        let last = self.places[place].replace(seen);
+        if last.as_ref().is_some_and(|last| last.table != table || last.text != text) {
+            self.places[place ^ 1] = last;
+        }
     }
 
     /// The place of an object, by its table and its first bytes.
