@@ -119,14 +119,14 @@ pub(crate) fn compare(
     slot: Slot,
 ) -> Option<Happened> {
     let (old, new) = (before.table(table), after.table(table));
-    match (old.is_row(slot), new.is_row(slot)) {
-        (false, false) => None,
-        (false, true) => Some(Happened::Inserted),
-        (true, false) => Some(Happened::Deleted),
-        (true, true) => {
+    match (old.row(slot), new.row(slot)) {
+        (None, None) => None,
+        (None, Some(_)) => Some(Happened::Inserted),
+        (Some(_), None) => Some(Happened::Deleted),
+        (Some(old), Some(new)) => {
             let fields = before.schema.table(table).field_numbers();
             let changed: FieldSet =
-                fields.filter(|field| old.cell(slot, *field) != new.cell(slot, *field)).collect();
+                fields.filter(|field| old.cell(*field) != new.cell(*field)).collect();
             (!changed.is_empty()).then_some(Happened::Updated(changed))
         }
     }

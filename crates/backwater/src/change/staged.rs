@@ -2,6 +2,8 @@
 
 use std::borrow::Cow;
 
+use smallvec::SmallVec;
+
 use crate::error::{Error, ErrorKind, Result, either};
 use crate::schema::{Field, FieldNo, TableNo};
 use crate::table::{Cell, Slot};
@@ -26,7 +28,7 @@ pub(crate) enum Staged<'a> {
 }
 
 /// A row's fields on their way into it.
-pub(crate) type StagedRow<'a> = Vec<(FieldNo, Staged<'a>)>;
+pub(crate) type StagedRow<'a> = SmallVec<[(FieldNo, Staged<'a>); 8]>;
 
 impl Staged<'_> {
     pub(crate) fn cell(&self) -> Cell<'_> {

@@ -28,6 +28,17 @@ pub(super) enum Found {
     Unknown,
 }
 
+impl Found {
+    #[inline]
+    fn of(definition: &Table, member: &Branch<Sought>) -> Self {
+        match member.only_field() {
+            None => Found::Deep,
+            Some(field) if definition.takes_as_it_comes(field) => Found::Plain(field),
+            Some(field) => Found::Field(field),
+        }
+    }
+}
+
 /// The parts of an id that are known.
 pub(super) type IdParts<'de> = SmallVec<[(FieldNo, Staged<'de>); 1]>;
 
@@ -71,9 +82,9 @@ impl<'de> Reader<'_, 'de> {
         self.open()?;
         let schema = self.schema;
         let definition = schema.table(table);
-        let mut count = 0;
+        let (mut count, mut next) = (0, 0);
         while self.json.member(count == 0)? {
-            let (found, spelled) = self.member(table, count)?;
+            let (found, spelled) = self.member(table, count, &mut next)?;
             count += 1;
             match found {
                 _ if self.is_untold()? => self.json.word("null")?,
@@ -99,39 +110,48 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// Takes a member's name: what it is, by what the member in its place was in the last object of
-    /// the table; and how it was spelled.
+    /// the table, or by the one that comes next in the schema; and how it was spelled.
     #[inline]
-    fn member(&mut self, table: TableNo, place: usize) -> Read<(Found, &'de str)> {
-        let order = &mut self.orders[table.index()];
-        if let Some((spelled, found)) = order.get(place)
+    fn member(
+        &mut self,
+        table: TableNo,
+        place: usize,
+        next: &mut usize,
+    ) -> Read<(Found, &'de str)> {
+        if let Some(order) = self.orders.get(table.index())
+            && let Some((spelled, found)) = order.get(place)
             && self.json.take(spelled)
         {
             return Ok((*found, spelled));
         }
-        let start = self.json.at();
-        let name = self.json.name()?;
-        let spelled = self.json.since(start);
-        let aliases = &self.reading.rule.aliases;
-        let alias = aliases.iter().find(|(of, alias, _)| *of == table && **alias == *name);
-        let found = match self.schema.table(table).members.get(&name) {
-            _ if alias.is_some() => {
-                alias.map_or(Found::Unknown, |(.., field)| Found::Field(*field))
+        let (schema, start) = (self.schema, self.json.at());
+        let (definition, aliases) = (schema.table(table), &self.reading.rule.aliases);
+        let expected = definition.members.spelled(*next).filter(|_| aliases.is_empty());
+        let found = match expected {
+            Some((spelled, member)) if self.json.take(spelled) => {
+                *next += 1;
+                Found::of(definition, member)
             }
-            None => Found::Unknown,
-            Some(member) => match member.only_field() {
-                None => Found::Deep,
-                Some(field) if self.schema.table(table).takes_as_it_comes(field) => {
-                    Found::Plain(field)
+            _ => {
+                let name = self.json.name()?;
+                let mut aliases = aliases.iter();
+                let alias = aliases.find(|(of, alias, _)| *of == table && **alias == *name);
+                match (alias, definition.members.entry(&name)) {
+                    (Some((.., field)), _) => Found::Field(*field),
+                    (None, None) => Found::Unknown,
+                    (None, Some((place, member))) => {
+                        *next = place + 1;
+                        Found::of(definition, member)
+                    }
                 }
-                Some(field) => Found::Field(field),
-            },
+            }
         };
-        if !self.learns {
-            return Ok((found, spelled));
-        }
-        match order.get_mut(place) {
-            Some(last) => *last = (spelled, found),
-            None => order.push((spelled, found)),
+        let spelled = self.json.since(start);
+        if let Some(order) = self.orders.get_mut(table.index()) {
+            match order.get_mut(place) {
+                Some(last) => *last = (spelled, found),
+                None => order.push((spelled, found)),
+            }
         }
         Ok((found, spelled))
     }

@@ -6,6 +6,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use smallvec::SmallVec;
+
 use super::building::{Building, Found};
 use super::json::{Fault, FaultKind, JsonReader, Next};
 use super::place::{Step, pointer};
@@ -62,11 +64,10 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
         deepest: schema.limits.depth,
         steps: Vec::new(),
         depth: 0,
-        orders: vec![Vec::new(); schema.tables.len()],
-        learns: text.len() > SHORT,
-        spare: Vec::new(),
+        orders: if text.len() > SHORT { vec![Vec::new(); schema.tables.len()] } else { Vec::new() },
+        spare: SmallVec::new(),
         repeats: Repeats::new(text.len(), schema.tables.len()),
-        around: Vec::new(),
+        around: SmallVec::new(),
         used: usize::MAX,
         beside: Vec::new(),
         met: 0,
@@ -163,16 +164,14 @@ pub(super) struct Reader<'a, 'de> {
     pub(super) steps: Vec<Step<'de>>,
     pub(super) depth: usize,
     /// For each table, the names of its last object's members as they were spelled, colon and all:
-    /// objects of one kind have them in one order.
+    /// objects of one kind have them in one order. Empty if the response is too short for that to
+    /// be worth while.
     pub(super) orders: Vec<Vec<(&'de str, Found)>>,
-    /// Whether the response is long enough for that to be worth while.
-    pub(super) learns: bool,
     /// Lists to be used again.
-    #[expect(clippy::vec_box, reason = "what is being built is handed on by its address")]
-    spare: Vec<Box<Building<'de>>>,
+    spare: SmallVec<[Box<Building<'de>>; 4]>,
     pub(super) repeats: Repeats<'de>,
     /// The objects that are being read, from the outside in.
-    pub(super) around: Vec<Around>,
+    pub(super) around: SmallVec<[Around; 4]>,
     /// The outermost of them that gave an object inside of it a part of its id.
     pub(super) used: usize,
     /// Values beside the records.

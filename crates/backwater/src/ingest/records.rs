@@ -1,6 +1,6 @@
 //! Where the records of a response are, and what stands beside them.
 
-use smallvec::SmallVec;
+use smallvec::{SmallVec, smallvec};
 
 use super::building::IdParts;
 use super::json::{FaultKind, Next};
@@ -122,7 +122,7 @@ impl<'de> Reader<'_, 'de> {
         let value = self.value(self.schema.table(table).field(field), false)?;
         match self.beside.iter_mut().find(|(known, _)| *known == table) {
             Some((_, staged)) => staged.push((field, value)),
-            None => self.beside.push((table, vec![(field, value)])),
+            None => self.beside.push((table, smallvec![(field, value)])),
         }
         Ok(())
     }

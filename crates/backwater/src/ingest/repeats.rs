@@ -38,7 +38,7 @@ pub(super) struct Repeats<'de> {
     /// How often a field of each table was overwritten.
     epochs: Vec<u64>,
     /// The tables of the objects read since the last record began.
-    read: Vec<TableNo>,
+    read: SmallVec<[TableNo; 16]>,
 }
 
 impl<'de> Repeats<'de> {
@@ -49,7 +49,7 @@ impl<'de> Repeats<'de> {
             let wanted = (bytes / BYTES_A_PLACE).next_power_of_two().min(PLACES);
             places.resize_with(wanted, || None);
         }
-        Self { places, epochs: vec![0; tables], read: Vec::new() }
+        Self { places, epochs: vec![0; tables], read: SmallVec::new() }
     }
 
     /// A new record begins: what was read before is not part of anything to come.

@@ -33,10 +33,7 @@ impl<'de> Reader<'_, 'de> {
         match (self.json.peek()?, field.kind) {
             (Next::Text, Kind::Text) => {
                 let text = self.json.text()?;
-                match checked_text(&text) {
-                    Ok(_) => Ok(Staged::Text(text)),
-                    Err(error) => Err(Failure::misfit(error.to_string())),
-                }
+                storable(text).map(Staged::Text)
             }
             (Next::Number, Kind::Int) => match self.json.number()? {
                 Number::Int(number) => Ok(Staged::Int(number)),
@@ -82,10 +79,7 @@ impl<'de> Reader<'_, 'de> {
 
     fn text(&mut self, text: Cow<'de, str>, field: &Field, is_id: bool) -> Read<Staged<'de>> {
         match field.kind {
-            Kind::Text => match checked_text(&text) {
-                Ok(_) => Ok(Staged::Text(text)),
-                Err(error) => Err(Failure::misfit(error.to_string())),
-            },
+            Kind::Text => storable(text).map(Staged::Text),
             Kind::Timestamp => match text.parse::<Timestamp>() {
                 Ok(time) => Ok(Staged::Timestamp(time)),
                 Err(_) => misfit(&format!("string {text:?}"), &self.expected(field)),
@@ -126,10 +120,7 @@ impl<'de> Reader<'_, 'de> {
         if self.json.peek()? == Next::Text {
             let text = self.json.text()?;
             return match id_type {
-                IdType::Text => match checked_text(&text) {
-                    Ok(_) => Ok(self.tx.refer(to, &[Cell::Text(&text)])),
-                    Err(error) => Err(Failure::misfit(error.to_string())),
-                },
+                IdType::Text => storable(text).map(|text| self.tx.refer(to, &[Cell::Text(&text)])),
                 IdType::Int => match whole(&text) {
                     Some(number) => Ok(self.tx.refer(to, &[Cell::Int(number)])),
                     None => misfit(&format!("string {text:?}"), "an id of type int"),
@@ -339,6 +330,18 @@ impl<'de> Reader<'_, 'de> {
             Next::Null => "null".to_owned(),
         })
     }
+}
+
+/// A text that a field can hold. Only an escape can be what it cannot: a text that is lent as it
+/// stands has none.
+#[inline]
+fn storable(text: Cow<'_, str>) -> Read<Cow<'_, str>> {
+    if let Cow::Owned(text) = &text
+        && let Err(error) = checked_text(text)
+    {
+        return Err(Failure::misfit(error.to_string()));
+    }
+    Ok(text)
 }
 
 fn told(number: Number) -> String {

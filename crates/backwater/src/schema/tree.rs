@@ -1,11 +1,21 @@
 //! Where in a response something is looked for.
 
 use super::{FieldNo, Pointer};
+use crate::value::write_json_text;
 
 /// What is looked for in a JSON value, by the way that leads there: members' names and elements'
 /// numbers.
 #[derive(Debug, PartialEq)]
-pub(crate) struct Tree<T>(Vec<(Box<str>, Branch<T>)>);
+pub(crate) struct Tree<T>(Vec<Twig<T>>);
+
+/// A way on from a place.
+#[derive(Debug, PartialEq)]
+struct Twig<T> {
+    name: Box<str>,
+    /// The name as most responses write it: in quotes, a colon behind it.
+    spelled: Box<str>,
+    branch: Branch<T>,
+}
 
 /// A place on the way: what is looked for just here, and further inside.
 #[derive(Debug, PartialEq)]
@@ -37,8 +47,7 @@ impl<T> Default for Branch<T> {
 impl<T: PartialEq> Branch<T> {
     /// Whether something is looked for here or inside.
     pub(crate) fn leads_to(&self, sought: &T) -> bool {
-        self.here.contains(sought)
-            || self.inside.0.iter().any(|(_, inside)| inside.leads_to(sought))
+        self.here.contains(sought) || self.inside.0.iter().any(|twig| twig.branch.leads_to(sought))
     }
 }
 
@@ -58,18 +67,22 @@ impl<T: Copy> Branch<T> {
 
     /// All that is looked for here and inside, at any depth.
     pub(crate) fn all(&self) -> Vec<T> {
-        let inside = self.inside.0.iter().flat_map(|(_, branch)| branch.all());
+        let inside = self.inside.0.iter().flat_map(|twig| twig.branch.all());
         self.here.iter().copied().chain(inside).collect()
     }
 }
 
 impl<T> Tree<T> {
     fn get_or_add(&mut self, name: &str) -> &mut Branch<T> {
-        let place = self.0.iter().position(|(known, _)| **known == *name).unwrap_or_else(|| {
-            self.0.push((name.into(), Branch::default()));
+        let place = self.0.iter().position(|twig| *twig.name == *name).unwrap_or_else(|| {
+            let mut spelled = String::new();
+            write_json_text(&mut spelled, name);
+            spelled.push(':');
+            let (name, spelled) = (name.into(), spelled.into());
+            self.0.push(Twig { name, spelled, branch: Branch::default() });
             self.0.len() - 1
         });
-        &mut self.0[place].1
+        &mut self.0[place].branch
     }
 
     pub(crate) fn get(&self, name: &str) -> Option<&Branch<T>> {
@@ -78,8 +91,14 @@ impl<T> Tree<T> {
 
     /// As [`Self::get`], with the place among the branches.
     pub(crate) fn entry(&self, name: &str) -> Option<(usize, &Branch<T>)> {
-        let place = self.0.iter().position(|(known, _)| **known == *name)?;
-        Some((place, &self.0[place].1))
+        let place = self.0.iter().position(|twig| *twig.name == *name)?;
+        Some((place, &self.0[place].branch))
+    }
+
+    /// The branch in a place, with its name as most responses write it.
+    #[inline]
+    pub(crate) fn spelled(&self, place: usize) -> Option<(&str, &Branch<T>)> {
+        self.0.get(place).map(|twig| (&*twig.spelled, &twig.branch))
     }
 
     pub(crate) fn is_empty(&self) -> bool {
@@ -87,7 +106,7 @@ impl<T> Tree<T> {
     }
 
     pub(crate) fn iter(&self) -> impl Iterator<Item = (&str, &Branch<T>)> {
-        self.0.iter().map(|(name, branch)| (&**name, branch))
+        self.0.iter().map(|twig| (&*twig.name, &twig.branch))
     }
 }
 
