@@ -4,7 +4,7 @@ use std::fmt;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::{self, ThreadId};
 
-use crate::change::{History, Transaction};
+use crate::change::{History, Remembered, Transaction};
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::query::{BindingNo, Engine, Published, Query, compile};
 use crate::schema::Schema;
@@ -61,6 +61,7 @@ struct Writer {
     state: Arc<State>,
     commit: u64,
     history: Arc<History>,
+    remembered: Remembered,
     storage: Option<(Outbox, Box<dyn Storage>)>,
 }
 
@@ -110,8 +111,8 @@ impl Cache {
     fn with(state: Arc<State>, commit: u64, storage: Option<(Outbox, Box<dyn Storage>)>) -> Self {
         let published = Arc::new(Published::new(state.clone(), commit));
         let engine = Engine::new(&state.schema);
-        let history = Arc::new(History::after(commit));
-        let writer = Mutex::new(Writer { engine, state, commit, history, storage });
+        let (history, remembered) = (Arc::new(History::after(commit)), Remembered::default());
+        let writer = Mutex::new(Writer { engine, state, commit, history, remembered, storage });
         Self(Arc::new(Inner { published, writer, writing: Mutex::default() }))
     }
 
@@ -151,8 +152,11 @@ impl Cache {
         write: impl FnOnce(&mut Transaction) -> Result<T>,
     ) -> Result<Report> {
         let mut writer = self.writer()?;
-        let mut tx = Transaction::new(writer.state.clone(), writer.history.clone());
+        // If the closure fails or panics, it is gone: what it holds is of a version that is no more.
+        let remembered = std::mem::take(&mut writer.remembered);
+        let mut tx = Transaction::new(writer.state.clone(), writer.history.clone(), remembered);
         write(&mut tx)?;
+        writer.remembered = std::mem::take(&mut tx.remembered);
         let done = tx.finish();
         let changes = &done.0;
         writer.commit += 1;

@@ -526,3 +526,115 @@ proptest! {
         prop_assert_eq!(snapshot.count("vessel_ports").unwrap(), ports.unwrap_or(0));
     }
 }
+
+/// What happens to two caches that must not differ.
+#[derive(Debug, Clone)]
+enum Step {
+    /// A sailing with its vessel and that one's port nested, some members missing.
+    Ingest {
+        rule: usize,
+        sailing: u8,
+        vessel: u8,
+        port: u8,
+        name: Option<u8>,
+        opened: Option<bool>,
+    },
+    /// A response that does not fit in the end.
+    Broken {
+        vessel: u8,
+        name: u8,
+    },
+    Update {
+        vessel: u8,
+        name: u8,
+    },
+    Delete {
+        port: u8,
+    },
+    /// A commit that fails after it has read something.
+    Failed {
+        vessel: u8,
+        name: u8,
+    },
+}
+
+fn step() -> impl Strategy<Value = Step> {
+    let (few, name) = (0..3_u8, 0..3_u8);
+    prop_oneof![
+        5 => (0..3_usize, few.clone(), few.clone(), few.clone(), prop::option::of(name.clone()), any::<Option<bool>>())
+            .prop_map(|(rule, sailing, vessel, port, name, opened)| Step::Ingest { rule, sailing, vessel, port, name, opened }),
+        1 => (few.clone(), name.clone()).prop_map(|(vessel, name)| Step::Broken { vessel, name }),
+        1 => (few.clone(), name.clone()).prop_map(|(vessel, name)| Step::Update { vessel, name }),
+        1 => few.clone().prop_map(|port| Step::Delete { port }),
+        1 => (few, name).prop_map(|(vessel, name)| Step::Failed { vessel, name }),
+    ]
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 400, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Short responses are read by what earlier ones held, long ones are not: it must not show.
+    #[test]
+    fn short_responses_say_what_long_ones_do(steps in prop::collection::vec(step(), 1..25)) {
+        let schema = r#"
+            table.sailing = { id = "id", fields = { id = "int", vessel = { to = "vessel", on_delete = "cascade" } } }
+            table.vessel = { id = "id", fields = { id = "int", name = "text", label = "text", home = { to = "port", on_delete = "set null" } } }
+            table.port = { id = "id", fields = { id = "int", opened = "bool" } }
+            [response]
+            plain = { table = "sailing" }
+            other = { table = "sailing", aliases = { vessel = { name = "label" } } }
+            skipping = { table = "sailing", on_error = "skip", complete = true }
+        "#;
+        let caches = [(); 2].map(|()| Cache::new(Schema::parse("s.toml", schema).unwrap()));
+        let padding = [String::new(), " ".repeat(3000)];
+        let sailing = |sailing: u8, vessel: u8, name: Option<u8>, port: Option<(u8, Option<bool>)>| {
+            let name = name.map_or(String::new(), |name| format!(r#","name":"the {name}th of them all""#));
+            let home = port.map_or(String::new(), |(port, opened)| {
+                let opened = opened.map_or(String::new(), |opened| format!(r#","opened":{opened}"#));
+                format!(r#","home":{{"id":{port}{opened}}}"#)
+            });
+            format!(r#"{{"id":{sailing},"vessel":{{"id":{vessel}{name}{home}}}}}"#)
+        };
+        for step in &steps {
+            let did = [0, 1].map(|number| {
+                let (cache, pad) = (&caches[number], &padding[number]);
+                let done = match step {
+                    Step::Ingest { rule, sailing: id, vessel, port, name, opened } => {
+                        let body = sailing(*id, *vessel, *name, Some((*port, *opened))) + pad;
+                        let rule = ["plain", "other", "skipping"][*rule];
+                        cache.commit("", |tx| tx.ingest(rule, &body))
+                    }
+                    Step::Broken { vessel, name } => {
+                        let body = format!(r#"[{},{{"id":"x"}}]{pad}"#, sailing(9, *vessel, Some(*name), None));
+                        let rule = if *name == 0 { "plain" } else { "skipping" };
+                        cache.commit("", |tx| Ok(tx.ingest(rule, &body).is_ok()))
+                    }
+                    Step::Update { vessel, name } => cache.commit("", |tx| {
+                        tx.update("vessel", i64::from(*vessel), [("name", format!("the {name}th of them all"))])
+                    }),
+                    Step::Delete { port } => cache.commit("", |tx| tx.delete("port", i64::from(*port))),
+                    Step::Failed { vessel, name } => {
+                        let body = sailing(0, *vessel, Some(*name), None) + pad;
+                        cache.commit("", |tx| {
+                            tx.ingest("plain", &body)?;
+                            tx.delete("port", 99)
+                        })
+                    }
+                };
+                let done = done.map(|report| {
+                    let told = report.ingested().iter().map(|brought| brought.tables.clone());
+                    told.collect::<Vec<_>>()
+                });
+                let snapshot = cache.snapshot();
+                let rows = ["sailing", "vessel", "port"].map(|table| {
+                    let mut rows: Vec<String> =
+                        snapshot.rows(table).unwrap().map(|row| row.nested(0).as_str().to_owned()).collect();
+                    rows.sort();
+                    rows
+                });
+                (format!("{:?}", done.map_err(|error| error.kind())), rows)
+            });
+            prop_assert_eq!(&did[0], &did[1], "{:?}", step);
+        }
+    }
+}

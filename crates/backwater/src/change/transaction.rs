@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use super::staged::{Staged, StagedRow, checked_text};
 use super::touched::Touched;
-use super::{Changes, History, Ingested};
+use super::{Changes, History, Ingested, Remembered};
 use crate::error::{Error, ErrorKind, Result, either};
 use crate::schema::{Field, FieldNo, IdType, Kind, Made, OneOf, Schema, Table, TableNo};
 use crate::table::{Cell, ONLY, Row, Slot, State, field_no};
@@ -42,6 +42,8 @@ pub struct Transaction {
     pub(super) touched: Vec<Touched>,
     pub(crate) ingested: Vec<Ingested>,
     pub(crate) history: Arc<History>,
+    /// What ingest of short responses remembers from commit to commit.
+    pub(crate) remembered: Remembered,
 }
 
 /// What merging fields into a row did.
@@ -55,10 +57,10 @@ pub(crate) struct Merged {
 }
 
 impl Transaction {
-    pub(crate) fn new(before: Arc<State>, history: Arc<History>) -> Self {
+    pub(crate) fn new(before: Arc<State>, history: Arc<History>, remembered: Remembered) -> Self {
         let state = State::clone(&before);
-        let touched = vec![Touched::default(); state.schema.tables.len()];
-        Self { before, state, touched, ingested: Vec::new(), history }
+        let touched = state.schema.tables.iter().map(|_| Touched::default()).collect();
+        Self { before, state, touched, ingested: Vec::new(), history, remembered }
     }
 
     /// Ends the transaction: what it changed, between the version it began from and its own.

@@ -18,7 +18,7 @@ mod words;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use crate::change::{History, Transaction};
+use crate::change::{History, Remembered, Transaction};
 use crate::error::{Error, ErrorKind, Result};
 use crate::ingest::{Fault, Recording, Request, utf8};
 use crate::schema::{Limits, Schema, whole};
@@ -325,7 +325,8 @@ impl Samples {
             }
         };
         let state = Arc::new(State::new(Arc::new(schema)));
-        let mut tx = Transaction::new(state, Arc::new(History::default()));
+        let history = Arc::new(History::default());
+        let mut tx = Transaction::new(state, history, Remembered::default());
         let mut failed: Vec<(String, String)> = Vec::new();
         for rule in rules {
             for number in &rule.samples {

@@ -116,6 +116,7 @@ impl Transaction {
             }
             Err(error) => {
                 self.state = saved;
+                self.remembered.forget();
                 Err(in_force(error, &rule.name))
             }
         }
@@ -159,6 +160,7 @@ impl Transaction {
             }
             // Once more without them, so that nothing of them is left.
             self.state = before.clone();
+            self.remembered.forget();
             skip.extend(outcome.misfits.keys());
             skipped.extend(outcome.misfits.into_values());
         };

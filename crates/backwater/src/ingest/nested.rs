@@ -14,7 +14,7 @@ use super::place::{Step, pointer};
 use super::repeats::Repeats;
 use crate::change::{Later, Skipped, Staged, StagedRow, Touched, Transaction};
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{FieldNo, Format, Rule, Schema, TableNo};
+use crate::schema::{FieldNo, Format, Rule, Schema, TableNo, Unknown};
 use crate::table::Slot;
 
 /// A response up to this length holds too few objects to learn from.
@@ -66,6 +66,10 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
         depth: 0,
         orders: if text.len() > SHORT { vec![Vec::new(); schema.tables.len()] } else { Vec::new() },
         spare: SmallVec::new(),
+        // An older answer is asked what is newer; an alias means something in this rule only.
+        remembers: text.len() <= SHORT
+            && reading.later.is_none()
+            && reading.rule.aliases.is_empty(),
         repeats: Repeats::new(text.len(), schema.tables.len()),
         around: SmallVec::new(),
         used: usize::MAX,
@@ -170,6 +174,8 @@ pub(super) struct Reader<'a, 'de> {
     /// Lists to be used again.
     spare: SmallVec<[Box<Building<'de>>; 4]>,
     pub(super) repeats: Repeats<'de>,
+    /// Whether objects of earlier responses are known by their text.
+    remembers: bool,
     /// The objects that are being read, from the outside in.
     pub(super) around: SmallVec<[Around; 4]>,
     /// The outermost of them that gave an object inside of it a part of its id.
@@ -253,11 +259,20 @@ impl<'de> Reader<'_, 'de> {
     /// which it tells its table.
     pub(super) fn linked(&mut self, table: TableNo, told_by: Option<&str>) -> Read<Slot> {
         let start = self.json.at();
-        if let Some((len, slot, objects)) = self.repeats.find(table, self.json.rest(start)) {
-            for table in objects {
+        // What tells the table is no unknown member here, but one elsewhere; and a null that means
+        // that the server could not tell is one elsewhere.
+        let recalls = self.untold.is_empty()
+            && (told_by.is_none() || self.schema.table(table).unknown == Unknown::Ignored);
+        if recalls && let Some((len, slot, rows)) = self.repeats.find(table, self.json.rest(start))
+        {
+            for (table, _) in rows {
                 self.outcome.counts[table.index()].objects += 1;
             }
             self.json.go(start + len);
+            return Ok(slot);
+        }
+        let recalls = recalls && self.remembers;
+        if recalls && let Some(slot) = self.recall(table, start) {
             return Ok(slot);
         }
         let (mark, used_before) = (self.repeats.mark(), self.used);
@@ -268,9 +283,27 @@ impl<'de> Reader<'_, 'de> {
         if self.used >= self.around.len() {
             let text = self.json.since(start).as_bytes();
             self.repeats.remember(table, text, slot, mark);
+            if recalls {
+                let Transaction { remembered, state, .. } = &mut *self.tx;
+                remembered.remember(state, table, text, slot, self.repeats.since(mark));
+            }
         }
         self.used = self.used.min(used_before);
         Ok(slot)
+    }
+
+    /// Passes over an object that a short response before this one held, if it still says no news.
+    fn recall(&mut self, table: TableNo, start: usize) -> Option<Slot> {
+        let text = self.json.rest(start);
+        let (len, slot, rows) = self.tx.remembered.find(&self.tx.state, table, text)?;
+        for (table, slot) in rows {
+            let counts = &mut self.outcome.counts[table.index()];
+            counts.objects += 1;
+            counts.rows += usize::from(counts.seen.insert(*slot));
+        }
+        self.repeats.met(rows);
+        self.json.go(start + len);
+        Some(slot)
     }
 
     /// Reads an object and merges it into its row.
@@ -328,7 +361,8 @@ impl<'de> Reader<'_, 'de> {
             self.tx.delete_row(table, slot).map_err(|error| Failure::misfit(error.to_string()))?;
         }
         // What else was read of the tables may not hold any more.
-        self.schema.table_numbers().for_each(|table| self.repeats.merged(table, true));
+        self.schema.table_numbers().for_each(|table| self.repeats.overwrote(table));
+        self.repeats.met(&[(table, slot)]);
         Ok(())
     }
 
@@ -345,6 +379,9 @@ impl<'de> Reader<'_, 'de> {
             counts.twice |= { fields }
                 .any(|(n, (field, _))| staged[..n].iter().any(|(other, _)| other == field));
         }
-        self.repeats.merged(table, merged.overwrote);
+        self.repeats.met(&[(table, slot)]);
+        if merged.overwrote {
+            self.repeats.overwrote(table);
+        }
     }
 }

@@ -26,8 +26,8 @@ pub(super) struct Seen<'de> {
     table: TableNo,
     text: &'de [u8],
     slot: Slot,
-    /// The objects that it is made of, itself included, by their tables.
-    objects: SmallVec<[TableNo; 4]>,
+    /// The rows of the objects that it is made of, itself included.
+    rows: SmallVec<[(TableNo, Slot); 4]>,
     /// The epochs of these tables together.
     epoch: u64,
 }
@@ -37,8 +37,8 @@ pub(super) struct Repeats<'de> {
     places: Vec<Option<Seen<'de>>>,
     /// How often a field of each table was overwritten.
     epochs: Vec<u64>,
-    /// The tables of the objects read since the last record began.
-    read: SmallVec<[TableNo; 16]>,
+    /// The rows of the objects read since the last record began.
+    read: SmallVec<[(TableNo, Slot); 16]>,
 }
 
 impl<'de> Repeats<'de> {
@@ -62,19 +62,28 @@ impl<'de> Repeats<'de> {
         self.read.len()
     }
 
-    /// An object of a table was merged.
-    pub(super) fn merged(&mut self, table: TableNo, overwrote: bool) {
-        self.read.push(table);
-        self.epochs[table.index()] += u64::from(overwrote);
+    /// The rows of the objects that were read since there were so many.
+    pub(super) fn since(&self, mark: usize) -> &[(TableNo, Slot)] {
+        &self.read[mark..]
+    }
+
+    /// Objects were read.
+    pub(super) fn met(&mut self, rows: &[(TableNo, Slot)]) {
+        self.read.extend_from_slice(rows);
+    }
+
+    /// Something in a table was overwritten.
+    pub(super) fn overwrote(&mut self, table: TableNo) {
+        self.epochs[table.index()] += 1;
     }
 
     /// The object of a table that stands at the beginning of a text, if it was read before: its
-    /// length, its slot, and the tables of all objects in it.
+    /// length, its slot, and the rows of all objects in it.
     pub(super) fn find(
         &mut self,
         table: TableNo,
         text: &[u8],
-    ) -> Option<(usize, Slot, &[TableNo])> {
+    ) -> Option<(usize, Slot, &[(TableNo, Slot)])> {
         let place = self.place(table, text)?;
         let is_it = |place: &usize| {
             let seen = self.places[*place].as_ref();
@@ -82,22 +91,22 @@ impl<'de> Repeats<'de> {
         };
         let place = [place, place ^ 1].into_iter().find(is_it)?;
         let seen = self.places[place].as_ref()?;
-        if seen.epoch != epoch(&self.epochs, &seen.objects) {
+        if seen.epoch != epoch(&self.epochs, &seen.rows) {
             return None;
         }
-        self.read.extend_from_slice(&seen.objects);
-        Some((seen.text.len(), seen.slot, &seen.objects))
+        self.read.extend_from_slice(&seen.rows);
+        Some((seen.text.len(), seen.slot, &seen.rows))
     }
 
     /// Remembers an object that was read since `mark`.
     pub(super) fn remember(&mut self, table: TableNo, text: &'de [u8], slot: Slot, mark: usize) {
-        let objects = &self.read[mark..];
+        let rows = &self.read[mark..];
         let Some(place) = self.place(table, text) else { return };
-        if objects.len() > MOST || text.len() < START {
+        if rows.len() > MOST || text.len() < START {
             return;
         }
-        let epoch = epoch(&self.epochs, objects);
-        let seen = Seen { table, text, slot, objects: SmallVec::from_slice(objects), epoch };
+        let epoch = epoch(&self.epochs, rows);
+        let seen = Seen { table, text, slot, rows: SmallVec::from_slice(rows), epoch };
         // Two that ask for one place share a pair of them.
         let last = self.places[place].replace(seen);
         if last.as_ref().is_some_and(|last| last.table != table || last.text != text) {
@@ -107,14 +116,14 @@ impl<'de> Repeats<'de> {
 
     /// The place of an object, by its table and its first bytes.
     fn place(&self, table: TableNo, text: &[u8]) -> Option<usize> {
+        let last = self.places.len().checked_sub(1)?;
         let mut hasher = FxHasher::default();
         hasher.write_u32(table.0);
         hasher.write(&text[..text.len().min(START)]);
-        let last = self.places.len().checked_sub(1)?;
         Some((hasher.finish() >> 20) as usize & last)
     }
 }
 
-fn epoch(epochs: &[u64], objects: &[TableNo]) -> u64 {
-    objects.iter().map(|table| epochs[table.index()]).sum()
+fn epoch(epochs: &[u64], rows: &[(TableNo, Slot)]) -> u64 {
+    rows.iter().map(|(table, _)| epochs[table.index()]).sum()
 }

@@ -86,6 +86,8 @@ pub(crate) struct Table {
     freed: Vec<Slot>,
     /// Whether links may point here, so that a deleted row's slot must be kept for its id.
     is_target: bool,
+    /// How often a row was written to, made or deleted.
+    writes: u64,
 }
 
 /// The cells of one row.
@@ -323,6 +325,7 @@ impl Table {
             free_len: 0,
             freed: Vec::new(),
             is_target: schema.tables.iter().any(points_here),
+            writes: 0,
         };
         if definition.is_one_row() {
             let only = table.new_slot();
@@ -334,6 +337,11 @@ impl Table {
     /// How many rows there are.
     pub(crate) fn rows(&self) -> u32 {
         self.rows
+    }
+
+    /// How often a row of this version and of those before it was written to, made or deleted.
+    pub(crate) fn writes(&self) -> u64 {
+        self.writes
     }
 
     pub(crate) fn is_one_row(&self) -> bool {
@@ -435,6 +443,7 @@ impl Table {
     /// Puts a row without any field but its id into a slot that has none.
     pub(crate) fn insert(&mut self, slot: Slot) {
         debug_assert!(!self.is_row(slot));
+        self.writes += 1;
         self.chunks.get_mut(index(slot)).set_row(offset(slot), true);
         self.rows += 1;
         if !self.chains.is_empty() {
@@ -445,6 +454,7 @@ impl Table {
     /// Takes a row out of its slot.
     pub(crate) fn delete(&mut self, slot: Slot) {
         debug_assert!(self.is_row(slot));
+        self.writes += 1;
         if !self.chains.is_empty() {
             self.unchain(slot, |_| true);
         }
@@ -490,6 +500,7 @@ impl Table {
         cells: impl Iterator<Item = (FieldNo, Cell<'c>)> + Clone,
         as_row: bool,
     ) {
+        self.writes += 1;
         let was_row = self.is_row(slot);
         let chained = !self.chains.is_empty();
         // A new row enters all of its chains; one that was there moves in those that are written.

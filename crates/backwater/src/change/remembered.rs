@@ -1,0 +1,93 @@
+//! Objects that short responses held lately, by their text.
+//!
+//! A live change brings a row with all that is nested in it, and what is nested is mostly as it was.
+//! Where the text of such an object comes again, and no row of its tables was written to since,
+//! merging it would change nothing.
+
+use std::hash::Hasher;
+
+use rustc_hash::FxHasher;
+use smallvec::SmallVec;
+
+use crate::schema::TableNo;
+use crate::table::{Slot, State};
+
+/// How many objects are remembered at most; a later one takes the place of an earlier one.
+const PLACES: usize = 1024;
+/// A longer object is not remembered.
+const LONGEST: usize = 512;
+/// Objects are told apart by this many of their first bytes, where an id mostly stands.
+const START: usize = 24;
+
+/// The rows of an object and of those inside of it.
+pub(crate) type Rows = SmallVec<[(TableNo, Slot); 4]>;
+
+/// Objects by their text, valid for the version of the tables that comes out of a commit.
+#[derive(Default)]
+pub(crate) struct Remembered(Vec<Option<Known>>);
+
+struct Known {
+    table: TableNo,
+    text: Box<[u8]>,
+    slot: Slot,
+    rows: Rows,
+    /// How often the tables of these rows had been written to.
+    writes: u64,
+}
+
+impl Remembered {
+    /// The object of a table that stands at the beginning of a text, if it is known: its length,
+    /// its slot, and all rows in it.
+    pub(crate) fn find(
+        &self,
+        state: &State,
+        table: TableNo,
+        text: &[u8],
+    ) -> Option<(usize, Slot, &Rows)> {
+        if self.0.is_empty() {
+            return None;
+        }
+        let known = self.0[place(table, text)].as_ref()?;
+        let is_it = known.table == table
+            && text.starts_with(&known.text)
+            && known.writes == writes(state, &known.rows);
+        is_it.then_some((known.text.len(), known.slot, &known.rows))
+    }
+
+    /// Remembers an object that was merged just now.
+    pub(crate) fn remember(
+        &mut self,
+        state: &State,
+        table: TableNo,
+        text: &[u8],
+        slot: Slot,
+        rows: &[(TableNo, Slot)],
+    ) {
+        // The entries of a to-many link are rows of their own, which others may write to.
+        let has_entries = |(table, _): &(TableNo, Slot)| state.schema.table(*table).asks.links;
+        if text.len() < START || text.len() > LONGEST || rows.iter().any(has_entries) {
+            return;
+        }
+        if self.0.is_empty() {
+            self.0.resize_with(PLACES, || None);
+        }
+        let (rows, writes) = (Rows::from_slice(rows), writes(state, rows));
+        self.0[place(table, text)] = Some(Known { table, text: text.into(), slot, rows, writes });
+    }
+
+    /// Forgets all: what was remembered is not the version that goes on.
+    pub(crate) fn forget(&mut self) {
+        self.0.clear();
+    }
+}
+
+fn place(table: TableNo, text: &[u8]) -> usize {
+    let mut hasher = FxHasher::default();
+    hasher.write_u32(table.0);
+    hasher.write(&text[..text.len().min(START)]);
+    (hasher.finish() >> 20) as usize % PLACES
+}
+
+fn writes(state: &State, rows: &[(TableNo, Slot)]) -> u64 {
+    rows.iter().map(|(table, _)| state.table(*table).writes()).sum()
+}
