@@ -579,7 +579,7 @@ proptest! {
         let schema = r#"
             table.sailing = { id = "id", fields = { id = "int", vessel = { to = "vessel", on_delete = "cascade" } } }
             table.vessel = { id = "id", fields = { id = "int", name = "text", label = "text", home = { to = "port", on_delete = "set null" } } }
-            table.port = { id = "id", fields = { id = "int", opened = "bool" } }
+            table.port = { id = "id", fields = { id = "int", opened = "bool", kind = "text" } }
             [response]
             plain = { table = "sailing" }
             other = { table = "sailing", aliases = { vessel = { name = "label" } } }
@@ -591,7 +591,7 @@ proptest! {
             let name = name.map_or(String::new(), |name| format!(r#","name":"the {name}th of them all""#));
             let home = port.map_or(String::new(), |(port, opened)| {
                 let opened = opened.map_or(String::new(), |opened| format!(r#","opened":{opened}"#));
-                format!(r#","home":{{"id":{port}{opened}}}"#)
+                format!(r#","home":{{"id":{port}{opened},"kind":"of the islands"}}"#)
             });
             format!(r#"{{"id":{sailing},"vessel":{{"id":{vessel}{name}{home}}}}}"#)
         };
