@@ -116,9 +116,13 @@ fn one(
         Kind::Responses => {
             let (request, how) = request(&cache.schema(), arguments, file)?;
             cache.commit(format!("{name} ingested as {how}"), |tx| {
-                tx.ingest_with_progress(request, bytes, |read| {
+                progress.set_message("read");
+                let brought = tx.ingest_with_progress(request, bytes, |read| {
                     progress.set_position(before + read as u64);
-                })
+                });
+                progress.set_position(before + bytes.len() as u64);
+                progress.set_message("read, writing the file");
+                brought
             })
         }
     };
@@ -305,7 +309,7 @@ fn progress(files: &[PathBuf]) -> ProgressBar {
     if total < WORTH_IT {
         return ProgressBar::hidden();
     }
-    let style = ProgressStyle::with_template("{bar:40} {bytes} of {total_bytes}");
+    let style = ProgressStyle::with_template("{bar:40} {bytes} of {total_bytes} {msg}");
     ProgressBar::new(total).with_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()))
 }
 
@@ -365,7 +369,8 @@ fn tell_totals(out: &mut impl Write, cache: &Cache, totals: &Totals) -> anyhow::
     )?;
     let news = [(totals.inserted, "new"), (totals.updated, "changed"), (totals.deleted, "deleted")];
     let news = news.iter().filter(|(number, _)| *number > 0);
-    let news: Vec<String> = news.map(|(number, what)| format!("{number} {what}")).collect();
+    let news: Vec<String> =
+        news.map(|(number, what)| format!("{} {what}", grouped(*number))).collect();
     writeln!(
         out,
         "  Rows: {}; {} in the cache now.",

@@ -273,7 +273,7 @@ impl World {
             return elements;
         }
         let place = &self.at(shape).place;
-        let apart = if place.parent.is_none() && !place.many { " " } else { "" };
+        let apart = if place.parent.is_none() && !place.many { " at " } else { "" };
         let told = format!("{}{apart}/*", place.told);
         let place = Place { many: true, single: false, told: told.into(), ..place.clone() };
         let elements = self.shape(place);
@@ -284,7 +284,7 @@ impl World {
     fn inside(&self, objects: ObjectsNo, role: &str, told: &str) -> Place {
         let place = self.place(objects);
         // The way inside of a response stands apart from what the response is called.
-        let apart = if place.parent.is_none() && !place.many { " " } else { "" };
+        let apart = if place.parent.is_none() && !place.many { " at " } else { "" };
         Place {
             role: role.into(),
             told: format!("{}{apart}/{told}", place.told).into(),

@@ -45,13 +45,13 @@ use words::{Taken, singular, snake};
 ///
 /// let proposal = samples.propose();
 /// assert!(proposal.text().contains(r#"
-/// [table.sailing]                # 2 objects: GET /departures/sailings/*
+/// [table.sailing]            # 2 objects: GET /departures at /sailings/*
 /// id = "id"
-/// names = "camelCase"            # how its members are named
+/// names = "camelCase"        # how its members are named
 /// [table.sailing.fields]
-/// id = "int"                     # 2 objects: 2 different in 2 objects
-/// departs_at = "timestamp"       # 2 objects, null in 1: times, kept in UTC
-/// vessel = { to = "vessel" }     # 2 objects
+/// id = "int"                 # 2 objects, 2 different
+/// departs_at = "timestamp"   # 2 objects, null in 1: times, kept in UTC
+/// vessel = { to = "vessel" } # 2 objects
 /// "#), "{}", proposal.text());
 ///
 /// // What is proposed reads the samples as it stands.
@@ -119,7 +119,7 @@ impl Samples {
     /// }] } }"#)?;
     /// let mut samples = Samples::new();
     /// let problems = samples.add_recording(&recording);
-    /// assert!(problems[0].to_string().starts_with("GET /ports: it ends in the middle of a value"));
+    /// assert!(problems[0].to_string().starts_with("GET /ports: the response: it ends in the middle"));
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn add_recording(&mut self, recording: &Recording) -> Vec<Error> {

@@ -120,7 +120,7 @@ pub(super) fn things(world: &World, called: &Called) -> Things {
             Identity::InRequest(_) => {
                 format!("the same id in other answers is another thing, {over} times")
             }
-            _ if ids.len() < 2 => "thin, but what it is called says it".to_owned(),
+            _ if ids.len() < 2 => "only one id, but its name says that it is one".to_owned(),
             _ => format!("{} different", ids.len()),
         };
         list.push(Thing {
