@@ -18,7 +18,7 @@ pub use changes::{Change, ChangeKind, FieldChange};
 pub(crate) use changes::{Changes, FieldSet, Happened, compare};
 pub(crate) use history::{History, Later};
 pub use ingested::{Ingested, IngestedTable, Skipped, Totals};
-pub(crate) use remembered::Remembered;
+pub(crate) use remembered::{Remembered, RowAt};
 pub(crate) use staged::{Staged, StagedRow, checked_text};
 pub(crate) use touched::Touched;
 pub use transaction::Transaction;

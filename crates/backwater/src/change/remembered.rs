@@ -19,8 +19,10 @@ const LONGEST: usize = 512;
 /// Objects are told apart by this many of their first bytes, where an id mostly stands.
 const START: usize = 24;
 
+/// A row, by its table.
+pub(crate) type RowAt = (TableNo, Slot);
 /// The rows of an object and of those inside of it.
-pub(crate) type Rows = SmallVec<[(TableNo, Slot); 4]>;
+pub(crate) type Rows = SmallVec<[RowAt; 4]>;
 
 /// Objects by their text, valid for the version of the tables that comes out of a commit.
 #[derive(Default)]
@@ -61,10 +63,10 @@ impl Remembered {
         table: TableNo,
         text: &[u8],
         slot: Slot,
-        rows: &[(TableNo, Slot)],
+        rows: &[RowAt],
     ) {
         // The entries of a to-many link are rows of their own, which others may write to.
-        let has_entries = |(table, _): &(TableNo, Slot)| state.schema.table(*table).asks.links;
+        let has_entries = |(table, _): &RowAt| state.schema.table(*table).asks.links;
         if text.len() < START || text.len() > LONGEST || rows.iter().any(has_entries) {
             return;
         }
@@ -88,6 +90,6 @@ fn place(table: TableNo, text: &[u8]) -> usize {
     (hasher.finish() >> 20) as usize % PLACES
 }
 
-fn writes(state: &State, rows: &[(TableNo, Slot)]) -> u64 {
+fn writes(state: &State, rows: &[RowAt]) -> u64 {
     rows.iter().map(|(table, _)| state.table(*table).writes()).sum()
 }

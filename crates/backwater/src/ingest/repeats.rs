@@ -9,6 +9,7 @@ use std::hash::Hasher;
 use rustc_hash::FxHasher;
 use smallvec::SmallVec;
 
+use crate::change::RowAt;
 use crate::schema::TableNo;
 use crate::table::Slot;
 
@@ -27,7 +28,7 @@ pub(super) struct Seen<'de> {
     text: &'de [u8],
     slot: Slot,
     /// The rows of the objects that it is made of, itself included.
-    rows: SmallVec<[(TableNo, Slot); 4]>,
+    rows: SmallVec<[RowAt; 4]>,
     /// The epochs of these tables together.
     epoch: u64,
 }
@@ -38,7 +39,7 @@ pub(super) struct Repeats<'de> {
     /// How often a field of each table was overwritten.
     epochs: Vec<u64>,
     /// The rows of the objects read since the last record began.
-    read: SmallVec<[(TableNo, Slot); 16]>,
+    read: SmallVec<[RowAt; 16]>,
 }
 
 impl<'de> Repeats<'de> {
@@ -63,12 +64,12 @@ impl<'de> Repeats<'de> {
     }
 
     /// The rows of the objects that were read since there were so many.
-    pub(super) fn since(&self, mark: usize) -> &[(TableNo, Slot)] {
+    pub(super) fn since(&self, mark: usize) -> &[RowAt] {
         &self.read[mark..]
     }
 
     /// Objects were read.
-    pub(super) fn met(&mut self, rows: &[(TableNo, Slot)]) {
+    pub(super) fn met(&mut self, rows: &[RowAt]) {
         self.read.extend_from_slice(rows);
     }
 
@@ -79,11 +80,7 @@ impl<'de> Repeats<'de> {
 
     /// The object of a table that stands at the beginning of a text, if it was read before: its
     /// length, its slot, and the rows of all objects in it.
-    pub(super) fn find(
-        &mut self,
-        table: TableNo,
-        text: &[u8],
-    ) -> Option<(usize, Slot, &[(TableNo, Slot)])> {
+    pub(super) fn find(&mut self, table: TableNo, text: &[u8]) -> Option<(usize, Slot, &[RowAt])> {
         let place = self.place(table, text)?;
         let is_it = |place: &usize| {
             let seen = self.places[*place].as_ref();
@@ -124,6 +121,6 @@ impl<'de> Repeats<'de> {
     }
 }
 
-fn epoch(epochs: &[u64], rows: &[(TableNo, Slot)]) -> u64 {
+fn epoch(epochs: &[u64], rows: &[RowAt]) -> u64 {
     rows.iter().map(|(table, _)| epochs[table.index()]).sum()
 }
