@@ -1,7 +1,7 @@
 //! What must hold for any input at all. The fuzz targets and a bounded test share it.
 #![allow(dead_code, reason = "each target takes its part")]
 
-use backwater::{Cache, ErrorKind, Request, Schema};
+use backwater::{Cache, ErrorKind, Request, Samples, Schema};
 
 /// A schema with a bit of everything.
 pub(crate) const SCHEMA: &str = r#"
@@ -74,6 +74,21 @@ pub(crate) fn ingest(data: &[u8]) {
         }
         attempt(&cache, |tx| tx.json_patch(data));
         attempt(&cache, |tx| tx.merge_patch(data));
+    }
+}
+
+/// Proposes a schema from the bytes: it is right, and reads them, if they can be read at all.
+pub(crate) fn infer(data: &[u8]) {
+    let mut samples = Samples::new();
+    if samples.add("any", data).is_err() {
+        assert_eq!(samples.len(), 0);
+        return;
+    }
+    let proposal = samples.propose();
+    let schema = Schema::parse("fuzz.toml", proposal.text()).expect("a schema that is right");
+    if schema.rule_names().next().is_some() {
+        let cache = Cache::new(schema);
+        cache.commit("proposed", |tx| tx.ingest("any", data)).expect("what was proposed for it");
     }
 }
 

@@ -67,6 +67,8 @@ proptest! {
     ) {
         properties::ingest(changed(which, &edits).as_bytes());
         properties::ingest(&noise);
+        properties::infer(changed(which, &edits).as_bytes());
+        properties::infer(&noise);
     }
 
     #[test]
@@ -80,7 +82,10 @@ proptest! {
 #[test]
 fn every_truncation_is_taken_or_refused_whole() {
     for response in properties::RESPONSES {
-        (0..response.len()).for_each(|end| properties::ingest(&response.as_bytes()[..end]));
+        for end in 0..response.len() {
+            properties::ingest(&response.as_bytes()[..end]);
+            properties::infer(&response.as_bytes()[..end]);
+        }
     }
 }
 
@@ -92,6 +97,8 @@ fn the_large_and_the_deep_are_read_or_refused() {
     // What nobody wants may be of any depth, and so may a json value.
     let deep = format!("{}1{}", "[".repeat(100_000), "]".repeat(100_000));
     read(&format!(r#"{{"id": "deep", "j": {deep}, "x": {deep}}}"#)).unwrap();
+    properties::infer(deep.as_bytes());
+    properties::infer(format!("{}1{}", "{\"a\":".repeat(100_000), "}".repeat(100_000)).as_bytes());
     let row = cache.snapshot().get("t", "deep").unwrap().unwrap().get("j").unwrap();
     assert!(matches!(row, Some(Value::Json(json)) if json.as_str() == deep));
     assert!(

@@ -137,10 +137,7 @@ impl<'w> Deciding<'w> {
         for member in members.iter().filter(|member| Some(member.name) == own) {
             let counts = member.view.counts();
             let kind = self.ids[number].unwrap_or(IdKind::of(&counts));
-            let note = match &thing.identity {
-                Identity::Own(_) => format!("{}, {}", of_objects(member.present, seen), thing.note),
-                _ => of_objects(member.present, seen),
-            };
+            let note = of_objects(member.present, seen);
             let kind = Kind::Plain(kind.name(), Vec::new());
             let name = table.add(&[member.name.to_owned()], kind, note, true);
             table.id.push(name);

@@ -46,10 +46,10 @@ use words::{Taken, singular, snake};
 /// let proposal = samples.propose();
 /// assert!(proposal.text().contains(r#"
 /// [table.sailing]            # 2 objects: GET /departures at /sailings/*
-/// id = "id"
+/// id = "id"                  # 2 different values
 /// names = "camelCase"        # how its members are named
 /// [table.sailing.fields]
-/// id = "int"                 # 2 objects, 2 different
+/// id = "int"                 # 2 objects
 /// departs_at = "timestamp"   # 2 objects, null in 1: times, kept in UTC
 /// vessel = { to = "vessel" } # 2 objects
 /// "#), "{}", proposal.text());
@@ -295,6 +295,7 @@ impl Samples {
                         name: rule.name,
                         method: rule.method,
                         url: rule.url,
+                        urls: rule.urls,
                         samples: rule.samples,
                         ..Rule::default()
                     };

@@ -19,6 +19,8 @@ pub(super) struct Rule {
     pub(super) name: String,
     pub(super) method: Option<String>,
     pub(super) url: Option<String>,
+    /// How many URLs that was seen from.
+    pub(super) urls: String,
     pub(super) written: Option<Written>,
     pub(super) records: Option<Found>,
     /// Rows of other tables, and where they are.
@@ -298,6 +300,7 @@ impl<'w> Deciding<'w> {
         let mut rule = Rule {
             method: Some(path.target.method.clone()).filter(|method| method != "GET"),
             url: template.as_ref().map(|template| template.text.clone()),
+            urls: urls_told(path),
             written: Some(written),
             samples: path.samples.clone(),
             name,
@@ -494,6 +497,7 @@ impl<'w> Deciding<'w> {
             name,
             method: Some("DELETE".to_owned()),
             url: Some(template.text),
+            urls: urls_told(path),
             records: Some(found),
             given: vec![(id.clone(), variable)],
             deletes: true,
@@ -523,6 +527,12 @@ fn plain(values: &[String]) -> Kind {
     let whole =
         !values.is_empty() && values.iter().all(|text| crate::schema::whole(text).is_some());
     Kind::Plain(if whole { "int" } else { "text" }, Vec::new())
+}
+
+/// What a template was seen from.
+fn urls_told(path: &Path) -> String {
+    let number = path.samples.len();
+    format!("from {number} request{}", if number == 1 { "" } else { "s" })
 }
 
 /// A name for a rule: what its path says last.

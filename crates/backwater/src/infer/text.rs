@@ -85,7 +85,7 @@ impl Proposed<'_> {
             let mut block = Block::default();
             let head = format!("[table.{}]", key(name));
             block.line(head, "what responses say that is no row: the last one that came");
-            block.line("one_row = true", "");
+            block.line("one_row = true", "nothing tells it from others");
             block.line(format!("[table.{}.fields]", key(name)), "");
             columns.iter().for_each(|column| self.column(column, None, &mut block));
             block.write(&mut out);
@@ -120,17 +120,10 @@ impl Proposed<'_> {
     fn table(&self, thing: &Thing, table: &Table, names: &mut Taken) -> Block {
         let mut block = Block::default();
         let seen: usize = thing.objects.iter().map(|it| self.world.objects(*it).seen).sum();
-        let rows = thing.ids.len();
-        let told = match (seen, rows) {
-            (seen, rows) if seen > rows && table.id.len() == 1 => {
-                format!("{}, {rows} different", objects(seen))
-            }
-            _ => objects(seen),
-        };
+        let told = objects(seen);
         let places = self.places(&thing.objects);
         block.line(format!("[table.{}]", key(&thing.name)), format!("{told}: {places}"));
-        let note = if table.id.len() > 1 { &thing.note } else { "" };
-        block.line(format!("id = {}", self.id(&table.id)), note);
+        block.line(format!("id = {}", self.id(&table.id)), thing.note.clone());
         if let Some(names) = table.names {
             let known = Names::KNOWN.iter().find(|(_, known)| *known == names);
             let name = known.map_or("", |(name, _)| name);
@@ -254,10 +247,10 @@ impl Proposed<'_> {
             );
         }
         if let Some(method) = &rule.method {
-            block.line(format!("method = {}", text(method)), "");
+            block.line(format!("method = {}", text(method)), "how it was asked for");
         }
         if let Some(url) = &rule.url {
-            block.line(format!("url = {}", text(url)), "");
+            block.line(format!("url = {}", text(url)), rule.urls.clone());
         }
         let format = match rule.written {
             Some(Written::Ndjson) => Some(("ndjson", "several values in one")),
@@ -285,7 +278,11 @@ impl Proposed<'_> {
                 block.line("keyed_by_id = true", "members by their ids");
             }
             let shown = !found.way.is_empty() && !is_document;
-            let note = if shown { String::new() } else { note };
+            let note = match (shown, rule.deletes) {
+                (true, _) => "what they are".to_owned(),
+                (_, true) => "what the URL names".to_owned(),
+                _ => note,
+            };
             block.line(format!("table = {}", text(&self.things.list[found.table].name)), note);
         }
         if !rule.given.is_empty() {
@@ -297,10 +294,10 @@ impl Proposed<'_> {
         }
         if let Some((name, part, is_text)) = &rule.list {
             if *is_text {
-                block.line(format!("vars = {{ {} = \"text\" }}", key(part)), "");
+                block.line(format!("vars = {{ {} = \"text\" }}", key(part)), "not always a number");
             }
             block.line(format!("list = {}", text(name)), "the server's order, page by page");
-            block.line(format!("part = {}", text(part)), "");
+            block.line(format!("part = {}", text(part)), "what it is called");
         }
         if rule.deletes {
             block.line("deletes = true", "a DELETE that succeeded");
@@ -325,7 +322,8 @@ impl Proposed<'_> {
         if let Some((name, columns)) = &rule.page {
             block.line(format!("[response.{}.beside.{}]", key(&rule.name), key(name)), "");
             for column in columns {
-                block.line(format!("{} = {}", key(&column.name), text(&pointer(&column.way))), "");
+                let code = format!("{} = {}", key(&column.name), text(&pointer(&column.way)));
+                block.line(code, column.note.clone());
             }
         }
         block

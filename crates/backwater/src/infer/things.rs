@@ -107,31 +107,9 @@ pub(super) fn things(world: &World, called: &Called) -> Things {
     let mut known: Vec<Option<Known<'_>>> = known.into_iter().map(Some).collect();
     for set in joined {
         let members: Vec<Known<'_>> = set.iter().filter_map(|it| known[*it].take()).collect();
-        let number = list.len();
-        let objects: Vec<ObjectsNo> =
-            members.iter().flat_map(|known| known.class.objects.iter().copied()).collect();
-        objects.iter().for_each(|objects| of[objects.0 as usize] = Some(number));
-        let told = members.iter().find_map(|known| known.class.told()).map(str::to_owned);
-        let ids: FxHashSet<u64> =
-            members.iter().flat_map(|known| known.trial.ids.iter().copied()).collect();
-        let over: usize = members.iter().map(|known| known.trial.against_over).sum();
-        let identity = members[0].identity.clone();
-        let note = match identity {
-            Identity::InRequest(_) => {
-                format!("the same id in other answers is another thing, {over} times")
-            }
-            _ if ids.len() < 2 => "only one id, but its name says that it is one".to_owned(),
-            _ => format!("{} different", ids.len()),
-        };
-        list.push(Thing {
-            name: name(&kinds, &objects, told.as_deref(), &hints(called, &ids), &mut taken),
-            identity,
-            roles: roles(&kinds, &objects),
-            ids,
-            told,
-            note,
-            objects,
-        });
+        let thing = thing(&kinds, &members, called, &mut taken);
+        thing.objects.iter().for_each(|objects| of[objects.0 as usize] = Some(list.len()));
+        list.push(thing);
     }
     rest.sort_by_key(|class| class.objects[0]);
     for class in rest {
@@ -152,6 +130,33 @@ pub(super) fn things(world: &World, called: &Called) -> Things {
         });
     }
     Things { list, of, maps: kinds.maps }
+}
+
+/// The table of classes that are one.
+fn thing(kinds: &Kinds<'_>, members: &[Known<'_>], called: &Called, taken: &mut Taken) -> Thing {
+    let objects = members.iter().flat_map(|known| known.class.objects.iter().copied());
+    let objects: Vec<ObjectsNo> = objects.collect();
+    let told = members.iter().find_map(|known| known.class.told()).map(str::to_owned);
+    let ids = members.iter().flat_map(|known| known.trial.ids.iter().copied());
+    let ids: FxHashSet<u64> = ids.collect();
+    let over: usize = members.iter().map(|known| known.trial.against_over).sum();
+    let identity = members[0].identity.clone();
+    let note = match identity {
+        Identity::InRequest(_) => {
+            format!("the same id in other answers is another thing, {over} times")
+        }
+        _ if ids.len() < 2 => "only one value, but its name says that it is an id".to_owned(),
+        _ => format!("{} different values", ids.len()),
+    };
+    Thing {
+        name: name(kinds, &objects, told.as_deref(), &hints(called, &ids), taken),
+        identity,
+        roles: roles(kinds, &objects),
+        ids,
+        told,
+        note,
+        objects,
+    }
 }
 
 /// A class of which it is not sure what tells its objects apart: the member by which the same

@@ -1,5 +1,7 @@
 //! Which requests are answered by one rule: their URLs are one URI Template (RFC 6570).
 
+use std::collections::HashMap;
+
 use super::evidence::{ShapeNo, hash, is_like_an_id};
 use super::words::{names_a_thing, singular, snake};
 
@@ -7,9 +9,11 @@ use super::words::{names_a_thing, singular, snake};
 const PAGING: [&str; 8] = ["page", "offset", "cursor", "after", "before", "start", "skip", "from"];
 /// Words that differ in otherwise equal paths are a variable from so many on.
 const DIFFERENT: usize = 3;
+/// So many of them are tried as what the others are like.
+const LEADERS: usize = 4;
 
 /// What a request is for, its variables apart.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub(super) struct Target {
     pub(super) method: String,
     /// Scheme and host.
@@ -20,7 +24,7 @@ pub(super) struct Target {
 }
 
 /// A part of a path between slashes.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub(super) enum Segment {
     Fixed(String),
     Variable,
@@ -168,25 +172,31 @@ pub(super) fn templates(
 
 /// Paths that differ in one word only and hold the same, if there are several.
 fn siblings(paths: &[Path], alike: &impl Fn(&Path, &Path) -> bool) -> Option<(usize, Vec<usize>)> {
-    for (number, path) in paths.iter().enumerate() {
-        for (segment, text) in path.target.segments.iter().enumerate().skip(1) {
-            if !text.fixed().is_some_and(can_be_variable) || path.before(segment).is_none() {
+    let longest = paths.iter().map(|path| path.target.segments.len()).max()?;
+    for segment in 1..longest {
+        let mut sets: Vec<Vec<usize>> = Vec::new();
+        let mut places: HashMap<Target, usize> = HashMap::new();
+        for (number, path) in paths.iter().enumerate() {
+            let word = path.target.segments.get(segment).and_then(Segment::fixed);
+            if !word.is_some_and(can_be_variable) || path.before(segment).is_none() {
                 continue;
             }
-            let others = paths.iter().enumerate().skip(number).filter(|(_, other)| {
-                let mut one = other.target.clone();
-                let varies = one
-                    .segments
-                    .get(segment)
-                    .is_some_and(|other| other.fixed().is_some_and(can_be_variable));
-                varies && {
-                    one.segments[segment] = text.clone();
-                    one == path.target && alike(path, other)
+            let mut target = path.target.clone();
+            target.segments[segment] = Segment::Variable;
+            let place = *places.entry(target).or_insert(sets.len());
+            if place == sets.len() {
+                sets.push(Vec::new());
+            }
+            sets[place].push(number);
+        }
+        for set in sets.iter().filter(|set| set.len() >= DIFFERENT) {
+            // One or another may be something else that only stands in the same place.
+            for first in set.iter().take(LEADERS) {
+                let same = set.iter().filter(|other| alike(&paths[*first], &paths[**other]));
+                let same: Vec<usize> = same.copied().collect();
+                if same.len() >= DIFFERENT {
+                    return Some((segment, same));
                 }
-            });
-            let set: Vec<usize> = others.map(|(other, _)| other).collect();
-            if set.len() >= DIFFERENT {
-                return Some((segment, set));
             }
         }
     }
