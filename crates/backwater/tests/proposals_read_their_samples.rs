@@ -369,3 +369,161 @@ proptest! {
         prop_assert_eq!(of_second.read().unwrap().len(), 2, "{}", text);
     }
 }
+
+fn samples(of: &[(&str, &str, Value)]) -> Vec<(Request, String)> {
+    let request = |method: &str, url: &str| {
+        Request::new(method.to_owned(), format!("https://ferries.example{url}"))
+    };
+    of.iter().map(|(method, url, body)| (request(method, url), body.to_string())).collect()
+}
+
+/// The proposal, which must have these lines, and the rows of some statements.
+fn proposed(of: &[(Request, String)], lines: &[&str], rows: &[(&str, &[&str])]) {
+    let (text, cache) = propose(of).unwrap();
+    for line in lines {
+        assert!(
+            text.lines().any(|it| it.split('#').next().unwrap().trim() == *line),
+            "{line}\n{text}"
+        );
+    }
+    for (sql, wanted) in rows {
+        let result =
+            cache.query(sql, ()).unwrap_or_else(|error| panic!("{error}\n{text}")).read().unwrap();
+        let told = result.rows().map(|row| {
+            let values = row
+                .values()
+                .iter()
+                .map(|value| if value.is_null() { "NULL".to_owned() } else { value.to_string() });
+            values.collect::<Vec<_>>().join(" ")
+        });
+        assert_eq!(told.collect::<Vec<_>>(), *wanted, "{sql}\n{text}");
+    }
+}
+
+/// What a request says that its answer does not; pages; what stands beside rows; objects by their
+/// ids; links to one of several tables.
+#[test]
+fn requests_are_half_of_what_is_known() {
+    let weather = |wind: f64| json!({ "wind": wind, "sky": "grey" });
+    let seats =
+        |first: bool| json!([{ "seat": "7A", "taken": first }, { "seat": "7B", "taken": !first }]);
+    let about = |kind: &str, id: &str| json!({ "type": kind, "id": id, "label": id });
+    let of = samples(&[
+        (
+            "GET",
+            "/v1/ports",
+            json!({ "ports": [{ "code": "SAL", "name": "Saltmere Quay" }, { "code": "NOR", "name": "Norrin Head" }] }),
+        ),
+        ("GET", "/v1/ports/SAL/weather", weather(3.5)),
+        ("GET", "/v1/ports/NOR/weather", weather(2.25)),
+        ("GET", "/v1/sailings/311", json!({ "id": 311, "from": "SAL", "fares": { "adult": 10 } })),
+        ("GET", "/v1/sailings/311/seats", seats(true)),
+        ("GET", "/v1/sailings/312/seats", seats(false)),
+        (
+            "GET",
+            "/v1/news?cursor=a",
+            json!({ "items": [{ "id": "e1", "subject": about("pier", "p1"), "sailing_id": 311 }], "next": "b", "alerts": [] }),
+        ),
+        (
+            "GET",
+            "/v1/news?cursor=b",
+            json!({ "items": [{ "id": "e2", "subject": about("ship", "s1"), "sailing_id": 312 }], "next": null, "alerts": [] }),
+        ),
+        (
+            "GET",
+            "/v1/all",
+            json!({ "ships": { "s1": about("ship", "s1"), "s2": about("ship", "s2"), "s3": about("ship", "s3") } }),
+        ),
+        (
+            "GET",
+            "/v1/linked",
+            json!({ "piers": [about("pier", "p1")], "docks": [{ "id": 5, "deep": true }] }),
+        ),
+        ("POST", "/v1/sailings", json!({ "id": 313, "from": "NOR", "fares": null })),
+        ("DELETE", "/v1/sailings/313", json!(null)),
+    ]);
+    let lines = [
+        "url = \"/v1/ports/{port}/weather\"",
+        "id = \"port\"",
+        "id = [\"sailing\", \"seat\"]",
+        "fields = { sailing = \":sailing\" }",
+        "from = { to = \"port\" }",
+        "fares_adult = { type = \"int\", from = \"/fares/adult\" }",
+        "sailing_id = { to = \"sailing\" }",
+        "subject = { to = { pier = \"pier\", ship = \"ship\" } }",
+        "part = \"cursor\"",
+        "keyed_by_id = true",
+        "alerts = \"json\"",
+        "deletes = true",
+    ];
+    let rows: [(&str, &[&str]); 8] = [
+        ("SELECT port, wind FROM weather", &["NOR 2.25", "SAL 3.5"]),
+        (
+            "SELECT sailing, seat, taken FROM seat",
+            &["311 7A true", "311 7B false", "312 7A false", "312 7B true"],
+        ),
+        ("SELECT id, \"from\", fares_adult FROM sailing", &["311 SAL 10"]),
+        ("SELECT id, subject, subject_type FROM news", &["e1 p1 pier", "e2 s1 ship"]),
+        ("SELECT part, position, target FROM news_list ORDER BY part", &["a 0 e1", "b 0 e2"]),
+        ("SELECT id FROM ship", &["s1", "s2", "s3"]),
+        ("SELECT id FROM dock", &["5"]),
+        ("SELECT next, alerts FROM news_page", &["NULL []"]),
+    ];
+    proposed(&of, &lines, &rows);
+}
+
+/// Documents and answers that tell the types of what is in them.
+#[test]
+fn told_types_are_tables() {
+    let port = |code: &str| json!({ "type": "ports", "id": code });
+    let document = json!({
+        "data": [
+            { "type": "sailings", "id": "311", "attributes": { "departs-at": "2031-05-04T09:40:00Z", "at": { "lat": 1.5 } },
+              "relationships": { "stops": { "data": [port("SAL"), port("NOR")] }, "about": { "data": port("SAL") } } },
+            { "type": "sailings", "id": "312", "attributes": { "departs-at": null, "at": { "lat": 2.5 } },
+              "relationships": { "stops": { "data": [] }, "about": { "data": { "type": "vessels", "id": "teal" } } } }],
+        "included": [{ "type": "ports", "id": "SAL", "attributes": { "name": "Saltmere Quay" } }],
+        "meta": { "total": 2 },
+    });
+    proposed(
+        &[(Request::rule("page"), document.to_string())],
+        &[
+            "format = \"json:api\"",
+            "resource = \"sailings\"",
+            "names = \"kebab-case\"",
+            "stops = { to_many = \"port\" }",
+            "about = { to = { ports = \"port\", vessels = \"vessel\" } }",
+        ],
+        &[
+            (
+                "SELECT id, departs_at, at_lat, stops, about FROM sailing",
+                &["311 2031-05-04T09:40:00.000000Z 1.5 2 SAL", "312 NULL 2.5 0 teal"],
+            ),
+            ("SELECT id, name FROM port", &["SAL Saltmere Quay"]),
+            ("SELECT meta_total FROM page_page", &["2"]),
+        ],
+    );
+    let answer = json!({
+        "data": {
+            "sailings": [
+                { "__typename": "Sailing", "id": "311", "vessel": { "__typename": "Vessel", "id": "teal", "name": "Teal" }, "of": { "__typename": "Port", "code": "SAL" } },
+                { "__typename": "Sailing", "id": "312", "vessel": null, "of": { "__typename": "Vessel", "id": "marram", "name": "Marram" } },
+                null],
+            "viewer": { "__typename": "User", "id": "7", "login": "fen" } },
+        "errors": [{ "message": "gone", "path": ["sailings", 2] }, { "message": "no", "path": ["sailings", 1, "vessel"] }],
+    });
+    proposed(
+        &[(Request::new("POST", "https://ferries.example/graphql"), answer.to_string())],
+        &[
+            "format = \"graphql\"",
+            "records = \"/data/sailings\"",
+            "beside.user = \"/data/viewer\"",
+            "of = { to = { Port = \"port\", Vessel = \"vessel\" }, type_member = \"__typename\" }",
+        ],
+        &[
+            ("SELECT id, vessel, \"of\" FROM sailing", &["311 teal SAL", "312 NULL marram"]),
+            ("SELECT id, name FROM vessel", &["marram Marram", "teal Teal"]),
+            ("SELECT login FROM user", &["fen"]),
+        ],
+    );
+}

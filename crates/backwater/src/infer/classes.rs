@@ -44,11 +44,17 @@ pub(super) struct Class<'w> {
     pub(super) world: &'w World,
     pub(super) objects: Vec<ObjectsNo>,
     pub(super) role: String,
+    /// The type that their role is.
+    pub(super) is: Option<&'w str>,
     pub(super) rows: Vec<Row>,
 }
 
 impl<'w> Class<'w> {
-    fn new(world: &'w World, objects: Vec<ObjectsNo>, role: String) -> Self {
+    fn new(kinds: &Kinds<'w>, objects: Vec<ObjectsNo>) -> Self {
+        let world = kinds.world;
+        let role = singular(&kinds.role(objects[0]));
+        let typed = kinds.typed.contains(&objects[0]);
+        let is = world.objects(objects[0]).told.as_deref().filter(|_| typed);
         let mut rows = Vec::new();
         for number in &objects {
             let these = world.objects(*number);
@@ -60,7 +66,7 @@ impl<'w> Class<'w> {
                     cells.iter().map(|(member, cell)| (names[*member as usize], *cell)).collect(),
             }));
         }
-        Self { world, objects, role, rows }
+        Self { world, objects, role, is, rows }
     }
 
     pub(super) fn seen(&self) -> usize {
@@ -240,8 +246,7 @@ pub(super) fn classes<'w>(kinds: &Kinds<'w>) -> Vec<Class<'w>> {
     let sets = unions.sets().into_iter().map(|set| {
         let objects: Vec<ObjectsNo> =
             set.into_iter().map(|number| ObjectsNo(number as u32)).collect();
-        let role = singular(&kinds.role(objects[0]));
-        Class::new(world, objects, role)
+        Class::new(kinds, objects)
     });
     sets.filter(|class| {
         class

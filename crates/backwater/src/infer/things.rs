@@ -207,6 +207,11 @@ fn are_one(a: &Known<'_>, b: &Known<'_>) -> bool {
     if let (Some(one), Some(other)) = (a.class.told(), b.class.told()) {
         return one == other;
     }
+    if let (Some(one), Some(other)) = (a.class.is, b.class.is)
+        && one != other
+    {
+        return false;
+    }
     let id = a.identity.member().map_or(0, hash);
     Likeness::of(&a.class, &a.first, b, id).is_one((&a.class.role, &a.names), b)
 }
