@@ -5,8 +5,7 @@ use std::collections::{HashMap, HashSet};
 use rustc_hash::FxHashSet;
 
 use super::evidence::{Cell, ObjectsNo, Seen, ShapeNo, View, World, hash};
-use super::identity::is_surely_an_id;
-use super::words::{names_a_thing, singular};
+use super::words::{is_surely_an_id, names_a_thing, singular};
 
 /// An object's scalar members by the hashes of their names.
 pub(super) struct Row {

@@ -137,7 +137,10 @@ impl<'w> Deciding<'w> {
         for member in members.iter().filter(|member| Some(member.name) == own) {
             let counts = member.view.counts();
             let kind = self.ids[number].unwrap_or(IdKind::of(&counts));
-            let note = of_objects(member.present, seen);
+            let mut note = of_objects(member.present, seen);
+            if counts.ints > 0 && counts.texts > 0 {
+                note += &format!(", as a text in {}", counts.texts);
+            }
             let kind = Kind::Plain(kind.name(), Vec::new());
             let name = table.add(&[member.name.to_owned()], kind, note, true);
             table.id.push(name);
@@ -197,7 +200,6 @@ impl<'w> Deciding<'w> {
             return;
         }
         if let Some(inside) = self.inside(view, &counts, way.len()) {
-            let seen = inside.iter().map(|objects| self.world.objects(*objects).seen).sum();
             for member in View::members(self.world, &inside) {
                 self.member(&member, &way, seen, table, out);
             }
@@ -253,7 +255,7 @@ impl<'w> Deciding<'w> {
     ) -> Option<Kind> {
         let counts = view.counts();
         if counts.arrays == 0 {
-            return self.target(view, name, table, note);
+            return self.target(view, &counts, name, table, note);
         }
         let elements = view.elements();
         let inside = elements.counts();
@@ -266,7 +268,7 @@ impl<'w> Deciding<'w> {
             return None;
         }
         let of = if alone { without_arrays(&all) } else { elements.counts() };
-        let target = self.target_of(&all, &of, name, table, note)?;
+        let target = self.target(&all, &of, name, table, note)?;
         *note += &format!(", {} in all", inside.seen);
         match &target {
             // An entry tells its table only as an object.
@@ -275,17 +277,8 @@ impl<'w> Deciding<'w> {
         }
     }
 
+    /// What values lead to, if all of them do.
     fn target(
-        &self,
-        view: &View<'w>,
-        name: &str,
-        table: Option<usize>,
-        note: &mut String,
-    ) -> Option<Kind> {
-        self.target_of(view, &view.counts(), name, table, note)
-    }
-
-    fn target_of(
         &self,
         view: &View<'w>,
         counts: &Counts,

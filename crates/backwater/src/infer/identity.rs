@@ -6,8 +6,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::classes::{Class, Row, values_of};
 use super::evidence::{Cell, ObjectsNo, View, World, hash};
-use super::things::Thing;
-use super::words::snake;
+use super::words::{AMONG, FOREIGN, NAMED, SURE, id_rank};
 
 /// What tells the rows of a table apart.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -32,36 +31,6 @@ impl Identity {
         }
     }
 }
-
-/// Members of which one is likely to tell objects apart, the likeliest first.
-fn rank(name: &str, role: &str) -> Option<usize> {
-    let name = snake(name);
-    let own = [format!("{role}_id"), format!("{role}id")].contains(&name);
-    match &*name {
-        "id" => Some(if name == "id" { 0 } else { 1 }),
-        "_id" => Some(1),
-        _ if own => Some(2),
-        "uuid" | "guid" | "uid" => Some(3),
-        "code" | "key" | "slug" | "iata" | "sku" | "isbn" => Some(NAMED),
-        // It may well be the id of something else.
-        _ if name.ends_with("_id") || name.ends_with("_uuid") => Some(FOREIGN),
-        "number" | "no" | "nr" | "ref" | "reference" | "handle" | "name" | "username" | "login"
-        | "email" | "title" => Some(FOREIGN + 1),
-        "position" | "index" | "line" | "row" | "seq" | "step" | "leg" | "day" | "date"
-        | "lang" | "language" | "locale" | "field" => Some(AMONG),
-        _ if name == role => Some(AMONG),
-        _ => None,
-    }
-}
-
-/// The last rank of names that are hardly anything else than an id.
-const SURE: usize = 4;
-/// The rank of names that are ids in some trade.
-const NAMED: usize = 5;
-/// The rank of names that may well be the id of something else.
-const FOREIGN: usize = 6;
-/// The rank of names that tell a row from others of the same parent at best.
-const AMONG: usize = 9;
 
 /// How well a member tells objects apart.
 #[derive(Default)]
@@ -131,18 +100,13 @@ impl Class<'_> {
         let fitting = members.into_iter().filter_map(|member| {
             let counts = member.view.counts();
             let is_id = counts.seen == seen && member.present == seen && counts.ids() == seen;
-            let rank = rank(member.name, &self.role)?;
+            let rank = id_rank(member.name, &self.role)?;
             is_id.then(|| (rank, member.name.to_owned()))
         });
         let mut candidates: Vec<_> = fitting.collect();
         candidates.sort_by_key(|(rank, _)| *rank);
         candidates
     }
-}
-
-/// Whether a member's name says by itself that it is an id.
-pub(super) fn is_surely_an_id(name: &str) -> bool {
-    rank(name, "").is_some_and(|rank| rank <= SURE)
 }
 
 /// What can be said of what tells objects apart.
@@ -190,12 +154,12 @@ pub(super) fn own(class: &Class<'_>) -> Own {
 pub(super) fn in_parent(
     class: &Class<'_>,
     of: &[Option<usize>],
-    list: &[Thing],
+    identities: &[Identity],
 ) -> Option<(Identity, FxHashSet<u64>, String)> {
     let parents = class.parents()?;
     let parent = of[parents.first()?.0 as usize]?;
     let same = parents.iter().all(|objects| of[objects.0 as usize] == Some(parent));
-    if !same || !matches!(list[parent].identity, Identity::Own(_)) {
+    if !same || !matches!(identities.get(parent), Some(Identity::Own(_))) {
         return None;
     }
     class.candidates().into_iter().find_map(|(_, name)| {

@@ -112,8 +112,9 @@ pub(super) fn things(world: &World, called: &Called) -> Things {
         list.push(thing);
     }
     rest.sort_by_key(|class| class.objects[0]);
+    let identities: Vec<Identity> = list.iter().map(|thing| thing.identity.clone()).collect();
     for class in rest {
-        let found = in_parent(&class, &of, &list)
+        let found = in_parent(&class, &of, &identities)
             .or_else(|| in_map(&class, &kinds.maps, &of))
             .or_else(|| in_request(&class, &of));
         let Some((identity, ids, note)) = found else { continue };

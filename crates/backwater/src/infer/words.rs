@@ -1,5 +1,5 @@
-//! Names for what is proposed: of tables in the singular, none twice, none that SQL would need
-//! quotes for.
+//! What names say: which are likely ids, which name a thing; and names for what is proposed, of
+//! tables in the singular, none twice, none that SQL would need quotes for.
 
 use std::collections::HashSet;
 
@@ -76,6 +76,41 @@ pub(super) fn singular(name: &str) -> String {
 
 fn is_among(words: &str, name: &str) -> bool {
     words.split(' ').any(|word| word == name)
+}
+
+/// Members of which one is likely to tell objects apart, the likeliest first.
+pub(super) fn id_rank(name: &str, role: &str) -> Option<usize> {
+    let name = snake(name);
+    let own = [format!("{role}_id"), format!("{role}id")].contains(&name);
+    match &*name {
+        "id" => Some(if name == "id" { 0 } else { 1 }),
+        "_id" => Some(1),
+        _ if own => Some(2),
+        "uuid" | "guid" | "uid" => Some(3),
+        "code" | "key" | "slug" | "iata" | "sku" | "isbn" => Some(NAMED),
+        // It may well be the id of something else.
+        _ if name.ends_with("_id") || name.ends_with("_uuid") => Some(FOREIGN),
+        "number" | "no" | "nr" | "ref" | "reference" | "handle" | "name" | "username" | "login"
+        | "email" | "title" => Some(FOREIGN + 1),
+        "position" | "index" | "line" | "row" | "seq" | "step" | "leg" | "day" | "date"
+        | "lang" | "language" | "locale" | "field" => Some(AMONG),
+        _ if name == role => Some(AMONG),
+        _ => None,
+    }
+}
+
+/// The last rank of names that are hardly anything else than an id.
+pub(super) const SURE: usize = 4;
+/// The rank of names that are ids in some trade.
+pub(super) const NAMED: usize = 5;
+/// The rank of names that may well be the id of something else.
+pub(super) const FOREIGN: usize = 6;
+/// The rank of names that tell a row from others of the same parent at best.
+pub(super) const AMONG: usize = 9;
+
+/// Whether a member's name says by itself that it is an id.
+pub(super) fn is_surely_an_id(name: &str) -> bool {
+    id_rank(name, "").is_some_and(|rank| rank <= SURE)
 }
 
 /// Whether a name says what something is.
