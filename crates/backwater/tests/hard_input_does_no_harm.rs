@@ -97,6 +97,11 @@ fn the_large_and_the_deep_are_read_or_refused() {
     // What nobody wants may be of any depth, and so may a json value.
     let deep = format!("{}1{}", "[".repeat(100_000), "]".repeat(100_000));
     read(&format!(r#"{{"id": "deep", "j": {deep}, "x": {deep}}}"#)).unwrap();
+    let objects = format!("{}null{}", "{\"a\":".repeat(100_000), "}".repeat(100_000));
+    let way = format!("{}\"a\"", "\"a\",".repeat(99_998));
+    let answer = format!(r#"{{"data":{objects},"errors":[{{"message":"no","path":[{way}]}}]}}"#);
+    properties::ingest(answer.as_bytes());
+    properties::infer(answer.as_bytes());
     properties::infer(deep.as_bytes());
     properties::infer(format!("{}1{}", "{\"a\":".repeat(100_000), "}".repeat(100_000)).as_bytes());
     let row = cache.snapshot().get("t", "deep").unwrap().unwrap().get("j").unwrap();

@@ -447,17 +447,15 @@ impl<'de> JsonReader<'de> {
 
     /// Where on a way a null stands, as far as it leads.
     pub(crate) fn null_on(&mut self, way: &[String]) -> Read<Option<usize>> {
-        let start = self.at;
-        for length in 0..=way.len() {
-            self.go(start);
-            if !self.descend(&way[..length])? {
+        for part in way {
+            if self.peek()? == Next::Null {
+                break;
+            }
+            if !self.descend(std::slice::from_ref(part))? {
                 return Ok(None);
             }
-            if self.peek()? == Next::Null {
-                return Ok(Some(self.at));
-            }
         }
-        Ok(None)
+        Ok((self.peek()? == Next::Null).then_some(self.at))
     }
 
     /// Passes over a value; gives its text.
