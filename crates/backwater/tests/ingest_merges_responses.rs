@@ -638,3 +638,34 @@ proptest! {
         }
     }
 }
+
+/// The same text may mean something else: where the server could not tell what a null stands for,
+/// and where a member that tells the table is no field.
+#[test]
+fn the_same_text_is_not_always_the_same_object() {
+    let schema = r#"
+        table.sailing = { id = "id", fields = { id = "int", vessel = { to = "vessel" }, about = { to = ["vessel", "port"] } } }
+        table.vessel = { id = "id", fields = { id = "text", name = "text" }, unknown = "error" }
+        table.port = { id = "id", fields = { id = "text" } }
+        [response]
+        graph = { format = "graphql", records = "/data/sailings", table = "sailing" }
+        plain = { table = "sailing" }
+    "#;
+    for padding in [String::new(), " ".repeat(3000)] {
+        let cache = Cache::new(Schema::parse("s.toml", schema).unwrap());
+        let vessel = r#"{"id":"a-vessel-with-a-long-id","name":null}"#;
+        let errors = r#"[{"message":"no","path":["sailings",0,"vessel","name"]}]"#;
+        let body = format!(
+            r#"{{"data":{{"sailings":[{{"id":1,"vessel":{vessel}}},{{"id":2,"vessel":{vessel}}}]}},"errors":{errors}}}{padding}"#
+        );
+        cache.commit("told", |tx| tx.ingest("graph", &body)).unwrap();
+        let row =
+            cache.snapshot().get("vessel", "a-vessel-with-a-long-id").unwrap().unwrap().nested(0);
+        assert_eq!(row.as_str(), vessel);
+
+        let typed = r#"{"type":"vessel","id":"another-with-a-long-id"}"#;
+        let body = format!(r#"[{{"id":3,"about":{typed}}},{{"id":4,"vessel":{typed}}}]{padding}"#);
+        let error = cache.commit("typed", |tx| tx.ingest("plain", &body)).unwrap_err().to_string();
+        assert!(error.contains("/1/vessel/type: found the unknown member \"type\""), "{error}");
+    }
+}

@@ -261,9 +261,9 @@ impl<'de> Reader<'_, 'de> {
         let start = self.json.at();
         // What tells the table is no unknown member here, but one elsewhere; and a null that means
         // that the server could not tell is one elsewhere.
-        let recalls = self.untold.is_empty()
+        let by_text = self.untold.is_empty()
             && (told_by.is_none() || self.schema.table(table).unknown == Unknown::Ignored);
-        if recalls && let Some((len, slot, rows)) = self.repeats.find(table, self.json.rest(start))
+        if by_text && let Some((len, slot, rows)) = self.repeats.find(table, self.json.rest(start))
         {
             for (table, _) in rows {
                 self.outcome.counts[table.index()].objects += 1;
@@ -271,7 +271,7 @@ impl<'de> Reader<'_, 'de> {
             self.json.go(start + len);
             return Ok(slot);
         }
-        let recalls = recalls && self.remembers;
+        let recalls = by_text && self.remembers;
         if recalls && let Some(slot) = self.recall(table, start) {
             return Ok(slot);
         }
@@ -280,7 +280,7 @@ impl<'de> Reader<'_, 'de> {
         let building = self.new_building();
         let slot = self.object(table, told_by, false, building)?;
         // What took a part of its id from further out is something else in another place.
-        if self.used >= self.around.len() {
+        if by_text && self.used >= self.around.len() {
             let text = self.json.since(start).as_bytes();
             self.repeats.remember(table, text, slot, mark);
             if recalls {
