@@ -5,7 +5,7 @@ use std::sync::Arc;
 use smallvec::{SmallVec, smallvec};
 
 /// A node has 2 to this power of children.
-const BITS: u32 = 3;
+const BITS: u32 = 4;
 const FAN: usize = 1 << BITS;
 
 /// A persistent vector. A clone costs one reference; a write copies the path to what it touches,
