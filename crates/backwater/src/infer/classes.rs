@@ -172,6 +172,12 @@ pub(super) fn is_map(world: &World, number: ObjectsNo) -> bool {
     })
 }
 
+/// Whether all members of a map go by whole numbers.
+pub(super) fn go_by_digits(world: &World, map: ObjectsNo) -> bool {
+    let map = world.objects(map);
+    map.members.is_empty() && map.keyed.as_ref().is_some_and(|keyed| keyed.digits)
+}
+
 /// The places of a map's values.
 pub(super) fn values_of(world: &World, map: ObjectsNo) -> Vec<ShapeNo> {
     let objects = world.objects(map);

@@ -1,6 +1,6 @@
 //! The fields of the tables that are proposed: types, links, names.
 
-use super::classes::is_surely_typed;
+use super::classes::{go_by_digits, is_surely_typed};
 use super::evidence::{Counts, Members, ObjectsNo, View, World};
 use super::identity::Identity;
 use super::things::{Thing, Things};
@@ -106,9 +106,7 @@ impl<'w> Deciding<'w> {
             }
             Identity::Key => {
                 let maps = thing.objects.iter().filter_map(|objects| world.place(*objects).parent);
-                let mut digits = maps.map(|map| world.objects(map)).map(|map| {
-                    map.members.is_empty() && map.keyed.as_ref().is_some_and(|keyed| keyed.digits)
-                });
+                let mut digits = maps.map(|map| go_by_digits(world, map));
                 Some(if digits.all(|digits| digits) { IdKind::Int } else { IdKind::Text })
             }
             _ => None,

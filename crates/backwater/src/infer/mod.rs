@@ -23,12 +23,12 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::ingest::{Fault, Recording, Request, utf8};
 use crate::schema::{Limits, Schema, whole};
 use crate::table::State;
-use columns::{Column, Deciding, Kind};
+use columns::Deciding;
 use evidence::{Document, World, hash};
 use rules::Rule;
 use scan::{Scanner, Written, root, written};
 use things::{Things, things};
-use urls::{KnownIds, Parts, Path, Segment, Target, templates};
+use urls::{KnownIds, Parts, Path, Segment, Target, templates, together};
 use words::{Taken, singular, snake};
 
 /// Responses that a schema is to be proposed from.
@@ -60,11 +60,12 @@ use words::{Taken, singular, snake};
 /// assert_eq!(cache.snapshot().count("sailing")?, 2);
 /// # Ok::<(), backwater::Error>(())
 /// ```
-#[derive(Default)]
+#[derive(Debug, Default)]
 pub struct Samples {
     samples: Vec<Sample>,
 }
 
+#[derive(Debug)]
 struct Sample {
     request: Request,
     body: Vec<u8>,
@@ -74,6 +75,7 @@ struct Sample {
 /// A schema that is proposed.
 ///
 /// See [`Samples`] for an example.
+#[derive(Debug)]
 pub struct Proposal {
     text: String,
     refused: Vec<String>,
@@ -184,39 +186,15 @@ impl Samples {
 
     /// Puts requests together that differ in nothing but what is surely a variable.
     fn paths(&self) -> Vec<Path> {
-        let mut paths: Vec<Path> = Vec::new();
-        for (number, sample) in self.samples.iter().enumerate() {
+        let paths = self.samples.iter().enumerate().map(|(number, sample)| {
             let request = &sample.request;
-            let (mut parts, named) = match (request.url(), request.rule_name()) {
-                (Some(url), named) => (Parts::of(request.method(), url), named),
-                (None, named) => (Parts::of("GET", ""), named),
+            let parts = match (request.rule_name(), request.url()) {
+                (Some(name), _) => Parts::named(name),
+                (None, url) => Parts::of(request.method(), url.unwrap_or_default()),
             };
-            parts.target.named = named.map(str::to_owned);
-            if named.is_some() {
-                parts.target.segments = vec![Segment::Fixed(String::new())];
-                (parts.target.origin, parts.values, parts.query) = Default::default();
-            }
-            let place = paths.iter().position(|path| path.target == parts.target);
-            let path = match place {
-                Some(place) => &mut paths[place],
-                None => {
-                    let values = vec![Vec::new(); parts.values.len()];
-                    let (query, samples, roots) = (Vec::new(), Vec::new(), Vec::new());
-                    paths.push(Path { target: parts.target, values, query, samples, roots });
-                    let last = paths.len() - 1;
-                    &mut paths[last]
-                }
-            };
-            path.samples.push(number);
-            path.values.iter_mut().zip(parts.values).for_each(|(known, value)| known.push(value));
-            for (name, value) in parts.query {
-                match path.query.iter_mut().find(|(known, _)| *known == name) {
-                    Some((_, values)) => values.push(value),
-                    None => path.query.push((name, vec![value])),
-                }
-            }
-        }
-        paths
+            Path::new(number, parts)
+        });
+        together(paths)
     }
 
     /// Reads all samples for what they hold.
@@ -271,7 +249,7 @@ impl Samples {
             let written = written.unwrap_or(Written::Json);
             let made =
                 deciding.rule(path, written, absolute, &mut tables, &mut names, &mut table_names);
-            let Some(mut rule) = made else {
+            let Some(rule) = made else {
                 left_out.push(format!("{}: nothing that could be read into a table", told(path)));
                 continue;
             };
@@ -280,26 +258,7 @@ impl Samples {
                 Some([why]) if !rule.deletes => {
                     let name =
                         table_names.take(&words::usable(&format!("{}_answer", snake(&rule.name))));
-                    let kind = Kind::Plain("json", Vec::new());
-                    let answer = Column {
-                        name: "answer".to_owned(),
-                        way: Vec::new(),
-                        kind,
-                        note: "the whole response".to_owned(),
-                        always: false,
-                    };
-                    rule = Rule {
-                        page: Some((name, vec![answer])),
-                        refused: Some(why.clone()),
-                        written: rule.written.filter(|written| *written == Written::Ndjson),
-                        name: rule.name,
-                        method: rule.method,
-                        url: rule.url,
-                        urls: rule.urls,
-                        samples: rule.samples,
-                        ..Rule::default()
-                    };
-                    rules.push(rule);
+                    rules.push(rule.kept_whole(why.clone(), name));
                 }
                 Some(why) => left_out.push(format!("{}: {}", told(path), why.join("; "))),
             }

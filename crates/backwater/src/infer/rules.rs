@@ -1,6 +1,6 @@
 //! The rules that are proposed: where in a response its records are, and what stands beside them.
 
-use super::classes::values_of;
+use super::classes::{go_by_digits, values_of};
 use super::columns::{Column, Deciding, IdKind, Kind, Table, of_objects, scalar};
 use super::evidence::{Counts, ObjectsNo, ShapeNo, View};
 use super::identity::Identity;
@@ -37,6 +37,31 @@ pub(super) struct Rule {
     pub(super) refused: Option<String>,
 }
 
+impl Rule {
+    /// The rule that keeps whole responses as json, in a one-row table of that name, because as
+    /// rows they do not fit.
+    pub(super) fn kept_whole(self, why: String, table: String) -> Self {
+        let answer = Column {
+            name: "answer".to_owned(),
+            way: Vec::new(),
+            kind: Kind::Plain("json", Vec::new()),
+            note: "the whole response".to_owned(),
+            always: false,
+        };
+        Self {
+            page: Some((table, vec![answer])),
+            refused: Some(why),
+            written: self.written.filter(|written| *written == Written::Ndjson),
+            name: self.name,
+            method: self.method,
+            url: self.url,
+            urls: self.urls,
+            samples: self.samples,
+            ..Self::default()
+        }
+    }
+}
+
 /// Rows somewhere in a response.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Found {
@@ -71,16 +96,13 @@ impl Answer {
             return;
         }
         let counts = view.counts();
-        let (mut kind, said) = match kind {
+        let (kind, said) = match kind {
             Some(why) => ("json", why.to_owned()),
             None => {
                 let (kind, _, said) = scalar(view, &counts, 0);
                 (kind, said)
             }
         };
-        if counts.unkept > 0 {
-            kind = "json";
-        }
         let mut note = of_answers(present);
         if counts.nulls > 0 {
             note += &format!(", null in {}", counts.nulls);
@@ -225,8 +247,7 @@ impl<'w> Deciding<'w> {
         };
         let always = present.0 == present.1;
         let made = |table: usize, record: Vec<String>, keyed: bool, many: bool, objects: usize| {
-            // What a member's name or the request tells apart is read as the records only.
-            Some(Found { table, way: way.to_vec(), record, keyed, many, always, objects })
+            Found { table, way: way.to_vec(), record, keyed, many, always, objects }
         };
         if inside.seen != inside.objects {
             return None;
@@ -235,20 +256,17 @@ impl<'w> Deciding<'w> {
             let is_inside = matches!(self.things.list[table].identity, Identity::InParent(..));
             let is_key = self.things.list[table].identity == Identity::Key;
             return (!is_inside && !is_key)
-                .then(|| made(table, Vec::new(), false, counts.arrays > 0, seen(&objects)))?;
+                .then(|| made(table, Vec::new(), false, counts.arrays > 0, seen(&objects)));
         }
         if counts.arrays == 0 && objects.iter().all(|objects| self.things.maps.contains(objects)) {
-            let maps = objects.iter().map(|map| self.world.objects(*map));
-            let digits = maps.clone().all(|map| {
-                map.members.is_empty() && map.keyed.as_ref().is_some_and(|keyed| keyed.digits)
-            });
+            let digits = objects.iter().all(|map| go_by_digits(self.world, *map));
             let values = objects.iter().flat_map(|map| values_of(self.world, *map));
             let values = View::new(self.world, values);
             let table = self.things.only(&values.objects())?;
             let is_plain = values.counts().objects == values.counts().seen;
             let fits = digits || self.ids[table] == Some(IdKind::Text);
             return (is_plain && fits && self.ids[table].is_some())
-                .then(|| made(table, Vec::new(), true, true, seen(&values.objects())))?;
+                .then(|| made(table, Vec::new(), true, true, seen(&values.objects())));
         }
         // Each element has its row one level further inside.
         let none = objects.iter().all(|objects| self.things.of[objects.0 as usize].is_none());
@@ -268,8 +286,7 @@ impl<'w> Deciding<'w> {
         let others = members.iter().filter(|member| member.name != row.name);
         let little = members.len() <= 3
             && others.clone().all(|member| scalars(&member.view) == member.view.counts().seen);
-        (fits && single && little)
-            .then(|| made(table, vec![row.name.to_owned()], false, true, all))?
+        (fits && single && little).then(|| made(table, vec![row.name.to_owned()], false, true, all))
     }
 
     /// Makes the rule for a path; its tables may get fields that only the request says.

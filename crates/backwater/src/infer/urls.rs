@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use super::evidence::{ShapeNo, hash, is_like_an_id};
 use super::words::{names_a_thing, singular, snake};
+use crate::schema::decoded;
 
 /// Query variables that tell the pages of a list.
 const PAGING: [&str; 8] = ["page", "offset", "cursor", "after", "before", "start", "skip", "from"];
@@ -59,6 +60,12 @@ pub(super) struct Parts {
 }
 
 impl Parts {
+    /// Of a response whose request is not known, but the name of its rule.
+    pub(super) fn named(name: &str) -> Self {
+        let unknown = Self::of("GET", "");
+        Self { target: Target { named: Some(name.to_owned()), ..unknown.target }, ..unknown }
+    }
+
     pub(super) fn of(method: &str, url: &str) -> Self {
         let url = url.split('#').next().unwrap_or(url);
         let (origin, rest) = match url.split_once("://") {
@@ -96,25 +103,40 @@ fn can_be_variable(segment: &str) -> bool {
     !segment.is_empty() && segment.chars().all(stays)
 }
 
-fn decoded(text: &str) -> String {
-    crate::schema::decoded(text)
-}
-
 impl Path {
+    /// The path of one sample.
+    pub(super) fn new(sample: usize, parts: Parts) -> Self {
+        let values = parts.values.into_iter().map(|value| vec![value]).collect();
+        let (query, roots) = (Vec::new(), Vec::new());
+        let mut path = Self { target: parts.target, values, query, samples: vec![sample], roots };
+        parts.query.into_iter().for_each(|(name, value)| path.ask(name, vec![value]));
+        path
+    }
+
+    /// Adds what was seen in a variable of the query.
+    fn ask(&mut self, name: String, values: Vec<String>) {
+        match self.query.iter_mut().find(|(known, _)| *known == name) {
+            Some((_, known)) => known.extend(values),
+            None => self.query.push((name, values)),
+        }
+    }
+
+    /// How many variables stand in front of a segment.
+    fn variables_before(&self, segment: usize) -> usize {
+        let before = self.target.segments[..segment].iter();
+        before.filter(|segment| **segment == Segment::Variable).count()
+    }
+
     /// The values in the variable of that segment.
     pub(super) fn values_at(&self, segment: usize) -> &[String] {
-        let before = self.target.segments[..segment].iter();
-        let place = before.filter(|segment| **segment == Segment::Variable).count();
-        self.values.get(place).map_or(&[], Vec::as_slice)
+        self.values.get(self.variables_before(segment)).map_or(&[], Vec::as_slice)
     }
 
     /// Makes a variable of a fixed segment.
     fn vary(&mut self, segment: usize) {
         let Segment::Fixed(text) = &self.target.segments[segment] else { return };
         let value = decoded(text);
-        let before = self.target.segments[..segment].iter();
-        let place = before.filter(|segment| **segment == Segment::Variable).count();
-        self.values.insert(place, vec![value]);
+        self.values.insert(self.variables_before(segment), vec![value]);
         self.target.segments[segment] = Segment::Variable;
     }
 
@@ -122,12 +144,7 @@ impl Path {
         for (mine, others) in self.values.iter_mut().zip(other.values) {
             mine.extend(others);
         }
-        for (name, values) in other.query {
-            match self.query.iter_mut().find(|(known, _)| *known == name) {
-                Some((_, known)) => known.extend(values),
-                None => self.query.push((name, values)),
-            }
-        }
+        other.query.into_iter().for_each(|(name, values)| self.ask(name, values));
         self.samples.extend(other.samples);
         self.roots.extend(other.roots);
     }
@@ -204,7 +221,7 @@ fn siblings(paths: &[Path], alike: &impl Fn(&Path, &Path) -> bool) -> Option<(us
 }
 
 /// Puts paths to one target together.
-fn together(paths: Vec<Path>) -> Vec<Path> {
+pub(super) fn together(paths: impl IntoIterator<Item = Path>) -> Vec<Path> {
     let mut out: Vec<Path> = Vec::new();
     for path in paths {
         match out.iter_mut().find(|known| known.target == path.target) {
