@@ -7,7 +7,9 @@ use std::path::{Path, PathBuf};
 
 use anstyle::{AnsiColor, Style};
 use anyhow::bail;
-use backwater::{Cache, Delta, DeltaKind, Outcome, Query, Report, Schema, SqliteFile, Value};
+use backwater::{
+    Cache, Delta, DeltaKind, KeptUp, Outcome, Query, Report, Schema, SqliteFile, Value,
+};
 
 use crate::ingest::tell;
 use crate::output::{BOLD, DIM, Rows, count, told};
@@ -32,6 +34,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     let cache =
         Cache::open_with(Schema::parse("demo/backwater.toml", SCHEMA)?, SqliteFile::new(path))?;
     let queries = define(&cache)?;
+    let _shown: Vec<KeptUp> = queries.iter().map(Query::keep_up).collect();
 
     writeln!(
         out,

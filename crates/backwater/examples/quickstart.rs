@@ -24,6 +24,7 @@ fn main() -> Result<(), Box<dyn Error>> {
     let by_status = cache.named("by_status", ())?;
     let on_route = cache.named("delays_on_route", [("route", "NOR-SAL")])?;
     let queries = [&next, &by_status, &on_route];
+    let _shown = queries.map(Query::keep_up);
     queries.into_iter().try_for_each(show)?;
 
     // Two changes: each query says what they did to it, and why.

@@ -6,7 +6,7 @@ use std::thread::{self, ThreadId};
 
 use crate::change::{History, Remembered, Transaction};
 use crate::error::{Error, ErrorKind, Result, nearest};
-use crate::query::{BindingNo, Engine, Published, Query, compile};
+use crate::query::{Engine, Published, Query, compile};
 use crate::schema::Schema;
 use crate::storage::{Outbox, Storage, rehydrate};
 use crate::table::{Snapshot, State};
@@ -163,8 +163,8 @@ impl Cache {
         writer.state = changes.after.clone();
         let number = writer.commit;
         Arc::make_mut(&mut writer.history).push(number, changes);
-        let reached = writer.engine.apply(changes);
-        self.0.published.publish(changes.after.clone(), writer.commit, &reached);
+        let reached = writer.engine.apply(changes, number);
+        self.0.published.publish(changes.after.clone(), writer.commit);
         let storage = match &mut writer.storage {
             Some((outbox, _)) => {
                 outbox.note(changes);
@@ -220,11 +220,12 @@ impl Cache {
         let mut writer = self.writer()?;
         let plan = compile(sql, &writer.state.schema)?;
         let params = plan.bind(params)?;
-        let state = writer.state.clone();
-        let (binding, entry) = writer.engine.bind(plan, params, name.into(), &state)?;
-        let query = Query::new(self.0.published.clone(), binding, &entry, name.into());
-        self.0.published.add(binding, entry);
-        Ok(query)
+        let (state, commit) = (writer.state.clone(), writer.commit);
+        let bound = writer.engine.bind(plan, params, name.into(), &state, commit)?;
+        // The same rows, and perhaps an index more to find them by.
+        writer.state = bound.state.clone();
+        self.0.published.publish(bound.state, commit);
+        Ok(Query::new(self.0.published.clone(), bound.node, name.into()))
     }
 
     /// Returns when everything that was committed is durable; at once, if the cache has no storage.
@@ -252,7 +253,10 @@ impl Cache {
         // A panic in a closure leaves nothing behind in the writer: the transaction is apart.
         let mut writer = self.0.writer.lock().unwrap_or_else(PoisonError::into_inner);
         *writing() = Some(this);
-        self.0.published.forget_released(|binding: BindingNo| writer.engine.release(binding));
+        for binding in self.0.published.take_released() {
+            let Writer { engine, state, .. } = &mut *writer;
+            engine.release(binding, state);
+        }
         Ok(Writing { inner: &self.0, writer })
     }
 }

@@ -31,6 +31,8 @@
 //!     [("over", 5)],
 //! )?;
 //! let by_status = cache.query("SELECT status, count(*) AS n FROM sailing GROUP BY status", ())?;
+//! // Kept up to date at every commit, as somebody shows it; others catch up when they are read.
+//! let _shown = late.keep_up();
 //!
 //! // A response becomes rows: two sailings, and one vessel, although it was met twice.
 //! let report = cache.commit("departures loaded", |tx| tx.ingest("departures", r#"{ "sailings": [
@@ -87,7 +89,7 @@ pub use change::{
 pub use error::{Error, ErrorKind, Result};
 pub use infer::{Proposal, Samples};
 pub use ingest::{Exchange, Fate, Recording, Request};
-pub use query::{Delta, DeltaKind, DeltaRow, Outcome, Query, QueryResult, ResultRow};
+pub use query::{Delta, DeltaKind, DeltaRow, KeptUp, Outcome, Query, QueryResult, ResultRow};
 pub use schema::Schema;
 #[cfg(feature = "sqlite")]
 pub use storage::SqliteFile;

@@ -25,6 +25,7 @@ fn cache() -> Cache {
 fn an_error_or_a_panic_leaves_nothing_behind() {
     let cache = cache();
     let total = cache.query("SELECT sum(cents) AS cents, count(*) AS n FROM account", ()).unwrap();
+    let _watch = total.keep_up();
     let before = total.read().unwrap();
     let failed = cache.commit("half", |tx| {
         tx.update("account", 1, [("cents", 0)])?;
@@ -133,6 +134,7 @@ fn changes_are_net() {
 fn places_of_deleted_rows_are_used_again() {
     let cache = cache();
     let texts = cache.query("SELECT id, text FROM log ORDER BY text DESC", ()).unwrap();
+    let _watch = texts.keep_up();
     for round in 0..5_i64 {
         let write = cache.commit("log written", |tx| {
             (0..1000).try_for_each(|n| {

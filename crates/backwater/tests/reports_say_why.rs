@@ -48,6 +48,7 @@ fn every_outcome_has_its_words() {
     let of_port = "SELECT status, count(*) AS n FROM sailing WHERE port = :port GROUP BY status";
     let sal = cache.query(of_port, [("port", "SAL")]).unwrap();
     let count = cache.query("SELECT count(*) AS n FROM sailing", ()).unwrap();
+    let _watches = [&late, &sal, &count].map(Query::keep_up);
     let set = |id: i64, field: &'static str, value: Value| {
         move |tx: &mut Transaction| tx.update("sailing", id, [(field, value)])
     };
@@ -123,6 +124,7 @@ fn a_failed_result_says_why_and_recovers() {
     let cache = cache();
     let sum = cache.query("SELECT port, sum(cars) AS cars FROM sailing GROUP BY port", ()).unwrap();
     let count = cache.query("SELECT count(cars) AS n FROM sailing", ()).unwrap();
+    let _watches = [&sum, &count].map(Query::keep_up);
     let report =
         cache.commit("too many", |tx| tx.update("sailing", 1, [("cars", i64::MAX)])).unwrap();
     assert_eq!(report.outcome(&sum), Outcome::Failed);
@@ -165,6 +167,7 @@ fn bindings_share_their_shape_and_are_reached_by_key() {
     );
     let again = cache.query("select id\nfrom sailing where port=:port", [("port", "SAL")]).unwrap();
     assert!(again.read().unwrap().is_same(&sal.read().unwrap()));
+    let watch = [&again, &nor].map(Query::keep_up);
     let report = cache.commit("moved", |tx| tx.update("sailing", 1, [("port", "NOR")])).unwrap();
     assert_eq!(report.reached().count(), 2);
     let params = report
@@ -175,7 +178,7 @@ fn bindings_share_their_shape_and_are_reached_by_key() {
     assert_eq!(report.delta(&again).unwrap().count(DeltaKind::Leave), 1);
     assert_eq!(report.delta(&nor).unwrap().count(DeltaKind::Enter), 1);
     // What nobody holds is kept true for nobody.
-    drop((sal, nor));
+    drop((sal, nor, watch));
     let report =
         cache.commit("moved back", |tx| tx.update("sailing", 1, [("port", "SAL")])).unwrap();
     assert_eq!(report.reached().count(), 1);

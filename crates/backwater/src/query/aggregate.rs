@@ -1,13 +1,31 @@
 //! Aggregates that follow their group: each takes a value in and lets it go again.
 
-use std::collections::BTreeMap;
+use std::cmp::Ordering;
+use std::collections::{BTreeMap, HashSet};
 
 use super::exact::ExactSum;
-use super::scalar::{Affinity, Scalar, Sorted};
+use super::expr::{Columns, Expr};
+use super::json;
+use super::order::compare_key;
+use super::plan::OrderKey;
+use super::scalar::{Affinity, Key, Scalar, Sorted};
 
-/// An aggregate function.
+/// An aggregate function and what it is called with.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct Aggregate {
+    pub(crate) function: AggregateFunction,
+    pub(crate) argument: Option<Expr>,
+    pub(crate) distinct: bool,
+    /// Of those that make a list: its order.
+    pub(crate) order: Vec<OrderKey>,
+    /// What stands between two texts that are joined.
+    pub(crate) separator: Option<Expr>,
+    /// Which rows count.
+    pub(crate) filter: Option<Expr>,
+}
+
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Aggregate {
+pub(crate) enum AggregateFunction {
     CountRows,
     Count,
     Sum,
@@ -15,6 +33,11 @@ pub(crate) enum Aggregate {
     Average,
     Min,
     Max,
+    /// Texts joined.
+    Concat,
+    JsonArray,
+    /// The value of the row that comes first.
+    First,
 }
 
 /// What an aggregate keeps of one group.
@@ -23,6 +46,39 @@ pub(crate) enum Kept {
     Count(i64),
     Sum(Box<Sum>),
     Values(BTreeMap<Sorted, u64>),
+    /// How often each value is there, and the aggregate of each once.
+    Distinct(BTreeMap<Sorted, u64>, Box<Kept>),
+    List(BTreeMap<ListPlace, ListItem>),
+}
+
+/// Where a row stands in a list: by the list's order, then by the row's key.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct ListPlace {
+    order: Box<[(Scalar<'static>, OrderKey)]>,
+    row: Box<[Scalar<'static>]>,
+}
+
+#[derive(Debug, Clone)]
+pub(crate) struct ListItem {
+    value: Scalar<'static>,
+    separator: Scalar<'static>,
+}
+
+impl Eq for ListPlace {}
+
+impl PartialOrd for ListPlace {
+    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+impl Ord for ListPlace {
+    fn cmp(&self, other: &Self) -> Ordering {
+        let keys = self.order.iter().zip(&other.order);
+        let keys = keys.map(|((a, key), (b, _))| compare_key(key, a, b));
+        let rows = self.row.iter().zip(&other.row).map(|(a, b)| a.order(b));
+        keys.chain(rows).find(|order| order.is_ne()).unwrap_or(Ordering::Equal)
+    }
 }
 
 /// A sum as SQL has it: whole while only whole numbers are in it.
@@ -39,57 +95,173 @@ pub(crate) struct Sum {
 pub(crate) struct Overflow;
 
 impl Aggregate {
-    pub(crate) fn empty(self) -> Kept {
-        match self {
-            Aggregate::CountRows | Aggregate::Count => Kept::Count(0),
-            Aggregate::Sum | Aggregate::Total | Aggregate::Average => Kept::Sum(Box::default()),
-            Aggregate::Min | Aggregate::Max => Kept::Values(BTreeMap::new()),
+    pub(crate) fn new(function: AggregateFunction, argument: Option<Expr>) -> Self {
+        Self {
+            function,
+            argument,
+            distinct: false,
+            order: Vec::new(),
+            separator: None,
+            filter: None,
         }
     }
 
-    /// Takes a row's value in (`times` 1) or lets it go (`times` -1).
-    pub(crate) fn update(self, kept: &mut Kept, value: Scalar<'_>, times: i64) {
-        if value.is_null() && self != Aggregate::CountRows {
+    pub(crate) fn empty(&self) -> Kept {
+        use AggregateFunction as F;
+        let plain = match self.function {
+            F::CountRows | F::Count => Kept::Count(0),
+            F::Sum | F::Total | F::Average => Kept::Sum(Box::default()),
+            F::Min | F::Max => return Kept::Values(BTreeMap::new()),
+            F::Concat | F::JsonArray | F::First => return Kept::List(BTreeMap::new()),
+        };
+        if self.distinct { Kept::Distinct(BTreeMap::new(), Box::new(plain)) } else { plain }
+    }
+
+    /// Takes a row in (`times` 1) or lets it go (`times` -1). `key` is what tells the row apart.
+    pub(crate) fn update<'a>(
+        &'a self,
+        kept: &mut Kept,
+        row: &impl Columns<'a>,
+        params: &'a [Scalar<'static>],
+        key: impl FnOnce() -> Box<[Scalar<'static>]>,
+        times: i64,
+    ) {
+        let counts = |filter: &'a Expr| filter.eval(row, params).as_truth() == Some(true);
+        if !self.filter.as_ref().is_none_or(counts) {
+            return;
+        }
+        let value = self.argument.as_ref().map_or(Scalar::Null, |of| of.eval(row, params));
+        let keeps_null = matches!(
+            self.function,
+            AggregateFunction::CountRows | AggregateFunction::JsonArray | AggregateFunction::First
+        );
+        if value.is_null() && !keeps_null {
             return;
         }
         match kept {
-            Kept::Count(count) => *count += times,
-            Kept::Sum(sum) => sum.add(value, times),
-            Kept::Values(values) => {
-                let value = Sorted(value.into_owned());
+            Kept::List(items) => {
+                let order = self.order.iter();
+                let order = order.map(|key| (key.expr.eval(row, params).into_owned(), key.clone()));
+                let place = ListPlace { order: order.collect(), row: key() };
                 if times > 0 {
-                    *values.entry(value).or_default() += 1;
-                } else if let Some(count) = values.get_mut(&value) {
-                    *count -= 1;
-                    if *count == 0 {
-                        values.remove(&value);
-                    }
+                    let separator = self
+                        .separator
+                        .as_ref()
+                        .map_or(Scalar::Str(","), |separator| separator.eval(row, params));
+                    let separator = separator.into_owned();
+                    items.insert(place, ListItem { value: value.into_owned(), separator });
+                } else {
+                    items.remove(&place);
                 }
             }
+            Kept::Distinct(values, plain) => {
+                let value = Sorted(value.into_owned());
+                if count_value(values, &value, times) {
+                    plain.add(value.0, times);
+                }
+            }
+            plain => plain.add(value, times),
         }
     }
 
-    pub(crate) fn value(self, kept: &Kept) -> Result<Scalar<'static>, Overflow> {
+    pub(crate) fn value(&self, kept: &Kept) -> Result<Scalar<'static>, Overflow> {
+        use AggregateFunction as F;
         Ok(match kept {
             Kept::Count(count) => Scalar::Int(*count),
-            Kept::Sum(sum) => match self {
-                Aggregate::Total => sum.total(),
-                Aggregate::Average if sum.values > 0 => match sum.total() {
+            Kept::Distinct(_, plain) => self.value(plain)?,
+            Kept::Sum(sum) => match self.function {
+                F::Total => sum.total(),
+                F::Average if sum.values > 0 => match sum.total() {
                     Scalar::Real(total) => Scalar::Real(total / sum.values as f64),
                     other => other,
                 },
-                Aggregate::Sum if sum.values > 0 => sum.value()?,
+                F::Sum if sum.values > 0 => sum.value()?,
                 _ => Scalar::Null,
             },
             Kept::Values(values) => {
-                let end = if self == Aggregate::Min {
+                let end = if self.function == F::Min {
                     values.first_key_value()
                 } else {
                     values.last_key_value()
                 };
                 end.map_or(Scalar::Null, |(value, _)| value.0.clone())
             }
+            Kept::List(items) => match self.function {
+                F::First => items.values().next().map_or(Scalar::Null, |item| item.value.clone()),
+                F::Concat => self.joined(items),
+                _ => self.array(items),
+            },
         })
+    }
+
+    /// The list's items in their order; of equal ones, where only one counts, the first.
+    fn items<'k>(
+        &self,
+        items: &'k BTreeMap<ListPlace, ListItem>,
+    ) -> impl Iterator<Item = &'k ListItem> {
+        let mut seen = HashSet::new();
+        let distinct = self.distinct;
+        items.values().filter(move |item| !distinct || seen.insert(Key::from(item.value.clone())))
+    }
+
+    fn joined(&self, items: &BTreeMap<ListPlace, ListItem>) -> Scalar<'static> {
+        let mut out = String::new();
+        for (number, item) in self.items(items).enumerate() {
+            if number > 0 {
+                out.extend(item.separator.to_text().as_deref());
+            }
+            out.extend(item.value.to_text().as_deref());
+        }
+        if items.is_empty() { Scalar::Null } else { Scalar::Text(out.into()) }
+    }
+
+    fn array(&self, items: &BTreeMap<ListPlace, ListItem>) -> Scalar<'static> {
+        let is_json = self.argument.as_ref().is_some_and(Expr::is_json);
+        let mut out = String::from("[");
+        for (number, item) in self.items(items).enumerate() {
+            if number > 0 {
+                out.push(',');
+            }
+            json::write(&mut out, &item.value, is_json);
+        }
+        out.push(']');
+        Scalar::Text(out.into())
+    }
+}
+
+impl Kept {
+    fn add(&mut self, value: Scalar<'_>, times: i64) {
+        match self {
+            Kept::Count(count) => *count += times,
+            Kept::Sum(sum) => sum.add(value, times),
+            Kept::Values(values) => drop(count_value(values, &Sorted(value.into_owned()), times)),
+            Kept::Distinct(..) | Kept::List(_) => {}
+        }
+    }
+}
+
+/// Counts a value once more or less; tells whether it came or went.
+fn count_value(values: &mut BTreeMap<Sorted, u64>, value: &Sorted, times: i64) -> bool {
+    if times > 0 {
+        match values.get_mut(value) {
+            Some(count) => {
+                *count += 1;
+                false
+            }
+            None => {
+                values.insert(value.clone(), 1);
+                true
+            }
+        }
+    } else if let Some(count) = values.get_mut(value) {
+        *count -= 1;
+        let gone = *count == 0;
+        if gone {
+            values.remove(value);
+        }
+        gone
+    } else {
+        false
     }
 }
 

@@ -1,5 +1,7 @@
 //! From a statement's text to its plan, and the same for all named queries of a schema.
 
+use std::sync::Arc;
+
 use super::lower::lower;
 use super::plan::Plan;
 use super::syntax::{Refusal, parse};
@@ -7,7 +9,7 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{NamedQuery, Schema, line_and_column};
 
 /// Makes the plan of a statement; an error names line and column in it.
-pub(crate) fn compile(sql: &str, schema: &Schema) -> Result<Plan> {
+pub(crate) fn compile(sql: &str, schema: &Schema) -> Result<Arc<Plan>> {
     plan(sql, schema).map_err(|refusal| {
         let place =
             format!("line {}, column {} of the statement", refusal.at.line, refusal.at.column);
@@ -47,7 +49,7 @@ fn problems(schema: &Schema) -> Vec<Error> {
     refused.collect()
 }
 
-fn plan(sql: &str, schema: &Schema) -> Result<Plan, Refusal> {
+fn plan(sql: &str, schema: &Schema) -> Result<Arc<Plan>, Refusal> {
     lower(parse(sql)?, schema)
 }
 

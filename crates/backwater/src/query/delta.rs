@@ -18,6 +18,7 @@ use crate::value::Value;
 ///     table.sailing = { id = "id", fields = { id = "int", delay_min = "int" } }
 /// "#)?);
 /// let late = cache.query("SELECT id FROM sailing WHERE delay_min > 5 ORDER BY delay_min DESC", ())?;
+/// let _watch = late.keep_up();
 /// let report = cache.commit("delay reported", |tx| tx.insert("sailing", [("id", 311), ("delay_min", 15)]))?;
 ///
 /// let delta = report.delta(&late).unwrap();
@@ -78,6 +79,7 @@ impl Delta {
     /// # use backwater::{Cache, DeltaKind, Schema};
     /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
     /// let all = cache.query("SELECT id FROM t", ())?;
+    /// let _watch = all.keep_up();
     /// let report = cache.commit("two came", |tx| { tx.insert("t", [("id", 1)])?; tx.insert("t", [("id", 2)]) })?;
     /// assert_eq!(report.delta(&all).unwrap().count(DeltaKind::Enter), 2);
     /// # Ok::<(), backwater::Error>(())
@@ -92,6 +94,7 @@ impl Delta {
     /// # use backwater::{Cache, Schema};
     /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
     /// let all = cache.query("SELECT id FROM t", ())?;
+    /// let _watch = all.keep_up();
     /// let mut shown = Vec::new();
     /// let report = cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
     /// report.delta(&all).unwrap().apply(&mut shown);
@@ -134,6 +137,7 @@ impl fmt::Debug for Delta {
 /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int', n = 'int' } }")?);
 /// # cache.commit("two came", |tx| { tx.insert("t", [("id", 1), ("n", 10)])?; tx.insert("t", [("id", 2), ("n", 20)]) })?;
 /// let all = cache.query("SELECT id, n FROM t ORDER BY n", ())?;
+/// let _watch = all.keep_up();
 /// let report = cache.commit("the first moved", |tx| tx.update("t", 1, [("n", 30)]))?;
 /// let row = report.delta(&all).unwrap().rows().next().unwrap();
 /// assert_eq!((row.kind(), row.from(), row.to()), (DeltaKind::Move, Some(0), Some(1)));

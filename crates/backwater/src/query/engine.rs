@@ -1,39 +1,50 @@
 //! The engine: shapes and their bindings, and the way from a commit to those that it touches.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
 
 use super::delta::Delta;
-use super::edit::{Failure, RowDelta};
-use super::index::{Index, KeyValues, key_of};
-use super::live::Live;
-use super::order::Moved;
-use super::plan::{Plan, Window};
-use super::result::Entry;
+use super::edit::Failure;
+use super::node::{KeyValues, Node, Progress, derived_start, start};
+use super::plan::{Plan, Relation};
+use super::relation::{DerivedChange, DerivedRow, View};
 use super::scalar::{Key, Scalar};
-use super::{BindingNo, Outcome};
+use super::walk::{Start, TupleDelta, changed_tuples};
+use super::{BindingNo, DERIVED, Outcome};
 use crate::change::{Changes, Happened};
-use crate::error::Result;
+use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, Schema, TableNo};
-use crate::table::State;
+use crate::table::{Slot, State};
+
+/// Old versions of the tables are kept for queries that are behind for so many commits.
+const KEPT_FOR: u64 = 256;
 
 /// A shape's number.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 struct ShapeNo(u32);
 
+/// The number of a group of bindings that are searched for together. What a group reads has a
+/// lower number.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+struct GroupNo(u32);
+
 /// All standing queries of a cache.
 pub(crate) struct Engine {
     shapes: FxHashMap<ShapeNo, Shape>,
-    by_text: HashMap<String, ShapeNo>,
+    by_identity: HashMap<String, ShapeNo>,
+    groups: FxHashMap<GroupNo, Group>,
     bindings: FxHashMap<BindingNo, Binding>,
-    indexes: Vec<Index>,
-    /// For each table, for each of its fields, the shapes that read it.
-    by_field: Vec<Vec<Vec<ShapeNo>>>,
-    /// For each table, all shapes that read it.
-    by_table: Vec<Vec<ShapeNo>>,
-    next_shape: u32,
+    /// How many shapes look for a table's rows by the values of some fields.
+    indexes: FxHashMap<(TableNo, Vec<FieldNo>), usize>,
+    /// For each table, for each of its fields, the groups that read it.
+    by_field: Vec<Vec<Vec<GroupNo>>>,
+    /// For each table, all groups that read it.
+    by_table: Vec<Vec<GroupNo>>,
+    /// Those that are behind, by the commit since when.
+    behind: BTreeMap<u64, Vec<BindingNo>>,
+    next: u32,
     next_binding: u64,
 }
 
@@ -41,55 +52,81 @@ pub(crate) struct Engine {
 struct Shape {
     plan: Arc<Plan>,
     by_params: HashMap<Box<[Key]>, BindingNo>,
-    by_key: HashMap<KeyValues, Vec<BindingNo>>,
-    /// The fields of the plan's keys.
-    key_fields: Vec<FieldNo>,
+    groups: HashMap<GroupKey, GroupNo>,
 }
 
-/// A shape with values for its parameters.
-struct Binding {
+/// What the bindings of a group have in common: the statements that they read, and, where tuples
+/// cannot be told without them, the parameters.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+struct GroupKey {
+    inner: Box<[Option<BindingNo>]>,
+    params: Option<Box<[Key]>>,
+}
+
+/// Bindings of one shape for which changed tuples are looked for once.
+struct Group {
     shape: ShapeNo,
+    key: GroupKey,
+    /// By the key of a tuple; without keys all of them have the same.
+    by_key: HashMap<KeyValues, Vec<BindingNo>>,
+    len: usize,
+}
+
+struct Binding {
+    node: Arc<Node>,
+    shape: ShapeNo,
+    group: GroupNo,
     identity: Box<[Key]>,
-    /// What a row must have to belong here; `None` if no row can: a value is NULL, or LIMIT is 0.
-    key: Option<KeyValues>,
-    window: Window,
-    params: Arc<[Scalar<'static>]>,
-    live: Result<Live, Failure>,
-    entry: Arc<Entry>,
-    name: Arc<str>,
-    /// How many handles there are.
+    /// How many handles there are, and statements that read it.
+    uses: usize,
+    /// How many handles programs hold.
     handles: usize,
 }
 
 /// What a commit did to a binding that it reached.
 pub(crate) struct Reached {
-    pub(crate) binding: BindingNo,
-    pub(crate) name: Arc<str>,
-    pub(crate) params: Arc<[Scalar<'static>]>,
-    pub(crate) plan: Arc<Plan>,
+    pub(crate) node: Arc<Node>,
     pub(crate) outcome: Outcome,
     pub(crate) failure: Option<Failure>,
     pub(crate) delta: Option<Delta>,
     /// The changes that reached it, by their numbers in the commit.
     pub(crate) causes: Vec<u32>,
-    /// What readers find from now on, if it is another result than before.
-    pub(crate) entry: Option<Arc<Entry>>,
+    /// Whether programs hold it, and not only statements that read it.
+    pub(crate) is_held: bool,
+}
+
+/// What a group has to look at.
+#[derive(Default)]
+struct Work {
+    changes: Vec<u32>,
+    derived: FxHashMap<u16, FxHashMap<Slot, Option<Arc<DerivedRow>>>>,
+    /// What reached the statements that it reads, and whether these were put off.
+    causes: Vec<u32>,
+    is_behind: bool,
+    /// Whether one of them failed, or was computed anew.
+    is_told_anew: bool,
+}
+
+/// What is handed out of a binding.
+pub(crate) struct Bound {
+    pub(crate) node: Arc<Node>,
+    /// The tables with the indexes that the statement needs.
+    pub(crate) state: Arc<State>,
 }
 
 impl Engine {
     pub(crate) fn new(schema: &Schema) -> Self {
+        let fields = schema.tables.iter().map(|table| vec![Vec::new(); table.fields.len()]);
         Self {
             shapes: FxHashMap::default(),
-            by_text: HashMap::new(),
+            by_identity: HashMap::new(),
+            groups: FxHashMap::default(),
             bindings: FxHashMap::default(),
-            indexes: Vec::new(),
-            by_field: schema
-                .tables
-                .iter()
-                .map(|table| vec![Vec::new(); table.fields.len()])
-                .collect(),
+            indexes: FxHashMap::default(),
+            by_field: fields.collect(),
             by_table: vec![Vec::new(); schema.tables.len()],
-            next_shape: 0,
+            behind: BTreeMap::new(),
+            next: 0,
             next_binding: 0,
         }
     }
@@ -97,13 +134,32 @@ impl Engine {
     /// One more handle for a plan with parameters: an existing binding, or a new one.
     pub(crate) fn bind(
         &mut self,
-        plan: Plan,
+        plan: Arc<Plan>,
         params: Vec<Scalar<'static>>,
         name: Arc<str>,
-        state: &State,
-    ) -> Result<(BindingNo, Arc<Entry>)> {
+        state: &Arc<State>,
+        commit: u64,
+    ) -> Result<Bound> {
+        let mut state = state.clone();
+        let number = self.use_binding(plan, params, name, &mut state, commit)?;
+        let Some(binding) = self.bindings.get_mut(&number) else {
+            return Err(Error::new(ErrorKind::Result, "this query is not kept any more"));
+        };
+        binding.handles += 1;
+        Ok(Bound { node: binding.node.clone(), state })
+    }
+
+    fn use_binding(
+        &mut self,
+        plan: Arc<Plan>,
+        params: Vec<Scalar<'static>>,
+        name: Arc<str>,
+        state: &mut Arc<State>,
+        commit: u64,
+    ) -> Result<BindingNo> {
         let window = plan.window(&params)?;
         let number = self.shape(plan, state);
+        let plan = self.shapes[&number].plan.clone();
         // A parameter of another type may compare differently, so the type is part of it.
         let identity: Box<[Key]> = params
             .iter()
@@ -112,125 +168,188 @@ impl Engine {
                 [Key::Int(is_real.into()), Key::from(param.clone())]
             })
             .collect();
-        let Some(shape) = self.shapes.get_mut(&number) else {
-            unreachable!("the shape was just made")
-        };
-        if let Some(known) = shape.by_params.get(&identity)
+        if let Some(known) = self.shapes[&number].by_params.get(&identity)
             && let Some(binding) = self.bindings.get_mut(known)
         {
-            binding.handles += 1;
-            return Ok((*known, binding.entry.clone()));
+            binding.uses += 1;
+            return Ok(*known);
         }
+        let mut inner = Vec::new();
+        for source in &plan.sources {
+            inner.push(match &source.relation {
+                Relation::Table(_) => None,
+                Relation::Statement(plan, of) => {
+                    let params = of.iter().map(|param| params[*param].clone()).collect();
+                    let name = source.name.as_str().into();
+                    Some(self.use_binding(plan.clone(), params, name, state, commit)?)
+                }
+            });
+        }
+        let group = self.group(number, &plan, &inner, &identity);
         let binding = BindingNo(self.next_binding);
         self.next_binding += 1;
-        let keys = shape.plan.keys.iter().map(|part| {
-            match params[part.param].clone().under(part.affinity) {
+        let keys =
+            plan.keys.iter().map(|part| match params[part.param].clone().under(part.affinity) {
                 Scalar::Null => None,
                 value => Some(Key::from(value)),
-            }
-        });
+            });
         // Nothing can show in an empty window, so no row belongs to it either.
         let key: Option<KeyValues> = keys.collect::<Option<_>>().filter(|_| window.limit > 0);
-        if let Some(key) = &key {
-            shape.by_key.entry(key.clone()).or_default().push(binding);
-        }
-        shape.by_params.insert(identity.clone(), binding);
-        let plan = shape.plan.clone();
-        let params: Arc<[Scalar<'static>]> = params.into();
-        let live = compute(&self.indexes, &plan, &params, key.as_deref(), state);
-        let entry = entry(&plan, &params, window, &live);
-        self.bindings.insert(
+        let nodes = inner.iter().map(|inner| Some(self.bindings.get(&(*inner)?)?.node.clone()));
+        let node = Node::new(
             binding,
-            Binding {
-                shape: number,
-                identity,
-                key,
-                window,
-                params,
-                live,
-                entry: entry.clone(),
-                name,
-                handles: 1,
-            },
+            plan,
+            params.into(),
+            window,
+            key.clone(),
+            name,
+            nodes.collect(),
+            state,
+            commit,
         );
-        Ok((binding, entry))
+        if let Some(group) = self.groups.get_mut(&group) {
+            group.len += 1;
+            if let Some(key) = key {
+                group.by_key.entry(key).or_default().push(binding);
+            }
+        }
+        if let Some(shape) = self.shapes.get_mut(&number) {
+            shape.by_params.insert(identity.clone(), binding);
+        }
+        let shape = number;
+        self.bindings
+            .insert(binding, Binding { node, shape, group, identity, uses: 1, handles: 0 });
+        Ok(binding)
     }
 
-    fn shape(&mut self, plan: Plan, state: &State) -> ShapeNo {
-        if let Some(known) = self.by_text.get(&plan.text) {
+    fn shape(&mut self, plan: Arc<Plan>, state: &mut Arc<State>) -> ShapeNo {
+        if let Some(known) = self.by_identity.get(&plan.identity) {
             return *known;
         }
-        let number = ShapeNo(self.next_shape);
-        self.next_shape += 1;
-        self.by_text.insert(plan.text.clone(), number);
-        self.by_table[plan.table.index()].push(number);
-        for field in plan.footprint.iter() {
-            self.by_field[plan.table.index()][field.index()].push(number);
+        let number = ShapeNo(self.next);
+        self.next += 1;
+        self.by_identity.insert(plan.identity.clone(), number);
+        for index in table_indexes(&plan) {
+            if !state.has_index(index.0, &index.1) {
+                Arc::make_mut(state).index(index.0, &index.1);
+            }
+            *self.indexes.entry(index).or_default() += 1;
         }
-        let key_fields: Vec<FieldNo> = plan.keys.iter().map(|part| part.field).collect();
-        if !key_fields.is_empty() {
-            let known = find(&self.indexes, plan.table, &key_fields);
-            let index = known.unwrap_or_else(|| {
-                self.indexes.push(Index::build(state, plan.table, key_fields.clone()));
-                self.indexes.len() - 1
-            });
-            self.indexes[index].users += 1;
-        }
-        let shape = Shape {
-            plan: Arc::new(plan),
-            by_params: HashMap::new(),
-            by_key: HashMap::new(),
-            key_fields,
-        };
+        let shape = Shape { plan, by_params: HashMap::new(), groups: HashMap::new() };
         self.shapes.insert(number, shape);
         number
     }
 
-    /// One handle less; a binding without any is forgotten, and so is a shape without bindings.
-    /// Tells whether the binding is gone.
-    pub(crate) fn release(&mut self, number: BindingNo) -> bool {
+    fn group(
+        &mut self,
+        shape: ShapeNo,
+        plan: &Plan,
+        inner: &[Option<BindingNo>],
+        identity: &[Key],
+    ) -> GroupNo {
+        let params = (!plan.is_shared).then(|| identity.into());
+        let key = GroupKey { inner: inner.into(), params };
+        if let Some(known) = self.shapes.get(&shape).and_then(|shape| shape.groups.get(&key)) {
+            return *known;
+        }
+        let number = GroupNo(self.next);
+        self.next += 1;
+        for source in &plan.sources {
+            if let Relation::Table(table) = source.relation {
+                if self.by_table[table.index()].last() != Some(&number) {
+                    self.by_table[table.index()].push(number);
+                }
+                for field in source.reads.iter() {
+                    let groups = &mut self.by_field[table.index()][field.index()];
+                    if groups.last() != Some(&number) {
+                        groups.push(number);
+                    }
+                }
+            }
+        }
+        if let Some(shape) = self.shapes.get_mut(&shape) {
+            shape.groups.insert(key.clone(), number);
+        }
+        self.groups.insert(number, Group { shape, key, by_key: HashMap::new(), len: 0 });
+        number
+    }
+
+    /// One handle less. Tells whether the binding is gone.
+    pub(crate) fn release(&mut self, number: BindingNo, state: &mut Arc<State>) -> bool {
+        if let Some(binding) = self.bindings.get_mut(&number) {
+            binding.handles -= 1;
+        }
+        self.let_go(number, state)
+    }
+
+    /// One use less; a binding without any is forgotten, and so is a shape without bindings.
+    fn let_go(&mut self, number: BindingNo, state: &mut Arc<State>) -> bool {
         let Some(binding) = self.bindings.get_mut(&number) else {
             return true;
         };
-        binding.handles -= 1;
-        if binding.handles > 0 {
+        binding.uses -= 1;
+        if binding.uses > 0 {
             return false;
         }
         let Some(binding) = self.bindings.remove(&number) else {
             return true;
         };
-        let Some(shape) = self.shapes.get_mut(&binding.shape) else {
-            return true;
-        };
-        shape.by_params.remove(&binding.identity);
-        if let Some(key) = binding.key
-            && let Some(bindings) = shape.by_key.get_mut(&key)
-        {
-            bindings.retain(|other| *other != number);
-            if bindings.is_empty() {
-                shape.by_key.remove(&key);
+        if let Some(shape) = self.shapes.get_mut(&binding.shape) {
+            shape.by_params.remove(&binding.identity);
+        }
+        if let Some(group) = self.groups.get_mut(&binding.group) {
+            group.len -= 1;
+            if let Some(key) = &binding.node.key
+                && let Some(bindings) = group.by_key.get_mut(key)
+            {
+                bindings.retain(|other| *other != number);
+                if bindings.is_empty() {
+                    group.by_key.remove(key);
+                }
+            }
+            if group.len == 0 {
+                self.forget_group(binding.group);
             }
         }
-        if shape.by_params.is_empty() {
-            self.forget_shape(binding.shape);
+        if self.shapes.get(&binding.shape).is_some_and(|shape| shape.by_params.is_empty()) {
+            self.forget_shape(binding.shape, state);
+        }
+        for inner in binding.node.inner.iter().flatten() {
+            self.let_go(inner.number, state);
         }
         true
     }
 
-    fn forget_shape(&mut self, number: ShapeNo) {
+    fn forget_group(&mut self, number: GroupNo) {
+        let Some(group) = self.groups.remove(&number) else {
+            return;
+        };
+        let Some(shape) = self.shapes.get_mut(&group.shape) else {
+            return;
+        };
+        shape.groups.remove(&group.key);
+        for source in &shape.plan.sources {
+            if let Relation::Table(table) = source.relation {
+                self.by_table[table.index()].retain(|other| *other != number);
+                for field in source.reads.iter() {
+                    self.by_field[table.index()][field.index()].retain(|other| *other != number);
+                }
+            }
+        }
+    }
+
+    fn forget_shape(&mut self, number: ShapeNo, state: &mut Arc<State>) {
         let Some(shape) = self.shapes.remove(&number) else {
             return;
         };
-        let table = shape.plan.table;
-        self.by_text.remove(&shape.plan.text);
-        self.by_table[table.index()].retain(|other| *other != number);
-        for field in shape.plan.footprint.iter() {
-            self.by_field[table.index()][field.index()].retain(|other| *other != number);
-        }
-        if let Some(index) = find(&self.indexes, table, &shape.key_fields) {
-            self.indexes[index].users -= 1;
-            if self.indexes[index].users == 0 {
-                self.indexes.swap_remove(index);
+        self.by_identity.remove(&shape.plan.identity);
+        for index in table_indexes(&shape.plan) {
+            if let Some(users) = self.indexes.get_mut(&index) {
+                *users -= 1;
+                if *users == 0 {
+                    self.indexes.remove(&index);
+                    Arc::make_mut(state).drop_index(index.0, &index.1);
+                }
             }
         }
     }
@@ -240,32 +359,57 @@ impl Engine {
         BindingNo(self.next_binding)
     }
 
-    /// Brings every binding that a commit touches up to date, and no other.
-    pub(crate) fn apply(&mut self, changes: &Changes) -> Vec<Reached> {
-        for index in &mut self.indexes {
-            index.apply(changes);
-        }
+    /// Brings every binding that a commit touches and somebody watches up to date, tells the
+    /// others what they have to follow later, and looks at nothing else.
+    pub(crate) fn apply(&mut self, changes: &Changes, commit: u64) -> Vec<Reached> {
+        self.give_up_backlogs(commit);
+        let mut work = self.route(changes);
         let mut reached = Vec::new();
-        for (number, rows) in self.route(changes) {
-            for (binding, rows) in self.shapes[&number].divide(changes, &rows) {
-                reached.push((binding, rows));
+        while let Some((number, work_here)) = work.pop_first() {
+            let from = reached.len();
+            self.follow(number, &work_here, changes, commit, &mut reached);
+            for (reached, derived) in &reached[from..] {
+                self.pass_on(reached, derived, &mut work);
             }
         }
-        reached.sort_by_key(|(binding, _)| *binding);
+        let mut reached: Vec<Reached> = reached.into_iter().map(|(reached, _)| reached).collect();
+        reached.sort_by_key(|reached| reached.node.number);
         reached
-            .into_iter()
-            .filter_map(|(binding, rows)| self.follow(binding, changes, &rows))
-            .collect()
     }
 
-    /// The changes that each shape has to look at: by table and field.
-    fn route(&self, changes: &Changes) -> FxHashMap<ShapeNo, Vec<u32>> {
-        let mut routed: FxHashMap<ShapeNo, Vec<u32>> = FxHashMap::default();
-        let mut send = |shapes: &[ShapeNo], change: u32| {
-            for shape in shapes {
-                let rows = routed.entry(*shape).or_default();
-                if rows.last() != Some(&change) {
-                    rows.push(change);
+    /// Tells the groups that read a binding what became of it.
+    fn pass_on(
+        &self,
+        reached: &Reached,
+        derived: &[DerivedChange],
+        work: &mut BTreeMap<GroupNo, Work>,
+    ) {
+        let is_behind = reached.outcome == Outcome::Deferred;
+        let is_told_anew = matches!(reached.outcome, Outcome::Failed | Outcome::Recomputed);
+        if derived.is_empty() && !is_behind && !is_told_anew {
+            return;
+        }
+        for (reader, source) in reached.node.readers() {
+            let Some(binding) = self.bindings.get(&reader.number) else { continue };
+            let work = work.entry(binding.group).or_default();
+            work.causes.extend(&reached.causes);
+            work.is_behind |= is_behind;
+            work.is_told_anew |= is_told_anew;
+            let undo = work.derived.entry(source as u16).or_default();
+            for change in derived {
+                undo.entry(change.slot).or_insert_with(|| change.before.clone());
+            }
+        }
+    }
+
+    /// The changes that each group has to look at: by table and field.
+    fn route(&self, changes: &Changes) -> BTreeMap<GroupNo, Work> {
+        let mut routed: FxHashMap<GroupNo, Work> = FxHashMap::default();
+        let mut send = |groups: &[GroupNo], change: u32| {
+            for group in groups {
+                let work = routed.entry(*group).or_default();
+                if work.changes.last() != Some(&change) {
+                    work.changes.push(change);
                 }
             }
         };
@@ -282,129 +426,235 @@ impl Engine {
                 }
             }
         }
-        routed
+        routed.into_iter().collect()
     }
 
     fn follow(
         &mut self,
-        number: BindingNo,
+        number: GroupNo,
+        work: &Work,
         changes: &Changes,
-        rows: &[RowDelta],
-    ) -> Option<Reached> {
-        let binding = self.bindings.get_mut(&number)?;
-        let plan = self.shapes.get(&binding.shape)?.plan.clone();
-        let mut reached = Reached {
-            binding: number,
-            name: binding.name.clone(),
-            params: binding.params.clone(),
-            plan: plan.clone(),
-            outcome: Outcome::Same,
-            failure: None,
-            delta: None,
-            causes: rows.iter().map(|row| row.change).collect(),
-            entry: None,
-        };
-        let moved = match &mut binding.live {
-            Ok(live) => live.apply(&plan, &binding.params, binding.window, changes, rows).map(Some),
-            Err(_) => {
-                let key = binding.key.as_deref();
-                compute(&self.indexes, &plan, &binding.params, key, &changes.after).map(|live| {
-                    binding.live = Ok(live);
-                    None
-                })
-            }
-        };
-        match moved {
-            Ok(Some(moved)) if moved.is_empty() => {
-                // The order may have moved beyond the window. Readers get the new one, but what
-                // somebody holds of the result stays the same object.
-                if let Ok(live) = &binding.live {
-                    binding.entry = Arc::new(binding.entry.with_same_rows(live.ordered.clone()));
+        commit: u64,
+        reached: &mut Vec<(Reached, Vec<DerivedChange>)>,
+    ) {
+        let Some(group) = self.groups.get(&number) else { return };
+        let Some(shape) = self.shapes.get(&group.shape) else { return };
+        let plan = shape.plan.clone();
+        let all = || group.by_key.values().flatten();
+        // One that stands for all: they read the same statements.
+        let Some(first) = all().next().and_then(|first| self.bindings.get(first)) else { return };
+        // Where keys tell bindings apart there may be very many.
+        let anybody =
+            || !plan.keys.is_empty() || all().any(|number| self.bindings[number].node.is_watched());
+        let table_starts = table_starts(&plan, work, changes);
+        let put_off =
+            |numbers: &[BindingNo], starts: &[Start], causes: &[u32], out: &mut Vec<_>| {
+                for number in numbers {
+                    let binding = &self.bindings[number];
+                    let rows = starts.iter().map(|start| (start.source, start.slot));
+                    binding.node.put_off(commit, &changes.before, rows);
+                    out.push((binding.reached(Outcome::Deferred, causes), Vec::new()));
+                }
+            };
+        let mut causes: Vec<u32> = table_starts.iter().map(|start| start.cause).collect();
+        causes.extend(&work.causes);
+        causes.sort_unstable();
+        causes.dedup();
+        let mut late = Vec::new();
+        let mut healed: Vec<(BindingNo, Vec<u32>)> = Vec::new();
+        if work.is_behind || plan.sources.len() > 1 && !anybody() {
+            let numbers: Vec<BindingNo> = all().copied().collect();
+            put_off(&numbers, &table_starts, &causes, reached);
+            late.extend(numbers);
+        } else {
+            let inner = first.node.lock_inner();
+            let nothing = FxHashMap::default();
+            let (old, new) = (inner.views(&work.derived), inner.views(&nothing));
+            let before = View { plan: &plan, state: &changes.before, derived: &old };
+            let after = View { plan: &plan, state: &changes.after, derived: &new };
+            let mut starts = table_starts;
+            for (source, undo) in &work.derived {
+                let rows = new[*source as usize];
+                for (slot, before) in undo {
+                    let after = rows.and_then(|rows| rows.row(*slot));
+                    let source = *source as usize;
+                    starts.extend(derived_start(&plan, source, *slot, before.as_deref(), after));
                 }
             }
-            Ok(moved) => {
-                reached.outcome =
-                    if moved.is_some() { Outcome::Maintained } else { Outcome::Recomputed };
-                let old = std::mem::replace(
-                    &mut binding.entry,
-                    entry(&plan, &binding.params, binding.window, &binding.live),
-                );
-                reached.delta = delta(&old, &binding.entry, changes, moved);
+            let tuples = changed_tuples(&before, &after, &first.node.params, &starts);
+            let mut divided = group.divide(&plan, (&before, &after), &tuples);
+            if tuples.is_empty() && plan.keys.is_empty() && !starts.is_empty() {
+                // They were asked, and it was nothing to them.
+                let same = |number| self.bindings[number].reached(Outcome::Same, &causes);
+                reached.extend(all().map(|number| (same(number), Vec::new())));
             }
-            Err(failure) => {
-                reached.outcome = Outcome::Failed;
-                reached.failure = Some(failure.clone());
-                binding.live = Err(failure);
-                binding.entry = entry(&plan, &binding.params, binding.window, &binding.live);
+            if work.is_told_anew {
+                for number in all() {
+                    divided.entry(*number).or_default();
+                }
+            }
+            let mut divided: Vec<_> = divided.into_iter().collect();
+            divided.sort_unstable_by_key(|(number, _)| *number);
+            for (number, asked) in divided {
+                let binding = &self.bindings[&number];
+                let node = &binding.node;
+                let tuples = node.belonging((&before, &after), &asked, false);
+                let mut causes: Vec<u32> = Vec::new();
+                for tuple in if tuples.is_empty() { &asked } else { &tuples } {
+                    if tuple.cause & DERIVED == 0 {
+                        causes.push(tuple.cause);
+                    } else {
+                        causes.extend(&work.causes);
+                    }
+                }
+                if tuples.is_empty() {
+                    causes.extend(&work.causes);
+                }
+                causes.sort_unstable();
+                causes.dedup();
+                if tuples.is_empty() && !work.is_told_anew {
+                    reached.push((binding.reached(Outcome::Same, &causes), Vec::new()));
+                    continue;
+                }
+                if !node.is_watched() || node.is_behind() {
+                    let mine = starts.iter().filter(|start| start.cause & DERIVED == 0);
+                    let mine = mine.filter(|start| {
+                        tuples.iter().any(|tuple| tuple.tuple[start.source] == start.slot)
+                            || plan.sources[start.source].outer.is_some()
+                    });
+                    let mine: Vec<Start> = mine.cloned().collect();
+                    put_off(&[number], &mine, &causes, reached);
+                    if node.is_watched() {
+                        reached.pop();
+                        healed.push((number, causes));
+                    } else {
+                        late.push(number);
+                    }
+                    continue;
+                }
+                let states = (&changes.before, &changes.after);
+                let progress = node.follow(commit, (&before, &after), states, &tuples, &inner);
+                let (seen, derived) = binding.told(progress, changes, causes);
+                reached.push((seen, derived));
             }
         }
-        reached.entry = Some(binding.entry.clone());
-        Some(reached)
+        // Somebody began to watch while the commit was made.
+        for (number, causes) in healed {
+            let binding = &self.bindings[&number];
+            if let Ok(Some(progress)) = binding.node.catch_up(&changes.after, commit) {
+                reached.push(binding.told(progress, changes, causes));
+            }
+        }
+        for number in late {
+            self.behind.entry(commit).or_default().push(number);
+        }
+    }
+
+    /// What has been behind for long computes anew when somebody reads it, instead of keeping an
+    /// old version of the tables.
+    fn give_up_backlogs(&mut self, commit: u64) {
+        let keep = self.behind.split_off(&commit.saturating_sub(KEPT_FOR));
+        for number in std::mem::replace(&mut self.behind, keep).into_values().flatten() {
+            if let Some(binding) = self.bindings.get(&number) {
+                binding.node.give_up_backlog(commit.saturating_sub(KEPT_FOR));
+            }
+        }
     }
 }
 
-impl Shape {
-    /// The rows that each binding has to look at: by the old and the new key of each row.
-    fn divide(&self, changes: &Changes, rows: &[u32]) -> FxHashMap<BindingNo, Vec<RowDelta>> {
-        let mut divided: FxHashMap<BindingNo, Vec<RowDelta>> = FxHashMap::default();
-        for &change in rows {
-            let row = &changes.rows[change as usize];
-            let (was, is) = (row.happened != Happened::Inserted, row.happened != Happened::Deleted);
-            let mut send = |key: &Option<KeyValues>, before: bool, after: bool| {
-                let Some(bindings) = key.as_ref().and_then(|key| self.by_key.get(key)) else {
-                    return;
-                };
-                for binding in bindings {
-                    let delta = RowDelta { change, slot: row.slot, before, after };
-                    divided.entry(*binding).or_default().push(delta);
-                }
+impl Group {
+    /// The tuples that each binding has to look at: by the old and the new key of each.
+    fn divide(
+        &self,
+        plan: &Plan,
+        (before, after): (&View<'_>, &View<'_>),
+        tuples: &[TupleDelta],
+    ) -> FxHashMap<BindingNo, Vec<TupleDelta>> {
+        let mut divided: FxHashMap<BindingNo, Vec<TupleDelta>> = FxHashMap::default();
+        let mut send = |key: &Option<KeyValues>, tuple: &TupleDelta, was: bool, is: bool| {
+            let Some(bindings) = key.as_ref().and_then(|key| self.by_key.get(key)) else {
+                return;
             };
-            let key = |state| key_of(state, row.table, row.slot, &self.key_fields);
-            let old = was.then(|| key(&changes.before)).flatten();
-            let new = is.then(|| key(&changes.after)).flatten();
+            for binding in bindings {
+                let tuple = TupleDelta { before: was, after: is, ..tuple.clone() };
+                divided.entry(*binding).or_default().push(tuple);
+            }
+        };
+        for tuple in tuples {
+            let old = tuple.before.then(|| plan.key_of(before, &tuple.tuple)).flatten();
+            let new = tuple.after.then(|| plan.key_of(after, &tuple.tuple)).flatten();
             if old == new {
-                send(&old, was, is);
+                send(&old, tuple, tuple.before, tuple.after);
             } else {
-                send(&old, was, false);
-                send(&new, false, is);
+                send(&old, tuple, tuple.before, false);
+                send(&new, tuple, false, tuple.after);
             }
         }
         divided
     }
 }
 
-fn find(indexes: &[Index], table: TableNo, fields: &[FieldNo]) -> Option<usize> {
-    indexes.iter().position(|index| index.table == table && index.fields == fields)
-}
+impl Binding {
+    fn reached(&self, outcome: Outcome, causes: &[u32]) -> Reached {
+        Reached {
+            node: self.node.clone(),
+            outcome,
+            failure: None,
+            delta: None,
+            causes: causes.to_vec(),
+            is_held: self.handles > 0,
+        }
+    }
 
-/// A binding's state from scratch: from the rows of its key, or from all.
-fn compute(
-    indexes: &[Index],
-    plan: &Plan,
-    params: &[Scalar<'static>],
-    key: Option<&[Key]>,
-    state: &State,
-) -> Result<Live, Failure> {
-    let fields: Vec<FieldNo> = plan.keys.iter().map(|part| part.field).collect();
-    match (key, find(indexes, plan.table, &fields)) {
-        (None, _) => Live::compute(plan, params, state, std::iter::empty()),
-        (Some(key), Some(index)) => Live::compute(plan, params, state, indexes[index].slots(key)),
-        (Some(_), None) => Live::compute(plan, params, state, state.table(plan.table).iter()),
+    /// What there is to tell of a node that followed a commit.
+    fn told(
+        &self,
+        progress: Progress,
+        changes: &Changes,
+        causes: Vec<u32>,
+    ) -> (Reached, Vec<DerivedChange>) {
+        let outcome = match (&progress.failure, &progress.moved) {
+            (Some(_), _) => Outcome::Failed,
+            (None, None) => Outcome::Recomputed,
+            (None, Some(moved)) if moved.is_empty() => Outcome::Same,
+            (None, Some(_)) => Outcome::Maintained,
+        };
+        let moved = progress.moved.filter(|moved| !moved.is_empty());
+        let delta = moved.and_then(|rows| {
+            let before = progress.old.result(&changes.before).ok()?;
+            let after = progress.new.result(&changes.after).ok()?;
+            Some(Delta { before, after, rows })
+        });
+        let reached =
+            Reached { failure: progress.failure, delta, ..self.reached(outcome, &causes) };
+        (reached, progress.derived)
     }
 }
 
-fn entry(
-    plan: &Arc<Plan>,
-    params: &Arc<[Scalar<'static>]>,
-    window: Window,
-    live: &Result<Live, Failure>,
-) -> Arc<Entry> {
-    let ordered = live.as_ref().map(|live| live.ordered.clone()).map_err(Clone::clone);
-    Arc::new(Entry::new(plan.clone(), params.clone(), window, ordered))
+/// Where the search for changed tuples starts in tables.
+fn table_starts(plan: &Plan, work: &Work, changes: &Changes) -> Vec<Start> {
+    let mut starts = Vec::new();
+    for &change in &work.changes {
+        let row = &changes.rows[change as usize];
+        for (number, source) in plan.sources.iter().enumerate() {
+            if matches!(source.relation, Relation::Table(table) if table == row.table) {
+                starts.extend(start(plan, number, row.slot, &row.happened, change));
+            }
+        }
+    }
+    starts
 }
 
-/// The delta between two entries, unless one of them is a failure.
-fn delta(old: &Entry, new: &Entry, changes: &Changes, moved: Option<Vec<Moved>>) -> Option<Delta> {
-    let (before, after) = (old.result(&changes.before).ok()?, new.result(&changes.after).ok()?);
-    moved.map(|rows| Delta { before, after, rows })
+/// By which fields the rows of which tables a plan looks for.
+fn table_indexes(plan: &Plan) -> Vec<(TableNo, Vec<FieldNo>)> {
+    let indexes = plan.indexes().into_iter();
+    let mut tables: Vec<_> = indexes
+        .filter_map(|(source, fields)| match plan.sources[source].relation {
+            Relation::Table(table) => Some((table, fields)),
+            Relation::Statement(..) => None,
+        })
+        .collect();
+    tables.sort_unstable();
+    tables.dedup();
+    tables
 }

@@ -1,31 +1,64 @@
 //! Expressions: what a statement computes from a row, and how.
 
-use std::borrow::Cow;
 use std::cmp::Ordering;
 
+use super::collation::Collation;
+use super::function::{Cast, Function};
 use super::scalar::{Affinity, Scalar};
+use crate::schema::FieldNo;
 
-/// A compiled expression over the columns of one relation.
+/// A column of one of the relations that a statement reads. The rows of a grouping are one
+/// relation, the first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub(crate) struct ColumnNo {
+    pub(crate) source: u16,
+    pub(crate) column: u32,
+}
+
+impl ColumnNo {
+    pub(crate) fn new(source: usize, column: usize) -> Self {
+        Self { source: source as u16, column: column as u32 }
+    }
+
+    /// A column of the only relation.
+    pub(crate) fn only(column: usize) -> Self {
+        Self::new(0, column)
+    }
+
+    pub(crate) fn source(self) -> usize {
+        self.source.into()
+    }
+
+    pub(crate) fn field(self) -> FieldNo {
+        FieldNo(self.column)
+    }
+}
+
+/// A compiled expression over the columns of the relations that a statement reads.
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) enum Expr {
     Literal(Scalar<'static>),
     /// A parameter, by its number in the statement.
     Param(usize),
-    /// A column, by its number in the relation.
-    Column(usize),
+    Column(ColumnNo),
+    /// A column of the statement around this one. It stands only until the plan is made.
+    Outer(ColumnNo),
     /// An aggregate, by its number in the statement. It stands only until the plan is made.
     Aggregate(usize),
+    /// A value as an affinity turns it.
+    Under(Affinity, Box<Expr>),
     Negate(Box<Expr>),
     Not(Box<Expr>),
     And(Box<Expr>, Box<Expr>),
     Or(Box<Expr>, Box<Expr>),
     Arithmetic(Arithmetic, Box<Expr>, Box<Expr>),
     Concat(Box<Expr>, Box<Expr>),
-    Compare(Comparison, Affinity, Box<Expr>, Box<Expr>),
+    Compare(Comparison, Affinity, Collation, Box<Expr>, Box<Expr>),
     /// `IS` without `NOT`: equal, or both NULL.
-    Is(Affinity, Box<Expr>, Box<Expr>),
+    Is(Affinity, Collation, Box<Expr>, Box<Expr>),
     IsTruth(bool, Box<Expr>),
-    In(Affinity, Box<Expr>, Vec<Expr>),
+    In(Affinity, Collation, Box<Expr>, Vec<Expr>),
+    Cast(Cast, Box<Expr>),
     Like {
         text: Box<Expr>,
         pattern: Box<Expr>,
@@ -57,26 +90,23 @@ pub(crate) enum Comparison {
     GreaterOrEqual,
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Function {
-    Coalesce,
-    NullIf,
-    Lower,
-    Upper,
-    Length,
-}
-
 /// Where an expression's columns come from: a row of a table, or of a grouping.
 pub(crate) trait Columns<'a> {
-    fn column(&self, number: usize) -> Scalar<'a>;
+    fn column(&self, number: ColumnNo) -> Scalar<'a>;
 }
 
 impl<'a> Columns<'a> for &'a [Scalar<'static>] {
-    fn column(&self, number: usize) -> Scalar<'a> {
-        match &self[number] {
-            Scalar::Text(text) => Scalar::Str(text),
-            other => other.clone(),
-        }
+    fn column(&self, number: ColumnNo) -> Scalar<'a> {
+        self[number.column as usize].lend()
+    }
+}
+
+/// For expressions that read no row.
+pub(crate) struct NoColumns;
+
+impl<'a> Columns<'a> for NoColumns {
+    fn column(&self, _: ColumnNo) -> Scalar<'a> {
+        Scalar::Null
     }
 }
 
@@ -90,9 +120,10 @@ impl Expr {
         match self {
             Expr::Literal(Scalar::Text(text)) => Scalar::Str(text),
             Expr::Literal(value) => value.clone(),
-            Expr::Param(number) => params.column(*number),
+            Expr::Param(number) => params[*number].lend(),
             Expr::Column(number) => row.column(*number),
-            Expr::Aggregate(_) => Scalar::Null,
+            Expr::Aggregate(_) | Expr::Outer(_) => Scalar::Null,
+            Expr::Under(affinity, of) => of.eval(row, params).under(*affinity),
             Expr::Negate(of) => match of.eval(row, params).to_number() {
                 Scalar::Int(number) => match number.checked_neg() {
                     Some(negated) => Scalar::Int(negated),
@@ -135,22 +166,24 @@ impl Expr {
                     _ => Scalar::Null,
                 }
             }
-            Expr::Compare(comparison, affinity, left, right) => {
+            Expr::Compare(comparison, affinity, collation, left, right) => {
                 let left = left.eval(row, params).under(*affinity);
                 let right = right.eval(row, params).under(*affinity);
-                Scalar::truth(compare(*comparison, &left, &right))
+                Scalar::truth(compare(*comparison, *collation, &left, &right))
             }
-            Expr::Is(affinity, left, right) => {
+            Expr::Is(affinity, collation, left, right) => {
                 let left = left.eval(row, params).under(*affinity);
                 let right = right.eval(row, params).under(*affinity);
-                Scalar::Int(left.order(&right).is_eq().into())
+                Scalar::Int(collation.compare(&left, &right).is_eq().into())
             }
+            Expr::Cast(cast, of) => cast.apply(of.eval(row, params)),
             Expr::IsTruth(truth, of) => {
                 Scalar::Int((of.eval(row, params).as_truth() == Some(*truth)).into())
             }
-            Expr::In(affinity, of, list) => {
+            Expr::In(affinity, collation, of, list) => {
                 let of = of.eval(row, params).under(*affinity);
                 is_in(
+                    *collation,
                     &of,
                     list.iter().map(|item| item.eval(row, params).under(*affinity)),
                     list.is_empty(),
@@ -182,7 +215,59 @@ impl Expr {
                     (None, None) => Scalar::Null,
                 }
             }
-            Expr::Call(function, arguments) => call(*function, arguments, row, params),
+            Expr::Call(function, arguments) => function.call(arguments, row, params),
+        }
+    }
+
+    /// A condition as those that must all be true, one behind the other.
+    pub(crate) fn conjuncts(self) -> Vec<Expr> {
+        let (mut open, mut out) = (vec![self], Vec::new());
+        while let Some(expr) = open.pop() {
+            match expr {
+                Expr::And(left, right) => {
+                    open.push(*right);
+                    open.push(*left);
+                }
+                other => out.push(other),
+            }
+        }
+        out
+    }
+
+    /// The columns in the expression.
+    pub(crate) fn columns(&self) -> Vec<ColumnNo> {
+        let mut out = Vec::new();
+        self.walk(&mut |expr| {
+            if let Expr::Column(column) = expr {
+                out.push(*column);
+            }
+        });
+        out
+    }
+
+    /// Puts another expression in the place of each column.
+    pub(crate) fn replace_columns(&mut self, by: &dyn Fn(ColumnNo) -> Expr) {
+        match self {
+            Expr::Column(column) => *self = by(*column),
+            other => other.children_mut(&mut |child| child.replace_columns(by)),
+        }
+    }
+
+    /// Gives columns and parameters other numbers.
+    pub(crate) fn renumber(&mut self, columns: &dyn Fn(ColumnNo) -> ColumnNo, params: &[usize]) {
+        match self {
+            Expr::Column(column) => *column = columns(*column),
+            Expr::Param(param) => *param = params[*param],
+            other => other.children_mut(&mut |child| child.renumber(columns, params)),
+        }
+    }
+
+    /// Whether its value is known to be JSON, and not only a text that may be.
+    pub(crate) fn is_json(&self) -> bool {
+        match self {
+            Expr::Call(function, _) => function.gives_json(),
+            Expr::Aggregate(_) => false,
+            _ => false,
         }
     }
 
@@ -203,18 +288,22 @@ macro_rules! children {
                 f: &mut dyn FnMut($($reference)+ Expr),
             ) {
                 match self {
-                    Expr::Literal(_) | Expr::Param(_) | Expr::Column(_) | Expr::Aggregate(_) => {}
-                    Expr::Negate(of) | Expr::Not(of) | Expr::IsTruth(_, of) => f(of),
+                    Expr::Literal(_)
+                    | Expr::Param(_)
+                    | Expr::Column(_)
+                    | Expr::Outer(_)
+                    | Expr::Aggregate(_) => {}
+                    Expr::Under(_, of) | Expr::Cast(_, of) | Expr::Negate(of) | Expr::Not(of) | Expr::IsTruth(_, of) => f(of),
                     Expr::And(left, right)
                     | Expr::Or(left, right)
                     | Expr::Arithmetic(_, left, right)
                     | Expr::Concat(left, right)
-                    | Expr::Compare(_, _, left, right)
-                    | Expr::Is(_, left, right) => {
+                    | Expr::Compare(_, _, _, left, right)
+                    | Expr::Is(_, _, left, right) => {
                         f(left);
                         f(right);
                     }
-                    Expr::In(_, of, list) => {
+                    Expr::In(_, _, of, list) => {
                         f(of);
                         list.$list().for_each(f);
                     }
@@ -243,13 +332,14 @@ children!(children_mut, iter_mut; &mut);
 /// Compares two values that their affinities have been applied to; unknown if one is NULL.
 pub(crate) fn compare(
     comparison: Comparison,
+    collation: Collation,
     left: &Scalar<'_>,
     right: &Scalar<'_>,
 ) -> Option<bool> {
     if left.is_null() || right.is_null() {
         return None;
     }
-    let order = left.order(right);
+    let order = collation.compare(left, right);
     Some(match comparison {
         Comparison::Equal => order == Ordering::Equal,
         Comparison::NotEqual => order != Ordering::Equal,
@@ -261,6 +351,7 @@ pub(crate) fn compare(
 }
 
 fn is_in<'a>(
+    collation: Collation,
     of: &Scalar<'_>,
     list: impl Iterator<Item = Scalar<'a>>,
     is_empty: bool,
@@ -270,7 +361,7 @@ fn is_in<'a>(
     }
     let mut unknown = of.is_null();
     for item in list {
-        match compare(Comparison::Equal, of, &item) {
+        match compare(Comparison::Equal, collation, of, &item) {
             Some(true) => return Scalar::TRUE,
             Some(false) => {}
             None => unknown = true,
@@ -320,42 +411,9 @@ fn as_real(number: &Scalar<'_>) -> Option<f64> {
     }
 }
 
-fn call<'a>(
-    function: Function,
-    arguments: &'a [Expr],
-    row: &impl Columns<'a>,
-    params: &'a [Scalar<'static>],
-) -> Scalar<'a> {
-    let mut values = arguments.iter().map(|argument| argument.eval(row, params));
-    match function {
-        Function::Coalesce => values.find(|value| !value.is_null()).unwrap_or(Scalar::Null),
-        Function::NullIf => {
-            let (Some(first), Some(second)) = (values.next(), values.next()) else {
-                return Scalar::Null;
-            };
-            let equal = compare(Comparison::Equal, &first, &second);
-            if equal == Some(true) { Scalar::Null } else { first }
-        }
-        Function::Lower => {
-            on_text(values.next(), |text| Scalar::Text(text.to_ascii_lowercase().into()))
-        }
-        Function::Upper => {
-            on_text(values.next(), |text| Scalar::Text(text.to_ascii_uppercase().into()))
-        }
-        Function::Length => on_text(values.next(), |text| Scalar::Int(text.chars().count() as i64)),
-    }
-}
-
-fn on_text(
-    value: Option<Scalar<'_>>,
-    f: impl Fn(Cow<'_, str>) -> Scalar<'static>,
-) -> Scalar<'static> {
-    value.as_ref().and_then(Scalar::to_text).map_or(Scalar::Null, f)
-}
-
 /// `LIKE`: `%` stands for any letters, `_` for one, and the 26 letters of ASCII match in either
 /// case.
-fn like(text: &str, pattern: &str, escape: Option<char>) -> bool {
+pub(crate) fn like(text: &str, pattern: &str, escape: Option<char>) -> bool {
     enum Part {
         Any,
         One,

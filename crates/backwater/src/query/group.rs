@@ -4,20 +4,35 @@ use std::cmp::Ordering;
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use super::aggregate::Kept;
-use super::edit::{Edit, Failure, RowDelta, TableRow};
+use smallvec::SmallVec;
+
+use super::aggregate::{Aggregate, Kept};
+use super::edit::{Edit, Failure};
 use super::order::order_by;
 use super::plan::{Grouping, Plan};
+use super::relation::{TupleRow, View};
 use super::scalar::{Key, Scalar};
-use crate::change::Changes;
-use crate::table::{Slot, State};
+use super::walk::TupleDelta;
 
-/// One row of a grouping: its keys, then its aggregates.
+/// A row that keeps its values: of a grouping its keys, then its aggregates; else what tells it
+/// from the others, and what it shows.
 #[derive(Debug)]
 pub(crate) struct GroupRow {
     pub(crate) values: Box<[Scalar<'static>]>,
     /// How many of the values are keys.
     pub(crate) keys: usize,
+}
+
+impl GroupRow {
+    /// What tells the row from the others.
+    pub(crate) fn key(&self) -> &[Scalar<'static>] {
+        &self.values[..self.keys]
+    }
+
+    /// The same, to find it by.
+    pub(crate) fn place(&self) -> Box<[Key]> {
+        self.key().iter().cloned().map(Key::from).collect()
+    }
 }
 
 /// All groups of one binding.
@@ -43,20 +58,34 @@ impl Groups {
         Self(groups)
     }
 
-    /// Takes rows in and tells the rows that the groups show.
-    pub(crate) fn fill(
+    /// Takes a row in or lets it go; gives the key of its group.
+    pub(crate) fn update(
         &mut self,
-        plan: &Plan,
         grouping: &Grouping,
         params: &[Scalar<'static>],
-        state: &State,
-        slots: impl Iterator<Item = Slot>,
-    ) -> Result<Vec<Arc<GroupRow>>, Failure> {
-        for slot in slots {
-            self.update(plan, grouping, params, state, slot, 1);
+        row: &TupleRow<'_, '_>,
+        times: i64,
+    ) -> Box<[Key]> {
+        let keys: SmallVec<[Scalar<'_>; 4]> =
+            grouping.keys.iter().map(|key| key.eval(row, params)).collect();
+        let key: Box<[Key]> = keys.iter().cloned().map(Key::from).collect();
+        let group = self.0.entry(key.clone()).or_insert_with(|| {
+            Group::new(keys.into_iter().map(Scalar::into_owned).collect(), grouping)
+        });
+        group.rows = group.rows.wrapping_add_signed(times);
+        for (aggregate, kept) in grouping.aggregates.iter().zip(&mut group.kept) {
+            aggregate.update(kept, row, params, || row.view.key(row.slots).into(), times);
         }
-        let groups = self.0.values_mut();
-        let shown = groups.map(|group| {
+        key
+    }
+
+    /// The rows that all groups show, once rows were taken in.
+    pub(crate) fn shown(
+        &mut self,
+        grouping: &Grouping,
+        params: &[Scalar<'static>],
+    ) -> Result<Vec<Arc<GroupRow>>, Failure> {
+        let shown = self.0.values_mut().map(|group| {
             group.shown = group.row(grouping, params)?;
             Ok(group.shown.clone())
         });
@@ -69,21 +98,20 @@ impl Groups {
         plan: &Plan,
         grouping: &Grouping,
         params: &[Scalar<'static>],
-        changes: &Changes,
-        rows: &[RowDelta],
+        (before, after): (&View<'_>, &View<'_>),
+        rows: &[TupleDelta],
     ) -> Result<Vec<Edit<Arc<GroupRow>>>, Failure> {
         let mut touched = Vec::new();
-        for row in rows {
-            if row.before && row.after && !row.changed_any(changes, &plan.content) {
-                continue;
-            }
-            if row.before {
-                touched.push(self.update(plan, grouping, params, &changes.before, row.slot, -1));
-            }
-            if row.after {
-                touched.push(self.update(plan, grouping, params, &changes.after, row.slot, 1));
-            }
+        let moved = |row: &&TupleDelta| row.content || row.before != row.after;
+        // All that goes, goes first: of a list, what comes may take its place.
+        for row in rows.iter().filter(moved).filter(|row| row.before) {
+            touched.push(self.update(grouping, params, &before.row(&row.tuple), -1));
         }
+        for row in rows.iter().filter(moved).filter(|row| row.after) {
+            touched.push(self.update(grouping, params, &after.row(&row.tuple), 1));
+        }
+        touched.sort_unstable();
+        touched.dedup();
         let mut edits = Vec::new();
         for key in touched {
             let Some(group) = self.0.get_mut(&key) else {
@@ -104,37 +132,11 @@ impl Groups {
         }
         Ok(edits)
     }
-
-    /// Takes a row in or lets it go; gives the key of its group.
-    fn update(
-        &mut self,
-        plan: &Plan,
-        grouping: &Grouping,
-        params: &[Scalar<'static>],
-        state: &State,
-        slot: Slot,
-        times: i64,
-    ) -> Box<[Key]> {
-        let row = TableRow { state, table: plan.table, slot };
-        let keys: Vec<Scalar<'_>> =
-            grouping.keys.iter().map(|key| key.eval(&row, params)).collect();
-        let key: Box<[Key]> = keys.iter().cloned().map(Key::from).collect();
-        let group = self.0.entry(key.clone()).or_insert_with(|| {
-            Group::new(keys.into_iter().map(Scalar::into_owned).collect(), grouping)
-        });
-        group.rows = group.rows.wrapping_add_signed(times);
-        for ((aggregate, argument), kept) in grouping.aggregates.iter().zip(&mut group.kept) {
-            let value =
-                argument.as_ref().map_or(Scalar::Null, |argument| argument.eval(&row, params));
-            aggregate.update(kept, value, times);
-        }
-        key
-    }
 }
 
 impl Group {
     fn new(keys: Box<[Scalar<'static>]>, grouping: &Grouping) -> Self {
-        let kept = grouping.aggregates.iter().map(|(aggregate, _)| aggregate.empty()).collect();
+        let kept = grouping.aggregates.iter().map(Aggregate::empty).collect();
         Self { keys, rows: 0, kept, shown: None }
     }
 
@@ -148,7 +150,7 @@ impl Group {
             return Ok(None);
         }
         let mut values = self.keys.to_vec();
-        for ((aggregate, _), kept) in grouping.aggregates.iter().zip(&self.kept) {
+        for (aggregate, kept) in grouping.aggregates.iter().zip(&self.kept) {
             values.push(aggregate.value(kept).map_err(|_| self.overflow())?);
         }
         let row = GroupRow { values: values.into(), keys: self.keys.len() };
@@ -171,8 +173,8 @@ impl Group {
     }
 }
 
-/// What a group's new row means for the order.
-fn replace(
+/// What a kept row's new values mean for the order.
+pub(crate) fn replace(
     plan: &Plan,
     params: &[Scalar<'static>],
     old: Arc<GroupRow>,

@@ -3,79 +3,46 @@
 use std::fmt;
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
-use rustc_hash::FxHashMap;
-
 use super::BindingNo;
-use super::engine::Reached;
-use super::plan::Plan;
-use super::result::{Entry, QueryResult};
-use super::scalar::Scalar;
-use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{Schema, Table};
+use super::node::{Ahead, Node};
+use super::result::QueryResult;
+use crate::error::Result;
 use crate::table::{Snapshot, State};
 
-/// What readers see: the tables and every result, all of the same commit.
+/// What readers see: the tables as they are after the last commit.
 pub(crate) struct Published {
-    current: RwLock<Current>,
+    current: RwLock<(Arc<State>, u64)>,
     /// Bindings whose handles were dropped since the writer last looked.
     released: Mutex<Vec<BindingNo>>,
 }
 
-struct Current {
-    state: Arc<State>,
-    commit: u64,
-    entries: FxHashMap<BindingNo, Arc<Entry>>,
-}
-
 impl Published {
     pub(crate) fn new(state: Arc<State>, commit: u64) -> Self {
-        let current = Current { state, commit, entries: FxHashMap::default() };
-        Self { current: RwLock::new(current), released: Mutex::default() }
+        Self { current: RwLock::new((state, commit)), released: Mutex::default() }
     }
 
     pub(crate) fn snapshot(&self) -> Snapshot {
+        let (state, commit) = self.current();
+        Snapshot { state, commit }
+    }
+
+    fn current(&self) -> (Arc<State>, u64) {
         let current = self.current.read().unwrap_or_else(PoisonError::into_inner);
-        Snapshot { state: current.state.clone(), commit: current.commit }
+        (current.0.clone(), current.1)
     }
 
     /// Shows a commit to readers, all of it at once.
-    pub(crate) fn publish(&self, state: Arc<State>, commit: u64, reached: &[Reached]) {
+    pub(crate) fn publish(&self, state: Arc<State>, commit: u64) {
         let mut current = self.current.write().unwrap_or_else(PoisonError::into_inner);
-        let old = std::mem::replace(&mut current.state, state);
-        current.commit = commit;
-        for reached in reached {
-            if let Some(entry) = &reached.entry {
-                current.entries.insert(reached.binding, entry.clone());
-            }
-        }
+        let old = std::mem::replace(&mut *current, (state, commit));
         drop(current);
         // What nobody holds any more is taken apart while readers go on.
         drop(old);
     }
 
-    pub(crate) fn add(&self, binding: BindingNo, entry: Arc<Entry>) {
-        let mut current = self.current.write().unwrap_or_else(PoisonError::into_inner);
-        current.entries.entry(binding).or_insert(entry);
-    }
-
-    /// Forgets bindings, after asking which of those released are really gone.
-    pub(crate) fn forget_released(&self, mut is_gone: impl FnMut(BindingNo) -> bool) {
-        let released =
-            std::mem::take(&mut *self.released.lock().unwrap_or_else(PoisonError::into_inner));
-        if released.is_empty() {
-            return;
-        }
-        let gone: Vec<BindingNo> =
-            released.into_iter().filter(|binding| is_gone(*binding)).collect();
-        let mut current = self.current.write().unwrap_or_else(PoisonError::into_inner);
-        for binding in gone {
-            current.entries.remove(&binding);
-        }
-    }
-
-    fn read(&self, binding: BindingNo) -> Option<(Arc<Entry>, Arc<State>)> {
-        let current = self.current.read().unwrap_or_else(PoisonError::into_inner);
-        Some((current.entries.get(&binding)?.clone(), current.state.clone()))
+    /// The bindings of the handles that were dropped since this was last asked.
+    pub(crate) fn take_released(&self) -> Vec<BindingNo> {
+        std::mem::take(&mut *self.released.lock().unwrap_or_else(PoisonError::into_inner))
     }
 }
 
@@ -96,23 +63,13 @@ pub struct Query(Arc<Handle>);
 
 struct Handle {
     published: Arc<Published>,
-    binding: BindingNo,
-    plan: Arc<Plan>,
-    params: Arc<[Scalar<'static>]>,
+    node: Arc<Node>,
     name: Arc<str>,
-    schema: Arc<Schema>,
 }
 
 impl Query {
-    pub(crate) fn new(
-        published: Arc<Published>,
-        binding: BindingNo,
-        entry: &Entry,
-        name: Arc<str>,
-    ) -> Self {
-        let schema = published.snapshot().state.schema.clone();
-        let (plan, params) = (entry.plan.clone(), entry.params.clone());
-        Self(Arc::new(Handle { published, binding, plan, params, name, schema }))
+    pub(crate) fn new(published: Arc<Published>, node: Arc<Node>, name: Arc<str>) -> Self {
+        Self(Arc::new(Handle { published, node, name }))
     }
 
     /// The result as of the last commit. While no commit touches it, this is the same object.
@@ -123,13 +80,40 @@ impl Query {
     ///
     /// See [`Query`] for an example.
     pub fn read(&self) -> Result<QueryResult> {
-        let found = self.0.published.read(self.0.binding);
-        debug_assert!(found.is_some(), "a binding stays while a handle to it lives");
-        let result = match found {
-            Some((entry, state)) => entry.result(&state),
-            None => Err(Error::new(ErrorKind::Result, "this query is not kept any more")),
+        let result = loop {
+            let (state, commit) = self.0.published.current();
+            match self.0.node.read(&state, commit) {
+                Ok(entry) => break entry.result(&state),
+                // The commit that it knows is about to be published.
+                Err(Ahead) => std::thread::yield_now(),
+            }
         };
         result.map_err(|error| error.at(&self.0.name))
+    }
+
+    /// Keeps the query up to date at every commit, for as long as what this gives lives: its
+    /// deltas then stand in the commits' reports. Without, commits only note what it has to follow
+    /// ([`Outcome::Deferred`](crate::Outcome::Deferred)), and it catches up when it is read.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Outcome, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
+    /// let all = cache.query("SELECT id FROM t", ())?;
+    /// let watch = all.keep_up();
+    /// let report = cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
+    /// assert_eq!(report.outcome(&all), Outcome::Maintained);
+    /// drop(watch);
+    /// let report = cache.commit("another came", |tx| tx.insert("t", [("id", 2)]))?;
+    /// assert_eq!(report.outcome(&all), Outcome::Deferred);
+    /// assert_eq!(all.read()?.len(), 2);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn keep_up(&self) -> KeptUp {
+        self.0.node.watch();
+        let kept = KeptUp(self.0.clone());
+        // An error is told to whoever reads.
+        drop(self.read());
+        kept
     }
 
     /// What reports call the query: its name in the schema, or its statement.
@@ -144,20 +128,24 @@ impl Query {
         &self.0.name
     }
 
-    pub(crate) fn binding(&self) -> BindingNo {
-        self.0.binding
+    pub(crate) fn node(&self) -> &Arc<Node> {
+        &self.0.node
     }
+}
 
-    pub(crate) fn plan(&self) -> &Plan {
-        &self.0.plan
+/// Keeps a query up to date at every commit for as long as it lives; see [`Query::keep_up`].
+#[must_use = "the query is kept up to date only as long as this lives"]
+pub struct KeptUp(Arc<Handle>);
+
+impl Drop for KeptUp {
+    fn drop(&mut self) {
+        self.0.node.unwatch();
     }
+}
 
-    pub(crate) fn table_definition(&self) -> &Table {
-        self.0.schema.table(self.plan().table)
-    }
-
-    pub(crate) fn params(&self) -> &[Scalar<'static>] {
-        &self.0.params
+impl fmt::Debug for KeptUp {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "KeptUp({})", self.0.name)
     }
 }
 
@@ -170,6 +158,6 @@ impl fmt::Debug for Query {
 impl Drop for Handle {
     fn drop(&mut self) {
         let mut released = self.published.released.lock().unwrap_or_else(PoisonError::into_inner);
-        released.push(self.binding);
+        released.push(self.node.number);
     }
 }

@@ -1,31 +1,113 @@
 //! The living state of a binding: a result in order, kept true by the deltas of each commit.
 
 use std::cmp::Ordering;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use super::edit::{Edit, Failure, RowDelta, TableRow};
-use super::group::{GroupRow, Groups, order_groups};
+use super::edit::{Edit, Failure};
+use super::expr::Columns;
+use super::group::{GroupRow, Groups, order_groups, replace};
 use super::order::{Moved, follow, order_by};
-use super::plan::{Plan, Window};
+use super::plan::{Made, Plan, Window};
 use super::ranked::Ranked;
-use super::scalar::Scalar;
-use crate::change::Changes;
-use crate::table::{Slot, State};
+use super::relation::{DerivedRow, Tuple, View};
+use super::scalar::{Key, Scalar};
+use super::walk::{TupleDelta, Walk};
+use crate::table::Slot;
 
 /// A result in order, all of it: the window is cut out where it is read.
 #[derive(Clone)]
 pub(crate) enum Ordered {
+    /// Rows of one table.
     Rows(Ranked<Slot>),
-    Groups(Ranked<Arc<GroupRow>>),
+    /// Rows of several tables that go together.
+    Tuples(Ranked<Tuple>),
+    /// Rows that keep their values.
+    Kept(Ranked<Arc<GroupRow>>),
+}
+
+/// Which rows of the tables an entry of an order is.
+pub(crate) trait Slots: Clone {
+    fn of(tuple: &[Slot]) -> Self;
+    fn slots(&self) -> &[Slot];
+}
+
+impl Slots for Slot {
+    fn of(tuple: &[Slot]) -> Self {
+        tuple[0]
+    }
+
+    fn slots(&self) -> &[Slot] {
+        std::slice::from_ref(self)
+    }
+}
+
+impl Slots for Tuple {
+    fn of(tuple: &[Slot]) -> Self {
+        Tuple::from_slice(tuple)
+    }
+
+    fn slots(&self) -> &[Slot] {
+        self
+    }
 }
 
 impl Ordered {
     pub(crate) fn len(&self) -> usize {
         match self {
             Ordered::Rows(ranked) => ranked.len(),
-            Ordered::Groups(ranked) => ranked.len(),
+            Ordered::Tuples(ranked) => ranked.len(),
+            Ordered::Kept(ranked) => ranked.len(),
         }
     }
+
+    /// The entry of a rank as a statement that reads this one sees it.
+    pub(crate) fn derived(
+        &self,
+        rank: usize,
+        view: &View<'_>,
+        params: &[Scalar<'static>],
+    ) -> Option<(Box<[Key]>, DerivedRow)> {
+        match self {
+            Ordered::Rows(ranked) => {
+                ranked.get(rank).map(|entry| derived_tuple(entry.slots(), view, params))
+            }
+            Ordered::Tuples(ranked) => {
+                ranked.get(rank).map(|entry| derived_tuple(entry.slots(), view, params))
+            }
+            Ordered::Kept(ranked) => {
+                ranked.get(rank).map(|row| derived_kept(row, view.plan, params))
+            }
+        }
+    }
+}
+
+fn derived_tuple(
+    slots: &[Slot],
+    view: &View<'_>,
+    params: &[Scalar<'static>],
+) -> (Box<[Key]>, DerivedRow) {
+    let row = view.row(slots);
+    let key = view.key(slots);
+    let place = key.iter().cloned().map(Key::from).collect();
+    (place, DerivedRow { values: outputs(view.plan, &row, params), key: key.into() })
+}
+
+fn derived_kept(
+    row: &GroupRow,
+    plan: &Plan,
+    params: &[Scalar<'static>],
+) -> (Box<[Key]>, DerivedRow) {
+    let values = outputs(plan, &&*row.values, params);
+    (row.place(), DerivedRow { values, key: row.key().into() })
+}
+
+fn outputs<'a>(
+    plan: &'a Plan,
+    row: &impl Columns<'a>,
+    params: &'a [Scalar<'static>],
+) -> Box<[Scalar<'static>]> {
+    plan.outputs.iter().map(|output| output.expr.eval(row, params).into_owned()).collect()
 }
 
 /// A binding's state: what its operators keep, and the result.
@@ -35,103 +117,162 @@ pub(crate) struct Live {
 }
 
 impl Live {
-    /// Computes a result from all rows that may belong to it.
+    /// Computes a result from scratch; without rows, if `empty`.
     pub(crate) fn compute(
-        plan: &Plan,
+        view: &View<'_>,
         params: &[Scalar<'static>],
-        state: &State,
-        slots: impl Iterator<Item = Slot>,
+        empty: bool,
     ) -> Result<Self, Failure> {
-        let slots = slots.filter(|slot| passes(plan, params, state, *slot));
-        let Some(grouping) = &plan.grouping else {
-            let mut slots: Vec<Slot> = slots.collect();
-            slots.sort_by(|a, b| order_rows(plan, params, state, *a, *b));
-            return Ok(Self { groups: None, ordered: Ordered::Rows(Ranked::from_sorted(&slots)) });
+        let plan = view.plan;
+        let walk = Walk { view, params };
+        let each = |found: &mut dyn FnMut(&[Slot])| {
+            if !empty {
+                walk.all(found);
+            }
         };
-        let mut groups = Groups::new(grouping);
-        let mut rows = groups.fill(plan, grouping, params, state, slots)?;
-        rows.sort_by(|a, b| order_groups(plan, params, a, b));
-        Ok(Self { groups: Some(groups), ordered: Ordered::Groups(Ranked::from_sorted(&rows)) })
+        if let Some(grouping) = &plan.grouping {
+            let mut groups = Groups::new(grouping);
+            each(&mut |tuple| drop(groups.update(grouping, params, &view.row(tuple), 1)));
+            let mut rows = groups.shown(grouping, params)?;
+            rows.sort_by(|a, b| order_groups(plan, params, a, b));
+            let ordered = Ordered::Kept(Ranked::from_sorted(&rows));
+            return Ok(Self { groups: Some(groups), ordered });
+        }
+        let ordered = match &plan.made {
+            Some(made) => {
+                let mut rows = Vec::new();
+                each(&mut |tuple| rows.push(Arc::new(make(made, view, params, tuple))));
+                rows.sort_by(|a, b| order_groups(plan, params, a, b));
+                Ordered::Kept(Ranked::from_sorted(&rows))
+            }
+            None if plan.sources.len() == 1 => Ordered::Rows(sorted(view, params, each)),
+            None => Ordered::Tuples(sorted(view, params, each)),
+        };
+        Ok(Self { groups: None, ordered })
     }
 
     /// Follows a commit; tells how the rows in the window moved.
     pub(crate) fn apply(
         &mut self,
-        plan: &Plan,
+        (before, after): (&View<'_>, &View<'_>),
         params: &[Scalar<'static>],
         window: Window,
-        changes: &Changes,
-        rows: &[RowDelta],
+        rows: &[TupleDelta],
     ) -> Result<Vec<Moved>, Failure> {
-        let rows: Vec<RowDelta> = rows
-            .iter()
-            .map(|row| RowDelta {
-                before: row.before && passes(plan, params, &changes.before, row.slot),
-                after: row.after && passes(plan, params, &changes.after, row.slot),
-                ..*row
-            })
-            .filter(|row| row.before || row.after)
-            .collect();
-        match (&mut self.ordered, &plan.grouping, &mut self.groups) {
-            (Ordered::Groups(ranked), Some(grouping), Some(groups)) => {
-                let edits = groups.apply(plan, grouping, params, changes, &rows)?;
+        let plan = after.plan;
+        match &mut self.ordered {
+            Ordered::Rows(ranked) => {
+                Ok(follow_tuples(ranked, window, (before, after), params, rows))
+            }
+            Ordered::Tuples(ranked) => {
+                Ok(follow_tuples(ranked, window, (before, after), params, rows))
+            }
+            Ordered::Kept(ranked) => {
+                let edits = match (&plan.grouping, &mut self.groups, &plan.made) {
+                    (Some(grouping), Some(groups), _) => {
+                        groups.apply(plan, grouping, params, (before, after), rows)?
+                    }
+                    (.., Some(made)) => {
+                        // Another row of a subquery makes another tuple, but not another row.
+                        let mut by_key: BTreeMap<Box<[Key]>, (Old, New)> = BTreeMap::new();
+                        for row in rows {
+                            let made = |view| Arc::new(make(made, view, params, &row.tuple));
+                            if row.before {
+                                let old = made(before);
+                                let place = old.place();
+                                by_key.entry(place).or_default().0 = Some(old);
+                            }
+                            if row.after {
+                                let new = made(after);
+                                let place = new.place();
+                                by_key.entry(place).or_default().1 = Some(new);
+                            }
+                        }
+                        let edits = by_key.into_values().filter_map(|pair| match pair {
+                            (None, None) => None,
+                            (None, Some(new)) => Some(Edit::Enter(new)),
+                            (Some(old), None) => Some(Edit::Leave(old)),
+                            (Some(old), Some(new)) if old.values == new.values => None,
+                            (Some(old), Some(new)) => Some(replace(plan, params, old, new)),
+                        });
+                        edits.collect()
+                    }
+                    _ => Vec::new(),
+                };
                 let order = |a: &Arc<GroupRow>, b: &Arc<GroupRow>| order_groups(plan, params, a, b);
                 Ok(follow(ranked, window, &edits, order, order))
             }
-            (Ordered::Rows(ranked), ..) => {
-                let edits: Vec<_> =
-                    rows.iter().filter_map(|row| edit(plan, params, changes, row)).collect();
-                let old = |a: &Slot, b: &Slot| order_rows(plan, params, &changes.before, *a, *b);
-                let new = |a: &Slot, b: &Slot| order_rows(plan, params, &changes.after, *a, *b);
-                Ok(follow(ranked, window, &edits, old, new))
-            }
-            _ => Ok(Vec::new()),
         }
     }
 }
 
-fn passes(plan: &Plan, params: &[Scalar<'static>], state: &State, slot: Slot) -> bool {
-    let row = TableRow { state, table: plan.table, slot };
-    plan.filter.as_ref().is_none_or(|filter| filter.eval(&row, params).as_truth() == Some(true))
+type Old = Option<Arc<GroupRow>>;
+type New = Option<Arc<GroupRow>>;
+
+/// What a row keeps, of a statement that reads others.
+fn make(made: &Made, view: &View<'_>, params: &[Scalar<'static>], tuple: &[Slot]) -> GroupRow {
+    let mut values = view.key(tuple);
+    let keys = values.len();
+    let row = view.row(tuple);
+    values.extend(made.values.iter().map(|value| value.eval(&row, params).into_owned()));
+    GroupRow { values: values.into(), keys }
 }
 
-/// What a changed row means for the order of a plain result; nothing, if nothing of it shows.
-fn edit(
-    plan: &Plan,
+fn sorted<E: Slots>(
+    view: &View<'_>,
     params: &[Scalar<'static>],
-    changes: &Changes,
-    row: &RowDelta,
-) -> Option<Edit<Slot>> {
-    let slot = row.slot;
-    match (row.before, row.after) {
-        (false, _) => Some(Edit::Enter(slot)),
-        (true, false) => Some(Edit::Leave(slot)),
+    each: impl Fn(&mut dyn FnMut(&[Slot])),
+) -> Ranked<E> {
+    let mut entries: Vec<E> = Vec::new();
+    each(&mut |tuple| entries.push(E::of(tuple)));
+    entries.sort_by(|a, b| order_tuples(view, params, a.slots(), b.slots()));
+    Ranked::from_sorted(&entries)
+}
+
+fn follow_tuples<E: Slots>(
+    ranked: &mut Ranked<E>,
+    window: Window,
+    (before, after): (&View<'_>, &View<'_>),
+    params: &[Scalar<'static>],
+    rows: &[TupleDelta],
+) -> Vec<Moved> {
+    let edits: Vec<Edit<E>> =
+        rows.iter().filter_map(|row| edit((before, after), params, row)).collect();
+    let old = |a: &E, b: &E| order_tuples(before, params, a.slots(), b.slots());
+    let new = |a: &E, b: &E| order_tuples(after, params, a.slots(), b.slots());
+    follow(ranked, window, &edits, old, new)
+}
+
+/// What a changed tuple means for the order of a plain result; nothing, if nothing of it shows.
+fn edit<E: Slots>(
+    (before, after): (&View<'_>, &View<'_>),
+    params: &[Scalar<'static>],
+    delta: &TupleDelta,
+) -> Option<Edit<E>> {
+    let (plan, entry) = (after.plan, E::of(&delta.tuple));
+    match (delta.before, delta.after) {
+        (false, false) => None,
+        (false, true) => Some(Edit::Enter(entry)),
+        (true, false) => Some(Edit::Leave(entry)),
         (true, true) => {
-            let old = TableRow { state: &changes.before, table: plan.table, slot };
-            let new = TableRow { state: &changes.after, table: plan.table, slot };
-            let reorder = row.changed_any(changes, &plan.order_fields)
+            let (old, new) = (before.row(&delta.tuple), after.row(&delta.tuple));
+            let reorder = delta.order
                 && plan
                     .order
                     .iter()
                     .any(|key| key.expr.eval(&old, params) != key.expr.eval(&new, params));
-            let changed = row.changed_any(changes, &plan.content)
+            let changed = delta.content
                 && plan
                     .outputs
                     .iter()
                     .any(|output| output.expr.eval(&old, params) != output.expr.eval(&new, params));
-            (reorder || changed).then_some(Edit::Replace { old: slot, new: slot, reorder, changed })
+            let (old, new) = (entry.clone(), entry);
+            (reorder || changed).then_some(Edit::Replace { old, new, reorder, changed })
         }
     }
 }
 
-/// The order of two rows: by ORDER BY, and by their ids where that leaves it open.
-fn order_rows(
-    plan: &Plan,
-    params: &[Scalar<'static>],
-    state: &State,
-    a: Slot,
-    b: Slot,
-) -> Ordering {
-    let row = |slot| TableRow { state, table: plan.table, slot };
-    order_by(plan, params, &row(a), &row(b)).then_with(|| state.compare_ids(plan.table, a, b))
+/// The order of two tuples: by ORDER BY, and by their rows' ids where that leaves it open.
+fn order_tuples(view: &View<'_>, params: &[Scalar<'static>], a: &[Slot], b: &[Slot]) -> Ordering {
+    order_by(view.plan, params, &view.row(a), &view.row(b)).then_with(|| view.compare(a, b))
 }

@@ -5,35 +5,46 @@
 
 mod aggregate;
 mod check;
+mod collation;
 mod delta;
 mod edit;
 mod engine;
 mod exact;
 mod expr;
+mod fold;
+mod function;
 mod group;
 mod handle;
-mod index;
+mod json;
 mod live;
 mod lower;
+mod node;
 mod numeral;
 mod order;
 mod plan;
 mod ranked;
+mod relation;
 mod result;
 mod scalar;
 mod syntax;
+mod walk;
 
 pub(crate) use check::compile;
+#[cfg(test)]
+pub(crate) use collation::compare_unicode;
 pub use delta::{Delta, DeltaKind, DeltaRow};
 pub(crate) use engine::{Engine, Reached};
 pub(crate) use handle::Published;
-pub use handle::Query;
-pub(crate) use plan::Plan;
+pub use handle::{KeptUp, Query};
+pub(crate) use plan::{Plan, Relation};
 pub use result::{QueryResult, ResultRow};
 
 /// A binding's number: a statement with values for its parameters.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub(crate) struct BindingNo(pub(crate) u64);
+
+/// Marks, among the causes of what happens to a binding, a source instead of a change.
+pub(crate) const DERIVED: u32 = 1 << 31;
 
 /// What a commit did to a standing query.
 ///
@@ -44,6 +55,9 @@ pub(crate) struct BindingNo(pub(crate) u64);
 ///     table.sailing = { id = "id", fields = { id = "int", note = "text", delay_min = "int" } }
 /// "#)?);
 /// let late = cache.query("SELECT id FROM sailing WHERE delay_min > 5", ())?;
+/// let report = cache.commit("sailing announced", |tx| tx.insert("sailing", [("id", 310), ("delay_min", 7)]))?;
+/// assert_eq!(report.outcome(&late), Outcome::Deferred); // nobody watches it yet
+/// let _watch = late.keep_up();
 /// let report = cache.commit("sailing announced", |tx| tx.insert("sailing", [("id", 311), ("delay_min", 0)]))?;
 /// assert_eq!(report.outcome(&late), Outcome::Same);
 /// let report = cache.commit("note written", |tx| tx.update("sailing", 311, [("note", "calm sea")]))?;
@@ -63,6 +77,8 @@ pub enum Outcome {
     Same,
     /// Its result cannot be told any more; the next commit that reaches it computes it anew.
     Failed,
+    /// Reached, but nobody watches it: it catches up when somebody reads it.
+    Deferred,
     /// Never reached.
     Untouched,
 }
@@ -79,6 +95,7 @@ impl Outcome {
             Outcome::Recomputed => "recomputed",
             Outcome::Same => "same",
             Outcome::Failed => "failed",
+            Outcome::Deferred => "deferred",
             Outcome::Untouched => "untouched",
         }
     }

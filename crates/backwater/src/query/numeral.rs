@@ -114,6 +114,47 @@ pub(crate) fn real_text(number: f64) -> String {
     text
 }
 
+/// A number with so many decimals, rounded as SQLite rounds: away from zero in the middle of what
+/// its own digits say.
+pub(crate) fn fixed(number: f64, decimals: usize) -> String {
+    if number == 0.0 {
+        return format!("{number:.decimals$}");
+    }
+    let (scaled, power) = scale(number.abs());
+    let mut digits: Vec<u8> = scaled.to_string().bytes().map(|digit| digit - b'0').collect();
+    let mut before_point = digits.len() as i32 - power;
+    let keep = before_point + decimals as i32;
+    if keep < 0 {
+        digits.clear();
+    } else if (keep as usize) < digits.len() {
+        let up = digits[keep as usize] >= 5;
+        digits.truncate(keep as usize);
+        if up {
+            while digits.pop_if(|digit| *digit == 9).is_some() {}
+            match digits.last_mut() {
+                Some(last) => *last += 1,
+                None => {
+                    digits.push(1);
+                    before_point += 1;
+                }
+            }
+        }
+    }
+    let digit = |place: i32| {
+        let digit = usize::try_from(place).ok().and_then(|place| digits.get(place));
+        char::from(b'0' + digit.copied().unwrap_or(0))
+    };
+    let mut text = String::from(if number < 0.0 { "-" } else { "" });
+    text.extend(
+        (before_point.min(0)..before_point.max(1))
+            .map(|place| if place < 0 { '0' } else { digit(place) })
+            .skip((before_point.min(0)).unsigned_abs() as usize),
+    );
+    text.push('.');
+    text.extend((before_point..before_point + decimals as i32).map(digit));
+    text
+}
+
 /// The significant digits of a positive number, and the power of ten of the first.
 fn significant(number: f64) -> (String, i32) {
     let (scaled, power) = scale(number);

@@ -4,7 +4,7 @@ use std::cmp::Ordering;
 
 use super::edit::Edit;
 use super::expr::Columns;
-use super::plan::{Plan, Window};
+use super::plan::{OrderKey, Plan, Window};
 use super::ranked::Ranked;
 use super::scalar::Scalar;
 
@@ -19,6 +19,18 @@ pub(crate) struct Moved {
     pub(crate) moved: bool,
 }
 
+/// The order of two values of one of the keys of an order.
+pub(crate) fn compare_key(key: &OrderKey, a: &Scalar<'_>, b: &Scalar<'_>) -> Ordering {
+    match (a.is_null(), b.is_null()) {
+        (true, true) => Ordering::Equal,
+        (true, false) if key.nulls_first => Ordering::Less,
+        (false, true) if !key.nulls_first => Ordering::Less,
+        (true, false) | (false, true) => Ordering::Greater,
+        (false, false) if key.descending => key.collation.compare(b, a),
+        (false, false) => key.collation.compare(a, b),
+    }
+}
+
 /// The order of two rows as far as ORDER BY tells it.
 pub(crate) fn order_by<'a>(
     plan: &'a Plan,
@@ -27,15 +39,7 @@ pub(crate) fn order_by<'a>(
     b: &impl Columns<'a>,
 ) -> Ordering {
     for key in &plan.order {
-        let (a, b) = (key.expr.eval(a, params), key.expr.eval(b, params));
-        let order = match (a.is_null(), b.is_null()) {
-            (true, true) => Ordering::Equal,
-            (true, false) if key.nulls_first => Ordering::Less,
-            (false, true) if !key.nulls_first => Ordering::Less,
-            (true, false) | (false, true) => Ordering::Greater,
-            (false, false) if key.descending => b.order(&a),
-            (false, false) => a.order(&b),
-        };
+        let order = compare_key(key, &key.expr.eval(a, params), &key.expr.eval(b, params));
         if order.is_ne() {
             return order;
         }

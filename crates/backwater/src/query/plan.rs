@@ -1,73 +1,166 @@
 //! A plan: what a statement reads and does, resolved against the schema. One for each shape.
 
+use std::sync::Arc;
+
 use super::aggregate::Aggregate;
-use super::expr::Expr;
-use super::scalar::{Affinity, Scalar};
+use super::collation::Collation;
+use super::expr::{ColumnNo, Expr, NoColumns};
+use super::node::KeyValues;
+use super::relation::View;
+use super::scalar::{Affinity, Key, Scalar};
 use crate::change::FieldSet;
 use crate::error::{Error, ErrorKind, Result, list, nearest};
 use crate::schema::{FieldNo, Kind, Schema, TableNo};
+use crate::table::Slot;
 use crate::value::{Named, Value};
 
-/// A statement over one table, as a chain: key, filter, grouping, output, order, window.
+/// A statement: relations joined, filtered, perhaps grouped, ordered and cut to a window. What it
+/// reads from another statement is a relation like a table, with a plan of its own.
 #[derive(Debug)]
 pub(crate) struct Plan {
-    /// The statement in one spelling; two statements of the same plan have the same.
-    pub(crate) text: String,
-    pub(crate) table: TableNo,
-    /// Conditions `field = :param`, by which the statement's bindings are found from a row.
+    /// Two plans with the same identity are the same.
+    pub(crate) identity: String,
+    pub(crate) sources: Vec<Source>,
+    /// Whether a row is one of any source, instead of one of each.
+    pub(crate) is_union: bool,
+    /// Conditions `column = :param`, by which bindings are found from a row.
     pub(crate) keys: Vec<KeyPart>,
-    /// What else a row must be.
-    pub(crate) filter: Option<Expr>,
+    /// The other conditions that a parameter is part of. Where tuples are looked for on behalf of
+    /// all bindings, each tells for itself.
+    pub(crate) late: Vec<Expr>,
+    /// Whether tuples can be looked for on behalf of all bindings.
+    pub(crate) is_shared: bool,
+    /// How all rows are found.
+    pub(crate) scratch: Path,
+    /// For each source, how from one of its rows those are found that it is part of.
+    pub(crate) paths: Vec<Path>,
+    /// For each source of a left join, how from one of its rows those are found whose partner it
+    /// may be.
+    pub(crate) anchors: Vec<Option<Path>>,
     pub(crate) grouping: Option<Grouping>,
+    /// What a row of the result keeps, if it does not read its columns from the tables: of a
+    /// statement without grouping that reads other statements. First what tells it from others.
+    pub(crate) made: Option<Made>,
     pub(crate) outputs: Vec<Output>,
     pub(crate) order: Vec<OrderKey>,
     pub(crate) limit: Option<Expr>,
     pub(crate) offset: Option<Expr>,
     pub(crate) params: Vec<Param>,
-    /// All fields that the statement reads.
-    pub(crate) footprint: FieldSet,
+}
+
+/// One relation that a statement reads.
+#[derive(Debug)]
+pub(crate) struct Source {
+    pub(crate) relation: Relation,
+    /// What the statement calls it.
+    pub(crate) name: String,
+    /// Of a left join, what ON says: a row without partner stays.
+    pub(crate) outer: Option<Vec<Expr>>,
+    /// Whether it stands for a subquery: at most one row goes with each tuple of the others, and
+    /// it does not tell tuples apart.
+    pub(crate) is_lookup: bool,
+    /// The columns that are read, of a table: by which a change is of interest.
+    pub(crate) reads: FieldSet,
+    /// Those of them that decide which rows there are.
+    pub(crate) structure: FieldSet,
     /// Those that the grouping reads, or, without one, the outputs.
     pub(crate) content: FieldSet,
     /// Those that the order of a statement without grouping reads.
-    pub(crate) order_fields: FieldSet,
+    pub(crate) order: FieldSet,
 }
 
-/// One condition `field = :param`.
 #[derive(Debug)]
+pub(crate) enum Relation {
+    Table(TableNo),
+    /// Another statement, and which of our parameters its own are.
+    Statement(Arc<Plan>, Box<[usize]>),
+}
+
+/// One condition `column = :param`.
+#[derive(Debug, Clone)]
 pub(crate) struct KeyPart {
-    pub(crate) field: FieldNo,
+    pub(crate) column: ColumnNo,
     pub(crate) param: usize,
     pub(crate) affinity: Affinity,
+}
+
+/// What a row keeps that does not read its columns from the tables.
+#[derive(Debug)]
+pub(crate) struct Made {
+    pub(crate) values: Vec<Expr>,
+}
+
+/// From some rows to those that go with them, source by source.
+#[derive(Debug, Default)]
+pub(crate) struct Path {
+    pub(crate) start: usize,
+    /// How the rows of the first source are found, unless one is given.
+    pub(crate) access: Access,
+    /// Conditions that the first row must meet alone.
+    pub(crate) checks: Vec<Expr>,
+    pub(crate) steps: Vec<Step>,
+}
+
+#[derive(Debug)]
+pub(crate) struct Step {
+    pub(crate) source: usize,
+    pub(crate) access: Access,
+    /// Whether a row stays that finds no partner here.
+    pub(crate) optional: bool,
+    /// What a partner must be.
+    pub(crate) on: Vec<Expr>,
+    /// The same, of which the access makes sure.
+    pub(crate) implied: Vec<Expr>,
+    /// Conditions that can be told from here on.
+    pub(crate) checks: Vec<Expr>,
+}
+
+/// How the rows of a relation are found.
+#[derive(Debug, Default, Clone, PartialEq)]
+pub(crate) enum Access {
+    /// All of them.
+    #[default]
+    Scan,
+    /// The one that a link points at.
+    Follow(ColumnNo),
+    /// The one with this id.
+    Id(Expr),
+    /// Those of which a link points at a row.
+    Back { link: FieldNo, to: usize },
+    /// Those with these values in these fields.
+    Equal { fields: Vec<FieldNo>, values: Vec<Expr> },
 }
 
 /// GROUP BY: rows of equal keys become one row of keys and aggregates.
 #[derive(Debug)]
 pub(crate) struct Grouping {
     pub(crate) keys: Vec<Expr>,
-    pub(crate) aggregates: Vec<(Aggregate, Option<Expr>)>,
+    pub(crate) aggregates: Vec<Aggregate>,
     /// Over keys and aggregates.
     pub(crate) having: Option<Expr>,
 }
 
 /// One column of the result.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(crate) struct Output {
     pub(crate) name: String,
-    /// Over the table's columns, or over the grouping's.
+    /// Over the sources' columns, over the grouping's, or over what a row keeps.
     pub(crate) expr: Expr,
     /// The type of the field that the column plainly is.
     pub(crate) declared: Option<Kind>,
+    pub(crate) affinity: Affinity,
 }
 
-#[derive(Debug)]
+#[derive(Debug, Clone, PartialEq)]
 pub(crate) struct OrderKey {
     pub(crate) expr: Expr,
     pub(crate) descending: bool,
     pub(crate) nulls_first: bool,
+    pub(crate) collation: Collation,
 }
 
 /// A parameter, and whether it is compared with a time.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(crate) struct Param {
     pub(crate) name: String,
     pub(crate) is_time: bool,
@@ -130,8 +223,7 @@ impl Plan {
     pub(crate) fn window(&self, params: &[Scalar<'static>]) -> Result<Window> {
         let number = |expr: &Option<Expr>, name: &str| -> Result<Option<i64>> {
             let Some(expr) = expr else { return Ok(None) };
-            let none: &[Scalar<'static>] = &[];
-            match expr.eval(&none, params).under(Affinity::Numeric) {
+            match expr.eval(&NoColumns, params).under(Affinity::Numeric) {
                 Scalar::Int(number) => Ok(Some(number)),
                 Scalar::Real(number) if number.fract() == 0.0 && number.abs() < 1e15 => {
                     Ok(Some(number as i64))
@@ -148,13 +240,104 @@ impl Plan {
         })
     }
 
-    /// The fields of the footprint as `table.field`, for messages.
-    pub(crate) fn reads(&self, schema: &Schema) -> Vec<String> {
-        let table = schema.table(self.table);
-        self.footprint
-            .iter()
-            .map(|field| format!("{}.{}", table.name, table.field(field).name))
+    /// The values by which bindings are found from a tuple; `None` if one of them is NULL.
+    pub(crate) fn key_of(&self, view: &View<'_>, tuple: &[Slot]) -> Option<KeyValues> {
+        let keys = self.keys.iter().map(|part| {
+            match view.value(part.column, tuple[part.column.source()]) {
+                Scalar::Null => None,
+                value => Some(Key::from(value)),
+            }
+        });
+        keys.collect()
+    }
+
+    /// By which columns the rows of another statement have to be found.
+    pub(crate) fn derived_indexes(&self, source: usize) -> Vec<Vec<FieldNo>> {
+        self.indexes()
+            .into_iter()
+            .filter(|(of, _)| *of == source)
+            .map(|(_, fields)| fields)
             .collect()
+    }
+
+    /// By which fields the rows of which sources have to be found.
+    pub(crate) fn indexes(&self) -> Vec<(usize, Vec<FieldNo>)> {
+        let mut out: Vec<(usize, Vec<FieldNo>)> = Vec::new();
+        let mut add = |source: usize, access: &Access| match access {
+            Access::Back { link, .. } => out.push((source, vec![*link])),
+            Access::Equal { fields, .. } => out.push((source, fields.clone())),
+            Access::Scan | Access::Follow(_) | Access::Id(_) => {}
+        };
+        let anchors = self.anchors.iter().flatten();
+        for path in self.paths.iter().chain(anchors).chain([&self.scratch]) {
+            add(path.start, &path.access);
+            path.steps.iter().for_each(|step| add(step.source, &step.access));
+        }
+        out.sort_unstable();
+        out.dedup();
+        out
+    }
+
+    /// How many values tell a row of the result from the others.
+    pub(crate) fn key_len(&self, schema: &Schema) -> usize {
+        match &self.grouping {
+            Some(grouping) => grouping.keys.len(),
+            None => {
+                let sources = self.sources.iter().filter(|source| !source.is_lookup);
+                let parts: usize = sources.map(|source| source.key_len(schema)).sum();
+                parts + usize::from(self.is_union)
+            }
+        }
+    }
+
+    /// The tables that the statement reads, also by way of other statements.
+    pub(crate) fn tables(&self) -> Vec<TableNo> {
+        let mut tables = Vec::new();
+        for source in &self.sources {
+            match &source.relation {
+                Relation::Table(table) => tables.push(*table),
+                Relation::Statement(plan, _) => tables.extend(plan.tables()),
+            }
+        }
+        tables.sort_unstable();
+        tables.dedup();
+        tables
+    }
+
+    /// The fields of a table that the statement reads, also by way of other statements.
+    pub(crate) fn footprint(&self, table: TableNo) -> FieldSet {
+        let mut fields = FieldSet::default();
+        for source in &self.sources {
+            match &source.relation {
+                Relation::Table(other) if *other == table => fields.add(&source.reads),
+                Relation::Table(_) => {}
+                Relation::Statement(plan, _) => fields.add(&plan.footprint(table)),
+            }
+        }
+        fields
+    }
+
+    /// What the statement reads as `table.field`, for messages.
+    pub(crate) fn reads(&self, schema: &Schema) -> Vec<String> {
+        let fields = self.tables().into_iter().flat_map(|table| {
+            let definition = schema.table(table);
+            let fields: Vec<String> = self
+                .footprint(table)
+                .iter()
+                .map(|field| format!("{}.{}", definition.name, definition.field(field).name))
+                .collect();
+            fields
+        });
+        fields.collect()
+    }
+}
+
+impl Source {
+    pub(crate) fn key_len(&self, schema: &Schema) -> usize {
+        match &self.relation {
+            Relation::Table(table) => schema.table(*table).id.len(),
+            Relation::Statement(plan, _) => plan.key_len(schema),
+        }
     }
 }
 

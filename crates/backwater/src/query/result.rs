@@ -3,14 +3,16 @@
 use std::fmt;
 use std::sync::{Arc, Mutex, PoisonError, Weak};
 
-use super::edit::{Failure, TableRow};
+use super::edit::Failure;
+use super::expr::Columns;
 use super::group::GroupRow;
-use super::live::Ordered;
+use super::live::{Ordered, Slots};
 use super::plan::{Plan, Window};
+use super::relation::View;
 use super::scalar::Scalar;
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::table::{Slot, State};
-use crate::value::{Id, Value};
+use crate::value::Value;
 
 /// What is published of a binding: its result, of which readers share one object.
 pub(crate) struct Entry {
@@ -141,21 +143,28 @@ impl QueryResult {
             return None;
         }
         let rank = self.0.window.offset + position;
-        let values =
-            match &self.0.ordered {
-                Ordered::Rows(ranked) => {
-                    let (leaf, place) = ranked.leaf(rank)?;
-                    &leaf.rows.get_or_init(|| {
-                        leaf.entries.iter().map(|slot| self.table_row(*slot)).collect()
-                    })[place]
-                }
-                Ordered::Groups(ranked) => {
-                    let (leaf, place) = ranked.leaf(rank)?;
-                    &leaf.rows.get_or_init(|| {
-                        leaf.entries.iter().map(|row| self.group_row(row)).collect()
-                    })[place]
-                }
-            };
+        let values = match &self.0.ordered {
+            Ordered::Rows(ranked) => {
+                let (leaf, place) = ranked.leaf(rank)?;
+                &leaf.rows.get_or_init(|| {
+                    leaf.entries.iter().map(|slot| self.tuple(slot.slots())).collect()
+                })[place]
+            }
+            Ordered::Tuples(ranked) => {
+                let (leaf, place) = ranked.leaf(rank)?;
+                &leaf
+                    .rows
+                    .get_or_init(|| leaf.entries.iter().map(|tuple| self.tuple(tuple)).collect())
+                    [place]
+            }
+            Ordered::Kept(ranked) => {
+                let (leaf, place) = ranked.leaf(rank)?;
+                &leaf
+                    .rows
+                    .get_or_init(|| leaf.entries.iter().map(|row| self.kept_row(row)).collect())
+                    [place]
+            }
+        };
         Some(ResultRow { result: self, position, values })
     }
 
@@ -186,43 +195,41 @@ impl QueryResult {
         Arc::ptr_eq(&self.0, &other.0)
     }
 
-    fn table_row(&self, slot: Slot) -> Box<[Value]> {
-        let row = TableRow { state: &self.0.state, table: self.0.plan.table, slot };
-        let outputs = self.0.plan.outputs.iter();
-        outputs
-            .map(|output| output.expr.eval(&row, &self.0.params).into_value(output.declared))
-            .collect()
+    /// The tables that the result's rows lie in.
+    fn view(&self) -> View<'_> {
+        View { plan: &self.0.plan, state: &self.0.state, derived: &[] }
     }
 
-    fn group_row(&self, row: &GroupRow) -> Box<[Value]> {
+    fn tuple(&self, slots: &[Slot]) -> Box<[Value]> {
+        let view = self.view();
+        self.values(&view.row(slots))
+    }
+
+    fn kept_row(&self, row: &GroupRow) -> Box<[Value]> {
+        self.values(&&*row.values)
+    }
+
+    fn values<'a>(&'a self, row: &impl Columns<'a>) -> Box<[Value]> {
         let outputs = self.0.plan.outputs.iter();
         outputs
-            .map(|output| {
-                output.expr.eval(&&*row.values, &self.0.params).into_value(output.declared)
-            })
+            .map(|output| output.expr.eval(row, &self.0.params).into_value(output.declared))
             .collect()
     }
 
     fn key(&self, position: usize) -> Vec<Value> {
         let rank = self.0.window.offset + position;
+        let tuple = |slots: &[Slot]| {
+            let key = self.view().key(slots).into_iter();
+            key.map(|part| part.into_value(None)).collect()
+        };
         match &self.0.ordered {
-            Ordered::Rows(ranked) => {
-                let id =
-                    ranked.get(rank).and_then(|slot| self.0.state.id(self.0.plan.table, *slot));
-                match id.map(|id| id.to_id()) {
-                    Some(Id::Parts(parts)) => {
-                        parts.iter().map(|part| part.clone().into()).collect()
-                    }
-                    id => id.map(Value::from).into_iter().collect(),
-                }
-            }
-            Ordered::Groups(ranked) => ranked
+            Ordered::Rows(ranked) => ranked.get(rank).map(|slot| tuple(slot.slots())),
+            Ordered::Tuples(ranked) => ranked.get(rank).map(|slots| tuple(slots)),
+            Ordered::Kept(ranked) => ranked
                 .get(rank)
-                .map(|row| {
-                    row.values[..row.keys].iter().map(|key| key.clone().into_value(None)).collect()
-                })
-                .unwrap_or_default(),
+                .map(|row| row.key().iter().map(|part| part.clone().into_value(None)).collect()),
         }
+        .unwrap_or_default()
     }
 }
 
@@ -268,7 +275,8 @@ impl<'r> ResultRow<'r> {
     }
 
     /// What tells the row from the others of its result in all versions of it: the id of the
-    /// table's row, or the values that a grouping groups by.
+    /// table's row, those of all rows of a join (NULL for a partner that is missing), or the values
+    /// that a grouping groups by.
     ///
     /// ```
     /// # use backwater::{Cache, Schema, Value};

@@ -11,7 +11,7 @@ use std::sync::Arc;
 use super::numeral::{int_prefix, number_prefix, real_text};
 use crate::schema::{Field, FieldNo, IdType, Kind, Schema, TableNo};
 use crate::table::{Cell, Slot, State};
-use crate::value::{IdRef, Json, Timestamp, Value};
+use crate::value::{Id, IdRef, Json, Timestamp, Value};
 
 /// One value inside of a statement.
 #[derive(Debug, Clone)]
@@ -81,8 +81,69 @@ impl<'a> Scalar<'a> {
         }
     }
 
+    /// The value as a field of a table holds it; `None` if no row of it can.
+    pub(crate) fn as_cell(
+        &self,
+        state: &State,
+        table: TableNo,
+        field: FieldNo,
+    ) -> Option<Cell<'_>> {
+        let kind = state.schema.table(table).field(field).kind;
+        Some(match (kind, self) {
+            (_, Scalar::Null) => return None,
+            (Kind::Int | Kind::Links(_), Scalar::Int(number)) => Cell::Int(*number),
+            (Kind::Int | Kind::Links(_), Scalar::Real(number)) => Cell::Int(whole(*number)?),
+            (Kind::Float, Scalar::Real(number)) => Cell::Float(number + 0.0),
+            (Kind::Float, Scalar::Int(number)) => {
+                let real = *number as f64;
+                Cell::Float((whole(real) == Some(*number)).then_some(real)?)
+            }
+            (Kind::Bool, Scalar::Int(number @ 0..=1)) => Cell::Bool(*number == 1),
+            (Kind::Bool, Scalar::Real(number)) => match whole(*number)? {
+                number @ 0..=1 => Cell::Bool(number == 1),
+                _ => return None,
+            },
+            (Kind::Text, Scalar::Str(text)) => Cell::Text(text),
+            (Kind::Text, Scalar::Text(text)) => Cell::Text(text),
+            (Kind::Json, Scalar::Str(text)) => Cell::Json(text),
+            (Kind::Json, Scalar::Text(text)) => Cell::Json(text),
+            (Kind::Timestamp, Scalar::Time(time)) => Cell::Timestamp(*time),
+            (Kind::Timestamp, Scalar::Str(_) | Scalar::Text(_)) => {
+                let time: Timestamp = self.lent().parse().ok()?;
+                Cell::Timestamp((time.text().as_str() == self.lent()).then_some(time)?)
+            }
+            (Kind::Link(to), value) => Cell::Link(value.as_slot(state, to)?),
+            _ => return None,
+        })
+    }
+
+    /// The slot of the row with this id, whether or not it is there.
+    pub(crate) fn as_slot(&self, state: &State, table: TableNo) -> Option<Slot> {
+        let definition = state.schema.table(table);
+        if let [field] = *definition.id {
+            let text;
+            let value = match self {
+                Scalar::Time(time) => {
+                    text = Scalar::Text(time.text().as_str().into());
+                    &text
+                }
+                other => other,
+            };
+            return state.table(table).slot(&[value.as_cell(state, table, field)?]);
+        }
+        let text = self.is_text().then(|| self.to_text())??;
+        let json = Json::parse(&text).ok()?;
+        let id = Id::from_json(&json).ok()?;
+        let slot = state.slot(table, &id).ok()??;
+        (id.to_json().as_str() == text).then_some(slot)
+    }
+
     pub(crate) fn is_null(&self) -> bool {
         matches!(self, Scalar::Null)
+    }
+
+    pub(crate) fn is_text(&self) -> bool {
+        self.class() == 2
     }
 
     pub(crate) fn truth(value: Option<bool>) -> Self {
@@ -96,6 +157,14 @@ impl<'a> Scalar<'a> {
             Scalar::Int(number) => Some(number != 0),
             Scalar::Real(number) => Some(number != 0.0),
             _ => Some(false),
+        }
+    }
+
+    /// The same value without a reference of its own.
+    pub(crate) fn lend(&self) -> Scalar<'_> {
+        match self {
+            Scalar::Text(text) => Scalar::Str(text),
+            other => other.clone(),
         }
     }
 
@@ -250,7 +319,7 @@ impl<'a> From<IdRef<'a>> for Scalar<'a> {
 }
 
 /// A value as a key of an index or a group: two values are one key when SQL calls them equal.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub(crate) enum Key {
     Null,
     Int(i64),

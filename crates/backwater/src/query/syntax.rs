@@ -30,8 +30,6 @@ const MOST_OPERATORS: usize = 500;
 /// A parsed SELECT statement.
 pub(crate) struct Parsed {
     pub(crate) query: ast::Query,
-    /// The statement in one spelling: without comments, with single spaces, names in small letters.
-    pub(crate) identity: String,
     /// The text of each result column as it stands in the statement.
     pub(crate) items: Vec<String>,
 }
@@ -41,7 +39,7 @@ pub(crate) fn parse(sql: &str) -> Result<Parsed, Refusal> {
     let tokens = Tokenizer::new(&SqliteDialect, sql).tokenize_with_location();
     let tokens = tokens.map_err(|error| refused(error.into()))?;
     count_operators(&tokens)?;
-    let (identity, items) = (identity(&tokens), items(&tokens));
+    let items = items(&tokens);
     let parser = Parser::new(&SqliteDialect).with_recursion_limit(DEEPEST);
     let mut parser = parser.with_tokens_with_locations(tokens);
     let first = parser.peek_token_ref().clone();
@@ -57,7 +55,7 @@ pub(crate) fn parse(sql: &str) -> Result<Parsed, Refusal> {
         return Err(Refusal::new(next.span.start, message, ""));
     }
     match statement {
-        Statement::Query(query) => Ok(Parsed { query: *query, identity, items }),
+        Statement::Query(query) => Ok(Parsed { query: *query, items }),
         _ => {
             let message = format!("found {}, expected a SELECT statement", first.token);
             let help = "a query only reads; write through a commit";
@@ -76,21 +74,6 @@ fn count_operators(tokens: &[TokenWithSpan]) -> Result<(), Refusal> {
             Err(Refusal::new(token.span.start, message, "divide it, or use IN with a list"))
         }
     }
-}
-
-fn identity(tokens: &[TokenWithSpan]) -> String {
-    let mut out = String::new();
-    for token in tokens {
-        match &token.token {
-            Token::Whitespace(_) | Token::SemiColon | Token::EOF => continue,
-            Token::Word(word) if word.quote_style.is_none() => {
-                out += &word.value.to_ascii_lowercase()
-            }
-            other => out += &format!("{other:?}"),
-        }
-        out.push(' ');
-    }
-    out
 }
 
 /// The texts between the commas from SELECT to FROM, outside of all parentheses.

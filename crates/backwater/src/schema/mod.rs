@@ -186,6 +186,14 @@ impl Schema {
         self.queries.iter().find(|query| &*query.name == name).map(|query| &*query.sql)
     }
 
+    /// The name and the statement of a named query, whose name is looked for as SQL looks for names.
+    pub(crate) fn query_of(&self, name: &str) -> Option<(&str, &str)> {
+        let exact = self.queries.iter().find(|query| &*query.name == name);
+        let found = exact
+            .or_else(|| self.queries.iter().find(|query| query.name.eq_ignore_ascii_case(name)))?;
+        Some((&found.name, &found.sql))
+    }
+
     /// The id that a text is, in the type that a table declares: digits for a number, a JSON array
     /// for an id of several parts.
     ///

@@ -122,6 +122,22 @@ impl State {
         Arc::make_mut(&mut self.tables[number.index()])
     }
 
+    pub(crate) fn has_index(&self, table: TableNo, fields: &[FieldNo]) -> bool {
+        self.table(table).has_chain(fields)
+    }
+
+    /// Makes it possible to find a table's rows by the values of some fields.
+    pub(crate) fn index(&mut self, table: TableNo, fields: &[FieldNo]) {
+        self.table_mut(table).add_chain(fields, &RandomState::new());
+    }
+
+    /// Forgets an index that the schema itself does not need.
+    pub(crate) fn drop_index(&mut self, table: TableNo, fields: &[FieldNo]) {
+        if !self.schema.chains(table).iter().any(|chain| chain == fields) {
+            self.table_mut(table).chains.retain(|chains| chains.fields != fields);
+        }
+    }
+
     /// Ends a commit: makes the slots that its deletes left free for the commits to come.
     pub(crate) fn hand_over_free_slots(&mut self) {
         for table in &mut self.tables {
@@ -399,6 +415,35 @@ impl Table {
         debug_assert!(chains.is_some(), "the schema told which chains are asked for");
         let rows = chains.map(|chains| chains.rows(key, |slot| self.has(slot, fields, key)));
         rows.into_iter().flatten().collect()
+    }
+
+    /// Calls `found` with the rows that have these values in these fields, which a chain was made
+    /// for.
+    pub(crate) fn each_of_chain(
+        &self,
+        fields: &[FieldNo],
+        key: &[Cell<'_>],
+        found: &mut dyn FnMut(Slot),
+    ) {
+        let chains = self.chains.iter().find(|chains| chains.fields == fields);
+        debug_assert!(chains.is_some(), "whoever looks by these fields asked for the chain");
+        if let Some(chains) = chains {
+            chains.rows(key, |slot| self.has(slot, fields, key)).for_each(found);
+        }
+    }
+
+    fn has_chain(&self, fields: &[FieldNo]) -> bool {
+        self.chains.iter().any(|chains| chains.fields == fields)
+    }
+
+    fn add_chain(&mut self, fields: &[FieldNo], seed: &RandomState) {
+        let mut chains = Chains::new(fields.to_vec(), seed);
+        for slot in self.iter() {
+            if let Some(key) = self.key(slot, fields) {
+                chains.add(slot, &key, |other| self.has(other, fields, &key));
+            }
+        }
+        self.chains.push(chains);
     }
 
     /// Takes a row out of the chains of some fields, so that these can be written.

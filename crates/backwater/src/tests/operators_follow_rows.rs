@@ -17,6 +17,13 @@ fn cache(rows: &[(i64, i64)]) -> Cache {
     cache
 }
 
+/// A query that is kept up to date for as long as the test runs.
+fn watched(cache: &Cache, sql: &str) -> Query {
+    let query = cache.query(sql, ()).unwrap();
+    std::mem::forget(query.keep_up());
+    query
+}
+
 fn ids(query: &Query) -> Vec<i64> {
     query.read().unwrap().rows().map(|row| row.values()[0].as_int().unwrap()).collect()
 }
@@ -50,7 +57,7 @@ fn after(cache: &Cache, query: &Query, writes: &[(i64, i64)]) -> String {
 #[test]
 fn an_order_names_those_who_moved_and_nobody_else() {
     let cache = cache(&[(1, 10), (2, 20), (3, 30), (4, 40), (5, 50), (6, 60)]);
-    let query = cache.query("SELECT id FROM t ORDER BY k", ()).unwrap();
+    let query = watched(&cache, "SELECT id FROM t ORDER BY k");
     assert_eq!(after(&cache, &query, &[(1, 35)]), "1@0>2");
     assert_eq!(ids(&query), [2, 3, 1, 4, 5, 6]);
     assert_eq!(after(&cache, &query, &[(1, 36)]), "", "between the same two it has not moved");
@@ -68,8 +75,8 @@ fn an_order_names_those_who_moved_and_nobody_else() {
 #[test]
 fn a_window_takes_in_and_lets_go_at_its_ends() {
     let cache = cache(&[(1, 10), (2, 20), (3, 30), (4, 40), (5, 50), (6, 60)]);
-    let page = cache.query("SELECT id FROM t ORDER BY k LIMIT 2 OFFSET 2", ()).unwrap();
-    let top = cache.query("SELECT id FROM t ORDER BY k LIMIT 2", ()).unwrap();
+    let page = watched(&cache, "SELECT id FROM t ORDER BY k LIMIT 2 OFFSET 2");
+    let top = watched(&cache, "SELECT id FROM t ORDER BY k LIMIT 2");
     assert_eq!(ids(&page), [3, 4]);
     assert_eq!(after(&cache, &page, &[(7, 0)]), "-4@1 +2@0", "pushed along by one in front");
     assert_eq!(after(&cache, &page, &[(7, 100)]), "-2@0 +4@1");
@@ -94,11 +101,12 @@ fn a_window_takes_in_and_lets_go_at_its_ends() {
 #[test]
 fn groups_come_change_and_go() {
     let cache = cache(&[(1, 1), (2, 1), (3, 2)]);
-    let groups = cache
-        .query("SELECT k, count(*) AS n, min(id) AS first, max(id) AS last FROM t GROUP BY k", ())
-        .unwrap();
-    let many = cache.query("SELECT k FROM t GROUP BY k HAVING count(*) > 1", ()).unwrap();
-    let all = cache.query("SELECT count(*), max(k), avg(k) FROM t", ()).unwrap();
+    let groups = watched(
+        &cache,
+        "SELECT k, count(*) AS n, min(id) AS first, max(id) AS last FROM t GROUP BY k",
+    );
+    let many = watched(&cache, "SELECT k FROM t GROUP BY k HAVING count(*) > 1");
+    let all = watched(&cache, "SELECT count(*), max(k), avg(k) FROM t");
     let rows = |query: &Query| {
         query.read().unwrap().rows().map(|row| row.values().to_vec()).collect::<Vec<_>>()
     };
@@ -123,7 +131,7 @@ fn groups_come_change_and_go() {
 #[test]
 fn float_sums_leave_no_drift() {
     let cache = cache(&[]);
-    let sum = cache.query("SELECT sum(v) AS v, total(v) AS t, avg(v) AS a FROM t", ()).unwrap();
+    let sum = watched(&cache, "SELECT sum(v) AS v, total(v) AS t, avg(v) AS a FROM t");
     let put = |id: i64, v: f64| {
         cache.commit("put", |tx| tx.merge("t", [("id", Value::from(id)), ("v", v.into())])).unwrap()
     };

@@ -23,6 +23,7 @@ use crate::value::Value;
 ///     table.sailing = { id = "id", fields = { id = "int", status = "text", note = "text" } }
 /// "#)?);
 /// let by_status = cache.query("SELECT status, count(*) AS n FROM sailing GROUP BY status", ())?;
+/// let _watch = by_status.keep_up();
 /// cache.commit("sailing announced", |tx| tx.insert("sailing", [("id", Value::from(311)), ("status", "on time".into())]))?;
 ///
 /// let report = cache.commit("status changed", |tx| tx.update("sailing", 311, [("status", "boarding")]))?;
@@ -106,6 +107,7 @@ impl Report {
     /// # use backwater::{Cache, Outcome, Schema};
     /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
     /// let all = cache.query("SELECT id FROM t", ())?;
+    /// let _watch = all.keep_up();
     /// let report = cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
     /// let reached = report.reached().next().unwrap();
     /// assert_eq!((reached.name(), reached.outcome()), (all.name(), Outcome::Maintained));
@@ -115,7 +117,8 @@ impl Report {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn reached(&self) -> impl Iterator<Item = ReachedQuery<'_>> {
-        self.0.reached.iter().map(|reached| ReachedQuery { report: self, reached })
+        let held = self.0.reached.iter().filter(|reached| reached.is_held);
+        held.map(|reached| ReachedQuery { report: self, reached })
     }
 
     /// What the commit did to a query; [`Outcome::Untouched`] if it never reached it.
@@ -131,6 +134,7 @@ impl Report {
     /// # use backwater::{Cache, DeltaKind, Schema};
     /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
     /// let all = cache.query("SELECT id FROM t", ())?;
+    /// let _watch = all.keep_up();
     /// let report = cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
     /// assert_eq!(report.delta(&all).unwrap().count(DeltaKind::Enter), 1);
     /// # Ok::<(), backwater::Error>(())
@@ -145,7 +149,7 @@ impl Report {
     pub fn why(&self, query: &Query) -> String {
         match self.find(query) {
             Some(reached) => why::reached(self, reached),
-            None if query.binding() >= self.0.later => {
+            None if query.node().number >= self.0.later => {
                 format!("untouched: the query was defined after commit {}", self.0.number)
             }
             None => why::untouched(self, query),
@@ -167,7 +171,7 @@ impl Report {
     }
 
     fn find(&self, query: &Query) -> Option<&Reached> {
-        self.0.reached.iter().find(|reached| reached.binding == query.binding())
+        self.0.reached.iter().find(|reached| reached.node.number == query.node().number)
     }
 }
 
@@ -197,7 +201,7 @@ impl<'r> ReachedQuery<'r> {
     ///
     /// See [`Report::reached`] for an example.
     pub fn name(&self) -> &'r str {
-        &self.reached.name
+        &self.reached.node.name
     }
 
     /// The values of its parameters, by name.
@@ -205,8 +209,8 @@ impl<'r> ReachedQuery<'r> {
     /// See [`Report::reached`] for an example.
     pub fn params(&self) -> impl Iterator<Item = (&'r str, Value)> + use<'r> {
         let reached = self.reached;
-        let names = reached.plan.params.iter().map(|param| param.name.as_str());
-        names.zip(reached.params.iter().map(|value| value.clone().into_value(None)))
+        let names = reached.node.plan.params.iter().map(|param| param.name.as_str());
+        names.zip(reached.node.params.iter().map(|value| value.clone().into_value(None)))
     }
 
     /// What the commit did to it.

@@ -2,7 +2,8 @@
 
 use super::Report;
 use crate::change::{Change, ChangeKind, FieldSet, Happened};
-use crate::query::{DeltaKind, Outcome, Plan, Query, Reached};
+use crate::query::{DeltaKind, Outcome, Plan, Query, Reached, Relation};
+use crate::schema::TableNo;
 
 /// How many things a sentence names before it counts the rest.
 const NAMED: usize = 4;
@@ -12,6 +13,9 @@ pub(super) fn reached(report: &Report, reached: &Reached) -> String {
     let causes = causes(report, reached);
     let outcome = reached.outcome.name();
     match (reached.outcome, &reached.delta, &reached.failure) {
+        (Outcome::Deferred, ..) => {
+            format!("{outcome}: {causes}, but nobody watches; it catches up when it is read")
+        }
         (Outcome::Same, ..) => format!("{outcome}: {causes}, but nothing in the result moved"),
         (_, _, Some(failure)) => format!("{outcome}: {}, because {causes}", failure.0),
         (_, Some(delta), _) => {
@@ -41,52 +45,89 @@ pub(super) fn reached(report: &Report, reached: &Reached) -> String {
 
 /// Why a query was not reached.
 pub(super) fn untouched(report: &Report, query: &Query) -> String {
-    let (changes, plan) = (&report.0.changes, query.plan());
+    let (changes, plan) = (&report.0.changes, &query.node().plan);
     let schema = &changes.after.schema;
-    let commit = format!("untouched: commit {}", report.0.number);
+    let commit = format!("untouched: commit {}", report.number());
     if changes.rows.is_empty() {
         return format!("{commit} changed nothing");
     }
-    let table = &schema.table(plan.table).name;
-    let rows = &changes.rows[changes.of_table(plan.table)];
-    if rows.is_empty() {
-        let mut tables: Vec<String> =
-            changes.rows.iter().map(|row| schema.table(row.table).name.to_string()).collect();
-        tables.dedup();
-        return format!("{commit} changed {}; the query reads {table}", join(tables, " and "));
-    }
-    let mut written = FieldSet::default();
-    let mut whole_rows = false;
-    for row in rows {
-        match &row.happened {
-            Happened::Updated(fields) => fields.iter().for_each(|field| written.insert(field)),
-            Happened::Inserted | Happened::Deleted => whole_rows = true,
+    let read = plan.tables();
+    let names = |tables: Vec<TableNo>| -> Vec<String> {
+        tables.into_iter().map(|table| schema.table(table).name.to_string()).collect()
+    };
+    let (mut written, mut read_and_written) = (Vec::new(), Vec::new());
+    // Whether a row came or went, or a field changed that the query reads.
+    let mut may_reach = Vec::new();
+    for &table in &read {
+        let rows = &changes.rows[changes.of_table(table)];
+        let mut fields = FieldSet::default();
+        let mut whole_rows = false;
+        for row in rows {
+            match &row.happened {
+                Happened::Updated(changed) => fields.add(changed),
+                Happened::Inserted | Happened::Deleted => whole_rows = true,
+            }
+        }
+        if rows.is_empty() {
+            continue;
+        }
+        read_and_written.push(table);
+        let definition = schema.table(table);
+        written.extend(
+            fields
+                .iter()
+                .map(|field| format!("{}.{}", definition.name, definition.field(field).name)),
+        );
+        if whole_rows || fields.meets(&plan.footprint(table)) {
+            may_reach.push(table);
         }
     }
-    if !whole_rows && !written.meets(&plan.footprint) {
-        let definition = schema.table(plan.table);
-        let written = written
-            .iter()
-            .map(|field| format!("{table}.{}", definition.field(field).name))
-            .collect();
+    if read_and_written.is_empty() {
+        let mut changed: Vec<TableNo> = changes.rows.iter().map(|row| row.table).collect();
+        changed.dedup();
+        let (changed, read) = (names(changed), names(read));
+        return format!(
+            "{commit} changed {}; the query reads {}",
+            join(changed, " and "),
+            join(read, " and ")
+        );
+    }
+    if may_reach.is_empty() {
         let reads = match plan.reads(schema) {
-            reads if reads.is_empty() => format!("only which rows {table} has"),
+            reads if reads.is_empty() => {
+                format!("only which rows {} has", join(names(read), " and "))
+            }
             reads => join(reads, " and "),
         };
         return format!("{commit} changed {}; the query reads {reads}", join(written, " and "));
     }
-    format!("{commit} changed no row of {table} with {}", keys(query))
+    let tables = join(names(may_reach), " and ");
+    match keys(query) {
+        keys if keys.is_empty() => {
+            format!("{commit} changed no row of {tables} that goes with the query's others")
+        }
+        keys => format!("{commit} changed no row of {tables} with {keys}"),
+    }
 }
 
 /// What a row must have to belong to the query: `port = SAL and paid = 1`.
 fn keys(query: &Query) -> String {
-    let plan: &Plan = query.plan();
-    let table = query.table_definition();
+    let node = query.node();
+    let plan = &node.plan;
     let parts = plan.keys.iter().map(|part| {
-        let value = query.params()[part.param]
-            .to_text()
-            .map_or("NULL".to_owned(), |text| text.into_owned());
-        format!("{} = {value}", table.field(part.field).name)
+        let value =
+            node.params[part.param].to_text().map_or("NULL".to_owned(), |text| text.into_owned());
+        let source = &plan.sources[part.column.source()];
+        let column = match &source.relation {
+            Relation::Table(table) => {
+                node.schema().table(*table).field(part.column.field()).name.to_string()
+            }
+            Relation::Statement(of, _) => of.outputs[part.column.column as usize].name.clone(),
+        };
+        match plan.sources.len() {
+            1 => format!("{column} = {value}"),
+            _ => format!("{}.{column} = {value}", source.name),
+        }
     });
     join(parts.collect(), " and ")
 }
@@ -94,7 +135,7 @@ fn keys(query: &Query) -> String {
 /// The changes that reached a query: `sailing 311 changed status, sailing 9 was deleted`.
 fn causes(report: &Report, reached: &Reached) -> String {
     let views = reached.causes.iter().filter_map(|index| report.0.changes.view(*index as usize));
-    let told = views.take(NAMED).map(|change| cause(&change, &reached.plan)).collect();
+    let told = views.take(NAMED).map(|change| cause(&change, &reached.node.plan)).collect();
     let rest = reached.causes.len().saturating_sub(NAMED);
     let told = join(told, ", ");
     if rest > 0 { format!("{told} and {rest} more") } else { told }
@@ -106,7 +147,8 @@ fn cause(change: &Change<'_>, plan: &Plan) -> String {
         (ChangeKind::Inserted, _) => format!("{subject} was inserted"),
         (ChangeKind::Deleted, _) => format!("{subject} was deleted"),
         (_, Happened::Updated(fields)) => {
-            let read = fields.iter().filter(|field| plan.footprint.contains(*field));
+            let footprint = plan.footprint(change.row.table);
+            let read = fields.iter().filter(|field| footprint.contains(*field));
             let names = read.map(|field| change.field_name(field).to_owned());
             format!("{subject} changed {}", join(names.collect(), " and "))
         }

@@ -1,16 +1,17 @@
 //! Expressions: names, literals, operators, functions and aggregates.
 
-use sqlparser::ast::{
-    self, BinaryOperator, FunctionArg, FunctionArgExpr, FunctionArguments, Spanned, UnaryOperator,
-};
+use sqlparser::ast::{self, BinaryOperator, Spanned, UnaryOperator};
 use sqlparser::tokenizer::Location;
 
+use super::Lowered;
+use super::block::Block;
 use super::place::{kind, place, start};
 use super::regroup::Placed;
-use super::{Lowered, Lowering};
-use crate::error::{did_you_mean, nearest, nearest_name};
-use crate::query::aggregate::Aggregate;
-use crate::query::expr::{Arithmetic, Comparison, Expr, Function};
+use super::scope::NamedColumn;
+use crate::query::aggregate::AggregateFunction;
+use crate::query::collation::Collation;
+use crate::query::expr::{Arithmetic, ColumnNo, Comparison, Expr};
+use crate::query::function::Function;
 use crate::query::numeral::number_prefix;
 use crate::query::plan::Param;
 use crate::query::scalar::{Affinity, Scalar};
@@ -19,7 +20,7 @@ use crate::schema::Kind;
 
 /// What may be named at a place of the statement.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Scope {
+pub(super) enum Place {
     /// Columns: the arguments of aggregates and the result columns' own expressions.
     Columns,
     /// Columns and names of result columns, but no aggregates.
@@ -28,18 +29,89 @@ pub(super) enum Scope {
     Group,
 }
 
-impl<'a> Lowering<'a> {
+impl<'a> Block<'a, '_> {
     pub(super) fn placed(&mut self, expr: &'a ast::Expr) -> Lowered<Placed> {
         self.met.clear();
         let expr = self.expr(expr)?;
         Ok(Placed { expr, met: std::mem::take(&mut self.met) })
     }
 
-    pub(super) fn in_scope(&mut self, scope: Scope, expr: &'a ast::Expr) -> Lowered<Expr> {
-        let before = std::mem::replace(&mut self.scope, scope);
+    pub(super) fn at_place(&mut self, place: Place, expr: &'a ast::Expr) -> Lowered<Expr> {
+        let before = std::mem::replace(&mut self.place, place);
         let lowered = self.expr(expr);
-        self.scope = before;
+        self.place = before;
         lowered
+    }
+
+    /// Takes a condition in that every row must meet.
+    pub(super) fn condition(&mut self, expr: &'a ast::Expr) -> Lowered<()> {
+        let mut open = vec![expr];
+        while let Some(expr) = open.pop() {
+            match expr {
+                ast::Expr::Nested(inner) => open.push(inner),
+                ast::Expr::BinaryOp { left, op: BinaryOperator::And, right } => {
+                    open.push(right);
+                    open.push(left);
+                }
+                ast::Expr::Exists { subquery, negated: false } => {
+                    self.exists(subquery, true, place(expr))?;
+                }
+                ast::Expr::InSubquery { expr: of, subquery, negated: false } => {
+                    self.in_subquery(of, subquery, true, place(expr))?;
+                }
+                other => {
+                    let condition = self.expr(other)?;
+                    self.conditions.extend(condition.conjuncts());
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// An expression without the COLLATE behind it, and what that says.
+    pub(super) fn collated(
+        &self,
+        mut expr: &'a ast::Expr,
+    ) -> Lowered<(&'a ast::Expr, Option<Collation>)> {
+        let mut found = None;
+        loop {
+            match expr {
+                ast::Expr::Nested(inner) => expr = inner,
+                ast::Expr::Collate { expr: inner, collation } => {
+                    let name = collation.to_string();
+                    let known = Collation::named(&name).ok_or_else(|| {
+                        let at = start(collation.span());
+                        let message = format!("there is no collation {name}");
+                        let names: Vec<_> = Collation::names().collect();
+                        Refusal::new(at, message, format!("there are {}", names.join(", ")))
+                    })?;
+                    // The outermost one counts.
+                    found = found.or(Some(known));
+                    expr = inner;
+                }
+                // SQLite takes one from inside of an operand too.
+                other => match found {
+                    Some(_) => return Ok((other, found)),
+                    None => {
+                        let within = inside(other).map(|name| name.to_string());
+                        let known = within.and_then(|name| Collation::named(&name));
+                        return Ok((other, known));
+                    }
+                },
+            }
+        }
+    }
+
+    /// Refuses a COLLATE somewhere in an expression whose values are told apart or ordered.
+    pub(super) fn no_collation(&self, expr: &ast::Expr) -> Lowered<()> {
+        match inside(expr) {
+            None => Ok(()),
+            Some(name) => {
+                let at = start(name.span());
+                let help = "compare and order by it around the grouping";
+                Err(Refusal::new(at, "COLLATE inside of this is not supported", help))
+            }
+        }
     }
 
     pub(super) fn boxed(&mut self, expr: &'a ast::Expr) -> Lowered<Box<Expr>> {
@@ -69,8 +141,8 @@ impl<'a> Lowering<'a> {
                 }
             },
             ast::Expr::BinaryOp { .. } => return self.chain(expr),
-            ast::Expr::IsNull(of) => Expr::Is(Affinity::None, self.boxed(of)?, null()),
-            ast::Expr::IsNotNull(of) => not(Expr::Is(Affinity::None, self.boxed(of)?, null())),
+            ast::Expr::IsNull(of) => is_null(self.expr(of)?),
+            ast::Expr::IsNotNull(of) => not(is_null(self.expr(of)?)),
             ast::Expr::IsTrue(of) => Expr::IsTruth(true, self.boxed(of)?),
             ast::Expr::IsNotTrue(of) => not(Expr::IsTruth(true, self.boxed(of)?)),
             ast::Expr::IsFalse(of) => Expr::IsTruth(false, self.boxed(of)?),
@@ -83,10 +155,12 @@ impl<'a> Lowering<'a> {
                 negate(*negated, Expr::And(Box::new(low), Box::new(high)))
             }
             ast::Expr::InList { expr, list, negated } => {
+                let (expr, collation) = self.collated(expr)?;
                 let of = self.expr(expr)?;
                 let items = list.iter().map(|item| self.expr(item)).collect::<Lowered<Vec<_>>>()?;
                 items.iter().for_each(|item| self.mark_time(&of, item));
-                negate(*negated, Expr::In(self.affinity(&of), Box::new(of), items))
+                let (affinity, collation) = (self.affinity(&of), collation.unwrap_or_default());
+                negate(*negated, Expr::In(affinity, collation, Box::new(of), items))
             }
             ast::Expr::Like { negated, any: false, expr, pattern, escape_char } => {
                 let escape = escape_char.as_ref().map(|escape| self.escape(escape)).transpose()?;
@@ -111,20 +185,24 @@ impl<'a> Lowering<'a> {
             ast::Expr::Function(function) => {
                 return self.function(function, start(function.name.span()));
             }
-            ast::Expr::Exists { .. } | ast::Expr::Subquery(_) | ast::Expr::InSubquery { .. } => {
-                return Err(Refusal::new(
-                    place(expr),
-                    "subqueries are not supported",
-                    "define a query for each part",
-                ));
+            ast::Expr::Exists { subquery, negated } => {
+                let exists = self.exists(subquery, false, place(expr))?;
+                negate(*negated, exists)
             }
+            ast::Expr::InSubquery { expr: of, subquery, negated } => {
+                let found = self.in_subquery(of, subquery, false, place(of))?;
+                negate(*negated, found)
+            }
+            ast::Expr::Subquery(subquery) => return self.scalar_subquery(subquery),
             ast::Expr::Collate { .. } => {
                 return Err(Refusal::new(
                     place(expr),
-                    "COLLATE is not supported",
-                    "texts compare by their bytes",
+                    "COLLATE cannot stand here",
+                    "it stands behind one side of a comparison, or behind a key of ORDER BY",
                 ));
             }
+            ast::Expr::Cast { .. } => return self.cast(expr),
+            ast::Expr::Substring { .. } | ast::Expr::Trim { .. } => return self.spelled(expr),
             other => {
                 let message = format!("{} is not supported", kind(other));
                 return Err(Refusal::new(place(expr), message, ""));
@@ -133,23 +211,28 @@ impl<'a> Lowering<'a> {
     }
 
     fn name(&mut self, ident: &'a ast::Ident, at: Location) -> Lowered<Expr> {
-        if let Some(column) = self.table.field_no(&ident.value) {
-            self.met.push((column.index(), at));
-            return Ok(Expr::Column(column.index()));
+        if let Some(column) = self.scope.bare(&ident.value, at)? {
+            let expr = column.expr.clone();
+            return Ok(self.meet(expr, at));
         }
         let named = self.names.iter().find(|(name, _)| name.eq_ignore_ascii_case(&ident.value));
-        if let (Some((_, expr)), Scope::Row | Scope::Group) = (named, self.scope) {
+        if let (Some((_, expr)), Place::Row | Place::Group) = (named, self.place) {
             let (expr, names) = (*expr, std::mem::take(&mut self.names));
             let lowered = self.expr(expr);
             self.names = names;
             return lowered;
+        }
+        if let Some(around) = self.around
+            && let Some(column) = around.bare(&ident.value, at)?
+        {
+            return Ok(self.read_around(column.clone()));
         }
         if ident.quote_style == Some('"') {
             let message = format!("there is no column {ident}");
             let help = format!("a text stands in single quotes: '{}'", ident.value);
             return Err(Refusal { unknown_name: true, ..Refusal::new(at, message, help) });
         }
-        Err(self.no_column(&ident.value, at))
+        Err(self.scope.no_column(&ident.value, None, at))
     }
 
     fn qualified(&mut self, parts: &[ast::Ident], at: Location) -> Lowered<Expr> {
@@ -160,26 +243,28 @@ impl<'a> Lowering<'a> {
                 "write table.column",
             ));
         };
-        if !table.value.eq_ignore_ascii_case(&self.alias) {
-            let message = format!("the statement reads no table \"{}\"", table.value);
-            let help = format!("it reads \"{}\"", self.alias);
-            return Err(Refusal { unknown_name: true, ..Refusal::new(at, message, help) });
+        if let Some(found) = self.scope.qualified(table, column, at)? {
+            let expr = found.expr.clone();
+            return Ok(self.meet(expr, at));
         }
-        match self.table.field_no(&column.value) {
-            Some(column) => {
-                self.met.push((column.index(), at));
-                Ok(Expr::Column(column.index()))
-            }
-            None => Err(self.no_column(&column.value, at)),
+        if let Some(around) = self.around
+            && let Some(found) = around.qualified(table, column, at)?
+        {
+            return Ok(self.read_around(found.clone()));
         }
+        Err(self.scope.no_table(&table.value, at))
     }
 
-    fn no_column(&self, name: &str, at: Location) -> Refusal {
-        let message = format!("table \"{}\" has no column \"{name}\"", self.table.name);
-        Refusal {
-            unknown_name: true,
-            ..Refusal::new(at, message, nearest(name, self.table.field_names()))
-        }
+    /// Notes the columns that stand at a place.
+    fn meet(&mut self, expr: Expr, at: Location) -> Expr {
+        self.met.extend(expr.columns().into_iter().map(|column| (column, at)));
+        expr
+    }
+
+    /// A column of the statement around this one.
+    fn read_around(&mut self, column: NamedColumn) -> Expr {
+        self.outer.push(column);
+        Expr::Outer(ColumnNo::only(self.outer.len() - 1))
     }
 
     fn literal(&mut self, value: &ast::Value, negative: bool, at: Location) -> Lowered<Expr> {
@@ -232,20 +317,35 @@ impl<'a> Lowering<'a> {
     }
 
     /// A parameter that is compared with a time may be given as any RFC 3339 text.
-    fn mark_time(&mut self, one: &Expr, other: &Expr) {
+    pub(super) fn mark_time(&mut self, one: &Expr, other: &Expr) {
         for (column, param) in [(one, other), (other, one)] {
-            if let (Expr::Column(column), Expr::Param(param)) = (column, param)
-                && self.table.fields[*column].kind == Kind::Timestamp
-            {
+            let declared = match column {
+                Expr::Column(column) => self.column(*column).0,
+                Expr::Outer(number) => self.outer[number.column as usize].declared,
+                _ => None,
+            };
+            if let (Some(Kind::Timestamp), Expr::Param(param)) = (declared, param) {
                 self.params[*param].is_time = true;
             }
         }
     }
 
-    fn affinity(&self, expr: &Expr) -> Affinity {
+    pub(super) fn affinity(&self, expr: &Expr) -> Affinity {
         match expr {
-            Expr::Column(number) => Affinity::of(&self.table.fields[*number], self.schema),
+            Expr::Column(column) => self.column(*column).1,
+            Expr::Outer(number) => self.outer[number.column as usize].affinity,
+            Expr::Cast(cast, _) => cast.affinity(),
             _ => Affinity::None,
+        }
+    }
+
+    /// Whether an expression's value is known to be JSON.
+    pub(super) fn is_json(&self, expr: &Expr) -> bool {
+        match expr {
+            Expr::Aggregate(number) => {
+                self.aggregates[*number].function == AggregateFunction::JsonArray
+            }
+            other => other.is_json(),
         }
     }
 
@@ -257,11 +357,25 @@ impl<'a> Lowering<'a> {
             links.push((op, right.as_ref()));
             leftmost = left;
         }
+        let (leftmost, mut collation) = match links.last() {
+            Some((op, _)) if comparison(op).is_some() => self.collated(leftmost)?,
+            _ => (leftmost, None),
+        };
         let mut chain = self.expr(leftmost)?;
         for (op, right) in links.into_iter().rev() {
             let at = place(right);
-            let right = self.expr(right)?;
-            chain = self.binary(chain, op, right, at)?;
+            match comparison(op) {
+                Some(comparison) => {
+                    let (right, other) = self.collated(right)?;
+                    let right = self.expr(right)?;
+                    let collation = collation.take().or(other).unwrap_or_default();
+                    chain = self.comparison(comparison, collation, chain, right);
+                }
+                None => {
+                    let right = self.expr(right)?;
+                    chain = self.binary(chain, op, right, at)?;
+                }
+            }
         }
         Ok(chain)
     }
@@ -273,17 +387,8 @@ impl<'a> Lowering<'a> {
         right: Expr,
         at: Location,
     ) -> Lowered<Expr> {
-        let comparison = match op {
-            BinaryOperator::Eq => Some(Comparison::Equal),
-            BinaryOperator::NotEq => Some(Comparison::NotEqual),
-            BinaryOperator::Lt => Some(Comparison::Less),
-            BinaryOperator::LtEq => Some(Comparison::LessOrEqual),
-            BinaryOperator::Gt => Some(Comparison::Greater),
-            BinaryOperator::GtEq => Some(Comparison::GreaterOrEqual),
-            _ => None,
-        };
-        if let Some(comparison) = comparison {
-            return Ok(self.comparison(comparison, left, right));
+        if matches!(op, BinaryOperator::Arrow | BinaryOperator::LongArrow) {
+            return self.arrow(left, op, right, at);
         }
         let (left, right) = (Box::new(left), Box::new(right));
         let arithmetic = match op {
@@ -302,27 +407,58 @@ impl<'a> Lowering<'a> {
         Ok(Expr::Arithmetic(arithmetic, left, right))
     }
 
+    fn arrow(
+        &mut self,
+        left: Expr,
+        op: &BinaryOperator,
+        right: Expr,
+        at: Location,
+    ) -> Lowered<Expr> {
+        let is_json = match &left {
+            Expr::Column(column) => self.column(*column).0 == Some(Kind::Json),
+            Expr::Outer(number) => self.outer[number.column as usize].declared == Some(Kind::Json),
+            Expr::Call(Function::JsonExtract, _) => true,
+            other => self.is_json(other),
+        };
+        if !is_json {
+            let help = "it finds members in a column of type json, or in what json_object() gives";
+            return Err(Refusal::new(at, format!("what stands before {op} is not JSON"), help));
+        }
+        let function =
+            if *op == BinaryOperator::Arrow { Function::Arrow } else { Function::ArrowText };
+        Ok(Expr::Call(function, vec![left, right]))
+    }
+
     fn compare(
         &mut self,
         comparison: Comparison,
         left: &'a ast::Expr,
         right: &'a ast::Expr,
     ) -> Lowered<Expr> {
+        let ((left, one), (right, other)) = (self.collated(left)?, self.collated(right)?);
         let (left, right) = (self.expr(left)?, self.expr(right)?);
-        Ok(self.comparison(comparison, left, right))
+        Ok(self.comparison(comparison, one.or(other).unwrap_or_default(), left, right))
     }
 
-    fn comparison(&mut self, comparison: Comparison, left: Expr, right: Expr) -> Expr {
+    pub(super) fn comparison(
+        &mut self,
+        comparison: Comparison,
+        collation: Collation,
+        left: Expr,
+        right: Expr,
+    ) -> Expr {
         self.mark_time(&left, &right);
         let affinity = Affinity::of_comparison(self.affinity(&left), self.affinity(&right));
-        Expr::Compare(comparison, affinity, Box::new(left), Box::new(right))
+        Expr::Compare(comparison, affinity, collation, Box::new(left), Box::new(right))
     }
 
     fn is(&mut self, left: &'a ast::Expr, right: &'a ast::Expr) -> Lowered<Expr> {
+        let ((left, one), (right, other)) = (self.collated(left)?, self.collated(right)?);
         let (left, right) = (self.expr(left)?, self.expr(right)?);
         self.mark_time(&left, &right);
         let affinity = Affinity::of_comparison(self.affinity(&left), self.affinity(&right));
-        Ok(Expr::Is(affinity, Box::new(left), Box::new(right)))
+        let collation = one.or(other).unwrap_or_default();
+        Ok(Expr::Is(affinity, collation, Box::new(left), Box::new(right)))
     }
 
     fn escape(&mut self, escape: &'a ast::Expr) -> Lowered<Box<Expr>> {
@@ -332,128 +468,61 @@ impl<'a> Lowering<'a> {
             _ => Err(Refusal::new(place(escape), "ESCAPE takes a text of one letter", "")),
         }
     }
+}
 
-    fn function(&mut self, function: &'a ast::Function, at: Location) -> Lowered<Expr> {
-        let name = function.name.to_string().to_ascii_lowercase();
-        let FunctionArguments::List(list) = &function.args else {
-            return Err(Refusal::new(
-                at,
-                format!("{name} needs parentheses with its arguments"),
-                "",
-            ));
-        };
-        if list.duplicate_treatment.is_some() {
-            let message = format!("DISTINCT in {name}() is not supported");
-            return Err(Refusal::new(at, message, "GROUP BY the values instead"));
-        }
-        let plain = !function.uses_odbc_syntax
-            && matches!(function.parameters, FunctionArguments::None)
-            && function.within_group.is_empty()
-            && function.filter.is_none()
-            && function.null_treatment.is_none()
-            && function.over.is_none()
-            && list.clauses.is_empty();
-        if !plain {
-            let message = format!("what follows {name}(…) is not supported");
-            return Err(Refusal::new(
-                at,
-                message,
-                "call the function alone; CASE in its argument can filter",
-            ));
-        }
-        let aggregate = match (name.as_str(), list.args.len()) {
-            ("count", _) => Some(Aggregate::Count),
-            ("sum", _) => Some(Aggregate::Sum),
-            ("total", _) => Some(Aggregate::Total),
-            ("avg", _) => Some(Aggregate::Average),
-            ("min", 1) => Some(Aggregate::Min),
-            ("max", 1) => Some(Aggregate::Max),
-            _ => None,
-        };
-        if let Some(aggregate) = aggregate {
-            return self.aggregate(aggregate, &name, &list.args, at);
-        }
-        const KNOWN: [(&str, std::ops::RangeInclusive<usize>, &str); 8] = [
-            ("coalesce", 2..=100, "at least two"),
-            ("ifnull", 2..=2, "two"),
-            ("nullif", 2..=2, "two"),
-            ("lower", 1..=1, "one"),
-            ("upper", 1..=1, "one"),
-            ("length", 1..=1, "one"),
-            ("iif", 2..=3, "two or three"),
-            ("if", 2..=3, "two or three"),
-        ];
-        let Some((_, wanted, told)) = KNOWN.iter().find(|(known, ..)| *known == name) else {
-            let aggregates = ["count", "sum", "total", "avg", "min", "max"];
-            let known = aggregates.into_iter().chain(KNOWN.map(|(known, ..)| known));
-            let help = nearest_name(&name, known.clone()).map_or_else(
-                || format!("supported are {}", known.collect::<Vec<_>>().join(", ")),
-                did_you_mean,
-            );
-            return Err(Refusal::new(at, format!("function {name}() is not supported"), help));
-        };
-        if !wanted.contains(&list.args.len()) {
-            let message = format!("{name}() has {} arguments, expected {told}", list.args.len());
-            return Err(Refusal::new(at, message, ""));
-        }
-        let arguments = list.args.iter().map(|argument| match argument {
-            FunctionArg::Unnamed(FunctionArgExpr::Expr(argument)) => self.expr(argument),
-            other => Err(Refusal::new(at, format!("\"{other}\" is no argument of {name}()"), "")),
-        });
-        let arguments = arguments.collect::<Lowered<Vec<_>>>()?;
-        Ok(match name.as_str() {
-            "coalesce" | "ifnull" => Expr::Call(Function::Coalesce, arguments),
-            "nullif" => Expr::Call(Function::NullIf, arguments),
-            "lower" => Expr::Call(Function::Lower, arguments),
-            "upper" => Expr::Call(Function::Upper, arguments),
-            "length" => Expr::Call(Function::Length, arguments),
-            _ => {
-                let mut arguments = arguments.into_iter();
-                let branches = arguments.next().zip(arguments.next()).into_iter().collect();
-                Expr::Case { branches, otherwise: arguments.next().map(Box::new) }
+/// The COLLATE in an expression that counts where the expression is compared.
+fn inside(expr: &ast::Expr) -> Option<&ast::ObjectName> {
+    let mut parts: Vec<&ast::Expr> = Vec::new();
+    match expr {
+        ast::Expr::Collate { collation, .. } => return Some(collation),
+        ast::Expr::Nested(of)
+        | ast::Expr::UnaryOp { expr: of, .. }
+        | ast::Expr::Cast { expr: of, .. }
+        | ast::Expr::IsNull(of)
+        | ast::Expr::IsNotNull(of)
+        | ast::Expr::IsTrue(of)
+        | ast::Expr::IsNotTrue(of)
+        | ast::Expr::IsFalse(of)
+        | ast::Expr::IsNotFalse(of)
+        | ast::Expr::InSubquery { expr: of, .. } => parts.push(of),
+        ast::Expr::BinaryOp { .. } => {
+            // A chain of operators is as deep as it is long.
+            let mut leftmost = expr;
+            let mut rights = Vec::new();
+            while let ast::Expr::BinaryOp { left, right, .. } = leftmost {
+                rights.push(right.as_ref());
+                leftmost = left;
             }
-        })
+            parts.push(leftmost);
+            parts.extend(rights.into_iter().rev());
+        }
+        ast::Expr::IsDistinctFrom(left, right) | ast::Expr::IsNotDistinctFrom(left, right) => {
+            parts.extend([left.as_ref(), right]);
+        }
+        ast::Expr::Between { expr, low, high, .. } => parts.extend([expr.as_ref(), low, high]),
+        ast::Expr::Like { expr, pattern, .. } => parts.extend([pattern.as_ref(), expr]),
+        ast::Expr::InList { expr, list, .. } => {
+            parts.push(expr);
+            parts.extend(list);
+        }
+        ast::Expr::Case { operand, conditions, else_result, .. } => {
+            parts.extend(operand.as_deref());
+            for branch in conditions {
+                parts.extend([&branch.condition, &branch.result]);
+            }
+            parts.extend(else_result.as_deref());
+        }
+        ast::Expr::Function(function) => {
+            if let ast::FunctionArguments::List(list) = &function.args {
+                parts.extend(list.args.iter().filter_map(|argument| match argument {
+                    ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(of)) => Some(of),
+                    _ => None,
+                }));
+            }
+        }
+        _ => {}
     }
-
-    fn aggregate(
-        &mut self,
-        mut aggregate: Aggregate,
-        name: &str,
-        arguments: &'a [FunctionArg],
-        at: Location,
-    ) -> Lowered<Expr> {
-        if self.scope != Scope::Group {
-            let help = "aggregates stand in the result columns, HAVING and ORDER BY, not inside of each other";
-            return Err(Refusal::new(
-                at,
-                format!("the aggregate {name}() cannot stand here"),
-                help,
-            ));
-        }
-        let argument = match arguments {
-            [] | [FunctionArg::Unnamed(FunctionArgExpr::Wildcard)]
-                if aggregate == Aggregate::Count =>
-            {
-                aggregate = Aggregate::CountRows;
-                None
-            }
-            [FunctionArg::Unnamed(FunctionArgExpr::Expr(argument))] => {
-                // Columns inside of an aggregate are not bare.
-                let (names, met) = (std::mem::take(&mut self.names), self.met.len());
-                let lowered = self.in_scope(Scope::Columns, argument);
-                self.met.truncate(met);
-                self.names = names;
-                Some(lowered?)
-            }
-            _ => return Err(Refusal::new(at, format!("{name}() takes one argument"), "")),
-        };
-        let wanted = (aggregate, argument);
-        let known = self.aggregates.iter().position(|known| *known == wanted);
-        Ok(Expr::Aggregate(known.unwrap_or_else(|| {
-            self.aggregates.push(wanted);
-            self.aggregates.len() - 1
-        })))
-    }
+    parts.into_iter().find_map(inside)
 }
 
 /// A numeric literal: whole if it has neither point nor exponent and fits 64 bits.
@@ -462,11 +531,25 @@ fn number(digits: &str) -> Option<Scalar<'static>> {
     is_whole_text.then_some(number)
 }
 
-fn null() -> Box<Expr> {
-    Box::new(Expr::Literal(Scalar::Null))
+/// The comparison that an operator is.
+fn comparison(op: &BinaryOperator) -> Option<Comparison> {
+    Some(match op {
+        BinaryOperator::Eq => Comparison::Equal,
+        BinaryOperator::NotEq => Comparison::NotEqual,
+        BinaryOperator::Lt => Comparison::Less,
+        BinaryOperator::LtEq => Comparison::LessOrEqual,
+        BinaryOperator::Gt => Comparison::Greater,
+        BinaryOperator::GtEq => Comparison::GreaterOrEqual,
+        _ => return None,
+    })
 }
 
-fn not(expr: Expr) -> Expr {
+pub(super) fn is_null(of: Expr) -> Expr {
+    let null = Expr::Literal(Scalar::Null);
+    Expr::Is(Affinity::None, Collation::Binary, Box::new(of), Box::new(null))
+}
+
+pub(super) fn not(expr: Expr) -> Expr {
     Expr::Not(Box::new(expr))
 }
 

@@ -3,27 +3,37 @@
 use sqlparser::tokenizer::Location;
 
 use super::Lowered;
-use crate::query::expr::Expr;
+use super::draft::Draft;
+use crate::query::expr::{ColumnNo, Expr};
+use crate::query::plan::Relation;
 use crate::query::syntax::Refusal;
-use crate::schema::Table;
+use crate::schema::Schema;
 
 /// An expression, and the bare columns in it with their places.
 #[derive(Clone)]
 pub(super) struct Placed {
     pub(super) expr: Expr,
-    pub(super) met: Vec<(usize, Location)>,
+    pub(super) met: Vec<(ColumnNo, Location)>,
 }
 
 impl Placed {
     /// The expression over a grouping's keys and aggregates.
-    pub(super) fn regroup(mut self, keys: &[Expr], table: &Table) -> Lowered<Expr> {
+    pub(super) fn regroup(
+        mut self,
+        keys: &[Expr],
+        sources: &[Draft],
+        schema: &Schema,
+    ) -> Lowered<Expr> {
         regroup(&mut self.expr, keys).map_err(|column| {
             let at = self
                 .met
                 .iter()
                 .find(|(met, _)| *met == column)
                 .map_or(Location::new(1, 1), |(_, at)| *at);
-            let name = &table.fields[column].name;
+            let name = match &sources[column.source()].relation {
+                Relation::Table(table) => &*schema.table(*table).field(column.field()).name,
+                Relation::Statement(plan, _) => &plan.outputs[column.column as usize].name,
+            };
             Refusal::new(
                 at,
                 format!("column \"{name}\" is neither grouped by nor inside an aggregate"),
@@ -34,17 +44,17 @@ impl Placed {
     }
 }
 
-fn regroup(expr: &mut Expr, keys: &[Expr]) -> Result<(), usize> {
+fn regroup(expr: &mut Expr, keys: &[Expr]) -> Result<(), ColumnNo> {
     if let Some(key) = keys.iter().position(|key| key == expr) {
-        *expr = Expr::Column(key);
+        *expr = Expr::Column(ColumnNo::only(key));
         return Ok(());
     }
     match expr {
         Expr::Aggregate(number) => {
-            *expr = Expr::Column(keys.len() + *number);
+            *expr = Expr::Column(ColumnNo::only(keys.len() + *number));
             Ok(())
         }
-        Expr::Column(number) => Err(*number),
+        Expr::Column(column) => Err(*column),
         other => {
             let mut result = Ok(());
             other.children_mut(&mut |child| {

@@ -1,0 +1,487 @@
+//! One SELECT: its sources, conditions, grouping, columns and order.
+
+use sqlparser::ast::{self, LimitClause, OrderByKind, OrderBySort, SelectItem, Spanned};
+use sqlparser::tokenizer::Location;
+
+use super::draft::{Draft, Parts};
+use super::expression::Place;
+use super::place::{place, start};
+use super::regroup::Placed;
+use super::scope::{Named, NamedColumn, Scope};
+use super::select::{Select, Tail, named_items};
+use super::{Env, Lowered, Part, through};
+use crate::query::aggregate::Aggregate;
+use crate::query::collation::Collation;
+use crate::query::expr::{ColumnNo, Expr};
+use crate::query::plan::{Grouping, OrderKey, Output, Param, Plan, Relation};
+use crate::query::scalar::Affinity;
+use crate::query::syntax::Refusal;
+use crate::schema::{IdType, Kind};
+use std::sync::Arc;
+
+/// A SELECT that is being lowered.
+pub(super) struct Block<'a, 'e> {
+    pub(super) env: &'e Env<'e>,
+    /// What may be read of the statement around this one.
+    pub(super) around: Option<&'e Scope>,
+    /// What was read of it.
+    pub(super) outer: Vec<NamedColumn>,
+    pub(super) scope: Scope,
+    pub(super) sources: Vec<Draft>,
+    pub(super) conditions: Vec<Expr>,
+    pub(super) names: Vec<(&'a str, &'a ast::Expr)>,
+    pub(super) params: Vec<Param>,
+    pub(super) aggregates: Vec<Aggregate>,
+    pub(super) place: Place,
+    /// Columns met since this was last emptied, and where.
+    pub(super) met: Vec<(ColumnNo, Location)>,
+    /// Where the first subquery behind a grouping stands.
+    pub(super) late_subquery: Option<Location>,
+    /// Whether equal rows are one.
+    is_distinct: bool,
+}
+
+impl<'a, 'e> Block<'a, 'e> {
+    fn new(env: &'e Env<'e>, around: Option<&'e Scope>) -> Self {
+        Self {
+            env,
+            around,
+            outer: Vec::new(),
+            scope: Scope::default(),
+            sources: Vec::new(),
+            conditions: Vec::new(),
+            names: Vec::new(),
+            params: Vec::new(),
+            aggregates: Vec::new(),
+            place: Place::Row,
+            met: Vec::new(),
+            late_subquery: None,
+            is_distinct: false,
+        }
+    }
+
+    pub(super) fn lower(env: &Env<'_>, select: Select, around: Option<&Scope>) -> Lowered<Part> {
+        let mut block = Block::new(env, around);
+        block.is_distinct = select.distinct;
+        let mut parts = block.parts(&select)?;
+        parts.sources = block.sources;
+        parts.conditions = block.conditions;
+        parts.params = block.params;
+        let outer: Vec<Expr> = block.outer.into_iter().map(|column| column.expr).collect();
+        if select.distinct {
+            let distinct = Block::distinct(env, parts, select.start, &outer)?;
+            return Ok(Part { parts: distinct, outer });
+        }
+        Ok(Part { parts, outer })
+    }
+
+    fn parts(&mut self, select: &'a Select) -> Lowered<Parts> {
+        self.from(select)?;
+        self.names = named_items(&select.items);
+        if let Some(condition) = &select.condition {
+            self.condition(condition)?;
+        }
+        let keys = self.group_keys(select)?;
+        self.place = Place::Group;
+        let having = match &select.having {
+            Some(having) => Some((self.placed(having)?, place(having))),
+            None => None,
+        };
+        let items = self.items(select)?;
+        let order = self.order(&select.tail, &items)?;
+        let (limit, offset) = self.limits(&select.tail)?;
+
+        let grouped = !keys.is_empty() || !self.aggregates.is_empty();
+        if let (Some((_, at)), false) = (&having, grouped) {
+            return Err(Refusal::new(
+                *at,
+                "HAVING needs GROUP BY or an aggregate",
+                "use WHERE for conditions on rows",
+            ));
+        }
+        if let (Some(at), true) = (self.late_subquery, grouped) {
+            let help = "put the grouping into WITH or FROM (SELECT …), and ask around it";
+            return Err(Refusal::new(at, "a subquery beside a grouping is not supported", help));
+        }
+        let regroup = |placed: Placed| {
+            if grouped {
+                placed.regroup(&keys, &self.sources, self.env.schema)
+            } else {
+                Ok(placed.expr)
+            }
+        };
+        let mut outputs = Vec::new();
+        for (name, placed) in items {
+            let (declared, affinity) = (self.declared(&placed.expr), self.affinity(&placed.expr));
+            outputs.push(Output { name, expr: regroup(placed)?, declared, affinity });
+        }
+        let mut order_keys = Vec::new();
+        for key in order {
+            let SortKey { placed, descending, nulls_first, collation } = key;
+            order_keys.push(OrderKey {
+                expr: regroup(placed)?,
+                descending,
+                nulls_first,
+                collation,
+            });
+        }
+        let having = having.map(|(placed, _)| regroup(placed)).transpose()?;
+        let aggregates = std::mem::take(&mut self.aggregates);
+        let grouping = grouped.then_some(Grouping { keys, aggregates, having });
+        Ok(Parts { grouping, outputs, order: order_keys, limit, offset, ..Parts::default() })
+    }
+
+    /// The same with equal rows as one: grouped by all columns.
+    fn distinct(env: &Env<'_>, mut parts: Parts, at: Location, outer: &[Expr]) -> Lowered<Parts> {
+        let (order, limit, offset) =
+            (std::mem::take(&mut parts.order), parts.limit.take(), parts.offset.take());
+        let find = |expr: &Expr| parts.outputs.iter().position(|output| output.expr == *expr);
+        let mut keys = Vec::new();
+        for key in order {
+            let Some(number) = find(&key.expr) else {
+                let message = "ORDER BY beside DISTINCT names something that is no result column";
+                return Err(Refusal::new(at, message, "order by result columns"));
+            };
+            keys.push(OrderKey { expr: Expr::Column(ColumnNo::only(number)), ..key });
+        }
+        let shown = |outputs: &[Output]| -> Vec<Output> {
+            outputs.iter().enumerate().map(|(number, output)| through(output, 0, number)).collect()
+        };
+        let outputs = shown(&parts.outputs);
+        if parts.grouping.is_none() {
+            let group_keys = parts.outputs.iter().map(|output| output.expr.clone()).collect();
+            let grouping = Grouping { keys: group_keys, aggregates: Vec::new(), having: None };
+            return Ok(Parts {
+                grouping: Some(grouping),
+                outputs,
+                order: keys,
+                limit,
+                offset,
+                ..parts
+            });
+        }
+        if !outer.is_empty() {
+            return Err(super::subquery::not_by_equality(at));
+        }
+        let plan = parts.finish(env.schema)?;
+        let mut around = Parts::over(plan, "the groups");
+        let group_keys = around.outputs.iter().map(|output| output.expr.clone()).collect();
+        around.grouping = Some(Grouping { keys: group_keys, aggregates: Vec::new(), having: None });
+        Ok(Parts { outputs, order: keys, limit, offset, ..around })
+    }
+
+    /// ORDER BY, LIMIT and OFFSET behind a UNION ALL.
+    pub(super) fn order_union(env: &Env<'_>, mut parts: Parts, tail: Tail) -> Lowered<Part> {
+        let mut block = Block::new(env, None);
+        let columns = parts.outputs.iter().map(|output| NamedColumn {
+            name: output.name.clone(),
+            expr: output.expr.clone(),
+            declared: output.declared,
+            affinity: output.affinity,
+        });
+        let columns = columns.collect();
+        block.scope.sources.push(Named {
+            name: "UNION ALL".to_owned(),
+            title: "the UNION ALL".to_owned(),
+            columns,
+        });
+        block.params = std::mem::take(&mut parts.params);
+        let items: Vec<(String, Placed)> = parts
+            .outputs
+            .iter()
+            .map(|output| {
+                (output.name.clone(), Placed { expr: output.expr.clone(), met: Vec::new() })
+            })
+            .collect();
+        let mut order = Vec::new();
+        for key in block.order(&tail, &items)? {
+            let SortKey { placed, descending, nulls_first, collation } = key;
+            order.push(OrderKey { expr: placed.expr, descending, nulls_first, collation });
+        }
+        let (limit, offset) = block.limits(&tail)?;
+        if !block.sources.is_empty() {
+            let at = Location::new(1, 1);
+            return Err(Refusal::new(
+                at,
+                "a subquery cannot order a UNION ALL",
+                "name its columns",
+            ));
+        }
+        let params = block.params;
+        let parts = Parts { order, limit, offset, params, ..parts };
+        Ok(Part { parts, outer: Vec::new() })
+    }
+
+    fn group_keys(&mut self, select: &'a Select) -> Lowered<Vec<Expr>> {
+        let mut keys = Vec::new();
+        for key in &select.keys {
+            let lowered = match ordinal(key) {
+                Some(number) => {
+                    let item = self.ordinal(select, number, place(key))?;
+                    self.no_collation(item)?;
+                    self.at_place(Place::Row, item)?
+                }
+                None => {
+                    self.no_collation(key)?;
+                    self.expr(key)?
+                }
+            };
+            if !keys.contains(&lowered) {
+                keys.push(lowered);
+            }
+        }
+        Ok(keys)
+    }
+
+    /// The result column that a number in GROUP BY or ORDER BY stands for.
+    fn ordinal(&self, select: &'a Select, number: usize, at: Location) -> Lowered<&'a ast::Expr> {
+        let item = number.checked_sub(1).and_then(|index| select.items.get(index));
+        match item {
+            Some(SelectItem::UnnamedExpr(expr) | SelectItem::ExprWithAlias { expr, .. }) => {
+                Ok(expr)
+            }
+            Some(_) => {
+                Err(Refusal::new(at, format!("column {number} is a \"*\""), "name the column"))
+            }
+            None => {
+                let message = format!("there is no result column {number}");
+                Err(Refusal::new(
+                    at,
+                    message,
+                    format!("the result has {} columns", select.items.len()),
+                ))
+            }
+        }
+    }
+
+    fn items(&mut self, select: &'a Select) -> Lowered<Vec<(String, Placed)>> {
+        let mut items = Vec::new();
+        debug_assert_eq!(select.items.len(), select.texts.len());
+        for (number, item) in select.items.iter().enumerate() {
+            match item {
+                SelectItem::UnnamedExpr(expr) => {
+                    let name = match expr {
+                        ast::Expr::Identifier(name) => self.plain_name(None, name),
+                        ast::Expr::CompoundIdentifier(parts) => match parts.as_slice() {
+                            [table, name] => self.plain_name(Some(table), name),
+                            _ => None,
+                        },
+                        _ => None,
+                    };
+                    let placed = self.item(expr)?;
+                    let text = || select.texts.get(number).cloned().unwrap_or_default();
+                    items.push((name.unwrap_or_else(text), placed));
+                }
+                SelectItem::ExprWithAlias { expr, alias } => {
+                    items.push((alias.value.clone(), self.item(expr)?))
+                }
+                SelectItem::Wildcard(options) if options.to_string().is_empty() => {
+                    let at = start(item.span());
+                    for source in &self.scope.sources {
+                        items.extend(all_columns(source, at));
+                    }
+                }
+                other => {
+                    let at = start(other.span());
+                    let text = other.to_string();
+                    let source = text.strip_suffix(".*").map(|name| name.trim_matches('"'));
+                    match source.and_then(|name| self.scope.source(name)) {
+                        Some(source) => items.extend(all_columns(source, at)),
+                        None => {
+                            let message = "this is not supported as a result column";
+                            return Err(Refusal::new(at, message, "name the columns"));
+                        }
+                    }
+                }
+            }
+        }
+        Ok(items)
+    }
+
+    /// How the schema writes the name of a column that stands alone.
+    fn plain_name(&self, table: Option<&ast::Ident>, name: &ast::Ident) -> Option<String> {
+        let at = Location::new(1, 1);
+        let column = match table {
+            Some(table) => self.scope.qualified(table, name, at).ok()??,
+            None => self.scope.bare(&name.value, at).ok()??,
+        };
+        Some(column.name.clone())
+    }
+
+    /// A result column's expression, which sees the names of the others not at all.
+    fn item(&mut self, expr: &'a ast::Expr) -> Lowered<Placed> {
+        if self.is_distinct {
+            self.no_collation(expr)?;
+        }
+        let names = std::mem::take(&mut self.names);
+        let placed = self.placed(expr);
+        self.names = names;
+        placed
+    }
+
+    fn order(&mut self, tail: &'a Tail, items: &[(String, Placed)]) -> Lowered<Vec<SortKey>> {
+        let Some(order) = &tail.order else {
+            return Ok(Vec::new());
+        };
+        let OrderByKind::Expressions(keys) = &order.kind else {
+            let at = Location::new(1, 1);
+            return Err(Refusal::new(
+                at,
+                "ORDER BY ALL is not supported",
+                "name the columns to order by",
+            ));
+        };
+        keys.iter().map(|key| self.sort_key(key, items)).collect()
+    }
+
+    pub(super) fn sort_key(
+        &mut self,
+        key: &'a ast::OrderByExpr,
+        items: &[(String, Placed)],
+    ) -> Lowered<SortKey> {
+        let at = place(&key.expr);
+        let descending = match &key.options.sort {
+            None | Some(OrderBySort::Asc) => false,
+            Some(OrderBySort::Desc) => true,
+            Some(OrderBySort::Using(_)) => {
+                return Err(Refusal::new(
+                    at,
+                    "ORDER BY … USING is not supported",
+                    "use ASC or DESC",
+                ));
+            }
+        };
+        let (expr, mut collation) = self.collated(&key.expr)?;
+        let named = match expr {
+            ast::Expr::Identifier(ident) => {
+                self.names.iter().find(|(name, _)| name.eq_ignore_ascii_case(&ident.value)).copied()
+            }
+            _ => None,
+        };
+        let placed = match (ordinal(expr), named) {
+            (Some(number), _) if !items.is_empty() => {
+                let item = number.checked_sub(1).and_then(|index| items.get(index));
+                item.map(|(_, placed)| placed.clone()).ok_or_else(|| {
+                    let help = format!("the result has {} columns", items.len());
+                    Refusal::new(at, format!("there is no result column {number}"), help)
+                })?
+            }
+            (_, Some((_, expr))) => {
+                let (expr, named) = self.collated(expr)?;
+                collation = collation.or(named);
+                self.item(expr)?
+            }
+            _ => self.placed(expr)?,
+        };
+        let nulls_first = key.options.nulls_first.unwrap_or(!descending);
+        let collation = collation.unwrap_or_default();
+        Ok(SortKey { placed, descending, nulls_first, collation })
+    }
+
+    fn limits(&mut self, tail: &'a Tail) -> Lowered<(Option<Expr>, Option<Expr>)> {
+        let (limit, offset) = match &tail.limit {
+            None => (None, None),
+            Some(LimitClause::LimitOffset { limit, offset, .. }) => {
+                (limit.as_ref(), offset.as_ref().map(|o| &o.value))
+            }
+            Some(LimitClause::OffsetCommaLimit { offset, limit }) => (Some(limit), Some(offset)),
+        };
+        let mut constant = |expr: Option<&'a ast::Expr>| -> Lowered<Option<Expr>> {
+            let Some(expr) = expr else { return Ok(None) };
+            let lowered = self.placed(expr).map(|placed| placed.expr);
+            if let Ok(lowered) = lowered.as_ref()
+                && is_constant(lowered)
+            {
+                return Ok(Some(lowered.clone()));
+            }
+            if let Err(refusal) = lowered
+                && !refusal.unknown_name
+            {
+                return Err(refusal);
+            }
+            let message = "LIMIT and OFFSET cannot read a row";
+            Err(Refusal::new(place(expr), message, "use a number or a parameter"))
+        };
+        Ok((constant(limit)?, constant(offset)?))
+    }
+
+    /// What is known of a column of a source.
+    pub(super) fn column(&self, column: ColumnNo) -> (Option<Kind>, Affinity) {
+        let Some(draft) = self.sources.get(column.source()) else {
+            // Of a UNION ALL, which has its columns in its scope.
+            let columns = self.scope.sources.first().map(|source| &source.columns);
+            let known = columns.and_then(|columns| columns.get(column.column as usize));
+            return known.map_or((None, Affinity::None), |one| (one.declared, one.affinity));
+        };
+        match &draft.relation {
+            Relation::Table(table) => {
+                let field = self.env.schema.table(*table).field(column.field());
+                let parts = self.env.schema.linked_id_type(field) == Some(IdType::Parts);
+                let kind = if parts { Kind::Json } else { field.kind };
+                (Some(kind), Affinity::of(field, self.env.schema))
+            }
+            Relation::Statement(plan, _) => {
+                let output = &plan.outputs[column.column as usize];
+                (output.declared, output.affinity)
+            }
+        }
+    }
+
+    fn declared(&self, expr: &Expr) -> Option<Kind> {
+        match expr {
+            Expr::Column(column) => self.column(*column).0,
+            _ => None,
+        }
+    }
+
+    /// Adds a source, and gives its number.
+    pub(super) fn add(&mut self, draft: Draft) -> usize {
+        self.sources.push(draft);
+        self.sources.len() - 1
+    }
+}
+
+impl Parts {
+    /// A statement that gives all rows of another one.
+    pub(super) fn over(plan: Arc<Plan>, name: &str) -> Parts {
+        let outputs = plan.outputs.iter().enumerate();
+        let outputs = outputs.map(|(number, output)| through(output, 0, number)).collect();
+        let params = plan.params.clone();
+        let relation = Relation::Statement(plan, (0..params.len()).collect());
+        let draft = Draft { relation, name: name.to_owned(), outer: None, is_lookup: false };
+        Parts { sources: vec![draft], outputs, params, ..Parts::default() }
+    }
+}
+
+/// One key of ORDER BY.
+pub(super) struct SortKey {
+    pub(super) placed: Placed,
+    pub(super) descending: bool,
+    pub(super) nulls_first: bool,
+    pub(super) collation: Collation,
+}
+
+fn all_columns(source: &Named, at: Location) -> impl Iterator<Item = (String, Placed)> + use<'_> {
+    source.columns.iter().map(move |column| {
+        let met = column.expr.columns().into_iter().map(|column| (column, at)).collect();
+        (column.name.clone(), Placed { expr: column.expr.clone(), met })
+    })
+}
+
+fn is_constant(expr: &Expr) -> bool {
+    let mut constant = true;
+    expr.walk(&mut |expr| {
+        constant &= !matches!(expr, Expr::Column(_) | Expr::Aggregate(_) | Expr::Outer(_));
+    });
+    constant
+}
+
+pub(super) fn ordinal(expr: &ast::Expr) -> Option<usize> {
+    match expr {
+        ast::Expr::Value(value) => match &value.value {
+            ast::Value::Number(digits, _) => digits.parse().ok(),
+            _ => None,
+        },
+        _ => None,
+    }
+}

@@ -1,0 +1,243 @@
+//! A statement on its way to a plan: its sources and conditions while they are being gathered.
+
+use std::sync::Arc;
+
+use super::Lowered;
+use super::paths::{Paths, equality};
+use crate::change::FieldSet;
+use crate::query::expr::{ColumnNo, Expr};
+use crate::query::plan::{
+    Grouping, KeyPart, Made, OrderKey, Output, Param, Path, Plan, Relation, Source,
+};
+use crate::query::scalar::Affinity;
+use crate::schema::Schema;
+
+/// A source while its statement is being lowered.
+#[derive(Debug)]
+pub(super) struct Draft {
+    pub(super) relation: Relation,
+    pub(super) name: String,
+    /// Of a left join, what ON says.
+    pub(super) outer: Option<Vec<Expr>>,
+    pub(super) is_lookup: bool,
+}
+
+/// A statement taken apart and resolved.
+#[derive(Debug, Default)]
+pub(super) struct Parts {
+    pub(super) sources: Vec<Draft>,
+    pub(super) is_union: bool,
+    pub(super) conditions: Vec<Expr>,
+    pub(super) grouping: Option<Grouping>,
+    pub(super) outputs: Vec<Output>,
+    pub(super) order: Vec<OrderKey>,
+    pub(super) limit: Option<Expr>,
+    pub(super) offset: Option<Expr>,
+    pub(super) params: Vec<Param>,
+}
+
+impl Parts {
+    /// Whether its rows are those of its sources, filtered: another statement may read the sources
+    /// in its stead.
+    pub(super) fn is_plain(&self) -> bool {
+        self.grouping.is_none()
+            && !self.is_union
+            && self.limit.is_none()
+            && self.offset.is_none()
+            && !self.sources.is_empty()
+    }
+
+    /// Calls `f` on every expression over the sources.
+    pub(super) fn each_expr(&mut self, f: &mut dyn FnMut(&mut Expr)) {
+        let sources = self.sources.iter_mut();
+        sources.filter_map(|source| source.outer.as_mut()).flatten().for_each(&mut *f);
+        self.conditions.iter_mut().for_each(&mut *f);
+        match &mut self.grouping {
+            Some(grouping) => {
+                grouping.keys.iter_mut().for_each(&mut *f);
+                for aggregate in &mut grouping.aggregates {
+                    aggregate.argument.iter_mut().for_each(&mut *f);
+                    aggregate.filter.iter_mut().for_each(&mut *f);
+                    aggregate.separator.iter_mut().for_each(&mut *f);
+                    aggregate.order.iter_mut().for_each(|key| f(&mut key.expr));
+                }
+            }
+            None => {
+                self.outputs.iter_mut().for_each(|output| f(&mut output.expr));
+                self.order.iter_mut().for_each(|key| f(&mut key.expr));
+            }
+        }
+    }
+
+    /// Calls `f` on every expression over a grouping's keys and aggregates, or over nothing.
+    pub(super) fn each_late_expr(&mut self, f: &mut dyn FnMut(&mut Expr)) {
+        if let Some(grouping) = &mut self.grouping {
+            grouping.having.iter_mut().for_each(&mut *f);
+            self.outputs.iter_mut().for_each(|output| f(&mut output.expr));
+            self.order.iter_mut().for_each(|key| f(&mut key.expr));
+        }
+        self.limit.iter_mut().chain(&mut self.offset).for_each(f);
+    }
+
+    /// Makes the plan.
+    pub(super) fn finish(mut self, schema: &Schema) -> Lowered<Arc<Plan>> {
+        let (mut keys, mut late) = (Vec::new(), Vec::new());
+        let mut is_shared = true;
+        let (mut scratch, mut paths, mut anchors) = (Path::default(), Vec::new(), Vec::new());
+        if !self.is_union {
+            let outer = self.sources.iter().filter_map(|source| source.outer.as_ref()).flatten();
+            is_shared = !outer.clone().any(has_param);
+            let conditions = self.conditions.clone();
+            let of = Paths { schema, sources: &self.sources, conditions };
+            keys = if is_shared { key_parts(&of) } else { Vec::new() };
+            scratch = of.scratch(&keys);
+            let mut shared = of;
+            if is_shared {
+                let (with, without): (Vec<_>, Vec<_>) =
+                    self.conditions.iter().cloned().partition(has_param);
+                late = with.into_iter().filter(|condition| !is_key(condition, &keys)).collect();
+                shared.conditions = without;
+            }
+            paths = (0..self.sources.len()).map(|source| shared.from(source)).collect();
+            anchors = (0..self.sources.len()).map(|source| shared.anchor(source)).collect();
+        }
+        let (reads, structure, content, order) = self.footprints();
+        let is_made = self.grouping.is_none()
+            && (self.is_union
+                || self.sources.iter().any(|source| {
+                    source.is_lookup || matches!(source.relation, Relation::Statement(..))
+                }));
+        let sources = self.sources.into_iter().enumerate().map(|(number, draft)| Source {
+            relation: draft.relation,
+            name: draft.name,
+            outer: draft.outer,
+            is_lookup: draft.is_lookup,
+            reads: reads(number),
+            structure: structure(number),
+            content: content(number),
+            order: order(number),
+        });
+        let mut plan = Plan {
+            identity: String::new(),
+            sources: sources.collect(),
+            is_union: self.is_union,
+            keys,
+            late,
+            is_shared,
+            scratch,
+            paths,
+            anchors,
+            grouping: self.grouping,
+            made: None,
+            outputs: self.outputs,
+            order: self.order,
+            limit: self.limit,
+            offset: self.offset,
+            params: self.params,
+        };
+        if is_made {
+            let first = plan.key_len(schema);
+            let mut values = Vec::new();
+            for expr in plan
+                .outputs
+                .iter_mut()
+                .map(|output| &mut output.expr)
+                .chain(plan.order.iter_mut().map(|key| &mut key.expr))
+            {
+                let kept = Expr::Column(ColumnNo::only(first + values.len()));
+                values.push(std::mem::replace(expr, kept));
+            }
+            plan.made = Some(Made { values });
+        }
+        plan.identity = format!("{plan:?}");
+        Ok(Arc::new(plan))
+    }
+
+    /// For each source the columns that are read: all, for which rows there are, for what shows,
+    /// and for the order.
+    #[expect(clippy::type_complexity, reason = "four sets for each source")]
+    fn footprints(
+        &mut self,
+    ) -> (
+        impl Fn(usize) -> FieldSet + use<>,
+        impl Fn(usize) -> FieldSet + use<>,
+        impl Fn(usize) -> FieldSet + use<>,
+        impl Fn(usize) -> FieldSet + use<>,
+    ) {
+        let (mut structure, mut content, mut order) = (Vec::new(), Vec::new(), Vec::new());
+        for source in &self.sources {
+            source.outer.iter().flatten().for_each(|on| structure.extend(on.columns()));
+        }
+        self.conditions.iter().for_each(|condition| structure.extend(condition.columns()));
+        match &self.grouping {
+            Some(grouping) => {
+                grouping.keys.iter().for_each(|key| content.extend(key.columns()));
+                for aggregate in &grouping.aggregates {
+                    let filter = aggregate.filter.iter().chain(&aggregate.separator);
+                    let order = aggregate.order.iter().map(|key| &key.expr);
+                    for expr in aggregate.argument.iter().chain(filter).chain(order) {
+                        content.extend(expr.columns());
+                    }
+                }
+            }
+            None => {
+                self.outputs.iter().for_each(|output| content.extend(output.expr.columns()));
+                self.order.iter().for_each(|key| order.extend(key.expr.columns()));
+            }
+        }
+        if self.is_union {
+            // A column is that of whichever source the row is of.
+            for columns in [&mut content, &mut order] {
+                let all: Vec<ColumnNo> = columns.clone();
+                columns.extend((1..self.sources.len()).flat_map(|source| {
+                    all.iter().map(move |column| ColumnNo::new(source, column.column as usize))
+                }));
+            }
+        }
+        let set = |columns: Vec<ColumnNo>| {
+            move |source: usize| -> FieldSet {
+                let mine = columns.iter().filter(|column| column.source() == source);
+                mine.map(|column| column.field()).collect()
+            }
+        };
+        let all = [&structure[..], &content[..], &order[..]].concat();
+        (set(all), set(structure), set(content), set(order))
+    }
+}
+
+pub(super) fn has_param(expr: &Expr) -> bool {
+    let mut found = false;
+    expr.walk(&mut |expr| found |= matches!(expr, Expr::Param(_)));
+    found
+}
+
+/// The conditions `column = :param` by which bindings are found.
+fn key_parts(of: &Paths<'_>) -> Vec<KeyPart> {
+    let mut keys: Vec<KeyPart> = Vec::new();
+    for condition in &of.conditions {
+        if let Some((column, param, affinity)) = as_key(condition)
+            && of.sources[column.source()].outer.is_none()
+            && of.can_index(column, affinity)
+            && keys.iter().all(|key| key.column != column)
+        {
+            keys.push(KeyPart { column, param, affinity });
+        }
+    }
+    keys
+}
+
+fn as_key(condition: &Expr) -> Option<(ColumnNo, usize, Affinity)> {
+    let affinity = super::paths::comparison_affinity(condition);
+    match equality(condition)? {
+        (Expr::Column(column), Expr::Param(param)) | (Expr::Param(param), Expr::Column(column)) => {
+            Some((*column, *param, affinity))
+        }
+        _ => None,
+    }
+}
+
+fn is_key(condition: &Expr, keys: &[KeyPart]) -> bool {
+    as_key(condition).is_some_and(|(column, param, _)| {
+        keys.iter().any(|key| key.column == column && key.param == param)
+    })
+}

@@ -1,0 +1,253 @@
+//! FROM: tables, named queries and statements in parentheses, and how they are joined.
+
+use std::sync::Arc;
+
+use sqlparser::ast::{JoinConstraint, JoinOperator, Spanned, TableFactor};
+use sqlparser::tokenizer::Location;
+
+use super::block::Block;
+use super::draft::{Draft, Parts};
+use super::expression::Place;
+use super::place::start;
+use super::scope::{Named, NamedColumn};
+use super::select::Select;
+use super::{Lowered, param_no};
+use crate::error::nearest;
+use crate::query::expr::{ColumnNo, Expr};
+use crate::query::plan::{Plan, Relation};
+use crate::query::scalar::Affinity;
+use crate::query::syntax::Refusal;
+use crate::schema::{IdType, Kind};
+
+/// How a source goes with those before it.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Join {
+    Inner,
+    Left,
+}
+
+impl<'a> Block<'a, '_> {
+    /// Reads FROM; inner joins' conditions become conditions of the whole.
+    pub(super) fn from(&mut self, select: &'a Select) -> Lowered<()> {
+        if select.from.is_empty() {
+            let help = "add FROM with a table's name";
+            return Err(Refusal::new(select.start, "this reads no table", help));
+        }
+        self.place = Place::Columns;
+        for item in &select.from {
+            self.factor(&item.relation, Join::Inner)?;
+            for join in &item.joins {
+                let at = start(join.relation.span());
+                let (kind, constraint) = match &join.join_operator {
+                    JoinOperator::Join(on)
+                    | JoinOperator::Inner(on)
+                    | JoinOperator::CrossJoin(on) => (Join::Inner, on),
+                    JoinOperator::Left(on) | JoinOperator::LeftOuter(on) => (Join::Left, on),
+                    _ => {
+                        let message = "only inner and left joins are supported";
+                        let help =
+                            "turn a right join around: put the table whose rows all stay first";
+                        return Err(Refusal::new(at, message, help));
+                    }
+                };
+                if join.global {
+                    return Err(Refusal::new(at, "GLOBAL is not supported", ""));
+                }
+                self.factor(&join.relation, kind)?;
+                match constraint {
+                    JoinConstraint::On(on) if kind == Join::Inner => self.condition(on)?,
+                    JoinConstraint::On(on) => {
+                        let before = self.sources.len();
+                        let on = self.expr(on)?.conjuncts();
+                        if self.sources.len() > before {
+                            let message = "a subquery in ON of a left join is not supported";
+                            let help = "join the subquery itself, or use it in WHERE";
+                            return Err(Refusal::new(at, message, help));
+                        }
+                        if let Some(source) = self.sources.last_mut() {
+                            source.outer = Some(on);
+                        }
+                    }
+                    JoinConstraint::None => {}
+                    JoinConstraint::Using(_) | JoinConstraint::Natural => {
+                        let message = "USING and NATURAL are not supported";
+                        return Err(Refusal::new(at, message, "write ON a.column = b.column"));
+                    }
+                }
+            }
+        }
+        self.place = Place::Row;
+        Ok(())
+    }
+
+    fn factor(&mut self, factor: &'a TableFactor, join: Join) -> Lowered<()> {
+        match factor {
+            TableFactor::Table { name, alias, .. } => {
+                let at = start(name.span());
+                let [part] = name.0.as_slice() else {
+                    let help = "a table has a name without dots";
+                    return Err(Refusal::new(at, format!("there is no table {name}"), help));
+                };
+                let plain = alias.as_ref().is_none_or(|alias| alias.columns.is_empty());
+                let (Some(ident), true) = (part.as_ident(), plain) else {
+                    let message =
+                        "only a table, a query or a SELECT in parentheses can stand in FROM";
+                    return Err(Refusal::new(at, message, "name a table of the schema"));
+                };
+                let spelled = match alias {
+                    Some(alias) => {
+                        format!("{ident} {}{}", if alias.explicit { "AS " } else { "" }, alias.name)
+                    }
+                    None => ident.to_string(),
+                };
+                if spelled != factor.to_string() {
+                    let message = format!("\"{factor}\" is not supported");
+                    return Err(Refusal::new(at, message, "name the table alone"));
+                }
+                let alias = alias.as_ref().map_or(&ident.value, |alias| &alias.name.value).clone();
+                self.check_alias(&alias, at)?;
+                self.named_source(&ident.value, alias, join, at)
+            }
+            TableFactor::Derived { lateral: false, subquery, alias, sample: None } => {
+                let at = super::beginning(subquery);
+                let name = alias.as_ref().map_or_else(
+                    || format!("subquery {}", self.scope.sources.len() + 1),
+                    |alias| alias.name.value.clone(),
+                );
+                self.check_alias(&name, at)?;
+                let part = self.env.query(subquery.as_ref().clone(), None, None)?;
+                let mut parts = part.parts;
+                if let Some(alias) = alias {
+                    super::rename(&mut parts.outputs, &alias.columns, at)?;
+                }
+                if parts.is_plain() && (join == Join::Inner || self.sources.is_empty()) {
+                    self.inline(parts, name);
+                    return Ok(());
+                }
+                let plan = parts.finish(self.env.schema)?;
+                self.statement(plan, name, join);
+                Ok(())
+            }
+            TableFactor::NestedJoin { table_with_joins, .. } => {
+                let at = start(table_with_joins.relation.span());
+                let message = "a join in parentheses is not supported";
+                Err(Refusal::new(at, message, "write (SELECT … FROM … JOIN …) AS name"))
+            }
+            other => {
+                let at = start(other.span());
+                let message = "only a table, a query or a SELECT in parentheses can stand in FROM";
+                Err(Refusal::new(at, message, "name a table of the schema"))
+            }
+        }
+    }
+
+    fn check_alias(&self, alias: &str, at: Location) -> Lowered<()> {
+        if self.scope.source(alias).is_none() {
+            return Ok(());
+        }
+        let message = format!("the statement reads \"{alias}\" twice");
+        Err(Refusal::new(at, message, format!("give it another name: {alias} AS other")))
+    }
+
+    /// A name in FROM: of WITH, of a table, or of a named query.
+    fn named_source(&mut self, name: &str, alias: String, join: Join, at: Location) -> Lowered<()> {
+        let with = self.env.with.iter().rev();
+        let with = with.clone().find(|(known, _)| known.eq_ignore_ascii_case(name));
+        if let Some((_, plan)) = with {
+            self.statement(plan.clone(), alias, join);
+            return Ok(());
+        }
+        let schema = self.env.schema;
+        if let Ok(table) = schema.table_no(name) {
+            let source = self.sources.len();
+            let definition = schema.table(table);
+            let columns = definition.fields.iter().enumerate().map(|(number, field)| {
+                let parts = schema.linked_id_type(field) == Some(IdType::Parts);
+                NamedColumn {
+                    name: field.name.to_string(),
+                    expr: Expr::Column(ColumnNo::new(source, number)),
+                    declared: Some(if parts { Kind::Json } else { field.kind }),
+                    affinity: Affinity::of(field, schema),
+                }
+            });
+            let columns = columns.collect();
+            let title = format!("table \"{}\"", definition.name);
+            self.scope.sources.push(Named { name: alias.clone(), title, columns });
+            let outer = (join == Join::Left).then(Vec::new);
+            self.add(Draft {
+                relation: Relation::Table(table),
+                name: alias,
+                outer,
+                is_lookup: false,
+            });
+            return Ok(());
+        }
+        if let Some((known, sql)) = schema.query_of(name) {
+            let plan = self.env.named(known, sql, at)?;
+            self.statement(plan, alias, join);
+            return Ok(());
+        }
+        let names = schema.table_names().chain(schema.query_names());
+        let message = format!("there is no table \"{name}\"");
+        Err(Refusal { unknown_name: true, ..Refusal::new(at, message, nearest(name, names)) })
+    }
+
+    /// Another statement as a source.
+    fn statement(&mut self, plan: Arc<Plan>, name: String, join: Join) {
+        let source = self.sources.len();
+        let columns = plan.outputs.iter().enumerate().map(|(number, output)| NamedColumn {
+            name: output.name.clone(),
+            expr: Expr::Column(ColumnNo::new(source, number)),
+            declared: output.declared,
+            affinity: output.affinity,
+        });
+        let columns = columns.collect();
+        let title = format!("query \"{name}\"");
+        self.scope.sources.push(Named { name: name.clone(), title, columns });
+        let relation = self.relation(plan);
+        let outer = (join == Join::Left).then(Vec::new);
+        self.add(Draft { relation, name, outer, is_lookup: false });
+    }
+
+    /// A statement with its parameters among ours.
+    pub(super) fn relation(&mut self, plan: Arc<Plan>) -> Relation {
+        let params = plan.params.iter().map(|param| param_no(&mut self.params, param)).collect();
+        Relation::Statement(plan, params)
+    }
+
+    /// Reads a statement's sources in its stead; its columns stand for their expressions.
+    fn inline(&mut self, mut parts: Parts, name: String) {
+        self.adopt(&mut parts);
+        let columns = parts.outputs.into_iter().map(|output| NamedColumn {
+            name: output.name,
+            expr: output.expr,
+            declared: output.declared,
+            affinity: output.affinity,
+        });
+        let columns = columns.collect();
+        let title = format!("query \"{name}\"");
+        self.scope.sources.push(Named { name, title, columns });
+        self.sources.extend(parts.sources);
+        self.conditions.extend(parts.conditions);
+    }
+
+    /// Numbers a statement's sources and parameters as they will be among ours.
+    pub(super) fn adopt(&mut self, parts: &mut Parts) {
+        let first = self.sources.len();
+        let params: Vec<usize> =
+            parts.params.iter().map(|param| param_no(&mut self.params, param)).collect();
+        let mut renumber = |expr: &mut Expr| {
+            expr.renumber(
+                &|column| ColumnNo::new(column.source() + first, column.column as usize),
+                &params,
+            );
+        };
+        parts.each_expr(&mut renumber);
+        parts.each_late_expr(&mut |expr| expr.renumber(&|column| column, &params));
+        for source in &mut parts.sources {
+            if let Relation::Statement(_, of) = &mut source.relation {
+                of.iter_mut().for_each(|param| *param = params[*param]);
+            }
+        }
+    }
+}

@@ -1,0 +1,293 @@
+//! Functions and aggregates, also those that SQL spells in a way of its own.
+
+use sqlparser::ast::{
+    self, DuplicateTreatment, FunctionArg, FunctionArgExpr, FunctionArgumentClause,
+    FunctionArguments,
+};
+use sqlparser::tokenizer::Location;
+
+use super::Lowered;
+use super::block::Block;
+use super::expression::Place;
+use super::place::{kind, place, start};
+use crate::error::{did_you_mean, nearest_name};
+use crate::query::aggregate::{Aggregate, AggregateFunction};
+use crate::query::expr::Expr;
+use crate::query::function::{Cast, Function};
+use crate::query::plan::OrderKey;
+use crate::query::scalar::Scalar;
+use crate::query::syntax::Refusal;
+use sqlparser::ast::Spanned;
+
+/// Aggregates by name; min and max are so with one argument only.
+const AGGREGATES: [(&str, AggregateFunction); 9] = [
+    ("count", AggregateFunction::Count),
+    ("sum", AggregateFunction::Sum),
+    ("total", AggregateFunction::Total),
+    ("avg", AggregateFunction::Average),
+    ("min", AggregateFunction::Min),
+    ("max", AggregateFunction::Max),
+    ("group_concat", AggregateFunction::Concat),
+    ("string_agg", AggregateFunction::Concat),
+    ("json_group_array", AggregateFunction::JsonArray),
+];
+
+impl<'a> Block<'a, '_> {
+    pub(super) fn function(&mut self, function: &'a ast::Function, at: Location) -> Lowered<Expr> {
+        let name = function.name.to_string().to_ascii_lowercase();
+        let FunctionArguments::List(list) = &function.args else {
+            let message = format!("{name} needs parentheses with its arguments");
+            return Err(Refusal::new(at, message, ""));
+        };
+        let plain = !function.uses_odbc_syntax
+            && matches!(function.parameters, FunctionArguments::None)
+            && function.within_group.is_empty()
+            && function.null_treatment.is_none()
+            && function.over.is_none();
+        if !plain {
+            let message = format!("what follows {name}(…) is not supported");
+            let help = "call the function alone; window functions are not supported";
+            return Err(Refusal::new(at, message, help));
+        }
+        let aggregate = AGGREGATES.iter().find(|(known, _)| *known == name).filter(|(_, of)| {
+            let one = matches!(of, AggregateFunction::Min | AggregateFunction::Max);
+            !one || list.args.len() == 1
+        });
+        if let Some((_, aggregate)) = aggregate {
+            return self.aggregate(*aggregate, &name, list, function.filter.as_deref(), at);
+        }
+        if list.duplicate_treatment.is_some()
+            || !list.clauses.is_empty()
+            || function.filter.is_some()
+        {
+            let message = format!("{name}() is no aggregate, so it counts no rows");
+            return Err(Refusal::new(at, message, "DISTINCT, ORDER BY and FILTER belong to those"));
+        }
+        let conditional = ["iif", "if"].contains(&name.as_str());
+        let known = Function::ALL.iter().find(|(known, ..)| *known == name && *known != "->");
+        let (least, most) = match known {
+            Some((_, _, least, most)) => (*least, *most),
+            None if conditional => (2, 3),
+            None => return Err(unknown(&name, at)),
+        };
+        let count = list.args.len();
+        if !(least..=most).contains(&count) {
+            let expected = match (least, most) {
+                (1, 1) => "one".to_owned(),
+                (2, 2) => "two".to_owned(),
+                (3, 3) => "three".to_owned(),
+                (least, 100) => format!("at least {least}"),
+                (least, most) => format!("{least} to {most}"),
+            };
+            let message = format!("{name}() has {count} arguments, expected {expected}");
+            return Err(Refusal::new(at, message, ""));
+        }
+        let compares = matches!(name.as_str(), "min" | "max" | "nullif");
+        let arguments = list.args.iter().map(|argument| match argument {
+            FunctionArg::Unnamed(FunctionArgExpr::Expr(argument)) => {
+                if compares {
+                    self.no_collation(argument)?;
+                }
+                self.expr(argument)
+            }
+            other => Err(Refusal::new(at, format!("\"{other}\" is no argument of {name}()"), "")),
+        });
+        let mut arguments = arguments.collect::<Lowered<Vec<_>>>()?;
+        let Some((_, function, ..)) = known else {
+            let mut arguments = arguments.into_iter();
+            let branches = arguments.next().zip(arguments.next()).into_iter().collect();
+            return Ok(Expr::Case { branches, otherwise: arguments.next().map(Box::new) });
+        };
+        match function {
+            Function::JsonObject => {
+                let label = |label: &Expr| matches!(label, Expr::Literal(Scalar::Text(_)));
+                if count % 2 == 1 || !arguments.iter().step_by(2).all(label) {
+                    let message = "json_object() takes pairs of a name and a value";
+                    return Err(Refusal::new(at, message, "write the names as texts: 'name'"));
+                }
+                self.mark_json(&mut arguments);
+            }
+            Function::JsonArray => self.mark_json(&mut arguments),
+            Function::JsonExtract => {
+                let of = &arguments[0];
+                let is_json = match of {
+                    Expr::Column(column) => {
+                        self.column(*column).0 == Some(crate::schema::Kind::Json)
+                    }
+                    other => self.is_json(other),
+                };
+                if !is_json {
+                    let message = "the first argument of json_extract() is not JSON";
+                    return Err(Refusal::new(at, message, "name a column of type json"));
+                }
+            }
+            _ => {}
+        }
+        Ok(Expr::Call(*function, arguments))
+    }
+
+    /// Marks those of some expressions whose values are known to be JSON.
+    fn mark_json(&self, arguments: &mut [Expr]) {
+        for argument in arguments {
+            if self.is_json(argument) && !argument.is_json() {
+                let of = std::mem::replace(argument, Expr::Literal(Scalar::Null));
+                *argument = Expr::Call(Function::IsJson, vec![of]);
+            }
+        }
+    }
+
+    fn aggregate(
+        &mut self,
+        function: AggregateFunction,
+        name: &str,
+        list: &'a ast::FunctionArgumentList,
+        filter: Option<&'a ast::Expr>,
+        at: Location,
+    ) -> Lowered<Expr> {
+        if self.place != Place::Group {
+            let help = "aggregates stand in the result columns, HAVING and ORDER BY, not inside of each other";
+            let message = format!("the aggregate {name}() cannot stand here");
+            return Err(Refusal::new(at, message, help));
+        }
+        let mut aggregate = Aggregate::new(function, None);
+        aggregate.distinct = match list.duplicate_treatment {
+            Some(DuplicateTreatment::Distinct) => true,
+            Some(DuplicateTreatment::All) | None => false,
+        };
+        let is_list = matches!(function, AggregateFunction::Concat | AggregateFunction::JsonArray);
+        // Columns inside of an aggregate are not bare.
+        let (names, met) = (std::mem::take(&mut self.names), self.met.len());
+        let before = std::mem::replace(&mut self.place, Place::Columns);
+        let wrong = || Err(Refusal::new(at, format!("{name}() takes one argument"), ""));
+        match list.args.as_slice() {
+            [] | [FunctionArg::Unnamed(FunctionArgExpr::Wildcard)]
+                if function == AggregateFunction::Count && !aggregate.distinct =>
+            {
+                aggregate.function = AggregateFunction::CountRows;
+            }
+            [FunctionArg::Unnamed(FunctionArgExpr::Expr(argument)), rest @ ..] => {
+                let orders = matches!(function, AggregateFunction::Min | AggregateFunction::Max);
+                if orders || aggregate.distinct {
+                    self.no_collation(argument)?;
+                }
+                let mut argument = [self.expr(argument)?];
+                self.mark_json(&mut argument);
+                let [argument] = argument;
+                aggregate.argument = Some(argument);
+                match rest {
+                    [] if name == "string_agg" => {
+                        return Err(Refusal::new(at, "string_agg() takes two arguments", ""));
+                    }
+                    [] => {}
+                    [FunctionArg::Unnamed(FunctionArgExpr::Expr(separator))]
+                        if function == AggregateFunction::Concat && !aggregate.distinct =>
+                    {
+                        aggregate.separator = Some(self.expr(separator)?);
+                    }
+                    _ => return wrong(),
+                }
+            }
+            _ => return wrong(),
+        }
+        for clause in &list.clauses {
+            match clause {
+                FunctionArgumentClause::OrderBy(keys) if is_list => {
+                    for key in keys {
+                        let key = self.sort_key(key, &[])?;
+                        aggregate.order.push(OrderKey {
+                            expr: key.placed.expr,
+                            descending: key.descending,
+                            nulls_first: key.nulls_first,
+                            collation: key.collation,
+                        });
+                    }
+                }
+                // An order that changes nothing.
+                FunctionArgumentClause::OrderBy(_) => {}
+                other => {
+                    return Err(Refusal::new(at, format!("\"{other}\" is not supported"), ""));
+                }
+            }
+        }
+        aggregate.filter = filter.map(|filter| self.expr(filter)).transpose()?;
+        self.met.truncate(met);
+        self.names = names;
+        self.place = before;
+        let known = self.aggregates.iter().position(|known| *known == aggregate);
+        Ok(Expr::Aggregate(known.unwrap_or_else(|| {
+            self.aggregates.push(aggregate);
+            self.aggregates.len() - 1
+        })))
+    }
+
+    pub(super) fn cast(&mut self, expr: &'a ast::Expr) -> Lowered<Expr> {
+        let ast::Expr::Cast {
+            kind: ast::CastKind::Cast, expr: of, data_type, format: None, ..
+        } = expr
+        else {
+            let message = format!("{} is not supported in this form", kind(expr));
+            return Err(Refusal::new(place(expr), message, "write CAST(value AS type)"));
+        };
+        let name = data_type.to_string().to_ascii_uppercase();
+        let has = |parts: &[&str]| parts.iter().any(|part| name.contains(part));
+        let cast = if has(&["INT"]) {
+            Cast::Integer
+        } else if has(&["CHAR", "CLOB", "TEXT"]) {
+            Cast::Text
+        } else if has(&["REAL", "FLOA", "DOUB"]) {
+            Cast::Real
+        } else {
+            let message = format!("CAST to {data_type} is not supported");
+            return Err(Refusal::new(place(of), message, "cast to INTEGER, REAL or TEXT"));
+        };
+        Ok(Expr::Cast(cast, self.boxed(of)?))
+    }
+
+    /// `SUBSTRING(a, b, c)` and `TRIM(a)`, which the parser knows by themselves.
+    pub(super) fn spelled(&mut self, expr: &'a ast::Expr) -> Lowered<Expr> {
+        match expr {
+            ast::Expr::Substring {
+                expr: of,
+                substring_from: Some(from),
+                substring_for,
+                special: true,
+                ..
+            } => {
+                let mut arguments = vec![self.expr(of)?, self.expr(from)?];
+                if let Some(count) = substring_for {
+                    arguments.push(self.expr(count)?);
+                }
+                Ok(Expr::Call(Function::Substr, arguments))
+            }
+            ast::Expr::Trim { trim_where: None, trim_what: None, expr: of, trim_characters } => {
+                let mut arguments = vec![self.expr(of)?];
+                match trim_characters.as_deref() {
+                    None => {}
+                    Some([letters]) => arguments.push(self.expr(letters)?),
+                    Some(_) => {
+                        let message = "trim() takes one argument or two";
+                        return Err(Refusal::new(place(of), message, ""));
+                    }
+                }
+                Ok(Expr::Call(Function::Trim, arguments))
+            }
+            other => {
+                let message = format!("{} is not supported in this form", kind(other));
+                let help = "write its arguments with commas between them";
+                Err(Refusal::new(start(other.span()), message, help))
+            }
+        }
+    }
+}
+
+fn unknown(name: &str, at: Location) -> Refusal {
+    let aggregates = AGGREGATES.map(|(known, _)| known);
+    let functions = Function::ALL.iter().map(|(known, ..)| *known);
+    let functions = functions.filter(|known| !known.starts_with('-')).chain(["iif"]);
+    let known = aggregates.into_iter().chain(functions);
+    let help = nearest_name(name, known.clone()).map_or_else(
+        || format!("supported are {}", known.collect::<Vec<_>>().join(", ")),
+        did_you_mean,
+    );
+    Refusal::new(at, format!("function {name}() is not supported"), help)
+}

@@ -1,0 +1,468 @@
+//! Subqueries in expressions: each becomes a source that at most one row of goes with each tuple.
+//!
+//! What a subquery says about the statement around it must be equalities. Its rows are grouped by
+//! their own sides of these, and the groups are joined by them.
+
+use sqlparser::ast;
+use sqlparser::tokenizer::Location;
+
+use super::block::Block;
+use super::draft::{Draft, Parts};
+use super::expression::{Place, is_null, not};
+use super::paths::{comparison_affinity, equality};
+use super::{Lowered, Part, beginning};
+use crate::query::aggregate::{Aggregate, AggregateFunction};
+use crate::query::collation::Collation;
+use crate::query::expr::{ColumnNo, Comparison, Expr};
+use crate::query::plan::{Grouping, Output, Relation};
+use crate::query::scalar::{Affinity, Scalar};
+use crate::query::syntax::Refusal;
+
+pub(super) fn not_by_equality(at: Location) -> Refusal {
+    let message = "this subquery reads the statement around it in another way than by an equality";
+    let help = "compare columns with = in its WHERE, or join the tables";
+    Refusal::new(at, message, help)
+}
+
+/// An equality between something of a subquery and something around it.
+struct Tie {
+    inner: Expr,
+    outer: Expr,
+}
+
+/// A subquery whose ties to the statement around it have been taken out.
+struct Tied {
+    parts: Parts,
+    ties: Vec<Tie>,
+}
+
+impl<'a> Block<'a, '_> {
+    /// `EXISTS`; as a condition of the whole it leaves nothing to be told of a row.
+    pub(super) fn exists(
+        &mut self,
+        query: &ast::Query,
+        as_condition: bool,
+        at: Location,
+    ) -> Lowered<Expr> {
+        let mut tied = self.tied(query, at)?;
+        let one = Scalar::Int(1);
+        let parts = &mut tied.parts;
+        if parts
+            .grouping
+            .as_ref()
+            .is_some_and(|grouping| grouping.keys.is_empty() && grouping.having.is_none())
+            && parts.limit.is_none()
+            && parts.offset.is_none()
+        {
+            // Without GROUP BY there is one row, whatever the rows are.
+            return Ok(Expr::Literal(one));
+        }
+        parts.order.clear();
+        let parts = self.plain(tied.parts, &tied.ties, at)?;
+        let grouped = self.grouped(parts, tied.ties, Vec::new(), Vec::new())?;
+        self.found(grouped, as_condition, at)
+    }
+
+    /// `IN (SELECT …)`.
+    pub(super) fn in_subquery(
+        &mut self,
+        of: &'a ast::Expr,
+        query: &ast::Query,
+        as_condition: bool,
+        at: Location,
+    ) -> Lowered<Expr> {
+        let (of, collation) = self.collated(of)?;
+        if collation.is_some_and(|collation| collation != Collation::Binary) {
+            let message = "COLLATE is not supported before IN (SELECT …)";
+            return Err(Refusal::new(at, message, "write EXISTS with a condition"));
+        }
+        let of = self.expr(of)?;
+        let mut tied = self.tied(query, at)?;
+        if tied.parts.outputs.len() != 1 {
+            let message = format!("this subquery has {} columns", tied.parts.outputs.len());
+            return Err(Refusal::new(at, message, "IN compares with one"));
+        }
+        if tied.parts.limit.is_none() && tied.parts.offset.is_none() {
+            tied.parts.order.clear();
+        }
+        let parts = self.plain(tied.parts, &tied.ties, at)?;
+        let output = parts.outputs[0].clone();
+        let affinity = Affinity::of_comparison(self.affinity(&of), output.affinity);
+        let tie = Tie {
+            inner: Expr::Under(affinity, Box::new(output.expr.clone())),
+            outer: Expr::Under(affinity, Box::new(of.clone())),
+        };
+        let again = |ties: &[Tie]| -> Vec<Tie> {
+            ties.iter()
+                .map(|tie| Tie { inner: tie.inner.clone(), outer: tie.outer.clone() })
+                .collect()
+        };
+        if as_condition {
+            let ties = tied.ties.into_iter().chain([tie]).collect();
+            let grouped = self.grouped(parts, ties, Vec::new(), Vec::new())?;
+            return self.found(grouped, true, at);
+        }
+        // What it is when it is not found: unknown, if something in the list is, or it itself.
+        let count = Aggregate::new(AggregateFunction::CountRows, None);
+        let known = Aggregate::new(AggregateFunction::Count, Some(output.expr));
+        let mut whole = self.same(query, at)?.parts;
+        whole.order.clear();
+        let whole = self.plain(whole, &tied.ties, at)?;
+        let values = vec![
+            blank(Expr::Column(ColumnNo::only(tied.ties.len()))),
+            blank(Expr::Column(ColumnNo::only(tied.ties.len() + 1))),
+        ];
+        let counted = self.grouped(whole, again(&tied.ties), vec![count, known], values)?;
+        let first = tied.ties.len();
+        let ties = tied.ties.into_iter().chain([tie]).collect();
+        let grouped = self.grouped(parts, ties, Vec::new(), Vec::new())?;
+        let counted = self.join(counted, false, at);
+        let column = |number: usize| Expr::Column(ColumnNo::new(counted, first + number));
+        let found = self.found(grouped, false, at)?;
+        let differ = Expr::Compare(
+            Comparison::Greater,
+            Affinity::None,
+            Collation::Binary,
+            Box::new(column(0)),
+            Box::new(column(1)),
+        );
+        let none = Expr::Or(
+            Box::new(is_null(column(0))),
+            Box::new(Expr::Compare(
+                Comparison::Equal,
+                Affinity::None,
+                Collation::Binary,
+                Box::new(column(0)),
+                Box::new(Expr::Literal(Scalar::Int(0))),
+            )),
+        );
+        let unknown = Expr::Or(Box::new(is_null(of)), Box::new(differ));
+        Ok(Expr::Case {
+            branches: vec![
+                (found, Expr::Literal(Scalar::TRUE)),
+                (none, Expr::Literal(Scalar::FALSE)),
+                (unknown, Expr::Literal(Scalar::Null)),
+            ],
+            otherwise: Some(Box::new(Expr::Literal(Scalar::FALSE))),
+        })
+    }
+
+    /// A subquery that is a value.
+    pub(super) fn scalar_subquery(&mut self, query: &ast::Query) -> Lowered<Expr> {
+        let at = beginning(query);
+        let tied = self.tied(query, at)?;
+        let (mut parts, ties) = (tied.parts, tied.ties);
+        if parts.outputs.len() != 1 {
+            let message = format!("this subquery has {} columns", parts.outputs.len());
+            return Err(Refusal::new(at, message, "a value has one"));
+        }
+        let one = Some(Expr::Literal(Scalar::Int(1)));
+        let is_first = parts.limit == one && parts.offset.is_none();
+        let is_whole = parts.limit.is_none() && parts.offset.is_none();
+        let counts = parts.grouping.as_ref().is_some_and(|grouping| grouping.keys.is_empty());
+        if ties.is_empty() && (is_first || counts && is_whole) {
+            let plan = parts.finish(self.env.schema)?;
+            let relation = self.relation(plan);
+            let name = format!("value {}", self.sources.len());
+            let draft = Draft { relation, name, outer: Some(Vec::new()), is_lookup: true };
+            let source = self.look_up(draft, at);
+            return Ok(Expr::Column(ColumnNo::new(source, 0)));
+        }
+        if counts && is_whole {
+            let Some(mut grouping) = parts.grouping.take() else { return Err(not_one_row(at)) };
+            if grouping.having.is_some() {
+                let message = "HAVING is not supported in a subquery that reads what is around it";
+                return Err(Refusal::new(at, message, "put the condition around the subquery"));
+            }
+            let value = parts.outputs[0].expr.clone();
+            // Where no row belongs to it, the aggregates are those of nothing.
+            let mut without = value.clone();
+            without.replace_columns(&|column| {
+                let aggregate = &grouping.aggregates[column.column as usize];
+                let value = aggregate.value(&aggregate.empty()).unwrap_or(Scalar::Null);
+                Expr::Literal(value)
+            });
+            let first = ties.len();
+            let mut shifted = value;
+            shifted.renumber(
+                &|column| ColumnNo::only(first + column.column as usize),
+                &(0..parts.params.len()).collect::<Vec<_>>(),
+            );
+            let adopted = self.adopted_params(&parts);
+            without.renumber(&|column| column, &adopted);
+            let aggregates = std::mem::take(&mut grouping.aggregates);
+            let grouped = self.grouped(parts, ties, aggregates, vec![blank(shifted)])?;
+            let source = self.join(grouped, false, at);
+            let value = Expr::Column(ColumnNo::new(source, first));
+            let found = Expr::Column(ColumnNo::new(source, first + 1));
+            return Ok(Expr::Case {
+                branches: vec![(not(is_null(found)), value)],
+                otherwise: Some(Box::new(without)),
+            });
+        }
+        if is_first && parts.grouping.is_none() && !parts.is_union {
+            let mut first =
+                Aggregate::new(AggregateFunction::First, Some(parts.outputs[0].expr.clone()));
+            first.order = std::mem::take(&mut parts.order);
+            parts.limit = None;
+            let number = ties.len();
+            let expr = Expr::Column(ColumnNo::only(number));
+            let value = Output { expr, ..parts.outputs.swap_remove(0) };
+            let grouped = self.grouped(parts, ties, vec![first], vec![value])?;
+            let source = self.join(grouped, false, at);
+            return Ok(Expr::Column(ColumnNo::new(source, number)));
+        }
+        if is_whole && parts.grouping.is_none() {
+            return self.by_id(parts, ties, at);
+        }
+        Err(not_one_row(at))
+    }
+
+    /// The one row of a table with an id, as a source.
+    fn by_id(&mut self, mut parts: Parts, ties: Vec<Tie>, at: Location) -> Lowered<Expr> {
+        let [Draft { relation: Relation::Table(table), outer: None, .. }] =
+            parts.sources.as_slice()
+        else {
+            return Err(not_one_row(at));
+        };
+        let definition = self.env.schema.table(*table);
+        let is_told = |field: crate::schema::FieldNo| {
+            let column = Expr::Column(ColumnNo { source: 0, column: field.0 });
+            let tied = ties.iter().any(|tie| match &tie.inner {
+                Expr::Under(_, of) => **of == column,
+                other => *other == column,
+            });
+            tied || parts.conditions.iter().any(|condition| {
+                equality(condition).is_some_and(|(left, right)| {
+                    let free = |expr: &Expr| expr.columns().is_empty();
+                    *left == column && free(right) || *right == column && free(left)
+                })
+            })
+        };
+        if !definition.id.iter().all(|field| is_told(*field)) {
+            return Err(not_one_row(at));
+        }
+        let id = definition.id.first().copied();
+        let source = self.sources.len();
+        self.adopt(&mut parts);
+        let mut on = std::mem::take(&mut parts.conditions);
+        for mut tie in ties {
+            let params: Vec<usize> = (0..self.params.len()).collect();
+            tie.inner.renumber(
+                &|column| ColumnNo::new(column.source() + source, column.column as usize),
+                &params,
+            );
+            on.push(tied_by(tie.inner, tie.outer));
+        }
+        let Some(mut draft) = parts.sources.pop() else { return Err(not_one_row(at)) };
+        draft.outer = Some(on);
+        draft.is_lookup = true;
+        let source = self.look_up(draft, at);
+        let value = parts.outputs.swap_remove(0).expr;
+        Ok(match (&value, id) {
+            (Expr::Column(_), _) | (_, None) => value,
+            (_, Some(id)) => {
+                let there = not(is_null(Expr::Column(ColumnNo::new(source, id.index()))));
+                let value_if_there =
+                    |value| Expr::Case { branches: vec![(there, value)], otherwise: None };
+                match value {
+                    // What it is cast to counts where it is compared.
+                    Expr::Cast(cast, of) => Expr::Cast(cast, Box::new(value_if_there(*of))),
+                    value => value_if_there(value),
+                }
+            }
+        })
+    }
+
+    /// A subquery with its ties taken out of its conditions.
+    fn tied(&mut self, query: &ast::Query, at: Location) -> Lowered<Tied> {
+        let Part { mut parts, outer } =
+            self.env.query(query.clone(), None, Some(&self.scope.clone()))?;
+        let mut ties = Vec::new();
+        let conditions = std::mem::take(&mut parts.conditions);
+        for condition in conditions {
+            if !reads_around(&condition) {
+                parts.conditions.push(condition);
+                continue;
+            }
+            let affinity = comparison_affinity(&condition);
+            let Some((left, right)) = equality(&condition) else {
+                return Err(not_by_equality(at));
+            };
+            let (inner, around) = match (reads_around(left), reads_around(right)) {
+                (true, false) => (right, left),
+                (false, true) => (left, right),
+                _ => return Err(not_by_equality(at)),
+            };
+            let mut around = around.clone();
+            if !around.columns().is_empty() {
+                return Err(not_by_equality(at));
+            }
+            put_outer(&mut around, &outer);
+            // The affinity stands where the value is found by it.
+            let under = |expr: Expr| match affinity {
+                Affinity::None => expr,
+                affinity => Expr::Under(affinity, Box::new(expr)),
+            };
+            let adopted = self.adopted_params(&parts);
+            let mut outer_side = under(around);
+            renumber_own_params(&mut outer_side, &adopted);
+            ties.push(Tie { inner: under(inner.clone()), outer: outer_side });
+        }
+        let mut elsewhere = false;
+        parts.each_expr(&mut |expr| elsewhere |= reads_around(expr));
+        parts.each_late_expr(&mut |expr| elsewhere |= reads_around(expr));
+        if elsewhere {
+            return Err(not_by_equality(at));
+        }
+        Ok(Tied { parts, ties })
+    }
+
+    /// The same subquery once more.
+    fn same(&mut self, query: &ast::Query, at: Location) -> Lowered<Tied> {
+        self.tied(query, at)
+    }
+
+    fn adopted_params(&mut self, parts: &Parts) -> Vec<usize> {
+        parts.params.iter().map(|param| super::param_no(&mut self.params, param)).collect()
+    }
+
+    /// A subquery as one without grouping and window, by reading it as another statement if need
+    /// be.
+    fn plain(&self, parts: Parts, ties: &[Tie], at: Location) -> Lowered<Parts> {
+        if parts.is_plain() {
+            return Ok(parts);
+        }
+        if !ties.is_empty() {
+            let message = "a grouping, a UNION ALL or a LIMIT is not supported in a subquery that reads what is around it";
+            return Err(Refusal::new(at, message, "join it by what they have in common"));
+        }
+        Ok(Parts::over(parts.finish(self.env.schema)?, "the subquery"))
+    }
+
+    /// A subquery's rows grouped by its ties: their inner sides, some values, and a 1 that tells
+    /// a group from none.
+    fn grouped(
+        &mut self,
+        mut parts: Parts,
+        ties: Vec<Tie>,
+        aggregates: Vec<Aggregate>,
+        values: Vec<Output>,
+    ) -> Lowered<Grouped> {
+        let (inner, outer): (Vec<Expr>, Vec<Expr>) =
+            ties.into_iter().map(|tie| (tie.inner, tie.outer)).unzip();
+        let keys = (0..inner.len()).map(|key| blank(Expr::Column(ColumnNo::only(key))));
+        parts.outputs = keys.chain(values).collect();
+        let mut aggregates = aggregates;
+        let mark = if inner.is_empty() && aggregates.is_empty() {
+            // One group, also without rows: it is there if it has some.
+            aggregates.push(Aggregate::new(AggregateFunction::CountRows, None));
+            let count = Expr::Column(ColumnNo::only(0));
+            let none = Expr::Literal(Scalar::Null);
+            Expr::Case {
+                branches: vec![(count, Expr::Literal(Scalar::TRUE))],
+                otherwise: Some(Box::new(none)),
+            }
+        } else {
+            Expr::Literal(Scalar::TRUE)
+        };
+        parts.outputs.push(blank(mark));
+        parts.grouping = Some(Grouping { keys: inner, aggregates, having: None });
+        parts.order.clear();
+        let mark = parts.outputs.len() - 1;
+        let plan = parts.finish(self.env.schema)?;
+        Ok(Grouped { relation: self.relation(plan), outer, mark })
+    }
+
+    /// Joins a grouped subquery; gives the source's number.
+    fn join(&mut self, grouped: Grouped, as_condition: bool, at: Location) -> usize {
+        let source = self.sources.len();
+        let on = grouped
+            .outer
+            .into_iter()
+            .enumerate()
+            .map(|(number, outer)| tied_by(Expr::Column(ColumnNo::new(source, number)), outer));
+        let on: Vec<Expr> = on.collect();
+        let name = format!("subquery {source}");
+        let (relation, is_lookup) = (grouped.relation, true);
+        if as_condition {
+            self.conditions.extend(on);
+            return self.look_up(Draft { relation, name, outer: None, is_lookup }, at);
+        }
+        self.look_up(Draft { relation, name, outer: Some(on), is_lookup }, at)
+    }
+
+    /// Whether a grouped subquery has the group.
+    fn found(&mut self, grouped: Grouped, as_condition: bool, at: Location) -> Lowered<Expr> {
+        let mark = grouped.mark;
+        let source = self.join(grouped, as_condition, at);
+        let found = not(is_null(Expr::Column(ColumnNo::new(source, mark))));
+        if as_condition {
+            self.conditions.push(found.clone());
+        }
+        Ok(found)
+    }
+
+    fn look_up(&mut self, draft: Draft, at: Location) -> usize {
+        if self.place == Place::Group {
+            self.late_subquery = self.late_subquery.or(Some(at));
+        }
+        self.add(draft)
+    }
+}
+
+/// A subquery as a statement of its own, not joined yet.
+struct Grouped {
+    relation: Relation,
+    outer: Vec<Expr>,
+    /// The column that is never null in a row.
+    mark: usize,
+}
+
+/// A column that nobody sees.
+fn blank(expr: Expr) -> Output {
+    Output { name: String::new(), expr, declared: None, affinity: Affinity::None }
+}
+
+fn tied_by(inner: Expr, outer: Expr) -> Expr {
+    let (inner, outer) = (Box::new(inner), Box::new(outer));
+    Expr::Compare(Comparison::Equal, Affinity::None, Collation::Binary, inner, outer)
+}
+
+fn not_one_row(at: Location) -> Refusal {
+    let message = "this subquery may give several rows where one value is expected";
+    Refusal::new(
+        at,
+        message,
+        "add LIMIT 1, use an aggregate such as max(), or compare the id with =",
+    )
+}
+
+fn reads_around(expr: &Expr) -> bool {
+    let mut found = false;
+    expr.walk(&mut |expr| found |= matches!(expr, Expr::Outer(_)));
+    found
+}
+
+/// Puts the columns of the statement around in the place of what stands for them. Its own
+/// parameters are numbered later.
+fn put_outer(expr: &mut Expr, outer: &[Expr]) {
+    match expr {
+        Expr::Outer(number) => {
+            // Marked, so that its parameters are not taken for the subquery's.
+            *expr = Expr::Under(Affinity::None, Box::new(outer[number.column as usize].clone()));
+        }
+        other => other.children_mut(&mut |child| put_outer(child, outer)),
+    }
+}
+
+fn renumber_own_params(expr: &mut Expr, params: &[usize]) {
+    match expr {
+        Expr::Under(Affinity::None, of) => {
+            let of = std::mem::replace(of.as_mut(), Expr::Literal(Scalar::Null));
+            *expr = of;
+        }
+        Expr::Param(param) => *param = params[*param],
+        other => other.children_mut(&mut |child| renumber_own_params(child, params)),
+    }
+}

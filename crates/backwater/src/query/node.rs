@@ -1,0 +1,709 @@
+//! One binding: a statement with values for its parameters, its living state, and what it has yet
+//! to catch up with.
+//!
+//! A node stands on its own: a reader can bring it up to date without the writer. Whoever locks
+//! several nodes goes from those that are read to those that read them.
+
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
+
+use rustc_hash::FxHashMap;
+
+use super::BindingNo;
+use super::edit::Failure;
+use super::live::Live;
+use super::order::Moved;
+use super::plan::{Plan, Relation, Window};
+use super::relation::{Derived, DerivedChange, DerivedRow, DerivedView, View, changed_columns};
+use super::result::Entry;
+use super::scalar::{Key, Scalar};
+use super::walk::{Start, TupleDelta, changed_tuples};
+use crate::change::{Happened, compare};
+use crate::schema::Schema;
+use crate::table::{Slot, State};
+
+/// So many changes a node remembers that it has yet to follow; beyond that it computes anew.
+const FEW: usize = 512;
+
+/// The values by which bindings are found from a row; SQL's NULL equals nothing, so a key never
+/// holds one.
+pub(crate) type KeyValues = Box<[Key]>;
+
+/// A binding.
+pub(crate) struct Node {
+    pub(crate) number: BindingNo,
+    pub(crate) plan: Arc<Plan>,
+    pub(crate) params: Arc<[Scalar<'static>]>,
+    pub(crate) window: Window,
+    schema: Arc<Schema>,
+    /// What a row must have to belong here; `None` if no row can: a value is NULL, or LIMIT is 0.
+    pub(crate) key: Option<KeyValues>,
+    pub(crate) name: Arc<str>,
+    /// For each source that is another statement, its binding.
+    pub(crate) inner: Box<[Option<Arc<Node>>]>,
+    current: Mutex<Current>,
+    shown: Mutex<Shown>,
+    pending: Mutex<Pending>,
+    /// Those that read this one.
+    readers: Mutex<Vec<Weak<Node>>>,
+    /// How many want it up to date at every commit: watches, and readers that are watched.
+    watched: AtomicUsize,
+}
+
+/// What readers find, who do not wait for those that bring it up to date.
+struct Shown {
+    now: Arc<Entry>,
+    /// The commit that made it.
+    since: u64,
+    /// What there was until then.
+    before: Option<Arc<Entry>>,
+}
+
+struct Current {
+    live: Result<Live, Failure>,
+    entry: Arc<Entry>,
+    /// The rows for those that read this one.
+    derived: Option<Derived>,
+    /// The commit that it is surely up to date with.
+    commit: u64,
+}
+
+/// What a node has yet to follow.
+#[derive(Default)]
+enum Pending {
+    #[default]
+    Nothing,
+    Few(Backlog),
+    /// Too much to tell, up to this commit.
+    Many(u64),
+}
+
+struct Backlog {
+    /// The tables as the node knows them.
+    state: Arc<State>,
+    /// The first commit to follow.
+    first: u64,
+    /// Changed rows of tables: commit, source, slot.
+    rows: Vec<(u64, u16, Slot)>,
+    /// For each source that is another statement, what its rows were before a commit.
+    derived: FxHashMap<u16, FxHashMap<Slot, Versions>>,
+}
+
+/// What a row was before some commits.
+type Versions = Vec<(u64, Option<Arc<DerivedRow>>)>;
+
+type Undo = FxHashMap<Slot, Option<Arc<DerivedRow>>>;
+
+/// Something that a node reads knows a later commit than the one asked for, which is about to be
+/// published.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Ahead;
+
+/// How a node moved.
+pub(crate) struct Progress {
+    /// `None` if it was computed anew.
+    pub(crate) moved: Option<Vec<Moved>>,
+    pub(crate) failure: Option<Failure>,
+    pub(crate) old: Arc<Entry>,
+    pub(crate) new: Arc<Entry>,
+    pub(crate) derived: Vec<DerivedChange>,
+}
+
+/// The nodes that a node reads, locked.
+pub(crate) struct Inner<'n> {
+    /// Each once, however many sources it is.
+    nodes: Vec<(BindingNo, MutexGuard<'n, Current>)>,
+    sources: Vec<Option<BindingNo>>,
+}
+
+impl<'n> Inner<'n> {
+    fn of(inner: &'n [Option<Arc<Node>>]) -> Self {
+        let sources = inner.iter().map(|node| node.as_ref().map(|node| node.number)).collect();
+        let mut nodes: Vec<&Arc<Node>> = inner.iter().flatten().collect();
+        nodes.sort_by_key(|node| node.number);
+        nodes.dedup_by_key(|node| node.number);
+        let nodes = nodes.into_iter().map(|node| (node.number, lock(&node.current))).collect();
+        Self { nodes, sources }
+    }
+
+    fn rows<'a>(&'a self, source: usize, undo: Option<&'a Undo>) -> Option<DerivedView<'a>> {
+        let number = (*self.sources.get(source)?)?;
+        let (_, current) = self.nodes.iter().find(|(other, _)| *other == number)?;
+        current.derived.as_ref().map(|rows| DerivedView { rows, undo })
+    }
+
+    /// Whether one of them is ahead of a commit.
+    fn is_ahead(&self, commit: u64) -> bool {
+        self.nodes.iter().any(|(_, current)| current.commit > commit)
+    }
+
+    /// Their rows as they are, or with what has changed since put back.
+    pub(crate) fn views<'a>(
+        &'a self,
+        undo: &'a FxHashMap<u16, Undo>,
+    ) -> Vec<Option<DerivedView<'a>>> {
+        (0..self.sources.len())
+            .map(|source| self.rows(source, undo.get(&(source as u16))))
+            .collect()
+    }
+
+    /// Why one of them cannot be told.
+    fn failure(&self) -> Option<Failure> {
+        self.nodes.iter().find_map(|(_, current)| current.live.as_ref().err().cloned())
+    }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Node {
+    #[expect(clippy::too_many_arguments, reason = "a binding is all of these")]
+    pub(crate) fn new(
+        number: BindingNo,
+        plan: Arc<Plan>,
+        params: Arc<[Scalar<'static>]>,
+        window: Window,
+        key: Option<KeyValues>,
+        name: Arc<str>,
+        inner: Box<[Option<Arc<Node>>]>,
+        state: &Arc<State>,
+        commit: u64,
+    ) -> Arc<Self> {
+        for (source, node) in inner.iter().enumerate() {
+            if let Some(node) = node {
+                // The writer makes nodes: nobody is ahead of it.
+                let caught_up = node.catch_up(state, commit);
+                debug_assert!(caught_up.is_ok());
+                node.serve(&plan, source, state);
+            }
+        }
+        let live = {
+            let inner = Inner::of(&inner);
+            compute(&plan, &params, key.is_none(), state, &inner)
+        };
+        let entry = entry(&plan, &params, window, &live);
+        let shown = Mutex::new(Shown { now: entry.clone(), since: commit, before: None });
+        let current = Current { live, entry, derived: None, commit };
+        let node = Arc::new(Self {
+            number,
+            plan,
+            params,
+            window,
+            schema: state.schema.clone(),
+            key,
+            name,
+            inner,
+            current: Mutex::new(current),
+            shown,
+            pending: Mutex::default(),
+            readers: Mutex::default(),
+            watched: AtomicUsize::new(0),
+        });
+        for inner in node.inner.iter().flatten() {
+            lock(&inner.readers).push(Arc::downgrade(&node));
+        }
+        node
+    }
+
+    /// Keeps rows for a statement that reads this one as its source of that number.
+    fn serve(&self, reader: &Plan, source: usize, state: &State) {
+        let inner = Inner::of(&self.inner);
+        let mut current = lock(&self.current);
+        if current.derived.is_none() {
+            let mut rows = Derived::default();
+            let nothing = FxHashMap::default();
+            let views = inner.views(&nothing);
+            let view = View { plan: &self.plan, state, derived: &views };
+            let ordered = current.live.as_ref().map(|live| &live.ordered);
+            for rank in 0..ordered.as_ref().map_or(0, |ordered| self.window.len(ordered.len())) {
+                let rank = rank + self.window.offset;
+                if let Ok(ordered) = ordered
+                    && let Some((key, row)) = ordered.derived(rank, &view, &self.params)
+                {
+                    rows.set(&key, Some(Arc::new(row)));
+                }
+            }
+            current.derived = Some(rows);
+        }
+        if let Some(rows) = &mut current.derived {
+            reader.derived_indexes(source).iter().for_each(|fields| rows.index(fields));
+        }
+    }
+
+    pub(crate) fn schema(&self) -> &Schema {
+        &self.schema
+    }
+
+    /// Whether somebody wants it up to date at every commit.
+    pub(crate) fn is_watched(&self) -> bool {
+        self.watched.load(Ordering::Acquire) > 0
+    }
+
+    /// One more who wants it up to date at every commit; it must be so already.
+    pub(crate) fn watch(&self) {
+        self.inner.iter().flatten().for_each(|inner| inner.watch());
+        self.watched.fetch_add(1, Ordering::AcqRel);
+    }
+
+    pub(crate) fn unwatch(&self) {
+        self.watched.fetch_sub(1, Ordering::AcqRel);
+        self.inner.iter().flatten().for_each(|inner| inner.unwatch());
+    }
+
+    pub(crate) fn lock_inner(&self) -> Inner<'_> {
+        Inner::of(&self.inner)
+    }
+
+    /// What readers find as of a commit that is published.
+    ///
+    /// # Errors
+    /// [`Ahead`] if it knows a later commit already, which is about to be published.
+    pub(crate) fn read(&self, state: &Arc<State>, commit: u64) -> Result<Arc<Entry>, Ahead> {
+        if !self.is_watched() || self.is_behind() {
+            self.catch_up(state, commit)?;
+        }
+        let shown = lock(&self.shown);
+        match &shown.before {
+            _ if shown.since <= commit => Ok(shown.now.clone()),
+            Some(before) if shown.since == commit + 1 => Ok(before.clone()),
+            _ => Err(Ahead),
+        }
+    }
+
+    /// Shows a new entry to readers.
+    fn show(&self, current: &Current, commit: u64) {
+        let mut shown = lock(&self.shown);
+        let before = std::mem::replace(&mut shown.now, current.entry.clone());
+        shown.since = commit;
+        shown.before = Some(before);
+    }
+
+    /// Those that read this one, and as which source.
+    pub(crate) fn readers(&self) -> Vec<(Arc<Node>, usize)> {
+        let mut readers = lock(&self.readers);
+        readers.retain(|reader| reader.strong_count() > 0);
+        let nodes = readers.iter().filter_map(Weak::upgrade);
+        let sources = nodes.flat_map(|node| {
+            let mine = (0..node.inner.len()).filter(|source| {
+                node.inner[*source].as_ref().is_some_and(|inner| inner.number == self.number)
+            });
+            mine.map(|source| (node.clone(), source)).collect::<Vec<_>>()
+        });
+        let mut out: Vec<(Arc<Node>, usize)> = sources.collect();
+        out.sort_by_key(|(node, source)| (node.number, *source));
+        out.dedup_by_key(|(node, source)| (node.number, *source));
+        out
+    }
+
+    /// Whether there is something that it has yet to follow.
+    pub(crate) fn is_behind(&self) -> bool {
+        !matches!(*lock(&self.pending), Pending::Nothing)
+            || self.inner.iter().flatten().any(|inner| inner.is_behind())
+    }
+
+    /// Puts off following a commit's changes; `before` are the tables before it.
+    pub(crate) fn put_off(
+        &self,
+        commit: u64,
+        before: &Arc<State>,
+        rows: impl Iterator<Item = (usize, Slot)>,
+    ) {
+        let mut pending = lock(&self.pending);
+        let Some(backlog) = pending.backlog(commit, before) else { return };
+        backlog.rows.extend(rows.map(|(source, slot)| (commit, source as u16, slot)));
+        if backlog.rows.len() > FEW {
+            *pending = Pending::Many(commit);
+        }
+    }
+
+    /// Puts off following what a statement that it reads did.
+    fn put_off_derived(
+        &self,
+        commit: u64,
+        before: &Arc<State>,
+        source: usize,
+        changes: &[DerivedChange],
+    ) {
+        let mut pending = lock(&self.pending);
+        let Some(backlog) = pending.backlog(commit, before) else { return };
+        let slots = backlog.derived.entry(source as u16).or_default();
+        for change in changes {
+            slots.entry(change.slot).or_default().push((commit, change.before.clone()));
+        }
+        if slots.len() > FEW {
+            *pending = Pending::Many(commit);
+        }
+    }
+
+    /// Forgets what it has yet to follow and computes anew when next read, so that old versions of
+    /// the tables are not kept for it.
+    pub(crate) fn give_up_backlog(&self, before: u64) {
+        let mut pending = lock(&self.pending);
+        if let Pending::Few(backlog) = &*pending
+            && backlog.first < before
+        {
+            *pending = Pending::Many(backlog.last());
+        }
+    }
+
+    /// Brings it up to date with a commit, and what it reads. `Ok(None)` if nothing was to do.
+    ///
+    /// # Errors
+    /// [`Ahead`] if something that it reads knows a later commit already.
+    pub(crate) fn catch_up(
+        &self,
+        state: &Arc<State>,
+        commit: u64,
+    ) -> Result<Option<Progress>, Ahead> {
+        for inner in self.inner.iter().flatten() {
+            inner.catch_up(state, commit)?;
+        }
+        let inner = Inner::of(&self.inner);
+        let mut current = lock(&self.current);
+        if current.commit >= commit {
+            return Ok(None);
+        }
+        let mut pending = lock(&self.pending);
+        if matches!(*pending, Pending::Many(_)) && inner.is_ahead(commit) {
+            return Err(Ahead);
+        }
+        let taken = pending.take_up_to(state, commit);
+        drop(pending);
+        current.commit = commit;
+        let (before, progress) = match taken {
+            Pending::Nothing => return Ok(None),
+            Pending::Many(_) => {
+                let fresh = compute(&self.plan, &self.params, self.key.is_none(), state, &inner);
+                (state.clone(), self.replace(&mut current, fresh, state, &inner))
+            }
+            Pending::Few(backlog) => {
+                let before = backlog.state.clone();
+                (before, self.follow_backlog(&mut current, &backlog, state, commit, &inner))
+            }
+        };
+        self.show(&current, commit);
+        self.tell_readers(commit, &before, &progress.derived);
+        Ok(Some(progress))
+    }
+
+    fn follow_backlog(
+        &self,
+        current: &mut Current,
+        backlog: &Backlog,
+        state: &Arc<State>,
+        commit: u64,
+        inner: &Inner<'_>,
+    ) -> Progress {
+        let mut starts = Vec::new();
+        let mut rows: Vec<(u16, Slot)> = backlog
+            .rows
+            .iter()
+            .filter(|(of, ..)| *of <= commit)
+            .map(|(_, source, slot)| (*source, *slot))
+            .collect();
+        rows.sort_unstable();
+        rows.dedup();
+        for (source, slot) in rows.into_iter() {
+            if let Relation::Table(table) = self.plan.sources[source as usize].relation
+                && let Some(happened) = compare(&backlog.state, state, table, slot)
+            {
+                starts.extend(start(&self.plan, source.into(), slot, &happened, 0));
+            }
+        }
+        let (mut then, mut now) = (FxHashMap::default(), FxHashMap::default());
+        for (source, slots) in &backlog.derived {
+            let (mut first, mut later) = (Undo::default(), Undo::default());
+            for (slot, versions) in slots {
+                first.extend(versions.first().map(|(_, row)| (*slot, row.clone())));
+                let newer = versions.iter().find(|(of, _)| *of > commit);
+                later.extend(newer.map(|(_, row)| (*slot, row.clone())));
+            }
+            let rows = inner.rows(*source as usize, Some(&later));
+            for (slot, before) in &first {
+                let after = rows.as_ref().and_then(|rows| rows.row(*slot));
+                let source = *source as usize;
+                starts.extend(derived_start(&self.plan, source, *slot, before.as_deref(), after));
+            }
+            then.insert(*source, first);
+            now.insert(*source, later);
+        }
+        let (old, new) = (inner.views(&then), inner.views(&now));
+        let before = View { plan: &self.plan, state: &backlog.state, derived: &old };
+        let after = View { plan: &self.plan, state, derived: &new };
+        let tuples = changed_tuples(&before, &after, &self.params, &starts);
+        let tuples = self.belonging((&before, &after), &tuples, true);
+        self.advance(current, (&before, &after), &tuples, inner, state)
+    }
+
+    /// Of changed tuples those that belong here before or after.
+    pub(crate) fn belonging(
+        &self,
+        (before, after): (&View<'_>, &View<'_>),
+        tuples: &[TupleDelta],
+        by_key: bool,
+    ) -> Vec<TupleDelta> {
+        let Some(key) = &self.key else { return Vec::new() };
+        let belongs = |view: &View<'_>, tuple: &TupleDelta| {
+            let row = view.row(&tuple.tuple);
+            let is_true = |condition: &super::expr::Expr| {
+                condition.eval(&row, &self.params).as_truth() == Some(true)
+            };
+            (!by_key || self.plan.key_of(view, &tuple.tuple).as_ref() == Some(key))
+                && self.plan.late.iter().all(is_true)
+        };
+        let mut out = Vec::new();
+        for tuple in tuples {
+            let was = tuple.before && belongs(before, tuple);
+            let is = tuple.after && belongs(after, tuple);
+            if was || is {
+                out.push(TupleDelta { before: was, after: is, ..tuple.clone() });
+            }
+        }
+        out
+    }
+
+    /// Follows a commit at once.
+    pub(crate) fn follow(
+        &self,
+        commit: u64,
+        (before, after): (&View<'_>, &View<'_>),
+        (old, new): (&Arc<State>, &Arc<State>),
+        tuples: &[TupleDelta],
+        inner: &Inner<'_>,
+    ) -> Progress {
+        let mut current = lock(&self.current);
+        current.commit = commit;
+        let progress = self.advance(&mut current, (before, after), tuples, inner, new);
+        self.show(&current, commit);
+        self.tell_readers(commit, old, &progress.derived);
+        progress
+    }
+
+    /// Tells those that nobody watches what changed for them, while the change is still held.
+    fn tell_readers(&self, commit: u64, before: &Arc<State>, changes: &[DerivedChange]) {
+        if changes.is_empty() {
+            return;
+        }
+        for (reader, source) in self.readers() {
+            if !reader.is_watched() {
+                reader.put_off_derived(commit, before, source, changes);
+            }
+        }
+    }
+
+    fn advance(
+        &self,
+        current: &mut Current,
+        (before, after): (&View<'_>, &View<'_>),
+        tuples: &[TupleDelta],
+        inner: &Inner<'_>,
+        state: &Arc<State>,
+    ) -> Progress {
+        let old = current.entry.clone();
+        let failure = inner.failure();
+        let live = match (&mut current.live, failure) {
+            (Ok(live), None) => live,
+            (_, Some(failure)) => return self.replace(current, Err(failure), state, inner),
+            (Err(_), None) => {
+                let fresh = compute(&self.plan, &self.params, self.key.is_none(), state, inner);
+                return self.replace(current, fresh, state, inner);
+            }
+        };
+        let was = live.ordered.clone();
+        match live.apply((before, after), &self.params, self.window, tuples) {
+            Err(failure) => self.replace(current, Err(failure), state, inner),
+            Ok(moved) => {
+                let is = live.ordered.clone();
+                let mut derived = Vec::new();
+                if let Some(rows) = &mut current.derived {
+                    for moved in &moved {
+                        let rank = |position: usize| position + self.window.offset;
+                        let old = moved
+                            .before
+                            .and_then(|position| was.derived(rank(position), before, &self.params));
+                        let new = moved
+                            .after
+                            .and_then(|position| is.derived(rank(position), after, &self.params));
+                        match (old, new) {
+                            (_, Some((key, row))) => {
+                                derived.push(rows.set(&key, Some(Arc::new(row))));
+                            }
+                            (Some((key, _)), None) => derived.push(rows.set(&key, None)),
+                            (None, None) => {}
+                        }
+                    }
+                }
+                current.entry = Arc::new(if moved.is_empty() {
+                    // The order may have moved beyond the window. Readers get the new one, but
+                    // what somebody holds of the result stays the same object.
+                    current.entry.with_same_rows(is)
+                } else {
+                    Entry::new(self.plan.clone(), self.params.clone(), self.window, Ok(is))
+                });
+                Progress {
+                    moved: Some(moved),
+                    failure: None,
+                    old,
+                    new: current.entry.clone(),
+                    derived,
+                }
+            }
+        }
+    }
+
+    /// Puts a state computed anew in the place of the current one.
+    fn replace(
+        &self,
+        current: &mut Current,
+        live: Result<Live, Failure>,
+        state: &Arc<State>,
+        inner: &Inner<'_>,
+    ) -> Progress {
+        let old = current.entry.clone();
+        current.entry = entry(&self.plan, &self.params, self.window, &live);
+        let mut derived = Vec::new();
+        if let Some(rows) = &mut current.derived {
+            let nothing = FxHashMap::default();
+            let views = inner.views(&nothing);
+            let view = View { plan: &self.plan, state, derived: &views };
+            let ordered = live.as_ref().ok().map(|live| &live.ordered);
+            let len = ordered.map_or(0, |ordered| self.window.len(ordered.len()));
+            let fresh = (0..len).filter_map(|rank| {
+                ordered?.derived(rank + self.window.offset, &view, &self.params)
+            });
+            derived = rows.replace_all(fresh);
+        }
+        let failure = live.as_ref().err().cloned();
+        current.live = live;
+        Progress { moved: None, failure, old, new: current.entry.clone(), derived }
+    }
+}
+
+impl Pending {
+    /// The backlog to add to; `None` if there is too much already.
+    fn backlog(&mut self, commit: u64, before: &Arc<State>) -> Option<&mut Backlog> {
+        if matches!(self, Pending::Nothing) {
+            *self = Pending::Few(Backlog {
+                state: before.clone(),
+                first: commit,
+                rows: Vec::new(),
+                derived: FxHashMap::default(),
+            });
+        }
+        match self {
+            Pending::Few(backlog) => Some(backlog),
+            Pending::Many(last) => {
+                *last = commit;
+                None
+            }
+            Pending::Nothing => None,
+        }
+    }
+
+    /// Takes what a commit and those before it left; what a later one left stays, to be followed
+    /// from this state.
+    fn take_up_to(&mut self, state: &Arc<State>, commit: u64) -> Pending {
+        match self {
+            Pending::Few(backlog) if backlog.first > commit => Pending::Nothing,
+            Pending::Few(backlog) if backlog.last() > commit => {
+                let rest = backlog.after(state, commit);
+                std::mem::replace(self, Pending::Few(rest))
+            }
+            Pending::Many(last) if *last > commit => Pending::Many(commit),
+            _ => std::mem::take(self),
+        }
+    }
+}
+
+impl Backlog {
+    /// The last commit that left something.
+    fn last(&self) -> u64 {
+        let rows = self.rows.last().map_or(0, |(commit, ..)| *commit);
+        let versions = self.derived.values().flat_map(|slots| slots.values());
+        let derived = versions.filter_map(|versions| versions.last()).map(|(commit, _)| *commit);
+        derived.fold(rows, u64::max)
+    }
+
+    /// What commits after this one left.
+    fn after(&self, state: &Arc<State>, commit: u64) -> Self {
+        let rows = self.rows.iter().filter(|(of, ..)| *of > commit).copied().collect();
+        let derived = self.derived.iter().map(|(source, slots)| {
+            let slots = slots.iter().map(|(slot, versions)| {
+                let later = versions.iter().filter(|(of, _)| *of > commit);
+                (*slot, later.cloned().collect::<Vec<_>>())
+            });
+            (*source, slots.filter(|(_, versions)| !versions.is_empty()).collect())
+        });
+        Self { state: state.clone(), first: commit + 1, rows, derived: derived.collect() }
+    }
+}
+
+/// Where the search for changed tuples starts at a changed row; nowhere, if nothing of it is read.
+pub(crate) fn start(
+    plan: &Plan,
+    source: usize,
+    slot: Slot,
+    happened: &Happened,
+    cause: u32,
+) -> Option<Start> {
+    let of = &plan.sources[source];
+    Some(match happened {
+        Happened::Updated(fields) => {
+            if !fields.meets(&of.reads) {
+                return None;
+            }
+            let structure = fields.meets(&of.structure);
+            let (content, order) = (fields.meets(&of.content), fields.meets(&of.order));
+            Start { source, slot, structure, content, order, cause }
+        }
+        Happened::Inserted | Happened::Deleted => {
+            Start { source, slot, structure: true, content: true, order: true, cause }
+        }
+    })
+}
+
+/// The same at a changed row of another statement.
+pub(crate) fn derived_start(
+    plan: &Plan,
+    source: usize,
+    slot: Slot,
+    before: Option<&DerivedRow>,
+    after: Option<&DerivedRow>,
+) -> Option<Start> {
+    let happened = match (before, after) {
+        (None, None) => return None,
+        (None, Some(_)) => Happened::Inserted,
+        (Some(_), None) => Happened::Deleted,
+        // A place was taken by another row.
+        (Some(before), Some(after)) if before.key != after.key => Happened::Inserted,
+        (Some(_), Some(_)) => Happened::Updated(changed_columns(before, after)?),
+    };
+    start(plan, source, slot, &happened, super::DERIVED | source as u32)
+}
+
+/// A binding's state from scratch.
+fn compute(
+    plan: &Plan,
+    params: &[Scalar<'static>],
+    empty: bool,
+    state: &State,
+    inner: &Inner<'_>,
+) -> Result<Live, Failure> {
+    if let Some(failure) = inner.failure() {
+        return Err(failure);
+    }
+    let nothing = FxHashMap::default();
+    let views = inner.views(&nothing);
+    Live::compute(&View { plan, state, derived: &views }, params, empty)
+}
+
+fn entry(
+    plan: &Arc<Plan>,
+    params: &Arc<[Scalar<'static>]>,
+    window: Window,
+    live: &Result<Live, Failure>,
+) -> Arc<Entry> {
+    let ordered = live.as_ref().map(|live| live.ordered.clone()).map_err(Clone::clone);
+    Arc::new(Entry::new(plan.clone(), params.clone(), window, ordered))
+}

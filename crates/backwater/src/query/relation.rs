@@ -1,0 +1,345 @@
+//! What a statement reads, as it is at one moment: rows of tables, and rows of other statements.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use rustc_hash::FxHashMap;
+use smallvec::SmallVec;
+
+use super::expr::{ColumnNo, Columns};
+use super::plan::{Plan, Relation};
+use super::scalar::{Key, Scalar};
+use crate::change::FieldSet;
+use crate::schema::{FieldNo, Kind};
+use crate::table::{Slot, State};
+
+/// In the place of a partner that a left join did not find.
+pub(crate) const NONE: Slot = Slot(u32::MAX);
+
+/// One row of each source of a statement.
+pub(crate) type Tuple = SmallVec<[Slot; 4]>;
+
+/// The rows of a statement's result, for statements that read it.
+#[derive(Debug, Default)]
+pub(crate) struct Derived {
+    rows: Vec<Option<Arc<DerivedRow>>>,
+    places: HashMap<Box<[Key]>, Slot>,
+    free: Vec<Slot>,
+    indexes: Vec<DerivedIndex>,
+}
+
+#[derive(Debug)]
+struct DerivedIndex {
+    fields: Vec<FieldNo>,
+    slots: HashMap<Box<[Key]>, Vec<Slot>>,
+}
+
+#[derive(Debug, PartialEq)]
+pub(crate) struct DerivedRow {
+    pub(crate) values: Box<[Scalar<'static>]>,
+    /// What tells the row from the others, and orders them.
+    pub(crate) key: Box<[Scalar<'static>]>,
+}
+
+/// What became of one row of a statement's result.
+#[derive(Debug, Clone)]
+pub(crate) struct DerivedChange {
+    pub(crate) slot: Slot,
+    pub(crate) before: Option<Arc<DerivedRow>>,
+}
+
+impl Derived {
+    /// Puts a row in, or another one in its place; `None` takes it out.
+    pub(crate) fn set(&mut self, key: &[Key], row: Option<Arc<DerivedRow>>) -> DerivedChange {
+        let slot = match self.places.get(key) {
+            Some(slot) => *slot,
+            None => {
+                let slot = self.free.pop().unwrap_or_else(|| {
+                    self.rows.push(None);
+                    Slot(self.rows.len() as u32 - 1)
+                });
+                self.places.insert(key.into(), slot);
+                slot
+            }
+        };
+        if row.is_none() {
+            self.places.remove(key);
+            self.free.push(slot);
+        }
+        let before = std::mem::replace(&mut self.rows[slot.0 as usize], row.clone());
+        for index in &mut self.indexes {
+            if let Some(key) = before.as_ref().and_then(|row| row.key_of(&index.fields))
+                && let Some(slots) = index.slots.get_mut(&key)
+            {
+                slots.retain(|other| *other != slot);
+                if slots.is_empty() {
+                    index.slots.remove(&key);
+                }
+            }
+            if let Some(key) = row.as_ref().and_then(|row| row.key_of(&index.fields)) {
+                index.slots.entry(key).or_default().push(slot);
+            }
+        }
+        DerivedChange { slot, before }
+    }
+
+    /// Puts these rows in the place of all that are there; tells what that changes.
+    pub(crate) fn replace_all(
+        &mut self,
+        fresh: impl Iterator<Item = (Box<[Key]>, DerivedRow)>,
+    ) -> Vec<DerivedChange> {
+        let mut gone: HashMap<Box<[Key]>, Slot> = self.places.clone();
+        let mut changes = Vec::new();
+        for (key, row) in fresh {
+            let known = gone.remove(&key).and_then(|slot| self.row(slot));
+            if known.is_none_or(|known| **known != row) {
+                changes.push(self.set(&key, Some(Arc::new(row))));
+            }
+        }
+        changes.extend(gone.into_keys().map(|key| self.set(&key, None)));
+        changes
+    }
+
+    /// Makes sure that rows can be found by the values of these columns.
+    pub(crate) fn index(&mut self, fields: &[FieldNo]) {
+        if self.indexes.iter().any(|index| index.fields == fields) {
+            return;
+        }
+        let mut slots: HashMap<Box<[Key]>, Vec<Slot>> = HashMap::new();
+        for (number, row) in self.rows.iter().enumerate() {
+            if let Some(key) = row.as_ref().and_then(|row| row.key_of(fields)) {
+                slots.entry(key).or_default().push(Slot(number as u32));
+            }
+        }
+        self.indexes.push(DerivedIndex { fields: fields.to_vec(), slots });
+    }
+
+    pub(crate) fn row(&self, slot: Slot) -> Option<&Arc<DerivedRow>> {
+        self.rows.get(slot.0 as usize)?.as_ref()
+    }
+}
+
+impl DerivedRow {
+    fn key_of(&self, fields: &[FieldNo]) -> Option<Box<[Key]>> {
+        let keys = fields.iter().map(|field| match &self.values[field.index()] {
+            Scalar::Null => None,
+            value => Some(Key::from(value.clone())),
+        });
+        keys.collect()
+    }
+}
+
+/// The columns in which two versions of a row differ; all of them, if it came or went.
+pub(crate) fn changed_columns(
+    before: Option<&DerivedRow>,
+    after: Option<&DerivedRow>,
+) -> Option<FieldSet> {
+    let (before, after) = (before?, after?);
+    let values = before.values.iter().zip(&after.values).enumerate();
+    Some(values.filter(|(_, (a, b))| a != b).map(|(n, _)| FieldNo(n as u32)).collect())
+}
+
+/// The rows of another statement at one moment: as they are, or with what has changed since put
+/// back.
+#[derive(Clone, Copy)]
+pub(crate) struct DerivedView<'a> {
+    pub(crate) rows: &'a Derived,
+    pub(crate) undo: Option<&'a FxHashMap<Slot, Option<Arc<DerivedRow>>>>,
+}
+
+impl<'a> DerivedView<'a> {
+    pub(crate) fn row(&self, slot: Slot) -> Option<&'a DerivedRow> {
+        match self.undo.and_then(|undo| undo.get(&slot)) {
+            Some(before) => before.as_deref(),
+            None => self.rows.row(slot).map(|row| &**row),
+        }
+    }
+
+    fn slots(&self) -> Vec<Slot> {
+        let all = (0..self.rows.rows.len() as u32).map(Slot);
+        all.filter(|slot| self.row(*slot).is_some()).collect()
+    }
+
+    /// The rows with these values in these columns.
+    fn equal(&self, fields: &[FieldNo], key: &[Key]) -> Vec<Slot> {
+        let index = self.rows.indexes.iter().find(|index| index.fields == fields);
+        debug_assert!(index.is_some(), "whoever reads another statement asked for its indexes");
+        let now = index.and_then(|index| index.slots.get(key)).into_iter().flatten();
+        let Some(undo) = self.undo else {
+            return now.copied().collect();
+        };
+        let now = now.filter(|slot| !undo.contains_key(slot)).copied();
+        let then = undo.iter().filter(|(_, row)| {
+            row.as_ref().and_then(|row| row.key_of(fields)).is_some_and(|other| *other == *key)
+        });
+        now.chain(then.map(|(slot, _)| *slot)).collect()
+    }
+}
+
+/// All that a statement reads, at one moment.
+#[derive(Clone, Copy)]
+pub(crate) struct View<'a> {
+    pub(crate) plan: &'a Plan,
+    pub(crate) state: &'a State,
+    /// For each source that is another statement, its rows, in the order of these sources.
+    pub(crate) derived: &'a [Option<DerivedView<'a>>],
+}
+
+impl<'a> View<'a> {
+    pub(crate) fn row<'s>(&'s self, slots: &'s [Slot]) -> TupleRow<'a, 's> {
+        TupleRow { view: self, slots }
+    }
+
+    fn derived(&self, source: usize) -> Option<DerivedView<'a>> {
+        self.derived.get(source).copied().flatten()
+    }
+
+    pub(crate) fn value(&self, column: ColumnNo, slot: Slot) -> Scalar<'a> {
+        if slot == NONE {
+            return Scalar::Null;
+        }
+        match &self.plan.sources[column.source()].relation {
+            Relation::Table(table) => Scalar::of_cell(self.state, *table, slot, column.field()),
+            Relation::Statement(..) => {
+                let row = self.derived(column.source()).and_then(|derived| derived.row(slot));
+                row.map_or(Scalar::Null, |row| row.values[column.column as usize].lend())
+            }
+        }
+    }
+
+    pub(crate) fn is_row(&self, source: usize, slot: Slot) -> bool {
+        match &self.plan.sources[source].relation {
+            Relation::Table(table) => self.state.table(*table).is_row(slot),
+            Relation::Statement(..) => {
+                self.derived(source).is_some_and(|derived| derived.row(slot).is_some())
+            }
+        }
+    }
+
+    /// Calls `found` with all rows of a source.
+    pub(crate) fn scan(&self, source: usize, found: &mut dyn FnMut(Slot)) {
+        match &self.plan.sources[source].relation {
+            Relation::Table(table) => self.state.table(*table).iter().for_each(found),
+            Relation::Statement(..) => {
+                let slots = self.derived(source).map(|derived| derived.slots());
+                slots.into_iter().flatten().for_each(found);
+            }
+        }
+    }
+
+    /// The rows of a source with these values in these fields.
+    pub(crate) fn equal(
+        &self,
+        source: usize,
+        fields: &[FieldNo],
+        values: &[Scalar<'_>],
+    ) -> Vec<Slot> {
+        match &self.plan.sources[source].relation {
+            Relation::Table(table) => {
+                // A time is a text where it meets texts.
+                let values: SmallVec<[Scalar<'_>; 2]> = fields
+                    .iter()
+                    .zip(values)
+                    .map(|(field, value)| {
+                        let kind = self.state.schema.table(*table).field(*field).kind;
+                        match value {
+                            Scalar::Time(time) if kind != Kind::Timestamp => {
+                                Scalar::Text(time.text().as_str().into())
+                            }
+                            other => other.clone(),
+                        }
+                    })
+                    .collect();
+                let cells = fields.iter().zip(&values);
+                let cells: Option<SmallVec<[_; 2]>> =
+                    cells.map(|(field, value)| value.as_cell(self.state, *table, *field)).collect();
+                let mut found = Vec::new();
+                if let Some(cells) = cells {
+                    let add = &mut |slot| found.push(slot);
+                    self.state.table(*table).each_of_chain(fields, &cells, add);
+                }
+                found
+            }
+            Relation::Statement(..) => {
+                let key = values.iter().map(|value| match value {
+                    Scalar::Null => None,
+                    value => Some(Key::from(value.clone())),
+                });
+                let key: Option<Box<[Key]>> = key.collect();
+                let found = key.and_then(|key| Some(self.derived(source)?.equal(fields, &key)));
+                found.unwrap_or_default()
+            }
+        }
+    }
+
+    /// What tells a tuple from the others, and orders them where nothing else does: the ids of its
+    /// rows.
+    pub(crate) fn key(&self, slots: &[Slot]) -> Vec<Scalar<'static>> {
+        let mut key = Vec::new();
+        if self.plan.is_union {
+            let branch = slots.iter().position(|slot| *slot != NONE).unwrap_or(0);
+            key.push(Scalar::Int(branch as i64));
+        }
+        for (number, (source, slot)) in self.plan.sources.iter().zip(slots).enumerate() {
+            match &source.relation {
+                _ if source.is_lookup => {}
+                _ if *slot == NONE => {
+                    let len = source.key_len(&self.state.schema);
+                    key.extend(std::iter::repeat_n(Scalar::Null, len));
+                }
+                Relation::Table(table) => {
+                    let fields = &self.state.schema.table(*table).id;
+                    key.extend(fields.iter().map(|field| {
+                        Scalar::of_cell(self.state, *table, *slot, *field).into_owned()
+                    }));
+                }
+                Relation::Statement(..) => {
+                    let row = self.derived(number).and_then(|derived| derived.row(*slot));
+                    key.extend(row.into_iter().flat_map(|row| row.key.iter().cloned()));
+                }
+            }
+        }
+        key
+    }
+
+    /// The order of two tuples by the ids of their rows; a missing partner stands in front.
+    pub(crate) fn compare(&self, a: &[Slot], b: &[Slot]) -> std::cmp::Ordering {
+        let pairs = self.plan.sources.iter().zip(a.iter().zip(b));
+        for (source, (a, b)) in pairs {
+            if a == b {
+                continue;
+            }
+            let order = match &source.relation {
+                Relation::Table(table) if *a != NONE && *b != NONE => {
+                    self.state.compare_ids(*table, *a, *b)
+                }
+                // Statements that read others keep what orders their rows.
+                _ => (*a != NONE).cmp(&(*b != NONE)),
+            };
+            if order.is_ne() {
+                return order;
+            }
+        }
+        std::cmp::Ordering::Equal
+    }
+}
+
+/// A tuple as expressions read it.
+#[derive(Clone, Copy)]
+pub(crate) struct TupleRow<'a, 's> {
+    pub(crate) view: &'s View<'a>,
+    pub(crate) slots: &'s [Slot],
+}
+
+impl<'a> Columns<'a> for TupleRow<'a, '_> {
+    #[inline]
+    fn column(&self, number: ColumnNo) -> Scalar<'a> {
+        if self.view.plan.is_union {
+            // The one source whose row this is.
+            let branch = self.slots.iter().position(|slot| *slot != NONE).unwrap_or(0);
+            let column = ColumnNo::new(branch, number.column as usize);
+            return self.view.value(column, self.slots[branch]);
+        }
+        self.view.value(number, self.slots[number.source()])
+    }
+}

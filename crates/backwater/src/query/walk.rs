@@ -1,0 +1,296 @@
+//! Joins: from nothing, or from one row, to the tuples of rows that go together.
+
+use smallvec::SmallVec;
+
+use super::expr::Expr;
+use super::plan::{Access, Path, Step};
+use super::relation::{NONE, Tuple, View};
+use super::scalar::Scalar;
+use crate::table::{Cell, Slot};
+
+/// A tuple of which a row changed: whether it belongs to the result before and after.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct TupleDelta {
+    pub(crate) tuple: Tuple,
+    pub(crate) before: bool,
+    pub(crate) after: bool,
+    /// Whether something may have changed that the grouping or the outputs read.
+    pub(crate) content: bool,
+    /// Whether something may have changed that the order reads.
+    pub(crate) order: bool,
+    /// A change that it comes from.
+    pub(crate) cause: u32,
+}
+
+/// A row at which a search for changed tuples starts.
+#[derive(Debug, Clone)]
+pub(crate) struct Start {
+    pub(crate) source: usize,
+    pub(crate) slot: Slot,
+    /// Whether it may have come, gone, or changed what decides which tuples there are.
+    pub(crate) structure: bool,
+    pub(crate) content: bool,
+    pub(crate) order: bool,
+    pub(crate) cause: u32,
+}
+
+/// Goes through the tuples of one moment.
+pub(crate) struct Walk<'a, 'v> {
+    pub(crate) view: &'v View<'a>,
+    pub(crate) params: &'a [Scalar<'static>],
+}
+
+/// The rows that a walk must take, source by source; none, where it must find no partner.
+type Pins = SmallVec<[Option<Slot>; 4]>;
+
+impl<'a> Walk<'a, '_> {
+    /// All tuples, by the path from scratch.
+    pub(crate) fn all(&self, found: &mut dyn FnMut(&[Slot])) {
+        let plan = self.view.plan;
+        if plan.is_union {
+            let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
+            for source in 0..plan.sources.len() {
+                self.view.scan(source, &mut |slot| {
+                    tuple[source] = slot;
+                    found(&tuple);
+                });
+                tuple[source] = NONE;
+            }
+            return;
+        }
+        let path = &plan.scratch;
+        let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
+        let start = &mut |slot: Slot| {
+            tuple[path.start] = slot;
+            if self.all_true(&path.checks, &tuple) {
+                self.steps(&path.steps, &mut tuple, &[], found);
+            }
+        };
+        self.candidates(path.start, &path.access, &[], start);
+    }
+
+    /// The tuples that one row is part of.
+    pub(crate) fn from(&self, source: usize, slot: Slot, found: &mut dyn FnMut(&[Slot])) {
+        let plan = self.view.plan;
+        if !self.view.is_row(source, slot) {
+            return;
+        }
+        let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
+        tuple[source] = slot;
+        if plan.is_union {
+            return found(&tuple);
+        }
+        let path: &Path = &plan.paths[source];
+        if self.all_true(&path.checks, &tuple) {
+            self.steps(&path.steps, &mut tuple, &[], found);
+        }
+    }
+
+    /// The rows that one row of a left join's source may be the partner of.
+    fn anchors(&self, source: usize, slot: Slot) -> Vec<Pins> {
+        let plan = self.view.plan;
+        let Some(Some(path)) = plan.anchors.get(source) else { return Vec::new() };
+        if !self.view.is_row(source, slot) {
+            return Vec::new();
+        }
+        let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
+        tuple[source] = slot;
+        let mut out = Vec::new();
+        if self.all_true(&path.checks, &tuple) {
+            self.steps(&path.steps, &mut tuple, &[], &mut |tuple| {
+                let mut pins: Pins = tuple.iter().map(|_| None).collect();
+                for told in path.steps.iter().map(|step| step.source) {
+                    pins[told] = Some(tuple[told]);
+                }
+                out.push(pins);
+            });
+        }
+        out.sort_unstable();
+        out.dedup();
+        out
+    }
+
+    /// The tuples without partner at `source` whose other rows are those of the pins.
+    fn without_partner(&self, source: usize, pins: &Pins, found: &mut dyn FnMut(&[Slot])) {
+        let path = &self.view.plan.scratch;
+        let mut tuple = Tuple::from_elem(NONE, pins.len());
+        let Some(start) = pins[path.start].filter(|start| *start != NONE) else { return };
+        tuple[path.start] = start;
+        if self.view.is_row(path.start, start) && self.all_true(&path.checks, &tuple) {
+            self.steps(&path.steps, &mut tuple, pins, &mut |tuple| {
+                let fits =
+                    pins.iter().zip(tuple).all(|(pin, slot)| pin.is_none_or(|pin| pin == *slot));
+                if tuple[source] == NONE && fits {
+                    found(tuple);
+                }
+            });
+        }
+    }
+
+    fn steps(
+        &self,
+        steps: &[Step],
+        tuple: &mut Tuple,
+        pins: &[Option<Slot>],
+        found: &mut dyn FnMut(&[Slot]),
+    ) {
+        let Some((step, rest)) = steps.split_first() else {
+            return found(tuple);
+        };
+        let mut partners: SmallVec<[Slot; 8]> = SmallVec::new();
+        let pinned = pins.get(step.source).copied().flatten().filter(|pinned| *pinned != NONE);
+        match pinned {
+            Some(pinned) if self.view.is_row(step.source, pinned) => partners.push(pinned),
+            Some(_) => {}
+            None => {
+                self.candidates(step.source, &step.access, tuple, &mut |slot| partners.push(slot))
+            }
+        }
+        let mut alone = step.optional;
+        for partner in partners {
+            tuple[step.source] = partner;
+            let fits = self.all_true(&step.on, tuple)
+                && (pinned.is_none() || self.all_true(&step.implied, tuple));
+            if !fits {
+                continue;
+            }
+            alone = false;
+            if self.all_true(&step.checks, tuple) {
+                self.steps(rest, tuple, pins, found);
+            }
+        }
+        tuple[step.source] = NONE;
+        if alone && self.all_true(&step.checks, tuple) {
+            self.steps(rest, tuple, pins, found);
+        }
+    }
+
+    fn all_true(&self, conditions: &'a [Expr], tuple: &[Slot]) -> bool {
+        let row = self.view.row(tuple);
+        conditions
+            .iter()
+            .all(|condition| condition.eval(&row, self.params).as_truth() == Some(true))
+    }
+
+    fn candidates(
+        &self,
+        source: usize,
+        access: &'a Access,
+        tuple: &[Slot],
+        found: &mut dyn FnMut(Slot),
+    ) {
+        use super::plan::Relation;
+        let view = self.view;
+        let table = match &view.plan.sources[source].relation {
+            Relation::Table(table) => Some(*table),
+            Relation::Statement(..) => None,
+        };
+        match (access, table) {
+            (Access::Scan, _) => view.scan(source, found),
+            (Access::Follow(link), Some(table)) => {
+                let from = tuple[link.source()];
+                let Relation::Table(of) = &view.plan.sources[link.source()].relation else {
+                    return;
+                };
+                if from != NONE
+                    && let Cell::Link(slot) = view.state.table(*of).cell(from, link.field())
+                    && view.state.table(table).is_row(slot)
+                {
+                    found(slot);
+                }
+            }
+            (Access::Id(value), Some(table)) => {
+                let value = value.eval(&view.row(tuple), self.params);
+                let slot = value.as_slot(view.state, table);
+                if let Some(slot) = slot.filter(|slot| view.state.table(table).is_row(*slot)) {
+                    found(slot);
+                }
+            }
+            (Access::Back { link, to }, Some(table)) => {
+                if tuple[*to] != NONE {
+                    let key = [Cell::Link(tuple[*to])];
+                    view.state.table(table).each_of_chain(&[*link], &key, found);
+                }
+            }
+            (Access::Equal { fields, values }, _) => {
+                let row = view.row(tuple);
+                let values: SmallVec<[Scalar<'_>; 2]> =
+                    values.iter().map(|value| value.eval(&row, self.params)).collect();
+                view.equal(source, fields, &values).into_iter().for_each(found);
+            }
+            _ => view.scan(source, found),
+        }
+    }
+}
+
+/// The tuples that the changed rows are part of, before and after, and those that gained or lost
+/// the partner that they did not have.
+pub(crate) fn changed_tuples(
+    before: &View<'_>,
+    after: &View<'_>,
+    params: &[Scalar<'static>],
+    starts: &[Start],
+) -> Vec<TupleDelta> {
+    let plan = after.plan;
+    let (old, new) = (Walk { view: before, params }, Walk { view: after, params });
+    if plan.sources.len() == 1 || plan.is_union {
+        let each = starts.iter().filter_map(|start| alone(&old, &new, start));
+        return each.collect();
+    }
+    let mut out: Vec<TupleDelta> = Vec::new();
+    // What decides which tuples there are has not changed anywhere, so they are the same.
+    let calm = starts.iter().all(|start| !start.structure);
+    for start in starts {
+        let mut add = |tuple: &[Slot], before: bool, after: bool| {
+            let tuple = Tuple::from_slice(tuple);
+            let (content, order, cause) = (start.content, start.order, start.cause);
+            out.push(TupleDelta { tuple, before, after, content, order, cause });
+        };
+        if calm {
+            new.from(start.source, start.slot, &mut |tuple| add(tuple, true, true));
+            continue;
+        }
+        old.from(start.source, start.slot, &mut |tuple| add(tuple, true, false));
+        new.from(start.source, start.slot, &mut |tuple| add(tuple, false, true));
+        if plan.sources[start.source].outer.is_none() {
+            continue;
+        }
+        let new_pins = new.anchors(start.source, start.slot);
+        let old_pins = old.anchors(start.source, start.slot);
+        for pins in &new_pins {
+            old.without_partner(start.source, pins, &mut |tuple| add(tuple, true, false));
+        }
+        for pins in &old_pins {
+            new.without_partner(start.source, pins, &mut |tuple| add(tuple, false, true));
+        }
+    }
+    if starts.len() > 1 || !calm {
+        out.sort_unstable_by(|a, b| a.tuple.cmp(&b.tuple));
+        out.dedup_by(|next, first| {
+            let same = next.tuple == first.tuple;
+            if same {
+                first.before |= next.before;
+                first.after |= next.after;
+                first.content |= next.content;
+                first.order |= next.order;
+            }
+            same
+        });
+    }
+    out
+}
+
+/// The same where no row goes with another one.
+fn alone(old: &Walk<'_, '_>, new: &Walk<'_, '_>, start: &Start) -> Option<TupleDelta> {
+    let mut tuple = Tuple::from_elem(NONE, new.view.plan.sources.len());
+    tuple[start.source] = start.slot;
+    let (mut before, mut after) = (false, false);
+    new.from(start.source, start.slot, &mut |_| after = true);
+    if start.structure {
+        old.from(start.source, start.slot, &mut |_| before = true);
+    } else {
+        before = after;
+    }
+    let (content, order, cause) = (start.content, start.order, start.cause);
+    (before || after).then_some(TupleDelta { tuple, before, after, content, order, cause })
+}

@@ -1,0 +1,664 @@
+//! Statements and writes made from a list of numbers: each number is one choice, and where the
+//! list is at its end, or a number is 0, the simplest thing is chosen. So a shorter list of smaller
+//! numbers is a simpler case, and a failing one shrinks to a readable statement.
+
+use crate::{Cache, Json, Named, Report, Timestamp, Value};
+
+pub(super) const SCHEMA: &str = r#"
+    [table.item]
+    id = "id"
+    [table.item.fields]
+    id = "int"
+    n = "int"
+    r = "float"
+    b = "bool"
+    t = "text"
+    w = "timestamp"
+    j = "json"
+    part = { to = "part" }
+    up = { to = "item" }
+    tags = { to_many = "part" }
+
+    [table.part]
+    id = "code"
+    fields = { code = "text", n = "int", t = "text", item = { to = "item" } }
+
+    [table.one]
+    one_row = true
+    fields = { n = "int", t = "text", part = { to = "part" } }
+
+    [query]
+    counts = "SELECT part AS k, count(*) AS c, max(n) AS m FROM item GROUP BY part"
+    above = "SELECT id AS i, n AS v, part AS k FROM item WHERE n > :p"
+    top = "SELECT id AS i, n AS v FROM item ORDER BY n DESC, t LIMIT 3"
+"#;
+
+/// A statement, the same with ties broken as ours are, and values for its parameters.
+#[derive(Debug, Clone)]
+pub(super) struct Statement {
+    pub(super) sql: String,
+    pub(super) judge: String,
+    pub(super) params: Vec<(&'static str, Value)>,
+    /// Whether only rows that a commit changed may be said to have moved.
+    pub(super) plain: bool,
+    /// Whether it is kept up to date; else it is read after some of the commits.
+    pub(super) watched: bool,
+}
+
+/// What a column holds, as far as it matters for what goes with it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Holds {
+    Number,
+    Text,
+    Code,
+    Id,
+    Json,
+    Time,
+}
+
+#[derive(Debug, Clone)]
+struct Column {
+    sql: String,
+    holds: Holds,
+}
+
+struct Source {
+    sql: String,
+    alias: String,
+    columns: Vec<(&'static str, Holds)>,
+    ties: Vec<&'static str>,
+}
+
+pub(super) struct Choices<'c>(pub(super) std::slice::Iter<'c, u16>);
+
+const ITEM: &[(&str, Holds)] = &[
+    ("id", Holds::Id),
+    ("n", Holds::Number),
+    ("t", Holds::Text),
+    ("part", Holds::Code),
+    ("up", Holds::Id),
+    ("b", Holds::Number),
+    ("r", Holds::Number),
+    ("w", Holds::Time),
+    ("j", Holds::Json),
+    ("tags", Holds::Number),
+];
+const PART: &[(&str, Holds)] =
+    &[("code", Holds::Code), ("n", Holds::Number), ("t", Holds::Text), ("item", Holds::Id)];
+const TAGS: &[(&str, Holds)] =
+    &[("owner", Holds::Id), ("position", Holds::Number), ("target", Holds::Code)];
+const COUNTS: &str = "SELECT part AS k, count(*) AS c, max(n) AS m FROM item GROUP BY part";
+const ABOVE: &str = "SELECT id AS i, n AS v, part AS k FROM item WHERE n > :p";
+const TOP_JUDGED: &str = "SELECT id AS i, n AS v FROM item ORDER BY n DESC, t, id LIMIT 3";
+
+impl Choices<'_> {
+    fn pick(&mut self, of: usize) -> usize {
+        usize::from(self.0.next().copied().unwrap_or(0)) % of
+    }
+
+    fn one<T: Clone>(&mut self, of: &[T]) -> T {
+        of[self.pick(of.len())].clone()
+    }
+
+    fn often(&mut self) -> bool {
+        self.pick(2) == 1
+    }
+
+    fn seldom(&mut self) -> bool {
+        self.pick(5) == 4
+    }
+
+    pub(super) fn statement(&mut self) -> Statement {
+        let watched = self.pick(3) != 2;
+        let (p, q) = (self.param(), self.param());
+        let (sql, judge) = match self.pick(12) {
+            11 => self.union(),
+            _ => self.select(),
+        };
+        let mut params = Vec::new();
+        for (name, value) in [("p", p), ("q", q)] {
+            if sql.contains(&format!(":{name}")) || sql.contains("above") && name == "p" {
+                params.push((name, value));
+            }
+        }
+        Statement { sql, judge, params, plain: false, watched }
+    }
+
+    fn param(&mut self) -> Value {
+        match self.pick(7) {
+            0 => Value::from(1),
+            1 => self.one(&["P", "Q", "R"]).into(),
+            2 => Value::from(self.pick(8) as i64),
+            3 => self.one(&["", "a", "A", "ab", "7"]).into(),
+            4 => (self.pick(9) as f64 / 4.0).into(),
+            5 => time(self.pick(5)),
+            _ => Value::Null,
+        }
+    }
+
+    fn source(&mut self, number: usize) -> Source {
+        let alias = format!("s{number}");
+        let of = |sql: &str, columns: &[(&'static str, Holds)], ties: &[&'static str]| Source {
+            sql: sql.to_owned(),
+            alias: format!("s{number}"),
+            columns: columns.to_vec(),
+            ties: ties.to_vec(),
+        };
+        let inner: Vec<Column> = self.columns_of(ITEM, "");
+        let filter = |choices: &mut Self| match choices.often() {
+            true => format!(" WHERE {}", choices.condition(&inner, 1, false)),
+            false => String::new(),
+        };
+        let mut source = match self.pick(16) {
+            0..=3 => of("item", ITEM, &["id"]),
+            4..=6 => of("part", PART, &["code"]),
+            7 => of("item_tags", TAGS, &["owner", "position"]),
+            8 => of("one", &[("n", Holds::Number), ("part", Holds::Code)], &[]),
+            9 => {
+                let filter = filter(self);
+                of(
+                    &format!(
+                        "(SELECT part AS k, count(*) AS c, sum(n) AS m FROM item{filter} GROUP BY part)"
+                    ),
+                    &[("k", Holds::Code), ("c", Holds::Number), ("m", Holds::Number)],
+                    &["k"],
+                )
+            }
+            10 => {
+                let filter = filter(self);
+                let limit = self.pick(4) + 1;
+                of(
+                    &format!(
+                        "(SELECT id AS i, n AS v, part AS k FROM item{filter} ORDER BY n/*, id*/ LIMIT {limit})"
+                    ),
+                    &[("i", Holds::Id), ("v", Holds::Number), ("k", Holds::Code)],
+                    &["i"],
+                )
+            }
+            11 => of(
+                "(SELECT DISTINCT t AS u, b AS v FROM item)",
+                &[("u", Holds::Text), ("v", Holds::Number)],
+                &["u", "v"],
+            ),
+            12 => {
+                let filter = filter(self);
+                of(
+                    &format!("(SELECT id AS i, n + 1 AS v, part AS k FROM item{filter})"),
+                    &[("i", Holds::Id), ("v", Holds::Number), ("k", Holds::Code)],
+                    &["i"],
+                )
+            }
+            13 => of(
+                "(SELECT 0 AS br, id AS i, n AS v, part AS k FROM item UNION ALL SELECT 1, item, n, code FROM part ORDER BY 1)",
+                &[
+                    ("br", Holds::Number),
+                    ("i", Holds::Id),
+                    ("v", Holds::Number),
+                    ("k", Holds::Code),
+                ],
+                // Of a part its code tells it from the others.
+                &["br", "CASE br WHEN 0 THEN i END", "k"],
+            ),
+            14 => of(
+                "counts",
+                &[("k", Holds::Code), ("c", Holds::Number), ("m", Holds::Number)],
+                &["k"],
+            ),
+            _ => match self.often() {
+                true => of("top", &[("i", Holds::Id), ("v", Holds::Number)], &["i"]),
+                false => of(
+                    "above",
+                    &[("i", Holds::Id), ("v", Holds::Number), ("k", Holds::Code)],
+                    &["i"],
+                ),
+            },
+        };
+        source.sql = format!("{} AS {alias}", source.sql);
+        source
+    }
+
+    fn columns_of(&mut self, columns: &[(&'static str, Holds)], alias: &str) -> Vec<Column> {
+        let dot = if alias.is_empty() { "" } else { "." };
+        columns
+            .iter()
+            .map(|(name, holds)| Column { sql: format!("{alias}{dot}{name}"), holds: *holds })
+            .collect()
+    }
+
+    /// FROM, all columns, and what breaks ties.
+    fn from(&mut self) -> (String, Vec<Column>, Vec<String>) {
+        let count = self.one(&[1, 1, 2, 2, 2, 3, 3, 4]);
+        let (mut sql, mut columns, mut ties) = (String::new(), Vec::new(), Vec::new());
+        for number in 0..count {
+            let source = self.source(number);
+            let own = self.columns_of(&source.columns, &source.alias);
+            if number == 0 {
+                sql = format!(" FROM {}", source.sql);
+            } else {
+                let join = self.one(&[" JOIN ", " LEFT JOIN ", " LEFT JOIN ", ", "]);
+                sql += join;
+                sql += &source.sql;
+                if join != ", " {
+                    let mut on = self.tie(&columns, &own);
+                    if self.seldom() {
+                        let both: Vec<Column> = [columns.clone(), own.clone()].concat();
+                        on = format!("{on} AND {}", self.condition(&both, 1, false));
+                    }
+                    if self.pick(12) == 11 {
+                        on = self.condition(&own, 1, false);
+                    }
+                    sql += &format!(" ON {on}");
+                }
+            }
+            ties.extend(source.ties.iter().map(|tie| {
+                match tie.contains(' ') {
+                    true => tie
+                        .replace(" br ", &format!(" {}.br ", source.alias))
+                        .replace(" i ", &format!(" {}.i ", source.alias)),
+                    false => format!("{}.{tie}", source.alias),
+                }
+            }));
+            columns.extend(own);
+        }
+        (sql, columns, ties)
+    }
+
+    /// An equality between two sources, mostly of columns that hold the same.
+    fn tie(&mut self, one: &[Column], other: &[Column]) -> String {
+        let pairs: Vec<(&Column, &Column)> = one
+            .iter()
+            .flat_map(|a| other.iter().map(move |b| (a, b)))
+            .filter(|(a, b)| a.holds == b.holds && a.holds != Holds::Json)
+            .collect();
+        if pairs.is_empty() || self.seldom() {
+            let (a, b) = (self.one(one), self.one(other));
+            return format!("{} = {}", a.sql, b.sql);
+        }
+        let links: Vec<_> = pairs
+            .iter()
+            .filter(|(a, _)| matches!(a.holds, Holds::Code | Holds::Id))
+            .copied()
+            .collect();
+        let pairs = if links.is_empty() || self.seldom() { pairs } else { links };
+        let (a, b) = self.one(&pairs);
+        if self.often() {
+            format!("{} = {}", a.sql, b.sql)
+        } else {
+            format!("{} = {}", b.sql, a.sql)
+        }
+    }
+
+    fn literal(&mut self) -> String {
+        self.one(&["1", "0", "2", "'a'", "'P'", "7", "1.5", "'7'", "NULL", "''", ":p", ":q"])
+            .to_owned()
+    }
+
+    fn value(&mut self, columns: &[Column], deep: usize) -> String {
+        let column = self.one(columns).sql;
+        if deep == 0 {
+            return if self.pick(4) == 3 { self.literal() } else { column };
+        }
+        let of = |choices: &mut Self| choices.value(columns, deep - 1);
+        match self.pick(16) {
+            0..=4 => column,
+            5 => self.literal(),
+            6 => format!("{} + {}", of(self), of(self)),
+            7 => format!("coalesce({}, {})", of(self), of(self)),
+            8 => format!("({} || {})", of(self), of(self)),
+            9 => format!(
+                "CASE WHEN {} THEN {} ELSE {} END",
+                self.condition(columns, 0, false),
+                of(self),
+                of(self)
+            ),
+            10 => format!("iif({}, {}, {})", self.condition(columns, 0, false), of(self), of(self)),
+            11 => {
+                let function = self.one(&["upper", "length", "typeof", "abs", "sign", "trim"]);
+                format!("{function}({})", of(self))
+            }
+            12 => {
+                let kind = self.one(&["INTEGER", "TEXT", "REAL"]);
+                format!("CAST({} AS {kind})", of(self))
+            }
+            13 => format!(
+                "substr({}, {}, {})",
+                of(self),
+                self.pick(5) as i64 - 2,
+                self.pick(5) as i64 - 2
+            ),
+            14 => {
+                let function = self.one(&["max", "min", "nullif"]);
+                format!("{function}({}, {})", of(self), of(self))
+            }
+            _ => format!("json_object('a', {}, 'b', {})", of(self), of(self)),
+        }
+    }
+
+    fn condition(&mut self, columns: &[Column], deep: usize, subqueries: bool) -> String {
+        let choice = self.pick(if subqueries { 16 } else { 11 });
+        match choice {
+            0 => format!("{} IS NOT NULL", self.one(columns).sql),
+            1..=3 => {
+                let operator = self.one(&["=", "<", ">=", "<>", "IS", "<="]);
+                format!("{} {operator} {}", self.one(columns).sql, self.literal())
+            }
+            4 => format!("{} = :p", self.one(columns).sql),
+            5 => {
+                let operator = self.one(&["=", "<", "IS NOT"]);
+                format!("{} {operator} {}", self.value(columns, deep), self.value(columns, deep))
+            }
+            6 => format!("{} IN (1, 'a', 'P', :q)", self.one(columns).sql),
+            7 => {
+                let collation = self.one(&["NOCASE", "RTRIM", "BINARY", "UNICODE"]);
+                let operator = self.one(&["=", "<", ">"]);
+                format!("{} {operator} 'A' COLLATE {collation}", self.one(columns).sql)
+            }
+            8 => {
+                let texts = columns
+                    .iter()
+                    .filter(|column| matches!(column.holds, Holds::Text | Holds::Code | Holds::Id));
+                match texts.cloned().collect::<Vec<_>>() {
+                    texts if texts.is_empty() => "1".to_owned(),
+                    texts => format!(
+                        "contains({}, {})",
+                        self.one(&texts).sql,
+                        self.one(&["'a'", "'A'", "''", "1", "NULL"])
+                    ),
+                }
+            }
+            9 if deep > 0 => {
+                let operator = self.one(&["AND", "OR"]);
+                let (a, b) = (
+                    self.condition(columns, deep - 1, subqueries),
+                    self.condition(columns, deep - 1, subqueries),
+                );
+                format!("({a} {operator} {b})")
+            }
+            10 if deep > 0 => format!("NOT ({})", self.condition(columns, deep - 1, subqueries)),
+            9 | 10 => format!("{} > 0", self.one(columns).sql),
+            11 | 12 => {
+                let not = self.one(&["", "NOT "]);
+                let (from, inner) = self.around(columns);
+                let extra = self.extra(&inner);
+                format!("{not}EXISTS (SELECT 1 FROM {from}{extra})")
+            }
+            13 | 14 => {
+                let not = self.one(&["", "NOT "]);
+                let (of, (from, inner)) = (self.one(columns).sql, self.around(columns));
+                let what = self.one(&inner).sql;
+                let extra = self.extra(&inner);
+                match self.pick(4) {
+                    3 => format!("{of} {not}IN (SELECT {what} FROM {from}{extra} GROUP BY {what})")
+                        .replace("GROUP BY x.code)", ")"),
+                    _ => format!("{of} {not}IN (SELECT {what} FROM {from}{extra})"),
+                }
+                // A grouping is not taken where the subquery reads what is around it.
+                .replace(&format!(" GROUP BY {what})"), ")")
+            }
+            _ => {
+                let operator = self.one(&["=", ">"]);
+                format!("{} {operator} {}", self.one(columns).sql, self.scalar(columns))
+            }
+        }
+    }
+
+    /// A table inside of a subquery, perhaps tied to what is around.
+    fn around(&mut self, columns: &[Column]) -> (String, Vec<Column>) {
+        let (table, of) = self.one(&[("part", PART), ("item", ITEM), ("item_tags", TAGS)]);
+        let inner = self.columns_of(of, "x");
+        let tie = match self.pick(4) {
+            3 => "1".to_owned(),
+            _ => self.tie(&inner, columns),
+        };
+        (format!("{table} AS x WHERE {tie}"), inner)
+    }
+
+    fn extra(&mut self, inner: &[Column]) -> String {
+        match self.often() {
+            true => format!(" AND {}", self.condition(inner, 1, false)),
+            false => String::new(),
+        }
+    }
+
+    fn scalar(&mut self, columns: &[Column]) -> String {
+        let (from, inner) = self.around(columns);
+        let extra = self.extra(&inner);
+        let of = self.one(&inner).sql;
+        match self.pick(5) {
+            0 => format!("(SELECT count(*) FROM {from}{extra})"),
+            1 => format!("(SELECT max({of}) FROM {from}{extra})"),
+            2 => format!(
+                "(SELECT coalesce(sum(x.{}), -1) FROM {from}{extra})",
+                self.one(&["n", "n"])
+            )
+            .replace("x.n), -1) FROM item_tags", "x.position), -1) FROM item_tags"),
+            3 => {
+                let code: Vec<&Column> =
+                    columns.iter().filter(|column| column.holds == Holds::Code).collect();
+                match code.is_empty() {
+                    true => "(SELECT t FROM one)".to_owned(),
+                    false => {
+                        let code = self.one(&code).sql.clone();
+                        format!("(SELECT x.n + 1 FROM part AS x WHERE x.code = {code})")
+                    }
+                }
+            }
+            _ => {
+                let ties = if from.starts_with("item_tags") {
+                    "x.owner, x.position"
+                } else if from.starts_with("item") {
+                    "x.id"
+                } else {
+                    "x.code"
+                };
+                format!("(SELECT {of} FROM {from}{extra} ORDER BY {of} DESC/*, {ties}*/ LIMIT 1)")
+            }
+        }
+    }
+
+    fn aggregate(&mut self, columns: &[Column]) -> String {
+        let of = if self.seldom() { self.value(columns, 1) } else { self.one(columns).sql };
+        let plain = self.one(columns).sql;
+        let filter = match self.pick(6) {
+            5 => format!(" FILTER (WHERE {})", self.condition(columns, 0, false)),
+            _ => String::new(),
+        };
+        let aggregate = match self.pick(11) {
+            0 => "count(*)".to_owned(),
+            1 => format!("count({of})"),
+            2 => format!("count(DISTINCT {plain})"),
+            3 => format!("sum({plain})"),
+            4 => format!("min({of})"),
+            5 => format!("max({of})"),
+            6 => format!("avg({plain})"),
+            7 => format!("total(DISTINCT {plain})"),
+            8 => format!("group_concat({of}, '-'/*TIES*/)"),
+            9 => format!("group_concat({of} ORDER BY {plain} DESC/*, TIES*/)"),
+            _ => format!("json_group_array({of}/*TIES*/)"),
+        };
+        aggregate + &filter
+    }
+
+    fn order_end(&mut self) -> &'static str {
+        self.one(&[
+            "",
+            " DESC",
+            " NULLS LAST",
+            " DESC NULLS FIRST",
+            " COLLATE NOCASE",
+            " COLLATE UNICODE DESC",
+        ])
+    }
+
+    fn window(&mut self) -> String {
+        match self.pick(4) {
+            0 | 1 => String::new(),
+            2 => format!(" LIMIT {}", self.pick(6)),
+            _ => format!(" LIMIT {} OFFSET {}", self.pick(6), self.pick(4)),
+        }
+    }
+
+    fn select(&mut self) -> (String, String) {
+        let (mut from, columns, ties) = self.from();
+        if self.often() {
+            from += &format!(" WHERE {}", self.condition(&columns, 2, true));
+        }
+        let (body, order, ties) = match self.pick(6) {
+            0..=2 => {
+                let outputs: Vec<String> = (0..self.pick(3) + 1)
+                    .map(|number| match self.pick(5) {
+                        4 => format!("{} AS c{number}", self.scalar(&columns)),
+                        _ => format!("{} AS c{number}", self.value(&columns, 2)),
+                    })
+                    .collect();
+                let order: Vec<String> = (0..self.pick(3))
+                    .map(|_| format!("{}{}", self.one(&columns).sql, self.order_end()))
+                    .collect();
+                (format!("SELECT {}{from}", outputs.join(", ")), order, ties)
+            }
+            3 => {
+                let outputs: Vec<String> =
+                    (0..self.pick(2) + 1).map(|_| self.one(&columns).sql).collect();
+                let order = match self.often() {
+                    true => vec![format!("1{}", self.order_end())],
+                    false => Vec::new(),
+                };
+                (format!("SELECT DISTINCT {}{from}", outputs.join(", ")), order, outputs)
+            }
+            _ => {
+                let mut keys: Vec<String> =
+                    (0..self.pick(3)).map(|_| self.one(&columns).sql).collect();
+                let mut seen = Vec::new();
+                keys.retain(|key| {
+                    let new = !seen.contains(key);
+                    seen.push(key.clone());
+                    new
+                });
+                let mut outputs = keys.clone();
+                outputs.extend((0..self.pick(3) + 1).map(|_| self.aggregate(&columns)));
+                let mut body = format!("SELECT {}{from}", outputs.join(", "));
+                if !keys.is_empty() {
+                    body += &format!(" GROUP BY {}", keys.join(", "));
+                }
+                if self.seldom() {
+                    body += &format!(" HAVING {} > 1", self.aggregate(&columns));
+                }
+                let order = match self.seldom() {
+                    true => vec![format!("{}{}", self.aggregate(&columns), self.order_end())],
+                    false => Vec::new(),
+                };
+                let window = self.window();
+                return finish(&body, order, keys, &window, &ties);
+            }
+        };
+        let window = self.window();
+        finish(&body, order, ties, &window, &[])
+    }
+
+    fn union(&mut self) -> (String, String) {
+        let item = self.columns_of(ITEM, "s0");
+        let part = self.columns_of(PART, "s0");
+        let (a, b) = (self.condition(&item, 1, true), self.condition(&part, 1, true));
+        let body = format!(
+            "SELECT 0 AS br, id AS i, n AS v FROM item AS s0 WHERE {a} UNION ALL SELECT 1, code, n FROM part AS s0 WHERE {b}"
+        );
+        let order = match self.pick(3) {
+            0 => Vec::new(),
+            1 => vec!["v DESC".to_owned()],
+            _ => vec!["3".to_owned(), "2 DESC".to_owned()],
+        };
+        let window = self.window();
+        finish(&body, order, vec!["br".to_owned(), "i".to_owned()], &window, &[])
+    }
+
+    /// Writes of one commit.
+    pub(super) fn write(&mut self, cache: &Cache) -> Report {
+        let report = cache.commit("random writes", |tx| {
+            for _ in 0..self.one(&[1, 1, 1, 2, 3, 5, 9]) {
+                let id = self.pick(10) as i64;
+                let code = self.one(&["P", "Q", "R", "S"]);
+                match self.pick(12) {
+                    0..=5 => {
+                        let mut fields = vec![("id", Value::from(id))];
+                        fields.extend((0..self.pick(4)).map(|_| self.field()));
+                        tx.merge("item", fields.into_iter().collect::<Named>())?;
+                    }
+                    6 => drop(tx.delete("item", id)?),
+                    7 | 8 => {
+                        let mut fields = vec![("code", Value::from(code))];
+                        fields.push(match self.pick(4) {
+                            0 => ("n", Value::from(self.pick(4) as i64 - 1)),
+                            1 => ("t", self.one(&["a", "A", "b", "ä"]).into()),
+                            2 => ("item", Value::from(self.pick(10) as i64)),
+                            _ => ("item", Value::Null),
+                        });
+                        tx.merge("part", fields.into_iter().collect::<Named>())?;
+                    }
+                    9 => drop(tx.delete("part", code)?),
+                    10 => {
+                        tx.merge("item", [("id", id)])?;
+                        let tags: Vec<&str> =
+                            (0..self.pick(4)).map(|_| self.one(&["P", "Q", "R"])).collect();
+                        tx.set_links("item", id, "tags", tags)?;
+                    }
+                    _ => tx.set(
+                        "one",
+                        [("n", Value::from(self.pick(3) as i64)), ("part", code.into())],
+                    )?,
+                }
+            }
+            Ok(())
+        });
+        report.unwrap()
+    }
+
+    fn field(&mut self) -> (&'static str, Value) {
+        match self.pick(10) {
+            0 | 1 => ("n", Value::from(self.pick(8) as i64 - 2)),
+            2 => ("t", self.one(&["a", "A", "ab", "7", "", "é", "b "]).into()),
+            3 => ("part", self.one(&["P", "Q", "R", "S"]).into()),
+            4 => ("up", Value::from(self.pick(10) as i64)),
+            5 => ("b", Value::from(self.often())),
+            6 => ("r", (self.pick(20) as f64 / 4.0 - 1.0).into()),
+            7 => ("w", time(self.pick(5))),
+            8 => ("j", Json::parse(&format!("{{\"k\":{}}}", self.pick(3))).unwrap().into()),
+            _ => (self.one(&["n", "part", "t", "up", "r"]), Value::Null),
+        }
+    }
+}
+
+fn time(hours: usize) -> Value {
+    Timestamp::from_micros(1_900_000_000_000_000 + hours as i64 * 3_600_000_000).unwrap().into()
+}
+
+/// The statement, and the judge's, which orders by `ties` in the end, and lists by `within`.
+fn finish(
+    body: &str,
+    order: Vec<String>,
+    ties: Vec<String>,
+    window: &str,
+    within: &[String],
+) -> (String, String) {
+    let by = |keys: &[String]| {
+        if keys.is_empty() { String::new() } else { format!(" ORDER BY {}", keys.join(", ")) }
+    };
+    let sql = without_comments(&format!("{body}{}{window}", by(&order)));
+    let within = if within.is_empty() { "1".to_owned() } else { within.join(", ") };
+    let judge = format!("{body}{}{window}", by(&[order, ties].concat()))
+        .replace("/*TIES*/", &format!(" ORDER BY {within}"))
+        .replace("/*, TIES*/", &format!(", {within}"))
+        .replace("/*, ", ", ")
+        .replace("*/", "");
+    let with = format!("WITH counts AS ({COUNTS}), above AS ({ABOVE}), top AS ({TOP_JUDGED}) ");
+    (sql, with + &judge)
+}
+
+fn without_comments(sql: &str) -> String {
+    let mut out = String::new();
+    let mut rest = sql;
+    while let Some((before, after)) = rest.split_once("/*") {
+        out += before;
+        rest = after.split_once("*/").map_or("", |(_, after)| after);
+    }
+    out + rest
+}
