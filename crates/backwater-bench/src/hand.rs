@@ -35,37 +35,37 @@ struct RouteJson {
 #[derive(Deserialize, PartialEq)]
 pub(crate) struct Port {
     code: Box<str>,
-    name: Box<str>,
+    pub(crate) name: Box<str>,
     island: Box<str>,
 }
 
 #[derive(Deserialize, PartialEq)]
 pub(crate) struct Vessel {
     id: Box<str>,
-    name: Box<str>,
+    pub(crate) name: Box<str>,
     cars_max: i64,
 }
 
 #[derive(PartialEq)]
 pub(crate) struct Route {
-    from: Box<str>,
+    pub(crate) from: Box<str>,
     to: Box<str>,
     minutes: i64,
 }
 
 #[derive(PartialEq)]
 pub(crate) struct Sailing {
-    route: Box<str>,
-    vessel: Box<str>,
-    status: Status,
-    departs_at: i64,
-    delay_min: Option<i64>,
-    cars_booked: i64,
+    pub(crate) route: Box<str>,
+    pub(crate) vessel: Box<str>,
+    pub(crate) status: Status,
+    pub(crate) departs_at: i64,
+    pub(crate) delay_min: Option<i64>,
+    pub(crate) cars_booked: i64,
     note: Option<Box<str>>,
 }
 
-#[derive(Deserialize, Clone, Copy, PartialEq)]
-enum Status {
+#[derive(Deserialize, Clone, Copy, PartialEq, Eq, Hash)]
+pub(crate) enum Status {
     #[serde(rename = "on time")]
     OnTime,
     #[serde(rename = "boarding")]
@@ -76,6 +76,18 @@ enum Status {
     Departed,
     #[serde(rename = "cancelled")]
     Cancelled,
+}
+
+impl Status {
+    pub(crate) fn text(self) -> &'static str {
+        match self {
+            Status::OnTime => "on time",
+            Status::Boarding => "boarding",
+            Status::Delayed => "delayed",
+            Status::Departed => "departed",
+            Status::Cancelled => "cancelled",
+        }
+    }
 }
 
 fn micros<'de, D: Deserializer<'de>>(deserializer: D) -> Result<i64, D::Error> {

@@ -160,7 +160,7 @@ pub(crate) fn memory(size: usize, alloc: &PeakAlloc) -> anyhow::Result<Vec<Figur
     ])
 }
 
-fn figure(
+pub(crate) fn figure(
     case: &'static str,
     size: usize,
     ours: f64,

@@ -1,8 +1,10 @@
 //! Figures for Backwater against baselines, all in one run: `cargo run --release -p backwater-bench`.
 
+mod commit;
 mod hand;
 mod ingest;
 mod measure;
+mod query;
 mod world;
 
 use clap::Parser;
@@ -29,12 +31,20 @@ struct Arguments {
 type Case = fn(usize) -> anyhow::Result<Vec<Figure>>;
 
 /// The names that a case gives figures for, and the case.
-const CASES: [(&[&str], Case); 5] = [
+const CASES: [(&[&str], Case); 13] = [
     (&["ingest/nested", "ingest/nested-vs-value"], ingest::nested),
     (&["ingest/again"], ingest::again),
     (&["ingest/small"], ingest::small),
     (&["ingest/growth"], ingest::growth),
     (&["memory/table", "memory/peak"], |size| ingest::memory(size, &ALLOC)),
+    (&["query/cold-group", "query/cold-group-sql"], query::cold_group),
+    (&["query/cold-join"], query::cold_join),
+    (&["commit/one-field", "commit/one-field-sql"], commit::one_field),
+    (&["commit/flat"], commit::flat),
+    (&["commit/rows"], commit::rows),
+    (&["commit/bulk"], commit::bulk),
+    (&["commit/join-fanout"], commit::join_fanout),
+    (&["memory/query", "memory/standing"], |size| query::memory(size, &ALLOC)),
 ];
 
 fn main() -> anyhow::Result<()> {

@@ -1,16 +1,18 @@
 //! Grouping: rows flow in as deltas, rows of keys and aggregates flow out as deltas.
 
 use std::cmp::Ordering;
-use std::collections::HashMap;
+use std::hash::{BuildHasher, Hasher, RandomState};
 use std::sync::Arc;
 
+use hashbrown::HashTable;
 use smallvec::SmallVec;
 
 use super::aggregate::{Aggregate, Kept};
 use super::edit::{Edit, Failure};
+use super::expr::Columns;
 use super::order::order_by;
 use super::plan::{Grouping, Plan};
-use super::relation::{TupleRow, View};
+use super::relation::View;
 use super::scalar::{Key, Scalar};
 use super::walk::TupleDelta;
 
@@ -37,11 +39,19 @@ impl GroupRow {
 
 /// All groups of one binding.
 #[derive(Debug)]
-pub(crate) struct Groups(HashMap<Box<[Key]>, Group>);
+pub(crate) struct Groups {
+    groups: Vec<Option<Group>>,
+    free: Vec<u32>,
+    /// The groups' numbers, by their keys.
+    numbers: HashTable<u32>,
+    /// Seeded, since keys come from outside.
+    hasher: RandomState,
+}
 
 #[derive(Debug)]
 struct Group {
     keys: Box<[Scalar<'static>]>,
+    hash: u64,
     rows: u64,
     kept: Vec<Kept>,
     /// The row that the group shows, if HAVING lets it.
@@ -50,33 +60,70 @@ struct Group {
 
 impl Groups {
     pub(crate) fn new(grouping: &Grouping) -> Self {
-        let mut groups = HashMap::new();
+        let mut groups = Self {
+            groups: Vec::new(),
+            free: Vec::new(),
+            numbers: HashTable::new(),
+            hasher: RandomState::new(),
+        };
         if grouping.keys.is_empty() {
             // Without GROUP BY there is one group, also when no row is in it.
-            groups.insert(Box::default(), Group::new(Box::default(), grouping));
+            groups.number(SmallVec::new(), grouping);
         }
-        Self(groups)
+        groups
     }
 
-    /// Takes a row in or lets it go; gives the key of its group.
-    pub(crate) fn update(
-        &mut self,
-        grouping: &Grouping,
-        params: &[Scalar<'static>],
-        row: &TupleRow<'_, '_>,
-        times: i64,
-    ) -> Box<[Key]> {
-        let keys: SmallVec<[Scalar<'_>; 4]> =
-            grouping.keys.iter().map(|key| key.eval(row, params)).collect();
-        let key: Box<[Key]> = keys.iter().cloned().map(Key::from).collect();
-        let group = self.0.entry(key.clone()).or_insert_with(|| {
-            Group::new(keys.into_iter().map(Scalar::into_owned).collect(), grouping)
-        });
-        group.rows = group.rows.wrapping_add_signed(times);
-        for (aggregate, kept) in grouping.aggregates.iter().zip(&mut group.kept) {
-            aggregate.update(kept, row, params, || row.view.key(row.slots).into(), times);
+    /// The number of the group with these keys; a new one, if none has them.
+    fn number(&mut self, keys: SmallVec<[Scalar<'_>; 4]>, grouping: &Grouping) -> u32 {
+        let mut hasher = self.hasher.build_hasher();
+        keys.iter().for_each(|key| key.hash_key(&mut hasher));
+        let hash = hasher.finish();
+        let groups = &mut self.groups;
+        let is_it = |number: &u32| {
+            let group = groups[*number as usize].as_ref();
+            group.is_some_and(|group| group.keys.iter().zip(&keys).all(|(a, b)| a.order(b).is_eq()))
+        };
+        if let Some(number) = self.numbers.find(hash, is_it) {
+            return *number;
         }
-        key
+        let number = self.free.pop().unwrap_or_else(|| {
+            groups.push(None);
+            groups.len() as u32 - 1
+        });
+        let keys = keys.into_iter().map(Scalar::into_owned).collect();
+        groups[number as usize] = Some(Group::new(keys, hash, grouping));
+        let rehash = |number: &u32| groups[*number as usize].as_ref().map_or(0, |group| group.hash);
+        self.numbers.insert_unique(hash, number, rehash);
+        number
+    }
+
+    fn remove(&mut self, number: u32) {
+        let Some(group) = self.groups[number as usize].take() else { return };
+        if let Ok(place) = self.numbers.find_entry(group.hash, |other| *other == number) {
+            place.remove();
+        }
+        self.free.push(number);
+    }
+
+    /// Takes a row in or lets it go; gives the number of its group. `key` is what tells the row
+    /// from others.
+    pub(crate) fn update<'a>(
+        &mut self,
+        grouping: &'a Grouping,
+        params: &'a [Scalar<'static>],
+        row: &impl Columns<'a>,
+        key: impl Fn() -> Vec<Scalar<'static>>,
+        times: i64,
+    ) -> u32 {
+        let keys = grouping.keys.iter().map(|key| key.eval(row, params)).collect();
+        let number = self.number(keys, grouping);
+        if let Some(group) = &mut self.groups[number as usize] {
+            group.rows = group.rows.wrapping_add_signed(times);
+            for (aggregate, kept) in grouping.aggregates.iter().zip(&mut group.kept) {
+                aggregate.update(kept, row, params, || key().into(), times);
+            }
+        }
+        number
     }
 
     /// The rows that all groups show, once rows were taken in.
@@ -85,7 +132,7 @@ impl Groups {
         grouping: &Grouping,
         params: &[Scalar<'static>],
     ) -> Result<Vec<Arc<GroupRow>>, Failure> {
-        let shown = self.0.values_mut().map(|group| {
+        let shown = self.groups.iter_mut().flatten().map(|group| {
             group.shown = group.row(grouping, params)?;
             Ok(group.shown.clone())
         });
@@ -101,26 +148,26 @@ impl Groups {
         (before, after): (&View<'_>, &View<'_>),
         rows: &[TupleDelta],
     ) -> Result<Vec<Edit<Arc<GroupRow>>>, Failure> {
-        let mut touched = Vec::new();
+        let mut touched: Vec<u32> = Vec::new();
         let moved = |row: &&TupleDelta| row.content || row.before != row.after;
         // All that goes, goes first: of a list, what comes may take its place.
-        for row in rows.iter().filter(moved).filter(|row| row.before) {
-            touched.push(self.update(grouping, params, &before.row(&row.tuple), -1));
-        }
-        for row in rows.iter().filter(moved).filter(|row| row.after) {
-            touched.push(self.update(grouping, params, &after.row(&row.tuple), 1));
+        let gone = rows.iter().filter(moved).filter(|row| row.before).map(|row| (before, row, -1));
+        let come = rows.iter().filter(moved).filter(|row| row.after).map(|row| (after, row, 1));
+        for (view, row, times) in gone.chain(come) {
+            let key = || view.key(&row.tuple);
+            touched.push(self.update(grouping, params, &view.row(&row.tuple), key, times));
         }
         touched.sort_unstable();
         touched.dedup();
         let mut edits = Vec::new();
-        for key in touched {
-            let Some(group) = self.0.get_mut(&key) else {
+        for number in touched {
+            let Some(group) = &mut self.groups[number as usize] else {
                 continue;
             };
             let new = group.row(grouping, params)?;
             let old = std::mem::replace(&mut group.shown, new.clone());
             if group.rows == 0 && !grouping.keys.is_empty() {
-                self.0.remove(&key);
+                self.remove(number);
             }
             edits.extend(match (old, new) {
                 (None, None) => None,
@@ -135,9 +182,9 @@ impl Groups {
 }
 
 impl Group {
-    fn new(keys: Box<[Scalar<'static>]>, grouping: &Grouping) -> Self {
+    fn new(keys: Box<[Scalar<'static>]>, hash: u64, grouping: &Grouping) -> Self {
         let kept = grouping.aggregates.iter().map(Aggregate::empty).collect();
-        Self { keys, rows: 0, kept, shown: None }
+        Self { keys, hash, rows: 0, kept, shown: None }
     }
 
     /// The row to show now: none for a group without rows, or when HAVING says no.

@@ -5,11 +5,12 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use super::edit::{Edit, Failure};
-use super::expr::Columns;
+use super::expr::{Columns, Expr};
 use super::group::{GroupRow, Groups, order_groups, replace};
-use super::order::{Moved, follow, order_by};
+use super::order::{Moved, follow, order_against, order_by, sort_keys};
 use super::plan::{Made, Plan, Window};
-use super::ranked::Ranked;
+use super::prefix::prefix;
+use super::ranked::{Prefix, Ranked, Sought};
 use super::relation::{DerivedRow, Tuple, View};
 use super::scalar::{Key, Scalar};
 use super::walk::{TupleDelta, Walk};
@@ -132,18 +133,28 @@ impl Live {
         };
         if let Some(grouping) = &plan.grouping {
             let mut groups = Groups::new(grouping);
-            each(&mut |tuple| drop(groups.update(grouping, params, &view.row(tuple), 1)));
-            let mut rows = groups.shown(grouping, params)?;
-            rows.sort_by(|a, b| order_groups(plan, params, a, b));
-            let ordered = Ordered::Kept(Ranked::from_sorted(&rows));
+            match view.scanned().filter(|_| !empty) {
+                Some(table) => view.each_row(table, |slot, row| {
+                    let checks = &plan.scratch.checks;
+                    let is_true = |check: &Expr| check.eval(&row, params).as_truth() == Some(true);
+                    if checks.iter().all(is_true) {
+                        groups.update(grouping, params, &row, || view.key(&[slot]), 1);
+                    }
+                }),
+                None => each(&mut |tuple| {
+                    let key = || view.key(tuple);
+                    groups.update(grouping, params, &view.row(tuple), key, 1);
+                }),
+            }
+            let rows = groups.shown(grouping, params)?;
+            let ordered = Ordered::Kept(sorted_kept(plan, params, rows));
             return Ok(Self { groups: Some(groups), ordered });
         }
         let ordered = match &plan.made {
             Some(made) => {
                 let mut rows = Vec::new();
                 each(&mut |tuple| rows.push(Arc::new(make(made, view, params, tuple))));
-                rows.sort_by(|a, b| order_groups(plan, params, a, b));
-                Ordered::Kept(Ranked::from_sorted(&rows))
+                Ordered::Kept(sorted_kept(plan, params, rows))
             }
             None if plan.sources.len() == 1 => Ordered::Rows(sorted(view, params, each)),
             None => Ordered::Tuples(sorted(view, params, each)),
@@ -199,8 +210,13 @@ impl Live {
                     }
                     _ => Vec::new(),
                 };
-                let order = |a: &Arc<GroupRow>, b: &Arc<GroupRow>| order_groups(plan, params, a, b);
-                Ok(follow(ranked, window, &edits, order, order))
+                let against = |row: &Arc<GroupRow>| {
+                    let (row, prefix) = (row.clone(), kept_prefix(plan, params, row));
+                    let against =
+                        move |other: &Arc<GroupRow>| order_groups(plan, params, other, &row);
+                    Sought { prefix, against }
+                };
+                Ok(follow(ranked, window, &edits, against, against))
             }
         }
     }
@@ -223,10 +239,34 @@ fn sorted<E: Slots>(
     params: &[Scalar<'static>],
     each: impl Fn(&mut dyn FnMut(&[Slot])),
 ) -> Ranked<E> {
-    let mut entries: Vec<E> = Vec::new();
-    each(&mut |tuple| entries.push(E::of(tuple)));
-    entries.sort_by(|a, b| order_tuples(view, params, a.slots(), b.slots()));
+    let mut entries: Vec<(Prefix, E)> = Vec::new();
+    each(&mut |tuple| {
+        let keys = sort_keys(view.plan, params, &view.row(tuple));
+        let prefix = prefix(&view.plan.order, &keys, view.tie(tuple).as_ref());
+        entries.push((prefix, E::of(tuple)));
+    });
+    entries.sort_unstable_by(|(a, one), (b, other)| {
+        a.cmp(b).then_with(|| order_tuples(view, params, one.slots(), other.slots()))
+    });
     Ranked::from_sorted(&entries)
+}
+
+fn sorted_kept(
+    plan: &Plan,
+    params: &[Scalar<'static>],
+    rows: Vec<Arc<GroupRow>>,
+) -> Ranked<Arc<GroupRow>> {
+    let rows = rows.into_iter().map(|row| (kept_prefix(plan, params, &row), row));
+    let mut rows: Vec<(Prefix, Arc<GroupRow>)> = rows.collect();
+    rows.sort_unstable_by(|(a, one), (b, other)| {
+        a.cmp(b).then_with(|| order_groups(plan, params, one, other))
+    });
+    Ranked::from_sorted(&rows)
+}
+
+fn kept_prefix(plan: &Plan, params: &[Scalar<'static>], row: &GroupRow) -> Prefix {
+    let keys = sort_keys(plan, params, &&*row.values);
+    prefix(&plan.order, &keys, row.key().first())
 }
 
 fn follow_tuples<E: Slots>(
@@ -238,9 +278,7 @@ fn follow_tuples<E: Slots>(
 ) -> Vec<Moved> {
     let edits: Vec<Edit<E>> =
         rows.iter().filter_map(|row| edit((before, after), params, row)).collect();
-    let old = |a: &E, b: &E| order_tuples(before, params, a.slots(), b.slots());
-    let new = |a: &E, b: &E| order_tuples(after, params, a.slots(), b.slots());
-    follow(ranked, window, &edits, old, new)
+    follow(ranked, window, &edits, against(before, params), against(after, params))
 }
 
 /// What a changed tuple means for the order of a plain result; nothing, if nothing of it shows.
@@ -269,6 +307,23 @@ fn edit<E: Slots>(
             let (old, new) = (entry.clone(), entry);
             (reorder || changed).then_some(Edit::Replace { old, new, reorder, changed })
         }
+    }
+}
+
+/// What makes of a tuple that which compares others with it.
+fn against<'v, E: Slots>(
+    view: &'v View<'_>,
+    params: &'v [Scalar<'static>],
+) -> impl Fn(&E) -> Sought<Box<dyn Fn(&E) -> Ordering + 'v>> {
+    move |entry: &E| {
+        let slots = Tuple::from_slice(entry.slots());
+        let keys = sort_keys(view.plan, params, &view.row(&slots));
+        let prefix = prefix(&view.plan.order, &keys, view.tie(&slots).as_ref());
+        let against = Box::new(move |other: &E| {
+            order_against(view.plan, params, &view.row(other.slots()), &keys)
+                .then_with(|| view.compare(other.slots(), &slots))
+        });
+        Sought { prefix, against }
     }
 }
 

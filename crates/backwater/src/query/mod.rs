@@ -22,6 +22,7 @@ mod node;
 mod numeral;
 mod order;
 mod plan;
+mod prefix;
 mod ranked;
 mod relation;
 mod result;

@@ -383,7 +383,7 @@ impl Node {
             }
         };
         self.show(&current, commit);
-        self.tell_readers(commit, &before, &progress.derived);
+        self.tell_readers(commit, &before, &progress.derived, true);
         Ok(Some(progress))
     }
 
@@ -476,17 +476,18 @@ impl Node {
         current.commit = commit;
         let progress = self.advance(&mut current, (before, after), tuples, inner, new);
         self.show(&current, commit);
-        self.tell_readers(commit, old, &progress.derived);
+        self.tell_readers(commit, old, &progress.derived, false);
         progress
     }
 
-    /// Tells those that nobody watches what changed for them, while the change is still held.
-    fn tell_readers(&self, commit: u64, before: &Arc<State>, changes: &[DerivedChange]) {
+    /// Tells those that read it what changed for them, while the change is still held: all, or
+    /// those that nobody watches, where the others follow at once.
+    fn tell_readers(&self, commit: u64, before: &Arc<State>, changes: &[DerivedChange], all: bool) {
         if changes.is_empty() {
             return;
         }
         for (reader, source) in self.readers() {
-            if !reader.is_watched() {
+            if all || !reader.is_watched() {
                 reader.put_off_derived(commit, before, source, changes);
             }
         }

@@ -2,10 +2,12 @@
 
 use std::cmp::Ordering;
 
+use smallvec::SmallVec;
+
 use super::edit::Edit;
 use super::expr::Columns;
 use super::plan::{OrderKey, Plan, Window};
-use super::ranked::Ranked;
+use super::ranked::{Ranked, Sought};
 use super::scalar::Scalar;
 
 /// How a row of a result moved; positions are those in the old and in the new result.
@@ -47,52 +49,89 @@ pub(crate) fn order_by<'a>(
     Ordering::Equal
 }
 
+/// The values by which ORDER BY sorts one row, to compare many others with.
+pub(crate) type SortKeys<'a> = SmallVec<[Scalar<'a>; 3]>;
+
+pub(crate) fn sort_keys<'a>(
+    plan: &'a Plan,
+    params: &'a [Scalar<'static>],
+    row: &impl Columns<'a>,
+) -> SortKeys<'a> {
+    plan.order.iter().map(|key| key.expr.eval(row, params)).collect()
+}
+
+/// The order of a row against one whose values are known, as far as ORDER BY tells it.
+pub(crate) fn order_against<'a>(
+    plan: &'a Plan,
+    params: &'a [Scalar<'static>],
+    row: &impl Columns<'a>,
+    keys: &SortKeys<'_>,
+) -> Ordering {
+    for (key, value) in plan.order.iter().zip(keys) {
+        let order = compare_key(key, &key.expr.eval(row, params), value);
+        if order.is_ne() {
+            return order;
+        }
+    }
+    Ordering::Equal
+}
+
 /// Applies edits to an order and tells how the rows in the window moved.
 ///
 /// What leaves or moves is taken out under the old order and put in under the new one, so that no
-/// comparison ever meets an entry under the wrong one.
-pub(crate) fn follow<E: Clone>(
+/// comparison ever meets an entry under the wrong one. `old_order` and `new_order` make of an
+/// entry what compares others with it.
+pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
     ranked: &mut Ranked<E>,
     window: Window,
     edits: &[Edit<E>],
-    old_order: impl Fn(&E, &E) -> Ordering,
-    new_order: impl Fn(&E, &E) -> Ordering,
+    old_order: impl Fn(&E) -> Sought<O>,
+    new_order: impl Fn(&E) -> Sought<N>,
 ) -> Vec<Moved> {
-    let before = ranked.clone();
-    for edit in edits {
+    let len = ranked.len();
+    // The old ranks of what was taken out, and the new ones of what was put in, both in order.
+    let (mut out, mut into) = (Vec::new(), Vec::new());
+    let mut befores: Vec<Option<usize>> = vec![None; edits.len()];
+    let mut afters: Vec<Option<usize>> = vec![None; edits.len()];
+    for (edit, before) in edits.iter().zip(&mut befores) {
         if let Edit::Leave(old) | Edit::Replace { old, reorder: true, .. } = edit {
-            let found = ranked.remove(&|other: &E| old_order(other, old));
-            debug_assert!(found, "what leaves a result was in it");
+            let found = ranked.remove(&old_order(old));
+            debug_assert!(found.is_some(), "what leaves a result was in it");
+            *before = found.map(|rank| take(&mut out, rank));
         }
     }
-    for edit in edits {
-        match edit {
-            Edit::Enter(new) | Edit::Replace { new, reorder: true, .. } => {
-                ranked.insert(new.clone(), &|other: &E| new_order(other, new));
-            }
-            Edit::Replace { new, .. } => {
-                ranked.replace(new.clone(), &|other: &E| new_order(other, new))
-            }
-            Edit::Leave(_) => {}
+    for (edit, after) in edits.iter().zip(&mut afters) {
+        if let Edit::Enter(new) | Edit::Replace { new, reorder: true, .. } = edit {
+            *after = Some(ranked.insert(new.clone(), &new_order(new)));
         }
     }
+    // What was put in later pushed along what was put in before.
+    for after in afters.iter_mut().rev().filter_map(Option::as_mut) {
+        *after = take(&mut into, *after);
+    }
+    for (number, edit) in edits.iter().enumerate() {
+        if let Edit::Replace { new, reorder: false, .. } = edit {
+            let rank = ranked.replace(new.clone(), &new_order(new));
+            debug_assert!(rank.is_some(), "what stays in a result is in it");
+            afters[number] = rank;
+            befores[number] = rank.map(|rank| moved_rank(rank, &into, &out));
+        }
+    }
+    let ranks = befores.into_iter().zip(afters);
     let mut candidates: Vec<Moved> = edits
         .iter()
-        .map(|edit| {
-            let old_rank = |old: &E| before.rank(|other| old_order(other, old)).ok();
-            let new_rank = |new: &E| ranked.rank(|other| new_order(other, new)).ok();
-            let (before, after, changed, moved) = match edit {
-                Edit::Enter(new) => (None, new_rank(new), false, false),
-                Edit::Leave(old) => (old_rank(old), None, false, false),
-                Edit::Replace { old, new, changed, reorder } => {
-                    (old_rank(old), new_rank(new), *changed, *reorder)
-                }
-            };
-            Moved { before, after, changed, moved }
+        .zip(ranks)
+        .map(|(edit, (before, after))| match edit {
+            Edit::Replace { changed, reorder, .. } => {
+                Moved { before, after, changed: *changed, moved: *reorder }
+            }
+            Edit::Enter(_) | Edit::Leave(_) => {
+                Moved { before, after, changed: false, moved: false }
+            }
         })
         .collect();
     if !window.is_whole() {
-        push_neighbours(&mut candidates, &before, ranked, window, edits, &new_order);
+        push_neighbours(&mut candidates, len, window, &out, &into);
         for row in &mut candidates {
             row.before = row.before.and_then(|rank| window.position(rank));
             row.after = row.after.and_then(|rank| window.position(rank));
@@ -106,34 +145,54 @@ pub(crate) fn follow<E: Clone>(
     candidates
 }
 
+/// The place in the whole of the n-th of those that are not taken.
+fn nth_free(taken: &[usize], nth: usize) -> usize {
+    // Of the taken places, as many are in front of it as leave fewer than `nth` free before them.
+    let (mut low, mut high) = (0, taken.len());
+    while low < high {
+        let middle = usize::midpoint(low, high);
+        if taken[middle] - middle <= nth { low = middle + 1 } else { high = middle }
+    }
+    nth + low
+}
+
+/// Takes the n-th free place.
+fn take(taken: &mut Vec<usize>, nth: usize) -> usize {
+    let place = nth_free(taken, nth);
+    let at = taken.partition_point(|other| *other < place);
+    taken.insert(at, place);
+    place
+}
+
+/// The rank among all with `others` in place of `gone`, of what has that rank with `gone`.
+fn moved_rank(rank: usize, gone: &[usize], others: &[usize]) -> usize {
+    nth_free(others, rank - gone.partition_point(|other| *other < rank))
+}
+
 /// Adds the rows that others pushed over an end of the window. An edit shifts ranks by one, so
 /// they lie within as many ranks of that end as there are edits.
-fn push_neighbours<E: Clone>(
+fn push_neighbours(
     candidates: &mut Vec<Moved>,
-    before: &Ranked<E>,
-    after: &Ranked<E>,
+    len: usize,
     window: Window,
-    edits: &[Edit<E>],
-    new_order: &impl Fn(&E, &E) -> Ordering,
+    out: &[usize],
+    into: &[usize],
 ) {
-    let shifts =
-        edits.iter().filter(|edit| !matches!(edit, Edit::Replace { reorder: false, .. })).count();
+    let shifts = out.len().max(into.len());
     let mut known: Vec<usize> = candidates.iter().filter_map(|row| row.before).collect();
     known.sort_unstable();
     let ends = [window.offset, window.offset.saturating_add(window.limit)];
     let mut last = 0;
     for end in ends {
         let from = end.saturating_sub(shifts).max(last);
-        let to = end.saturating_add(shifts).min(before.len());
+        let to = end.saturating_add(shifts).min(len);
         for rank in from..to {
             if known.binary_search(&rank).is_ok() {
                 continue;
             }
-            let Some(entry) = before.get(rank) else {
-                continue;
-            };
-            let now = after.rank(|other| new_order(other, entry)).ok();
-            candidates.push(Moved { before: Some(rank), after: now, changed: false, moved: false });
+            let now = moved_rank(rank, out, into);
+            let (before, after) = (Some(rank), Some(now));
+            candidates.push(Moved { before, after, changed: false, moved: false });
         }
         last = to.max(last);
     }

@@ -157,6 +157,8 @@ pub(crate) struct OrderKey {
     pub(crate) descending: bool,
     pub(crate) nulls_first: bool,
     pub(crate) collation: Collation,
+    /// Whether its values are those of a field of timestamps.
+    pub(crate) holds_times: bool,
 }
 
 /// A parameter, and whether it is compared with a time.

@@ -1,7 +1,8 @@
 //! An ordered collection in versions, that also answers by rank: what a result is made of.
 //!
-//! A tree of small leaves; each node knows how many entries lie below it. It keeps no sort keys:
-//! whoever calls brings the order. A version shares with the next what did not change.
+//! A tree of small leaves; each node knows how many entries lie below it. Of the sort keys it keeps
+//! the first 64 bits; whoever calls brings the order. A version shares with the next what did not
+//! change.
 
 use std::cmp::Ordering;
 use std::sync::{Arc, OnceLock};
@@ -11,6 +12,25 @@ use crate::value::Value;
 const LEAF: usize = 32;
 const FAN: usize = 16;
 
+/// Where an entry stands as far as 64 bits tell it: one with a smaller prefix stands before one
+/// with a larger; of equal ones the order must be asked.
+pub(crate) type Prefix = u64;
+
+/// What is looked for: its prefix, and what compares entries with it.
+pub(crate) struct Sought<F> {
+    pub(crate) prefix: Prefix,
+    pub(crate) against: F,
+}
+
+impl<F> Sought<F> {
+    fn order<E>(&self, prefix: Prefix, entry: &E) -> Ordering
+    where
+        F: Fn(&E) -> Ordering,
+    {
+        prefix.cmp(&self.prefix).then_with(|| (self.against)(entry))
+    }
+}
+
 /// An ordered collection of entries.
 #[derive(Clone)]
 pub(crate) struct Ranked<E> {
@@ -19,39 +39,75 @@ pub(crate) struct Ranked<E> {
 
 enum Node<E> {
     Leaf(Leaf<E>),
-    Branch { len: usize, children: Vec<Arc<Node<E>>> },
+    Branch(Branch<E>),
 }
+
+struct Branch<E> {
+    len: usize,
+    children: Vec<Arc<Node<E>>>,
+    /// For each child the prefix of its last entry.
+    prefixes: Vec<Prefix>,
+}
+
+/// The values of a row, once somebody has read it.
+pub(crate) type ReadRow = OnceLock<Box<[Value]>>;
 
 /// Neighbouring entries, and their rows once somebody has read one of them.
 pub(crate) struct Leaf<E> {
     pub(crate) entries: Vec<E>,
-    pub(crate) rows: OnceLock<Box<[Box<[Value]>]>>,
+    prefixes: Vec<Prefix>,
+    rows: OnceLock<Box<[ReadRow]>>,
+}
+
+impl<E> Leaf<E> {
+    /// The row of an entry, which `read` reads if nobody has yet.
+    pub(crate) fn row(&self, place: usize, read: impl FnOnce(&E) -> Box<[Value]>) -> &[Value] {
+        let rows = self.rows.get_or_init(|| self.entries.iter().map(|_| OnceLock::new()).collect());
+        rows[place].get_or_init(|| read(&self.entries[place]))
+    }
+
+    fn find(&self, sought: &Sought<impl Fn(&E) -> Ordering>) -> Result<usize, usize> {
+        let (mut low, mut high) = (0, self.entries.len());
+        while low < high {
+            let middle = usize::midpoint(low, high);
+            match sought.order(self.prefixes[middle], &self.entries[middle]) {
+                Ordering::Less => low = middle + 1,
+                Ordering::Equal => return Ok(middle),
+                Ordering::Greater => high = middle,
+            }
+        }
+        Err(low)
+    }
 }
 
 impl<E: Clone> Clone for Node<E> {
     fn clone(&self) -> Self {
         match self {
-            Node::Leaf(leaf) => Node::leaf(leaf.entries.clone()),
-            Node::Branch { len, children } => {
-                Node::Branch { len: *len, children: children.clone() }
-            }
+            Node::Leaf(leaf) => Node::leaf(leaf.entries.clone(), leaf.prefixes.clone()),
+            Node::Branch(branch) => Node::Branch(Branch {
+                len: branch.len,
+                children: branch.children.clone(),
+                prefixes: branch.prefixes.clone(),
+            }),
         }
     }
 }
 
 impl<E> Node<E> {
-    fn leaf(entries: Vec<E>) -> Self {
-        Node::Leaf(Leaf { entries, rows: OnceLock::new() })
+    fn leaf(entries: Vec<E>, prefixes: Vec<Prefix>) -> Self {
+        Node::Leaf(Leaf { entries, prefixes, rows: OnceLock::new() })
     }
 
     fn branch(children: Vec<Arc<Node<E>>>) -> Self {
-        Node::Branch { len: children.iter().map(|child| child.len()).sum(), children }
+        let len = children.iter().map(|child| child.len()).sum();
+        let prefixes = children.iter().map(|child| child.last_prefix()).collect();
+        Node::Branch(Branch { len, children, prefixes })
     }
 
     fn len(&self) -> usize {
         match self {
             Node::Leaf(leaf) => leaf.entries.len(),
-            Node::Branch { len, .. } => *len,
+            Node::Branch(branch) => branch.len,
         }
     }
 
@@ -59,14 +115,14 @@ impl<E> Node<E> {
     fn width(&self) -> usize {
         match self {
             Node::Leaf(leaf) => leaf.entries.len(),
-            Node::Branch { children, .. } => children.len(),
+            Node::Branch(branch) => branch.children.len(),
         }
     }
 
     fn most(&self) -> usize {
         match self {
             Node::Leaf(_) => LEAF,
-            Node::Branch { .. } => FAN,
+            Node::Branch(_) => FAN,
         }
     }
 
@@ -74,22 +130,32 @@ impl<E> Node<E> {
     fn last(&self) -> Option<&E> {
         match self {
             Node::Leaf(leaf) => leaf.entries.last(),
-            Node::Branch { children, .. } => children.last().and_then(|child| child.last()),
+            Node::Branch(branch) => branch.children.last().and_then(|child| child.last()),
+        }
+    }
+
+    fn last_prefix(&self) -> Prefix {
+        match self {
+            Node::Leaf(leaf) => leaf.prefixes.last().copied().unwrap_or(0),
+            Node::Branch(branch) => branch.prefixes.last().copied().unwrap_or(0),
         }
     }
 }
 
 impl<E: Clone> Ranked<E> {
     pub(crate) fn new() -> Self {
-        Self { root: Arc::new(Node::leaf(Vec::new())) }
+        Self { root: Arc::new(Node::leaf(Vec::new(), Vec::new())) }
     }
 
-    /// A tree of entries that are in order already.
-    pub(crate) fn from_sorted(entries: &[E]) -> Self {
+    /// A tree of entries that are in order already, with their prefixes.
+    pub(crate) fn from_sorted(entries: &[(Prefix, E)]) -> Self {
         // Leaves are left some room, so that the next insert does not split each.
         let mut level: Vec<_> = entries
             .chunks(LEAF * 3 / 4)
-            .map(|entries| Arc::new(Node::leaf(entries.to_vec())))
+            .map(|entries| {
+                let (prefixes, entries) = entries.iter().cloned().unzip();
+                Arc::new(Node::leaf(entries, prefixes))
+            })
             .collect();
         while level.len() > 1 {
             level = level
@@ -110,8 +176,8 @@ impl<E: Clone> Ranked<E> {
         loop {
             match node {
                 Node::Leaf(leaf) => return (rank < leaf.entries.len()).then_some((leaf, rank)),
-                Node::Branch { children, .. } => {
-                    node = children.iter().find(|child| {
+                Node::Branch(branch) => {
+                    node = branch.children.iter().find(|child| {
                         let here = rank < child.len();
                         if !here {
                             rank -= child.len();
@@ -127,153 +193,169 @@ impl<E: Clone> Ranked<E> {
         self.leaf(rank).map(|(leaf, place)| &leaf.entries[place])
     }
 
-    /// The rank of an entry, found by its order: `against` compares an entry of the tree with it.
-    pub(crate) fn rank(&self, against: impl Fn(&E) -> Ordering) -> Result<usize, usize> {
-        let (mut node, mut before) = (&*self.root, 0);
-        loop {
-            match node {
-                Node::Leaf(leaf) => {
-                    return leaf
-                        .entries
-                        .binary_search_by(against)
-                        .map(|place| before + place)
-                        .map_err(|place| before + place);
-                }
-                Node::Branch { children, .. } => {
-                    let place = child(children, &against);
-                    before += children[..place].iter().map(|child| child.len()).sum::<usize>();
-                    node = &children[place];
-                }
-            }
-        }
-    }
-
-    /// Puts an entry in at its place.
-    pub(crate) fn insert(&mut self, entry: E, against: &impl Fn(&E) -> Ordering) {
-        if let Some(sibling) = insert(Arc::make_mut(&mut self.root), entry, against) {
+    /// Puts an entry in at its place; gives its rank.
+    pub(crate) fn insert(&mut self, entry: E, at: &Sought<impl Fn(&E) -> Ordering>) -> usize {
+        let (rank, sibling) = insert(Arc::make_mut(&mut self.root), entry, at);
+        if let Some(sibling) = sibling {
             let old = self.root.clone();
             self.root = Arc::new(Node::branch(vec![old, sibling]));
         }
+        rank
     }
 
-    /// Takes an entry out; tells whether it was there.
-    pub(crate) fn remove(&mut self, against: &impl Fn(&E) -> Ordering) -> bool {
-        let removed = remove(Arc::make_mut(&mut self.root), against);
-        while let Node::Branch { children, .. } = &*self.root
-            && children.len() == 1
+    /// Takes an entry out; gives its rank, if it was there.
+    pub(crate) fn remove(&mut self, at: &Sought<impl Fn(&E) -> Ordering>) -> Option<usize> {
+        let removed = remove(Arc::make_mut(&mut self.root), at);
+        while let Node::Branch(branch) = &*self.root
+            && branch.children.len() == 1
         {
-            self.root = children[0].clone();
+            self.root = branch.children[0].clone();
         }
         removed
     }
 
-    /// Replaces an entry by one of the same place, and forgets the rows read with it.
-    pub(crate) fn replace(&mut self, entry: E, against: &impl Fn(&E) -> Ordering) {
-        let mut node = Arc::make_mut(&mut self.root);
+    /// Replaces an entry by one of the same place, and forgets the row read with it; gives its
+    /// rank, if it was there.
+    pub(crate) fn replace(
+        &mut self,
+        entry: E,
+        at: &Sought<impl Fn(&E) -> Ordering>,
+    ) -> Option<usize> {
+        let (mut node, mut rank) = (Arc::make_mut(&mut self.root), 0);
         loop {
             match node {
                 Node::Leaf(leaf) => {
-                    if let Ok(place) = leaf.entries.binary_search_by(against) {
-                        leaf.entries[place] = entry;
-                        leaf.rows = OnceLock::new();
-                    }
-                    return;
+                    let place = leaf.find(at).ok()?;
+                    leaf.entries[place] = entry;
+                    leaf.rows = OnceLock::new();
+                    return Some(rank + place);
                 }
-                Node::Branch { children, .. } => {
-                    let place = child(children, against);
-                    node = Arc::make_mut(&mut children[place]);
+                Node::Branch(branch) => {
+                    let place = branch.child(at);
+                    rank += branch.len_before(place);
+                    node = Arc::make_mut(&mut branch.children[place]);
                 }
             }
         }
     }
 }
 
-/// The first child whose last entry is not before what is looked for; the last one, if none is.
-fn child<E>(children: &[Arc<Node<E>>], against: &impl Fn(&E) -> Ordering) -> usize {
-    children
-        .partition_point(|child| child.last().is_some_and(|last| against(last).is_lt()))
-        .min(children.len() - 1)
+impl<E: Clone> Branch<E> {
+    /// The first child whose last entry is not before what is looked for; the last one, if none
+    /// is.
+    fn child(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> usize {
+        let (mut low, mut high) = (0, self.children.len());
+        while low < high {
+            let middle = usize::midpoint(low, high);
+            let is_before = match self.prefixes[middle].cmp(&at.prefix) {
+                Ordering::Less => true,
+                Ordering::Greater => false,
+                Ordering::Equal => {
+                    self.children[middle].last().is_some_and(|last| (at.against)(last).is_lt())
+                }
+            };
+            if is_before { low = middle + 1 } else { high = middle }
+        }
+        low.min(self.children.len() - 1)
+    }
+
+    /// How many entries lie in front of a child.
+    fn len_before(&self, place: usize) -> usize {
+        self.children[..place].iter().map(|child| child.len()).sum()
+    }
+
+    /// Joins a child that has grown small with a neighbour, if both fit into one.
+    fn join(&mut self, place: usize) {
+        let children = &mut self.children;
+        if children[place].len() == 0 && children.len() > 1 {
+            children.remove(place);
+            self.prefixes.remove(place);
+            return;
+        }
+        let left = place.saturating_sub(1);
+        let fits = children
+            .get(left + 1)
+            .is_some_and(|right| children[left].width() + right.width() <= right.most());
+        if !fits {
+            return;
+        }
+        let right = children.remove(left + 1);
+        self.prefixes.remove(left);
+        match (Arc::make_mut(&mut children[left]), &*right) {
+            (Node::Leaf(left), Node::Leaf(right)) => {
+                left.entries.extend_from_slice(&right.entries);
+                left.prefixes.extend_from_slice(&right.prefixes);
+                left.rows = OnceLock::new();
+            }
+            (Node::Branch(left), Node::Branch(right)) => {
+                left.len += right.len;
+                left.children.extend_from_slice(&right.children);
+                left.prefixes.extend_from_slice(&right.prefixes);
+            }
+            _ => unreachable!("children of one branch are of one kind"),
+        }
+    }
 }
 
-/// Inserts below a node; gives the right half back if the node had to be divided.
+/// Inserts below a node; gives the rank there, and the right half if the node had to be divided.
 fn insert<E: Clone>(
     node: &mut Node<E>,
     entry: E,
-    against: &impl Fn(&E) -> Ordering,
-) -> Option<Arc<Node<E>>> {
+    at: &Sought<impl Fn(&E) -> Ordering>,
+) -> (usize, Option<Arc<Node<E>>>) {
     match node {
         Node::Leaf(leaf) => {
-            let place = leaf.entries.partition_point(|other| against(other).is_lt());
+            let place = leaf.find(at).unwrap_or_else(|place| place);
             leaf.entries.insert(place, entry);
+            leaf.prefixes.insert(place, at.prefix);
             leaf.rows = OnceLock::new();
-            (leaf.entries.len() > LEAF).then(|| {
-                let right = leaf.entries.split_off(LEAF / 2);
-                Arc::new(Node::leaf(right))
-            })
+            let right = (leaf.entries.len() > LEAF).then(|| {
+                let entries = leaf.entries.split_off(LEAF / 2);
+                Arc::new(Node::leaf(entries, leaf.prefixes.split_off(LEAF / 2)))
+            });
+            (place, right)
         }
-        Node::Branch { len, children } => {
-            *len += 1;
-            let place = child(children, against);
-            if let Some(sibling) = insert(Arc::make_mut(&mut children[place]), entry, against) {
-                children.insert(place + 1, sibling);
+        Node::Branch(branch) => {
+            branch.len += 1;
+            let place = branch.child(at);
+            let before = branch.len_before(place);
+            let (rank, sibling) = insert(Arc::make_mut(&mut branch.children[place]), entry, at);
+            branch.prefixes[place] = branch.children[place].last_prefix();
+            if let Some(sibling) = sibling {
+                branch.prefixes.insert(place + 1, sibling.last_prefix());
+                branch.children.insert(place + 1, sibling);
             }
-            (children.len() > FAN).then(|| {
-                let right = Node::branch(children.split_off(FAN / 2));
-                *len -= right.len();
+            let right = (branch.children.len() > FAN).then(|| {
+                let right = Node::branch(branch.children.split_off(FAN / 2));
+                branch.prefixes.truncate(FAN / 2);
+                branch.len -= right.len();
                 Arc::new(right)
-            })
+            });
+            (before + rank, right)
         }
     }
 }
 
-fn remove<E: Clone>(node: &mut Node<E>, against: &impl Fn(&E) -> Ordering) -> bool {
+fn remove<E: Clone>(node: &mut Node<E>, at: &Sought<impl Fn(&E) -> Ordering>) -> Option<usize> {
     match node {
         Node::Leaf(leaf) => {
-            let found = leaf.entries.binary_search_by(against);
-            if let Ok(place) = found {
-                leaf.entries.remove(place);
-                leaf.rows = OnceLock::new();
+            let place = leaf.find(at).ok()?;
+            leaf.entries.remove(place);
+            leaf.prefixes.remove(place);
+            leaf.rows = OnceLock::new();
+            Some(place)
+        }
+        Node::Branch(branch) => {
+            let place = branch.child(at);
+            let before = branch.len_before(place);
+            let rank = before + remove(Arc::make_mut(&mut branch.children[place]), at)?;
+            branch.len -= 1;
+            branch.prefixes[place] = branch.children[place].last_prefix();
+            if branch.children[place].width() * 3 < branch.children[place].most() {
+                branch.join(place);
             }
-            found.is_ok()
+            Some(rank)
         }
-        Node::Branch { len, children } => {
-            let place = child(children, against);
-            if !remove(Arc::make_mut(&mut children[place]), against) {
-                return false;
-            }
-            *len -= 1;
-            if children[place].width() * 3 < children[place].most() {
-                join(children, place);
-            }
-            true
-        }
-    }
-}
-
-/// Joins a child that has grown small with a neighbour, if both fit into one.
-fn join<E: Clone>(children: &mut Vec<Arc<Node<E>>>, place: usize) {
-    if children[place].len() == 0 && children.len() > 1 {
-        children.remove(place);
-        return;
-    }
-    let left = place.saturating_sub(1);
-    let fits = children
-        .get(left + 1)
-        .is_some_and(|right| children[left].width() + right.width() <= right.most());
-    if !fits {
-        return;
-    }
-    let right = children.remove(left + 1);
-    match (Arc::make_mut(&mut children[left]), &*right) {
-        (Node::Leaf(left), Node::Leaf(right)) => {
-            left.entries.extend_from_slice(&right.entries);
-            left.rows = OnceLock::new();
-        }
-        (Node::Branch { len, children }, Node::Branch { len: more, children: others }) => {
-            *len += more;
-            children.extend_from_slice(others);
-        }
-        _ => unreachable!("children of one branch are of one kind"),
     }
 }
 
@@ -291,19 +373,26 @@ mod tests {
             start in prop::collection::btree_set(0..2000_u32, 0..900),
             steps in prop::collection::vec((0..2000_u32, any::<bool>()), 0..900),
         ) {
+            // Many numbers have the same prefix.
+            let prefix = |number: u32| Prefix::from(number / 50);
+            let at = |number: u32| {
+                Sought { prefix: prefix(number), against: move |other: &u32| other.cmp(&number) }
+            };
             let mut model: Vec<u32> = start.into_iter().collect();
-            let mut tree = Ranked::from_sorted(&model);
+            let sorted: Vec<_> = model.iter().map(|number| (prefix(*number), *number)).collect();
+            let mut tree = Ranked::from_sorted(&sorted);
             let (kept, kept_model) = (tree.clone(), model.clone());
             for (number, insert) in steps {
                 let place = model.binary_search(&number);
-                prop_assert_eq!(tree.rank(|other| other.cmp(&number)), place);
                 match (insert, place) {
                     (true, Err(place)) => {
                         model.insert(place, number);
-                        tree.insert(number, &|other: &u32| other.cmp(&number));
+                        let rank = tree.insert(number, &at(number));
+                        prop_assert_eq!(rank, place);
+                        prop_assert_eq!(tree.replace(number, &at(number)), Some(place));
                     }
                     (false, _) => {
-                        prop_assert_eq!(tree.remove(&|other: &u32| other.cmp(&number)), place.is_ok());
+                        prop_assert_eq!(tree.remove(&at(number)), place.ok());
                         place.into_iter().for_each(|place| { model.remove(place); });
                     }
                     _ => {}

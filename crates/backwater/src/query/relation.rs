@@ -7,11 +7,11 @@ use rustc_hash::FxHashMap;
 use smallvec::SmallVec;
 
 use super::expr::{ColumnNo, Columns};
-use super::plan::{Plan, Relation};
+use super::plan::{Access, Plan, Relation};
 use super::scalar::{Key, Scalar};
 use crate::change::FieldSet;
-use crate::schema::{FieldNo, Kind};
-use crate::table::{Slot, State};
+use crate::schema::{FieldNo, Kind, TableNo};
+use crate::table::{RowCells, Slot, State};
 
 /// In the place of a partner that a left join did not find.
 pub(crate) const NONE: Slot = Slot(u32::MAX);
@@ -302,6 +302,18 @@ impl<'a> View<'a> {
         key
     }
 
+    /// The first of the values by which [`View::compare`] orders a tuple.
+    pub(crate) fn tie(&self, slots: &[Slot]) -> Option<Scalar<'a>> {
+        match &self.plan.sources.first()?.relation {
+            _ if slots[0] == NONE => Some(Scalar::Null),
+            Relation::Table(table) => {
+                let field = *self.state.schema.table(*table).id.first()?;
+                Some(Scalar::of_cell(self.state, *table, slots[0], field))
+            }
+            Relation::Statement(..) => None,
+        }
+    }
+
     /// The order of two tuples by the ids of their rows; a missing partner stands in front.
     pub(crate) fn compare(&self, a: &[Slot], b: &[Slot]) -> std::cmp::Ordering {
         let pairs = self.plan.sources.iter().zip(a.iter().zip(b));
@@ -341,5 +353,39 @@ impl<'a> Columns<'a> for TupleRow<'a, '_> {
             return self.view.value(column, self.slots[branch]);
         }
         self.view.value(number, self.slots[number.source()])
+    }
+}
+
+/// A row of the only source of a statement, a table, found once for all of its columns.
+pub(crate) struct ScannedRow<'a> {
+    state: &'a State,
+    table: TableNo,
+    cells: RowCells<'a>,
+}
+
+impl<'a> Columns<'a> for ScannedRow<'a> {
+    #[inline]
+    fn column(&self, number: ColumnNo) -> Scalar<'a> {
+        let field = number.field();
+        Scalar::of(self.state, self.table, field, self.cells.cell(field))
+    }
+}
+
+impl<'a> View<'a> {
+    /// The table that a statement reads from one end to the other, if it reads nothing else.
+    pub(crate) fn scanned(&self) -> Option<TableNo> {
+        match (self.plan.sources.as_slice(), &self.plan.scratch.access) {
+            ([source], Access::Scan) => match source.relation {
+                Relation::Table(table) => Some(table),
+                Relation::Statement(..) => None,
+            },
+            _ => None,
+        }
+    }
+
+    /// Calls `found` with all rows of a table.
+    pub(crate) fn each_row(&self, table: TableNo, mut found: impl FnMut(Slot, ScannedRow<'a>)) {
+        let state = self.state;
+        state.table(table).each_row(|slot, cells| found(slot, ScannedRow { state, table, cells }));
     }
 }

@@ -146,23 +146,15 @@ impl QueryResult {
         let values = match &self.0.ordered {
             Ordered::Rows(ranked) => {
                 let (leaf, place) = ranked.leaf(rank)?;
-                &leaf.rows.get_or_init(|| {
-                    leaf.entries.iter().map(|slot| self.tuple(slot.slots())).collect()
-                })[place]
+                leaf.row(place, |slot| self.tuple(slot.slots()))
             }
             Ordered::Tuples(ranked) => {
                 let (leaf, place) = ranked.leaf(rank)?;
-                &leaf
-                    .rows
-                    .get_or_init(|| leaf.entries.iter().map(|tuple| self.tuple(tuple)).collect())
-                    [place]
+                leaf.row(place, |tuple| self.tuple(tuple))
             }
             Ordered::Kept(ranked) => {
                 let (leaf, place) = ranked.leaf(rank)?;
-                &leaf
-                    .rows
-                    .get_or_init(|| leaf.entries.iter().map(|row| self.kept_row(row)).collect())
-                    [place]
+                leaf.row(place, |row| self.kept_row(row))
             }
         };
         Some(ResultRow { result: self, position, values })

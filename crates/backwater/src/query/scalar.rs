@@ -6,6 +6,7 @@
 
 use std::borrow::Cow;
 use std::cmp::Ordering;
+use std::hash::Hasher;
 use std::sync::Arc;
 
 use super::numeral::{int_prefix, number_prefix, real_text};
@@ -60,7 +61,13 @@ impl<'a> Scalar<'a> {
 
     /// A field of a row, as its column of the storage form has it.
     pub(crate) fn of_cell(state: &'a State, table: TableNo, slot: Slot, field: FieldNo) -> Self {
-        match state.table(table).cell(slot, field) {
+        Self::of(state, table, field, state.table(table).cell(slot, field))
+    }
+
+    /// What a field of a row holds, as its column of the storage form has it.
+    #[inline]
+    pub(crate) fn of(state: &'a State, table: TableNo, field: FieldNo, cell: Cell<'a>) -> Self {
+        match cell {
             Cell::Absent | Cell::Null => Scalar::Null,
             Cell::Int(number) => Scalar::Int(number),
             Cell::Float(number) => Scalar::Real(number),
@@ -140,6 +147,23 @@ impl<'a> Scalar<'a> {
 
     pub(crate) fn is_null(&self) -> bool {
         matches!(self, Scalar::Null)
+    }
+
+    /// Adds the value to a hash: two values that SQL calls equal have the same.
+    pub(crate) fn hash_key(&self, hasher: &mut impl Hasher) {
+        match self {
+            Scalar::Null => hasher.write_u8(0),
+            Scalar::Int(number) => hasher.write_u64(*number as u64),
+            Scalar::Real(number) => match whole(*number) {
+                Some(number) => hasher.write_u64(number as u64),
+                None => hasher.write_u64(number.to_bits()),
+            },
+            Scalar::Str(text) => hasher.write(text.as_bytes()),
+            Scalar::Text(text) => hasher.write(text.as_bytes()),
+            Scalar::Time(time) => hasher.write(time.text().as_str().as_bytes()),
+        }
+        // No text holds this byte, so that of two keys none begins as the other.
+        hasher.write_u8(0xff);
     }
 
     pub(crate) fn is_text(&self) -> bool {

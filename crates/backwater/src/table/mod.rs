@@ -168,6 +168,14 @@ impl State {
 
     /// The order of two rows of a table by their ids, part by part as their columns have them.
     pub(crate) fn compare_ids(&self, table: TableNo, a: Slot, b: Slot) -> Ordering {
+        if let [field] = *self.schema.table(table).id {
+            let table = self.table(table);
+            match (table.cell(a, field), table.cell(b, field)) {
+                (Cell::Int(a), Cell::Int(b)) => return a.cmp(&b),
+                (Cell::Text(a), Cell::Text(b)) => return a.cmp(b),
+                _ => {}
+            }
+        }
         let parts = self.schema.table(table).id.iter().map(|field| {
             match (self.id_part(table, a, *field), self.id_part(table, b, *field)) {
                 // A part that has parts itself is one text.
@@ -474,6 +482,16 @@ impl Table {
         self.chunks.iter().enumerate().flat_map(|(number, chunk)| {
             chunk.rows().map(move |row| Slot((number * CHUNK + row) as u32))
         })
+    }
+
+    /// Calls `found` with each row, in slot order.
+    pub(crate) fn each_row<'a>(&'a self, mut found: impl FnMut(Slot, RowCells<'a>)) {
+        for (number, chunk) in self.chunks.iter().enumerate() {
+            for at in chunk.rows() {
+                let slot = Slot((number * CHUNK + at) as u32);
+                found(slot, RowCells { chunk, at, layout: &self.layout });
+            }
+        }
     }
 
     fn add(&mut self, key: &[Cell<'_>], hash: u32) -> Slot {

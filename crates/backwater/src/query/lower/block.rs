@@ -117,13 +117,10 @@ impl<'a, 'e> Block<'a, 'e> {
         }
         let mut order_keys = Vec::new();
         for key in order {
+            let holds_times = self.declared(&key.placed.expr) == Some(Kind::Timestamp);
             let SortKey { placed, descending, nulls_first, collation } = key;
-            order_keys.push(OrderKey {
-                expr: regroup(placed)?,
-                descending,
-                nulls_first,
-                collation,
-            });
+            let expr = regroup(placed)?;
+            order_keys.push(OrderKey { expr, descending, nulls_first, collation, holds_times });
         }
         let having = having.map(|(placed, _)| regroup(placed)).transpose()?;
         let aggregates = std::mem::take(&mut self.aggregates);
@@ -195,8 +192,10 @@ impl<'a, 'e> Block<'a, 'e> {
             .collect();
         let mut order = Vec::new();
         for key in block.order(&tail, &items)? {
+            let holds_times = block.declared(&key.placed.expr) == Some(Kind::Timestamp);
             let SortKey { placed, descending, nulls_first, collation } = key;
-            order.push(OrderKey { expr: placed.expr, descending, nulls_first, collation });
+            let expr = placed.expr;
+            order.push(OrderKey { expr, descending, nulls_first, collation, holds_times });
         }
         let (limit, offset) = block.limits(&tail)?;
         if !block.sources.is_empty() {

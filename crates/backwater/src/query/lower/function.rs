@@ -199,6 +199,7 @@ impl<'a> Block<'a, '_> {
                             descending: key.descending,
                             nulls_first: key.nulls_first,
                             collation: key.collation,
+                            holds_times: false,
                         });
                     }
                 }
