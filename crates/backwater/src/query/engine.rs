@@ -1,5 +1,6 @@
 //! The engine: shapes and their bindings, and the way from a commit to those that it touches.
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
@@ -498,9 +499,9 @@ impl Engine {
             for (number, asked) in divided {
                 let binding = &self.bindings[&number];
                 let node = &binding.node;
-                let tuples = node.belonging((&before, &after), &asked, false);
+                let tuples = node.belonging((&before, &after), Cow::Borrowed(&*asked), false);
                 let mut causes: Vec<u32> = Vec::new();
-                for tuple in if tuples.is_empty() { &asked } else { &tuples } {
+                for tuple in if tuples.is_empty() { &*asked } else { &*tuples } {
                     if tuple.cause & DERIVED == 0 {
                         causes.push(tuple.cause);
                     } else {
@@ -564,20 +565,24 @@ impl Engine {
 
 impl Group {
     /// The tuples that each binding has to look at: by the old and the new key of each.
-    fn divide(
+    fn divide<'t>(
         &self,
         plan: &Plan,
         (before, after): (&View<'_>, &View<'_>),
-        tuples: &[TupleDelta],
-    ) -> FxHashMap<BindingNo, Vec<TupleDelta>> {
-        let mut divided: FxHashMap<BindingNo, Vec<TupleDelta>> = FxHashMap::default();
+        tuples: &'t [TupleDelta],
+    ) -> FxHashMap<BindingNo, Cow<'t, [TupleDelta]>> {
+        if plan.keys.is_empty() {
+            let all = self.by_key.values().flatten().filter(|_| !tuples.is_empty());
+            return all.map(|binding| (*binding, Cow::Borrowed(tuples))).collect();
+        }
+        let mut divided: FxHashMap<BindingNo, Cow<'t, [TupleDelta]>> = FxHashMap::default();
         let mut send = |key: &Option<KeyValues>, tuple: &TupleDelta, was: bool, is: bool| {
             let Some(bindings) = key.as_ref().and_then(|key| self.by_key.get(key)) else {
                 return;
             };
             for binding in bindings {
                 let tuple = TupleDelta { before: was, after: is, ..tuple.clone() };
-                divided.entry(*binding).or_default().push(tuple);
+                divided.entry(*binding).or_default().to_mut().push(tuple);
             }
         };
         for tuple in tuples {

@@ -20,12 +20,30 @@ use crate::table::Slot;
 #[derive(Clone)]
 pub(crate) enum Ordered {
     /// Rows of one table.
-    Rows(Ranked<Slot>),
-    /// Rows of several tables that go together.
-    Tuples(Ranked<Tuple>),
+    One(Ranked<Slot>),
+    /// Rows of several tables that go together: of two to four as they are, of more on the heap.
+    Two(Ranked<[Slot; 2]>),
+    Three(Ranked<[Slot; 3]>),
+    Four(Ranked<[Slot; 4]>),
+    Many(Ranked<Tuple>),
     /// Rows that keep their values.
     Kept(Ranked<Arc<GroupRow>>),
 }
+
+/// Does one thing with rows of tables, however many go together, and another with kept ones.
+macro_rules! of_tables {
+    ($ordered:expr, $ranked:ident => $body:expr, kept $kept:ident => $other:expr) => {
+        match $ordered {
+            Ordered::One($ranked) => $body,
+            Ordered::Two($ranked) => $body,
+            Ordered::Three($ranked) => $body,
+            Ordered::Four($ranked) => $body,
+            Ordered::Many($ranked) => $body,
+            Ordered::Kept($kept) => $other,
+        }
+    };
+}
+pub(super) use of_tables;
 
 /// Which rows of the tables an entry of an order is.
 pub(crate) trait Slots: Clone {
@@ -43,6 +61,16 @@ impl Slots for Slot {
     }
 }
 
+impl<const LEN: usize> Slots for [Slot; LEN] {
+    fn of(tuple: &[Slot]) -> Self {
+        std::array::from_fn(|place| tuple[place])
+    }
+
+    fn slots(&self) -> &[Slot] {
+        self
+    }
+}
+
 impl Slots for Tuple {
     fn of(tuple: &[Slot]) -> Self {
         Tuple::from_slice(tuple)
@@ -55,11 +83,7 @@ impl Slots for Tuple {
 
 impl Ordered {
     pub(crate) fn len(&self) -> usize {
-        match self {
-            Ordered::Rows(ranked) => ranked.len(),
-            Ordered::Tuples(ranked) => ranked.len(),
-            Ordered::Kept(ranked) => ranked.len(),
-        }
+        of_tables!(self, ranked => ranked.len(), kept ranked => ranked.len())
     }
 
     /// The entry of a rank as a statement that reads this one sees it.
@@ -69,17 +93,11 @@ impl Ordered {
         view: &View<'_>,
         params: &[Scalar<'static>],
     ) -> Option<(Box<[Key]>, DerivedRow)> {
-        match self {
-            Ordered::Rows(ranked) => {
-                ranked.get(rank).map(|entry| derived_tuple(entry.slots(), view, params))
-            }
-            Ordered::Tuples(ranked) => {
-                ranked.get(rank).map(|entry| derived_tuple(entry.slots(), view, params))
-            }
-            Ordered::Kept(ranked) => {
-                ranked.get(rank).map(|row| derived_kept(row, view.plan, params))
-            }
-        }
+        of_tables!(
+            self,
+            ranked => ranked.get(rank).map(|entry| derived_tuple(entry.slots(), view, params)),
+            kept ranked => ranked.get(rank).map(|row| derived_kept(row, view.plan, params))
+        )
     }
 }
 
@@ -156,8 +174,13 @@ impl Live {
                 each(&mut |tuple| rows.push(Arc::new(make(made, view, params, tuple))));
                 Ordered::Kept(sorted_kept(plan, params, rows))
             }
-            None if plan.sources.len() == 1 => Ordered::Rows(sorted(view, params, each)),
-            None => Ordered::Tuples(sorted(view, params, each)),
+            None => match plan.sources.len() {
+                1 => Ordered::One(sorted(view, params, each)),
+                2 => Ordered::Two(sorted(view, params, each)),
+                3 => Ordered::Three(sorted(view, params, each)),
+                4 => Ordered::Four(sorted(view, params, each)),
+                _ => Ordered::Many(sorted(view, params, each)),
+            },
         };
         Ok(Self { groups: None, ordered })
     }
@@ -171,14 +194,11 @@ impl Live {
         rows: &[TupleDelta],
     ) -> Result<Vec<Moved>, Failure> {
         let plan = after.plan;
-        match &mut self.ordered {
-            Ordered::Rows(ranked) => {
-                Ok(follow_tuples(ranked, window, (before, after), params, rows))
-            }
-            Ordered::Tuples(ranked) => {
-                Ok(follow_tuples(ranked, window, (before, after), params, rows))
-            }
-            Ordered::Kept(ranked) => {
+        let views = (before, after);
+        of_tables!(
+            &mut self.ordered,
+            ranked => Ok(follow_tuples(ranked, window, views, params, rows)),
+            kept ranked => {
                 let edits = match (&plan.grouping, &mut self.groups, &plan.made) {
                     (Some(grouping), Some(groups), _) => {
                         groups.apply(plan, grouping, params, (before, after), rows)?
@@ -218,7 +238,7 @@ impl Live {
                 };
                 Ok(follow(ranked, window, &edits, against, against))
             }
-        }
+        )
     }
 }
 
@@ -310,11 +330,13 @@ fn edit<E: Slots>(
     }
 }
 
+type Against<'v, E> = Box<dyn Fn(&E) -> Ordering + 'v>;
+
 /// What makes of a tuple that which compares others with it.
 fn against<'v, E: Slots>(
     view: &'v View<'_>,
     params: &'v [Scalar<'static>],
-) -> impl Fn(&E) -> Sought<Box<dyn Fn(&E) -> Ordering + 'v>> {
+) -> impl Fn(&E) -> Sought<Against<'v, E>> {
     move |entry: &E| {
         let slots = Tuple::from_slice(entry.slots());
         let keys = sort_keys(view.plan, params, &view.row(&slots));

@@ -4,6 +4,7 @@
 //! A node stands on its own: a reader can bring it up to date without the writer. Whoever locks
 //! several nodes goes from those that are read to those that read them.
 
+use std::borrow::Cow;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 
@@ -432,18 +433,21 @@ impl Node {
         let before = View { plan: &self.plan, state: &backlog.state, derived: &old };
         let after = View { plan: &self.plan, state, derived: &new };
         let tuples = changed_tuples(&before, &after, &self.params, &starts);
-        let tuples = self.belonging((&before, &after), &tuples, true);
+        let tuples = self.belonging((&before, &after), tuples.into(), true);
         self.advance(current, (&before, &after), &tuples, inner, state)
     }
 
     /// Of changed tuples those that belong here before or after.
-    pub(crate) fn belonging(
+    pub(crate) fn belonging<'t>(
         &self,
         (before, after): (&View<'_>, &View<'_>),
-        tuples: &[TupleDelta],
+        tuples: Cow<'t, [TupleDelta]>,
         by_key: bool,
-    ) -> Vec<TupleDelta> {
-        let Some(key) = &self.key else { return Vec::new() };
+    ) -> Cow<'t, [TupleDelta]> {
+        let Some(key) = &self.key else { return Cow::default() };
+        if self.plan.late.is_empty() && !(by_key && !key.is_empty()) {
+            return tuples;
+        }
         let belongs = |view: &View<'_>, tuple: &TupleDelta| {
             let row = view.row(&tuple.tuple);
             let is_true = |condition: &super::expr::Expr| {
@@ -453,14 +457,14 @@ impl Node {
                 && self.plan.late.iter().all(is_true)
         };
         let mut out = Vec::new();
-        for tuple in tuples {
+        for tuple in tuples.iter() {
             let was = tuple.before && belongs(before, tuple);
             let is = tuple.after && belongs(after, tuple);
             if was || is {
                 out.push(TupleDelta { before: was, after: is, ..tuple.clone() });
             }
         }
-        out
+        out.into()
     }
 
     /// Follows a commit at once.

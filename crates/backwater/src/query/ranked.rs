@@ -45,8 +45,15 @@ enum Node<E> {
 struct Branch<E> {
     len: usize,
     children: Vec<Arc<Node<E>>>,
-    /// For each child the prefix of its last entry.
-    prefixes: Vec<Prefix>,
+    /// What is known of each child without a look at it.
+    marks: Vec<Mark>,
+}
+
+#[derive(Clone, Copy)]
+struct Mark {
+    len: usize,
+    /// Of its last entry.
+    prefix: Prefix,
 }
 
 /// The values of a row, once somebody has read it.
@@ -87,7 +94,7 @@ impl<E: Clone> Clone for Node<E> {
             Node::Branch(branch) => Node::Branch(Branch {
                 len: branch.len,
                 children: branch.children.clone(),
-                prefixes: branch.prefixes.clone(),
+                marks: branch.marks.clone(),
             }),
         }
     }
@@ -99,9 +106,9 @@ impl<E> Node<E> {
     }
 
     fn branch(children: Vec<Arc<Node<E>>>) -> Self {
-        let len = children.iter().map(|child| child.len()).sum();
-        let prefixes = children.iter().map(|child| child.last_prefix()).collect();
-        Node::Branch(Branch { len, children, prefixes })
+        let marks: Vec<Mark> = children.iter().map(|child| child.mark()).collect();
+        let len = marks.iter().map(|mark| mark.len).sum();
+        Node::Branch(Branch { len, children, marks })
     }
 
     fn len(&self) -> usize {
@@ -134,11 +141,12 @@ impl<E> Node<E> {
         }
     }
 
-    fn last_prefix(&self) -> Prefix {
-        match self {
-            Node::Leaf(leaf) => leaf.prefixes.last().copied().unwrap_or(0),
-            Node::Branch(branch) => branch.prefixes.last().copied().unwrap_or(0),
-        }
+    fn mark(&self) -> Mark {
+        let prefix = match self {
+            Node::Leaf(leaf) => leaf.prefixes.last().copied(),
+            Node::Branch(branch) => branch.marks.last().map(|mark| mark.prefix),
+        };
+        Mark { len: self.len(), prefix: prefix.unwrap_or(0) }
     }
 }
 
@@ -177,13 +185,14 @@ impl<E: Clone> Ranked<E> {
             match node {
                 Node::Leaf(leaf) => return (rank < leaf.entries.len()).then_some((leaf, rank)),
                 Node::Branch(branch) => {
-                    node = branch.children.iter().find(|child| {
-                        let here = rank < child.len();
+                    let place = branch.marks.iter().position(|mark| {
+                        let here = rank < mark.len;
                         if !here {
-                            rank -= child.len();
+                            rank -= mark.len;
                         }
                         here
                     })?;
+                    node = &branch.children[place];
                 }
             }
         }
@@ -247,7 +256,7 @@ impl<E: Clone> Branch<E> {
         let (mut low, mut high) = (0, self.children.len());
         while low < high {
             let middle = usize::midpoint(low, high);
-            let is_before = match self.prefixes[middle].cmp(&at.prefix) {
+            let is_before = match self.marks[middle].prefix.cmp(&at.prefix) {
                 Ordering::Less => true,
                 Ordering::Greater => false,
                 Ordering::Equal => {
@@ -261,7 +270,7 @@ impl<E: Clone> Branch<E> {
 
     /// How many entries lie in front of a child.
     fn len_before(&self, place: usize) -> usize {
-        self.children[..place].iter().map(|child| child.len()).sum()
+        self.marks[..place].iter().map(|mark| mark.len).sum()
     }
 
     /// Joins a child that has grown small with a neighbour, if both fit into one.
@@ -269,7 +278,7 @@ impl<E: Clone> Branch<E> {
         let children = &mut self.children;
         if children[place].len() == 0 && children.len() > 1 {
             children.remove(place);
-            self.prefixes.remove(place);
+            self.marks.remove(place);
             return;
         }
         let left = place.saturating_sub(1);
@@ -280,7 +289,7 @@ impl<E: Clone> Branch<E> {
             return;
         }
         let right = children.remove(left + 1);
-        self.prefixes.remove(left);
+        self.marks.remove(left + 1);
         match (Arc::make_mut(&mut children[left]), &*right) {
             (Node::Leaf(left), Node::Leaf(right)) => {
                 left.entries.extend_from_slice(&right.entries);
@@ -290,10 +299,11 @@ impl<E: Clone> Branch<E> {
             (Node::Branch(left), Node::Branch(right)) => {
                 left.len += right.len;
                 left.children.extend_from_slice(&right.children);
-                left.prefixes.extend_from_slice(&right.prefixes);
+                left.marks.extend_from_slice(&right.marks);
             }
             _ => unreachable!("children of one branch are of one kind"),
         }
+        self.marks[left] = self.children[left].mark();
     }
 }
 
@@ -320,14 +330,14 @@ fn insert<E: Clone>(
             let place = branch.child(at);
             let before = branch.len_before(place);
             let (rank, sibling) = insert(Arc::make_mut(&mut branch.children[place]), entry, at);
-            branch.prefixes[place] = branch.children[place].last_prefix();
+            branch.marks[place] = branch.children[place].mark();
             if let Some(sibling) = sibling {
-                branch.prefixes.insert(place + 1, sibling.last_prefix());
+                branch.marks.insert(place + 1, sibling.mark());
                 branch.children.insert(place + 1, sibling);
             }
             let right = (branch.children.len() > FAN).then(|| {
                 let right = Node::branch(branch.children.split_off(FAN / 2));
-                branch.prefixes.truncate(FAN / 2);
+                branch.marks.truncate(FAN / 2);
                 branch.len -= right.len();
                 Arc::new(right)
             });
@@ -350,7 +360,7 @@ fn remove<E: Clone>(node: &mut Node<E>, at: &Sought<impl Fn(&E) -> Ordering>) ->
             let before = branch.len_before(place);
             let rank = before + remove(Arc::make_mut(&mut branch.children[place]), at)?;
             branch.len -= 1;
-            branch.prefixes[place] = branch.children[place].last_prefix();
+            branch.marks[place] = branch.children[place].mark();
             if branch.children[place].width() * 3 < branch.children[place].most() {
                 branch.join(place);
             }

@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError, Weak};
 use super::edit::Failure;
 use super::expr::Columns;
 use super::group::GroupRow;
-use super::live::{Ordered, Slots};
+use super::live::{Ordered, Slots, of_tables};
 use super::plan::{Plan, Window};
 use super::relation::View;
 use super::scalar::Scalar;
@@ -143,20 +143,17 @@ impl QueryResult {
             return None;
         }
         let rank = self.0.window.offset + position;
-        let values = match &self.0.ordered {
-            Ordered::Rows(ranked) => {
+        let values = of_tables!(
+            &self.0.ordered,
+            ranked => {
                 let (leaf, place) = ranked.leaf(rank)?;
-                leaf.row(place, |slot| self.tuple(slot.slots()))
-            }
-            Ordered::Tuples(ranked) => {
-                let (leaf, place) = ranked.leaf(rank)?;
-                leaf.row(place, |tuple| self.tuple(tuple))
-            }
-            Ordered::Kept(ranked) => {
+                leaf.row(place, |entry| self.tuple(entry.slots()))
+            },
+            kept ranked => {
                 let (leaf, place) = ranked.leaf(rank)?;
                 leaf.row(place, |row| self.kept_row(row))
             }
-        };
+        );
         Some(ResultRow { result: self, position, values })
     }
 
@@ -214,13 +211,13 @@ impl QueryResult {
             let key = self.view().key(slots).into_iter();
             key.map(|part| part.into_value(None)).collect()
         };
-        match &self.0.ordered {
-            Ordered::Rows(ranked) => ranked.get(rank).map(|slot| tuple(slot.slots())),
-            Ordered::Tuples(ranked) => ranked.get(rank).map(|slots| tuple(slots)),
-            Ordered::Kept(ranked) => ranked
-                .get(rank)
-                .map(|row| row.key().iter().map(|part| part.clone().into_value(None)).collect()),
-        }
+        of_tables!(
+            &self.0.ordered,
+            ranked => ranked.get(rank).map(|entry| tuple(entry.slots())),
+            kept ranked => ranked.get(rank).map(|row| {
+                row.key().iter().map(|part| part.clone().into_value(None)).collect()
+            })
+        )
         .unwrap_or_default()
     }
 }
