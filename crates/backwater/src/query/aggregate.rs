@@ -266,6 +266,12 @@ fn count_value(values: &mut BTreeMap<Sorted, u64>, value: &Sorted, times: i64) -
 }
 
 impl Sum {
+    /// Takes a whole number in.
+    pub(crate) fn add_whole(&mut self, number: i64) {
+        self.values += 1;
+        self.whole += i128::from(number);
+    }
+
     fn add(&mut self, value: Scalar<'_>, times: i64) {
         self.values += times;
         match value.under(Affinity::Numeric) {

@@ -90,6 +90,32 @@ pub(crate) enum Comparison {
     GreaterOrEqual,
 }
 
+impl Comparison {
+    /// Whether two values in this order compare so.
+    #[inline]
+    pub(crate) fn holds(self, order: Ordering) -> bool {
+        match self {
+            Comparison::Equal => order == Ordering::Equal,
+            Comparison::NotEqual => order != Ordering::Equal,
+            Comparison::Less => order == Ordering::Less,
+            Comparison::LessOrEqual => order != Ordering::Greater,
+            Comparison::Greater => order == Ordering::Greater,
+            Comparison::GreaterOrEqual => order != Ordering::Less,
+        }
+    }
+
+    /// The same with its sides exchanged.
+    pub(crate) fn mirrored(self) -> Self {
+        match self {
+            Comparison::Less => Comparison::Greater,
+            Comparison::LessOrEqual => Comparison::GreaterOrEqual,
+            Comparison::Greater => Comparison::Less,
+            Comparison::GreaterOrEqual => Comparison::LessOrEqual,
+            same => same,
+        }
+    }
+}
+
 /// Where an expression's columns come from: a row of a table, or of a grouping.
 pub(crate) trait Columns<'a> {
     fn column(&self, number: ColumnNo) -> Scalar<'a>;
@@ -339,15 +365,7 @@ pub(crate) fn compare(
     if left.is_null() || right.is_null() {
         return None;
     }
-    let order = collation.compare(left, right);
-    Some(match comparison {
-        Comparison::Equal => order == Ordering::Equal,
-        Comparison::NotEqual => order != Ordering::Equal,
-        Comparison::Less => order == Ordering::Less,
-        Comparison::LessOrEqual => order != Ordering::Greater,
-        Comparison::Greater => order == Ordering::Greater,
-        Comparison::GreaterOrEqual => order != Ordering::Less,
-    })
+    Some(comparison.holds(collation.compare(left, right)))
 }
 
 fn is_in<'a>(

@@ -115,15 +115,44 @@ impl Groups {
         key: impl Fn() -> Vec<Scalar<'static>>,
         times: i64,
     ) -> u32 {
+        let number = self.number_of(grouping, params, row);
+        self.update_group(number, grouping, params, row, key, times);
+        number
+    }
+
+    /// The number of a row's group.
+    pub(crate) fn number_of<'a>(
+        &mut self,
+        grouping: &'a Grouping,
+        params: &'a [Scalar<'static>],
+        row: &impl Columns<'a>,
+    ) -> u32 {
         let keys = grouping.keys.iter().map(|key| key.eval(row, params)).collect();
-        let number = self.number(keys, grouping);
+        self.number(keys, grouping)
+    }
+
+    /// What a group counts and keeps.
+    pub(crate) fn contents(&mut self, number: u32) -> Option<(&mut u64, &mut [Kept])> {
+        let group = self.groups[number as usize].as_mut()?;
+        Some((&mut group.rows, &mut group.kept))
+    }
+
+    /// Takes a row into a group or lets it go.
+    pub(crate) fn update_group<'a>(
+        &mut self,
+        number: u32,
+        grouping: &'a Grouping,
+        params: &'a [Scalar<'static>],
+        row: &impl Columns<'a>,
+        key: impl Fn() -> Vec<Scalar<'static>>,
+        times: i64,
+    ) {
         if let Some(group) = &mut self.groups[number as usize] {
             group.rows = group.rows.wrapping_add_signed(times);
             for (aggregate, kept) in grouping.aggregates.iter().zip(&mut group.kept) {
                 aggregate.update(kept, row, params, || key().into(), times);
             }
         }
-        number
     }
 
     /// The rows that all groups show, once rows were taken in.

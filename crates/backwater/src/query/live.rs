@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use super::edit::{Edit, Failure};
-use super::expr::{Columns, Expr};
+use super::expr::Columns;
 use super::group::{GroupRow, Groups, order_groups, replace};
 use super::order::{Moved, follow, order_against, order_by, sort_keys};
 use super::plan::{Made, Plan, Window};
@@ -13,6 +13,7 @@ use super::prefix::prefix;
 use super::ranked::{Prefix, Ranked, Sought};
 use super::relation::{DerivedRow, Tuple, View};
 use super::scalar::{Key, Scalar};
+use super::scan::{self, GroupsOfSource};
 use super::walk::{TupleDelta, Walk};
 use crate::table::Slot;
 
@@ -152,17 +153,19 @@ impl Live {
         if let Some(grouping) = &plan.grouping {
             let mut groups = Groups::new(grouping);
             match view.scanned().filter(|_| !empty) {
-                Some(table) => view.each_row(table, |slot, row| {
-                    let checks = &plan.scratch.checks;
-                    let is_true = |check: &Expr| check.eval(&row, params).as_truth() == Some(true);
-                    if checks.iter().all(is_true) {
-                        groups.update(grouping, params, &row, || view.key(&[slot]), 1);
-                    }
-                }),
-                None => each(&mut |tuple| {
-                    let key = || view.key(tuple);
-                    groups.update(grouping, params, &view.row(tuple), key, 1);
-                }),
+                Some(table) => scan::group(&mut groups, grouping, view, table, params),
+                None => {
+                    let mut known = GroupsOfSource::of(plan, grouping);
+                    each(&mut |tuple| {
+                        let (row, key) = (view.row(tuple), || view.key(tuple));
+                        let mut find = || groups.number_of(grouping, params, &row);
+                        let number = match &mut known {
+                            Some(known) => known.number(tuple, find),
+                            None => find(),
+                        };
+                        groups.update_group(number, grouping, params, &row, key, 1);
+                    });
+                }
             }
             let rows = groups.shown(grouping, params)?;
             let ordered = Ordered::Kept(sorted_kept(plan, params, rows));

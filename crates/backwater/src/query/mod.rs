@@ -27,6 +27,7 @@ mod ranked;
 mod relation;
 mod result;
 mod scalar;
+mod scan;
 mod syntax;
 mod walk;
 

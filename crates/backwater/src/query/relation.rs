@@ -11,7 +11,7 @@ use super::plan::{Access, Plan, Relation};
 use super::scalar::{Key, Scalar};
 use crate::change::FieldSet;
 use crate::schema::{FieldNo, Kind, TableNo};
-use crate::table::{RowCells, Slot, State};
+use crate::table::{Cell, RowCells, Slot, State};
 
 /// In the place of a partner that a left join did not find.
 pub(crate) const NONE: Slot = Slot(u32::MAX);
@@ -361,6 +361,13 @@ pub(crate) struct ScannedRow<'a> {
     state: &'a State,
     table: TableNo,
     cells: RowCells<'a>,
+}
+
+impl<'a> ScannedRow<'a> {
+    #[inline]
+    pub(crate) fn cell(&self, field: FieldNo) -> Cell<'a> {
+        self.cells.cell(field)
+    }
 }
 
 impl<'a> Columns<'a> for ScannedRow<'a> {

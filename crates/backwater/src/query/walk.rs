@@ -2,8 +2,8 @@
 
 use smallvec::SmallVec;
 
-use super::expr::Expr;
-use super::plan::{Access, Path, Step};
+use super::expr::{ColumnNo, Expr};
+use super::plan::{Access, Path, Relation, Step};
 use super::relation::{NONE, Tuple, View};
 use super::scalar::Scalar;
 use crate::table::{Cell, Slot};
@@ -137,26 +137,36 @@ impl<'a> Walk<'a, '_> {
         let Some((step, rest)) = steps.split_first() else {
             return found(tuple);
         };
-        let mut partners: SmallVec<[Slot; 8]> = SmallVec::new();
         let pinned = pins.get(step.source).copied().flatten().filter(|pinned| *pinned != NONE);
-        match pinned {
-            Some(pinned) if self.view.is_row(step.source, pinned) => partners.push(pinned),
-            Some(_) => {}
-            None => {
-                self.candidates(step.source, &step.access, tuple, &mut |slot| partners.push(slot))
-            }
-        }
         let mut alone = step.optional;
-        for partner in partners {
+        let mut meet = |walk: &Self, partner: Slot, tuple: &mut Tuple| {
             tuple[step.source] = partner;
-            let fits = self.all_true(&step.on, tuple)
-                && (pinned.is_none() || self.all_true(&step.implied, tuple));
+            let fits = walk.all_true(&step.on, tuple)
+                && (pinned.is_none() || walk.all_true(&step.implied, tuple));
             if !fits {
-                continue;
+                return;
             }
             alone = false;
-            if self.all_true(&step.checks, tuple) {
-                self.steps(rest, tuple, pins, found);
+            if walk.all_true(&step.checks, tuple) {
+                walk.steps(rest, tuple, pins, found);
+            }
+        };
+        match (pinned, &step.access) {
+            (Some(pinned), _) => {
+                if self.view.is_row(step.source, pinned) {
+                    meet(self, pinned, tuple);
+                }
+            }
+            // At most one: no list of them is made.
+            (None, Access::Follow(link)) => {
+                if let Some(partner) = self.followed(step.source, *link, tuple) {
+                    meet(self, partner, tuple);
+                }
+            }
+            (None, access) => {
+                let mut partners: SmallVec<[Slot; 8]> = SmallVec::new();
+                self.candidates(step.source, access, tuple, &mut |slot| partners.push(slot));
+                partners.into_iter().for_each(|partner| meet(self, partner, tuple));
             }
         }
         tuple[step.source] = NONE;
@@ -165,7 +175,29 @@ impl<'a> Walk<'a, '_> {
         }
     }
 
+    /// The row of a source that a link of a tuple points at.
+    #[inline]
+    fn followed(&self, source: usize, link: ColumnNo, tuple: &[Slot]) -> Option<Slot> {
+        let sources = &self.view.plan.sources;
+        let (Relation::Table(of), Relation::Table(to)) =
+            (&sources[link.source()].relation, &sources[source].relation)
+        else {
+            return None;
+        };
+        let from = tuple[link.source()];
+        if from == NONE {
+            return None;
+        }
+        match self.view.state.table(*of).cell(from, link.field()) {
+            Cell::Link(slot) if self.view.state.table(*to).is_row(slot) => Some(slot),
+            _ => None,
+        }
+    }
+
     fn all_true(&self, conditions: &'a [Expr], tuple: &[Slot]) -> bool {
+        if conditions.is_empty() {
+            return true;
+        }
         let row = self.view.row(tuple);
         conditions
             .iter()
@@ -179,7 +211,6 @@ impl<'a> Walk<'a, '_> {
         tuple: &[Slot],
         found: &mut dyn FnMut(Slot),
     ) {
-        use super::plan::Relation;
         let view = self.view;
         let table = match &view.plan.sources[source].relation {
             Relation::Table(table) => Some(*table),
@@ -187,17 +218,8 @@ impl<'a> Walk<'a, '_> {
         };
         match (access, table) {
             (Access::Scan, _) => view.scan(source, found),
-            (Access::Follow(link), Some(table)) => {
-                let from = tuple[link.source()];
-                let Relation::Table(of) = &view.plan.sources[link.source()].relation else {
-                    return;
-                };
-                if from != NONE
-                    && let Cell::Link(slot) = view.state.table(*of).cell(from, link.field())
-                    && view.state.table(table).is_row(slot)
-                {
-                    found(slot);
-                }
+            (Access::Follow(link), _) => {
+                self.followed(source, *link, tuple).into_iter().for_each(found);
             }
             (Access::Id(value), Some(table)) => {
                 let value = value.eval(&view.row(tuple), self.params);

@@ -22,14 +22,24 @@ pub(crate) type Key<'a> = SmallVec<[Cell<'a>; 2]>;
 #[derive(Clone)]
 pub(super) struct Chains {
     pub(super) fields: Vec<FieldNo>,
-    /// From a key to the first row of its chain.
-    heads: Keys,
+    heads: Heads,
     neighbours: Trie<[(u32, u32); PIECE]>,
 }
 
+/// From a key to the first row of its chain.
+#[derive(Clone)]
+enum Heads {
+    Hashed(Keys),
+    /// Where the key is one link: by the slot that it points at.
+    BySlot(Trie<[u32; PIECE]>),
+}
+
 impl Chains {
-    pub(super) fn new(fields: Vec<FieldNo>, seed: &RandomState) -> Self {
-        Self { fields, heads: Keys::new(seed), neighbours: Trie::new() }
+    /// `is_link` is whether the one field is a link to rows of one table.
+    pub(super) fn new(fields: Vec<FieldNo>, is_link: bool, seed: &RandomState) -> Self {
+        let heads =
+            if is_link { Heads::BySlot(Trie::new()) } else { Heads::Hashed(Keys::new(seed)) };
+        Self { fields, heads, neighbours: Trie::new() }
     }
 
     /// The rows of a key's chain, in no order of meaning; `has_key` tells whether a row has it.
@@ -38,7 +48,10 @@ impl Chains {
         key: &[Cell<'_>],
         has_key: F,
     ) -> impl Iterator<Item = Slot> + use<'c, F> {
-        let mut next = self.heads.find(self.heads.hash(key), has_key);
+        let mut next = match &self.heads {
+            Heads::Hashed(keys) => keys.find(keys.hash(key), has_key),
+            Heads::BySlot(heads) => target(key).and_then(|to| head(heads, to)),
+        };
         std::iter::from_fn(move || {
             let slot = next?;
             next = some(self.neighbours(slot).1);
@@ -48,15 +61,34 @@ impl Chains {
 
     /// Puts a row into the chain of its key.
     pub(super) fn add(&mut self, slot: Slot, key: &[Cell<'_>], has_key: impl Fn(Slot) -> bool) {
-        let hash = self.heads.hash(key);
         while self.neighbours.len() <= slot.0 as usize / PIECE {
             self.neighbours.push([(NONE, NONE); PIECE]);
         }
-        match self.heads.find(hash, has_key) {
-            None => {
-                self.heads.insert(hash, slot);
-                *self.neighbours_mut(slot) = (NONE, NONE);
+        let first = match &mut self.heads {
+            Heads::BySlot(heads) => {
+                let Some(to) = target(key) else { return };
+                while heads.len() <= to.0 as usize / PIECE {
+                    heads.push([NONE; PIECE]);
+                }
+                let head = &mut heads.get_mut(to.0 as usize / PIECE)[to.0 as usize % PIECE];
+                let second = std::mem::replace(head, slot.0);
+                *self.neighbours_mut(slot) = (NONE, second);
+                if let Some(second) = some(second) {
+                    self.neighbours_mut(second).0 = slot.0;
+                }
+                return;
             }
+            Heads::Hashed(keys) => {
+                let hash = keys.hash(key);
+                let first = keys.find(hash, has_key);
+                if first.is_none() {
+                    keys.insert(hash, slot);
+                }
+                first
+            }
+        };
+        match first {
+            None => *self.neighbours_mut(slot) = (NONE, NONE),
             // Behind the first one, whose place in the table of keys stays.
             Some(head) => {
                 let second = self.neighbours(head).1;
@@ -75,10 +107,23 @@ impl Chains {
         if let Some(after) = some(after) {
             self.neighbours_mut(after).0 = before;
         }
-        match (some(before), some(after)) {
-            (Some(before), _) => self.neighbours_mut(before).1 = after,
-            (None, Some(after)) => self.heads.replace(self.heads.hash(key), slot, after),
-            (None, None) => self.heads.remove(self.heads.hash(key), slot),
+        if let Some(before) = some(before) {
+            self.neighbours_mut(before).1 = after;
+            return;
+        }
+        match &mut self.heads {
+            Heads::BySlot(heads) => {
+                if let Some(to) = target(key) {
+                    heads.get_mut(to.0 as usize / PIECE)[to.0 as usize % PIECE] = after;
+                }
+            }
+            Heads::Hashed(keys) => {
+                let hash = keys.hash(key);
+                match some(after) {
+                    Some(after) => keys.replace(hash, slot, after),
+                    None => keys.remove(hash, slot),
+                }
+            }
         }
     }
 
@@ -93,4 +138,20 @@ impl Chains {
 
 fn some(slot: u32) -> Option<Slot> {
     (slot != NONE).then_some(Slot(slot))
+}
+
+/// The slot that a key of one link points at.
+fn target(key: &[Cell<'_>]) -> Option<Slot> {
+    match key {
+        [Cell::Link(slot)] => Some(*slot),
+        _ => None,
+    }
+}
+
+fn head(heads: &Trie<[u32; PIECE]>, to: Slot) -> Option<Slot> {
+    let piece = to.0 as usize / PIECE;
+    if piece >= heads.len() {
+        return None;
+    }
+    some(heads.get(piece)[to.0 as usize % PIECE])
 }

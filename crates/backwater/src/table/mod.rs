@@ -18,6 +18,8 @@ use std::cmp::Ordering;
 use std::hash::RandomState;
 use std::sync::Arc;
 
+use smallvec::SmallVec;
+
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, IdType, Kind, Schema, TableNo};
 use crate::value::{Id, IdRef, Json, Timestamp, Value};
@@ -128,7 +130,8 @@ impl State {
 
     /// Makes it possible to find a table's rows by the values of some fields.
     pub(crate) fn index(&mut self, table: TableNo, fields: &[FieldNo]) {
-        self.table_mut(table).add_chain(fields, &RandomState::new());
+        let is_link = is_one_link(self.schema.table(table), fields);
+        self.table_mut(table).add_chain(fields, is_link);
     }
 
     /// Forgets an index that the schema itself does not need.
@@ -309,6 +312,11 @@ impl State {
     }
 }
 
+/// Whether some fields are one link to rows of one table.
+fn is_one_link(definition: &crate::schema::Table, fields: &[FieldNo]) -> bool {
+    matches!(fields, [field] if matches!(definition.field(*field).kind, Kind::Link(_)))
+}
+
 /// The parts of an id, one if it is a single value.
 fn parts(id: &Id) -> &[Id] {
     match id {
@@ -341,7 +349,12 @@ impl Table {
             chunks: Trie::new(),
             keys: Keys::new(seed),
             id: definition.id.as_slice().into(),
-            chains: chains.map(|fields| Chains::new(fields, seed)).collect(),
+            chains: chains
+                .map(|fields| {
+                    let is_link = is_one_link(definition, &fields);
+                    Chains::new(fields, is_link, seed)
+                })
+                .collect(),
             layout: Arc::new(Layout::new(definition.fields.iter().map(|field| field.kind))),
             slots: 0,
             rows: 0,
@@ -444,13 +457,17 @@ impl Table {
         self.chains.iter().any(|chains| chains.fields == fields)
     }
 
-    fn add_chain(&mut self, fields: &[FieldNo], seed: &RandomState) {
-        let mut chains = Chains::new(fields.to_vec(), seed);
-        for slot in self.iter() {
-            if let Some(key) = self.key(slot, fields) {
+    fn add_chain(&mut self, fields: &[FieldNo], is_link: bool) {
+        let mut chains = Chains::new(fields.to_vec(), is_link, &RandomState::new());
+        self.each_row(|slot, cells| {
+            let key = fields.iter().map(|field| match cells.cell(*field) {
+                Cell::Absent | Cell::Null => None,
+                cell => Some(cell),
+            });
+            if let Some(key) = key.collect::<Option<Key<'_>>>() {
                 chains.add(slot, &key, |other| self.has(other, fields, &key));
             }
-        }
+        });
         self.chains.push(chains);
     }
 
@@ -470,7 +487,7 @@ impl Table {
         let mut chains = std::mem::take(&mut self.chains);
         for chains in chains.iter_mut().filter(|chains| chains.fields.iter().any(|f| written(*f))) {
             if let Some(key) = self.key(slot, &chains.fields) {
-                let fields = chains.fields.clone();
+                let fields: SmallVec<[FieldNo; 4]> = chains.fields.as_slice().into();
                 chains.add(slot, &key, |other| self.has(other, &fields, &key));
             }
         }
