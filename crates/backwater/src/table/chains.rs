@@ -42,6 +42,27 @@ impl Chains {
         Self { fields, heads, neighbours: Trie::new() }
     }
 
+    /// The chains of many rows at once, each with the slot that its link points at.
+    pub(super) fn of_links(fields: Vec<FieldNo>, rows: impl Iterator<Item = (Slot, Slot)>) -> Self {
+        let (mut heads, mut neighbours): (Vec<u32>, Vec<(u32, u32)>) = Default::default();
+        for (slot, to) in rows {
+            let (slot, to) = (slot.0 as usize, to.0 as usize);
+            if slot >= neighbours.len() {
+                neighbours.resize(slot + 1, (NONE, NONE));
+            }
+            if to >= heads.len() {
+                heads.resize(to + 1, NONE);
+            }
+            let second = std::mem::replace(&mut heads[to], slot as u32);
+            neighbours[slot] = (NONE, second);
+            if second != NONE {
+                neighbours[second as usize].0 = slot as u32;
+            }
+        }
+        let heads = Heads::BySlot(pieces(&heads, NONE));
+        Self { fields, heads, neighbours: pieces(&neighbours, (NONE, NONE)) }
+    }
+
     /// The rows of a key's chain, in no order of meaning; `has_key` tells whether a row has it.
     pub(super) fn rows<'c, F: Fn(Slot) -> bool>(
         &'c self,
@@ -138,6 +159,14 @@ impl Chains {
 
 fn some(slot: u32) -> Option<Slot> {
     (slot != NONE).then_some(Slot(slot))
+}
+
+fn pieces<T: Copy>(all: &[T], none: T) -> Trie<[T; PIECE]> {
+    let mut out = Trie::new();
+    for piece in all.chunks(PIECE) {
+        out.push(std::array::from_fn(|place| piece.get(place).copied().unwrap_or(none)));
+    }
+    out
 }
 
 /// The slot that a key of one link points at.

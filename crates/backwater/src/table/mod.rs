@@ -458,6 +458,16 @@ impl Table {
     }
 
     fn add_chain(&mut self, fields: &[FieldNo], is_link: bool) {
+        if is_link {
+            let mut rows = Vec::with_capacity(self.rows as usize);
+            self.each_row(|slot, cells| {
+                if let Cell::Link(to) = cells.cell(fields[0]) {
+                    rows.push((slot, to));
+                }
+            });
+            self.chains.push(Chains::of_links(fields.to_vec(), rows.into_iter()));
+            return;
+        }
         let mut chains = Chains::new(fields.to_vec(), is_link, &RandomState::new());
         self.each_row(|slot, cells| {
             let key = fields.iter().map(|field| match cells.cell(*field) {
