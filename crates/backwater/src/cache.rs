@@ -221,11 +221,11 @@ impl Cache {
         let plan = compile(sql, &writer.state.schema)?;
         let params = plan.bind(params)?;
         let (state, commit) = (writer.state.clone(), writer.commit);
-        let bound = writer.engine.bind(plan, params, name.into(), &state, commit)?;
+        let bound = writer.engine.bind(plan, params, name, &state, commit)?;
         // The same rows, and perhaps an index more to find them by.
         writer.state = bound.state.clone();
         self.0.published.publish(bound.state, commit);
-        Ok(Query::new(self.0.published.clone(), bound.node, name.into()))
+        Ok(Query::new(self.0.published.clone(), bound.node, name))
     }
 
     /// Returns when everything that was committed is durable; at once, if the cache has no storage.

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
+use smallvec::SmallVec;
 
 use super::delta::Delta;
 use super::edit::Failure;
@@ -52,7 +53,9 @@ pub(crate) struct Engine {
 /// A plan with all its bindings.
 struct Shape {
     plan: Arc<Plan>,
-    by_params: HashMap<Box<[Key]>, BindingNo>,
+    /// What its first binding is called, and mostly all.
+    name: Arc<str>,
+    by_params: HashMap<Arc<[Key]>, BindingNo>,
     groups: HashMap<GroupKey, GroupNo>,
 }
 
@@ -69,7 +72,7 @@ struct Group {
     shape: ShapeNo,
     key: GroupKey,
     /// By the key of a tuple; without keys all of them have the same.
-    by_key: HashMap<KeyValues, Vec<BindingNo>>,
+    by_key: HashMap<KeyValues, SmallVec<[BindingNo; 2]>>,
     len: usize,
 }
 
@@ -77,7 +80,7 @@ struct Binding {
     node: Arc<Node>,
     shape: ShapeNo,
     group: GroupNo,
-    identity: Box<[Key]>,
+    identity: Arc<[Key]>,
     /// How many handles there are, and statements that read it.
     uses: usize,
     /// How many handles programs hold.
@@ -137,7 +140,7 @@ impl Engine {
         &mut self,
         plan: Arc<Plan>,
         params: Vec<Scalar<'static>>,
-        name: Arc<str>,
+        name: &str,
         state: &Arc<State>,
         commit: u64,
     ) -> Result<Bound> {
@@ -154,21 +157,14 @@ impl Engine {
         &mut self,
         plan: Arc<Plan>,
         params: Vec<Scalar<'static>>,
-        name: Arc<str>,
+        name: &str,
         state: &mut Arc<State>,
         commit: u64,
     ) -> Result<BindingNo> {
         let window = plan.window(&params)?;
-        let number = self.shape(plan, state);
+        let number = self.shape(plan, name, state);
         let plan = self.shapes[&number].plan.clone();
-        // A parameter of another type may compare differently, so the type is part of it.
-        let identity: Box<[Key]> = params
-            .iter()
-            .flat_map(|param| {
-                let is_real = matches!(param, Scalar::Real(_));
-                [Key::Int(is_real.into()), Key::from(param.clone())]
-            })
-            .collect();
+        let identity = identity(&params);
         if let Some(known) = self.shapes[&number].by_params.get(&identity)
             && let Some(binding) = self.bindings.get_mut(known)
         {
@@ -181,8 +177,7 @@ impl Engine {
                 Relation::Table(_) => None,
                 Relation::Statement(plan, of) => {
                     let params = of.iter().map(|param| params[*param].clone()).collect();
-                    let name = source.name.as_str().into();
-                    Some(self.use_binding(plan.clone(), params, name, state, commit)?)
+                    Some(self.use_binding(plan.clone(), params, &source.name, state, commit)?)
                 }
             });
         }
@@ -196,7 +191,13 @@ impl Engine {
             });
         // Nothing can show in an empty window, so no row belongs to it either.
         let key: Option<KeyValues> = keys.collect::<Option<_>>().filter(|_| window.limit > 0);
+        let shared = &self.shapes[&number].name;
+        let name = if **shared == *name { shared.clone() } else { name.into() };
         let nodes = inner.iter().map(|inner| Some(self.bindings.get(&(*inner)?)?.node.clone()));
+        let mut nodes: Vec<Option<Arc<Node>>> = nodes.collect();
+        if nodes.iter().all(Option::is_none) {
+            nodes = Vec::new();
+        }
         let node = Node::new(
             binding,
             plan,
@@ -204,7 +205,7 @@ impl Engine {
             window,
             key.clone(),
             name,
-            nodes.collect(),
+            nodes.into(),
             state,
             commit,
         );
@@ -223,7 +224,7 @@ impl Engine {
         Ok(binding)
     }
 
-    fn shape(&mut self, plan: Arc<Plan>, state: &mut Arc<State>) -> ShapeNo {
+    fn shape(&mut self, plan: Arc<Plan>, name: &str, state: &mut Arc<State>) -> ShapeNo {
         if let Some(known) = self.by_identity.get(&plan.identity) {
             return *known;
         }
@@ -236,7 +237,8 @@ impl Engine {
             }
             *self.indexes.entry(index).or_default() += 1;
         }
-        let shape = Shape { plan, by_params: HashMap::new(), groups: HashMap::new() };
+        let name = name.into();
+        let shape = Shape { plan, name, by_params: HashMap::new(), groups: HashMap::new() };
         self.shapes.insert(number, shape);
         number
     }
@@ -634,6 +636,14 @@ impl Binding {
             Reached { failure: progress.failure, delta, ..self.reached(outcome, &causes) };
         (reached, progress.derived)
     }
+}
+
+/// What tells a binding from the others of its shape.
+fn identity(params: &[Scalar<'static>]) -> Arc<[Key]> {
+    // A parameter of another type may compare differently, so the type is part of it.
+    let reals = params.iter().enumerate().filter(|(_, param)| matches!(param, Scalar::Real(_)));
+    let reals = reals.map(|(number, _)| Key::Real(number as u64));
+    params.iter().cloned().map(Key::from).chain(reals).collect()
 }
 
 /// Where the search for changed tuples starts in tables.

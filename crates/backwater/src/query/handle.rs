@@ -68,7 +68,9 @@ struct Handle {
 }
 
 impl Query {
-    pub(crate) fn new(published: Arc<Published>, node: Arc<Node>, name: Arc<str>) -> Self {
+    pub(crate) fn new(published: Arc<Published>, node: Arc<Node>, name: &str) -> Self {
+        // A statement in another spelling is the same query under another name.
+        let name = if *node.name == *name { node.name.clone() } else { name.into() };
         Self(Arc::new(Handle { published, node, name }))
     }
 

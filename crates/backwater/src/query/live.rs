@@ -132,7 +132,7 @@ fn outputs<'a>(
 
 /// A binding's state: what its operators keep, and the result.
 pub(crate) struct Live {
-    groups: Option<Groups>,
+    groups: Option<Box<Groups>>,
     pub(crate) ordered: Ordered,
 }
 
@@ -169,7 +169,7 @@ impl Live {
             }
             let rows = groups.shown(grouping, params)?;
             let ordered = Ordered::Kept(sorted_kept(plan, params, rows));
-            return Ok(Self { groups: Some(groups), ordered });
+            return Ok(Self { groups: Some(Box::new(groups)), ordered });
         }
         let ordered = match &plan.made {
             Some(made) => {

@@ -28,7 +28,7 @@ const FEW: usize = 512;
 
 /// The values by which bindings are found from a row; SQL's NULL equals nothing, so a key never
 /// holds one.
-pub(crate) type KeyValues = Box<[Key]>;
+pub(crate) type KeyValues = Arc<[Key]>;
 
 /// A binding.
 pub(crate) struct Node {
@@ -40,7 +40,7 @@ pub(crate) struct Node {
     /// What a row must have to belong here; `None` if no row can: a value is NULL, or LIMIT is 0.
     pub(crate) key: Option<KeyValues>,
     pub(crate) name: Arc<str>,
-    /// For each source that is another statement, its binding.
+    /// For each source that is another statement, its binding; none at all, if no source is one.
     pub(crate) inner: Box<[Option<Arc<Node>>]>,
     current: Mutex<Current>,
     shown: Mutex<Shown>,
@@ -64,7 +64,7 @@ struct Current {
     live: Result<Live, Failure>,
     entry: Arc<Entry>,
     /// The rows for those that read this one.
-    derived: Option<Derived>,
+    derived: Option<Box<Derived>>,
     /// The commit that it is surely up to date with.
     commit: u64,
 }
@@ -74,7 +74,7 @@ struct Current {
 enum Pending {
     #[default]
     Nothing,
-    Few(Backlog),
+    Few(Box<Backlog>),
     /// Too much to tell, up to this commit.
     Many(u64),
 }
@@ -225,7 +225,7 @@ impl Node {
                     rows.set(&key, Some(Arc::new(row)));
                 }
             }
-            current.derived = Some(rows);
+            current.derived = Some(Box::new(rows));
         }
         if let Some(rows) = &mut current.derived {
             reader.derived_indexes(source).iter().for_each(|fields| rows.index(fields));
@@ -589,12 +589,12 @@ impl Pending {
     /// The backlog to add to; `None` if there is too much already.
     fn backlog(&mut self, commit: u64, before: &Arc<State>) -> Option<&mut Backlog> {
         if matches!(self, Pending::Nothing) {
-            *self = Pending::Few(Backlog {
+            *self = Pending::Few(Box::new(Backlog {
                 state: before.clone(),
                 first: commit,
                 rows: Vec::new(),
                 derived: FxHashMap::default(),
-            });
+            }));
         }
         match self {
             Pending::Few(backlog) => Some(backlog),
@@ -613,7 +613,7 @@ impl Pending {
             Pending::Few(backlog) if backlog.first > commit => Pending::Nothing,
             Pending::Few(backlog) if backlog.last() > commit => {
                 let rest = backlog.after(state, commit);
-                std::mem::replace(self, Pending::Few(rest))
+                std::mem::replace(self, Pending::Few(Box::new(rest)))
             }
             Pending::Many(last) if *last > commit => Pending::Many(commit),
             _ => std::mem::take(self),

@@ -20,7 +20,7 @@ pub(crate) struct Entry {
     pub(crate) params: Arc<[Scalar<'static>]>,
     pub(crate) window: Window,
     pub(crate) ordered: Result<Ordered, Failure>,
-    last: Arc<Mutex<Weak<Inner>>>,
+    last: Mutex<Weak<Inner>>,
 }
 
 impl Entry {
@@ -30,7 +30,7 @@ impl Entry {
         window: Window,
         ordered: Result<Ordered, Failure>,
     ) -> Self {
-        Self { plan, params, window, ordered, last: Arc::default() }
+        Self { plan, params, window, ordered, last: Mutex::default() }
     }
 
     /// The entry after a commit that moved nothing in its window: it goes on giving the object that
@@ -41,7 +41,7 @@ impl Entry {
             params: self.params.clone(),
             window: self.window,
             ordered: Ok(ordered),
-            last: self.last.clone(),
+            last: Mutex::new(self.last.lock().unwrap_or_else(PoisonError::into_inner).clone()),
         }
     }
 
