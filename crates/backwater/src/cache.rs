@@ -10,7 +10,7 @@ use crate::query::{Engine, Published, Query, compile};
 use crate::schema::Schema;
 use crate::storage::{Outbox, Storage, rehydrate};
 use crate::table::{Snapshot, State};
-use crate::trace::Report;
+use crate::trace::{ReachedQuery, Report, Watch, Watchers};
 use crate::value::Named;
 
 /// A cache: tables, standing queries over them, and the storage where they persist.
@@ -54,6 +54,7 @@ struct Inner {
     /// The thread that is making a commit, so that a commit inside of it is told apart from one
     /// that only has to wait.
     writing: Mutex<Option<ThreadId>>,
+    watchers: Arc<Watchers>,
 }
 
 struct Writer {
@@ -113,7 +114,8 @@ impl Cache {
         let engine = Engine::new(&state.schema);
         let (history, remembered) = (Arc::new(History::after(commit)), Remembered::default());
         let writer = Mutex::new(Writer { engine, state, commit, history, remembered, storage });
-        Self(Arc::new(Inner { published, writer, writing: Mutex::default() }))
+        let (writing, watchers) = (Mutex::default(), Arc::default());
+        Self(Arc::new(Inner { published, writer, writing, watchers }))
     }
 
     /// The schema.
@@ -173,7 +175,11 @@ impl Cache {
             None => None,
         };
         let later = writer.engine.next_binding();
-        Ok(Report::new(writer.commit, label.into(), done, reached, later, storage))
+        let report = Report::new(writer.commit, label.into(), done, reached, later, storage);
+        self.0.watchers.push(&report);
+        drop(writer);
+        self.0.watchers.tell();
+        Ok(report)
     }
 
     /// A standing query: an SQL statement with values for its parameters, kept true by the commits
@@ -226,6 +232,42 @@ impl Cache {
         writer.state = bound.state.clone();
         self.0.published.publish(bound.state, commit);
         Ok(Query::new(self.0.published.clone(), bound.node, name))
+    }
+
+    /// Watches a query: `told` is called after each commit that moved its result, with the delta,
+    /// for as long as what this gives lives. The query is kept up to date meanwhile.
+    ///
+    /// Each commit's delta is told once, in the order of the commits; the old result with the
+    /// delta is the new one. `told` may commit itself: that is applied at once, and told after the
+    /// current commit. It runs on a thread that commits, so what takes long belongs elsewhere. A
+    /// panic in it ends that call and harms nobody else.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Result`] if the result that it would begin with cannot be told.
+    ///
+    /// ```
+    /// # use std::sync::{Arc, Mutex};
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.sailing = { id = 'id', fields = { id = 'int', delay_min = 'int' } }")?);
+    /// let late = cache.query("SELECT id, delay_min FROM sailing WHERE delay_min > 5", ())?;
+    /// let shown = Arc::new(Mutex::new(Vec::new()));
+    /// let view = shown.clone();
+    /// let watch = cache.watch(&late, move |told| {
+    ///     if let Some(delta) = told.delta() {
+    ///         delta.apply(&mut view.lock().unwrap());
+    ///     }
+    /// })?;
+    /// cache.commit("delay reported", |tx| tx.insert("sailing", [("id", 311), ("delay_min", 15)]))?;
+    /// assert_eq!(shown.lock().unwrap().len(), 1);
+    /// drop(watch); // from here on nobody is told
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn watch(
+        &self,
+        query: &Query,
+        told: impl FnMut(&ReachedQuery<'_>) + Send + 'static,
+    ) -> Result<Watch> {
+        self.0.watchers.add(query, Box::new(told))
     }
 
     /// Returns when everything that was committed is durable; at once, if the cache has no storage.

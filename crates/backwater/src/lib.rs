@@ -95,7 +95,7 @@ pub use schema::Schema;
 pub use storage::SqliteFile;
 pub use storage::{Batch, Hash, Header, Loader, Storage, Stored, StoredRow, TableBatch};
 pub use table::{Row, Snapshot, TableSummary};
-pub use trace::{ReachedQuery, Report};
+pub use trace::{ReachedQuery, Report, Watch};
 pub use value::{Id, Json, Named, Timestamp, Value};
 
 /// The programs of the README run as they stand there.

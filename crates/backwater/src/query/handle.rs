@@ -82,15 +82,22 @@ impl Query {
     ///
     /// See [`Query`] for an example.
     pub fn read(&self) -> Result<QueryResult> {
-        let result = loop {
+        self.read_as_of().map(|(result, _)| result)
+    }
+
+    /// The result, and the commit that it is of.
+    pub(crate) fn read_as_of(&self) -> Result<(QueryResult, u64)> {
+        loop {
             let (state, commit) = self.0.published.current();
             match self.0.node.read(&state, commit) {
-                Ok(entry) => break entry.result(&state),
+                Ok(entry) => {
+                    let result = entry.result(&state).map_err(|error| error.at(&self.0.name));
+                    return Ok((result?, commit));
+                }
                 // The commit that it knows is about to be published.
                 Err(Ahead) => std::thread::yield_now(),
             }
-        };
-        result.map_err(|error| error.at(&self.0.name))
+        }
     }
 
     /// Keeps the query up to date at every commit, for as long as what this gives lives: its

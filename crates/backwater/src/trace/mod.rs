@@ -3,7 +3,11 @@
 //! It knows changes and outcomes. It computes nothing anew: the untouched are explained when
 //! somebody asks, from what the commit changed and what the query reads.
 
+mod watch;
 mod why;
+
+pub use watch::Watch;
+pub(crate) use watch::Watchers;
 
 use std::fmt;
 use std::sync::Arc;

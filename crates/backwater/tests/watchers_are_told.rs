@@ -1,0 +1,149 @@
+//! Watchers are told each commit's delta once, in the order of the commits, and harm each other
+//! not.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::sync::{Arc, Mutex};
+
+use backwater::{Cache, DeltaKind, Query, ReachedQuery, Schema, Value};
+
+const SCHEMA: &str = r#"
+    table.sailing = { id = "id", fields = { id = "int", delay = "int", vessel = { to = "vessel" } } }
+    table.vessel = { id = "name", fields = { name = "text", cars = "int" } }
+"#;
+const LATE: &str = "SELECT s.id, s.delay, v.cars FROM sailing s LEFT JOIN vessel v ON v.name = s.vessel \
+    WHERE s.delay > 5 ORDER BY s.delay DESC LIMIT 4";
+
+type Shown = Arc<Mutex<Vec<Vec<Value>>>>;
+
+fn cache() -> Cache {
+    Cache::new(Schema::parse("test.toml", SCHEMA).unwrap())
+}
+
+fn delay(cache: &Cache, id: i64, minutes: i64) {
+    let fields = [("id", id), ("delay", minutes)];
+    cache.commit("delay reported", |tx| tx.merge("sailing", fields)).unwrap();
+}
+
+fn rows(query: &Query) -> Vec<Vec<Value>> {
+    query.read().unwrap().rows().map(|row| row.values().to_vec()).collect()
+}
+
+/// A copy of a result that only follows deltas.
+fn follow(cache: &Cache, query: &Query) -> (Shown, backwater::Watch) {
+    let shown: Shown = Arc::default();
+    let view = shown.clone();
+    let told =
+        move |told: &ReachedQuery<'_>| told.delta().unwrap().apply(&mut view.lock().unwrap());
+    let mut before = shown.lock().unwrap();
+    let watch = cache.watch(query, told).unwrap();
+    before.extend(watch.start().rows().map(|row| row.values().to_vec()));
+    drop(before);
+    (shown, watch)
+}
+
+#[test]
+fn a_view_that_follows_deltas_shows_the_result_also_of_many_threads_commits() {
+    let cache = cache();
+    let late = cache.query(LATE, ()).unwrap();
+    let (shown, _watch) = follow(&cache, &late);
+    let later = Mutex::new(Vec::new());
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            for _ in 0..20 {
+                later.lock().unwrap().push(follow(&cache, &late));
+                std::thread::yield_now();
+            }
+        });
+        for thread in 0..4_i64 {
+            let cache = &cache;
+            scope.spawn(move || {
+                for step in 0..200_i64 {
+                    let id = (step * 7 + thread * 3) % 11;
+                    match step % 5 {
+                        0 => drop(cache.commit("gone", |tx| tx.delete("sailing", id)).unwrap()),
+                        1 => {
+                            let write = |tx: &mut backwater::Transaction| {
+                                tx.merge(
+                                    "sailing",
+                                    [("id", Value::from(id)), ("vessel", "Marram".into())],
+                                )?;
+                                tx.merge(
+                                    "vessel",
+                                    [("name", Value::from("Marram")), ("cars", step.into())],
+                                )
+                            };
+                            drop(cache.commit("a vessel in its place", write).unwrap());
+                        }
+                        _ => delay(cache, id, (step * 13 + thread) % 40),
+                    }
+                }
+            });
+        }
+    });
+    // What the last commits left to be told, whoever tells is done with when the next one is.
+    delay(&cache, 99, 0);
+    assert_eq!(*shown.lock().unwrap(), rows(&late));
+    for (shown, _watch) in later.into_inner().unwrap() {
+        assert_eq!(*shown.lock().unwrap(), rows(&late), "one that began meanwhile");
+    }
+}
+
+#[test]
+fn a_commit_inside_of_a_watcher_is_told_after_the_current_one() {
+    let cache = cache();
+    let late = cache.query("SELECT id, delay FROM sailing WHERE delay > 5", ()).unwrap();
+    let log: Arc<Mutex<Vec<String>>> = Arc::default();
+    let (inner, first) = (cache.clone(), log.clone());
+    let _first = cache.watch(&late, move |told| {
+        let entered = told.delta().unwrap().count(DeltaKind::Enter);
+        first.lock().unwrap().push(format!("first: {entered} entered"));
+        if entered > 0 {
+            let report =
+                inner.commit("calmed down", |tx| tx.update("sailing", 1, [("delay", 0)])).unwrap();
+            first.lock().unwrap().push(format!("first: made commit {}", report.number()));
+        }
+    });
+    let _first = _first.unwrap();
+    let second = log.clone();
+    let _second = cache.watch(&late, move |told| {
+        let delta = told.delta().unwrap();
+        second.lock().unwrap().push(format!("second: {} entered", delta.count(DeltaKind::Enter)));
+    });
+    let _second = _second.unwrap();
+    delay(&cache, 1, 10);
+    assert_eq!(
+        *log.lock().unwrap(),
+        [
+            "first: 1 entered",
+            "first: made commit 2",
+            "second: 1 entered",
+            "first: 0 entered",
+            "second: 0 entered"
+        ]
+    );
+    assert!(rows(&late).is_empty());
+}
+
+#[test]
+fn a_watcher_that_panics_harms_no_other_and_one_that_ended_hears_nothing() {
+    let cache = cache();
+    let late = cache.query("SELECT id FROM sailing WHERE delay > 5", ()).unwrap();
+    let told = Arc::new(Mutex::new(0));
+    let count = told.clone();
+    let bad = cache.watch(&late, move |_| {
+        *count.lock().unwrap() += 1;
+        panic!("a view that broke");
+    });
+    let bad = bad.unwrap();
+    let (shown, good) = follow(&cache, &late);
+    std::panic::set_hook(Box::new(|_| {}));
+    delay(&cache, 1, 10);
+    delay(&cache, 2, 10);
+    drop(std::panic::take_hook());
+    assert_eq!((*told.lock().unwrap(), shown.lock().unwrap().len()), (2, 2), "both, each time");
+    drop(bad);
+    drop(good);
+    delay(&cache, 3, 10);
+    assert_eq!((*told.lock().unwrap(), shown.lock().unwrap().len()), (2, 2));
+    assert_eq!(rows(&late).len(), 3);
+}
