@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 
 use super::collation::Collation;
+use super::datetime::{self, Shown};
 use super::expr::{Columns, Comparison, Expr, compare};
 use super::fold;
 use super::json;
@@ -32,9 +33,12 @@ functions! {
     Concat "concat" 1 100;
     ConcatWith "concat_ws" 2 100;
     Contains "contains" 2 2;
+    Date "date" 1 100;
+    DateTime "datetime" 1 100;
     Hex "hex" 1 1;
     IfNull "ifnull" 2 2;
     Instr "instr" 2 2;
+    JulianDay "julianday" 1 100;
     JsonArray "json_array" 0 100;
     JsonExtract "json_extract" 2 2;
     JsonObject "json_object" 0 100;
@@ -46,13 +50,16 @@ functions! {
     Replace "replace" 3 3;
     Round "round" 1 2;
     Sign "sign" 1 1;
+    Strftime "strftime" 2 100;
     Substr "substr" 2 3;
     Substring "substring" 2 3;
     Trim "trim" 1 2;
     LeftTrim "ltrim" 1 2;
     RightTrim "rtrim" 1 2;
+    Time "time" 1 100;
     TypeOf "typeof" 1 1;
     Unicode "unicode" 1 1;
+    UnixEpoch "unixepoch" 1 100;
     Upper "upper" 1 1;
     Arrow "->" 2 2;
     ArrowText "->>" 2 2;
@@ -97,6 +104,19 @@ impl Function {
         matches!(
             self,
             Function::IsJson | Function::JsonArray | Function::JsonObject | Function::Arrow
+        )
+    }
+
+    /// Whether it makes something of a moment that its arguments say.
+    pub(crate) fn tells_time(self) -> bool {
+        matches!(
+            self,
+            Function::Date
+                | Function::Time
+                | Function::DateTime
+                | Function::JulianDay
+                | Function::UnixEpoch
+                | Function::Strftime
         )
     }
 
@@ -169,14 +189,10 @@ impl Function {
             Function::Trim => trimmed(values, true, true)?,
             Function::LeftTrim => trimmed(values, true, false)?,
             Function::RightTrim => trimmed(values, false, true)?,
-            Function::Replace => {
-                let (text, from, to) = (text(0)?, text(1)?, text(2)?);
-                new_text(if from.is_empty() {
-                    text.into_owned()
-                } else {
-                    text.replace(&*from, &to)
-                })
-            }
+            Function::Replace => match (text(0)?, text(1)?) {
+                (text, from) if from.is_empty() => new_text(text.into_owned()),
+                (of, from) => new_text(of.replace(&*from, &text(2)?)),
+            },
             Function::Instr => {
                 let (text, needle) = (text(0)?, text(1)?);
                 let found = text.find(&*needle);
@@ -236,6 +252,12 @@ impl Function {
             Function::Arrow => json::find(&text(0)?, &values[1])?.as_json(),
             Function::ArrowText => json::find(&text(0)?, &values[1])?.as_sql(),
             Function::JsonExtract => json::find_path(&text(0)?, &text(1)?)?.as_sql(),
+            Function::Date => return datetime::call(Shown::Date, values),
+            Function::Time => return datetime::call(Shown::Time, values),
+            Function::DateTime => return datetime::call(Shown::DateTime, values),
+            Function::JulianDay => return datetime::call(Shown::JulianDay, values),
+            Function::UnixEpoch => return datetime::call(Shown::UnixEpoch, values),
+            Function::Strftime => return datetime::call(Shown::Format, values),
             Function::IsJson
             | Function::Coalesce
             | Function::IfNull

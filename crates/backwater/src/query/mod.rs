@@ -6,6 +6,7 @@
 mod aggregate;
 mod check;
 mod collation;
+mod datetime;
 mod delta;
 mod edit;
 mod engine;

@@ -445,7 +445,7 @@ impl Node {
         by_key: bool,
     ) -> Cow<'t, [TupleDelta]> {
         let Some(key) = &self.key else { return Cow::default() };
-        if self.plan.late.is_empty() && !(by_key && !key.is_empty()) {
+        if self.plan.late.is_empty() && (!by_key || key.is_empty()) {
             return tuples;
         }
         let belongs = |view: &View<'_>, tuple: &TupleDelta| {

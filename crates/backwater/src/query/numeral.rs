@@ -145,11 +145,10 @@ pub(crate) fn fixed(number: f64, decimals: usize) -> String {
         char::from(b'0' + digit.copied().unwrap_or(0))
     };
     let mut text = String::from(if number < 0.0 { "-" } else { "" });
-    text.extend(
-        (before_point.min(0)..before_point.max(1))
-            .map(|place| if place < 0 { '0' } else { digit(place) })
-            .skip((before_point.min(0)).unsigned_abs() as usize),
-    );
+    match before_point {
+        ..=0 => text.push('0'),
+        _ => text.extend((0..before_point).map(digit)),
+    }
     text.push('.');
     text.extend((before_point..before_point + decimals as i32).map(digit));
     text

@@ -37,7 +37,8 @@ pub(crate) struct Parsed {
 /// Parses one SELECT statement.
 pub(crate) fn parse(sql: &str) -> Result<Parsed, Refusal> {
     let tokens = Tokenizer::new(&SqliteDialect, sql).tokenize_with_location();
-    let tokens = tokens.map_err(|error| refused(error.into()))?;
+    let mut tokens = tokens.map_err(|error| refused(error.into()))?;
+    tokens.iter_mut().for_each(|token| as_plain_name(&mut token.token));
     count_operators(&tokens)?;
     let items = items(&tokens);
     let parser = Parser::new(&SqliteDialect).with_recursion_limit(DEEPEST);
@@ -61,6 +62,29 @@ pub(crate) fn parse(sql: &str) -> Result<Parsed, Refusal> {
             let help = "a query only reads; write through a commit";
             Err(Refusal::new(first.span.start, message, help))
         }
+    }
+}
+
+/// Functions whose arguments the parser reads in a way of its own are functions like others here.
+fn as_plain_name(token: &mut Token) {
+    if let Token::Word(word) = token
+        && matches!(
+            word.keyword,
+            Keyword::TRIM
+                | Keyword::SUBSTR
+                | Keyword::SUBSTRING
+                | Keyword::CEIL
+                | Keyword::FLOOR
+                | Keyword::POSITION
+                | Keyword::EXTRACT
+                | Keyword::OVERLAY
+                | Keyword::DATE
+                | Keyword::DATETIME
+                | Keyword::TIME
+                | Keyword::TIMESTAMP
+        )
+    {
+        word.keyword = Keyword::NoKeyword;
     }
 }
 

@@ -202,7 +202,6 @@ impl<'a> Block<'a, '_> {
                 ));
             }
             ast::Expr::Cast { .. } => return self.cast(expr),
-            ast::Expr::Substring { .. } | ast::Expr::Trim { .. } => return self.spelled(expr),
             other => {
                 let message = format!("{} is not supported", kind(other));
                 return Err(Refusal::new(place(expr), message, ""));

@@ -9,15 +9,15 @@ use sqlparser::tokenizer::Location;
 use super::Lowered;
 use super::block::Block;
 use super::expression::Place;
-use super::place::{kind, place, start};
+use super::place::{kind, place};
 use crate::error::{did_you_mean, nearest_name};
 use crate::query::aggregate::{Aggregate, AggregateFunction};
+use crate::query::datetime;
 use crate::query::expr::Expr;
 use crate::query::function::{Cast, Function};
 use crate::query::plan::OrderKey;
 use crate::query::scalar::Scalar;
 use crate::query::syntax::Refusal;
-use sqlparser::ast::Spanned;
 
 /// Aggregates by name; min and max are so with one argument only.
 const AGGREGATES: [(&str, AggregateFunction); 9] = [
@@ -108,6 +108,30 @@ impl<'a> Block<'a, '_> {
                 self.mark_json(&mut arguments);
             }
             Function::JsonArray => self.mark_json(&mut arguments),
+            function if function.tells_time() => {
+                let says = |wanted: &dyn Fn(&str) -> bool| {
+                    arguments
+                        .iter()
+                        .any(|of| matches!(of, Expr::Literal(Scalar::Text(text)) if wanted(text)))
+                };
+                let first = arguments.get(usize::from(*function == Function::Strftime));
+                let is_now = |of: &Expr| matches!(of, Expr::Literal(Scalar::Text(text)) if datetime::is_now(text));
+                if first.is_none_or(is_now) {
+                    let help = "give the time as a parameter: :now";
+                    return Err(Refusal::new(at, "the current time is not known here", help));
+                }
+                let local = |text: &str| {
+                    ["localtime", "utc"].iter().any(|word| text.eq_ignore_ascii_case(word))
+                };
+                if says(&local) {
+                    let message = "a statement knows no local time";
+                    return Err(Refusal::new(
+                        at,
+                        message,
+                        "shift it by '+2 hours', as a parameter",
+                    ));
+                }
+            }
             Function::JsonExtract => {
                 let of = &arguments[0];
                 let is_json = match of {
@@ -242,42 +266,6 @@ impl<'a> Block<'a, '_> {
             return Err(Refusal::new(place(of), message, "cast to INTEGER, REAL or TEXT"));
         };
         Ok(Expr::Cast(cast, self.boxed(of)?))
-    }
-
-    /// `SUBSTRING(a, b, c)` and `TRIM(a)`, which the parser knows by themselves.
-    pub(super) fn spelled(&mut self, expr: &'a ast::Expr) -> Lowered<Expr> {
-        match expr {
-            ast::Expr::Substring {
-                expr: of,
-                substring_from: Some(from),
-                substring_for,
-                special: true,
-                ..
-            } => {
-                let mut arguments = vec![self.expr(of)?, self.expr(from)?];
-                if let Some(count) = substring_for {
-                    arguments.push(self.expr(count)?);
-                }
-                Ok(Expr::Call(Function::Substr, arguments))
-            }
-            ast::Expr::Trim { trim_where: None, trim_what: None, expr: of, trim_characters } => {
-                let mut arguments = vec![self.expr(of)?];
-                match trim_characters.as_deref() {
-                    None => {}
-                    Some([letters]) => arguments.push(self.expr(letters)?),
-                    Some(_) => {
-                        let message = "trim() takes one argument or two";
-                        return Err(Refusal::new(place(of), message, ""));
-                    }
-                }
-                Ok(Expr::Call(Function::Trim, arguments))
-            }
-            other => {
-                let message = format!("{} is not supported in this form", kind(other));
-                let help = "write its arguments with commas between them";
-                Err(Refusal::new(start(other.span()), message, help))
-            }
-        }
     }
 }
 

@@ -37,8 +37,6 @@ pub(super) fn place(expr: &ast::Expr) -> Location {
 pub(super) fn kind(expr: &ast::Expr) -> &'static str {
     match expr {
         ast::Expr::Cast { .. } => "CAST",
-        ast::Expr::Substring { .. } => "substr()",
-        ast::Expr::Trim { .. } => "trim()",
         ast::Expr::Ceil { .. } => "ceil()",
         ast::Expr::Floor { .. } => "floor()",
         ast::Expr::Tuple(_) => "a row of values",
