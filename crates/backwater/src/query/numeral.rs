@@ -127,18 +127,7 @@ pub(crate) fn fixed(number: f64, decimals: usize) -> String {
     if keep < 0 {
         digits.clear();
     } else if (keep as usize) < digits.len() {
-        let up = digits[keep as usize] >= 5;
-        digits.truncate(keep as usize);
-        if up {
-            while digits.pop_if(|digit| *digit == 9).is_some() {}
-            match digits.last_mut() {
-                Some(last) => *last += 1,
-                None => {
-                    digits.push(1);
-                    before_point += 1;
-                }
-            }
-        }
+        before_point += i32::from(round_to(&mut digits, keep as usize));
     }
     let digit = |place: i32| {
         let digit = usize::try_from(place).ok().and_then(|place| digits.get(place));
@@ -160,20 +149,30 @@ fn significant(number: f64) -> (String, i32) {
     let mut digits: Vec<u8> = scaled.to_string().bytes().map(|digit| digit - b'0').collect();
     let mut exponent = digits.len() as i32 - 1 - power;
     let keep = shortened(number, &digits, exponent).unwrap_or(17);
-    let up = digits[keep] >= 5;
-    digits.truncate(keep);
-    if up {
-        while digits.pop_if(|digit| *digit == 9).is_some() {}
-        match digits.last_mut() {
-            Some(last) => *last += 1,
-            None => {
-                digits.push(1);
-                exponent += 1;
-            }
-        }
-    }
+    exponent += i32::from(round_to(&mut digits, keep));
     while digits.len() > 1 && digits.pop_if(|digit| *digit == 0).is_some() {}
     (digits.into_iter().map(|digit| char::from(b'0' + digit)).collect(), exponent)
+}
+
+/// Rounds to the first `keep` digits, nines at their end left out; tells whether all of them were
+/// nines, so that a 1 stands one place further to the left.
+fn round_to(digits: &mut Vec<u8>, keep: usize) -> bool {
+    let up = digits[keep] >= 5;
+    digits.truncate(keep);
+    if !up {
+        return false;
+    }
+    while digits.pop_if(|digit| *digit == 9).is_some() {}
+    match digits.last_mut() {
+        Some(last) => {
+            *last += 1;
+            false
+        }
+        None => {
+            digits.push(1);
+            true
+        }
+    }
 }
 
 /// A positive number times a power of ten, as a whole number of 18 or 19 digits, and that power.
