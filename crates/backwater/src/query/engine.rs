@@ -9,10 +9,10 @@ use smallvec::SmallVec;
 
 use super::delta::Delta;
 use super::edit::Failure;
-use super::node::{KeyValues, Node, Progress, derived_start, start};
+use super::node::{Node, Progress, derived_start, start};
 use super::plan::{Plan, Relation};
 use super::relation::{DerivedChange, DerivedRow, View};
-use super::scalar::{Key, Scalar};
+use super::scalar::{Key, KeyValues, Scalar};
 use super::walk::{Start, TupleDelta, changed_tuples};
 use super::{BindingNo, DERIVED, Outcome};
 use crate::change::{Changes, Happened};

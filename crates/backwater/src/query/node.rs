@@ -17,7 +17,7 @@ use super::order::Moved;
 use super::plan::{Plan, Relation, Window};
 use super::relation::{Derived, DerivedChange, DerivedRow, DerivedView, View, changed_columns};
 use super::result::Entry;
-use super::scalar::{Key, Scalar};
+use super::scalar::{KeyValues, Scalar};
 use super::walk::{Start, TupleDelta, changed_tuples};
 use crate::change::{Happened, compare};
 use crate::schema::Schema;
@@ -25,10 +25,6 @@ use crate::table::{Slot, State};
 
 /// So many changes a node remembers that it has yet to follow; beyond that it computes anew.
 const FEW: usize = 512;
-
-/// The values by which bindings are found from a row; SQL's NULL equals nothing, so a key never
-/// holds one.
-pub(crate) type KeyValues = Arc<[Key]>;
 
 /// A binding.
 pub(crate) struct Node {

@@ -352,6 +352,10 @@ pub(crate) enum Key {
     Text(Arc<str>),
 }
 
+/// The values by which bindings are found from a row; SQL's NULL equals nothing, so a key never
+/// holds one.
+pub(crate) type KeyValues = Arc<[Key]>;
+
 impl From<Scalar<'_>> for Key {
     fn from(value: Scalar<'_>) -> Self {
         match value {

@@ -3,8 +3,8 @@
 use sqlparser::ast::{self, LimitClause, OrderByKind, OrderBySort, SelectItem, Spanned};
 use sqlparser::tokenizer::Location;
 
-use super::draft::{Draft, Parts};
 use super::expression::Place;
+use super::parts::{OpenSource, Parts};
 use super::place::{place, start};
 use super::regroup::Placed;
 use super::scope::{Named, NamedColumn, Scope};
@@ -27,7 +27,7 @@ pub(super) struct Block<'a, 'e> {
     /// What was read of it.
     pub(super) outer: Vec<NamedColumn>,
     pub(super) scope: Scope,
-    pub(super) sources: Vec<Draft>,
+    pub(super) sources: Vec<OpenSource>,
     pub(super) conditions: Vec<Expr>,
     pub(super) names: Vec<(&'a str, &'a ast::Expr)>,
     pub(super) params: Vec<Param>,
@@ -406,13 +406,13 @@ impl<'a, 'e> Block<'a, 'e> {
 
     /// What is known of a column of a source.
     pub(super) fn column(&self, column: ColumnNo) -> (Option<Kind>, Affinity) {
-        let Some(draft) = self.sources.get(column.source()) else {
+        let Some(source) = self.sources.get(column.source()) else {
             // Of a UNION ALL, which has its columns in its scope.
             let columns = self.scope.sources.first().map(|source| &source.columns);
             let known = columns.and_then(|columns| columns.get(column.column as usize));
             return known.map_or((None, Affinity::None), |one| (one.declared, one.affinity));
         };
-        match &draft.relation {
+        match &source.relation {
             Relation::Table(table) => {
                 let field = self.env.schema.table(*table).field(column.field());
                 let parts = self.env.schema.linked_id_type(field) == Some(IdType::Parts);
@@ -434,8 +434,8 @@ impl<'a, 'e> Block<'a, 'e> {
     }
 
     /// Adds a source, and gives its number.
-    pub(super) fn add(&mut self, draft: Draft) -> usize {
-        self.sources.push(draft);
+    pub(super) fn add(&mut self, source: OpenSource) -> usize {
+        self.sources.push(source);
         self.sources.len() - 1
     }
 }
@@ -447,8 +447,8 @@ impl Parts {
         let outputs = outputs.map(|(number, output)| through(output, 0, number)).collect();
         let params = plan.params.clone();
         let relation = Relation::Statement(plan, (0..params.len()).collect());
-        let draft = Draft { relation, name: name.to_owned(), outer: None, is_lookup: false };
-        Parts { sources: vec![draft], outputs, params, ..Parts::default() }
+        let source = OpenSource { relation, name: name.to_owned(), outer: None, is_lookup: false };
+        Parts { sources: vec![source], outputs, params, ..Parts::default() }
     }
 }
 

@@ -6,8 +6,8 @@ use sqlparser::ast::{JoinConstraint, JoinOperator, Spanned, TableFactor};
 use sqlparser::tokenizer::Location;
 
 use super::block::Block;
-use super::draft::{Draft, Parts};
 use super::expression::Place;
+use super::parts::{OpenSource, Parts};
 use super::place::start;
 use super::scope::{Named, NamedColumn};
 use super::select::Select;
@@ -174,7 +174,7 @@ impl<'a> Block<'a, '_> {
             let title = format!("table \"{}\"", definition.name);
             self.scope.sources.push(Named { name: alias.clone(), title, columns });
             let outer = (join == Join::Left).then(Vec::new);
-            self.add(Draft {
+            self.add(OpenSource {
                 relation: Relation::Table(table),
                 name: alias,
                 outer,
@@ -206,7 +206,7 @@ impl<'a> Block<'a, '_> {
         self.scope.sources.push(Named { name: name.clone(), title, columns });
         let relation = self.relation(plan);
         let outer = (join == Join::Left).then(Vec::new);
-        self.add(Draft { relation, name, outer, is_lookup: false });
+        self.add(OpenSource { relation, name, outer, is_lookup: false });
     }
 
     /// A statement with its parameters among ours.

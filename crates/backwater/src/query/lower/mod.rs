@@ -1,10 +1,10 @@
 //! From a syntax tree to a plan: names are resolved, what is not supported is refused.
 
 mod block;
-mod draft;
 mod expression;
 mod from;
 mod function;
+mod parts;
 mod paths;
 mod place;
 mod regroup;
@@ -23,7 +23,7 @@ use super::scalar::Affinity;
 use super::syntax::{Parsed, Refusal, parse};
 use crate::schema::Schema;
 use block::Block;
-use draft::{Draft, Parts};
+use parts::{OpenSource, Parts};
 use place::start;
 use scope::Scope;
 use select::Select;
@@ -154,7 +154,7 @@ impl Env<'_> {
             let params = plan.params.iter().map(|param| param_no(&mut parts.params, param));
             let relation = Relation::Statement(plan.clone(), params.collect());
             let name = format!("part {}", parts.sources.len() + 1);
-            parts.sources.push(Draft { relation, name, outer: None, is_lookup: false });
+            parts.sources.push(OpenSource { relation, name, outer: None, is_lookup: false });
         }
         let tail = Select::tail_of_union(&mut query)?;
         Block::order_union(self, parts, tail)

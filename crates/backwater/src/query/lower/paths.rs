@@ -1,6 +1,6 @@
 //! How tuples are found: in which order the sources are gone through, and by which access.
 
-use super::draft::Draft;
+use super::parts::OpenSource;
 use crate::query::collation::Collation;
 use crate::query::expr::{ColumnNo, Comparison, Expr};
 use crate::query::plan::{Access, KeyPart, Path, Relation, Step};
@@ -10,7 +10,7 @@ use crate::schema::{FieldNo, IdType, Kind, Schema};
 /// Finds paths through the sources of one statement.
 pub(super) struct Paths<'p> {
     pub(super) schema: &'p Schema,
-    pub(super) sources: &'p [Draft],
+    pub(super) sources: &'p [OpenSource],
     /// What every tuple must be.
     pub(super) conditions: Vec<Expr>,
 }

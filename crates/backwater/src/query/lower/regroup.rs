@@ -3,7 +3,7 @@
 use sqlparser::tokenizer::Location;
 
 use super::Lowered;
-use super::draft::Draft;
+use super::parts::OpenSource;
 use crate::query::expr::{ColumnNo, Expr};
 use crate::query::plan::Relation;
 use crate::query::syntax::Refusal;
@@ -21,7 +21,7 @@ impl Placed {
     pub(super) fn regroup(
         mut self,
         keys: &[Expr],
-        sources: &[Draft],
+        sources: &[OpenSource],
         schema: &Schema,
     ) -> Lowered<Expr> {
         regroup(&mut self.expr, keys).map_err(|column| {

@@ -7,8 +7,8 @@ use sqlparser::ast;
 use sqlparser::tokenizer::Location;
 
 use super::block::Block;
-use super::draft::{Draft, Parts};
 use super::expression::{Place, is_null, not};
+use super::parts::{OpenSource, Parts};
 use super::paths::{comparison_affinity, equality};
 use super::{Lowered, Part, beginning};
 use crate::query::aggregate::{Aggregate, AggregateFunction};
@@ -105,7 +105,7 @@ impl<'a> Block<'a, '_> {
         // What it is when it is not found: unknown, if something in the list is, or it itself.
         let count = Aggregate::new(AggregateFunction::CountRows, None);
         let known = Aggregate::new(AggregateFunction::Count, Some(output.expr));
-        let mut whole = self.same(query, at)?.parts;
+        let mut whole = self.tied(query, at)?.parts;
         whole.order.clear();
         let whole = self.plain(whole, &tied.ties, at)?;
         let values = vec![
@@ -164,8 +164,8 @@ impl<'a> Block<'a, '_> {
             let plan = parts.finish(self.env.schema)?;
             let relation = self.relation(plan);
             let name = format!("value {}", self.sources.len());
-            let draft = Draft { relation, name, outer: Some(Vec::new()), is_lookup: true };
-            let source = self.look_up(draft, at);
+            let source = OpenSource { relation, name, outer: Some(Vec::new()), is_lookup: true };
+            let source = self.look_up(source, at);
             return Ok(Expr::Column(ColumnNo::new(source, 0)));
         }
         if counts && is_whole {
@@ -220,7 +220,7 @@ impl<'a> Block<'a, '_> {
 
     /// The one row of a table with an id, as a source.
     fn by_id(&mut self, mut parts: Parts, ties: Vec<Tie>, at: Location) -> Lowered<Expr> {
-        let [Draft { relation: Relation::Table(table), outer: None, .. }] =
+        let [OpenSource { relation: Relation::Table(table), outer: None, .. }] =
             parts.sources.as_slice()
         else {
             return Err(not_one_row(at));
@@ -254,10 +254,10 @@ impl<'a> Block<'a, '_> {
             );
             on.push(tied_by(tie.inner, tie.outer));
         }
-        let Some(mut draft) = parts.sources.pop() else { return Err(not_one_row(at)) };
-        draft.outer = Some(on);
-        draft.is_lookup = true;
-        let source = self.look_up(draft, at);
+        let Some(mut source) = parts.sources.pop() else { return Err(not_one_row(at)) };
+        source.outer = Some(on);
+        source.is_lookup = true;
+        let source = self.look_up(source, at);
         let value = parts.outputs.swap_remove(0).expr;
         Ok(match (&value, id) {
             (Expr::Column(_), _) | (_, None) => value,
@@ -316,11 +316,6 @@ impl<'a> Block<'a, '_> {
             return Err(not_by_equality(at));
         }
         Ok(Tied { parts, ties })
-    }
-
-    /// The same subquery once more.
-    fn same(&mut self, query: &ast::Query, at: Location) -> Lowered<Tied> {
-        self.tied(query, at)
     }
 
     fn adopted_params(&mut self, parts: &Parts) -> Vec<usize> {
@@ -387,9 +382,9 @@ impl<'a> Block<'a, '_> {
         let (relation, is_lookup) = (grouped.relation, true);
         if as_condition {
             self.conditions.extend(on);
-            return self.look_up(Draft { relation, name, outer: None, is_lookup }, at);
+            return self.look_up(OpenSource { relation, name, outer: None, is_lookup }, at);
         }
-        self.look_up(Draft { relation, name, outer: Some(on), is_lookup }, at)
+        self.look_up(OpenSource { relation, name, outer: Some(on), is_lookup }, at)
     }
 
     /// Whether a grouped subquery has the group.
@@ -403,11 +398,11 @@ impl<'a> Block<'a, '_> {
         Ok(found)
     }
 
-    fn look_up(&mut self, draft: Draft, at: Location) -> usize {
+    fn look_up(&mut self, source: OpenSource, at: Location) -> usize {
         if self.place == Place::Group {
             self.late_subquery = self.late_subquery.or(Some(at));
         }
-        self.add(draft)
+        self.add(source)
     }
 }
 

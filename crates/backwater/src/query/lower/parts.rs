@@ -14,7 +14,7 @@ use crate::schema::Schema;
 
 /// A source while its statement is being lowered.
 #[derive(Debug)]
-pub(super) struct Draft {
+pub(super) struct OpenSource {
     pub(super) relation: Relation,
     pub(super) name: String,
     /// Of a left join, what ON says.
@@ -25,7 +25,7 @@ pub(super) struct Draft {
 /// A statement taken apart and resolved.
 #[derive(Debug, Default)]
 pub(super) struct Parts {
-    pub(super) sources: Vec<Draft>,
+    pub(super) sources: Vec<OpenSource>,
     pub(super) is_union: bool,
     pub(super) conditions: Vec<Expr>,
     pub(super) grouping: Option<Grouping>,
@@ -107,11 +107,11 @@ impl Parts {
                 || self.sources.iter().any(|source| {
                     source.is_lookup || matches!(source.relation, Relation::Statement(..))
                 }));
-        let sources = self.sources.into_iter().enumerate().map(|(number, draft)| Source {
-            relation: draft.relation,
-            name: draft.name,
-            outer: draft.outer,
-            is_lookup: draft.is_lookup,
+        let sources = self.sources.into_iter().enumerate().map(|(number, source)| Source {
+            relation: source.relation,
+            name: source.name,
+            outer: source.outer,
+            is_lookup: source.is_lookup,
             reads: reads(number),
             structure: structure(number),
             content: content(number),
