@@ -10,7 +10,7 @@ use smallvec::SmallVec;
 use super::delta::Delta;
 use super::edit::Failure;
 use super::node::{Node, Progress, derived_start, start};
-use super::plan::{Plan, Relation};
+use super::plan::{Asked, Plan, Relation};
 use super::relation::{DerivedChange, DerivedRow, View};
 use super::scalar::{Key, KeyValues, Scalar};
 use super::walk::{Start, TupleDelta, changed_tuples};
@@ -198,17 +198,8 @@ impl Engine {
         if nodes.iter().all(Option::is_none) {
             nodes = Vec::new();
         }
-        let node = Node::new(
-            binding,
-            plan,
-            params.into(),
-            window,
-            key.clone(),
-            name,
-            nodes.into(),
-            state,
-            commit,
-        );
+        let asked = Arc::new(Asked { plan, params: params.into(), window });
+        let node = Node::new(binding, asked, key.clone(), name, nodes.into(), state, commit);
         if let Some(group) = self.groups.get_mut(&group) {
             group.len += 1;
             if let Some(key) = key {
@@ -484,7 +475,7 @@ impl Engine {
                     starts.extend(derived_start(&plan, source, *slot, before.as_deref(), after));
                 }
             }
-            let tuples = changed_tuples(&before, &after, &first.node.params, &starts);
+            let tuples = changed_tuples(&before, &after, &first.node.asked.params, &starts);
             let mut divided = group.divide(&plan, (&before, &after), &tuples);
             if tuples.is_empty() && plan.keys.is_empty() && !starts.is_empty() {
                 // They were asked, and it was nothing to them.

@@ -14,10 +14,10 @@ use super::BindingNo;
 use super::edit::Failure;
 use super::live::Live;
 use super::order::Moved;
-use super::plan::{Plan, Relation, Window};
+use super::plan::{Asked, Plan, Relation};
 use super::relation::{Derived, DerivedChange, DerivedRow, DerivedView, View, changed_columns};
 use super::result::Entry;
-use super::scalar::{KeyValues, Scalar};
+use super::scalar::KeyValues;
 use super::walk::{Start, TupleDelta, changed_tuples};
 use crate::change::{Happened, compare};
 use crate::schema::Schema;
@@ -29,9 +29,7 @@ const FEW: usize = 512;
 /// A binding.
 pub(crate) struct Node {
     pub(crate) number: BindingNo,
-    pub(crate) plan: Arc<Plan>,
-    pub(crate) params: Arc<[Scalar<'static>]>,
-    pub(crate) window: Window,
+    pub(crate) asked: Arc<Asked>,
     schema: Arc<Schema>,
     /// What a row must have to belong here; `None` if no row can: a value is NULL, or LIMIT is 0.
     pub(crate) key: Option<KeyValues>,
@@ -155,12 +153,9 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 }
 
 impl Node {
-    #[expect(clippy::too_many_arguments, reason = "a binding is all of these")]
     pub(crate) fn new(
         number: BindingNo,
-        plan: Arc<Plan>,
-        params: Arc<[Scalar<'static>]>,
-        window: Window,
+        asked: Arc<Asked>,
         key: Option<KeyValues>,
         name: Arc<str>,
         inner: Box<[Option<Arc<Node>>]>,
@@ -172,21 +167,19 @@ impl Node {
                 // The writer makes nodes: nobody is ahead of it.
                 let caught_up = node.catch_up(state, commit);
                 debug_assert!(caught_up.is_ok());
-                node.serve(&plan, source, state);
+                node.serve(&asked.plan, source, state);
             }
         }
         let live = {
             let inner = Inner::of(&inner);
-            compute(&plan, &params, key.is_none(), state, &inner)
+            compute(&asked, key.is_none(), state, &inner)
         };
-        let entry = entry(&plan, &params, window, &live);
+        let entry = entry(&asked, &live);
         let shown = Mutex::new(Shown { now: entry.clone(), since: commit, before: None });
         let current = Current { live, entry, derived: None, commit };
         let node = Arc::new(Self {
             number,
-            plan,
-            params,
-            window,
+            asked,
             schema: state.schema.clone(),
             key,
             name,
@@ -211,12 +204,14 @@ impl Node {
             let mut rows = Derived::default();
             let nothing = FxHashMap::default();
             let views = inner.views(&nothing);
-            let view = View { plan: &self.plan, state, derived: &views };
+            let view = View { plan: &self.asked.plan, state, derived: &views };
             let ordered = current.live.as_ref().map(|live| &live.ordered);
-            for rank in 0..ordered.as_ref().map_or(0, |ordered| self.window.len(ordered.len())) {
-                let rank = rank + self.window.offset;
+            for rank in
+                0..ordered.as_ref().map_or(0, |ordered| self.asked.window.len(ordered.len()))
+            {
+                let rank = rank + self.asked.window.offset;
                 if let Ok(ordered) = ordered
-                    && let Some((key, row)) = ordered.derived(rank, &view, &self.params)
+                    && let Some((key, row)) = ordered.derived(rank, &view, &self.asked.params)
                 {
                     rows.set(&key, Some(Arc::new(row)));
                 }
@@ -371,7 +366,7 @@ impl Node {
         let (before, progress) = match taken {
             Pending::Nothing => return Ok(None),
             Pending::Many(_) => {
-                let fresh = compute(&self.plan, &self.params, self.key.is_none(), state, &inner);
+                let fresh = compute(&self.asked, self.key.is_none(), state, &inner);
                 (state.clone(), self.replace(&mut current, fresh, state, &inner))
             }
             Pending::Few(backlog) => {
@@ -402,10 +397,10 @@ impl Node {
         rows.sort_unstable();
         rows.dedup();
         for (source, slot) in rows.into_iter() {
-            if let Relation::Table(table) = self.plan.sources[source as usize].relation
+            if let Relation::Table(table) = self.asked.plan.sources[source as usize].relation
                 && let Some(happened) = compare(&backlog.state, state, table, slot)
             {
-                starts.extend(start(&self.plan, source.into(), slot, &happened, 0));
+                starts.extend(start(&self.asked.plan, source.into(), slot, &happened, 0));
             }
         }
         let (mut then, mut now) = (FxHashMap::default(), FxHashMap::default());
@@ -420,15 +415,21 @@ impl Node {
             for (slot, before) in &first {
                 let after = rows.as_ref().and_then(|rows| rows.row(*slot));
                 let source = *source as usize;
-                starts.extend(derived_start(&self.plan, source, *slot, before.as_deref(), after));
+                starts.extend(derived_start(
+                    &self.asked.plan,
+                    source,
+                    *slot,
+                    before.as_deref(),
+                    after,
+                ));
             }
             then.insert(*source, first);
             now.insert(*source, later);
         }
         let (old, new) = (inner.views(&then), inner.views(&now));
-        let before = View { plan: &self.plan, state: &backlog.state, derived: &old };
-        let after = View { plan: &self.plan, state, derived: &new };
-        let tuples = changed_tuples(&before, &after, &self.params, &starts);
+        let before = View { plan: &self.asked.plan, state: &backlog.state, derived: &old };
+        let after = View { plan: &self.asked.plan, state, derived: &new };
+        let tuples = changed_tuples(&before, &after, &self.asked.params, &starts);
         let tuples = self.belonging((&before, &after), tuples.into(), true);
         self.advance(current, (&before, &after), &tuples, inner, state)
     }
@@ -441,16 +442,16 @@ impl Node {
         by_key: bool,
     ) -> Cow<'t, [TupleDelta]> {
         let Some(key) = &self.key else { return Cow::default() };
-        if self.plan.late.is_empty() && (!by_key || key.is_empty()) {
+        if self.asked.plan.late.is_empty() && (!by_key || key.is_empty()) {
             return tuples;
         }
         let belongs = |view: &View<'_>, tuple: &TupleDelta| {
             let row = view.row(&tuple.tuple);
             let is_true = |condition: &super::expr::Expr| {
-                condition.eval(&row, &self.params).as_truth() == Some(true)
+                condition.eval(&row, &self.asked.params).as_truth() == Some(true)
             };
-            (!by_key || self.plan.key_of(view, &tuple.tuple).as_ref() == Some(key))
-                && self.plan.late.iter().all(is_true)
+            (!by_key || self.asked.plan.key_of(view, &tuple.tuple).as_ref() == Some(key))
+                && self.asked.plan.late.iter().all(is_true)
         };
         let mut out = Vec::new();
         for tuple in tuples.iter() {
@@ -507,25 +508,25 @@ impl Node {
             (Ok(live), None) => live,
             (_, Some(failure)) => return self.replace(current, Err(failure), state, inner),
             (Err(_), None) => {
-                let fresh = compute(&self.plan, &self.params, self.key.is_none(), state, inner);
+                let fresh = compute(&self.asked, self.key.is_none(), state, inner);
                 return self.replace(current, fresh, state, inner);
             }
         };
         let was = live.ordered.clone();
-        match live.apply((before, after), &self.params, self.window, tuples) {
+        match live.apply((before, after), &self.asked.params, self.asked.window, tuples) {
             Err(failure) => self.replace(current, Err(failure), state, inner),
             Ok(moved) => {
                 let is = live.ordered.clone();
                 let mut derived = Vec::new();
                 if let Some(rows) = &mut current.derived {
                     for moved in &moved {
-                        let rank = |position: usize| position + self.window.offset;
-                        let old = moved
-                            .before
-                            .and_then(|position| was.derived(rank(position), before, &self.params));
-                        let new = moved
-                            .after
-                            .and_then(|position| is.derived(rank(position), after, &self.params));
+                        let rank = |position: usize| position + self.asked.window.offset;
+                        let old = moved.before.and_then(|position| {
+                            was.derived(rank(position), before, &self.asked.params)
+                        });
+                        let new = moved.after.and_then(|position| {
+                            is.derived(rank(position), after, &self.asked.params)
+                        });
                         match (old, new) {
                             (_, Some((key, row))) => {
                                 derived.push(rows.set(&key, Some(Arc::new(row))));
@@ -540,7 +541,7 @@ impl Node {
                     // what somebody holds of the result stays the same object.
                     current.entry.with_same_rows(is)
                 } else {
-                    Entry::new(self.plan.clone(), self.params.clone(), self.window, Ok(is))
+                    Entry::new(self.asked.clone(), Ok(is))
                 });
                 Progress {
                     moved: Some(moved),
@@ -562,16 +563,16 @@ impl Node {
         inner: &Inner<'_>,
     ) -> Progress {
         let old = current.entry.clone();
-        current.entry = entry(&self.plan, &self.params, self.window, &live);
+        current.entry = entry(&self.asked, &live);
         let mut derived = Vec::new();
         if let Some(rows) = &mut current.derived {
             let nothing = FxHashMap::default();
             let views = inner.views(&nothing);
-            let view = View { plan: &self.plan, state, derived: &views };
+            let view = View { plan: &self.asked.plan, state, derived: &views };
             let ordered = live.as_ref().ok().map(|live| &live.ordered);
-            let len = ordered.map_or(0, |ordered| self.window.len(ordered.len()));
+            let len = ordered.map_or(0, |ordered| self.asked.window.len(ordered.len()));
             let fresh = (0..len).filter_map(|rank| {
-                ordered?.derived(rank + self.window.offset, &view, &self.params)
+                ordered?.derived(rank + self.asked.window.offset, &view, &self.asked.params)
             });
             derived = rows.replace_all(fresh);
         }
@@ -683,28 +684,18 @@ pub(crate) fn derived_start(
     start(plan, source, slot, &happened, super::DERIVED | source as u32)
 }
 
-/// A binding's state from scratch.
-fn compute(
-    plan: &Plan,
-    params: &[Scalar<'static>],
-    empty: bool,
-    state: &State,
-    inner: &Inner<'_>,
-) -> Result<Live, Failure> {
+/// A binding's state from scratch; without rows, if `empty`.
+fn compute(asked: &Asked, empty: bool, state: &State, inner: &Inner<'_>) -> Result<Live, Failure> {
     if let Some(failure) = inner.failure() {
         return Err(failure);
     }
     let nothing = FxHashMap::default();
     let views = inner.views(&nothing);
-    Live::compute(&View { plan, state, derived: &views }, params, empty)
+    let view = View { plan: &asked.plan, state, derived: &views };
+    Live::compute(&view, &asked.params, empty)
 }
 
-fn entry(
-    plan: &Arc<Plan>,
-    params: &Arc<[Scalar<'static>]>,
-    window: Window,
-    live: &Result<Live, Failure>,
-) -> Arc<Entry> {
+fn entry(asked: &Arc<Asked>, live: &Result<Live, Failure>) -> Arc<Entry> {
     let ordered = live.as_ref().map(|live| live.ordered.clone()).map_err(Clone::clone);
-    Arc::new(Entry::new(plan.clone(), params.clone(), window, ordered))
+    Arc::new(Entry::new(asked.clone(), ordered))
 }

@@ -167,6 +167,14 @@ pub(crate) struct Param {
     pub(crate) is_time: bool,
 }
 
+/// What a binding asks: a plan with values for its parameters, and the window that they open.
+#[derive(Debug)]
+pub(crate) struct Asked {
+    pub(crate) plan: Arc<Plan>,
+    pub(crate) params: Box<[Scalar<'static>]>,
+    pub(crate) window: Window,
+}
+
 /// The part of the whole order that a result shows.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Window {

@@ -7,39 +7,29 @@ use super::edit::Failure;
 use super::expr::Columns;
 use super::group::GroupRow;
 use super::live::{Ordered, Slots, of_tables};
-use super::plan::{Plan, Window};
+use super::plan::Asked;
 use super::relation::View;
-use super::scalar::Scalar;
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::table::{Slot, State};
 use crate::value::Value;
 
 /// What is published of a binding: its result, of which readers share one object.
 pub(crate) struct Entry {
-    pub(crate) plan: Arc<Plan>,
-    pub(crate) params: Arc<[Scalar<'static>]>,
-    pub(crate) window: Window,
+    asked: Arc<Asked>,
     pub(crate) ordered: Result<Ordered, Failure>,
     last: Mutex<Weak<Inner>>,
 }
 
 impl Entry {
-    pub(crate) fn new(
-        plan: Arc<Plan>,
-        params: Arc<[Scalar<'static>]>,
-        window: Window,
-        ordered: Result<Ordered, Failure>,
-    ) -> Self {
-        Self { plan, params, window, ordered, last: Mutex::default() }
+    pub(crate) fn new(asked: Arc<Asked>, ordered: Result<Ordered, Failure>) -> Self {
+        Self { asked, ordered, last: Mutex::default() }
     }
 
     /// The entry after a commit that moved nothing in its window: it goes on giving the object that
     /// readers hold.
     pub(crate) fn with_same_rows(&self, ordered: Ordered) -> Self {
         Self {
-            plan: self.plan.clone(),
-            params: self.params.clone(),
-            window: self.window,
+            asked: self.asked.clone(),
             ordered: Ok(ordered),
             last: Mutex::new(self.last.lock().unwrap_or_else(PoisonError::into_inner).clone()),
         }
@@ -59,9 +49,7 @@ impl Entry {
             return Ok(QueryResult(inner));
         }
         let inner = Arc::new(Inner {
-            plan: self.plan.clone(),
-            params: self.params.clone(),
-            window: self.window,
+            asked: self.asked.clone(),
             ordered: ordered.clone(),
             state: state.clone(),
         });
@@ -96,9 +84,7 @@ impl Entry {
 pub struct QueryResult(Arc<Inner>);
 
 struct Inner {
-    plan: Arc<Plan>,
-    params: Arc<[Scalar<'static>]>,
-    window: Window,
+    asked: Arc<Asked>,
     ordered: Ordered,
     state: Arc<State>,
 }
@@ -113,7 +99,7 @@ impl QueryResult {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn len(&self) -> usize {
-        self.0.window.len(self.0.ordered.len())
+        self.0.asked.window.len(self.0.ordered.len())
     }
 
     /// Whether there is no row.
@@ -132,7 +118,7 @@ impl QueryResult {
     ///
     /// See [`QueryResult`] for an example.
     pub fn columns(&self) -> impl Iterator<Item = &str> {
-        self.0.plan.outputs.iter().map(|output| output.name.as_str())
+        self.0.asked.plan.outputs.iter().map(|output| output.name.as_str())
     }
 
     /// The row at a position, counted from 0.
@@ -142,7 +128,7 @@ impl QueryResult {
         if position >= self.len() {
             return None;
         }
-        let rank = self.0.window.offset + position;
+        let rank = self.0.asked.window.offset + position;
         let values = of_tables!(
             &self.0.ordered,
             ranked => {
@@ -186,7 +172,7 @@ impl QueryResult {
 
     /// The tables that the result's rows lie in.
     fn view(&self) -> View<'_> {
-        View { plan: &self.0.plan, state: &self.0.state, derived: &[] }
+        View { plan: &self.0.asked.plan, state: &self.0.state, derived: &[] }
     }
 
     fn tuple(&self, slots: &[Slot]) -> Box<[Value]> {
@@ -199,14 +185,14 @@ impl QueryResult {
     }
 
     fn values<'a>(&'a self, row: &impl Columns<'a>) -> Box<[Value]> {
-        let outputs = self.0.plan.outputs.iter();
+        let outputs = self.0.asked.plan.outputs.iter();
         outputs
-            .map(|output| output.expr.eval(row, &self.0.params).into_value(output.declared))
+            .map(|output| output.expr.eval(row, &self.0.asked.params).into_value(output.declared))
             .collect()
     }
 
     fn key(&self, position: usize) -> Vec<Value> {
-        let rank = self.0.window.offset + position;
+        let rank = self.0.asked.window.offset + position;
         let tuple = |slots: &[Slot]| {
             let key = self.view().key(slots).into_iter();
             key.map(|part| part.into_value(None)).collect()

@@ -213,8 +213,8 @@ impl<'r> ReachedQuery<'r> {
     /// See [`Report::reached`] for an example.
     pub fn params(&self) -> impl Iterator<Item = (&'r str, Value)> + use<'r> {
         let reached = self.reached;
-        let names = reached.node.plan.params.iter().map(|param| param.name.as_str());
-        names.zip(reached.node.params.iter().map(|value| value.clone().into_value(None)))
+        let names = reached.node.asked.plan.params.iter().map(|param| param.name.as_str());
+        names.zip(reached.node.asked.params.iter().map(|value| value.clone().into_value(None)))
     }
 
     /// What the commit did to it.

@@ -45,7 +45,7 @@ pub(super) fn reached(report: &Report, reached: &Reached) -> String {
 
 /// Why a query was not reached.
 pub(super) fn untouched(report: &Report, query: &Query) -> String {
-    let (changes, plan) = (&report.0.changes, &query.node().plan);
+    let (changes, plan) = (&report.0.changes, &query.node().asked.plan);
     let schema = &changes.after.schema;
     let commit = format!("untouched: commit {}", report.number());
     if changes.rows.is_empty() {
@@ -113,10 +113,11 @@ pub(super) fn untouched(report: &Report, query: &Query) -> String {
 /// What a row must have to belong to the query: `port = SAL and paid = 1`.
 fn keys(query: &Query) -> String {
     let node = query.node();
-    let plan = &node.plan;
+    let plan = &node.asked.plan;
     let parts = plan.keys.iter().map(|part| {
-        let value =
-            node.params[part.param].to_text().map_or("NULL".to_owned(), |text| text.into_owned());
+        let value = node.asked.params[part.param]
+            .to_text()
+            .map_or("NULL".to_owned(), |text| text.into_owned());
         let source = &plan.sources[part.column.source()];
         let column = match &source.relation {
             Relation::Table(table) => {
@@ -135,7 +136,7 @@ fn keys(query: &Query) -> String {
 /// The changes that reached a query: `sailing 311 changed status, sailing 9 was deleted`.
 fn causes(report: &Report, reached: &Reached) -> String {
     let views = reached.causes.iter().filter_map(|index| report.0.changes.view(*index as usize));
-    let told = views.take(NAMED).map(|change| cause(&change, &reached.node.plan)).collect();
+    let told = views.take(NAMED).map(|change| cause(&change, &reached.node.asked.plan)).collect();
     let rest = reached.causes.len().saturating_sub(NAMED);
     let told = join(told, ", ");
     if rest > 0 { format!("{told} and {rest} more") } else { told }
