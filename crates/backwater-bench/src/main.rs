@@ -5,6 +5,7 @@ mod hand;
 mod ingest;
 mod measure;
 mod query;
+mod rebind;
 mod world;
 
 use clap::Parser;
@@ -31,7 +32,7 @@ struct Arguments {
 type Case = fn(usize) -> anyhow::Result<Vec<Figure>>;
 
 /// The names that a case gives figures for, and the case.
-const CASES: [(&[&str], Case); 13] = [
+const CASES: [(&[&str], Case); 15] = [
     (&["ingest/nested", "ingest/nested-vs-value"], ingest::nested),
     (&["ingest/again"], ingest::again),
     (&["ingest/small"], ingest::small),
@@ -44,6 +45,8 @@ const CASES: [(&[&str], Case); 13] = [
     (&["commit/rows"], commit::rows),
     (&["commit/bulk"], commit::bulk),
     (&["commit/join-fanout"], commit::join_fanout),
+    (&["search/letters"], rebind::letters),
+    (&["rebind/now"], rebind::now),
     (&["memory/query", "memory/standing"], |size| query::memory(size, &ALLOC)),
 ];
 

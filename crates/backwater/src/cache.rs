@@ -4,14 +4,17 @@ use std::fmt;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::{self, ThreadId};
 
-use crate::change::{History, Remembered, Transaction};
+use crate::change::{Changes, History, Remembered, Transaction};
 use crate::error::{Error, ErrorKind, Result, nearest};
-use crate::query::{Engine, Published, Query, compile};
+use crate::query::{Engine, Published, Query, Rebound, compile};
 use crate::schema::Schema;
 use crate::storage::{Outbox, Storage, rehydrate};
 use crate::table::{Snapshot, State};
-use crate::trace::{ReachedQuery, Report, Watch, Watchers};
+use crate::trace::{ReachedQuery, Report, Watch, Watchers, WentOver};
 use crate::value::Named;
+
+/// Bytes that results may take which nobody asks for any more.
+const RECENT_BYTES: usize = 16 << 20;
 
 /// A cache: tables, standing queries over them, and the storage where they persist.
 ///
@@ -111,7 +114,7 @@ impl Cache {
 
     fn with(state: Arc<State>, commit: u64, storage: Option<(Outbox, Box<dyn Storage>)>) -> Self {
         let published = Arc::new(Published::new(state.clone(), commit));
-        let engine = Engine::new(&state.schema);
+        let engine = Engine::new(&state.schema, RECENT_BYTES);
         let (history, remembered) = (Arc::new(History::after(commit)), Remembered::default());
         let writer = Mutex::new(Writer { engine, state, commit, history, remembered, storage });
         let (writing, watchers) = (Mutex::default(), Arc::default());
@@ -176,7 +179,7 @@ impl Cache {
         };
         let later = writer.engine.next_binding();
         let report = Report::new(writer.commit, label.into(), done, reached, later, storage);
-        self.0.watchers.push(&report);
+        self.0.watchers.push(&report, None);
         drop(writer);
         self.0.watchers.tell();
         Ok(report)
@@ -225,13 +228,68 @@ impl Cache {
     fn define(&self, name: &str, sql: &str, params: &Named) -> Result<Query> {
         let mut writer = self.writer()?;
         let plan = compile(sql, &writer.state.schema)?;
-        let params = plan.bind(params)?;
+        let params = plan.bind(params, None)?;
         let (state, commit) = (writer.state.clone(), writer.commit);
         let bound = writer.engine.bind(plan, params, name, &state, commit)?;
         // The same rows, and perhaps an index more to find them by.
         writer.state = bound.state.clone();
         self.0.published.publish(bound.state, commit);
         Ok(Query::new(self.0.published.clone(), bound.node, name))
+    }
+
+    /// Gives a standing query other values for its parameters; those that are not named stay as
+    /// they are. Whatever of the old result can stay does: a bound that moves a little lets only
+    /// the rows in between come or go, a search text that grows only looks at what it had found, a
+    /// page turned shows other rows of the same order. All clones of the handle go over, and
+    /// watches of it hear how the result moved from the old values to the new ones.
+    ///
+    /// It is a commit of its own, one that changes no row: it has a number and a label, and gives
+    /// a report. Results that it would be costly to come back to are kept for a while.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Parameter`] if the values are not those that the statement asks for,
+    /// [`ErrorKind::Nested`] if it is called inside of a commit's closure,
+    /// [`ErrorKind::Result`] if the query is another cache's.
+    ///
+    /// ```
+    /// # use backwater::{Cache, DeltaKind, Schema, Value};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.vessel = { id = 'name', fields = { name = 'text' } }")?);
+    /// # cache.commit("fleet loaded", |tx| {
+    /// #     ["Marram", "Marsh Heron", "Lantern"].into_iter().try_for_each(|name| tx.insert("vessel", [("name", name)]))
+    /// # })?;
+    /// let found = cache.query("SELECT name FROM vessel WHERE contains(name, :text)", [("text", "ma")])?;
+    /// assert_eq!(found.read()?.len(), 2);
+    /// let report = cache.rebind("letter typed", &found, [("text", "mars")])?;
+    /// assert_eq!(report.why(&found), "maintained: 1 row left, because :text went from ma to mars");
+    /// assert_eq!(found.read()?.row(0).unwrap().get("name")?, &Value::from("Marsh Heron"));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn rebind(
+        &self,
+        label: impl Into<String>,
+        query: &Query,
+        params: impl Into<Named>,
+    ) -> Result<Report> {
+        let mut writer = self.writer()?;
+        if !query.is_of(&self.0.published) {
+            return Err(Error::new(ErrorKind::Result, "the query is one of another cache")
+                .help("define it in this cache"));
+        }
+        let old = query.node();
+        let params = old.asked.plan.bind(&params.into(), Some(&old.asked.params))?;
+        let Writer { engine, state, commit, .. } = &mut *writer;
+        let Rebound { bound, reached } = engine.rebind(old.number, params, state, *commit)?;
+        *commit += 1;
+        let (number, later) = (*commit, engine.next_binding());
+        let (handle, from, to) = (query.handle(), old.number, bound.node.number);
+        query.go_over(bound.node, number);
+        self.0.published.publish(bound.state.clone(), number);
+        let nothing = (Changes::none(bound.state), Vec::new());
+        let report = Report::new(number, label.into(), nothing, vec![reached], later, None);
+        self.0.watchers.push(&report, Some(WentOver { handle, from, to }));
+        drop(writer);
+        self.0.watchers.tell();
+        Ok(report)
     }
 
     /// Watches a query: `told` is called after each commit that moved its result, with the delta,

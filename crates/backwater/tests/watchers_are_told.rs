@@ -147,3 +147,42 @@ fn a_watcher_that_panics_harms_no_other_and_one_that_ended_hears_nothing() {
     assert_eq!((*told.lock().unwrap(), shown.lock().unwrap().len()), (2, 2));
     assert_eq!(rows(&late).len(), 3);
 }
+
+/// The deltas across new values come in turn with those of the commits; another handle to the old
+/// values goes on with these.
+#[test]
+fn a_watch_survives_other_values_for_the_parameters() {
+    const OVER: &str =
+        "SELECT id, delay FROM sailing WHERE delay > :over ORDER BY delay, id LIMIT :shown";
+    let cache = cache();
+    (0..40).for_each(|id| delay(&cache, id, id % 13));
+    let bind = || cache.query(OVER, [("over", 5), ("shown", 10)]).unwrap();
+    let (moving, staying) = (bind(), bind());
+    let (moved, _watch) = follow(&cache, &moving);
+    let (stayed, _other) = follow(&cache, &staying);
+    std::thread::scope(|scope| {
+        scope.spawn(|| (0..300).for_each(|step| delay(&cache, step * 7 % 40, step % 17)));
+        scope.spawn(|| {
+            for step in 0..300_i64 {
+                let values = match step % 3 {
+                    0 => [("over", step % 11)],
+                    1 => [("shown", step % 14)],
+                    _ => [("over", 5)],
+                };
+                let report = cache.rebind("looked elsewhere", &moving, values).unwrap();
+                assert!(report.why(&moving).contains("because") || report.delta(&moving).is_none());
+                assert_eq!(report.changes().count(), 0);
+            }
+        });
+    });
+    assert_eq!(*moved.lock().unwrap(), rows(&moving));
+    assert_eq!(*stayed.lock().unwrap(), rows(&staying));
+    let wrong = cache.rebind("mistyped", &moving, [("ovr", 1)]).unwrap_err();
+    assert_eq!(wrong.kind(), backwater::ErrorKind::Parameter);
+    assert_eq!(*moved.lock().unwrap(), rows(&moving));
+    let nested =
+        cache.commit("inside", |_| cache.rebind("nested", &moving, [("over", 1)]).map(drop));
+    assert_eq!(nested.unwrap_err().kind(), backwater::ErrorKind::Nested);
+    let other = Cache::new(Schema::parse("test.toml", SCHEMA).unwrap());
+    assert!(other.rebind("elsewhere", &moving, [("over", 1)]).is_err());
+}

@@ -99,6 +99,11 @@ impl Changes {
         Self { before, after, rows: Arc::new(rows) }
     }
 
+    /// None at all.
+    pub(crate) fn none(state: Arc<State>) -> Self {
+        Self { before: state.clone(), after: state, rows: Arc::default() }
+    }
+
     pub(crate) fn view(&self, index: usize) -> Option<Change<'_>> {
         let row = self.rows.get(index)?;
         Some(Change { before: &self.before, after: &self.after, row })

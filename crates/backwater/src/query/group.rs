@@ -38,7 +38,7 @@ impl GroupRow {
 }
 
 /// All groups of one binding.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(crate) struct Groups {
     groups: Vec<Option<Group>>,
     free: Vec<u32>,
@@ -48,7 +48,7 @@ pub(crate) struct Groups {
     hasher: RandomState,
 }
 
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 struct Group {
     keys: Box<[Scalar<'static>]>,
     hash: u64,
@@ -71,6 +71,11 @@ impl Groups {
             groups.number(SmallVec::new(), grouping);
         }
         groups
+    }
+
+    /// How many groups there are.
+    pub(crate) fn len(&self) -> usize {
+        self.numbers.len()
     }
 
     /// The number of the group with these keys; a new one, if none has them.

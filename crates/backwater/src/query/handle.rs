@@ -1,7 +1,7 @@
 //! What a program holds of a standing query, and where readers find its results.
 
 use std::fmt;
-use std::sync::{Arc, Mutex, PoisonError, RwLock};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 
 use super::BindingNo;
 use super::node::{Ahead, Node};
@@ -63,15 +63,31 @@ pub struct Query(Arc<Handle>);
 
 struct Handle {
     published: Arc<Published>,
-    node: Arc<Node>,
     name: Arc<str>,
+    stands_for: Mutex<StandsFor>,
+}
+
+/// The binding that a handle stands for.
+struct StandsFor {
+    node: Arc<Node>,
+    /// The commit since when it does.
+    since: u64,
+    /// How many keep it up to date through this handle.
+    kept: usize,
+}
+
+impl Handle {
+    fn stands_for(&self) -> MutexGuard<'_, StandsFor> {
+        self.stands_for.lock().unwrap_or_else(PoisonError::into_inner)
+    }
 }
 
 impl Query {
     pub(crate) fn new(published: Arc<Published>, node: Arc<Node>, name: &str) -> Self {
         // A statement in another spelling is the same query under another name.
         let name = if *node.name == *name { node.name.clone() } else { name.into() };
-        Self(Arc::new(Handle { published, node, name }))
+        let stands_for = Mutex::new(StandsFor { node, since: 0, kept: 0 });
+        Self(Arc::new(Handle { published, name, stands_for }))
     }
 
     /// The result as of the last commit. While no commit touches it, this is the same object.
@@ -89,7 +105,12 @@ impl Query {
     pub(crate) fn read_as_of(&self) -> Result<(QueryResult, u64)> {
         loop {
             let (state, commit) = self.0.published.current();
-            match self.0.node.read(&state, commit) {
+            let (node, since) = {
+                let stands_for = self.0.stands_for();
+                (stands_for.node.clone(), stands_for.since)
+            };
+            let entry = if since > commit { Err(Ahead) } else { node.read(&state, commit) };
+            match entry {
                 Ok(entry) => {
                     let result = entry.result(&state).map_err(|error| error.at(&self.0.name));
                     return Ok((result?, commit));
@@ -118,7 +139,11 @@ impl Query {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn keep_up(&self) -> KeptUp {
-        self.0.node.watch();
+        {
+            let mut stands_for = self.0.stands_for();
+            stands_for.node.watch();
+            stands_for.kept += 1;
+        }
         let kept = KeptUp(self.0.clone());
         // An error is told to whoever reads.
         drop(self.read());
@@ -137,10 +162,33 @@ impl Query {
         &self.0.name
     }
 
-    pub(crate) fn node(&self) -> &Arc<Node> {
-        &self.0.node
+    pub(crate) fn node(&self) -> Arc<Node> {
+        self.0.stands_for().node.clone()
+    }
+
+    /// What tells the handle, with its clones, from all others there are.
+    pub(crate) fn handle(&self) -> HandleNo {
+        HandleNo(Arc::as_ptr(&self.0).addr())
+    }
+
+    /// Whether it is one of the cache's whose results are published there.
+    pub(crate) fn is_of(&self, published: &Arc<Published>) -> bool {
+        Arc::ptr_eq(&self.0.published, published)
+    }
+
+    /// Stands for another binding, which is up to date, from a commit on.
+    pub(crate) fn go_over(&self, node: Arc<Node>, commit: u64) {
+        let mut stands_for = self.0.stands_for();
+        (0..stands_for.kept).for_each(|_| node.watch());
+        let old = std::mem::replace(&mut stands_for.node, node);
+        (0..stands_for.kept).for_each(|_| old.unwatch());
+        stands_for.since = commit;
     }
 }
+
+/// A handle, as long as somebody holds it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct HandleNo(usize);
 
 /// Keeps a query up to date at every commit for as long as it lives; see [`Query::keep_up`].
 #[must_use = "the query is kept up to date only as long as this lives"]
@@ -148,7 +196,9 @@ pub struct KeptUp(Arc<Handle>);
 
 impl Drop for KeptUp {
     fn drop(&mut self) {
-        self.0.node.unwatch();
+        let mut stands_for = self.0.stands_for();
+        stands_for.node.unwatch();
+        stands_for.kept -= 1;
     }
 }
 
@@ -167,6 +217,6 @@ impl fmt::Debug for Query {
 impl Drop for Handle {
     fn drop(&mut self) {
         let mut released = self.published.released.lock().unwrap_or_else(PoisonError::into_inner);
-        released.push(self.node.number);
+        released.push(self.stands_for().node.number);
     }
 }

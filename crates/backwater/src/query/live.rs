@@ -4,11 +4,12 @@ use std::cmp::Ordering;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use super::across::narrowed;
 use super::edit::{Edit, Failure};
 use super::expr::Columns;
 use super::group::{GroupRow, Groups, order_groups, replace};
 use super::order::{Moved, follow, order_against, order_by, sort_keys};
-use super::plan::{Made, Plan, Window};
+use super::plan::{Asked, Made, Plan, Window};
 use super::prefix::prefix;
 use super::ranked::{Prefix, Ranked, Sought};
 use super::relation::{DerivedRow, Tuple, View};
@@ -131,6 +132,7 @@ fn outputs<'a>(
 }
 
 /// A binding's state: what its operators keep, and the result.
+#[derive(Clone)]
 pub(crate) struct Live {
     groups: Option<Box<Groups>>,
     pub(crate) ordered: Ordered,
@@ -188,6 +190,32 @@ impl Live {
         Ok(Self { groups: None, ordered })
     }
 
+    /// The rows that meet the conditions of a binding with narrower ones, and how they move from
+    /// the old window to its own.
+    pub(crate) fn narrowed(
+        &self,
+        view: &View<'_>,
+        to: &Asked,
+        old: Window,
+    ) -> Option<(Self, Vec<Moved>)> {
+        let (ordered, moved) = match &self.ordered {
+            Ordered::One(ranked) => one_of(narrowed(ranked, view, to, old), Ordered::One),
+            Ordered::Two(ranked) => one_of(narrowed(ranked, view, to, old), Ordered::Two),
+            Ordered::Three(ranked) => one_of(narrowed(ranked, view, to, old), Ordered::Three),
+            Ordered::Four(ranked) => one_of(narrowed(ranked, view, to, old), Ordered::Four),
+            Ordered::Many(ranked) => one_of(narrowed(ranked, view, to, old), Ordered::Many),
+            Ordered::Kept(_) => return None,
+        };
+        Some((Self { groups: None, ordered }, moved))
+    }
+
+    /// Bytes that it takes, more or less.
+    pub(crate) fn bytes(&self) -> usize {
+        let one = of_tables!(&self.ordered, ranked => ranked.entry_bytes(), kept _ranked => 160);
+        let groups = self.groups.as_ref().map_or(0, |groups| groups.len());
+        self.ordered.len() * one + groups * 200
+    }
+
     /// Follows a commit; tells how the rows in the window moved.
     pub(crate) fn apply(
         &mut self,
@@ -243,6 +271,10 @@ impl Live {
             }
         )
     }
+}
+
+fn one_of<T>((ranked, moved): (T, Vec<Moved>), of: fn(T) -> Ordered) -> (Ordered, Vec<Moved>) {
+    (of(ranked), moved)
 }
 
 type Old = Option<Arc<GroupRow>>;

@@ -3,6 +3,7 @@
 //! It knows tables and changes. It must not know who writes, what is persisted, or who is told:
 //! a commit's changes go in, outcomes and deltas come out.
 
+mod across;
 mod aggregate;
 mod check;
 mod collation;
@@ -12,6 +13,7 @@ mod edit;
 mod engine;
 mod exact;
 mod expr;
+mod filter;
 mod fold;
 mod function;
 mod group;
@@ -36,11 +38,12 @@ pub(crate) use check::compile;
 #[cfg(test)]
 pub(crate) use collation::compare_unicode;
 pub use delta::{Delta, DeltaKind, DeltaRow};
-pub(crate) use engine::{Engine, Reached};
-pub(crate) use handle::Published;
+pub(crate) use engine::{Engine, Reached, Rebound};
+pub(crate) use handle::{HandleNo, Published};
 pub use handle::{KeptUp, Query};
-pub(crate) use plan::{Plan, Relation};
+pub(crate) use plan::{Asked, Plan, Relation};
 pub use result::{QueryResult, ResultRow};
+pub(crate) use scalar::Scalar;
 
 /// A binding's number: a statement with values for its parameters.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]

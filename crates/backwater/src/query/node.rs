@@ -11,14 +11,16 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use rustc_hash::FxHashMap;
 
 use super::BindingNo;
+use super::across::{Way, difference, window_moved};
 use super::edit::Failure;
+use super::filter::Filter;
 use super::live::Live;
 use super::order::Moved;
 use super::plan::{Asked, Plan, Relation};
 use super::relation::{Derived, DerivedChange, DerivedRow, DerivedView, View, changed_columns};
 use super::result::Entry;
 use super::scalar::KeyValues;
-use super::walk::{Start, TupleDelta, changed_tuples};
+use super::walk::{Start, TupleDelta, Walk, changed_tuples};
 use crate::change::{Happened, compare};
 use crate::schema::Schema;
 use crate::table::{Slot, State};
@@ -153,14 +155,14 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 }
 
 impl Node {
+    /// A new binding. Its state is that of `made`, or else computed from scratch.
     pub(crate) fn new(
-        number: BindingNo,
+        named: (BindingNo, Arc<str>),
         asked: Arc<Asked>,
         key: Option<KeyValues>,
-        name: Arc<str>,
         inner: Box<[Option<Arc<Node>>]>,
-        state: &Arc<State>,
-        commit: u64,
+        made: Option<Live>,
+        (state, commit): (&Arc<State>, u64),
     ) -> Arc<Self> {
         for (source, node) in inner.iter().enumerate() {
             if let Some(node) = node {
@@ -170,13 +172,14 @@ impl Node {
                 node.serve(&asked.plan, source, state);
             }
         }
-        let live = {
-            let inner = Inner::of(&inner);
-            compute(&asked, key.is_none(), state, &inner)
+        let live = match made {
+            Some(live) => Ok(live),
+            None => compute(&asked, key.is_none(), state, &Inner::of(&inner)),
         };
         let entry = entry(&asked, &live);
         let shown = Mutex::new(Shown { now: entry.clone(), since: commit, before: None });
         let current = Current { live, entry, derived: None, commit };
+        let (number, name) = named;
         let node = Arc::new(Self {
             number,
             asked,
@@ -194,6 +197,98 @@ impl Node {
             lock(&inner.readers).push(Arc::downgrade(&node));
         }
         node
+    }
+
+    /// The state of another binding of the shape, made from this one's, which is up to date; and
+    /// how the rows move, if that is told already. `rows` are those that may come or go. `None` if
+    /// it cannot be made. What cannot be shared is taken, if `take`: then nobody else may need it.
+    pub(crate) fn toward(
+        &self,
+        to: &Asked,
+        way: &Way,
+        rows: &[(usize, Slot)],
+        state: &State,
+        take: bool,
+    ) -> Option<(Live, Option<Vec<Moved>>)> {
+        let inner = Inner::of(&self.inner);
+        let nothing = FxHashMap::default();
+        let views = inner.views(&nothing);
+        let view = View { plan: &self.asked.plan, state, derived: &views };
+        let mut current = lock(&self.current);
+        let (old, new) = (self.asked.window, to.window);
+        let copy = |current: &mut Current| {
+            let gone = || Err(Failure("its state was taken".into()));
+            if take { std::mem::replace(&mut current.live, gone()) } else { current.live.clone() }
+        };
+        match way {
+            Way::Anew => None,
+            Way::Window => {
+                let live = copy(&mut current).ok()?;
+                let moved = window_moved(live.ordered.len(), old, new);
+                Some((live, Some(moved)))
+            }
+            Way::Narrower => {
+                let (live, moved) = current.live.as_ref().ok()?.narrowed(&view, to, old)?;
+                Some((live, Some(moved)))
+            }
+            Way::Bands(_) => {
+                let tuples = self.rebound_tuples(to, rows, &view);
+                let mut live = copy(&mut current).ok()?;
+                let moved = live.apply((&view, &view), &to.params, new, &tuples).ok()?;
+                Some((live, (old == new).then_some(moved)))
+            }
+        }
+    }
+
+    /// The tuples with these rows that belong to one of two bindings and not to the other.
+    fn rebound_tuples(
+        &self,
+        to: &Asked,
+        rows: &[(usize, Slot)],
+        view: &View<'_>,
+    ) -> Vec<TupleDelta> {
+        let plan = view.plan;
+        let (was, is) =
+            (Filter::of(&plan.late, &self.asked.params), Filter::of(&plan.late, &to.params));
+        let mut out: Vec<TupleDelta> = Vec::new();
+        let Some(key) = &self.key else { return out };
+        let walk = Walk { view, params: &to.params };
+        for (source, slot) in rows {
+            walk.from(*source, *slot, &mut |tuple| {
+                let row = view.row(tuple);
+                let (before, after) = (was.holds(&row), is.holds(&row));
+                if before == after
+                    || !key.is_empty() && plan.key_of(view, tuple).as_ref() != Some(key)
+                {
+                    return;
+                }
+                let tuple = tuple.into();
+                let (content, order, cause) = (true, true, 0);
+                out.push(TupleDelta { tuple, before, after, content, order, cause });
+            });
+        }
+        out.sort_unstable_by(|a, b| a.tuple.cmp(&b.tuple));
+        out.dedup_by(|a, b| a.tuple == b.tuple);
+        out
+    }
+
+    /// How the rows move from the result of another binding of the shape to that of this one, both
+    /// of the same moment; `None` if one of them cannot be told.
+    pub(crate) fn difference(&self, from: &Node, state: &State) -> Option<Vec<Moved>> {
+        let (old, new) = (from.entry(), self.entry());
+        let (Ok(old), Ok(new)) = (&old.ordered, &new.ordered) else { return None };
+        let view = View { plan: &self.asked.plan, state, derived: &[] };
+        Some(difference((&from.asked, old), (&self.asked, new), &view))
+    }
+
+    /// The result as the writer knows it.
+    pub(crate) fn entry(&self) -> Arc<Entry> {
+        lock(&self.current).entry.clone()
+    }
+
+    /// Bytes that its state takes, more or less.
+    pub(crate) fn bytes(&self) -> usize {
+        lock(&self.current).live.as_ref().map_or(0, Live::bytes)
     }
 
     /// Keeps rows for a statement that reads this one as its source of that number.

@@ -138,11 +138,16 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         }
         candidates.retain(|row| row.before.is_some() || row.after.is_some());
     }
-    mark_moved(&mut candidates);
+    settle(&mut candidates);
     candidates
-        .retain(|row| row.changed || row.moved || row.before.is_none() || row.after.is_none());
-    candidates.sort_by_key(|row| (row.after.is_some(), row.after, row.before));
-    candidates
+}
+
+/// Of rows to which something may have happened, tells which have moved, leaves out those to which
+/// nothing did, and puts the others in the order in which they are told.
+pub(crate) fn settle(rows: &mut Vec<Moved>) {
+    mark_moved(rows);
+    rows.retain(|row| row.changed || row.moved || row.before.is_none() || row.after.is_none());
+    rows.sort_by_key(|row| (row.after.is_some(), row.after, row.before));
 }
 
 /// The place in the whole of the n-th of those that are not taken.

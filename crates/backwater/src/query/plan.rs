@@ -199,19 +199,29 @@ impl Window {
 }
 
 impl Plan {
-    /// The parameters' values in the plan's order.
-    pub(crate) fn bind(&self, given: &Named) -> Result<Vec<Scalar<'static>>> {
+    /// The parameters' values in the plan's order; those that are not given stay what they were
+    /// until now.
+    pub(crate) fn bind(
+        &self,
+        given: &Named,
+        until_now: Option<&[Scalar<'static>]>,
+    ) -> Result<Vec<Scalar<'static>>> {
         let names: Vec<&str> = self.params.iter().map(|param| param.name.as_str()).collect();
         if let Some((wrong, _)) = given.iter().find(|(name, _)| !names.contains(&bare(name))) {
             let message = format!("the statement has no parameter :{}", bare(wrong));
             return Err(Error::new(ErrorKind::Parameter, message).help(nearest(wrong, names)));
         }
-        let values = self.params.iter().map(|param| {
+        let values = self.params.iter().enumerate().map(|(number, param)| {
             let value = given.iter().filter(|(name, _)| bare(name) == param.name).last();
-            let (_, value) = value.ok_or_else(|| {
-                Error::new(ErrorKind::Parameter, format!("parameter :{} has no value", param.name))
-                    .help(format!("the statement's parameters are {}", list(&names)))
-            })?;
+            let value = match (value, until_now) {
+                (Some((_, value)), _) => value,
+                (None, Some(until_now)) => return Ok(until_now[number].clone()),
+                (None, None) => {
+                    let message = format!("parameter :{} has no value", param.name);
+                    return Err(Error::new(ErrorKind::Parameter, message)
+                        .help(format!("the statement's parameters are {}", list(&names))));
+                }
+            };
             Ok(match value {
                 Value::Text(text) if param.is_time => match text.parse() {
                     Ok(time) => Scalar::Time(time),

@@ -5,6 +5,7 @@
 //! change.
 
 use std::cmp::Ordering;
+use std::ops::Range;
 use std::sync::{Arc, OnceLock};
 
 use crate::value::Value;
@@ -178,6 +179,11 @@ impl<E: Clone> Ranked<E> {
         self.root.len()
     }
 
+    /// Bytes that an entry takes, more or less.
+    pub(crate) fn entry_bytes(&self) -> usize {
+        (size_of::<E>() + size_of::<Prefix>()) * 4 / 3
+    }
+
     /// The leaf that holds the entry of a rank, and its place there.
     pub(crate) fn leaf(&self, rank: usize) -> Option<(&Leaf<E>, usize)> {
         let (mut node, mut rank) = (&*self.root, rank);
@@ -200,6 +206,38 @@ impl<E: Clone> Ranked<E> {
 
     pub(crate) fn get(&self, rank: usize) -> Option<&E> {
         self.leaf(rank).map(|(leaf, place)| &leaf.entries[place])
+    }
+
+    /// Calls `found` with the entries of these ranks, in order.
+    pub(crate) fn each(&self, ranks: Range<usize>, mut found: impl FnMut(usize, Prefix, &E)) {
+        let mut rank = ranks.start;
+        while rank < ranks.end
+            && let Some((leaf, place)) = self.leaf(rank)
+        {
+            let entries = leaf.entries.iter().zip(&leaf.prefixes).skip(place);
+            for (entry, prefix) in entries.take(ranks.end - rank) {
+                found(rank, *prefix, entry);
+                rank += 1;
+            }
+        }
+    }
+
+    /// The rank of the first entry of which `is_before` does not hold; it holds of all in front of
+    /// some place, and of none behind it.
+    pub(crate) fn first_not(&self, mut is_before: impl FnMut(&E) -> bool) -> usize {
+        let (mut node, mut rank) = (&*self.root, 0);
+        loop {
+            match node {
+                Node::Leaf(leaf) => return rank + leaf.entries.partition_point(&mut is_before),
+                Node::Branch(branch) => {
+                    let last = |child: &Arc<Node<E>>| child.last().is_some_and(&mut is_before);
+                    let place = branch.children.partition_point(last);
+                    let place = place.min(branch.children.len() - 1);
+                    rank += branch.len_before(place);
+                    node = &branch.children[place];
+                }
+            }
+        }
     }
 
     /// Puts an entry in at its place; gives its rank.

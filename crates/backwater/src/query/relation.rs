@@ -390,6 +390,12 @@ impl<'a> View<'a> {
         }
     }
 
+    /// One row of a table, if it is there.
+    pub(crate) fn scanned_row(&self, table: TableNo, slot: Slot) -> Option<ScannedRow<'a>> {
+        let (state, cells) = (self.state, self.state.table(table).row(slot)?);
+        Some(ScannedRow { state, table, cells })
+    }
+
     /// Calls `found` with all rows of a table.
     pub(crate) fn each_row(&self, table: TableNo, mut found: impl FnMut(Slot, ScannedRow<'a>)) {
         let state = self.state;

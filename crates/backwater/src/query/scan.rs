@@ -2,21 +2,14 @@
 //! plain as they mostly are.
 
 use super::aggregate::{Aggregate, AggregateFunction, Kept};
-use super::collation::Collation;
-use super::expr::{Comparison, Expr};
+use super::expr::Expr;
+use super::filter::Filter;
 use super::group::Groups;
 use super::plan::{Grouping, Plan};
 use super::relation::{ScannedRow, View};
-use super::scalar::{Affinity, Scalar};
-use crate::schema::{FieldNo, Kind, TableNo};
+use super::scalar::Scalar;
+use crate::schema::{FieldNo, TableNo};
 use crate::table::Cell;
-
-/// A condition of the scan.
-enum Check<'a> {
-    /// A whole number compared with one.
-    Whole(FieldNo, Comparison, i64),
-    Other(&'a Expr),
-}
 
 /// What of a row goes into an aggregate.
 #[derive(Clone, Copy)]
@@ -47,14 +40,7 @@ pub(crate) fn group(
     params: &[Scalar<'static>],
 ) {
     let plan = view.plan;
-    let definition = view.state.schema.table(table);
-    let checks = plan.scratch.checks.iter();
-    let checks: Vec<Check<'_>> = checks
-        .map(|check| {
-            whole_check(check, params, |field| definition.field(field).kind)
-                .unwrap_or(Check::Other(check))
-        })
-        .collect();
+    let filter = Filter::of(&plan.scratch.checks, params);
     let feeds: Vec<Feed> = grouping.aggregates.iter().map(feed).collect();
     let key_field = match grouping.keys.as_slice() {
         [Expr::Column(column)] => Some(column.field()),
@@ -62,14 +48,7 @@ pub(crate) fn group(
     };
     let mut remembered = [Known { key: (u64::MAX, u64::MAX), group: 0 }; REMEMBERED];
     view.each_row(table, |slot, row| {
-        let belongs = checks.iter().all(|check| match check {
-            Check::Whole(field, comparison, than) => match row.cell(*field) {
-                Cell::Int(number) => comparison.holds(number.cmp(than)),
-                _ => false,
-            },
-            Check::Other(check) => check.eval(&row, params).as_truth() == Some(true),
-        });
-        if !belongs {
+        if !filter.holds(&row) {
             return;
         }
         let number = match key_field.and_then(|field| in_memory(row.cell(field))) {
@@ -124,38 +103,6 @@ fn feed(aggregate: &Aggregate) -> Feed {
         }
         _ => Feed::Other,
     }
-}
-
-/// A condition that compares a field of whole numbers with one.
-fn whole_check<'a>(
-    check: &'a Expr,
-    params: &[Scalar<'static>],
-    kind: impl Fn(FieldNo) -> Kind,
-) -> Option<Check<'a>> {
-    let Expr::Compare(
-        comparison,
-        Affinity::None | Affinity::Numeric,
-        Collation::Binary,
-        left,
-        right,
-    ) = check
-    else {
-        return None;
-    };
-    let constant = |expr: &Expr| match expr {
-        Expr::Literal(Scalar::Int(number)) => Some(*number),
-        Expr::Param(param) => match params[*param] {
-            Scalar::Int(number) => Some(number),
-            _ => None,
-        },
-        _ => None,
-    };
-    let (field, comparison, than) = match (left.as_ref(), right.as_ref()) {
-        (Expr::Column(column), other) => (column.field(), *comparison, constant(other)?),
-        (other, Expr::Column(column)) => (column.field(), comparison.mirrored(), constant(other)?),
-        _ => return None,
-    };
-    (kind(field) == Kind::Int).then_some(Check::Whole(field, comparison, than))
 }
 
 /// A key that tells itself by what it is in memory; the same text may lie in several places.

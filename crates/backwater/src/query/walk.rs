@@ -3,6 +3,7 @@
 use smallvec::SmallVec;
 
 use super::expr::{ColumnNo, Expr};
+use super::filter::Filter;
 use super::plan::{Access, Path, Relation, Step};
 use super::relation::{NONE, Tuple, View};
 use super::scalar::Scalar;
@@ -59,6 +60,14 @@ impl<'a> Walk<'a, '_> {
             return;
         }
         let path = &plan.scratch;
+        if let Some(table) = self.view.scanned() {
+            let filter = Filter::of(&path.checks, self.params);
+            return self.view.each_row(table, |slot, row| {
+                if filter.holds(&row) {
+                    found(&[slot]);
+                }
+            });
+        }
         let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
         let start = &mut |slot: Slot| {
             tuple[path.start] = slot;

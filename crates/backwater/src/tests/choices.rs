@@ -115,13 +115,44 @@ impl Choices<'_> {
             11 => self.union(),
             _ => self.select(),
         };
+        let (s, l) = (self.needle(), Value::from(self.pick(5) as i64));
         let mut params = Vec::new();
-        for (name, value) in [("p", p), ("q", q)] {
+        for (name, value) in [("p", p), ("q", q), ("s", s), ("l", l)] {
             if sql.contains(&format!(":{name}")) || sql.contains("above") && name == "p" {
                 params.push((name, value));
             }
         }
         Statement { sql, judge, params, plain: false, watched }
+    }
+
+    /// Other values for some of the parameters, often near the old ones.
+    pub(super) fn other_values(
+        &mut self,
+        params: &[(&'static str, Value)],
+    ) -> Vec<(&'static str, Value)> {
+        let mut out = Vec::new();
+        for (name, value) in params {
+            let value = match (*name, value) {
+                _ if self.seldom() => continue,
+                ("s", Value::Text(old)) if self.often() => {
+                    format!("{old}{}", self.one(&["a", "B", ""])).into()
+                }
+                ("s", _) => self.needle(),
+                ("l", _) => Value::from(self.pick(5) as i64),
+                (_, Value::Int(old)) if self.often() => Value::from(old + self.pick(5) as i64 - 2),
+                (_, Value::Timestamp(_)) if self.often() => time(self.pick(5)),
+                _ => self.param(),
+            };
+            out.push((*name, value));
+        }
+        out
+    }
+
+    fn needle(&mut self) -> Value {
+        match self.pick(4) {
+            0 => Value::from(self.pick(8) as i64),
+            _ => self.one(&["", "a", "A", "ab", "P"]).into(),
+        }
     }
 
     fn param(&mut self) -> Value {
@@ -362,7 +393,7 @@ impl Choices<'_> {
                     texts => format!(
                         "contains({}, {})",
                         self.one(&texts).sql,
-                        self.one(&["'a'", "'A'", "''", "1", "NULL"])
+                        self.one(&["'a'", ":s", ":s", "'A'", "''", "1", "NULL"])
                     ),
                 }
             }
@@ -491,9 +522,10 @@ impl Choices<'_> {
     }
 
     fn window(&mut self) -> String {
-        match self.pick(4) {
-            0 | 1 => String::new(),
-            2 => format!(" LIMIT {}", self.pick(6)),
+        match self.pick(6) {
+            0..=2 => String::new(),
+            3 => format!(" LIMIT {}", self.pick(6)),
+            4 => self.one(&[" LIMIT :l", " LIMIT 3 OFFSET :l", " LIMIT :l OFFSET 1"]).to_owned(),
             _ => format!(" LIMIT {} OFFSET {}", self.pick(6), self.pick(4)),
         }
     }

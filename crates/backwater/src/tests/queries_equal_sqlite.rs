@@ -386,6 +386,25 @@ impl Watched {
         Ok(())
     }
 
+    /// The query goes over to other values, with the delta from the old result to the new one.
+    fn rebind(
+        &mut self,
+        cache: &Cache,
+        params: Vec<(&'static str, Value)>,
+        image: &rusqlite::Connection,
+    ) -> Result<(), TestCaseError> {
+        self.show();
+        for (name, value) in &params {
+            if let Some(param) = self.statement.params.iter_mut().find(|(other, _)| other == name) {
+                param.1 = value.clone();
+            }
+        }
+        let values = params.into_iter().collect::<Named>();
+        let report = cache.rebind("other values", &self.query, values).unwrap();
+        self.check_delta(&report)?;
+        self.check_result(image)
+    }
+
     fn check_delta(&mut self, report: &Report) -> Result<(), TestCaseError> {
         let Some((before, mut shown)) = self.shown.take() else {
             self.show();
@@ -400,10 +419,17 @@ impl Watched {
         let outcome = report.outcome(&self.query);
         match (outcome, report.delta(&self.query)) {
             (Outcome::Untouched, None) if self.watch.is_none() => {}
+            (Outcome::Same, None) if report.label() == "other values" => {
+                prop_assert_eq!(values(&self.query.read().unwrap()), values(&before));
+            }
             (Outcome::Untouched | Outcome::Same, None) => {
                 prop_assert!(self.query.read().unwrap().is_same(&before))
             }
-            (Outcome::Maintained, Some(delta)) => {
+            // With other values a query tells how it moved also when it was computed anew.
+            (Outcome::Recomputed, Some(_)) if report.label() != "other values" => {
+                prop_assert!(false, "a commit's delta comes from its changes")
+            }
+            (Outcome::Maintained | Outcome::Recomputed, Some(delta)) => {
                 prop_assert!(delta.rows().count() > 0);
                 let apply = std::panic::AssertUnwindSafe(|| delta.apply(&mut shown));
                 let applied = std::panic::catch_unwind(apply).is_ok();
@@ -415,6 +441,10 @@ impl Watched {
                     delta,
                     self.statement
                 );
+                if report.label() == "other values" {
+                    self.show();
+                    return Ok(());
+                }
                 let changed: BTreeSet<_> =
                     report.changes().filter_map(|change| change.id()).collect();
                 for row in
@@ -451,6 +481,7 @@ proptest! {
         early in prop::collection::vec(statement(), 1..6),
         late in prop::collection::vec(statement(), 0..3),
         commits in prop::collection::vec(prop::collection::vec(write(), 0..6), 1..8),
+        others in prop::collection::vec((0..6_usize, param(), param()), 0..8),
     ) {
         let cache = Cache::new(Schema::parse("test.toml", SCHEMA).unwrap());
         let mut watched: Vec<_> = early.into_iter().map(|statement| Watched::new(&cache, statement)).collect();
@@ -464,6 +495,12 @@ proptest! {
                 }
                 watched.check_delta(&report)?;
                 watched.check_result(&image)?;
+            }
+            for (of, p, q) in others.iter().skip(number).take(1) {
+                let Some(watched) = watched.get_mut(*of) else { continue };
+                let params = watched.statement.params.iter().map(|(name, _)| *name);
+                let params = params.map(|name| (name, if name == "p" { p } else { q }.clone())).collect();
+                watched.rebind(&cache, params, &image)?;
             }
             if number == 1 {
                 watched.extend(late.iter().map(|statement| Watched::new(&cache, statement.clone())));
@@ -491,6 +528,13 @@ proptest! {
                 }
                 watched.check_delta(&report)?;
                 watched.check_result(&image)?;
+            }
+            let mut choices = Choices(statements.first().map_or([].iter(), |of| of.iter()));
+            for (place, watched) in watched.iter_mut().enumerate() {
+                if (place + number) % 2 == 0 {
+                    let params = choices.other_values(&watched.statement.params);
+                    watched.rebind(&cache, params, &image)?;
+                }
             }
             if number < 2 {
                 let some = statements.iter().skip(number * 2).take(2 + number * 9);

@@ -7,7 +7,7 @@ mod watch;
 mod why;
 
 pub use watch::Watch;
-pub(crate) use watch::Watchers;
+pub(crate) use watch::{Watchers, WentOver};
 
 use std::fmt;
 use std::sync::Arc;
@@ -154,7 +154,10 @@ impl Report {
         match self.find(query) {
             Some(reached) => why::reached(self, reached),
             None if query.node().number >= self.0.later => {
-                format!("untouched: the query was defined after commit {}", self.0.number)
+                format!(
+                    "untouched: the query was defined, or given its values, after commit {}",
+                    self.0.number
+                )
             }
             None => why::untouched(self, query),
         }

@@ -13,7 +13,7 @@ use rustc_hash::FxHashMap;
 
 use super::{ReachedQuery, Report};
 use crate::error::Result;
-use crate::query::{BindingNo, KeptUp, Outcome, Query, QueryResult};
+use crate::query::{BindingNo, HandleNo, KeptUp, Outcome, Query, QueryResult};
 
 type Callback = Box<dyn FnMut(&ReachedQuery<'_>) + Send>;
 
@@ -27,12 +27,30 @@ pub(crate) struct Watchers {
 
 #[derive(Default)]
 struct Queue {
-    reports: VecDeque<Report>,
+    reports: VecDeque<Told>,
     /// Whether a thread is telling them.
     telling: bool,
 }
 
+/// What is to be told.
+struct Told {
+    report: Report,
+    /// A handle went over to another binding: which, from where, to where.
+    went_over: Option<WentOver>,
+}
+
+/// A handle that went over from one binding to another.
+#[derive(Clone, Copy)]
+pub(crate) struct WentOver {
+    pub(crate) handle: HandleNo,
+    pub(crate) from: BindingNo,
+    pub(crate) to: BindingNo,
+}
+
 struct Watcher {
+    handle: HandleNo,
+    /// Under which binding it is found; written and read while these are locked.
+    binding: Mutex<BindingNo>,
     hears: Mutex<Hears>,
     ended: AtomicBool,
 }
@@ -53,7 +71,8 @@ impl Watchers {
     pub(crate) fn add(self: &Arc<Self>, query: &Query, callback: Callback) -> Result<Watch> {
         let binding = query.node().number;
         let hears = Mutex::new(Hears { callback, from: u64::MAX });
-        let watcher = Arc::new(Watcher { hears, ended: AtomicBool::new(false) });
+        let (handle, ended) = (query.handle(), AtomicBool::new(false));
+        let watcher = Arc::new(Watcher { handle, binding: Mutex::new(binding), hears, ended });
         // Whoever tells a commit that is made meanwhile waits until it is known where this begins.
         let mut hears = lock(&watcher.hears);
         lock(&self.by_binding).entry(binding).or_default().push(watcher.clone());
@@ -64,52 +83,81 @@ impl Watchers {
         drop(hears);
         // From here on it ends as every watch ends, also if there is no result to begin with.
         let mut watch =
-            Watch { watchers: self.clone(), watcher, binding, start: None, _kept: kept };
+            Watch { watchers: self.clone(), watcher: watcher.clone(), start: None, _kept: kept };
         watch.start = Some(read?.0);
         Ok(watch)
     }
 
     /// Takes in a commit's report, to be told. Whoever calls makes sure of the commits' order.
-    pub(crate) fn push(&self, report: &Report) {
+    pub(crate) fn push(&self, report: &Report, went_over: Option<WentOver>) {
         if self.count.load(Ordering::Acquire) > 0 {
-            lock(&self.queue).reports.push_back(report.clone());
+            lock(&self.queue).reports.push_back(Told { report: report.clone(), went_over });
         }
     }
 
     /// Tells what waits, unless another thread, or a caller further up on this one, does so.
     pub(crate) fn tell(&self) {
         loop {
-            let report = {
+            let told = {
                 let mut queue = lock(&self.queue);
                 if queue.telling {
                     return;
                 }
-                let Some(report) = queue.reports.pop_front() else { return };
+                let Some(told) = queue.reports.pop_front() else { return };
                 queue.telling = true;
-                report
+                told
             };
-            self.tell_one(&report);
+            match told.went_over {
+                Some(went_over) => self.take_over(&told.report, went_over),
+                None => self.tell_one(&told.report),
+            }
             lock(&self.queue).telling = false;
         }
     }
 
     fn tell_one(&self, report: &Report) {
-        for reached in report.reached() {
-            let anew = matches!(reached.outcome(), Outcome::Failed | Outcome::Recomputed);
-            if reached.delta().is_none() && !anew {
-                continue;
-            }
+        for reached in report.reached().filter(is_news) {
             let known = lock(&self.by_binding).get(&reached.reached.node.number).cloned();
-            for watcher in known.into_iter().flatten() {
-                if watcher.ended.load(Ordering::Acquire) {
-                    continue;
-                }
-                let mut hears = lock(&watcher.hears);
-                if report.number() > hears.from {
-                    // The panic was reported where it happened; the others are told all the same.
-                    drop(catch_unwind(AssertUnwindSafe(|| (hears.callback)(&reached))));
-                }
-            }
+            known.into_iter().flatten().for_each(|watcher| watcher.tell(&reached));
+        }
+    }
+
+    /// Tells the watchers of a handle how the result moved as it went over, and finds them under
+    /// its new binding from here on.
+    fn take_over(&self, report: &Report, went_over: WentOver) {
+        let mut by_binding = lock(&self.by_binding);
+        let Some(all) = by_binding.remove(&went_over.from) else { return };
+        let (mine, others): (Vec<_>, Vec<_>) =
+            all.into_iter().partition(|watcher| watcher.handle == went_over.handle);
+        if !others.is_empty() {
+            by_binding.insert(went_over.from, others);
+        }
+        mine.iter().for_each(|watcher| *lock(&watcher.binding) = went_over.to);
+        if !mine.is_empty() {
+            by_binding.entry(went_over.to).or_default().extend(mine.iter().cloned());
+        }
+        drop(by_binding);
+        for reached in report.reached().filter(is_news) {
+            mine.iter().for_each(|watcher| watcher.tell(&reached));
+        }
+    }
+}
+
+/// Whether there is something to tell of a query.
+fn is_news(reached: &ReachedQuery<'_>) -> bool {
+    let anew = matches!(reached.outcome(), Outcome::Failed | Outcome::Recomputed);
+    anew || reached.delta().is_some()
+}
+
+impl Watcher {
+    fn tell(&self, reached: &ReachedQuery<'_>) {
+        if self.ended.load(Ordering::Acquire) {
+            return;
+        }
+        let mut hears = lock(&self.hears);
+        if reached.report.number() > hears.from {
+            // The panic was reported where it happened; the others are told all the same.
+            drop(catch_unwind(AssertUnwindSafe(|| (hears.callback)(reached))));
         }
     }
 }
@@ -119,7 +167,6 @@ impl Watchers {
 pub struct Watch {
     watchers: Arc<Watchers>,
     watcher: Arc<Watcher>,
-    binding: BindingNo,
     start: Option<QueryResult>,
     _kept: KeptUp,
 }
@@ -149,10 +196,11 @@ impl Drop for Watch {
         self.watcher.ended.store(true, Ordering::Release);
         self.watchers.count.fetch_sub(1, Ordering::AcqRel);
         let mut by_binding = lock(&self.watchers.by_binding);
-        if let Some(watchers) = by_binding.get_mut(&self.binding) {
+        let binding = *lock(&self.watcher.binding);
+        if let Some(watchers) = by_binding.get_mut(&binding) {
             watchers.retain(|other| !Arc::ptr_eq(other, &self.watcher));
             if watchers.is_empty() {
-                by_binding.remove(&self.binding);
+                by_binding.remove(&binding);
             }
         }
     }

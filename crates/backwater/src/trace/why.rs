@@ -2,7 +2,7 @@
 
 use super::Report;
 use crate::change::{Change, ChangeKind, FieldSet, Happened};
-use crate::query::{DeltaKind, Outcome, Plan, Query, Reached, Relation};
+use crate::query::{Asked, DeltaKind, Outcome, Plan, Query, Reached, Relation, Scalar};
 use crate::schema::TableNo;
 
 /// How many things a sentence names before it counts the rest.
@@ -45,7 +45,8 @@ pub(super) fn reached(report: &Report, reached: &Reached) -> String {
 
 /// Why a query was not reached.
 pub(super) fn untouched(report: &Report, query: &Query) -> String {
-    let (changes, plan) = (&report.0.changes, &query.node().asked.plan);
+    let node = query.node();
+    let (changes, plan) = (&report.0.changes, &node.asked.plan);
     let schema = &changes.after.schema;
     let commit = format!("untouched: commit {}", report.number());
     if changes.rows.is_empty() {
@@ -135,11 +136,29 @@ fn keys(query: &Query) -> String {
 
 /// The changes that reached a query: `sailing 311 changed status, sailing 9 was deleted`.
 fn causes(report: &Report, reached: &Reached) -> String {
+    if let Some(from) = &reached.from {
+        return rebound(from, &reached.node.asked);
+    }
     let views = reached.causes.iter().filter_map(|index| report.0.changes.view(*index as usize));
     let told = views.take(NAMED).map(|change| cause(&change, &reached.node.asked.plan)).collect();
     let rest = reached.causes.len().saturating_sub(NAMED);
     let told = join(told, ", ");
     if rest > 0 { format!("{told} and {rest} more") } else { told }
+}
+
+/// Which parameters took other values: `:text went from ma to mar`.
+fn rebound(from: &Asked, to: &Asked) -> String {
+    let told = |value: &Scalar<'_>| match value.to_text() {
+        None => "NULL".to_owned(),
+        Some(text) if text.is_empty() => "nothing".to_owned(),
+        Some(text) => text.into_owned(),
+    };
+    let values = from.params.iter().zip(&to.params);
+    let params = to.plan.params.iter().zip(values).filter(|(_, (a, b))| a != b);
+    let params: Vec<String> = params
+        .map(|(param, (a, b))| format!(":{} went from {} to {}", param.name, told(a), told(b)))
+        .collect();
+    if params.is_empty() { "it was given the same values".into() } else { join(params, " and ") }
 }
 
 fn cause(change: &Change<'_>, plan: &Plan) -> String {

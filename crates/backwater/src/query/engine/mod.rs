@@ -1,5 +1,7 @@
 //! The engine: shapes and their bindings, and the way from a commit to those that it touches.
 
+mod rebind;
+
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
@@ -9,6 +11,7 @@ use smallvec::SmallVec;
 
 use super::delta::Delta;
 use super::edit::Failure;
+use super::live::Live;
 use super::node::{Node, Progress, derived_start, start};
 use super::plan::{Asked, Plan, Relation};
 use super::relation::{DerivedChange, DerivedRow, View};
@@ -19,6 +22,8 @@ use crate::change::{Changes, Happened};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, Schema, TableNo};
 use crate::table::{Slot, State};
+pub(crate) use rebind::Rebound;
+use rebind::Recent;
 
 /// Old versions of the tables are kept for queries that are behind for so many commits.
 const KEPT_FOR: u64 = 256;
@@ -46,6 +51,8 @@ pub(crate) struct Engine {
     by_table: Vec<Vec<GroupNo>>,
     /// Those that are behind, by the commit since when.
     behind: BTreeMap<u64, Vec<BindingNo>>,
+    /// Those that nobody asks for any more, and that are kept for a while.
+    recent: Recent,
     next: u32,
     next_binding: u64,
 }
@@ -57,6 +64,8 @@ struct Shape {
     name: Arc<str>,
     by_params: HashMap<Arc<[Key]>, BindingNo>,
     groups: HashMap<GroupKey, GroupNo>,
+    /// Tables' rows in the order of a field, by which those between two bounds are found.
+    orders: Vec<(TableNo, FieldNo, BindingNo)>,
 }
 
 /// What the bindings of a group have in common: the statements that they read, and, where tuples
@@ -97,6 +106,8 @@ pub(crate) struct Reached {
     pub(crate) causes: Vec<u32>,
     /// Whether programs hold it, and not only statements that read it.
     pub(crate) is_held: bool,
+    /// What the query asked until it was given other values, if that was it.
+    pub(crate) from: Option<Arc<Asked>>,
 }
 
 /// What a group has to look at.
@@ -119,7 +130,7 @@ pub(crate) struct Bound {
 }
 
 impl Engine {
-    pub(crate) fn new(schema: &Schema) -> Self {
+    pub(crate) fn new(schema: &Schema, recent: usize) -> Self {
         let fields = schema.tables.iter().map(|table| vec![Vec::new(); table.fields.len()]);
         Self {
             shapes: FxHashMap::default(),
@@ -130,6 +141,7 @@ impl Engine {
             by_field: fields.collect(),
             by_table: vec![Vec::new(); schema.tables.len()],
             behind: BTreeMap::new(),
+            recent: Recent::new(recent),
             next: 0,
             next_binding: 0,
         }
@@ -145,7 +157,7 @@ impl Engine {
         commit: u64,
     ) -> Result<Bound> {
         let mut state = state.clone();
-        let number = self.use_binding(plan, params, name, &mut state, commit)?;
+        let number = self.use_binding(plan, params, name, &mut state, commit, None)?;
         let Some(binding) = self.bindings.get_mut(&number) else {
             return Err(Error::new(ErrorKind::Result, "this query is not kept any more"));
         };
@@ -160,6 +172,7 @@ impl Engine {
         name: &str,
         state: &mut Arc<State>,
         commit: u64,
+        made: Option<Live>,
     ) -> Result<BindingNo> {
         let window = plan.window(&params)?;
         let number = self.shape(plan, name, state);
@@ -177,7 +190,14 @@ impl Engine {
                 Relation::Table(_) => None,
                 Relation::Statement(plan, of) => {
                     let params = of.iter().map(|param| params[*param].clone()).collect();
-                    Some(self.use_binding(plan.clone(), params, &source.name, state, commit)?)
+                    Some(self.use_binding(
+                        plan.clone(),
+                        params,
+                        &source.name,
+                        state,
+                        commit,
+                        None,
+                    )?)
                 }
             });
         }
@@ -199,7 +219,8 @@ impl Engine {
             nodes = Vec::new();
         }
         let asked = Arc::new(Asked { plan, params: params.into(), window });
-        let node = Node::new(binding, asked, key.clone(), name, nodes.into(), state, commit);
+        let (named, nodes) = ((binding, name), nodes.into());
+        let node = Node::new(named, asked, key.clone(), nodes, made, (state, commit));
         if let Some(group) = self.groups.get_mut(&group) {
             group.len += 1;
             if let Some(key) = key {
@@ -229,7 +250,13 @@ impl Engine {
             *self.indexes.entry(index).or_default() += 1;
         }
         let name = name.into();
-        let shape = Shape { plan, name, by_params: HashMap::new(), groups: HashMap::new() };
+        let shape = Shape {
+            plan,
+            name,
+            by_params: HashMap::new(),
+            groups: HashMap::new(),
+            orders: Vec::new(),
+        };
         self.shapes.insert(number, shape);
         number
     }
@@ -337,6 +364,9 @@ impl Engine {
             return;
         };
         self.by_identity.remove(&shape.plan.identity);
+        for (_, _, order) in shape.orders {
+            self.let_go(order, state);
+        }
         for index in table_indexes(&shape.plan) {
             if let Some(users) = self.indexes.get_mut(&index) {
                 *users -= 1;
@@ -601,6 +631,7 @@ impl Binding {
             delta: None,
             causes: causes.to_vec(),
             is_held: self.handles > 0,
+            from: None,
         }
     }
 

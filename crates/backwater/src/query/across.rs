@@ -1,0 +1,291 @@
+//! From the result of one binding to that of another one of its shape: what of it can stay, and
+//! how the rows move.
+
+use std::collections::HashMap;
+use std::hash::Hash;
+use std::sync::Arc;
+
+use super::expr::{Comparison, Expr};
+use super::filter::{Filter, compared, searched};
+use super::fold::folded;
+use super::group::GroupRow;
+use super::live::{Ordered, Slots};
+use super::order::{Moved, settle};
+use super::plan::{Asked, Plan, Relation, Window};
+use super::ranked::Ranked;
+use super::relation::{Tuple, View};
+use super::scalar::Scalar;
+use crate::schema::{FieldNo, TableNo};
+use crate::table::Slot;
+
+/// How the result of other values comes from what is there.
+#[derive(Debug, PartialEq)]
+pub(crate) enum Way {
+    /// The same rows, seen through another window.
+    Window,
+    /// Only rows with values in these bands come or go.
+    Bands(Vec<Band>),
+    /// All rows of the new result are in the old one.
+    Narrower,
+    /// Little can be said: it is computed anew.
+    Anew,
+}
+
+/// The values of a field between an old and a new bound.
+#[derive(Debug, PartialEq)]
+pub(crate) struct Band {
+    pub(crate) source: usize,
+    pub(crate) table: TableNo,
+    pub(crate) field: FieldNo,
+    pub(crate) low: Scalar<'static>,
+    pub(crate) high: Scalar<'static>,
+}
+
+impl Way {
+    /// The way between two bindings of a plan.
+    pub(crate) fn between(from: &Asked, to: &Asked) -> Self {
+        let plan = &*from.plan;
+        let pairs = from.params.iter().zip(&to.params).enumerate();
+        let changed: Vec<usize> =
+            pairs.filter(|(_, (a, b))| a != b).map(|(number, _)| number).collect();
+        let reads = |expr: &Expr| {
+            let mut found = false;
+            expr.walk(&mut |expr| {
+                found |= matches!(expr, Expr::Param(param) if changed.contains(param));
+            });
+            found
+        };
+        if !plan.is_shared || is_elsewhere(plan, &changed, &reads) {
+            return Way::Anew;
+        }
+        let (mut bands, mut narrower) = (Vec::new(), false);
+        for condition in plan.late.iter().filter(|condition| reads(condition)) {
+            if let Some(band) = band(condition, from, to) {
+                bands.push(band);
+            } else if is_narrower(condition, from, to) {
+                narrower = true;
+            } else {
+                return Way::Anew;
+            }
+        }
+        match (bands.is_empty(), narrower) {
+            (true, false) => Way::Window,
+            (false, false) => Way::Bands(bands),
+            // Rows of a grouping, and of statements that read others, keep what they show alone.
+            (true, true) if plan.grouping.is_none() && plan.made.is_none() => Way::Narrower,
+            _ => Way::Anew,
+        }
+    }
+}
+
+/// Whether changed parameters decide on more than which rows there are and where the window is.
+fn is_elsewhere(plan: &Plan, changed: &[usize], reads: &dyn Fn(&Expr) -> bool) -> bool {
+    let of_sources = plan.sources.iter().any(|source| match &source.relation {
+        Relation::Table(_) => false,
+        Relation::Statement(_, params) => params.iter().any(|param| changed.contains(param)),
+    });
+    let of_keys = plan.keys.iter().any(|key| changed.contains(&key.param));
+    let of_groups = plan.grouping.as_ref().is_some_and(|grouping| {
+        let aggregates = grouping.aggregates.iter().flat_map(|aggregate| {
+            let order = aggregate.order.iter().map(|key| &key.expr);
+            let others = aggregate.filter.iter().chain(&aggregate.separator);
+            aggregate.argument.iter().chain(others).chain(order)
+        });
+        grouping.keys.iter().chain(&grouping.having).chain(aggregates).any(reads)
+    });
+    let made = plan.made.iter().flat_map(|made| &made.values);
+    let outputs = plan.outputs.iter().map(|output| &output.expr);
+    let order = plan.order.iter().map(|key| &key.expr);
+    of_sources || of_keys || of_groups || made.chain(outputs).chain(order).any(reads)
+}
+
+/// The band between the old and the new bound of a condition `column < :param`.
+fn band(condition: &Expr, from: &Asked, to: &Asked) -> Option<Band> {
+    use Comparison as C;
+    let (column, comparison, affinity, bound) = compared(condition)?;
+    let source = &from.plan.sources[column.source()];
+    let (Expr::Param(param), Relation::Table(table), None) =
+        (bound, &source.relation, &source.outer)
+    else {
+        return None;
+    };
+    let is_range = matches!(comparison, C::Less | C::LessOrEqual | C::Greater | C::GreaterOrEqual);
+    let value = |asked: &Asked| asked.params[*param].clone().under(affinity);
+    let (a, b) = (value(from), value(to));
+    if !is_range || a.is_null() || b.is_null() {
+        return None;
+    }
+    let (low, high) = if a.order(&b).is_le() { (a, b) } else { (b, a) };
+    Some(Band { source: column.source(), table: *table, field: column.field(), low, high })
+}
+
+/// Whether a condition holds of fewer rows than before: a text that contains the new needle
+/// contains the old one.
+fn is_narrower(condition: &Expr, from: &Asked, to: &Asked) -> bool {
+    let Some((text, Expr::Param(param))) = searched(condition) else { return false };
+    let (Some(a), Some(b)) = (from.params[*param].to_text(), to.params[*param].to_text()) else {
+        return false;
+    };
+    !matches!(text, Expr::Param(_)) && folded(&b).contains(&*folded(&a))
+}
+
+/// How rows move that keep their order, as some of them go and the window moves: each with its old
+/// rank, and its new one if it stays.
+fn thinned(
+    ranks: impl Iterator<Item = (usize, Option<usize>)>,
+    old: Window,
+    new: Window,
+) -> Vec<Moved> {
+    let moved = ranks.filter_map(|(before, after)| {
+        let (before, after) = (old.position(before), after.and_then(|rank| new.position(rank)));
+        let is_told = before.is_some() != after.is_some();
+        is_told.then_some(Moved { before, after, changed: false, moved: false })
+    });
+    let mut moved: Vec<Moved> = moved.collect();
+    moved.sort_by_key(|row| (row.after.is_some(), row.after, row.before));
+    moved
+}
+
+/// How rows move when only the window does.
+pub(crate) fn window_moved(len: usize, old: Window, new: Window) -> Vec<Moved> {
+    let end = |window: Window| window.offset.saturating_add(window.limit).min(len);
+    let ranks = (old.offset..end(old)).chain(new.offset..end(new));
+    let mut ranks: Vec<usize> = ranks.collect();
+    ranks.sort_unstable();
+    ranks.dedup();
+    thinned(ranks.into_iter().map(|rank| (rank, Some(rank))), old, new)
+}
+
+/// The entries of an order that meet conditions, and how the rows move.
+pub(crate) fn narrowed<E: Slots>(
+    ranked: &Ranked<E>,
+    view: &View<'_>,
+    to: &Asked,
+    old: Window,
+) -> (Ranked<E>, Vec<Moved>) {
+    let filter = Filter::of(&to.plan.late, &to.params);
+    let mut stay = Vec::new();
+    let mut ranks: Vec<(usize, Option<usize>)> = Vec::new();
+    let one = match &*to.plan.sources {
+        [source] => match source.relation {
+            Relation::Table(table) => Some(table),
+            Relation::Statement(..) => None,
+        },
+        _ => None,
+    };
+    ranked.each(0..ranked.len(), |rank, prefix, entry| {
+        let slots = entry.slots();
+        let holds = match one {
+            Some(table) => view.scanned_row(table, slots[0]).is_some_and(|row| filter.holds(&row)),
+            None => filter.holds(&view.row(slots)),
+        };
+        let after = holds.then_some(stay.len());
+        if holds {
+            stay.push((prefix, entry.clone()));
+        }
+        // Of those that stay only the ones that a window shows are of interest.
+        if !holds || !old.is_whole() || !to.window.is_whole() {
+            ranks.push((rank, after));
+        }
+    });
+    (Ranked::from_sorted(&stay), thinned(ranks.into_iter(), old, to.window))
+}
+
+/// The rows of a table with values in a band; `index` has all of them in the order of that field.
+pub(crate) fn rows_in(band: &Band, index: &Ranked<Slot>, view: &View<'_>) -> Vec<Slot> {
+    let value = |slot: Slot| Scalar::of_cell(view.state, band.table, slot, band.field);
+    let first = index.first_not(|slot| value(*slot).order(&band.low).is_lt());
+    let mut found = Vec::new();
+    let mut rank = first;
+    while let Some((leaf, place)) = index.leaf(rank) {
+        let rest = &leaf.entries[place..];
+        let inside = rest.partition_point(|slot| value(*slot).order(&band.high).is_le());
+        found.extend_from_slice(&rest[..inside]);
+        if inside < rest.len() {
+            break;
+        }
+        rank += inside;
+    }
+    found
+}
+
+/// How the rows of two results of a shape move from one to the other, both of one moment.
+pub(crate) fn difference(
+    (from, old): (&Asked, &Ordered),
+    (to, new): (&Asked, &Ordered),
+    view: &View<'_>,
+) -> Vec<Moved> {
+    fn tables<E: Slots>(
+        (from, old): (&Asked, &Ranked<E>),
+        (to, new): (&Asked, &Ranked<E>),
+        view: &View<'_>,
+    ) -> Vec<Moved> {
+        let mut reads = false;
+        let outputs = from.plan.outputs.iter().map(|output| &output.expr);
+        outputs.for_each(|expr| {
+            expr.walk(&mut |expr| reads |= matches!(expr, Expr::Param(_)));
+        });
+        let shows = |asked: &Asked, entry: &E| -> Vec<Scalar<'static>> {
+            let row = view.row(entry.slots());
+            let outputs = asked.plan.outputs.iter();
+            outputs.map(|output| output.expr.eval(&row, &asked.params).into_owned()).collect()
+        };
+        let changed = |a: &E, b: &E| reads && shows(from, a) != shows(to, b);
+        let key = |entry: &E| Tuple::from_slice(entry.slots());
+        compare((old, from.window), (new, to.window), key, changed)
+    }
+    match (old, new) {
+        (Ordered::One(old), Ordered::One(new)) => tables((from, old), (to, new), view),
+        (Ordered::Two(old), Ordered::Two(new)) => tables((from, old), (to, new), view),
+        (Ordered::Three(old), Ordered::Three(new)) => tables((from, old), (to, new), view),
+        (Ordered::Four(old), Ordered::Four(new)) => tables((from, old), (to, new), view),
+        (Ordered::Many(old), Ordered::Many(new)) => tables((from, old), (to, new), view),
+        (Ordered::Kept(old), Ordered::Kept(new)) => {
+            let shows = |asked: &Asked, row: &[Scalar<'static>]| -> Vec<Scalar<'static>> {
+                let outputs = asked.plan.outputs.iter();
+                outputs.map(|output| output.expr.eval(&row, &asked.params).into_owned()).collect()
+            };
+            let changed = |a: &Arc<GroupRow>, b: &Arc<GroupRow>| {
+                shows(from, &a.values) != shows(to, &b.values)
+            };
+            compare((old, from.window), (new, to.window), |row| row.place(), changed)
+        }
+        _ => {
+            debug_assert!(false, "bindings of one shape keep their rows alike");
+            Vec::new()
+        }
+    }
+}
+
+fn compare<E: Clone, K: Hash + Eq>(
+    (old, old_window): (&Ranked<E>, Window),
+    (new, new_window): (&Ranked<E>, Window),
+    key: impl Fn(&E) -> K,
+    changed: impl Fn(&E, &E) -> bool,
+) -> Vec<Moved> {
+    let shown = |ranked: &Ranked<E>, window: Window| {
+        window.offset..window.offset + window.len(ranked.len())
+    };
+    let mut gone: HashMap<K, (usize, E)> = HashMap::new();
+    old.each(shown(old, old_window), |rank, _, entry| {
+        gone.insert(key(entry), (rank - old_window.offset, entry.clone()));
+    });
+    let mut rows = Vec::new();
+    new.each(shown(new, new_window), |rank, _, entry| {
+        let known = gone.remove(&key(entry));
+        rows.push(Moved {
+            before: known.as_ref().map(|(position, _)| *position),
+            after: Some(rank - new_window.offset),
+            changed: known.as_ref().is_some_and(|(_, old)| changed(old, entry)),
+            moved: known.is_some(),
+        });
+    });
+    rows.extend(gone.into_values().map(|(position, _)| Moved {
+        before: Some(position),
+        after: None,
+        changed: false,
+        moved: false,
+    }));
+    settle(&mut rows);
+    rows
+}

@@ -1,0 +1,214 @@
+//! Other values for the parameters of a standing query: what of the old binding the new one keeps,
+//! and which bindings are kept although nobody asks for them any more.
+
+use std::collections::VecDeque;
+use std::sync::Arc;
+
+use super::{Bound, Engine, Reached, ShapeNo, identity};
+use crate::error::{Error, ErrorKind, Result};
+use crate::query::across::{Band, Way, rows_in};
+use crate::query::check::compile;
+use crate::query::delta::Delta;
+use crate::query::live::{Live, Ordered};
+use crate::query::node::Node;
+use crate::query::order::Moved;
+use crate::query::plan::Asked;
+use crate::query::relation::View;
+use crate::query::scalar::Scalar;
+use crate::query::{BindingNo, Outcome};
+use crate::schema::{FieldNo, TableNo};
+use crate::table::{Slot, State};
+
+/// So many bindings are kept at most that nobody asks for any more.
+const RECENT: usize = 64;
+
+/// So many rows may always come or go, however few there are.
+const FEW: usize = 64;
+
+/// Bindings that were asked for until lately, the last one at the end, with the bytes that they
+/// take.
+pub(super) struct Recent {
+    bindings: VecDeque<(BindingNo, usize)>,
+    bytes: usize,
+    /// How many bytes they may take.
+    budget: usize,
+}
+
+impl Recent {
+    pub(super) fn new(budget: usize) -> Self {
+        Self { bindings: VecDeque::new(), bytes: 0, budget }
+    }
+
+    fn take(&mut self, number: BindingNo) -> bool {
+        let place = self.bindings.iter().position(|(other, _)| *other == number);
+        let taken = place.and_then(|place| self.bindings.remove(place));
+        taken.inspect(|(_, bytes)| self.bytes -= bytes).is_some()
+    }
+
+    fn push(&mut self, number: BindingNo, bytes: usize) {
+        self.bindings.push_back((number, bytes));
+        self.bytes += bytes;
+    }
+
+    /// One that there is no room for.
+    fn pop(&mut self) -> Option<BindingNo> {
+        if self.bytes <= self.budget && self.bindings.len() <= RECENT {
+            return None;
+        }
+        let (number, bytes) = self.bindings.pop_front()?;
+        self.bytes -= bytes;
+        Some(number)
+    }
+}
+
+/// A query with other values.
+pub(crate) struct Rebound {
+    pub(crate) bound: Bound,
+    pub(crate) reached: Reached,
+}
+
+impl Engine {
+    /// The handle of a binding goes over to one with other values.
+    pub(crate) fn rebind(
+        &mut self,
+        from: BindingNo,
+        params: Vec<Scalar<'static>>,
+        state: &mut Arc<State>,
+        commit: u64,
+    ) -> Result<Rebound> {
+        let Some(binding) = self.bindings.get(&from) else {
+            return Err(Error::new(ErrorKind::Result, "this query is not kept any more"));
+        };
+        let (old, is_alone, shape) = (binding.node.clone(), binding.uses == 1, binding.shape);
+        let plan = old.asked.plan.clone();
+        let window = plan.window(&params)?;
+        // The writer asks: nobody is ahead of it.
+        let caught_up = old.catch_up(state, commit);
+        debug_assert!(caught_up.is_ok());
+        let before = old.entry();
+        let known = self.shapes[&shape].by_params.get(&identity(&params)).copied();
+        let to = Asked { plan: plan.clone(), params: params.clone().into(), window };
+        let way = Way::between(&old.asked, &to);
+        let mut made = None;
+        if known.is_none() && window.limit > 0 && old.key.is_some() {
+            made = self.make(shape, &old, &to, (&way, is_alone), (&mut *state, commit))?;
+        }
+        let (live, moved) = made.map_or((None, None), |(live, moved)| (Some(live), moved));
+        let is_near = live.is_some();
+        let number = self.use_binding(plan, params, &old.name, state, commit, live)?;
+        if self.recent.take(number) {
+            self.let_go(number, state);
+        }
+        let Some(binding) = self.bindings.get_mut(&number) else {
+            return Err(Error::new(ErrorKind::Result, "this query is not kept any more"));
+        };
+        binding.handles += 1;
+        let new = binding.node.clone();
+        let caught_up = new.catch_up(state, commit);
+        debug_assert!(caught_up.is_ok());
+        let after = new.entry();
+        let moved = moved.or_else(|| new.difference(&old, state));
+        let failure = after.ordered.as_ref().err().cloned();
+        let outcome = match &moved {
+            _ if failure.is_some() => Outcome::Failed,
+            Some(moved) if moved.is_empty() => Outcome::Same,
+            Some(_) if is_near || known.is_some() => Outcome::Maintained,
+            _ => Outcome::Recomputed,
+        };
+        let delta = moved.filter(|moved| !moved.is_empty()).and_then(|rows| {
+            let (before, after) = (before.result(state).ok()?, after.result(state).ok()?);
+            Some(Delta { before, after, rows })
+        });
+        // Where one can come back as easily as one went, nothing needs to be kept.
+        let is_far = !matches!(way, Way::Bands(_) | Way::Window);
+        self.leave(from, is_far, state);
+        let from = Some(old.asked.clone());
+        let (causes, is_held) = (Vec::new(), true);
+        let reached = Reached { node: new.clone(), outcome, failure, delta, causes, is_held, from };
+        Ok(Rebound { bound: Bound { node: new, state: state.clone() }, reached })
+    }
+
+    /// The new binding's state from the old one's.
+    fn make(
+        &mut self,
+        shape: ShapeNo,
+        old: &Node,
+        to: &Asked,
+        (way, take): (&Way, bool),
+        (state, commit): (&mut Arc<State>, u64),
+    ) -> Result<Option<(Live, Option<Vec<Moved>>)>> {
+        let mut rows: Vec<(usize, Slot)> = Vec::new();
+        if let Way::Bands(bands) = way {
+            for band in bands {
+                let found = self.rows_in(shape, band, state, commit)?;
+                rows.extend(found.into_iter().map(|slot| (band.source, slot)));
+                // Beyond that it is cheaper to go through all of them.
+                if rows.len() > FEW.max(state.table(band.table).rows() as usize / 8) {
+                    return Ok(None);
+                }
+            }
+        }
+        Ok(old.toward(to, way, &rows, state, take))
+    }
+
+    fn rows_in(
+        &mut self,
+        shape: ShapeNo,
+        band: &Band,
+        state: &mut Arc<State>,
+        commit: u64,
+    ) -> Result<Vec<Slot>> {
+        let number = self.by_value(shape, band.table, band.field, state, commit)?;
+        let node = &self.bindings[&number].node;
+        let caught_up = node.catch_up(state, commit);
+        debug_assert!(caught_up.is_ok());
+        let view = View { plan: &node.asked.plan, state, derived: &[] };
+        Ok(match &node.entry().ordered {
+            Ok(Ordered::One(index)) => rows_in(band, index, &view),
+            _ => Vec::new(),
+        })
+    }
+
+    /// A table's rows in the order of a field: a standing query like any other, which the shape
+    /// keeps for as long as it has bindings.
+    fn by_value(
+        &mut self,
+        shape: ShapeNo,
+        table: TableNo,
+        field: FieldNo,
+        state: &mut Arc<State>,
+        commit: u64,
+    ) -> Result<BindingNo> {
+        let orders = self.shapes.get(&shape).into_iter().flat_map(|shape| &shape.orders);
+        for (of, by, number) in orders {
+            if (*of, *by) == (table, field) {
+                return Ok(*number);
+            }
+        }
+        let definition = state.schema.table(table);
+        let (name, field_name) = (&definition.name, &definition.field(field).name);
+        let sql = format!("SELECT 1 FROM \"{name}\" ORDER BY \"{field_name}\"");
+        let order = compile(&sql, &state.schema)?;
+        let number = self.use_binding(order, Vec::new(), &sql, state, commit, None)?;
+        if let Some(shape) = self.shapes.get_mut(&shape) {
+            shape.orders.push((table, field, number));
+        }
+        Ok(number)
+    }
+
+    /// One handle less on a binding, which is kept for a while if one cannot come back to it
+    /// easily.
+    fn leave(&mut self, number: BindingNo, is_far: bool, state: &mut Arc<State>) {
+        let Some(binding) = self.bindings.get_mut(&number) else { return };
+        binding.handles -= 1;
+        if is_far && binding.uses == 1 {
+            let bytes = binding.node.bytes();
+            self.recent.push(number, bytes);
+        } else {
+            self.let_go(number, state);
+        }
+        while let Some(oldest) = self.recent.pop() {
+            self.let_go(oldest, state);
+        }
+    }
+}
