@@ -166,17 +166,17 @@ pub(crate) fn narrowed<E: Slots>(
     let filter = Filter::of(&to.plan.late, &to.params);
     let mut stay = Vec::new();
     let mut ranks: Vec<(usize, Option<usize>)> = Vec::new();
-    let one = match &*to.plan.sources {
+    let mut one = match &*to.plan.sources {
         [source] => match source.relation {
-            Relation::Table(table) => Some(table),
+            Relation::Table(table) => Some(view.row_reader(table)),
             Relation::Statement(..) => None,
         },
         _ => None,
     };
     ranked.each(0..ranked.len(), |rank, prefix, entry| {
         let slots = entry.slots();
-        let holds = match one {
-            Some(table) => view.scanned_row(table, slots[0]).is_some_and(|row| filter.holds(&row)),
+        let holds = match &mut one {
+            Some(read) => filter.holds(&read(slots[0])),
             None => filter.holds(&view.row(slots)),
         };
         let after = holds.then_some(stay.len());
@@ -188,7 +188,11 @@ pub(crate) fn narrowed<E: Slots>(
             ranks.push((rank, after));
         }
     });
-    (Ranked::from_sorted(&stay), thinned(ranks.into_iter(), old, to.window))
+    let stay = match stay.len() == ranked.len() {
+        true => ranked.clone(),
+        false => Ranked::from_sorted(&stay),
+    };
+    (stay, thinned(ranks.into_iter(), old, to.window))
 }
 
 /// The rows of a table with values in a band; `index` has all of them in the order of that field.

@@ -196,7 +196,11 @@ impl<'d> DeltaRow<'d> {
     ///
     /// See [`DeltaRow`] for an example.
     pub fn key(&self) -> Vec<Value> {
-        self.after().or(self.before()).map(|row| row.key()).unwrap_or_default()
+        match (self.moved.after, self.moved.before) {
+            (Some(after), _) => self.delta.after.key(after),
+            (None, Some(before)) => self.delta.before.key(before),
+            (None, None) => Vec::new(),
+        }
     }
 
     /// The columns whose values changed; none for a row that entered or left.

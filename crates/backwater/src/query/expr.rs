@@ -119,6 +119,15 @@ impl Comparison {
 /// Where an expression's columns come from: a row of a table, or of a grouping.
 pub(crate) trait Columns<'a> {
     fn column(&self, number: ColumnNo) -> Scalar<'a>;
+
+    /// The value of a column, if it is a whole number.
+    #[inline]
+    fn whole(&self, number: ColumnNo) -> Option<i64> {
+        match self.column(number) {
+            Scalar::Int(number) => Some(number),
+            _ => None,
+        }
+    }
 }
 
 impl<'a> Columns<'a> for &'a [Scalar<'static>] {

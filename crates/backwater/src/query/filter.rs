@@ -15,7 +15,9 @@ pub(crate) struct Filter<'a> {
 enum Check<'a> {
     /// A column compared with a whole number.
     Whole(ColumnNo, Comparison, i64, &'a Expr),
-    /// A text searched for another one.
+    /// A column's text searched for another one.
+    ColumnContains(ColumnNo, Needle),
+    /// Another text searched.
     Contains(&'a Expr, Needle),
     Other(&'a Expr),
 }
@@ -36,21 +38,26 @@ impl<'a> Filter<'a> {
     #[inline]
     pub(crate) fn holds(&self, row: &impl Columns<'a>) -> bool {
         self.checks.iter().all(|check| match check {
-            Check::Whole(column, comparison, than, condition) => match row.column(*column) {
-                Scalar::Int(number) => comparison.holds(number.cmp(than)),
-                Scalar::Null => false,
-                _ => self.is_true(condition, row),
+            Check::Whole(column, comparison, than, condition) => match row.whole(*column) {
+                Some(number) => comparison.holds(number.cmp(than)),
+                None => self.is_true(condition, row),
             },
-            Check::Contains(text, needle) => match text.eval(row, self.params) {
-                Scalar::Str(text) => needle.is_in(text),
-                other => other.to_text().is_some_and(|text| needle.is_in(&text)),
-            },
+            Check::ColumnContains(column, needle) => is_in(needle, &row.column(*column)),
+            Check::Contains(text, needle) => is_in(needle, &text.eval(row, self.params)),
             Check::Other(condition) => self.is_true(condition, row),
         })
     }
 
     fn is_true(&self, condition: &'a Expr, row: &impl Columns<'a>) -> bool {
         condition.eval(row, self.params).as_truth() == Some(true)
+    }
+}
+
+#[inline]
+fn is_in(needle: &Needle, text: &Scalar<'_>) -> bool {
+    match text {
+        Scalar::Str(text) => needle.is_in(text),
+        other => other.to_text().is_some_and(|text| needle.is_in(&text)),
     }
 }
 
@@ -75,7 +82,11 @@ fn whole<'a>(condition: &'a Expr, params: &'a [Scalar<'static>]) -> Option<Check
 fn contains<'a>(condition: &'a Expr, params: &'a [Scalar<'static>]) -> Option<Check<'a>> {
     let (text, needle) = searched(condition)?;
     let needle = constant(needle, params)?.to_text()?;
-    Some(Check::Contains(text, Needle::new(&needle)))
+    let needle = Needle::new(&needle);
+    Some(match text {
+        Expr::Column(column) => Check::ColumnContains(*column, needle),
+        text => Check::Contains(text, needle),
+    })
 }
 
 /// A column, how it is compared, under which affinity and with what, of a condition that compares

@@ -25,22 +25,25 @@ pub(crate) fn folded(text: &str) -> Cow<'_, str> {
 /// A text to be looked for in many others, in any case.
 pub(crate) struct Needle(Finder<'static>);
 
-/// Texts up to this length are folded without an allocation.
-const SHORT: usize = 128;
+/// Texts up to this length are folded without an allocation, all of that room at once.
+const SHORT: usize = 64;
 
 impl Needle {
     pub(crate) fn new(needle: &str) -> Self {
         Self(Finder::new(folded(needle).as_bytes()).into_owned())
     }
 
+    #[inline]
     pub(crate) fn is_in(&self, text: &str) -> bool {
-        let mut short = [0; SHORT];
-        if let Some(short) = short.get_mut(..text.len())
-            && text.is_ascii()
-        {
-            short.copy_from_slice(text.as_bytes());
-            short.make_ascii_lowercase();
-            return self.0.find(short).is_some();
+        let mut short = [0_u8; SHORT];
+        if let Some(start) = short.get_mut(..text.len()) {
+            start.copy_from_slice(text.as_bytes());
+            if short.iter().fold(0, |all, byte| all | byte) < 0x80 {
+                for byte in &mut short {
+                    *byte |= u8::from(byte.is_ascii_uppercase()) << 5;
+                }
+                return self.0.find(&short[..text.len()]).is_some();
+            }
         }
         self.0.find(folded(text).as_bytes()).is_some()
     }

@@ -376,6 +376,14 @@ impl<'a> Columns<'a> for ScannedRow<'a> {
         let field = number.field();
         Scalar::of(self.state, self.table, field, self.cells.cell(field))
     }
+
+    #[inline]
+    fn whole(&self, number: ColumnNo) -> Option<i64> {
+        match self.cells.cell(number.field()) {
+            Cell::Int(number) => Some(number),
+            _ => None,
+        }
+    }
 }
 
 impl<'a> View<'a> {
@@ -390,10 +398,14 @@ impl<'a> View<'a> {
         }
     }
 
-    /// One row of a table, if it is there.
-    pub(crate) fn scanned_row(&self, table: TableNo, slot: Slot) -> Option<ScannedRow<'a>> {
-        let (state, cells) = (self.state, self.state.table(table).row(slot)?);
-        Some(ScannedRow { state, table, cells })
+    /// What reads rows of a table one after the other.
+    pub(crate) fn row_reader(
+        &self,
+        table: TableNo,
+    ) -> impl FnMut(Slot) -> ScannedRow<'a> + use<'a> {
+        let state = self.state;
+        let mut rows = state.table(table).reader();
+        move |slot| ScannedRow { state, table, cells: rows.row(slot) }
     }
 
     /// Calls `found` with all rows of a table.

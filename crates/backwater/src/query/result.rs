@@ -191,7 +191,7 @@ impl QueryResult {
             .collect()
     }
 
-    fn key(&self, position: usize) -> Vec<Value> {
+    pub(super) fn key(&self, position: usize) -> Vec<Value> {
         let rank = self.0.asked.window.offset + position;
         let tuple = |slots: &[Slot]| {
             let key = self.view().key(slots).into_iter();

@@ -106,6 +106,28 @@ impl<'a> RowCells<'a> {
     }
 }
 
+/// Reads rows one after the other; see [`Table::reader`].
+pub(crate) struct RowReader<'a> {
+    table: &'a Table,
+    chunk: Option<(usize, &'a Chunk)>,
+}
+
+impl<'a> RowReader<'a> {
+    /// The row in a slot that has one.
+    #[inline]
+    pub(crate) fn row(&mut self, slot: Slot) -> RowCells<'a> {
+        let chunk = match self.chunk {
+            Some((number, chunk)) if number == index(slot) => chunk,
+            _ => {
+                let chunk = self.table.chunk(slot);
+                self.chunk = Some((index(slot), chunk));
+                chunk
+            }
+        };
+        RowCells { chunk, at: offset(slot), layout: &self.table.layout }
+    }
+}
+
 impl State {
     pub(crate) fn new(schema: Arc<Schema>) -> Self {
         let seed = RandomState::new();
@@ -509,6 +531,11 @@ impl Table {
         self.chunks.iter().enumerate().flat_map(|(number, chunk)| {
             chunk.rows().map(move |row| Slot((number * CHUNK + row) as u32))
         })
+    }
+
+    /// Reads rows one after the other, of which neighbours mostly lie next to each other.
+    pub(crate) fn reader(&self) -> RowReader<'_> {
+        RowReader { table: self, chunk: None }
     }
 
     /// Calls `found` with each row, in slot order.
