@@ -1,7 +1,9 @@
 //! A report explains each query's outcome in words that a person can act on.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-use backwater::{Cache, DeltaKind, ErrorKind, Outcome, Query, Schema, Transaction, Value};
+use backwater::{
+    Cache, DeltaKind, ErrorKind, Named, Outcome, Query, Report, Schema, Transaction, Value,
+};
 
 fn cache() -> Cache {
     let schema = r#"
@@ -70,16 +72,24 @@ fn every_outcome_has_its_words() {
         "maintained: 1 row left, because sailing 1 changed delay_min"
     );
     assert_eq!(
+        why(&cache, &late, set(3, "delay_min", 5.into())),
+        "same: sailing 3 changed delay_min, but nothing in the result moved"
+    );
+    assert_eq!(
         why(&cache, &late, set(3, "delay_min", 4.into())),
         "same: sailing 3 changed delay_min, but nothing in the result moved"
     );
     assert_eq!(
+        why(&cache, &late, set(3, "delay_min", 3.into())),
+        "untouched: commit 8 changed no row of sailing that meets the query's conditions"
+    );
+    assert_eq!(
         why(&cache, &late, set(3, "note", "calm".into())),
-        "untouched: commit 7 changed sailing.note; the query reads sailing.id and sailing.delay_min"
+        "untouched: commit 9 changed sailing.note; the query reads sailing.id and sailing.delay_min"
     );
     assert_eq!(
         why(&cache, &sal, set(3, "status", "late".into())),
-        "untouched: commit 8 changed no row of sailing with port = SAL"
+        "untouched: commit 10 changed no row of sailing with port = SAL"
     );
     assert_eq!(
         why(&cache, &sal, set(3, "port", "SAL".into())),
@@ -87,16 +97,16 @@ fn every_outcome_has_its_words() {
     );
     assert_eq!(
         why(&cache, &sal, |tx| tx.insert("vessel", [("name", "Marram")])),
-        "untouched: commit 10 changed vessel; the query reads sailing"
+        "untouched: commit 12 changed vessel; the query reads sailing"
     );
-    assert_eq!(why(&cache, &sal, |_| Ok(())), "untouched: commit 11 changed nothing");
+    assert_eq!(why(&cache, &sal, |_| Ok(())), "untouched: commit 13 changed nothing");
     assert_eq!(
         why(&cache, &count, |tx| tx.delete("sailing", 2).map(|_| ())),
         "maintained: 1 row changed, because sailing 2 was deleted"
     );
     assert_eq!(
         why(&cache, &count, set(1, "status", "gone".into())),
-        "untouched: commit 13 changed sailing.status; the query reads only which rows sailing has"
+        "untouched: commit 15 changed sailing.status; the query reads only which rows sailing has"
     );
     let many =
         |tx: &mut Transaction| (10..19).try_for_each(|id| tx.insert("sailing", [("id", id)]));
@@ -106,7 +116,7 @@ fn every_outcome_has_its_words() {
     );
     let report = cache.commit("before", |tx| tx.delete("sailing", 10)).unwrap();
     let later = cache.query("SELECT max(id) FROM sailing", ()).unwrap();
-    assert_eq!(report.why(&later), "untouched: the query was defined after commit 15");
+    assert_eq!(report.why(&later), "untouched: the query was defined, or given its values, after commit 17");
     let mixed = cache.commit("mixed", |tx| {
         tx.update("sailing", 4, [("delay_min", 1)])?;
         tx.update("sailing", 1, [("delay_min", 90)])?;
@@ -230,4 +240,86 @@ fn queries_come_and_go_from_many_threads() {
                 .unwrap();
         }
     });
+}
+
+/// Whoever asks for another value, or for another range, is not even asked.
+#[test]
+fn a_commit_reaches_only_those_whose_values_and_ranges_its_rows_have() {
+    let schema = "table.t = { id = 'id', fields = { id = 'int', port = 'text', delay = 'int', note = 'text' } }";
+    let cache = Cache::new(Schema::parse("s.toml", schema).unwrap());
+    let mut queries: Vec<(String, Query)> = Vec::new();
+    for n in 0..30_i64 {
+        let statements = [
+            format!("SELECT id, {n} AS shape FROM t WHERE port = 'P{n}'"),
+            format!("SELECT id, {n} AS shape FROM t WHERE port IN ('P{n}', 'nowhere')"),
+            format!("SELECT id, {n} AS shape FROM t WHERE delay > {n} AND delay <= {}", n + 2),
+            "SELECT id FROM t WHERE port = :port AND delay >= :from AND delay < :to".to_owned(),
+            "SELECT count(*) AS n FROM t WHERE delay < :below".to_owned(),
+        ];
+        let named = |of: &str| -> Vec<(&'static str, Value)> {
+            let all = [
+                ("port", Value::from("P3")),
+                ("from", n.into()),
+                ("to", (n + 3).into()),
+                ("below", n.into()),
+            ];
+            all.into_iter().filter(|(name, _)| of.contains(&format!(":{name}"))).collect()
+        };
+        for statement in statements {
+            let query =
+                cache.query(&statement, named(&statement).into_iter().collect::<Named>()).unwrap();
+            queries.push((format!("{statement} {n}"), query));
+        }
+    }
+    let _kept: Vec<_> = queries.iter().map(|(_, query)| query.keep_up()).collect();
+    let reached = |report: &Report| -> Vec<String> {
+        let reached =
+            queries.iter().filter(|(_, query)| report.outcome(query) != Outcome::Untouched);
+        for (_, query) in &queries {
+            assert!(report.why(query).starts_with(report.outcome(query).name()));
+        }
+        reached.map(|(name, _)| name.rsplit_once(" FROM t WHERE ").unwrap().1.to_owned()).collect()
+    };
+    let row = [("id", Value::from(1)), ("port", "P3".into()), ("delay", 7.into())];
+    let report = cache.commit("announced", |tx| tx.insert("t", row)).unwrap();
+    let mut expected = vec!["port = 'P3' 3".to_owned(), "port IN ('P3', 'nowhere') 3".to_owned()];
+    expected.extend([5, 6].map(|n| format!("delay > {n} AND delay <= {} {n}", n + 2)));
+    expected
+        .extend([5, 6, 7].map(|n| format!("port = :port AND delay >= :from AND delay < :to {n}")));
+    // The ends of a range are looked at, and found to be outside.
+    expected.extend([
+        "delay > 7 AND delay <= 9 7".to_owned(),
+        "port = :port AND delay >= :from AND delay < :to 4".to_owned(),
+    ]);
+    expected.extend((7..30).map(|n| format!("delay < :below {n}")));
+    let sorted = |mut names: Vec<String>| {
+        names.sort();
+        names
+    };
+    assert_eq!(sorted(reached(&report)), sorted(expected));
+    let report = cache.commit("noted", |tx| tx.update("t", 1, [("note", "calm")])).unwrap();
+    assert_eq!(reached(&report), Vec::<String>::new());
+    // From one port to the other: only these two, and whose range it is in at that port.
+    let report = cache.commit("moved", |tx| tx.update("t", 1, [("port", "P4")])).unwrap();
+    assert_eq!(
+        sorted(reached(&report)),
+        sorted(
+            [3, 4]
+                .into_iter()
+                .flat_map(|n| [
+                    format!("port = 'P{n}' {n}"),
+                    format!("port IN ('P{n}', 'nowhere') {n}")
+                ])
+                .chain(
+                    [4, 5, 6, 7]
+                        .map(|n| format!("port = :port AND delay >= :from AND delay < :to {n}"))
+                )
+                .collect()
+        )
+    );
+    let other = &queries[0].1;
+    assert_eq!(
+        report.why(other),
+        "untouched: commit 3 changed no row of t that meets the query's conditions"
+    );
 }

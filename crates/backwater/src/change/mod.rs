@@ -15,7 +15,7 @@ mod touched;
 mod transaction;
 
 pub use changes::{Change, ChangeKind, FieldChange};
-pub(crate) use changes::{Changes, FieldSet, Happened, compare};
+pub(crate) use changes::{Changes, FieldSet, Happened, RowChange, compare};
 pub(crate) use history::{History, Later};
 pub use ingested::{Ingested, IngestedTable, Skipped, Totals};
 pub(crate) use remembered::{Remembered, RowAt};

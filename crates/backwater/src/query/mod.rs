@@ -64,7 +64,7 @@ pub(crate) const DERIVED: u32 = 1 << 31;
 /// let report = cache.commit("sailing announced", |tx| tx.insert("sailing", [("id", 310), ("delay_min", 7)]))?;
 /// assert_eq!(report.outcome(&late), Outcome::Deferred); // nobody watches it yet
 /// let _watch = late.keep_up();
-/// let report = cache.commit("sailing announced", |tx| tx.insert("sailing", [("id", 311), ("delay_min", 0)]))?;
+/// let report = cache.commit("sailing announced", |tx| tx.insert("sailing", [("id", 311), ("delay_min", 5)]))?;
 /// assert_eq!(report.outcome(&late), Outcome::Same);
 /// let report = cache.commit("note written", |tx| tx.update("sailing", 311, [("note", "calm sea")]))?;
 /// assert_eq!(report.outcome(&late), Outcome::Untouched);

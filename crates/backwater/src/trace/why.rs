@@ -104,10 +104,11 @@ pub(super) fn untouched(report: &Report, query: &Query) -> String {
     }
     let tables = join(names(may_reach), " and ");
     match keys(query) {
-        keys if keys.is_empty() => {
-            format!("{commit} changed no row of {tables} that goes with the query's others")
+        keys if !keys.is_empty() => format!("{commit} changed no row of {tables} with {keys}"),
+        _ if plan.sources.len() == 1 => {
+            format!("{commit} changed no row of {tables} that meets the query's conditions")
         }
-        keys => format!("{commit} changed no row of {tables} with {keys}"),
+        _ => format!("{commit} changed no row of {tables} that goes with the query's others"),
     }
 }
 

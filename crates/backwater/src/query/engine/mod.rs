@@ -1,6 +1,8 @@
 //! The engine: shapes and their bindings, and the way from a commit to those that it touches.
 
+mod intervals;
 mod rebind;
+mod route;
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
@@ -13,20 +15,26 @@ use super::delta::Delta;
 use super::edit::Failure;
 use super::live::Live;
 use super::node::{Node, Progress, derived_start, start};
-use super::plan::{Asked, Plan, Relation};
+use super::plan::{Asked, KeyPart, Plan, Relation};
 use super::relation::{DerivedChange, DerivedRow, View};
 use super::scalar::{Key, KeyValues, Scalar};
 use super::walk::{Start, TupleDelta, changed_tuples};
 use super::{BindingNo, DERIVED, Outcome};
-use crate::change::{Changes, Happened};
+use crate::change::Changes;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, Schema, TableNo};
 use crate::table::{Slot, State};
+use intervals::Intervals;
 pub(crate) use rebind::Rebound;
 use rebind::Recent;
+use route::{Gate, RangePart, Routes, gates};
 
 /// Old versions of the tables are kept for queries that are behind for so many commits.
 const KEPT_FOR: u64 = 256;
+
+/// A group of so many bindings is sent only rows with the keys of one of them; a larger one is sent
+/// all, and finds its bindings itself.
+const FEW: usize = 4;
 
 /// A shape's number.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -45,10 +53,7 @@ pub(crate) struct Engine {
     bindings: FxHashMap<BindingNo, Binding>,
     /// How many shapes look for a table's rows by the values of some fields.
     indexes: FxHashMap<(TableNo, Vec<FieldNo>), usize>,
-    /// For each table, for each of its fields, the groups that read it.
-    by_field: Vec<Vec<Vec<GroupNo>>>,
-    /// For each table, all groups that read it.
-    by_table: Vec<Vec<GroupNo>>,
+    routes: Routes,
     /// Those that are behind, by the commit since when.
     behind: BTreeMap<u64, Vec<BindingNo>>,
     /// Those that nobody asks for any more, and that are kept for a while.
@@ -82,7 +87,11 @@ struct Group {
     key: GroupKey,
     /// By the key of a tuple; without keys all of them have the same.
     by_key: HashMap<KeyValues, SmallVec<[BindingNo; 2]>>,
+    /// By the key, and by what the tuple holds in a column that is compared with parameters.
+    by_range: Option<(RangePart, HashMap<KeyValues, Intervals<BindingNo>>)>,
     len: usize,
+    /// Which rows are sent here.
+    gates: Vec<Option<Gate>>,
 }
 
 struct Binding {
@@ -131,15 +140,13 @@ pub(crate) struct Bound {
 
 impl Engine {
     pub(crate) fn new(schema: &Schema, recent: usize) -> Self {
-        let fields = schema.tables.iter().map(|table| vec![Vec::new(); table.fields.len()]);
         Self {
             shapes: FxHashMap::default(),
             by_identity: HashMap::new(),
             groups: FxHashMap::default(),
             bindings: FxHashMap::default(),
             indexes: FxHashMap::default(),
-            by_field: fields.collect(),
-            by_table: vec![Vec::new(); schema.tables.len()],
+            routes: Routes::new(schema),
             behind: BTreeMap::new(),
             recent: Recent::new(recent),
             next: 0,
@@ -157,7 +164,7 @@ impl Engine {
         commit: u64,
     ) -> Result<Bound> {
         let mut state = state.clone();
-        let number = self.use_binding(plan, params, name, &mut state, commit, None)?;
+        let number = self.use_binding(plan, params, name, &mut state, commit)?;
         let Some(binding) = self.bindings.get_mut(&number) else {
             return Err(Error::new(ErrorKind::Result, "this query is not kept any more"));
         };
@@ -172,11 +179,23 @@ impl Engine {
         name: &str,
         state: &mut Arc<State>,
         commit: u64,
+    ) -> Result<BindingNo> {
+        let number = self.shape(plan, name, state);
+        let used = self.use_shape(number, params, name, (&mut *state, commit), None);
+        self.forget_if_unused(number, state);
+        used
+    }
+
+    fn use_shape(
+        &mut self,
+        number: ShapeNo,
+        params: Vec<Scalar<'static>>,
+        name: &str,
+        (state, commit): (&mut Arc<State>, u64),
         made: Option<Live>,
     ) -> Result<BindingNo> {
-        let window = plan.window(&params)?;
-        let number = self.shape(plan, name, state);
         let plan = self.shapes[&number].plan.clone();
+        let window = plan.window(&params)?;
         let identity = identity(&params);
         if let Some(known) = self.shapes[&number].by_params.get(&identity)
             && let Some(binding) = self.bindings.get_mut(known)
@@ -190,14 +209,14 @@ impl Engine {
                 Relation::Table(_) => None,
                 Relation::Statement(plan, of) => {
                     let params = of.iter().map(|param| params[*param].clone()).collect();
-                    Some(self.use_binding(
-                        plan.clone(),
-                        params,
-                        &source.name,
-                        state,
-                        commit,
-                        None,
-                    )?)
+                    match self.use_binding(plan.clone(), params, &source.name, state, commit) {
+                        Ok(number) => Some(number),
+                        Err(error) => {
+                            let used = inner.into_iter().flatten();
+                            used.for_each(|number| self.let_go(number, state));
+                            return Err(error);
+                        }
+                    }
                 }
             });
         }
@@ -222,10 +241,7 @@ impl Engine {
         let (named, nodes) = ((binding, name), nodes.into());
         let node = Node::new(named, asked, key.clone(), nodes, made, (state, commit));
         if let Some(group) = self.groups.get_mut(&group) {
-            group.len += 1;
-            if let Some(key) = key {
-                group.by_key.entry(key).or_default().push(binding);
-            }
+            group.add(binding, key, &node.asked.params);
         }
         if let Some(shape) = self.shapes.get_mut(&number) {
             shape.by_params.insert(identity.clone(), binding);
@@ -233,6 +249,7 @@ impl Engine {
         let shape = number;
         self.bindings
             .insert(binding, Binding { node, shape, group, identity, uses: 1, handles: 0 });
+        self.set_gates(group);
         Ok(binding)
     }
 
@@ -275,70 +292,75 @@ impl Engine {
         }
         let number = GroupNo(self.next);
         self.next += 1;
-        for source in &plan.sources {
-            if let Relation::Table(table) = source.relation {
-                if self.by_table[table.index()].last() != Some(&number) {
-                    self.by_table[table.index()].push(number);
-                }
-                for field in source.reads.iter() {
-                    let groups = &mut self.by_field[table.index()][field.index()];
-                    if groups.last() != Some(&number) {
-                        groups.push(number);
-                    }
-                }
-            }
-        }
         if let Some(shape) = self.shapes.get_mut(&shape) {
             shape.groups.insert(key.clone(), number);
         }
-        self.groups.insert(number, Group { shape, key, by_key: HashMap::new(), len: 0 });
+        let gates = gates(plan, None);
+        self.routes.add(number, plan, &gates);
+        let by_range = RangePart::of(plan).map(|part| (part, HashMap::new()));
+        let by_key = HashMap::new();
+        self.groups.insert(number, Group { shape, key, by_key, by_range, len: 0, gates });
         number
     }
 
-    /// One handle less. Tells whether the binding is gone.
-    pub(crate) fn release(&mut self, number: BindingNo, state: &mut Arc<State>) -> bool {
+    /// Has a group sent what its bindings ask for, after these changed.
+    fn set_gates(&mut self, number: GroupNo) {
+        let Some(group) = self.groups.get_mut(&number) else { return };
+        let Some(shape) = self.shapes.get(&group.shape) else { return };
+        let plan = &shape.plan;
+        // Whoever has grown beyond a few is not looked at again with each binding that goes.
+        if plan.keys.is_empty() || group.len > FEW + 1 {
+            return;
+        }
+        let keys = (group.len <= FEW).then(|| {
+            let bindings = group.by_key.values().flatten();
+            let nodes = bindings.filter_map(|number| Some(&self.bindings.get(number)?.node));
+            let values = nodes.map(|node| {
+                let parts = plan.keys.iter();
+                let value =
+                    |part: &KeyPart| node.asked.params[part.param].clone().under(part.affinity);
+                parts.map(value).collect::<Vec<_>>()
+            });
+            values.collect::<Vec<_>>()
+        });
+        let keys: Option<Vec<&[Scalar<'static>]>> =
+            keys.as_ref().map(|keys| keys.iter().map(Vec::as_slice).collect());
+        let fresh = gates(plan, keys.as_deref());
+        self.routes.remove(number, plan, &group.gates);
+        self.routes.add(number, plan, &fresh);
+        group.gates = fresh;
+    }
+
+    /// One handle less.
+    pub(crate) fn release(&mut self, number: BindingNo, state: &mut Arc<State>) {
         if let Some(binding) = self.bindings.get_mut(&number) {
             binding.handles -= 1;
         }
-        self.let_go(number, state)
+        self.let_go(number, state);
     }
 
     /// One use less; a binding without any is forgotten, and so is a shape without bindings.
-    fn let_go(&mut self, number: BindingNo, state: &mut Arc<State>) -> bool {
-        let Some(binding) = self.bindings.get_mut(&number) else {
-            return true;
-        };
+    fn let_go(&mut self, number: BindingNo, state: &mut Arc<State>) {
+        let Some(binding) = self.bindings.get_mut(&number) else { return };
         binding.uses -= 1;
         if binding.uses > 0 {
-            return false;
+            return;
         }
-        let Some(binding) = self.bindings.remove(&number) else {
-            return true;
-        };
+        let Some(binding) = self.bindings.remove(&number) else { return };
         if let Some(shape) = self.shapes.get_mut(&binding.shape) {
             shape.by_params.remove(&binding.identity);
         }
         if let Some(group) = self.groups.get_mut(&binding.group) {
-            group.len -= 1;
-            if let Some(key) = &binding.node.key
-                && let Some(bindings) = group.by_key.get_mut(key)
-            {
-                bindings.retain(|other| *other != number);
-                if bindings.is_empty() {
-                    group.by_key.remove(key);
-                }
-            }
-            if group.len == 0 {
-                self.forget_group(binding.group);
+            group.remove(number, &binding.node);
+            match group.len {
+                0 => self.forget_group(binding.group),
+                _ => self.set_gates(binding.group),
             }
         }
-        if self.shapes.get(&binding.shape).is_some_and(|shape| shape.by_params.is_empty()) {
-            self.forget_shape(binding.shape, state);
-        }
+        self.forget_if_unused(binding.shape, state);
         for inner in binding.node.inner.iter().flatten() {
             self.let_go(inner.number, state);
         }
-        true
     }
 
     fn forget_group(&mut self, number: GroupNo) {
@@ -349,13 +371,12 @@ impl Engine {
             return;
         };
         shape.groups.remove(&group.key);
-        for source in &shape.plan.sources {
-            if let Relation::Table(table) = source.relation {
-                self.by_table[table.index()].retain(|other| *other != number);
-                for field in source.reads.iter() {
-                    self.by_field[table.index()][field.index()].retain(|other| *other != number);
-                }
-            }
+        self.routes.remove(number, &shape.plan, &group.gates);
+    }
+
+    fn forget_if_unused(&mut self, number: ShapeNo, state: &mut Arc<State>) {
+        if self.shapes.get(&number).is_some_and(|shape| shape.by_params.is_empty()) {
+            self.forget_shape(number, state);
         }
     }
 
@@ -387,7 +408,7 @@ impl Engine {
     /// others what they have to follow later, and looks at nothing else.
     pub(crate) fn apply(&mut self, changes: &Changes, commit: u64) -> Vec<Reached> {
         self.give_up_backlogs(commit);
-        let mut work = self.route(changes);
+        let mut work = self.routes.route(changes);
         let mut reached = Vec::new();
         while let Some((number, work_here)) = work.pop_first() {
             let from = reached.len();
@@ -426,33 +447,6 @@ impl Engine {
         }
     }
 
-    /// The changes that each group has to look at: by table and field.
-    fn route(&self, changes: &Changes) -> BTreeMap<GroupNo, Work> {
-        let mut routed: FxHashMap<GroupNo, Work> = FxHashMap::default();
-        let mut send = |groups: &[GroupNo], change: u32| {
-            for group in groups {
-                let work = routed.entry(*group).or_default();
-                if work.changes.last() != Some(&change) {
-                    work.changes.push(change);
-                }
-            }
-        };
-        for (number, row) in changes.rows.iter().enumerate() {
-            let table = row.table.index();
-            match &row.happened {
-                Happened::Updated(fields) => {
-                    fields.iter().for_each(|field| {
-                        send(&self.by_field[table][field.index()], number as u32)
-                    });
-                }
-                Happened::Inserted | Happened::Deleted => {
-                    send(&self.by_table[table], number as u32)
-                }
-            }
-        }
-        routed.into_iter().collect()
-    }
-
     fn follow(
         &mut self,
         number: GroupNo,
@@ -468,8 +462,9 @@ impl Engine {
         // One that stands for all: they read the same statements.
         let Some(first) = all().next().and_then(|first| self.bindings.get(first)) else { return };
         // Where keys tell bindings apart there may be very many.
+        let is_told_apart = !plan.keys.is_empty() || group.by_range.is_some();
         let anybody =
-            || !plan.keys.is_empty() || all().any(|number| self.bindings[number].node.is_watched());
+            || is_told_apart || all().any(|number| self.bindings[number].node.is_watched());
         let table_starts = table_starts(&plan, work, changes);
         let put_off =
             |numbers: &[BindingNo], starts: &[Start], causes: &[u32], out: &mut Vec<_>| {
@@ -507,7 +502,7 @@ impl Engine {
             }
             let tuples = changed_tuples(&before, &after, &first.node.asked.params, &starts);
             let mut divided = group.divide(&plan, (&before, &after), &tuples);
-            if tuples.is_empty() && plan.keys.is_empty() && !starts.is_empty() {
+            if tuples.is_empty() && !is_told_apart && !starts.is_empty() {
                 // They were asked, and it was nothing to them.
                 let same = |number| self.bindings[number].reached(Outcome::Same, &causes);
                 reached.extend(all().map(|number| (same(number), Vec::new())));
@@ -587,25 +582,79 @@ impl Engine {
 }
 
 impl Group {
-    /// The tuples that each binding has to look at: by the old and the new key of each.
+    fn add(&mut self, binding: BindingNo, key: Option<KeyValues>, params: &[Scalar<'static>]) {
+        self.len += 1;
+        let Some(key) = key else { return };
+        if let Some((part, ranges)) = &mut self.by_range
+            && let Some(interval) = part.interval(params)
+        {
+            ranges.entry(key.clone()).or_default().insert(interval, binding);
+        }
+        self.by_key.entry(key).or_default().push(binding);
+    }
+
+    fn remove(&mut self, binding: BindingNo, node: &Node) {
+        self.len -= 1;
+        let Some(key) = &node.key else { return };
+        if let Some(bindings) = self.by_key.get_mut(key) {
+            bindings.retain(|other| *other != binding);
+            if bindings.is_empty() {
+                self.by_key.remove(key);
+            }
+        }
+        if let Some((part, ranges)) = &mut self.by_range
+            && let Some(interval) = part.interval(&node.asked.params)
+            && let Some(intervals) = ranges.get_mut(key)
+        {
+            intervals.remove(&interval, binding);
+            if intervals.is_empty() {
+                ranges.remove(key);
+            }
+        }
+    }
+
+    /// The bindings with a key for which the value in the range's column is of interest.
+    fn asked(&self, key: &KeyValues, values: &[Scalar<'_>]) -> SmallVec<[BindingNo; 4]> {
+        let Some((_, ranges)) = &self.by_range else {
+            return self.by_key.get(key).into_iter().flatten().copied().collect();
+        };
+        let mut found = SmallVec::new();
+        if let Some(intervals) = ranges.get(key) {
+            values.iter().for_each(|value| intervals.holding(value, |of| found.push(of)));
+        }
+        if values.len() > 1 {
+            found.sort_unstable();
+            found.dedup();
+        }
+        found
+    }
+
+    /// The tuples that each binding has to look at: by the old and the new key of each, and by what
+    /// it holds where parameters are compared.
     fn divide<'t>(
         &self,
         plan: &Plan,
         (before, after): (&View<'_>, &View<'_>),
         tuples: &'t [TupleDelta],
     ) -> FxHashMap<BindingNo, Cow<'t, [TupleDelta]>> {
-        if plan.keys.is_empty() {
+        if plan.keys.is_empty() && self.by_range.is_none() {
             let all = self.by_key.values().flatten().filter(|_| !tuples.is_empty());
             return all.map(|binding| (*binding, Cow::Borrowed(tuples))).collect();
         }
         let mut divided: FxHashMap<BindingNo, Cow<'t, [TupleDelta]>> = FxHashMap::default();
+        let value = |view: &View<'_>, tuple: &TupleDelta| -> Option<Scalar<'static>> {
+            let (part, _) = self.by_range.as_ref()?;
+            Some(view.value(part.column, tuple.tuple[part.column.source()]).into_owned())
+        };
         let mut send = |key: &Option<KeyValues>, tuple: &TupleDelta, was: bool, is: bool| {
-            let Some(bindings) = key.as_ref().and_then(|key| self.by_key.get(key)) else {
-                return;
-            };
-            for binding in bindings {
+            let Some(key) = key else { return };
+            let mut values: SmallVec<[Scalar<'static>; 2]> = SmallVec::new();
+            values.extend(was.then(|| value(before, tuple)).flatten());
+            values.extend(is.then(|| value(after, tuple)).flatten());
+            values.dedup();
+            for binding in self.asked(key, &values) {
                 let tuple = TupleDelta { before: was, after: is, ..tuple.clone() };
-                divided.entry(*binding).or_default().to_mut().push(tuple);
+                divided.entry(binding).or_default().to_mut().push(tuple);
             }
         };
         for tuple in tuples {

@@ -95,7 +95,7 @@ impl Engine {
         }
         let (live, moved) = made.map_or((None, None), |(live, moved)| (Some(live), moved));
         let is_near = live.is_some();
-        let number = self.use_binding(plan, params, &old.name, state, commit, live)?;
+        let number = self.use_shape(shape, params, &old.name, (&mut *state, commit), live)?;
         if self.recent.take(number) {
             self.let_go(number, state);
         }
@@ -189,7 +189,7 @@ impl Engine {
         let (name, field_name) = (&definition.name, &definition.field(field).name);
         let sql = format!("SELECT 1 FROM \"{name}\" ORDER BY \"{field_name}\"");
         let order = compile(&sql, &state.schema)?;
-        let number = self.use_binding(order, Vec::new(), &sql, state, commit, None)?;
+        let number = self.use_binding(order, Vec::new(), &sql, state, commit)?;
         if let Some(shape) = self.shapes.get_mut(&shape) {
             shape.orders.push((table, field, number));
         }

@@ -1,0 +1,179 @@
+//! Intervals of values, and those of them that hold a value: how ranges and equalities are found
+//! from what a row holds, without a look at each.
+
+use std::cmp::Ordering;
+
+use crate::query::scalar::Scalar;
+
+/// So many entries a block has at most.
+const BLOCK: usize = 64;
+
+/// The values from `low` to `high`, both included; an end that is missing is open.
+#[derive(Debug, Clone)]
+pub(super) struct Interval {
+    pub(super) low: Option<Scalar<'static>>,
+    pub(super) high: Option<Scalar<'static>>,
+}
+
+impl Interval {
+    pub(super) fn point(value: Scalar<'static>) -> Self {
+        Self { low: Some(value.clone()), high: Some(value) }
+    }
+
+    fn order(&self, other: &Self) -> Ordering {
+        let low = match (&self.low, &other.low) {
+            (Some(a), Some(b)) => a.order(b),
+            (a, b) => a.is_some().cmp(&b.is_some()),
+        };
+        low.then_with(|| order_high(self.high.as_ref(), other.high.as_ref()))
+    }
+
+    fn begins_by(&self, value: &Scalar<'_>) -> bool {
+        self.low.as_ref().is_none_or(|low| low.order(value).is_le())
+    }
+}
+
+/// The order of two upper ends, of which an open one is the highest.
+fn order_high(a: Option<&Scalar<'_>>, b: Option<&Scalar<'_>>) -> Ordering {
+    match (a, b) {
+        (Some(a), Some(b)) => a.order(b),
+        (a, b) => a.is_none().cmp(&b.is_none()),
+    }
+}
+
+/// Things that each have an interval, in blocks, ordered by where these begin.
+#[derive(Debug)]
+pub(super) struct Intervals<T> {
+    blocks: Vec<Block<T>>,
+}
+
+#[derive(Debug)]
+struct Block<T> {
+    entries: Vec<(Interval, T)>,
+    /// The highest end in this block and all before it: behind it, nothing holds a value.
+    highest: Option<Scalar<'static>>,
+}
+
+impl<T> Default for Intervals<T> {
+    fn default() -> Self {
+        Self { blocks: Vec::new() }
+    }
+}
+
+impl<T: Copy + Ord> Intervals<T> {
+    pub(super) fn is_empty(&self) -> bool {
+        self.blocks.is_empty()
+    }
+
+    /// Calls `found` with all whose interval holds a value; NULL is in none.
+    pub(super) fn holding(&self, value: &Scalar<'_>, mut found: impl FnMut(T)) {
+        if value.is_null() {
+            return;
+        }
+        let begun = self.blocks.partition_point(|block| block.entries[0].0.begins_by(value));
+        for block in self.blocks[..begun].iter().rev() {
+            if order_high(block.highest.as_ref(), Some(value)).is_lt() {
+                return;
+            }
+            for (interval, of) in &block.entries {
+                if interval.begins_by(value)
+                    && order_high(interval.high.as_ref(), Some(value)).is_ge()
+                {
+                    found(*of);
+                }
+            }
+        }
+    }
+
+    pub(super) fn insert(&mut self, interval: Interval, of: T) {
+        let order = |(other, one): &(Interval, T)| other.order(&interval).then(one.cmp(&of));
+        let place = self.blocks.partition_point(|block| order(&block.entries[0]).is_le());
+        let place = place.saturating_sub(1);
+        match self.blocks.get_mut(place) {
+            None => {
+                let entries = vec![(interval, of)];
+                self.blocks.push(Block { entries, highest: None });
+            }
+            Some(block) => {
+                let at = block.entries.partition_point(|entry| order(entry).is_lt());
+                block.entries.insert(at, (interval, of));
+                if block.entries.len() > BLOCK {
+                    let entries = block.entries.split_off(BLOCK / 2);
+                    self.blocks.insert(place + 1, Block { entries, highest: None });
+                }
+            }
+        }
+        self.tell_highest(place);
+    }
+
+    pub(super) fn remove(&mut self, interval: &Interval, of: T) {
+        let order = |(other, one): &(Interval, T)| other.order(interval).then(one.cmp(&of));
+        let place = self.blocks.partition_point(|block| order(&block.entries[0]).is_le());
+        let Some(place) = place.checked_sub(1) else { return };
+        let block = &mut self.blocks[place];
+        if let Ok(at) = block.entries.binary_search_by(order) {
+            block.entries.remove(at);
+        }
+        if block.entries.is_empty() {
+            self.blocks.remove(place);
+        }
+        self.tell_highest(place);
+    }
+
+    fn tell_highest(&mut self, from: usize) {
+        for place in from..self.blocks.len() {
+            let before = place.checked_sub(1).map(|before| self.blocks[before].highest.clone());
+            let block = &mut self.blocks[place];
+            let ends = block.entries.iter().map(|(interval, _)| interval.high.clone());
+            let highest = ends.chain(before).max_by(|a, b| order_high(a.as_ref(), b.as_ref()));
+            block.highest = highest.flatten();
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn interval() -> impl Strategy<Value = (Option<i64>, Option<i64>)> {
+        (prop::option::of(0..20_i64), prop::option::of(0..20_i64))
+    }
+
+    proptest! {
+        /// Against a look at each, while intervals come and go.
+        #[test]
+        fn those_that_hold_a_value_are_found(
+            steps in prop::collection::vec((interval(), any::<bool>(), 0..500_usize), 0..400),
+            asked in prop::collection::vec(-1..21_i64, 10),
+        ) {
+            let (mut index, mut all) = (Intervals::default(), Vec::new());
+            for (number, ((low, high), leaves, which)) in steps.into_iter().enumerate() {
+                let interval = |low: Option<i64>, high: Option<i64>| Interval {
+                    low: low.map(Scalar::Int),
+                    high: high.map(Scalar::Int),
+                };
+                if leaves && !all.is_empty() {
+                    let (low, high, of) = all.swap_remove(which % all.len());
+                    index.remove(&interval(low, high), of);
+                } else {
+                    index.insert(interval(low, high), number);
+                    all.push((low, high, number));
+                }
+            }
+            for value in asked {
+                let mut found = Vec::new();
+                index.holding(&Scalar::Int(value), |of| found.push(of));
+                found.sort_unstable();
+                let holds = |(low, high, _): &&(Option<i64>, Option<i64>, usize)| {
+                    low.is_none_or(|low| low <= value) && high.is_none_or(|high| value <= high)
+                };
+                let mut expected: Vec<usize> = all.iter().filter(holds).map(|(.., of)| *of).collect();
+                expected.sort_unstable();
+                prop_assert_eq!(found, expected);
+            }
+            prop_assert_eq!(index.is_empty(), all.is_empty());
+        }
+    }
+}

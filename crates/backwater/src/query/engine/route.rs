@@ -1,0 +1,272 @@
+//! From a commit's changes to the groups of bindings that they may concern: by table and field,
+//! and by what a row must hold.
+
+use std::collections::BTreeMap;
+
+use rustc_hash::FxHashMap;
+use smallvec::SmallVec;
+
+use super::intervals::{Interval, Intervals};
+use super::{GroupNo, Work};
+use crate::change::{Changes, Happened, RowChange};
+use crate::query::collation::Collation;
+use crate::query::expr::{ColumnNo, Comparison, Expr};
+use crate::query::filter::compared;
+use crate::query::plan::{Plan, Relation};
+use crate::query::scalar::{Affinity, Scalar};
+use crate::schema::{FieldNo, Schema};
+use crate::table::State;
+
+/// What a row of a source must hold in a field to concern a group: a value in one of these.
+#[derive(Debug, Clone)]
+pub(super) struct Gate {
+    field: FieldNo,
+    intervals: Vec<Interval>,
+}
+
+/// The groups that read a table, or one of its fields.
+#[derive(Default)]
+struct Readers {
+    /// Those that any row may concern.
+    all: Vec<GroupNo>,
+    /// Those that only some rows concern, by what these hold.
+    gated: Vec<(FieldNo, Intervals<GroupNo>)>,
+}
+
+/// All groups, by what they read.
+pub(super) struct Routes {
+    /// For each table, for each of its fields.
+    by_field: Vec<Vec<Readers>>,
+    by_table: Vec<Readers>,
+}
+
+impl Readers {
+    fn add(&mut self, group: GroupNo, gate: Option<&Gate>) {
+        let Some(gate) = gate else {
+            if self.all.last() != Some(&group) {
+                self.all.push(group);
+            }
+            return;
+        };
+        let place = self.gated.iter().position(|(field, _)| *field == gate.field);
+        let place = place.unwrap_or_else(|| {
+            self.gated.push((gate.field, Intervals::default()));
+            self.gated.len() - 1
+        });
+        for interval in &gate.intervals {
+            self.gated[place].1.insert(interval.clone(), group);
+        }
+    }
+
+    fn remove(&mut self, group: GroupNo, gate: Option<&Gate>) {
+        let Some(gate) = gate else {
+            self.all.retain(|other| *other != group);
+            return;
+        };
+        if let Some((_, gated)) = self.gated.iter_mut().find(|(field, _)| *field == gate.field) {
+            gate.intervals.iter().for_each(|interval| gated.remove(interval, group));
+        }
+        self.gated.retain(|(_, gated)| !gated.is_empty());
+    }
+
+    fn each(&self, row: &RowChange, changes: &Changes, mut found: impl FnMut(GroupNo)) {
+        self.all.iter().for_each(|group| found(*group));
+        for (field, gated) in &self.gated {
+            let value = |state| value(state, row, *field);
+            let before = match row.happened {
+                Happened::Inserted => Scalar::Null,
+                _ => value(&*changes.before),
+            };
+            gated.holding(&before, &mut found);
+            let after = match row.happened {
+                Happened::Deleted => Scalar::Null,
+                _ => value(&*changes.after),
+            };
+            if after != before {
+                gated.holding(&after, &mut found);
+            }
+        }
+    }
+}
+
+fn value<'a>(state: &'a State, row: &RowChange, field: FieldNo) -> Scalar<'a> {
+    Scalar::of_cell(state, row.table, row.slot, field)
+}
+
+impl Routes {
+    pub(super) fn new(schema: &Schema) -> Self {
+        let readers = |count: usize| (0..count).map(|_| Readers::default()).collect();
+        let fields = schema.tables.iter().map(|table| readers(table.fields.len()));
+        Self { by_field: fields.collect(), by_table: readers(schema.tables.len()) }
+    }
+
+    /// Sends a group the rows that its sources' gates let through.
+    pub(super) fn add(&mut self, group: GroupNo, plan: &Plan, gates: &[Option<Gate>]) {
+        self.each_readers(plan, gates, |readers, gate| readers.add(group, gate));
+    }
+
+    pub(super) fn remove(&mut self, group: GroupNo, plan: &Plan, gates: &[Option<Gate>]) {
+        self.each_readers(plan, gates, |readers, gate| readers.remove(group, gate));
+    }
+
+    fn each_readers(
+        &mut self,
+        plan: &Plan,
+        gates: &[Option<Gate>],
+        mut each: impl FnMut(&mut Readers, Option<&Gate>),
+    ) {
+        for (source, gate) in plan.sources.iter().zip(gates) {
+            if let Relation::Table(table) = source.relation {
+                each(&mut self.by_table[table.index()], gate.as_ref());
+                for field in source.reads.iter() {
+                    each(&mut self.by_field[table.index()][field.index()], gate.as_ref());
+                }
+            }
+        }
+    }
+
+    /// The changes that each group has to look at.
+    pub(super) fn route(&self, changes: &Changes) -> BTreeMap<GroupNo, Work> {
+        let mut routed: FxHashMap<GroupNo, Work> = FxHashMap::default();
+        for (number, row) in changes.rows.iter().enumerate() {
+            let mut send = |group: GroupNo| {
+                let work = routed.entry(group).or_default();
+                if work.changes.last() != Some(&(number as u32)) {
+                    work.changes.push(number as u32);
+                }
+            };
+            let table = row.table.index();
+            match &row.happened {
+                Happened::Updated(fields) => fields.iter().for_each(|field| {
+                    self.by_field[table][field.index()].each(row, changes, &mut send);
+                }),
+                Happened::Inserted | Happened::Deleted => {
+                    self.by_table[table].each(row, changes, &mut send);
+                }
+            }
+        }
+        routed.into_iter().collect()
+    }
+}
+
+/// For each source of a plan, what its rows must hold; `keys` are values of the plan's keys, those
+/// of all bindings of a group, if they are few.
+pub(super) fn gates(plan: &Plan, keys: Option<&[&[Scalar<'static>]]>) -> Vec<Option<Gate>> {
+    let sources = plan.sources.iter().enumerate();
+    let gates = sources.map(|(number, source)| match source.relation {
+        Relation::Table(_) if source.outer.is_none() && !plan.is_union => gate(plan, number, keys),
+        _ => None,
+    });
+    gates.collect()
+}
+
+fn gate(plan: &Plan, source: usize, keys: Option<&[&[Scalar<'static>]]>) -> Option<Gate> {
+    let checks = &plan.paths.get(source)?.checks;
+    if let Some(points) = checks.iter().find_map(points) {
+        return Some(points);
+    }
+    if let Some(keys) = keys
+        && let Some((number, part)) =
+            plan.keys.iter().enumerate().find(|(_, part)| part.column.source() == source)
+    {
+        let intervals = keys.iter().map(|values| Interval::point(values[number].clone()));
+        return Some(Gate { field: part.column.field(), intervals: intervals.collect() });
+    }
+    let mut range: Option<(FieldNo, Interval)> = None;
+    for (field, is_low, bound) in checks.iter().filter_map(bound) {
+        let (of, interval) = range.get_or_insert((field, Interval { low: None, high: None }));
+        let end = if is_low { &mut interval.low } else { &mut interval.high };
+        if *of == field && end.is_none() {
+            *end = Some(bound);
+        }
+    }
+    range.map(|(field, interval)| Gate { field, intervals: vec![interval] })
+}
+
+/// The values that an equality or a list of literals asks for.
+fn points(check: &Expr) -> Option<Gate> {
+    let literal = |expr: &Expr| match expr {
+        Expr::Literal(value) => Some(value.clone()),
+        _ => None,
+    };
+    let (column, values) = match check {
+        Expr::In(affinity, Collation::Binary, of, list) => {
+            let Expr::Column(column) = of.as_ref() else { return None };
+            let values = list.iter().map(|item| Some(literal(item)?.under(*affinity)));
+            (*column, values.collect::<Option<SmallVec<[_; 4]>>>()?)
+        }
+        _ => {
+            let (column, Comparison::Equal, affinity, to) = compared(check)? else { return None };
+            (column, SmallVec::from_iter([literal(to)?.under(affinity)]))
+        }
+    };
+    let values = values.into_iter().filter(|value| !value.is_null());
+    let mut intervals: Vec<Scalar<'static>> = values.collect();
+    intervals.sort_unstable_by(Scalar::order);
+    intervals.dedup_by(|a, b| a.order(b).is_eq());
+    let intervals = intervals.into_iter().map(Interval::point).collect();
+    Some(Gate { field: column.field(), intervals })
+}
+
+/// A field's bound that a comparison with a literal says, and whether it is the lower one.
+fn bound(check: &Expr) -> Option<(FieldNo, bool, Scalar<'static>)> {
+    use Comparison as C;
+    let (column, comparison, affinity, to) = compared(check)?;
+    let Expr::Literal(value) = to else { return None };
+    let value = value.clone().under(affinity);
+    let is_low = match comparison {
+        C::Greater | C::GreaterOrEqual => true,
+        C::Less | C::LessOrEqual => false,
+        C::Equal | C::NotEqual => return None,
+    };
+    (!value.is_null()).then_some((column.field(), is_low, value))
+}
+
+/// A condition with parameters by which bindings are found from what a row holds.
+#[derive(Debug, Clone)]
+pub(super) struct RangePart {
+    pub(super) column: ColumnNo,
+    affinity: Affinity,
+    low: Option<usize>,
+    high: Option<usize>,
+}
+
+impl RangePart {
+    /// The first column that is compared with a parameter.
+    pub(super) fn of(plan: &Plan) -> Option<Self> {
+        use Comparison as C;
+        let mut part: Option<Self> = None;
+        for condition in &plan.late {
+            let Some((column, comparison, affinity, Expr::Param(param))) = compared(condition)
+            else {
+                continue;
+            };
+            let is_low = match comparison {
+                C::Greater | C::GreaterOrEqual => true,
+                C::Less | C::LessOrEqual => false,
+                C::Equal | C::NotEqual => continue,
+            };
+            if plan.sources[column.source()].outer.is_some() {
+                continue;
+            }
+            let part = part.get_or_insert(Self { column, affinity, low: None, high: None });
+            let end = if is_low { &mut part.low } else { &mut part.high };
+            if (part.column, part.affinity) == (column, affinity) && end.is_none() {
+                *end = Some(*param);
+            }
+        }
+        part
+    }
+
+    /// The values that concern a binding; `None` if no row can belong to it.
+    pub(super) fn interval(&self, params: &[Scalar<'static>]) -> Option<Interval> {
+        let end = |param: Option<usize>| match param {
+            None => Some(None),
+            Some(param) => match params[param].clone().under(self.affinity) {
+                Scalar::Null => None,
+                value => Some(Some(value)),
+            },
+        };
+        Some(Interval { low: end(self.low)?, high: end(self.high)? })
+    }
+}
