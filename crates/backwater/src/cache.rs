@@ -4,17 +4,15 @@ use std::fmt;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::{self, ThreadId};
 
+use crate::builder::{CacheBuilder, Settings};
 use crate::change::{Changes, History, Remembered, Transaction};
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::query::{Engine, Published, Query, Rebound, compile};
 use crate::schema::Schema;
-use crate::storage::{Outbox, Storage, rehydrate};
+use crate::storage::{Outbox, Storage};
 use crate::table::{Snapshot, State};
-use crate::trace::{ReachedQuery, Report, Watch, Watchers, WentOver};
-use crate::value::Named;
-
-/// Bytes that results may take which nobody asks for any more.
-const RECENT_BYTES: usize = 16 << 20;
+use crate::trace::{self, Done, Origin, ReachedQuery, Report, Ring, Watch, Watchers, WentOver};
+use crate::value::{Clock, Id, Named, Stopwatch};
 
 /// A cache: tables, standing queries over them, and the storage where they persist.
 ///
@@ -58,6 +56,8 @@ struct Inner {
     /// that only has to wait.
     writing: Mutex<Option<ThreadId>>,
     watchers: Arc<Watchers>,
+    ring: Ring,
+    clock: Option<Arc<dyn Clock>>,
 }
 
 struct Writer {
@@ -80,7 +80,7 @@ impl Cache {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn new(schema: Schema) -> Self {
-        Self::with(Arc::new(State::new(Arc::new(schema))), 0, None)
+        Self::with(Arc::new(State::new(Arc::new(schema))), 0, None, Settings::default())
     }
 
     /// The cache that a storage holds, with the schema that it was written with.
@@ -91,7 +91,7 @@ impl Cache {
     ///
     /// See [`SqliteFile`](crate::SqliteFile) for an example.
     pub fn open(storage: impl Storage + 'static) -> Result<Self> {
-        Self::rehydrate(None, Box::new(storage))
+        Self::builder().storage(storage).build()
     }
 
     /// The cache that a storage holds, or a new one with that schema, which the storage then keeps.
@@ -104,21 +104,29 @@ impl Cache {
     ///
     /// See [`SqliteFile`](crate::SqliteFile) for an example.
     pub fn open_with(schema: Schema, storage: impl Storage + 'static) -> Result<Self> {
-        Self::rehydrate(Some(schema), Box::new(storage))
+        Self::builder().schema(schema).storage(storage).build()
     }
 
-    fn rehydrate(schema: Option<Schema>, mut storage: Box<dyn Storage>) -> Result<Self> {
-        let (state, commit, outbox) = rehydrate(schema, &mut *storage)?;
-        Ok(Self::with(state, commit, Some((outbox, storage))))
+    /// A cache with a clock, or with other settings than the plain ones.
+    ///
+    /// See [`CacheBuilder`] for an example.
+    pub fn builder() -> CacheBuilder {
+        CacheBuilder::default()
     }
 
-    fn with(state: Arc<State>, commit: u64, storage: Option<(Outbox, Box<dyn Storage>)>) -> Self {
+    pub(crate) fn with(
+        state: Arc<State>,
+        commit: u64,
+        storage: Option<(Outbox, Box<dyn Storage>)>,
+        settings: Settings,
+    ) -> Self {
         let published = Arc::new(Published::new(state.clone(), commit));
-        let engine = Engine::new(&state.schema, RECENT_BYTES);
+        let engine = Engine::new(&state.schema, settings.recent);
         let (history, remembered) = (Arc::new(History::after(commit)), Remembered::default());
         let writer = Mutex::new(Writer { engine, state, commit, history, remembered, storage });
         let (writing, watchers) = (Mutex::default(), Arc::default());
-        Self(Arc::new(Inner { published, writer, writing, watchers }))
+        let (ring, clock) = (Ring::new(settings.commits), settings.clock);
+        Self(Arc::new(Inner { published, writer, writing, watchers, ring, clock }))
     }
 
     /// The schema.
@@ -157,32 +165,31 @@ impl Cache {
         write: impl FnOnce(&mut Transaction) -> Result<T>,
     ) -> Result<Report> {
         let mut writer = self.writer()?;
+        let (clock, mut watch) = self.clock();
         // If the closure fails or panics, it is gone: what it holds is of a version that is no more.
         let remembered = std::mem::take(&mut writer.remembered);
         let mut tx = Transaction::new(writer.state.clone(), writer.history.clone(), remembered);
         write(&mut tx)?;
         writer.remembered = std::mem::take(&mut tx.remembered);
-        let done = tx.finish();
-        let changes = &done.0;
+        let (changes, ingested) = tx.finish();
         writer.commit += 1;
         writer.state = changes.after.clone();
         let number = writer.commit;
-        Arc::make_mut(&mut writer.history).push(number, changes);
-        let reached = writer.engine.apply(changes, number);
+        Arc::make_mut(&mut writer.history).push(number, &changes);
+        let reached = writer.engine.apply(&changes, number, clock);
         self.0.published.publish(changes.after.clone(), writer.commit);
+        let took = watch.lap();
         let storage = match &mut writer.storage {
             Some((outbox, _)) => {
-                outbox.note(changes);
+                outbox.note(&changes);
                 writer.flush().err()
             }
             None => None,
         };
         let later = writer.engine.next_binding();
-        let report = Report::new(writer.commit, label.into(), done, reached, later, storage);
-        self.0.watchers.push(&report, None);
-        drop(writer);
-        self.0.watchers.tell();
-        Ok(report)
+        let at = clock.map(Clock::now);
+        let done = Done { changes, ingested, reached, later, storage, at, took };
+        Ok(self.report(writer, Report::new(number, label.into(), done), None))
     }
 
     /// A standing query: an SQL statement with values for its parameters, kept true by the commits
@@ -278,18 +285,111 @@ impl Cache {
         let old = query.node();
         let params = old.asked.plan.bind(&params.into(), Some(&old.asked.params))?;
         let Writer { engine, state, commit, .. } = &mut *writer;
-        let Rebound { bound, reached } = engine.rebind(old.number, params, state, *commit)?;
+        let (clock, mut watch) = self.clock();
+        let Rebound { bound, mut reached } = engine.rebind(old.number, params, state, *commit)?;
         *commit += 1;
         let (number, later) = (*commit, engine.next_binding());
         let (handle, from, to) = (query.handle(), old.number, bound.node.number);
         query.go_over(bound.node, number);
         self.0.published.publish(bound.state.clone(), number);
-        let nothing = (Changes::none(bound.state), Vec::new());
-        let report = Report::new(number, label.into(), nothing, vec![reached], later, None);
-        self.0.watchers.push(&report, Some(WentOver { handle, from, to }));
+        let (at, took) = (clock.map(Clock::now), watch.lap());
+        reached.took = took;
+        let (changes, reached) = (Changes::none(bound.state), vec![reached]);
+        let (ingested, storage) = (Vec::new(), None);
+        let done = Done { changes, ingested, reached, later, storage, at, took };
+        let went_over = Some(WentOver { handle, from, to });
+        Ok(self.report(writer, Report::new(number, label.into(), done), went_over))
+    }
+
+    /// Lets everybody know of a commit that was made.
+    fn report(&self, writer: Writing<'_>, report: Report, went_over: Option<WentOver>) -> Report {
+        self.0.ring.push(&report);
+        self.0.watchers.push(&report, went_over);
         drop(writer);
+        trace::tell(&report);
         self.0.watchers.tell();
-        Ok(report)
+        report
+    }
+
+    fn clock(&self) -> (Option<&dyn Clock>, Stopwatch<'_>) {
+        let clock = self.0.clock.as_deref();
+        (clock, Stopwatch::start(clock))
+    }
+
+    /// The reports of the last commits, the oldest first; see [`CacheBuilder::remember_commits`].
+    ///
+    /// See [`CacheBuilder`] for an example.
+    pub fn commits(&self) -> Vec<Report> {
+        self.0.ring.reports()
+    }
+
+    /// Why a commit did to a query what it did, in words.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if there was no such commit, or if it is not remembered any more.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
+    /// let all = cache.query("SELECT id FROM t", ())?;
+    /// cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
+    /// assert_eq!(
+    ///     cache.why(&all, 1)?,
+    ///     "deferred: t 1 was inserted, but nobody watches; it catches up when it is read",
+    /// );
+    /// assert!(cache.why(&all, 2).is_err());
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn why(&self, query: &Query, commit: u64) -> Result<String> {
+        match self.0.ring.find(commit) {
+            Some(report) => Ok(report.why(query)),
+            None => {
+                let last = self.snapshot().commit();
+                let what = if commit > last { "was not made yet" } else { "is not remembered" };
+                Err(Error::new(ErrorKind::UnknownName, format!("commit {commit} {what}"))
+                    .help(format!("the last commit is {last}; `remember_commits` sets of how many commits the reports are kept")))
+            }
+        }
+    }
+
+    /// Which commit brought the value of each field of a row, as far as the commits are remembered.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if there is no such table, [`ErrorKind::Row`] if it has no such
+    /// row.
+    ///
+    /// See [`Origin`] for an example.
+    pub fn origins(&self, table: &str, id: impl Into<Id>) -> Result<Vec<Origin>> {
+        let (snapshot, id) = (self.snapshot(), id.into());
+        let reports = self.reports_until(snapshot.commit());
+        match snapshot.get(table, id.clone())? {
+            Some(row) => Ok(trace::origins(&row, &reports)),
+            None => Err(Error::new(ErrorKind::Row, format!("there is no {table} {id}"))),
+        }
+    }
+
+    /// The same for the row of a one-row table.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if there is no such table, or if it is not a one-row table.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.board = { one_row = true, fields = { search = 'text' } }")?);
+    /// cache.commit("letter typed", |tx| tx.set("board", [("search", "ma")]))?;
+    /// assert_eq!(cache.origins_of_only("board")?[0].to_string(), "search = ma, by commit 1 (letter typed)");
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn origins_of_only(&self, table: &str) -> Result<Vec<Origin>> {
+        let snapshot = self.snapshot();
+        let reports = self.reports_until(snapshot.commit());
+        Ok(trace::origins(&snapshot.only(table)?, &reports))
+    }
+
+    fn reports_until(&self, commit: u64) -> Vec<Report> {
+        let mut reports = self.commits();
+        reports.retain(|report| report.number() <= commit);
+        reports
     }
 
     /// Watches a query: `told` is called after each commit that moved its result, with the delta,

@@ -66,6 +66,7 @@
 //! `sqlite` (on by default) is the driver for SQLite files. Without it the crate does no I/O at
 //! all; it never starts a thread and reads no clock.
 
+mod builder;
 mod cache;
 mod change;
 mod error;
@@ -82,6 +83,7 @@ mod value;
 #[cfg(feature = "sqlite")]
 mod tests;
 
+pub use builder::CacheBuilder;
 pub use cache::Cache;
 pub use change::{
     Change, ChangeKind, FieldChange, Ingested, IngestedTable, Skipped, Totals, Transaction,
@@ -95,8 +97,8 @@ pub use schema::Schema;
 pub use storage::SqliteFile;
 pub use storage::{Batch, Hash, Header, Loader, Storage, Stored, StoredRow, TableBatch};
 pub use table::{Row, Snapshot, TableSummary};
-pub use trace::{ReachedQuery, Report, Watch};
-pub use value::{Id, Json, Named, Timestamp, Value};
+pub use trace::{Origin, ReachedQuery, Report, Watch};
+pub use value::{Clock, Id, Json, Named, SystemClock, Timestamp, Value};
 
 /// The programs of the README run as they stand there.
 #[cfg(doctest)]

@@ -116,7 +116,10 @@ fn every_outcome_has_its_words() {
     );
     let report = cache.commit("before", |tx| tx.delete("sailing", 10)).unwrap();
     let later = cache.query("SELECT max(id) FROM sailing", ()).unwrap();
-    assert_eq!(report.why(&later), "untouched: the query was defined, or given its values, after commit 17");
+    assert_eq!(
+        report.why(&later),
+        "untouched: the query was defined, or given its values, after commit 17"
+    );
     let mixed = cache.commit("mixed", |tx| {
         tx.update("sailing", 4, [("delay_min", 1)])?;
         tx.update("sailing", 1, [("delay_min", 90)])?;

@@ -3,19 +3,27 @@
 //! It knows changes and outcomes. It computes nothing anew: the untouched are explained when
 //! somebody asks, from what the commit changed and what the query reads.
 
+mod events;
+mod origin;
+mod ring;
 mod watch;
 mod why;
 
+pub(crate) use events::tell;
+pub use origin::Origin;
+pub(crate) use origin::origins;
+pub(crate) use ring::Ring;
 pub use watch::Watch;
 pub(crate) use watch::{Watchers, WentOver};
 
 use std::fmt;
 use std::sync::Arc;
+use std::time::Duration;
 
 use crate::change::{Change, Changes, Ingested};
 use crate::error::Error;
 use crate::query::{BindingNo, Delta, Outcome, Query, Reached};
-use crate::value::Value;
+use crate::value::{Timestamp, Value};
 
 /// What a commit did: its number and label, the rows that it changed, and every standing query
 /// that it reached, with its outcome and its delta.
@@ -52,18 +60,51 @@ struct Inner {
     /// Queries with this number or a higher one were defined later.
     later: BindingNo,
     storage: Option<Error>,
+    at: Option<Timestamp>,
+    took: Option<Duration>,
+}
+
+/// What a report is made of, besides its number and label.
+pub(crate) struct Done {
+    pub(crate) changes: Changes,
+    pub(crate) ingested: Vec<Ingested>,
+    pub(crate) reached: Vec<Reached>,
+    /// The number of the next query to be defined.
+    pub(crate) later: BindingNo,
+    pub(crate) storage: Option<Error>,
+    pub(crate) at: Option<Timestamp>,
+    pub(crate) took: Option<Duration>,
 }
 
 impl Report {
-    pub(crate) fn new(
-        number: u64,
-        label: String,
-        (changes, ingested): (Changes, Vec<Ingested>),
-        reached: Vec<Reached>,
-        later: BindingNo,
-        storage: Option<Error>,
-    ) -> Self {
-        Self(Arc::new(Inner { number, label, changes, reached, ingested, later, storage }))
+    pub(crate) fn new(number: u64, label: String, done: Done) -> Self {
+        let Done { changes, ingested, reached, later, storage, at, took } = done;
+        Self(Arc::new(Inner {
+            number,
+            label,
+            changes,
+            reached,
+            ingested,
+            later,
+            storage,
+            at,
+            took,
+        }))
+    }
+
+    /// When the commit was made, if the cache has a clock.
+    ///
+    /// See [`Clock`](crate::Clock) for an example.
+    pub fn at(&self) -> Option<Timestamp> {
+        self.0.at
+    }
+
+    /// How long the commit took, from when its closure began until every query that it reached was
+    /// up to date, if the cache has a clock.
+    ///
+    /// See [`Clock`](crate::Clock) for an example.
+    pub fn took(&self) -> Option<Duration> {
+        self.0.took
     }
 
     /// The commit's number, counted from 1, and on after a restart from the last commit that brought
@@ -232,6 +273,14 @@ impl<'r> ReachedQuery<'r> {
     /// See [`Report::reached`] for an example.
     pub fn delta(&self) -> Option<&'r Delta> {
         self.reached.delta.as_ref()
+    }
+
+    /// How long that took, if the cache has a clock. What is searched for several queries at once is
+    /// divided among them.
+    ///
+    /// See [`Clock`](crate::Clock) for how a cache gets a clock.
+    pub fn took(&self) -> Option<Duration> {
+        self.reached.took
     }
 
     /// Why, in words.

@@ -3,11 +3,14 @@
 //! It knows nothing of tables or SQL. How values lie in memory is the table room's affair, how
 //! they compare in a statement the query room's.
 
+mod clock;
 mod timestamp;
 
 use std::fmt;
 use std::sync::Arc;
 
+pub(crate) use clock::Stopwatch;
+pub use clock::{Clock, SystemClock};
 pub use timestamp::Timestamp;
 
 use crate::error::{Error, ErrorKind, Result};

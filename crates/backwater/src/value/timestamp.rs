@@ -50,6 +50,12 @@ impl Timestamp {
         }
     }
 
+    /// The moment so many microseconds after 1970-01-01T00:00:00Z, or the nearest one that there
+    /// is.
+    pub(crate) fn nearest(micros: i64) -> Self {
+        Self(micros.clamp(FIRST, LAST))
+    }
+
     /// Microseconds since 1970-01-01T00:00:00Z.
     ///
     /// ```

@@ -7,6 +7,7 @@ mod route;
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
+use std::time::Duration;
 
 use rustc_hash::FxHashMap;
 use smallvec::SmallVec;
@@ -24,6 +25,7 @@ use crate::change::Changes;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, Schema, TableNo};
 use crate::table::{Slot, State};
+use crate::value::{Clock, Stopwatch};
 use intervals::Intervals;
 pub(crate) use rebind::Rebound;
 use rebind::Recent;
@@ -117,6 +119,8 @@ pub(crate) struct Reached {
     pub(crate) is_held: bool,
     /// What the query asked until it was given other values, if that was it.
     pub(crate) from: Option<Arc<Asked>>,
+    /// How long it took, if there is a clock.
+    pub(crate) took: Option<Duration>,
 }
 
 /// What a group has to look at.
@@ -406,13 +410,18 @@ impl Engine {
 
     /// Brings every binding that a commit touches and somebody watches up to date, tells the
     /// others what they have to follow later, and looks at nothing else.
-    pub(crate) fn apply(&mut self, changes: &Changes, commit: u64) -> Vec<Reached> {
+    pub(crate) fn apply(
+        &mut self,
+        changes: &Changes,
+        commit: u64,
+        clock: Option<&dyn Clock>,
+    ) -> Vec<Reached> {
         self.give_up_backlogs(commit);
         let mut work = self.routes.route(changes);
         let mut reached = Vec::new();
         while let Some((number, work_here)) = work.pop_first() {
             let from = reached.len();
-            self.follow(number, &work_here, changes, commit, &mut reached);
+            self.follow(number, &work_here, (changes, commit, clock), &mut reached);
             for (reached, derived) in &reached[from..] {
                 self.pass_on(reached, derived, &mut work);
             }
@@ -451,10 +460,10 @@ impl Engine {
         &mut self,
         number: GroupNo,
         work: &Work,
-        changes: &Changes,
-        commit: u64,
+        (changes, commit, clock): (&Changes, u64, Option<&dyn Clock>),
         reached: &mut Vec<(Reached, Vec<DerivedChange>)>,
     ) {
+        let mut watch = Stopwatch::start(clock);
         let Some(group) = self.groups.get(&number) else { return };
         let Some(shape) = self.shapes.get(&group.shape) else { return };
         let plan = shape.plan.clone();
@@ -514,6 +523,8 @@ impl Engine {
             }
             let mut divided: Vec<_> = divided.into_iter().collect();
             divided.sort_unstable_by_key(|(number, _)| *number);
+            // The search is done for all of them.
+            let search = watch.lap().map(|took| took / divided.len().max(1) as u32);
             for (number, asked) in divided {
                 let binding = &self.bindings[&number];
                 let node = &binding.node;
@@ -532,7 +543,9 @@ impl Engine {
                 causes.sort_unstable();
                 causes.dedup();
                 if tuples.is_empty() && !work.is_told_anew {
-                    reached.push((binding.reached(Outcome::Same, &causes), Vec::new()));
+                    let mut same = binding.reached(Outcome::Same, &causes);
+                    same.took = sum(search, watch.lap());
+                    reached.push((same, Vec::new()));
                     continue;
                 }
                 if !node.is_watched() || node.is_behind() {
@@ -553,7 +566,8 @@ impl Engine {
                 }
                 let states = (&changes.before, &changes.after);
                 let progress = node.follow(commit, (&before, &after), states, &tuples, &inner);
-                let (seen, derived) = binding.told(progress, changes, causes);
+                let (mut seen, derived) = binding.told(progress, changes, causes);
+                seen.took = sum(search, watch.lap());
                 reached.push((seen, derived));
             }
         }
@@ -561,7 +575,9 @@ impl Engine {
         for (number, causes) in healed {
             let binding = &self.bindings[&number];
             if let Ok(Some(progress)) = binding.node.catch_up(&changes.after, commit) {
-                reached.push(binding.told(progress, changes, causes));
+                let (mut seen, derived) = binding.told(progress, changes, causes);
+                seen.took = watch.lap();
+                reached.push((seen, derived));
             }
         }
         for number in late {
@@ -681,6 +697,7 @@ impl Binding {
             causes: causes.to_vec(),
             is_held: self.handles > 0,
             from: None,
+            took: None,
         }
     }
 
@@ -707,6 +724,10 @@ impl Binding {
             Reached { failure: progress.failure, delta, ..self.reached(outcome, &causes) };
         (reached, progress.derived)
     }
+}
+
+fn sum(a: Option<Duration>, b: Option<Duration>) -> Option<Duration> {
+    Some(a? + b?)
 }
 
 /// What tells a binding from the others of its shape.

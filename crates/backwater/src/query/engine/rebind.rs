@@ -124,7 +124,16 @@ impl Engine {
         self.leave(from, is_far, state);
         let from = Some(old.asked.clone());
         let (causes, is_held) = (Vec::new(), true);
-        let reached = Reached { node: new.clone(), outcome, failure, delta, causes, is_held, from };
+        let reached = Reached {
+            node: new.clone(),
+            outcome,
+            failure,
+            delta,
+            causes,
+            is_held,
+            from,
+            took: None,
+        };
         Ok(Rebound { bound: Bound { node: new, state: state.clone() }, reached })
     }
 

@@ -1,0 +1,73 @@
+//! Which commit brought what a row holds.
+
+use super::Report;
+use crate::change::Happened;
+use crate::table::Row;
+use crate::value::Value;
+
+/// What a field of a row holds, and which commit brought that.
+///
+/// ```
+/// # use backwater::{Cache, Schema, Value};
+/// # let cache = Cache::new(Schema::parse("s.toml", r#"
+/// #     table.sailing = { id = "id", fields = { id = "int", status = "text", note = "text" } }
+/// # "#)?);
+/// cache.commit("announced", |tx| tx.insert("sailing", [("id", Value::from(311)), ("status", "on time".into())]))?;
+/// cache.commit("delay reported", |tx| tx.update("sailing", 311, [("status", "delayed")]))?;
+/// let told: Vec<String> = cache.origins("sailing", 311)?.iter().map(ToString::to_string).collect();
+/// assert_eq!(told, [
+///     "id = 311, by commit 1 (announced)",
+///     "status = delayed, by commit 2 (delay reported)",
+///     "note is absent",
+/// ]);
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Debug, Clone, PartialEq)]
+pub struct Origin {
+    /// The field's name.
+    pub field: String,
+    /// What it holds; `None` if it is absent.
+    pub value: Option<Value>,
+    /// The number and the label of the commit that brought it; `None` if that was before the
+    /// commits that are remembered, or if the field is absent.
+    pub commit: Option<(u64, String)>,
+}
+
+impl std::fmt::Display for Origin {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match (&self.value, &self.commit) {
+            (None, _) => write!(f, "{} is absent", self.field),
+            (Some(value), Some((number, label))) => {
+                write!(f, "{} = {value}, by commit {number} ({label})", self.field)
+            }
+            (Some(value), None) => {
+                write!(f, "{} = {value}, from before the commits that are remembered", self.field)
+            }
+        }
+    }
+}
+
+/// For each field of a row the commit that brought its value; `reports` are the last commits.
+pub(crate) fn origins(row: &Row<'_>, reports: &[Report]) -> Vec<Origin> {
+    let definition = row.state.schema.table(row.table);
+    let origins = definition.field_numbers().map(|field| {
+        let brought = reports.iter().rev().find(|report| {
+            let changes = &report.0.changes;
+            let of_table = &changes.rows[changes.of_table(row.table)];
+            let change = of_table.binary_search_by_key(&row.slot, |changed| changed.slot);
+            match change.map(|place| &of_table[place].happened) {
+                Ok(Happened::Updated(fields)) => fields.contains(field),
+                Ok(Happened::Inserted) => true,
+                _ => false,
+            }
+        });
+        let value = row.state.value(row.table, row.slot, field);
+        let brought = brought.filter(|_| value.is_some());
+        Origin {
+            field: definition.field(field).name.to_string(),
+            commit: brought.map(|report| (report.number(), report.label().to_owned())),
+            value,
+        }
+    });
+    origins.collect()
+}

@@ -1,0 +1,61 @@
+//! The last commits, for whoever asks later what they did.
+
+use std::collections::VecDeque;
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+use super::Report;
+
+/// So many changed rows are kept at most: behind each commit stand the tables as they were.
+const ROWS: usize = 1 << 16;
+
+/// The reports of the last commits, the oldest first.
+pub(crate) struct Ring {
+    kept: Mutex<Kept>,
+    /// How many are kept.
+    len: usize,
+}
+
+#[derive(Default)]
+struct Kept {
+    reports: VecDeque<Report>,
+    rows: usize,
+}
+
+impl Ring {
+    pub(crate) fn new(len: usize) -> Self {
+        Self { kept: Mutex::default(), len }
+    }
+
+    fn kept(&self) -> MutexGuard<'_, Kept> {
+        self.kept.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub(crate) fn push(&self, report: &Report) {
+        if self.len == 0 {
+            return;
+        }
+        let mut gone = Vec::new();
+        let mut kept = self.kept();
+        kept.rows += report.0.changes.rows.len();
+        kept.reports.push_back(report.clone());
+        while kept.reports.len() > self.len || kept.rows > ROWS && kept.reports.len() > 1 {
+            let Some(oldest) = kept.reports.pop_front() else { break };
+            kept.rows -= oldest.0.changes.rows.len();
+            gone.push(oldest);
+        }
+        drop(kept);
+        // What nobody holds any more is taken apart while others read.
+        drop(gone);
+    }
+
+    pub(crate) fn reports(&self) -> Vec<Report> {
+        self.kept().reports.iter().cloned().collect()
+    }
+
+    /// The report of a commit, if it is kept.
+    pub(crate) fn find(&self, number: u64) -> Option<Report> {
+        let kept = self.kept();
+        let place = kept.reports.binary_search_by_key(&number, Report::number).ok()?;
+        kept.reports.get(place).cloned()
+    }
+}

@@ -1,0 +1,103 @@
+//! The clock that a program may give its cache; without one, times are absent.
+
+use std::fmt;
+use std::time::{Duration, Instant, SystemTime};
+
+use super::Timestamp;
+
+/// Tells the time to a cache, which reads no clock of its own.
+///
+/// ```
+/// use std::time::Duration;
+/// use backwater::{Cache, Clock, Schema, Timestamp};
+///
+/// /// It is always noon here.
+/// struct Noon;
+///
+/// impl Clock for Noon {
+///     fn now(&self) -> Timestamp {
+///         "2031-05-04T12:00:00Z".parse().unwrap()
+///     }
+///     fn ticks(&self) -> Duration {
+///         Duration::ZERO
+///     }
+/// }
+///
+/// let cache = Cache::builder()
+///     .schema(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?)
+///     .clock(Noon)
+///     .build()?;
+/// let report = cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
+/// assert_eq!(report.at().unwrap().to_string(), "2031-05-04T12:00:00.000000Z");
+/// assert_eq!(report.took(), Some(Duration::ZERO));
+/// # Ok::<(), backwater::Error>(())
+/// ```
+pub trait Clock: Send + Sync {
+    /// The time of day.
+    fn now(&self) -> Timestamp;
+
+    /// How long ago some moment was that stays the same: it never goes back, and is for measuring
+    /// how long something takes.
+    fn ticks(&self) -> Duration;
+}
+
+/// The clock of the machine. There is none on `wasm32-unknown-unknown`: there it panics.
+///
+/// ```
+/// use backwater::{Clock, SystemClock};
+///
+/// let clock = SystemClock::new();
+/// assert!(clock.ticks() <= clock.ticks());
+/// ```
+pub struct SystemClock {
+    began: Instant,
+}
+
+impl SystemClock {
+    /// A clock whose ticks begin now.
+    ///
+    /// See [`SystemClock`] for an example.
+    #[expect(clippy::new_without_default, reason = "it reads the clock, which a default does not")]
+    pub fn new() -> Self {
+        Self { began: Instant::now() }
+    }
+}
+
+impl Clock for SystemClock {
+    fn now(&self) -> Timestamp {
+        let since = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
+        let micros = i64::try_from(since.as_micros()).unwrap_or(i64::MAX);
+        Timestamp::nearest(micros)
+    }
+
+    fn ticks(&self) -> Duration {
+        self.began.elapsed()
+    }
+}
+
+impl fmt::Debug for SystemClock {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("SystemClock")
+    }
+}
+
+/// Measures how long things take, if there is a clock.
+#[derive(Clone, Copy)]
+pub(crate) struct Stopwatch<'c> {
+    clock: Option<&'c dyn Clock>,
+    began: Duration,
+}
+
+impl<'c> Stopwatch<'c> {
+    pub(crate) fn start(clock: Option<&'c dyn Clock>) -> Self {
+        Self { clock, began: clock.map_or(Duration::ZERO, Clock::ticks) }
+    }
+
+    /// How long it took since the start, or since this was asked last.
+    pub(crate) fn lap(&mut self) -> Option<Duration> {
+        let now = self.clock?.ticks();
+        let took = now.saturating_sub(self.began);
+        self.began = now;
+        Some(took)
+    }
+}
