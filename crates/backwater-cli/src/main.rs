@@ -2,6 +2,7 @@
 
 mod check;
 mod demo;
+mod explain;
 mod failure;
 mod files;
 mod infer;
@@ -36,6 +37,8 @@ enum Command {
     Tables(tables::Arguments),
     /// Ask a cache file a question in SQL
     Query(query::Arguments),
+    /// Show how a statement is answered, and kept true after each commit
+    Explain(explain::Arguments),
 }
 
 fn main() -> ExitCode {
@@ -46,6 +49,7 @@ fn main() -> ExitCode {
         Command::Ingest(arguments) => ingest::run(&arguments),
         Command::Tables(arguments) => tables::run(&arguments),
         Command::Query(arguments) => query::run(&arguments),
+        Command::Explain(arguments) => explain::run(&arguments),
     };
     done.map_or_else(|error| failure::report(&error), |()| ExitCode::SUCCESS)
 }

@@ -6,7 +6,7 @@ use std::thread::{self, ThreadId};
 
 use crate::builder::{CacheBuilder, Settings};
 use crate::change::{Changes, History, Remembered, Transaction};
-use crate::error::{Error, ErrorKind, Result, nearest};
+use crate::error::{Error, ErrorKind, Result};
 use crate::query::{Engine, Published, Query, Rebound, compile};
 use crate::schema::Schema;
 use crate::storage::{Outbox, Storage};
@@ -224,10 +224,7 @@ impl Cache {
     /// ```
     pub fn named(&self, name: &str, params: impl Into<Named>) -> Result<Query> {
         let schema = self.schema();
-        let sql = schema.query(name).ok_or_else(|| {
-            Error::new(ErrorKind::UnknownName, format!("the schema has no query \"{name}\""))
-                .help(nearest(name, schema.query_names()))
-        })?;
+        let sql = schema.named_sql(name)?;
         self.define(name, sql, &params.into())
             .map_err(|error| error.at(format!("query \"{name}\"")))
     }

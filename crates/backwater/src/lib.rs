@@ -91,7 +91,10 @@ pub use change::{
 pub use error::{Error, ErrorKind, Result};
 pub use infer::{Proposal, Samples};
 pub use ingest::{Exchange, Fate, Recording, Request};
-pub use query::{Delta, DeltaKind, DeltaRow, KeptUp, Outcome, Query, QueryResult, ResultRow};
+pub use query::{
+    Delta, DeltaKind, DeltaRow, Explanation, KeptUp, Operator, Outcome, Query, QueryResult,
+    ResultRow,
+};
 pub use schema::Schema;
 #[cfg(feature = "sqlite")]
 pub use storage::SqliteFile;

@@ -2,10 +2,11 @@
 
 use std::sync::Arc;
 
+use super::explain::Explanation;
 use super::lower::lower;
 use super::plan::Plan;
 use super::syntax::{Refusal, parse};
-use crate::error::{Error, ErrorKind, Result};
+use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::schema::{NamedQuery, Schema, line_and_column};
 
 /// Makes the plan of a statement; an error names line and column in it.
@@ -36,6 +37,46 @@ impl Schema {
     /// ```
     pub fn check(&self) -> Result<()> {
         Error::gather(problems(self)).map_or(Ok(()), Err)
+    }
+}
+
+impl Schema {
+    /// How a statement is answered and kept true: its plan as a tree of operators.
+    ///
+    /// # Errors
+    /// As [`Cache::query`](crate::Cache::query), but for the parameters, which need no values.
+    ///
+    /// See [`Explanation`] for an example.
+    pub fn explain(&self, sql: &str) -> Result<Explanation> {
+        Ok(Explanation::of(sql, &*compile(sql, self)?, self))
+    }
+
+    /// The same for a named query.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if there is no query of that name; else as [`Schema::explain`].
+    ///
+    /// ```
+    /// # use backwater::Schema;
+    /// # let schema = Schema::parse("s.toml", r#"
+    /// #     table.port = { id = "code", fields = { code = "text" } }
+    /// #     query.ports = "SELECT code FROM port"
+    /// # "#)?;
+    /// assert_eq!(schema.explain_named("ports")?.title(), "ports");
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn explain_named(&self, name: &str) -> Result<Explanation> {
+        let sql = self.named_sql(name)?;
+        let plan = compile(sql, self).map_err(|error| error.at(format!("query \"{name}\"")))?;
+        Ok(Explanation::of(name, &plan, self))
+    }
+
+    /// The statement of a named query.
+    pub(crate) fn named_sql(&self, name: &str) -> Result<&str> {
+        self.query(name).ok_or_else(|| {
+            Error::new(ErrorKind::UnknownName, format!("the schema has no query \"{name}\""))
+                .help(nearest(name, self.query_names()))
+        })
     }
 }
 

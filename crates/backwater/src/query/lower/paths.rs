@@ -186,7 +186,7 @@ impl Paths<'_> {
             let Some((left, right)) = equality(condition) else { continue };
             let affinity = comparison_affinity(condition);
             for (mine, other) in [(left, right), (right, left)] {
-                let Expr::Column(column) = mine else { continue };
+                let Some(column) = self.plain(mine) else { continue };
                 let others = other.columns();
                 let is_bound = !others.is_empty()
                     && others.iter().all(|column| bound.contains(&column.source()));
@@ -219,6 +219,17 @@ impl Paths<'_> {
             return best;
         }
         (Access::Equal { fields: derived.0, values: derived.1 }, derived.2)
+    }
+
+    /// The column that an expression is, also behind an affinity which leaves it as it is.
+    fn plain<'e>(&self, expr: &'e Expr) -> Option<&'e ColumnNo> {
+        match expr {
+            Expr::Column(column) => Some(column),
+            Expr::Under(affinity, of) => {
+                self.plain(of).filter(|column| self.can_index(**column, *affinity))
+            }
+            _ => None,
+        }
     }
 
     /// Whether a column is a link and the other one the id that it holds.
