@@ -10,6 +10,7 @@ mod ingest;
 mod output;
 mod query;
 mod tables;
+mod trace;
 
 use std::process::ExitCode;
 
@@ -39,6 +40,8 @@ enum Command {
     Query(query::Arguments),
     /// Show how a statement is answered, and kept true after each commit
     Explain(explain::Arguments),
+    /// Play a scenario, and show what each commit did to each query, and why
+    Trace(trace::Arguments),
 }
 
 fn main() -> ExitCode {
@@ -50,6 +53,7 @@ fn main() -> ExitCode {
         Command::Tables(arguments) => tables::run(&arguments),
         Command::Query(arguments) => query::run(&arguments),
         Command::Explain(arguments) => explain::run(&arguments),
+        Command::Trace(arguments) => trace::run(&arguments),
     };
     done.map_or_else(|error| failure::report(&error), |()| ExitCode::SUCCESS)
 }

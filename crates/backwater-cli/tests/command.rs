@@ -277,7 +277,7 @@ fn a_schema_is_checked_to_its_end() {
     let world = World::new();
     world
         .run("check backwater.toml")
-        .says("backwater.toml: 6 tables, 5 response rules and 4 named queries, nothing wrong\n");
+        .says("backwater.toml: 6 tables, 5 response rules and 7 named queries, nothing wrong\n");
     world.write(
         "bad.toml",
         r#"[table.port]
@@ -466,4 +466,93 @@ fn a_schema_is_proposed_that_reads_the_same_files() {
     world.run("infer --url /departures departures.json fleet.json").fails(2, "name one file");
     world.write("empty.har", "{\"log\": {\"entries\": []}}");
     world.run("infer empty.har").fails(1, "there is no JSON response in empty.har");
+}
+
+#[test]
+fn a_plan_is_explained_as_a_tree_as_json_and_as_a_graph() {
+    let world = World::loaded();
+    world
+        .run("explain --cache cache.db next_from")
+        .says("next_from\n└─ window 5 rows")
+        .says("order s.departs_at, then the rows' ids")
+        .says("bindings  found by r.from = :port, then by s.departs_at >= :now")
+        .says("left join vessel AS v")
+        .says("by        the index of sailing.route: links back to r")
+        .says("computes  count(*)");
+    let json = world.run("explain --schema backwater.toml --format json by_status");
+    let plan: serde_json::Value = serde_json::from_str(&json.out()).unwrap();
+    assert_eq!(plan["plan"]["inputs"][0]["operator"], "group");
+    assert_eq!(plan["plan"]["inputs"][0]["inputs"][0]["reads"], "status, cars_booked");
+    let dot = world.run("explain --schema backwater.toml --format dot search").out();
+    assert!(dot.starts_with("digraph plan {") && dot.trim_end().ends_with('}'), "{dot}");
+    assert_eq!(dot.matches(" -> ").count() + 1, dot.matches("[label=").count(), "a tree: {dot}");
+    world.run("explain --schema backwater.toml nothing").fails(2, "");
+    world.run("explain by_status").fails(2, "--cache");
+}
+
+#[test]
+fn a_scenario_is_played_and_every_outcome_explained() {
+    let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/scenario.ndjson");
+    let demo = demo.to_str().unwrap();
+    let world = World::new();
+    let trace = |more: &[&str]| world.call(&[&["trace", demo], more].concat(), "");
+    let told = trace(&[])
+        .says("35 steps, 31 commits against 7 named queries")
+        .says(" 24  311 is cancelled  sailing 1 deleted, booking 8 deleted")
+        .says("by_status        deferred    sailing 311 was deleted")
+        .says("the status panel is opened: by_status has 5 rows")
+        .says(":text went from her to hero")
+        .says("touched  in vain      time");
+    trace(&["--why", "next_from@16"])
+        .says("because :now went from 2031-05-04T05:41:00Z to 2031-05-04T05:46:00Z");
+    trace(&["--why", "fleet@19"])
+        .says("untouched: commit 19 changed booking; the query reads vessel and sailing");
+    trace(&["--why", "search@1"]).says("search was not there yet");
+    trace(&["--why", "fleet@32"])
+        .fails(2, "the scenario has no commit 32; its commits are 1 to 31");
+    trace(&["--why", "fleet"]).fails(2, "expected QUERY@COMMIT, such as by_status@3");
+    trace(&["--row", "sailing/304"])
+        .says("status       delayed                  commit 11, 304 is delayed");
+    trace(&["--row", "sailing/311"])
+        .fails(1, "there is no sailing 311; commit 24 (311 is cancelled) deleted it");
+    // In each row of the matrix as many cells are touched as its total says.
+    let json: serde_json::Value =
+        serde_json::from_str(&trace(&["--format", "json"]).out()).unwrap();
+    let steps = json["steps"].as_array().unwrap();
+    let outcomes = |query: &str| {
+        let told = steps.iter().filter_map(|step| step["queries"].as_array()).flatten();
+        told.filter(|told| told["query"] == query && told["outcome"] != "untouched").count()
+    };
+    for line in told.out().lines().skip_while(|line| !line.starts_with("commit ")).skip(1).take(7) {
+        let query = line.split_whitespace().next().unwrap();
+        let letters = line.chars().skip(17).filter(|c| "MR=d!".contains(*c)).count();
+        assert_eq!(outcomes(query), letters, "{line}");
+        assert!(line.contains(&format!("  {letters} ")), "{line}");
+    }
+}
+
+#[test]
+fn a_scenario_that_cannot_be_played_names_the_line_and_what_it_expects() {
+    let world = World::new();
+    let play = |steps: &str| {
+        world.write("day.ndjson", steps);
+        world.run("trace day.ndjson --schema backwater.toml")
+    };
+    play("{\"reed\": \"fleet\"}").fails(1, "day.ndjson:1: a step has one of ingest, merge_patch");
+    play("\n[1]").fails(1, "day.ndjson:2: a step is a JSON object");
+    play("{\"read\": \"flet\"}")
+        .fails(1, "day.ndjson:1: the schema has no query \"flet\"; did you mean \"fleet\"?");
+    play("{\"read\": \"search\"}")
+        .fails(1, "search cannot be read yet: its parameters have no values; set them before");
+    play("{\"set\": {\"txt\": 1}}").fails(1, "no named query has a parameter :txt");
+    play("{\"set\": {\"text\": [1]}}").fails(1, "a parameter's value is a text");
+    play("{\"ingest\": \"gone.json\", \"rule\": \"fleet\"}").fails(1, "gone.json cannot be read");
+    play("{\"ingest\": \"fleet.json\"}").fails(1, "\"ingest\" needs a \"rule\" or a \"url\"");
+    play("{\"merge_patch\": {\"sailing\": {\"1\": {\"dely\": 1}}}}")
+        .fails(1, "day.ndjson:1: /sailing/1");
+    play("{\"json_patch\": \"fleet.json\"}").fails(1, "day.ndjson:1:");
+    play("").says("0 steps, 0 commits");
+    world.write("bare.ndjson", "{\"read\": \"fleet\"}");
+    world.run("trace bare.ndjson").fails(2, "names no schema: give one with --schema");
+    world.run("trace none.ndjson").fails(1, "none.ndjson: it cannot be read");
 }

@@ -165,7 +165,7 @@ impl Cache {
         write: impl FnOnce(&mut Transaction) -> Result<T>,
     ) -> Result<Report> {
         let mut writer = self.writer()?;
-        let (clock, mut watch) = self.clock();
+        let (clock, mut watch) = (self.clock(), Stopwatch::start(self.clock()));
         // If the closure fails or panics, it is gone: what it holds is of a version that is no more.
         let remembered = std::mem::take(&mut writer.remembered);
         let mut tx = Transaction::new(writer.state.clone(), writer.history.clone(), remembered);
@@ -282,7 +282,7 @@ impl Cache {
         let old = query.node();
         let params = old.asked.plan.bind(&params.into(), Some(&old.asked.params))?;
         let Writer { engine, state, commit, .. } = &mut *writer;
-        let (clock, mut watch) = self.clock();
+        let (clock, mut watch) = (self.clock(), Stopwatch::start(self.clock()));
         let Rebound { bound, mut reached } = engine.rebind(old.number, params, state, *commit)?;
         *commit += 1;
         let (number, later) = (*commit, engine.next_binding());
@@ -308,9 +308,8 @@ impl Cache {
         report
     }
 
-    fn clock(&self) -> (Option<&dyn Clock>, Stopwatch<'_>) {
-        let clock = self.0.clock.as_deref();
-        (clock, Stopwatch::start(clock))
+    pub(crate) fn clock(&self) -> Option<&dyn Clock> {
+        self.0.clock.as_deref()
     }
 
     /// The reports of the last commits, the oldest first; see [`CacheBuilder::remember_commits`].
@@ -361,7 +360,7 @@ impl Cache {
         let reports = self.reports_until(snapshot.commit());
         match snapshot.get(table, id.clone())? {
             Some(row) => Ok(trace::origins(&row, &reports)),
-            None => Err(Error::new(ErrorKind::Row, format!("there is no {table} {id}"))),
+            None => Err(trace::no_row(table, &id, &reports)),
         }
     }
 

@@ -54,6 +54,8 @@ pub enum ErrorKind {
     Parameter,
     /// A standing query's result cannot be told, such as a sum beyond 64 bits.
     Result,
+    /// A scenario has a step that is none.
+    Scenario,
     /// A commit was begun inside of another one's closure.
     Nested,
     /// The storage could not be opened, read or written.

@@ -73,6 +73,7 @@ mod error;
 mod infer;
 mod ingest;
 mod query;
+mod scenario;
 mod schema;
 mod storage;
 mod table;
@@ -95,6 +96,7 @@ pub use query::{
     Delta, DeltaKind, DeltaRow, Explanation, KeptUp, Operator, Outcome, Query, QueryResult,
     ResultRow,
 };
+pub use scenario::{Played, PlayedStep, Scenario, Told};
 pub use schema::Schema;
 #[cfg(feature = "sqlite")]
 pub use storage::SqliteFile;

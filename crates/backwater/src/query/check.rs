@@ -71,6 +71,26 @@ impl Schema {
         Ok(Explanation::of(name, &plan, self))
     }
 
+    /// The names of a named query's parameters, without colons, as they come in it.
+    ///
+    /// # Errors
+    /// As [`Schema::explain_named`].
+    ///
+    /// ```
+    /// # use backwater::Schema;
+    /// # let schema = Schema::parse("s.toml", r#"
+    /// #     table.port = { id = "code", fields = { code = "text" } }
+    /// #     query.one = "SELECT code FROM port WHERE code = :code"
+    /// # "#)?;
+    /// assert_eq!(schema.query_params("one")?, ["code"]);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn query_params(&self, name: &str) -> Result<Vec<String>> {
+        let plan = compile(self.named_sql(name)?, self)
+            .map_err(|error| error.at(format!("query \"{name}\"")))?;
+        Ok(plan.params.iter().map(|param| param.name.clone()).collect())
+    }
+
     /// The statement of a named query.
     pub(crate) fn named_sql(&self, name: &str) -> Result<&str> {
         self.query(name).ok_or_else(|| {

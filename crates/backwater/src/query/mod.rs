@@ -44,7 +44,7 @@ pub(crate) use engine::{Engine, Reached, Rebound};
 pub use explain::{Explanation, Operator};
 pub(crate) use handle::{HandleNo, Published};
 pub use handle::{KeptUp, Query};
-pub(crate) use plan::{Asked, Plan, Relation};
+pub(crate) use plan::{Plan, Relation};
 pub use result::{QueryResult, ResultRow};
 pub(crate) use scalar::Scalar;
 

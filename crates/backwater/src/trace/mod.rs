@@ -11,7 +11,7 @@ mod why;
 
 pub(crate) use events::tell;
 pub use origin::Origin;
-pub(crate) use origin::origins;
+pub(crate) use origin::{no_row, origins};
 pub(crate) use ring::Ring;
 pub use watch::Watch;
 pub(crate) use watch::{Watchers, WentOver};
@@ -130,6 +130,20 @@ impl Report {
         (0..self.0.changes.rows.len()).filter_map(|index| self.0.changes.view(index))
     }
 
+    /// Which parameters of a query the commit gave other values, in words, if that is what it did.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
+    /// let above = cache.query("SELECT id FROM t WHERE id > :least", [("least", 1)])?;
+    /// let report = cache.rebind("looked further up", &above, [("least", 5)])?;
+    /// assert_eq!(report.rebound().as_deref(), Some(":least went from 1 to 5"));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn rebound(&self) -> Option<String> {
+        self.0.reached.first().and_then(why::rebound)
+    }
+
     /// What each response brought that the commit ingested.
     ///
     /// ```
@@ -171,6 +185,14 @@ impl Report {
     /// See [`Report`] for an example.
     pub fn outcome(&self, query: &Query) -> Outcome {
         self.find(query).map_or(Outcome::Untouched, |reached| reached.outcome)
+    }
+
+    /// How long a query took that the commit reached, if the cache has a clock; what is searched
+    /// for several queries at once is divided among them.
+    ///
+    /// See [`Clock`](crate::Clock) for how a cache gets a clock.
+    pub fn time_of(&self, query: &Query) -> Option<Duration> {
+        self.find(query)?.took
     }
 
     /// How a query's result moved, if it did.

@@ -1,9 +1,10 @@
 //! Which commit brought what a row holds.
 
 use super::Report;
-use crate::change::Happened;
+use crate::change::{ChangeKind, Happened};
+use crate::error::{Error, ErrorKind};
 use crate::table::Row;
-use crate::value::Value;
+use crate::value::{Id, Value};
 
 /// What a field of a row holds, and which commit brought that.
 ///
@@ -70,4 +71,22 @@ pub(crate) fn origins(row: &Row<'_>, reports: &[Report]) -> Vec<Origin> {
         }
     });
     origins.collect()
+}
+
+/// The error that a row is not there, with the commit that deleted it.
+pub(crate) fn no_row(table: &str, id: &Id, reports: &[Report]) -> Error {
+    let deleted = reports.iter().rev().find(|report| {
+        report.changes().any(|change| {
+            change.kind() == ChangeKind::Deleted
+                && change.table() == table
+                && change.id().as_ref() == Some(id)
+        })
+    });
+    let error = Error::new(ErrorKind::Row, format!("there is no {table} {id}"));
+    match deleted {
+        Some(report) => {
+            error.help(format!("commit {} ({}) deleted it", report.number(), report.label()))
+        }
+        None => error,
+    }
 }

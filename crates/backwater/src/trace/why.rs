@@ -2,7 +2,7 @@
 
 use super::Report;
 use crate::change::{Change, ChangeKind, FieldSet, Happened};
-use crate::query::{Asked, DeltaKind, Outcome, Plan, Query, Reached, Relation, Scalar};
+use crate::query::{DeltaKind, Outcome, Plan, Query, Reached, Relation, Scalar};
 use crate::schema::TableNo;
 
 /// How many things a sentence names before it counts the rest.
@@ -137,8 +137,8 @@ fn keys(query: &Query) -> String {
 
 /// The changes that reached a query: `sailing 311 changed status, sailing 9 was deleted`.
 fn causes(report: &Report, reached: &Reached) -> String {
-    if let Some(from) = &reached.from {
-        return rebound(from, &reached.node.asked);
+    if let Some(rebound) = rebound(reached) {
+        return rebound;
     }
     let views = reached.causes.iter().filter_map(|index| report.0.changes.view(*index as usize));
     let told = views.take(NAMED).map(|change| cause(&change, &reached.node.asked.plan)).collect();
@@ -148,18 +148,23 @@ fn causes(report: &Report, reached: &Reached) -> String {
 }
 
 /// Which parameters took other values: `:text went from ma to mar`.
-fn rebound(from: &Asked, to: &Asked) -> String {
+pub(super) fn rebound(reached: &Reached) -> Option<String> {
+    let (from, to) = (reached.from.as_deref()?, &*reached.node.asked);
     let told = |value: &Scalar<'_>| match value.to_text() {
         None => "NULL".to_owned(),
         Some(text) if text.is_empty() => "nothing".to_owned(),
-        Some(text) => text.into_owned(),
+        Some(text) => match (value, text.strip_suffix(".000000Z")) {
+            (Scalar::Time(_), Some(seconds)) => format!("{seconds}Z"),
+            _ => text.into_owned(),
+        },
     };
     let values = from.params.iter().zip(&to.params);
     let params = to.plan.params.iter().zip(values).filter(|(_, (a, b))| a != b);
     let params: Vec<String> = params
         .map(|(param, (a, b))| format!(":{} went from {} to {}", param.name, told(a), told(b)))
         .collect();
-    if params.is_empty() { "it was given the same values".into() } else { join(params, " and ") }
+    let none = params.is_empty();
+    Some(if none { "it was given the same values".into() } else { join(params, " and ") })
 }
 
 fn cause(change: &Change<'_>, plan: &Plan) -> String {

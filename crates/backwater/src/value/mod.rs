@@ -479,6 +479,12 @@ impl<N: Into<String>, V: Into<Value>, const LEN: usize> From<[(N, V); LEN]> for 
     }
 }
 
+impl<N: Into<String>, V: Into<Value>> From<Vec<(N, V)>> for Named {
+    fn from(pairs: Vec<(N, V)>) -> Self {
+        pairs.into_iter().collect()
+    }
+}
+
 impl<N: Into<String>, V: Into<Value>> FromIterator<(N, V)> for Named {
     fn from_iter<I: IntoIterator<Item = (N, V)>>(pairs: I) -> Self {
         Self(pairs.into_iter().map(|(name, value)| (name.into(), value.into())).collect())
