@@ -3,10 +3,10 @@
 use std::path::PathBuf;
 
 use anstream::eprintln;
-use backwater::{Cache, ErrorKind, Named, SqliteFile, Value};
+use backwater::{Cache, ErrorKind, Named, QueryResult, SqliteFile, Value};
 
 use crate::failure::wrong_call;
-use crate::output::{Format, Rows};
+use crate::output::{DIM, Format, Rows, count, grouped};
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
@@ -42,7 +42,31 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     if result.is_empty() && arguments.format == Format::Table {
         eprintln!("no rows");
     }
+    if arguments.format == Format::Table {
+        tell_missing(&result);
+    }
     Ok(())
+}
+
+/// So many missing cells are named before the rest is counted.
+const NAMED: usize = 3;
+
+/// Says what the answer would have needed and nobody has loaded.
+fn tell_missing(result: &QueryResult) {
+    let missing = result.missing(NAMED);
+    if missing.count == 0 {
+        return;
+    }
+    let cells: Vec<String> = missing.cells.iter().map(ToString::to_string).collect();
+    let rest = match missing.count - cells.len() {
+        0 => String::new(),
+        rest => format!(", and {} more", grouped(rest)),
+    };
+    eprintln!(
+        "{DIM}{} needed and not here, so NULL: {}{rest}{DIM:#}",
+        count(missing.count, "value"),
+        cells.join("; ")
+    );
 }
 
 /// Reads `name=value`: the value as SQL spells it, or else as a text.

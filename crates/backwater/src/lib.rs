@@ -93,8 +93,8 @@ pub use error::{Error, ErrorKind, Result};
 pub use infer::{Proposal, Samples};
 pub use ingest::{Exchange, Fate, Recording, Request};
 pub use query::{
-    Delta, DeltaKind, DeltaRow, Explanation, KeptUp, Operator, Outcome, Query, QueryResult,
-    ResultRow,
+    Delta, DeltaKind, DeltaRow, Explanation, KeptUp, Missing, MissingCell, Operator, Outcome,
+    Query, QueryResult, ResultRow,
 };
 pub use scenario::{Played, PlayedStep, Scenario, Told};
 pub use schema::Schema;

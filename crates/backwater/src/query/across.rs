@@ -213,37 +213,27 @@ pub(crate) fn rows_in(band: &Band, index: &Ranked<Slot>, view: &View<'_>) -> Vec
     found
 }
 
-/// How the rows of two results of a shape move from one to the other, both of one moment.
+/// How the rows of two results of a shape move from one to the other. `changed` tells of rows of
+/// tables that are in both whether they may show other values.
 pub(crate) fn difference(
-    (from, old): (&Asked, &Ordered),
-    (to, new): (&Asked, &Ordered),
-    view: &View<'_>,
+    (from, old, before): (&Asked, &Ordered, &View<'_>),
+    (to, new, after): (&Asked, &Ordered, &View<'_>),
+    changed: &dyn Fn(&[Slot]) -> bool,
 ) -> Vec<Moved> {
-    fn tables<E: Slots>(
-        (from, old): (&Asked, &Ranked<E>),
-        (to, new): (&Asked, &Ranked<E>),
-        view: &View<'_>,
-    ) -> Vec<Moved> {
-        let mut reads = false;
-        let outputs = from.plan.outputs.iter().map(|output| &output.expr);
-        outputs.for_each(|expr| {
-            expr.walk(&mut |expr| reads |= matches!(expr, Expr::Param(_)));
-        });
-        let shows = |asked: &Asked, entry: &E| -> Vec<Scalar<'static>> {
-            let row = view.row(entry.slots());
-            let outputs = asked.plan.outputs.iter();
-            outputs.map(|output| output.expr.eval(&row, &asked.params).into_owned()).collect()
-        };
-        let changed = |a: &E, b: &E| reads && shows(from, a) != shows(to, b);
-        let key = |entry: &E| Tuple::from_slice(entry.slots());
-        compare((old, from.window), (new, to.window), key, changed)
-    }
+    let windows = (from.window, to.window);
+    let shown = |asked: &Asked, view: &View<'_>, slots: &[Slot]| -> Vec<Scalar<'static>> {
+        let row = view.row(slots);
+        let outputs = asked.plan.outputs.iter();
+        outputs.map(|output| output.expr.eval(&row, &asked.params).into_owned()).collect()
+    };
+    let shows_another =
+        |slots: &[Slot]| changed(slots) && shown(from, before, slots) != shown(to, after, slots);
     match (old, new) {
-        (Ordered::One(old), Ordered::One(new)) => tables((from, old), (to, new), view),
-        (Ordered::Two(old), Ordered::Two(new)) => tables((from, old), (to, new), view),
-        (Ordered::Three(old), Ordered::Three(new)) => tables((from, old), (to, new), view),
-        (Ordered::Four(old), Ordered::Four(new)) => tables((from, old), (to, new), view),
-        (Ordered::Many(old), Ordered::Many(new)) => tables((from, old), (to, new), view),
+        (Ordered::One(old), Ordered::One(new)) => tables(old, new, windows, &shows_another),
+        (Ordered::Two(old), Ordered::Two(new)) => tables(old, new, windows, &shows_another),
+        (Ordered::Three(old), Ordered::Three(new)) => tables(old, new, windows, &shows_another),
+        (Ordered::Four(old), Ordered::Four(new)) => tables(old, new, windows, &shows_another),
+        (Ordered::Many(old), Ordered::Many(new)) => tables(old, new, windows, &shows_another),
         (Ordered::Kept(old), Ordered::Kept(new)) => {
             let shows = |asked: &Asked, row: &[Scalar<'static>]| -> Vec<Scalar<'static>> {
                 let outputs = asked.plan.outputs.iter();
@@ -252,7 +242,7 @@ pub(crate) fn difference(
             let changed = |a: &Arc<GroupRow>, b: &Arc<GroupRow>| {
                 shows(from, &a.values) != shows(to, &b.values)
             };
-            compare((old, from.window), (new, to.window), |row| row.place(), changed)
+            compare((old, new), windows, |row| row.place(), changed)
         }
         _ => {
             debug_assert!(false, "bindings of one shape keep their rows alike");
@@ -261,9 +251,19 @@ pub(crate) fn difference(
     }
 }
 
+fn tables<E: Slots>(
+    old: &Ranked<E>,
+    new: &Ranked<E>,
+    windows: (Window, Window),
+    shows_another: &dyn Fn(&[Slot]) -> bool,
+) -> Vec<Moved> {
+    let key = |entry: &E| Tuple::from_slice(entry.slots());
+    compare((old, new), windows, key, |_, entry| shows_another(entry.slots()))
+}
+
 fn compare<E: Clone, K: Hash + Eq>(
-    (old, old_window): (&Ranked<E>, Window),
-    (new, new_window): (&Ranked<E>, Window),
+    (old, new): (&Ranked<E>, &Ranked<E>),
+    (old_window, new_window): (Window, Window),
     key: impl Fn(&E) -> K,
     changed: impl Fn(&E, &E) -> bool,
 ) -> Vec<Moved> {

@@ -8,13 +8,14 @@ use std::borrow::Cow;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::BindingNo;
 use super::across::{Way, difference, window_moved};
 use super::edit::Failure;
+use super::expr::Expr;
 use super::filter::Filter;
-use super::live::Live;
+use super::live::{Live, Ordered};
 use super::order::Moved;
 use super::plan::{Asked, Plan, Relation};
 use super::relation::{Derived, DerivedChange, DerivedRow, DerivedView, View, changed_columns};
@@ -98,8 +99,10 @@ pub(crate) struct Ahead;
 
 /// How a node moved.
 pub(crate) struct Progress {
-    /// `None` if it was computed anew.
+    /// `None` if that cannot be told.
     pub(crate) moved: Option<Vec<Moved>>,
+    /// Whether it was computed anew.
+    pub(crate) is_anew: bool,
     pub(crate) failure: Option<Failure>,
     pub(crate) old: Arc<Entry>,
     pub(crate) new: Arc<Entry>,
@@ -278,7 +281,13 @@ impl Node {
         let (old, new) = (from.entry(), self.entry());
         let (Ok(old), Ok(new)) = (&old.ordered, &new.ordered) else { return None };
         let view = View { plan: &self.asked.plan, state, derived: &[] };
-        Some(difference((&from.asked, old), (&self.asked, new), &view))
+        let mut reads = false;
+        for output in &self.asked.plan.outputs {
+            output.expr.walk(&mut |expr| reads |= matches!(expr, Expr::Param(_)));
+        }
+        // The rows are the same; only parameters can make them show something else.
+        let changed = |_: &[Slot]| reads;
+        Some(difference((&from.asked, old, &view), (&self.asked, new, &view), &changed))
     }
 
     /// The result as the writer knows it.
@@ -576,6 +585,48 @@ impl Node {
         progress
     }
 
+    /// Follows a commit at once by computing anew, since it changed very much; `changed` are the
+    /// rows, by source.
+    pub(crate) fn follow_anew(
+        &self,
+        commit: u64,
+        (before, after): (&View<'_>, &View<'_>),
+        (old_state, state): (&Arc<State>, &Arc<State>),
+        changed: &[Start],
+        inner: &Inner<'_>,
+    ) -> Progress {
+        let mut current = lock(&self.current);
+        current.commit = commit;
+        let fresh = compute(&self.asked, self.key.is_none(), state, inner);
+        let mut progress = self.replace(&mut current, fresh, state, inner);
+        if let (Ok(old), Ok(new)) = (&progress.old.ordered, &progress.new.ordered) {
+            let rows: FxHashSet<(usize, Slot)> =
+                changed.iter().map(|start| (start.source, start.slot)).collect();
+            let has_changed = |slots: &[Slot]| {
+                slots.iter().enumerate().any(|(source, slot)| rows.contains(&(source, *slot)))
+            };
+            let (from, to) = ((&*self.asked, old, before), (&*self.asked, new, after));
+            let moved = difference(from, to, &has_changed);
+            if moved.is_empty() {
+                // What somebody holds of the result stays the same object.
+                current.entry = Arc::new(progress.old.with_same_rows(new.clone()));
+            }
+            progress.moved = Some(moved);
+        }
+        progress.new = current.entry.clone();
+        self.show(&current, commit);
+        self.tell_readers(commit, old_state, &progress.derived, false);
+        progress
+    }
+
+    /// How many rows the whole result has, if its rows are those of tables.
+    pub(crate) fn rows_of_tables(&self) -> Option<usize> {
+        match &lock(&self.current).live.as_ref().ok()?.ordered {
+            Ordered::Kept(_) => None,
+            ordered => Some(ordered.len()),
+        }
+    }
+
     /// Tells those that read it what changed for them, while the change is still held: all, or
     /// those that nobody watches, where the others follow at once.
     fn tell_readers(&self, commit: u64, before: &Arc<State>, changes: &[DerivedChange], all: bool) {
@@ -640,6 +691,7 @@ impl Node {
                 });
                 Progress {
                     moved: Some(moved),
+                    is_anew: false,
                     failure: None,
                     old,
                     new: current.entry.clone(),
@@ -673,7 +725,7 @@ impl Node {
         }
         let failure = live.as_ref().err().cloned();
         current.live = live;
-        Progress { moved: None, failure, old, new: current.entry.clone(), derived }
+        Progress { moved: None, is_anew: true, failure, old, new: current.entry.clone(), derived }
     }
 }
 

@@ -7,6 +7,7 @@ use super::edit::Failure;
 use super::expr::Columns;
 use super::group::GroupRow;
 use super::live::{Ordered, Slots, of_tables};
+use super::missing::{Missing, missing};
 use super::plan::Asked;
 use super::relation::View;
 use crate::error::{Error, ErrorKind, Result, nearest};
@@ -168,6 +169,19 @@ impl QueryResult {
     /// ```
     pub fn is_same(&self, other: &QueryResult) -> bool {
         Arc::ptr_eq(&self.0, &other.0)
+    }
+
+    /// What the result needed and was not there, at most so many cells of it one by one: fields
+    /// that are absent, and rows that links point at and that are not loaded. In SQL they read as
+    /// NULL; a program can fetch just those.
+    ///
+    /// A row counts if it shows, or if it might once the missing is there; of rows that the window
+    /// leaves out, only what decides about that. It is found by going through the rows that the
+    /// statement reads, each time it is asked.
+    ///
+    /// See [`Missing`] for an example.
+    pub fn missing(&self, most: usize) -> Missing {
+        missing(&self.0.asked, &self.0.ordered, &self.0.state, most)
     }
 
     /// The tables that the result's rows lie in.

@@ -203,6 +203,13 @@ impl<'a> Walk<'a, '_> {
         }
     }
 
+    /// The rows of a source that an access gives.
+    pub(crate) fn partners(&self, source: usize, access: &'a Access, tuple: &[Slot]) -> Vec<Slot> {
+        let mut partners = Vec::new();
+        self.candidates(source, access, tuple, &mut |slot| partners.push(slot));
+        partners
+    }
+
     fn all_true(&self, conditions: &'a [Expr], tuple: &[Slot]) -> bool {
         if conditions.is_empty() {
             return true;
