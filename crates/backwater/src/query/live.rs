@@ -331,8 +331,15 @@ fn follow_tuples<E: Slots>(
     params: &[Scalar<'static>],
     rows: &[TupleDelta],
 ) -> Vec<Moved> {
-    let edits: Vec<Edit<E>> =
-        rows.iter().filter_map(|row| edit((before, after), params, row)).collect();
+    let mut edits: Vec<Edit<E>> = Vec::with_capacity(rows.len());
+    for row in rows {
+        if row.is_another && row.before && row.after {
+            edits.push(Edit::Leave(E::of(&row.tuple)));
+            edits.push(Edit::Enter(E::of(&row.tuple)));
+        } else {
+            edits.extend(edit((before, after), params, row));
+        }
+    }
     follow(ranked, window, &edits, against(before, params), against(after, params))
 }
 

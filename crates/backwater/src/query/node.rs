@@ -266,8 +266,8 @@ impl Node {
                     return;
                 }
                 let tuple = tuple.into();
-                let (content, order, cause) = (true, true, 0);
-                out.push(TupleDelta { tuple, before, after, content, order, cause });
+                let (content, order, is_another, cause) = (true, true, false, 0);
+                out.push(TupleDelta { tuple, before, after, content, order, is_another, cause });
             });
         }
         out.sort_unstable_by(|a, b| a.tuple.cmp(&b.tuple));
@@ -504,7 +504,12 @@ impl Node {
             if let Relation::Table(table) = self.asked.plan.sources[source as usize].relation
                 && let Some(happened) = compare(&backlog.state, state, table, slot)
             {
-                starts.extend(start(&self.asked.plan, source.into(), slot, &happened, 0));
+                let id = &self.schema.table(table).id;
+                let is_another = matches!(&happened, Happened::Updated(fields)
+                    if id.iter().any(|field| fields.contains(*field)));
+                let happened = if is_another { Happened::Inserted } else { happened };
+                let start = start(&self.asked.plan, source.into(), slot, &happened, 0);
+                starts.extend(start.map(|start| Start { is_another, ..start }));
             }
         }
         let (mut then, mut now) = (FxHashMap::default(), FxHashMap::default());
@@ -804,10 +809,11 @@ pub(crate) fn start(
             }
             let structure = fields.meets(&of.structure);
             let (content, order) = (fields.meets(&of.content), fields.meets(&of.order));
-            Start { source, slot, structure, content, order, cause }
+            Start { source, slot, structure, content, order, is_another: false, cause }
         }
         Happened::Inserted | Happened::Deleted => {
-            Start { source, slot, structure: true, content: true, order: true, cause }
+            let (structure, content, order, is_another) = (true, true, true, false);
+            Start { source, slot, structure, content, order, is_another, cause }
         }
     })
 }

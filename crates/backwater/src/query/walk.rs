@@ -19,6 +19,8 @@ pub(crate) struct TupleDelta {
     pub(crate) content: bool,
     /// Whether something may have changed that the order reads.
     pub(crate) order: bool,
+    /// Whether one of its slots may hold another row than before.
+    pub(crate) is_another: bool,
     /// A change that it comes from.
     pub(crate) cause: u32,
 }
@@ -32,6 +34,9 @@ pub(crate) struct Start {
     pub(crate) structure: bool,
     pub(crate) content: bool,
     pub(crate) order: bool,
+    /// Whether the slot holds another row than before: in the course of several commits it can be
+    /// used again.
+    pub(crate) is_another: bool,
     pub(crate) cause: u32,
 }
 
@@ -281,8 +286,8 @@ pub(crate) fn changed_tuples(
     for start in starts {
         let mut add = |tuple: &[Slot], before: bool, after: bool| {
             let tuple = Tuple::from_slice(tuple);
-            let (content, order, cause) = (start.content, start.order, start.cause);
-            out.push(TupleDelta { tuple, before, after, content, order, cause });
+            let Start { content, order, is_another, cause, .. } = *start;
+            out.push(TupleDelta { tuple, before, after, content, order, is_another, cause });
         };
         if calm {
             new.from(start.source, start.slot, &mut |tuple| add(tuple, true, true));
@@ -311,6 +316,7 @@ pub(crate) fn changed_tuples(
                 first.after |= next.after;
                 first.content |= next.content;
                 first.order |= next.order;
+                first.is_another |= next.is_another;
             }
             same
         });
@@ -329,6 +335,7 @@ fn alone(old: &Walk<'_, '_>, new: &Walk<'_, '_>, start: &Start) -> Option<TupleD
     } else {
         before = after;
     }
-    let (content, order, cause) = (start.content, start.order, start.cause);
-    (before || after).then_some(TupleDelta { tuple, before, after, content, order, cause })
+    let Start { content, order, is_another, cause, .. } = *start;
+    let delta = TupleDelta { tuple, before, after, content, order, is_another, cause };
+    (before || after).then_some(delta)
 }

@@ -144,3 +144,31 @@ fn float_sums_leave_no_drift() {
     let values = sum.read().unwrap().row(0).unwrap().values().to_vec();
     assert_eq!(values, [0.1 + 0.2, 0.1 + 0.2, (0.1 + 0.2) / 2.0].map(Value::Float));
 }
+
+/// Nobody looks while a row goes and another one takes its place in memory: the order goes by the
+/// new one's id.
+#[test]
+fn a_slot_that_is_used_again_holds_another_row() {
+    let schema = "table.t = { id = 'id', fields = { id = 'int', n = 'int' } }";
+    let cache = crate::Cache::new(crate::Schema::parse("s.toml", schema).unwrap());
+    let insert = |id: i64, n: i64| {
+        cache.commit("came", |tx| tx.insert("t", [("id", id), ("n", n)])).unwrap();
+    };
+    insert(1, 10);
+    insert(2, 20);
+    insert(3, 30);
+    let plain = cache.query("SELECT n FROM t", ()).unwrap();
+    let kept = cache.query("SELECT n FROM (SELECT n FROM t LIMIT 9)", ()).unwrap();
+    let rows = |query: &crate::Query| -> Vec<Option<i64>> {
+        query.read().unwrap().rows().map(|row| row.values()[0].as_int()).collect()
+    };
+    cache.commit("gone", |tx| tx.delete("t", 1)).unwrap();
+    insert(7, 10);
+    for query in [&plain, &kept] {
+        assert_eq!(rows(query), [20, 30, 10].map(Some));
+    }
+    cache.commit("gone", |tx| tx.delete("t", 7)).unwrap();
+    for query in [&plain, &kept] {
+        assert_eq!(rows(query), [20, 30].map(Some));
+    }
+}
