@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use anstream::eprintln;
-use backwater::{Cache, ErrorKind, Named, QueryResult, SqliteFile, Value};
+use backwater::{Cache, ErrorKind, Missing, Named, SqliteFile, Value};
 
 use crate::failure::wrong_call;
 use crate::output::{DIM, Format, Rows, count, grouped};
@@ -43,7 +43,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
         eprintln!("no rows");
     }
     if arguments.format == Format::Table {
-        tell_missing(&result);
+        tell_missing(&query.missing(NAMED)?);
     }
     Ok(())
 }
@@ -52,8 +52,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
 const NAMED: usize = 3;
 
 /// Says what the answer would have needed and nobody has loaded.
-fn tell_missing(result: &QueryResult) {
-    let missing = result.missing(NAMED);
+fn tell_missing(missing: &Missing) {
     if missing.count == 0 {
         return;
     }

@@ -105,7 +105,7 @@ fn legend(out: &mut impl Write) -> anyhow::Result<()> {
     write!(out, "\n{DIM}outcome and cost:{DIM:#}  ")?;
     let told = [
         (O::Maintained, "maintained by a delta"),
-        (O::Recomputed, "computed anew"),
+        (O::Recomputed, "recomputed"),
         (O::Same, "in vain: the same"),
         (O::Deferred, "deferred"),
         (O::Failed, "failed"),

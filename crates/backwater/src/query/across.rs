@@ -214,7 +214,7 @@ pub(crate) fn rows_in(band: &Band, index: &Ranked<Slot>, view: &View<'_>) -> Vec
 }
 
 /// How the rows of two results of a shape move from one to the other. `changed` tells of rows of
-/// tables that are in both whether they may show other values.
+/// tables that are in both whether they may show other values, or be ordered by others.
 pub(crate) fn difference(
     (from, old, before): (&Asked, &Ordered, &View<'_>),
     (to, new, after): (&Asked, &Ordered, &View<'_>),
@@ -226,14 +226,15 @@ pub(crate) fn difference(
         let outputs = asked.plan.outputs.iter();
         outputs.map(|output| output.expr.eval(&row, &asked.params).into_owned()).collect()
     };
-    let shows_another =
+    // Whether a row shows other values than before.
+    let shows =
         |slots: &[Slot]| changed(slots) && shown(from, before, slots) != shown(to, after, slots);
     match (old, new) {
-        (Ordered::One(old), Ordered::One(new)) => tables(old, new, windows, &shows_another),
-        (Ordered::Two(old), Ordered::Two(new)) => tables(old, new, windows, &shows_another),
-        (Ordered::Three(old), Ordered::Three(new)) => tables(old, new, windows, &shows_another),
-        (Ordered::Four(old), Ordered::Four(new)) => tables(old, new, windows, &shows_another),
-        (Ordered::Many(old), Ordered::Many(new)) => tables(old, new, windows, &shows_another),
+        (Ordered::One(old), Ordered::One(new)) => tables(old, new, windows, changed, &shows),
+        (Ordered::Two(old), Ordered::Two(new)) => tables(old, new, windows, changed, &shows),
+        (Ordered::Three(old), Ordered::Three(new)) => tables(old, new, windows, changed, &shows),
+        (Ordered::Four(old), Ordered::Four(new)) => tables(old, new, windows, changed, &shows),
+        (Ordered::Many(old), Ordered::Many(new)) => tables(old, new, windows, changed, &shows),
         (Ordered::Kept(old), Ordered::Kept(new)) => {
             let shows = |asked: &Asked, row: &[Scalar<'static>]| -> Vec<Scalar<'static>> {
                 let outputs = asked.plan.outputs.iter();
@@ -242,7 +243,10 @@ pub(crate) fn difference(
             let changed = |a: &Arc<GroupRow>, b: &Arc<GroupRow>| {
                 shows(from, &a.values) != shows(to, &b.values)
             };
-            compare((old, new), windows, |row| row.place(), changed)
+            let is_bound_anew = !std::ptr::eq(from, to);
+            let loose =
+                |a: &Arc<GroupRow>, b: &Arc<GroupRow>| is_bound_anew || a.values != b.values;
+            compare((old, new), windows, |row| row.place(), (loose, changed))
         }
         _ => {
             debug_assert!(false, "bindings of one shape keep their rows alike");
@@ -255,17 +259,20 @@ fn tables<E: Slots>(
     old: &Ranked<E>,
     new: &Ranked<E>,
     windows: (Window, Window),
-    shows_another: &dyn Fn(&[Slot]) -> bool,
+    changed: &dyn Fn(&[Slot]) -> bool,
+    shows: &dyn Fn(&[Slot]) -> bool,
 ) -> Vec<Moved> {
     let key = |entry: &E| Tuple::from_slice(entry.slots());
-    compare((old, new), windows, key, |_, entry| shows_another(entry.slots()))
+    let loose = |_: &E, entry: &E| changed(entry.slots());
+    compare((old, new), windows, key, (loose, |_: &E, entry: &E| shows(entry.slots())))
 }
 
 fn compare<E: Clone, K: Hash + Eq>(
     (old, new): (&Ranked<E>, &Ranked<E>),
     (old_window, new_window): (Window, Window),
     key: impl Fn(&E) -> K,
-    changed: impl Fn(&E, &E) -> bool,
+    // Whether an entry may have another place among those that stay, and whether it has changed.
+    (loose, changed): (impl Fn(&E, &E) -> bool, impl Fn(&E, &E) -> bool),
 ) -> Vec<Moved> {
     let shown = |ranked: &Ranked<E>, window: Window| {
         window.offset..window.offset + window.len(ranked.len())
@@ -281,7 +288,7 @@ fn compare<E: Clone, K: Hash + Eq>(
             before: known.as_ref().map(|(position, _)| *position),
             after: Some(rank - new_window.offset),
             changed: known.as_ref().is_some_and(|(_, old)| changed(old, entry)),
-            moved: known.is_some(),
+            moved: known.as_ref().is_some_and(|(_, old)| loose(old, entry)),
         });
     });
     rows.extend(gone.into_values().map(|(position, _)| Moved {

@@ -4,8 +4,9 @@ use std::fmt;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 
 use super::BindingNo;
+use super::missing::Missing;
 use super::node::{Ahead, Node};
-use super::result::QueryResult;
+use super::result::{Entry, QueryResult};
 use crate::error::Result;
 use crate::table::{Snapshot, State};
 
@@ -101,8 +102,34 @@ impl Query {
         self.read_as_of().map(|(result, _)| result)
     }
 
+    /// What the result as of the last commit needed and was not there, at most so many cells of it
+    /// one by one: fields that are absent, and rows that links point at and that are not loaded. In
+    /// SQL they read as NULL; a program can fetch just those.
+    ///
+    /// A row counts if it shows, or if it might once the missing is there; of rows that the window
+    /// leaves out, only what decides about that. It is found by going through the rows that the
+    /// statement reads, each time it is asked.
+    ///
+    /// # Errors
+    /// As [`Query::read`].
+    ///
+    /// See [`Missing`] for an example.
+    pub fn missing(&self, most: usize) -> Result<Missing> {
+        let (entry, state, _) = self.entry();
+        // The same error that a reader gets.
+        entry.result(&state).map_err(|error| error.at(&self.0.name))?;
+        Ok(entry.missing(&state, most).unwrap_or_default())
+    }
+
     /// The result, and the commit that it is of.
     pub(crate) fn read_as_of(&self) -> Result<(QueryResult, u64)> {
+        let (entry, state, commit) = self.entry();
+        let result = entry.result(&state).map_err(|error| error.at(&self.0.name));
+        Ok((result?, commit))
+    }
+
+    /// What readers find, with the tables and the commit that it is of.
+    fn entry(&self) -> (Arc<Entry>, Arc<State>, u64) {
         loop {
             let (state, commit) = self.0.published.current();
             let (node, since) = {
@@ -111,10 +138,7 @@ impl Query {
             };
             let entry = if since > commit { Err(Ahead) } else { node.read(&state, commit) };
             match entry {
-                Ok(entry) => {
-                    let result = entry.result(&state).map_err(|error| error.at(&self.0.name));
-                    return Ok((result?, commit));
-                }
+                Ok(entry) => return (entry, state, commit),
                 // The commit that it knows is about to be published.
                 Err(Ahead) => std::thread::yield_now(),
             }

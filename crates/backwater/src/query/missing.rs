@@ -33,7 +33,7 @@ use crate::value::Id;
 ///     "SELECT s.id, v.cars_max FROM sailing s LEFT JOIN vessel v ON v.name = s.vessel WHERE s.delay_min < 5",
 ///     (),
 /// )?;
-/// let missing = room.read()?.missing(10);
+/// let missing = room.missing(10)?;
 /// // Nobody knows whether 312 is late, nor on which vessel it is; and Marram is not loaded.
 /// let told: Vec<String> = missing.cells.iter().map(ToString::to_string).collect();
 /// assert_eq!(told, [
@@ -45,7 +45,7 @@ use crate::value::Id;
 /// assert_eq!(missing.count, 4);
 /// # Ok::<(), backwater::Error>(())
 /// ```
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Default)]
 pub struct Missing {
     /// How many there are.
     pub count: usize,

@@ -282,10 +282,11 @@ impl Node {
         let (Ok(old), Ok(new)) = (&old.ordered, &new.ordered) else { return None };
         let view = View { plan: &self.asked.plan, state, derived: &[] };
         let mut reads = false;
-        for output in &self.asked.plan.outputs {
-            output.expr.walk(&mut |expr| reads |= matches!(expr, Expr::Param(_)));
+        let outputs = self.asked.plan.outputs.iter().map(|output| &output.expr);
+        for expr in outputs.chain(self.asked.plan.order.iter().map(|key| &key.expr)) {
+            expr.walk(&mut |expr| reads |= matches!(expr, Expr::Param(_)));
         }
-        // The rows are the same; only parameters can make them show something else.
+        // The rows are the same; only parameters can make them something else.
         let changed = |_: &[Slot]| reads;
         Some(difference((&from.asked, old, &view), (&self.asked, new, &view), &changed))
     }

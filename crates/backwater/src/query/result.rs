@@ -36,6 +36,11 @@ impl Entry {
         }
     }
 
+    /// What the result lacks in that version of the tables; nothing, if it cannot be told.
+    pub(crate) fn missing(&self, state: &State, most: usize) -> Option<Missing> {
+        Some(missing(&self.asked, self.ordered.as_ref().ok()?, state, most))
+    }
+
     /// The result, as the same object for as long as somebody holds it.
     ///
     /// `state` is any version between the last commit that reached the binding and the next one:
@@ -169,19 +174,6 @@ impl QueryResult {
     /// ```
     pub fn is_same(&self, other: &QueryResult) -> bool {
         Arc::ptr_eq(&self.0, &other.0)
-    }
-
-    /// What the result needed and was not there, at most so many cells of it one by one: fields
-    /// that are absent, and rows that links point at and that are not loaded. In SQL they read as
-    /// NULL; a program can fetch just those.
-    ///
-    /// A row counts if it shows, or if it might once the missing is there; of rows that the window
-    /// leaves out, only what decides about that. It is found by going through the rows that the
-    /// statement reads, each time it is asked.
-    ///
-    /// See [`Missing`] for an example.
-    pub fn missing(&self, most: usize) -> Missing {
-        missing(&self.0.asked, &self.0.ordered, &self.0.state, most)
     }
 
     /// The tables that the result's rows lie in.

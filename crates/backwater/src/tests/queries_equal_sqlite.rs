@@ -386,6 +386,25 @@ impl Watched {
         Ok(())
     }
 
+    /// What a result says is missing is not there, each cell once; and its plan can be told.
+    fn check_missing(&self, cache: &Cache) -> Result<(), TestCaseError> {
+        let Ok(missing) = self.query.missing(usize::MAX) else { return Ok(()) };
+        let snapshot = cache.snapshot();
+        prop_assert_eq!(missing.count, missing.cells.len());
+        let mut cells = BTreeSet::new();
+        for cell in &missing.cells {
+            prop_assert!(cells.insert(cell.to_string()), "{} twice", cell);
+            let Some(id) = &cell.id else { continue };
+            let row = snapshot.get(&cell.table, id.clone()).unwrap();
+            prop_assert_eq!(row.is_some(), cell.is_loaded);
+            let value = row.and_then(|row| row.get(&cell.field).unwrap());
+            prop_assert_eq!(value, None, "{} in {:?}", cell, self.statement);
+        }
+        let told = cache.schema().explain(&self.statement.sql).unwrap();
+        prop_assert!(!told.to_string().contains('?'), "{}", told);
+        Ok(())
+    }
+
     /// The query goes over to other values, with the delta from the old result to the new one.
     fn rebind(
         &mut self,
@@ -524,6 +543,7 @@ proptest! {
                 }
                 watched.check_delta(&report)?;
                 watched.check_result(&image)?;
+                watched.check_missing(&cache)?;
             }
             let mut choices = Choices(statements.first().map_or([].iter(), |of| of.iter()));
             for (place, watched) in watched.iter_mut().enumerate() {

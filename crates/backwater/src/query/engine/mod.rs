@@ -29,7 +29,7 @@ use crate::value::{Clock, Stopwatch};
 use intervals::Intervals;
 pub(crate) use rebind::Rebound;
 use rebind::Recent;
-use route::{Gate, RangePart, Routes, gates};
+use route::{RangePart, Routes, Wanted, wanted};
 
 /// Old versions of the tables are kept for queries that are behind for so many commits.
 const KEPT_FOR: u64 = 256;
@@ -102,8 +102,8 @@ struct Group {
     /// By the key, and by what the tuple holds in a column that is compared with parameters.
     by_range: Option<(RangePart, HashMap<KeyValues, Intervals<BindingNo>>)>,
     len: usize,
-    /// Which rows are sent here.
-    gates: Vec<Option<Gate>>,
+    /// What the rows that are sent here must hold, for each source.
+    wanted: Vec<Option<Wanted>>,
 }
 
 struct Binding {
@@ -263,7 +263,7 @@ impl Engine {
         let shape = number;
         self.bindings
             .insert(binding, Binding { node, shape, group, identity, uses: 1, handles: 0 });
-        self.set_gates(group);
+        self.set_wanted(group);
         Ok(binding)
     }
 
@@ -309,16 +309,16 @@ impl Engine {
         if let Some(shape) = self.shapes.get_mut(&shape) {
             shape.groups.insert(key.clone(), number);
         }
-        let gates = gates(plan, None);
-        self.routes.add(number, plan, &gates);
+        let wanted = wanted(plan, None);
+        self.routes.add(number, plan, &wanted);
         let by_range = RangePart::of(plan).map(|part| (part, HashMap::new()));
         let by_key = HashMap::new();
-        self.groups.insert(number, Group { shape, key, by_key, by_range, len: 0, gates });
+        self.groups.insert(number, Group { shape, key, by_key, by_range, len: 0, wanted });
         number
     }
 
     /// Has a group sent what its bindings ask for, after these changed.
-    fn set_gates(&mut self, number: GroupNo) {
+    fn set_wanted(&mut self, number: GroupNo) {
         let Some(group) = self.groups.get_mut(&number) else { return };
         let Some(shape) = self.shapes.get(&group.shape) else { return };
         let plan = &shape.plan;
@@ -339,10 +339,10 @@ impl Engine {
         });
         let keys: Option<Vec<&[Scalar<'static>]>> =
             keys.as_ref().map(|keys| keys.iter().map(Vec::as_slice).collect());
-        let fresh = gates(plan, keys.as_deref());
-        self.routes.remove(number, plan, &group.gates);
+        let fresh = wanted(plan, keys.as_deref());
+        self.routes.remove(number, plan, &group.wanted);
         self.routes.add(number, plan, &fresh);
-        group.gates = fresh;
+        group.wanted = fresh;
     }
 
     /// One handle less.
@@ -368,7 +368,7 @@ impl Engine {
             group.remove(number, &binding.node);
             match group.len {
                 0 => self.forget_group(binding.group),
-                _ => self.set_gates(binding.group),
+                _ => self.set_wanted(binding.group),
             }
         }
         self.forget_if_unused(binding.shape, state);
@@ -385,7 +385,7 @@ impl Engine {
             return;
         };
         shape.groups.remove(&group.key);
-        self.routes.remove(number, &shape.plan, &group.gates);
+        self.routes.remove(number, &shape.plan, &group.wanted);
     }
 
     fn forget_if_unused(&mut self, number: ShapeNo, state: &mut Arc<State>) {

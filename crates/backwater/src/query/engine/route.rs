@@ -19,7 +19,7 @@ use crate::table::State;
 
 /// What a row of a source must hold in a field to concern a group: a value in one of these.
 #[derive(Debug, Clone)]
-pub(super) struct Gate {
+pub(super) struct Wanted {
     field: FieldNo,
     intervals: Vec<Interval>,
 }
@@ -30,7 +30,7 @@ struct Readers {
     /// Those that any row may concern.
     all: Vec<GroupNo>,
     /// Those that only some rows concern, by what these hold.
-    gated: Vec<(FieldNo, Intervals<GroupNo>)>,
+    by_value: Vec<(FieldNo, Intervals<GroupNo>)>,
 }
 
 /// All groups, by what they read.
@@ -41,49 +41,51 @@ pub(super) struct Routes {
 }
 
 impl Readers {
-    fn add(&mut self, group: GroupNo, gate: Option<&Gate>) {
-        let Some(gate) = gate else {
+    fn add(&mut self, group: GroupNo, wanted: Option<&Wanted>) {
+        let Some(wanted) = wanted else {
             if self.all.last() != Some(&group) {
                 self.all.push(group);
             }
             return;
         };
-        let place = self.gated.iter().position(|(field, _)| *field == gate.field);
+        let place = self.by_value.iter().position(|(field, _)| *field == wanted.field);
         let place = place.unwrap_or_else(|| {
-            self.gated.push((gate.field, Intervals::default()));
-            self.gated.len() - 1
+            self.by_value.push((wanted.field, Intervals::default()));
+            self.by_value.len() - 1
         });
-        for interval in &gate.intervals {
-            self.gated[place].1.insert(interval.clone(), group);
+        for interval in &wanted.intervals {
+            self.by_value[place].1.insert(interval.clone(), group);
         }
     }
 
-    fn remove(&mut self, group: GroupNo, gate: Option<&Gate>) {
-        let Some(gate) = gate else {
+    fn remove(&mut self, group: GroupNo, wanted: Option<&Wanted>) {
+        let Some(wanted) = wanted else {
             self.all.retain(|other| *other != group);
             return;
         };
-        if let Some((_, gated)) = self.gated.iter_mut().find(|(field, _)| *field == gate.field) {
-            gate.intervals.iter().for_each(|interval| gated.remove(interval, group));
+        if let Some((_, by_value)) =
+            self.by_value.iter_mut().find(|(field, _)| *field == wanted.field)
+        {
+            wanted.intervals.iter().for_each(|interval| by_value.remove(interval, group));
         }
-        self.gated.retain(|(_, gated)| !gated.is_empty());
+        self.by_value.retain(|(_, by_value)| !by_value.is_empty());
     }
 
     fn each(&self, row: &RowChange, changes: &Changes, mut found: impl FnMut(GroupNo)) {
         self.all.iter().for_each(|group| found(*group));
-        for (field, gated) in &self.gated {
+        for (field, by_value) in &self.by_value {
             let value = |state| value(state, row, *field);
             let before = match row.happened {
                 Happened::Inserted => Scalar::Null,
                 _ => value(&*changes.before),
             };
-            gated.holding(&before, &mut found);
+            by_value.holding(&before, &mut found);
             let after = match row.happened {
                 Happened::Deleted => Scalar::Null,
                 _ => value(&*changes.after),
             };
             if after != before {
-                gated.holding(&after, &mut found);
+                by_value.holding(&after, &mut found);
             }
         }
     }
@@ -100,26 +102,26 @@ impl Routes {
         Self { by_field: fields.collect(), by_table: readers(schema.tables.len()) }
     }
 
-    /// Sends a group the rows that its sources' gates let through.
-    pub(super) fn add(&mut self, group: GroupNo, plan: &Plan, gates: &[Option<Gate>]) {
-        self.each_readers(plan, gates, |readers, gate| readers.add(group, gate));
+    /// Sends a group the rows that hold what it wants of its sources.
+    pub(super) fn add(&mut self, group: GroupNo, plan: &Plan, wanted: &[Option<Wanted>]) {
+        self.each_readers(plan, wanted, |readers, wanted| readers.add(group, wanted));
     }
 
-    pub(super) fn remove(&mut self, group: GroupNo, plan: &Plan, gates: &[Option<Gate>]) {
-        self.each_readers(plan, gates, |readers, gate| readers.remove(group, gate));
+    pub(super) fn remove(&mut self, group: GroupNo, plan: &Plan, wanted: &[Option<Wanted>]) {
+        self.each_readers(plan, wanted, |readers, wanted| readers.remove(group, wanted));
     }
 
     fn each_readers(
         &mut self,
         plan: &Plan,
-        gates: &[Option<Gate>],
-        mut each: impl FnMut(&mut Readers, Option<&Gate>),
+        wanted: &[Option<Wanted>],
+        mut each: impl FnMut(&mut Readers, Option<&Wanted>),
     ) {
-        for (source, gate) in plan.sources.iter().zip(gates) {
+        for (source, wanted) in plan.sources.iter().zip(wanted) {
             if let Relation::Table(table) = source.relation {
-                each(&mut self.by_table[table.index()], gate.as_ref());
+                each(&mut self.by_table[table.index()], wanted.as_ref());
                 for field in source.reads.iter() {
-                    each(&mut self.by_field[table.index()][field.index()], gate.as_ref());
+                    each(&mut self.by_field[table.index()][field.index()], wanted.as_ref());
                 }
             }
         }
@@ -151,16 +153,18 @@ impl Routes {
 
 /// For each source of a plan, what its rows must hold; `keys` are values of the plan's keys, those
 /// of all bindings of a group, if they are few.
-pub(super) fn gates(plan: &Plan, keys: Option<&[&[Scalar<'static>]]>) -> Vec<Option<Gate>> {
+pub(super) fn wanted(plan: &Plan, keys: Option<&[&[Scalar<'static>]]>) -> Vec<Option<Wanted>> {
     let sources = plan.sources.iter().enumerate();
-    let gates = sources.map(|(number, source)| match source.relation {
-        Relation::Table(_) if source.outer.is_none() && !plan.is_union => gate(plan, number, keys),
+    let wanted = sources.map(|(number, source)| match source.relation {
+        Relation::Table(_) if source.outer.is_none() && !plan.is_union => {
+            wanted_of(plan, number, keys)
+        }
         _ => None,
     });
-    gates.collect()
+    wanted.collect()
 }
 
-fn gate(plan: &Plan, source: usize, keys: Option<&[&[Scalar<'static>]]>) -> Option<Gate> {
+fn wanted_of(plan: &Plan, source: usize, keys: Option<&[&[Scalar<'static>]]>) -> Option<Wanted> {
     let checks = &plan.paths.get(source)?.checks;
     if let Some(points) = checks.iter().find_map(points) {
         return Some(points);
@@ -170,7 +174,7 @@ fn gate(plan: &Plan, source: usize, keys: Option<&[&[Scalar<'static>]]>) -> Opti
             plan.keys.iter().enumerate().find(|(_, part)| part.column.source() == source)
     {
         let intervals = keys.iter().map(|values| Interval::point(values[number].clone()));
-        return Some(Gate { field: part.column.field(), intervals: intervals.collect() });
+        return Some(Wanted { field: part.column.field(), intervals: intervals.collect() });
     }
     let mut range: Option<(FieldNo, Interval)> = None;
     for (field, is_low, bound) in checks.iter().filter_map(bound) {
@@ -180,11 +184,11 @@ fn gate(plan: &Plan, source: usize, keys: Option<&[&[Scalar<'static>]]>) -> Opti
             *end = Some(bound);
         }
     }
-    range.map(|(field, interval)| Gate { field, intervals: vec![interval] })
+    range.map(|(field, interval)| Wanted { field, intervals: vec![interval] })
 }
 
 /// The values that an equality or a list of literals asks for.
-fn points(check: &Expr) -> Option<Gate> {
+fn points(check: &Expr) -> Option<Wanted> {
     let literal = |expr: &Expr| match expr {
         Expr::Literal(value) => Some(value.clone()),
         _ => None,
@@ -205,7 +209,7 @@ fn points(check: &Expr) -> Option<Gate> {
     intervals.sort_unstable_by(Scalar::order);
     intervals.dedup_by(|a, b| a.order(b).is_eq());
     let intervals = intervals.into_iter().map(Interval::point).collect();
-    Some(Gate { field: column.field(), intervals })
+    Some(Wanted { field: column.field(), intervals })
 }
 
 /// A field's bound that a comparison with a literal says, and whether it is the lower one.
