@@ -13,15 +13,15 @@ use crate::value::Clock;
 /// What a cache may be given, besides its schema and storage.
 pub(crate) struct Settings {
     pub(crate) clock: Option<Arc<dyn Clock>>,
-    /// How many commits are remembered.
-    pub(crate) commits: usize,
+    /// How many commits are remembered, and how many changed rows of them.
+    pub(crate) commits: (usize, usize),
     /// Bytes that results may take which nobody asks for any more.
     pub(crate) recent: usize,
 }
 
 impl Default for Settings {
     fn default() -> Self {
-        Self { clock: None, commits: 64, recent: 16 << 20 }
+        Self { clock: None, commits: (16, 1 << 16), recent: 16 << 20 }
     }
 }
 
@@ -76,12 +76,13 @@ impl CacheBuilder {
         self
     }
 
-    /// Of how many commits the reports are kept for [`Cache::commits`]; 64, if nothing is said, and
-    /// fewer if they changed very many rows. A report keeps what the tables held before and after.
+    /// Of how many commits the reports are kept for [`Cache::commits`]. A report keeps what the
+    /// tables held before and after. If nothing is said, these are 16 commits, and fewer if they
+    /// changed more than 65,536 rows together; so many that one commit changes are not remembered.
     ///
     /// See [`CacheBuilder`] for an example.
     pub fn remember_commits(mut self, commits: usize) -> Self {
-        self.settings.commits = commits;
+        self.settings.commits = (commits, usize::MAX);
         self
     }
 

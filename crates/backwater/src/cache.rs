@@ -125,7 +125,7 @@ impl Cache {
         let (history, remembered) = (Arc::new(History::after(commit)), Remembered::default());
         let writer = Mutex::new(Writer { engine, state, commit, history, remembered, storage });
         let (writing, watchers) = (Mutex::default(), Arc::default());
-        let (ring, clock) = (Ring::new(settings.commits), settings.clock);
+        let (ring, clock) = (Ring::new(settings.commits.0, settings.commits.1), settings.clock);
         Self(Arc::new(Inner { published, writer, writing, watchers, ring, clock }))
     }
 

@@ -5,14 +5,14 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use super::Report;
 
-/// So many changed rows are kept at most: behind each commit stand the tables as they were.
-const ROWS: usize = 1 << 16;
-
 /// The reports of the last commits, the oldest first.
 pub(crate) struct Ring {
     kept: Mutex<Kept>,
     /// How many are kept.
     len: usize,
+    /// How many changed rows they may have together: behind each commit stand the tables as they
+    /// were.
+    rows: usize,
 }
 
 #[derive(Default)]
@@ -22,8 +22,8 @@ struct Kept {
 }
 
 impl Ring {
-    pub(crate) fn new(len: usize) -> Self {
-        Self { kept: Mutex::default(), len }
+    pub(crate) fn new(len: usize, rows: usize) -> Self {
+        Self { kept: Mutex::default(), len, rows }
     }
 
     fn kept(&self) -> MutexGuard<'_, Kept> {
@@ -38,7 +38,9 @@ impl Ring {
         let mut kept = self.kept();
         kept.rows += report.0.changes.rows.len();
         kept.reports.push_back(report.clone());
-        while kept.reports.len() > self.len || kept.rows > ROWS && kept.reports.len() > 1 {
+        // A commit that is too large is forgotten with all before it: what came before and after it
+        // alone would tell of values that are not from there.
+        while kept.reports.len() > self.len || kept.rows > self.rows {
             let Some(oldest) = kept.reports.pop_front() else { break };
             kept.rows -= oldest.0.changes.rows.len();
             gone.push(oldest);
