@@ -56,15 +56,19 @@
 //!
 //! - [`Schema`]: tables, links, response rules and named queries, read from `backwater.toml`.
 //! - [`Cache`]: the handle. [`Cache::commit`] writes through a [`Transaction`] and gives a
-//!   [`Report`]; [`Cache::query`] defines a standing [`Query`]; [`Cache::snapshot`] lends rows.
+//!   [`Report`]; [`Cache::query`] defines a standing [`Query`], [`Cache::rebind`] gives it other
+//!   values; [`Cache::snapshot`] lends rows. [`Cache::builder`] gives it a [`Clock`] and limits.
 //! - [`QueryResult`] and [`Delta`]: what a query gives, and how that moved.
+//! - [`Report::why`], [`Cache::origins`] and [`Query::missing`]: what a commit did and why, where
+//!   values come from, and what nobody has loaded. [`Schema::explain`] shows a plan; a [`Scenario`]
+//!   plays a day step by step.
 //! - [`SqliteFile`]: where a cache persists, as ordinary tables of an SQLite file. Any other
 //!   [`Storage`] can be written against the same protocol.
 //!
 //! # Features
 //!
 //! `sqlite` (on by default) is the driver for SQLite files. Without it the crate does no I/O at
-//! all; it never starts a thread and reads no clock.
+//! all; it never starts a thread, and reads only the clock that it is given.
 
 mod builder;
 mod cache;
