@@ -126,7 +126,9 @@ impl<'a> Walk<'a, '_> {
 
     /// The tuples without partner at `source` whose other rows are those of the pins.
     fn without_partner(&self, source: usize, pins: &Pins, found: &mut dyn FnMut(&[Slot])) {
-        let path = &self.view.plan.scratch;
+        // Not the path from nothing: that asks for one binding's parameters, and this is done for
+        // all of them.
+        let path = &self.view.plan.paths[self.view.plan.scratch.start];
         let mut tuple = Tuple::from_elem(NONE, pins.len());
         let Some(start) = pins[path.start].filter(|start| *start != NONE) else { return };
         tuple[path.start] = start;

@@ -172,3 +172,22 @@ fn a_slot_that_is_used_again_holds_another_row() {
         assert_eq!(rows(query), [20, 30].map(Some));
     }
 }
+
+/// Bindings are searched for together: what one of them asks for must not hide from another one
+/// that its row has found a partner.
+#[test]
+fn a_row_without_partner_leaves_every_binding_that_shows_it() {
+    let schema = "table.t = { id = 'id', fields = { id = 'int', n = 'int' } }\n\
+                  table.u = { id = 'id', fields = { id = 'int' } }";
+    let cache = crate::Cache::new(crate::Schema::parse("s.toml", schema).unwrap());
+    cache.commit("came", |tx| tx.insert("t", [("id", 1), ("n", 10)])).unwrap();
+    let sql = "SELECT t.id, u.id FROM t LEFT JOIN u ON u.id = t.id WHERE t.n > :over";
+    let queries = [50, 5].map(|over| cache.query(sql, [("over", over)]).unwrap());
+    let _kept = queries.each_ref().map(crate::Query::keep_up);
+    let lens = || queries.each_ref().map(|query| query.read().unwrap().len());
+    assert_eq!(lens(), [0, 1]);
+    cache.commit("a partner", |tx| tx.insert("u", [("id", 1)])).unwrap();
+    assert_eq!(lens(), [0, 1]);
+    cache.commit("alone again", |tx| tx.delete("u", 1)).unwrap();
+    assert_eq!(lens(), [0, 1]);
+}

@@ -553,8 +553,18 @@ proptest! {
                 }
             }
             if number < 2 {
-                let some = statements.iter().skip(number * 2).take(2 + number * 9);
-                watched.extend(some.filter_map(|of| Watched::try_new(&cache, Choices(of.iter()).statement())));
+                for of in statements.iter().skip(number * 2).take(2 + number * 9) {
+                    let statement = Choices(of.iter()).statement();
+                    // The same with other values: both are searched for together.
+                    let mut twin = statement.clone();
+                    for (name, value) in choices.other_values(&statement.params) {
+                        twin.params.retain(|(other, _)| *other != name);
+                        twin.params.push((name, value));
+                    }
+                    let twin = Some(twin).filter(|twin| !twin.params.is_empty());
+                    let both = [Some(statement), twin].into_iter().flatten();
+                    watched.extend(both.filter_map(|statement| Watched::try_new(&cache, statement)));
+                }
                 for watched in &watched {
                     watched.check_result(&image)?;
                 }
