@@ -11,9 +11,9 @@ use super::fold::folded;
 use super::group::GroupRow;
 use super::live::{Ordered, Slots};
 use super::order::{Moved, settle};
-use super::plan::{Asked, Plan, Relation, Window};
+use super::plan::{Asked, Plan, Relation, Source, Window};
 use super::ranked::Ranked;
-use super::relation::{Tuple, View};
+use super::relation::{View, key_slots};
 use super::scalar::Scalar;
 use crate::schema::{FieldNo, TableNo};
 use crate::table::Slot;
@@ -218,7 +218,7 @@ pub(crate) fn rows_in(band: &Band, index: &Ranked<Slot>, view: &View<'_>) -> Vec
 pub(crate) fn difference(
     (from, old, before): (&Asked, &Ordered, &View<'_>),
     (to, new, after): (&Asked, &Ordered, &View<'_>),
-    changed: &dyn Fn(&[Slot]) -> bool,
+    changed: &dyn Fn(&[Slot], &[Slot]) -> bool,
 ) -> Vec<Moved> {
     let windows = (from.window, to.window);
     let shown = |asked: &Asked, view: &View<'_>, slots: &[Slot]| -> Vec<Scalar<'static>> {
@@ -227,14 +227,26 @@ pub(crate) fn difference(
         outputs.map(|output| output.expr.eval(&row, &asked.params).into_owned()).collect()
     };
     // Whether a row shows other values than before.
-    let shows =
-        |slots: &[Slot]| changed(slots) && shown(from, before, slots) != shown(to, after, slots);
+    let shows = |old: &[Slot], new: &[Slot]| {
+        changed(old, new) && shown(from, before, old) != shown(to, after, new)
+    };
+    let sources = &to.plan.sources;
     match (old, new) {
-        (Ordered::One(old), Ordered::One(new)) => tables(old, new, windows, changed, &shows),
-        (Ordered::Two(old), Ordered::Two(new)) => tables(old, new, windows, changed, &shows),
-        (Ordered::Three(old), Ordered::Three(new)) => tables(old, new, windows, changed, &shows),
-        (Ordered::Four(old), Ordered::Four(new)) => tables(old, new, windows, changed, &shows),
-        (Ordered::Many(old), Ordered::Many(new)) => tables(old, new, windows, changed, &shows),
+        (Ordered::One(old), Ordered::One(new)) => {
+            tables(old, new, windows, sources, changed, &shows)
+        }
+        (Ordered::Two(old), Ordered::Two(new)) => {
+            tables(old, new, windows, sources, changed, &shows)
+        }
+        (Ordered::Three(old), Ordered::Three(new)) => {
+            tables(old, new, windows, sources, changed, &shows)
+        }
+        (Ordered::Four(old), Ordered::Four(new)) => {
+            tables(old, new, windows, sources, changed, &shows)
+        }
+        (Ordered::Many(old), Ordered::Many(new)) => {
+            tables(old, new, windows, sources, changed, &shows)
+        }
         (Ordered::Kept(old), Ordered::Kept(new)) => {
             let shows = |asked: &Asked, row: &[Scalar<'static>]| -> Vec<Scalar<'static>> {
                 let outputs = asked.plan.outputs.iter();
@@ -259,12 +271,13 @@ fn tables<E: Slots>(
     old: &Ranked<E>,
     new: &Ranked<E>,
     windows: (Window, Window),
-    changed: &dyn Fn(&[Slot]) -> bool,
-    shows: &dyn Fn(&[Slot]) -> bool,
+    sources: &[Source],
+    changed: &dyn Fn(&[Slot], &[Slot]) -> bool,
+    shows: &dyn Fn(&[Slot], &[Slot]) -> bool,
 ) -> Vec<Moved> {
-    let key = |entry: &E| Tuple::from_slice(entry.slots());
-    let loose = |_: &E, entry: &E| changed(entry.slots());
-    compare((old, new), windows, key, (loose, |_: &E, entry: &E| shows(entry.slots())))
+    let key = |entry: &E| key_slots(sources, entry.slots());
+    let loose = |old: &E, new: &E| changed(old.slots(), new.slots());
+    compare((old, new), windows, key, (loose, |old: &E, new: &E| shows(old.slots(), new.slots())))
 }
 
 fn compare<E: Clone, K: Hash + Eq>(

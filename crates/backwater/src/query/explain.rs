@@ -253,8 +253,16 @@ fn group(names: &Names<'_>, grouping: &super::plan::Grouping) -> Operator {
 fn order(names: &Names<'_>) -> Operator {
     let plan = names.plan;
     let keys = names.order(&plan.order, &|expr| names.told_late(expr));
-    let ties = if plan.grouping.is_some() { "the groups' keys" } else { "the rows' ids" };
-    let what = if keys.is_empty() { ties.to_owned() } else { format!("{keys}, then {ties}") };
+    let telling = plan.sources.iter().filter(|source| !source.is_told);
+    let telling: Vec<&str> = telling.map(|source| &*source.name).collect();
+    let ties = match () {
+        () if plan.grouping.is_some() => "the groups' keys".to_owned(),
+        () if plan.sources.iter().all(|source| source.is_lookup || !source.is_told) => {
+            "the rows' ids".to_owned()
+        }
+        () => format!("the ids of {}", telling.join(", ")),
+    };
+    let what = if keys.is_empty() { ties } else { format!("{keys}, then {ties}") };
     let outputs = plan.outputs.iter().map(|output| {
         let told = names.told_late(&output.expr);
         let is_name = output.name.is_empty()

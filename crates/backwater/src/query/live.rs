@@ -4,15 +4,17 @@ use std::cmp::Ordering;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use rustc_hash::FxHashMap;
+
 use super::across::narrowed;
 use super::edit::{Edit, Failure};
-use super::expr::Columns;
+use super::expr::{Columns, Expr};
 use super::group::{GroupRow, Groups, order_groups, replace};
 use super::order::{Moved, follow, order_against, order_by, sort_keys};
-use super::plan::{Asked, Made, Plan, Window};
+use super::plan::{Asked, Made, Plan, Source, Window};
 use super::prefix::prefix;
 use super::ranked::{Prefix, Ranked, Sought};
-use super::relation::{DerivedRow, Tuple, View};
+use super::relation::{DerivedRow, Tuple, View, key_slots};
 use super::scalar::{Key, Scalar};
 use super::scan::{self, GroupsOfSource};
 use super::walk::{TupleDelta, Walk};
@@ -332,44 +334,76 @@ fn follow_tuples<E: Slots>(
     rows: &[TupleDelta],
 ) -> Vec<Moved> {
     let mut edits: Vec<Edit<E>> = Vec::with_capacity(rows.len());
-    for row in rows {
+    let swapped = swapped(&after.plan.sources, rows);
+    for (number, row) in rows.iter().enumerate() {
+        let (old, new) = (row.before.then_some(&*row.tuple), row.after.then_some(&*row.tuple));
         if row.is_another && row.before && row.after {
-            edits.push(Edit::Leave(E::of(&row.tuple)));
-            edits.push(Edit::Enter(E::of(&row.tuple)));
+            edits.extend([Edit::Leave(E::of(&row.tuple)), Edit::Enter(E::of(&row.tuple))]);
+        } else if let Some(left) = swapped.get(&number) {
+            let Some(left) = left else { continue };
+            let (old, new) = (&*rows[*left].tuple, &*row.tuple);
+            // Another tuple, even if nothing of it shows.
+            let quiet = || Edit::Replace {
+                old: E::of(old),
+                new: E::of(new),
+                reorder: false,
+                changed: false,
+            };
+            let pair = (Some(old), Some(new));
+            edits.push(edit((before, after), params, pair, (true, true)).unwrap_or_else(quiet));
         } else {
-            edits.extend(edit((before, after), params, row));
+            edits.extend(edit((before, after), params, (old, new), (row.order, row.content)));
         }
     }
     follow(ranked, window, &edits, against(before, params), against(after, params))
 }
 
+/// Of the tuples that left and those that entered, pairs that are one row: a row in it that others
+/// tell, such as a sailing's vessel, was swapped for another one. Gives for one that entered which
+/// one left; for that, nothing.
+fn swapped(sources: &[Source], rows: &[TupleDelta]) -> FxHashMap<usize, Option<usize>> {
+    let leaves = |row: &TupleDelta| row.before && !row.after && !row.is_another;
+    let enters = |row: &TupleDelta| row.after && !row.before && !row.is_another;
+    if sources.iter().all(|source| !source.is_told)
+        || !rows.iter().any(leaves)
+        || !rows.iter().any(enters)
+    {
+        return FxHashMap::default();
+    }
+    let keyed =
+        rows.iter().enumerate().map(|(number, row)| (key_slots(sources, &row.tuple), number));
+    let keyed: Vec<(Tuple, usize)> = keyed.collect();
+    let left: FxHashMap<&Tuple, usize> = keyed
+        .iter()
+        .filter(|(_, number)| leaves(&rows[*number]))
+        .map(|(key, number)| (key, *number))
+        .collect();
+    let entered = keyed.iter().filter(|(_, number)| enters(&rows[*number]));
+    let pairs = entered.filter_map(|(key, number)| Some((*left.get(key)?, *number)));
+    pairs.flat_map(|(left, entered)| [(left, None), (entered, Some(left))]).collect()
+}
+
 /// What a changed tuple means for the order of a plain result; nothing, if nothing of it shows.
+/// `may` is whether something may have changed that the order reads, or the outputs.
 fn edit<E: Slots>(
     (before, after): (&View<'_>, &View<'_>),
     params: &[Scalar<'static>],
-    delta: &TupleDelta,
+    (old, new): (Option<&[Slot]>, Option<&[Slot]>),
+    may: (bool, bool),
 ) -> Option<Edit<E>> {
-    let (plan, entry) = (after.plan, E::of(&delta.tuple));
-    match (delta.before, delta.after) {
-        (false, false) => None,
-        (false, true) => Some(Edit::Enter(entry)),
-        (true, false) => Some(Edit::Leave(entry)),
-        (true, true) => {
-            let (old, new) = (before.row(&delta.tuple), after.row(&delta.tuple));
-            let reorder = delta.order
-                && plan
-                    .order
-                    .iter()
-                    .any(|key| key.expr.eval(&old, params) != key.expr.eval(&new, params));
-            let changed = delta.content
-                && plan
-                    .outputs
-                    .iter()
-                    .any(|output| output.expr.eval(&old, params) != output.expr.eval(&new, params));
-            let (old, new) = (entry.clone(), entry);
-            (reorder || changed).then_some(Edit::Replace { old, new, reorder, changed })
-        }
-    }
+    let plan = after.plan;
+    let (old_slots, new_slots) = match (old, new) {
+        (None, None) => return None,
+        (None, Some(new)) => return Some(Edit::Enter(E::of(new))),
+        (Some(old), None) => return Some(Edit::Leave(E::of(old))),
+        (Some(old), Some(new)) => (old, new),
+    };
+    let (old, new) = (before.row(old_slots), after.row(new_slots));
+    let differs = |expr: &'_ Expr| expr.eval(&old, params) != expr.eval(&new, params);
+    let reorder = may.0 && plan.order.iter().any(|key| differs(&key.expr));
+    let changed = may.1 && plan.outputs.iter().any(|output| differs(&output.expr));
+    let (old, new) = (E::of(old_slots), E::of(new_slots));
+    (reorder || changed).then_some(Edit::Replace { old, new, reorder, changed })
 }
 
 type Against<'v, E> = Box<dyn Fn(&E) -> Ordering + 'v>;

@@ -287,7 +287,7 @@ impl Node {
             expr.walk(&mut |expr| reads |= matches!(expr, Expr::Param(_)));
         }
         // The rows are the same; only parameters can make them something else.
-        let changed = |_: &[Slot]| reads;
+        let changed = |_: &[Slot], _: &[Slot]| reads;
         Some(difference((&from.asked, old, &view), (&self.asked, new, &view), &changed))
     }
 
@@ -509,6 +509,7 @@ impl Node {
                 let is_another = matches!(&happened, Happened::Updated(fields)
                     if id.iter().any(|field| fields.contains(*field)));
                 let happened = if is_another { Happened::Inserted } else { happened };
+                let is_another = is_another && !self.asked.plan.sources[source as usize].is_told;
                 let start = start(&self.asked.plan, source.into(), slot, &happened, 0);
                 starts.extend(start.map(|start| Start { is_another, ..start }));
             }
@@ -608,8 +609,9 @@ impl Node {
         if let (Ok(old), Ok(new)) = (&progress.old.ordered, &progress.new.ordered) {
             let rows: FxHashSet<(usize, Slot)> =
                 changed.iter().map(|start| (start.source, start.slot)).collect();
-            let has_changed = |slots: &[Slot]| {
-                slots.iter().enumerate().any(|(source, slot)| rows.contains(&(source, *slot)))
+            let has_changed = |old: &[Slot], new: &[Slot]| {
+                old != new
+                    || new.iter().enumerate().any(|(source, slot)| rows.contains(&(source, *slot)))
             };
             let (from, to) = ((&*self.asked, old, before), (&*self.asked, new, after));
             let moved = difference(from, to, &has_changed);

@@ -55,9 +55,11 @@ pub(crate) struct Source {
     pub(crate) name: String,
     /// Of a left join, what ON says: a row without partner stays.
     pub(crate) outer: Option<Vec<Expr>>,
-    /// Whether it stands for a subquery: at most one row goes with each tuple of the others, and
-    /// it does not tell tuples apart.
+    /// Whether it stands for a subquery.
     pub(crate) is_lookup: bool,
+    /// Whether the rows of other sources tell which one goes with them: by a link, by an id, or
+    /// since it stands for a subquery. So it does not tell tuples apart.
+    pub(crate) is_told: bool,
     /// The columns that are read, of a table: by which a change is of interest.
     pub(crate) reads: FieldSet,
     /// Those of them that decide which rows there are.
@@ -302,7 +304,7 @@ impl Plan {
         match &self.grouping {
             Some(grouping) => grouping.keys.len(),
             None => {
-                let sources = self.sources.iter().filter(|source| !source.is_lookup);
+                let sources = self.sources.iter().filter(|source| !source.is_told);
                 let parts: usize = sources.map(|source| source.key_len(schema)).sum();
                 parts + usize::from(self.is_union)
             }

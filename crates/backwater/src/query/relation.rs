@@ -7,7 +7,7 @@ use rustc_hash::FxHashMap;
 use smallvec::SmallVec;
 
 use super::expr::{ColumnNo, Columns};
-use super::plan::{Access, Plan, Relation};
+use super::plan::{Access, Plan, Relation, Source};
 use super::scalar::{Key, Scalar};
 use crate::change::FieldSet;
 use crate::schema::{FieldNo, Kind, TableNo};
@@ -18,6 +18,12 @@ pub(crate) const NONE: Slot = Slot(u32::MAX);
 
 /// One row of each source of a statement.
 pub(crate) type Tuple = SmallVec<[Slot; 4]>;
+
+/// The rows of a tuple that tell it from the others.
+pub(crate) fn key_slots(sources: &[Source], tuple: &[Slot]) -> Tuple {
+    let slots = sources.iter().zip(tuple).filter(|(source, _)| !source.is_told);
+    slots.map(|(_, slot)| *slot).collect()
+}
 
 /// The rows of a statement's result, for statements that read it.
 #[derive(Debug, Default)]
@@ -273,7 +279,7 @@ impl<'a> View<'a> {
     }
 
     /// What tells a tuple from the others, and orders them where nothing else does: the ids of its
-    /// rows.
+    /// rows, but of those that the others tell.
     pub(crate) fn key(&self, slots: &[Slot]) -> Vec<Scalar<'static>> {
         let mut key = Vec::new();
         if self.plan.is_union {
@@ -282,7 +288,7 @@ impl<'a> View<'a> {
         }
         for (number, (source, slot)) in self.plan.sources.iter().zip(slots).enumerate() {
             match &source.relation {
-                _ if source.is_lookup => {}
+                _ if source.is_told => {}
                 _ if *slot == NONE => {
                     let len = source.key_len(&self.state.schema);
                     key.extend(std::iter::repeat_n(Scalar::Null, len));
@@ -304,21 +310,22 @@ impl<'a> View<'a> {
 
     /// The first of the values by which [`View::compare`] orders a tuple.
     pub(crate) fn tie(&self, slots: &[Slot]) -> Option<Scalar<'a>> {
-        match &self.plan.sources.first()?.relation {
-            _ if slots[0] == NONE => Some(Scalar::Null),
+        let first = self.plan.sources.iter().position(|source| !source.is_told)?;
+        match &self.plan.sources[first].relation {
+            _ if slots[first] == NONE => Some(Scalar::Null),
             Relation::Table(table) => {
                 let field = *self.state.schema.table(*table).id.first()?;
-                Some(Scalar::of_cell(self.state, *table, slots[0], field))
+                Some(Scalar::of_cell(self.state, *table, slots[first], field))
             }
             Relation::Statement(..) => None,
         }
     }
 
-    /// The order of two tuples by the ids of their rows; a missing partner stands in front.
+    /// The order of two tuples by what tells them apart; a missing partner stands in front.
     pub(crate) fn compare(&self, a: &[Slot], b: &[Slot]) -> std::cmp::Ordering {
         let pairs = self.plan.sources.iter().zip(a.iter().zip(b));
         for (source, (a, b)) in pairs {
-            if a == b {
+            if a == b || source.is_told {
                 continue;
             }
             let order = match &source.relation {

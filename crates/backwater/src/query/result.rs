@@ -256,8 +256,9 @@ impl<'r> ResultRow<'r> {
     }
 
     /// What tells the row from the others of its result in all versions of it: the id of the
-    /// table's row, those of all rows of a join (NULL for a partner that is missing), or the values
-    /// that a grouping groups by.
+    /// table's row, those of the rows of a join (NULL for a partner that is missing), or the values
+    /// that a grouping groups by. A row that another one tells, by a link or an id, does not count:
+    /// a sailing with its vessel is told by the sailing, and the same row when the vessel changes.
     ///
     /// ```
     /// # use backwater::{Cache, Schema, Value};

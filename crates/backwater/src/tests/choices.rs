@@ -282,12 +282,13 @@ impl Choices<'_> {
                 }
             }
             ties.extend(source.ties.iter().map(|tie| {
-                match tie.contains(' ') {
+                let tie = match tie.contains(' ') {
                     true => tie
                         .replace(" br ", &format!(" {}.br ", source.alias))
                         .replace(" i ", &format!(" {}.i ", source.alias)),
                     false => format!("{}.{tie}", source.alias),
-                }
+                };
+                format!("⟨{number}:{tie}⟩")
             }));
             columns.extend(own);
         }

@@ -145,6 +145,141 @@ fn float_sums_leave_no_drift() {
     assert_eq!(values, [0.1 + 0.2, 0.1 + 0.2, (0.1 + 0.2) / 2.0].map(Value::Float));
 }
 
+/// Some sailings on vessels, with lists of crew.
+fn ferries() -> Cache {
+    let schema = r#"
+        table.vessel = { id = "id", fields = { id = "int", name = "text" } }
+        table.sailing = { id = "id", fields = { id = "int", vessel = { to = "vessel" }, crew = { to_many = "person" } } }
+        table.person = { id = "id", fields = { id = "int", name = "text" } }
+    "#;
+    let cache = Cache::new(Schema::parse("s", schema).unwrap());
+    cache
+        .commit("loaded", |tx| {
+            for (id, name) in [(1, "Marram"), (2, "Tidewife")] {
+                tx.insert("vessel", [("id", Value::from(id)), ("name", name.into())])?;
+            }
+            for (id, vessel) in [(10, 1), (20, 1), (30, 2), (40, 3)] {
+                tx.insert("sailing", [("id", id), ("vessel", vessel)])?;
+            }
+            Ok(())
+        })
+        .unwrap();
+    cache
+}
+
+/// A joined row is that of its sailing: its vessel changes, comes and goes, is swapped; only in an
+/// inner join does it need one.
+#[test]
+fn a_join_follows_the_rows_of_both_sides() {
+    let cache = ferries();
+    let inner = watched(
+        &cache,
+        "SELECT s.id, v.name FROM sailing AS s JOIN vessel AS v ON v.id = s.vessel",
+    );
+    let left = watched(
+        &cache,
+        "SELECT s.id, v.name FROM sailing AS s LEFT JOIN vessel AS v ON v.id = s.vessel",
+    );
+    let turned = watched(
+        &cache,
+        "SELECT s.id, v.name FROM vessel AS v JOIN sailing AS s ON v.id = s.vessel ORDER BY v.name",
+    );
+    let told = |label: &str, write: &dyn Fn(&mut Transaction) -> crate::Result<()>| {
+        let report = cache.commit(label, |tx| write(tx)).unwrap();
+        [&inner, &left, &turned].map(|query| short(report.delta(query)))
+    };
+    let rename = |tx: &mut Transaction| {
+        tx.merge("vessel", [("id", Value::from(1)), ("name", "Zephyr".into())])
+    };
+    assert_eq!(told("renamed", &rename), ["~10@0 ~20@1", "~10@0 ~20@1", "10@0>1 20@1>2"]);
+    let swap = |tx: &mut Transaction| tx.update("sailing", 20, [("vessel", 2)]);
+    assert_eq!(told("swapped", &swap), ["~20@1", "~20@1", "20@2>0"]);
+    let launch = |tx: &mut Transaction| {
+        tx.insert("vessel", [("id", Value::from(3)), ("name", "Auk".into())])
+    };
+    assert_eq!(told("launched", &launch), ["+40@3", "~40@3", "+40@0"]);
+    let scrap = |tx: &mut Transaction| tx.delete("vessel", 2).map(drop);
+    assert_eq!(told("scrapped", &scrap), ["-20@1 -30@2", "~20@1 ~30@2", "-20@1 -30@2"]);
+    let both = |tx: &mut Transaction| {
+        tx.update("sailing", 10, [("vessel", 3)])?;
+        tx.update("sailing", 40, [("vessel", 1)])?;
+        tx.delete("sailing", 30).map(drop)
+    };
+    assert_eq!(told("two swap", &both), ["~10@0 ~40@1", "-30@2 ~10@0 ~40@2", "10@1>0 ~40@1"]);
+    assert_eq!(inner.read().unwrap().row(0).unwrap().key(), [Value::Int(10)]);
+}
+
+/// One row of a link table goes with one of each side, a row may go with itself, and nobody is
+/// anybody's partner by NULL.
+#[test]
+fn lists_and_rows_of_one_table_are_joined() {
+    let cache = ferries();
+    let crew = watched(
+        &cache,
+        "SELECT s.id, c.position, p.name FROM sailing AS s JOIN sailing_crew AS c ON c.owner = s.id
+         LEFT JOIN person AS p ON p.id = c.target",
+    );
+    let pairs = watched(
+        &cache,
+        "SELECT a.id, b.id FROM sailing AS a JOIN sailing AS b ON a.vessel = b.vessel AND a.id <= b.id",
+    );
+    let told = |write: &dyn Fn(&mut Transaction) -> crate::Result<()>| {
+        let report = cache.commit("written", |tx| write(tx)).unwrap();
+        [&crew, &pairs].map(|query| {
+            let rows = query.read().unwrap();
+            let rows = rows.rows().map(|row| {
+                row.values().iter().map(|value| value.to_string()).collect::<Vec<_>>().join(" ")
+            });
+            (short(report.delta(query)), rows.collect::<Vec<_>>().join(", "))
+        })
+    };
+    let sign_on = |tx: &mut Transaction| tx.set_links("sailing", 30, "crew", [7, 8]);
+    let [crew_told, pairs_told] = told(&sign_on);
+    assert_eq!(crew_told, ("+30@0 +30@1".into(), "30 0 NULL, 30 1 NULL".into()));
+    assert_eq!(pairs_told, (String::new(), "10 10, 10 20, 20 20, 30 30, 40 40".into()));
+    let meet = |tx: &mut Transaction| {
+        tx.insert("person", [("id", Value::from(8)), ("name", "Odo".into())])?;
+        tx.update("sailing", 40, [("vessel", Value::Null)])?;
+        tx.update("sailing", 10, [("vessel", 2)])
+    };
+    let [crew_told, pairs_told] = told(&meet);
+    assert_eq!(crew_told, ("~30@1".into(), "30 0 NULL, 30 1 Odo".into()));
+    assert_eq!(pairs_told.1, "10 10, 10 30, 20 20, 30 30");
+    let turn = |tx: &mut Transaction| tx.set_links("sailing", 30, "crew", [8]);
+    let [crew_told, _] = told(&turn);
+    assert_eq!(crew_told, ("-30@1 ~30@0".into(), "30 0 Odo".into()));
+}
+
+/// DISTINCT, EXISTS and UNION ALL: a row is there as often as it should be, however often what it
+/// stands for is.
+#[test]
+fn equal_rows_and_branches_are_counted() {
+    let cache = cache(&[(1, 5), (2, 5), (3, 6)]);
+    let distinct = watched(&cache, "SELECT DISTINCT k FROM t");
+    let exists = watched(
+        &cache,
+        "SELECT a.id FROM t AS a WHERE EXISTS (SELECT 1 FROM t AS b WHERE b.k = a.k AND b.id <> 3)",
+    );
+    let union = watched(
+        &cache,
+        "SELECT id, k FROM t WHERE k < 6 UNION ALL SELECT id, k FROM t WHERE id > 1 ORDER BY k, id",
+    );
+    assert_eq!(ids(&distinct), [5, 6]);
+    assert_eq!(ids(&exists), [1, 2]);
+    assert_eq!(ids(&union), [1, 2, 2, 3]);
+    assert_eq!(after(&cache, &distinct, &[(1, 6)]), "", "one of two is left");
+    assert_eq!((ids(&exists), ids(&union)), (vec![1, 2, 3], vec![2, 2, 3]));
+    assert_eq!(after(&cache, &distinct, &[(2, 6)]), "-5@0", "the last one went");
+    let report = cache
+        .commit("gone", |tx| [1, 2].into_iter().try_for_each(|id| tx.delete("t", id).map(drop)));
+    assert_eq!(
+        short(report.unwrap().delta(&exists)),
+        "-1@0 -2@1 -3@2",
+        "nobody is left but itself"
+    );
+    assert_eq!((ids(&distinct), ids(&union)), (vec![6], vec![3]));
+}
+
 /// Nobody looks while a row goes and another one takes its place in memory: the order goes by the
 /// new one's id.
 #[test]

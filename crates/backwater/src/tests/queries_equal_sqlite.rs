@@ -12,7 +12,8 @@ use rusqlite::types::Value as Sql;
 use super::choices::{self, Choices, Statement};
 use crate::storage::image;
 use crate::{
-    Cache, DeltaKind, Json, KeptUp, Named, Outcome, Query, QueryResult, Report, Schema, Value,
+    Cache, Delta, DeltaKind, Json, KeptUp, Named, Outcome, Query, QueryResult, Report, Schema,
+    Value,
 };
 
 const SCHEMA: &str = r#"
@@ -334,6 +335,22 @@ fn values(result: &QueryResult) -> Vec<Vec<Value>> {
     result.rows().map(|row| row.values().to_vec()).collect()
 }
 
+/// The judge's statement, whose `⟨number:column⟩` tell rows of a source apart: those of which the
+/// others tell the row say nothing.
+fn judge(query: &Query, text: &str) -> String {
+    let node = query.node();
+    let mut parts = text.split('⟨');
+    let mut out = parts.next().unwrap_or_default().to_owned();
+    for part in parts {
+        let (tie, rest) = part.split_once('⟩').unwrap();
+        let (source, column) = tie.split_once(':').unwrap();
+        let is_told = node.asked.plan.sources[source.parse::<usize>().unwrap()].is_told;
+        out += if is_told { "NULL" } else { column };
+        out += rest;
+    }
+    out
+}
+
 /// A standing query with all that is known of it.
 struct Watched {
     query: Query,
@@ -355,6 +372,7 @@ impl Watched {
             return None;
         }
         let query = query.unwrap_or_else(|error| panic!("{error} in {}", statement.sql));
+        let statement = Statement { judge: judge(&query, &statement.judge), ..statement };
         let watch = statement.watched.then(|| query.keep_up());
         let mut watched = Self { query, watch, statement, shown: None };
         watched.show();
@@ -383,6 +401,19 @@ impl Watched {
         let found: Vec<Vec<Sql>> =
             values(&result).iter().map(|row| row.iter().map(sql).collect()).collect();
         prop_assert_eq!(found, judged, "{:?}", self.statement);
+        Ok(())
+    }
+
+    /// Each row of a result has a key of its own, and none leaves and enters at once.
+    fn check_keys(&self, delta: &Delta) -> Result<(), TestCaseError> {
+        let text = |key: Vec<Value>| format!("{key:?}");
+        let mut keys = BTreeSet::new();
+        for row in delta.after().rows() {
+            prop_assert!(keys.insert(text(row.key())), "{:?} twice in {:?}", row, self.statement);
+        }
+        for row in delta.rows().filter(|row| row.kind() == DeltaKind::Leave) {
+            prop_assert!(!keys.contains(&text(row.key())), "{:?} of {:?}", delta, self.statement);
+        }
         Ok(())
     }
 
@@ -460,6 +491,7 @@ impl Watched {
                     self.show();
                     return Ok(());
                 }
+                self.check_keys(delta)?;
                 let changed: BTreeSet<_> =
                     report.changes().filter_map(|change| change.id()).collect();
                 for row in

@@ -11,6 +11,7 @@ mod regroup;
 mod scope;
 mod select;
 mod subquery;
+mod told;
 
 use std::sync::Arc;
 

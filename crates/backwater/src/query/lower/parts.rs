@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use super::Lowered;
 use super::paths::{Paths, equality};
+use super::told::told;
 use crate::change::FieldSet;
 use crate::query::expr::{ColumnNo, Expr};
 use crate::query::plan::{
@@ -102,6 +103,7 @@ impl Parts {
             anchors = (0..self.sources.len()).map(|source| shared.anchor(source)).collect();
         }
         let (reads, structure, content, order) = self.footprints();
+        let told = told(schema, &self);
         let is_made = self.grouping.is_none()
             && (self.is_union
                 || self.sources.iter().any(|source| {
@@ -112,6 +114,7 @@ impl Parts {
             name: source.name,
             outer: source.outer,
             is_lookup: source.is_lookup,
+            is_told: told[number],
             reads: reads(number),
             structure: structure(number),
             content: content(number),

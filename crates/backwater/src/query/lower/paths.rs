@@ -222,7 +222,7 @@ impl Paths<'_> {
     }
 
     /// The column that an expression is, also behind an affinity which leaves it as it is.
-    fn plain<'e>(&self, expr: &'e Expr) -> Option<&'e ColumnNo> {
+    pub(super) fn plain<'e>(&self, expr: &'e Expr) -> Option<&'e ColumnNo> {
         match expr {
             Expr::Column(column) => Some(column),
             Expr::Under(affinity, of) => {
