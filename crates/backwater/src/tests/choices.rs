@@ -2,36 +2,8 @@
 //! list is at its end, or a number is 0, the simplest thing is chosen. So a shorter list of smaller
 //! numbers is a simpler case, and a failing one shrinks to a readable statement.
 
-use crate::{Cache, Json, Named, Report, Timestamp, Value};
-
-pub(super) const SCHEMA: &str = r#"
-    [table.item]
-    id = "id"
-    [table.item.fields]
-    id = "int"
-    n = "int"
-    r = "float"
-    b = "bool"
-    t = "text"
-    w = "timestamp"
-    j = "json"
-    part = { to = "part" }
-    up = { to = "item" }
-    tags = { to_many = "part" }
-
-    [table.part]
-    id = "code"
-    fields = { code = "text", n = "int", t = "text", item = { to = "item" } }
-
-    [table.one]
-    one_row = true
-    fields = { n = "int", t = "text", part = { to = "part" } }
-
-    [query]
-    counts = "SELECT part AS k, count(*) AS c, max(n) AS m FROM item GROUP BY part"
-    above = "SELECT id AS i, n AS v, part AS k FROM item WHERE n > :p"
-    top = "SELECT id AS i, n AS v FROM item ORDER BY n DESC, t LIMIT 3"
-"#;
+use super::world::{ABOVE, COUNTS, ITEM, ONE, PART, TOP_JUDGED, World, time};
+use crate::{Cache, Named, Report, Value};
 
 /// A statement, the same with ties broken as ours are, and values for its parameters.
 #[derive(Debug, Clone)]
@@ -47,11 +19,11 @@ pub(super) struct Statement {
 
 /// What a column holds, as far as it matters for what goes with it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Holds {
+pub(super) enum Holds {
     Number,
     Text,
-    Code,
-    Id,
+    /// What tells a row of that table from the others.
+    Row(usize),
     Json,
     Time,
 }
@@ -69,34 +41,27 @@ struct Source {
     ties: Vec<&'static str>,
 }
 
-pub(super) struct Choices<'c>(pub(super) std::slice::Iter<'c, u16>);
+pub(super) struct Choices<'c> {
+    numbers: std::slice::Iter<'c, u16>,
+    world: &'c World,
+}
 
-const ITEM: &[(&str, Holds)] = &[
-    ("id", Holds::Id),
-    ("n", Holds::Number),
-    ("t", Holds::Text),
-    ("part", Holds::Code),
-    ("up", Holds::Id),
-    ("b", Holds::Number),
-    ("r", Holds::Number),
-    ("w", Holds::Time),
-    ("j", Holds::Json),
-    ("tags", Holds::Number),
-];
-const PART: &[(&str, Holds)] =
-    &[("code", Holds::Code), ("n", Holds::Number), ("t", Holds::Text), ("item", Holds::Id)];
+/// The link table of an item's parts.
 const TAGS: &[(&str, Holds)] =
-    &[("owner", Holds::Id), ("position", Holds::Number), ("target", Holds::Code)];
-const COUNTS: &str = "SELECT part AS k, count(*) AS c, max(n) AS m FROM item GROUP BY part";
-const ABOVE: &str = "SELECT id AS i, n AS v, part AS k FROM item WHERE n > :p";
-const TOP_JUDGED: &str = "SELECT id AS i, n AS v FROM item ORDER BY n DESC, t, id LIMIT 3";
+    &[("owner", Holds::Row(ITEM)), ("position", Holds::Number), ("target", Holds::Row(PART))];
+
+impl<'c> Choices<'c> {
+    pub(super) fn new(numbers: &'c [u16], world: &'c World) -> Self {
+        Self { numbers: numbers.iter(), world }
+    }
+}
 
 impl Choices<'_> {
-    fn pick(&mut self, of: usize) -> usize {
-        usize::from(self.0.next().copied().unwrap_or(0)) % of
+    pub(super) fn pick(&mut self, of: usize) -> usize {
+        usize::from(self.numbers.next().copied().unwrap_or(0)) % of
     }
 
-    fn one<T: Clone>(&mut self, of: &[T]) -> T {
+    pub(super) fn one<T: Clone>(&mut self, of: &[T]) -> T {
         of[self.pick(of.len())].clone()
     }
 
@@ -175,23 +140,29 @@ impl Choices<'_> {
             columns: columns.to_vec(),
             ties: ties.to_vec(),
         };
-        let inner: Vec<Column> = self.columns_of(ITEM, "");
+        let world = self.world;
+        let inner: Vec<Column> = self.columns_of(&world.columns(ITEM), "");
         let filter = |choices: &mut Self| match choices.often() {
             true => format!(" WHERE {}", choices.condition(&inner, 1, false)),
             false => String::new(),
         };
         let mut source = match self.pick(16) {
-            0..=3 => of("item", ITEM, &["id"]),
-            4..=6 => of("part", PART, &["code"]),
+            0..=2 => of("item", &world.columns(ITEM), &["id"]),
+            3 => {
+                let table = self.pick(world.tables.len());
+                let (name, id) = (world.tables[table].name, &world.tables[table].id);
+                of(name, &world.columns(table), id)
+            }
+            4..=6 => of("part", &world.columns(PART), &["code"]),
             7 => of("item_tags", TAGS, &["owner", "position"]),
-            8 => of("one", &[("n", Holds::Number), ("part", Holds::Code)], &[]),
+            8 => of("one", &world.columns(ONE), &[]),
             9 => {
                 let filter = filter(self);
                 of(
                     &format!(
                         "(SELECT part AS k, count(*) AS c, sum(n) AS m FROM item{filter} GROUP BY part)"
                     ),
-                    &[("k", Holds::Code), ("c", Holds::Number), ("m", Holds::Number)],
+                    &[("k", Holds::Row(PART)), ("c", Holds::Number), ("m", Holds::Number)],
                     &["k"],
                 )
             }
@@ -202,7 +173,7 @@ impl Choices<'_> {
                     &format!(
                         "(SELECT id AS i, n AS v, part AS k FROM item{filter} ORDER BY n/*, id*/ LIMIT {limit})"
                     ),
-                    &[("i", Holds::Id), ("v", Holds::Number), ("k", Holds::Code)],
+                    &[("i", Holds::Row(ITEM)), ("v", Holds::Number), ("k", Holds::Row(PART))],
                     &["i"],
                 )
             }
@@ -215,7 +186,7 @@ impl Choices<'_> {
                 let filter = filter(self);
                 of(
                     &format!("(SELECT id AS i, n + 1 AS v, part AS k FROM item{filter})"),
-                    &[("i", Holds::Id), ("v", Holds::Number), ("k", Holds::Code)],
+                    &[("i", Holds::Row(ITEM)), ("v", Holds::Number), ("k", Holds::Row(PART))],
                     &["i"],
                 )
             }
@@ -223,23 +194,23 @@ impl Choices<'_> {
                 "(SELECT 0 AS br, id AS i, n AS v, part AS k FROM item UNION ALL SELECT 1, item, n, code FROM part ORDER BY 1)",
                 &[
                     ("br", Holds::Number),
-                    ("i", Holds::Id),
+                    ("i", Holds::Row(ITEM)),
                     ("v", Holds::Number),
-                    ("k", Holds::Code),
+                    ("k", Holds::Row(PART)),
                 ],
                 // Of a part its code tells it from the others.
                 &["br", "CASE br WHEN 0 THEN i END", "k"],
             ),
             14 => of(
                 "counts",
-                &[("k", Holds::Code), ("c", Holds::Number), ("m", Holds::Number)],
+                &[("k", Holds::Row(PART)), ("c", Holds::Number), ("m", Holds::Number)],
                 &["k"],
             ),
             _ => match self.often() {
-                true => of("top", &[("i", Holds::Id), ("v", Holds::Number)], &["i"]),
+                true => of("top", &[("i", Holds::Row(ITEM)), ("v", Holds::Number)], &["i"]),
                 false => of(
                     "above",
-                    &[("i", Holds::Id), ("v", Holds::Number), ("k", Holds::Code)],
+                    &[("i", Holds::Row(ITEM)), ("v", Holds::Number), ("k", Holds::Row(PART))],
                     &["i"],
                 ),
             },
@@ -306,11 +277,8 @@ impl Choices<'_> {
             let (a, b) = (self.one(one), self.one(other));
             return format!("{} = {}", a.sql, b.sql);
         }
-        let links: Vec<_> = pairs
-            .iter()
-            .filter(|(a, _)| matches!(a.holds, Holds::Code | Holds::Id))
-            .copied()
-            .collect();
+        let links: Vec<_> =
+            pairs.iter().filter(|(a, _)| matches!(a.holds, Holds::Row(_))).copied().collect();
         let pairs = if links.is_empty() || self.seldom() { pairs } else { links };
         let (a, b) = self.one(&pairs);
         if self.often() {
@@ -388,7 +356,7 @@ impl Choices<'_> {
             8 => {
                 let texts = columns
                     .iter()
-                    .filter(|column| matches!(column.holds, Holds::Text | Holds::Code | Holds::Id));
+                    .filter(|column| matches!(column.holds, Holds::Text | Holds::Row(_)));
                 match texts.cloned().collect::<Vec<_>>() {
                     texts if texts.is_empty() => "1".to_owned(),
                     texts => format!(
@@ -436,8 +404,13 @@ impl Choices<'_> {
 
     /// A table inside of a subquery, perhaps tied to what is around.
     fn around(&mut self, columns: &[Column]) -> (String, Vec<Column>) {
-        let (table, of) = self.one(&[("part", PART), ("item", ITEM), ("item_tags", TAGS)]);
-        let inner = self.columns_of(of, "x");
+        let world = self.world;
+        let (table, of) = match self.pick(3) {
+            0 => ("part", world.columns(PART)),
+            1 => ("item", world.columns(ITEM)),
+            _ => ("item_tags", TAGS.to_vec()),
+        };
+        let inner = self.columns_of(&of, "x");
         let tie = match self.pick(4) {
             3 => "1".to_owned(),
             _ => self.tie(&inner, columns),
@@ -466,7 +439,7 @@ impl Choices<'_> {
             .replace("x.n), -1) FROM item_tags", "x.position), -1) FROM item_tags"),
             3 => {
                 let code: Vec<&Column> =
-                    columns.iter().filter(|column| column.holds == Holds::Code).collect();
+                    columns.iter().filter(|column| column.holds == Holds::Row(PART)).collect();
                 match code.is_empty() {
                     true => "(SELECT t FROM one)".to_owned(),
                     false => {
@@ -589,8 +562,8 @@ impl Choices<'_> {
     }
 
     fn union(&mut self) -> (String, String) {
-        let item = self.columns_of(ITEM, "s0");
-        let part = self.columns_of(PART, "s0");
+        let item = self.columns_of(&self.world.columns(ITEM), "s0");
+        let part = self.columns_of(&self.world.columns(PART), "s0");
         let (a, b) = (self.condition(&item, 1, true), self.condition(&part, 1, true));
         let body = format!(
             "SELECT 0 AS br, id AS i, n AS v FROM item AS s0 WHERE {a} UNION ALL SELECT 1, code, n FROM part AS s0 WHERE {b}"
@@ -606,62 +579,60 @@ impl Choices<'_> {
 
     /// Writes of one commit.
     pub(super) fn write(&mut self, cache: &Cache) -> Report {
+        let world = self.world;
         let report = cache.commit("random writes", |tx| {
             for _ in 0..self.one(&[1, 1, 1, 2, 3, 5, 9]) {
-                let id = self.pick(10) as i64;
-                let code = self.one(&["P", "Q", "R", "S"]);
-                match self.pick(12) {
-                    0..=5 => {
-                        let mut fields = vec![("id", Value::from(id))];
-                        fields.extend((0..self.pick(4)).map(|_| self.field()));
-                        tx.merge("item", fields.into_iter().collect::<Named>())?;
+                let (number, other) = (self.pick(10), self.pick(4));
+                let (table, number) = match self.pick(14) {
+                    0..=5 => (ITEM, number),
+                    6 => {
+                        tx.delete("item", world.key(ITEM, number).1)?;
+                        continue;
                     }
-                    6 => drop(tx.delete("item", id)?),
-                    7 | 8 => {
-                        let mut fields = vec![("code", Value::from(code))];
-                        fields.push(match self.pick(4) {
-                            0 => ("n", Value::from(self.pick(4) as i64 - 1)),
-                            1 => ("t", self.one(&["a", "A", "b", "ä"]).into()),
-                            2 => ("item", Value::from(self.pick(10) as i64)),
-                            _ => ("item", Value::Null),
-                        });
-                        tx.merge("part", fields.into_iter().collect::<Named>())?;
+                    7 | 8 => (PART, other),
+                    9 => {
+                        tx.delete("part", world.key(PART, other).1)?;
+                        continue;
                     }
-                    9 => drop(tx.delete("part", code)?),
                     10 => {
-                        tx.merge("item", [("id", id)])?;
-                        let tags: Vec<&str> =
-                            (0..self.pick(4)).map(|_| self.one(&["P", "Q", "R"])).collect();
+                        let (key, id) = world.key(ITEM, number);
+                        tx.merge("item", key.into_iter().collect::<Named>())?;
+                        let tags = (0..self.pick(4)).map(|_| world.key(PART, self.pick(3)).1);
+                        let tags: Vec<_> = tags.collect();
                         tx.set_links("item", id, "tags", tags)?;
+                        continue;
                     }
-                    _ => tx.set(
-                        "one",
-                        [("n", Value::from(self.pick(3) as i64)), ("part", code.into())],
-                    )?,
+                    11 => (ONE, 0),
+                    _ => (ITEM + self.pick(world.tables.len()), number),
+                };
+                let of = &world.tables[table];
+                let key = if of.id.is_empty() { Vec::new() } else { world.key(table, number).0 };
+                let fields = of.fields.iter().filter(|field| !of.id.contains(&field.name));
+                let fields: Vec<_> = fields.collect();
+                let count = if of.id.is_empty() { self.pick(2) + 1 } else { self.pick(4) };
+                let others = (0..count).map(|_| {
+                    let field = self.one(&fields);
+                    let value = match self.pick(8) {
+                        7 => Value::Null,
+                        _ => world.value(field.kind, self.pick(20)),
+                    };
+                    (field.name, value)
+                });
+                let others: Vec<_> = others.collect();
+                match key.is_empty() {
+                    true => tx.set(of.name, others.into_iter().collect::<Named>())?,
+                    false if table > ONE && self.seldom() => {
+                        tx.delete(of.name, world.key(table, number).1)?;
+                    }
+                    false => {
+                        tx.merge(of.name, key.into_iter().chain(others).collect::<Named>())?;
+                    }
                 }
             }
             Ok(())
         });
         report.unwrap()
     }
-
-    fn field(&mut self) -> (&'static str, Value) {
-        match self.pick(10) {
-            0 | 1 => ("n", Value::from(self.pick(8) as i64 - 2)),
-            2 => ("t", self.one(&["a", "A", "ab", "7", "", "é", "b "]).into()),
-            3 => ("part", self.one(&["P", "Q", "R", "S"]).into()),
-            4 => ("up", Value::from(self.pick(10) as i64)),
-            5 => ("b", Value::from(self.often())),
-            6 => ("r", (self.pick(20) as f64 / 4.0 - 1.0).into()),
-            7 => ("w", time(self.pick(5))),
-            8 => ("j", Json::parse(&format!("{{\"k\":{}}}", self.pick(3))).unwrap().into()),
-            _ => (self.one(&["n", "part", "t", "up", "r"]), Value::Null),
-        }
-    }
-}
-
-fn time(hours: usize) -> Value {
-    Timestamp::from_micros(1_900_000_000_000_000 + hours as i64 * 3_600_000_000).unwrap().into()
 }
 
 /// The statement, and the judge's, which orders by `ties` in the end, and lists by `within`.

@@ -5,3 +5,4 @@ mod expressions_equal_sqlite;
 mod ids_and_links_equal_sqlite;
 mod operators_follow_rows;
 mod queries_equal_sqlite;
+mod world;
