@@ -12,7 +12,8 @@ use super::group::GroupRow;
 use super::live::{Ordered, Slots};
 use super::order::{Moved, settle};
 use super::plan::{Asked, Plan, Relation, Source, Window};
-use super::ranked::Ranked;
+use super::prefix::prefix;
+use super::ranked::{Ranked, Sought};
 use super::relation::{View, key_slots};
 use super::scalar::Scalar;
 use crate::schema::{FieldNo, TableNo};
@@ -198,17 +199,19 @@ pub(crate) fn narrowed<E: Slots>(
 /// The rows of a table with values in a band; `index` has all of them in the order of that field.
 pub(crate) fn rows_in(band: &Band, index: &Ranked<Slot>, view: &View<'_>) -> Vec<Slot> {
     let value = |slot: Slot| Scalar::of_cell(view.state, band.table, slot, band.field);
-    let first = index.first_not(|slot| value(*slot).order(&band.low).is_lt());
+    let low = prefix(&view.plan.order, std::slice::from_ref(&band.low), None);
+    let mut rank = index
+        .first_from(&Sought { prefix: low, against: |slot: &Slot| value(*slot).order(&band.low) });
     let mut found = Vec::new();
-    let mut rank = first;
     while let Some((leaf, place)) = index.leaf(rank) {
         let rest = &leaf.entries[place..];
-        let inside = rest.partition_point(|slot| value(*slot).order(&band.high).is_le());
-        found.extend_from_slice(&rest[..inside]);
-        if inside < rest.len() {
+        let inside = rest.iter().take_while(|slot| value(**slot).order(&band.high).is_le());
+        let before = found.len();
+        found.extend(inside);
+        if found.len() - before < rest.len() {
             break;
         }
-        rank += inside;
+        rank += rest.len();
     }
     found
 }

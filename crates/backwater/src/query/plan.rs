@@ -261,6 +261,17 @@ impl Plan {
         })
     }
 
+    /// What a tuple must hold to belong to a binding; `None` if none can: a value is NULL, or
+    /// nothing can show in its window.
+    pub(crate) fn key(&self, params: &[Scalar<'static>], window: Window) -> Option<KeyValues> {
+        let keys =
+            self.keys.iter().map(|part| match params[part.param].clone().under(part.affinity) {
+                Scalar::Null => None,
+                value => Some(Key::from(value)),
+            });
+        keys.collect::<Option<_>>().filter(|_| window.limit > 0)
+    }
+
     /// The values by which bindings are found from a tuple; `None` if one of them is NULL.
     pub(crate) fn key_of(&self, view: &View<'_>, tuple: &[Slot]) -> Option<KeyValues> {
         let keys = self.keys.iter().map(|part| {

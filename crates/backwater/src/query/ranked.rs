@@ -222,17 +222,23 @@ impl<E: Clone> Ranked<E> {
         }
     }
 
-    /// The rank of the first entry of which `is_before` does not hold; it holds of all in front of
-    /// some place, and of none behind it.
-    pub(crate) fn first_not(&self, mut is_before: impl FnMut(&E) -> bool) -> usize {
+    /// The rank of the first entry that is not before what is looked for.
+    pub(crate) fn first_from(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> usize {
         let (mut node, mut rank) = (&*self.root, 0);
         loop {
             match node {
-                Node::Leaf(leaf) => return rank + leaf.entries.partition_point(&mut is_before),
+                Node::Leaf(leaf) => {
+                    let (mut low, mut high) = (0, leaf.entries.len());
+                    while low < high {
+                        let middle = usize::midpoint(low, high);
+                        let is_before =
+                            at.order(leaf.prefixes[middle], &leaf.entries[middle]).is_lt();
+                        if is_before { low = middle + 1 } else { high = middle }
+                    }
+                    return rank + low;
+                }
                 Node::Branch(branch) => {
-                    let last = |child: &Arc<Node<E>>| child.last().is_some_and(&mut is_before);
-                    let place = branch.children.partition_point(last);
-                    let place = place.min(branch.children.len() - 1);
+                    let place = branch.child(at);
                     rank += branch.len_before(place);
                     node = &branch.children[place];
                 }

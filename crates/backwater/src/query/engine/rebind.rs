@@ -4,7 +4,7 @@
 use std::collections::VecDeque;
 use std::sync::Arc;
 
-use super::{Bound, Engine, Reached, ShapeNo, identity};
+use super::{Bound, Engine, Reached, ShapeNo};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::across::{Band, Way, rows_in};
 use crate::query::check::compile;
@@ -86,26 +86,22 @@ impl Engine {
         let caught_up = old.catch_up(state, commit);
         debug_assert!(caught_up.is_ok());
         let before = old.entry();
-        let known = self.shapes[&shape].by_params.get(&identity(&params)).copied();
+        let known = self.with_params(shape, &params);
         let to = Asked { plan: plan.clone(), params: params.clone().into(), window };
         let way = Way::between(&old.asked, &to);
         let mut made = None;
         if known.is_none() && window.limit > 0 && old.key.is_some() {
             made = self.make(shape, &old, &to, (&way, is_alone), (&mut *state, commit))?;
         }
+        // Where one can come back as easily as one went, nothing of the old one needs to be kept.
+        let is_far = !matches!(way, Way::Bands(_) | Way::Window);
         let (live, moved) = made.map_or((None, None), |(live, moved)| (Some(live), moved));
         let is_near = live.is_some();
-        let number = self.use_shape(shape, params, &old.name, (&mut *state, commit), live)?;
-        if self.recent.take(number) {
-            self.let_go(number, state);
-        }
-        let Some(binding) = self.bindings.get_mut(&number) else {
-            return Err(Error::new(ErrorKind::Result, "this query is not kept any more"));
+        let stays = is_alone && !is_far && old.inner.is_empty();
+        let new = match live {
+            Some(live) if stays => self.turn(&old, to, live, (&*state, commit)),
+            live => self.go_to(from, params, is_far, live, (&mut *state, commit))?,
         };
-        binding.handles += 1;
-        let new = binding.node.clone();
-        let caught_up = new.catch_up(state, commit);
-        debug_assert!(caught_up.is_ok());
         let after = new.entry();
         let moved = moved.or_else(|| new.difference(&old, state));
         let failure = after.ordered.as_ref().err().cloned();
@@ -119,9 +115,6 @@ impl Engine {
             let (before, after) = (before.result(state).ok()?, after.result(state).ok()?);
             Some(Delta { before, after, rows })
         });
-        // Where one can come back as easily as one went, nothing needs to be kept.
-        let is_far = !matches!(way, Way::Bands(_) | Way::Window);
-        self.leave(from, is_far, state);
         let from = Some(old.asked.clone());
         let (causes, is_held) = (Vec::new(), true);
         let reached = Reached {
@@ -135,6 +128,56 @@ impl Engine {
             took: None,
         };
         Ok(Rebound { bound: Bound { node: new, state: state.clone() }, reached })
+    }
+
+    /// A binding that nobody else needs becomes that of other values, with another state.
+    fn turn(
+        &mut self,
+        old: &Node,
+        to: Asked,
+        live: Live,
+        (state, commit): (&Arc<State>, u64),
+    ) -> Arc<Node> {
+        let (number, key) = (old.number, old.key.clone());
+        let named = (number, old.name.clone());
+        let new = Node::new(named, to.into(), key, Box::default(), Some(live), (state, commit));
+        let Some(binding) = self.bindings.get(&number) else { return new };
+        let (shape, group) = (binding.shape, binding.group);
+        self.remove_params(shape, number);
+        if let Some(binding) = self.bindings.get_mut(&number) {
+            binding.node = new.clone();
+        }
+        self.add_params(shape, number);
+        if let Some(group) = self.groups.get_mut(&group) {
+            group.remove_range(old);
+            group.add_range(&new);
+        }
+        new
+    }
+
+    /// A handle leaves a binding for another one of its shape, which is caught up.
+    fn go_to(
+        &mut self,
+        from: BindingNo,
+        params: Vec<Scalar<'static>>,
+        is_far: bool,
+        live: Option<Live>,
+        (state, commit): (&mut Arc<State>, u64),
+    ) -> Result<Arc<Node>> {
+        let gone = || Error::new(ErrorKind::Result, "this query is not kept any more");
+        let binding = self.bindings.get(&from).ok_or_else(gone)?;
+        let (shape, name) = (binding.shape, binding.node.name.clone());
+        let number = self.use_shape(shape, params, &name, (&mut *state, commit), live)?;
+        if self.recent.take(number) {
+            self.let_go(number, state);
+        }
+        let binding = self.bindings.get_mut(&number).ok_or_else(gone)?;
+        binding.handles += 1;
+        let new = binding.node.clone();
+        let caught_up = new.catch_up(state, commit);
+        debug_assert!(caught_up.is_ok());
+        self.leave(from, is_far, state);
+        Ok(new)
     }
 
     /// The new binding's state from the old one's.

@@ -1,0 +1,216 @@
+//! Bindings that are searched for together, and how from a changed row those are found that it
+//! concerns.
+//!
+//! There may be very many, so that what tells them apart is kept once, in their nodes: the tables
+//! here hold numbers alone.
+
+use std::borrow::Cow;
+use std::collections::HashMap;
+use std::hash::{BuildHasher, RandomState};
+
+use hashbrown::HashTable;
+use hashbrown::hash_table::Entry;
+use rustc_hash::FxHashMap;
+use smallvec::SmallVec;
+
+use super::intervals::Intervals;
+use super::route::{RangePart, Wanted};
+use super::{Binding, Engine, GroupKey, ShapeNo};
+use crate::query::BindingNo;
+use crate::query::node::Node;
+use crate::query::plan::Plan;
+use crate::query::relation::View;
+use crate::query::scalar::{Key, KeyValues, Scalar};
+use crate::query::walk::TupleDelta;
+
+/// Bindings of one shape for which changed tuples are looked for once.
+pub(super) struct Group {
+    pub(super) shape: ShapeNo,
+    pub(super) key: GroupKey,
+    /// By the key of a tuple; without keys all of them have the same.
+    by_key: HashTable<Sharing>,
+    /// By the key, and by what the tuple holds in a column that is compared with parameters.
+    pub(super) by_range: Option<(RangePart, HashMap<KeyValues, Intervals<BindingNo>>)>,
+    pub(super) len: usize,
+    /// What the rows that are sent here must hold, for each source.
+    pub(super) wanted: Vec<Option<Wanted>>,
+}
+
+/// Those that share a key: mostly one.
+enum Sharing {
+    One(BindingNo),
+    #[expect(clippy::box_collection, reason = "most are one, and there may be very many")]
+    More(Box<Vec<BindingNo>>),
+}
+
+impl Sharing {
+    fn all(&self) -> &[BindingNo] {
+        match self {
+            Sharing::One(one) => std::slice::from_ref(one),
+            Sharing::More(all) => all,
+        }
+    }
+
+    fn add(&mut self, binding: BindingNo) {
+        match self {
+            Sharing::One(one) => *self = Sharing::More(Box::new(vec![*one, binding])),
+            Sharing::More(all) => all.push(binding),
+        }
+    }
+
+    /// Takes one out; whether none is left.
+    fn remove(&mut self, binding: BindingNo) -> bool {
+        match self {
+            Sharing::One(_) => true,
+            Sharing::More(all) => {
+                all.retain(|other| *other != binding);
+                if let [last] = ***all {
+                    *self = Sharing::One(last);
+                }
+                false
+            }
+        }
+    }
+}
+
+/// All bindings, and how keys are hashed.
+type Known<'k> = (&'k FxHashMap<BindingNo, Binding>, &'k RandomState);
+
+/// The key of those that share one.
+fn key_of<'k>(sharing: &Sharing, bindings: &'k FxHashMap<BindingNo, Binding>) -> Option<&'k [Key]> {
+    bindings.get(&sharing.all()[0])?.node.key.as_deref()
+}
+
+impl Group {
+    pub(super) fn new(
+        shape: ShapeNo,
+        key: GroupKey,
+        plan: &Plan,
+        wanted: Vec<Option<Wanted>>,
+    ) -> Self {
+        let by_range = RangePart::of(plan).map(|part| (part, HashMap::new()));
+        Self { shape, key, by_key: HashTable::new(), by_range, len: 0, wanted }
+    }
+
+    /// Those that a row may belong to.
+    pub(super) fn bindings(&self) -> impl Iterator<Item = BindingNo> {
+        self.by_key.iter().flat_map(Sharing::all).copied()
+    }
+
+    /// Whether a row goes to some of its bindings, and not to all.
+    pub(super) fn tells_apart(&self, plan: &Plan) -> bool {
+        !plan.keys.is_empty() || self.by_range.is_some()
+    }
+
+    /// Adds a binding, which must be known already.
+    pub(super) fn add(&mut self, node: &Node, (bindings, hasher): Known<'_>) {
+        self.len += 1;
+        self.add_range(node);
+        let Some(key) = node.key.as_deref() else { return };
+        let hash = |sharing: &Sharing| hasher.hash_one(key_of(sharing, bindings));
+        let is_key = |sharing: &Sharing| key_of(sharing, bindings) == Some(key);
+        match self.by_key.entry(hasher.hash_one(Some(key)), is_key, hash) {
+            Entry::Occupied(mut sharing) => sharing.get_mut().add(node.number),
+            Entry::Vacant(place) => drop(place.insert(Sharing::One(node.number))),
+        }
+    }
+
+    /// Takes a binding out, which must still be known.
+    pub(super) fn remove(&mut self, node: &Node, (bindings, hasher): Known<'_>) {
+        self.len -= 1;
+        self.remove_range(node);
+        let Some(key) = node.key.as_deref() else { return };
+        let is_key = |sharing: &Sharing| key_of(sharing, bindings) == Some(key);
+        if let Ok(mut sharing) = self.by_key.find_entry(hasher.hash_one(Some(key)), is_key)
+            && sharing.get_mut().remove(node.number)
+        {
+            sharing.remove();
+        }
+    }
+
+    pub(super) fn add_range(&mut self, node: &Node) {
+        if let (Some((part, ranges)), Some(key)) = (&mut self.by_range, &node.key)
+            && let Some(interval) = part.interval(&node.asked.params)
+        {
+            ranges.entry(key.clone()).or_default().insert(interval, node.number);
+        }
+    }
+
+    pub(super) fn remove_range(&mut self, node: &Node) {
+        if let (Some((part, ranges)), Some(key)) = (&mut self.by_range, &node.key)
+            && let Some(interval) = part.interval(&node.asked.params)
+            && let Some(intervals) = ranges.get_mut(key)
+        {
+            intervals.remove(&interval, node.number);
+            if intervals.is_empty() {
+                ranges.remove(key);
+            }
+        }
+    }
+
+    /// The bindings with a key for which the value in the range's column is of interest.
+    fn asked(
+        &self,
+        key: &KeyValues,
+        values: &[Scalar<'_>],
+        (bindings, hasher): Known<'_>,
+    ) -> SmallVec<[BindingNo; 4]> {
+        let Some((_, ranges)) = &self.by_range else {
+            let is_key = |sharing: &Sharing| key_of(sharing, bindings) == Some(key);
+            let found = self.by_key.find(hasher.hash_one(Some(&**key)), is_key);
+            return found.map_or(SmallVec::new(), |sharing| sharing.all().into());
+        };
+        let mut found = SmallVec::new();
+        if let Some(intervals) = ranges.get(key) {
+            values.iter().for_each(|value| intervals.holding(value, |of| found.push(of)));
+        }
+        if values.len() > 1 {
+            found.sort_unstable();
+            found.dedup();
+        }
+        found
+    }
+
+    /// The tuples that each binding has to look at: by the old and the new key of each, and by what
+    /// it holds where parameters are compared.
+    pub(super) fn divide<'t>(
+        &self,
+        plan: &Plan,
+        (before, after): (&View<'_>, &View<'_>),
+        tuples: &'t [TupleDelta],
+        engine: &Engine,
+    ) -> FxHashMap<BindingNo, Cow<'t, [TupleDelta]>> {
+        if !self.tells_apart(plan) {
+            let all = self.bindings().filter(|_| !tuples.is_empty());
+            return all.map(|binding| (binding, Cow::Borrowed(tuples))).collect();
+        }
+        let known = (&engine.bindings, &engine.hasher);
+        let mut divided: FxHashMap<BindingNo, Cow<'t, [TupleDelta]>> = FxHashMap::default();
+        let value = |view: &View<'_>, tuple: &TupleDelta| -> Option<Scalar<'static>> {
+            let (part, _) = self.by_range.as_ref()?;
+            Some(view.value(part.column, tuple.tuple[part.column.source()]).into_owned())
+        };
+        let mut send = |key: &Option<KeyValues>, tuple: &TupleDelta, was: bool, is: bool| {
+            let Some(key) = key else { return };
+            let mut values: SmallVec<[Scalar<'static>; 2]> = SmallVec::new();
+            values.extend(was.then(|| value(before, tuple)).flatten());
+            values.extend(is.then(|| value(after, tuple)).flatten());
+            values.dedup();
+            for binding in self.asked(key, &values, known) {
+                let tuple = TupleDelta { before: was, after: is, ..tuple.clone() };
+                divided.entry(binding).or_default().to_mut().push(tuple);
+            }
+        };
+        for tuple in tuples {
+            let old = tuple.before.then(|| plan.key_of(before, &tuple.tuple)).flatten();
+            let new = tuple.after.then(|| plan.key_of(after, &tuple.tuple)).flatten();
+            if old == new {
+                send(&old, tuple, tuple.before, tuple.after);
+            } else {
+                send(&old, tuple, tuple.before, false);
+                send(&new, tuple, false, tuple.after);
+            }
+        }
+        divided
+    }
+}
