@@ -350,9 +350,9 @@ fn follow_tuples<E: Slots>(
                 changed: false,
             };
             let pair = (Some(old), Some(new));
-            edits.push(edit((before, after), params, pair, (true, true)).unwrap_or_else(quiet));
+            edits.push(edit((before, after), params, pair, None).unwrap_or_else(quiet));
         } else {
-            edits.extend(edit((before, after), params, (old, new), (row.order, row.content)));
+            edits.extend(edit((before, after), params, (old, new), Some(row)));
         }
     }
     follow(ranked, window, &edits, against(before, params), against(after, params))
@@ -384,12 +384,12 @@ fn swapped(sources: &[Source], rows: &[TupleDelta]) -> FxHashMap<usize, Option<u
 }
 
 /// What a changed tuple means for the order of a plain result; nothing, if nothing of it shows.
-/// `may` is whether something may have changed that the order reads, or the outputs.
+/// `delta` tells what may have changed, of a tuple whose rows are the same.
 fn edit<E: Slots>(
     (before, after): (&View<'_>, &View<'_>),
     params: &[Scalar<'static>],
     (old, new): (Option<&[Slot]>, Option<&[Slot]>),
-    may: (bool, bool),
+    delta: Option<&TupleDelta>,
 ) -> Option<Edit<E>> {
     let plan = after.plan;
     let (old_slots, new_slots) = match (old, new) {
@@ -399,9 +399,14 @@ fn edit<E: Slots>(
         (Some(old), Some(new)) => (old, new),
     };
     let (old, new) = (before.row(old_slots), after.row(new_slots));
-    let differs = |expr: &'_ Expr| expr.eval(&old, params) != expr.eval(&new, params);
-    let reorder = may.0 && plan.order.iter().any(|key| differs(&key.expr));
-    let changed = may.1 && plan.outputs.iter().any(|output| differs(&output.expr));
+    let stays = |expr: &Expr| match expr {
+        Expr::Column(column) => delta.is_some_and(|delta| delta.stays(column.source())),
+        _ => false,
+    };
+    let differs = |expr: &Expr| !stays(expr) && expr.eval(&old, params) != expr.eval(&new, params);
+    let (order, content) = delta.map_or((true, true), |delta| (delta.order, delta.content));
+    let reorder = order && plan.order.iter().any(|key| differs(&key.expr));
+    let changed = content && plan.outputs.iter().any(|output| differs(&output.expr));
     let (old, new) = (E::of(old_slots), E::of(new_slots));
     (reorder || changed).then_some(Edit::Replace { old, new, reorder, changed })
 }

@@ -23,7 +23,6 @@ use super::result::Entry;
 use super::scalar::KeyValues;
 use super::walk::{Start, TupleDelta, Walk, changed_tuples};
 use crate::change::{Happened, compare};
-use crate::schema::Schema;
 use crate::table::{Slot, State};
 
 /// So many changes a node remembers that it has yet to follow; beyond that it computes anew.
@@ -33,7 +32,6 @@ const FEW: usize = 512;
 pub(crate) struct Node {
     pub(crate) number: BindingNo,
     pub(crate) asked: Arc<Asked>,
-    schema: Arc<Schema>,
     /// What a row must have to belong here; `None` if no row can: a value is NULL, or LIMIT is 0.
     pub(crate) key: Option<KeyValues>,
     pub(crate) name: Arc<str>,
@@ -42,8 +40,9 @@ pub(crate) struct Node {
     current: Mutex<Current>,
     shown: Mutex<Shown>,
     pending: Mutex<Pending>,
-    /// Those that read this one.
-    readers: Mutex<Vec<Weak<Node>>>,
+    /// Those that read this one; of most nobody does.
+    #[expect(clippy::box_collection, reason = "there may be very many nodes")]
+    readers: Mutex<Option<Box<Vec<Weak<Node>>>>>,
     /// How many want it up to date at every commit: watches, and readers that are watched.
     watched: AtomicUsize,
 }
@@ -186,7 +185,6 @@ impl Node {
         let node = Arc::new(Self {
             number,
             asked,
-            schema: state.schema.clone(),
             key,
             name,
             inner,
@@ -197,7 +195,7 @@ impl Node {
             watched: AtomicUsize::new(0),
         });
         for inner in node.inner.iter().flatten() {
-            lock(&inner.readers).push(Arc::downgrade(&node));
+            lock(&inner.readers).get_or_insert_default().push(Arc::downgrade(&node));
         }
         node
     }
@@ -266,8 +264,17 @@ impl Node {
                     return;
                 }
                 let tuple = tuple.into();
-                let (content, order, is_another, cause) = (true, true, false, 0);
-                out.push(TupleDelta { tuple, before, after, content, order, is_another, cause });
+                let (content, order, is_another, alone, cause) = (true, true, false, None, 0);
+                out.push(TupleDelta {
+                    tuple,
+                    before,
+                    after,
+                    content,
+                    order,
+                    is_another,
+                    alone,
+                    cause,
+                });
             });
         }
         out.sort_unstable_by(|a, b| a.tuple.cmp(&b.tuple));
@@ -328,10 +335,6 @@ impl Node {
         }
     }
 
-    pub(crate) fn schema(&self) -> &Schema {
-        &self.schema
-    }
-
     /// Whether somebody wants it up to date at every commit.
     pub(crate) fn is_watched(&self) -> bool {
         self.watched.load(Ordering::Acquire) > 0
@@ -379,6 +382,7 @@ impl Node {
     /// Those that read this one, and as which source.
     pub(crate) fn readers(&self) -> Vec<(Arc<Node>, usize)> {
         let mut readers = lock(&self.readers);
+        let Some(readers) = &mut *readers else { return Vec::new() };
         readers.retain(|reader| reader.strong_count() > 0);
         let nodes = readers.iter().filter_map(Weak::upgrade);
         let sources = nodes.flat_map(|node| {
@@ -505,7 +509,7 @@ impl Node {
             if let Relation::Table(table) = self.asked.plan.sources[source as usize].relation
                 && let Some(happened) = compare(&backlog.state, state, table, slot)
             {
-                let id = &self.schema.table(table).id;
+                let id = &state.schema.table(table).id;
                 let is_another = matches!(&happened, Happened::Updated(fields)
                     if id.iter().any(|field| fields.contains(*field)));
                 let happened = if is_another { Happened::Inserted } else { happened };

@@ -35,7 +35,8 @@ impl<F> Sought<F> {
 /// An ordered collection of entries.
 #[derive(Clone)]
 pub(crate) struct Ranked<E> {
-    root: Arc<Node<E>>,
+    /// None if there are no entries: there may be very many empty ones.
+    root: Option<Arc<Node<E>>>,
 }
 
 enum Node<E> {
@@ -57,21 +58,34 @@ struct Mark {
     prefix: Prefix,
 }
 
-/// The values of a row, once somebody has read it.
-pub(crate) type ReadRow = OnceLock<Box<[Value]>>;
-
-/// Neighbouring entries, and their rows once somebody has read one of them.
+/// Neighbouring entries, and their rows once somebody has read them.
 pub(crate) struct Leaf<E> {
     pub(crate) entries: Vec<E>,
     prefixes: Vec<Prefix>,
-    rows: OnceLock<Box<[ReadRow]>>,
+    rows: ReadRows,
+}
+
+type Row = Box<[Value]>;
+
+/// The rows of a leaf that somebody has read. Often that is one of them.
+#[derive(Default)]
+struct ReadRows {
+    first: OnceLock<(usize, Row)>,
+    others: OnceLock<Box<[OnceLock<Row>]>>,
 }
 
 impl<E> Leaf<E> {
     /// The row of an entry, which `read` reads if nobody has yet.
-    pub(crate) fn row(&self, place: usize, read: impl FnOnce(&E) -> Box<[Value]>) -> &[Value] {
-        let rows = self.rows.get_or_init(|| self.entries.iter().map(|_| OnceLock::new()).collect());
-        rows[place].get_or_init(|| read(&self.entries[place]))
+    pub(crate) fn row(&self, place: usize, read: impl FnOnce(&E) -> Row) -> &[Value] {
+        let mut read = Some(read);
+        let mut read = || read.take().map_or(Row::default(), |read| read(&self.entries[place]));
+        let (of, row) = self.rows.first.get_or_init(|| (place, read()));
+        if *of == place {
+            return row;
+        }
+        let nobody = || self.entries.iter().map(|_| OnceLock::new()).collect();
+        let others = self.rows.others.get_or_init(nobody);
+        others[place].get_or_init(read)
     }
 
     fn find(&self, sought: &Sought<impl Fn(&E) -> Ordering>) -> Result<usize, usize> {
@@ -91,7 +105,7 @@ impl<E> Leaf<E> {
 impl<E: Clone> Clone for Node<E> {
     fn clone(&self) -> Self {
         match self {
-            Node::Leaf(leaf) => Node::leaf(leaf.entries.clone(), leaf.prefixes.clone()),
+            Node::Leaf(leaf) => Node::leaf(with_room(&leaf.entries), with_room(&leaf.prefixes)),
             Node::Branch(branch) => Node::Branch(Branch {
                 len: branch.len,
                 children: branch.children.clone(),
@@ -103,7 +117,7 @@ impl<E: Clone> Clone for Node<E> {
 
 impl<E> Node<E> {
     fn leaf(entries: Vec<E>, prefixes: Vec<Prefix>) -> Self {
-        Node::Leaf(Leaf { entries, prefixes, rows: OnceLock::new() })
+        Node::Leaf(Leaf { entries, prefixes, rows: ReadRows::default() })
     }
 
     fn branch(children: Vec<Arc<Node<E>>>) -> Self {
@@ -134,7 +148,7 @@ impl<E> Node<E> {
         }
     }
 
-    /// The last entry; nodes are never empty, but for the root of an empty tree.
+    /// The last entry; nodes are never empty, but for a root that is about to go.
     fn last(&self) -> Option<&E> {
         match self {
             Node::Leaf(leaf) => leaf.entries.last(),
@@ -152,17 +166,14 @@ impl<E> Node<E> {
 }
 
 impl<E: Clone> Ranked<E> {
-    pub(crate) fn new() -> Self {
-        Self { root: Arc::new(Node::leaf(Vec::new(), Vec::new())) }
-    }
-
     /// A tree of entries that are in order already, with their prefixes.
     pub(crate) fn from_sorted(entries: &[(Prefix, E)]) -> Self {
         // Leaves are left some room, so that the next insert does not split each.
         let mut level: Vec<_> = entries
             .chunks(LEAF * 3 / 4)
             .map(|entries| {
-                let (prefixes, entries) = entries.iter().cloned().unzip();
+                let prefixes = entries.iter().map(|(prefix, _)| *prefix).collect();
+                let entries = entries.iter().map(|(_, entry)| entry.clone()).collect();
                 Arc::new(Node::leaf(entries, prefixes))
             })
             .collect();
@@ -172,11 +183,11 @@ impl<E: Clone> Ranked<E> {
                 .map(|nodes| Arc::new(Node::branch(nodes.to_vec())))
                 .collect();
         }
-        level.pop().map_or_else(Self::new, |root| Self { root })
+        Self { root: level.pop() }
     }
 
     pub(crate) fn len(&self) -> usize {
-        self.root.len()
+        self.root.as_ref().map_or(0, |root| root.len())
     }
 
     /// Bytes that an entry takes, more or less.
@@ -186,7 +197,7 @@ impl<E: Clone> Ranked<E> {
 
     /// The leaf that holds the entry of a rank, and its place there.
     pub(crate) fn leaf(&self, rank: usize) -> Option<(&Leaf<E>, usize)> {
-        let (mut node, mut rank) = (&*self.root, rank);
+        let (mut node, mut rank) = (self.root.as_deref()?, rank);
         loop {
             match node {
                 Node::Leaf(leaf) => return (rank < leaf.entries.len()).then_some((leaf, rank)),
@@ -224,7 +235,8 @@ impl<E: Clone> Ranked<E> {
 
     /// The rank of the first entry that is not before what is looked for.
     pub(crate) fn first_from(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> usize {
-        let (mut node, mut rank) = (&*self.root, 0);
+        let Some(mut node) = self.root.as_deref() else { return 0 };
+        let mut rank = 0;
         loop {
             match node {
                 Node::Leaf(leaf) => {
@@ -248,21 +260,28 @@ impl<E: Clone> Ranked<E> {
 
     /// Puts an entry in at its place; gives its rank.
     pub(crate) fn insert(&mut self, entry: E, at: &Sought<impl Fn(&E) -> Ordering>) -> usize {
-        let (rank, sibling) = insert(Arc::make_mut(&mut self.root), entry, at);
+        let Some(root) = &mut self.root else {
+            self.root = Some(Arc::new(Node::leaf(vec![entry], vec![at.prefix])));
+            return 0;
+        };
+        let (rank, sibling) = insert(Arc::make_mut(root), entry, at);
         if let Some(sibling) = sibling {
-            let old = self.root.clone();
-            self.root = Arc::new(Node::branch(vec![old, sibling]));
+            *root = Arc::new(Node::branch(vec![root.clone(), sibling]));
         }
         rank
     }
 
     /// Takes an entry out; gives its rank, if it was there.
     pub(crate) fn remove(&mut self, at: &Sought<impl Fn(&E) -> Ordering>) -> Option<usize> {
-        let removed = remove(Arc::make_mut(&mut self.root), at);
-        while let Node::Branch(branch) = &*self.root
+        let root = self.root.as_mut()?;
+        let removed = remove(Arc::make_mut(root), at);
+        while let Node::Branch(branch) = &**root
             && branch.children.len() == 1
         {
-            self.root = branch.children[0].clone();
+            *root = branch.children[0].clone();
+        }
+        if root.len() == 0 {
+            self.root = None;
         }
         removed
     }
@@ -274,13 +293,13 @@ impl<E: Clone> Ranked<E> {
         entry: E,
         at: &Sought<impl Fn(&E) -> Ordering>,
     ) -> Option<usize> {
-        let (mut node, mut rank) = (Arc::make_mut(&mut self.root), 0);
+        let (mut node, mut rank) = (Arc::make_mut(self.root.as_mut()?), 0);
         loop {
             match node {
                 Node::Leaf(leaf) => {
                     let place = leaf.find(at).ok()?;
                     leaf.entries[place] = entry;
-                    leaf.rows = OnceLock::new();
+                    leaf.rows = ReadRows::default();
                     return Some(rank + place);
                 }
                 Node::Branch(branch) => {
@@ -291,6 +310,13 @@ impl<E: Clone> Ranked<E> {
             }
         }
     }
+}
+
+/// The same with room for one more: who copies a leaf is about to put something in.
+fn with_room<T: Clone>(all: &[T]) -> Vec<T> {
+    let mut copy = Vec::with_capacity(all.len() + 1);
+    copy.extend_from_slice(all);
+    copy
 }
 
 impl<E: Clone> Branch<E> {
@@ -338,7 +364,7 @@ impl<E: Clone> Branch<E> {
             (Node::Leaf(left), Node::Leaf(right)) => {
                 left.entries.extend_from_slice(&right.entries);
                 left.prefixes.extend_from_slice(&right.prefixes);
-                left.rows = OnceLock::new();
+                left.rows = ReadRows::default();
             }
             (Node::Branch(left), Node::Branch(right)) => {
                 left.len += right.len;
@@ -362,7 +388,7 @@ fn insert<E: Clone>(
             let place = leaf.find(at).unwrap_or_else(|place| place);
             leaf.entries.insert(place, entry);
             leaf.prefixes.insert(place, at.prefix);
-            leaf.rows = OnceLock::new();
+            leaf.rows = ReadRows::default();
             let right = (leaf.entries.len() > LEAF).then(|| {
                 let entries = leaf.entries.split_off(LEAF / 2);
                 Arc::new(Node::leaf(entries, leaf.prefixes.split_off(LEAF / 2)))
@@ -396,7 +422,7 @@ fn remove<E: Clone>(node: &mut Node<E>, at: &Sought<impl Fn(&E) -> Ordering>) ->
             let place = leaf.find(at).ok()?;
             leaf.entries.remove(place);
             leaf.prefixes.remove(place);
-            leaf.rows = OnceLock::new();
+            leaf.rows = ReadRows::default();
             Some(place)
         }
         Node::Branch(branch) => {

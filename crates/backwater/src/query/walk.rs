@@ -21,8 +21,17 @@ pub(crate) struct TupleDelta {
     pub(crate) order: bool,
     /// Whether one of its slots may hold another row than before.
     pub(crate) is_another: bool,
+    /// The source whose row changed, if no other one's did.
+    pub(crate) alone: Option<u16>,
     /// A change that it comes from.
     pub(crate) cause: u32,
+}
+
+impl TupleDelta {
+    /// Whether the row of a source is surely what it was.
+    pub(crate) fn stays(&self, source: usize) -> bool {
+        self.alone.is_some_and(|alone| usize::from(alone) != source)
+    }
 }
 
 /// A row at which a search for changed tuples starts.
@@ -289,7 +298,8 @@ pub(crate) fn changed_tuples(
         let mut add = |tuple: &[Slot], before: bool, after: bool| {
             let tuple = Tuple::from_slice(tuple);
             let Start { content, order, is_another, cause, .. } = *start;
-            out.push(TupleDelta { tuple, before, after, content, order, is_another, cause });
+            let alone = Some(start.source as u16);
+            out.push(TupleDelta { tuple, before, after, content, order, is_another, alone, cause });
         };
         if calm {
             new.from(start.source, start.slot, &mut |tuple| add(tuple, true, true));
@@ -319,6 +329,7 @@ pub(crate) fn changed_tuples(
                 first.content |= next.content;
                 first.order |= next.order;
                 first.is_another |= next.is_another;
+                first.alone = first.alone.filter(|alone| next.alone == Some(*alone));
             }
             same
         });
@@ -338,6 +349,7 @@ fn alone(old: &Walk<'_, '_>, new: &Walk<'_, '_>, start: &Start) -> Option<TupleD
         before = after;
     }
     let Start { content, order, is_another, cause, .. } = *start;
-    let delta = TupleDelta { tuple, before, after, content, order, is_another, cause };
+    let alone = Some(start.source as u16);
+    let delta = TupleDelta { tuple, before, after, content, order, is_another, alone, cause };
     (before || after).then_some(delta)
 }

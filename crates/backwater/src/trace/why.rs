@@ -103,7 +103,7 @@ pub(super) fn untouched(report: &Report, query: &Query) -> String {
         return format!("{commit} changed {}; the query reads {reads}", join(written, " and "));
     }
     let tables = join(names(may_reach), " and ");
-    match keys(query) {
+    match keys(query, &changes.after.schema) {
         keys if !keys.is_empty() => format!("{commit} changed no row of {tables} with {keys}"),
         _ if plan.sources.len() == 1 => {
             format!("{commit} changed no row of {tables} that meets the query's conditions")
@@ -113,7 +113,7 @@ pub(super) fn untouched(report: &Report, query: &Query) -> String {
 }
 
 /// What a row must have to belong to the query: `port = SAL and paid = 1`.
-fn keys(query: &Query) -> String {
+fn keys(query: &Query, schema: &crate::schema::Schema) -> String {
     let node = query.node();
     let plan = &node.asked.plan;
     let parts = plan.keys.iter().map(|part| {
@@ -123,7 +123,7 @@ fn keys(query: &Query) -> String {
         let source = &plan.sources[part.column.source()];
         let column = match &source.relation {
             Relation::Table(table) => {
-                node.schema().table(*table).field(part.column.field()).name.to_string()
+                schema.table(*table).field(part.column.field()).name.to_string()
             }
             Relation::Statement(of, _) => of.outputs[part.column.column as usize].name.clone(),
         };
