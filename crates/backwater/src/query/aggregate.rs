@@ -117,7 +117,8 @@ impl Aggregate {
         if self.distinct { Kept::Distinct(BTreeMap::new(), Box::new(plain)) } else { plain }
     }
 
-    /// Takes a row in (`times` 1) or lets it go (`times` -1). `key` is what tells the row apart.
+    /// Takes a row in so many `times`, or lets it go if these are less than 0; into a list, once.
+    /// `key` is what tells the row apart.
     pub(crate) fn update<'a>(
         &'a self,
         kept: &mut Kept,
@@ -157,7 +158,7 @@ impl Aggregate {
             Kept::Distinct(values, plain) => {
                 let value = Sorted(value.into_owned());
                 if count_value(values, &value, times) {
-                    plain.add(value.0, times);
+                    plain.add(value.0, times.signum());
                 }
             }
             plain => plain.add(value, times),
@@ -240,21 +241,21 @@ impl Kept {
     }
 }
 
-/// Counts a value once more or less; tells whether it came or went.
+/// Counts a value so many times more or less; tells whether it came or went.
 fn count_value(values: &mut BTreeMap<Sorted, u64>, value: &Sorted, times: i64) -> bool {
     if times > 0 {
         match values.get_mut(value) {
             Some(count) => {
-                *count += 1;
+                *count += times as u64;
                 false
             }
             None => {
-                values.insert(value.clone(), 1);
+                values.insert(value.clone(), times as u64);
                 true
             }
         }
     } else if let Some(count) = values.get_mut(value) {
-        *count -= 1;
+        *count = count.saturating_sub(times.unsigned_abs());
         let gone = *count == 0;
         if gone {
             values.remove(value);

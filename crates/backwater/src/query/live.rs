@@ -16,7 +16,7 @@ use super::prefix::prefix;
 use super::ranked::{Prefix, Ranked, Sought};
 use super::relation::{DerivedRow, Tuple, View, key_slots};
 use super::scalar::{Key, Scalar};
-use super::scan::{self, GroupsOfSource};
+use super::scan;
 use super::walk::{TupleDelta, Walk};
 use crate::table::Slot;
 
@@ -156,20 +156,8 @@ impl Live {
         };
         if let Some(grouping) = &plan.grouping {
             let mut groups = Groups::new(grouping);
-            match view.scanned().filter(|_| !empty) {
-                Some(table) => scan::group(&mut groups, grouping, view, table, params),
-                None => {
-                    let mut known = GroupsOfSource::of(plan, grouping);
-                    each(&mut |tuple| {
-                        let (row, key) = (view.row(tuple), || view.key(tuple));
-                        let mut find = || groups.number_of(grouping, params, &row);
-                        let number = match &mut known {
-                            Some(known) => known.number(tuple, find),
-                            None => find(),
-                        };
-                        groups.update_group(number, grouping, params, &row, key, 1);
-                    });
-                }
+            if !empty {
+                scan::group(&mut groups, grouping, view, params);
             }
             let rows = groups.shown(grouping, params)?;
             let ordered = Ordered::Kept(sorted_kept(plan, params, rows));

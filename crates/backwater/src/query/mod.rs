@@ -16,6 +16,7 @@ mod explain;
 mod expr;
 mod filter;
 mod fold;
+mod followed;
 mod function;
 mod group;
 mod handle;

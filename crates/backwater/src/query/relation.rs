@@ -371,6 +371,12 @@ pub(crate) struct ScannedRow<'a> {
 }
 
 impl<'a> ScannedRow<'a> {
+    /// What a field holds, as it lies in memory: rows of which that is the same hold the same.
+    #[inline]
+    pub(crate) fn in_memory(&self, field: FieldNo) -> Option<(u64, u64)> {
+        self.cells.in_memory(field)
+    }
+
     #[inline]
     pub(crate) fn cell(&self, field: FieldNo) -> Cell<'a> {
         self.cells.cell(field)
@@ -402,6 +408,14 @@ impl<'a> View<'a> {
                 Relation::Statement(..) => None,
             },
             _ => None,
+        }
+    }
+
+    /// How many slots a source's rows lie in, of a table.
+    pub(crate) fn slots(&self, source: usize) -> Option<usize> {
+        match self.plan.sources[source].relation {
+            Relation::Table(table) => Some(self.state.table(table).slots()),
+            Relation::Statement(..) => None,
         }
     }
 

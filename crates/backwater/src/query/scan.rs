@@ -1,70 +1,140 @@
-//! Grouping all rows of one table, without a detour where conditions, keys and aggregates are as
-//! plain as they mostly are.
+//! Grouping all rows that are found from one table, without a detour where conditions, keys and
+//! aggregates are as plain as they mostly are.
 
 use super::aggregate::{Aggregate, AggregateFunction, Kept};
 use super::expr::Expr;
 use super::filter::Filter;
+use super::followed::Followed;
 use super::group::Groups;
 use super::plan::{Grouping, Plan};
-use super::relation::{ScannedRow, View};
+use super::relation::{NONE, ScannedRow, Tuple, View};
 use super::scalar::Scalar;
-use crate::schema::{FieldNo, TableNo};
-use crate::table::Cell;
+use super::walk::Walk;
+use crate::schema::FieldNo;
+use crate::table::{Cell, Slot};
 
 /// What of a row goes into an aggregate.
 #[derive(Clone, Copy)]
 enum Feed {
     /// That it is there.
     Row,
-    /// A field as it is.
+    /// A field of the table that is gone through, as it is.
     Field(FieldNo),
+    /// A row of another source, which is counted first: by the number of the count.
+    Counted(usize),
     Other,
 }
+
+/// How often each row of a source stands in each group.
+struct Count {
+    source: usize,
+    /// How many slots its table has.
+    slots: usize,
+    /// By group, then by slot.
+    times: Vec<u32>,
+}
+
+/// So many counts are kept at most for a source; beyond that, rows go in one by one.
+const MOST: usize = 1 << 20;
 
 /// So many keys' groups are remembered by what the key is in memory.
 const REMEMBERED: usize = 128;
 
 /// A key as it lies in memory, and its group.
 #[derive(Clone, Copy)]
-struct Known {
+struct Remembered {
     key: (u64, u64),
     group: u32,
 }
 
-/// Takes all rows of a table that meet the conditions into groups.
+/// By what a tuple's group is found.
+enum KeyOf {
+    /// One field of the table that is gone through.
+    Field(FieldNo, Box<[Remembered; REMEMBERED]>),
+    /// Rows of one source.
+    Source(GroupsOfSource),
+    Other,
+}
+
+/// Takes all rows that meet the conditions into groups.
 pub(crate) fn group(
     groups: &mut Groups,
     grouping: &Grouping,
     view: &View<'_>,
-    table: TableNo,
     params: &[Scalar<'static>],
 ) {
     let plan = view.plan;
-    let filter = Filter::of(&plan.scratch.checks, params);
-    let feeds: Vec<Feed> = grouping.aggregates.iter().map(feed).collect();
-    let key_field = match grouping.keys.as_slice() {
-        [Expr::Column(column)] => Some(column.field()),
-        _ => None,
-    };
-    let mut remembered = [Known { key: (u64::MAX, u64::MAX), group: 0 }; REMEMBERED];
-    view.each_row(table, |slot, row| {
-        if !filter.holds(&row) {
-            return;
-        }
-        let number = match key_field.and_then(|field| in_memory(row.cell(field))) {
-            Some(key) => {
-                let hash = (key.0 ^ key.1.rotate_left(32)).wrapping_mul(0x9e37_79b9_7f4a_7c15);
-                let known = &mut remembered[(hash >> 57) as usize % REMEMBERED];
-                if known.key != key {
-                    *known = Known { key, group: groups.number_of(grouping, params, &row) };
-                }
-                known.group
+    let mut intake = Intake::new(groups, grouping, view, params);
+    if let Some(table) = view.scanned() {
+        let filter = Filter::of(&plan.scratch.checks, params);
+        view.each_row(table, |slot, row| {
+            if filter.holds(&row) {
+                intake.take(&row, &[slot]);
             }
-            None => groups.number_of(grouping, params, &row),
+        });
+    } else if let Some(followed) = Followed::of(plan) {
+        followed.each(view, params, |row, tuple| intake.take(row, tuple));
+    } else {
+        Walk { view, params }.all(&mut |tuple| intake.take_tuple(tuple));
+    }
+    intake.finish();
+}
+
+/// Rows on their way into groups.
+struct Intake<'i, 'a> {
+    groups: &'i mut Groups,
+    grouping: &'a Grouping,
+    view: &'i View<'a>,
+    params: &'a [Scalar<'static>],
+    feeds: Vec<Feed>,
+    key: KeyOf,
+    counts: Vec<Count>,
+}
+
+impl<'i, 'a> Intake<'i, 'a> {
+    fn new(
+        groups: &'i mut Groups,
+        grouping: &'a Grouping,
+        view: &'i View<'a>,
+        params: &'a [Scalar<'static>],
+    ) -> Self {
+        let plan = view.plan;
+        let mut counts = Vec::new();
+        let aggregates = grouping.aggregates.iter();
+        let feeds = aggregates.map(|aggregate| feed(aggregate, view, &mut counts)).collect();
+        let key = match grouping.keys.as_slice() {
+            [Expr::Column(column)] if column.source() == plan.scratch.start && !plan.is_union => {
+                let nothing = Remembered { key: (u64::MAX, u64::MAX), group: 0 };
+                KeyOf::Field(column.field(), Box::new([nothing; REMEMBERED]))
+            }
+            _ => GroupsOfSource::of(plan, grouping).map_or(KeyOf::Other, KeyOf::Source),
         };
-        let Some((rows, kept)) = groups.contents(number) else { return };
+        Self { groups, grouping, view, params, feeds, key, counts }
+    }
+
+    /// Takes a tuple in of which the row of the table that is gone through is known.
+    #[inline]
+    fn take(&mut self, row: &ScannedRow<'a>, tuple: &[Slot]) {
+        let Self { groups, grouping, view, params, .. } = self;
+        let mut find = || groups.number_of(grouping, params, &view.row(tuple));
+        let number = match &mut self.key {
+            KeyOf::Field(field, remembered) => match row.in_memory(*field) {
+                Some(key) => {
+                    let hash = (key.0 ^ key.1.rotate_left(32)).wrapping_mul(0x9e37_79b9_7f4a_7c15);
+                    let known = &mut remembered[(hash >> 57) as usize % REMEMBERED];
+                    if known.key != key {
+                        *known = Remembered { key, group: find() };
+                    }
+                    known.group
+                }
+                None => find(),
+            },
+            KeyOf::Source(known) => known.number(tuple, find),
+            KeyOf::Other => find(),
+        };
+        let Some((rows, kept)) = self.groups.contents(number) else { return };
         *rows += 1;
-        let aggregates = grouping.aggregates.iter().zip(kept.iter_mut()).zip(&feeds);
+        let aggregates = self.grouping.aggregates.iter().zip(kept.iter_mut()).zip(&self.feeds);
         for ((aggregate, kept), feed) in aggregates {
             match (feed, &mut *kept) {
                 (Feed::Row, Kept::Count(count)) => *count += 1,
@@ -72,52 +142,108 @@ pub(crate) fn group(
                     (Cell::Null | Cell::Absent, _) => {}
                     (Cell::Int(number), Kept::Sum(sum)) => sum.add_whole(number),
                     (_, Kept::Count(count)) => *count += 1,
-                    (_, kept) => add(aggregate, kept, view, &row, params, slot),
+                    (_, kept) => add(aggregate, kept, self.view, tuple, self.params, 1),
                 },
-                (_, kept) => add(aggregate, kept, view, &row, params, slot),
+                (Feed::Counted(number_of), kept) => {
+                    if !self.counts[*number_of].count(number, tuple) {
+                        add(aggregate, kept, self.view, tuple, self.params, 1);
+                    }
+                }
+                (_, kept) => add(aggregate, kept, self.view, tuple, self.params, 1),
             }
         }
-    });
-}
-
-fn add(
-    aggregate: &Aggregate,
-    kept: &mut Kept,
-    view: &View<'_>,
-    row: &ScannedRow<'_>,
-    params: &[Scalar<'static>],
-    slot: crate::table::Slot,
-) {
-    aggregate.update(kept, row, params, || view.key(&[slot]).into(), 1);
-}
-
-fn feed(aggregate: &Aggregate) -> Feed {
-    use AggregateFunction as F;
-    if aggregate.distinct || aggregate.filter.is_some() {
-        return Feed::Other;
     }
-    match (aggregate.function, &aggregate.argument) {
-        (F::CountRows, _) => Feed::Row,
-        (F::Count | F::Sum | F::Total | F::Average, Some(Expr::Column(column))) => {
-            Feed::Field(column.field())
+
+    fn take_tuple(&mut self, tuple: &[Slot]) {
+        let Self { groups, grouping, view, params, .. } = self;
+        let mut find = || groups.number_of(grouping, params, &view.row(tuple));
+        let number = match &mut self.key {
+            KeyOf::Source(known) => known.number(tuple, find),
+            _ => find(),
+        };
+        let Some((rows, kept)) = self.groups.contents(number) else { return };
+        *rows += 1;
+        for (aggregate, kept) in self.grouping.aggregates.iter().zip(kept) {
+            add(aggregate, kept, self.view, tuple, self.params, 1);
         }
-        _ => Feed::Other,
+    }
+
+    /// Takes in what was counted first.
+    fn finish(self) {
+        let mut tuple = Tuple::from_elem(NONE, self.view.plan.sources.len());
+        for (number_of, count) in self.counts.iter().enumerate() {
+            let mine = |feed: &Feed| matches!(feed, Feed::Counted(of) if *of == number_of);
+            for (place, times) in count.times.iter().enumerate().filter(|(_, times)| **times > 0) {
+                let (group, slot) = (place / count.slots, place % count.slots);
+                let Some((_, kept)) = self.groups.contents(group as u32) else { continue };
+                tuple[count.source] = Slot(slot as u32);
+                let aggregates = self.grouping.aggregates.iter().zip(kept).zip(&self.feeds);
+                for ((aggregate, kept), _) in aggregates.filter(|(_, feed)| mine(feed)) {
+                    add(aggregate, kept, self.view, &tuple, self.params, i64::from(*times));
+                }
+            }
+            tuple[count.source] = NONE;
+        }
     }
 }
 
-/// A key that tells itself by what it is in memory; the same text may lie in several places.
-fn in_memory(cell: Cell<'_>) -> Option<(u64, u64)> {
-    match cell {
-        Cell::Int(number) => Some((number as u64, 1 << 62)),
-        Cell::Bool(flag) => Some((flag.into(), 2 << 62)),
-        Cell::Link(slot) => Some((slot.0.into(), 3 << 62)),
-        Cell::Text(text) => Some((text.as_ptr().addr() as u64, text.len() as u64)),
-        _ => None,
+impl Count {
+    /// Counts a tuple's row of the source once more; whether there is room for that.
+    #[inline]
+    fn count(&mut self, group: u32, tuple: &[Slot]) -> bool {
+        let slot = tuple[self.source];
+        let place = group as usize * self.slots + slot.0 as usize;
+        if slot == NONE || place >= MOST {
+            return false;
+        }
+        if place >= self.times.len() {
+            self.times.resize((group as usize + 1) * self.slots, 0);
+        }
+        self.times[place] += 1;
+        true
     }
+}
+
+fn add<'a>(
+    aggregate: &'a Aggregate,
+    kept: &mut Kept,
+    view: &View<'a>,
+    tuple: &[Slot],
+    params: &'a [Scalar<'static>],
+    times: i64,
+) {
+    aggregate.update(kept, &view.row(tuple), params, || view.key(tuple).into(), times);
+}
+
+fn feed(aggregate: &Aggregate, view: &View<'_>, counts: &mut Vec<Count>) -> Feed {
+    use AggregateFunction as F;
+    let (plan, start) = (view.plan, view.plan.scratch.start);
+    match (aggregate.function, &aggregate.argument) {
+        (F::Concat | F::JsonArray | F::First, _) => return Feed::Other,
+        _ if plan.is_union => return Feed::Other,
+        (F::CountRows, _) if aggregate.filter.is_none() => return Feed::Row,
+        (F::Count | F::Sum | F::Total | F::Average, Some(Expr::Column(column)))
+            if column.source() == start && !aggregate.distinct && aggregate.filter.is_none() =>
+        {
+            return Feed::Field(column.field());
+        }
+        _ => {}
+    }
+    let exprs = aggregate.argument.iter().chain(&aggregate.filter);
+    let mut sources = exprs.flat_map(Expr::columns).map(|column| column.source());
+    let Some(source) = sources.next().filter(|source| *source != start) else { return Feed::Other };
+    let Some(slots) = view.slots(source).filter(|_| sources.all(|other| other == source)) else {
+        return Feed::Other;
+    };
+    let known = counts.iter().position(|count: &Count| count.source == source);
+    Feed::Counted(known.unwrap_or_else(|| {
+        counts.push(Count { source, slots, times: Vec::new() });
+        counts.len() - 1
+    }))
 }
 
 /// Remembers the group of each row of the one source that the keys are read from.
-pub(crate) struct GroupsOfSource {
+struct GroupsOfSource {
     source: usize,
     known: Vec<u32>,
 }
@@ -126,7 +252,7 @@ const UNKNOWN: u32 = u32::MAX;
 
 impl GroupsOfSource {
     /// If all keys are read from one source of several.
-    pub(crate) fn of(plan: &Plan, grouping: &Grouping) -> Option<Self> {
+    fn of(plan: &Plan, grouping: &Grouping) -> Option<Self> {
         let mut sources =
             grouping.keys.iter().flat_map(Expr::columns).map(|column| column.source());
         let source = sources.next()?;
@@ -135,13 +261,10 @@ impl GroupsOfSource {
     }
 
     /// The number of a tuple's group; `find` finds one that is not known yet.
-    pub(crate) fn number(
-        &mut self,
-        tuple: &[crate::table::Slot],
-        find: impl FnOnce() -> u32,
-    ) -> u32 {
+    #[inline]
+    fn number(&mut self, tuple: &[Slot], find: impl FnOnce() -> u32) -> u32 {
         let slot = tuple[self.source];
-        if slot == super::relation::NONE {
+        if slot == NONE {
             return find();
         }
         let place = slot.0 as usize;

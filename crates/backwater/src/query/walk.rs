@@ -4,6 +4,7 @@ use smallvec::SmallVec;
 
 use super::expr::{ColumnNo, Expr};
 use super::filter::Filter;
+use super::followed::Followed;
 use super::plan::{Access, Path, Relation, Step};
 use super::relation::{NONE, Tuple, View};
 use super::scalar::Scalar;
@@ -81,6 +82,9 @@ impl<'a> Walk<'a, '_> {
                     found(&[slot]);
                 }
             });
+        }
+        if let Some(followed) = Followed::of(plan) {
+            return followed.each(self.view, self.params, |_, tuple| found(tuple));
         }
         let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
         let start = &mut |slot: Slot| {
@@ -202,7 +206,7 @@ impl<'a> Walk<'a, '_> {
 
     /// The row of a source that a link of a tuple points at.
     #[inline]
-    fn followed(&self, source: usize, link: ColumnNo, tuple: &[Slot]) -> Option<Slot> {
+    pub(super) fn followed(&self, source: usize, link: ColumnNo, tuple: &[Slot]) -> Option<Slot> {
         let sources = &self.view.plan.sources;
         let (Relation::Table(of), Relation::Table(to)) =
             (&sources[link.source()].relation, &sources[source].relation)
@@ -224,6 +228,10 @@ impl<'a> Walk<'a, '_> {
         let mut partners = Vec::new();
         self.candidates(source, access, tuple, &mut |slot| partners.push(slot));
         partners
+    }
+
+    pub(super) fn is_true(&self, condition: &'a Expr, tuple: &[Slot]) -> bool {
+        condition.eval(&self.view.row(tuple), self.params).as_truth() == Some(true)
     }
 
     fn all_true(&self, conditions: &'a [Expr], tuple: &[Slot]) -> bool {

@@ -74,10 +74,47 @@ impl Chunk {
 
     #[inline]
     pub(super) fn cell<'a>(&'a self, at: usize, field: FieldNo, layout: &'a Layout) -> Cell<'a> {
+        self.cell_of(self.words(at, layout), field, layout)
+    }
+
+    /// The words of a row; none, if nothing was written to it.
+    #[inline]
+    pub(super) fn words(&self, at: usize, layout: &Layout) -> &[u32] {
         let start = at * layout.width();
-        match self.words.get(start..start + layout.width()) {
-            Some(row) => self.read(row, layout.place(field)),
-            None => Cell::Absent,
+        self.words.get(start..start + layout.width()).unwrap_or_default()
+    }
+
+    /// A cell of the row with these words.
+    #[inline]
+    pub(super) fn cell_of<'a>(
+        &'a self,
+        words: &[u32],
+        field: FieldNo,
+        layout: &'a Layout,
+    ) -> Cell<'a> {
+        match words {
+            [] => Cell::Absent,
+            row => self.read(row, layout.place(field)),
+        }
+    }
+
+    /// See [`RowCells::in_memory`](super::RowCells::in_memory).
+    #[inline]
+    pub(super) fn in_memory(
+        &self,
+        words: &[u32],
+        field: FieldNo,
+        layout: &Layout,
+    ) -> Option<(u64, u64)> {
+        let place = layout.place(field);
+        let state = if words.is_empty() { ABSENT } else { state(words, place) };
+        match place.kind {
+            _ if state < VALUE => None,
+            Kind::Int | Kind::Timestamp => Some((long(words, place), 0)),
+            Kind::Bool => Some((state.into(), 1)),
+            Kind::Link(_) => Some((words[place.word as usize].into(), 2)),
+            Kind::Text if state == SYMBOL => Some((words[place.word as usize].into(), 3)),
+            _ => None,
         }
     }
 

@@ -95,14 +95,27 @@ pub(crate) struct Table {
 /// The cells of one row.
 pub(crate) struct RowCells<'a> {
     chunk: &'a Chunk,
-    at: usize,
+    /// Empty of a row that nothing was written to.
+    words: &'a [u32],
     layout: &'a Layout,
 }
 
 impl<'a> RowCells<'a> {
     #[inline]
+    fn new(chunk: &'a Chunk, at: usize, layout: &'a Layout) -> Self {
+        Self { chunk, words: chunk.words(at, layout), layout }
+    }
+
+    #[inline]
     pub(crate) fn cell(&self, field: FieldNo) -> Cell<'a> {
-        self.chunk.cell(self.at, field, self.layout)
+        self.chunk.cell_of(self.words, field, self.layout)
+    }
+
+    /// What a field's value is in memory, by which it tells itself; of a text that does not repeat
+    /// that says nothing.
+    #[inline]
+    pub(crate) fn in_memory(&self, field: FieldNo) -> Option<(u64, u64)> {
+        self.chunk.in_memory(self.words, field, self.layout)
     }
 }
 
@@ -124,7 +137,7 @@ impl<'a> RowReader<'a> {
                 chunk
             }
         };
-        RowCells { chunk, at: offset(slot), layout: &self.table.layout }
+        RowCells::new(chunk, offset(slot), &self.table.layout)
     }
 }
 
@@ -426,7 +439,12 @@ impl Table {
             return None;
         }
         let (chunk, at) = (self.chunk(slot), offset(slot));
-        chunk.is_row(at).then_some(RowCells { chunk, at, layout: &self.layout })
+        chunk.is_row(at).then(|| RowCells::new(chunk, at, &self.layout))
+    }
+
+    /// How many slots there are, with rows or without.
+    pub(crate) fn slots(&self) -> usize {
+        self.slots as usize
     }
 
     /// The slot of a key, whether or not its row is there.
@@ -543,7 +561,7 @@ impl Table {
         for (number, chunk) in self.chunks.iter().enumerate() {
             for at in chunk.rows() {
                 let slot = Slot((number * CHUNK + at) as u32);
-                found(slot, RowCells { chunk, at, layout: &self.layout });
+                found(slot, RowCells::new(chunk, at, &self.layout));
             }
         }
     }
