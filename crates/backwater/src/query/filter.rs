@@ -5,6 +5,8 @@ use super::expr::{ColumnNo, Columns, Comparison, Expr};
 use super::fold::Needle;
 use super::function::Function;
 use super::scalar::{Affinity, Scalar};
+use crate::schema::FieldNo;
+use crate::table::{NumberRange, Numbers, Table};
 
 /// Conditions that a row must all meet.
 pub(crate) struct Filter<'a> {
@@ -14,7 +16,9 @@ pub(crate) struct Filter<'a> {
 
 enum Check<'a> {
     /// A column compared with a whole number.
-    Whole(ColumnNo, Comparison, i64, &'a Expr),
+    Whole(ColumnNo, NumberRange, &'a Expr),
+    /// A column compared with a moment.
+    Micros(ColumnNo, NumberRange, &'a Expr),
     /// A column's text searched for another one.
     ColumnContains(ColumnNo, Needle),
     /// Another text searched.
@@ -28,7 +32,7 @@ impl<'a> Filter<'a> {
         params: &'a [Scalar<'static>],
     ) -> Self {
         let checks = conditions.into_iter().map(|condition| {
-            whole(condition, params)
+            number(condition, params)
                 .or_else(|| contains(condition, params))
                 .unwrap_or(Check::Other(condition))
         });
@@ -38,14 +42,33 @@ impl<'a> Filter<'a> {
     #[inline]
     pub(crate) fn holds(&self, row: &impl Columns<'a>) -> bool {
         self.checks.iter().all(|check| match check {
-            Check::Whole(column, comparison, than, condition) => match row.whole(*column) {
-                Some(number) => comparison.holds(number.cmp(than)),
+            Check::Whole(column, range, condition) => match row.whole(*column) {
+                Some(number) => range.has(number),
                 None => self.is_true(condition, row),
             },
+            Check::Micros(.., condition) => self.is_true(condition, row),
             Check::ColumnContains(column, needle) => is_in(needle, &row.column(*column)),
             Check::Contains(text, needle) => is_in(needle, &text.eval(row, self.params)),
             Check::Other(condition) => self.is_true(condition, row),
         })
+    }
+
+    /// Takes out the conditions that the rows of a table tell by their numbers alone.
+    pub(crate) fn take_ranges(&mut self, table: &Table) -> Vec<(FieldNo, NumberRange)> {
+        let mut ranges = Vec::new();
+        self.checks.retain(|check| {
+            let (column, range, numbers) = match check {
+                Check::Whole(column, range, _) => (column, range, Numbers::Whole),
+                Check::Micros(column, range, _) => (column, range, Numbers::Micros),
+                _ => return true,
+            };
+            let told = table.has_numbers(column.field(), numbers);
+            if told {
+                ranges.push((column.field(), *range));
+            }
+            !told
+        });
+        ranges
     }
 
     fn is_true(&self, condition: &'a Expr, row: &impl Columns<'a>) -> bool {
@@ -69,13 +92,33 @@ fn constant<'a>(expr: &'a Expr, params: &'a [Scalar<'static>]) -> Option<&'a Sca
     }
 }
 
-fn whole<'a>(condition: &'a Expr, params: &'a [Scalar<'static>]) -> Option<Check<'a>> {
+fn number<'a>(condition: &'a Expr, params: &'a [Scalar<'static>]) -> Option<Check<'a>> {
     let (column, comparison, affinity, than) = compared(condition)?;
     match constant(than, params)? {
         Scalar::Int(than) if affinity != Affinity::Text => {
-            Some(Check::Whole(column, comparison, *than, condition))
+            Some(Check::Whole(column, range(comparison, *than), condition))
+        }
+        Scalar::Time(than) => {
+            Some(Check::Micros(column, range(comparison, than.as_micros()), condition))
         }
         _ => None,
+    }
+}
+
+/// The numbers that compare so with one.
+fn range(comparison: Comparison, than: i64) -> NumberRange {
+    use Comparison as C;
+    let none = NumberRange { low: 1, high: 0, inside: true };
+    let (low, high) = match comparison {
+        C::Equal | C::NotEqual => (Some(than), Some(than)),
+        C::Less => (Some(i64::MIN), than.checked_sub(1)),
+        C::LessOrEqual => (Some(i64::MIN), Some(than)),
+        C::Greater => (than.checked_add(1), Some(i64::MAX)),
+        C::GreaterOrEqual => (Some(than), Some(i64::MAX)),
+    };
+    match (low, high) {
+        (Some(low), Some(high)) => NumberRange { low, high, inside: comparison != C::NotEqual },
+        _ => none,
     }
 }
 

@@ -97,10 +97,7 @@ impl<'p> Followed<'p> {
         let filter = Filter::of(&path.checks, params);
         let mut tuple = Tuple::from_elem(NONE, self.plan.sources.len());
         let Self { table, mut ways, late, .. } = self;
-        view.each_row(table, |slot, row| {
-            if !filter.holds(&row) {
-                return;
-            }
+        view.each_row(table, filter, |slot, row| {
             tuple[path.start] = slot;
             for way in ways.iter_mut() {
                 let to = match row.cell(way.link) {

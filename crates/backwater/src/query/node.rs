@@ -293,8 +293,8 @@ impl Node {
         for expr in outputs.chain(self.asked.plan.order.iter().map(|key| &key.expr)) {
             expr.walk(&mut |expr| reads |= matches!(expr, Expr::Param(_)));
         }
-        // The rows are the same; only parameters can make them something else.
-        let changed = |_: &[Slot], _: &[Slot]| reads;
+        // The rows are the same; only parameters can make them something else, or another partner.
+        let changed = |old: &[Slot], new: &[Slot]| reads || old != new;
         Some(difference((&from.asked, old, &view), (&self.asked, new, &view), &changed))
     }
 

@@ -7,6 +7,7 @@ use rustc_hash::FxHashMap;
 use smallvec::SmallVec;
 
 use super::expr::{ColumnNo, Columns};
+use super::filter::Filter;
 use super::plan::{Access, Plan, Relation, Source};
 use super::scalar::{Key, Scalar};
 use crate::change::FieldSet;
@@ -377,6 +378,12 @@ impl<'a> ScannedRow<'a> {
         self.cells.in_memory(field)
     }
 
+    /// See [`RowCells::whole`].
+    #[inline]
+    pub(crate) fn number(&self, field: FieldNo) -> Option<i64> {
+        self.cells.whole(field)
+    }
+
     #[inline]
     pub(crate) fn cell(&self, field: FieldNo) -> Cell<'a> {
         self.cells.cell(field)
@@ -392,10 +399,7 @@ impl<'a> Columns<'a> for ScannedRow<'a> {
 
     #[inline]
     fn whole(&self, number: ColumnNo) -> Option<i64> {
-        match self.cells.cell(number.field()) {
-            Cell::Int(number) => Some(number),
-            _ => None,
-        }
+        self.cells.whole(number.field())
     }
 }
 
@@ -429,9 +433,20 @@ impl<'a> View<'a> {
         move |slot| ScannedRow { state, table, cells: rows.row(slot) }
     }
 
-    /// Calls `found` with all rows of a table.
-    pub(crate) fn each_row(&self, table: TableNo, mut found: impl FnMut(Slot, ScannedRow<'a>)) {
+    /// Calls `found` with all rows of a table that meet conditions.
+    pub(crate) fn each_row(
+        &self,
+        table: TableNo,
+        mut filter: Filter<'a>,
+        mut found: impl FnMut(Slot, ScannedRow<'a>),
+    ) {
         let state = self.state;
-        state.table(table).each_row(|slot, cells| found(slot, ScannedRow { state, table, cells }));
+        let ranges = filter.take_ranges(state.table(table));
+        state.table(table).each_row_in(&ranges, |slot, cells| {
+            let row = ScannedRow { state, table, cells };
+            if filter.holds(&row) {
+                found(slot, row);
+            }
+        });
     }
 }

@@ -67,11 +67,7 @@ pub(crate) fn group(
     let mut intake = Intake::new(groups, grouping, view, params);
     if let Some(table) = view.scanned() {
         let filter = Filter::of(&plan.scratch.checks, params);
-        view.each_row(table, |slot, row| {
-            if filter.holds(&row) {
-                intake.take(&row, &[slot]);
-            }
-        });
+        view.each_row(table, filter, |slot, row| intake.take(&row, &[slot]));
     } else if let Some(followed) = Followed::of(plan) {
         followed.each(view, params, |row, tuple| intake.take(row, tuple));
     } else {
@@ -138,9 +134,11 @@ impl<'i, 'a> Intake<'i, 'a> {
         for ((aggregate, kept), feed) in aggregates {
             match (feed, &mut *kept) {
                 (Feed::Row, Kept::Count(count)) => *count += 1,
+                (Feed::Field(field), Kept::Sum(sum)) if let Some(number) = row.number(*field) => {
+                    sum.add_whole(number);
+                }
                 (Feed::Field(field), kept) => match (row.cell(*field), kept) {
                     (Cell::Null | Cell::Absent, _) => {}
-                    (Cell::Int(number), Kept::Sum(sum)) => sum.add_whole(number),
                     (_, Kept::Count(count)) => *count += 1,
                     (_, kept) => add(aggregate, kept, self.view, tuple, self.params, 1),
                 },

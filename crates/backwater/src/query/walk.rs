@@ -77,11 +77,7 @@ impl<'a> Walk<'a, '_> {
         let path = &plan.scratch;
         if let Some(table) = self.view.scanned() {
             let filter = Filter::of(&path.checks, self.params);
-            return self.view.each_row(table, |slot, row| {
-                if filter.holds(&row) {
-                    found(&[slot]);
-                }
-            });
+            return self.view.each_row(table, filter, |slot, _| found(&[slot]));
         }
         if let Some(followed) = Followed::of(plan) {
             return followed.each(self.view, self.params, |_, tuple| found(tuple));

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use super::dictionary::Symbol;
 use super::layout::{Layout, Place};
 use super::texts::Texts;
-use super::{Cell, Slot};
+use super::{Cell, NumberRange, Slot};
 use crate::schema::{FieldNo, Kind, TableNo};
 use crate::value::Timestamp;
 
@@ -68,8 +68,30 @@ impl Chunk {
     }
 
     /// The places of the rows.
-    pub(super) fn rows(&self) -> impl Iterator<Item = usize> {
+    pub(super) fn rows(&self) -> impl Iterator<Item = usize> + use<> {
         self.present.ones()
+    }
+
+    /// The places of the rows that have numbers of these fields in these ranges.
+    pub(super) fn rows_in(
+        &self,
+        ranges: &[(FieldNo, NumberRange)],
+        layout: &Layout,
+    ) -> impl Iterator<Item = usize> + use<> {
+        let ranges = ranges.iter();
+        let places =
+            ranges.map(|(field, range)| self.places_in(layout.place(*field), range, layout));
+        Bits(places.fold(self.present.0, |all, some| all & some)).ones()
+    }
+
+    /// A bit for each place that has a number in a range; without a branch, as there are many.
+    fn places_in(&self, place: &Place, range: &NumberRange, layout: &Layout) -> u64 {
+        let mut bits = 0;
+        for (at, row) in self.words.chunks_exact(layout.width()).enumerate() {
+            let has = (state(row, place) == VALUE) & range.has(long(row, place) as i64);
+            bits |= u64::from(has) << at;
+        }
+        bits
     }
 
     #[inline]
@@ -96,6 +118,16 @@ impl Chunk {
             [] => Cell::Absent,
             row => self.read(row, layout.place(field)),
         }
+    }
+
+    /// See [`RowCells::whole`](super::RowCells::whole).
+    #[inline]
+    pub(super) fn whole(&self, words: &[u32], field: FieldNo, layout: &Layout) -> Option<i64> {
+        let place = layout.place(field);
+        let is_whole = matches!(place.kind, Kind::Int | Kind::Links(_))
+            && !words.is_empty()
+            && state(words, place) == VALUE;
+        is_whole.then(|| long(words, place) as i64)
     }
 
     /// See [`RowCells::in_memory`](super::RowCells::in_memory).

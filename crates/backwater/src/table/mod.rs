@@ -111,11 +111,40 @@ impl<'a> RowCells<'a> {
         self.chunk.cell_of(self.words, field, self.layout)
     }
 
+    /// What a field of whole numbers holds; of others that is told by [`RowCells::cell`].
+    #[inline]
+    pub(crate) fn whole(&self, field: FieldNo) -> Option<i64> {
+        self.chunk.whole(self.words, field, self.layout)
+    }
+
     /// What a field's value is in memory, by which it tells itself; of a text that does not repeat
     /// that says nothing.
     #[inline]
     pub(crate) fn in_memory(&self, field: FieldNo) -> Option<(u64, u64)> {
         self.chunk.in_memory(self.words, field, self.layout)
+    }
+}
+
+/// What the numbers of a field are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Numbers {
+    Whole,
+    /// Moments, in microseconds.
+    Micros,
+}
+
+/// Numbers from one to another, or all but these.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct NumberRange {
+    pub(crate) low: i64,
+    pub(crate) high: i64,
+    pub(crate) inside: bool,
+}
+
+impl NumberRange {
+    #[inline]
+    pub(crate) fn has(&self, number: i64) -> bool {
+        (self.low <= number && number <= self.high) == self.inside
     }
 }
 
@@ -557,9 +586,27 @@ impl Table {
     }
 
     /// Calls `found` with each row, in slot order.
-    pub(crate) fn each_row<'a>(&'a self, mut found: impl FnMut(Slot, RowCells<'a>)) {
+    pub(crate) fn each_row<'a>(&'a self, found: impl FnMut(Slot, RowCells<'a>)) {
+        self.each_row_in(&[], found);
+    }
+
+    /// Whether a field's numbers can be asked for by [`Table::each_row_in`].
+    pub(crate) fn has_numbers(&self, field: FieldNo, of: Numbers) -> bool {
+        match self.layout.place(field).kind {
+            Kind::Int | Kind::Links(_) => of == Numbers::Whole,
+            Kind::Timestamp => of == Numbers::Micros,
+            _ => false,
+        }
+    }
+
+    /// The same with each row that has numbers of these fields in these ranges.
+    pub(crate) fn each_row_in<'a>(
+        &'a self,
+        ranges: &[(FieldNo, NumberRange)],
+        mut found: impl FnMut(Slot, RowCells<'a>),
+    ) {
         for (number, chunk) in self.chunks.iter().enumerate() {
-            for at in chunk.rows() {
+            for at in chunk.rows_in(ranges, &self.layout) {
                 let slot = Slot((number * CHUNK + at) as u32);
                 found(slot, RowCells::new(chunk, at, &self.layout));
             }

@@ -209,6 +209,18 @@ fn a_join_follows_the_rows_of_both_sides() {
     assert_eq!(inner.read().unwrap().row(0).unwrap().key(), [Value::Int(10)]);
 }
 
+/// Other values find another partner for the same row: the row has changed.
+#[test]
+fn another_partner_is_a_change_also_when_values_change() {
+    let cache = ferries();
+    let sql = "SELECT s.id, v.name FROM sailing AS s LEFT JOIN vessel AS v
+               ON v.id = s.vessel AND contains(v.name, :text)";
+    let query = cache.query(sql, [("text", "Ti")]).unwrap();
+    let report = cache.rebind("text typed", &query, [("text", "")]).unwrap();
+    assert_eq!(short(report.delta(&query)), "~10@0 ~20@1");
+    assert_eq!(query.read().unwrap().row(0).unwrap().values()[1], Value::from("Marram"));
+}
+
 /// One row of a link table goes with one of each side, a row may go with itself, and nobody is
 /// anybody's partner by NULL.
 #[test]
