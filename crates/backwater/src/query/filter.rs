@@ -53,6 +53,10 @@ impl<'a> Filter<'a> {
         })
     }
 
+    pub(crate) fn is_empty(&self) -> bool {
+        self.checks.is_empty()
+    }
+
     /// Takes out the conditions that the rows of a table tell by their numbers alone.
     pub(crate) fn take_ranges(&mut self, table: &Table) -> Vec<(FieldNo, NumberRange)> {
         let mut ranges = Vec::new();

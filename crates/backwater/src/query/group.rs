@@ -136,6 +136,20 @@ impl Groups {
         self.number(keys, grouping)
     }
 
+    /// Counts one more row of a group.
+    #[inline]
+    pub(crate) fn count_row(&mut self, number: u32) {
+        if let Some(group) = &mut self.groups[number as usize] {
+            group.rows += 1;
+        }
+    }
+
+    /// What a group keeps for one of the aggregates.
+    #[inline]
+    pub(crate) fn kept(&mut self, number: u32, aggregate: usize) -> Option<&mut Kept> {
+        self.groups[number as usize].as_mut()?.kept.get_mut(aggregate)
+    }
+
     /// What a group counts and keeps.
     pub(crate) fn contents(&mut self, number: u32) -> Option<(&mut u64, &mut [Kept])> {
         let group = self.groups[number as usize].as_mut()?;

@@ -40,6 +40,9 @@ const MOST: usize = 1 << 20;
 /// So many keys' groups are remembered by what the key is in memory.
 const REMEMBERED: usize = 128;
 
+/// So many rows go in at once.
+const AT_ONCE: usize = 64;
+
 /// A key as it lies in memory, and its group.
 #[derive(Clone, Copy)]
 struct Remembered {
@@ -67,7 +70,16 @@ pub(crate) fn group(
     let mut intake = Intake::new(groups, grouping, view, params);
     if let Some(table) = view.scanned() {
         let filter = Filter::of(&plan.scratch.checks, params);
-        view.each_row(table, filter, |slot, row| intake.take(&row, &[slot]));
+        // Some rows at a time, so that what each aggregate is need not be asked for each row.
+        let mut some: Vec<(Slot, ScannedRow<'_>)> = Vec::with_capacity(AT_ONCE);
+        view.each_row(table, filter, |slot, row| {
+            some.push((slot, row));
+            if some.len() == AT_ONCE {
+                intake.take_some(&some);
+                some.clear();
+            }
+        });
+        intake.take_some(&some);
     } else if let Some(followed) = Followed::of(plan) {
         followed.each(view, params, |row, tuple| intake.take(row, tuple));
     } else {
@@ -108,12 +120,55 @@ impl<'i, 'a> Intake<'i, 'a> {
         Self { groups, grouping, view, params, feeds, key, counts }
     }
 
+    /// Takes in rows of the only table.
+    fn take_some(&mut self, rows: &[(Slot, ScannedRow<'a>)]) {
+        let mut numbers = [0; AT_ONCE];
+        for ((slot, row), number) in rows.iter().zip(&mut numbers) {
+            *number = self.number(row, &[*slot]);
+        }
+        let aggregates = self.grouping.aggregates.iter().zip(&self.feeds).enumerate();
+        for (place, (aggregate, feed)) in aggregates {
+            for ((slot, row), number) in rows.iter().zip(numbers) {
+                let Some(kept) = self.groups.kept(number, place) else { continue };
+                let fed = match feed {
+                    Feed::Row => feed_row(kept),
+                    Feed::Field(field) => feed_field(kept, row, *field),
+                    Feed::Counted(_) | Feed::Other => false,
+                };
+                if !fed {
+                    add(aggregate, kept, self.view, &[*slot], self.params, 1);
+                }
+            }
+        }
+        numbers[..rows.len()].iter().for_each(|number| self.groups.count_row(*number));
+    }
+
     /// Takes a tuple in of which the row of the table that is gone through is known.
     #[inline]
     fn take(&mut self, row: &ScannedRow<'a>, tuple: &[Slot]) {
+        let number = self.number(row, tuple);
+        let Some((rows, kept)) = self.groups.contents(number) else { return };
+        *rows += 1;
+        let aggregates = self.grouping.aggregates.iter().zip(kept.iter_mut()).zip(&self.feeds);
+        for ((aggregate, kept), feed) in aggregates {
+            let fed = match feed {
+                Feed::Row => feed_row(kept),
+                Feed::Field(field) => feed_field(kept, row, *field),
+                Feed::Counted(count) => self.counts[*count].count(number, tuple),
+                Feed::Other => false,
+            };
+            if !fed {
+                add(aggregate, kept, self.view, tuple, self.params, 1);
+            }
+        }
+    }
+
+    /// The number of a tuple's group.
+    #[inline]
+    fn number(&mut self, row: &ScannedRow<'a>, tuple: &[Slot]) -> u32 {
         let Self { groups, grouping, view, params, .. } = self;
         let mut find = || groups.number_of(grouping, params, &view.row(tuple));
-        let number = match &mut self.key {
+        match &mut self.key {
             KeyOf::Field(field, remembered) => match row.in_memory(*field) {
                 Some(key) => {
                     let hash = (key.0 ^ key.1.rotate_left(32)).wrapping_mul(0x9e37_79b9_7f4a_7c15);
@@ -127,28 +182,6 @@ impl<'i, 'a> Intake<'i, 'a> {
             },
             KeyOf::Source(known) => known.number(tuple, find),
             KeyOf::Other => find(),
-        };
-        let Some((rows, kept)) = self.groups.contents(number) else { return };
-        *rows += 1;
-        let aggregates = self.grouping.aggregates.iter().zip(kept.iter_mut()).zip(&self.feeds);
-        for ((aggregate, kept), feed) in aggregates {
-            match (feed, &mut *kept) {
-                (Feed::Row, Kept::Count(count)) => *count += 1,
-                (Feed::Field(field), Kept::Sum(sum)) if let Some(number) = row.number(*field) => {
-                    sum.add_whole(number);
-                }
-                (Feed::Field(field), kept) => match (row.cell(*field), kept) {
-                    (Cell::Null | Cell::Absent, _) => {}
-                    (_, Kept::Count(count)) => *count += 1,
-                    (_, kept) => add(aggregate, kept, self.view, tuple, self.params, 1),
-                },
-                (Feed::Counted(number_of), kept) => {
-                    if !self.counts[*number_of].count(number, tuple) {
-                        add(aggregate, kept, self.view, tuple, self.params, 1);
-                    }
-                }
-                (_, kept) => add(aggregate, kept, self.view, tuple, self.params, 1),
-            }
         }
     }
 
@@ -200,6 +233,30 @@ impl Count {
         self.times[place] += 1;
         true
     }
+}
+
+/// Feeds a row into what an aggregate keeps, if that is plain.
+#[inline]
+fn feed_row(kept: &mut Kept) -> bool {
+    let Kept::Count(count) = kept else { return false };
+    *count += 1;
+    true
+}
+
+/// Feeds a field's value as it is into what an aggregate keeps, if that is plain.
+#[inline]
+fn feed_field(kept: &mut Kept, row: &ScannedRow<'_>, field: FieldNo) -> bool {
+    match (kept, row.number(field)) {
+        (Kept::Sum(sum), Some(number)) => sum.add_whole(number),
+        (Kept::Count(count), Some(_)) => *count += 1,
+        (kept, None) => match (row.cell(field), kept) {
+            (Cell::Null | Cell::Absent, _) => {}
+            (_, Kept::Count(count)) => *count += 1,
+            _ => return false,
+        },
+        _ => return false,
+    }
+    true
 }
 
 fn add<'a>(
