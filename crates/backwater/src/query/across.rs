@@ -17,7 +17,7 @@ use super::ranked::{Ranked, Sought};
 use super::relation::{View, key_slots};
 use super::scalar::Scalar;
 use crate::schema::{FieldNo, TableNo};
-use crate::table::Slot;
+use crate::table::{self, CHUNK, Slot, Table};
 
 /// How the result of other values comes from what is there.
 #[derive(Debug, PartialEq)]
@@ -157,6 +157,28 @@ pub(crate) fn window_moved(len: usize, old: Window, new: Window) -> Vec<Moved> {
     thinned(ranks.into_iter().map(|rank| (rank, Some(rank))), old, new)
 }
 
+/// Which rows of a table are asked for, chunk by chunk.
+struct Places<'p> {
+    asked: table::Asked<'p>,
+    table: &'p Table,
+    /// For each chunk, if it was looked at.
+    known: Vec<Option<u64>>,
+}
+
+impl Places<'_> {
+    #[inline]
+    fn has(&mut self, slot: Slot) -> bool {
+        let (chunk, at) = (slot.0 as usize / CHUNK, slot.0 as usize % CHUNK);
+        if self.known.len() <= chunk {
+            self.known.resize(chunk + 1, None);
+        }
+        let places = self.known[chunk].get_or_insert_with(|| {
+            if self.asked.is_empty() { u64::MAX } else { self.table.places_in(chunk, &self.asked) }
+        });
+        *places >> at & 1 == 1
+    }
+}
+
 /// The entries of an order that meet conditions, and how the rows move.
 pub(crate) fn narrowed<E: Slots>(
     ranked: &Ranked<E>,
@@ -164,20 +186,28 @@ pub(crate) fn narrowed<E: Slots>(
     to: &Asked,
     old: Window,
 ) -> (Ranked<E>, Vec<Moved>) {
-    let filter = Filter::of(&to.plan.late, &to.params);
+    let mut filter = Filter::of(&to.plan.late, &to.params);
     let mut stay = Vec::new();
     let mut ranks: Vec<(usize, Option<usize>)> = Vec::new();
     let mut one = match &*to.plan.sources {
         [source] => match source.relation {
-            Relation::Table(table) => Some(view.row_reader(table)),
+            Relation::Table(table) => {
+                let plain = filter.take_plain(view.state.table(table));
+                Some((view.row_reader(table), plain, table))
+            }
             Relation::Statement(..) => None,
         },
         _ => None,
     };
+    let mut one = one.as_mut().map(|(read, plain, table)| {
+        (read, Places { asked: plain.asked(), table: view.state.table(*table), known: Vec::new() })
+    });
     ranked.each(0..ranked.len(), |rank, prefix, entry| {
         let slots = entry.slots();
         let holds = match &mut one {
-            Some(read) => filter.holds(&read(slots[0])),
+            Some((read, places)) => {
+                places.has(slots[0]) && (filter.is_empty() || filter.holds(&read(slots[0])))
+            }
             None => filter.holds(&view.row(slots)),
         };
         let after = holds.then_some(stay.len());

@@ -5,8 +5,7 @@ use super::expr::{ColumnNo, Columns, Comparison, Expr};
 use super::fold::Needle;
 use super::function::Function;
 use super::scalar::{Affinity, Scalar};
-use crate::schema::FieldNo;
-use crate::table::{NumberRange, Numbers, Table};
+use crate::table::{Asked, NumberRange, Numbers, Table};
 
 /// Conditions that a row must all meet.
 pub(crate) struct Filter<'a> {
@@ -20,10 +19,31 @@ enum Check<'a> {
     /// A column compared with a moment.
     Micros(ColumnNo, NumberRange, &'a Expr),
     /// A column's text searched for another one.
-    ColumnContains(ColumnNo, Needle),
+    ColumnContains(ColumnNo, Needle, &'a Expr),
     /// Another text searched.
     Contains(&'a Expr, Needle),
     Other(&'a Expr),
+}
+
+/// Conditions on what lies in a table's fields.
+pub(crate) struct Plain<'a>(Vec<Check<'a>>);
+
+impl Plain<'_> {
+    pub(crate) fn asked(&self) -> Asked<'_> {
+        let mut asked = Asked::default();
+        for check in &self.0 {
+            match check {
+                Check::Whole(column, range, _) | Check::Micros(column, range, _) => {
+                    asked.ranges.push((column.field(), *range));
+                }
+                Check::ColumnContains(column, needle, _) => {
+                    asked.searches.push((column.field(), needle));
+                }
+                Check::Contains(..) | Check::Other(_) => {}
+            }
+        }
+        asked
+    }
 }
 
 impl<'a> Filter<'a> {
@@ -47,7 +67,7 @@ impl<'a> Filter<'a> {
                 None => self.is_true(condition, row),
             },
             Check::Micros(.., condition) => self.is_true(condition, row),
-            Check::ColumnContains(column, needle) => is_in(needle, &row.column(*column)),
+            Check::ColumnContains(column, needle, _) => is_in(needle, &row.column(*column)),
             Check::Contains(text, needle) => is_in(needle, &text.eval(row, self.params)),
             Check::Other(condition) => self.is_true(condition, row),
         })
@@ -57,22 +77,18 @@ impl<'a> Filter<'a> {
         self.checks.is_empty()
     }
 
-    /// Takes out the conditions that the rows of a table tell by their numbers alone.
-    pub(crate) fn take_ranges(&mut self, table: &Table) -> Vec<(FieldNo, NumberRange)> {
-        let mut ranges = Vec::new();
-        self.checks.retain(|check| {
-            let (column, range, numbers) = match check {
-                Check::Whole(column, range, _) => (column, range, Numbers::Whole),
-                Check::Micros(column, range, _) => (column, range, Numbers::Micros),
-                _ => return true,
-            };
-            let told = table.has_numbers(column.field(), numbers);
-            if told {
-                ranges.push((column.field(), *range));
-            }
-            !told
-        });
-        ranges
+    /// Takes out the conditions that the rows of a table tell by what lies in their fields alone.
+    pub(crate) fn take_plain(&mut self, table: &Table) -> Plain<'a> {
+        let is_plain = |check: &Check<'a>| match check {
+            Check::Whole(column, ..) => table.has_numbers(column.field(), Numbers::Whole),
+            Check::Micros(column, ..) => table.has_numbers(column.field(), Numbers::Micros),
+            // What is searched again and again is worth to be kept ready.
+            Check::ColumnContains(column, _, Expr::Param(_)) => table.has_texts(column.field()),
+            _ => false,
+        };
+        let (plain, others) = std::mem::take(&mut self.checks).into_iter().partition(is_plain);
+        self.checks = others;
+        Plain(plain)
     }
 
     fn is_true(&self, condition: &'a Expr, row: &impl Columns<'a>) -> bool {
@@ -127,11 +143,10 @@ fn range(comparison: Comparison, than: i64) -> NumberRange {
 }
 
 fn contains<'a>(condition: &'a Expr, params: &'a [Scalar<'static>]) -> Option<Check<'a>> {
-    let (text, needle) = searched(condition)?;
-    let needle = constant(needle, params)?.to_text()?;
-    let needle = Needle::new(&needle);
+    let (text, sought) = searched(condition)?;
+    let needle = Needle::new(&constant(sought, params)?.to_text()?);
     Some(match text {
-        Expr::Column(column) => Check::ColumnContains(*column, needle),
+        Expr::Column(column) => Check::ColumnContains(*column, needle, sought),
         text => Check::Contains(text, needle),
     })
 }

@@ -5,6 +5,8 @@ use std::borrow::Cow;
 use icu_casemap::CaseMapper;
 use memchr::memmem::Finder;
 
+use crate::table::TextSearch;
+
 /// Whether a text contains another one, in any case. Every text contains the empty one.
 pub(crate) fn contains(text: &str, needle: &str) -> bool {
     Needle::new(needle).is_in(text)
@@ -24,6 +26,16 @@ pub(crate) fn folded(text: &str) -> Cow<'_, str> {
 
 /// A text to be looked for in many others, in any case.
 pub(crate) struct Needle(Finder<'static>);
+
+impl TextSearch for Needle {
+    fn fold<'t>(&self, text: &'t str) -> Cow<'t, str> {
+        folded(text)
+    }
+
+    fn find(&self, folded: &[u8]) -> Option<usize> {
+        self.0.find(folded)
+    }
+}
 
 /// Texts up to this length are folded without an allocation, all of that room at once.
 const SHORT: usize = 64;

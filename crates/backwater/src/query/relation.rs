@@ -283,30 +283,34 @@ impl<'a> View<'a> {
     /// rows, but of those that the others tell.
     pub(crate) fn key(&self, slots: &[Slot]) -> Vec<Scalar<'static>> {
         let mut key = Vec::new();
+        self.each_of_key(slots, |part| key.push(part.into_owned()));
+        key
+    }
+
+    /// Calls `found` with each of the values of [`View::key`].
+    pub(crate) fn each_of_key(&self, slots: &[Slot], mut found: impl FnMut(Scalar<'_>)) {
         if self.plan.is_union {
             let branch = slots.iter().position(|slot| *slot != NONE).unwrap_or(0);
-            key.push(Scalar::Int(branch as i64));
+            found(Scalar::Int(branch as i64));
         }
         for (number, (source, slot)) in self.plan.sources.iter().zip(slots).enumerate() {
             match &source.relation {
                 _ if source.is_told => {}
                 _ if *slot == NONE => {
                     let len = source.key_len(&self.state.schema);
-                    key.extend(std::iter::repeat_n(Scalar::Null, len));
+                    (0..len).for_each(|_| found(Scalar::Null));
                 }
                 Relation::Table(table) => {
-                    let fields = &self.state.schema.table(*table).id;
-                    key.extend(fields.iter().map(|field| {
-                        Scalar::of_cell(self.state, *table, *slot, *field).into_owned()
-                    }));
+                    for field in self.state.schema.table(*table).id.iter() {
+                        found(Scalar::of_cell(self.state, *table, *slot, *field));
+                    }
                 }
                 Relation::Statement(..) => {
                     let row = self.derived(number).and_then(|derived| derived.row(*slot));
-                    key.extend(row.into_iter().flat_map(|row| row.key.iter().cloned()));
+                    row.into_iter().flat_map(|row| &row.key).for_each(|part| found(part.lend()));
                 }
             }
         }
-        key
     }
 
     /// The first of the values by which [`View::compare`] orders a tuple.
@@ -441,9 +445,9 @@ impl<'a> View<'a> {
         mut found: impl FnMut(Slot, ScannedRow<'a>),
     ) {
         let state = self.state;
-        let ranges = filter.take_ranges(state.table(table));
+        let plain = filter.take_plain(state.table(table));
         let told = filter.is_empty();
-        state.table(table).each_row_in(&ranges, |slot, cells| {
+        state.table(table).each_row_in(&plain.asked(), |slot, cells| {
             let row = ScannedRow { state, table, cells };
             if told || filter.holds(&row) {
                 found(slot, row);

@@ -200,8 +200,9 @@ impl QueryResult {
     pub(super) fn key(&self, position: usize) -> Vec<Value> {
         let rank = self.0.asked.window.offset + position;
         let tuple = |slots: &[Slot]| {
-            let key = self.view().key(slots).into_iter();
-            key.map(|part| part.into_value(None)).collect()
+            let mut key = Vec::with_capacity(slots.len());
+            self.view().each_of_key(slots, |part| key.push(part.into_value(None)));
+            key
         };
         of_tables!(
             &self.0.ordered,

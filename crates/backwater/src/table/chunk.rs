@@ -4,9 +4,10 @@
 use std::sync::Arc;
 
 use super::dictionary::Symbol;
+use super::folded::FoldedColumns;
 use super::layout::{Layout, Place};
 use super::texts::Texts;
-use super::{Cell, NumberRange, Slot};
+use super::{Asked, Cell, NumberRange, Slot};
 use crate::schema::{FieldNo, Kind, TableNo};
 use crate::value::Timestamp;
 
@@ -15,7 +16,7 @@ pub(crate) const CHUNK: usize = 64;
 
 /// A bit for each slot of a chunk.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub(crate) struct Bits(u64);
+pub(crate) struct Bits(pub(super) u64);
 
 impl Bits {
     pub(crate) fn get(self, at: usize) -> bool {
@@ -56,6 +57,7 @@ pub(super) struct Chunk {
     /// Rows up to the last one that was written to; all zero is all absent.
     words: Vec<u32>,
     texts: Option<Arc<Texts>>,
+    folded: FoldedColumns,
 }
 
 impl Chunk {
@@ -64,6 +66,7 @@ impl Chunk {
     }
 
     pub(super) fn set_row(&mut self, at: usize, is_row: bool) {
+        self.folded.forget();
         self.present.set(at, is_row);
     }
 
@@ -72,20 +75,29 @@ impl Chunk {
         self.present.ones()
     }
 
-    /// The places of the rows that have numbers of these fields in these ranges.
-    pub(super) fn rows_in(
-        &self,
-        ranges: &[(FieldNo, NumberRange)],
-        layout: &Layout,
-    ) -> impl Iterator<Item = usize> + use<> {
-        let ranges = ranges.iter();
-        let places =
-            ranges.map(|(field, range)| self.places_in(layout.place(*field), range, layout));
-        Bits(places.fold(self.present.0, |all, some| all & some)).ones()
+    /// A bit for each place whose row is asked for.
+    pub(super) fn places_in(&self, asked: &Asked<'_>, layout: &Layout) -> u64 {
+        let mut bits = self.present.0;
+        for (field, range) in &asked.ranges {
+            bits &= self.numbers_in(layout.place(*field), range, layout);
+        }
+        for (field, search) in &asked.searches {
+            if bits != 0 {
+                let texts = || -> Box<dyn Iterator<Item = (usize, &str)>> {
+                    let rows = self.present.ones();
+                    Box::new(rows.filter_map(|at| match self.cell(at, *field, layout) {
+                        Cell::Text(text) => Some((at, text)),
+                        _ => None,
+                    }))
+                };
+                bits &= self.folded.places(*field, *search, texts);
+            }
+        }
+        bits
     }
 
     /// A bit for each place that has a number in a range; without a branch, as there are many.
-    fn places_in(&self, place: &Place, range: &NumberRange, layout: &Layout) -> u64 {
+    fn numbers_in(&self, place: &Place, range: &NumberRange, layout: &Layout) -> u64 {
         let mut bits = 0;
         for (at, row) in self.words.chunks_exact(layout.width()).enumerate() {
             let has = (state(row, place) == VALUE) & range.has(long(row, place) as i64);
@@ -184,6 +196,7 @@ impl Chunk {
 
     /// Writes a cell, whose type is the field's: whoever writes has checked that.
     pub(super) fn set(&mut self, at: usize, field: FieldNo, cell: Cell<'_>, layout: &Layout) {
+        self.folded.forget();
         let (start, width) = (at * layout.width(), layout.width());
         if self.words.len() < start + width {
             self.grow(start + width, width * CHUNK);
@@ -232,7 +245,7 @@ impl Chunk {
 
     /// Takes the row at a place away, and all its fields but those to keep.
     pub(super) fn clear(&mut self, at: usize, kept: &[FieldNo], layout: &Layout) {
-        self.present.set(at, false);
+        self.set_row(at, false);
         for number in 0..layout.places().len() as u32 {
             let field = FieldNo(number);
             if !kept.contains(&field) && self.cell(at, field, layout) != Cell::Absent {

@@ -7,6 +7,7 @@
 mod chains;
 mod chunk;
 mod dictionary;
+mod folded;
 mod keys;
 mod layout;
 mod nested;
@@ -27,6 +28,7 @@ use chains::Chains;
 pub(crate) use chains::Key;
 use chunk::Chunk;
 pub(crate) use chunk::{Bits, CHUNK};
+pub(crate) use folded::TextSearch;
 use keys::Keys;
 use layout::Layout;
 pub(crate) use snapshot::field_no;
@@ -122,6 +124,19 @@ impl<'a> RowCells<'a> {
     #[inline]
     pub(crate) fn in_memory(&self, field: FieldNo) -> Option<(u64, u64)> {
         self.chunk.in_memory(self.words, field, self.layout)
+    }
+}
+
+/// What rows are asked for by what they hold in fields: numbers in ranges, texts that are found.
+#[derive(Default)]
+pub(crate) struct Asked<'s> {
+    pub(crate) ranges: Vec<(FieldNo, NumberRange)>,
+    pub(crate) searches: Vec<(FieldNo, &'s dyn TextSearch)>,
+}
+
+impl Asked<'_> {
+    pub(crate) fn is_empty(&self) -> bool {
+        self.ranges.is_empty() && self.searches.is_empty()
     }
 }
 
@@ -587,7 +602,17 @@ impl Table {
 
     /// Calls `found` with each row, in slot order.
     pub(crate) fn each_row<'a>(&'a self, found: impl FnMut(Slot, RowCells<'a>)) {
-        self.each_row_in(&[], found);
+        self.each_row_in(&Asked::default(), found);
+    }
+
+    /// Whether a field's texts can be searched by [`Table::each_row_in`].
+    pub(crate) fn has_texts(&self, field: FieldNo) -> bool {
+        self.layout.place(field).kind == Kind::Text
+    }
+
+    /// A bit for each slot of a chunk whose row is asked for.
+    pub(crate) fn places_in(&self, chunk: usize, asked: &Asked<'_>) -> u64 {
+        self.chunks.get(chunk).places_in(asked, &self.layout)
     }
 
     /// Whether a field's numbers can be asked for by [`Table::each_row_in`].
@@ -599,14 +624,14 @@ impl Table {
         }
     }
 
-    /// The same with each row that has numbers of these fields in these ranges.
+    /// The same with each row that is asked for.
     pub(crate) fn each_row_in<'a>(
         &'a self,
-        ranges: &[(FieldNo, NumberRange)],
+        asked: &Asked<'_>,
         mut found: impl FnMut(Slot, RowCells<'a>),
     ) {
         for (number, chunk) in self.chunks.iter().enumerate() {
-            for at in chunk.rows_in(ranges, &self.layout) {
+            for at in Bits(chunk.places_in(asked, &self.layout)).ones() {
                 let slot = Slot((number * CHUNK + at) as u32);
                 found(slot, RowCells::new(chunk, at, &self.layout));
             }
