@@ -187,7 +187,7 @@ pub(crate) fn narrowed<E: Slots>(
     old: Window,
 ) -> (Ranked<E>, Vec<Moved>) {
     let mut filter = Filter::of(&to.plan.late, &to.params);
-    let mut stay = Vec::new();
+    let mut stay = Vec::with_capacity(ranked.len());
     let mut ranks: Vec<(usize, Option<usize>)> = Vec::new();
     let mut one = match &*to.plan.sources {
         [source] => match source.relation {

@@ -32,8 +32,12 @@ impl TextSearch for Needle {
         folded(text)
     }
 
+    #[inline]
     fn find(&self, folded: &[u8]) -> Option<usize> {
-        self.0.find(folded)
+        match self.0.needle() {
+            [byte] => memchr::memchr(*byte, folded),
+            _ => self.0.find(folded),
+        }
     }
 }
 

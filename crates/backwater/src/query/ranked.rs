@@ -204,9 +204,7 @@ impl<E: Clone> Ranked<E> {
                 Node::Branch(branch) => {
                     let place = branch.marks.iter().position(|mark| {
                         let here = rank < mark.len;
-                        if !here {
-                            rank -= mark.len;
-                        }
+                        rank -= if here { 0 } else { mark.len };
                         here
                     })?;
                     node = &branch.children[place];
@@ -225,8 +223,9 @@ impl<E: Clone> Ranked<E> {
         while rank < ranks.end
             && let Some((leaf, place)) = self.leaf(rank)
         {
-            let entries = leaf.entries.iter().zip(&leaf.prefixes).skip(place);
-            for (entry, prefix) in entries.take(ranks.end - rank) {
+            let end = leaf.entries.len().min(place + ranks.end - rank);
+            let entries = leaf.entries[place..end].iter().zip(&leaf.prefixes[place..end]);
+            for (entry, prefix) in entries {
                 found(rank, *prefix, entry);
                 rank += 1;
             }

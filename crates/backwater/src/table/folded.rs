@@ -84,13 +84,13 @@ impl FoldedColumn {
         while let Some(found) = search.find(&self.texts[from..]) {
             // The empty text is found on each border, which is in front of its text.
             let found = (from + found) as u32;
-            while self.ends.get(text).is_some_and(|(_, end)| *end <= found) {
-                text += 1;
-            }
-            let Some((place, end)) = self.ends.get(text) else { break };
+            let Some(next) = self.ends[text..].iter().position(|(_, end)| found < *end) else {
+                break;
+            };
+            let (place, end) = self.ends[text + next];
             bits |= 1 << place;
-            from = *end as usize;
-            text += 1;
+            from = end as usize;
+            text += next + 1;
         }
         bits
     }
