@@ -32,10 +32,12 @@ struct Count {
     slots: usize,
     /// By group, then by slot.
     times: Vec<u32>,
+    /// Whether there was room for the tuple at hand.
+    has_room: bool,
 }
 
 /// So many counts are kept at most for a source; beyond that, rows go in one by one.
-const MOST: usize = 1 << 20;
+const MOST: u64 = 1 << 20;
 
 /// So many keys' groups are remembered by what the key is in memory.
 const REMEMBERED: usize = 128;
@@ -149,12 +151,13 @@ impl<'i, 'a> Intake<'i, 'a> {
         let number = self.number(row, tuple);
         let Some((rows, kept)) = self.groups.contents(number) else { return };
         *rows += 1;
+        self.counts.iter_mut().for_each(|count| count.count(number, tuple));
         let aggregates = self.grouping.aggregates.iter().zip(kept.iter_mut()).zip(&self.feeds);
         for ((aggregate, kept), feed) in aggregates {
             let fed = match feed {
                 Feed::Row => feed_row(kept),
                 Feed::Field(field) => feed_field(kept, row, *field),
-                Feed::Counted(count) => self.counts[*count].count(number, tuple),
+                Feed::Counted(count) => self.counts[*count].has_room,
                 Feed::Other => false,
             };
             if !fed {
@@ -219,19 +222,20 @@ impl<'i, 'a> Intake<'i, 'a> {
 }
 
 impl Count {
-    /// Counts a tuple's row of the source once more; whether there is room for that.
+    /// Counts a tuple's row of the source once more, if there is room for that.
     #[inline]
-    fn count(&mut self, group: u32, tuple: &[Slot]) -> bool {
+    fn count(&mut self, group: u32, tuple: &[Slot]) {
         let slot = tuple[self.source];
-        let place = group as usize * self.slots + slot.0 as usize;
-        if slot == NONE || place >= MOST {
-            return false;
+        let place = u64::from(group) * self.slots as u64 + u64::from(slot.0);
+        self.has_room = slot != NONE && place < MOST;
+        if !self.has_room {
+            return;
         }
+        let place = place as usize;
         if place >= self.times.len() {
             self.times.resize((group as usize + 1) * self.slots, 0);
         }
         self.times[place] += 1;
-        true
     }
 }
 
@@ -292,7 +296,7 @@ fn feed(aggregate: &Aggregate, view: &View<'_>, counts: &mut Vec<Count>) -> Feed
     };
     let known = counts.iter().position(|count: &Count| count.source == source);
     Feed::Counted(known.unwrap_or_else(|| {
-        counts.push(Count { source, slots, times: Vec::new() });
+        counts.push(Count { source, slots, times: Vec::new(), has_room: true });
         counts.len() - 1
     }))
 }

@@ -262,6 +262,23 @@ fn lists_and_rows_of_one_table_are_joined() {
     assert_eq!(crew_told, ("-30@1 ~30@0".into(), "30 0 Odo".into()));
 }
 
+/// Several aggregates of one joined table count each of its rows as often as it is joined.
+#[test]
+fn aggregates_of_a_joined_table_count_alike() {
+    let cache = ferries();
+    let sql = "SELECT count(v.name), count(DISTINCT v.name), max(v.name), sum(v.id), count(*)
+               FROM sailing AS s LEFT JOIN vessel AS v ON v.id = s.vessel";
+    let all = watched(&cache, sql);
+    let values = || {
+        let result = all.read().unwrap();
+        let row = result.row(0).unwrap().values().to_vec();
+        row.iter().map(Value::to_string).collect::<Vec<_>>().join(" ")
+    };
+    assert_eq!(values(), "3 2 Tidewife 4 4");
+    cache.commit("gone", |tx| tx.delete("sailing", 30).map(drop)).unwrap();
+    assert_eq!(values(), "2 1 Marram 2 3");
+}
+
 /// DISTINCT, EXISTS and UNION ALL: a row is there as often as it should be, however often what it
 /// stands for is.
 #[test]
