@@ -8,7 +8,7 @@ use super::relation::{NONE, ScannedRow, Tuple, View};
 use super::scalar::Scalar;
 use super::walk::Walk;
 use crate::schema::{FieldNo, TableNo};
-use crate::table::{Cell, Slot};
+use crate::table::Slot;
 
 /// How all tuples of such a join are found.
 pub(crate) struct Followed<'p> {
@@ -100,10 +100,7 @@ impl<'p> Followed<'p> {
         view.each_row(table, filter, |slot, row| {
             tuple[path.start] = slot;
             for way in ways.iter_mut() {
-                let to = match row.cell(way.link) {
-                    Cell::Link(to) => Some(to),
-                    _ => None,
-                };
+                let to = row.in_memory(way.link).map(|(slot, _)| Slot(slot as u32));
                 if !way.follow(&walk, to, &mut tuple) {
                     return;
                 }

@@ -343,7 +343,8 @@ fn follow_tuples<E: Slots>(
             edits.extend(edit((before, after), params, (old, new), Some(row)));
         }
     }
-    follow(ranked, window, &edits, against(before, params), against(after, params))
+    let (old, new) = (|of: &E| sought(before, params, of), |of: &E| sought(after, params, of));
+    follow(ranked, window, &edits, old, new)
 }
 
 /// Of the tuples that left and those that entered, pairs that are one row: a row in it that others
@@ -399,23 +400,20 @@ fn edit<E: Slots>(
     (reorder || changed).then_some(Edit::Replace { old, new, reorder, changed })
 }
 
-type Against<'v, E> = Box<dyn Fn(&E) -> Ordering + 'v>;
-
-/// What makes of a tuple that which compares others with it.
-fn against<'v, E: Slots>(
-    view: &'v View<'_>,
+/// Where a tuple stands, and what compares others with it.
+fn sought<'v, 'a, E: Slots>(
+    view: &'v View<'a>,
     params: &'v [Scalar<'static>],
-) -> impl Fn(&E) -> Sought<Against<'v, E>> {
-    move |entry: &E| {
-        let slots = Tuple::from_slice(entry.slots());
-        let keys = sort_keys(view.plan, params, &view.row(&slots));
-        let prefix = prefix(&view.plan.order, &keys, view.tie(&slots).as_ref());
-        let against = Box::new(move |other: &E| {
-            order_against(view.plan, params, &view.row(other.slots()), &keys)
-                .then_with(|| view.compare(other.slots(), &slots))
-        });
-        Sought { prefix, against }
-    }
+    entry: &E,
+) -> Sought<impl Fn(&E) -> Ordering + use<'v, 'a, E>> {
+    let slots = Tuple::from_slice(entry.slots());
+    let keys = sort_keys(view.plan, params, &view.row(&slots));
+    let prefix = prefix(&view.plan.order, &keys, view.tie(&slots).as_ref());
+    let against = move |other: &E| {
+        order_against(view.plan, params, &view.row(other.slots()), &keys)
+            .then_with(|| view.compare(other.slots(), &slots))
+    };
+    Sought { prefix, against }
 }
 
 /// The order of two tuples: by ORDER BY, and by their rows' ids where that leaves it open.

@@ -2,13 +2,16 @@
 
 use std::cmp::Ordering;
 
-use smallvec::SmallVec;
+use smallvec::{SmallVec, smallvec};
 
 use super::edit::Edit;
 use super::expr::Columns;
 use super::plan::{OrderKey, Plan, Window};
 use super::ranked::{Ranked, Sought};
 use super::scalar::Scalar;
+
+/// A list that mostly is short.
+type Few<T> = SmallVec<[T; 8]>;
 
 /// How a row of a result moved; positions are those in the old and in the new result.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -90,9 +93,9 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
 ) -> Vec<Moved> {
     let len = ranked.len();
     // The old ranks of what was taken out, and the new ones of what was put in, both in order.
-    let (mut out, mut into) = (Vec::new(), Vec::new());
-    let mut befores: Vec<Option<usize>> = vec![None; edits.len()];
-    let mut afters: Vec<Option<usize>> = vec![None; edits.len()];
+    let (mut out, mut into) = (Few::new(), Few::new());
+    let mut befores: Few<Option<usize>> = smallvec![None; edits.len()];
+    let mut afters: Few<Option<usize>> = smallvec![None; edits.len()];
     for (edit, before) in edits.iter().zip(&mut befores) {
         if let Edit::Leave(old) | Edit::Replace { old, reorder: true, .. } = edit {
             let found = ranked.remove(&old_order(old));
@@ -162,7 +165,7 @@ fn nth_free(taken: &[usize], nth: usize) -> usize {
 }
 
 /// Takes the n-th free place.
-fn take(taken: &mut Vec<usize>, nth: usize) -> usize {
+fn take(taken: &mut Few<usize>, nth: usize) -> usize {
     let place = nth_free(taken, nth);
     let at = taken.partition_point(|other| *other < place);
     taken.insert(at, place);
@@ -184,7 +187,7 @@ fn push_neighbours(
     into: &[usize],
 ) {
     let shifts = out.len().max(into.len());
-    let mut known: Vec<usize> = candidates.iter().filter_map(|row| row.before).collect();
+    let mut known: Few<usize> = candidates.iter().filter_map(|row| row.before).collect();
     known.sort_unstable();
     let ends = [window.offset, window.offset.saturating_add(window.limit)];
     let mut last = 0;
@@ -207,17 +210,21 @@ fn push_neighbours(
 /// be, so that the rest stands in the same order in both. A row that others pushed along has not
 /// moved.
 fn mark_moved(rows: &mut [Moved]) {
+    if !rows.iter().any(|row| row.moved && row.before.is_some() && row.after.is_some()) {
+        rows.iter_mut().for_each(|row| row.moved = false);
+        return;
+    }
     // A row that could not move stands in the same order in both results as all the others that
     // nothing happened to. Between which of these another row stands is its position less the
     // rows in front of it that came, went or may have moved.
     let loose = |row: &&Moved| row.moved || row.before.is_none() || row.after.is_none();
-    let mut olds: Vec<usize> = rows.iter().filter(loose).filter_map(|row| row.before).collect();
-    let mut news: Vec<usize> = rows.iter().filter(loose).filter_map(|row| row.after).collect();
+    let mut olds: Few<usize> = rows.iter().filter(loose).filter_map(|row| row.before).collect();
+    let mut news: Few<usize> = rows.iter().filter(loose).filter_map(|row| row.after).collect();
     olds.sort_unstable();
     news.sort_unstable();
     let gap =
         |position: usize, all: &[usize]| position - all.partition_point(|other| *other < position);
-    let mut stayers: Vec<usize> = Vec::new();
+    let mut stayers: Few<usize> = Few::new();
     for (number, row) in rows.iter_mut().enumerate() {
         if let (true, Some(before), Some(after)) = (row.moved, row.before, row.after)
             && gap(before, &olds) == gap(after, &news)
@@ -228,8 +235,8 @@ fn mark_moved(rows: &mut [Moved]) {
     }
     stayers.sort_unstable_by_key(|number| rows[*number].after);
     // Among those between the same two, all but a longest run in the old order have moved.
-    let mut tails: Vec<usize> = Vec::new();
-    let mut links: Vec<Option<usize>> = vec![None; rows.len()];
+    let mut tails: Few<usize> = Few::new();
+    let mut links: Few<Option<usize>> = smallvec![None; rows.len()];
     for &number in &stayers {
         let place = tails.partition_point(|tail| rows[*tail].before < rows[number].before);
         links[number] = place.checked_sub(1).map(|previous| tails[previous]);
