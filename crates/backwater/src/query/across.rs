@@ -43,20 +43,14 @@ pub(crate) struct Band {
 }
 
 impl Way {
-    /// The way between two bindings of a plan.
-    pub(crate) fn between(from: &Asked, to: &Asked) -> Self {
+    /// The way between two bindings of a plan; `elsewhere` is that of [`elsewhere`].
+    pub(crate) fn between(from: &Asked, to: &Asked, elsewhere: &[bool]) -> Self {
         let plan = &*from.plan;
         let pairs = from.params.iter().zip(&to.params).enumerate();
         let changed: Vec<usize> =
             pairs.filter(|(_, (a, b))| a != b).map(|(number, _)| number).collect();
-        let reads = |expr: &Expr| {
-            let mut found = false;
-            expr.walk(&mut |expr| {
-                found |= matches!(expr, Expr::Param(param) if changed.contains(param));
-            });
-            found
-        };
-        if !plan.is_shared || is_elsewhere(plan, &changed, &reads) {
+        let reads = |expr: &Expr| reads(expr, &|param| changed.contains(&param));
+        if !plan.is_shared || changed.iter().any(|param| elsewhere[*param]) {
             return Way::Anew;
         }
         let (mut bands, mut narrower) = (Vec::new(), false);
@@ -79,13 +73,27 @@ impl Way {
     }
 }
 
-/// Whether changed parameters decide on more than which rows there are and where the window is.
-fn is_elsewhere(plan: &Plan, changed: &[usize], reads: &dyn Fn(&Expr) -> bool) -> bool {
+/// Whether an expression reads one of some parameters.
+fn reads(expr: &Expr, is_one: &dyn Fn(usize) -> bool) -> bool {
+    let mut found = false;
+    expr.walk(&mut |expr| found |= matches!(expr, Expr::Param(param) if is_one(*param)));
+    found
+}
+
+/// For each parameter of a plan whether it decides on more than which rows there are and where the
+/// window is.
+pub(crate) fn elsewhere(plan: &Plan) -> Box<[bool]> {
+    (0..plan.params.len()).map(|param| is_elsewhere(plan, param)).collect()
+}
+
+/// Whether a parameter decides on more than which rows there are and where the window is.
+fn is_elsewhere(plan: &Plan, param: usize) -> bool {
+    let reads = |expr: &Expr| reads(expr, &|other| other == param);
     let of_sources = plan.sources.iter().any(|source| match &source.relation {
         Relation::Table(_) => false,
-        Relation::Statement(_, params) => params.iter().any(|param| changed.contains(param)),
+        Relation::Statement(_, params) => params.contains(&param),
     });
-    let of_keys = plan.keys.iter().any(|key| changed.contains(&key.param));
+    let of_keys = plan.keys.iter().any(|key| key.param == param);
     let of_groups = plan.grouping.as_ref().is_some_and(|grouping| {
         let aggregates = grouping.aggregates.iter().flat_map(|aggregate| {
             let order = aggregate.order.iter().map(|key| &key.expr);

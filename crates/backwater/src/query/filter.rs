@@ -18,10 +18,10 @@ enum Check<'a> {
     Whole(ColumnNo, NumberRange, &'a Expr),
     /// A column compared with a moment.
     Micros(ColumnNo, NumberRange, &'a Expr),
-    /// A column's text searched for another one.
-    ColumnContains(ColumnNo, Needle, &'a Expr),
+    /// A column's text searched for another one. A needle is large, and most filters have none.
+    ColumnContains(ColumnNo, Box<Needle>, &'a Expr),
     /// Another text searched.
-    Contains(&'a Expr, Needle),
+    Contains(&'a Expr, Box<Needle>),
     Other(&'a Expr),
 }
 
@@ -37,7 +37,7 @@ impl Plain<'_> {
                     asked.ranges.push((column.field(), *range));
                 }
                 Check::ColumnContains(column, needle, _) => {
-                    asked.searches.push((column.field(), needle));
+                    asked.searches.push((column.field(), &**needle));
                 }
                 Check::Contains(..) | Check::Other(_) => {}
             }
@@ -144,7 +144,7 @@ fn range(comparison: Comparison, than: i64) -> NumberRange {
 
 fn contains<'a>(condition: &'a Expr, params: &'a [Scalar<'static>]) -> Option<Check<'a>> {
     let (text, sought) = searched(condition)?;
-    let needle = Needle::new(&constant(sought, params)?.to_text()?);
+    let needle = Box::new(Needle::new(&constant(sought, params)?.to_text()?));
     Some(match text {
         Expr::Column(column) => Check::ColumnContains(*column, needle, sought),
         text => Check::Contains(text, needle),

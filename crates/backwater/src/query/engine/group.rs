@@ -128,7 +128,22 @@ impl Group {
         }
     }
 
-    pub(super) fn add_range(&mut self, node: &Node) {
+    /// A binding asks for other values from here on; its key is what it was.
+    pub(super) fn turn(&mut self, old: &Node, new: &Node) {
+        let Some(((part, ranges), key)) = self.by_range.as_mut().zip(old.key.as_ref()) else {
+            return;
+        };
+        let (from, to) = (part.interval(&old.asked.params), part.interval(&new.asked.params));
+        match (from, to, ranges.get_mut(key)) {
+            (Some(from), Some(to), Some(intervals)) => intervals.turn(&from, to, new.number),
+            _ => {
+                self.remove_range(old);
+                self.add_range(new);
+            }
+        }
+    }
+
+    fn add_range(&mut self, node: &Node) {
         if let (Some((part, ranges)), Some(key)) = (&mut self.by_range, &node.key)
             && let Some(interval) = part.interval(&node.asked.params)
         {
@@ -136,7 +151,7 @@ impl Group {
         }
     }
 
-    pub(super) fn remove_range(&mut self, node: &Node) {
+    fn remove_range(&mut self, node: &Node) {
         if let (Some((part, ranges)), Some(key)) = (&mut self.by_range, &node.key)
             && let Some(interval) = part.interval(&node.asked.params)
             && let Some(intervals) = ranges.get_mut(key)

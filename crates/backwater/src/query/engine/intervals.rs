@@ -120,6 +120,19 @@ impl<T: Copy + Ord> Intervals<T> {
         self.tell_highest(place);
     }
 
+    /// Puts one in the place of another.
+    pub(super) fn turn(&mut self, from: &Interval, to: Interval, of: T) {
+        if let [Block { entries, highest }] = &mut *self.blocks
+            && let [(interval, _)] = &mut **entries
+        {
+            highest.clone_from(&to.high);
+            *interval = to;
+            return;
+        }
+        self.remove(from, of);
+        self.insert(to, of);
+    }
+
     fn tell_highest(&mut self, from: usize) {
         for place in from..self.blocks.len() {
             let before = place.checked_sub(1).map(|before| self.blocks[before].highest.clone());

@@ -75,6 +75,8 @@ struct Shape {
     groups: HashMap<GroupKey, GroupNo>,
     /// Tables' rows in the order of a field, by which those between two bounds are found.
     orders: Vec<(TableNo, FieldNo, BindingNo)>,
+    /// What each parameter decides on, once one was given another value.
+    elsewhere: Option<Box<[bool]>>,
 }
 
 /// What the bindings of a group have in common: the statements that they read, and, where tuples
@@ -280,6 +282,7 @@ impl Engine {
             by_params: HashTable::new(),
             groups: HashMap::new(),
             orders: Vec::new(),
+            elsewhere: None,
         };
         self.shapes.insert(number, shape);
         number

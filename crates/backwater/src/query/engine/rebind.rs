@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use super::{Bound, Engine, Reached, ShapeNo};
 use crate::error::{Error, ErrorKind, Result};
-use crate::query::across::{Band, Way, rows_in};
+use crate::query::across::{self, Band, Way, rows_in};
 use crate::query::check::compile;
 use crate::query::delta::Delta;
 use crate::query::live::{Live, Ordered};
@@ -88,7 +88,11 @@ impl Engine {
         let before = old.entry();
         let known = self.with_params(shape, &params);
         let to = Asked { plan: plan.clone(), params: params.clone().into(), window };
-        let way = Way::between(&old.asked, &to);
+        let elsewhere = self
+            .shapes
+            .get_mut(&shape)
+            .map(|shape| &**shape.elsewhere.get_or_insert_with(|| across::elsewhere(&shape.plan)));
+        let way = Way::between(&old.asked, &to, elsewhere.unwrap_or_default());
         let mut made = None;
         if known.is_none() && window.limit > 0 && old.key.is_some() {
             made = self.make(shape, &old, &to, (&way, is_alone), (&mut *state, commit))?;
@@ -149,8 +153,7 @@ impl Engine {
         }
         self.add_params(shape, number);
         if let Some(group) = self.groups.get_mut(&group) {
-            group.remove_range(old);
-            group.add_range(&new);
+            group.turn(old, &new);
         }
         new
     }
