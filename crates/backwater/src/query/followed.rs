@@ -100,7 +100,7 @@ impl<'p> Followed<'p> {
         view.each_row(table, filter, |slot, row| {
             tuple[path.start] = slot;
             for way in ways.iter_mut() {
-                let to = row.in_memory(way.link).map(|(slot, _)| Slot(slot as u32));
+                let to = row.link(way.link);
                 if !way.follow(&walk, to, &mut tuple) {
                     return;
                 }

@@ -382,6 +382,12 @@ impl<'a> ScannedRow<'a> {
         self.cells.in_memory(field)
     }
 
+    /// See [`RowCells::link`].
+    #[inline]
+    pub(crate) fn link(&self, field: FieldNo) -> Option<Slot> {
+        self.cells.link(field)
+    }
+
     /// See [`RowCells::whole`].
     #[inline]
     pub(crate) fn number(&self, field: FieldNo) -> Option<i64> {

@@ -42,23 +42,26 @@ impl Chains {
         Self { fields, heads, neighbours: Trie::new() }
     }
 
-    /// The chains of many rows at once, each with the slot that its link points at.
-    pub(super) fn of_links(fields: Vec<FieldNo>, rows: impl Iterator<Item = (Slot, Slot)>) -> Self {
-        let (mut heads, mut neighbours): (Vec<u32>, Vec<(u32, u32)>) = Default::default();
-        for (slot, to) in rows {
-            let (slot, to) = (slot.0 as usize, to.0 as usize);
-            if slot >= neighbours.len() {
-                neighbours.resize(slot + 1, (NONE, NONE));
-            }
+    /// The chains of many rows at once: `each` calls with each row, below so many slots, and the
+    /// slot that its link points at.
+    pub(super) fn of_links(
+        fields: Vec<FieldNo>,
+        slots: usize,
+        each: impl FnOnce(&mut dyn FnMut(Slot, Slot)),
+    ) -> Self {
+        let mut heads: Vec<u32> = Vec::new();
+        let mut neighbours = vec![(NONE, NONE); slots];
+        each(&mut |slot, to| {
+            let to = to.0 as usize;
             if to >= heads.len() {
                 heads.resize(to + 1, NONE);
             }
-            let second = std::mem::replace(&mut heads[to], slot as u32);
-            neighbours[slot] = (NONE, second);
+            let second = std::mem::replace(&mut heads[to], slot.0);
+            neighbours[slot.0 as usize].1 = second;
             if second != NONE {
-                neighbours[second as usize].0 = slot as u32;
+                neighbours[second as usize].0 = slot.0;
             }
-        }
+        });
         let heads = Heads::BySlot(pieces(&heads, NONE));
         Self { fields, heads, neighbours: pieces(&neighbours, (NONE, NONE)) }
     }
@@ -164,7 +167,9 @@ fn some(slot: u32) -> Option<Slot> {
 fn pieces<T: Copy>(all: &[T], none: T) -> Trie<[T; PIECE]> {
     let mut out = Trie::new();
     for piece in all.chunks(PIECE) {
-        out.push(std::array::from_fn(|place| piece.get(place).copied().unwrap_or(none)));
+        let mut whole = [none; PIECE];
+        whole[..piece.len()].copy_from_slice(piece);
+        out.push(whole);
     }
     out
 }

@@ -132,6 +132,16 @@ impl Chunk {
         }
     }
 
+    /// See [`RowCells::link`](super::RowCells::link).
+    #[inline]
+    pub(super) fn link(&self, words: &[u32], field: FieldNo, layout: &Layout) -> Option<Slot> {
+        let place = layout.place(field);
+        let is_link = matches!(place.kind, Kind::Link(_))
+            && !words.is_empty()
+            && state(words, place) == VALUE;
+        is_link.then(|| Slot(words[place.word as usize]))
+    }
+
     /// See [`RowCells::whole`](super::RowCells::whole).
     #[inline]
     pub(super) fn whole(&self, words: &[u32], field: FieldNo, layout: &Layout) -> Option<i64> {

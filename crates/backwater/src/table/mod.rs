@@ -113,6 +113,12 @@ impl<'a> RowCells<'a> {
         self.chunk.cell_of(self.words, field, self.layout)
     }
 
+    /// The slot that a link to one table points at.
+    #[inline]
+    pub(crate) fn link(&self, field: FieldNo) -> Option<Slot> {
+        self.chunk.link(self.words, field, self.layout)
+    }
+
     /// What a field of whole numbers holds; of others that is told by [`RowCells::cell`].
     #[inline]
     pub(crate) fn whole(&self, field: FieldNo) -> Option<i64> {
@@ -543,13 +549,14 @@ impl Table {
 
     fn add_chain(&mut self, fields: &[FieldNo], is_link: bool) {
         if is_link {
-            let mut rows = Vec::with_capacity(self.rows as usize);
-            self.each_row(|slot, cells| {
-                if let Cell::Link(to) = cells.cell(fields[0]) {
-                    rows.push((slot, to));
-                }
+            let chains = Chains::of_links(fields.to_vec(), self.slots(), |found| {
+                self.each_row(|slot, cells| {
+                    if let Some(to) = cells.link(fields[0]) {
+                        found(slot, to);
+                    }
+                });
             });
-            self.chains.push(Chains::of_links(fields.to_vec(), rows.into_iter()));
+            self.chains.push(chains);
             return;
         }
         let mut chains = Chains::new(fields.to_vec(), is_link, &RandomState::new());
