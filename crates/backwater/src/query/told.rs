@@ -120,6 +120,19 @@ impl Names<'_> {
         keys.collect::<Vec<_>>().join(", ")
     }
 
+    /// The subquery of which a condition says that it has no row here: what its rows are marked by
+    /// is missing.
+    fn without_row(&self, condition: &Expr) -> Option<&str> {
+        let Expr::Is(_, _, left, right) = condition else { return None };
+        let (Expr::Column(column), Expr::Literal(Scalar::Null)) = (&**left, &**right) else {
+            return None;
+        };
+        let source = self.plan.sources.get(column.source()).filter(|source| source.is_lookup)?;
+        let Relation::Statement(plan, _) = &source.relation else { return None };
+        let mark = &plan.outputs.get(column.column as usize)?.expr;
+        matches!(mark, Expr::Literal(_)).then_some(&*source.name)
+    }
+
     fn tell(&self, expr: &Expr, column: &dyn Fn(ColumnNo) -> String) -> String {
         let of = |expr: &Expr| self.tell(expr, column);
         let side = |expr: &Expr| {
@@ -141,7 +154,10 @@ impl Names<'_> {
             Expr::Outer(_) | Expr::Aggregate(_) => "?".to_owned(),
             Expr::Under(_, inner) => of(inner),
             Expr::Negate(inner) => format!("-{}", side(inner)),
-            Expr::Not(inner) => format!("NOT {}", side(inner)),
+            Expr::Not(inner) => match self.without_row(inner) {
+                Some(source) => format!("{source} has a row"),
+                None => format!("NOT {}", side(inner)),
+            },
             Expr::And(left, right) => format!("{} AND {}", side(left), side(right)),
             Expr::Or(left, right) => format!("{} OR {}", side(left), side(right)),
             Expr::Arithmetic(operator, left, right) => {
@@ -167,6 +183,9 @@ impl Names<'_> {
                 format!("{} {sign} {}{}", side(left), side(right), collated(*collation))
             }
             Expr::Is(_, collation, left, right) => {
+                if let Some(source) = self.without_row(expr) {
+                    return format!("{source} has no row");
+                }
                 format!("{} IS {}{}", side(left), side(right), collated(*collation))
             }
             Expr::IsTruth(truth, inner) => {
