@@ -195,8 +195,10 @@ pub(crate) fn narrowed<E: Slots>(
     old: Window,
 ) -> (Ranked<E>, Vec<Moved>) {
     let mut filter = Filter::of(&to.plan.late, &to.params);
+    let is_whole = old.is_whole() && to.window.is_whole();
     let mut stay = Vec::with_capacity(ranked.len());
-    let mut ranks: Vec<(usize, Option<usize>)> = Vec::new();
+    // All that go, where the windows show all; else the ranks, of which the windows show some.
+    let (mut gone, mut ranks) = (Vec::new(), Vec::new());
     let mut one = match &*to.plan.sources {
         [source] => match source.relation {
             Relation::Table(table) => {
@@ -222,16 +224,17 @@ pub(crate) fn narrowed<E: Slots>(
         if holds {
             stay.push((prefix, entry.clone()));
         }
-        // Of those that stay only the ones that a window shows are of interest.
-        if !holds || !old.is_whole() || !to.window.is_whole() {
-            ranks.push((rank, after));
+        match is_whole {
+            true if holds => {}
+            true => gone.push(Moved::left(rank)),
+            false => ranks.push((rank, after)),
         }
     });
     let stay = match stay.len() == ranked.len() {
         true => ranked.clone(),
         false => Ranked::from_sorted(&stay),
     };
-    (stay, thinned(ranks.into_iter(), old, to.window))
+    (stay, if is_whole { gone } else { thinned(ranks.into_iter(), old, to.window) })
 }
 
 /// The rows of a table with values in a band; `index` has all of them in the order of that field.
@@ -242,14 +245,15 @@ pub(crate) fn rows_in(band: &Band, index: &Ranked<Slot>, view: &View<'_>) -> Vec
         .first_from(&Sought { prefix: low, against: |slot: &Slot| value(*slot).order(&band.low) });
     let mut found = Vec::new();
     while let Some((leaf, place)) = index.leaf(rank) {
-        let rest = &leaf.entries[place..];
-        let inside = rest.iter().take_while(|slot| value(**slot).order(&band.high).is_le());
+        let rest = leaf.from(place);
+        let len = rest.len();
+        let inside = rest.take_while(|slot| value(**slot).order(&band.high).is_le());
         let before = found.len();
         found.extend(inside);
-        if found.len() - before < rest.len() {
+        if found.len() - before < len {
             break;
         }
-        rank += rest.len();
+        rank += len;
     }
     found
 }
@@ -345,12 +349,7 @@ fn compare<E: Clone, K: Hash + Eq>(
             moved: known.as_ref().is_some_and(|(_, old)| loose(old, entry)),
         });
     });
-    rows.extend(gone.into_values().map(|(position, _)| Moved {
-        before: Some(position),
-        after: None,
-        changed: false,
-        moved: false,
-    }));
+    rows.extend(gone.into_values().map(|(position, _)| Moved::left(position)));
     settle(&mut rows);
     rows
 }

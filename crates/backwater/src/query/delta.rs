@@ -3,7 +3,7 @@
 use std::fmt;
 
 use super::order::Moved;
-use super::result::{QueryResult, ResultRow};
+use super::result::{Cursor, QueryResult, ResultRow, RowAt, RowKey};
 use crate::value::Value;
 
 /// How a standing query's result moved in one commit.
@@ -50,6 +50,17 @@ pub enum DeltaKind {
     Leave,
 }
 
+impl Moved {
+    fn kind(self) -> DeltaKind {
+        match (self.before, self.after) {
+            (None, _) => DeltaKind::Enter,
+            (_, None) => DeltaKind::Leave,
+            _ if self.moved => DeltaKind::Move,
+            _ => DeltaKind::Change,
+        }
+    }
+}
+
 impl Delta {
     /// The result before the commit.
     ///
@@ -70,7 +81,12 @@ impl Delta {
     ///
     /// See [`Delta`] for an example.
     pub fn rows(&self) -> impl Iterator<Item = DeltaRow<'_>> {
-        self.rows.iter().map(|moved| DeltaRow { delta: self, moved: *moved })
+        let (mut before, mut after) = (Cursor::new(&self.before), Cursor::new(&self.after));
+        self.rows.iter().map(move |moved| {
+            let before = moved.before.and_then(|position| before.at(position));
+            let after = moved.after.and_then(|position| after.at(position));
+            DeltaRow { delta: self, moved: *moved, before, after }
+        })
     }
 
     /// How many rows something of that kind happened to.
@@ -85,7 +101,7 @@ impl Delta {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn count(&self, kind: DeltaKind) -> usize {
-        self.rows().filter(|row| row.kind() == kind).count()
+        self.rows.iter().filter(|moved| moved.kind() == kind).count()
     }
 
     /// Applies the delta to a list of rows that shows the old result, such as a view's own copy.
@@ -141,7 +157,8 @@ impl fmt::Debug for Delta {
 /// let report = cache.commit("the first moved", |tx| tx.update("t", 1, [("n", 30)]))?;
 /// let row = report.delta(&all).unwrap().rows().next().unwrap();
 /// assert_eq!((row.kind(), row.from(), row.to()), (DeltaKind::Move, Some(0), Some(1)));
-/// assert_eq!((row.key(), row.columns()), (vec![Value::Int(1)], vec!["n"]));
+/// assert_eq!(row.key(), [Value::Int(1)]);
+/// assert_eq!(row.columns(), ["n"]);
 /// assert_eq!(row.before().unwrap().get("n")?, &Value::Int(10));
 /// # Ok::<(), backwater::Error>(())
 /// ```
@@ -149,6 +166,8 @@ impl fmt::Debug for Delta {
 pub struct DeltaRow<'d> {
     delta: &'d Delta,
     moved: Moved,
+    before: Option<RowAt<'d>>,
+    after: Option<RowAt<'d>>,
 }
 
 impl<'d> DeltaRow<'d> {
@@ -156,12 +175,7 @@ impl<'d> DeltaRow<'d> {
     ///
     /// See [`DeltaRow`] for an example.
     pub fn kind(&self) -> DeltaKind {
-        match (self.moved.before, self.moved.after) {
-            (None, _) => DeltaKind::Enter,
-            (_, None) => DeltaKind::Leave,
-            _ if self.moved.moved => DeltaKind::Move,
-            _ => DeltaKind::Change,
-        }
+        self.moved.kind()
     }
 
     /// The row's position in the old result, unless it entered.
@@ -182,25 +196,21 @@ impl<'d> DeltaRow<'d> {
     ///
     /// See [`DeltaRow`] for an example.
     pub fn before(&self) -> Option<ResultRow<'d>> {
-        self.delta.before.row(self.moved.before?)
+        self.before.map(RowAt::row)
     }
 
     /// The row as it is, unless it left.
     ///
     /// See [`DeltaRow`] for an example.
     pub fn after(&self) -> Option<ResultRow<'d>> {
-        self.delta.after.row(self.moved.after?)
+        self.after.map(RowAt::row)
     }
 
     /// What tells the row from the others of the result; see [`ResultRow::key`].
     ///
     /// See [`DeltaRow`] for an example.
-    pub fn key(&self) -> Vec<Value> {
-        match (self.moved.after, self.moved.before) {
-            (Some(after), _) => self.delta.after.key(after),
-            (None, Some(before)) => self.delta.before.key(before),
-            (None, None) => Vec::new(),
-        }
+    pub fn key(&self) -> RowKey {
+        self.after.or(self.before).map_or_else(RowKey::default, RowAt::key)
     }
 
     /// The columns whose values changed; none for a row that entered or left.

@@ -13,7 +13,7 @@ use super::group::{GroupRow, Groups, order_groups, replace};
 use super::order::{Moved, follow, order_against, order_by, sort_keys};
 use super::plan::{Asked, Made, Plan, Source, Window};
 use super::prefix::prefix;
-use super::ranked::{Prefix, Ranked, Sought};
+use super::ranked::{Leaf, Prefix, Ranked, Sought};
 use super::relation::{DerivedRow, Tuple, View, key_slots};
 use super::scalar::{Key, Scalar};
 use super::scan;
@@ -36,14 +36,14 @@ pub(crate) enum Ordered {
 
 /// Does one thing with rows of tables, however many go together, and another with kept ones.
 macro_rules! of_tables {
-    ($ordered:expr, $ranked:ident => $body:expr, kept $kept:ident => $other:expr) => {
+    ($kind:ident, $ordered:expr, $ranked:ident => $body:expr, kept $kept:ident => $other:expr) => {
         match $ordered {
-            Ordered::One($ranked) => $body,
-            Ordered::Two($ranked) => $body,
-            Ordered::Three($ranked) => $body,
-            Ordered::Four($ranked) => $body,
-            Ordered::Many($ranked) => $body,
-            Ordered::Kept($kept) => $other,
+            $kind::One($ranked) => $body,
+            $kind::Two($ranked) => $body,
+            $kind::Three($ranked) => $body,
+            $kind::Four($ranked) => $body,
+            $kind::Many($ranked) => $body,
+            $kind::Kept($kept) => $other,
         }
     };
 }
@@ -85,9 +85,38 @@ impl Slots for Tuple {
     }
 }
 
-impl Ordered {
+/// A leaf of a result: rows that stand one after the other.
+#[derive(Clone, Copy)]
+pub(crate) enum LeafOf<'r> {
+    One(&'r Leaf<Slot>),
+    Two(&'r Leaf<[Slot; 2]>),
+    Three(&'r Leaf<[Slot; 3]>),
+    Four(&'r Leaf<[Slot; 4]>),
+    Many(&'r Leaf<Tuple>),
+    Kept(&'r Leaf<Arc<GroupRow>>),
+}
+
+impl LeafOf<'_> {
     pub(crate) fn len(&self) -> usize {
-        of_tables!(self, ranked => ranked.len(), kept ranked => ranked.len())
+        of_tables!(LeafOf, self, leaf => leaf.len(), kept leaf => leaf.len())
+    }
+}
+
+impl Ordered {
+    /// The leaf that holds a rank, and its place there.
+    pub(crate) fn leaf(&self, rank: usize) -> Option<(LeafOf<'_>, usize)> {
+        Some(match self {
+            Ordered::One(ranked) => one_of(ranked.leaf(rank)?, LeafOf::One),
+            Ordered::Two(ranked) => one_of(ranked.leaf(rank)?, LeafOf::Two),
+            Ordered::Three(ranked) => one_of(ranked.leaf(rank)?, LeafOf::Three),
+            Ordered::Four(ranked) => one_of(ranked.leaf(rank)?, LeafOf::Four),
+            Ordered::Many(ranked) => one_of(ranked.leaf(rank)?, LeafOf::Many),
+            Ordered::Kept(ranked) => one_of(ranked.leaf(rank)?, LeafOf::Kept),
+        })
+    }
+
+    pub(crate) fn len(&self) -> usize {
+        of_tables!(Ordered, self, ranked => ranked.len(), kept ranked => ranked.len())
     }
 
     /// The entry of a rank as a statement that reads this one sees it.
@@ -98,7 +127,7 @@ impl Ordered {
         params: &[Scalar<'static>],
     ) -> Option<(Box<[Key]>, DerivedRow)> {
         of_tables!(
-            self,
+            Ordered, self,
             ranked => ranked.get(rank).map(|entry| derived_tuple(entry.slots(), view, params)),
             kept ranked => ranked.get(rank).map(|row| derived_kept(row, view.plan, params))
         )
@@ -201,7 +230,8 @@ impl Live {
 
     /// Bytes that it takes, more or less.
     pub(crate) fn bytes(&self) -> usize {
-        let one = of_tables!(&self.ordered, ranked => ranked.entry_bytes(), kept _ranked => 160);
+        let one =
+            of_tables!(Ordered, &self.ordered, ranked => ranked.entry_bytes(), kept _ranked => 160);
         let groups = self.groups.as_ref().map_or(0, |groups| groups.len());
         self.ordered.len() * one + groups * 200
     }
@@ -217,7 +247,7 @@ impl Live {
         let plan = after.plan;
         let views = (before, after);
         of_tables!(
-            &mut self.ordered,
+            Ordered, &mut self.ordered,
             ranked => Ok(follow_tuples(ranked, window, views, params, rows)),
             kept ranked => {
                 let edits = match (&plan.grouping, &mut self.groups, &plan.made) {
@@ -263,8 +293,8 @@ impl Live {
     }
 }
 
-fn one_of<T>((ranked, moved): (T, Vec<Moved>), of: fn(T) -> Ordered) -> (Ordered, Vec<Moved>) {
-    (of(ranked), moved)
+fn one_of<T, U, V>((one, with): (T, V), of: fn(T) -> U) -> (U, V) {
+    (of(one), with)
 }
 
 type Old = Option<Arc<GroupRow>>;

@@ -186,7 +186,7 @@ impl Shown {
         let ranks = window.offset..window.offset + window.len(ordered.len());
         let (mut tuples, mut keys) = (HashSet::new(), HashSet::new());
         of_tables!(
-            ordered,
+            Ordered, ordered,
             ranked => ranked.each(ranks, |_, _, entry| {
                 tuples.insert(Tuple::from_slice(entry.slots()));
             }),

@@ -48,7 +48,7 @@ pub(crate) use handle::{HandleNo, Published};
 pub use handle::{KeptUp, Query};
 pub use missing::{Missing, MissingCell};
 pub(crate) use plan::{Plan, Relation};
-pub use result::{QueryResult, ResultRow};
+pub use result::{QueryResult, ResultRow, RowKey};
 pub(crate) use scalar::Scalar;
 
 /// A binding's number: a statement with values for its parameters.

@@ -24,6 +24,13 @@ pub(crate) struct Moved {
     pub(crate) moved: bool,
 }
 
+impl Moved {
+    /// A row that stood there, and is not in the result any more.
+    pub(crate) fn left(before: usize) -> Self {
+        Self { before: Some(before), after: None, changed: false, moved: false }
+    }
+}
+
 /// The order of two values of one of the keys of an order.
 pub(crate) fn compare_key(key: &OrderKey, a: &Scalar<'_>, b: &Scalar<'_>) -> Ordering {
     match (a.is_null(), b.is_null()) {

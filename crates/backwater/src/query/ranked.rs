@@ -24,11 +24,11 @@ pub(crate) struct Sought<F> {
 }
 
 impl<F> Sought<F> {
-    fn order<E>(&self, prefix: Prefix, entry: &E) -> Ordering
+    fn order<E>(&self, keyed: &Keyed<E>) -> Ordering
     where
         F: Fn(&E) -> Ordering,
     {
-        prefix.cmp(&self.prefix).then_with(|| (self.against)(entry))
+        keyed.prefix().cmp(&self.prefix).then_with(|| (self.against)(&keyed.entry))
     }
 }
 
@@ -44,25 +44,65 @@ enum Node<E> {
     Branch(Branch<E>),
 }
 
+#[derive(Clone)]
 struct Branch<E> {
     len: usize,
-    children: Vec<Arc<Node<E>>>,
-    /// What is known of each child without a look at it.
-    marks: Vec<Mark>,
+    children: Vec<Child<E>>,
 }
 
-#[derive(Clone, Copy)]
-struct Mark {
+/// A node below another one, and what is known of it without a look at it.
+struct Child<E> {
+    node: Arc<Node<E>>,
     len: usize,
     /// Of its last entry.
     prefix: Prefix,
 }
 
+impl<E> Clone for Child<E> {
+    fn clone(&self) -> Self {
+        Self { node: self.node.clone(), ..*self }
+    }
+}
+
+impl<E> Child<E> {
+    fn new(node: Arc<Node<E>>) -> Self {
+        let (len, prefix) = node.told();
+        Self { node, len, prefix }
+    }
+
+    /// Does something with the node, of which more or others are known then.
+    fn change<T>(&mut self, change: impl FnOnce(&mut Node<E>) -> T) -> T
+    where
+        E: Clone,
+    {
+        let done = change(Arc::make_mut(&mut self.node));
+        (self.len, self.prefix) = self.node.told();
+        done
+    }
+}
+
 /// Neighbouring entries, and their rows once somebody has read them.
 pub(crate) struct Leaf<E> {
-    pub(crate) entries: Vec<E>,
-    prefixes: Vec<Prefix>,
+    entries: Vec<Keyed<E>>,
     rows: ReadRows,
+}
+
+/// An entry with its prefix in two halves: so it takes no more room than both of them.
+#[derive(Clone)]
+struct Keyed<E> {
+    prefix: [u32; 2],
+    entry: E,
+}
+
+impl<E> Keyed<E> {
+    fn new(prefix: Prefix, entry: E) -> Self {
+        Self { prefix: [(prefix >> 32) as u32, prefix as u32], entry }
+    }
+
+    #[inline]
+    fn prefix(&self) -> Prefix {
+        Prefix::from(self.prefix[0]) << 32 | Prefix::from(self.prefix[1])
+    }
 }
 
 type Row = Box<[Value]>;
@@ -75,10 +115,23 @@ struct ReadRows {
 }
 
 impl<E> Leaf<E> {
+    pub(crate) fn len(&self) -> usize {
+        self.entries.len()
+    }
+
+    pub(crate) fn entry(&self, place: usize) -> &E {
+        &self.entries[place].entry
+    }
+
+    /// The entries from a place on.
+    pub(crate) fn from(&self, place: usize) -> impl ExactSizeIterator<Item = &E> {
+        self.entries[place..].iter().map(|keyed| &keyed.entry)
+    }
+
     /// The row of an entry, which `read` reads if nobody has yet.
     pub(crate) fn row(&self, place: usize, read: impl FnOnce(&E) -> Row) -> &[Value] {
         let mut read = Some(read);
-        let mut read = || read.take().map_or(Row::default(), |read| read(&self.entries[place]));
+        let mut read = || read.take().map_or(Row::default(), |read| read(self.entry(place)));
         let (of, row) = self.rows.first.get_or_init(|| (place, read()));
         if *of == place {
             return row;
@@ -92,7 +145,7 @@ impl<E> Leaf<E> {
         let (mut low, mut high) = (0, self.entries.len());
         while low < high {
             let middle = usize::midpoint(low, high);
-            match sought.order(self.prefixes[middle], &self.entries[middle]) {
+            match sought.order(&self.entries[middle]) {
                 Ordering::Less => low = middle + 1,
                 Ordering::Equal => return Ok(middle),
                 Ordering::Greater => high = middle,
@@ -105,25 +158,24 @@ impl<E> Leaf<E> {
 impl<E: Clone> Clone for Node<E> {
     fn clone(&self) -> Self {
         match self {
-            Node::Leaf(leaf) => Node::leaf(with_room(&leaf.entries), with_room(&leaf.prefixes)),
-            Node::Branch(branch) => Node::Branch(Branch {
-                len: branch.len,
-                children: branch.children.clone(),
-                marks: branch.marks.clone(),
-            }),
+            Node::Leaf(leaf) => {
+                // Who copies a leaf is about to put something in.
+                let mut entries = Vec::with_capacity(leaf.entries.len() + 1);
+                entries.extend_from_slice(&leaf.entries);
+                Node::leaf(entries)
+            }
+            Node::Branch(branch) => Node::Branch(branch.clone()),
         }
     }
 }
 
 impl<E> Node<E> {
-    fn leaf(entries: Vec<E>, prefixes: Vec<Prefix>) -> Self {
-        Node::Leaf(Leaf { entries, prefixes, rows: ReadRows::default() })
+    fn leaf(entries: Vec<Keyed<E>>) -> Self {
+        Node::Leaf(Leaf { entries, rows: ReadRows::default() })
     }
 
-    fn branch(children: Vec<Arc<Node<E>>>) -> Self {
-        let marks: Vec<Mark> = children.iter().map(|child| child.mark()).collect();
-        let len = marks.iter().map(|mark| mark.len).sum();
-        Node::Branch(Branch { len, children, marks })
+    fn branch(children: Vec<Child<E>>) -> Self {
+        Node::Branch(Branch { len: children.iter().map(|child| child.len).sum(), children })
     }
 
     fn len(&self) -> usize {
@@ -131,6 +183,15 @@ impl<E> Node<E> {
             Node::Leaf(leaf) => leaf.entries.len(),
             Node::Branch(branch) => branch.len,
         }
+    }
+
+    /// What is known of the node where it is a child: its length, and its last prefix.
+    fn told(&self) -> (usize, Prefix) {
+        let prefix = match self {
+            Node::Leaf(leaf) => leaf.entries.last().map(Keyed::prefix),
+            Node::Branch(branch) => branch.children.last().map(|child| child.prefix),
+        };
+        (self.len(), prefix.unwrap_or(0))
     }
 
     /// How many entries or children the node has of its own.
@@ -151,17 +212,9 @@ impl<E> Node<E> {
     /// The last entry; nodes are never empty, but for a root that is about to go.
     fn last(&self) -> Option<&E> {
         match self {
-            Node::Leaf(leaf) => leaf.entries.last(),
-            Node::Branch(branch) => branch.children.last().and_then(|child| child.last()),
+            Node::Leaf(leaf) => leaf.entries.last().map(|keyed| &keyed.entry),
+            Node::Branch(branch) => branch.children.last().and_then(|child| child.node.last()),
         }
-    }
-
-    fn mark(&self) -> Mark {
-        let prefix = match self {
-            Node::Leaf(leaf) => leaf.prefixes.last().copied(),
-            Node::Branch(branch) => branch.marks.last().map(|mark| mark.prefix),
-        };
-        Mark { len: self.len(), prefix: prefix.unwrap_or(0) }
     }
 }
 
@@ -172,15 +225,15 @@ impl<E: Clone> Ranked<E> {
         let mut level: Vec<_> = entries
             .chunks(LEAF * 3 / 4)
             .map(|entries| {
-                let prefixes = entries.iter().map(|(prefix, _)| *prefix).collect();
-                let entries = entries.iter().map(|(_, entry)| entry.clone()).collect();
-                Arc::new(Node::leaf(entries, prefixes))
+                let keyed = |(prefix, entry): &(Prefix, E)| Keyed::new(*prefix, entry.clone());
+                Arc::new(Node::leaf(entries.iter().map(keyed).collect()))
             })
             .collect();
         while level.len() > 1 {
+            let children = |nodes: &[Arc<Node<E>>]| nodes.iter().cloned().map(Child::new).collect();
             level = level
                 .chunks(FAN * 3 / 4)
-                .map(|nodes| Arc::new(Node::branch(nodes.to_vec())))
+                .map(|nodes| Arc::new(Node::branch(children(nodes))))
                 .collect();
         }
         Self { root: level.pop() }
@@ -192,7 +245,7 @@ impl<E: Clone> Ranked<E> {
 
     /// Bytes that an entry takes, more or less.
     pub(crate) fn entry_bytes(&self) -> usize {
-        (size_of::<E>() + size_of::<Prefix>()) * 4 / 3
+        size_of::<Keyed<E>>() * 4 / 3
     }
 
     /// The leaf that holds the entry of a rank, and its place there.
@@ -202,19 +255,19 @@ impl<E: Clone> Ranked<E> {
             match node {
                 Node::Leaf(leaf) => return (rank < leaf.entries.len()).then_some((leaf, rank)),
                 Node::Branch(branch) => {
-                    let place = branch.marks.iter().position(|mark| {
-                        let here = rank < mark.len;
-                        rank -= if here { 0 } else { mark.len };
+                    let child = branch.children.iter().find(|child| {
+                        let here = rank < child.len;
+                        rank -= if here { 0 } else { child.len };
                         here
                     })?;
-                    node = &branch.children[place];
+                    node = &child.node;
                 }
             }
         }
     }
 
     pub(crate) fn get(&self, rank: usize) -> Option<&E> {
-        self.leaf(rank).map(|(leaf, place)| &leaf.entries[place])
+        self.leaf(rank).map(|(leaf, place)| leaf.entry(place))
     }
 
     /// Calls `found` with the entries of these ranks, in order.
@@ -224,9 +277,8 @@ impl<E: Clone> Ranked<E> {
             && let Some((leaf, place)) = self.leaf(rank)
         {
             let end = leaf.entries.len().min(place + ranks.end - rank);
-            let entries = leaf.entries[place..end].iter().zip(&leaf.prefixes[place..end]);
-            for (entry, prefix) in entries {
-                found(rank, *prefix, entry);
+            for keyed in &leaf.entries[place..end] {
+                found(rank, keyed.prefix(), &keyed.entry);
                 rank += 1;
             }
         }
@@ -242,8 +294,7 @@ impl<E: Clone> Ranked<E> {
                     let (mut low, mut high) = (0, leaf.entries.len());
                     while low < high {
                         let middle = usize::midpoint(low, high);
-                        let is_before =
-                            at.order(leaf.prefixes[middle], &leaf.entries[middle]).is_lt();
+                        let is_before = at.order(&leaf.entries[middle]).is_lt();
                         if is_before { low = middle + 1 } else { high = middle }
                     }
                     return rank + low;
@@ -251,7 +302,7 @@ impl<E: Clone> Ranked<E> {
                 Node::Branch(branch) => {
                     let place = branch.child(at);
                     rank += branch.len_before(place);
-                    node = &branch.children[place];
+                    node = &branch.children[place].node;
                 }
             }
         }
@@ -260,12 +311,13 @@ impl<E: Clone> Ranked<E> {
     /// Puts an entry in at its place; gives its rank.
     pub(crate) fn insert(&mut self, entry: E, at: &Sought<impl Fn(&E) -> Ordering>) -> usize {
         let Some(root) = &mut self.root else {
-            self.root = Some(Arc::new(Node::leaf(vec![entry], vec![at.prefix])));
+            self.root = Some(Arc::new(Node::leaf(vec![Keyed::new(at.prefix, entry)])));
             return 0;
         };
         let (rank, sibling) = insert(Arc::make_mut(root), entry, at);
         if let Some(sibling) = sibling {
-            *root = Arc::new(Node::branch(vec![root.clone(), sibling]));
+            let children = [root.clone(), sibling].map(Child::new);
+            *root = Arc::new(Node::branch(children.into()));
         }
         rank
     }
@@ -277,7 +329,7 @@ impl<E: Clone> Ranked<E> {
         while let Node::Branch(branch) = &**root
             && branch.children.len() == 1
         {
-            *root = branch.children[0].clone();
+            *root = branch.children[0].node.clone();
         }
         if root.len() == 0 {
             self.root = None;
@@ -297,25 +349,18 @@ impl<E: Clone> Ranked<E> {
             match node {
                 Node::Leaf(leaf) => {
                     let place = leaf.find(at).ok()?;
-                    leaf.entries[place] = entry;
+                    leaf.entries[place].entry = entry;
                     leaf.rows = ReadRows::default();
                     return Some(rank + place);
                 }
                 Node::Branch(branch) => {
                     let place = branch.child(at);
                     rank += branch.len_before(place);
-                    node = Arc::make_mut(&mut branch.children[place]);
+                    node = Arc::make_mut(&mut branch.children[place].node);
                 }
             }
         }
     }
-}
-
-/// The same with room for one more: who copies a leaf is about to put something in.
-fn with_room<T: Clone>(all: &[T]) -> Vec<T> {
-    let mut copy = Vec::with_capacity(all.len() + 1);
-    copy.extend_from_slice(all);
-    copy
 }
 
 impl<E: Clone> Branch<E> {
@@ -325,12 +370,11 @@ impl<E: Clone> Branch<E> {
         let (mut low, mut high) = (0, self.children.len());
         while low < high {
             let middle = usize::midpoint(low, high);
-            let is_before = match self.marks[middle].prefix.cmp(&at.prefix) {
+            let child = &self.children[middle];
+            let is_before = match child.prefix.cmp(&at.prefix) {
                 Ordering::Less => true,
                 Ordering::Greater => false,
-                Ordering::Equal => {
-                    self.children[middle].last().is_some_and(|last| (at.against)(last).is_lt())
-                }
+                Ordering::Equal => child.node.last().is_some_and(|last| (at.against)(last).is_lt()),
             };
             if is_before { low = middle + 1 } else { high = middle }
         }
@@ -339,40 +383,35 @@ impl<E: Clone> Branch<E> {
 
     /// How many entries lie in front of a child.
     fn len_before(&self, place: usize) -> usize {
-        self.marks[..place].iter().map(|mark| mark.len).sum()
+        self.children[..place].iter().map(|child| child.len).sum()
     }
 
     /// Joins a child that has grown small with a neighbour, if both fit into one.
     fn join(&mut self, place: usize) {
         let children = &mut self.children;
-        if children[place].len() == 0 && children.len() > 1 {
+        if children[place].len == 0 && children.len() > 1 {
             children.remove(place);
-            self.marks.remove(place);
             return;
         }
         let left = place.saturating_sub(1);
-        let fits = children
-            .get(left + 1)
-            .is_some_and(|right| children[left].width() + right.width() <= right.most());
+        let fits = children.get(left + 1).is_some_and(|right| {
+            children[left].node.width() + right.node.width() <= right.node.most()
+        });
         if !fits {
             return;
         }
         let right = children.remove(left + 1);
-        self.marks.remove(left + 1);
-        match (Arc::make_mut(&mut children[left]), &*right) {
+        children[left].change(|left| match (left, &*right.node) {
             (Node::Leaf(left), Node::Leaf(right)) => {
                 left.entries.extend_from_slice(&right.entries);
-                left.prefixes.extend_from_slice(&right.prefixes);
                 left.rows = ReadRows::default();
             }
             (Node::Branch(left), Node::Branch(right)) => {
                 left.len += right.len;
                 left.children.extend_from_slice(&right.children);
-                left.marks.extend_from_slice(&right.marks);
             }
             _ => unreachable!("children of one branch are of one kind"),
-        }
-        self.marks[left] = self.children[left].mark();
+        });
     }
 }
 
@@ -385,28 +424,22 @@ fn insert<E: Clone>(
     match node {
         Node::Leaf(leaf) => {
             let place = leaf.find(at).unwrap_or_else(|place| place);
-            leaf.entries.insert(place, entry);
-            leaf.prefixes.insert(place, at.prefix);
+            leaf.entries.insert(place, Keyed::new(at.prefix, entry));
             leaf.rows = ReadRows::default();
-            let right = (leaf.entries.len() > LEAF).then(|| {
-                let entries = leaf.entries.split_off(LEAF / 2);
-                Arc::new(Node::leaf(entries, leaf.prefixes.split_off(LEAF / 2)))
-            });
+            let right = (leaf.entries.len() > LEAF)
+                .then(|| Arc::new(Node::leaf(leaf.entries.split_off(LEAF / 2))));
             (place, right)
         }
         Node::Branch(branch) => {
             branch.len += 1;
             let place = branch.child(at);
             let before = branch.len_before(place);
-            let (rank, sibling) = insert(Arc::make_mut(&mut branch.children[place]), entry, at);
-            branch.marks[place] = branch.children[place].mark();
+            let (rank, sibling) = branch.children[place].change(|node| insert(node, entry, at));
             if let Some(sibling) = sibling {
-                branch.marks.insert(place + 1, sibling.mark());
-                branch.children.insert(place + 1, sibling);
+                branch.children.insert(place + 1, Child::new(sibling));
             }
             let right = (branch.children.len() > FAN).then(|| {
                 let right = Node::branch(branch.children.split_off(FAN / 2));
-                branch.marks.truncate(FAN / 2);
                 branch.len -= right.len();
                 Arc::new(right)
             });
@@ -420,17 +453,16 @@ fn remove<E: Clone>(node: &mut Node<E>, at: &Sought<impl Fn(&E) -> Ordering>) ->
         Node::Leaf(leaf) => {
             let place = leaf.find(at).ok()?;
             leaf.entries.remove(place);
-            leaf.prefixes.remove(place);
             leaf.rows = ReadRows::default();
             Some(place)
         }
         Node::Branch(branch) => {
             let place = branch.child(at);
             let before = branch.len_before(place);
-            let rank = before + remove(Arc::make_mut(&mut branch.children[place]), at)?;
+            let rank = before + branch.children[place].change(|node| remove(node, at))?;
             branch.len -= 1;
-            branch.marks[place] = branch.children[place].mark();
-            if branch.children[place].width() * 3 < branch.children[place].most() {
+            let node = &branch.children[place].node;
+            if node.width() * 3 < node.most() {
                 branch.join(place);
             }
             Some(rank)

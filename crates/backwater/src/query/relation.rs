@@ -13,6 +13,7 @@ use super::scalar::{Key, Scalar};
 use crate::change::FieldSet;
 use crate::schema::{FieldNo, Kind, TableNo};
 use crate::table::{Cell, RowCells, Slot, State};
+use crate::value::Value;
 
 /// In the place of a partner that a left join did not find.
 pub(crate) const NONE: Slot = Slot(u32::MAX);
@@ -365,6 +366,22 @@ impl<'a> Columns<'a> for TupleRow<'a, '_> {
             return self.view.value(column, self.slots[branch]);
         }
         self.view.value(number, self.slots[number.source()])
+    }
+}
+
+impl TupleRow<'_, '_> {
+    /// The value that a column shows. A text that repeats is shared with the table, where an
+    /// expression would copy it.
+    pub(crate) fn shown(&self, column: ColumnNo, declared: Option<Kind>) -> Value {
+        let view = self.view;
+        let slot = self.slots.get(column.source()).copied().filter(|slot| *slot != NONE);
+        if let (Some(slot), false) = (slot, view.plan.is_union)
+            && let Relation::Table(table) = view.plan.sources[column.source()].relation
+            && let Some(text) = view.state.shared_text(table, slot, column.field())
+        {
+            return Value::Text(text);
+        }
+        self.column(column).into_value(declared)
     }
 }
 

@@ -1,15 +1,17 @@
 //! Results as a reader holds them: immutable, consistent, and computed where they are looked at.
 
 use std::fmt;
+use std::ops::Range;
 use std::sync::{Arc, Mutex, PoisonError, Weak};
 
 use super::edit::Failure;
-use super::expr::Columns;
-use super::group::GroupRow;
-use super::live::{Ordered, Slots, of_tables};
+use super::expr::{Columns, Expr};
+use super::live::{LeafOf, Ordered, Slots, of_tables};
 use super::missing::{Missing, missing};
 use super::plan::Asked;
 use super::relation::View;
+use smallvec::SmallVec;
+
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::table::{Slot, State};
 use crate::value::Value;
@@ -131,29 +133,15 @@ impl QueryResult {
     ///
     /// See [`QueryResult`] for an example.
     pub fn row(&self, position: usize) -> Option<ResultRow<'_>> {
-        if position >= self.len() {
-            return None;
-        }
-        let rank = self.0.asked.window.offset + position;
-        let values = of_tables!(
-            &self.0.ordered,
-            ranked => {
-                let (leaf, place) = ranked.leaf(rank)?;
-                leaf.row(place, |entry| self.tuple(entry.slots()))
-            },
-            kept ranked => {
-                let (leaf, place) = ranked.leaf(rank)?;
-                leaf.row(place, |row| self.kept_row(row))
-            }
-        );
-        Some(ResultRow { result: self, position, values })
+        Cursor::new(self).at(position).map(RowAt::row)
     }
 
     /// All rows in their order.
     ///
     /// See [`QueryResult`] for an example.
     pub fn rows(&self) -> impl Iterator<Item = ResultRow<'_>> {
-        (0..self.len()).filter_map(|position| self.row(position))
+        let mut cursor = Cursor::new(self);
+        (0..self.len()).filter_map(move |position| cursor.at(position).map(RowAt::row))
     }
 
     /// Whether both are the very same object, and so surely equal.
@@ -183,11 +171,14 @@ impl QueryResult {
 
     fn tuple(&self, slots: &[Slot]) -> Box<[Value]> {
         let view = self.view();
-        self.values(&view.row(slots))
-    }
-
-    fn kept_row(&self, row: &GroupRow) -> Box<[Value]> {
-        self.values(&&*row.values)
+        let row = view.row(slots);
+        let outputs = self.0.asked.plan.outputs.iter();
+        outputs
+            .map(|output| match &output.expr {
+                Expr::Column(column) => row.shown(*column, output.declared),
+                expr => expr.eval(&row, &self.0.asked.params).into_value(output.declared),
+            })
+            .collect()
     }
 
     fn values<'a>(&'a self, row: &impl Columns<'a>) -> Box<[Value]> {
@@ -196,22 +187,75 @@ impl QueryResult {
             .map(|output| output.expr.eval(row, &self.0.asked.params).into_value(output.declared))
             .collect()
     }
+}
 
-    pub(super) fn key(&self, position: usize) -> Vec<Value> {
-        let rank = self.0.asked.window.offset + position;
+/// Finds rows of a result by their positions, quickly where these lie close together.
+pub(super) struct Cursor<'r> {
+    result: &'r QueryResult,
+    /// The leaf where it last looked, and the positions of its rows.
+    leaf: Option<(LeafOf<'r>, Range<usize>)>,
+}
+
+/// Where a row of a result is found.
+#[derive(Clone, Copy)]
+pub(super) struct RowAt<'r> {
+    result: &'r QueryResult,
+    position: usize,
+    leaf: LeafOf<'r>,
+    place: usize,
+}
+
+impl<'r> Cursor<'r> {
+    pub(super) fn new(result: &'r QueryResult) -> Self {
+        Self { result, leaf: None }
+    }
+
+    pub(super) fn at(&mut self, position: usize) -> Option<RowAt<'r>> {
+        let result = self.result;
+        let window = result.0.asked.window;
+        if position >= window.limit {
+            return None;
+        }
+        let rank = window.offset + position;
+        let (leaf, place) = match &self.leaf {
+            Some((leaf, ranks)) if ranks.contains(&rank) => (*leaf, rank - ranks.start),
+            _ => {
+                let (leaf, place) = result.0.ordered.leaf(rank)?;
+                let start = rank - place;
+                self.leaf = Some((leaf, start..start + leaf.len()));
+                (leaf, place)
+            }
+        };
+        Some(RowAt { result, position, leaf, place })
+    }
+}
+
+impl<'r> RowAt<'r> {
+    pub(super) fn row(self) -> ResultRow<'r> {
+        let (result, place) = (self.result, self.place);
+        let values = of_tables!(
+            LeafOf, self.leaf,
+            leaf => leaf.row(place, |entry| result.tuple(entry.slots())),
+            kept leaf => leaf.row(place, |row| result.values(&&*row.values))
+        );
+        ResultRow { at: self, values }
+    }
+
+    pub(super) fn key(self) -> RowKey {
+        let view = self.result.view();
         let tuple = |slots: &[Slot]| {
-            let mut key = Vec::with_capacity(slots.len());
-            self.view().each_of_key(slots, |part| key.push(part.into_value(None)));
+            let mut key = RowKey::default();
+            view.each_of_key(slots, |part| key.0.push(part.into_value(None)));
             key
         };
         of_tables!(
-            &self.0.ordered,
-            ranked => ranked.get(rank).map(|entry| tuple(entry.slots())),
-            kept ranked => ranked.get(rank).map(|row| {
-                row.key().iter().map(|part| part.clone().into_value(None)).collect()
-            })
+            LeafOf, self.leaf,
+            leaf => tuple(leaf.entry(self.place).slots()),
+            kept leaf => {
+                let parts = leaf.entry(self.place).key().iter();
+                parts.map(|part| part.clone().into_value(None)).collect()
+            }
         )
-        .unwrap_or_default()
     }
 }
 
@@ -231,13 +275,53 @@ impl PartialEq for QueryResult {
     }
 }
 
+/// What tells a row from the others of its result, as a slice of values; see [`ResultRow::key`].
+///
+/// ```
+/// # use backwater::{Cache, Schema, Value};
+/// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
+/// # cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+/// let ports = cache.query("SELECT length(code) FROM port", ())?.read()?;
+/// let key = ports.row(0).unwrap().key();
+/// assert_eq!(key, [Value::from("SAL")]);
+/// assert_eq!(key[0].as_str(), Some("SAL"));
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Clone, Default, PartialEq)]
+pub struct RowKey(SmallVec<[Value; 1]>);
+
+impl std::ops::Deref for RowKey {
+    type Target = [Value];
+
+    fn deref(&self) -> &[Value] {
+        &self.0
+    }
+}
+
+impl<const LEN: usize> PartialEq<[Value; LEN]> for RowKey {
+    fn eq(&self, other: &[Value; LEN]) -> bool {
+        **self == *other
+    }
+}
+
+impl FromIterator<Value> for RowKey {
+    fn from_iter<I: IntoIterator<Item = Value>>(values: I) -> Self {
+        Self(values.into_iter().collect())
+    }
+}
+
+impl fmt::Debug for RowKey {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.fmt(f)
+    }
+}
+
 /// One row of a [`QueryResult`], with its values in the order of the columns.
 ///
 /// See [`QueryResult`] for an example.
 #[derive(Clone, Copy)]
 pub struct ResultRow<'r> {
-    result: &'r QueryResult,
-    position: usize,
+    at: RowAt<'r>,
     values: &'r [Value],
 }
 
@@ -253,7 +337,7 @@ impl<'r> ResultRow<'r> {
     ///
     /// See [`QueryResult`] for an example.
     pub fn position(&self) -> usize {
-        self.position
+        self.at.position
     }
 
     /// What tells the row from the others of its result in all versions of it: the id of the
@@ -269,8 +353,8 @@ impl<'r> ResultRow<'r> {
     /// assert_eq!(by_status.read()?.row(0).unwrap().key(), [Value::from("on time")]);
     /// # Ok::<(), backwater::Error>(())
     /// ```
-    pub fn key(&self) -> Vec<Value> {
-        self.result.key(self.position)
+    pub fn key(&self) -> RowKey {
+        self.at.key()
     }
 
     /// The value of a column.
@@ -280,16 +364,16 @@ impl<'r> ResultRow<'r> {
     ///
     /// See [`QueryResult`] for an example.
     pub fn get(&self, column: &str) -> Result<&'r Value> {
-        let place = self.result.columns().position(|name| name == column);
+        let place = self.at.result.columns().position(|name| name == column);
         place.map(|place| &self.values[place]).ok_or_else(|| {
             Error::new(ErrorKind::UnknownName, format!("the result has no column \"{column}\""))
-                .help(nearest(column, self.result.columns()))
+                .help(nearest(column, self.at.result.columns()))
         })
     }
 }
 
 impl fmt::Debug for ResultRow<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_map().entries(self.result.columns().zip(self.values)).finish()
+        f.debug_map().entries(self.at.result.columns().zip(self.values)).finish()
     }
 }

@@ -132,6 +132,21 @@ impl Chunk {
         }
     }
 
+    /// See [`RowCells::shared_text`](super::RowCells::shared_text).
+    pub(super) fn shared_text(
+        &self,
+        words: &[u32],
+        field: FieldNo,
+        layout: &Layout,
+    ) -> Option<Arc<str>> {
+        let place = layout.place(field);
+        let is_symbol =
+            place.kind == Kind::Text && !words.is_empty() && state(words, place) == SYMBOL;
+        is_symbol
+            .then(|| place.dictionary.shared(Symbol(words[place.word as usize])).cloned())
+            .flatten()
+    }
+
     /// See [`RowCells::link`](super::RowCells::link).
     #[inline]
     pub(super) fn link(&self, words: &[u32], field: FieldNo, layout: &Layout) -> Option<Slot> {

@@ -32,8 +32,13 @@ struct Inner {
 impl Dictionary {
     /// The text of a symbol that this dictionary gave out.
     pub(super) fn text(&self, symbol: Symbol) -> &str {
+        self.shared(symbol).map_or("", |text| text)
+    }
+
+    /// The same, for whoever keeps it.
+    pub(super) fn shared(&self, symbol: Symbol) -> Option<&Arc<str>> {
         let (shelf, place) = shelf(symbol);
-        self.0.shelves[shelf].get().and_then(|shelf| shelf[place].get()).map_or("", |text| text)
+        self.0.shelves[shelf].get().and_then(|shelf| shelf[place].get())
     }
 
     /// The symbol of a text, or `None` when it is better kept beside its row.

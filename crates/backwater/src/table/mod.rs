@@ -113,6 +113,12 @@ impl<'a> RowCells<'a> {
         self.chunk.cell_of(self.words, field, self.layout)
     }
 
+    /// A text that repeats, shared by all rows that have it.
+    #[inline]
+    pub(crate) fn shared_text(&self, field: FieldNo) -> Option<Arc<str>> {
+        self.chunk.shared_text(self.words, field, self.layout)
+    }
+
     /// The slot that a link to one table points at.
     #[inline]
     pub(crate) fn link(&self, field: FieldNo) -> Option<Slot> {
@@ -389,6 +395,25 @@ impl State {
         })
     }
 
+    /// A text of a field, or of the id that a link holds, that repeats and is shared by all rows
+    /// that have it.
+    pub(crate) fn shared_text(
+        &self,
+        table: TableNo,
+        slot: Slot,
+        field: FieldNo,
+    ) -> Option<Arc<str>> {
+        let cells = self.table(table).cells(slot)?;
+        match self.schema.table(table).field(field).kind {
+            Kind::Text => cells.shared_text(field),
+            Kind::Link(to) => match *self.schema.table(to).id {
+                [id] => self.shared_text(to, cells.link(field)?, id),
+                _ => None,
+            },
+            _ => None,
+        }
+    }
+
     /// The slot of an entry of a to-many link, if the link has that many.
     pub(crate) fn entry(&self, entries: TableNo, owner: Slot, position: usize) -> Option<Slot> {
         let table = self.table(entries);
@@ -476,10 +501,13 @@ impl Table {
     }
 
     pub(crate) fn cell(&self, slot: Slot, field: FieldNo) -> Cell<'_> {
-        if slot.0 >= self.slots {
-            return Cell::Absent;
-        }
-        self.chunk(slot).cell(offset(slot), field, &self.layout)
+        self.cells(slot).map_or(Cell::Absent, |cells| cells.cell(field))
+    }
+
+    /// What a slot holds, whether or not a row is there; nothing, if there is no such slot.
+    #[inline]
+    fn cells(&self, slot: Slot) -> Option<RowCells<'_>> {
+        (slot.0 < self.slots).then(|| RowCells::new(self.chunk(slot), offset(slot), &self.layout))
     }
 
     /// The row in a slot, found once for all of its fields.

@@ -407,7 +407,7 @@ impl Watched {
 
     /// Each row of a result has a key of its own, and none leaves and enters at once.
     fn check_keys(&self, delta: &Delta) -> Result<(), TestCaseError> {
-        let text = |key: Vec<Value>| format!("{key:?}");
+        let text = |key: crate::RowKey| format!("{key:?}");
         let mut keys = BTreeSet::new();
         for row in delta.after().rows() {
             prop_assert!(keys.insert(text(row.key())), "{:?} twice in {:?}", row, self.statement);
