@@ -18,6 +18,8 @@ pub(crate) struct Aggregate {
     pub(crate) distinct: bool,
     /// Of those that make a list: its order.
     pub(crate) order: Vec<OrderKey>,
+    /// Of DISTINCT: whether equal values may be of two types, of which the first row's counts.
+    pub(crate) mixes: bool,
     /// What stands between two texts that are joined.
     pub(crate) separator: Option<Expr>,
     /// Which rows count.
@@ -48,6 +50,9 @@ pub(crate) enum Kept {
     Values(BTreeMap<Sorted, u64>),
     /// How often each value is there, and the aggregate of each once.
     Distinct(BTreeMap<Sorted, u64>, Box<Kept>),
+    /// The same where equal values may be of two types: the rows of each value, the first of which
+    /// has the one that goes into the aggregate.
+    DistinctMixed(BTreeMap<Sorted, BTreeMap<ListPlace, Scalar<'static>>>, Box<Kept>),
     List(BTreeMap<ListPlace, ListItem>),
 }
 
@@ -101,6 +106,7 @@ impl Aggregate {
             argument,
             distinct: false,
             order: Vec::new(),
+            mixes: false,
             separator: None,
             filter: None,
         }
@@ -111,10 +117,15 @@ impl Aggregate {
         let plain = match self.function {
             F::CountRows | F::Count => Kept::Count(0),
             F::Sum | F::Total | F::Average => Kept::Sum(Box::default()),
-            F::Min | F::Max => return Kept::Values(BTreeMap::new()),
+            F::Min | F::Max if self.order.is_empty() => return Kept::Values(BTreeMap::new()),
+            F::Min | F::Max => return Kept::List(BTreeMap::new()),
             F::Concat | F::JsonArray | F::First => return Kept::List(BTreeMap::new()),
         };
-        if self.distinct { Kept::Distinct(BTreeMap::new(), Box::new(plain)) } else { plain }
+        match (self.distinct, self.mixes) {
+            (false, _) => plain,
+            (true, false) => Kept::Distinct(BTreeMap::new(), Box::new(plain)),
+            (true, true) => Kept::DistinctMixed(BTreeMap::new(), Box::new(plain)),
+        }
     }
 
     /// Takes a row in so many `times`, or lets it go if these are less than 0; into a list, once.
@@ -161,6 +172,25 @@ impl Aggregate {
                     plain.add(value.0, times.signum());
                 }
             }
+            Kept::DistinctMixed(values, plain) => {
+                let value = value.into_owned();
+                let place = ListPlace { order: Box::default(), row: key() };
+                let rows = values.entry(Sorted(value.clone())).or_default();
+                let old = rows.first_key_value().map(|(_, value)| value.clone());
+                if times > 0 {
+                    rows.insert(place, value.clone());
+                } else {
+                    rows.remove(&place);
+                }
+                let new = rows.first_key_value().map(|(_, value)| value.clone());
+                if new.is_none() {
+                    values.remove(&Sorted(value));
+                }
+                if old != new {
+                    old.into_iter().for_each(|old| plain.add(old, -1));
+                    new.into_iter().for_each(|new| plain.add(new, 1));
+                }
+            }
             plain => plain.add(value, times),
         }
     }
@@ -169,7 +199,7 @@ impl Aggregate {
         use AggregateFunction as F;
         Ok(match kept {
             Kept::Count(count) => Scalar::Int(*count),
-            Kept::Distinct(_, plain) => self.value(plain)?,
+            Kept::Distinct(_, plain) | Kept::DistinctMixed(_, plain) => self.value(plain)?,
             Kept::Sum(sum) => match self.function {
                 F::Total => sum.total(),
                 F::Average if sum.values > 0 => match sum.total() {
@@ -188,7 +218,9 @@ impl Aggregate {
                 end.map_or(Scalar::Null, |(value, _)| value.0.clone())
             }
             Kept::List(items) => match self.function {
-                F::First => items.values().next().map_or(Scalar::Null, |item| item.value.clone()),
+                F::First | F::Min | F::Max => {
+                    items.values().next().map_or(Scalar::Null, |item| item.value.clone())
+                }
                 F::Concat => self.joined(items),
                 _ => self.array(items),
             },
@@ -236,7 +268,7 @@ impl Kept {
             Kept::Count(count) => *count += times,
             Kept::Sum(sum) => sum.add(value, times),
             Kept::Values(values) => drop(count_value(values, &Sorted(value.into_owned()), times)),
-            Kept::Distinct(..) | Kept::List(_) => {}
+            Kept::Distinct(..) | Kept::DistinctMixed(..) | Kept::List(_) => {}
         }
     }
 }

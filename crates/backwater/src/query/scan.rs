@@ -279,6 +279,7 @@ fn feed(aggregate: &Aggregate, view: &View<'_>, counts: &mut Vec<Count>) -> Feed
     let (plan, start) = (view.plan, view.plan.scratch.start);
     match (aggregate.function, &aggregate.argument) {
         (F::Concat | F::JsonArray | F::First, _) => return Feed::Other,
+        _ if aggregate.mixes || !aggregate.order.is_empty() => return Feed::Other,
         _ if plan.is_union => return Feed::Other,
         (F::CountRows, _) if aggregate.filter.is_none() => return Feed::Row,
         (F::Count | F::Sum | F::Total | F::Average, Some(Expr::Column(column)))

@@ -90,6 +90,8 @@ impl Names<'_> {
         let separator = aggregate.separator.as_ref().map(|text| format!(", {}", self.told(text)));
         let order = match aggregate.order.as_slice() {
             [] => String::new(),
+            // By its argument, which goes without saying.
+            _ if matches!(aggregate.function, F::Min | F::Max) => String::new(),
             keys => format!(" ORDER BY {}", self.order(keys, &|expr| self.told(expr))),
         };
         let separator = separator.unwrap_or_default();

@@ -4,6 +4,7 @@ mod block;
 mod expression;
 mod from;
 mod function;
+mod mixed;
 mod parts;
 mod paths;
 mod place;

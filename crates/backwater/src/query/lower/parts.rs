@@ -82,6 +82,7 @@ impl Parts {
 
     /// Makes the plan.
     pub(super) fn finish(mut self, schema: &Schema) -> Lowered<Arc<Plan>> {
+        self.show_first_of_equal(schema);
         let (mut keys, mut late) = (Vec::new(), Vec::new());
         let mut is_shared = true;
         let (mut scratch, mut paths, mut anchors) = (Path::default(), Vec::new(), Vec::new());
