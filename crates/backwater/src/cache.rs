@@ -12,7 +12,7 @@ use crate::schema::Schema;
 use crate::storage::{Outbox, Storage};
 use crate::table::{Snapshot, State};
 use crate::trace::{self, Done, Origin, ReachedQuery, Report, Ring, Watch, Watchers, WentOver};
-use crate::value::{Clock, Id, Named, Stopwatch};
+use crate::value::{Clock, Named, RowId, Stopwatch};
 
 /// A cache: tables, standing queries over them, and the storage where they persist.
 ///
@@ -355,7 +355,7 @@ impl Cache {
     /// row.
     ///
     /// See [`Origin`] for an example.
-    pub fn origins(&self, table: &str, id: impl Into<Id>) -> Result<Vec<Origin>> {
+    pub fn origins(&self, table: &str, id: impl Into<RowId>) -> Result<Vec<Origin>> {
         let (snapshot, id) = (self.snapshot(), id.into());
         let reports = self.reports_until(snapshot.commit());
         match snapshot.get(table, id.clone())? {

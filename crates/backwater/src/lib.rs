@@ -107,7 +107,7 @@ pub use storage::SqliteFile;
 pub use storage::{Batch, Hash, Header, Loader, Storage, Stored, StoredRow, TableBatch};
 pub use table::{Row, Snapshot, TableSummary};
 pub use trace::{Origin, ReachedQuery, Report, Watch};
-pub use value::{Clock, Id, Json, Named, SystemClock, Timestamp, Value};
+pub use value::{Clock, Json, Named, RowId, SystemClock, Timestamp, Value};
 
 /// The programs of the README run as they stand there.
 #[cfg(doctest)]

@@ -2,7 +2,7 @@
 //! edited, and finds the things that are in them.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-use backwater::{Cache, Id, Request, Samples, Schema};
+use backwater::{Cache, Request, RowId, Samples, Schema};
 use proptest::prelude::*;
 use serde_json::{Map, Value, json};
 
@@ -342,8 +342,8 @@ proptest! {
         prop_assert_eq!(count("booking")?, 4, "{}", text);
         for (number, wanted) in server.sailings.iter().enumerate() {
             let id = match server.ids {
-                1 => Id::from(number.to_string()),
-                _ => Id::from(number as i64),
+                1 => RowId::from(number.to_string()),
+                _ => RowId::from(number as i64),
             };
             let row = snapshot.get("sailing", id).unwrap();
             let row = row.ok_or_else(|| TestCaseError::fail(format!("no sailing {number}\n{text}")))?;

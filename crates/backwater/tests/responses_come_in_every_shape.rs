@@ -1,7 +1,7 @@
 //! The same things in whatever shape a server sends them become the same rows.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-use backwater::{Cache, Id, Schema, SqliteFile, Value};
+use backwater::{Cache, RowId, Schema, SqliteFile, Value};
 use proptest::prelude::*;
 use serde_json::{Map, Value as Json, json};
 
@@ -229,7 +229,7 @@ fn expected(sailings: &[Sailing]) -> Vec<String> {
     let id = |boat: bool, id: u8| if boat { id.to_string() } else { format!("P{id}") };
     let kind = |boat: bool| Value::from(if boat { "boat" } else { "quay" });
     let count = |len: usize| Value::Int(len as i64);
-    let parts = |at: i64, number: u8| Value::from(Id::from((at, number.to_string())));
+    let parts = |at: i64, number: u8| Value::from(RowId::from((at, number.to_string())));
     let mut rows = Vec::new();
     for s in &last {
         rows.push(vec![
@@ -301,7 +301,7 @@ proptest! {
             prop_assert!(row.get("at").unwrap().is_some());
         }
         for row in snapshot.rows("cabin").unwrap() {
-            let Some(Id::Parts(parts)) = row.id() else { panic!("a cabin's id has two parts") };
+            let Some(RowId::Parts(parts)) = row.id() else { panic!("a cabin's id has two parts") };
             prop_assert_eq!(row.get("sailing").unwrap(), Some(parts[0].clone().into()));
         }
         // Once more: no news. And all of it is there after a restart.
@@ -347,9 +347,9 @@ fn what_takes_its_id_from_around_it_is_another_thing_elsewhere() {
     let snapshot = cache.snapshot();
     for id in 0..40 {
         let deck = snapshot.get("deck", (id, "upper deck")).unwrap().unwrap();
-        assert_eq!(deck.follow_all("cabins").unwrap()[0].id(), Some(Id::from((id, "7A"))));
+        assert_eq!(deck.follow_all("cabins").unwrap()[0].id(), Some(RowId::from((id, "7A"))));
     }
     assert_eq!(snapshot.count("cabin").unwrap(), 40);
     let shown = snapshot.get("plan", "upper deck plan").unwrap().unwrap().follow("shown").unwrap();
-    assert_eq!(shown.unwrap().id(), Some(Id::from((39, "7A"))), "what was read last");
+    assert_eq!(shown.unwrap().id(), Some(RowId::from((39, "7A"))), "what was read last");
 }

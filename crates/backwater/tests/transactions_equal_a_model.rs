@@ -5,7 +5,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use backwater::{
-    Cache, ChangeKind, ErrorKind, Id, Json, Named, Schema, Snapshot, Timestamp, Transaction, Value,
+    Cache, ChangeKind, ErrorKind, Json, Named, RowId, Schema, Snapshot, Timestamp, Transaction,
+    Value,
 };
 use proptest::prelude::*;
 
@@ -18,14 +19,14 @@ const SCHEMA: &str = r#"
 
 type Fields = BTreeMap<String, Value>;
 /// Rows by table and id; the one-row table's id is none.
-type Model = BTreeMap<(&'static str, Option<Id>), Fields>;
+type Model = BTreeMap<(&'static str, Option<RowId>), Fields>;
 
 #[derive(Debug, Clone)]
 enum Write {
-    Insert(&'static str, Id, Vec<(&'static str, Value)>),
-    Merge(&'static str, Id, Vec<(&'static str, Value)>),
-    Update(&'static str, Id, Vec<(&'static str, Value)>),
-    Delete(&'static str, Id),
+    Insert(&'static str, RowId, Vec<(&'static str, Value)>),
+    Merge(&'static str, RowId, Vec<(&'static str, Value)>),
+    Update(&'static str, RowId, Vec<(&'static str, Value)>),
+    Delete(&'static str, RowId),
     Set(Vec<(&'static str, Value)>),
 }
 
@@ -63,9 +64,9 @@ fn write() -> BoxedStrategy<Write> {
     let tables = prop_oneof![5 => Just("ship"), 1 => Just("port"), 2 => Just("log")];
     let row = tables.prop_flat_map(|table| {
         let id = match table {
-            "ship" => (0..700_i64).prop_map(Id::from).boxed(),
-            "port" => (0..40_u8).prop_map(|n| Id::from(format!("P{n}"))).boxed(),
-            _ => "[a-d]{1,3}".prop_map(Id::from).boxed(),
+            "ship" => (0..700_i64).prop_map(RowId::from).boxed(),
+            "port" => (0..40_u8).prop_map(|n| RowId::from(format!("P{n}"))).boxed(),
+            _ => "[a-d]{1,3}".prop_map(RowId::from).boxed(),
         };
         (Just(table), id, prop::collection::vec(field(table), 0..5), 0..10_u8)
     });
@@ -93,7 +94,7 @@ fn id_field(table: &str) -> &'static str {
     }
 }
 
-fn put(model: &mut Model, key: (&'static str, Option<Id>), fields: &[(&'static str, Value)]) {
+fn put(model: &mut Model, key: (&'static str, Option<RowId>), fields: &[(&'static str, Value)]) {
     let row = model.entry(key.clone()).or_default();
     if let Some(id) = key.1 {
         row.insert(id_field(key.0).to_owned(), id.into());
@@ -103,7 +104,7 @@ fn put(model: &mut Model, key: (&'static str, Option<Id>), fields: &[(&'static s
 
 /// Does a write in the transaction and in the model; both must agree on whether it can be done.
 fn apply(tx: &mut Transaction, model: &mut Model, write: &Write) -> Result<(), TestCaseError> {
-    let named = |table: &str, id: &Id, fields: &[(&'static str, Value)]| -> Named {
+    let named = |table: &str, id: &RowId, fields: &[(&'static str, Value)]| -> Named {
         let id = (id_field(table), Value::from(id.clone()));
         fields.iter().cloned().chain([id]).collect()
     };
@@ -178,8 +179,8 @@ fn links_lead_there(snapshot: &Snapshot, model: &Model) -> Result<(), TestCaseEr
     for row in snapshot.rows("ship").unwrap() {
         for (link, table) in [("to", "port"), ("twin", "ship")] {
             let id = row.get(link).unwrap().and_then(|value| match value {
-                Value::Int(id) => Some(Id::from(id)),
-                Value::Text(id) => Some(Id::from(&*id)),
+                Value::Int(id) => Some(RowId::from(id)),
+                Value::Text(id) => Some(RowId::from(&*id)),
                 _ => None,
             });
             let there = id.clone().is_some_and(|id| model.contains_key(&(table, Some(id))));

@@ -8,7 +8,7 @@ use smallvec::SmallVec;
 use super::touched::Touched;
 use crate::schema::{FieldNo, TableNo};
 use crate::table::{Cell, Slot, State};
-use crate::value::{Id, Value};
+use crate::value::{RowId, Value};
 
 /// A set of fields of one table.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -203,7 +203,7 @@ impl<'r> Change<'r> {
     /// The row's id; a one-row table's row has none.
     ///
     /// See [`Change`] for an example.
-    pub fn id(&self) -> Option<Id> {
+    pub fn id(&self) -> Option<RowId> {
         let state = if self.kind() == ChangeKind::Deleted { self.before } else { self.after };
         state.id(self.row.table, self.row.slot).map(|id| id.to_id())
     }

@@ -7,7 +7,7 @@ use super::links::Target;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, Kind, OnDelete, TableNo};
 use crate::table::{Cell, Slot};
-use crate::value::Id;
+use crate::value::RowId;
 
 use super::staged::Staged;
 
@@ -60,7 +60,7 @@ impl Transaction {
     /// assert_eq!(report.changes().count(), 2); // its booking went with it
     /// # Ok::<(), backwater::Error>(())
     /// ```
-    pub fn delete(&mut self, table: &str, id: impl Into<Id>) -> Result<bool> {
+    pub fn delete(&mut self, table: &str, id: impl Into<RowId>) -> Result<bool> {
         let number = self.writable(table)?;
         if self.definition(number).is_one_row() {
             return Err(Error::new(

@@ -9,7 +9,7 @@ use super::changes::{Changes, FieldSet, Happened, RowChange};
 use super::staged::StagedRow;
 use crate::schema::{FieldNo, Made, TableNo};
 use crate::table::{Cell, OWNER, Slot, State};
-use crate::value::Id;
+use crate::value::RowId;
 
 /// How many changed rows are remembered at most, and of how many commits.
 const ROWS: usize = 1 << 16;
@@ -30,7 +30,7 @@ struct Past {
     rows: Arc<Vec<RowChange>>,
     /// To-many links of which an entry changed.
     links: Vec<(TableNo, Slot, FieldNo)>,
-    deleted: Vec<(TableNo, Id)>,
+    deleted: Vec<(TableNo, RowId)>,
 }
 
 impl History {
@@ -99,7 +99,7 @@ impl Past {
 #[derive(Default)]
 pub(crate) struct Later {
     fields: FxHashMap<(TableNo, Slot), Changed>,
-    deleted: FxHashSet<(TableNo, Id)>,
+    deleted: FxHashSet<(TableNo, RowId)>,
     /// Whether all of it is remembered. If not, whatever is there counts as newer.
     known: bool,
 }

@@ -6,7 +6,7 @@ use super::transaction::not_there;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, Kind, Made, TableNo};
 use crate::table::{Cell, OWNER, Slot, TARGET, TARGET_TYPE, field_no};
-use crate::value::Id;
+use crate::value::RowId;
 
 /// Where an entry points.
 pub(super) type Target = (TableNo, Slot);
@@ -33,10 +33,10 @@ impl Transaction {
     /// assert_eq!(stops.read()?.row(1).unwrap().get("target")?.as_str(), Some("EEL"));
     /// # Ok::<(), backwater::Error>(())
     /// ```
-    pub fn set_links<T: Into<Id>>(
+    pub fn set_links<T: Into<RowId>>(
         &mut self,
         table: &str,
-        id: impl Into<Id>,
+        id: impl Into<RowId>,
         link: &str,
         targets: impl IntoIterator<Item = T>,
     ) -> Result<()> {
@@ -64,10 +64,10 @@ impl Transaction {
     /// assert_eq!(cache.snapshot().count("notice_about")?, 2);
     /// # Ok::<(), backwater::Error>(())
     /// ```
-    pub fn set_typed_links<'t, T: Into<Id>>(
+    pub fn set_typed_links<'t, T: Into<RowId>>(
         &mut self,
         table: &str,
-        id: impl Into<Id>,
+        id: impl Into<RowId>,
         link: &str,
         targets: impl IntoIterator<Item = (&'t str, T)>,
     ) -> Result<()> {
@@ -78,9 +78,9 @@ impl Transaction {
     fn write_links(
         &mut self,
         table: &str,
-        id: &Id,
+        id: &RowId,
         link: &str,
-        targets: Vec<(Option<&str>, Id)>,
+        targets: Vec<(Option<&str>, RowId)>,
     ) -> Result<()> {
         let number = self.writable(table)?;
         let schema = self.schema();

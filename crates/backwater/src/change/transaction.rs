@@ -8,7 +8,7 @@ use super::{Changes, History, Ingested, Remembered};
 use crate::error::{Error, ErrorKind, Result, either};
 use crate::schema::{Field, FieldNo, IdType, Kind, Made, OneOf, Schema, Table, TableNo};
 use crate::table::{Cell, ONLY, Row, Slot, State, field_no};
-use crate::value::{Id, Json, Named, Value};
+use crate::value::{Json, Named, RowId, Value};
 
 /// Writes gathered for one commit. What it reads is what it wrote.
 ///
@@ -124,7 +124,7 @@ impl Transaction {
     pub fn update(
         &mut self,
         table: &str,
-        id: impl Into<Id>,
+        id: impl Into<RowId>,
         fields: impl Into<Named>,
     ) -> Result<()> {
         let (number, id) = (self.writable(table)?, id.into());
@@ -173,14 +173,14 @@ impl Transaction {
     /// assert_eq!(cache.snapshot().get("sailing", 311)?.unwrap().get("cars_booked")?, Some(Value::Int(5)));
     /// # Ok::<(), backwater::Error>(())
     /// ```
-    pub fn get(&self, table: &str, id: impl Into<Id>) -> Result<Option<Row<'_>>> {
+    pub fn get(&self, table: &str, id: impl Into<RowId>) -> Result<Option<Row<'_>>> {
         let number = self.state.schema.table_no(table)?;
         let slot = self.find(number, &id.into())?;
         Ok(slot.map(|slot| Row { state: &self.state, table: number, slot }))
     }
 
     /// The slot of a row that is there.
-    pub(super) fn find(&self, table: TableNo, id: &Id) -> Result<Option<Slot>> {
+    pub(super) fn find(&self, table: TableNo, id: &RowId) -> Result<Option<Slot>> {
         let slot = self.state.slot(table, id)?;
         Ok(slot.filter(|slot| self.state.table(table).is_row(*slot)))
     }
@@ -302,18 +302,18 @@ impl Transaction {
                 None => parts.push(part),
             }
         }
-        let id = match <[Id; 1]>::try_from(parts) {
+        let id = match <[RowId; 1]>::try_from(parts) {
             Ok([only]) => only,
-            Err(parts) => Id::Parts(parts.into()),
+            Err(parts) => RowId::Parts(parts.into()),
         };
         self.state.refer_id(table, &id)
     }
 
     /// What is wrong with a part of an id in its field.
-    fn misfit(&self, field: &Field, value: &Value, part: &Id) -> Option<String> {
+    fn misfit(&self, field: &Field, value: &Value, part: &RowId) -> Option<String> {
         let fits = matches!(
             (field.kind, part),
-            (Kind::Int, Id::Int(_)) | (Kind::Text, Id::Text(_)) | (Kind::Link(_), _)
+            (Kind::Int, RowId::Int(_)) | (Kind::Text, RowId::Text(_)) | (Kind::Link(_), _)
         );
         if !fits {
             let expected = if field.kind == Kind::Int { "int" } else { "text" };
@@ -321,22 +321,22 @@ impl Transaction {
             return Some(format!("found {found} ({value}), expected an id of type {expected}"));
         }
         match part {
-            Id::Int(number) => Staged::Int(*number).misfit(field),
-            Id::Text(text) => Staged::Text((**text).into()).misfit(field),
-            Id::Parts(_) => None,
+            RowId::Int(number) => Staged::Int(*number).misfit(field),
+            RowId::Text(text) => Staged::Text((**text).into()).misfit(field),
+            RowId::Parts(_) => None,
         }
     }
 
     /// The id that a value is.
-    fn id_of(&self, field: &Field, value: &Value) -> Result<Id> {
+    fn id_of(&self, field: &Field, value: &Value) -> Result<RowId> {
         match value {
-            Value::Int(number) => Ok(Id::Int(*number)),
+            Value::Int(number) => Ok(RowId::Int(*number)),
             Value::Text(id) => match self.state.schema.linked_id_type(field) {
                 // The text of a link to a row with an id of several parts, as SQL gives it.
-                Some(IdType::Parts) => Id::from_json(&Json::parse(id)?),
-                _ => Ok(Id::Text(checked_text(id)?.into())),
+                Some(IdType::Parts) => RowId::from_json(&Json::parse(id)?),
+                _ => Ok(RowId::Text(checked_text(id)?.into())),
             },
-            Value::Json(json) => Id::from_json(json),
+            Value::Json(json) => RowId::from_json(json),
             other => Err(Error::new(
                 ErrorKind::Type,
                 format!("found {} ({other}), expected an id", other.kind()),
@@ -484,6 +484,6 @@ fn place(table: &Table, field: FieldNo) -> String {
     format!("{}.{}", table.name, table.field(field).name)
 }
 
-pub(super) fn not_there(table: &str, id: &Id) -> Error {
+pub(super) fn not_there(table: &str, id: &RowId) -> Error {
     Error::new(ErrorKind::Row, format!("{table} {id} is not there"))
 }

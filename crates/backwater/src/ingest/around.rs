@@ -10,7 +10,7 @@ use crate::schema::{
     Field, FieldNo, Given, IdType, Kind, ListRule, Rule, Schema, Scope, Variables,
 };
 use crate::table::{Cell, Key, ONLY, Slot, State};
-use crate::value::{Id, Json, Value};
+use crate::value::{Json, RowId, Value};
 
 /// What a request says beside its response.
 pub(super) struct Asked<'s> {
@@ -239,5 +239,5 @@ fn value_of(schema: &Schema, field: &Field, text: &str) -> Value {
         (Kind::Json, _) | (_, Some(IdType::Parts)) => Json::parse(text).ok().map(Value::Json),
         _ => None,
     };
-    value.unwrap_or_else(|| Value::from(Id::from(text)))
+    value.unwrap_or_else(|| Value::from(RowId::from(text)))
 }

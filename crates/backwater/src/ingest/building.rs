@@ -11,7 +11,7 @@ use crate::change::{Staged, StagedRow};
 use crate::error::{either, list, nearest};
 use crate::schema::{Branch, FieldNo, Kind, Sought, Table, TableNo, Unknown, whole};
 use crate::table::{Cell, Key, ONLY, Slot};
-use crate::value::{Id, write_json_text};
+use crate::value::{RowId, write_json_text};
 
 /// The member by which GraphQL tells an object's type.
 pub(super) const TYPE_NAME: &str = "__typename";
@@ -50,7 +50,7 @@ pub(super) struct Building<'de> {
     /// Whether it says that its row is no more.
     pub(super) gone: bool,
     /// Bare ids that a field beside them says the table of.
-    pub(super) pending: Vec<(FieldNo, Id)>,
+    pub(super) pending: Vec<(FieldNo, RowId)>,
     /// Members to be kept that are no field.
     unknown: Vec<(Cow<'de, str>, &'de str)>,
 }
@@ -408,7 +408,7 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// The slot of a row of which one part of the id is given, the others being the rows around.
-    pub(super) fn slot_with_part(&mut self, table: TableNo, value: Id) -> Read<Option<Slot>> {
+    pub(super) fn slot_with_part(&mut self, table: TableNo, value: RowId) -> Read<Option<Slot>> {
         let definition = self.schema.table(table);
         let own = definition.id.iter().filter(|field| match definition.field(**field).kind {
             Kind::Link(to) => self.around.iter().all(|around| around.table != to),
@@ -417,13 +417,13 @@ impl<'de> Reader<'_, 'de> {
         let own: Vec<FieldNo> = own.copied().collect();
         let [field] = *own else { return Ok(None) };
         let staged = match (definition.field(field).kind, &value) {
-            (Kind::Int, Id::Int(number)) => Staged::Int(*number),
-            (Kind::Int, Id::Text(text)) => match whole(text) {
+            (Kind::Int, RowId::Int(number)) => Staged::Int(*number),
+            (Kind::Int, RowId::Text(text)) => match whole(text) {
                 Some(number) => Staged::Int(number),
                 None => return Ok(None),
             },
-            (Kind::Text, Id::Int(number)) => Staged::Text(number.to_string().into()),
-            (Kind::Text, Id::Text(text)) => Staged::Text(text.to_string().into()),
+            (Kind::Text, RowId::Int(number)) => Staged::Text(number.to_string().into()),
+            (Kind::Text, RowId::Text(text)) => Staged::Text(text.to_string().into()),
             _ => return Ok(None),
         };
         if let Some(message) = staged.misfit(definition.field(field)) {

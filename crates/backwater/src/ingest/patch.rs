@@ -13,7 +13,7 @@ use crate::change::{Staged, StagedRow, Transaction};
 use crate::error::{Error, ErrorKind, Result, either, nearest};
 use crate::schema::{Field, FieldNo, Kind, Pointer, Schema, Table, TableNo};
 use crate::table::{ONLY, Row, Slot, TARGET, field_no};
-use crate::value::{Id, Json, Named, Value};
+use crate::value::{Json, Named, RowId, Value};
 
 /// The members of a JSON object, as they are spelled.
 type Members = BTreeMap<String, Box<RawValue>>;
@@ -22,7 +22,7 @@ type Members = BTreeMap<String, Box<RawValue>>;
 struct Place<'p> {
     table: TableNo,
     /// None in a one-row table.
-    id: Option<Id>,
+    id: Option<RowId>,
     field: Option<FieldNo>,
     /// What follows behind the field.
     rest: &'p [String],
@@ -333,7 +333,7 @@ impl Transaction {
     }
 
     /// Merges the members of an object into a row, as a merge patch has it.
-    fn merge_fields(&mut self, table: TableNo, id: Option<Id>, raw: &RawValue) -> Result<()> {
+    fn merge_fields(&mut self, table: TableNo, id: Option<RowId>, raw: &RawValue) -> Result<()> {
         let schema = self.schema();
         let definition = schema.table(table);
         let expected = format!("a \"{}\" row is an object", definition.name);
@@ -453,7 +453,7 @@ impl Transaction {
 
     fn target(&mut self, schema: &Schema, field: &Field, raw: &str) -> Result<(TableNo, Slot)> {
         let (to, id) = match (field.kind, field.one_of()) {
-            (Kind::Link(to), _) => (to, Id::from_json(&Json::parse(raw)?)?),
+            (Kind::Link(to), _) => (to, RowId::from_json(&Json::parse(raw)?)?),
             (_, Some(one_of)) => {
                 let members: Members = parsed(raw, "this is an object that tells its table")?;
                 let told =
@@ -467,12 +467,12 @@ impl Transaction {
                 let part = |field: &FieldNo| members.get(&*definition.field(*field).name);
                 let parts = definition.id.iter().map(|field| {
                     let raw = part(field).ok_or_else(|| wrong("this has no id"))?;
-                    Id::from_json(&Json::parse(raw.get())?)
+                    RowId::from_json(&Json::parse(raw.get())?)
                 });
-                let parts: Vec<Id> = parts.collect::<Result<_>>()?;
-                match <[Id; 1]>::try_from(parts) {
+                let parts: Vec<RowId> = parts.collect::<Result<_>>()?;
+                match <[RowId; 1]>::try_from(parts) {
                     Ok([only]) => (to, only),
-                    Err(parts) => (to, Id::Parts(parts.into())),
+                    Err(parts) => (to, RowId::Parts(parts.into())),
                 }
             }
             _ => return Err(wrong("this is no link")),
@@ -493,7 +493,7 @@ fn value_of(schema: &Schema, table: &Table, field: &Field, raw: &str) -> Result<
     }
     let json = Json::parse(raw)?;
     let id = |to: Option<TableNo>| {
-        let id = Id::from_json(&json)?;
+        let id = RowId::from_json(&json)?;
         Ok(Value::from(to.and_then(|to| schema.fitted(to, id.clone())).unwrap_or(id)))
     };
     match (field.kind, tree(raw)?) {

@@ -10,7 +10,7 @@ use crate::change::{Staged, checked_text};
 use crate::error::either;
 use crate::schema::{Field, FieldNo, IdType, Kind, OneOf, TableNo, whole};
 use crate::table::{Cell, Slot, TARGET};
-use crate::value::{Id, Json, LONE_SURROGATE, Timestamp, has_lone_surrogate};
+use crate::value::{Json, LONE_SURROGATE, RowId, Timestamp, has_lone_surrogate};
 
 /// Whole numbers up to here have a binary64 of their own.
 const EXACT: f64 = 9_007_199_254_740_992.0;
@@ -125,7 +125,7 @@ impl<'de> Reader<'_, 'de> {
                     Some(number) => Ok(self.tx.refer(to, &[Cell::Int(number)])),
                     None => misfit(&format!("string {text:?}"), "an id of type int"),
                 },
-                IdType::Parts => self.part(to, Id::from(&*text), field),
+                IdType::Parts => self.part(to, RowId::from(&*text), field),
             };
         }
         match (self.json.number()?, id_type) {
@@ -133,17 +133,17 @@ impl<'de> Reader<'_, 'de> {
             (Number::Int(number), IdType::Text) => {
                 Ok(self.tx.refer(to, &[Cell::Text(&number.to_string())]))
             }
-            (Number::Int(number), IdType::Parts) => self.part(to, Id::Int(number), field),
+            (Number::Int(number), IdType::Parts) => self.part(to, RowId::Int(number), field),
             (number @ Number::Large(_), _) => misfit(&told(number), "a whole number of 64 bits"),
             (number, _) => misfit(&told(number), &self.expected(field)),
         }
     }
 
     /// A single value that is an id together with the row around it, or the whole id as a text.
-    fn part(&mut self, to: TableNo, value: Id, field: &Field) -> Read<Slot> {
+    fn part(&mut self, to: TableNo, value: RowId, field: &Field) -> Read<Slot> {
         let found = value.to_json().as_str().to_owned();
-        if let Id::Text(text) = &value
-            && let Some(id) = Json::parse(text).ok().and_then(|json| Id::from_json(&json).ok())
+        if let RowId::Text(text) = &value
+            && let Some(id) = Json::parse(text).ok().and_then(|json| RowId::from_json(&json).ok())
             && let Some(slot) = self.slot_of(to, id)
         {
             return Ok(slot);
@@ -158,7 +158,7 @@ impl<'de> Reader<'_, 'de> {
     fn at_most_one(&mut self, to: TableNo, field: &Field) -> Read<Staged<'de>> {
         let start = self.json.at();
         if self.schema.table(to).id_type() == IdType::Parts
-            && let Ok(id) = Json::parse(self.json.skip()?).and_then(|json| Id::from_json(&json))
+            && let Ok(id) = Json::parse(self.json.skip()?).and_then(|json| RowId::from_json(&json))
             && let Some(slot) = self.slot_of(to, id)
         {
             return Ok(Staged::Link(slot));
@@ -252,12 +252,12 @@ impl<'de> Reader<'_, 'de> {
             }
             Next::Text => {
                 let text = self.json.text()?;
-                building.pending.push((number, Id::from(&*text)));
+                building.pending.push((number, RowId::from(&*text)));
                 return Ok(());
             }
             Next::Number => match self.json.number()? {
                 Number::Int(id) => {
-                    building.pending.push((number, Id::Int(id)));
+                    building.pending.push((number, RowId::Int(id)));
                     return Ok(());
                 }
                 other => return misfit(&told(other), &self.expected(field)),
@@ -296,7 +296,7 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// The slot of an id, in whatever type it came; `None` if it is no id of the table.
-    pub(super) fn slot_of(&mut self, table: TableNo, id: Id) -> Option<Slot> {
+    pub(super) fn slot_of(&mut self, table: TableNo, id: RowId) -> Option<Slot> {
         let id = self.schema.fitted(table, id)?;
         self.tx.state.refer_id(table, &id).ok()
     }

@@ -15,7 +15,7 @@ use super::walk::Walk;
 use crate::change::FieldSet;
 use crate::schema::{FieldNo, TableNo};
 use crate::table::{Cell, Slot, State};
-use crate::value::Id;
+use crate::value::RowId;
 
 /// The cells that a result needed and that were not there.
 ///
@@ -62,7 +62,7 @@ pub struct MissingCell {
     /// The table's name.
     pub table: String,
     /// The row's id; `None` in a one-row table.
-    pub id: Option<Id>,
+    pub id: Option<RowId>,
     /// The field's name.
     pub field: String,
     /// Whether the row is there, and only lacks the field.

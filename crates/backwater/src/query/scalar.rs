@@ -12,7 +12,7 @@ use std::sync::Arc;
 use super::numeral::{int_prefix, number_prefix, real_text};
 use crate::schema::{Field, FieldNo, IdType, Kind, Schema, TableNo};
 use crate::table::{Cell, Slot, State};
-use crate::value::{Id, IdRef, Json, Timestamp, Value};
+use crate::value::{IdRef, Json, RowId, Timestamp, Value};
 
 /// One value inside of a statement.
 #[derive(Debug, Clone)]
@@ -140,7 +140,7 @@ impl<'a> Scalar<'a> {
         }
         let text = self.is_text().then(|| self.to_text())??;
         let json = Json::parse(&text).ok()?;
-        let id = Id::from_json(&json).ok()?;
+        let id = RowId::from_json(&json).ok()?;
         let slot = state.slot(table, &id).ok()??;
         (id.to_json().as_str() == text).then_some(slot)
     }

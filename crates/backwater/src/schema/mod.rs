@@ -16,7 +16,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use crate::error::{Error, ErrorKind, Result, nearest};
-use crate::value::{Id, Json};
+use crate::value::{Json, RowId};
 
 pub(crate) use names::Names;
 pub(crate) use pointer::{Pointer, write_part};
@@ -202,23 +202,23 @@ impl Schema {
     /// id of it.
     ///
     /// ```
-    /// # use backwater::{Id, Schema};
+    /// # use backwater::{RowId, Schema};
     /// let schema = Schema::parse("s.toml", r#"
     ///     table.sailing = { id = "id", fields = { id = "int" } }
     ///     table.seat = { id = ["sailing", "seat"], fields = { sailing = { to = "sailing" }, seat = "text" } }
     /// "#)?;
-    /// assert_eq!(schema.id("sailing", "311")?, Id::from(311));
-    /// assert_eq!(schema.id("seat", r#"[311, "7A"]"#)?, Id::from((311, "7A")));
+    /// assert_eq!(schema.id("sailing", "311")?, RowId::from(311));
+    /// assert_eq!(schema.id("seat", r#"[311, "7A"]"#)?, RowId::from((311, "7A")));
     /// assert!(schema.id("sailing", "last").is_err());
     /// # Ok::<(), backwater::Error>(())
     /// ```
-    pub fn id(&self, table: &str, text: &str) -> Result<Id> {
+    pub fn id(&self, table: &str, text: &str) -> Result<RowId> {
         let number = self.table_no(table)?;
         let id = match self.table(number).id_type() {
-            IdType::Parts => {
-                Json::parse(text).and_then(|json| Id::from_json(&json)).unwrap_or(Id::from(text))
-            }
-            _ => Id::from(text),
+            IdType::Parts => Json::parse(text)
+                .and_then(|json| RowId::from_json(&json))
+                .unwrap_or(RowId::from(text)),
+            _ => RowId::from(text),
         };
         let fitted = self.fitted(number, id);
         fitted.ok_or_else(|| {
@@ -230,20 +230,20 @@ impl Schema {
 
     /// An id in the type that a table declares: a number for its digits, and the other way round;
     /// `None` if it does not fit.
-    pub(crate) fn fitted(&self, table: TableNo, id: Id) -> Option<Id> {
+    pub(crate) fn fitted(&self, table: TableNo, id: RowId) -> Option<RowId> {
         let definition = self.table(table);
-        let part = |field: &FieldNo, id: &Id| match (definition.field(*field).kind, id) {
-            (Kind::Int, Id::Int(_)) | (Kind::Text, Id::Text(_)) => Some(id.clone()),
-            (Kind::Int, Id::Text(text)) => whole(text).map(Id::Int),
-            (Kind::Text, Id::Int(number)) => Some(Id::from(number.to_string())),
+        let part = |field: &FieldNo, id: &RowId| match (definition.field(*field).kind, id) {
+            (Kind::Int, RowId::Int(_)) | (Kind::Text, RowId::Text(_)) => Some(id.clone()),
+            (Kind::Int, RowId::Text(text)) => whole(text).map(RowId::Int),
+            (Kind::Text, RowId::Int(number)) => Some(RowId::from(number.to_string())),
             (Kind::Link(to), id) => self.fitted(to, id.clone()),
             _ => None,
         };
         match (&*definition.id, &id) {
             ([only], _) => part(only, &id),
-            (fields, Id::Parts(parts)) if fields.len() == parts.len() => {
+            (fields, RowId::Parts(parts)) if fields.len() == parts.len() => {
                 let fitted = fields.iter().zip(parts.iter()).map(|(field, id)| part(field, id));
-                fitted.collect::<Option<_>>().map(Id::Parts)
+                fitted.collect::<Option<_>>().map(RowId::Parts)
             }
             _ => None,
         }

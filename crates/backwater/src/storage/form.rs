@@ -9,7 +9,7 @@ use crate::change::{Staged, checked_text};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, IdType, Kind, Schema, TableNo};
 use crate::table::{Cell, Slot, State};
-use crate::value::{Id, IdRef, Json};
+use crate::value::{IdRef, Json, RowId};
 
 /// A field's value in the storage form: booleans are 0 or 1, times are texts in UTC with six
 /// decimals, links are the ids that they point at. Absent is null here; which fields of a row are
@@ -222,32 +222,32 @@ pub(crate) fn id_of<'v>(
     schema: &Schema,
     table: TableNo,
     value_of: impl Fn(&FieldNo) -> Option<&'v Stored<'v>>,
-) -> Option<Id> {
+) -> Option<RowId> {
     let definition = schema.table(table);
     let parts = definition
         .id
         .iter()
         .map(|field| id_part(schema, definition.field(*field).kind, value_of(field)?));
-    let parts: Vec<Id> = parts.collect::<Option<_>>()?;
-    Some(match <[Id; 1]>::try_from(parts) {
+    let parts: Vec<RowId> = parts.collect::<Option<_>>()?;
+    Some(match <[RowId; 1]>::try_from(parts) {
         Ok([only]) => only,
-        Err(parts) => Id::Parts(parts.into()),
+        Err(parts) => RowId::Parts(parts.into()),
     })
 }
 
 /// The id, or the part of one, that a stored value is in a field of a kind.
-pub(crate) fn id_part(schema: &Schema, kind: Kind, value: &Stored<'_>) -> Option<Id> {
+pub(crate) fn id_part(schema: &Schema, kind: Kind, value: &Stored<'_>) -> Option<RowId> {
     let id_type = match kind {
         Kind::Int => IdType::Int,
         Kind::Link(to) => schema.table(to).id_type(),
         _ => IdType::Text,
     };
     match (id_type, value) {
-        (IdType::Int, Stored::Int(number)) => Some(Id::Int(*number)),
+        (IdType::Int, Stored::Int(number)) => Some(RowId::Int(*number)),
         // Where ids of several types meet, all of them are texts.
-        (IdType::Int, Stored::Text(digits)) => digits.parse().ok().map(Id::Int),
-        (IdType::Text, Stored::Text(text)) => Some(Id::from(&**text)),
-        (IdType::Parts, Stored::Text(text)) => Id::from_json(&Json::parse(text).ok()?).ok(),
+        (IdType::Int, Stored::Text(digits)) => digits.parse().ok().map(RowId::Int),
+        (IdType::Text, Stored::Text(text)) => Some(RowId::from(&**text)),
+        (IdType::Parts, Stored::Text(text)) => RowId::from_json(&Json::parse(text).ok()?).ok(),
         _ => None,
     }
 }

@@ -8,7 +8,7 @@ use super::form::{Form, Hash, Stored, stored};
 use crate::change::Changes;
 use crate::schema::{Schema, TableNo};
 use crate::table::{Cell, Slot, State};
-use crate::value::Id;
+use crate::value::RowId;
 
 /// The dirty rows of a cache, and the version of the tables that its storage holds.
 pub(crate) struct Outbox {
@@ -162,7 +162,7 @@ pub struct Batch {
 
 struct TableWrites {
     table: TableNo,
-    deletes: Vec<Id>,
+    deletes: Vec<RowId>,
     puts: Vec<Slot>,
 }
 
@@ -263,7 +263,7 @@ impl<'b> TableBatch<'b> {
     /// The ids of the rows to delete.
     ///
     /// See [`Loader`](super::Loader) for an example.
-    pub fn deletes(&self) -> &'b [Id] {
+    pub fn deletes(&self) -> &'b [RowId] {
         &self.writes.deletes
     }
 

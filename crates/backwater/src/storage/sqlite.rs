@@ -13,7 +13,7 @@ use super::outbox::{Batch, StoredRow, TableBatch};
 use super::{Header, Loader, Storage};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, IdType, Kind, Schema, Table, TableNo};
-use crate::value::Id;
+use crate::value::RowId;
 
 /// "BWtr", in the header of every cache file.
 const APPLICATION_ID: i32 = 0x4257_7472;
@@ -335,8 +335,8 @@ fn load_table(
         }
         let value_of = |id: &FieldNo| values.get(fields.iter().position(|field| field == id)?);
         let key = match id_of(schema, number, value_of) {
-            _ if table.is_one_row() => Some(Id::Int(0)),
-            Some(id @ Id::Parts(_)) => Some(Id::from(id.to_json().as_str())),
+            _ if table.is_one_row() => Some(RowId::Int(0)),
+            Some(id @ RowId::Parts(_)) => Some(RowId::from(id.to_json().as_str())),
             id => id,
         };
         let absent = key.and_then(|key| absent.get(&key)).unwrap_or(&none);
@@ -346,16 +346,16 @@ fn load_table(
 }
 
 /// Which fields are absent in which rows of a table.
-fn load_absent(connection: &Connection, table: &str) -> Result<HashMap<Id, Vec<String>>> {
+fn load_absent(connection: &Connection, table: &str) -> Result<HashMap<RowId, Vec<String>>> {
     let mut statement = connection
         .prepare("SELECT row_id, field FROM backwater_absent WHERE table_name = ?")
         .map_err(unreadable)?;
     let mut rows = statement.query([table]).map_err(unreadable)?;
-    let mut absent: HashMap<Id, Vec<String>> = HashMap::new();
+    let mut absent: HashMap<RowId, Vec<String>> = HashMap::new();
     while let Some(row) = rows.next().map_err(unreadable)? {
         let id = match read_value(row.get_ref(0).map_err(unreadable)?)? {
-            Stored::Int(number) => Id::Int(number),
-            Stored::Text(text) => Id::from(text.as_ref()),
+            Stored::Int(number) => RowId::Int(number),
+            Stored::Text(text) => RowId::from(text.as_ref()),
             other => {
                 return Err(Error::new(
                     ErrorKind::Damaged,
@@ -452,7 +452,7 @@ fn write_table(
         let mut delete = connection.prepare_cached(&format!("DELETE FROM {name} WHERE {key}"))?;
         for id in table.deletes() {
             match id {
-                Id::Parts(parts) => {
+                RowId::Parts(parts) => {
                     delete.execute(params_from_iter(parts.iter().map(stored_id)))?
                 }
                 single => delete.execute([stored_id(single)])?,
@@ -491,7 +491,7 @@ fn row_id<'r>(row: &StoredRow<'r>) -> Stored<'r> {
     row.id().unwrap_or(Stored::Int(0))
 }
 
-fn stored_id(id: &Id) -> Stored<'_> {
+fn stored_id(id: &RowId) -> Stored<'_> {
     Stored::from(id.borrow())
 }
 

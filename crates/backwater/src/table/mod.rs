@@ -23,7 +23,7 @@ use smallvec::SmallVec;
 
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, IdType, Kind, Schema, TableNo};
-use crate::value::{Id, IdRef, Json, Timestamp, Value};
+use crate::value::{IdRef, Json, RowId, Timestamp, Value};
 use chains::Chains;
 pub(crate) use chains::Key;
 use chunk::Chunk;
@@ -248,7 +248,7 @@ impl State {
             return self.id_part(table, slot, field);
         }
         let parts = fields.iter().map(|field| Some(self.id_part(table, slot, *field)?.to_id()));
-        let parts: Vec<Id> = parts.collect::<Option<_>>()?;
+        let parts: Vec<RowId> = parts.collect::<Option<_>>()?;
         (!parts.is_empty()).then(|| IdRef::Parts(parts.into()))
     }
 
@@ -318,7 +318,7 @@ impl State {
     ///
     /// # Errors
     /// [`ErrorKind::Type`] if the table has ids of another type.
-    pub(crate) fn refer_id(&mut self, table: TableNo, id: &Id) -> Result<Slot> {
+    pub(crate) fn refer_id(&mut self, table: TableNo, id: &RowId) -> Result<Slot> {
         self.check_id(table, id)?;
         let schema = self.schema.clone();
         let definition = schema.table(table);
@@ -336,7 +336,7 @@ impl State {
     ///
     /// # Errors
     /// [`ErrorKind::Type`] if the table has ids of another type.
-    pub(crate) fn slot(&self, table: TableNo, id: &Id) -> Result<Option<Slot>> {
+    pub(crate) fn slot(&self, table: TableNo, id: &RowId) -> Result<Option<Slot>> {
         let definition = self.schema.table(table);
         if definition.is_one_row() {
             return Ok(None);
@@ -356,7 +356,7 @@ impl State {
     }
 
     /// Whether an id is of the type that the table declares, part by part.
-    fn check_id(&self, table: TableNo, id: &Id) -> Result<()> {
+    fn check_id(&self, table: TableNo, id: &RowId) -> Result<()> {
         if self.fits(table, id) {
             return Ok(());
         }
@@ -365,10 +365,10 @@ impl State {
         Err(Error::new(ErrorKind::Type, message).at(format!("the id of \"{}\"", definition.name)))
     }
 
-    fn fits(&self, table: TableNo, id: &Id) -> bool {
+    fn fits(&self, table: TableNo, id: &RowId) -> bool {
         let definition = self.schema.table(table);
-        let fits = |(field, part): (&FieldNo, &Id)| match (definition.field(*field).kind, part) {
-            (Kind::Int, Id::Int(_)) | (Kind::Text, Id::Text(_)) => true,
+        let fits = |(field, part): (&FieldNo, &RowId)| match (definition.field(*field).kind, part) {
+            (Kind::Int, RowId::Int(_)) | (Kind::Text, RowId::Text(_)) => true,
             (Kind::Link(to), part) => self.fits(to, part),
             _ => false,
         };
@@ -428,18 +428,18 @@ fn is_one_link(definition: &crate::schema::Table, fields: &[FieldNo]) -> bool {
 }
 
 /// The parts of an id, one if it is a single value.
-fn parts(id: &Id) -> &[Id] {
+fn parts(id: &RowId) -> &[RowId] {
     match id {
-        Id::Parts(parts) => parts,
+        RowId::Parts(parts) => parts,
         single => std::slice::from_ref(single),
     }
 }
 
-fn part_cell(part: &Id) -> Cell<'_> {
+fn part_cell(part: &RowId) -> Cell<'_> {
     match part {
-        Id::Int(number) => Cell::Int(*number),
-        Id::Text(text) => Cell::Text(text),
-        Id::Parts(_) => Cell::Null,
+        RowId::Int(number) => Cell::Int(*number),
+        RowId::Text(text) => Cell::Text(text),
+        RowId::Parts(_) => Cell::Null,
     }
 }
 

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use super::{Cell, ONLY, Slot, State, TARGET};
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::schema::{FieldNo, Kind, Table, TableNo};
-use crate::value::{Id, Value};
+use crate::value::{RowId, Value};
 
 /// All tables as they are after one commit. It never changes, and taking one costs next to
 /// nothing; while it lives, it keeps what later commits replace.
@@ -66,7 +66,7 @@ impl Snapshot {
     /// assert!(snapshot.get("port", "EEL")?.is_none());
     /// # Ok::<(), backwater::Error>(())
     /// ```
-    pub fn get(&self, table: &str, id: impl Into<Id>) -> Result<Option<Row<'_>>> {
+    pub fn get(&self, table: &str, id: impl Into<RowId>) -> Result<Option<Row<'_>>> {
         let table = self.state.schema.table_no(table)?;
         let slot = self.state.slot(table, &id.into())?;
         Ok(slot.and_then(|slot| self.row(table, slot)))
@@ -194,13 +194,13 @@ impl<'s> Row<'s> {
     /// The row's id; a one-row table's row has none.
     ///
     /// ```
-    /// # use backwater::{Cache, Id, Schema};
+    /// # use backwater::{Cache, RowId, Schema};
     /// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
     /// cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
-    /// assert_eq!(cache.snapshot().get("port", "SAL")?.unwrap().id(), Some(Id::from("SAL")));
+    /// assert_eq!(cache.snapshot().get("port", "SAL")?.unwrap().id(), Some(RowId::from("SAL")));
     /// # Ok::<(), backwater::Error>(())
     /// ```
-    pub fn id(&self) -> Option<Id> {
+    pub fn id(&self) -> Option<RowId> {
         self.state.id(self.table, self.slot).map(|id| id.to_id())
     }
 

@@ -27,7 +27,7 @@ fn rows_keys_and_order_are_those_of_the_image() {
             for _ in 0..roll(8) {
                 let (id, n) = (roll(30) as i64, roll(3) as i64);
                 let deck = ["A", "b", "é\"", "10"][roll(4) as usize];
-                let cabin = crate::Id::from((id, deck, n));
+                let cabin = crate::RowId::from((id, deck, n));
                 let ports = ["P9", "P10", "ä"];
                 tx.merge("sailing", [("id", Value::from(id)), ("best", cabin.clone().into())])?;
                 tx.merge(
@@ -50,7 +50,7 @@ fn rows_keys_and_order_are_those_of_the_image() {
                     "stops",
                     (0..roll(4)).map(|n| ports[n as usize % 3]).collect::<Vec<_>>(),
                 )?;
-                let seen = [("port", crate::Id::from("P9")), ("sailing", crate::Id::from(n))];
+                let seen = [("port", crate::RowId::from("P9")), ("sailing", crate::RowId::from(n))];
                 tx.set_typed_links("sailing", id, "seen", seen[..roll(3) as usize].to_vec())?;
                 if roll(5) == 0 {
                     tx.delete(["sailing", "cabin"][roll(2) as usize], roll(30) as i64).or_else(

@@ -4,7 +4,7 @@
 use std::fmt::Write;
 
 use super::choices::{Choices, Holds};
-use crate::{Id, Json, Timestamp, Value};
+use crate::{Json, RowId, Timestamp, Value};
 
 /// The tables of one case.
 #[derive(Debug, Clone)]
@@ -191,7 +191,7 @@ impl World {
     }
 
     /// What tells a row of a table with a plain id from the others.
-    fn plain_id(&self, table: usize, number: usize) -> Id {
+    fn plain_id(&self, table: usize, number: usize) -> RowId {
         let of = &self.tables[table];
         let kind = of.fields.iter().find(|field| of.id == [field.name]).map(|field| field.kind);
         match kind {
@@ -203,7 +203,7 @@ impl World {
     }
 
     /// The fields that tell a row of a table from the others, with values, and the row's id.
-    pub(super) fn key(&self, table: usize, number: usize) -> (Vec<(&'static str, Value)>, Id) {
+    pub(super) fn key(&self, table: usize, number: usize) -> (Vec<(&'static str, Value)>, RowId) {
         let of = &self.tables[table];
         match &of.id[..] {
             [first, second] => {

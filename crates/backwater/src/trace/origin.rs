@@ -4,7 +4,7 @@ use super::Report;
 use crate::change::{ChangeKind, Happened};
 use crate::error::{Error, ErrorKind};
 use crate::table::Row;
-use crate::value::{Id, Value};
+use crate::value::{RowId, Value};
 
 /// What a field of a row holds, and which commit brought that.
 ///
@@ -74,7 +74,7 @@ pub(crate) fn origins(row: &Row<'_>, reports: &[Report]) -> Vec<Origin> {
 }
 
 /// The error that a row is not there, with the commit that deleted it.
-pub(crate) fn no_row(table: &str, id: &Id, reports: &[Report]) -> Error {
+pub(crate) fn no_row(table: &str, id: &RowId, reports: &[Report]) -> Error {
     let deleted = reports.iter().rev().find(|report| {
         report.changes().any(|change| {
             change.kind() == ChangeKind::Deleted

@@ -160,12 +160,12 @@ value_from! {
     Json => |value| Value::Json(value);
 }
 
-impl From<Id> for Value {
-    fn from(id: Id) -> Self {
+impl From<RowId> for Value {
+    fn from(id: RowId) -> Self {
         match id {
-            Id::Int(number) => Value::Int(number),
-            Id::Text(text) => Value::Text(text),
-            Id::Parts(_) => Value::Json(id.to_json()),
+            RowId::Int(number) => Value::Int(number),
+            RowId::Text(text) => Value::Text(text),
+            RowId::Parts(_) => Value::Json(id.to_json()),
         }
     }
 }
@@ -282,30 +282,30 @@ fn minify(raw: &str) -> String {
 /// by their first part, then by their second, and so on.
 ///
 /// ```
-/// use backwater::Id;
+/// use backwater::RowId;
 ///
-/// assert_eq!(Id::from(311).to_string(), "311");
-/// assert!(Id::from("EEL") < Id::from("SAL"));
-/// assert_eq!(Id::from((311, "7A")).to_string(), r#"[311,"7A"]"#);
+/// assert_eq!(RowId::from(311).to_string(), "311");
+/// assert!(RowId::from("EEL") < RowId::from("SAL"));
+/// assert_eq!(RowId::from((311, "7A")).to_string(), r#"[311,"7A"]"#);
 /// ```
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Id {
+pub enum RowId {
     /// A whole number.
     Int(i64),
     /// A text.
     Text(Arc<str>),
     /// Several parts, in the order in which the schema names them; a part that is a link is the
     /// id that it points at.
-    Parts(Arc<[Id]>),
+    Parts(Arc<[RowId]>),
 }
 
-impl Id {
+impl RowId {
     #[cfg(feature = "sqlite")]
     pub(crate) fn borrow(&self) -> IdRef<'_> {
         match self {
-            Id::Int(number) => IdRef::Int(*number),
-            Id::Text(text) => IdRef::Text(text),
-            Id::Parts(parts) => IdRef::Parts(parts.clone()),
+            RowId::Int(number) => IdRef::Int(*number),
+            RowId::Text(text) => IdRef::Text(text),
+            RowId::Parts(parts) => IdRef::Parts(parts.clone()),
         }
     }
 
@@ -315,9 +315,9 @@ impl Id {
     /// [`ErrorKind::Type`] if it is something else.
     ///
     /// ```
-    /// use backwater::{Id, Json};
+    /// use backwater::{RowId, Json};
     ///
-    /// assert_eq!(Id::from_json(&Json::parse(r#"[311, "7A"]"#)?)?, Id::from((311, "7A")));
+    /// assert_eq!(RowId::from_json(&Json::parse(r#"[311, "7A"]"#)?)?, RowId::from((311, "7A")));
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn from_json(json: &Json) -> Result<Self> {
@@ -331,10 +331,10 @@ impl Id {
 
     fn of_tree(value: &serde_json::Value) -> Option<Self> {
         match value {
-            serde_json::Value::Number(number) => number.as_i64().map(Id::Int),
-            serde_json::Value::String(text) => Some(Id::Text(text.as_str().into())),
+            serde_json::Value::Number(number) => number.as_i64().map(RowId::Int),
+            serde_json::Value::String(text) => Some(RowId::Text(text.as_str().into())),
             serde_json::Value::Array(parts) if parts.len() > 1 => {
-                parts.iter().map(Self::of_tree).collect::<Option<_>>().map(Id::Parts)
+                parts.iter().map(Self::of_tree).collect::<Option<_>>().map(RowId::Parts)
             }
             _ => None,
         }
@@ -343,7 +343,7 @@ impl Id {
     /// The id as a JSON text.
     ///
     /// ```
-    /// assert_eq!(backwater::Id::from("SAL").to_json().as_str(), r#""SAL""#);
+    /// assert_eq!(backwater::RowId::from("SAL").to_json().as_str(), r#""SAL""#);
     /// ```
     pub fn to_json(&self) -> Json {
         let mut out = String::new();
@@ -353,9 +353,9 @@ impl Id {
 
     fn write_json(&self, out: &mut String) {
         match self {
-            Id::Int(number) => out.push_str(&number.to_string()),
-            Id::Text(text) => write_json_text(out, text),
-            Id::Parts(parts) => {
+            RowId::Int(number) => out.push_str(&number.to_string()),
+            RowId::Text(text) => write_json_text(out, text),
+            RowId::Parts(parts) => {
                 for (number, part) in parts.iter().enumerate() {
                     out.push(if number == 0 { '[' } else { ',' });
                     part.write_json(out);
@@ -372,55 +372,55 @@ pub(crate) fn write_json_text(out: &mut String, text: &str) {
 }
 
 /// An id of several parts is written as a JSON array.
-impl fmt::Display for Id {
+impl fmt::Display for RowId {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Id::Int(number) => number.fmt(f),
-            Id::Text(text) => f.pad(text),
-            Id::Parts(_) => f.pad(self.to_json().as_str()),
+            RowId::Int(number) => number.fmt(f),
+            RowId::Text(text) => f.pad(text),
+            RowId::Parts(_) => f.pad(self.to_json().as_str()),
         }
     }
 }
 
-impl From<i64> for Id {
+impl From<i64> for RowId {
     fn from(id: i64) -> Self {
-        Id::Int(id)
+        RowId::Int(id)
     }
 }
 
-impl From<i32> for Id {
+impl From<i32> for RowId {
     fn from(id: i32) -> Self {
-        Id::Int(id.into())
+        RowId::Int(id.into())
     }
 }
 
-impl From<&str> for Id {
+impl From<&str> for RowId {
     fn from(id: &str) -> Self {
-        Id::Text(id.into())
+        RowId::Text(id.into())
     }
 }
 
-impl From<String> for Id {
+impl From<String> for RowId {
     fn from(id: String) -> Self {
-        Id::Text(id.into())
+        RowId::Text(id.into())
     }
 }
 
-impl From<&Id> for Id {
-    fn from(id: &Id) -> Self {
+impl From<&RowId> for RowId {
+    fn from(id: &RowId) -> Self {
         id.clone()
     }
 }
 
-impl<A: Into<Id>, B: Into<Id>> From<(A, B)> for Id {
+impl<A: Into<RowId>, B: Into<RowId>> From<(A, B)> for RowId {
     fn from((a, b): (A, B)) -> Self {
-        Id::Parts([a.into(), b.into()].into())
+        RowId::Parts([a.into(), b.into()].into())
     }
 }
 
-impl<A: Into<Id>, B: Into<Id>, C: Into<Id>> From<(A, B, C)> for Id {
+impl<A: Into<RowId>, B: Into<RowId>, C: Into<RowId>> From<(A, B, C)> for RowId {
     fn from((a, b, c): (A, B, C)) -> Self {
-        Id::Parts([a.into(), b.into(), c.into()].into())
+        RowId::Parts([a.into(), b.into(), c.into()].into())
     }
 }
 
@@ -429,15 +429,15 @@ impl<A: Into<Id>, B: Into<Id>, C: Into<Id>> From<(A, B, C)> for Id {
 pub(crate) enum IdRef<'a> {
     Int(i64),
     Text(&'a str),
-    Parts(Arc<[Id]>),
+    Parts(Arc<[RowId]>),
 }
 
 impl IdRef<'_> {
-    pub(crate) fn to_id(&self) -> Id {
+    pub(crate) fn to_id(&self) -> RowId {
         match self {
-            IdRef::Int(number) => Id::Int(*number),
-            IdRef::Text(text) => Id::Text((*text).into()),
-            IdRef::Parts(parts) => Id::Parts(parts.clone()),
+            IdRef::Int(number) => RowId::Int(*number),
+            IdRef::Text(text) => RowId::Text((*text).into()),
+            IdRef::Parts(parts) => RowId::Parts(parts.clone()),
         }
     }
 }
