@@ -70,6 +70,9 @@
 //! `sqlite` (on by default) is the driver for SQLite files. Without it the crate does no I/O at
 //! all; it never starts a thread, and reads only the clock that it is given.
 
+// The derives name the crate from outside.
+extern crate self as backwater;
+
 mod builder;
 mod cache;
 mod change;
@@ -82,12 +85,14 @@ mod schema;
 mod storage;
 mod table;
 mod trace;
+mod typed;
 mod value;
 
 #[cfg(test)]
 #[cfg(feature = "sqlite")]
 mod tests;
 
+pub use backwater_macros::{Row, Table, Values};
 pub use builder::CacheBuilder;
 pub use cache::Cache;
 pub use change::{
@@ -107,6 +112,12 @@ pub use storage::SqliteFile;
 pub use storage::{Batch, Hash, Header, Loader, Storage, Stored, StoredRow, TableBatch};
 pub use table::{Row, Snapshot, TableSummary};
 pub use trace::{Origin, ReachedQuery, Report, Watch};
+pub use typed::{
+    Cells, Field, FieldCell, FieldShape, FieldType, FieldWrites, Fields, Found, FromRow, Id,
+    IntoId, Key, Kind, Lack, Link, Links, OneRowTable, Partly, PointsAt, QueryOf, ReadTable,
+    ResultColumns, RowValue, SchemaBuilder, Shape, Table, TableRows, TableWriter, Text, Written,
+    made,
+};
 pub use value::{Clock, Json, Named, RowId, SystemClock, Timestamp, Value};
 
 /// The programs of the README run as they stand there.

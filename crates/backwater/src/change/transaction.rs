@@ -327,6 +327,19 @@ impl Transaction {
         }
     }
 
+    /// The id that a value is which is part of one.
+    pub(crate) fn part_of_id(&self, value: &Value) -> Result<RowId> {
+        match value {
+            Value::Int(number) => Ok(RowId::Int(*number)),
+            Value::Text(text) => Ok(RowId::Text(text.clone())),
+            Value::Json(json) => RowId::from_json(json),
+            other => Err(Error::new(
+                ErrorKind::Type,
+                format!("found {} ({other}), expected an id", other.kind()),
+            )),
+        }
+    }
+
     /// The id that a value is.
     fn id_of(&self, field: &Field, value: &Value) -> Result<RowId> {
         match value {

@@ -4,6 +4,7 @@
 //! SQL: a named query is a text here, which the query room checks. Every room below reads it.
 
 mod names;
+mod places;
 mod pointer;
 mod read;
 mod rule;
@@ -19,6 +20,7 @@ use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::value::{Json, RowId};
 
 pub(crate) use names::Names;
+pub(crate) use places::{FieldPlaces, KnownPlaces};
 pub(crate) use pointer::{Pointer, write_part};
 pub(crate) use rule::{Format, Given, ListRule, OnError, Rule, Scope, Wanted};
 pub(crate) use table::{
@@ -84,6 +86,7 @@ pub struct Schema {
     pub(crate) limits: Limits,
     pub(crate) text: Arc<str>,
     pub(crate) name: Arc<str>,
+    pub(crate) places: Arc<KnownPlaces>,
 }
 
 /// How deep and how long a response may be.
@@ -103,6 +106,19 @@ impl Default for Limits {
 impl Limits {
     /// Reading descends by calls, and a thread's stack has an end.
     pub(crate) const DEEPEST: usize = 500;
+}
+
+/// Schemas are equal if they declare the same tables, rules and queries, in whatever words.
+impl PartialEq for Schema {
+    fn eq(&self, other: &Self) -> bool {
+        let queries = |schema: &Schema| -> Vec<(Arc<str>, Arc<str>)> {
+            schema.queries.iter().map(|of| (of.name.clone(), of.sql.clone())).collect()
+        };
+        self.tables == other.tables
+            && self.rules == other.rules
+            && self.limits == other.limits
+            && queries(self) == queries(other)
+    }
 }
 
 /// An SQL statement with a name.

@@ -6,7 +6,7 @@ use super::{Branch, FieldNo, Pointer, TableNo, Template};
 use crate::value::Value;
 
 /// What one kind of API response holds, how it is recognised, and what becomes of it.
-#[derive(Debug)]
+#[derive(Debug, PartialEq)]
 pub(crate) struct Rule {
     pub(crate) name: Arc<str>,
     pub(crate) method: Arc<str>,

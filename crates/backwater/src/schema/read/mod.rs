@@ -88,6 +88,7 @@ impl<'t> Reader<'t> {
             limits,
             text: self.text.into(),
             name: self.name.into(),
+            places: Arc::default(),
         }
     }
 

@@ -1,0 +1,65 @@
+//! What stands in `#[table(…)]`, and names in the manner of SQL.
+
+use syn::meta::ParseNestedMeta;
+use syn::{Data, DeriveInput, Error, Field, Fields, LitBool, LitStr, Result, Token};
+
+/// The named fields of a struct.
+pub(crate) fn fields(input: &DeriveInput) -> Result<Vec<&Field>> {
+    match &input.data {
+        Data::Struct(of) => match &of.fields {
+            Fields::Named(fields) => Ok(fields.named.iter().collect()),
+            _ => Err(Error::new_spanned(&input.ident, "the struct's fields need names")),
+        },
+        _ => Err(Error::new_spanned(&input.ident, "expected a struct")),
+    }
+}
+
+pub(crate) fn text(meta: &ParseNestedMeta<'_>) -> Result<LitStr> {
+    meta.value()?.parse()
+}
+
+/// One of some texts.
+pub(crate) fn one_of(meta: &ParseNestedMeta<'_>, known: &[&str]) -> Result<LitStr> {
+    let text = text(meta)?;
+    if known.contains(&text.value().as_str()) {
+        return Ok(text);
+    }
+    let known: Vec<String> = known.iter().map(|known| format!("{known:?}")).collect();
+    Err(Error::new(text.span(), format!("expected one of {}", known.join(", "))))
+}
+
+/// An option that is true when it stands alone.
+pub(crate) fn flag(meta: &ParseNestedMeta<'_>) -> Result<bool> {
+    if meta.input.peek(Token![=]) {
+        Ok(meta.value()?.parse::<LitBool>()?.value())
+    } else {
+        Ok(true)
+    }
+}
+
+/// `option = "text"`, as TOML has it.
+pub(crate) fn assigned(option: &str, text: &LitStr) -> String {
+    format!("{option} = {}", quoted(&text.value()))
+}
+
+fn quoted(text: &str) -> String {
+    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
+}
+
+/// `DelayMin` as `delay_min`.
+pub(crate) fn snake(name: &str) -> String {
+    let mut out = String::new();
+    for character in name.chars() {
+        if character.is_uppercase() && !out.is_empty() {
+            out.push('_');
+        }
+        out.extend(character.to_lowercase());
+    }
+    out
+}
+
+/// A field's name in the table.
+pub(crate) fn name_of(field: &Field) -> String {
+    let name = field.ident.as_ref().map(ToString::to_string).unwrap_or_default();
+    name.strip_prefix("r#").map(str::to_owned).unwrap_or(name)
+}

@@ -1,0 +1,324 @@
+//! `#[derive(Table)]`.
+
+use proc_macro2::TokenStream;
+use quote::{format_ident, quote};
+use syn::{
+    DeriveInput, Error, Field, GenericArgument, GenericParam, Ident, LitStr, Path, PathArguments,
+    Result, Type,
+};
+
+use crate::options::{assigned, fields, flag, name_of, one_of, snake, text};
+
+/// What is said of the struct.
+#[derive(Default)]
+struct Whole {
+    name: Option<LitStr>,
+    one_row: bool,
+    /// The struct whose table this has a part of.
+    of: Option<Path>,
+    /// Lines of TOML.
+    options: Vec<String>,
+}
+
+/// One field, with what is said of it.
+struct Part<'f> {
+    ident: &'f Ident,
+    ty: &'f Type,
+    name: String,
+    id: Option<IdPart>,
+    default: bool,
+    options: Vec<String>,
+}
+
+/// A field of the id.
+enum IdPart {
+    Whole,
+    Text,
+    /// A text that must be copied out of its owner.
+    OwnedText,
+    /// The row's own `Id`, of that type.
+    Own {
+        is_text: bool,
+    },
+    /// A link to rows of that struct.
+    Link(Type),
+}
+
+pub(crate) fn derive(input: &DeriveInput) -> Result<TokenStream> {
+    let whole = whole(input)?;
+    let parts = fields(input)?.into_iter().map(part).collect::<Result<Vec<_>>>()?;
+    check(input, &whole, &parts)?;
+    let ident = &input.ident;
+    let lifetime = match input.generics.params.iter().collect::<Vec<_>>().as_slice() {
+        [] => None,
+        [GenericParam::Lifetime(of)] => Some(of.lifetime.clone()),
+        _ => {
+            let message =
+                "a table's struct has no parameters but one lifetime, of the texts that it lends";
+            return Err(Error::new_spanned(&input.generics, message));
+        }
+    };
+    let (generics, args) = match &lifetime {
+        Some(of) => (quote!(<#of>), quote!(<#of>)),
+        None => (quote!(), quote!()),
+    };
+    let (read_generics, lent) = match &lifetime {
+        Some(of) => (quote!(<#of>), quote!(#of)),
+        None => (quote!(<'s>), quote!('s)),
+    };
+    let cell = lifetime.as_ref().map_or(quote!('static), |of| quote!(#of));
+
+    let shapes = parts.iter().map(|part| {
+        let (name, ty, options) = (&part.name, part.ty, part.options.join(", "));
+        let kind = match &part.id {
+            Some(IdPart::Own { is_text: true }) => quote!(::backwater::made::Kind::Text),
+            Some(IdPart::Own { is_text: false }) => quote!(::backwater::made::Kind::Int),
+            _ => quote!(<#ty as ::backwater::FieldType<#cell>>::KIND),
+        };
+        quote!(::backwater::FieldShape { name: #name, kind: #kind, options: #options })
+    });
+    let ids = parts.iter().filter(|part| part.id.is_some()).map(|part| &part.name);
+    let (table, id, of) = match &whole.of {
+        Some(of) => (
+            quote!(<#of as ::backwater::Fields>::SHAPE.table),
+            quote!(<#of as ::backwater::Fields>::SHAPE.id),
+            quote!(#of),
+        ),
+        None => {
+            let name = whole.name.as_ref().map_or_else(|| snake(&ident.to_string()), LitStr::value);
+            (quote!(#name), quote!(&[#(#ids),*]), quote!(#ident))
+        }
+    };
+    let options = whole.options.join("\n");
+    let writes = parts.iter().map(|part| {
+        let (name, field) = (&part.name, part.ident);
+        quote!(writes.put(#name, &self.#field);)
+    });
+    let reads = read(&whole, &parts);
+    let mut out = quote! {
+        impl #generics ::backwater::Fields for #ident #args {
+            type Of = #of;
+
+            const SHAPE: &'static ::backwater::Shape = &::backwater::Shape {
+                table: #table,
+                id: #id,
+                options: #options,
+                fields: &[#(#shapes),*],
+            };
+
+            fn write(&self, writes: &mut ::backwater::FieldWrites) {
+                #(#writes)*
+            }
+        }
+
+        impl #read_generics ::backwater::ReadTable<#lent> for #ident #args {
+            #[inline]
+            fn read(cells: &mut ::backwater::Cells<'_, #lent>) -> ::core::option::Option<Self> {
+                #reads
+            }
+        }
+    };
+    if whole.of.is_none() {
+        out.extend(declaration(input, &whole, &parts));
+    }
+    Ok(out)
+}
+
+/// What only the struct has that declares the table.
+fn declaration(input: &DeriveInput, whole: &Whole, parts: &[Part<'_>]) -> TokenStream {
+    let (ident, vis) = (&input.ident, &input.vis);
+    let ids: Vec<&Part<'_>> = parts.iter().filter(|part| part.id.is_some()).collect();
+    let keys = ids.iter().map(|part| match &part.id {
+        Some(IdPart::Whole | IdPart::Own { is_text: false }) => quote!(i64),
+        Some(IdPart::Link(to)) => quote!(::backwater::Id<#to>),
+        _ => quote!(::std::sync::Arc<str>),
+    });
+    let values = ids.iter().map(|part| {
+        let field = part.ident;
+        match &part.id {
+            Some(IdPart::Whole) => quote!(i64::from(self.#field)),
+            Some(IdPart::OwnedText) => quote!(::std::sync::Arc::<str>::from(&*self.#field)),
+            Some(IdPart::Own { .. }) => quote!(self.#field.key().clone()),
+            Some(IdPart::Link(_)) => quote!((*self.#field).clone()),
+            _ => quote!(self.#field.clone()),
+        }
+    });
+    let (key, value) = match ids.len() {
+        0 => (quote!(()), quote!(())),
+        1 => (quote!(#(#keys)*), quote!(#(#values)*)),
+        _ => (quote!((#(#keys),*)), quote!((#(#values),*))),
+    };
+    let constants = parts.iter().map(|part| {
+        let (name, ty) = (&part.name, part.ty);
+        let constant =
+            format_ident!("{}", part.ident.to_string().trim_start_matches("r#").to_uppercase());
+        let docs = format!("The field `{name}`.");
+        quote! {
+            #[doc = #docs]
+            #[allow(dead_code)]
+            #vis const #constant: ::backwater::Field<#ident, #ty> = ::backwater::Field::new(#name);
+        }
+    });
+    let one_row = whole.one_row.then(|| quote!(impl ::backwater::OneRowTable for #ident {}));
+    quote! {
+        impl ::backwater::Table for #ident {
+            type Key = #key;
+
+            fn row_id(&self) -> ::backwater::Id<Self> {
+                ::backwater::Id::new(#value)
+            }
+        }
+
+        impl #ident {
+            #(#constants)*
+        }
+
+        #one_row
+    }
+}
+
+fn read(whole: &Whole, parts: &[Part<'_>]) -> TokenStream {
+    let idents: Vec<_> = parts.iter().map(|part| part.ident).collect();
+    let fields = parts.iter().enumerate().map(|(place, part)| {
+        let (field, ty) = (part.ident, part.ty);
+        if whole.one_row {
+            quote!(let #field = ::core::option::Option::Some(
+                cells.field_or::<#ty>(#place, || otherwise.#field)
+            );)
+        } else if part.default {
+            quote!(let #field = cells.field_or_default::<#ty>(#place);)
+        } else {
+            quote!(let #field = cells.field::<#ty>(#place);)
+        }
+    });
+    let otherwise =
+        whole.one_row.then(|| quote!(let otherwise: Self = ::core::default::Default::default();));
+    quote! {
+        #otherwise
+        #(#fields)*
+        ::core::option::Option::Some(Self { #(#idents: #idents?),* })
+    }
+}
+
+fn whole(input: &DeriveInput) -> Result<Whole> {
+    let mut whole = Whole::default();
+    for attribute in input.attrs.iter().filter(|of| of.path().is_ident("table")) {
+        attribute.parse_nested_meta(|meta| {
+            let option = meta.path.get_ident().map(ToString::to_string).unwrap_or_default();
+            match option.as_str() {
+                "name" => whole.name = Some(text(&meta)?),
+                "one_row" => whole.one_row = flag(&meta)?,
+                "of" => whole.of = Some(meta.value()?.parse()?),
+                "persist" => whole.options.push(format!("persist = {}", flag(&meta)?)),
+                "names" => {
+                    let known = ["camelCase", "PascalCase", "kebab-case", "snake_case"];
+                    whole.options.push(assigned("names", &one_of(&meta, &known)?));
+                }
+                "unknown" => whole.options.push(assigned("unknown", &one_of(&meta, &["ignore", "error"])?)),
+                "version" | "tombstone" | "resource" => whole.options.push(assigned(&option, &text(&meta)?)),
+                _ => {
+                    return Err(meta.error(
+                        "expected name, one_row, of, persist, names, version, unknown, tombstone or resource",
+                    ));
+                }
+            }
+            Ok(())
+        })?;
+    }
+    Ok(whole)
+}
+
+fn part(field: &Field) -> Result<Part<'_>> {
+    let ident =
+        field.ident.as_ref().ok_or_else(|| Error::new_spanned(field, "the field needs a name"))?;
+    let mut part = Part {
+        ident,
+        ty: &field.ty,
+        name: name_of(field),
+        id: None,
+        default: false,
+        options: Vec::new(),
+    };
+    for attribute in field.attrs.iter().filter(|of| of.path().is_ident("table")) {
+        attribute.parse_nested_meta(|meta| {
+            let option = meta.path.get_ident().map(ToString::to_string).unwrap_or_default();
+            match option.as_str() {
+                "id" => {
+                    let kind = meta.input.peek(syn::Token![=]).then(|| one_of(&meta, &["int", "text"]));
+                    part.id = Some(id_part(&field.ty, kind.transpose()?.map(|kind| kind.value()))?);
+                }
+                "name" => part.name = text(&meta)?.value(),
+                "default" => part.default = true,
+                "persist" => part.options.push(format!("persist = {}", flag(&meta)?)),
+                "required" => part.options.push(format!("required = {}", flag(&meta)?)),
+                "on_delete" => {
+                    let known = ["keep", "cascade", "set null", "restrict"];
+                    part.options.push(assigned("on_delete", &one_of(&meta, &known)?));
+                }
+                "from" | "link_table" => part.options.push(assigned(&option, &text(&meta)?)),
+                _ => {
+                    return Err(meta.error(
+                        "expected id, name, default, persist, required, from, on_delete or link_table",
+                    ));
+                }
+            }
+            Ok(())
+        })?;
+    }
+    Ok(part)
+}
+
+/// The last name of a type's path, and its first argument.
+fn head(ty: &Type) -> Option<(String, Option<Type>)> {
+    let Type::Path(path) = ty else { return None };
+    let last = path.path.segments.last()?;
+    let argument = match &last.arguments {
+        PathArguments::AngleBracketed(of) => of.args.iter().find_map(|argument| match argument {
+            GenericArgument::Type(ty) => Some(ty.clone()),
+            _ => None,
+        }),
+        _ => None,
+    };
+    Some((last.ident.to_string(), argument))
+}
+
+fn id_part(ty: &Type, kind: Option<String>) -> Result<IdPart> {
+    let (name, argument) = head(ty).unwrap_or_default();
+    match (name.as_str(), argument, kind.as_deref()) {
+        ("i64" | "i32" | "u32", _, None | Some("int")) => Ok(IdPart::Whole),
+        ("String" | "Box", _, None | Some("text")) => Ok(IdPart::OwnedText),
+        ("Arc", _, None | Some("text")) => Ok(IdPart::Text),
+        ("Id", _, Some(kind)) => Ok(IdPart::Own { is_text: kind == "text" }),
+        ("Id", _, None) => Err(Error::new_spanned(
+            ty,
+            "say which type the id is of: id = \"int\" or id = \"text\"",
+        )),
+        ("Link", Some(to), None) => Ok(IdPart::Link(to)),
+        _ => Err(Error::new_spanned(
+            ty,
+            "an id is an i64, a String, an Id of the struct itself or a Link",
+        )),
+    }
+}
+
+fn check(input: &DeriveInput, whole: &Whole, parts: &[Part<'_>]) -> Result<()> {
+    let ids = parts.iter().filter(|part| part.id.is_some()).count();
+    let at = &input.ident;
+    let message = match (&whole.of, whole.one_row, ids) {
+        (Some(_), true, _) => "a part of another struct's table is no table of one row itself",
+        (Some(_), _, 1..) => "the id is that of the whole struct: leave out `id`",
+        (Some(_), ..) if whole.name.is_some() || !whole.options.is_empty() => {
+            "what is said of the table stands at the whole struct"
+        }
+        (None, true, 1..) => "a one-row table needs no id: leave out `id` or `one_row`",
+        (None, false, 0) => {
+            "which field is the id? Mark it with #[table(id)], or the struct with #[table(one_row)] or #[table(of = …)]"
+        }
+        (None, false, 4..) => "an id has three parts at most",
+        _ if whole.of.is_none() && !input.generics.params.is_empty() => {
+            "a struct that declares a table owns what it holds; one that lends is `#[table(of = …)]` another one"
+        }
+        _ => return Ok(()),
+    };
+    Err(Error::new_spanned(at, message))
+}

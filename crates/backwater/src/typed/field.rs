@@ -1,0 +1,274 @@
+//! How Rust types lie in fields.
+
+use std::sync::Arc;
+
+use super::{Id, Key, Kind, Lack, Link, Links, Table};
+use crate::schema::{FieldNo, Kind as Held, TableNo};
+use crate::table::{Cell, Slot, State, TARGET};
+use crate::value::{Json, RowId, Timestamp, Value};
+
+/// A type that a field of a table can have in a struct.
+///
+/// A type of one's own is read and written through one that is there:
+///
+/// ```
+/// use backwater::{Cache, FieldCell, FieldType, Kind, Lack, Schema, Table, Written};
+///
+/// #[derive(Debug, Clone, Copy, PartialEq)]
+/// struct Minutes(i64);
+///
+/// impl<'s> FieldType<'s> for Minutes {
+///     const KIND: Kind = Kind::Int;
+///
+///     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+///         i64::read(cell).map(Minutes)
+///     }
+///
+///     fn write(&self) -> Written {
+///         self.0.write()
+///     }
+/// }
+///
+/// #[derive(Table)]
+/// struct Sailing {
+///     #[table(id)]
+///     id: i64,
+///     delay: Minutes,
+/// }
+///
+/// let cache = Cache::new(Schema::builder().table::<Sailing>().build()?);
+/// cache.commit("announced", |tx| tx.table::<Sailing>()?.insert(&Sailing { id: 311, delay: Minutes(5) }))?;
+/// assert_eq!(cache.snapshot().table::<Sailing>()?.get(311).here().unwrap().delay, Minutes(5));
+/// # Ok::<(), backwater::Error>(())
+/// ```
+pub trait FieldType<'s>: Sized {
+    /// What such a field holds.
+    const KIND: Kind;
+
+    /// Reads what a field holds.
+    ///
+    /// # Errors
+    /// Why it cannot be read.
+    fn read(cell: FieldCell<'s>) -> Result<Self, Lack>;
+
+    /// What to write into a field.
+    fn write(&self) -> Written;
+
+    /// What stands for a field that is lacking, if something can.
+    fn without() -> Option<Self> {
+        None
+    }
+}
+
+/// What a field of one row holds; see [`FieldType`].
+#[derive(Clone, Copy)]
+pub struct FieldCell<'s> {
+    pub(super) state: &'s State,
+    pub(super) at: (TableNo, Slot, FieldNo),
+    pub(super) cell: Cell<'s>,
+}
+
+/// What a type writes into a field; see [`FieldType`].
+#[derive(Debug, Clone, PartialEq)]
+pub enum Written {
+    /// A value.
+    Value(Value),
+    /// The rows that a to-many link points at.
+    Links(Vec<RowId>),
+}
+
+impl<'s> FieldCell<'s> {
+    #[inline]
+    fn lack(self) -> Lack {
+        match self.cell {
+            Cell::Absent => Lack::Absent,
+            Cell::Null => Lack::Null,
+            _ => Lack::Unfit,
+        }
+    }
+
+    /// The id of the row that a link points at.
+    fn id(self) -> Result<RowId, Lack> {
+        let (table, _, field) = self.at;
+        let (to, slot) = self.state.target(table, field, self.cell).ok_or_else(|| self.lack())?;
+        self.state.id(to, slot).map(|id| id.to_id()).ok_or(Lack::Unfit)
+    }
+
+    /// The ids of the rows that a to-many link points at.
+    fn ids(self) -> Result<Vec<RowId>, Lack> {
+        let (table, slot, field) = self.at;
+        let (Cell::Int(_), Held::Links(entries)) =
+            (self.cell, self.state.schema.table(table).field(field).kind)
+        else {
+            return Err(self.lack());
+        };
+        let entries_of = self.state.table(entries);
+        let ids =
+            (0..).map_while(|position| self.state.entry(entries, slot, position)).map(|entry| {
+                let target = self.state.target(entries, TARGET, entries_of.cell(entry, TARGET));
+                target.and_then(|(to, slot)| self.state.id(to, slot)).map(|id| id.to_id())
+            });
+        ids.collect::<Option<_>>().ok_or(Lack::Unfit)
+    }
+}
+
+macro_rules! plain {
+    ($($type:ty: $kind:ident, $cell:pat => $read:expr, |$value:ident| $written:expr;)*) => {$(
+        impl<'s> FieldType<'s> for $type {
+            const KIND: Kind = Kind::$kind;
+
+            #[inline]
+            fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+                match cell.cell {
+                    $cell => $read,
+                    _ => Err(cell.lack()),
+                }
+            }
+
+            fn write(&self) -> Written {
+                let $value = self;
+                Written::Value($written.into())
+            }
+        }
+    )*};
+}
+
+plain! {
+    i64: Int, Cell::Int(number) => Ok(number), |number| *number;
+    i32: Int, Cell::Int(number) => number.try_into().map_err(|_| Lack::Unfit), |number| *number;
+    u32: Int, Cell::Int(number) => number.try_into().map_err(|_| Lack::Unfit), |number| *number;
+    f64: Float, Cell::Float(number) => Ok(number), |number| *number;
+    bool: Bool, Cell::Bool(flag) => Ok(flag), |flag| *flag;
+    String: Text, Cell::Text(text) => Ok(text.to_owned()), |text| text.as_str();
+    Box<str>: Text, Cell::Text(text) => Ok(text.into()), |text| &**text;
+    &'s str: Text, Cell::Text(text) => Ok(text), |text| *text;
+    Timestamp: Timestamp, Cell::Timestamp(time) => Ok(time), |time| *time;
+    Json: Json, Cell::Json(text) => Ok(Json::from_minified(text.to_owned())), |json| json.clone();
+}
+
+impl<'s> FieldType<'s> for Arc<str> {
+    const KIND: Kind = Kind::Text;
+
+    #[inline]
+    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+        let Cell::Text(text) = cell.cell else { return Err(cell.lack()) };
+        let (table, slot, field) = cell.at;
+        // A text that repeats is shared with the table.
+        Ok(cell.state.shared_text(table, slot, field).unwrap_or_else(|| text.into()))
+    }
+
+    fn write(&self) -> Written {
+        Written::Value(self.clone().into())
+    }
+}
+
+/// Null is `None`. So is what is absent, but then the row counts as partly here, unless the field
+/// is marked `#[table(default)]`.
+impl<'s, T: FieldType<'s>> FieldType<'s> for Option<T> {
+    const KIND: Kind = T::KIND;
+
+    #[inline]
+    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+        match cell.cell {
+            Cell::Null => Ok(None),
+            _ => T::read(cell).map(Some),
+        }
+    }
+
+    fn write(&self) -> Written {
+        self.as_ref().map_or(Written::Value(Value::Null), T::write)
+    }
+
+    fn without() -> Option<Self> {
+        Some(None)
+    }
+}
+
+impl<'s, T: Table> FieldType<'s> for Link<T> {
+    const KIND: Kind = Kind::Link(T::SHAPE.table);
+
+    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+        T::Key::from_row_id(&cell.id()?).map(|key| Id::new(key).into()).ok_or(Lack::Unfit)
+    }
+
+    fn write(&self) -> Written {
+        Written::Value((**self).clone().into())
+    }
+}
+
+impl<'s, T: Table> FieldType<'s> for Links<T> {
+    const KIND: Kind = Kind::Links(T::SHAPE.table);
+
+    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+        let ids = cell.ids()?.into_iter().map(|id| Some(Id::new(T::Key::from_row_id(&id)?)));
+        ids.collect::<Option<_>>().ok_or(Lack::Unfit)
+    }
+
+    fn write(&self) -> Written {
+        Written::Links(self.iter().map(RowId::from).collect())
+    }
+}
+
+/// The row's own id: a number or a text.
+impl<'s, T: Table> FieldType<'s> for Id<T> {
+    const KIND: Kind = Kind::Link(T::SHAPE.table);
+
+    #[inline]
+    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+        let id = match cell.cell {
+            Cell::Int(number) => RowId::Int(number),
+            Cell::Text(text) => RowId::Text(text.into()),
+            _ => cell.id()?,
+        };
+        T::Key::from_row_id(&id).map(Id::new).ok_or(Lack::Unfit)
+    }
+
+    fn write(&self) -> Written {
+        Written::Value(self.into())
+    }
+}
+
+/// An enum whose variants are texts; `#[derive(Values)]` makes it one.
+///
+/// A variant is called as it is in snake_case, or as `#[values("…")]` says. With `#[values(other)]`
+/// on a last variant that holds a `String`, all other texts are that one; without, the field takes
+/// these texts only.
+///
+/// ```
+/// use backwater::Text;
+///
+/// #[derive(Debug, PartialEq, backwater::Values)]
+/// enum Status {
+///     #[values("on time")]
+///     OnTime,
+///     Cancelled,
+///     #[values(other)]
+///     Other(String),
+/// }
+///
+/// assert_eq!(Status::OnTime.text(), "on time");
+/// assert_eq!(Status::of_text("cancelled"), Some(Status::Cancelled));
+/// assert_eq!(Status::of_text("adrift"), Some(Status::Other("adrift".into())));
+/// ```
+pub trait Text: Sized {
+    /// The texts of the variants, if these are all; else none.
+    const TEXTS: &'static [&'static str];
+
+    /// The text of a variant.
+    fn text(&self) -> &str;
+
+    /// The variant of a text.
+    fn of_text(text: &str) -> Option<Self>;
+
+    /// What a field of it holds.
+    #[doc(hidden)]
+    const KIND: Kind = if Self::TEXTS.is_empty() { Kind::Text } else { Kind::OneOf(Self::TEXTS) };
+
+    #[doc(hidden)]
+    fn read_text(cell: FieldCell<'_>) -> Result<Self, Lack> {
+        match cell.cell {
+            Cell::Text(text) => Self::of_text(text).ok_or(Lack::Unfit),
+            _ => Err(cell.lack()),
+        }
+    }
+}

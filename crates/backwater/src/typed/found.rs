@@ -1,0 +1,141 @@
+//! What looking for a row gives.
+
+use smallvec::SmallVec;
+
+/// A row that was looked for: here, partly here, or not here.
+///
+/// ```
+/// use backwater::{Cache, Found, Schema, Table};
+///
+/// #[derive(Debug, PartialEq, Table)]
+/// struct Vessel {
+///     #[table(id)]
+///     name: String,
+///     cars_max: i64,
+/// }
+///
+/// let cache = Cache::new(Schema::builder().table::<Vessel>().build()?);
+/// cache.commit("heard of", |tx| tx.insert("vessel", [("name", "Marram")]))?;
+/// let snapshot = cache.snapshot();
+/// let vessels = snapshot.table::<Vessel>()?;
+/// match vessels.get("Marram") {
+///     Found::Here(vessel) => println!("{} takes {} cars", vessel.name, vessel.cars_max),
+///     Found::Partly(partly) => assert_eq!(partly.absent().collect::<Vec<_>>(), ["cars_max"]),
+///     Found::NotHere => println!("no such vessel"),
+/// }
+/// assert!(vessels.get("Lantern").is_not_here());
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Debug, Clone, PartialEq)]
+pub enum Found<T> {
+    /// All of it is here.
+    Here(T),
+    /// The row is here, but not all that the struct has.
+    Partly(Partly<T>),
+    /// There is no such row.
+    NotHere,
+}
+
+/// Why a field of a struct cannot be read from a row.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Lack {
+    /// No response has brought it yet.
+    Absent,
+    /// It is null, and the struct has no `Option` there.
+    Null,
+    /// It holds something that the struct's type cannot: a text that is none of an enum's, a
+    /// number that is too large.
+    Unfit,
+}
+
+/// A row of which some fields are lacking.
+///
+/// See [`Found`] for an example.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Partly<T> {
+    pub(super) row: Option<T>,
+    pub(super) lacks: SmallVec<[(&'static str, Lack); 2]>,
+}
+
+impl<T> Partly<T> {
+    /// The row, if the struct has an `Option` for all that is lacking.
+    ///
+    /// See [`Found::known`] for an example.
+    pub fn row(&self) -> Option<&T> {
+        self.row.as_ref()
+    }
+
+    /// The fields that no response has brought yet.
+    ///
+    /// See [`Found`] for an example.
+    pub fn absent(&self) -> impl Iterator<Item = &'static str> {
+        let lacks = self.lacks.iter();
+        lacks.filter(|(_, lack)| *lack == Lack::Absent).map(|(field, _)| *field)
+    }
+
+    /// All fields that are lacking, and why.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Found, Lack, Schema, Table};
+    /// # #[derive(Debug, Table)] struct Vessel { #[table(id)] name: String, cars_max: i64 }
+    /// # let cache = Cache::new(Schema::builder().table::<Vessel>().build()?);
+    /// # cache.commit("heard of", |tx| tx.insert("vessel", [("name", "Marram")]))?;
+    /// # let snapshot = cache.snapshot();
+    /// let Found::Partly(partly) = snapshot.table::<Vessel>()?.get("Marram") else { panic!() };
+    /// assert_eq!(partly.lacks(), [("cars_max", Lack::Absent)]);
+    /// # let _ = Vessel { name: String::new(), cars_max: 1 }.cars_max;
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn lacks(&self) -> &[(&'static str, Lack)] {
+        &self.lacks
+    }
+}
+
+impl<T> Found<T> {
+    /// The row, if all of it is here.
+    ///
+    /// ```
+    /// assert_eq!(backwater::Found::Here(7).here(), Some(7));
+    /// ```
+    pub fn here(self) -> Option<T> {
+        match self {
+            Found::Here(row) => Some(row),
+            Found::Partly(_) | Found::NotHere => None,
+        }
+    }
+
+    /// The row as far as it is known: `None` stands for a field that is absent, where the struct
+    /// has an `Option`.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, Table};
+    /// #[derive(Debug, PartialEq, Table)]
+    /// struct Vessel {
+    ///     #[table(id)]
+    ///     name: String,
+    ///     cars_max: Option<i64>,
+    /// }
+    /// # let cache = Cache::new(Schema::builder().table::<Vessel>().build()?);
+    /// cache.commit("heard of", |tx| tx.insert("vessel", [("name", "Marram")]))?;
+    /// let snapshot = cache.snapshot();
+    /// let found = snapshot.table::<Vessel>()?.get("Marram");
+    /// assert_eq!(found.clone().here(), None);
+    /// assert_eq!(found.known(), Some(Vessel { name: "Marram".into(), cars_max: None }));
+    /// # impl Clone for Vessel { fn clone(&self) -> Self { Self { name: self.name.clone(), cars_max: self.cars_max } } }
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn known(self) -> Option<T> {
+        match self {
+            Found::Here(row) => Some(row),
+            Found::Partly(partly) => partly.row,
+            Found::NotHere => None,
+        }
+    }
+
+    /// Whether there is no such row.
+    ///
+    /// See [`Found`] for an example.
+    pub fn is_not_here(&self) -> bool {
+        matches!(self, Found::NotHere)
+    }
+}

@@ -1,0 +1,33 @@
+//! Rows as structs: how the fields of a Rust type lie in a table, read and written by name once
+//! and by number after that.
+//!
+//! It knows the tables' rows and a transaction's writes, and puts Rust types between them and the
+//! caller. It must not know queries' plans, nor keep anything of its own: a struct is read from a
+//! version of the tables and written through a transaction like any other write.
+
+mod field;
+mod found;
+mod id;
+mod read;
+mod row;
+mod schema;
+mod shape;
+mod write;
+
+pub use field::{FieldCell, FieldType, Text, Written};
+pub use found::{Found, Lack, Partly};
+pub use id::{Id, IntoId, Key, Link, Links};
+pub use read::{PointsAt, TableRows};
+pub use row::{FromRow, QueryOf, ResultColumns, RowValue};
+pub use schema::SchemaBuilder;
+pub use shape::{
+    Cells, Field, FieldShape, FieldWrites, Fields, Kind, OneRowTable, ReadTable, Shape, Table,
+};
+pub use write::TableWriter;
+
+/// What the derive macros write calls of; not for use by hand.
+#[doc(hidden)]
+pub mod made {
+    pub use super::row::value;
+    pub use super::shape::Kind;
+}

@@ -1,0 +1,319 @@
+//! Reading structs from a table.
+
+use std::marker::PhantomData;
+use std::sync::Arc;
+
+use smallvec::SmallVec;
+
+use super::shape::{Cells, Field, Fields, OneRowTable, ReadTable, Shape, Table};
+use super::{Found, Id, IntoId, Key, Kind, Link, Partly};
+use crate::error::{Error, ErrorKind, Result, nearest};
+use crate::schema::{self, FieldPlaces, IdType, Schema, TableNo};
+use crate::table::{Cell, ONLY, RowCells, Slot, Snapshot, State, field_no};
+use crate::value::Value;
+
+/// The rows of a table as structs, of one version of the tables.
+///
+/// ```
+/// use backwater::{Cache, Link, Schema, Table};
+///
+/// #[derive(Table)]
+/// struct Vessel {
+///     #[table(id)]
+///     name: String,
+/// }
+///
+/// #[derive(Table)]
+/// struct Sailing {
+///     #[table(id)]
+///     id: i64,
+///     vessel: Link<Vessel>,
+///     cars_booked: i64,
+/// }
+///
+/// let cache = Cache::new(Schema::builder().table::<Vessel>().table::<Sailing>().build()?);
+/// cache.commit("announced", |tx| {
+///     let mut sailings = tx.table::<Sailing>()?;
+///     sailings.insert(&Sailing { id: 311, vessel: Link::to("Marram"), cars_booked: 12 })?;
+///     sailings.insert(&Sailing { id: 312, vessel: Link::to("Lantern"), cars_booked: 3 })
+/// })?;
+/// let snapshot = cache.snapshot();
+/// let sailings = snapshot.table::<Sailing>()?;
+/// assert_eq!(sailings.len(), 2);
+/// assert_eq!(sailings.get(312).here().unwrap().cars_booked, 3);
+/// assert_eq!(sailings.here().map(|sailing| sailing.cars_booked).sum::<i64>(), 15);
+/// let on_marram: Vec<i64> =
+///     sailings.pointing_at(Sailing::VESSEL, "Marram").filter_map(|found| found.here()).map(|s| s.id).collect();
+/// assert_eq!(on_marram, [311]);
+/// # let _ = Vessel { name: String::new() }.name;
+/// # let _ = Sailing { id: 1, vessel: Link::to("m"), cars_booked: 1 }.vessel;
+/// # Ok::<(), backwater::Error>(())
+/// ```
+pub struct TableRows<'s, T> {
+    state: &'s State,
+    places: Arc<FieldPlaces>,
+    of: PhantomData<fn() -> T>,
+}
+
+impl Snapshot {
+    /// The rows of a struct's table, or of the fields that a struct has of it.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if the schema has no such table or field, [`ErrorKind::Type`] if
+    /// it has one of another type.
+    ///
+    /// See [`TableRows`] for an example.
+    pub fn table<'s, T: ReadTable<'s>>(&'s self) -> Result<TableRows<'s, T>> {
+        let places = places::<T>(&self.state.schema)?;
+        Ok(TableRows { state: &self.state, places, of: PhantomData })
+    }
+}
+
+impl<'s, T: ReadTable<'s>> TableRows<'s, T> {
+    /// How many rows there are.
+    ///
+    /// See [`TableRows`] for an example.
+    pub fn len(&self) -> usize {
+        self.table().rows() as usize
+    }
+
+    /// Whether there are none.
+    ///
+    /// See [`TableRows`] for an example.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// The row with that id.
+    ///
+    /// See [`Found`] for an example.
+    pub fn get(&self, id: impl IntoId<T::Of>) -> Found<T> {
+        match self.slot(&id.into_id()) {
+            Some(slot) => read_at(self.state, &self.places, slot),
+            None => Found::NotHere,
+        }
+    }
+
+    /// All rows, in no order of meaning.
+    ///
+    /// See [`TableRows`] for an example.
+    pub fn iter(&self) -> impl Iterator<Item = Found<T>> + use<'s, T> {
+        let (state, places) = (self.state, self.places.clone());
+        let rows = state.table(places.table);
+        let mut reader = rows.reader();
+        rows.iter().map(move |slot| read(state, &places, slot, reader.row(slot)))
+    }
+
+    /// All rows that are here with all that the struct has, in no order of meaning.
+    ///
+    /// See [`TableRows`] for an example.
+    pub fn here(&self) -> impl Iterator<Item = T> + use<'s, T> {
+        self.iter().filter_map(Found::here)
+    }
+
+    /// The rows whose link points at a row, in no order of meaning: the way back along a link. It
+    /// goes through all rows of the table, unless the link has an `on_delete` or a standing query
+    /// joins by it.
+    ///
+    /// See [`TableRows`] for an example.
+    pub fn pointing_at<L: PointsAt>(
+        &self,
+        link: Field<T::Of, L>,
+        id: impl IntoId<L::To>,
+    ) -> impl Iterator<Item = Found<T>> {
+        let slots = self.slots_at(link.name, &id.into_id()).unwrap_or_default();
+        slots.into_iter().map(|slot| read_at(self.state, &self.places, slot))
+    }
+
+    fn slots_at<U: Table>(&self, link: &str, id: &Id<U>) -> Option<Vec<Slot>> {
+        let (schema, table) = (&self.state.schema, self.places.table);
+        let to = schema.table_no(U::SHAPE.table).ok()?;
+        let target = self.state.slot(to, &id.key().to_row_id()).ok()??;
+        let field = field_no(schema.table(table), link).ok()?;
+        let mut slots = Vec::new();
+        if self.state.has_index(table, &[field]) {
+            let add = &mut |slot| slots.push(slot);
+            self.table().each_of_chain(&[field], &[Cell::Link(target)], add);
+        } else {
+            let mut reader = self.table().reader();
+            let points = |slot: &Slot| reader.row(*slot).link(field) == Some(target);
+            slots.extend(self.table().iter().filter(points));
+        }
+        Some(slots)
+    }
+
+    fn table(&self) -> &'s crate::table::Table {
+        self.state.table(self.places.table)
+    }
+
+    fn slot(&self, id: &Id<T::Of>) -> Option<Slot> {
+        // Its type is that of the schema, as was checked.
+        self.state.slot(self.places.table, &id.key().to_row_id()).ok().flatten()
+    }
+}
+
+impl<'s, T: ReadTable<'s, Of: OneRowTable>> TableRows<'s, T> {
+    /// The row of a one-row table.
+    ///
+    /// See [`OneRowTable`] for an example.
+    pub fn only(&self) -> T
+    where
+        T: Default,
+    {
+        read_at(self.state, &self.places, ONLY).known().unwrap_or_default()
+    }
+}
+
+impl<T> std::fmt::Debug for TableRows<'_, T> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "TableRows({})", self.state.schema.table(self.places.table).name)
+    }
+}
+
+/// A field that is a to-one link to rows of a table: [`Link`], or an `Option` of it.
+pub trait PointsAt {
+    /// The struct of that table.
+    type To: Table;
+}
+
+impl<T: Table> PointsAt for Link<T> {
+    type To = T;
+}
+
+impl<T: Table> PointsAt for Option<Link<T>> {
+    type To = T;
+}
+
+/// The row in a slot, if there is one.
+pub(super) fn read_at<'s, T: ReadTable<'s>>(
+    state: &'s State,
+    places: &FieldPlaces,
+    slot: Slot,
+) -> Found<T> {
+    match state.table(places.table).row(slot) {
+        Some(cells) => read(state, places, slot, cells),
+        None => Found::NotHere,
+    }
+}
+
+#[inline]
+fn read<'s, T: ReadTable<'s>>(
+    state: &'s State,
+    places: &FieldPlaces,
+    slot: Slot,
+    cells: RowCells<'s>,
+) -> Found<T> {
+    let (table, numbers) = (places.table, &*places.fields);
+    let mut cells = Cells { state, table, slot, cells, numbers, lacks: SmallVec::new() };
+    match (T::read(&mut cells), cells.lacks.is_empty()) {
+        (Some(row), true) => Found::Here(row),
+        (row, _) => {
+            let lacks =
+                cells.lacks.iter().map(|(place, lack)| (T::SHAPE.fields[*place].name, *lack));
+            Found::Partly(Partly { row, lacks: lacks.collect() })
+        }
+    }
+}
+
+/// Where a struct's fields are in a schema, which is looked for once.
+pub(super) fn places<T: Fields>(schema: &Schema) -> Result<Arc<FieldPlaces>> {
+    let key = std::ptr::from_ref(T::SHAPE).addr();
+    if let Some(known) = schema.places.find(key) {
+        return Ok(known);
+    }
+    let places = Arc::new(find(T::SHAPE, schema)?);
+    schema.places.put(key, places.clone());
+    Ok(places)
+}
+
+pub(super) fn find(shape: &Shape, schema: &Schema) -> Result<FieldPlaces> {
+    let table = schema.table_no(shape.table)?;
+    let definition = schema.table(table);
+    let is_id = |field: &schema::FieldNo| {
+        shape.id.iter().any(|name| definition.field(*field).name.eq_ignore_ascii_case(name))
+    };
+    if shape.id.len() != definition.id.len() || !definition.id.iter().all(is_id) {
+        let names = definition.id.iter().map(|part| &*definition.field(*part).name);
+        let found = match shape.id {
+            [] => "a one-row table".to_owned(),
+            parts => format!("the id {}", parts.join(", ")),
+        };
+        let expected = names.collect::<Vec<_>>().join(", ");
+        let message = format!("found {found}, expected that of the schema: {expected}");
+        return Err(
+            Error::new(ErrorKind::Type, message).at(format!("the id of \"{}\"", definition.name))
+        );
+    }
+    let numbers = shape.fields.iter().map(|field| {
+        let number = definition.field_no(field.name).ok_or_else(|| {
+            let message = format!("table \"{}\" has no field \"{}\"", shape.table, field.name);
+            Error::new(ErrorKind::UnknownName, message)
+                .help(nearest(field.name, definition.field_names()))
+        })?;
+        match misfit(field.kind, definition.field(number), definition, schema) {
+            Some(message) => Err(Error::new(ErrorKind::Type, message)
+                .at(format!("{}.{}", definition.name, field.name))),
+            None => Ok(number),
+        }
+    });
+    Ok(FieldPlaces { table, fields: numbers.collect::<Result<_>>()? })
+}
+
+/// What is wrong with a struct's field in a schema's.
+fn misfit(
+    kind: Kind,
+    field: &schema::Field,
+    table: &schema::Table,
+    schema: &Schema,
+) -> Option<String> {
+    use schema::Kind as Held;
+    let is_table = |to: TableNo, name: &str| schema.table(to).name.eq_ignore_ascii_case(name);
+    let fits = match (kind, field.kind) {
+        (Kind::Int, Held::Int)
+        | (Kind::Float, Held::Float)
+        | (Kind::Bool, Held::Bool)
+        | (Kind::Text | Kind::OneOf(_), Held::Text)
+        | (Kind::Timestamp, Held::Timestamp)
+        | (Kind::Json, Held::Json) => true,
+        // The row's own id.
+        (Kind::Link(name), Held::Int | Held::Text) => {
+            table.name.eq_ignore_ascii_case(name)
+                && table.id_type()
+                    == if field.kind == Held::Int { IdType::Int } else { IdType::Text }
+        }
+        (Kind::Link(name), Held::Link(to)) => is_table(to, name),
+        (Kind::Links(name), Held::Links(entries)) => {
+            match schema.table(entries).field(crate::table::TARGET).kind {
+                Held::Link(to) => is_table(to, name),
+                _ => false,
+            }
+        }
+        _ => false,
+    };
+    if !fits {
+        let expected = schema.kind_of(field);
+        return Some(format!("the struct has {}, the schema {expected}", kind.told()));
+    }
+    let Kind::OneOf(texts) = kind else { return None };
+    let strange = field.values.iter().find(|value| match value {
+        Value::Text(text) => !texts.contains(&&**text),
+        _ => true,
+    });
+    strange.map(|value| format!("the schema also has \"{value}\", which the enum has not"))
+}
+
+impl Kind {
+    /// The kind as a schema's text names it.
+    pub(super) fn told(self) -> String {
+        match self {
+            Kind::Int => "int".into(),
+            Kind::Float => "float".into(),
+            Kind::Bool => "bool".into(),
+            Kind::Text | Kind::OneOf(_) => "text".into(),
+            Kind::Timestamp => "timestamp".into(),
+            Kind::Json => "json".into(),
+            Kind::Link(to) => format!("link to {to}"),
+            Kind::Links(to) => format!("links to {to}"),
+        }
+    }
+}

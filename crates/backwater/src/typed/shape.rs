@@ -1,0 +1,330 @@
+//! What a struct says about its table, known when the program is compiled.
+
+use smallvec::SmallVec;
+
+use super::field::{FieldCell, FieldType, Written};
+use super::{Id, Key, Lack};
+use crate::schema::FieldNo;
+use crate::schema::TableNo;
+use crate::table::{RowCells, Slot, State};
+use crate::value::{Named, RowId, Value};
+
+/// A struct that is a row of a table; `#[derive(Table)]` makes it one.
+///
+/// Its fields are the table's: `i64`, `i32`, `u32`, `f64`, `bool`, `String`, `Arc<str>`,
+/// [`Timestamp`](crate::Timestamp), [`Json`](crate::Json), an enum that derives
+/// [`Values`](derive@crate::Values), [`Link`](crate::Link), [`Links`](crate::Links), and of each an
+/// `Option` where it may be null. What `backwater.toml` says of a table or a field stands in
+/// `#[table(…)]`:
+///
+/// | on the struct | |
+/// |---|---|
+/// | `name = "sailing"` | the table's name, if not the struct's in snake_case |
+/// | `one_row` | a one-row table; the struct has a [`Default`] for what nobody has said yet |
+/// | `persist = false`, `names = "camelCase"`, `version = "updated_at"`, `unknown = "error"`, `tombstone = "deleted"`, `resource = "sailings"` | as in `backwater.toml` |
+/// | `of = Sailing` | a part of another struct's table: any of its fields, to read or to merge |
+///
+/// | on a field | |
+/// |---|---|
+/// | `id` | (part of) the id; `id = "int"` or `id = "text"` where the field is the row's own [`Id`](crate::Id) |
+/// | `name = "departs_at"` | the field's name, if not the struct's |
+/// | `default` | absent reads as [`Default`], and does not count as lacking |
+/// | `persist = false`, `required`, `from = "/at/port"`, `on_delete = "cascade"`, `link_table = "…"` | as in `backwater.toml` |
+///
+/// For each field there is a constant, `Sailing::DELAY_MIN`, that names it for
+/// [`TableWriter::write`](crate::TableWriter::write) and
+/// [`TableRows::pointing_at`](crate::TableRows::pointing_at).
+///
+/// ```
+/// use backwater::{Cache, Schema, Table, Timestamp, Values};
+///
+/// #[derive(Debug, Clone, Copy, PartialEq, Values)]
+/// enum Status {
+///     #[values("on time")]
+///     OnTime,
+///     Delayed,
+/// }
+///
+/// #[derive(Debug, Table)]
+/// #[table(version = "updated_at")]
+/// struct Sailing {
+///     #[table(id)]
+///     id: i64,
+///     status: Status,
+///     departs_at: Timestamp,
+///     delay_min: Option<i64>,
+///     #[table(default)]
+///     note: Option<String>,
+///     updated_at: i64,
+/// }
+///
+/// let cache = Cache::new(Schema::builder().table::<Sailing>().build()?);
+/// let departs_at = "2031-05-04T07:41:00+02:00".parse()?;
+/// cache.commit("announced", |tx| {
+///     tx.table::<Sailing>()?.insert(&Sailing {
+///         id: 311, status: Status::OnTime, departs_at, delay_min: None, note: None, updated_at: 1,
+///     })
+/// })?;
+/// cache.commit("delay reported", |tx| {
+///     let mut sailings = tx.table::<Sailing>()?;
+///     sailings.update(311, |sailing| sailing.status = Status::Delayed)?;
+///     sailings.write(311, Sailing::DELAY_MIN, Some(15))
+/// })?;
+/// let sailing = cache.snapshot().table::<Sailing>()?.get(311).here().unwrap();
+/// assert_eq!((sailing.status, sailing.delay_min), (Status::Delayed, Some(15)));
+/// assert!(cache.schema().text().contains(r#""status" = { type = "text", values = ["on time", "delayed"] }"#));
+/// # Ok::<(), backwater::Error>(())
+/// ```
+pub trait Table: Fields<Of = Self> + for<'s> ReadTable<'s> + Sized + 'static {
+    /// What its ids are made of.
+    type Key: Key;
+
+    /// The row's id; that of a one-row table's row says nothing.
+    ///
+    /// ```
+    /// # use backwater::{Id, Table};
+    /// # #[derive(Table)] struct Sailing { #[table(id)] id: i64 }
+    /// assert_eq!(Sailing { id: 311 }.row_id(), Id::new(311));
+    /// ```
+    fn row_id(&self) -> Id<Self>;
+}
+
+/// A struct with fields of a table: all that it declares, or some.
+///
+/// See [`Table`], of which `#[derive(Table)]` makes it too.
+pub trait Fields {
+    /// The struct that declares the table.
+    type Of: Table;
+
+    /// What is known of the table and the fields.
+    const SHAPE: &'static Shape;
+
+    /// Writes down what the fields hold.
+    fn write(&self, writes: &mut FieldWrites);
+}
+
+/// A struct that can be read from a row of its table, and may lend texts from it.
+///
+/// `#[derive(Table)]` makes it. A struct with a lifetime has fields like `&'s str`, which cost no
+/// copy:
+///
+/// ```
+/// use backwater::{Cache, Schema, Table};
+///
+/// #[derive(Table)]
+/// struct Vessel {
+///     #[table(id)]
+///     name: String,
+///     cars_max: i64,
+/// }
+///
+/// #[derive(Table)]
+/// #[table(of = Vessel)]
+/// struct Name<'s> {
+///     name: &'s str,
+/// }
+///
+/// let cache = Cache::new(Schema::builder().table::<Vessel>().build()?);
+/// cache.commit("launched", |tx| tx.table::<Vessel>()?.insert(&Vessel { name: "Marram".into(), cars_max: 42 }))?;
+/// let snapshot = cache.snapshot();
+/// let names: Vec<&str> = snapshot.table::<Name>()?.here().map(|vessel| vessel.name).collect();
+/// assert_eq!(names, ["Marram"]);
+/// # Ok::<(), backwater::Error>(())
+/// ```
+pub trait ReadTable<'s>: Fields + Sized {
+    /// Reads the fields; `None` if the struct cannot be without one that is not there.
+    fn read(cells: &mut Cells<'_, 's>) -> Option<Self>;
+}
+
+/// A one-row table's struct: what nobody has said yet is as its [`Default`] has it.
+///
+/// ```
+/// use backwater::{Cache, Schema, Table};
+///
+/// #[derive(Debug, Default, PartialEq, Table)]
+/// #[table(one_row)]
+/// struct Board {
+///     #[table(persist = false)]
+///     search: String,
+///     dark: bool,
+/// }
+///
+/// let cache = Cache::new(Schema::builder().table::<Board>().build()?);
+/// assert_eq!(cache.snapshot().table::<Board>()?.only(), Board::default());
+/// cache.commit("letter typed", |tx| tx.table::<Board>()?.set(|board| board.search.push('m')))?;
+/// assert_eq!(cache.snapshot().table::<Board>()?.only().search, "m");
+/// # Ok::<(), backwater::Error>(())
+/// ```
+pub trait OneRowTable: Table<Key = ()> + Default {}
+
+/// What a struct's type says about its table. `#[derive(Table)]` writes it.
+#[derive(Debug)]
+pub struct Shape {
+    /// The table's name.
+    pub table: &'static str,
+    /// The fields of the id; none of a one-row table.
+    pub id: &'static [&'static str],
+    /// The other things that a schema's text says of the table, as lines of TOML.
+    pub options: &'static str,
+    /// The struct's fields, in its order.
+    pub fields: &'static [FieldShape],
+}
+
+/// What a struct's type says about a field. `#[derive(Table)]` writes it.
+#[derive(Debug)]
+pub struct FieldShape {
+    /// The field's name.
+    pub name: &'static str,
+    /// What it holds.
+    pub kind: Kind,
+    /// The other things that a schema's text says of it, as members of an inline table of TOML.
+    pub options: &'static str,
+}
+
+/// What a field of a struct holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Kind {
+    /// A whole number of 64 bits.
+    Int,
+    /// A binary64 number.
+    Float,
+    /// True or false.
+    Bool,
+    /// A text.
+    Text,
+    /// One of these texts.
+    OneOf(&'static [&'static str]),
+    /// A moment in time.
+    Timestamp,
+    /// A JSON text.
+    Json,
+    /// The id of a row of that table.
+    Link(&'static str),
+    /// The ids of rows of that table.
+    Links(&'static str),
+}
+
+/// A field of a table by its name, of the type that the struct has there; see [`Table`].
+pub struct Field<T, V> {
+    pub(crate) name: &'static str,
+    of: std::marker::PhantomData<fn(&T) -> V>,
+}
+
+impl<T, V> Field<T, V> {
+    /// Names a field; `#[derive(Table)]` does so for each field of the struct.
+    pub const fn new(name: &'static str) -> Self {
+        Self { name, of: std::marker::PhantomData }
+    }
+
+    /// The field's name.
+    ///
+    /// ```
+    /// # use backwater::Table;
+    /// # #[derive(Table)] struct Sailing { #[table(id)] id: i64 }
+    /// assert_eq!(Sailing::ID.name(), "id");
+    /// # let _ = Sailing { id: 1 }.id;
+    /// ```
+    pub fn name(&self) -> &'static str {
+        self.name
+    }
+}
+
+impl<T, V> Clone for Field<T, V> {
+    fn clone(&self) -> Self {
+        *self
+    }
+}
+
+impl<T, V> Copy for Field<T, V> {}
+
+impl<T, V> std::fmt::Debug for Field<T, V> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "Field({})", self.name)
+    }
+}
+
+/// The cells of one row, as a struct's fields are read from them.
+pub struct Cells<'n, 's> {
+    pub(super) state: &'s State,
+    pub(super) table: TableNo,
+    pub(super) slot: Slot,
+    pub(super) cells: RowCells<'s>,
+    /// For each field of the struct its number in the table.
+    pub(super) numbers: &'n [FieldNo],
+    /// Fields of the struct that are not there, or not as the struct has them.
+    pub(super) lacks: SmallVec<[(usize, Lack); 2]>,
+}
+
+impl<'s> Cells<'_, 's> {
+    /// A field by its place in the struct; notes that it is lacking, if it is.
+    #[inline]
+    pub fn field<T: FieldType<'s>>(&mut self, place: usize) -> Option<T> {
+        match T::read(self.cell(place)) {
+            Ok(value) => Some(value),
+            Err(lack) => {
+                self.lacks.push((place, lack));
+                T::without()
+            }
+        }
+    }
+
+    /// The same with a value for a field that is lacking, which then does not count.
+    #[inline]
+    pub fn field_or<T: FieldType<'s>>(&mut self, place: usize, otherwise: impl FnOnce() -> T) -> T {
+        T::read(self.cell(place)).unwrap_or_else(|_| otherwise())
+    }
+
+    /// The same with the type's own value for one that nobody has said.
+    #[inline]
+    pub fn field_or_default<T: FieldType<'s> + Default>(&mut self, place: usize) -> Option<T> {
+        match T::read(self.cell(place)) {
+            Err(Lack::Absent) => Some(T::default()),
+            _ => self.field(place),
+        }
+    }
+
+    #[inline]
+    fn cell(&self, place: usize) -> FieldCell<'s> {
+        let field = self.numbers[place];
+        FieldCell {
+            state: self.state,
+            at: (self.table, self.slot, field),
+            cell: self.cells.cell(field),
+        }
+    }
+}
+
+/// What the fields of a struct hold, to be written into a row.
+#[derive(Debug, Default)]
+pub struct FieldWrites {
+    pub(super) fields: Vec<(&'static str, Value)>,
+    pub(super) links: Vec<(&'static str, Vec<RowId>)>,
+}
+
+impl FieldWrites {
+    /// Takes in a field of that name.
+    pub fn put<'s, T: FieldType<'s>>(&mut self, name: &'static str, value: &T) {
+        match value.write() {
+            Written::Value(value) => self.fields.push((name, value)),
+            Written::Links(ids) => self.links.push((name, ids)),
+        }
+    }
+
+    pub(super) fn of(row: &impl Fields) -> Self {
+        let mut writes = Self::default();
+        row.write(&mut writes);
+        writes
+    }
+
+    /// What is written here and was not there.
+    pub(super) fn since(self, before: &Self) -> Self {
+        let fields = self.fields.into_iter().filter(|field| !before.fields.contains(field));
+        let links = self.links.into_iter().filter(|link| !before.links.contains(link));
+        Self { fields: fields.collect(), links: links.collect() }
+    }
+
+    pub(super) fn named(&self) -> Named {
+        self.fields.iter().cloned().collect()
+    }
+}

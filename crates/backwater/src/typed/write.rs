@@ -1,0 +1,222 @@
+//! Writing structs into a table.
+
+use std::marker::PhantomData;
+use std::sync::Arc;
+
+use super::read::{places, read_at};
+use super::shape::{Field, FieldWrites, Fields, OneRowTable, Table};
+use super::{FieldType, Found, Id, IntoId, Key};
+use crate::change::Transaction;
+use crate::error::{Error, ErrorKind, Result};
+use crate::schema::FieldPlaces;
+use crate::table::{ONLY, Slot};
+use crate::value::RowId;
+
+/// A table in a transaction, written with structs.
+///
+/// ```
+/// use backwater::{Cache, Schema, Table};
+///
+/// #[derive(Table)]
+/// struct Vessel {
+///     #[table(id)]
+///     name: String,
+///     cars_max: i64,
+///     #[table(default)]
+///     note: Option<String>,
+/// }
+///
+/// #[derive(Table)]
+/// #[table(of = Vessel)]
+/// struct Room {
+///     name: String,
+///     cars_max: i64,
+/// }
+///
+/// let cache = Cache::new(Schema::builder().table::<Vessel>().build()?);
+/// cache.commit("fleet changed", |tx| {
+///     let mut vessels = tx.table::<Vessel>()?;
+///     vessels.insert(&Vessel { name: "Marram".into(), cars_max: 40, note: None })?;
+///     vessels.merge(&Room { name: "Lantern".into(), cars_max: 12 })?; // the rest is absent, or stays
+///     vessels.update("Marram", |vessel| vessel.cars_max += 2)?;
+///     vessels.write("Lantern", Vessel::NOTE, Some("in dock".to_owned()))?;
+///     assert_eq!(vessels.get("Marram").here().unwrap().cars_max, 42);
+///     vessels.delete("Lantern").map(drop)
+/// })?;
+/// assert_eq!(cache.snapshot().table::<Vessel>()?.len(), 1);
+/// # let _ = Room { name: String::new(), cars_max: 1 }.cars_max;
+/// # Ok::<(), backwater::Error>(())
+/// ```
+pub struct TableWriter<'t, T> {
+    tx: &'t mut Transaction,
+    places: Arc<FieldPlaces>,
+    of: PhantomData<fn(T)>,
+}
+
+impl Transaction {
+    /// The table of a struct, to be written and read with it.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if the schema has no such table or field, [`ErrorKind::Type`] if
+    /// it has one of another type.
+    ///
+    /// See [`TableWriter`] for an example.
+    pub fn table<T: Table>(&mut self) -> Result<TableWriter<'_, T>> {
+        let places = places::<T>(&self.state.schema)?;
+        Ok(TableWriter { tx: self, places, of: PhantomData })
+    }
+}
+
+impl<T: Table> TableWriter<'_, T> {
+    /// Adds a row.
+    ///
+    /// # Errors
+    /// As [`Transaction::insert`].
+    ///
+    /// See [`TableWriter`] for an example.
+    pub fn insert(&mut self, row: &T) -> Result<()> {
+        let writes = FieldWrites::of(row);
+        self.tx.insert(T::SHAPE.table, writes.named())?;
+        self.links(&row.row_id().into(), writes)
+    }
+
+    /// Adds a row, or writes these fields of it if it is there. A part of the table's struct will
+    /// do, if it has the id.
+    ///
+    /// # Errors
+    /// As [`Transaction::merge`].
+    ///
+    /// See [`TableWriter`] for an example.
+    pub fn merge<P: Fields<Of = T>>(&mut self, row: &P) -> Result<()> {
+        let writes = FieldWrites::of(row);
+        self.tx.merge(T::SHAPE.table, writes.named())?;
+        if writes.links.is_empty() {
+            return Ok(());
+        }
+        let part = |name: &&str| writes.fields.iter().find(|(field, _)| field == name);
+        let parts = T::SHAPE.id.iter().filter_map(part).map(|(_, value)| self.tx.part_of_id(value));
+        let parts = parts.collect::<Result<Vec<_>>>()?;
+        let id = match <[RowId; 1]>::try_from(parts) {
+            Ok([only]) => only,
+            Err(parts) => RowId::Parts(parts.into()),
+        };
+        self.links(&id, writes)
+    }
+
+    /// Changes a row: the closure runs at once on the row as this transaction has left it, and what
+    /// it changed is written, field by field.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Row`] if the row is not there, or not all of it that the struct needs, or if its
+    /// id would change.
+    ///
+    /// See [`TableWriter`] for an example.
+    pub fn update(&mut self, id: impl IntoId<T>, change: impl FnOnce(&mut T)) -> Result<()> {
+        let id = id.into_id();
+        let subject = format!("{} {id}", T::SHAPE.table);
+        let mut row = match self.get(&id) {
+            Found::Here(row) => row,
+            Found::Partly(partly) => {
+                let lacking: Vec<&str> = partly.lacks().iter().map(|(name, _)| *name).collect();
+                partly.row.ok_or_else(|| {
+                    let message = format!("{subject} lacks {}", lacking.join(", "));
+                    Error::new(ErrorKind::Row, message)
+                        .help("write single fields with `write`, or make these an Option")
+                })?
+            }
+            Found::NotHere => {
+                return Err(Error::new(ErrorKind::Row, format!("{subject} is not there"))
+                    .help("add it with `insert` or `merge`"));
+            }
+        };
+        let before = FieldWrites::of(&row);
+        change(&mut row);
+        let writes = FieldWrites::of(&row).since(&before);
+        let id = RowId::from(&id);
+        if !writes.fields.is_empty() {
+            self.tx.update(T::SHAPE.table, &id, writes.named())?;
+        }
+        self.links(&id, writes)
+    }
+
+    /// Writes one field of a row.
+    ///
+    /// # Errors
+    /// As [`Transaction::update`].
+    ///
+    /// See [`TableWriter`] for an example.
+    pub fn write<'v, V: FieldType<'v>>(
+        &mut self,
+        id: impl IntoId<T>,
+        field: Field<T, V>,
+        value: V,
+    ) -> Result<()> {
+        let (id, mut writes) = (RowId::from(id.into_id()), FieldWrites::default());
+        writes.put(field.name, &value);
+        if !writes.fields.is_empty() {
+            self.tx.update(T::SHAPE.table, &id, writes.named())?;
+        }
+        self.links(&id, writes)
+    }
+
+    /// Deletes a row, and tells whether it was there.
+    ///
+    /// # Errors
+    /// As [`Transaction::delete`].
+    ///
+    /// See [`TableWriter`] for an example.
+    pub fn delete(&mut self, id: impl IntoId<T>) -> Result<bool> {
+        self.tx.delete(T::SHAPE.table, RowId::from(id.into_id()))
+    }
+
+    /// The row with that id, as this transaction has left it.
+    ///
+    /// See [`TableWriter`] for an example.
+    pub fn get(&self, id: impl IntoId<T>) -> Found<T> {
+        match self.slot(&id.into_id()) {
+            Some(slot) => read_at(&self.tx.state, &self.places, slot),
+            None => Found::NotHere,
+        }
+    }
+
+    fn slot(&self, id: &Id<T>) -> Option<Slot> {
+        self.tx.state.slot(self.places.table, &id.key().to_row_id()).ok().flatten()
+    }
+
+    fn links(&mut self, id: &RowId, writes: FieldWrites) -> Result<()> {
+        writes
+            .links
+            .into_iter()
+            .try_for_each(|(link, ids)| self.tx.set_links(T::SHAPE.table, id, link, ids))
+    }
+}
+
+impl<T: OneRowTable> TableWriter<'_, T> {
+    /// Changes the row of a one-row table: the closure runs at once, and what it changed is written,
+    /// field by field.
+    ///
+    /// # Errors
+    /// As [`Transaction::set`].
+    ///
+    /// See [`OneRowTable`] for an example.
+    pub fn set(&mut self, change: impl FnOnce(&mut T)) -> Result<()> {
+        let mut row = self.only();
+        let before = FieldWrites::of(&row);
+        change(&mut row);
+        self.tx.set(T::SHAPE.table, FieldWrites::of(&row).since(&before).named())
+    }
+
+    /// The row of a one-row table, as this transaction has left it.
+    ///
+    /// See [`OneRowTable`] for an example of the same on a snapshot.
+    pub fn only(&self) -> T {
+        read_at(&self.tx.state, &self.places, ONLY).known().unwrap_or_default()
+    }
+}
+
+impl<T> std::fmt::Debug for TableWriter<'_, T> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let schema = &self.tx.state.schema;
+        write!(f, "TableWriter({})", schema.table(self.places.table).name)
+    }
+}
