@@ -41,6 +41,10 @@ use crate::value::{Json, RowId, Timestamp, Value};
 /// assert_eq!(cache.snapshot().table::<Sailing>()?.get(311).here().unwrap().delay, Minutes(5));
 /// # Ok::<(), backwater::Error>(())
 /// ```
+#[diagnostic::on_unimplemented(
+    message = "a field of a table cannot be of type `{Self}`",
+    note = "it can be a number, a bool, a text, a Timestamp, Json, an enum that derives Values, a Link, Links, or an Option of these"
+)]
 pub trait FieldType<'s>: Sized {
     /// What such a field holds.
     const KIND: Kind;

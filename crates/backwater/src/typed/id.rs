@@ -226,6 +226,10 @@ impl<T: Table> From<&Id<T>> for Value {
 /// assert_eq!(id, Id::new(311));
 /// # let _ = Sailing { id: 1 }.id;
 /// ```
+#[diagnostic::on_unimplemented(
+    message = "`{Self}` is no id of table `{T}`",
+    label = "not an id of `{T}`"
+)]
 pub trait IntoId<T: Table> {
     /// The id.
     fn into_id(self) -> Id<T>;

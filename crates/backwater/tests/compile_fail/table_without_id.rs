@@ -1,0 +1,8 @@
+use backwater::Table;
+
+#[derive(Table)]
+struct Vessel {
+    name: String,
+}
+
+fn main() {}

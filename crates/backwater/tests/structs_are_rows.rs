@@ -1,0 +1,343 @@
+//! A struct is a row of its table: what is written with it is read with it, what a part does not
+//! have stays, and what the schema says otherwise is an error before anything is read.
+
+use backwater::{
+    Cache, ChangeKind, Error, Found, Id, Json, Lack, Link, Links, Row, Schema, Table, Text,
+    Timestamp, Values,
+};
+use proptest::prelude::*;
+
+#[derive(Debug, Clone, PartialEq, Table)]
+struct Port {
+    #[table(id)]
+    code: String,
+    name: Option<String>,
+}
+
+#[derive(Debug, Clone, PartialEq, Values)]
+enum Status {
+    #[values("on time")]
+    OnTime,
+    Boarding,
+    #[values(other)]
+    Other(String),
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Values)]
+enum Deck {
+    Upper,
+    CarDeck,
+}
+
+#[derive(Debug, Clone, PartialEq, Table)]
+#[table(names = "camelCase")]
+struct Sailing {
+    #[table(id = "int")]
+    id: Id<Sailing>,
+    from: Link<Port>,
+    to: Option<Link<Port>>,
+    stops: Links<Port>,
+    status: Status,
+    departs_at: Timestamp,
+    delay_min: Option<i64>,
+    share: f64,
+    open: bool,
+    extras: Option<Json>,
+    crew: u32,
+}
+
+#[derive(Debug, Clone, PartialEq, Table)]
+struct Seat {
+    #[table(id, on_delete = "cascade")]
+    sailing: Link<Sailing>,
+    #[table(id)]
+    number: String,
+    deck: Deck,
+    #[table(default)]
+    taken: bool,
+    #[table(persist = false)]
+    looked_at: Option<i32>,
+}
+
+/// Some fields of a sailing, whose texts are lent.
+#[derive(Debug, PartialEq, Table)]
+#[table(of = Sailing)]
+struct Brief<'s> {
+    status: &'s str,
+    delay_min: Option<i64>,
+}
+
+/// What a delay report brings.
+#[derive(Table)]
+#[table(of = Sailing)]
+struct Delay {
+    id: Id<Sailing>,
+    delay_min: Option<i64>,
+}
+
+fn builder() -> backwater::SchemaBuilder {
+    Schema::builder().table::<Port>().table::<Sailing>().table::<Seat>()
+}
+
+const TEXT: &str = r#"
+    table.port = { id = "code", fields = { code = "text", name = "text" } }
+    [table.sailing]
+    id = "id"
+    names = "camelCase"
+    [table.sailing.fields]
+    id = "int"
+    from = { to = "port" }
+    to = { to = "port" }
+    stops = { to_many = "port" }
+    status = "text"
+    departs_at = "timestamp"
+    delay_min = "int"
+    share = "float"
+    open = "bool"
+    extras = "json"
+    crew = "int"
+    [table.seat]
+    id = ["sailing", "number"]
+    [table.seat.fields]
+    sailing = { to = "sailing", on_delete = "cascade" }
+    number = "text"
+    deck = { type = "text", values = ["upper", "car_deck"] }
+    taken = "bool"
+    looked_at = { type = "int", persist = false }
+"#;
+
+fn port() -> impl Strategy<Value = &'static str> {
+    prop::sample::select(vec!["SAL", "EEL", "NOR", "Ü\"\\"])
+}
+
+fn sailing() -> impl Strategy<Value = Sailing> {
+    let links = (port(), prop::option::of(port()), prop::collection::vec(port(), 0..4));
+    let texts = (
+        prop::sample::select(vec!["on time", "boarding", "adrift", ""]),
+        prop::option::of(0..3_u8),
+    );
+    let numbers = (
+        0..4_i64,
+        any::<u32>(),
+        prop::option::of(any::<i64>()),
+        -1e9..1e9,
+        any::<u32>(),
+        any::<bool>(),
+    );
+    (links, texts, numbers).prop_map(
+        |((from, to, stops), (status, extras), (id, time, delay_min, share, crew, open))| Sailing {
+            id: Id::new(id),
+            from: Link::to(from),
+            to: to.map(Link::to),
+            stops: Links::to(stops),
+            status: Status::of_text(status).unwrap(),
+            departs_at: Timestamp::from_micros(i64::from(time) * 1_000_003).unwrap(),
+            delay_min,
+            share,
+            open,
+            extras: extras.map(|of| Json::parse(&format!("{{ \"of\": [{of}] }}")).unwrap()),
+            crew,
+        },
+    )
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 64, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Against a map of structs: inserts, updates by closure, parts merged, deletes.
+    #[test]
+    fn what_is_written_is_what_is_read(steps in prop::collection::vec((sailing(), 0..5_u8), 1..20)) {
+        let cache = Cache::new(builder().build().unwrap());
+        let mut model = std::collections::BTreeMap::<Id<Sailing>, Sailing>::new();
+        for (sailing, what) in steps {
+            let id = sailing.id;
+            let report = cache.commit("a step", |tx| {
+                let mut sailings = tx.table::<Sailing>()?;
+                match (model.get_mut(&id), what) {
+                    (None, _) => {
+                        sailings.insert(&sailing)?;
+                        model.insert(id, sailing.clone());
+                    }
+                    (Some(known), 0) => {
+                        sailings.update(id, |row| *row = sailing.clone())?;
+                        *known = sailing.clone();
+                    }
+                    (Some(known), 1) => {
+                        sailings.merge(&Delay { id, delay_min: sailing.delay_min })?;
+                        known.delay_min = sailing.delay_min;
+                    }
+                    (Some(known), 2) => {
+                        sailings.write(id, Sailing::STOPS, sailing.stops.clone())?;
+                        sailings.write(id, Sailing::STATUS, sailing.status.clone())?;
+                        (known.stops, known.status) = (sailing.stops.clone(), sailing.status.clone());
+                    }
+                    (Some(known), 3) => {
+                        sailings.merge(&sailing)?;
+                        *known = sailing.clone();
+                    }
+                    (Some(_), _) => {
+                        assert!(sailings.delete(id)?);
+                        model.remove(&id);
+                    }
+                }
+                assert_eq!(sailings.get(id).here(), model.get(&id).cloned());
+                Ok(())
+            });
+            drop(report.unwrap());
+            let snapshot = cache.snapshot();
+            let rows = snapshot.table::<Sailing>().unwrap();
+            let mut all: Vec<Sailing> = rows.here().collect();
+            all.sort_by_key(|row| row.id);
+            prop_assert_eq!(&all, &model.values().cloned().collect::<Vec<_>>());
+            for code in ["SAL", "EEL"] {
+                let mut there: Vec<_> = rows.pointing_at(Sailing::FROM, code).filter_map(Found::here).map(|row| row.id).collect();
+                there.sort();
+                let expected: Vec<_> = model.values().filter(|row| *row.from == Id::new(code)).map(|row| row.id).collect();
+                prop_assert_eq!(there, expected);
+            }
+            let brief = snapshot.table::<Brief<'_>>().unwrap();
+            for (id, row) in &model {
+                let expected = Brief { status: row.status.text(), delay_min: row.delay_min };
+                prop_assert_eq!(brief.get(id).here(), Some(expected));
+            }
+        }
+    }
+}
+
+#[test]
+fn types_and_text_are_one_schema() {
+    let text = Schema::parse("backwater.toml", TEXT).unwrap();
+    let types = builder().build().unwrap();
+    assert!(types == text);
+    assert!(Schema::parse("written", types.text()).unwrap() == types);
+    // A text that declares the tables is checked by the types; parts may come first.
+    assert!(
+        Schema::builder()
+            .text("backwater.toml", TEXT)
+            .table::<Brief<'_>>()
+            .table::<Seat>()
+            .build()
+            .unwrap()
+            == text
+    );
+}
+
+#[test]
+fn what_does_not_fit_is_told_before_anything_is_read() {
+    let told = |error: Error| error.to_string();
+    let missing = Schema::builder().table::<Sailing>().build().unwrap_err();
+    assert!(
+        told(missing).contains("Sailing.from: this links to table \"port\", which is not declared")
+    );
+    let other = TEXT.replace("delay_min = \"int\"", "delay_min = \"text\"");
+    let cache = Cache::new(Schema::parse("backwater.toml", &other).unwrap());
+    let error = told(cache.snapshot().table::<Sailing>().unwrap_err());
+    assert!(error.contains("sailing.delay_min: the struct has int, the schema text"), "{error}");
+    let other = TEXT.replace("\"car_deck\"]", "\"car_deck\", \"roof\"]");
+    let error =
+        Schema::builder().text("backwater.toml", other).table::<Seat>().build().unwrap_err();
+    assert!(told(error).contains("the schema also has \"roof\", which the enum has not"));
+    let other = TEXT.replace("    crew = \"int\"\n", "");
+    let error =
+        Schema::builder().text("backwater.toml", other).table::<Sailing>().build().unwrap_err();
+    assert!(told(error).contains("has no field \"crew\""));
+
+    #[derive(Table)]
+    #[table(name = "port")]
+    #[allow(dead_code)]
+    struct Harbour {
+        #[table(id)]
+        code: String,
+        name: i64,
+    }
+    let error = told(builder().table::<Harbour>().build().unwrap_err());
+    assert!(error.contains("port.name: Port declares \"text\", and Harbour \"int\""), "{error}");
+}
+
+#[test]
+fn rows_are_here_partly_here_or_not_here() {
+    let cache = Cache::new(
+        builder().text("rules.toml", r#"response.seats = { table = "seat" }"#).build().unwrap(),
+    );
+    cache.commit("seats loaded", |tx| {
+        tx.ingest("seats", r#"[{ "sailing": 311, "number": "7A", "deck": "upper" }, { "sailing": 311, "number": "7B" }]"#)
+    }).unwrap();
+    let snapshot = cache.snapshot();
+    let seats = snapshot.table::<Seat>().unwrap();
+    let id = |number: &str| (Id::<Sailing>::new(311), std::sync::Arc::<str>::from(number));
+    // `looked_at` is absent: partly here, but known as far as the struct needs it.
+    let Found::Partly(seat) = seats.get(id("7A")) else { panic!() };
+    assert_eq!(
+        (seat.lacks(), seat.row().unwrap().deck),
+        (&[("looked_at", Lack::Absent)][..], Deck::Upper)
+    );
+    let Found::Partly(seat) = seats.get(id("7B")) else { panic!() };
+    assert_eq!((seat.row(), seat.absent().collect::<Vec<_>>()), (None, vec!["deck", "looked_at"]));
+    assert_eq!(seats.get(id("9C")), Found::NotHere);
+
+    let changed = |what: &dyn Fn(&mut Seat)| {
+        let report =
+            cache.commit("looked at", |tx| tx.table::<Seat>()?.update(id("7A"), what)).unwrap();
+        let change = report.changes().next().map(|change| (change.kind(), change.fields().len()));
+        change
+    };
+    // What the closure does not touch stays absent; what stays the same is no change.
+    assert_eq!(changed(&|seat| seat.taken = true), Some((ChangeKind::Updated, 1)));
+    assert_eq!(changed(&|seat| seat.taken = true), None);
+    assert_eq!(changed(&|seat| seat.looked_at = Some(3)), Some((ChangeKind::Updated, 1)));
+    assert!(
+        matches!(cache.snapshot().table::<Seat>().unwrap().get(id("7A")), Found::Here(seat) if seat.taken)
+    );
+    let error = cache
+        .commit("x", |tx| tx.table::<Seat>()?.update(id("7B"), |_| ()))
+        .unwrap_err()
+        .to_string();
+    assert!(error.contains("lacks deck, looked_at"), "{error}");
+}
+
+#[derive(Debug, PartialEq, Row)]
+struct Shown {
+    id: Id<Sailing>,
+    #[row(name = "status")]
+    state: Status,
+    port: Option<String>,
+}
+
+#[test]
+fn rows_of_sql_are_structs_that_are_checked_when_the_query_is_defined() {
+    let cache = Cache::new(builder().build().unwrap());
+    let sql = "SELECT s.id, s.status, p.name AS port FROM sailing AS s LEFT JOIN port AS p ON p.code = s.\"from\" WHERE s.status <> :not";
+    let shown = cache.query_of::<Shown>(sql, [("not", Status::Boarding)]).unwrap();
+    cache
+        .commit("announced", |tx| {
+            tx.insert(
+                "sailing",
+                [("id", 311.into()), ("status", backwater::Value::from("adrift"))],
+            )?;
+            tx.insert(
+                "sailing",
+                [("id", 312.into()), ("status", backwater::Value::from("boarding"))],
+            )
+        })
+        .unwrap();
+    let expected = Shown { id: Id::new(311), state: Status::Other("adrift".into()), port: None };
+    assert_eq!(shown.rows().unwrap(), [expected]);
+    let told = |error: Error| error.to_string();
+    let wrong =
+        told(cache.query_of::<(i64, i64)>("SELECT id, status FROM sailing", ()).unwrap_err());
+    assert!(
+        wrong.contains("column \"status\": the column is of type text, and is read as int"),
+        "{wrong}"
+    );
+    let wrong = told(cache.query_of::<(i64,)>("SELECT id, status FROM sailing", ()).unwrap_err());
+    assert!(wrong.contains("has 2 columns, and is read as 1"), "{wrong}");
+    let null = cache.query_of::<(f64,)>("SELECT avg(delay_min) FROM sailing", ()).unwrap();
+    assert!(told(null.rows().unwrap_err()).contains("found NULL, expected float"));
+}
+
+/// What the types promise, the compiler holds.
+#[test]
+fn what_must_not_compile_does_not() {
+    let cases = trybuild::TestCases::new();
+    cases.compile_fail("tests/compile_fail/*.rs");
+}
