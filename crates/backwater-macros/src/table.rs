@@ -41,7 +41,7 @@ enum IdPart {
         is_text: bool,
     },
     /// A link to rows of that struct.
-    Link(Type),
+    Link(Box<Type>),
 }
 
 pub(crate) fn derive(input: &DeriveInput) -> Result<TokenStream> {
@@ -293,7 +293,7 @@ fn id_part(ty: &Type, kind: Option<String>) -> Result<IdPart> {
             ty,
             "say which type the id is of: id = \"int\" or id = \"text\"",
         )),
-        ("Link", Some(to), None) => Ok(IdPart::Link(to)),
+        ("Link", Some(to), None) => Ok(IdPart::Link(Box::new(to))),
         _ => Err(Error::new_spanned(
             ty,
             "an id is an i64, a String, an Id of the struct itself or a Link",

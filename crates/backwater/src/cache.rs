@@ -1,17 +1,21 @@
 //! The public handle: a table of contents of the rooms. It has no logic of its own.
 
 use std::fmt;
+use std::hash::Hash;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::{self, ThreadId};
 
 use crate::builder::{CacheBuilder, Settings};
 use crate::change::{Changes, History, Remembered, Transaction};
+use crate::derived::{Derived, DerivedBy, Evaluation, Reader};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::{Engine, Published, Query, Rebound, compile};
 use crate::schema::Schema;
 use crate::storage::{Outbox, Storage};
 use crate::table::{Snapshot, State};
-use crate::trace::{self, Done, Origin, ReachedQuery, Report, Ring, Watch, Watchers, WentOver};
+use crate::trace::{
+    self, CommitWatch, Done, Origin, ReachedQuery, Report, Ring, Watch, Watchers, WentOver,
+};
 use crate::value::{Clock, Named, RowId, Stopwatch};
 
 /// A cache: tables, standing queries over them, and the storage where they persist.
@@ -56,6 +60,7 @@ struct Inner {
     /// that only has to wait.
     writing: Mutex<Option<ThreadId>>,
     watchers: Arc<Watchers>,
+    evaluation: Arc<Evaluation>,
     ring: Ring,
     clock: Option<Arc<dyn Clock>>,
 }
@@ -126,7 +131,15 @@ impl Cache {
         let writer = Mutex::new(Writer { engine, state, commit, history, remembered, storage });
         let (writing, watchers) = (Mutex::default(), Arc::default());
         let (ring, clock) = (Ring::new(settings.commits.0, settings.commits.1), settings.clock);
-        Self(Arc::new(Inner { published, writer, writing, watchers, ring, clock }))
+        Self(Arc::new(Inner {
+            published,
+            writer,
+            writing,
+            watchers,
+            evaluation: Arc::default(),
+            ring,
+            clock,
+        }))
     }
 
     /// The schema.
@@ -177,7 +190,7 @@ impl Cache {
         let number = writer.commit;
         Arc::make_mut(&mut writer.history).push(number, &changes);
         let reached = writer.engine.apply(&changes, number, clock);
-        self.0.published.publish(changes.after.clone(), writer.commit);
+        self.0.published.publish_commit(&changes, number);
         let took = watch.lap();
         let storage = match &mut writer.storage {
             Some((outbox, _)) => {
@@ -296,6 +309,37 @@ impl Cache {
         let done = Done { changes, ingested, reached, later, storage, at, took };
         let went_over = Some(WentOver { handle, from, to });
         Ok(self.report(writer, Report::new(number, label.into(), done), went_over))
+    }
+
+    /// A derived value: a Rust function over tables, queries and other derived values, whose result
+    /// is kept until something that it read has changed. It runs when it is asked for.
+    ///
+    /// The function is given values as of one commit. It may not commit, nor define queries.
+    ///
+    /// See [`Derived`] for an example.
+    pub fn derived<T: PartialEq + Send + Sync + 'static>(
+        &self,
+        name: impl Into<Arc<str>>,
+        function: impl Fn(&Reader) -> Result<T> + Send + Sync + 'static,
+    ) -> Derived<T> {
+        self.0.published.keep_last_changed();
+        Derived::new(self.0.published.clone(), self.0.evaluation.clone(), name.into(), function)
+    }
+
+    /// The same with a parameter: one derived value for each of its values.
+    ///
+    /// See [`DerivedBy`] for an example.
+    pub fn derived_by<P, T>(
+        &self,
+        name: impl Into<Arc<str>>,
+        function: impl Fn(&Reader, &P) -> Result<T> + Send + Sync + 'static,
+    ) -> DerivedBy<P, T>
+    where
+        P: Clone + Eq + Hash + fmt::Debug + Send + Sync + 'static,
+        T: PartialEq + Send + Sync + 'static,
+    {
+        self.0.published.keep_last_changed();
+        DerivedBy::new(self.0.published.clone(), self.0.evaluation.clone(), name.into(), function)
     }
 
     /// Lets everybody know of a commit that was made.
@@ -422,6 +466,85 @@ impl Cache {
         told: impl FnMut(&ReachedQuery<'_>) + Send + 'static,
     ) -> Result<Watch> {
         self.0.watchers.add(query, Box::new(told))
+    }
+
+    /// Watches commits as a whole: `told` is called after each one with its report, in the order of
+    /// the commits, after the watchers of queries, and for as long as what this gives lives. It is
+    /// for a toast, a log, a sound; what it may do is as for [`Cache::watch`].
+    ///
+    /// # Errors
+    /// [`ErrorKind::Nested`] if it is called inside of a commit's closure.
+    ///
+    /// ```
+    /// # use std::sync::{Arc, Mutex};
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
+    /// let log = Arc::new(Mutex::new(Vec::new()));
+    /// let lines = log.clone();
+    /// let watch = cache.watch_commits(move |report| {
+    ///     lines.lock().unwrap().push(format!("{}: {} rows", report.label(), report.changes().count()));
+    /// })?;
+    /// cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+    /// drop(watch);
+    /// cache.commit("another opened", |tx| tx.insert("port", [("code", "EEL")]))?;
+    /// assert_eq!(*log.lock().unwrap(), ["a port opened: 1 rows"]);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn watch_commits(&self, told: impl FnMut(&Report) + Send + 'static) -> Result<CommitWatch> {
+        // While the writer is held, no commit is between two watchers.
+        let writer = self.writer()?;
+        Ok(self.0.watchers.add_of_commits(writer.commit, Box::new(told)))
+    }
+
+    /// Takes a commit back, field by field, in a commit of its own: what it changed and still holds
+    /// the value that it wrote gets the value from before; what others have written since stays. A
+    /// row that it inserted goes, if nobody has changed it since; one that it deleted comes back, if
+    /// no other has come in its place. Links to a row that goes stay, and point at nothing.
+    ///
+    /// So a program shows a change at once, before the server has answered, and withdraws it if the
+    /// answer is no.
+    ///
+    /// # Errors
+    /// As [`Cache::commit`]; [`ErrorKind::Result`] if the report is another cache's.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, Value};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.booking = { id = 'id', fields = { id = 'int', cars = 'int', paid = 'bool' } }")?);
+    /// # cache.commit("booked", |tx| tx.insert("booking", [("id", Value::from(7)), ("cars", 1.into()), ("paid", false.into())]))?;
+    /// let shown = cache.commit("two cars, unconfirmed", |tx| {
+    ///     tx.update("booking", 7, [("cars", Value::from(2)), ("paid", true.into())])
+    /// })?;
+    /// cache.commit("live change", |tx| tx.update("booking", 7, [("cars", 3)]))?;
+    /// let report = cache.withdraw("no room for two", &shown)?;
+    /// assert_eq!(report.changes().next().unwrap().to_string(), "booking 7: paid true -> false");
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn withdraw(&self, label: impl Into<String>, report: &Report) -> Result<Report> {
+        self.commit(label, |tx| tx.take_back(report.all_changes()))
+    }
+
+    /// Empties the cache, as when somebody signs out: all rows go, in memory and in the storage, and
+    /// one-row tables are as they began. It is a commit: queries and watchers follow.
+    ///
+    /// # Errors
+    /// As [`Cache::commit`]; what the storage says, if it cannot be written: then memory is empty,
+    /// and the next commit or [`Cache::flush`] tries again.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
+    /// # cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+    /// cache.clear("signed out")?;
+    /// assert_eq!(cache.snapshot().count("port")?, 0);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn clear(&self, label: impl Into<String>) -> Result<Report> {
+        let report = self.commit(label, |tx| {
+            tx.clear();
+            Ok(())
+        })?;
+        self.flush()?;
+        Ok(report)
     }
 
     /// Returns when everything that was committed is durable; at once, if the cache has no storage.

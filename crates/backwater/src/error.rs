@@ -3,6 +3,7 @@
 //! It knows nothing of the other rooms: they hand it what was wrong, where, and what to do.
 
 use std::fmt;
+use std::sync::Arc;
 
 /// What went wrong anywhere in Backwater: one opaque type, one word wide.
 ///
@@ -17,14 +18,16 @@ use std::fmt;
 /// assert!(error.to_string().starts_with("backwater.toml:3:19: "));
 /// assert!(error.to_string().contains("did you mean \"text\"?"));
 /// ```
+#[derive(Clone)]
 pub struct Error(Box<Inner>);
 
+#[derive(Clone)]
 struct Inner {
     kind: ErrorKind,
     place: String,
     message: String,
     help: String,
-    source: Option<Box<dyn std::error::Error + Send + Sync>>,
+    source: Option<Arc<dyn std::error::Error + Send + Sync>>,
     more: Vec<Error>,
 }
 
@@ -58,6 +61,8 @@ pub enum ErrorKind {
     Scenario,
     /// A commit was begun inside of another one's closure.
     Nested,
+    /// Derived values read each other in a circle.
+    Circle,
     /// The storage could not be opened, read or written.
     Storage,
     /// A file is not a Backwater cache.
@@ -111,7 +116,7 @@ impl Error {
         mut self,
         source: impl std::error::Error + Send + Sync + 'static,
     ) -> Self {
-        self.0.source = Some(Box::new(source));
+        self.0.source = Some(Arc::new(source));
         self
     }
 

@@ -76,6 +76,7 @@ extern crate self as backwater;
 mod builder;
 mod cache;
 mod change;
+mod derived;
 mod error;
 mod infer;
 mod ingest;
@@ -98,6 +99,7 @@ pub use cache::Cache;
 pub use change::{
     Change, ChangeKind, FieldChange, Ingested, IngestedTable, Skipped, Totals, Transaction,
 };
+pub use derived::{Derived, DerivedBy, Reader, TrackedRows};
 pub use error::{Error, ErrorKind, Result};
 pub use infer::{Proposal, Samples};
 pub use ingest::{Exchange, Fate, Recording, Request};
@@ -111,7 +113,7 @@ pub use schema::Schema;
 pub use storage::SqliteFile;
 pub use storage::{Batch, Hash, Header, Loader, Storage, Stored, StoredRow, TableBatch};
 pub use table::{Row, Snapshot, TableSummary};
-pub use trace::{Origin, ReachedQuery, Report, Watch};
+pub use trace::{CommitWatch, Origin, ReachedQuery, Report, Watch};
 pub use typed::{
     Cells, Field, FieldCell, FieldShape, FieldType, FieldWrites, Fields, Found, FromRow, Id,
     IntoId, Key, Kind, Lack, Link, Links, OneRowTable, Partly, PointsAt, QueryOf, ReadTable,

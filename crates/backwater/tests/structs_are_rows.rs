@@ -1,6 +1,8 @@
 //! A struct is a row of its table: what is written with it is read with it, what a part does not
 //! have stays, and what the schema says otherwise is an error before anything is read.
 
+#![allow(clippy::unwrap_used)] // In strategies, which are no tests by themselves.
+
 use backwater::{
     Cache, ChangeKind, Error, Found, Id, Json, Lack, Link, Links, Row, Schema, Table, Text,
     Timestamp, Values,
@@ -278,8 +280,7 @@ fn rows_are_here_partly_here_or_not_here() {
     let changed = |what: &dyn Fn(&mut Seat)| {
         let report =
             cache.commit("looked at", |tx| tx.table::<Seat>()?.update(id("7A"), what)).unwrap();
-        let change = report.changes().next().map(|change| (change.kind(), change.fields().len()));
-        change
+        report.changes().next().map(|change| (change.kind(), change.fields().len()))
     };
     // What the closure does not touch stays absent; what stays the same is no change.
     assert_eq!(changed(&|seat| seat.taken = true), Some((ChangeKind::Updated, 1)));

@@ -7,19 +7,30 @@ use super::BindingNo;
 use super::missing::Missing;
 use super::node::{Ahead, Node};
 use super::result::{Entry, QueryResult};
+use crate::change::{Changes, LastChanged};
 use crate::error::Result;
 use crate::table::{Snapshot, State};
 
+/// The tables at one moment, with what is known of when they last changed.
+#[derive(Clone)]
+pub(crate) struct Moment {
+    pub(crate) state: Arc<State>,
+    pub(crate) commit: u64,
+    /// Not kept until somebody asks for it.
+    pub(crate) last: Option<Arc<LastChanged>>,
+}
+
 /// What readers see: the tables as they are after the last commit.
 pub(crate) struct Published {
-    current: RwLock<(Arc<State>, u64)>,
+    current: RwLock<Moment>,
     /// Bindings whose handles were dropped since the writer last looked.
     released: Mutex<Vec<BindingNo>>,
 }
 
 impl Published {
     pub(crate) fn new(state: Arc<State>, commit: u64) -> Self {
-        Self { current: RwLock::new((state, commit)), released: Mutex::default() }
+        let current = RwLock::new(Moment { state, commit, last: None });
+        Self { current, released: Mutex::default() }
     }
 
     pub(crate) fn snapshot(&self) -> Snapshot {
@@ -29,13 +40,39 @@ impl Published {
 
     fn current(&self) -> (Arc<State>, u64) {
         let current = self.current.read().unwrap_or_else(PoisonError::into_inner);
-        (current.0.clone(), current.1)
+        (current.state.clone(), current.commit)
+    }
+
+    pub(crate) fn moment(&self) -> Moment {
+        self.current.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Keeps from here on which commit last changed what. Only the writer asks for it.
+    pub(crate) fn keep_last_changed(&self) {
+        let mut current = self.current.write().unwrap_or_else(PoisonError::into_inner);
+        let Moment { state, commit, last } = &mut *current;
+        last.get_or_insert_with(|| LastChanged::unknown_before(*commit, &state.schema).into());
     }
 
     /// Shows a commit to readers, all of it at once.
+    pub(crate) fn publish_commit(&self, changes: &Changes, commit: u64) {
+        // Nobody but the writer changes it.
+        let mut last = self.moment().last;
+        if let Some(last) = &mut last {
+            Arc::make_mut(last).note(changes, commit);
+        }
+        self.show(Moment { state: changes.after.clone(), commit, last });
+    }
+
+    /// Shows a version of the tables with the same rows.
     pub(crate) fn publish(&self, state: Arc<State>, commit: u64) {
+        let last = self.moment().last;
+        self.show(Moment { state, commit, last });
+    }
+
+    fn show(&self, moment: Moment) {
         let mut current = self.current.write().unwrap_or_else(PoisonError::into_inner);
-        let old = std::mem::replace(&mut *current, (state, commit));
+        let old = std::mem::replace(&mut *current, moment);
         drop(current);
         // What nobody holds any more is taken apart while readers go on.
         drop(old);
@@ -119,6 +156,19 @@ impl Query {
         // The same error that a reader gets.
         entry.result(&state).map_err(|error| error.at(&self.0.name))?;
         Ok(entry.missing(&state, most).unwrap_or_default())
+    }
+
+    /// The result as of a commit that is or was published; `None` if it knows a later one already.
+    pub(crate) fn read_at(&self, state: &Arc<State>, commit: u64) -> Option<Result<QueryResult>> {
+        let (node, since) = {
+            let stands_for = self.0.stands_for();
+            (stands_for.node.clone(), stands_for.since)
+        };
+        if since > commit {
+            return None;
+        }
+        let entry = node.read(state, commit).ok()?;
+        Some(entry.result(state).map_err(|error| error.at(&self.0.name)))
     }
 
     /// The result, and the commit that it is of.

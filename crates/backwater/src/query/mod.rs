@@ -44,7 +44,7 @@ pub(crate) use collation::compare_unicode;
 pub use delta::{Delta, DeltaKind, DeltaRow};
 pub(crate) use engine::{Engine, Reached, Rebound};
 pub use explain::{Explanation, Operator};
-pub(crate) use handle::{HandleNo, Published};
+pub(crate) use handle::{HandleNo, Moment, Published};
 pub use handle::{KeptUp, Query};
 pub use missing::{Missing, MissingCell};
 pub(crate) use plan::{Plan, Relation};

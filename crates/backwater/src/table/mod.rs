@@ -395,6 +395,22 @@ impl State {
         })
     }
 
+    /// The rows whose to-one link points at a row; those of the whole table are gone through, unless
+    /// there is an index.
+    pub(crate) fn pointing_at(&self, table: TableNo, link: FieldNo, target: &RowId) -> Vec<Slot> {
+        let Kind::Link(to) = self.schema.table(table).field(link).kind else { return Vec::new() };
+        let Ok(Some(target)) = self.slot(to, target) else { return Vec::new() };
+        let rows = self.table(table);
+        let mut slots = Vec::new();
+        if self.has_index(table, &[link]) {
+            rows.each_of_chain(&[link], &[Cell::Link(target)], &mut |slot| slots.push(slot));
+        } else {
+            let mut reader = rows.reader();
+            slots.extend(rows.iter().filter(|slot| reader.row(*slot).link(link) == Some(target)));
+        }
+        slots
+    }
+
     /// A text of a field, or of the id that a link holds, that repeats and is shared by all rows
     /// that have it.
     pub(crate) fn shared_text(

@@ -13,7 +13,7 @@ pub(crate) use events::tell;
 pub use origin::Origin;
 pub(crate) use origin::{no_row, origins};
 pub(crate) use ring::Ring;
-pub use watch::Watch;
+pub use watch::{CommitWatch, Watch};
 pub(crate) use watch::{Watchers, WentOver};
 
 use std::fmt;
@@ -238,6 +238,10 @@ impl Report {
     /// ```
     pub fn storage_error(&self) -> Option<&Error> {
         self.0.storage.as_ref()
+    }
+
+    pub(crate) fn all_changes(&self) -> &Changes {
+        &self.0.changes
     }
 
     fn find(&self, query: &Query) -> Option<&Reached> {

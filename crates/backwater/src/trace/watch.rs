@@ -16,11 +16,13 @@ use crate::error::Result;
 use crate::query::{BindingNo, HandleNo, KeptUp, Outcome, Query, QueryResult};
 
 type Callback = Box<dyn FnMut(&ReachedQuery<'_>) + Send>;
+type CommitCallback = Box<dyn FnMut(&Report) + Send>;
 
 /// All watchers of a cache.
 #[derive(Default)]
 pub(crate) struct Watchers {
     by_binding: Mutex<FxHashMap<BindingNo, Vec<Arc<Watcher>>>>,
+    of_commits: Mutex<Vec<Arc<CommitWatcher>>>,
     count: AtomicUsize,
     queue: Mutex<Queue>,
 }
@@ -52,6 +54,14 @@ struct Watcher {
     /// Under which binding it is found; written and read while these are locked.
     binding: Mutex<BindingNo>,
     hears: Mutex<Hears>,
+    ended: AtomicBool,
+}
+
+/// One who is told of whole commits.
+struct CommitWatcher {
+    callback: Mutex<CommitCallback>,
+    /// The last commit before it began.
+    from: u64,
     ended: AtomicBool,
 }
 
@@ -88,6 +98,19 @@ impl Watchers {
         Ok(watch)
     }
 
+    /// Adds one who is told of the commits after that one.
+    pub(crate) fn add_of_commits(
+        self: &Arc<Self>,
+        from: u64,
+        callback: CommitCallback,
+    ) -> CommitWatch {
+        let (callback, ended) = (Mutex::new(callback), AtomicBool::new(false));
+        let watcher = Arc::new(CommitWatcher { callback, from, ended });
+        lock(&self.of_commits).push(watcher.clone());
+        self.count.fetch_add(1, Ordering::AcqRel);
+        CommitWatch { watchers: self.clone(), watcher }
+    }
+
     /// Takes in a commit's report, to be told. Whoever calls makes sure of the commits' order.
     pub(crate) fn push(&self, report: &Report, went_over: Option<WentOver>) {
         if self.count.load(Ordering::Acquire) > 0 {
@@ -111,6 +134,8 @@ impl Watchers {
                 Some(went_over) => self.take_over(&told.report, went_over),
                 None => self.tell_one(&told.report),
             }
+            let of_commits = lock(&self.of_commits).clone();
+            of_commits.iter().for_each(|watcher| watcher.tell(&told.report));
             lock(&self.queue).telling = false;
         }
     }
@@ -159,6 +184,38 @@ impl Watcher {
             // The panic was reported where it happened; the others are told all the same.
             drop(catch_unwind(AssertUnwindSafe(|| (hears.callback)(reached))));
         }
+    }
+}
+
+impl CommitWatcher {
+    fn tell(&self, report: &Report) {
+        if self.ended.load(Ordering::Acquire) || report.number() <= self.from {
+            return;
+        }
+        // The panic was reported where it happened; the others are told all the same.
+        drop(catch_unwind(AssertUnwindSafe(|| (lock(&self.callback))(report))));
+    }
+}
+
+/// A watcher of commits, for as long as it lives; see
+/// [`Cache::watch_commits`](crate::Cache::watch_commits).
+#[must_use = "commits are watched only as long as this lives"]
+pub struct CommitWatch {
+    watchers: Arc<Watchers>,
+    watcher: Arc<CommitWatcher>,
+}
+
+impl Drop for CommitWatch {
+    fn drop(&mut self) {
+        self.watcher.ended.store(true, Ordering::Release);
+        self.watchers.count.fetch_sub(1, Ordering::AcqRel);
+        lock(&self.watchers.of_commits).retain(|other| !Arc::ptr_eq(other, &self.watcher));
+    }
+}
+
+impl fmt::Debug for CommitWatch {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "CommitWatch(after commit {})", self.watcher.from)
     }
 }
 

@@ -9,8 +9,8 @@ use super::shape::{Cells, Field, Fields, OneRowTable, ReadTable, Shape, Table};
 use super::{Found, Id, IntoId, Key, Kind, Link, Partly};
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::schema::{self, FieldPlaces, IdType, Schema, TableNo};
-use crate::table::{Cell, ONLY, RowCells, Slot, Snapshot, State, field_no};
-use crate::value::Value;
+use crate::table::{ONLY, RowCells, Slot, Snapshot, State, field_no};
+use crate::value::{RowId, Value};
 
 /// The rows of a table as structs, of one version of the tables.
 ///
@@ -64,12 +64,19 @@ impl Snapshot {
     ///
     /// See [`TableRows`] for an example.
     pub fn table<'s, T: ReadTable<'s>>(&'s self) -> Result<TableRows<'s, T>> {
-        let places = places::<T>(&self.state.schema)?;
-        Ok(TableRows { state: &self.state, places, of: PhantomData })
+        TableRows::of(&self.state)
     }
 }
 
 impl<'s, T: ReadTable<'s>> TableRows<'s, T> {
+    pub(crate) fn of(state: &'s State) -> Result<Self> {
+        Ok(TableRows { state, places: places::<T>(&state.schema)?, of: PhantomData })
+    }
+
+    pub(crate) fn places(&self) -> &Arc<FieldPlaces> {
+        &self.places
+    }
+
     /// How many rows there are.
     ///
     /// See [`TableRows`] for an example.
@@ -121,32 +128,18 @@ impl<'s, T: ReadTable<'s>> TableRows<'s, T> {
         link: Field<T::Of, L>,
         id: impl IntoId<L::To>,
     ) -> impl Iterator<Item = Found<T>> {
-        let slots = self.slots_at(link.name, &id.into_id()).unwrap_or_default();
+        let (table, id) = (self.places.table, RowId::from(id.into_id()));
+        let field = field_no(self.state.schema.table(table), link.name);
+        let slots =
+            field.map(|field| self.state.pointing_at(table, field, &id)).unwrap_or_default();
         slots.into_iter().map(|slot| read_at(self.state, &self.places, slot))
-    }
-
-    fn slots_at<U: Table>(&self, link: &str, id: &Id<U>) -> Option<Vec<Slot>> {
-        let (schema, table) = (&self.state.schema, self.places.table);
-        let to = schema.table_no(U::SHAPE.table).ok()?;
-        let target = self.state.slot(to, &id.key().to_row_id()).ok()??;
-        let field = field_no(schema.table(table), link).ok()?;
-        let mut slots = Vec::new();
-        if self.state.has_index(table, &[field]) {
-            let add = &mut |slot| slots.push(slot);
-            self.table().each_of_chain(&[field], &[Cell::Link(target)], add);
-        } else {
-            let mut reader = self.table().reader();
-            let points = |slot: &Slot| reader.row(*slot).link(field) == Some(target);
-            slots.extend(self.table().iter().filter(points));
-        }
-        Some(slots)
     }
 
     fn table(&self) -> &'s crate::table::Table {
         self.state.table(self.places.table)
     }
 
-    fn slot(&self, id: &Id<T::Of>) -> Option<Slot> {
+    pub(crate) fn slot(&self, id: &Id<T::Of>) -> Option<Slot> {
         // Its type is that of the schema, as was checked.
         self.state.slot(self.places.table, &id.key().to_row_id()).ok().flatten()
     }

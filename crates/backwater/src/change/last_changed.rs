@@ -1,0 +1,58 @@
+//! Which commit last changed a table's fields, so that most reads are told to be unchanged without
+//! a look at what was read.
+
+use std::sync::Arc;
+
+use smallvec::SmallVec;
+
+use super::{Changes, FieldSet, Happened};
+use crate::schema::{Schema, TableNo};
+
+/// For each table the last commit in which rows came or went, and for each field the last one that
+/// changed it.
+#[derive(Debug, Clone)]
+pub(crate) struct LastChanged {
+    commits: Vec<u64>,
+    /// Where each table's numbers begin.
+    starts: Arc<[usize]>,
+}
+
+impl LastChanged {
+    /// Nothing is known of what was before a commit.
+    pub(crate) fn unknown_before(commit: u64, schema: &Schema) -> Self {
+        let mut starts = vec![0];
+        for table in schema.tables.iter() {
+            starts.push(starts[starts.len() - 1] + 1 + table.fields.len());
+        }
+        Self { commits: vec![commit; starts[starts.len() - 1]], starts: starts.into() }
+    }
+
+    pub(crate) fn note(&mut self, changes: &Changes, commit: u64) {
+        for row in changes.rows.iter() {
+            let start = self.starts[row.table.index()];
+            match &row.happened {
+                Happened::Updated(fields) => {
+                    fields
+                        .iter()
+                        .for_each(|field| self.commits[start + 1 + field.index()] = commit);
+                }
+                Happened::Inserted | Happened::Deleted => self.commits[start] = commit,
+            }
+        }
+    }
+}
+
+/// Fields of tables, and whether rows of these come and go.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Span(pub(crate) SmallVec<[(TableNo, FieldSet); 2]>);
+
+impl Span {
+    /// Whether something of it may have changed after a commit.
+    pub(crate) fn changed_since(&self, commit: u64, last: &LastChanged) -> bool {
+        self.0.iter().any(|(table, fields)| {
+            let start = last.starts[table.index()];
+            last.commits[start] > commit
+                || fields.iter().any(|field| last.commits[start + 1 + field.index()] > commit)
+        })
+    }
+}

@@ -1,0 +1,121 @@
+//! What a derived value's function reads with.
+
+use std::cell::{Cell, RefCell};
+use std::sync::Arc;
+
+use super::node::Source;
+use super::reads::Read;
+use super::{Derived, TrackedRows};
+use crate::error::{Error, ErrorKind, Result};
+use crate::query::{Moment, Published, Query, QueryResult};
+use crate::typed::ReadTable;
+
+/// Lends tables, queries and other derived values to the function of a derived value, all as of one
+/// commit, and records what it reads.
+///
+/// See [`Derived`] for an example.
+pub struct Reader {
+    published: Arc<Published>,
+    pub(super) now: Moment,
+    pub(super) key: (u64, u64),
+    pub(super) reads: RefCell<Vec<Read>>,
+    /// Whether something was met that is ahead of the moment.
+    is_torn: Cell<bool>,
+}
+
+impl Reader {
+    pub(super) fn new(published: Arc<Published>, now: Moment, key: (u64, u64)) -> Self {
+        Self { published, now, key, reads: RefCell::default(), is_torn: Cell::new(false) }
+    }
+
+    pub(super) fn finish(self) -> (Vec<Read>, bool) {
+        (self.reads.into_inner(), self.is_torn.get())
+    }
+
+    pub(super) fn record(&self, read: Read) {
+        self.reads.borrow_mut().push(read);
+    }
+
+    /// The rows of a struct's table. What is recorded are the rows that are asked for one by one,
+    /// or all of them, and of these the fields that the struct has.
+    ///
+    /// # Errors
+    /// As [`Snapshot::table`](crate::Snapshot::table).
+    ///
+    /// See [`Derived`] for an example.
+    pub fn table<'s, T: ReadTable<'s>>(&'s self) -> Result<TrackedRows<'s, T>> {
+        TrackedRows::new(self)
+    }
+
+    /// A query's result.
+    ///
+    /// # Errors
+    /// As [`Query::read`]; [`ErrorKind::Result`] if the query is another cache's.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
+    /// let ports = cache.query("SELECT code FROM port", ())?;
+    /// let count = cache.derived("how many ports", move |read| Ok(read.query(&ports)?.len()));
+    /// assert_eq!(*count.get()?, 0);
+    /// cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+    /// assert_eq!(*count.get()?, 1);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn query(&self, query: &Query) -> Result<QueryResult> {
+        if !query.is_of(&self.published) {
+            return Err(elsewhere("the query"));
+        }
+        let result = match query.read_at(&self.now.state, self.now.commit) {
+            Some(result) => result,
+            None => {
+                self.is_torn.set(true);
+                query.read()
+            }
+        };
+        match result {
+            Ok(result) => {
+                self.record(Read::Query { query: query.clone(), result: result.clone() });
+                Ok(result)
+            }
+            Err(error) => {
+                // An error may go with any commit.
+                self.record(Read::Unsure);
+                Err(error)
+            }
+        }
+    }
+
+    /// Another derived value.
+    ///
+    /// # Errors
+    /// As [`Derived::get`]; [`ErrorKind::Result`] if it is another cache's.
+    ///
+    /// See [`Derived`] for an example.
+    pub fn derived<T: PartialEq + Send + Sync + 'static>(&self, of: &Derived<T>) -> Result<Arc<T>> {
+        if !of.0.is_of(&self.published) {
+            return Err(elsewhere("the derived value"));
+        }
+        let value = match of.0.at(&self.now) {
+            Some(value) => value,
+            None => {
+                self.is_torn.set(true);
+                Err(Error::new(ErrorKind::Result, "a commit was made meanwhile"))
+            }
+        };
+        let node: Arc<dyn Source> = of.0.clone();
+        self.record(Read::Derived { node, given: Arc::new(value.clone()) });
+        value
+    }
+}
+
+fn elsewhere(what: &str) -> Error {
+    Error::new(ErrorKind::Result, format!("{what} is one of another cache"))
+        .help("define it in this cache")
+}
+
+impl std::fmt::Debug for Reader {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "Reader(commit {})", self.now.commit)
+    }
+}
