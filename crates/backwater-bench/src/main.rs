@@ -6,6 +6,7 @@ mod ingest;
 mod measure;
 mod query;
 mod rebind;
+mod typed;
 mod world;
 
 use clap::Parser;
@@ -32,7 +33,7 @@ struct Arguments {
 type Case = fn(usize) -> anyhow::Result<Vec<Figure>>;
 
 /// The names that a case gives figures for, and the case.
-const CASES: [(&[&str], Case); 15] = [
+const CASES: [(&[&str], Case); 19] = [
     (&["ingest/nested", "ingest/nested-vs-value"], ingest::nested),
     (&["ingest/again"], ingest::again),
     (&["ingest/small"], ingest::small),
@@ -47,6 +48,10 @@ const CASES: [(&[&str], Case); 15] = [
     (&["commit/join-fanout"], commit::join_fanout),
     (&["search/letters"], rebind::letters),
     (&["rebind/now"], rebind::now),
+    (&["read/get", "read/iter"], typed::read),
+    (&["derived/untouched", "derived/key"], typed::of_derived),
+    (&["watch/fan"], typed::fan),
+    (&["snapshot/take"], typed::snapshot),
     (&["memory/query", "memory/standing"], |size| query::memory(size, &ALLOC)),
 ];
 

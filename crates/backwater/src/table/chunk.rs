@@ -167,6 +167,25 @@ impl Chunk {
         is_whole.then(|| long(words, place) as i64)
     }
 
+    /// See [`RowCells::text`](super::RowCells::text).
+    #[inline]
+    pub(super) fn text_of<'a>(
+        &'a self,
+        words: &[u32],
+        field: FieldNo,
+        layout: &'a Layout,
+    ) -> Option<&'a str> {
+        let place = layout.place(field);
+        if place.kind != Kind::Text || words.is_empty() {
+            return None;
+        }
+        match state(words, place) {
+            SYMBOL => Some(place.dictionary.text(Symbol(words[place.word as usize]))),
+            APART => Some(self.text(words[place.word as usize])),
+            _ => None,
+        }
+    }
+
     /// See [`RowCells::in_memory`](super::RowCells::in_memory).
     #[inline]
     pub(super) fn in_memory(

@@ -31,11 +31,13 @@ struct Inner {
 
 impl Dictionary {
     /// The text of a symbol that this dictionary gave out.
+    #[inline]
     pub(super) fn text(&self, symbol: Symbol) -> &str {
         self.shared(symbol).map_or("", |text| text)
     }
 
     /// The same, for whoever keeps it.
+    #[inline]
     pub(super) fn shared(&self, symbol: Symbol) -> Option<&Arc<str>> {
         let (shelf, place) = shelf(symbol);
         self.0.shelves[shelf].get().and_then(|shelf| shelf[place].get())

@@ -95,6 +95,7 @@ pub(crate) struct Table {
 }
 
 /// The cells of one row.
+#[derive(Clone, Copy)]
 pub(crate) struct RowCells<'a> {
     chunk: &'a Chunk,
     /// Empty of a row that nothing was written to.
@@ -111,6 +112,12 @@ impl<'a> RowCells<'a> {
     #[inline]
     pub(crate) fn cell(&self, field: FieldNo) -> Cell<'a> {
         self.chunk.cell_of(self.words, field, self.layout)
+    }
+
+    /// What a field of texts holds.
+    #[inline]
+    pub(crate) fn text(&self, field: FieldNo) -> Option<&'a str> {
+        self.chunk.text_of(self.words, field, self.layout)
     }
 
     /// A text that repeats, shared by all rows that have it.
@@ -643,6 +650,16 @@ impl Table {
     pub(crate) fn iter(&self) -> impl Iterator<Item = Slot> + '_ {
         self.chunks.iter().enumerate().flat_map(|(number, chunk)| {
             chunk.rows().map(move |row| Slot((number * CHUNK + row) as u32))
+        })
+    }
+
+    /// All rows with what they hold, one after the other.
+    pub(crate) fn rows_with_cells(&self) -> impl Iterator<Item = (Slot, RowCells<'_>)> + '_ {
+        self.chunks.iter().enumerate().flat_map(move |(number, chunk)| {
+            chunk.rows().map(move |at| {
+                let slot = Slot((number * CHUNK + at) as u32);
+                (slot, RowCells::new(chunk, at, &self.layout))
+            })
         })
     }
 

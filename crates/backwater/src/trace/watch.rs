@@ -21,7 +21,8 @@ type CommitCallback = Box<dyn FnMut(&Report) + Send>;
 /// All watchers of a cache.
 #[derive(Default)]
 pub(crate) struct Watchers {
-    by_binding: Mutex<FxHashMap<BindingNo, Vec<Arc<Watcher>>>>,
+    /// Shared with whoever is telling them.
+    by_binding: Mutex<FxHashMap<BindingNo, Arc<Vec<Arc<Watcher>>>>>,
     of_commits: Mutex<Vec<Arc<CommitWatcher>>>,
     count: AtomicUsize,
     queue: Mutex<Queue>,
@@ -85,7 +86,9 @@ impl Watchers {
         let watcher = Arc::new(Watcher { handle, binding: Mutex::new(binding), hears, ended });
         // Whoever tells a commit that is made meanwhile waits until it is known where this begins.
         let mut hears = lock(&watcher.hears);
-        lock(&self.by_binding).entry(binding).or_default().push(watcher.clone());
+        let mut by_binding = lock(&self.by_binding);
+        Arc::make_mut(by_binding.entry(binding).or_default()).push(watcher.clone());
+        drop(by_binding);
         self.count.fetch_add(1, Ordering::AcqRel);
         let kept = query.keep_up();
         let read = query.read_as_of();
@@ -143,7 +146,7 @@ impl Watchers {
     fn tell_one(&self, report: &Report) {
         for reached in report.reached().filter(is_news) {
             let known = lock(&self.by_binding).get(&reached.reached.node.number).cloned();
-            known.into_iter().flatten().for_each(|watcher| watcher.tell(&reached));
+            known.iter().flat_map(|all| &**all).for_each(|watcher| watcher.tell(&reached));
         }
     }
 
@@ -153,13 +156,14 @@ impl Watchers {
         let mut by_binding = lock(&self.by_binding);
         let Some(all) = by_binding.remove(&went_over.from) else { return };
         let (mine, others): (Vec<_>, Vec<_>) =
-            all.into_iter().partition(|watcher| watcher.handle == went_over.handle);
+            all.iter().cloned().partition(|watcher| watcher.handle == went_over.handle);
         if !others.is_empty() {
-            by_binding.insert(went_over.from, others);
+            by_binding.insert(went_over.from, others.into());
         }
         mine.iter().for_each(|watcher| *lock(&watcher.binding) = went_over.to);
         if !mine.is_empty() {
-            by_binding.entry(went_over.to).or_default().extend(mine.iter().cloned());
+            let there = by_binding.entry(went_over.to).or_default();
+            Arc::make_mut(there).extend(mine.iter().cloned());
         }
         drop(by_binding);
         for reached in report.reached().filter(is_news) {
@@ -255,7 +259,7 @@ impl Drop for Watch {
         let mut by_binding = lock(&self.watchers.by_binding);
         let binding = *lock(&self.watcher.binding);
         if let Some(watchers) = by_binding.get_mut(&binding) {
-            watchers.retain(|other| !Arc::ptr_eq(other, &self.watcher));
+            Arc::make_mut(watchers).retain(|other| !Arc::ptr_eq(other, &self.watcher));
             if watchers.is_empty() {
                 by_binding.remove(&binding);
             }

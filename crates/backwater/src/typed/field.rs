@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use super::{Id, Key, Kind, Lack, Link, Links, Table};
 use crate::schema::{FieldNo, Kind as Held, TableNo};
-use crate::table::{Cell, Slot, State, TARGET};
+use crate::table::{Cell, RowCells, Slot, State, TARGET};
 use crate::value::{Json, RowId, Timestamp, Value};
 
 /// A type that a field of a table can have in a struct.
@@ -69,7 +69,7 @@ pub trait FieldType<'s>: Sized {
 pub struct FieldCell<'s> {
     pub(super) state: &'s State,
     pub(super) at: (TableNo, Slot, FieldNo),
-    pub(super) cell: Cell<'s>,
+    pub(super) row: RowCells<'s>,
 }
 
 /// What a type writes into a field; see [`FieldType`].
@@ -83,8 +83,13 @@ pub enum Written {
 
 impl<'s> FieldCell<'s> {
     #[inline]
+    fn cell(self) -> Cell<'s> {
+        self.row.cell(self.at.2)
+    }
+
+    #[cold]
     fn lack(self) -> Lack {
-        match self.cell {
+        match self.cell() {
             Cell::Absent => Lack::Absent,
             Cell::Null => Lack::Null,
             _ => Lack::Unfit,
@@ -94,7 +99,7 @@ impl<'s> FieldCell<'s> {
     /// The id of the row that a link points at.
     fn id(self) -> Result<RowId, Lack> {
         let (table, _, field) = self.at;
-        let (to, slot) = self.state.target(table, field, self.cell).ok_or_else(|| self.lack())?;
+        let (to, slot) = self.state.target(table, field, self.cell()).ok_or_else(|| self.lack())?;
         self.state.id(to, slot).map(|id| id.to_id()).ok_or(Lack::Unfit)
     }
 
@@ -102,7 +107,7 @@ impl<'s> FieldCell<'s> {
     fn ids(self) -> Result<Vec<RowId>, Lack> {
         let (table, slot, field) = self.at;
         let (Cell::Int(_), Held::Links(entries)) =
-            (self.cell, self.state.schema.table(table).field(field).kind)
+            (self.cell(), self.state.schema.table(table).field(field).kind)
         else {
             return Err(self.lack());
         };
@@ -123,7 +128,7 @@ macro_rules! plain {
 
             #[inline]
             fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
-                match cell.cell {
+                match cell.cell() {
                     $cell => $read,
                     _ => Err(cell.lack()),
                 }
@@ -137,15 +142,39 @@ macro_rules! plain {
     )*};
 }
 
+impl<'s> FieldType<'s> for i64 {
+    const KIND: Kind = Kind::Int;
+
+    #[inline]
+    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+        cell.row.whole(cell.at.2).ok_or_else(|| cell.lack())
+    }
+
+    fn write(&self) -> Written {
+        Written::Value((*self).into())
+    }
+}
+
+impl<'s> FieldType<'s> for &'s str {
+    const KIND: Kind = Kind::Text;
+
+    #[inline]
+    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+        cell.row.text(cell.at.2).ok_or_else(|| cell.lack())
+    }
+
+    fn write(&self) -> Written {
+        Written::Value((*self).into())
+    }
+}
+
 plain! {
-    i64: Int, Cell::Int(number) => Ok(number), |number| *number;
     i32: Int, Cell::Int(number) => number.try_into().map_err(|_| Lack::Unfit), |number| *number;
     u32: Int, Cell::Int(number) => number.try_into().map_err(|_| Lack::Unfit), |number| *number;
     f64: Float, Cell::Float(number) => Ok(number), |number| *number;
     bool: Bool, Cell::Bool(flag) => Ok(flag), |flag| *flag;
     String: Text, Cell::Text(text) => Ok(text.to_owned()), |text| text.as_str();
     Box<str>: Text, Cell::Text(text) => Ok(text.into()), |text| &**text;
-    &'s str: Text, Cell::Text(text) => Ok(text), |text| *text;
     Timestamp: Timestamp, Cell::Timestamp(time) => Ok(time), |time| *time;
     Json: Json, Cell::Json(text) => Ok(Json::from_minified(text.to_owned())), |json| json.clone();
 }
@@ -155,7 +184,7 @@ impl<'s> FieldType<'s> for Arc<str> {
 
     #[inline]
     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
-        let Cell::Text(text) = cell.cell else { return Err(cell.lack()) };
+        let Cell::Text(text) = cell.cell() else { return Err(cell.lack()) };
         let (table, slot, field) = cell.at;
         // A text that repeats is shared with the table.
         Ok(cell.state.shared_text(table, slot, field).unwrap_or_else(|| text.into()))
@@ -173,7 +202,7 @@ impl<'s, T: FieldType<'s>> FieldType<'s> for Option<T> {
 
     #[inline]
     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
-        match cell.cell {
+        match cell.cell() {
             Cell::Null => Ok(None),
             _ => T::read(cell).map(Some),
         }
@@ -219,7 +248,7 @@ impl<'s, T: Table> FieldType<'s> for Id<T> {
 
     #[inline]
     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
-        let id = match cell.cell {
+        let id = match cell.cell() {
             Cell::Int(number) => RowId::Int(number),
             Cell::Text(text) => RowId::Text(text.into()),
             _ => cell.id()?,
@@ -270,7 +299,7 @@ pub trait Text: Sized {
 
     #[doc(hidden)]
     fn read_text(cell: FieldCell<'_>) -> Result<Self, Lack> {
-        match cell.cell {
+        match cell.cell() {
             Cell::Text(text) => Self::of_text(text).ok_or(Lack::Unfit),
             _ => Err(cell.lack()),
         }

@@ -106,16 +106,20 @@ impl<'s, T: ReadTable<'s>> TableRows<'s, T> {
     /// See [`TableRows`] for an example.
     pub fn iter(&self) -> impl Iterator<Item = Found<T>> + use<'s, T> {
         let (state, places) = (self.state, self.places.clone());
-        let rows = state.table(places.table);
-        let mut reader = rows.reader();
-        rows.iter().map(move |slot| read(state, &places, slot, reader.row(slot)))
+        let rows = state.table(places.table).rows_with_cells();
+        rows.map(move |(slot, cells)| read(state, &places, slot, cells))
     }
 
     /// All rows that are here with all that the struct has, in no order of meaning.
     ///
     /// See [`TableRows`] for an example.
     pub fn here(&self) -> impl Iterator<Item = T> + use<'s, T> {
-        self.iter().filter_map(Found::here)
+        let (state, places) = (self.state, self.places.clone());
+        let rows = state.table(places.table).rows_with_cells();
+        rows.filter_map(move |(slot, row)| {
+            let mut cells = cells(state, &places, slot, row);
+            T::read(&mut cells).filter(|_| cells.lacks.is_empty())
+        })
     }
 
     /// The rows whose link points at a row, in no order of meaning: the way back along a link. It
@@ -190,14 +194,24 @@ pub(super) fn read_at<'s, T: ReadTable<'s>>(
 }
 
 #[inline]
+fn cells<'n, 's>(
+    state: &'s State,
+    places: &'n FieldPlaces,
+    slot: Slot,
+    cells: RowCells<'s>,
+) -> Cells<'n, 's> {
+    let (table, numbers) = (places.table, &*places.fields);
+    Cells { state, table, slot, cells, numbers, lacks: SmallVec::new() }
+}
+
+#[inline]
 fn read<'s, T: ReadTable<'s>>(
     state: &'s State,
     places: &FieldPlaces,
     slot: Slot,
-    cells: RowCells<'s>,
+    row: RowCells<'s>,
 ) -> Found<T> {
-    let (table, numbers) = (places.table, &*places.fields);
-    let mut cells = Cells { state, table, slot, cells, numbers, lacks: SmallVec::new() };
+    let mut cells = cells(state, places, slot, row);
     match (T::read(&mut cells), cells.lacks.is_empty()) {
         (Some(row), true) => Found::Here(row),
         (row, _) => {

@@ -258,7 +258,7 @@ pub struct Cells<'n, 's> {
 
 impl<'s> Cells<'_, 's> {
     /// A field by its place in the struct; notes that it is lacking, if it is.
-    #[inline]
+    #[inline(always)]
     pub fn field<T: FieldType<'s>>(&mut self, place: usize) -> Option<T> {
         match T::read(self.cell(place)) {
             Ok(value) => Some(value),
@@ -284,14 +284,10 @@ impl<'s> Cells<'_, 's> {
         }
     }
 
-    #[inline]
+    #[inline(always)]
     fn cell(&self, place: usize) -> FieldCell<'s> {
         let field = self.numbers[place];
-        FieldCell {
-            state: self.state,
-            at: (self.table, self.slot, field),
-            cell: self.cells.cell(field),
-        }
+        FieldCell { state: self.state, at: (self.table, self.slot, field), row: self.cells }
     }
 }
 
