@@ -14,8 +14,10 @@ use crate::schema::Schema;
 use crate::storage::{Outbox, Storage};
 use crate::table::{Snapshot, State};
 use crate::trace::{
-    self, CommitWatch, Done, Origin, ReachedQuery, Report, Ring, Watch, Watchers, WentOver,
+    self, CommitWatch, DeltaStream, Done, Origin, ReachedQuery, Report, Ring, Watch, Watchers,
+    WentOver,
 };
+use crate::typed::{FromRow, QueryOf};
 use crate::value::{Clock, Named, RowId, Stopwatch};
 
 /// A cache: tables, standing queries over them, and the storage where they persist.
@@ -242,6 +244,36 @@ impl Cache {
             .map_err(|error| error.at(format!("query \"{name}\"")))
     }
 
+    /// A standing query whose rows are read as structs or tuples, which is checked here as far as
+    /// it can be.
+    ///
+    /// # Errors
+    /// As [`Cache::query`]; [`ErrorKind::UnknownName`] and [`ErrorKind::Type`] if the columns are
+    /// not those that the type has.
+    ///
+    /// See [`FromRow`] for an example.
+    pub fn query_of<T: FromRow>(&self, sql: &str, params: impl Into<Named>) -> Result<QueryOf<T>> {
+        QueryOf::new(self.query(sql, params)?)
+    }
+
+    /// The same by the query's name in the schema.
+    ///
+    /// # Errors
+    /// As [`Cache::named`] and [`Cache::query_of`].
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// let cache = Cache::new(Schema::parse("s.toml", r#"
+    ///     table.port = { id = "code", fields = { code = "text" } }
+    ///     query.ports = "SELECT code FROM port"
+    /// "#)?);
+    /// assert_eq!(cache.named_of::<(String,)>("ports", ())?.rows()?, []);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn named_of<T: FromRow>(&self, name: &str, params: impl Into<Named>) -> Result<QueryOf<T>> {
+        QueryOf::new(self.named(name, params)?)
+    }
+
     fn define(&self, name: &str, sql: &str, params: &Named) -> Result<Query> {
         let mut writer = self.writer()?;
         let plan = compile(sql, &writer.state.schema)?;
@@ -466,6 +498,17 @@ impl Cache {
         told: impl FnMut(&ReachedQuery<'_>) + Send + 'static,
     ) -> Result<Watch> {
         self.0.watchers.add(query, Box::new(told))
+    }
+
+    /// Watches a query as a stream of deltas, each from what the last one led to. A consumer that is
+    /// slow gets one merged delta of what happened meanwhile, not a queue.
+    ///
+    /// # Errors
+    /// As [`Cache::watch`].
+    ///
+    /// See [`DeltaStream`] for an example.
+    pub fn deltas(&self, query: &Query) -> Result<DeltaStream> {
+        DeltaStream::of(&self.0.watchers, query)
     }
 
     /// Watches commits as a whole: `told` is called after each one with its report, in the order of

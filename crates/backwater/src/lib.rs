@@ -58,6 +58,9 @@
 //! - [`Cache`]: the handle. [`Cache::commit`] writes through a [`Transaction`] and gives a
 //!   [`Report`]; [`Cache::query`] defines a standing [`Query`], [`Cache::rebind`] gives it other
 //!   values; [`Cache::snapshot`] lends rows. [`Cache::builder`] gives it a [`Clock`] and limits.
+//! - [`Table`]: rows as structs, with [`Id`], [`Link`] and [`Links`]; [`Snapshot::table`] reads
+//!   them, [`Transaction::table`] writes them, [`Cache::query_of`] gives rows of SQL as structs.
+//! - [`Derived`]: Rust functions whose results are kept until something that they read changes.
 //! - [`QueryResult`] and [`Delta`]: what a query gives, and how that moved.
 //! - [`Report::why`], [`Cache::origins`] and [`Query::missing`]: what a commit did and why, where
 //!   values come from, and what nobody has loaded. [`Schema::explain`] shows a plan; a [`Scenario`]
@@ -113,7 +116,7 @@ pub use schema::Schema;
 pub use storage::SqliteFile;
 pub use storage::{Batch, Hash, Header, Loader, Storage, Stored, StoredRow, TableBatch};
 pub use table::{Row, Snapshot, TableSummary};
-pub use trace::{CommitWatch, Origin, ReachedQuery, Report, Watch};
+pub use trace::{CommitWatch, DeltaStream, Origin, ReachedQuery, Report, Watch};
 pub use typed::{
     Cells, Field, FieldCell, FieldShape, FieldType, FieldWrites, Fields, Found, FromRow, Id,
     IntoId, Key, Kind, Lack, Link, Links, OneRowTable, Partly, PointsAt, QueryOf, ReadTable,

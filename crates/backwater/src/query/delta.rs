@@ -1,8 +1,9 @@
 //! Deltas: how a result moved from one commit to the next, row by row.
 
+use std::collections::HashMap;
 use std::fmt;
 
-use super::order::Moved;
+use super::order::{Moved, settle};
 use super::result::{Cursor, QueryResult, ResultRow, RowAt, RowKey};
 use crate::value::Value;
 
@@ -62,6 +63,38 @@ impl Moved {
 }
 
 impl Delta {
+    /// How one result of a query moved to another one, over however many commits.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Delta, DeltaKind, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int', n = 'int' } }")?);
+    /// # cache.commit("two came", |tx| { tx.insert("t", [("id", 1), ("n", 10)])?; tx.insert("t", [("id", 2), ("n", 20)]) })?;
+    /// let all = cache.query("SELECT id, n FROM t ORDER BY n", ())?;
+    /// let before = all.read()?;
+    /// cache.commit("the first moved", |tx| tx.update("t", 1, [("n", 30)]))?;
+    /// cache.commit("the second left", |tx| tx.delete("t", 2).map(drop))?;
+    /// let delta = Delta::between(&before, &all.read()?);
+    /// assert_eq!((delta.count(DeltaKind::Leave), delta.count(DeltaKind::Change)), (1, 1));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn between(before: &QueryResult, after: &QueryResult) -> Self {
+        let mut gone: HashMap<_, _> =
+            before.keyed().enumerate().map(|(at, (key, values))| (key, (at, values))).collect();
+        let mut rows: Vec<Moved> = Vec::new();
+        for (at, (key, values)) in after.keyed().enumerate() {
+            let known = gone.remove(&key);
+            rows.push(Moved {
+                before: known.as_ref().map(|(before, _)| *before),
+                after: Some(at),
+                changed: known.as_ref().is_some_and(|(_, before)| *before != values),
+                moved: known.is_some(),
+            });
+        }
+        rows.extend(gone.into_values().map(|(at, _)| Moved::left(at)));
+        settle(&mut rows);
+        Self { before: before.clone(), after: after.clone(), rows }
+    }
+
     /// The result before the commit.
     ///
     /// See [`Delta`] for an example.

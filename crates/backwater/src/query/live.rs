@@ -364,7 +364,7 @@ fn follow_tuples<E: Slots>(
             let quiet = || Edit::Replace {
                 old: E::of(old),
                 new: E::of(new),
-                reorder: false,
+                reorder: true,
                 changed: false,
             };
             let pair = (Some(old), Some(new));
@@ -424,7 +424,10 @@ fn edit<E: Slots>(
     };
     let differs = |expr: &Expr| !stays(expr) && expr.eval(&old, params) != expr.eval(&new, params);
     let (order, content) = delta.map_or((true, true), |delta| (delta.order, delta.content));
-    let reorder = order && plan.order.iter().any(|key| differs(&key.expr));
+    // Another tuple of the same row must be looked for as the old one stood: what it was made of may
+    // have changed as well.
+    let reorder =
+        old_slots != new_slots || order && plan.order.iter().any(|key| differs(&key.expr));
     let changed = content && plan.outputs.iter().any(|output| differs(&output.expr));
     let (old, new) = (E::of(old_slots), E::of(new_slots));
     (reorder || changed).then_some(Edit::Replace { old, new, reorder, changed })

@@ -10,6 +10,7 @@ use super::live::{LeafOf, Ordered, Slots, of_tables};
 use super::missing::{Missing, missing};
 use super::plan::Asked;
 use super::relation::View;
+use super::scalar::{Key, Scalar};
 use smallvec::SmallVec;
 
 use crate::error::{Error, ErrorKind, Result, nearest};
@@ -162,6 +163,16 @@ impl QueryResult {
     /// ```
     pub fn is_same(&self, other: &QueryResult) -> bool {
         Arc::ptr_eq(&self.0, &other.0)
+    }
+
+    /// What tells each row from the others, and what it shows.
+    pub(super) fn keyed(&self) -> impl Iterator<Item = (Box<[Key]>, Box<[Scalar<'static>]>)> {
+        let start = self.0.asked.window.offset;
+        (start..start + self.len()).filter_map(|rank| {
+            let view = self.view();
+            let (key, row) = self.0.ordered.derived(rank, &view, &self.0.asked.params)?;
+            Some((key, row.values))
+        })
     }
 
     /// The tables that the result's rows lie in.

@@ -6,6 +6,7 @@
 mod events;
 mod origin;
 mod ring;
+mod stream;
 mod watch;
 mod why;
 
@@ -13,6 +14,7 @@ pub(crate) use events::tell;
 pub use origin::Origin;
 pub(crate) use origin::{no_row, origins};
 pub(crate) use ring::Ring;
+pub use stream::DeltaStream;
 pub use watch::{CommitWatch, Watch};
 pub(crate) use watch::{Watchers, WentOver};
 
@@ -21,7 +23,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use crate::change::{Change, Changes, Ingested};
-use crate::error::Error;
+use crate::error::{Error, ErrorKind};
 use crate::query::{BindingNo, Delta, Outcome, Query, Reached};
 use crate::value::{Timestamp, Value};
 
@@ -299,6 +301,27 @@ impl<'r> ReachedQuery<'r> {
     /// See [`Report::reached`] for an example.
     pub fn delta(&self) -> Option<&'r Delta> {
         self.reached.delta.as_ref()
+    }
+
+    /// Why its result cannot be told any more, if the outcome is that it failed.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Outcome, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int', n = 'int' } }")?);
+    /// let sum = cache.query("SELECT sum(n) FROM t", ())?;
+    /// let _kept = sum.keep_up();
+    /// let report = cache.commit("too much", |tx| {
+    ///     tx.insert("t", [("id", 1), ("n", i64::MAX)])?;
+    ///     tx.insert("t", [("id", 2), ("n", 1)])
+    /// })?;
+    /// let reached = report.reached().next().unwrap();
+    /// assert_eq!(reached.outcome(), Outcome::Failed);
+    /// assert!(reached.failure().unwrap().to_string().contains("sum"));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn failure(&self) -> Option<Error> {
+        let failure = self.reached.failure.as_ref()?;
+        Some(Error::new(ErrorKind::Result, failure.0.to_string()).at(self.name()))
     }
 
     /// How long that took, if the cache has a clock. What is searched for several queries at once is

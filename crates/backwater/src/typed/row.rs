@@ -6,11 +6,10 @@ use std::ops::Deref;
 use std::sync::Arc;
 
 use super::{Id, Key, Kind, Link, Table};
-use crate::cache::Cache;
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::query::{Query, QueryResult};
 use crate::schema::Kind as Held;
-use crate::value::{Json, Named, RowId, Timestamp, Value};
+use crate::value::{Json, RowId, Timestamp, Value};
 
 /// A type that a row of a result can be read as: a struct that derives [`Row`](derive@crate::Row),
 /// whose fields are columns by name, or a tuple, whose parts are the columns in their order.
@@ -230,40 +229,8 @@ pub struct QueryOf<T> {
     of: PhantomData<fn() -> T>,
 }
 
-impl Cache {
-    /// A standing query whose rows are read as structs or tuples, which is checked here as far as
-    /// it can be.
-    ///
-    /// # Errors
-    /// As [`Cache::query`]; [`ErrorKind::UnknownName`] and [`ErrorKind::Type`] if the columns are
-    /// not those that the type has.
-    ///
-    /// See [`FromRow`] for an example.
-    pub fn query_of<T: FromRow>(&self, sql: &str, params: impl Into<Named>) -> Result<QueryOf<T>> {
-        QueryOf::new(self.query(sql, params)?)
-    }
-
-    /// The same by the query's name in the schema.
-    ///
-    /// # Errors
-    /// As [`Cache::named`] and [`Cache::query_of`].
-    ///
-    /// ```
-    /// # use backwater::{Cache, Schema};
-    /// let cache = Cache::new(Schema::parse("s.toml", r#"
-    ///     table.port = { id = "code", fields = { code = "text" } }
-    ///     query.ports = "SELECT code FROM port"
-    /// "#)?);
-    /// assert_eq!(cache.named_of::<(String,)>("ports", ())?.rows()?, []);
-    /// # Ok::<(), backwater::Error>(())
-    /// ```
-    pub fn named_of<T: FromRow>(&self, name: &str, params: impl Into<Named>) -> Result<QueryOf<T>> {
-        QueryOf::new(self.named(name, params)?)
-    }
-}
-
 impl<T: FromRow> QueryOf<T> {
-    fn new(query: Query) -> Result<Self> {
+    pub(crate) fn new(query: Query) -> Result<Self> {
         let node = query.node();
         let outputs = node.asked.plan.outputs.iter();
         let columns: Vec<_> = outputs.map(|of| (of.name.clone(), of.declared)).collect();
