@@ -68,10 +68,30 @@
 //! - [`SqliteFile`]: where a cache persists, as ordinary tables of an SQLite file. Any other
 //!   [`Storage`] can be written against the same protocol.
 //!
+//! # In tests of your program
+//!
+//! A cache is filled from JSON in a line, a [`SetClock`] stands until it is set, and a report says
+//! which queries a commit reached, so that a test can hold that these and no others follow:
+//!
+//! ```
+//! # use backwater::{Cache, Schema};
+//! let cache = Cache::new(Schema::parse("s.toml", "table.sailing = { id = 'id', fields = { id = 'int', delay_min = 'int', note = 'text' } }")?);
+//! cache.commit("set up", |tx| tx.merge_patch(r#"{ "sailing": { "311": { "delay_min": 0 }, "312": { "delay_min": 9 } } }"#))?;
+//! let late = cache.query("SELECT id FROM sailing WHERE delay_min > 5", ())?;
+//! let notes = cache.query("SELECT id, note FROM sailing", ())?;
+//!
+//! let report = cache.commit("delay reported", |tx| tx.update("sailing", 311, [("delay_min", 25)]))?;
+//! assert_eq!(report.reached().map(|query| query.name()).collect::<Vec<_>>(), [late.name()]);
+//! assert_eq!(report.changes().map(|change| change.to_string()).collect::<Vec<_>>(), ["sailing 311: delay_min 0 -> 25"]);
+//! # let _ = notes;
+//! # Ok::<(), backwater::Error>(())
+//! ```
+//!
 //! # Features
 //!
 //! `sqlite` (on by default) is the driver for SQLite files. Without it the crate does no I/O at
-//! all; it never starts a thread, and reads only the clock that it is given.
+//! all, and builds for `wasm32-unknown-unknown`; it never starts a thread, and reads only the clock
+//! that it is given.
 
 // The derives name the crate from outside.
 extern crate self as backwater;
@@ -123,7 +143,7 @@ pub use typed::{
     ResultColumns, RowValue, SchemaBuilder, Shape, Table, TableRows, TableWriter, Text, Written,
     made,
 };
-pub use value::{Clock, Json, Named, RowId, SystemClock, Timestamp, Value};
+pub use value::{Clock, Json, Named, RowId, SetClock, SystemClock, Timestamp, Value};
 
 /// The programs of the README run as they stand there.
 #[cfg(doctest)]

@@ -1,6 +1,7 @@
 //! The clock that a program may give its cache; without one, times are absent.
 
 use std::fmt;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 
 use super::Timestamp;
@@ -78,6 +79,72 @@ impl Clock for SystemClock {
 impl fmt::Debug for SystemClock {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("SystemClock")
+    }
+}
+
+/// A clock that stands until it is set, for tests of programs. Clones are the same clock.
+///
+/// ```
+/// use std::time::Duration;
+/// use backwater::{Cache, Schema, SetClock};
+///
+/// let clock = SetClock::at("2031-05-04T12:00:00Z".parse()?);
+/// let cache = Cache::builder()
+///     .schema(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?)
+///     .clock(clock.clone())
+///     .build()?;
+/// clock.advance(Duration::from_secs(90));
+/// let report = cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
+/// assert_eq!(report.at().unwrap().to_string(), "2031-05-04T12:01:30.000000Z");
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Debug, Clone)]
+pub struct SetClock(Arc<Mutex<(Timestamp, Duration)>>);
+
+impl SetClock {
+    /// A clock that stands at a time.
+    ///
+    /// See [`SetClock`] for an example.
+    pub fn at(time: Timestamp) -> Self {
+        Self(Arc::new(Mutex::new((time, Duration::ZERO))))
+    }
+
+    /// Lets so much time go by, to the microsecond; both the time of day and the ticks move on.
+    ///
+    /// See [`SetClock`] for an example.
+    pub fn advance(&self, by: Duration) {
+        let mut stands = self.stands();
+        let micros = i64::try_from(by.as_micros()).unwrap_or(i64::MAX);
+        stands.0 = Timestamp::nearest(stands.0.as_micros().saturating_add(micros));
+        stands.1 = stands.1.saturating_add(by);
+    }
+
+    /// Sets the time of day; the ticks, which never go back, stay.
+    ///
+    /// ```
+    /// use backwater::{Clock, SetClock};
+    ///
+    /// let clock = SetClock::at("2031-05-04T12:00:00Z".parse()?);
+    /// clock.set("2031-05-03T08:00:00Z".parse()?);
+    /// assert_eq!(clock.now().to_string(), "2031-05-03T08:00:00.000000Z");
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn set(&self, time: Timestamp) {
+        self.stands().0 = time;
+    }
+
+    fn stands(&self) -> MutexGuard<'_, (Timestamp, Duration)> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Clock for SetClock {
+    fn now(&self) -> Timestamp {
+        self.stands().0
+    }
+
+    fn ticks(&self) -> Duration {
+        self.stands().1
     }
 }
 

@@ -10,7 +10,7 @@ use std::fmt;
 use std::sync::Arc;
 
 pub(crate) use clock::Stopwatch;
-pub use clock::{Clock, SystemClock};
+pub use clock::{Clock, SetClock, SystemClock};
 pub use timestamp::Timestamp;
 
 use crate::error::{Error, ErrorKind, Result};
