@@ -223,6 +223,38 @@ fn another_partner_is_a_change_also_when_values_change() {
 
 /// One row of a link table goes with one of each side, a row may go with itself, and nobody is
 /// anybody's partner by NULL.
+/// The old partner changes, or goes, in the commit that swaps it for one of the same value.
+#[test]
+fn a_swapped_partner_may_change_as_it_goes() {
+    for goes in [false, true] {
+        let schema = "table.t = { id = 'id', fields = { id = 'int', to = 'int', n = 'int' } }";
+        let cache = Cache::new(Schema::parse("test.toml", schema).unwrap());
+        let write = |id: i64, to: i64, n: i64| [("id", id), ("to", to), ("n", n)];
+        cache
+            .commit("begun", |tx| {
+                (2..9).try_for_each(|id| tx.insert("t", write(id, id, 10 * id)))?;
+                tx.insert("t", write(1, 4, 0))?;
+                tx.insert("t", write(9, 9, 40))
+            })
+            .unwrap();
+        let sql = |order: &str| {
+            format!(
+                "SELECT a.id, b.n FROM t AS a LEFT JOIN t AS b ON b.id = a.\"to\" ORDER BY b.n{order}"
+            )
+        };
+        let followed = cache.query(&sql(""), ()).unwrap();
+        let _kept = followed.keep_up();
+        let swap = cache.commit("swapped", |tx| {
+            tx.update("t", 1, [("to", 9)])?;
+            if goes { tx.delete("t", 4).map(drop) } else { tx.update("t", 4, [("n", 77)]) }
+        });
+        assert!(swap.unwrap().delta(&followed).is_some());
+        cache.commit("another value", |tx| tx.update("t", 9, [("n", 5)])).unwrap();
+        let anew = cache.query(&sql(" + 0"), ()).unwrap().read().unwrap();
+        assert_eq!(format!("{:?}", followed.read().unwrap()), format!("{anew:?}"));
+    }
+}
+
 #[test]
 fn lists_and_rows_of_one_table_are_joined() {
     let cache = ferries();

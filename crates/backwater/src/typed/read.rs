@@ -3,8 +3,6 @@
 use std::marker::PhantomData;
 use std::sync::Arc;
 
-use smallvec::SmallVec;
-
 use super::shape::{Cells, Field, Fields, OneRowTable, ReadTable, Shape, Table};
 use super::{Found, Id, IntoId, Key, Kind, Link, Partly};
 use crate::error::{Error, ErrorKind, Result, nearest};
@@ -201,7 +199,7 @@ fn cells<'n, 's>(
     cells: RowCells<'s>,
 ) -> Cells<'n, 's> {
     let (table, numbers) = (places.table, &*places.fields);
-    Cells { state, table, slot, cells, numbers, lacks: SmallVec::new() }
+    Cells { state, table, slot, cells, numbers, lacks: Vec::new() }
 }
 
 #[inline]

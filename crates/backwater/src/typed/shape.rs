@@ -1,7 +1,5 @@
 //! What a struct says about its table, known when the program is compiled.
 
-use smallvec::SmallVec;
-
 use super::field::{FieldCell, FieldType, Written};
 use super::{Id, Key, Lack};
 use crate::schema::FieldNo;
@@ -253,7 +251,7 @@ pub struct Cells<'n, 's> {
     /// For each field of the struct its number in the table.
     pub(super) numbers: &'n [FieldNo],
     /// Fields of the struct that are not there, or not as the struct has them.
-    pub(super) lacks: SmallVec<[(usize, Lack); 2]>,
+    pub(super) lacks: Vec<(usize, Lack)>,
 }
 
 impl<'s> Cells<'_, 's> {
