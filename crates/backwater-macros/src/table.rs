@@ -178,25 +178,27 @@ fn declaration(input: &DeriveInput, whole: &Whole, parts: &[Part<'_>]) -> TokenS
 }
 
 fn read(whole: &Whole, parts: &[Part<'_>]) -> TokenStream {
-    let idents: Vec<_> = parts.iter().map(|part| part.ident).collect();
-    let fields = parts.iter().enumerate().map(|(place, part)| {
+    let fields: Vec<_> = parts.iter().map(|part| part.ident).collect();
+    // A field may be called like anything that stands around it here.
+    let locals: Vec<_> = (0..parts.len()).map(|place| format_ident!("field_{place}")).collect();
+    let reads = parts.iter().zip(&locals).enumerate().map(|(place, (part, local))| {
         let (field, ty) = (part.ident, part.ty);
         if whole.one_row {
-            quote!(let #field = ::core::option::Option::Some(
+            quote!(let #local = ::core::option::Option::Some(
                 cells.field_or::<#ty>(#place, || otherwise.#field)
             );)
         } else if part.default {
-            quote!(let #field = cells.field_or_default::<#ty>(#place);)
+            quote!(let #local = cells.field_or_default::<#ty>(#place);)
         } else {
-            quote!(let #field = cells.field::<#ty>(#place);)
+            quote!(let #local = cells.field::<#ty>(#place);)
         }
     });
     let otherwise =
         whole.one_row.then(|| quote!(let otherwise: Self = ::core::default::Default::default();));
     quote! {
         #otherwise
-        #(#fields)*
-        ::core::option::Option::Some(Self { #(#idents: #idents?),* })
+        #(#reads)*
+        ::core::option::Option::Some(Self { #(#fields: #locals?),* })
     }
 }
 

@@ -2,6 +2,7 @@
 
 use std::fmt;
 use std::hash::Hash;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::{self, ThreadId};
 
@@ -17,7 +18,7 @@ use crate::trace::{
     self, CommitWatch, DeltaStream, Done, Origin, ReachedQuery, Report, Ring, Watch, Watchers,
     WentOver,
 };
-use crate::typed::{FromRow, QueryOf};
+use crate::typed::{FromRow, OneRowTable, QueryOf};
 use crate::value::{Clock, Named, RowId, Stopwatch};
 
 /// A cache: tables, standing queries over them, and the storage where they persist.
@@ -341,6 +342,82 @@ impl Cache {
         let done = Done { changes, ingested, reached, later, storage, at, took };
         let went_over = Some(WentOver { handle, from, to });
         Ok(self.report(writer, Report::new(number, label.into(), done), went_over))
+    }
+
+    /// Lets a query take its parameters from the row of a one-row table, such as a search text or the
+    /// port that is shown: now, and after each commit that changes that row, for as long as what this
+    /// gives lives. The query goes over as by [`Cache::rebind`], in a commit of its own behind the
+    /// one that changed the row; of values that stay the same there is none.
+    ///
+    /// # Errors
+    /// As [`Cache::rebind`] and [`Snapshot::table`], for the row as it is now.
+    ///
+    /// ```
+    /// use backwater::{Cache, Schema, Table};
+    ///
+    /// #[derive(Default, Table)]
+    /// #[table(one_row)]
+    /// struct Board {
+    ///     search: String,
+    /// }
+    ///
+    /// #[derive(Table)]
+    /// struct Vessel {
+    ///     #[table(id)]
+    ///     name: String,
+    /// }
+    ///
+    /// let cache = Cache::new(Schema::builder().table::<Board>().table::<Vessel>().build()?);
+    /// cache.commit("fleet loaded", |tx| {
+    ///     let mut vessels = tx.table::<Vessel>()?;
+    ///     ["Marram", "Lantern"].iter().try_for_each(|name| vessels.insert(&Vessel { name: (*name).into() }))
+    /// })?;
+    /// let found = cache.query("SELECT name FROM vessel WHERE contains(name, :text)", [("text", "")])?;
+    /// let _follows = cache.params_from(&found, |board: &Board| [("text", board.search.as_str())].into())?;
+    /// assert_eq!(found.read()?.len(), 2);
+    /// cache.commit("letter typed", |tx| tx.table::<Board>()?.set(|board| board.search.push('l')))?;
+    /// assert_eq!(found.read()?.row(0).unwrap().get("name")?.as_str(), Some("Lantern"));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn params_from<T: OneRowTable>(
+        &self,
+        query: &Query,
+        params: impl Fn(&T) -> Named + Send + 'static,
+    ) -> Result<CommitWatch> {
+        let (cache, handle) = (self.clone(), query.clone());
+        let label = format!("{} follows {}", query.name(), T::SHAPE.table);
+        let mut last = None;
+        let turn = Mutex::new(move || -> Result<()> {
+            let new = params(&cache.snapshot().table::<T>()?.only());
+            if last.as_ref() != Some(&new) {
+                cache.rebind(label.as_str(), &handle, new.clone())?;
+                last = Some(new);
+            }
+            Ok(())
+        });
+        let is_stale = AtomicBool::new(false);
+        // Going over tells watchers, and so may come back here: then whoever is at it goes on.
+        let follow = Arc::new(move || -> Result<()> {
+            is_stale.store(true, Ordering::Release);
+            while is_stale.load(Ordering::Acquire)
+                && let Ok(mut go_over) = turn.try_lock()
+            {
+                while is_stale.swap(false, Ordering::AcqRel) {
+                    go_over()?;
+                }
+            }
+            Ok(())
+        });
+        let begin = follow.clone();
+        // What the row asks for later and the statement does not take leaves the query as it is.
+        let watch = self.watch_commits(move |report| {
+            if report.changes().any(|change| change.table() == T::SHAPE.table) {
+                drop(follow());
+            }
+        })?;
+        // From here on no change of the row is missed.
+        begin()?;
+        Ok(watch)
     }
 
     /// A derived value: a Rust function over tables, queries and other derived values, whose result

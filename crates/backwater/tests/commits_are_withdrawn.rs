@@ -1,7 +1,7 @@
 //! A commit is taken back field by field: at once, nothing of it is left; after others, what they
 //! wrote stays. And a cache that is cleared is as it began, in the file too.
 
-#![allow(clippy::unwrap_used)] // In what tests share, which is no test by itself.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::collections::BTreeMap;
 

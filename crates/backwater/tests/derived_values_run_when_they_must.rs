@@ -2,7 +2,7 @@
 //! of the last run's reads, checked in their order, gives something else; of all rows of a table,
 //! when a commit has changed them. A slow tracker keeps what each read gave, whole, and says so.
 
-#![allow(clippy::unwrap_used)] // In what tests share, which is no test by itself.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};

@@ -1,6 +1,6 @@
 //! A stream of deltas leads from where it began to where the query is, however seldom it is polled.
 
-#![allow(clippy::unwrap_used)] // In what tests share, which is no test by itself.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::pin::pin;
 use std::sync::Arc;

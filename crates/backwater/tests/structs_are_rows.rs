@@ -1,7 +1,7 @@
 //! A struct is a row of its table: what is written with it is read with it, what a part does not
 //! have stays, and what the schema says otherwise is an error before anything is read.
 
-#![allow(clippy::unwrap_used)] // In strategies, which are no tests by themselves.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use backwater::{
     Cache, ChangeKind, Error, Found, Id, Json, Lack, Link, Links, Row, Schema, Table, Text,
@@ -334,6 +334,28 @@ fn rows_of_sql_are_structs_that_are_checked_when_the_query_is_defined() {
     assert!(wrong.contains("has 2 columns, and is read as 1"), "{wrong}");
     let null = cache.query_of::<(f64,)>("SELECT avg(delay_min) FROM sailing", ()).unwrap();
     assert!(told(null.rows().unwrap_err()).contains("found NULL, expected float"));
+}
+
+/// Fields may be called like what a derive writes around them, and like keywords.
+#[test]
+fn fields_have_any_names() {
+    #[derive(Debug, Default, PartialEq, Table)]
+    #[table(one_row)]
+    struct Odd {
+        cells: i64,
+        otherwise: Option<String>,
+        writes: bool,
+        r#type: String,
+        #[table(name = "a \"b\"")]
+        columns: i64,
+    }
+    let cache = Cache::new(Schema::builder().table::<Odd>().build().unwrap());
+    let change = |odd: &mut Odd| (odd.cells, odd.columns, odd.r#type) = (3, 4, "five".into());
+    cache.commit("odd", |tx| tx.table::<Odd>()?.set(change)).unwrap();
+    let mut expected = Odd::default();
+    change(&mut expected);
+    assert_eq!(cache.snapshot().table::<Odd>().unwrap().only(), expected);
+    assert_eq!(cache.snapshot().only("odd").unwrap().get("a \"b\"").unwrap(), Some(4.into()));
 }
 
 /// What the types promise, the compiler holds.

@@ -186,3 +186,59 @@ fn a_watch_survives_other_values_for_the_parameters() {
     let other = Cache::new(Schema::parse("test.toml", SCHEMA).unwrap());
     assert!(other.rebind("elsewhere", &moving, [("over", 1)]).is_err());
 }
+
+/// A query follows a one-row table, also where a watcher of it writes that table again, and while
+/// others write it.
+#[test]
+fn a_query_takes_its_parameters_from_a_row() {
+    use backwater::{OneRowTable, Table};
+
+    #[derive(Default, Table)]
+    #[table(one_row)]
+    struct Board {
+        over: i64,
+        shown: i64,
+    }
+
+    #[derive(Table)]
+    struct Item {
+        #[table(id)]
+        id: i64,
+    }
+
+    fn is_one_row<T: OneRowTable>() {}
+    is_one_row::<Board>();
+    let cache = Cache::new(Schema::builder().table::<Board>().table::<Item>().build().unwrap());
+    let insert = |tx: &mut backwater::Transaction| {
+        (0..50).try_for_each(|id| tx.table::<Item>()?.insert(&Item { id }))
+    };
+    cache.commit("loaded", insert).unwrap();
+    let query = cache.query("SELECT id FROM item WHERE id > :over", [("over", 0)]).unwrap();
+    let follows = cache.params_from(&query, |board: &Board| [("over", board.over)].into()).unwrap();
+    let writer = cache.clone();
+    let watch = cache.watch(&query, move |told| {
+        let shown = told.delta().map_or(0, |delta| delta.after().len());
+        let set = |board: &mut Board| board.shown = shown as i64;
+        writer.commit("shown", |tx| tx.table::<Board>()?.set(set)).unwrap();
+    });
+    let watch = watch.unwrap();
+    std::thread::scope(|scope| {
+        for thread in 0..3 {
+            let cache = &cache;
+            scope.spawn(move || {
+                for step in 0..30 {
+                    let over = (step * 7 + thread * 11) % 50;
+                    cache
+                        .commit("moved", |tx| tx.table::<Board>()?.set(|board| board.over = over))
+                        .unwrap();
+                }
+            });
+        }
+    });
+    cache.commit("at last", |tx| tx.table::<Board>()?.set(|board| board.over = 40)).unwrap();
+    assert_eq!(query.read().unwrap().len(), 9);
+    assert_eq!(cache.snapshot().table::<Board>().unwrap().only().shown, 9);
+    drop((follows, watch));
+    cache.commit("moved", |tx| tx.table::<Board>()?.set(|board| board.over = 0)).unwrap();
+    assert_eq!(query.read().unwrap().len(), 9);
+}
