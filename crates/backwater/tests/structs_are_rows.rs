@@ -336,6 +336,57 @@ fn rows_of_sql_are_structs_that_are_checked_when_the_query_is_defined() {
     assert!(told(null.rows().unwrap_err()).contains("found NULL, expected float"));
 }
 
+/// What [`Schema::to_rust`] writes for [`WRITTEN`]; `BACKWATER_WRITE=1` writes it anew.
+mod written {
+    #![allow(dead_code, reason = "it is declared only")]
+    include!("written/structs.rs");
+}
+
+/// A text with whatever structs can say.
+const WRITTEN: &str = r#"
+    [table.port]
+    id = "code"
+    persist = false
+    resource = "harbours"
+    fields = { code = "text", name = { type = "text", from = "/title/en" } }
+    [table.live_sailing]
+    id = "id"
+    names = "camelCase"
+    version = "updated_at"
+    unknown = "error"
+    tombstone = "deleted"
+    [table.live_sailing.fields]
+    id = "int"
+    from = { to = "port", on_delete = "set null" }
+    stops = { to_many = "port", link_table = "calls", on_delete = "restrict" }
+    status = { type = "text", values = ["on time", "delayed", "?"], required = true }
+    departs_at = "timestamp"
+    share = "float"
+    open = { type = "bool", persist = false }
+    extras = "json"
+    type = "text"
+    "up to" = "int"
+    updated_at = "int"
+    [table."Seat map"]
+    id = ["sailing", "number"]
+    fields = { sailing = { to = "live_sailing", on_delete = "cascade" }, number = "text" }
+    [table.board]
+    one_row = true
+    fields = { search = { type = "text", persist = false }, port = { to = "port" } }
+"#;
+
+#[test]
+fn a_text_is_written_as_structs_that_declare_the_same() {
+    let text = Schema::parse("backwater.toml", WRITTEN).unwrap();
+    if std::env::var_os("BACKWATER_WRITE").is_some() {
+        std::fs::write("tests/written/structs.rs", text.to_rust()).unwrap();
+    }
+    assert_eq!(text.to_rust(), include_str!("written/structs.rs"));
+    let builder = Schema::builder().table::<written::Port>().table::<written::LiveSailing>();
+    let types = builder.table::<written::SeatMap>().table::<written::Board>().build().unwrap();
+    assert!(types == text, "{}", types.text());
+}
+
 /// Fields may be called like what a derive writes around them, and like keywords.
 #[test]
 fn fields_have_any_names() {

@@ -12,6 +12,7 @@ mod read;
 mod row;
 mod schema;
 mod shape;
+mod source;
 mod write;
 
 pub use field::{FieldCell, FieldType, Text, Written};
