@@ -338,7 +338,7 @@ fn rows_of_sql_are_structs_that_are_checked_when_the_query_is_defined() {
 
 /// What [`Schema::to_rust`] writes for [`WRITTEN`]; `BACKWATER_WRITE=1` writes it anew.
 mod written {
-    #![allow(dead_code, reason = "it is declared only")]
+    #![allow(dead_code, unreachable_pub, reason = "it is declared only")]
     include!("written/structs.rs");
 }
 
