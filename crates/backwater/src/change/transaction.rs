@@ -340,20 +340,15 @@ impl Transaction {
         }
     }
 
-    /// The id that a value is.
+    /// The id that a value is in a field.
     fn id_of(&self, field: &Field, value: &Value) -> Result<RowId> {
         match value {
-            Value::Int(number) => Ok(RowId::Int(*number)),
             Value::Text(id) => match self.state.schema.linked_id_type(field) {
                 // The text of a link to a row with an id of several parts, as SQL gives it.
                 Some(IdType::Parts) => RowId::from_json(&Json::parse(id)?),
                 _ => Ok(RowId::Text(checked_text(id)?.into())),
             },
-            Value::Json(json) => RowId::from_json(json),
-            other => Err(Error::new(
-                ErrorKind::Type,
-                format!("found {} ({other}), expected an id", other.kind()),
-            )),
+            other => self.part_of_id(other),
         }
     }
 
