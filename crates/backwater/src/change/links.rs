@@ -185,12 +185,7 @@ impl Transaction {
         entry: Slot,
     ) -> Option<(Slot, Vec<Target>)> {
         let Cell::Link(owner) = self.state.table(entries).cell(entry, OWNER) else { return None };
-        let slots = (0..).map_while(|position| self.state.entry(entries, owner, position));
-        let targets = slots.filter_map(|slot| {
-            let cell = self.state.table(entries).cell(slot, TARGET);
-            self.state.target(entries, TARGET, cell)
-        });
-        Some((owner, targets.collect()))
+        Some((owner, self.state.targets(entries, owner).collect()))
     }
 
     /// The to-many link that a link table belongs to.

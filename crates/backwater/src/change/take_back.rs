@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use super::{Changes, FieldSet, Happened, Staged, StagedRow, Transaction};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, Kind, Made, TableNo};
-use crate::table::{Cell, OWNER, Slot, State, TARGET};
+use crate::table::{Cell, OWNER, Slot, State};
 
 impl Transaction {
     /// Undoes of some changes what still holds.
@@ -182,10 +182,7 @@ impl Transaction {
 
 /// Where a to-many link points in a version, in its order.
 fn targets(version: &State, entries: TableNo, owner: Slot) -> Vec<(TableNo, Slot)> {
-    let entries_of = (0..).map_while(|position| version.entry(entries, owner, position));
-    let target =
-        |entry| version.target(entries, TARGET, version.table(entries).cell(entry, TARGET));
-    entries_of.filter_map(target).collect()
+    version.targets(entries, owner).collect()
 }
 
 fn of_cell(cell: Cell<'_>) -> Staged<'_> {

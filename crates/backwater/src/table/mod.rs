@@ -437,6 +437,18 @@ impl State {
         }
     }
 
+    /// Where a to-many link points, in its order, whether or not rows are there.
+    pub(crate) fn targets(
+        &self,
+        entries: TableNo,
+        owner: Slot,
+    ) -> impl Iterator<Item = (TableNo, Slot)> + '_ {
+        let slots = (0..).map_while(move |position| self.entry(entries, owner, position));
+        slots.filter_map(move |entry| {
+            self.target(entries, TARGET, self.table(entries).cell(entry, TARGET))
+        })
+    }
+
     /// The slot of an entry of a to-many link, if the link has that many.
     pub(crate) fn entry(&self, entries: TableNo, owner: Slot, position: usize) -> Option<Slot> {
         let table = self.table(entries);

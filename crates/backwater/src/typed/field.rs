@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use super::{Id, Key, Kind, Lack, Link, Links, Table};
 use crate::schema::{FieldNo, Kind as Held, TableNo};
-use crate::table::{Cell, RowCells, Slot, State, TARGET};
+use crate::table::{Cell, RowCells, Slot, State};
 use crate::value::{Json, RowId, Timestamp, Value};
 
 /// A type that a field of a table can have in a struct.
@@ -111,12 +111,8 @@ impl<'s> FieldCell<'s> {
         else {
             return Err(self.lack());
         };
-        let entries_of = self.state.table(entries);
-        let ids =
-            (0..).map_while(|position| self.state.entry(entries, slot, position)).map(|entry| {
-                let target = self.state.target(entries, TARGET, entries_of.cell(entry, TARGET));
-                target.and_then(|(to, slot)| self.state.id(to, slot)).map(|id| id.to_id())
-            });
+        let targets = self.state.targets(entries, slot);
+        let ids = targets.map(|(to, slot)| self.state.id(to, slot).map(|id| id.to_id()));
         ids.collect::<Option<_>>().ok_or(Lack::Unfit)
     }
 }

@@ -2,8 +2,7 @@
 
 use super::field::{FieldCell, FieldType, Written};
 use super::{Id, Key, Lack};
-use crate::schema::FieldNo;
-use crate::schema::TableNo;
+use crate::schema::{FieldNo, TableNo};
 use crate::table::{RowCells, Slot, State};
 use crate::value::{Named, RowId, Value};
 
