@@ -71,13 +71,30 @@ pub enum ErrorKind {
     Version,
     /// What a storage holds does not agree with itself.
     Damaged,
+    /// What a program's own closure, derived value or storage says is wrong.
+    Caller,
 }
 
 /// The result of everything that can fail here.
 pub type Result<T, E = Error> = std::result::Result<T, E>;
 
 impl Error {
-    pub(crate) fn new(kind: ErrorKind, message: impl Into<String>) -> Self {
+    /// An error of the caller's own: one that a commit's closure gives up with, that a derived value
+    /// cannot be told for, that a [`Storage`](crate::Storage) meets.
+    ///
+    /// ```
+    /// use backwater::{Cache, Error, ErrorKind, Schema};
+    ///
+    /// let cache = Cache::new(Schema::parse("s.toml", "table.booking = { id = 'id', fields = { id = 'int', cars = 'int' } }")?);
+    /// let full = cache.commit("booked", |tx| {
+    ///     tx.insert("booking", [("id", 7), ("cars", 3)])?;
+    ///     Err::<(), _>(Error::new(ErrorKind::Caller, "there is no room for 3 cars").at("sailing 311").help("ask for 2"))
+    /// });
+    /// assert_eq!(full.unwrap_err().to_string(), "sailing 311: there is no room for 3 cars; ask for 2");
+    /// assert_eq!(cache.snapshot().count("booking")?, 0);
+    /// # Ok::<(), Error>(())
+    /// ```
+    pub fn new(kind: ErrorKind, message: impl Into<String>) -> Self {
         Self(Box::new(Inner {
             kind,
             place: String::new(),
@@ -107,15 +124,26 @@ impl Error {
         self
     }
 
-    pub(crate) fn help(mut self, help: impl Into<String>) -> Self {
+    /// Says what to do about it.
+    ///
+    /// See [`Error::new`] for an example.
+    #[must_use]
+    pub fn help(mut self, help: impl Into<String>) -> Self {
         self.0.help = help.into();
         self
     }
 
-    pub(crate) fn source_error(
-        mut self,
-        source: impl std::error::Error + Send + Sync + 'static,
-    ) -> Self {
+    /// Names the error that this one comes from.
+    ///
+    /// ```
+    /// use std::error::Error as _;
+    /// use backwater::{Error, ErrorKind};
+    ///
+    /// let error = Error::new(ErrorKind::Storage, "it cannot be written").caused_by(std::fmt::Error);
+    /// assert!(error.source().is_some());
+    /// ```
+    #[must_use]
+    pub fn caused_by(mut self, source: impl std::error::Error + Send + Sync + 'static) -> Self {
         self.0.source = Some(Arc::new(source));
         self
     }

@@ -124,7 +124,7 @@ impl Recording {
         let text = super::utf8(bytes.as_ref())?;
         let file: File<'_> = serde_json::from_str(text).map_err(|error| {
             let message = format!("this is not a HAR recording: {error}");
-            Error::new(ErrorKind::Response, message).source_error(error)
+            Error::new(ErrorKind::Response, message).caused_by(error)
         })?;
         let exchanges = file.log.entries.into_iter().enumerate().map(|(number, entry)| {
             let content = entry.response.content;
@@ -133,7 +133,7 @@ impl Recording {
                     let message = format!("the text is not base64, as it says: {error}");
                     Error::new(ErrorKind::Response, message)
                         .at(format!("/log/entries/{number}/response/content/text"))
-                        .source_error(error)
+                        .caused_by(error)
                 })?
             } else {
                 content.text.into_owned().into_bytes()

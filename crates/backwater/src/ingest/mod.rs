@@ -187,7 +187,7 @@ pub(crate) fn utf8(bytes: &[u8]) -> Result<&str> {
     let text = std::str::from_utf8(bytes).map_err(|error| {
         let at = error.valid_up_to();
         Error::new(ErrorKind::Response, format!("byte {at} is not UTF-8, which JSON has to be"))
-            .source_error(error)
+            .caused_by(error)
     })?;
     Ok(text.strip_prefix('\u{feff}').unwrap_or(text))
 }

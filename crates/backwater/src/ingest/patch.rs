@@ -533,7 +533,7 @@ fn not_there() -> Error {
 
 fn parsed<'t, T: serde::Deserialize<'t>>(text: &'t str, expected: &str) -> Result<T> {
     serde_json::from_str(text).map_err(|error| {
-        Error::new(ErrorKind::Response, format!("{expected}: {error}")).source_error(error)
+        Error::new(ErrorKind::Response, format!("{expected}: {error}")).caused_by(error)
     })
 }
 

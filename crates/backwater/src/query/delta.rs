@@ -151,6 +151,26 @@ impl Delta {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn apply(&self, shown: &mut Vec<Vec<Value>>) {
+        self.apply_with(shown, |row| {
+            row.after().map(|row| row.values().to_vec()).unwrap_or_default()
+        });
+    }
+
+    /// The same for a list of anything: `make` gives what is shown for a row that entered, changed or
+    /// moved.
+    ///
+    /// ```
+    /// # use backwater::{Cache, DeltaKind, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
+    /// let all = cache.query("SELECT id FROM t", ())?;
+    /// let _watch = all.keep_up();
+    /// let mut lines: Vec<String> = Vec::new();
+    /// let report = cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
+    /// report.delta(&all).unwrap().apply_with(&mut lines, |row| format!("{:?} {:?}", row.key(), row.kind()));
+    /// assert_eq!(lines, ["[Int(1)] Enter"]);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn apply_with<T>(&self, shown: &mut Vec<T>, mut make: impl FnMut(&DeltaRow<'_>) -> T) {
         let mut out: Vec<usize> = self
             .rows()
             .filter(|row| row.kind() != DeltaKind::Change)
@@ -161,13 +181,11 @@ impl Delta {
             shown.remove(from);
         }
         for row in self.rows() {
-            let (Some(to), Some(after)) = (row.to(), row.after()) else {
-                continue;
-            };
+            let Some(to) = row.to() else { continue };
             if row.kind() == DeltaKind::Change {
-                shown[to] = after.values().to_vec();
+                shown[to] = make(&row);
             } else {
-                shown.insert(to, after.values().to_vec());
+                shown.insert(to, make(&row));
             }
         }
     }

@@ -248,9 +248,7 @@ pub(crate) fn rehydrate(
         return Ok(begin(schema));
     };
     let stored_schema = Schema::parse(&header.schema_name, &header.schema).map_err(|error| {
-        Error::new(ErrorKind::Damaged, "the schema in it cannot be read")
-            .at(&name)
-            .source_error(error)
+        Error::new(ErrorKind::Damaged, "the schema in it cannot be read").at(&name).caused_by(error)
     })?;
     if let Some(wanted) = &wanted
         && let Some(difference) = wanted.tables_differ(&stored_schema)

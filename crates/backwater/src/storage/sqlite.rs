@@ -124,8 +124,7 @@ impl SqliteFile {
     /// Whether there is a file with anything in it, of SQLite's making and not cut short.
     fn exists(&self) -> Result<bool> {
         let unreadable = |error: std::io::Error| {
-            Error::new(ErrorKind::Storage, format!("it cannot be read: {error}"))
-                .source_error(error)
+            Error::new(ErrorKind::Storage, format!("it cannot be read: {error}")).caused_by(error)
         };
         let mut file = match fs::File::open(&self.path) {
             Ok(file) => file,
@@ -193,7 +192,7 @@ fn failed(what: &str, error: rusqlite::Error) -> Error {
         Some(ErrorCode::ReadOnly) => (ErrorKind::Storage, "the file or its folder is read-only"),
         _ => (ErrorKind::Storage, ""),
     };
-    Error::new(kind, format!("{what}: {error}")).help(help).source_error(error)
+    Error::new(kind, format!("{what}: {error}")).help(help).caused_by(error)
 }
 
 fn unreadable(error: rusqlite::Error) -> Error {
@@ -201,7 +200,7 @@ fn unreadable(error: rusqlite::Error) -> Error {
         let what = "a program was stopped while it wrote to it, which must be taken back first";
         return Error::new(ErrorKind::Storage, what)
             .help("open it once where it may be written")
-            .source_error(error);
+            .caused_by(error);
     }
     failed("it cannot be read", error)
 }

@@ -211,6 +211,30 @@ impl<T: Table> From<&Id<T>> for Value {
     }
 }
 
+impl<T: Table> From<Link<T>> for RowId {
+    fn from(link: Link<T>) -> Self {
+        link.key().to_row_id()
+    }
+}
+
+impl<T: Table> From<&Link<T>> for RowId {
+    fn from(link: &Link<T>) -> Self {
+        link.key().to_row_id()
+    }
+}
+
+impl<T: Table> From<Link<T>> for Value {
+    fn from(link: Link<T>) -> Self {
+        RowId::from(link).into()
+    }
+}
+
+impl<T: Table> From<&Link<T>> for Value {
+    fn from(link: &Link<T>) -> Self {
+        RowId::from(link).into()
+    }
+}
+
 /// What names a row of a table: its [`Id`], a [`Link`] to it, or the bare key.
 ///
 /// ```

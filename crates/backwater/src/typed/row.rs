@@ -219,6 +219,8 @@ tuple!(3: A 0, B 1, C 2);
 tuple!(4: A 0, B 1, C 2, D 3);
 tuple!(5: A 0, B 1, C 2, D 3, E 4);
 tuple!(6: A 0, B 1, C 2, D 3, E 4, F 5);
+tuple!(7: A 0, B 1, C 2, D 3, E 4, F 5, G 6);
+tuple!(8: A 0, B 1, C 2, D 3, E 4, F 5, G 6, H 7);
 
 /// A standing query whose rows are read as a type. It is a [`Query`] in all else.
 ///

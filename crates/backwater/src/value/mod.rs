@@ -198,7 +198,7 @@ impl Json {
     /// See [`Json`] for an example.
     pub fn parse(text: &str) -> Result<Self> {
         let raw: &serde_json::value::RawValue = serde_json::from_str(text).map_err(|error| {
-            Error::new(ErrorKind::Type, format!("this is not JSON: {error}")).source_error(error)
+            Error::new(ErrorKind::Type, format!("this is not JSON: {error}")).caused_by(error)
         })?;
         match has_lone_surrogate(raw.get()) {
             true => Err(Error::new(ErrorKind::Type, LONE_SURROGATE)),
@@ -444,13 +444,15 @@ impl IdRef<'_> {
 
 /// Values by name: the fields of a row to write, or the parameters of a statement.
 ///
-/// Made from an array of pairs; `()` is none at all.
+/// Made from an array of pairs, or from a tuple of them where their values are of several types; `()`
+/// is none at all.
 ///
 /// ```
 /// use backwater::{Named, Value};
 ///
-/// let fields = Named::from([("status", Value::from("boarding")), ("delay_min", 5.into())]);
-/// assert_eq!(fields.iter().count(), 2);
+/// let fields = Named::from((("status", "delayed"), ("delay_min", 5)));
+/// assert_eq!(fields, Named::from([("status", Value::from("delayed")), ("delay_min", 5.into())]));
+/// assert_eq!(Named::from([("delay_min", 5)]).iter().next(), Some(("delay_min", &Value::Int(5))));
 /// ```
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Named(Vec<(String, Value)>);
@@ -478,6 +480,24 @@ impl<N: Into<String>, V: Into<Value>, const LEN: usize> From<[(N, V); LEN]> for 
         pairs.into_iter().collect()
     }
 }
+
+macro_rules! pairs {
+    ($($name:ident $value:ident),*) => {
+        impl<$($value: Into<Value>),*> From<($((&str, $value),)*)> for Named {
+            fn from(($($name,)*): ($((&str, $value),)*)) -> Self {
+                Self(vec![$(($name.0.into(), $name.1.into())),*])
+            }
+        }
+    };
+}
+
+pairs!(a A, b B);
+pairs!(a A, b B, c C);
+pairs!(a A, b B, c C, d D);
+pairs!(a A, b B, c C, d D, e E);
+pairs!(a A, b B, c C, d D, e E, f F);
+pairs!(a A, b B, c C, d D, e E, f F, g G);
+pairs!(a A, b B, c C, d D, e E, f F, g G, h H);
 
 impl<N: Into<String>, V: Into<Value>> From<Vec<(N, V)>> for Named {
     fn from(pairs: Vec<(N, V)>) -> Self {

@@ -216,7 +216,7 @@ impl FromStr for Timestamp {
             return Ok(time);
         }
         let parsed: jiff::Timestamp =
-            text.parse().map_err(|error| unreadable().source_error(error))?;
+            text.parse().map_err(|error| unreadable().caused_by(error))?;
         let micros = parsed.as_nanosecond().div_euclid(1000);
         i64::try_from(micros)
             .map_err(|_| unreadable())
