@@ -18,7 +18,7 @@ use crate::trace::{
     self, CommitWatch, DeltaStream, Done, Origin, ReachedQuery, Report, Ring, Watch, Watchers,
     WentOver,
 };
-use crate::typed::{FromRow, OneRowTable, QueryOf};
+use crate::typed::{FromRow, OneRowTable, QueryOf, SchemaBuilder};
 use crate::value::{Clock, Named, RowId, Stopwatch};
 
 /// A cache: tables, standing queries over them, and the storage where they persist.
@@ -614,6 +614,73 @@ impl Cache {
         // While the writer is held, no commit is between two watchers.
         let writer = self.writer()?;
         Ok(self.0.watchers.add_of_commits(writer.commit, Box::new(told)))
+    }
+
+    /// Declares further tables, response rules and named queries while the program runs, as when a
+    /// part of it comes into use. `more` adds them to what the schema says already: tables that are
+    /// there keep their fields, and all rows, queries and watchers stay as they are.
+    ///
+    /// It is a commit of its own, one that changes no row.
+    ///
+    /// # Errors
+    /// As [`SchemaBuilder::build`]; [`ErrorKind::Nested`] if it is called inside of a commit's
+    /// closure.
+    ///
+    /// ```
+    /// use backwater::{Cache, Link, Schema, Table};
+    ///
+    /// #[derive(Table)]
+    /// struct Sailing {
+    ///     #[table(id)]
+    ///     id: i64,
+    /// }
+    ///
+    /// /// What the booking desk knows; it opens later.
+    /// #[derive(Table)]
+    /// struct Booking {
+    ///     #[table(id)]
+    ///     id: i64,
+    ///     #[table(on_delete = "cascade")]
+    ///     sailing: Link<Sailing>,
+    /// }
+    ///
+    /// let cache = Cache::new(Schema::builder().table::<Sailing>().build()?);
+    /// cache.commit("announced", |tx| tx.table::<Sailing>()?.insert(&Sailing { id: 311 }))?;
+    ///
+    /// cache.declare("the desk opens", |schema| schema.table::<Booking>())?;
+    /// cache.commit("booked", |tx| tx.table::<Booking>()?.insert(&Booking { id: 7, sailing: Link::to(311) }))?;
+    /// cache.commit("taken out", |tx| tx.table::<Sailing>()?.delete(311).map(drop))?;
+    /// assert!(cache.snapshot().table::<Booking>()?.is_empty());
+    /// # let _ = (Sailing { id: 1 }.id, Booking { id: 1, sailing: Link::to(1) }.sailing);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn declare(
+        &self,
+        label: impl Into<String>,
+        more: impl FnOnce(SchemaBuilder) -> SchemaBuilder,
+    ) -> Result<Report> {
+        let mut writer = self.writer()?;
+        let (clock, mut watch) = (self.clock(), Stopwatch::start(self.clock()));
+        let schema = Arc::new(more(SchemaBuilder::beyond(&writer.state.schema)).build()?);
+        writer.commit += 1;
+        writer.state = Arc::new(writer.state.extended(schema.clone()));
+        writer.engine.extend(&schema);
+        // What it remembers is told by the old schema.
+        writer.remembered = Remembered::default();
+        self.0.published.publish_tables(writer.state.clone(), writer.commit);
+        let took = watch.lap();
+        let storage = match &mut writer.storage {
+            Some((outbox, _)) => {
+                outbox.extend(&schema);
+                writer.flush().err()
+            }
+            None => None,
+        };
+        let (changes, at) = (Changes::none(writer.state.clone()), clock.map(Clock::now));
+        let (reached, ingested) = (Vec::new(), Vec::new());
+        let (number, later) = (writer.commit, writer.engine.next_binding());
+        let done = Done { changes, ingested, reached, later, storage, at, took };
+        Ok(self.report(writer, Report::new(number, label.into(), done), None))
     }
 
     /// Takes a commit back, field by field, in a commit of its own: what it changed and still holds

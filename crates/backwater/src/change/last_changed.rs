@@ -27,6 +27,14 @@ impl LastChanged {
         Self { commits: vec![commit; starts[starts.len() - 1]], starts: starts.into() }
     }
 
+    /// Takes note of the tables that a schema has behind those that are known; they came with a commit.
+    pub(crate) fn extend(&mut self, commit: u64, schema: &Schema) {
+        let more = Self::unknown_before(commit, schema);
+        let known = self.commits.len();
+        self.commits.extend(&more.commits[known..]);
+        self.starts = more.starts;
+    }
+
     pub(crate) fn note(&mut self, changes: &Changes, commit: u64) {
         for row in changes.rows.iter() {
             let start = self.starts[row.table.index()];

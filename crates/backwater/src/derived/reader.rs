@@ -44,7 +44,10 @@ impl Reader {
     ///
     /// See [`Derived`] for an example.
     pub fn table<'s, T: ReadTable<'s>>(&'s self) -> Result<TrackedRows<'s, T>> {
-        TrackedRows::new(self)
+        TrackedRows::new(self).inspect_err(|_| {
+            // The table may be declared later.
+            self.record(Read::Unsure);
+        })
     }
 
     /// A query's result.

@@ -64,6 +64,15 @@ impl Published {
         self.show(Moment { state: changes.after.clone(), commit, last });
     }
 
+    /// Shows a version of the tables that has further ones.
+    pub(crate) fn publish_tables(&self, state: Arc<State>, commit: u64) {
+        let mut last = self.moment().last;
+        if let Some(last) = &mut last {
+            Arc::make_mut(last).extend(commit, &state.schema);
+        }
+        self.show(Moment { state, commit, last });
+    }
+
     /// Shows a version of the tables with the same rows.
     pub(crate) fn publish(&self, state: Arc<State>, commit: u64) {
         let last = self.moment().last;

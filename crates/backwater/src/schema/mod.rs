@@ -7,6 +7,7 @@ mod names;
 mod places;
 mod pointer;
 mod read;
+mod renumber;
 mod rule;
 mod table;
 mod template;
@@ -111,6 +112,14 @@ impl Limits {
 /// Schemas are equal if they declare the same tables, rules and queries, in whatever words.
 impl PartialEq for Schema {
     fn eq(&self, other: &Self) -> bool {
+        let names = |schema: &Schema| -> Vec<Arc<str>> {
+            schema.tables.iter().map(|table| table.name.clone()).collect()
+        };
+        // One of which tables were declared later has them in another order.
+        if names(self) != names(other) {
+            let ordered = self.numbering(&other.name, &other.text);
+            return ordered.is_ok_and(|other| names(self) == names(&other) && *self == other);
+        }
         let queries = |schema: &Schema| -> Vec<(Arc<str>, Arc<str>)> {
             schema.queries.iter().map(|of| (of.name.clone(), of.sql.clone())).collect()
         };
@@ -143,7 +152,13 @@ impl Schema {
     ///
     /// See [`Schema`] for an example.
     pub fn parse(name: &str, text: &str) -> Result<Self> {
-        read::schema(name, text)
+        read::schema(name, text, &[])
+    }
+
+    /// Reads another text, whose tables get this schema's numbers where it has tables of that name.
+    pub(crate) fn numbering(&self, name: &str, text: &str) -> Result<Self> {
+        let known: Vec<Arc<str>> = self.tables.iter().map(|table| table.name.clone()).collect();
+        read::schema(name, text, &known)
     }
 
     /// The text that the schema was read from.

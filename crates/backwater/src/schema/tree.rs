@@ -105,6 +105,10 @@ impl<T> Tree<T> {
         self.0.is_empty()
     }
 
+    pub(super) fn branches_mut(&mut self) -> impl Iterator<Item = &mut Branch<T>> {
+        self.0.iter_mut().map(|twig| &mut twig.branch)
+    }
+
     pub(crate) fn iter(&self) -> impl Iterator<Item = (&str, &Branch<T>)> {
         self.0.iter().map(|twig| (&*twig.name, &twig.branch))
     }

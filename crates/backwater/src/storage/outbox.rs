@@ -7,7 +7,7 @@ use std::sync::Arc;
 use super::form::{Form, Hash, Stored, stored};
 use crate::change::Changes;
 use crate::schema::{Schema, TableNo};
-use crate::table::{Cell, Slot, State};
+use crate::table::{Cell, ONLY, Slot, State};
 use crate::value::RowId;
 
 /// The dirty rows of a cache, and the version of the tables that its storage holds.
@@ -52,6 +52,20 @@ impl Outbox {
             knows_schema,
             dirty: BTreeSet::new(),
             missing: BTreeSet::new(),
+        }
+    }
+
+    /// Takes note of tables that were declared.
+    pub(crate) fn extend(&mut self, schema: &Arc<Schema>) {
+        let known = self.totals.len();
+        self.form = Arc::new(Form::of(schema));
+        self.stored = Arc::new(self.stored.extended(schema.clone()));
+        self.totals.resize(schema.tables.len(), Total::default());
+        self.knows_schema = false;
+        for table in schema.table_numbers().skip(known) {
+            if schema.table(table).is_one_row() {
+                self.note_missing(table, ONLY);
+            }
         }
     }
 

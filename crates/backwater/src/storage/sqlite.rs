@@ -451,7 +451,7 @@ fn write_table(
         let mut delete = connection.prepare_cached(&format!("DELETE FROM {name} WHERE {key}"))?;
         for id in table.deletes() {
             match id {
-                RowId::Parts(parts) => {
+                RowId::Parts(parts) if definition.id.len() != 1 => {
                     delete.execute(params_from_iter(parts.iter().map(stored_id)))?
                 }
                 single => delete.execute([stored_id(single)])?,

@@ -214,6 +214,27 @@ impl State {
         Self { schema, tables }
     }
 
+    /// The same rows under a schema that has further tables behind those that are here.
+    pub(crate) fn extended(&self, schema: Arc<Schema>) -> Self {
+        let mut extended = Self { schema, tables: self.tables.clone() };
+        let (schema, seed) = (extended.schema.clone(), RandomState::new());
+        for number in schema.table_numbers() {
+            if number.index() >= extended.tables.len() {
+                extended.tables.push(Arc::new(Table::new(&schema, number, &seed)));
+                continue;
+            }
+            if is_target(&schema, number) && !extended.table(number).is_target {
+                extended.table_mut(number).is_target = true;
+            }
+            for fields in schema.chains(number) {
+                if !extended.has_index(number, &fields) {
+                    extended.index(number, &fields);
+                }
+            }
+        }
+        extended
+    }
+
     pub(crate) fn table(&self, number: TableNo) -> &Table {
         &self.tables[number.index()]
     }
@@ -330,7 +351,7 @@ impl State {
         let schema = self.schema.clone();
         let definition = schema.table(table);
         let mut key = Key::new();
-        for (field, part) in definition.id.iter().zip(parts(id)) {
+        for (field, part) in definition.id.iter().zip(parts(id, definition.id.len())) {
             key.push(match definition.field(*field).kind {
                 Kind::Link(to) => Cell::Link(self.refer_id(to, part)?),
                 _ => part_cell(part),
@@ -350,7 +371,7 @@ impl State {
         }
         self.check_id(table, id)?;
         let mut key = Key::new();
-        for (field, part) in definition.id.iter().zip(parts(id)) {
+        for (field, part) in definition.id.iter().zip(parts(id, definition.id.len())) {
             key.push(match (definition.field(*field).kind, part) {
                 (Kind::Link(to), part) => match self.slot(to, part)? {
                     Some(slot) => Cell::Link(slot),
@@ -379,7 +400,7 @@ impl State {
             (Kind::Link(to), part) => self.fits(to, part),
             _ => false,
         };
-        let parts = parts(id);
+        let parts = parts(id, definition.id.len());
         parts.len() == definition.id.len() && definition.id.iter().zip(parts).all(fits)
     }
 
@@ -463,9 +484,10 @@ fn is_one_link(definition: &crate::schema::Table, fields: &[FieldNo]) -> bool {
 }
 
 /// The parts of an id, one if it is a single value.
-fn parts(id: &RowId) -> &[RowId] {
+/// The parts of an id of `count` parts. The only part of one may have parts itself, if it is a link.
+fn parts(id: &RowId, count: usize) -> &[RowId] {
     match id {
-        RowId::Parts(parts) => parts,
+        RowId::Parts(parts) if count != 1 => parts,
         single => std::slice::from_ref(single),
     }
 }
@@ -478,17 +500,21 @@ fn part_cell(part: &RowId) -> Cell<'_> {
     }
 }
 
+/// Whether a link may point at a table.
+fn is_target(schema: &Schema, number: TableNo) -> bool {
+    let points_here = |table: &crate::schema::Table| {
+        table.fields.iter().any(|field| {
+            let is_one_of = |to: &[(Arc<str>, TableNo)]| to.iter().any(|(_, to)| *to == number);
+            field.kind == Kind::Link(number)
+                || field.one_of().is_some_and(|of| is_one_of(&of.tables))
+        })
+    };
+    schema.tables.iter().any(points_here)
+}
+
 impl Table {
     fn new(schema: &Schema, number: TableNo, seed: &RandomState) -> Self {
         let definition = schema.table(number);
-        let points_here = |table: &crate::schema::Table| {
-            table.fields.iter().any(|field| {
-                let one_of = field.link.as_ref().and_then(|link| link.one_of.as_ref());
-                field.kind == Kind::Link(number)
-                    || one_of
-                        .is_some_and(|one_of| one_of.tables.iter().any(|(_, to)| *to == number))
-            })
-        };
         let chains = schema.chains(number).into_iter();
         let mut table = Self {
             chunks: Trie::new(),
@@ -506,7 +532,7 @@ impl Table {
             free: Trie::new(),
             free_len: 0,
             freed: Vec::new(),
-            is_target: schema.tables.iter().any(points_here),
+            is_target: is_target(schema, number),
             writes: 0,
         };
         if definition.is_one_row() {

@@ -6,7 +6,7 @@ use super::Kind;
 use super::read::find;
 use super::shape::{FieldShape, Fields, Shape};
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::Schema;
+use crate::schema::{Schema, line_and_column};
 
 /// Puts a schema together from any number of structs, each of which declares a table or some fields
 /// of one, and of a text, which may declare further tables, response rules and named queries.
@@ -40,7 +40,10 @@ use crate::schema::Schema;
 /// ```
 #[derive(Debug, Default)]
 pub struct SchemaBuilder {
-    text: Option<(String, String)>,
+    /// What all of it is put to.
+    base: Option<Schema>,
+    /// Texts, with what errors call them.
+    texts: Vec<(String, String)>,
     structs: Vec<Struct>,
 }
 
@@ -61,6 +64,12 @@ impl Schema {
 }
 
 impl SchemaBuilder {
+    /// Begins with all that a schema says.
+    pub(crate) fn beyond(base: &Schema) -> Self {
+        let texts = vec![(base.name.to_string(), base.text.to_string())];
+        Self { base: Some(base.clone()), texts, structs: Vec::new() }
+    }
+
     /// Takes in a struct's table. Structs of one table are put together: a field that two of them
     /// have must be the same in both. A table that the text declares must have the struct's fields.
     ///
@@ -72,11 +81,20 @@ impl SchemaBuilder {
         self
     }
 
-    /// The text, as [`Schema::parse`] takes it; `name` is what errors call it.
+    /// A text, as [`Schema::parse`] takes it; `name` is what errors call it. Several texts are put
+    /// together; each table, rule and query is in one of them.
     ///
-    /// See [`SchemaBuilder`] for an example.
+    /// ```
+    /// # use backwater::Schema;
+    /// let schema = Schema::builder()
+    ///     .text("ports.toml", "table.port = { id = 'code', fields = { code = 'text' } }")
+    ///     .text("queries.toml", "query.ports = 'SELECT code FROM port'")
+    ///     .build()?;
+    /// assert_eq!((schema.table_names().count(), schema.query_names().count()), (1, 1));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
     pub fn text(mut self, name: impl Into<String>, text: impl Into<String>) -> Self {
-        self.text = Some((name.into(), text.into()));
+        self.texts.push((name.into(), text.into()));
         self
     }
 
@@ -84,11 +102,11 @@ impl SchemaBuilder {
     ///
     /// # Errors
     /// As [`Schema::parse`]; [`ErrorKind::Schema`] if structs do not agree with each other or with
-    /// the text, or link to a table that nobody declares.
+    /// the text, or link to a table that nobody declares, or if two texts declare the same.
     ///
     /// See [`SchemaBuilder`] for an example.
     pub fn build(self) -> Result<Schema> {
-        let (name, mut text) = self.text.unwrap_or_else(|| ("structs".into(), String::new()));
+        let (name, mut text) = together(self.texts)?;
         let (document, _) = DeTable::parse_recoverable(&text);
         let tables = document.get_ref().get("table");
         let tables = tables.and_then(|tables| tables.get_ref().as_table());
@@ -131,12 +149,69 @@ impl SchemaBuilder {
         if let Some(problems) = Error::gather(problems) {
             return Err(problems);
         }
-        let schema = Schema::parse(&name, &text)?;
+        let schema = match &self.base {
+            Some(base) => {
+                let schema = base.numbering(&name, &text)?;
+                let known = schema.tables.get(..base.tables.len());
+                debug_assert_eq!(known, Some(&*base.tables), "what is known stays as it is");
+                schema
+            }
+            None => Schema::parse(&name, &text)?,
+        };
         for of in &self.structs {
             find(of.shape, &schema).map_err(|error| error.at(of.name))?;
         }
         Ok(schema)
     }
+}
+
+/// Several texts as one, with a name for it. If they say the same when they stand one behind the
+/// other, they do; else the whole is written anew.
+fn together(mut texts: Vec<(String, String)>) -> Result<(String, String)> {
+    if texts.len() < 2 {
+        return Ok(texts.pop().unwrap_or_else(|| ("structs".into(), String::new())));
+    }
+    let mut all = toml::Table::new();
+    for (name, text) in &texts {
+        let parts: toml::Table = toml::from_str(text).map_err(|error| {
+            let at = error.span().map_or(text.len(), |span| span.start);
+            let message = format!("this is not TOML: {}", error.message());
+            Error::new(ErrorKind::Schema, message)
+                .at(format!("{name}:{}", line_and_column(text, at)))
+        })?;
+        for (part, entries) in parts {
+            let known = all.entry(part.as_str()).or_insert_with(|| toml::Table::new().into());
+            let (Some(known), toml::Value::Table(entries)) = (known.as_table_mut(), entries) else {
+                let message = format!("`{part}` is no table");
+                return Err(Error::new(ErrorKind::Schema, message).at(name));
+            };
+            for (entry, value) in entries {
+                if known.insert(entry.clone(), value).is_some() {
+                    let message = format!("{part}.{entry} is declared by another text already");
+                    return Err(Error::new(ErrorKind::Schema, message)
+                        .at(name)
+                        .help("declare it in one of them"));
+                }
+            }
+        }
+    }
+    let (names, texts): (Vec<String>, Vec<String>) = texts.into_iter().unzip();
+    let joined = texts.join("\n");
+    let text = match toml::from_str::<toml::Table>(&joined) {
+        Ok(read) if read == all => joined,
+        // Inline, so that fields keep their order.
+        _ => all
+            .iter()
+            .flat_map(|(part, entries)| {
+                entries
+                    .as_table()
+                    .into_iter()
+                    .flatten()
+                    .map(move |(entry, value)| format!("{part}.{} = {value}\n", quoted(entry)))
+            })
+            .collect(),
+    };
+    Ok((names.join(" + "), text))
 }
 
 /// Writes a table as the structs declare it that have fields of it.

@@ -149,6 +149,11 @@ impl Engine {
         }
     }
 
+    /// Takes note of the tables that a schema has behind those that are known.
+    pub(crate) fn extend(&mut self, schema: &Schema) {
+        self.routes.extend(schema);
+    }
+
     /// One more handle for a plan with parameters: an existing binding, or a new one.
     pub(crate) fn bind(
         &mut self,

@@ -102,6 +102,14 @@ impl Routes {
         Self { by_field: fields.collect(), by_table: readers(schema.tables.len()) }
     }
 
+    /// Makes room for the tables that a schema has behind those that are known.
+    pub(super) fn extend(&mut self, schema: &Schema) {
+        let more = Self::new(schema);
+        let known = self.by_table.len();
+        self.by_table.extend(more.by_table.into_iter().skip(known));
+        self.by_field.extend(more.by_field.into_iter().skip(known));
+    }
+
     /// Sends a group the rows that hold what it wants of its sources.
     pub(super) fn add(&mut self, group: GroupNo, plan: &Plan, wanted: &[Option<Wanted>]) {
         self.each_readers(plan, wanted, |readers, wanted| readers.add(group, wanted));

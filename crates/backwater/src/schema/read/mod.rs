@@ -9,13 +9,15 @@ use std::sync::Arc;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::{Limits, NamedQuery, Pointer, Schema, Table, TableNo};
+use super::renumber::in_order_of;
+use super::{Limits, NamedQuery, Pointer, Rule, Schema, Table, TableNo};
 use crate::error::{Error, ErrorKind, Result, did_you_mean, either, nearest, nearest_name};
 
 type Value<'t> = Spanned<DeValue<'t>>;
 
-/// Reads a whole schema, or all that is wrong with it.
-pub(super) fn schema(name: &str, text: &str) -> Result<Schema> {
+/// Reads a whole schema, or all that is wrong with it. Tables of the known names get the numbers that
+/// are the names' places.
+pub(super) fn schema(name: &str, text: &str, known: &[Arc<str>]) -> Result<Schema> {
     let mut reader = Reader {
         name,
         text,
@@ -31,7 +33,7 @@ pub(super) fn schema(name: &str, text: &str) -> Result<Schema> {
     }
     let mut made = None;
     if syntax.is_empty() {
-        made = Some(reader.document(document.get_ref()));
+        made = Some(reader.document(document.get_ref(), known));
     }
     reader.problems.sort_by_key(|(at, _)| *at);
     let problems = reader.problems.into_iter().map(|(_, problem)| problem).collect();
@@ -60,7 +62,7 @@ impl<'t> Reader<'t> {
         self.problems.push((at, Error::new(ErrorKind::Schema, message).at(place).help(help)));
     }
 
-    fn document(&mut self, document: &DeTable<'t>) -> Schema {
+    fn document(&mut self, document: &DeTable<'t>, known: &[Arc<str>]) -> Schema {
         let [tables, rules, queries, limits] =
             self.parts(document, "a schema", ["table", "response", "query", "limits"]);
         let limits = limits.and_then(|limits| self.limits(limits)).unwrap_or_default();
@@ -74,16 +76,17 @@ impl<'t> Reader<'t> {
         tables.append(&mut self.entries);
         self.links(&tables);
         let rules = self.entries_of(rules, "response.NAME");
-        let rules = rules
+        let mut rules: Vec<Rule> = rules
             .iter()
             .filter_map(|(name, _, value)| self.rule(name, value, &mut tables))
             .collect();
+        in_order_of(known, &mut tables, &mut rules);
         let queries = self.entries_of(queries, "query");
         let queries =
             queries.iter().filter_map(|(name, _, value)| self.query(name, value)).collect();
         Schema {
             tables: tables.into(),
-            rules,
+            rules: rules.into(),
             queries,
             limits,
             text: self.text.into(),

@@ -1,0 +1,47 @@
+//! Other numbers for tables, so that a schema that is read anew goes on with those of an earlier one.
+
+use std::sync::Arc;
+
+use super::{Branch, Kind, Made, Rule, Table, TableNo, Wanted};
+
+/// Puts tables into the order of some names, those that are not among them behind. What points at a
+/// table points at it still.
+pub(super) fn in_order_of(known: &[Arc<str>], tables: &mut Vec<Table>, rules: &mut [Rule]) {
+    let place = |table: &Table| known.iter().position(|name| *name == table.name);
+    let mut order: Vec<usize> = (0..tables.len()).collect();
+    order.sort_by_key(|old| place(&tables[*old]).unwrap_or(usize::MAX));
+    let mut numbers = vec![TableNo(0); tables.len()];
+    for (new, old) in order.iter().enumerate() {
+        numbers[*old] = TableNo(new as u32);
+    }
+    let new = |table: &mut TableNo| *table = numbers[table.index()];
+    for table in tables.iter_mut() {
+        if let Made::Entries { owner, .. } = &mut table.made {
+            new(owner);
+        }
+        for field in &mut table.fields {
+            if let Kind::Link(to) | Kind::Links(to) = &mut field.kind {
+                new(to);
+            }
+            let one_of = field.link.as_mut().and_then(|link| link.one_of.as_mut());
+            one_of.into_iter().flat_map(|one_of| &mut one_of.tables).for_each(|(_, to)| new(to));
+        }
+    }
+    for rule in rules {
+        new(&mut rule.table);
+        rule.aliases.iter_mut().for_each(|(table, ..)| new(table));
+        rule.list.iter_mut().for_each(|list| new(&mut list.table));
+        wanted(&mut rule.places, &new);
+    }
+    let mut old: Vec<Option<Table>> = tables.drain(..).map(Some).collect();
+    tables.extend(order.into_iter().filter_map(|place| old[place].take()));
+}
+
+fn wanted(branch: &mut Branch<Wanted>, new: &impl Fn(&mut TableNo)) {
+    for wanted in &mut branch.here {
+        if let Wanted::Beside(table, _) | Wanted::RowsBeside(table) = wanted {
+            new(table);
+        }
+    }
+    branch.inside.branches_mut().for_each(|inside| self::wanted(inside, new));
+}

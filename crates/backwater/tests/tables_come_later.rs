@@ -1,0 +1,226 @@
+//! A cache that was told of some of its tables while it ran is the same as one that knew them all
+//! from the beginning: rows, queries and their deltas, derived values, the file.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex};
+
+use backwater::{Cache, Query, Result, Schema, SqliteFile, Transaction, Value};
+use proptest::prelude::*;
+
+const FIRST: &str = r#"
+    [table.port]
+    id = "code"
+    fields = { code = "text", name = "text" }
+    [table.sailing]
+    id = "id"
+    fields = { id = "int", stops = { to_many = "port" }, delay = "int" }
+    [response.page]
+    records = "/sailings"
+    table = "sailing"
+    list = "page_list"
+    [query]
+    late = "SELECT id, delay FROM sailing WHERE delay > 1 ORDER BY delay"
+"#;
+
+/// Links in both kinds to what was there, a link table, a list, a table of one row, an index that a
+/// table needs which is there already.
+const SECOND: &str = r#"
+    [table.booking]
+    id = ["sailing", "number"]
+    [table.booking.fields]
+    sailing = { to = "sailing", on_delete = "cascade" }
+    number = "int"
+    cars = "int"
+    through = { to_many = "port", on_delete = "cascade" }
+    about = { to = ["port", "sailing"], on_delete = "set null" }
+    [table.desk]
+    one_row = true
+    fields = { open = "bool", port = { to = "port" } }
+    [response.bookings]
+    records = "/bookings"
+    table = "booking"
+    list = "booking_list"
+    beside.desk.open = "/open"
+    [response.delays]
+    records = "/delays"
+    table = "sailing"
+    complete = { delay = 3 }
+    [query]
+    booked = "SELECT s.id, count(b.number) AS n, sum(b.cars) AS cars FROM sailing AS s LEFT JOIN booking AS b ON b.sailing = s.id GROUP BY s.id"
+"#;
+
+const PORTS: [&str; 3] = ["SAL", "EEL", "NOR"];
+const TABLES: [&str; 8] = [
+    "port",
+    "sailing",
+    "sailing_stops",
+    "page_list",
+    "booking",
+    "booking_through",
+    "booking_list",
+    "desk",
+];
+
+type Write = (u8, u8, u8);
+
+/// What can be written before the second tables are there, and after it.
+fn write(tx: &mut Transaction, (what, which, value): Write, all: bool) -> Result<()> {
+    let (port, other) = (PORTS[usize::from(which) % 3], PORTS[usize::from(value) % 3]);
+    let (sailing, number) = (i64::from(which % 3), i64::from(value % 4));
+    match if all { what % 9 } else { what % 5 } {
+        0 => tx.merge("port", [("code", port.to_owned()), ("name", format!("name {value}"))]),
+        1 => tx.merge("sailing", [("id", sailing), ("delay", number)]),
+        2 => {
+            tx.merge("sailing", [("id", sailing)])?;
+            tx.set_links("sailing", sailing, "stops", [port, other])
+        }
+        3 => tx.ingest("page", format!(r#"{{"sailings": [{{"id": {sailing}, "delay": {number}}}]}}"#)).map(drop),
+        4 if value % 2 == 0 => tx.delete("sailing", sailing).map(drop),
+        4 => tx.delete("port", port).map(drop),
+        5 => {
+            let (about, kind) = if value % 2 == 0 { (Value::from(port), "port") } else { (sailing.into(), "sailing") };
+            tx.merge("booking", (
+                ("sailing", sailing), ("number", number), ("cars", 2), ("about", about), ("about_type", kind),
+            ))?;
+            tx.set_links("booking", (sailing, number), "through", [port, other])
+        }
+        6 => tx.set("desk", (("open", value % 2 == 0), ("port", port))),
+        7 => tx.ingest("bookings", format!(
+            r#"{{"open": true, "bookings": [{{"sailing": {{"id": {sailing}, "delay": 5}}, "number": {number}}}]}}"#
+        )).map(drop),
+        _ => tx.ingest("delays", format!(r#"{{"delays": [{{"id": {sailing}, "delay": 3}}]}}"#)).map(drop),
+    }
+}
+
+fn image(cache: &Cache) -> BTreeMap<String, Vec<String>> {
+    let snapshot = cache.snapshot();
+    let rows = |table: &str| -> Vec<String> {
+        let rows = snapshot.rows(table).unwrap();
+        let rows =
+            rows.map(|row| format!("{:?}: {:?}", row.id(), row.fields().collect::<Vec<_>>()));
+        let mut rows: Vec<String> = rows.collect();
+        rows.sort();
+        rows
+    };
+    TABLES.map(|table| (table.to_owned(), rows(table))).into()
+}
+
+/// A query, and a view of it that only ever heard deltas.
+struct Shown {
+    query: Query,
+    view: Arc<Mutex<Vec<Vec<Value>>>>,
+    _watch: backwater::Watch,
+}
+
+impl Shown {
+    fn new(cache: &Cache, name: &str) -> Self {
+        let query = cache.named(name, ()).unwrap();
+        let view = Arc::new(Mutex::new(Vec::new()));
+        let hears = view.clone();
+        let watch = cache
+            .watch(&query, move |told| {
+                told.delta().into_iter().for_each(|delta| delta.apply(&mut hears.lock().unwrap()));
+            })
+            .unwrap();
+        *view.lock().unwrap() = rows(&query);
+        Self { query, view, _watch: watch }
+    }
+
+    fn assert_is(&self, other: &Query) {
+        assert_eq!(rows(&self.query), rows(other));
+        assert_eq!(*self.view.lock().unwrap(), rows(other));
+    }
+}
+
+fn rows(query: &Query) -> Vec<Vec<Value>> {
+    query.read().unwrap().rows().map(|row| row.values().to_vec()).collect()
+}
+
+fn whole() -> Schema {
+    Schema::builder().text("first", FIRST).text("second", SECOND).build().unwrap()
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(150))]
+
+    #[test]
+    fn later_is_as_good_as_at_once(
+        before in prop::collection::vec(prop::collection::vec(any::<Write>(), 1..4), 0..6),
+        after in prop::collection::vec(prop::collection::vec(any::<Write>(), 1..4), 1..10),
+    ) {
+        let folder = tempfile::tempdir().unwrap();
+        let file = || SqliteFile::new(folder.path().join("later.db"));
+        let first = Schema::parse("first", FIRST).unwrap();
+        let (later, known) = (Cache::open_with(first, file()).unwrap(), Cache::new(whole()));
+        let late = Shown::new(&later, "late");
+        // A value that cannot be told before the table is there.
+        let bookings = later.derived("bookings", |read| Ok(read.table::<Booking>()?.len()));
+        let both = |writes: &[Write], all: bool| {
+            let made = [&later, &known].map(|cache| {
+                let made = cache.commit("written", |tx| {
+                    writes.iter().try_for_each(|of| write(tx, *of, all))
+                });
+                made.map(|report| report.changes().map(|of| of.to_string()).collect::<Vec<_>>())
+                    .map_err(|error| error.to_string())
+            });
+            assert_eq!(made[0].as_ref().map(|of| of.len()), made[1].as_ref().map(|of| of.len()));
+        };
+        before.iter().for_each(|writes| both(writes, false));
+        let before_it = later.snapshot();
+        prop_assert!(bookings.get().is_err());
+        later.declare("the desk opens", |schema| schema.text("second", SECOND)).unwrap();
+        prop_assert!(later.schema() == whole() && later.schema() != Schema::parse("first", FIRST).unwrap());
+        prop_assert_eq!(*bookings.get().unwrap(), 0);
+        let booked = Shown::new(&later, "booked");
+        for writes in &after {
+            both(writes, true);
+            late.assert_is(&known.named("late", ()).unwrap());
+            booked.assert_is(&known.named("booked", ()).unwrap());
+            prop_assert_eq!(image(&later), image(&known));
+            prop_assert_eq!(*bookings.get().unwrap(), known.snapshot().count("booking").unwrap());
+        }
+        prop_assert!(before_it.count("booking").is_err());
+        later.flush().unwrap();
+        drop((late, booked, bookings, later));
+        prop_assert_eq!(image(&Cache::open(file()).unwrap()), image(&known));
+    }
+}
+
+#[derive(backwater::Table)]
+#[allow(dead_code, reason = "only counted")]
+struct Sailing {
+    #[table(id)]
+    id: i64,
+}
+
+#[derive(backwater::Table)]
+#[allow(dead_code, reason = "only counted")]
+struct Booking {
+    #[table(id)]
+    sailing: backwater::Link<Sailing>,
+    #[table(id)]
+    number: i64,
+}
+
+#[test]
+fn what_cannot_be_declared_leaves_everything_as_it_was() {
+    let cache = Cache::new(Schema::parse("first", FIRST).unwrap());
+    for (text, told) in [
+        (
+            "table.port = { id = 'id', fields = { id = 'int' } }",
+            "table.port is declared by another text already",
+        ),
+        (
+            "table.crew = { id = 'id', fields = { id = 'int', on = { to = 'vessel' } } }",
+            "there is no table \"vessel\"",
+        ),
+        ("table.crew = ", "later:1:14: this is not TOML"),
+    ] {
+        let error = cache.declare("more", |schema| schema.text("later", text)).unwrap_err();
+        assert!(error.to_string().contains(told), "{error}");
+        assert!(cache.schema() == Schema::parse("first", FIRST).unwrap());
+        assert_eq!(cache.snapshot().commit(), 0);
+    }
+}
