@@ -75,12 +75,13 @@ pub(crate) fn derive(input: &DeriveInput) -> Result<TokenStream> {
             Some(IdPart::Own { is_text: false }) => quote!(::backwater::made::Kind::Int),
             _ => quote!(<#ty as ::backwater::FieldType<#cell>>::KIND),
         };
-        quote!(::backwater::FieldShape { name: #name, kind: #kind, options: #options })
+        let nested = quote!(<#ty as ::backwater::FieldType<#cell>>::NESTED);
+        quote!(::backwater::FieldShape { name: #name, kind: #kind, options: #options, nested: #nested })
     });
     let ids = parts.iter().filter(|part| part.id.is_some()).map(|part| &part.name);
     let (table, id, of) = match &whole.of {
         Some(of) => (
-            quote!(<#of as ::backwater::Fields>::SHAPE.table),
+            quote!(<#of as ::backwater::Fields>::TABLE),
             quote!(<#of as ::backwater::Fields>::SHAPE.id),
             quote!(#of),
         ),
@@ -99,8 +100,10 @@ pub(crate) fn derive(input: &DeriveInput) -> Result<TokenStream> {
         impl #generics ::backwater::Fields for #ident #args {
             type Of = #of;
 
+            const TABLE: &'static str = #table;
+
             const SHAPE: &'static ::backwater::Shape = &::backwater::Shape {
-                table: #table,
+                table: <Self as ::backwater::Fields>::TABLE,
                 id: #id,
                 options: #options,
                 fields: &[#(#shapes),*],
@@ -270,6 +273,12 @@ fn part(field: &Field) -> Result<Part<'_>> {
     Ok(part)
 }
 
+/// Whether a field holds rows of another table, not links to them.
+fn is_nested(ty: &Type) -> bool {
+    let (name, argument) = head(ty).unwrap_or_default();
+    name == "Found" || argument.is_some_and(|inner| is_nested(&inner))
+}
+
 /// The last name of a type's path, and its first argument.
 fn head(ty: &Type) -> Option<(String, Option<Type>)> {
     let Type::Path(path) = ty else { return None };
@@ -317,6 +326,9 @@ fn check(input: &DeriveInput, whole: &Whole, parts: &[Part<'_>]) -> Result<()> {
             "which field is the id? Mark it with #[table(id)], or the struct with #[table(one_row)] or #[table(of = …)]"
         }
         (None, false, 4..) => "an id has three parts at most",
+        (None, ..) if parts.iter().any(|part| is_nested(part.ty)) => {
+            "a struct that declares a table holds links; one that nests rows is `#[table(of = …)]` another one"
+        }
         _ if whole.of.is_none() && !input.generics.params.is_empty() => {
             "a struct that declares a table owns what it holds; one that lends is `#[table(of = …)]` another one"
         }

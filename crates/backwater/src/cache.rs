@@ -2,7 +2,6 @@
 
 use std::fmt;
 use std::hash::Hash;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::{self, ThreadId};
 
@@ -15,8 +14,8 @@ use crate::schema::Schema;
 use crate::storage::{Outbox, Storage};
 use crate::table::{Snapshot, State};
 use crate::trace::{
-    self, CommitWatch, DeltaStream, Done, Origin, ReachedQuery, Report, Ring, Watch, Watchers,
-    WentOver,
+    self, Again, CommitWatch, DeltaStream, Done, Origin, ReachedQuery, Report, Ring, Watch,
+    Watchers, WentOver,
 };
 use crate::typed::{FromRow, OneRowTable, QueryOf, SchemaBuilder};
 use crate::value::{Clock, Named, RowId, Stopwatch};
@@ -385,38 +384,26 @@ impl Cache {
         params: impl Fn(&T) -> Named + Send + 'static,
     ) -> Result<CommitWatch> {
         let (cache, handle) = (self.clone(), query.clone());
-        let label = format!("{} follows {}", query.name(), T::SHAPE.table);
+        let label = format!("{} follows {}", query.name(), T::TABLE);
         let mut last = None;
-        let turn = Mutex::new(move || -> Result<()> {
+        // Going over tells watchers, and so may come back here.
+        let follow = Arc::new(Again::new(move || {
             let new = params(&cache.snapshot().table::<T>()?.only());
             if last.as_ref() != Some(&new) {
                 cache.rebind(label.as_str(), &handle, new.clone())?;
                 last = Some(new);
             }
             Ok(())
-        });
-        let is_stale = AtomicBool::new(false);
-        // Going over tells watchers, and so may come back here: then whoever is at it goes on.
-        let follow = Arc::new(move || -> Result<()> {
-            is_stale.store(true, Ordering::Release);
-            while is_stale.load(Ordering::Acquire)
-                && let Ok(mut go_over) = turn.try_lock()
-            {
-                while is_stale.swap(false, Ordering::AcqRel) {
-                    go_over()?;
-                }
-            }
-            Ok(())
-        });
+        }));
         let begin = follow.clone();
         // What the row asks for later and the statement does not take leaves the query as it is.
         let watch = self.watch_commits(move |report| {
-            if report.changes().any(|change| change.table() == T::SHAPE.table) {
-                drop(follow());
+            if report.changes().any(|change| change.table() == T::TABLE) {
+                drop(follow.is_stale());
             }
         })?;
         // From here on no change of the row is missed.
-        begin()?;
+        begin.is_stale()?;
         Ok(watch)
     }
 

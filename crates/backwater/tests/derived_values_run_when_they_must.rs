@@ -9,8 +9,8 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 
 use backwater::{
-    Cache, ChangeKind, Derived, ErrorKind, Link, Links, Query, Reader, Report, Result, Schema,
-    Table,
+    Cache, ChangeKind, Derived, ErrorKind, Found, Link, Links, Query, Reader, Report, Result,
+    Schema, Table,
 };
 use proptest::prelude::*;
 
@@ -43,6 +43,27 @@ struct Stops {
     stops: Links<Port>,
 }
 
+#[derive(Debug, PartialEq, Table)]
+#[table(of = Port)]
+struct Name {
+    name: Option<i64>,
+}
+
+/// A sailing with its ports nested in it, and the same with links.
+#[derive(Debug, PartialEq, Table)]
+#[table(of = Sailing)]
+struct Card {
+    from: Found<Name>,
+    stops: Vec<Found<Name>>,
+}
+
+#[derive(Debug, PartialEq, Table)]
+#[table(of = Sailing)]
+struct Ports {
+    from: Link<Port>,
+    stops: Links<Port>,
+}
+
 #[derive(Debug, Default, PartialEq, Table)]
 #[table(one_row)]
 struct Board {
@@ -56,6 +77,7 @@ enum Step {
     Delay(i64),
     Whole(i64),
     Stops(i64),
+    Card(i64),
     Delays,
     Count,
     From(i64),
@@ -74,6 +96,7 @@ fn step() -> impl Strategy<Value = Step> {
         (0..4_i64).prop_map(Step::Delay),
         (0..4_i64).prop_map(Step::Whole),
         (0..4_i64).prop_map(Step::Stops),
+        (0..4_i64).prop_map(Step::Card),
         Just(Step::Delays),
         Just(Step::Count),
         (0..3_i64).prop_map(Step::From),
@@ -108,6 +131,7 @@ macro_rules! give {
             Step::Delay(id) => format!("{:?}", $self.table::<Delay>()?.get(*id)),
             Step::Whole(id) => format!("{:?}", sailings()?.get(*id)),
             Step::Stops(id) => format!("{:?}", $self.table::<Stops>()?.get(*id)),
+            Step::Card(id) => format!("{:?}", $self.table::<Card>()?.get(*id)),
             Step::Delays => format!("{:?}", sorted($self.table::<Delay>()?.iter())),
             Step::Count => format!("{:?}", sailings()?.len()),
             Step::From(port) => {
@@ -172,6 +196,11 @@ impl Now<'_> {
                 let rows = self.0.table::<Sailing>().unwrap();
                 let rows = rows.pointing_at(Sailing::FROM, *port);
                 format!("{:?}", sorted(rows.map(|row| row.here().map(|row| (row.id, row.delay)))))
+            }
+            // Another port of the same name is another row.
+            Step::Card(id) => {
+                let ports = self.0.table::<Ports>().unwrap().get(*id);
+                format!("{ports:?} {}", self.give(step, others).unwrap())
             }
             // Absent is not the value that stands for it.
             Step::Board => format!("{:?}", self.0.only("board").unwrap()),

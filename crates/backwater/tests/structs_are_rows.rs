@@ -409,9 +409,83 @@ fn fields_have_any_names() {
     assert_eq!(cache.snapshot().only("odd").unwrap().get("a \"b\"").unwrap(), Some(4.into()));
 }
 
-/// What the types promise, the compiler holds.
+#[derive(Table)]
+#[allow(dead_code, reason = "it declares a table")]
+struct Person {
+    #[table(id)]
+    id: i64,
+    boss: Option<Link<Person>>,
+    knows: Links<Person>,
+}
+
+/// A person with all that they know nested in it, as deep as it goes.
+#[derive(Debug, PartialEq, Table)]
+#[table(of = Person)]
+struct Known {
+    id: i64,
+    knows: Vec<Found<Known>>,
+}
+
+#[derive(Debug, PartialEq, Table)]
+#[table(of = Person)]
+struct Under {
+    boss: Option<Found<Boss>>,
+}
+
+#[derive(Debug, PartialEq, Table)]
+#[table(of = Person)]
+struct Boss {
+    id: i64,
+}
+
 #[test]
-fn what_must_not_compile_does_not() {
-    let cases = trybuild::TestCases::new();
-    cases.compile_fail("tests/compile_fail/*.rs");
+fn rows_nest_as_a_tree_and_never_without_end() {
+    let cache = Cache::new(Schema::builder().table::<Person>().build().unwrap());
+    let knows = |id: i64, knows: &[i64], boss: Option<i64>| {
+        cache
+            .commit("met", |tx| {
+                let (boss, knows) = (boss.map(Link::to), Links::to(knows.iter().copied()));
+                tx.table::<Person>()?.merge(&Person { id, boss, knows })
+            })
+            .unwrap();
+    };
+    knows(1, &[2, 3], None);
+    knows(2, &[3, 9], Some(1));
+    knows(3, &[], Some(8));
+    let snapshot = cache.snapshot();
+    let known = snapshot.table::<Known>().unwrap();
+    let three = || Found::Here(Known { id: 3, knows: vec![] });
+    let two = Found::Here(Known { id: 2, knows: vec![three(), Found::NotHere] });
+    assert_eq!(known.get(1).here().unwrap().knows, [two, three()]);
+    let boss = |id: i64| snapshot.table::<Under>().unwrap().get(id).here().unwrap().boss;
+    assert_eq!(
+        [boss(1), boss(2), boss(3)],
+        [None, Some(Found::Here(Boss { id: 1 })), Some(Found::NotHere)]
+    );
+
+    // Somebody who knows somebody who knows them.
+    knows(3, &[1], None);
+    let snapshot = cache.snapshot();
+    let Found::Here(one) = snapshot.table::<Known>().unwrap().get(1) else { panic!() };
+    let Found::Partly(three) = &one.knows[1] else { panic!("{one:?}") };
+    assert_eq!(three.lacks(), [("knows", Lack::Endless)]);
+
+    // A row that knows the next one, a thousand times.
+    for id in 100..1100 {
+        knows(id, &[id + 1], None);
+    }
+    let mut row = cache.snapshot().table::<Known>().unwrap().get(100);
+    let mut depth = 0;
+    while let Found::Here(mut known) = row {
+        row = known.knows.remove(0);
+        depth += 1;
+    }
+    let Found::Partly(last) = row else { panic!("{row:?}") };
+    assert_eq!((depth, last.lacks()), (64, &[("knows", Lack::Endless)][..]));
+
+    // The nested struct must fit its table as well.
+    let text = "table.person = { id = 'id', fields = { id = 'text', boss = { to = 'person' } } }";
+    let other = Cache::new(Schema::parse("s.toml", text).unwrap());
+    let error = other.snapshot().table::<Under>().unwrap_err();
+    assert!(error.to_string().contains("the struct has int, the schema text"), "{error}");
 }

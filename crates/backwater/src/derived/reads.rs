@@ -11,6 +11,7 @@ use crate::change::{FieldSet, LastChanged, Span};
 use crate::query::{Moment, Query, QueryResult};
 use crate::schema::{FieldNo, FieldPlaces, Kind, TableNo};
 use crate::table::{Cell, ONLY, Slot, State, TARGET};
+use crate::typed::DEEPEST;
 use crate::value::RowId;
 
 /// One read.
@@ -96,21 +97,44 @@ pub(crate) fn row_print(
 ) -> u128 {
     let mut hasher = SipHasher13::new_with_keys(key.0, key.1);
     if let Some(slot) = slot {
-        hash_row(&mut hasher, state, places, slot);
+        hash_row(&mut hasher, state, places, slot, &mut Vec::new());
     }
     hasher.finish128().as_u128()
 }
 
-fn hash_row(hasher: &mut SipHasher13, state: &State, places: &FieldPlaces, slot: Slot) {
+/// Hashes a row, and the rows that it nests; `around` are those that it is nested in.
+fn hash_row(
+    hasher: &mut SipHasher13,
+    state: &State,
+    places: &FieldPlaces,
+    slot: Slot,
+    around: &mut Vec<(TableNo, Slot)>,
+) {
     let Some(row) = state.table(places.table).row(slot) else { return };
     hasher.write_u8(1);
+    let definition = state.schema.table(places.table);
     for field in &places.fields {
         hash_cell(hasher, row.cell(*field));
-        if let Kind::Links(entries) = state.schema.table(places.table).field(*field).kind {
+        if let Kind::Links(entries) = definition.field(*field).kind {
             let targets = (0..).map_while(|position| state.entry(entries, slot, position));
             targets.for_each(|entry| hash_cell(hasher, state.table(entries).cell(entry, TARGET)));
         }
     }
+    around.push((places.table, slot));
+    for (link, nested) in &places.nested {
+        let Some(nested) = state.schema.places.find(*nested) else { continue };
+        let mut nest = |(to, slot)| {
+            hasher.write_u8(2);
+            if around.len() <= DEEPEST && !around.contains(&(to, slot)) {
+                hash_row(hasher, state, &nested, slot, around);
+            }
+        };
+        match definition.field(*link).kind {
+            Kind::Links(entries) => state.targets(entries, slot).for_each(nest),
+            _ => state.target(places.table, *link, row.cell(*link)).into_iter().for_each(&mut nest),
+        }
+    }
+    around.pop();
 }
 
 fn hash_cell(hasher: &mut SipHasher13, cell: Cell<'_>) {
@@ -147,22 +171,40 @@ pub(crate) fn back_print(
     slots.sort_unstable();
     for slot in slots {
         hasher.write_u32(slot.0);
-        hash_row(&mut hasher, state, places, slot);
+        hash_row(&mut hasher, state, places, slot, &mut Vec::new());
     }
     hasher.finish128().as_u128()
 }
 
-/// The fields of a struct, with the entries of those that are to-many links.
+/// The fields of a struct, with the entries of those that are to-many links, and the fields of the
+/// structs that it nests.
 pub(crate) fn span(state: &State, places: &FieldPlaces, more: Option<FieldNo>) -> Span {
+    let (mut all, mut met) = (Span::default(), Vec::new());
+    add_span(state, places, more, &mut all, &mut met);
+    all
+}
+
+/// The same for the structs that it nests, each once.
+fn add_span(
+    state: &State,
+    places: &FieldPlaces,
+    more: Option<FieldNo>,
+    span: &mut Span,
+    met: &mut Vec<usize>,
+) {
     let definition = state.schema.table(places.table);
-    let mut span = Span::default();
     span.0.push((places.table, places.fields.iter().copied().chain(more).collect()));
     for field in &places.fields {
         if let Kind::Links(entries) = definition.field(*field).kind {
             span.0.push((entries, whole(state, entries)));
         }
     }
-    span
+    for (_, nested) in &places.nested {
+        if let Some(places) = state.schema.places.find(*nested).filter(|_| !met.contains(nested)) {
+            met.push(*nested);
+            add_span(state, &places, None, span, met);
+        }
+    }
 }
 
 fn whole(state: &State, table: TableNo) -> FieldSet {

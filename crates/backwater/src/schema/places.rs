@@ -11,6 +11,8 @@ use super::{FieldNo, TableNo};
 pub(crate) struct FieldPlaces {
     pub(crate) table: TableNo,
     pub(crate) fields: Box<[FieldNo]>,
+    /// Links whose rows it nests, with what tells the structs of these.
+    pub(crate) nested: Box<[(FieldNo, usize)]>,
 }
 
 /// What was found so far, by what tells a struct's declaration from all others.

@@ -1,8 +1,10 @@
 //! How Rust types lie in fields.
 
+use std::cell::RefCell;
 use std::sync::Arc;
 
-use super::{Id, Key, Kind, Lack, Link, Links, Table};
+use super::read::{places, read_at};
+use super::{Found, Id, Key, Kind, Lack, Link, Links, ReadTable, Shape, Table};
 use crate::schema::{FieldNo, Kind as Held, TableNo};
 use crate::table::{Cell, RowCells, Slot, State};
 use crate::value::{Json, RowId, Timestamp, Value};
@@ -49,6 +51,9 @@ pub trait FieldType<'s>: Sized {
     /// What such a field holds.
     const KIND: Kind;
 
+    /// What is known of the struct of the rows that it nests; nothing, if it nests none.
+    const NESTED: Option<fn() -> &'static Shape> = None;
+
     /// Reads what a field holds.
     ///
     /// # Errors
@@ -79,6 +84,8 @@ pub enum Written {
     Value(Value),
     /// The rows that a to-many link points at.
     Links(Vec<RowId>),
+    /// Nothing: the field stays as it is.
+    Nothing,
 }
 
 impl<'s> FieldCell<'s> {
@@ -96,24 +103,33 @@ impl<'s> FieldCell<'s> {
         }
     }
 
+    /// Where a link points.
+    fn target(self) -> Result<(TableNo, Slot), Lack> {
+        let (table, _, field) = self.at;
+        self.state.target(table, field, self.cell()).ok_or_else(|| self.lack())
+    }
+
     /// The id of the row that a link points at.
     fn id(self) -> Result<RowId, Lack> {
-        let (table, _, field) = self.at;
-        let (to, slot) = self.state.target(table, field, self.cell()).ok_or_else(|| self.lack())?;
+        let (to, slot) = self.target()?;
         self.state.id(to, slot).map(|id| id.to_id()).ok_or(Lack::Unfit)
     }
 
     /// The ids of the rows that a to-many link points at.
     fn ids(self) -> Result<Vec<RowId>, Lack> {
+        let ids = self.targets()?.map(|(to, slot)| self.state.id(to, slot).map(|id| id.to_id()));
+        ids.collect::<Option<_>>().ok_or(Lack::Unfit)
+    }
+
+    /// Where a to-many link points.
+    fn targets(self) -> Result<impl Iterator<Item = (TableNo, Slot)>, Lack> {
         let (table, slot, field) = self.at;
         let (Cell::Int(_), Held::Links(entries)) =
             (self.cell(), self.state.schema.table(table).field(field).kind)
         else {
             return Err(self.lack());
         };
-        let targets = self.state.targets(entries, slot);
-        let ids = targets.map(|(to, slot)| self.state.id(to, slot).map(|id| id.to_id()));
-        ids.collect::<Option<_>>().ok_or(Lack::Unfit)
+        Ok(self.state.targets(entries, slot))
     }
 }
 
@@ -195,6 +211,7 @@ impl<'s> FieldType<'s> for Arc<str> {
 /// is marked `#[table(default)]`.
 impl<'s, T: FieldType<'s>> FieldType<'s> for Option<T> {
     const KIND: Kind = T::KIND;
+    const NESTED: Option<fn() -> &'static Shape> = T::NESTED;
 
     #[inline]
     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
@@ -214,7 +231,7 @@ impl<'s, T: FieldType<'s>> FieldType<'s> for Option<T> {
 }
 
 impl<'s, T: Table> FieldType<'s> for Link<T> {
-    const KIND: Kind = Kind::Link(T::SHAPE.table);
+    const KIND: Kind = Kind::Link(T::TABLE);
 
     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
         T::Key::from_row_id(&cell.id()?).map(|key| Id::new(key).into()).ok_or(Lack::Unfit)
@@ -225,8 +242,70 @@ impl<'s, T: Table> FieldType<'s> for Link<T> {
     }
 }
 
+/// The row that a to-one link points at.
+impl<'s, T: ReadTable<'s>> FieldType<'s> for Found<T> {
+    const KIND: Kind = Kind::Link(T::TABLE);
+    const NESTED: Option<fn() -> &'static Shape> = Some(|| T::SHAPE);
+
+    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+        let target = cell.target()?;
+        inside_of(cell, |nest| nest(target))
+    }
+
+    fn write(&self) -> Written {
+        Written::Nothing
+    }
+}
+
+/// The rows that a to-many link points at, in its order.
+impl<'s, T: ReadTable<'s>> FieldType<'s> for Vec<Found<T>> {
+    const KIND: Kind = Kind::Links(T::TABLE);
+    const NESTED: Option<fn() -> &'static Shape> = Some(|| T::SHAPE);
+
+    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+        let targets = cell.targets()?;
+        inside_of(cell, |nest| targets.map(nest).collect())
+    }
+
+    fn write(&self) -> Written {
+        Written::Nothing
+    }
+}
+
+/// How deep rows may be nested.
+pub(crate) const DEEPEST: usize = 64;
+
+thread_local! {
+    /// The rows around the one that is being read on this thread.
+    static AROUND: RefCell<Vec<(TableNo, Slot)>> = const { RefCell::new(Vec::new()) };
+}
+
+/// Takes a row off [`AROUND`] again, also when reading panics.
+struct Inside;
+
+impl Drop for Inside {
+    fn drop(&mut self) {
+        AROUND.with_borrow_mut(|around| around.truncate(around.len().saturating_sub(1)));
+    }
+}
+
+/// What `read` gives with a way to read rows that are nested in the cell's row.
+fn inside_of<'s, T: ReadTable<'s>, R>(
+    cell: FieldCell<'s>,
+    read: impl FnOnce(&mut dyn FnMut((TableNo, Slot)) -> Result<Found<T>, Lack>) -> Result<R, Lack>,
+) -> Result<R, Lack> {
+    let places = places::<T>(&cell.state.schema).map_err(|_| Lack::Unfit)?;
+    AROUND.with_borrow_mut(|around| around.push((cell.at.0, cell.at.1)));
+    let _inside = Inside;
+    read(&mut |target| {
+        let is_endless =
+            AROUND.with_borrow(|around| around.len() > DEEPEST || around.contains(&target));
+        if is_endless { Err(Lack::Endless) } else { Ok(read_at(cell.state, &places, target.1)) }
+    })
+}
+
 impl<'s, T: Table> FieldType<'s> for Links<T> {
-    const KIND: Kind = Kind::Links(T::SHAPE.table);
+    const KIND: Kind = Kind::Links(T::TABLE);
 
     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
         let ids = cell.ids()?.into_iter().map(|id| Some(Id::new(T::Key::from_row_id(&id)?)));
@@ -240,7 +319,7 @@ impl<'s, T: Table> FieldType<'s> for Links<T> {
 
 /// The row's own id: a number or a text.
 impl<'s, T: Table> FieldType<'s> for Id<T> {
-    const KIND: Kind = Kind::Link(T::SHAPE.table);
+    const KIND: Kind = Kind::Link(T::TABLE);
 
     #[inline]
     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {

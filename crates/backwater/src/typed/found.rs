@@ -4,6 +4,9 @@ use smallvec::SmallVec;
 
 /// A row that was looked for: here, partly here, or not here.
 ///
+/// As a field of a struct that has a part of a table, it is the row that a link points at, nested: see
+/// [`ReadTable`](crate::ReadTable).
+///
 /// ```
 /// use backwater::{Cache, Found, Schema, Table};
 ///
@@ -38,6 +41,7 @@ pub enum Found<T> {
 
 /// Why a field of a struct cannot be read from a row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum Lack {
     /// No response has brought it yet.
     Absent,
@@ -46,6 +50,8 @@ pub enum Lack {
     /// It holds something that the struct's type cannot: a text that is none of an enum's, a
     /// number that is too large.
     Unfit,
+    /// The row is nested inside of itself, or deeper than 64 levels.
+    Endless,
 }
 
 /// A row of which some fields are lacking.

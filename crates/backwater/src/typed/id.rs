@@ -183,7 +183,7 @@ impl<T: Table> fmt::Display for Id<T> {
 /// With the table's name: `sailing 311`.
 impl<T: Table> fmt::Debug for Id<T> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} {}", T::SHAPE.table, self.0.to_row_id())
+        write!(f, "{} {}", T::TABLE, self.0.to_row_id())
     }
 }
 

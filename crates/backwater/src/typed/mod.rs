@@ -15,6 +15,7 @@ mod shape;
 mod source;
 mod write;
 
+pub(crate) use field::DEEPEST;
 pub use field::{FieldCell, FieldType, Text, Written};
 pub use found::{Found, Lack, Partly};
 pub use id::{Id, IntoId, Key, Link, Links};

@@ -222,16 +222,45 @@ fn read<'s, T: ReadTable<'s>>(
 
 /// Where a struct's fields are in a schema, which is looked for once.
 pub(super) fn places<T: Fields>(schema: &Schema) -> Result<Arc<FieldPlaces>> {
-    let key = std::ptr::from_ref(T::SHAPE).addr();
-    if let Some(known) = schema.places.find(key) {
+    if let Some(known) = schema.places.find(key(T::SHAPE)) {
         return Ok(known);
     }
-    let places = Arc::new(find(T::SHAPE, schema)?);
-    schema.places.put(key, places.clone());
+    find(T::SHAPE, schema)
+}
+
+/// What tells a struct's declaration from all others.
+fn key(shape: &'static Shape) -> usize {
+    std::ptr::from_ref(shape).addr()
+}
+
+/// Where a struct's fields are, and those of the structs that it nests.
+pub(super) fn find(shape: &'static Shape, schema: &Schema) -> Result<Arc<FieldPlaces>> {
+    let mut found = Vec::new();
+    let places = find_all(shape, schema, &mut found)?;
+    found.into_iter().for_each(|(key, places)| schema.places.put(key, places));
     Ok(places)
 }
 
-pub(super) fn find(shape: &Shape, schema: &Schema) -> Result<FieldPlaces> {
+fn find_all(
+    shape: &'static Shape,
+    schema: &Schema,
+    found: &mut Vec<(usize, Arc<FieldPlaces>)>,
+) -> Result<Arc<FieldPlaces>> {
+    let met = found.iter().find(|(met, _)| *met == key(shape)).map(|(_, places)| places.clone());
+    if let Some(known) = met.or_else(|| schema.places.find(key(shape))) {
+        return Ok(known);
+    }
+    let places = Arc::new(find_fields(shape, schema)?);
+    found.push((key(shape), places.clone()));
+    for field in shape.fields {
+        if let Some(nested) = field.nested {
+            find_all(nested(), schema, found).map_err(|error| error.at(field.name))?;
+        }
+    }
+    Ok(places)
+}
+
+fn find_fields(shape: &Shape, schema: &Schema) -> Result<FieldPlaces> {
     let table = schema.table_no(shape.table)?;
     let definition = schema.table(table);
     let is_id = |field: &schema::FieldNo| {
@@ -261,7 +290,10 @@ pub(super) fn find(shape: &Shape, schema: &Schema) -> Result<FieldPlaces> {
             None => Ok(number),
         }
     });
-    Ok(FieldPlaces { table, fields: numbers.collect::<Result<_>>()? })
+    let fields: Box<[schema::FieldNo]> = numbers.collect::<Result<_>>()?;
+    let nested = shape.fields.iter().zip(&fields);
+    let nested = nested.filter_map(|(field, number)| Some((*number, key(field.nested?()))));
+    Ok(FieldPlaces { table, nested: nested.collect(), fields })
 }
 
 /// What is wrong with a struct's field in a schema's.

@@ -151,7 +151,7 @@ impl<T: RowValue> RowValue for Option<T> {
 }
 
 impl<T: Table> RowValue for Id<T> {
-    const KIND: Kind = Kind::Link(T::SHAPE.table);
+    const KIND: Kind = Kind::Link(T::TABLE);
 
     fn of_value(value: &Value) -> Option<Self> {
         let id = match value {
@@ -173,7 +173,7 @@ impl<T: Table> RowValue for Id<T> {
 }
 
 impl<T: Table> RowValue for Link<T> {
-    const KIND: Kind = Kind::Link(T::SHAPE.table);
+    const KIND: Kind = Kind::Link(T::TABLE);
 
     fn of_value(value: &Value) -> Option<Self> {
         Id::of_value(value).map(Link::from)

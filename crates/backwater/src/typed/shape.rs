@@ -93,6 +93,9 @@ pub trait Fields {
     /// The struct that declares the table.
     type Of: Table;
 
+    /// The table's name. It stands apart, so that a table may link to itself.
+    const TABLE: &'static str;
+
     /// What is known of the table and the fields.
     const SHAPE: &'static Shape;
 
@@ -126,6 +129,54 @@ pub trait Fields {
 /// let snapshot = cache.snapshot();
 /// let names: Vec<&str> = snapshot.table::<Name>()?.here().map(|vessel| vessel.name).collect();
 /// assert_eq!(names, ["Marram"]);
+/// # Ok::<(), backwater::Error>(())
+/// ```
+///
+/// A link's field may be the row that it points at, as [`Found`](crate::Found) tells it, and that of a
+/// to-many link a `Vec` of these: so rows are read as a tree, each struct with just the fields that it
+/// needs. Such a struct is for reading; writes leave its nested rows alone.
+///
+/// ```
+/// use backwater::{Cache, Found, Link, Links, Schema, Table};
+///
+/// #[derive(Table)]
+/// struct Port {
+///     #[table(id)]
+///     code: String,
+///     name: String,
+/// }
+///
+/// #[derive(Table)]
+/// struct Route {
+///     #[table(id)]
+///     id: i64,
+///     from: Link<Port>,
+///     stops: Links<Port>,
+/// }
+///
+/// #[derive(Table)]
+/// #[table(of = Port)]
+/// struct Name<'s> {
+///     name: &'s str,
+/// }
+///
+/// #[derive(Table)]
+/// #[table(of = Route)]
+/// struct Card<'s> {
+///     from: Found<Name<'s>>,
+///     stops: Vec<Found<Name<'s>>>,
+/// }
+///
+/// let cache = Cache::new(Schema::builder().table::<Port>().table::<Route>().build()?);
+/// cache.commit("opened", |tx| {
+///     tx.table::<Port>()?.insert(&Port { code: "SAL".into(), name: "Saltmere Quay".into() })?;
+///     tx.table::<Route>()?.insert(&Route { id: 4, from: Link::to("SAL"), stops: Links::to(["SAL", "EEL"]) })
+/// })?;
+/// let snapshot = cache.snapshot();
+/// let card = snapshot.table::<Card>()?.get(4).here().unwrap();
+/// assert_eq!(card.from.here().unwrap().name, "Saltmere Quay");
+/// assert!(card.stops[1].is_not_here()); // nobody has loaded Eelgrass Bay yet
+/// # let _ = (Port { code: String::new(), name: String::new() }.name, Route { id: 1, from: Link::to("x"), stops: Links::default() }.id);
 /// # Ok::<(), backwater::Error>(())
 /// ```
 pub trait ReadTable<'s>: Fields + Sized {
@@ -176,6 +227,8 @@ pub struct FieldShape {
     pub kind: Kind,
     /// The other things that a schema's text says of it, as members of an inline table of TOML.
     pub options: &'static str,
+    /// What is known of the struct of the rows that the field nests, if it does.
+    pub nested: Option<fn() -> &'static Shape>,
 }
 
 /// What a field of a struct holds.
@@ -301,6 +354,7 @@ impl FieldWrites {
         match value.write() {
             Written::Value(value) => self.fields.push((name, value)),
             Written::Links(ids) => self.links.push((name, ids)),
+            Written::Nothing => {}
         }
     }
 

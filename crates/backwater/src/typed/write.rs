@@ -76,7 +76,7 @@ impl<T: Table> TableWriter<'_, T> {
     /// See [`TableWriter`] for an example.
     pub fn insert(&mut self, row: &T) -> Result<()> {
         let writes = FieldWrites::of(row);
-        self.tx.insert(T::SHAPE.table, writes.named())?;
+        self.tx.insert(T::TABLE, writes.named())?;
         self.links(&row.row_id().into(), writes)
     }
 
@@ -89,7 +89,7 @@ impl<T: Table> TableWriter<'_, T> {
     /// See [`TableWriter`] for an example.
     pub fn merge<P: Fields<Of = T>>(&mut self, row: &P) -> Result<()> {
         let writes = FieldWrites::of(row);
-        self.tx.merge(T::SHAPE.table, writes.named())?;
+        self.tx.merge(T::TABLE, writes.named())?;
         if writes.links.is_empty() {
             return Ok(());
         }
@@ -113,7 +113,7 @@ impl<T: Table> TableWriter<'_, T> {
     /// See [`TableWriter`] for an example.
     pub fn update(&mut self, id: impl IntoId<T>, change: impl FnOnce(&mut T)) -> Result<()> {
         let id = id.into_id();
-        let subject = format!("{} {id}", T::SHAPE.table);
+        let subject = format!("{} {id}", T::TABLE);
         let mut row = match self.get(&id) {
             Found::Here(row) => row,
             Found::Partly(partly) => {
@@ -134,7 +134,7 @@ impl<T: Table> TableWriter<'_, T> {
         let writes = FieldWrites::of(&row).since(&before);
         let id = RowId::from(&id);
         if !writes.fields.is_empty() {
-            self.tx.update(T::SHAPE.table, &id, writes.named())?;
+            self.tx.update(T::TABLE, &id, writes.named())?;
         }
         self.links(&id, writes)
     }
@@ -154,7 +154,7 @@ impl<T: Table> TableWriter<'_, T> {
         let (id, mut writes) = (RowId::from(id.into_id()), FieldWrites::default());
         writes.put(field.name, &value);
         if !writes.fields.is_empty() {
-            self.tx.update(T::SHAPE.table, &id, writes.named())?;
+            self.tx.update(T::TABLE, &id, writes.named())?;
         }
         self.links(&id, writes)
     }
@@ -166,7 +166,7 @@ impl<T: Table> TableWriter<'_, T> {
     ///
     /// See [`TableWriter`] for an example.
     pub fn delete(&mut self, id: impl IntoId<T>) -> Result<bool> {
-        self.tx.delete(T::SHAPE.table, RowId::from(id.into_id()))
+        self.tx.delete(T::TABLE, RowId::from(id.into_id()))
     }
 
     /// The row with that id, as this transaction has left it.
@@ -187,7 +187,7 @@ impl<T: Table> TableWriter<'_, T> {
         writes
             .links
             .into_iter()
-            .try_for_each(|(link, ids)| self.tx.set_links(T::SHAPE.table, id, link, ids))
+            .try_for_each(|(link, ids)| self.tx.set_links(T::TABLE, id, link, ids))
     }
 }
 
@@ -203,7 +203,7 @@ impl<T: OneRowTable> TableWriter<'_, T> {
         let mut row = self.only();
         let before = FieldWrites::of(&row);
         change(&mut row);
-        self.tx.set(T::SHAPE.table, FieldWrites::of(&row).since(&before).named())
+        self.tx.set(T::TABLE, FieldWrites::of(&row).since(&before).named())
     }
 
     /// The row of a one-row table, as this transaction has left it.
