@@ -12,10 +12,11 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::query::{Engine, Published, Query, Rebound, compile};
 use crate::schema::Schema;
 use crate::storage::{Outbox, Storage};
+use crate::sync::Again;
 use crate::table::{Snapshot, State};
 use crate::trace::{
-    self, Again, CommitWatch, DeltaStream, Done, Origin, ReachedQuery, Report, Ring, Watch,
-    Watchers, WentOver,
+    self, CommitWatch, DeltaStream, Done, Origin, ReachedQuery, Report, Ring, Watch, Watchers,
+    WentOver,
 };
 use crate::typed::{FromRow, OneRowTable, QueryOf, SchemaBuilder};
 use crate::value::{Clock, Named, RowId, Stopwatch};

@@ -107,6 +107,7 @@ mod query;
 mod scenario;
 mod schema;
 mod storage;
+mod sync;
 mod table;
 mod trace;
 mod typed;

@@ -6,13 +6,14 @@ use std::cmp::Ordering;
 use std::hash::{BuildHasher, RandomState};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicU64, Ordering as Atomic};
-use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, RwLock};
-use std::thread::{self, ThreadId};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
+use std::thread;
 
 use super::reader::Reader;
 use super::reads::Read;
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::{Moment, Published};
+use crate::sync::InTurn;
 
 type Function<T> = Box<dyn Fn(&Reader) -> Result<T> + Send + Sync>;
 
@@ -42,55 +43,15 @@ pub(crate) trait Source: Send + Sync {
 
 /// Who evaluates derived values: one thread at a time, so that no two wait for each other.
 pub(crate) struct Evaluation {
-    turn: Mutex<Option<(ThreadId, usize)>>,
-    free: Condvar,
+    turn: InTurn,
     /// With what prints of rows are made.
     pub(crate) key: (u64, u64),
 }
 
-/// A thread's turn to evaluate.
-struct Turn<'e>(&'e Evaluation);
-
 impl Default for Evaluation {
     fn default() -> Self {
         let (a, b) = (RandomState::new(), RandomState::new());
-        let key = (a.hash_one(0), b.hash_one(1));
-        Self { turn: Mutex::default(), free: Condvar::new(), key }
-    }
-}
-
-impl Evaluation {
-    /// Waits until no other thread evaluates.
-    fn turn(&self) -> Turn<'_> {
-        let me = thread::current().id();
-        let mut turn = lock(&self.turn);
-        loop {
-            match &mut *turn {
-                Some((of, depth)) if *of == me => {
-                    *depth += 1;
-                    break;
-                }
-                None => {
-                    *turn = Some((me, 1));
-                    break;
-                }
-                Some(_) => turn = self.free.wait(turn).unwrap_or_else(PoisonError::into_inner),
-            }
-        }
-        Turn(self)
-    }
-}
-
-impl Drop for Turn<'_> {
-    fn drop(&mut self) {
-        let mut turn = lock(&self.0.turn);
-        match &mut *turn {
-            Some((_, depth)) if *depth > 1 => *depth -= 1,
-            _ => {
-                *turn = None;
-                self.0.free.notify_one();
-            }
-        }
+        Self { turn: InTurn::default(), key: (a.hash_one(0), b.hash_one(1)) }
     }
 }
 
@@ -168,7 +129,7 @@ impl<T: PartialEq + Send + Sync + 'static> Node<T> {
 
     /// The value at a moment; `None` if something that it reads is ahead of that.
     pub(crate) fn at(&self, now: &Moment) -> Option<Result<Arc<T>>> {
-        let _turn = self.evaluation.turn();
+        let _turn = self.evaluation.turn.begin();
         let running = Running::begin(std::ptr::from_ref(self).addr(), &self.name);
         let _running = match running {
             Ok(running) => running,

@@ -39,7 +39,7 @@ mod told;
 mod walk;
 
 pub(crate) use check::compile;
-#[cfg(test)]
+#[cfg(all(test, feature = "sqlite"))]
 pub(crate) use collation::compare_unicode;
 pub use delta::{Delta, DeltaKind, DeltaRow};
 pub(crate) use engine::{Engine, Reached, Rebound};

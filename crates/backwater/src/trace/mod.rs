@@ -3,7 +3,6 @@
 //! It knows changes and outcomes. It computes nothing anew: the untouched are explained when
 //! somebody asks, from what the commit changed and what the query reads.
 
-mod again;
 mod events;
 mod origin;
 mod ring;
@@ -11,7 +10,6 @@ mod stream;
 mod watch;
 mod why;
 
-pub(crate) use again::Again;
 pub(crate) use events::tell;
 pub use origin::Origin;
 pub(crate) use origin::{no_row, origins};

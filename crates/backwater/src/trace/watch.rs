@@ -3,7 +3,6 @@
 //! Reports wait in a queue, in the order of their commits, until one thread at a time tells them.
 //! So a watcher may commit: that is applied at once, and told when its turn comes.
 
-use std::collections::VecDeque;
 use std::fmt;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -14,6 +13,7 @@ use rustc_hash::FxHashMap;
 use super::{ReachedQuery, Report};
 use crate::error::Result;
 use crate::query::{BindingNo, HandleNo, KeptUp, Outcome, Query, QueryResult};
+use crate::sync::Queue;
 
 type Callback = Box<dyn FnMut(&ReachedQuery<'_>) + Send>;
 type CommitCallback = Box<dyn FnMut(&Report) + Send>;
@@ -25,14 +25,7 @@ pub(crate) struct Watchers {
     by_binding: Mutex<FxHashMap<BindingNo, Arc<Vec<Arc<Watcher>>>>>,
     of_commits: Mutex<Vec<Arc<CommitWatcher>>>,
     count: AtomicUsize,
-    queue: Mutex<Queue>,
-}
-
-#[derive(Default)]
-struct Queue {
-    reports: VecDeque<Told>,
-    /// Whether a thread is telling them.
-    telling: bool,
+    queue: Queue<Told>,
 }
 
 /// What is to be told.
@@ -117,30 +110,20 @@ impl Watchers {
     /// Takes in a commit's report, to be told. Whoever calls makes sure of the commits' order.
     pub(crate) fn push(&self, report: &Report, went_over: Option<WentOver>) {
         if self.count.load(Ordering::Acquire) > 0 {
-            lock(&self.queue).reports.push_back(Told { report: report.clone(), went_over });
+            self.queue.push(Told { report: report.clone(), went_over });
         }
     }
 
     /// Tells what waits, unless another thread, or a caller further up on this one, does so.
     pub(crate) fn tell(&self) {
-        loop {
-            let told = {
-                let mut queue = lock(&self.queue);
-                if queue.telling {
-                    return;
-                }
-                let Some(told) = queue.reports.pop_front() else { return };
-                queue.telling = true;
-                told
-            };
+        self.queue.tell(|told| {
             match told.went_over {
                 Some(went_over) => self.take_over(&told.report, went_over),
                 None => self.tell_one(&told.report),
             }
             let of_commits = lock(&self.of_commits).clone();
             of_commits.iter().for_each(|watcher| watcher.tell(&told.report));
-            lock(&self.queue).telling = false;
-        }
+        });
     }
 
     fn tell_one(&self, report: &Report) {

@@ -1,0 +1,121 @@
+//! What holds in every order in which threads can take their steps.
+
+use loom::sync::Arc;
+use loom::sync::Mutex;
+use loom::sync::atomic::{AtomicUsize, Ordering};
+use loom::thread;
+
+use crate::sync::{Again, InTurn, Queue};
+
+/// Tries all orders with up to three switches between threads where none has to wait.
+fn tried(orders: impl Fn() + Send + Sync + 'static) {
+    let mut builder = loom::model::Builder::new();
+    builder.preemption_bound = Some(3);
+    builder.check(orders);
+}
+
+/// Whoever pushes and tells: when all are done, all was told, once, by one at a time, each thread's
+/// news in their order.
+#[test]
+fn what_is_queued_is_told_once_and_in_order() {
+    tried(|| {
+        let queue = Arc::new(Queue::default());
+        let (told, telling) = (Arc::new(Mutex::new(Vec::new())), Arc::new(AtomicUsize::new(0)));
+        let work = |from: usize| {
+            let (queue, told, telling) = (queue.clone(), told.clone(), telling.clone());
+            move || {
+                for news in [from, from + 1] {
+                    queue.push(news);
+                    queue.tell(|news| {
+                        assert_eq!(telling.fetch_add(1, Ordering::SeqCst), 0);
+                        told.lock().unwrap().push(*news);
+                        telling.fetch_sub(1, Ordering::SeqCst);
+                    });
+                }
+            }
+        };
+        let other = thread::spawn(work(10));
+        work(20)();
+        other.join().unwrap();
+        let told = told.lock().unwrap();
+        let of = |from: usize| {
+            told.iter().copied().filter(|news| news / 10 == from / 10).collect::<Vec<_>>()
+        };
+        assert_eq!((told.len(), of(10), of(20)), (4, vec![10, 11], vec![20, 21]));
+    });
+}
+
+/// News that telling brings is told as well, after what is told just now.
+#[test]
+fn what_telling_brings_is_told_later() {
+    tried(|| {
+        let queue = Arc::new(Queue::default());
+        let told = Arc::new(Mutex::new(Vec::new()));
+        let work = |news: usize| {
+            let (queue, told) = (queue.clone(), told.clone());
+            move || {
+                queue.push(news);
+                queue.tell(|news| {
+                    if *news < 100 {
+                        queue.push(*news * 100);
+                        queue.tell(|_| unreachable!("somebody is telling already"));
+                    }
+                    told.lock().unwrap().push(*news);
+                });
+            }
+        };
+        let other = thread::spawn(work(1));
+        work(2)();
+        other.join().unwrap();
+        let told = told.lock().unwrap();
+        let place = |of: usize| told.iter().position(|news| *news == of).unwrap();
+        assert!(told.len() == 4 && place(1) < place(100) && place(2) < place(200), "{told:?}");
+    });
+}
+
+/// What is done again has seen, in the end, what everybody had written before they said so.
+#[test]
+fn nothing_stays_stale() {
+    tried(|| {
+        let written = Arc::new(AtomicUsize::new(0));
+        let seen = Arc::new(AtomicUsize::new(0));
+        let again = Arc::new(Again::new({
+            let (written, seen) = (written.clone(), seen.clone());
+            move || {
+                seen.store(written.load(Ordering::SeqCst), Ordering::SeqCst);
+                Ok::<(), ()>(())
+            }
+        }));
+        let work = || {
+            let (written, again) = (written.clone(), again.clone());
+            move || {
+                written.fetch_add(1, Ordering::SeqCst);
+                again.is_stale().unwrap();
+            }
+        };
+        let other = thread::spawn(work());
+        work()();
+        other.join().unwrap();
+        assert_eq!(seen.load(Ordering::SeqCst), 2);
+    });
+}
+
+/// One at a time; who has the turn may begin again; and everybody gets it.
+#[test]
+fn everybody_gets_their_turn_alone() {
+    tried(|| {
+        let (turns, working) = (Arc::new(InTurn::default()), Arc::new(AtomicUsize::new(0)));
+        let work = || {
+            let (turns, working) = (turns.clone(), working.clone());
+            move || {
+                let _turn = turns.begin();
+                assert_eq!(working.fetch_add(1, Ordering::SeqCst), 0);
+                drop(turns.begin());
+                working.fetch_sub(1, Ordering::SeqCst);
+            }
+        };
+        let others = [thread::spawn(work()), thread::spawn(work())];
+        work()();
+        others.into_iter().for_each(|other| other.join().unwrap());
+    });
+}

@@ -1,0 +1,53 @@
+//! Something that is done again after commits, by whoever is told of them.
+
+use std::sync::PoisonError;
+
+use super::sync::{Mutex, MutexGuard};
+
+/// Does something whenever it is stale, one thread at a time. Doing it may make it stale again, on
+/// the same thread: then whoever is at it goes on.
+pub(crate) struct Again<F> {
+    state: Mutex<State>,
+    /// Only whoever works takes it.
+    work: Mutex<F>,
+}
+
+struct State {
+    is_stale: bool,
+    is_working: bool,
+}
+
+/// Whoever works; it ends with an error or a panic as well.
+struct Working<'a>(&'a Mutex<State>);
+
+impl Drop for Working<'_> {
+    fn drop(&mut self) {
+        lock(self.0).is_working = false;
+    }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl<F: FnMut() -> Result<(), E>, E> Again<F> {
+    pub(crate) fn new(work: F) -> Self {
+        let state = State { is_stale: false, is_working: false };
+        Self { state: Mutex::new(state), work: Mutex::new(work) }
+    }
+
+    pub(crate) fn is_stale(&self) -> Result<(), E> {
+        lock(&self.state).is_stale = true;
+        loop {
+            {
+                let mut state = lock(&self.state);
+                if state.is_working || !state.is_stale {
+                    return Ok(());
+                }
+                *state = State { is_stale: false, is_working: true };
+            }
+            let _working = Working(&self.state);
+            (*lock(&self.work))()?;
+        }
+    }
+}

@@ -1,0 +1,17 @@
+//! How threads agree with each other: who is told next, whose turn it is.
+//!
+//! It knows nothing of what is told and done, and imports no other room: `crates/backwater-orders`
+//! compiles it with loom's locks, and tries every order of steps.
+
+mod again;
+mod in_turn;
+mod queue;
+
+#[cfg(loom)]
+use loom::{sync, thread};
+#[cfg(not(loom))]
+use std::{sync, thread};
+
+pub(crate) use again::Again;
+pub(crate) use in_turn::InTurn;
+pub(crate) use queue::Queue;

@@ -1,0 +1,49 @@
+//! A queue of news that one thread at a time tells.
+
+use std::collections::VecDeque;
+use std::sync::PoisonError;
+
+use super::sync::{Mutex, MutexGuard};
+
+/// News in the order in which they came. Whoever tells one may bring further ones: they wait until
+/// their turn comes.
+pub(crate) struct Queue<T>(Mutex<Waiting<T>>);
+
+struct Waiting<T> {
+    news: VecDeque<T>,
+    /// Whether a thread tells something just now.
+    telling: bool,
+}
+
+impl<T> Default for Queue<T> {
+    fn default() -> Self {
+        Self(Mutex::new(Waiting { news: VecDeque::new(), telling: false }))
+    }
+}
+
+impl<T> Queue<T> {
+    pub(crate) fn push(&self, news: T) {
+        self.lock().news.push_back(news);
+    }
+
+    /// Tells what waits, unless a thread is at it already, which then tells that as well.
+    pub(crate) fn tell(&self, mut each: impl FnMut(&T)) {
+        loop {
+            let news = {
+                let mut waiting = self.lock();
+                if waiting.telling {
+                    return;
+                }
+                let Some(news) = waiting.news.pop_front() else { return };
+                waiting.telling = true;
+                news
+            };
+            each(&news);
+            self.lock().telling = false;
+        }
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Waiting<T>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}

@@ -1,0 +1,107 @@
+//! Threads that read while others commit see each commit whole, in order, and everything that
+//! follows from it as of the same moment.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
+use std::thread;
+
+use backwater::{Cache, Schema, Table};
+
+#[derive(Table)]
+struct Deck {
+    #[table(id)]
+    id: i64,
+    cars: i64,
+    note: String,
+}
+
+const DECKS: i64 = 12;
+const CARS: i64 = 40;
+
+/// `BACKWATER_COMMITS=100000` makes it a long run.
+fn commits() -> u64 {
+    std::env::var("BACKWATER_COMMITS").ok().and_then(|of| of.parse().ok()).unwrap_or(1500)
+}
+
+/// Moves cars from one deck to another: their sum stays.
+fn transfer(cache: &Cache, round: u64) {
+    let (from, to) = ((round % DECKS as u64) as i64, (round * 7 % DECKS as u64) as i64);
+    cache
+        .commit("cars moved", |tx| {
+            let mut decks = tx.table::<Deck>()?;
+            decks.update(from, |deck| deck.cars -= 3)?;
+            decks.update(to, |deck| {
+                deck.cars += 3;
+                deck.note = format!("round {round} of the ferry's deck");
+            })
+        })
+        .unwrap();
+}
+
+#[test]
+fn sums_stay_whoever_reads() {
+    let cache = Cache::new(Schema::builder().table::<Deck>().build().unwrap());
+    cache
+        .commit("loaded", |tx| {
+            let mut decks = tx.table::<Deck>()?;
+            let deck = |id| Deck { id, cars: CARS, note: String::new() };
+            (0..DECKS).try_for_each(|id| decks.insert(&deck(id)))
+        })
+        .unwrap();
+    let watched = cache.query_of::<(i64, i64)>("SELECT sum(cars), count(*) FROM deck", ()).unwrap();
+    let deferred = cache.query("SELECT id, cars FROM deck ORDER BY cars", ()).unwrap();
+    let (sums, rows) = (watched.clone(), deferred.clone());
+    let derived = cache.derived("sums", move |read| {
+        let decks = read.table::<Deck>()?;
+        let of_rows: i64 = decks.here().map(|deck| deck.cars).sum();
+        let of_query = sums.rows_of(&read.query(&sums)?)?[0].0;
+        let cell = |row: backwater::ResultRow<'_>| row.values()[1].as_int().unwrap();
+        let of_other: i64 = read.query(&rows)?.rows().map(cell).sum();
+        Ok((of_rows, of_query, of_other))
+    });
+    let view = Arc::new(Mutex::new((deferred.read().unwrap().len(), 0_u64)));
+    let told = AtomicU64::new(0);
+    let (hears, _kept) = (view.clone(), watched.keep_up());
+    let _watch = cache.watch_commits(move |report| {
+        assert_eq!(told.swap(report.number(), Ordering::SeqCst).max(1) + 1, report.number());
+        hears.lock().unwrap().1 = report.number();
+    });
+    let done = AtomicBool::new(false);
+    let all = (DECKS * CARS, DECKS);
+    thread::scope(|scope| {
+        for reader in 0..2 {
+            let (cache, watched, deferred, derived, done) =
+                (&cache, &watched, &deferred, &derived, &done);
+            scope.spawn(move || {
+                let mut last = 0;
+                while !done.load(Ordering::Acquire) {
+                    let snapshot = cache.snapshot();
+                    assert!(snapshot.commit() >= last, "time goes on");
+                    last = snapshot.commit();
+                    let decks = snapshot.table::<Deck>().unwrap();
+                    assert_eq!(decks.here().map(|deck| deck.cars).sum::<i64>(), all.0);
+                    assert_eq!(watched.first().unwrap(), Some(all));
+                    if reader == 0 {
+                        let rows = deferred.read().unwrap();
+                        let cars = rows.rows().map(|row| row.values()[1].as_int().unwrap());
+                        assert_eq!(cars.sum::<i64>(), all.0);
+                    }
+                    assert_eq!(*derived.get().unwrap(), (all.0, all.0, all.0));
+                }
+            });
+        }
+        let writers: Vec<_> = (0..2_u64)
+            .map(|writer| {
+                let cache = &cache;
+                scope.spawn(move || {
+                    (0..commits() / 2).for_each(|round| transfer(cache, round * 2 + writer));
+                })
+            })
+            .collect();
+        writers.into_iter().for_each(|writer| writer.join().unwrap());
+        done.store(true, Ordering::Release);
+    });
+    assert_eq!(view.lock().unwrap().1, cache.snapshot().commit());
+}
