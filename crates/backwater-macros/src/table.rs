@@ -220,10 +220,10 @@ fn whole(input: &DeriveInput) -> Result<Whole> {
                     whole.options.push(assigned("names", &one_of(&meta, &known)?));
                 }
                 "unknown" => whole.options.push(assigned("unknown", &one_of(&meta, &["ignore", "error"])?)),
-                "version" | "tombstone" | "resource" => whole.options.push(assigned(&option, &text(&meta)?)),
+                "version" | "tombstone" | "resource" | "was" => whole.options.push(assigned(&option, &text(&meta)?)),
                 _ => {
                     return Err(meta.error(
-                        "expected name, one_row, of, persist, names, version, unknown, tombstone or resource",
+                        "expected name, one_row, of, persist, names, version, unknown, tombstone, resource or was",
                     ));
                 }
             }
@@ -260,10 +260,10 @@ fn part(field: &Field) -> Result<Part<'_>> {
                     let known = ["keep", "cascade", "set null", "restrict"];
                     part.options.push(assigned("on_delete", &one_of(&meta, &known)?));
                 }
-                "from" | "link_table" => part.options.push(assigned(&option, &text(&meta)?)),
+                "from" | "link_table" | "was" => part.options.push(assigned(&option, &text(&meta)?)),
                 _ => {
                     return Err(meta.error(
-                        "expected id, name, default, persist, required, from, on_delete or link_table",
+                        "expected id, name, default, persist, required, from, on_delete, link_table or was",
                     ));
                 }
             }

@@ -5,7 +5,7 @@ use loom::sync::Mutex;
 use loom::sync::atomic::{AtomicUsize, Ordering};
 use loom::thread;
 
-use crate::sync::{Again, InTurn, Queue};
+use crate::sync::{Again, InTurn, Queue, Signal, Woken};
 
 /// Tries all orders with up to three switches between threads where none has to wait.
 fn tried(orders: impl Fn() + Send + Sync + 'static) {
@@ -97,6 +97,59 @@ fn nothing_stays_stale() {
         work()();
         other.join().unwrap();
         assert_eq!(seen.load(Ordering::SeqCst), 2);
+    });
+}
+
+/// Whoever waits for the signal sees, in the end, all that was done before it was raised, also if it
+/// had been raised before; and it ends.
+#[test]
+fn a_raised_signal_is_never_missed() {
+    tried(|| {
+        let (signal, done) = (Arc::new(Signal::default()), Arc::new(Mutex::new(0)));
+        let seen = Arc::new(AtomicUsize::new(0));
+        let worker = thread::spawn({
+            let (signal, done, seen) = (signal.clone(), done.clone(), seen.clone());
+            move || {
+                while signal.wait(None) == Woken::Work {
+                    seen.store(*done.lock().unwrap(), Ordering::SeqCst);
+                }
+                seen.store(*done.lock().unwrap(), Ordering::SeqCst);
+            }
+        });
+        let other = thread::spawn({
+            let (signal, done) = (signal.clone(), done.clone());
+            move || {
+                *done.lock().unwrap() += 1;
+                signal.raise();
+            }
+        });
+        *done.lock().unwrap() += 1;
+        signal.raise();
+        other.join().unwrap();
+        signal.end();
+        worker.join().unwrap();
+        assert_eq!(seen.load(Ordering::SeqCst), 2);
+    });
+}
+
+/// Without an end, the last thing that was done is seen as well.
+#[test]
+fn the_last_thing_is_seen_without_an_end() {
+    tried(|| {
+        let (signal, done) = (Arc::new(Signal::default()), Arc::new(Mutex::new(0)));
+        let worker = thread::spawn({
+            let (signal, done) = (signal.clone(), done.clone());
+            move || {
+                while *done.lock().unwrap() < 2 {
+                    signal.wait(None);
+                }
+            }
+        });
+        for _ in 0..2 {
+            *done.lock().unwrap() += 1;
+            signal.raise();
+        }
+        worker.join().unwrap();
     });
 }
 

@@ -4,11 +4,12 @@ use std::fmt;
 use std::sync::Arc;
 
 use crate::cache::Cache;
+use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::Schema;
-use crate::storage::{Storage, rehydrate};
-use crate::table::State;
-use crate::value::Clock;
+use crate::storage::{Handler, Keeper, Opened, Step, StepFn, Steps, Storage, open};
+use crate::table::{Snapshot, State};
+use crate::value::{Clock, Named};
 
 /// What a cache may be given, besides its schema and storage.
 pub(crate) struct Settings {
@@ -48,6 +49,8 @@ impl Default for Settings {
 pub struct CacheBuilder {
     schema: Option<Schema>,
     storage: Option<Box<dyn Storage>>,
+    handler: Option<Handler>,
+    steps: Steps,
     settings: Settings,
 }
 
@@ -65,6 +68,113 @@ impl CacheBuilder {
     /// See [`SqliteFile`](crate::SqliteFile) for an example of a storage.
     pub fn storage(mut self, storage: impl Storage + 'static) -> Self {
         self.storage = Some(Box::new(storage));
+        self
+    }
+
+    /// A numbered step that rows of an earlier version of the program go through once, for what a
+    /// schema alone does not say: `run` reads the rows as the storage has them, with the tables that
+    /// these were written with, and writes into the tables of the schema, to which everything else is
+    /// carried over already. The storage keeps the number of the last step that was done; one with a
+    /// higher number than any step here is of a newer version, and is refused.
+    ///
+    /// ```
+    /// use backwater::{Cache, MemoryStorage, Schema, Value};
+    ///
+    /// let memory = MemoryStorage::new();
+    /// let first = Schema::parse("s.toml", "table.crew = { id = 'id', fields = { id = 'int', name = 'text' } }")?;
+    /// let cache = Cache::open_with(first, memory.clone())?;
+    /// cache.commit("hired", |tx| tx.insert("crew", (("id", 7), ("name", "Ada Quill"))))?;
+    /// drop(cache);
+    ///
+    /// let second = "table.crew = { id = 'id', fields = { id = 'int', first = 'text', last = 'text' } }";
+    /// let cache = Cache::builder()
+    ///     .schema(Schema::parse("s.toml", second)?)
+    ///     .storage(memory)
+    ///     .step(1, "names are split", |old, tx| {
+    ///         for crew in old.rows("crew")? {
+    ///             let (id, name) = (crew.id().unwrap(), crew.get("name")?.unwrap_or(Value::Null));
+    ///             if let Some((first, last)) = name.as_str().and_then(|name| name.split_once(' ')) {
+    ///                 tx.update("crew", id, [("first", first), ("last", last)])?;
+    ///             }
+    ///         }
+    ///         Ok(())
+    ///     })
+    ///     .build()?;
+    /// assert_eq!(cache.snapshot().get("crew", 7)?.unwrap().get("last")?, Some("Quill".into()));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn step(
+        mut self,
+        number: u32,
+        name: impl Into<String>,
+        run: impl Fn(&Snapshot, &mut Transaction) -> Result<()> + Send + Sync + 'static,
+    ) -> Self {
+        let run: StepFn = Box::new(run);
+        self.steps.add(Step { number, name: name.into(), run });
+        self
+    }
+
+    /// A step in SQL: the rows that a statement gives on the tables as the storage has them are merged
+    /// into a table, by the names of its columns.
+    ///
+    /// ```
+    /// use backwater::{Cache, MemoryStorage, Schema};
+    ///
+    /// let memory = MemoryStorage::new();
+    /// let first = Schema::parse("s.toml", "table.crew = { id = 'id', fields = { id = 'int', name = 'text' } }")?;
+    /// let cache = Cache::open_with(first, memory.clone())?;
+    /// cache.commit("hired", |tx| tx.insert("crew", (("id", 7), ("name", "Ada Quill"))))?;
+    /// drop(cache);
+    ///
+    /// let second = "table.crew = { id = 'id', fields = { id = 'int', initial = 'text' } }";
+    /// let cache = Cache::builder()
+    ///     .schema(Schema::parse("s.toml", second)?)
+    ///     .storage(memory)
+    ///     .step_sql(1, "initials", "crew", "SELECT id, substr(name, 1, 1) AS initial FROM crew")
+    ///     .build()?;
+    /// assert_eq!(cache.snapshot().get("crew", 7)?.unwrap().get("initial")?, Some("A".into()));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn step_sql(
+        self,
+        number: u32,
+        name: impl Into<String>,
+        table: impl Into<String>,
+        sql: impl Into<String>,
+    ) -> Self {
+        let (table, sql) = (table.into(), sql.into());
+        self.step(number, name, move |old, tx| {
+            let old = Cache::with(old.state.clone(), 0, None, Vec::new(), Settings::default());
+            let rows = old.query(&sql, ())?.read()?;
+            let names: Vec<&str> = rows.columns().collect();
+            rows.rows().try_for_each(|row| {
+                let values = names.iter().copied().zip(row.values().iter().cloned());
+                tx.merge(&table, values.collect::<Named>())
+            })
+        })
+    }
+
+    /// Who is told when the storage cannot be written and nobody has asked for it by
+    /// [`Cache::flush`]: each time that it was tried in vain. The cache goes on in memory, and tries
+    /// again, soon at first, then every ten seconds, and whenever there is more to write.
+    ///
+    /// It is called on the writer thread, or by whoever lets go of the last handle.
+    ///
+    /// ```
+    /// use backwater::{Cache, Schema, SqliteFile};
+    ///
+    /// # let folder = tempfile::tempdir().unwrap();
+    /// let cache = Cache::builder()
+    ///     .schema(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?)
+    ///     .storage(SqliteFile::new(folder.path().join("t.db")))
+    ///     .on_storage_error(|error| eprintln!("not on disk yet: {error}"))
+    ///     .build()?;
+    /// cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
+    /// cache.flush()?; // now it is
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn on_storage_error(mut self, told: impl Fn(&Error) + Send + Sync + 'static) -> Self {
+        self.handler = Some(Box::new(told));
         self
     }
 
@@ -104,12 +214,18 @@ impl CacheBuilder {
     pub fn build(self) -> Result<Cache> {
         match (self.schema, self.storage) {
             (schema, Some(mut storage)) => {
-                let (state, commit, outbox) = rehydrate(schema, &mut *storage)?;
-                Ok(Cache::with(state, commit, Some((outbox, storage)), self.settings))
+                let Opened { state, commit, outbox, changes } =
+                    open(schema, &mut *storage, &self.steps)?;
+                let may_write = !storage.is_read_only();
+                let keeper = Keeper::new(outbox, storage, state.clone(), commit, self.handler);
+                if !changes.is_empty() && may_write {
+                    keeper.write()?;
+                }
+                Ok(Cache::with(state, commit, Some(keeper), changes, self.settings))
             }
             (Some(schema), None) => {
                 let state = Arc::new(State::new(Arc::new(schema)));
-                Ok(Cache::with(state, 0, None, self.settings))
+                Ok(Cache::with(state, 0, None, Vec::new(), self.settings))
             }
             (None, None) => {
                 Err(Error::new(ErrorKind::Schema, "a cache needs a schema, or a storage with one")

@@ -11,7 +11,9 @@ use crate::derived::{Derived, DerivedBy, Evaluation, Reader};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::{Engine, Published, Query, Rebound, compile};
 use crate::schema::Schema;
-use crate::storage::{Outbox, Storage};
+#[cfg(feature = "threads")]
+use crate::storage::WriterThread;
+use crate::storage::{Keeper, SchemaChange, Storage};
 use crate::sync::Again;
 use crate::table::{Snapshot, State};
 use crate::trace::{
@@ -66,6 +68,18 @@ struct Inner {
     evaluation: Arc<Evaluation>,
     ring: Ring,
     clock: Option<Arc<dyn Clock>>,
+    keeper: Option<Arc<Keeper>>,
+    schema_changes: Vec<SchemaChange>,
+    #[cfg(feature = "threads")]
+    thread: Option<WriterThread>,
+}
+
+/// Closing writes what waits; with a writer thread, that does.
+#[cfg(not(feature = "threads"))]
+impl Drop for Inner {
+    fn drop(&mut self) {
+        self.keeper.iter().for_each(|keeper| drop(keeper.write_or_tell()));
+    }
 }
 
 struct Writer {
@@ -74,7 +88,6 @@ struct Writer {
     commit: u64,
     history: Arc<History>,
     remembered: Remembered,
-    storage: Option<(Outbox, Box<dyn Storage>)>,
 }
 
 impl Cache {
@@ -88,7 +101,7 @@ impl Cache {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn new(schema: Schema) -> Self {
-        Self::with(Arc::new(State::new(Arc::new(schema))), 0, None, Settings::default())
+        Self::with(Arc::new(State::new(Arc::new(schema))), 0, None, Vec::new(), Settings::default())
     }
 
     /// The cache that a storage holds, with the schema that it was written with.
@@ -104,11 +117,14 @@ impl Cache {
 
     /// The cache that a storage holds, or a new one with that schema, which the storage then keeps.
     ///
-    /// Response rules and named queries may differ from those in the storage, and tables may be
-    /// new; the tables that it has must be the same.
+    /// If the storage was written with another schema, its rows are carried over: what is new is absent,
+    /// what is renamed (`was = "…"`) moves, a type changes where no value is lost, and what is not named
+    /// any more stays in the storage, asleep, unless the schema says `drop = ["…"]`. All of that is one
+    /// write, and [`Cache::schema_changes`] tells of it.
     ///
     /// # Errors
-    /// As [`Cache::open`]; [`ErrorKind::Version`] if the storage was written with other tables.
+    /// As [`Cache::open`]; [`ErrorKind::Version`] if a value does not fit any more, or if a newer version
+    /// of the program wrote it. Then the storage stays as it is.
     ///
     /// See [`SqliteFile`](crate::SqliteFile) for an example.
     pub fn open_with(schema: Schema, storage: impl Storage + 'static) -> Result<Self> {
@@ -125,16 +141,22 @@ impl Cache {
     pub(crate) fn with(
         state: Arc<State>,
         commit: u64,
-        storage: Option<(Outbox, Box<dyn Storage>)>,
+        keeper: Option<Keeper>,
+        schema_changes: Vec<SchemaChange>,
         settings: Settings,
     ) -> Self {
         let published = Arc::new(Published::new(state.clone(), commit));
         let engine = Engine::new(&state.schema, settings.recent);
         let (history, remembered) = (Arc::new(History::after(commit)), Remembered::default());
-        let writer = Mutex::new(Writer { engine, state, commit, history, remembered, storage });
+        let writer = Mutex::new(Writer { engine, state, commit, history, remembered });
         let (writing, watchers) = (Mutex::default(), Arc::default());
         let (ring, clock) = (Ring::new(settings.commits.0, settings.commits.1), settings.clock);
+        let keeper = keeper.map(Arc::new);
         Self(Arc::new(Inner {
+            #[cfg(feature = "threads")]
+            thread: keeper.clone().map(WriterThread::new),
+            keeper,
+            schema_changes,
             published,
             writer,
             writing,
@@ -143,6 +165,14 @@ impl Cache {
             ring,
             clock,
         }))
+    }
+
+    /// What was done to the stored rows when the cache was opened, since its schema is another one
+    /// than that which they were written with; nothing, if it is not.
+    ///
+    /// See [`SchemaChange`] for an example.
+    pub fn schema_changes(&self) -> &[SchemaChange] {
+        &self.0.schema_changes
     }
 
     /// The schema.
@@ -172,7 +202,7 @@ impl Cache {
     /// What the closure returns, or [`ErrorKind::Nested`] if it is called inside of another
     /// commit's closure. Nothing is left of a transaction that failed, or whose closure panicked.
     ///
-    /// A storage that cannot be written is no error here: see [`Report::storage_error`].
+    /// It does not wait for the storage: see [`Cache::flush`].
     ///
     /// See [`Transaction`] for an example.
     pub fn commit<T>(
@@ -195,16 +225,13 @@ impl Cache {
         let reached = writer.engine.apply(&changes, number, clock);
         self.0.published.publish_commit(&changes, number);
         let took = watch.lap();
-        let storage = match &mut writer.storage {
-            Some((outbox, _)) => {
-                outbox.note(&changes);
-                writer.flush().err()
-            }
-            None => None,
-        };
+        if let Some(keeper) = &self.0.keeper {
+            keeper.note(&changes, number);
+            self.wake_writer();
+        }
         let later = writer.engine.next_binding();
         let at = clock.map(Clock::now);
-        let done = Done { changes, ingested, reached, later, storage, at, took };
+        let done = Done { changes, ingested, reached, later, at, took };
         Ok(self.report(writer, Report::new(number, label.into(), done), None))
     }
 
@@ -338,8 +365,7 @@ impl Cache {
         let (at, took) = (clock.map(Clock::now), watch.lap());
         reached.took = took;
         let (changes, reached) = (Changes::none(bound.state), vec![reached]);
-        let (ingested, storage) = (Vec::new(), None);
-        let done = Done { changes, ingested, reached, later, storage, at, took };
+        let done = Done { changes, ingested: Vec::new(), reached, later, at, took };
         let went_over = Some(WentOver { handle, from, to });
         Ok(self.report(writer, Report::new(number, label.into(), done), went_over))
     }
@@ -650,24 +676,22 @@ impl Cache {
         let mut writer = self.writer()?;
         let (clock, mut watch) = (self.clock(), Stopwatch::start(self.clock()));
         let schema = Arc::new(more(SchemaBuilder::beyond(&writer.state.schema)).build()?);
+        let mut state = Arc::new(writer.state.extended(schema.clone()));
+        if let Some(keeper) = &self.0.keeper {
+            state = keeper.extend(&state, writer.commit + 1)?;
+            self.wake_writer();
+        }
         writer.commit += 1;
-        writer.state = Arc::new(writer.state.extended(schema.clone()));
+        writer.state = state;
         writer.engine.extend(&schema);
         // What it remembers is told by the old schema.
         writer.remembered = Remembered::default();
         self.0.published.publish_tables(writer.state.clone(), writer.commit);
         let took = watch.lap();
-        let storage = match &mut writer.storage {
-            Some((outbox, _)) => {
-                outbox.extend(&schema);
-                writer.flush().err()
-            }
-            None => None,
-        };
         let (changes, at) = (Changes::none(writer.state.clone()), clock.map(Clock::now));
         let (reached, ingested) = (Vec::new(), Vec::new());
         let (number, later) = (writer.commit, writer.engine.next_binding());
-        let done = Done { changes, ingested, reached, later, storage, at, took };
+        let done = Done { changes, ingested, reached, later, at, took };
         Ok(self.report(writer, Report::new(number, label.into(), done), None))
     }
 
@@ -718,7 +742,10 @@ impl Cache {
             tx.clear();
             Ok(())
         })?;
-        self.flush()?;
+        if let Some(keeper) = &self.0.keeper {
+            keeper.forget_sleepers();
+            keeper.write()?;
+        }
         Ok(report)
     }
 
@@ -730,7 +757,12 @@ impl Cache {
     ///
     /// See [`SqliteFile`](crate::SqliteFile) for an example.
     pub fn flush(&self) -> Result<()> {
-        self.writer()?.flush()
+        self.0.keeper.as_ref().map_or(Ok(()), |keeper| keeper.write())
+    }
+
+    fn wake_writer(&self) {
+        #[cfg(feature = "threads")]
+        self.0.thread.iter().for_each(WriterThread::wake);
     }
 
     /// Waits until no other thread writes, and forgets queries that nobody holds any more.
@@ -752,22 +784,6 @@ impl Cache {
             engine.release(binding, state);
         }
         Ok(Writing { inner: &self.0, writer })
-    }
-}
-
-impl Writer {
-    fn flush(&mut self) -> Result<()> {
-        let Some((outbox, storage)) = &mut self.storage else {
-            return Ok(());
-        };
-        match outbox.batch(&self.state, self.commit) {
-            Some(batch) => {
-                storage.write(&batch).map_err(|error| error.at(storage.name()))?;
-                outbox.done(batch);
-            }
-            None => outbox.nothing_to_write(&self.state),
-        }
-        Ok(())
     }
 }
 

@@ -135,7 +135,10 @@ pub use scenario::{Played, PlayedStep, Scenario, Told};
 pub use schema::Schema;
 #[cfg(feature = "sqlite")]
 pub use storage::SqliteFile;
-pub use storage::{Batch, Hash, Header, Loader, Storage, Stored, StoredRow, TableBatch};
+pub use storage::{
+    Batch, Hash, Header, Loader, MemoryStorage, SchemaChange, Storage, Stored, StoredRow,
+    StoredTable, TableBatch,
+};
 pub use table::{Row, Snapshot, TableSummary};
 pub use trace::{CommitWatch, DeltaStream, Origin, ReachedQuery, Report, Watch};
 pub use typed::{

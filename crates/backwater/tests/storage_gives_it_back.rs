@@ -9,8 +9,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 
 use backwater::{
-    Batch, Cache, ErrorKind, Header, Loader, Named, Request, Result, Schema, SqliteFile, Storage,
-    Value,
+    Batch, Cache, Error, ErrorKind, Header, Loader, Named, Request, Result, Schema, SqliteFile,
+    Storage, StoredTable, Value,
 };
 use proptest::prelude::*;
 
@@ -102,9 +102,8 @@ fn apply(cache: &Cache, writes: &[Write]) -> Result<()> {
         }
         Ok(())
     });
-    let report = report?;
-    assert!(report.storage_error().is_none(), "{:?}", report.storage_error());
-    Ok(())
+    report?;
+    cache.flush()
 }
 
 proptest! {
@@ -122,6 +121,7 @@ proptest! {
             prop_assert_eq!(by_part, cache.named("by_part", ()).unwrap().read().unwrap());
             prop_assert_eq!(again.snapshot().count("scratch").unwrap(), 0);
             if number % 2 == 1 {
+                drop(cache);
                 cache = Cache::open(SqliteFile::new(&path)).unwrap();
             }
         }
@@ -240,7 +240,8 @@ fn half_a_write_is_taken_back_by_whoever_comes_next() {
             tx.insert("item", [("id", Value::from(n)), ("odd \"name\"", text.as_str().into())])
         })
     });
-    assert!(fill.unwrap().storage_error().is_none());
+    fill.unwrap();
+    cache.flush().unwrap();
     let rows = dump(&cache);
     let whole = fs::read(&path).unwrap();
     let mut other = rusqlite::Connection::open(&path).unwrap();
@@ -264,8 +265,8 @@ fn a_cache_without_a_commit_is_a_cache() {
     let grown =
         Schema::parse("test.toml", &format!("{SCHEMA}\nmore = 'SELECT id FROM item'")).unwrap();
     let cache = Cache::open_with(grown, SqliteFile::new(&path)).unwrap();
-    let report = cache.commit("one", |tx| tx.insert("item", [("id", 1)])).unwrap();
-    assert!(report.storage_error().is_none(), "{:?}", report.storage_error());
+    cache.commit("one", |tx| tx.insert("item", [("id", 1)])).unwrap();
+    drop(cache);
     assert_eq!(
         Cache::open(SqliteFile::new(&path))
             .unwrap()
@@ -329,61 +330,43 @@ fn every_kind_of_table_comes_back() {
     assert_eq!(told(&Cache::open(SqliteFile::new(&path)).unwrap()), before);
 }
 
+/// One program at a time writes to a file; who comes second is told who does, and may read. Where
+/// somebody wrote in between all the same, nothing is written over.
 #[test]
-fn a_schema_may_grow_but_not_change() {
-    let (_folder, path) = folder();
-    fs::write(&path, "").unwrap();
-    let rows = small(&path);
-    let grown = SCHEMA.replace(
-        "[query]",
-        "[table.new]\nid = 'id'\nfields = { id = 'int' }\n[query]\nmore = 'SELECT id FROM new'",
-    );
-    let cache =
-        Cache::open_with(Schema::parse("grown.toml", &grown).unwrap(), SqliteFile::new(&path))
-            .unwrap();
-    cache.commit("a new row", |tx| tx.insert("new", [("id", 1)])).unwrap();
-    cache.flush().unwrap();
-    drop(cache);
-    let cache = Cache::open(SqliteFile::new(&path)).unwrap();
-    assert_eq!(dump(&cache), rows);
-    assert_eq!(cache.named("more", ()).unwrap().read().unwrap().len(), 1);
-    let elsewhere = Schema::parse("moved/grown.toml", &grown).unwrap();
-    let cache = Cache::open_with(elsewhere, SqliteFile::new(&path)).unwrap();
-    cache.commit("one more", |tx| tx.insert("new", [("id", 2)])).unwrap();
-    assert_eq!(Cache::open(SqliteFile::new(&path)).unwrap().snapshot().count("new").unwrap(), 2);
-    for (from, to, said) in [
-        ("r = \"float\"", "r = \"text\"", "field item.r has another type"),
-        ("r = \"float\"", "r = \"float\", more = \"int\"", "field item.more is new"),
-        ("b = \"bool\", ", "", "field item.b is not in it any more"),
-    ] {
-        let other = Schema::parse("other.toml", &grown.replace(from, to)).unwrap();
-        let error = Cache::open_with(other, SqliteFile::new(&path)).unwrap_err();
-        assert_eq!(error.kind(), ErrorKind::Version);
-        assert!(error.to_string().contains(said), "{error}");
-    }
-}
-
-/// Two programs on one file: the second to write is told, and writes nothing over.
-#[test]
-fn a_file_that_another_program_wrote_to_is_not_written_over() {
+fn a_file_that_another_program_writes_to_is_not_written_over() {
     let (_folder, path) = folder();
     let insert = |cache: &Cache, id: i64| {
-        cache.commit("insert", |tx| tx.insert("item", [("id", id)])).unwrap()
+        cache.commit("insert", |tx| tx.insert("item", [("id", id)])).unwrap();
+        cache.flush()
     };
-    let (one, two) = (
-        Cache::open_with(schema(), SqliteFile::new(&path)).unwrap(),
-        Cache::open_with(schema(), SqliteFile::new(&path)).unwrap(),
-    );
-    assert!(insert(&one, 1).storage_error().is_none());
-    let late = insert(&two, 2);
-    assert!(
-        late.storage_error().unwrap().to_string().contains("another program has written to it")
-    );
-    assert_eq!(two.snapshot().count("item").unwrap(), 1, "memory stands");
-    assert!(two.flush().is_err());
-    assert_eq!(Cache::open(SqliteFile::new(&path)).unwrap().snapshot().count("item").unwrap(), 1);
+    let one = Cache::open_with(schema(), SqliteFile::new(&path)).unwrap();
+    let not_yet = Cache::open_with(schema(), SqliteFile::new(&path)).unwrap();
+    insert(&one, 1).unwrap();
+    for error in
+        [Cache::open(SqliteFile::new(&path)).unwrap_err(), insert(&not_yet, 2).unwrap_err()]
+    {
+        assert!(
+            error.to_string().contains("another cache of this program writes to it"),
+            "{error}"
+        );
+    }
+    assert_eq!(not_yet.snapshot().count("item").unwrap(), 1, "memory stands");
     let read_only = Cache::open(SqliteFile::read_only(&path)).unwrap();
-    assert!(insert(&read_only, 3).storage_error().unwrap().to_string().contains("only to be read"));
+    assert_eq!(read_only.snapshot().count("item").unwrap(), 1);
+    assert!(insert(&read_only, 3).unwrap_err().to_string().contains("only to be read"));
+    // Somebody who does not ask for the lock.
+    let other = rusqlite::Connection::open(&path).unwrap();
+    other.execute("UPDATE backwater_cache SET last_commit = 7", []).unwrap();
+    let error = insert(&one, 4).unwrap_err();
+    assert!(error.to_string().contains("another program has written to it"), "{error}");
+    #[cfg(unix)]
+    for name in ["cache.db", "cache.db-lock"] {
+        use std::os::unix::fs::PermissionsExt;
+        let mode = fs::metadata(path.with_file_name(name)).unwrap().permissions().mode();
+        assert_eq!(mode & 0o777, 0o600, "{name} is its owner's alone");
+    }
+    drop((one, not_yet));
+    drop(read_only);
 }
 
 /// A storage that can be told to fail, and remembers what it took.
@@ -402,13 +385,13 @@ impl Storage for Moody {
         Ok(None)
     }
 
-    fn load(&mut self, _: &Schema, _: &mut Loader) -> Result<()> {
+    fn load(&mut self, _: &StoredTable<'_>, _: &mut Loader<'_>) -> Result<()> {
         Ok(())
     }
 
     fn write(&mut self, batch: &Batch) -> Result<()> {
         if self.fails.load(Ordering::Relaxed) {
-            return Cache::open(SqliteFile::read_only("no such file")).map(|_| ());
+            return Err(Error::new(ErrorKind::Storage, "no mood for it"));
         }
         let rows = batch.tables().map(|table| table.puts().count() + table.deletes().len()).sum();
         self.taken.lock().unwrap().push((batch.from_commit(), batch.commit(), rows));
@@ -416,22 +399,45 @@ impl Storage for Moody {
     }
 }
 
+/// What the disk did not take is given to it again, with all that came to it: when somebody asks, and
+/// by itself.
 #[test]
 fn what_a_failing_storage_did_not_take_is_given_to_it_again() {
     let moody = Moody::default();
-    let cache = Cache::open_with(schema(), moody.clone()).unwrap();
+    let told = Arc::new(Mutex::new(0));
+    let hears = told.clone();
+    let cache = Cache::builder()
+        .schema(schema())
+        .storage(moody.clone())
+        .on_storage_error(move |_| *hears.lock().unwrap() += 1)
+        .build()
+        .unwrap();
     let insert = |id: i64| cache.commit("insert", |tx| tx.merge("item", [("id", id)])).unwrap();
-    assert!(insert(1).storage_error().is_none());
+    insert(1);
+    cache.flush().unwrap();
     moody.fails.store(true, Ordering::Relaxed);
-    assert!(insert(2).storage_error().is_some());
-    assert!(insert(3).storage_error().is_some());
+    insert(2);
+    insert(3);
     assert!(cache.flush().is_err());
+    let waits = |done: &dyn Fn() -> bool| {
+        let until = std::time::Instant::now() + std::time::Duration::from_secs(20);
+        while !done() {
+            assert!(std::time::Instant::now() < until, "it takes too long");
+            std::thread::yield_now();
+        }
+    };
+    waits(&|| *told.lock().unwrap() > 1);
     assert_eq!(cache.snapshot().count("item").unwrap(), 3);
     moody.fails.store(false, Ordering::Relaxed);
-    cache.flush().unwrap();
+    waits(&|| moody.taken.lock().unwrap().last().unwrap().1 == 3);
     cache.flush().unwrap();
     cache.commit("nothing to store", |tx| tx.merge("scratch", [("id", 1)])).unwrap();
     cache.commit("nor this", |tx| tx.update("item", 1, [("secret", SECRET)])).unwrap();
+    cache.flush().unwrap();
     // The first batch brings the row of the one-row table too.
     assert_eq!(*moody.taken.lock().unwrap(), [(0, 1, 2), (1, 3, 2)]);
+    // The last handle takes what waits along.
+    insert(4);
+    drop(cache);
+    assert_eq!(moody.taken.lock().unwrap().last().unwrap().1, 6);
 }

@@ -85,6 +85,8 @@ pub struct Schema {
     pub(crate) rules: Arc<[Rule]>,
     pub(crate) queries: Arc<[NamedQuery]>,
     pub(crate) limits: Limits,
+    /// Tables and fields of which a storage shall keep nothing.
+    pub(crate) drops: Arc<[Arc<str>]>,
     pub(crate) text: Arc<str>,
     pub(crate) name: Arc<str>,
     pub(crate) places: Arc<KnownPlaces>,
@@ -126,6 +128,7 @@ impl PartialEq for Schema {
         self.tables == other.tables
             && self.rules == other.rules
             && self.limits == other.limits
+            && self.drops == other.drops
             && queries(self) == queries(other)
     }
 }
@@ -153,6 +156,13 @@ impl Schema {
     /// See [`Schema`] for an example.
     pub fn parse(name: &str, text: &str) -> Result<Self> {
         read::schema(name, text, &[])
+    }
+
+    /// The same with another name for its first table, also one that a text cannot give.
+    pub(crate) fn renamed(mut self, name: &str) -> Self {
+        let first = Arc::get_mut(&mut self.tables).and_then(|tables| tables.first_mut());
+        first.into_iter().for_each(|table| table.name = name.into());
+        self
     }
 
     /// Reads another text, whose tables get this schema's numbers where it has tables of that name.
@@ -415,40 +425,6 @@ impl Schema {
             }
         }
         chains
-    }
-
-    /// Whether rows written with one schema can be read with the other as they are.
-    pub(crate) fn tables_differ(&self, other: &Schema) -> Option<String> {
-        for table in other.tables.iter() {
-            let Some(mine) = self.tables.iter().find(|mine| mine.name == table.name) else {
-                return Some(format!("table \"{}\" is not in it any more", table.name));
-            };
-            if let Some(field) = mine.fields.iter().find(|f| table.field_no(&f.name).is_none()) {
-                return Some(format!("field {}.{} is new", table.name, field.name));
-            }
-            for (position, field) in table.fields.iter().enumerate() {
-                let place = format!("{}.{}", table.name, field.name);
-                let Some(now) = mine.fields.iter().find(|now| now.name == field.name) else {
-                    return Some(format!("field {place} is not in it any more"));
-                };
-                if self.kind_of(now) != other.kind_of(field) {
-                    return Some(format!("field {place} has another type"));
-                }
-                if now.persist != field.persist {
-                    return Some(format!("`persist` has changed for field {place}"));
-                }
-                if mine.fields.get(position).is_none_or(|mine| mine.name != field.name) {
-                    return Some(format!(
-                        "the fields of table \"{}\" stand in another order",
-                        table.name
-                    ));
-                }
-            }
-            if mine.id != table.id || mine.persist != table.persist {
-                return Some(format!("table \"{}\" has another `id` or `persist`", table.name));
-            }
-        }
-        None
     }
 
     /// How the ids are written that a field holds; `None` if it is no to-one link.

@@ -26,6 +26,8 @@ pub(crate) struct Table {
     /// What every object of the table is asked, told once.
     pub(crate) asks: Asks,
     pub(crate) made: Made,
+    /// How it was called before.
+    pub(crate) was: Vec<Arc<str>>,
 }
 
 /// Which of the rarer things some field of a table has.
@@ -81,6 +83,8 @@ pub(crate) struct Field {
     /// Where it is in an object of a response.
     pub(crate) from: Pointer,
     pub(crate) link: Option<LinkRule>,
+    /// How it was called before.
+    pub(crate) was: Vec<Arc<str>>,
 }
 
 /// What a field says about the rows that it points at.

@@ -32,6 +32,26 @@ pub enum Stored<'a> {
     Text(Cow<'a, str>),
 }
 
+impl Stored<'_> {
+    /// The same, owned.
+    ///
+    /// ```
+    /// use backwater::Stored;
+    ///
+    /// let text = String::from("SAL");
+    /// let owned: Stored<'static> = Stored::Text(text.as_str().into()).into_owned();
+    /// assert_eq!(owned, Stored::Text("SAL".into()));
+    /// ```
+    pub fn into_owned(self) -> Stored<'static> {
+        match self {
+            Stored::Null => Stored::Null,
+            Stored::Int(number) => Stored::Int(number),
+            Stored::Real(number) => Stored::Real(number),
+            Stored::Text(text) => Stored::Text(text.into_owned().into()),
+        }
+    }
+}
+
 impl From<i64> for Stored<'_> {
     fn from(number: i64) -> Self {
         Stored::Int(number)
@@ -105,6 +125,51 @@ impl std::fmt::Display for Hash {
     }
 }
 
+/// A table as a storage has it: one column for each field that persists.
+///
+/// See [`Loader`](crate::Loader) for an example.
+#[derive(Clone, Copy)]
+pub struct StoredTable<'f> {
+    pub(crate) schema: &'f Schema,
+    pub(crate) form: &'f Form,
+    pub(crate) number: TableNo,
+}
+
+impl<'f> StoredTable<'f> {
+    pub(crate) fn new(schema: &'f Schema, form: &'f Form, number: TableNo) -> Self {
+        Self { schema, form, number }
+    }
+
+    /// The table's name.
+    ///
+    /// See [`Loader`](crate::Loader) for an example.
+    pub fn name(&self) -> &'f str {
+        &self.schema.table(self.number).name
+    }
+
+    /// The names of the fields that persist, in the schema's order.
+    ///
+    /// See [`Loader`](crate::Loader) for an example.
+    pub fn columns(&self) -> impl Iterator<Item = &'f str> + use<'f> {
+        let table = self.schema.table(self.number);
+        self.form.table(self.number).fields.iter().map(move |field| &*table.field(*field).name)
+    }
+
+    /// The columns that tell one row from another; a one-row table has none.
+    ///
+    /// See [`Loader`](crate::Loader) for an example.
+    pub fn key(&self) -> impl Iterator<Item = &'f str> + use<'f> {
+        let table = self.schema.table(self.number);
+        table.id.iter().map(move |field| &*table.field(*field).name)
+    }
+}
+
+impl std::fmt::Debug for StoredTable<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "StoredTable({})", self.name())
+    }
+}
+
 /// Which fields a storage has of each table.
 #[derive(Clone)]
 pub(crate) struct Form {
@@ -144,6 +209,15 @@ impl Form {
             TableForm { persists: keep(table.persist), fields, hashed }
         });
         Self { tables: tables.collect() }
+    }
+
+    /// The tables that persist.
+    pub(crate) fn tables<'f>(
+        &'f self,
+        schema: &'f Schema,
+    ) -> impl Iterator<Item = StoredTable<'f>> {
+        let persists = schema.table_numbers().filter(|number| self.table(*number).persists);
+        persists.map(|number| StoredTable::new(schema, self, number))
     }
 
     pub(crate) fn table(&self, table: TableNo) -> &TableForm {

@@ -4,21 +4,34 @@
 //! back through a [`Loader`]; a driver moves them. This room knows tables and their storage form;
 //! it must not know queries.
 
+mod asleep;
+mod carry;
 mod form;
+mod keeper;
 mod load;
+mod memory;
+mod open;
 mod outbox;
 #[cfg(feature = "sqlite")]
 mod sqlite;
+#[cfg(feature = "threads")]
+mod thread;
+mod waiting;
 
-pub use form::{Hash, Stored};
+pub(crate) use carry::{Step, StepFn, Steps};
+pub use form::{Hash, Stored, StoredTable};
+pub(crate) use keeper::{Handler, Keeper};
 pub use load::Loader;
-pub(crate) use load::rehydrate;
-pub(crate) use outbox::Outbox;
+pub use memory::MemoryStorage;
+pub use open::SchemaChange;
+pub(crate) use open::{Opened, open};
 pub use outbox::{Batch, StoredRow, TableBatch};
 #[cfg(feature = "sqlite")]
 pub use sqlite::SqliteFile;
 #[cfg(all(test, feature = "sqlite"))]
 pub(crate) use sqlite::image;
+#[cfg(feature = "threads")]
+pub(crate) use thread::WriterThread;
 
 use crate::error::Result;
 use crate::schema::Schema;
@@ -26,7 +39,7 @@ use crate::schema::Schema;
 /// What a storage says of itself before its rows are read.
 ///
 /// ```
-/// let header = backwater::Header { schema: String::new(), schema_name: "s.toml".into(), commit: 12 };
+/// let header = backwater::Header { schema: String::new(), schema_name: "s.toml".into(), commit: 12, step: 0 };
 /// assert_eq!(header.commit, 12);
 /// ```
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -37,6 +50,22 @@ pub struct Header {
     pub schema_name: String,
     /// The number of the last commit that the storage holds.
     pub commit: u64,
+    /// The number of the last step that its rows have gone through.
+    pub step: u32,
+}
+
+impl Header {
+    /// What a storage says of itself after a batch that brought a schema.
+    ///
+    /// See [`Loader`] for an example.
+    pub fn of(schema: &Schema, batch: &Batch) -> Self {
+        Self {
+            schema: schema.text().to_owned(),
+            schema_name: schema.name.to_string(),
+            commit: batch.commit(),
+            step: batch.step(),
+        }
+    }
 }
 
 /// A place where a cache persists. [`SqliteFile`] is one.
@@ -45,7 +74,7 @@ pub struct Header {
 /// boundary to another; it must apply a batch as a whole or not at all.
 ///
 /// ```
-/// use backwater::{Batch, Cache, Header, Loader, Result, Schema, Storage};
+/// use backwater::{Batch, Cache, Header, Loader, Result, Schema, Storage, StoredTable};
 ///
 /// /// A storage that only counts what it is given.
 /// #[derive(Default)]
@@ -60,7 +89,7 @@ pub struct Header {
 ///     fn header(&mut self) -> Result<Option<Header>> {
 ///         Ok(None)
 ///     }
-///     fn load(&mut self, _: &Schema, _: &mut Loader) -> Result<()> {
+///     fn load(&mut self, _: &StoredTable, _: &mut Loader) -> Result<()> {
 ///         Ok(())
 ///     }
 ///     fn write(&mut self, batch: &Batch) -> Result<()> {
@@ -86,12 +115,28 @@ pub trait Storage: Send {
     /// If it cannot be read, or is no Backwater storage.
     fn header(&mut self) -> Result<Option<Header>>;
 
-    /// Gives all its rows, table by table, and for each table the hash that it was told last.
-    /// `schema` is the one of its header.
+    /// Whether nothing can be written to it, as it was opened only to be read.
+    ///
+    /// See [`SqliteFile::read_only`](crate::SqliteFile::read_only) for one.
+    fn is_read_only(&self) -> bool {
+        false
+    }
+
+    /// Gives all rows of a table, in any order, and the hash that it was told for it last; nothing, if
+    /// it has no such table. The table has the columns that it had when it was written.
     ///
     /// # Errors
     /// If it cannot be read.
-    fn load(&mut self, schema: &Schema, loader: &mut Loader) -> Result<()>;
+    fn load(&mut self, table: &StoredTable<'_>, loader: &mut Loader<'_>) -> Result<()>;
+
+    /// Everything that is wanted was loaded, or nothing more will be: what was held open for that, so
+    /// that all tables are of one moment, may be let go of.
+    ///
+    /// # Errors
+    /// If it cannot be read.
+    fn loaded(&mut self) -> Result<()> {
+        Ok(())
+    }
 
     /// Makes a batch durable, all of it or nothing.
     ///

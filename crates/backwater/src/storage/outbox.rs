@@ -1,29 +1,45 @@
-//! What waits for the storage: the dirty rows since the last batch that it took.
+//! What goes to the storage: the dirty rows since the last batch that it took.
 
 use std::collections::BTreeSet;
 use std::fmt;
 use std::sync::Arc;
 
-use super::form::{Form, Hash, Stored, stored};
-use crate::change::Changes;
+use super::form::{Form, Hash, Stored, StoredTable, stored};
+use super::{asleep, carry};
+use crate::error::Result;
 use crate::schema::{Schema, TableNo};
 use crate::table::{Cell, ONLY, Slot, State};
 use crate::value::RowId;
 
 /// The dirty rows of a cache, and the version of the tables that its storage holds.
 pub(crate) struct Outbox {
-    form: Arc<Form>,
-    /// What the storage holds.
-    stored: Arc<State>,
-    totals: Vec<Total>,
+    main: Side,
+    /// What sleeps, which no version of the tables has.
+    asleep: Side,
+    sleepers: Arc<State>,
     stored_commit: u64,
+    /// The number of the last step that the stored rows have gone through.
+    step: u32,
     /// Whether the storage was ever written.
     exists: bool,
     /// Whether the storage has this very schema, text and all.
     knows_schema: bool,
-    dirty: BTreeSet<(TableNo, Slot)>,
+    /// Stored tables that are to go as a whole.
+    dropped: Vec<String>,
+}
+
+/// Tables, and what the storage holds of them.
+struct Side {
+    form: Arc<Form>,
+    /// What the storage holds.
+    stored: Arc<State>,
+    totals: Vec<Total>,
+    /// Rows that changed since; one may stand here more than once.
+    dirty: Vec<(TableNo, Slot)>,
     /// Rows of `stored` that the storage does not have all the same.
     missing: BTreeSet<(TableNo, Slot)>,
+    /// Tables that are written anew as a whole.
+    rebuilt: BTreeSet<TableNo>,
 }
 
 /// How many rows a stored table has, and their hash.
@@ -33,78 +49,56 @@ pub(crate) struct Total {
     pub(crate) hash: Hash,
 }
 
-impl Outbox {
-    /// For a storage that holds this version, with `commit` as its last; `None` if it holds
-    /// nothing yet.
-    pub(crate) fn new(
-        form: Arc<Form>,
-        stored: Arc<State>,
-        totals: Vec<Total>,
-        commit: Option<u64>,
-        knows_schema: bool,
-    ) -> Self {
-        Self {
-            form,
-            stored,
-            totals,
-            stored_commit: commit.unwrap_or(0),
-            exists: commit.is_some(),
-            knows_schema,
-            dirty: BTreeSet::new(),
-            missing: BTreeSet::new(),
-        }
+/// Tables as they are read from a storage.
+pub(crate) struct Held {
+    pub(crate) form: Arc<Form>,
+    pub(crate) state: Arc<State>,
+    pub(crate) totals: Vec<Total>,
+}
+
+impl Side {
+    fn new(held: Held) -> Self {
+        let Held { form, state: stored, totals } = held;
+        let (missing, rebuilt) = (BTreeSet::new(), BTreeSet::new());
+        Self { form, stored, totals, dirty: Vec::new(), missing, rebuilt }
     }
 
-    /// Takes note of tables that were declared.
-    pub(crate) fn extend(&mut self, schema: &Arc<Schema>) {
-        let known = self.totals.len();
-        self.form = Arc::new(Form::of(schema));
-        self.stored = Arc::new(self.stored.extended(schema.clone()));
-        self.totals.resize(schema.tables.len(), Total::default());
-        self.knows_schema = false;
-        for table in schema.table_numbers().skip(known) {
-            if schema.table(table).is_one_row() {
-                self.note_missing(table, ONLY);
-            }
-        }
-    }
-
-    /// Takes note of what a commit changed.
-    pub(crate) fn note(&mut self, changes: &Changes) {
-        let persists = changes.rows.iter().filter(|row| self.form.table(row.table).persists);
-        self.dirty.extend(persists.map(|row| (row.table, row.slot)));
-    }
-
-    /// Takes note of a row that the storage does not have, although it has the version around it.
-    pub(crate) fn note_missing(&mut self, table: TableNo, slot: Slot) {
+    fn note_missing(&mut self, table: TableNo, slot: Slot) {
         if self.form.table(table).persists {
-            self.dirty.insert((table, slot));
+            self.dirty.push((table, slot));
             self.missing.insert((table, slot));
         }
     }
 
-    /// The batch that takes the storage to a commit, unless it lacks nothing.
-    pub(crate) fn batch(&self, now: &Arc<State>, commit: u64) -> Option<Batch> {
-        let mut batch = Batch {
-            form: self.form.clone(),
-            now: now.clone(),
-            stored_commit: self.stored_commit,
-            commit,
-            first: !self.exists,
-            schema_changed: !self.knows_schema,
-            totals: self.totals.clone(),
-            tables: Vec::new(),
-        };
-        for table in now.schema.table_numbers() {
-            let mut writes = TableWrites { table, ..TableWrites::default() };
-            for &(_, slot) in self.dirty.range((table, Slot(0))..=(table, Slot(u32::MAX))) {
+    /// What takes the stored tables to a version.
+    fn batch(&mut self, now: &Arc<State>) -> BatchSide {
+        let (form, totals) = (self.form.clone(), self.totals.clone());
+        let mut batch = BatchSide { form, now: now.clone(), totals, tables: Vec::new() };
+        self.dirty.sort_unstable();
+        self.dirty.dedup();
+        for dirty in self.dirty.chunk_by(|a, b| a.0 == b.0) {
+            let table = dirty[0].0;
+            if self.rebuilt.contains(&table) {
+                continue;
+            }
+            let mut writes = TableWrites { table, deletes: Vec::new(), puts: Vec::new() };
+            for &(_, slot) in dirty {
                 self.compare(now, table, slot, &mut writes, &mut batch.totals[table.index()]);
             }
             if !writes.puts.is_empty() || !writes.deletes.is_empty() {
                 batch.tables.push(writes);
             }
         }
-        (batch.schema_changed || !batch.tables.is_empty()).then_some(batch)
+        for table in &self.rebuilt {
+            let puts: Vec<Slot> = now.table(*table).iter().collect();
+            let total = &mut batch.totals[table.index()];
+            *total = Total { rows: puts.len() as u64, hash: Hash::default() };
+            puts.iter().for_each(|slot| total.hash.add(self.form.hash(now, *table, *slot)));
+            if !puts.is_empty() {
+                batch.tables.push(TableWrites { table: *table, deletes: Vec::new(), puts });
+            }
+        }
+        batch
     }
 
     /// What a dirty slot needs to be written, if anything.
@@ -123,15 +117,12 @@ impl Outbox {
         if was == is {
             return;
         }
-        let old_id = self.stored.id(table, slot).map(|id| id.to_id());
-        let new_id = now.id(table, slot).map(|id| id.to_id());
         if let Some(hash) = was {
             total.rows -= 1;
             total.hash.subtract(hash);
-            if let Some(id) = old_id
-                && (is.is_none() || new_id != Some(id.clone()))
-            {
-                writes.deletes.push(id);
+            let old = self.stored.id(table, slot);
+            if is.is_none() || now.id(table, slot) != old {
+                writes.deletes.extend(old.map(|id| id.to_id()));
             }
         }
         if let Some(hash) = is {
@@ -141,35 +132,168 @@ impl Outbox {
         }
     }
 
+    /// The storage took a batch.
+    fn done(&mut self, batch: BatchSide) {
+        self.stored = batch.now;
+        self.totals = batch.totals;
+        self.dirty.clear();
+        self.missing.clear();
+        self.rebuilt.clear();
+    }
+}
+
+impl Outbox {
+    /// For a storage that holds this, with `commit` as its last; `None` if it holds nothing yet.
+    pub(crate) fn new(
+        main: Held,
+        asleep: Held,
+        commit: Option<u64>,
+        step: u32,
+        knows_schema: bool,
+    ) -> Self {
+        let mut outbox = Self {
+            sleepers: asleep.state.clone(),
+            main: Side::new(main),
+            asleep: Side::new(asleep),
+            stored_commit: commit.unwrap_or(0),
+            step,
+            exists: commit.is_some(),
+            knows_schema,
+            dropped: Vec::new(),
+        };
+        // The row of a one-row table is always there, also when the storage has never had it.
+        let schema = outbox.main.stored.schema.clone();
+        for table in schema.table_numbers() {
+            if schema.table(table).is_one_row() && outbox.main.totals[table.index()].rows == 0 {
+                outbox.main.note_missing(table, ONLY);
+            }
+        }
+        outbox
+    }
+
+    /// Takes note that stored tables have another form now: these go, those are written anew.
+    pub(crate) fn rebuild(&mut self, dropped: Vec<String>, rebuilt: BTreeSet<TableNo>, step: u32) {
+        self.main.missing.retain(|(table, _)| !rebuilt.contains(table));
+        (self.dropped, self.main.rebuilt, self.step) = (dropped, rebuilt, step);
+        self.knows_schema = false;
+    }
+
+    /// Takes note that something else sleeps.
+    pub(crate) fn set_sleepers(&mut self, sleepers: Arc<State>) {
+        // There are few: all that were and all that are may have changed.
+        let slots = |state: &State| -> Vec<Slot> { state.table(asleep::TABLE).iter().collect() };
+        let all = slots(&self.sleepers).into_iter().chain(slots(&sleepers));
+        self.asleep.dirty.extend(all.map(|slot| (asleep::TABLE, slot)));
+        self.sleepers = sleepers;
+    }
+
+    /// Takes note of tables that were declared. What slept of them comes back: gives the version with
+    /// it.
+    ///
+    /// # Errors
+    /// If it does not fit.
+    pub(crate) fn extend(&mut self, now: &Arc<State>) -> Result<Arc<State>> {
+        let schema = &now.schema;
+        let known = self.main.totals.len();
+        self.main.form = Arc::new(Form::of(schema));
+        self.main.stored = Arc::new(self.main.stored.extended(schema.clone()));
+        self.main.totals.resize(schema.tables.len(), Total::default());
+        self.knows_schema = false;
+        for table in schema.table_numbers().skip(known) {
+            if schema.table(table).is_one_row() {
+                self.main.note_missing(table, ONLY);
+            }
+        }
+        if asleep::is_empty(&self.sleepers) {
+            return Ok(now.clone());
+        }
+        let (woken, sleepers) = carry::wake(now, known, &self.sleepers)?;
+        for table in schema.table_numbers().skip(known) {
+            self.note(woken.table(table).iter().map(|slot| (table, slot)).collect::<Vec<_>>());
+        }
+        self.set_sleepers(Arc::new(sleepers));
+        Ok(Arc::new(woken))
+    }
+
+    /// Takes note of rows that changed.
+    pub(super) fn note(&mut self, rows: impl IntoIterator<Item = (TableNo, Slot)>) {
+        let persists = rows.into_iter().filter(|(table, _)| self.main.form.table(*table).persists);
+        self.main.dirty.extend(persists);
+    }
+
+    /// Takes note of rows that commits deleted: what sleeps of a row goes with it, whether or not
+    /// another one came in its place.
+    pub(super) fn note_deleted(&mut self, rows: impl IntoIterator<Item = (TableNo, Slot)>) {
+        if asleep::is_empty(&self.sleepers) {
+            return;
+        }
+        for (table, slot) in rows {
+            let Some(id) = self.main.stored.id(table, slot) else { continue };
+            let name = &self.main.stored.schema.table(table).name;
+            let row = asleep::row_id(Some(id.to_id()));
+            if let Some(slot) = asleep::find(&self.sleepers, name, &row) {
+                Arc::make_mut(&mut self.sleepers).table_mut(asleep::TABLE).delete(slot);
+                self.asleep.dirty.push((asleep::TABLE, slot));
+            }
+        }
+    }
+
+    /// The batch that takes the storage to a commit, unless it lacks nothing.
+    pub(crate) fn batch(&mut self, now: &Arc<State>, commit: u64) -> Option<Batch> {
+        let main = self.main.batch(now);
+        let batch = Batch {
+            main,
+            asleep: self.asleep.batch(&self.sleepers),
+            stored_commit: self.stored_commit,
+            commit,
+            step: self.step,
+            first: !self.exists,
+            schema_changed: !self.knows_schema,
+            dropped: self.dropped.clone(),
+        };
+        (batch.schema_changed || batch.tables().next().is_some()).then_some(batch)
+    }
+
     /// What changed does not persist: the storage holds this version as well as the one before.
     pub(crate) fn nothing_to_write(&mut self, now: &Arc<State>) {
-        debug_assert!(self.missing.is_empty(), "a missing row is something to write");
-        self.stored = now.clone();
-        self.dirty.clear();
+        debug_assert!(self.main.missing.is_empty(), "a missing row is something to write");
+        self.main.stored = now.clone();
+        self.main.dirty.clear();
     }
 
     /// The storage took a batch.
     pub(crate) fn done(&mut self, batch: Batch) {
-        self.stored = batch.now;
-        self.totals = batch.totals;
+        self.main.done(batch.main);
+        self.asleep.done(batch.asleep);
         self.stored_commit = batch.commit;
         self.exists = true;
         self.knows_schema = true;
-        self.dirty.clear();
-        self.missing.clear();
+        self.dropped.clear();
     }
 }
 
 /// What takes a storage from one commit boundary to a later one.
 ///
-/// See [`Loader`](super::Loader) for an example of a whole storage.
+/// A driver does, in this order and all or nothing: it removes the tables that are
+/// [dropped](Batch::dropped), with all their rows; takes the new schema, if there is one; deletes and
+/// puts the rows of [each table](Batch::tables), and notes how many rows it has then and their hash;
+/// and notes [the commit](Batch::commit) and [the step](Batch::step).
+///
+/// See [`MemoryStorage`](crate::MemoryStorage) for a storage that does so.
 pub struct Batch {
-    form: Arc<Form>,
-    now: Arc<State>,
+    main: BatchSide,
+    asleep: BatchSide,
     stored_commit: u64,
     commit: u64,
+    step: u32,
     first: bool,
     schema_changed: bool,
+    dropped: Vec<String>,
+}
+
+struct BatchSide {
+    form: Arc<Form>,
+    now: Arc<State>,
     totals: Vec<Total>,
     tables: Vec<TableWrites>,
 }
@@ -180,176 +304,161 @@ struct TableWrites {
     puts: Vec<Slot>,
 }
 
-impl Default for TableWrites {
-    fn default() -> Self {
-        Self { table: TableNo(0), deletes: Vec::new(), puts: Vec::new() }
-    }
-}
-
 impl Batch {
     #[cfg(all(test, feature = "sqlite"))]
     pub(crate) fn image(state: &Arc<State>) -> Self {
-        let form = Arc::new(Form::whole(&state.schema));
-        let puts = |table: TableNo| TableWrites {
-            table,
-            deletes: Vec::new(),
-            puts: state.table(table).iter().collect(),
+        let side = |form: Form, state: &Arc<State>| {
+            let puts = |table: TableNo| TableWrites {
+                table,
+                deletes: Vec::new(),
+                puts: state.table(table).iter().collect(),
+            };
+            BatchSide {
+                form: Arc::new(form),
+                now: state.clone(),
+                totals: vec![Total::default(); state.schema.tables.len()],
+                tables: state.schema.table_numbers().map(puts).collect(),
+            }
         };
+        let nothing = Arc::new(asleep::nothing());
         Self {
-            form,
-            now: state.clone(),
+            main: side(Form::whole(&state.schema), state),
+            asleep: side(Form::of(&nothing.schema), &nothing),
             stored_commit: 0,
             commit: 1,
+            step: 0,
             first: true,
             schema_changed: true,
-            totals: vec![Total::default(); state.schema.tables.len()],
-            tables: state.schema.table_numbers().map(puts).collect(),
+            dropped: Vec::new(),
         }
     }
 
-    /// The commit that the storage holds now, 0 for none.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
+    /// The commit that the storage holds now, 0 for none. If it holds another one, another program
+    /// was there, and nothing must be written.
     pub fn from_commit(&self) -> u64 {
         self.stored_commit
     }
 
     /// The commit that the storage holds afterwards.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
     pub fn commit(&self) -> u64 {
         self.commit
     }
 
+    /// The number of the last [step](crate::CacheBuilder::step) that the rows have gone through; the
+    /// storage gives it back in its [`Header`](super::Header).
+    pub fn step(&self) -> u32 {
+        self.step
+    }
+
     /// Whether the storage holds nothing yet.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
     pub fn is_first(&self) -> bool {
         self.first
     }
 
     /// The schema, if the storage does not have it in this text yet.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
     pub fn new_schema(&self) -> Option<&Schema> {
-        self.schema_changed.then_some(&*self.now.schema)
+        self.schema_changed.then_some(&*self.main.now.schema)
+    }
+
+    /// Stored tables that go as a whole, before anything else is written. One of them may be among
+    /// the tables to write again.
+    pub fn dropped(&self) -> &[String] {
+        &self.dropped
     }
 
     /// The tables in which rows are written or deleted.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
     pub fn tables(&self) -> impl Iterator<Item = TableBatch<'_>> {
-        self.tables.iter().map(|writes| TableBatch { batch: self, writes })
+        let of = |side: &'_ BatchSide| (0..side.tables.len()).collect::<Vec<_>>();
+        let tables = [&self.main, &self.asleep].map(|side| (side, of(side)));
+        tables.into_iter().flat_map(|(side, tables)| {
+            tables.into_iter().map(move |table| TableBatch { side, writes: &side.tables[table] })
+        })
+    }
+
+    /// All tables that the storage has afterwards.
+    pub fn stored_tables(&self) -> impl Iterator<Item = StoredTable<'_>> {
+        [&self.main, &self.asleep].into_iter().flat_map(|side| side.form.tables(&side.now.schema))
     }
 
     #[cfg(feature = "sqlite")]
     pub(crate) fn schema(&self) -> &Schema {
-        &self.now.schema
-    }
-
-    #[cfg(feature = "sqlite")]
-    pub(crate) fn form(&self) -> &Form {
-        &self.form
+        &self.main.now.schema
     }
 }
 
 impl fmt::Debug for Batch {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "Batch({} -> {}, {} tables)", self.stored_commit, self.commit, self.tables.len())
+        let tables = self.tables().count();
+        write!(f, "Batch({} -> {}, {tables} tables)", self.stored_commit, self.commit)
     }
 }
 
 /// The rows of one table that a [`Batch`] deletes and writes. The deletes come first.
 #[derive(Clone, Copy)]
 pub struct TableBatch<'b> {
-    batch: &'b Batch,
+    side: &'b BatchSide,
     writes: &'b TableWrites,
 }
 
 impl<'b> TableBatch<'b> {
-    /// The table's name.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
-    pub fn name(&self) -> &'b str {
-        &self.batch.now.schema.table(self.writes.table).name
+    /// The table.
+    pub fn table(&self) -> StoredTable<'b> {
+        StoredTable::new(&self.side.now.schema, &self.side.form, self.writes.table)
     }
 
     /// The ids of the rows to delete.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
     pub fn deletes(&self) -> &'b [RowId] {
         &self.writes.deletes
     }
 
     /// The rows to write, in the place of any with the same id; a one-row table's row in the place
     /// of the one that is there.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
     pub fn puts(&self) -> impl Iterator<Item = StoredRow<'b>> + use<'b> {
-        let (batch, table) = (self.batch, self.writes.table);
-        self.writes.puts.iter().map(move |slot| StoredRow { batch, table, slot: *slot })
+        let (side, table) = (self.side, self.writes.table);
+        self.writes.puts.iter().map(move |slot| StoredRow { side, table, slot: *slot })
     }
 
     /// How many rows the table has afterwards.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
     pub fn rows(&self) -> u64 {
-        self.batch.totals[self.writes.table.index()].rows
+        self.side.totals[self.writes.table.index()].rows
     }
 
     /// The table's hash afterwards.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
     pub fn hash(&self) -> Hash {
-        self.batch.totals[self.writes.table.index()].hash
-    }
-
-    #[cfg(feature = "sqlite")]
-    pub(crate) fn number(&self) -> TableNo {
-        self.writes.table
+        self.side.totals[self.writes.table.index()].hash
     }
 }
 
 /// A row to write, in the storage form.
 #[derive(Clone, Copy)]
 pub struct StoredRow<'b> {
-    batch: &'b Batch,
+    side: &'b BatchSide,
     table: TableNo,
     slot: Slot,
 }
 
 impl<'b> StoredRow<'b> {
     /// The row's id; a one-row table's row has none.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
-    pub fn id(&self) -> Option<Stored<'b>> {
-        self.batch.now.id(self.table, self.slot).map(Stored::from)
+    pub fn id(&self) -> Option<RowId> {
+        self.side.now.id(self.table, self.slot).map(|id| id.to_id())
     }
 
-    /// The values of the fields that persist, in the schema's order, each with the field's name.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
-    pub fn values(&self) -> impl Iterator<Item = (&'b str, Stored<'b>)> + use<'b> {
+    /// The values of the [columns](StoredTable::columns), in their order. What is absent is NULL.
+    pub fn values(&self) -> impl Iterator<Item = Stored<'b>> + use<'b> {
         let row = *self;
-        let state = &row.batch.now;
-        row.batch.form.table(row.table).fields.iter().map(move |field| {
-            let cell = state.table(row.table).cell(row.slot, *field);
-            (
-                &*state.schema.table(row.table).field(*field).name,
-                stored(state, row.table, *field, cell),
-            )
+        row.side.form.table(row.table).fields.iter().map(move |field| {
+            let cell = row.side.now.table(row.table).cell(row.slot, *field);
+            stored(&row.side.now, row.table, *field, cell)
         })
     }
 
-    /// The names of the fields that persist but are absent in this row.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
+    /// The names of the columns whose fields are absent in this row.
     pub fn absent(&self) -> impl Iterator<Item = &'b str> + use<'b> {
         let row = *self;
-        let state = &row.batch.now;
-        let fields = row.batch.form.table(row.table).fields.iter();
-        let absent = fields
-            .filter(move |field| state.table(row.table).cell(row.slot, **field) == Cell::Absent);
-        absent.map(move |field| &*state.schema.table(row.table).field(*field).name)
+        let (now, form) = (&row.side.now, &row.side.form);
+        let cells = move |field| now.table(row.table).cell(row.slot, field);
+        let absent = form.table(row.table).fields.iter();
+        let absent = absent.filter(move |field| cells(**field) == Cell::Absent);
+        absent.map(move |field| &*now.schema.table(row.table).field(*field).name)
     }
 }

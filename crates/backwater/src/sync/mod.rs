@@ -6,6 +6,8 @@
 mod again;
 mod in_turn;
 mod queue;
+#[cfg(any(feature = "threads", loom))]
+mod signal;
 
 #[cfg(loom)]
 use loom::{sync, thread};
@@ -15,3 +17,5 @@ use std::{sync, thread};
 pub(crate) use again::Again;
 pub(crate) use in_turn::InTurn;
 pub(crate) use queue::Queue;
+#[cfg(any(feature = "threads", loom))]
+pub(crate) use signal::{Signal, Woken};

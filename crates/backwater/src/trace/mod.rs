@@ -61,7 +61,6 @@ struct Inner {
     ingested: Vec<Ingested>,
     /// Queries with this number or a higher one were defined later.
     later: BindingNo,
-    storage: Option<Error>,
     at: Option<Timestamp>,
     took: Option<Duration>,
 }
@@ -73,25 +72,14 @@ pub(crate) struct Done {
     pub(crate) reached: Vec<Reached>,
     /// The number of the next query to be defined.
     pub(crate) later: BindingNo,
-    pub(crate) storage: Option<Error>,
     pub(crate) at: Option<Timestamp>,
     pub(crate) took: Option<Duration>,
 }
 
 impl Report {
     pub(crate) fn new(number: u64, label: String, done: Done) -> Self {
-        let Done { changes, ingested, reached, later, storage, at, took } = done;
-        Self(Arc::new(Inner {
-            number,
-            label,
-            changes,
-            reached,
-            ingested,
-            later,
-            storage,
-            at,
-            took,
-        }))
+        let Done { changes, ingested, reached, later, at, took } = done;
+        Self(Arc::new(Inner { number, label, changes, reached, ingested, later, at, took }))
     }
 
     /// When the commit was made, if the cache has a clock.
@@ -226,20 +214,6 @@ impl Report {
             }
             None => why::untouched(self, query),
         }
-    }
-
-    /// Why the commit is not in the storage yet, if it could not be written. The cache has it all
-    /// the same; [`Cache::flush`](crate::Cache::flush) and each later commit try again.
-    ///
-    /// ```
-    /// # use backwater::{Cache, Schema};
-    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
-    /// let report = cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
-    /// assert!(report.storage_error().is_none());
-    /// # Ok::<(), backwater::Error>(())
-    /// ```
-    pub fn storage_error(&self) -> Option<&Error> {
-        self.0.storage.as_ref()
     }
 
     pub(crate) fn all_changes(&self) -> &Changes {

@@ -63,8 +63,8 @@ impl<'t> Reader<'t> {
     }
 
     fn document(&mut self, document: &DeTable<'t>, known: &[Arc<str>]) -> Schema {
-        let [tables, rules, queries, limits] =
-            self.parts(document, "a schema", ["table", "response", "query", "limits"]);
+        let parts = ["table", "response", "query", "limits", "drop"];
+        let [tables, rules, queries, limits, drop] = self.parts(document, "a schema", parts);
         let limits = limits.and_then(|limits| self.limits(limits)).unwrap_or_default();
         let tables = self.entries_of(tables, "table.NAME");
         self.tables = tables.iter().map(|(name, ..)| Arc::from(*name)).collect();
@@ -75,6 +75,7 @@ impl<'t> Reader<'t> {
         let mut tables: Vec<Table> = read.collect();
         tables.append(&mut self.entries);
         self.links(&tables);
+        let drops = drop.map(|drop| self.drops(drop, &tables)).unwrap_or_default();
         let rules = self.entries_of(rules, "response.NAME");
         let mut rules: Vec<Rule> = rules
             .iter()
@@ -89,10 +90,39 @@ impl<'t> Reader<'t> {
             rules: rules.into(),
             queries,
             limits,
+            drops: drops.into(),
             text: self.text.into(),
             name: self.name.into(),
             places: Arc::default(),
         }
+    }
+
+    /// Tables and fields, `table.field`, of which a storage shall keep nothing.
+    fn drops(&mut self, value: &Value<'t>, tables: &[Table]) -> Vec<Arc<str>> {
+        let DeValue::Array(names) = value.get_ref() else {
+            self.unexpected::<()>(
+                value,
+                "an array of tables and fields, such as [\"crew\", \"sailing.note\"]",
+            );
+            return Vec::new();
+        };
+        let mut drops = Vec::new();
+        for value in names {
+            let Some(name) = self.as_text(value, "a table, or a field as \"table.field\"") else {
+                continue;
+            };
+            let (table, field) =
+                name.split_once('.').map_or((name, None), |(table, field)| (table, Some(field)));
+            let declared = tables.iter().find(|declared| declared.name.eq_ignore_ascii_case(table));
+            if declared.is_some_and(|declared| {
+                field.is_none_or(|field| declared.field_no(field).is_some())
+            }) {
+                let message = format!("\"{name}\" is declared, so it cannot be dropped");
+                self.problem(value.span().start, message, "leave it out of one of them");
+            }
+            drops.push(name.into());
+        }
+        drops
     }
 
     fn limits(&mut self, value: &Value<'t>) -> Option<Limits> {

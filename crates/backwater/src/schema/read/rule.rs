@@ -360,6 +360,7 @@ impl<'t> Reader<'t> {
             version: None,
             unknown: Unknown::Ignored,
             made: Made::List,
+            was: Vec::new(),
         };
         let same = tables.iter().position(|table| table.name.eq_ignore_ascii_case(name));
         let number = match same {

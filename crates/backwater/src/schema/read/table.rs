@@ -27,7 +27,7 @@ pub(super) const ON_DELETE: [(&str, OnDelete); 4] = [
 ];
 
 /// What a field's table of options may say.
-const OPTIONS: [&str; 11] = [
+const OPTIONS: [&str; 12] = [
     "type",
     "to",
     "to_many",
@@ -39,6 +39,7 @@ const OPTIONS: [&str; 11] = [
     "type_field",
     "type_member",
     "link_table",
+    "was",
 ];
 
 /// What is said of a field, in the order of [`OPTIONS`].
@@ -94,6 +95,7 @@ impl<'t> Reader<'t> {
             tombstone: None,
             asks: Asks::default(),
             made: Made::Declared,
+            was: Vec::new(),
         };
         let at = value.span().start;
         let Some(table) =
@@ -111,9 +113,11 @@ impl<'t> Reader<'t> {
             "version",
             "tombstone",
             "resource",
+            "was",
         ];
-        let [id, one_row, fields, persist, names, unknown, version, tombstone, resource] =
+        let [id, one_row, fields, persist, names, unknown, version, tombstone, resource, was] =
             self.parts(table, "a table", known);
+        made.was = self.earlier_names(was);
         made.persist = self.as_flag(persist, true);
         let names = names.and_then(|value| self.as_name(value, "`names`", &Names::KNOWN));
         self.fields(&mut made, number, at, fields, names);
@@ -319,6 +323,7 @@ impl<'t> Reader<'t> {
         if let Some(from) = options.get("from") {
             made.from = self.from(from).unwrap_or(made.from);
         }
+        made.was = self.earlier_names(options.get("was"));
         let at = value.span().start;
         match (options.get("type"), options.get("to"), options.get("to_many")) {
             (Some(kind), None, None) => made.kind = self.kind(kind).unwrap_or(Kind::Text),
@@ -353,6 +358,17 @@ impl<'t> Reader<'t> {
             made.values = self.values(values, &made);
         }
         made
+    }
+
+    /// One name, or an array of them.
+    fn earlier_names(&mut self, value: Option<&Value<'t>>) -> Vec<Arc<str>> {
+        let Some(value) = value else { return Vec::new() };
+        let expected = "the name that it had before, or an array of such names";
+        let names: Vec<&Value<'t>> = match value.get_ref() {
+            DeValue::Array(names) => names.iter().collect(),
+            _ => vec![value],
+        };
+        names.into_iter().filter_map(|name| self.as_text(name, expected).map(Arc::from)).collect()
     }
 
     /// Options that say nothing about a field of this kind.
@@ -510,6 +526,7 @@ impl<'t> Reader<'t> {
             version: None,
             unknown: Unknown::Ignored,
             made: Made::Entries { owner: number, field: FieldNo(table.fields.len() as u32) },
+            was: Vec::new(),
         });
         Kind::Links(TableNo((self.tables.len() + self.entries.len() - 1) as u32))
     }
@@ -588,5 +605,6 @@ pub(super) fn plain(name: &str, kind: Kind, names: Option<Names>) -> Field {
         values: Vec::new(),
         from: Pointer::member(&from),
         link: None,
+        was: Vec::new(),
     }
 }

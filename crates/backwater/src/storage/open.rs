@@ -1,0 +1,183 @@
+//! Opening a storage: its rows become the tables of a cache, under the schema that is wanted.
+
+use std::fmt;
+use std::sync::Arc;
+
+use super::carry::{self, Steps};
+use super::load::Rows;
+use super::outbox::{Held, Outbox};
+use super::{Header, Storage, asleep};
+use crate::error::{Error, ErrorKind, Result};
+use crate::schema::{Made, Schema, TableNo};
+use crate::table::State;
+
+/// A storage as it was opened.
+pub(crate) struct Opened {
+    pub(crate) state: Arc<State>,
+    pub(crate) commit: u64,
+    pub(crate) outbox: Outbox,
+    pub(crate) changes: Vec<SchemaChange>,
+}
+
+/// What was done to stored rows because the schema is another one than that which they were written
+/// with. Its `Display` says it in words.
+///
+/// ```
+/// use backwater::{Cache, MemoryStorage, Schema};
+///
+/// let memory = MemoryStorage::new();
+/// let first = "table.sailing = { id = 'id', fields = { id = 'int', delay = 'int', note = 'text' } }";
+/// let cache = Cache::open_with(Schema::parse("s.toml", first)?, memory.clone())?;
+/// cache.commit("delay reported", |tx| tx.insert("sailing", (("id", 311), ("delay", 25), ("note", "fog"))))?;
+/// drop(cache);
+///
+/// let second = "table.sailing = { id = 'id', fields = { id = 'int', delay_min = { type = 'float', was = 'delay' } } }";
+/// let cache = Cache::open_with(Schema::parse("s.toml", second)?, memory)?;
+/// assert_eq!(cache.snapshot().get("sailing", 311)?.unwrap().get("delay_min")?, Some(25.0.into()));
+/// let told: Vec<String> = cache.schema_changes().iter().map(ToString::to_string).collect();
+/// assert_eq!(told, [
+///     "sailing.delay_min was sailing.delay",
+///     "sailing.delay_min went from int to float",
+///     "sailing.note sleeps: 1 value stays in the storage until a schema names it again",
+/// ]);
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum SchemaChange {
+    /// A table or a field is new; a field is absent in all rows.
+    New(String),
+    /// A table or a field that slept is named again; so many values came back.
+    Woken(String, u64),
+    /// A table or a field is not named any more; so many values stay in the storage, asleep.
+    Sleeps(String, u64),
+    /// What the schema drops is gone; so many values were.
+    Dropped(String, u64),
+    /// A table or a field has another name, now and before.
+    Renamed(String, String),
+    /// A field has another type: its name, the type before, and the type now.
+    Retyped(String, String, String),
+    /// A step was done, by its number and what it is called.
+    Step(u32, String),
+    /// A table or a field persists from now on, or does not any more.
+    Persists(String, bool),
+}
+
+impl fmt::Display for SchemaChange {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let values = |count: &u64| {
+            if *count == 1 { "1 value".to_owned() } else { format!("{count} values") }
+        };
+        match self {
+            SchemaChange::New(what) => write!(f, "{what} is new"),
+            SchemaChange::Woken(what, count) => {
+                write!(f, "{what} is back, with {} that slept", values(count))
+            }
+            SchemaChange::Sleeps(what, count) => {
+                let stay = if *count == 1 { "stays" } else { "stay" };
+                write!(
+                    f,
+                    "{what} sleeps: {} {stay} in the storage until a schema names it again",
+                    values(count)
+                )
+            }
+            SchemaChange::Dropped(what, count) => {
+                write!(f, "{what} is dropped, with {}", values(count))
+            }
+            SchemaChange::Renamed(now, was) => write!(f, "{now} was {was}"),
+            SchemaChange::Retyped(what, was, now) => write!(f, "{what} went from {was} to {now}"),
+            SchemaChange::Step(number, name) => write!(f, "step {number} was done: {name}"),
+            SchemaChange::Persists(what, true) => write!(f, "{what} persists from now on"),
+            SchemaChange::Persists(what, false) => {
+                write!(f, "{what} does not persist any more, and is gone from the storage")
+            }
+        }
+    }
+}
+
+/// The tables that a storage holds, with what is needed to keep it up to date. `wanted` is the
+/// schema to go on with; without one, it is the storage's own.
+pub(crate) fn open(
+    wanted: Option<Schema>,
+    storage: &mut dyn Storage,
+    steps: &Steps,
+) -> Result<Opened> {
+    let name = storage.name();
+    let at = |error: Error| error.at(&name);
+    match storage.header().map_err(at)? {
+        Some(header) => reopen(wanted, storage, &header, steps).map_err(at),
+        None => match wanted {
+            Some(schema) => Ok(begin(schema, steps)),
+            None => Err(at(Error::new(ErrorKind::Storage, "there is no cache here")
+                .help("make one by ingesting a response with a schema"))),
+        },
+    }
+}
+
+/// A storage that nothing was ever written to.
+fn begin(schema: Schema, steps: &Steps) -> Opened {
+    let main = Rows::new(Arc::new(schema)).into_held();
+    let asleep = Rows::new(asleep::schema()).into_held();
+    let state = main.state.clone();
+    let outbox = Outbox::new(main, asleep, None, steps.last(), false);
+    Opened { state, commit: 0, outbox, changes: Vec::new() }
+}
+
+fn reopen(
+    wanted: Option<Schema>,
+    storage: &mut dyn Storage,
+    header: &Header,
+    steps: &Steps,
+) -> Result<Opened> {
+    let stored = Schema::parse(&header.schema_name, &header.schema).map_err(|error| {
+        Error::new(ErrorKind::Version, "the schema in it cannot be read")
+            .help("it may be of a newer version of Backwater")
+            .caused_by(error)
+    })?;
+    let own = wanted.is_none();
+    let wanted = wanted.unwrap_or_else(|| stored.clone());
+    if !own && header.step > steps.last() {
+        let message = format!(
+            "its rows have gone through step {}, and the last step known here is {}",
+            header.step,
+            steps.last()
+        );
+        return Err(Error::new(ErrorKind::Version, message)
+            .help("a newer version of this program wrote it, and can read it"));
+    }
+    let mut asleep = Rows::new(asleep::schema());
+    asleep.load(storage, asleep::TABLE)?;
+    let pending = !own && header.step < steps.last();
+    let is_same = !pending && carry::is_same(&stored, &wanted, &asleep.state);
+    let same_text = wanted.text == stored.text;
+    let known: Vec<Arc<str>> = stored.tables.iter().map(|table| table.name.clone()).collect();
+    let mut rows = Rows::new(Arc::new(if is_same { wanted.clone() } else { stored }));
+    load(&mut rows, storage, &known)?;
+    storage.loaded()?;
+    let (held, asleep) = (rows.into_held(), asleep.into_held());
+    if is_same {
+        let state = held.state.clone();
+        let outbox = Outbox::new(held, asleep, Some(header.commit), header.step, same_text);
+        let new =
+            wanted.tables.iter().filter(|table| table.persist && !known.contains(&table.name));
+        let new = new.filter(|table| table.made == Made::Declared);
+        let changes = new.map(|table| SchemaChange::New(table.name.to_string())).collect();
+        return Ok(Opened { state, commit: header.commit, outbox, changes });
+    }
+    let sleepers = State::clone(&asleep.state);
+    let carried = carry::over(&held.state, Arc::new(wanted), sleepers, steps.after(header.step))?;
+    let totals = carry::totals(&held, &carried);
+    let main = Held { form: carried.form, state: carried.state.clone(), totals };
+    let mut outbox = Outbox::new(main, asleep, Some(header.commit), header.step, false);
+    outbox.rebuild(carried.dropped, carried.rebuilt, steps.last());
+    outbox.set_sleepers(Arc::new(carried.sleepers));
+    Ok(Opened { state: carried.state, commit: header.commit, outbox, changes: carried.changes })
+}
+
+/// All tables that persist, of those that the storage knows.
+fn load(rows: &mut Rows, storage: &mut dyn Storage, known: &[Arc<str>]) -> Result<()> {
+    let (schema, form) = (rows.state.schema.clone(), rows.form.clone());
+    let persists =
+        |table: &TableNo| form.table(*table).persists && known.contains(&schema.table(*table).name);
+    schema.table_numbers().filter(persists).try_for_each(|table| rows.load(storage, table))
+}

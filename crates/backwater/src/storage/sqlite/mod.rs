@@ -1,0 +1,304 @@
+//! The SQLite driver: the storage form as tables that any SQLite shell opens.
+
+mod errors;
+mod lock;
+mod read;
+mod write;
+
+use std::fs;
+use std::io::Read;
+use std::path::{Path, PathBuf};
+
+use rusqlite::{Connection, OpenFlags, TransactionBehavior};
+
+use self::errors::{damaged, failed, foreign, overtaken, unreadable, unwritable};
+use self::lock::Lock;
+use self::read::load_table;
+use self::write::{APPLICATION_ID, FORMAT, cache_hash, write_batch};
+use super::form::StoredTable;
+use super::outbox::Batch;
+use super::{Header, Loader, Storage};
+use crate::error::{Error, ErrorKind, Result};
+
+/// A cache in an SQLite file. It is made by the first commit, so that a program which never gets
+/// to one leaves nothing behind.
+///
+/// Each table of the schema is an ordinary `STRICT` table of the file, one column a field.
+///
+/// ```
+/// use backwater::{Cache, Schema, SqliteFile, Value};
+///
+/// let folder = tempfile::tempdir().unwrap();
+/// let path = folder.path().join("saltmere.db");
+/// let schema = Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?;
+///
+/// let cache = Cache::open_with(schema, SqliteFile::new(&path))?;
+/// cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+/// cache.flush()?;
+/// drop(cache);
+///
+/// let cache = Cache::open(SqliteFile::new(&path))?; // the file knows its schema
+/// assert_eq!(cache.snapshot().count("port")?, 1);
+/// # Ok::<(), backwater::Error>(())
+/// ```
+pub struct SqliteFile {
+    path: PathBuf,
+    read_only: bool,
+    connection: Option<Connection>,
+    /// The right to write, which is let go of after the connection.
+    lock: Option<Lock>,
+}
+
+impl SqliteFile {
+    /// The cache in that file, which need not be there yet.
+    ///
+    /// See [`SqliteFile`] for an example.
+    pub fn new(path: impl AsRef<Path>) -> Self {
+        Self { path: path.as_ref().to_owned(), read_only: false, connection: None, lock: None }
+    }
+
+    /// The cache in that file, only to look at: no row of it is ever written. What a program that
+    /// was stopped in the middle of a write has left is taken back, if the file may be written.
+    ///
+    /// ```
+    /// # use backwater::{Cache, ErrorKind, SqliteFile};
+    /// let error = Cache::open(SqliteFile::read_only("no such file.db")).unwrap_err();
+    /// assert_eq!(error.kind(), ErrorKind::Storage);
+    /// ```
+    pub fn read_only(path: impl AsRef<Path>) -> Self {
+        Self { read_only: true, ..Self::new(path) }
+    }
+
+    fn connect(&mut self) -> Result<&mut Connection> {
+        if self.connection.is_none() {
+            if !self.read_only {
+                // What SQLite puts beside it gets the same rights. If it cannot be made, SQLite says so.
+                drop(lock::make(&self.path));
+            }
+            // Also who only looks must be able to take back what a program that was stopped in
+            // the middle of a write has left; SQLite opens a file that it may not write all the
+            // same.
+            let mut access = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+            access.set(OpenFlags::SQLITE_OPEN_CREATE, !self.read_only);
+            let connection = Connection::open_with_flags(&self.path, access)
+                .map_err(|error| failed("it cannot be opened", error))?;
+            // The links are declared for readers of the file, and may point at rows not loaded.
+            let rules = format!(
+                "PRAGMA foreign_keys = OFF; PRAGMA trusted_schema = OFF; PRAGMA query_only = {};",
+                if self.read_only { "ON" } else { "OFF" }
+            );
+            connection
+                .execute_batch(&rules)
+                .map_err(|error| failed("it cannot be opened", error))?;
+            self.connection = Some(connection);
+        }
+        match &mut self.connection {
+            Some(connection) => Ok(connection),
+            None => unreachable!("the connection was just made"),
+        }
+    }
+
+    /// Whether a program was stopped in the middle of a write, or is in one.
+    fn has_journal(&self) -> bool {
+        let mut name = self.path.clone().into_os_string();
+        name.push("-journal");
+        fs::metadata(name).is_ok_and(|journal| journal.len() > 0)
+    }
+
+    /// Whether there is a file with anything in it, of SQLite's making and not cut short.
+    fn exists(&self) -> Result<bool> {
+        let unreadable = |error: std::io::Error| {
+            Error::new(ErrorKind::Storage, format!("it cannot be read: {error}")).caused_by(error)
+        };
+        let mut file = match fs::File::open(&self.path) {
+            Ok(file) => file,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(false),
+            Err(error) => return Err(unreadable(error)),
+        };
+        let mut start = Vec::new();
+        file.by_ref().take(100).read_to_end(&mut start).map_err(unreadable)?;
+        if start.is_empty() {
+            return Ok(false);
+        }
+        if !start.starts_with(b"SQLite format 3\0") {
+            return Err(foreign("it is no SQLite file"));
+        }
+        if self.has_journal() {
+            // What the header says may be half of a write that is about to be taken back.
+            return Ok(true);
+        }
+        let found = file.metadata().map_err(unreadable)?.len();
+        match told_len(&start) {
+            Some(told) if found >= told => Ok(true),
+            Some(told) => Err(damaged(format!("it is cut short: {found} bytes of {told}"))),
+            None => Err(damaged("it is cut short".to_owned())),
+        }
+    }
+}
+
+/// How long the header of an SQLite file says that the file is: page size times page count, which
+/// counts if it was written along with the last change.
+fn told_len(header: &[u8]) -> Option<u64> {
+    let number = |at: usize| Some(u32::from_be_bytes(header.get(at..at + 4)?.try_into().ok()?));
+    let page = u64::from(u16::from_be_bytes(header.get(16..18)?.try_into().ok()?));
+    let page = if page == 1 { 65_536 } else { page };
+    let is_current = number(24)? == number(92)?;
+    Some(if is_current { page * u64::from(number(28)?) } else { page })
+}
+
+impl Storage for SqliteFile {
+    fn name(&self) -> String {
+        self.path.display().to_string()
+    }
+
+    fn header(&mut self) -> Result<Option<Header>> {
+        if !self.exists()? {
+            return Ok(None);
+        }
+        if !self.read_only && self.lock.is_none() {
+            match lock::take(&self.path) {
+                Ok(lock) => self.lock = Some(lock),
+                // Where nothing can be made beside it, it can at least be read.
+                Err(error) if std::error::Error::source(&error).is_some() => {}
+                Err(error) => return Err(error),
+            }
+        }
+        let connection = self.connect()?;
+        if connection.is_autocommit() {
+            // All that is read until everything is loaded is of one moment.
+            connection.execute_batch("BEGIN").map_err(unreadable)?;
+        }
+        let pragma = |name: &str| {
+            connection.query_row(&format!("PRAGMA {name}"), [], |row| row.get::<_, i32>(0))
+        };
+        let application = pragma("application_id").map_err(unreadable)?;
+        let format = pragma("user_version").map_err(unreadable)?;
+        let tables: i64 = connection
+            .query_row("SELECT count(*) FROM sqlite_schema", [], |row| row.get(0))
+            .map_err(unreadable)?;
+        if application == 0 && tables == 0 {
+            return Ok(None);
+        }
+        if application != APPLICATION_ID {
+            return Err(foreign("it is an SQLite file of another program"));
+        }
+        if format != FORMAT {
+            return Err(Error::new(
+                ErrorKind::Version,
+                format!("it has file format {format}, and this version of Backwater reads format {FORMAT}"),
+            )
+            .help("use the version that wrote it"));
+        }
+        let sql = "SELECT last_commit, step, schema_name, schema, hash FROM backwater_cache";
+        let header = connection.query_row(sql, [], |row| {
+            let header = Header {
+                commit: row.get::<_, i64>(0)? as u64,
+                step: row.get(1)?,
+                schema_name: row.get(2)?,
+                schema: row.get(3)?,
+            };
+            Ok((header, row.get::<_, [u8; 16]>(4)?))
+        });
+        match header {
+            Ok((header, hash)) => {
+                let Header { commit, step, schema_name, schema } = &header;
+                let is_whole = hash == cache_hash(*commit as i64, *step, schema_name, schema);
+                is_whole
+                    .then_some(Some(header))
+                    .ok_or_else(|| damaged("its schema is not as it was written".to_owned()))
+            }
+            Err(rusqlite::Error::QueryReturnedNoRows) => {
+                Err(damaged("it does not say which schema it has".to_owned()))
+            }
+            Err(error) => Err(unreadable(error)),
+        }
+    }
+
+    fn is_read_only(&self) -> bool {
+        self.read_only
+    }
+
+    fn loaded(&mut self) -> Result<()> {
+        let connection = self.connect()?;
+        if connection.is_autocommit() {
+            return Ok(());
+        }
+        connection.execute_batch("COMMIT").map_err(unreadable)
+    }
+
+    fn load(&mut self, table: &StoredTable<'_>, loader: &mut Loader<'_>) -> Result<()> {
+        load_table(self.connect()?, table, loader)
+    }
+
+    fn write(&mut self, batch: &Batch) -> Result<()> {
+        if self.read_only {
+            return Err(Error::new(ErrorKind::Storage, "it was opened only to be read"));
+        }
+        if self.lock.is_none() {
+            self.lock = Some(lock::take(&self.path)?);
+        }
+        if batch.is_first() && self.exists()? {
+            // Somebody else was first: what is there must not be written over.
+            if self.header()?.is_some() {
+                return Err(overtaken());
+            }
+        }
+        self.loaded()?;
+        let connection = self.connect()?;
+        let transaction = connection
+            .transaction_with_behavior(TransactionBehavior::Immediate)
+            .map_err(unwritable)?;
+        write_batch(&transaction, batch)?;
+        transaction.commit().map_err(unwritable)
+    }
+}
+
+/// The image of a version of the tables, in memory: everything in the storage form, also what does
+/// not persist.
+#[cfg(test)]
+pub(crate) fn image(state: &std::sync::Arc<crate::table::State>) -> Connection {
+    let mut connection = Connection::open_in_memory().unwrap();
+    connection.execute_batch("PRAGMA foreign_keys = OFF").unwrap();
+    let transaction = connection.transaction().unwrap();
+    write_batch(&transaction, &Batch::image(state)).unwrap();
+    transaction.commit().unwrap();
+    connection
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{Cache, Schema};
+
+    /// The first write that fails leaves nothing that a later one could stumble over.
+    #[test]
+    fn a_first_write_that_is_taken_back_leaves_a_place_to_begin() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("full.db");
+        let schema = "table.item = { id = 'id', fields = { id = 'int', t = 'text' } }";
+        let schema = Schema::parse("s.toml", schema).unwrap();
+        let mut full = SqliteFile::new(&path);
+        full.connect().unwrap().pragma_update(None, "max_page_count", 8).unwrap();
+        let cache = Cache::open_with(schema.clone(), full).unwrap();
+        let long = "much ".repeat(20_000);
+        let one = |cache: &Cache, text: &str| {
+            cache
+                .commit("one", |tx| {
+                    tx.insert("item", [("id", 1.into()), ("t", crate::Value::from(text))])
+                })
+                .unwrap()
+        };
+        one(&cache, &long);
+        let told = cache.flush().unwrap_err().to_string();
+        assert!(told.contains("full"), "{told}");
+        drop(cache);
+        assert!(path.exists());
+        let error = Cache::open(SqliteFile::new(&path)).unwrap_err();
+        assert!(error.to_string().contains("there is no cache here"), "{error}");
+        one(&Cache::open_with(schema, SqliteFile::new(&path)).unwrap(), &long);
+        assert_eq!(
+            Cache::open(SqliteFile::new(&path)).unwrap().snapshot().count("item").unwrap(),
+            1
+        );
+    }
+}

@@ -1,0 +1,71 @@
+//! The writer thread: moves what waits to the storage, soon after it was committed.
+
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread::{self, JoinHandle};
+use std::time::Duration;
+
+use super::keeper::Keeper;
+use crate::sync::{Signal, Woken};
+
+/// How long it waits after a failure, at first and at most.
+const FIRST_PAUSE: Duration = Duration::from_millis(100);
+const LONGEST_PAUSE: Duration = Duration::from_secs(10);
+
+/// The writer thread of a cache; it begins with the first thing to write.
+pub(crate) struct WriterThread {
+    keeper: Arc<Keeper>,
+    signal: Arc<Signal>,
+    thread: Mutex<Option<JoinHandle<()>>>,
+}
+
+impl WriterThread {
+    pub(crate) fn new(keeper: Arc<Keeper>) -> Self {
+        Self { keeper, signal: Arc::default(), thread: Mutex::default() }
+    }
+
+    /// There is something to write.
+    pub(crate) fn wake(&self) {
+        // It is asked for while it has been asked for already.
+        if !self.signal.raise() {
+            return;
+        }
+        let mut thread = self.thread.lock().unwrap_or_else(PoisonError::into_inner);
+        if thread.is_none() {
+            let (keeper, signal) = (self.keeper.clone(), self.signal.clone());
+            let named = thread::Builder::new().name("backwater writer".to_owned());
+            // Without a thread, what waits is written when somebody flushes and at the end.
+            *thread = named.spawn(move || run(&keeper, &signal)).ok();
+        }
+    }
+}
+
+/// Closing writes what waits.
+impl Drop for WriterThread {
+    fn drop(&mut self) {
+        self.signal.end();
+        let thread = self.thread.get_mut().unwrap_or_else(PoisonError::into_inner).take();
+        match thread {
+            // The last handle may be let go of by the thread itself, in its handler.
+            Some(thread) if thread.thread().id() == thread::current().id() => {}
+            Some(thread) => drop(thread.join()),
+            None => drop(self.keeper.write_or_tell()),
+        }
+    }
+}
+
+fn run(keeper: &Keeper, signal: &Signal) {
+    let mut pause = None;
+    loop {
+        let woken = signal.wait(pause);
+        match keeper.write_or_tell() {
+            Ok(()) => pause = None,
+            Err(_) => {
+                let next = pause.map_or(FIRST_PAUSE, |pause: Duration| pause * 2);
+                pause = Some(next.min(LONGEST_PAUSE));
+            }
+        }
+        if woken == Woken::End {
+            return;
+        }
+    }
+}
