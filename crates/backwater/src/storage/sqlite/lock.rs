@@ -18,8 +18,9 @@ pub(super) struct Lock {
 pub(super) fn take(path: &Path) -> Result<Lock> {
     let beside = beside(path);
     let cannot = |error: io::Error| {
-        Error::new(ErrorKind::Storage, format!("{} cannot be made: {error}", beside.display()))
-            .help("the file or its folder is read-only, or not there")
+        let message = format!("it cannot be written, as nothing can be made beside it: {error}");
+        Error::new(ErrorKind::Storage, message)
+            .help("is its folder there, and writable?")
             .caused_by(error)
     };
     let mut options = OpenOptions::new();
