@@ -1,25 +1,40 @@
-//! `backwater check`: is this schema right?
+//! `backwater check`: is this schema right, is this cache file whole, and do they go together?
 
 use std::fs;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use anstream::println;
-use anyhow::Context;
-use backwater::Schema;
+use anyhow::{Context, bail};
+use backwater::{Cache, Schema, SqliteFile, Value};
 
-use crate::output::count;
+use crate::failure::wrong_call;
+use crate::output::{Format, Rows, count};
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
     /// The schema, such as backwater.toml
-    schema: PathBuf,
+    schema: Option<PathBuf>,
+    /// A cache file to look through; with a schema, tells what opening the file with it would do
+    #[arg(long, value_name = "FILE")]
+    cache: Option<PathBuf>,
 }
 
 pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
-    let schema = read_schema(&arguments.schema)?;
+    match (&arguments.schema, &arguments.cache) {
+        (Some(schema), None) => check_schema(schema),
+        (None, Some(cache)) => check_cache(cache),
+        (Some(schema), Some(cache)) => check_both(schema, cache),
+        (None, None) => {
+            Err(wrong_call(anyhow::anyhow!("name a schema, a cache file with --cache, or both")))
+        }
+    }
+}
+
+fn check_schema(path: &PathBuf) -> anyhow::Result<()> {
+    let schema = read_schema(path)?;
     println!(
         "{}: {}, {} and {}, nothing wrong",
-        arguments.schema.display(),
+        path.display(),
         count(schema.table_names().count(), "table"),
         count(schema.rule_names().count(), "response rule"),
         match schema.query_names().count() {
@@ -27,6 +42,63 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
             queries => format!("{queries} named queries"),
         },
     );
+    Ok(())
+}
+
+/// Looks through a cache file.
+fn check_cache(path: &Path) -> anyhow::Result<()> {
+    let found = SqliteFile::verify(path)?;
+    let name = path.display();
+    println!("{name}: every row is as it was written\n");
+    let columns = ["table", "rows", "links to rows not here"].map(str::to_owned).to_vec();
+    let rows = found.tables.iter().map(|table| {
+        vec![
+            Value::from(table.name.as_str()),
+            Value::Int(table.rows as i64),
+            Value::Int(table.not_loaded as i64),
+        ]
+    });
+    Rows { columns, rows: rows.collect() }.print(Format::Table)?;
+    if found.queries.is_empty() {
+        return Ok(());
+    }
+    let columns = ["query", "times asked", "rows", "against SQLite"].map(str::to_owned).to_vec();
+    let rows = found.queries.iter().map(|query| {
+        let told = match (&query.difference, &query.not_asked) {
+            (Some(difference), _) => difference.clone(),
+            (_, Some(why)) => format!("not asked: {why}"),
+            (None, None) => "the same".to_owned(),
+        };
+        vec![
+            Value::from(query.name.as_str()),
+            Value::Int(query.asked as i64),
+            Value::Int(query.rows as i64),
+            Value::from(told),
+        ]
+    });
+    println!();
+    Rows { columns, rows: rows.collect() }.print(Format::Table)?;
+    match found.queries.iter().filter(|query| query.difference.is_some()).count() {
+        0 => Ok(()),
+        differ => bail!(
+            "{name}: {} not answered as SQLite does",
+            if differ == 1 { "1 query is".to_owned() } else { format!("{differ} queries are") }
+        ),
+    }
+}
+
+/// Tells what opening the file with the schema would do, and does none of it.
+fn check_both(schema: &PathBuf, path: &Path) -> anyhow::Result<()> {
+    let cache = Cache::open_with(read_schema(schema)?, SqliteFile::read_only(path))?;
+    let name = path.display();
+    if cache.schema_changes().is_empty() {
+        println!("{name}: all of it goes with {}, nothing would change", schema.display());
+        return Ok(());
+    }
+    println!("{name}: opened with {}, this would be done:", schema.display());
+    for change in cache.schema_changes() {
+        println!("  {change}");
+    }
     Ok(())
 }
 

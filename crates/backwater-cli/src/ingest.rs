@@ -56,6 +56,8 @@ enum Kind {
     JsonPatch,
     /// Updates as JSON Merge Patch (RFC 7396)
     MergePatch,
+    /// Rows as `backwater export` writes them, which needs no schema
+    Export,
 }
 
 fn variable(text: &str) -> Result<(String, String), String> {
@@ -113,6 +115,7 @@ fn one(
     let done = match arguments.kind {
         Kind::JsonPatch => cache.commit(format!("{name} applied"), |tx| tx.json_patch(bytes)),
         Kind::MergePatch => cache.commit(format!("{name} applied"), |tx| tx.merge_patch(bytes)),
+        Kind::Export => cache.commit(format!("{name} taken in"), |tx| tx.import(bytes).map(drop)),
         Kind::Responses => {
             let (request, how) = request(&cache.schema(), arguments, file)?;
             cache.commit(format!("{name} ingested as {how}"), |tx| {
@@ -262,6 +265,16 @@ fn open(arguments: &Arguments) -> anyhow::Result<Cache> {
     let file = SqliteFile::new(&arguments.cache);
     match &arguments.schema {
         Some(schema) => Ok(Cache::open_with(read_schema(schema)?, file)?),
+        None if !arguments.cache.exists() && arguments.kind == Kind::Export => {
+            let name = files::name(&arguments.files[0]);
+            let schema = Schema::of_export(files::read(&arguments.files[0])?);
+            match schema.map_err(|error| error.at(&name))? {
+                Some(schema) => Ok(Cache::open_with(schema, file)?),
+                None => bail!(
+                    "{name}: this is no whole export, so it tells no schema; name one with --schema"
+                ),
+            }
+        }
         None if !arguments.cache.exists() => Err(wrong_call(anyhow::anyhow!(
             "{}: there is no cache here yet; name a schema with --schema to make one",
             arguments.cache.display()

@@ -3,6 +3,7 @@
 mod check;
 mod demo;
 mod explain;
+mod export;
 mod failure;
 mod files;
 mod infer;
@@ -30,7 +31,7 @@ enum Command {
     Demo(demo::Arguments),
     /// Propose a schema from JSON responses or from a recording of a browser's session
     Infer(infer::Arguments),
-    /// Check a schema and its named queries
+    /// Check a schema, a cache file, or what would become of a file under a schema
     Check(check::Arguments),
     /// Read JSON responses into a cache file
     Ingest(ingest::Arguments),
@@ -40,6 +41,8 @@ enum Command {
     Query(query::Arguments),
     /// Show how a statement is answered, and kept true after each commit
     Explain(explain::Arguments),
+    /// Write a cache file's rows as NDJSON, CSV or JSON:API
+    Export(export::Arguments),
     /// Play a scenario, and show what each commit did to each query, and why
     Trace(trace::Arguments),
 }
@@ -53,6 +56,7 @@ fn main() -> ExitCode {
         Command::Tables(arguments) => tables::run(&arguments),
         Command::Query(arguments) => query::run(&arguments),
         Command::Explain(arguments) => explain::run(&arguments),
+        Command::Export(arguments) => export::run(&arguments),
         Command::Trace(arguments) => trace::run(&arguments),
     };
     done.map_or_else(|error| failure::report(&error), |()| ExitCode::SUCCESS)

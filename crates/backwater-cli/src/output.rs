@@ -39,6 +39,12 @@ impl Rows {
     /// Prints the rows to standard output, and nothing else.
     pub(crate) fn print(&self, format: Format) -> anyhow::Result<()> {
         let mut out = io::BufWriter::new(anstream::stdout().lock());
+        self.write(format, &mut out)?;
+        Ok(out.flush()?)
+    }
+
+    /// Writes the rows, and nothing else.
+    pub(crate) fn write(&self, format: Format, mut out: &mut impl Write) -> anyhow::Result<()> {
         match format {
             Format::Table => self.write_table(&mut out, "")?,
             Format::Json => self.write_json(&mut out)?,
@@ -56,7 +62,7 @@ impl Rows {
                 csv.flush()?;
             }
         }
-        Ok(out.flush()?)
+        Ok(())
     }
 
     /// Writes the rows as a table, every line behind an indent.

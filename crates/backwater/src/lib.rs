@@ -101,17 +101,21 @@ mod cache;
 mod change;
 mod derived;
 mod error;
+mod export;
 mod infer;
 mod ingest;
 mod query;
 mod scenario;
 mod schema;
 mod storage;
+mod suite;
 mod sync;
 mod table;
 mod trace;
 mod typed;
 mod value;
+#[cfg(feature = "sqlite")]
+mod verify;
 
 #[cfg(test)]
 #[cfg(feature = "sqlite")]
@@ -133,12 +137,15 @@ pub use query::{
 };
 pub use scenario::{Played, PlayedStep, Scenario, Told};
 pub use schema::Schema;
+#[cfg(feature = "json-lines")]
+pub use storage::JsonLines;
 #[cfg(feature = "sqlite")]
 pub use storage::SqliteFile;
 pub use storage::{
     Batch, Hash, Header, Loader, MemoryStorage, SchemaChange, Storage, Stored, StoredRow,
     StoredTable, TableBatch,
 };
+pub use suite::check_storage;
 pub use table::{Row, Snapshot, TableSummary};
 pub use trace::{CommitWatch, DeltaStream, Origin, ReachedQuery, Report, Watch};
 pub use typed::{
@@ -148,6 +155,8 @@ pub use typed::{
     made,
 };
 pub use value::{Clock, Json, Named, RowId, SetClock, SystemClock, Timestamp, Value};
+#[cfg(feature = "sqlite")]
+pub use verify::{Verification, VerifiedQuery};
 
 /// The programs of the README run as they stand there.
 #[cfg(doctest)]

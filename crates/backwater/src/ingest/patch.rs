@@ -125,7 +125,10 @@ impl Transaction {
         })
     }
 
-    fn all_or_nothing(&mut self, write: impl FnOnce(&mut Self) -> Result<()>) -> Result<()> {
+    pub(crate) fn all_or_nothing<T>(
+        &mut self,
+        write: impl FnOnce(&mut Self) -> Result<T>,
+    ) -> Result<T> {
         let saved = self.state.clone();
         write(self).inspect_err(|_| self.state = saved)
     }
@@ -305,6 +308,17 @@ impl Transaction {
         let mut inside = tree(&row.nested_field(field).ok_or_else(not_there)?)?;
         change(&mut inside).ok_or_else(not_there)?;
         self.put_field(schema, place, slot, field, &inside.to_string())
+    }
+
+    /// Puts a whole row as a JSON object has it.
+    pub(crate) fn put_whole_row(
+        &mut self,
+        table: TableNo,
+        id: Option<RowId>,
+        raw: &str,
+    ) -> Result<()> {
+        let schema = self.schema();
+        self.put_row(&schema, &Place { table, id, field: None, rest: &[] }, raw)
     }
 
     /// Puts a whole row: fields that the value does not have are absent afterwards.

@@ -72,7 +72,7 @@ fn unicode(a: &str, b: &str) -> Ordering {
     ROOT.as_ref().map_or_else(|| a.cmp(b), |root| root.compare(a, b))
 }
 
-#[cfg(all(test, feature = "sqlite"))]
+#[cfg(feature = "sqlite")]
 pub(crate) fn compare_unicode(a: &str, b: &str) -> Ordering {
     Collation::Unicode.compare_texts(a, b)
 }

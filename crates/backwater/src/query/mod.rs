@@ -39,11 +39,13 @@ mod told;
 mod walk;
 
 pub(crate) use check::compile;
-#[cfg(all(test, feature = "sqlite"))]
+#[cfg(feature = "sqlite")]
 pub(crate) use collation::compare_unicode;
 pub use delta::{Delta, DeltaKind, DeltaRow};
 pub(crate) use engine::{Engine, Reached, Rebound};
 pub use explain::{Explanation, Operator};
+#[cfg(feature = "sqlite")]
+pub(crate) use fold::contains;
 pub(crate) use handle::{HandleNo, Moment, Published};
 pub use handle::{KeptUp, Query};
 pub use missing::{Missing, MissingCell};

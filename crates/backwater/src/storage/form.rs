@@ -100,7 +100,7 @@ impl Hash {
     }
 
     /// The hash of a few texts and numbers of any kind, one behind the other.
-    #[cfg(feature = "sqlite")]
+    #[cfg(any(feature = "sqlite", feature = "json-lines"))]
     pub(crate) fn of(parts: &[&[u8]]) -> Self {
         let mut hasher = hasher();
         for part in parts {

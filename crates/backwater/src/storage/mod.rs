@@ -7,8 +7,12 @@
 mod asleep;
 mod carry;
 mod form;
+#[cfg(feature = "json-lines")]
+mod json_lines;
 mod keeper;
 mod load;
+#[cfg(any(feature = "sqlite", feature = "json-lines"))]
+mod lock;
 mod memory;
 mod open;
 mod outbox;
@@ -20,6 +24,8 @@ mod waiting;
 
 pub(crate) use carry::{Step, StepFn, Steps};
 pub use form::{Hash, Stored, StoredTable};
+#[cfg(feature = "json-lines")]
+pub use json_lines::JsonLines;
 pub(crate) use keeper::{Handler, Keeper};
 pub use load::Loader;
 pub use memory::MemoryStorage;
@@ -65,6 +71,14 @@ impl Header {
             commit: batch.commit(),
             step: batch.step(),
         }
+    }
+
+    /// A hash of all of it, by which a file notices damage.
+    #[cfg(any(feature = "sqlite", feature = "json-lines"))]
+    pub(crate) fn guard(&self) -> Hash {
+        let Self { schema, schema_name, commit, step } = self;
+        let (commit, step) = (commit.to_be_bytes(), step.to_be_bytes());
+        Hash::of(&[&commit, &step, schema_name.as_bytes(), schema.as_bytes()])
     }
 }
 

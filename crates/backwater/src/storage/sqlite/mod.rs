@@ -1,7 +1,6 @@
 //! The SQLite driver: the storage form as tables that any SQLite shell opens.
 
 mod errors;
-mod lock;
 mod read;
 mod write;
 
@@ -12,10 +11,10 @@ use std::path::{Path, PathBuf};
 use rusqlite::{Connection, OpenFlags, TransactionBehavior};
 
 use self::errors::{damaged, failed, foreign, overtaken, unreadable, unwritable};
-use self::lock::Lock;
 use self::read::load_table;
-use self::write::{APPLICATION_ID, FORMAT, cache_hash, write_batch};
+use self::write::{APPLICATION_ID, FORMAT, write_batch};
 use super::form::StoredTable;
+use super::lock::{self, Lock};
 use super::outbox::Batch;
 use super::{Header, Loader, Storage};
 use crate::error::{Error, ErrorKind, Result};
@@ -200,13 +199,9 @@ impl Storage for SqliteFile {
             Ok((header, row.get::<_, [u8; 16]>(4)?))
         });
         match header {
-            Ok((header, hash)) => {
-                let Header { commit, step, schema_name, schema } = &header;
-                let is_whole = hash == cache_hash(*commit as i64, *step, schema_name, schema);
-                is_whole
-                    .then_some(Some(header))
-                    .ok_or_else(|| damaged("its schema is not as it was written".to_owned()))
-            }
+            Ok((header, hash)) => (hash == header.guard().to_bytes())
+                .then_some(Some(header))
+                .ok_or_else(|| damaged("its schema is not as it was written".to_owned())),
             Err(rusqlite::Error::QueryReturnedNoRows) => {
                 Err(damaged("it does not say which schema it has".to_owned()))
             }

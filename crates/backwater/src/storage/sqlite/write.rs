@@ -5,7 +5,8 @@ use rusqlite::{Connection, params_from_iter};
 use super::errors::{overtaken, unwritable};
 use crate::error::Result;
 use crate::schema::{FieldNo, IdType, Kind, Schema, Table};
-use crate::storage::form::{Form, Hash, Stored, StoredTable};
+use crate::storage::Header;
+use crate::storage::form::{Form, Stored, StoredTable};
 use crate::storage::outbox::{Batch, TableBatch};
 use crate::value::RowId;
 
@@ -36,17 +37,6 @@ const SIDE_TABLES: &str = "
         PRIMARY KEY (table_name, row_id, field)
     ) STRICT, WITHOUT ROWID;
 ";
-
-/// What guards the row that tells of the cache itself.
-pub(super) fn cache_hash(commit: i64, step: u32, schema_name: &str, schema: &str) -> [u8; 16] {
-    Hash::of(&[
-        &commit.to_be_bytes(),
-        &step.to_be_bytes(),
-        schema_name.as_bytes(),
-        schema.as_bytes(),
-    ])
-    .to_bytes()
-}
 
 /// Writes a batch; `connection` is in a transaction, so that all of it is there or nothing.
 pub(super) fn write_batch(connection: &Connection, batch: &Batch) -> Result<()> {
@@ -82,7 +72,7 @@ pub(super) fn write_batch(connection: &Connection, batch: &Batch) -> Result<()> 
     let schema = batch.schema();
     let commit = batch.commit() as i64;
     let step = batch.step();
-    let hash = cache_hash(commit, step, &schema.name, schema.text());
+    let hash = Header::of(schema, batch).guard().to_bytes();
     let told = if batch.new_schema().is_some() {
         let sql = "INSERT OR REPLACE INTO backwater_cache VALUES (1, ?, ?, ?, ?, ?)";
         connection.execute(sql, (commit, step, &*schema.name, schema.text(), hash))

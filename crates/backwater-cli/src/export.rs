@@ -1,0 +1,107 @@
+//! `backwater export`: a cache file's rows in open formats.
+
+use std::fs::File;
+use std::io::{self, Write};
+use std::path::PathBuf;
+
+use anyhow::bail;
+use backwater::{Cache, SqliteFile};
+use clap::ValueEnum;
+
+use crate::failure::wrong_call;
+use crate::output::{self, Rows};
+
+#[derive(clap::Args)]
+pub(crate) struct Arguments {
+    /// The cache file
+    #[arg(long, value_name = "FILE")]
+    cache: PathBuf,
+    /// How to write the rows
+    #[arg(long, value_enum, default_value_t = Format::Ndjson)]
+    format: Format,
+    /// Where to write them; standard output, if nothing is said
+    #[arg(long, short, value_name = "FILE")]
+    out: Option<PathBuf>,
+    /// A table, or a named query without parameters; the whole cache, if nothing is said
+    #[arg(value_name = "TABLE|QUERY")]
+    what: Option<String>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Format {
+    /// One JSON object a line; of the whole cache, `backwater ingest` gives it back
+    Ndjson,
+    /// Comma-separated values (RFC 4180)
+    Csv,
+    /// A JSON:API 1.1 document
+    #[value(name = "jsonapi")]
+    JsonApi,
+}
+
+pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
+    let cache = Cache::open(SqliteFile::read_only(&arguments.cache))?;
+    let Some(path) = &arguments.out else {
+        return write(&cache, arguments, io::BufWriter::new(io::stdout().lock()));
+    };
+    // A name of its own until all of it is written.
+    let mut part = path.clone().into_os_string();
+    part.push(".part");
+    let part = PathBuf::from(part);
+    let named =
+        |error: io::Error| anyhow::anyhow!("{}: it cannot be written: {error}", path.display());
+    let file = File::create(&part).map_err(named)?;
+    let done = write(&cache, arguments, io::BufWriter::new(file))
+        .and_then(|()| std::fs::rename(&part, path).map_err(named));
+    if done.is_err() {
+        drop(std::fs::remove_file(&part));
+    }
+    done
+}
+
+fn write(cache: &Cache, arguments: &Arguments, mut out: impl Write) -> anyhow::Result<()> {
+    let (snapshot, schema) = (cache.snapshot(), cache.schema());
+    let what = arguments.what.as_deref();
+    let is_query = what.is_some_and(|what| schema.query(what).is_some());
+    match (arguments.format, what) {
+        (Format::Ndjson, None) => snapshot.export(&mut out)?,
+        (Format::JsonApi, _) if is_query => {
+            return Err(wrong_call(anyhow::anyhow!(
+                "the rows of a query are no resources; take ndjson or csv"
+            )));
+        }
+        (Format::JsonApi, table) => snapshot.export_jsonapi(table, &mut out).map_err(wrong_call)?,
+        (Format::Csv, None) => {
+            return Err(wrong_call(anyhow::anyhow!(
+                "a CSV file has one table; name one, or a query"
+            )));
+        }
+        (format, Some(query)) if is_query => {
+            let rows = cache.named(query, ()).map_err(wrong_call)?.read()?;
+            let format =
+                if format == Format::Csv { output::Format::Csv } else { output::Format::Ndjson };
+            Rows::of(&rows).write(format, &mut out)?;
+        }
+        (Format::Ndjson, Some(table)) => {
+            snapshot.export_table(table, &mut out).map_err(wrong_call)?
+        }
+        (Format::Csv, Some(table)) => {
+            let Some(first) = snapshot.tables().into_iter().find(|known| known.name == table)
+            else {
+                // The library knows how to say this.
+                match snapshot.count(table) {
+                    Err(error) => return Err(wrong_call(error)),
+                    Ok(_) => bail!("{table} is called otherwise"),
+                }
+            };
+            let columns: Vec<String> = first.fields.into_iter().map(|(name, _)| name).collect();
+            let rows = snapshot.rows(table)?.map(|row| {
+                let cell =
+                    |name: &String| row.get(name).ok().flatten().unwrap_or(backwater::Value::Null);
+                columns.iter().map(cell).collect()
+            });
+            let rows = rows.collect();
+            Rows { columns, rows }.write(output::Format::Csv, &mut out)?;
+        }
+    }
+    Ok(out.flush()?)
+}
