@@ -7,7 +7,9 @@ use crate::cache::Cache;
 use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::Schema;
-use crate::storage::{Handler, Keeper, Opened, Step, StepFn, Steps, Storage, open};
+use crate::storage::{
+    Damage, Handler, Keeper, Opened, Step, StepFn, Steps, Storage, WhenDamaged, open,
+};
 use crate::table::{Snapshot, State};
 use crate::value::{Clock, Named};
 
@@ -51,6 +53,7 @@ pub struct CacheBuilder {
     storage: Option<Box<dyn Storage>>,
     handler: Option<Handler>,
     steps: Steps,
+    when_damaged: WhenDamaged,
     settings: Settings,
 }
 
@@ -144,7 +147,8 @@ impl CacheBuilder {
     ) -> Self {
         let (table, sql) = (table.into(), sql.into());
         self.step(number, name, move |old, tx| {
-            let old = Cache::with(old.state.clone(), 0, None, Vec::new(), Settings::default());
+            let old =
+                Cache::with(old.state.clone(), 0, None, Default::default(), Settings::default());
             let rows = old.query(&sql, ())?.read()?;
             let names: Vec<&str> = rows.columns().collect();
             rows.rows().try_for_each(|row| {
@@ -152,6 +156,15 @@ impl CacheBuilder {
                 tx.merge(&table, values.collect::<Named>())
             })
         })
+    }
+
+    /// What becomes of a storage that is damaged or was edited by another program; if nothing is said,
+    /// that is an error. [`Cache::damage`] tells what was done.
+    ///
+    /// See [`WhenDamaged`] for an example.
+    pub fn when_damaged(mut self, what: WhenDamaged) -> Self {
+        self.when_damaged = what;
+        self
     }
 
     /// Who is told when the storage cannot be written and nobody has asked for it by
@@ -214,18 +227,20 @@ impl CacheBuilder {
     pub fn build(self) -> Result<Cache> {
         match (self.schema, self.storage) {
             (schema, Some(mut storage)) => {
-                let Opened { state, commit, outbox, changes } =
-                    open(schema, &mut *storage, &self.steps)?;
+                let Opened { state, commit, outbox, changes, damage } =
+                    open(schema, &mut *storage, &self.steps, self.when_damaged)?;
                 let may_write = !storage.is_read_only();
                 let keeper = Keeper::new(outbox, storage, state.clone(), commit, self.handler);
-                if !changes.is_empty() && may_write {
+                let is_changed =
+                    !changes.is_empty() || matches!(damage, Some(Damage::Accepted { .. }));
+                if is_changed && may_write {
                     keeper.write()?;
                 }
-                Ok(Cache::with(state, commit, Some(keeper), changes, self.settings))
+                Ok(Cache::with(state, commit, Some(keeper), (changes, damage), self.settings))
             }
             (Some(schema), None) => {
                 let state = Arc::new(State::new(Arc::new(schema)));
-                Ok(Cache::with(state, 0, None, Vec::new(), self.settings))
+                Ok(Cache::with(state, 0, None, Default::default(), self.settings))
             }
             (None, None) => {
                 Err(Error::new(ErrorKind::Schema, "a cache needs a schema, or a storage with one")

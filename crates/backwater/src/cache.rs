@@ -13,7 +13,7 @@ use crate::query::{Engine, Published, Query, Rebound, compile};
 use crate::schema::Schema;
 #[cfg(feature = "threads")]
 use crate::storage::WriterThread;
-use crate::storage::{Keeper, SchemaChange, Storage};
+use crate::storage::{Damage, Keeper, SchemaChange, Storage};
 use crate::sync::Again;
 use crate::table::{Snapshot, State};
 use crate::trace::{
@@ -69,7 +69,7 @@ struct Inner {
     ring: Ring,
     clock: Option<Arc<dyn Clock>>,
     keeper: Option<Arc<Keeper>>,
-    schema_changes: Vec<SchemaChange>,
+    opened: (Vec<SchemaChange>, Option<Damage>),
     #[cfg(feature = "threads")]
     thread: Option<WriterThread>,
 }
@@ -101,7 +101,13 @@ impl Cache {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn new(schema: Schema) -> Self {
-        Self::with(Arc::new(State::new(Arc::new(schema))), 0, None, Vec::new(), Settings::default())
+        Self::with(
+            Arc::new(State::new(Arc::new(schema))),
+            0,
+            None,
+            Default::default(),
+            Settings::default(),
+        )
     }
 
     /// The cache that a storage holds, with the schema that it was written with.
@@ -142,7 +148,7 @@ impl Cache {
         state: Arc<State>,
         commit: u64,
         keeper: Option<Keeper>,
-        schema_changes: Vec<SchemaChange>,
+        opened: (Vec<SchemaChange>, Option<Damage>),
         settings: Settings,
     ) -> Self {
         let published = Arc::new(Published::new(state.clone(), commit));
@@ -156,7 +162,7 @@ impl Cache {
             #[cfg(feature = "threads")]
             thread: keeper.clone().map(WriterThread::new),
             keeper,
-            schema_changes,
+            opened,
             published,
             writer,
             writing,
@@ -172,7 +178,14 @@ impl Cache {
     ///
     /// See [`SchemaChange`] for an example.
     pub fn schema_changes(&self) -> &[SchemaChange] {
-        &self.0.schema_changes
+        &self.0.opened.0
+    }
+
+    /// What was found damaged when the cache was opened, and what became of it.
+    ///
+    /// See [`WhenDamaged`](crate::WhenDamaged) for an example.
+    pub fn damage(&self) -> Option<&Damage> {
+        self.0.opened.1.as_ref()
     }
 
     /// The schema.

@@ -142,8 +142,8 @@ pub use storage::JsonLines;
 #[cfg(feature = "sqlite")]
 pub use storage::SqliteFile;
 pub use storage::{
-    Batch, Hash, Header, Loader, MemoryStorage, SchemaChange, Storage, Stored, StoredRow,
-    StoredTable, TableBatch,
+    Batch, Damage, Hash, Header, Loader, MemoryStorage, SchemaChange, Storage, Stored, StoredRow,
+    StoredTable, TableBatch, WhenDamaged,
 };
 pub use suite::check_storage;
 pub use table::{Row, Snapshot, TableSummary};

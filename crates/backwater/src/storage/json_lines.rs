@@ -12,6 +12,7 @@ use std::path::{Path, PathBuf};
 
 use serde_json::{Map, Value as Tree};
 
+use super::aside;
 use super::form::id_of;
 use super::lock::{self, Lock};
 use super::memory::overtaken;
@@ -96,6 +97,11 @@ impl Storage for JsonLines {
         })?;
         self.held = read(&text)?;
         Ok(self.held.header.clone())
+    }
+
+    fn set_aside(&mut self) -> Result<String> {
+        self.held = Held::default();
+        aside::set_aside(&self.path, &[])
     }
 
     fn load(&mut self, table: &StoredTable<'_>, loader: &mut Loader<'_>) -> Result<()> {

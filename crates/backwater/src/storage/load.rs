@@ -100,18 +100,24 @@ pub(super) struct Rows {
     pub(super) state: State,
     pub(super) form: Arc<Form>,
     totals: Vec<Total>,
+    /// Whether rows are taken that are not those that were written, as long as they fit.
+    pub(super) accepts_edits: bool,
+    /// The tables in which that was so.
+    pub(super) edited: Vec<TableNo>,
 }
 
 impl Rows {
     pub(super) fn new(schema: Arc<Schema>) -> Self {
         let (form, totals) = (Form::of(&schema), vec![Total::default(); schema.tables.len()]);
-        Self { state: State::new(schema), form: Arc::new(form), totals }
+        let (accepts_edits, edited) = (false, Vec::new());
+        Self { state: State::new(schema), form: Arc::new(form), totals, accepts_edits, edited }
     }
 
     /// Goes on with tables that are there.
     pub(super) fn going_on(state: State) -> Self {
         let (form, tables) = (Form::of(&state.schema), state.schema.tables.len());
-        Self { state, form: Arc::new(form), totals: vec![Total::default(); tables] }
+        let (form, totals) = (Arc::new(form), vec![Total::default(); tables]);
+        Self { state, form, totals, accepts_edits: false, edited: Vec::new() }
     }
 
     pub(super) fn into_held(self) -> Held {
@@ -126,6 +132,10 @@ impl Rows {
         storage.load(&stored, &mut loader)?;
         let (told, found) = (loader.told, self.totals[table.index()]);
         if found == told {
+            return Ok(());
+        }
+        if self.accepts_edits {
+            self.edited.push(table);
             return Ok(());
         }
         let name = stored.name();

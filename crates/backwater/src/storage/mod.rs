@@ -4,6 +4,8 @@
 //! back through a [`Loader`]; a driver moves them. This room knows tables and their storage form;
 //! it must not know queries.
 
+#[cfg(any(feature = "sqlite", feature = "json-lines"))]
+mod aside;
 mod asleep;
 mod carry;
 mod form;
@@ -29,7 +31,7 @@ pub use json_lines::JsonLines;
 pub(crate) use keeper::{Handler, Keeper};
 pub use load::Loader;
 pub use memory::MemoryStorage;
-pub use open::SchemaChange;
+pub use open::{Damage, SchemaChange, WhenDamaged};
 pub(crate) use open::{Opened, open};
 pub use outbox::{Batch, StoredRow, TableBatch};
 #[cfg(feature = "sqlite")]
@@ -39,7 +41,7 @@ pub(crate) use sqlite::image;
 #[cfg(feature = "threads")]
 pub(crate) use thread::WriterThread;
 
-use crate::error::Result;
+use crate::error::{Error, ErrorKind, Result};
 use crate::schema::Schema;
 
 /// What a storage says of itself before its rows are read.
@@ -150,6 +152,17 @@ pub trait Storage: Send {
     /// If it cannot be read.
     fn loaded(&mut self) -> Result<()> {
         Ok(())
+    }
+
+    /// Gives what it holds another name, which it returns, so that a new storage can be begun under its
+    /// own. Nothing of it is lost.
+    ///
+    /// # Errors
+    /// If it cannot; so does a storage that does not say how.
+    ///
+    /// See [`WhenDamaged`] for an example.
+    fn set_aside(&mut self) -> Result<String> {
+        Err(Error::new(ErrorKind::Storage, "it cannot be set aside"))
     }
 
     /// Makes a batch durable, all of it or nothing.

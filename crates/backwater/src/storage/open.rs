@@ -1,9 +1,10 @@
 //! Opening a storage: its rows become the tables of a cache, under the schema that is wanted.
 
+use std::collections::BTreeSet;
 use std::fmt;
 use std::sync::Arc;
 
-use super::carry::{self, Steps};
+use super::carry::{self, Carried, Steps};
 use super::load::Rows;
 use super::outbox::{Held, Outbox};
 use super::{Header, Storage, asleep};
@@ -17,6 +18,59 @@ pub(crate) struct Opened {
     pub(crate) commit: u64,
     pub(crate) outbox: Outbox,
     pub(crate) changes: Vec<SchemaChange>,
+    pub(crate) damage: Option<Damage>,
+}
+
+/// What becomes of a storage that is damaged, or that another program has edited.
+///
+/// ```
+/// use backwater::{Cache, Damage, Schema, SqliteFile, WhenDamaged};
+///
+/// # let folder = tempfile::tempdir().unwrap();
+/// let path = folder.path().join("ports.db");
+/// std::fs::write(&path, "SQLite format 3\0, and then nothing").unwrap();
+/// let schema = Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?;
+/// assert!(Cache::open_with(schema.clone(), SqliteFile::new(&path)).is_err());
+///
+/// let cache = Cache::builder()
+///     .schema(schema)
+///     .storage(SqliteFile::new(&path))
+///     .when_damaged(WhenDamaged::SetAside)
+///     .build()?;
+/// let Some(Damage::SetAside { name, .. }) = cache.damage() else { panic!() };
+/// assert!(std::fs::exists(name).unwrap());
+/// cache.commit("begun anew", |tx| tx.insert("port", [("code", "SAL")]))?;
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum WhenDamaged {
+    /// It is an error, and the storage stays as it is.
+    #[default]
+    Refuse,
+    /// The storage is given another name, and a new one is begun.
+    SetAside,
+    /// Rows that are not those that were written are taken all the same, as long as they fit the
+    /// schema: somebody has edited them on purpose. What is damaged otherwise is refused.
+    AcceptEdits,
+}
+
+/// What was found damaged when a cache was opened, and what became of it; see [`WhenDamaged`].
+#[derive(Debug, Clone)]
+#[non_exhaustive]
+pub enum Damage {
+    /// The storage has this name now, and why.
+    SetAside {
+        /// The name that it has now.
+        name: String,
+        /// What was wrong with it.
+        error: Error,
+    },
+    /// These tables had rows that were not those that were written.
+    Accepted {
+        /// The tables' names.
+        tables: Vec<String>,
+    },
 }
 
 /// What was done to stored rows because the schema is another one than that which they were written
@@ -101,11 +155,32 @@ pub(crate) fn open(
     wanted: Option<Schema>,
     storage: &mut dyn Storage,
     steps: &Steps,
+    when_damaged: WhenDamaged,
+) -> Result<Opened> {
+    let opened = open_whole(wanted.clone(), storage, steps, when_damaged);
+    match opened {
+        Err(error)
+            if error.kind() == ErrorKind::Damaged && when_damaged == WhenDamaged::SetAside =>
+        {
+            let name = storage.set_aside().map_err(|error| error.at(storage.name()))?;
+            let opened = open_whole(wanted, storage, steps, WhenDamaged::Refuse)?;
+            Ok(Opened { damage: Some(Damage::SetAside { name, error }), ..opened })
+        }
+        opened => opened,
+    }
+}
+
+fn open_whole(
+    wanted: Option<Schema>,
+    storage: &mut dyn Storage,
+    steps: &Steps,
+    when_damaged: WhenDamaged,
 ) -> Result<Opened> {
     let name = storage.name();
     let at = |error: Error| error.at(&name);
+    let accepts = when_damaged == WhenDamaged::AcceptEdits;
     match storage.header().map_err(at)? {
-        Some(header) => reopen(wanted, storage, &header, steps).map_err(at),
+        Some(header) => reopen(wanted, storage, &header, steps, accepts).map_err(at),
         None => match wanted {
             Some(schema) => Ok(begin(schema, steps)),
             None => Err(at(Error::new(ErrorKind::Storage, "there is no cache here")
@@ -120,7 +195,7 @@ fn begin(schema: Schema, steps: &Steps) -> Opened {
     let asleep = Rows::new(asleep::schema()).into_held();
     let state = main.state.clone();
     let outbox = Outbox::new(main, asleep, None, steps.last(), false);
-    Opened { state, commit: 0, outbox, changes: Vec::new() }
+    Opened { state, commit: 0, outbox, changes: Vec::new(), damage: None }
 }
 
 fn reopen(
@@ -128,6 +203,7 @@ fn reopen(
     storage: &mut dyn Storage,
     header: &Header,
     steps: &Steps,
+    accepts_edits: bool,
 ) -> Result<Opened> {
     let stored = Schema::parse(&header.schema_name, &header.schema).map_err(|error| {
         Error::new(ErrorKind::Version, "the schema in it cannot be read")
@@ -146,32 +222,61 @@ fn reopen(
             .help("a newer version of this program wrote it, and can read it"));
     }
     let mut asleep = Rows::new(asleep::schema());
+    asleep.accepts_edits = accepts_edits;
     asleep.load(storage, asleep::TABLE)?;
     let pending = !own && header.step < steps.last();
     let is_same = !pending && carry::is_same(&stored, &wanted, &asleep.state);
     let same_text = wanted.text == stored.text;
     let known: Vec<Arc<str>> = stored.tables.iter().map(|table| table.name.clone()).collect();
     let mut rows = Rows::new(Arc::new(if is_same { wanted.clone() } else { stored }));
+    rows.accepts_edits = accepts_edits;
     load(&mut rows, storage, &known)?;
     storage.loaded()?;
+    let name_of = |schema: &Schema, table: &TableNo| schema.table(*table).name.to_string();
+    let edited: Vec<String> =
+        rows.edited.iter().map(|table| name_of(&rows.state.schema, table)).collect();
+    let sleepers_edited = !asleep.edited.is_empty();
+    let slept = sleepers_edited.then(|| asleep::NAME.to_owned());
+    let tables: Vec<String> = edited.iter().cloned().chain(slept).collect();
+    let damage = (!tables.is_empty()).then_some(Damage::Accepted { tables });
+    let rebuilt: BTreeSet<TableNo> = rows.edited.iter().copied().collect();
     let (held, asleep) = (rows.into_held(), asleep.into_held());
     if is_same {
         let state = held.state.clone();
-        let outbox = Outbox::new(held, asleep, Some(header.commit), header.step, same_text);
+        let mut outbox = Outbox::new(held, asleep, Some(header.commit), header.step, same_text);
+        if damage.is_some() {
+            outbox.rebuild(edited, rebuilt, header.step);
+        }
+        if sleepers_edited {
+            outbox.rebuild_sleepers();
+        }
         let new =
             wanted.tables.iter().filter(|table| table.persist && !known.contains(&table.name));
         let new = new.filter(|table| table.made == Made::Declared);
         let changes = new.map(|table| SchemaChange::New(table.name.to_string())).collect();
-        return Ok(Opened { state, commit: header.commit, outbox, changes });
+        return Ok(Opened { state, commit: header.commit, outbox, changes, damage });
     }
     let sleepers = State::clone(&asleep.state);
-    let carried = carry::over(&held.state, Arc::new(wanted), sleepers, steps.after(header.step))?;
+    let mut carried =
+        carry::over(&held.state, Arc::new(wanted), sleepers, steps.after(header.step))?;
+    for name in edited {
+        let schema = &carried.state.schema;
+        let table = schema.table_numbers().find(|table| *schema.table(*table).name == *name);
+        carried.rebuilt.extend(table);
+        if !carried.dropped.contains(&name) {
+            carried.dropped.push(name);
+        }
+    }
     let totals = carry::totals(&held, &carried);
     let main = Held { form: carried.form, state: carried.state.clone(), totals };
     let mut outbox = Outbox::new(main, asleep, Some(header.commit), header.step, false);
     outbox.rebuild(carried.dropped, carried.rebuilt, steps.last());
     outbox.set_sleepers(Arc::new(carried.sleepers));
-    Ok(Opened { state: carried.state, commit: header.commit, outbox, changes: carried.changes })
+    if sleepers_edited {
+        outbox.rebuild_sleepers();
+    }
+    let Carried { state, changes, .. } = carried;
+    Ok(Opened { state, commit: header.commit, outbox, changes, damage })
 }
 
 /// All tables that persist, of those that the storage knows.

@@ -178,6 +178,13 @@ impl Outbox {
         self.knows_schema = false;
     }
 
+    /// Takes note that what sleeps was edited, and is to be written anew.
+    pub(crate) fn rebuild_sleepers(&mut self) {
+        self.asleep.rebuilt.insert(asleep::TABLE);
+        self.dropped.push(asleep::NAME.to_owned());
+        self.knows_schema = false;
+    }
+
     /// Takes note that something else sleeps.
     pub(crate) fn set_sleepers(&mut self, sleepers: Arc<State>) {
         // There are few: all that were and all that are may have changed.

@@ -13,6 +13,7 @@ use rusqlite::{Connection, OpenFlags, TransactionBehavior};
 use self::errors::{damaged, failed, foreign, overtaken, unreadable, unwritable};
 use self::read::load_table;
 use self::write::{APPLICATION_ID, FORMAT, write_batch};
+use super::aside;
 use super::form::StoredTable;
 use super::lock::{self, Lock};
 use super::outbox::Batch;
@@ -211,6 +212,18 @@ impl Storage for SqliteFile {
 
     fn is_read_only(&self) -> bool {
         self.read_only
+    }
+
+    fn set_aside(&mut self) -> Result<String> {
+        if self.read_only {
+            return Err(Error::new(ErrorKind::Storage, "it was opened only to be read"));
+        }
+        if self.lock.is_none() {
+            self.lock = Some(lock::take(&self.path)?);
+        }
+        self.connection = None;
+        // A journal goes with its file, under the name by which SQLite finds it.
+        aside::set_aside(&self.path, &["-journal", "-wal", "-shm"])
     }
 
     fn loaded(&mut self) -> Result<()> {
