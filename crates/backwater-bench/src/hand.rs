@@ -21,7 +21,7 @@ struct SailingJson {
     delay_min: Option<i64>,
     cars_booked: i64,
     #[serde(default)]
-    note: Option<Box<str>>,
+    pub(crate) note: Option<Box<str>>,
 }
 
 #[derive(Deserialize)]
@@ -34,23 +34,23 @@ struct RouteJson {
 
 #[derive(Deserialize, PartialEq)]
 pub(crate) struct Port {
-    code: Box<str>,
+    pub(crate) code: Box<str>,
     pub(crate) name: Box<str>,
-    island: Box<str>,
+    pub(crate) island: Box<str>,
 }
 
 #[derive(Deserialize, PartialEq)]
 pub(crate) struct Vessel {
-    id: Box<str>,
+    pub(crate) id: Box<str>,
     pub(crate) name: Box<str>,
-    cars_max: i64,
+    pub(crate) cars_max: i64,
 }
 
 #[derive(PartialEq)]
 pub(crate) struct Route {
     pub(crate) from: Box<str>,
-    to: Box<str>,
-    minutes: i64,
+    pub(crate) to: Box<str>,
+    pub(crate) minutes: i64,
 }
 
 #[derive(PartialEq)]
@@ -61,7 +61,7 @@ pub(crate) struct Sailing {
     pub(crate) departs_at: i64,
     pub(crate) delay_min: Option<i64>,
     pub(crate) cars_booked: i64,
-    note: Option<Box<str>>,
+    pub(crate) note: Option<Box<str>>,
 }
 
 #[derive(Deserialize, Clone, Copy, PartialEq, Eq, Hash)]
@@ -79,6 +79,12 @@ pub(crate) enum Status {
 }
 
 impl Status {
+    pub(crate) fn of(text: &str) -> anyhow::Result<Self> {
+        let all = [Self::OnTime, Self::Boarding, Self::Delayed, Self::Departed, Self::Cancelled];
+        let found = all.into_iter().find(|status| status.text() == text);
+        found.ok_or_else(|| anyhow::anyhow!("{text} is no status"))
+    }
+
     pub(crate) fn text(self) -> &'static str {
         match self {
             Status::OnTime => "on time",

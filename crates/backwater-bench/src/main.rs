@@ -4,6 +4,7 @@ mod commit;
 mod hand;
 mod ingest;
 mod measure;
+mod persist;
 mod query;
 mod rebind;
 mod typed;
@@ -33,7 +34,7 @@ struct Arguments {
 type Case = fn(usize) -> anyhow::Result<Vec<Figure>>;
 
 /// The names that a case gives figures for, and the case.
-const CASES: [(&[&str], Case); 19] = [
+const CASES: [(&[&str], Case); 22] = [
     (&["ingest/nested", "ingest/nested-vs-value"], ingest::nested),
     (&["ingest/again"], ingest::again),
     (&["ingest/small"], ingest::small),
@@ -52,10 +53,16 @@ const CASES: [(&[&str], Case); 19] = [
     (&["derived/untouched", "derived/key"], typed::of_derived),
     (&["watch/fan"], typed::fan),
     (&["snapshot/take"], typed::snapshot),
+    (&["rehydrate/all", "start", "persist/file-size"], persist::rehydrate),
+    (&["persist/first-write"], persist::first_write),
+    (&["persist/commit", "persist/sustained"], persist::commits),
     (&["memory/query", "memory/standing"], |size| query::memory(size, &ALLOC)),
 ];
 
 fn main() -> anyhow::Result<()> {
+    if persist::child()? {
+        return Ok(());
+    }
     let arguments = Arguments::parse();
     let wanted = |name: &str| name.starts_with(&arguments.only);
     if !arguments.json {

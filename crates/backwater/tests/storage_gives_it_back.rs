@@ -192,7 +192,7 @@ fn an_edit_by_another_program_is_noticed() {
         "UPDATE item SET r = 2.5 WHERE id = 3",
         "DELETE FROM item WHERE id = 3",
         "INSERT INTO part VALUES ('Z', NULL)",
-        "INSERT INTO backwater_absent VALUES ('item', 3, 'r')",
+        "UPDATE backwater_null SET is_absent = 1 - is_absent WHERE table_name = 'item' AND field = 'at'",
         "UPDATE item SET b = NULL WHERE id = 2",
     ] {
         let (_folder, path) = folder();

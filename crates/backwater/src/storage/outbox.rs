@@ -459,6 +459,16 @@ impl<'b> StoredRow<'b> {
         })
     }
 
+    /// The values of the columns, each with whether its field is absent.
+    #[cfg(feature = "sqlite")]
+    pub(super) fn cells(&self) -> impl Iterator<Item = (Stored<'b>, bool)> + use<'b> {
+        let row = *self;
+        row.side.form.table(row.table).fields.iter().map(move |field| {
+            let cell = row.side.now.table(row.table).cell(row.slot, *field);
+            (stored(&row.side.now, row.table, *field, cell), cell == Cell::Absent)
+        })
+    }
+
     /// The names of the columns whose fields are absent in this row.
     pub fn absent(&self) -> impl Iterator<Item = &'b str> + use<'b> {
         let row = *self;

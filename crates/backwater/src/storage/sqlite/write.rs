@@ -1,6 +1,6 @@
 //! From batches to a file's rows.
 
-use rusqlite::{Connection, params_from_iter};
+use rusqlite::{Connection, OptionalExtension, params_from_iter};
 
 use super::errors::{overtaken, unwritable};
 use crate::error::Result;
@@ -30,7 +30,13 @@ const SIDE_TABLES: &str = "
         row_count INTEGER NOT NULL,
         hash BLOB NOT NULL
     ) STRICT, WITHOUT ROWID;
-    CREATE TABLE IF NOT EXISTS backwater_absent (
+    CREATE TABLE IF NOT EXISTS backwater_null (
+        table_name TEXT NOT NULL,
+        field TEXT NOT NULL,
+        is_absent INTEGER NOT NULL CHECK (is_absent IN (0, 1)),
+        PRIMARY KEY (table_name, field)
+    ) STRICT, WITHOUT ROWID;
+    CREATE TABLE IF NOT EXISTS backwater_other_null (
         table_name TEXT NOT NULL,
         row_id ANY NOT NULL,
         field TEXT NOT NULL,
@@ -85,7 +91,7 @@ pub(super) fn write_batch(connection: &Connection, batch: &Batch) -> Result<()> 
 
 fn drop_table(connection: &Connection, table: &str) -> rusqlite::Result<()> {
     connection.execute_batch(&format!("DROP TABLE IF EXISTS {}", quoted(table)))?;
-    for side in ["backwater_absent", "backwater_hash"] {
+    for side in ["backwater_null", "backwater_other_null", "backwater_hash"] {
         connection.execute(&format!("DELETE FROM {side} WHERE table_name = ?"), [table])?;
     }
     Ok(())
@@ -96,10 +102,8 @@ fn write_table(connection: &Connection, table: &TableBatch<'_>) -> rusqlite::Res
     let definition = stored.schema.table(stored.number);
     let table_name = stored.name();
     let name = quoted(table_name);
-    let mut forget_absent = connection
-        .prepare_cached("DELETE FROM backwater_absent WHERE table_name = ? AND row_id = ?")?;
-    let mut note_absent =
-        connection.prepare_cached("INSERT INTO backwater_absent VALUES (?, ?, ?)")?;
+    let nulls = Nulls::of(connection, table)?;
+    let mut forget = nulls.forget(connection)?;
     if !definition.is_one_row() {
         let parts = definition.id.iter().map(|id| quoted(&definition.field(*id).name) + " = ?");
         let key = parts.collect::<Vec<_>>().join(" AND ");
@@ -111,33 +115,104 @@ fn write_table(connection: &Connection, table: &TableBatch<'_>) -> rusqlite::Res
                 }
                 single => delete.execute([stored_id(single)])?,
             };
-            forget_absent.execute((table_name, stored_id(id)))?;
+            if let Some(forget) = &mut forget {
+                forget.execute((table_name, stored_id(id)))?;
+            }
         }
     } else {
         connection.execute(&format!("DELETE FROM {name}"), [])?;
     }
-    let columns: Vec<String> = stored.columns().map(quoted).collect();
+    let columns: Vec<&str> = stored.columns().collect();
     let sql = if columns.is_empty() {
         format!("INSERT INTO {name} DEFAULT VALUES")
     } else {
         let marks = vec!["?"; columns.len()].join(", ");
-        format!("INSERT OR REPLACE INTO {name} ({}) VALUES ({marks})", columns.join(", "))
+        let names: Vec<String> = columns.iter().map(|column| quoted(column)).collect();
+        format!("INSERT OR REPLACE INTO {name} ({}) VALUES ({marks})", names.join(", "))
     };
     let mut put = connection.prepare_cached(&sql)?;
+    let mut note =
+        connection.prepare_cached("INSERT INTO backwater_other_null VALUES (?, ?, ?)")?;
+    let mut others = Vec::new();
     for row in table.puts() {
-        put.execute(params_from_iter(row.values()))?;
+        for (place, (value, is_absent)) in row.cells().enumerate() {
+            if value == Stored::Null && is_absent != nulls.is_absent[place] {
+                others.push(place);
+            }
+            put.raw_bind_parameter(place + 1, value)?;
+        }
+        put.raw_execute()?;
+        if forget.is_none() && others.is_empty() {
+            continue;
+        }
         let id = row.id();
         // A one-row table's row goes as 0.
         let id = id.as_ref().map_or(Stored::Int(0), stored_id);
-        forget_absent.execute((table_name, &id))?;
-        for field in row.absent() {
-            note_absent.execute((table_name, &id, field))?;
+        if let Some(forget) = &mut forget {
+            forget.execute((table_name, &id))?;
+        }
+        for place in others.drain(..) {
+            note.execute((table_name, &id, columns[place]))?;
         }
     }
     let mut tell =
         connection.prepare_cached("INSERT OR REPLACE INTO backwater_hash VALUES (?, ?, ?)")?;
     tell.execute((table_name, table.rows() as i64, table.hash().to_bytes()))?;
     Ok(())
+}
+
+/// What a NULL means in each column: a field that is absent, or one that is null. Rows in which it is
+/// the other are listed.
+struct Nulls {
+    is_absent: Vec<bool>,
+    /// Whether rows may be listed from before.
+    has_others: bool,
+}
+
+impl Nulls {
+    /// What was said when rows were first written to the table, or else what most of these rows say.
+    fn of(connection: &Connection, table: &TableBatch<'_>) -> rusqlite::Result<Self> {
+        let stored = table.table();
+        let name = stored.name();
+        let mut known = connection.prepare_cached(
+            "SELECT is_absent FROM backwater_null WHERE table_name = ? AND field = ?",
+        )?;
+        let known = stored
+            .columns()
+            .map(|column| known.query_row((name, column), |row| row.get(0)).optional());
+        let known: Vec<Option<bool>> = known.collect::<rusqlite::Result<_>>()?;
+        let mut counts = vec![0_i64; known.len()];
+        if known.contains(&None) {
+            for row in table.puts() {
+                for (count, (value, is_absent)) in counts.iter_mut().zip(row.cells()) {
+                    *count += i64::from(value == Stored::Null) * if is_absent { 1 } else { -1 };
+                }
+            }
+            let mut say =
+                connection.prepare_cached("INSERT INTO backwater_null VALUES (?, ?, ?)")?;
+            for ((column, known), count) in stored.columns().zip(&known).zip(&counts) {
+                if known.is_none() {
+                    say.execute((name, column, *count >= 0))?;
+                }
+            }
+        }
+        let is_absent = known.iter().zip(counts).map(|(known, count)| known.unwrap_or(count >= 0));
+        let has_others = connection
+            .prepare_cached(
+                "SELECT EXISTS (SELECT 1 FROM backwater_other_null WHERE table_name = ?)",
+            )?
+            .query_row([name], |row| row.get(0))?;
+        Ok(Self { is_absent: is_absent.collect(), has_others })
+    }
+
+    /// What takes a row off the list, if there is one.
+    fn forget<'c>(
+        &self,
+        connection: &'c Connection,
+    ) -> rusqlite::Result<Option<rusqlite::CachedStatement<'c>>> {
+        let sql = "DELETE FROM backwater_other_null WHERE table_name = ? AND row_id = ?";
+        self.has_others.then(|| connection.prepare_cached(sql)).transpose()
+    }
 }
 
 fn stored_id(id: &RowId) -> Stored<'_> {
