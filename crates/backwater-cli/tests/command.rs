@@ -556,3 +556,91 @@ fn a_scenario_that_cannot_be_played_names_the_line_and_what_it_expects() {
     world.run("trace bare.ndjson").fails(2, "names no schema: give one with --schema");
     world.run("trace none.ndjson").fails(1, "none.ndjson: it cannot be read");
 }
+
+#[test]
+fn a_file_is_exported_and_taken_in_again() {
+    let world = World::loaded();
+    let whole = world
+        .run("export --cache cache.db")
+        .says("{\"backwater\":{\"format\":1,\"commit\":1,")
+        .out();
+    assert_eq!(
+        whole.lines().count(),
+        81,
+        "a line for each row, one about the cache, one for the board"
+    );
+    world.run("export --cache cache.db --out all.ndjson").says("");
+    assert_eq!(fs::read_to_string(world.path("all.ndjson")).unwrap(), whole);
+    world
+        .run("ingest --cache copy.db --kind export all.ndjson")
+        .says("all.ndjson: 79 rows changed");
+    let copy = world.run("export --cache copy.db").says("").out();
+    let sorted = |text: &str| {
+        let mut rows: Vec<String> = text.lines().skip(1).map(str::to_owned).collect();
+        rows.sort();
+        rows
+    };
+    assert_eq!(sorted(&copy), sorted(&whole));
+    world.run("query --cache copy.db by_status").says("cancelled");
+    world
+        .run("export --cache cache.db --format csv vessel")
+        .says("id,name,cars_max,speed_kn,built,home\n")
+        .says("marram,Marram,42,,,\n");
+    world
+        .run("export --cache cache.db vessel")
+        .says("{\"id\":\"marram\",\"name\":\"Marram\",\"cars_max\":42}\n");
+    world.run("export --cache cache.db --format csv by_status").says("status,sailings,cars\n");
+    world
+        .run("export --cache cache.db --format jsonapi route")
+        .says("\"relationships\":{\"from\":{\"data\":{\"type\":\"port\",\"id\":\"NOR\"}}");
+    for (call, said) in [
+        ("export --cache cache.db --format csv", "a CSV file has one table"),
+        ("export --cache cache.db boat", "there is no table \"boat\""),
+        (
+            "export --cache cache.db --format jsonapi by_status",
+            "the rows of a query are no resources",
+        ),
+        ("export --cache cache.db next_from", ":port"),
+    ] {
+        world.run(call).fails(2, said);
+    }
+    world
+        .run("ingest --cache other.db --kind export departures.json")
+        .fails(1, "this is no whole export");
+    world
+        .run("export --cache cache.db --out no/where.ndjson")
+        .fails(1, "no/where.ndjson: it cannot be written");
+    assert!(!world.path("other.db").exists());
+}
+
+#[test]
+fn a_cache_file_is_looked_through_and_held_against_a_schema() {
+    let world = World::loaded();
+    world
+        .run("check --cache cache.db")
+        .says("cache.db: every row is as it was written")
+        .says("sailing    60                       0")
+        .says("by_status                  1     5  the same");
+    let schema = fs::read_to_string(world.path("backwater.toml")).unwrap();
+    world.run("check backwater.toml --cache cache.db").says("nothing would change");
+    let other = schema
+        .replace("delay_min = \"int\"", "minutes_late = { type = \"float\", was = \"delay_min\" }")
+        .replace("delay_min", "minutes_late")
+        .replace("was = \"minutes_late\"", "was = \"delay_min\"")
+        .replace("speed_kn = \"float\"\n", "");
+    world.write("other.toml", &other);
+    let before = fs::read(world.path("cache.db")).unwrap();
+    world
+        .run("check other.toml --cache cache.db")
+        .says("cache.db: opened with other.toml, this would be done:")
+        .says("  sailing.minutes_late was sailing.delay_min\n")
+        .says("  sailing.minutes_late went from int to float\n")
+        .says("  vessel.speed_kn is not named any more, and had no values\n");
+    assert_eq!(fs::read(world.path("cache.db")).unwrap(), before);
+    world.write("lossy.toml", schema.replace("status = \"text\"", "status = \"int\""));
+    world.run("check lossy.toml --cache cache.db").fails(1, "cannot be int without loss");
+    let sqlite = rusqlite::Connection::open(world.path("cache.db")).unwrap();
+    sqlite.execute("UPDATE sailing SET cars_booked = 1 WHERE id = 311", []).unwrap();
+    world.run("check --cache cache.db").fails(1, "are not those that were written");
+    world.run("check").fails(2, "name a schema, a cache file with --cache, or both");
+}

@@ -52,6 +52,7 @@
 //! # Ok::<(), backwater::Error>(())
 //! ```
 //!
+#![doc = include_str!("tour.md")]
 //! # The parts
 //!
 //! - [`Schema`]: tables, links, response rules and named queries, read from `backwater.toml`.
@@ -65,8 +66,10 @@
 //! - [`Report::why`], [`Cache::origins`] and [`Query::missing`]: what a commit did and why, where
 //!   values come from, and what nobody has loaded. [`Schema::explain`] shows a plan; a [`Scenario`]
 //!   plays a day step by step.
-//! - [`SqliteFile`]: where a cache persists, as ordinary tables of an SQLite file. Any other
-//!   [`Storage`] can be written against the same protocol.
+//! - [`SqliteFile`]: where a cache persists, as ordinary tables of an SQLite file; [`JsonLines`], which
+//!   people can read, and [`MemoryStorage`]. Any other [`Storage`] can be written against the same
+//!   protocol, and tried by [`check_storage`]. [`SchemaChange`] tells what another schema did to it.
+//! - [`Snapshot::export`] and [`Transaction::import`]: all rows as NDJSON, and back.
 //!
 //! # In tests of your program
 //!
@@ -89,9 +92,10 @@
 //!
 //! # Features
 //!
-//! `sqlite` (on by default) is the driver for SQLite files. Without it the crate does no I/O at
-//! all, and builds for `wasm32-unknown-unknown`; it never starts a thread, and reads only the clock
-//! that it is given.
+//! All are on by default. `sqlite` and `json-lines` are the drivers for files. `threads` writes to the
+//! storage on a thread of its own; without it, [`Cache::flush`] does, and the last handle. With none of
+//! them the crate does no I/O at all, starts no thread, and builds for `wasm32-unknown-unknown`; the only
+//! clock that it ever reads is the one that it is given.
 
 // The derives name the crate from outside.
 extern crate self as backwater;

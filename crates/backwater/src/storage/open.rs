@@ -127,6 +127,9 @@ impl fmt::Display for SchemaChange {
             SchemaChange::Woken(what, count) => {
                 write!(f, "{what} is back, with {} that slept", values(count))
             }
+            SchemaChange::Sleeps(what, 0) => {
+                write!(f, "{what} is not named any more, and had no values")
+            }
             SchemaChange::Sleeps(what, count) => {
                 let stay = if *count == 1 { "stays" } else { "stay" };
                 write!(

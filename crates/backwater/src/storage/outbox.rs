@@ -342,38 +342,52 @@ impl Batch {
 
     /// The commit that the storage holds now, 0 for none. If it holds another one, another program
     /// was there, and nothing must be written.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn from_commit(&self) -> u64 {
         self.stored_commit
     }
 
     /// The commit that the storage holds afterwards.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn commit(&self) -> u64 {
         self.commit
     }
 
     /// The number of the last [step](crate::CacheBuilder::step) that the rows have gone through; the
     /// storage gives it back in its [`Header`](super::Header).
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn step(&self) -> u32 {
         self.step
     }
 
     /// Whether the storage holds nothing yet.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn is_first(&self) -> bool {
         self.first
     }
 
     /// The schema, if the storage does not have it in this text yet.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn new_schema(&self) -> Option<&Schema> {
         self.schema_changed.then_some(&*self.main.now.schema)
     }
 
     /// Stored tables that go as a whole, before anything else is written. One of them may be among
     /// the tables to write again.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn dropped(&self) -> &[String] {
         &self.dropped
     }
 
     /// The tables in which rows are written or deleted.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn tables(&self) -> impl Iterator<Item = TableBatch<'_>> {
         let of = |side: &'_ BatchSide| (0..side.tables.len()).collect::<Vec<_>>();
         let tables = [&self.main, &self.asleep].map(|side| (side, of(side)));
@@ -383,6 +397,8 @@ impl Batch {
     }
 
     /// All tables that the storage has afterwards.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn stored_tables(&self) -> impl Iterator<Item = StoredTable<'_>> {
         [&self.main, &self.asleep].into_iter().flat_map(|side| side.form.tables(&side.now.schema))
     }
@@ -409,28 +425,38 @@ pub struct TableBatch<'b> {
 
 impl<'b> TableBatch<'b> {
     /// The table.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn table(&self) -> StoredTable<'b> {
         StoredTable::new(&self.side.now.schema, &self.side.form, self.writes.table)
     }
 
     /// The ids of the rows to delete.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn deletes(&self) -> &'b [RowId] {
         &self.writes.deletes
     }
 
     /// The rows to write, in the place of any with the same id; a one-row table's row in the place
     /// of the one that is there.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn puts(&self) -> impl Iterator<Item = StoredRow<'b>> + use<'b> {
         let (side, table) = (self.side, self.writes.table);
         self.writes.puts.iter().map(move |slot| StoredRow { side, table, slot: *slot })
     }
 
     /// How many rows the table has afterwards.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn rows(&self) -> u64 {
         self.side.totals[self.writes.table.index()].rows
     }
 
     /// The table's hash afterwards.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn hash(&self) -> Hash {
         self.side.totals[self.writes.table.index()].hash
     }
@@ -446,11 +472,15 @@ pub struct StoredRow<'b> {
 
 impl<'b> StoredRow<'b> {
     /// The row's id; a one-row table's row has none.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn id(&self) -> Option<RowId> {
         self.side.now.id(self.table, self.slot).map(|id| id.to_id())
     }
 
     /// The values of the [columns](StoredTable::columns), in their order. What is absent is NULL.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn values(&self) -> impl Iterator<Item = Stored<'b>> + use<'b> {
         let row = *self;
         row.side.form.table(row.table).fields.iter().map(move |field| {
@@ -470,6 +500,8 @@ impl<'b> StoredRow<'b> {
     }
 
     /// The names of the columns whose fields are absent in this row.
+    ///
+    /// See [`Loader`](super::Loader) for an example.
     pub fn absent(&self) -> impl Iterator<Item = &'b str> + use<'b> {
         let row = *self;
         let (now, form) = (&row.side.now, &row.side.form);
