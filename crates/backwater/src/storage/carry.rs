@@ -287,7 +287,7 @@ impl Carrier<'_> {
                 };
                 // What does not fit any more sleeps on.
                 let has_id = table.is_one_row() || id_of(&schema, number, value_of).is_some();
-                if has_id && self.put(number, &fields, taken).is_ok() {
+                if has_id && self.put(number, taken).is_ok() {
                     self.lay_asleep(name, &row, Values::new());
                     self.lay_asleep(&table.name, &row, values);
                     woken += 1;
@@ -304,19 +304,11 @@ impl Carrier<'_> {
         Ok(())
     }
 
-    fn put(
-        &mut self,
-        table: TableNo,
-        fields: &[FieldNo],
-        values: Vec<Option<Stored<'_>>>,
-    ) -> Result<Slot> {
-        let schema = self.schema();
-        let name = |field: &FieldNo| schema.table(table).field(*field).name.clone();
-        let absent = fields.iter().zip(&values).filter(|(_, value)| value.is_none());
-        let absent: Vec<Arc<str>> = absent.map(|(field, _)| name(field)).collect();
+    fn put(&mut self, table: TableNo, values: Vec<Option<Stored<'_>>>) -> Result<Slot> {
+        let is_absent: Vec<bool> = values.iter().map(Option::is_none).collect();
         let values: Vec<Stored<'_>> =
             values.into_iter().map(|value| value.unwrap_or(Stored::Null)).collect();
-        self.rows.put(table, &values, &absent)
+        self.rows.put(table, &values, &is_absent, None)
     }
 
     /// A table that was this one.
@@ -385,7 +377,7 @@ impl Carrier<'_> {
                 }
             }
             slept.retain(|name, _| self.stays(table, was_table, name));
-            let slot = self.put(number, &fields, values)?;
+            let slot = self.put(number, values)?;
             // The id may be written otherwise now, as a number or as a text.
             let row = asleep::row_id(self.rows.state.id(number, slot).map(|id| id.to_id()));
             self.lay_asleep(&table.name, &row, slept);

@@ -184,6 +184,41 @@ pub(crate) struct TableForm {
     /// The same, ordered by name, each with the hash of its name: the order in which they are
     /// hashed, so that a row's hash survives fields that come, go or change places.
     hashed: Vec<(u64, FieldNo)>,
+    /// For each of these its place among the stored ones.
+    places: Vec<usize>,
+}
+
+impl TableForm {
+    /// The hash of a row of these values, of which some are absent.
+    pub(super) fn hash_of(&self, values: &[Stored<'_>], is_absent: &[bool]) -> Hash {
+        let mut hasher = hasher();
+        for ((name, _), place) in self.hashed.iter().zip(&self.places) {
+            if !is_absent[*place] {
+                hasher.write_u64(*name);
+                hash_value(&mut hasher, &values[*place]);
+            }
+        }
+        Hash(hasher.finish128().as_u128())
+    }
+}
+
+fn hash_value(hasher: &mut SipHasher13, value: &Stored<'_>) {
+    match value {
+        Stored::Null => hasher.write_u8(0),
+        Stored::Int(number) => {
+            hasher.write_u8(1);
+            hasher.write_u64(*number as u64);
+        }
+        Stored::Real(number) => {
+            hasher.write_u8(2);
+            hasher.write_u64(number.to_bits());
+        }
+        Stored::Text(text) => {
+            hasher.write_u8(3);
+            hasher.write_u64(text.len() as u64);
+            hasher.write(text.as_bytes());
+        }
+    }
 }
 
 impl Form {
@@ -206,7 +241,9 @@ impl Form {
             let mut hashed: Vec<_> =
                 fields.iter().map(|field| (hash_name(name(field)), *field)).collect();
             hashed.sort_by(|(_, a), (_, b)| name(a).cmp(name(b)));
-            TableForm { persists: keep(table.persist), fields, hashed }
+            let place = |field: &FieldNo| fields.iter().position(|other| other == field);
+            let places = hashed.iter().filter_map(|(_, field)| place(field)).collect();
+            TableForm { persists: keep(table.persist), fields, hashed, places }
         });
         Self { tables: tables.collect() }
     }
@@ -233,22 +270,7 @@ impl Form {
                 continue;
             }
             hasher.write_u64(*name);
-            match stored(state, table, *field, cell) {
-                Stored::Null => hasher.write_u8(0),
-                Stored::Int(number) => {
-                    hasher.write_u8(1);
-                    hasher.write_u64(number as u64);
-                }
-                Stored::Real(number) => {
-                    hasher.write_u8(2);
-                    hasher.write_u64(number.to_bits());
-                }
-                Stored::Text(text) => {
-                    hasher.write_u8(3);
-                    hasher.write_u64(text.len() as u64);
-                    hasher.write(text.as_bytes());
-                }
-            }
+            hash_value(&mut hasher, &stored(state, table, *field, cell));
         }
         Hash(hasher.finish128().as_u128())
     }

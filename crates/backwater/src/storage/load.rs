@@ -1,14 +1,18 @@
 //! Stored rows become rows in memory, checked against the stored hashes.
 
+use std::hash::Hasher;
 use std::sync::Arc;
+
+use rustc_hash::FxHasher;
+use smallvec::SmallVec;
 
 use super::Storage;
 use super::form::{Form, Hash, Stored, StoredTable, id_of, id_part, staged};
 use super::outbox::{Held, Total};
 use crate::change::Staged;
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{FieldNo, Kind, Schema, TableNo};
-use crate::table::{ONLY, Slot, State};
+use crate::schema::{FieldNo, IdType, Kind, Schema, TableNo};
+use crate::table::{Cell, ONLY, Slot, State};
 
 /// Takes the rows that a storage has of one table, and the hash that it was told for it.
 ///
@@ -95,11 +99,16 @@ pub struct Loader<'l> {
     told: Total,
 }
 
+/// So many links are remembered by their texts while rows are read.
+const KNOWN: usize = 1 << 12;
+
 /// Tables in the making.
 pub(super) struct Rows {
     pub(super) state: State,
     pub(super) form: Arc<Form>,
     totals: Vec<Total>,
+    /// Links that were met, by their texts.
+    known: Box<[Option<(TableNo, Box<str>, Slot)>]>,
     /// Whether rows are taken that are not those that were written, as long as they fit.
     pub(super) accepts_edits: bool,
     /// The tables in which that was so.
@@ -110,14 +119,23 @@ impl Rows {
     pub(super) fn new(schema: Arc<Schema>) -> Self {
         let (form, totals) = (Form::of(&schema), vec![Total::default(); schema.tables.len()]);
         let (accepts_edits, edited) = (false, Vec::new());
-        Self { state: State::new(schema), form: Arc::new(form), totals, accepts_edits, edited }
+        let known = (0..KNOWN).map(|_| None).collect();
+        Self {
+            state: State::new(schema),
+            form: Arc::new(form),
+            totals,
+            known,
+            accepts_edits,
+            edited,
+        }
     }
 
     /// Goes on with tables that are there.
     pub(super) fn going_on(state: State) -> Self {
         let (form, tables) = (Form::of(&state.schema), state.schema.tables.len());
         let (form, totals) = (Arc::new(form), vec![Total::default(); tables]);
-        Self { state, form, totals, accepts_edits: false, edited: Vec::new() }
+        let known = (0..KNOWN).map(|_| None).collect();
+        Self { state, form, totals, known, accepts_edits: false, edited: Vec::new() }
     }
 
     pub(super) fn into_held(self) -> Held {
@@ -148,17 +166,19 @@ impl Rows {
             .help("the file was damaged, or edited by another program"))
     }
 
-    /// Takes a row of a table.
+    /// Takes a row of a table: its values, of which some are absent, and the hash of these, if it is
+    /// known.
     pub(super) fn put(
         &mut self,
         number: TableNo,
         values: &[Stored<'_>],
-        absent: &[impl AsRef<str>],
+        is_absent: &[bool],
+        hash: Option<Hash>,
     ) -> Result<Slot> {
-        let schema = self.state.schema.clone();
+        let (schema, form) = (self.state.schema.clone(), self.form.clone());
         let definition = schema.table(number);
-        let form = self.form.clone();
-        let fields = &form.table(number).fields;
+        let stored_as = form.table(number);
+        let fields = &stored_as.fields;
         let damaged = |message: String| {
             let place = format!("table \"{}\"", definition.name);
             Err(Error::new(ErrorKind::Damaged, message).at(place))
@@ -176,29 +196,22 @@ impl Rows {
         let slot = if definition.is_one_row() {
             ONLY
         } else {
-            let Some(id) = id_of(&schema, number, value_of) else {
+            let Some(slot) = self.slot_of(number, value_of) else {
                 return damaged(format!("found {values:?} with no id"));
             };
-            let slot = match self.state.refer_id(number, &id) {
-                Ok(slot) => slot,
-                Err(error) => return damaged(error.to_string()),
-            };
             if self.state.table(number).is_row(slot) {
-                return damaged(format!("two rows have the id {id}"));
+                let id = self.state.id(number, slot).map(|id| id.to_id().to_string());
+                return damaged(format!("two rows have the id {}", id.unwrap_or_default()));
             }
-            self.state.table_mut(number).insert(slot);
             slot
         };
-        for (field, value) in fields.iter().zip(values) {
-            let field_definition = definition.field(*field);
-            if definition.id.contains(field)
-                || absent.iter().any(|name| *name.as_ref() == *field_definition.name)
-            {
+        let mut cells: SmallVec<[(FieldNo, Staged<'_>); 16]> = SmallVec::new();
+        for ((field, value), is_absent) in fields.iter().zip(values).zip(is_absent) {
+            if *is_absent || definition.id.contains(field) {
                 continue;
             }
-            let place = || format!("{}.{}", definition.name, field_definition.name);
-            let one_of = field_definition.link.as_ref().and_then(|link| link.one_of.as_ref());
-            let staged = match (field_definition.kind, one_of, value) {
+            let said = definition.field(*field);
+            let staged = match (said.kind, said.one_of(), value) {
                 (_, _, Stored::Null) => Ok(Staged::Null),
                 (Kind::Link(to), ..) => self.link(to, value).map(Staged::Link),
                 (_, Some(one_of), _) => match value_of(&one_of.type_field) {
@@ -209,20 +222,76 @@ impl Rows {
                 .and_then(|to| Ok(Staged::OneOf(to, self.link(to, value)?))),
                 (kind, ..) => staged(kind, value),
             };
-            let staged = staged.map_err(|error| error.at(place()))?;
-            self.state.table_mut(number).set(slot, *field, staged.cell());
+            let place = || format!("{}.{}", definition.name, said.name);
+            cells.push((*field, staged.map_err(|error| error.at(place()))?));
         }
+        let written = cells.iter().map(|(field, staged)| (*field, staged.cell()));
+        self.state.table_mut(number).merge(slot, written);
         let total = &mut self.totals[number.index()];
         total.rows += 1;
-        total.hash.add(form.hash(&self.state, number, slot));
+        total.hash.add(hash.unwrap_or_else(|| stored_as.hash_of(values, is_absent)));
         Ok(slot)
     }
 
+    /// The slot of the row with the id that its values tell.
+    fn slot_of<'v>(
+        &mut self,
+        table: TableNo,
+        value_of: impl Fn(&FieldNo) -> Option<&'v Stored<'v>>,
+    ) -> Option<Slot> {
+        let schema = self.state.schema.clone();
+        let definition = schema.table(table);
+        if let [only] = *definition.id {
+            // Most ids are a number or a text, and need no copy.
+            match (definition.field(only).kind, value_of(&only)?) {
+                (Kind::Int, Stored::Int(number)) => {
+                    return Some(self.state.refer(table, &[Cell::Int(*number)]));
+                }
+                (Kind::Text, Stored::Text(text)) => {
+                    return Some(self.state.refer(table, &[Cell::Text(text)]));
+                }
+                _ => {}
+            }
+        }
+        let id = id_of(&schema, table, value_of)?;
+        self.state.refer_id(table, &id).ok()
+    }
+
     fn link(&mut self, to: TableNo, value: &Stored<'_>) -> Result<Slot> {
-        let id = id_part(&self.state.schema, Kind::Link(to), value);
-        let slot = id.and_then(|id| self.state.refer_id(to, &id).ok());
+        if let Stored::Text(text) = value {
+            let known = &mut self.known[place(to, text)];
+            if let Some((table, known, slot)) = known
+                && *table == to
+                && **known == **text
+            {
+                return Ok(*slot);
+            }
+            let slot = self.new_link(to, value)?;
+            self.known[place(to, text)] = Some((to, text.as_ref().into(), slot));
+            return Ok(slot);
+        }
+        self.new_link(to, value)
+    }
+
+    fn new_link(&mut self, to: TableNo, value: &Stored<'_>) -> Result<Slot> {
+        let slot = match (self.state.schema.table(to).id_type(), value) {
+            (IdType::Int, Stored::Int(number)) => Some(self.state.refer(to, &[Cell::Int(*number)])),
+            (IdType::Text, Stored::Text(text)) => Some(self.state.refer(to, &[Cell::Text(text)])),
+            _ => {
+                let id = id_part(&self.state.schema, Kind::Link(to), value);
+                id.and_then(|id| self.state.refer_id(to, &id).ok())
+            }
+        };
         slot.ok_or_else(|| Error::new(ErrorKind::Damaged, format!("found {value:?} for a link")))
     }
+}
+
+/// Where what is known of a text that is a link is remembered.
+fn place(table: TableNo, text: &str) -> usize {
+    let mut hasher = FxHasher::default();
+    hasher.write_u32(table.0);
+    hasher.write(text.as_bytes());
+    (hasher.finish() >> 48) as usize % KNOWN
 }
 
 impl Loader<'_> {
@@ -234,7 +303,23 @@ impl Loader<'_> {
     ///
     /// See [`Loader`] for an example.
     pub fn row(&mut self, values: &[Stored<'_>], absent: &[impl AsRef<str>]) -> Result<()> {
-        self.rows.put(self.table, values, absent).map(drop)
+        let form = self.rows.form.clone();
+        let stored = StoredTable::new(&self.rows.state.schema, &form, self.table);
+        let columns = stored.columns();
+        let is_absent = columns.map(|column| absent.iter().any(|name| name.as_ref() == column));
+        let is_absent: SmallVec<[bool; 16]> = is_absent.collect();
+        self.rows.put(self.table, values, &is_absent, None).map(drop)
+    }
+
+    /// The same with a flag for each column, and with the hash of the row.
+    #[cfg(feature = "sqlite")]
+    pub(super) fn hashed(
+        &mut self,
+        values: &[Stored<'_>],
+        is_absent: &[bool],
+        hash: Hash,
+    ) -> Result<()> {
+        self.rows.put(self.table, values, is_absent, Some(hash)).map(drop)
     }
 
     /// Takes the number of rows and the hash that the storage was told for the table last; these are

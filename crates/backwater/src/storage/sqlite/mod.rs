@@ -1,6 +1,8 @@
 //! The SQLite driver: the storage form as tables that any SQLite shell opens.
 
 mod errors;
+#[cfg(feature = "threads")]
+mod pipe;
 mod read;
 mod write;
 

@@ -15,60 +15,104 @@ use crate::storage::form::{Stored, StoredTable, id_of};
 use crate::storage::{Hash, Loader};
 use crate::value::RowId;
 
+/// A table of so many rows is read on a thread of its own.
+#[cfg(feature = "threads")]
+const MANY: i64 = 4096;
+
 /// Gives all rows of a table, and what was told of it.
 pub(super) fn load_table(
-    connection: &Connection,
+    connection: &mut Connection,
     stored: &StoredTable<'_>,
     loader: &mut Loader<'_>,
 ) -> Result<()> {
-    let StoredTable { schema, form, number } = *stored;
-    let table = schema.table(number);
-    let told = "SELECT row_count, hash FROM backwater_hash WHERE table_name = ?";
-    let told =
-        connection.query_row(told, [&*table.name], |row| Ok((row.get::<_, i64>(0)?, row.get(1)?)));
-    if let Some((rows, hash)) = told.optional().map_err(unreadable)? {
+    let sql = "SELECT row_count, hash FROM backwater_hash WHERE table_name = ?";
+    let told = connection.query_row(sql, [stored.name()], |row| Ok((row.get(0)?, row.get(1)?)));
+    let told: Option<(i64, [u8; 16])> = told.optional().map_err(unreadable)?;
+    if let Some((rows, hash)) = told {
         loader.told(rows as u64, Hash::from_bytes(hash));
     }
-    let fields = &form.table(number).fields;
-    let names: Vec<&str> = stored.columns().collect();
-    let nulls = load_nulls(connection, &table.name)?;
-    let is_absent: Vec<bool> =
-        names.iter().map(|name| nulls.get(*name).copied().unwrap_or_default()).collect();
-    let others = load_others(connection, &table.name)?;
-    // A table without any field that persists still has a row to count.
-    let columns: Vec<String> = names.iter().map(|name| quoted(name)).collect();
-    let columns = if columns.is_empty() { "NULL".to_owned() } else { columns.join(", ") };
-    let sql = format!("SELECT {columns} FROM {}", quoted(&table.name));
-    let mut statement = connection.prepare(&sql).map_err(unreadable)?;
-    let mut rows = statement.query([]).map_err(unreadable)?;
-    while let Some(row) = rows.next().map_err(unreadable)? {
-        let mut values: SmallVec<[Stored<'_>; 16]> = SmallVec::new();
-        let mut absent: SmallVec<[&str; 16]> = SmallVec::new();
-        for place in 0..fields.len() {
-            let value = read_value(row.get_ref(place).map_err(unreadable)?)?;
-            if value == Stored::Null && is_absent[place] {
-                absent.push(names[place]);
-            }
-            values.push(value);
-        }
-        if !others.is_empty() {
-            let value_of = |id: &FieldNo| values.get(fields.iter().position(|field| field == id)?);
-            let key = match id_of(schema, number, value_of) {
-                _ if table.is_one_row() => Some(RowId::Int(0)),
-                Some(id @ RowId::Parts(_)) => Some(RowId::from(id.to_json().as_str())),
-                id => id,
-            };
-            for name in key.and_then(|key| others.get(&key)).into_iter().flatten() {
-                // Here a NULL is the other of the two.
-                match absent.iter().position(|absent| absent == name) {
-                    Some(place) => drop(absent.remove(place)),
-                    None => absent.push(name),
-                }
-            }
-        }
-        loader.row(&values, &absent)?;
+    let rows = RowsOf::new(connection, stored)?;
+    #[cfg(feature = "threads")]
+    if told.is_some_and(|(rows, _)| rows >= MANY) && rows.columns() > 0 {
+        return super::pipe::load(connection, &rows, loader);
     }
-    Ok(())
+    rows.each(connection, |values, is_absent| {
+        loader.hashed(values, is_absent, rows.hash(values, is_absent))
+    })
+}
+
+/// The rows of a table in a file, as they are to be read.
+pub(super) struct RowsOf<'t> {
+    stored: StoredTable<'t>,
+    columns: Vec<&'t str>,
+    /// For each column whether a NULL means that its field is absent.
+    is_absent: Vec<bool>,
+    /// The rows in which it means the other.
+    others: HashMap<RowId, Vec<String>>,
+}
+
+impl<'t> RowsOf<'t> {
+    fn new(connection: &Connection, stored: &StoredTable<'t>) -> Result<Self> {
+        let columns: Vec<&str> = stored.columns().collect();
+        let nulls = load_nulls(connection, stored.name())?;
+        let is_absent = columns.iter().map(|name| nulls.get(*name).copied().unwrap_or_default());
+        let is_absent = is_absent.collect();
+        let others = load_others(connection, stored.name())?;
+        Ok(Self { stored: *stored, columns, is_absent, others })
+    }
+
+    pub(super) fn columns(&self) -> usize {
+        self.columns.len()
+    }
+
+    pub(super) fn hash(&self, values: &[Stored<'_>], is_absent: &[bool]) -> Hash {
+        self.stored.form.table(self.stored.number).hash_of(values, is_absent)
+    }
+
+    /// Reads all rows: the values of each, and which of them are absent.
+    pub(super) fn each(
+        &self,
+        connection: &Connection,
+        mut each: impl FnMut(&[Stored<'_>], &[bool]) -> Result<()>,
+    ) -> Result<()> {
+        let columns: Vec<String> = self.columns.iter().map(|name| quoted(name)).collect();
+        // A table without any field that persists still has a row to count.
+        let columns = if columns.is_empty() { "NULL".to_owned() } else { columns.join(", ") };
+        let sql = format!("SELECT {columns} FROM {}", quoted(self.stored.name()));
+        let mut statement = connection.prepare(&sql).map_err(unreadable)?;
+        let mut rows = statement.query([]).map_err(unreadable)?;
+        while let Some(row) = rows.next().map_err(unreadable)? {
+            let mut values: SmallVec<[Stored<'_>; 16]> = SmallVec::new();
+            let mut absent: SmallVec<[bool; 16]> = SmallVec::new();
+            for (place, is_absent) in self.is_absent.iter().enumerate() {
+                let value = read_value(row.get_ref(place).map_err(unreadable)?)?;
+                absent.push(*is_absent && matches!(value, Stored::Null));
+                values.push(value);
+            }
+            if !self.others.is_empty() {
+                self.turn(&values, &mut absent);
+            }
+            each(&values, &absent)?;
+        }
+        Ok(())
+    }
+
+    /// Where a row is listed, a NULL in it is the other of the two.
+    fn turn(&self, values: &[Stored<'_>], absent: &mut [bool]) {
+        let StoredTable { schema, form, number } = self.stored;
+        let fields = &form.table(number).fields;
+        let value_of = |id: &FieldNo| values.get(fields.iter().position(|field| field == id)?);
+        let key = match id_of(schema, number, value_of) {
+            _ if schema.table(number).is_one_row() => Some(RowId::Int(0)),
+            Some(id @ RowId::Parts(_)) => Some(RowId::from(id.to_json().as_str())),
+            id => id,
+        };
+        for name in key.and_then(|key| self.others.get(&key)).into_iter().flatten() {
+            if let Some(place) = self.columns.iter().position(|known| known == name) {
+                absent[place] = !absent[place];
+            }
+        }
+    }
 }
 
 /// For each column of a table whether a NULL means that its field is absent.
