@@ -14,8 +14,9 @@ use crate::storage::SqliteFile;
 use crate::table::TableSummary;
 use crate::value::{Named, Value};
 
-/// So many sets of values are tried for a query's parameters.
-const TRIALS: usize = 24;
+/// So many sets of values are tried for a query's parameters, or fewer if so many gave rows.
+const TRIALS: usize = 64;
+const WITH_ROWS: usize = 8;
 
 /// What looking through a cache file has found; see [`SqliteFile::verify`].
 #[derive(Debug)]
@@ -147,6 +148,7 @@ fn verify_query(cache: &Cache, file: &Connection, name: &str, samples: &[Value])
         }
     };
     let trials = if params.is_empty() { 1 } else { samples.len() * params.len() };
+    let mut with_rows = 0;
     for trial in 0..trials {
         // Each parameter goes through the samples at its own pace, so that they meet in many ways.
         let values = params.iter().enumerate().map(|(place, param)| {
@@ -157,7 +159,10 @@ fn verify_query(cache: &Cache, file: &Connection, name: &str, samples: &[Value])
         // A value that the statement does not take is none to ask with.
         let Ok(query) = cache.query(sql, values.clone()) else { continue };
         match compare(&query, file, sql, &values) {
-            Ok(Ok(rows)) => verified.rows += rows,
+            Ok(Ok(rows)) => {
+                verified.rows += rows;
+                with_rows += usize::from(rows > 0);
+            }
             Ok(Err(difference)) => {
                 let given: Vec<String> =
                     values.iter().map(|(name, value)| format!(":{name} = {value}")).collect();
@@ -175,7 +180,7 @@ fn verify_query(cache: &Cache, file: &Connection, name: &str, samples: &[Value])
             }
         }
         verified.asked += 1;
-        if verified.asked == TRIALS {
+        if verified.asked == TRIALS || with_rows == WITH_ROWS {
             break;
         }
     }

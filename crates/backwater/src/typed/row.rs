@@ -69,6 +69,29 @@ pub trait RowValue: Sized {
 }
 
 /// The columns of a result: their names, and their types where these are known.
+///
+/// ```
+/// use backwater::{Cache, FromRow, Result, ResultColumns, RowValue, Schema, Value};
+///
+/// /// What `#[derive(Row)]` writes, by hand.
+/// struct Late(i64);
+///
+/// impl FromRow for Late {
+///     fn places(columns: &ResultColumns) -> Result<Box<[usize]>> {
+///         Ok([columns.place::<i64>("delay_min")?].into())
+///     }
+///
+///     fn read(values: &[Value], places: &[usize]) -> Result<Self> {
+///         Ok(Self(i64::of_value(&values[places[0]]).unwrap_or(0)))
+///     }
+/// }
+///
+/// let cache = Cache::new(Schema::parse("s.toml", "table.sailing = { id = 'id', fields = { id = 'int', delay_min = 'int' } }")?);
+/// let late = cache.query_of::<Late>("SELECT delay_min FROM sailing", ())?;
+/// cache.commit("delay reported", |tx| tx.insert("sailing", [("id", 311), ("delay_min", 15)]))?;
+/// assert_eq!(late.rows()?[0].0, 15);
+/// # Ok::<(), backwater::Error>(())
+/// ```
 pub struct ResultColumns<'r>(&'r [(String, Option<Held>)]);
 
 impl ResultColumns<'_> {

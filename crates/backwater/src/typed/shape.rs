@@ -205,7 +205,59 @@ pub trait ReadTable<'s>: Fields + Sized {
 /// ```
 pub trait OneRowTable: Table<Key = ()> + Default {}
 
-/// What a struct's type says about its table. `#[derive(Table)]` writes it.
+/// What a struct's type says about its table. `#[derive(Table)]` writes it; by hand it is this:
+///
+/// ```
+/// use backwater::{
+///     Cache, Cells, FieldShape, FieldType, FieldWrites, Fields, Id, Kind, ReadTable, Schema, Shape, Table,
+/// };
+///
+/// #[derive(Debug, PartialEq)]
+/// struct Vessel {
+///     name: String,
+///     cars_max: i64,
+/// }
+///
+/// impl Fields for Vessel {
+///     type Of = Self;
+///     const TABLE: &'static str = "vessel";
+///     const SHAPE: &'static Shape = &Shape {
+///         table: Self::TABLE,
+///         id: &["name"],
+///         options: "",
+///         fields: &[
+///             FieldShape { name: "name", kind: Kind::Text, options: "", nested: None },
+///             FieldShape { name: "cars_max", kind: Kind::Int, options: "required = true", nested: None },
+///         ],
+///     };
+///
+///     fn write(&self, writes: &mut FieldWrites) {
+///         writes.put("name", &self.name);
+///         writes.put("cars_max", &self.cars_max);
+///     }
+/// }
+///
+/// impl<'s> ReadTable<'s> for Vessel {
+///     fn read(cells: &mut Cells<'_, 's>) -> Option<Self> {
+///         // By their places in the shape.
+///         let (name, cars_max) = (cells.field(0), cells.field(1));
+///         Some(Self { name: name?, cars_max: cars_max? })
+///     }
+/// }
+///
+/// impl Table for Vessel {
+///     type Key = std::sync::Arc<str>;
+///
+///     fn row_id(&self) -> Id<Self> {
+///         Id::new(self.name.as_str())
+///     }
+/// }
+///
+/// let cache = Cache::new(Schema::builder().table::<Vessel>().build()?);
+/// cache.commit("launched", |tx| tx.table::<Vessel>()?.insert(&Vessel { name: "Marram".into(), cars_max: 42 }))?;
+/// assert_eq!(cache.snapshot().table::<Vessel>()?.get("Marram").here().unwrap().cars_max, 42);
+/// # Ok::<(), backwater::Error>(())
+/// ```
 #[derive(Debug)]
 pub struct Shape {
     /// The table's name.
@@ -219,6 +271,8 @@ pub struct Shape {
 }
 
 /// What a struct's type says about a field. `#[derive(Table)]` writes it.
+///
+/// See [`Shape`] for an example.
 #[derive(Debug)]
 pub struct FieldShape {
     /// The field's name.
@@ -232,6 +286,12 @@ pub struct FieldShape {
 }
 
 /// What a field of a struct holds.
+///
+/// ```
+/// use backwater::{FieldType, Kind};
+///
+/// assert_eq!((<i64 as FieldType>::KIND, <Option<String> as FieldType>::KIND), (Kind::Int, Kind::Text));
+/// ```
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Kind {
@@ -295,6 +355,8 @@ impl<T, V> std::fmt::Debug for Field<T, V> {
 }
 
 /// The cells of one row, as a struct's fields are read from them.
+///
+/// See [`Shape`] for an example.
 pub struct Cells<'n, 's> {
     pub(super) state: &'s State,
     pub(super) table: TableNo,
@@ -342,6 +404,8 @@ impl<'s> Cells<'_, 's> {
 }
 
 /// What the fields of a struct hold, to be written into a row.
+///
+/// See [`Shape`] for an example.
 #[derive(Debug, Default)]
 pub struct FieldWrites {
     pub(super) fields: Vec<(&'static str, Value)>,
