@@ -348,7 +348,8 @@ const WRITTEN: &str = r#"
     id = "code"
     persist = false
     resource = "harbours"
-    fields = { code = "text", name = { type = "text", from = "/title/en" } }
+    was = "harbour"
+    fields = { code = "text", name = { type = "text", from = "/title/en", was = "title" } }
     [table.live_sailing]
     id = "id"
     names = "camelCase"

@@ -2,6 +2,7 @@
 
 use std::fmt::Write;
 
+use crate::error::list;
 use crate::schema::{Field, FieldNo, Kind, Made, OnDelete, Pointer, Schema, Table, Unknown};
 use crate::table::TARGET;
 use crate::value::Value;
@@ -81,6 +82,14 @@ impl Schema {
                 remarks.push(format!("unknown members are kept in {}", table.field(field).name));
             }
         }
+        match &*table.was {
+            [] => {}
+            [was] => options.push(format!("was = {was:?}")),
+            names => remarks.push(format!(
+                "it was {}",
+                list(&names.iter().map(|name| &**name).collect::<Vec<_>>())
+            )),
+        }
         let mut fields = String::new();
         for number in table.field_numbers() {
             match self.declared(table, number, &name, enums) {
@@ -138,6 +147,11 @@ impl Schema {
         let is_same = ident.strip_prefix("r#").unwrap_or(&ident) == &*field.name;
         options.extend((!is_same).then(|| format!("name = {:?}", field.name)));
         options.extend((!field.persist).then(|| "persist = false".to_owned()));
+        match &*field.was {
+            [] => {}
+            [was] => options.push(format!("was = {was:?}")),
+            _ => return Err(format!("{} was several", field.name)),
+        }
         options.extend(field.required.then(|| "required".to_owned()));
         if field.from != Pointer::member(&field.name) {
             options.push(format!("from = {:?}", field.from.to_string()));

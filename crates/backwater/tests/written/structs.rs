@@ -10,11 +10,11 @@ pub enum LiveSailingStatus {
 }
 
 #[derive(Debug, Clone, PartialEq, Table)]
-#[table(persist = false, resource = "harbours")]
+#[table(persist = false, resource = "harbours", was = "harbour")]
 pub struct Port {
     #[table(id)]
     pub code: String,
-    #[table(from = "/title/en")]
+    #[table(was = "title", from = "/title/en")]
     pub name: Option<String>,
 }
 
