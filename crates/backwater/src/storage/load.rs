@@ -102,13 +102,16 @@ pub struct Loader<'l> {
 /// So many links are remembered by their texts while rows are read.
 const KNOWN: usize = 1 << 12;
 
+/// A link that was met: the table that it points at, its text, and where the row is.
+type KnownLink = (TableNo, Box<str>, Slot);
+
 /// Tables in the making.
 pub(super) struct Rows {
     pub(super) state: State,
     pub(super) form: Arc<Form>,
     totals: Vec<Total>,
     /// Links that were met, by their texts.
-    known: Box<[Option<(TableNo, Box<str>, Slot)>]>,
+    known: Box<[Option<KnownLink>]>,
     /// Whether rows are taken that are not those that were written, as long as they fit.
     pub(super) accepts_edits: bool,
     /// The tables in which that was so.
