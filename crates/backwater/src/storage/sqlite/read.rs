@@ -61,6 +61,7 @@ impl<'t> RowsOf<'t> {
         Ok(Self { stored: *stored, columns, is_absent, others })
     }
 
+    #[cfg(feature = "threads")]
     pub(super) fn columns(&self) -> usize {
         self.columns.len()
     }
