@@ -210,6 +210,32 @@ fn an_edit_by_another_program_is_noticed() {
     }
 }
 
+/// What a cleared cache held is in no byte of its file any more.
+#[test]
+fn signing_out_leaves_nothing_to_find() {
+    let (_folder, path) = folder();
+    let cache = Cache::open_with(schema(), SqliteFile::new(&path)).unwrap();
+    for round in 0..3_i64 {
+        cache
+            .commit("items", |tx| {
+                (0..300_i64).try_for_each(|n| {
+                    let text = format!(
+                        "{SECRET} of {n} in {round} {}",
+                        "and more ".repeat(n as usize % 90)
+                    );
+                    tx.merge("item", (("id", n), ("odd \"name\"", text)))
+                })
+            })
+            .unwrap();
+        cache.flush().unwrap();
+    }
+    let has_secret =
+        || fs::read(&path).unwrap().windows(SECRET.len()).any(|of| of == SECRET.as_bytes());
+    assert!(has_secret());
+    cache.clear("signed out").unwrap();
+    assert!(!has_secret());
+}
+
 /// A damaged file is given another name, its journal too, and a new one is begun; a whole one is not.
 #[test]
 fn a_damaged_file_is_set_aside_and_nothing_of_it_is_lost() {

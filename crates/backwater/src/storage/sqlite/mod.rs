@@ -85,8 +85,9 @@ impl SqliteFile {
             let connection = Connection::open_with_flags(&self.path, access)
                 .map_err(|error| failed("it cannot be opened", error))?;
             // The links are declared for readers of the file, and may point at rows not loaded.
+            // What is deleted is overwritten, so that signing out leaves nothing to find.
             let rules = format!(
-                "PRAGMA foreign_keys = OFF; PRAGMA trusted_schema = OFF; PRAGMA query_only = {};",
+                "PRAGMA foreign_keys = OFF; PRAGMA trusted_schema = OFF; PRAGMA secure_delete = ON; PRAGMA query_only = {};",
                 if self.read_only { "ON" } else { "OFF" }
             );
             connection
