@@ -6,8 +6,8 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use backwater::{
-    Batch, ErrorKind, Header, JsonLines, Loader, MemoryStorage, Result, SqliteFile, Storage,
-    StoredTable, check_storage,
+    Batch, Cache, ErrorKind, Header, JsonLines, Loader, MemoryStorage, Result, Schema, SqliteFile,
+    Storage, StoredTable, check_storage,
 };
 
 #[test]
@@ -71,5 +71,34 @@ fn a_storage_that_does_wrong_is_noticed() {
         };
         let error = check_storage(|| wrong.clone()).unwrap_err();
         assert_eq!(error.kind(), ErrorKind::Caller, "kind {kind}: {error}");
+    }
+}
+
+/// Two that began where nothing was: the second one is told each time that it tries, and nothing of the
+/// first one's is written over, also when that is closed.
+#[test]
+fn who_comes_second_writes_nothing_over() {
+    let folder = tempfile::tempdir().unwrap();
+    let schema = || {
+        Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }").unwrap()
+    };
+    let [db, lines] = ["two.db", "two.ndjson"].map(|name| folder.path().join(name));
+    let open = |is_lines: bool| match is_lines {
+        true => Cache::open_with(schema(), JsonLines::new(&lines)).unwrap(),
+        false => Cache::open_with(schema(), SqliteFile::new(&db)).unwrap(),
+    };
+    for is_lines in [false, true] {
+        let (first, second) = (open(is_lines), open(is_lines));
+        first.commit("opened", |tx| tx.insert("port", [("code", "SAL")])).unwrap();
+        first.flush().unwrap();
+        drop(first);
+        second.commit("opened", |tx| tx.insert("port", [("code", "EEL")])).unwrap();
+        for _ in 0..3 {
+            assert!(second.flush().is_err());
+        }
+        drop(second);
+        let found = open(is_lines);
+        assert!(found.snapshot().get("port", "SAL").unwrap().is_some());
+        assert_eq!(found.snapshot().count("port").unwrap(), 1);
     }
 }

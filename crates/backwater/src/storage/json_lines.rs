@@ -14,9 +14,9 @@ use serde_json::{Map, Value as Tree};
 
 use super::aside;
 use super::form::id_of;
+use super::held::{Held, HeldTable, overtaken};
 use super::lock::{self, Lock};
-use super::memory::overtaken;
-use super::{Batch, Hash, Header, Loader, Storage, Stored, StoredTable};
+use super::{Batch, Hash, Header, Loader, Storage, Stored, StoredRow, StoredTable};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::FieldNo;
 use crate::value::RowId;
@@ -46,23 +46,12 @@ const FOOT: &str = "backwater_hash";
 /// ```
 pub struct JsonLines {
     path: PathBuf,
-    held: Held,
+    held: Held<Line>,
     lock: Option<Lock>,
 }
 
-/// What the file holds, as lines.
-#[derive(Clone, Default)]
-struct Held {
-    header: Option<Header>,
-    tables: BTreeMap<String, HeldTable>,
-}
-
-#[derive(Clone, Default)]
-struct HeldTable {
-    /// By id; a one-row table's row has none.
-    rows: BTreeMap<Option<RowId>, Map<String, Tree>>,
-    told: (u64, Hash),
-}
+/// A row as its line has it: the columns whose fields are not absent.
+type Line = Map<String, Tree>;
 
 impl JsonLines {
     /// The cache in that file, which need not be there yet.
@@ -90,7 +79,9 @@ impl Storage for JsonLines {
         if bytes.is_empty() {
             return Ok(None);
         }
-        self.lock = Some(lock::take(&self.path)?);
+        if self.lock.is_none() {
+            self.lock = Some(lock::take(&self.path)?);
+        }
         let text = String::from_utf8(bytes).map_err(|error| {
             let place = error.utf8_error().valid_up_to();
             damaged(format!("byte {place} is not UTF-8"))
@@ -135,13 +126,13 @@ impl Storage for JsonLines {
     fn write(&mut self, batch: &Batch) -> Result<()> {
         if self.lock.is_none() {
             self.lock = Some(lock::take(&self.path)?);
-            if batch.is_first() && fs::metadata(&self.path).is_ok_and(|file| file.len() > 0) {
-                // Somebody else was first.
-                return Err(overtaken());
-            }
+        }
+        if batch.is_first() && fs::metadata(&self.path).is_ok_and(|file| file.len() > 0) {
+            // Somebody else was first: what is there must not be written over, however often it is tried.
+            return Err(overtaken());
         }
         let mut held = self.held.clone();
-        take(&mut held, batch)?;
+        held.take(batch, line)?;
         write_file(&self.path, &held).map_err(|error| {
             let message = format!("it cannot be written: {error}");
             Error::new(ErrorKind::Storage, message)
@@ -159,35 +150,10 @@ impl std::fmt::Debug for JsonLines {
     }
 }
 
-/// Takes a batch.
-fn take(held: &mut Held, batch: &Batch) -> Result<()> {
-    let commit = held.header.as_ref().map(|header| header.commit);
-    if commit.is_none() != batch.is_first() || commit.unwrap_or(0) != batch.from_commit() {
-        return Err(overtaken());
-    }
-    for table in batch.dropped() {
-        held.tables.remove(table);
-    }
-    for rows in batch.tables() {
-        let table = held.tables.entry(rows.table().name().to_owned()).or_default();
-        for id in rows.deletes() {
-            table.rows.remove(&Some(id.clone()));
-        }
-        for row in rows.puts() {
-            let absent: Vec<&str> = row.absent().collect();
-            let values = rows.table().columns().zip(row.values());
-            let here = values.filter(|(column, _)| !absent.contains(column));
-            let members = here.map(|(column, value)| (column.to_owned(), tree(&value)));
-            table.rows.insert(row.id(), members.collect());
-        }
-        table.told = (rows.rows(), rows.hash());
-    }
-    match (batch.new_schema(), &mut held.header) {
-        (Some(schema), header) => *header = Some(Header::of(schema, batch)),
-        (None, Some(header)) => header.commit = batch.commit(),
-        (None, None) => {}
-    }
-    Ok(())
+fn line(table: StoredTable<'_>, row: StoredRow<'_>) -> Line {
+    let absent: Vec<&str> = row.absent().collect();
+    let here = table.columns().zip(row.values()).filter(|(column, _)| !absent.contains(column));
+    here.map(|(column, value)| (column.to_owned(), tree(&value))).collect()
 }
 
 fn tree(value: &Stored<'_>) -> Tree {
@@ -218,7 +184,7 @@ fn damaged(how: String) -> Error {
 }
 
 /// Writes the whole file, under another name until all of it is durable.
-fn write_file(path: &Path, held: &Held) -> io::Result<()> {
+fn write_file(path: &Path, held: &Held<Line>) -> io::Result<()> {
     let mut part = path.to_owned().into_os_string();
     part.push("-new");
     let part = PathBuf::from(part);
@@ -272,7 +238,7 @@ struct Foot {
     hash: String,
 }
 
-fn read(text: &str) -> Result<Held> {
+fn read(text: &str) -> Result<Held<Line>> {
     let mut lines = text.lines();
     let first = lines.next().unwrap_or_default();
     let foreign = || {
@@ -295,7 +261,7 @@ fn read(text: &str) -> Result<Held> {
     debug_assert_eq!(head.format, FORMAT);
     let mut held = Held::default();
     // The rows of a table, by the order of their lines, until the line behind them.
-    let mut rows: BTreeMap<Option<RowId>, Map<String, Tree>> = BTreeMap::new();
+    let mut rows: BTreeMap<Option<RowId>, Line> = BTreeMap::new();
     let mut table: Option<String> = None;
     for (number, line) in lines.enumerate() {
         let wrong = || damaged(format!("line {} is not as it was written", number + 2));

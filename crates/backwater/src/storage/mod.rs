@@ -9,6 +9,7 @@ mod aside;
 mod asleep;
 mod carry;
 mod form;
+mod held;
 #[cfg(feature = "json-lines")]
 mod json_lines;
 mod keeper;

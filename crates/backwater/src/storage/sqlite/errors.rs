@@ -43,8 +43,3 @@ pub(super) fn unreadable(error: rusqlite::Error) -> Error {
 pub(super) fn unwritable(error: rusqlite::Error) -> Error {
     failed("it cannot be written", error)
 }
-
-pub(super) fn overtaken() -> Error {
-    Error::new(ErrorKind::Storage, "another program has written to it since it was opened")
-        .help("open the cache again; nothing was written")
-}

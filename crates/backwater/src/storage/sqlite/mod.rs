@@ -12,11 +12,12 @@ use std::path::{Path, PathBuf};
 
 use rusqlite::{Connection, OpenFlags, TransactionBehavior};
 
-use self::errors::{damaged, failed, foreign, overtaken, unreadable, unwritable};
+use self::errors::{damaged, failed, foreign, unreadable, unwritable};
 use self::read::load_table;
 use self::write::{APPLICATION_ID, FORMAT, write_batch};
 use super::aside;
 use super::form::StoredTable;
+use super::held::overtaken;
 use super::lock::{self, Lock};
 use super::outbox::Batch;
 use super::{Header, Loader, Storage};

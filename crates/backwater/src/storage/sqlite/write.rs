@@ -2,11 +2,12 @@
 
 use rusqlite::{Connection, OptionalExtension, params_from_iter};
 
-use super::errors::{overtaken, unwritable};
+use super::errors::unwritable;
 use crate::error::Result;
 use crate::schema::{FieldNo, IdType, Kind, Schema, Table};
 use crate::storage::Header;
 use crate::storage::form::{Form, Stored, StoredTable};
+use crate::storage::held::overtaken;
 use crate::storage::outbox::{Batch, TableBatch};
 use crate::value::RowId;
 
