@@ -28,6 +28,8 @@ pub struct Verification {
 }
 
 /// A named query, asked of the cache and of SQLite.
+///
+/// See [`SqliteFile::verify`] for an example.
 #[derive(Debug)]
 pub struct VerifiedQuery {
     /// Its name.

@@ -216,7 +216,7 @@ struct Carrier<'o> {
 }
 
 /// Where the values of a new field come from.
-struct From {
+struct Source {
     /// The old field, unless it is new.
     was: Option<FieldNo>,
     count: u64,
@@ -324,12 +324,12 @@ impl Carrier<'_> {
         let mut is_same = table.name == was_table.name
             && stored_as(&schema, table) == stored_as(&old.schema, was_table);
         let fields = self.rows.form.table(number).fields.clone();
-        let mut from: Vec<From> = Vec::new();
+        let mut from: Vec<Source> = Vec::new();
         for field in &fields {
             let field = table.field(*field);
             let was = was(field, was_table);
             self.note_field(table, was_table, field, was);
-            from.push(From { was, count: 0 });
+            from.push(Source { was, count: 0 });
         }
         let left: Vec<FieldNo> = was_table
             .field_numbers()

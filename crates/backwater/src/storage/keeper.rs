@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use super::outbox::Outbox;
 use super::waiting::Waiting;
-use super::{Batch, Storage, asleep};
+use super::{Storage, asleep};
 use crate::change::Changes;
 use crate::error::{Error, Result};
 use crate::table::State;
@@ -78,7 +78,7 @@ impl Keeper {
             outbox.nothing_to_write(&now);
             return Ok(());
         };
-        put(&mut **storage, &batch)?;
+        storage.write(&batch).map_err(|error| error.at(storage.name()))?;
         outbox.done(batch);
         Ok(())
     }
@@ -91,8 +91,4 @@ impl Keeper {
             }
         })
     }
-}
-
-fn put(storage: &mut dyn Storage, batch: &Batch) -> Result<()> {
-    storage.write(batch).map_err(|error| error.at(storage.name()))
 }
