@@ -8,7 +8,7 @@ use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::Schema;
 use crate::storage::{
-    Damage, Handler, Keeper, Opened, Step, StepFn, Steps, Storage, WhenDamaged, open,
+    Damage, Handler, How, Keeper, Opened, Step, StepFn, Storage, WhenDamaged, open,
 };
 use crate::table::{Snapshot, State};
 use crate::value::{Clock, Named};
@@ -52,8 +52,9 @@ pub struct CacheBuilder {
     schema: Option<Schema>,
     storage: Option<Box<dyn Storage>>,
     handler: Option<Handler>,
-    steps: Steps,
-    when_damaged: WhenDamaged,
+    how: How,
+    /// Whether tables that are not read at first wait until somebody asks for them.
+    rest_when_asked: bool,
     settings: Settings,
 }
 
@@ -113,7 +114,7 @@ impl CacheBuilder {
         run: impl Fn(&Snapshot, &mut Transaction) -> Result<()> + Send + Sync + 'static,
     ) -> Self {
         let run: StepFn = Box::new(run);
-        self.steps.add(Step { number, name: name.into(), run });
+        self.how.steps.add(Step { number, name: name.into(), run });
         self
     }
 
@@ -147,8 +148,7 @@ impl CacheBuilder {
     ) -> Self {
         let (table, sql) = (table.into(), sql.into());
         self.step(number, name, move |old, tx| {
-            let old =
-                Cache::with(old.state.clone(), 0, None, Default::default(), Settings::default());
+            let old = Cache::with(old.state.clone(), 0, None, Vec::new(), Settings::default());
             let rows = old.query(&sql, ())?.read()?;
             let names: Vec<&str> = rows.columns().collect();
             rows.rows().try_for_each(|row| {
@@ -158,12 +158,70 @@ impl CacheBuilder {
         })
     }
 
+    /// The tables that [`CacheBuilder::build`] reads from the storage before it returns, together with
+    /// one-row tables, so that a program can show its first view at once. The others are read one by
+    /// one by a thread, and each appears whole, in a commit called `rehydrated …`; without the
+    /// `threads` feature, whoever asks for them reads them.
+    ///
+    /// [`Query::is_ready`](crate::Query::is_ready), [`Snapshot::is_ready`] and [`Cache::readiness`]
+    /// tell what is here; [`Cache::rehydrate_query`], [`Cache::rehydrate_tables`] and
+    /// [`Cache::rehydrate`] wait for it. A commit that writes to a table whose rows are still to come
+    /// waits for that one: what it does is as if they had been there from the start.
+    ///
+    /// If the rows have to go over to another schema first, all of them do before this returns.
+    ///
+    /// ```
+    /// use backwater::{Cache, MemoryStorage, Schema};
+    ///
+    /// let memory = MemoryStorage::new();
+    /// let schema = Schema::parse("s.toml", r#"
+    ///     table.port = { id = "code", fields = { code = "text" } }
+    ///     table.sailing = { id = "id", fields = { id = "int", to = { to = "port" } } }
+    /// "#)?;
+    /// let cache = Cache::open_with(schema, memory.clone())?;
+    /// cache.commit("announced", |tx| tx.merge_patch(r#"{ "port": { "SAL": {} }, "sailing": { "311": { "to": "SAL" } } }"#))?;
+    /// drop(cache);
+    ///
+    /// let cache = Cache::builder().storage(memory).ready_first(["port"]).build()?;
+    /// assert_eq!(cache.snapshot().count("port")?, 1); // for the first view
+    /// let sailings = cache.query("SELECT id FROM sailing", ())?;
+    /// cache.rehydrate_query(&sailings)?;
+    /// assert!(sailings.is_ready());
+    /// assert_eq!(sailings.read()?.len(), 1);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn ready_first<T: Into<String>>(mut self, tables: impl IntoIterator<Item = T>) -> Self {
+        self.how.first = Some(tables.into_iter().map(Into::into).collect());
+        self
+    }
+
+    /// Leaves tables that are not [ready first](CacheBuilder::ready_first) in the storage until
+    /// somebody asks for them.
+    ///
+    /// ```
+    /// # use backwater::{Cache, MemoryStorage, Schema};
+    /// # let memory = MemoryStorage::new();
+    /// # let schema = Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?;
+    /// # let cache = Cache::open_with(schema, memory.clone())?;
+    /// # cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+    /// # drop(cache);
+    /// let cache = Cache::builder().storage(memory).ready_first([""; 0]).rest_when_asked().build()?;
+    /// assert!(!cache.snapshot().is_ready("port")?);
+    /// cache.rehydrate_tables(["port"])?;
+    /// assert_eq!(cache.snapshot().count("port")?, 1);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn rest_when_asked(mut self) -> Self {
+        self.rest_when_asked = true;
+        self
+    }
+
     /// What becomes of a storage that is damaged or was edited by another program; if nothing is said,
     /// that is an error. [`Cache::damage`] tells what was done.
     ///
     /// See [`WhenDamaged`] for an example.
     pub fn when_damaged(mut self, what: WhenDamaged) -> Self {
-        self.when_damaged = what;
+        self.how.when_damaged = what;
         self
     }
 
@@ -228,19 +286,30 @@ impl CacheBuilder {
         match (self.schema, self.storage) {
             (schema, Some(mut storage)) => {
                 let Opened { state, commit, outbox, changes, damage } =
-                    open(schema, &mut *storage, &self.steps, self.when_damaged)?;
+                    open(schema, &mut *storage, &self.how)?;
                 let may_write = !storage.is_read_only();
-                let keeper = Keeper::new(outbox, storage, state.clone(), commit, self.handler);
                 let is_changed =
                     !changes.is_empty() || matches!(damage, Some(Damage::Accepted { .. }));
+                let damage = (self.how.when_damaged, damage);
+                let keeper =
+                    Keeper::new(outbox, storage, state.clone(), commit, self.handler, damage);
                 if is_changed && may_write {
                     keeper.write()?;
                 }
-                Ok(Cache::with(state, commit, Some(keeper), (changes, damage), self.settings))
+                #[cfg_attr(
+                    not(feature = "threads"),
+                    expect(unused_mut, reason = "only a thread is added")
+                )]
+                let mut cache = Cache::with(state, commit, Some(keeper), changes, self.settings);
+                #[cfg(feature = "threads")]
+                if !self.rest_when_asked {
+                    cache.read_rest();
+                }
+                Ok(cache)
             }
             (Some(schema), None) => {
                 let state = Arc::new(State::new(Arc::new(schema)));
-                Ok(Cache::with(state, 0, None, Default::default(), self.settings))
+                Ok(Cache::with(state, 0, None, Vec::new(), self.settings))
             }
             (None, None) => {
                 Err(Error::new(ErrorKind::Schema, "a cache needs a schema, or a storage with one")

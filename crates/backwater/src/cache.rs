@@ -1,5 +1,7 @@
 //! The public handle: a table of contents of the rooms. It has no logic of its own.
 
+mod rehydrate;
+
 use std::fmt;
 use std::hash::Hash;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -14,7 +16,7 @@ use crate::schema::Schema;
 #[cfg(feature = "threads")]
 use crate::storage::WriterThread;
 use crate::storage::{Damage, Keeper, SchemaChange, Storage};
-use crate::sync::Again;
+use crate::sync::{Again, InTurn};
 use crate::table::{Snapshot, State};
 use crate::trace::{
     self, CommitWatch, DeltaStream, Done, Origin, ReachedQuery, Report, Ring, Watch, Watchers,
@@ -22,6 +24,7 @@ use crate::trace::{
 };
 use crate::typed::{FromRow, OneRowTable, QueryOf, SchemaBuilder};
 use crate::value::{Clock, Named, RowId, Stopwatch};
+pub use rehydrate::Readiness;
 
 /// A cache: tables, standing queries over them, and the storage where they persist.
 ///
@@ -56,7 +59,7 @@ use crate::value::{Clock, Named, RowId, Stopwatch};
 /// # Ok::<(), backwater::Error>(())
 /// ```
 #[derive(Clone)]
-pub struct Cache(Arc<Inner>);
+pub struct Cache(Arc<Inner>, #[cfg(feature = "threads")] Option<Arc<rehydrate::Closing>>);
 
 struct Inner {
     published: Arc<Published>,
@@ -69,7 +72,9 @@ struct Inner {
     ring: Ring,
     clock: Option<Arc<dyn Clock>>,
     keeper: Option<Arc<Keeper>>,
-    opened: (Vec<SchemaChange>, Option<Damage>),
+    schema_changes: Vec<SchemaChange>,
+    /// Who has the rows of tables come.
+    rehydrating: InTurn,
     #[cfg(feature = "threads")]
     thread: Option<WriterThread>,
 }
@@ -101,13 +106,7 @@ impl Cache {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn new(schema: Schema) -> Self {
-        Self::with(
-            Arc::new(State::new(Arc::new(schema))),
-            0,
-            None,
-            Default::default(),
-            Settings::default(),
-        )
+        Self::with(Arc::new(State::new(Arc::new(schema))), 0, None, Vec::new(), Settings::default())
     }
 
     /// The cache that a storage holds, with the schema that it was written with.
@@ -148,7 +147,7 @@ impl Cache {
         state: Arc<State>,
         commit: u64,
         keeper: Option<Keeper>,
-        opened: (Vec<SchemaChange>, Option<Damage>),
+        schema_changes: Vec<SchemaChange>,
         settings: Settings,
     ) -> Self {
         let published = Arc::new(Published::new(state.clone(), commit));
@@ -158,11 +157,12 @@ impl Cache {
         let (writing, watchers) = (Mutex::default(), Arc::default());
         let (ring, clock) = (Ring::new(settings.commits.0, settings.commits.1), settings.clock);
         let keeper = keeper.map(Arc::new);
-        Self(Arc::new(Inner {
+        let inner = Inner {
             #[cfg(feature = "threads")]
             thread: keeper.clone().map(WriterThread::new),
             keeper,
-            opened,
+            schema_changes,
+            rehydrating: InTurn::default(),
             published,
             writer,
             writing,
@@ -170,7 +170,11 @@ impl Cache {
             evaluation: Arc::default(),
             ring,
             clock,
-        }))
+        };
+        #[cfg(feature = "threads")]
+        return Self(Arc::new(inner), None);
+        #[cfg(not(feature = "threads"))]
+        Self(Arc::new(inner))
     }
 
     /// What was done to the stored rows when the cache was opened, since its schema is another one
@@ -178,14 +182,15 @@ impl Cache {
     ///
     /// See [`SchemaChange`] for an example.
     pub fn schema_changes(&self) -> &[SchemaChange] {
-        &self.0.opened.0
+        &self.0.schema_changes
     }
 
-    /// What was found damaged when the cache was opened, and what became of it.
+    /// What was found damaged when the cache was opened, or when tables came later, and what became
+    /// of it.
     ///
     /// See [`WhenDamaged`](crate::WhenDamaged) for an example.
-    pub fn damage(&self) -> Option<&Damage> {
-        self.0.opened.1.as_ref()
+    pub fn damage(&self) -> Option<Damage> {
+        self.0.keeper.as_ref().and_then(|keeper| keeper.damage())
     }
 
     /// The schema.
@@ -228,8 +233,16 @@ impl Cache {
         // If the closure fails or panics, it is gone: what it holds is of a version that is no more.
         let remembered = std::mem::take(&mut writer.remembered);
         let mut tx = Transaction::new(writer.state.clone(), writer.history.clone(), remembered);
+        if writer.state.has_unready()
+            && let Some(keeper) = &self.0.keeper
+        {
+            tx = tx.with_source(keeper.clone());
+        }
         write(&mut tx)?;
         writer.remembered = std::mem::take(&mut tx.remembered);
+        let came = tx.take_rehydrated();
+        let came = came.map(|(here, tables)| self.put_in_place(&mut writer, here, &tables));
+        came.iter().for_each(|report| self.file(report, None));
         let (changes, ingested) = tx.finish();
         writer.commit += 1;
         writer.state = changes.after.clone();
@@ -245,7 +258,12 @@ impl Cache {
         let later = writer.engine.next_binding();
         let at = clock.map(Clock::now);
         let done = Done { changes, ingested, reached, later, at, took };
-        Ok(self.report(writer, Report::new(number, label.into(), done), None))
+        let report = Report::new(number, label.into(), done);
+        self.file(&report, None);
+        drop(writer);
+        came.iter().for_each(trace::tell);
+        self.tell(&report);
+        Ok(report)
     }
 
     /// A standing query: an SQL statement with values for its parameters, kept true by the commits
@@ -480,12 +498,22 @@ impl Cache {
 
     /// Lets everybody know of a commit that was made.
     fn report(&self, writer: Writing<'_>, report: Report, went_over: Option<WentOver>) -> Report {
-        self.0.ring.push(&report);
-        self.0.watchers.push(&report, went_over);
+        self.file(&report, went_over);
         drop(writer);
-        trace::tell(&report);
-        self.0.watchers.tell();
+        self.tell(&report);
         report
+    }
+
+    /// Keeps the report of a commit, in their order.
+    fn file(&self, report: &Report, went_over: Option<WentOver>) {
+        self.0.ring.push(report);
+        self.0.watchers.push(report, went_over);
+    }
+
+    /// Tells of a commit, and watchers of all that they have not heard of.
+    fn tell(&self, report: &Report) {
+        trace::tell(report);
+        self.0.watchers.tell();
     }
 
     pub(crate) fn clock(&self) -> Option<&dyn Clock> {
@@ -686,6 +714,8 @@ impl Cache {
         label: impl Into<String>,
         more: impl FnOnce(SchemaBuilder) -> SchemaBuilder,
     ) -> Result<Report> {
+        // What has a place in a storage does not change under whoever reads from it.
+        self.rehydrate()?;
         let mut writer = self.writer()?;
         let (clock, mut watch) = (self.clock(), Stopwatch::start(self.clock()));
         let schema = Arc::new(more(SchemaBuilder::beyond(&writer.state.schema)).build()?);
@@ -751,10 +781,7 @@ impl Cache {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn clear(&self, label: impl Into<String>) -> Result<Report> {
-        let report = self.commit(label, |tx| {
-            tx.clear();
-            Ok(())
-        })?;
+        let report = self.commit(label, Transaction::clear)?;
         if let Some(keeper) = &self.0.keeper {
             keeper.forget_sleepers();
             keeper.write()?;
@@ -778,11 +805,15 @@ impl Cache {
         self.0.thread.iter().for_each(WriterThread::wake);
     }
 
+    /// Whether this thread is making a commit.
+    fn is_writing(&self) -> bool {
+        let writing = self.0.writing.lock().unwrap_or_else(PoisonError::into_inner);
+        *writing == Some(thread::current().id())
+    }
+
     /// Waits until no other thread writes, and forgets queries that nobody holds any more.
     fn writer(&self) -> Result<Writing<'_>> {
-        let this = thread::current().id();
-        let writing = || self.0.writing.lock().unwrap_or_else(PoisonError::into_inner);
-        if *writing() == Some(this) {
+        if self.is_writing() {
             return Err(Error::new(
                 ErrorKind::Nested,
                 "a commit is being made on this thread already",
@@ -791,7 +822,8 @@ impl Cache {
         }
         // A panic in a closure leaves nothing behind in the writer: the transaction is apart.
         let mut writer = self.0.writer.lock().unwrap_or_else(PoisonError::into_inner);
-        *writing() = Some(this);
+        *self.0.writing.lock().unwrap_or_else(PoisonError::into_inner) =
+            Some(thread::current().id());
         for binding in self.0.published.take_released() {
             let Writer { engine, state, .. } = &mut *writer;
             engine.release(binding, state);

@@ -127,7 +127,7 @@ mod tests;
 
 pub use backwater_macros::{Row, Table, Values};
 pub use builder::CacheBuilder;
-pub use cache::Cache;
+pub use cache::{Cache, Readiness};
 pub use change::{
     Change, ChangeKind, FieldChange, Ingested, IngestedTable, Skipped, Totals, Transaction,
 };

@@ -69,6 +69,7 @@ impl Transaction {
             )
             .help("set its fields to null instead"));
         }
+        self.need(|schema| schema.written_with(number))?;
         match self.find(number, &id.into())? {
             Some(slot) => self.delete_row(number, slot).map(|()| true),
             None => Ok(false),

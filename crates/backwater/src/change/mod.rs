@@ -24,4 +24,5 @@ pub(crate) use last_changed::{LastChanged, Span};
 pub(crate) use remembered::{Remembered, RowAt};
 pub(crate) use staged::{Staged, StagedRow, checked_text};
 pub(crate) use touched::Touched;
+pub(crate) use transaction::Source;
 pub use transaction::Transaction;

@@ -14,6 +14,10 @@ impl Transaction {
             return Err(Error::new(ErrorKind::Result, "the report is one of another cache")
                 .help("withdraw it in the cache that made the commit"));
         }
+        self.need(|schema| {
+            let tables = changes.rows.iter().map(|row| row.table).collect::<BTreeSet<_>>();
+            tables.into_iter().flat_map(|table| schema.written_with(table)).collect()
+        })?;
         let (schema, mut inserted) = (self.schema(), Vec::new());
         for row in changes.rows.iter().filter(|row| !schema.is_entries(row.table)) {
             let (table, slot) = (row.table, row.slot);
@@ -162,7 +166,11 @@ impl Transaction {
     }
 
     /// Lets all rows go, whatever links to them.
-    pub(crate) fn clear(&mut self) {
+    ///
+    /// # Errors
+    /// If rows are still to come, and cannot be read.
+    pub(crate) fn clear(&mut self) -> Result<()> {
+        self.need(|schema| schema.table_numbers().collect())?;
         let schema = self.schema();
         for table in schema.table_numbers() {
             let slots: Vec<Slot> = self.state.table(table).iter().collect();
@@ -177,6 +185,7 @@ impl Transaction {
                 slots.into_iter().for_each(|slot| self.remove(table, slot));
             }
         }
+        Ok(())
     }
 }
 

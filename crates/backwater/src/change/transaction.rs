@@ -1,5 +1,6 @@
 //! A transaction: writes applied to a version of its own, which is kept or dropped as a whole.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use super::staged::{Staged, StagedRow, checked_text};
@@ -44,6 +45,15 @@ pub struct Transaction {
     pub(crate) history: Arc<History>,
     /// What ingest of short responses remembers from commit to commit.
     pub(crate) remembered: Remembered,
+    source: Option<Arc<dyn Source>>,
+    /// The tables whose rows came while it went on.
+    rehydrated: Vec<TableNo>,
+}
+
+/// Where rows come from that a transaction needs and that are not here yet.
+pub(crate) trait Source: Send + Sync {
+    /// Reads all rows of some tables into a version that has none of them.
+    fn read(&self, state: &mut State, tables: &[TableNo]) -> Result<()>;
 }
 
 /// What merging fields into a row did.
@@ -60,7 +70,46 @@ impl Transaction {
     pub(crate) fn new(before: Arc<State>, history: Arc<History>, remembered: Remembered) -> Self {
         let state = State::clone(&before);
         let touched = state.schema.tables.iter().map(|_| Touched::default()).collect();
-        Self { before, state, touched, ingested: Vec::new(), history, remembered }
+        let (ingested, source, rehydrated) = (Vec::new(), None, Vec::new());
+        Self { before, state, touched, ingested, history, remembered, source, rehydrated }
+    }
+
+    /// The same, where rows of tables are still to come from somewhere.
+    pub(crate) fn with_source(mut self, source: Arc<dyn Source>) -> Self {
+        self.source = Some(source);
+        self
+    }
+
+    /// Has the rows of tables come that are still to come, as if they had been here from the start.
+    ///
+    /// # Errors
+    /// If they cannot be read.
+    pub(crate) fn need(&mut self, tables: impl FnOnce(&Schema) -> BTreeSet<TableNo>) -> Result<()> {
+        if !self.state.has_unready() {
+            return Ok(());
+        }
+        let tables = tables(&self.state.schema).into_iter();
+        let tables: Vec<_> = tables.filter(|table| !self.state.is_ready(*table)).collect();
+        let Some(source) = self.source.as_ref().filter(|_| !tables.is_empty()) else {
+            return Ok(());
+        };
+        let mut state = self.state.clone();
+        source.read(&mut state, &tables)?;
+        state.set_ready(&tables);
+        let written = self.touched.iter().enumerate().flat_map(|(number, touched)| {
+            touched.slots().map(move |slot| (TableNo(number as u32), slot))
+        });
+        self.before = Arc::new(state.with_rows_of(&self.before, written));
+        self.state = state;
+        self.rehydrated.extend(tables);
+        Ok(())
+    }
+
+    /// The tables whose rows came while it went on, if there are any, and the version with these and
+    /// without what it wrote.
+    pub(crate) fn take_rehydrated(&mut self) -> Option<(Arc<State>, Vec<TableNo>)> {
+        let tables = std::mem::take(&mut self.rehydrated);
+        (!tables.is_empty()).then(|| (self.before.clone(), tables))
     }
 
     /// Ends the transaction: what it changed, between the version it began from and its own.
@@ -153,13 +202,15 @@ impl Transaction {
             return Err(Error::new(ErrorKind::Row, format!("\"{table}\" is not a one-row table"))
                 .help("name the row with `update`"));
         }
+        self.need(|schema| schema.with_entries(number).into_iter().collect())?;
         self.write(number, ONLY, &fields.into())
     }
 
     /// The row with that id, as this transaction has left it.
     ///
     /// # Errors
-    /// [`ErrorKind::UnknownName`] if there is no such table.
+    /// [`ErrorKind::UnknownName`] if there is no such table; [`ErrorKind::Storage`] if its rows are
+    /// still to come (see [`CacheBuilder::ready_first`](crate::CacheBuilder::ready_first)).
     ///
     /// ```
     /// # use backwater::{Cache, Schema, Value};
@@ -175,6 +226,12 @@ impl Transaction {
     /// ```
     pub fn get(&self, table: &str, id: impl Into<RowId>) -> Result<Option<Row<'_>>> {
         let number = self.state.schema.table_no(table)?;
+        if !self.state.is_ready(number) {
+            let message = format!("the rows of \"{table}\" are still to come from the storage");
+            return Err(Error::new(ErrorKind::Storage, message).help(
+                "call `Cache::rehydrate_tables` before the commit, or write to the table first",
+            ));
+        }
         let slot = self.find(number, &id.into())?;
         Ok(slot.map(|slot| Row { state: &self.state, table: number, slot }))
     }
@@ -203,11 +260,13 @@ impl Transaction {
         }
     }
 
-    /// A table whose rows a caller may write.
-    pub(super) fn writable(&self, name: &str) -> Result<TableNo> {
+    /// A table whose rows a caller may write, and that has all of them.
+    pub(super) fn writable(&mut self, name: &str) -> Result<TableNo> {
         let number = self.state.schema.table_no(name)?;
         match self.definition(number).made {
-            Made::Declared => Ok(number),
+            Made::Declared => self
+                .need(|schema| schema.with_entries(number).into_iter().collect())
+                .map(|()| number),
             Made::List => {
                 let message = format!("\"{name}\" is the list that responses of a rule fill");
                 Err(Error::new(ErrorKind::Row, message).help("ingest a response by that rule"))

@@ -135,6 +135,7 @@ impl Transaction {
     ///
     /// See [`Snapshot::export`] for an example.
     pub fn import(&mut self, text: impl AsRef<[u8]>) -> Result<usize> {
+        self.need(|schema| schema.table_numbers().collect())?;
         self.all_or_nothing(|tx| {
             let mut rows = 0;
             for (number, line) in text.as_ref().split(|byte| *byte == b'\n').enumerate() {

@@ -105,6 +105,7 @@ impl Transaction {
     ) -> Result<Ingested> {
         let schema = self.schema();
         let (rule, variables) = request.resolve(&schema)?;
+        self.need(|schema| schema.written_by(rule))?;
         // What this refers to is no row, and may stay if the response fails.
         let asked = Asked::new(self, &schema, rule, &variables)?;
         let saved = self.state.clone();

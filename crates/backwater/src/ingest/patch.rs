@@ -4,7 +4,7 @@
 //! An id of several parts is its JSON array, as one segment of a pointer. A to-many link is an
 //! array of ids; behind a json field a pointer goes on into its value.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::Value as Tree;
 use serde_json::value::RawValue;
@@ -62,6 +62,11 @@ impl Transaction {
     pub fn json_patch(&mut self, patch: impl AsRef<[u8]>) -> Result<()> {
         let text = super::utf8(patch.as_ref())?;
         let operations: Vec<Members> = parsed(text, "a JSON Patch is an array of operations")?;
+        self.need_named(operations.iter().flat_map(|operation| {
+            let paths = ["path", "from"].into_iter().filter_map(|name| operation.get(name));
+            let paths = paths.filter_map(|raw| serde_json::from_str::<String>(raw.get()).ok());
+            paths.filter_map(|path| Some(path.split('/').nth(1)?.to_owned()))
+        }))?;
         self.all_or_nothing(|tx| {
             for (number, operation) in operations.iter().enumerate() {
                 tx.operate(operation).map_err(|error| error.at(format!("/{number}")))?;
@@ -94,6 +99,7 @@ impl Transaction {
         let text = super::utf8(patch.as_ref())?;
         let expected = "a merge patch of a cache is an object of tables";
         let tables: Members = parsed(text, expected)?;
+        self.need_named(tables.keys().cloned())?;
         self.all_or_nothing(|tx| {
             let schema = tx.schema();
             for (name, rows) in &tables {
@@ -123,6 +129,17 @@ impl Transaction {
             }
             Ok(())
         })
+    }
+
+    /// Has the rows come of tables that are named; what is no table is told of later.
+    fn need_named(&mut self, names: impl Iterator<Item = String>) -> Result<()> {
+        if !self.state.has_unready() {
+            return Ok(());
+        }
+        let schema = self.schema();
+        let known = names.filter_map(|name| schema.table_no(&name).ok());
+        let known: BTreeSet<TableNo> = known.collect();
+        self.need(|schema| known.iter().flat_map(|table| schema.written_with(*table)).collect())
     }
 
     pub(crate) fn all_or_nothing<T>(

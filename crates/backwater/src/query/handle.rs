@@ -9,6 +9,7 @@ use super::node::{Ahead, Node};
 use super::result::{Entry, QueryResult};
 use crate::change::{Changes, LastChanged};
 use crate::error::Result;
+use crate::schema::TableNo;
 use crate::table::{Snapshot, State};
 
 /// The tables at one moment, with what is known of when they last changed.
@@ -231,6 +232,19 @@ impl Query {
         // An error is told to whoever reads.
         drop(self.read());
         kept
+    }
+
+    /// Whether all rows are here of the tables that it reads; until then, what it reads is an answer
+    /// for what is there. See [`CacheBuilder::ready_first`](crate::CacheBuilder::ready_first) for an
+    /// example.
+    pub fn is_ready(&self) -> bool {
+        let (state, _) = self.0.published.current();
+        !state.has_unready() || self.tables().into_iter().all(|table| state.is_ready(table))
+    }
+
+    /// The tables that it reads.
+    pub(crate) fn tables(&self) -> Vec<TableNo> {
+        self.node().asked.plan.tables().into_iter().collect()
     }
 
     /// What reports call the query: its name in the schema, or its statement.

@@ -6,6 +6,7 @@
 mod names;
 mod places;
 mod pointer;
+mod reach;
 mod read;
 mod renumber;
 mod rule;

@@ -146,7 +146,7 @@ pub(super) fn wake(state: &State, from: usize, sleepers: &State) -> Result<(Stat
     let schema = state.schema.clone();
     let mut carrier = Carrier {
         pairs: vec![None; schema.tables.len()],
-        rows: Rows::going_on(state.clone()),
+        rows: Rows::going_on(state.clone(), Arc::new(Form::of(&state.schema))),
         lenient: false,
         old: state,
         sleepers: sleepers.clone(),

@@ -95,10 +95,14 @@ impl Storage for JsonLines {
         aside::set_aside(&self.path, &[])
     }
 
+    fn told(&mut self, table: &StoredTable<'_>) -> Result<Option<(u64, Hash)>> {
+        Ok(self.held.tables.get(table.name()).map(|table| table.told))
+    }
+
     fn load(&mut self, table: &StoredTable<'_>, loader: &mut Loader<'_>) -> Result<()> {
         let Some(held) = self.held.tables.get_mut(table.name()) else { return Ok(()) };
-        let mut keyed = BTreeMap::new();
-        for row in std::mem::take(&mut held.rows).into_values() {
+        let mut ids = Vec::with_capacity(held.rows.len());
+        for row in held.rows.values() {
             let mut absent = Vec::new();
             let mut values = Vec::new();
             for column in table.columns() {
@@ -114,11 +118,10 @@ impl Storage for JsonLines {
             let fields = &table.form.table(table.number).fields;
             let value_of = |id: &FieldNo| values.get(fields.iter().position(|field| field == id)?);
             let is_one_row = table.key().next().is_none();
-            let id = (!is_one_row).then(|| id_of(table.schema, table.number, value_of)).flatten();
-            drop(values);
-            keyed.insert(id, row);
+            ids.push((!is_one_row).then(|| id_of(table.schema, table.number, value_of)).flatten());
         }
-        held.rows = keyed;
+        let rows = std::mem::take(&mut held.rows).into_values();
+        held.rows = ids.into_iter().zip(rows).collect();
         loader.told(held.told.0, held.told.1);
         Ok(())
     }

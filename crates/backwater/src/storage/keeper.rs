@@ -3,13 +3,17 @@
 //! Commits only note what they changed. Whoever flushes, or the writer thread, takes all that waits
 //! as one batch, so that neighbouring commits become one write when they come fast.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
+use super::form::StoredTable;
+use super::load::{Progress, Rows};
 use super::outbox::Outbox;
 use super::waiting::Waiting;
-use super::{Storage, asleep};
-use crate::change::Changes;
-use crate::error::{Error, Result};
+use super::{Damage, Storage, WhenDamaged, asleep};
+use crate::change::{Changes, Source};
+use crate::error::{Error, ErrorKind, Result};
+use crate::schema::TableNo;
 use crate::table::State;
 
 /// Who is told of a storage that cannot be written.
@@ -20,12 +24,21 @@ pub(crate) struct Keeper {
     waiting: Mutex<Waiting>,
     io: Mutex<Io>,
     handler: Option<Handler>,
+    when_damaged: WhenDamaged,
+    damage: Mutex<Option<Damage>>,
+    progress: Arc<Progress>,
+    /// How many rows tables have that are still to come when the cache is opened.
+    to_come: BTreeMap<TableNo, u64>,
 }
 
-/// The storage, and what it holds. It is taken for as long as a write takes.
+/// The storage, and what it holds. It is taken for as long as a write takes, or reading a table.
 struct Io {
     outbox: Outbox,
     storage: Box<dyn Storage>,
+    /// Tables that were read and whose rows are not those that were written, as was chosen.
+    edited: BTreeSet<TableNo>,
+    /// Whether the storage was set aside before all of it was read.
+    is_lost: bool,
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -35,13 +48,59 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 impl Keeper {
     pub(crate) fn new(
         outbox: Outbox,
-        storage: Box<dyn Storage>,
+        mut storage: Box<dyn Storage>,
         state: Arc<State>,
         commit: u64,
         handler: Option<Handler>,
+        (when_damaged, damage): (WhenDamaged, Option<Damage>),
     ) -> Self {
+        let form = outbox.form();
+        let to_come = state.unready().filter_map(|number| {
+            let table = StoredTable::new(&state.schema, &form, number);
+            // Who cannot tell will tell why when the table is read.
+            storage.told(&table).ok().flatten().map(|(rows, _)| (number, rows))
+        });
+        let to_come = to_come.collect();
         let waiting = Mutex::new(Waiting::new(state, commit));
-        Self { waiting, io: Mutex::new(Io { outbox, storage }), handler }
+        let io = Io { outbox, storage, edited: BTreeSet::new(), is_lost: false };
+        let (io, damage, progress) = (Mutex::new(io), Mutex::new(damage), Arc::default());
+        Self { waiting, io, handler, when_damaged, damage, progress, to_come }
+    }
+
+    /// What was found damaged so far.
+    pub(crate) fn damage(&self) -> Option<Damage> {
+        lock(&self.damage).clone()
+    }
+
+    /// How much is read of tables that are still to come.
+    pub(crate) fn progress(&self) -> &Progress {
+        &self.progress
+    }
+
+    /// How many rows the storage has of tables that are still to come; `None` if it cannot say.
+    pub(crate) fn rows_to_come(&self, tables: &[TableNo]) -> Option<u64> {
+        tables.iter().map(|table| self.to_come.get(table)).sum()
+    }
+
+    /// Tells the handler of an error that nobody waits for.
+    pub(crate) fn tell(&self, error: &Error) {
+        if let Some(handler) = &self.handler {
+            handler(error);
+        }
+    }
+
+    /// Takes note that the rows of some tables came from the storage, in a commit of their own.
+    pub(crate) fn note_came(&self, state: Arc<State>, commit: u64) {
+        lock(&self.waiting).note_came(state, commit);
+    }
+
+    /// All is read that will be: what was held open for that is let go of.
+    ///
+    /// # Errors
+    /// If the storage cannot be read.
+    pub(crate) fn loaded(&self) -> Result<()> {
+        let mut io = lock(&self.io);
+        io.storage.loaded().map_err(|error| error.at(io.storage.name()))
     }
 
     /// Forgets what sleeps in the storage.
@@ -61,6 +120,7 @@ impl Keeper {
     pub(crate) fn extend(&self, state: &Arc<State>, commit: u64) -> Result<Arc<State>> {
         // Nobody writes in between, with more tables than the version has.
         let mut io = lock(&self.io);
+        lock(&self.waiting).take_into(&mut io.outbox);
         let state = io.outbox.extend(state)?;
         lock(&self.waiting).go_on_with(state.clone(), commit);
         Ok(state)
@@ -72,8 +132,13 @@ impl Keeper {
     /// What the storage says.
     pub(crate) fn write(&self) -> Result<()> {
         let mut io = lock(&self.io);
-        let Io { outbox, storage } = &mut *io;
+        let Io { outbox, storage, edited, .. } = &mut *io;
         let (now, commit) = lock(&self.waiting).take_into(outbox);
+        // What is still to come cannot be written anew yet.
+        let (here, to_come): (BTreeSet<_>, BTreeSet<_>) =
+            std::mem::take(edited).into_iter().partition(|table| now.is_ready(*table));
+        *edited = to_come;
+        outbox.rebuild_tables(here);
         let Some(batch) = outbox.batch(&now, commit) else {
             outbox.nothing_to_write(&now);
             return Ok(());
@@ -85,10 +150,53 @@ impl Keeper {
 
     /// The same, where nobody waits for the answer: an error goes to the handler.
     pub(crate) fn write_or_tell(&self) -> Result<()> {
-        self.write().inspect_err(|error| {
-            if let Some(handler) = &self.handler {
-                handler(error);
+        self.write().inspect_err(|error| self.tell(error))
+    }
+}
+
+impl Source for Keeper {
+    fn read(&self, state: &mut State, tables: &[TableNo]) -> Result<()> {
+        let mut io = lock(&self.io);
+        let Io { outbox, storage, edited, is_lost } = &mut *io;
+        if *is_lost {
+            return Ok(());
+        }
+        let mut rows = Rows::going_on(state.clone(), outbox.form());
+        rows.accepts_edits = self.when_damaged == WhenDamaged::AcceptEdits;
+        rows.progress = Some(self.progress.clone());
+        let read = tables.iter().try_for_each(|table| -> Result<()> {
+            self.progress.begin();
+            rows.load(&mut **storage, *table)?;
+            outbox.note_total(*table, rows.total(*table));
+            Ok(())
+        });
+        match read {
+            Ok(()) => {
+                if !rows.edited.is_empty() {
+                    let name = |table: &TableNo| state.schema.table(*table).name.to_string();
+                    let mut damage = lock(&self.damage);
+                    let known = match damage.take() {
+                        Some(Damage::Accepted { tables }) => tables,
+                        _ => Vec::new(),
+                    };
+                    let tables = known.into_iter().chain(rows.edited.iter().map(name)).collect();
+                    *damage = Some(Damage::Accepted { tables });
+                    edited.extend(rows.edited.iter().copied());
+                }
+                *state = rows.state;
+                Ok(())
             }
-        })
+            Err(error)
+                if error.kind() == ErrorKind::Damaged
+                    && self.when_damaged == WhenDamaged::SetAside =>
+            {
+                let name = storage.set_aside().map_err(|error| error.at(storage.name()))?;
+                *lock(&self.damage) = Some(Damage::SetAside { name, error });
+                outbox.begin_anew();
+                *is_lost = true;
+                Ok(())
+            }
+            Err(error) => Err(error.at(storage.name())),
+        }
     }
 }

@@ -2,6 +2,7 @@
 
 use std::hash::Hasher;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
 use rustc_hash::FxHasher;
 use smallvec::SmallVec;
@@ -116,6 +117,46 @@ pub(super) struct Rows {
     pub(super) accepts_edits: bool,
     /// The tables in which that was so.
     pub(super) edited: Vec<TableNo>,
+    /// Who is told how much is read, and tells when that is not wanted any more.
+    pub(super) progress: Option<Arc<Progress>>,
+}
+
+/// How much is read of tables that somebody waits for.
+#[derive(Default)]
+pub(crate) struct Progress {
+    rows: AtomicU64,
+    is_over: AtomicBool,
+}
+
+impl Progress {
+    /// A table is begun.
+    pub(super) fn begin(&self) {
+        self.rows.store(0, Ordering::Relaxed);
+    }
+
+    /// How many rows of the current table are read.
+    pub(crate) fn rows(&self) -> u64 {
+        self.rows.load(Ordering::Relaxed)
+    }
+
+    /// Nothing that is still to come is wanted any more.
+    #[cfg(feature = "threads")]
+    pub(crate) fn end(&self) {
+        self.is_over.store(true, Ordering::Relaxed);
+    }
+
+    pub(crate) fn is_over(&self) -> bool {
+        self.is_over.load(Ordering::Relaxed)
+    }
+
+    /// Another row is read.
+    fn tell(&self) -> Result<()> {
+        self.rows.fetch_add(1, Ordering::Relaxed);
+        match self.is_over() {
+            true => Err(Error::new(ErrorKind::Storage, "the cache was closed while it was read")),
+            false => Ok(()),
+        }
+    }
 }
 
 impl Rows {
@@ -130,15 +171,21 @@ impl Rows {
             known,
             accepts_edits,
             edited,
+            progress: None,
         }
     }
 
     /// Goes on with tables that are there.
-    pub(super) fn going_on(state: State) -> Self {
-        let (form, tables) = (Form::of(&state.schema), state.schema.tables.len());
-        let (form, totals) = (Arc::new(form), vec![Total::default(); tables]);
+    pub(super) fn going_on(state: State, form: Arc<Form>) -> Self {
+        let totals = vec![Total::default(); state.schema.tables.len()];
         let known = (0..KNOWN).map(|_| None).collect();
-        Self { state, form, totals, known, accepts_edits: false, edited: Vec::new() }
+        let (accepts_edits, edited, progress) = (false, Vec::new(), None);
+        Self { state, form, totals, known, accepts_edits, edited, progress }
+    }
+
+    /// What was read of a table.
+    pub(super) fn total(&self, table: TableNo) -> Total {
+        self.totals[table.index()]
     }
 
     pub(super) fn into_held(self) -> Held {
@@ -178,6 +225,9 @@ impl Rows {
         is_absent: &[bool],
         hash: Option<Hash>,
     ) -> Result<Slot> {
+        if let Some(progress) = &self.progress {
+            progress.tell()?;
+        }
         let (schema, form) = (self.state.schema.clone(), self.form.clone());
         let definition = schema.table(number);
         let stored_as = form.table(number);

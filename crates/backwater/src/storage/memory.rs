@@ -4,7 +4,7 @@ use std::fmt;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use super::held::Held;
-use super::{Batch, Header, Loader, Storage, Stored, StoredTable};
+use super::{Batch, Hash, Header, Loader, Storage, Stored, StoredTable};
 use crate::error::Result;
 
 /// A storage in memory. Clones are the same storage, so that a cache can be opened from it again.
@@ -49,6 +49,10 @@ impl Storage for MemoryStorage {
 
     fn header(&mut self) -> Result<Option<Header>> {
         Ok(self.held().header.clone())
+    }
+
+    fn told(&mut self, table: &StoredTable<'_>) -> Result<Option<(u64, Hash)>> {
+        Ok(self.held().tables.get(table.name()).map(|table| table.told))
     }
 
     fn load(&mut self, table: &StoredTable<'_>, loader: &mut Loader<'_>) -> Result<()> {

@@ -25,7 +25,7 @@ mod sqlite;
 mod thread;
 mod waiting;
 
-pub(crate) use carry::{Step, StepFn, Steps};
+pub(crate) use carry::{Step, StepFn};
 pub use form::{Hash, Stored, StoredTable};
 #[cfg(feature = "json-lines")]
 pub use json_lines::JsonLines;
@@ -33,7 +33,7 @@ pub(crate) use keeper::{Handler, Keeper};
 pub use load::Loader;
 pub use memory::MemoryStorage;
 pub use open::{Damage, SchemaChange, WhenDamaged};
-pub(crate) use open::{Opened, open};
+pub(crate) use open::{How, Opened, open};
 pub use outbox::{Batch, StoredRow, TableBatch};
 #[cfg(feature = "sqlite")]
 pub use sqlite::SqliteFile;
@@ -145,6 +145,16 @@ pub trait Storage: Send {
     /// # Errors
     /// If it cannot be read.
     fn load(&mut self, table: &StoredTable<'_>, loader: &mut Loader<'_>) -> Result<()>;
+
+    /// How many rows a table has and their hash, as it was told last, without a look at the rows;
+    /// `None` if it has no such table, or cannot tell.
+    ///
+    /// # Errors
+    /// If it cannot be read.
+    fn told(&mut self, table: &StoredTable<'_>) -> Result<Option<(u64, Hash)>> {
+        let _ = table;
+        Ok(None)
+    }
 
     /// Everything that is wanted was loaded, or nothing more will be: what was held open for that, so
     /// that all tables are of one moment, may be let go of.

@@ -152,21 +152,26 @@ impl fmt::Display for SchemaChange {
     }
 }
 
+/// How a storage is opened.
+#[derive(Default)]
+pub(crate) struct How {
+    pub(crate) steps: Steps,
+    pub(crate) when_damaged: WhenDamaged,
+    /// The tables that are read at once, if the others are to come later.
+    pub(crate) first: Option<Vec<String>>,
+}
+
 /// The tables that a storage holds, with what is needed to keep it up to date. `wanted` is the
 /// schema to go on with; without one, it is the storage's own.
-pub(crate) fn open(
-    wanted: Option<Schema>,
-    storage: &mut dyn Storage,
-    steps: &Steps,
-    when_damaged: WhenDamaged,
-) -> Result<Opened> {
-    let opened = open_whole(wanted.clone(), storage, steps, when_damaged);
+pub(crate) fn open(wanted: Option<Schema>, storage: &mut dyn Storage, how: &How) -> Result<Opened> {
+    let when_damaged = how.when_damaged;
+    let opened = open_whole(wanted.clone(), storage, how, when_damaged);
     match opened {
         Err(error)
             if error.kind() == ErrorKind::Damaged && when_damaged == WhenDamaged::SetAside =>
         {
             let name = storage.set_aside().map_err(|error| error.at(storage.name()))?;
-            let opened = open_whole(wanted, storage, steps, WhenDamaged::Refuse)?;
+            let opened = open_whole(wanted, storage, how, WhenDamaged::Refuse)?;
             Ok(Opened { damage: Some(Damage::SetAside { name, error }), ..opened })
         }
         opened => opened,
@@ -176,16 +181,16 @@ pub(crate) fn open(
 fn open_whole(
     wanted: Option<Schema>,
     storage: &mut dyn Storage,
-    steps: &Steps,
+    how: &How,
     when_damaged: WhenDamaged,
 ) -> Result<Opened> {
     let name = storage.name();
     let at = |error: Error| error.at(&name);
     let accepts = when_damaged == WhenDamaged::AcceptEdits;
     match storage.header().map_err(at)? {
-        Some(header) => reopen(wanted, storage, &header, steps, accepts).map_err(at),
+        Some(header) => reopen(wanted, storage, &header, how, accepts).map_err(at),
         None => match wanted {
-            Some(schema) => Ok(begin(schema, steps)),
+            Some(schema) => Ok(begin(schema, &how.steps)),
             None => Err(at(Error::new(ErrorKind::Storage, "there is no cache here")
                 .help("make one by ingesting a response with a schema"))),
         },
@@ -205,14 +210,20 @@ fn reopen(
     wanted: Option<Schema>,
     storage: &mut dyn Storage,
     header: &Header,
-    steps: &Steps,
+    how: &How,
     accepts_edits: bool,
 ) -> Result<Opened> {
-    let stored = Schema::parse(&header.schema_name, &header.schema).map_err(|error| {
-        Error::new(ErrorKind::Version, "the schema in it cannot be read")
-            .help("it may be of a newer version of Backwater")
-            .caused_by(error)
-    })?;
+    let steps = &how.steps;
+    let stored = match &wanted {
+        Some(wanted) if *wanted.text == *header.schema && *wanted.name == *header.schema_name => {
+            wanted.clone()
+        }
+        _ => Schema::parse(&header.schema_name, &header.schema).map_err(|error| {
+            Error::new(ErrorKind::Version, "the schema in it cannot be read")
+                .help("it may be of a newer version of Backwater")
+                .caused_by(error)
+        })?,
+    };
     let own = wanted.is_none();
     let wanted = wanted.unwrap_or_else(|| stored.clone());
     if !own && header.step > steps.last() {
@@ -233,8 +244,12 @@ fn reopen(
     let known: Vec<Arc<str>> = stored.tables.iter().map(|table| table.name.clone()).collect();
     let mut rows = Rows::new(Arc::new(if is_same { wanted.clone() } else { stored }));
     rows.accepts_edits = accepts_edits;
-    load(&mut rows, storage, &known)?;
-    storage.loaded()?;
+    // What goes over to another schema goes as a whole.
+    let first = how.first.as_deref().filter(|_| is_same);
+    load(&mut rows, storage, &known, first)?;
+    if !rows.state.has_unready() {
+        storage.loaded()?;
+    }
     let name_of = |schema: &Schema, table: &TableNo| schema.table(*table).name.to_string();
     let edited: Vec<String> =
         rows.edited.iter().map(|table| name_of(&rows.state.schema, table)).collect();
@@ -282,10 +297,30 @@ fn reopen(
     Ok(Opened { state, commit: header.commit, outbox, changes, damage })
 }
 
-/// All tables that persist, of those that the storage knows.
-fn load(rows: &mut Rows, storage: &mut dyn Storage, known: &[Arc<str>]) -> Result<()> {
+/// All tables that persist, of those that the storage knows; or, if some are wanted first, these and
+/// the one-row tables.
+fn load(
+    rows: &mut Rows,
+    storage: &mut dyn Storage,
+    known: &[Arc<str>],
+    first: Option<&[String]>,
+) -> Result<()> {
     let (schema, form) = (rows.state.schema.clone(), rows.form.clone());
+    let first = first.map(|names| {
+        let tables = names.iter().map(|name| schema.table_no(name));
+        tables.collect::<Result<Vec<_>>>()
+    });
+    let first: Option<BTreeSet<TableNo>> = first
+        .transpose()?
+        .map(|tables| tables.into_iter().flat_map(|table| schema.with_entries(table)).collect());
     let persists =
         |table: &TableNo| form.table(*table).persists && known.contains(&schema.table(*table).name);
-    schema.table_numbers().filter(persists).try_for_each(|table| rows.load(storage, table))
+    let is_first = |table: &TableNo| {
+        let named = |first: &BTreeSet<TableNo>| first.contains(table);
+        schema.table(*table).is_one_row() || first.as_ref().is_none_or(named)
+    };
+    let (now, later): (BTreeSet<_>, BTreeSet<_>) =
+        schema.table_numbers().filter(persists).partition(is_first);
+    rows.state.set_unready(later);
+    now.into_iter().try_for_each(|table| rows.load(storage, table))
 }

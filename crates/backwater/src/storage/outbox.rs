@@ -5,6 +5,8 @@ use std::fmt;
 use std::sync::Arc;
 
 use super::form::{Form, Hash, Stored, StoredTable, stored};
+use super::load::Rows;
+use super::waiting::Came;
 use super::{asleep, carry};
 use crate::error::Result;
 use crate::schema::{Schema, TableNo};
@@ -171,6 +173,11 @@ impl Outbox {
         outbox
     }
 
+    /// How the tables are stored.
+    pub(super) fn form(&self) -> Arc<Form> {
+        self.main.form.clone()
+    }
+
     /// Takes note that stored tables have another form now: these go, those are written anew.
     pub(crate) fn rebuild(&mut self, dropped: Vec<String>, rebuilt: BTreeSet<TableNo>, step: u32) {
         self.main.missing.retain(|(table, _)| !rebuilt.contains(table));
@@ -220,6 +227,41 @@ impl Outbox {
         }
         self.set_sleepers(Arc::new(sleepers));
         Ok(Arc::new(woken))
+    }
+
+    /// Takes note of what the storage has of a table whose rows are still to come.
+    pub(super) fn note_total(&mut self, table: TableNo, total: Total) {
+        self.main.totals[table.index()] = total;
+    }
+
+    /// Takes note of rows that came from the storage: what it holds is the version that has them, but
+    /// for what commits had changed by then.
+    pub(super) fn note_came(&mut self, came: Came) {
+        let changed = self.main.dirty.iter().copied().chain(came.changed);
+        self.main.stored = Arc::new(came.state.with_rows_of(&self.main.stored, changed));
+    }
+
+    /// Takes note of tables that are to be written anew, as their rows are not those that were
+    /// written.
+    pub(super) fn rebuild_tables(&mut self, tables: impl IntoIterator<Item = TableNo>) {
+        for table in tables {
+            self.dropped.push(self.main.stored.schema.table(table).name.to_string());
+            self.main.rebuilt.insert(table);
+            self.knows_schema = false;
+        }
+    }
+
+    /// Takes note that the storage is empty, as what was there was set aside: all is written anew.
+    pub(super) fn begin_anew(&mut self) {
+        let schema = self.main.stored.schema.clone();
+        let persists = |table: &TableNo| self.main.form.table(*table).persists;
+        self.main.rebuilt = schema.table_numbers().filter(persists).collect();
+        self.main.totals.fill(Total::default());
+        self.main.missing.clear();
+        self.sleepers = Arc::new(asleep::nothing());
+        self.asleep = Side::new(Rows::new(asleep::schema()).into_held());
+        self.dropped.clear();
+        (self.stored_commit, self.exists, self.knows_schema) = (0, false, false);
     }
 
     /// Takes note of rows that changed.

@@ -20,14 +20,32 @@ pub(super) struct Waiting {
     known: FxHashSet<(TableNo, Slot)>,
     /// Of these, the ones that a commit deleted.
     deleted: FxHashSet<(TableNo, Slot)>,
+    /// Tables whose rows came from the storage in between.
+    came: Vec<Came>,
     now: Arc<State>,
     commit: u64,
+}
+
+/// Rows of tables that came from the storage.
+pub(super) struct Came {
+    /// The version with these rows, as the storage has them.
+    pub(super) state: Arc<State>,
+    /// The rows that commits had changed until then.
+    pub(super) changed: Vec<(TableNo, Slot)>,
 }
 
 impl Waiting {
     pub(super) fn new(now: Arc<State>, commit: u64) -> Self {
         let (known, deleted) = (FxHashSet::default(), FxHashSet::default());
-        Self { commits: Vec::new(), rows: 0, known, deleted, now, commit }
+        let (commits, came) = (Vec::new(), Vec::new());
+        Self { commits, rows: 0, known, deleted, came, now, commit }
+    }
+
+    /// Takes note that the rows of some tables came from the storage, in a commit.
+    pub(super) fn note_came(&mut self, state: Arc<State>, commit: u64) {
+        let changed = all(&self.commits).map(place).chain(self.known.iter().copied()).collect();
+        self.came.push(Came { state: state.clone(), changed });
+        self.go_on_with(state, commit);
     }
 
     pub(super) fn note(&mut self, changes: &Changes, commit: u64) {
@@ -51,6 +69,9 @@ impl Waiting {
     pub(super) fn take_into(&mut self, outbox: &mut Outbox) -> (Arc<State>, u64) {
         self.rows = 0;
         let commits = std::mem::take(&mut self.commits);
+        for came in std::mem::take(&mut self.came) {
+            outbox.note_came(came);
+        }
         outbox.note_deleted(all(&commits).filter(is_deleted).map(place));
         outbox.note_deleted(std::mem::take(&mut self.deleted));
         outbox.note(all(&commits).map(place));

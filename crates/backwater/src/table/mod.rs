@@ -16,6 +16,7 @@ mod texts;
 mod trie;
 
 use std::cmp::Ordering;
+use std::collections::BTreeSet;
 use std::hash::RandomState;
 use std::sync::Arc;
 
@@ -70,6 +71,8 @@ pub(crate) enum Cell<'a> {
 pub(crate) struct State {
     pub(crate) schema: Arc<Schema>,
     tables: Vec<Arc<Table>>,
+    /// Tables whose rows are still to come from a storage; mostly there are none.
+    unready: Option<Arc<BTreeSet<TableNo>>>,
 }
 
 /// One version of one table.
@@ -211,12 +214,13 @@ impl State {
             .table_numbers()
             .map(|number| Arc::new(Table::new(&schema, number, &seed)))
             .collect();
-        Self { schema, tables }
+        Self { schema, tables, unready: None }
     }
 
     /// The same rows under a schema that has further tables behind those that are here.
     pub(crate) fn extended(&self, schema: Arc<Schema>) -> Self {
-        let mut extended = Self { schema, tables: self.tables.clone() };
+        let (tables, unready) = (self.tables.clone(), self.unready.clone());
+        let mut extended = Self { schema, tables, unready };
         let (schema, seed) = (extended.schema.clone(), RandomState::new());
         for number in schema.table_numbers() {
             if number.index() >= extended.tables.len() {
@@ -233,6 +237,87 @@ impl State {
             }
         }
         extended
+    }
+
+    /// Whether all rows of a table are here that there are.
+    pub(crate) fn is_ready(&self, table: TableNo) -> bool {
+        self.unready.as_ref().is_none_or(|unready| !unready.contains(&table))
+    }
+
+    /// The tables whose rows are still to come.
+    pub(crate) fn unready(&self) -> impl Iterator<Item = TableNo> + '_ {
+        self.unready.iter().flat_map(|unready| unready.iter().copied())
+    }
+
+    /// Whether rows are still to come at all.
+    pub(crate) fn has_unready(&self) -> bool {
+        self.unready.is_some()
+    }
+
+    /// Notes which tables' rows are still to come.
+    pub(crate) fn set_unready(&mut self, tables: BTreeSet<TableNo>) {
+        self.unready = (!tables.is_empty()).then(|| Arc::new(tables));
+    }
+
+    /// Notes that tables have all their rows.
+    pub(crate) fn set_ready(&mut self, tables: &[TableNo]) {
+        let left = self.unready().filter(|table| !tables.contains(table)).collect();
+        self.set_unready(left);
+    }
+
+    /// This version, with the rows at some slots as an older one has them.
+    pub(crate) fn with_rows_of(
+        &self,
+        older: &Self,
+        slots: impl IntoIterator<Item = (TableNo, Slot)>,
+    ) -> Self {
+        let mut state = self.clone();
+        for (number, slot) in slots {
+            match older.table(number).row(slot) {
+                Some(row) => {
+                    let fields = self.schema.table(number).field_numbers();
+                    let cells: Vec<_> = fields.map(|field| (field, row.cell(field))).collect();
+                    state.table_mut(number).merge(slot, cells.into_iter());
+                }
+                None if state.table(number).is_row(slot) => state.table_mut(number).delete(slot),
+                None => {}
+            }
+        }
+        state
+    }
+
+    /// This version with the rows of some tables that were read into another one, which was `base`
+    /// before that, as this one was once; `None` if both have met new ids of the same table since.
+    pub(crate) fn grafted(&self, base: &Self, read: &Self, tables: &[TableNo]) -> Option<Self> {
+        let mut state = self.clone();
+        for number in self.schema.table_numbers() {
+            let [now, base, read] = [self, base, read].map(|state| state.table(number));
+            if tables.contains(&number) {
+                if now.slots != base.slots {
+                    return None;
+                }
+                state.tables[number.index()] = Arc::new(read.clone());
+                let known = |chains: &Chains| now.has_chain(&chains.fields);
+                state.table_mut(number).chains.retain(known);
+                for chains in &now.chains {
+                    if !read.has_chain(&chains.fields) {
+                        state.index(number, &chains.fields);
+                    }
+                }
+            } else if read.slots != base.slots {
+                if now.slots != base.slots {
+                    return None;
+                }
+                // The ids that the rows read have met get the same slots here.
+                for slot in (base.slots..read.slots).map(Slot) {
+                    let key = read.key(slot, &read.id)?;
+                    if state.refer(number, &key) != slot {
+                        return None;
+                    }
+                }
+            }
+        }
+        Some(state)
     }
 
     pub(crate) fn table(&self, number: TableNo) -> &Table {

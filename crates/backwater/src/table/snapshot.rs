@@ -93,6 +93,23 @@ impl Snapshot {
             .help("read its rows by their ids with `get`"))
     }
 
+    /// Whether all rows of a table are here that its storage has; see
+    /// [`CacheBuilder::ready_first`](crate::CacheBuilder::ready_first).
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if there is no such table.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
+    /// assert!(cache.snapshot().is_ready("port")?); // without a storage, always
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn is_ready(&self, table: &str) -> Result<bool> {
+        let tables = self.state.schema.with_entries(self.state.schema.table_no(table)?);
+        Ok(tables.into_iter().all(|table| self.state.is_ready(table)))
+    }
+
     /// All rows of a table, in no order of meaning.
     ///
     /// # Errors

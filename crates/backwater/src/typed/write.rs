@@ -63,6 +63,10 @@ impl Transaction {
     /// See [`TableWriter`] for an example.
     pub fn table<T: Table>(&mut self) -> Result<TableWriter<'_, T>> {
         let places = places::<T>(&self.state.schema)?;
+        if self.state.has_unready() {
+            let number = self.state.schema.table_no(T::TABLE)?;
+            self.need(|schema| schema.written_with(number))?;
+        }
         Ok(TableWriter { tx: self, places, of: PhantomData })
     }
 }

@@ -20,7 +20,7 @@ use super::form::StoredTable;
 use super::held::overtaken;
 use super::lock::{self, Lock};
 use super::outbox::Batch;
-use super::{Header, Loader, Storage};
+use super::{Hash, Header, Loader, Storage};
 use crate::error::{Error, ErrorKind, Result};
 
 /// A cache in an SQLite file. It is made by the first commit, so that a program which never gets
@@ -236,6 +236,10 @@ impl Storage for SqliteFile {
             return Ok(());
         }
         connection.execute_batch("COMMIT").map_err(unreadable)
+    }
+
+    fn told(&mut self, table: &StoredTable<'_>) -> Result<Option<(u64, Hash)>> {
+        read::told(self.connect()?, table.name())
     }
 
     fn load(&mut self, table: &StoredTable<'_>, loader: &mut Loader<'_>) -> Result<()> {

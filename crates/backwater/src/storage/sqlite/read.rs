@@ -17,7 +17,7 @@ use crate::value::RowId;
 
 /// A table of so many rows is read on a thread of its own.
 #[cfg(feature = "threads")]
-const MANY: i64 = 4096;
+const MANY: u64 = 4096;
 
 /// Gives all rows of a table, and what was told of it.
 pub(super) fn load_table(
@@ -25,11 +25,9 @@ pub(super) fn load_table(
     stored: &StoredTable<'_>,
     loader: &mut Loader<'_>,
 ) -> Result<()> {
-    let sql = "SELECT row_count, hash FROM backwater_hash WHERE table_name = ?";
-    let told = connection.query_row(sql, [stored.name()], |row| Ok((row.get(0)?, row.get(1)?)));
-    let told: Option<(i64, [u8; 16])> = told.optional().map_err(unreadable)?;
+    let told = told(connection, stored.name())?;
     if let Some((rows, hash)) = told {
-        loader.told(rows as u64, Hash::from_bytes(hash));
+        loader.told(rows, hash);
     }
     let rows = RowsOf::new(connection, stored)?;
     #[cfg(feature = "threads")]
@@ -39,6 +37,15 @@ pub(super) fn load_table(
     rows.each(connection, |values, is_absent| {
         loader.hashed(values, is_absent, rows.hash(values, is_absent))
     })
+}
+
+/// What was told of a table last.
+pub(super) fn told(connection: &Connection, table: &str) -> Result<Option<(u64, Hash)>> {
+    let sql = "SELECT row_count, hash FROM backwater_hash WHERE table_name = ?";
+    let told = connection.query_row(sql, [table], |row| {
+        Ok((row.get::<_, i64>(0)? as u64, Hash::from_bytes(row.get(1)?)))
+    });
+    told.optional().map_err(unreadable)
 }
 
 /// The rows of a table in a file, as they are to be read.

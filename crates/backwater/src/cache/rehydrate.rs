@@ -1,0 +1,261 @@
+//! Tables that come from the storage while the cache is in use already.
+
+use std::collections::BTreeSet;
+use std::fmt;
+use std::sync::Arc;
+#[cfg(feature = "threads")]
+use std::thread;
+
+use super::{Cache, Writer};
+use crate::change::{Changes, Happened, RowChange, Source};
+use crate::error::{Error, ErrorKind, Result};
+use crate::query::Query;
+use crate::schema::TableNo;
+use crate::storage::Keeper;
+use crate::table::State;
+use crate::trace::{Done, Report};
+use crate::value::{Clock, Stopwatch};
+
+/// How often a table is read anew because a commit met its ids meanwhile. After that, commits wait.
+const ATTEMPTS: usize = 3;
+
+/// How far a cache is that reads some of its tables later; see [`Cache::readiness`]. Its `Display`
+/// says it in words.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Readiness {
+    /// The tables whose rows are still to come.
+    pub to_come: Vec<String>,
+    /// How many rows these have; `None` if the storage cannot tell.
+    pub rows: Option<u64>,
+    /// How many of them are read so far.
+    pub read: u64,
+}
+
+impl Readiness {
+    /// Whether all tables are here.
+    ///
+    /// See [`Cache::readiness`] for an example.
+    pub fn is_ready(&self) -> bool {
+        self.to_come.is_empty()
+    }
+}
+
+impl fmt::Display for Readiness {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let tables = match self.to_come.as_slice() {
+            [] => return f.write_str("ready"),
+            [only] => only.clone(),
+            more => format!("{} tables", more.len()),
+        };
+        write!(f, "{tables} to come, {}", self.read)?;
+        self.rows.iter().try_for_each(|rows| write!(f, " of {rows}"))?;
+        f.write_str(" rows read")
+    }
+}
+
+impl Cache {
+    /// How far the cache is with reading its tables: of one that was not built with
+    /// [`CacheBuilder::ready_first`](crate::CacheBuilder::ready_first), all are here from the start.
+    ///
+    /// ```
+    /// # use backwater::{Cache, MemoryStorage, Schema};
+    /// # let memory = MemoryStorage::new();
+    /// # let schema = Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?;
+    /// # let cache = Cache::open_with(schema, memory.clone())?;
+    /// # cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+    /// # drop(cache);
+    /// let cache = Cache::builder().storage(memory).ready_first([""; 0]).rest_when_asked().build()?;
+    /// assert_eq!(cache.readiness().to_string(), "port to come, 0 of 1 rows read");
+    /// cache.rehydrate()?;
+    /// assert!(cache.readiness().is_ready());
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn readiness(&self) -> Readiness {
+        let state = self.snapshot().state;
+        let tables: Vec<TableNo> = state.unready().collect();
+        let name = |table: &TableNo| state.schema.table(*table).name.to_string();
+        let to_come = tables.iter().map(name).collect();
+        let (rows, read) = match &self.0.keeper {
+            Some(keeper) if !tables.is_empty() => {
+                (keeper.rows_to_come(&tables), keeper.progress().rows())
+            }
+            _ => (Some(0), 0),
+        };
+        Readiness { to_come, rows, read }
+    }
+
+    /// Returns when the rows of all tables are here. Somebody who waits reads what nobody else is
+    /// reading just then.
+    ///
+    /// # Errors
+    /// As [`Cache::open`](crate::Cache::open); [`ErrorKind::Nested`] if it is called inside of a
+    /// commit's closure. What could not be read is tried again by whoever asks next.
+    ///
+    /// See [`Cache::readiness`] for an example.
+    pub fn rehydrate(&self) -> Result<()> {
+        let tables: Vec<TableNo> = self.snapshot().state.unready().collect();
+        self.bring(tables)
+    }
+
+    /// Returns when the rows of some tables are here.
+    ///
+    /// # Errors
+    /// As [`Cache::rehydrate`]; [`ErrorKind::UnknownName`] if there is no such table.
+    ///
+    /// See [`CacheBuilder::rest_when_asked`](crate::CacheBuilder::rest_when_asked) for an example.
+    pub fn rehydrate_tables<T: AsRef<str>>(
+        &self,
+        tables: impl IntoIterator<Item = T>,
+    ) -> Result<()> {
+        let schema = self.snapshot().state.schema.clone();
+        let tables = tables.into_iter().map(|name| schema.table_no(name.as_ref()));
+        self.bring(tables.collect::<Result<Vec<_>>>()?)
+    }
+
+    /// Returns when the rows of all tables that a query reads are here.
+    ///
+    /// # Errors
+    /// As [`Cache::rehydrate`].
+    ///
+    /// See [`CacheBuilder::ready_first`](crate::CacheBuilder::ready_first) for an example.
+    pub fn rehydrate_query(&self, query: &Query) -> Result<()> {
+        self.bring(query.tables())
+    }
+
+    /// Has the rows of some tables come, one after the other.
+    fn bring(&self, tables: Vec<TableNo>) -> Result<()> {
+        if self.is_writing() {
+            return Err(Error::new(ErrorKind::Nested, "a commit is being made on this thread")
+                .help("wait for tables before it; what it writes to comes by itself"));
+        }
+        match &self.0.keeper {
+            Some(keeper) => tables.into_iter().try_for_each(|table| self.bring_one(keeper, table)),
+            None => Ok(()),
+        }
+    }
+
+    /// Has the rows of a table come, with the entries of its to-many links: read apart from everything
+    /// else, then put in place.
+    fn bring_one(&self, keeper: &Keeper, table: TableNo) -> Result<()> {
+        let turn = self.0.rehydrating.begin();
+        let mut attempts = 0;
+        loop {
+            let base = self.snapshot().state;
+            let tables = base.schema.with_entries(table);
+            let tables: Vec<_> =
+                tables.into_iter().filter(|table| !base.is_ready(*table)).collect();
+            if tables.is_empty() {
+                return Ok(());
+            }
+            attempts += 1;
+            let mut read = State::clone(&base);
+            keeper.read(&mut read, &tables)?;
+            let mut writer = self.writer()?;
+            if tables.iter().any(|table| writer.state.is_ready(*table)) {
+                // A commit needed it meanwhile.
+                continue;
+            }
+            let mut here = match writer.state.grafted(&base, &read, &tables) {
+                Some(here) => here,
+                None if attempts < ATTEMPTS => continue,
+                None => {
+                    let mut here = State::clone(&writer.state);
+                    keeper.read(&mut here, &tables)?;
+                    here
+                }
+            };
+            here.set_ready(&tables);
+            let is_all = !here.has_unready();
+            let report = self.put_in_place(&mut writer, Arc::new(here), &tables);
+            self.file(&report, None);
+            drop((writer, turn));
+            self.tell(&report);
+            return if is_all { keeper.loaded() } else { Ok(()) };
+        }
+    }
+
+    /// A commit of its own, by which the rows of tables are here.
+    pub(super) fn put_in_place(
+        &self,
+        writer: &mut Writer,
+        here: Arc<State>,
+        tables: &[TableNo],
+    ) -> Report {
+        let (clock, mut watch) = (self.clock(), Stopwatch::start(self.clock()));
+        let schema = here.schema.clone();
+        let owners = tables.iter().filter(|table| !schema.is_entries(**table));
+        let names: Vec<&str> = owners.map(|table| &*schema.table(*table).name).collect();
+        let label = format!("rehydrated {}", names.join(", "));
+        let ordered: BTreeSet<TableNo> = tables.iter().copied().collect();
+        let rows = ordered.into_iter().flat_map(|table| {
+            let inserted = move |slot| RowChange { table, slot, happened: Happened::Inserted };
+            here.table(table).iter().map(inserted)
+        });
+        let rows = Arc::new(rows.collect());
+        let changes = Changes { before: writer.state.clone(), after: here, rows };
+        writer.commit += 1;
+        writer.state = changes.after.clone();
+        let number = writer.commit;
+        // It is no news: an answer that is on its way is newer.
+        let reached = writer.engine.apply(&changes, number, clock);
+        self.0.published.publish_commit(&changes, number);
+        let (took, at) = (watch.lap(), clock.map(Clock::now));
+        if let Some(keeper) = &self.0.keeper {
+            keeper.note_came(changes.after.clone(), number);
+            if keeper.damage().is_some() {
+                // What became of it may be something to write.
+                self.wake_writer();
+            }
+        }
+        let (ingested, later) = (Vec::new(), writer.engine.next_binding());
+        Report::new(number, label, Done { changes, ingested, reached, later, at, took })
+    }
+
+    /// Begins a thread that reads what is still to come.
+    #[cfg(feature = "threads")]
+    pub(crate) fn read_rest(&mut self) {
+        let Some(keeper) = self.0.keeper.clone().filter(|_| self.snapshot().state.has_unready())
+        else {
+            return;
+        };
+        // The thread is none of those whose handles keep the cache open.
+        let cache = Cache(self.0.clone(), None);
+        let named = thread::Builder::new().name("backwater reader".to_owned());
+        // Without a thread, it is read when somebody asks.
+        let thread = named.spawn(move || cache.bring_rest()).ok();
+        self.1 = Some(Arc::new(Closing { keeper, thread }));
+    }
+
+    #[cfg(feature = "threads")]
+    fn bring_rest(&self) {
+        let Some(keeper) = &self.0.keeper else { return };
+        for table in self.snapshot().state.unready().collect::<Vec<_>>() {
+            if let Err(error) = self.bring_one(keeper, table)
+                && !keeper.progress().is_over()
+            {
+                keeper.tell(&error);
+            }
+        }
+    }
+}
+
+/// Ends the thread that reads, with the last handle.
+#[cfg(feature = "threads")]
+pub(super) struct Closing {
+    keeper: Arc<Keeper>,
+    thread: Option<thread::JoinHandle<()>>,
+}
+
+#[cfg(feature = "threads")]
+impl Drop for Closing {
+    fn drop(&mut self) {
+        self.keeper.progress().end();
+        let thread = self.thread.take();
+        // The last handle may be let go of by the thread itself, in a watcher.
+        if let Some(thread) = thread.filter(|thread| thread.thread().id() != thread::current().id())
+        {
+            drop(thread.join());
+        }
+    }
+}

@@ -1,0 +1,68 @@
+//! Which tables go together: those that a write or a response may need to look at.
+
+use std::collections::BTreeSet;
+
+use super::{Kind, Made, OnDelete, Rule, Schema, TableNo, Wanted};
+
+impl Schema {
+    /// A table with the entries of its to-many links, which are only ever written together.
+    pub(crate) fn with_entries(&self, table: TableNo) -> Vec<TableNo> {
+        let owner = match self.table(table).made {
+            Made::Entries { owner, .. } => owner,
+            Made::Declared | Made::List => table,
+        };
+        let entries = self.table(owner).fields.iter().filter_map(|field| match field.kind {
+            Kind::Links(entries) => Some(entries),
+            _ => None,
+        });
+        [owner].into_iter().chain(entries).collect()
+    }
+
+    /// The tables whose rows decide what becomes of writes to a table, deletes among them.
+    pub(crate) fn written_with(&self, table: TableNo) -> BTreeSet<TableNo> {
+        let (mut all, mut next) = (BTreeSet::new(), vec![table]);
+        while let Some(table) = next.pop() {
+            for table in self.with_entries(table) {
+                if !all.insert(table) {
+                    continue;
+                }
+                for link in self.links_to(table) {
+                    match link.on_delete {
+                        OnDelete::Cascade => next.push(link.table),
+                        _ => all.extend(self.with_entries(link.table)),
+                    }
+                }
+            }
+        }
+        all
+    }
+
+    /// The tables that a response may write to by a rule, and those that decide what becomes of it.
+    pub(crate) fn written_by(&self, rule: &Rule) -> BTreeSet<TableNo> {
+        let list = rule.list.as_ref().map(|list| list.table);
+        let mut next: Vec<TableNo> = [rule.table].into_iter().chain(list).collect();
+        for wanted in rule.places.all() {
+            match wanted {
+                Wanted::Beside(table, _) | Wanted::RowsBeside(table) => next.push(table),
+                // These may be of any table.
+                Wanted::Included => next.extend(self.table_numbers()),
+                Wanted::Records | Wanted::Errors => {}
+            }
+        }
+        let mut all = BTreeSet::new();
+        while let Some(table) = next.pop() {
+            if !all.insert(table) {
+                continue;
+            }
+            // What an object links to may stand in it, as an object of its own.
+            for field in &self.table(table).fields {
+                match field.kind {
+                    Kind::Link(to) | Kind::Links(to) => next.push(to),
+                    _ => {}
+                }
+                next.extend(field.one_of().iter().flat_map(|of| of.tables.iter().map(|of| of.1)));
+            }
+        }
+        all.into_iter().flat_map(|table| self.written_with(table)).collect()
+    }
+}

@@ -1,0 +1,379 @@
+//! A cache whose tables come later does what one does that had them from the start.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
+
+use backwater::{
+    Batch, Cache, Damage, Header, Loader, MemoryStorage, Result, Schema, SqliteFile, Storage,
+    StoredTable, Transaction, Value, WhenDamaged,
+};
+use proptest::prelude::*;
+
+const SCHEMA: &str = r#"
+    table.port = { id = "code", fields = { code = "text", name = "text" } }
+    table.vessel = { id = "name", fields = { name = "text", home = { to = "port", on_delete = "set null" } } }
+    table.sailing = { id = "id", version = "seen", fields = { id = "int", seen = "int", vessel = { to = "vessel", on_delete = "restrict" }, stops = { to_many = "port", on_delete = "cascade" }, note = "text", draft = { type = "text", persist = false } } }
+    table.booking = { id = "id", fields = { id = "int", sailing = { to = "sailing", on_delete = "cascade" }, cars = "int" } }
+    table.seat = { id = ["sailing", "seat"], fields = { sailing = { to = "sailing", on_delete = "cascade" }, seat = "text" } }
+    table.board = { one_row = true, fields = { search = "text" } }
+    response.departures = { url = "/departures{?port,page}", records = "/s", table = "sailing", list = "departure_list", part = "page" }
+    response.seats = { url = "/seats/{sailing}", table = "seat", fields = { sailing = ":sailing" }, complete = { sailing = ":sailing" } }
+"#;
+const TABLES: [&str; 7] =
+    ["port", "vessel", "sailing", "booking", "seat", "departure_list", "sailing_stops"];
+const QUERIES: [&str; 3] = [
+    "SELECT v.name, count(*) AS n FROM sailing AS s LEFT JOIN vessel AS v ON v.name = s.vessel GROUP BY 1",
+    "SELECT b.id, s.note, s.seen FROM booking AS b JOIN sailing AS s ON s.id = b.sailing ORDER BY s.seen DESC LIMIT 4",
+    "SELECT owner, position, target FROM sailing_stops ORDER BY owner, position",
+];
+
+/// Something that a program does, to be done by both.
+#[derive(Debug, Clone)]
+enum Write {
+    Merge(usize, i64, i64),
+    Update(i64, i64),
+    Delete(usize, i64),
+    Stops(i64, Vec<i64>),
+    Departures(i64, i64, Vec<(i64, i64)>),
+    Seats(i64, Vec<i64>),
+    Patch(usize, i64, i64),
+    Search(i64),
+    Fail,
+}
+
+#[derive(Debug, Clone)]
+enum Step {
+    Commit(Vec<Write>),
+    Rehydrate(usize),
+    Flush,
+    Clear,
+}
+
+fn code(number: i64) -> String {
+    format!("P{number}")
+}
+
+impl Write {
+    fn apply(&self, tx: &mut Transaction) -> Result<()> {
+        match self {
+            Write::Merge(0, id, _) => tx.merge("port", (("code", code(*id)), ("name", "new"))),
+            Write::Merge(1, id, to) => {
+                tx.merge("vessel", (("name", code(*id)), ("home", code(*to))))
+            }
+            Write::Merge(2, id, to) => {
+                let fields = (("id", *id), ("vessel", code(*to)), ("draft", "now"), ("seen", *to));
+                tx.merge("sailing", fields)
+            }
+            Write::Merge(3, id, to) => tx.merge("booking", [("id", *id), ("sailing", *to)]),
+            Write::Merge(_, id, to) => tx.merge("seat", (("sailing", *to), ("seat", code(*id)))),
+            Write::Update(id, to) => {
+                tx.update("sailing", *id, (("note", code(*to)), ("seen", Value::Int(*to))))
+            }
+            Write::Delete(0, id) => tx.delete("port", code(*id)).map(drop),
+            Write::Delete(1, id) => tx.delete("vessel", code(*id)).map(drop),
+            Write::Delete(2, id) => tx.delete("sailing", *id).map(drop),
+            Write::Delete(_, id) => tx.delete("booking", *id).map(drop),
+            Write::Stops(id, to) => {
+                tx.set_links("sailing", *id, "stops", to.iter().map(|to| code(*to)))
+            }
+            Write::Departures(port, page, sailings) => {
+                let rows = sailings.iter().map(|(id, seen)| {
+                    format!(r#"{{"id":{id},"seen":{seen},"note":"n{seen}","vessel":{{"name":"P{seen}"}}}}"#)
+                });
+                let text = format!(r#"{{"s":[{}]}}"#, rows.collect::<Vec<_>>().join(","));
+                let url = format!("/departures?port=P{port}&page={page}");
+                tx.ingest(backwater::Request::get(url), text).map(drop)
+            }
+            Write::Seats(sailing, seats) => {
+                let rows = seats.iter().map(|seat| format!(r#"{{"seat":"P{seat}"}}"#));
+                let text = format!("[{}]", rows.collect::<Vec<_>>().join(","));
+                tx.ingest(backwater::Request::get(format!("/seats/{sailing}")), text).map(drop)
+            }
+            Write::Patch(0, id, to) => {
+                tx.merge_patch(format!(r#"{{"booking":{{"{id}":{{"cars":{to}}}}}}}"#))
+            }
+            Write::Patch(_, id, to) => tx.json_patch(format!(
+                r#"[{{"op":"replace","path":"/sailing/{id}/note","value":"p{to}"}}]"#
+            )),
+            Write::Search(text) => tx.set("board", [("search", code(*text))]),
+            Write::Fail => tx.update("booking", 9_999, [("cars", 1)]),
+        }
+    }
+}
+
+fn write() -> impl Strategy<Value = Write> {
+    let id = 0..6_i64;
+    prop_oneof![
+        4 => (0..5_usize, id.clone(), id.clone()).prop_map(|(table, id, to)| Write::Merge(table, id, to)),
+        2 => (id.clone(), id.clone()).prop_map(|(id, to)| Write::Update(id, to)),
+        2 => (0..4_usize, id.clone()).prop_map(|(table, id)| Write::Delete(table, id)),
+        1 => (id.clone(), prop::collection::vec(id.clone(), 0..4)).prop_map(|(id, to)| Write::Stops(id, to)),
+        2 => (id.clone(), 0..2_i64, prop::collection::vec((id.clone(), id.clone()), 0..4))
+            .prop_map(|(port, page, rows)| Write::Departures(port, page, rows)),
+        1 => (id.clone(), prop::collection::vec(id.clone(), 0..4)).prop_map(|(id, seats)| Write::Seats(id, seats)),
+        1 => (0..2_usize, id.clone(), id.clone()).prop_map(|(kind, id, to)| Write::Patch(kind, id, to)),
+        1 => id.prop_map(Write::Search),
+        1 => Just(Write::Fail),
+    ]
+}
+
+fn commits(most: usize) -> impl Strategy<Value = Vec<Vec<Write>>> {
+    prop::collection::vec(prop::collection::vec(write(), 1..4), 0..most)
+}
+
+fn steps() -> impl Strategy<Value = Vec<Step>> {
+    let step = prop_oneof![
+        8 => prop::collection::vec(write(), 1..4).prop_map(Step::Commit),
+        2 => (0..TABLES.len()).prop_map(Step::Rehydrate),
+        1 => Just(Step::Flush),
+        1 => Just(Step::Clear),
+    ];
+    prop::collection::vec(step, 0..12)
+}
+
+/// `BACKWATER_CASES=20000 cargo test --release -p backwater --test parts_become_ready` is a long run.
+fn cases() -> u32 {
+    std::env::var("BACKWATER_CASES").map_or(100, |cases| cases.parse().unwrap())
+}
+
+fn schema() -> Schema {
+    Schema::parse("s.toml", SCHEMA).unwrap()
+}
+
+/// Lines in an order that does not tell which row came first.
+fn sorted(lines: impl Iterator<Item = String>) -> String {
+    let mut lines: Vec<String> = lines.collect();
+    lines.sort_unstable();
+    lines.join("\n")
+}
+
+fn commit(cache: &Cache, writes: &[Write]) -> String {
+    let report = cache.commit("a step", |tx| writes.iter().try_for_each(|write| write.apply(tx)));
+    match report {
+        Ok(report) => sorted(report.changes().map(|change| change.to_string())),
+        Err(error) => error.to_string(),
+    }
+}
+
+fn exported(cache: &Cache) -> String {
+    let mut text = Vec::new();
+    cache.snapshot().export(&mut text).unwrap();
+    // The first line has the number of the last commit, and coming is one.
+    sorted(String::from_utf8(text).unwrap().lines().skip(1).map(str::to_owned))
+}
+
+/// A storage with what some commits left.
+fn filled(commits: &[Vec<Write>]) -> MemoryStorage {
+    let memory = MemoryStorage::new();
+    let cache = Cache::open_with(schema(), memory.clone()).unwrap();
+    commits.iter().for_each(|writes| drop(commit(&cache, writes)));
+    memory
+}
+
+fn rows(query: &backwater::Query) -> Vec<Vec<Value>> {
+    query.read().unwrap().rows().map(|row| row.values().to_vec()).collect()
+}
+
+/// A watched query, and the rows that its deltas have led to.
+fn watched(
+    cache: &Cache,
+    sql: &str,
+) -> (backwater::Query, Arc<Mutex<Vec<Vec<Value>>>>, backwater::Watch) {
+    let query = cache.query(sql, ()).unwrap();
+    let shown = Arc::new(Mutex::new(Vec::new()));
+    let view = shown.clone();
+    let watch = cache.watch(&query, move |told| {
+        if let Some(delta) = told.delta() {
+            delta.apply(&mut view.lock().unwrap());
+        }
+    });
+    // Where a thread reads, a delta may be told before this.
+    *shown.lock().unwrap() = rows(&query);
+    (query, shown, watch.unwrap())
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: cases(), failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn what_comes_later_makes_no_difference(
+        before in commits(12),
+        first in prop::collection::vec(0..TABLES.len(), 0..4),
+        by_thread in any::<bool>(),
+        steps in steps(),
+    ) {
+        let (one, other) = (filled(&before), filled(&before));
+        let whole = Cache::open_with(schema(), one.clone()).unwrap();
+        let builder = Cache::builder().schema(schema()).storage(other.clone());
+        let builder = builder.ready_first(first.iter().map(|table| TABLES[*table]));
+        let parts = if by_thread { builder } else { builder.rest_when_asked() }.build().unwrap();
+        let views = QUERIES.map(|sql| watched(&parts, sql));
+        for step in &steps {
+            match step {
+                Step::Commit(writes) => prop_assert_eq!(commit(&parts, writes), commit(&whole, writes)),
+                Step::Rehydrate(table) => parts.rehydrate_tables([TABLES[*table]]).unwrap(),
+                Step::Flush => parts.flush().unwrap(),
+                Step::Clear => {
+                    parts.clear("signed out").unwrap();
+                    whole.clear("signed out").unwrap();
+                }
+            }
+        }
+        parts.rehydrate().unwrap();
+        prop_assert!(parts.readiness().is_ready());
+        prop_assert_eq!(exported(&parts), exported(&whole));
+        for (sql, (query, shown, _watch)) in QUERIES.iter().zip(&views) {
+            let told = rows(&whole.query(sql, ()).unwrap());
+            prop_assert_eq!(&rows(query), &told);
+            if !by_thread {
+                prop_assert_eq!(&*shown.lock().unwrap(), &told);
+            }
+        }
+        drop((parts, whole, views));
+        let [one, other] = [one, other].map(|memory| exported(&Cache::open(memory).unwrap()));
+        prop_assert_eq!(one, other);
+    }
+}
+
+/// What somebody does while a table is read.
+type Meanwhile = Arc<Mutex<Option<Box<dyn FnMut() + Send>>>>;
+
+/// A storage in memory that lets somebody commit while it is read.
+struct Slow {
+    memory: MemoryStorage,
+    meanwhile: Meanwhile,
+}
+
+impl Storage for Slow {
+    fn name(&self) -> String {
+        "slow".to_owned()
+    }
+    fn header(&mut self) -> Result<Option<Header>> {
+        self.memory.header()
+    }
+    fn load(&mut self, table: &StoredTable<'_>, loader: &mut Loader<'_>) -> Result<()> {
+        self.memory.load(table, loader)?;
+        if let Some(meanwhile) = &mut *self.meanwhile.lock().unwrap() {
+            meanwhile();
+        }
+        Ok(())
+    }
+    fn write(&mut self, batch: &Batch) -> Result<()> {
+        self.memory.write(batch)
+    }
+}
+
+/// While a table is read, commits go on; those that meet new ids of it have it read again, and it is
+/// put in place in the end all the same.
+#[test]
+fn commits_go_on_while_a_table_is_read() {
+    for meets_ids in [false, true] {
+        let memory = filled(&[
+            vec![Write::Merge(1, 0, 1), Write::Merge(2, 1, 0), Write::Merge(2, 2, 0)],
+            vec![Write::Merge(3, 7, 2)],
+        ]);
+        let meanwhile: Meanwhile = Arc::default();
+        let slow = Slow { memory: memory.clone(), meanwhile: meanwhile.clone() };
+        let cache = Cache::builder().schema(schema()).storage(slow);
+        let cache = cache.ready_first(["booking"]).rest_when_asked().build().unwrap();
+        let (writer, made) = (cache.clone(), Arc::new(Mutex::new(0)));
+        let count = made.clone();
+        *meanwhile.lock().unwrap() = Some(Box::new(move || {
+            let number = 100 + *count.lock().unwrap();
+            let sailing = if meets_ids { number } else { 2 };
+            let made = writer.commit("booked meanwhile", |tx| {
+                tx.insert("booking", [("id", number), ("sailing", sailing)])
+            });
+            // In the end commits wait: this one is on the thread that reads.
+            *count.lock().unwrap() += i64::from(made.is_ok());
+        }));
+        cache.rehydrate_tables(["sailing"]).unwrap();
+        *meanwhile.lock().unwrap() = None;
+        assert_eq!(*made.lock().unwrap(), if meets_ids { 6 } else { 2 });
+        let sailings = cache.query("SELECT id, vessel FROM sailing ORDER BY id", ()).unwrap();
+        assert_eq!(sailings.read().unwrap().row(1).unwrap().values(), [2.into(), "P0".into()]);
+        cache.commit("and later", |tx| tx.delete("sailing", 2).map(drop)).unwrap();
+        cache.rehydrate().unwrap();
+        let now = exported(&cache);
+        drop(cache);
+        assert_eq!(exported(&Cache::open(memory).unwrap()), now);
+    }
+}
+
+/// What is damaged in a table that comes later is told to who waits for it and to who writes to it;
+/// or the file is set aside then, with what was read kept.
+#[test]
+fn damage_is_met_when_a_table_comes() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("parts.db");
+    let fill = || {
+        let cache = Cache::open_with(schema(), SqliteFile::new(&path)).unwrap();
+        let writes = [Write::Merge(0, 1, 0), Write::Merge(1, 2, 1), Write::Merge(3, 7, 2)];
+        commit(&cache, &writes);
+        drop(cache);
+        let file = rusqlite::Connection::open(&path).unwrap();
+        file.execute("UPDATE booking SET cars = 3", ()).unwrap();
+    };
+    fill();
+    let open = |what: WhenDamaged| {
+        let builder = Cache::builder().schema(schema()).storage(SqliteFile::new(&path));
+        builder.when_damaged(what).ready_first(["port"]).rest_when_asked().build().unwrap()
+    };
+    let cache = open(WhenDamaged::Refuse);
+    let told = cache.rehydrate().unwrap_err().to_string();
+    assert!(told.contains("booking"), "{told}");
+    let written = cache.commit("booked", |tx| tx.merge("booking", [("id", 8)])).unwrap_err();
+    assert_eq!(written.kind(), backwater::ErrorKind::Damaged);
+    cache.commit("elsewhere", |tx| tx.merge("port", [("code", "P9")])).unwrap();
+    drop(cache);
+
+    let cache = open(WhenDamaged::AcceptEdits);
+    cache.rehydrate().unwrap();
+    assert!(matches!(cache.damage(), Some(Damage::Accepted { tables }) if tables == ["booking"]));
+    assert_eq!(
+        cache.snapshot().get("booking", 7).unwrap().unwrap().get("cars").unwrap(),
+        Some(3.into())
+    );
+    drop(cache);
+    drop(Cache::open(SqliteFile::new(&path)).unwrap());
+
+    std::fs::remove_file(&path).unwrap();
+    fill();
+    let cache = open(WhenDamaged::SetAside);
+    cache.rehydrate().unwrap();
+    let Some(Damage::SetAside { name, .. }) = cache.damage() else { panic!() };
+    assert!(std::fs::exists(name).unwrap());
+    assert_eq!(cache.snapshot().count("port").unwrap(), 1);
+    drop(cache);
+    let again = Cache::open(SqliteFile::new(&path)).unwrap();
+    assert_eq!(
+        (again.snapshot().count("port").unwrap(), again.snapshot().count("booking").unwrap()),
+        (1, 0)
+    );
+}
+
+/// Letting go of a cache does not wait until all is read, and leaves its file to the next one.
+#[test]
+fn closing_ends_what_is_being_read() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("closed.db");
+    let cache = Cache::open_with(schema(), SqliteFile::new(&path)).unwrap();
+    let rows =
+        |tx: &mut Transaction| (0..20_000).try_for_each(|id| tx.insert("booking", [("id", id)]));
+    cache.commit("many", rows).unwrap();
+    drop(cache);
+    for _ in 0..20 {
+        let builder = Cache::builder().schema(schema()).storage(SqliteFile::new(&path));
+        let failed = Arc::new(AtomicBool::new(false));
+        let told = failed.clone();
+        let builder = builder.on_storage_error(move |_| told.store(true, Ordering::Relaxed));
+        let cache = builder.ready_first(["port"]).build().unwrap();
+        cache.commit("elsewhere", |tx| tx.merge("port", [("code", "P9")])).unwrap();
+        drop(cache);
+        assert!(!failed.load(Ordering::Relaxed));
+    }
+    let cache = Cache::open(SqliteFile::new(&path)).unwrap();
+    assert_eq!(cache.snapshot().count("booking").unwrap(), 20_000);
+}
