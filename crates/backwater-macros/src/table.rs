@@ -220,10 +220,10 @@ fn whole(input: &DeriveInput) -> Result<Whole> {
                     whole.options.push(assigned("names", &one_of(&meta, &known)?));
                 }
                 "unknown" => whole.options.push(assigned("unknown", &one_of(&meta, &["ignore", "error"])?)),
-                "version" | "tombstone" | "resource" | "was" => whole.options.push(assigned(&option, &text(&meta)?)),
+                "version" | "tombstone" | "resource" | "was" | "expires_after" => whole.options.push(assigned(&option, &text(&meta)?)),
                 _ => {
                     return Err(meta.error(
-                        "expected name, one_row, of, persist, names, version, unknown, tombstone, resource or was",
+                        "expected name, one_row, of, persist, names, version, unknown, tombstone, resource, was or expires_after",
                     ));
                 }
             }

@@ -253,7 +253,9 @@ impl CacheBuilder {
     ///
     /// See [`CacheBuilder`] for an example.
     pub fn clock(mut self, clock: impl Clock + 'static) -> Self {
-        self.settings.clock = Some(Arc::new(clock));
+        let clock: Arc<dyn Clock> = Arc::new(clock);
+        self.how.clock = Some(clock.clone());
+        self.settings.clock = Some(clock);
         self
     }
 
@@ -305,6 +307,7 @@ impl CacheBuilder {
                 if !self.rest_when_asked {
                     cache.read_rest();
                 }
+                cache.trim_if_ready()?;
                 Ok(cache)
             }
             (Some(schema), None) => {

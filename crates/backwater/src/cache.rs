@@ -150,7 +150,7 @@ impl Cache {
         schema_changes: Vec<SchemaChange>,
         settings: Settings,
     ) -> Self {
-        let published = Arc::new(Published::new(state.clone(), commit));
+        let published = Arc::new(Published::new(state.clone(), commit, settings.clock.clone()));
         let engine = Engine::new(&state.schema, settings.recent);
         let (history, remembered) = (Arc::new(History::after(commit)), Remembered::default());
         let writer = Mutex::new(Writer { engine, state, commit, history, remembered });
@@ -240,6 +240,7 @@ impl Cache {
         }
         write(&mut tx)?;
         writer.remembered = std::mem::take(&mut tx.remembered);
+        let brought = tx.take_brought();
         let came = tx.take_rehydrated();
         let came = came.map(|(here, tables)| self.put_in_place(&mut writer, here, &tables));
         came.iter().for_each(|report| self.file(report, None));
@@ -251,8 +252,16 @@ impl Cache {
         let reached = writer.engine.apply(&changes, number, clock);
         self.0.published.publish_commit(&changes, number);
         let took = watch.lap();
+        let brought = match clock {
+            Some(clock) if !brought.is_empty() => {
+                changes.after.tell_time(clock);
+                changes.after.bring(brought)
+            }
+            _ => Vec::new(),
+        };
         if let Some(keeper) = &self.0.keeper {
             keeper.note(&changes, number);
+            keeper.note_brought(brought);
             self.wake_writer();
         }
         let later = writer.engine.next_binding();

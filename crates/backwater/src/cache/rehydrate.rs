@@ -11,8 +11,8 @@ use crate::change::{Changes, Happened, RowChange, Source};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::Query;
 use crate::schema::TableNo;
-use crate::storage::Keeper;
-use crate::table::State;
+use crate::storage::{Keeper, beyond, expired};
+use crate::table::{Slot, State};
 use crate::trace::{Done, Report};
 use crate::value::{Clock, Stopwatch};
 
@@ -123,6 +123,84 @@ impl Cache {
         self.bring(query.tables())
     }
 
+    /// Lets go of what is too old or too much: rows that were brought longer ago than their table's
+    /// `expires_after`, and then, until what persists takes at most `limits.stored_bytes`, rows that
+    /// nothing links to, those first that were not brought or asked for longest; a list goes as a whole.
+    /// A row is asked for when it is read by its id or along a link, or when a query's result shows it.
+    ///
+    /// What is too old is left out whenever a table is rehydrated, and what is too much is let go of
+    /// when all are; a program that runs for long calls this now and then. It is a commit, if there is
+    /// anything to let go of.
+    ///
+    /// # Errors
+    /// As [`Cache::rehydrate`], since all rows have to be here.
+    ///
+    /// ```
+    /// use backwater::{Cache, Schema, SetClock};
+    ///
+    /// let clock = SetClock::at("2031-05-04T12:00:00Z".parse()?);
+    /// let schema = Schema::parse("s.toml", r#"
+    ///     table.port = { id = "code", expires_after = "7 days", fields = { code = "text" } }
+    /// "#)?;
+    /// let cache = Cache::builder().schema(schema).clock(clock.clone()).build()?;
+    /// cache.commit("ports loaded", |tx| { tx.insert("port", [("code", "SAL")])?; tx.insert("port", [("code", "EEL")]) })?;
+    ///
+    /// clock.set("2031-05-09T12:00:00Z".parse()?);
+    /// cache.commit("brought again", |tx| tx.merge("port", [("code", "EEL")]))?; // no change, but news
+    /// clock.set("2031-05-11T12:00:00Z".parse()?);
+    /// let report = cache.trim("a new day")?.unwrap();
+    /// assert_eq!(report.changes().next().unwrap().to_string(), "port SAL deleted");
+    /// assert!(cache.trim("once more")?.is_none());
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn trim(&self, label: impl Into<String>) -> Result<Option<Report>> {
+        self.rehydrate()?;
+        // Most often there is nothing, and then there is no commit.
+        let rows = self.to_trim(&self.snapshot().state);
+        if rows.is_empty() {
+            return Ok(None);
+        }
+        let report = self.commit(label, |tx| {
+            let rows = self.to_trim(&tx.state);
+            tx.let_rows_go(rows);
+            Ok(())
+        });
+        report.map(Some)
+    }
+
+    fn to_trim(&self, state: &State) -> Vec<(TableNo, Slot)> {
+        if let Some(clock) = self.clock() {
+            state.tell_time(clock);
+        }
+        let tables = state.schema.table_numbers().filter(|table| state.table(*table).keeps_times());
+        let old = tables.flat_map(|table| {
+            let rows = expired(state, table).into_iter();
+            rows.map(move |slot| (table, slot)).collect::<Vec<_>>()
+        });
+        let old: Vec<_> = old.collect();
+        match state.schema.limits.stored_bytes {
+            // What is too old goes anyway; what is too much is told of the rest.
+            Some(most) if !old.is_empty() => {
+                let nothing = State::new(state.schema.clone());
+                let rest = state.with_rows_of(&nothing, old.iter().copied());
+                old.into_iter().chain(beyond(&rest, most as u64)).collect()
+            }
+            Some(most) => beyond(state, most as u64),
+            None => old,
+        }
+    }
+
+    /// Lets go of what is too much, once all rows are here.
+    pub(crate) fn trim_if_ready(&self) -> Result<()> {
+        let state = self.snapshot().state;
+        let is_limited = state.schema.limits.stored_bytes.is_some();
+        let may_write = self.0.keeper.as_ref().is_some_and(|keeper| !keeper.is_read_only());
+        if !is_limited || state.has_unready() || !may_write {
+            return Ok(());
+        }
+        self.trim("let go of what is too much").map(drop)
+    }
+
     /// Has the rows of some tables come, one after the other.
     fn bring(&self, tables: Vec<TableNo>) -> Result<()> {
         if self.is_writing() {
@@ -171,7 +249,11 @@ impl Cache {
             self.file(&report, None);
             drop((writer, turn));
             self.tell(&report);
-            return if is_all { keeper.loaded() } else { Ok(()) };
+            return if is_all {
+                keeper.loaded().and_then(|()| self.trim_if_ready())
+            } else {
+                Ok(())
+            };
         }
     }
 

@@ -66,8 +66,11 @@ impl Remembered {
         rows: &[RowAt],
     ) {
         // The entries of a to-many link are rows of their own, which others may write to.
-        let has_entries = |(table, _): &RowAt| state.schema.table(*table).asks.links;
-        if text.len() < START || text.len() > LONGEST || rows.iter().any(has_entries) {
+        let has_entries = |table: TableNo| state.schema.table(table).asks.links;
+        // Of some it is kept when they were last brought, also if nothing in them was new.
+        let keeps_times = |table: TableNo| state.table(table).keeps_times();
+        let is_left = rows.iter().any(|(table, _)| has_entries(*table) || keeps_times(*table));
+        if text.len() < START || text.len() > LONGEST || is_left {
             return;
         }
         if self.0.is_empty() {

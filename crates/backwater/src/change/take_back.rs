@@ -127,7 +127,7 @@ impl Transaction {
 
     /// Deletes rows that are as the commit inserted them; of others only the fields that are.
     fn let_go(&mut self, changes: &Changes, rows: Vec<(TableNo, Slot)>) {
-        let (schema, mut left) = (self.schema(), rows);
+        let mut left = rows;
         left.retain(|row| self.is_still(&changes.after, *row));
         let mut whole = Vec::new();
         for (table, slot) in left {
@@ -155,13 +155,22 @@ impl Transaction {
             );
         }
         // What points at one is as it was before the row came.
-        for (table, slot) in whole {
-            for field in schema.table(table).field_numbers() {
-                if let Kind::Links(entries) = schema.table(table).field(field).kind {
+        self.let_rows_go(whole);
+    }
+
+    /// Lets rows go with the entries of their to-many links, whatever links to them.
+    pub(crate) fn let_rows_go(&mut self, rows: impl IntoIterator<Item = (TableNo, Slot)>) {
+        let schema = self.schema();
+        for (table, slot) in rows {
+            for field in &schema.table(table).fields {
+                if let Kind::Links(entries) = field.kind {
                     self.put_entries(entries, slot, &[]);
                 }
             }
-            self.remove(table, slot);
+            // Entries may have gone with their owner.
+            if self.state.table(table).is_row(slot) {
+                self.remove(table, slot);
+            }
         }
     }
 

@@ -48,6 +48,8 @@ pub struct Transaction {
     source: Option<Arc<dyn Source>>,
     /// The tables whose rows came while it went on.
     rehydrated: Vec<TableNo>,
+    /// Rows that were merged, whether or not that changed them, of tables that keep it when that was.
+    pub(crate) brought: Vec<(TableNo, Slot)>,
 }
 
 /// Where rows come from that a transaction needs and that are not here yet.
@@ -70,8 +72,9 @@ impl Transaction {
     pub(crate) fn new(before: Arc<State>, history: Arc<History>, remembered: Remembered) -> Self {
         let state = State::clone(&before);
         let touched = state.schema.tables.iter().map(|_| Touched::default()).collect();
-        let (ingested, source, rehydrated) = (Vec::new(), None, Vec::new());
-        Self { before, state, touched, ingested, history, remembered, source, rehydrated }
+        let (ingested, source) = (Vec::new(), None);
+        let (rehydrated, brought) = (Vec::new(), Vec::new());
+        Self { before, state, touched, ingested, history, remembered, source, rehydrated, brought }
     }
 
     /// The same, where rows of tables are still to come from somewhere.
@@ -110,6 +113,11 @@ impl Transaction {
     pub(crate) fn take_rehydrated(&mut self) -> Option<(Arc<State>, Vec<TableNo>)> {
         let tables = std::mem::take(&mut self.rehydrated);
         (!tables.is_empty()).then(|| (self.before.clone(), tables))
+    }
+
+    /// The rows that it brought, of tables that keep it when that was.
+    pub(crate) fn take_brought(&mut self) -> Vec<(TableNo, Slot)> {
+        std::mem::take(&mut self.brought)
     }
 
     /// Ends the transaction: what it changed, between the version it began from and its own.
@@ -289,6 +297,9 @@ impl Transaction {
     ) -> Merged {
         let cells = fields.iter().map(|(field, staged)| (*field, staged.cell()));
         let mut merged = Merged { is_new: false, changed: false, overwrote: false };
+        if self.state.table(table).keeps_times() {
+            self.brought.push((table, slot));
+        }
         let old = self.state.table(table).row(slot);
         match &old {
             None => merged.is_new = true,

@@ -146,8 +146,11 @@ impl Transaction {
         &mut self,
         write: impl FnOnce(&mut Self) -> Result<T>,
     ) -> Result<T> {
-        let saved = self.state.clone();
-        write(self).inspect_err(|_| self.state = saved)
+        let (saved, brought) = (self.state.clone(), self.brought.len());
+        write(self).inspect_err(|_| {
+            self.state = saved;
+            self.brought.truncate(brought);
+        })
     }
 
     /// Carries out one operation of a JSON Patch.

@@ -11,6 +11,7 @@ use crate::change::{Changes, LastChanged};
 use crate::error::Result;
 use crate::schema::TableNo;
 use crate::table::{Snapshot, State};
+use crate::value::Clock;
 
 /// The tables at one moment, with what is known of when they last changed.
 #[derive(Clone)]
@@ -26,12 +27,13 @@ pub(crate) struct Published {
     current: RwLock<Moment>,
     /// Bindings whose handles were dropped since the writer last looked.
     released: Mutex<Vec<BindingNo>>,
+    clock: Option<Arc<dyn Clock>>,
 }
 
 impl Published {
-    pub(crate) fn new(state: Arc<State>, commit: u64) -> Self {
+    pub(crate) fn new(state: Arc<State>, commit: u64, clock: Option<Arc<dyn Clock>>) -> Self {
         let current = RwLock::new(Moment { state, commit, last: None });
-        Self { current, released: Mutex::default() }
+        Self { current, released: Mutex::default(), clock }
     }
 
     pub(crate) fn snapshot(&self) -> Snapshot {
@@ -41,7 +43,15 @@ impl Published {
 
     fn current(&self) -> (Arc<State>, u64) {
         let current = self.current.read().unwrap_or_else(PoisonError::into_inner);
-        (current.state.clone(), current.commit)
+        let now = (current.state.clone(), current.commit);
+        drop(current);
+        if now.0.keeps_times()
+            && let Some(clock) = &self.clock
+        {
+            // Whoever reads asks for rows, and it is kept when that was.
+            now.0.tell_time(&**clock);
+        }
+        now
     }
 
     pub(crate) fn moment(&self) -> Moment {

@@ -8,7 +8,7 @@ use super::edit::Failure;
 use super::expr::{Columns, Expr};
 use super::live::{LeafOf, Ordered, Slots, of_tables};
 use super::missing::{Missing, missing};
-use super::plan::Asked;
+use super::plan::{Asked, Relation};
 use super::relation::View;
 use super::scalar::{Key, Scalar};
 use smallvec::SmallVec;
@@ -180,6 +180,15 @@ impl QueryResult {
         View { plan: &self.0.asked.plan, state: &self.0.state, derived: &[] }
     }
 
+    /// The rows of a tuple are shown.
+    fn ask(&self, slots: &[Slot]) {
+        for (source, slot) in self.0.asked.plan.sources.iter().zip(slots) {
+            if let Relation::Table(table) = source.relation {
+                self.0.state.table(table).ask(*slot);
+            }
+        }
+    }
+
     fn tuple(&self, slots: &[Slot]) -> Box<[Value]> {
         let view = self.view();
         let row = view.row(slots);
@@ -244,6 +253,13 @@ impl<'r> Cursor<'r> {
 impl<'r> RowAt<'r> {
     pub(super) fn row(self) -> ResultRow<'r> {
         let (result, place) = (self.result, self.place);
+        if result.0.state.keeps_times() {
+            of_tables!(
+                LeafOf, self.leaf,
+                leaf => result.ask(leaf.entry(place).slots()),
+                kept leaf => { let _ = leaf; }
+            );
+        }
         let values = of_tables!(
             LeafOf, self.leaf,
             leaf => leaf.row(place, |entry| result.tuple(entry.slots())),

@@ -99,11 +99,13 @@ pub(crate) struct Limits {
     /// Objects and arrays inside of each other on the way to a row's fields.
     pub(crate) depth: usize,
     pub(crate) bytes: usize,
+    /// How many bytes the rows that persist may take, if that is limited.
+    pub(crate) stored_bytes: Option<usize>,
 }
 
 impl Default for Limits {
     fn default() -> Self {
-        Self { depth: 127, bytes: 1 << 30 }
+        Self { depth: 127, bytes: 1 << 30, stored_bytes: None }
     }
 }
 
@@ -306,6 +308,17 @@ impl Schema {
 
     pub(crate) fn table(&self, number: TableNo) -> &Table {
         &self.tables[number.index()]
+    }
+
+    /// Whether it is kept beside the rows of a table when they were last brought and asked for: where
+    /// rows expire, and where there may be too many. Entries of a to-many link are as old as their
+    /// owner.
+    pub(crate) fn keeps_times(&self, table: TableNo) -> bool {
+        let definition = self.table(table);
+        let all = self.limits.stored_bytes.is_some()
+            && !definition.is_one_row()
+            && !self.is_entries(table);
+        definition.persist && (all || definition.expires_after.is_some())
     }
 
     /// Whether a table holds the entries of a to-many link.

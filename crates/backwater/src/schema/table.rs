@@ -13,6 +13,8 @@ pub(crate) struct Table {
     /// The fields that hold the id; a one-row table has none.
     pub(crate) id: Vec<FieldNo>,
     pub(crate) persist: bool,
+    /// Rows that were brought so many seconds ago are left out when the table is rehydrated.
+    pub(crate) expires_after: Option<u32>,
     /// The field by which newer news is told from older.
     pub(crate) version: Option<FieldNo>,
     /// What becomes of members that are no field.

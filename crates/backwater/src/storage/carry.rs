@@ -5,14 +5,14 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use super::asleep::{self, Values};
-use super::form::{Form, Stored, id_of, id_part, staged, stored};
+use super::form::{Form, Stored, id_of, id_part, staged, stored, stored_times};
 use super::load::Rows;
 use super::open::SchemaChange;
 use super::outbox::{Held, Total};
 use crate::change::{History, Remembered, Transaction};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{Field, FieldNo, Kind, Made, Schema, Table, TableNo};
-use crate::table::{Cell, Slot, Snapshot, State};
+use crate::table::{Cell, Slot, Snapshot, State, Times};
 
 /// What a step does: it reads the rows as the storage has them, and writes into the tables as they
 /// are now.
@@ -48,6 +48,8 @@ impl Steps {
 pub(super) struct Carried {
     pub(super) state: Arc<State>,
     pub(super) form: Arc<Form>,
+    /// The times that the storage has of rows of tables that stay as they are.
+    pub(super) times: Vec<Vec<Times>>,
     pub(super) sleepers: State,
     /// Stored tables that go, and tables that are written anew.
     pub(super) dropped: Vec<String>,
@@ -58,19 +60,22 @@ pub(super) struct Carried {
 /// How a table is stored: what its rows are told apart by, and its columns with what they hold.
 type StoredAs = (Vec<Arc<str>>, Vec<(Arc<str>, String)>);
 
-fn stored_as(schema: &Schema, table: &Table) -> StoredAs {
+fn stored_as(schema: &Schema, number: TableNo) -> StoredAs {
+    let (table, has_times) = (schema.table(number), schema.keeps_times(number));
     let persists = table.fields.iter().filter(|field| field.persist);
     let fields = persists.map(|field| {
         let only = (!field.values.is_empty()).then_some(&field.values);
         let told = format!("{} {only:?} {}", schema.kind_of(field), field.required);
         (field.name.clone(), told)
     });
+    let times = has_times.then(|| ("backwater_brought".into(), "time".to_owned()));
+    let fields = fields.chain(times);
     (table.id.iter().map(|id| table.field(*id).name.clone()).collect(), fields.collect())
 }
 
 fn stored_tables(schema: &Schema) -> BTreeMap<Arc<str>, StoredAs> {
-    let persists = schema.tables.iter().filter(|table| table.persist);
-    persists.map(|table| (table.name.clone(), stored_as(schema, table))).collect()
+    let persists = schema.table_numbers().filter(|table| schema.table(*table).persist);
+    persists.map(|table| (schema.table(table).name.clone(), stored_as(schema, table))).collect()
 }
 
 /// Whether stored rows can be read under the other schema as they are.
@@ -117,8 +122,7 @@ pub(super) fn over(
     }
     carrier.unnamed();
     let Carrier { rows, sleepers, dropped, mut rebuilt, mut changes, .. } = carrier;
-    let form = rows.form.clone();
-    let mut state = Arc::new(rows.state);
+    let Held { form, mut state, times, .. } = rows.into_held();
     let snapshot = Snapshot { state: old.clone(), commit: 0 };
     for step in steps {
         let mut tx = Transaction::new(state, Arc::new(History::after(0)), Remembered::default());
@@ -138,7 +142,7 @@ pub(super) fn over(
     let names = rebuilt.iter().map(|table| schema.table(*table).name.to_string());
     gone.extend(names.filter(|name| is_stored(name)));
     let dropped = gone.into_iter().collect();
-    Ok(Carried { state, form, sleepers, dropped, rebuilt, changes })
+    Ok(Carried { state, form, times, sleepers, dropped, rebuilt, changes })
 }
 
 /// What slept of the tables from a number on comes back into them: the tables, and what sleeps on.
@@ -287,7 +291,7 @@ impl Carrier<'_> {
                 };
                 // What does not fit any more sleeps on.
                 let has_id = table.is_one_row() || id_of(&schema, number, value_of).is_some();
-                if has_id && self.put(number, taken).is_ok() {
+                if has_id && self.put(number, taken, Times::default()).is_ok() {
                     self.lay_asleep(name, &row, Values::new());
                     self.lay_asleep(&table.name, &row, values);
                     woken += 1;
@@ -304,7 +308,15 @@ impl Carrier<'_> {
         Ok(())
     }
 
-    fn put(&mut self, table: TableNo, values: Vec<Option<Stored<'_>>>) -> Result<Slot> {
+    fn put(
+        &mut self,
+        table: TableNo,
+        values: Vec<Option<Stored<'_>>>,
+        times: Times,
+    ) -> Result<Slot> {
+        let has_times = self.rows.form.table(table).has_times;
+        let times = stored_times(times).into_iter().filter(|_| has_times).map(Some);
+        let values: Vec<Option<Stored<'_>>> = values.into_iter().chain(times).collect();
         let is_absent: Vec<bool> = values.iter().map(Option::is_none).collect();
         let values: Vec<Stored<'_>> =
             values.into_iter().map(|value| value.unwrap_or(Stored::Null)).collect();
@@ -322,7 +334,7 @@ impl Carrier<'_> {
             self.dropped.push(was_table.name.to_string());
         }
         let mut is_same = table.name == was_table.name
-            && stored_as(&schema, table) == stored_as(&old.schema, was_table);
+            && stored_as(&schema, number) == stored_as(&old.schema, was_number);
         let fields = self.rows.form.table(number).fields.clone();
         let mut from: Vec<Source> = Vec::new();
         for field in &fields {
@@ -377,7 +389,7 @@ impl Carrier<'_> {
                 }
             }
             slept.retain(|name, _| self.stays(table, was_table, name));
-            let slot = self.put(number, values)?;
+            let slot = self.put(number, values, old.table(was_number).times(slot))?;
             // The id may be written otherwise now, as a number or as a text.
             let row = asleep::row_id(self.rows.state.id(number, slot).map(|id| id.to_id()));
             self.lay_asleep(&table.name, &row, slept);

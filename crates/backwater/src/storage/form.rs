@@ -8,7 +8,7 @@ use siphasher::sip128::{Hasher128, SipHasher13};
 use crate::change::{Staged, checked_text};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, IdType, Kind, Schema, TableNo};
-use crate::table::{Cell, Slot, State};
+use crate::table::{Cell, Slot, State, Times};
 use crate::value::{IdRef, Json, RowId};
 
 /// A field's value in the storage form: booleans are 0 or 1, times are texts in UTC with six
@@ -147,12 +147,22 @@ impl<'f> StoredTable<'f> {
         &self.schema.table(self.number).name
     }
 
-    /// The names of the fields that persist, in the schema's order.
+    /// The names of the fields that persist, in the schema's order. Behind them, where rows may expire
+    /// or be too many, `backwater_brought` and `backwater_asked`: when the row was last brought and
+    /// asked for, in whole seconds since 1970.
     ///
     /// See [`Loader`](crate::Loader) for an example.
     pub fn columns(&self) -> impl Iterator<Item = &'f str> + use<'f> {
-        let table = self.schema.table(self.number);
-        self.form.table(self.number).fields.iter().map(move |field| &*table.field(*field).name)
+        let (table, form) = (self.schema.table(self.number), self.form.table(self.number));
+        let fields = form.fields.iter().map(move |field| &*table.field(*field).name);
+        fields.chain(TIMES.into_iter().filter(|_| form.has_times))
+    }
+
+    /// The columns that are no fields.
+    #[cfg(feature = "sqlite")]
+    pub(super) fn times(&self) -> impl Iterator<Item = &'static str> + use<> {
+        let has_times = self.form.table(self.number).has_times;
+        TIMES.into_iter().filter(move |_| has_times)
     }
 
     /// The columns that tell one row from another; a one-row table has none.
@@ -170,6 +180,30 @@ impl std::fmt::Debug for StoredTable<'_> {
     }
 }
 
+/// The columns that say when a row was last brought and asked for.
+const TIMES: [&str; 2] = ["backwater_brought", "backwater_asked"];
+
+/// Times in the storage form.
+pub(super) fn stored_times(times: Times) -> [Stored<'static>; 2] {
+    [times.brought, times.asked].map(|seconds| match seconds {
+        0 => Stored::Null,
+        seconds => Stored::Int(seconds.into()),
+    })
+}
+
+/// Stored times as they are in memory, or what is wrong with them.
+pub(super) fn times_of(stored: &[Stored<'_>]) -> Result<Times> {
+    let seconds = |stored: &Stored<'_>| match stored {
+        Stored::Null => Ok(0),
+        Stored::Int(seconds) => Ok(u32::try_from(*seconds).unwrap_or(u32::MAX)),
+        other => Err(Error::new(ErrorKind::Damaged, format!("found {other:?}, expected a time"))),
+    };
+    match stored {
+        [brought, asked] => Ok(Times { brought: seconds(brought)?, asked: seconds(asked)? }),
+        _ => Ok(Times::default()),
+    }
+}
+
 /// Which fields a storage has of each table.
 #[derive(Clone)]
 pub(crate) struct Form {
@@ -181,6 +215,8 @@ pub(crate) struct TableForm {
     pub(crate) persists: bool,
     /// The fields that are stored, in the schema's order.
     pub(crate) fields: Vec<FieldNo>,
+    /// Whether it is stored, behind these, when rows were brought and asked for.
+    pub(crate) has_times: bool,
     /// The same, ordered by name, each with the hash of its name: the order in which they are
     /// hashed, so that a row's hash survives fields that come, go or change places.
     hashed: Vec<(u64, FieldNo)>,
@@ -198,7 +234,13 @@ impl TableForm {
                 hash_value(&mut hasher, &values[*place]);
             }
         }
+        values[self.fields.len()..].iter().for_each(|time| hash_value(&mut hasher, time));
         Hash(hasher.finish128().as_u128())
+    }
+
+    /// How many columns there are.
+    pub(super) fn columns(&self) -> usize {
+        self.fields.len() + if self.has_times { TIMES.len() } else { 0 }
     }
 }
 
@@ -224,17 +266,22 @@ fn hash_value(hasher: &mut SipHasher13, value: &Stored<'_>) {
 impl Form {
     /// What persists.
     pub(crate) fn of(schema: &Schema) -> Self {
-        Self::with(schema, |persists| persists)
+        Self::with(schema, |persists| persists, |table| schema.keeps_times(table))
     }
 
     /// Everything, as queries see it.
     #[cfg(all(test, feature = "sqlite"))]
     pub(crate) fn whole(schema: &Schema) -> Self {
-        Self::with(schema, |_| true)
+        Self::with(schema, |_| true, |_| false)
     }
 
-    fn with(schema: &Schema, keep: impl Fn(bool) -> bool) -> Self {
-        let tables = schema.tables.iter().map(|table| {
+    fn with(
+        schema: &Schema,
+        keep: impl Fn(bool) -> bool,
+        has_times: impl Fn(TableNo) -> bool,
+    ) -> Self {
+        let tables = schema.table_numbers().map(|number| {
+            let (table, has_times) = (schema.table(number), has_times(number));
             let fields: Vec<FieldNo> =
                 table.field_numbers().filter(|field| keep(table.field(*field).persist)).collect();
             let name = |field: &FieldNo| &*table.field(*field).name;
@@ -243,7 +290,7 @@ impl Form {
             hashed.sort_by(|(_, a), (_, b)| name(a).cmp(name(b)));
             let place = |field: &FieldNo| fields.iter().position(|other| other == field);
             let places = hashed.iter().filter_map(|(_, field)| place(field)).collect();
-            TableForm { persists: keep(table.persist), fields, hashed, places }
+            TableForm { persists: keep(table.persist), fields, has_times, hashed, places }
         });
         Self { tables: tables.collect() }
     }
@@ -261,8 +308,8 @@ impl Form {
         &self.tables[table.index()]
     }
 
-    /// A row's hash. Absent fields are left out of it.
-    pub(crate) fn hash(&self, state: &State, table: TableNo, slot: Slot) -> Hash {
+    /// A row's hash, with these times if the table has them. Absent fields are left out of it.
+    pub(crate) fn hash(&self, state: &State, table: TableNo, slot: Slot, times: Times) -> Hash {
         let mut hasher = hasher();
         for (name, field) in &self.table(table).hashed {
             let cell = state.table(table).cell(slot, *field);
@@ -271,6 +318,9 @@ impl Form {
             }
             hasher.write_u64(*name);
             hash_value(&mut hasher, &stored(state, table, *field, cell));
+        }
+        if self.table(table).has_times {
+            stored_times(times).iter().for_each(|time| hash_value(&mut hasher, time));
         }
         Hash(hasher.finish128().as_u128())
     }

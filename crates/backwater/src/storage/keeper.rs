@@ -10,11 +10,11 @@ use super::form::StoredTable;
 use super::load::{Progress, Rows};
 use super::outbox::Outbox;
 use super::waiting::Waiting;
-use super::{Damage, Storage, WhenDamaged, asleep};
+use super::{Damage, Storage, WhenDamaged, asleep, expired};
 use crate::change::{Changes, Source};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::TableNo;
-use crate::table::State;
+use crate::table::{Slot, State};
 
 /// Who is told of a storage that cannot be written.
 pub(crate) type Handler = Box<dyn Fn(&Error) + Send + Sync>;
@@ -67,6 +67,11 @@ impl Keeper {
         Self { waiting, io, handler, when_damaged, damage, progress, to_come }
     }
 
+    /// Whether nothing is ever written.
+    pub(crate) fn is_read_only(&self) -> bool {
+        lock(&self.io).storage.is_read_only()
+    }
+
     /// What was found damaged so far.
     pub(crate) fn damage(&self) -> Option<Damage> {
         lock(&self.damage).clone()
@@ -113,6 +118,13 @@ impl Keeper {
         lock(&self.waiting).note(changes, commit);
     }
 
+    /// Takes note of rows that were brought again, whether or not that changed them.
+    pub(crate) fn note_brought(&self, rows: Vec<(TableNo, Slot)>) {
+        if !rows.is_empty() {
+            lock(&self.waiting).note_rows(rows);
+        }
+    }
+
     /// Takes note of tables that were declared; gives the version with what slept of them.
     ///
     /// # Errors
@@ -134,6 +146,7 @@ impl Keeper {
         let mut io = lock(&self.io);
         let Io { outbox, storage, edited, .. } = &mut *io;
         let (now, commit) = lock(&self.waiting).take_into(outbox);
+        outbox.note(now.take_asked());
         // What is still to come cannot be written anew yet.
         let (here, to_come): (BTreeSet<_>, BTreeSet<_>) =
             std::mem::take(edited).into_iter().partition(|table| now.is_ready(*table));
@@ -167,7 +180,7 @@ impl Source for Keeper {
         let read = tables.iter().try_for_each(|table| -> Result<()> {
             self.progress.begin();
             rows.load(&mut **storage, *table)?;
-            outbox.note_total(*table, rows.total(*table));
+            outbox.note_read(*table, rows.told(*table));
             Ok(())
         });
         match read {
@@ -183,6 +196,7 @@ impl Source for Keeper {
                     *damage = Some(Damage::Accepted { tables });
                     edited.extend(rows.edited.iter().copied());
                 }
+                outbox.note_left_out(expired::leave_out(&mut rows.state, &rows.form, tables));
                 *state = rows.state;
                 Ok(())
             }

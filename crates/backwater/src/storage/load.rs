@@ -8,12 +8,12 @@ use rustc_hash::FxHasher;
 use smallvec::SmallVec;
 
 use super::Storage;
-use super::form::{Form, Hash, Stored, StoredTable, id_of, id_part, staged};
+use super::form::{Form, Hash, Stored, StoredTable, id_of, id_part, staged, times_of};
 use super::outbox::{Held, Total};
 use crate::change::Staged;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, IdType, Kind, Schema, TableNo};
-use crate::table::{Cell, ONLY, Slot, State};
+use crate::table::{Cell, ONLY, Slot, State, Times};
 
 /// Takes the rows that a storage has of one table, and the hash that it was told for it.
 ///
@@ -111,7 +111,9 @@ pub(super) struct Rows {
     pub(super) state: State,
     pub(super) form: Arc<Form>,
     totals: Vec<Total>,
-    /// Links that were met, by their texts.
+    /// For tables that have them, the times of their rows, by slot.
+    times: Vec<Vec<Times>>,
+    /// Links that were met, by their texts; empty until one was.
     known: Box<[Option<KnownLink>]>,
     /// Whether rows are taken that are not those that were written, as long as they fit.
     pub(super) accepts_edits: bool,
@@ -162,12 +164,14 @@ impl Progress {
 impl Rows {
     pub(super) fn new(schema: Arc<Schema>) -> Self {
         let (form, totals) = (Form::of(&schema), vec![Total::default(); schema.tables.len()]);
+        let times = vec![Vec::new(); schema.tables.len()];
         let (accepts_edits, edited) = (false, Vec::new());
-        let known = (0..KNOWN).map(|_| None).collect();
+        let known = Box::default();
         Self {
             state: State::new(schema),
             form: Arc::new(form),
             totals,
+            times,
             known,
             accepts_edits,
             edited,
@@ -178,18 +182,20 @@ impl Rows {
     /// Goes on with tables that are there.
     pub(super) fn going_on(state: State, form: Arc<Form>) -> Self {
         let totals = vec![Total::default(); state.schema.tables.len()];
-        let known = (0..KNOWN).map(|_| None).collect();
+        let times = vec![Vec::new(); state.schema.tables.len()];
+        let known = Box::default();
         let (accepts_edits, edited, progress) = (false, Vec::new(), None);
-        Self { state, form, totals, known, accepts_edits, edited, progress }
+        Self { state, form, totals, times, known, accepts_edits, edited, progress }
     }
 
-    /// What was read of a table.
-    pub(super) fn total(&self, table: TableNo) -> Total {
-        self.totals[table.index()]
+    /// What was read of a table: its rows' number and hash, and the times of each.
+    pub(super) fn told(&mut self, table: TableNo) -> (Total, Vec<Times>) {
+        (self.totals[table.index()], std::mem::take(&mut self.times[table.index()]))
     }
 
     pub(super) fn into_held(self) -> Held {
-        Held { form: self.form, state: Arc::new(self.state), totals: self.totals }
+        let Self { form, state, totals, times, .. } = self;
+        Held { form, state: Arc::new(state), totals, times }
     }
 
     /// Reads a table from a storage, and checks that what is read is what was written.
@@ -236,12 +242,9 @@ impl Rows {
             let place = format!("table \"{}\"", definition.name);
             Err(Error::new(ErrorKind::Damaged, message).at(place))
         };
-        if values.len() != fields.len() {
-            return damaged(format!(
-                "a row has {} values, expected {}",
-                values.len(),
-                fields.len()
-            ));
+        let columns = stored_as.columns();
+        if values.len() != columns {
+            return damaged(format!("a row has {} values, expected {columns}", values.len()));
         }
         let value_of = |field: &FieldNo| {
             fields.iter().position(|other| other == field).map(|place| &values[place])
@@ -280,6 +283,12 @@ impl Rows {
         }
         let written = cells.iter().map(|(field, staged)| (*field, staged.cell()));
         self.state.table_mut(number).merge(slot, written);
+        if stored_as.has_times {
+            let said = times_of(&values[fields.len()..]);
+            let said = said.map_err(|error| error.at(format!("table \"{}\"", definition.name)))?;
+            self.state.table(number).set_times(slot, said);
+            set_times(&mut self.times[number.index()], slot, said);
+        }
         let total = &mut self.totals[number.index()];
         total.rows += 1;
         total.hash.add(hash.unwrap_or_else(|| stored_as.hash_of(values, is_absent)));
@@ -312,6 +321,9 @@ impl Rows {
 
     fn link(&mut self, to: TableNo, value: &Stored<'_>) -> Result<Slot> {
         if let Stored::Text(text) = value {
+            if self.known.is_empty() {
+                self.known = (0..KNOWN).map(|_| None).collect();
+            }
             let known = &mut self.known[place(to, text)];
             if let Some((table, known, slot)) = known
                 && *table == to
@@ -337,6 +349,15 @@ impl Rows {
         };
         slot.ok_or_else(|| Error::new(ErrorKind::Damaged, format!("found {value:?} for a link")))
     }
+}
+
+/// Notes the times of a slot.
+pub(super) fn set_times(times: &mut Vec<Times>, slot: Slot, said: Times) {
+    let place = slot.0 as usize;
+    if times.len() <= place {
+        times.resize(place + 1, Times::default());
+    }
+    times[place] = said;
 }
 
 /// Where what is known of a text that is a link is remembered.

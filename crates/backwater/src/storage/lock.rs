@@ -38,11 +38,8 @@ pub(super) fn take(path: &Path) -> Result<Lock> {
         // Where there are no locks, a writer is still told of another one when it writes.
         Err(TryLockError::Error(_)) => {}
     }
-    drop(
-        file.set_len(0)
-            .and_then(|()| file.rewind())
-            .and_then(|()| write!(file, "{}", std::process::id())),
-    );
+    // Of one length, so that nothing is left of another one and nothing has to be cut off.
+    drop(file.rewind().and_then(|()| writeln!(file, "{:<19}", std::process::id())));
     Ok(Lock { _file: file })
 }
 

@@ -7,7 +7,9 @@
 #[cfg(any(feature = "sqlite", feature = "json-lines"))]
 mod aside;
 mod asleep;
+mod budget;
 mod carry;
+mod expired;
 mod form;
 mod held;
 #[cfg(feature = "json-lines")]
@@ -25,7 +27,9 @@ mod sqlite;
 mod thread;
 mod waiting;
 
+pub(crate) use budget::beyond;
 pub(crate) use carry::{Step, StepFn};
+pub(crate) use expired::expired;
 pub use form::{Hash, Stored, StoredTable};
 #[cfg(feature = "json-lines")]
 pub use json_lines::JsonLines;

@@ -4,13 +4,15 @@ use std::collections::BTreeSet;
 use std::fmt;
 use std::sync::Arc;
 
-use super::carry::{self, Carried, Steps};
+use super::carry::{self, Steps};
+use super::expired::LeftOut;
 use super::load::Rows;
 use super::outbox::{Held, Outbox};
-use super::{Header, Storage, asleep};
+use super::{Header, Storage, asleep, expired};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{Made, Schema, TableNo};
 use crate::table::State;
+use crate::value::Clock;
 
 /// A storage as it was opened.
 pub(crate) struct Opened {
@@ -159,6 +161,16 @@ pub(crate) struct How {
     pub(crate) when_damaged: WhenDamaged,
     /// The tables that are read at once, if the others are to come later.
     pub(crate) first: Option<Vec<String>>,
+    /// By which rows expire, if there is one.
+    pub(crate) clock: Option<Arc<dyn Clock>>,
+}
+
+impl How {
+    fn tell_time(&self, state: &State) {
+        if let Some(clock) = &self.clock {
+            state.tell_time(&**clock);
+        }
+    }
 }
 
 /// The tables that a storage holds, with what is needed to keep it up to date. `wanted` is the
@@ -258,10 +270,19 @@ fn reopen(
     let tables: Vec<String> = edited.iter().cloned().chain(slept).collect();
     let damage = (!tables.is_empty()).then_some(Damage::Accepted { tables });
     let rebuilt: BTreeSet<TableNo> = rows.edited.iter().copied().collect();
+    let left = if is_same {
+        let tables = rows.state.schema.table_numbers();
+        let here: Vec<TableNo> = tables.filter(|table| rows.state.is_ready(*table)).collect();
+        how.tell_time(&rows.state);
+        expired::leave_out(&mut rows.state, &rows.form, &here)
+    } else {
+        LeftOut::default()
+    };
     let (held, asleep) = (rows.into_held(), asleep.into_held());
     if is_same {
         let state = held.state.clone();
         let mut outbox = Outbox::new(held, asleep, Some(header.commit), header.step, same_text);
+        outbox.note_left_out(left);
         if damage.is_some() {
             outbox.rebuild(edited, rebuilt, header.step);
         }
@@ -286,14 +307,20 @@ fn reopen(
         }
     }
     let totals = carry::totals(&held, &carried);
-    let main = Held { form: carried.form, state: carried.state.clone(), totals };
+    let mut state = State::clone(&carried.state);
+    how.tell_time(&state);
+    let tables: Vec<TableNo> = state.schema.table_numbers().collect();
+    let left = expired::leave_out(&mut state, &carried.form, &tables);
+    let state = Arc::new(state);
+    let main = Held { form: carried.form, state: state.clone(), totals, times: carried.times };
     let mut outbox = Outbox::new(main, asleep, Some(header.commit), header.step, false);
+    outbox.note_left_out(left);
     outbox.rebuild(carried.dropped, carried.rebuilt, steps.last());
     outbox.set_sleepers(Arc::new(carried.sleepers));
     if sleepers_edited {
         outbox.rebuild_sleepers();
     }
-    let Carried { state, changes, .. } = carried;
+    let changes = carried.changes;
     Ok(Opened { state, commit: header.commit, outbox, changes, damage })
 }
 

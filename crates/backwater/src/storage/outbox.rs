@@ -1,16 +1,17 @@
 //! What goes to the storage: the dirty rows since the last batch that it took.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::sync::Arc;
 
-use super::form::{Form, Hash, Stored, StoredTable, stored};
-use super::load::Rows;
+use super::expired::{Gone, LeftOut};
+use super::form::{Form, Hash, Stored, StoredTable, stored, stored_times};
+use super::load::{Rows, set_times};
 use super::waiting::Came;
 use super::{asleep, carry};
 use crate::error::Result;
 use crate::schema::{Schema, TableNo};
-use crate::table::{Cell, ONLY, Slot, State};
+use crate::table::{Cell, ONLY, Slot, State, Times};
 use crate::value::RowId;
 
 /// The dirty rows of a cache, and the version of the tables that its storage holds.
@@ -36,6 +37,10 @@ struct Side {
     /// What the storage holds.
     stored: Arc<State>,
     totals: Vec<Total>,
+    /// For tables that have them, the times that the storage has of each slot's row.
+    times: Vec<Vec<Times>>,
+    /// Rows that the storage has, and that were left out when they were read.
+    gone: BTreeMap<TableNo, Vec<Gone>>,
     /// Rows that changed since; one may stand here more than once.
     dirty: Vec<(TableNo, Slot)>,
     /// Rows of `stored` that the storage does not have all the same.
@@ -56,13 +61,14 @@ pub(crate) struct Held {
     pub(crate) form: Arc<Form>,
     pub(crate) state: Arc<State>,
     pub(crate) totals: Vec<Total>,
+    pub(crate) times: Vec<Vec<Times>>,
 }
 
 impl Side {
     fn new(held: Held) -> Self {
-        let Held { form, state: stored, totals } = held;
-        let (missing, rebuilt) = (BTreeSet::new(), BTreeSet::new());
-        Self { form, stored, totals, dirty: Vec::new(), missing, rebuilt }
+        let Held { form, state: stored, totals, times } = held;
+        let (missing, rebuilt, gone) = (BTreeSet::new(), BTreeSet::new(), BTreeMap::new());
+        Self { form, stored, totals, times, gone, dirty: Vec::new(), missing, rebuilt }
     }
 
     fn note_missing(&mut self, table: TableNo, slot: Slot) {
@@ -91,11 +97,28 @@ impl Side {
                 batch.tables.push(writes);
             }
         }
+        for (&table, gone) in self.gone.iter().filter(|(table, _)| !self.rebuilt.contains(table)) {
+            let total = &mut batch.totals[table.index()];
+            for row in gone {
+                total.rows -= 1;
+                total.hash.subtract(row.hash);
+            }
+            let deletes = gone.iter().map(|row| row.id.clone());
+            match batch.tables.iter_mut().find(|writes| writes.table == table) {
+                Some(writes) => writes.deletes.extend(deletes),
+                None => {
+                    let (deletes, puts) = (deletes.collect(), Vec::new());
+                    batch.tables.push(TableWrites { table, deletes, puts });
+                }
+            }
+        }
         for table in &self.rebuilt {
-            let puts: Vec<Slot> = now.table(*table).iter().collect();
+            let rows = now.table(*table);
+            let puts: Vec<Put> = rows.iter().map(|slot| (slot, rows.times(slot))).collect();
             let total = &mut batch.totals[table.index()];
             *total = Total { rows: puts.len() as u64, hash: Hash::default() };
-            puts.iter().for_each(|slot| total.hash.add(self.form.hash(now, *table, *slot)));
+            let hash = |(slot, times): &Put| self.form.hash(now, *table, *slot, *times);
+            puts.iter().for_each(|put| total.hash.add(hash(put)));
             if !puts.is_empty() {
                 batch.tables.push(TableWrites { table: *table, deletes: Vec::new(), puts });
             }
@@ -114,8 +137,11 @@ impl Side {
     ) {
         let is_stored =
             self.stored.table(table).is_row(slot) && !self.missing.contains(&(table, slot));
-        let was = is_stored.then(|| self.form.hash(&self.stored, table, slot));
-        let is = now.table(table).is_row(slot).then(|| self.form.hash(now, table, slot));
+        let known = self.times[table.index()].get(slot.0 as usize).copied().unwrap_or_default();
+        let was = is_stored.then(|| self.form.hash(&self.stored, table, slot, known));
+        // They may move on while the batch is written.
+        let times = now.table(table).times(slot);
+        let is = now.table(table).is_row(slot).then(|| self.form.hash(now, table, slot, times));
         if was == is {
             return;
         }
@@ -130,14 +156,21 @@ impl Side {
         if let Some(hash) = is {
             total.rows += 1;
             total.hash.add(hash);
-            writes.puts.push(slot);
+            writes.puts.push((slot, times));
         }
     }
 
     /// The storage took a batch.
     fn done(&mut self, batch: BatchSide) {
+        for writes in batch.tables {
+            let has_times = self.form.table(writes.table).has_times;
+            for (slot, said) in writes.puts.into_iter().filter(|_| has_times) {
+                set_times(&mut self.times[writes.table.index()], slot, said);
+            }
+        }
         self.stored = batch.now;
         self.totals = batch.totals;
+        self.gone.clear();
         self.dirty.clear();
         self.missing.clear();
         self.rebuilt.clear();
@@ -212,6 +245,7 @@ impl Outbox {
         self.main.form = Arc::new(Form::of(schema));
         self.main.stored = Arc::new(self.main.stored.extended(schema.clone()));
         self.main.totals.resize(schema.tables.len(), Total::default());
+        self.main.times.resize(schema.tables.len(), Vec::new());
         self.knows_schema = false;
         for table in schema.table_numbers().skip(known) {
             if schema.table(table).is_one_row() {
@@ -230,8 +264,16 @@ impl Outbox {
     }
 
     /// Takes note of what the storage has of a table whose rows are still to come.
-    pub(super) fn note_total(&mut self, table: TableNo, total: Total) {
+    pub(super) fn note_read(&mut self, table: TableNo, (total, times): (Total, Vec<Times>)) {
         self.main.totals[table.index()] = total;
+        self.main.times[table.index()] = times;
+        self.main.gone.remove(&table);
+    }
+
+    /// Takes note of rows that were left out when tables were read.
+    pub(super) fn note_left_out(&mut self, left: LeftOut) {
+        self.main.gone.extend(left.gone);
+        self.main.dirty.extend(left.dated);
     }
 
     /// Takes note of rows that came from the storage: what it holds is the version that has them, but
@@ -257,6 +299,7 @@ impl Outbox {
         let persists = |table: &TableNo| self.main.form.table(*table).persists;
         self.main.rebuilt = schema.table_numbers().filter(persists).collect();
         self.main.totals.fill(Total::default());
+        self.main.gone.clear();
         self.main.missing.clear();
         self.sleepers = Arc::new(asleep::nothing());
         self.asleep = Side::new(Rows::new(asleep::schema()).into_held());
@@ -350,8 +393,11 @@ struct BatchSide {
 struct TableWrites {
     table: TableNo,
     deletes: Vec<RowId>,
-    puts: Vec<Slot>,
+    puts: Vec<Put>,
 }
+
+/// A row to write, with the times that go with it.
+type Put = (Slot, Times);
 
 impl Batch {
     #[cfg(all(test, feature = "sqlite"))]
@@ -360,7 +406,7 @@ impl Batch {
             let puts = |table: TableNo| TableWrites {
                 table,
                 deletes: Vec::new(),
-                puts: state.table(table).iter().collect(),
+                puts: state.table(table).iter().map(|slot| (slot, Times::default())).collect(),
             };
             BatchSide {
                 form: Arc::new(form),
@@ -486,7 +532,8 @@ impl<'b> TableBatch<'b> {
     /// See [`Loader`](super::Loader) for an example.
     pub fn puts(&self) -> impl Iterator<Item = StoredRow<'b>> + use<'b> {
         let (side, table) = (self.side, self.writes.table);
-        self.writes.puts.iter().map(move |slot| StoredRow { side, table, slot: *slot })
+        let row = move |(slot, times): &Put| StoredRow { side, table, slot: *slot, times: *times };
+        self.writes.puts.iter().map(row)
     }
 
     /// How many rows the table has afterwards.
@@ -510,6 +557,7 @@ pub struct StoredRow<'b> {
     side: &'b BatchSide,
     table: TableNo,
     slot: Slot,
+    times: Times,
 }
 
 impl<'b> StoredRow<'b> {
@@ -525,20 +573,28 @@ impl<'b> StoredRow<'b> {
     /// See [`Loader`](super::Loader) for an example.
     pub fn values(&self) -> impl Iterator<Item = Stored<'b>> + use<'b> {
         let row = *self;
-        row.side.form.table(row.table).fields.iter().map(move |field| {
+        let fields = row.side.form.table(row.table).fields.iter().map(move |field| {
             let cell = row.side.now.table(row.table).cell(row.slot, *field);
             stored(&row.side.now, row.table, *field, cell)
-        })
+        });
+        fields.chain(row.times())
+    }
+
+    /// When it was brought and asked for, if that is stored.
+    fn times(&self) -> impl Iterator<Item = Stored<'b>> + use<'b> {
+        let has_times = self.side.form.table(self.table).has_times;
+        stored_times(self.times).into_iter().filter(move |_| has_times)
     }
 
     /// The values of the columns, each with whether its field is absent.
     #[cfg(feature = "sqlite")]
     pub(super) fn cells(&self) -> impl Iterator<Item = (Stored<'b>, bool)> + use<'b> {
         let row = *self;
-        row.side.form.table(row.table).fields.iter().map(move |field| {
+        let fields = row.side.form.table(row.table).fields.iter().map(move |field| {
             let cell = row.side.now.table(row.table).cell(row.slot, *field);
             (stored(&row.side.now, row.table, *field, cell), cell == Cell::Absent)
-        })
+        });
+        fields.chain(row.times().map(|time| (time, false)))
     }
 
     /// The names of the columns whose fields are absent in this row.

@@ -60,6 +60,11 @@ impl Waiting {
         }
     }
 
+    /// Takes note of rows of which something else is to be written.
+    pub(super) fn note_rows(&mut self, rows: Vec<(TableNo, Slot)>) {
+        self.known.extend(rows);
+    }
+
     /// The tables are another version now, with the same rows.
     pub(super) fn go_on_with(&mut self, now: Arc<State>, commit: u64) {
         (self.now, self.commit) = (now, commit);

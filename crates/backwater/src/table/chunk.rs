@@ -7,6 +7,7 @@ use super::dictionary::Symbol;
 use super::folded::FoldedColumns;
 use super::layout::{Layout, Place};
 use super::texts::Texts;
+use super::times::RowTimes;
 use super::{Asked, Cell, NumberRange, Slot};
 use crate::schema::{FieldNo, Kind, TableNo};
 use crate::value::Timestamp;
@@ -58,9 +59,20 @@ pub(super) struct Chunk {
     words: Vec<u32>,
     texts: Option<Arc<Texts>>,
     folded: FoldedColumns,
+    /// Where it is kept when rows were last brought and asked for.
+    times: Option<Arc<RowTimes>>,
 }
 
 impl Chunk {
+    /// One whose rows' times are kept.
+    pub(super) fn with_times() -> Self {
+        Self { times: Some(Arc::default()), ..Self::default() }
+    }
+
+    pub(super) fn times(&self) -> Option<&RowTimes> {
+        self.times.as_deref()
+    }
+
     pub(super) fn is_row(&self, at: usize) -> bool {
         self.present.get(at)
     }

@@ -13,6 +13,7 @@ mod layout;
 mod nested;
 mod snapshot;
 mod texts;
+mod times;
 mod trie;
 
 use std::cmp::Ordering;
@@ -24,7 +25,7 @@ use smallvec::SmallVec;
 
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, IdType, Kind, Schema, TableNo};
-use crate::value::{IdRef, Json, RowId, Timestamp, Value};
+use crate::value::{Clock, IdRef, Json, RowId, Timestamp, Value};
 use chains::Chains;
 pub(crate) use chains::Key;
 use chunk::Chunk;
@@ -34,6 +35,8 @@ use keys::Keys;
 use layout::Layout;
 pub(crate) use snapshot::field_no;
 pub use snapshot::{Row, Snapshot, TableSummary};
+pub(crate) use times::Times;
+use times::{Now, Seen};
 use trie::Trie;
 
 /// A row's place in its table. It stays the row's for as long as the row is there, and after it
@@ -73,6 +76,8 @@ pub(crate) struct State {
     tables: Vec<Arc<Table>>,
     /// Tables whose rows are still to come from a storage; mostly there are none.
     unready: Option<Arc<BTreeSet<TableNo>>>,
+    /// The time, if it is kept of any table when its rows were brought and asked for.
+    now: Option<Arc<Now>>,
 }
 
 /// One version of one table.
@@ -95,6 +100,8 @@ pub(crate) struct Table {
     is_target: bool,
     /// How often a row was written to, made or deleted.
     writes: u64,
+    /// If it is kept when rows were brought and asked for.
+    seen: Option<Arc<Seen>>,
 }
 
 /// The cells of one row.
@@ -209,22 +216,27 @@ impl<'a> RowReader<'a> {
 
 impl State {
     pub(crate) fn new(schema: Arc<Schema>) -> Self {
-        let seed = RandomState::new();
+        let (seed, now) = (RandomState::new(), Arc::default());
         let tables = schema
             .table_numbers()
-            .map(|number| Arc::new(Table::new(&schema, number, &seed)))
+            .map(|number| Arc::new(Table::new(&schema, number, &seed, &now)))
             .collect();
-        Self { schema, tables, unready: None }
+        let keeps = schema.table_numbers().any(|table| schema.keeps_times(table));
+        Self { schema, tables, unready: None, now: keeps.then_some(now) }
     }
 
     /// The same rows under a schema that has further tables behind those that are here.
     pub(crate) fn extended(&self, schema: Arc<Schema>) -> Self {
         let (tables, unready) = (self.tables.clone(), self.unready.clone());
-        let mut extended = Self { schema, tables, unready };
+        let mut extended = Self { schema, tables, unready, now: self.now.clone() };
+        if extended.schema.table_numbers().any(|table| extended.schema.keeps_times(table)) {
+            extended.now.get_or_insert_default();
+        }
+        let now = extended.now.clone().unwrap_or_default();
         let (schema, seed) = (extended.schema.clone(), RandomState::new());
         for number in schema.table_numbers() {
             if number.index() >= extended.tables.len() {
-                extended.tables.push(Arc::new(Table::new(&schema, number, &seed)));
+                extended.tables.push(Arc::new(Table::new(&schema, number, &seed, &now)));
                 continue;
             }
             if is_target(&schema, number) && !extended.table(number).is_target {
@@ -237,6 +249,41 @@ impl State {
             }
         }
         extended
+    }
+
+    /// Whether it is kept of any table when its rows were brought and asked for.
+    pub(crate) fn keeps_times(&self) -> bool {
+        self.now.is_some()
+    }
+
+    /// Tells what time it is, where that is kept.
+    pub(crate) fn tell_time(&self, clock: &dyn Clock) {
+        if let Some(now) = &self.now {
+            now.tell(clock.now());
+        }
+    }
+
+    /// What time it is, in seconds since 1970, if anybody has told.
+    pub(crate) fn seconds(&self) -> Option<u32> {
+        self.now.as_ref().map(|now| now.seconds()).filter(|seconds| *seconds > 0)
+    }
+
+    /// Rows are brought; gives those of which that is to be noted.
+    pub(crate) fn bring(
+        &self,
+        rows: impl IntoIterator<Item = (TableNo, Slot)>,
+    ) -> Vec<(TableNo, Slot)> {
+        rows.into_iter().filter(|(table, slot)| self.table(*table).bring(*slot)).collect()
+    }
+
+    /// The rows that were asked for since this was last called.
+    pub(crate) fn take_asked(&self) -> Vec<(TableNo, Slot)> {
+        let tables = self.schema.table_numbers().filter(|table| self.table(*table).keeps_times());
+        let asked = tables.flat_map(|table| {
+            let asked = self.table(table).seen.iter().flat_map(|seen| seen.take_asked());
+            asked.map(move |slot| (table, slot)).collect::<Vec<_>>()
+        });
+        asked.collect()
     }
 
     /// Whether all rows of a table are here that there are.
@@ -598,7 +645,7 @@ fn is_target(schema: &Schema, number: TableNo) -> bool {
 }
 
 impl Table {
-    fn new(schema: &Schema, number: TableNo, seed: &RandomState) -> Self {
+    fn new(schema: &Schema, number: TableNo, seed: &RandomState, now: &Arc<Now>) -> Self {
         let definition = schema.table(number);
         let chains = schema.chains(number).into_iter();
         let mut table = Self {
@@ -619,6 +666,9 @@ impl Table {
             freed: Vec::new(),
             is_target: is_target(schema, number),
             writes: 0,
+            seen: schema
+                .keeps_times(number)
+                .then(|| Arc::new(Seen::new(now.clone(), definition.expires_after))),
         };
         if definition.is_one_row() {
             let only = table.new_slot();
@@ -767,6 +817,46 @@ impl Table {
             }
         }
         self.chains = chains;
+    }
+
+    /// Whether it is kept when rows were brought and asked for.
+    pub(crate) fn keeps_times(&self) -> bool {
+        self.seen.is_some()
+    }
+
+    /// When a row was last brought and asked for.
+    pub(crate) fn times(&self, slot: Slot) -> Times {
+        let times = (slot.0 < self.slots).then(|| self.chunk(slot).times()).flatten();
+        times.map(|times| times.get(offset(slot))).unwrap_or_default()
+    }
+
+    /// Takes what a storage says of that.
+    pub(crate) fn set_times(&self, slot: Slot, said: Times) {
+        if let Some(times) = self.chunk(slot).times() {
+            times.set(offset(slot), said);
+        }
+    }
+
+    /// A row is asked for, by its id or along a link, or shown.
+    #[inline]
+    pub(crate) fn ask(&self, slot: Slot) {
+        if let Some(seen) = &self.seen
+            && slot.0 < self.slots
+            && let Some(times) = self.chunk(slot).times()
+        {
+            seen.ask(times, slot, offset(slot));
+        }
+    }
+
+    /// A row is brought; tells whether that is to be noted.
+    fn bring(&self, slot: Slot) -> bool {
+        match (&self.seen, self.is_row(slot)) {
+            (Some(seen), true) => {
+                let times = self.chunk(slot).times();
+                times.is_some_and(|times| seen.bring(times, offset(slot)))
+            }
+            _ => false,
+        }
     }
 
     /// The slots of all rows, in slot order.
@@ -929,7 +1019,8 @@ impl Table {
         let slot = Slot(self.slots);
         self.slots += 1;
         if offset(slot) == 0 {
-            self.chunks.push(Chunk::default());
+            let keeps_times = self.seen.is_some();
+            self.chunks.push(if keeps_times { Chunk::with_times() } else { Chunk::default() });
         }
         slot
     }

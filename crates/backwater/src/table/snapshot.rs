@@ -69,7 +69,8 @@ impl Snapshot {
     pub fn get(&self, table: &str, id: impl Into<RowId>) -> Result<Option<Row<'_>>> {
         let table = self.state.schema.table_no(table)?;
         let slot = self.state.slot(table, &id.into())?;
-        Ok(slot.and_then(|slot| self.row(table, slot)))
+        let row = slot.and_then(|slot| self.row(table, slot));
+        Ok(row.inspect(|row| self.state.table(table).ask(row.slot)))
     }
 
     /// The row of a one-row table.
@@ -301,6 +302,9 @@ impl<'s> Row<'s> {
         let cell = self.state.table(table).cell(slot, link);
         let (to, target) = self.state.target(table, link, cell)?;
         let is_row = self.state.table(to).is_row(target);
+        if is_row {
+            self.state.table(to).ask(target);
+        }
         is_row.then_some(Row { state: self.state, table: to, slot: target })
     }
 

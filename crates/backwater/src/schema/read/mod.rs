@@ -126,8 +126,9 @@ impl<'t> Reader<'t> {
     }
 
     fn limits(&mut self, value: &Value<'t>) -> Option<Limits> {
-        let table = self.as_table(value, "a table with `depth` and `bytes`")?;
-        let [depth, bytes] = self.parts(table, "`limits`", ["depth", "bytes"]);
+        let table = self.as_table(value, "a table with `depth`, `bytes` and `stored_bytes`")?;
+        let [depth, bytes, stored] =
+            self.parts(table, "`limits`", ["depth", "bytes", "stored_bytes"]);
         let otherwise = Limits::default();
         let most = Limits::DEEPEST;
         Some(Limits {
@@ -135,6 +136,7 @@ impl<'t> Reader<'t> {
             bytes: bytes
                 .and_then(|bytes| self.as_count(bytes, isize::MAX as usize))
                 .unwrap_or(otherwise.bytes),
+            stored_bytes: stored.and_then(|bytes| self.as_count(bytes, isize::MAX as usize)),
         })
     }
 

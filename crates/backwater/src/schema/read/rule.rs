@@ -359,6 +359,7 @@ impl<'t> Reader<'t> {
             persist: tables[target.index()].persist,
             version: None,
             unknown: Unknown::Ignored,
+            expires_after: None,
             made: Made::List,
             was: Vec::new(),
         };

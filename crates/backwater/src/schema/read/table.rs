@@ -88,6 +88,7 @@ impl<'t> Reader<'t> {
             fields: Vec::new(),
             id: Vec::new(),
             persist: true,
+            expires_after: None,
             version: None,
             unknown: Unknown::Ignored,
             members: Tree::default(),
@@ -114,9 +115,21 @@ impl<'t> Reader<'t> {
             "tombstone",
             "resource",
             "was",
+            "expires_after",
         ];
-        let [id, one_row, fields, persist, names, unknown, version, tombstone, resource, was] =
-            self.parts(table, "a table", known);
+        let [
+            id,
+            one_row,
+            fields,
+            persist,
+            names,
+            unknown,
+            version,
+            tombstone,
+            resource,
+            was,
+            expires,
+        ] = self.parts(table, "a table", known);
         made.was = self.earlier_names(was);
         made.persist = self.as_flag(persist, true);
         let names = names.and_then(|value| self.as_name(value, "`names`", &Names::KNOWN));
@@ -141,6 +154,7 @@ impl<'t> Reader<'t> {
         if let Some(unknown) = unknown {
             made.unknown = self.unknown(unknown, &made).unwrap_or(Unknown::Ignored);
         }
+        made.expires_after = expires.and_then(|value| self.expires_after(value, &made));
         made.version = version.and_then(|version| self.version(version, &made));
         if let Some(resource) = resource {
             let said = self.as_text(resource, "the type of a JSON:API resource");
@@ -184,6 +198,27 @@ impl<'t> Reader<'t> {
         for typed in typed {
             self.type_field(made, typed, names);
         }
+    }
+
+    /// After how many seconds a row is too old.
+    fn expires_after(&mut self, value: &Value<'t>, table: &Table) -> Option<u32> {
+        let expected = "how long, such as \"30 min\", \"12 hours\" or \"7 days\"";
+        let text = self.as_text(value, expected)?;
+        let at = value.span().start;
+        if table.id.is_empty() || !table.persist {
+            let message = format!("no row of table \"{}\" can expire", table.name);
+            let help = match table.persist {
+                false => "what does not persist is not rehydrated: leave out `expires_after`",
+                true => "the row of a one-row table is always there: leave out `expires_after`",
+            };
+            self.problem(at, message, help);
+            return None;
+        }
+        let seconds = seconds(text);
+        if seconds.is_none() {
+            self.problem(at, format!("found \"{text}\", expected {expected}"), "");
+        }
+        seconds
     }
 
     /// Names the fields of the id.
@@ -525,6 +560,7 @@ impl<'t> Reader<'t> {
             persist: table.persist && field.persist,
             version: None,
             unknown: Unknown::Ignored,
+            expires_after: None,
             made: Made::Entries { owner: number, field: FieldNo(table.fields.len() as u32) },
             was: Vec::new(),
         });
@@ -607,4 +643,19 @@ pub(super) fn plain(name: &str, kind: Kind, names: Option<Names>) -> Field {
         link: None,
         was: Vec::new(),
     }
+}
+
+/// How many seconds a text such as `7 days` says.
+fn seconds(text: &str) -> Option<u32> {
+    let digits = text.find(|c: char| !c.is_ascii_digit())?;
+    let (number, unit) = text.split_at(digits);
+    let each = match unit.trim_start() {
+        "s" | "second" | "seconds" => 1,
+        "min" | "minute" | "minutes" => 60,
+        "h" | "hour" | "hours" => 3600,
+        "d" | "day" | "days" => 86_400,
+        "week" | "weeks" => 604_800,
+        _ => return None,
+    };
+    number.parse::<u32>().ok()?.checked_mul(each).filter(|seconds| *seconds > 0)
 }

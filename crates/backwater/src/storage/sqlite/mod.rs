@@ -10,6 +10,7 @@ use std::fs;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
+use rusqlite::config::DbConfig;
 use rusqlite::{Connection, OpenFlags, TransactionBehavior};
 
 use self::errors::{damaged, failed, foreign, unreadable, unwritable};
@@ -87,12 +88,14 @@ impl SqliteFile {
                 .map_err(|error| failed("it cannot be opened", error))?;
             // The links are declared for readers of the file, and may point at rows not loaded.
             // What is deleted is overwritten, so that signing out leaves nothing to find.
-            let rules = format!(
-                "PRAGMA foreign_keys = OFF; PRAGMA trusted_schema = OFF; PRAGMA secure_delete = ON; PRAGMA query_only = {};",
-                if self.read_only { "ON" } else { "OFF" }
-            );
+            let pragma =
+                if self.read_only { "PRAGMA query_only = ON" } else { "PRAGMA secure_delete = ON" };
             connection
-                .execute_batch(&rules)
+                .set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_FKEY, false)
+                .and_then(|_| {
+                    connection.set_db_config(DbConfig::SQLITE_DBCONFIG_TRUSTED_SCHEMA, false)
+                })
+                .and_then(|_| connection.execute_batch(pragma))
                 .map_err(|error| failed("it cannot be opened", error))?;
             self.connection = Some(connection);
         }
@@ -177,11 +180,13 @@ impl Storage for SqliteFile {
         };
         let application = pragma("application_id").map_err(unreadable)?;
         let format = pragma("user_version").map_err(unreadable)?;
-        let tables: i64 = connection
-            .query_row("SELECT count(*) FROM sqlite_schema", [], |row| row.get(0))
-            .map_err(unreadable)?;
-        if application == 0 && tables == 0 {
-            return Ok(None);
+        if application == 0 {
+            let tables: i64 = connection
+                .query_row("SELECT count(*) FROM sqlite_schema", [], |row| row.get(0))
+                .map_err(unreadable)?;
+            if tables == 0 {
+                return Ok(None);
+            }
         }
         if application != APPLICATION_ID {
             return Err(foreign("it is an SQLite file of another program"));

@@ -42,10 +42,13 @@ pub(super) fn load_table(
 /// What was told of a table last.
 pub(super) fn told(connection: &Connection, table: &str) -> Result<Option<(u64, Hash)>> {
     let sql = "SELECT row_count, hash FROM backwater_hash WHERE table_name = ?";
-    let told = connection.query_row(sql, [table], |row| {
-        Ok((row.get::<_, i64>(0)? as u64, Hash::from_bytes(row.get(1)?)))
+    let told = connection.prepare_cached(sql).and_then(|mut told| {
+        told.query_row([table], |row| {
+            Ok((row.get::<_, i64>(0)? as u64, Hash::from_bytes(row.get(1)?)))
+        })
+        .optional()
     });
-    told.optional().map_err(unreadable)
+    told.map_err(unreadable)
 }
 
 /// The rows of a table in a file, as they are to be read.
@@ -126,7 +129,7 @@ impl<'t> RowsOf<'t> {
 /// For each column of a table whether a NULL means that its field is absent.
 fn load_nulls(connection: &Connection, table: &str) -> Result<HashMap<String, bool>> {
     let sql = "SELECT field, is_absent FROM backwater_null WHERE table_name = ?";
-    let mut statement = connection.prepare(sql).map_err(unreadable)?;
+    let mut statement = connection.prepare_cached(sql).map_err(unreadable)?;
     let rows = statement.query_map([table], |row| Ok((row.get(0)?, row.get(1)?)));
     rows.and_then(Iterator::collect).map_err(unreadable)
 }
@@ -134,7 +137,7 @@ fn load_nulls(connection: &Connection, table: &str) -> Result<HashMap<String, bo
 /// In which columns of which rows a NULL means the other thing.
 fn load_others(connection: &Connection, table: &str) -> Result<HashMap<RowId, Vec<String>>> {
     let mut statement = connection
-        .prepare("SELECT row_id, field FROM backwater_other_null WHERE table_name = ?")
+        .prepare_cached("SELECT row_id, field FROM backwater_other_null WHERE table_name = ?")
         .map_err(unreadable)?;
     let mut rows = statement.query([table]).map_err(unreadable)?;
     let mut others: HashMap<RowId, Vec<String>> = HashMap::new();

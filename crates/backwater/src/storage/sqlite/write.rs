@@ -226,6 +226,7 @@ fn create_table(stored: &StoredTable<'_>) -> String {
     let fields = &form.table(number).fields;
     let mut columns: Vec<String> =
         fields.iter().map(|field| column(schema, form, table, *field)).collect();
+    columns.extend(stored.times().map(|time| format!("{time} INTEGER")));
     if columns.is_empty() {
         // A one-row table of which nothing persists.
         columns.push("backwater_only INTEGER".to_owned());

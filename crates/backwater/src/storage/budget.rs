@@ -1,0 +1,154 @@
+//! Which rows go when what persists takes too much: those that nothing links to, and of these the ones
+//! that were not brought or asked for longest.
+
+use std::cmp::Reverse;
+use std::collections::BinaryHeap;
+
+use rustc_hash::FxHashMap;
+
+use super::form::{Form, Stored, stored};
+use crate::schema::{Kind, Made, TableNo};
+use crate::table::{Cell, OWNER, Slot, State};
+
+type RowAt = (TableNo, Slot);
+
+/// What is only ever kept or dropped together: a row with the entries of its to-many links, or a list.
+#[derive(Default)]
+struct Thing {
+    rows: Vec<RowAt>,
+    bytes: u64,
+    /// When one of its rows was last brought or asked for.
+    last: u32,
+    /// How many links point at it.
+    links: u32,
+    /// The things that it links to, as often as it does.
+    targets: Vec<u32>,
+}
+
+/// Roughly what a row takes in a storage: its values, and as much again as a number for each.
+fn bytes(state: &State, form: &Form, (table, slot): RowAt) -> u64 {
+    let fields = form.table(table).fields.iter().map(|field| {
+        let cell = state.table(table).cell(slot, *field);
+        match stored(state, table, *field, cell) {
+            Stored::Null => 1,
+            Stored::Int(number) => 1 + u64::from(8 - number.unsigned_abs().leading_zeros() / 8),
+            Stored::Real(_) => 9,
+            Stored::Text(text) => 2 + text.len() as u64,
+        }
+    });
+    8 + fields.sum::<u64>()
+}
+
+/// How many bytes the rows that persist take, and the rows to let go so that these are at most so many.
+pub(crate) fn beyond(state: &State, most: u64) -> Vec<RowAt> {
+    let form = Form::of(&state.schema);
+    let schema = &state.schema;
+    let tables = || schema.table_numbers().filter(|table| form.table(*table).persists);
+    let each = tables().flat_map(|table| state.table(table).iter().map(move |slot| (table, slot)));
+    let mut total: u64 = each.map(|row| bytes(state, &form, row)).sum();
+    if total <= most {
+        return Vec::new();
+    }
+    let mut things = Things::of(state, &form);
+    let mut oldest: BinaryHeap<Reverse<(u32, u32)>> = BinaryHeap::new();
+    for (number, thing) in things.all.iter().enumerate().filter(|(_, thing)| thing.may_go()) {
+        oldest.push(Reverse((thing.last, number as u32)));
+    }
+    let mut rows = Vec::new();
+    while total > most {
+        let Some(Reverse((_, number))) = oldest.pop() else { break };
+        let thing = std::mem::take(&mut things.all[number as usize]);
+        total -= thing.bytes;
+        rows.extend(thing.rows);
+        for target in thing.targets.into_iter().filter(|target| *target != number) {
+            let thing = &mut things.all[target as usize];
+            thing.links -= 1;
+            if thing.may_go() {
+                oldest.push(Reverse((thing.last, target)));
+            }
+        }
+    }
+    rows
+}
+
+impl Thing {
+    fn may_go(&self) -> bool {
+        self.links == 0 && !self.rows.is_empty()
+    }
+}
+
+/// All things there are, and which rows are part of which.
+struct Things {
+    all: Vec<Thing>,
+    of: FxHashMap<RowAt, u32>,
+}
+
+impl Things {
+    fn of(state: &State, form: &Form) -> Self {
+        let schema = &state.schema;
+        let mut things = Self { all: Vec::new(), of: FxHashMap::default() };
+        let mut lists: FxHashMap<(TableNo, String), u32> = FxHashMap::default();
+        // Entries are part of their owners, which come first.
+        let entries = |table: &TableNo| schema.is_entries(*table);
+        let (later, first): (Vec<_>, Vec<_>) = schema.table_numbers().partition(entries);
+        for table in first.into_iter().chain(later) {
+            for slot in state.table(table).iter() {
+                let row = (table, slot);
+                let number = match schema.table(table).made {
+                    Made::Declared => None,
+                    Made::Entries { owner, .. } => match state.table(table).cell(slot, OWNER) {
+                        Cell::Link(of) => things.of.get(&(owner, of)).copied(),
+                        _ => None,
+                    },
+                    Made::List => {
+                        // The last part of its id is what stands in the list.
+                        let key = schema.table(table).id.split_last().map_or(&[][..], |of| of.1);
+                        let key = key.iter().map(|field| state.value(table, slot, *field));
+                        let list = (table, format!("{:?}", key.collect::<Vec<_>>()));
+                        Some(*lists.entry(list).or_insert(things.all.len() as u32))
+                    }
+                };
+                let number = number.unwrap_or(things.all.len() as u32);
+                if number as usize == things.all.len() {
+                    things.all.push(Thing::default());
+                }
+                let thing = &mut things.all[number as usize];
+                // What does not persist takes nothing; a one-row table's row is always there.
+                if form.table(table).persists && !schema.table(table).is_one_row() {
+                    thing.rows.push(row);
+                    thing.bytes += bytes(state, form, row);
+                }
+                thing.last = thing.last.max(state.table(table).times(slot).last());
+                things.of.insert(row, number);
+            }
+        }
+        things.link(state);
+        things
+    }
+
+    fn link(&mut self, state: &State) {
+        for table in state.schema.table_numbers() {
+            let definition = state.schema.table(table);
+            let is_entries = state.schema.is_entries(table);
+            let links = definition.field_numbers().filter(|field| {
+                let is_link = matches!(definition.field(*field).kind, Kind::Link(_) | Kind::OneOf);
+                is_link && !(is_entries && *field == OWNER)
+            });
+            let links: Vec<_> = links.collect();
+            for slot in state.table(table).iter() {
+                let Some(&from) = self.of.get(&(table, slot)) else { continue };
+                for field in &links {
+                    let cell = state.table(table).cell(slot, *field);
+                    let target = state.target(table, *field, cell);
+                    let Some(&to) = target.and_then(|target| self.of.get(&target)) else {
+                        continue;
+                    };
+                    if to != from {
+                        self.all[to as usize].links += 1;
+                        self.all[from as usize].targets.push(to);
+                    }
+                }
+            }
+        }
+    }
+}

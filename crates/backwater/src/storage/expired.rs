@@ -1,0 +1,71 @@
+//! Rows that are too old: they are left out when their table is rehydrated, and go from the storage
+//! with the next batch.
+
+use std::collections::BTreeMap;
+
+use super::form::{Form, Hash};
+use crate::schema::{Kind, TableNo};
+use crate::table::{Slot, State, Times};
+use crate::value::RowId;
+
+/// A row that the storage has and no version of the tables.
+#[derive(Clone)]
+pub(super) struct Gone {
+    pub(super) id: RowId,
+    pub(super) hash: Hash,
+}
+
+/// What was left out of tables that were read.
+#[derive(Default)]
+pub(super) struct LeftOut {
+    pub(super) gone: BTreeMap<TableNo, Vec<Gone>>,
+    /// Rows of which nobody knew when they were brought: as far as anybody knows, just now.
+    pub(super) dated: Vec<(TableNo, Slot)>,
+}
+
+/// The rows of a table that are too old by now, as far as anybody knows what time it is.
+pub(crate) fn expired(state: &State, table: TableNo) -> Vec<Slot> {
+    let after = state.schema.table(table).expires_after;
+    let (Some(now), Some(after)) = (state.seconds(), after) else { return Vec::new() };
+    let is_old = |slot: &Slot| match state.table(table).times(*slot).brought {
+        0 => false,
+        brought => now.saturating_sub(brought) >= after,
+    };
+    state.table(table).iter().filter(is_old).collect()
+}
+
+/// Leaves out of some tables, which are as the storage has them, what is too old by now.
+pub(super) fn leave_out(state: &mut State, form: &Form, tables: &[TableNo]) -> LeftOut {
+    let mut left = LeftOut::default();
+    let Some(now) = state.seconds() else { return left };
+    let schema = state.schema.clone();
+    for &table in tables.iter().filter(|table| schema.keeps_times(**table)) {
+        for slot in state.table(table).iter() {
+            let Times { brought, asked } = state.table(table).times(slot);
+            if brought == 0 {
+                state.table(table).set_times(slot, Times { brought: now, asked });
+                left.dated.push((table, slot));
+            }
+        }
+        for slot in expired(state, table) {
+            for field in &schema.table(table).fields {
+                let Kind::Links(entries) = field.kind else { continue };
+                let slots = (0..).map_while(|at| state.entry(entries, slot, at));
+                for entry in slots.collect::<Vec<_>>() {
+                    take(state, form, (entries, entry), &mut left);
+                }
+            }
+            take(state, form, (table, slot), &mut left);
+        }
+    }
+    left
+}
+
+fn take(state: &mut State, form: &Form, (table, slot): (TableNo, Slot), left: &mut LeftOut) {
+    let Some(id) = state.id(table, slot).map(|id| id.to_id()) else { return };
+    if form.table(table).persists {
+        let hash = form.hash(state, table, slot, state.table(table).times(slot));
+        left.gone.entry(table).or_default().push(Gone { id, hash });
+    }
+    state.table_mut(table).delete(slot);
+}

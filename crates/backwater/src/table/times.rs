@@ -1,0 +1,109 @@
+//! When rows were last brought and asked for. That is kept beside the rows of tables that want it and
+//! is no part of their versions: it is no change.
+
+use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use super::Slot;
+use super::chunk::CHUNK;
+use crate::value::Timestamp;
+
+/// Times are told in steps of a row's life, of which it has at least so many, so that a row which is
+/// asked for all the time is not noted all the time.
+const STEPS: u32 = 64;
+/// The step where rows do not expire, in seconds.
+const STEP: u32 = 600;
+
+/// When a row was last brought, and when it was last asked for, in seconds since 1970; 0 if that is
+/// not known.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(crate) struct Times {
+    pub(crate) brought: u32,
+    pub(crate) asked: u32,
+}
+
+impl Times {
+    /// The later of the two.
+    pub(crate) fn last(self) -> u32 {
+        self.brought.max(self.asked)
+    }
+}
+
+/// A moment in whole seconds since 1970.
+fn seconds(time: Timestamp) -> u32 {
+    u32::try_from(time.as_micros().div_euclid(1_000_000)).unwrap_or(1).max(1)
+}
+
+/// The times of a chunk's rows, shared by all versions of it.
+pub(super) struct RowTimes([AtomicU64; CHUNK]);
+
+impl Default for RowTimes {
+    fn default() -> Self {
+        Self(std::array::from_fn(|_| AtomicU64::new(0)))
+    }
+}
+
+impl RowTimes {
+    // No order is needed among them: each stands for itself.
+    pub(super) fn get(&self, at: usize) -> Times {
+        let both = self.0[at].load(Ordering::Relaxed);
+        Times { brought: (both >> 32) as u32, asked: both as u32 }
+    }
+
+    pub(super) fn set(&self, at: usize, times: Times) {
+        let both = u64::from(times.brought) << 32 | u64::from(times.asked);
+        self.0[at].store(both, Ordering::Relaxed);
+    }
+}
+
+/// What a table knows of the time.
+pub(super) struct Seen {
+    now: Arc<Now>,
+    step: u32,
+    /// Rows that were asked for, another step later than before, since somebody took note of it.
+    asked: Mutex<Vec<Slot>>,
+}
+
+/// The present, in seconds since 1970, as it was last told; 0 if it was not.
+#[derive(Default)]
+pub(crate) struct Now(AtomicU32);
+
+impl Now {
+    pub(crate) fn tell(&self, time: Timestamp) {
+        self.0.store(seconds(time), Ordering::Relaxed);
+    }
+
+    pub(crate) fn seconds(&self) -> u32 {
+        self.0.load(Ordering::Relaxed)
+    }
+}
+
+impl Seen {
+    pub(super) fn new(now: Arc<Now>, expires_after: Option<u32>) -> Self {
+        let step = expires_after.map_or(STEP, |seconds| seconds / STEPS).clamp(1, STEP);
+        Self { now, step, asked: Mutex::default() }
+    }
+
+    /// A row is asked for.
+    pub(super) fn ask(&self, times: &RowTimes, slot: Slot, at: usize) {
+        let (now, known) = (self.now.seconds(), times.get(at));
+        if now >= known.asked.saturating_add(self.step) {
+            times.set(at, Times { asked: now, ..known });
+            self.asked.lock().unwrap_or_else(PoisonError::into_inner).push(slot);
+        }
+    }
+
+    /// A row is brought; tells whether that is to be noted.
+    pub(super) fn bring(&self, times: &RowTimes, at: usize) -> bool {
+        let (now, known) = (self.now.seconds(), times.get(at));
+        let is_later = now >= known.brought.saturating_add(self.step);
+        if is_later {
+            times.set(at, Times { brought: now, ..known });
+        }
+        is_later
+    }
+
+    pub(super) fn take_asked(&self) -> Vec<Slot> {
+        std::mem::take(&mut self.asked.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+}
