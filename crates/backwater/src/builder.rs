@@ -2,6 +2,8 @@
 
 use std::fmt;
 use std::sync::Arc;
+#[cfg(feature = "threads")]
+use std::time::Duration;
 
 use crate::cache::Cache;
 use crate::change::Transaction;
@@ -55,6 +57,8 @@ pub struct CacheBuilder {
     how: How,
     /// Whether tables that are not read at first wait until somebody asks for them.
     rest_when_asked: bool,
+    #[cfg(feature = "threads")]
+    follow_every: Option<Duration>,
     settings: Settings,
 }
 
@@ -216,6 +220,36 @@ impl CacheBuilder {
         self
     }
 
+    /// Takes in what another program writes to the storage, which this one only reads: a thread looks so
+    /// often, and calls [`Cache::follow`]. What goes wrong is told to
+    /// [`CacheBuilder::on_storage_error`].
+    ///
+    /// ```
+    /// use std::time::Duration;
+    ///
+    /// use backwater::{Cache, Schema, SqliteFile};
+    ///
+    /// # let folder = tempfile::tempdir().unwrap();
+    /// let path = folder.path().join("ports.db");
+    /// let schema = Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?;
+    /// let writer = Cache::open_with(schema, SqliteFile::new(&path))?;
+    /// writer.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+    /// writer.flush()?;
+    ///
+    /// let every = Duration::from_millis(20);
+    /// let reader = Cache::builder().storage(SqliteFile::read_only(&path)).follow_every(every).build()?;
+    /// writer.commit("another opened", |tx| tx.insert("port", [("code", "EEL")]))?;
+    /// while reader.snapshot().count("port")? < 2 {
+    ///     std::thread::sleep(every);
+    /// }
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    #[cfg(feature = "threads")]
+    pub fn follow_every(mut self, period: Duration) -> Self {
+        self.follow_every = Some(period);
+        self
+    }
+
     /// What becomes of a storage that is damaged or was edited by another program; if nothing is said,
     /// that is an error. [`Cache::damage`] tells what was done.
     ///
@@ -304,9 +338,7 @@ impl CacheBuilder {
                 )]
                 let mut cache = Cache::with(state, commit, Some(keeper), changes, self.settings);
                 #[cfg(feature = "threads")]
-                if !self.rest_when_asked {
-                    cache.read_rest();
-                }
+                cache.begin_background(!self.rest_when_asked, self.follow_every);
                 cache.trim_if_ready()?;
                 Ok(cache)
             }

@@ -1,5 +1,6 @@
 //! The public handle: a table of contents of the rooms. It has no logic of its own.
 
+mod follow;
 mod rehydrate;
 
 use std::fmt;
@@ -59,7 +60,7 @@ pub use rehydrate::Readiness;
 /// # Ok::<(), backwater::Error>(())
 /// ```
 #[derive(Clone)]
-pub struct Cache(Arc<Inner>, #[cfg(feature = "threads")] Option<Arc<rehydrate::Closing>>);
+pub struct Cache(Arc<Inner>, #[cfg(feature = "threads")] Option<Arc<rehydrate::Background>>);
 
 struct Inner {
     published: Arc<Published>,
@@ -811,7 +812,9 @@ impl Cache {
 
     fn wake_writer(&self) {
         #[cfg(feature = "threads")]
-        self.0.thread.iter().for_each(WriterThread::wake);
+        if self.0.keeper.as_ref().is_some_and(|keeper| !keeper.is_read_only()) {
+            self.0.thread.iter().for_each(WriterThread::wake);
+        }
     }
 
     /// Whether this thread is making a commit.

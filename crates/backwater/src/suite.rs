@@ -1,13 +1,14 @@
 //! What a storage must do, tried on one: for whoever writes a storage of their own.
 
 use std::collections::BTreeMap;
+use std::time::Duration;
 
 use crate::cache::Cache;
 use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::Schema;
 use crate::storage::{MemoryStorage, Storage};
-use crate::value::{Json, Value};
+use crate::value::{Json, SetClock, Timestamp, Value};
 
 const FIRST: &str = r#"
     [table.port]
@@ -27,6 +28,7 @@ const FIRST: &str = r#"
     secret = { type = "text", persist = false }
     [table.seat]
     id = ["sailing", "number"]
+    expires_after = "20 hours"
     fields = { sailing = { to = "sailing" }, number = "text", deck = "int" }
     [table.scratch]
     id = "id"
@@ -113,12 +115,29 @@ pub fn check_storage<S: Storage + 'static>(open: impl Fn() -> S) -> Result<()> {
     let first = Schema::parse("first.toml", FIRST)?;
     let second = Schema::parse("second.toml", SECOND)?;
     let mut dice = Dice(7);
+    let clock = SetClock::at(Timestamp::from_micros(1_935_000_000_000_000)?);
     for round in 0..60 {
         // In between the tables are others for a while.
         let schema = if (20..30).contains(&round) { &second } else { &first };
-        let cache = Cache::open_with(schema.clone(), open())
-            .map_err(|error| told(round, "it cannot be opened again", error))?;
-        let known = Cache::open_with(schema.clone(), judge.clone())?;
+        clock.advance(Duration::from_secs(3600));
+        let builder = || Cache::builder().schema(schema.clone()).clock(clock.clone());
+        let builder_of_it = builder().storage(open());
+        // In every other round its tables come one by one, some of them after a write.
+        let cache = match round % 2 {
+            0 => builder_of_it,
+            _ => builder_of_it.ready_first(["sailing"]).rest_when_asked(),
+        };
+        let cache =
+            cache.build().map_err(|error| told(round, "it cannot be opened again", error))?;
+        let known = builder().storage(judge.clone()).build()?;
+        for cache in [&cache, &known] {
+            let ports = if schema == &first { "port" } else { "harbour" };
+            cache.commit("opened", |tx| {
+                tx.merge(ports, (("code", "first"), ("name", format!("{round}"))))
+            })?;
+        }
+        cache.flush().map_err(|error| told(round, "it did not take a batch", error))?;
+        cache.rehydrate().map_err(|error| told(round, "a table cannot be read later", error))?;
         compare(&cache, &known, round, "what it gave back is not what it was given")?;
         if cache.schema_changes() != known.schema_changes() {
             return broken(format!("round {round}: it did not carry over what the judge does"));
@@ -182,7 +201,8 @@ fn dump(cache: &Cache) -> Result<BTreeMap<String, Vec<String>>> {
             let fields = row.fields().filter(|(name, _)| {
                 table.field_no(name).is_some_and(|field| table.field(field).persist)
             });
-            format!("{:?} {:?}", row.id(), fields.collect::<Vec<_>>())
+            let times = row.state.table(row.table).times(row.slot);
+            format!("{:?} {:?} {times:?}", row.id(), fields.collect::<Vec<_>>())
         });
         let mut rows: Vec<String> = rows.collect();
         rows.sort();
@@ -226,9 +246,8 @@ fn write(tx: &mut Transaction, dice: &mut Dice) -> Result<()> {
             4 => drop(tx.delete(ports, port)?),
             5 => tx.merge("port", (("code", port), ("depth", dice.of(&FLOATS))))?,
             6 => {
-                let at = Value::from(crate::value::Timestamp::from_micros(
-                    number.rem_euclid(4_000_000_000_000_000),
-                )?);
+                let at =
+                    Value::from(Timestamp::from_micros(number.rem_euclid(4_000_000_000_000_000))?);
                 tx.merge(
                     "sailing",
                     (("id", sailing), ("at", at), ("open", dice.roll(2) == 0), ("secret", text)),

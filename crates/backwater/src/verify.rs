@@ -10,7 +10,8 @@ use rusqlite::{Connection, OpenFlags};
 use crate::cache::Cache;
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::{Query, compare_unicode, contains};
-use crate::storage::SqliteFile;
+use crate::schema::{Schema, TableNo};
+use crate::storage::{SqliteFile, quoted};
 use crate::table::TableSummary;
 use crate::value::{Named, Value};
 
@@ -78,6 +79,8 @@ impl SqliteFile {
                 .caused_by(error)
         };
         let file = connect(path).map_err(at)?;
+        let schema = cache.schema();
+        file.execute_batch(&views(&schema)).map_err(at)?;
         let told: String =
             file.query_row("PRAGMA integrity_check", [], |row| row.get(0)).map_err(at)?;
         if told != "ok" {
@@ -86,7 +89,6 @@ impl SqliteFile {
             );
         }
         let samples = samples(&cache);
-        let schema = cache.schema();
         let queries = schema.query_names().map(|name| verify_query(&cache, &file, name, &samples));
         Ok(Verification { tables: cache.snapshot().tables(), queries: queries.collect() })
     }
@@ -109,6 +111,31 @@ fn connect(path: &Path) -> rusqlite::Result<Connection> {
         Ok(text(0)?.zip(text(1)?).map(|(text, needle)| contains(&text, &needle)))
     })?;
     Ok(file)
+}
+
+/// The tables as statements see them, where the file's are not: without what is kept beside the rows,
+/// and with what does not persist, which is absent.
+fn views(schema: &Schema) -> String {
+    let differs = |number: &TableNo| {
+        let table = schema.table(*number);
+        let persists = table.persist && table.fields.iter().all(|field| field.persist);
+        schema.keeps_times(*number) || !persists
+    };
+    let view = |number: TableNo| {
+        let table = schema.table(number);
+        let columns = table.fields.iter().map(|field| match field.persist && table.persist {
+            true => quoted(&field.name),
+            false => format!("NULL AS {}", quoted(&field.name)),
+        });
+        let columns: Vec<String> = columns.collect();
+        let from = match (table.persist, table.is_one_row()) {
+            (true, _) => format!("FROM main.{}", quoted(&table.name)),
+            (false, true) => String::new(),
+            (false, false) => "WHERE FALSE".to_owned(),
+        };
+        format!("CREATE TEMP VIEW {} AS SELECT {} {from};", quoted(&table.name), columns.join(", "))
+    };
+    schema.table_numbers().filter(differs).map(view).collect()
 }
 
 /// Values that are in the cache: of each field one from the middle and the last one.

@@ -217,6 +217,31 @@ fn another_schema_keeps_what_is_known() {
     assert_eq!(open(renamed).snapshot().count("ship").unwrap(), 0);
 }
 
+/// What is kept beside the rows is not seen by statements, whoever answers them.
+#[test]
+fn statements_see_no_times() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("seen.db");
+    let schema = r#"
+        table.vessel = { id = "name", expires_after = "1 day", fields = { name = "text", draft = { type = "text", persist = false } } }
+        table.note = { id = "id", persist = false, fields = { id = "int" } }
+        query.all = "SELECT * FROM vessel LEFT JOIN note ON note.id = length(vessel.name)"
+    "#;
+    let clock = SetClock::at("2031-05-04T05:00:00Z".parse().unwrap());
+    let builder = Cache::builder().schema(Schema::parse("s.toml", schema).unwrap());
+    let cache = builder.clock(clock).storage(SqliteFile::new(&path)).build().unwrap();
+    cache.commit("launched", |tx| tx.insert("vessel", [("name", "Marram")])).unwrap();
+    assert_eq!(cache.named("all", ()).unwrap().read().unwrap().columns().count(), 3);
+    drop(cache);
+    let found = SqliteFile::verify(&path).unwrap();
+    let all = &found.queries[0];
+    assert_eq!((all.rows, &all.difference, &all.not_asked), (1, &None, &None));
+    let file = rusqlite::Connection::open(&path).unwrap();
+    let sql = "SELECT datetime(backwater_brought, 'unixepoch') FROM vessel";
+    let brought: String = file.query_row(sql, (), |row| row.get(0)).unwrap();
+    assert_eq!(brought, "2031-05-04 05:00:00");
+}
+
 #[test]
 fn what_cannot_expire_is_told() {
     for (text, told) in [

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::fmt;
 use std::sync::Arc;
 #[cfg(feature = "threads")]
-use std::thread;
+use std::{thread, time::Duration};
 
 use super::{Cache, Writer};
 use crate::change::{Changes, Happened, RowChange, Source};
@@ -12,6 +12,8 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::query::Query;
 use crate::schema::TableNo;
 use crate::storage::{Keeper, beyond, expired};
+#[cfg(feature = "threads")]
+use crate::sync::{Signal, Woken};
 use crate::table::{Slot, State};
 use crate::trace::{Done, Report};
 use crate::value::{Clock, Stopwatch};
@@ -294,19 +296,33 @@ impl Cache {
         Report::new(number, label, Done { changes, ingested, reached, later, at, took })
     }
 
-    /// Begins a thread that reads what is still to come.
+    /// Begins a thread that reads what is still to come, if it shall, and then follows what another
+    /// program writes, if it shall.
     #[cfg(feature = "threads")]
-    pub(crate) fn read_rest(&mut self) {
-        let Some(keeper) = self.0.keeper.clone().filter(|_| self.snapshot().state.has_unready())
-        else {
+    pub(crate) fn begin_background(&mut self, reads_rest: bool, follow: Option<Duration>) {
+        let Some(keeper) = self.0.keeper.clone() else { return };
+        let reads_rest = reads_rest && self.snapshot().state.has_unready();
+        if !reads_rest && follow.is_none() {
             return;
-        };
+        }
+        let signal = Arc::new(Signal::default());
         // The thread is none of those whose handles keep the cache open.
-        let cache = Cache(self.0.clone(), None);
+        let (cache, ends) = (Cache(self.0.clone(), None), signal.clone());
         let named = thread::Builder::new().name("backwater reader".to_owned());
-        // Without a thread, it is read when somebody asks.
-        let thread = named.spawn(move || cache.bring_rest()).ok();
-        self.1 = Some(Arc::new(Closing { keeper, thread }));
+        let thread = named.spawn(move || {
+            if reads_rest {
+                cache.bring_rest();
+            }
+            while let Some(period) = follow
+                && ends.wait(Some(period)) != Woken::End
+            {
+                if let Err(error) = cache.follow("another program wrote") {
+                    cache.0.keeper.iter().for_each(|keeper| keeper.tell(&error));
+                }
+            }
+        });
+        // Without a thread, all is read when somebody asks.
+        self.1 = Some(Arc::new(Background { keeper, signal, thread: thread.ok() }));
     }
 
     #[cfg(feature = "threads")]
@@ -322,17 +338,19 @@ impl Cache {
     }
 }
 
-/// Ends the thread that reads, with the last handle.
+/// The thread that reads, which ends with the last handle.
 #[cfg(feature = "threads")]
-pub(super) struct Closing {
+pub(super) struct Background {
     keeper: Arc<Keeper>,
+    signal: Arc<Signal>,
     thread: Option<thread::JoinHandle<()>>,
 }
 
 #[cfg(feature = "threads")]
-impl Drop for Closing {
+impl Drop for Background {
     fn drop(&mut self) {
         self.keeper.progress().end();
+        self.signal.end();
         let thread = self.thread.take();
         // The last handle may be let go of by the thread itself, in a watcher.
         if let Some(thread) = thread.filter(|thread| thread.thread().id() != thread::current().id())

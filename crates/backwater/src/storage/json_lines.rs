@@ -46,6 +46,7 @@ const FOOT: &str = "backwater_hash";
 /// ```
 pub struct JsonLines {
     path: PathBuf,
+    read_only: bool,
     held: Held<Line>,
     lock: Option<Lock>,
 }
@@ -58,7 +59,19 @@ impl JsonLines {
     ///
     /// See [`JsonLines`] for an example.
     pub fn new(path: impl AsRef<Path>) -> Self {
-        Self { path: path.as_ref().to_owned(), held: Held::default(), lock: None }
+        let path = path.as_ref().to_owned();
+        Self { path, read_only: false, held: Held::default(), lock: None }
+    }
+
+    /// The cache in that file, only to look at: nothing is ever written.
+    ///
+    /// ```
+    /// # use backwater::{Cache, ErrorKind, JsonLines};
+    /// let error = Cache::open(JsonLines::read_only("no such file.ndjson")).unwrap_err();
+    /// assert_eq!(error.kind(), ErrorKind::Storage);
+    /// ```
+    pub fn read_only(path: impl AsRef<Path>) -> Self {
+        Self { read_only: true, ..Self::new(path) }
     }
 }
 
@@ -79,7 +92,7 @@ impl Storage for JsonLines {
         if bytes.is_empty() {
             return Ok(None);
         }
-        if self.lock.is_none() {
+        if self.lock.is_none() && !self.read_only {
             self.lock = Some(lock::take(&self.path)?);
         }
         let text = String::from_utf8(bytes).map_err(|error| {
@@ -90,7 +103,14 @@ impl Storage for JsonLines {
         Ok(self.held.header.clone())
     }
 
+    fn is_read_only(&self) -> bool {
+        self.read_only
+    }
+
     fn set_aside(&mut self) -> Result<String> {
+        if self.read_only {
+            return Err(Error::new(ErrorKind::Storage, "it was opened only to be read"));
+        }
         self.held = Held::default();
         aside::set_aside(&self.path, &[])
     }
@@ -127,6 +147,9 @@ impl Storage for JsonLines {
     }
 
     fn write(&mut self, batch: &Batch) -> Result<()> {
+        if self.read_only {
+            return Err(Error::new(ErrorKind::Storage, "it was opened only to be read"));
+        }
         if self.lock.is_none() {
             self.lock = Some(lock::take(&self.path)?);
         }

@@ -4,8 +4,10 @@
 //! as one batch, so that neighbouring commits become one write when they come fast.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
+use super::follow::{self, Followed};
 use super::form::StoredTable;
 use super::load::{Progress, Rows};
 use super::outbox::Outbox;
@@ -24,6 +26,9 @@ pub(crate) struct Keeper {
     waiting: Mutex<Waiting>,
     io: Mutex<Io>,
     handler: Option<Handler>,
+    is_read_only: bool,
+    /// Whether commits were made that a storage which is only read does not get.
+    has_own: AtomicBool,
     when_damaged: WhenDamaged,
     damage: Mutex<Option<Damage>>,
     progress: Arc<Progress>,
@@ -62,14 +67,25 @@ impl Keeper {
         });
         let to_come = to_come.collect();
         let waiting = Mutex::new(Waiting::new(state, commit));
+        let (is_read_only, has_own) = (storage.is_read_only(), AtomicBool::new(false));
         let io = Io { outbox, storage, edited: BTreeSet::new(), is_lost: false };
         let (io, damage, progress) = (Mutex::new(io), Mutex::new(damage), Arc::default());
-        Self { waiting, io, handler, when_damaged, damage, progress, to_come }
+        Self {
+            waiting,
+            io,
+            handler,
+            is_read_only,
+            has_own,
+            when_damaged,
+            damage,
+            progress,
+            to_come,
+        }
     }
 
     /// Whether nothing is ever written.
     pub(crate) fn is_read_only(&self) -> bool {
-        lock(&self.io).storage.is_read_only()
+        self.is_read_only
     }
 
     /// What was found damaged so far.
@@ -96,7 +112,9 @@ impl Keeper {
 
     /// Takes note that the rows of some tables came from the storage, in a commit of their own.
     pub(crate) fn note_came(&self, state: Arc<State>, commit: u64) {
-        lock(&self.waiting).note_came(state, commit);
+        if !self.is_read_only {
+            lock(&self.waiting).note_came(state, commit);
+        }
     }
 
     /// All is read that will be: what was held open for that is let go of.
@@ -115,12 +133,32 @@ impl Keeper {
 
     /// Takes note of a commit. It never waits for the storage.
     pub(crate) fn note(&self, changes: &Changes, commit: u64) {
+        if self.is_read_only {
+            self.has_own.store(true, Ordering::Relaxed);
+            return;
+        }
         lock(&self.waiting).note(changes, commit);
+    }
+
+    /// What another program has written since this one last looked, on top of a version; `None` if that
+    /// is nothing.
+    ///
+    /// # Errors
+    /// If it cannot be read, or if it has another schema now. Then it is looked at anew the next time.
+    pub(crate) fn follow(&self, now: &State) -> Result<Option<Followed>> {
+        let mut io = lock(&self.io);
+        let Io { outbox, storage, .. } = &mut *io;
+        let name = storage.name();
+        let followed = follow::follow(now, outbox, &mut **storage);
+        // Whatever comes of it, who writes must not wait for this any longer.
+        let ended = storage.loaded();
+        let followed = followed.and_then(|followed| ended.map(|()| followed));
+        followed.map_err(|error| error.at(name))
     }
 
     /// Takes note of rows that were brought again, whether or not that changed them.
     pub(crate) fn note_brought(&self, rows: Vec<(TableNo, Slot)>) {
-        if !rows.is_empty() {
+        if !rows.is_empty() && !self.is_read_only {
             lock(&self.waiting).note_rows(rows);
         }
     }
@@ -143,6 +181,9 @@ impl Keeper {
     /// # Errors
     /// What the storage says.
     pub(crate) fn write(&self) -> Result<()> {
+        if self.is_read_only {
+            return self.own_is_lost();
+        }
         let mut io = lock(&self.io);
         let Io { outbox, storage, edited, .. } = &mut *io;
         let (now, commit) = lock(&self.waiting).take_into(outbox);
@@ -161,8 +202,22 @@ impl Keeper {
         Ok(())
     }
 
+    /// What is committed where a storage is only read is not kept, and nobody shall believe so.
+    fn own_is_lost(&self) -> Result<()> {
+        if !self.has_own.load(Ordering::Relaxed) {
+            return Ok(());
+        }
+        let name = lock(&self.io).storage.name();
+        Err(Error::new(ErrorKind::Storage, "it was opened only to be read").at(name).help(
+            "what was committed here is in memory only: open it to be written, or do not flush",
+        ))
+    }
+
     /// The same, where nobody waits for the answer: an error goes to the handler.
     pub(crate) fn write_or_tell(&self) -> Result<()> {
+        if self.is_read_only {
+            return Ok(());
+        }
         self.write().inspect_err(|error| self.tell(error))
     }
 }

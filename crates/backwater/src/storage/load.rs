@@ -119,6 +119,8 @@ pub(super) struct Rows {
     pub(super) accepts_edits: bool,
     /// The tables in which that was so.
     pub(super) edited: Vec<TableNo>,
+    /// If a table is read over the rows that it has: which slots were met.
+    over: Option<Vec<bool>>,
     /// Who is told how much is read, and tells when that is not wanted any more.
     pub(super) progress: Option<Arc<Progress>>,
 }
@@ -175,6 +177,7 @@ impl Rows {
             known,
             accepts_edits,
             edited,
+            over: None,
             progress: None,
         }
     }
@@ -184,8 +187,8 @@ impl Rows {
         let totals = vec![Total::default(); state.schema.tables.len()];
         let times = vec![Vec::new(); state.schema.tables.len()];
         let known = Box::default();
-        let (accepts_edits, edited, progress) = (false, Vec::new(), None);
-        Self { state, form, totals, times, known, accepts_edits, edited, progress }
+        let (accepts_edits, edited, over, progress) = (false, Vec::new(), None, None);
+        Self { state, form, totals, times, known, accepts_edits, edited, over, progress }
     }
 
     /// What was read of a table: its rows' number and hash, and the times of each.
@@ -222,6 +225,37 @@ impl Rows {
             .help("the file was damaged, or edited by another program"))
     }
 
+    /// The same over the rows that are here: those that are not read are no more, and what does not
+    /// persist stays.
+    pub(super) fn load_over(&mut self, storage: &mut dyn Storage, table: TableNo) -> Result<()> {
+        self.over = Some(vec![false; self.state.table(table).slots()]);
+        let read = self.load(storage, table);
+        let met = self.over.take().unwrap_or_default();
+        read?;
+        let is_met = |slot: &Slot| met.get(slot.0 as usize).copied().unwrap_or_default();
+        let gone = self.state.table(table).iter().filter(|slot| !is_met(slot));
+        if !self.state.table(table).is_one_row() {
+            gone.collect::<Vec<_>>().into_iter().for_each(|slot| {
+                self.state.table_mut(table).delete(slot);
+            });
+        }
+        Ok(())
+    }
+
+    /// Whether a row is met for the second time.
+    fn is_known(&mut self, table: TableNo, slot: Slot) -> bool {
+        match &mut self.over {
+            Some(met) => {
+                let place = slot.0 as usize;
+                if met.len() <= place {
+                    met.resize(place + 1, false);
+                }
+                std::mem::replace(&mut met[place], true)
+            }
+            None => self.state.table(table).is_row(slot),
+        }
+    }
+
     /// Takes a row of a table: its values, of which some are absent, and the hash of these, if it is
     /// known.
     pub(super) fn put(
@@ -255,7 +289,7 @@ impl Rows {
             let Some(slot) = self.slot_of(number, value_of) else {
                 return damaged(format!("found {values:?} with no id"));
             };
-            if self.state.table(number).is_row(slot) {
+            if self.is_known(number, slot) {
                 let id = self.state.id(number, slot).map(|id| id.to_id().to_string());
                 return damaged(format!("two rows have the id {}", id.unwrap_or_default()));
             }
@@ -263,7 +297,13 @@ impl Rows {
         };
         let mut cells: SmallVec<[(FieldNo, Staged<'_>); 16]> = SmallVec::new();
         for ((field, value), is_absent) in fields.iter().zip(values).zip(is_absent) {
-            if *is_absent || definition.id.contains(field) {
+            if definition.id.contains(field) {
+                continue;
+            }
+            if *is_absent {
+                if self.over.is_some() {
+                    cells.push((*field, Staged::Absent));
+                }
                 continue;
             }
             let said = definition.field(*field);
@@ -282,7 +322,14 @@ impl Rows {
             cells.push((*field, staged.map_err(|error| error.at(place()))?));
         }
         let written = cells.iter().map(|(field, staged)| (*field, staged.cell()));
-        self.state.table_mut(number).merge(slot, written);
+        let is_as_it_is =
+            self.over.is_some()
+                && self.state.table(number).row(slot).is_some_and(|row| {
+                    written.clone().all(|(field, cell)| row.cell(field) == cell)
+                });
+        if !is_as_it_is {
+            self.state.table_mut(number).merge(slot, written);
+        }
         if stored_as.has_times {
             let said = times_of(&values[fields.len()..]);
             let said = said.map_err(|error| error.at(format!("table \"{}\"", definition.name)))?;

@@ -10,6 +10,7 @@ mod asleep;
 mod budget;
 mod carry;
 mod expired;
+mod follow;
 mod form;
 mod held;
 #[cfg(feature = "json-lines")]
@@ -43,6 +44,8 @@ pub use outbox::{Batch, StoredRow, TableBatch};
 pub use sqlite::SqliteFile;
 #[cfg(all(test, feature = "sqlite"))]
 pub(crate) use sqlite::image;
+#[cfg(feature = "sqlite")]
+pub(crate) use sqlite::quoted;
 #[cfg(feature = "threads")]
 pub(crate) use thread::WriterThread;
 
@@ -144,7 +147,8 @@ pub trait Storage: Send {
     }
 
     /// Gives all rows of a table, in any order, and the hash that it was told for it last; nothing, if
-    /// it has no such table. The table has the columns that it had when it was written.
+    /// it has no such table. The table has the columns that it had when it was written. It may be asked
+    /// at any time, also between batches, and more than once.
     ///
     /// # Errors
     /// If it cannot be read.

@@ -276,6 +276,22 @@ impl Outbox {
         self.main.dirty.extend(left.dated);
     }
 
+    /// The last commit that the storage holds.
+    pub(super) fn stored_commit(&self) -> u64 {
+        self.stored_commit
+    }
+
+    /// What the storage holds of a table: how many rows, and their hash.
+    pub(super) fn total(&self, table: TableNo) -> (u64, Hash) {
+        let Total { rows, hash } = self.main.totals[table.index()];
+        (rows, hash)
+    }
+
+    /// Takes note that another program has written, and of the version with that.
+    pub(super) fn note_followed(&mut self, state: Arc<State>, commit: u64) {
+        (self.main.stored, self.stored_commit) = (state, commit);
+    }
+
     /// Takes note of rows that came from the storage: what it holds is the version that has them, but
     /// for what commits had changed by then.
     pub(super) fn note_came(&mut self, came: Came) {

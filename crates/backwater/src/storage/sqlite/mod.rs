@@ -15,6 +15,7 @@ use rusqlite::{Connection, OpenFlags, TransactionBehavior};
 
 use self::errors::{damaged, failed, foreign, unreadable, unwritable};
 use self::read::load_table;
+pub(crate) use self::write::quoted;
 use self::write::{APPLICATION_ID, FORMAT, write_batch};
 use super::aside;
 use super::form::StoredTable;

@@ -271,6 +271,6 @@ fn column(schema: &Schema, form: &Form, table: &Table, number: FieldNo) -> Strin
 }
 
 /// A name as SQL writes it.
-pub(super) fn quoted(name: &str) -> String {
+pub(crate) fn quoted(name: &str) -> String {
     format!("\"{}\"", name.replace('"', "\"\""))
 }

@@ -1,0 +1,72 @@
+//! A cache that only reads a storage, and takes in what another program writes to it.
+
+use std::sync::Arc;
+
+use super::Cache;
+use crate::change::Changes;
+use crate::error::{Error, ErrorKind, Result};
+use crate::trace::{Done, Report};
+use crate::value::{Clock, Stopwatch};
+
+impl Cache {
+    /// Takes in what another program has written to the storage since this cache last looked: one that
+    /// only reads it, such as by [`SqliteFile::read_only`](crate::SqliteFile::read_only). It is a commit
+    /// like any other: queries and watchers follow, and its number is the other program's, unless this
+    /// cache has made so many itself. `None` if no row is another one.
+    ///
+    /// Of tables in which something is new, the rows are as the storage has them; what does not persist
+    /// stays. See [`CacheBuilder::follow_every`](crate::CacheBuilder::follow_every) for a thread that
+    /// does so.
+    ///
+    /// # Errors
+    /// As [`Cache::open`]; [`ErrorKind::Storage`] if the cache writes to its storage itself,
+    /// [`ErrorKind::Version`] if the other program has another schema now. Then the cache stays as it
+    /// is.
+    ///
+    /// ```
+    /// use backwater::{Cache, Schema, SqliteFile};
+    ///
+    /// # let folder = tempfile::tempdir().unwrap();
+    /// let path = folder.path().join("ports.db");
+    /// let schema = Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?;
+    /// let writer = Cache::open_with(schema, SqliteFile::new(&path))?;
+    /// writer.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+    /// writer.flush()?;
+    ///
+    /// let reader = Cache::open(SqliteFile::read_only(&path))?; // perhaps in another program
+    /// let ports = reader.query("SELECT count(*) AS n FROM port", ())?;
+    /// assert!(reader.follow("nothing yet")?.is_none());
+    /// writer.commit("another opened", |tx| tx.insert("port", [("code", "EEL")]))?;
+    /// writer.flush()?;
+    /// let report = reader.follow("the writer wrote")?.unwrap();
+    /// assert_eq!(report.changes().next().unwrap().to_string(), "port EEL inserted");
+    /// assert_eq!(ports.read()?.row(0).unwrap().get("n")?.as_int(), Some(2));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn follow(&self, label: impl Into<String>) -> Result<Option<Report>> {
+        let keeper = self.0.keeper.as_ref().filter(|keeper| keeper.is_read_only());
+        let Some(keeper) = keeper else {
+            let message = "nobody else writes to what this cache keeps";
+            return Err(Error::new(ErrorKind::Storage, message)
+                .help("open the storage only to be read, such as by `SqliteFile::read_only`"));
+        };
+        self.rehydrate()?;
+        let mut writer = self.writer()?;
+        let (clock, mut watch) = (self.clock(), Stopwatch::start(self.clock()));
+        let before = writer.state.clone();
+        let Some(followed) = keeper.follow(&before)? else { return Ok(None) };
+        let changes = Changes { before, after: followed.state, rows: Arc::new(followed.rows) };
+        if changes.rows.is_empty() {
+            return Ok(None);
+        }
+        let number = followed.commit.max(writer.commit + 1);
+        (writer.commit, writer.state) = (number, changes.after.clone());
+        Arc::make_mut(&mut writer.history).push(number, &changes);
+        let reached = writer.engine.apply(&changes, number, clock);
+        self.0.published.publish_commit(&changes, number);
+        let (took, at) = (watch.lap(), clock.map(Clock::now));
+        let (ingested, later) = (Vec::new(), writer.engine.next_binding());
+        let done = Done { changes, ingested, reached, later, at, took };
+        Ok(Some(self.report(writer, Report::new(number, label.into(), done), None)))
+    }
+}
