@@ -6,7 +6,8 @@ use std::path::{Path, PathBuf};
 
 use anyhow::bail;
 use backwater::{
-    Cache, Exchange, Fate, Ingested, Recording, Report, Request, Schema, SqliteFile, Totals, Value,
+    Cache, Exchange, Fate, Ingested, Recording, Report, Request, Schema, SqliteFile, SystemClock,
+    Totals, Value,
 };
 use clap::ValueEnum;
 use indicatif::{ProgressBar, ProgressStyle};
@@ -264,12 +265,12 @@ fn line(label: &str, brought: &Ingested) -> Vec<Value> {
 fn open(arguments: &Arguments) -> anyhow::Result<Cache> {
     let file = SqliteFile::new(&arguments.cache);
     match &arguments.schema {
-        Some(schema) => Ok(Cache::open_with(read_schema(schema)?, file)?),
+        Some(schema) => opened(Some(read_schema(schema)?), file),
         None if !arguments.cache.exists() && arguments.kind == Kind::Export => {
             let name = files::name(&arguments.files[0]);
             let schema = Schema::of_export(files::read(&arguments.files[0])?);
             match schema.map_err(|error| error.at(&name))? {
-                Some(schema) => Ok(Cache::open_with(schema, file)?),
+                Some(schema) => opened(Some(schema), file),
                 None => bail!(
                     "{name}: this is no whole export, so it tells no schema; name one with --schema"
                 ),
@@ -279,8 +280,18 @@ fn open(arguments: &Arguments) -> anyhow::Result<Cache> {
             "{}: there is no cache here yet; name a schema with --schema to make one",
             arguments.cache.display()
         ))),
-        None => Ok(Cache::open(file)?),
+        None => opened(None, file),
     }
+}
+
+/// With a clock, so that it is known of rows that may expire when they were brought.
+fn opened(schema: Option<Schema>, file: SqliteFile) -> anyhow::Result<Cache> {
+    let builder = Cache::builder().clock(SystemClock::new()).storage(file);
+    Ok(match schema {
+        Some(schema) => builder.schema(schema),
+        None => builder,
+    }
+    .build()?)
 }
 
 fn choose_rule(schema: &Schema, wanted: Option<&str>, file: &Path) -> anyhow::Result<String> {

@@ -3,10 +3,10 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
 
-use backwater::{Cache, ErrorKind, MemoryStorage, Schema, SqliteFile, Value};
+use backwater::{Cache, ErrorKind, MemoryStorage, Schema, SetClock, SqliteFile, Value};
 use proptest::prelude::*;
 
 fn parse(text: &str) -> Schema {
@@ -306,6 +306,8 @@ fn a_value_is_never_lost_on_the_way() {
 #[derive(Debug, Clone)]
 struct Shape {
     tables: BTreeMap<usize, Vec<(usize, u8)>>,
+    /// Those whose rows are dated.
+    dated: BTreeSet<usize>,
 }
 
 const TYPES: [&str; 4] = ["int", "text", "float", "bool"];
@@ -314,8 +316,11 @@ impl Shape {
     fn text(&self) -> String {
         let mut text = String::new();
         for (table, fields) in &self.tables {
-            write!(text, "[table.t{table}]\nid = 'id'\n[table.t{table}.fields]\nid = 'int'\n")
-                .unwrap();
+            writeln!(text, "[table.t{table}]\nid = 'id'").unwrap();
+            if self.dated.contains(table) {
+                text.push_str("expires_after = '7 days'\n");
+            }
+            write!(text, "[table.t{table}.fields]\nid = 'int'\n").unwrap();
             for (field, kind) in fields {
                 writeln!(text, "f{field} = '{}'", TYPES[usize::from(*kind)]).unwrap();
             }
@@ -331,7 +336,9 @@ fn shape() -> impl Strategy<Value = Shape> {
             fields.into_iter().map(|field| (field, (field % 4) as u8)).collect::<Vec<_>>()
         })
         .prop_shuffle();
-    prop::collection::btree_map(0..3_usize, fields, 0..4).prop_map(|tables| Shape { tables })
+    let tables = prop::collection::btree_map(0..3_usize, fields, 0..4);
+    let dated = prop::collection::btree_set(0..3_usize, 0..3);
+    (tables, dated).prop_map(|(tables, dated)| Shape { tables, dated })
 }
 
 fn value(kind: u8, n: i64) -> Value {
@@ -361,10 +368,12 @@ proptest! {
         let mut model = Model::new();
         for (shape, writes) in rounds {
             let schema = parse(&shape.text());
+            let clock = SetClock::at("2031-05-04T05:00:00Z".parse().unwrap());
+            let builder = Cache::builder().schema(schema).clock(clock);
             let cache = match on_disk {
-                true => Cache::open_with(schema, SqliteFile::new(&path)),
-                false => Cache::open_with(schema, memory.clone()),
-            }.unwrap();
+                true => builder.storage(SqliteFile::new(&path)),
+                false => builder.storage(memory.clone()),
+            }.build().unwrap();
             for (table, id, field, n, what) in writes {
                 let Some(fields) = shape.tables.get(&table) else { continue };
                 let name = format!("t{table}");
