@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use backwater::{
     Batch, Cache, Error, ErrorKind, Header, Loader, Result, Schema, SqliteFile, Storage,
@@ -61,6 +61,7 @@ struct Held {
     file: SqliteFile,
     may_write: Arc<AtomicBool>,
     writes: Arc<AtomicUsize>,
+    refused: Arc<AtomicUsize>,
 }
 
 impl Storage for Held {
@@ -82,6 +83,7 @@ impl Storage for Held {
 
     fn write(&mut self, batch: &Batch) -> Result<()> {
         if !self.may_write.load(Ordering::Acquire) {
+            self.refused.fetch_add(1, Ordering::Release);
             return Err(Error::new(ErrorKind::Storage, "not yet"));
         }
         self.writes.fetch_add(1, Ordering::Relaxed);
@@ -261,9 +263,16 @@ pub(crate) fn first_write(size: usize) -> anyhow::Result<Vec<Figure>> {
             number += 1;
             let may_write = Arc::new(AtomicBool::new(false));
             let file = SqliteFile::new(folder.file(&format!("first {number}.db")));
-            let held = Held { file, may_write: may_write.clone(), writes: Arc::default() };
+            let refused: Arc<AtomicUsize> = Arc::default();
+            let (writes, tried) = (Arc::default(), refused.clone());
+            let held = Held { file, may_write: may_write.clone(), writes, refused };
             let cache = Cache::open_with(schema.clone(), held)?;
             cache.commit("departures loaded", |tx| tx.ingest("departures", &page))?;
+            // The writer thread has tried in vain, and will not come again for a while.
+            while tried.load(Ordering::Acquire) == 0 {
+                std::thread::sleep(Duration::from_millis(1));
+            }
+            std::thread::sleep(Duration::from_millis(5));
             Ok((cache, folder.file(&format!("hand {number}.db")), may_write))
         },
         |made| -> anyhow::Result<()> {
@@ -290,6 +299,7 @@ pub(crate) fn commits(size: usize) -> anyhow::Result<Vec<Figure>> {
         file: SqliteFile::new(folder.file("commits.db")),
         may_write: Arc::new(AtomicBool::new(true)),
         writes: writes.clone(),
+        refused: Arc::default(),
     };
     let stored = Cache::open_with(schema.clone(), held)?;
     let alone = Cache::new(schema);

@@ -80,7 +80,8 @@ impl Cache {
         let to_come = tables.iter().map(name).collect();
         let (rows, read) = match &self.0.keeper {
             Some(keeper) if !tables.is_empty() => {
-                (keeper.rows_to_come(&tables), keeper.progress().rows())
+                let rows = keeper.rows_to_come(&tables);
+                (rows, keeper.progress().rows().min(rows.unwrap_or(u64::MAX)))
             }
             _ => (Some(0), 0),
         };

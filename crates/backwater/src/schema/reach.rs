@@ -18,6 +18,14 @@ impl Schema {
         [owner].into_iter().chain(entries).collect()
     }
 
+    /// Whether a link of a table points at its own rows.
+    pub(crate) fn links_to_itself(&self, table: TableNo) -> bool {
+        self.table(table).fields.iter().any(|field| {
+            let mut of = field.one_of().into_iter().flat_map(|of| &of.tables);
+            field.kind == Kind::Link(table) || of.any(|(_, to)| *to == table)
+        })
+    }
+
     /// The tables whose rows decide what becomes of writes to a table, deletes among them.
     pub(crate) fn written_with(&self, table: TableNo) -> BTreeSet<TableNo> {
         let (mut all, mut next) = (BTreeSet::new(), vec![table]);

@@ -8,12 +8,12 @@ use rustc_hash::FxHasher;
 use smallvec::SmallVec;
 
 use super::Storage;
-use super::form::{Form, Hash, Stored, StoredTable, id_of, id_part, staged, times_of};
+use super::form::{Form, Hash, Stored, StoredTable, TableForm, id_of, id_part, staged, times_of};
 use super::outbox::{Held, Total};
 use crate::change::Staged;
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{FieldNo, IdType, Kind, Schema, TableNo};
-use crate::table::{Cell, ONLY, Slot, State, Times};
+use crate::schema::{Field, FieldNo, IdType, Kind, Schema, Table, TableNo};
+use crate::table::{Cell, Filling, Key, ONLY, Slot, State, Times};
 
 /// Takes the rows that a storage has of one table, and the hash that it was told for it.
 ///
@@ -97,8 +97,12 @@ use crate::table::{Cell, ONLY, Slot, State, Times};
 pub struct Loader<'l> {
     rows: &'l mut Rows,
     table: TableNo,
+    by: (Arc<Schema>, Arc<Form>),
     told: Total,
 }
+
+/// After so many rows it is told that they are read.
+const TOLD: u64 = 256;
 
 /// So many links are remembered by their texts while rows are read.
 const KNOWN: usize = 1 << 12;
@@ -121,6 +125,8 @@ pub(super) struct Rows {
     pub(super) edited: Vec<TableNo>,
     /// If a table is read over the rows that it has: which slots were met.
     over: Option<Vec<bool>>,
+    /// If a table is read that had no slots: its rows so far.
+    filling: Option<Box<Filling>>,
     /// Who is told how much is read, and tells when that is not wanted any more.
     pub(super) progress: Option<Arc<Progress>>,
 }
@@ -153,9 +159,9 @@ impl Progress {
         self.is_over.load(Ordering::Relaxed)
     }
 
-    /// Another row is read.
+    /// Some rows more are being read.
     fn tell(&self) -> Result<()> {
-        self.rows.fetch_add(1, Ordering::Relaxed);
+        self.rows.fetch_add(TOLD, Ordering::Relaxed);
         match self.is_over() {
             true => Err(Error::new(ErrorKind::Storage, "the cache was closed while it was read")),
             false => Ok(()),
@@ -178,6 +184,7 @@ impl Rows {
             accepts_edits,
             edited,
             over: None,
+            filling: None,
             progress: None,
         }
     }
@@ -187,8 +194,9 @@ impl Rows {
         let totals = vec![Total::default(); state.schema.tables.len()];
         let times = vec![Vec::new(); state.schema.tables.len()];
         let known = Box::default();
-        let (accepts_edits, edited, over, progress) = (false, Vec::new(), None, None);
-        Self { state, form, totals, times, known, accepts_edits, edited, over, progress }
+        let (edited, over, filling, progress) = (Vec::new(), None, None, None);
+        let accepts_edits = false;
+        Self { state, form, totals, times, known, accepts_edits, edited, over, filling, progress }
     }
 
     /// What was read of a table: its rows' number and hash, and the times of each.
@@ -205,9 +213,20 @@ impl Rows {
     pub(super) fn load(&mut self, storage: &mut dyn Storage, table: TableNo) -> Result<()> {
         let (schema, form) = (self.state.schema.clone(), self.form.clone());
         let stored = StoredTable::new(&schema, &form, table);
-        let mut loader = Loader { rows: self, table, told: Total::default() };
-        storage.load(&stored, &mut loader)?;
-        let (told, found) = (loader.told, self.totals[table.index()]);
+        // Rows that are those that were written have different ids.
+        let is_fresh = self.over.is_none() && !self.accepts_edits && !schema.links_to_itself(table);
+        let may_fill = is_fresh && !schema.table(table).is_one_row();
+        self.filling =
+            may_fill.then(|| Filling::of(self.state.table(table))).flatten().map(Box::new);
+        let by = (schema.clone(), form.clone());
+        let mut loader = Loader { rows: self, table, by, told: Total::default() };
+        let loaded = storage.load(&stored, &mut loader);
+        let told = loader.told;
+        if let Some(filling) = self.filling.take() {
+            self.state.table_mut(table).fill(*filling);
+        }
+        loaded?;
+        let found = self.totals[table.index()];
         if found == told {
             return Ok(());
         }
@@ -265,61 +284,93 @@ impl Rows {
         is_absent: &[bool],
         hash: Option<Hash>,
     ) -> Result<Slot> {
-        if let Some(progress) = &self.progress {
+        let (schema, form) = (self.state.schema.clone(), self.form.clone());
+        self.put_in((&schema, &form), number, values, is_absent, hash)
+    }
+
+    /// The same for whoever puts many rows and holds what all of them are told by.
+    fn put_in(
+        &mut self,
+        (schema, form): (&Schema, &Form),
+        number: TableNo,
+        values: &[Stored<'_>],
+        is_absent: &[bool],
+        hash: Option<Hash>,
+    ) -> Result<Slot> {
+        if let Some(progress) = &self.progress
+            && self.totals[number.index()].rows.is_multiple_of(TOLD)
+        {
             progress.tell()?;
         }
-        let (schema, form) = (self.state.schema.clone(), self.form.clone());
-        let definition = schema.table(number);
-        let stored_as = form.table(number);
-        let fields = &stored_as.fields;
-        let damaged = |message: String| {
-            let place = format!("table \"{}\"", definition.name);
-            Err(Error::new(ErrorKind::Damaged, message).at(place))
+        let row = Incoming {
+            definition: schema.table(number),
+            form: form.table(number),
+            number,
+            values,
+            is_absent,
         };
-        let columns = stored_as.columns();
+        let columns = row.form.columns();
         if values.len() != columns {
-            return damaged(format!("a row has {} values, expected {columns}", values.len()));
+            return Err(row.damaged(format!("it has {} values, expected {columns}", values.len())));
         }
-        let value_of = |field: &FieldNo| {
-            fields.iter().position(|other| other == field).map(|place| &values[place])
+        let times = times_of(&values[row.form.fields.len()..]);
+        let times = times.map_err(|error| error.at(row.place()))?;
+        let slot = match self.filling.take() {
+            Some(mut filling) => {
+                let slot = self.fill(&mut filling, &row, times)?;
+                self.filling = Some(filling);
+                slot
+            }
+            None => self.merge(&row, times)?,
         };
-        let slot = if definition.is_one_row() {
+        if row.form.has_times {
+            set_times(&mut self.times[number.index()], slot, times);
+        }
+        let total = &mut self.totals[number.index()];
+        total.rows += 1;
+        total.hash.add(hash.unwrap_or_else(|| row.form.hash_of(values, is_absent)));
+        Ok(slot)
+    }
+
+    /// Puts a row behind those that came before it, into a table that had none.
+    fn fill(&mut self, filling: &mut Filling, row: &Incoming<'_>, times: Times) -> Result<Slot> {
+        let mut key = Key::new();
+        for field in &row.definition.id {
+            let part = row.value_of(field).and_then(|value| self.part(row, *field, value));
+            key.push(part.ok_or_else(|| row.without_id())?);
+        }
+        let slot = filling.begin(&key, times);
+        for (field, value, is_absent) in row.fields() {
+            if !is_absent {
+                let staged = self.staged(row, field, value)?;
+                filling.set(field, staged.cell());
+            }
+        }
+        Ok(slot)
+    }
+
+    /// Puts a row in the place of the one with its id, or makes it.
+    fn merge(&mut self, row: &Incoming<'_>, times: Times) -> Result<Slot> {
+        let number = row.number;
+        let slot = if row.definition.is_one_row() {
             ONLY
         } else {
-            let Some(slot) = self.slot_of(number, value_of) else {
-                return damaged(format!("found {values:?} with no id"));
-            };
+            let slot = self.slot_of(number, |field| row.value_of(field));
+            let slot = slot.ok_or_else(|| row.without_id())?;
             if self.is_known(number, slot) {
                 let id = self.state.id(number, slot).map(|id| id.to_id().to_string());
-                return damaged(format!("two rows have the id {}", id.unwrap_or_default()));
+                let id = id.unwrap_or_default();
+                return Err(row.damaged(format!("two rows have the id {id}")));
             }
             slot
         };
         let mut cells: SmallVec<[(FieldNo, Staged<'_>); 16]> = SmallVec::new();
-        for ((field, value), is_absent) in fields.iter().zip(values).zip(is_absent) {
-            if definition.id.contains(field) {
-                continue;
+        for (field, value, is_absent) in row.fields() {
+            if !is_absent {
+                cells.push((field, self.staged(row, field, value)?));
+            } else if self.over.is_some() {
+                cells.push((field, Staged::Absent));
             }
-            if *is_absent {
-                if self.over.is_some() {
-                    cells.push((*field, Staged::Absent));
-                }
-                continue;
-            }
-            let said = definition.field(*field);
-            let staged = match (said.kind, said.one_of(), value) {
-                (_, _, Stored::Null) => Ok(Staged::Null),
-                (Kind::Link(to), ..) => self.link(to, value).map(Staged::Link),
-                (_, Some(one_of), _) => match value_of(&one_of.type_field) {
-                    Some(Stored::Text(name)) => one_of.table(name),
-                    _ => None,
-                }
-                .ok_or_else(|| Error::new(ErrorKind::Damaged, "no table is told for a link"))
-                .and_then(|to| Ok(Staged::OneOf(to, self.link(to, value)?))),
-                (kind, ..) => staged(kind, value),
-            };
-            let place = || format!("{}.{}", definition.name, said.name);
-            cells.push((*field, staged.map_err(|error| error.at(place()))?));
         }
         let written = cells.iter().map(|(field, staged)| (*field, staged.cell()));
         let is_as_it_is =
@@ -330,16 +381,45 @@ impl Rows {
         if !is_as_it_is {
             self.state.table_mut(number).merge(slot, written);
         }
-        if stored_as.has_times {
-            let said = times_of(&values[fields.len()..]);
-            let said = said.map_err(|error| error.at(format!("table \"{}\"", definition.name)))?;
-            self.state.table(number).set_times(slot, said);
-            set_times(&mut self.times[number.index()], slot, said);
+        if row.form.has_times {
+            self.state.table(number).set_times(slot, times);
         }
-        let total = &mut self.totals[number.index()];
-        total.rows += 1;
-        total.hash.add(hash.unwrap_or_else(|| stored_as.hash_of(values, is_absent)));
         Ok(slot)
+    }
+
+    /// A stored value as one of a field.
+    fn staged<'v>(
+        &mut self,
+        row: &Incoming<'v>,
+        field: FieldNo,
+        value: &'v Stored<'v>,
+    ) -> Result<Staged<'v>> {
+        let said = row.definition.field(field);
+        let staged = match (said.kind, value) {
+            (_, Stored::Null) => Ok(Staged::Null),
+            (Kind::Link(to), value) => self.link(to, value).map(Staged::Link),
+            (Kind::OneOf, value) => row
+                .told_table(said)
+                .ok_or_else(|| Error::new(ErrorKind::Damaged, "no table is told for a link"))
+                .and_then(|to| Ok(Staged::OneOf(to, self.link(to, value)?))),
+            (kind, value) => staged(kind, value),
+        };
+        staged.map_err(|error| error.at(format!("{}.{}", row.definition.name, said.name)))
+    }
+
+    /// A stored value as a part of an id.
+    fn part<'v>(
+        &mut self,
+        row: &Incoming<'v>,
+        field: FieldNo,
+        value: &'v Stored<'v>,
+    ) -> Option<Cell<'v>> {
+        match (row.definition.field(field).kind, value) {
+            (Kind::Int, Stored::Int(number)) => Some(Cell::Int(*number)),
+            (Kind::Text, Stored::Text(text)) => Some(Cell::Text(text)),
+            (Kind::Link(to), value) => self.link(to, value).ok().map(Cell::Link),
+            _ => None,
+        }
     }
 
     /// The slot of the row with the id that its values tell.
@@ -398,6 +478,52 @@ impl Rows {
     }
 }
 
+/// A row on its way into a table.
+struct Incoming<'v> {
+    definition: &'v Table,
+    form: &'v TableForm,
+    number: TableNo,
+    values: &'v [Stored<'v>],
+    is_absent: &'v [bool],
+}
+
+impl<'v> Incoming<'v> {
+    fn value_of(&self, field: &FieldNo) -> Option<&'v Stored<'v>> {
+        let place = self.form.fields.iter().position(|other| other == field);
+        place.map(|place| &self.values[place])
+    }
+
+    /// The fields that are no part of the id, with their values and whether these are absent.
+    fn fields(&self) -> impl Iterator<Item = (FieldNo, &'v Stored<'v>, bool)> + use<'v> {
+        let id = &self.definition.id;
+        let fields = self.form.fields.iter().zip(self.values).zip(self.is_absent);
+        fields
+            .filter(|((field, _), _)| !id.contains(field))
+            .map(|((field, value), is_absent)| (*field, value, *is_absent))
+    }
+
+    /// The table that a link to one of several points at, as the field beside it says.
+    fn told_table(&self, said: &Field) -> Option<TableNo> {
+        let one_of = said.one_of()?;
+        match self.value_of(&one_of.type_field)? {
+            Stored::Text(name) => one_of.table(name),
+            _ => None,
+        }
+    }
+
+    fn place(&self) -> String {
+        format!("a row of table \"{}\"", self.definition.name)
+    }
+
+    fn damaged(&self, message: String) -> Error {
+        Error::new(ErrorKind::Damaged, message).at(self.place())
+    }
+
+    fn without_id(&self) -> Error {
+        self.damaged(format!("found {:?} with no id", self.values))
+    }
+}
+
 /// Notes the times of a slot.
 pub(super) fn set_times(times: &mut Vec<Times>, slot: Slot, said: Times) {
     let place = slot.0 as usize;
@@ -424,12 +550,11 @@ impl Loader<'_> {
     ///
     /// See [`Loader`] for an example.
     pub fn row(&mut self, values: &[Stored<'_>], absent: &[impl AsRef<str>]) -> Result<()> {
-        let form = self.rows.form.clone();
-        let stored = StoredTable::new(&self.rows.state.schema, &form, self.table);
+        let stored = StoredTable::new(&self.by.0, &self.by.1, self.table);
         let columns = stored.columns();
         let is_absent = columns.map(|column| absent.iter().any(|name| name.as_ref() == column));
         let is_absent: SmallVec<[bool; 16]> = is_absent.collect();
-        self.rows.put(self.table, values, &is_absent, None).map(drop)
+        self.put(values, &is_absent, None)
     }
 
     /// The same with a flag for each column, and with the hash of the row.
@@ -440,7 +565,12 @@ impl Loader<'_> {
         is_absent: &[bool],
         hash: Hash,
     ) -> Result<()> {
-        self.rows.put(self.table, values, is_absent, Some(hash)).map(drop)
+        self.put(values, is_absent, Some(hash))
+    }
+
+    fn put(&mut self, values: &[Stored<'_>], is_absent: &[bool], hash: Option<Hash>) -> Result<()> {
+        let by = (&*self.by.0, &*self.by.1);
+        self.rows.put_in(by, self.table, values, is_absent, hash).map(drop)
     }
 
     /// Takes the number of rows and the hash that the storage was told for the table last; these are

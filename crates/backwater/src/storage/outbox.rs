@@ -10,7 +10,7 @@ use super::load::{Rows, set_times};
 use super::waiting::Came;
 use super::{asleep, carry};
 use crate::error::Result;
-use crate::schema::{Schema, TableNo};
+use crate::schema::{FieldNo, Schema, TableNo};
 use crate::table::{Cell, ONLY, Slot, State, Times};
 use crate::value::RowId;
 
@@ -588,12 +588,14 @@ impl<'b> StoredRow<'b> {
     ///
     /// See [`Loader`](super::Loader) for an example.
     pub fn values(&self) -> impl Iterator<Item = Stored<'b>> + use<'b> {
-        let row = *self;
-        let fields = row.side.form.table(row.table).fields.iter().map(move |field| {
-            let cell = row.side.now.table(row.table).cell(row.slot, *field);
-            stored(&row.side.now, row.table, *field, cell)
-        });
-        fields.chain(row.times())
+        self.cells().map(|(value, _)| value)
+    }
+
+    /// What the fields hold, with their numbers.
+    fn fields(&self) -> impl Iterator<Item = (FieldNo, Cell<'b>)> + use<'b> {
+        let row = self.side.now.table(self.table).row(self.slot);
+        let fields = self.side.form.table(self.table).fields.iter();
+        fields.map(move |field| (*field, row.map_or(Cell::Absent, |row| row.cell(*field))))
     }
 
     /// When it was brought and asked for, if that is stored.
@@ -603,25 +605,31 @@ impl<'b> StoredRow<'b> {
     }
 
     /// The values of the columns, each with whether its field is absent.
-    #[cfg(feature = "sqlite")]
     pub(super) fn cells(&self) -> impl Iterator<Item = (Stored<'b>, bool)> + use<'b> {
-        let row = *self;
-        let fields = row.side.form.table(row.table).fields.iter().map(move |field| {
-            let cell = row.side.now.table(row.table).cell(row.slot, *field);
-            (stored(&row.side.now, row.table, *field, cell), cell == Cell::Absent)
+        let (now, table) = (&self.side.now, self.table);
+        let fields = self
+            .fields()
+            .map(move |(field, cell)| (stored(now, table, field, cell), cell == Cell::Absent));
+        fields.chain(self.times().map(|time| (time, false)))
+    }
+
+    /// For each column whether it is NULL, and if so, whether as it is absent.
+    #[cfg(feature = "sqlite")]
+    pub(super) fn nulls(&self) -> impl Iterator<Item = Option<bool>> + use<'b> {
+        let fields = self.fields().map(|(_, cell)| match cell {
+            Cell::Absent => Some(true),
+            Cell::Null => Some(false),
+            _ => None,
         });
-        fields.chain(row.times().map(|time| (time, false)))
+        fields.chain(self.times().map(|time| (time == Stored::Null).then_some(false)))
     }
 
     /// The names of the columns whose fields are absent in this row.
     ///
     /// See [`Loader`](super::Loader) for an example.
     pub fn absent(&self) -> impl Iterator<Item = &'b str> + use<'b> {
-        let row = *self;
-        let (now, form) = (&row.side.now, &row.side.form);
-        let cells = move |field| now.table(row.table).cell(row.slot, field);
-        let absent = form.table(row.table).fields.iter();
-        let absent = absent.filter(move |field| cells(**field) == Cell::Absent);
-        absent.map(move |field| &*now.schema.table(row.table).field(*field).name)
+        let table = self.side.now.schema.table(self.table);
+        let absent = self.fields().filter(|(_, cell)| *cell == Cell::Absent);
+        absent.map(move |(field, _)| &*table.field(field).name)
     }
 }

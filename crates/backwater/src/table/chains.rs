@@ -66,6 +66,11 @@ impl Chains {
         Self { fields, heads, neighbours: pieces(&neighbours, (NONE, NONE)) }
     }
 
+    /// Whether the key is one link.
+    pub(super) fn is_of_links(&self) -> bool {
+        matches!(self.heads, Heads::BySlot(_))
+    }
+
     /// The rows of a key's chain, in no order of meaning; `has_key` tells whether a row has it.
     pub(super) fn rows<'c, F: Fn(Slot) -> bool>(
         &'c self,

@@ -69,6 +69,13 @@ impl Chunk {
         Self { times: Some(Arc::default()), ..Self::default() }
     }
 
+    /// One that is about to be filled.
+    pub(super) fn with_room(layout: &Layout, has_times: bool) -> Self {
+        let words = Vec::with_capacity(layout.width() * CHUNK);
+        let times = has_times.then(Arc::default);
+        Self { words, times, ..Self::default() }
+    }
+
     pub(super) fn times(&self) -> Option<&RowTimes> {
         self.times.as_deref()
     }
@@ -250,6 +257,20 @@ impl Chunk {
         self.texts.as_ref().map_or("", |texts| texts.get(place))
     }
 
+    /// Begins a row behind those that are there, all of it absent.
+    pub(super) fn begin_row(&mut self, at: usize, layout: &Layout) {
+        self.present.set(at, true);
+        self.words.resize((at + 1) * layout.width(), 0);
+    }
+
+    /// Writes a cell of a row that was begun, and that nothing was written to in that field.
+    #[inline]
+    pub(super) fn fill(&mut self, at: usize, field: FieldNo, cell: Cell<'_>, layout: &Layout) {
+        let (place, width) = (layout.place(field), layout.width());
+        let row = &mut self.words[at * width..(at + 1) * width];
+        put_cell(row, place, cell, &mut self.texts);
+    }
+
     /// Writes a cell, whose type is the field's: whoever writes has checked that.
     pub(super) fn set(&mut self, at: usize, field: FieldNo, cell: Cell<'_>, layout: &Layout) {
         self.folded.forget();
@@ -267,25 +288,7 @@ impl Chunk {
             texts.remove(row[place.word as usize]);
             wasteful = texts.is_wasteful();
         }
-        let new = match cell {
-            Cell::Absent => ABSENT,
-            Cell::Null => NULL,
-            Cell::Bool(flag) => [FALSE, TRUE][usize::from(flag)],
-            Cell::Int(number) => put_long(row, place, number as u64),
-            // -0.0 is 0.0.
-            Cell::Float(number) => put_long(row, place, (number + 0.0).to_bits()),
-            Cell::Timestamp(time) => put_long(row, place, time.as_micros() as u64),
-            Cell::Link(Slot(slot)) => put_word(row, place, VALUE, slot),
-            Cell::OneOf(TableNo(table), Slot(slot)) => {
-                put_long(row, place, u64::from(table) | u64::from(slot) << 32)
-            }
-            Cell::Text(text) => match place.dictionary.intern(text) {
-                Some(Symbol(symbol)) => put_word(row, place, SYMBOL, symbol),
-                None => put_word(row, place, APART, add_text(&mut self.texts, text)),
-            },
-            Cell::Json(text) => put_word(row, place, APART, add_text(&mut self.texts, text)),
-        };
-        put_state(row, place, new);
+        put_cell(row, place, cell, &mut self.texts);
         if wasteful {
             self.compact(layout);
         }
@@ -353,6 +356,30 @@ fn put_long(row: &mut [u32], place: &Place, value: u64) -> u32 {
     row[word] = value as u32;
     row[word + 1] = (value >> 32) as u32;
     VALUE
+}
+
+/// Puts a cell into its row, and a text that does not repeat behind the chunk's other ones.
+#[inline]
+fn put_cell(row: &mut [u32], place: &Place, cell: Cell<'_>, texts: &mut Option<Arc<Texts>>) {
+    let new = match cell {
+        Cell::Absent => ABSENT,
+        Cell::Null => NULL,
+        Cell::Bool(flag) => [FALSE, TRUE][usize::from(flag)],
+        Cell::Int(number) => put_long(row, place, number as u64),
+        // -0.0 is 0.0.
+        Cell::Float(number) => put_long(row, place, (number + 0.0).to_bits()),
+        Cell::Timestamp(time) => put_long(row, place, time.as_micros() as u64),
+        Cell::Link(Slot(slot)) => put_word(row, place, VALUE, slot),
+        Cell::OneOf(TableNo(table), Slot(slot)) => {
+            put_long(row, place, u64::from(table) | u64::from(slot) << 32)
+        }
+        Cell::Text(text) => match place.dictionary.intern(text) {
+            Some(Symbol(symbol)) => put_word(row, place, SYMBOL, symbol),
+            None => put_word(row, place, APART, add_text(texts, text)),
+        },
+        Cell::Json(text) => put_word(row, place, APART, add_text(texts, text)),
+    };
+    put_state(row, place, new);
 }
 
 fn put_word(row: &mut [u32], place: &Place, state: u32, value: u32) -> u32 {

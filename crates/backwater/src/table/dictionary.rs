@@ -52,6 +52,9 @@ impl Dictionary {
         if let Some(number) = numbers.get(text) {
             return Some(Symbol(*number));
         }
+        if numbers.len() >= MOST {
+            return None;
+        }
         drop(numbers);
         let mut numbers = self.0.numbers.write().unwrap_or_else(PoisonError::into_inner);
         if numbers.len() >= MOST {

@@ -50,6 +50,29 @@ impl Keys {
         }
     }
 
+    /// Takes the keys of the first slots, by their hashes, where there are none yet: each bucket is
+    /// made once.
+    pub(super) fn fill(&mut self, hashes: &[u32]) {
+        debug_assert_eq!(self.len, 0);
+        let len = hashes.len().div_ceil(LOAD).max(1);
+        let mut starts = vec![0_u32; len + 1];
+        hashes.iter().for_each(|hash| starts[bucket(*hash, len) + 1] += 1);
+        for place in 1..starts.len() {
+            starts[place] += starts[place - 1];
+        }
+        let (mut entries, mut next) = (vec![(0, Slot(0)); hashes.len()], starts.clone());
+        for (slot, hash) in (0..).map(Slot).zip(hashes) {
+            let place = &mut next[bucket(*hash, len)];
+            entries[*place as usize] = (*hash, slot);
+            *place += 1;
+        }
+        self.len = hashes.len();
+        self.buckets = Trie::new();
+        for ends in starts.windows(2) {
+            self.buckets.push(Bucket::from_slice(&entries[ends[0] as usize..ends[1] as usize]));
+        }
+    }
+
     /// Forgets a key.
     pub(super) fn remove(&mut self, hash: u32, slot: Slot) {
         let bucket = self.bucket(hash);
@@ -81,10 +104,7 @@ impl Keys {
     }
 
     fn bucket(&self, hash: u32) -> usize {
-        let len = self.buckets.len();
-        let round = round(len);
-        let wide = hash as usize & (2 * round - 1);
-        if wide < len { wide } else { wide - round }
+        bucket(hash, self.buckets.len())
     }
 
     #[inline]
@@ -118,6 +138,13 @@ impl Keys {
         }
         hasher.finish() as u32
     }
+}
+
+/// The bucket of a hash among so many.
+fn bucket(hash: u32, len: usize) -> usize {
+    let round = round(len);
+    let wide = hash as usize & (2 * round - 1);
+    if wide < len { wide } else { wide - round }
 }
 
 /// The largest power of two that is not above `len`.

@@ -7,6 +7,7 @@
 mod chains;
 mod chunk;
 mod dictionary;
+mod filling;
 mod folded;
 mod keys;
 mod layout;
@@ -30,6 +31,7 @@ use chains::Chains;
 pub(crate) use chains::Key;
 use chunk::Chunk;
 pub(crate) use chunk::{Bits, CHUNK};
+pub(crate) use filling::Filling;
 pub(crate) use folded::TextSearch;
 use keys::Keys;
 use layout::Layout;

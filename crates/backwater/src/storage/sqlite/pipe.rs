@@ -1,25 +1,30 @@
 //! Rows on their way from the thread that reads a file to the one that builds the tables.
 
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::mpsc;
 use std::thread;
 
 use rusqlite::Connection;
+use rusqlite::types::ValueRef;
+use smallvec::SmallVec;
 
+use super::errors::unreadable;
 use super::read::RowsOf;
 use crate::error::{Error, ErrorKind, Result};
-use crate::storage::form::Stored;
+use crate::storage::form::{Raw, Stored};
 use crate::storage::{Hash, Loader};
 
 /// So many rows go in one piece, and so many pieces wait at most.
 const ROWS: usize = 1024;
 const PIECES: usize = 4;
 
-/// Some rows: the values of all of them one behind the other, and their texts in one piece.
+/// Some rows: the values of all of them one behind the other, and their texts in one piece, which is
+/// looked at as a whole whether it is text.
 #[derive(Default)]
 struct Piece {
     values: Vec<Packed>,
-    is_absent: Vec<bool>,
-    texts: String,
+    texts: Vec<u8>,
+    /// Of each row, if they could be told.
     hashes: Vec<Hash>,
 }
 
@@ -29,40 +34,68 @@ enum Packed {
     Null,
     Int(i64),
     Real(f64),
-    Text(usize, usize),
+    Text(u32, u32),
 }
 
 impl Piece {
-    fn push(&mut self, values: &[Stored<'_>], is_absent: &[bool], hash: Hash) {
-        for value in values {
-            self.values.push(match value {
-                Stored::Null => Packed::Null,
-                Stored::Int(number) => Packed::Int(*number),
-                Stored::Real(number) => Packed::Real(*number),
-                Stored::Text(text) => {
+    fn push(&mut self, row: &rusqlite::Row<'_>, columns: usize) -> Result<()> {
+        for place in 0..columns {
+            self.values.push(match row.get_ref(place).map_err(unreadable)? {
+                ValueRef::Null => Packed::Null,
+                ValueRef::Integer(number) => Packed::Int(number),
+                ValueRef::Real(number) => Packed::Real(number),
+                ValueRef::Text(bytes) => {
                     let from = self.texts.len();
-                    self.texts.push_str(text);
-                    Packed::Text(from, self.texts.len())
+                    self.texts.extend_from_slice(bytes);
+                    Packed::Text(from as u32, bytes.len() as u32)
+                }
+                ValueRef::Blob(_) => {
+                    return Err(Error::new(ErrorKind::Damaged, "a value in it is a blob"));
                 }
             });
         }
-        self.is_absent.extend_from_slice(is_absent);
-        self.hashes.push(hash);
+        Ok(())
     }
 
-    /// Gives its rows on; `columns` are how many values each has.
-    fn put(&self, columns: usize, loader: &mut Loader<'_>) -> Result<()> {
-        let mut row: Vec<Stored<'_>> = Vec::with_capacity(columns);
-        let rows = self.values.chunks_exact(columns).zip(self.is_absent.chunks_exact(columns));
-        for ((values, is_absent), hash) in rows.zip(&self.hashes) {
+    /// Hashes its rows.
+    fn hash(&mut self, rows: &RowsOf<'_>) {
+        let value = |place: usize| match self.values[place] {
+            Packed::Null => Raw::Null,
+            Packed::Int(number) => Raw::Int(number),
+            Packed::Real(number) => Raw::Real(number),
+            Packed::Text(from, len) => Raw::Text(&self.texts[from as usize..][..len as usize]),
+        };
+        self.hashes = rows.hashes(self.values.len() / rows.columns(), value);
+    }
+
+    /// Whether it is to be handed over: rows may be few and long.
+    fn is_full(&self, columns: usize) -> bool {
+        self.values.len() >= ROWS * columns || self.texts.len() >= 1 << 24
+    }
+
+    /// Gives its rows on.
+    fn put(&self, rows: &RowsOf<'_>, loader: &mut Loader<'_>) -> Result<()> {
+        let no_text = || Error::new(ErrorKind::Damaged, "a text in it is not UTF-8");
+        let texts = std::str::from_utf8(&self.texts).map_err(|_| no_text())?;
+        let mut row: Vec<Stored<'_>> = Vec::with_capacity(rows.columns());
+        let mut is_absent: SmallVec<[bool; 16]> = SmallVec::new();
+        for (number, values) in self.values.chunks_exact(rows.columns()).enumerate() {
             row.clear();
-            row.extend(values.iter().map(|value| match *value {
-                Packed::Null => Stored::Null,
-                Packed::Int(number) => Stored::Int(number),
-                Packed::Real(number) => Stored::Real(number),
-                Packed::Text(from, to) => Stored::Text(self.texts[from..to].into()),
-            }));
-            loader.hashed(&row, is_absent, *hash)?;
+            for value in values {
+                row.push(match *value {
+                    Packed::Null => Stored::Null,
+                    Packed::Int(number) => Stored::Int(number),
+                    Packed::Real(number) => Stored::Real(number),
+                    Packed::Text(from, len) => {
+                        let (from, len) = (from as usize, len as usize);
+                        Stored::Text(texts.get(from..from + len).ok_or_else(no_text)?.into())
+                    }
+                });
+            }
+            rows.absent(&row, &mut is_absent);
+            let known = self.hashes.get(number).copied();
+            let hash = known.unwrap_or_else(|| rows.hash(&row, &is_absent));
+            loader.hashed(&row, &is_absent, hash)?;
         }
         Ok(())
     }
@@ -74,16 +107,29 @@ pub(super) fn load(
     rows: &RowsOf<'_>,
     loader: &mut Loader<'_>,
 ) -> Result<()> {
+    let columns = rows.columns();
+    // How many pieces were sent, and how many of these taken.
+    let (sent, taken) = (&AtomicUsize::new(0), &AtomicUsize::new(0));
     thread::scope(|scope| {
         let (sends, receives) = mpsc::sync_channel::<Piece>(PIECES);
-        let reading = scope.spawn(move || {
+        let named = thread::Builder::new().name("backwater file".to_owned());
+        let reading = named.spawn_scoped(scope, move || {
             let mut piece = Piece::default();
-            let read = rows.each(connection, |values, is_absent| {
-                piece.push(values, is_absent, rows.hash(values, is_absent));
-                if piece.hashes.len() < ROWS {
+            let read = rows.each(connection, |row| {
+                piece.push(row, columns)?;
+                if !piece.is_full(columns) {
                     return Ok(());
                 }
-                let full = std::mem::take(&mut piece);
+                let room = Piece {
+                    values: Vec::with_capacity(piece.values.len()),
+                    texts: Vec::with_capacity(piece.texts.len() + piece.texts.len() / 16),
+                    hashes: Vec::new(),
+                };
+                let mut full = std::mem::replace(&mut piece, room);
+                // Who builds hashes them, unless there is more to build than to read.
+                if sent.fetch_add(1, Ordering::Relaxed) > taken.load(Ordering::Relaxed) {
+                    full.hash(rows);
+                }
                 sends
                     .send(full)
                     .map_err(|_| Error::new(ErrorKind::Storage, "nobody takes the rows"))
@@ -92,7 +138,13 @@ pub(super) fn load(
             drop(sends.send(piece));
             read
         });
-        let put = receives.iter().try_for_each(|piece| piece.put(rows.columns(), loader));
+        let reading = reading.map_err(|error| {
+            Error::new(ErrorKind::Storage, format!("no thread to read it: {error}"))
+        })?;
+        let put = receives.iter().try_for_each(|piece| {
+            taken.fetch_add(1, Ordering::Relaxed);
+            piece.put(rows, loader)
+        });
         drop(receives);
         let read = reading
             .join()

@@ -11,6 +11,8 @@ use super::errors::unreadable;
 use super::write::quoted;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::FieldNo;
+#[cfg(feature = "threads")]
+use crate::storage::form::Raw;
 use crate::storage::form::{Stored, StoredTable, id_of};
 use crate::storage::{Hash, Loader};
 use crate::value::RowId;
@@ -34,8 +36,13 @@ pub(super) fn load_table(
     if told.is_some_and(|(rows, _)| rows >= MANY) && rows.columns() > 0 {
         return super::pipe::load(connection, &rows, loader);
     }
-    rows.each(connection, |values, is_absent| {
-        loader.hashed(values, is_absent, rows.hash(values, is_absent))
+    let mut is_absent = SmallVec::new();
+    rows.each(connection, |row| {
+        let values = (0..rows.columns())
+            .map(|place| row.get_ref(place).map_err(unreadable).and_then(read_value));
+        let values: SmallVec<[Stored<'_>; 16]> = values.collect::<Result<_>>()?;
+        rows.absent(&values, &mut is_absent);
+        loader.hashed(&values, &is_absent, rows.hash(&values, &is_absent))
     })
 }
 
@@ -71,20 +78,37 @@ impl<'t> RowsOf<'t> {
         Ok(Self { stored: *stored, columns, is_absent, others })
     }
 
-    #[cfg(feature = "threads")]
     pub(super) fn columns(&self) -> usize {
         self.columns.len()
+    }
+
+    /// The hashes of rows whose values lie one behind the other, where these tell alone what is
+    /// absent; nothing, where they do not.
+    #[cfg(feature = "threads")]
+    pub(super) fn hashes<'v>(&self, rows: usize, value: impl Fn(usize) -> Raw<'v>) -> Vec<Hash> {
+        if !self.others.is_empty() {
+            return Vec::new();
+        }
+        let (form, columns) = (self.stored.form.table(self.stored.number), self.columns());
+        let mut bytes = Vec::new();
+        let hash = |row: usize| {
+            let value = |place: usize| value(row * columns + place);
+            let is_absent =
+                |place: usize| self.is_absent[place] && matches!(value(place), Raw::Null);
+            form.hash_raw(&mut bytes, value, is_absent)
+        };
+        (0..rows).map(hash).collect()
     }
 
     pub(super) fn hash(&self, values: &[Stored<'_>], is_absent: &[bool]) -> Hash {
         self.stored.form.table(self.stored.number).hash_of(values, is_absent)
     }
 
-    /// Reads all rows: the values of each, and which of them are absent.
+    /// Reads all rows.
     pub(super) fn each(
         &self,
         connection: &Connection,
-        mut each: impl FnMut(&[Stored<'_>], &[bool]) -> Result<()>,
+        mut each: impl FnMut(&rusqlite::Row<'_>) -> Result<()>,
     ) -> Result<()> {
         let columns: Vec<String> = self.columns.iter().map(|name| quoted(name)).collect();
         // A table without any field that persists still has a row to count.
@@ -93,19 +117,19 @@ impl<'t> RowsOf<'t> {
         let mut statement = connection.prepare(&sql).map_err(unreadable)?;
         let mut rows = statement.query([]).map_err(unreadable)?;
         while let Some(row) = rows.next().map_err(unreadable)? {
-            let mut values: SmallVec<[Stored<'_>; 16]> = SmallVec::new();
-            let mut absent: SmallVec<[bool; 16]> = SmallVec::new();
-            for (place, is_absent) in self.is_absent.iter().enumerate() {
-                let value = read_value(row.get_ref(place).map_err(unreadable)?)?;
-                absent.push(*is_absent && matches!(value, Stored::Null));
-                values.push(value);
-            }
-            if !self.others.is_empty() {
-                self.turn(&values, &mut absent);
-            }
-            each(&values, &absent)?;
+            each(row)?;
         }
         Ok(())
+    }
+
+    /// Which values of a row are absent.
+    pub(super) fn absent(&self, values: &[Stored<'_>], absent: &mut SmallVec<[bool; 16]>) {
+        absent.clear();
+        let columns = self.is_absent.iter().zip(values);
+        absent.extend(columns.map(|(is_absent, value)| *is_absent && *value == Stored::Null));
+        if !self.others.is_empty() {
+            self.turn(values, absent);
+        }
     }
 
     /// Where a row is listed, a NULL in it is the other of the two.

@@ -185,8 +185,8 @@ impl Nulls {
         let mut counts = vec![0_i64; known.len()];
         if known.contains(&None) {
             for row in table.puts() {
-                for (count, (value, is_absent)) in counts.iter_mut().zip(row.cells()) {
-                    *count += i64::from(value == Stored::Null) * if is_absent { 1 } else { -1 };
+                for (count, null) in counts.iter_mut().zip(row.nulls()) {
+                    *count += null.map_or(0, |is_absent| if is_absent { 1 } else { -1 });
                 }
             }
             let mut say =
