@@ -5,6 +5,8 @@ use loom::sync::Mutex;
 use loom::sync::atomic::{AtomicUsize, Ordering};
 use loom::thread;
 
+use std::time::Duration;
+
 use crate::sync::{Again, InTurn, Queue, Signal, Woken};
 
 /// Tries all orders with up to three switches between threads where none has to wait.
@@ -110,7 +112,7 @@ fn a_raised_signal_is_never_missed() {
         let worker = thread::spawn({
             let (signal, done, seen) = (signal.clone(), done.clone(), seen.clone());
             move || {
-                while signal.wait(None) == Woken::Work {
+                while signal.wait(None, Duration::ZERO) == Woken::Work {
                     seen.store(*done.lock().unwrap(), Ordering::SeqCst);
                 }
                 seen.store(*done.lock().unwrap(), Ordering::SeqCst);
@@ -141,7 +143,7 @@ fn the_last_thing_is_seen_without_an_end() {
             let (signal, done) = (signal.clone(), done.clone());
             move || {
                 while *done.lock().unwrap() < 2 {
-                    signal.wait(None);
+                    signal.wait(None, Duration::ZERO);
                 }
             }
         });

@@ -242,3 +242,49 @@ fn a_query_takes_its_parameters_from_a_row() {
     cache.commit("moved", |tx| tx.table::<Board>()?.set(|board| board.over = 0)).unwrap();
     assert_eq!(query.read().unwrap().len(), 9);
 }
+
+/// A watcher may end itself, end another one and begin one while it is told; what it holds goes when it
+/// has ended.
+#[test]
+fn watchers_end_and_begin_while_they_are_told() {
+    let cache = cache();
+    let late = cache.query(LATE, ()).unwrap();
+    let (told, held) = (Arc::new(Mutex::new(Vec::new())), Arc::new(()));
+    let watches: Arc<Mutex<Vec<backwater::Watch>>> = Arc::default();
+    let add = |name: &'static str| {
+        let (told, held) = (told.clone(), held.clone());
+        let watch = cache.watch(&late, move |_| {
+            told.lock().unwrap().push(name);
+            let _ = &held;
+        });
+        watch.unwrap()
+    };
+    let own: Arc<Mutex<Option<backwater::Watch>>> = Arc::default();
+    let (mine, others, later) = (own.clone(), watches.clone(), told.clone());
+    let (handle, query, kept) = (cache.clone(), late.clone(), held.clone());
+    let first = cache.watch(&late, move |_| {
+        later.lock().unwrap().push("first");
+        drop(mine.lock().unwrap().take());
+        drop(others.lock().unwrap().pop());
+        let (later, kept) = (later.clone(), kept.clone());
+        let begun = handle.watch(&query, move |_| {
+            later.lock().unwrap().push("begun");
+            let _ = &kept;
+        });
+        others.lock().unwrap().push(begun.unwrap());
+    });
+    *own.lock().unwrap() = Some(first.unwrap());
+    watches.lock().unwrap().extend([add("second"), add("third")]);
+    delay(&cache, 1, 10);
+    // The third one was ended by the first, and who has begun was not there yet.
+    assert_eq!(*told.lock().unwrap(), ["first", "second"]);
+    // Here, and in the two that are left.
+    assert_eq!(Arc::strong_count(&held), 3);
+    told.lock().unwrap().clear();
+    delay(&cache, 1, 11);
+    assert_eq!(*told.lock().unwrap(), ["second", "begun"]);
+    watches.lock().unwrap().clear();
+    assert_eq!(Arc::strong_count(&held), 1);
+    delay(&cache, 1, 12);
+    assert_eq!(told.lock().unwrap().len(), 2);
+}

@@ -315,7 +315,7 @@ impl Cache {
                 cache.bring_rest();
             }
             while let Some(period) = follow
-                && ends.wait(Some(period)) != Woken::End
+                && ends.wait(Some(period), Duration::ZERO) != Woken::End
             {
                 if let Err(error) = cache.follow("another program wrote") {
                     cache.0.keeper.iter().for_each(|keeper| keeper.tell(&error));

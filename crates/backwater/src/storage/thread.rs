@@ -7,6 +7,8 @@ use std::time::Duration;
 use super::keeper::Keeper;
 use crate::sync::{Signal, Woken};
 
+/// How long it waits for further commits to write with the first one.
+const LINGER: Duration = Duration::from_millis(10);
 /// How long it waits after a failure, at first and at most.
 const FIRST_PAUSE: Duration = Duration::from_millis(100);
 const LONGEST_PAUSE: Duration = Duration::from_secs(10);
@@ -56,7 +58,7 @@ impl Drop for WriterThread {
 fn run(keeper: &Keeper, signal: &Signal) {
     let mut pause = None;
     loop {
-        let woken = signal.wait(pause);
+        let woken = signal.wait(pause, LINGER);
         match keeper.write_or_tell() {
             Ok(()) => pause = None,
             Err(_) => {

@@ -53,9 +53,10 @@ impl Signal {
         self.changed.notify_one();
     }
 
-    /// Waits until there is something to do, or for that long at most. What was done before the
-    /// signal was raised is seen by whoever comes back from here.
-    pub(crate) fn wait(&self, at_most: Option<Duration>) -> Woken {
+    /// Waits until there is something to do, or for that long at most; and then lets some time go by, so
+    /// that more comes together. What was done before the signal was raised is seen by whoever comes
+    /// back from here.
+    pub(crate) fn wait(&self, at_most: Option<Duration>, linger: Duration) -> Woken {
         let mut state = self.lock();
         while !state.is_raised && !state.has_ended {
             state = match at_most {
@@ -69,6 +70,15 @@ impl Signal {
                     state
                 }
             };
+        }
+        while !state.has_ended && !linger.is_zero() {
+            // It is raised, so nobody comes before the time is over but for the end.
+            let waited = self.changed.wait_timeout(state, linger);
+            let (now, timeout) = waited.unwrap_or_else(PoisonError::into_inner);
+            state = now;
+            if timeout.timed_out() {
+                break;
+            }
         }
         let woken = if state.has_ended { Woken::End } else { Woken::Work };
         if state.is_raised {

@@ -89,6 +89,12 @@ impl Chunk {
         self.present.set(at, is_row);
     }
 
+    /// A bit for each place that has a row.
+    #[inline]
+    pub(super) fn present(&self) -> u64 {
+        self.present.0
+    }
+
     /// The places of the rows.
     pub(super) fn rows(&self) -> impl Iterator<Item = usize> + use<> {
         self.present.ones()
@@ -177,7 +183,7 @@ impl Chunk {
     }
 
     /// See [`RowCells::whole`](super::RowCells::whole).
-    #[inline]
+    #[inline(always)]
     pub(super) fn whole(&self, words: &[u32], field: FieldNo, layout: &Layout) -> Option<i64> {
         let place = layout.place(field);
         let is_whole = matches!(place.kind, Kind::Int | Kind::Links(_))
@@ -187,7 +193,7 @@ impl Chunk {
     }
 
     /// See [`RowCells::text`](super::RowCells::text).
-    #[inline]
+    #[inline(always)]
     pub(super) fn text_of<'a>(
         &'a self,
         words: &[u32],

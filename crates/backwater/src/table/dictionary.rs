@@ -37,7 +37,7 @@ impl Dictionary {
     }
 
     /// The same, for whoever keeps it.
-    #[inline]
+    #[inline(always)]
     pub(super) fn shared(&self, symbol: Symbol) -> Option<&Arc<str>> {
         let (shelf, place) = shelf(symbol);
         self.0.shelves[shelf].get().and_then(|shelf| shelf[place].get())
@@ -72,6 +72,7 @@ impl Dictionary {
 }
 
 /// Which shelf, and where on it.
+#[inline(always)]
 fn shelf(symbol: Symbol) -> (usize, usize) {
     let shifted = symbol.0 as usize + FIRST;
     let shelf = (shifted.ilog2() - FIRST.ilog2()) as usize;

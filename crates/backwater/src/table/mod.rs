@@ -200,6 +200,49 @@ pub(crate) struct RowReader<'a> {
     chunk: Option<(usize, &'a Chunk)>,
 }
 
+/// All rows of a table; see [`Table::rows_with_cells`].
+struct RowsWithCells<'a, C> {
+    layout: &'a Layout,
+    chunks: C,
+    /// The one that is gone through, with its number and the rows that are left.
+    chunk: Option<(usize, &'a Chunk, u64)>,
+}
+
+impl<'a, C: Iterator<Item = (usize, &'a Chunk)>> Iterator for RowsWithCells<'a, C> {
+    type Item = (Slot, RowCells<'a>);
+
+    #[inline]
+    fn next(&mut self) -> Option<Self::Item> {
+        loop {
+            if let Some((number, chunk, left)) = &mut self.chunk
+                && *left != 0
+            {
+                let at = left.trailing_zeros() as usize;
+                *left &= *left - 1;
+                let slot = Slot((*number * CHUNK + at) as u32);
+                return Some((slot, RowCells::new(chunk, at, self.layout)));
+            }
+            let (number, chunk) = self.chunks.next()?;
+            self.chunk = Some((number, chunk, chunk.present()));
+        }
+    }
+
+    /// Two loops, one in the other, which a compiler makes more of than of one that is entered again
+    /// and again.
+    #[inline]
+    fn fold<B, F: FnMut(B, Self::Item) -> B>(self, init: B, mut each: F) -> B {
+        let mut so_far = init;
+        let rest = self.chunks.map(|(number, chunk)| (number, chunk, chunk.present()));
+        for (number, chunk, rows) in self.chunk.into_iter().chain(rest) {
+            for at in Bits(rows).ones() {
+                let slot = Slot((number * CHUNK + at) as u32);
+                so_far = each(so_far, (slot, RowCells::new(chunk, at, self.layout)));
+            }
+        }
+        so_far
+    }
+}
+
 impl<'a> RowReader<'a> {
     /// The row in a slot that has one.
     #[inline]
@@ -870,12 +913,8 @@ impl Table {
 
     /// All rows with what they hold, one after the other.
     pub(crate) fn rows_with_cells(&self) -> impl Iterator<Item = (Slot, RowCells<'_>)> + '_ {
-        self.chunks.iter().enumerate().flat_map(move |(number, chunk)| {
-            chunk.rows().map(move |at| {
-                let slot = Slot((number * CHUNK + at) as u32);
-                (slot, RowCells::new(chunk, at, &self.layout))
-            })
-        })
+        let chunks = self.chunks.iter().enumerate();
+        RowsWithCells { layout: &self.layout, chunks, chunk: None }
     }
 
     /// Reads rows one after the other, of which neighbours mostly lie next to each other.

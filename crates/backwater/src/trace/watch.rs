@@ -6,7 +6,7 @@
 use std::fmt;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use rustc_hash::FxHashMap;
 
@@ -21,8 +21,8 @@ type CommitCallback = Box<dyn FnMut(&Report) + Send>;
 /// All watchers of a cache.
 #[derive(Default)]
 pub(crate) struct Watchers {
-    /// Shared with whoever is telling them.
-    by_binding: Mutex<FxHashMap<BindingNo, Arc<Vec<Arc<Watcher>>>>>,
+    /// Whoever tells those of a binding takes them out meanwhile.
+    by_binding: Mutex<FxHashMap<BindingNo, Vec<Watcher>>>,
     of_commits: Mutex<Vec<Arc<CommitWatcher>>>,
     count: AtomicUsize,
     queue: Queue<Told>,
@@ -43,11 +43,19 @@ pub(crate) struct WentOver {
     pub(crate) to: BindingNo,
 }
 
+/// One who is told of a query, by whoever has it: so no lock is needed for it.
 struct Watcher {
+    callback: Callback,
+    watched: Arc<Watched>,
+}
+
+/// What a watcher and its [`Watch`] both know.
+struct Watched {
     handle: HandleNo,
     /// Under which binding it is found; written and read while these are locked.
     binding: Mutex<BindingNo>,
-    hears: Mutex<Hears>,
+    /// The commit whose result it began with.
+    from: OnceLock<u64>,
     ended: AtomicBool,
 }
 
@@ -59,12 +67,6 @@ struct CommitWatcher {
     ended: AtomicBool,
 }
 
-struct Hears {
-    callback: Callback,
-    /// The commit whose result it began with.
-    from: u64,
-}
-
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
@@ -74,22 +76,21 @@ impl Watchers {
     /// with.
     pub(crate) fn add(self: &Arc<Self>, query: &Query, callback: Callback) -> Result<Watch> {
         let binding = query.node().number;
-        let hears = Mutex::new(Hears { callback, from: u64::MAX });
-        let (handle, ended) = (query.handle(), AtomicBool::new(false));
-        let watcher = Arc::new(Watcher { handle, binding: Mutex::new(binding), hears, ended });
+        let (from, ended) = (OnceLock::new(), AtomicBool::new(false));
+        let (handle, known) = (query.handle(), Mutex::new(binding));
+        let watched = Arc::new(Watched { handle, binding: known, from, ended });
+        let watcher = Watcher { callback, watched: watched.clone() };
         // Whoever tells a commit that is made meanwhile waits until it is known where this begins.
-        let mut hears = lock(&watcher.hears);
-        let mut by_binding = lock(&self.by_binding);
-        Arc::make_mut(by_binding.entry(binding).or_default()).push(watcher.clone());
-        drop(by_binding);
+        let mut begins = Begins { watched: &watched, from: u64::MAX };
+        lock(&self.by_binding).entry(binding).or_default().push(watcher);
         self.count.fetch_add(1, Ordering::AcqRel);
         let kept = query.keep_up();
         let read = query.read_as_of();
-        hears.from = read.as_ref().map_or(u64::MAX, |(_, commit)| *commit);
-        drop(hears);
+        begins.from = read.as_ref().map_or(u64::MAX, |(_, commit)| *commit);
+        drop(begins);
         // From here on it ends as every watch ends, also if there is no result to begin with.
         let mut watch =
-            Watch { watchers: self.clone(), watcher: watcher.clone(), start: None, _kept: kept };
+            Watch { watchers: self.clone(), watched: watched.clone(), start: None, _kept: kept };
         watch.start = Some(read?.0);
         Ok(watch)
     }
@@ -128,9 +129,32 @@ impl Watchers {
 
     fn tell_one(&self, report: &Report) {
         for reached in report.reached().filter(is_news) {
-            let known = lock(&self.by_binding).get(&reached.reached.node.number).cloned();
-            known.iter().flat_map(|all| &**all).for_each(|watcher| watcher.tell(&reached));
+            let binding = reached.reached.node.number;
+            let known = lock(&self.by_binding).get_mut(&binding).map(std::mem::take);
+            let Some(mut known) = known else { continue };
+            known.iter_mut().for_each(|watcher| watcher.tell(&reached));
+            self.put_back(binding, known);
         }
+    }
+
+    /// Puts watchers that were told where they are found, less those that have ended meanwhile.
+    fn put_back(&self, binding: BindingNo, mut told: Vec<Watcher>) {
+        let mut by_binding = lock(&self.by_binding);
+        let here = by_binding.entry(binding).or_default();
+        // Those that came meanwhile stand behind those that were there.
+        told.append(here);
+        let has_ended = |watcher: &Watcher| watcher.watched.ended.load(Ordering::Acquire);
+        let mut gone = Vec::new();
+        if told.iter().any(has_ended) {
+            (gone, told) = told.into_iter().partition(has_ended);
+        }
+        *here = told;
+        if here.is_empty() {
+            by_binding.remove(&binding);
+        }
+        drop(by_binding);
+        // What they hold may be a watch itself.
+        drop(gone);
     }
 
     /// Tells the watchers of a handle how the result moved as it went over, and finds them under
@@ -138,20 +162,29 @@ impl Watchers {
     fn take_over(&self, report: &Report, went_over: WentOver) {
         let mut by_binding = lock(&self.by_binding);
         let Some(all) = by_binding.remove(&went_over.from) else { return };
-        let (mine, others): (Vec<_>, Vec<_>) =
-            all.iter().cloned().partition(|watcher| watcher.handle == went_over.handle);
+        let (mut mine, others): (Vec<_>, Vec<_>) =
+            all.into_iter().partition(|watcher| watcher.watched.handle == went_over.handle);
         if !others.is_empty() {
-            by_binding.insert(went_over.from, others.into());
+            by_binding.insert(went_over.from, others);
         }
-        mine.iter().for_each(|watcher| *lock(&watcher.binding) = went_over.to);
-        if !mine.is_empty() {
-            let there = by_binding.entry(went_over.to).or_default();
-            Arc::make_mut(there).extend(mine.iter().cloned());
-        }
+        mine.iter().for_each(|watcher| *lock(&watcher.watched.binding) = went_over.to);
         drop(by_binding);
         for reached in report.reached().filter(is_news) {
-            mine.iter().for_each(|watcher| watcher.tell(&reached));
+            mine.iter_mut().for_each(|watcher| watcher.tell(&reached));
         }
+        self.put_back(went_over.to, mine);
+    }
+}
+
+/// Says where a watcher begins, also when reading its first result panics.
+struct Begins<'w> {
+    watched: &'w Watched,
+    from: u64,
+}
+
+impl Drop for Begins<'_> {
+    fn drop(&mut self) {
+        let _ = self.watched.from.set(self.from);
     }
 }
 
@@ -162,14 +195,11 @@ fn is_news(reached: &ReachedQuery<'_>) -> bool {
 }
 
 impl Watcher {
-    fn tell(&self, reached: &ReachedQuery<'_>) {
-        if self.ended.load(Ordering::Acquire) {
-            return;
-        }
-        let mut hears = lock(&self.hears);
-        if reached.report.number() > hears.from {
+    fn tell(&mut self, reached: &ReachedQuery<'_>) {
+        let Watched { from, ended, .. } = &*self.watched;
+        if !ended.load(Ordering::Acquire) && reached.report.number() > *from.wait() {
             // The panic was reported where it happened; the others are told all the same.
-            drop(catch_unwind(AssertUnwindSafe(|| (hears.callback)(reached))));
+            drop(catch_unwind(AssertUnwindSafe(|| (self.callback)(reached))));
         }
     }
 }
@@ -210,7 +240,7 @@ impl fmt::Debug for CommitWatch {
 #[must_use = "the query is watched only as long as this lives"]
 pub struct Watch {
     watchers: Arc<Watchers>,
-    watcher: Arc<Watcher>,
+    watched: Arc<Watched>,
     start: Option<QueryResult>,
     _kept: KeptUp,
 }
@@ -237,16 +267,22 @@ impl Watch {
 
 impl Drop for Watch {
     fn drop(&mut self) {
-        self.watcher.ended.store(true, Ordering::Release);
+        self.watched.ended.store(true, Ordering::Release);
         self.watchers.count.fetch_sub(1, Ordering::AcqRel);
         let mut by_binding = lock(&self.watchers.by_binding);
-        let binding = *lock(&self.watcher.binding);
+        let binding = *lock(&self.watched.binding);
+        // Who is not found is being told, and goes after that.
+        let mut gone = None;
         if let Some(watchers) = by_binding.get_mut(&binding) {
-            Arc::make_mut(watchers).retain(|other| !Arc::ptr_eq(other, &self.watcher));
+            let mine = |watcher: &Watcher| Arc::ptr_eq(&watcher.watched, &self.watched);
+            gone = watchers.iter().position(mine).map(|place| watchers.remove(place));
             if watchers.is_empty() {
                 by_binding.remove(&binding);
             }
         }
+        drop(by_binding);
+        // What it holds may be a watch itself.
+        drop(gone);
     }
 }
 

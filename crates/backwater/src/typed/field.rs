@@ -157,7 +157,7 @@ macro_rules! plain {
 impl<'s> FieldType<'s> for i64 {
     const KIND: Kind = Kind::Int;
 
-    #[inline]
+    #[inline(always)]
     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
         cell.row.whole(cell.at.2).ok_or_else(|| cell.lack())
     }
@@ -170,7 +170,7 @@ impl<'s> FieldType<'s> for i64 {
 impl<'s> FieldType<'s> for &'s str {
     const KIND: Kind = Kind::Text;
 
-    #[inline]
+    #[inline(always)]
     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
         cell.row.text(cell.at.2).ok_or_else(|| cell.lack())
     }
