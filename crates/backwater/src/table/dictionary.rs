@@ -1,32 +1,42 @@
 //! Texts that repeat in a field, each kept once and called by a number.
 
-use std::sync::{Arc, OnceLock, PoisonError, RwLock};
+use std::hash::Hasher;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
-use rustc_hash::FxBuildHasher;
-use std::collections::HashMap;
+use rustc_hash::FxHasher;
 
 /// Longer texts are not worth a look-up.
 const LONGEST: usize = 40;
 /// A field with more different texts than this is taken for one whose texts do not repeat.
 const MOST: usize = 512;
 const FIRST: usize = 16;
+/// So many texts are found in a small table, and all in a large one.
+const FEW: usize = 32;
 
 /// A text's number in a field's dictionary.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) struct Symbol(pub(super) u32);
 
 /// A field's dictionary, shared by all versions of its table. It only grows, up to a small bound,
-/// and reading a symbol takes no lock: shelf `n` holds `FIRST << n` texts, each written once.
+/// and reading it takes no lock: shelf `n` holds `FIRST << n` texts, each written once, and a text's
+/// number is found by its hash in a table that is at most half full.
 #[derive(Clone, Default)]
 pub(super) struct Dictionary(Arc<Inner>);
 
 /// Places for texts, made as one, each filled once.
 type Shelf = OnceLock<Box<[OnceLock<Arc<str>>]>>;
+/// Numbers of texts, each as near behind the place that its hash says as there is room.
+type Numbers = OnceLock<Box<[OnceLock<u32>]>>;
 
 #[derive(Default)]
 struct Inner {
     shelves: [Shelf; 6],
-    numbers: RwLock<HashMap<Arc<str>, u32, FxBuildHasher>>,
+    few: Numbers,
+    all: Numbers,
+    /// How many texts there are; who adds one holds it.
+    len: Mutex<usize>,
+    is_full: AtomicBool,
 }
 
 impl Dictionary {
@@ -44,31 +54,76 @@ impl Dictionary {
     }
 
     /// The symbol of a text, or `None` when it is better kept beside its row.
+    #[inline]
     pub(super) fn intern(&self, text: &str) -> Option<Symbol> {
         if text.len() > LONGEST {
             return None;
         }
-        let numbers = self.0.numbers.read().unwrap_or_else(PoisonError::into_inner);
-        if let Some(number) = numbers.get(text) {
-            return Some(Symbol(*number));
+        let hash = hash(text);
+        match self.find(text, hash) {
+            None if self.0.is_full.load(Ordering::Relaxed) => None,
+            None => self.add(text, hash),
+            known => known,
         }
-        if numbers.len() >= MOST {
+    }
+
+    fn find(&self, text: &str, hash: usize) -> Option<Symbol> {
+        let numbers = self.0.all.get().or_else(|| self.0.few.get())?;
+        let mut at = hash % numbers.len();
+        while let Some(number) = numbers[at].get() {
+            if self.text(Symbol(*number)) == text {
+                return Some(Symbol(*number));
+            }
+            at = (at + 1) % numbers.len();
+        }
+        None
+    }
+
+    #[cold]
+    fn add(&self, text: &str, hash: usize) -> Option<Symbol> {
+        let mut len = self.0.len.lock().unwrap_or_else(PoisonError::into_inner);
+        // Somebody else may have added it.
+        if let known @ Some(_) = self.find(text, hash) {
+            return known;
+        }
+        if *len >= MOST {
+            self.0.is_full.store(true, Ordering::Relaxed);
             return None;
         }
-        drop(numbers);
-        let mut numbers = self.0.numbers.write().unwrap_or_else(PoisonError::into_inner);
-        if numbers.len() >= MOST {
-            return None;
-        }
-        let number = numbers.len() as u32;
-        let text: Arc<str> = text.into();
-        let (shelf, place) = shelf(Symbol(number));
+        let symbol = Symbol(*len as u32);
+        let (shelf, place) = shelf(symbol);
         let shelf = self.0.shelves[shelf]
             .get_or_init(|| (0..FIRST << shelf).map(|_| OnceLock::new()).collect());
-        let _ = shelf[place].set(text.clone());
-        numbers.insert(text, number);
-        Some(Symbol(number))
+        let _ = shelf[place].set(text.into());
+        let empty = |len: usize| (0..len * 2).map(|_| OnceLock::new()).collect();
+        if *len < FEW {
+            put(self.0.few.get_or_init(|| empty(FEW)), hash, symbol);
+        } else {
+            let all = self.0.all.get_or_init(|| {
+                let all: Box<[OnceLock<u32>]> = empty(MOST);
+                let known = (0..symbol.0).map(Symbol);
+                known.for_each(|symbol| put(&all, self::hash(self.text(symbol)), symbol));
+                all
+            });
+            put(all, hash, symbol);
+        }
+        *len += 1;
+        Some(symbol)
     }
+}
+
+/// Puts a number into the next free place.
+fn put(numbers: &[OnceLock<u32>], hash: usize, symbol: Symbol) {
+    let mut at = hash % numbers.len();
+    while numbers[at].set(symbol.0).is_err() {
+        at = (at + 1) % numbers.len();
+    }
+}
+
+fn hash(text: &str) -> usize {
+    let mut hasher = FxHasher::default();
+    hasher.write(text.as_bytes());
+    (hasher.finish() >> 32) as usize
 }
 
 /// Which shelf, and where on it.
@@ -82,6 +137,29 @@ fn shelf(symbol: Symbol) -> (usize, usize) {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// Threads that meet the same texts agree on their symbols.
+    #[test]
+    fn threads_agree() {
+        let dictionary = Dictionary::default();
+        let symbols = |from: usize| -> Vec<Option<Symbol>> {
+            let texts = (0..MOST + 100).map(|n| format!("text {}", (n + from) % (MOST + 100)));
+            texts.map(|text| dictionary.intern(&text)).collect()
+        };
+        let told = std::thread::scope(|scope| {
+            let threads = [0, 77, 300].map(|from| (from, scope.spawn(move || symbols(from))));
+            threads.map(|(from, thread)| (from, thread.join().unwrap()))
+        });
+        for (from, symbols) in told {
+            for (n, symbol) in symbols.into_iter().enumerate() {
+                let text = format!("text {}", (n + from) % (MOST + 100));
+                assert_eq!(dictionary.intern(&text), symbol);
+                if let Some(symbol) = symbol {
+                    assert_eq!(dictionary.text(symbol), text);
+                }
+            }
+        }
+    }
 
     #[test]
     fn gives_each_text_one_symbol_up_to_its_bound() {
