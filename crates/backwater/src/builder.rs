@@ -200,7 +200,8 @@ impl CacheBuilder {
     }
 
     /// Leaves tables that are not [ready first](CacheBuilder::ready_first) in the storage until
-    /// somebody asks for them.
+    /// somebody asks for them. So that all of them are of one moment, an SQLite file that is only read
+    /// is held until all are here, and who writes to it waits.
     ///
     /// ```
     /// # use backwater::{Cache, MemoryStorage, Schema};

@@ -273,6 +273,9 @@ impl Cache {
         drop(writer);
         came.iter().for_each(trace::tell);
         self.tell(&report);
+        if came.is_some() {
+            self.end_coming_or_tell();
+        }
         Ok(report)
     }
 

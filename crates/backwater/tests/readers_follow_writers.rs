@@ -101,6 +101,28 @@ fn cases() -> u32 {
     std::env::var("BACKWATER_CASES").map_or(25, |cases| cases.parse().unwrap())
 }
 
+/// Who only reads holds nothing up, however its tables came.
+#[test]
+fn a_reader_lets_go_of_the_file() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("read.db");
+    let writer = Cache::open_with(schema(), SqliteFile::new(&path)).unwrap();
+    commit(&writer, &[Write::Merge(0, 1, 0), Write::Merge(2, 7, 2)]);
+    writer.flush().unwrap();
+    let builder = Cache::builder().storage(SqliteFile::read_only(&path));
+    let reader = builder.ready_first(["port"]).rest_when_asked().build().unwrap();
+    // A change of its own, for which all the rest has to come.
+    let own = r#"{ "vessel": {}, "sailing": {}, "booking": {}, "seat": {}, "departure_list": {} }"#;
+    reader.commit("looked at", |tx| tx.merge_patch(own)).unwrap();
+    assert!(reader.readiness().is_ready());
+    commit(&writer, &[Write::Merge(0, 2, 0)]);
+    let start = Instant::now();
+    writer.flush().unwrap();
+    // It would wait five seconds for a reader that does not let go.
+    assert!(start.elapsed() < Duration::from_secs(4));
+    assert!(reader.follow("the writer wrote").unwrap().is_some());
+}
+
 /// A thread looks by itself, and ends with the cache; a writer with another schema is told of.
 #[test]
 fn a_thread_follows_and_tells_of_another_schema() {

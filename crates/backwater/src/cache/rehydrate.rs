@@ -247,16 +247,29 @@ impl Cache {
                 }
             };
             here.set_ready(&tables);
-            let is_all = !here.has_unready();
             let report = self.put_in_place(&mut writer, Arc::new(here), &tables);
             self.file(&report, None);
             drop((writer, turn));
             self.tell(&report);
-            return if is_all {
-                keeper.loaded().and_then(|()| self.trim_if_ready())
-            } else {
-                Ok(())
-            };
+            return self.end_coming(keeper);
+        }
+    }
+
+    /// Once all rows are here, the storage is let go of, and so is what is too much.
+    fn end_coming(&self, keeper: &Keeper) -> Result<()> {
+        if self.snapshot().state.has_unready() {
+            return Ok(());
+        }
+        keeper.loaded()?;
+        self.trim_if_ready()
+    }
+
+    /// The same behind a commit for which rows came: nobody waits for that.
+    pub(super) fn end_coming_or_tell(&self) {
+        if let Some(keeper) = &self.0.keeper
+            && let Err(error) = self.end_coming(keeper)
+        {
+            keeper.tell(&error);
         }
     }
 
