@@ -1,0 +1,162 @@
+//! Rows as readers meet them: their cells, one row after the other, and what rows are asked for by.
+
+use std::sync::Arc;
+
+use super::chunk::{Bits, CHUNK, Chunk};
+use super::folded::TextSearch;
+use super::layout::Layout;
+use super::{Cell, Slot, Table, index, offset};
+use crate::schema::FieldNo;
+
+/// The cells of one row.
+#[derive(Clone, Copy)]
+pub(crate) struct RowCells<'a> {
+    chunk: &'a Chunk,
+    /// Empty of a row that nothing was written to.
+    words: &'a [u32],
+    layout: &'a Layout,
+}
+
+impl<'a> RowCells<'a> {
+    #[inline]
+    pub(super) fn new(chunk: &'a Chunk, at: usize, layout: &'a Layout) -> Self {
+        Self { chunk, words: chunk.words(at, layout), layout }
+    }
+
+    #[inline]
+    pub(crate) fn cell(&self, field: FieldNo) -> Cell<'a> {
+        self.chunk.cell_of(self.words, field, self.layout)
+    }
+
+    /// What a field of texts holds.
+    #[inline]
+    pub(crate) fn text(&self, field: FieldNo) -> Option<&'a str> {
+        self.chunk.text_of(self.words, field, self.layout)
+    }
+
+    /// A text that repeats, shared by all rows that have it.
+    #[inline]
+    pub(crate) fn shared_text(&self, field: FieldNo) -> Option<Arc<str>> {
+        self.chunk.shared_text(self.words, field, self.layout)
+    }
+
+    /// The slot that a link to one table points at.
+    #[inline]
+    pub(crate) fn link(&self, field: FieldNo) -> Option<Slot> {
+        self.chunk.link(self.words, field, self.layout)
+    }
+
+    /// What a field of whole numbers holds; of others that is told by [`RowCells::cell`].
+    #[inline]
+    pub(crate) fn whole(&self, field: FieldNo) -> Option<i64> {
+        self.chunk.whole(self.words, field, self.layout)
+    }
+
+    /// What a field's value is in memory, by which it tells itself; of a text that does not repeat
+    /// that says nothing.
+    #[inline]
+    pub(crate) fn in_memory(&self, field: FieldNo) -> Option<(u64, u64)> {
+        self.chunk.in_memory(self.words, field, self.layout)
+    }
+}
+
+/// What rows are asked for by what they hold in fields: numbers in ranges, texts that are found.
+#[derive(Default)]
+pub(crate) struct Asked<'s> {
+    pub(crate) ranges: Vec<(FieldNo, NumberRange)>,
+    pub(crate) searches: Vec<(FieldNo, &'s dyn TextSearch)>,
+}
+
+impl Asked<'_> {
+    pub(crate) fn is_empty(&self) -> bool {
+        self.ranges.is_empty() && self.searches.is_empty()
+    }
+}
+
+/// What the numbers of a field are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Numbers {
+    Whole,
+    /// Moments, in microseconds.
+    Micros,
+}
+
+/// Numbers from one to another, or all but these.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct NumberRange {
+    pub(crate) low: i64,
+    pub(crate) high: i64,
+    pub(crate) inside: bool,
+}
+
+impl NumberRange {
+    #[inline]
+    pub(crate) fn has(&self, number: i64) -> bool {
+        (self.low <= number && number <= self.high) == self.inside
+    }
+}
+
+/// Reads rows one after the other; see [`Table::reader`].
+pub(crate) struct RowReader<'a> {
+    pub(super) table: &'a Table,
+    pub(super) chunk: Option<(usize, &'a Chunk)>,
+}
+
+/// All rows of a table; see [`Table::rows_with_cells`].
+pub(super) struct RowsWithCells<'a, C> {
+    pub(super) layout: &'a Layout,
+    pub(super) chunks: C,
+    /// The one that is gone through, with its number and the rows that are left.
+    pub(super) chunk: Option<(usize, &'a Chunk, u64)>,
+}
+
+impl<'a, C: Iterator<Item = (usize, &'a Chunk)>> Iterator for RowsWithCells<'a, C> {
+    type Item = (Slot, RowCells<'a>);
+
+    #[inline]
+    fn next(&mut self) -> Option<Self::Item> {
+        loop {
+            if let Some((number, chunk, left)) = &mut self.chunk
+                && *left != 0
+            {
+                let at = left.trailing_zeros() as usize;
+                *left &= *left - 1;
+                let slot = Slot((*number * CHUNK + at) as u32);
+                return Some((slot, RowCells::new(chunk, at, self.layout)));
+            }
+            let (number, chunk) = self.chunks.next()?;
+            self.chunk = Some((number, chunk, chunk.present()));
+        }
+    }
+
+    /// Two loops, one in the other, which a compiler makes more of than of one that is entered again
+    /// and again.
+    #[inline]
+    fn fold<B, F: FnMut(B, Self::Item) -> B>(self, init: B, mut each: F) -> B {
+        let mut so_far = init;
+        let rest = self.chunks.map(|(number, chunk)| (number, chunk, chunk.present()));
+        for (number, chunk, rows) in self.chunk.into_iter().chain(rest) {
+            for at in Bits(rows).ones() {
+                let slot = Slot((number * CHUNK + at) as u32);
+                so_far = each(so_far, (slot, RowCells::new(chunk, at, self.layout)));
+            }
+        }
+        so_far
+    }
+}
+
+impl<'a> RowReader<'a> {
+    /// The row in a slot that has one.
+    #[inline]
+    pub(crate) fn row(&mut self, slot: Slot) -> RowCells<'a> {
+        let chunk = match self.chunk {
+            Some((number, chunk)) if number == index(slot) => chunk,
+            _ => {
+                let chunk = self.table.chunk(slot);
+                self.chunk = Some((index(slot), chunk));
+                chunk
+            }
+        };
+        RowCells::new(chunk, offset(slot), &self.table.layout)
+    }
+}

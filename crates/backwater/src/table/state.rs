@@ -1,0 +1,453 @@
+//! One version of all tables.
+
+use std::cmp::Ordering;
+use std::collections::BTreeSet;
+use std::hash::RandomState;
+use std::sync::Arc;
+
+use super::chains::{Chains, Key};
+use super::times::Now;
+use super::{Cell, Slot, TARGET, Table};
+use crate::error::{Error, ErrorKind, Result};
+use crate::schema::{FieldNo, IdType, Kind, Schema, TableNo};
+use crate::value::{Clock, IdRef, Json, RowId, Value};
+
+/// One version of all tables.
+#[derive(Clone)]
+pub(crate) struct State {
+    pub(crate) schema: Arc<Schema>,
+    tables: Vec<Arc<Table>>,
+    /// Tables whose rows are still to come from a storage; mostly there are none.
+    unready: Option<Arc<BTreeSet<TableNo>>>,
+    /// The time, if it is kept of any table when its rows were brought and asked for.
+    now: Option<Arc<Now>>,
+}
+
+impl State {
+    pub(crate) fn new(schema: Arc<Schema>) -> Self {
+        let (seed, now) = (RandomState::new(), Arc::default());
+        let tables = schema
+            .table_numbers()
+            .map(|number| Arc::new(Table::new(&schema, number, &seed, &now)))
+            .collect();
+        let keeps = schema.table_numbers().any(|table| schema.keeps_times(table));
+        Self { schema, tables, unready: None, now: keeps.then_some(now) }
+    }
+
+    /// The same rows under a schema that has further tables behind those that are here.
+    pub(crate) fn extended(&self, schema: Arc<Schema>) -> Self {
+        let (tables, unready) = (self.tables.clone(), self.unready.clone());
+        let mut extended = Self { schema, tables, unready, now: self.now.clone() };
+        if extended.schema.table_numbers().any(|table| extended.schema.keeps_times(table)) {
+            extended.now.get_or_insert_default();
+        }
+        let now = extended.now.clone().unwrap_or_default();
+        let (schema, seed) = (extended.schema.clone(), RandomState::new());
+        for number in schema.table_numbers() {
+            if number.index() >= extended.tables.len() {
+                extended.tables.push(Arc::new(Table::new(&schema, number, &seed, &now)));
+                continue;
+            }
+            if is_target(&schema, number) && !extended.table(number).is_target {
+                extended.table_mut(number).is_target = true;
+            }
+            for fields in schema.chains(number) {
+                if !extended.has_index(number, &fields) {
+                    extended.index(number, &fields);
+                }
+            }
+        }
+        extended
+    }
+
+    /// Whether it is kept of any table when its rows were brought and asked for.
+    pub(crate) fn keeps_times(&self) -> bool {
+        self.now.is_some()
+    }
+
+    /// Tells what time it is, where that is kept.
+    pub(crate) fn tell_time(&self, clock: &dyn Clock) {
+        if let Some(now) = &self.now {
+            now.tell(clock.now());
+        }
+    }
+
+    /// What time it is, in seconds since 1970, if anybody has told.
+    pub(crate) fn seconds(&self) -> Option<u32> {
+        self.now.as_ref().map(|now| now.seconds()).filter(|seconds| *seconds > 0)
+    }
+
+    /// Rows are brought; gives those of which that is to be noted.
+    pub(crate) fn bring(
+        &self,
+        rows: impl IntoIterator<Item = (TableNo, Slot)>,
+    ) -> Vec<(TableNo, Slot)> {
+        rows.into_iter().filter(|(table, slot)| self.table(*table).bring(*slot)).collect()
+    }
+
+    /// The rows that were asked for since this was last called.
+    pub(crate) fn take_asked(&self) -> Vec<(TableNo, Slot)> {
+        let tables = self.schema.table_numbers().filter(|table| self.table(*table).keeps_times());
+        let asked = tables.flat_map(|table| {
+            let asked = self.table(table).seen.iter().flat_map(|seen| seen.take_asked());
+            asked.map(move |slot| (table, slot)).collect::<Vec<_>>()
+        });
+        asked.collect()
+    }
+
+    /// Whether all rows of a table are here that there are.
+    pub(crate) fn is_ready(&self, table: TableNo) -> bool {
+        self.unready.as_ref().is_none_or(|unready| !unready.contains(&table))
+    }
+
+    /// The tables whose rows are still to come.
+    pub(crate) fn unready(&self) -> impl Iterator<Item = TableNo> + '_ {
+        self.unready.iter().flat_map(|unready| unready.iter().copied())
+    }
+
+    /// Whether rows are still to come at all.
+    pub(crate) fn has_unready(&self) -> bool {
+        self.unready.is_some()
+    }
+
+    /// Notes which tables' rows are still to come.
+    pub(crate) fn set_unready(&mut self, tables: BTreeSet<TableNo>) {
+        self.unready = (!tables.is_empty()).then(|| Arc::new(tables));
+    }
+
+    /// Notes that tables have all their rows.
+    pub(crate) fn set_ready(&mut self, tables: &[TableNo]) {
+        let left = self.unready().filter(|table| !tables.contains(table)).collect();
+        self.set_unready(left);
+    }
+
+    /// This version, with the rows at some slots as an older one has them.
+    pub(crate) fn with_rows_of(
+        &self,
+        older: &Self,
+        slots: impl IntoIterator<Item = (TableNo, Slot)>,
+    ) -> Self {
+        let mut state = self.clone();
+        for (number, slot) in slots {
+            match older.table(number).row(slot) {
+                Some(row) => {
+                    let fields = self.schema.table(number).field_numbers();
+                    let cells: Vec<_> = fields.map(|field| (field, row.cell(field))).collect();
+                    state.table_mut(number).merge(slot, cells.into_iter());
+                }
+                None if state.table(number).is_row(slot) => state.table_mut(number).delete(slot),
+                None => {}
+            }
+        }
+        state
+    }
+
+    /// This version with the rows of some tables that were read into another one, which was `base`
+    /// before that, as this one was once; `None` if both have met new ids of the same table since.
+    pub(crate) fn grafted(&self, base: &Self, read: &Self, tables: &[TableNo]) -> Option<Self> {
+        let mut state = self.clone();
+        for number in self.schema.table_numbers() {
+            let [now, base, read] = [self, base, read].map(|state| state.table(number));
+            if tables.contains(&number) {
+                if now.slots != base.slots {
+                    return None;
+                }
+                state.tables[number.index()] = Arc::new(read.clone());
+                let known = |chains: &Chains| now.has_chain(&chains.fields);
+                state.table_mut(number).chains.retain(known);
+                for chains in &now.chains {
+                    if !read.has_chain(&chains.fields) {
+                        state.index(number, &chains.fields);
+                    }
+                }
+            } else if read.slots != base.slots {
+                if now.slots != base.slots {
+                    return None;
+                }
+                // The ids that the rows read have met get the same slots here.
+                for slot in (base.slots..read.slots).map(Slot) {
+                    let key = read.key(slot, &read.id)?;
+                    if state.refer(number, &key) != slot {
+                        return None;
+                    }
+                }
+            }
+        }
+        Some(state)
+    }
+
+    pub(crate) fn table(&self, number: TableNo) -> &Table {
+        &self.tables[number.index()]
+    }
+
+    pub(crate) fn table_mut(&mut self, number: TableNo) -> &mut Table {
+        Arc::make_mut(&mut self.tables[number.index()])
+    }
+
+    pub(crate) fn has_index(&self, table: TableNo, fields: &[FieldNo]) -> bool {
+        self.table(table).has_chain(fields)
+    }
+
+    /// Makes it possible to find a table's rows by the values of some fields.
+    pub(crate) fn index(&mut self, table: TableNo, fields: &[FieldNo]) {
+        let is_link = is_one_link(self.schema.table(table), fields);
+        self.table_mut(table).add_chain(fields, is_link);
+    }
+
+    /// Forgets an index that the schema itself does not need.
+    pub(crate) fn drop_index(&mut self, table: TableNo, fields: &[FieldNo]) {
+        if !self.schema.chains(table).iter().any(|chain| chain == fields) {
+            self.table_mut(table).chains.retain(|chains| chains.fields != fields);
+        }
+    }
+
+    /// Ends a commit: makes the slots that its deletes left free for the commits to come.
+    pub(crate) fn hand_over_free_slots(&mut self) {
+        for table in &mut self.tables {
+            if !table.freed.is_empty() {
+                Arc::make_mut(table).hand_over_free_slots();
+            }
+        }
+    }
+
+    /// The row's id, as a user sees it; a one-row table's row has none.
+    pub(crate) fn id(&self, table: TableNo, slot: Slot) -> Option<IdRef<'_>> {
+        let fields = &self.schema.table(table).id;
+        if let [field] = **fields {
+            return self.id_part(table, slot, field);
+        }
+        let parts = fields.iter().map(|field| Some(self.id_part(table, slot, *field)?.to_id()));
+        let parts: Vec<RowId> = parts.collect::<Option<_>>()?;
+        (!parts.is_empty()).then(|| IdRef::Parts(parts.into()))
+    }
+
+    fn id_part(&self, table: TableNo, slot: Slot, field: FieldNo) -> Option<IdRef<'_>> {
+        match self.table(table).cell(slot, field) {
+            Cell::Int(number) => Some(IdRef::Int(number)),
+            Cell::Text(text) => Some(IdRef::Text(text)),
+            cell => self.target(table, field, cell).and_then(|(to, slot)| self.id(to, slot)),
+        }
+    }
+
+    /// The order of two rows of a table by their ids, part by part as their columns have them.
+    pub(crate) fn compare_ids(&self, table: TableNo, a: Slot, b: Slot) -> Ordering {
+        if let [field] = *self.schema.table(table).id {
+            let table = self.table(table);
+            match (table.cell(a, field), table.cell(b, field)) {
+                (Cell::Int(a), Cell::Int(b)) => return a.cmp(&b),
+                (Cell::Text(a), Cell::Text(b)) => return a.cmp(b),
+                _ => {}
+            }
+        }
+        let parts = self.schema.table(table).id.iter().map(|field| {
+            match (self.id_part(table, a, *field), self.id_part(table, b, *field)) {
+                // A part that has parts itself is one text.
+                (Some(a @ IdRef::Parts(_)), Some(b)) => {
+                    a.to_id().to_json().as_str().cmp(b.to_id().to_json().as_str())
+                }
+                (a, b) => a.cmp(&b),
+            }
+        });
+        parts.fold(Ordering::Equal, Ordering::then)
+    }
+
+    /// Whether a link is a text in SQL although the id that it points at may be a number.
+    pub(crate) fn is_text(&self, table: TableNo, field: FieldNo) -> bool {
+        let field = self.schema.table(table).field(field);
+        field.kind == Kind::OneOf && self.schema.linked_id_type(field) == Some(IdType::Text)
+    }
+
+    /// Where a link points, whether or not a row is there.
+    pub(crate) fn target(
+        &self,
+        table: TableNo,
+        field: FieldNo,
+        cell: Cell<'_>,
+    ) -> Option<(TableNo, Slot)> {
+        match (cell, self.schema.table(table).field(field).kind) {
+            (Cell::Link(slot), Kind::Link(to)) => Some((to, slot)),
+            (Cell::OneOf(to, slot), _) => Some((to, slot)),
+            _ => None,
+        }
+    }
+
+    /// The slot of a key, whether or not its row is there; a new one if it is met for the first
+    /// time. A table that knows the key is not copied.
+    pub(crate) fn refer(&mut self, table: TableNo, key: &[Cell<'_>]) -> Slot {
+        let rows = self.table(table);
+        let hash = rows.keys.hash(key);
+        match rows.slot_of(key, hash) {
+            Some(slot) => slot,
+            None => self.table_mut(table).add(key, hash),
+        }
+    }
+
+    /// The slot of an id, a new one if it is met for the first time, as is one for each part of it
+    /// that is a link.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Type`] if the table has ids of another type.
+    pub(crate) fn refer_id(&mut self, table: TableNo, id: &RowId) -> Result<Slot> {
+        self.check_id(table, id)?;
+        let schema = self.schema.clone();
+        let definition = schema.table(table);
+        let mut key = Key::new();
+        for (field, part) in definition.id.iter().zip(parts(id, definition.id.len())) {
+            key.push(match definition.field(*field).kind {
+                Kind::Link(to) => Cell::Link(self.refer_id(to, part)?),
+                _ => part_cell(part),
+            });
+        }
+        Ok(self.refer(table, &key))
+    }
+
+    /// The slot of an id that something refers to; `None` if nothing does.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Type`] if the table has ids of another type.
+    pub(crate) fn slot(&self, table: TableNo, id: &RowId) -> Result<Option<Slot>> {
+        let definition = self.schema.table(table);
+        if definition.is_one_row() {
+            return Ok(None);
+        }
+        self.check_id(table, id)?;
+        let mut key = Key::new();
+        for (field, part) in definition.id.iter().zip(parts(id, definition.id.len())) {
+            key.push(match (definition.field(*field).kind, part) {
+                (Kind::Link(to), part) => match self.slot(to, part)? {
+                    Some(slot) => Cell::Link(slot),
+                    None => return Ok(None),
+                },
+                (_, part) => part_cell(part),
+            });
+        }
+        Ok(self.table(table).slot(&key))
+    }
+
+    /// Whether an id is of the type that the table declares, part by part.
+    fn check_id(&self, table: TableNo, id: &RowId) -> Result<()> {
+        if self.fits(table, id) {
+            return Ok(());
+        }
+        let (expected, definition) = (self.schema.id_form(table), self.schema.table(table));
+        let message = format!("found {}, expected {expected}", id.to_json().as_str());
+        Err(Error::new(ErrorKind::Type, message).at(format!("the id of \"{}\"", definition.name)))
+    }
+
+    fn fits(&self, table: TableNo, id: &RowId) -> bool {
+        let definition = self.schema.table(table);
+        let fits = |(field, part): (&FieldNo, &RowId)| match (definition.field(*field).kind, part) {
+            (Kind::Int, RowId::Int(_)) | (Kind::Text, RowId::Text(_)) => true,
+            (Kind::Link(to), part) => self.fits(to, part),
+            _ => false,
+        };
+        let parts = parts(id, definition.id.len());
+        parts.len() == definition.id.len() && definition.id.iter().zip(parts).all(fits)
+    }
+
+    /// What a user sees of a field: a link as the id that it points at, an absent field as `None`.
+    pub(crate) fn value(&self, table: TableNo, slot: Slot, field: FieldNo) -> Option<Value> {
+        Some(match self.table(table).cell(slot, field) {
+            Cell::Absent => return None,
+            Cell::Null => Value::Null,
+            Cell::Int(number) => Value::Int(number),
+            Cell::Float(number) => Value::Float(number),
+            Cell::Bool(flag) => Value::Bool(flag),
+            Cell::Text(text) => Value::Text(text.into()),
+            Cell::Timestamp(time) => Value::Timestamp(time),
+            Cell::Json(text) => Value::Json(Json::from_raw(text)),
+            link => {
+                let target = self.target(table, field, link);
+                let id = target.and_then(|(to, slot)| self.id(to, slot));
+                id.map_or(Value::Null, |id| id.to_id().into())
+            }
+        })
+    }
+
+    /// The rows whose to-one link points at a row; those of the whole table are gone through, unless
+    /// there is an index.
+    pub(crate) fn pointing_at(&self, table: TableNo, link: FieldNo, target: &RowId) -> Vec<Slot> {
+        let Kind::Link(to) = self.schema.table(table).field(link).kind else { return Vec::new() };
+        let Ok(Some(target)) = self.slot(to, target) else { return Vec::new() };
+        let rows = self.table(table);
+        let mut slots = Vec::new();
+        if self.has_index(table, &[link]) {
+            rows.each_of_chain(&[link], &[Cell::Link(target)], &mut |slot| slots.push(slot));
+        } else {
+            let mut reader = rows.reader();
+            slots.extend(rows.iter().filter(|slot| reader.row(*slot).link(link) == Some(target)));
+        }
+        slots
+    }
+
+    /// A text of a field, or of the id that a link holds, that repeats and is shared by all rows
+    /// that have it.
+    pub(crate) fn shared_text(
+        &self,
+        table: TableNo,
+        slot: Slot,
+        field: FieldNo,
+    ) -> Option<Arc<str>> {
+        let cells = self.table(table).cells(slot)?;
+        match self.schema.table(table).field(field).kind {
+            Kind::Text => cells.shared_text(field),
+            Kind::Link(to) => match *self.schema.table(to).id {
+                [id] => self.shared_text(to, cells.link(field)?, id),
+                _ => None,
+            },
+            _ => None,
+        }
+    }
+
+    /// Where a to-many link points, in its order, whether or not rows are there.
+    pub(crate) fn targets(
+        &self,
+        entries: TableNo,
+        owner: Slot,
+    ) -> impl Iterator<Item = (TableNo, Slot)> + '_ {
+        let slots = (0..).map_while(move |position| self.entry(entries, owner, position));
+        slots.filter_map(move |entry| {
+            self.target(entries, TARGET, self.table(entries).cell(entry, TARGET))
+        })
+    }
+
+    /// The slot of an entry of a to-many link, if the link has that many.
+    pub(crate) fn entry(&self, entries: TableNo, owner: Slot, position: usize) -> Option<Slot> {
+        let table = self.table(entries);
+        let slot = table.slot(&[Cell::Link(owner), Cell::Int(position as i64)])?;
+        table.is_row(slot).then_some(slot)
+    }
+}
+
+/// Whether some fields are one link to rows of one table.
+pub(super) fn is_one_link(definition: &crate::schema::Table, fields: &[FieldNo]) -> bool {
+    matches!(fields, [field] if matches!(definition.field(*field).kind, Kind::Link(_)))
+}
+
+/// The parts of an id of `count` parts. The only part of one may have parts itself, if it is a link.
+fn parts(id: &RowId, count: usize) -> &[RowId] {
+    match id {
+        RowId::Parts(parts) if count != 1 => parts,
+        single => std::slice::from_ref(single),
+    }
+}
+
+fn part_cell(part: &RowId) -> Cell<'_> {
+    match part {
+        RowId::Int(number) => Cell::Int(*number),
+        RowId::Text(text) => Cell::Text(text),
+        RowId::Parts(_) => Cell::Null,
+    }
+}
+
+/// Whether a link may point at a table.
+pub(super) fn is_target(schema: &Schema, number: TableNo) -> bool {
+    let points_here = |table: &crate::schema::Table| {
+        table.fields.iter().any(|field| {
+            let is_one_of = |to: &[(Arc<str>, TableNo)]| to.iter().any(|(_, to)| *to == number);
+            field.kind == Kind::Link(number)
+                || field.one_of().is_some_and(|of| is_one_of(&of.tables))
+        })
+    };
+    schema.tables.iter().any(points_here)
+}
