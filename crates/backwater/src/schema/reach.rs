@@ -18,12 +18,22 @@ impl Schema {
         [owner].into_iter().chain(entries).collect()
     }
 
-    /// Whether a link of a table points at its own rows.
+    /// Whether a link of a table leads to ids of its own rows: it points at these, or at rows that have
+    /// such an id in theirs.
     pub(crate) fn links_to_itself(&self, table: TableNo) -> bool {
         self.table(table).fields.iter().any(|field| {
             let mut of = field.one_of().into_iter().flat_map(|of| &of.tables);
-            field.kind == Kind::Link(table) || of.any(|(_, to)| *to == table)
+            let is_one = matches!(field.kind, Kind::Link(to) if self.has_in_id(to, table));
+            is_one || of.any(|(_, to)| self.has_in_id(*to, table))
         })
+    }
+
+    /// Whether the id of a table's rows is, or has as a part, one of another table's.
+    fn has_in_id(&self, table: TableNo, other: TableNo) -> bool {
+        let definition = self.table(table);
+        let mut parts = definition.id.iter().map(|part| definition.field(*part).kind);
+        table == other
+            || parts.any(|kind| matches!(kind, Kind::Link(to) if self.has_in_id(to, other)))
     }
 
     /// The tables whose rows decide what becomes of writes to a table, deletes among them.

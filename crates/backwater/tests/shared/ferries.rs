@@ -9,7 +9,7 @@ use proptest::prelude::*;
 pub(crate) const SCHEMA: &str = r#"
     table.port = { id = "code", fields = { code = "text", name = "text" } }
     table.vessel = { id = "name", fields = { name = "text", home = { to = "port", on_delete = "set null" } } }
-    table.sailing = { id = "id", version = "seen", fields = { id = "int", seen = "int", vessel = { to = "vessel", on_delete = "restrict" }, stops = { to_many = "port", on_delete = "cascade" }, note = "text", draft = { type = "text", persist = false } } }
+    table.sailing = { id = "id", version = "seen", fields = { id = "int", seen = "int", vessel = { to = "vessel", on_delete = "restrict" }, stops = { to_many = "port", on_delete = "cascade" }, note = "text", draft = { type = "text", persist = false }, best = { to = "seat" } } }
     table.booking = { id = "id", fields = { id = "int", sailing = { to = "sailing", on_delete = "cascade" }, cars = "int" } }
     table.seat = { id = ["sailing", "seat"], fields = { sailing = { to = "sailing", on_delete = "cascade" }, seat = "text" } }
     table.board = { one_row = true, fields = { search = "text" } }
@@ -56,7 +56,10 @@ impl Write {
             Write::Merge(3, id, to) => tx.merge("booking", [("id", *id), ("sailing", *to)]),
             Write::Merge(_, id, to) => tx.merge("seat", (("sailing", *to), ("seat", code(*id)))),
             Write::Update(id, to) => {
-                tx.update("sailing", *id, (("note", code(*to)), ("seen", Value::Int(*to))))
+                // Its best seat may be one of another sailing, which is not here.
+                let best = Value::from(backwater::RowId::from((*to + 4, code(*id))));
+                let fields = (("note", code(*to)), ("seen", Value::Int(*to)), ("best", best));
+                tx.update("sailing", *id, fields)
             }
             Write::Delete(0, id) => tx.delete("port", code(*id)).map(drop),
             Write::Delete(1, id) => tx.delete("vessel", code(*id)).map(drop),

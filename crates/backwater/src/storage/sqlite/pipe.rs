@@ -57,6 +57,12 @@ impl Piece {
         Ok(())
     }
 
+    fn clear(&mut self) {
+        self.values.clear();
+        self.texts.clear();
+        self.hashes.clear();
+    }
+
     /// Hashes its rows.
     fn hash(&mut self, rows: &RowsOf<'_>) {
         let value = |place: usize| match self.values[place] {
@@ -65,7 +71,7 @@ impl Piece {
             Packed::Real(number) => Raw::Real(number),
             Packed::Text(from, len) => Raw::Text(&self.texts[from as usize..][..len as usize]),
         };
-        self.hashes = rows.hashes(self.values.len() / rows.columns(), value);
+        self.hashes.extend(rows.hashes(self.values.len() / rows.columns(), value));
     }
 
     /// Whether it is to be handed over: rows may be few and long.
@@ -112,6 +118,8 @@ pub(super) fn load(
     let (sent, taken) = (&AtomicUsize::new(0), &AtomicUsize::new(0));
     thread::scope(|scope| {
         let (sends, receives) = mpsc::sync_channel::<Piece>(PIECES);
+        // Pieces that were taken come back, so that their room is made once.
+        let (gives_back, comes_back) = mpsc::channel::<Piece>();
         let named = thread::Builder::new().name("backwater file".to_owned());
         let reading = named.spawn_scoped(scope, move || {
             let mut piece = Piece::default();
@@ -120,11 +128,7 @@ pub(super) fn load(
                 if !piece.is_full(columns) {
                     return Ok(());
                 }
-                let room = Piece {
-                    values: Vec::with_capacity(piece.values.len()),
-                    texts: Vec::with_capacity(piece.texts.len() + piece.texts.len() / 16),
-                    hashes: Vec::new(),
-                };
+                let room = comes_back.try_recv().unwrap_or_default();
                 let mut full = std::mem::replace(&mut piece, room);
                 // Who builds hashes them, unless there is more to build than to read.
                 if sent.fetch_add(1, Ordering::Relaxed) > taken.load(Ordering::Relaxed) {
@@ -141,9 +145,13 @@ pub(super) fn load(
         let reading = reading.map_err(|error| {
             Error::new(ErrorKind::Storage, format!("no thread to read it: {error}"))
         })?;
-        let put = receives.iter().try_for_each(|piece| {
+        let put = receives.iter().try_for_each(|mut piece| {
             taken.fetch_add(1, Ordering::Relaxed);
-            piece.put(rows, loader)
+            piece.put(rows, loader)?;
+            piece.clear();
+            // In the end nobody takes it.
+            drop(gives_back.send(piece));
+            Ok(())
         });
         drop(receives);
         let read = reading
