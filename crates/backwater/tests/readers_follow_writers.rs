@@ -17,7 +17,7 @@ use proptest::prelude::*;
 fn notes(cache: &Cache) -> BTreeMap<String, Value> {
     let snapshot = cache.snapshot();
     let rows = snapshot.rows("sailing").unwrap();
-    let notes = rows.filter_map(|row| Some((row.id()?.to_string(), row.get("draft").unwrap()?)));
+    let notes = rows.filter_map(|row| Some((row.id()?.to_string(), row.get("remark").unwrap()?)));
     notes.collect()
 }
 
@@ -51,7 +51,7 @@ fn follow<S: Storage + 'static>(
         let before = reader.snapshot().commit();
         let report = reader.follow("the writer wrote").unwrap();
         let strip = |text: String| {
-            text.replace(",\"draft\":\"now\"", "").replace(",\"draft\":\"mine\"", "")
+            text.replace(",\"remark\":\"now\"", "").replace(",\"remark\":\"mine\"", "")
         };
         assert_eq!(strip(exported(&reader)), strip(exported(&writer)));
         match report {
@@ -72,7 +72,7 @@ fn follow<S: Storage + 'static>(
         let first = reader.snapshot().rows("sailing").unwrap().next().and_then(|row| row.id());
         if let Some(id) = first {
             reader
-                .commit("a note", |tx| tx.update("sailing", id.clone(), [("draft", "mine")]))
+                .commit("a note", |tx| tx.update("sailing", id.clone(), [("remark", "mine")]))
                 .unwrap();
             own.insert(id.to_string(), "mine".into());
         }

@@ -223,7 +223,7 @@ fn statements_see_no_times() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("seen.db");
     let schema = r#"
-        table.vessel = { id = "name", expires_after = "1 day", fields = { name = "text", draft = { type = "text", persist = false } } }
+        table.vessel = { id = "name", expires_after = "1 day", fields = { name = "text", remark = { type = "text", persist = false } } }
         table.note = { id = "id", persist = false, fields = { id = "int" } }
         query.all = "SELECT * FROM vessel LEFT JOIN note ON note.id = length(vessel.name)"
     "#;

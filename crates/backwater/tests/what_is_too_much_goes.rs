@@ -15,7 +15,7 @@ const TABLES: &str = r#"
     table.sailing = { id = "id", fields = { id = "text", vessel = { to = "vessel" }, stops = { to_many = "port" }, after = { to = "sailing" } } }
     table.booking = { id = "id", fields = { id = "text", sailing = { to = "sailing" }, note = "text" } }
     table.board = { one_row = true, fields = { shown = { to = "sailing" } } }
-    table.draft = { id = "id", persist = false, fields = { id = "text", booking = { to = "booking" } } }
+    table.scratch = { id = "id", persist = false, fields = { id = "text", booking = { to = "booking" } } }
     response.page = { url = "/page/{port}", table = "sailing", list = "page_list" }
 "#;
 
@@ -24,7 +24,7 @@ enum Step {
     Vessel(u8, u8),
     Sailing(u8, u8, Vec<u8>, Option<u8>),
     Booking(u8, u8, usize),
-    Draft(u8, u8),
+    Scratch(u8, u8),
     Show(u8),
     Page(u8, Vec<u8>),
     Get(u8),
@@ -41,7 +41,7 @@ fn steps() -> impl Strategy<Value = Vec<Step>> {
         3 => (id.clone(), id.clone(), several.clone(), prop::option::of(id.clone()))
             .prop_map(|(id, to, stops, after)| Step::Sailing(id, to, stops, after)),
         3 => (id.clone(), id.clone(), 0..300_usize).prop_map(|(id, to, len)| Step::Booking(id, to, len)),
-        1 => (id.clone(), id.clone()).prop_map(|(id, to)| Step::Draft(id, to)),
+        1 => (id.clone(), id.clone()).prop_map(|(id, to)| Step::Scratch(id, to)),
         1 => id.clone().prop_map(Step::Show),
         2 => (id.clone(), several).prop_map(|(port, rows)| Step::Page(port, rows)),
         1 => id.clone().prop_map(Step::Get),
@@ -140,9 +140,9 @@ proptest! {
                     cache.commit("booking", |tx| tx.merge("booking", fields)).unwrap();
                     bring(&mut model, id, now, vec![to]);
                 }
-                Step::Draft(id, to) => {
+                Step::Scratch(id, to) => {
                     let (id, to) = (format!("D{id}"), format!("B{to}"));
-                    cache.commit("draft", |tx| tx.merge("draft", (("id", &*id), ("booking", &*to)))).unwrap();
+                    cache.commit("scratch", |tx| tx.merge("scratch", (("id", &*id), ("booking", &*to)))).unwrap();
                     model.insert(id, Thing { stays: true, links: vec![to], last: 0 });
                 }
                 Step::Show(id) => {

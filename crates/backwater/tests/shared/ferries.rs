@@ -9,7 +9,7 @@ use proptest::prelude::*;
 pub(crate) const SCHEMA: &str = r#"
     table.port = { id = "code", fields = { code = "text", name = "text" } }
     table.vessel = { id = "name", fields = { name = "text", home = { to = "port", on_delete = "set null" } } }
-    table.sailing = { id = "id", version = "seen", fields = { id = "int", seen = "int", vessel = { to = "vessel", on_delete = "restrict" }, stops = { to_many = "port", on_delete = "cascade" }, note = "text", draft = { type = "text", persist = false }, best = { to = "seat" } } }
+    table.sailing = { id = "id", version = "seen", fields = { id = "int", seen = "int", vessel = { to = "vessel", on_delete = "restrict" }, stops = { to_many = "port", on_delete = "cascade" }, note = "text", remark = { type = "text", persist = false }, best = { to = "seat" } } }
     table.booking = { id = "id", fields = { id = "int", sailing = { to = "sailing", on_delete = "cascade" }, cars = "int" } }
     table.seat = { id = ["sailing", "seat"], fields = { sailing = { to = "sailing", on_delete = "cascade" }, seat = "text" } }
     table.board = { one_row = true, fields = { search = "text" } }
@@ -50,7 +50,7 @@ impl Write {
                 tx.merge("vessel", (("name", code(*id)), ("home", code(*to))))
             }
             Write::Merge(2, id, to) => {
-                let fields = (("id", *id), ("vessel", code(*to)), ("draft", "now"), ("seen", *to));
+                let fields = (("id", *id), ("vessel", code(*to)), ("remark", "now"), ("seen", *to));
                 tx.merge("sailing", fields)
             }
             Write::Merge(3, id, to) => tx.merge("booking", [("id", *id), ("sailing", *to)]),
