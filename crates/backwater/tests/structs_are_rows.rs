@@ -356,6 +356,7 @@ const WRITTEN: &str = r#"
     version = "updated_at"
     unknown = "error"
     tombstone = "deleted"
+    expires_after = "1 week"
     [table.live_sailing.fields]
     id = "int"
     from = { to = "port", on_delete = "set null" }
@@ -370,6 +371,7 @@ const WRITTEN: &str = r#"
     updated_at = "int"
     [table."Seat map"]
     id = ["sailing", "number"]
+    expires_after = "90 minutes"
     fields = { sailing = { to = "live_sailing", on_delete = "cascade" }, number = "text" }
     [table.board]
     one_row = true

@@ -13,7 +13,7 @@ mod rule;
 mod table;
 mod template;
 mod tree;
-pub(crate) use read::line_and_column;
+pub(crate) use read::{lasting, line_and_column};
 
 use std::fmt;
 use std::sync::Arc;

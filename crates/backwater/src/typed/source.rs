@@ -3,7 +3,9 @@
 use std::fmt::Write;
 
 use crate::error::list;
-use crate::schema::{Field, FieldNo, Kind, Made, OnDelete, Pointer, Schema, Table, Unknown};
+use crate::schema::{
+    Field, FieldNo, Kind, Made, OnDelete, Pointer, Schema, Table, Unknown, lasting,
+};
 use crate::table::TARGET;
 use crate::value::Value;
 
@@ -75,6 +77,8 @@ impl Schema {
         options.extend(
             (table.resource != table.name).then(|| format!("resource = {:?}", table.resource)),
         );
+        let expires = table.expires_after.map(lasting);
+        options.extend(expires.map(|time| format!("expires_after = {time:?}")));
         match table.unknown {
             Unknown::Ignored => {}
             Unknown::Refused => options.push("unknown = \"error\"".to_owned()),

@@ -19,7 +19,7 @@ pub struct Port {
 }
 
 #[derive(Debug, Clone, PartialEq, Table)]
-#[table(version = "updated_at", tombstone = "/deleted", unknown = "error")]
+#[table(version = "updated_at", tombstone = "/deleted", expires_after = "7 days", unknown = "error")]
 pub struct LiveSailing {
     #[table(id)]
     pub id: i64,
@@ -43,7 +43,7 @@ pub struct LiveSailing {
 }
 
 #[derive(Debug, Clone, PartialEq, Table)]
-#[table(name = "Seat map")]
+#[table(name = "Seat map", expires_after = "90 min")]
 pub struct SeatMap {
     #[table(id, on_delete = "cascade")]
     pub sailing: Link<LiveSailing>,

@@ -2,6 +2,7 @@
 
 mod rule;
 mod table;
+pub(crate) use table::lasting;
 
 use std::ops::Range;
 use std::sync::Arc;

@@ -645,17 +645,29 @@ pub(super) fn plain(name: &str, kind: Kind, names: Option<Names>) -> Field {
     }
 }
 
+/// Units of time in seconds, the largest first: each as several and as one of it are written, and as
+/// they may be.
+const UNITS: [(u32, [&str; 3]); 5] = [
+    (604_800, ["weeks", "week", "week"]),
+    (86_400, ["days", "day", "d"]),
+    (3600, ["hours", "hour", "h"]),
+    (60, ["min", "minute", "minutes"]),
+    (1, ["s", "second", "seconds"]),
+];
+
 /// How many seconds a text such as `7 days` says.
 fn seconds(text: &str) -> Option<u32> {
     let digits = text.find(|c: char| !c.is_ascii_digit())?;
     let (number, unit) = text.split_at(digits);
-    let each = match unit.trim_start() {
-        "s" | "second" | "seconds" => 1,
-        "min" | "minute" | "minutes" => 60,
-        "h" | "hour" | "hours" => 3600,
-        "d" | "day" | "days" => 86_400,
-        "week" | "weeks" => 604_800,
-        _ => return None,
-    };
-    number.parse::<u32>().ok()?.checked_mul(each).filter(|seconds| *seconds > 0)
+    let (each, _) = UNITS.iter().find(|(_, names)| names.contains(&unit.trim_start()))?;
+    number.parse::<u32>().ok()?.checked_mul(*each).filter(|seconds| *seconds > 0)
+}
+
+/// So many seconds as such a text.
+pub(crate) fn lasting(seconds: u32) -> String {
+    // Nobody counts days in weeks.
+    let exact = UNITS[1..].iter().find(|(each, _)| seconds.is_multiple_of(*each));
+    let (each, [several, one, _]) = exact.unwrap_or(&UNITS[UNITS.len() - 1]);
+    let number = seconds / each;
+    format!("{number} {}", if number == 1 { one } else { several })
 }
