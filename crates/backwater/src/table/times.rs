@@ -4,6 +4,8 @@
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
+use rustc_hash::FxHashSet;
+
 use super::Slot;
 use super::chunk::CHUNK;
 use crate::value::Timestamp;
@@ -60,8 +62,9 @@ impl RowTimes {
 pub(super) struct Seen {
     now: Arc<Now>,
     step: u32,
-    /// Rows that were asked for, another step later than before, since somebody took note of it.
-    asked: Mutex<Vec<Slot>>,
+    /// Rows that were asked for, another step later than before, since somebody took note of it. Where
+    /// nobody does, these are not more than there are rows.
+    asked: Mutex<FxHashSet<Slot>>,
 }
 
 /// The present, in seconds since 1970, as it was last told; 0 if it was not.
@@ -89,7 +92,7 @@ impl Seen {
         let (now, known) = (self.now.seconds(), times.get(at));
         if now >= known.asked.saturating_add(self.step) {
             times.set(at, Times { asked: now, ..known });
-            self.asked.lock().unwrap_or_else(PoisonError::into_inner).push(slot);
+            self.asked.lock().unwrap_or_else(PoisonError::into_inner).insert(slot);
         }
     }
 
@@ -103,7 +106,7 @@ impl Seen {
         is_later
     }
 
-    pub(super) fn take_asked(&self) -> Vec<Slot> {
+    pub(super) fn take_asked(&self) -> FxHashSet<Slot> {
         std::mem::take(&mut self.asked.lock().unwrap_or_else(PoisonError::into_inner))
     }
 }
