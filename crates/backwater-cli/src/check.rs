@@ -1,11 +1,12 @@
 //! `backwater check`: is this schema right, is this cache file whole, and do they go together?
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
 use anstream::println;
 use anyhow::{Context, bail};
-use backwater::{Cache, Schema, SqliteFile, Value};
+use backwater::{Cache, Report, Schema, SqliteFile, SystemClock, Value};
 
 use crate::failure::wrong_call;
 use crate::output::{Format, Rows, count};
@@ -89,17 +90,39 @@ fn check_cache(path: &Path) -> anyhow::Result<()> {
 
 /// Tells what opening the file with the schema would do, and does none of it.
 fn check_both(schema: &PathBuf, path: &Path) -> anyhow::Result<()> {
-    let cache = Cache::open_with(read_schema(schema)?, SqliteFile::read_only(path))?;
-    let name = path.display();
-    if cache.schema_changes().is_empty() {
+    let (name, read) = (path.display(), read_schema(schema)?);
+    let builder = Cache::builder().schema(read).storage(SqliteFile::read_only(path));
+    let cache = builder.clock(SystemClock::new()).build()?;
+    let mut told: Vec<String> = cache.schema_changes().iter().map(ToString::to_string).collect();
+    told.extend(leaves(&cache));
+    // In memory alone, as nothing is written here.
+    if let Some(report) = cache.trim("what is too much")? {
+        told.extend(lets_go(&report));
+    }
+    if told.is_empty() {
         println!("{name}: all of it goes with {}, nothing would change", schema.display());
         return Ok(());
     }
     println!("{name}: opened with {}, this would be done:", schema.display());
-    for change in cache.schema_changes() {
-        println!("  {change}");
-    }
+    told.iter().for_each(|line| println!("  {line}"));
     Ok(())
+}
+
+/// What is left out of a cache that was opened, a line a table.
+pub(crate) fn leaves(cache: &Cache) -> Vec<String> {
+    let left = cache.left_out().into_iter();
+    left.map(|(table, rows)| format!("{table}: {} left out, as too old", count(rows, "row")))
+        .collect()
+}
+
+/// What a commit has let go of as it was too much, a line a table.
+pub(crate) fn lets_go(report: &Report) -> Vec<String> {
+    let mut rows: BTreeMap<&str, usize> = BTreeMap::new();
+    report.changes().for_each(|change| *rows.entry(change.table()).or_default() += 1);
+    let told = |(table, rows)| {
+        format!("{table}: {} let go of, as more than stored_bytes are stored", count(rows, "row"))
+    };
+    rows.into_iter().map(told).collect()
 }
 
 /// Reads a schema and checks its queries too.

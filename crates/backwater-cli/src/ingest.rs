@@ -12,7 +12,7 @@ use backwater::{
 use clap::ValueEnum;
 use indicatif::{ProgressBar, ProgressStyle};
 
-use crate::check::read_schema;
+use crate::check::{self, read_schema};
 use crate::failure::wrong_call;
 use crate::files;
 use crate::output::{BOLD, Rows, count, grouped};
@@ -287,11 +287,16 @@ fn open(arguments: &Arguments) -> anyhow::Result<Cache> {
 /// With a clock, so that it is known of rows that may expire when they were brought.
 fn opened(schema: Option<Schema>, file: SqliteFile) -> anyhow::Result<Cache> {
     let builder = Cache::builder().clock(SystemClock::new()).storage(file);
-    Ok(match schema {
+    let builder = match schema {
         Some(schema) => builder.schema(schema),
         None => builder,
-    }
-    .build()?)
+    };
+    let cache = builder.build()?;
+    // What is too much goes in a commit when the cache is opened.
+    let mut went = check::leaves(&cache);
+    cache.commits().iter().for_each(|report| went.extend(check::lets_go(report)));
+    went.iter().for_each(|line| eprintln!("{line}"));
+    Ok(cache)
 }
 
 fn choose_rule(schema: &Schema, wanted: Option<&str>, file: &Path) -> anyhow::Result<String> {

@@ -637,6 +637,17 @@ fn a_cache_file_is_looked_through_and_held_against_a_schema() {
         .says("  sailing.minutes_late went from int to float\n")
         .says("  vessel.speed_kn is not named any more, and had no values\n");
     assert_eq!(fs::read(world.path("cache.db")).unwrap(), before);
+    // What would go, as it is too much: told beforehand, and by who opens it.
+    world.write("small.toml", format!("limits.stored_bytes = 3000\n{schema}"));
+    world
+        .run("check small.toml --cache cache.db")
+        .says("  the rows of sailing are dated from now on")
+        .says("  sailing: 29 rows let go of, as more than stored_bytes are stored\n");
+    assert_eq!(fs::read(world.path("cache.db")).unwrap(), before);
+    fs::copy(world.path("cache.db"), world.path("small.db")).unwrap();
+    let ran = world.run("ingest --schema small.toml --cache small.db --as fleet fleet.json");
+    assert_eq!(ran.err(), "sailing: 29 rows let go of, as more than stored_bytes are stored\n");
+    ran.says("fleet.json");
     world.write("lossy.toml", schema.replace("status = \"text\"", "status = \"int\""));
     world.run("check lossy.toml --cache cache.db").fails(1, "cannot be int without loss");
     let sqlite = rusqlite::Connection::open(world.path("cache.db")).unwrap();

@@ -126,6 +126,34 @@ impl Cache {
         self.bring(query.tables())
     }
 
+    /// Of which tables rows were left out when they were read, as they were brought longer ago than the
+    /// table's `expires_after`, and how many.
+    ///
+    /// ```
+    /// use std::time::Duration;
+    ///
+    /// use backwater::{Cache, MemoryStorage, Schema, SetClock};
+    ///
+    /// let (memory, clock) = (MemoryStorage::new(), SetClock::at("2031-05-04T12:00:00Z".parse()?));
+    /// let schema = Schema::parse("s.toml", r#"
+    ///     table.port = { id = "code", expires_after = "7 days", fields = { code = "text" } }
+    /// "#)?;
+    /// let open = || Cache::builder().schema(schema.clone()).storage(memory.clone()).clock(clock.clone()).build();
+    /// open()?.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+    ///
+    /// clock.advance(Duration::from_secs(7 * 86_400));
+    /// let cache = open()?;
+    /// assert_eq!(cache.snapshot().count("port")?, 0);
+    /// assert_eq!(cache.left_out(), [("port".to_owned(), 1)]);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn left_out(&self) -> Vec<(String, usize)> {
+        let schema = self.snapshot().state.schema.clone();
+        let left = self.0.keeper.iter().flat_map(|keeper| keeper.left_out());
+        let told = left.filter(|(table, _)| !schema.is_entries(*table));
+        told.map(|(table, rows)| (schema.table(table).name.to_string(), rows)).collect()
+    }
+
     /// Lets go of what is too old or too much: rows that were brought longer ago than their table's
     /// `expires_after`, and then, until what persists takes at most `limits.stored_bytes`, rows that
     /// nothing links to, those first that were not brought or asked for longest; a list goes as a whole.

@@ -57,20 +57,20 @@ pub(super) struct Carried {
     pub(super) changes: Vec<SchemaChange>,
 }
 
-/// How a table is stored: what its rows are told apart by, and its columns with what they hold.
-type StoredAs = (Vec<Arc<str>>, Vec<(Arc<str>, String)>);
+/// How a table is stored: what its rows are told apart by, its columns with what they hold, and whether
+/// its rows are dated.
+type StoredAs = (Vec<Arc<str>>, Vec<(Arc<str>, String)>, bool);
 
 fn stored_as(schema: &Schema, number: TableNo) -> StoredAs {
-    let (table, has_times) = (schema.table(number), schema.keeps_times(number));
+    let table = schema.table(number);
     let persists = table.fields.iter().filter(|field| field.persist);
     let fields = persists.map(|field| {
         let only = (!field.values.is_empty()).then_some(&field.values);
         let told = format!("{} {only:?} {}", schema.kind_of(field), field.required);
         (field.name.clone(), told)
     });
-    let times = has_times.then(|| ("backwater_brought".into(), "time".to_owned()));
-    let fields = fields.chain(times);
-    (table.id.iter().map(|id| table.field(*id).name.clone()).collect(), fields.collect())
+    let id = table.id.iter().map(|id| table.field(*id).name.clone());
+    (id.collect(), fields.collect(), schema.keeps_times(number))
 }
 
 fn stored_tables(schema: &Schema) -> BTreeMap<Arc<str>, StoredAs> {
@@ -332,6 +332,10 @@ impl Carrier<'_> {
             self.changes
                 .push(SchemaChange::Renamed(table.name.to_string(), was_table.name.to_string()));
             self.dropped.push(was_table.name.to_string());
+        }
+        let is_dated = schema.keeps_times(number);
+        if is_dated != old.schema.keeps_times(was_number) {
+            self.changes.push(SchemaChange::Dated(table.name.to_string(), is_dated));
         }
         let mut is_same = table.name == was_table.name
             && stored_as(&schema, number) == stored_as(&old.schema, was_number);

@@ -83,6 +83,11 @@ impl Keeper {
         }
     }
 
+    /// Of which tables rows were left out when they were read, and how many.
+    pub(crate) fn left_out(&self) -> Vec<(TableNo, usize)> {
+        lock(&self.io).outbox.left_out().collect()
+    }
+
     /// Whether nothing is ever written.
     pub(crate) fn is_read_only(&self) -> bool {
         self.is_read_only

@@ -55,6 +55,9 @@ use crate::table::{Cell, Filling, Key, ONLY, Slot, State, Times};
 ///         loader.told(table.told.0, table.told.1);
 ///         Ok(())
 ///     }
+///     fn told(&mut self, table: &StoredTable) -> Result<Option<(u64, Hash)>> {
+///         Ok(self.0.lock().unwrap().tables.get(table.name()).map(|table| table.told))
+///     }
 ///     fn write(&mut self, batch: &Batch) -> Result<()> {
 ///         let mut held = self.0.lock().unwrap();
 ///         let before = held.header.take();

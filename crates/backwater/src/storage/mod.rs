@@ -159,6 +159,8 @@ pub trait Storage: Send {
     ///
     /// # Errors
     /// If it cannot be read.
+    ///
+    /// See [`Loader`] for an example.
     fn told(&mut self, table: &StoredTable<'_>) -> Result<Option<(u64, Hash)>> {
         let _ = table;
         Ok(None)

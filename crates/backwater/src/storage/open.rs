@@ -50,7 +50,9 @@ pub enum WhenDamaged {
     /// It is an error, and the storage stays as it is.
     #[default]
     Refuse,
-    /// The storage is given another name, and a new one is begun.
+    /// The storage is given another name, and a new one is begun. If that is found when some tables
+    /// were read already (see [`CacheBuilder::ready_first`](crate::CacheBuilder::ready_first)), what
+    /// these have goes on in the new one.
     SetAside,
     /// Rows that are not those that were written are taken all the same, as long as they fit the
     /// schema: somebody has edited them on purpose. What is damaged otherwise is refused.
@@ -115,6 +117,8 @@ pub enum SchemaChange {
     Retyped(String, String, String),
     /// A step was done, by its number and what it is called.
     Step(u32, String),
+    /// It is stored from now on when the rows of a table are brought and asked for, or not any more.
+    Dated(String, bool),
     /// A table or a field persists from now on, or does not any more.
     Persists(String, bool),
 }
@@ -146,6 +150,13 @@ impl fmt::Display for SchemaChange {
             SchemaChange::Renamed(now, was) => write!(f, "{now} was {was}"),
             SchemaChange::Retyped(what, was, now) => write!(f, "{what} went from {was} to {now}"),
             SchemaChange::Step(number, name) => write!(f, "step {number} was done: {name}"),
+            SchemaChange::Dated(what, true) => write!(
+                f,
+                "the rows of {what} are dated from now on: all of them as of when it is opened"
+            ),
+            SchemaChange::Dated(what, false) => {
+                write!(f, "the rows of {what} are not dated any more")
+            }
             SchemaChange::Persists(what, true) => write!(f, "{what} persists from now on"),
             SchemaChange::Persists(what, false) => {
                 write!(f, "{what} does not persist any more, and is gone from the storage")

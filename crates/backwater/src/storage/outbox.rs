@@ -29,6 +29,8 @@ pub(crate) struct Outbox {
     knows_schema: bool,
     /// Stored tables that are to go as a whole.
     dropped: Vec<String>,
+    /// How many rows were left out of each table when it was read.
+    left_out: BTreeMap<TableNo, usize>,
 }
 
 /// Tables, and what the storage holds of them.
@@ -195,6 +197,7 @@ impl Outbox {
             exists: commit.is_some(),
             knows_schema,
             dropped: Vec::new(),
+            left_out: BTreeMap::new(),
         };
         // The row of a one-row table is always there, also when the storage has never had it.
         let schema = outbox.main.stored.schema.clone();
@@ -272,8 +275,14 @@ impl Outbox {
 
     /// Takes note of rows that were left out when tables were read.
     pub(super) fn note_left_out(&mut self, left: LeftOut) {
+        self.left_out.extend(left.gone.iter().map(|(table, rows)| (*table, rows.len())));
         self.main.gone.extend(left.gone);
         self.main.dirty.extend(left.dated);
+    }
+
+    /// How many rows were left out of each table when it was read.
+    pub(super) fn left_out(&self) -> impl Iterator<Item = (TableNo, usize)> {
+        self.left_out.iter().map(|(table, rows)| (*table, *rows))
     }
 
     /// The last commit that the storage holds.
