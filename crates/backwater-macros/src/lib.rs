@@ -1,6 +1,7 @@
 //! Derives of Backwater. Their documentation stands with the traits that they implement, in the
 //! crate `backwater`, which gives them out.
 
+mod one_of;
 mod options;
 mod row;
 mod table;
@@ -23,7 +24,14 @@ pub fn row(input: TokenStream) -> TokenStream {
     row::derive(&input).unwrap_or_else(|error| error.to_compile_error()).into()
 }
 
-/// Makes an enum a set of texts; see the trait `Text`.
+/// Makes an enum a link to one of several tables; see the trait `OneOf`.
+#[proc_macro_derive(OneOf, attributes(one_of))]
+pub fn one_of(input: TokenStream) -> TokenStream {
+    let input = parse_macro_input!(input as DeriveInput);
+    one_of::derive(&input).unwrap_or_else(|error| error.to_compile_error()).into()
+}
+
+/// Makes an enum a set of texts, or of numbers; see the trait `Text`.
 #[proc_macro_derive(Values, attributes(values))]
 pub fn values(input: TokenStream) -> TokenStream {
     let input = parse_macro_input!(input as DeriveInput);

@@ -1,7 +1,9 @@
 //! What stands in `#[table(…)]`, and names in the manner of SQL.
 
 use syn::meta::ParseNestedMeta;
-use syn::{Data, DeriveInput, Error, Field, Fields, LitBool, LitStr, Result, Token};
+use syn::{
+    Data, DeriveInput, Error, Field, Fields, LitBool, LitStr, Result, Token, bracketed, token,
+};
 
 /// The named fields of a struct.
 pub(crate) fn fields(input: &DeriveInput) -> Result<Vec<&Field>> {
@@ -16,6 +18,17 @@ pub(crate) fn fields(input: &DeriveInput) -> Result<Vec<&Field>> {
 
 pub(crate) fn text(meta: &ParseNestedMeta<'_>) -> Result<LitStr> {
     meta.value()?.parse()
+}
+
+/// A text, or several in brackets.
+pub(crate) fn texts(meta: &ParseNestedMeta<'_>) -> Result<Vec<LitStr>> {
+    let value = meta.value()?;
+    if !value.peek(token::Bracket) {
+        return Ok(vec![value.parse()?]);
+    }
+    let listed;
+    bracketed!(listed in value);
+    Ok(listed.parse_terminated(|text| text.parse::<LitStr>(), Token![,])?.into_iter().collect())
 }
 
 /// One of some texts.
@@ -42,7 +55,18 @@ pub(crate) fn assigned(option: &str, text: &LitStr) -> String {
     format!("{option} = {}", quoted(&text.value()))
 }
 
-fn quoted(text: &str) -> String {
+/// `option = ["one", "other"]`, or without brackets if it is one.
+pub(crate) fn all_assigned(option: &str, texts: &[LitStr]) -> String {
+    match texts {
+        [only] => assigned(option, only),
+        _ => {
+            let texts: Vec<String> = texts.iter().map(|text| quoted(&text.value())).collect();
+            format!("{option} = [{}]", texts.join(", "))
+        }
+    }
+}
+
+pub(crate) fn quoted(text: &str) -> String {
     format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
 }
 

@@ -1,13 +1,16 @@
 //! `#[derive(Table)]`.
 
 use proc_macro2::TokenStream;
-use quote::{format_ident, quote};
+use quote::{format_ident, quote, quote_spanned};
+use syn::spanned::Spanned;
 use syn::{
     DeriveInput, Error, Field, GenericArgument, GenericParam, Ident, LitStr, Path, PathArguments,
     Result, Type,
 };
 
-use crate::options::{assigned, fields, flag, name_of, one_of, snake, text};
+use crate::options::{
+    all_assigned, assigned, fields, flag, name_of, one_of, quoted, snake, text, texts,
+};
 
 /// What is said of the struct.
 #[derive(Default)]
@@ -38,6 +41,10 @@ enum IdPart {
     OwnedText,
     /// The row's own `Id`, of that type.
     Own {
+        is_text: bool,
+    },
+    /// A type of one's own that writes a value of that type.
+    Other {
         is_text: bool,
     },
     /// A link to rows of that struct.
@@ -132,7 +139,9 @@ fn declaration(input: &DeriveInput, whole: &Whole, parts: &[Part<'_>]) -> TokenS
     let (ident, vis) = (&input.ident, &input.vis);
     let ids: Vec<&Part<'_>> = parts.iter().filter(|part| part.id.is_some()).collect();
     let keys = ids.iter().map(|part| match &part.id {
-        Some(IdPart::Whole | IdPart::Own { is_text: false }) => quote!(i64),
+        Some(IdPart::Whole | IdPart::Own { is_text: false } | IdPart::Other { is_text: false }) => {
+            quote!(i64)
+        }
         Some(IdPart::Link(to)) => quote!(::backwater::Id<#to>),
         _ => quote!(::std::sync::Arc<str>),
     });
@@ -142,6 +151,10 @@ fn declaration(input: &DeriveInput, whole: &Whole, parts: &[Part<'_>]) -> TokenS
             Some(IdPart::Whole) => quote!(i64::from(self.#field)),
             Some(IdPart::OwnedText) => quote!(::std::sync::Arc::<str>::from(&*self.#field)),
             Some(IdPart::Own { .. }) => quote!(self.#field.key().clone()),
+            Some(IdPart::Other { is_text: true }) => quote!(::backwater::made::text(&self.#field)),
+            Some(IdPart::Other { is_text: false }) => {
+                quote!(::backwater::made::number(&self.#field))
+            }
             Some(IdPart::Link(_)) => quote!((*self.#field).clone()),
             _ => quote!(self.#field.clone()),
         }
@@ -162,6 +175,29 @@ fn declaration(input: &DeriveInput, whole: &Whole, parts: &[Part<'_>]) -> TokenS
             #vis const #constant: ::backwater::Field<#ident, #ty> = ::backwater::Field::new(#name);
         }
     });
+    let checks = parts.iter().map(|part| {
+        let ty = part.ty;
+        let nests = "a struct that declares a table holds links; one that nests rows is `#[table(of = …)]` another one";
+        let of_type = match part.id {
+            Some(IdPart::Other { is_text: true }) => quote_spanned!(ty.span()=> assert!(
+                matches!(KIND, ::backwater::made::Kind::Text | ::backwater::made::Kind::OneOf(_)),
+                "the type of the id holds no text"
+            );),
+            Some(IdPart::Other { is_text: false }) => quote_spanned!(ty.span()=> assert!(
+                matches!(KIND, ::backwater::made::Kind::Int | ::backwater::made::Kind::OneOfNumbers(_)),
+                "the type of the id holds no whole number"
+            );),
+            _ => quote!(),
+        };
+        quote_spanned! {ty.span()=>
+            const _: () = {
+                #[allow(dead_code)]
+                const KIND: ::backwater::made::Kind = <#ty as ::backwater::FieldType<'static>>::KIND;
+                assert!(<#ty as ::backwater::FieldType<'static>>::NESTED.is_none(), #nests);
+                #of_type
+            };
+        }
+    });
     let one_row = whole.one_row.then(|| quote!(impl ::backwater::OneRowTable for #ident {}));
     quote! {
         impl ::backwater::Table for #ident {
@@ -175,6 +211,8 @@ fn declaration(input: &DeriveInput, whole: &Whole, parts: &[Part<'_>]) -> TokenS
         impl #ident {
             #(#constants)*
         }
+
+        #(#checks)*
 
         #one_row
     }
@@ -219,8 +257,17 @@ fn whole(input: &DeriveInput) -> Result<Whole> {
                     let known = ["camelCase", "PascalCase", "kebab-case", "snake_case"];
                     whole.options.push(assigned("names", &one_of(&meta, &known)?));
                 }
+                "unknown" if meta.input.peek(syn::token::Paren) => meta.parse_nested_meta(|meta| {
+                    if !meta.path.is_ident("keep") {
+                        return Err(meta.error("expected keep"));
+                    }
+                    let field = quoted(&text(&meta)?.value());
+                    whole.options.push(format!("unknown = {{ keep = {field} }}"));
+                    Ok(())
+                })?,
                 "unknown" => whole.options.push(assigned("unknown", &one_of(&meta, &["ignore", "error"])?)),
-                "version" | "tombstone" | "resource" | "was" | "expires_after" => whole.options.push(assigned(&option, &text(&meta)?)),
+                "was" => whole.options.push(all_assigned(&option, &texts(&meta)?)),
+                "version" | "tombstone" | "resource" | "expires_after" => whole.options.push(assigned(&option, &text(&meta)?)),
                 _ => {
                     return Err(meta.error(
                         "expected name, one_row, of, persist, names, version, unknown, tombstone, resource, was or expires_after",
@@ -260,10 +307,11 @@ fn part(field: &Field) -> Result<Part<'_>> {
                     let known = ["keep", "cascade", "set null", "restrict"];
                     part.options.push(assigned("on_delete", &one_of(&meta, &known)?));
                 }
-                "from" | "link_table" | "was" => part.options.push(assigned(&option, &text(&meta)?)),
+                "was" => part.options.push(all_assigned(&option, &texts(&meta)?)),
+                "from" | "link_table" | "type_field" | "type_member" => part.options.push(assigned(&option, &text(&meta)?)),
                 _ => {
                     return Err(meta.error(
-                        "expected id, name, default, persist, required, from, on_delete, link_table or was",
+                        "expected id, name, default, persist, required, from, on_delete, link_table, type_field, type_member or was",
                     ));
                 }
             }
@@ -271,12 +319,6 @@ fn part(field: &Field) -> Result<Part<'_>> {
         })?;
     }
     Ok(part)
-}
-
-/// Whether a field holds rows of another table, not links to them.
-fn is_nested(ty: &Type) -> bool {
-    let (name, argument) = head(ty).unwrap_or_default();
-    name == "Found" || argument.is_some_and(|inner| is_nested(&inner))
 }
 
 /// The last name of a type's path, and its first argument.
@@ -305,9 +347,16 @@ fn id_part(ty: &Type, kind: Option<String>) -> Result<IdPart> {
             "say which type the id is of: id = \"int\" or id = \"text\"",
         )),
         ("Link", Some(to), None) => Ok(IdPart::Link(Box::new(to))),
+        ("i64" | "i32" | "u32" | "String" | "Box" | "Arc" | "Link" | "Option", ..) | ("", ..) => {
+            Err(Error::new_spanned(
+                ty,
+                "an id is an i64, a String, an Id of the struct itself or a Link",
+            ))
+        }
+        (_, _, Some(kind)) => Ok(IdPart::Other { is_text: kind == "text" }),
         _ => Err(Error::new_spanned(
             ty,
-            "an id is an i64, a String, an Id of the struct itself or a Link",
+            "an id is an i64, a String, an Id of the struct itself or a Link; of another type say which it holds: id = \"int\" or id = \"text\"",
         )),
     }
 }
@@ -326,9 +375,6 @@ fn check(input: &DeriveInput, whole: &Whole, parts: &[Part<'_>]) -> Result<()> {
             "which field is the id? Mark it with #[table(id)], or the struct with #[table(one_row)] or #[table(of = …)]"
         }
         (None, false, 4..) => "an id has three parts at most",
-        (None, ..) if parts.iter().any(|part| is_nested(part.ty)) => {
-            "a struct that declares a table holds links; one that nests rows is `#[table(of = …)]` another one"
-        }
         _ if whole.of.is_none() && !input.generics.params.is_empty() => {
             "a struct that declares a table owns what it holds; one that lends is `#[table(of = …)]` another one"
         }

@@ -2,7 +2,7 @@
 
 use proc_macro2::TokenStream;
 use quote::quote;
-use syn::{Data, DeriveInput, Error, Fields, LitStr, Result};
+use syn::{Data, DataEnum, DeriveInput, Error, Fields, Ident, LitInt, LitStr, Result, Token};
 
 use crate::options::snake;
 
@@ -12,6 +12,9 @@ pub(crate) fn derive(input: &DeriveInput) -> Result<TokenStream> {
     };
     if !input.generics.params.is_empty() {
         return Err(Error::new_spanned(&input.generics, "the enum has no parameters"));
+    }
+    if let Some(numbers) = numbers(of)? {
+        return Ok(of_numbers(&input.ident, &numbers));
     }
     let (mut texts, mut variants, mut other): (Vec<String>, Vec<_>, Option<_>) = Default::default();
     for variant in &of.variants {
@@ -102,4 +105,121 @@ pub(crate) fn derive(input: &DeriveInput) -> Result<TokenStream> {
             }
         }
     })
+}
+
+/// An enum of numbers: its variants with these, and the one for all others.
+struct Numbers<'e> {
+    known: Vec<(&'e Ident, i64)>,
+    other: Option<&'e Ident>,
+}
+
+/// The numbers of an enum, if it is one of numbers.
+fn numbers(of: &DataEnum) -> Result<Option<Numbers<'_>>> {
+    let (mut found, mut is_text) = (Numbers { known: Vec::new(), other: None }, None);
+    for variant in &of.variants {
+        let (mut number, mut is_other) = (None, false);
+        for attribute in variant.attrs.iter().filter(|of| of.path().is_ident("values")) {
+            attribute.parse_args_with(|input: syn::parse::ParseStream<'_>| {
+                let minus =
+                    input.peek(Token![-]).then(|| input.parse::<Token![-]>()).transpose()?;
+                if input.peek(LitInt) {
+                    let digits = input.parse::<LitInt>()?;
+                    let read = digits.base10_parse::<i128>()?;
+                    let read = if minus.is_some() { -read } else { read };
+                    let fits = i64::try_from(read).map_err(|_| {
+                        Error::new(digits.span(), "the number takes more than 64 bits")
+                    });
+                    number = Some(fits?);
+                } else {
+                    is_other = input.peek(Ident);
+                    // What else stands here is looked at as a text.
+                    input.parse::<TokenStream>()?;
+                }
+                Ok(())
+            })?;
+        }
+        match (&variant.fields, number) {
+            (Fields::Unit, Some(number)) => {
+                if found.known.iter().any(|(_, known)| *known == number) {
+                    return Err(Error::new_spanned(
+                        &variant.ident,
+                        format!("{number} stands here twice"),
+                    ));
+                }
+                found.known.push((&variant.ident, number));
+            }
+            (Fields::Unnamed(fields), None)
+                if is_other && fields.unnamed.len() == 1 && found.other.is_none() =>
+            {
+                found.other = Some(&variant.ident);
+            }
+            _ => is_text = Some(variant),
+        }
+    }
+    match is_text {
+        _ if found.known.is_empty() => Ok(None),
+        Some(variant) => {
+            let message = "the other variants are numbers: give it one too, as in #[values(3)]";
+            Err(Error::new_spanned(variant, message))
+        }
+        None => Ok(Some(found)),
+    }
+}
+
+fn of_numbers(ident: &Ident, of: &Numbers<'_>) -> TokenStream {
+    let (variants, numbers): (Vec<_>, Vec<_>) = of.known.iter().copied().unzip();
+    let kind = match of.other {
+        Some(_) => quote!(::backwater::made::Kind::Int),
+        None => quote!(::backwater::made::Kind::OneOfNumbers(&[#(#numbers),*])),
+    };
+    let (told, found) = match of.other {
+        Some(other) => {
+            (quote!(#ident::#other(number) => *number,), quote!(number => #ident::#other(number),))
+        }
+        None => (quote!(), quote!(_ => return ::core::option::Option::None,)),
+    };
+    quote! {
+        impl ::core::convert::From<&#ident> for i64 {
+            fn from(value: &#ident) -> i64 {
+                match value {
+                    #(#ident::#variants => #numbers,)*
+                    #told
+                }
+            }
+        }
+
+        impl<'s> ::backwater::FieldType<'s> for #ident {
+            const KIND: ::backwater::made::Kind = #kind;
+
+            fn read(cell: ::backwater::FieldCell<'s>) -> ::core::result::Result<Self, ::backwater::Lack> {
+                let number = <i64 as ::backwater::FieldType<'s>>::read(cell)?;
+                let value = <Self as ::backwater::RowValue>::of_value(&::backwater::Value::Int(number));
+                value.ok_or(::backwater::Lack::Unfit)
+            }
+
+            fn write(&self) -> ::backwater::Written {
+                ::backwater::Written::Value(::backwater::Value::Int(self.into()))
+            }
+        }
+
+        impl ::backwater::RowValue for #ident {
+            const KIND: ::backwater::made::Kind = #kind;
+
+            fn of_value(value: &::backwater::Value) -> ::core::option::Option<Self> {
+                let ::backwater::Value::Int(number) = value else {
+                    return ::core::option::Option::None;
+                };
+                ::core::option::Option::Some(match *number {
+                    #(#numbers => #ident::#variants,)*
+                    #found
+                })
+            }
+        }
+
+        impl ::core::convert::From<#ident> for ::backwater::Value {
+            fn from(value: #ident) -> Self {
+                ::backwater::Value::Int((&value).into())
+            }
+        }
+    }
 }

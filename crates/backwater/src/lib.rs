@@ -125,7 +125,7 @@ mod verify;
 #[cfg(feature = "sqlite")]
 mod tests;
 
-pub use backwater_macros::{Row, Table, Values};
+pub use backwater_macros::{OneOf, Row, Table, Values};
 pub use builder::CacheBuilder;
 pub use cache::{Cache, Readiness};
 pub use change::{
@@ -154,7 +154,7 @@ pub use table::{Row, Snapshot, TableSummary};
 pub use trace::{CommitWatch, DeltaStream, Origin, ReachedQuery, Report, Watch};
 pub use typed::{
     Cells, Field, FieldCell, FieldShape, FieldType, FieldWrites, Fields, Found, FromRow, Id,
-    IntoId, Key, Kind, Lack, Link, Links, OneRowTable, Partly, PointsAt, QueryOf, ReadTable,
+    IntoId, Key, Kind, Lack, Link, Links, OneOf, OneRowTable, Partly, PointsAt, QueryOf, ReadTable,
     ResultColumns, RowValue, SchemaBuilder, Shape, Table, TableRows, TableWriter, Text, Written,
     made,
 };

@@ -9,8 +9,8 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 
 use backwater::{
-    Cache, ChangeKind, Derived, ErrorKind, Found, Link, Links, Query, Reader, Report, Result,
-    Schema, Table,
+    Cache, ChangeKind, Derived, ErrorKind, Found, Link, Links, OneOf, Query, Reader, Report,
+    Result, Schema, Table,
 };
 use proptest::prelude::*;
 
@@ -21,6 +21,19 @@ struct Port {
     name: Option<i64>,
 }
 
+#[derive(Debug, Clone, PartialEq, OneOf)]
+enum About {
+    Port(Link<Port>),
+    Sailing(Link<Sailing>),
+}
+
+/// The same with the rows nested.
+#[derive(Debug, PartialEq, OneOf)]
+enum Shown {
+    Port(Found<Name>),
+    Sailing(Found<Delay>),
+}
+
 #[derive(Debug, Clone, PartialEq, Table)]
 struct Sailing {
     #[table(id)]
@@ -29,6 +42,8 @@ struct Sailing {
     delay: i64,
     note: i64,
     stops: Links<Port>,
+    about: Option<About>,
+    also: Vec<About>,
 }
 
 #[derive(Debug, PartialEq, Table)]
@@ -55,6 +70,8 @@ struct Name {
 struct Card {
     from: Found<Name>,
     stops: Vec<Found<Name>>,
+    about: Option<Shown>,
+    also: Vec<Shown>,
 }
 
 #[derive(Debug, PartialEq, Table)]
@@ -62,6 +79,8 @@ struct Card {
 struct Ports {
     from: Link<Port>,
     stops: Links<Port>,
+    about: Option<About>,
+    also: Vec<About>,
 }
 
 #[derive(Debug, Default, PartialEq, Table)]
@@ -81,6 +100,7 @@ enum Step {
     Delays,
     Count,
     From(i64),
+    About(About),
     Board,
     Late,
     /// Another derived value with a lower number.
@@ -89,6 +109,13 @@ enum Step {
     IfOdd,
     /// The number so far is cut, so that other reads often give an equal value.
     Cut,
+}
+
+fn about() -> impl Strategy<Value = About> {
+    prop_oneof![
+        (0..3_i64).prop_map(|code| About::Port(Link::to(code))),
+        (0..4_i64).prop_map(|id| About::Sailing(Link::to(id))),
+    ]
 }
 
 fn step() -> impl Strategy<Value = Step> {
@@ -100,6 +127,7 @@ fn step() -> impl Strategy<Value = Step> {
         Just(Step::Delays),
         Just(Step::Count),
         (0..3_i64).prop_map(Step::From),
+        about().prop_map(Step::About),
         Just(Step::Board),
         Just(Step::Late),
         (0..8_usize).prop_map(Step::Other),
@@ -136,6 +164,9 @@ macro_rules! give {
             Step::Count => format!("{:?}", sailings()?.len()),
             Step::From(port) => {
                 format!("{:?}", sorted($self.table::<Delay>()?.pointing_at(Sailing::FROM, *port)))
+            }
+            Step::About(about) => {
+                format!("{:?}", sorted($self.table::<Delay>()?.pointing_at(Sailing::ABOUT, about)))
             }
             Step::Board => format!("{:?}", $self.table::<Board>()?.only()),
             Step::Late => $late,
@@ -192,9 +223,14 @@ impl Now<'_> {
             Step::Delays => format!("{:?}", self.2),
             Step::Count => format!("{:?}", self.2.rows),
             // Another row with the same delay is another row.
-            Step::From(port) => {
+            Step::From(_) | Step::About(_) => {
                 let rows = self.0.table::<Sailing>().unwrap();
-                let rows = rows.pointing_at(Sailing::FROM, *port);
+                let rows: Vec<_> = match step {
+                    Step::About(about) => rows.pointing_at(Sailing::ABOUT, about).collect(),
+                    Step::From(port) => rows.pointing_at(Sailing::FROM, *port).collect(),
+                    _ => Vec::new(),
+                };
+                let rows = rows.into_iter();
                 format!("{:?}", sorted(rows.map(|row| row.here().map(|row| (row.id, row.delay)))))
             }
             // Another port of the same name is another row.
@@ -253,6 +289,7 @@ enum Write {
     Sailing(i64, i64, i64),
     Note(i64, i64),
     Stops(i64, Vec<i64>),
+    About(i64, Option<About>, Vec<About>),
     Delete(i64),
     Port(i64, i64),
     Board(i64),
@@ -266,6 +303,8 @@ fn write() -> impl Strategy<Value = Write> {
         (0..4_i64, 0..3_i64).prop_map(|(id, note)| Write::Note(id, note)),
         (0..4_i64, prop::collection::vec(0..3_i64, 0..3))
             .prop_map(|(id, stops)| Write::Stops(id, stops)),
+        (0..4_i64, prop::option::of(about()), prop::collection::vec(about(), 0..3))
+            .prop_map(|(id, about, also)| Write::About(id, about, also)),
         (0..4_i64).prop_map(Write::Delete),
         (0..3_i64, 0..3_i64).prop_map(|(code, name)| Write::Port(code, name)),
         (0..3_i64).prop_map(Write::Board),
@@ -279,10 +318,20 @@ fn apply(cache: &Cache, writes: &[Write]) -> Report {
             match write {
                 Write::Sailing(id, from, delay) => {
                     let known = tx.table::<Sailing>()?.get(*id).here();
-                    let (note, stops) =
-                        known.map_or((0, Links::default()), |row| (row.note, row.stops));
-                    let row =
-                        Sailing { id: *id, from: Link::to(*from), delay: *delay, note, stops };
+                    let fresh = Sailing {
+                        id: *id,
+                        from: Link::to(*from),
+                        delay: *delay,
+                        note: 0,
+                        stops: Links::default(),
+                        about: None,
+                        also: Vec::new(),
+                    };
+                    let row = known.map_or(fresh.clone(), |row| Sailing {
+                        from: fresh.from,
+                        delay: *delay,
+                        ..row
+                    });
                     tx.table::<Sailing>()?.merge(&row)?;
                 }
                 Write::Note(id, note) => {
@@ -294,6 +343,15 @@ fn apply(cache: &Cache, writes: &[Write]) -> Report {
                         Sailing::STOPS,
                         Links::to(stops.iter().copied()),
                     ));
+                }
+                Write::About(id, about, also) => {
+                    // None is about itself: nested in itself, it would lack all that it nests.
+                    let is_other = |about: &&About| **about != About::Sailing(Link::to(*id));
+                    let (about, also) =
+                        (about.as_ref().filter(is_other), also.iter().filter(is_other));
+                    drop(tx.table::<Sailing>()?.update(*id, |row| {
+                        (row.about, row.also) = (about.cloned(), also.cloned().collect());
+                    }));
                 }
                 Write::Delete(id) => drop(tx.table::<Sailing>()?.delete(*id)?),
                 Write::Port(code, name) => {

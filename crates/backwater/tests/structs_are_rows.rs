@@ -4,7 +4,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use backwater::{
-    Cache, ChangeKind, Error, Found, Id, Json, Lack, Link, Links, Row, Schema, Table, Text,
+    Cache, ChangeKind, Error, Found, Id, Json, Lack, Link, Links, OneOf, Row, Schema, Table, Text,
     Timestamp, Values,
 };
 use proptest::prelude::*;
@@ -31,6 +31,31 @@ enum Deck {
     CarDeck,
 }
 
+#[derive(Debug, Clone, Copy, PartialEq, Values)]
+enum Level {
+    #[values(-1)]
+    Hold,
+    #[values(0)]
+    Main,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Values)]
+enum Grade {
+    #[values(1)]
+    First,
+    #[values(other)]
+    Other(i64),
+}
+
+/// What a sailing may point at.
+#[derive(Debug, Clone, PartialEq, OneOf)]
+enum About {
+    #[one_of("harbour")]
+    Port(Link<Port>),
+    Sailing(Link<Sailing>),
+    Seat(Link<Seat>),
+}
+
 #[derive(Debug, Clone, PartialEq, Table)]
 #[table(names = "camelCase")]
 struct Sailing {
@@ -46,6 +71,11 @@ struct Sailing {
     open: bool,
     extras: Option<Json>,
     crew: u32,
+    about: Option<About>,
+    #[table(type_member = "is")]
+    also: Vec<About>,
+    level: Level,
+    grade: Grade,
 }
 
 #[derive(Debug, Clone, PartialEq, Table)]
@@ -98,6 +128,10 @@ const TEXT: &str = r#"
     open = "bool"
     extras = "json"
     crew = "int"
+    about = { to = { harbour = "port", sailing = "sailing", seat = "seat" } }
+    also = { to_many = { harbour = "port", sailing = "sailing", seat = "seat" }, type_member = "is" }
+    level = { type = "int", values = [-1, 0] }
+    grade = "int"
     [table.seat]
     id = ["sailing", "number"]
     [table.seat.fields]
@@ -112,8 +146,27 @@ fn port() -> impl Strategy<Value = &'static str> {
     prop::sample::select(vec!["SAL", "EEL", "NOR", "Ü\"\\"])
 }
 
+fn about() -> impl Strategy<Value = About> {
+    let seat = |(sailing, number)| About::Seat(Link::to(seat(sailing, number)));
+    prop_oneof![
+        port().prop_map(|code| About::Port(Link::to(code))),
+        (0..4_i64).prop_map(|id| About::Sailing(Link::to(id))),
+        (0..4_i64, port()).prop_map(seat),
+    ]
+}
+
+fn seat(sailing: i64, number: &str) -> (Id<Sailing>, std::sync::Arc<str>) {
+    (Id::new(sailing), number.into())
+}
+
 fn sailing() -> impl Strategy<Value = Sailing> {
-    let links = (port(), prop::option::of(port()), prop::collection::vec(port(), 0..4));
+    let links = (
+        port(),
+        prop::option::of(port()),
+        prop::collection::vec(port(), 0..4),
+        prop::option::of(about()),
+        prop::collection::vec(about(), 0..3),
+    );
     let texts = (
         prop::sample::select(vec!["on time", "boarding", "adrift", ""]),
         prop::option::of(0..3_u8),
@@ -125,9 +178,14 @@ fn sailing() -> impl Strategy<Value = Sailing> {
         -1e9..1e9,
         any::<u32>(),
         any::<bool>(),
+        (any::<bool>(), 0..3_i64),
     );
     (links, texts, numbers).prop_map(
-        |((from, to, stops), (status, extras), (id, time, delay_min, share, crew, open))| Sailing {
+        |(
+            (from, to, stops, about, also),
+            (status, extras),
+            (id, time, delay_min, share, crew, open, (hold, grade)),
+        )| Sailing {
             id: Id::new(id),
             from: Link::to(from),
             to: to.map(Link::to),
@@ -139,6 +197,10 @@ fn sailing() -> impl Strategy<Value = Sailing> {
             open,
             extras: extras.map(|of| Json::parse(&format!("{{ \"of\": [{of}] }}")).unwrap()),
             crew,
+            about,
+            also,
+            level: if hold { Level::Hold } else { Level::Main },
+            grade: if grade == 1 { Grade::First } else { Grade::Other(grade) },
         },
     )
 }
@@ -171,7 +233,9 @@ proptest! {
                     (Some(known), 2) => {
                         sailings.write(id, Sailing::STOPS, sailing.stops.clone())?;
                         sailings.write(id, Sailing::STATUS, sailing.status.clone())?;
+                        sailings.write(id, Sailing::ABOUT, sailing.about.clone())?;
                         (known.stops, known.status) = (sailing.stops.clone(), sailing.status.clone());
+                        known.about = sailing.about.clone();
                     }
                     (Some(known), 3) => {
                         sailings.merge(&sailing)?;
@@ -195,6 +259,12 @@ proptest! {
                 let mut there: Vec<_> = rows.pointing_at(Sailing::FROM, code).filter_map(Found::here).map(|row| row.id).collect();
                 there.sort();
                 let expected: Vec<_> = model.values().filter(|row| *row.from == Id::new(code)).map(|row| row.id).collect();
+                prop_assert_eq!(there, expected);
+            }
+            for about in model.values().filter_map(|row| row.about.clone()) {
+                let mut there: Vec<_> = rows.pointing_at(Sailing::ABOUT, &about).filter_map(Found::here).map(|row| row.id).collect();
+                there.sort();
+                let expected: Vec<_> = model.values().filter(|row| row.about.as_ref() == Some(&about)).map(|row| row.id).collect();
                 prop_assert_eq!(there, expected);
             }
             let brief = snapshot.table::<Brief<'_>>().unwrap();
@@ -239,6 +309,19 @@ fn what_does_not_fit_is_told_before_anything_is_read() {
     let error =
         Schema::builder().text("backwater.toml", other).table::<Seat>().build().unwrap_err();
     assert!(told(error).contains("the schema also has \"roof\", which the enum has not"));
+    for (said, instead, expected) in [
+        (
+            "seat = \"seat\"",
+            "mate = \"sailing\"",
+            "the struct has link to port or sailing or seat, the schema link to",
+        ),
+        ("[-1, 0]", "[-1, 5]", "the schema also has \"5\", which the enum has not"),
+    ] {
+        let other = TEXT.replace(said, instead);
+        let error =
+            Schema::builder().text("backwater.toml", other).table::<Sailing>().build().unwrap_err();
+        assert!(told(error).contains(expected));
+    }
     let other = TEXT.replace("    crew = \"int\"\n", "");
     let error =
         Schema::builder().text("backwater.toml", other).table::<Sailing>().build().unwrap_err();
@@ -348,7 +431,7 @@ const WRITTEN: &str = r#"
     id = "code"
     persist = false
     resource = "harbours"
-    was = "harbour"
+    was = ["harbour", "haven"]
     fields = { code = "text", name = { type = "text", from = "/title/en", was = "title" } }
     [table.live_sailing]
     id = "id"
@@ -376,6 +459,22 @@ const WRITTEN: &str = r#"
     [table.board]
     one_row = true
     fields = { search = { type = "text", persist = false }, port = { to = "port" } }
+    [table.link]
+    id = ["deck", "side"]
+    unknown = { keep = "extras" }
+    [table.link.fields]
+    deck = { type = "int", values = [-1, 0, 7], was = ["level", "floor"] }
+    side = { type = "text", values = ["port", "starboard", "self"] }
+    extras = "json"
+    "about us" = { to = ["live_sailing", "Seat map"], on_delete = "cascade" }
+    "about_us" = { to = { harbour = "port", haven = "port", board = "link" }, type_field = "kind", type_member = "is" }
+    also = { to_many = { a = "port", b = "link" }, link_table = "more", type_member = "is", persist = false }
+    last = { to = ["port"], persist = false }
+    "about us_type" = { type = "text", from = "/us", required = true }
+    [table.link_also]
+    id = "id"
+    names = "camelCase"
+    fields = { id = "int", first_port = { to = ["port", "link"] }, state = { type = "int", values = [1, 2] } }
 "#;
 
 #[test]
@@ -386,7 +485,8 @@ fn a_text_is_written_as_structs_that_declare_the_same() {
     }
     assert_eq!(text.to_rust(), include_str!("written/structs.rs"));
     let builder = Schema::builder().table::<written::Port>().table::<written::LiveSailing>();
-    let types = builder.table::<written::SeatMap>().table::<written::Board>().build().unwrap();
+    let builder = builder.table::<written::SeatMap>().table::<written::Board>();
+    let types = builder.table::<written::Link_>().table::<written::LinkAlso>().build().unwrap();
     assert!(types == text, "{}", types.text());
 }
 

@@ -75,6 +75,27 @@ impl Transaction {
         self.write_links(table, &id.into(), link, targets)
     }
 
+    /// Sets a to-many link as a struct has it: each target with its table where it may be one of
+    /// several.
+    pub(crate) fn put_links(
+        &mut self,
+        table: &str,
+        id: &RowId,
+        link: &str,
+        targets: Vec<(Option<&str>, RowId)>,
+    ) -> Result<()> {
+        let schema = self.schema();
+        let definition = schema.table(schema.table_no(table)?);
+        let entries = definition.field_no(link).map(|field| definition.field(field).kind);
+        let one_of = match entries {
+            Some(Kind::Links(entries)) => schema.table(entries).field(TARGET).one_of(),
+            _ => None,
+        };
+        let called = |to: &str| Some(&**one_of?.name(schema.table_no(to).ok()?));
+        let targets = targets.into_iter().map(|(to, id)| (to.and_then(called), id));
+        self.write_links(table, id, link, targets.collect())
+    }
+
     fn write_links(
         &mut self,
         table: &str,

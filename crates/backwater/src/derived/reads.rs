@@ -26,7 +26,7 @@ pub(crate) enum Read {
     /// All rows whose link points at one, and some fields of them.
     Back {
         link: FieldNo,
-        target: RowId,
+        target: (TableNo, RowId),
         places: Arc<FieldPlaces>,
         span: Arc<Span>,
         print: u128,
@@ -124,6 +124,10 @@ fn hash_row(
     for (link, nested) in &places.nested {
         let Some(nested) = state.schema.places.find(*nested) else { continue };
         let mut nest = |(to, slot)| {
+            // A link to one of several tables nests a struct for each.
+            if to != nested.table {
+                return;
+            }
             hasher.write_u8(2);
             if around.len() <= DEEPEST && !around.contains(&(to, slot)) {
                 hash_row(hasher, state, &nested, slot, around);
@@ -163,11 +167,11 @@ pub(crate) fn back_print(
     state: &State,
     places: &FieldPlaces,
     link: FieldNo,
-    target: &RowId,
+    (to, target): &(TableNo, RowId),
     key: (u64, u64),
 ) -> u128 {
     let mut hasher = SipHasher13::new_with_keys(key.0, key.1);
-    let mut slots = state.pointing_at(places.table, link, target);
+    let mut slots = state.pointing_at(places.table, link, *to, target);
     slots.sort_unstable();
     for slot in slots {
         hasher.write_u32(slot.0);

@@ -8,7 +8,9 @@ use crate::change::Span;
 use crate::error::Result;
 use crate::schema::FieldPlaces;
 use crate::table::{ONLY, field_no};
-use crate::typed::{Field, Fields, Found, IntoId, OneRowTable, PointsAt, ReadTable, TableRows};
+use crate::typed::{
+    Field, Fields, Found, IntoId, OneRowTable, PointsAt, ReadTable, TableRows, target,
+};
 use crate::value::RowId;
 
 /// The rows of a table as a derived value reads them; see [`Reader::table`].
@@ -97,21 +99,20 @@ impl<'s, T: ReadTable<'s>> TrackedRows<'s, T> {
     /// The rows whose link points at a row, in no order of meaning.
     ///
     /// See [`TableRows::pointing_at`], of which this is recorded.
-    pub fn pointing_at<L: PointsAt>(
+    pub fn pointing_at<L: PointsAt<To>, To>(
         &self,
         link: Field<T::Of, L>,
-        id: impl IntoId<L::To>,
-    ) -> impl Iterator<Item = Found<T>> {
-        let (id, state, places) =
-            (id.into_id(), &self.reader.now.state, self.rows.places().clone());
-        let number = field_no(state.schema.table(places.table), link.name());
-        if let Ok(number) = number {
-            let (target, key) = (RowId::from(&id), self.reader.key);
+        to: To,
+    ) -> impl Iterator<Item = Found<T>> + use<'s, T, L, To> {
+        let (state, places) = (&self.reader.now.state, self.rows.places().clone());
+        let row = target::<L, To>(to, &state.schema);
+        let number = field_no(state.schema.table(places.table), link.name()).ok();
+        if let Some((number, target)) = number.zip(row.clone()) {
             let span = Arc::new(span(state, &places, Some(number)));
-            let print = back_print(state, &places, number, &target, key);
+            let print = back_print(state, &places, number, &target, self.reader.key);
             self.reader.record(Read::Back { link: number, target, places, span, print });
         }
-        self.rows.pointing_at(link, id)
+        self.rows.pointing_at_row(link.name(), row)
     }
 }
 

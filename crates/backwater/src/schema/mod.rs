@@ -13,7 +13,7 @@ mod rule;
 mod table;
 mod template;
 mod tree;
-pub(crate) use read::{lasting, line_and_column};
+pub(crate) use read::{TYPE_MEMBER, lasting, line_and_column, plain};
 
 use std::fmt;
 use std::sync::Arc;

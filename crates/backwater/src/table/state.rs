@@ -366,16 +366,28 @@ impl State {
 
     /// The rows whose to-one link points at a row; those of the whole table are gone through, unless
     /// there is an index.
-    pub(crate) fn pointing_at(&self, table: TableNo, link: FieldNo, target: &RowId) -> Vec<Slot> {
-        let Kind::Link(to) = self.schema.table(table).field(link).kind else { return Vec::new() };
+    pub(crate) fn pointing_at(
+        &self,
+        table: TableNo,
+        link: FieldNo,
+        to: TableNo,
+        target: &RowId,
+    ) -> Vec<Slot> {
         let Ok(Some(target)) = self.slot(to, target) else { return Vec::new() };
+        let cell = match self.schema.table(table).field(link).kind {
+            Kind::Link(of) if of == to => Cell::Link(target),
+            Kind::OneOf => Cell::OneOf(to, target),
+            _ => return Vec::new(),
+        };
         let rows = self.table(table);
         let mut slots = Vec::new();
         if self.has_index(table, &[link]) {
-            rows.each_of_chain(&[link], &[Cell::Link(target)], &mut |slot| slots.push(slot));
-        } else {
+            rows.each_of_chain(&[link], &[cell], &mut |slot| slots.push(slot));
+        } else if let Cell::Link(target) = cell {
             let mut reader = rows.reader();
             slots.extend(rows.iter().filter(|slot| reader.row(*slot).link(link) == Some(target)));
+        } else {
+            slots.extend(rows.iter().filter(|slot| rows.cell(*slot, link) == cell));
         }
         slots
     }

@@ -4,9 +4,9 @@ use std::cell::RefCell;
 use std::sync::Arc;
 
 use super::read::{places, read_at};
-use super::{Found, Id, Key, Kind, Lack, Link, Links, ReadTable, Shape, Table};
-use crate::schema::{FieldNo, Kind as Held, TableNo};
-use crate::table::{Cell, RowCells, Slot, State};
+use super::{Found, Id, Key, Kind, Lack, Link, Links, OneOf, ReadTable, Shape, Table};
+use crate::schema::{FieldNo, Kind as Held, Made, TableNo};
+use crate::table::{Cell, OWNER, RowCells, Slot, State, TARGET};
 use crate::value::{Json, RowId, Timestamp, Value};
 
 /// A type that a field of a table can have in a struct.
@@ -45,14 +45,14 @@ use crate::value::{Json, RowId, Timestamp, Value};
 /// ```
 #[diagnostic::on_unimplemented(
     message = "a field of a table cannot be of type `{Self}`",
-    note = "it can be a number, a bool, a text, a Timestamp, Json, an enum that derives Values, a Link, Links, or an Option of these"
+    note = "it can be a number, a bool, a text, a Timestamp, Json, an enum that derives Values or OneOf, a Link, Links, or an Option of these"
 )]
 pub trait FieldType<'s>: Sized {
     /// What such a field holds.
     const KIND: Kind;
 
-    /// What is known of the struct of the rows that it nests; nothing, if it nests none.
-    const NESTED: Option<fn() -> &'static Shape> = None;
+    /// What is known of the structs of the rows that it nests; nothing, if it nests none.
+    const NESTED: Option<fn() -> Vec<&'static Shape>> = None;
 
     /// Reads what a field holds.
     ///
@@ -84,6 +84,10 @@ pub enum Written {
     Value(Value),
     /// The rows that a to-many link points at.
     Links(Vec<RowId>),
+    /// The row of that table that a link to one of several points at.
+    LinkTo(&'static str, RowId),
+    /// The rows that a to-many link to several tables points at, with the table of each.
+    LinksTo(Vec<(&'static str, RowId)>),
     /// Nothing: the field stays as it is.
     Nothing,
 }
@@ -104,7 +108,7 @@ impl<'s> FieldCell<'s> {
     }
 
     /// Where a link points.
-    fn target(self) -> Result<(TableNo, Slot), Lack> {
+    pub(super) fn target(self) -> Result<(TableNo, Slot), Lack> {
         let (table, _, field) = self.at;
         self.state.target(table, field, self.cell()).ok_or_else(|| self.lack())
     }
@@ -121,15 +125,28 @@ impl<'s> FieldCell<'s> {
         ids.collect::<Option<_>>().ok_or(Lack::Unfit)
     }
 
+    /// The link table of a to-many link.
+    fn entries(self) -> Result<TableNo, Lack> {
+        let (table, _, field) = self.at;
+        match (self.cell(), self.state.schema.table(table).field(field).kind) {
+            (Cell::Int(_), Held::Links(entries)) => Ok(entries),
+            _ => Err(self.lack()),
+        }
+    }
+
     /// Where a to-many link points.
     fn targets(self) -> Result<impl Iterator<Item = (TableNo, Slot)>, Lack> {
-        let (table, slot, field) = self.at;
-        let (Cell::Int(_), Held::Links(entries)) =
-            (self.cell(), self.state.schema.table(table).field(field).kind)
-        else {
-            return Err(self.lack());
-        };
-        Ok(self.state.targets(entries, slot))
+        Ok(self.state.targets(self.entries()?, self.at.1))
+    }
+
+    /// The to-one links that a to-many link is made of.
+    fn each(self) -> Result<impl Iterator<Item = FieldCell<'s>>, Lack> {
+        let (state, entries, owner) = (self.state, self.entries()?, self.at.1);
+        let slots = (0..).map_while(move |position| state.entry(entries, owner, position));
+        Ok(slots.filter_map(move |slot| {
+            let row = state.table(entries).row(slot)?;
+            Some(FieldCell { state, at: (entries, slot, TARGET), row })
+        }))
     }
 }
 
@@ -211,7 +228,7 @@ impl<'s> FieldType<'s> for Arc<str> {
 /// is marked `#[table(default)]`.
 impl<'s, T: FieldType<'s>> FieldType<'s> for Option<T> {
     const KIND: Kind = T::KIND;
-    const NESTED: Option<fn() -> &'static Shape> = T::NESTED;
+    const NESTED: Option<fn() -> Vec<&'static Shape>> = T::NESTED;
 
     #[inline]
     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
@@ -245,7 +262,7 @@ impl<'s, T: Table> FieldType<'s> for Link<T> {
 /// The row that a to-one link points at.
 impl<'s, T: ReadTable<'s>> FieldType<'s> for Found<T> {
     const KIND: Kind = Kind::Link(T::TABLE);
-    const NESTED: Option<fn() -> &'static Shape> = Some(|| T::SHAPE);
+    const NESTED: Option<fn() -> Vec<&'static Shape>> = Some(|| vec![T::SHAPE]);
 
     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
         let target = cell.target()?;
@@ -260,7 +277,7 @@ impl<'s, T: ReadTable<'s>> FieldType<'s> for Found<T> {
 /// The rows that a to-many link points at, in its order.
 impl<'s, T: ReadTable<'s>> FieldType<'s> for Vec<Found<T>> {
     const KIND: Kind = Kind::Links(T::TABLE);
-    const NESTED: Option<fn() -> &'static Shape> = Some(|| T::SHAPE);
+    const NESTED: Option<fn() -> Vec<&'static Shape>> = Some(|| vec![T::SHAPE]);
 
     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
         let targets = cell.targets()?;
@@ -269,6 +286,39 @@ impl<'s, T: ReadTable<'s>> FieldType<'s> for Vec<Found<T>> {
 
     fn write(&self) -> Written {
         Written::Nothing
+    }
+}
+
+/// The rows of several tables that a to-many link points at, in its order.
+impl<'s, T: OneOf<'s>> FieldType<'s> for Vec<T> {
+    const KIND: Kind = Kind::LinksToOneOf(T::TABLES);
+    const NESTED: Option<fn() -> Vec<&'static Shape>> = T::NESTED;
+
+    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+        cell.each()?.map(T::read).collect()
+    }
+
+    fn write(&self) -> Written {
+        let targets: Option<Vec<_>> = self.iter().map(T::target).collect();
+        targets.map_or(Written::Nothing, Written::LinksTo)
+    }
+}
+
+/// The number that a part of an id writes; for `#[derive(Table)]`.
+#[doc(hidden)]
+pub fn number<'s>(part: &impl FieldType<'s>) -> i64 {
+    match part.write() {
+        Written::Value(Value::Int(number)) => number,
+        _ => 0,
+    }
+}
+
+/// The text that a part of an id writes; for `#[derive(Table)]`.
+#[doc(hidden)]
+pub fn text<'s>(part: &impl FieldType<'s>) -> Arc<str> {
+    match part.write() {
+        Written::Value(Value::Text(text)) => text,
+        _ => Arc::default(),
     }
 }
 
@@ -295,7 +345,12 @@ fn inside_of<'s, T: ReadTable<'s>, R>(
     read: impl FnOnce(&mut dyn FnMut((TableNo, Slot)) -> Result<Found<T>, Lack>) -> Result<R, Lack>,
 ) -> Result<R, Lack> {
     let places = places::<T>(&cell.state.schema).map_err(|_| Lack::Unfit)?;
-    AROUND.with_borrow_mut(|around| around.push((cell.at.0, cell.at.1)));
+    let (table, slot, _) = cell.at;
+    let row = match (cell.state.schema.table(table).made, cell.row.cell(OWNER)) {
+        (Made::Entries { owner, .. }, Cell::Link(slot)) => (owner, slot),
+        _ => (table, slot),
+    };
+    AROUND.with_borrow_mut(|around| around.push(row));
     let _inside = Inside;
     read(&mut |target| {
         let is_endless =
@@ -341,6 +396,9 @@ impl<'s, T: Table> FieldType<'s> for Id<T> {
 /// A variant is called as it is in snake_case, or as `#[values("…")]` says. With `#[values(other)]`
 /// on a last variant that holds a `String`, all other texts are that one; without, the field takes
 /// these texts only.
+///
+/// An enum whose variants all have a number, `#[values(1)]`, is a set of numbers instead; its last
+/// variant may be `#[values(other)] Other(i64)`.
 ///
 /// ```
 /// use backwater::Text;

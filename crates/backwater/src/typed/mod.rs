@@ -8,6 +8,7 @@
 mod field;
 mod found;
 mod id;
+mod one_of;
 mod read;
 mod row;
 mod schema;
@@ -19,6 +20,8 @@ pub(crate) use field::DEEPEST;
 pub use field::{FieldCell, FieldType, Text, Written};
 pub use found::{Found, Lack, Partly};
 pub use id::{Id, IntoId, Key, Link, Links};
+pub use one_of::OneOf;
+pub(crate) use read::target;
 pub use read::{PointsAt, TableRows};
 pub use row::{FromRow, QueryOf, ResultColumns, RowValue};
 pub use schema::SchemaBuilder;
@@ -30,6 +33,8 @@ pub use write::TableWriter;
 /// What the derive macros write calls of; not for use by hand.
 #[doc(hidden)]
 pub mod made {
+    pub use super::field::{number, text};
+    pub use super::one_of::{id_of, table_of, variant};
     pub use super::row::value;
     pub use super::shape::Kind;
 }

@@ -4,7 +4,7 @@ use std::marker::PhantomData;
 use std::sync::Arc;
 
 use super::shape::{Cells, Field, Fields, OneRowTable, ReadTable, Shape, Table};
-use super::{Found, Id, IntoId, Key, Kind, Link, Partly};
+use super::{Found, Id, IntoId, Key, Kind, Link, OneOf, Partly};
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::schema::{self, FieldPlaces, IdType, Schema, TableNo};
 use crate::table::{ONLY, RowCells, Slot, Snapshot, State, field_no};
@@ -125,16 +125,25 @@ impl<'s, T: ReadTable<'s>> TableRows<'s, T> {
     /// joins by it.
     ///
     /// See [`TableRows`] for an example.
-    pub fn pointing_at<L: PointsAt>(
+    pub fn pointing_at<L: PointsAt<To>, To>(
         &self,
         link: Field<T::Of, L>,
-        id: impl IntoId<L::To>,
-    ) -> impl Iterator<Item = Found<T>> {
-        let (table, id) = (self.places.table, RowId::from(id.into_id()));
-        let field = field_no(self.state.schema.table(table), link.name);
-        let slots =
-            field.map(|field| self.state.pointing_at(table, field, &id)).unwrap_or_default();
-        slots.into_iter().map(|slot| read_at(self.state, &self.places, slot))
+        to: To,
+    ) -> impl Iterator<Item = Found<T>> + use<'s, T, L, To> {
+        self.pointing_at_row(link.name, target::<L, To>(to, &self.state.schema))
+    }
+
+    pub(crate) fn pointing_at_row(
+        &self,
+        link: &str,
+        row: Option<(TableNo, RowId)>,
+    ) -> impl Iterator<Item = Found<T>> + use<'s, T> {
+        let field = field_no(self.state.schema.table(self.places.table), link).ok();
+        let found = field
+            .zip(row)
+            .map(|(field, (to, id))| self.state.pointing_at(self.places.table, field, to, &id));
+        let (state, places) = (self.state, self.places.clone());
+        found.unwrap_or_default().into_iter().map(move |slot| read_at(state, &places, slot))
     }
 
     fn table(&self) -> &'s crate::table::Table {
@@ -165,18 +174,42 @@ impl<T> std::fmt::Debug for TableRows<'_, T> {
     }
 }
 
-/// A field that is a to-one link to rows of a table: [`Link`], or an `Option` of it.
-pub trait PointsAt {
-    /// The struct of that table.
-    type To: Table;
+/// A field that is a to-one link, and what names a row that it may point at: for a [`Link`] whatever
+/// is an id of its table ([`IntoId`]), for an enum that derives [`OneOf`](derive@crate::OneOf) the enum
+/// itself; the same for an `Option` of it.
+pub trait PointsAt<To> {
+    /// The row's table and its id; `None` if it names none.
+    fn target(to: To) -> Option<(&'static str, RowId)>;
 }
 
-impl<T: Table> PointsAt for Link<T> {
-    type To = T;
+impl<T: Table, I: IntoId<T>> PointsAt<I> for Link<T> {
+    fn target(to: I) -> Option<(&'static str, RowId)> {
+        Some((T::TABLE, to.into_id().into()))
+    }
 }
 
-impl<T: Table> PointsAt for Option<Link<T>> {
-    type To = T;
+impl<T: OneOf<'static>> PointsAt<T> for T {
+    fn target(to: T) -> Option<(&'static str, RowId)> {
+        OneOf::target(&to)
+    }
+}
+
+impl<T: OneOf<'static>> PointsAt<&T> for T {
+    fn target(to: &T) -> Option<(&'static str, RowId)> {
+        OneOf::target(to)
+    }
+}
+
+impl<To, L: PointsAt<To>> PointsAt<To> for Option<L> {
+    fn target(to: To) -> Option<(&'static str, RowId)> {
+        L::target(to)
+    }
+}
+
+/// The row that `to` names.
+pub(crate) fn target<L: PointsAt<To>, To>(to: To, schema: &Schema) -> Option<(TableNo, RowId)> {
+    let (table, id) = L::target(to)?;
+    Some((schema.table_no(table).ok()?, id))
 }
 
 /// The row in a slot, if there is one.
@@ -253,8 +286,8 @@ fn find_all(
     let places = Arc::new(find_fields(shape, schema)?);
     found.push((key(shape), places.clone()));
     for field in shape.fields {
-        if let Some(nested) = field.nested {
-            find_all(nested(), schema, found).map_err(|error| error.at(field.name))?;
+        for nested in field.nested.map(|nested| nested()).unwrap_or_default() {
+            find_all(nested, schema, found).map_err(|error| error.at(field.name))?;
         }
     }
     Ok(places)
@@ -291,8 +324,9 @@ fn find_fields(shape: &Shape, schema: &Schema) -> Result<FieldPlaces> {
         }
     });
     let fields: Box<[schema::FieldNo]> = numbers.collect::<Result<_>>()?;
-    let nested = shape.fields.iter().zip(&fields);
-    let nested = nested.filter_map(|(field, number)| Some((*number, key(field.nested?()))));
+    let nests =
+        shape.fields.iter().zip(&fields).filter_map(|(field, at)| Some((field.nested?, at)));
+    let nested = nests.flat_map(|(nested, at)| nested().into_iter().map(|of| (*at, key(of))));
     Ok(FieldPlaces { table, nested: nested.collect(), fields })
 }
 
@@ -305,8 +339,16 @@ fn misfit(
 ) -> Option<String> {
     use schema::Kind as Held;
     let is_table = |to: TableNo, name: &str| schema.table(to).name.eq_ignore_ascii_case(name);
+    // A link may point at all tables of the enum, and at no other.
+    let are_tables = |field: &schema::Field, names: &[(&str, &str)]| {
+        field.one_of().is_some_and(|one_of| {
+            let to = &one_of.tables;
+            to.iter().all(|(_, to)| names.iter().any(|(_, name)| is_table(*to, name)))
+                && names.iter().all(|(_, name)| to.iter().any(|(_, to)| is_table(*to, name)))
+        })
+    };
     let fits = match (kind, field.kind) {
-        (Kind::Int, Held::Int)
+        (Kind::Int | Kind::OneOfNumbers(_), Held::Int)
         | (Kind::Float, Held::Float)
         | (Kind::Bool, Held::Bool)
         | (Kind::Text | Kind::OneOf(_), Held::Text)
@@ -325,16 +367,20 @@ fn misfit(
                 _ => false,
             }
         }
+        (Kind::LinkToOneOf(names), _) => are_tables(field, names),
+        (Kind::LinksToOneOf(names), Held::Links(entries)) => {
+            are_tables(schema.table(entries).field(crate::table::TARGET), names)
+        }
         _ => false,
     };
     if !fits {
         let expected = schema.kind_of(field);
         return Some(format!("the struct has {}, the schema {expected}", kind.told()));
     }
-    let Kind::OneOf(texts) = kind else { return None };
-    let strange = field.values.iter().find(|value| match value {
-        Value::Text(text) => !texts.contains(&&**text),
-        _ => true,
+    let strange = field.values.iter().find(|value| match (kind, value) {
+        (Kind::OneOf(texts), Value::Text(text)) => !texts.contains(&&**text),
+        (Kind::OneOfNumbers(numbers), Value::Int(number)) => !numbers.contains(number),
+        _ => false,
     });
     strange.map(|value| format!("the schema also has \"{value}\", which the enum has not"))
 }
@@ -343,7 +389,7 @@ impl Kind {
     /// The kind as a schema's text names it.
     pub(super) fn told(self) -> String {
         match self {
-            Kind::Int => "int".into(),
+            Kind::Int | Kind::OneOfNumbers(_) => "int".into(),
             Kind::Float => "float".into(),
             Kind::Bool => "bool".into(),
             Kind::Text | Kind::OneOf(_) => "text".into(),
@@ -351,6 +397,13 @@ impl Kind {
             Kind::Json => "json".into(),
             Kind::Link(to) => format!("link to {to}"),
             Kind::Links(to) => format!("links to {to}"),
+            Kind::LinkToOneOf(tables) => format!("link to {}", either_of(tables)),
+            Kind::LinksToOneOf(tables) => format!("links to {}", either_of(tables)),
         }
     }
+}
+
+fn either_of(tables: &[(&str, &str)]) -> String {
+    let names: Vec<&str> = tables.iter().map(|(_, table)| *table).collect();
+    names.join(" or ")
 }

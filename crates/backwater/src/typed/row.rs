@@ -112,7 +112,7 @@ impl ResultColumns<'_> {
     fn check<T: RowValue>(&self, place: usize) -> Result<()> {
         let (name, Some(held)) = &self.0[place] else { return Ok(()) };
         let fits = match (T::KIND, held) {
-            (Kind::Int, Held::Int | Held::Bool | Held::Links(_))
+            (Kind::Int | Kind::OneOfNumbers(_), Held::Int | Held::Bool | Held::Links(_))
             | (Kind::Float, Held::Float | Held::Int)
             | (Kind::Bool, Held::Bool)
             | (Kind::Text | Kind::OneOf(_), Held::Text)

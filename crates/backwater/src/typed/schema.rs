@@ -122,10 +122,14 @@ impl SchemaBuilder {
         let mut problems = Vec::new();
         for of in &self.structs {
             for field in of.shape.fields {
-                if let Kind::Link(to) | Kind::Links(to) = field.kind
-                    && !is_written(to)
-                    && !is_declared(to)
-                {
+                let to: &[&str] = match field.kind {
+                    Kind::Link(to) | Kind::Links(to) => &[to],
+                    Kind::LinkToOneOf(to) | Kind::LinksToOneOf(to) => {
+                        &to.iter().map(|(_, to)| *to).collect::<Vec<_>>()
+                    }
+                    _ => &[],
+                };
+                for to in to.iter().filter(|to| !is_written(to) && !is_declared(to)) {
                     let message = format!("this links to table \"{to}\", which is not declared");
                     problems.push(
                         Error::new(ErrorKind::Schema, message)
@@ -271,9 +275,14 @@ fn declared(field: &FieldShape) -> String {
     let (kind, mut parts) = match field.kind {
         Kind::Link(to) => ("to", vec![format!("to = {}", quoted(to))]),
         Kind::Links(to) => ("to_many", vec![format!("to_many = {}", quoted(to))]),
+        Kind::LinkToOneOf(tables) => ("to", vec![format!("to = {}", named(tables))]),
+        Kind::LinksToOneOf(tables) => ("to_many", vec![format!("to_many = {}", named(tables))]),
         Kind::OneOf(texts) => {
             let texts: Vec<String> = texts.iter().map(|text| quoted(text)).collect();
             ("", vec!["type = \"text\"".to_owned(), format!("values = [{}]", texts.join(", "))])
+        }
+        Kind::OneOfNumbers(numbers) => {
+            ("", vec!["type = \"int\"".to_owned(), format!("values = {numbers:?}")])
         }
         other => ("type", vec![format!("type = {}", quoted(&other.told()))]),
     };
@@ -282,6 +291,17 @@ fn declared(field: &FieldShape) -> String {
     }
     parts.extend((!field.options.is_empty()).then(|| field.options.to_owned()));
     format!("{{ {} }}", parts.join(", "))
+}
+
+/// The tables that a link may point at, as a schema's text lists them.
+fn named(tables: &[(&str, &str)]) -> String {
+    let plain = tables.iter().all(|(name, table)| name == table);
+    let each = tables.iter().map(|(name, table)| match plain {
+        true => quoted(table),
+        false => format!("{} = {}", quoted(name), quoted(table)),
+    });
+    let each = each.collect::<Vec<_>>().join(", ");
+    if plain { format!("[{each}]") } else { format!("{{ {each} }}") }
 }
 
 /// A text as a basic string of TOML.

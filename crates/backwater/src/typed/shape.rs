@@ -2,7 +2,7 @@
 
 use super::field::{FieldCell, FieldType, Written};
 use super::{Id, Key, Lack};
-use crate::schema::{FieldNo, TableNo};
+use crate::schema::{self, FieldNo, Schema, TableNo};
 use crate::table::{RowCells, Slot, State};
 use crate::value::{Named, RowId, Value};
 
@@ -10,23 +10,24 @@ use crate::value::{Named, RowId, Value};
 ///
 /// Its fields are the table's: `i64`, `i32`, `u32`, `f64`, `bool`, `String`, `Arc<str>`,
 /// [`Timestamp`](crate::Timestamp), [`Json`](crate::Json), an enum that derives
-/// [`Values`](derive@crate::Values), [`Link`](crate::Link), [`Links`](crate::Links), and of each an
-/// `Option` where it may be null. What `backwater.toml` says of a table or a field stands in
+/// [`Values`](derive@crate::Values), [`Link`](crate::Link), [`Links`](crate::Links), an enum that
+/// derives [`OneOf`](derive@crate::OneOf) or a `Vec` of these, and of each an `Option` where it may be
+/// null. What `backwater.toml` says of a table or a field stands in
 /// `#[table(…)]`:
 ///
 /// | on the struct | |
 /// |---|---|
 /// | `name = "sailing"` | the table's name, if not the struct's in snake_case |
 /// | `one_row` | a one-row table; the struct has a [`Default`] for what nobody has said yet |
-/// | `persist = false`, `names = "camelCase"`, `version = "updated_at"`, `unknown = "error"`, `tombstone = "deleted"`, `resource = "sailings"`, `expires_after = "7 days"` | as in `backwater.toml` |
+/// | `persist = false`, `names = "camelCase"`, `version = "updated_at"`, `unknown = "error"`, `unknown(keep = "extras")`, `tombstone = "deleted"`, `resource = "sailings"`, `expires_after = "7 days"`, `was = "trip"` | as in `backwater.toml` |
 /// | `of = Sailing` | a part of another struct's table: any of its fields, to read or to merge |
 ///
 /// | on a field | |
 /// |---|---|
-/// | `id` | (part of) the id; `id = "int"` or `id = "text"` where the field is the row's own [`Id`](crate::Id) |
+/// | `id` | (part of) the id; `id = "int"` or `id = "text"` where the field is the row's own [`Id`](crate::Id), or of a type of one's own |
 /// | `name = "departs_at"` | the field's name, if not the struct's |
 /// | `default` | absent reads as [`Default`], and does not count as lacking |
-/// | `persist = false`, `required`, `from = "/at/port"`, `on_delete = "cascade"`, `link_table = "…"` | as in `backwater.toml` |
+/// | `persist = false`, `required`, `from = "/at/port"`, `on_delete = "cascade"`, `link_table = "…"`, `type_field = "…"`, `type_member = "…"`, `was = ["price", "fare"]` | as in `backwater.toml` |
 ///
 /// For each field there is a constant, `Sailing::DELAY_MIN`, that names it for
 /// [`TableWriter::write`](crate::TableWriter::write) and
@@ -281,8 +282,8 @@ pub struct FieldShape {
     pub kind: Kind,
     /// The other things that a schema's text says of it, as members of an inline table of TOML.
     pub options: &'static str,
-    /// What is known of the struct of the rows that the field nests, if it does.
-    pub nested: Option<fn() -> &'static Shape>,
+    /// What is known of the structs of the rows that the field nests, if it does.
+    pub nested: Option<fn() -> Vec<&'static Shape>>,
 }
 
 /// What a field of a struct holds.
@@ -305,6 +306,8 @@ pub enum Kind {
     Text,
     /// One of these texts.
     OneOf(&'static [&'static str]),
+    /// One of these whole numbers.
+    OneOfNumbers(&'static [i64]),
     /// A moment in time.
     Timestamp,
     /// A JSON text.
@@ -313,6 +316,10 @@ pub enum Kind {
     Link(&'static str),
     /// The ids of rows of that table.
     Links(&'static str),
+    /// The id of a row of one of several tables: how the link calls each, and the table.
+    LinkToOneOf(&'static [(&'static str, &'static str)]),
+    /// The ids of rows of several tables.
+    LinksToOneOf(&'static [(&'static str, &'static str)]),
 }
 
 /// A field of a table by its name, of the type that the struct has there; see [`Table`].
@@ -409,15 +416,28 @@ impl<'s> Cells<'_, 's> {
 #[derive(Debug, Default)]
 pub struct FieldWrites {
     pub(super) fields: Vec<(&'static str, Value)>,
-    pub(super) links: Vec<(&'static str, Vec<RowId>)>,
+    /// Links to one of several tables, with the table.
+    one_of: Vec<(&'static str, (&'static str, RowId))>,
+    /// To-many links.
+    pub(super) links: Vec<(&'static str, Vec<Target>)>,
 }
+
+/// What a to-many link points at: with its table, if it may be one of several.
+type Target = (Option<&'static str>, RowId);
 
 impl FieldWrites {
     /// Takes in a field of that name.
     pub fn put<'s, T: FieldType<'s>>(&mut self, name: &'static str, value: &T) {
         match value.write() {
             Written::Value(value) => self.fields.push((name, value)),
-            Written::Links(ids) => self.links.push((name, ids)),
+            Written::Links(ids) => {
+                self.links.push((name, ids.into_iter().map(|id| (None, id)).collect()));
+            }
+            Written::LinkTo(table, id) => self.one_of.push((name, (table, id))),
+            Written::LinksTo(targets) => {
+                let targets = targets.into_iter().map(|(table, id)| (Some(table), id));
+                self.links.push((name, targets.collect()));
+            }
             Written::Nothing => {}
         }
     }
@@ -431,11 +451,28 @@ impl FieldWrites {
     /// What is written here and was not there.
     pub(super) fn since(self, before: &Self) -> Self {
         let fields = self.fields.into_iter().filter(|field| !before.fields.contains(field));
+        let one_of = self.one_of.into_iter().filter(|link| !before.one_of.contains(link));
         let links = self.links.into_iter().filter(|link| !before.links.contains(link));
-        Self { fields: fields.collect(), links: links.collect() }
+        Self { fields: fields.collect(), one_of: one_of.collect(), links: links.collect() }
     }
 
-    pub(super) fn named(&self) -> Named {
-        self.fields.iter().cloned().collect()
+    /// Whether no field but to-many links is written.
+    pub(super) fn is_empty(&self) -> bool {
+        self.fields.is_empty() && self.one_of.is_empty()
+    }
+
+    /// All but the to-many links, as the table has it.
+    pub(super) fn named(&self, table: &schema::Table, schema: &Schema) -> Named {
+        let told = self.one_of.iter().filter_map(|(name, (to, _))| {
+            let one_of = table.field(table.field_no(name)?).one_of()?;
+            let called = one_of.name(schema.table_no(to).ok()?);
+            Some((&*table.field(one_of.type_field).name, Value::from(called.clone())))
+        });
+        let told: Vec<(&str, Value)> = told.collect();
+        let fields = self.fields.iter().map(|(name, value)| (*name, value.clone()));
+        let fields = fields.filter(|(name, _)| !told.iter().any(|(other, _)| other == name));
+        let links = self.one_of.iter().map(|(name, (_, id))| (*name, Value::from(id.clone())));
+        let all: Vec<(&str, Value)> = fields.chain(links).collect();
+        all.into_iter().chain(told).collect()
     }
 }

@@ -1,10 +1,8 @@
 //! A schema's tables as the Rust source of structs.
 
-use std::fmt::Write;
-
-use crate::error::list;
 use crate::schema::{
-    Field, FieldNo, Kind, Made, OnDelete, Pointer, Schema, Table, Unknown, lasting,
+    Field, FieldNo, Kind, Made, OnDelete, Pointer, Schema, TYPE_MEMBER, Table, TableNo, Unknown,
+    lasting, plain,
 };
 use crate::table::TARGET;
 use crate::value::Value;
@@ -20,9 +18,7 @@ const KEYWORDS: [&str; 36] = [
 impl Schema {
     /// The tables as the source of structs that declare the same, to begin with when a program goes
     /// from a text to types. Fields may be null, as they may in the text; take the `Option` away
-    /// where they are not. What structs cannot say stands in comments and stays with the text: links
-    /// to one of several tables, sets of numbers, unknown members that are kept; so do response rules
-    /// and named queries.
+    /// where they are not. Response rules, named queries and limits stay with the text.
     ///
     /// ```
     /// # use backwater::Schema;
@@ -47,27 +43,94 @@ impl Schema {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn to_rust(&self) -> String {
-        let (mut enums, mut structs) = (String::new(), String::new());
-        for table in self.tables.iter().filter(|table| table.made == Made::Declared) {
-            self.write_struct(table, &mut enums, &mut structs);
+        let mut source = Source {
+            schema: self,
+            names: Names::types(),
+            structs: Vec::new(),
+            enums: String::new(),
+        };
+        let declared = self.tables.iter().map(|table| match table.made {
+            Made::Declared => source.names.free(pascal(&table.name)),
+            Made::Entries { .. } | Made::List => String::new(),
+        });
+        source.structs = declared.collect();
+        let mut structs = String::new();
+        for (number, name) in
+            source.structs.clone().iter().enumerate().filter(|(_, name)| !name.is_empty())
+        {
+            source.write_struct(TableNo(number as u32), name, &mut structs);
         }
-        let used = ["Json", "Link", "Links", "Timestamp"];
+        let all = source.enums + &structs;
+        let used = ["Json", "Link", "Links", "OneOf", "Timestamp", "Values"];
         let is_used = |name: &&&str| {
-            let type_of = [format!("<{name}>"), format!("{name}<"), format!(": {name},")];
-            type_of.iter().any(|text| structs.contains(text))
+            let said = [
+                format!("<{name}>"),
+                format!("{name}<"),
+                format!(": {name},"),
+                format!(", {name})]"),
+            ];
+            said.iter().any(|text| all.contains(text))
         };
         let mut imports: Vec<&str> = used.iter().filter(is_used).copied().collect();
         imports.push("Table");
-        imports.extend((!enums.is_empty()).then_some("Values"));
         imports.sort_unstable();
-        format!("use backwater::{{{}}};\n{enums}{structs}", imports.join(", "))
+        format!("use backwater::{{{}}};\n{all}", imports.join(", "))
+    }
+}
+
+/// What is written, as far as it has come.
+struct Source<'s> {
+    schema: &'s Schema,
+    names: Names,
+    /// How the struct of each table is called; those that are not declared have none.
+    structs: Vec<String>,
+    enums: String,
+}
+
+/// Names that are taken.
+struct Names(Vec<String>);
+
+impl Names {
+    /// What the source calls by name without having written it.
+    fn types() -> Self {
+        let known = [
+            "Json",
+            "Link",
+            "Links",
+            "OneOf",
+            "Option",
+            "Some",
+            "None",
+            "Self",
+            "String",
+            "Table",
+            "Timestamp",
+            "Values",
+            "Vec",
+        ];
+        Self(known.map(str::to_owned).into())
     }
 
-    fn write_struct(&self, table: &Table, enums: &mut String, out: &mut String) {
-        let name = pascal(&table.name);
+    /// What no variant can be called.
+    fn variants() -> Self {
+        Self(vec!["Self".to_owned()])
+    }
+
+    /// Takes a name, or one like it if it is taken.
+    fn free(&mut self, mut name: String) -> String {
+        while self.0.contains(&name) {
+            name.push('_');
+        }
+        self.0.push(name.clone());
+        name
+    }
+}
+
+impl Source<'_> {
+    fn write_struct(&mut self, number: TableNo, name: &str, out: &mut String) {
+        let table = self.schema.table(number);
         let mut options: Vec<String> = Vec::new();
-        let mut remarks: Vec<String> = Vec::new();
-        options.extend((snake(&name) != *table.name).then(|| format!("name = {:?}", table.name)));
+        options.extend((snake(name) != *table.name).then(|| format!("name = {:?}", table.name)));
         options.extend(table.is_one_row().then(|| "one_row".to_owned()));
         options.extend((!table.persist).then(|| "persist = false".to_owned()));
         let version = table.version.map(|field| &table.field(field).name);
@@ -83,28 +146,16 @@ impl Schema {
             Unknown::Ignored => {}
             Unknown::Refused => options.push("unknown = \"error\"".to_owned()),
             Unknown::Kept(field) => {
-                remarks.push(format!("unknown members are kept in {}", table.field(field).name));
+                options.push(format!("unknown(keep = {:?})", table.field(field).name));
             }
         }
-        match &*table.was {
-            [] => {}
-            [was] => options.push(format!("was = {was:?}")),
-            names => remarks.push(format!(
-                "it was {}",
-                list(&names.iter().map(|name| &**name).collect::<Vec<_>>())
-            )),
-        }
-        let mut fields = String::new();
-        for number in table.field_numbers() {
-            match self.declared(table, number, &name, enums) {
-                Ok(field) => fields += &field,
-                Err(remark) => remarks.push(remark),
-            }
-        }
+        options.extend(was(&table.was));
+        let mut idents = Names(Vec::new());
+        let implied = implied(table);
+        let numbers = table.field_numbers().filter(|number| number.index() < implied);
+        let fields: String =
+            numbers.map(|number| self.declared(table, number, &mut idents)).collect();
         out.push('\n');
-        remarks
-            .iter()
-            .for_each(|remark| *out += &format!("// Said by the text alone: {remark}.\n"));
         let default = if table.is_one_row() { "Default, " } else { "" };
         *out += &format!("#[derive(Debug, Clone, {default}PartialEq, Table)]\n");
         if !options.is_empty() {
@@ -113,49 +164,41 @@ impl Schema {
         *out += &format!("pub struct {name} {{\n{fields}}}\n");
     }
 
-    /// A field's line, or why there is none.
-    fn declared(
-        &self,
-        table: &Table,
-        number: FieldNo,
-        owner: &str,
-        enums: &mut String,
-    ) -> Result<String, String> {
+    /// A field's lines.
+    fn declared(&mut self, table: &Table, number: FieldNo, idents: &mut Names) -> String {
         let field = table.field(number);
-        if table.link_told_by(number).is_some() {
-            return Err(format!("{} names the table of a link", field.name));
-        }
         let (kind, target) = match field.kind {
             Kind::Int if field.values.is_empty() => ("i64".to_owned(), field),
-            Kind::Int => return Err(format!("{} has a set of numbers", field.name)),
             Kind::Float => ("f64".to_owned(), field),
             Kind::Bool => ("bool".to_owned(), field),
             Kind::Text if field.values.is_empty() => ("String".to_owned(), field),
-            Kind::Text => (values(owner, field, enums), field),
+            Kind::Int | Kind::Text => (self.values(table, field), field),
             Kind::Timestamp => ("Timestamp".to_owned(), field),
             Kind::Json => ("Json".to_owned(), field),
-            Kind::Link(to) => (format!("Link<{}>", pascal(&self.table(to).name)), field),
+            Kind::Link(to) => (format!("Link<{}>", self.structs[to.index()]), field),
             Kind::Links(entries) => {
-                let target = self.table(entries).field(TARGET);
-                let Kind::Link(to) = target.kind else {
-                    return Err(format!("{} links to one of several tables", field.name));
+                let target = self.schema.table(entries).field(TARGET);
+                let kind = match target.kind {
+                    Kind::Link(to) => format!("Links<{}>", self.structs[to.index()]),
+                    _ => format!("Vec<{}>", self.one_of(table, field, target)),
                 };
-                (format!("Links<{}>", pascal(&self.table(to).name)), target)
+                (kind, target)
             }
-            Kind::OneOf => return Err(format!("{} links to one of several tables", field.name)),
+            Kind::OneOf => (self.one_of(table, field, field), field),
         };
-        let ident = ident(&field.name);
+        let ident = idents.free(ident(&field.name));
         let is_id = table.id.contains(&number);
         let mut options: Vec<String> = Vec::new();
-        options.extend(is_id.then(|| "id".to_owned()));
+        let of_type = match field.kind {
+            Kind::Int if !field.values.is_empty() => " = \"int\"",
+            Kind::Text if !field.values.is_empty() => " = \"text\"",
+            _ => "",
+        };
+        options.extend(is_id.then(|| format!("id{of_type}")));
         let is_same = ident.strip_prefix("r#").unwrap_or(&ident) == &*field.name;
         options.extend((!is_same).then(|| format!("name = {:?}", field.name)));
         options.extend((!field.persist).then(|| "persist = false".to_owned()));
-        match &*field.was {
-            [] => {}
-            [was] => options.push(format!("was = {was:?}")),
-            _ => return Err(format!("{} was several", field.name)),
-        }
+        options.extend(was(&field.was));
         options.extend(field.required.then(|| "required".to_owned()));
         if field.from != Pointer::member(&field.name) {
             options.push(format!("from = {:?}", field.from.to_string()));
@@ -169,8 +212,15 @@ impl Schema {
         options.extend(on_delete.map(|what| format!("on_delete = {what:?}")));
         if let Kind::Links(entries) = field.kind {
             let known = format!("{}_{}", table.name, field.name);
-            let name = &self.table(entries).name;
+            let name = &self.schema.table(entries).name;
             options.extend((**name != *known).then(|| format!("link_table = {name:?}")));
+        }
+        if let Some(one_of) = target.one_of() {
+            let told = &table.field(one_of.type_field).name;
+            let is_said = field.kind == Kind::OneOf && **told != *format!("{}_type", field.name);
+            options.extend(is_said.then(|| format!("type_field = {told:?}")));
+            let member = &one_of.type_member;
+            options.extend((**member != *TYPE_MEMBER).then(|| format!("type_member = {member:?}")));
         }
         let mut line = String::new();
         if !options.is_empty() {
@@ -179,30 +229,85 @@ impl Schema {
         let plain = is_id || field.required || matches!(field.kind, Kind::Links(_));
         let kind = if plain { kind } else { format!("Option<{kind}>") };
         line += &format!("    pub {ident}: {kind},\n");
-        Ok(line)
+        line
+    }
+
+    /// Writes the enum of a set of texts or numbers; gives its name.
+    fn values(&mut self, table: &Table, field: &Field) -> String {
+        let name = self.names.free(pascal(&table.name) + &pascal(&field.name));
+        let mut variants = Names::variants();
+        let lines = field.values.iter().map(|value| match value {
+            Value::Text(text) => {
+                let variant = variants.free(pascal(text));
+                let is_same = snake(&variant) == **text;
+                let said =
+                    if is_same { String::new() } else { format!("    #[values({text:?})]\n") };
+                format!("{said}    {variant},\n")
+            }
+            number => {
+                let digits = number.to_string().replace('-', "Minus");
+                let variant = variants.free(pascal(&digits));
+                format!("    #[values({number})]\n    {variant},\n")
+            }
+        });
+        let lines: String = lines.collect();
+        self.enums += &format!(
+            "\n#[derive(Debug, Clone, PartialEq, Values)]\npub enum {name} {{\n{lines}}}\n"
+        );
+        name
+    }
+
+    /// Writes the enum of a link to one of several tables; gives its name.
+    fn one_of(&mut self, table: &Table, field: &Field, target: &Field) -> String {
+        let name = self.names.free(pascal(&table.name) + &pascal(&field.name));
+        let mut variants = Names::variants();
+        let tables = target.one_of().into_iter().flat_map(|one_of| &one_of.tables);
+        let lines = tables.map(|(called, to)| {
+            let variant = variants.free(pascal(called));
+            let is_same = *called == self.schema.table(*to).name;
+            let said = if is_same { String::new() } else { format!("    #[one_of({called:?})]\n") };
+            format!("{said}    {variant}(Link<{}>),\n", self.structs[to.index()])
+        });
+        let lines: String = lines.collect();
+        self.enums += &format!(
+            "\n#[derive(Debug, Clone, PartialEq, OneOf)]\npub enum {name} {{\n{lines}}}\n"
+        );
+        name
     }
 }
 
-/// Writes the enum of a set of texts; gives its name.
-fn values(owner: &str, field: &Field, enums: &mut String) -> String {
-    let name = format!("{owner}{}", pascal(&field.name));
-    *enums += &format!("\n#[derive(Debug, Clone, PartialEq, Values)]\npub enum {name} {{\n");
-    let mut known: Vec<String> = Vec::new();
-    for value in &field.values {
-        let Value::Text(text) = value else { continue };
-        let mut variant = pascal(text);
-        while known.contains(&variant) {
-            variant.push('_');
+/// How many fields of a table are declared: behind them stand those that only hold the table of a
+/// link, and that nothing else is said of.
+fn implied(table: &Table) -> usize {
+    let is_implied = |number: FieldNo| {
+        let Some(link) = table.link_told_by(number) else { return false };
+        let (field, link) = (table.field(number), table.field(link));
+        let plain = plain(&field.name, Kind::Text, None);
+        // With a name of its own in a response, as `names` gives it, it is declared.
+        *field == Field { persist: link.persist, ..plain }
+    };
+    // Each is made when all fields are known, in the order of their links.
+    let mut from = table.fields.len();
+    let mut before = None;
+    while from > 0 {
+        let number = FieldNo(from as u32 - 1);
+        let link = table.link_told_by(number);
+        let is_in_order = before.is_none_or(|before| link < Some(before));
+        if !is_implied(number) || !is_in_order {
+            break;
         }
-        if snake(&variant) != **text {
-            let written = writeln!(enums, "    #[values({text:?})]");
-            debug_assert!(written.is_ok());
-        }
-        *enums += &format!("    {variant},\n");
-        known.push(variant);
+        (before, from) = (link, from - 1);
     }
-    *enums += "}\n";
-    name
+    from
+}
+
+/// How it was called before, as an option.
+fn was(names: &[std::sync::Arc<str>]) -> Option<String> {
+    match names {
+        [] => None,
+        [only] => Some(format!("was = {only:?}")),
+        several => Some(format!("was = {several:?}")),
+    }
 }
 
 /// `on time` as `OnTime`.

@@ -10,7 +10,7 @@ use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::FieldPlaces;
 use crate::table::{ONLY, Slot};
-use crate::value::RowId;
+use crate::value::{Named, RowId};
 
 /// A table in a transaction, written with structs.
 ///
@@ -80,7 +80,7 @@ impl<T: Table> TableWriter<'_, T> {
     /// See [`TableWriter`] for an example.
     pub fn insert(&mut self, row: &T) -> Result<()> {
         let writes = FieldWrites::of(row);
-        self.tx.insert(T::TABLE, writes.named())?;
+        self.tx.insert(T::TABLE, self.named(&writes))?;
         self.links(&row.row_id().into(), writes)
     }
 
@@ -93,7 +93,7 @@ impl<T: Table> TableWriter<'_, T> {
     /// See [`TableWriter`] for an example.
     pub fn merge<P: Fields<Of = T>>(&mut self, row: &P) -> Result<()> {
         let writes = FieldWrites::of(row);
-        self.tx.merge(T::TABLE, writes.named())?;
+        self.tx.merge(T::TABLE, self.named(&writes))?;
         if writes.links.is_empty() {
             return Ok(());
         }
@@ -137,8 +137,8 @@ impl<T: Table> TableWriter<'_, T> {
         change(&mut row);
         let writes = FieldWrites::of(&row).since(&before);
         let id = RowId::from(&id);
-        if !writes.fields.is_empty() {
-            self.tx.update(T::TABLE, &id, writes.named())?;
+        if !writes.is_empty() {
+            self.tx.update(T::TABLE, &id, self.named(&writes))?;
         }
         self.links(&id, writes)
     }
@@ -157,8 +157,8 @@ impl<T: Table> TableWriter<'_, T> {
     ) -> Result<()> {
         let (id, mut writes) = (RowId::from(id.into_id()), FieldWrites::default());
         writes.put(field.name, &value);
-        if !writes.fields.is_empty() {
-            self.tx.update(T::TABLE, &id, writes.named())?;
+        if !writes.is_empty() {
+            self.tx.update(T::TABLE, &id, self.named(&writes))?;
         }
         self.links(&id, writes)
     }
@@ -187,11 +187,16 @@ impl<T: Table> TableWriter<'_, T> {
         self.tx.state.slot(self.places.table, &id.key().to_row_id()).ok().flatten()
     }
 
+    fn named(&self, writes: &FieldWrites) -> Named {
+        let schema = &self.tx.state.schema;
+        writes.named(schema.table(self.places.table), schema)
+    }
+
     fn links(&mut self, id: &RowId, writes: FieldWrites) -> Result<()> {
         writes
             .links
             .into_iter()
-            .try_for_each(|(link, ids)| self.tx.set_links(T::TABLE, id, link, ids))
+            .try_for_each(|(link, targets)| self.tx.put_links(T::TABLE, id, link, targets))
     }
 }
 
@@ -207,7 +212,8 @@ impl<T: OneRowTable> TableWriter<'_, T> {
         let mut row = self.only();
         let before = FieldWrites::of(&row);
         change(&mut row);
-        self.tx.set(T::TABLE, FieldWrites::of(&row).since(&before).named())
+        let writes = FieldWrites::of(&row).since(&before);
+        self.tx.set(T::TABLE, self.named(&writes))
     }
 
     /// The row of a one-row table, as this transaction has left it.

@@ -1,4 +1,4 @@
-use backwater::{Json, Link, Links, Table, Timestamp, Values};
+use backwater::{Json, Link, Links, OneOf, Table, Timestamp, Values};
 
 #[derive(Debug, Clone, PartialEq, Values)]
 pub enum LiveSailingStatus {
@@ -9,8 +9,69 @@ pub enum LiveSailingStatus {
     N,
 }
 
+#[derive(Debug, Clone, PartialEq, Values)]
+pub enum LinkDeck {
+    #[values(-1)]
+    Minus1,
+    #[values(0)]
+    N0,
+    #[values(7)]
+    N7,
+}
+
+#[derive(Debug, Clone, PartialEq, Values)]
+pub enum LinkSide {
+    Port,
+    Starboard,
+    #[values("self")]
+    Self_,
+}
+
+#[derive(Debug, Clone, PartialEq, OneOf)]
+pub enum LinkAboutUs {
+    LiveSailing(Link<LiveSailing>),
+    SeatMap(Link<SeatMap>),
+}
+
+#[derive(Debug, Clone, PartialEq, OneOf)]
+pub enum LinkAboutUs_ {
+    #[one_of("harbour")]
+    Harbour(Link<Port>),
+    #[one_of("haven")]
+    Haven(Link<Port>),
+    #[one_of("board")]
+    Board(Link<Link_>),
+}
+
+#[derive(Debug, Clone, PartialEq, OneOf)]
+pub enum LinkAlso_ {
+    #[one_of("a")]
+    A(Link<Port>),
+    #[one_of("b")]
+    B(Link<Link_>),
+}
+
+#[derive(Debug, Clone, PartialEq, OneOf)]
+pub enum LinkLast {
+    Port(Link<Port>),
+}
+
+#[derive(Debug, Clone, PartialEq, OneOf)]
+pub enum LinkAlsoFirstPort {
+    Port(Link<Port>),
+    Link(Link<Link_>),
+}
+
+#[derive(Debug, Clone, PartialEq, Values)]
+pub enum LinkAlsoState {
+    #[values(1)]
+    N1,
+    #[values(2)]
+    N2,
+}
+
 #[derive(Debug, Clone, PartialEq, Table)]
-#[table(persist = false, resource = "harbours", was = "harbour")]
+#[table(persist = false, resource = "harbours", was = ["harbour", "haven"])]
 pub struct Port {
     #[table(id)]
     pub code: String,
@@ -57,4 +118,35 @@ pub struct Board {
     #[table(persist = false)]
     pub search: Option<String>,
     pub port: Option<Link<Port>>,
+}
+
+#[derive(Debug, Clone, PartialEq, Table)]
+#[table(name = "link", unknown(keep = "extras"))]
+pub struct Link_ {
+    #[table(id = "int", was = ["level", "floor"])]
+    pub deck: LinkDeck,
+    #[table(id = "text")]
+    pub side: LinkSide,
+    pub extras: Option<Json>,
+    #[table(name = "about us", on_delete = "cascade")]
+    pub about_us: Option<LinkAboutUs>,
+    #[table(name = "about_us", type_field = "kind", type_member = "is")]
+    pub about_us_: Option<LinkAboutUs_>,
+    #[table(persist = false, link_table = "more", type_member = "is")]
+    pub also: Vec<LinkAlso_>,
+    #[table(persist = false)]
+    pub last: Option<LinkLast>,
+    #[table(name = "about us_type", required, from = "/us")]
+    pub about_us_type: String,
+}
+
+#[derive(Debug, Clone, PartialEq, Table)]
+pub struct LinkAlso {
+    #[table(id)]
+    pub id: i64,
+    #[table(from = "/firstPort")]
+    pub first_port: Option<LinkAlsoFirstPort>,
+    pub state: Option<LinkAlsoState>,
+    #[table(from = "/firstPortType")]
+    pub first_port_type: Option<String>,
 }

@@ -2,7 +2,7 @@
 
 mod rule;
 mod table;
-pub(crate) use table::lasting;
+pub(crate) use table::{TYPE_MEMBER, lasting, plain};
 
 use std::ops::Range;
 use std::sync::Arc;

@@ -17,7 +17,7 @@ const RESERVED: [&str; 2] = ["sqlite_", "backwater_"];
 /// An SQLite table has 2,000 columns at most.
 const MOST_FIELDS: usize = 1000;
 /// The member by which a nested object tells its table, if the schema says nothing else.
-const TYPE_MEMBER: &str = "type";
+pub(crate) const TYPE_MEMBER: &str = "type";
 
 pub(super) const ON_DELETE: [(&str, OnDelete); 4] = [
     ("keep", OnDelete::Keep),
@@ -631,7 +631,7 @@ pub(super) fn members(fields: &[Field], tombstone: Option<&Pointer>) -> Tree<Sou
 }
 
 /// A field of which only name and kind are known.
-pub(super) fn plain(name: &str, kind: Kind, names: Option<Names>) -> Field {
+pub(crate) fn plain(name: &str, kind: Kind, names: Option<Names>) -> Field {
     let from = names.map_or_else(|| name.to_owned(), |names| names.write(name));
     Field {
         name: name.into(),
