@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use backwater::{Cache, KeptUp, Query, Report, Schema, Timestamp, Value};
+use backwater::{Cache, DeltaRow, KeptUp, Query, Report, Schema, Timestamp, Value};
 use memchr::memmem::Finder;
 
 use crate::ingest::figure;
@@ -21,12 +21,12 @@ const MINUTES: i64 = 1000;
 type Step = (Option<usize>, Option<usize>, i64);
 
 fn steps(report: &Report, query: &Query) -> Vec<Step> {
-    let rows = report.delta(query).into_iter().flat_map(|delta| delta.rows());
-    let steps = rows.map(|row| {
+    let Some(delta) = report.delta(query) else { return Vec::new() };
+    let step = |row: DeltaRow<'_>| {
         let id = row.key().first().and_then(Value::as_int).unwrap_or_default();
         (row.from(), row.to(), id)
-    });
-    steps.collect()
+    };
+    delta.rows().map(step).collect()
 }
 
 fn first_rows(query: &Query) -> backwater::Result<Vec<Vec<Value>>> {

@@ -1,12 +1,12 @@
 //! From the result of one binding to that of another one of its shape: what of it can stay, and
 //! how the rows move.
 
-use std::collections::HashMap;
+use rustc_hash::FxHashMap;
 use std::hash::Hash;
 use std::sync::Arc;
 
 use super::expr::{Comparison, Expr};
-use super::filter::{Filter, compared, searched};
+use super::filter::{compared, searched};
 use super::fold::folded;
 use super::group::GroupRow;
 use super::live::{Ordered, Slots};
@@ -17,7 +17,7 @@ use super::ranked::{Ranked, Sought};
 use super::relation::{View, key_slots};
 use super::scalar::Scalar;
 use crate::schema::{FieldNo, TableNo};
-use crate::table::{self, CHUNK, Slot, Table};
+use crate::table::Slot;
 
 /// How the result of other values comes from what is there.
 #[derive(Debug, PartialEq)]
@@ -140,7 +140,7 @@ fn is_narrower(condition: &Expr, from: &Asked, to: &Asked) -> bool {
 
 /// How rows move that keep their order, as some of them go and the window moves: each with its old
 /// rank, and its new one if it stays.
-fn thinned(
+pub(super) fn thinned(
     ranks: impl Iterator<Item = (usize, Option<usize>)>,
     old: Window,
     new: Window,
@@ -148,10 +148,10 @@ fn thinned(
     let moved = ranks.filter_map(|(before, after)| {
         let (before, after) = (old.position(before), after.and_then(|rank| new.position(rank)));
         let is_told = before.is_some() != after.is_some();
-        is_told.then_some(Moved { before, after, changed: false, moved: false })
+        is_told.then(|| Moved::between(before, after))
     });
     let mut moved: Vec<Moved> = moved.collect();
-    moved.sort_by_key(|row| (row.after.is_some(), row.after, row.before));
+    moved.sort_by_key(Moved::told_by);
     moved
 }
 
@@ -163,78 +163,6 @@ pub(crate) fn window_moved(len: usize, old: Window, new: Window) -> Vec<Moved> {
     ranks.sort_unstable();
     ranks.dedup();
     thinned(ranks.into_iter().map(|rank| (rank, Some(rank))), old, new)
-}
-
-/// Which rows of a table are asked for, chunk by chunk.
-struct Places<'p> {
-    asked: table::Asked<'p>,
-    table: &'p Table,
-    /// For each chunk, if it was looked at.
-    known: Vec<Option<u64>>,
-}
-
-impl Places<'_> {
-    #[inline]
-    fn has(&mut self, slot: Slot) -> bool {
-        let (chunk, at) = (slot.0 as usize / CHUNK, slot.0 as usize % CHUNK);
-        if self.known.len() <= chunk {
-            self.known.resize(chunk + 1, None);
-        }
-        let places = self.known[chunk].get_or_insert_with(|| {
-            if self.asked.is_empty() { u64::MAX } else { self.table.places_in(chunk, &self.asked) }
-        });
-        *places >> at & 1 == 1
-    }
-}
-
-/// The entries of an order that meet conditions, and how the rows move.
-pub(crate) fn narrowed<E: Slots>(
-    ranked: &Ranked<E>,
-    view: &View<'_>,
-    to: &Asked,
-    old: Window,
-) -> (Ranked<E>, Vec<Moved>) {
-    let mut filter = Filter::of(&to.plan.late, &to.params);
-    let is_whole = old.is_whole() && to.window.is_whole();
-    let mut stay = Vec::with_capacity(ranked.len());
-    // All that go, where the windows show all; else the ranks, of which the windows show some.
-    let (mut gone, mut ranks) = (Vec::new(), Vec::new());
-    let mut one = match &*to.plan.sources {
-        [source] => match source.relation {
-            Relation::Table(table) => {
-                let plain = filter.take_plain(view.state.table(table));
-                Some((view.row_reader(table), plain, table))
-            }
-            Relation::Statement(..) => None,
-        },
-        _ => None,
-    };
-    let mut one = one.as_mut().map(|(read, plain, table)| {
-        (read, Places { asked: plain.asked(), table: view.state.table(*table), known: Vec::new() })
-    });
-    ranked.each(0..ranked.len(), |rank, prefix, entry| {
-        let slots = entry.slots();
-        let holds = match &mut one {
-            Some((read, places)) => {
-                places.has(slots[0]) && (filter.is_empty() || filter.holds(&read(slots[0])))
-            }
-            None => filter.holds(&view.row(slots)),
-        };
-        let after = holds.then_some(stay.len());
-        if holds {
-            stay.push((prefix, entry.clone()));
-        }
-        match is_whole {
-            true if holds => {}
-            true => gone.push(Moved::left(rank)),
-            false => ranks.push((rank, after)),
-        }
-    });
-    let stay = match stay.len() == ranked.len() {
-        true => ranked.clone(),
-        false => Ranked::from_sorted(&stay),
-    };
-    (stay, if is_whole { gone } else { thinned(ranks.into_iter(), old, to.window) })
 }
 
 /// The rows of a table with values in a band; `index` has all of them in the order of that field.
@@ -335,19 +263,17 @@ fn compare<E: Clone, K: Hash + Eq>(
     let shown = |ranked: &Ranked<E>, window: Window| {
         window.offset..window.offset + window.len(ranked.len())
     };
-    let mut gone: HashMap<K, (usize, E)> = HashMap::new();
+    let mut gone: FxHashMap<K, (usize, E)> = FxHashMap::default();
     old.each(shown(old, old_window), |rank, _, entry| {
         gone.insert(key(entry), (rank - old_window.offset, entry.clone()));
     });
     let mut rows = Vec::new();
     new.each(shown(new, new_window), |rank, _, entry| {
         let known = gone.remove(&key(entry));
-        rows.push(Moved {
-            before: known.as_ref().map(|(position, _)| *position),
-            after: Some(rank - new_window.offset),
-            changed: known.as_ref().is_some_and(|(_, old)| changed(old, entry)),
-            moved: known.as_ref().is_some_and(|(_, old)| loose(old, entry)),
-        });
+        let before = known.as_ref().map(|(position, _)| *position);
+        let changed = known.as_ref().is_some_and(|(_, old)| changed(old, entry));
+        let moved = known.as_ref().is_some_and(|(_, old)| loose(old, entry));
+        rows.push(Moved::between(before, Some(rank - new_window.offset)).with(changed, moved));
     });
     rows.extend(gone.into_values().map(|(position, _)| Moved::left(position)));
     settle(&mut rows);

@@ -52,8 +52,9 @@ pub enum DeltaKind {
 }
 
 impl Moved {
+    #[inline]
     fn kind(self) -> DeltaKind {
-        match (self.before, self.after) {
+        match (self.before(), self.after()) {
             (None, _) => DeltaKind::Enter,
             (_, None) => DeltaKind::Leave,
             _ if self.moved => DeltaKind::Move,
@@ -83,12 +84,9 @@ impl Delta {
         let mut rows: Vec<Moved> = Vec::new();
         for (at, (key, values)) in after.keyed().enumerate() {
             let known = gone.remove(&key);
-            rows.push(Moved {
-                before: known.as_ref().map(|(before, _)| *before),
-                after: Some(at),
-                changed: known.as_ref().is_some_and(|(_, before)| *before != values),
-                moved: known.is_some(),
-            });
+            let before = known.as_ref().map(|(before, _)| *before);
+            let changed = known.as_ref().is_some_and(|(_, before)| *before != values);
+            rows.push(Moved::between(before, Some(at)).with(changed, known.is_some()));
         }
         rows.extend(gone.into_values().map(|(at, _)| Moved::left(at)));
         settle(&mut rows);
@@ -113,11 +111,11 @@ impl Delta {
     /// the others by their new ones.
     ///
     /// See [`Delta`] for an example.
-    pub fn rows(&self) -> impl Iterator<Item = DeltaRow<'_>> {
+    pub fn rows(&self) -> impl ExactSizeIterator<Item = DeltaRow<'_>> {
         let (mut before, mut after) = (Cursor::new(&self.before), Cursor::new(&self.after));
         self.rows.iter().map(move |moved| {
-            let before = moved.before.and_then(|position| before.at(position));
-            let after = moved.after.and_then(|position| after.at(position));
+            let before = moved.before().and_then(|position| before.at(position));
+            let after = moved.after().and_then(|position| after.at(position));
             DeltaRow { delta: self, moved: *moved, before, after }
         })
     }
@@ -225,6 +223,7 @@ impl<'d> DeltaRow<'d> {
     /// What happened to the row.
     ///
     /// See [`DeltaRow`] for an example.
+    #[inline]
     pub fn kind(&self) -> DeltaKind {
         self.moved.kind()
     }
@@ -232,15 +231,17 @@ impl<'d> DeltaRow<'d> {
     /// The row's position in the old result, unless it entered.
     ///
     /// See [`DeltaRow`] for an example.
+    #[inline]
     pub fn from(&self) -> Option<usize> {
-        self.moved.before
+        self.moved.before()
     }
 
     /// The row's position in the new result, unless it left.
     ///
     /// See [`DeltaRow`] for an example.
+    #[inline]
     pub fn to(&self) -> Option<usize> {
-        self.moved.after
+        self.moved.after()
     }
 
     /// The row as it was, unless it entered.
@@ -260,8 +261,9 @@ impl<'d> DeltaRow<'d> {
     /// What tells the row from the others of the result; see [`ResultRow::key`].
     ///
     /// See [`DeltaRow`] for an example.
+    #[inline]
     pub fn key(&self) -> RowKey {
-        self.after.or(self.before).map_or_else(RowKey::default, RowAt::key)
+        self.after.as_ref().or(self.before.as_ref()).map_or_else(RowKey::default, RowAt::key)
     }
 
     /// The columns whose values changed; none for a row that entered or left.

@@ -5,6 +5,7 @@ use super::expr::{ColumnNo, Columns, Comparison, Expr};
 use super::fold::Needle;
 use super::function::Function;
 use super::scalar::{Affinity, Scalar};
+use crate::schema::FieldNo;
 use crate::table::{Asked, NumberRange, Numbers, Table};
 
 /// Conditions that a row must all meet.
@@ -29,6 +30,14 @@ enum Check<'a> {
 pub(crate) struct Plain<'a>(Vec<Check<'a>>);
 
 impl Plain<'_> {
+    /// The field that is searched and what is looked for, if that is all.
+    pub(crate) fn only_search(&self) -> Option<(FieldNo, &Needle)> {
+        match &*self.0 {
+            [Check::ColumnContains(column, needle, _)] => Some((column.field(), needle)),
+            _ => None,
+        }
+    }
+
     pub(crate) fn asked(&self) -> Asked<'_> {
         let mut asked = Asked::default();
         for check in &self.0 {

@@ -32,12 +32,8 @@ impl TextSearch for Needle {
         folded(text)
     }
 
-    #[inline]
-    fn find(&self, folded: &[u8]) -> Option<usize> {
-        match self.0.needle() {
-            [byte] => memchr::memchr(*byte, folded),
-            _ => self.0.find(folded),
-        }
+    fn sought(&self) -> &[u8] {
+        self.0.needle()
     }
 }
 

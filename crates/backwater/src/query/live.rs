@@ -6,10 +6,10 @@ use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
 
-use super::across::narrowed;
 use super::edit::{Edit, Failure};
 use super::expr::{Columns, Expr};
 use super::group::{GroupRow, Groups, order_groups, replace};
+use super::narrow::{Narrowed, SearchedTexts, narrowed};
 use super::order::{Moved, follow, order_against, order_by, sort_keys};
 use super::plan::{Asked, Made, Plan, Source, Window};
 use super::prefix::prefix;
@@ -167,6 +167,8 @@ fn outputs<'a>(
 pub(crate) struct Live {
     groups: Option<Box<Groups>>,
     pub(crate) ordered: Ordered,
+    /// Of a result that a search has narrowed the texts, until the next commit reaches it.
+    searched: Option<Arc<SearchedTexts>>,
 }
 
 impl Live {
@@ -190,7 +192,7 @@ impl Live {
             }
             let rows = groups.shown(grouping, params)?;
             let ordered = Ordered::Kept(sorted_kept(plan, params, rows));
-            return Ok(Self { groups: Some(Box::new(groups)), ordered });
+            return Ok(Self { groups: Some(Box::new(groups)), ordered, searched: None });
         }
         let ordered = match &plan.made {
             Some(made) => {
@@ -206,7 +208,7 @@ impl Live {
                 _ => Ordered::Many(sorted(view, params, each)),
             },
         };
-        Ok(Self { groups: None, ordered })
+        Ok(Self { groups: None, ordered, searched: None })
     }
 
     /// The rows that meet the conditions of a binding with narrower ones, and how they move from
@@ -217,15 +219,22 @@ impl Live {
         to: &Asked,
         old: Window,
     ) -> Option<(Self, Vec<Moved>)> {
-        let (ordered, moved) = match &self.ordered {
-            Ordered::One(ranked) => one_of(narrowed(ranked, view, to, old), Ordered::One),
-            Ordered::Two(ranked) => one_of(narrowed(ranked, view, to, old), Ordered::Two),
-            Ordered::Three(ranked) => one_of(narrowed(ranked, view, to, old), Ordered::Three),
-            Ordered::Four(ranked) => one_of(narrowed(ranked, view, to, old), Ordered::Four),
-            Ordered::Many(ranked) => one_of(narrowed(ranked, view, to, old), Ordered::Many),
+        fn of<E>(
+            (ranked, moved, texts): Narrowed<Ranked<E>>,
+            of: fn(Ranked<E>) -> Ordered,
+        ) -> Narrowed<Ordered> {
+            (of(ranked), moved, texts)
+        }
+        let known = self.searched.as_ref();
+        let (ordered, moved, searched) = match &self.ordered {
+            Ordered::One(ranked) => of(narrowed(ranked, view, to, old, known), Ordered::One),
+            Ordered::Two(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Two),
+            Ordered::Three(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Three),
+            Ordered::Four(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Four),
+            Ordered::Many(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Many),
             Ordered::Kept(_) => return None,
         };
-        Some((Self { groups: None, ordered }, moved))
+        Some((Self { groups: None, ordered, searched }, moved))
     }
 
     /// Bytes that it takes, more or less.
@@ -233,7 +242,8 @@ impl Live {
         let one =
             of_tables!(Ordered, &self.ordered, ranked => ranked.entry_bytes(), kept _ranked => 160);
         let groups = self.groups.as_ref().map_or(0, |groups| groups.len());
-        self.ordered.len() * one + groups * 200
+        let texts = self.searched.as_ref().map_or(0, |searched| searched.bytes());
+        self.ordered.len() * one + groups * 200 + texts
     }
 
     /// Follows a commit; tells how the rows in the window moved.
@@ -246,6 +256,7 @@ impl Live {
     ) -> Result<Vec<Moved>, Failure> {
         let plan = after.plan;
         let views = (before, after);
+        self.searched = None;
         of_tables!(
             Ordered, &mut self.ordered,
             ranked => Ok(follow_tuples(ranked, window, views, params, rows)),

@@ -24,6 +24,7 @@ mod json;
 mod live;
 mod lower;
 mod missing;
+mod narrow;
 mod node;
 mod numeral;
 mod order;

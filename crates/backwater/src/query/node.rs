@@ -679,10 +679,10 @@ impl Node {
                 if let Some(rows) = &mut current.derived {
                     for moved in &moved {
                         let rank = |position: usize| position + self.asked.window.offset;
-                        let old = moved.before.and_then(|position| {
+                        let old = moved.before().and_then(|position| {
                             was.derived(rank(position), before, &self.asked.params)
                         });
-                        let new = moved.after.and_then(|position| {
+                        let new = moved.after().and_then(|position| {
                             is.derived(rank(position), after, &self.asked.params)
                         });
                         match (old, new) {

@@ -13,21 +13,62 @@ use super::scalar::Scalar;
 /// A list that mostly is short.
 type Few<T> = SmallVec<[T; 8]>;
 
-/// How a row of a result moved; positions are those in the old and in the new result.
+/// How a row of a result moved. There may be very many, so it takes little room.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Moved {
-    pub(crate) before: Option<usize>,
-    pub(crate) after: Option<usize>,
+    before: u32,
+    after: u32,
     /// Whether its columns changed.
     pub(crate) changed: bool,
     /// Whether it changed places with a row that stayed.
     pub(crate) moved: bool,
 }
 
+/// The position of a row that is not in a result.
+const NOWHERE: u32 = u32::MAX;
+
 impl Moved {
+    /// From a position in the old result to one in the new one.
+    pub(crate) fn between(before: Option<usize>, after: Option<usize>) -> Self {
+        let place = |position: Option<usize>| position.map_or(NOWHERE, |position| position as u32);
+        Self { before: place(before), after: place(after), changed: false, moved: false }
+    }
+
+    /// The same row, of which that much is known too.
+    pub(crate) fn with(self, changed: bool, moved: bool) -> Self {
+        Self { changed, moved, ..self }
+    }
+
     /// A row that stood there, and is not in the result any more.
     pub(crate) fn left(before: usize) -> Self {
-        Self { before: Some(before), after: None, changed: false, moved: false }
+        Self::between(Some(before), None)
+    }
+
+    /// Its position in the old result, if it was there.
+    #[inline]
+    pub(crate) fn before(self) -> Option<usize> {
+        (self.before != NOWHERE).then_some(self.before as usize)
+    }
+
+    /// Its position in the new result, if it is there.
+    #[inline]
+    pub(crate) fn after(self) -> Option<usize> {
+        (self.after != NOWHERE).then_some(self.after as usize)
+    }
+
+    /// Whether it stands in both results.
+    fn stays(self) -> bool {
+        self.before != NOWHERE && self.after != NOWHERE
+    }
+
+    /// The order in which moves are told: first those that left, by their old positions, then the
+    /// others by their new ones.
+    pub(crate) fn told_by(&self) -> (bool, u32, u32) {
+        match self.after {
+            NOWHERE => (false, 0, self.before),
+            // Those that entered stand in front.
+            after => (true, after, self.before.wrapping_add(1)),
+        }
     }
 }
 
@@ -133,20 +174,19 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         .zip(ranks)
         .map(|(edit, (before, after))| match edit {
             Edit::Replace { changed, reorder, .. } => {
-                Moved { before, after, changed: *changed, moved: *reorder }
+                Moved::between(before, after).with(*changed, *reorder)
             }
-            Edit::Enter(_) | Edit::Leave(_) => {
-                Moved { before, after, changed: false, moved: false }
-            }
+            Edit::Enter(_) | Edit::Leave(_) => Moved::between(before, after),
         })
         .collect();
     if !window.is_whole() {
         push_neighbours(&mut candidates, len, window, &out, &into);
         for row in &mut candidates {
-            row.before = row.before.and_then(|rank| window.position(rank));
-            row.after = row.after.and_then(|rank| window.position(rank));
+            let inside = |rank: Option<usize>| rank.and_then(|rank| window.position(rank));
+            let shown = Moved::between(inside(row.before()), inside(row.after()));
+            *row = shown.with(row.changed, row.moved);
         }
-        candidates.retain(|row| row.before.is_some() || row.after.is_some());
+        candidates.retain(|row| row.before().is_some() || row.after().is_some());
     }
     settle(&mut candidates);
     candidates
@@ -156,8 +196,8 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
 /// nothing did, and puts the others in the order in which they are told.
 pub(crate) fn settle(rows: &mut Vec<Moved>) {
     mark_moved(rows);
-    rows.retain(|row| row.changed || row.moved || row.before.is_none() || row.after.is_none());
-    rows.sort_by_key(|row| (row.after.is_some(), row.after, row.before));
+    rows.retain(|row| row.changed || row.moved || !row.stays());
+    rows.sort_by_key(Moved::told_by);
 }
 
 /// The place in the whole of the n-th of those that are not taken.
@@ -194,7 +234,7 @@ fn push_neighbours(
     into: &[usize],
 ) {
     let shifts = out.len().max(into.len());
-    let mut known: Few<usize> = candidates.iter().filter_map(|row| row.before).collect();
+    let mut known: Few<usize> = candidates.iter().filter_map(|row| row.before()).collect();
     known.sort_unstable();
     let ends = [window.offset, window.offset.saturating_add(window.limit)];
     let mut last = 0;
@@ -206,8 +246,7 @@ fn push_neighbours(
                 continue;
             }
             let now = moved_rank(rank, out, into);
-            let (before, after) = (Some(rank), Some(now));
-            candidates.push(Moved { before, after, changed: false, moved: false });
+            candidates.push(Moved::between(Some(rank), Some(now)));
         }
         last = to.max(last);
     }
@@ -217,28 +256,28 @@ fn push_neighbours(
 /// be, so that the rest stands in the same order in both. A row that others pushed along has not
 /// moved.
 fn mark_moved(rows: &mut [Moved]) {
-    if !rows.iter().any(|row| row.moved && row.before.is_some() && row.after.is_some()) {
+    if !rows.iter().any(|row| row.moved && row.stays()) {
         rows.iter_mut().for_each(|row| row.moved = false);
         return;
     }
     // A row that could not move stands in the same order in both results as all the others that
     // nothing happened to. Between which of these another row stands is its position less the
     // rows in front of it that came, went or may have moved.
-    let loose = |row: &&Moved| row.moved || row.before.is_none() || row.after.is_none();
-    let mut olds: Few<usize> = rows.iter().filter(loose).filter_map(|row| row.before).collect();
-    let mut news: Few<usize> = rows.iter().filter(loose).filter_map(|row| row.after).collect();
+    let loose = |row: &&Moved| row.moved || !row.stays();
+    let mut olds: Few<usize> = rows.iter().filter(loose).filter_map(|row| row.before()).collect();
+    let mut news: Few<usize> = rows.iter().filter(loose).filter_map(|row| row.after()).collect();
     olds.sort_unstable();
     news.sort_unstable();
     let gap =
         |position: usize, all: &[usize]| position - all.partition_point(|other| *other < position);
     let mut stayers: Few<usize> = Few::new();
     for (number, row) in rows.iter_mut().enumerate() {
-        if let (true, Some(before), Some(after)) = (row.moved, row.before, row.after)
+        if let (true, Some(before), Some(after)) = (row.moved, row.before(), row.after())
             && gap(before, &olds) == gap(after, &news)
         {
             stayers.push(number);
         }
-        row.moved &= row.before.is_some() && row.after.is_some();
+        row.moved &= row.stays();
     }
     stayers.sort_unstable_by_key(|number| rows[*number].after);
     // Among those between the same two, all but a longest run in the old order have moved.

@@ -45,6 +45,8 @@ pub(crate) struct Plan {
     pub(crate) limit: Option<Expr>,
     pub(crate) offset: Option<Expr>,
     pub(crate) params: Vec<Param>,
+    /// Whether rows stand in the order of one number that tells them apart: the id of a table.
+    pub(crate) is_by_id: bool,
 }
 
 /// One relation that a statement reads.

@@ -53,6 +53,14 @@ pub(crate) fn prefix(
     }
 }
 
+/// The number that a prefix alone tells, where it is that of a whole number and nothing else.
+#[inline]
+pub(crate) fn whole(prefix: Prefix) -> Option<i64> {
+    let small = (prefix >> 32) as i64 & ((1 << 30) - 1);
+    let is_small = prefix >> 62 == 1 && (1..2 * SMALL).contains(&small);
+    is_small.then(|| small - SMALL)
+}
+
 #[derive(Clone, Copy)]
 struct Direction {
     descending: bool,

@@ -123,6 +123,10 @@ impl<E> Leaf<E> {
         &self.entries[place].entry
     }
 
+    pub(crate) fn prefix(&self, place: usize) -> Prefix {
+        self.entries[place].prefix()
+    }
+
     /// The entries from a place on.
     pub(crate) fn from(&self, place: usize) -> impl ExactSizeIterator<Item = &E> {
         self.entries[place..].iter().map(|keyed| &keyed.entry)

@@ -9,6 +9,7 @@ use super::expr::{Columns, Expr};
 use super::live::{LeafOf, Ordered, Slots, of_tables};
 use super::missing::{Missing, missing};
 use super::plan::{Asked, Relation};
+use super::prefix::whole;
 use super::relation::View;
 use super::scalar::{Key, Scalar};
 use smallvec::SmallVec;
@@ -230,6 +231,7 @@ impl<'r> Cursor<'r> {
         Self { result, leaf: None }
     }
 
+    #[inline]
     pub(super) fn at(&mut self, position: usize) -> Option<RowAt<'r>> {
         let result = self.result;
         let window = result.0.asked.window;
@@ -268,7 +270,17 @@ impl<'r> RowAt<'r> {
         ResultRow { at: self, values }
     }
 
-    pub(super) fn key(self) -> RowKey {
+    #[inline]
+    pub(super) fn key(&self) -> RowKey {
+        let told = || of_tables!(LeafOf, self.leaf, leaf => whole(leaf.prefix(self.place)), kept _leaf => None);
+        match self.result.0.asked.plan.is_by_id.then(told).flatten() {
+            Some(id) => RowKey(SmallVec::from_buf([Value::Int(id)])),
+            None => self.read_key(),
+        }
+    }
+
+    /// The key as its row tells it.
+    fn read_key(&self) -> RowKey {
         let view = self.result.view();
         let tuple = |slots: &[Slot]| {
             let mut key = RowKey::default();
@@ -320,6 +332,7 @@ pub struct RowKey(SmallVec<[Value; 1]>);
 impl std::ops::Deref for RowKey {
     type Target = [Value];
 
+    #[inline]
     fn deref(&self) -> &[Value] {
         &self.0
     }

@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use super::dictionary::Symbol;
-use super::folded::FoldedColumns;
+use super::folded::{FoldedColumns, FoldedTexts};
 use super::layout::{Layout, Place};
 use super::texts::Texts;
 use super::times::RowTimes;
@@ -17,7 +17,7 @@ pub(crate) const CHUNK: usize = 64;
 
 /// A bit for each slot of a chunk.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub(crate) struct Bits(pub(super) u64);
+pub(crate) struct Bits(pub(crate) u64);
 
 impl Bits {
     pub(crate) fn get(self, at: usize) -> bool {
@@ -119,6 +119,11 @@ impl Chunk {
             }
         }
         bits
+    }
+
+    /// Copies the texts of some places that a search has gone through.
+    pub(super) fn copy_folded(&self, places: u64, field: FieldNo, into: &mut FoldedTexts) {
+        self.folded.copy(places, field, into);
     }
 
     /// A bit for each place that has a number in a range; without a branch, as there are many.

@@ -31,7 +31,7 @@ pub(crate) use chains::Key;
 use chunk::Chunk;
 pub(crate) use chunk::{Bits, CHUNK};
 pub(crate) use filling::Filling;
-pub(crate) use folded::TextSearch;
+pub(crate) use folded::{FoldedTexts, TextSearch};
 use keys::Keys;
 use layout::Layout;
 use rows::RowsWithCells;
@@ -344,6 +344,17 @@ impl Table {
     /// A bit for each slot of a chunk whose row is asked for.
     pub(crate) fn places_in(&self, chunk: usize, asked: &Asked<'_>) -> u64 {
         self.chunks.get(chunk).places_in(asked, &self.layout)
+    }
+
+    /// Copies texts of a chunk that a search has gone through, in slot order.
+    pub(crate) fn copy_folded(
+        &self,
+        chunk: usize,
+        places: u64,
+        field: FieldNo,
+        into: &mut FoldedTexts,
+    ) {
+        self.chunks.get(chunk).copy_folded(places, field, into);
     }
 
     /// Whether a field's numbers can be asked for by [`Table::each_row_in`].

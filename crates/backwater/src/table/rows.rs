@@ -67,12 +67,6 @@ pub(crate) struct Asked<'s> {
     pub(crate) searches: Vec<(FieldNo, &'s dyn TextSearch)>,
 }
 
-impl Asked<'_> {
-    pub(crate) fn is_empty(&self) -> bool {
-        self.ranges.is_empty() && self.searches.is_empty()
-    }
-}
-
 /// What the numbers of a field are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Numbers {

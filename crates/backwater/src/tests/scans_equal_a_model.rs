@@ -74,7 +74,7 @@ proptest! {
         first in prop::collection::vec(row(), 60..200),
         later in prop::collection::vec((0..220_i64, prop::option::weighted(0.7, row())), 0..40),
         (p, w) in (prop_oneof![-3..4_i64, Just(i64::MIN), Just(i64::MAX)], 0..5_usize),
-        texts in prop::collection::vec(prop::sample::select(vec!["", "f", "E", "fe", "ferry", "ss", "ẞe", "y, ", "k", "i"]), 2..5),
+        texts in prop::collection::vec(prop::sample::select(vec!["", "f", "E", "fe", "fer", "ferry", "ferry f", "s", "ss", "ẞe", "y, ", "k", "i"]), 2..9),
     ) {
         let cache = Cache::new(Schema::parse("s.toml", SCHEMA).unwrap());
         cache.commit("kinds", |tx| (0..3).try_for_each(|number| {
@@ -116,7 +116,18 @@ proptest! {
             }
             for needle in &texts {
                 for query in &typed {
-                    cache.rebind("typed", query, [("x", *needle)]).unwrap();
+                    let before = ids(query);
+                    let report = cache.rebind("typed", query, [("x", *needle)]).unwrap();
+                    let (after, delta) = (ids(query), report.delta(query));
+                    let mut shown: Vec<Vec<Value>> = before.iter().map(|id| vec![(*id).into()]).collect();
+                    for row in delta.iter().flat_map(|delta| delta.rows()) {
+                        let id = row.to().map(|to| after[to]).or_else(|| Some(before[row.from()?]));
+                        prop_assert_eq!(row.key().to_vec(), id.map(Value::from).into_iter().collect::<Vec<_>>());
+                    }
+                    if let Some(delta) = delta {
+                        delta.apply(&mut shown);
+                    }
+                    prop_assert_eq!(shown.iter().map(|row| row[0].as_int().unwrap()).collect::<Vec<_>>(), after);
                 }
                 prop_assert_eq!(ids(&typed[0]), expected(&|row| has(row.2, needle) && row.0.is_some()), "{}", needle);
                 prop_assert_eq!(

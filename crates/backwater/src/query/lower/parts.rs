@@ -11,7 +11,7 @@ use crate::query::plan::{
     Grouping, KeyPart, Made, OrderKey, Output, Param, Path, Plan, Relation, Source,
 };
 use crate::query::scalar::Affinity;
-use crate::schema::Schema;
+use crate::schema::{IdType, Schema};
 
 /// A source while its statement is being lowered.
 #[derive(Debug)]
@@ -110,6 +110,15 @@ impl Parts {
                 || self.sources.iter().any(|source| {
                     source.is_lookup || matches!(source.relation, Relation::Statement(..))
                 }));
+        let is_plain = self.grouping.is_none() && !self.is_union && !is_made;
+        let is_by_id = is_plain && self.order.is_empty() && {
+            let mut apart = self.sources.iter().zip(&told).filter(|(_, told)| !**told);
+            let of_table = apart.next().and_then(|(source, _)| match source.relation {
+                Relation::Table(table) => Some(schema.table(table)),
+                Relation::Statement(..) => None,
+            });
+            apart.next().is_none() && of_table.is_some_and(|of| of.id_type() == IdType::Int)
+        };
         let sources = self.sources.into_iter().enumerate().map(|(number, source)| Source {
             relation: source.relation,
             name: source.name,
@@ -138,6 +147,7 @@ impl Parts {
             limit: self.limit,
             offset: self.offset,
             params: self.params,
+            is_by_id,
         };
         if is_made {
             let first = plan.key_len(schema);
