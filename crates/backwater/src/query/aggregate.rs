@@ -305,6 +305,12 @@ impl Sum {
         self.whole += i128::from(number);
     }
 
+    /// Takes in so many whole numbers by their sum.
+    pub(crate) fn add_wholes(&mut self, values: i64, sum: i128) {
+        self.values += values;
+        self.whole += sum;
+    }
+
     fn add(&mut self, value: Scalar<'_>, times: i64) {
         self.values += times;
         match value.under(Affinity::Numeric) {

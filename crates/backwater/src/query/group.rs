@@ -136,11 +136,11 @@ impl Groups {
         self.number(keys, grouping)
     }
 
-    /// Counts one more row of a group.
+    /// Counts more rows of a group.
     #[inline]
-    pub(crate) fn count_row(&mut self, number: u32) {
+    pub(crate) fn count_rows(&mut self, number: u32, times: u32) {
         if let Some(group) = &mut self.groups[number as usize] {
-            group.rows += 1;
+            group.rows += u64::from(times);
         }
     }
 

@@ -12,7 +12,7 @@ use super::plan::{Access, Plan, Relation, Source};
 use super::scalar::{Key, Scalar};
 use crate::change::FieldSet;
 use crate::schema::{FieldNo, Kind, TableNo};
-use crate::table::{Cell, RowCells, Slot, State};
+use crate::table::{Cell, ChunkRows, RowCells, Slot, State};
 use crate::value::Value;
 
 /// In the place of a partner that a left join did not find.
@@ -392,6 +392,22 @@ pub(crate) struct ScannedRow<'a> {
     cells: RowCells<'a>,
 }
 
+/// Rows of a table that lie together.
+#[derive(Clone, Copy)]
+pub(crate) struct ScannedRows<'a> {
+    state: &'a State,
+    table: TableNo,
+    rows: ChunkRows<'a>,
+}
+
+impl<'a> ScannedRows<'a> {
+    #[inline]
+    pub(crate) fn iter(self) -> impl Iterator<Item = (Slot, ScannedRow<'a>)> {
+        let Self { state, table, rows } = self;
+        rows.iter().map(move |(slot, cells)| (slot, ScannedRow { state, table, cells }))
+    }
+}
+
 impl<'a> ScannedRow<'a> {
     /// What a field holds, as it lies in memory: rows of which that is the same hold the same.
     #[inline]
@@ -475,6 +491,23 @@ impl<'a> View<'a> {
             if told || filter.holds(&row) {
                 found(slot, row);
             }
+        });
+    }
+
+    /// The same with rows that lie together, a few dozen at most.
+    pub(crate) fn each_chunk(
+        &self,
+        table: TableNo,
+        mut filter: Filter<'a>,
+        mut found: impl FnMut(ScannedRows<'a>),
+    ) {
+        let state = self.state;
+        let plain = filter.take_plain(state.table(table));
+        let told = filter.is_empty();
+        state.table(table).each_chunk_in(&plain.asked(), |rows| {
+            let holds = |cells| filter.holds(&ScannedRow { state, table, cells });
+            let rows = if told { rows } else { rows.filtered(holds) };
+            found(ScannedRows { state, table, rows });
         });
     }
 }

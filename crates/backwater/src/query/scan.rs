@@ -7,11 +7,11 @@ use super::filter::Filter;
 use super::followed::Followed;
 use super::group::Groups;
 use super::plan::{Grouping, Plan};
-use super::relation::{NONE, ScannedRow, Tuple, View};
+use super::relation::{NONE, ScannedRow, ScannedRows, Tuple, View};
 use super::scalar::Scalar;
 use super::walk::Walk;
 use crate::schema::FieldNo;
-use crate::table::{Cell, Slot};
+use crate::table::{CHUNK, Cell, Slot};
 
 /// What of a row goes into an aggregate.
 #[derive(Clone, Copy)]
@@ -42,9 +42,6 @@ const MOST: u64 = 1 << 20;
 /// So many keys' groups are remembered by what the key is in memory.
 const REMEMBERED: usize = 128;
 
-/// So many rows go in at once.
-const AT_ONCE: usize = 64;
-
 /// A key as it lies in memory, and its group.
 #[derive(Clone, Copy)]
 struct Remembered {
@@ -73,21 +70,58 @@ pub(crate) fn group(
     if let Some(table) = view.scanned() {
         let filter = Filter::of(&plan.scratch.checks, params);
         // Some rows at a time, so that what each aggregate is need not be asked for each row.
-        let mut some: Vec<(Slot, ScannedRow<'_>)> = Vec::with_capacity(AT_ONCE);
-        view.each_row(table, filter, |slot, row| {
-            some.push((slot, row));
-            if some.len() == AT_ONCE {
-                intake.take_some(&some);
-                some.clear();
-            }
-        });
-        intake.take_some(&some);
+        view.each_chunk(table, filter, |rows| intake.take_some(rows));
     } else if let Some(followed) = Followed::of(plan) {
         followed.each(view, params, |row, tuple| intake.take(row, tuple));
     } else {
         Walk { view, params }.all(&mut |tuple| intake.take_tuple(tuple));
     }
     intake.finish();
+}
+
+/// How many of some rows stand in each of the first groups: mostly there are no others.
+struct Tally([u32; FIRST]);
+
+/// So many groups are tallied.
+const FIRST: usize = 32;
+
+impl Tally {
+    /// By the rows' groups; `None` if there are others than the first.
+    fn of(numbers: &[u32]) -> Option<Self> {
+        let mut times = [0; FIRST];
+        for number in numbers {
+            *times.get_mut(*number as usize)? += 1;
+        }
+        Some(Self(times))
+    }
+
+    /// Calls `each` with the groups that rows stand in, and how many do.
+    fn each(&self, mut each: impl FnMut(u32, u32)) {
+        let groups = (0..).zip(&self.0).filter(|(_, times)| **times > 0);
+        groups.for_each(|(number, times)| each(number, *times));
+    }
+}
+
+/// Sums of whole numbers by group, and how many these are.
+#[derive(Default)]
+struct Sums([(i64, i128); FIRST]);
+
+impl Sums {
+    #[inline]
+    fn add(&mut self, group: u32, value: i64) {
+        let (values, sum) = &mut self.0[group as usize];
+        (*values, *sum) = (*values + 1, *sum + i128::from(value));
+    }
+
+    /// Feeds a group's sum into what an aggregate of single fields keeps.
+    fn feed(&self, group: u32, kept: &mut Kept) {
+        let (values, whole) = self.0[group as usize];
+        match kept {
+            Kept::Sum(sum) => sum.add_wholes(values, whole),
+            Kept::Count(count) => *count += values,
+            _ => debug_assert!(false, "a field is fed into sums and counts"),
+        }
+    }
 }
 
 /// Rows on their way into groups.
@@ -123,26 +157,53 @@ impl<'i, 'a> Intake<'i, 'a> {
     }
 
     /// Takes in rows of the only table.
-    fn take_some(&mut self, rows: &[(Slot, ScannedRow<'a>)]) {
-        let mut numbers = [0; AT_ONCE];
+    fn take_some(&mut self, rows: ScannedRows<'a>) {
+        let (mut numbers, mut len) = ([0; CHUNK], 0);
         for ((slot, row), number) in rows.iter().zip(&mut numbers) {
-            *number = self.number(row, &[*slot]);
+            *number = self.number(&row, &[slot]);
+            len += 1;
         }
+        let numbers = &numbers[..len];
+        let Some(tally) = Tally::of(numbers) else {
+            return rows.iter().for_each(|(slot, row)| self.take(&row, &[slot]));
+        };
         let aggregates = self.grouping.aggregates.iter().zip(&self.feeds).enumerate();
         for (place, (aggregate, feed)) in aggregates {
-            for ((slot, row), number) in rows.iter().zip(numbers) {
-                let Some(kept) = self.groups.kept(number, place) else { continue };
-                let fed = match feed {
-                    Feed::Row => feed_row(kept),
-                    Feed::Field(field) => feed_field(kept, row, *field),
-                    Feed::Counted(_) | Feed::Other => false,
-                };
+            let one = |groups: &mut Groups, number: u32, slot: Slot, row: &ScannedRow<'a>| {
+                let Some(kept) = groups.kept(number, place) else { return };
+                let fed = matches!(feed, Feed::Field(field) if feed_field(kept, row, *field));
                 if !fed {
-                    add(aggregate, kept, self.view, &[*slot], self.params, 1);
+                    add(aggregate, kept, self.view, &[slot], self.params, 1);
+                }
+            };
+            match feed {
+                Feed::Row => tally.each(|number, times| {
+                    if let Some(Kept::Count(count)) = self.groups.kept(number, place) {
+                        *count += i64::from(times);
+                    }
+                }),
+                Feed::Field(field) => {
+                    let mut sums = Sums::default();
+                    for ((slot, row), number) in rows.iter().zip(numbers) {
+                        match row.number(*field) {
+                            Some(value) => sums.add(*number, value),
+                            None => one(self.groups, *number, slot, &row),
+                        }
+                    }
+                    tally.each(|number, _| {
+                        if let Some(kept) = self.groups.kept(number, place) {
+                            sums.feed(number, kept);
+                        }
+                    });
+                }
+                Feed::Counted(_) | Feed::Other => {
+                    for ((slot, row), number) in rows.iter().zip(numbers) {
+                        one(self.groups, *number, slot, &row);
+                    }
                 }
             }
         }
-        numbers[..rows.len()].iter().for_each(|number| self.groups.count_row(*number));
+        tally.each(|number, times| self.groups.count_rows(number, times));
     }
 
     /// Takes a tuple in of which the row of the table that is gone through is known.
@@ -167,10 +228,10 @@ impl<'i, 'a> Intake<'i, 'a> {
     }
 
     /// The number of a tuple's group.
-    #[inline]
+    #[inline(always)]
     fn number(&mut self, row: &ScannedRow<'a>, tuple: &[Slot]) -> u32 {
         let Self { groups, grouping, view, params, .. } = self;
-        let mut find = || groups.number_of(grouping, params, &view.row(tuple));
+        let mut find = || find_group(groups, grouping, params, view, tuple);
         match &mut self.key {
             KeyOf::Field(field, remembered) => match row.in_memory(*field) {
                 Some(key) => {
@@ -237,6 +298,18 @@ impl Count {
         }
         self.times[place] += 1;
     }
+}
+
+/// The number of a tuple's group, which is not known yet; most are.
+#[inline(never)]
+fn find_group<'a>(
+    groups: &mut Groups,
+    grouping: &'a Grouping,
+    params: &'a [Scalar<'static>],
+    view: &View<'a>,
+    tuple: &[Slot],
+) -> u32 {
+    groups.number_of(grouping, params, &view.row(tuple))
 }
 
 /// Feeds a row into what an aggregate keeps, if that is plain.

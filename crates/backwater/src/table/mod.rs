@@ -35,7 +35,7 @@ pub(crate) use folded::{FoldedTexts, TextSearch};
 use keys::Keys;
 use layout::Layout;
 use rows::RowsWithCells;
-pub(crate) use rows::{Asked, NumberRange, Numbers, RowCells, RowReader};
+pub(crate) use rows::{Asked, ChunkRows, NumberRange, Numbers, RowCells, RowReader};
 pub(crate) use snapshot::field_no;
 pub use snapshot::{Row, Snapshot, TableSummary};
 pub(crate) use state::State;
@@ -366,16 +366,26 @@ impl Table {
         }
     }
 
-    /// The same with each row that is asked for.
+    /// Calls `found` with each row that is asked for, in slot order.
     pub(crate) fn each_row_in<'a>(
         &'a self,
         asked: &Asked<'_>,
         mut found: impl FnMut(Slot, RowCells<'a>),
     ) {
+        self.each_chunk_in(asked, |rows| rows.iter().for_each(|(slot, row)| found(slot, row)));
+    }
+
+    /// The same a chunk at a time.
+    pub(crate) fn each_chunk_in<'a>(
+        &'a self,
+        asked: &Asked<'_>,
+        mut found: impl FnMut(ChunkRows<'a>),
+    ) {
+        let layout = &self.layout;
         for (number, chunk) in self.chunks.iter().enumerate() {
-            for at in Bits(chunk.places_in(asked, &self.layout)).ones() {
-                let slot = Slot((number * CHUNK + at) as u32);
-                found(slot, RowCells::new(chunk, at, &self.layout));
+            let places = chunk.places_in(asked, layout);
+            if places != 0 {
+                found(ChunkRows { chunk, layout, number, places });
             }
         }
     }

@@ -60,6 +60,37 @@ impl<'a> RowCells<'a> {
     }
 }
 
+/// Some rows of a chunk.
+#[derive(Clone, Copy)]
+pub(crate) struct ChunkRows<'a> {
+    pub(super) chunk: &'a Chunk,
+    pub(super) layout: &'a Layout,
+    pub(super) number: usize,
+    /// A bit for each place.
+    pub(super) places: u64,
+}
+
+impl<'a> ChunkRows<'a> {
+    /// The rows, in slot order.
+    #[inline]
+    pub(crate) fn iter(self) -> impl Iterator<Item = (Slot, RowCells<'a>)> {
+        let slot = move |at| Slot((self.number * CHUNK + at) as u32);
+        Bits(self.places)
+            .ones()
+            .map(move |at| (slot(at), RowCells::new(self.chunk, at, self.layout)))
+    }
+
+    /// Those of them that meet a condition.
+    pub(crate) fn filtered(mut self, holds: impl Fn(RowCells<'a>) -> bool) -> Self {
+        for at in Bits(self.places).ones() {
+            if !holds(RowCells::new(self.chunk, at, self.layout)) {
+                self.places &= !(1 << at);
+            }
+        }
+        self
+    }
+}
+
 /// What rows are asked for by what they hold in fields: numbers in ranges, texts that are found.
 #[derive(Default)]
 pub(crate) struct Asked<'s> {

@@ -138,19 +138,31 @@ proptest! {
             }
             // Counted and summed by a field, and by what a link leads to.
             let own = cache.query("SELECT w, count(*), count(s), total(n) FROM t GROUP BY w", ()).unwrap();
-            let mut groups: BTreeMap<Option<usize>, (i64, i64, f64)> = BTreeMap::new();
+            let mut groups: BTreeMap<Option<usize>, (i64, i64, i128)> = BTreeMap::new();
             let mut kinds: BTreeMap<usize, (i64, i64)> = BTreeMap::new();
             for row in model.values() {
                 let group = groups.entry(row.1).or_default();
-                *group = (group.0 + 1, group.1 + i64::from(row.2.is_some()), 0.0);
+                *group = (group.0 + 1, group.1 + i64::from(row.2.is_some()), group.2 + i128::from(row.0.unwrap_or(0)));
                 if let Some(kind) = row.4.filter(|kind| *kind < 3) {
                     let group = kinds.entry(kind).or_default();
                     *group = (group.0 + 1, group.1 + kind as i64 * 10);
                 }
             }
-            let found: Vec<(i64, i64)> = own.read().unwrap().rows()
-                .map(|row| (row.values()[1].as_int().unwrap(), row.values()[2].as_int().unwrap())).collect();
-            prop_assert_eq!(found, groups.values().map(|group| (group.0, group.1)).collect::<Vec<_>>());
+            let found: Vec<(i64, i64, Value)> = own.read().unwrap().rows()
+                .map(|row| (row.values()[1].as_int().unwrap(), row.values()[2].as_int().unwrap(), row.values()[3].clone())).collect();
+            prop_assert_eq!(found, groups.values().map(|group| (group.0, group.1, Value::Float(group.2 as f64))).collect::<Vec<_>>());
+            // The same in many groups, of which a few rows in one piece of memory meet the first only.
+            let many = cache.query("SELECT id % 50, count(*), count(s), total(n) FROM t GROUP BY 1 ORDER BY 1", ()).unwrap();
+            let mut groups: BTreeMap<i64, (i64, i64, i128)> = BTreeMap::new();
+            for (id, row) in &model {
+                let group = groups.entry(id % 50).or_default();
+                *group = (group.0 + 1, group.1 + i64::from(row.2.is_some()), group.2 + i128::from(row.0.unwrap_or(0)));
+            }
+            let expected = groups.into_iter().map(|(of, (rows, texts, sum))| {
+                vec![Value::Int(of), Value::Int(rows), Value::Int(texts), Value::Float(sum as f64)]
+            });
+            let found: Vec<Vec<Value>> = many.read().unwrap().rows().map(|row| row.values().to_vec()).collect();
+            prop_assert_eq!(found, expected.collect::<Vec<_>>());
             let joined = cache.query(
                 "SELECT k.name, count(k.m), sum(k.m), count(DISTINCT k.m) FROM t JOIN kind AS k ON k.name = t.k GROUP BY k.name", ()
             ).unwrap();
