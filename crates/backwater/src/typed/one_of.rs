@@ -85,6 +85,11 @@ use crate::value::{RowId, Value};
 /// # let _ = |shown| if let Shown::Port(found) = shown { drop(found) };
 /// # Ok::<(), backwater::Error>(())
 /// ```
+#[diagnostic::on_unimplemented(
+    message = "`{Self}` is no link to one of several tables",
+    label = "it does not derive OneOf",
+    note = "as a field, a `Vec` is a to-many link of such; one to a single table is `Links`, and a list of plain values is kept as Json"
+)]
 pub trait OneOf<'s>: FieldType<'s> {
     /// How the link calls each table, and the table.
     const TABLES: &'static [(&'static str, &'static str)];

@@ -177,6 +177,10 @@ impl<T> std::fmt::Debug for TableRows<'_, T> {
 /// A field that is a to-one link, and what names a row that it may point at: for a [`Link`] whatever
 /// is an id of its table ([`IntoId`]), for an enum that derives [`OneOf`](derive@crate::OneOf) the enum
 /// itself; the same for an `Option` of it.
+#[diagnostic::on_unimplemented(
+    message = "a field of type `{Self}` does not point at `{To}`",
+    label = "not a link that `{To}` names a row of"
+)]
 pub trait PointsAt<To> {
     /// The row's table and its id; `None` if it names none.
     fn target(to: To) -> Option<(&'static str, RowId)>;
