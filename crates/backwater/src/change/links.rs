@@ -4,7 +4,7 @@ use super::Transaction;
 use super::staged::Staged;
 use super::transaction::not_there;
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{FieldNo, Kind, Made, TableNo};
+use crate::schema::{FieldNo, Kind, Made, OneOf, Schema, TableNo};
 use crate::table::{Cell, OWNER, Slot, TARGET, TARGET_TYPE, field_no};
 use crate::value::RowId;
 
@@ -41,7 +41,7 @@ impl Transaction {
         targets: impl IntoIterator<Item = T>,
     ) -> Result<()> {
         let targets = targets.into_iter().map(|id| (None, id.into())).collect();
-        self.write_links(table, &id.into(), link, targets)
+        self.write_links(table, &id.into(), link, targets, |_, of, name| of.table(name))
     }
 
     /// As [`Transaction::set_links`] for a link that may point at one of several tables: each
@@ -72,36 +72,18 @@ impl Transaction {
         targets: impl IntoIterator<Item = (&'t str, T)>,
     ) -> Result<()> {
         let targets = targets.into_iter().map(|(name, id)| (Some(name), id.into())).collect();
-        self.write_links(table, &id.into(), link, targets)
+        self.write_links(table, &id.into(), link, targets, |_, of, name| of.table(name))
     }
 
-    /// Sets a to-many link as a struct has it: each target with its table where it may be one of
-    /// several.
-    pub(crate) fn put_links(
+    /// Writes the rows that a to-many link points at, each with what tells its table where that may
+    /// be one of several: `table_of` finds it.
+    pub(crate) fn write_links(
         &mut self,
         table: &str,
         id: &RowId,
         link: &str,
         targets: Vec<(Option<&str>, RowId)>,
-    ) -> Result<()> {
-        let schema = self.schema();
-        let definition = schema.table(schema.table_no(table)?);
-        let entries = definition.field_no(link).map(|field| definition.field(field).kind);
-        let one_of = match entries {
-            Some(Kind::Links(entries)) => schema.table(entries).field(TARGET).one_of(),
-            _ => None,
-        };
-        let called = |to: &str| Some(&**one_of?.name(schema.table_no(to).ok()?));
-        let targets = targets.into_iter().map(|(to, id)| (to.and_then(called), id));
-        self.write_links(table, id, link, targets.collect())
-    }
-
-    fn write_links(
-        &mut self,
-        table: &str,
-        id: &RowId,
-        link: &str,
-        targets: Vec<(Option<&str>, RowId)>,
+        table_of: fn(&Schema, &OneOf, &str) -> Option<TableNo>,
     ) -> Result<()> {
         let number = self.writable(table)?;
         let schema = self.schema();
@@ -115,12 +97,12 @@ impl Transaction {
         };
         let slot = self.find(number, id)?.ok_or_else(|| not_there(table, id))?;
         let target = schema.table(entries).field(TARGET);
-        let one_of = target.link.as_ref().and_then(|link| link.one_of.as_ref());
+        let one_of = target.one_of();
         let mut found = Vec::new();
         for (name, id) in targets {
             let to = match (target.kind, one_of, name) {
                 (Kind::Link(to), None, None) => Some(to),
-                (_, Some(one_of), Some(name)) => one_of.table(name),
+                (_, Some(one_of), Some(name)) => table_of(&schema, one_of, name),
                 _ => None,
             };
             let Some(to) = to else {

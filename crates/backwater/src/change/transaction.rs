@@ -397,19 +397,6 @@ impl Transaction {
         }
     }
 
-    /// The id that a value is which is part of one.
-    pub(crate) fn part_of_id(&self, value: &Value) -> Result<RowId> {
-        match value {
-            Value::Int(number) => Ok(RowId::Int(*number)),
-            Value::Text(text) => Ok(RowId::Text(text.clone())),
-            Value::Json(json) => RowId::from_json(json),
-            other => Err(Error::new(
-                ErrorKind::Type,
-                format!("found {} ({other}), expected an id", other.kind()),
-            )),
-        }
-    }
-
     /// The id that a value is in a field.
     fn id_of(&self, field: &Field, value: &Value) -> Result<RowId> {
         match value {
@@ -418,7 +405,7 @@ impl Transaction {
                 Some(IdType::Parts) => RowId::from_json(&Json::parse(id)?),
                 _ => Ok(RowId::Text(checked_text(id)?.into())),
             },
-            other => self.part_of_id(other),
+            other => RowId::of_value(other),
         }
     }
 

@@ -2,7 +2,7 @@
 
 use super::field::{FieldCell, FieldType, Written};
 use super::{Kind, Lack};
-use crate::value::{RowId, Value};
+use crate::value::RowId;
 
 /// An enum whose variants are links to rows of different tables: what a link to one of several tables
 /// points at. `#[derive(OneOf)]` makes it one.
@@ -120,10 +120,6 @@ pub fn variant(cell: FieldCell<'_>, tables: &[(&str, &str)]) -> Result<usize, La
 /// The id that a link writes; for `#[derive(OneOf)]`.
 #[doc(hidden)]
 pub fn id_of<'s, T: FieldType<'s>>(link: &T) -> Option<RowId> {
-    match link.write() {
-        Written::Value(Value::Int(number)) => Some(RowId::Int(number)),
-        Written::Value(Value::Text(text)) => Some(RowId::Text(text)),
-        Written::Value(Value::Json(json)) => RowId::from_json(&json).ok(),
-        _ => None,
-    }
+    let Written::Value(value) = link.write() else { return None };
+    RowId::of_value(&value).ok()
 }

@@ -177,6 +177,8 @@ impl<T> std::fmt::Debug for TableRows<'_, T> {
 /// A field that is a to-one link, and what names a row that it may point at: for a [`Link`] whatever
 /// is an id of its table ([`IntoId`]), for an enum that derives [`OneOf`](derive@crate::OneOf) the enum
 /// itself; the same for an `Option` of it.
+///
+/// See [`TableRows`] and [`OneOf`](trait@crate::OneOf) for examples.
 #[diagnostic::on_unimplemented(
     message = "a field of type `{Self}` does not point at `{To}`",
     label = "not a link that `{To}` names a row of"

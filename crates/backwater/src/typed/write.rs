@@ -98,7 +98,7 @@ impl<T: Table> TableWriter<'_, T> {
             return Ok(());
         }
         let part = |name: &&str| writes.fields.iter().find(|(field, _)| field == name);
-        let parts = T::SHAPE.id.iter().filter_map(part).map(|(_, value)| self.tx.part_of_id(value));
+        let parts = T::SHAPE.id.iter().filter_map(part).map(|(_, value)| RowId::of_value(value));
         let parts = parts.collect::<Result<Vec<_>>>()?;
         let id = match <[RowId; 1]>::try_from(parts) {
             Ok([only]) => only,
@@ -193,10 +193,12 @@ impl<T: Table> TableWriter<'_, T> {
     }
 
     fn links(&mut self, id: &RowId, writes: FieldWrites) -> Result<()> {
-        writes
-            .links
-            .into_iter()
-            .try_for_each(|(link, targets)| self.tx.put_links(T::TABLE, id, link, targets))
+        // A struct tells tables by their names, whatever the link calls them.
+        writes.links.into_iter().try_for_each(|(link, targets)| {
+            self.tx.write_links(T::TABLE, id, link, targets, |schema, _, name| {
+                schema.table_no(name).ok()
+            })
+        })
     }
 }
 

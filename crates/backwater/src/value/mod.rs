@@ -300,6 +300,19 @@ pub enum RowId {
 }
 
 impl RowId {
+    /// The id, or the part of one, that a value is.
+    pub(crate) fn of_value(value: &Value) -> Result<Self> {
+        match value {
+            Value::Int(number) => Ok(RowId::Int(*number)),
+            Value::Text(text) => Ok(RowId::Text(text.clone())),
+            Value::Json(json) => RowId::from_json(json),
+            other => Err(Error::new(
+                ErrorKind::Type,
+                format!("found {} ({other}), expected an id", other.kind()),
+            )),
+        }
+    }
+
     #[cfg(feature = "sqlite")]
     pub(crate) fn borrow(&self) -> IdRef<'_> {
         match self {
