@@ -2,6 +2,7 @@
 //! how the rows move.
 
 use rustc_hash::FxHashMap;
+use smallvec::SmallVec;
 use std::hash::Hash;
 use std::sync::Arc;
 
@@ -25,7 +26,7 @@ pub(crate) enum Way {
     /// The same rows, seen through another window.
     Window,
     /// Only rows with values in these bands come or go.
-    Bands(Vec<Band>),
+    Bands(SmallVec<[Band; 1]>),
     /// All rows of the new result are in the old one.
     Narrower,
     /// Little can be said: it is computed anew.
@@ -46,14 +47,13 @@ impl Way {
     /// The way between two bindings of a plan; `elsewhere` is that of [`elsewhere`].
     pub(crate) fn between(from: &Asked, to: &Asked, elsewhere: &[bool]) -> Self {
         let plan = &*from.plan;
-        let pairs = from.params.iter().zip(&to.params).enumerate();
-        let changed: Vec<usize> =
-            pairs.filter(|(_, (a, b))| a != b).map(|(number, _)| number).collect();
-        let reads = |expr: &Expr| reads(expr, &|param| changed.contains(&param));
-        if !plan.is_shared || changed.iter().any(|param| elsewhere[*param]) {
+        let has_changed = |param: usize| from.params[param] != to.params[param];
+        let reads = |expr: &Expr| reads(expr, &has_changed);
+        if !plan.is_shared || (0..elsewhere.len()).any(|param| elsewhere[param] && has_changed(param))
+        {
             return Way::Anew;
         }
-        let (mut bands, mut narrower) = (Vec::new(), false);
+        let (mut bands, mut narrower) = (SmallVec::new(), false);
         for condition in plan.late.iter().filter(|condition| reads(condition)) {
             if let Some(band) = band(condition, from, to) {
                 bands.push(band);
@@ -165,25 +165,27 @@ pub(crate) fn window_moved(len: usize, old: Window, new: Window) -> Vec<Moved> {
     thinned(ranks.into_iter().map(|rank| (rank, Some(rank))), old, new)
 }
 
-/// The rows of a table with values in a band; `index` has all of them in the order of that field.
-pub(crate) fn rows_in(band: &Band, index: &Ranked<Slot>, view: &View<'_>) -> Vec<Slot> {
+/// Calls `found` with the rows of a table that have values in a band; `index` has all of them in the
+/// order of that field.
+pub(crate) fn each_in(
+    band: &Band,
+    index: &Ranked<Slot>,
+    view: &View<'_>,
+    mut found: impl FnMut(Slot),
+) {
     let value = |slot: Slot| Scalar::of_cell(view.state, band.table, slot, band.field);
-    let low = prefix(&view.plan.order, std::slice::from_ref(&band.low), None);
-    let mut rank = index
+    let of = |end: &Scalar<'_>| prefix(&view.plan.order, std::slice::from_ref(end), None);
+    let (low, high) = (of(&band.low), of(&band.high));
+    let first = index
         .first_from(&Sought { prefix: low, against: |slot: &Slot| value(*slot).order(&band.low) });
-    let mut found = Vec::new();
-    while let Some((leaf, place)) = index.leaf(rank) {
-        let rest = leaf.from(place);
-        let len = rest.len();
-        let inside = rest.take_while(|slot| value(**slot).order(&band.high).is_le());
-        let before = found.len();
-        found.extend(inside);
-        if found.len() - before < len {
-            break;
+    index.each_from(first, |prefix, slot| {
+        // A row's prefix may tell more than the value: then it is behind that of the value alone.
+        let is_inside = prefix < high || value(*slot).order(&band.high).is_le();
+        if is_inside {
+            found(*slot);
         }
-        rank += len;
-    }
-    found
+        is_inside
+    });
 }
 
 /// How the rows of two results of a shape move from one to the other. `changed` tells of rows of

@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::fmt;
 
 use super::order::{Moved, settle};
+use super::read_rows::ReadRows;
 use super::result::{Cursor, QueryResult, ResultRow, RowAt, RowKey};
 use crate::value::Value;
 
@@ -34,6 +35,8 @@ pub struct Delta {
     pub(crate) before: QueryResult,
     pub(crate) after: QueryResult,
     pub(crate) rows: Vec<Moved>,
+    /// Of the old result and of the new one, by their numbers among those that moved.
+    read: [ReadRows; 2],
 }
 
 /// What happened to one row of a result.
@@ -64,6 +67,10 @@ impl Moved {
 }
 
 impl Delta {
+    pub(crate) fn new(before: QueryResult, after: QueryResult, rows: Vec<Moved>) -> Self {
+        Self { before, after, rows, read: Default::default() }
+    }
+
     /// How one result of a query moved to another one, over however many commits.
     ///
     /// ```
@@ -90,7 +97,7 @@ impl Delta {
         }
         rows.extend(gone.into_values().map(|(at, _)| Moved::left(at)));
         settle(&mut rows);
-        Self { before: before.clone(), after: after.clone(), rows }
+        Self::new(before.clone(), after.clone(), rows)
     }
 
     /// The result before the commit.
@@ -113,10 +120,10 @@ impl Delta {
     /// See [`Delta`] for an example.
     pub fn rows(&self) -> impl ExactSizeIterator<Item = DeltaRow<'_>> {
         let (mut before, mut after) = (Cursor::new(&self.before), Cursor::new(&self.after));
-        self.rows.iter().map(move |moved| {
+        self.rows.iter().enumerate().map(move |(number, moved)| {
             let before = moved.before().and_then(|position| before.at(position));
             let after = moved.after().and_then(|position| after.at(position));
-            DeltaRow { delta: self, moved: *moved, before, after }
+            DeltaRow { delta: self, number, moved: *moved, before, after }
         })
     }
 
@@ -214,6 +221,7 @@ impl fmt::Debug for Delta {
 #[derive(Clone, Copy)]
 pub struct DeltaRow<'d> {
     delta: &'d Delta,
+    number: usize,
     moved: Moved,
     before: Option<RowAt<'d>>,
     after: Option<RowAt<'d>>,
@@ -248,14 +256,19 @@ impl<'d> DeltaRow<'d> {
     ///
     /// See [`DeltaRow`] for an example.
     pub fn before(&self) -> Option<ResultRow<'d>> {
-        self.before.map(RowAt::row)
+        self.before.map(|at| self.kept(at, 0))
     }
 
     /// The row as it is, unless it left.
     ///
     /// See [`DeltaRow`] for an example.
     pub fn after(&self) -> Option<ResultRow<'d>> {
-        self.after.map(RowAt::row)
+        self.after.map(|at| self.kept(at, 1))
+    }
+
+    /// A row that the delta keeps: of the old result, or of the new one.
+    fn kept(&self, at: RowAt<'d>, of: usize) -> ResultRow<'d> {
+        at.row_kept(&self.delta.read[of], self.number, self.delta.rows.len())
     }
 
     /// What tells the row from the others of the result; see [`ResultRow::key`].

@@ -2,15 +2,22 @@
 
 use std::sync::Arc;
 
+use smallvec::SmallVec;
+
 /// Why a result cannot be told.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Failure(pub(crate) Arc<str>);
+
+/// What happens to the entries of an order; mostly to one or two.
+pub(crate) type Edits<E> = SmallVec<[Edit<E>; 2]>;
 
 /// What happens to one entry of the order.
 #[derive(Debug, Clone)]
 pub(crate) enum Edit<E> {
     Enter(E),
     Leave(E),
+    /// It stays as it is, where it is; what its rows hold has changed, and shows.
+    Change(E),
     Replace {
         old: E,
         new: E,

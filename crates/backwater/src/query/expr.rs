@@ -128,6 +128,15 @@ pub(crate) trait Columns<'a> {
             _ => None,
         }
     }
+
+    /// The microseconds of a column, if it is a moment.
+    #[inline]
+    fn micros(&self, number: ColumnNo) -> Option<i64> {
+        match self.column(number) {
+            Scalar::Time(time) => Some(time.as_micros()),
+            _ => None,
+        }
+    }
 }
 
 impl<'a> Columns<'a> for &'a [Scalar<'static>] {

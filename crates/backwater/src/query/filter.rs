@@ -1,5 +1,7 @@
 //! Conditions made ready for many rows: what of them is the same for all is done once.
 
+use smallvec::SmallVec;
+
 use super::collation::Collation;
 use super::expr::{ColumnNo, Columns, Comparison, Expr};
 use super::fold::Needle;
@@ -10,7 +12,7 @@ use crate::table::{Asked, NumberRange, Numbers, Table};
 
 /// Conditions that a row must all meet.
 pub(crate) struct Filter<'a> {
-    checks: Vec<Check<'a>>,
+    checks: SmallVec<[Check<'a>; 2]>,
     params: &'a [Scalar<'static>],
 }
 
@@ -27,7 +29,7 @@ enum Check<'a> {
 }
 
 /// Conditions on what lies in a table's fields.
-pub(crate) struct Plain<'a>(Vec<Check<'a>>);
+pub(crate) struct Plain<'a>(SmallVec<[Check<'a>; 2]>);
 
 impl Plain<'_> {
     /// The field that is searched and what is looked for, if that is all.
@@ -75,7 +77,10 @@ impl<'a> Filter<'a> {
                 Some(number) => range.has(number),
                 None => self.is_true(condition, row),
             },
-            Check::Micros(.., condition) => self.is_true(condition, row),
+            Check::Micros(column, range, condition) => match row.micros(*column) {
+                Some(micros) => range.has(micros),
+                None => self.is_true(condition, row),
+            },
             Check::ColumnContains(column, needle, _) => is_in(needle, &row.column(*column)),
             Check::Contains(text, needle) => is_in(needle, &text.eval(row, self.params)),
             Check::Other(condition) => self.is_true(condition, row),
@@ -95,7 +100,7 @@ impl<'a> Filter<'a> {
             Check::ColumnContains(column, _, Expr::Param(_)) => table.has_texts(column.field()),
             _ => false,
         };
-        let (plain, others) = std::mem::take(&mut self.checks).into_iter().partition(is_plain);
+        let (plain, others) = std::mem::take(&mut self.checks).into_iter().partition::<SmallVec<_>, _>(is_plain);
         self.checks = others;
         Plain(plain)
     }

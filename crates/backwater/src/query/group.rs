@@ -8,7 +8,7 @@ use hashbrown::HashTable;
 use smallvec::SmallVec;
 
 use super::aggregate::{Aggregate, Kept};
-use super::edit::{Edit, Failure};
+use super::edit::{Edit, Edits, Failure};
 use super::expr::Columns;
 use super::order::order_by;
 use super::plan::{Grouping, Plan};
@@ -20,7 +20,7 @@ use super::walk::TupleDelta;
 /// from the others, and what it shows.
 #[derive(Debug)]
 pub(crate) struct GroupRow {
-    pub(crate) values: Box<[Scalar<'static>]>,
+    pub(crate) values: SmallVec<[Scalar<'static>; 2]>,
     /// How many of the values are keys.
     pub(crate) keys: usize,
 }
@@ -195,8 +195,8 @@ impl Groups {
         params: &[Scalar<'static>],
         (before, after): (&View<'_>, &View<'_>),
         rows: &[TupleDelta],
-    ) -> Result<Vec<Edit<Arc<GroupRow>>>, Failure> {
-        let mut touched: Vec<u32> = Vec::new();
+    ) -> Result<Edits<Arc<GroupRow>>, Failure> {
+        let mut touched: SmallVec<[u32; 4]> = SmallVec::new();
         let moved = |row: &&TupleDelta| row.content || row.before != row.after;
         // All that goes, goes first: of a list, what comes may take its place.
         let gone = rows.iter().filter(moved).filter(|row| row.before).map(|row| (before, row, -1));
@@ -207,7 +207,7 @@ impl Groups {
         }
         touched.sort_unstable();
         touched.dedup();
-        let mut edits = Vec::new();
+        let mut edits = Edits::new();
         for number in touched {
             let Some(group) = &mut self.groups[number as usize] else {
                 continue;
@@ -244,11 +244,12 @@ impl Group {
         if self.rows == 0 && !grouping.keys.is_empty() {
             return Ok(None);
         }
-        let mut values = self.keys.to_vec();
+        let mut values = SmallVec::with_capacity(self.keys.len() + self.kept.len());
+        values.extend(self.keys.iter().cloned());
         for (aggregate, kept) in grouping.aggregates.iter().zip(&self.kept) {
             values.push(aggregate.value(kept).map_err(|_| self.overflow())?);
         }
-        let row = GroupRow { values: values.into(), keys: self.keys.len() };
+        let row = GroupRow { values, keys: self.keys.len() };
         let shown = match &grouping.having {
             None => true,
             Some(having) => having.eval(&&*row.values, params).as_truth() == Some(true),

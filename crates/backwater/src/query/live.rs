@@ -5,8 +5,9 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
+use smallvec::SmallVec;
 
-use super::edit::{Edit, Failure};
+use super::edit::{Edit, Edits, Failure};
 use super::expr::{Columns, Expr};
 use super::group::{GroupRow, Groups, order_groups, replace};
 use super::narrow::{Narrowed, SearchedTexts, narrowed};
@@ -257,6 +258,9 @@ impl Live {
         let plan = after.plan;
         let views = (before, after);
         self.searched = None;
+        if rows.is_empty() {
+            return Ok(Vec::new());
+        }
         of_tables!(
             Ordered, &mut self.ordered,
             ranked => Ok(follow_tuples(ranked, window, views, params, rows)),
@@ -290,7 +294,7 @@ impl Live {
                         });
                         edits.collect()
                     }
-                    _ => Vec::new(),
+                    _ => Edits::new(),
                 };
                 let against = |row: &Arc<GroupRow>| {
                     let (row, prefix) = (row.clone(), kept_prefix(plan, params, row));
@@ -313,11 +317,12 @@ type New = Option<Arc<GroupRow>>;
 
 /// What a row keeps, of a statement that reads others.
 fn make(made: &Made, view: &View<'_>, params: &[Scalar<'static>], tuple: &[Slot]) -> GroupRow {
-    let mut values = view.key(tuple);
+    let mut values = SmallVec::new();
+    view.each_of_key(tuple, |part| values.push(part.into_owned()));
     let keys = values.len();
     let row = view.row(tuple);
     values.extend(made.values.iter().map(|value| value.eval(&row, params).into_owned()));
-    GroupRow { values: values.into(), keys }
+    GroupRow { values, keys }
 }
 
 fn sorted<E: Slots>(
@@ -362,7 +367,7 @@ fn follow_tuples<E: Slots>(
     params: &[Scalar<'static>],
     rows: &[TupleDelta],
 ) -> Vec<Moved> {
-    let mut edits: Vec<Edit<E>> = Vec::with_capacity(rows.len());
+    let mut edits: Edits<E> = SmallVec::with_capacity(rows.len());
     let swapped = swapped(&after.plan.sources, rows);
     for (number, row) in rows.iter().enumerate() {
         let (old, new) = (row.before.then_some(&*row.tuple), row.after.then_some(&*row.tuple));
@@ -441,7 +446,11 @@ fn edit<E: Slots>(
         old_slots != new_slots || order && plan.order.iter().any(|key| differs(&key.expr));
     let changed = content && plan.outputs.iter().any(|output| differs(&output.expr));
     let (old, new) = (E::of(old_slots), E::of(new_slots));
-    (reorder || changed).then_some(Edit::Replace { old, new, reorder, changed })
+    match (reorder, changed) {
+        (true, _) => Some(Edit::Replace { old, new, reorder, changed }),
+        (false, true) => Some(Edit::Change(new)),
+        (false, false) => None,
+    }
 }
 
 /// Where a tuple stands, and what compares others with it.

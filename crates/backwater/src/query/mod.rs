@@ -31,6 +31,7 @@ mod order;
 mod plan;
 mod prefix;
 mod ranked;
+mod read_rows;
 mod relation;
 mod result;
 mod scalar;

@@ -21,7 +21,7 @@ use super::plan::{Asked, Plan, Relation};
 use super::relation::{Derived, DerivedChange, DerivedRow, DerivedView, View, changed_columns};
 use super::result::Entry;
 use super::scalar::KeyValues;
-use super::walk::{Start, TupleDelta, Walk, changed_tuples};
+use super::walk::{Start, Starts, TupleDelta, TupleDeltas, Walk, changed_tuples};
 use crate::change::{Happened, compare};
 use crate::table::{Slot, State};
 
@@ -117,6 +117,9 @@ pub(crate) struct Inner<'n> {
 
 impl<'n> Inner<'n> {
     fn of(inner: &'n [Option<Arc<Node>>]) -> Self {
+        if inner.is_empty() {
+            return Self { nodes: Vec::new(), sources: Vec::new() };
+        }
         let sources = inner.iter().map(|node| node.as_ref().map(|node| node.number)).collect();
         let mut nodes: Vec<&Arc<Node>> = inner.iter().flatten().collect();
         nodes.sort_by_key(|node| node.number);
@@ -247,11 +250,11 @@ impl Node {
         to: &Asked,
         rows: &[(usize, Slot)],
         view: &View<'_>,
-    ) -> Vec<TupleDelta> {
+    ) -> TupleDeltas {
         let plan = view.plan;
         let (was, is) =
             (Filter::of(&plan.late, &self.asked.params), Filter::of(&plan.late, &to.params));
-        let mut out: Vec<TupleDelta> = Vec::new();
+        let mut out = TupleDeltas::new();
         let Some(key) = &self.key else { return out };
         let walk = Walk { view, params: &to.params };
         for (source, slot) in rows {
@@ -496,7 +499,7 @@ impl Node {
         commit: u64,
         inner: &Inner<'_>,
     ) -> Progress {
-        let mut starts = Vec::new();
+        let mut starts = Starts::new();
         let mut rows: Vec<(u16, Slot)> = backlog
             .rows
             .iter()
@@ -545,7 +548,7 @@ impl Node {
         let before = View { plan: &self.asked.plan, state: &backlog.state, derived: &old };
         let after = View { plan: &self.asked.plan, state, derived: &new };
         let tuples = changed_tuples(&before, &after, &self.asked.params, &starts);
-        let tuples = self.belonging((&before, &after), tuples.into(), true);
+        let tuples = self.belonging((&before, &after), Cow::Borrowed(&tuples), true);
         self.advance(current, (&before, &after), &tuples, inner, state)
     }
 

@@ -161,12 +161,14 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         *after = take(&mut into, *after);
     }
     for (number, edit) in edits.iter().enumerate() {
-        if let Edit::Replace { new, reorder: false, .. } = edit {
-            let rank = ranked.replace(new.clone(), &new_order(new));
-            debug_assert!(rank.is_some(), "what stays in a result is in it");
-            afters[number] = rank;
-            befores[number] = rank.map(|rank| moved_rank(rank, &into, &out));
-        }
+        let rank = match edit {
+            Edit::Replace { new, reorder: false, .. } => ranked.replace(new.clone(), &new_order(new)),
+            Edit::Change(same) => ranked.rank(&new_order(same)),
+            _ => continue,
+        };
+        debug_assert!(rank.is_some(), "what stays in a result is in it");
+        afters[number] = rank;
+        befores[number] = rank.map(|rank| moved_rank(rank, &into, &out));
     }
     let ranks = befores.into_iter().zip(afters);
     let mut candidates: Vec<Moved> = edits
@@ -176,6 +178,7 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
             Edit::Replace { changed, reorder, .. } => {
                 Moved::between(before, after).with(*changed, *reorder)
             }
+            Edit::Change(_) => Moved::between(before, after).with(true, false),
             Edit::Enter(_) | Edit::Leave(_) => Moved::between(before, after),
         })
         .collect();

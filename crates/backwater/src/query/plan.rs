@@ -210,10 +210,11 @@ impl Plan {
         given: &Named,
         until_now: Option<&[Scalar<'static>]>,
     ) -> Result<Vec<Scalar<'static>>> {
-        let names: Vec<&str> = self.params.iter().map(|param| param.name.as_str()).collect();
-        if let Some((wrong, _)) = given.iter().find(|(name, _)| !names.contains(&bare(name))) {
+        let names = || self.params.iter().map(|param| param.name.as_str());
+        let is_known = |name: &str| names().any(|known| known == bare(name));
+        if let Some((wrong, _)) = given.iter().find(|(name, _)| !is_known(name)) {
             let message = format!("the statement has no parameter :{}", bare(wrong));
-            return Err(Error::new(ErrorKind::Parameter, message).help(nearest(wrong, names)));
+            return Err(Error::new(ErrorKind::Parameter, message).help(nearest(wrong, names())));
         }
         let values = self.params.iter().enumerate().map(|(number, param)| {
             let value = given.iter().filter(|(name, _)| bare(name) == param.name).last();
@@ -222,6 +223,7 @@ impl Plan {
                 (None, Some(until_now)) => return Ok(until_now[number].clone()),
                 (None, None) => {
                     let message = format!("parameter :{} has no value", param.name);
+                    let names: Vec<&str> = names().collect();
                     return Err(Error::new(ErrorKind::Parameter, message)
                         .help(format!("the statement's parameters are {}", list(&names))));
                 }

@@ -6,12 +6,20 @@
 
 use std::cmp::Ordering;
 use std::ops::Range;
-use std::sync::{Arc, OnceLock};
+use std::sync::Arc;
 
-use crate::value::Value;
+use smallvec::SmallVec;
 
-const LEAF: usize = 32;
-const FAN: usize = 16;
+/// So many children a branch has at most. A version that differs in one entry copies the nodes above
+/// it, and with them a counted reference to each of their children: that is the most of its work, so
+/// branches are small.
+const FAN: usize = 8;
+
+/// So many entries a leaf has at most: more of those that are copied as they lie than of those that
+/// are references themselves.
+const fn most_entries<E>() -> usize {
+    if std::mem::needs_drop::<E>() { 16 } else { 64 }
+}
 
 /// Where an entry stands as far as 64 bits tell it: one with a smaller prefix stands before one
 /// with a larger; of equal ones the order must be asked.
@@ -33,62 +41,108 @@ impl<F> Sought<F> {
 }
 
 /// An ordered collection of entries.
-#[derive(Clone)]
 pub(crate) struct Ranked<E> {
     /// None if there are no entries: there may be very many empty ones.
-    root: Option<Arc<Node<E>>>,
+    root: Option<Node<E>>,
 }
 
+impl<E> Clone for Ranked<E> {
+    fn clone(&self) -> Self {
+        Self { root: self.root.clone() }
+    }
+}
+
+/// A part of the tree, shared by the versions in which it is the same.
 enum Node<E> {
-    Leaf(Leaf<E>),
-    Branch(Branch<E>),
+    Leaf(Arc<Leaf<E>>),
+    Branch(Arc<Branch<E>>),
 }
 
-#[derive(Clone)]
-struct Branch<E> {
-    len: usize,
-    children: Vec<Child<E>>,
+impl<E> Clone for Node<E> {
+    #[inline]
+    fn clone(&self) -> Self {
+        match self {
+            Node::Leaf(leaf) => Node::Leaf(leaf.clone()),
+            Node::Branch(branch) => Node::Branch(branch.clone()),
+        }
+    }
+}
+
+/// Its children, all of one kind, lie in the node itself.
+struct Branch<E>(SmallVec<[Child<E>; FAN + 1]>);
+
+impl<E> Clone for Branch<E> {
+    fn clone(&self) -> Self {
+        Self(self.0.iter().cloned().collect())
+    }
 }
 
 /// A node below another one, and what is known of it without a look at it.
 struct Child<E> {
-    node: Arc<Node<E>>,
-    len: usize,
-    /// Of its last entry.
-    prefix: Prefix,
+    node: Node<E>,
+    len: u32,
+    /// Of its last entry, in two halves.
+    prefix: [u32; 2],
 }
 
 impl<E> Clone for Child<E> {
+    #[inline]
     fn clone(&self) -> Self {
         Self { node: self.node.clone(), ..*self }
     }
 }
 
 impl<E> Child<E> {
-    fn new(node: Arc<Node<E>>) -> Self {
+    fn new(node: Node<E>) -> Self {
         let (len, prefix) = node.told();
-        Self { node, len, prefix }
+        Self { node, len, prefix: halves(prefix) }
+    }
+
+    #[inline]
+    fn len(&self) -> usize {
+        self.len as usize
+    }
+
+    #[inline]
+    fn prefix(&self) -> Prefix {
+        whole(self.prefix)
     }
 
     /// Does something with the node, of which more or others are known then.
-    fn change<T>(&mut self, change: impl FnOnce(&mut Node<E>) -> T) -> T
-    where
-        E: Clone,
-    {
-        let done = change(Arc::make_mut(&mut self.node));
-        (self.len, self.prefix) = self.node.told();
+    fn change<T>(&mut self, change: impl FnOnce(&mut Node<E>) -> T) -> T {
+        let done = change(&mut self.node);
+        let (len, prefix) = self.node.told();
+        (self.len, self.prefix) = (len, halves(prefix));
         done
     }
 }
 
-/// Neighbouring entries, and their rows once somebody has read them.
+/// Neighbouring entries.
 pub(crate) struct Leaf<E> {
     entries: Vec<Keyed<E>>,
-    rows: ReadRows,
+}
+
+impl<E: Clone> Clone for Leaf<E> {
+    fn clone(&self) -> Self {
+        // Who copies a leaf is about to put something in.
+        let mut entries = Vec::with_capacity(self.entries.len() + 1);
+        entries.extend_from_slice(&self.entries);
+        Self { entries }
+    }
+}
+
+#[inline]
+fn halves(prefix: Prefix) -> [u32; 2] {
+    [(prefix >> 32) as u32, prefix as u32]
+}
+
+#[inline]
+fn whole(halves: [u32; 2]) -> Prefix {
+    Prefix::from(halves[0]) << 32 | Prefix::from(halves[1])
 }
 
 /// An entry with its prefix in two halves: so it takes no more room than both of them.
-#[derive(Clone)]
+#[derive(Clone, Copy)]
 struct Keyed<E> {
     prefix: [u32; 2],
     entry: E,
@@ -96,22 +150,13 @@ struct Keyed<E> {
 
 impl<E> Keyed<E> {
     fn new(prefix: Prefix, entry: E) -> Self {
-        Self { prefix: [(prefix >> 32) as u32, prefix as u32], entry }
+        Self { prefix: halves(prefix), entry }
     }
 
     #[inline]
     fn prefix(&self) -> Prefix {
-        Prefix::from(self.prefix[0]) << 32 | Prefix::from(self.prefix[1])
+        whole(self.prefix)
     }
-}
-
-type Row = Box<[Value]>;
-
-/// The rows of a leaf that somebody has read. Often that is one of them.
-#[derive(Default)]
-struct ReadRows {
-    first: OnceLock<(usize, Row)>,
-    others: OnceLock<Box<[OnceLock<Row>]>>,
 }
 
 impl<E> Leaf<E> {
@@ -125,24 +170,6 @@ impl<E> Leaf<E> {
 
     pub(crate) fn prefix(&self, place: usize) -> Prefix {
         self.entries[place].prefix()
-    }
-
-    /// The entries from a place on.
-    pub(crate) fn from(&self, place: usize) -> impl ExactSizeIterator<Item = &E> {
-        self.entries[place..].iter().map(|keyed| &keyed.entry)
-    }
-
-    /// The row of an entry, which `read` reads if nobody has yet.
-    pub(crate) fn row(&self, place: usize, read: impl FnOnce(&E) -> Row) -> &[Value] {
-        let mut read = Some(read);
-        let mut read = || read.take().map_or(Row::default(), |read| read(self.entry(place)));
-        let (of, row) = self.rows.first.get_or_init(|| (place, read()));
-        if *of == place {
-            return row;
-        }
-        let nobody = || self.entries.iter().map(|_| OnceLock::new()).collect();
-        let others = self.rows.others.get_or_init(nobody);
-        others[place].get_or_init(read)
     }
 
     fn find(&self, sought: &Sought<impl Fn(&E) -> Ordering>) -> Result<usize, usize> {
@@ -159,56 +186,42 @@ impl<E> Leaf<E> {
     }
 }
 
-impl<E: Clone> Clone for Node<E> {
-    fn clone(&self) -> Self {
-        match self {
-            Node::Leaf(leaf) => {
-                // Who copies a leaf is about to put something in.
-                let mut entries = Vec::with_capacity(leaf.entries.len() + 1);
-                entries.extend_from_slice(&leaf.entries);
-                Node::leaf(entries)
-            }
-            Node::Branch(branch) => Node::Branch(branch.clone()),
-        }
-    }
-}
-
 impl<E> Node<E> {
     fn leaf(entries: Vec<Keyed<E>>) -> Self {
-        Node::Leaf(Leaf { entries, rows: ReadRows::default() })
+        Node::Leaf(Arc::new(Leaf { entries }))
     }
 
-    fn branch(children: Vec<Child<E>>) -> Self {
-        Node::Branch(Branch { len: children.iter().map(|child| child.len).sum(), children })
+    fn branch(children: impl IntoIterator<Item = Child<E>>) -> Self {
+        Node::Branch(Arc::new(Branch(children.into_iter().collect())))
     }
 
     fn len(&self) -> usize {
         match self {
             Node::Leaf(leaf) => leaf.entries.len(),
-            Node::Branch(branch) => branch.len,
+            Node::Branch(branch) => branch.len_before(branch.0.len()),
         }
     }
 
     /// What is known of the node where it is a child: its length, and its last prefix.
-    fn told(&self) -> (usize, Prefix) {
+    fn told(&self) -> (u32, Prefix) {
         let prefix = match self {
             Node::Leaf(leaf) => leaf.entries.last().map(Keyed::prefix),
-            Node::Branch(branch) => branch.children.last().map(|child| child.prefix),
+            Node::Branch(branch) => branch.0.last().map(Child::prefix),
         };
-        (self.len(), prefix.unwrap_or(0))
+        (self.len() as u32, prefix.unwrap_or(0))
     }
 
     /// How many entries or children the node has of its own.
     fn width(&self) -> usize {
         match self {
             Node::Leaf(leaf) => leaf.entries.len(),
-            Node::Branch(branch) => branch.children.len(),
+            Node::Branch(branch) => branch.0.len(),
         }
     }
 
     fn most(&self) -> usize {
         match self {
-            Node::Leaf(_) => LEAF,
+            Node::Leaf(_) => most_entries::<E>(),
             Node::Branch(_) => FAN,
         }
     }
@@ -217,7 +230,7 @@ impl<E> Node<E> {
     fn last(&self) -> Option<&E> {
         match self {
             Node::Leaf(leaf) => leaf.entries.last().map(|keyed| &keyed.entry),
-            Node::Branch(branch) => branch.children.last().and_then(|child| child.node.last()),
+            Node::Branch(branch) => branch.0.last().and_then(|child| child.node.last()),
         }
     }
 }
@@ -225,20 +238,17 @@ impl<E> Node<E> {
 impl<E: Clone> Ranked<E> {
     /// A tree of entries that are in order already, with their prefixes.
     pub(crate) fn from_sorted(entries: &[(Prefix, E)]) -> Self {
-        // Leaves are left some room, so that the next insert does not split each.
-        let mut level: Vec<_> = entries
-            .chunks(LEAF * 3 / 4)
+        // Nodes are left some room, so that the next insert does not split each.
+        let mut level: Vec<Node<E>> = entries
+            .chunks(most_entries::<E>() * 3 / 4)
             .map(|entries| {
                 let keyed = |(prefix, entry): &(Prefix, E)| Keyed::new(*prefix, entry.clone());
-                Arc::new(Node::leaf(entries.iter().map(keyed).collect()))
+                Node::leaf(entries.iter().map(keyed).collect())
             })
             .collect();
         while level.len() > 1 {
-            let children = |nodes: &[Arc<Node<E>>]| nodes.iter().cloned().map(Child::new).collect();
-            level = level
-                .chunks(FAN * 3 / 4)
-                .map(|nodes| Arc::new(Node::branch(children(nodes))))
-                .collect();
+            let branch = |nodes: &[Node<E>]| Node::branch(nodes.iter().cloned().map(Child::new));
+            level = level.chunks(FAN * 3 / 4).map(branch).collect();
         }
         Self { root: level.pop() }
     }
@@ -254,14 +264,14 @@ impl<E: Clone> Ranked<E> {
 
     /// The leaf that holds the entry of a rank, and its place there.
     pub(crate) fn leaf(&self, rank: usize) -> Option<(&Leaf<E>, usize)> {
-        let (mut node, mut rank) = (self.root.as_deref()?, rank);
+        let (mut node, mut rank) = (self.root.as_ref()?, rank);
         loop {
             match node {
                 Node::Leaf(leaf) => return (rank < leaf.entries.len()).then_some((leaf, rank)),
                 Node::Branch(branch) => {
-                    let child = branch.children.iter().find(|child| {
-                        let here = rank < child.len;
-                        rank -= if here { 0 } else { child.len };
+                    let child = branch.0.iter().find(|child| {
+                        let here = rank < child.len();
+                        rank -= if here { 0 } else { child.len() };
                         here
                     })?;
                     node = &child.node;
@@ -288,9 +298,21 @@ impl<E: Clone> Ranked<E> {
         }
     }
 
+    /// Calls `goes_on` with the entries from a rank on, in order, until it says no.
+    pub(crate) fn each_from(&self, start: usize, mut goes_on: impl FnMut(Prefix, &E) -> bool) {
+        let mut rank = start;
+        while let Some((leaf, place)) = self.leaf(rank) {
+            let rest = &leaf.entries[place..];
+            if !rest.iter().all(|keyed| goes_on(keyed.prefix(), &keyed.entry)) {
+                return;
+            }
+            rank += rest.len();
+        }
+    }
+
     /// The rank of the first entry that is not before what is looked for.
     pub(crate) fn first_from(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> usize {
-        let Some(mut node) = self.root.as_deref() else { return 0 };
+        let Some(mut node) = self.root.as_ref() else { return 0 };
         let mut rank = 0;
         loop {
             match node {
@@ -306,7 +328,22 @@ impl<E: Clone> Ranked<E> {
                 Node::Branch(branch) => {
                     let place = branch.child(at);
                     rank += branch.len_before(place);
-                    node = &branch.children[place].node;
+                    node = &branch.0[place].node;
+                }
+            }
+        }
+    }
+
+    /// The rank of an entry, if it is there.
+    pub(crate) fn rank(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> Option<usize> {
+        let (mut node, mut rank) = (self.root.as_ref()?, 0);
+        loop {
+            match node {
+                Node::Leaf(leaf) => return Some(rank + leaf.find(at).ok()?),
+                Node::Branch(branch) => {
+                    let place = branch.child(at);
+                    rank += branch.len_before(place);
+                    node = &branch.0[place].node;
                 }
             }
         }
@@ -315,13 +352,12 @@ impl<E: Clone> Ranked<E> {
     /// Puts an entry in at its place; gives its rank.
     pub(crate) fn insert(&mut self, entry: E, at: &Sought<impl Fn(&E) -> Ordering>) -> usize {
         let Some(root) = &mut self.root else {
-            self.root = Some(Arc::new(Node::leaf(vec![Keyed::new(at.prefix, entry)])));
+            self.root = Some(Node::leaf(vec![Keyed::new(at.prefix, entry)]));
             return 0;
         };
-        let (rank, sibling) = insert(Arc::make_mut(root), entry, at);
+        let (rank, sibling) = insert(root, entry, at);
         if let Some(sibling) = sibling {
-            let children = [root.clone(), sibling].map(Child::new);
-            *root = Arc::new(Node::branch(children.into()));
+            *root = Node::branch([root.clone(), sibling].map(Child::new));
         }
         rank
     }
@@ -329,11 +365,11 @@ impl<E: Clone> Ranked<E> {
     /// Takes an entry out; gives its rank, if it was there.
     pub(crate) fn remove(&mut self, at: &Sought<impl Fn(&E) -> Ordering>) -> Option<usize> {
         let root = self.root.as_mut()?;
-        let removed = remove(Arc::make_mut(root), at);
-        while let Node::Branch(branch) = &**root
-            && branch.children.len() == 1
+        let removed = remove(root, at);
+        while let Node::Branch(branch) = root
+            && let [only] = &*branch.0
         {
-            *root = branch.children[0].node.clone();
+            *root = only.node.clone();
         }
         if root.len() == 0 {
             self.root = None;
@@ -341,58 +377,59 @@ impl<E: Clone> Ranked<E> {
         removed
     }
 
-    /// Replaces an entry by one of the same place, and forgets the row read with it; gives its
-    /// rank, if it was there.
+    /// Replaces an entry by one of the same place; gives its rank, if it was there.
     pub(crate) fn replace(
         &mut self,
         entry: E,
         at: &Sought<impl Fn(&E) -> Ordering>,
     ) -> Option<usize> {
-        let (mut node, mut rank) = (Arc::make_mut(self.root.as_mut()?), 0);
+        let (mut node, mut rank) = (self.root.as_mut()?, 0);
         loop {
             match node {
                 Node::Leaf(leaf) => {
                     let place = leaf.find(at).ok()?;
-                    leaf.entries[place].entry = entry;
-                    leaf.rows = ReadRows::default();
+                    Arc::make_mut(leaf).entries[place].entry = entry;
                     return Some(rank + place);
                 }
                 Node::Branch(branch) => {
                     let place = branch.child(at);
                     rank += branch.len_before(place);
-                    node = Arc::make_mut(&mut branch.children[place].node);
+                    node = &mut Arc::make_mut(branch).0[place].node;
                 }
             }
         }
     }
 }
 
-impl<E: Clone> Branch<E> {
+impl<E> Branch<E> {
     /// The first child whose last entry is not before what is looked for; the last one, if none
     /// is.
     fn child(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> usize {
-        let (mut low, mut high) = (0, self.children.len());
+        let (mut low, mut high) = (0, self.0.len());
         while low < high {
             let middle = usize::midpoint(low, high);
-            let child = &self.children[middle];
-            let is_before = match child.prefix.cmp(&at.prefix) {
+            let child = &self.0[middle];
+            let is_before = match child.prefix().cmp(&at.prefix) {
                 Ordering::Less => true,
                 Ordering::Greater => false,
                 Ordering::Equal => child.node.last().is_some_and(|last| (at.against)(last).is_lt()),
             };
             if is_before { low = middle + 1 } else { high = middle }
         }
-        low.min(self.children.len() - 1)
+        low.min(self.0.len() - 1)
     }
 
     /// How many entries lie in front of a child.
+    #[inline]
     fn len_before(&self, place: usize) -> usize {
-        self.children[..place].iter().map(|child| child.len).sum()
+        self.0[..place].iter().map(Child::len).sum()
     }
+}
 
+impl<E: Clone> Branch<E> {
     /// Joins a child that has grown small with a neighbour, if both fit into one.
     fn join(&mut self, place: usize) {
-        let children = &mut self.children;
+        let children = &mut self.0;
         if children[place].len == 0 && children.len() > 1 {
             children.remove(place);
             return;
@@ -405,14 +442,12 @@ impl<E: Clone> Branch<E> {
             return;
         }
         let right = children.remove(left + 1);
-        children[left].change(|left| match (left, &*right.node) {
+        children[left].change(|left| match (left, &right.node) {
             (Node::Leaf(left), Node::Leaf(right)) => {
-                left.entries.extend_from_slice(&right.entries);
-                left.rows = ReadRows::default();
+                Arc::make_mut(left).entries.extend_from_slice(&right.entries);
             }
             (Node::Branch(left), Node::Branch(right)) => {
-                left.len += right.len;
-                left.children.extend_from_slice(&right.children);
+                Arc::make_mut(left).0.extend(right.0.iter().cloned());
             }
             _ => unreachable!("children of one branch are of one kind"),
         });
@@ -424,29 +459,26 @@ fn insert<E: Clone>(
     node: &mut Node<E>,
     entry: E,
     at: &Sought<impl Fn(&E) -> Ordering>,
-) -> (usize, Option<Arc<Node<E>>>) {
+) -> (usize, Option<Node<E>>) {
     match node {
         Node::Leaf(leaf) => {
             let place = leaf.find(at).unwrap_or_else(|place| place);
-            leaf.entries.insert(place, Keyed::new(at.prefix, entry));
-            leaf.rows = ReadRows::default();
-            let right = (leaf.entries.len() > LEAF)
-                .then(|| Arc::new(Node::leaf(leaf.entries.split_off(LEAF / 2))));
+            let entries = &mut Arc::make_mut(leaf).entries;
+            entries.insert(place, Keyed::new(at.prefix, entry));
+            let most = most_entries::<E>();
+            let right = (entries.len() > most).then(|| Node::leaf(entries.split_off(most / 2)));
             (place, right)
         }
         Node::Branch(branch) => {
-            branch.len += 1;
             let place = branch.child(at);
             let before = branch.len_before(place);
-            let (rank, sibling) = branch.children[place].change(|node| insert(node, entry, at));
+            let children = &mut Arc::make_mut(branch).0;
+            let (rank, sibling) = children[place].change(|node| insert(node, entry, at));
             if let Some(sibling) = sibling {
-                branch.children.insert(place + 1, Child::new(sibling));
+                children.insert(place + 1, Child::new(sibling));
             }
-            let right = (branch.children.len() > FAN).then(|| {
-                let right = Node::branch(branch.children.split_off(FAN / 2));
-                branch.len -= right.len();
-                Arc::new(right)
-            });
+            let right =
+                (children.len() > FAN).then(|| Node::branch(children.drain(FAN / 2..)));
             (before + rank, right)
         }
     }
@@ -456,16 +488,15 @@ fn remove<E: Clone>(node: &mut Node<E>, at: &Sought<impl Fn(&E) -> Ordering>) ->
     match node {
         Node::Leaf(leaf) => {
             let place = leaf.find(at).ok()?;
-            leaf.entries.remove(place);
-            leaf.rows = ReadRows::default();
+            Arc::make_mut(leaf).entries.remove(place);
             Some(place)
         }
         Node::Branch(branch) => {
             let place = branch.child(at);
             let before = branch.len_before(place);
-            let rank = before + branch.children[place].change(|node| remove(node, at))?;
-            branch.len -= 1;
-            let node = &branch.children[place].node;
+            let branch = Arc::make_mut(branch);
+            let rank = before + branch.0[place].change(|node| remove(node, at))?;
+            let node = &branch.0[place].node;
             if node.width() * 3 < node.most() {
                 branch.join(place);
             }

@@ -10,6 +10,7 @@ use super::live::{LeafOf, Ordered, Slots, of_tables};
 use super::missing::{Missing, missing};
 use super::plan::{Asked, Relation};
 use super::prefix::whole;
+use super::read_rows::ReadRows;
 use super::relation::View;
 use super::scalar::{Key, Scalar};
 use smallvec::SmallVec;
@@ -62,6 +63,7 @@ impl Entry {
             asked: self.asked.clone(),
             ordered: ordered.clone(),
             state: state.clone(),
+            rows: ReadRows::default(),
         });
         *last = Arc::downgrade(&inner);
         Ok(QueryResult(inner))
@@ -97,6 +99,7 @@ struct Inner {
     asked: Arc<Asked>,
     ordered: Ordered,
     state: Arc<State>,
+    rows: ReadRows,
 }
 
 impl QueryResult {
@@ -253,21 +256,29 @@ impl<'r> Cursor<'r> {
 }
 
 impl<'r> RowAt<'r> {
+    /// The row, which the result keeps once somebody has read it.
     pub(super) fn row(self) -> ResultRow<'r> {
-        let (result, place) = (self.result, self.place);
+        self.row_kept(&self.result.0.rows, self.position, self.result.len())
+    }
+
+    /// The row, which `rows` keep by that number of so many.
+    pub(super) fn row_kept(self, rows: &'r ReadRows, number: usize, len: usize) -> ResultRow<'r> {
+        let result = self.result;
         if result.0.state.keeps_times() {
             of_tables!(
                 LeafOf, self.leaf,
-                leaf => result.ask(leaf.entry(place).slots()),
+                leaf => result.ask(leaf.entry(self.place).slots()),
                 kept leaf => { let _ = leaf; }
             );
         }
-        let values = of_tables!(
-            LeafOf, self.leaf,
-            leaf => leaf.row(place, |entry| result.tuple(entry.slots())),
-            kept leaf => leaf.row(place, |row| result.values(&&*row.values))
-        );
-        ResultRow { at: self, values }
+        let read = || {
+            of_tables!(
+                LeafOf, self.leaf,
+                leaf => result.tuple(leaf.entry(self.place).slots()),
+                kept leaf => result.values(&&*leaf.entry(self.place).values)
+            )
+        };
+        ResultRow { at: self, values: rows.row(number, len, read) }
     }
 
     #[inline]

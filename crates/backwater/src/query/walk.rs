@@ -35,6 +35,9 @@ impl TupleDelta {
     }
 }
 
+/// Tuples that changed; mostly one did.
+pub(crate) type TupleDeltas = SmallVec<[TupleDelta; 2]>;
+
 /// A row at which a search for changed tuples starts.
 #[derive(Debug, Clone)]
 pub(crate) struct Start {
@@ -49,6 +52,9 @@ pub(crate) struct Start {
     pub(crate) is_another: bool,
     pub(crate) cause: u32,
 }
+
+/// Such rows; mostly one.
+pub(crate) type Starts = SmallVec<[Start; 4]>;
 
 /// Goes through the tuples of one moment.
 pub(crate) struct Walk<'a, 'v> {
@@ -288,14 +294,14 @@ pub(crate) fn changed_tuples(
     after: &View<'_>,
     params: &[Scalar<'static>],
     starts: &[Start],
-) -> Vec<TupleDelta> {
+) -> TupleDeltas {
     let plan = after.plan;
     let (old, new) = (Walk { view: before, params }, Walk { view: after, params });
     if plan.sources.len() == 1 || plan.is_union {
         let each = starts.iter().filter_map(|start| alone(&old, &new, start));
         return each.collect();
     }
-    let mut out: Vec<TupleDelta> = Vec::new();
+    let mut out = TupleDeltas::new();
     // What decides which tuples there are has not changed anywhere, so they are the same.
     let calm = starts.iter().all(|start| !start.structure);
     for start in starts {

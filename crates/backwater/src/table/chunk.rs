@@ -8,6 +8,7 @@ use super::folded::{FoldedColumns, FoldedTexts};
 use super::layout::{Layout, Place};
 use super::texts::Texts;
 use super::times::RowTimes;
+use super::words::Words;
 use super::{Asked, Cell, NumberRange, Slot};
 use crate::schema::{FieldNo, Kind, TableNo};
 use crate::value::Timestamp;
@@ -56,7 +57,7 @@ const APART: u32 = 3;
 pub(super) struct Chunk {
     present: Bits,
     /// Rows up to the last one that was written to; all zero is all absent.
-    words: Vec<u32>,
+    words: Words,
     texts: Option<Arc<Texts>>,
     folded: FoldedColumns,
     /// Where it is kept when rows were last brought and asked for.
@@ -71,7 +72,7 @@ impl Chunk {
 
     /// One that is about to be filled.
     pub(super) fn with_room(layout: &Layout, has_times: bool) -> Self {
-        let words = Vec::with_capacity(layout.width() * CHUNK);
+        let words = Words::with_room(layout.width() * CHUNK);
         let times = has_times.then(Arc::default);
         Self { words, times, ..Self::default() }
     }
@@ -309,7 +310,8 @@ impl Chunk {
     #[cold]
     fn grow(&mut self, len: usize, full: usize) {
         let wanted = len.max(self.words.len() * 2).min(full);
-        self.words.reserve_exact(wanted - self.words.len());
+        let more = wanted - self.words.len();
+        self.words.reserve_exact(more);
         self.words.resize(len, 0);
     }
 

@@ -18,6 +18,7 @@ mod state;
 mod texts;
 mod times;
 mod trie;
+mod words;
 
 use std::hash::RandomState;
 use std::sync::Arc;

@@ -2,19 +2,19 @@
 //! read them.
 
 use std::borrow::Cow;
-use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
 use rustc_hash::FxHashMap;
 
-use super::{Binding, Engine, Group, GroupNo, Reached, Work};
+use super::route::Works;
+use super::{Binding, Causes, Engine, Group, Reached, Work};
 use crate::change::Changes;
 use crate::query::delta::Delta;
 use crate::query::node::{Inner, Progress, derived_start, start};
 use crate::query::plan::{Plan, Relation};
 use crate::query::relation::{DerivedChange, View};
-use crate::query::walk::{Start, TupleDelta, changed_tuples};
+use crate::query::walk::{Start, Starts, TupleDelta, changed_tuples};
 use crate::query::{BindingNo, DERIVED, Outcome};
 use crate::table::State;
 use crate::value::{Clock, Stopwatch};
@@ -37,8 +37,13 @@ struct Commit<'a> {
     clock: Option<&'a dyn Clock>,
 }
 
-/// What became of a binding, and what that is to those that read it.
-type Told = (Reached, Vec<DerivedChange>);
+/// What became of bindings.
+#[derive(Default)]
+struct Told {
+    reached: Vec<Reached>,
+    /// What that is to those that read one of them, by its place, where it is something.
+    derived: Vec<(usize, Vec<DerivedChange>)>,
+}
 
 impl Engine {
     /// Brings every binding that a commit touches and somebody watches up to date, tells the
@@ -52,21 +57,23 @@ impl Engine {
         self.give_up_backlogs(commit);
         let mut work = self.routes.route(changes);
         let commit = Commit { changes, number: commit, clock };
-        let mut reached: Vec<Told> = Vec::new();
+        let mut told = Told::default();
         while let Some((number, here)) = work.pop_first() {
-            let from = reached.len();
+            let from = told.reached.len();
             let late = match self.groups.get(&number) {
-                Some(group) => self.follow(group, &here, commit, &mut reached),
+                Some(group) => self.follow(group, &here, commit, &mut told),
                 None => Vec::new(),
             };
             if !late.is_empty() {
                 self.behind.entry(commit.number).or_default().extend(late);
             }
-            for (reached, derived) in &reached[from..] {
-                self.pass_on(reached, derived, &mut work);
+            let mut derived = told.derived.drain(..).peekable();
+            for (place, reached) in told.reached.iter().enumerate().skip(from) {
+                let derived = derived.next_if(|(of, _)| *of == place).map(|(_, changes)| changes);
+                self.pass_on(reached, derived.as_deref().unwrap_or_default(), &mut work);
             }
         }
-        let mut reached: Vec<Reached> = reached.into_iter().map(|(reached, _)| reached).collect();
+        let mut reached = told.reached;
         reached.sort_by_key(|reached| reached.node.number);
         reached
     }
@@ -76,7 +83,7 @@ impl Engine {
         &self,
         reached: &Reached,
         derived: &[DerivedChange],
-        work: &mut BTreeMap<GroupNo, Work>,
+        work: &mut Works,
     ) {
         let is_behind = reached.outcome == Outcome::Deferred;
         let is_told_anew = matches!(reached.outcome, Outcome::Failed | Outcome::Recomputed);
@@ -85,8 +92,8 @@ impl Engine {
         }
         for (reader, source) in reached.node.readers() {
             let Some(binding) = self.bindings.get(&reader.number) else { continue };
-            let work = work.entry(binding.group).or_default();
-            work.causes.extend(&reached.causes);
+            let work = work.of(binding.group);
+            work.causes.extend_from_slice(&reached.causes);
             work.is_behind |= is_behind;
             work.is_told_anew |= is_told_anew;
             let undo = work.derived.entry(source as u16).or_default();
@@ -102,7 +109,7 @@ impl Engine {
         group: &Group,
         work: &Work,
         commit: Commit<'_>,
-        out: &mut Vec<Told>,
+        out: &mut Told,
     ) -> Vec<BindingNo> {
         let Some(shape) = self.shapes.get(&group.shape) else { return Vec::new() };
         let plan = &*shape.plan;
@@ -136,12 +143,12 @@ struct Following<'f> {
     work: &'f Work,
     commit: Commit<'f>,
     watch: Stopwatch<'f>,
-    out: &'f mut Vec<Told>,
+    out: &'f mut Told,
     /// Those that are behind from here on.
     late: Vec<BindingNo>,
     /// Those that are behind and that somebody has begun to watch while the commit was made, with
     /// the changes that reached them.
-    healing: Vec<(BindingNo, Vec<u32>)>,
+    healing: Vec<(BindingNo, Causes)>,
 }
 
 /// Before and after the commit.
@@ -156,8 +163,8 @@ struct Moment<'m> {
 
 impl Following<'_> {
     /// Where the search for changed tuples starts in tables.
-    fn table_starts(&self) -> Vec<Start> {
-        let mut starts = Vec::new();
+    fn table_starts(&self) -> Starts {
+        let mut starts = Starts::new();
         for &change in &self.work.changes {
             let row = &self.commit.changes.rows[change as usize];
             for (number, source) in self.plan.sources.iter().enumerate() {
@@ -171,8 +178,8 @@ impl Following<'_> {
 
     /// The changes behind these causes, of which some are statements that are read; `all` is
     /// whether those of all statements count.
-    fn causes(&self, causes: impl Iterator<Item = u32>, all: bool) -> Vec<u32> {
-        let mut out = Vec::new();
+    fn causes(&self, causes: impl Iterator<Item = u32>, all: bool) -> Causes {
+        let mut out = Causes::new();
         let mut inner = all;
         for cause in causes {
             match cause & DERIVED {
@@ -181,7 +188,7 @@ impl Following<'_> {
             }
         }
         if inner {
-            out.extend(&self.work.causes);
+            out.extend_from_slice(&self.work.causes);
         }
         out.sort_unstable();
         out.dedup();
@@ -197,10 +204,10 @@ impl Following<'_> {
         let rows = rows.map(|start| (start.source, start.slot));
         binding.node.put_off(commit, &changes.before, rows);
         if !binding.node.is_watched() {
-            self.out.push((binding.reached(Outcome::Deferred, causes.to_vec()), Vec::new()));
+            self.out.reached.push(binding.reached(Outcome::Deferred, causes.into()));
             self.late.push(number);
         } else {
-            self.healing.push((number, causes.to_vec()));
+            self.healing.push((number, causes.into()));
         }
     }
 
@@ -217,26 +224,30 @@ impl Following<'_> {
     fn tell(
         &mut self,
         binding: &Binding,
-        progress: Progress,
-        causes: Vec<u32>,
+        mut progress: Progress,
+        causes: Causes,
         search: Option<Duration>,
     ) {
-        let (mut reached, derived) = binding.told(progress, self.commit.changes, causes);
+        let derived = std::mem::take(&mut progress.derived);
+        if !derived.is_empty() {
+            self.out.derived.push((self.out.reached.len(), derived));
+        }
+        let mut reached = binding.told(progress, self.commit.changes, causes);
         let own = self.watch.lap();
         reached.took = search.map_or(own, |search| Some(search + own?));
-        self.out.push((reached, derived));
+        self.out.reached.push(reached);
     }
 
-    fn tell_same(&mut self, binding: &Binding, causes: Vec<u32>, search: Option<Duration>) {
+    fn tell_same(&mut self, binding: &Binding, causes: Causes, search: Option<Duration>) {
         let mut same = binding.reached(Outcome::Same, causes);
         let own = self.watch.lap();
         same.took = search.map_or(own, |search| Some(search + own?));
-        self.out.push((same, Vec::new()));
+        self.out.reached.push(same);
     }
 
     /// Looks for the tuples that changed, on behalf of all bindings, and has those that they
     /// concern follow.
-    fn search(&mut self, mut starts: Vec<Start>) {
+    fn search(&mut self, mut starts: Starts) {
         // One that stands for all: they read the same statements.
         let first = self.group.bindings().next().and_then(|first| self.engine.bindings.get(&first));
         let Some(first) = first.map(|first| first.node.clone()) else { return };
@@ -277,12 +288,14 @@ impl Following<'_> {
             }
         }
         if self.work.is_told_anew {
+            let asked = divided.len();
             for number in self.group.bindings() {
-                divided.entry(number).or_default();
+                if divided[..asked].binary_search_by_key(&number, |(of, _)| *of).is_err() {
+                    divided.push((number, Cow::default()));
+                }
             }
+            divided.sort_unstable_by_key(|(number, _)| *number);
         }
-        let mut divided: Vec<_> = divided.into_iter().collect();
-        divided.sort_unstable_by_key(|(number, _)| *number);
         moment.search = self.watch.lap().map(|took| took / divided.len().max(1) as u32);
         for (number, asked) in divided {
             self.one(number, &asked, &moment);
@@ -330,7 +343,7 @@ impl Following<'_> {
                 tuples.iter().any(|tuple| tuple.tuple[start.source] == start.slot)
                     || plan.sources[start.source].outer.is_some()
             });
-            let mine: Vec<Start> = mine.cloned().collect();
+            let mine: Starts = mine.cloned().collect();
             return self.put_off(number, &mine, &causes);
         }
         let is_much = node.rows_of_tables().is_some_and(|rows| is_much(tuples.len(), rows));
@@ -343,7 +356,7 @@ impl Following<'_> {
 }
 
 impl Binding {
-    fn reached(&self, outcome: Outcome, causes: Vec<u32>) -> Reached {
+    fn reached(&self, outcome: Outcome, causes: Causes) -> Reached {
         Reached {
             node: self.node.clone(),
             outcome,
@@ -357,7 +370,7 @@ impl Binding {
     }
 
     /// What there is to tell of a node that followed a commit.
-    fn told(&self, progress: Progress, changes: &Changes, causes: Vec<u32>) -> Told {
+    fn told(&self, progress: Progress, changes: &Changes, causes: Causes) -> Reached {
         let outcome = match (&progress.failure, &progress.moved) {
             (Some(_), _) => Outcome::Failed,
             (None, None) => Outcome::Recomputed,
@@ -369,9 +382,8 @@ impl Binding {
         let delta = moved.and_then(|rows| {
             let before = progress.old.result(&changes.before).ok()?;
             let after = progress.new.result(&changes.after).ok()?;
-            Some(Delta { before, after, rows })
+            Some(Delta::new(before, after, rows))
         });
-        let reached = Reached { failure: progress.failure, delta, ..self.reached(outcome, causes) };
-        (reached, progress.derived)
+        Reached { failure: progress.failure, delta, ..self.reached(outcome, causes) }
     }
 }

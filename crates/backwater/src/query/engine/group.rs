@@ -81,6 +81,9 @@ fn key_of<'k>(sharing: &Sharing, bindings: &'k FxHashMap<BindingNo, Binding>) ->
     bindings.get(&sharing.all()[0])?.node.key.as_deref()
 }
 
+/// Bindings with the tuples that each has to look at.
+pub(super) type Divided<'t> = SmallVec<[(BindingNo, Cow<'t, [TupleDelta]>); 1]>;
+
 impl Group {
     pub(super) fn new(
         shape: ShapeNo,
@@ -186,7 +189,7 @@ impl Group {
         found
     }
 
-    /// The tuples that each binding has to look at: by the old and the new key of each, and by what
+    /// The tuples that each binding has to look at, in the order of these: by the old and the new key of each, and by what
     /// it holds where parameters are compared.
     pub(super) fn divide<'t>(
         &self,
@@ -194,13 +197,15 @@ impl Group {
         (before, after): (&View<'_>, &View<'_>),
         tuples: &'t [TupleDelta],
         engine: &Engine,
-    ) -> FxHashMap<BindingNo, Cow<'t, [TupleDelta]>> {
+    ) -> Divided<'t> {
         if !self.tells_apart(plan) {
             let all = self.bindings().filter(|_| !tuples.is_empty());
-            return all.map(|binding| (binding, Cow::Borrowed(tuples))).collect();
+            let mut divided: Divided<'t> = all.map(|of| (of, Cow::Borrowed(tuples))).collect();
+            divided.sort_unstable_by_key(|(number, _)| *number);
+            return divided;
         }
         let known = (&engine.bindings, &engine.hasher);
-        let mut divided: FxHashMap<BindingNo, Cow<'t, [TupleDelta]>> = FxHashMap::default();
+        let mut divided: FxHashMap<BindingNo, Vec<TupleDelta>> = FxHashMap::default();
         let value = |view: &View<'_>, tuple: &TupleDelta| -> Option<Scalar<'static>> {
             let (part, _) = self.by_range.as_ref()?;
             Some(view.value(part.column, tuple.tuple[part.column.source()]).into_owned())
@@ -213,7 +218,7 @@ impl Group {
             values.dedup();
             for binding in self.asked(key, &values, known) {
                 let tuple = TupleDelta { before: was, after: is, ..tuple.clone() };
-                divided.entry(binding).or_default().to_mut().push(tuple);
+                divided.entry(binding).or_default().push(tuple);
             }
         };
         for tuple in tuples {
@@ -226,6 +231,9 @@ impl Group {
                 send(&new, tuple, false, tuple.after);
             }
         }
+        let divided = divided.into_iter().map(|(number, tuples)| (number, Cow::Owned(tuples)));
+        let mut divided: Divided<'t> = divided.collect();
+        divided.sort_unstable_by_key(|(number, _)| *number);
         divided
     }
 }

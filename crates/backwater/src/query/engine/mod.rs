@@ -13,6 +13,7 @@ use std::time::Duration;
 
 use hashbrown::HashTable;
 use rustc_hash::FxHashMap;
+use smallvec::SmallVec;
 
 use super::delta::Delta;
 use super::edit::Failure;
@@ -97,6 +98,9 @@ struct Binding {
     handles: u32,
 }
 
+/// Changes by their numbers in the commit; mostly one.
+pub(crate) type Causes = SmallVec<[u32; 4]>;
+
 /// What a commit did to a binding that it reached.
 pub(crate) struct Reached {
     pub(crate) node: Arc<Node>,
@@ -104,7 +108,7 @@ pub(crate) struct Reached {
     pub(crate) failure: Option<Failure>,
     pub(crate) delta: Option<Delta>,
     /// The changes that reached it, by their numbers in the commit.
-    pub(crate) causes: Vec<u32>,
+    pub(crate) causes: Causes,
     /// Whether programs hold it, and not only statements that read it.
     pub(crate) is_held: bool,
     /// What the query asked until it was given other values, if that was it.
@@ -116,10 +120,10 @@ pub(crate) struct Reached {
 /// What a group has to look at.
 #[derive(Default)]
 struct Work {
-    changes: Vec<u32>,
+    changes: Causes,
     derived: FxHashMap<u16, FxHashMap<Slot, Option<Arc<DerivedRow>>>>,
     /// What reached the statements that it reads, and whether these were put off.
-    causes: Vec<u32>,
+    causes: Causes,
     is_behind: bool,
     /// Whether one of them failed, or was computed anew.
     is_told_anew: bool,
@@ -196,7 +200,8 @@ impl Engine {
     ) -> Result<BindingNo> {
         let plan = self.shapes[&number].plan.clone();
         let window = plan.window(&params)?;
-        if let Some(known) = self.with_params(number, &params)
+        let hash = hash_of(&params, &self.hasher);
+        if let Some(known) = self.with_params(number, &params, hash)
             && let Some(binding) = self.bindings.get_mut(&known)
         {
             binding.uses += 1;
@@ -238,23 +243,27 @@ impl Engine {
         if let Some(group) = self.groups.get_mut(&group) {
             group.add(&node, (&self.bindings, &self.hasher));
         }
-        self.add_params(number, binding);
+        self.add_params(number, binding, hash);
         self.set_wanted(group);
         Ok(binding)
     }
 
-    /// The binding of a shape with these values for its parameters.
-    fn with_params(&self, shape: ShapeNo, params: &[Scalar<'static>]) -> Option<BindingNo> {
+    /// The binding of a shape with these values for its parameters, which have that hash.
+    fn with_params(
+        &self,
+        shape: ShapeNo,
+        params: &[Scalar<'static>],
+        hash: u64,
+    ) -> Option<BindingNo> {
         let is_same = |number: &BindingNo| *self.bindings[number].node.asked.params == *params;
-        let known = &self.shapes.get(&shape)?.by_params;
-        known.find(hash_of(params, &self.hasher), is_same).copied()
+        self.shapes.get(&shape)?.by_params.find(hash, is_same).copied()
     }
 
-    fn add_params(&mut self, shape: ShapeNo, binding: BindingNo) {
+    fn add_params(&mut self, shape: ShapeNo, binding: BindingNo, hash: u64) {
         let (bindings, hasher) = (&self.bindings, &self.hasher);
-        let hash = |number: &BindingNo| hash_of(&bindings[number].node.asked.params, hasher);
+        let rehash = |number: &BindingNo| hash_of(&bindings[number].node.asked.params, hasher);
         if let Some(shape) = self.shapes.get_mut(&shape) {
-            shape.by_params.insert_unique(hash(&binding), binding, hash);
+            shape.by_params.insert_unique(hash, binding, rehash);
         }
     }
 

@@ -4,9 +4,9 @@
 use std::collections::VecDeque;
 use std::sync::Arc;
 
-use super::{Bound, Engine, Reached, ShapeNo};
+use super::{Bound, Causes, Engine, Reached, ShapeNo, hash_of};
 use crate::error::{Error, ErrorKind, Result};
-use crate::query::across::{self, Band, Way, rows_in};
+use crate::query::across::{self, Band, Way, each_in};
 use crate::query::check::compile;
 use crate::query::delta::Delta;
 use crate::query::live::{Live, Ordered};
@@ -86,7 +86,8 @@ impl Engine {
         let caught_up = old.catch_up(state, commit);
         debug_assert!(caught_up.is_ok());
         let before = old.entry();
-        let known = self.with_params(shape, &params);
+        let hash = hash_of(&params, &self.hasher);
+        let known = self.with_params(shape, &params, hash);
         let to = Asked { plan: plan.clone(), params: params.clone().into(), window };
         let elsewhere = self
             .shapes
@@ -103,7 +104,7 @@ impl Engine {
         let is_near = live.is_some();
         let stays = is_alone && !is_far && old.inner.is_empty();
         let new = match live {
-            Some(live) if stays => self.turn(&old, to, live, (&*state, commit)),
+            Some(live) if stays => self.turn(&old, (to, hash), live, (&*state, commit)),
             live => self.go_to(from, params, is_far, live, (&mut *state, commit))?,
         };
         let after = new.entry();
@@ -117,10 +118,10 @@ impl Engine {
         };
         let delta = moved.filter(|moved| !moved.is_empty()).and_then(|rows| {
             let (before, after) = (before.result(state).ok()?, after.result(state).ok()?);
-            Some(Delta { before, after, rows })
+            Some(Delta::new(before, after, rows))
         });
         let from = Some(old.asked.clone());
-        let (causes, is_held) = (Vec::new(), true);
+        let (causes, is_held) = (Causes::new(), true);
         let reached = Reached {
             node: new.clone(),
             outcome,
@@ -138,7 +139,7 @@ impl Engine {
     fn turn(
         &mut self,
         old: &Node,
-        to: Asked,
+        (to, hash): (Asked, u64),
         live: Live,
         (state, commit): (&Arc<State>, u64),
     ) -> Arc<Node> {
@@ -151,7 +152,7 @@ impl Engine {
         if let Some(binding) = self.bindings.get_mut(&number) {
             binding.node = new.clone();
         }
-        self.add_params(shape, number);
+        self.add_params(shape, number, hash);
         if let Some(group) = self.groups.get_mut(&group) {
             group.turn(old, &new);
         }
@@ -195,8 +196,7 @@ impl Engine {
         let mut rows: Vec<(usize, Slot)> = Vec::new();
         if let Way::Bands(bands) = way {
             for band in bands {
-                let found = self.rows_in(shape, band, state, commit)?;
-                rows.extend(found.into_iter().map(|slot| (band.source, slot)));
+                self.rows_in(shape, band, (&mut *state, commit), &mut rows)?;
                 // Beyond that it is cheaper to go through all of them.
                 if rows.len() > FEW.max(state.table(band.table).rows() as usize / 8) {
                     return Ok(None);
@@ -206,22 +206,23 @@ impl Engine {
         Ok(old.toward(to, way, &rows, state, take))
     }
 
+    /// Adds the rows of a table that have values in a band.
     fn rows_in(
         &mut self,
         shape: ShapeNo,
         band: &Band,
-        state: &mut Arc<State>,
-        commit: u64,
-    ) -> Result<Vec<Slot>> {
+        (state, commit): (&mut Arc<State>, u64),
+        rows: &mut Vec<(usize, Slot)>,
+    ) -> Result<()> {
         let number = self.by_value(shape, band.table, band.field, state, commit)?;
         let node = &self.bindings[&number].node;
         let caught_up = node.catch_up(state, commit);
         debug_assert!(caught_up.is_ok());
         let view = View { plan: &node.asked.plan, state, derived: &[] };
-        Ok(match &node.entry().ordered {
-            Ok(Ordered::One(index)) => rows_in(band, index, &view),
-            _ => Vec::new(),
-        })
+        if let Ok(Ordered::One(index)) = &node.entry().ordered {
+            each_in(band, index, &view, |slot| rows.push((band.source, slot)));
+        }
+        Ok(())
     }
 
     /// A table's rows in the order of a field: a standing query like any other, which the shape

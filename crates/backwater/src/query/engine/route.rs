@@ -1,7 +1,7 @@
 //! From a commit's changes to the groups of bindings that they may concern: by table and field,
 //! and by what a row must hold.
 
-use std::collections::BTreeMap;
+use std::collections::VecDeque;
 
 use rustc_hash::FxHashMap;
 use smallvec::SmallVec;
@@ -31,6 +31,54 @@ struct Readers {
     all: Vec<GroupNo>,
     /// Those that only some rows concern, by what these hold.
     by_value: Vec<(FieldNo, Intervals<GroupNo>)>,
+}
+
+/// What groups have to look at, by their numbers.
+pub(super) struct Works(VecDeque<(GroupNo, Work)>);
+
+impl Works {
+    /// What a group has to look at. Whoever reads another one has a higher number, so that it is
+    /// mostly found, or put, at the end.
+    pub(super) fn of(&mut self, group: GroupNo) -> &mut Work {
+        let place = self.0.binary_search_by_key(&group, |(of, _)| *of);
+        let place = place.unwrap_or_else(|place| {
+            self.0.insert(place, (group, Work::default()));
+            place
+        });
+        &mut self.0[place].1
+    }
+
+    pub(super) fn pop_first(&mut self) -> Option<(GroupNo, Work)> {
+        self.0.pop_front()
+    }
+}
+
+/// The same as they come. Mostly they are few; of more, their places are kept.
+#[derive(Default)]
+struct Routed {
+    works: Vec<(GroupNo, Work)>,
+    places: FxHashMap<GroupNo, usize>,
+}
+
+impl Routed {
+    const FEW: usize = 8;
+
+    fn of(&mut self, group: GroupNo) -> &mut Work {
+        let place = match self.works.len() {
+            ..=Self::FEW => self.works.iter().position(|(of, _)| *of == group),
+            _ => self.places.get(&group).copied(),
+        };
+        let place = place.unwrap_or_else(|| {
+            self.works.push((group, Work::default()));
+            if self.works.len() > Self::FEW {
+                let first = if self.places.is_empty() { 0 } else { self.works.len() - 1 };
+                let fresh = self.works.iter().enumerate().skip(first);
+                self.places.extend(fresh.map(|(place, (of, _))| (*of, place)));
+            }
+            self.works.len() - 1
+        });
+        &mut self.works[place].1
+    }
 }
 
 /// All groups, by what they read.
@@ -136,11 +184,11 @@ impl Routes {
     }
 
     /// The changes that each group has to look at.
-    pub(super) fn route(&self, changes: &Changes) -> BTreeMap<GroupNo, Work> {
-        let mut routed: FxHashMap<GroupNo, Work> = FxHashMap::default();
+    pub(super) fn route(&self, changes: &Changes) -> Works {
+        let mut routed = Routed::default();
         for (number, row) in changes.rows.iter().enumerate() {
             let mut send = |group: GroupNo| {
-                let work = routed.entry(group).or_default();
+                let work = routed.of(group);
                 if work.changes.last() != Some(&(number as u32)) {
                     work.changes.push(number as u32);
                 }
@@ -155,7 +203,8 @@ impl Routes {
                 }
             }
         }
-        routed.into_iter().collect()
+        routed.works.sort_unstable_by_key(|(group, _)| *group);
+        Works(routed.works.into())
     }
 }
 
