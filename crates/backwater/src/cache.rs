@@ -12,7 +12,7 @@ use crate::builder::{CacheBuilder, Settings};
 use crate::change::{Changes, History, Remembered, Transaction};
 use crate::derived::{Derived, DerivedBy, Evaluation, Reader};
 use crate::error::{Error, ErrorKind, Result};
-use crate::query::{Engine, Published, Query, Rebound, compile};
+use crate::query::{Engine, Published, Query, ReachedList, Rebound, compile};
 use crate::schema::Schema;
 #[cfg(feature = "threads")]
 use crate::storage::WriterThread;
@@ -408,7 +408,7 @@ impl Cache {
         self.0.published.publish(bound.state.clone(), number);
         let (at, took) = (clock.map(Clock::now), watch.lap());
         reached.took = took;
-        let (changes, reached) = (Changes::none(bound.state), vec![reached]);
+        let (changes, reached) = (Changes::none(bound.state), ReachedList::from_buf([reached]));
         let done = Done { changes, ingested: Vec::new(), reached, later, at, took };
         let went_over = Some(WentOver { handle, from, to });
         Ok(self.report(writer, Report::new(number, label.into(), done), went_over))
@@ -745,7 +745,7 @@ impl Cache {
         self.0.published.publish_tables(writer.state.clone(), writer.commit);
         let took = watch.lap();
         let (changes, at) = (Changes::none(writer.state.clone()), clock.map(Clock::now));
-        let (reached, ingested) = (Vec::new(), Vec::new());
+        let (reached, ingested) = (ReachedList::new(), Vec::new());
         let (number, later) = (writer.commit, writer.engine.next_binding());
         let done = Done { changes, ingested, reached, later, at, took };
         Ok(self.report(writer, Report::new(number, label.into(), done), None))

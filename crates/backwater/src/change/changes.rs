@@ -1,7 +1,7 @@
 //! Changes: which rows a commit inserted, updated or deleted, and their fields before and after.
 
 use std::fmt;
-use std::sync::Arc;
+use std::sync::{Arc, LazyLock};
 
 use smallvec::SmallVec;
 
@@ -37,6 +37,11 @@ impl FieldSet {
 
     pub(crate) fn is_empty(&self) -> bool {
         self.0.iter().all(|word| *word == 0)
+    }
+
+    /// A bit for each of the first 64 fields.
+    pub(crate) fn first(&self) -> u64 {
+        self.0.first().copied().unwrap_or(0)
     }
 
     pub(crate) fn iter(&self) -> impl Iterator<Item = FieldNo> + '_ {
@@ -90,6 +95,9 @@ impl Changes {
         let mut rows = Vec::with_capacity(touched.iter().map(Touched::len).sum());
         for (number, touched) in touched.iter().enumerate() {
             let table = TableNo(number as u32);
+            if touched.is_empty() {
+                continue;
+            }
             for slot in touched.slots() {
                 if let Some(happened) = compare(&before, &after, table, slot) {
                     rows.push(RowChange { table, slot, happened });
@@ -101,7 +109,8 @@ impl Changes {
 
     /// None at all.
     pub(crate) fn none(state: Arc<State>) -> Self {
-        Self { before: state.clone(), after: state, rows: Arc::default() }
+        static NONE: LazyLock<Arc<Vec<RowChange>>> = LazyLock::new(Arc::default);
+        Self { before: state.clone(), after: state, rows: NONE.clone() }
     }
 
     pub(crate) fn view(&self, index: usize) -> Option<Change<'_>> {
@@ -131,7 +140,7 @@ pub(crate) fn compare(
         (Some(old), Some(new)) => {
             let fields = before.schema.table(table).field_numbers();
             let changed: FieldSet =
-                fields.filter(|field| old.cell(*field) != new.cell(*field)).collect();
+                fields.filter(|field| !old.holds_same(&new, *field)).collect();
             (!changed.is_empty()).then_some(Happened::Updated(changed))
         }
     }

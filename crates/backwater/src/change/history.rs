@@ -18,13 +18,14 @@ const COMMITS: usize = 1024;
 /// The last commits, the oldest first.
 #[derive(Clone, Default)]
 pub(crate) struct History {
-    commits: VecDeque<Arc<Past>>,
+    commits: VecDeque<Past>,
     rows: usize,
     /// The last commit that is not remembered.
     forgotten: u64,
 }
 
 /// What one commit changed.
+#[derive(Clone)]
 struct Past {
     number: u64,
     rows: Arc<Vec<RowChange>>,
@@ -50,7 +51,7 @@ impl History {
             past.add(changes, row);
         }
         self.rows += past.rows.len();
-        self.commits.push_back(Arc::new(past));
+        self.commits.push_back(past);
         while self.rows > ROWS || self.commits.len() > COMMITS {
             let Some(oldest) = self.commits.pop_front() else { break };
             self.rows -= oldest.rows.len();

@@ -53,6 +53,10 @@ impl Touched {
         })
     }
 
+    pub(crate) fn is_empty(&self) -> bool {
+        self.chunks.is_empty()
+    }
+
     /// How many slots there are.
     pub(crate) fn len(&self) -> usize {
         self.chunks.iter().map(|(_, bits)| bits.len()).sum()

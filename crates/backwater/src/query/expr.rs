@@ -156,7 +156,20 @@ impl<'a> Columns<'a> for NoColumns {
 
 impl Expr {
     /// The expression's value for one row.
+    #[inline]
     pub(crate) fn eval<'a>(
+        &'a self,
+        row: &impl Columns<'a>,
+        params: &'a [Scalar<'static>],
+    ) -> Scalar<'a> {
+        // Most are columns, which are not worth a call.
+        match self {
+            Expr::Column(number) => row.column(*number),
+            other => other.eval_other(row, params),
+        }
+    }
+
+    fn eval_other<'a>(
         &'a self,
         row: &impl Columns<'a>,
         params: &'a [Scalar<'static>],

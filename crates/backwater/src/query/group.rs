@@ -80,6 +80,10 @@ impl Groups {
 
     /// The number of the group with these keys; a new one, if none has them.
     fn number(&mut self, keys: SmallVec<[Scalar<'_>; 4]>, grouping: &Grouping) -> u32 {
+        if grouping.keys.is_empty() && !self.groups.is_empty() {
+            // The one that is always there.
+            return 0;
+        }
         let mut hasher = self.hasher.build_hasher();
         keys.iter().for_each(|key| key.hash_key(&mut hasher));
         let hash = hasher.finish();

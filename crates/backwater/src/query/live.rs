@@ -435,7 +435,7 @@ fn edit<E: Slots>(
     };
     let (old, new) = (before.row(old_slots), after.row(new_slots));
     let stays = |expr: &Expr| match expr {
-        Expr::Column(column) => delta.is_some_and(|delta| delta.stays(column.source())),
+        Expr::Column(column) => delta.is_some_and(|delta| delta.stays(*column)),
         _ => false,
     };
     let differs = |expr: &Expr| !stays(expr) && expr.eval(&old, params) != expr.eval(&new, params);
@@ -463,6 +463,9 @@ fn sought<'v, 'a, E: Slots>(
     let keys = sort_keys(view.plan, params, &view.row(&slots));
     let prefix = prefix(&view.plan.order, &keys, view.tie(&slots).as_ref());
     let against = move |other: &E| {
+        if other.slots() == &*slots {
+            return Ordering::Equal;
+        }
         order_against(view.plan, params, &view.row(other.slots()), &keys)
             .then_with(|| view.compare(other.slots(), &slots))
     };

@@ -6,7 +6,7 @@
 
 use std::borrow::Cow;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
+use std::sync::{Arc, LazyLock, Mutex, MutexGuard, PoisonError, Weak};
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
@@ -221,8 +221,12 @@ impl Node {
         let mut current = lock(&self.current);
         let (old, new) = (self.asked.window, to.window);
         let copy = |current: &mut Current| {
-            let gone = || Err(Failure("its state was taken".into()));
-            if take { std::mem::replace(&mut current.live, gone()) } else { current.live.clone() }
+            static TAKEN: LazyLock<Failure> =
+                LazyLock::new(|| Failure("its state was taken".into()));
+            if !take {
+                return current.live.clone();
+            }
+            std::mem::replace(&mut current.live, Err(TAKEN.clone()))
         };
         match way {
             Way::Anew => None,
@@ -251,11 +255,14 @@ impl Node {
         rows: &[(usize, Slot)],
         view: &View<'_>,
     ) -> TupleDeltas {
+        let mut out = TupleDeltas::new();
+        if rows.is_empty() {
+            return out;
+        }
+        let Some(key) = &self.key else { return out };
         let plan = view.plan;
         let (was, is) =
             (Filter::of(&plan.late, &self.asked.params), Filter::of(&plan.late, &to.params));
-        let mut out = TupleDeltas::new();
-        let Some(key) = &self.key else { return out };
         let walk = Walk { view, params: &to.params };
         for (source, slot) in rows {
             walk.from(*source, *slot, &mut |tuple| {
@@ -268,6 +275,7 @@ impl Node {
                 }
                 let tuple = tuple.into();
                 let (content, order, is_another, alone, cause) = (true, true, false, None, 0);
+                let fields = u64::MAX;
                 out.push(TupleDelta {
                     tuple,
                     before,
@@ -276,6 +284,7 @@ impl Node {
                     order,
                     is_another,
                     alone,
+                    fields,
                     cause,
                 });
             });
@@ -819,11 +828,13 @@ pub(crate) fn start(
             }
             let structure = fields.meets(&of.structure);
             let (content, order) = (fields.meets(&of.content), fields.meets(&of.order));
-            Start { source, slot, structure, content, order, is_another: false, cause }
+            let (fields, is_another) = (fields.first(), false);
+            Start { source, slot, structure, content, order, fields, is_another, cause }
         }
         Happened::Inserted | Happened::Deleted => {
             let (structure, content, order, is_another) = (true, true, true, false);
-            Start { source, slot, structure, content, order, is_another, cause }
+            let fields = u64::MAX;
+            Start { source, slot, structure, content, order, fields, is_another, cause }
         }
     })
 }

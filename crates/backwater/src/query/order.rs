@@ -13,6 +13,10 @@ use super::scalar::Scalar;
 /// A list that mostly is short.
 type Few<T> = SmallVec<[T; 8]>;
 
+/// Of so many edits, the ranks are looked for once more, as each that is told from those of the
+/// others costs as much as there are others. Tests have few.
+const MANY: usize = if cfg!(test) { 4 } else { 64 };
+
 /// How a row of a result moved. There may be very many, so it takes little room.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Moved {
@@ -140,26 +144,57 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
     new_order: impl Fn(&E) -> Sought<N>,
 ) -> Vec<Moved> {
     let len = ranked.len();
+    let leaves = |edit: &Edit<E>| match edit {
+        Edit::Leave(old) | Edit::Replace { old, reorder: true, .. } => Some(old_order(old)),
+        _ => None,
+    };
+    let enters = |edit: &Edit<E>| match edit {
+        Edit::Enter(new) | Edit::Replace { new, reorder: true, .. } => {
+            Some((new.clone(), new_order(new)))
+        }
+        _ => None,
+    };
     // The old ranks of what was taken out, and the new ones of what was put in, both in order.
     let (mut out, mut into) = (Few::new(), Few::new());
     let mut befores: Few<Option<usize>> = smallvec![None; edits.len()];
     let mut afters: Few<Option<usize>> = smallvec![None; edits.len()];
-    for (edit, before) in edits.iter().zip(&mut befores) {
-        if let Edit::Leave(old) | Edit::Replace { old, reorder: true, .. } = edit {
-            let found = ranked.remove(&old_order(old));
-            debug_assert!(found.is_some(), "what leaves a result was in it");
+    let reorders = |edit: &&Edit<E>| {
+        !matches!(edit, Edit::Change(_) | Edit::Replace { reorder: false, .. })
+    };
+    if edits.iter().filter(reorders).count() > MANY {
+        // Each is looked for in the whole of the old order and of the new one.
+        let places: Vec<_> = edits.iter().map(leaves).collect();
+        for (place, before) in places.iter().zip(&mut befores) {
+            *before = place.as_ref().and_then(|place| ranked.rank(place));
+        }
+        for place in places.iter().flatten() {
+            ranked.remove(place);
+        }
+        let places: Vec<_> = edits.iter().map(enters).collect();
+        for (new, place) in places.iter().flatten() {
+            ranked.insert(new.clone(), place);
+        }
+        for (place, after) in places.iter().zip(&mut afters) {
+            *after = place.as_ref().and_then(|(_, place)| ranked.rank(place));
+        }
+        for (taken, ranks) in [(&mut out, &befores), (&mut into, &afters)] {
+            taken.extend(ranks.iter().flatten().copied());
+            taken.sort_unstable();
+        }
+    } else {
+        for (edit, before) in edits.iter().zip(&mut befores) {
+            let found = leaves(edit).and_then(|place| ranked.remove(&place));
             *before = found.map(|rank| take(&mut out, rank));
         }
-    }
-    for (edit, after) in edits.iter().zip(&mut afters) {
-        if let Edit::Enter(new) | Edit::Replace { new, reorder: true, .. } = edit {
-            *after = Some(ranked.insert(new.clone(), &new_order(new)));
+        for (edit, after) in edits.iter().zip(&mut afters) {
+            *after = enters(edit).map(|(new, place)| ranked.insert(new, &place));
+        }
+        // What was put in later pushed along what was put in before.
+        for after in afters.iter_mut().rev().filter_map(Option::as_mut) {
+            *after = take(&mut into, *after);
         }
     }
-    // What was put in later pushed along what was put in before.
-    for after in afters.iter_mut().rev().filter_map(Option::as_mut) {
-        *after = take(&mut into, *after);
-    }
+    debug_assert_eq!(ranked.len() + out.len(), len + into.len(), "what leaves a result was in it");
     for (number, edit) in edits.iter().enumerate() {
         let rank = match edit {
             Edit::Replace { new, reorder: false, .. } => ranked.replace(new.clone(), &new_order(new)),

@@ -202,6 +202,7 @@ impl<'a> View<'a> {
         self.derived.get(source).copied().flatten()
     }
 
+    #[inline]
     pub(crate) fn value(&self, column: ColumnNo, slot: Slot) -> Scalar<'a> {
         if slot == NONE {
             return Scalar::Null;

@@ -60,6 +60,7 @@ impl<'a> Scalar<'a> {
     pub(crate) const FALSE: Scalar<'static> = Scalar::Int(0);
 
     /// A field of a row, as its column of the storage form has it.
+    #[inline]
     pub(crate) fn of_cell(state: &'a State, table: TableNo, slot: Slot, field: FieldNo) -> Self {
         Self::of(state, table, field, state.table(table).cell(slot, field))
     }

@@ -24,14 +24,19 @@ pub(crate) struct TupleDelta {
     pub(crate) is_another: bool,
     /// The source whose row changed, if no other one's did.
     pub(crate) alone: Option<u16>,
+    /// A bit for each of the first fields of that row that may have changed.
+    pub(crate) fields: u64,
     /// A change that it comes from.
     pub(crate) cause: u32,
 }
 
 impl TupleDelta {
-    /// Whether the row of a source is surely what it was.
-    pub(crate) fn stays(&self, source: usize) -> bool {
-        self.alone.is_some_and(|alone| usize::from(alone) != source)
+    /// Whether a column of a tuple whose rows are the same surely holds what it held.
+    pub(crate) fn stays(&self, column: ColumnNo) -> bool {
+        let has_changed = |field: u32| field >= u64::BITS || self.fields >> field & 1 == 1;
+        self.alone.is_some_and(|alone| {
+            usize::from(alone) != column.source() || !has_changed(column.field().0)
+        })
     }
 }
 
@@ -47,10 +52,21 @@ pub(crate) struct Start {
     pub(crate) structure: bool,
     pub(crate) content: bool,
     pub(crate) order: bool,
+    /// A bit for each of its first fields that may have changed.
+    pub(crate) fields: u64,
     /// Whether the slot holds another row than before: in the course of several commits it can be
     /// used again.
     pub(crate) is_another: bool,
     pub(crate) cause: u32,
+}
+
+impl Start {
+    /// A tuple that its row is part of.
+    fn tuple(&self, tuple: Tuple, before: bool, after: bool) -> TupleDelta {
+        let Start { content, order, fields, is_another, cause, .. } = *self;
+        let alone = Some(self.source as u16);
+        TupleDelta { tuple, before, after, content, order, is_another, alone, fields, cause }
+    }
 }
 
 /// Such rows; mostly one.
@@ -307,9 +323,7 @@ pub(crate) fn changed_tuples(
     for start in starts {
         let mut add = |tuple: &[Slot], before: bool, after: bool| {
             let tuple = Tuple::from_slice(tuple);
-            let Start { content, order, is_another, cause, .. } = *start;
-            let alone = Some(start.source as u16);
-            out.push(TupleDelta { tuple, before, after, content, order, is_another, alone, cause });
+            out.push(start.tuple(tuple, before, after));
         };
         if calm {
             new.from(start.source, start.slot, &mut |tuple| add(tuple, true, true));
@@ -340,6 +354,7 @@ pub(crate) fn changed_tuples(
                 first.order |= next.order;
                 first.is_another |= next.is_another;
                 first.alone = first.alone.filter(|alone| next.alone == Some(*alone));
+                first.fields |= next.fields;
             }
             same
         });
@@ -358,8 +373,5 @@ fn alone(old: &Walk<'_, '_>, new: &Walk<'_, '_>, start: &Start) -> Option<TupleD
     } else {
         before = after;
     }
-    let Start { content, order, is_another, cause, .. } = *start;
-    let alone = Some(start.source as u16);
-    let delta = TupleDelta { tuple, before, after, content, order, is_another, alone, cause };
-    (before || after).then_some(delta)
+    (before || after).then(|| start.tuple(tuple, before, after))
 }

@@ -217,6 +217,30 @@ impl Chunk {
         }
     }
 
+    /// Whether a field of a row holds what it holds in another version of the chunk.
+    #[inline]
+    pub(super) fn holds_same(
+        &self,
+        words: &[u32],
+        (other, others): (&Chunk, &[u32]),
+        field: FieldNo,
+        layout: &Layout,
+    ) -> bool {
+        let place = layout.place(field);
+        let span = place.word as usize..(place.word + place.len) as usize;
+        let are_same = !words.is_empty()
+            && !others.is_empty()
+            && state(words, place) == state(others, place)
+            && words[span.clone()] == others[span];
+        let has_text = matches!(place.kind, Kind::Text | Kind::Json);
+        let same_texts = || match (&self.texts, &other.texts) {
+            (Some(mine), Some(theirs)) => Arc::ptr_eq(mine, theirs),
+            (mine, theirs) => mine.is_none() && theirs.is_none(),
+        };
+        are_same && (!has_text || same_texts())
+            || self.cell_of(words, field, layout) == other.cell_of(others, field, layout)
+    }
+
     /// See [`RowCells::in_memory`](super::RowCells::in_memory).
     #[inline]
     pub(super) fn in_memory(

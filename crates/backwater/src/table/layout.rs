@@ -20,6 +20,8 @@ pub(super) struct Place {
     pub(super) shift: u8,
     /// The first word of the value.
     pub(super) word: u16,
+    /// How many words the value takes.
+    pub(super) len: u16,
     pub(super) dictionary: Dictionary,
 }
 
@@ -32,6 +34,7 @@ impl Layout {
                 state_word: (number / STATES) as u16,
                 shift: (number % STATES * 2) as u8,
                 word: word as u16,
+                len: words(kind) as u16,
                 dictionary: Dictionary::default(),
             };
             word += words(kind);

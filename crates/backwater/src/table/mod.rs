@@ -147,10 +147,12 @@ impl Table {
     }
 
     /// Whether a row lies in that slot; a slot without one is only referred to, or free.
+    #[inline]
     pub(crate) fn is_row(&self, slot: Slot) -> bool {
         slot.0 < self.slots && self.chunk(slot).is_row(offset(slot))
     }
 
+    #[inline]
     pub(crate) fn cell(&self, slot: Slot, field: FieldNo) -> Cell<'_> {
         self.cells(slot).map_or(Cell::Absent, |cells| cells.cell(field))
     }
@@ -497,15 +499,18 @@ impl Table {
         slot
     }
 
+    #[inline]
     fn chunk(&self, slot: Slot) -> &Chunk {
         self.chunks.get(index(slot))
     }
 }
 
+#[inline]
 fn index(slot: Slot) -> usize {
     slot.0 as usize / CHUNK
 }
 
+#[inline]
 fn offset(slot: Slot) -> usize {
     slot.0 as usize % CHUNK
 }

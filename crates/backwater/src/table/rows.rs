@@ -28,6 +28,13 @@ impl<'a> RowCells<'a> {
         self.chunk.cell_of(self.words, field, self.layout)
     }
 
+    /// Whether a field holds what it holds in another version of the table.
+    #[inline]
+    pub(crate) fn holds_same(&self, other: &RowCells<'_>, field: FieldNo) -> bool {
+        let other = (other.chunk, other.words);
+        self.chunk.holds_same(self.words, other, field, self.layout)
+    }
+
     /// What a field of texts holds.
     #[inline]
     pub(crate) fn text(&self, field: FieldNo) -> Option<&'a str> {

@@ -176,6 +176,7 @@ impl State {
         Some(state)
     }
 
+    #[inline]
     pub(crate) fn table(&self, number: TableNo) -> &Table {
         &self.tables[number.index()]
     }

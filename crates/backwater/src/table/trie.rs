@@ -109,6 +109,7 @@ impl<T: Clone> Trie<T> {
 }
 
 /// The child to take at a branch with `level` levels of branches below it.
+#[inline]
 fn place(index: usize, level: u32) -> usize {
     index >> (BITS * level) & (FAN - 1)
 }

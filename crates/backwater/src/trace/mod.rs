@@ -24,7 +24,7 @@ use std::time::Duration;
 
 use crate::change::{Change, Changes, Ingested};
 use crate::error::{Error, ErrorKind};
-use crate::query::{BindingNo, Delta, Outcome, Query, Reached};
+use crate::query::{BindingNo, Delta, Outcome, Query, Reached, ReachedList};
 use crate::value::{Timestamp, Value};
 
 /// What a commit did: its number and label, the rows that it changed, and every standing query
@@ -57,7 +57,7 @@ struct Inner {
     number: u64,
     label: String,
     changes: Changes,
-    reached: Vec<Reached>,
+    reached: ReachedList,
     ingested: Vec<Ingested>,
     /// Queries with this number or a higher one were defined later.
     later: BindingNo,
@@ -69,7 +69,7 @@ struct Inner {
 pub(crate) struct Done {
     pub(crate) changes: Changes,
     pub(crate) ingested: Vec<Ingested>,
-    pub(crate) reached: Vec<Reached>,
+    pub(crate) reached: ReachedList,
     /// The number of the next query to be defined.
     pub(crate) later: BindingNo,
     pub(crate) at: Option<Timestamp>,

@@ -3,6 +3,8 @@
 use std::collections::VecDeque;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
+use smallvec::SmallVec;
+
 use super::Report;
 
 /// The reports of the last commits, the oldest first.
@@ -34,7 +36,7 @@ impl Ring {
         if self.len == 0 {
             return;
         }
-        let mut gone = Vec::new();
+        let mut gone: SmallVec<[Report; 1]> = SmallVec::new();
         let mut kept = self.kept();
         kept.rows += report.0.changes.rows.len();
         kept.reports.push_back(report.clone());

@@ -9,6 +9,9 @@ mod timestamp;
 use std::fmt;
 use std::sync::Arc;
 
+use compact_str::CompactString;
+use smallvec::{SmallVec, smallvec};
+
 pub(crate) use clock::Stopwatch;
 pub use clock::{Clock, SetClock, SystemClock};
 pub use timestamp::Timestamp;
@@ -468,7 +471,7 @@ impl IdRef<'_> {
 /// assert_eq!(Named::from([("delay_min", 5)]).iter().next(), Some(("delay_min", &Value::Int(5))));
 /// ```
 #[derive(Debug, Clone, Default, PartialEq)]
-pub struct Named(Vec<(String, Value)>);
+pub struct Named(SmallVec<[(CompactString, Value); 2]>);
 
 impl Named {
     /// The pairs in the order in which they were given.
@@ -488,7 +491,7 @@ impl From<()> for Named {
     }
 }
 
-impl<N: Into<String>, V: Into<Value>, const LEN: usize> From<[(N, V); LEN]> for Named {
+impl<N: AsRef<str>, V: Into<Value>, const LEN: usize> From<[(N, V); LEN]> for Named {
     fn from(pairs: [(N, V); LEN]) -> Self {
         pairs.into_iter().collect()
     }
@@ -498,7 +501,7 @@ macro_rules! pairs {
     ($($name:ident $value:ident),*) => {
         impl<$($value: Into<Value>),*> From<($((&str, $value),)*)> for Named {
             fn from(($($name,)*): ($((&str, $value),)*)) -> Self {
-                Self(vec![$(($name.0.into(), $name.1.into())),*])
+                Self(smallvec![$(($name.0.into(), $name.1.into())),*])
             }
         }
     };
@@ -512,14 +515,14 @@ pairs!(a A, b B, c C, d D, e E, f F);
 pairs!(a A, b B, c C, d D, e E, f F, g G);
 pairs!(a A, b B, c C, d D, e E, f F, g G, h H);
 
-impl<N: Into<String>, V: Into<Value>> From<Vec<(N, V)>> for Named {
+impl<N: AsRef<str>, V: Into<Value>> From<Vec<(N, V)>> for Named {
     fn from(pairs: Vec<(N, V)>) -> Self {
         pairs.into_iter().collect()
     }
 }
 
-impl<N: Into<String>, V: Into<Value>> FromIterator<(N, V)> for Named {
+impl<N: AsRef<str>, V: Into<Value>> FromIterator<(N, V)> for Named {
     fn from_iter<I: IntoIterator<Item = (N, V)>>(pairs: I) -> Self {
-        Self(pairs.into_iter().map(|(name, value)| (name.into(), value.into())).collect())
+        Self(pairs.into_iter().map(|(name, value)| (name.as_ref().into(), value.into())).collect())
     }
 }

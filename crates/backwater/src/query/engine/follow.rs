@@ -8,7 +8,7 @@ use std::time::Duration;
 use rustc_hash::FxHashMap;
 
 use super::route::Works;
-use super::{Binding, Causes, Engine, Group, Reached, Work};
+use super::{Binding, Causes, Engine, Group, Reached, ReachedList, Work};
 use crate::change::Changes;
 use crate::query::delta::Delta;
 use crate::query::node::{Inner, Progress, derived_start, start};
@@ -40,7 +40,7 @@ struct Commit<'a> {
 /// What became of bindings.
 #[derive(Default)]
 struct Told {
-    reached: Vec<Reached>,
+    reached: ReachedList,
     /// What that is to those that read one of them, by its place, where it is something.
     derived: Vec<(usize, Vec<DerivedChange>)>,
 }
@@ -53,11 +53,12 @@ impl Engine {
         changes: &Changes,
         commit: u64,
         clock: Option<&dyn Clock>,
-    ) -> Vec<Reached> {
+    ) -> ReachedList {
         self.give_up_backlogs(commit);
         let mut work = self.routes.route(changes);
         let commit = Commit { changes, number: commit, clock };
         let mut told = Told::default();
+        told.reached.reserve(work.len());
         while let Some((number, here)) = work.pop_first() {
             let from = told.reached.len();
             let late = match self.groups.get(&number) {

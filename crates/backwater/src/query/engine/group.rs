@@ -137,7 +137,12 @@ impl Group {
             return;
         };
         let (from, to) = (part.interval(&old.asked.params), part.interval(&new.asked.params));
-        match (from, to, ranges.get_mut(key)) {
+        // Where no parameter is a key there is but one.
+        let ranges_of = match key.is_empty() {
+            true => ranges.values_mut().next(),
+            false => ranges.get_mut(key),
+        };
+        match (from, to, ranges_of) {
             (Some(from), Some(to), Some(intervals)) => intervals.turn(&from, to, new.number),
             _ => {
                 self.remove_range(old);

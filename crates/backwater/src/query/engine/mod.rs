@@ -117,6 +117,9 @@ pub(crate) struct Reached {
     pub(crate) took: Option<Duration>,
 }
 
+/// What became of all that a commit reached; a rebinding reaches one.
+pub(crate) type ReachedList = SmallVec<[Reached; 1]>;
+
 /// What a group has to look at.
 #[derive(Default)]
 struct Work {

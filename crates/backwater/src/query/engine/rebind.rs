@@ -88,7 +88,7 @@ impl Engine {
         let before = old.entry();
         let hash = hash_of(&params, &self.hasher);
         let known = self.with_params(shape, &params, hash);
-        let to = Asked { plan: plan.clone(), params: params.clone().into(), window };
+        let to = Asked { plan: plan.clone(), params: params.into(), window };
         let elsewhere = self
             .shapes
             .get_mut(&shape)
@@ -105,7 +105,7 @@ impl Engine {
         let stays = is_alone && !is_far && old.inner.is_empty();
         let new = match live {
             Some(live) if stays => self.turn(&old, (to, hash), live, (&*state, commit)),
-            live => self.go_to(from, params, is_far, live, (&mut *state, commit))?,
+            live => self.go_to(from, to.params.into(), is_far, live, (&mut *state, commit))?,
         };
         let after = new.entry();
         let moved = moved.or_else(|| new.difference(&old, state));

@@ -48,6 +48,11 @@ impl Works {
         &mut self.0[place].1
     }
 
+    /// How many groups have something to look at.
+    pub(super) fn len(&self) -> usize {
+        self.0.len()
+    }
+
     pub(super) fn pop_first(&mut self) -> Option<(GroupNo, Work)> {
         self.0.pop_front()
     }
