@@ -176,9 +176,8 @@ pub(crate) fn each_in(
     let value = |slot: Slot| Scalar::of_cell(view.state, band.table, slot, band.field);
     let of = |end: &Scalar<'_>| prefix(&view.plan.order, std::slice::from_ref(end), None);
     let (low, high) = (of(&band.low), of(&band.high));
-    let first = index
-        .first_from(&Sought { prefix: low, against: |slot: &Slot| value(*slot).order(&band.low) });
-    index.each_from(first, |prefix, slot| {
+    let first = Sought { prefix: low, against: |slot: &Slot| value(*slot).order(&band.low) };
+    index.each_from(&first, |prefix, slot| {
         // A row's prefix may tell more than the value: then it is behind that of the value alone.
         let is_inside = prefix < high || value(*slot).order(&band.high).is_le();
         if is_inside {

@@ -7,7 +7,7 @@ use smallvec::{SmallVec, smallvec};
 use super::edit::Edit;
 use super::expr::Columns;
 use super::plan::{OrderKey, Plan, Window};
-use super::ranked::{Ranked, Sought};
+use super::ranked::{Prefix, Ranked, Sought};
 use super::scalar::Scalar;
 
 /// A list that mostly is short.
@@ -162,20 +162,30 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         !matches!(edit, Edit::Change(_) | Edit::Replace { reorder: false, .. })
     };
     if edits.iter().filter(reorders).count() > MANY {
-        // Each is looked for in the whole of the old order and of the new one.
+        // Each is looked for in the whole of the old order and of the new one, unless it stands so
+        // far behind the window that it is nothing to it.
+        let far = |ranked: &Ranked<E>| {
+            let end = window.offset.saturating_add(window.limit);
+            ranked.prefix(end.saturating_add(edits.len())).unwrap_or(Prefix::MAX)
+        };
         let places: Vec<_> = edits.iter().map(leaves).collect();
+        let last = far(ranked);
         for (place, before) in places.iter().zip(&mut befores) {
-            *before = place.as_ref().and_then(|place| ranked.rank(place));
+            let place = place.as_ref().filter(|place| place.prefix <= last);
+            *before = place.and_then(|place| ranked.rank(place));
         }
         for place in places.iter().flatten() {
-            ranked.remove(place);
+            let removed = ranked.remove(place);
+            debug_assert!(removed.is_some(), "what leaves a result was in it");
         }
         let places: Vec<_> = edits.iter().map(enters).collect();
         for (new, place) in places.iter().flatten() {
             ranked.insert(new.clone(), place);
         }
+        let last = far(ranked);
         for (place, after) in places.iter().zip(&mut afters) {
-            *after = place.as_ref().and_then(|(_, place)| ranked.rank(place));
+            let place = place.as_ref().filter(|(_, place)| place.prefix <= last);
+            *after = place.and_then(|(_, place)| ranked.rank(place));
         }
         for (taken, ranks) in [(&mut out, &befores), (&mut into, &afters)] {
             taken.extend(ranks.iter().flatten().copied());
@@ -183,8 +193,10 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         }
     } else {
         for (edit, before) in edits.iter().zip(&mut befores) {
-            let found = leaves(edit).and_then(|place| ranked.remove(&place));
-            *before = found.map(|rank| take(&mut out, rank));
+            let Some(place) = leaves(edit) else { continue };
+            let removed = ranked.remove(&place);
+            debug_assert!(removed.is_some(), "what leaves a result was in it");
+            *before = removed.map(|rank| take(&mut out, rank));
         }
         for (edit, after) in edits.iter().zip(&mut afters) {
             *after = enters(edit).map(|(new, place)| ranked.insert(new, &place));
@@ -194,7 +206,6 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
             *after = take(&mut into, *after);
         }
     }
-    debug_assert_eq!(ranked.len() + out.len(), len + into.len(), "what leaves a result was in it");
     for (number, edit) in edits.iter().enumerate() {
         let rank = match edit {
             Edit::Replace { new, reorder: false, .. } => ranked.replace(new.clone(), &new_order(new)),

@@ -216,11 +216,15 @@ impl Plan {
             let message = format!("the statement has no parameter :{}", bare(wrong));
             return Err(Error::new(ErrorKind::Parameter, message).help(nearest(wrong, names())));
         }
-        let values = self.params.iter().enumerate().map(|(number, param)| {
+        let mut values = Vec::with_capacity(self.params.len());
+        for (number, param) in self.params.iter().enumerate() {
             let value = given.iter().filter(|(name, _)| bare(name) == param.name).last();
             let value = match (value, until_now) {
                 (Some((_, value)), _) => value,
-                (None, Some(until_now)) => return Ok(until_now[number].clone()),
+                (None, Some(until_now)) => {
+                    values.push(until_now[number].clone());
+                    continue;
+                }
                 (None, None) => {
                     let message = format!("parameter :{} has no value", param.name);
                     let names: Vec<&str> = names().collect();
@@ -228,7 +232,7 @@ impl Plan {
                         .help(format!("the statement's parameters are {}", list(&names))));
                 }
             };
-            Ok(match value {
+            values.push(match value {
                 Value::Text(text) if param.is_time => match text.parse() {
                     Ok(time) => Scalar::Time(time),
                     Err(_) => Scalar::from(value),
@@ -239,9 +243,9 @@ impl Plan {
                     return Err(Error::new(ErrorKind::Parameter, message));
                 }
                 value => Scalar::from(value),
-            })
-        });
-        values.collect()
+            });
+        }
+        Ok(values)
     }
 
     /// The window that LIMIT and OFFSET open.

@@ -284,6 +284,11 @@ impl<E: Clone> Ranked<E> {
         self.leaf(rank).map(|(leaf, place)| leaf.entry(place))
     }
 
+    /// The prefix of the entry of a rank.
+    pub(crate) fn prefix(&self, rank: usize) -> Option<Prefix> {
+        self.leaf(rank).map(|(leaf, place)| leaf.prefix(place))
+    }
+
     /// Calls `found` with the entries of these ranks, in order.
     pub(crate) fn each(&self, ranks: Range<usize>, mut found: impl FnMut(usize, Prefix, &E)) {
         let mut rank = ranks.start;
@@ -298,32 +303,20 @@ impl<E: Clone> Ranked<E> {
         }
     }
 
-    /// Calls `goes_on` with the entries from a rank on, in order, until it says no.
-    pub(crate) fn each_from(&self, start: usize, mut goes_on: impl FnMut(Prefix, &E) -> bool) {
-        let mut rank = start;
-        while let Some((leaf, place)) = self.leaf(rank) {
-            let rest = &leaf.entries[place..];
-            if !rest.iter().all(|keyed| goes_on(keyed.prefix(), &keyed.entry)) {
-                return;
-            }
-            rank += rest.len();
-        }
-    }
-
-    /// The rank of the first entry that is not before what is looked for.
-    pub(crate) fn first_from(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> usize {
-        let Some(mut node) = self.root.as_ref() else { return 0 };
+    /// Calls `goes_on` with the entries that are not before what is looked for, in order, until it
+    /// says no.
+    pub(crate) fn each_from(
+        &self,
+        at: &Sought<impl Fn(&E) -> Ordering>,
+        mut goes_on: impl FnMut(Prefix, &E) -> bool,
+    ) {
+        let Some(mut node) = self.root.as_ref() else { return };
         let mut rank = 0;
-        loop {
+        let (mut leaf, mut place) = loop {
             match node {
                 Node::Leaf(leaf) => {
-                    let (mut low, mut high) = (0, leaf.entries.len());
-                    while low < high {
-                        let middle = usize::midpoint(low, high);
-                        let is_before = at.order(&leaf.entries[middle]).is_lt();
-                        if is_before { low = middle + 1 } else { high = middle }
-                    }
-                    return rank + low;
+                    let is_before = |keyed: &Keyed<E>| at.order(keyed).is_lt();
+                    break (&**leaf, leaf.entries.partition_point(is_before));
                 }
                 Node::Branch(branch) => {
                     let place = branch.child(at);
@@ -331,6 +324,15 @@ impl<E: Clone> Ranked<E> {
                     node = &branch.0[place].node;
                 }
             }
+        };
+        loop {
+            let mut rest = leaf.entries[place..].iter();
+            if !rest.all(|keyed| goes_on(keyed.prefix(), &keyed.entry)) {
+                return;
+            }
+            rank += leaf.entries.len();
+            let Some(next) = self.leaf(rank) else { return };
+            (leaf, place) = next;
         }
     }
 

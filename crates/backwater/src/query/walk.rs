@@ -366,6 +366,11 @@ pub(crate) fn changed_tuples(
 fn alone(old: &Walk<'_, '_>, new: &Walk<'_, '_>, start: &Start) -> Option<TupleDelta> {
     let mut tuple = Tuple::from_elem(NONE, new.view.plan.sources.len());
     tuple[start.source] = start.slot;
+    let path = new.view.plan.paths.get(start.source);
+    if !start.structure && path.is_some_and(|path| path.checks.is_empty()) {
+        // It is there, and nothing is asked of it.
+        return Some(start.tuple(tuple, true, true));
+    }
     let (mut before, mut after) = (false, false);
     new.from(start.source, start.slot, &mut |_| after = true);
     if start.structure {

@@ -271,10 +271,14 @@ impl Engine {
     }
 
     fn remove_params(&mut self, shape: ShapeNo, binding: BindingNo) {
+        let Some(known) = self.shapes.get_mut(&shape).map(|shape| &mut shape.by_params) else {
+            return;
+        };
+        if known.len() == 1 {
+            return known.clear();
+        }
         let hash = hash_of(&self.bindings[&binding].node.asked.params, &self.hasher);
-        if let Some(shape) = self.shapes.get_mut(&shape)
-            && let Ok(found) = shape.by_params.find_entry(hash, |number| *number == binding)
-        {
+        if let Ok(found) = known.find_entry(hash, |number| *number == binding) {
             found.remove();
         }
     }
