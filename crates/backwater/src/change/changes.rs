@@ -139,8 +139,7 @@ pub(crate) fn compare(
         (Some(_), None) => Some(Happened::Deleted),
         (Some(old), Some(new)) => {
             let fields = before.schema.table(table).field_numbers();
-            let changed: FieldSet =
-                fields.filter(|field| !old.holds_same(&new, *field)).collect();
+            let changed: FieldSet = fields.filter(|field| !old.holds_same(&new, *field)).collect();
             (!changed.is_empty()).then_some(Happened::Updated(changed))
         }
     }

@@ -11,7 +11,7 @@ use super::filter::{compared, searched};
 use super::fold::folded;
 use super::group::GroupRow;
 use super::live::{Ordered, Slots};
-use super::order::{Moved, settle};
+use super::order::{Moved, Moves, settle};
 use super::plan::{Asked, Plan, Relation, Source, Window};
 use super::prefix::prefix;
 use super::ranked::{Ranked, Sought};
@@ -49,7 +49,8 @@ impl Way {
         let plan = &*from.plan;
         let has_changed = |param: usize| from.params[param] != to.params[param];
         let reads = |expr: &Expr| reads(expr, &has_changed);
-        if !plan.is_shared || (0..elsewhere.len()).any(|param| elsewhere[param] && has_changed(param))
+        if !plan.is_shared
+            || (0..elsewhere.len()).any(|param| elsewhere[param] && has_changed(param))
         {
             return Way::Anew;
         }
@@ -144,19 +145,19 @@ pub(super) fn thinned(
     ranks: impl Iterator<Item = (usize, Option<usize>)>,
     old: Window,
     new: Window,
-) -> Vec<Moved> {
+) -> Moves {
     let moved = ranks.filter_map(|(before, after)| {
         let (before, after) = (old.position(before), after.and_then(|rank| new.position(rank)));
         let is_told = before.is_some() != after.is_some();
         is_told.then(|| Moved::between(before, after))
     });
-    let mut moved: Vec<Moved> = moved.collect();
+    let mut moved: Moves = moved.collect();
     moved.sort_by_key(Moved::told_by);
     moved
 }
 
 /// How rows move when only the window does.
-pub(crate) fn window_moved(len: usize, old: Window, new: Window) -> Vec<Moved> {
+pub(crate) fn window_moved(len: usize, old: Window, new: Window) -> Moves {
     let end = |window: Window| window.offset.saturating_add(window.limit).min(len);
     let ranks = (old.offset..end(old)).chain(new.offset..end(new));
     let mut ranks: Vec<usize> = ranks.collect();
@@ -193,7 +194,7 @@ pub(crate) fn difference(
     (from, old, before): (&Asked, &Ordered, &View<'_>),
     (to, new, after): (&Asked, &Ordered, &View<'_>),
     changed: &dyn Fn(&[Slot], &[Slot]) -> bool,
-) -> Vec<Moved> {
+) -> Moves {
     let windows = (from.window, to.window);
     let shown = |asked: &Asked, view: &View<'_>, slots: &[Slot]| -> Vec<Scalar<'static>> {
         let row = view.row(slots);
@@ -236,7 +237,7 @@ pub(crate) fn difference(
         }
         _ => {
             debug_assert!(false, "bindings of one shape keep their rows alike");
-            Vec::new()
+            Moves::new()
         }
     }
 }
@@ -248,7 +249,7 @@ fn tables<E: Slots>(
     sources: &[Source],
     changed: &dyn Fn(&[Slot], &[Slot]) -> bool,
     shows: &dyn Fn(&[Slot], &[Slot]) -> bool,
-) -> Vec<Moved> {
+) -> Moves {
     let key = |entry: &E| key_slots(sources, entry.slots());
     let loose = |old: &E, new: &E| changed(old.slots(), new.slots());
     compare((old, new), windows, key, (loose, |old: &E, new: &E| shows(old.slots(), new.slots())))
@@ -260,7 +261,7 @@ fn compare<E: Clone, K: Hash + Eq>(
     key: impl Fn(&E) -> K,
     // Whether an entry may have another place among those that stay, and whether it has changed.
     (loose, changed): (impl Fn(&E, &E) -> bool, impl Fn(&E, &E) -> bool),
-) -> Vec<Moved> {
+) -> Moves {
     let shown = |ranked: &Ranked<E>, window: Window| {
         window.offset..window.offset + window.len(ranked.len())
     };
@@ -268,7 +269,7 @@ fn compare<E: Clone, K: Hash + Eq>(
     old.each(shown(old, old_window), |rank, _, entry| {
         gone.insert(key(entry), (rank - old_window.offset, entry.clone()));
     });
-    let mut rows = Vec::new();
+    let mut rows = Moves::new();
     new.each(shown(new, new_window), |rank, _, entry| {
         let known = gone.remove(&key(entry));
         let before = known.as_ref().map(|(position, _)| *position);

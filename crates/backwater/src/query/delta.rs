@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::fmt;
 
-use super::order::{Moved, settle};
+use super::order::{Moved, Moves, settle};
 use super::read_rows::ReadRows;
 use super::result::{Cursor, QueryResult, ResultRow, RowAt, RowKey};
 use crate::value::Value;
@@ -34,7 +34,7 @@ use crate::value::Value;
 pub struct Delta {
     pub(crate) before: QueryResult,
     pub(crate) after: QueryResult,
-    pub(crate) rows: Vec<Moved>,
+    pub(crate) rows: Moves,
     /// Of the old result and of the new one, by their numbers among those that moved.
     read: [ReadRows; 2],
 }
@@ -67,7 +67,7 @@ impl Moved {
 }
 
 impl Delta {
-    pub(crate) fn new(before: QueryResult, after: QueryResult, rows: Vec<Moved>) -> Self {
+    pub(crate) fn new(before: QueryResult, after: QueryResult, rows: Moves) -> Self {
         Self { before, after, rows, read: Default::default() }
     }
 
@@ -88,7 +88,7 @@ impl Delta {
     pub fn between(before: &QueryResult, after: &QueryResult) -> Self {
         let mut gone: HashMap<_, _> =
             before.keyed().enumerate().map(|(at, (key, values))| (key, (at, values))).collect();
-        let mut rows: Vec<Moved> = Vec::new();
+        let mut rows = Moves::new();
         for (at, (key, values)) in after.keyed().enumerate() {
             let known = gone.remove(&key);
             let before = known.as_ref().map(|(before, _)| *before);

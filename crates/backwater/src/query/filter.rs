@@ -100,7 +100,8 @@ impl<'a> Filter<'a> {
             Check::ColumnContains(column, _, Expr::Param(_)) => table.has_texts(column.field()),
             _ => false,
         };
-        let (plain, others) = std::mem::take(&mut self.checks).into_iter().partition::<SmallVec<_>, _>(is_plain);
+        let (plain, others) =
+            std::mem::take(&mut self.checks).into_iter().partition::<SmallVec<_>, _>(is_plain);
         self.checks = others;
         Plain(plain)
     }

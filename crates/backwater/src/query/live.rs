@@ -11,7 +11,7 @@ use super::edit::{Edit, Edits, Failure};
 use super::expr::{Columns, Expr};
 use super::group::{GroupRow, Groups, order_groups, replace};
 use super::narrow::{Narrowed, SearchedTexts, narrowed};
-use super::order::{Moved, follow, order_against, order_by, sort_keys};
+use super::order::{Moves, follow, order_against, order_by, sort_keys};
 use super::plan::{Asked, Made, Plan, Source, Window};
 use super::prefix::prefix;
 use super::ranked::{Leaf, Prefix, Ranked, Sought};
@@ -219,7 +219,7 @@ impl Live {
         view: &View<'_>,
         to: &Asked,
         old: Window,
-    ) -> Option<(Self, Vec<Moved>)> {
+    ) -> Option<(Self, Moves)> {
         fn of<E>(
             (ranked, moved, texts): Narrowed<Ranked<E>>,
             of: fn(Ranked<E>) -> Ordered,
@@ -254,12 +254,12 @@ impl Live {
         params: &[Scalar<'static>],
         window: Window,
         rows: &[TupleDelta],
-    ) -> Result<Vec<Moved>, Failure> {
+    ) -> Result<Moves, Failure> {
         let plan = after.plan;
         let views = (before, after);
         self.searched = None;
         if rows.is_empty() {
-            return Ok(Vec::new());
+            return Ok(Moves::new());
         }
         of_tables!(
             Ordered, &mut self.ordered,
@@ -366,7 +366,7 @@ fn follow_tuples<E: Slots>(
     (before, after): (&View<'_>, &View<'_>),
     params: &[Scalar<'static>],
     rows: &[TupleDelta],
-) -> Vec<Moved> {
+) -> Moves {
     let mut edits: Edits<E> = SmallVec::with_capacity(rows.len());
     let swapped = swapped(&after.plan.sources, rows);
     for (number, row) in rows.iter().enumerate() {

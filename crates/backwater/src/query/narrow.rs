@@ -7,7 +7,7 @@ use super::across::thinned;
 use super::filter::{Filter, Plain};
 use super::fold::Needle;
 use super::live::Slots;
-use super::order::Moved;
+use super::order::{Moved, Moves};
 use super::plan::{Asked, Relation, Source, Window};
 use super::ranked::Ranked;
 use super::relation::View;
@@ -116,7 +116,7 @@ impl Places {
 
 /// A result that was narrowed: its rows, how they have moved, and the texts that were searched, if
 /// it is worth to keep them.
-pub(crate) type Narrowed<O> = (O, Vec<Moved>, Option<Arc<SearchedTexts>>);
+pub(crate) type Narrowed<O> = (O, Moves, Option<Arc<SearchedTexts>>);
 
 /// The entries of an order that meet conditions.
 pub(crate) fn narrowed<E: Slots>(
@@ -170,9 +170,9 @@ pub(crate) fn narrowed<E: Slots>(
     }
 
     let moved = if old.is_whole() && to.window.is_whole() {
-        let mut gone = Vec::with_capacity(len - stays.count);
+        let mut gone: Vec<Moved> = Vec::with_capacity(len - stays.count);
         gone.extend(stays.others(len).map(Moved::left));
-        gone
+        gone.into()
     } else {
         let mut next = 0..;
         let after = |rank: usize| (rank, stays.has(rank).then(|| next.next()).flatten());

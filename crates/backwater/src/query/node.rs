@@ -16,7 +16,7 @@ use super::edit::Failure;
 use super::expr::Expr;
 use super::filter::Filter;
 use super::live::{Live, Ordered};
-use super::order::Moved;
+use super::order::Moves;
 use super::plan::{Asked, Plan, Relation};
 use super::relation::{Derived, DerivedChange, DerivedRow, DerivedView, View, changed_columns};
 use super::result::Entry;
@@ -99,7 +99,7 @@ pub(crate) struct Ahead;
 /// How a node moved.
 pub(crate) struct Progress {
     /// `None` if that cannot be told.
-    pub(crate) moved: Option<Vec<Moved>>,
+    pub(crate) moved: Option<Moves>,
     /// Whether it was computed anew.
     pub(crate) is_anew: bool,
     pub(crate) failure: Option<Failure>,
@@ -213,7 +213,7 @@ impl Node {
         rows: &[(usize, Slot)],
         state: &State,
         take: bool,
-    ) -> Option<(Live, Option<Vec<Moved>>)> {
+    ) -> Option<(Live, Option<Moves>)> {
         let inner = Inner::of(&self.inner);
         let nothing = FxHashMap::default();
         let views = inner.views(&nothing);
@@ -249,12 +249,7 @@ impl Node {
     }
 
     /// The tuples with these rows that belong to one of two bindings and not to the other.
-    fn rebound_tuples(
-        &self,
-        to: &Asked,
-        rows: &[(usize, Slot)],
-        view: &View<'_>,
-    ) -> TupleDeltas {
+    fn rebound_tuples(&self, to: &Asked, rows: &[(usize, Slot)], view: &View<'_>) -> TupleDeltas {
         let mut out = TupleDeltas::new();
         if rows.is_empty() {
             return out;
@@ -296,7 +291,7 @@ impl Node {
 
     /// How the rows move from the result of another binding of the shape to that of this one, both
     /// of the same moment; `None` if one of them cannot be told.
-    pub(crate) fn difference(&self, from: &Node, state: &State) -> Option<Vec<Moved>> {
+    pub(crate) fn difference(&self, from: &Node, state: &State) -> Option<Moves> {
         let (old, new) = (from.entry(), self.entry());
         let (Ok(old), Ok(new)) = (&old.ordered, &new.ordered) else { return None };
         let view = View { plan: &self.asked.plan, state, derived: &[] };

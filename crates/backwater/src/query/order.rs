@@ -28,6 +28,9 @@ pub(crate) struct Moved {
     pub(crate) moved: bool,
 }
 
+/// How the rows of a result moved; mostly one or two did.
+pub(crate) type Moves = SmallVec<[Moved; 2]>;
+
 /// The position of a row that is not in a result.
 const NOWHERE: u32 = u32::MAX;
 
@@ -142,7 +145,7 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
     edits: &[Edit<E>],
     old_order: impl Fn(&E) -> Sought<O>,
     new_order: impl Fn(&E) -> Sought<N>,
-) -> Vec<Moved> {
+) -> Moves {
     let len = ranked.len();
     let leaves = |edit: &Edit<E>| match edit {
         Edit::Leave(old) | Edit::Replace { old, reorder: true, .. } => Some(old_order(old)),
@@ -158,9 +161,8 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
     let (mut out, mut into) = (Few::new(), Few::new());
     let mut befores: Few<Option<usize>> = smallvec![None; edits.len()];
     let mut afters: Few<Option<usize>> = smallvec![None; edits.len()];
-    let reorders = |edit: &&Edit<E>| {
-        !matches!(edit, Edit::Change(_) | Edit::Replace { reorder: false, .. })
-    };
+    let reorders =
+        |edit: &&Edit<E>| !matches!(edit, Edit::Change(_) | Edit::Replace { reorder: false, .. });
     if edits.iter().filter(reorders).count() > MANY {
         // Each is looked for in the whole of the old order and of the new one, unless it stands so
         // far behind the window that it is nothing to it.
@@ -208,7 +210,9 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
     }
     for (number, edit) in edits.iter().enumerate() {
         let rank = match edit {
-            Edit::Replace { new, reorder: false, .. } => ranked.replace(new.clone(), &new_order(new)),
+            Edit::Replace { new, reorder: false, .. } => {
+                ranked.replace(new.clone(), &new_order(new))
+            }
             Edit::Change(same) => ranked.rank(&new_order(same)),
             _ => continue,
         };
@@ -217,7 +221,7 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         befores[number] = rank.map(|rank| moved_rank(rank, &into, &out));
     }
     let ranks = befores.into_iter().zip(afters);
-    let mut candidates: Vec<Moved> = edits
+    let mut candidates: Moves = edits
         .iter()
         .zip(ranks)
         .map(|(edit, (before, after))| match edit {
@@ -243,7 +247,7 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
 
 /// Of rows to which something may have happened, tells which have moved, leaves out those to which
 /// nothing did, and puts the others in the order in which they are told.
-pub(crate) fn settle(rows: &mut Vec<Moved>) {
+pub(crate) fn settle(rows: &mut Moves) {
     mark_moved(rows);
     rows.retain(|row| row.changed || row.moved || !row.stays());
     rows.sort_by_key(Moved::told_by);
@@ -276,7 +280,7 @@ fn moved_rank(rank: usize, gone: &[usize], others: &[usize]) -> usize {
 /// Adds the rows that others pushed over an end of the window. An edit shifts ranks by one, so
 /// they lie within as many ranks of that end as there are edits.
 fn push_neighbours(
-    candidates: &mut Vec<Moved>,
+    candidates: &mut Moves,
     len: usize,
     window: Window,
     out: &[usize],

@@ -119,15 +119,19 @@ impl<E> Child<E> {
 
 /// Neighbouring entries.
 pub(crate) struct Leaf<E> {
-    entries: Vec<Keyed<E>>,
+    /// Many results have one row alone.
+    entries: SmallVec<[Keyed<E>; 1]>,
 }
 
 impl<E: Clone> Clone for Leaf<E> {
     fn clone(&self) -> Self {
+        if let [only] = &*self.entries {
+            return Self { entries: SmallVec::from_buf([only.clone()]) };
+        }
         // Who copies a leaf is about to put something in.
         let mut entries = Vec::with_capacity(self.entries.len() + 1);
         entries.extend_from_slice(&self.entries);
-        Self { entries }
+        Self { entries: entries.into() }
     }
 }
 
@@ -187,7 +191,7 @@ impl<E> Leaf<E> {
 }
 
 impl<E> Node<E> {
-    fn leaf(entries: Vec<Keyed<E>>) -> Self {
+    fn leaf(entries: SmallVec<[Keyed<E>; 1]>) -> Self {
         Node::Leaf(Arc::new(Leaf { entries }))
     }
 
@@ -354,7 +358,7 @@ impl<E: Clone> Ranked<E> {
     /// Puts an entry in at its place; gives its rank.
     pub(crate) fn insert(&mut self, entry: E, at: &Sought<impl Fn(&E) -> Ordering>) -> usize {
         let Some(root) = &mut self.root else {
-            self.root = Some(Node::leaf(vec![Keyed::new(at.prefix, entry)]));
+            self.root = Some(Node::leaf(SmallVec::from_buf([Keyed::new(at.prefix, entry)])));
             return 0;
         };
         let (rank, sibling) = insert(root, entry, at);
@@ -446,7 +450,7 @@ impl<E: Clone> Branch<E> {
         let right = children.remove(left + 1);
         children[left].change(|left| match (left, &right.node) {
             (Node::Leaf(left), Node::Leaf(right)) => {
-                Arc::make_mut(left).entries.extend_from_slice(&right.entries);
+                Arc::make_mut(left).entries.extend(right.entries.iter().cloned());
             }
             (Node::Branch(left), Node::Branch(right)) => {
                 Arc::make_mut(left).0.extend(right.0.iter().cloned());
@@ -468,7 +472,8 @@ fn insert<E: Clone>(
             let entries = &mut Arc::make_mut(leaf).entries;
             entries.insert(place, Keyed::new(at.prefix, entry));
             let most = most_entries::<E>();
-            let right = (entries.len() > most).then(|| Node::leaf(entries.split_off(most / 2)));
+            let right =
+                (entries.len() > most).then(|| Node::leaf(entries.drain(most / 2..).collect()));
             (place, right)
         }
         Node::Branch(branch) => {
@@ -479,8 +484,7 @@ fn insert<E: Clone>(
             if let Some(sibling) = sibling {
                 children.insert(place + 1, Child::new(sibling));
             }
-            let right =
-                (children.len() > FAN).then(|| Node::branch(children.drain(FAN / 2..)));
+            let right = (children.len() > FAN).then(|| Node::branch(children.drain(FAN / 2..)));
             (before + rank, right)
         }
     }

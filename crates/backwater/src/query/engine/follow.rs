@@ -80,12 +80,7 @@ impl Engine {
     }
 
     /// Tells the groups that read a binding what became of it.
-    fn pass_on(
-        &self,
-        reached: &Reached,
-        derived: &[DerivedChange],
-        work: &mut Works,
-    ) {
+    fn pass_on(&self, reached: &Reached, derived: &[DerivedChange], work: &mut Works) {
         let is_behind = reached.outcome == Outcome::Deferred;
         let is_told_anew = matches!(reached.outcome, Outcome::Failed | Outcome::Recomputed);
         if derived.is_empty() && !is_behind && !is_told_anew {

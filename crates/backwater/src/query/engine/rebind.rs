@@ -11,7 +11,7 @@ use crate::query::check::compile;
 use crate::query::delta::Delta;
 use crate::query::live::{Live, Ordered};
 use crate::query::node::Node;
-use crate::query::order::Moved;
+use crate::query::order::Moves;
 use crate::query::plan::Asked;
 use crate::query::relation::View;
 use crate::query::scalar::Scalar;
@@ -192,7 +192,7 @@ impl Engine {
         to: &Asked,
         (way, take): (&Way, bool),
         (state, commit): (&mut Arc<State>, u64),
-    ) -> Result<Option<(Live, Option<Vec<Moved>>)>> {
+    ) -> Result<Option<(Live, Option<Moves>)>> {
         let mut rows: Vec<(usize, Slot)> = Vec::new();
         if let Way::Bands(bands) = way {
             for band in bands {
