@@ -194,8 +194,8 @@ impl Group {
         found
     }
 
-    /// The tuples that each binding has to look at, in the order of these: by the old and the new key of each, and by what
-    /// it holds where parameters are compared.
+    /// The tuples that each binding has to look at, in the bindings' order: by the old and the new
+    /// key of each tuple, and by what it holds where parameters are compared.
     pub(super) fn divide<'t>(
         &self,
         plan: &Plan,
