@@ -35,8 +35,10 @@ pub struct Delta {
     pub(crate) before: QueryResult,
     pub(crate) after: QueryResult,
     pub(crate) rows: Moves,
-    /// Of the old result and of the new one, by their numbers among those that moved.
-    read: [ReadRows; 2],
+    /// The rows that somebody has read of the old result, by their numbers among those that moved.
+    read_before: ReadRows,
+    /// The same of the new one.
+    read_after: ReadRows,
 }
 
 /// What happened to one row of a result.
@@ -68,7 +70,8 @@ impl Moved {
 
 impl Delta {
     pub(crate) fn new(before: QueryResult, after: QueryResult, rows: Moves) -> Self {
-        Self { before, after, rows, read: Default::default() }
+        let (read_before, read_after) = (ReadRows::default(), ReadRows::default());
+        Self { before, after, rows, read_before, read_after }
     }
 
     /// How one result of a query moved to another one, over however many commits.
@@ -256,19 +259,19 @@ impl<'d> DeltaRow<'d> {
     ///
     /// See [`DeltaRow`] for an example.
     pub fn before(&self) -> Option<ResultRow<'d>> {
-        self.before.map(|at| self.kept(at, 0))
+        self.before.map(|at| self.kept(at, &self.delta.read_before))
     }
 
     /// The row as it is, unless it left.
     ///
     /// See [`DeltaRow`] for an example.
     pub fn after(&self) -> Option<ResultRow<'d>> {
-        self.after.map(|at| self.kept(at, 1))
+        self.after.map(|at| self.kept(at, &self.delta.read_after))
     }
 
-    /// A row that the delta keeps: of the old result, or of the new one.
-    fn kept(&self, at: RowAt<'d>, of: usize) -> ResultRow<'d> {
-        at.row_kept(&self.delta.read[of], self.number, self.delta.rows.len())
+    /// A row that the delta keeps.
+    fn kept(&self, at: RowAt<'d>, read: &'d ReadRows) -> ResultRow<'d> {
+        at.row_kept(read, self.number, self.delta.rows.len())
     }
 
     /// What tells the row from the others of the result; see [`ResultRow::key`].

@@ -81,8 +81,8 @@ impl<E> Clone for Branch<E> {
 struct Child<E> {
     node: Node<E>,
     len: u32,
-    /// Of its last entry, in two halves.
-    prefix: [u32; 2],
+    /// Of its last entry.
+    prefix: Prefix,
 }
 
 impl<E> Clone for Child<E> {
@@ -95,7 +95,7 @@ impl<E> Clone for Child<E> {
 impl<E> Child<E> {
     fn new(node: Node<E>) -> Self {
         let (len, prefix) = node.told();
-        Self { node, len, prefix: halves(prefix) }
+        Self { node, len, prefix }
     }
 
     #[inline]
@@ -103,16 +103,10 @@ impl<E> Child<E> {
         self.len as usize
     }
 
-    #[inline]
-    fn prefix(&self) -> Prefix {
-        whole(self.prefix)
-    }
-
     /// Does something with the node, of which more or others are known then.
     fn change<T>(&mut self, change: impl FnOnce(&mut Node<E>) -> T) -> T {
         let done = change(&mut self.node);
-        let (len, prefix) = self.node.told();
-        (self.len, self.prefix) = (len, halves(prefix));
+        (self.len, self.prefix) = self.node.told();
         done
     }
 }
@@ -135,16 +129,6 @@ impl<E: Clone> Clone for Leaf<E> {
     }
 }
 
-#[inline]
-fn halves(prefix: Prefix) -> [u32; 2] {
-    [(prefix >> 32) as u32, prefix as u32]
-}
-
-#[inline]
-fn whole(halves: [u32; 2]) -> Prefix {
-    Prefix::from(halves[0]) << 32 | Prefix::from(halves[1])
-}
-
 /// An entry with its prefix in two halves: so it takes no more room than both of them.
 #[derive(Clone, Copy)]
 struct Keyed<E> {
@@ -154,12 +138,12 @@ struct Keyed<E> {
 
 impl<E> Keyed<E> {
     fn new(prefix: Prefix, entry: E) -> Self {
-        Self { prefix: halves(prefix), entry }
+        Self { prefix: [(prefix >> 32) as u32, prefix as u32], entry }
     }
 
     #[inline]
     fn prefix(&self) -> Prefix {
-        whole(self.prefix)
+        Prefix::from(self.prefix[0]) << 32 | Prefix::from(self.prefix[1])
     }
 }
 
@@ -210,7 +194,7 @@ impl<E> Node<E> {
     fn told(&self) -> (u32, Prefix) {
         let prefix = match self {
             Node::Leaf(leaf) => leaf.entries.last().map(Keyed::prefix),
-            Node::Branch(branch) => branch.0.last().map(Child::prefix),
+            Node::Branch(branch) => branch.0.last().map(|child| child.prefix),
         };
         (self.len() as u32, prefix.unwrap_or(0))
     }
@@ -415,7 +399,7 @@ impl<E> Branch<E> {
         while low < high {
             let middle = usize::midpoint(low, high);
             let child = &self.0[middle];
-            let is_before = match child.prefix().cmp(&at.prefix) {
+            let is_before = match child.prefix.cmp(&at.prefix) {
                 Ordering::Less => true,
                 Ordering::Greater => false,
                 Ordering::Equal => child.node.last().is_some_and(|last| (at.against)(last).is_lt()),

@@ -275,6 +275,7 @@ impl Engine {
             return;
         };
         if known.len() == 1 {
+            // It is the only one, as mostly where a query goes over to other values.
             return known.clear();
         }
         let hash = hash_of(&self.bindings[&binding].node.asked.params, &self.hasher);
