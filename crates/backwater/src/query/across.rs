@@ -4,8 +4,10 @@
 use rustc_hash::FxHashMap;
 use smallvec::SmallVec;
 use std::hash::Hash;
+use std::ops::Range;
 use std::sync::Arc;
 
+use super::collation::Collation;
 use super::expr::{Comparison, Expr};
 use super::filter::{compared, searched};
 use super::fold::folded;
@@ -25,6 +27,8 @@ use crate::table::Slot;
 pub(crate) enum Way {
     /// The same rows, seen through another window.
     Window,
+    /// Rows leave at the ends of the order, where these of the conditions do not hold any more.
+    Ends(SmallVec<[usize; 1]>),
     /// Only rows with values in these bands come or go.
     Bands(SmallVec<[Band; 1]>),
     /// All rows of the new result are in the old one.
@@ -55,9 +59,13 @@ impl Way {
             return Way::Anew;
         }
         let (mut bands, mut narrower) = (SmallVec::new(), false);
-        for condition in plan.late.iter().filter(|condition| reads(condition)) {
-            if let Some(band) = band(condition, from, to) {
+        let (mut ends, mut at_ends) = (SmallVec::new(), true);
+        let late = plan.late.iter().enumerate();
+        for (number, condition) in late.filter(|(_, condition)| reads(condition)) {
+            if let Some((band, leaves_at_an_end)) = band(condition, from, to) {
                 bands.push(band);
+                ends.push(number);
+                at_ends &= leaves_at_an_end;
             } else if is_narrower(condition, from, to) {
                 narrower = true;
             } else {
@@ -66,6 +74,7 @@ impl Way {
         }
         match (bands.is_empty(), narrower) {
             (true, false) => Way::Window,
+            (false, false) if at_ends => Way::Ends(ends),
             (false, false) => Way::Bands(bands),
             // Rows of a grouping, and of statements that read others, keep what they show alone.
             (true, true) if plan.grouping.is_none() && plan.made.is_none() => Way::Narrower,
@@ -109,8 +118,9 @@ fn is_elsewhere(plan: &Plan, param: usize) -> bool {
     of_sources || of_keys || of_groups || made.chain(outputs).chain(order).any(reads)
 }
 
-/// The band between the old and the new bound of a condition `column < :param`.
-fn band(condition: &Expr, from: &Asked, to: &Asked) -> Option<Band> {
+/// The band between the old and the new bound of a condition `column < :param`, and whether the rows
+/// in it leave, and are those at an end of the order.
+fn band(condition: &Expr, from: &Asked, to: &Asked) -> Option<(Band, bool)> {
     use Comparison as C;
     let (column, comparison, affinity, bound) = compared(condition)?;
     let source = &from.plan.sources[column.source()];
@@ -125,8 +135,18 @@ fn band(condition: &Expr, from: &Asked, to: &Asked) -> Option<Band> {
     if !is_range || a.is_null() || b.is_null() {
         return None;
     }
+    let leaves = match comparison {
+        C::Less | C::LessOrEqual => b.order(&a).is_le(),
+        _ => a.order(&b).is_le(),
+    };
+    // Groups, and rows that are made of others, leave otherwise than rows of tables.
+    let keeps_rows = from.plan.grouping.is_none() && from.plan.made.is_none();
+    let leads = from.plan.order.first().is_some_and(|key| {
+        matches!(&key.expr, Expr::Column(by) if *by == column) && key.collation == Collation::Binary
+    });
     let (low, high) = if a.order(&b).is_le() { (a, b) } else { (b, a) };
-    Some(Band { source: column.source(), table: *table, field: column.field(), low, high })
+    let band = Band { source: column.source(), table: *table, field: column.field(), low, high };
+    Some((band, leaves && keeps_rows && leads))
 }
 
 /// Whether a condition holds of fewer rows than before: a text that contains the new needle
@@ -156,14 +176,44 @@ pub(super) fn thinned(
     moved
 }
 
-/// How rows move when only the window does.
-pub(crate) fn window_moved(len: usize, old: Window, new: Window) -> Moves {
-    let end = |window: Window| window.offset.saturating_add(window.limit).min(len);
-    let ranks = (old.offset..end(old)).chain(new.offset..end(new));
-    let mut ranks: Vec<usize> = ranks.collect();
-    ranks.sort_unstable();
-    ranks.dedup();
-    thinned(ranks.into_iter().map(|rank| (rank, Some(rank))), old, new)
+/// How rows move when only the window does: of ranks of one order those that were seen, and those
+/// that are.
+pub(super) fn window_moved(old: Range<usize>, new: Range<usize>) -> Moves {
+    // The parts of one that the other one does not have.
+    let without = |a: &Range<usize>, b: &Range<usize>| {
+        (a.start..a.end.min(b.start)).chain(a.start.max(b.end)..a.end)
+    };
+    let left = without(&old, &new).map(|rank| Moved::left(rank - old.start));
+    let entered = without(&new, &old).map(|rank| Moved::between(None, Some(rank - new.start)));
+    left.chain(entered).collect()
+}
+
+/// Takes out of an order the entries at its ends that do not belong there; tells how many were in
+/// front, and how many are there.
+pub(super) fn cut<E: Slots>(
+    ranked: &mut Ranked<E>,
+    belongs: impl Fn(&E) -> bool,
+) -> (usize, usize) {
+    let len = ranked.len();
+    let is_out = |rank: usize| ranked.get(rank).is_some_and(|entry| !belongs(entry));
+    let front = count_while(len, is_out);
+    let end = count_while(len - front, |nth| is_out(len - 1 - nth));
+    ranked.cut(front, end);
+    (front, len - front - end)
+}
+
+/// How many of so many numbers, which are the first ones, something holds for; mostly few.
+fn count_while(len: usize, holds: impl Fn(usize) -> bool) -> usize {
+    let (mut low, mut high) = (0, 1);
+    while high <= len && holds(high - 1) {
+        (low, high) = (high, high * 2);
+    }
+    high = (high - 1).min(len);
+    while low < high {
+        let middle = usize::midpoint(low, high);
+        if holds(middle) { low = middle + 1 } else { high = middle }
+    }
+    low
 }
 
 /// Calls `found` with the rows of a table that have values in a band; `index` has all of them in the

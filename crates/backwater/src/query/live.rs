@@ -7,6 +7,7 @@ use std::sync::Arc;
 use rustc_hash::FxHashMap;
 use smallvec::SmallVec;
 
+use super::across::{self, window_moved};
 use super::edit::{Edit, Edits, Failure};
 use super::expr::{Columns, Expr};
 use super::group::{GroupRow, Groups, order_groups, replace};
@@ -120,6 +121,12 @@ impl Ordered {
         of_tables!(Ordered, self, ranked => ranked.len(), kept ranked => ranked.len())
     }
 
+    /// Bytes that it takes, more or less.
+    pub(crate) fn bytes(&self) -> usize {
+        let one = of_tables!(Ordered, self, ranked => ranked.entry_bytes(), kept _ranked => 160);
+        self.len() * one
+    }
+
     /// The entry of a rank as a statement that reads this one sees it.
     pub(crate) fn derived(
         &self,
@@ -163,13 +170,38 @@ fn outputs<'a>(
     plan.outputs.iter().map(|output| output.expr.eval(row, params).into_owned()).collect()
 }
 
-/// A binding's state: what its operators keep, and the result.
-#[derive(Clone)]
+/// A binding's state: the result, and what its operators keep beside it.
 pub(crate) struct Live {
-    groups: Option<Box<Groups>>,
     pub(crate) ordered: Ordered,
+    pub(crate) beside: Beside,
+}
+
+/// What the operators of a statement keep that the result alone does not tell.
+#[derive(Clone, Default)]
+pub(crate) struct Beside {
+    groups: Option<Box<Groups>>,
     /// Of a result that a search has narrowed the texts, until the next commit reaches it.
     searched: Option<Arc<SearchedTexts>>,
+}
+
+impl Beside {
+    /// Whether it is that of a statement's result, and not what was left when that was taken.
+    pub(crate) fn is_of(&self, plan: &Plan) -> bool {
+        plan.grouping.is_none() || self.groups.is_some()
+    }
+
+    /// Bytes that it takes, more or less.
+    pub(crate) fn bytes(&self) -> usize {
+        let groups = self.groups.as_ref().map_or(0, |groups| groups.len());
+        let texts = self.searched.as_ref().map_or(0, |searched| searched.bytes());
+        groups * 200 + texts
+    }
+}
+
+impl From<Ordered> for Live {
+    fn from(ordered: Ordered) -> Self {
+        Self { ordered, beside: Beside::default() }
+    }
 }
 
 impl Live {
@@ -193,7 +225,8 @@ impl Live {
             }
             let rows = groups.shown(grouping, params)?;
             let ordered = Ordered::Kept(sorted_kept(plan, params, rows));
-            return Ok(Self { groups: Some(Box::new(groups)), ordered, searched: None });
+            let beside = Beside { groups: Some(Box::new(groups)), searched: None };
+            return Ok(Self { ordered, beside });
         }
         let ordered = match &plan.made {
             Some(made) => {
@@ -209,13 +242,13 @@ impl Live {
                 _ => Ordered::Many(sorted(view, params, each)),
             },
         };
-        Ok(Self { groups: None, ordered, searched: None })
+        Ok(ordered.into())
     }
 
     /// The rows that meet the conditions of a binding with narrower ones, and how they move from
     /// the old window to its own.
     pub(crate) fn narrowed(
-        &self,
+        (ordered, beside): (&Ordered, &Beside),
         view: &View<'_>,
         to: &Asked,
         old: Window,
@@ -226,8 +259,8 @@ impl Live {
         ) -> Narrowed<Ordered> {
             (of(ranked), moved, texts)
         }
-        let known = self.searched.as_ref();
-        let (ordered, moved, searched) = match &self.ordered {
+        let known = beside.searched.as_ref();
+        let (ordered, moved, searched) = match ordered {
             Ordered::One(ranked) => of(narrowed(ranked, view, to, old, known), Ordered::One),
             Ordered::Two(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Two),
             Ordered::Three(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Three),
@@ -235,16 +268,25 @@ impl Live {
             Ordered::Many(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Many),
             Ordered::Kept(_) => return None,
         };
-        Some((Self { groups: None, ordered, searched }, moved))
+        Some((Self { ordered, beside: Beside { groups: None, searched } }, moved))
     }
 
-    /// Bytes that it takes, more or less.
-    pub(crate) fn bytes(&self) -> usize {
-        let one =
-            of_tables!(Ordered, &self.ordered, ranked => ranked.entry_bytes(), kept _ranked => 160);
-        let groups = self.groups.as_ref().map_or(0, |groups| groups.len());
-        let texts = self.searched.as_ref().map_or(0, |searched| searched.bytes());
-        self.ordered.len() * one + groups * 200 + texts
+    /// The rows but those at the ends of the order which do not belong there, and how they move from
+    /// the old window to the new one.
+    pub(crate) fn cut(
+        ordered: &Ordered,
+        (old, new): (Window, Window),
+        belongs: impl Fn(&[Slot]) -> bool,
+    ) -> Option<(Self, Moves)> {
+        let (mut left, was) = (ordered.clone(), ordered.len());
+        let (front, is) = of_tables!(
+            Ordered, &mut left,
+            ranked => across::cut(ranked, |entry| belongs(entry.slots())),
+            kept _ranked => return None
+        );
+        let new = new.ranks(is);
+        let moved = window_moved(old.ranks(was), new.start + front..new.end + front);
+        Some((left.into(), moved))
     }
 
     /// Follows a commit; tells how the rows in the window moved.
@@ -257,7 +299,7 @@ impl Live {
     ) -> Result<Moves, Failure> {
         let plan = after.plan;
         let views = (before, after);
-        self.searched = None;
+        self.beside.searched = None;
         if rows.is_empty() {
             return Ok(Moves::new());
         }
@@ -265,7 +307,7 @@ impl Live {
             Ordered, &mut self.ordered,
             ranked => Ok(follow_tuples(ranked, window, views, params, rows)),
             kept ranked => {
-                let edits = match (&plan.grouping, &mut self.groups, &plan.made) {
+                let edits = match (&plan.grouping, &mut self.beside.groups, &plan.made) {
                     (Some(grouping), Some(groups), _) => {
                         groups.apply(plan, grouping, params, (before, after), rows)?
                     }

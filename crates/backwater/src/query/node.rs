@@ -6,7 +6,7 @@
 
 use std::borrow::Cow;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, LazyLock, Mutex, MutexGuard, PoisonError, Weak};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
@@ -15,7 +15,7 @@ use super::across::{Way, difference, window_moved};
 use super::edit::Failure;
 use super::expr::Expr;
 use super::filter::Filter;
-use super::live::{Live, Ordered};
+use super::live::{Beside, Live, Ordered};
 use super::order::Moves;
 use super::plan::{Asked, Plan, Relation};
 use super::relation::{Derived, DerivedChange, DerivedRow, DerivedView, View, changed_columns};
@@ -57,8 +57,9 @@ struct Shown {
 }
 
 struct Current {
-    live: Result<Live, Failure>,
+    /// The result.
     entry: Arc<Entry>,
+    beside: Beside,
     /// The rows for those that read this one.
     derived: Option<Box<Derived>>,
     /// The commit that it is surely up to date with.
@@ -151,7 +152,7 @@ impl<'n> Inner<'n> {
 
     /// Why one of them cannot be told.
     fn failure(&self) -> Option<Failure> {
-        self.nodes.iter().find_map(|(_, current)| current.live.as_ref().err().cloned())
+        self.nodes.iter().find_map(|(_, current)| current.entry.ordered.as_ref().err().cloned())
     }
 }
 
@@ -181,9 +182,9 @@ impl Node {
             Some(live) => Ok(live),
             None => compute(&asked, key.is_none(), state, &Inner::of(&inner)),
         };
-        let entry = entry(&asked, &live);
+        let (entry, beside) = kept(&asked, live);
         let shown = Mutex::new(Shown { now: entry.clone(), since: commit, before: None });
-        let current = Current { live, entry, derived: None, commit };
+        let current = Current { entry, beside, derived: None, commit };
         let (number, name) = named;
         let node = Arc::new(Self {
             number,
@@ -219,29 +220,33 @@ impl Node {
         let views = inner.views(&nothing);
         let view = View { plan: &self.asked.plan, state, derived: &views };
         let mut current = lock(&self.current);
+        let Current { entry, beside, .. } = &mut *current;
+        let ordered = entry.ordered.as_ref().ok()?;
         let (old, new) = (self.asked.window, to.window);
-        let copy = |current: &mut Current| {
-            static TAKEN: LazyLock<Failure> =
-                LazyLock::new(|| Failure("its state was taken".into()));
-            if !take {
-                return current.live.clone();
-            }
-            std::mem::replace(&mut current.live, Err(TAKEN.clone()))
+        let copy = |beside: &mut Beside| Live {
+            ordered: ordered.clone(),
+            beside: if take { std::mem::take(beside) } else { beside.clone() },
         };
         match way {
             Way::Anew => None,
             Way::Window => {
-                let live = copy(&mut current).ok()?;
-                let moved = window_moved(live.ordered.len(), old, new);
+                let len = ordered.len();
+                Some((copy(beside), Some(window_moved(old.ranks(len), new.ranks(len)))))
+            }
+            Way::Ends(conditions) => {
+                let conditions = conditions.iter().map(|number| &to.plan.late[*number]);
+                let filter = Filter::of(conditions, &to.params);
+                let belongs = |slots: &[Slot]| filter.holds(&view.row(slots));
+                let (live, moved) = Live::cut(ordered, (old, new), belongs)?;
                 Some((live, Some(moved)))
             }
             Way::Narrower => {
-                let (live, moved) = current.live.as_ref().ok()?.narrowed(&view, to, old)?;
+                let (live, moved) = Live::narrowed((ordered, beside), &view, to, old)?;
                 Some((live, Some(moved)))
             }
             Way::Bands(_) => {
                 let tuples = self.rebound_tuples(to, rows, &view);
-                let mut live = copy(&mut current).ok()?;
+                let mut live = copy(beside);
                 let moved = live.apply((&view, &view), &to.params, new, &tuples).ok()?;
                 Some((live, (old == new).then_some(moved)))
             }
@@ -312,7 +317,8 @@ impl Node {
 
     /// Bytes that its state takes, more or less.
     pub(crate) fn bytes(&self) -> usize {
-        lock(&self.current).live.as_ref().map_or(0, Live::bytes)
+        let current = lock(&self.current);
+        current.entry.ordered.as_ref().map_or(0, Ordered::bytes) + current.beside.bytes()
     }
 
     /// Keeps rows for a statement that reads this one as its source of that number.
@@ -324,10 +330,8 @@ impl Node {
             let nothing = FxHashMap::default();
             let views = inner.views(&nothing);
             let view = View { plan: &self.asked.plan, state, derived: &views };
-            let ordered = current.live.as_ref().map(|live| &live.ordered);
-            for rank in
-                0..ordered.as_ref().map_or(0, |ordered| self.asked.window.len(ordered.len()))
-            {
+            let ordered = current.entry.ordered.as_ref();
+            for rank in 0..ordered.map_or(0, |ordered| self.asked.window.len(ordered.len())) {
                 let rank = rank + self.asked.window.offset;
                 if let Ok(ordered) = ordered
                     && let Some((key, row)) = ordered.derived(rank, &view, &self.asked.params)
@@ -640,7 +644,7 @@ impl Node {
 
     /// How many rows the whole result has, if its rows are those of tables.
     pub(crate) fn rows_of_tables(&self) -> Option<usize> {
-        match &lock(&self.current).live.as_ref().ok()?.ordered {
+        match lock(&self.current).entry.ordered.as_ref().ok()? {
             Ordered::Kept(_) => None,
             ordered => Some(ordered.len()),
         }
@@ -668,20 +672,21 @@ impl Node {
         state: &Arc<State>,
     ) -> Progress {
         let old = current.entry.clone();
-        let failure = inner.failure();
-        let live = match (&mut current.live, failure) {
-            (Ok(live), None) => live,
+        let was = match (&old.ordered, inner.failure()) {
+            (Ok(was), None) if current.beside.is_of(&self.asked.plan) => was,
             (_, Some(failure)) => return self.replace(current, Err(failure), state, inner),
-            (Err(_), None) => {
+            (_, None) => {
                 let fresh = compute(&self.asked, self.key.is_none(), state, inner);
                 return self.replace(current, fresh, state, inner);
             }
         };
-        let was = live.ordered.clone();
+        let beside = std::mem::take(&mut current.beside);
+        let mut live = Live { ordered: was.clone(), beside };
         match live.apply((before, after), &self.asked.params, self.asked.window, tuples) {
             Err(failure) => self.replace(current, Err(failure), state, inner),
             Ok(moved) => {
-                let is = live.ordered.clone();
+                let Live { ordered: is, beside } = live;
+                current.beside = beside;
                 let mut derived = Vec::new();
                 if let Some(rows) = &mut current.derived {
                     for moved in &moved {
@@ -729,21 +734,20 @@ impl Node {
         inner: &Inner<'_>,
     ) -> Progress {
         let old = current.entry.clone();
-        current.entry = entry(&self.asked, &live);
+        (current.entry, current.beside) = kept(&self.asked, live);
         let mut derived = Vec::new();
         if let Some(rows) = &mut current.derived {
             let nothing = FxHashMap::default();
             let views = inner.views(&nothing);
             let view = View { plan: &self.asked.plan, state, derived: &views };
-            let ordered = live.as_ref().ok().map(|live| &live.ordered);
+            let ordered = current.entry.ordered.as_ref().ok();
             let len = ordered.map_or(0, |ordered| self.asked.window.len(ordered.len()));
             let fresh = (0..len).filter_map(|rank| {
                 ordered?.derived(rank + self.asked.window.offset, &view, &self.asked.params)
             });
             derived = rows.replace_all(fresh);
         }
-        let failure = live.as_ref().err().cloned();
-        current.live = live;
+        let failure = current.entry.ordered.as_ref().err().cloned();
         Progress { moved: None, is_anew: true, failure, old, new: current.entry.clone(), derived }
     }
 }
@@ -864,7 +868,11 @@ fn compute(asked: &Asked, empty: bool, state: &State, inner: &Inner<'_>) -> Resu
     Live::compute(&view, &asked.params, empty)
 }
 
-fn entry(asked: &Arc<Asked>, live: &Result<Live, Failure>) -> Arc<Entry> {
-    let ordered = live.as_ref().map(|live| live.ordered.clone()).map_err(Clone::clone);
-    Arc::new(Entry::new(asked.clone(), ordered))
+/// A state as it is kept.
+fn kept(asked: &Arc<Asked>, live: Result<Live, Failure>) -> (Arc<Entry>, Beside) {
+    let (ordered, beside) = match live {
+        Ok(Live { ordered, beside }) => (Ok(ordered), beside),
+        Err(failure) => (Err(failure), Beside::default()),
+    };
+    (Arc::new(Entry::new(asked.clone(), ordered)), beside)
 }

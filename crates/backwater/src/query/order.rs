@@ -146,6 +146,7 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
     old_order: impl Fn(&E) -> Sought<O>,
     new_order: impl Fn(&E) -> Sought<N>,
 ) -> Moves {
+    ranked.forget_left();
     let len = ranked.len();
     let leaves = |edit: &Edit<E>| match edit {
         Edit::Leave(old) | Edit::Replace { old, reorder: true, .. } => Some(old_order(old)),

@@ -1,5 +1,6 @@
 //! A plan: what a statement reads and does, resolved against the schema. One for each shape.
 
+use std::ops::Range;
 use std::sync::Arc;
 
 use super::aggregate::Aggregate;
@@ -194,6 +195,12 @@ impl Window {
     /// How many of so many rows it shows.
     pub(crate) fn len(self, rows: usize) -> usize {
         rows.saturating_sub(self.offset).min(self.limit)
+    }
+
+    /// The ranks that it shows of so many rows.
+    pub(crate) fn ranks(self, rows: usize) -> Range<usize> {
+        let start = self.offset.min(rows);
+        start..start + self.len(rows)
     }
 
     /// The position in the window of a rank.

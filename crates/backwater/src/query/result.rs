@@ -216,8 +216,8 @@ impl QueryResult {
 /// Finds rows of a result by their positions, quickly where these lie close together.
 pub(super) struct Cursor<'r> {
     result: &'r QueryResult,
-    /// The leaf where it last looked, and the positions of its rows.
-    leaf: Option<(LeafOf<'r>, Range<usize>)>,
+    /// The leaf where it last looked, the ranks that lie there, and the place of the first one.
+    leaf: Option<(LeafOf<'r>, Range<usize>, usize)>,
 }
 
 /// Where a row of a result is found.
@@ -243,11 +243,16 @@ impl<'r> Cursor<'r> {
         }
         let rank = window.offset + position;
         let (leaf, place) = match &self.leaf {
-            Some((leaf, ranks)) if ranks.contains(&rank) => (*leaf, rank - ranks.start),
+            Some((leaf, ranks, first)) if ranks.contains(&rank) => {
+                (*leaf, rank - ranks.start + first)
+            }
             _ => {
-                let (leaf, place) = result.0.ordered.leaf(rank)?;
-                let start = rank - place;
-                self.leaf = Some((leaf, start..start + leaf.len()));
+                let ordered = &result.0.ordered;
+                let (leaf, place) = ordered.leaf(rank)?;
+                // Some at its ends may have left.
+                let before = place.min(rank);
+                let end = ordered.len().min(rank + leaf.len() - place);
+                self.leaf = Some((leaf, rank - before..end, place - before));
                 (leaf, place)
             }
         };

@@ -99,7 +99,7 @@ impl Engine {
             made = self.make(shape, &old, &to, (&way, is_alone), (&mut *state, commit))?;
         }
         // Where one can come back as easily as one went, nothing of the old one needs to be kept.
-        let is_far = !matches!(way, Way::Bands(_) | Way::Window);
+        let is_far = matches!(way, Way::Narrower | Way::Anew);
         let (live, moved) = made.map_or((None, None), |(live, moved)| (Some(live), moved));
         let is_near = live.is_some();
         let stays = is_alone && !is_far && old.inner.is_empty();
