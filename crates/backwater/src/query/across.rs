@@ -9,7 +9,7 @@ use std::sync::Arc;
 
 use super::collation::Collation;
 use super::expr::{Comparison, Expr};
-use super::filter::{compared, searched};
+use super::filter::{Filter, compared, searched};
 use super::fold::folded;
 use super::group::GroupRow;
 use super::live::{Ordered, Slots};
@@ -27,8 +27,9 @@ use crate::table::Slot;
 pub(crate) enum Way {
     /// The same rows, seen through another window.
     Window,
-    /// Rows leave at the ends of the order, where these of the conditions do not hold any more.
-    Ends(SmallVec<[usize; 1]>),
+    /// Rows leave at the ends of the order: in front those for which the first of these conditions
+    /// do not hold any more, at the end those for which the others do not.
+    Ends([SmallVec<[usize; 1]>; 2]),
     /// Only rows with values in these bands come or go.
     Bands(SmallVec<[Band; 1]>),
     /// All rows of the new result are in the old one.
@@ -59,13 +60,15 @@ impl Way {
             return Way::Anew;
         }
         let (mut bands, mut narrower) = (SmallVec::new(), false);
-        let (mut ends, mut at_ends) = (SmallVec::new(), true);
+        let (mut ends, mut at_ends) = ([SmallVec::new(), SmallVec::new()], true);
         let late = plan.late.iter().enumerate();
         for (number, condition) in late.filter(|(_, condition)| reads(condition)) {
-            if let Some((band, leaves_at_an_end)) = band(condition, from, to) {
+            if let Some((band, end)) = band(condition, from, to) {
                 bands.push(band);
-                ends.push(number);
-                at_ends &= leaves_at_an_end;
+                match end {
+                    Some(end) => ends[end].push(number),
+                    None => at_ends = false,
+                }
             } else if is_narrower(condition, from, to) {
                 narrower = true;
             } else {
@@ -118,9 +121,9 @@ fn is_elsewhere(plan: &Plan, param: usize) -> bool {
     of_sources || of_keys || of_groups || made.chain(outputs).chain(order).any(reads)
 }
 
-/// The band between the old and the new bound of a condition `column < :param`, and whether the rows
-/// in it leave, and are those at an end of the order.
-fn band(condition: &Expr, from: &Asked, to: &Asked) -> Option<(Band, bool)> {
+/// The band between the old and the new bound of a condition `column < :param`. If the rows in it leave
+/// and stand at an end of the order, tells at which: 0 in front, 1 at the end.
+fn band(condition: &Expr, from: &Asked, to: &Asked) -> Option<(Band, Option<usize>)> {
     use Comparison as C;
     let (column, comparison, affinity, bound) = compared(condition)?;
     let source = &from.plan.sources[column.source()];
@@ -135,18 +138,18 @@ fn band(condition: &Expr, from: &Asked, to: &Asked) -> Option<(Band, bool)> {
     if !is_range || a.is_null() || b.is_null() {
         return None;
     }
-    let leaves = match comparison {
-        C::Less | C::LessOrEqual => b.order(&a).is_le(),
-        _ => a.order(&b).is_le(),
-    };
+    let is_below = matches!(comparison, C::Less | C::LessOrEqual);
+    let leaves = if is_below { b.order(&a).is_le() } else { a.order(&b).is_le() };
     // Groups, and rows that are made of others, leave otherwise than rows of tables.
     let keeps_rows = from.plan.grouping.is_none() && from.plan.made.is_none();
-    let leads = from.plan.order.first().is_some_and(|key| {
+    let leads = from.plan.order.first().filter(|key| {
         matches!(&key.expr, Expr::Column(by) if *by == column) && key.collation == Collation::Binary
     });
+    let end = leads.filter(|_| leaves && keeps_rows);
+    let end = end.map(|key| usize::from(is_below != key.descending));
     let (low, high) = if a.order(&b).is_le() { (a, b) } else { (b, a) };
     let band = Band { source: column.source(), table: *table, field: column.field(), low, high };
-    Some((band, leaves && keeps_rows && leads))
+    Some((band, end))
 }
 
 /// Whether a condition holds of fewer rows than before: a text that contains the new needle
@@ -157,6 +160,12 @@ fn is_narrower(condition: &Expr, from: &Asked, to: &Asked) -> bool {
         return false;
     };
     !matches!(text, Expr::Param(_)) && folded(&b).contains(&*folded(&a))
+}
+
+/// Whether other values for a plan's parameters may leave a part of its rows, wherever they stand.
+pub(super) fn may_narrow(plan: &Plan) -> bool {
+    let mut searched = plan.late.iter().filter_map(searched);
+    searched.any(|(_, needle)| matches!(needle, Expr::Param(_)))
 }
 
 /// How rows move that keep their order, as some of them go and the window moves: each with its old
@@ -188,16 +197,20 @@ pub(super) fn window_moved(old: Range<usize>, new: Range<usize>) -> Moves {
     left.chain(entered).collect()
 }
 
-/// Takes out of an order the entries at its ends that do not belong there; tells how many were in
-/// front, and how many are there.
-pub(super) fn cut<E: Slots>(
+/// Takes out of an order the entries in front that do not meet some conditions, which all behind them
+/// meet, and those at the end that do not meet others; tells how many were in front, and how many
+/// are left.
+pub(super) fn cut<'a, E: Slots>(
     ranked: &mut Ranked<E>,
-    belongs: impl Fn(&E) -> bool,
+    view: &'a View<'_>,
+    meet: &[Filter<'a>; 2],
 ) -> (usize, usize) {
     let len = ranked.len();
-    let is_out = |rank: usize| ranked.get(rank).is_some_and(|entry| !belongs(entry));
-    let front = count_while(len, is_out);
-    let end = count_while(len - front, |nth| is_out(len - 1 - nth));
+    let is_out = |end: usize, rank: usize| {
+        ranked.get(rank).is_some_and(|entry| !meet[end].holds(&view.row(entry.slots())))
+    };
+    let front = count_while(len, |rank| is_out(0, rank));
+    let end = count_while(len - front, |nth| is_out(1, len - 1 - nth));
     ranked.cut(front, end);
     (front, len - front - end)
 }

@@ -6,6 +6,7 @@ use std::fmt::{self, Write};
 use serde_json::{Value as Json, json};
 
 use super::aggregate::AggregateFunction;
+use super::live::keeps_first;
 use super::plan::{Access, Path, Plan, Relation};
 use super::told::Names;
 use crate::schema::{FieldNo, Schema};
@@ -270,10 +271,20 @@ fn order(names: &Names<'_>) -> Operator {
             || told.ends_with(&format!(".{}", output.name));
         if is_name { told } else { format!("{told} AS {}", output.name) }
     });
+    let has_first = keeps_first(plan) && plan.limit.is_some();
     let kept = match (&plan.grouping, &plan.made) {
         (Some(_), _) => "a row of each group, in a tree that tells ranks",
         (None, Some(_)) => "its rows with their values, in a tree that tells ranks",
+        (None, None) if has_first => {
+            "where its rows lie in the tables, of many the first, in a tree that tells ranks"
+        }
         (None, None) => "where its rows lie in the tables, in a tree that tells ranks",
+    };
+    let follows = if has_first {
+        "takes out what stands elsewhere now and puts it in again, which tells old and new ranks; \
+         computes anew when the first run out"
+    } else {
+        "takes out what stands elsewhere now and puts it in again, which tells old and new ranks"
     };
     let told_by = plan
         .keys
@@ -298,10 +309,7 @@ fn order(names: &Names<'_>) -> Operator {
             },
         )
         .fact("keeps", kept)
-        .fact(
-            "follows",
-            "takes what changed out and puts it in again, which tells old and new ranks",
-        )
+        .fact("follows", follows)
 }
 
 /// The sources, each joined to those before it.

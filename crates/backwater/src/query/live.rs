@@ -7,9 +7,10 @@ use std::sync::Arc;
 use rustc_hash::FxHashMap;
 use smallvec::SmallVec;
 
-use super::across::{self, window_moved};
+use super::across::{self, may_narrow, window_moved};
 use super::edit::{Edit, Edits, Failure};
 use super::expr::{Columns, Expr};
+use super::filter::Filter;
 use super::group::{GroupRow, Groups, order_groups, replace};
 use super::narrow::{Narrowed, SearchedTexts, narrowed};
 use super::order::{Moves, follow, order_against, order_by, sort_keys};
@@ -121,6 +122,12 @@ impl Ordered {
         of_tables!(Ordered, self, ranked => ranked.len(), kept ranked => ranked.len())
     }
 
+    /// Whether the rows up to this rank are here; else only the first ones are kept, and not so
+    /// many.
+    pub(crate) fn reaches(&self, rank: usize) -> bool {
+        of_tables!(Ordered, self, ranked => ranked.reaches(rank), kept ranked => ranked.reaches(rank))
+    }
+
     /// Bytes that it takes, more or less.
     pub(crate) fn bytes(&self) -> usize {
         let one = of_tables!(Ordered, self, ranked => ranked.entry_bytes(), kept _ranked => 160);
@@ -208,7 +215,7 @@ impl Live {
     /// Computes a result from scratch; without rows, if `empty`.
     pub(crate) fn compute(
         view: &View<'_>,
-        params: &[Scalar<'static>],
+        (params, window): (&[Scalar<'static>], Window),
         empty: bool,
     ) -> Result<Self, Failure> {
         let plan = view.plan;
@@ -235,11 +242,11 @@ impl Live {
                 Ordered::Kept(sorted_kept(plan, params, rows))
             }
             None => match plan.sources.len() {
-                1 => Ordered::One(sorted(view, params, each)),
-                2 => Ordered::Two(sorted(view, params, each)),
-                3 => Ordered::Three(sorted(view, params, each)),
-                4 => Ordered::Four(sorted(view, params, each)),
-                _ => Ordered::Many(sorted(view, params, each)),
+                1 => Ordered::One(sorted(view, params, window, each)),
+                2 => Ordered::Two(sorted(view, params, window, each)),
+                3 => Ordered::Three(sorted(view, params, window, each)),
+                4 => Ordered::Four(sorted(view, params, window, each)),
+                _ => Ordered::Many(sorted(view, params, window, each)),
             },
         };
         Ok(ordered.into())
@@ -271,37 +278,43 @@ impl Live {
         Some((Self { ordered, beside: Beside { groups: None, searched } }, moved))
     }
 
-    /// The rows but those at the ends of the order which do not belong there, and how they move from
-    /// the old window to the new one.
-    pub(crate) fn cut(
+    /// The rows but those at the ends of the order that do not meet conditions any more, in front
+    /// and at the end, and how they move from the old window to the new one. `None` if it must be
+    /// computed anew.
+    pub(crate) fn cut<'a>(
         ordered: &Ordered,
         (old, new): (Window, Window),
-        belongs: impl Fn(&[Slot]) -> bool,
+        view: &'a View<'_>,
+        meet: &[Filter<'a>; 2],
     ) -> Option<(Self, Moves)> {
         let (mut left, was) = (ordered.clone(), ordered.len());
         let (front, is) = of_tables!(
             Ordered, &mut left,
-            ranked => across::cut(ranked, |entry| belongs(entry.slots())),
+            ranked => across::cut(ranked, view, meet),
             kept _ranked => return None
         );
+        if !left.reaches(new.end()) {
+            return None;
+        }
         let new = new.ranks(is);
         let moved = window_moved(old.ranks(was), new.start + front..new.end + front);
         Some((left.into(), moved))
     }
 
-    /// Follows a commit; tells how the rows in the window moved.
+    /// Follows a commit; tells how the rows in the window moved. `None` if it must be computed anew,
+    /// as only the first rows were kept and too few of them are left.
     pub(crate) fn apply(
         &mut self,
         (before, after): (&View<'_>, &View<'_>),
         params: &[Scalar<'static>],
         window: Window,
         rows: &[TupleDelta],
-    ) -> Result<Moves, Failure> {
+    ) -> Result<Option<Moves>, Failure> {
         let plan = after.plan;
         let views = (before, after);
         self.beside.searched = None;
         if rows.is_empty() {
-            return Ok(Moves::new());
+            return Ok(self.ordered.reaches(window.end()).then(Moves::new));
         }
         of_tables!(
             Ordered, &mut self.ordered,
@@ -367,9 +380,24 @@ fn make(made: &Made, view: &View<'_>, params: &[Scalar<'static>], tuple: &[Slot]
     GroupRow { values, keys }
 }
 
+/// Whether of many rows of a statement with a LIMIT only the first are kept: those of tables, unless
+/// a search may leave others of them.
+pub(crate) fn keeps_first(plan: &Plan) -> bool {
+    plan.grouping.is_none() && plan.made.is_none() && !may_narrow(plan)
+}
+
+/// How many of the first rows are needed: those up to the end of the window, and some more, as they
+/// come and go. `None` if all are.
+fn few(plan: &Plan, window: Window) -> Option<usize> {
+    const MORE: usize = if cfg!(test) { 1 } else { 256 };
+    let end = window.end();
+    (end < usize::MAX && keeps_first(plan)).then(|| end.saturating_add(MORE))
+}
+
 fn sorted<E: Slots>(
     view: &View<'_>,
     params: &[Scalar<'static>],
+    window: Window,
     each: impl Fn(&mut dyn FnMut(&[Slot])),
 ) -> Ranked<E> {
     let mut entries: Vec<(Prefix, E)> = Vec::new();
@@ -378,10 +406,19 @@ fn sorted<E: Slots>(
         let prefix = prefix(&view.plan.order, &keys, view.tie(tuple).as_ref());
         entries.push((prefix, E::of(tuple)));
     });
-    entries.sort_unstable_by(|(a, one), (b, other)| {
+    let order = |(a, one): &(Prefix, E), (b, other): &(Prefix, E)| {
         a.cmp(b).then_with(|| order_tuples(view, params, one.slots(), other.slots()))
-    });
-    Ranked::from_sorted(&entries)
+    };
+    let room = few(view.plan, window).and_then(|few| Ranked::<E>::room(few, entries.len()));
+    if let Some(room) = room {
+        entries.select_nth_unstable_by(room, order);
+        entries.truncate(room);
+    }
+    entries.sort_unstable_by(order);
+    match room {
+        Some(_) => Ranked::from_first(&entries),
+        None => Ranked::from_sorted(&entries),
+    }
 }
 
 fn sorted_kept(
@@ -408,7 +445,7 @@ fn follow_tuples<E: Slots>(
     (before, after): (&View<'_>, &View<'_>),
     params: &[Scalar<'static>],
     rows: &[TupleDelta],
-) -> Moves {
+) -> Option<Moves> {
     let mut edits: Edits<E> = SmallVec::with_capacity(rows.len());
     let swapped = swapped(&after.plan.sources, rows);
     for (number, row) in rows.iter().enumerate() {
@@ -432,7 +469,11 @@ fn follow_tuples<E: Slots>(
         }
     }
     let (old, new) = (|of: &E| sought(before, params, of), |of: &E| sought(after, params, of));
-    follow(ranked, window, &edits, old, new)
+    let moves = follow(ranked, window, &edits, old, new)?;
+    if let Some(few) = few(after.plan, window) {
+        ranked.keep_first(few);
+    }
+    Some(moves)
 }
 
 /// Of the tuples that left and those that entered, pairs that are one row: a row in it that others

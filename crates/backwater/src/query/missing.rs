@@ -158,8 +158,8 @@ fn rows_of(plan: &Plan, params: &[Scalar<'static>], state: &State) -> Option<Der
     let rows = read_statements(plan, params, state);
     let views = views(&rows);
     let view = View { plan, state, derived: &views };
-    let live = Live::compute(&view, params, false).ok()?;
     let window = plan.window(params).ok()?;
+    let live = Live::compute(&view, (params, window), false).ok()?;
     let mut out = Derived::default();
     for rank in 0..window.len(live.ordered.len()) {
         let (key, row) = live.ordered.derived(rank + window.offset, &view, params)?;

@@ -87,7 +87,8 @@ pub(crate) const DERIVED: u32 = 1 << 31;
 pub enum Outcome {
     /// Brought up to date by a delta.
     Maintained,
-    /// Computed anew.
+    /// Computed anew: very much was changed, or of many rows the first ones, which alone are kept for
+    /// a LIMIT, ran out.
     Recomputed,
     /// Reached, but nothing in its result moved.
     Same,

@@ -231,13 +231,17 @@ impl Node {
             Way::Anew => None,
             Way::Window => {
                 let len = ordered.len();
+                if !ordered.reaches(new.end()) {
+                    return None;
+                }
                 Some((copy(beside), Some(window_moved(old.ranks(len), new.ranks(len)))))
             }
-            Way::Ends(conditions) => {
-                let conditions = conditions.iter().map(|number| &to.plan.late[*number]);
-                let filter = Filter::of(conditions, &to.params);
-                let belongs = |slots: &[Slot]| filter.holds(&view.row(slots));
-                let (live, moved) = Live::cut(ordered, (old, new), belongs)?;
+            Way::Ends(ends) => {
+                let meet = ends.each_ref().map(|conditions| {
+                    let conditions = conditions.iter().map(|number| &to.plan.late[*number]);
+                    Filter::of(conditions, &to.params)
+                });
+                let (live, moved) = Live::cut(ordered, (old, new), &view, &meet)?;
                 Some((live, Some(moved)))
             }
             Way::Narrower => {
@@ -247,7 +251,7 @@ impl Node {
             Way::Bands(_) => {
                 let tuples = self.rebound_tuples(to, rows, &view);
                 let mut live = copy(beside);
-                let moved = live.apply((&view, &view), &to.params, new, &tuples).ok()?;
+                let moved = live.apply((&view, &view), &to.params, new, &tuples).ok()??;
                 Some((live, (old == new).then_some(moved)))
             }
         }
@@ -619,17 +623,33 @@ impl Node {
     ) -> Progress {
         let mut current = lock(&self.current);
         current.commit = commit;
+        let rows: FxHashSet<(usize, Slot)> =
+            changed.iter().map(|start| (start.source, start.slot)).collect();
+        let has_changed = |old: &[Slot], new: &[Slot]| {
+            old != new
+                || new.iter().enumerate().any(|(source, slot)| rows.contains(&(source, *slot)))
+        };
+        let progress = self.anew(&mut current, (before, after), &has_changed, inner, state);
+        self.show(&current, commit);
+        self.tell_readers(commit, old_state, &progress.derived, false);
+        progress
+    }
+
+    /// Computes anew, and tells by comparing how the rows moved; `has_changed` tells of rows that
+    /// are in both results whether they may have changed.
+    fn anew(
+        &self,
+        current: &mut Current,
+        (before, after): (&View<'_>, &View<'_>),
+        has_changed: &dyn Fn(&[Slot], &[Slot]) -> bool,
+        inner: &Inner<'_>,
+        state: &Arc<State>,
+    ) -> Progress {
         let fresh = compute(&self.asked, self.key.is_none(), state, inner);
-        let mut progress = self.replace(&mut current, fresh, state, inner);
+        let mut progress = self.replace(current, fresh, state, inner);
         if let (Ok(old), Ok(new)) = (&progress.old.ordered, &progress.new.ordered) {
-            let rows: FxHashSet<(usize, Slot)> =
-                changed.iter().map(|start| (start.source, start.slot)).collect();
-            let has_changed = |old: &[Slot], new: &[Slot]| {
-                old != new
-                    || new.iter().enumerate().any(|(source, slot)| rows.contains(&(source, *slot)))
-            };
             let (from, to) = ((&*self.asked, old, before), (&*self.asked, new, after));
-            let moved = difference(from, to, &has_changed);
+            let moved = difference(from, to, has_changed);
             if moved.is_empty() {
                 // What somebody holds of the result stays the same object.
                 current.entry = Arc::new(progress.old.with_same_rows(new.clone()));
@@ -637,16 +657,20 @@ impl Node {
             progress.moved = Some(moved);
         }
         progress.new = current.entry.clone();
-        self.show(&current, commit);
-        self.tell_readers(commit, old_state, &progress.derived, false);
         progress
     }
 
-    /// How many rows the whole result has, if its rows are those of tables.
-    pub(crate) fn rows_of_tables(&self) -> Option<usize> {
-        match lock(&self.current).entry.ordered.as_ref().ok()? {
-            Ordered::Kept(_) => None,
-            ordered => Some(ordered.len()),
+    /// How many rows computing anew goes through, more or less, if they are those of tables.
+    pub(crate) fn rows_of_tables(&self, state: &State) -> Option<usize> {
+        let plan = &self.asked.plan;
+        match (
+            lock(&self.current).entry.ordered.as_ref().ok()?,
+            &plan.sources[plan.scratch.start].relation,
+        ) {
+            (Ordered::Kept(_), _) => None,
+            (ordered, _) if ordered.reaches(usize::MAX) => Some(ordered.len()),
+            (_, Relation::Table(table)) => Some(state.table(*table).rows() as usize),
+            (ordered, Relation::Statement(..)) => Some(ordered.len()),
         }
     }
 
@@ -667,7 +691,7 @@ impl Node {
         &self,
         current: &mut Current,
         (before, after): (&View<'_>, &View<'_>),
-        tuples: &[TupleDelta],
+        rows: &[TupleDelta],
         inner: &Inner<'_>,
         state: &Arc<State>,
     ) -> Progress {
@@ -682,9 +706,22 @@ impl Node {
         };
         let beside = std::mem::take(&mut current.beside);
         let mut live = Live { ordered: was.clone(), beside };
-        match live.apply((before, after), &self.asked.params, self.asked.window, tuples) {
+        match live.apply((before, after), &self.asked.params, self.asked.window, rows) {
             Err(failure) => self.replace(current, Err(failure), state, inner),
-            Ok(moved) => {
+            Ok(None) => {
+                let changed: FxHashSet<&[Slot]> = rows.iter().map(|row| &*row.tuple).collect();
+                let has_changed = |old: &[Slot], new: &[Slot]| old != new || changed.contains(new);
+                let mut progress = self.anew(current, (before, after), &has_changed, inner, state);
+                if rows.iter().any(|row| row.is_another)
+                    && let (Ok(old), Ok(new)) = (&progress.old.ordered, &progress.new.ordered)
+                {
+                    // By its slot a row is not told from another one that was there before.
+                    let [old, new] = [old, new].map(|rows| self.asked.window.len(rows.len()));
+                    progress.moved = Some(window_moved(0..old, old..old + new));
+                }
+                progress
+            }
+            Ok(Some(moved)) => {
                 let Live { ordered: is, beside } = live;
                 current.beside = beside;
                 let mut derived = Vec::new();
@@ -865,7 +902,7 @@ fn compute(asked: &Asked, empty: bool, state: &State, inner: &Inner<'_>) -> Resu
     let nothing = FxHashMap::default();
     let views = inner.views(&nothing);
     let view = View { plan: &asked.plan, state, derived: &views };
-    Live::compute(&view, &asked.params, empty)
+    Live::compute(&view, (&asked.params, asked.window), empty)
 }
 
 /// A state as it is kept.

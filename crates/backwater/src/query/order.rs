@@ -139,22 +139,27 @@ pub(crate) fn order_against<'a>(
 /// What leaves or moves is taken out under the old order and put in under the new one, so that no
 /// comparison ever meets an entry under the wrong one. `old_order` and `new_order` make of an
 /// entry what compares others with it.
+///
+/// Of an order of which only the first entries are kept, the others are not followed. `None` if too
+/// few are left then to fill the window.
 pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
     ranked: &mut Ranked<E>,
     window: Window,
     edits: &[Edit<E>],
     old_order: impl Fn(&E) -> Sought<O>,
     new_order: impl Fn(&E) -> Sought<N>,
-) -> Moves {
+) -> Option<Moves> {
     ranked.forget_left();
     let len = ranked.len();
-    let leaves = |edit: &Edit<E>| match edit {
-        Edit::Leave(old) | Edit::Replace { old, reorder: true, .. } => Some(old_order(old)),
+    let leaves = |edit: &Edit<E>, ranked: &Ranked<E>| match edit {
+        Edit::Leave(old) | Edit::Replace { old, reorder: true, .. } => {
+            Some(old_order(old)).filter(|place| !ranked.is_behind(place))
+        }
         _ => None,
     };
-    let enters = |edit: &Edit<E>| match edit {
+    let enters = |edit: &Edit<E>, ranked: &Ranked<E>| match edit {
         Edit::Enter(new) | Edit::Replace { new, reorder: true, .. } => {
-            Some((new.clone(), new_order(new)))
+            Some((new.clone(), new_order(new))).filter(|(_, place)| !ranked.is_behind(place))
         }
         _ => None,
     };
@@ -168,10 +173,9 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         // Each is looked for in the whole of the old order and of the new one, unless it stands so
         // far behind the window that it is nothing to it.
         let far = |ranked: &Ranked<E>| {
-            let end = window.offset.saturating_add(window.limit);
-            ranked.prefix(end.saturating_add(edits.len())).unwrap_or(Prefix::MAX)
+            ranked.prefix(window.end().saturating_add(edits.len())).unwrap_or(Prefix::MAX)
         };
-        let places: Vec<_> = edits.iter().map(leaves).collect();
+        let places: Vec<_> = edits.iter().map(|edit| leaves(edit, ranked)).collect();
         let last = far(ranked);
         for (place, before) in places.iter().zip(&mut befores) {
             let place = place.as_ref().filter(|place| place.prefix <= last);
@@ -181,7 +185,7 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
             let removed = ranked.remove(place);
             debug_assert!(removed.is_some(), "what leaves a result was in it");
         }
-        let places: Vec<_> = edits.iter().map(enters).collect();
+        let places: Vec<_> = edits.iter().map(|edit| enters(edit, ranked)).collect();
         for (new, place) in places.iter().flatten() {
             ranked.insert(new.clone(), place);
         }
@@ -196,13 +200,14 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         }
     } else {
         for (edit, before) in edits.iter().zip(&mut befores) {
-            let Some(place) = leaves(edit) else { continue };
+            let Some(place) = leaves(edit, ranked) else { continue };
             let removed = ranked.remove(&place);
             debug_assert!(removed.is_some(), "what leaves a result was in it");
             *before = removed.map(|rank| take(&mut out, rank));
         }
         for (edit, after) in edits.iter().zip(&mut afters) {
-            *after = enters(edit).map(|(new, place)| ranked.insert(new, &place));
+            let place = enters(edit, ranked);
+            *after = place.map(|(new, place)| ranked.insert(new, &place));
         }
         // What was put in later pushed along what was put in before.
         for after in afters.iter_mut().rev().filter_map(Option::as_mut) {
@@ -210,16 +215,23 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         }
     }
     for (number, edit) in edits.iter().enumerate() {
-        let rank = match edit {
-            Edit::Replace { new, reorder: false, .. } => {
-                ranked.replace(new.clone(), &new_order(new))
-            }
-            Edit::Change(same) => ranked.rank(&new_order(same)),
+        let place = match edit {
+            Edit::Replace { new, reorder: false, .. } | Edit::Change(new) => new_order(new),
             _ => continue,
+        };
+        if ranked.is_behind(&place) {
+            continue;
+        }
+        let rank = match edit {
+            Edit::Replace { new, .. } => ranked.replace(new.clone(), &place),
+            _ => ranked.rank(&place),
         };
         debug_assert!(rank.is_some(), "what stays in a result is in it");
         afters[number] = rank;
         befores[number] = rank.map(|rank| moved_rank(rank, &into, &out));
+    }
+    if !ranked.reaches(window.end()) {
+        return None;
     }
     let ranks = befores.into_iter().zip(afters);
     let mut candidates: Moves = edits
@@ -243,7 +255,7 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         candidates.retain(|row| row.before().is_some() || row.after().is_some());
     }
     settle(&mut candidates);
-    candidates
+    Some(candidates)
 }
 
 /// Of rows to which something may have happened, tells which have moved, leaves out those to which
@@ -290,7 +302,7 @@ fn push_neighbours(
     let shifts = out.len().max(into.len());
     let mut known: Few<usize> = candidates.iter().filter_map(|row| row.before()).collect();
     known.sort_unstable();
-    let ends = [window.offset, window.offset.saturating_add(window.limit)];
+    let ends = [window.offset, window.end()];
     let mut last = 0;
     for end in ends {
         let from = end.saturating_sub(shifts).max(last);

@@ -197,6 +197,11 @@ impl Window {
         rows.saturating_sub(self.offset).min(self.limit)
     }
 
+    /// The rank behind the last one that it can show.
+    pub(crate) fn end(self) -> usize {
+        self.offset.saturating_add(self.limit)
+    }
+
     /// The ranks that it shows of so many rows.
     pub(crate) fn ranks(self, rows: usize) -> Range<usize> {
         let start = self.offset.min(rows);

@@ -47,11 +47,13 @@ pub(crate) struct Ranked<E> {
     /// So many in front and so many at the end have left, and lie in the tree until it is written
     /// to. They may be anything by now, so nothing is compared with them.
     left: [u32; 2],
+    /// If only the first entries are kept, because nobody needs the others, about how many; else 0.
+    head: u32,
 }
 
 impl<E> Clone for Ranked<E> {
     fn clone(&self) -> Self {
-        Self { root: self.root.clone(), left: self.left }
+        Self { root: self.root.clone(), ..*self }
     }
 }
 
@@ -195,11 +197,14 @@ impl<E> Node<E> {
 
     /// What is known of the node where it is a child: its length, and its last prefix.
     fn told(&self) -> (u32, Prefix) {
-        let prefix = match self {
+        (self.len() as u32, self.last_prefix().unwrap_or(0))
+    }
+
+    fn last_prefix(&self) -> Option<Prefix> {
+        match self {
             Node::Leaf(leaf) => leaf.entries.last().map(Keyed::prefix),
             Node::Branch(branch) => branch.0.last().map(|child| child.prefix),
-        };
-        (self.len() as u32, prefix.unwrap_or(0))
+        }
     }
 
     /// How many entries or children the node has of its own.
@@ -241,7 +246,50 @@ impl<E: Clone> Ranked<E> {
             let branch = |nodes: &[Node<E>]| Node::branch(nodes.iter().cloned().map(Child::new));
             level = level.chunks(FAN * 3 / 4).map(branch).collect();
         }
-        Self { root: level.pop(), left: [0; 2] }
+        Self { root: level.pop(), left: [0; 2], head: 0 }
+    }
+
+    /// A tree of the first entries, in order already, of many of which only a few are needed.
+    pub(crate) fn from_first(entries: &[(Prefix, E)]) -> Self {
+        Self { head: entries.len() as u32, ..Self::from_sorted(entries) }
+    }
+
+    /// How many of so many entries are worth to be kept where only the first few are needed: so
+    /// many that it costs little to look for others when they run out. `None` if all are.
+    pub(crate) fn room(few: usize, len: usize) -> Option<usize> {
+        let room = few.max(len / 16);
+        (len / 2 > room).then_some(room)
+    }
+
+    /// Keeps the first entries alone, where there are far more than the few that are needed.
+    pub(crate) fn keep_first(&mut self, few: usize) {
+        let len = self.len();
+        let room = match self.head as usize {
+            0 => Self::room(few, len),
+            head => Some(few.max(head)).filter(|room| len / 2 > *room),
+        };
+        if let Some(room) = room {
+            self.cut(0, len - room);
+            self.head = room as u32;
+        }
+    }
+
+    /// Whether all entries up to this rank are here, however many there are.
+    pub(crate) fn reaches(&self, rank: usize) -> bool {
+        self.head == 0 || self.len() >= rank
+    }
+
+    /// Whether an entry stands behind those that are kept.
+    pub(crate) fn is_behind(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> bool {
+        if self.head == 0 {
+            return false;
+        }
+        let Some(root) = self.searched() else { return true };
+        match root.last_prefix().cmp(&Some(at.prefix)) {
+            Ordering::Less => true,
+            Ordering::Greater => false,
+            Ordering::Equal => root.last().is_some_and(|last| (at.against)(last).is_lt()),
+        }
     }
 
     pub(crate) fn len(&self) -> usize {
@@ -249,11 +297,15 @@ impl<E: Clone> Ranked<E> {
         self.root.as_ref().map_or(0, |root| root.len()) - (front + end) as usize
     }
 
-    /// Takes out the first and the last entries, so many of each, without a look at them.
+    /// Takes out the first and the last entries, so many of each, without a look at them. Where some
+    /// leave at the end, those behind them that are not kept do as well.
     pub(crate) fn cut(&mut self, front: usize, end: usize) {
         debug_assert!(front + end <= self.len(), "only what is there can leave");
         self.left[0] += front as u32;
         self.left[1] += end as u32;
+        if end > 0 {
+            self.head = 0;
+        }
         let [front, end] = self.left;
         if (front + end) as usize > self.len() {
             self.forget_left();

@@ -243,6 +243,7 @@ fn bounded() -> impl Strategy<Value = Statement> {
         "? < :p",
         ":p >= ?",
         "? > :p AND ? < :q",
+        "? > :p AND ? <= :q",
         "? >= :p AND ? <= :q AND n > 0",
     ]);
     let column = prop::sample::select(vec!["n", "r", "t", "w", "id"]);

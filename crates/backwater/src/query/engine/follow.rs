@@ -342,7 +342,7 @@ impl Following<'_> {
             let mine: Starts = mine.cloned().collect();
             return self.put_off(number, &mine, &causes);
         }
-        let is_much = node.rows_of_tables().is_some_and(|rows| is_much(tuples.len(), rows));
+        let is_much = node.rows_of_tables(states.1).is_some_and(|rows| is_much(tuples.len(), rows));
         let progress = match is_much && self.work.derived.is_empty() {
             true => node.follow_anew(self.commit.number, views, states, starts, inner),
             false => node.follow(self.commit.number, views, states, &tuples, inner),
