@@ -17,6 +17,10 @@ const NEXT: &str = "SELECT id, minute FROM sailing WHERE minute > :now ORDER BY 
                     LIMIT 10 OFFSET :from";
 const LAST: &str = "SELECT s.id, v.name FROM sailing AS s JOIN vessel AS v ON v.id = s.vessel \
                     WHERE s.minute < :until AND s.minute > :now ORDER BY s.minute DESC, s.id LIMIT 4";
+/// It reads another statement, and keeps its rows' values for that.
+const AFLOAT: &str = "SELECT s.id, s.minute FROM sailing AS s WHERE EXISTS \
+                      (SELECT 1 FROM vessel AS v WHERE v.id = s.vessel AND v.name <> 'Marram 0') \
+                      ORDER BY s.minute LIMIT 6";
 /// Sailings in the beginning: so many that only the first of them are kept in order.
 const MANY: i64 = 3000;
 /// The minutes that they depart in.
@@ -47,7 +51,7 @@ fn step() -> impl Strategy<Value = Step> {
         2 => (0..400_usize).prop_map(Step::CancelFirst),
         1 => (0..400_usize).prop_map(Step::CancelLast),
         4 => (place.clone(), prop::collection::vec(minutes, 1..4)).prop_map(|(from, by)| Step::Delay(from, by)),
-        1 => (0..4_i64, 0..9_u8).prop_map(|(vessel, name)| Step::Rename(vessel, name)),
+        1 => (0..4_i64, 0..5_u8).prop_map(|(vessel, name)| Step::Rename(vessel, name)),
         3 => prop_oneof![4 => -10..200_i64, 1 => 0..MINUTES].prop_map(Step::Now),
         2 => prop_oneof![4 => -200..10_i64, 1 => -MINUTES..MINUTES].prop_map(Step::Until),
         2 => place.prop_map(Step::From),
@@ -67,7 +71,7 @@ struct Model {
 }
 
 impl Model {
-    fn shown(&self) -> [Rows; 2] {
+    fn shown(&self) -> [Rows; 3] {
         let next = self.sailings.range((self.now + 1, 0)..).skip(self.from).take(10);
         let next = next.map(|(minute, id)| vec![Value::Int(*id), Value::Int(*minute)]);
         let between = (self.now + 1, 0)..(self.until.max(self.now + 1), 0);
@@ -80,7 +84,9 @@ impl Model {
         last.sort_by_key(|(minute, id)| (-minute, *id));
         let name = |id: &i64| Value::from(self.names[&(id % 4)].as_str());
         let last = last.iter().take(4).map(|(_, id)| vec![Value::Int(*id), name(id)]);
-        [next.collect(), last.collect()]
+        let afloat = self.sailings.iter().filter(|(_, id)| self.names[&(id % 4)] != "Marram 0");
+        let afloat = afloat.take(6).map(|(minute, id)| vec![Value::Int(*id), (*minute).into()]);
+        [next.collect(), last.collect(), afloat.collect()]
     }
 
     /// Takes a step in the model; gives the sailings that it writes to, and their minutes, if they
@@ -181,7 +187,8 @@ proptest! {
         model.write(&cache, &timetable);
         let next = cache.query(NEXT, [("now", -1), ("from", 0)]).unwrap();
         let last = cache.query(LAST, [("now", -1), ("until", MINUTES)]).unwrap();
-        let _kept = [next.keep_up(), last.keep_up()];
+        let afloat = cache.query(AFLOAT, ()).unwrap();
+        let _kept = [&next, &last, &afloat].map(Query::keep_up);
         // The same for somebody who looks only now and then.
         let seldom = cache.query(NEXT, [("now", MINUTES / 3), ("from", 2)]).unwrap();
         for (number, step) in steps.iter().enumerate() {
@@ -206,6 +213,7 @@ proptest! {
             };
             check(&report, &next, &before[0], &after[0])?;
             check(&report, &last, &before[1], &after[1])?;
+            check(&report, &afloat, &before[2], &after[2])?;
             if number % 5 == 0 {
                 let then = Model { now: MINUTES / 3, from: 2, ..model.clone() };
                 prop_assert_eq!(&rows(&seldom), &then.shown()[0]);

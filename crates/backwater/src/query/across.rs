@@ -79,8 +79,7 @@ impl Way {
             (true, false) => Way::Window,
             (false, false) if at_ends => Way::Ends(ends),
             (false, false) => Way::Bands(bands),
-            // Rows of a grouping, and of statements that read others, keep what they show alone.
-            (true, true) if plan.grouping.is_none() && plan.made.is_none() => Way::Narrower,
+            (true, true) if is_of_tables(plan) => Way::Narrower,
             _ => Way::Anew,
         }
     }
@@ -140,12 +139,10 @@ fn band(condition: &Expr, from: &Asked, to: &Asked) -> Option<(Band, Option<usiz
     }
     let is_below = matches!(comparison, C::Less | C::LessOrEqual);
     let leaves = if is_below { b.order(&a).is_le() } else { a.order(&b).is_le() };
-    // Groups, and rows that are made of others, leave otherwise than rows of tables.
-    let keeps_rows = from.plan.grouping.is_none() && from.plan.made.is_none();
     let leads = from.plan.order.first().filter(|key| {
         matches!(&key.expr, Expr::Column(by) if *by == column) && key.collation == Collation::Binary
     });
-    let end = leads.filter(|_| leaves && keeps_rows);
+    let end = leads.filter(|_| leaves && is_of_tables(&from.plan));
     let end = end.map(|key| usize::from(is_below != key.descending));
     let (low, high) = if a.order(&b).is_le() { (a, b) } else { (b, a) };
     let band = Band { source: column.source(), table: *table, field: column.field(), low, high };
@@ -162,10 +159,16 @@ fn is_narrower(condition: &Expr, from: &Asked, to: &Asked) -> bool {
     !matches!(text, Expr::Param(_)) && folded(&b).contains(&*folded(&a))
 }
 
+/// Whether a result's rows are those of tables, of which conditions can be told. Groups, and rows of
+/// statements that read others, keep what they show alone.
+fn is_of_tables(plan: &Plan) -> bool {
+    plan.grouping.is_none() && plan.made.is_none()
+}
+
 /// Whether other values for a plan's parameters may leave a part of its rows, wherever they stand.
 pub(super) fn may_narrow(plan: &Plan) -> bool {
     let mut searched = plan.late.iter().filter_map(searched);
-    searched.any(|(_, needle)| matches!(needle, Expr::Param(_)))
+    is_of_tables(plan) && searched.any(|(_, needle)| matches!(needle, Expr::Param(_)))
 }
 
 /// How rows move that keep their order, as some of them go and the window moves: each with its old

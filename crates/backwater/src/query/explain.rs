@@ -274,6 +274,9 @@ fn order(names: &Names<'_>) -> Operator {
     let has_first = keeps_first(plan) && plan.limit.is_some();
     let kept = match (&plan.grouping, &plan.made) {
         (Some(_), _) => "a row of each group, in a tree that tells ranks",
+        (None, Some(_)) if has_first => {
+            "its rows with their values, of many the first, in a tree that tells ranks"
+        }
         (None, Some(_)) => "its rows with their values, in a tree that tells ranks",
         (None, None) if has_first => {
             "where its rows lie in the tables, of many the first, in a tree that tells ranks"

@@ -218,7 +218,7 @@ impl Live {
         (params, window): (&[Scalar<'static>], Window),
         empty: bool,
     ) -> Result<Self, Failure> {
-        let plan = view.plan;
+        let (plan, few) = (view.plan, few(view.plan, window));
         let walk = Walk { view, params };
         let each = |found: &mut dyn FnMut(&[Slot])| {
             if !empty {
@@ -231,7 +231,7 @@ impl Live {
                 scan::group(&mut groups, grouping, view, params);
             }
             let rows = groups.shown(grouping, params)?;
-            let ordered = Ordered::Kept(sorted_kept(plan, params, rows));
+            let ordered = Ordered::Kept(sorted_kept(plan, params, rows, few));
             let beside = Beside { groups: Some(Box::new(groups)), searched: None };
             return Ok(Self { ordered, beside });
         }
@@ -239,14 +239,14 @@ impl Live {
             Some(made) => {
                 let mut rows = Vec::new();
                 each(&mut |tuple| rows.push(Arc::new(make(made, view, params, tuple))));
-                Ordered::Kept(sorted_kept(plan, params, rows))
+                Ordered::Kept(sorted_kept(plan, params, rows, few))
             }
             None => match plan.sources.len() {
-                1 => Ordered::One(sorted(view, params, window, each)),
-                2 => Ordered::Two(sorted(view, params, window, each)),
-                3 => Ordered::Three(sorted(view, params, window, each)),
-                4 => Ordered::Four(sorted(view, params, window, each)),
-                _ => Ordered::Many(sorted(view, params, window, each)),
+                1 => Ordered::One(sorted(view, params, few, each)),
+                2 => Ordered::Two(sorted(view, params, few, each)),
+                3 => Ordered::Three(sorted(view, params, few, each)),
+                4 => Ordered::Four(sorted(view, params, few, each)),
+                _ => Ordered::Many(sorted(view, params, few, each)),
             },
         };
         Ok(ordered.into())
@@ -316,9 +316,9 @@ impl Live {
         if rows.is_empty() {
             return Ok(self.ordered.reaches(window.end()).then(Moves::new));
         }
-        of_tables!(
+        let moves = of_tables!(
             Ordered, &mut self.ordered,
-            ranked => Ok(follow_tuples(ranked, window, views, params, rows)),
+            ranked => follow_tuples(ranked, window, views, params, rows),
             kept ranked => {
                 let edits = match (&plan.grouping, &mut self.beside.groups, &plan.made) {
                     (Some(grouping), Some(groups), _) => {
@@ -357,9 +357,14 @@ impl Live {
                         move |other: &Arc<GroupRow>| order_groups(plan, params, other, &row);
                     Sought { prefix, against }
                 };
-                Ok(follow(ranked, window, &edits, against, against))
+                follow(ranked, window, &edits, against, against)
             }
-        )
+        );
+        if let Some(few) = few(plan, window) {
+            let ordered = &mut self.ordered;
+            of_tables!(Ordered, ordered, ranked => ranked.keep_first(few), kept ranked => ranked.keep_first(few));
+        }
+        Ok(moves)
     }
 }
 
@@ -380,10 +385,10 @@ fn make(made: &Made, view: &View<'_>, params: &[Scalar<'static>], tuple: &[Slot]
     GroupRow { values, keys }
 }
 
-/// Whether of many rows of a statement with a LIMIT only the first are kept: those of tables, unless
-/// a search may leave others of them.
+/// Whether of many rows of a statement with a LIMIT only the first are kept. Groups are kept anyway,
+/// and a search may leave any of the rows that are taken from the old result.
 pub(crate) fn keeps_first(plan: &Plan) -> bool {
-    plan.grouping.is_none() && plan.made.is_none() && !may_narrow(plan)
+    plan.grouping.is_none() && !may_narrow(plan)
 }
 
 /// How many of the first rows are needed: those up to the end of the window, and some more, as they
@@ -397,7 +402,7 @@ fn few(plan: &Plan, window: Window) -> Option<usize> {
 fn sorted<E: Slots>(
     view: &View<'_>,
     params: &[Scalar<'static>],
-    window: Window,
+    few: Option<usize>,
     each: impl Fn(&mut dyn FnMut(&[Slot])),
 ) -> Ranked<E> {
     let mut entries: Vec<(Prefix, E)> = Vec::new();
@@ -406,12 +411,20 @@ fn sorted<E: Slots>(
         let prefix = prefix(&view.plan.order, &keys, view.tie(tuple).as_ref());
         entries.push((prefix, E::of(tuple)));
     });
-    let order = |(a, one): &(Prefix, E), (b, other): &(Prefix, E)| {
-        a.cmp(b).then_with(|| order_tuples(view, params, one.slots(), other.slots()))
-    };
-    let room = few(view.plan, window).and_then(|few| Ranked::<E>::room(few, entries.len()));
+    in_order(entries, few, |one, other| order_tuples(view, params, one.slots(), other.slots()))
+}
+
+/// A tree of entries that are in no order yet, or of the first of them, if only a few are needed.
+fn in_order<E: Clone>(
+    mut entries: Vec<(Prefix, E)>,
+    few: Option<usize>,
+    order: impl Fn(&E, &E) -> Ordering,
+) -> Ranked<E> {
+    let order =
+        |(a, one): &(Prefix, E), (b, other): &(Prefix, E)| a.cmp(b).then_with(|| order(one, other));
+    let room = few.and_then(|few| Ranked::<E>::room(few, entries.len()));
     if let Some(room) = room {
-        entries.select_nth_unstable_by(room, order);
+        entries.select_nth_unstable_by(room, &order);
         entries.truncate(room);
     }
     entries.sort_unstable_by(order);
@@ -425,13 +438,10 @@ fn sorted_kept(
     plan: &Plan,
     params: &[Scalar<'static>],
     rows: Vec<Arc<GroupRow>>,
+    few: Option<usize>,
 ) -> Ranked<Arc<GroupRow>> {
     let rows = rows.into_iter().map(|row| (kept_prefix(plan, params, &row), row));
-    let mut rows: Vec<(Prefix, Arc<GroupRow>)> = rows.collect();
-    rows.sort_unstable_by(|(a, one), (b, other)| {
-        a.cmp(b).then_with(|| order_groups(plan, params, one, other))
-    });
-    Ranked::from_sorted(&rows)
+    in_order(rows.collect(), few, |one, other| order_groups(plan, params, one, other))
 }
 
 fn kept_prefix(plan: &Plan, params: &[Scalar<'static>], row: &GroupRow) -> Prefix {
@@ -469,11 +479,7 @@ fn follow_tuples<E: Slots>(
         }
     }
     let (old, new) = (|of: &E| sought(before, params, of), |of: &E| sought(after, params, of));
-    let moves = follow(ranked, window, &edits, old, new)?;
-    if let Some(few) = few(after.plan, window) {
-        ranked.keep_first(few);
-    }
-    Some(moves)
+    follow(ranked, window, &edits, old, new)
 }
 
 /// Of the tuples that left and those that entered, pairs that are one row: a row in it that others
