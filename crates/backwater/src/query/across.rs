@@ -27,15 +27,22 @@ use crate::table::Slot;
 pub(crate) enum Way {
     /// The same rows, seen through another window.
     Window,
-    /// Rows leave at the ends of the order: in front those for which the first of these conditions
-    /// do not hold any more, at the end those for which the others do not.
-    Ends([SmallVec<[usize; 1]>; 2]),
+    /// Rows leave at the ends of the order: those for which these conditions do not hold any more,
+    /// each at its own end.
+    Ends(SmallVec<[(End, usize); 1]>),
     /// Only rows with values in these bands come or go.
     Bands(SmallVec<[Band; 1]>),
     /// All rows of the new result are in the old one.
     Narrower,
     /// Little can be said: it is computed anew.
     Anew,
+}
+
+/// An end of an order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum End {
+    Front,
+    Back,
 }
 
 /// The values of a field between an old and a new bound.
@@ -60,13 +67,13 @@ impl Way {
             return Way::Anew;
         }
         let (mut bands, mut narrower) = (SmallVec::new(), false);
-        let (mut ends, mut at_ends) = ([SmallVec::new(), SmallVec::new()], true);
+        let (mut ends, mut at_ends) = (SmallVec::new(), true);
         let late = plan.late.iter().enumerate();
         for (number, condition) in late.filter(|(_, condition)| reads(condition)) {
             if let Some((band, end)) = band(condition, from, to) {
                 bands.push(band);
                 match end {
-                    Some(end) => ends[end].push(number),
+                    Some(end) => ends.push((end, number)),
                     None => at_ends = false,
                 }
             } else if is_narrower(condition, from, to) {
@@ -121,8 +128,8 @@ fn is_elsewhere(plan: &Plan, param: usize) -> bool {
 }
 
 /// The band between the old and the new bound of a condition `column < :param`. If the rows in it leave
-/// and stand at an end of the order, tells at which: 0 in front, 1 at the end.
-fn band(condition: &Expr, from: &Asked, to: &Asked) -> Option<(Band, Option<usize>)> {
+/// and stand at an end of the order, tells at which.
+fn band(condition: &Expr, from: &Asked, to: &Asked) -> Option<(Band, Option<End>)> {
     use Comparison as C;
     let (column, comparison, affinity, bound) = compared(condition)?;
     let source = &from.plan.sources[column.source()];
@@ -143,7 +150,7 @@ fn band(condition: &Expr, from: &Asked, to: &Asked) -> Option<(Band, Option<usiz
         matches!(&key.expr, Expr::Column(by) if *by == column) && key.collation == Collation::Binary
     });
     let end = leads.filter(|_| leaves && is_of_tables(&from.plan));
-    let end = end.map(|key| usize::from(is_below != key.descending));
+    let end = end.map(|key| if is_below != key.descending { End::Back } else { End::Front });
     let (low, high) = if a.order(&b).is_le() { (a, b) } else { (b, a) };
     let band = Band { source: column.source(), table: *table, field: column.field(), low, high };
     Some((band, end))
@@ -206,14 +213,14 @@ pub(super) fn window_moved(old: Range<usize>, new: Range<usize>) -> Moves {
 pub(super) fn cut<'a, E: Slots>(
     ranked: &mut Ranked<E>,
     view: &'a View<'_>,
-    meet: &[Filter<'a>; 2],
+    (front, back): (&Filter<'a>, &Filter<'a>),
 ) -> (usize, usize) {
     let len = ranked.len();
-    let is_out = |end: usize, rank: usize| {
-        ranked.get(rank).is_some_and(|entry| !meet[end].holds(&view.row(entry.slots())))
+    let is_out = |filter: &Filter<'a>, rank: usize| {
+        ranked.get(rank).is_some_and(|entry| !filter.holds(&view.row(entry.slots())))
     };
-    let front = count_while(len, |rank| is_out(0, rank));
-    let end = count_while(len - front, |nth| is_out(1, len - 1 - nth));
+    let front = count_while(len, |rank| is_out(front, rank));
+    let end = count_while(len - front, |nth| is_out(back, len - 1 - nth));
     ranked.cut(front, end);
     (front, len - front - end)
 }

@@ -272,22 +272,14 @@ fn order(names: &Names<'_>) -> Operator {
         if is_name { told } else { format!("{told} AS {}", output.name) }
     });
     let has_first = keeps_first(plan) && plan.limit.is_some();
-    let kept = match (&plan.grouping, &plan.made) {
-        (Some(_), _) => "a row of each group, in a tree that tells ranks",
-        (None, Some(_)) if has_first => {
-            "its rows with their values, of many the first, in a tree that tells ranks"
-        }
-        (None, Some(_)) => "its rows with their values, in a tree that tells ranks",
-        (None, None) if has_first => {
-            "where its rows lie in the tables, of many the first, in a tree that tells ranks"
-        }
-        (None, None) => "where its rows lie in the tables, in a tree that tells ranks",
+    let (of_many, runs_out) = match has_first {
+        true => (", of many the first", "; computes anew when the first run out"),
+        false => ("", ""),
     };
-    let follows = if has_first {
-        "takes out what stands elsewhere now and puts it in again, which tells old and new ranks; \
-         computes anew when the first run out"
-    } else {
-        "takes out what stands elsewhere now and puts it in again, which tells old and new ranks"
+    let kept = match (&plan.grouping, &plan.made) {
+        (Some(_), _) => "a row of each group",
+        (None, Some(_)) => "its rows with their values",
+        (None, None) => "where its rows lie in the tables",
     };
     let told_by = plan
         .keys
@@ -311,8 +303,14 @@ fn order(names: &Names<'_>) -> Operator {
                 }
             },
         )
-        .fact("keeps", kept)
-        .fact("follows", follows)
+        .fact("keeps", format!("{kept}{of_many}, in a tree that tells ranks"))
+        .fact(
+            "follows",
+            format!(
+                "takes out what stands elsewhere now and puts it in again, which tells old and new \
+                 ranks{runs_out}"
+            ),
+        )
 }
 
 /// The sources, each joined to those before it.

@@ -285,7 +285,7 @@ impl Live {
         ordered: &Ordered,
         (old, new): (Window, Window),
         view: &'a View<'_>,
-        meet: &[Filter<'a>; 2],
+        meet: (&Filter<'a>, &Filter<'a>),
     ) -> Option<(Self, Moves)> {
         let (mut left, was) = (ordered.clone(), ordered.len());
         let (front, is) = of_tables!(

@@ -11,7 +11,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::BindingNo;
-use super::across::{Way, difference, window_moved};
+use super::across::{End, Way, difference, window_moved};
 use super::edit::Failure;
 use super::expr::Expr;
 use super::filter::Filter;
@@ -180,7 +180,12 @@ impl Node {
         }
         let live = match made {
             Some(live) => Ok(live),
-            None => compute(&asked, key.is_none(), state, &Inner::of(&inner)),
+            None => {
+                let (inner, nothing) = (Inner::of(&inner), FxHashMap::default());
+                let views = inner.views(&nothing);
+                let view = View { plan: &asked.plan, state, derived: &views };
+                compute(&asked, key.is_none(), &view, &inner)
+            }
         };
         let (entry, beside) = kept(&asked, live);
         let shown = Mutex::new(Shown { now: entry.clone(), since: commit, before: None });
@@ -237,11 +242,12 @@ impl Node {
                 Some((copy(beside), Some(window_moved(old.ranks(len), new.ranks(len)))))
             }
             Way::Ends(ends) => {
-                let meet = ends.each_ref().map(|conditions| {
-                    let conditions = conditions.iter().map(|number| &to.plan.late[*number]);
-                    Filter::of(conditions, &to.params)
-                });
-                let (live, moved) = Live::cut(ordered, (old, new), &view, &meet)?;
+                let at = |end: End| {
+                    let here = ends.iter().filter(|(of, _)| *of == end);
+                    Filter::of(here.map(|(_, number)| &to.plan.late[*number]), &to.params)
+                };
+                let meet = (&at(End::Front), &at(End::Back));
+                let (live, moved) = Live::cut(ordered, (old, new), &view, meet)?;
                 Some((live, Some(moved)))
             }
             Way::Narrower => {
@@ -490,8 +496,11 @@ impl Node {
         let (before, progress) = match taken {
             Pending::Nothing => return Ok(None),
             Pending::Many(_) => {
-                let fresh = compute(&self.asked, self.key.is_none(), state, &inner);
-                (state.clone(), self.replace(&mut current, fresh, state, &inner))
+                let nothing = FxHashMap::default();
+                let views = inner.views(&nothing);
+                let view = View { plan: &self.asked.plan, state, derived: &views };
+                let fresh = compute(&self.asked, self.key.is_none(), &view, &inner);
+                (state.clone(), self.replace(&mut current, fresh, &view))
             }
             Pending::Few(backlog) => {
                 let before = backlog.state.clone();
@@ -561,7 +570,7 @@ impl Node {
         let after = View { plan: &self.asked.plan, state, derived: &new };
         let tuples = changed_tuples(&before, &after, &self.asked.params, &starts);
         let tuples = self.belonging((&before, &after), Cow::Borrowed(&tuples), true);
-        self.advance(current, (&before, &after), &tuples, inner, state)
+        self.advance(current, (&before, &after), &tuples, inner)
     }
 
     /// Of changed tuples those that belong here before or after.
@@ -599,15 +608,15 @@ impl Node {
         &self,
         commit: u64,
         (before, after): (&View<'_>, &View<'_>),
-        (old, new): (&Arc<State>, &Arc<State>),
+        old_state: &Arc<State>,
         tuples: &[TupleDelta],
         inner: &Inner<'_>,
     ) -> Progress {
         let mut current = lock(&self.current);
         current.commit = commit;
-        let progress = self.advance(&mut current, (before, after), tuples, inner, new);
+        let progress = self.advance(&mut current, (before, after), tuples, inner);
         self.show(&current, commit);
-        self.tell_readers(commit, old, &progress.derived, false);
+        self.tell_readers(commit, old_state, &progress.derived, false);
         progress
     }
 
@@ -617,7 +626,7 @@ impl Node {
         &self,
         commit: u64,
         (before, after): (&View<'_>, &View<'_>),
-        (old_state, state): (&Arc<State>, &Arc<State>),
+        old_state: &Arc<State>,
         changed: &[Start],
         inner: &Inner<'_>,
     ) -> Progress {
@@ -629,7 +638,7 @@ impl Node {
             old != new
                 || new.iter().enumerate().any(|(source, slot)| rows.contains(&(source, *slot)))
         };
-        let progress = self.anew(&mut current, (before, after), &has_changed, inner, state);
+        let progress = self.anew(&mut current, (before, after), &has_changed, inner);
         self.show(&current, commit);
         self.tell_readers(commit, old_state, &progress.derived, false);
         progress
@@ -643,10 +652,9 @@ impl Node {
         (before, after): (&View<'_>, &View<'_>),
         has_changed: &dyn Fn(&[Slot], &[Slot]) -> bool,
         inner: &Inner<'_>,
-        state: &Arc<State>,
     ) -> Progress {
-        let fresh = compute(&self.asked, self.key.is_none(), state, inner);
-        let mut progress = self.replace(current, fresh, state, inner);
+        let fresh = compute(&self.asked, self.key.is_none(), after, inner);
+        let mut progress = self.replace(current, fresh, after);
         if let (Ok(old), Ok(new)) = (&progress.old.ordered, &progress.new.ordered) {
             let (from, to) = ((&*self.asked, old, before), (&*self.asked, new, after));
             let moved = difference(from, to, has_changed);
@@ -663,14 +671,14 @@ impl Node {
     /// How many rows computing anew goes through, more or less, if they are those of tables.
     pub(crate) fn rows_of_tables(&self, state: &State) -> Option<usize> {
         let plan = &self.asked.plan;
-        match (
-            lock(&self.current).entry.ordered.as_ref().ok()?,
-            &plan.sources[plan.scratch.start].relation,
-        ) {
-            (Ordered::Kept(_), _) => None,
-            (ordered, _) if ordered.reaches(usize::MAX) => Some(ordered.len()),
-            (_, Relation::Table(table)) => Some(state.table(*table).rows() as usize),
-            (ordered, Relation::Statement(..)) => Some(ordered.len()),
+        match lock(&self.current).entry.ordered.as_ref().ok()? {
+            Ordered::Kept(_) => None,
+            ordered if ordered.reaches(usize::MAX) => Some(ordered.len()),
+            // Only the first are kept: of all there is no count.
+            _ => match plan.sources[plan.scratch.start].relation {
+                Relation::Table(table) => Some(state.table(table).rows() as usize),
+                Relation::Statement(..) => None,
+            },
         }
     }
 
@@ -693,25 +701,24 @@ impl Node {
         (before, after): (&View<'_>, &View<'_>),
         rows: &[TupleDelta],
         inner: &Inner<'_>,
-        state: &Arc<State>,
     ) -> Progress {
         let old = current.entry.clone();
         let was = match (&old.ordered, inner.failure()) {
             (Ok(was), None) if current.beside.is_of(&self.asked.plan) => was,
-            (_, Some(failure)) => return self.replace(current, Err(failure), state, inner),
+            (_, Some(failure)) => return self.replace(current, Err(failure), after),
             (_, None) => {
-                let fresh = compute(&self.asked, self.key.is_none(), state, inner);
-                return self.replace(current, fresh, state, inner);
+                let fresh = compute(&self.asked, self.key.is_none(), after, inner);
+                return self.replace(current, fresh, after);
             }
         };
         let beside = std::mem::take(&mut current.beside);
         let mut live = Live { ordered: was.clone(), beside };
         match live.apply((before, after), &self.asked.params, self.asked.window, rows) {
-            Err(failure) => self.replace(current, Err(failure), state, inner),
+            Err(failure) => self.replace(current, Err(failure), after),
             Ok(None) => {
                 let changed: FxHashSet<&[Slot]> = rows.iter().map(|row| &*row.tuple).collect();
                 let has_changed = |old: &[Slot], new: &[Slot]| old != new || changed.contains(new);
-                let mut progress = self.anew(current, (before, after), &has_changed, inner, state);
+                let mut progress = self.anew(current, (before, after), &has_changed, inner);
                 if rows.iter().any(|row| row.is_another)
                     && let (Ok(old), Ok(new)) = (&progress.old.ordered, &progress.new.ordered)
                 {
@@ -767,20 +774,16 @@ impl Node {
         &self,
         current: &mut Current,
         live: Result<Live, Failure>,
-        state: &Arc<State>,
-        inner: &Inner<'_>,
+        view: &View<'_>,
     ) -> Progress {
         let old = current.entry.clone();
         (current.entry, current.beside) = kept(&self.asked, live);
         let mut derived = Vec::new();
         if let Some(rows) = &mut current.derived {
-            let nothing = FxHashMap::default();
-            let views = inner.views(&nothing);
-            let view = View { plan: &self.asked.plan, state, derived: &views };
             let ordered = current.entry.ordered.as_ref().ok();
             let len = ordered.map_or(0, |ordered| self.asked.window.len(ordered.len()));
             let fresh = (0..len).filter_map(|rank| {
-                ordered?.derived(rank + self.asked.window.offset, &view, &self.asked.params)
+                ordered?.derived(rank + self.asked.window.offset, view, &self.asked.params)
             });
             derived = rows.replace_all(fresh);
         }
@@ -894,15 +897,17 @@ pub(crate) fn derived_start(
     start(plan, source, slot, &happened, super::DERIVED | source as u32)
 }
 
-/// A binding's state from scratch; without rows, if `empty`.
-fn compute(asked: &Asked, empty: bool, state: &State, inner: &Inner<'_>) -> Result<Live, Failure> {
-    if let Some(failure) = inner.failure() {
-        return Err(failure);
+/// A binding's state from scratch, as of a version of all that it reads; without rows, if `empty`.
+fn compute(
+    asked: &Asked,
+    empty: bool,
+    view: &View<'_>,
+    inner: &Inner<'_>,
+) -> Result<Live, Failure> {
+    match inner.failure() {
+        Some(failure) => Err(failure),
+        None => Live::compute(view, (&asked.params, asked.window), empty),
     }
-    let nothing = FxHashMap::default();
-    let views = inner.views(&nothing);
-    let view = View { plan: &asked.plan, state, derived: &views };
-    Live::compute(&view, (&asked.params, asked.window), empty)
 }
 
 /// A state as it is kept.

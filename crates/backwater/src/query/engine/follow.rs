@@ -319,7 +319,7 @@ impl Following<'_> {
             return self.put_off(number, moment.starts, &causes);
         }
         let Moment { views, states, starts, inner, .. } = *moment;
-        let progress = binding.node.follow_anew(self.commit.number, views, states, starts, inner);
+        let progress = binding.node.follow_anew(self.commit.number, views, states.0, starts, inner);
         self.tell(binding, progress, causes, moment.search);
     }
 
@@ -344,8 +344,8 @@ impl Following<'_> {
         }
         let is_much = node.rows_of_tables(states.1).is_some_and(|rows| is_much(tuples.len(), rows));
         let progress = match is_much && self.work.derived.is_empty() {
-            true => node.follow_anew(self.commit.number, views, states, starts, inner),
-            false => node.follow(self.commit.number, views, states, &tuples, inner),
+            true => node.follow_anew(self.commit.number, views, states.0, starts, inner),
+            false => node.follow(self.commit.number, views, states.0, &tuples, inner),
         };
         self.tell(binding, progress, causes, search);
     }
