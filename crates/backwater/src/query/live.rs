@@ -357,7 +357,7 @@ impl Live {
                         move |other: &Arc<GroupRow>| order_groups(plan, params, other, &row);
                     Sought { prefix, against }
                 };
-                follow(ranked, window, &edits, against, against)
+                follow(ranked, (window, &plan.tuning), &edits, against, against)
             }
         );
         if let Some(few) = few(plan, window) {
@@ -394,9 +394,9 @@ pub(crate) fn keeps_first(plan: &Plan) -> bool {
 /// How many of the first rows are needed: those up to the end of the window, and some more, as they
 /// come and go. `None` if all are.
 fn few(plan: &Plan, window: Window) -> Option<usize> {
-    const MORE: usize = if cfg!(test) { 1 } else { 256 };
     let end = window.end();
-    (end < usize::MAX && keeps_first(plan)).then(|| end.saturating_add(MORE))
+    let more = plan.tuning.rows_beyond_window;
+    (end < usize::MAX && keeps_first(plan)).then(|| end.saturating_add(more))
 }
 
 fn sorted<E: Slots>(
@@ -479,7 +479,7 @@ fn follow_tuples<E: Slots>(
         }
     }
     let (old, new) = (|of: &E| sought(before, params, of), |of: &E| sought(after, params, of));
-    follow(ranked, window, &edits, old, new)
+    follow(ranked, (window, &after.plan.tuning), &edits, old, new)
 }
 
 /// Of the tuples that left and those that entered, pairs that are one row: a row in it that others

@@ -5,6 +5,7 @@
 
 mod across;
 mod aggregate;
+mod backlog;
 mod check;
 mod collation;
 mod datetime;

@@ -11,7 +11,7 @@ use super::order::{Moved, Moves};
 use super::plan::{Asked, Relation, Source, Window};
 use super::ranked::Ranked;
 use super::relation::View;
-use crate::schema::FieldNo;
+use crate::schema::{FieldNo, Tuning};
 use crate::table::{Bits, CHUNK, FoldedTexts, Slot, Table, TextSearch};
 
 /// Of the rows of a result the texts that were searched, and those of some others: the next letter
@@ -24,8 +24,6 @@ pub(crate) struct SearchedTexts {
     texts: FoldedTexts,
 }
 
-/// With fewer rows than this, a table is searched as quickly.
-const FEW_TEXTS: usize = if cfg!(test) { 2 } else { 1024 };
 /// More bytes than this are not worth to be kept.
 const MOST_BYTES: usize = 64 << 20;
 
@@ -56,6 +54,7 @@ impl Places {
         table: &Table,
         plain: &Plain<'_>,
         ranked: &Ranked<E>,
+        tuning: &Tuning,
     ) -> (Self, Option<SearchedTexts>) {
         let asked = plain.asked();
         let mut chunks = Vec::new();
@@ -65,7 +64,7 @@ impl Places {
             ranked.each(0..ranked.len(), |_, _, entry| mark(entry));
         }
         let is_met = |chunk: usize| chunks.get(chunk).is_none_or(|is_met| *is_met);
-        let search = plain.only_search().filter(|_| table.rows() as usize >= FEW_TEXTS);
+        let search = plain.only_search().filter(|_| table.rows() as usize >= tuning.searched_texts);
         let mut kept = search.map(|(field, _)| SearchedTexts::new(table, field));
         let (mut bits, mut count) = (Vec::new(), 0);
         for chunk in 0..table.slots().div_ceil(CHUNK) {
@@ -77,7 +76,7 @@ impl Places {
                 slots.extend(Bits(places).ones().map(|at| Slot((chunk * CHUNK + at) as u32)));
                 // Of many that are found, the next letter will find fewer.
                 let seen = bits.len() * CHUNK;
-                if seen >= FEW_TEXTS && count > seen / 2 || texts.bytes() > MOST_BYTES {
+                if seen >= tuning.searched_texts && count > seen / 2 || texts.bytes() > MOST_BYTES {
                     kept = None;
                 }
             }
@@ -142,7 +141,7 @@ pub(crate) fn narrowed<E: Slots>(
                 places
             }
             _ => {
-                let (places, texts) = Places::of(table, &plain, ranked);
+                let (places, texts) = Places::of(table, &plain, ranked, &view.plan.tuning);
                 kept = texts.filter(|_| told).map(Arc::new);
                 places
             }

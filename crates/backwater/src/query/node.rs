@@ -12,6 +12,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::BindingNo;
 use super::across::{End, Way, difference, window_moved};
+use super::backlog::{Backlog, GroupLog, Pending, Undo};
 use super::edit::Failure;
 use super::expr::Expr;
 use super::filter::Filter;
@@ -25,9 +26,6 @@ use super::walk::{Start, Starts, TupleDelta, TupleDeltas, Walk, changed_tuples};
 use crate::change::{Happened, compare};
 use crate::table::{Slot, State};
 
-/// So many changes a node remembers that it has yet to follow; beyond that it computes anew.
-const FEW: usize = 512;
-
 /// A binding.
 pub(crate) struct Node {
     pub(crate) number: BindingNo,
@@ -40,6 +38,8 @@ pub(crate) struct Node {
     current: Mutex<Current>,
     shown: Mutex<Shown>,
     pending: Mutex<Pending>,
+    /// What its group was sent, of a statement whose rows are made of several.
+    pub(crate) log: Option<Arc<GroupLog>>,
     /// Those that read this one; of most nobody does.
     #[expect(clippy::box_collection, reason = "there may be very many nodes")]
     readers: Mutex<Option<Box<Vec<Weak<Node>>>>>,
@@ -65,32 +65,6 @@ struct Current {
     /// The commit that it is surely up to date with.
     commit: u64,
 }
-
-/// What a node has yet to follow.
-#[derive(Default)]
-enum Pending {
-    #[default]
-    Nothing,
-    Few(Box<Backlog>),
-    /// Too much to tell, up to this commit.
-    Many(u64),
-}
-
-struct Backlog {
-    /// The tables as the node knows them.
-    state: Arc<State>,
-    /// The first commit to follow.
-    first: u64,
-    /// Changed rows of tables: commit, source, slot.
-    rows: Vec<(u64, u16, Slot)>,
-    /// For each source that is another statement, what its rows were before a commit.
-    derived: FxHashMap<u16, FxHashMap<Slot, Versions>>,
-}
-
-/// What a row was before some commits.
-type Versions = Vec<(u64, Option<Arc<DerivedRow>>)>;
-
-type Undo = FxHashMap<Slot, Option<Arc<DerivedRow>>>;
 
 /// Something that a node reads knows a later commit than the one asked for, which is about to be
 /// published.
@@ -166,7 +140,7 @@ impl Node {
         named: (BindingNo, Arc<str>),
         asked: Arc<Asked>,
         key: Option<KeyValues>,
-        inner: Box<[Option<Arc<Node>>]>,
+        (inner, log): (Box<[Option<Arc<Node>>]>, Option<Arc<GroupLog>>),
         made: Option<Live>,
         (state, commit): (&Arc<State>, u64),
     ) -> Arc<Self> {
@@ -200,6 +174,7 @@ impl Node {
             current: Mutex::new(current),
             shown,
             pending: Mutex::default(),
+            log,
             readers: Mutex::default(),
             watched: AtomicUsize::new(0),
         });
@@ -420,11 +395,12 @@ impl Node {
 
     /// Whether there is something that it has yet to follow.
     pub(crate) fn is_behind(&self) -> bool {
-        !matches!(*lock(&self.pending), Pending::Nothing)
+        !lock(&self.pending).is_nothing()
             || self.inner.iter().flatten().any(|inner| inner.is_behind())
     }
 
-    /// Puts off following a commit's changes; `before` are the tables before it.
+    /// Puts off following a commit's changes; `before` are the tables before it. `rows` are the
+    /// changed rows by source, unless the group's log has them.
     pub(crate) fn put_off(
         &self,
         commit: u64,
@@ -432,9 +408,8 @@ impl Node {
         rows: impl Iterator<Item = (usize, Slot)>,
     ) {
         let mut pending = lock(&self.pending);
-        let Some(backlog) = pending.backlog(commit, before) else { return };
-        backlog.rows.extend(rows.map(|(source, slot)| (commit, source as u16, slot)));
-        if backlog.rows.len() > FEW {
+        let Some(backlog) = pending.backlog(commit, before, self.log.as_ref()) else { return };
+        if !backlog.add_rows(commit, rows, self.asked.plan.tuning.backlog_rows) {
             *pending = Pending::Many(commit);
         }
     }
@@ -448,12 +423,8 @@ impl Node {
         changes: &[DerivedChange],
     ) {
         let mut pending = lock(&self.pending);
-        let Some(backlog) = pending.backlog(commit, before) else { return };
-        let slots = backlog.derived.entry(source as u16).or_default();
-        for change in changes {
-            slots.entry(change.slot).or_default().push((commit, change.before.clone()));
-        }
-        if slots.len() > FEW {
+        let Some(backlog) = pending.backlog(commit, before, self.log.as_ref()) else { return };
+        if !backlog.add_derived(commit, source, changes, self.asked.plan.tuning.backlog_rows) {
             *pending = Pending::Many(commit);
         }
     }
@@ -461,12 +432,7 @@ impl Node {
     /// Forgets what it has yet to follow and computes anew when next read, so that old versions of
     /// the tables are not kept for it.
     pub(crate) fn give_up_backlog(&self, before: u64) {
-        let mut pending = lock(&self.pending);
-        if let Pending::Few(backlog) = &*pending
-            && backlog.first < before
-        {
-            *pending = Pending::Many(backlog.last());
-        }
+        lock(&self.pending).give_up(before);
     }
 
     /// Brings it up to date with a commit, and what it reads. `Ok(None)` if nothing was to do.
@@ -487,24 +453,25 @@ impl Node {
             return Ok(None);
         }
         let mut pending = lock(&self.pending);
-        if matches!(*pending, Pending::Many(_)) && inner.is_ahead(commit) {
+        let rows = pending.rows_up_to(commit);
+        if rows.is_none() && inner.is_ahead(commit) {
             return Err(Ahead);
         }
         let taken = pending.take_up_to(state, commit);
         drop(pending);
         current.commit = commit;
-        let (before, progress) = match taken {
-            Pending::Nothing => return Ok(None),
-            Pending::Many(_) => {
+        let (before, progress) = match (taken, rows) {
+            (Pending::Nothing, _) => return Ok(None),
+            (Pending::Few(backlog), Some(rows)) => {
+                let before = backlog.state.clone();
+                (before, self.follow_backlog(&mut current, (&backlog, rows), state, commit, &inner))
+            }
+            _ => {
                 let nothing = FxHashMap::default();
                 let views = inner.views(&nothing);
                 let view = View { plan: &self.asked.plan, state, derived: &views };
                 let fresh = compute(&self.asked, self.key.is_none(), &view, &inner);
                 (state.clone(), self.replace(&mut current, fresh, &view))
-            }
-            Pending::Few(backlog) => {
-                let before = backlog.state.clone();
-                (before, self.follow_backlog(&mut current, &backlog, state, commit, &inner))
             }
         };
         self.show(&current, commit);
@@ -515,21 +482,13 @@ impl Node {
     fn follow_backlog(
         &self,
         current: &mut Current,
-        backlog: &Backlog,
+        (backlog, rows): (&Backlog, Vec<(u16, Slot)>),
         state: &Arc<State>,
         commit: u64,
         inner: &Inner<'_>,
     ) -> Progress {
         let mut starts = Starts::new();
-        let mut rows: Vec<(u16, Slot)> = backlog
-            .rows
-            .iter()
-            .filter(|(of, ..)| *of <= commit)
-            .map(|(_, source, slot)| (*source, *slot))
-            .collect();
-        rows.sort_unstable();
-        rows.dedup();
-        for (source, slot) in rows.into_iter() {
+        for (source, slot) in rows {
             if let Relation::Table(table) = self.asked.plan.sources[source as usize].relation
                 && let Some(happened) = compare(&backlog.state, state, table, slot)
             {
@@ -789,65 +748,6 @@ impl Node {
         }
         let failure = current.entry.ordered.as_ref().err().cloned();
         Progress { moved: None, is_anew: true, failure, old, new: current.entry.clone(), derived }
-    }
-}
-
-impl Pending {
-    /// The backlog to add to; `None` if there is too much already.
-    fn backlog(&mut self, commit: u64, before: &Arc<State>) -> Option<&mut Backlog> {
-        if matches!(self, Pending::Nothing) {
-            *self = Pending::Few(Box::new(Backlog {
-                state: before.clone(),
-                first: commit,
-                rows: Vec::new(),
-                derived: FxHashMap::default(),
-            }));
-        }
-        match self {
-            Pending::Few(backlog) => Some(backlog),
-            Pending::Many(last) => {
-                *last = commit;
-                None
-            }
-            Pending::Nothing => None,
-        }
-    }
-
-    /// Takes what a commit and those before it left; what a later one left stays, to be followed
-    /// from this state.
-    fn take_up_to(&mut self, state: &Arc<State>, commit: u64) -> Pending {
-        match self {
-            Pending::Few(backlog) if backlog.first > commit => Pending::Nothing,
-            Pending::Few(backlog) if backlog.last() > commit => {
-                let rest = backlog.after(state, commit);
-                std::mem::replace(self, Pending::Few(Box::new(rest)))
-            }
-            Pending::Many(last) if *last > commit => Pending::Many(commit),
-            _ => std::mem::take(self),
-        }
-    }
-}
-
-impl Backlog {
-    /// The last commit that left something.
-    fn last(&self) -> u64 {
-        let rows = self.rows.last().map_or(0, |(commit, ..)| *commit);
-        let versions = self.derived.values().flat_map(|slots| slots.values());
-        let derived = versions.filter_map(|versions| versions.last()).map(|(commit, _)| *commit);
-        derived.fold(rows, u64::max)
-    }
-
-    /// What commits after this one left.
-    fn after(&self, state: &Arc<State>, commit: u64) -> Self {
-        let rows = self.rows.iter().filter(|(of, ..)| *of > commit).copied().collect();
-        let derived = self.derived.iter().map(|(source, slots)| {
-            let slots = slots.iter().map(|(slot, versions)| {
-                let later = versions.iter().filter(|(of, _)| *of > commit);
-                (*slot, later.cloned().collect::<Vec<_>>())
-            });
-            (*source, slots.filter(|(_, versions)| !versions.is_empty()).collect())
-        });
-        Self { state: state.clone(), first: commit + 1, rows, derived: derived.collect() }
     }
 }
 

@@ -9,13 +9,10 @@ use super::expr::Columns;
 use super::plan::{OrderKey, Plan, Window};
 use super::ranked::{Prefix, Ranked, Sought};
 use super::scalar::Scalar;
+use crate::schema::Tuning;
 
 /// A list that mostly is short.
 type Few<T> = SmallVec<[T; 8]>;
-
-/// Of so many edits, the ranks are looked for once more, as each that is told from those of the
-/// others costs as much as there are others. Tests have few.
-const MANY: usize = if cfg!(test) { 4 } else { 64 };
 
 /// How a row of a result moved. There may be very many, so it takes little room.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -144,7 +141,7 @@ pub(crate) fn order_against<'a>(
 /// few are left then to fill the window.
 pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
     ranked: &mut Ranked<E>,
-    window: Window,
+    (window, tuning): (Window, &Tuning),
     edits: &[Edit<E>],
     old_order: impl Fn(&E) -> Sought<O>,
     new_order: impl Fn(&E) -> Sought<N>,
@@ -169,7 +166,7 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
     let mut afters: Few<Option<usize>> = smallvec![None; edits.len()];
     let reorders =
         |edit: &&Edit<E>| !matches!(edit, Edit::Change(_) | Edit::Replace { reorder: false, .. });
-    if edits.iter().filter(reorders).count() > MANY {
+    if edits.iter().filter(reorders).count() > tuning.ranked_edits {
         // Each is looked for in the whole of the old order and of the new one, unless it stands so
         // far behind the window that it is nothing to it.
         let far = |ranked: &Ranked<E>| {

@@ -10,7 +10,7 @@ use super::relation::View;
 use super::scalar::{Affinity, Key, KeyValues, Scalar};
 use crate::change::FieldSet;
 use crate::error::{Error, ErrorKind, Result, list, nearest};
-use crate::schema::{FieldNo, Kind, Schema, TableNo};
+use crate::schema::{FieldNo, Kind, Schema, TableNo, Tuning};
 use crate::table::Slot;
 use crate::value::{Named, Value};
 
@@ -48,6 +48,7 @@ pub(crate) struct Plan {
     pub(crate) params: Vec<Param>,
     /// Whether rows stand in the order of one number that tells them apart: the id of a table.
     pub(crate) is_by_id: bool,
+    pub(crate) tuning: Tuning,
 }
 
 /// One relation that a statement reads.

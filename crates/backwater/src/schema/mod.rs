@@ -13,6 +13,7 @@ mod rule;
 mod table;
 mod template;
 mod tree;
+mod tuning;
 pub(crate) use read::{TYPE_MEMBER, lasting, line_and_column, plain};
 
 use std::fmt;
@@ -30,6 +31,7 @@ pub(crate) use table::{
 };
 pub(crate) use template::{Template, Variables, decoded};
 pub(crate) use tree::{Branch, Sought, Tree};
+pub(crate) use tuning::Tuning;
 
 /// A table's number in its schema.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -86,6 +88,7 @@ pub struct Schema {
     pub(crate) rules: Arc<[Rule]>,
     pub(crate) queries: Arc<[NamedQuery]>,
     pub(crate) limits: Limits,
+    pub(crate) tuning: Tuning,
     /// Tables and fields of which a storage shall keep nothing.
     pub(crate) drops: Arc<[Arc<str>]>,
     pub(crate) text: Arc<str>,

@@ -6,4 +6,13 @@ mod ids_and_links_equal_sqlite;
 mod operators_follow_rows;
 mod queries_equal_sqlite;
 mod scans_equal_a_model;
+mod unwatched_queries_catch_up;
 mod world;
+
+use crate::schema::Tuning;
+use crate::{Cache, Schema};
+
+/// A cache whose queries go over to other ways at these sizes.
+fn tuned(name: &str, schema: &str, tuning: Tuning) -> Cache {
+    Cache::new(Schema { tuning, ..Schema::parse(name, schema).unwrap() })
+}

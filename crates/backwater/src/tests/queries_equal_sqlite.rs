@@ -10,7 +10,9 @@ use proptest::prelude::*;
 use rusqlite::types::Value as Sql;
 
 use super::choices::{Choices, Statement};
+use super::tuned;
 use super::world::World;
+use crate::schema::Tuning;
 use crate::storage::image;
 use crate::{
     Cache, Delta, DeltaKind, Json, KeptUp, Named, Outcome, Query, QueryResult, Report, Schema,
@@ -388,15 +390,15 @@ fn judge(query: &Query, text: &str) -> String {
 }
 
 /// A standing query with all that is known of it.
-struct Watched {
+pub(super) struct Watched {
     query: Query,
-    watch: Option<KeptUp>,
-    statement: Statement,
+    pub(super) watch: Option<KeptUp>,
+    pub(super) statement: Statement,
     shown: Option<(QueryResult, Vec<Vec<Value>>)>,
 }
 
 impl Watched {
-    fn new(cache: &Cache, statement: Statement) -> Self {
+    pub(super) fn new(cache: &Cache, statement: Statement) -> Self {
         Self::try_new(cache, statement).unwrap()
     }
 
@@ -416,15 +418,25 @@ impl Watched {
     }
 
     /// A commit goes by that nobody looks at. Another handle to the same may be watched.
-    fn look_away(&mut self) {
+    pub(super) fn look_away(&mut self) {
         self.shown = None;
+    }
+
+    /// Begins to be kept up to date, or is only read from here on.
+    pub(super) fn turn(&mut self) {
+        self.watch = match self.watch.take() {
+            Some(_) => None,
+            None => Some(self.query.keep_up()),
+        };
+        self.statement.watched = self.watch.is_some();
+        self.show();
     }
 
     fn show(&mut self) {
         self.shown = self.query.read().ok().map(|result| (result.clone(), values(&result)));
     }
 
-    fn check_result(&self, image: &rusqlite::Connection) -> Result<(), TestCaseError> {
+    pub(super) fn check_result(&self, image: &rusqlite::Connection) -> Result<(), TestCaseError> {
         let Some(judged) = judged(image, &self.statement) else {
             return Ok(());
         };
@@ -473,7 +485,7 @@ impl Watched {
     }
 
     /// The query goes over to other values, with the delta from the old result to the new one.
-    fn rebind(
+    pub(super) fn rebind(
         &mut self,
         cache: &Cache,
         params: Vec<(&'static str, Value)>,
@@ -491,7 +503,7 @@ impl Watched {
         self.check_result(image)
     }
 
-    fn check_delta(&mut self, report: &Report) -> Result<(), TestCaseError> {
+    pub(super) fn check_delta(&mut self, report: &Report) -> Result<(), TestCaseError> {
         let Some((before, mut shown)) = self.shown.take() else {
             self.show();
             return Ok(());
@@ -551,7 +563,7 @@ impl Watched {
     }
 }
 
-fn cases() -> u32 {
+pub(super) fn cases() -> u32 {
     std::env::var("BACKWATER_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(300)
 }
 
@@ -565,14 +577,15 @@ proptest! {
         late in prop::collection::vec(statement(), 0..3),
         commits in prop::collection::vec(prop::collection::vec(write(), 0..6), 1..8),
         others in prop::collection::vec((0..6_usize, param(), param()), 0..8),
+        tuning in Tuning::any(),
     ) {
-        let cache = Cache::new(Schema::parse("test.toml", SCHEMA).unwrap());
+        let cache = tuned("test.toml", SCHEMA, tuning);
         let mut watched: Vec<_> = early.into_iter().map(|statement| Watched::new(&cache, statement)).collect();
         for (number, writes) in [first].into_iter().chain(commits).enumerate() {
             let report = apply(&cache, &writes);
             let image = image(&cache.snapshot().state);
-            for watched in &mut watched {
-                if watched.watch.is_none() && number % 3 != 2 {
+            for (place, watched) in watched.iter_mut().enumerate() {
+                if watched.watch.is_none() && (number + place) % 3 != 2 {
                     watched.look_away();
                     continue;
                 }
@@ -600,8 +613,9 @@ proptest! {
             (prop::collection::vec(one_field(), 0..3), prop::collection::vec((param(), 0..5_i64), 0..4)),
             1..8,
         ),
+        tuning in Tuning::any(),
     ) {
-        let cache = Cache::new(Schema::parse("test.toml", SCHEMA).unwrap());
+        let cache = tuned("test.toml", SCHEMA, tuning);
         apply(&cache, &first);
         let mut watched: Vec<_> =
             statements.into_iter().map(|statement| Watched::new(&cache, statement)).collect();
@@ -627,16 +641,17 @@ proptest! {
         world in prop::collection::vec(any::<u16>(), 0..40),
         statements in prop::collection::vec(prop::collection::vec(any::<u16>(), 0..60), 1..5),
         commits in prop::collection::vec(prop::collection::vec(any::<u16>(), 0..60), 1..8),
+        tuning in Tuning::any(),
     ) {
         let world = World::of(&world);
-        let cache = Cache::new(Schema::parse("test.toml", &world.text()).unwrap());
+        let cache = tuned("test.toml", &world.text(), tuning);
         let mut watched: Vec<Watched> = Vec::new();
         for (number, commit) in commits.iter().enumerate() {
             let report = Choices::new(commit, &world).write(&cache);
             let image = image(&cache.snapshot().state);
             register(&image);
-            for watched in &mut watched {
-                if watched.watch.is_none() && number % 3 != 2 {
+            for (place, watched) in watched.iter_mut().enumerate() {
+                if watched.watch.is_none() && (number + place) % 3 != 2 {
                     watched.look_away();
                     continue;
                 }
@@ -651,18 +666,28 @@ proptest! {
                     watched.rebind(&cache, params, &image)?;
                 }
             }
+            if number % 3 == 2 && !watched.is_empty() {
+                // One is dropped, and defined again beside its twins.
+                let place = choices.pick(watched.len());
+                let statement = watched.remove(place).statement;
+                watched.extend(Watched::try_new(&cache, statement));
+            }
             if number < 2 {
                 for of in statements.iter().skip(number * 2).take(2 + number * 9) {
                     let statement = Choices::new(of, &world).statement();
-                    // The same with other values: both are searched for together.
-                    let mut twin = statement.clone();
-                    for (name, value) in choices.other_values(&statement.params) {
-                        twin.params.retain(|(other, _)| *other != name);
-                        twin.params.push((name, value));
+                    // The same with other values, all searched for together: one that follows at
+                    // once, and one that catches up when it is read.
+                    let mut twins = Vec::new();
+                    for is_watched in [!statement.watched, choices.pick(2) == 0] {
+                        let mut twin = Statement { watched: is_watched, ..statement.clone() };
+                        for (name, value) in choices.other_values(&statement.params) {
+                            twin.params.retain(|(other, _)| *other != name);
+                            twin.params.push((name, value));
+                        }
+                        twins.extend(Some(twin).filter(|twin| !twin.params.is_empty()));
                     }
-                    let twin = Some(twin).filter(|twin| !twin.params.is_empty());
-                    let both = [Some(statement), twin].into_iter().flatten();
-                    watched.extend(both.filter_map(|statement| Watched::try_new(&cache, statement)));
+                    let all = [statement].into_iter().chain(twins);
+                    watched.extend(all.filter_map(|statement| Watched::try_new(&cache, statement)));
                 }
                 for watched in &watched {
                     watched.check_result(&image)?;

@@ -5,8 +5,10 @@ use std::collections::BTreeMap;
 
 use proptest::prelude::*;
 
+use super::tuned;
 use super::world::time;
-use crate::{Cache, Named, Query, Schema, Value};
+use crate::schema::Tuning;
+use crate::{Cache, Named, Query, Value};
 
 const SCHEMA: &str = r#"
     table.t = { id = "id", fields = { id = "int", n = "int", w = "timestamp", s = "text", u = "text", k = { to = "kind" } } }
@@ -75,8 +77,9 @@ proptest! {
         later in prop::collection::vec((0..220_i64, prop::option::weighted(0.7, row())), 0..40),
         (p, w) in (prop_oneof![-3..4_i64, Just(i64::MIN), Just(i64::MAX)], 0..5_usize),
         texts in prop::collection::vec(prop::sample::select(vec!["", "f", "E", "fe", "fer", "ferry", "ferry f", "s", "ss", "ẞe", "y, ", "k", "i"]), 2..9),
+        tuning in Tuning::any(),
     ) {
-        let cache = Cache::new(Schema::parse("s.toml", SCHEMA).unwrap());
+        let cache = tuned("s.toml", SCHEMA, tuning);
         cache.commit("kinds", |tx| (0..3).try_for_each(|number| {
             tx.insert("kind", [("name", kind(number)), ("m", (number as i64 * 10).into())])
         })).unwrap();

@@ -23,10 +23,8 @@ use crate::value::{Clock, Stopwatch};
 /// nothing. Measured over 200,000 rows, deltas cost as much as that at a twenty-fifth of them for a
 /// plain condition, at an eighteenth for an order, at a seventh for a grouping, at a quarter for a
 /// grouped join.
-fn is_much(changed: usize, rows: usize) -> bool {
-    // Tests have few rows.
-    let few = if cfg!(test) { 4 } else { 512 };
-    changed > few.max(rows / 16)
+fn is_much(changed: usize, rows: usize, plan: &Plan) -> bool {
+    changed > plan.tuning.recomputed_rows.max(rows / 16)
 }
 
 /// The commit that is followed.
@@ -114,6 +112,7 @@ impl Engine {
         let mut following =
             Following { engine: self, group, plan, work, commit, watch, out, late, healing };
         let starts = following.table_starts();
+        let logged = group.log.as_ref().map(|log| (log, starts.clone()));
         // Where keys tell bindings apart there may be very many.
         let is_watched = || {
             let mut bindings = group.bindings().filter_map(|number| self.bindings.get(&number));
@@ -125,6 +124,9 @@ impl Engine {
             all.into_iter().for_each(|number| following.put_off(number, &starts, &causes));
         } else {
             following.search(starts);
+        }
+        if let Some((log, starts)) = logged {
+            log.record(commit.number, &starts, plan.tuning.backlog_rows);
         }
         following.heal();
         following.late
@@ -308,7 +310,7 @@ impl Following<'_> {
             _ => return false,
         };
         let is_for_all = self.group.by_range.is_none() || self.group.len == 1;
-        plan.keys.is_empty() && is_for_all && is_much(starts, rows)
+        plan.keys.is_empty() && is_for_all && is_much(starts, rows, plan)
     }
 
     /// A binding computes anew, if somebody watches it.
@@ -342,7 +344,7 @@ impl Following<'_> {
             let mine: Starts = mine.cloned().collect();
             return self.put_off(number, &mine, &causes);
         }
-        let is_much = node.rows_of_tables(states.1).is_some_and(|rows| is_much(tuples.len(), rows));
+        let is_much = node.rows_of_tables(states.1).is_some_and(|rows| is_much(tuples.len(), rows, plan));
         let progress = match is_much && self.work.derived.is_empty() {
             true => node.follow_anew(self.commit.number, views, states.0, starts, inner),
             false => node.follow(self.commit.number, views, states.0, &tuples, inner),

@@ -7,6 +7,7 @@
 use std::borrow::Cow;
 use std::collections::HashMap;
 use std::hash::{BuildHasher, RandomState};
+use std::sync::Arc;
 
 use hashbrown::HashTable;
 use hashbrown::hash_table::Entry;
@@ -17,6 +18,7 @@ use super::intervals::Intervals;
 use super::route::{RangePart, Wanted};
 use super::{Binding, Engine, GroupKey, ShapeNo};
 use crate::query::BindingNo;
+use crate::query::backlog::GroupLog;
 use crate::query::node::Node;
 use crate::query::plan::Plan;
 use crate::query::relation::View;
@@ -32,6 +34,8 @@ pub(super) struct Group {
     /// By the key, and by what the tuple holds in a column that is compared with parameters.
     pub(super) by_range: Option<(RangePart, HashMap<KeyValues, Intervals<BindingNo>>)>,
     pub(super) len: usize,
+    /// What it was sent, of a statement whose rows are made of several.
+    pub(super) log: Option<Arc<GroupLog>>,
     /// What the rows that are sent here must hold, for each source.
     pub(super) wanted: Vec<Option<Wanted>>,
 }
@@ -92,7 +96,8 @@ impl Group {
         wanted: Vec<Option<Wanted>>,
     ) -> Self {
         let by_range = RangePart::of(plan).map(|part| (part, HashMap::new()));
-        Self { shape, key, by_key: HashTable::new(), by_range, len: 0, wanted }
+        let log = (plan.sources.len() > 1 && !plan.is_union).then(Arc::default);
+        Self { shape, key, by_key: HashTable::new(), by_range, len: 0, log, wanted }
     }
 
     /// Those that a row may belong to.

@@ -24,19 +24,12 @@ use super::relation::DerivedRow;
 use super::scalar::{Key, Scalar};
 use super::{BindingNo, Outcome};
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{FieldNo, Schema, TableNo};
+use crate::schema::{FieldNo, Schema, TableNo, Tuning};
 use crate::table::{Slot, State};
 use group::Group;
 pub(crate) use rebind::Rebound;
 use rebind::Recent;
 use route::{Routes, wanted};
-
-/// Old versions of the tables are kept for queries that are behind for so many commits.
-const KEPT_FOR: u64 = 256;
-
-/// A group of so many bindings is sent only rows with the keys of one of them; a larger one is sent
-/// all, and finds its bindings itself.
-const FEW: usize = 4;
 
 /// A shape's number.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -64,6 +57,7 @@ pub(crate) struct Engine {
     next_binding: u64,
     /// What hashes values that come from outside.
     hasher: RandomState,
+    tuning: Tuning,
 }
 
 /// A plan with all its bindings.
@@ -153,6 +147,7 @@ impl Engine {
             next: 0,
             next_binding: 0,
             hasher: RandomState::new(),
+            tuning: schema.tuning,
         }
     }
 
@@ -239,7 +234,8 @@ impl Engine {
             nodes = Vec::new();
         }
         let asked = Arc::new(Asked { plan, params: params.into(), window });
-        let (named, nodes) = ((binding, name), nodes.into());
+        let log = self.groups.get(&group).and_then(|group| group.log.clone());
+        let (named, nodes) = ((binding, name), (nodes.into(), log));
         let node = Node::new(named, asked, key.clone(), nodes, made, (state, commit));
         let known = Binding { node: node.clone(), shape: number, group, uses: 1, handles: 0 };
         self.bindings.insert(binding, known);
@@ -339,10 +335,10 @@ impl Engine {
         let Some(shape) = self.shapes.get(&group.shape) else { return };
         let plan = &shape.plan;
         // Whoever has grown beyond a few is not looked at again with each binding that goes.
-        if plan.keys.is_empty() || group.len > FEW + 1 {
+        if plan.keys.is_empty() || group.len > self.tuning.listed_keys.saturating_add(1) {
             return;
         }
-        let keys = (group.len <= FEW).then(|| {
+        let keys = (group.len <= self.tuning.listed_keys).then(|| {
             let nodes =
                 group.bindings().filter_map(|number| Some(&self.bindings.get(&number)?.node));
             let values = nodes.map(|node| {
@@ -436,10 +432,11 @@ impl Engine {
     /// What has been behind for long computes anew when somebody reads it, instead of keeping an
     /// old version of the tables.
     fn give_up_backlogs(&mut self, commit: u64) {
-        let keep = self.behind.split_off(&commit.saturating_sub(KEPT_FOR));
+        let from = commit.saturating_sub(self.tuning.backlog_commits);
+        let keep = self.behind.split_off(&from);
         for number in std::mem::replace(&mut self.behind, keep).into_values().flatten() {
             if let Some(binding) = self.bindings.get(&number) {
-                binding.node.give_up_backlog(commit.saturating_sub(KEPT_FOR));
+                binding.node.give_up_backlog(from);
             }
         }
     }

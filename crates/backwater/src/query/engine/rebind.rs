@@ -22,9 +22,6 @@ use crate::table::{Slot, State};
 /// So many bindings are kept at most that nobody asks for any more.
 const RECENT: usize = 64;
 
-/// So many rows may always come or go, however few there are.
-const FEW: usize = 64;
-
 /// Bindings that were asked for until lately, the last one at the end, with the bytes that they
 /// take.
 pub(super) struct Recent {
@@ -145,7 +142,8 @@ impl Engine {
     ) -> Arc<Node> {
         let (number, key) = (old.number, old.key.clone());
         let named = (number, old.name.clone());
-        let new = Node::new(named, to.into(), key, Box::default(), Some(live), (state, commit));
+        let reads = (Box::default(), old.log.clone());
+        let new = Node::new(named, to.into(), key, reads, Some(live), (state, commit));
         let Some(binding) = self.bindings.get(&number) else { return new };
         let (shape, group) = (binding.shape, binding.group);
         self.remove_params(shape, number);
@@ -198,7 +196,7 @@ impl Engine {
             for band in bands {
                 self.rows_in(shape, band, (&mut *state, commit), &mut rows)?;
                 // Beyond that it is cheaper to go through all of them.
-                if rows.len() > FEW.max(state.table(band.table).rows() as usize / 8) {
+                if rows.len() > self.tuning.rebound_rows.max(state.table(band.table).rows() as usize / 8) {
                     return Ok(None);
                 }
             }

@@ -148,6 +148,7 @@ impl Parts {
             offset: self.offset,
             params: self.params,
             is_by_id,
+            tuning: schema.tuning,
         };
         if is_made {
             let first = plan.key_len(schema);

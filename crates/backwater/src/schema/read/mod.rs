@@ -11,7 +11,7 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::renumber::in_order_of;
-use super::{Limits, NamedQuery, Pointer, Rule, Schema, Table, TableNo};
+use super::{Limits, NamedQuery, Pointer, Rule, Schema, Table, TableNo, Tuning};
 use crate::error::{Error, ErrorKind, Result, did_you_mean, either, nearest, nearest_name};
 
 type Value<'t> = Spanned<DeValue<'t>>;
@@ -91,6 +91,7 @@ impl<'t> Reader<'t> {
             rules: rules.into(),
             queries,
             limits,
+            tuning: Tuning::default(),
             drops: drops.into(),
             text: self.text.into(),
             name: self.name.into(),

@@ -1,0 +1,66 @@
+//! Sizes at which queries go over to another way of doing the same. They decide on time and memory,
+//! never on what a query gives: tests draw them at random.
+
+/// The sizes that a cache is built with.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Tuning {
+    /// Beyond so many changed rows, if they are also more than a sixteenth of all, a query computes
+    /// anew.
+    pub(crate) recomputed_rows: usize,
+    /// So many changed rows, and for so many commits, an unwatched query follows by deltas later.
+    pub(crate) backlog_rows: usize,
+    pub(crate) backlog_commits: u64,
+    /// Beyond so many rows, if they are also more than an eighth of all, a query with other values
+    /// computes anew.
+    pub(crate) rebound_rows: usize,
+    /// Up to so many bindings of a group, it is sent only rows with the keys of one of them.
+    pub(crate) listed_keys: usize,
+    /// Beyond so many edits of an order, each rank is looked for in the old and the new order, as
+    /// telling it from those of the other edits costs as much as there are edits.
+    pub(crate) ranked_edits: usize,
+    /// With fewer rows than this, a table is searched for a text as quickly as what was found by
+    /// the last one.
+    pub(crate) searched_texts: usize,
+    /// So many rows are kept behind those that a LIMIT shows, as rows come and go.
+    pub(crate) rows_beyond_window: usize,
+}
+
+impl Default for Tuning {
+    fn default() -> Self {
+        Self {
+            recomputed_rows: 512,
+            backlog_rows: 512,
+            backlog_commits: 256,
+            rebound_rows: 64,
+            listed_keys: 4,
+            ranked_edits: 64,
+            searched_texts: 1024,
+            rows_beyond_window: 256,
+        }
+    }
+}
+
+#[cfg(test)]
+impl Tuning {
+    /// The shipped sizes, or small ones, so that a few rows take every way.
+    pub(crate) fn any() -> impl proptest::strategy::Strategy<Value = Self> {
+        use proptest::prelude::*;
+        let small = || prop::sample::select(vec![0, 1, 2, 4, 8, usize::MAX]);
+        let small = [(); 7].map(|()| small());
+        let drawn = (small, 0..12_u64).prop_map(|(sizes, backlog_commits)| {
+            let [recomputed_rows, backlog_rows, rebound_rows, listed_keys, ranked_edits, searched_texts, more] =
+                sizes;
+            Self {
+                recomputed_rows,
+                backlog_rows,
+                backlog_commits,
+                rebound_rows,
+                listed_keys,
+                ranked_edits,
+                searched_texts,
+                rows_beyond_window: more,
+            }
+        });
+        prop_oneof![1 => Just(Self::default()), 4 => drawn]
+    }
+}
