@@ -245,11 +245,15 @@ impl Cache {
         let came = tx.take_rehydrated();
         let came = came.map(|(here, tables)| self.put_in_place(&mut writer, here, &tables));
         came.iter().for_each(|report| self.file(report, None));
+        let withdrawal = tx.take_withdrawal();
         let (changes, ingested) = tx.finish();
         writer.commit += 1;
         writer.state = changes.after.clone();
         let number = writer.commit;
-        Arc::make_mut(&mut writer.history).push(number, &changes);
+        Arc::make_mut(&mut writer.history).push(number, &changes, withdrawal.is_some());
+        if let Some(withdrawal) = withdrawal {
+            withdrawal.take_effect(&changes.rows);
+        }
         let reached = writer.engine.apply(&changes, number, clock);
         self.0.published.publish_commit(&changes, number);
         let took = watch.lap();
@@ -751,10 +755,15 @@ impl Cache {
         Ok(self.report(writer, Report::new(number, label.into(), done), None))
     }
 
-    /// Takes a commit back, field by field, in a commit of its own: what it changed and still holds
-    /// the value that it wrote gets the value from before; what others have written since stays. A
-    /// row that it inserted goes, if nobody has changed it since; one that it deleted comes back, if
-    /// no other has come in its place. Links to a row that goes stay, and point at nothing.
+    /// Withdraws a commit, in a commit of its own: the tables are as if it had not been made. A field
+    /// that another commit has written since keeps what that one wrote, also if it wrote the same
+    /// value, until that commit is withdrawn too; then the field has what it had before both. In the
+    /// same way a row that the commit inserted goes, unless another one has written to it, and a row
+    /// that it deleted comes back, unless another one has deleted it too. Links to a row that goes
+    /// stay, and point at nothing.
+    ///
+    /// Commits can be withdrawn in any order. Withdrawing one once more changes nothing; withdrawing
+    /// the report of a withdrawal makes the commit anew.
     ///
     /// So a program shows a change at once, before the server has answered, and withdraws it if the
     /// answer is no.
@@ -775,7 +784,7 @@ impl Cache {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn withdraw(&self, label: impl Into<String>, report: &Report) -> Result<Report> {
-        self.commit(label, |tx| tx.take_back(report.all_changes()))
+        self.commit(label, |tx| tx.withdraw(report.all_changes()))
     }
 
     /// Empties the cache, as when somebody signs out: all rows go, in memory and in the storage, and

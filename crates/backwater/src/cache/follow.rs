@@ -55,13 +55,14 @@ impl Cache {
         let (clock, mut watch) = (self.clock(), Stopwatch::start(self.clock()));
         let before = writer.state.clone();
         let Some(followed) = keeper.follow(&before)? else { return Ok(None) };
-        let changes = Changes { before, after: followed.state, rows: Arc::new(followed.rows) };
+        let changes =
+            Changes { before, after: followed.state, rows: Arc::new(followed.rows.into()) };
         if changes.rows.is_empty() {
             return Ok(None);
         }
         let number = followed.commit.max(writer.commit + 1);
         (writer.commit, writer.state) = (number, changes.after.clone());
-        Arc::make_mut(&mut writer.history).push(number, &changes);
+        Arc::make_mut(&mut writer.history).push(number, &changes, false);
         let reached = writer.engine.apply(&changes, number, clock);
         self.0.published.publish_commit(&changes, number);
         let (took, at) = (watch.lap(), clock.map(Clock::now));

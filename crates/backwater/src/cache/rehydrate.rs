@@ -318,7 +318,7 @@ impl Cache {
             let inserted = move |slot| RowChange { table, slot, happened: Happened::Inserted };
             here.table(table).iter().map(inserted)
         });
-        let rows = Arc::new(rows.collect());
+        let rows = Arc::new(rows.collect::<Vec<_>>().into());
         let changes = Changes { before: writer.state.clone(), after: here, rows };
         writer.commit += 1;
         writer.state = changes.after.clone();

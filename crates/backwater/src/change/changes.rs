@@ -1,11 +1,12 @@
 //! Changes: which rows a commit inserted, updated or deleted, and their fields before and after.
 
 use std::fmt;
-use std::sync::{Arc, LazyLock};
+use std::sync::{Arc, LazyLock, Mutex};
 
 use smallvec::SmallVec;
 
 use super::touched::Touched;
+use super::withdraw::Since;
 use crate::schema::{FieldNo, TableNo};
 use crate::table::{Cell, Slot, State};
 use crate::value::{RowId, Value};
@@ -85,13 +86,57 @@ pub(crate) struct RowChange {
 pub(crate) struct Changes {
     pub(crate) before: Arc<State>,
     pub(crate) after: Arc<State>,
+    pub(crate) rows: Arc<ChangedRows>,
+}
+
+/// The rows that a commit changed, ordered by table and slot; and, as it may be withdrawn, what it
+/// wrote besides, and what became of all that since.
+#[derive(Default)]
+pub(crate) struct ChangedRows {
     /// Not copied into a slice of its own: there may be very many.
-    pub(crate) rows: Arc<Vec<RowChange>>,
+    rows: Vec<RowChange>,
+    /// What it wrote without changing it, of rows that recent commits had changed.
+    pub(super) again: Vec<WrittenAgain>,
+    pub(super) since: Mutex<Option<Box<Since>>>,
+}
+
+/// What was written to a row and held already.
+#[derive(Debug, Clone)]
+pub(crate) struct WrittenAgain {
+    pub(super) table: TableNo,
+    pub(super) slot: Slot,
+    pub(super) what: Again,
+}
+
+#[derive(Debug, Clone)]
+pub(crate) enum Again {
+    Fields(FieldSet),
+    /// The row was deleted, which that commit had deleted already.
+    Gone(u64),
+}
+
+impl std::ops::Deref for ChangedRows {
+    type Target = [RowChange];
+
+    fn deref(&self) -> &[RowChange] {
+        &self.rows
+    }
+}
+
+impl From<Vec<RowChange>> for ChangedRows {
+    fn from(rows: Vec<RowChange>) -> Self {
+        Self { rows, ..Self::default() }
+    }
 }
 
 impl Changes {
     /// Compares two versions at the slots that were written to.
-    pub(crate) fn between(before: Arc<State>, after: Arc<State>, touched: &[Touched]) -> Self {
+    pub(crate) fn between(
+        before: Arc<State>,
+        after: Arc<State>,
+        touched: &[Touched],
+        again: Vec<WrittenAgain>,
+    ) -> Self {
         let mut rows = Vec::with_capacity(touched.iter().map(Touched::len).sum());
         for (number, touched) in touched.iter().enumerate() {
             let table = TableNo(number as u32);
@@ -104,12 +149,13 @@ impl Changes {
                 }
             }
         }
+        let rows = ChangedRows { rows, again, since: Mutex::default() };
         Self { before, after, rows: Arc::new(rows) }
     }
 
     /// None at all.
     pub(crate) fn none(state: Arc<State>) -> Self {
-        static NONE: LazyLock<Arc<Vec<RowChange>>> = LazyLock::new(Arc::default);
+        static NONE: LazyLock<Arc<ChangedRows>> = LazyLock::new(Arc::default);
         Self { before: state.clone(), after: state, rows: NONE.clone() }
     }
 

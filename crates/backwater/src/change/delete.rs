@@ -3,13 +3,14 @@
 use rustc_hash::FxHashSet;
 
 use super::Transaction;
+use super::changes::{Again, WrittenAgain};
 use super::links::Target;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, Kind, OnDelete, TableNo};
 use crate::table::{Cell, Slot};
 use crate::value::RowId;
 
-use super::staged::Staged;
+use super::staged::{Staged, StagedRow};
 
 /// What a delete comes to.
 #[derive(Default)]
@@ -70,10 +71,14 @@ impl Transaction {
             .help("set its fields to null instead"));
         }
         self.need(|schema| schema.written_with(number))?;
-        match self.find(number, &id.into())? {
-            Some(slot) => self.delete_row(number, slot).map(|()| true),
-            None => Ok(false),
-        }
+        let id = id.into();
+        let found = self.find(number, &id)?;
+        found.map_or(Ok(()), |slot| self.delete_row(number, slot))?;
+        // A recent commit may have deleted it already, and may be withdrawn yet.
+        let gone = self.history.gone(number, id).into_iter();
+        let again = |(slot, by)| WrittenAgain { table: number, slot, what: Again::Gone(by) };
+        self.again.extend(gone.map(again));
+        Ok(found.is_some())
     }
 
     /// Deletes a row that is there.
@@ -106,6 +111,45 @@ impl Transaction {
                 }
             }
             self.remove(*table, *slot);
+        }
+        Ok(())
+    }
+
+    /// Lets rows go with the entries of their to-many links, whatever links to them.
+    pub(crate) fn let_rows_go(&mut self, rows: impl IntoIterator<Item = (TableNo, Slot)>) {
+        let schema = self.schema();
+        for (table, slot) in rows {
+            for field in &schema.table(table).fields {
+                if let Kind::Links(entries) = field.kind {
+                    self.put_entries(entries, slot, &[]);
+                }
+            }
+            // Entries may have gone with their owner.
+            if self.state.table(table).is_row(slot) {
+                self.remove(table, slot);
+            }
+        }
+    }
+
+    /// Lets all rows go, whatever links to them.
+    ///
+    /// # Errors
+    /// If rows are still to come, and cannot be read.
+    pub(crate) fn clear(&mut self) -> Result<()> {
+        self.need(|schema| schema.table_numbers().collect())?;
+        let schema = self.schema();
+        for table in schema.table_numbers() {
+            let slots: Vec<Slot> = self.state.table(table).iter().collect();
+            if schema.table(table).is_one_row() {
+                let absent =
+                    schema.table(table).field_numbers().map(|field| (field, Staged::Absent));
+                let absent: StagedRow<'_> = absent.collect();
+                for slot in slots {
+                    self.merge_row(table, slot, &absent);
+                }
+            } else {
+                slots.into_iter().for_each(|slot| self.remove(table, slot));
+            }
         }
         Ok(())
     }

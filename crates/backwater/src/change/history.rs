@@ -1,11 +1,13 @@
-//! What the last commits changed, so that a response to an older request overwrites none of it.
+//! What the last commits wrote, so that a response to an older request overwrites none of it, and a
+//! commit that is withdrawn takes nothing along that a later one wrote.
 
 use std::collections::VecDeque;
-use std::sync::Arc;
+use std::collections::hash_map::Entry;
+use std::sync::{Arc, Weak};
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::changes::{Changes, FieldSet, Happened, RowChange};
+use super::changes::{ChangedRows, Changes, FieldSet, Happened, RowChange};
 use super::staged::StagedRow;
 use crate::schema::{FieldNo, Made, TableNo};
 use crate::table::{Cell, OWNER, Slot, State};
@@ -19,19 +21,54 @@ const COMMITS: usize = 1024;
 #[derive(Clone, Default)]
 pub(crate) struct History {
     commits: VecDeque<Past>,
+    /// How many rows these changed, and wrote again.
     rows: usize,
+    again: usize,
     /// The last commit that is not remembered.
     forgotten: u64,
+    /// For each table a bit for each slot whose row may be one of them.
+    recent: Vec<Vec<u64>>,
+    /// How many commits were forgotten since these bits were made.
+    stale: usize,
+    /// The rows that they deleted, and in which slots these lay.
+    gone: Gone,
+    /// Commits that are not remembered and that may still be withdrawn, the oldest first.
+    held: Vec<Weak<ChangedRows>>,
+}
+
+/// Rows that were deleted.
+type Gone = FxHashMap<(TableNo, RowId), GoneRow>;
+
+#[derive(Clone, Copy)]
+struct GoneRow {
+    /// Where it lay.
+    slot: Slot,
+    by: u64,
+    /// Whether it went as the commit that had brought it was withdrawn.
+    is_withdrawn: bool,
 }
 
 /// What one commit changed.
 #[derive(Clone)]
-struct Past {
-    number: u64,
-    rows: Arc<Vec<RowChange>>,
+pub(super) struct Past {
+    pub(super) number: u64,
+    pub(super) rows: Arc<ChangedRows>,
     /// To-many links of which an entry changed.
-    links: Vec<(TableNo, Slot, FieldNo)>,
+    pub(super) links: Vec<(TableNo, Slot, FieldNo)>,
     deleted: Vec<(TableNo, RowId)>,
+    /// Rows that were deleted and are back, by where they lie now.
+    pub(super) back: FxHashMap<(TableNo, Slot), Back>,
+    /// Whether it withdrew another commit, or made one anew: then it wrote nothing of its own.
+    pub(super) is_withdrawal: bool,
+}
+
+/// A row that was deleted and is back.
+#[derive(Clone)]
+pub(super) struct Back {
+    /// Where it lay, and which commit had deleted it.
+    pub(super) then: (Slot, u64),
+    /// The fields that came with it.
+    pub(super) fields: FieldSet,
 }
 
 impl History {
@@ -40,23 +77,120 @@ impl History {
         Self { forgotten: commit, ..Self::default() }
     }
 
-    pub(crate) fn push(&mut self, number: u64, changes: &Changes) {
-        if changes.rows.len() > ROWS {
-            *self = Self::after(number);
-            return;
-        }
+    pub(crate) fn push(&mut self, number: u64, changes: &Changes, is_withdrawal: bool) {
         let rows = changes.rows.clone();
-        let mut past = Past { number, rows, links: Vec::new(), deleted: Vec::new() };
+        let (links, deleted, back) = Default::default();
+        let mut past = Past { number, rows, links, deleted, back, is_withdrawal };
+        if changes.rows.len() > ROWS {
+            // Of so many nothing is remembered but that they were written.
+            while self.forget_oldest() {}
+            self.forget(past, number);
+            // Those that may still be withdrawn stay known.
+            self.gone.clear();
+            return self.make_recent();
+        }
         for row in changes.rows.iter() {
-            past.add(changes, row);
+            self.set_recent(row.table, row.slot);
+            past.add(changes, row, &mut self.gone);
         }
         self.rows += past.rows.len();
+        self.again += past.rows.again.len();
         self.commits.push_back(past);
-        while self.rows > ROWS || self.commits.len() > COMMITS {
-            let Some(oldest) = self.commits.pop_front() else { break };
-            self.rows -= oldest.rows.len();
-            self.forgotten = oldest.number;
+        while (self.rows > ROWS || self.commits.len() > COMMITS || self.again > ROWS)
+            && self.forget_oldest()
+        {}
+        if self.stale > COMMITS {
+            self.make_recent();
         }
+    }
+
+    /// Sets the bits anew, for the rows that still count.
+    fn make_recent(&mut self) {
+        self.stale = 0;
+        self.recent.clear();
+        let held = self.held.iter().filter_map(Weak::upgrade);
+        let all: Vec<_> = self.commits.iter().map(|past| past.rows.clone()).chain(held).collect();
+        for row in all.iter().flat_map(|rows| rows.iter()) {
+            self.set_recent(row.table, row.slot);
+        }
+    }
+
+    /// Whether there was a commit to forget.
+    fn forget_oldest(&mut self) -> bool {
+        let Some(oldest) = self.commits.pop_front() else { return false };
+        self.rows -= oldest.rows.len();
+        self.again -= oldest.rows.again.len();
+        let number = oldest.number;
+        self.forget(oldest, number);
+        true
+    }
+
+    /// Forgets a commit; earlier ones that may still be withdrawn take note of what it wrote.
+    fn forget(&mut self, past: Past, number: u64) {
+        self.forgotten = number;
+        self.stale += 1;
+        for (table, id) in past.deleted.iter().cloned() {
+            if let Entry::Occupied(gone) = self.gone.entry((table, id))
+                && gone.get().by == number
+            {
+                gone.remove();
+            }
+        }
+        if past.is_withdrawal {
+            return;
+        }
+        self.held.retain(|held| held.strong_count() > 0);
+        self.held.iter().filter_map(Weak::upgrade).for_each(|held| held.note_later(&past));
+        // Others than this one have it as well.
+        if Arc::strong_count(&past.rows) > 1 {
+            self.held.push(Arc::downgrade(&past.rows));
+        }
+    }
+
+    fn set_recent(&mut self, table: TableNo, slot: Slot) {
+        let (word, bit) = (slot.0 as usize / 64, slot.0 % 64);
+        if self.recent.len() <= table.index() {
+            self.recent.resize_with(table.index() + 1, Vec::new);
+        }
+        let bits = &mut self.recent[table.index()];
+        if bits.len() <= word {
+            bits.resize(word + 1, 0);
+        }
+        bits[word] |= 1 << bit;
+    }
+
+    /// Whether one of the last commits may have changed a row.
+    pub(super) fn is_recent(&self, table: TableNo, slot: Slot) -> bool {
+        let bits = self.recent.get(table.index()).and_then(|bits| bits.get(slot.0 as usize / 64));
+        bits.is_some_and(|word| word >> (slot.0 % 64) & 1 == 1)
+    }
+
+    /// The slot of a row that one of the last commits deleted, and which commit that was.
+    pub(super) fn gone(&self, table: TableNo, id: RowId) -> Option<(Slot, u64)> {
+        match self.gone.is_empty() {
+            true => None,
+            false => self.gone.get(&(table, id)).map(|gone| (gone.slot, gone.by)),
+        }
+    }
+
+    /// The commit that deleted a row, if it is remembered; a commit that withdrew another one, or
+    /// is withdrawn itself, deletes nothing.
+    pub(super) fn deleted_by(
+        &self,
+        table: TableNo,
+        id: RowId,
+    ) -> Option<Option<&Arc<ChangedRows>>> {
+        let Some(gone) = self.gone.get(&(table, id)) else { return Some(None) };
+        let place = self.commits.binary_search_by_key(&gone.by, |past| past.number);
+        let by = place.ok().map(|place| &self.commits[place].rows);
+        (!gone.is_withdrawn && !by.is_some_and(|by| by.is_withdrawn())).then_some(by)
+    }
+
+    /// The number of the commit that changed these rows, if it is remembered, and those behind it.
+    pub(super) fn behind(&self, rows: &Arc<ChangedRows>) -> (u64, impl Iterator<Item = &Past>) {
+        let place = self.commits.iter().position(|past| Arc::ptr_eq(&past.rows, rows));
+        let number = place.map_or(0, |place| self.commits[place].number);
+        (number, self.commits.iter().skip(place.map_or(0, |place| place + 1)))
     }
 
     /// What was changed after a commit.
@@ -82,7 +216,7 @@ impl History {
 
 impl Past {
     /// Notes what the row itself does not tell later.
-    fn add(&mut self, changes: &Changes, row: &RowChange) {
+    fn add(&mut self, changes: &Changes, row: &RowChange, known: &mut Gone) {
         let is_gone = row.happened == Happened::Deleted;
         let state = if is_gone { &changes.before } else { &changes.after };
         if let Made::Entries { owner, field } = state.schema.table(row.table).made {
@@ -91,7 +225,21 @@ impl Past {
                 self.links.push((owner, slot, field));
             }
         } else if is_gone {
-            self.deleted.extend(state.id(row.table, row.slot).map(|id| (row.table, id.to_id())));
+            if let Some(id) = state.id(row.table, row.slot).map(|id| id.to_id()) {
+                let (slot, by, is_withdrawn) = (row.slot, self.number, self.is_withdrawal);
+                known.insert((row.table, id.clone()), GoneRow { slot, by, is_withdrawn });
+                self.deleted.push((row.table, id));
+            }
+        } else if row.happened == Happened::Inserted
+            && !known.is_empty()
+            && let Some(id) = state.id(row.table, row.slot).map(|id| id.to_id())
+            && let Some(GoneRow { slot: then, by, .. }) = known.remove(&(row.table, id))
+        {
+            let cells = state.table(row.table);
+            let fields = state.schema.table(row.table).field_numbers();
+            let came = fields.filter(|field| cells.cell(row.slot, *field) != Cell::Absent);
+            let back = Back { then: (then, by), fields: came.collect() };
+            self.back.insert((row.table, row.slot), back);
         }
     }
 }

@@ -12,12 +12,12 @@ mod last_changed;
 mod links;
 mod remembered;
 mod staged;
-mod take_back;
 mod touched;
 mod transaction;
+mod withdraw;
 
 pub use changes::{Change, ChangeKind, FieldChange};
-pub(crate) use changes::{Changes, FieldSet, Happened, RowChange, compare};
+pub(crate) use changes::{ChangedRows, Changes, FieldSet, Happened, RowChange, compare};
 pub(crate) use history::{History, Later};
 pub use ingested::{Ingested, IngestedTable, Skipped, Totals};
 pub(crate) use last_changed::{LastChanged, Span};

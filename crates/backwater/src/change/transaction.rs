@@ -3,8 +3,10 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
+use super::changes::{Again, WrittenAgain};
 use super::staged::{Staged, StagedRow, checked_text};
 use super::touched::Touched;
+use super::withdraw::Withdrawal;
 use super::{Changes, History, Ingested, Remembered};
 use crate::error::{Error, ErrorKind, Result, either};
 use crate::schema::{Field, FieldNo, IdType, Kind, Made, OneOf, Schema, Table, TableNo};
@@ -50,6 +52,10 @@ pub struct Transaction {
     rehydrated: Vec<TableNo>,
     /// Rows that were merged, whether or not that changed them, of tables that keep it when that was.
     pub(crate) brought: Vec<(TableNo, Slot)>,
+    /// What it wrote of rows that recent commits had changed, whether or not it changed it.
+    pub(super) again: Vec<WrittenAgain>,
+    /// The commit that it withdraws, or makes anew.
+    pub(super) withdrawal: Option<Withdrawal>,
 }
 
 /// Where rows come from that a transaction needs and that are not here yet.
@@ -74,7 +80,20 @@ impl Transaction {
         let touched = state.schema.tables.iter().map(|_| Touched::default()).collect();
         let (ingested, source) = (Vec::new(), None);
         let (rehydrated, brought) = (Vec::new(), Vec::new());
-        Self { before, state, touched, ingested, history, remembered, source, rehydrated, brought }
+        let (again, withdrawal) = (Vec::new(), None);
+        Self {
+            before,
+            state,
+            touched,
+            ingested,
+            history,
+            remembered,
+            source,
+            rehydrated,
+            brought,
+            again,
+            withdrawal,
+        }
     }
 
     /// The same, where rows of tables are still to come from somewhere.
@@ -120,10 +139,16 @@ impl Transaction {
         std::mem::take(&mut self.brought)
     }
 
+    /// What it withdraws, if it does.
+    pub(crate) fn take_withdrawal(&mut self) -> Option<Withdrawal> {
+        self.withdrawal.take()
+    }
+
     /// Ends the transaction: what it changed, between the version it began from and its own.
     pub(crate) fn finish(mut self) -> (Changes, Vec<Ingested>) {
         self.state.hand_over_free_slots();
-        let changes = Changes::between(self.before, Arc::new(self.state), &self.touched);
+        let after = Arc::new(self.state);
+        let changes = Changes::between(self.before, after, &self.touched, self.again);
         (changes, self.ingested)
     }
 
@@ -315,6 +340,10 @@ impl Transaction {
             let differs = self.write_entries(table, slot, fields);
             merged.changed |= differs && !merged.is_new;
             merged.overwrote |= differs && !merged.is_new;
+        }
+        if self.history.is_recent(table, slot) && !self.state.schema.is_entries(table) {
+            let what = Again::Fields(fields.iter().map(|(field, _)| *field).collect());
+            self.again.push(WrittenAgain { table, slot, what });
         }
         if merged.is_new || merged.changed {
             self.touched[table.index()].insert(slot);

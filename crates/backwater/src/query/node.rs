@@ -26,6 +26,9 @@ use super::walk::{Start, Starts, TupleDelta, TupleDeltas, Walk, changed_tuples};
 use crate::change::{Happened, compare};
 use crate::table::{Slot, State};
 
+/// For each source that is another statement, its binding.
+type InnerNodes = Box<[Option<Arc<Node>>]>;
+
 /// A binding.
 pub(crate) struct Node {
     pub(crate) number: BindingNo,
@@ -34,7 +37,7 @@ pub(crate) struct Node {
     pub(crate) key: Option<KeyValues>,
     pub(crate) name: Arc<str>,
     /// For each source that is another statement, its binding; none at all, if no source is one.
-    pub(crate) inner: Box<[Option<Arc<Node>>]>,
+    pub(crate) inner: InnerNodes,
     current: Mutex<Current>,
     shown: Mutex<Shown>,
     pending: Mutex<Pending>,
@@ -140,7 +143,7 @@ impl Node {
         named: (BindingNo, Arc<str>),
         asked: Arc<Asked>,
         key: Option<KeyValues>,
-        (inner, log): (Box<[Option<Arc<Node>>]>, Option<Arc<GroupLog>>),
+        (inner, log): (InnerNodes, Option<Arc<GroupLog>>),
         made: Option<Live>,
         (state, commit): (&Arc<State>, u64),
     ) -> Arc<Self> {

@@ -48,8 +48,15 @@ impl Tuning {
         let small = || prop::sample::select(vec![0, 1, 2, 4, 8, usize::MAX]);
         let small = [(); 7].map(|()| small());
         let drawn = (small, 0..12_u64).prop_map(|(sizes, backlog_commits)| {
-            let [recomputed_rows, backlog_rows, rebound_rows, listed_keys, ranked_edits, searched_texts, more] =
-                sizes;
+            let [
+                recomputed_rows,
+                backlog_rows,
+                rebound_rows,
+                listed_keys,
+                ranked_edits,
+                searched_texts,
+                more,
+            ] = sizes;
             Self {
                 recomputed_rows,
                 backlog_rows,

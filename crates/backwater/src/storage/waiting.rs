@@ -5,7 +5,7 @@ use std::sync::Arc;
 use rustc_hash::FxHashSet;
 
 use super::outbox::Outbox;
-use crate::change::{Changes, Happened, RowChange};
+use crate::change::{ChangedRows, Changes, Happened, RowChange};
 use crate::schema::TableNo;
 use crate::table::{Slot, State};
 
@@ -14,7 +14,7 @@ const ROWS: usize = 1 << 16;
 
 /// The rows that commits changed, up to the last one.
 pub(super) struct Waiting {
-    commits: Vec<Arc<Vec<RowChange>>>,
+    commits: Vec<Arc<ChangedRows>>,
     rows: usize,
     /// Of earlier commits, each row once.
     known: FxHashSet<(TableNo, Slot)>,
@@ -85,7 +85,7 @@ impl Waiting {
     }
 }
 
-fn all(commits: &[Arc<Vec<RowChange>>]) -> impl Iterator<Item = &RowChange> {
+fn all(commits: &[Arc<ChangedRows>]) -> impl Iterator<Item = &RowChange> {
     commits.iter().flat_map(|rows| rows.iter())
 }
 

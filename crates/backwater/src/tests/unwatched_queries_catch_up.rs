@@ -7,9 +7,9 @@ use proptest::prelude::*;
 use super::choices::Statement;
 use super::queries_equal_sqlite::{Watched, cases};
 use super::tuned;
+use crate::Value;
 use crate::schema::Tuning;
 use crate::storage::image;
-use crate::Value;
 
 const SCHEMA: &str = r#"
     [table.item]

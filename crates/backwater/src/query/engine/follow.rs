@@ -344,7 +344,8 @@ impl Following<'_> {
             let mine: Starts = mine.cloned().collect();
             return self.put_off(number, &mine, &causes);
         }
-        let is_much = node.rows_of_tables(states.1).is_some_and(|rows| is_much(tuples.len(), rows, plan));
+        let is_much =
+            node.rows_of_tables(states.1).is_some_and(|rows| is_much(tuples.len(), rows, plan));
         let progress = match is_much && self.work.derived.is_empty() {
             true => node.follow_anew(self.commit.number, views, states.0, starts, inner),
             false => node.follow(self.commit.number, views, states.0, &tuples, inner),

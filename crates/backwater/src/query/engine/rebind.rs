@@ -196,7 +196,9 @@ impl Engine {
             for band in bands {
                 self.rows_in(shape, band, (&mut *state, commit), &mut rows)?;
                 // Beyond that it is cheaper to go through all of them.
-                if rows.len() > self.tuning.rebound_rows.max(state.table(band.table).rows() as usize / 8) {
+                if rows.len()
+                    > self.tuning.rebound_rows.max(state.table(band.table).rows() as usize / 8)
+                {
                     return Ok(None);
                 }
             }
