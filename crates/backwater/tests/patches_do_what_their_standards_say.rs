@@ -287,3 +287,38 @@ fn patches_that_do_not_fit_say_so_and_leave_nothing() {
         "number literals stay as they came"
     );
 }
+
+/// A json field keeps its numbers as they are written, and its members in their order, whatever is
+/// done to its inside.
+#[test]
+fn numbers_stay_as_they_are_written() {
+    const WRITTEN: &str = r#"{"z":123456789012345678901234567890,"a":[0.1234567890123456789012345,1e3],"m":{"b":1.50,"c":-0.0}}"#;
+    let cache = Cache::new(Schema::parse("test.toml", SCHEMA).unwrap());
+    let add = format!(r#"[{{"op":"add","path":"/sailing/1","value":{{"extra":{WRITTEN}}}}}]"#);
+    cache.commit("added", |tx| tx.json_patch(add)).unwrap();
+    let extra = || {
+        let row = cache.snapshot().get("sailing", 1).unwrap().unwrap().nested(0);
+        row.as_str().to_owned()
+    };
+    assert_eq!(extra(), format!(r#"{{"id":1,"extra":{WRITTEN}}}"#));
+    cache
+        .commit("merged", |tx| {
+            tx.merge_patch(r#"{"sailing":{"1":{"extra":{"m":{"c":null,"d":2.50},"y":1E2}}}}"#)
+        })
+        .unwrap();
+    let merged = r#"{"z":123456789012345678901234567890,"a":[0.1234567890123456789012345,1e3],"m":{"b":1.50,"d":2.50},"y":1E2}"#;
+    assert_eq!(extra(), format!(r#"{{"id":1,"extra":{merged}}}"#));
+    let inside = r#"[
+        {"op":"test","path":"/sailing/1/extra/a/1","value":1000.0},
+        {"op":"test","path":"/sailing/1/extra/z","value":1234567890123456789012345678.90e2},
+        {"op":"replace","path":"/sailing/1/extra/a/0","value":7.0},
+        {"op":"move","from":"/sailing/1/extra/m/b","path":"/sailing/1/extra/a/-"}
+    ]"#;
+    cache.commit("changed inside", |tx| tx.json_patch(inside)).unwrap();
+    let changed =
+        r#"{"z":123456789012345678901234567890,"a":[7.0,1e3,1.50],"m":{"d":2.50},"y":1E2}"#;
+    assert_eq!(extra(), format!(r#"{{"id":1,"extra":{changed}}}"#));
+    let other =
+        r#"[{"op":"test","path":"/sailing/1/extra/z","value":123456789012345678901234567891}]"#;
+    assert!(cache.commit("tested", |tx| tx.json_patch(other)).is_err());
+}

@@ -13,7 +13,7 @@ use crate::change::{Staged, StagedRow, Transaction};
 use crate::error::{Error, ErrorKind, Result, either, nearest};
 use crate::schema::{Field, FieldNo, Kind, Pointer, Schema, Table, TableNo};
 use crate::table::{ONLY, Row, Slot, TARGET, field_no};
-use crate::value::{Json, Named, RowId, Value};
+use crate::value::{Document, Json, Named, RowId, Value};
 
 /// The members of a JSON object, as they are spelled.
 type Members = BTreeMap<String, Box<RawValue>>;
@@ -180,8 +180,8 @@ impl Transaction {
                 self.take(&from).and_then(|value| self.put(&path, &value))
             }
             "test" => self.there(&path).and_then(|found| {
-                let (found, wanted) = (tree(&found)?, tree(&value()?)?);
-                if same(&found, &wanted) {
+                let (found, wanted) = (document(&found)?, document(&value()?)?);
+                if found.is_same(&wanted) {
                     return Ok(());
                 }
                 Err(wrong(format!("the test failed: found {found}, expected {wanted}")))
@@ -241,8 +241,8 @@ impl Transaction {
         if place.rest.is_empty() {
             return Ok(text);
         }
-        let mut inside = tree(&text)?;
-        inside.pointer_mut(&behind(place.rest)).map(|found| found.to_string()).ok_or_else(not_there)
+        let mut inside = document(&text)?;
+        inside.at(place.rest).map(|found| found.to_string()).ok_or_else(not_there)
     }
 
     /// Takes away what is at a place, which must be there; gives its JSON text.
@@ -259,17 +259,8 @@ impl Transaction {
             Some(field) if place.rest.is_empty() => {
                 self.make_absent(&schema, &place, slot, field)?
             }
-            Some(field) => self.change_inside(&schema, &place, slot, field, |inside| {
-                let (last, parent) = parent(inside, place.rest)?;
-                match parent {
-                    Tree::Object(members) => members.remove(last).map(|_| ()),
-                    Tree::Array(elements) => {
-                        let at = index(last, elements.len())?;
-                        (at < elements.len()).then(|| drop(elements.remove(at)))
-                    }
-                    _ => None,
-                }
-            })?,
+            Some(field) => self
+                .change_inside(&schema, &place, slot, field, |inside| inside.remove(place.rest))?,
         }
         Ok(found)
     }
@@ -283,20 +274,8 @@ impl Transaction {
         if place.rest.is_empty() {
             return self.put_field(&schema, &place, slot, field, raw);
         }
-        let value = tree(raw)?;
-        self.change_inside(&schema, &place, slot, field, |inside| {
-            let (last, parent) = parent(inside, place.rest)?;
-            match parent {
-                Tree::Object(members) => drop(members.insert(last.to_owned(), value)),
-                Tree::Array(elements) => {
-                    let at =
-                        if last == "-" { elements.len() } else { index(last, elements.len())? };
-                    elements.insert(at, value);
-                }
-                _ => return None,
-            }
-            Some(())
-        })
+        let value = document(raw)?;
+        self.change_inside(&schema, &place, slot, field, |inside| inside.add(place.rest, value))
     }
 
     /// As [`Self::put`], but an element takes the place of another.
@@ -305,9 +284,9 @@ impl Transaction {
         let place = self.locate(&schema, path)?;
         match place.field {
             Some(field) if !place.rest.is_empty() => {
-                let (slot, value) = (self.row_at(&place)?, tree(raw)?);
+                let (slot, value) = (self.row_at(&place)?, document(raw)?);
                 self.change_inside(&schema, &place, slot, field, |inside| {
-                    *inside.pointer_mut(&behind(place.rest))? = value;
+                    *inside.at(place.rest)? = value;
                     Some(())
                 })
             }
@@ -322,10 +301,10 @@ impl Transaction {
         place: &Place<'_>,
         slot: Slot,
         field: FieldNo,
-        change: impl FnOnce(&mut Tree) -> Option<()>,
+        change: impl FnOnce(&mut Document) -> Option<()>,
     ) -> Result<()> {
         let row = Row { state: &self.state, table: place.table, slot };
-        let mut inside = tree(&row.nested_field(field).ok_or_else(not_there)?)?;
+        let mut inside = document(&row.nested_field(field).ok_or_else(not_there)?)?;
         change(&mut inside).ok_or_else(not_there)?;
         self.put_field(schema, place, slot, field, &inside.to_string())
     }
@@ -387,8 +366,9 @@ impl Transaction {
                 self.make_absent(&schema, &place, slot, field).map_err(|error| error.at(name))?;
             } else if definition.field(field).kind == Kind::Json {
                 let row = Row { state: &self.state, table, slot };
-                let before = row.nested_field(field).map_or(Ok(Tree::Null), |text| tree(&text))?;
-                *value = raw_of(&merged(before, tree(value.get())?))?;
+                let before = row.nested_field(field).map(|text| document(&text)).transpose()?;
+                let merged = Document::merged(before, document(value.get())?);
+                *value = raw_text(&merged.to_string())?;
             }
         }
         members.retain(|name, _| !gone.contains(name));
@@ -575,64 +555,12 @@ fn tree(text: &str) -> Result<Tree> {
     parsed(text, "this is not JSON")
 }
 
+fn document(text: &str) -> Result<Document> {
+    Document::parse(text).map_err(|error| {
+        Error::new(ErrorKind::Response, format!("this is not JSON: {error}")).caused_by(error)
+    })
+}
+
 fn raw_text(text: &str) -> Result<Box<RawValue>> {
     RawValue::from_string(text.to_owned()).map_err(|error| wrong(error.to_string()))
-}
-
-fn raw_of(tree: &Tree) -> Result<Box<RawValue>> {
-    raw_text(&tree.to_string())
-}
-
-/// The rest of a pointer as a text.
-fn behind(rest: &[String]) -> String {
-    let mut text = String::new();
-    for part in rest {
-        let _ = crate::schema::write_part(&mut text, part);
-    }
-    text
-}
-
-/// What holds the last part of a way, and that part.
-fn parent<'t, 'p>(inside: &'t mut Tree, way: &'p [String]) -> Option<(&'p str, &'t mut Tree)> {
-    let (last, way) = way.split_last()?;
-    Some((last, inside.pointer_mut(&behind(way))?))
-}
-
-/// An array's index, up to the one behind its end.
-fn index(text: &str, len: usize) -> Option<usize> {
-    let number = crate::schema::whole(text).and_then(|number| usize::try_from(number).ok())?;
-    (number <= len).then_some(number)
-}
-
-/// Whether two values are the same by RFC 6902: numbers by their size.
-fn same(a: &Tree, b: &Tree) -> bool {
-    match (a, b) {
-        (Tree::Number(a), Tree::Number(b)) => a == b || a.as_f64() == b.as_f64(),
-        (Tree::Array(a), Tree::Array(b)) => {
-            a.len() == b.len() && a.iter().zip(b).all(|(a, b)| same(a, b))
-        }
-        (Tree::Object(a), Tree::Object(b)) => {
-            let other = |(name, a): (&String, &Tree)| b.get(name).is_some_and(|b| same(a, b));
-            a.len() == b.len() && a.iter().all(other)
-        }
-        (a, b) => a == b,
-    }
-}
-
-/// A value with a merge patch applied (RFC 7396, section 2).
-fn merged(before: Tree, patch: Tree) -> Tree {
-    let Tree::Object(patch) = patch else { return patch };
-    let mut members = match before {
-        Tree::Object(members) => members,
-        _ => serde_json::Map::new(),
-    };
-    for (name, value) in patch {
-        if value.is_null() {
-            members.remove(&name);
-        } else {
-            let old = members.remove(&name).unwrap_or(Tree::Null);
-            members.insert(name, merged(old, value));
-        }
-    }
-    Tree::Object(members)
 }

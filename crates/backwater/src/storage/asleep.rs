@@ -7,10 +7,12 @@
 use std::collections::BTreeMap;
 use std::sync::{Arc, LazyLock};
 
+use serde_json::value::RawValue;
+
 use super::form::Stored;
-use crate::schema::{FieldNo, Schema, TableNo};
+use crate::schema::{FieldNo, Kind, Schema, TableNo};
 use crate::table::{Cell, Slot, State};
-use crate::value::RowId;
+use crate::value::{RowId, write_json_text};
 
 /// The name of the stored table.
 pub(super) const NAME: &str = "backwater_asleep";
@@ -27,7 +29,24 @@ static SCHEMA: LazyLock<Arc<Schema>> = LazyLock::new(|| {
 });
 
 /// The values of one row, by the names of their fields.
-pub(super) type Values = BTreeMap<String, Stored<'static>>;
+pub(super) type Values = BTreeMap<String, Slept>;
+
+/// A value that sleeps.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) enum Slept {
+    Value(Stored<'static>),
+    /// That of a json field.
+    Json(Box<str>),
+}
+
+impl Slept {
+    pub(super) fn of(kind: Kind, value: Stored<'static>) -> Self {
+        match (kind, value) {
+            (Kind::Json, Stored::Text(text)) => Self::Json(text.into()),
+            (_, value) => Self::Value(value),
+        }
+    }
+}
 
 pub(super) fn schema() -> Arc<Schema> {
     SCHEMA.clone()
@@ -59,34 +78,44 @@ pub(super) fn find(state: &State, table: &str, row: &str) -> Option<Slot> {
 /// The values of a row.
 pub(super) fn values(state: &State, slot: Slot) -> Values {
     let Cell::Json(text) = state.table(TABLE).cell(slot, VALUES) else { return Values::new() };
-    let tree: BTreeMap<String, serde_json::Value> = serde_json::from_str(text).unwrap_or_default();
-    tree.into_iter().filter_map(|(name, value)| Some((name, stored(&value)?))).collect()
+    let tree: BTreeMap<String, &RawValue> = serde_json::from_str(text).unwrap_or_default();
+    tree.into_iter().filter_map(|(name, value)| Some((name, slept(value.get())?))).collect()
 }
 
-fn stored(value: &serde_json::Value) -> Option<Stored<'static>> {
-    Some(match value {
+/// A value as it is written: that of a json field as the only element of an array.
+fn slept(text: &str) -> Option<Slept> {
+    if let Some(json) = text.strip_prefix('[') {
+        return json.strip_suffix(']').map(|json| Slept::Json(json.into()));
+    }
+    Some(Slept::Value(match serde_json::from_str(text).ok()? {
         serde_json::Value::Null => Stored::Null,
         serde_json::Value::Number(number) => match number.as_i64() {
             Some(number) => Stored::Int(number),
             None => Stored::Real(number.as_f64()?),
         },
-        serde_json::Value::String(text) => Stored::Text(text.clone().into()),
+        serde_json::Value::String(text) => Stored::Text(text.into()),
         _ => return None,
-    })
+    }))
 }
 
 /// Lays the values of a row asleep, in the place of any that are.
 pub(super) fn put(state: &mut State, table: &str, row: &str, values: &Values) {
-    let tree = values.iter().map(|(name, value)| {
-        let value = match value {
-            Stored::Null => serde_json::Value::Null,
-            Stored::Int(number) => (*number).into(),
-            Stored::Real(number) => (*number).into(),
-            Stored::Text(text) => text.as_ref().into(),
-        };
-        (name.clone(), value)
-    });
-    let text = serde_json::Value::Object(tree.collect()).to_string();
+    let mut text = String::from("{");
+    for (name, value) in values {
+        text.push_str(if text.len() > 1 { "," } else { "" });
+        write_json_text(&mut text, name);
+        text.push(':');
+        match value {
+            Slept::Json(json) => text.extend(["[", &**json, "]"]),
+            Slept::Value(Stored::Null) => text.push_str("null"),
+            Slept::Value(Stored::Int(number)) => text.push_str(&number.to_string()),
+            Slept::Value(Stored::Real(number)) => {
+                text.push_str(&serde_json::Value::from(*number).to_string());
+            }
+            Slept::Value(Stored::Text(value)) => write_json_text(&mut text, value),
+        }
+    }
+    text.push('}');
     let Ok(slot) = state.refer_id(TABLE, &key(table, row)) else { return };
     if !state.table(TABLE).is_row(slot) {
         state.table_mut(TABLE).insert(slot);

@@ -4,7 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use super::asleep::{self, Values};
+use super::asleep::{self, Slept, Values};
 use super::form::{Form, Stored, id_of, id_part, staged, stored, stored_times};
 use super::load::Rows;
 use super::open::SchemaChange;
@@ -13,6 +13,7 @@ use crate::change::{History, Remembered, Transaction};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{Field, FieldNo, Kind, Made, Schema, Table, TableNo};
 use crate::table::{Cell, Slot, Snapshot, State, Times};
+use crate::value::Document;
 
 /// What a step does: it reads the rows as the storage has them, and writes into the tables as they
 /// are now.
@@ -373,15 +374,17 @@ impl Carrier<'_> {
                 let value =
                     (cell != Cell::Absent).then(|| stored(old, was_number, was, cell).into_owned());
                 let Some(value) = value else {
-                    values.push(None);
+                    // It may have slept on under a type that it did not fit.
+                    values.push(take(&schema, &mut slept, field));
                     continue;
                 };
                 let was_field = was_table.field(was);
-                let told = format!("{value:?}");
-                let value = fitted(&schema, Some((&old.schema, was_field)), field, value);
-                if value.is_none() && !self.lenient {
-                    return Err(unfit(&schema, table, field, &row, &told));
+                let from = Origin::of((&old.schema, was_field), (&schema, field));
+                let fits = fitted(&schema, from, field, value.clone());
+                if fits.is_none() && !self.lenient {
+                    return Err(unfit(&schema, table, field, &row, (was_field, &value)));
                 }
+                let value = fits;
                 values.push(value);
             }
             for (field, count) in left.iter().zip(&mut left_counts) {
@@ -389,7 +392,8 @@ impl Carrier<'_> {
                 if cell != Cell::Absent {
                     *count += 1;
                     let name = was_table.field(*field).name.to_string();
-                    slept.insert(name, stored(old, was_number, *field, cell).into_owned());
+                    let value = stored(old, was_number, *field, cell).into_owned();
+                    slept.insert(name, Slept::of(was_table.field(*field).kind, value));
                 }
             }
             slept.retain(|name, _| self.stays(table, was_table, name));
@@ -426,7 +430,7 @@ impl Carrier<'_> {
     /// Whether the value of a field that nothing names any more sleeps on.
     fn stays(&self, table: &Table, was: &Table, field: &str) -> bool {
         // What the schema says does not persist must not, asleep or not.
-        table.field_no(field).is_none()
+        table.field_no(field).is_none_or(|field| table.field(field).persist)
             && !self.drops(&format!("{}.{field}", table.name))
             && !self.drops(&format!("{}.{field}", was.name))
     }
@@ -506,7 +510,8 @@ impl Carrier<'_> {
             let values = persists.filter_map(|field| {
                 let cell = old.table(number).cell(slot, field);
                 let value = (cell != Cell::Absent).then(|| stored(old, number, field, cell))?;
-                Some((table.field(field).name.to_string(), value.into_owned()))
+                let of = table.field(field);
+                Some((of.name.to_string(), Slept::of(of.kind, value.into_owned())))
             });
             let row = asleep::row_id(old.id(number, slot).map(|id| id.to_id()));
             let slept = asleep::find(&self.sleepers, &table.name, &row);
@@ -529,16 +534,41 @@ fn owner<'s>(schema: &'s Schema, table: &Table) -> &'s str {
 fn take(schema: &Schema, values: &mut Values, field: &Field) -> Option<Stored<'static>> {
     let mut names = [&field.name].into_iter().chain(&field.was);
     let name = names.find(|name| values.contains_key(&***name))?;
-    let value = fitted(schema, None, field, values.get(&**name)?.clone())?;
+    let value = match values.get(&**name)?.clone() {
+        Slept::Json(json) => {
+            fitted(schema, Origin::Json, field, Stored::Text(String::from(json).into()))
+        }
+        Slept::Value(value) => fitted(schema, Origin::Unknown, field, value),
+    }?;
     values.remove(&**name);
     Some(value)
 }
 
-/// A stored value as one of a field, if nothing of it is lost. `was` is the field that it is from;
-/// of one that slept only the value is known.
+/// What is known of the field that a stored value is from.
+#[derive(Clone, Copy)]
+enum Origin {
+    /// It is declared alike.
+    Same,
+    Json,
+    Other(Kind),
+    /// The value slept, and that it is none of a json field is all that is known.
+    Unknown,
+}
+
+impl Origin {
+    fn of((old, was): (&Schema, &Field), (schema, field): (&Schema, &Field)) -> Self {
+        match was.kind {
+            _ if old.kind_of(was) == schema.kind_of(field) => Self::Same,
+            Kind::Json => Self::Json,
+            kind => Self::Other(kind),
+        }
+    }
+}
+
+/// A stored value as one of a field, if nothing of it is lost.
 fn fitted(
     schema: &Schema,
-    was: Option<(&Schema, &Field)>,
+    from: Origin,
     field: &Field,
     value: Stored<'static>,
 ) -> Option<Stored<'static>> {
@@ -547,14 +577,15 @@ fn fitted(
     }
     // Beyond this not every whole number is a binary64 number.
     const EXACT: i64 = 1 << 53;
-    let was = was.map(|(old, was)| (was.kind, old.kind_of(was) == schema.kind_of(field)));
-    let value = match (was, field.kind, value) {
-        (Some((_, true)), _, value) => value,
+    let value = match (from, field.kind, value) {
+        (Origin::Same, _, value) => value,
+        (Origin::Json, Kind::Json, value) => value,
+        (Origin::Json, kind, Stored::Text(json)) => of_json(&json, kind)?,
         // How many entries there are; these are rows of their own.
-        (Some((Kind::Links(_), _)) | None, Kind::Links(_), value) => value,
-        (Some((Kind::Links(_), _)), ..) | (Some(_), Kind::Links(_), _) => return None,
-        (Some((Kind::Bool, _)), Kind::Text, _) => return None,
-        (None, Kind::OneOf, value) => value,
+        (Origin::Unknown | Origin::Other(Kind::Links(_)), Kind::Links(_), value) => value,
+        (Origin::Other(Kind::Links(_)), ..) | (_, Kind::Links(_), _) => return None,
+        (Origin::Other(Kind::Bool), Kind::Text, _) => return None,
+        (Origin::Unknown, Kind::OneOf, value) => value,
         (_, Kind::Float, Stored::Int(number)) if (-EXACT..=EXACT).contains(&number) => {
             Stored::Real(number as f64)
         }
@@ -567,22 +598,19 @@ fn fitted(
         (_, Kind::Int | Kind::Bool, Stored::Text(text)) => {
             Stored::Int(crate::schema::whole(&text)?)
         }
-        (_, Kind::Timestamp, Stored::Text(text)) => {
-            // Another offset than UTC's would be lost.
-            let time: crate::value::Timestamp = text.parse().ok()?;
-            text.ends_with(['Z', 'z']).then(|| Stored::Text(time.to_string().into()))?
-        }
-        (_, Kind::Json, Stored::Text(text)) => {
-            let json = crate::value::Json::parse(&text).ok()?;
-            (json.as_str() == text).then_some(Stored::Text(text))?
-        }
-        (Some((Kind::Int | Kind::Bool, _)), Kind::Json, Stored::Int(number)) => {
-            let text = if was == Some((Kind::Bool, false)) {
-                (number == 1).to_string()
-            } else {
-                number.to_string()
-            };
-            Stored::Text(text.into())
+        (_, Kind::Timestamp, Stored::Text(text)) => timestamp(&text)?,
+        (from, Kind::Json, value) => {
+            let mut json = String::new();
+            match value {
+                Stored::Int(number) if matches!(from, Origin::Other(Kind::Bool)) => {
+                    json.push_str(if number == 1 { "true" } else { "false" });
+                }
+                Stored::Int(number) => json.push_str(&number.to_string()),
+                Stored::Real(number) => json.push_str(&serde_json::Value::from(number).to_string()),
+                Stored::Text(text) => crate::value::write_json_text(&mut json, &text),
+                Stored::Null => return None,
+            }
+            Stored::Text(json.into())
         }
         (_, _, value) => value,
     };
@@ -604,14 +632,64 @@ fn fitted(
     }
 }
 
-fn unfit(schema: &Schema, table: &Table, field: &Field, row: &str, found: &str) -> Error {
+/// A text as a time, unless it has another offset than UTC's, which would be lost.
+fn timestamp(text: &str) -> Option<Stored<'static>> {
+    let time: crate::value::Timestamp = text.parse().ok()?;
+    text.ends_with(['Z', 'z']).then(|| Stored::Text(time.to_string().into()))
+}
+
+/// The value of a json field as a response would have brought it to a field of another type.
+fn of_json(json: &str, kind: Kind) -> Option<Stored<'static>> {
+    let json = Document::parse(json).ok()?;
+    Some(match (kind, &json) {
+        (Kind::Timestamp, Document::Text(text)) => timestamp(text)?,
+        (Kind::Text | Kind::Link(_) | Kind::OneOf, Document::Text(text)) => {
+            Stored::Text(text.clone().into())
+        }
+        (Kind::Int | Kind::Link(_) | Kind::OneOf, Document::Plain(_)) => {
+            Stored::Int(json.as_int()?)
+        }
+        (Kind::Float, Document::Plain(_)) => Stored::Real(json.as_float()?),
+        (Kind::Bool, Document::Plain(plain)) => match &**plain {
+            "true" => Stored::Int(1),
+            "false" => Stored::Int(0),
+            _ => return None,
+        },
+        _ => return None,
+    })
+}
+
+fn unfit(
+    schema: &Schema,
+    table: &Table,
+    field: &Field,
+    row: &str,
+    (was, found): (&Field, &Stored<'_>),
+) -> Error {
     let expected = match (field.required, field.values.is_empty()) {
         (true, _) => "a value: the field is required".to_owned(),
         (_, false) => "one of the field's values".to_owned(),
         _ => schema.kind_of(field),
     };
+    let found = match (was.kind, found) {
+        (Kind::Bool, Stored::Int(number)) => (*number == 1).to_string(),
+        (_, Stored::Null) => "null".to_owned(),
+        (_, Stored::Int(number)) => number.to_string(),
+        (_, Stored::Real(number)) => number.to_string(),
+        (Kind::Json, Stored::Text(text)) => shortened(text),
+        (_, Stored::Text(text)) => shortened(&format!("\"{text}\"")),
+    };
     let message = format!("the stored value {found} cannot be {expected} without loss");
     Error::new(ErrorKind::Version, message)
         .at(format!("{} {row}: {}", table.name, field.name))
         .help("give the field another name, or add a step that says what becomes of it")
+}
+
+/// The beginning of a text, for a message.
+fn shortened(text: &str) -> String {
+    const LONG: usize = 60;
+    match text.char_indices().nth(LONG) {
+        Some((end, _)) => format!("{}…", &text[..end]),
+        None => text.to_owned(),
+    }
 }

@@ -4,6 +4,7 @@
 //! they compare in a statement the query room's.
 
 mod clock;
+mod document;
 mod timestamp;
 
 use std::fmt;
@@ -14,6 +15,7 @@ use smallvec::{SmallVec, smallvec};
 
 pub(crate) use clock::Stopwatch;
 pub use clock::{Clock, SetClock, SystemClock};
+pub(crate) use document::Document;
 pub use timestamp::Timestamp;
 
 use crate::error::{Error, ErrorKind, Result};
