@@ -4,7 +4,6 @@
 //! A moment is counted in milliseconds from noon of 24 November 4714 BC, the Julian day's
 //! beginning, on the Gregorian calendar however early.
 
-use super::numeral::real_text;
 use super::scalar::Scalar;
 
 /// The Julian day of 1970-01-01T00:00Z, in milliseconds.
@@ -25,17 +24,21 @@ pub(crate) enum Shown {
     Format,
 }
 
-/// A moment, or a number whose meaning a modifier may yet change.
-#[derive(Clone, Copy)]
+/// A moment: what is known of it so far, each part from what was written, or from the others.
+#[derive(Default, Clone, Copy)]
 struct Moment {
     /// Milliseconds of the Julian day.
-    at: i64,
-    /// The number as it was given, while nothing but it is known.
-    raw: Option<f64>,
-    /// Year, month and day as they were written, which may be beyond the month's end.
-    written: Option<(i64, i64, i64)>,
-    /// The offset that was written behind it, which is yet to be taken off.
+    at: Option<i64>,
+    /// Year, month and day, which may lie beyond the month's end.
+    date: Option<(i64, i64, i64)>,
+    /// Hour, minute and second.
+    time: Option<(i64, i64, f64)>,
+    /// Minutes from UTC that were written behind it, and are yet to be taken off.
     offset: i64,
+    /// A number, while it may be a day or seconds.
+    number: Option<f64>,
+    /// By how many days the date lies beyond its month's end.
+    beyond: i64,
     /// Whether fractions of a second are shown.
     subsec: bool,
 }
@@ -51,26 +54,26 @@ pub(crate) fn call(shown: Shown, values: &[Scalar<'_>]) -> Option<Scalar<'static
     for (number, modifier) in modifiers.iter().enumerate() {
         moment.modify(&modifier.to_text()?, number == 0)?;
     }
-    moment.at -= moment.offset;
-    if !(0..=LAST).contains(&moment.at) {
-        return None;
+    let at = moment.at().filter(|at| (0..=LAST).contains(at))?;
+    if modifiers.is_empty() && moment.date.is_some_and(|(.., day)| day > 28) {
+        // A day that was written stays as it was, unless it is all that there is.
+        moment.date = None;
     }
-    let (at, subsec) = (moment.at, moment.subsec);
     let text = |text: String| Some(Scalar::Text(text.into()));
-    // A day that was written stays as it was, unless it is all that there is.
-    let of = moment.written.filter(|_| !modifiers.is_empty()).unwrap_or_else(|| date_of(at));
-    let (year, month, day) = of;
-    let sign = if year < 0 { "-" } else { "" };
-    let date = format!("{sign}{:04}-{month:02}-{day:02}", year.abs());
-    let seconds = if subsec { "%H:%M:%f" } else { "%H:%M:%S" };
+    let seconds = if moment.subsec { "%H:%M:%f" } else { "%H:%M:%S" };
+    let mut date = || {
+        let (year, month, day) = moment.date()?;
+        let sign = if year < 0 { "-" } else { "" };
+        Some(format!("{sign}{:04}-{month:02}-{day:02}", year.abs() % 10_000))
+    };
     match shown {
-        Shown::Date => text(date),
-        Shown::Time => text(formatted(at, of, seconds, subsec)?),
-        Shown::DateTime => text(format!("{date} {}", formatted(at, of, seconds, subsec)?)),
+        Shown::Date => text(date()?),
+        Shown::Time => text(moment.formatted(seconds)?),
+        Shown::DateTime => text(format!("{} {}", date()?, moment.formatted(seconds)?)),
         Shown::JulianDay => Some(Scalar::Real(at as f64 / DAY as f64)),
-        Shown::UnixEpoch if subsec => Some(Scalar::Real((at - UNIX) as f64 / 1000.0)),
-        Shown::UnixEpoch => Some(Scalar::Int(at.div_euclid(1000) - UNIX / 1000)),
-        Shown::Format => text(formatted(at, of, &format?, subsec)?),
+        Shown::UnixEpoch if moment.subsec => Some(Scalar::Real((at - UNIX) as f64 / 1000.0)),
+        Shown::UnixEpoch => Some(Scalar::Int(at / 1000 - UNIX / 1000)),
+        Shown::Format => text(moment.formatted(&format?)?),
     }
 }
 
@@ -84,29 +87,26 @@ pub(crate) fn is_now(text: &str) -> bool {
 fn read(value: &Scalar<'_>) -> Option<Moment> {
     match value {
         Scalar::Null => None,
-        Scalar::Int(number) => from_number(*number as f64),
-        Scalar::Real(number) => from_number(*number),
+        Scalar::Int(number) => Some(Moment::of_number(*number as f64)),
+        Scalar::Real(number) => Some(Moment::of_number(*number)),
         text => {
             let text = text.to_text()?;
-            if let Some(moment) = date_and_time(&text).or_else(|| time_alone(&text)) {
-                return Some(moment);
-            }
-            let (number, is_whole) = super::numeral::number_prefix(&text);
-            match (number, is_whole) {
-                (Scalar::Int(number), true) => from_number(number as f64),
-                (Scalar::Real(number), true) => from_number(number),
-                _ => None,
-            }
+            let moment = date_and_time(&text).or_else(|| time_of_day(&text));
+            moment.or_else(|| whole_number(&text).map(Moment::of_number))
         }
     }
 }
 
-/// A Julian day, until a modifier says otherwise.
-fn from_number(number: f64) -> Option<Moment> {
-    let is_day = (0.0..5_373_484.5).contains(&number);
-    let at = if is_day { (number * DAY as f64 + 0.5) as i64 } else { -1 };
-    Some(Moment { at, raw: Some(number), written: None, offset: 0, subsec: false })
+/// The number that a text is from one end to the other.
+fn whole_number(text: &str) -> Option<f64> {
+    match super::numeral::number_prefix(text) {
+        (Scalar::Int(number), true) => Some(number as f64),
+        (Scalar::Real(number), true) => Some(number),
+        _ => None,
+    }
 }
+
+const SPACE: [char; 6] = [' ', '\t', '\n', '\x0b', '\x0c', '\r'];
 
 /// `YYYY-MM-DD`, and perhaps a time behind it.
 fn date_and_time(text: &str) -> Option<Moment> {
@@ -114,72 +114,76 @@ fn date_and_time(text: &str) -> Option<Moment> {
         Some(rest) => (true, rest),
         None => (false, text),
     };
-    let (year, rest) = digits(text, 4, 0, 9999)?;
-    let (month, rest) = digits(rest.strip_prefix('-')?, 2, 1, 12)?;
-    let (day, rest) = digits(rest.strip_prefix('-')?, 2, 1, 31)?;
-    let year = if negative { -year } else { year };
-    let date = day_of(year, month, day);
-    let moment = |at: i64, offset: i64| {
-        // 24:00 is the next day's beginning.
-        let written = Some((year, month, day)).filter(|_| at - date < DAY);
-        Some(Moment { at, raw: None, written, offset, subsec: false })
+    let (mut year, rest) = digits(text, 4, 0, 9999)?;
+    let (mut month, rest) = digits(rest.strip_prefix('-')?, 2, 1, 12)?;
+    let (mut day, rest) = digits(rest.strip_prefix('-')?, 2, 1, 31)?;
+    let rest = rest.trim_start_matches(|letter| letter == 'T' || SPACE.contains(&letter));
+    let mut moment = match time_of_day(rest) {
+        Some(moment) => moment,
+        None if rest.is_empty() => Moment::default(),
+        None => return None,
     };
-    let rest = rest.trim_start_matches([' ', '\t', '\n', '\x0b', '\x0c', '\r', 'T']);
-    if rest.is_empty() {
-        return moment(date, 0);
+    if let Some((24, minute, second)) = moment.time {
+        // The next day's beginning.
+        moment.time = Some((0, minute, second));
+        day += 1;
+        let most = days_of_month(year, month);
+        if day > most {
+            (day, month) = (day - most, month + 1);
+        }
+        if month > 12 {
+            (month, year) = (1, year + 1);
+        }
     }
-    let (time, offset) = time_of_day(rest)?;
-    moment(date + time, offset)
+    moment.set_date(if negative { -year } else { year }, month, day);
+    if moment.offset != 0 {
+        moment.at();
+    }
+    Some(moment)
 }
 
-/// A time of the first day of the year 2000.
-fn time_alone(text: &str) -> Option<Moment> {
-    let (time, offset) = time_of_day(text)?;
-    let at = day_of(2000, 1, 1) + time;
-    Some(Moment { at, raw: None, written: Some((2000, 1, 1)), offset, subsec: false })
-}
-
-/// `HH:MM`, `HH:MM:SS` or `HH:MM:SS.SSS`, in milliseconds, and its offset, also so.
-fn time_of_day(text: &str) -> Option<(i64, i64)> {
-    let (hours, rest) = digits(text, 2, 0, 24)?;
-    let (minutes, mut rest) = digits(rest.strip_prefix(':')?, 2, 0, 59)?;
-    let mut seconds = 0.0;
+/// `HH:MM`, `HH:MM:SS` or `HH:MM:SS.SSS`, and perhaps an offset.
+fn time_of_day(text: &str) -> Option<Moment> {
+    let (hour, rest) = digits(text, 2, 0, 24)?;
+    let (minute, mut rest) = digits(rest.strip_prefix(':')?, 2, 0, 59)?;
+    let mut second = 0.0;
     if let Some(after) = rest.strip_prefix(':') {
         let (whole, after) = digits(after, 2, 0, 59)?;
-        seconds = whole as f64;
+        second = whole as f64;
         rest = after;
-        if let Some(fraction) = after.strip_prefix('.') {
-            let len = fraction.bytes().take_while(u8::is_ascii_digit).count();
-            if len > 0 {
-                let mut scale = 1.0;
-                let mut value = 0.0;
-                for digit in fraction[..len].bytes() {
-                    value = value * 10.0 + f64::from(digit - b'0');
-                    scale *= 10.0;
-                }
-                // What rounds up to the next second does not.
-                seconds += (value / scale).min(0.999);
-                rest = &fraction[len..];
-            }
+        let fraction = after.strip_prefix('.').unwrap_or_default();
+        let len = fraction.bytes().take_while(u8::is_ascii_digit).count();
+        if len > 0 {
+            let add = |(value, scale): (f64, f64), digit: u8| {
+                (value * 10.0 + f64::from(digit - b'0'), scale * 10.0)
+            };
+            let (value, scale) = fraction[..len].bytes().fold((0.0, 1.0), add);
+            // What rounds up to the next second does not.
+            second += (value / scale).min(0.999);
+            rest = &fraction[len..];
         }
     }
-    let at = hours * 3_600_000 + minutes * 60_000 + (seconds * 1000.0 + 0.5) as i64;
-    let rest = rest.trim_start_matches([' ', '\t', '\n', '\x0b', '\x0c', '\r']);
-    let (sign, rest) = match rest.as_bytes().first() {
-        None => return Some((at, 0)),
-        Some(b'Z' | b'z') => {
-            let end = rest[1..].trim_start_matches([' ', '\t', '\n', '\x0b', '\x0c', '\r']);
-            return end.is_empty().then_some((at, 0));
+    if hour == 24 && (minute != 0 || second != 0.0) {
+        return None;
+    }
+    let time = Some((hour, minute, second));
+    Some(Moment { time, offset: offset(rest.trim_start_matches(SPACE))?, ..Moment::default() })
+}
+
+/// `Z`, or `±HH:MM` in minutes; nothing is no offset.
+fn offset(text: &str) -> Option<i64> {
+    let (offset, rest) = match text.as_bytes().first() {
+        None => return Some(0),
+        Some(b'Z' | b'z') => (0, &text[1..]),
+        Some(sign @ (b'+' | b'-')) => {
+            let (hours, rest) = digits(&text[1..], 2, 0, 14)?;
+            let (minutes, rest) = digits(rest.strip_prefix(':')?, 2, 0, 59)?;
+            let minutes = hours * 60 + minutes;
+            (if *sign == b'-' { -minutes } else { minutes }, rest)
         }
-        Some(b'+') => (1, &rest[1..]),
-        Some(b'-') => (-1, &rest[1..]),
         Some(_) => return None,
     };
-    let (hours, rest) = digits(rest, 2, 0, 14)?;
-    let (minutes, rest) = digits(rest.strip_prefix(':')?, 2, 0, 59)?;
-    let is_end = rest.trim_start_matches([' ', '\t', '\n', '\x0b', '\x0c', '\r']).is_empty();
-    let offset = sign * (hours * 60 + minutes) * 60_000;
-    is_end.then_some((at, offset))
+    rest.trim_start_matches(SPACE).is_empty().then_some(offset)
 }
 
 /// So many digits, within a range, and what follows them.
@@ -197,7 +201,7 @@ fn day_of(year: i64, month: i64, day: i64) -> i64 {
     let years = 36525 * (year + 4716) / 100;
     let months = 306_001 * (month + 1) / 10_000;
     // Days begin at midnight, Julian days at noon.
-    ((years + months + day + leap) as f64 - 1524.5).mul_add(DAY as f64, 0.0) as i64
+    (((years + months + day + leap) as f64 - 1524.5) * DAY as f64) as i64
 }
 
 /// Year, month and day of a moment.
@@ -216,137 +220,356 @@ fn date_of(at: i64) -> (i64, i64, i64) {
     (year, month, day)
 }
 
-impl Moment {
-    /// Changes the moment as a modifier says; `first` is whether it stands behind the value.
-    fn modify(&mut self, modifier: &str, first: bool) -> Option<()> {
-        let modifier = modifier.to_ascii_lowercase();
-        match modifier.as_str() {
-            "unixepoch" if first => {
-                let seconds = self.raw?;
-                if !(-210_866_760_000.0..=253_402_300_799.999).contains(&seconds) {
-                    return None;
-                }
-                self.at = (seconds * 1000.0 + UNIX as f64 + 0.5) as i64;
-            }
-            "julianday" if first => {
-                self.raw.filter(|_| self.at >= 0)?;
-            }
-            "auto" if first && self.raw.is_none() => return Some(()),
-            "auto" if first => {
-                let number = self.raw;
-                if let Some(seconds) = number.filter(|_| self.at < 0) {
-                    if !(-210_866_760_000.0..=253_402_300_799.0).contains(&seconds) {
-                        return None;
-                    }
-                    self.at = (seconds * 1000.0 + UNIX as f64 + 0.5) as i64;
-                }
-            }
-            "subsec" | "subsecond" => self.subsec = true,
-            "start of day" => {
-                let (year, month, day) = self.date()?;
-                return self.begin(year, month, day);
-            }
-            "start of month" => {
-                let (year, month, _) = self.date()?;
-                return self.begin(year, month, 1);
-            }
-            "start of year" => {
-                let (year, ..) = self.date()?;
-                return self.begin(year, 1, 1);
-            }
-            other => match other.strip_prefix("weekday ") {
-                Some(day) => {
-                    let (day, is_whole) = super::numeral::number_prefix(day);
-                    let Scalar::Int(day @ 0..=6) = day else { return None };
-                    let here = self.written.map_or_else(|| self.valid(), |_| Some(self.at))?;
-                    let today = weekday(here);
-                    self.at = is_whole.then(|| here + (day - today).rem_euclid(7) * DAY)?;
-                }
-                None => self.shift(other)?,
-            },
-        }
-        match modifier.as_str() {
-            "subsec" | "subsecond" => {}
-            _ => (self.raw, self.written, self.offset) = (None, None, 0),
-        }
-        Some(())
-    }
-
-    fn date(&self) -> Option<(i64, i64, i64)> {
-        self.written.or_else(|| self.valid().map(date_of))
-    }
-
-    /// Goes to the beginning of a day, which stays as if it was written.
-    fn begin(&mut self, year: i64, month: i64, day: i64) -> Option<()> {
-        self.at = day_of(year, month, day);
-        (self.raw, self.written, self.offset) = (None, Some((year, month, day)), 0);
-        Some(())
-    }
-
-    fn time(&self) -> i64 {
-        match self.written {
-            Some((year, month, day)) => self.at - day_of(year, month, day),
-            None => time_within(self.at),
-        }
-    }
-
-    fn valid(&self) -> Option<i64> {
-        (0..=LAST).contains(&self.at).then_some(self.at)
-    }
-
-    /// `+3 days`, `-1.5 hours`, `2 months`.
-    fn shift(&mut self, modifier: &str) -> Option<()> {
-        let len = modifier
-            .bytes()
-            .position(|byte| byte == b' ' || byte == b':')
-            .filter(|len| modifier.as_bytes()[*len] == b' ')?;
-        let (number, is_whole) = super::numeral::number_prefix(&modifier[..len]);
-        let number = match (number, is_whole) {
-            (Scalar::Int(number), true) => number as f64,
-            (Scalar::Real(number), true) => number,
-            _ => return None,
-        };
-        let unit = modifier[len..].trim();
-        let unit = unit.strip_suffix('s').unwrap_or(unit);
-        // A number that is no day is no moment yet.
-        let here = if self.raw.is_some() { self.valid()? } else { self.at } - self.offset;
-        let rounding = if number < 0.0 { -0.5 } else { 0.5 };
-        let milliseconds = |each: f64, most: f64| {
-            (-most < number && number < most).then_some((number * each + rounding) as i64)
-        };
-        match unit {
-            "second" => self.at = here + milliseconds(1000.0, 4.6427e14)?,
-            "minute" => self.at = here + milliseconds(60_000.0, 7.7379e12)?,
-            "hour" => self.at = here + milliseconds(3_600_000.0, 1.2897e11)?,
-            "day" => self.at = here + milliseconds(DAY as f64, 5_373_485.0)?,
-            "month" => {
-                let (year, month, day) = self.date()?;
-                let whole = Self::whole(number, 176_546.0)?;
-                let months = month - 1 + whole;
-                let (year, month) = (year + months.div_euclid(12), months.rem_euclid(12) + 1);
-                let rest = (number - whole as f64) * 30.0 * DAY as f64;
-                let rest = if rest == 0.0 { 0 } else { (rest + rounding) as i64 };
-                self.at = day_of(year, month, day) + self.time() - self.offset + rest;
-            }
-            "year" => {
-                let (year, month, day) = self.date()?;
-                let whole = Self::whole(number, 14_713.0)?;
-                let rest = (number - whole as f64) * 365.0 * DAY as f64;
-                let rest = if rest == 0.0 { 0 } else { (rest + rounding) as i64 };
-                self.at = day_of(year + whole, month, day) + self.time() - self.offset + rest;
-            }
-            _ => return None,
-        }
-        Some(())
-    }
-
-    fn whole(number: f64, most: f64) -> Option<i64> {
-        (-most < number && number < most).then_some(number as i64)
+fn days_of_month(year: i64, month: i64) -> i64 {
+    match month {
+        // Before January is December.
+        0 | 1 | 3 | 5 | 7 | 8 | 10 | 12 => 31,
+        2 if year % 4 == 0 && (year % 100 != 0 || year % 400 == 0) => 29,
+        2 => 28,
+        _ => 30,
     }
 }
 
-fn time_within(at: i64) -> i64 {
-    (at + DAY / 2) % DAY
+impl Moment {
+    /// A Julian day if it can be one, until a modifier says otherwise.
+    fn of_number(number: f64) -> Self {
+        let is_day = (0.0..5_373_484.5).contains(&number);
+        let at = is_day.then_some((number * DAY as f64 + 0.5) as i64);
+        Self { at, number: Some(number), ..Self::default() }
+    }
+
+    /// Milliseconds of the Julian day. A time alone is one of the first day of the year 2000.
+    fn at(&mut self) -> Option<i64> {
+        if self.at.is_some() {
+            return self.at;
+        }
+        let (year, month, day) = match (self.date, &mut self.time) {
+            (Some(date), _) => date,
+            (None, Some((hour @ 24, ..))) => {
+                *hour = 0;
+                (2000, 1, 2)
+            }
+            (None, _) => (2000, 1, 1),
+        };
+        if !(-4713..=9999).contains(&year) || self.number.is_some() {
+            return None;
+        }
+        let mut at = day_of(year, month, day);
+        if let Some((hour, minute, second)) = self.time {
+            at += hour * 3_600_000 + minute * 60_000 + (second * 1000.0 + 0.5) as i64;
+            if self.offset != 0 {
+                at -= self.offset * 60_000;
+                (self.date, self.time, self.offset) = (None, None, 0);
+            }
+        }
+        self.at = Some(at);
+        self.at
+    }
+
+    fn date(&mut self) -> Option<(i64, i64, i64)> {
+        let date = match (self.date, self.at) {
+            (Some(date), _) => date,
+            (None, None) => (2000, 1, 1),
+            (None, Some(at)) if (0..=LAST).contains(&at) => date_of(at),
+            (None, Some(_)) => return None,
+        };
+        self.date = Some(date);
+        self.date
+    }
+
+    fn time(&mut self) -> Option<(i64, i64, f64)> {
+        if self.time.is_none() {
+            let within = (self.at()? + DAY / 2) % DAY;
+            let second = (within % 60_000) as f64 / 1000.0;
+            self.number = None;
+            self.time = Some((within / 3_600_000, within / 60_000 % 60, second));
+        }
+        self.time
+    }
+
+    fn set_date(&mut self, year: i64, month: i64, day: i64) {
+        self.date = Some((year, month, day));
+        self.at = None;
+        self.note_beyond(year, month, day);
+    }
+
+    fn note_beyond(&mut self, year: i64, month: i64, day: i64) {
+        self.beyond = (day - days_of_month(year, month)).max(0);
+    }
+
+    /// From here on it is that moment, however it was written.
+    fn become_at(&mut self, at: i64) {
+        (self.at, self.date, self.time, self.offset) = (Some(at), None, None, 0);
+    }
+
+    /// Changes the moment as a modifier says; `first` is whether it stands behind the value.
+    fn modify(&mut self, modifier: &str, first: bool) -> Option<()> {
+        let modifier = modifier.to_ascii_lowercase();
+        if let Some(what) = modifier.strip_prefix("start of ") {
+            return self.go_to(what, (0, 0, 0.0));
+        }
+        if let Some(what) = modifier.strip_prefix("end of ") {
+            return self.go_to(what, (23, 59, 59.999));
+        }
+        if let Some(day) = modifier.strip_prefix("weekday ") {
+            return self.go_to_weekday(day);
+        }
+        match modifier.as_str() {
+            "auto" if first => {
+                if let (Some(seconds), None) = (self.number, self.at) {
+                    if !(-210_866_760_000.0..=253_402_300_799.0).contains(&seconds) {
+                        return Some(());
+                    }
+                    self.become_at((seconds * 1000.0 + UNIX as f64 + 0.5) as i64);
+                }
+                self.number = None;
+            }
+            "unixepoch" if first => {
+                let at = self.number? * 1000.0 + UNIX as f64;
+                let is_known = (0.0..464_269_060_800_000.0).contains(&at);
+                self.become_at(is_known.then_some((at + 0.5) as i64)?);
+                self.number = None;
+            }
+            "julianday" if first => {
+                self.number.and(self.at)?;
+                self.number = None;
+            }
+            "ceiling" => {
+                let at = self.at()?;
+                self.become_at(at);
+                self.beyond = 0;
+            }
+            "floor" => {
+                let at = self.at()? - self.beyond * DAY;
+                self.become_at(at);
+            }
+            "subsec" | "subsecond" => self.subsec = true,
+            other
+                if other.starts_with(|sign: char| sign.is_ascii_digit() || "+-".contains(sign)) =>
+            {
+                self.shift(other)?;
+            }
+            _ => return None,
+        }
+        Some(())
+    }
+
+    /// Goes to the beginning or to the end of a day, month or year.
+    fn go_to(&mut self, what: &str, time: (i64, i64, f64)) -> Option<()> {
+        if self.at.is_none() && self.date.is_none() && self.time.is_none() {
+            return None;
+        }
+        let is_end = time.0 > 0;
+        let (year, month, day) = self.date()?;
+        (self.at, self.time, self.number, self.offset) = (None, Some(time), None, 0);
+        self.date = Some(match (what, is_end) {
+            ("day", _) => (year, month, day),
+            ("month", false) => (year, month, 1),
+            ("year", false) => (year, 1, 1),
+            ("year", true) => (year, 12, 31),
+            ("month", true) => {
+                let next = if month == 12 { (year + 1, 1, 1) } else { (year, month + 1, 1) };
+                self.date = Some(next);
+                self.beyond = 0;
+                let at = self.at()? - DAY;
+                self.become_at(at);
+                return Some(());
+            }
+            _ => return None,
+        });
+        Some(())
+    }
+
+    /// Goes on to a day of the week, or back to it.
+    fn go_to_weekday(&mut self, text: &str) -> Option<()> {
+        let day = whole_number(text).filter(|day| day.fract() == 0.0 && day.abs() <= 6.0)? as i64;
+        self.date()?;
+        self.time()?;
+        (self.offset, self.at) = (0, None);
+        let mut at = self.at()?;
+        let (here, there) = (weekday(at), day.abs());
+        if here != there {
+            at += (there - here).rem_euclid(7) * DAY;
+            if text.contains('-') {
+                at -= 7 * DAY;
+            }
+        }
+        self.become_at(at);
+        Some(())
+    }
+
+    /// `+3 days`, `-1.5 hours`, `2 months`, `+01:30`, `-0001-02-03 04:05`.
+    fn shift(&mut self, modifier: &str) -> Option<()> {
+        let is_year = |at: usize| {
+            let is_at = |len: usize| {
+                let year = modifier.get(1..=len);
+                at == len + 1 && year.is_some_and(|year| digits(year, len, 0, 14_712).is_some())
+            };
+            is_at(4) || is_at(5)
+        };
+        let end = modifier.char_indices().skip(1).find(|(at, letter)| match letter {
+            ':' => true,
+            '-' => is_year(*at),
+            letter => SPACE.contains(letter),
+        });
+        let (len, after) = match end {
+            Some((len, letter)) => (len, Some(letter)),
+            None => (modifier.len(), None),
+        };
+        let number = whole_number(&modifier[..len])?;
+        let is_back = modifier.starts_with('-');
+        match after {
+            Some('-') => {
+                let time = self.shift_date(modifier, is_back)?;
+                match time {
+                    Some(time) => self.shift_time(time, is_back),
+                    None => Some(()),
+                }
+            }
+            Some(':') => self.shift_time(modifier.trim_start_matches(['+', '-']), is_back),
+            _ => self.shift_by(number, modifier[len..].trim_start_matches(SPACE)),
+        }
+    }
+
+    /// By years, months and days; gives the time that stands behind these.
+    fn shift_date<'m>(&mut self, modifier: &'m str, is_back: bool) -> Option<Option<&'m str>> {
+        let written = modifier.strip_prefix(['+', '-'])?;
+        let (years, rest) = match written.find('-')? {
+            len @ (4 | 5) => digits(written, len, 0, 14_712)?,
+            _ => return None,
+        };
+        let (months, rest) = digits(rest.strip_prefix('-')?, 2, 0, 11)?;
+        let (days, rest) = digits(rest.strip_prefix('-')?, 2, 0, 30)?;
+        self.date()?;
+        self.time()?;
+        let way = if is_back { -1 } else { 1 };
+        self.add_months(way * (years * 12 + months))?;
+        let at = self.at()? + way * days * DAY;
+        (self.at, self.date, self.time) = (Some(at), None, None);
+        match rest.chars().next() {
+            None => Some(None),
+            Some(space) if SPACE.contains(&space) => {
+                let time = &rest[1..];
+                let (_, minutes) = digits(time, 2, 0, 24)?;
+                digits(minutes.strip_prefix(':')?, 2, 0, 59)?;
+                Some(Some(time))
+            }
+            Some(_) => None,
+        }
+    }
+
+    fn shift_time(&mut self, text: &str, is_back: bool) -> Option<()> {
+        let within = (time_of_day(text)?.at()? - DAY / 2).rem_euclid(DAY);
+        let at = self.at()? + if is_back { -within } else { within };
+        self.become_at(at);
+        Some(())
+    }
+
+    /// Goes so many months on; the day stays, also beyond the month's end.
+    fn add_months(&mut self, months: i64) -> Option<()> {
+        let (year, month, day) = self.date()?;
+        let month = month - 1 + months;
+        self.set_date(year + month.div_euclid(12), month.rem_euclid(12) + 1, day);
+        Some(())
+    }
+
+    fn shift_by(&mut self, number: f64, unit: &str) -> Option<()> {
+        if !(3..=10).contains(&unit.len()) {
+            return None;
+        }
+        let unit = unit.strip_suffix('s').unwrap_or(unit);
+        let (most, seconds) = match unit {
+            "second" => (4.6427e14_f32, 1.0),
+            "minute" => (7.7379e12, 60.0),
+            "hour" => (1.2897e11, 3600.0),
+            "day" => (5_373_485.0, 86_400.0),
+            "month" => (176_546.0, 2_592_000.0),
+            "year" => (14_713.0, 31_536_000.0),
+            _ => return None,
+        };
+        let most = f64::from(most);
+        if !(-most < number && number < most) {
+            return None;
+        }
+        self.at()?;
+        self.beyond = 0;
+        let mut rest = number;
+        if let "month" | "year" = unit {
+            let each = if unit == "year" { 12 } else { 1 };
+            self.date()?;
+            self.time()?;
+            self.add_months(number.trunc() as i64 * each)?;
+            rest = number - number.trunc();
+        }
+        let rounding = if number < 0.0 { -0.5 } else { 0.5 };
+        let at = self.at()?
+            + (rest * 1000.0 * seconds + if rest == 0.0 { 0.0 } else { rounding }) as i64;
+        self.become_at(at);
+        Some(())
+    }
+
+    fn formatted(&mut self, format: &str) -> Option<String> {
+        let at = self.at()?;
+        let (year, month, day) = self.date()?;
+        let (hour, minute, second) = self.time()?;
+        let whole = second as i64;
+        let day_of_year = (at - self.january()? + DAY / 2) / DAY;
+        // The Thursday of its week.
+        let thursday = || {
+            let mut thursday = Moment { at: Some(at + (3 - monday(at)) * DAY), ..*self };
+            thursday.date = None;
+            let (year, ..) = thursday.date()?;
+            Some((year, (thursday.at? - thursday.january()? + DAY / 2) / DAY))
+        };
+        let mut out = String::new();
+        let mut letters = format.chars();
+        while let Some(letter) = letters.next() {
+            if letter != '%' {
+                out.push(letter);
+                continue;
+            }
+            let twelve = (hour + 11) % 12 + 1;
+            let half = if hour < 12 { "AM" } else { "PM" };
+            match letters.next()? {
+                'd' => out += &format!("{day:02}"),
+                'e' => out += &format!("{day:2}"),
+                'f' => out += &format!("{:06.3}", second.min(59.999)),
+                'F' => out += &format!("{year:04}-{month:02}-{day:02}"),
+                'g' => out += &format!("{:02}", thursday()?.0 % 100),
+                'G' => out += &format!("{:04}", thursday()?.0),
+                'H' => out += &format!("{hour:02}"),
+                'k' => out += &format!("{hour:2}"),
+                'I' => out += &format!("{twelve:02}"),
+                'l' => out += &format!("{twelve:2}"),
+                'j' => out += &format!("{:03}", day_of_year + 1),
+                'J' => out += &sixteen_digits(at as f64 / DAY as f64),
+                'm' => out += &format!("{month:02}"),
+                'M' => out += &format!("{minute:02}"),
+                'p' => out += half,
+                'P' => out += &half.to_ascii_lowercase(),
+                'R' => out += &format!("{hour:02}:{minute:02}"),
+                's' if self.subsec => out += &format!("{:.3}", (at - UNIX) as f64 / 1000.0),
+                's' => out += &(at / 1000 - UNIX / 1000).to_string(),
+                'S' => out += &format!("{whole:02}"),
+                'T' => out += &format!("{hour:02}:{minute:02}:{whole:02}"),
+                'u' => out += &(monday(at) + 1).to_string(),
+                'U' => out += &format!("{:02}", (day_of_year - weekday(at) + 7) / 7),
+                'V' => out += &format!("{:02}", thursday()?.1 / 7 + 1),
+                'w' => out += &weekday(at).to_string(),
+                'W' => out += &format!("{:02}", (day_of_year - monday(at) + 7) / 7),
+                'Y' => out += &format!("{year:04}"),
+                '%' => out.push('%'),
+                _ => return None,
+            }
+        }
+        Some(out)
+    }
+
+    /// The same time on the first day of its year.
+    fn january(&self) -> Option<i64> {
+        let (year, ..) = self.date?;
+        Moment { at: None, date: Some((year, 1, 1)), ..*self }.at()
+    }
 }
 
 /// 0 for Sunday.
@@ -354,56 +577,22 @@ fn weekday(at: i64) -> i64 {
     ((at + DAY * 3 / 2) / DAY) % 7
 }
 
-fn formatted(
-    at: i64,
-    (year, month, day): (i64, i64, i64),
-    format: &str,
-    subsec: bool,
-) -> Option<String> {
-    let within = time_within(at);
-    let (hour, minute) = (within / 3_600_000, within / 60_000 % 60);
-    let (second, milli) = (within / 1000 % 60, within % 1000);
-    let first = day_of(year, 1, 1);
-    let day_of_year = (at - first) / DAY;
-    let mut out = String::new();
-    let mut letters = format.chars();
-    while let Some(letter) = letters.next() {
-        if letter != '%' {
-            out.push(letter);
-            continue;
-        }
-        let twelve = (hour + 11) % 12 + 1;
-        let half = if hour < 12 { "AM" } else { "PM" };
-        match letters.next()? {
-            'd' => out += &format!("{day:02}"),
-            'e' => out += &format!("{day:2}"),
-            'f' => out += &format!("{second:02}.{milli:03}"),
-            'F' => out += &format!("{year:04}-{month:02}-{day:02}"),
-            'H' => out += &format!("{hour:02}"),
-            'k' => out += &format!("{hour:2}"),
-            'I' => out += &format!("{twelve:02}"),
-            'l' => out += &format!("{twelve:2}"),
-            'j' => out += &format!("{:03}", day_of_year + 1),
-            'J' => out += real_text(at as f64 / DAY as f64).trim_end_matches(".0"),
-            'm' => out += &format!("{month:02}"),
-            'M' => out += &format!("{minute:02}"),
-            'p' => out += half,
-            'P' => out += &half.to_ascii_lowercase(),
-            'R' => out += &format!("{hour:02}:{minute:02}"),
-            's' if subsec => out += &format!("{:.3}", (at - UNIX) as f64 / 1000.0),
-            's' => out += &(at.div_euclid(1000) - UNIX / 1000).to_string(),
-            'S' => out += &format!("{second:02}"),
-            'T' => out += &format!("{hour:02}:{minute:02}:{second:02}"),
-            'u' => out += &(if weekday(at) == 0 { 7 } else { weekday(at) }).to_string(),
-            'w' => out += &weekday(at).to_string(),
-            'W' => {
-                let since_monday = (weekday(at) + 6) % 7;
-                out += &format!("{:02}", (day_of_year + 7 - since_monday) / 7);
-            }
-            'Y' => out += &format!("{year:04}"),
-            '%' => out.push('%'),
-            _ => return None,
-        }
+/// 0 for Monday.
+fn monday(at: i64) -> i64 {
+    ((at + DAY / 2) / DAY) % 7
+}
+
+/// A number with sixteen significant digits, as C's `%.16g` writes it.
+fn sixteen_digits(number: f64) -> String {
+    let scientific = format!("{number:.15e}");
+    let Some((digits, power)) = scientific.split_once('e') else { return scientific };
+    let power: i32 = power.parse().unwrap_or(0);
+    if (-4..16).contains(&power) {
+        let plain = format!("{number:.*}", (15 - power) as usize);
+        let plain = if plain.contains('.') { plain.trim_end_matches('0') } else { &plain };
+        return plain.trim_end_matches('.').to_owned();
     }
-    Some(out)
+    let digits = digits.trim_end_matches('0').trim_end_matches('.');
+    let sign = if power < 0 { '-' } else { '+' };
+    format!("{digits}e{sign}{:02}", power.abs())
 }

@@ -246,17 +246,33 @@ fn times() -> impl Strategy<Value = String> {
         prop::sample::select(units),
     )
         .prop_map(|(sign, n, fraction, unit)| format!("'{sign}{n}{fraction} {unit}'"));
+    // Years, months and days, and times, also such that are none.
+    let sign = || prop::sample::select(vec!["+", "-", ""]);
+    let by_time =
+        (sign(), 0..26_u32, 0..61_u32, prop::sample::select(vec!["", ":30", ":59.5", ":7", "Z"]))
+            .prop_map(|(sign, h, m, s)| format!("'{sign}{h:02}:{m:02}{s}'"));
+    let by_date = (
+        sign(),
+        0..40_u32,
+        0..13_u32,
+        0..32_u32,
+        prop::sample::select(vec!["", " 01:30", " 23:59:59.9", "x", " 7"]),
+    )
+        .prop_map(|(sign, y, m, d, time)| format!("'{sign}{y:04}-{m:02}-{d:02}{time}'"));
     let modifier = prop_oneof![
         3 => shift,
+        1 => by_time,
+        1 => by_date,
         2 => prop::sample::select(vec![
             "'start of day'", "'start of month'", "'start of year'", "'weekday 0'", "'weekday 3'",
+            "'weekday -2'", "'end of day'", "'end of month'", "'end of year'", "'floor'", "'ceiling'",
             "'unixepoch'", "'auto'", "'julianday'", "'subsec'", "'nonsense'",
         ]).prop_map(str::to_owned),
     ];
     let function = prop_oneof![
         4 => prop::sample::select(vec!["date(", "time(", "datetime(", "julianday(", "unixepoch("]).prop_map(str::to_owned),
         3 => prop::collection::vec(
-            prop::sample::select(vec!["%d", "%e", "%f", "%F", "%H", "%I", "%j", "%k", "%l", "%m", "%M", "%p", "%P", "%R", "%s", "%S", "%T", "%u", "%w", "%W", "%Y", "%%", "-", "x"]),
+            prop::sample::select(vec!["%d", "%e", "%f", "%F", "%g", "%G", "%H", "%I", "%j", "%J", "%k", "%l", "%m", "%M", "%p", "%P", "%R", "%s", "%S", "%T", "%u", "%U", "%V", "%w", "%W", "%Y", "%%", "-", "x"]),
             1..4,
         ).prop_map(|parts| format!("strftime('{}', ", parts.concat())),
     ];

@@ -521,7 +521,13 @@ impl Watched {
                 prop_assert_eq!(values(&self.query.read().unwrap()), values(&before));
             }
             (Outcome::Untouched | Outcome::Same, None) => {
-                prop_assert!(self.query.read().unwrap().is_same(&before))
+                let now = self.query.read().unwrap();
+                prop_assert!(
+                    now.is_same(&before),
+                    "{} of {:?}",
+                    report.why(&self.query),
+                    self.statement
+                );
             }
             (Outcome::Maintained | Outcome::Recomputed, Some(delta)) => {
                 prop_assert!(delta.rows().count() > 0);

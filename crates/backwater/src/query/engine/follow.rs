@@ -69,7 +69,10 @@ impl Engine {
             let mut derived = told.derived.drain(..).peekable();
             for (place, reached) in told.reached.iter().enumerate().skip(from) {
                 let derived = derived.next_if(|(of, _)| *of == place).map(|(_, changes)| changes);
-                self.pass_on(reached, derived.as_deref().unwrap_or_default(), &mut work);
+                let late = self.pass_on(reached, derived.as_deref().unwrap_or_default(), &mut work);
+                if !late.is_empty() {
+                    self.behind.entry(commit.number).or_default().extend(late);
+                }
             }
         }
         let mut reached = told.reached;
@@ -77,15 +80,25 @@ impl Engine {
         reached
     }
 
-    /// Tells the groups that read a binding what became of it.
-    fn pass_on(&self, reached: &Reached, derived: &[DerivedChange], work: &mut Works) {
+    /// Tells the groups that read a binding what became of it; gives those for which that was put
+    /// off.
+    fn pass_on(
+        &self,
+        reached: &Reached,
+        derived: &[DerivedChange],
+        work: &mut Works,
+    ) -> Vec<BindingNo> {
+        let mut late = Vec::new();
         let is_behind = reached.outcome == Outcome::Deferred;
         let is_told_anew = matches!(reached.outcome, Outcome::Failed | Outcome::Recomputed);
         if derived.is_empty() && !is_behind && !is_told_anew {
-            return;
+            return late;
         }
         for (reader, source) in reached.node.readers() {
             let Some(binding) = self.bindings.get(&reader.number) else { continue };
+            if !derived.is_empty() && !reader.is_watched() {
+                late.push(reader.number);
+            }
             let work = work.of(binding.group);
             work.causes.extend_from_slice(&reached.causes);
             work.is_behind |= is_behind;
@@ -95,6 +108,7 @@ impl Engine {
                 undo.entry(change.slot).or_insert_with(|| change.before.clone());
             }
         }
+        late
     }
 
     /// Has the bindings of a group follow; gives those that are behind from here on.
@@ -237,6 +251,10 @@ impl Following<'_> {
     }
 
     fn tell_same(&mut self, binding: &Binding, causes: Causes, search: Option<Duration>) {
+        if !binding.node.is_watched() && binding.node.is_behind() {
+            // What it reads has put something off for it, which it follows when it is read.
+            return self.out.reached.push(binding.reached(Outcome::Deferred, causes));
+        }
         let mut same = binding.reached(Outcome::Same, causes);
         let own = self.watch.lap();
         same.took = search.map_or(own, |search| Some(search + own?));
