@@ -255,7 +255,7 @@ impl Cache {
             withdrawal.take_effect(&changes.rows);
         }
         let reached = writer.engine.apply(&changes, number, clock);
-        self.0.published.publish_commit(&changes, number);
+        self.0.published.publish_commit(&changes, number, &[]);
         let took = watch.lap();
         let brought = match clock {
             Some(clock) if !brought.is_empty() => {
@@ -485,7 +485,8 @@ impl Cache {
     /// A derived value: a Rust function over tables, queries and other derived values, whose result
     /// is kept until something that it read has changed. It runs when it is asked for.
     ///
-    /// The function is given values as of one commit. It may not commit, nor define queries.
+    /// The function is given values as of one commit. If it commits or defines a query, that is
+    /// refused with [`ErrorKind::Nested`].
     ///
     /// See [`Derived`] for an example.
     pub fn derived<T: PartialEq + Send + Sync + 'static>(
@@ -843,6 +844,11 @@ impl Cache {
                 "a commit is being made on this thread already",
             )
             .help("write and read through its transaction, or wait until it is done"));
+        }
+        if self.0.evaluation.is_here() {
+            let message = "a derived value's function may not commit, nor define queries";
+            return Err(Error::new(ErrorKind::Nested, message)
+                .help("define queries before it, and commit in a watcher or after `get`"));
         }
         // A panic in a closure leaves nothing behind in the writer: the transaction is apart.
         let mut writer = self.0.writer.lock().unwrap_or_else(PoisonError::into_inner);

@@ -53,13 +53,15 @@ pub enum ErrorKind {
     Row,
     /// An SQL statement cannot be parsed, or is not supported.
     Sql,
+    /// Rows are still to come from the storage, and what was asked cannot be told without them.
+    NotReady,
     /// A statement's parameters are not those that were given.
     Parameter,
     /// A standing query's result cannot be told, such as a sum beyond 64 bits.
     Result,
     /// A scenario has a step that is none.
     Scenario,
-    /// A commit was begun inside of another one's closure.
+    /// A commit was begun inside of another one's closure, or inside of a derived value's function.
     Nested,
     /// Derived values read each other in a circle.
     Circle,

@@ -555,3 +555,22 @@ fn readers_on_many_threads_see_one_moment_each() {
     });
     assert_eq!(*both.get().unwrap(), (199, 199, 199));
 }
+
+/// A function that commits, or defines a query, gets an error, and harms nobody.
+#[test]
+fn a_function_cannot_commit() {
+    let cache =
+        Cache::new(Schema::parse("s", "table.t = { id = 'id', fields = { id = 'int' } }").unwrap());
+    let inside = cache.clone();
+    let value = cache.derived("ids", move |_| {
+        let made = inside.commit("sneaked in", |tx| tx.insert("t", [("id", 1)])).unwrap_err();
+        let defined = inside.query("SELECT id FROM t", ()).unwrap_err();
+        Ok([made, defined].map(|error| (error.kind(), error.to_string())))
+    });
+    for (kind, message) in value.get().unwrap().iter() {
+        assert_eq!(*kind, ErrorKind::Nested);
+        assert!(message.starts_with("a derived value's function may not commit"), "{message}");
+    }
+    assert_eq!(cache.snapshot().commit(), 0);
+    cache.commit("made", |tx| tx.insert("t", [("id", 1)])).unwrap();
+}

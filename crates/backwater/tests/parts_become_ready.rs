@@ -6,8 +6,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 
 use backwater::{
-    Batch, Cache, Damage, Header, Loader, MemoryStorage, Result, SqliteFile, Storage, StoredTable,
-    Transaction, Value, WhenDamaged,
+    Batch, Cache, Damage, ErrorKind, Found, Header, Link, Loader, MemoryStorage, Result, Schema,
+    SqliteFile, Storage, StoredTable, Transaction, Value, WhenDamaged,
 };
 use proptest::prelude::*;
 
@@ -251,4 +251,82 @@ fn closing_ends_what_is_being_read() {
     }
     let cache = Cache::open(SqliteFile::new(&path)).unwrap();
     assert_eq!(cache.snapshot().count("booking").unwrap(), 20_000);
+}
+
+#[derive(Debug, PartialEq, backwater::Table)]
+struct Port {
+    #[table(id)]
+    code: String,
+}
+
+#[derive(Debug, PartialEq, backwater::Table)]
+struct Call {
+    #[table(id)]
+    id: i64,
+    port: Link<Port>,
+}
+
+/// A part of a call, with its port.
+#[derive(Debug, PartialEq, backwater::Table)]
+#[table(of = Call)]
+struct CallAtPort {
+    id: i64,
+    port: Found<Port>,
+}
+
+/// "There is none" and "nobody knows yet" are two answers, whichever way one asks.
+#[test]
+fn what_is_still_to_come_is_not_missing() {
+    let declared = || Schema::builder().table::<Port>().table::<Call>().build().unwrap();
+    let memory = MemoryStorage::new();
+    let cache = Cache::open_with(declared(), memory.clone()).unwrap();
+    cache
+        .commit("loaded", |tx| {
+            tx.table::<Port>()?.insert(&Port { code: "SAL".into() })?;
+            tx.table::<Call>()?.insert(&Call { id: 1, port: Link::to("SAL") })?;
+            tx.table::<Call>()?.insert(&Call { id: 2, port: Link::to("EEL") })
+        })
+        .unwrap();
+    drop(cache);
+    let builder = Cache::builder().schema(declared()).storage(memory);
+    let cache = builder.ready_first(["call"]).rest_when_asked().build().unwrap();
+    let runs = Arc::new(Mutex::new(Vec::new()));
+    let seen = runs.clone();
+    let ports = cache.derived("ports of calls", move |read| {
+        let calls: Vec<_> = read.table::<CallAtPort>()?.iter().filter_map(Found::here).collect();
+        let ports: Vec<_> = calls.into_iter().map(|call| (call.id, call.port)).collect();
+        seen.lock().unwrap().push(ports.len());
+        Ok(ports)
+    });
+    let named = cache
+        .query("SELECT c.id, p.code FROM call AS c LEFT JOIN port AS p ON p.code = c.port", ())
+        .unwrap();
+
+    let snapshot = cache.snapshot();
+    let not_ready = |error: backwater::Error| {
+        assert_eq!(error.kind(), ErrorKind::NotReady);
+        assert!(error.to_string().contains("the rows of \"port\" are still to come"), "{error}");
+    };
+    not_ready(snapshot.get("port", "SAL").unwrap_err());
+    not_ready(snapshot.count("port").unwrap_err());
+    not_ready(snapshot.rows("port").err().unwrap());
+    not_ready(snapshot.table::<Port>().unwrap_err());
+    not_ready(snapshot.get("call", 1).unwrap().unwrap().follow("port").unwrap_err());
+    not_ready(cache.commit("asked", |tx| tx.get("port", "SAL").map(|_| ())).unwrap_err());
+    not_ready(named.missing(9).unwrap_err());
+    assert!(!named.is_ready());
+    let calls = snapshot.table::<CallAtPort>().unwrap();
+    let Found::Here(call) = calls.get(1) else { panic!() };
+    assert_eq!(call.port, Found::NotReady);
+    assert!(!snapshot.tables().iter().find(|table| table.name == "port").unwrap().is_ready);
+    assert_eq!(ports.get().unwrap().as_slice(), [(1, Found::NotReady), (2, Found::NotReady)]);
+
+    cache.rehydrate_tables(["port"]).unwrap();
+    let snapshot = cache.snapshot();
+    assert!(snapshot.get("port", "SAL").unwrap().is_some());
+    assert!(snapshot.get("port", "EEL").unwrap().is_none());
+    assert!(snapshot.get("call", 2).unwrap().unwrap().follow("port").unwrap().is_none());
+    let port = |code: &str| Found::Here(Port { code: code.into() });
+    assert_eq!(ports.get().unwrap().as_slice(), [(1, port("SAL")), (2, Found::NotHere)]);
+    assert_eq!(named.missing(9).unwrap().count, 1);
 }

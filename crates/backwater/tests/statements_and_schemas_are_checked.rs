@@ -381,6 +381,10 @@ fn problems_of_a_schema_have_their_places() {
             "s:2:6: found an integer, expected the name of the field",
         ),
         (
+            "[table.a]\nid='x'\nfields={x='int'}\n[response.a]\ntable='a'\ncomplete = {}",
+            "s:6:12: `complete` names no field; write `complete = true` for all rows",
+        ),
+        (
             "[table.a]\nid = 'x'",
             "s:1:1: table \"a\" has no fields; list them under [table.a.fields]",
         ),

@@ -64,7 +64,7 @@ impl Cache {
         (writer.commit, writer.state) = (number, changes.after.clone());
         Arc::make_mut(&mut writer.history).push(number, &changes, false);
         let reached = writer.engine.apply(&changes, number, clock);
-        self.0.published.publish_commit(&changes, number);
+        self.0.published.publish_commit(&changes, number, &[]);
         let (took, at) = (watch.lap(), clock.map(Clock::now));
         let (ingested, later) = (Vec::new(), writer.engine.next_binding());
         let done = Done { changes, ingested, reached, later, at, took };

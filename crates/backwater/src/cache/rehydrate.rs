@@ -325,7 +325,7 @@ impl Cache {
         let number = writer.commit;
         // It is no news: an answer that is on its way is newer.
         let reached = writer.engine.apply(&changes, number, clock);
-        self.0.published.publish_commit(&changes, number);
+        self.0.published.publish_commit(&changes, number, tables);
         let (took, at) = (watch.lap(), clock.map(Clock::now));
         if let Some(keeper) = &self.0.keeper {
             keeper.note_came(changes.after.clone(), number);

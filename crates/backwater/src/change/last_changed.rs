@@ -35,6 +35,11 @@ impl LastChanged {
         self.starts = more.starts;
     }
 
+    /// Takes note that all rows of some tables are here since a commit, also where there are none.
+    pub(crate) fn note_ready(&mut self, tables: &[TableNo], commit: u64) {
+        tables.iter().for_each(|table| self.commits[self.starts[table.index()]] = commit);
+    }
+
     pub(crate) fn note(&mut self, changes: &Changes, commit: u64) {
         for row in changes.rows.iter() {
             let start = self.starts[row.table.index()];

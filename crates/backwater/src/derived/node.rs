@@ -48,6 +48,13 @@ pub(crate) struct Evaluation {
     pub(crate) key: (u64, u64),
 }
 
+impl Evaluation {
+    /// Whether a derived value's function is running on this thread.
+    pub(crate) fn is_here(&self) -> bool {
+        self.turn.is_mine()
+    }
+}
+
 impl Default for Evaluation {
     fn default() -> Self {
         let (a, b) = (RandomState::new(), RandomState::new());

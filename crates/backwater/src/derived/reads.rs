@@ -110,7 +110,12 @@ fn hash_row(
     slot: Slot,
     around: &mut Vec<(TableNo, Slot)>,
 ) {
-    let Some(row) = state.table(places.table).row(slot) else { return };
+    let Some(row) = state.table(places.table).row(slot) else {
+        if !state.is_ready(places.table) {
+            hasher.write_u8(2);
+        }
+        return;
+    };
     hasher.write_u8(1);
     let definition = state.schema.table(places.table);
     for field in &places.fields {

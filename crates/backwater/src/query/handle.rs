@@ -65,12 +65,14 @@ impl Published {
         last.get_or_insert_with(|| LastChanged::unknown_before(*commit, &state.schema).into());
     }
 
-    /// Shows a commit to readers, all of it at once.
-    pub(crate) fn publish_commit(&self, changes: &Changes, commit: u64) {
+    /// Shows a commit to readers, all of it at once; by it all rows of some tables are here.
+    pub(crate) fn publish_commit(&self, changes: &Changes, commit: u64, ready: &[TableNo]) {
         // Nobody but the writer changes it.
         let mut last = self.moment().last;
         if let Some(last) = &mut last {
-            Arc::make_mut(last).note(changes, commit);
+            let last = Arc::make_mut(last);
+            last.note(changes, commit);
+            last.note_ready(ready, commit);
         }
         self.show(Moment { state: changes.after.clone(), commit, last });
     }
@@ -173,6 +175,7 @@ impl Query {
     /// See [`Missing`] for an example.
     pub fn missing(&self, most: usize) -> Result<Missing> {
         let (entry, state, _) = self.entry();
+        self.tables().into_iter().try_for_each(|table| state.need_ready(table))?;
         // The same error that a reader gets.
         entry.result(&state).map_err(|error| error.at(&self.0.name))?;
         Ok(entry.missing(&state, most).unwrap_or_default())

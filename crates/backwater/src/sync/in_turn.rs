@@ -43,6 +43,11 @@ impl InTurn {
         Turn(self)
     }
 
+    /// Whether this thread works.
+    pub(crate) fn is_mine(&self) -> bool {
+        self.lock().is_some_and(|(of, _)| of == thread::current().id())
+    }
+
     fn lock(&self) -> MutexGuard<'_, Option<(ThreadId, usize)>> {
         self.turn.lock().unwrap_or_else(PoisonError::into_inner)
     }

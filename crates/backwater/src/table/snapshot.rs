@@ -42,18 +42,21 @@ impl Snapshot {
     /// How many rows a table has.
     ///
     /// # Errors
-    /// [`ErrorKind::UnknownName`] if there is no such table.
+    /// [`ErrorKind::UnknownName`] if there is no such table, [`ErrorKind::NotReady`] if its rows are
+    /// still to come from the storage.
     ///
     /// See [`Snapshot`] for an example.
     pub fn count(&self, table: &str) -> Result<usize> {
         let table = self.state.schema.table_no(table)?;
+        self.state.need_ready(table)?;
         Ok(self.state.table(table).rows() as usize)
     }
 
     /// The row with that id, or `None` if it is not here.
     ///
     /// # Errors
-    /// [`ErrorKind::UnknownName`] if there is no such table.
+    /// [`ErrorKind::UnknownName`] if there is no such table, [`ErrorKind::NotReady`] if its rows are
+    /// still to come from the storage, so that nobody can tell whether there is such a row.
     ///
     /// ```
     /// # use backwater::{Cache, Schema, Value};
@@ -68,6 +71,7 @@ impl Snapshot {
     /// ```
     pub fn get(&self, table: &str, id: impl Into<RowId>) -> Result<Option<Row<'_>>> {
         let table = self.state.schema.table_no(table)?;
+        self.state.need_ready(table)?;
         let slot = self.state.slot(table, &id.into())?;
         let row = slot.and_then(|slot| self.row(table, slot));
         Ok(row.inspect(|row| self.state.table(table).ask(row.slot)))
@@ -125,6 +129,7 @@ impl Snapshot {
     /// ```
     pub fn rows(&self, table: &str) -> Result<impl Iterator<Item = Row<'_>>> {
         let table = self.state.schema.table_no(table)?;
+        self.state.need_ready(table)?;
         let slots = self.state.table(table).iter();
         Ok(slots.map(move |slot| Row { state: &self.state, table, slot }))
     }
@@ -152,6 +157,7 @@ impl Snapshot {
             let table = self.state.table(number);
             let mut summary = TableSummary {
                 name: definition.name.to_string(),
+                is_ready: self.state.is_ready(number),
                 rows: table.rows() as usize,
                 absent: 0,
                 not_loaded: 0,
@@ -184,6 +190,8 @@ impl Snapshot {
 pub struct TableSummary {
     /// The table's name.
     pub name: String,
+    /// Whether its rows are all here; else they are still to come from the storage.
+    pub is_ready: bool,
     /// How many rows there are.
     pub rows: usize,
     /// How many fields of these rows no response has brought yet.
@@ -262,7 +270,7 @@ impl<'s> Row<'s> {
             let help = "read it with `get`, or with `follow_all` if it is a to-many link";
             return Err(Error::new(ErrorKind::UnknownName, message).help(help));
         }
-        Ok(self.target(self.table, self.slot, number))
+        self.target(self.table, self.slot, number)
     }
 
     /// The rows that a to-many link points at, in their order; those that are not here are left
@@ -293,19 +301,20 @@ impl<'s> Row<'s> {
             let message = format!("{}.{link} is not a to-many link", self.definition().name);
             return Err(Error::new(ErrorKind::UnknownName, message).help("read it with `get`"));
         };
+        self.state.need_ready(entries)?;
         let slots = (0..).map_while(|position| self.state.entry(entries, self.slot, position));
-        Ok(slots.filter_map(|entry| self.target(entries, entry, TARGET)).collect())
+        slots.filter_map(|entry| self.target(entries, entry, TARGET).transpose()).collect()
     }
 
     /// The row that a link of some row points at, if it is here.
-    fn target(&self, table: TableNo, slot: Slot, link: FieldNo) -> Option<Row<'s>> {
+    fn target(&self, table: TableNo, slot: Slot, link: FieldNo) -> Result<Option<Row<'s>>> {
         let cell = self.state.table(table).cell(slot, link);
-        let (to, target) = self.state.target(table, link, cell)?;
-        let is_row = self.state.table(to).is_row(target);
-        if is_row {
-            self.state.table(to).ask(target);
+        let Some((to, target)) = self.state.target(table, link, cell) else { return Ok(None) };
+        if !self.state.table(to).is_row(target) {
+            return self.state.need_ready(to).map(|()| None);
         }
-        is_row.then_some(Row { state: self.state, table: to, slot: target })
+        self.state.table(to).ask(target);
+        Ok(Some(Row { state: self.state, table: to, slot: target }))
     }
 
     /// The names and values of all fields that are not absent, in the schema's order.

@@ -100,6 +100,17 @@ impl State {
         self.unready.as_ref().is_none_or(|unready| !unready.contains(&table))
     }
 
+    /// Makes sure that all rows of a table are here: else a row that is not here may yet come.
+    pub(crate) fn need_ready(&self, table: TableNo) -> Result<()> {
+        if self.is_ready(table) {
+            return Ok(());
+        }
+        let name = &self.schema.table(table).name;
+        let message = format!("the rows of \"{name}\" are still to come from the storage");
+        Err(Error::new(ErrorKind::NotReady, message)
+            .help("wait for them with `Cache::rehydrate_tables`, or ask `is_ready` first"))
+    }
+
     /// The tables whose rows are still to come.
     pub(crate) fn unready(&self) -> impl Iterator<Item = TableNo> + '_ {
         self.unready.iter().flat_map(|unready| unready.iter().copied())

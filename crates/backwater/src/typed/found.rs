@@ -25,6 +25,7 @@ use smallvec::SmallVec;
 ///     Found::Here(vessel) => println!("{} takes {} cars", vessel.name, vessel.cars_max),
 ///     Found::Partly(partly) => assert_eq!(partly.absent().collect::<Vec<_>>(), ["cars_max"]),
 ///     Found::NotHere => println!("no such vessel"),
+///     Found::NotReady => println!("the vessels are being read"),
 /// }
 /// assert!(vessels.get("Lantern").is_not_here());
 /// # Ok::<(), backwater::Error>(())
@@ -37,6 +38,9 @@ pub enum Found<T> {
     Partly(Partly<T>),
     /// There is no such row.
     NotHere,
+    /// Whether there is such a row cannot be told yet, as those of its table are still to come from
+    /// the storage: see [`CacheBuilder::ready_first`](crate::CacheBuilder::ready_first).
+    NotReady,
 }
 
 /// Why a field of a struct cannot be read from a row.
@@ -106,7 +110,7 @@ impl<T> Found<T> {
     pub fn here(self) -> Option<T> {
         match self {
             Found::Here(row) => Some(row),
-            Found::Partly(_) | Found::NotHere => None,
+            Found::Partly(_) | Found::NotHere | Found::NotReady => None,
         }
     }
 
@@ -134,7 +138,7 @@ impl<T> Found<T> {
         match self {
             Found::Here(row) => Some(row),
             Found::Partly(partly) => partly.row,
-            Found::NotHere => None,
+            Found::NotHere | Found::NotReady => None,
         }
     }
 

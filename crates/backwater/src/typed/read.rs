@@ -68,7 +68,9 @@ impl Snapshot {
 
 impl<'s, T: ReadTable<'s>> TableRows<'s, T> {
     pub(crate) fn of(state: &'s State) -> Result<Self> {
-        Ok(TableRows { state, places: places::<T>(&state.schema)?, of: PhantomData })
+        let places = places::<T>(&state.schema)?;
+        state.need_ready(places.table)?;
+        Ok(TableRows { state, places, of: PhantomData })
     }
 
     pub(crate) fn places(&self) -> &Arc<FieldPlaces> {
@@ -226,7 +228,8 @@ pub(super) fn read_at<'s, T: ReadTable<'s>>(
 ) -> Found<T> {
     match state.table(places.table).row(slot) {
         Some(cells) => read(state, places, slot, cells),
-        None => Found::NotHere,
+        None if state.is_ready(places.table) => Found::NotHere,
+        None => Found::NotReady,
     }
 }
 

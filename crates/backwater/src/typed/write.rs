@@ -128,7 +128,7 @@ impl<T: Table> TableWriter<'_, T> {
                         .help("write single fields with `write`, or make these an Option")
                 })?
             }
-            Found::NotHere => {
+            Found::NotHere | Found::NotReady => {
                 return Err(Error::new(ErrorKind::Row, format!("{subject} is not there"))
                     .help("add it with `insert` or `merge`"));
             }

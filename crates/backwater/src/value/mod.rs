@@ -41,7 +41,8 @@ pub enum Value {
     Bool(bool),
     /// A whole number of 64 bits.
     Int(i64),
-    /// A finite binary64 number.
+    /// A binary64 number. A stored one is finite; what a query computes may be infinite, as in SQLite,
+    /// and is never NaN, which is NULL there.
     Float(f64),
     /// A text in UTF-8.
     Text(Arc<str>),

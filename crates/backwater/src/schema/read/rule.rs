@@ -263,7 +263,12 @@ impl<'t> Reader<'t> {
         match value.get_ref() {
             DeValue::Boolean(true) => Some(Scope::Table),
             DeValue::Boolean(false) => None,
-            DeValue::Table(_) => {
+            DeValue::Table(fields) => {
+                if fields.is_empty() {
+                    let help = "write `complete = true` for all rows of the table, or fields with \
+                                their values such as { port = \":port\" }";
+                    self.problem(value.span().start, "`complete` names no field", help);
+                }
                 let rows = self.given(Some(value), table, known);
                 (!rows.is_empty()).then_some(Scope::Rows(rows))
             }
