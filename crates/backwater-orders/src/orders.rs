@@ -7,7 +7,7 @@ use loom::thread;
 
 use std::time::Duration;
 
-use crate::sync::{Again, InTurn, Queue, Signal, Woken};
+use crate::sync::{Again, InTurn, Queue, Signal, Turn, Woken};
 
 /// Tries all orders with up to three switches between threads where none has to wait.
 fn tried(orders: impl Fn() + Send + Sync + 'static) {
@@ -163,9 +163,13 @@ fn everybody_gets_their_turn_alone() {
         let work = || {
             let (turns, working) = (turns.clone(), working.clone());
             move || {
-                let _turn = turns.begin();
+                assert!(!turns.is_mine());
+                let turn: Turn<'_> = turns.begin();
                 assert_eq!(working.fetch_add(1, Ordering::SeqCst), 0);
                 drop(turns.begin());
+                // Nothing was cut off, so nobody loses a turn.
+                turns.free_if_cut_off();
+                assert!(turns.is_mine() && turn.is_current());
                 working.fetch_sub(1, Ordering::SeqCst);
             }
         };

@@ -13,7 +13,7 @@ use crate::storage::{
     Damage, Handler, How, Keeper, Opened, Step, StepFn, Storage, WhenDamaged, open,
 };
 use crate::table::{Snapshot, State};
-use crate::value::{Clock, Named};
+use crate::value::{Clock, GuardedClock, Named};
 
 /// What a cache may be given, besides its schema and storage.
 pub(crate) struct Settings {
@@ -288,7 +288,7 @@ impl CacheBuilder {
     ///
     /// See [`CacheBuilder`] for an example.
     pub fn clock(mut self, clock: impl Clock + 'static) -> Self {
-        let clock: Arc<dyn Clock> = Arc::new(clock);
+        let clock: Arc<dyn Clock> = Arc::new(GuardedClock::new(clock));
         self.how.clock = Some(clock.clone());
         self.settings.clock = Some(clock);
         self

@@ -5,23 +5,20 @@ mod rehydrate;
 
 use std::fmt;
 use std::hash::Hash;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::thread::{self, ThreadId};
+use std::sync::Arc;
 
 use crate::builder::{CacheBuilder, Settings};
-use crate::change::{Changes, History, Remembered, Transaction};
-use crate::derived::{Derived, DerivedBy, Evaluation, Reader};
+use crate::change::{Changes, Transaction};
+use crate::commit::{Core, Kind, Writer, Written};
+use crate::derived::{Derived, DerivedBy, Reader};
 use crate::error::{Error, ErrorKind, Result};
-use crate::query::{Engine, Published, Query, ReachedList, Rebound, compile};
+use crate::query::{Engine, Query, Rebound, compile};
 use crate::schema::Schema;
-#[cfg(feature = "threads")]
-use crate::storage::WriterThread;
 use crate::storage::{Damage, Keeper, SchemaChange, Storage};
 use crate::sync::{Again, InTurn};
 use crate::table::{Snapshot, State};
 use crate::trace::{
-    self, CommitWatch, DeltaStream, Done, Origin, ReachedQuery, Report, Ring, Watch, Watchers,
-    WentOver,
+    self, CommitWatch, DeltaStream, Origin, ReachedQuery, Report, Ring, Watch, WentOver,
 };
 use crate::typed::{FromRow, OneRowTable, QueryOf, SchemaBuilder};
 use crate::value::{Clock, Named, RowId, Stopwatch};
@@ -63,37 +60,10 @@ pub use rehydrate::Readiness;
 pub struct Cache(Arc<Inner>, #[cfg(feature = "threads")] Option<Arc<rehydrate::Background>>);
 
 struct Inner {
-    published: Arc<Published>,
-    writer: Mutex<Writer>,
-    /// The thread that is making a commit, so that a commit inside of it is told apart from one
-    /// that only has to wait.
-    writing: Mutex<Option<ThreadId>>,
-    watchers: Arc<Watchers>,
-    evaluation: Arc<Evaluation>,
-    ring: Ring,
-    clock: Option<Arc<dyn Clock>>,
-    keeper: Option<Arc<Keeper>>,
+    core: Core,
     schema_changes: Vec<SchemaChange>,
     /// Who has the rows of tables come.
     rehydrating: InTurn,
-    #[cfg(feature = "threads")]
-    thread: Option<WriterThread>,
-}
-
-/// Closing writes what waits; with a writer thread, that does.
-#[cfg(not(feature = "threads"))]
-impl Drop for Inner {
-    fn drop(&mut self) {
-        self.keeper.iter().for_each(|keeper| drop(keeper.write_or_tell()));
-    }
-}
-
-struct Writer {
-    engine: Engine,
-    state: Arc<State>,
-    commit: u64,
-    history: Arc<History>,
-    remembered: Remembered,
 }
 
 impl Cache {
@@ -151,27 +121,11 @@ impl Cache {
         schema_changes: Vec<SchemaChange>,
         settings: Settings,
     ) -> Self {
-        let published = Arc::new(Published::new(state.clone(), commit, settings.clock.clone()));
         let engine = Engine::new(&state.schema, settings.recent);
-        let (history, remembered) = (Arc::new(History::after(commit)), Remembered::default());
-        let writer = Mutex::new(Writer { engine, state, commit, history, remembered });
-        let (writing, watchers) = (Mutex::default(), Arc::default());
-        let (ring, clock) = (Ring::new(settings.commits.0, settings.commits.1), settings.clock);
+        let ring = Ring::new(settings.commits.0, settings.commits.1);
         let keeper = keeper.map(Arc::new);
-        let inner = Inner {
-            #[cfg(feature = "threads")]
-            thread: keeper.clone().map(WriterThread::new),
-            keeper,
-            schema_changes,
-            rehydrating: InTurn::default(),
-            published,
-            writer,
-            writing,
-            watchers,
-            evaluation: Arc::default(),
-            ring,
-            clock,
-        };
+        let core = Core::new((state, commit), engine, ring, settings.clock, keeper);
+        let inner = Inner { core, schema_changes, rehydrating: InTurn::default() };
         #[cfg(feature = "threads")]
         return Self(Arc::new(inner), None);
         #[cfg(not(feature = "threads"))]
@@ -191,7 +145,7 @@ impl Cache {
     ///
     /// See [`WhenDamaged`](crate::WhenDamaged) for an example.
     pub fn damage(&self) -> Option<Damage> {
-        self.0.keeper.as_ref().and_then(|keeper| keeper.damage())
+        self.0.core.keeper.as_ref().and_then(|keeper| keeper.damage())
     }
 
     /// The schema.
@@ -203,14 +157,14 @@ impl Cache {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn schema(&self) -> Schema {
-        Schema::clone(&self.0.published.snapshot().state.schema)
+        Schema::clone(&self.0.core.published.snapshot().state.schema)
     }
 
     /// All tables as they are after the last commit.
     ///
     /// See [`Snapshot`] for an example.
     pub fn snapshot(&self) -> Snapshot {
-        self.0.published.snapshot()
+        self.0.core.published.snapshot()
     }
 
     /// Makes a commit: the closure gathers writes in a transaction, which are then applied at once,
@@ -229,54 +183,36 @@ impl Cache {
         label: impl Into<String>,
         write: impl FnOnce(&mut Transaction) -> Result<T>,
     ) -> Result<Report> {
-        let mut writer = self.writer()?;
-        let (clock, mut watch) = (self.clock(), Stopwatch::start(self.clock()));
+        let core = &self.0.core;
+        let mut writing = core.begin()?;
+        let watch = Stopwatch::start(core.clock());
         // If the closure fails or panics, it is gone: what it holds is of a version that is no more.
-        let remembered = std::mem::take(&mut writer.remembered);
-        let mut tx = Transaction::new(writer.state.clone(), writer.history.clone(), remembered);
-        if writer.state.has_unready()
-            && let Some(keeper) = &self.0.keeper
+        let remembered = std::mem::take(&mut writing.remembered);
+        let mut tx = Transaction::new(writing.state.clone(), writing.history.clone(), remembered);
+        if writing.state.has_unready()
+            && let Some(keeper) = &core.keeper
         {
             tx = tx.with_source(keeper.clone());
         }
+        let paused = writing.pause();
         write(&mut tx)?;
-        writer.remembered = std::mem::take(&mut tx.remembered);
-        let brought = tx.take_brought();
+        if !paused.is_current() {
+            return Err(Error::new(
+                ErrorKind::Nested,
+                "another commit was made inside of this one",
+            )
+            .help("write through its transaction"));
+        }
+        let mut writing = paused.go_on();
+        writing.remembered = std::mem::take(&mut tx.remembered);
+        let (brought, withdrawal) = (tx.take_brought(), tx.take_withdrawal());
         let came = tx.take_rehydrated();
-        let came = came.map(|(here, tables)| self.put_in_place(&mut writer, here, &tables));
-        came.iter().for_each(|report| self.file(report, None));
-        let withdrawal = tx.take_withdrawal();
         let (changes, ingested) = tx.finish();
-        writer.commit += 1;
-        writer.state = changes.after.clone();
-        let number = writer.commit;
-        Arc::make_mut(&mut writer.history).push(number, &changes, withdrawal.is_some());
-        if let Some(withdrawal) = withdrawal {
-            withdrawal.take_effect(&changes.rows);
-        }
-        let reached = writer.engine.apply(&changes, number, clock);
-        self.0.published.publish_commit(&changes, number, &[]);
-        let took = watch.lap();
-        let brought = match clock {
-            Some(clock) if !brought.is_empty() => {
-                changes.after.tell_time(clock);
-                changes.after.bring(brought)
-            }
-            _ => Vec::new(),
-        };
-        if let Some(keeper) = &self.0.keeper {
-            keeper.note(&changes, number);
-            keeper.note_brought(brought);
-            self.wake_writer();
-        }
-        let later = writer.engine.next_binding();
-        let at = clock.map(Clock::now);
-        let done = Done { changes, ingested, reached, later, at, took };
-        let report = Report::new(number, label.into(), done);
-        self.file(&report, None);
-        drop(writer);
-        came.iter().for_each(trace::tell);
-        self.tell(&report);
+        let came = came.map(|(here, tables)| self.put_in_place(&mut writing, here, &tables));
+        let kind = Kind::Written(Box::new(Written { ingested, withdrawal, brought }));
+        let report = core.make(&mut writing, (label.into(), watch), changes, kind);
+        core.wake_writer();
+        core.tell(writing, &came.iter().chain([&report]).collect::<Vec<_>>());
         if came.is_some() {
             self.end_coming_or_tell();
         }
@@ -351,15 +287,15 @@ impl Cache {
     }
 
     fn define(&self, name: &str, sql: &str, params: &Named) -> Result<Query> {
-        let mut writer = self.writer()?;
+        let mut writer = self.0.core.begin()?;
         let plan = compile(sql, &writer.state.schema)?;
         let params = plan.bind(params, None)?;
         let (state, commit) = (writer.state.clone(), writer.commit);
         let bound = writer.engine.bind(plan, params, name, &state, commit)?;
         // The same rows, and perhaps an index more to find them by.
         writer.state = bound.state.clone();
-        self.0.published.publish(bound.state, commit);
-        Ok(Query::new(self.0.published.clone(), bound.node, name))
+        self.0.core.published.publish(bound.state, commit);
+        Ok(Query::new(self.0.core.published.clone(), bound.node, name))
     }
 
     /// Gives a standing query other values for its parameters; those that are not named stay as
@@ -395,27 +331,33 @@ impl Cache {
         query: &Query,
         params: impl Into<Named>,
     ) -> Result<Report> {
-        let mut writer = self.writer()?;
-        if !query.is_of(&self.0.published) {
+        let core = &self.0.core;
+        let mut writing = core.begin()?;
+        if !query.is_of(&core.published) {
             return Err(Error::new(ErrorKind::Result, "the query is one of another cache")
                 .help("define it in this cache"));
         }
+        let watch = Stopwatch::start(core.clock());
         let old = query.node();
         let params = old.asked.plan.bind(&params.into(), Some(&old.asked.params))?;
-        let Writer { engine, state, commit, .. } = &mut *writer;
-        let (clock, mut watch) = (self.clock(), Stopwatch::start(self.clock()));
-        let Rebound { bound, mut reached } = engine.rebind(old.number, params, state, *commit)?;
-        *commit += 1;
-        let (number, later) = (*commit, engine.next_binding());
+        let whole = core.published.begin();
+        let Writer { engine, state, commit, .. } = &mut *writing;
+        let rebound = engine.rebind(old.number, params, state, *commit);
+        let Rebound { bound, reached } = match rebound {
+            Ok(rebound) => rebound,
+            Err(error) => {
+                whole.end();
+                return Err(error);
+            }
+        };
         let (handle, from, to) = (query.handle(), old.number, bound.node.number);
-        query.go_over(bound.node, number);
-        self.0.published.publish(bound.state.clone(), number);
-        let (at, took) = (clock.map(Clock::now), watch.lap());
-        reached.took = took;
-        let (changes, reached) = (Changes::none(bound.state), ReachedList::from_buf([reached]));
-        let done = Done { changes, ingested: Vec::new(), reached, later, at, took };
-        let went_over = Some(WentOver { handle, from, to });
-        Ok(self.report(writer, Report::new(number, label.into(), done), went_over))
+        query.go_over(bound.node, *commit + 1);
+        let kind = Kind::Rebound(Box::new(reached), WentOver { handle, from, to });
+        let changes = Changes::none(bound.state);
+        let report = core.make(&mut writing, (label.into(), watch), changes, kind);
+        whole.end();
+        core.tell(writing, &[&report]);
+        Ok(report)
     }
 
     /// Lets a query take its parameters from the row of a one-row table, such as a search text or the
@@ -494,8 +436,13 @@ impl Cache {
         name: impl Into<Arc<str>>,
         function: impl Fn(&Reader) -> Result<T> + Send + Sync + 'static,
     ) -> Derived<T> {
-        self.0.published.keep_last_changed();
-        Derived::new(self.0.published.clone(), self.0.evaluation.clone(), name.into(), function)
+        self.0.core.published.keep_last_changed();
+        Derived::new(
+            self.0.core.published.clone(),
+            self.0.core.evaluation.clone(),
+            name.into(),
+            function,
+        )
     }
 
     /// The same with a parameter: one derived value for each of its values.
@@ -510,39 +457,24 @@ impl Cache {
         P: Clone + Eq + Hash + fmt::Debug + Send + Sync + 'static,
         T: PartialEq + Send + Sync + 'static,
     {
-        self.0.published.keep_last_changed();
-        DerivedBy::new(self.0.published.clone(), self.0.evaluation.clone(), name.into(), function)
-    }
-
-    /// Lets everybody know of a commit that was made.
-    fn report(&self, writer: Writing<'_>, report: Report, went_over: Option<WentOver>) -> Report {
-        self.file(&report, went_over);
-        drop(writer);
-        self.tell(&report);
-        report
-    }
-
-    /// Keeps the report of a commit, in their order.
-    fn file(&self, report: &Report, went_over: Option<WentOver>) {
-        self.0.ring.push(report);
-        self.0.watchers.push(report, went_over);
-    }
-
-    /// Tells of a commit, and watchers of all that they have not heard of.
-    fn tell(&self, report: &Report) {
-        trace::tell(report);
-        self.0.watchers.tell();
+        self.0.core.published.keep_last_changed();
+        DerivedBy::new(
+            self.0.core.published.clone(),
+            self.0.core.evaluation.clone(),
+            name.into(),
+            function,
+        )
     }
 
     pub(crate) fn clock(&self) -> Option<&dyn Clock> {
-        self.0.clock.as_deref()
+        self.0.core.clock()
     }
 
     /// The reports of the last commits, the oldest first; see [`CacheBuilder::remember_commits`].
     ///
     /// See [`CacheBuilder`] for an example.
     pub fn commits(&self) -> Vec<Report> {
-        self.0.ring.reports()
+        self.0.core.ring.reports()
     }
 
     /// Why a commit did to a query what it did, in words.
@@ -563,7 +495,7 @@ impl Cache {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn why(&self, query: &Query, commit: u64) -> Result<String> {
-        match self.0.ring.find(commit) {
+        match self.0.core.ring.find(commit) {
             Some(report) => Ok(report.why(query)),
             None => {
                 let last = self.snapshot().commit();
@@ -647,7 +579,7 @@ impl Cache {
         query: &Query,
         told: impl FnMut(&ReachedQuery<'_>) + Send + 'static,
     ) -> Result<Watch> {
-        self.0.watchers.add(query, Box::new(told))
+        self.0.core.watchers.add(query, Box::new(told))
     }
 
     /// Watches a query as a stream of deltas, each from what the last one led to. A consumer that is
@@ -658,7 +590,7 @@ impl Cache {
     ///
     /// See [`DeltaStream`] for an example.
     pub fn deltas(&self, query: &Query) -> Result<DeltaStream> {
-        DeltaStream::of(&self.0.watchers, query)
+        DeltaStream::of(&self.0.core.watchers, query)
     }
 
     /// Watches commits as a whole: `told` is called after each one with its report, in the order of
@@ -685,8 +617,8 @@ impl Cache {
     /// ```
     pub fn watch_commits(&self, told: impl FnMut(&Report) + Send + 'static) -> Result<CommitWatch> {
         // While the writer is held, no commit is between two watchers.
-        let writer = self.writer()?;
-        Ok(self.0.watchers.add_of_commits(writer.commit, Box::new(told)))
+        let writer = self.0.core.begin()?;
+        Ok(self.0.core.watchers.add_of_commits(writer.commit, Box::new(told)))
     }
 
     /// Declares further tables, response rules and named queries while the program runs, as when a
@@ -734,26 +666,23 @@ impl Cache {
     ) -> Result<Report> {
         // What has a place in a storage does not change under whoever reads from it.
         self.rehydrate()?;
-        let mut writer = self.writer()?;
-        let (clock, mut watch) = (self.clock(), Stopwatch::start(self.clock()));
-        let schema = Arc::new(more(SchemaBuilder::beyond(&writer.state.schema)).build()?);
-        let mut state = Arc::new(writer.state.extended(schema.clone()));
-        if let Some(keeper) = &self.0.keeper {
-            state = keeper.extend(&state, writer.commit + 1)?;
-            self.wake_writer();
+        let core = &self.0.core;
+        let writing = core.begin()?;
+        let watch = Stopwatch::start(core.clock());
+        let beyond = SchemaBuilder::beyond(&writing.state.schema);
+        let paused = writing.pause();
+        let schema = Arc::new(more(beyond).build()?);
+        let mut writing = paused.go_on();
+        let mut state = Arc::new(writing.state.extended(schema.clone()));
+        if let Some(keeper) = &core.keeper {
+            state = keeper.extend(&state, writing.commit + 1)?;
         }
-        writer.commit += 1;
-        writer.state = state;
-        writer.engine.extend(&schema);
-        // What it remembers is told by the old schema.
-        writer.remembered = Remembered::default();
-        self.0.published.publish_tables(writer.state.clone(), writer.commit);
-        let took = watch.lap();
-        let (changes, at) = (Changes::none(writer.state.clone()), clock.map(Clock::now));
-        let (reached, ingested) = (ReachedList::new(), Vec::new());
-        let (number, later) = (writer.commit, writer.engine.next_binding());
-        let done = Done { changes, ingested, reached, later, at, took };
-        Ok(self.report(writer, Report::new(number, label.into(), done), None))
+        writing.engine.extend(&schema);
+        let changes = Changes::none(state);
+        let report = core.make(&mut writing, (label.into(), watch), changes, Kind::Declared);
+        core.wake_writer();
+        core.tell(writing, &[&report]);
+        Ok(report)
     }
 
     /// Withdraws a commit, in a commit of its own: the tables are as if it had not been made. A field
@@ -805,7 +734,7 @@ impl Cache {
     /// ```
     pub fn clear(&self, label: impl Into<String>) -> Result<Report> {
         let report = self.commit(label, Transaction::clear)?;
-        if let Some(keeper) = &self.0.keeper {
+        if let Some(keeper) = &self.0.core.keeper {
             keeper.forget_sleepers();
             keeper.write()?;
         }
@@ -820,71 +749,7 @@ impl Cache {
     ///
     /// See [`SqliteFile`](crate::SqliteFile) for an example.
     pub fn flush(&self) -> Result<()> {
-        self.0.keeper.as_ref().map_or(Ok(()), |keeper| keeper.write())
-    }
-
-    fn wake_writer(&self) {
-        #[cfg(feature = "threads")]
-        if self.0.keeper.as_ref().is_some_and(|keeper| !keeper.is_read_only()) {
-            self.0.thread.iter().for_each(WriterThread::wake);
-        }
-    }
-
-    /// Whether this thread is making a commit.
-    fn is_writing(&self) -> bool {
-        let writing = self.0.writing.lock().unwrap_or_else(PoisonError::into_inner);
-        *writing == Some(thread::current().id())
-    }
-
-    /// Waits until no other thread writes, and forgets queries that nobody holds any more.
-    fn writer(&self) -> Result<Writing<'_>> {
-        if self.is_writing() {
-            return Err(Error::new(
-                ErrorKind::Nested,
-                "a commit is being made on this thread already",
-            )
-            .help("write and read through its transaction, or wait until it is done"));
-        }
-        if self.0.evaluation.is_here() {
-            let message = "a derived value's function may not commit, nor define queries";
-            return Err(Error::new(ErrorKind::Nested, message)
-                .help("define queries before it, and commit in a watcher or after `get`"));
-        }
-        // A panic in a closure leaves nothing behind in the writer: the transaction is apart.
-        let mut writer = self.0.writer.lock().unwrap_or_else(PoisonError::into_inner);
-        *self.0.writing.lock().unwrap_or_else(PoisonError::into_inner) =
-            Some(thread::current().id());
-        for binding in self.0.published.take_released() {
-            let Writer { engine, state, .. } = &mut *writer;
-            engine.release(binding, state);
-        }
-        Ok(Writing { inner: &self.0, writer })
-    }
-}
-
-/// The writer, taken by this thread.
-struct Writing<'c> {
-    inner: &'c Inner,
-    writer: MutexGuard<'c, Writer>,
-}
-
-impl std::ops::Deref for Writing<'_> {
-    type Target = Writer;
-
-    fn deref(&self) -> &Writer {
-        &self.writer
-    }
-}
-
-impl std::ops::DerefMut for Writing<'_> {
-    fn deref_mut(&mut self) -> &mut Writer {
-        &mut self.writer
-    }
-}
-
-impl Drop for Writing<'_> {
-    fn drop(&mut self) {
-        *self.inner.writing.lock().unwrap_or_else(PoisonError::into_inner) = None;
+        self.0.core.keeper.as_ref().map_or(Ok(()), |keeper| keeper.write())
     }
 }
 

@@ -55,6 +55,9 @@ pub enum ErrorKind {
     Sql,
     /// Rows are still to come from the storage, and what was asked cannot be told without them.
     NotReady,
+    /// A panic in the middle of a commit has left the cache in a state that nothing can be built on:
+    /// it is to be opened anew. What was committed before is whole.
+    Broken,
     /// A statement's parameters are not those that were given.
     Parameter,
     /// A standing query's result cannot be told, such as a sum beyond 64 bits.

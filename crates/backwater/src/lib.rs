@@ -102,7 +102,9 @@ extern crate self as backwater;
 
 mod builder;
 mod cache;
+mod caught;
 mod change;
+mod commit;
 mod derived;
 mod error;
 mod export;

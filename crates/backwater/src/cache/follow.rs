@@ -4,9 +4,10 @@ use std::sync::Arc;
 
 use super::Cache;
 use crate::change::Changes;
+use crate::commit::Kind;
 use crate::error::{Error, ErrorKind, Result};
-use crate::trace::{Done, Report};
-use crate::value::{Clock, Stopwatch};
+use crate::trace::Report;
+use crate::value::Stopwatch;
 
 impl Cache {
     /// Takes in what another program has written to the storage since this cache last looked: one that
@@ -44,30 +45,26 @@ impl Cache {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn follow(&self, label: impl Into<String>) -> Result<Option<Report>> {
-        let keeper = self.0.keeper.as_ref().filter(|keeper| keeper.is_read_only());
+        let core = &self.0.core;
+        let keeper = core.keeper.as_ref().filter(|keeper| keeper.is_read_only());
         let Some(keeper) = keeper else {
             let message = "nobody else writes to what this cache keeps";
             return Err(Error::new(ErrorKind::Storage, message)
                 .help("open the storage only to be read, such as by `SqliteFile::read_only`"));
         };
         self.rehydrate()?;
-        let mut writer = self.writer()?;
-        let (clock, mut watch) = (self.clock(), Stopwatch::start(self.clock()));
-        let before = writer.state.clone();
+        let mut writing = core.begin()?;
+        let watch = Stopwatch::start(core.clock());
+        let before = writing.state.clone();
         let Some(followed) = keeper.follow(&before)? else { return Ok(None) };
-        let changes =
-            Changes { before, after: followed.state, rows: Arc::new(followed.rows.into()) };
+        let rows = Arc::new(followed.rows.into());
+        let changes = Changes { before, after: followed.state, rows };
         if changes.rows.is_empty() {
             return Ok(None);
         }
-        let number = followed.commit.max(writer.commit + 1);
-        (writer.commit, writer.state) = (number, changes.after.clone());
-        Arc::make_mut(&mut writer.history).push(number, &changes, false);
-        let reached = writer.engine.apply(&changes, number, clock);
-        self.0.published.publish_commit(&changes, number, &[]);
-        let (took, at) = (watch.lap(), clock.map(Clock::now));
-        let (ingested, later) = (Vec::new(), writer.engine.next_binding());
-        let done = Done { changes, ingested, reached, later, at, took };
-        Ok(Some(self.report(writer, Report::new(number, label.into(), done), None)))
+        let kind = Kind::Followed(followed.commit);
+        let report = core.make(&mut writing, (label.into(), watch), changes, kind);
+        core.tell(writing, &[&report]);
+        Ok(Some(report))
     }
 }

@@ -6,8 +6,9 @@ use std::sync::Arc;
 #[cfg(feature = "threads")]
 use std::{thread, time::Duration};
 
-use super::{Cache, Writer};
+use super::Cache;
 use crate::change::{Changes, Happened, RowChange, Source};
+use crate::commit::{Kind, Writer};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::Query;
 use crate::schema::TableNo;
@@ -15,8 +16,8 @@ use crate::storage::{Keeper, beyond, expired};
 #[cfg(feature = "threads")]
 use crate::sync::{Signal, Woken};
 use crate::table::{Slot, State};
-use crate::trace::{Done, Report};
-use crate::value::{Clock, Stopwatch};
+use crate::trace::Report;
+use crate::value::Stopwatch;
 
 /// How often a table is read anew because a commit met its ids meanwhile. After that, commits wait.
 const ATTEMPTS: usize = 3;
@@ -78,7 +79,7 @@ impl Cache {
         let tables: Vec<TableNo> = state.unready().collect();
         let name = |table: &TableNo| state.schema.table(*table).name.to_string();
         let to_come = tables.iter().map(name).collect();
-        let (rows, read) = match &self.0.keeper {
+        let (rows, read) = match &self.0.core.keeper {
             Some(keeper) if !tables.is_empty() => {
                 let rows = keeper.rows_to_come(&tables);
                 (rows, keeper.progress().rows().min(rows.unwrap_or(u64::MAX)))
@@ -149,7 +150,7 @@ impl Cache {
     /// ```
     pub fn left_out(&self) -> Vec<(String, usize)> {
         let schema = self.snapshot().state.schema.clone();
-        let left = self.0.keeper.iter().flat_map(|keeper| keeper.left_out());
+        let left = self.0.core.keeper.iter().flat_map(|keeper| keeper.left_out());
         let told = left.filter(|(table, _)| !schema.is_entries(*table));
         told.map(|(table, rows)| (schema.table(table).name.to_string(), rows)).collect()
     }
@@ -225,7 +226,7 @@ impl Cache {
     pub(crate) fn trim_if_ready(&self) -> Result<()> {
         let state = self.snapshot().state;
         let is_limited = state.schema.limits.stored_bytes.is_some();
-        let may_write = self.0.keeper.as_ref().is_some_and(|keeper| !keeper.is_read_only());
+        let may_write = self.0.core.keeper.as_ref().is_some_and(|keeper| !keeper.is_read_only());
         if !is_limited || state.has_unready() || !may_write {
             return Ok(());
         }
@@ -234,11 +235,11 @@ impl Cache {
 
     /// Has the rows of some tables come, one after the other.
     fn bring(&self, tables: Vec<TableNo>) -> Result<()> {
-        if self.is_writing() {
+        if self.0.core.is_writing() {
             return Err(Error::new(ErrorKind::Nested, "a commit is being made on this thread")
                 .help("wait for tables before it; what it writes to comes by itself"));
         }
-        match &self.0.keeper {
+        match &self.0.core.keeper {
             Some(keeper) => tables.into_iter().try_for_each(|table| self.bring_one(keeper, table)),
             None => Ok(()),
         }
@@ -260,7 +261,7 @@ impl Cache {
             attempts += 1;
             let mut read = State::clone(&base);
             keeper.read(&mut read, &tables)?;
-            let mut writer = self.writer()?;
+            let mut writer = self.0.core.begin()?;
             if tables.iter().any(|table| writer.state.is_ready(*table)) {
                 // A commit needed it meanwhile.
                 continue;
@@ -276,9 +277,8 @@ impl Cache {
             };
             here.set_ready(&tables);
             let report = self.put_in_place(&mut writer, Arc::new(here), &tables);
-            self.file(&report, None);
-            drop((writer, turn));
-            self.tell(&report);
+            drop(turn);
+            self.0.core.tell(writer, &[&report]);
             return self.end_coming(keeper);
         }
     }
@@ -294,7 +294,7 @@ impl Cache {
 
     /// The same behind a commit for which rows came: nobody waits for that.
     pub(super) fn end_coming_or_tell(&self) {
-        if let Some(keeper) = &self.0.keeper
+        if let Some(keeper) = &self.0.core.keeper
             && let Err(error) = self.end_coming(keeper)
         {
             keeper.tell(&error);
@@ -308,7 +308,8 @@ impl Cache {
         here: Arc<State>,
         tables: &[TableNo],
     ) -> Report {
-        let (clock, mut watch) = (self.clock(), Stopwatch::start(self.clock()));
+        let core = &self.0.core;
+        let watch = Stopwatch::start(core.clock());
         let schema = here.schema.clone();
         let owners = tables.iter().filter(|table| !schema.is_entries(**table));
         let names: Vec<&str> = owners.map(|table| &*schema.table(*table).name).collect();
@@ -320,29 +321,19 @@ impl Cache {
         });
         let rows = Arc::new(rows.collect::<Vec<_>>().into());
         let changes = Changes { before: writer.state.clone(), after: here, rows };
-        writer.commit += 1;
-        writer.state = changes.after.clone();
-        let number = writer.commit;
-        // It is no news: an answer that is on its way is newer.
-        let reached = writer.engine.apply(&changes, number, clock);
-        self.0.published.publish_commit(&changes, number, tables);
-        let (took, at) = (watch.lap(), clock.map(Clock::now));
-        if let Some(keeper) = &self.0.keeper {
-            keeper.note_came(changes.after.clone(), number);
-            if keeper.damage().is_some() {
-                // What became of it may be something to write.
-                self.wake_writer();
-            }
+        let report = core.make(writer, (label, watch), changes, Kind::Came(tables));
+        if core.keeper.as_ref().is_some_and(|keeper| keeper.damage().is_some()) {
+            // What became of it may be something to write.
+            core.wake_writer();
         }
-        let (ingested, later) = (Vec::new(), writer.engine.next_binding());
-        Report::new(number, label, Done { changes, ingested, reached, later, at, took })
+        report
     }
 
     /// Begins a thread that reads what is still to come, if it shall, and then follows what another
     /// program writes, if it shall.
     #[cfg(feature = "threads")]
     pub(crate) fn begin_background(&mut self, reads_rest: bool, follow: Option<Duration>) {
-        let Some(keeper) = self.0.keeper.clone() else { return };
+        let Some(keeper) = self.0.core.keeper.clone() else { return };
         let reads_rest = reads_rest && self.snapshot().state.has_unready();
         if !reads_rest && follow.is_none() {
             return;
@@ -359,7 +350,7 @@ impl Cache {
                 && ends.wait(Some(period), Duration::ZERO) != Woken::End
             {
                 if let Err(error) = cache.follow("another program wrote") {
-                    cache.0.keeper.iter().for_each(|keeper| keeper.tell(&error));
+                    cache.0.core.keeper.iter().for_each(|keeper| keeper.tell(&error));
                 }
             }
         });
@@ -369,7 +360,7 @@ impl Cache {
 
     #[cfg(feature = "threads")]
     fn bring_rest(&self) {
-        let Some(keeper) = &self.0.keeper else { return };
+        let Some(keeper) = &self.0.core.keeper else { return };
         for table in self.snapshot().state.unready().collect::<Vec<_>>() {
             if let Err(error) = self.bring_one(keeper, table)
                 && !keeper.progress().is_over()

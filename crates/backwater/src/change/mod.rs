@@ -26,3 +26,4 @@ pub(crate) use staged::{Staged, StagedRow, checked_text};
 pub(crate) use touched::Touched;
 pub(crate) use transaction::Source;
 pub use transaction::Transaction;
+pub(crate) use withdraw::Withdrawal;

@@ -4,13 +4,13 @@ use std::any::Any;
 use std::cell::RefCell;
 use std::cmp::Ordering;
 use std::hash::{BuildHasher, RandomState};
-use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicU64, Ordering as Atomic};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 use std::thread;
 
 use super::reader::Reader;
 use super::reads::Read;
+use crate::caught::caught;
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::{Moment, Published};
 use crate::sync::InTurn;
@@ -51,6 +51,7 @@ pub(crate) struct Evaluation {
 impl Evaluation {
     /// Whether a derived value's function is running on this thread.
     pub(crate) fn is_here(&self) -> bool {
+        self.turn.free_if_cut_off();
         self.turn.is_mine()
     }
 }
@@ -155,7 +156,9 @@ impl<T: PartialEq + Send + Sync + 'static> Node<T> {
         // Nobody else changes them, as it is this thread's turn.
         let reads = std::mem::take(&mut *lock(&self.reads));
         let key = self.evaluation.key;
-        if known && !reads.iter().any(|read| read.has_changed(since, now, key)) {
+        // What a program compares with is its own as well.
+        let has_changed = || reads.iter().any(|read| read.has_changed(since, now, key));
+        if known && !caught(has_changed).unwrap_or(true) {
             *lock(&self.reads) = reads;
             let mut shown = self.shown.write().unwrap_or_else(PoisonError::into_inner);
             shown.commit = now.commit;
@@ -163,8 +166,8 @@ impl<T: PartialEq + Send + Sync + 'static> Node<T> {
         }
         let reader = Reader::new(self.published.clone(), now.clone(), key);
         self.runs.fetch_add(1, Atomic::Relaxed);
-        let value = catch_unwind(AssertUnwindSafe(|| (self.function)(&reader)));
-        let value = value.unwrap_or_else(|panic| Err(self.panicked(&*panic)));
+        let value = caught(|| (self.function)(&reader));
+        let value = value.unwrap_or_else(|panic| Err(self.panicked(&panic)));
         let (read, is_torn) = reader.finish();
         if is_torn {
             *lock(&self.reads) = reads;
@@ -174,7 +177,8 @@ impl<T: PartialEq + Send + Sync + 'static> Node<T> {
         let mut shown = self.shown.write().unwrap_or_else(PoisonError::into_inner);
         shown.commit = now.commit;
         let value = value.map(Arc::new);
-        if !shown.value.as_ref().is_some_and(|old| is_same(old, &value)) {
+        let is_same = |old| caught(|| is_same(old, &value)).unwrap_or(false);
+        if !shown.value.as_ref().is_some_and(is_same) {
             shown.value = Some(value);
         }
         shown.value.clone()
@@ -185,10 +189,8 @@ impl<T: PartialEq + Send + Sync + 'static> Node<T> {
         if shown.commit >= commit { shown.value.clone() } else { None }
     }
 
-    fn panicked(&self, panic: &(dyn Any + Send)) -> Error {
-        let text = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
-        let text = text.or_else(|| panic.downcast_ref::<String>().cloned());
-        let message = format!("its function panicked: {}", text.unwrap_or_default());
+    fn panicked(&self, panic: &str) -> Error {
+        let message = format!("its function panicked: {panic}");
         Error::new(ErrorKind::Result, message)
             .at(format!("derived value \"{}\"", self.name))
             .help("it runs anew when something that it read has changed")

@@ -1,6 +1,7 @@
 //! What a program holds of a standing query, and where readers find its results.
 
 use std::fmt;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 
 use super::BindingNo;
@@ -8,7 +9,7 @@ use super::missing::Missing;
 use super::node::{Ahead, Node};
 use super::result::{Entry, QueryResult};
 use crate::change::{Changes, LastChanged};
-use crate::error::Result;
+use crate::error::{Error, ErrorKind, Result};
 use crate::schema::TableNo;
 use crate::table::{Snapshot, State};
 use crate::value::Clock;
@@ -27,13 +28,49 @@ pub(crate) struct Published {
     current: RwLock<Moment>,
     /// Bindings whose handles were dropped since the writer last looked.
     released: Mutex<Vec<BindingNo>>,
+    /// Whether a commit has failed in its middle.
+    is_broken: AtomicBool,
     clock: Option<Arc<dyn Clock>>,
+}
+
+/// Something that must not fail in its middle.
+pub(crate) struct Whole<'p>(&'p Published);
+
+impl Whole<'_> {
+    pub(crate) fn end(self) {
+        std::mem::forget(self);
+    }
+}
+
+impl Drop for Whole<'_> {
+    fn drop(&mut self) {
+        self.0.is_broken.store(true, Ordering::Release);
+    }
 }
 
 impl Published {
     pub(crate) fn new(state: Arc<State>, commit: u64, clock: Option<Arc<dyn Clock>>) -> Self {
         let current = RwLock::new(Moment { state, commit, last: None });
-        Self { current, released: Mutex::default(), clock }
+        Self { current, released: Mutex::default(), is_broken: AtomicBool::new(false), clock }
+    }
+
+    /// Begins with what must not fail in its middle: if it does, the cache is broken.
+    pub(crate) fn begin(&self) -> Whole<'_> {
+        Whole(self)
+    }
+
+    /// # Errors
+    /// [`ErrorKind::Broken`] if a commit has failed in its middle.
+    pub(crate) fn check(&self) -> Result<()> {
+        if !self.is_broken.load(Ordering::Acquire) {
+            return Ok(());
+        }
+        let last = self.moment().commit;
+        let message = format!(
+            "a panic in the middle of a commit behind commit {last} has left this cache unusable"
+        );
+        Err(Error::new(ErrorKind::Broken, message)
+            .help("open it anew from its storage, which has whole commits only"))
     }
 
     pub(crate) fn snapshot(&self) -> Snapshot {
@@ -174,7 +211,7 @@ impl Query {
     ///
     /// See [`Missing`] for an example.
     pub fn missing(&self, most: usize) -> Result<Missing> {
-        let (entry, state, _) = self.entry();
+        let (entry, state, _) = self.entry()?;
         self.tables().into_iter().try_for_each(|table| state.need_ready(table))?;
         // The same error that a reader gets.
         entry.result(&state).map_err(|error| error.at(&self.0.name))?;
@@ -196,14 +233,15 @@ impl Query {
 
     /// The result, and the commit that it is of.
     pub(crate) fn read_as_of(&self) -> Result<(QueryResult, u64)> {
-        let (entry, state, commit) = self.entry();
+        let (entry, state, commit) = self.entry()?;
         let result = entry.result(&state).map_err(|error| error.at(&self.0.name));
         Ok((result?, commit))
     }
 
     /// What readers find, with the tables and the commit that it is of.
-    fn entry(&self) -> (Arc<Entry>, Arc<State>, u64) {
+    fn entry(&self) -> Result<(Arc<Entry>, Arc<State>, u64)> {
         loop {
+            self.0.published.check()?;
             let (state, commit) = self.0.published.current();
             let (node, since) = {
                 let stands_for = self.0.stands_for();
@@ -211,7 +249,7 @@ impl Query {
             };
             let entry = if since > commit { Err(Ahead) } else { node.read(&state, commit) };
             match entry {
-                Ok(entry) => return (entry, state, commit),
+                Ok(entry) => return Ok((entry, state, commit)),
                 // The commit that it knows is about to be published.
                 Err(Ahead) => std::thread::yield_now(),
             }

@@ -23,6 +23,7 @@ use super::relation::{Derived, DerivedChange, DerivedRow, DerivedView, View, cha
 use super::result::Entry;
 use super::scalar::KeyValues;
 use super::walk::{Start, Starts, TupleDelta, TupleDeltas, Walk, changed_tuples};
+use crate::caught::fault;
 use crate::change::{Happened, compare};
 use crate::table::{Slot, State};
 
@@ -577,6 +578,7 @@ impl Node {
         let mut current = lock(&self.current);
         current.commit = commit;
         let progress = self.advance(&mut current, (before, after), tuples, inner);
+        fault("binding");
         self.show(&current, commit);
         self.tell_readers(commit, old_state, &progress.derived, false);
         progress

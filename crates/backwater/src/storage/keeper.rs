@@ -13,6 +13,7 @@ use super::load::{Progress, Rows};
 use super::outbox::Outbox;
 use super::waiting::Waiting;
 use super::{Damage, Storage, WhenDamaged, asleep, expired};
+use crate::caught::caught;
 use crate::change::{Changes, Source};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::TableNo;
@@ -111,7 +112,8 @@ impl Keeper {
     /// Tells the handler of an error that nobody waits for.
     pub(crate) fn tell(&self, error: &Error) {
         if let Some(handler) = &self.handler {
-            handler(error);
+            // The panic was reported where it happened; writing goes on.
+            drop(caught(|| handler(error)));
         }
     }
 
@@ -202,7 +204,12 @@ impl Keeper {
             outbox.nothing_to_write(&now);
             return Ok(());
         };
-        storage.write(&batch).map_err(|error| error.at(storage.name()))?;
+        // What a driver did not finish is written once more.
+        let written = caught(|| storage.write(&batch));
+        let written = written.unwrap_or_else(|panic| {
+            Err(Error::new(ErrorKind::Storage, format!("writing panicked: {panic}")))
+        });
+        written.map_err(|error| error.at(storage.name()))?;
         outbox.done(batch);
         Ok(())
     }

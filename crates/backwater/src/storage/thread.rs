@@ -5,6 +5,7 @@ use std::thread::{self, JoinHandle};
 use std::time::Duration;
 
 use super::keeper::Keeper;
+use crate::caught::caught;
 use crate::sync::{Signal, Woken};
 
 /// How long it waits for further commits to write with the first one.
@@ -59,9 +60,10 @@ fn run(keeper: &Keeper, signal: &Signal) {
     let mut pause = None;
     loop {
         let woken = signal.wait(pause, LINGER);
-        match keeper.write_or_tell() {
-            Ok(()) => pause = None,
-            Err(_) => {
+        // A panic is a failure as well: the thread goes on, and tries again.
+        match caught(|| keeper.write_or_tell()) {
+            Ok(Ok(())) => pause = None,
+            Ok(Err(_)) | Err(_) => {
                 let next = pause.map_or(FIRST_PAUSE, |pause: Duration| pause * 2);
                 pause = Some(next.min(LONGEST_PAUSE));
             }

@@ -8,17 +8,27 @@ use super::thread::{self, ThreadId};
 /// Lets one thread at a time work.
 #[derive(Debug)]
 pub(crate) struct InTurn {
-    /// Who works, and how often they have begun.
-    turn: Mutex<Option<(ThreadId, usize)>>,
+    turn: Mutex<Whose>,
     free: Condvar,
 }
 
+#[derive(Debug)]
+struct Whose {
+    /// Who works, and how often they have begun.
+    worker: Option<(ThreadId, usize)>,
+    /// How many turns were cut off.
+    cut_off: usize,
+}
+
 /// A thread's turn, which ends with it.
-pub(crate) struct Turn<'t>(&'t InTurn);
+pub(crate) struct Turn<'t> {
+    of: &'t InTurn,
+    cut_off: usize,
+}
 
 impl Default for InTurn {
     fn default() -> Self {
-        Self { turn: Mutex::new(None), free: Condvar::new() }
+        Self { turn: Mutex::new(Whose { worker: None, cut_off: 0 }), free: Condvar::new() }
     }
 }
 
@@ -28,39 +38,60 @@ impl InTurn {
         let me = thread::current().id();
         let mut turn = self.lock();
         loop {
-            match &mut *turn {
+            match &mut turn.worker {
                 Some((of, depth)) if *of == me => {
                     *depth += 1;
                     break;
                 }
                 None => {
-                    *turn = Some((me, 1));
+                    turn.worker = Some((me, 1));
                     break;
                 }
                 Some(_) => turn = self.free.wait(turn).unwrap_or_else(PoisonError::into_inner),
             }
         }
-        Turn(self)
+        Turn { of: self, cut_off: turn.cut_off }
     }
 
     /// Whether this thread works.
     pub(crate) fn is_mine(&self) -> bool {
-        self.lock().is_some_and(|(of, _)| of == thread::current().id())
+        self.lock().worker.is_some_and(|(of, _)| of == thread::current().id())
     }
 
-    fn lock(&self) -> MutexGuard<'_, Option<(ThreadId, usize)>> {
+    /// Ends this thread's turn if a panic has cut it off, as happens where a panic ends a call into
+    /// the program and not the program: there nobody comes back to end it.
+    pub(crate) fn free_if_cut_off(&self) {
+        if super::was_cut_off() && self.is_mine() {
+            let mut turn = self.lock();
+            turn.worker = None;
+            turn.cut_off += 1;
+            self.free.notify_one();
+        }
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Whose> {
         self.turn.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Turn<'_> {
+    /// Whether it was not taken for one that was cut off.
+    pub(crate) fn is_current(&self) -> bool {
+        self.of.lock().cut_off == self.cut_off
     }
 }
 
 impl Drop for Turn<'_> {
     fn drop(&mut self) {
-        let mut turn = self.0.lock();
-        match &mut *turn {
+        let mut turn = self.of.lock();
+        if turn.cut_off != self.cut_off {
+            return;
+        }
+        match &mut turn.worker {
             Some((_, depth)) if *depth > 1 => *depth -= 1,
             _ => {
-                *turn = None;
-                self.0.free.notify_one();
+                turn.worker = None;
+                self.of.free.notify_one();
             }
         }
     }

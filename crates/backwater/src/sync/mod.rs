@@ -15,7 +15,13 @@ use loom::{sync, thread};
 use std::{sync, thread};
 
 pub(crate) use again::Again;
-pub(crate) use in_turn::InTurn;
+pub(crate) use in_turn::{InTurn, Turn};
 pub(crate) use queue::Queue;
 #[cfg(any(feature = "threads", loom))]
 pub(crate) use signal::{Signal, Woken};
+
+/// Whether a panic of this thread has ended a call into the program, as it does in a browser: the
+/// program goes on, but nothing that the call had begun is ever ended.
+fn was_cut_off() -> bool {
+    cfg!(panic = "abort") && std::thread::panicking()
+}

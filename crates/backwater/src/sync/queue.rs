@@ -15,6 +15,15 @@ struct Waiting<T> {
     telling: bool,
 }
 
+/// A thread tells something for as long as this lives.
+struct Telling<'q, T>(&'q Queue<T>);
+
+impl<T> Drop for Telling<'_, T> {
+    fn drop(&mut self) {
+        self.0.lock().telling = false;
+    }
+}
+
 impl<T> Default for Queue<T> {
     fn default() -> Self {
         Self(Mutex::new(Waiting { news: VecDeque::new(), telling: false }))
@@ -31,15 +40,16 @@ impl<T> Queue<T> {
         loop {
             let news = {
                 let mut waiting = self.lock();
-                if waiting.telling {
+                if waiting.telling && !super::was_cut_off() {
                     return;
                 }
                 let Some(news) = waiting.news.pop_front() else { return };
                 waiting.telling = true;
                 news
             };
+            // Telling ends with a panic as well.
+            let _telling = Telling(self);
             each(&news);
-            self.lock().telling = false;
         }
     }
 

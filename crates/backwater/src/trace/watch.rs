@@ -4,13 +4,13 @@
 //! So a watcher may commit: that is applied at once, and told when its turn comes.
 
 use std::fmt;
-use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use rustc_hash::FxHashMap;
 
 use super::{ReachedQuery, Report};
+use crate::caught::caught;
 use crate::error::Result;
 use crate::query::{BindingNo, HandleNo, KeptUp, Outcome, Query, QueryResult};
 use crate::sync::Queue;
@@ -199,7 +199,7 @@ impl Watcher {
         let Watched { from, ended, .. } = &*self.watched;
         if !ended.load(Ordering::Acquire) && reached.report.number() > *from.wait() {
             // The panic was reported where it happened; the others are told all the same.
-            drop(catch_unwind(AssertUnwindSafe(|| (self.callback)(reached))));
+            drop(caught(|| (self.callback)(reached)));
         }
     }
 }
@@ -210,7 +210,7 @@ impl CommitWatcher {
             return;
         }
         // The panic was reported where it happened; the others are told all the same.
-        drop(catch_unwind(AssertUnwindSafe(|| (lock(&self.callback))(report))));
+        drop(caught(|| (lock(&self.callback))(report)));
     }
 }
 

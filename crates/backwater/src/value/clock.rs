@@ -1,10 +1,12 @@
 //! The clock that a program may give its cache; without one, times are absent.
 
 use std::fmt;
+use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 
 use super::Timestamp;
+use crate::caught::caught;
 
 /// Tells the time to a cache, which reads no clock of its own.
 ///
@@ -145,6 +147,43 @@ impl Clock for SetClock {
 
     fn ticks(&self) -> Duration {
         self.stands().1
+    }
+}
+
+/// A program's clock, which stands still where it panics: no commit depends on what time it is.
+pub(crate) struct GuardedClock<C> {
+    clock: C,
+    /// What it said last, in microseconds and in nanoseconds.
+    time: AtomicI64,
+    ticks: AtomicU64,
+}
+
+impl<C: Clock> GuardedClock<C> {
+    pub(crate) fn new(clock: C) -> Self {
+        Self { clock, time: AtomicI64::new(0), ticks: AtomicU64::new(0) }
+    }
+}
+
+impl<C: Clock> Clock for GuardedClock<C> {
+    fn now(&self) -> Timestamp {
+        match caught(|| self.clock.now()) {
+            Ok(time) => {
+                self.time.store(time.as_micros(), Ordering::Relaxed);
+                time
+            }
+            Err(_) => Timestamp::nearest(self.time.load(Ordering::Relaxed)),
+        }
+    }
+
+    fn ticks(&self) -> Duration {
+        match caught(|| self.clock.ticks()) {
+            Ok(ticks) => {
+                let nanos = u64::try_from(ticks.as_nanos()).unwrap_or(u64::MAX);
+                self.ticks.store(nanos, Ordering::Relaxed);
+                ticks
+            }
+            Err(_) => Duration::from_nanos(self.ticks.load(Ordering::Relaxed)),
+        }
     }
 }
 

@@ -13,8 +13,8 @@ use std::sync::Arc;
 use compact_str::CompactString;
 use smallvec::{SmallVec, smallvec};
 
-pub(crate) use clock::Stopwatch;
 pub use clock::{Clock, SetClock, SystemClock};
+pub(crate) use clock::{GuardedClock, Stopwatch};
 pub(crate) use document::Document;
 pub use timestamp::Timestamp;
 

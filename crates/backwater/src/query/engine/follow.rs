@@ -9,6 +9,7 @@ use rustc_hash::FxHashMap;
 
 use super::route::Works;
 use super::{Binding, Causes, Engine, Group, Reached, ReachedList, Work};
+use crate::caught::fault;
 use crate::change::Changes;
 use crate::query::delta::Delta;
 use crate::query::node::{Inner, Progress, derived_start, start};
@@ -59,6 +60,7 @@ impl Engine {
         told.reached.reserve(work.len());
         while let Some((number, here)) = work.pop_first() {
             let from = told.reached.len();
+            fault("group");
             let late = match self.groups.get(&number) {
                 Some(group) => self.follow(group, &here, commit, &mut told),
                 None => Vec::new(),

@@ -1,0 +1,277 @@
+//! How a commit of any kind is made: from its changes to everybody who has to know of it, in one
+//! function.
+//!
+//! It knows who is told, and in which order. It must not know how a transaction gathers writes, nor
+//! where they come from. A commit is whole or has not been made: whatever calls a program's own code
+//! comes before its first step, or after its last one. Should a step fail all the same, readers keep
+//! the last whole commit, and every later call says so.
+
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use crate::caught::{caught, fault};
+use crate::change::{Changes, History, Ingested, Remembered, Withdrawal};
+use crate::derived::Evaluation;
+use crate::error::{Error, ErrorKind, Result};
+use crate::query::{Engine, Published, Reached, ReachedList};
+use crate::schema::TableNo;
+use crate::storage::Keeper;
+#[cfg(feature = "threads")]
+use crate::storage::WriterThread;
+use crate::sync::{InTurn, Turn};
+use crate::table::{Slot, State};
+use crate::trace::{self, Done, Report, Ring, Watchers, WentOver};
+use crate::value::{Clock, Stopwatch};
+
+/// What all handles of a cache share.
+pub(crate) struct Core {
+    pub(crate) published: Arc<Published>,
+    writer: Mutex<Writer>,
+    /// Whose commit it is. The writer itself is not held while a commit's closure runs.
+    turn: InTurn,
+    pub(crate) watchers: Arc<Watchers>,
+    pub(crate) evaluation: Arc<Evaluation>,
+    pub(crate) ring: Ring,
+    pub(crate) clock: Option<Arc<dyn Clock>>,
+    pub(crate) keeper: Option<Arc<Keeper>>,
+    #[cfg(feature = "threads")]
+    thread: Option<WriterThread>,
+}
+
+/// Closing writes what waits; with a writer thread, that does.
+#[cfg(not(feature = "threads"))]
+impl Drop for Core {
+    fn drop(&mut self) {
+        self.keeper.iter().for_each(|keeper| drop(keeper.write_or_tell()));
+    }
+}
+
+/// What a commit is made on.
+pub(crate) struct Writer {
+    pub(crate) engine: Engine,
+    pub(crate) state: Arc<State>,
+    pub(crate) commit: u64,
+    pub(crate) history: Arc<History>,
+    pub(crate) remembered: Remembered,
+}
+
+/// What a commit is.
+pub(crate) enum Kind<'k> {
+    /// Writes that a program gathered.
+    Written(Box<Written>),
+    /// Rows of these tables came from the storage. That is no news: an answer that is on its way is
+    /// newer.
+    Came(&'k [TableNo]),
+    /// Another program wrote to the storage, under this number.
+    Followed(u64),
+    /// A query was given other values.
+    Rebound(Box<Reached>, WentOver),
+    /// Tables were declared.
+    Declared,
+}
+
+pub(crate) struct Written {
+    pub(crate) ingested: Vec<Ingested>,
+    pub(crate) withdrawal: Option<Withdrawal>,
+    /// Rows that were merged, whether or not that changed them.
+    pub(crate) brought: Vec<(TableNo, Slot)>,
+}
+
+impl Core {
+    pub(crate) fn new(
+        (state, commit): (Arc<State>, u64),
+        engine: Engine,
+        ring: Ring,
+        clock: Option<Arc<dyn Clock>>,
+        keeper: Option<Arc<Keeper>>,
+    ) -> Self {
+        let published = Arc::new(Published::new(state.clone(), commit, clock.clone()));
+        let (history, remembered) = (Arc::new(History::after(commit)), Remembered::default());
+        let writer = Mutex::new(Writer { engine, state, commit, history, remembered });
+        Self {
+            #[cfg(feature = "threads")]
+            thread: keeper.clone().map(WriterThread::new),
+            published,
+            writer,
+            turn: InTurn::default(),
+            watchers: Arc::default(),
+            evaluation: Arc::default(),
+            ring,
+            clock,
+            keeper,
+        }
+    }
+
+    pub(crate) fn clock(&self) -> Option<&dyn Clock> {
+        self.clock.as_deref()
+    }
+
+    /// Whether a commit is being made on this thread.
+    pub(crate) fn is_writing(&self) -> bool {
+        self.turn.is_mine()
+    }
+
+    /// Waits for other threads' commits, and lets go of what was dropped since the last one.
+    pub(crate) fn begin(&self) -> Result<Writing<'_>> {
+        self.published.check()?;
+        self.turn.free_if_cut_off();
+        if self.is_writing() {
+            return Err(Error::new(
+                ErrorKind::Nested,
+                "a commit is being made on this thread already",
+            )
+            .help("write and read through its transaction, or wait until it is done"));
+        }
+        if self.evaluation.is_here() {
+            let message = "a derived value's function may not commit, nor define queries";
+            return Err(Error::new(ErrorKind::Nested, message)
+                .help("define queries before it, and commit in a watcher or after `get`"));
+        }
+        let turn = self.turn.begin();
+        // A commit that was waited for may have failed in its middle.
+        self.published.check()?;
+        let mut writing = Paused { core: self, turn }.go_on();
+        for binding in self.published.take_released() {
+            let Writer { engine, state, .. } = &mut *writing;
+            engine.release(binding, state);
+        }
+        Ok(writing)
+    }
+
+    /// Makes a commit. `watch` tells how long it took.
+    pub(crate) fn make(
+        &self,
+        writer: &mut Writer,
+        (label, mut watch): (String, Stopwatch<'_>),
+        changes: Changes,
+        kind: Kind<'_>,
+    ) -> Report {
+        let clock = self.clock();
+        let at = clock.map(Clock::now);
+        if let Some(clock) = clock {
+            changes.after.tell_time(clock);
+        }
+        let whole = self.published.begin();
+        writer.commit = match kind {
+            Kind::Followed(number) => number.max(writer.commit + 1),
+            _ => writer.commit + 1,
+        };
+        writer.state = changes.after.clone();
+        let number = writer.commit;
+        let withdraws = matches!(&kind, Kind::Written(written) if written.withdrawal.is_some());
+        if matches!(kind, Kind::Written(_) | Kind::Followed(_)) {
+            Arc::make_mut(&mut writer.history).push(number, &changes, withdraws);
+        }
+        fault("history");
+        let (reached, ingested) = match &kind {
+            Kind::Rebound(..) | Kind::Declared => (ReachedList::new(), Vec::new()),
+            _ => (writer.engine.apply(&changes, number, clock), Vec::new()),
+        };
+        let (mut reached, mut ingested, mut went_over) = (reached, ingested, None);
+        fault("queries");
+        match &kind {
+            Kind::Came(tables) => self.published.publish_commit(&changes, number, tables),
+            Kind::Declared => self.published.publish_tables(changes.after.clone(), number),
+            _ => self.published.publish_commit(&changes, number, &[]),
+        }
+        let took = watch.lap();
+        fault("published");
+        match kind {
+            Kind::Written(written) => {
+                if let Some(withdrawal) = written.withdrawal {
+                    withdrawal.take_effect(&changes.rows);
+                }
+                ingested = written.ingested;
+                // When that was is only known with a clock.
+                let brought = if clock.is_some() { written.brought } else { Vec::new() };
+                let brought = changes.after.bring(brought);
+                if let Some(keeper) = &self.keeper {
+                    keeper.note(&changes, number);
+                    keeper.note_brought(brought);
+                }
+            }
+            Kind::Came(_) => {
+                let keeper = self.keeper.iter();
+                keeper.for_each(|keeper| keeper.note_came(changes.after.clone(), number));
+            }
+            Kind::Followed(_) => {}
+            Kind::Rebound(mut one, over) => {
+                one.took = took;
+                reached.push(*one);
+                went_over = Some(over);
+            }
+            // What it remembers is told by the old schema.
+            Kind::Declared => writer.remembered = Remembered::default(),
+        }
+        fault("stored");
+        let later = writer.engine.next_binding();
+        let report =
+            Report::new(number, label, Done { changes, ingested, reached, later, at, took });
+        self.ring.push(&report);
+        self.watchers.push(&report, went_over);
+        fault("told");
+        whole.end();
+        report
+    }
+
+    /// Ends a turn, and tells what was made in it.
+    pub(crate) fn tell(&self, writing: Writing<'_>, reports: &[&Report]) {
+        drop(writing);
+        for report in reports {
+            // Whoever listens is a program's own, too.
+            drop(caught(|| trace::tell(report)));
+        }
+        self.watchers.tell();
+    }
+
+    /// Has the writer thread write, if there is one.
+    pub(crate) fn wake_writer(&self) {
+        #[cfg(feature = "threads")]
+        if self.keeper.as_ref().is_some_and(|keeper| !keeper.is_read_only()) {
+            self.thread.iter().for_each(WriterThread::wake);
+        }
+    }
+}
+
+/// A thread that writes. No other one begins to until it is done.
+pub(crate) struct Writing<'c> {
+    writer: MutexGuard<'c, Writer>,
+    turn: Paused<'c>,
+}
+
+/// The same while a program's own code runs: nothing is locked.
+pub(crate) struct Paused<'c> {
+    core: &'c Core,
+    turn: Turn<'c>,
+}
+
+impl<'c> Writing<'c> {
+    pub(crate) fn pause(self) -> Paused<'c> {
+        self.turn
+    }
+}
+
+impl<'c> Paused<'c> {
+    pub(crate) fn go_on(self) -> Writing<'c> {
+        let writer = self.core.writer.lock().unwrap_or_else(PoisonError::into_inner);
+        Writing { writer, turn: self }
+    }
+
+    /// Whether the turn is still this one's: see [`InTurn::free_if_cut_off`].
+    pub(crate) fn is_current(&self) -> bool {
+        self.turn.is_current()
+    }
+}
+
+impl std::ops::Deref for Writing<'_> {
+    type Target = Writer;
+
+    fn deref(&self) -> &Writer {
+        &self.writer
+    }
+}
+
+impl std::ops::DerefMut for Writing<'_> {
+    fn deref_mut(&mut self) -> &mut Writer {
+        &mut self.writer
+    }
+}
