@@ -1,8 +1,8 @@
 //! `backwater export`: a cache file's rows in open formats.
 
-use std::fs::File;
+use std::fs;
 use std::io::{self, Write};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use anyhow::bail;
 use backwater::{Cache, SqliteFile};
@@ -43,19 +43,45 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     let Some(path) = &arguments.out else {
         return write(&cache, arguments, io::BufWriter::new(io::stdout().lock()));
     };
-    // A name of its own until all of it is written.
-    let mut part = path.clone().into_os_string();
-    part.push(".part");
-    let part = PathBuf::from(part);
-    let named =
-        |error: io::Error| anyhow::anyhow!("{}: it cannot be written: {error}", path.display());
-    let file = File::create(&part).map_err(named)?;
-    let done = write(&cache, arguments, io::BufWriter::new(file))
-        .and_then(|()| std::fs::rename(&part, path).map_err(named));
-    if done.is_err() {
-        drop(std::fs::remove_file(&part));
+    let named = |error: anyhow::Error| match error.downcast::<io::Error>() {
+        Ok(error) => anyhow::anyhow!("{}: it cannot be written: {error}", path.display()),
+        Err(error) => error,
+    };
+    write_to(path, arguments, &cache).map_err(named)
+}
+
+/// Writes into a file, which is there whole or as it was. What is no ordinary file, such as a device,
+/// is written to; a link stays one.
+fn write_to(path: &Path, arguments: &Arguments, cache: &Cache) -> anyhow::Result<()> {
+    let target = fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
+    let known = match fs::metadata(&target) {
+        Ok(known) => Some(known),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => None,
+        Err(error) => return Err(error.into()),
+    };
+    if known.is_some() && fs::canonicalize(&arguments.cache)? == target {
+        return Err(wrong_call(anyhow::anyhow!(
+            "{}: this is the cache itself; name another file with --out",
+            path.display()
+        )));
     }
-    done
+    if known.as_ref().is_some_and(|known| !known.is_file()) {
+        let file = fs::OpenOptions::new().write(true).open(&target)?;
+        return write(cache, arguments, io::BufWriter::new(file));
+    }
+    // It has a name of its own until all of it is written, and is its owner's alone, as a cache is.
+    let folder = match target.parent() {
+        Some(folder) if !folder.as_os_str().is_empty() => folder,
+        _ => Path::new("."),
+    };
+    let part = tempfile::NamedTempFile::new_in(folder)?;
+    if let Some(known) = known {
+        part.as_file().set_permissions(known.permissions())?;
+    }
+    write(cache, arguments, io::BufWriter::new(part.as_file()))?;
+    part.as_file().sync_all()?;
+    part.persist(&target).map_err(|error| error.error)?;
+    Ok(())
 }
 
 fn write(cache: &Cache, arguments: &Arguments, mut out: impl Write) -> anyhow::Result<()> {

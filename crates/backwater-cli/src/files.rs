@@ -1,8 +1,10 @@
 //! Files that hold responses: their bytes, their names, and the rules that they are called after.
 
+use std::borrow::Cow;
 use std::fs;
 use std::io::{self, Read};
 use std::path::Path;
+use std::sync::OnceLock;
 
 pub(crate) fn is_stdin(file: &Path) -> bool {
     file.as_os_str() == "-"
@@ -13,13 +15,17 @@ pub(crate) fn name(file: &Path) -> String {
     if is_stdin(file) { "standard input".to_owned() } else { file.display().to_string() }
 }
 
-/// A file's bytes; an error names it.
-pub(crate) fn read(file: &Path) -> anyhow::Result<Vec<u8>> {
-    let bytes = if is_stdin(file) {
-        let mut bytes = Vec::new();
-        io::stdin().read_to_end(&mut bytes).map(|_| bytes)
-    } else {
-        fs::read(file)
+/// A file's bytes; an error names it. Standard input is read once, and gives the same each time.
+pub(crate) fn read(file: &Path) -> anyhow::Result<Cow<'static, [u8]>> {
+    static STDIN: OnceLock<Vec<u8>> = OnceLock::new();
+    let bytes = match (is_stdin(file), STDIN.get()) {
+        (true, Some(bytes)) => Ok(Cow::Borrowed(bytes.as_slice())),
+        (true, None) => {
+            let mut bytes = Vec::new();
+            let read = io::stdin().read_to_end(&mut bytes);
+            read.map(|_| Cow::Borrowed(STDIN.get_or_init(|| bytes).as_slice()))
+        }
+        (false, _) => fs::read(file).map(Cow::Owned),
     };
     bytes.map_err(|error| anyhow::anyhow!("{}: it cannot be read: {error}", name(file)))
 }

@@ -31,6 +31,11 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     for file in &arguments.files {
         let (name, bytes) = (files::name(file), files::read(file)?);
         if Recording::looks_like_one(&bytes) {
+            if arguments.url.is_some() {
+                return Err(wrong_call(anyhow::anyhow!(
+                    "{name} is a recording, which has the URLs of its responses; leave out --url"
+                )));
+            }
             let recording = Recording::parse(&bytes).map_err(|error| error.at(&name))?;
             for problem in samples.add_recording(&recording) {
                 eprintln!("left out: {}", problem.at(&name));
@@ -41,7 +46,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
             Some(url) => Request::new(&arguments.method, url),
             None => Request::rule(files::rule_of(file)),
         };
-        samples.add(request, bytes).map_err(|error| error.at(&name))?;
+        samples.add(request, &*bytes).map_err(|error| error.at(&name))?;
     }
     if samples.is_empty() {
         anyhow::bail!("there is no JSON response in {}", told(&arguments.files));

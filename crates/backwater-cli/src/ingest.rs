@@ -13,7 +13,7 @@ use clap::ValueEnum;
 use indicatif::{ProgressBar, ProgressStyle};
 
 use crate::check::{self, read_schema};
-use crate::failure::wrong_call;
+use crate::failure::{WrongCall, wrong_call};
 use crate::files;
 use crate::output::{BOLD, Rows, count, grouped};
 
@@ -70,38 +70,65 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     if arguments.url.is_some() && arguments.files.len() > 1 {
         return Err(wrong_call(anyhow::anyhow!("a URL is that of one response; name one file")));
     }
+    let is_new = !arguments.cache.exists();
     let cache = open(arguments)?;
-    if arguments.kind == Kind::Responses && (arguments.url.is_some() || arguments.rule.is_some()) {
-        // A wrong call is told before anything is read.
-        request(&cache.schema(), arguments, &arguments.files[0])?;
-    }
     let progress = progress(&arguments.files);
     let mut out = anstream::stdout();
     let mut totals = Totals::default();
-    let mut misfits = Vec::new();
-    let mut done = 0;
+    // What one file has wrong is nothing to the others.
+    let (mut problems, mut refused, mut done) = (Vec::new(), 0, 0);
     for file in &arguments.files {
-        let (name, bytes) = (files::name(file), files::read(file)?);
-        if arguments.kind == Kind::Responses && Recording::looks_like_one(&bytes) {
-            let recording = Recording::parse(&bytes).map_err(|error| error.at(&name))?;
-            let size = bytes.len() as u64;
-            let errors = replay(&cache, &name, &recording, size, &progress, &mut totals, &mut out)?;
-            misfits.extend(errors.into_iter().map(|error| error.at(&name).to_string()));
-        } else {
-            let report = one(&cache, arguments, file, &bytes, &progress)?;
-            report.ingested().iter().for_each(|brought| totals.add(brought));
-            progress.suspend(|| tell(&mut out, &name, &report))?;
+        let name = files::name(file);
+        let read = one_file(&cache, arguments, file, &progress, &mut totals, &mut out);
+        match read {
+            Ok((bytes, misfits)) => {
+                done += bytes;
+                problems.extend(misfits.into_iter().map(|error| error.at(&name).to_string()));
+            }
+            Err(error) if error.is::<WrongCall>() => return Err(error),
+            Err(error) => {
+                refused += 1;
+                problems.push(error.to_string());
+            }
         }
-        done += bytes.len() as u64;
         progress.set_position(done);
     }
-    // Rules and queries may be new although no response brought anything.
-    cache.flush()?;
+    let is_any = cache.snapshot().commit() > 0;
+    if !is_new || is_any {
+        // Rules and queries may be new although no response brought anything.
+        cache.flush()?;
+    }
     progress.finish_and_clear();
     if totals.responses > 1 {
         tell_totals(&mut out, &cache, &totals)?;
     }
-    if misfits.is_empty() { Ok(()) } else { bail!("{}", misfits.join("\n")) }
+    if refused > 0 && arguments.files.len() > 1 {
+        let (read, all) = (arguments.files.len() - refused, arguments.files.len());
+        problems.push(format!("{read} of {all} files were taken in, {refused} were not"));
+    }
+    if problems.is_empty() { Ok(()) } else { bail!("{}", problems.join("\n")) }
+}
+
+/// Commits what a file holds; gives how many bytes that was, and what of a recording did not fit.
+fn one_file(
+    cache: &Cache,
+    arguments: &Arguments,
+    file: &Path,
+    progress: &ProgressBar,
+    totals: &mut Totals,
+    out: &mut impl Write,
+) -> anyhow::Result<(u64, Vec<backwater::Error>)> {
+    let (name, bytes) = (files::name(file), files::read(file)?);
+    let size = bytes.len() as u64;
+    if arguments.kind == Kind::Responses && Recording::looks_like_one(&bytes) {
+        let recording = Recording::parse(&bytes).map_err(|error| error.at(&name))?;
+        let misfits = replay(cache, &name, &recording, size, progress, totals, out)?;
+        return Ok((size, misfits));
+    }
+    let report = one(cache, arguments, file, &bytes, progress)?;
+    report.ingested().iter().for_each(|brought| totals.add(brought));
+    progress.suspend(|| tell(out, &name, &report))?;
+    Ok((size, Vec::new()))
 }
 
 /// Commits one response or patch.
@@ -125,15 +152,11 @@ fn one(
                     progress.set_position(before + read as u64);
                 });
                 progress.set_position(before + bytes.len() as u64);
-                progress.set_message("read, writing the file");
                 brought
             })
         }
     };
-    let report = done.map_err(|error| error.at(&name))?;
-    // A program may go on without its disk; this one has nothing else to show for its work.
-    cache.flush()?;
-    Ok(report)
+    Ok(done.map_err(|error| error.at(&name))?)
 }
 
 /// The request that a response answers, and how a label calls it.
@@ -200,7 +223,6 @@ fn replay(
         read += exchange.body().len();
         progress.set_position(place + share(size, read, bodies));
     }
-    cache.flush()?;
     let read = totals.responses - before.responses;
     progress.suspend(|| -> anyhow::Result<()> {
         let all = count(recording.exchanges().len(), "response");
@@ -265,7 +287,11 @@ fn line(label: &str, brought: &Ingested) -> Vec<Value> {
 fn open(arguments: &Arguments) -> anyhow::Result<Cache> {
     let file = SqliteFile::new(&arguments.cache);
     match &arguments.schema {
-        Some(schema) => opened(Some(read_schema(schema)?), file),
+        Some(schema) => {
+            let schema = read_schema(schema)?;
+            check_call(&schema, arguments)?;
+            opened(Some(schema), file)
+        }
         None if !arguments.cache.exists() && arguments.kind == Kind::Export => {
             let name = files::name(&arguments.files[0]);
             let schema = Schema::of_export(files::read(&arguments.files[0])?);
@@ -280,13 +306,26 @@ fn open(arguments: &Arguments) -> anyhow::Result<Cache> {
             "{}: there is no cache here yet; name a schema with --schema to make one",
             arguments.cache.display()
         ))),
-        None => opened(None, file),
+        None => {
+            let cache = opened(None, file)?;
+            check_call(&cache.schema(), arguments)?;
+            Ok(cache)
+        }
     }
+}
+
+/// A wrong call is told before anything is read or made.
+fn check_call(schema: &Schema, arguments: &Arguments) -> anyhow::Result<()> {
+    if arguments.kind == Kind::Responses && (arguments.url.is_some() || arguments.rule.is_some()) {
+        request(schema, arguments, &arguments.files[0])?;
+    }
+    Ok(())
 }
 
 /// With a clock, so that it is known of rows that may expire when they were brought.
 fn opened(schema: Option<Schema>, file: SqliteFile) -> anyhow::Result<Cache> {
-    let builder = Cache::builder().clock(SystemClock::new()).storage(file);
+    // All is written once, at the end: there is nothing to show for a part of it.
+    let builder = Cache::builder().clock(SystemClock::new()).storage(file).write_when_flushed();
     let builder = match schema {
         Some(schema) => builder.schema(schema),
         None => builder,

@@ -49,9 +49,10 @@ const NAMED: usize = 3;
 
 pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     let file = files::name(&arguments.scenario);
-    let text = String::from_utf8(files::read(&arguments.scenario)?).map_err(|error| {
-        anyhow::anyhow!("{file}: byte {} is not UTF-8", error.utf8_error().valid_up_to())
-    })?;
+    let text =
+        String::from_utf8(files::read(&arguments.scenario)?.into_owned()).map_err(|error| {
+            anyhow::anyhow!("{file}: byte {} is not UTF-8", error.utf8_error().valid_up_to())
+        })?;
     let scenario = Scenario::parse(&file, &text)?;
     let folder = arguments.scenario.parent().unwrap_or(Path::new(""));
     let schema = match (&arguments.schema, scenario.schema()) {

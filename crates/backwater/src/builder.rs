@@ -22,11 +22,14 @@ pub(crate) struct Settings {
     pub(crate) commits: (usize, usize),
     /// Bytes that results may take which nobody asks for any more.
     pub(crate) recent: usize,
+    /// Whether a thread writes to the storage soon after each commit.
+    pub(crate) writes_by_itself: bool,
 }
 
 impl Default for Settings {
     fn default() -> Self {
-        Self { clock: None, commits: (16, 1 << 16), recent: 16 << 20 }
+        let commits = (16, 1 << 16);
+        Self { clock: None, commits, recent: 16 << 20, writes_by_itself: true }
     }
 }
 
@@ -310,6 +313,26 @@ impl CacheBuilder {
     /// See [`CacheBuilder`] for an example.
     pub fn keep_results(mut self, bytes: usize) -> Self {
         self.settings.recent = bytes;
+        self
+    }
+
+    /// Leaves what is committed in memory until [`Cache::flush`] is called, or the last handle is
+    /// dropped; a thread would write it soon after each commit. For a program that commits very much
+    /// at once, and has no use for a part of it.
+    ///
+    /// ```
+    /// # use backwater::{Cache, MemoryStorage, Schema};
+    /// let (memory, schema) = (MemoryStorage::new(), Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
+    /// let cache = Cache::builder().schema(schema).storage(memory.clone()).write_when_flushed().build()?;
+    /// for id in 0..100 {
+    ///     cache.commit("one more", |tx| tx.insert("t", [("id", id)]))?;
+    /// }
+    /// cache.flush()?; // one write
+    /// assert_eq!(Cache::open(memory)?.snapshot().count("t")?, 100);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn write_when_flushed(mut self) -> Self {
+        self.settings.writes_by_itself = false;
         self
     }
 

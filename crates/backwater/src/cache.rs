@@ -124,6 +124,7 @@ impl Cache {
         let engine = Engine::new(&state.schema, settings.recent);
         let ring = Ring::new(settings.commits.0, settings.commits.1);
         let keeper = keeper.map(Arc::new);
+        let keeper = (keeper, settings.writes_by_itself);
         let core = Core::new((state, commit), engine, ring, settings.clock, keeper);
         let inner = Inner { core, schema_changes, rehydrating: InTurn::default() };
         #[cfg(feature = "threads")]
@@ -736,9 +737,37 @@ impl Cache {
         let report = self.commit(label, Transaction::clear)?;
         if let Some(keeper) = &self.0.core.keeper {
             keeper.forget_sleepers();
-            keeper.write()?;
+            keeper.compact()?;
         }
         Ok(report)
+    }
+
+    /// Writes all that waits, and makes sure that nothing is left in the storage of what was deleted
+    /// or overwritten. [`Cache::clear`] does so by itself. An SQLite file is written anew within
+    /// itself, which takes as long as reading and writing all of it.
+    ///
+    /// Elsewhere than in the file, such as in what a file system or a disk keeps of old blocks, the
+    /// cache cannot look.
+    ///
+    /// # Errors
+    /// What the storage says.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, SqliteFile};
+    /// # let folder = tempfile::tempdir().unwrap();
+    /// # let path = folder.path().join("ports.db");
+    /// # let schema = Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?;
+    /// let cache = Cache::open_with(schema, SqliteFile::new(&path))?;
+    /// cache.commit("a port opened", |tx| tx.insert("port", [("code", "SECRET HARBOUR")]))?;
+    /// cache.flush()?;
+    /// cache.commit("and closed", |tx| tx.delete("port", "SECRET HARBOUR"))?;
+    /// cache.compact()?;
+    /// let bytes = std::fs::read(&path).unwrap();
+    /// assert!(!bytes.windows(6).any(|text| text == b"SECRET"));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn compact(&self) -> Result<()> {
+        self.0.core.keeper.as_ref().map_or(Ok(()), |keeper| keeper.compact())
     }
 
     /// Returns when everything that was committed is durable; at once, if the cache has no storage.

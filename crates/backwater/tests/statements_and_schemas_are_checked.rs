@@ -467,3 +467,55 @@ proptest! {
         }
     }
 }
+
+/// Statements that read statements cost as much as there are of them, however often each is read: to
+/// define, to explain, to keep true and to say what is missing.
+#[test]
+fn statements_over_statements_stay_small() {
+    let schema = |queries: &str| {
+        let text =
+            format!("table.t = {{ id = 'id', fields = {{ id = 'int', k = 'int' }} }}\n{queries}");
+        let schema = Schema::parse("s.toml", &text).unwrap();
+        schema.check().unwrap();
+        schema
+    };
+    let works = |schema: Schema, statement: &str| {
+        let explained = schema.explain(statement).unwrap().to_string();
+        assert!(explained.len() < 1_000_000, "{} letters of a plan", explained.len());
+        let cache = Cache::new(schema);
+        let query = cache.query(statement, ()).unwrap();
+        let _kept = query.keep_up();
+        for id in 0..3 {
+            cache.commit("one more", |tx| tx.insert("t", [("id", id), ("k", 0)])).unwrap();
+        }
+        assert_eq!(query.read().unwrap().len(), 1, "{statement}");
+        assert_eq!(query.missing(9).unwrap().count, 0);
+    };
+    // Groupings nested in FROM, as deep as a statement may be.
+    let mut nested = "SELECT k, count(*) AS n FROM t GROUP BY k".to_owned();
+    for level in 0..39 {
+        nested = format!("SELECT k, count(*) AS n FROM ({nested}) AS g{level} GROUP BY k");
+    }
+    works(schema(""), &nested);
+    // A chain of named queries.
+    let mut chain = "query.q0 = 'SELECT k, count(*) AS n FROM t GROUP BY k'\n".to_owned();
+    for number in 1..200 {
+        chain +=
+            &format!("query.q{number} = 'SELECT k, sum(n) AS n FROM q{} GROUP BY k'\n", number - 1);
+    }
+    works(schema(&chain), "SELECT k, n FROM q199");
+    // Each is read twice by the next, and by the one behind that.
+    for reads in ["JOIN q{a} AS b ON b.k = a.k", "JOIN q{b} AS b ON b.k = a.k"] {
+        let mut twice = "query.q0 = 'SELECT k, count(*) AS n FROM t GROUP BY k'\nquery.q1 = 'SELECT k, n FROM q0'\n".to_owned();
+        for number in 2..60 {
+            let reads = reads
+                .replace("{a}", &(number - 1).to_string())
+                .replace("{b}", &(number - 2).to_string());
+            twice += &format!(
+                "query.q{number} = 'SELECT a.k, count(*) AS n FROM q{} AS a {reads} GROUP BY a.k'\n",
+                number - 1
+            );
+        }
+        works(schema(&twice), "SELECT k, n FROM q59");
+    }
+}

@@ -35,6 +35,9 @@ pub(crate) struct Core {
     pub(crate) keeper: Option<Arc<Keeper>>,
     #[cfg(feature = "threads")]
     thread: Option<WriterThread>,
+    /// Whether that thread writes soon after each commit.
+    #[cfg(feature = "threads")]
+    writes_by_itself: bool,
 }
 
 /// Closing writes what waits; with a writer thread, that does.
@@ -82,14 +85,18 @@ impl Core {
         engine: Engine,
         ring: Ring,
         clock: Option<Arc<dyn Clock>>,
-        keeper: Option<Arc<Keeper>>,
+        (keeper, writes_by_itself): (Option<Arc<Keeper>>, bool),
     ) -> Self {
+        #[cfg(not(feature = "threads"))]
+        let _ = writes_by_itself;
         let published = Arc::new(Published::new(state.clone(), commit, clock.clone()));
         let (history, remembered) = (Arc::new(History::after(commit)), Remembered::default());
         let writer = Mutex::new(Writer { engine, state, commit, history, remembered });
         Self {
             #[cfg(feature = "threads")]
             thread: keeper.clone().map(WriterThread::new),
+            #[cfg(feature = "threads")]
+            writes_by_itself,
             published,
             writer,
             turn: InTurn::default(),
@@ -226,7 +233,9 @@ impl Core {
     /// Has the writer thread write, if there is one.
     pub(crate) fn wake_writer(&self) {
         #[cfg(feature = "threads")]
-        if self.keeper.as_ref().is_some_and(|keeper| !keeper.is_read_only()) {
+        if self.writes_by_itself
+            && self.keeper.as_ref().is_some_and(|keeper| !keeper.is_read_only())
+        {
             self.thread.iter().for_each(WriterThread::wake);
         }
     }

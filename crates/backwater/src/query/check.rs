@@ -5,7 +5,7 @@ use std::sync::Arc;
 use super::explain::Explanation;
 use super::lower::lower;
 use super::plan::Plan;
-use super::syntax::{Refusal, parse};
+use super::syntax::{Refusal, parse, with_deep_stack};
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::schema::{NamedQuery, Schema, line_and_column};
 
@@ -111,7 +111,7 @@ fn problems(schema: &Schema) -> Vec<Error> {
 }
 
 fn plan(sql: &str, schema: &Schema) -> Result<Arc<Plan>, Refusal> {
-    lower(parse(sql)?, schema)
+    with_deep_stack(|| lower(parse(sql)?, schema))
 }
 
 fn error(refusal: &Refusal, kind: ErrorKind) -> Error {

@@ -1,13 +1,15 @@
 //! A statement's plan as a person reads it: what each operator reads, by which index, what it
 //! keeps, and how it follows a commit.
 
+use std::cell::RefCell;
+use std::collections::HashSet;
 use std::fmt::{self, Write};
 
 use serde_json::{Value as Json, json};
 
 use super::aggregate::AggregateFunction;
 use super::live::keeps_first;
-use super::plan::{Access, Path, Plan, Relation};
+use super::plan::{Access, Identity, Path, Plan, Relation};
 use super::told::Names;
 use crate::schema::{FieldNo, Schema};
 
@@ -101,7 +103,7 @@ impl Operator {
 impl Explanation {
     pub(crate) fn of(title: &str, plan: &Plan, schema: &Schema) -> Self {
         let title = title.split_whitespace().collect::<Vec<_>>().join(" ");
-        Self { title, root: statement(plan, schema) }
+        Self { title, root: statement(plan, schema, &Shown::default()) }
     }
 
     /// What the statement is called.
@@ -190,17 +192,21 @@ fn branch(f: &mut impl Write, operator: &Operator, before: &str, is_last: bool) 
 }
 
 /// A statement's operators, the last one first.
-fn statement(plan: &Plan, schema: &Schema) -> Operator {
+/// The statements that others read and that stand in the tree already: each is kept and followed
+/// once, however many read it.
+type Shown = RefCell<HashSet<Identity>>;
+
+fn statement(plan: &Plan, schema: &Schema, shown: &Shown) -> Operator {
     let names = Names { plan, schema };
     let mut operator = match plan.is_union {
         true => {
             let branches = plan.sources.iter().enumerate();
-            let branches = branches.map(|(number, _)| source(&names, number, "branch"));
+            let branches = branches.map(|(number, _)| source(&names, number, "branch", shown));
             let mut union = Operator::new("union all", "rows of each, one after the other");
             union.inputs.extend(branches);
             union
         }
-        false => joins(&names),
+        false => joins(&names, shown),
     };
     if let Some(grouping) = &plan.grouping {
         operator = group(&names, grouping).input(operator);
@@ -314,9 +320,9 @@ fn order(names: &Names<'_>) -> Operator {
 }
 
 /// The sources, each joined to those before it.
-fn joins(names: &Names<'_>) -> Operator {
+fn joins(names: &Names<'_>, shown: &Shown) -> Operator {
     let (plan, path) = (names.plan, &names.plan.scratch);
-    let mut operator = source(names, path.start, "scan");
+    let mut operator = source(names, path.start, "scan", shown);
     operator.facts.splice(0..0, {
         let by = access(names, path.start, &path.access);
         let checks = conditions(names, path.checks.iter());
@@ -326,7 +332,8 @@ fn joins(names: &Names<'_>) -> Operator {
         operator.name = "look up";
     }
     for step in &path.steps {
-        let mut join = source(names, step.source, if step.optional { "left join" } else { "join" });
+        let name = if step.optional { "left join" } else { "join" };
+        let mut join = source(names, step.source, name, shown);
         let on: Vec<_> = step.on.iter().collect();
         join.facts.splice(0..0, {
             let by = access(names, step.source, &step.access);
@@ -344,7 +351,7 @@ fn joins(names: &Names<'_>) -> Operator {
 }
 
 /// A source: what of it is read, and how its changes are followed.
-fn source(names: &Names<'_>, number: usize, name: &'static str) -> Operator {
+fn source(names: &Names<'_>, number: usize, name: &'static str, shown: &Shown) -> Operator {
     let plan = names.plan;
     let source = &plan.sources[number];
     let (what, inner) = match &source.relation {
@@ -356,7 +363,10 @@ fn source(names: &Names<'_>, number: usize, name: &'static str) -> Operator {
         }
         Relation::Statement(inner, _) => {
             let role = if source.is_lookup { "" } else { "the statement " };
-            (format!("{role}{}", source.name), Some(statement(inner, names.schema)))
+            match shown.borrow_mut().insert(inner.identity) {
+                true => (format!("{role}{}", source.name), Some(inner)),
+                false => (format!("{role}{}, which stands above", source.name), None),
+            }
         }
     };
     let fields: Vec<String> = source.reads.iter().map(|field| names.field(number, field)).collect();
@@ -367,7 +377,7 @@ fn source(names: &Names<'_>, number: usize, name: &'static str) -> Operator {
         _ => "looks at each changed row before and after".to_owned(),
     };
     let mut operator = Operator::new(name, what).fact("reads", reads).fact("follows", follows);
-    operator.inputs.extend(inner);
+    operator.inputs.extend(inner.map(|inner| statement(inner, names.schema, shown)));
     operator
 }
 

@@ -3,13 +3,13 @@
 //! Found when somebody asks, by going through the rows once more; what is unknown for want of a
 //! value counts as possible.
 
-use std::collections::{BTreeSet, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
 use super::expr::Expr;
 use super::live::{Live, Ordered, Slots, of_tables};
-use super::plan::{Access, Asked, Plan, Relation, Step, Window};
-use super::relation::{Derived, DerivedView, NONE, Tuple, View};
+use super::plan::{Access, Asked, Identity, Plan, Relation, Step, Window};
+use super::relation::{Derived, DerivedRow, DerivedView, NONE, Tuple, View};
 use super::scalar::{Key, Scalar};
 use super::walk::Walk;
 use crate::change::FieldSet;
@@ -84,7 +84,9 @@ type Cells = BTreeSet<(TableNo, Slot, FieldNo)>;
 /// What is missing of a result, at most so many cells of it one by one.
 pub(super) fn missing(asked: &Asked, ordered: &Ordered, state: &State, most: usize) -> Missing {
     let mut cells = Cells::new();
-    gather(&asked.plan, &asked.params, Some((ordered, asked.window)), state, &mut cells);
+    let (known, gathered) = Default::default();
+    let mut gathering = Gathering { state, known, gathered, cells: &mut cells };
+    gathering.gather(&asked.plan, &asked.params, Some((ordered, asked.window)));
     let told = cells.iter().take(most).map(|(table, slot, field)| {
         let definition = state.schema.table(*table);
         MissingCell {
@@ -97,27 +99,99 @@ pub(super) fn missing(asked: &Asked, ordered: &Ordered, state: &State, most: usi
     Missing { cells: told.collect(), count: cells.len() }
 }
 
-/// Goes through the rows that a statement reads, and those that it reads by way of others.
-fn gather(
-    plan: &Plan,
-    params: &[Scalar<'static>],
-    shown: Option<(&Ordered, Window)>,
-    state: &State,
-    cells: &mut Cells,
-) {
-    for source in &plan.sources {
-        if let Relation::Statement(inner, of) = &source.relation {
-            let params: Vec<_> = of.iter().map(|param| params[*param].clone()).collect();
-            gather(inner, &params, None, state, cells);
+/// A statement with values for its parameters.
+type Bound = (Identity, Box<[Key]>);
+
+fn bound(plan: &Plan, params: &[Scalar<'static>]) -> Bound {
+    (plan.identity, params.iter().cloned().map(Key::from).collect())
+}
+
+/// Goes through the rows that a statement reads, and those that it reads by way of others: each of
+/// these once, however many read it.
+struct Gathering<'g> {
+    state: &'g State,
+    /// The rows of statements, computed anew.
+    known: HashMap<Bound, Option<Arc<KeyedRows>>>,
+    gathered: HashSet<Bound>,
+    cells: &'g mut Cells,
+}
+
+type KeyedRows = Vec<(Box<[Key]>, Arc<DerivedRow>)>;
+
+impl Gathering<'_> {
+    fn gather(
+        &mut self,
+        plan: &Plan,
+        params: &[Scalar<'static>],
+        shown: Option<(&Ordered, Window)>,
+    ) {
+        for source in &plan.sources {
+            if let Relation::Statement(inner, of) = &source.relation {
+                let params: Vec<_> = of.iter().map(|param| params[*param].clone()).collect();
+                if self.gathered.insert(bound(inner, &params)) {
+                    self.gather(inner, &params, None);
+                }
+            }
+        }
+        let rows = self.read_statements(plan, params);
+        let views = views(&rows);
+        let view = View { plan, state: self.state, derived: &views };
+        if !plan.is_union {
+            search(&view, params, shown, self.cells);
         }
     }
-    let rows = read_statements(plan, params, state);
-    let views = views(&rows);
-    let view = View { plan, state, derived: &views };
-    if plan.is_union {
-        return;
+
+    /// The rows of the statements that a statement reads.
+    fn read_statements(&mut self, plan: &Plan, params: &[Scalar<'static>]) -> Vec<Option<Derived>> {
+        let rows = plan.sources.iter().enumerate().map(|(source, of)| match &of.relation {
+            Relation::Table(_) => None,
+            Relation::Statement(inner, of) => {
+                let params: Vec<_> = of.iter().map(|param| params[*param].clone()).collect();
+                let mut rows = Derived::default();
+                for (key, row) in self.rows_of(inner, &params)?.iter() {
+                    rows.set(key, Some(row.clone()));
+                }
+                plan.derived_indexes(source).iter().for_each(|fields| rows.index(fields));
+                Some(rows)
+            }
+        });
+        rows.collect()
     }
-    let mut search = Search { view: &view, params, window: Shown::of(&view, shown), cells };
+
+    fn rows_of(&mut self, plan: &Plan, params: &[Scalar<'static>]) -> Option<Arc<KeyedRows>> {
+        let bound = bound(plan, params);
+        if let Some(known) = self.known.get(&bound) {
+            return known.clone();
+        }
+        let rows = self.compute(plan, params).map(Arc::new);
+        self.known.insert(bound, rows.clone());
+        rows
+    }
+
+    fn compute(&mut self, plan: &Plan, params: &[Scalar<'static>]) -> Option<KeyedRows> {
+        let rows = self.read_statements(plan, params);
+        let views = views(&rows);
+        let view = View { plan, state: self.state, derived: &views };
+        let window = plan.window(params).ok()?;
+        let live = Live::compute(&view, (params, window), false).ok()?;
+        let ranks = 0..window.len(live.ordered.len());
+        let rows = ranks.map(|rank| {
+            let (key, row) = live.ordered.derived(rank + window.offset, &view, params)?;
+            Some((key, Arc::new(row)))
+        });
+        rows.collect()
+    }
+}
+
+/// Looks for what is missing of the rows of one statement.
+fn search(
+    view: &View<'_>,
+    params: &[Scalar<'static>],
+    shown: Option<(&Ordered, Window)>,
+    cells: &mut Cells,
+) {
+    let plan = view.plan;
+    let mut search = Search { view, params, window: Shown::of(view, shown), cells };
     let follows = |source: &usize| {
         let steps = &plan.paths[*source].steps;
         steps.iter().any(|step| matches!(step.access, Access::Follow(_)))
@@ -135,37 +209,9 @@ fn gather(
     }
 }
 
-/// The rows of the statements that a statement reads, computed anew.
-fn read_statements(plan: &Plan, params: &[Scalar<'static>], state: &State) -> Vec<Option<Derived>> {
-    let rows = plan.sources.iter().enumerate().map(|(source, of)| match &of.relation {
-        Relation::Table(_) => None,
-        Relation::Statement(inner, of) => {
-            let params: Vec<_> = of.iter().map(|param| params[*param].clone()).collect();
-            let mut rows = rows_of(inner, &params, state)?;
-            plan.derived_indexes(source).iter().for_each(|fields| rows.index(fields));
-            Some(rows)
-        }
-    });
-    rows.collect()
-}
-
 fn views(rows: &[Option<Derived>]) -> Vec<Option<DerivedView<'_>>> {
     let views = rows.iter().map(|rows| rows.as_ref().map(|rows| DerivedView { rows, undo: None }));
     views.collect()
-}
-
-fn rows_of(plan: &Plan, params: &[Scalar<'static>], state: &State) -> Option<Derived> {
-    let rows = read_statements(plan, params, state);
-    let views = views(&rows);
-    let view = View { plan, state, derived: &views };
-    let window = plan.window(params).ok()?;
-    let live = Live::compute(&view, (params, window), false).ok()?;
-    let mut out = Derived::default();
-    for rank in 0..window.len(live.ordered.len()) {
-        let (key, row) = live.ordered.derived(rank + window.offset, &view, params)?;
-        out.set(&key, Some(Arc::new(row)));
-    }
-    Some(out)
 }
 
 /// Which tuples show.

@@ -340,15 +340,18 @@ impl Node {
         self.watched.load(Ordering::Acquire) > 0
     }
 
-    /// One more who wants it up to date at every commit; it must be so already.
+    /// One more who wants it up to date at every commit; it must be so already. What it reads is
+    /// wanted once by it, however many want it.
     pub(crate) fn watch(&self) {
-        self.inner.iter().flatten().for_each(|inner| inner.watch());
-        self.watched.fetch_add(1, Ordering::AcqRel);
+        if self.watched.fetch_add(1, Ordering::AcqRel) == 0 {
+            self.inner.iter().flatten().for_each(|inner| inner.watch());
+        }
     }
 
     pub(crate) fn unwatch(&self) {
-        self.watched.fetch_sub(1, Ordering::AcqRel);
-        self.inner.iter().flatten().for_each(|inner| inner.unwatch());
+        if self.watched.fetch_sub(1, Ordering::AcqRel) == 1 {
+            self.inner.iter().flatten().for_each(|inner| inner.unwatch());
+        }
     }
 
     pub(crate) fn lock_inner(&self) -> Inner<'_> {
@@ -397,10 +400,9 @@ impl Node {
         out
     }
 
-    /// Whether there is something that it has yet to follow.
+    /// Whether there is something that it has yet to follow. If what it reads has, it has as well.
     pub(crate) fn is_behind(&self) -> bool {
         !lock(&self.pending).is_nothing()
-            || self.inner.iter().flatten().any(|inner| inner.is_behind())
     }
 
     /// Puts off following a commit's changes; `before` are the tables before it. `rows` are the
@@ -448,6 +450,10 @@ impl Node {
         state: &Arc<State>,
         commit: u64,
     ) -> Result<Option<Progress>, Ahead> {
+        // Each only once, however many read it.
+        if !self.inner.is_empty() && lock(&self.current).commit >= commit {
+            return Ok(None);
+        }
         for inner in self.inner.iter().flatten() {
             inner.catch_up(state, commit)?;
         }

@@ -1,7 +1,12 @@
 //! A plan: what a statement reads and does, resolved against the schema. One for each shape.
 
+use std::collections::BTreeMap;
+use std::fmt::{self, Write};
+use std::hash::Hasher;
 use std::ops::Range;
 use std::sync::Arc;
+
+use siphasher::sip128::{Hasher128, SipHasher13};
 
 use super::aggregate::Aggregate;
 use super::collation::Collation;
@@ -19,7 +24,9 @@ use crate::value::{Named, Value};
 #[derive(Debug)]
 pub(crate) struct Plan {
     /// Two plans with the same identity are the same.
-    pub(crate) identity: String,
+    pub(crate) identity: Identity,
+    /// The fields of each table that the statement reads, also by way of other statements.
+    pub(crate) footprints: BTreeMap<TableNo, FieldSet>,
     pub(crate) sources: Vec<Source>,
     /// Whether a row is one of any source, instead of one of each.
     pub(crate) is_union: bool,
@@ -74,11 +81,50 @@ pub(crate) struct Source {
     pub(crate) order: FieldSet,
 }
 
-#[derive(Debug)]
+/// What a plan is, as a hash of 128 bits of all that it says. Of a statement that it reads it has that
+/// one's, so that telling a plan takes as long as it is, and not as long as all that stands below it.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Default)]
+pub(crate) struct Identity(u128);
+
+impl Identity {
+    pub(crate) fn of(plan: &Plan) -> Self {
+        struct Hashed(SipHasher13);
+
+        impl fmt::Write for Hashed {
+            fn write_str(&mut self, text: &str) -> fmt::Result {
+                self.0.write(text.as_bytes());
+                Ok(())
+            }
+        }
+
+        let mut hashed = Hashed(SipHasher13::new());
+        let written = write!(hashed, "{plan:?}");
+        debug_assert!(written.is_ok(), "a hash takes every text");
+        Self(hashed.0.finish128().as_u128())
+    }
+}
+
+impl fmt::Debug for Identity {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:x}", self.0)
+    }
+}
+
 pub(crate) enum Relation {
     Table(TableNo),
     /// Another statement, and which of our parameters its own are.
     Statement(Arc<Plan>, Box<[usize]>),
+}
+
+impl fmt::Debug for Relation {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Table(table) => write!(f, "{table:?}"),
+            Self::Statement(plan, params) => {
+                write!(f, "Statement({:?}, {params:?})", plan.identity)
+            }
+        }
+    }
 }
 
 /// One condition `column = :param`.
@@ -345,29 +391,28 @@ impl Plan {
 
     /// The tables that the statement reads, also by way of other statements.
     pub(crate) fn tables(&self) -> Vec<TableNo> {
-        let mut tables = Vec::new();
-        for source in &self.sources {
-            match &source.relation {
-                Relation::Table(table) => tables.push(*table),
-                Relation::Statement(plan, _) => tables.extend(plan.tables()),
-            }
-        }
-        tables.sort_unstable();
-        tables.dedup();
-        tables
+        self.footprints.keys().copied().collect()
     }
 
     /// The fields of a table that the statement reads, also by way of other statements.
     pub(crate) fn footprint(&self, table: TableNo) -> FieldSet {
-        let mut fields = FieldSet::default();
-        for source in &self.sources {
+        self.footprints.get(&table).cloned().unwrap_or_default()
+    }
+
+    /// The same from its sources.
+    pub(crate) fn footprints_of(sources: &[Source]) -> BTreeMap<TableNo, FieldSet> {
+        let mut out: BTreeMap<TableNo, FieldSet> = BTreeMap::new();
+        for source in sources {
             match &source.relation {
-                Relation::Table(other) if *other == table => fields.add(&source.reads),
-                Relation::Table(_) => {}
-                Relation::Statement(plan, _) => fields.add(&plan.footprint(table)),
+                Relation::Table(table) => out.entry(*table).or_default().add(&source.reads),
+                Relation::Statement(plan, _) => {
+                    for (table, fields) in &plan.footprints {
+                        out.entry(*table).or_default().add(fields);
+                    }
+                }
             }
         }
-        fields
+        out
     }
 
     /// What the statement reads as `table.field`, for messages.

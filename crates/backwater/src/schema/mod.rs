@@ -16,8 +16,9 @@ mod tree;
 mod tuning;
 pub(crate) use read::{TYPE_MEMBER, lasting, line_and_column, plain};
 
+use std::any::Any;
 use std::fmt;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::value::{Json, RowId};
@@ -148,6 +149,8 @@ pub(crate) struct NamedQuery {
     pub(crate) offset: usize,
     /// Whether the statement stands in the schema's text letter by letter.
     pub(crate) verbatim: bool,
+    /// What the query room has made of it, once it was asked for.
+    pub(crate) compiled: OnceLock<Arc<dyn Any + Send + Sync>>,
 }
 
 impl Schema {
@@ -239,6 +242,12 @@ impl Schema {
         let found = exact
             .or_else(|| self.queries.iter().find(|query| query.name.eq_ignore_ascii_case(name)))?;
         Some((&found.name, &found.sql))
+    }
+
+    /// What the query room has made of a named query.
+    pub(crate) fn compiled(&self, name: &str) -> Option<&OnceLock<Arc<dyn Any + Send + Sync>>> {
+        let query = self.queries.iter().find(|query| &*query.name == name);
+        query.map(|query| &query.compiled)
     }
 
     /// The id that a text is, in the type that a table declares: digits for a number, a JSON array

@@ -15,6 +15,7 @@ use serde_json::{Map, Value as Tree};
 use super::aside;
 use super::form::id_of;
 use super::held::{Held, HeldTable, overtaken};
+use super::identity::Identity;
 use super::lock::{self, Lock};
 use super::{Batch, Hash, Header, Loader, Storage, Stored, StoredRow, StoredTable};
 use crate::error::{Error, ErrorKind, Result};
@@ -48,6 +49,8 @@ pub struct JsonLines {
     path: PathBuf,
     read_only: bool,
     held: Held<Line>,
+    /// The file as it was read or written last.
+    known: Option<Identity>,
     lock: Option<Lock>,
 }
 
@@ -60,7 +63,7 @@ impl JsonLines {
     /// See [`JsonLines`] for an example.
     pub fn new(path: impl AsRef<Path>) -> Self {
         let path = path.as_ref().to_owned();
-        Self { path, read_only: false, held: Held::default(), lock: None }
+        Self { path, read_only: false, held: Held::default(), known: None, lock: None }
     }
 
     /// The cache in that file, only to look at: nothing is ever written.
@@ -100,6 +103,7 @@ impl Storage for JsonLines {
             damaged(format!("byte {place} is not UTF-8"))
         })?;
         self.held = read(&text)?;
+        self.known = Identity::of(&self.path)?;
         Ok(self.held.header.clone())
     }
 
@@ -111,8 +115,22 @@ impl Storage for JsonLines {
         if self.read_only {
             return Err(Error::new(ErrorKind::Storage, "it was opened only to be read"));
         }
-        self.held = Held::default();
+        (self.held, self.known) = (Held::default(), None);
         aside::set_aside(&self.path, &[])
+    }
+
+    fn is_there(&mut self) -> Result<bool> {
+        let Some(known) = &self.known else { return Ok(true) };
+        match Identity::of(&self.path)? {
+            Some(found) if found.is_unchanged(known) => Ok(true),
+            Some(found) if !found.is_empty() => {
+                Err(damaged("another program has changed it while it was open".to_owned()))
+            }
+            _ => {
+                (self.held, self.known) = (Held::default(), None);
+                Ok(false)
+            }
+        }
     }
 
     fn told(&mut self, table: &StoredTable<'_>) -> Result<Option<(u64, Hash)>> {
@@ -166,6 +184,7 @@ impl Storage for JsonLines {
                 .caused_by(error)
         })?;
         self.held = held;
+        self.known = Identity::of(&self.path)?;
         Ok(())
     }
 }

@@ -47,6 +47,13 @@ struct Io {
     is_lost: bool,
 }
 
+/// What a driver says; what it did not finish as it panicked is done once more.
+fn guarded<T>(call: impl FnOnce() -> Result<T>) -> Result<T> {
+    caught(call).unwrap_or_else(|panic| {
+        Err(Error::new(ErrorKind::Storage, format!("its driver panicked: {panic}")))
+    })
+}
+
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
@@ -192,8 +199,37 @@ impl Keeper {
             return self.own_is_lost();
         }
         let mut io = lock(&self.io);
-        let Io { outbox, storage, edited, .. } = &mut *io;
+        match self.write_once(&mut io) {
+            Err(error)
+                if error.kind() == ErrorKind::Damaged
+                    && self.when_damaged != WhenDamaged::Refuse =>
+            {
+                // What others did to it stays, under another name, and all is written anew: what is
+                // in memory is whole.
+                let Io { outbox, storage, is_lost, .. } = &mut *io;
+                let name = storage.set_aside().map_err(|error| error.at(storage.name()))?;
+                self.tell(&error);
+                *lock(&self.damage) = Some(Damage::SetAside { name, error });
+                outbox.write_anew();
+                *is_lost = true;
+                self.write_once(&mut io)
+            }
+            written => written,
+        }
+    }
+
+    fn write_once(&self, io: &mut Io) -> Result<()> {
+        let Io { outbox, storage, edited, is_lost } = io;
         let (now, commit) = lock(&self.waiting).take_into(outbox);
+        if !outbox.is_new()
+            && !guarded(|| storage.is_there()).map_err(|error| error.at(storage.name()))?
+        {
+            let what = "it was removed or renamed while it was open";
+            let error = Error::new(ErrorKind::Storage, what).at(storage.name());
+            self.tell(&error.help("all of it is written anew"));
+            outbox.write_anew();
+            *is_lost = true;
+        }
         outbox.note(now.take_asked());
         // What is still to come cannot be written anew yet.
         let (here, to_come): (BTreeSet<_>, BTreeSet<_>) =
@@ -204,14 +240,23 @@ impl Keeper {
             outbox.nothing_to_write(&now);
             return Ok(());
         };
-        // What a driver did not finish is written once more.
-        let written = caught(|| storage.write(&batch));
-        let written = written.unwrap_or_else(|panic| {
-            Err(Error::new(ErrorKind::Storage, format!("writing panicked: {panic}")))
-        });
-        written.map_err(|error| error.at(storage.name()))?;
+        guarded(|| storage.write(&batch)).map_err(|error| error.at(storage.name()))?;
         outbox.done(batch);
         Ok(())
+    }
+
+    /// Writes all that waits, and makes sure that nothing is left of what was deleted.
+    ///
+    /// # Errors
+    /// What the storage says.
+    pub(crate) fn compact(&self) -> Result<()> {
+        self.write()?;
+        if self.is_read_only {
+            return Ok(());
+        }
+        let mut io = lock(&self.io);
+        let Io { storage, .. } = &mut *io;
+        guarded(|| storage.compact()).map_err(|error| error.at(storage.name()))
     }
 
     /// What is committed where a storage is only read is not kept, and nobody shall believe so.

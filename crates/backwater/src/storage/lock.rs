@@ -1,6 +1,6 @@
 //! One writer at a time: a lock on a file beside the cache's.
 
-use std::fs::{File, OpenOptions, TryLockError};
+use std::fs::{self, File, OpenOptions, TryLockError};
 use std::io::{self, Read, Seek, Write};
 use std::path::{Path, PathBuf};
 
@@ -8,7 +8,20 @@ use crate::error::{Error, ErrorKind, Result};
 
 /// The right to write to a cache file, until it is dropped or the process ends, however that ends.
 pub(super) struct Lock {
+    /// Locked for as long as it is open.
     _file: File,
+    path: PathBuf,
+    /// Whether the file was made for it.
+    is_new: bool,
+}
+
+impl Lock {
+    /// Lets go of it as if it had never been taken.
+    pub(super) fn discard(self) {
+        if self.is_new {
+            drop(fs::remove_file(&self.path));
+        }
+    }
 }
 
 /// Takes the right to write.
@@ -23,24 +36,71 @@ pub(super) fn take(path: &Path) -> Result<Lock> {
             .help("is its folder there, and writable?")
             .caused_by(error)
     };
-    let mut options = OpenOptions::new();
-    options.read(true).write(true).create(true).truncate(false);
-    let mut file = owned_by_one(&mut options).open(&beside).map_err(cannot)?;
-    match file.try_lock() {
-        Ok(()) => {}
-        Err(TryLockError::WouldBlock) => {
-            let mut holder = String::new();
-            // Who it is helps, but is not needed.
-            drop(file.read_to_string(&mut holder));
-            return Err(Error::new(ErrorKind::Storage, format!("{} writes to it", told(&holder)))
-                .help("let it end first, or open the file with `SqliteFile::read_only`"));
+    let taken = || {
+        let message =
+            format!("{} is no file of Backwater's, which would lock it", beside.display());
+        Error::new(ErrorKind::Storage, message).help("give the cache or that file another name")
+    };
+    loop {
+        // What a link points at is nobody's lock.
+        let known = fs::symlink_metadata(&beside).ok();
+        if known.as_ref().is_some_and(|known| !known.is_file()) {
+            return Err(taken());
         }
-        // Where there are no locks, a writer is still told of another one when it writes.
-        Err(TryLockError::Error(_)) => {}
+        let mut options = OpenOptions::new();
+        options.read(true).write(true).truncate(false);
+        options.create_new(known.is_none());
+        let mut file = match owned_by_one(&mut options).open(&beside) {
+            Ok(file) => file,
+            // It has come or gone just now.
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists && known.is_none() => {
+                continue;
+            }
+            Err(error) if error.kind() == io::ErrorKind::NotFound && known.is_some() => continue,
+            Err(error) => return Err(cannot(error)),
+        };
+        match file.try_lock() {
+            Ok(()) => {}
+            Err(TryLockError::WouldBlock) => {
+                let mut holder = String::new();
+                // Who it is helps, but is not needed.
+                drop(file.read_to_string(&mut holder));
+                let message = format!("{} writes to it", told(&holder));
+                return Err(Error::new(ErrorKind::Storage, message)
+                    .help("let it end first, or open the file only to be read"));
+            }
+            // Where there are no locks, a writer is still told of another one when it writes.
+            Err(TryLockError::Error(_)) => {}
+        }
+        if !is_at(&file, &beside) {
+            // Whoever had it has let go of it, file and all, or another file was put there.
+            continue;
+        }
+        let mut begins = [0; 20];
+        let len = file.read(&mut begins).unwrap_or(0);
+        if !begins[..len].iter().all(|byte| byte.is_ascii_digit() || byte.is_ascii_whitespace()) {
+            return Err(taken());
+        }
+        // Of one length, so that nothing is left of another one and nothing has to be cut off.
+        drop(file.rewind().and_then(|()| writeln!(file, "{:<19}", std::process::id())));
+        return Ok(Lock { _file: file, path: beside, is_new: known.is_none() });
     }
-    // Of one length, so that nothing is left of another one and nothing has to be cut off.
-    drop(file.rewind().and_then(|()| writeln!(file, "{:<19}", std::process::id())));
-    Ok(Lock { _file: file })
+}
+
+/// Whether a file is the one at a path.
+fn is_at(file: &File, path: &Path) -> bool {
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::MetadataExt;
+        let of = |found: fs::Metadata| (found.dev(), found.ino());
+        let here = file.metadata().map(of).ok();
+        here.is_some() && here == fs::symlink_metadata(path).map(of).ok()
+    }
+    #[cfg(not(unix))]
+    {
+        let _ = file;
+        path.exists()
+    }
 }
 
 fn told(holder: &str) -> String {

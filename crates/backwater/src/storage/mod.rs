@@ -13,6 +13,8 @@ mod expired;
 mod follow;
 mod form;
 mod held;
+#[cfg(any(feature = "sqlite", feature = "json-lines"))]
+mod identity;
 #[cfg(feature = "json-lines")]
 mod json_lines;
 mod keeper;
@@ -172,6 +174,24 @@ pub trait Storage: Send {
     /// # Errors
     /// If it cannot be read.
     fn loaded(&mut self) -> Result<()> {
+        Ok(())
+    }
+
+    /// Whether what was written is still there, as far as that can be told without reading it: asked
+    /// before each write. If it is not, and nothing has taken its place, all is written anew.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Damaged`] if something else has taken its place, or it was changed.
+    fn is_there(&mut self) -> Result<bool> {
+        Ok(true)
+    }
+
+    /// Makes sure that nothing is left of what was deleted or overwritten, and that no more room is
+    /// taken than needed; a storage that leaves nothing need not do anything.
+    ///
+    /// # Errors
+    /// If it cannot be written.
+    fn compact(&mut self) -> Result<()> {
         Ok(())
     }
 

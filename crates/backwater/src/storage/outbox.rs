@@ -332,6 +332,19 @@ impl Outbox {
         (self.stored_commit, self.exists, self.knows_schema) = (0, false, false);
     }
 
+    /// The same where all that the storage held is known here, and what sleeps as well.
+    pub(super) fn write_anew(&mut self) {
+        let sleepers = self.sleepers.clone();
+        self.begin_anew();
+        self.sleepers = sleepers;
+        self.asleep.rebuilt.insert(asleep::TABLE);
+    }
+
+    /// Whether the storage holds nothing yet.
+    pub(super) fn is_new(&self) -> bool {
+        !self.exists
+    }
+
     /// Takes note of rows that changed.
     pub(super) fn note(&mut self, rows: impl IntoIterator<Item = (TableNo, Slot)>) {
         let persists = rows.into_iter().filter(|(table, _)| self.main.form.table(*table).persists);

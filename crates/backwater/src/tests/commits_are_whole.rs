@@ -162,7 +162,9 @@ impl Clock for Panicking {
 }
 
 /// One commit of each kind.
-fn kinds() -> Vec<(&'static str, fn(&World) -> Result<()>)> {
+type Make = fn(&World) -> Result<()>;
+
+fn kinds() -> Vec<(&'static str, Make)> {
     vec![
         ("written", |world| step(&world.cache, 1).map(drop)),
         ("cascaded", |world| world.cache.commit("gone", |tx| tx.delete("port", "SAL")).map(drop)),
@@ -271,7 +273,7 @@ fn a_driver_that_panics_is_asked_again() {
         std::thread::sleep(Duration::from_millis(10));
     }
     assert_eq!(written().unwrap(), World::image(&cache), "the thread has gone on");
-    assert!(told.lock().unwrap()[0].contains("falling: writing panicked: the driver falls"));
+    assert!(told.lock().unwrap()[0].contains("falling: its driver panicked: the driver falls"));
     step(&cache, 1).unwrap();
     falls.store(1, Ordering::SeqCst);
     let error = cache.flush().unwrap_err();

@@ -19,7 +19,7 @@ use super::delta::Delta;
 use super::edit::Failure;
 use super::live::Live;
 use super::node::Node;
-use super::plan::{Asked, KeyPart, Plan, Relation};
+use super::plan::{Asked, Identity, KeyPart, Plan, Relation};
 use super::relation::DerivedRow;
 use super::scalar::{Key, Scalar};
 use super::{BindingNo, Outcome};
@@ -43,7 +43,7 @@ struct GroupNo(u32);
 /// All standing queries of a cache.
 pub(crate) struct Engine {
     shapes: FxHashMap<ShapeNo, Shape>,
-    by_identity: HashMap<String, ShapeNo>,
+    by_identity: HashMap<Identity, ShapeNo>,
     groups: FxHashMap<GroupNo, Group>,
     bindings: FxHashMap<BindingNo, Binding>,
     /// How many shapes look for a table's rows by the values of some fields.
@@ -286,7 +286,7 @@ impl Engine {
         }
         let number = ShapeNo(self.next);
         self.next += 1;
-        self.by_identity.insert(plan.identity.clone(), number);
+        self.by_identity.insert(plan.identity, number);
         for index in table_indexes(&plan) {
             if !state.has_index(index.0, &index.1) {
                 Arc::make_mut(state).index(index.0, &index.1);

@@ -22,7 +22,7 @@ use sqlparser::tokenizer::Location;
 use super::expr::{ColumnNo, Expr};
 use super::plan::{Output, Param, Plan, Relation};
 use super::scalar::Affinity;
-use super::syntax::{Parsed, Refusal, parse};
+use super::syntax::{Parsed, Refusal, parse, with_deep_stack};
 use crate::schema::Schema;
 use block::Block;
 use parts::{OpenSource, Parts};
@@ -175,9 +175,19 @@ impl Env<'_> {
             message: format!("query \"{name}\" cannot be read: {}", refusal.message),
             ..refusal
         };
+        let compiled = self.schema.compiled(name);
+        if let Some(plan) = compiled.and_then(|compiled| compiled.get()) {
+            // What a query of the schema is, is told once for each schema.
+            return plan.clone().downcast::<Plan>().map_err(|_| Refusal::new(at, "", ""));
+        }
         let parsed = parse(sql).map_err(refused)?;
-        let part = env.query(parsed.query, Some(parsed.items), None).map_err(refused)?;
-        part.parts.finish(self.schema)
+        let lower = || env.query(parsed.query, Some(parsed.items), None);
+        let part = with_deep_stack(lower).map_err(refused)?;
+        let plan = part.parts.finish(self.schema)?;
+        if let Some(compiled) = compiled {
+            let _ = compiled.set(plan.clone());
+        }
+        Ok(plan)
     }
 }
 

@@ -8,7 +8,7 @@ use super::told::told;
 use crate::change::FieldSet;
 use crate::query::expr::{ColumnNo, Expr};
 use crate::query::plan::{
-    Grouping, KeyPart, Made, OrderKey, Output, Param, Path, Plan, Relation, Source,
+    Grouping, Identity, KeyPart, Made, OrderKey, Output, Param, Path, Plan, Relation, Source,
 };
 use crate::query::scalar::Affinity;
 use crate::schema::{IdType, Schema};
@@ -130,9 +130,11 @@ impl Parts {
             content: content(number),
             order: order(number),
         });
+        let sources: Vec<Source> = sources.collect();
         let mut plan = Plan {
-            identity: String::new(),
-            sources: sources.collect(),
+            identity: Identity::default(),
+            footprints: Plan::footprints_of(&sources),
+            sources,
             is_union: self.is_union,
             keys,
             late,
@@ -164,7 +166,7 @@ impl Parts {
             }
             plan.made = Some(Made { values });
         }
-        plan.identity = format!("{plan:?}");
+        plan.identity = Identity::of(&plan);
         Ok(Arc::new(plan))
     }
 

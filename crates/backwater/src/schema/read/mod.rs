@@ -5,7 +5,7 @@ mod table;
 pub(crate) use table::{TYPE_MEMBER, lasting, plain};
 
 use std::ops::Range;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
@@ -270,6 +270,7 @@ impl<'t> Reader<'t> {
             sql: sql.into(),
             offset: start + inside.unwrap_or(0),
             verbatim: inside.is_some(),
+            compiled: OnceLock::new(),
         })
     }
 }

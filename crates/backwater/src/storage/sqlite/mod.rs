@@ -20,6 +20,7 @@ use self::write::{APPLICATION_ID, FORMAT, write_batch};
 use super::aside;
 use super::form::StoredTable;
 use super::held::overtaken;
+use super::identity::Identity;
 use super::lock::{self, Lock};
 use super::outbox::Batch;
 use super::{Hash, Header, Loader, Storage};
@@ -50,6 +51,8 @@ pub struct SqliteFile {
     path: PathBuf,
     read_only: bool,
     connection: Option<Connection>,
+    /// The file that is open, and what SQLite counts of the changes that others make to it.
+    known: Option<(Identity, i64)>,
     /// The right to write, which is let go of after the connection.
     lock: Option<Lock>,
 }
@@ -59,7 +62,8 @@ impl SqliteFile {
     ///
     /// See [`SqliteFile`] for an example.
     pub fn new(path: impl AsRef<Path>) -> Self {
-        Self { path: path.as_ref().to_owned(), read_only: false, connection: None, lock: None }
+        let path = path.as_ref().to_owned();
+        Self { path, read_only: false, connection: None, known: None, lock: None }
     }
 
     /// The cache in that file, only to look at: no row of it is ever written. What a program that
@@ -85,7 +89,7 @@ impl SqliteFile {
             // same.
             let mut access = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
             access.set(OpenFlags::SQLITE_OPEN_CREATE, !self.read_only);
-            let connection = Connection::open_with_flags(&self.path, access)
+            let connection = Connection::open_with_flags(plain(&self.path), access)
                 .map_err(|error| failed("it cannot be opened", error))?;
             // The links are declared for readers of the file, and may point at rows not loaded.
             // What is deleted is overwritten, so that signing out leaves nothing to find.
@@ -104,6 +108,69 @@ impl SqliteFile {
             Some(connection) => Ok(connection),
             None => unreachable!("the connection was just made"),
         }
+    }
+
+    fn read_header(&mut self) -> Result<Option<Header>> {
+        if !self.exists()? {
+            return Ok(None);
+        }
+        if !self.read_only && self.lock.is_none() {
+            match lock::take(&self.path) {
+                Ok(lock) => self.lock = Some(lock),
+                // Where nothing can be made beside it, it can at least be read.
+                Err(error) if std::error::Error::source(&error).is_some() => {}
+                Err(error) => return Err(error),
+            }
+        }
+        let connection = self.connect()?;
+        if connection.is_autocommit() {
+            // All that is read until everything is loaded is of one moment.
+            connection.execute_batch("BEGIN").map_err(unreadable)?;
+        }
+        let pragma = |name: &str| {
+            connection.query_row(&format!("PRAGMA {name}"), [], |row| row.get::<_, i32>(0))
+        };
+        let application = pragma("application_id").map_err(unreadable)?;
+        let format = pragma("user_version").map_err(unreadable)?;
+        if (application, format) == (0, 0) {
+            let tables: i64 = connection
+                .query_row("SELECT count(*) FROM sqlite_schema", [], |row| row.get(0))
+                .map_err(unreadable)?;
+            if tables == 0 {
+                return Ok(None);
+            }
+        }
+        check_marks(Some((application, format)))?;
+        if (application, format) == (0, 0) {
+            return Err(foreign("it is an SQLite file of another program"));
+        }
+        let sql = "SELECT last_commit, step, schema_name, schema, hash FROM backwater_cache";
+        let header = connection.query_row(sql, [], |row| {
+            let header = Header {
+                commit: row.get::<_, i64>(0)? as u64,
+                step: row.get(1)?,
+                schema_name: row.get(2)?,
+                schema: row.get(3)?,
+            };
+            Ok((header, row.get::<_, [u8; 16]>(4)?))
+        });
+        match header {
+            Ok((header, hash)) => (hash == header.guard().to_bytes())
+                .then_some(Some(header))
+                .ok_or_else(|| damaged("its schema is not as it was written".to_owned())),
+            Err(rusqlite::Error::QueryReturnedNoRows) => {
+                Err(damaged("it does not say which schema it has".to_owned()))
+            }
+            Err(error) => Err(unreadable(error)),
+        }
+    }
+
+    /// Takes note of the file as it is now, as this program has read or written it.
+    fn note_known(&mut self) -> Result<()> {
+        let identity = Identity::of(&self.path)?;
+        let version = data_version(self.connect()?)?;
+        self.known = identity.map(|identity| (identity, version));
+        Ok(())
     }
 
     /// Whether a program was stopped in the middle of a write, or is in one.
@@ -131,6 +198,8 @@ impl SqliteFile {
         if !start.starts_with(b"SQLite format 3\0") {
             return Err(foreign("it is no SQLite file"));
         }
+        // Nothing is made beside a file that is another program's.
+        check_marks(marks(&start))?;
         if self.has_journal() {
             // What the header says may be half of a write that is about to be taken back.
             return Ok(true);
@@ -141,6 +210,37 @@ impl SqliteFile {
             Some(told) => Err(damaged(format!("it is cut short: {found} bytes of {told}"))),
             None => Err(damaged("it is cut short".to_owned())),
         }
+    }
+}
+
+/// A path that SQLite takes for nothing but a path: no URI, and no name of a file in memory.
+fn plain(path: &Path) -> PathBuf {
+    if path.is_absolute() { path.to_owned() } else { Path::new(".").join(path) }
+}
+
+/// Counts what other connections have changed.
+fn data_version(connection: &Connection) -> Result<i64> {
+    connection.query_row("PRAGMA data_version", [], |row| row.get(0)).map_err(unreadable)
+}
+
+/// By what a file says that it is a cache, and of which layout, in the header of an SQLite file.
+fn marks(header: &[u8]) -> Option<(i32, i32)> {
+    let number = |at: usize| Some(i32::from_be_bytes(header.get(at..at + 4)?.try_into().ok()?));
+    Some((number(68)?, number(60)?))
+}
+
+fn check_marks(marks: Option<(i32, i32)>) -> Result<()> {
+    match marks {
+        // Of an empty one that can be begun, or one that is cut short, more is known later.
+        None | Some((0, 0) | (APPLICATION_ID, FORMAT)) => Ok(()),
+        Some((APPLICATION_ID, format)) => Err(Error::new(
+            ErrorKind::Version,
+            format!(
+                "it has file format {format}, and this version of Backwater reads format {FORMAT}"
+            ),
+        )
+        .help("use the version that wrote it")),
+        Some(_) => Err(foreign("it is an SQLite file of another program")),
     }
 }
 
@@ -160,64 +260,18 @@ impl Storage for SqliteFile {
     }
 
     fn header(&mut self) -> Result<Option<Header>> {
-        if !self.exists()? {
-            return Ok(None);
+        if self.path.as_os_str().is_empty() {
+            let error = Error::new(ErrorKind::Storage, "the path of the file is empty");
+            return Err(error.help("name a file"));
         }
-        if !self.read_only && self.lock.is_none() {
-            match lock::take(&self.path) {
-                Ok(lock) => self.lock = Some(lock),
-                // Where nothing can be made beside it, it can at least be read.
-                Err(error) if std::error::Error::source(&error).is_some() => {}
-                Err(error) => return Err(error),
-            }
+        let had_lock = self.lock.is_some();
+        let header = self.read_header();
+        if header.is_err() && !had_lock {
+            // A file that is refused is left as it is, and nothing is left beside it.
+            self.connection = None;
+            self.lock.take().into_iter().for_each(Lock::discard);
         }
-        let connection = self.connect()?;
-        if connection.is_autocommit() {
-            // All that is read until everything is loaded is of one moment.
-            connection.execute_batch("BEGIN").map_err(unreadable)?;
-        }
-        let pragma = |name: &str| {
-            connection.query_row(&format!("PRAGMA {name}"), [], |row| row.get::<_, i32>(0))
-        };
-        let application = pragma("application_id").map_err(unreadable)?;
-        let format = pragma("user_version").map_err(unreadable)?;
-        if application == 0 {
-            let tables: i64 = connection
-                .query_row("SELECT count(*) FROM sqlite_schema", [], |row| row.get(0))
-                .map_err(unreadable)?;
-            if tables == 0 {
-                return Ok(None);
-            }
-        }
-        if application != APPLICATION_ID {
-            return Err(foreign("it is an SQLite file of another program"));
-        }
-        if format != FORMAT {
-            return Err(Error::new(
-                ErrorKind::Version,
-                format!("it has file format {format}, and this version of Backwater reads format {FORMAT}"),
-            )
-            .help("use the version that wrote it"));
-        }
-        let sql = "SELECT last_commit, step, schema_name, schema, hash FROM backwater_cache";
-        let header = connection.query_row(sql, [], |row| {
-            let header = Header {
-                commit: row.get::<_, i64>(0)? as u64,
-                step: row.get(1)?,
-                schema_name: row.get(2)?,
-                schema: row.get(3)?,
-            };
-            Ok((header, row.get::<_, [u8; 16]>(4)?))
-        });
-        match header {
-            Ok((header, hash)) => (hash == header.guard().to_bytes())
-                .then_some(Some(header))
-                .ok_or_else(|| damaged("its schema is not as it was written".to_owned())),
-            Err(rusqlite::Error::QueryReturnedNoRows) => {
-                Err(damaged("it does not say which schema it has".to_owned()))
-            }
-            Err(error) => Err(unreadable(error)),
-        }
+        header
     }
 
     fn is_read_only(&self) -> bool {
@@ -231,7 +285,7 @@ impl Storage for SqliteFile {
         if self.lock.is_none() {
             self.lock = Some(lock::take(&self.path)?);
         }
-        self.connection = None;
+        (self.connection, self.known) = (None, None);
         // A journal goes with its file, under the name by which SQLite finds it.
         aside::set_aside(&self.path, &["-journal", "-wal", "-shm"])
     }
@@ -241,7 +295,39 @@ impl Storage for SqliteFile {
         if connection.is_autocommit() {
             return Ok(());
         }
-        connection.execute_batch("COMMIT").map_err(unreadable)
+        // As of the moment that was read.
+        self.note_known()?;
+        self.connect()?.execute_batch("COMMIT").map_err(unreadable)
+    }
+
+    fn is_there(&mut self) -> Result<bool> {
+        let Some((known, _)) = &self.known else { return Ok(true) };
+        match Identity::of(&self.path)? {
+            Some(found) if found.is_same_file(known) => {
+                // It may have been cut.
+                self.exists()?;
+                Ok(true)
+            }
+            found => {
+                // What is open has no name any more, or another one.
+                self.connection = None;
+                if found.is_some_and(|found| !found.is_empty()) {
+                    let what = "another file has taken its place while it was open";
+                    return Err(damaged(what.to_owned()));
+                }
+                self.known = None;
+                Ok(false)
+            }
+        }
+    }
+
+    fn compact(&mut self) -> Result<()> {
+        if self.read_only || !self.exists()? {
+            return Ok(());
+        }
+        self.loaded()?;
+        self.connect()?.execute_batch("VACUUM").map_err(unwritable)?;
+        self.note_known()
     }
 
     fn told(&mut self, table: &StoredTable<'_>) -> Result<Option<(u64, Hash)>> {
@@ -266,12 +352,37 @@ impl Storage for SqliteFile {
             }
         }
         self.loaded()?;
+        let known = self.known.take();
+        let written = self.write_known(batch, &known);
+        if written.is_err() {
+            // Whatever has changed it is still to be looked at.
+            self.known = known;
+        }
+        written
+    }
+}
+
+impl SqliteFile {
+    /// Writes a batch, unless others have changed the file since that was known.
+    fn write_known(&mut self, batch: &Batch, known: &Option<(Identity, i64)>) -> Result<()> {
         let connection = self.connect()?;
         let transaction = connection
             .transaction_with_behavior(TransactionBehavior::Immediate)
             .map_err(unwritable)?;
+        if let Some((_, version)) = known
+            && data_version(&transaction)? != *version
+        {
+            let sql = "SELECT last_commit FROM backwater_cache";
+            let last = transaction.query_row(sql, [], |row| row.get::<_, i64>(0)).ok();
+            // Another program of this kind says so in its own words.
+            if last == Some(batch.from_commit() as i64) {
+                let what = "another program has changed it while it was open";
+                return Err(damaged(what.to_owned()));
+            }
+        }
         write_batch(&transaction, batch)?;
-        transaction.commit().map_err(unwritable)
+        transaction.commit().map_err(unwritable)?;
+        self.note_known()
     }
 }
 
