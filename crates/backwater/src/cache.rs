@@ -12,7 +12,7 @@ use crate::change::{Changes, Transaction};
 use crate::commit::{Core, Kind, Writer, Written};
 use crate::derived::{Derived, DerivedBy, Reader};
 use crate::error::{Error, ErrorKind, Result};
-use crate::query::{Engine, Query, Rebound, compile};
+use crate::query::{Engine, Query, QueryResult, Rebound, compile};
 use crate::schema::Schema;
 use crate::storage::{Damage, Keeper, SchemaChange, Storage};
 use crate::sync::{Again, InTurn};
@@ -580,17 +580,41 @@ impl Cache {
         query: &Query,
         told: impl FnMut(&ReachedQuery<'_>) + Send + 'static,
     ) -> Result<Watch> {
+        self.read_and_watch(query, told).map(|(_, watch)| watch)
+    }
+
+    /// The same, with the result that it begins with: what is told are the deltas from there on. It is
+    /// not kept by the watch, which would hold a version of the tables for as long as it lives.
+    ///
+    /// # Errors
+    /// As [`Cache::watch`].
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
+    /// let all = cache.query("SELECT id FROM t", ())?;
+    /// cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
+    /// let (start, _watch) = cache.read_and_watch(&all, |told| println!("{}", told.why()))?;
+    /// assert_eq!(start.len(), 1);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn read_and_watch(
+        &self,
+        query: &Query,
+        told: impl FnMut(&ReachedQuery<'_>) + Send + 'static,
+    ) -> Result<(QueryResult, Watch)> {
         self.0.core.watchers.add(query, Box::new(told))
     }
 
-    /// Watches a query as a stream of deltas, each from what the last one led to. A consumer that is
+    /// Watches a query as a stream of deltas, each from what the last one led to, the first one from
+    /// the result that is given along. A consumer that is
     /// slow gets one merged delta of what happened meanwhile, not a queue.
     ///
     /// # Errors
     /// As [`Cache::watch`].
     ///
     /// See [`DeltaStream`] for an example.
-    pub fn deltas(&self, query: &Query) -> Result<DeltaStream> {
+    pub fn deltas(&self, query: &Query) -> Result<(QueryResult, DeltaStream)> {
         DeltaStream::of(&self.0.core.watchers, query)
     }
 

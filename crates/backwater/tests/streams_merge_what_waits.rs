@@ -39,13 +39,13 @@ proptest! {
     #[test]
     fn old_and_merged_delta_are_new(
         sql in statements(),
-        commits in prop::collection::vec((0..6_i64, 0..5_i64, 0..3_i64, 0..5_u8, any::<bool>()), 1..40),
+        commits in prop::collection::vec((0..6_i64, prop_oneof![5 => 0..5_i64, 1 => Just(i64::MAX)], 0..3_i64, 0..5_u8, any::<bool>()), 1..40),
     ) {
         let schema = "table.t = { id = 'id', fields = { id = 'int', n = 'int', g = 'int' } }";
         let cache = Cache::new(Schema::parse("test.toml", schema).unwrap());
         let query = cache.query(sql, ()).unwrap();
-        let mut stream = pin!(cache.deltas(&query).unwrap());
-        let mut shown = rows(stream.start());
+        let (start, stream) = cache.deltas(&query).unwrap();
+        let (mut stream, mut shown) = (pin!(stream), rows(&start));
         let woken = Arc::new(Woken::default());
         let waker = Waker::from(woken.clone());
         let mut context = Context::from_waker(&waker);
@@ -62,11 +62,18 @@ proptest! {
             }).unwrap();
             if polls {
                 while let Poll::Ready(delta) = stream.as_mut().poll_next(&mut context) {
-                    apply(&delta.unwrap().unwrap(), &mut shown)?;
+                    match delta.unwrap() {
+                        Ok(delta) => apply(&delta, &mut shown)?,
+                        // A sum beyond 64 bits; what is shown stays until it can be told again.
+                        Err(_) => prop_assert!(query.read().is_err()),
+                    }
                 }
-                prop_assert_eq!(&shown, &rows(&query.read().unwrap()));
+                if let Ok(result) = query.read() {
+                    prop_assert_eq!(&shown, &rows(&result));
+                }
             }
         }
+        cache.commit("small again", |tx| (0..6).try_for_each(|id| tx.merge("t", [("id", id), ("n", 0)]))).unwrap();
         let before = woken.0.load(Ordering::Relaxed);
         while let Poll::Ready(delta) = stream.as_mut().poll_next(&mut context) {
             apply(&delta.unwrap().unwrap(), &mut shown)?;

@@ -35,8 +35,8 @@ fn follow(cache: &Cache, query: &Query) -> (Shown, backwater::Watch) {
     let told =
         move |told: &ReachedQuery<'_>| told.delta().unwrap().apply(&mut view.lock().unwrap());
     let mut before = shown.lock().unwrap();
-    let watch = cache.watch(query, told).unwrap();
-    before.extend(watch.start().rows().map(|row| row.values().to_vec()));
+    let (start, watch) = cache.read_and_watch(query, told).unwrap();
+    before.extend(start.rows().map(|row| row.values().to_vec()));
     drop(before);
     (shown, watch)
 }

@@ -74,8 +74,9 @@ impl View {
             cache.params_from(&statuses, |board: &Board| [("port", board.port.clone())].into())?,
             cache.params_from(&bookings, |board: &Board| [("sailing", board.selected)].into())?,
         ];
-        let deltas = Box::pin(cache.deltas(&departures)?);
-        let rows = departures.rows_of(deltas.start())?.into_iter();
+        let (start, deltas) = cache.deltas(&departures)?;
+        let deltas = Box::pin(deltas);
+        let rows = departures.rows_of(&start)?.into_iter();
         let rows = rows.map(|departure| Shown { departure, flash: None }).collect();
         let detail = cache.derived("selected sailing", |read| {
             let board = read.table::<Board>()?.only();

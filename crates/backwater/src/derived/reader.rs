@@ -78,7 +78,7 @@ impl Reader {
         };
         match result {
             Ok(result) => {
-                self.record(Read::Query { query: query.clone(), result: result.clone() });
+                self.record(Read::Query { query: query.clone(), serial: result.serial() });
                 Ok(result)
             }
             Err(error) => {

@@ -8,7 +8,7 @@ use siphasher::sip128::{Hasher128, SipHasher13};
 
 use super::node::Source;
 use crate::change::{FieldSet, LastChanged, Span};
-use crate::query::{Moment, Query, QueryResult};
+use crate::query::{Moment, Query};
 use crate::schema::{FieldNo, FieldPlaces, Kind, TableNo};
 use crate::table::{Cell, ONLY, Slot, State, TARGET};
 use crate::typed::DEEPEST;
@@ -17,12 +17,7 @@ use crate::value::RowId;
 /// One read.
 pub(crate) enum Read {
     /// Some fields of one row, or that it is not there.
-    Row {
-        of: Which,
-        places: Arc<FieldPlaces>,
-        span: Arc<Span>,
-        print: u128,
-    },
+    Row { of: Which, places: Arc<FieldPlaces>, span: Arc<Span>, print: u128 },
     /// All rows whose link points at one, and some fields of them.
     Back {
         link: FieldNo,
@@ -32,20 +27,16 @@ pub(crate) enum Read {
         print: u128,
     },
     /// Some fields of all rows of a table.
-    Table {
-        span: Arc<Span>,
-    },
+    Table { span: Arc<Span> },
     Query {
         query: Query,
-        result: QueryResult,
+        /// Not the result, which would keep a version of the tables.
+        serial: u64,
     },
     /// Something that may be otherwise after any commit.
     Unsure,
     /// Another derived value, and what it gave.
-    Derived {
-        node: Arc<dyn Source>,
-        given: Arc<dyn Any + Send + Sync>,
-    },
+    Derived { node: Arc<dyn Source>, given: Arc<dyn Any + Send + Sync> },
 }
 
 /// Which row of a table.
@@ -79,8 +70,8 @@ impl Read {
                 back_print(&now.state, places, *link, target, key) != *print
             }
             Read::Table { .. } | Read::Unsure => true,
-            Read::Query { query, result } => match query.read_at(&now.state, now.commit) {
-                Some(Ok(new)) => new != *result,
+            Read::Query { query, serial } => match query.read_at(&now.state, now.commit) {
+                Some(Ok(new)) => new.serial() != *serial,
                 _ => true,
             },
             Read::Derived { node, given } => !node.still_gives(&**given, now),

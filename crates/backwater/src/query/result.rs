@@ -2,6 +2,7 @@
 
 use std::fmt;
 use std::ops::Range;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError, Weak};
 
 use super::edit::Failure;
@@ -24,11 +25,15 @@ pub(crate) struct Entry {
     asked: Arc<Asked>,
     pub(crate) ordered: Result<Ordered, Failure>,
     last: Mutex<Weak<Inner>>,
+    /// What tells its rows from those of all others.
+    serial: u64,
 }
 
 impl Entry {
     pub(crate) fn new(asked: Arc<Asked>, ordered: Result<Ordered, Failure>) -> Self {
-        Self { asked, ordered, last: Mutex::default() }
+        static SERIAL: AtomicU64 = AtomicU64::new(0);
+        let serial = SERIAL.fetch_add(1, Ordering::Relaxed);
+        Self { asked, ordered, last: Mutex::default(), serial }
     }
 
     /// The entry after a commit that moved nothing in its window: it goes on giving the object that
@@ -38,6 +43,7 @@ impl Entry {
             asked: self.asked.clone(),
             ordered: Ok(ordered),
             last: Mutex::new(self.last.lock().unwrap_or_else(PoisonError::into_inner).clone()),
+            serial: self.serial,
         }
     }
 
@@ -56,14 +62,19 @@ impl Entry {
             .as_ref()
             .map_err(|failure| Error::new(ErrorKind::Result, failure.0.to_string()))?;
         let mut last = self.last.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(inner) = last.upgrade() {
-            return Ok(QueryResult(inner));
+        let known = last.upgrade();
+        if let Some(inner) = &known
+            && Arc::ptr_eq(&inner.state, state)
+        {
+            return Ok(QueryResult(inner.clone()));
         }
+        // Its rows are the same in this version of the tables; the one from before need not be kept.
         let inner = Arc::new(Inner {
             asked: self.asked.clone(),
             ordered: ordered.clone(),
             state: state.clone(),
-            rows: ReadRows::default(),
+            rows: known.map(|inner| inner.rows.clone()).unwrap_or_default(),
+            serial: self.serial,
         });
         *last = Arc::downgrade(&inner);
         Ok(QueryResult(inner))
@@ -99,7 +110,8 @@ struct Inner {
     asked: Arc<Asked>,
     ordered: Ordered,
     state: Arc<State>,
-    rows: ReadRows,
+    rows: Arc<ReadRows>,
+    serial: u64,
 }
 
 impl QueryResult {
@@ -149,7 +161,7 @@ impl QueryResult {
         (0..self.len()).filter_map(move |position| cursor.at(position).map(RowAt::row))
     }
 
-    /// Whether both are the very same object, and so surely equal.
+    /// Whether both are the same result, which no commit has changed in between, and so surely equal.
     ///
     /// ```
     /// # use backwater::{Cache, Schema};
@@ -166,7 +178,12 @@ impl QueryResult {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn is_same(&self, other: &QueryResult) -> bool {
-        Arc::ptr_eq(&self.0, &other.0)
+        self.0.serial == other.0.serial
+    }
+
+    /// What [`QueryResult::is_same`] tells results by.
+    pub(crate) fn serial(&self) -> u64 {
+        self.0.serial
     }
 
     /// What tells each row from the others, and what it shows.

@@ -24,7 +24,7 @@ use std::time::Duration;
 
 use crate::change::{Change, Changes, Ingested};
 use crate::error::{Error, ErrorKind};
-use crate::query::{BindingNo, Delta, Outcome, Query, Reached, ReachedList};
+use crate::query::{BindingNo, Delta, Outcome, Query, QueryResult, Reached, ReachedList};
 use crate::value::{Timestamp, Value};
 
 /// What a commit did: its number and label, the rows that it changed, and every standing query
@@ -275,6 +275,11 @@ impl<'r> ReachedQuery<'r> {
     /// See [`Report::reached`] for an example.
     pub fn delta(&self) -> Option<&'r Delta> {
         self.reached.delta.as_ref()
+    }
+
+    /// The result from before, where no delta leads on from it.
+    fn before(&self) -> Option<&'r QueryResult> {
+        self.reached.before.as_ref()
     }
 
     /// Why its result cannot be told any more, if the outcome is that it failed.

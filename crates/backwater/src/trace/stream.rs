@@ -23,8 +23,9 @@ use crate::query::{Delta, Query, QueryResult};
 ///
 /// let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
 /// let all = cache.query("SELECT id FROM t", ())?;
-/// let mut deltas = pin!(cache.deltas(&all)?);
-/// assert_eq!(deltas.start().len(), 0);
+/// let (start, deltas) = cache.deltas(&all)?;
+/// assert_eq!(start.len(), 0);
+/// let mut deltas = pin!(deltas);
 /// for id in [1, 2] {
 ///     cache.commit("one came", |tx| tx.insert("t", [("id", id)]))?;
 /// }
@@ -37,25 +38,35 @@ use crate::query::{Delta, Query, QueryResult};
 /// ```
 #[must_use = "the query is watched only as long as this lives"]
 pub struct DeltaStream {
-    /// What the deltas that were taken led to.
-    shown: QueryResult,
     waiting: Arc<Mutex<Waiting>>,
+    /// What was shown when the query failed, until it is known again.
+    failed: Option<QueryResult>,
     watch: Watch,
 }
 
-/// What happened since the last delta was taken.
 #[derive(Default)]
 struct Waiting {
     news: Option<News>,
     waker: Option<Waker>,
 }
 
+/// What was told and not taken yet. Only that holds results, so that a stream which waits keeps no
+/// version of the tables.
 enum News {
-    /// One commit's delta, which goes on where the last one ended.
     One(Delta),
-    /// The result after several commits.
-    Several(QueryResult),
-    Failed(Error),
+    /// Several deltas, or a result that no delta leads to: from where, if that is known here.
+    Several(Option<QueryResult>, QueryResult),
+    Failed(Option<QueryResult>, Error),
+}
+
+impl News {
+    /// The result that the first of it begins with.
+    fn before(self) -> Option<QueryResult> {
+        match self {
+            News::One(delta) => Some(delta.before().clone()),
+            News::Several(before, _) | News::Failed(before, _) => before,
+        }
+    }
 }
 
 fn lock(waiting: &Mutex<Waiting>) -> MutexGuard<'_, Waiting> {
@@ -63,19 +74,22 @@ fn lock(waiting: &Mutex<Waiting>) -> MutexGuard<'_, Waiting> {
 }
 
 impl DeltaStream {
-    pub(crate) fn of(watchers: &Arc<Watchers>, query: &Query) -> Result<Self> {
+    pub(crate) fn of(watchers: &Arc<Watchers>, query: &Query) -> Result<(QueryResult, Self)> {
         let waiting = Arc::new(Mutex::new(Waiting::default()));
         let (hears, reads) = (waiting.clone(), query.clone());
         let told = move |reached: &super::ReachedQuery<'_>| {
             let mut waiting = lock(&hears);
-            let news = match (reached.delta(), reached.failure(), waiting.news.take()) {
-                (_, Some(failure), _) => News::Failed(failure),
-                (Some(delta), None, None) => News::One(delta.clone()),
-                (Some(delta), None, Some(_)) => News::Several(delta.after().clone()),
+            let known = waiting.news.take();
+            let is_first = known.is_none();
+            let before = known.map_or_else(|| reached.before().cloned(), News::before);
+            let news = match (reached.delta(), reached.failure()) {
+                (_, Some(failure)) => News::Failed(before, failure),
+                (Some(delta), None) if is_first => News::One(delta.clone()),
+                (Some(delta), None) => News::Several(before, delta.after().clone()),
                 // Computed anew after a failure.
-                (None, None, _) => match reads.read() {
-                    Ok(result) => News::Several(result),
-                    Err(error) => News::Failed(error),
+                (None, None) => match reads.read() {
+                    Ok(result) => News::Several(before, result),
+                    Err(error) => News::Failed(before, error),
                 },
             };
             waiting.news = Some(news);
@@ -83,15 +97,8 @@ impl DeltaStream {
             drop(waiting);
             waker.into_iter().for_each(Waker::wake);
         };
-        let watch = watchers.add(query, Box::new(told))?;
-        Ok(Self { shown: watch.start().clone(), waiting, watch })
-    }
-
-    /// The result that the first delta begins with.
-    ///
-    /// See [`DeltaStream`] for an example.
-    pub fn start(&self) -> &QueryResult {
-        self.watch.start()
+        let (start, watch) = watchers.add(query, Box::new(told))?;
+        Ok((start, Self { waiting, failed: None, watch }))
     }
 }
 
@@ -108,13 +115,18 @@ impl Stream for DeltaStream {
                 };
                 news
             };
-            let delta = match news {
-                News::One(delta) if delta.before() == &self.shown => delta,
-                News::One(delta) => Delta::between(&self.shown, delta.after()),
-                News::Several(after) => Delta::between(&self.shown, &after),
-                News::Failed(error) => return Poll::Ready(Some(Err(error))),
+            let shown = self.failed.take();
+            let delta = match (news, shown) {
+                (News::One(delta), None) => delta,
+                (News::One(delta), Some(shown)) => Delta::between(&shown, delta.after()),
+                (News::Several(before, after), shown) => {
+                    Delta::between(shown.or(before).as_ref().unwrap_or(&after), &after)
+                }
+                (News::Failed(before, error), shown) => {
+                    self.failed = shown.or(before);
+                    return Poll::Ready(Some(Err(error)));
+                }
             };
-            self.shown = delta.after().clone();
             // What happened may have been undone again.
             if delta.rows().next().is_some() {
                 return Poll::Ready(Some(Ok(delta)));

@@ -74,7 +74,11 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 impl Watchers {
     /// Adds a watcher of a query, which is told of the commits after the result that it begins
     /// with.
-    pub(crate) fn add(self: &Arc<Self>, query: &Query, callback: Callback) -> Result<Watch> {
+    pub(crate) fn add(
+        self: &Arc<Self>,
+        query: &Query,
+        callback: Callback,
+    ) -> Result<(QueryResult, Watch)> {
         let binding = query.node().number;
         let (from, ended) = (OnceLock::new(), AtomicBool::new(false));
         let (handle, known) = (query.handle(), Mutex::new(binding));
@@ -89,10 +93,8 @@ impl Watchers {
         begins.from = read.as_ref().map_or(u64::MAX, |(_, commit)| *commit);
         drop(begins);
         // From here on it ends as every watch ends, also if there is no result to begin with.
-        let mut watch =
-            Watch { watchers: self.clone(), watched: watched.clone(), start: None, _kept: kept };
-        watch.start = Some(read?.0);
-        Ok(watch)
+        let watch = Watch { watchers: self.clone(), watched: watched.clone(), _kept: kept };
+        Ok((read?.0, watch))
     }
 
     /// Adds one who is told of the commits after that one.
@@ -241,28 +243,7 @@ impl fmt::Debug for CommitWatch {
 pub struct Watch {
     watchers: Arc<Watchers>,
     watched: Arc<Watched>,
-    start: Option<QueryResult>,
     _kept: KeptUp,
-}
-
-impl Watch {
-    /// The result that it began with: what is told are the deltas from here on.
-    ///
-    /// ```
-    /// # use backwater::{Cache, Schema};
-    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
-    /// let all = cache.query("SELECT id FROM t", ())?;
-    /// cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
-    /// let watch = cache.watch(&all, |told| println!("{}", told.why()))?;
-    /// assert_eq!(watch.start().len(), 1);
-    /// # Ok::<(), backwater::Error>(())
-    /// ```
-    pub fn start(&self) -> &QueryResult {
-        match &self.start {
-            Some(start) => start,
-            None => unreachable!("a watch is given out with the result that it began with"),
-        }
-    }
 }
 
 impl Drop for Watch {
@@ -288,6 +269,6 @@ impl Drop for Watch {
 
 impl fmt::Debug for Watch {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "Watch({:?})", self.start)
+        write!(f, "Watch({:?})", self._kept)
     }
 }

@@ -381,6 +381,7 @@ impl Binding {
             outcome,
             failure: None,
             delta: None,
+            before: None,
             causes,
             is_held: self.handles > 0,
             from: None,
@@ -403,6 +404,8 @@ impl Binding {
             let after = progress.new.result(&changes.after).ok()?;
             Some(Delta::new(before, after, rows))
         });
-        Reached { failure: progress.failure, delta, ..self.reached(outcome, causes) }
+        let leads_on = delta.is_some() || outcome == Outcome::Same;
+        let before = if leads_on { None } else { progress.old.result(&changes.before).ok() };
+        Reached { failure: progress.failure, delta, before, ..self.reached(outcome, causes) }
     }
 }

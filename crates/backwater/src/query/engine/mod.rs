@@ -21,6 +21,7 @@ use super::live::Live;
 use super::node::Node;
 use super::plan::{Asked, Identity, KeyPart, Plan, Relation};
 use super::relation::DerivedRow;
+use super::result::QueryResult;
 use super::scalar::{Key, Scalar};
 use super::{BindingNo, Outcome};
 use crate::error::{Error, ErrorKind, Result};
@@ -101,6 +102,8 @@ pub(crate) struct Reached {
     pub(crate) outcome: Outcome,
     pub(crate) failure: Option<Failure>,
     pub(crate) delta: Option<Delta>,
+    /// The result from before, where no delta leads on from it.
+    pub(crate) before: Option<QueryResult>,
     /// The changes that reached it, by their numbers in the commit.
     pub(crate) causes: Causes,
     /// Whether programs hold it, and not only statements that read it.

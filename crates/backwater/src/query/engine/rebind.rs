@@ -117,12 +117,14 @@ impl Engine {
             let (before, after) = (before.result(state).ok()?, after.result(state).ok()?);
             Some(Delta::new(before, after, rows))
         });
+        let failed = failure.is_some() || outcome == Outcome::Recomputed;
         let from = Some(old.asked.clone());
         let (causes, is_held) = (Causes::new(), true);
         let reached = Reached {
             node: new.clone(),
             outcome,
             failure,
+            before: (delta.is_none() && failed).then(|| before.result(state).ok()).flatten(),
             delta,
             causes,
             is_held,
