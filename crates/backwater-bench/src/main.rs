@@ -7,6 +7,7 @@ mod measure;
 mod persist;
 mod query;
 mod rebind;
+mod soak;
 mod typed;
 mod world;
 
@@ -34,7 +35,7 @@ struct Arguments {
 type Case = fn(usize) -> anyhow::Result<Vec<Figure>>;
 
 /// The names that a case gives figures for, and the case.
-const CASES: [(&[&str], Case); 22] = [
+const CASES: [(&[&str], Case); 23] = [
     (&["ingest/nested", "ingest/nested-vs-value"], ingest::nested),
     (&["ingest/again"], ingest::again),
     (&["ingest/small"], ingest::small),
@@ -56,6 +57,7 @@ const CASES: [(&[&str], Case); 22] = [
     (&["rehydrate/all", "start", "persist/file-size"], persist::rehydrate),
     (&["persist/first-write"], persist::first_write),
     (&["persist/commit", "persist/sustained"], persist::commits),
+    (&["soak/memory", "soak/slowest"], |size| soak::soak(size, &ALLOC)),
     (&["memory/query", "memory/standing"], |size| query::memory(size, &ALLOC)),
 ];
 

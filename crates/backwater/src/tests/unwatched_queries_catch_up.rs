@@ -38,6 +38,13 @@ const STATEMENTS: &[&str] = &[
     "SELECT id, m FROM item WHERE n > 1 AND m > 0 AND id < :k ORDER BY m, id LIMIT 2",
     "SELECT id, m FROM item WHERE n = :k OR n = 1 ORDER BY id",
     "SELECT id, m FROM item WHERE n BETWEEN :k AND :k + 1 ORDER BY id",
+    "SELECT id, m FROM item WHERE n IN (:k, 1, :k + 1, NULL) ORDER BY id",
+    "SELECT id, m FROM item WHERE n = :k + 0 OR n > :k * 2 OR 3 = n ORDER BY id",
+    "SELECT id, m FROM item WHERE n = :k + 0 AND m < :k + 3 ORDER BY id",
+    "SELECT id, m FROM item WHERE n = :k OR m = :k ORDER BY id",
+    "SELECT id, m FROM item WHERE code = CAST(:k AS INTEGER) OR m = 2 ORDER BY id",
+    "SELECT id, m FROM item WHERE code < CAST(:k AS INTEGER) ORDER BY id",
+    "SELECT i.id, p.m FROM item AS i JOIN part AS p ON p.code = i.code WHERE p.n IN (:k, :k + 2) ORDER BY i.id",
 ];
 
 #[derive(Debug, Clone)]
@@ -57,7 +64,7 @@ enum Step {
 }
 
 fn step() -> impl Strategy<Value = Step> {
-    let code = || prop::sample::select(vec!["P", "Q"]);
+    let code = || prop::sample::select(vec!["P", "Q", "2"]);
     let number = || 0..4_i64;
     prop_oneof![
         3 => (number(), [number(), number()], code(), number()).prop_map(|(id, n, code, up)| Step::Item(id, n, code, up)),

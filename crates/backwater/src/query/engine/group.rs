@@ -141,14 +141,14 @@ impl Group {
         let Some(((part, ranges), key)) = self.by_range.as_mut().zip(old.key.as_ref()) else {
             return;
         };
-        let (from, to) = (part.interval(&old.asked.params), part.interval(&new.asked.params));
+        let (from, to) = (part.intervals(&old.asked.params), part.intervals(&new.asked.params));
         // Where no parameter is a key there is but one.
         let ranges_of = match key.is_empty() {
             true => ranges.values_mut().next(),
             false => ranges.get_mut(key),
         };
-        match (from, to, ranges_of) {
-            (Some(from), Some(to), Some(intervals)) => intervals.turn(&from, to, new.number),
+        match (from.as_slice(), to.as_slice(), ranges_of) {
+            ([from], [to], Some(intervals)) => intervals.turn(from, to.clone(), new.number),
             _ => {
                 self.remove_range(old);
                 self.add_range(new);
@@ -157,19 +157,20 @@ impl Group {
     }
 
     fn add_range(&mut self, node: &Node) {
-        if let (Some((part, ranges)), Some(key)) = (&mut self.by_range, &node.key)
-            && let Some(interval) = part.interval(&node.asked.params)
-        {
-            ranges.entry(key.clone()).or_default().insert(interval, node.number);
+        if let (Some((part, ranges)), Some(key)) = (&mut self.by_range, &node.key) {
+            for interval in part.intervals(&node.asked.params) {
+                ranges.entry(key.clone()).or_default().insert(interval, node.number);
+            }
         }
     }
 
     fn remove_range(&mut self, node: &Node) {
         if let (Some((part, ranges)), Some(key)) = (&mut self.by_range, &node.key)
-            && let Some(interval) = part.interval(&node.asked.params)
             && let Some(intervals) = ranges.get_mut(key)
         {
-            intervals.remove(&interval, node.number);
+            for interval in part.intervals(&node.asked.params) {
+                intervals.remove(&interval, node.number);
+            }
             if intervals.is_empty() {
                 ranges.remove(key);
             }
@@ -183,7 +184,7 @@ impl Group {
         values: &[Scalar<'_>],
         (bindings, hasher): Known<'_>,
     ) -> SmallVec<[BindingNo; 4]> {
-        let Some((_, ranges)) = &self.by_range else {
+        let Some((part, ranges)) = &self.by_range else {
             let is_key = |sharing: &Sharing| key_of(sharing, bindings) == Some(key);
             let found = self.by_key.find(hasher.hash_one(Some(&**key)), is_key);
             return found.map_or(SmallVec::new(), |sharing| sharing.all().into());
@@ -192,7 +193,7 @@ impl Group {
         if let Some(intervals) = ranges.get(key) {
             values.iter().for_each(|value| intervals.holding(value, |of| found.push(of)));
         }
-        if values.len() > 1 {
+        if values.len() > 1 || part.is_several() {
             found.sort_unstable();
             found.dedup();
         }

@@ -10,7 +10,7 @@ use super::intervals::{Interval, Intervals};
 use super::{GroupNo, Work};
 use crate::change::{Changes, Happened, RowChange};
 use crate::query::collation::Collation;
-use crate::query::expr::{ColumnNo, Comparison, Expr};
+use crate::query::expr::{ColumnNo, Comparison, Expr, NoColumns};
 use crate::query::filter::compared;
 use crate::query::plan::{Plan, Relation};
 use crate::query::scalar::{Affinity, Scalar};
@@ -288,51 +288,120 @@ fn bound(check: &Expr) -> Option<(FieldNo, bool, Scalar<'static>)> {
     (!value.is_null()).then_some((column.field(), is_low, value))
 }
 
-/// A condition with parameters by which bindings are found from what a row holds.
+/// Conditions with parameters by which bindings are found from what a row holds in a column.
 #[derive(Debug, Clone)]
 pub(super) struct RangePart {
     pub(super) column: ColumnNo,
-    affinity: Affinity,
-    low: Option<usize>,
-    high: Option<usize>,
+    asks: Asks,
+}
+
+/// A value that a binding's parameters alone decide on, under the affinity of its comparison.
+type Constant = (Affinity, Expr);
+
+#[derive(Debug, Clone)]
+enum Asks {
+    /// What compares so with one of these.
+    AnyOf(Vec<(Comparison, Constant)>),
+    /// What lies between.
+    Between { low: Option<Constant>, high: Option<Constant> },
 }
 
 impl RangePart {
-    /// The first column that is compared with a parameter.
+    /// The first column that is equal to one of some constants, or else that is compared with one.
     pub(super) fn of(plan: &Plan) -> Option<Self> {
-        use Comparison as C;
-        let mut part: Option<Self> = None;
-        for condition in &plan.late {
-            let Some((column, comparison, affinity, Expr::Param(param))) = compared(condition)
-            else {
-                continue;
-            };
-            let is_low = match comparison {
-                C::Greater | C::GreaterOrEqual => true,
-                C::Less | C::LessOrEqual => false,
-                C::Equal | C::NotEqual => continue,
-            };
-            if plan.sources[column.source()].outer.is_some() {
-                continue;
-            }
-            let part = part.get_or_insert(Self { column, affinity, low: None, high: None });
-            let end = if is_low { &mut part.low } else { &mut part.high };
-            if (part.column, part.affinity) == (column, affinity) && end.is_none() {
-                *end = Some(*param);
-            }
-        }
-        part
+        let is_inner = |part: &Self| plan.sources[part.column.source()].outer.is_none();
+        plan.late.iter().filter_map(any_of).find(is_inner).or_else(|| Self::between(plan))
     }
 
-    /// The values that concern a binding; `None` if no row can belong to it.
-    pub(super) fn interval(&self, params: &[Scalar<'static>]) -> Option<Interval> {
-        let end = |param: Option<usize>| match param {
-            None => Some(None),
-            Some(param) => match params[param].clone().under(self.affinity) {
-                Scalar::Null => None,
-                value => Some(Some(value)),
-            },
-        };
-        Some(Interval { low: end(self.low)?, high: end(self.high)? })
+    fn between(plan: &Plan) -> Option<Self> {
+        use Comparison as C;
+        let (mut of, mut low, mut high) = (None, None, None);
+        for (column, comparison, constant) in plan.late.iter().filter_map(compared_with_constant) {
+            let end = match comparison {
+                C::Greater | C::GreaterOrEqual => &mut low,
+                C::Less | C::LessOrEqual => &mut high,
+                C::Equal | C::NotEqual => continue,
+            };
+            let is_inner = plan.sources[column.source()].outer.is_none();
+            if is_inner && *of.get_or_insert(column) == column && end.is_none() {
+                *end = Some(constant);
+            }
+        }
+        Some(Self { column: of?, asks: Asks::Between { low, high } })
     }
+
+    /// Whether a value may be found several times for one binding.
+    pub(super) fn is_several(&self) -> bool {
+        matches!(&self.asks, Asks::AnyOf(any) if any.len() > 1)
+    }
+
+    /// The values that concern a binding; none, if no row can belong to it.
+    pub(super) fn intervals(&self, params: &[Scalar<'static>]) -> SmallVec<[Interval; 1]> {
+        use Comparison as C;
+        let value = |(affinity, expr): &Constant| {
+            let value = expr.eval(&NoColumns, params).under(*affinity).into_owned();
+            (!value.is_null()).then_some(value)
+        };
+        let end = |constant: &Option<Constant>| match constant {
+            None => Some(None),
+            Some(constant) => value(constant).map(Some),
+        };
+        match &self.asks {
+            Asks::AnyOf(any) => {
+                let intervals = any.iter().filter_map(|(comparison, constant)| {
+                    let value = value(constant)?;
+                    Some(match comparison {
+                        C::Less | C::LessOrEqual => Interval { low: None, high: Some(value) },
+                        C::Greater | C::GreaterOrEqual => Interval { low: Some(value), high: None },
+                        C::Equal | C::NotEqual => Interval::point(value),
+                    })
+                });
+                intervals.collect()
+            }
+            Asks::Between { low, high } => {
+                let both = end(low).zip(end(high));
+                both.map(|(low, high)| Interval { low, high }).into_iter().collect()
+            }
+        }
+    }
+}
+
+/// A column that is compared with what no row decides on.
+fn compared_with_constant(condition: &Expr) -> Option<(ColumnNo, Comparison, Constant)> {
+    let (column, comparison, affinity, to) = compared(condition)?;
+    is_constant(to).then(|| (column, comparison, (affinity, to.clone())))
+}
+
+/// Whether no row decides on it, nor does it have a column converted that it is compared with.
+fn is_constant(expr: &Expr) -> bool {
+    !matches!(expr, Expr::Cast(..) | Expr::Under(..)) && expr.columns().is_empty()
+}
+
+/// What a list, or equalities and others between ORs, ask of one column.
+fn any_of(condition: &Expr) -> Option<RangePart> {
+    let mut alternatives = Vec::new();
+    let mut open = vec![condition];
+    while let Some(expr) = open.pop() {
+        match expr {
+            Expr::Or(left, right) => open.extend([left.as_ref(), right.as_ref()]),
+            Expr::In(affinity, Collation::Binary, of, list) => {
+                let Expr::Column(column) = of.as_ref() else { return None };
+                for item in list {
+                    let constant = is_constant(item).then(|| (*affinity, item.clone()))?;
+                    alternatives.push((*column, Comparison::Equal, constant));
+                }
+            }
+            expr => alternatives.push(compared_with_constant(expr)?),
+        }
+    }
+    let (column, first) = alternatives.first().map(|(column, first, _)| (*column, *first))?;
+    let is_range = alternatives.len() == 1 && first != Comparison::Equal;
+    let fits = |(of, comparison, _): &(ColumnNo, Comparison, Constant)| {
+        *of == column && *comparison != Comparison::NotEqual
+    };
+    if is_range || !alternatives.iter().all(fits) {
+        return None;
+    }
+    let any = alternatives.into_iter().map(|(_, comparison, constant)| (comparison, constant));
+    Some(RangePart { column, asks: Asks::AnyOf(any.collect()) })
 }
