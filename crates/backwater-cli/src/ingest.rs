@@ -286,6 +286,14 @@ fn line(label: &str, brought: &Ingested) -> Vec<Value> {
 
 fn open(arguments: &Arguments) -> anyhow::Result<Cache> {
     let file = SqliteFile::new(&arguments.cache);
+    // All is written at the end; that it cannot be is said before.
+    let folder = arguments.cache.parent().filter(|folder| !folder.as_os_str().is_empty());
+    if folder.is_some_and(|folder| !folder.is_dir()) {
+        bail!(
+            "{}: it cannot be written, as nothing can be made beside it: is its folder there?",
+            arguments.cache.display()
+        );
+    }
     match &arguments.schema {
         Some(schema) => {
             let schema = read_schema(schema)?;

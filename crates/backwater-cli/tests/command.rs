@@ -229,7 +229,7 @@ fn every_kind_of_bad_call_or_input_has_its_message_and_exit_code() {
         .fails(1, "fleet.json: this is not a Backwater cache");
     world
         .run("ingest --schema backwater.toml --cache no/where.db --as fleet fleet.json")
-        .fails(1, "is its folder there");
+        .fails(1, "is its folder there?");
 
     world
         .query("SELECT id FROM boat", "")

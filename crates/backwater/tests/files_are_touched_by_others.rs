@@ -101,7 +101,7 @@ impl World {
     }
 
     /// The file has all that is in memory.
-    fn is_whole(self) -> tempfile::TempDir {
+    fn end_whole(self) -> tempfile::TempDir {
         let Self { cache, path, folder, .. } = self;
         let count = cache.snapshot().count("port").unwrap();
         drop(cache);
@@ -126,7 +126,7 @@ fn a_file_that_is_gone_is_written_anew() {
             let told = world.told.lock().unwrap().join("\n");
             assert!(told.contains("it was removed or renamed while it was open"), "{told}");
             world.open(1001);
-            let folder = world.is_whole();
+            let folder = world.end_whole();
             if is_renamed {
                 let there = fs::read(folder.path().join("elsewhere")).unwrap();
                 assert!(!there.windows(5).any(|text| text == b"P1000"), "nothing goes on there");
@@ -147,7 +147,7 @@ fn a_path_that_can_be_used_again_is() {
     assert_eq!(error.kind(), ErrorKind::Storage, "{error}");
     fs::create_dir(&folder).unwrap();
     world.cache.flush().unwrap();
-    world.is_whole();
+    world.end_whole();
     fs::remove_dir_all(away).unwrap();
 }
 
@@ -227,7 +227,7 @@ fn what_others_made_of_it_is_never_overwritten() {
         // Whoever has looked at it moves it away.
         fs::rename(&world.path, world.folder.path().join("looked at")).unwrap();
         world.cache.flush().unwrap();
-        world.is_whole();
+        world.end_whole();
     }
 }
 
@@ -243,7 +243,7 @@ fn what_others_made_of_it_is_set_aside_by_choice() {
         assert!(told.contains(said), "{told}");
         let Some(Damage::SetAside { name, .. }) = world.cache.damage() else { panic!() };
         assert_eq!(fs::read(name).unwrap(), touched);
-        world.is_whole();
+        world.end_whole();
     }
 }
 

@@ -27,8 +27,13 @@ use crate::caught::fault;
 use crate::change::{Happened, compare};
 use crate::table::{Slot, State};
 
-/// For each source that is another statement, its binding.
-type InnerNodes = Box<[Option<Arc<Node>>]>;
+/// What a binding reads, of which most read rows of one table alone: there may be very many.
+pub(crate) struct Reads {
+    /// For each source that is another statement, its binding; none at all, if no source is one.
+    pub(crate) inner: Box<[Option<Arc<Node>>]>,
+    /// What its group was sent, of a statement whose rows are made of several.
+    pub(crate) log: Option<Arc<GroupLog>>,
+}
 
 /// A binding.
 pub(crate) struct Node {
@@ -37,13 +42,10 @@ pub(crate) struct Node {
     /// What a row must have to belong here; `None` if no row can: a value is NULL, or LIMIT is 0.
     pub(crate) key: Option<KeyValues>,
     pub(crate) name: Arc<str>,
-    /// For each source that is another statement, its binding; none at all, if no source is one.
-    pub(crate) inner: InnerNodes,
+    pub(crate) reads: Option<Arc<Reads>>,
     current: Mutex<Current>,
     shown: Mutex<Shown>,
     pending: Mutex<Pending>,
-    /// What its group was sent, of a statement whose rows are made of several.
-    pub(crate) log: Option<Arc<GroupLog>>,
     /// Those that read this one; of most nobody does.
     #[expect(clippy::box_collection, reason = "there may be very many nodes")]
     readers: Mutex<Option<Box<Vec<Weak<Node>>>>>,
@@ -139,15 +141,26 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 }
 
 impl Node {
+    /// For each source that is another statement, its binding; none at all, if no source is one.
+    pub(crate) fn inner(&self) -> &[Option<Arc<Node>>] {
+        self.reads.as_ref().map_or(&[], |reads| &reads.inner)
+    }
+
+    /// What its group was sent, of a statement whose rows are made of several.
+    fn log(&self) -> Option<&Arc<GroupLog>> {
+        self.reads.as_ref()?.log.as_ref()
+    }
+
     /// A new binding. Its state is that of `made`, or else computed from scratch.
     pub(crate) fn new(
         named: (BindingNo, Arc<str>),
         asked: Arc<Asked>,
         key: Option<KeyValues>,
-        (inner, log): (InnerNodes, Option<Arc<GroupLog>>),
+        reads: Option<Arc<Reads>>,
         made: Option<Live>,
         (state, commit): (&Arc<State>, u64),
     ) -> Arc<Self> {
+        let inner = reads.as_ref().map_or(&[][..], |reads| &reads.inner);
         for (source, node) in inner.iter().enumerate() {
             if let Some(node) = node {
                 // The writer makes nodes: nobody is ahead of it.
@@ -159,7 +172,7 @@ impl Node {
         let live = match made {
             Some(live) => Ok(live),
             None => {
-                let (inner, nothing) = (Inner::of(&inner), FxHashMap::default());
+                let (inner, nothing) = (Inner::of(inner), FxHashMap::default());
                 let views = inner.views(&nothing);
                 let view = View { plan: &asked.plan, state, derived: &views };
                 compute(&asked, key.is_none(), &view, &inner)
@@ -174,15 +187,14 @@ impl Node {
             asked,
             key,
             name,
-            inner,
+            reads,
             current: Mutex::new(current),
             shown,
             pending: Mutex::default(),
-            log,
             readers: Mutex::default(),
             watched: AtomicUsize::new(0),
         });
-        for inner in node.inner.iter().flatten() {
+        for inner in node.inner().iter().flatten() {
             lock(&inner.readers).get_or_insert_default().push(Arc::downgrade(&node));
         }
         node
@@ -199,7 +211,7 @@ impl Node {
         state: &State,
         take: bool,
     ) -> Option<(Live, Option<Moves>)> {
-        let inner = Inner::of(&self.inner);
+        let inner = Inner::of(self.inner());
         let nothing = FxHashMap::default();
         let views = inner.views(&nothing);
         let view = View { plan: &self.asked.plan, state, derived: &views };
@@ -312,7 +324,7 @@ impl Node {
 
     /// Keeps rows for a statement that reads this one as its source of that number.
     fn serve(&self, reader: &Plan, source: usize, state: &State) {
-        let inner = Inner::of(&self.inner);
+        let inner = Inner::of(self.inner());
         let mut current = lock(&self.current);
         if current.derived.is_none() {
             let mut rows = Derived::default();
@@ -344,18 +356,18 @@ impl Node {
     /// wanted once by it, however many want it.
     pub(crate) fn watch(&self) {
         if self.watched.fetch_add(1, Ordering::AcqRel) == 0 {
-            self.inner.iter().flatten().for_each(|inner| inner.watch());
+            self.inner().iter().flatten().for_each(|inner| inner.watch());
         }
     }
 
     pub(crate) fn unwatch(&self) {
         if self.watched.fetch_sub(1, Ordering::AcqRel) == 1 {
-            self.inner.iter().flatten().for_each(|inner| inner.unwatch());
+            self.inner().iter().flatten().for_each(|inner| inner.unwatch());
         }
     }
 
     pub(crate) fn lock_inner(&self) -> Inner<'_> {
-        Inner::of(&self.inner)
+        Inner::of(self.inner())
     }
 
     /// What readers find as of a commit that is published.
@@ -389,8 +401,8 @@ impl Node {
         readers.retain(|reader| reader.strong_count() > 0);
         let nodes = readers.iter().filter_map(Weak::upgrade);
         let sources = nodes.flat_map(|node| {
-            let mine = (0..node.inner.len()).filter(|source| {
-                node.inner[*source].as_ref().is_some_and(|inner| inner.number == self.number)
+            let mine = (0..node.inner().len()).filter(|source| {
+                node.inner()[*source].as_ref().is_some_and(|inner| inner.number == self.number)
             });
             mine.map(|source| (node.clone(), source)).collect::<Vec<_>>()
         });
@@ -414,7 +426,7 @@ impl Node {
         rows: impl Iterator<Item = (usize, Slot)>,
     ) {
         let mut pending = lock(&self.pending);
-        let Some(backlog) = pending.backlog(commit, before, self.log.as_ref()) else { return };
+        let Some(backlog) = pending.backlog(commit, before, self.log()) else { return };
         if !backlog.add_rows(commit, rows, self.asked.plan.tuning.backlog_rows) {
             *pending = Pending::Many(commit);
         }
@@ -429,7 +441,7 @@ impl Node {
         changes: &[DerivedChange],
     ) {
         let mut pending = lock(&self.pending);
-        let Some(backlog) = pending.backlog(commit, before, self.log.as_ref()) else { return };
+        let Some(backlog) = pending.backlog(commit, before, self.log()) else { return };
         if !backlog.add_derived(commit, source, changes, self.asked.plan.tuning.backlog_rows) {
             *pending = Pending::Many(commit);
         }
@@ -451,13 +463,13 @@ impl Node {
         commit: u64,
     ) -> Result<Option<Progress>, Ahead> {
         // Each only once, however many read it.
-        if !self.inner.is_empty() && lock(&self.current).commit >= commit {
+        if !self.inner().is_empty() && lock(&self.current).commit >= commit {
             return Ok(None);
         }
-        for inner in self.inner.iter().flatten() {
+        for inner in self.inner().iter().flatten() {
             inner.catch_up(state, commit)?;
         }
-        let inner = Inner::of(&self.inner);
+        let inner = Inner::of(self.inner());
         let mut current = lock(&self.current);
         if current.commit >= commit {
             return Ok(None);

@@ -18,7 +18,7 @@ use smallvec::SmallVec;
 use super::delta::Delta;
 use super::edit::Failure;
 use super::live::Live;
-use super::node::Node;
+use super::node::{Node, Reads};
 use super::plan::{Asked, Identity, KeyPart, Plan, Relation};
 use super::relation::DerivedRow;
 use super::result::QueryResult;
@@ -238,8 +238,10 @@ impl Engine {
         }
         let asked = Arc::new(Asked { plan, params: params.into(), window });
         let log = self.groups.get(&group).and_then(|group| group.log.clone());
-        let (named, nodes) = ((binding, name), (nodes.into(), log));
-        let node = Node::new(named, asked, key.clone(), nodes, made, (state, commit));
+        let named = (binding, name);
+        let reads = (!nodes.is_empty() || log.is_some())
+            .then(|| Arc::new(Reads { inner: nodes.into(), log }));
+        let node = Node::new(named, asked, key.clone(), reads, made, (state, commit));
         let known = Binding { node: node.clone(), shape: number, group, uses: 1, handles: 0 };
         self.bindings.insert(binding, known);
         if let Some(group) = self.groups.get_mut(&group) {
@@ -386,7 +388,7 @@ impl Engine {
             _ => self.set_wanted(group),
         }
         self.forget_if_unused(shape, state);
-        for inner in node.inner.iter().flatten() {
+        for inner in node.inner().iter().flatten() {
             self.let_go(inner.number, state);
         }
     }

@@ -99,7 +99,7 @@ impl Engine {
         let is_far = matches!(way, Way::Narrower | Way::Anew);
         let (live, moved) = made.map_or((None, None), |(live, moved)| (Some(live), moved));
         let is_near = live.is_some();
-        let stays = is_alone && !is_far && old.inner.is_empty();
+        let stays = is_alone && !is_far && old.inner().is_empty();
         let new = match live {
             Some(live) if stays => self.turn(&old, (to, hash), live, (&*state, commit)),
             live => self.go_to(from, to.params.into(), is_far, live, (&mut *state, commit))?,
@@ -144,7 +144,7 @@ impl Engine {
     ) -> Arc<Node> {
         let (number, key) = (old.number, old.key.clone());
         let named = (number, old.name.clone());
-        let reads = (Box::default(), old.log.clone());
+        let reads = old.reads.clone();
         let new = Node::new(named, to.into(), key, reads, Some(live), (state, commit));
         let Some(binding) = self.bindings.get(&number) else { return new };
         let (shape, group) = (binding.shape, binding.group);
