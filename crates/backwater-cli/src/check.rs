@@ -4,7 +4,6 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use anstream::println;
 use anyhow::{Context, bail};
 use backwater::{Cache, Report, Schema, SqliteFile, SystemClock, Value};
 
@@ -33,7 +32,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
 
 fn check_schema(path: &PathBuf) -> anyhow::Result<()> {
     let schema = read_schema(path)?;
-    println!(
+    say!(
         "{}: {}, {} and {}, nothing wrong",
         path.display(),
         count(schema.table_names().count(), "table"),
@@ -50,7 +49,7 @@ fn check_schema(path: &PathBuf) -> anyhow::Result<()> {
 fn check_cache(path: &Path) -> anyhow::Result<()> {
     let found = SqliteFile::verify(path)?;
     let name = path.display();
-    println!("{name}: every row is as it was written\n");
+    say!("{name}: every row is as it was written\n");
     let columns = ["table", "rows", "links to rows not here"].map(str::to_owned).to_vec();
     let rows = found.tables.iter().map(|table| {
         vec![
@@ -77,7 +76,7 @@ fn check_cache(path: &Path) -> anyhow::Result<()> {
             Value::from(told),
         ]
     });
-    println!();
+    say!();
     Rows { columns, rows: rows.collect() }.print(Format::Table)?;
     match found.queries.iter().filter(|query| query.difference.is_some()).count() {
         0 => Ok(()),
@@ -100,11 +99,13 @@ fn check_both(schema: &PathBuf, path: &Path) -> anyhow::Result<()> {
         told.extend(lets_go(&report));
     }
     if told.is_empty() {
-        println!("{name}: all of it goes with {}, nothing would change", schema.display());
+        say!("{name}: all of it goes with {}, nothing would change", schema.display());
         return Ok(());
     }
-    println!("{name}: opened with {}, this would be done:", schema.display());
-    told.iter().for_each(|line| println!("  {line}"));
+    say!("{name}: opened with {}, this would be done:", schema.display());
+    for line in &told {
+        say!("  {line}");
+    }
     Ok(())
 }
 

@@ -2,7 +2,6 @@
 
 use std::path::PathBuf;
 
-use anstream::println;
 use backwater::{Cache, ErrorKind, Explanation, Operator, SqliteFile};
 use clap::ValueEnum;
 
@@ -51,23 +50,23 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
         _ => error.into(),
     })?;
     match arguments.format {
-        Format::Tree => print(&explained),
-        Format::Json => println!("{}", explained.to_json()),
-        Format::Dot => print!("{}", explained.to_dot()),
+        Format::Tree => print(&explained)?,
+        Format::Json => say!("{}", explained.to_json()),
+        Format::Dot => say!("{}", explained.to_dot().trim_end()),
     }
     Ok(())
 }
 
-fn print(explained: &Explanation) {
-    println!("{BOLD}{}{BOLD:#}", explained.title());
-    branch(explained.root(), "", true);
+fn print(explained: &Explanation) -> anyhow::Result<()> {
+    say!("{BOLD}{}{BOLD:#}", explained.title());
+    branch(explained.root(), "", true)
 }
 
 /// An operator with what is known of it, then those whose rows it takes. Long facts go on in
 /// further lines.
-fn branch(operator: &Operator, before: &str, is_last: bool) {
+fn branch(operator: &Operator, before: &str, is_last: bool) -> anyhow::Result<()> {
     let (fork, below) = if is_last { ("└─ ", "   ") } else { ("├─ ", "│  ") };
-    println!("{DIM}{before}{fork}{DIM:#}{BOLD}{}{BOLD:#} {}", operator.name(), operator.what());
+    say!("{DIM}{before}{fork}{DIM:#}{BOLD}{}{BOLD:#} {}", operator.name(), operator.what());
     let before = format!("{before}{below}");
     let stem = if operator.inputs().is_empty() { "  " } else { "│ " };
     let width = terminal_size::terminal_size_of(std::io::stdout())
@@ -76,12 +75,13 @@ fn branch(operator: &Operator, before: &str, is_last: bool) {
     for (label, text) in operator.facts() {
         for (number, line) in folded(text, room).into_iter().enumerate() {
             let label = if number == 0 { label } else { "" };
-            println!("{DIM}{before}{stem}{label:<9}{DIM:#} {line}");
+            say!("{DIM}{before}{stem}{label:<9}{DIM:#} {line}");
         }
     }
     for (number, input) in operator.inputs().iter().enumerate() {
-        branch(input, &before, number + 1 == operator.inputs().len());
+        branch(input, &before, number + 1 == operator.inputs().len())?;
     }
+    Ok(())
 }
 
 /// A text in lines of so many letters, broken between words.

@@ -103,8 +103,8 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
         tell_totals(&mut out, &cache, &totals)?;
     }
     if refused > 0 && arguments.files.len() > 1 {
-        let (read, all) = (arguments.files.len() - refused, arguments.files.len());
-        problems.push(format!("{read} of {all} files were taken in, {refused} were not"));
+        let all = arguments.files.len();
+        problems.push(format!("{refused} of {all} files could not be taken in; the others were"));
     }
     if problems.is_empty() { Ok(()) } else { bail!("{}", problems.join("\n")) }
 }
@@ -197,6 +197,7 @@ fn replay(
 ) -> anyhow::Result<Vec<backwater::Error>> {
     let schema = cache.schema();
     let (mut no_rule, mut ignored, mut misfits) = (Vec::new(), 0, Vec::new());
+    let mut left: Vec<String> = Vec::new();
     let (before, mut lines, mut no_news) = (totals.clone(), Vec::new(), Vec::new());
     let place = progress.position();
     let bodies: usize = recording.exchanges().map(|exchange| exchange.body().len()).sum();
@@ -211,6 +212,9 @@ fn replay(
                     for brought in report.ingested() {
                         totals.add(brought);
                         lines.push(line(report.label(), brought));
+                        left.extend(brought.skipped.iter().map(|skipped| {
+                            format!("{}: {}: {}", report.label(), skipped.pointer, skipped.problem)
+                        }));
                     }
                     if totals.without_news > known {
                         no_news.push(exchange.label());
@@ -231,6 +235,12 @@ fn replay(
         if !lines.is_empty() {
             let columns = columns.map(str::to_owned).to_vec();
             Rows { columns, rows: lines }.write_table(out, "  ")?;
+        }
+        for left in left.iter().take(NAMED) {
+            writeln!(out, "  left out: {left}")?;
+        }
+        if let Some(more) = left.len().checked_sub(NAMED).filter(|more| *more > 0) {
+            writeln!(out, "  and {} more", count(more, "record"))?;
         }
         if !no_news.is_empty() {
             writeln!(out, "  Nothing new was brought by {}.", list(&no_news))?;

@@ -1,5 +1,13 @@
 //! The command `backwater`: reads arguments, calls the library, prints.
 
+/// Prints a line; a full disk or a closed pipe is an error like others.
+macro_rules! say {
+    ($($line:tt)*) => {{
+        use std::io::Write as _;
+        writeln!(anstream::stdout(), $($line)*)?
+    }};
+}
+
 mod check;
 mod demo;
 mod explain;

@@ -27,7 +27,9 @@ pub(crate) struct Arguments {
 pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     let cache = Cache::open(SqliteFile::read_only(&arguments.cache))?;
     let params: Named = arguments.params.iter().cloned().collect();
-    let is_named = cache.schema().query(&arguments.sql).is_some();
+    // One word is no statement: what it was meant for is known better by the schema.
+    let is_word = !arguments.sql.contains(char::is_whitespace);
+    let is_named = is_word || cache.schema().query(&arguments.sql).is_some();
     let query = if is_named {
         cache.named(&arguments.sql, params)
     } else {

@@ -56,6 +56,6 @@ fn print_row(cache: &Cache, row: &str, depth: usize) -> anyhow::Result<()> {
             row.nested(depth)
         }
     };
-    anstream::println!("{}", indented(nested.as_str()));
+    say!("{}", indented(nested.as_str()));
     Ok(())
 }

@@ -655,3 +655,106 @@ fn a_cache_file_is_looked_through_and_held_against_a_schema() {
     world.run("check --cache cache.db").fails(1, "are not those that were written");
     world.run("check").fails(2, "name a schema, a cache file with --cache, or both");
 }
+
+/// What one writes to standard output another takes from standard input, and nothing is lost or
+/// replaced on the way into a file.
+#[test]
+fn exports_go_where_they_should_and_nowhere_else() {
+    let world = World::loaded();
+    let export = world.run("export --cache cache.db");
+    let lines = export.out();
+    world.call(&["ingest", "--cache", "new.db", "--kind", "export", "-"], &lines).says("79 rows");
+    assert_eq!(world.run("export --cache new.db").out(), lines);
+
+    let before = fs::read(world.path("cache.db")).unwrap();
+    world.run("export --cache cache.db --out cache.db").fails(2, "this is the cache itself");
+    assert_eq!(fs::read(world.path("cache.db")).unwrap(), before);
+    world.run("export --cache cache.db --out rows.ndjson").says("");
+    assert_eq!(fs::read_to_string(world.path("rows.ndjson")).unwrap(), lines);
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::{MetadataExt, symlink};
+        let mode = |name: &str| fs::metadata(world.path(name)).unwrap().mode() & 0o777;
+        assert_eq!((mode("cache.db"), mode("rows.ndjson")), (0o600, 0o600));
+        // A link stays one, and what it points at gets the rows.
+        symlink("elsewhere.ndjson", world.path("link.ndjson")).unwrap();
+        world.write("elsewhere.ndjson", "old");
+        world.run("export --cache cache.db --out link.ndjson").says("");
+        assert!(fs::symlink_metadata(world.path("link.ndjson")).unwrap().is_symlink());
+        assert_eq!(fs::read_to_string(world.path("elsewhere.ndjson")).unwrap(), lines);
+        world.run("export --cache cache.db --out /dev/null").says("");
+        assert!(!fs::metadata("/dev/null").unwrap().is_file());
+        let full = "export --cache cache.db --out /dev/full";
+        world.run(full).fails(1, "/dev/full: it cannot be written");
+        // What a lock would be written over is nobody's lock.
+        world.write("precious", "my diary");
+        symlink("precious", world.path("other.db-lock")).unwrap();
+        let call = "ingest --schema backwater.toml --cache other.db --as fleet fleet.json";
+        let ran = world.run(call);
+        assert!(ran.err().contains("other.db-lock is no file of Backwater's"), "{}", ran.err());
+        assert_eq!(fs::read_to_string(world.path("precious")).unwrap(), "my diary");
+    }
+}
+
+/// What one file has wrong is nothing to the others, and a call that is wrong leaves nothing behind.
+#[test]
+fn what_can_be_taken_in_is() {
+    let world = World::new();
+    world.write("broken-1.json", "{");
+    let call = "ingest --schema backwater.toml --cache new.db --as fleet broken-1.json fleet.json";
+    let ran = world.run(call);
+    assert_eq!(ran.output.status.code(), Some(1));
+    assert!(ran.out().contains("fleet.json: 1,032 bytes"), "{}", ran.out());
+    assert!(ran.err().contains("broken-1.json: "), "{}", ran.err());
+    assert!(
+        ran.err().contains("1 of 2 files could not be taken in; the others were"),
+        "{}",
+        ran.err()
+    );
+    world.run("query --cache new.db --format ndjson SELECT").fails(2, "no query \"SELECT\"");
+    world.run("tables --cache new.db").says("vessel");
+
+    for call in [
+        "ingest --schema backwater.toml --cache none.db --as nonsense fleet.json",
+        "ingest --schema backwater.toml --cache none.db --url /nothing fleet.json",
+        "ingest --schema backwater.toml --cache broken-1.json --as fleet fleet.json",
+    ] {
+        assert_ne!(world.run(call).output.status.code(), Some(0), "{call}");
+    }
+    for left in ["none.db", "none.db-lock", "broken-1.json-lock"] {
+        assert!(!world.path(left).exists(), "{left}");
+    }
+    world.run("query --cache new.db by_statu").fails(2, "did you mean \"by_status\"?");
+
+    // One entry of a recording that is no base64 is nothing to the others.
+    let entry = |url: &str, content: &str| {
+        format!(
+            r#"{{"request":{{"method":"GET","url":"{url}"}},"response":{{"status":200,"content":{content}}}}}"#
+        )
+    };
+    let fleet = fs::read_to_string(world.path("fleet.json")).unwrap();
+    let text = serde_json::to_string(&format!("\u{feff}{fleet}")).unwrap();
+    let good = entry(
+        "https://x.example/fleet",
+        &format!(r#"{{"mimeType":"application/json","text":{text}}}"#),
+    );
+    let bad = entry(
+        "https://x.example/fleet",
+        r#"{"mimeType":"application/json","encoding":"base64","text":"***"}"#,
+    );
+    world.write("day.har", format!(r#"{{"log":{{"entries":[{bad},{good}]}}}}"#));
+    let ran = world.run("ingest --cache new.db day.har");
+    assert!(ran.out().contains("2 responses, of which"), "{} {}", ran.out(), ran.err());
+    world.run("infer --url /fleet day.har").fails(2, "which has the URLs of its responses");
+
+    if cfg!(unix) {
+        let full = fs::OpenOptions::new().write(true).open("/dev/full").unwrap();
+        for call in [["check", "backwater.toml"], ["tables", "--cache=new.db"]] {
+            let mut command = std::process::Command::new(assert_cmd::cargo::cargo_bin("backwater"));
+            let command = command.current_dir(world.0.path()).args(call);
+            let output = command.stdout(full.try_clone().unwrap()).output().unwrap();
+            let told = String::from_utf8_lossy(&output.stderr).into_owned();
+            assert!(told.contains("No space left") && !told.contains("panicked"), "{told}");
+        }
+    }
+}

@@ -50,6 +50,8 @@ pub(crate) fn parse(sql: &str) -> Result<Parsed, Refusal> {
     let tokens = Tokenizer::new(&SqliteDialect, sql).tokenize_with_location();
     let mut tokens = tokens.map_err(|error| refused(error.into()))?;
     tokens.iter_mut().for_each(|token| as_plain_name(&mut token.token));
+    tokens.iter_mut().try_for_each(as_plain_number)?;
+    let end = tokens.last().map_or(Location::new(1, 1), |token| token.span.end);
     count_operators(&tokens)?;
     measure_depth(&tokens)?;
     let items = items(&tokens);
@@ -60,7 +62,11 @@ pub(crate) fn parse(sql: &str) -> Result<Parsed, Refusal> {
         let message = "this is empty, expected a SELECT statement";
         return Err(Refusal::new(Location::new(1, 1), message, ""));
     }
-    let statement = parser.parse_statement().map_err(refused)?;
+    let statement = parser.parse_statement().map_err(refused).map_err(|refusal| {
+        // What is not there has no place of its own.
+        let at = if refusal.message.starts_with(ENDS) { end } else { refusal.at };
+        Refusal { at, ..refusal }
+    })?;
     let _ = parser.consume_token(&Token::SemiColon);
     let next = parser.peek_token_ref();
     if next.token != Token::EOF {
@@ -73,6 +79,29 @@ pub(crate) fn parse(sql: &str) -> Result<Parsed, Refusal> {
             let message = format!("found {}, expected a SELECT statement", first.token);
             let help = "a query only reads; write through a commit";
             Err(Refusal::new(first.span.start, message, help))
+        }
+    }
+}
+
+/// How a message begins of a statement that lacks its end.
+const ENDS: &str = "the statement ends here";
+
+/// `0x10` is a number of 64 bits, which the parser takes for the blob `X'10'`.
+fn as_plain_number(token: &mut TokenWithSpan) -> Result<(), Refusal> {
+    let (start, end) = (token.span.start, token.span.end);
+    let Token::HexStringLiteral(digits) = &token.token else { return Ok(()) };
+    let is_blob = end.column.saturating_sub(start.column) != digits.chars().count() as u64 + 2;
+    if is_blob {
+        return Ok(());
+    }
+    match i64::from_str_radix(digits, 16) {
+        Ok(number) => {
+            token.token = Token::Number(number.to_string(), false);
+            Ok(())
+        }
+        Err(_) => {
+            let message = format!("0x{digits} is beyond the whole numbers of 64 bits");
+            Err(Refusal::new(start, message, "write it with fewer digits, or as a sum"))
         }
     }
 }
@@ -180,7 +209,7 @@ fn refused(error: ParserError) -> Refusal {
     let message = message.strip_prefix("Expected: ").map_or_else(
         || message.to_owned(),
         |rest| match rest.rsplit_once(", found: ") {
-            Some((expected, "EOF")) => format!("the statement ends here, expected {expected}"),
+            Some((expected, "EOF")) => format!("{ENDS}, expected {expected}"),
             Some((expected, found)) => format!("found {found}, expected {expected}"),
             None => format!("expected {rest}"),
         },

@@ -365,10 +365,15 @@ impl<'a, 'e> Block<'a, 'e> {
                     Refusal::new(at, format!("there is no result column {number}"), help)
                 })?
             }
-            (_, Some((_, expr))) => {
+            (_, Some((alias, expr))) => {
                 let (expr, named) = self.collated(expr)?;
                 collation = collation.or(named);
-                self.item(expr)?
+                // A subquery is read once, and not once more for the order.
+                let is_it = |(name, _): &&(String, Placed)| name.eq_ignore_ascii_case(alias);
+                match items.iter().find(is_it) {
+                    Some((_, placed)) => placed.clone(),
+                    None => self.item(expr)?,
+                }
             }
             _ => self.placed(expr)?,
         };
