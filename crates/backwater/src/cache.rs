@@ -29,6 +29,10 @@ pub use rehydrate::Readiness;
 /// It is a cheap handle: clones are the same cache, and can be sent to other threads. Readers do
 /// not wait for writers; commits are made one at a time.
 ///
+/// When the last handle is dropped, what was committed is written to the storage. Where it never is,
+/// as with a handle in a `static`, one that was leaked, or at `std::process::exit`, call
+/// [`Cache::flush`] before. After a `fork` only one of the two processes may use the cache.
+///
 /// ```
 /// use backwater::{Cache, Schema};
 ///
@@ -553,7 +557,9 @@ impl Cache {
     /// Each commit's delta is told once, in the order of the commits; the old result with the
     /// delta is the new one. `told` may commit itself: that is applied at once, and told after the
     /// current commit. It runs on a thread that commits, so what takes long belongs elsewhere. A
-    /// panic in it ends that call and harms nobody else.
+    /// panic in it ends that call and harms nobody else. A commit that is made while its thread holds
+    /// a lock which `told` takes waits for itself, and a `told` that commits whenever it is told may go
+    /// on for ever: the cache does not look into either.
     ///
     /// # Errors
     /// [`ErrorKind::Result`] if the result that it would begin with cannot be told.
