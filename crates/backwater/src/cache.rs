@@ -12,7 +12,7 @@ use crate::change::{Changes, Transaction};
 use crate::commit::{Core, Kind, Writer, Written};
 use crate::derived::{Derived, DerivedBy, Reader};
 use crate::error::{Error, ErrorKind, Result};
-use crate::query::{Engine, Query, QueryResult, Rebound, compile};
+use crate::query::{ComputedApart, Engine, Query, QueryResult, Rebound, compile, compute_apart};
 use crate::schema::Schema;
 use crate::storage::{Damage, Keeper, SchemaChange, Storage};
 use crate::sync::{Again, InTurn};
@@ -69,6 +69,11 @@ struct Inner {
     /// Who has the rows of tables come.
     rehydrating: InTurn,
 }
+
+/// How often a first result is computed while commits go on; after that they wait.
+const APART: usize = 3;
+/// So many rows may be changed meanwhile; if they are more, it is computed once more.
+const MUCH: usize = 4096;
 
 impl Cache {
     /// An empty cache in memory.
@@ -292,15 +297,38 @@ impl Cache {
     }
 
     fn define(&self, name: &str, sql: &str, params: &Named) -> Result<Query> {
-        let mut writer = self.0.core.begin()?;
-        let plan = compile(sql, &writer.state.schema)?;
+        let core = &self.0.core;
+        let mut writing = core.begin()?;
+        let plan = compile(sql, &writing.state.schema)?;
         let params = plan.bind(params, None)?;
-        let (state, commit) = (writer.state.clone(), writer.commit);
-        let bound = writer.engine.bind(plan, params, name, &state, commit)?;
+        plan.window(&params)?;
+        let mut computed = None;
+        for _ in 0..APART {
+            let Writer { engine, state, commit, .. } = &mut *writing;
+            if !engine.is_worth_apart(&plan, &params, state) {
+                break;
+            }
+            engine.prepare(&plan, name, state);
+            core.published.publish(state.clone(), *commit);
+            let (state, commit) = (state.clone(), *commit);
+            // Commits go on while it is computed; it follows them afterwards.
+            drop(writing);
+            let live = compute_apart(&plan, &params, &state);
+            writing = core.begin()?;
+            let Some(live) = live else { break };
+            let rows = writing.history.rows_since(commit).map(|rows| rows.take(MUCH + 1));
+            let rows = rows.map(|rows| rows.collect::<Vec<_>>());
+            if let Some(rows) = rows.filter(|rows| rows.len() <= MUCH) {
+                computed = Some(ComputedApart { live, state, commit, rows });
+                break;
+            }
+        }
+        let (state, commit) = (writing.state.clone(), writing.commit);
+        let bound = writing.engine.bind(plan, params, name, (&state, commit), computed)?;
         // The same rows, and perhaps an index more to find them by.
-        writer.state = bound.state.clone();
-        self.0.core.published.publish(bound.state, commit);
-        Ok(Query::new(self.0.core.published.clone(), bound.node, name))
+        writing.state = bound.state.clone();
+        core.published.publish(bound.state, commit);
+        Ok(Query::new(core.published.clone(), bound.node, name))
     }
 
     /// Gives a standing query other values for its parameters; those that are not named stay as

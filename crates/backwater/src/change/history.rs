@@ -193,6 +193,13 @@ impl History {
         (number, self.commits.iter().skip(place.map_or(0, |place| place + 1)))
     }
 
+    /// The rows that were changed after a commit, unless they are not remembered.
+    pub(crate) fn rows_since(&self, commit: u64) -> Option<impl Iterator<Item = (TableNo, Slot)>> {
+        let later = self.commits.iter().filter(move |past| past.number > commit);
+        let rows = later.flat_map(|past| past.rows.iter().map(|row| (row.table, row.slot)));
+        (commit >= self.forgotten).then_some(rows)
+    }
+
     /// What was changed after a commit.
     pub(crate) fn since(&self, commit: u64) -> Later {
         let mut later = Later { known: commit >= self.forgotten, ..Later::default() };

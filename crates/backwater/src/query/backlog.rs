@@ -110,6 +110,16 @@ pub(crate) type Versions = Vec<(u64, Option<Arc<DerivedRow>>)>;
 pub(crate) type Undo = FxHashMap<Slot, Option<Arc<DerivedRow>>>;
 
 impl Pending {
+    /// Rows that were changed from one commit to another, behind a version of the tables.
+    pub(crate) fn of_rows(
+        state: &Arc<State>,
+        (first, last): (u64, u64),
+        rows: Vec<(u64, u16, Slot)>,
+    ) -> Self {
+        let (state, log, derived) = (state.clone(), None, FxHashMap::default());
+        Self::Few(Box::new(Backlog { state, first, last, rows, log, derived }))
+    }
+
     pub(crate) fn is_nothing(&self) -> bool {
         matches!(self, Pending::Nothing)
     }

@@ -45,7 +45,7 @@ pub(crate) use check::compile;
 #[cfg(feature = "sqlite")]
 pub(crate) use collation::compare_unicode;
 pub use delta::{Delta, DeltaKind, DeltaRow};
-pub(crate) use engine::{Engine, Reached, ReachedList, Rebound};
+pub(crate) use engine::{ComputedApart, Engine, Reached, ReachedList, Rebound, compute_apart};
 pub use explain::{Explanation, Operator};
 #[cfg(feature = "sqlite")]
 pub(crate) use fold::contains;

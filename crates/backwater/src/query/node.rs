@@ -25,6 +25,7 @@ use super::scalar::KeyValues;
 use super::walk::{Start, Starts, TupleDelta, TupleDeltas, Walk, changed_tuples};
 use crate::caught::fault;
 use crate::change::{Happened, compare};
+use crate::schema::TableNo;
 use crate::table::{Slot, State};
 
 /// What a binding reads, of which most read rows of one table alone: there may be very many.
@@ -429,6 +430,26 @@ impl Node {
         let Some(backlog) = pending.backlog(commit, before, self.log()) else { return };
         if !backlog.add_rows(commit, rows, self.asked.plan.tuning.backlog_rows) {
             *pending = Pending::Many(commit);
+        }
+    }
+
+    /// Has a new binding, which is as of another version of the tables, follow the rows that were
+    /// changed in the commits since.
+    pub(crate) fn fall_behind(
+        &self,
+        then: &Arc<State>,
+        (first, last): (u64, u64),
+        rows: &[(TableNo, Slot)],
+    ) {
+        let sources = self.asked.plan.sources.iter().enumerate();
+        let rows = sources.flat_map(|(source, of)| {
+            let of_table = rows.iter().filter(
+                |(table, _)| matches!(of.relation, Relation::Table(here) if here == *table),
+            );
+            of_table.map(move |(_, slot)| (last, source as u16, *slot))
+        });
+        if first <= last {
+            *lock(&self.pending) = Pending::of_rows(then, (first, last), rows.collect());
         }
     }
 

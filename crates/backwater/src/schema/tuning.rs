@@ -15,6 +15,8 @@ pub(crate) struct Tuning {
     pub(crate) rebound_rows: usize,
     /// Up to so many bindings of a group, it is sent only rows with the keys of one of them.
     pub(crate) listed_keys: usize,
+    /// Of a query over so many rows the first result is computed while commits go on.
+    pub(crate) rows_apart: usize,
     /// Beyond so many edits of an order, each rank is looked for in the old and the new order, as
     /// telling it from those of the other edits costs as much as there are edits.
     pub(crate) ranked_edits: usize,
@@ -33,6 +35,7 @@ impl Default for Tuning {
             backlog_commits: 256,
             rebound_rows: 64,
             listed_keys: 4,
+            rows_apart: 10_000,
             ranked_edits: 64,
             searched_texts: 1024,
             rows_beyond_window: 256,
@@ -46,13 +49,14 @@ impl Tuning {
     pub(crate) fn any() -> impl proptest::strategy::Strategy<Value = Self> {
         use proptest::prelude::*;
         let small = || prop::sample::select(vec![0, 1, 2, 4, 8, usize::MAX]);
-        let small = [(); 7].map(|()| small());
+        let small = [(); 8].map(|()| small());
         let drawn = (small, 0..12_u64).prop_map(|(sizes, backlog_commits)| {
             let [
                 recomputed_rows,
                 backlog_rows,
                 rebound_rows,
                 listed_keys,
+                rows_apart,
                 ranked_edits,
                 searched_texts,
                 more,
@@ -63,6 +67,7 @@ impl Tuning {
                 backlog_commits,
                 rebound_rows,
                 listed_keys,
+                rows_apart,
                 ranked_edits,
                 searched_texts,
                 rows_beyond_window: more,

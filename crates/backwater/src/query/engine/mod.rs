@@ -20,7 +20,7 @@ use super::edit::Failure;
 use super::live::Live;
 use super::node::{Node, Reads};
 use super::plan::{Asked, Identity, KeyPart, Plan, Relation};
-use super::relation::DerivedRow;
+use super::relation::{DerivedRow, View};
 use super::result::QueryResult;
 use super::scalar::{Key, Scalar};
 use super::{BindingNo, Outcome};
@@ -129,6 +129,34 @@ struct Work {
     is_told_anew: bool,
 }
 
+/// The state of a new binding, computed from a version of the tables while commits went on.
+pub(crate) struct ComputedApart {
+    pub(crate) live: Live,
+    pub(crate) state: Arc<State>,
+    pub(crate) commit: u64,
+    /// The rows that were changed since.
+    pub(crate) rows: Vec<(TableNo, Slot)>,
+}
+
+/// Where a new binding's state comes from, if it need not be computed.
+enum Made {
+    Now(Live),
+    Before(ComputedApart),
+}
+
+/// Computes a new binding's state from a version of the tables that has the indexes for it; `None` if
+/// it cannot be told.
+pub(crate) fn compute_apart(
+    plan: &Plan,
+    params: &[Scalar<'static>],
+    state: &State,
+) -> Option<Live> {
+    let window = plan.window(params).ok()?;
+    let view = View { plan, state, derived: &[] };
+    let is_empty = plan.key(params, window).is_none();
+    Live::compute(&view, (params, window), is_empty).ok()
+}
+
 /// What is handed out of a binding.
 pub(crate) struct Bound {
     pub(crate) node: Arc<Node>,
@@ -165,16 +193,47 @@ impl Engine {
         plan: Arc<Plan>,
         params: Vec<Scalar<'static>>,
         name: &str,
-        state: &Arc<State>,
-        commit: u64,
+        (state, commit): (&Arc<State>, u64),
+        computed: Option<ComputedApart>,
     ) -> Result<Bound> {
         let mut state = state.clone();
-        let number = self.use_binding(plan, params, name, &mut state, commit)?;
+        let shape = self.shape(plan, name, &mut state);
+        let made = computed.map(Made::Before);
+        let number = self.use_shape(shape, params, name, (&mut state, commit), made);
+        self.forget_if_unused(shape, &mut state);
+        let number = number?;
         let Some(binding) = self.bindings.get_mut(&number) else {
             return Err(Error::new(ErrorKind::Result, "this query is not kept any more"));
         };
         binding.handles += 1;
         Ok(Bound { node: binding.node.clone(), state })
+    }
+
+    /// Whether a new binding's state takes so long to compute that commits shall go on meanwhile.
+    pub(crate) fn is_worth_apart(
+        &self,
+        plan: &Plan,
+        params: &[Scalar<'static>],
+        state: &State,
+    ) -> bool {
+        let mut rows = 0_usize;
+        for source in &plan.sources {
+            match source.relation {
+                Relation::Table(table) => rows += state.table(table).rows() as usize,
+                // What it reads of others is of the moment at which these are read.
+                Relation::Statement(..) => return false,
+            }
+        }
+        let shape = self.by_identity.get(&plan.identity);
+        let hash = hash_of(params, &self.hasher);
+        let known = shape.is_some_and(|shape| self.with_params(*shape, params, hash).is_some());
+        // What is still to come is no news when it comes.
+        rows >= self.tuning.rows_apart && !known && !state.has_unready()
+    }
+
+    /// Makes the indexes that a plan's bindings need.
+    pub(crate) fn prepare(&mut self, plan: &Arc<Plan>, name: &str, state: &mut Arc<State>) {
+        self.shape(plan.clone(), name, state);
     }
 
     fn use_binding(
@@ -197,7 +256,7 @@ impl Engine {
         params: Vec<Scalar<'static>>,
         name: &str,
         (state, commit): (&mut Arc<State>, u64),
-        made: Option<Live>,
+        made: Option<Made>,
     ) -> Result<BindingNo> {
         let plan = self.shapes[&number].plan.clone();
         let window = plan.window(&params)?;
@@ -241,7 +300,19 @@ impl Engine {
         let named = (binding, name);
         let reads = (!nodes.is_empty() || log.is_some())
             .then(|| Arc::new(Reads { inner: nodes.into(), log }));
-        let node = Node::new(named, asked, key.clone(), reads, made, (state, commit));
+        let node = match made {
+            None => Node::new(named, asked, key.clone(), reads, None, (state, commit)),
+            Some(Made::Now(live)) => {
+                Node::new(named, asked, key.clone(), reads, Some(live), (state, commit))
+            }
+            Some(Made::Before(ComputedApart { live, state: then, commit: at, rows })) => {
+                let node = Node::new(named, asked, key.clone(), reads, Some(live), (&then, at));
+                node.fall_behind(&then, (at + 1, commit), &rows);
+                let caught_up = node.catch_up(state, commit);
+                debug_assert!(caught_up.is_ok());
+                node
+            }
+        };
         let known = Binding { node: node.clone(), shape: number, group, uses: 1, handles: 0 };
         self.bindings.insert(binding, known);
         if let Some(group) = self.groups.get_mut(&group) {

@@ -4,7 +4,7 @@
 use std::collections::VecDeque;
 use std::sync::Arc;
 
-use super::{Bound, Causes, Engine, Reached, ShapeNo, hash_of};
+use super::{Bound, Causes, Engine, Made, Reached, ShapeNo, hash_of};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::across::{self, Band, Way, each_in};
 use crate::query::check::compile;
@@ -171,7 +171,8 @@ impl Engine {
         let gone = || Error::new(ErrorKind::Result, "this query is not kept any more");
         let binding = self.bindings.get(&from).ok_or_else(gone)?;
         let (shape, name) = (binding.shape, binding.node.name.clone());
-        let number = self.use_shape(shape, params, &name, (&mut *state, commit), live)?;
+        let made = live.map(Made::Now);
+        let number = self.use_shape(shape, params, &name, (&mut *state, commit), made)?;
         if self.recent.take(number) {
             self.let_go(number, state);
         }
