@@ -1,5 +1,9 @@
 //! A commit waits for no other's work: not for the disk, and not for a first result that takes long.
 
+#![cfg_attr(
+    not(feature = "threads"),
+    allow(dead_code, unused_imports, reason = "some tests need a thread")
+)]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -44,6 +48,7 @@ impl Storage for Blocked {
 }
 
 #[test]
+#[cfg(feature = "threads")]
 fn for_the_disk() {
     let (memory, may, writes) = (MemoryStorage::new(), Arc::default(), Arc::default());
     let storage = Blocked(memory.clone(), Arc::clone(&may), Arc::clone(&writes));

@@ -1,5 +1,9 @@
 //! A cache that only reads a storage follows who writes to it, commit by commit or several at once.
 
+#![cfg_attr(
+    not(feature = "threads"),
+    allow(dead_code, unused_imports, reason = "some tests need a thread")
+)]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 #[path = "shared/ferries.rs"]
@@ -125,6 +129,7 @@ fn a_reader_lets_go_of_the_file() {
 
 /// A thread looks by itself, and ends with the cache; a writer with another schema is told of.
 #[test]
+#[cfg(feature = "threads")]
 fn a_thread_follows_and_tells_of_another_schema() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("followed.db");

@@ -1,6 +1,10 @@
 //! What was committed is in the file, and comes back from it; what does not persist never gets
 //! there; and a file that is not as it was written is never taken for one that is.
 #![cfg(feature = "sqlite")]
+#![cfg_attr(
+    not(feature = "threads"),
+    allow(dead_code, unused_imports, reason = "some tests need a thread")
+)]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::fs;
@@ -529,6 +533,7 @@ impl Storage for Moody {
 /// What the disk did not take is given to it again, with all that came to it: when somebody asks, and
 /// by itself.
 #[test]
+#[cfg(feature = "threads")]
 fn what_a_failing_storage_did_not_take_is_given_to_it_again() {
     let moody = Moody::default();
     let told = Arc::new(Mutex::new(0));

@@ -226,8 +226,10 @@ fn a_step_that_panics_leaves_whole_commits() {
 }
 
 /// A storage that panics, and a handler that does, too.
+#[cfg(feature = "threads")]
 struct Falling(MemoryStorage, Arc<AtomicUsize>);
 
+#[cfg(feature = "threads")]
 impl Storage for Falling {
     fn name(&self) -> String {
         "falling".to_owned()
@@ -251,6 +253,7 @@ impl Storage for Falling {
 }
 
 #[test]
+#[cfg(feature = "threads")]
 fn a_driver_that_panics_is_asked_again() {
     let (memory, falls) = (MemoryStorage::new(), Arc::new(AtomicUsize::new(3)));
     let told = Arc::new(Mutex::new(Vec::new()));
