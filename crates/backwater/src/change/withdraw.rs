@@ -205,7 +205,7 @@ impl Transaction {
             Some((of, withdrew)) => (of, !withdrew),
             None => (changes.clone(), true),
         };
-        if !Arc::ptr_eq(&of.before.schema, &self.state.schema) {
+        if !of.before.is_of_cache_of(&self.state) {
             return Err(Error::new(ErrorKind::Result, "the report is one of another cache")
                 .help("withdraw it in the cache that made the commit"));
         }

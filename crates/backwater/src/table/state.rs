@@ -16,6 +16,8 @@ use crate::value::{Clock, IdRef, Json, RowId, Value};
 #[derive(Clone)]
 pub(crate) struct State {
     pub(crate) schema: Arc<Schema>,
+    /// The one that the cache began with.
+    first: Arc<Schema>,
     tables: Vec<Arc<Table>>,
     /// Tables whose rows are still to come from a storage; mostly there are none.
     unready: Option<Arc<BTreeSet<TableNo>>>,
@@ -31,13 +33,18 @@ impl State {
             .map(|number| Arc::new(Table::new(&schema, number, &seed, &now)))
             .collect();
         let keeps = schema.table_numbers().any(|table| schema.keeps_times(table));
-        Self { schema, tables, unready: None, now: keeps.then_some(now) }
+        let first = schema.clone();
+        Self { schema, first, tables, unready: None, now: keeps.then_some(now) }
+    }
+
+    /// Whether both are versions of one cache.
+    pub(crate) fn is_of_cache_of(&self, other: &Self) -> bool {
+        Arc::ptr_eq(&self.first, &other.first)
     }
 
     /// The same rows under a schema that has further tables behind those that are here.
     pub(crate) fn extended(&self, schema: Arc<Schema>) -> Self {
-        let (tables, unready) = (self.tables.clone(), self.unready.clone());
-        let mut extended = Self { schema, tables, unready, now: self.now.clone() };
+        let mut extended = Self { schema, ..self.clone() };
         if extended.schema.table_numbers().any(|table| extended.schema.keeps_times(table)) {
             extended.now.get_or_insert_default();
         }
