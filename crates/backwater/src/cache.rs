@@ -751,8 +751,8 @@ impl Cache {
     /// that it deleted comes back, unless another one has deleted it too. Links to a row that goes
     /// stay, and point at nothing.
     ///
-    /// Commits can be withdrawn in any order, also after [`Cache::declare`]. Withdrawing one once more changes nothing; withdrawing
-    /// the report of a withdrawal makes the commit anew.
+    /// Commits can be withdrawn in any order, also after [`Cache::declare`]. Withdrawing one once more
+    /// changes nothing; withdrawing the report of a withdrawal makes the commit anew.
     ///
     /// So a program shows a change at once, before the server has answered, and withdraws it if the
     /// answer is no.
