@@ -7,10 +7,8 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use super::{fail_in, has_failed};
-use crate::{
-    Batch, Cache, Clock, Error, ErrorKind, Header, Loader, MemoryStorage, Query, Report, Result,
-    Schema, Storage, StoredTable, Timestamp, Value, Watch,
-};
+use crate::{Cache, Clock, Error, ErrorKind, MemoryStorage, Query, Report, Result, Schema};
+use crate::{Timestamp, Value, Watch};
 
 const SCHEMA: &str = r#"
     [table.port]
@@ -225,63 +223,67 @@ fn a_step_that_panics_leaves_whole_commits() {
     }
 }
 
-/// A storage that panics, and a handler that does, too.
+/// Where a thread writes behind the commits.
 #[cfg(feature = "threads")]
-struct Falling(MemoryStorage, Arc<AtomicUsize>);
+mod behind {
+    use super::*;
+    use crate::{Batch, Header, Loader, Storage, StoredTable};
 
-#[cfg(feature = "threads")]
-impl Storage for Falling {
-    fn name(&self) -> String {
-        "falling".to_owned()
-    }
+    /// A storage that panics, and a handler that does, too.
+    struct Falling(MemoryStorage, Arc<AtomicUsize>);
 
-    fn header(&mut self) -> Result<Option<Header>> {
-        self.0.header()
-    }
-
-    fn load(&mut self, table: &StoredTable<'_>, loader: &mut Loader<'_>) -> Result<()> {
-        self.0.load(table, loader)
-    }
-
-    fn write(&mut self, batch: &Batch) -> Result<()> {
-        if self.1.fetch_sub(1, Ordering::SeqCst) > 0 {
-            panic!("the driver falls");
+    impl Storage for Falling {
+        fn name(&self) -> String {
+            "falling".to_owned()
         }
-        self.1.store(0, Ordering::SeqCst);
-        self.0.write(batch)
-    }
-}
 
-#[test]
-#[cfg(feature = "threads")]
-fn a_driver_that_panics_is_asked_again() {
-    let (memory, falls) = (MemoryStorage::new(), Arc::new(AtomicUsize::new(3)));
-    let told = Arc::new(Mutex::new(Vec::new()));
-    let seen = told.clone();
-    let cache = Cache::builder()
-        .schema(Schema::parse("s.toml", SCHEMA).unwrap())
-        .storage(Falling(memory.clone(), falls.clone()))
-        .on_storage_error(move |error| {
-            seen.lock().unwrap().push(error.to_string());
-            panic!("and so does who is told of it");
-        })
-        .build()
-        .unwrap();
-    loaded(&cache).unwrap();
-    let written = || Cache::open(memory.clone()).map(|cache| World::image(&cache));
-    for _ in 0..400 {
-        if written().is_ok_and(|stored| stored == World::image(&cache)) {
-            break;
+        fn header(&mut self) -> Result<Option<Header>> {
+            self.0.header()
         }
-        std::thread::sleep(Duration::from_millis(10));
+
+        fn load(&mut self, table: &StoredTable<'_>, loader: &mut Loader<'_>) -> Result<()> {
+            self.0.load(table, loader)
+        }
+
+        fn write(&mut self, batch: &Batch) -> Result<()> {
+            if self.1.fetch_sub(1, Ordering::SeqCst) > 0 {
+                panic!("the driver falls");
+            }
+            self.1.store(0, Ordering::SeqCst);
+            self.0.write(batch)
+        }
     }
-    assert_eq!(written().unwrap(), World::image(&cache), "the thread has gone on");
-    assert!(told.lock().unwrap()[0].contains("falling: its driver panicked: the driver falls"));
-    step(&cache, 1).unwrap();
-    falls.store(1, Ordering::SeqCst);
-    let error = cache.flush().unwrap_err();
-    assert!(error.to_string().contains("the driver falls"), "{error}");
-    let last = World::image(&cache);
-    drop(cache);
-    assert_eq!(written().unwrap(), last, "closing writes what waits");
+
+    #[test]
+    fn a_driver_that_panics_is_asked_again() {
+        let (memory, falls) = (MemoryStorage::new(), Arc::new(AtomicUsize::new(3)));
+        let told = Arc::new(Mutex::new(Vec::new()));
+        let seen = told.clone();
+        let cache = Cache::builder()
+            .schema(Schema::parse("s.toml", SCHEMA).unwrap())
+            .storage(Falling(memory.clone(), falls.clone()))
+            .on_storage_error(move |error| {
+                seen.lock().unwrap().push(error.to_string());
+                panic!("and so does who is told of it");
+            })
+            .build()
+            .unwrap();
+        loaded(&cache).unwrap();
+        let written = || Cache::open(memory.clone()).map(|cache| World::image(&cache));
+        for _ in 0..400 {
+            if written().is_ok_and(|stored| stored == World::image(&cache)) {
+                break;
+            }
+            std::thread::sleep(Duration::from_millis(10));
+        }
+        assert_eq!(written().unwrap(), World::image(&cache), "the thread has gone on");
+        assert!(told.lock().unwrap()[0].contains("falling: its driver panicked: the driver falls"));
+        step(&cache, 1).unwrap();
+        falls.store(1, Ordering::SeqCst);
+        let error = cache.flush().unwrap_err();
+        assert!(error.to_string().contains("the driver falls"), "{error}");
+        let last = World::image(&cache);
+        drop(cache);
+        assert_eq!(written().unwrap(), last, "closing writes what waits");
+    }
 }
