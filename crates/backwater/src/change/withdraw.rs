@@ -10,7 +10,7 @@ use std::sync::{Arc, MutexGuard, PoisonError, Weak};
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::changes::{Again, ChangedRows, WrittenAgain};
+use super::changes::{Again, ChangedRows};
 use super::history::Past;
 use super::{Changes, FieldSet, Happened, Staged, StagedRow, Transaction};
 use crate::error::{Error, ErrorKind, Result};
@@ -94,8 +94,12 @@ impl ChangedRows {
         if by.is_none() && past.rows.is_withdrawn() {
             return;
         }
+        let again: FxHashSet<RowAt> =
+            self.again.iter().map(|again| (again.table, again.slot)).collect();
+        let is_changed =
+            |row: &RowAt| self.binary_search_by_key(row, |row| (row.table, row.slot)).is_ok();
         for (row, _, wrote) in written(past) {
-            if self.has(row) {
+            if is_changed(&row) || again.contains(&row) {
                 let later = since.later.entry(row).or_default();
                 // Nobody can take that back any more, and what comes behind it changes nothing.
                 let is_over =
@@ -105,12 +109,6 @@ impl ChangedRows {
                 }
             }
         }
-    }
-
-    fn has(&self, (table, slot): RowAt) -> bool {
-        let is_it = |again: &WrittenAgain| (again.table, again.slot) == (table, slot);
-        self.binary_search_by_key(&(table, slot), |row| (row.table, row.slot)).is_ok()
-            || self.again.iter().any(is_it)
     }
 }
 
