@@ -299,7 +299,7 @@ impl CacheBuilder {
 
     /// Of how many commits the reports are kept for [`Cache::commits`]. A report keeps what the
     /// tables held before and after. If nothing is said, these are 16 commits, and fewer if they
-    /// changed more than 65,536 rows together; so many that one commit changes are not remembered.
+    /// wrote more than 65,536 rows together; so many that one commit writes are not remembered.
     ///
     /// See [`CacheBuilder`] for an example.
     pub fn remember_commits(mut self, commits: usize) -> Self {

@@ -27,6 +27,12 @@ const SCHEMA: &str = r#"
     sailing = { to = "sailing", on_delete = "cascade" }
     number = "int"
     cars = "int"
+    [response.sailings]
+    table = "sailing"
+    records = ""
+    [table.elsewhere]
+    one_row = true
+    fields = { many = "int" }
     [table.board]
     one_row = true
     fields = { search = "text", port = { to = "port" } }
@@ -53,7 +59,7 @@ fn write(tx: &mut Transaction, (what, which, field, value): Write) -> Result<()>
     let other = PORTS[usize::from(value) % 3];
     let sailing = i64::from(which % 3);
     let number = Value::from(i64::from(value % 4));
-    match what % 10 {
+    match what % 11 {
         0 => tx.merge(
             "port",
             [
@@ -110,6 +116,15 @@ fn write(tx: &mut Transaction, (what, which, field, value): Write) -> Result<()>
             let ports = PORTS.iter().take(usize::from(field) % 4);
             tx.set_links("note", i64::from(value % 4), "ports", ports.copied())
         }
+        10 => {
+            let port = format!(r#"{{"code":"{port}","name":"what many responses say"}}"#);
+            let delay = value % 4;
+            tx.ingest(
+                "sailings",
+                format!(r#"[{{"id":{sailing},"delay":{delay},"from":{port}}}]"#),
+            )?;
+            Ok(())
+        }
         _ => tx.set("board", [("search", Value::from(format!("{value}"))), ("port", other.into())]),
     }
 }
@@ -122,7 +137,7 @@ fn commit(cache: &Cache, writes: &[Write]) -> Report {
 /// Those to tables that are declared.
 fn writes_that_fit(cache: &Cache, writes: &[Write]) -> Vec<Write> {
     let has_notes = cache.snapshot().count("note").is_ok();
-    writes.iter().copied().filter(|(what, ..)| has_notes || what % 10 != 9).collect()
+    writes.iter().copied().filter(|(what, ..)| has_notes || what % 11 != 9).collect()
 }
 
 /// All fields of all rows.
@@ -153,6 +168,10 @@ enum Step {
     /// One of the commits made so far, or of those that withdrew one.
     Withdraw(prop::sample::Index),
     Declare,
+    /// The program lets go of a report.
+    Drop(prop::sample::Index),
+    /// So many commits elsewhere that the cache remembers none from before.
+    Forget,
 }
 
 fn step() -> impl Strategy<Value = Step> {
@@ -160,6 +179,14 @@ fn step() -> impl Strategy<Value = Step> {
         3 => prop::collection::vec(any::<Write>(), 0..4).prop_map(Step::Commit),
         2 => any::<prop::sample::Index>().prop_map(Step::Withdraw),
         1 => Just(Step::Declare),
+    ]
+}
+
+fn step_of_long() -> impl Strategy<Value = Step> {
+    prop_oneof![
+        8 => step(),
+        2 => any::<prop::sample::Index>().prop_map(Step::Drop),
+        1 => Just(Step::Forget),
     ]
 }
 
@@ -213,7 +240,13 @@ fn play(
                 commits[of].1 = withdraws;
                 first = first.min(of);
             }
-            Step::Withdraw(_) | Step::Declare => continue,
+            Step::Drop(which) if !made.is_empty() => {
+                made.swap_remove(which.index(made.len()));
+            }
+            Step::Forget => (0..1100).for_each(|many| {
+                cache.commit("elsewhere", |tx| tx.set("elsewhere", [("many", many)])).unwrap();
+            }),
+            Step::Withdraw(_) | Step::Declare | Step::Drop(_) => continue,
         }
         if is_told(&commits, first) {
             prop_assert_eq!(image(&cache), image(&replayed(&schema, &commits)), "{:?}", step);
@@ -239,7 +272,7 @@ proptest! {
     /// what a delete that stands took along was written by it.
     #[test]
     fn what_went_along_comes_back(steps in prop::collection::vec(step(), 1..14)) {
-        let deletes = |writes: &[Write]| writes.iter().any(|(what, ..)| matches!(what % 10, 4 | 5));
+        let deletes = |writes: &[Write]| writes.iter().any(|(what, ..)| matches!(what % 11, 4 | 5));
         play(true, &steps, |commits, first| {
             let mut since = commits.iter().skip(first);
             !since.any(|(writes, is_withdrawn)| !is_withdrawn && deletes(writes))
@@ -257,6 +290,16 @@ proptest! {
         // Once more there is nothing left to take back.
         prop_assert_eq!(taken.changes().count(), report.changes().count());
         prop_assert_eq!(cache.withdraw("once more", &report).unwrap().changes().count(), 0);
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: cases() / 8, max_shrink_iters: 2_000, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// The same where the cache has forgotten the commits, and the program some of their reports.
+    #[test]
+    fn what_is_forgotten_is_withdrawn_too(steps in prop::collection::vec(step_of_long(), 1..24)) {
+        play(false, &steps, |_, _| true)?;
     }
 }
 

@@ -5,14 +5,18 @@ use std::sync::{Arc, LazyLock, Mutex};
 
 use smallvec::SmallVec;
 
+use super::again::WrittenAgain;
+use super::since::Since;
 use super::touched::Touched;
-use super::withdraw::Since;
 use crate::schema::{FieldNo, TableNo};
 use crate::table::{Cell, Slot, State};
 use crate::value::{RowId, Value};
 
+/// Where a row lies.
+pub(crate) type RowAt = (TableNo, Slot);
+
 /// A set of fields of one table.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Default)]
 pub(crate) struct FieldSet(SmallVec<[u64; 1]>);
 
 impl FieldSet {
@@ -95,24 +99,8 @@ pub(crate) struct Changes {
 pub(crate) struct ChangedRows {
     /// Not copied into a slice of its own: there may be very many.
     rows: Vec<RowChange>,
-    /// What it wrote without changing it, of rows that recent commits had changed.
-    pub(super) again: Vec<WrittenAgain>,
+    pub(super) again: WrittenAgain,
     pub(super) since: Mutex<Option<Box<Since>>>,
-}
-
-/// What was written to a row and held already.
-#[derive(Debug, Clone)]
-pub(crate) struct WrittenAgain {
-    pub(super) table: TableNo,
-    pub(super) slot: Slot,
-    pub(super) what: Again,
-}
-
-#[derive(Debug, Clone)]
-pub(crate) enum Again {
-    Fields(FieldSet),
-    /// The row was deleted, which that commit had deleted already.
-    Gone(u64),
 }
 
 impl std::ops::Deref for ChangedRows {
@@ -120,6 +108,13 @@ impl std::ops::Deref for ChangedRows {
 
     fn deref(&self) -> &[RowChange] {
         &self.rows
+    }
+}
+
+impl ChangedRows {
+    /// How many rows it keeps something of.
+    pub(crate) fn weight(&self) -> usize {
+        self.rows.len() + self.again.len()
     }
 }
 
@@ -135,7 +130,7 @@ impl Changes {
         before: Arc<State>,
         after: Arc<State>,
         touched: &[Touched],
-        again: Vec<WrittenAgain>,
+        again: WrittenAgain,
     ) -> Self {
         let mut rows = Vec::with_capacity(touched.iter().map(Touched::len).sum());
         for (number, touched) in touched.iter().enumerate() {
@@ -149,7 +144,7 @@ impl Changes {
                 }
             }
         }
-        let rows = ChangedRows { rows, again, since: Mutex::default() };
+        let rows = ChangedRows { rows, again: again.finished(), since: Mutex::default() };
         Self { before, after, rows: Arc::new(rows) }
     }
 

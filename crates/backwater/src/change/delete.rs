@@ -3,7 +3,6 @@
 use rustc_hash::FxHashSet;
 
 use super::Transaction;
-use super::changes::{Again, WrittenAgain};
 use super::links::Target;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, Kind, OnDelete, TableNo};
@@ -75,9 +74,9 @@ impl Transaction {
         let found = self.find(number, &id)?;
         found.map_or(Ok(()), |slot| self.delete_row(number, slot))?;
         // A recent commit may have deleted it already, and may be withdrawn yet.
-        let gone = self.history.gone(number, id).into_iter();
-        let again = |(slot, by)| WrittenAgain { table: number, slot, what: Again::Gone(by) };
-        self.again.extend(gone.map(again));
+        if let Some((slot, by)) = self.history.gone(number, id) {
+            self.again.add_gone((number, slot), by);
+        }
         Ok(found.is_some())
     }
 

@@ -8,6 +8,7 @@ use std::sync::{Arc, Weak};
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::changes::{ChangedRows, Changes, FieldSet, Happened, RowChange};
+use super::since::written;
 use super::staged::StagedRow;
 use crate::schema::{FieldNo, Made, TableNo};
 use crate::table::{Cell, OWNER, Slot, State};
@@ -33,7 +34,9 @@ pub(crate) struct History {
     /// The rows that they deleted, and in which slots these lay.
     gone: Gone,
     /// Commits that are not remembered and that may still be withdrawn, the oldest first.
-    held: Vec<Weak<ChangedRows>>,
+    held: Vec<(u64, Weak<ChangedRows>)>,
+    /// Rows of these that are gone, by commits that are not remembered either.
+    missed: Vec<(TableNo, RowId)>,
 }
 
 /// Rows that were deleted.
@@ -81,17 +84,15 @@ impl History {
         let rows = changes.rows.clone();
         let (links, deleted, back) = Default::default();
         let mut past = Past { number, rows, links, deleted, back, is_withdrawal };
-        if changes.rows.len() > ROWS {
-            // Of so many nothing is remembered but that they were written.
-            while self.forget_oldest() {}
-            self.forget(past, number);
-            // Those that may still be withdrawn stay known.
-            self.gone.clear();
-            return self.make_recent();
-        }
         for row in changes.rows.iter() {
             self.set_recent(row.table, row.slot);
             past.add(changes, row, &mut self.gone);
+        }
+        if changes.rows.len() > ROWS {
+            // Of so many nothing is remembered but that they were written.
+            while self.forget_oldest() {}
+            self.forget(past);
+            return self.make_recent();
         }
         self.rows += past.rows.len();
         self.again += past.rows.again.len();
@@ -104,15 +105,26 @@ impl History {
         }
     }
 
-    /// Sets the bits anew, for the rows that still count.
+    /// Sets the bits anew, for the rows that still count, and lets go of those that are gone and
+    /// count no more.
     fn make_recent(&mut self) {
         self.stale = 0;
         self.recent.clear();
-        let held = self.held.iter().filter_map(Weak::upgrade);
-        let all: Vec<_> = self.commits.iter().map(|past| past.rows.clone()).chain(held).collect();
-        for row in all.iter().flat_map(|rows| rows.iter()) {
-            self.set_recent(row.table, row.slot);
+        let commits: Vec<_> = self.commits.iter().map(|past| past.rows.clone()).collect();
+        let held: Vec<_> = self.held.iter().filter_map(|(_, rows)| rows.upgrade()).collect();
+        for rows in commits.iter().chain(&held) {
+            rows.for_each_place(|(table, slot)| self.set_recent(table, slot));
         }
+        let gone = &mut self.gone;
+        self.missed.retain(|(table, id)| {
+            let Entry::Occupied(row) = gone.entry((*table, id.clone())) else { return false };
+            let GoneRow { slot, by, .. } = *row.get();
+            let is_missed = held.iter().any(|rows| rows.misses((*table, slot), by));
+            if !is_missed && by <= self.forgotten {
+                row.remove();
+            }
+            is_missed
+        });
     }
 
     /// Whether there was a commit to forget.
@@ -120,30 +132,36 @@ impl History {
         let Some(oldest) = self.commits.pop_front() else { return false };
         self.rows -= oldest.rows.len();
         self.again -= oldest.rows.again.len();
-        let number = oldest.number;
-        self.forget(oldest, number);
+        self.forget(oldest);
         true
     }
 
-    /// Forgets a commit; earlier ones that may still be withdrawn take note of what it wrote.
-    fn forget(&mut self, past: Past, number: u64) {
-        self.forgotten = number;
+    /// Forgets a commit; those that may still be withdrawn take note of what it wrote.
+    fn forget(&mut self, past: Past) {
+        self.forgotten = past.number;
         self.stale += 1;
-        for (table, id) in past.deleted.iter().cloned() {
-            if let Entry::Occupied(gone) = self.gone.entry((table, id))
-                && gone.get().by == number
-            {
-                gone.remove();
-            }
+        self.held.retain(|(_, rows)| rows.strong_count() > 0);
+        let mut held: Vec<_> = self.held.iter().filter_map(|(_, rows)| rows.upgrade()).collect();
+        if !held.is_empty() {
+            let wrote = written(&past);
+            held.iter().for_each(|rows| rows.note_later(&past, &wrote));
         }
-        if past.is_withdrawal {
-            return;
-        }
-        self.held.retain(|held| held.strong_count() > 0);
-        self.held.iter().filter_map(Weak::upgrade).for_each(|held| held.note_later(&past));
         // Others than this one have it as well.
         if Arc::strong_count(&past.rows) > 1 {
-            self.held.push(Arc::downgrade(&past.rows));
+            past.rows.hold(&past);
+            self.held.push((past.number, Arc::downgrade(&past.rows)));
+            held.push(past.rows);
+        }
+        for (table, id) in past.deleted {
+            let Entry::Occupied(gone) = self.gone.entry((table, id.clone())) else { continue };
+            let GoneRow { slot, by, .. } = *gone.get();
+            if by != past.number {
+                continue;
+            }
+            match held.iter().any(|rows| rows.misses((table, slot), by)) {
+                true => self.missed.push((table, id)),
+                false => drop(gone.remove()),
+            }
         }
     }
 
@@ -160,7 +178,7 @@ impl History {
     }
 
     /// Whether one of the last commits may have changed a row.
-    pub(super) fn is_recent(&self, table: TableNo, slot: Slot) -> bool {
+    pub(crate) fn is_recent(&self, table: TableNo, slot: Slot) -> bool {
         let bits = self.recent.get(table.index()).and_then(|bits| bits.get(slot.0 as usize / 64));
         bits.is_some_and(|word| word >> (slot.0 % 64) & 1 == 1)
     }
@@ -175,22 +193,25 @@ impl History {
 
     /// The commit that deleted a row, if it is remembered; a commit that withdrew another one, or
     /// is withdrawn itself, deletes nothing.
-    pub(super) fn deleted_by(
-        &self,
-        table: TableNo,
-        id: RowId,
-    ) -> Option<Option<&Arc<ChangedRows>>> {
+    pub(super) fn deleted_by(&self, table: TableNo, id: RowId) -> Option<Option<Arc<ChangedRows>>> {
         let Some(gone) = self.gone.get(&(table, id)) else { return Some(None) };
         let place = self.commits.binary_search_by_key(&gone.by, |past| past.number);
-        let by = place.ok().map(|place| &self.commits[place].rows);
-        (!gone.is_withdrawn && !by.is_some_and(|by| by.is_withdrawn())).then_some(by)
+        let held = || {
+            let place = self.held.binary_search_by_key(&gone.by, |(number, _)| *number).ok()?;
+            self.held[place].1.upgrade()
+        };
+        let by = place.map_or_else(|_| held(), |place| Some(self.commits[place].rows.clone()));
+        (!gone.is_withdrawn && !by.as_ref().is_some_and(|by| by.is_withdrawn())).then_some(by)
     }
 
-    /// The number of the commit that changed these rows, if it is remembered, and those behind it.
-    pub(super) fn behind(&self, rows: &Arc<ChangedRows>) -> (u64, impl Iterator<Item = &Past>) {
+    /// The commit that changed these rows, if it is remembered, and those behind it.
+    pub(super) fn behind(
+        &self,
+        rows: &Arc<ChangedRows>,
+    ) -> (Option<&Past>, impl Iterator<Item = &Past>) {
         let place = self.commits.iter().position(|past| Arc::ptr_eq(&past.rows, rows));
-        let number = place.map_or(0, |place| self.commits[place].number);
-        (number, self.commits.iter().skip(place.map_or(0, |place| place + 1)))
+        let behind = self.commits.iter().skip(place.map_or(0, |place| place + 1));
+        (place.map(|place| &self.commits[place]), behind)
     }
 
     /// The rows that were changed after a commit, unless they are not remembered.

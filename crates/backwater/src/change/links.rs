@@ -1,7 +1,6 @@
 //! To-many links: their entries, rows of link tables that are written through them.
 
 use super::Transaction;
-use super::changes::{Again, WrittenAgain};
 use super::staged::Staged;
 use super::transaction::not_there;
 use crate::error::{Error, ErrorKind, Result};
@@ -204,8 +203,7 @@ impl Transaction {
     pub(crate) fn remove(&mut self, table: TableNo, slot: Slot) {
         if self.history.is_recent(table, slot) && !self.state.schema.is_entries(table) {
             // If it is made anew in this commit, it has written what it does not hold then, too.
-            let what = Again::Fields(self.definition(table).field_numbers().collect());
-            self.again.push(WrittenAgain { table, slot, what });
+            self.again.add((table, slot), self.definition(table).field_numbers().collect());
         }
         self.touched[table.index()].insert(slot);
         self.state.table_mut(table).delete(slot);

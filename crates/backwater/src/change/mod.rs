@@ -4,6 +4,7 @@
 //! It knows tables and cells. It must not know queries, storage or the formats of responses: the
 //! ingest room writes through a transaction like any caller.
 
+mod again;
 mod changes;
 mod delete;
 mod history;
@@ -11,17 +12,18 @@ mod ingested;
 mod last_changed;
 mod links;
 mod remembered;
+mod since;
 mod staged;
 mod touched;
 mod transaction;
 mod withdraw;
 
 pub use changes::{Change, ChangeKind, FieldChange};
-pub(crate) use changes::{ChangedRows, Changes, FieldSet, Happened, RowChange, compare};
+pub(crate) use changes::{ChangedRows, Changes, FieldSet, Happened, RowAt, RowChange, compare};
 pub(crate) use history::{History, Later};
 pub use ingested::{Ingested, IngestedTable, Skipped, Totals};
 pub(crate) use last_changed::{LastChanged, Span};
-pub(crate) use remembered::{Remembered, RowAt};
+pub(crate) use remembered::Remembered;
 pub(crate) use staged::{Staged, StagedRow, checked_text};
 pub(crate) use touched::Touched;
 pub(crate) use transaction::Source;

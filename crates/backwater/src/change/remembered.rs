@@ -9,6 +9,7 @@ use std::hash::Hasher;
 use rustc_hash::FxHasher;
 use smallvec::SmallVec;
 
+use super::RowAt;
 use crate::schema::TableNo;
 use crate::table::{Slot, State};
 
@@ -18,9 +19,6 @@ const PLACES: usize = 1024;
 const LONGEST: usize = 512;
 /// Objects are told apart by this many of their first bytes, where an id mostly stands.
 const START: usize = 24;
-
-/// A row, by its table.
-pub(crate) type RowAt = (TableNo, Slot);
 /// The rows of an object and of those inside of it.
 pub(crate) type Rows = SmallVec<[RowAt; 4]>;
 

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use super::changes::{Again, WrittenAgain};
+use super::again::WrittenAgain;
 use super::staged::{Staged, StagedRow, checked_text};
 use super::touched::Touched;
 use super::withdraw::Withdrawal;
@@ -52,8 +52,7 @@ pub struct Transaction {
     rehydrated: Vec<TableNo>,
     /// Rows that were merged, whether or not that changed them, of tables that keep it when that was.
     pub(crate) brought: Vec<(TableNo, Slot)>,
-    /// What it wrote of rows that recent commits had changed, whether or not it changed it.
-    pub(super) again: Vec<WrittenAgain>,
+    pub(super) again: WrittenAgain,
     /// The commit that it withdraws, or makes anew.
     pub(super) withdrawal: Option<Withdrawal>,
 }
@@ -80,7 +79,7 @@ impl Transaction {
         let touched = state.schema.tables.iter().map(|_| Touched::default()).collect();
         let (ingested, source) = (Vec::new(), None);
         let (rehydrated, brought) = (Vec::new(), Vec::new());
-        let (again, withdrawal) = (Vec::new(), None);
+        let (again, withdrawal) = (WrittenAgain::default(), None);
         Self {
             before,
             state,
@@ -341,8 +340,7 @@ impl Transaction {
             merged.overwrote |= differs && !merged.is_new;
         }
         if self.history.is_recent(table, slot) && !self.state.schema.is_entries(table) {
-            let what = Again::Fields(fields.iter().map(|(field, _)| *field).collect());
-            self.again.push(WrittenAgain { table, slot, what });
+            self.again.add((table, slot), fields.iter().map(|(field, _)| *field).collect());
         }
         if merged.is_new || merged.changed {
             self.touched[table.index()].insert(slot);

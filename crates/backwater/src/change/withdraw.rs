@@ -6,59 +6,20 @@
 //! withdrawn in any order, and one that is withdrawn can be made anew by withdrawing that.
 
 use std::collections::BTreeSet;
-use std::sync::{Arc, MutexGuard, PoisonError, Weak};
+use std::sync::Arc;
 
-use rustc_hash::{FxHashMap, FxHashSet};
+use rustc_hash::FxHashMap;
 
-use super::changes::{Again, ChangedRows};
-use super::history::Past;
-use super::{Changes, FieldSet, Happened, Staged, StagedRow, Transaction};
+use super::again::Again;
+use super::changes::ChangedRows;
+use super::since::{Under, Whereabouts, Written, Wrote, written};
+use super::{Changes, FieldSet, Happened, RowAt, Staged, StagedRow, Transaction};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, Kind, Made, OnDelete, TableNo};
 use crate::table::{Cell, OWNER, Slot, State};
 
-type RowAt = (TableNo, Slot);
-
-/// A field of a row, or the row.
-type Written = (RowAt, Option<FieldNo>);
-
 /// For commits, what lies under something that they wrote.
 type LiesUnder = Vec<(Arc<ChangedRows>, Written, Under)>;
-
-/// What became of a commit since it was made.
-#[derive(Default)]
-pub(crate) struct Since {
-    is_withdrawn: bool,
-    /// What lies under it, where that is not what there was before it: for a field, or for the row.
-    under: FxHashMap<Written, Under>,
-    /// What commits wrote to its rows that are not remembered any more.
-    later: FxHashMap<RowAt, Vec<Later>>,
-    /// The commit that this one withdrew, or made anew, and whether it withdrew it.
-    of: Option<(Changes, bool)>,
-}
-
-/// A row in a version of the tables, which may not have it.
-#[derive(Clone)]
-struct Under {
-    state: Arc<State>,
-    slot: Slot,
-}
-
-/// What a later commit wrote to a row.
-#[derive(Clone)]
-struct Later {
-    wrote: Wrote,
-    /// The commit, if it may be withdrawn yet.
-    by: Option<Weak<ChangedRows>>,
-}
-
-#[derive(Clone)]
-enum Wrote {
-    Fields(FieldSet),
-    /// All of it: the row is another one.
-    Row,
-    Gone,
-}
 
 /// A commit that is withdrawn, or made anew, and for commits behind it what lies under them then.
 pub(crate) struct Withdrawal {
@@ -70,105 +31,12 @@ pub(crate) struct Withdrawal {
 impl Withdrawal {
     /// Takes effect with the commit that it is part of, which changed these rows.
     pub(crate) fn take_effect(self, by: &ChangedRows) {
-        self.of.rows.since().is_withdrawn = self.is_withdrawn;
+        self.of.rows.set_withdrawn(self.is_withdrawn);
         for (rows, field, under) in self.under {
             rows.since().under.insert(field, under);
         }
         by.since().of = Some((self.of, self.is_withdrawn));
     }
-}
-
-impl ChangedRows {
-    fn since(&self) -> SinceGuard<'_> {
-        SinceGuard(self.since.lock().unwrap_or_else(PoisonError::into_inner))
-    }
-
-    pub(super) fn is_withdrawn(&self) -> bool {
-        self.since().is_withdrawn
-    }
-
-    /// Takes note of a later commit that is about to be forgotten.
-    pub(super) fn note_later(&self, past: &Past) {
-        let mut since = self.since();
-        let by = (Arc::strong_count(&past.rows) > 1).then(|| Arc::downgrade(&past.rows));
-        if by.is_none() && past.rows.is_withdrawn() {
-            return;
-        }
-        let again: FxHashSet<RowAt> =
-            self.again.iter().map(|again| (again.table, again.slot)).collect();
-        let is_changed =
-            |row: &RowAt| self.binary_search_by_key(row, |row| (row.table, row.slot)).is_ok();
-        for (row, _, wrote) in written(past) {
-            if is_changed(&row) || again.contains(&row) {
-                let later = since.later.entry(row).or_default();
-                // Nobody can take that back any more, and what comes behind it changes nothing.
-                let is_over =
-                    |later: &Later| later.by.is_none() && !matches!(later.wrote, Wrote::Fields(_));
-                if !later.iter().any(is_over) {
-                    later.push(Later { wrote, by: by.clone() });
-                }
-            }
-        }
-    }
-}
-
-struct SinceGuard<'s>(MutexGuard<'s, Option<Box<Since>>>);
-
-impl std::ops::Deref for SinceGuard<'_> {
-    type Target = Since;
-
-    fn deref(&self) -> &Since {
-        static NOTHING: std::sync::LazyLock<Since> = std::sync::LazyLock::new(Since::default);
-        self.0.as_deref().unwrap_or(&NOTHING)
-    }
-}
-
-impl std::ops::DerefMut for SinceGuard<'_> {
-    fn deref_mut(&mut self) -> &mut Since {
-        self.0.get_or_insert_default()
-    }
-}
-
-/// What a commit wrote, row by row; of a row that was gone already, by which commit that was.
-fn written(past: &Past) -> Vec<(RowAt, Option<u64>, Wrote)> {
-    let again = &past.rows.again;
-    let gone: FxHashSet<(RowAt, u64)> = again
-        .iter()
-        .filter_map(|again| match again.what {
-            Again::Gone(by) => Some(((again.table, again.slot), by)),
-            Again::Fields(_) => None,
-        })
-        .collect();
-    let back = past.back.iter().map(|((table, _), back)| ((*table, back.then.0), back.then.1));
-    let back: FxHashSet<(RowAt, u64)> = back.collect();
-    let rows = past.rows.iter().map(|row| {
-        let place = (row.table, row.slot);
-        let wrote = match &row.happened {
-            Happened::Updated(fields) => Wrote::Fields(fields.clone()),
-            Happened::Deleted => Wrote::Gone,
-            Happened::Inserted => match past.back.get(&place) {
-                Some(back) if !gone.contains(&((row.table, back.then.0), back.then.1)) => {
-                    Wrote::Fields(back.fields.clone())
-                }
-                _ => Wrote::Row,
-            },
-        };
-        (place, None, wrote)
-    });
-    // What was deleted once more and then made anew is not gone.
-    let again = again.iter().filter_map(|again| {
-        let place = (again.table, again.slot);
-        match &again.what {
-            Again::Fields(fields) => Some((place, None, Wrote::Fields(fields.clone()))),
-            Again::Gone(by) => {
-                (!back.contains(&(place, *by))).then_some((place, Some(*by), Wrote::Gone))
-            }
-        }
-    });
-    let links = past.links.iter().map(|(table, slot, field)| {
-        ((*table, *slot), None, Wrote::Fields([*field].into_iter().collect()))
-    });
-    rows.chain(again).chain(links).collect()
 }
 
 /// A row that the commit wrote, with what is to be there instead.
@@ -247,12 +115,9 @@ impl Transaction {
             };
             wrote.push(((row.table, row.slot), fields));
         }
-        wrote.extend(of.rows.again.iter().map(|again| {
-            let fields = match &again.what {
-                Again::Fields(fields) => fields.clone(),
-                Again::Gone(_) => all(again.table).collect(),
-            };
-            ((again.table, again.slot), fields)
+        wrote.extend(of.rows.again.iter().map(|(place, what)| match what {
+            Again::Fields(fields) => (place, fields.clone()),
+            Again::Gone(_) => (place, all(place.0).collect()),
         }));
         wrote.extend(entries_of(of));
         wrote.sort_by_key(|(place, _)| *place);
@@ -287,47 +152,26 @@ impl Transaction {
     /// Lets what shall be there lie under the next commit that wrote it, where there is one.
     fn follow_later(&self, rows: &mut [Rewritten], withdrawal: &mut Withdrawal) {
         let Withdrawal { of, under, .. } = withdrawal;
+        let numbers: FxHashMap<RowAt, usize> =
+            rows.iter().enumerate().map(|(number, row)| (row.then, number)).collect();
         let (made, behind) = self.history.behind(&of.rows);
-        // Where the rows lie; and where those lay that are gone, and by which commit, as another
-        // row may have taken their place.
-        let mut at: FxHashMap<RowAt, usize> = FxHashMap::default();
-        let mut gone: FxHashMap<(RowAt, u64), usize> = FxHashMap::default();
-        for (number, Rewritten { then, .. }) in rows.iter().enumerate() {
-            if of.after.table(then.0).is_row(then.1) {
-                at.insert(*then, number);
-            } else {
-                gone.insert((*then, gone_by(of, *then).unwrap_or(made)), number);
-            }
-        }
         let since = of.rows.since();
         for row in rows.iter_mut() {
-            for Later { wrote, by } in since.later.get(&row.then).into_iter().flatten() {
-                let by = by.as_ref().map(Weak::upgrade);
-                write_over(row, wrote, (by.flatten().as_ref(), row.then), under);
+            let later = since.later.get(&row.then).into_iter().flatten();
+            for later in later.filter(|later| !later.is_void()) {
+                write_over(row, &later.wrote, (later.by().as_ref(), later.place), under);
             }
         }
+        let mut whereabouts = made.map_or_else(|| since.whereabouts.clone(), Whereabouts::of);
         drop(since);
         for past in behind {
-            for ((table, now), back) in &past.back {
-                if let Some(row) = gone.remove(&((*table, back.then.0), back.then.1)) {
-                    at.insert((*table, *now), row);
+            whereabouts.follow(&of.rows, (past, &written(past)), |row, place, wrote| {
+                if let Some(number) = numbers.get(&row)
+                    && !past.is_withdrawal
+                {
+                    write_over(&mut rows[*number], wrote, (Some(&past.rows), place), under);
                 }
-            }
-            for (place, gone_by, wrote) in written(past) {
-                let number = match gone_by {
-                    Some(by) => gone.get(&(place, by)),
-                    None => at.get(&place),
-                };
-                let Some(number) = number.copied() else { continue };
-                if !past.is_withdrawal {
-                    let by = (Some(&past.rows), place);
-                    write_over(&mut rows[number], &wrote, by, under);
-                }
-                if matches!(wrote, Wrote::Gone) && gone_by.is_none() {
-                    at.remove(&place);
-                    gone.insert((place, past.number), number);
-                }
-            }
+            });
         }
     }
 
@@ -399,7 +243,7 @@ impl Transaction {
                     && !self.state.table(of).is_row(at)
                     && id()
                         .and_then(|id| self.history.deleted_by(of, id))
-                        .is_some_and(|by| by.is_none_or(|by| !Arc::ptr_eq(by, withdrawn)))
+                        .is_some_and(|by| by.is_none_or(|by| !Arc::ptr_eq(&by, withdrawn)))
             };
             let target = match (cell, definition.field(*field).kind) {
                 (Cell::Link(at), Kind::Link(of)) => Some((of, at)),
@@ -461,14 +305,6 @@ fn write_over(
             *is_open &= !stays;
         }
     }
-}
-
-/// Which commit had deleted a row already that a commit deleted again.
-fn gone_by(changes: &Changes, place: RowAt) -> Option<u64> {
-    changes.rows.again.iter().find_map(|again| match again.what {
-        Again::Gone(by) if (again.table, again.slot) == place => Some(by),
-        _ => None,
-    })
 }
 
 /// The to-many links of which a commit changed entries.

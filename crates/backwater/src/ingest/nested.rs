@@ -296,6 +296,10 @@ impl<'de> Reader<'_, 'de> {
     fn recall(&mut self, table: TableNo, start: usize) -> Option<Slot> {
         let text = self.json.rest(start);
         let (len, slot, rows) = self.tx.remembered.find(&self.tx.state, table, text)?;
+        // While the commit that brought it may be withdrawn, this one has to have written it, too.
+        if rows.iter().any(|(table, slot)| self.tx.history.is_recent(*table, *slot)) {
+            return None;
+        }
         for (table, slot) in rows {
             let counts = &mut self.outcome.counts[table.index()];
             counts.objects += 1;

@@ -7,10 +7,9 @@ use std::collections::BinaryHeap;
 use rustc_hash::FxHashMap;
 
 use super::form::{Form, Stored, stored};
+use crate::change::RowAt;
 use crate::schema::{Kind, Made, TableNo};
-use crate::table::{Cell, OWNER, Slot, State};
-
-type RowAt = (TableNo, Slot);
+use crate::table::{Cell, OWNER, State};
 
 /// What is only ever kept or dropped together: a row with the entries of its to-many links, or a list.
 #[derive(Default)]

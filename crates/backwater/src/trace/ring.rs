@@ -12,7 +12,7 @@ pub(crate) struct Ring {
     kept: Mutex<Kept>,
     /// How many are kept.
     len: usize,
-    /// How many changed rows they may have together: behind each commit stand the tables as they
+    /// How many rows they may have written together: behind each commit stand the tables as they
     /// were.
     rows: usize,
 }
@@ -38,13 +38,13 @@ impl Ring {
         }
         let mut gone: SmallVec<[Report; 1]> = SmallVec::new();
         let mut kept = self.kept();
-        kept.rows += report.0.changes.rows.len();
+        kept.rows += report.0.changes.rows.weight();
         kept.reports.push_back(report.clone());
         // A commit that is too large is forgotten with all before it: what came before and after it
         // alone would tell of values that are not from there.
         while kept.reports.len() > self.len || kept.rows > self.rows {
             let Some(oldest) = kept.reports.pop_front() else { break };
-            kept.rows -= oldest.0.changes.rows.len();
+            kept.rows -= oldest.0.changes.rows.weight();
             gone.push(oldest);
         }
         drop(kept);
