@@ -27,13 +27,9 @@ pub(super) enum Again<'w> {
 }
 
 impl WrittenAgain {
-    pub(super) fn add(&mut self, (table, slot): RowAt, fields: FieldSet) {
+    pub(crate) fn add(&mut self, (table, slot): RowAt, fields: FieldSet) {
         if self.sets.get(self.last as usize) != Some(&fields) {
-            let next = self.sets.len() as u32;
-            self.last = *self.numbers.entry(fields.clone()).or_insert(next);
-            if self.last == next {
-                self.sets.push(fields);
-            }
+            self.last = self.number(fields);
         }
         if self.fields.len() <= table.index() {
             self.fields.resize_with(table.index() + 1, Vec::new);
@@ -42,6 +38,27 @@ impl WrittenAgain {
         if of_table.last() != Some(&(slot, self.last)) {
             of_table.push((slot, self.last));
         }
+    }
+
+    /// The number of a set. While there are few, looking through them is faster than hashing.
+    fn number(&mut self, fields: FieldSet) -> u32 {
+        const FEW: usize = 8;
+        let next = self.sets.len() as u32;
+        if self.sets.len() <= FEW {
+            if let Some(number) = self.sets.iter().position(|set| *set == fields) {
+                return number as u32;
+            }
+        } else {
+            if self.numbers.is_empty() {
+                self.numbers = self.sets.iter().cloned().zip(0..).collect();
+            }
+            if let Some(number) = self.numbers.get(&fields) {
+                return *number;
+            }
+            self.numbers.insert(fields.clone(), next);
+        }
+        self.sets.push(fields);
+        next
     }
 
     pub(super) fn add_gone(&mut self, place: RowAt, by: u64) {

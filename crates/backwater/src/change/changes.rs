@@ -14,6 +14,8 @@ use crate::value::{RowId, Value};
 
 /// Where a row lies.
 pub(crate) type RowAt = (TableNo, Slot);
+/// A row, and a bit for each of its first 64 fields that were written.
+pub(crate) type WrittenRow = (RowAt, u64);
 
 /// A set of fields of one table.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Default)]
@@ -47,6 +49,11 @@ impl FieldSet {
     /// A bit for each of the first 64 fields.
     pub(crate) fn first(&self) -> u64 {
         self.0.first().copied().unwrap_or(0)
+    }
+
+    /// The set of which [`Self::first`] says all.
+    pub(crate) fn of_first(bits: u64) -> Self {
+        Self(SmallVec::from_elem(bits, 1))
     }
 
     pub(crate) fn iter(&self) -> impl Iterator<Item = FieldNo> + '_ {

@@ -73,11 +73,16 @@ impl Transaction {
         let id = id.into();
         let found = self.find(number, &id)?;
         found.map_or(Ok(()), |slot| self.delete_row(number, slot))?;
-        // A recent commit may have deleted it already, and may be withdrawn yet.
-        if let Some((slot, by)) = self.history.gone(number, id) {
-            self.again.add_gone((number, slot), by);
-        }
+        self.note_gone(number, id);
         Ok(found.is_some())
+    }
+
+    /// Notes that a row was deleted that a recent commit may have deleted already, which may be
+    /// withdrawn yet.
+    pub(crate) fn note_gone(&mut self, table: TableNo, id: RowId) {
+        if let Some((slot, by)) = self.history.gone(table, id) {
+            self.again.add_gone((table, slot), by);
+        }
     }
 
     /// Deletes a row that is there.

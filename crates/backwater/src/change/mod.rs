@@ -19,7 +19,9 @@ mod transaction;
 mod withdraw;
 
 pub use changes::{Change, ChangeKind, FieldChange};
-pub(crate) use changes::{ChangedRows, Changes, FieldSet, Happened, RowAt, RowChange, compare};
+pub(crate) use changes::{
+    ChangedRows, Changes, FieldSet, Happened, RowAt, RowChange, WrittenRow, compare,
+};
 pub(crate) use history::{History, Later};
 pub use ingested::{Ingested, IngestedTable, Skipped, Totals};
 pub(crate) use last_changed::{LastChanged, Span};

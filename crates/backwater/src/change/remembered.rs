@@ -9,7 +9,7 @@ use std::hash::Hasher;
 use rustc_hash::FxHasher;
 use smallvec::SmallVec;
 
-use super::RowAt;
+use super::WrittenRow;
 use crate::schema::TableNo;
 use crate::table::{Slot, State};
 
@@ -19,8 +19,9 @@ const PLACES: usize = 1024;
 const LONGEST: usize = 512;
 /// Objects are told apart by this many of their first bytes, where an id mostly stands.
 const START: usize = 24;
+
 /// The rows of an object and of those inside of it.
-pub(crate) type Rows = SmallVec<[RowAt; 4]>;
+pub(crate) type Rows = SmallVec<[WrittenRow; 4]>;
 
 /// Objects by their text, valid for the version of the tables that comes out of a commit.
 #[derive(Default)]
@@ -61,13 +62,18 @@ impl Remembered {
         table: TableNo,
         text: &[u8],
         slot: Slot,
-        rows: &[RowAt],
+        rows: &[WrittenRow],
     ) {
         // The entries of a to-many link are rows of their own, which others may write to.
         let has_entries = |table: TableNo| state.schema.table(table).asks.links;
         // Of some it is kept when they were last brought, also if nothing in them was new.
         let keeps_times = |table: TableNo| state.table(table).keeps_times();
-        let is_left = rows.iter().any(|(table, _)| has_entries(*table) || keeps_times(*table));
+        // Of some it could not be told which fields were written.
+        let has_many = |table: TableNo| state.schema.table(table).fields.len() > 64;
+        let is_left = rows.iter().any(|((table, slot), _)| {
+            let is_row = state.table(*table).is_row(*slot);
+            has_entries(*table) || keeps_times(*table) || has_many(*table) || !is_row
+        });
         if text.len() < START || text.len() > LONGEST || is_left {
             return;
         }
@@ -91,6 +97,6 @@ fn place(table: TableNo, text: &[u8]) -> usize {
     (hasher.finish() >> 20) as usize % PLACES
 }
 
-fn writes(state: &State, rows: &[RowAt]) -> u64 {
-    rows.iter().map(|(table, _)| state.table(*table).writes()).sum()
+fn writes(state: &State, rows: &[WrittenRow]) -> u64 {
+    rows.iter().map(|((table, _), _)| state.table(*table).writes()).sum()
 }

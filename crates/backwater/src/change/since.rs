@@ -232,12 +232,13 @@ impl ChangedRows {
         self.since().whereabouts.gone_here(self, (place, by)).is_some()
     }
 
-    /// Where rows lie that it wrote, or may lie.
+    /// Where rows lie, or may lie, of which withdrawing it would change something. Of what it wrote
+    /// again that is only what has something else under it by now.
     pub(super) fn for_each_place(&self, mut each: impl FnMut(RowAt)) {
         self.iter().for_each(|row| each((row.table, row.slot)));
-        self.again.iter().for_each(|(place, _)| each(place));
-        let Whereabouts { owners, moved, .. } = &self.since().whereabouts;
-        owners.iter().chain(moved.keys()).for_each(|place| each(*place));
+        let Since { under, whereabouts: Whereabouts { owners, moved, .. }, .. } = &*self.since();
+        let under = under.keys().map(|(place, _)| place);
+        owners.iter().chain(moved.keys()).chain(under).for_each(|place| each(*place));
     }
 }
 

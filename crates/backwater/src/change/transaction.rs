@@ -52,7 +52,7 @@ pub struct Transaction {
     rehydrated: Vec<TableNo>,
     /// Rows that were merged, whether or not that changed them, of tables that keep it when that was.
     pub(crate) brought: Vec<(TableNo, Slot)>,
-    pub(super) again: WrittenAgain,
+    pub(crate) again: WrittenAgain,
     /// The commit that it withdraws, or makes anew.
     pub(super) withdrawal: Option<Withdrawal>,
 }

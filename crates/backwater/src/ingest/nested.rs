@@ -5,6 +5,7 @@
 //! more, letter by letter, is recognised by its text and not read again.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::ops::BitOr;
 
 use smallvec::SmallVec;
 
@@ -12,7 +13,7 @@ use super::building::{Building, Found};
 use super::json::{Fault, FaultKind, JsonReader, Next};
 use super::place::{Step, pointer};
 use super::repeats::Repeats;
-use crate::change::{Later, Skipped, Staged, StagedRow, Touched, Transaction};
+use crate::change::{FieldSet, Later, Skipped, Staged, StagedRow, Touched, Transaction};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, Format, Rule, Schema, TableNo, Unknown};
 use crate::table::Slot;
@@ -265,7 +266,7 @@ impl<'de> Reader<'_, 'de> {
             && (told_by.is_none() || self.schema.table(table).unknown == Unknown::Ignored);
         if by_text && let Some((len, slot, rows)) = self.repeats.find(table, self.json.rest(start))
         {
-            for (table, _) in rows {
+            for ((table, _), _) in rows {
                 self.outcome.counts[table.index()].objects += 1;
             }
             self.json.go(start + len);
@@ -295,12 +296,13 @@ impl<'de> Reader<'_, 'de> {
     /// Passes over an object that a short response before this one held, if it still says no news.
     fn recall(&mut self, table: TableNo, start: usize) -> Option<Slot> {
         let text = self.json.rest(start);
-        let (len, slot, rows) = self.tx.remembered.find(&self.tx.state, table, text)?;
-        // While the commit that brought it may be withdrawn, this one has to have written it, too.
-        if rows.iter().any(|(table, slot)| self.tx.history.is_recent(*table, *slot)) {
-            return None;
-        }
-        for (table, slot) in rows {
+        let Transaction { remembered, state, history, again, .. } = &mut *self.tx;
+        let (len, slot, rows) = remembered.find(state, table, text)?;
+        for ((table, slot), fields) in rows {
+            // The commit that brought it may be withdrawn yet, and this one brought it, too.
+            if history.is_recent(*table, *slot) {
+                again.add((*table, *slot), FieldSet::of_first(*fields));
+            }
             let counts = &mut self.outcome.counts[table.index()];
             counts.objects += 1;
             counts.rows += usize::from(counts.seen.insert(*slot));
@@ -364,9 +366,12 @@ impl<'de> Reader<'_, 'de> {
             counts.deleted += 1;
             self.tx.delete_row(table, slot).map_err(|error| Failure::misfit(error.to_string()))?;
         }
+        if let Some(id) = self.tx.state.id(table, slot).map(|id| id.to_id()) {
+            self.tx.note_gone(table, id);
+        }
         // What else was read of the tables may not hold any more.
         self.schema.table_numbers().for_each(|table| self.repeats.overwrote(table));
-        self.repeats.met(&[(table, slot)]);
+        self.repeats.met(&[((table, slot), 0)]);
         Ok(())
     }
 
@@ -383,7 +388,10 @@ impl<'de> Reader<'_, 'de> {
             counts.twice |= { fields }
                 .any(|(n, (field, _))| staged[..n].iter().any(|(other, _)| other == field));
         }
-        self.repeats.met(&[(table, slot)]);
+        // Of what is remembered it is also known what was written.
+        let bits = staged.iter().map(|(field, _)| 1 << (field.index() % 64));
+        let fields = if self.remembers { bits.fold(0, u64::bitor) } else { 0 };
+        self.repeats.met(&[((table, slot), fields)]);
         if merged.overwrote {
             self.repeats.overwrote(table);
         }

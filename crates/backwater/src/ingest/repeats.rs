@@ -9,7 +9,7 @@ use std::hash::Hasher;
 use rustc_hash::FxHasher;
 use smallvec::SmallVec;
 
-use crate::change::RowAt;
+use crate::change::WrittenRow;
 use crate::schema::TableNo;
 use crate::table::Slot;
 
@@ -28,7 +28,7 @@ pub(super) struct Seen<'de> {
     text: &'de [u8],
     slot: Slot,
     /// The rows of the objects that it is made of, itself included.
-    rows: SmallVec<[RowAt; 4]>,
+    rows: SmallVec<[WrittenRow; 4]>,
     /// The epochs of these tables together.
     epoch: u64,
 }
@@ -39,7 +39,7 @@ pub(super) struct Repeats<'de> {
     /// How often a field of each table was overwritten.
     epochs: Vec<u64>,
     /// The rows of the objects read since the last record began.
-    read: SmallVec<[RowAt; 16]>,
+    read: SmallVec<[WrittenRow; 16]>,
 }
 
 impl<'de> Repeats<'de> {
@@ -64,12 +64,12 @@ impl<'de> Repeats<'de> {
     }
 
     /// The rows of the objects that were read since there were so many.
-    pub(super) fn since(&self, mark: usize) -> &[RowAt] {
+    pub(super) fn since(&self, mark: usize) -> &[WrittenRow] {
         &self.read[mark..]
     }
 
     /// Objects were read.
-    pub(super) fn met(&mut self, rows: &[RowAt]) {
+    pub(super) fn met(&mut self, rows: &[WrittenRow]) {
         self.read.extend_from_slice(rows);
     }
 
@@ -80,7 +80,11 @@ impl<'de> Repeats<'de> {
 
     /// The object of a table that stands at the beginning of a text, if it was read before: its
     /// length, its slot, and the rows of all objects in it.
-    pub(super) fn find(&mut self, table: TableNo, text: &[u8]) -> Option<(usize, Slot, &[RowAt])> {
+    pub(super) fn find(
+        &mut self,
+        table: TableNo,
+        text: &[u8],
+    ) -> Option<(usize, Slot, &[WrittenRow])> {
         let place = self.place(table, text)?;
         let is_it = |place: &usize| {
             let seen = self.places[*place].as_ref();
@@ -121,6 +125,6 @@ impl<'de> Repeats<'de> {
     }
 }
 
-fn epoch(epochs: &[u64], rows: &[RowAt]) -> u64 {
-    rows.iter().map(|(table, _)| epochs[table.index()]).sum()
+fn epoch(epochs: &[u64], rows: &[WrittenRow]) -> u64 {
+    rows.iter().map(|((table, _), _)| epochs[table.index()]).sum()
 }
