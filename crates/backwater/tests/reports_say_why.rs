@@ -131,6 +131,38 @@ fn every_outcome_has_its_words() {
     );
 }
 
+/// A sum that cannot be told fails the statement that asks for it, and no other one.
+#[test]
+fn a_sum_that_is_not_asked_for_fails_nothing() {
+    let cache = cache();
+    let sums = "(SELECT port AS at, sum(cars) AS cars FROM sailing GROUP BY port)";
+    let busy = "(SELECT port AS at FROM sailing GROUP BY port HAVING sum(cars) > 0)";
+    let of = |port: &str| {
+        let sql = format!("SELECT g.at, g.cars FROM {sums} AS g WHERE g.at = '{port}'");
+        let having = format!(
+            "SELECT s.id FROM sailing AS s JOIN {busy} AS g ON g.at = s.port WHERE s.port = '{port}'"
+        );
+        [sql, having].map(|sql| cache.query(&sql, ()).unwrap())
+    };
+    let ports = cache.query("SELECT DISTINCT port FROM sailing ORDER BY 1", ()).unwrap();
+    let ports = ports.read().unwrap();
+    let ports: Vec<&str> = ports.rows().filter_map(|row| row.values()[0].as_str()).collect();
+    assert!(ports.len() > 1);
+    let queries: Vec<[Query; 2]> = ports.iter().map(|port| of(port)).collect();
+    let _kept_up = queries[0].each_ref().map(Query::keep_up);
+    let big = |cars: i64| {
+        cache.commit("written", |tx| tx.update("sailing", 1, [("cars", cars)])).unwrap();
+        let fails = |query: &Query| query.read().is_err();
+        queries.iter().map(|of| of.each_ref().map(fails)).collect::<Vec<_>>()
+    };
+    let none = big(1);
+    assert!(none.iter().flatten().all(|fails| !fails), "{none:?}");
+    let some = big(i64::MAX);
+    assert!(some.contains(&[true, true]) && some.contains(&[false, false]), "{some:?}");
+    assert_eq!(some, ports.iter().map(|port| [*port == "SAL"; 2]).collect::<Vec<_>>());
+    assert_eq!(big(1), none);
+}
+
 /// A result that cannot be told fails alone, says why, and is told again once it can be.
 #[test]
 fn a_failed_result_says_why_and_recovers() {

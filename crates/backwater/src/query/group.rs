@@ -23,12 +23,19 @@ pub(crate) struct GroupRow {
     pub(crate) values: SmallVec<[Scalar<'static>; 2]>,
     /// How many of the values are keys.
     pub(crate) keys: usize,
+    /// Why the aggregates cannot be told, if so; then it is not known what HAVING says, either.
+    pub(crate) failed: Option<Failure>,
 }
 
 impl GroupRow {
     /// What tells the row from the others.
     pub(crate) fn key(&self) -> &[Scalar<'static>] {
         &self.values[..self.keys]
+    }
+
+    /// Whether both say the same.
+    pub(crate) fn shows_same(&self, other: &Self) -> bool {
+        self.values == other.values && self.failed == other.failed
     }
 
     /// The same, to find it by.
@@ -46,6 +53,8 @@ pub(crate) struct Groups {
     numbers: HashTable<u32>,
     /// Seeded, since keys come from outside.
     hasher: RandomState,
+    /// How many groups show a row that cannot be told.
+    failed: usize,
 }
 
 #[derive(Debug, Clone)]
@@ -65,6 +74,7 @@ impl Groups {
             free: Vec::new(),
             numbers: HashTable::new(),
             hasher: RandomState::new(),
+            failed: 0,
         };
         if grouping.keys.is_empty() {
             // Without GROUP BY there is one group, also when no row is in it.
@@ -183,12 +193,20 @@ impl Groups {
         &mut self,
         grouping: &Grouping,
         params: &[Scalar<'static>],
-    ) -> Result<Vec<Arc<GroupRow>>, Failure> {
+    ) -> Vec<Arc<GroupRow>> {
+        let failed = &mut self.failed;
         let shown = self.groups.iter_mut().flatten().map(|group| {
-            group.shown = group.row(grouping, params)?;
-            Ok(group.shown.clone())
+            let (_, new) = group.show(grouping, params, failed);
+            new
         });
-        shown.filter_map(Result::transpose).collect()
+        shown.flatten().collect()
+    }
+
+    /// Why the row of a group cannot be told, if there is one.
+    pub(crate) fn failure(&self) -> Option<Failure> {
+        let mut shown = self.groups.iter().flatten().filter_map(|group| group.shown.as_ref());
+        let failed = self.failed > 0;
+        failed.then(|| shown.find_map(|row| row.failed.clone())).flatten()
     }
 
     /// Follows rows that came, changed or went.
@@ -199,7 +217,7 @@ impl Groups {
         params: &[Scalar<'static>],
         (before, after): (&View<'_>, &View<'_>),
         rows: &[TupleDelta],
-    ) -> Result<Edits<Arc<GroupRow>>, Failure> {
+    ) -> Edits<Arc<GroupRow>> {
         let mut touched: SmallVec<[u32; 4]> = SmallVec::new();
         let moved = |row: &&TupleDelta| row.content || row.before != row.after;
         // All that goes, goes first: of a list, what comes may take its place.
@@ -216,20 +234,19 @@ impl Groups {
             let Some(group) = &mut self.groups[number as usize] else {
                 continue;
             };
-            let new = group.row(grouping, params)?;
-            let old = std::mem::replace(&mut group.shown, new.clone());
+            let (old, new) = group.show(grouping, params, &mut self.failed);
             if group.rows == 0 && !grouping.keys.is_empty() {
                 self.remove(number);
             }
             edits.extend(match (old, new) {
                 (None, None) => None,
-                (Some(old), Some(new)) if old.values == new.values => None,
+                (Some(old), Some(new)) if old.shows_same(&new) => None,
                 (None, Some(new)) => Some(Edit::Enter(new)),
                 (Some(old), None) => Some(Edit::Leave(old)),
                 (Some(old), Some(new)) => Some(replace(plan, params, old, new)),
             });
         }
-        Ok(edits)
+        edits
     }
 }
 
@@ -239,26 +256,44 @@ impl Group {
         Self { keys, hash, rows: 0, kept, shown: None }
     }
 
-    /// The row to show now: none for a group without rows, or when HAVING says no.
-    fn row(
-        &self,
+    /// Shows another row: the one that was shown, and the new one. Counts those that cannot be told.
+    fn show(
+        &mut self,
         grouping: &Grouping,
         params: &[Scalar<'static>],
-    ) -> Result<Option<Arc<GroupRow>>, Failure> {
+        failed: &mut usize,
+    ) -> (Option<Arc<GroupRow>>, Option<Arc<GroupRow>>) {
+        let new = self.row(grouping, params);
+        let old = std::mem::replace(&mut self.shown, new.clone());
+        let count = |row: &Option<Arc<GroupRow>>| {
+            usize::from(row.as_ref().is_some_and(|row| row.failed.is_some()))
+        };
+        *failed = *failed + count(&new) - count(&old);
+        (old, new)
+    }
+
+    /// The row to show now: none for a group without rows, or when HAVING says no.
+    fn row(&self, grouping: &Grouping, params: &[Scalar<'static>]) -> Option<Arc<GroupRow>> {
         if self.rows == 0 && !grouping.keys.is_empty() {
-            return Ok(None);
+            return None;
         }
+        let mut failed = None;
         let mut values = SmallVec::with_capacity(self.keys.len() + self.kept.len());
         values.extend(self.keys.iter().cloned());
         for (aggregate, kept) in grouping.aggregates.iter().zip(&self.kept) {
-            values.push(aggregate.value(kept).map_err(|_| self.overflow())?);
+            values.push(aggregate.value(kept).unwrap_or_else(|_| {
+                failed = Some(self.overflow());
+                Scalar::Null
+            }));
         }
-        let row = GroupRow { values, keys: self.keys.len() };
+        let row = GroupRow { values, keys: self.keys.len(), failed };
         let shown = match &grouping.having {
-            None => true,
-            Some(having) => having.eval(&&*row.values, params).as_truth() == Some(true),
+            Some(having) if row.failed.is_none() => {
+                having.eval(&&*row.values, params).as_truth() == Some(true)
+            }
+            _ => true,
         };
-        Ok(shown.then(|| Arc::new(row)))
+        shown.then(|| Arc::new(row))
     }
 
     fn overflow(&self) -> Failure {

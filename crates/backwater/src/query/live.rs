@@ -157,7 +157,8 @@ fn derived_tuple(
     let row = view.row(slots);
     let key = view.key(slots);
     let place = key.iter().cloned().map(Key::from).collect();
-    (place, DerivedRow { values: outputs(view.plan, &row, params), key: key.into() })
+    let values = outputs(view.plan, &row, params);
+    (place, DerivedRow { values, key: key.into(), failed: None })
 }
 
 fn derived_kept(
@@ -166,7 +167,7 @@ fn derived_kept(
     params: &[Scalar<'static>],
 ) -> (Box<[Key]>, DerivedRow) {
     let values = outputs(plan, &&*row.values, params);
-    (row.place(), DerivedRow { values, key: row.key().into() })
+    (row.place(), DerivedRow { values, key: row.key().into(), failed: row.failed.clone() })
 }
 
 fn outputs<'a>(
@@ -181,6 +182,8 @@ fn outputs<'a>(
 pub(crate) struct Live {
     pub(crate) ordered: Ordered,
     pub(crate) beside: Beside,
+    /// Why some of its rows cannot be told, if so: who reads it as a whole is told that instead.
+    pub(crate) failure: Option<Failure>,
 }
 
 /// What the operators of a statement keep that the result alone does not tell.
@@ -207,7 +210,7 @@ impl Beside {
 
 impl From<Ordered> for Live {
     fn from(ordered: Ordered) -> Self {
-        Self { ordered, beside: Beside::default() }
+        Self { ordered, beside: Beside::default(), failure: None }
     }
 }
 
@@ -230,10 +233,11 @@ impl Live {
             if !empty {
                 scan::group(&mut groups, grouping, view, params);
             }
-            let rows = groups.shown(grouping, params)?;
+            let rows = groups.shown(grouping, params);
+            let failure = groups.failure();
             let ordered = Ordered::Kept(sorted_kept(plan, params, rows, few));
             let beside = Beside { groups: Some(Box::new(groups)), searched: None };
-            return Ok(Self { ordered, beside });
+            return Ok(Self { ordered, beside, failure });
         }
         let ordered = match &plan.made {
             Some(made) => {
@@ -275,7 +279,8 @@ impl Live {
             Ordered::Many(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Many),
             Ordered::Kept(_) => return None,
         };
-        Some((Self { ordered, beside: Beside { groups: None, searched } }, moved))
+        let beside = Beside { groups: None, searched };
+        Some((Self { ordered, beside, failure: None }, moved))
     }
 
     /// The rows but those at the ends of the order that do not meet conditions any more, in front
@@ -309,12 +314,12 @@ impl Live {
         params: &[Scalar<'static>],
         window: Window,
         rows: &[TupleDelta],
-    ) -> Result<Option<Moves>, Failure> {
+    ) -> Option<Moves> {
         let plan = after.plan;
         let views = (before, after);
         self.beside.searched = None;
         if rows.is_empty() {
-            return Ok(self.ordered.reaches(window.end()).then(Moves::new));
+            return self.ordered.reaches(window.end()).then(Moves::new);
         }
         let moves = of_tables!(
             Ordered, &mut self.ordered,
@@ -322,7 +327,9 @@ impl Live {
             kept ranked => {
                 let edits = match (&plan.grouping, &mut self.beside.groups, &plan.made) {
                     (Some(grouping), Some(groups), _) => {
-                        groups.apply(plan, grouping, params, (before, after), rows)?
+                        let edits = groups.apply(plan, grouping, params, (before, after), rows);
+                        self.failure = groups.failure();
+                        edits
                     }
                     (.., Some(made)) => {
                         // Another row of a subquery makes another tuple, but not another row.
@@ -344,7 +351,7 @@ impl Live {
                             (None, None) => None,
                             (None, Some(new)) => Some(Edit::Enter(new)),
                             (Some(old), None) => Some(Edit::Leave(old)),
-                            (Some(old), Some(new)) if old.values == new.values => None,
+                            (Some(old), Some(new)) if old.shows_same(&new) => None,
                             (Some(old), Some(new)) => Some(replace(plan, params, old, new)),
                         });
                         edits.collect()
@@ -364,7 +371,7 @@ impl Live {
             let ordered = &mut self.ordered;
             of_tables!(Ordered, ordered, ranked => ranked.keep_first(few), kept ranked => ranked.keep_first(few));
         }
-        Ok(moves)
+        moves
     }
 }
 
@@ -382,7 +389,7 @@ fn make(made: &Made, view: &View<'_>, params: &[Scalar<'static>], tuple: &[Slot]
     let keys = values.len();
     let row = view.row(tuple);
     values.extend(made.values.iter().map(|value| value.eval(&row, params).into_owned()));
-    GroupRow { values, keys }
+    GroupRow { values, keys, failed: None }
 }
 
 /// Whether of many rows of a statement with a LIMIT only the first are kept. Groups are kept anyway,

@@ -21,7 +21,7 @@ use super::order::Moves;
 use super::plan::{Asked, Plan, Relation};
 use super::relation::{Derived, DerivedChange, DerivedRow, DerivedView, View, changed_columns};
 use super::result::Entry;
-use super::scalar::KeyValues;
+use super::scalar::{Key, KeyValues};
 use super::walk::{Start, Starts, TupleDelta, TupleDeltas, Walk, changed_tuples};
 use crate::caught::fault;
 use crate::change::{Happened, compare};
@@ -66,6 +66,8 @@ struct Shown {
 struct Current {
     /// The result.
     entry: Arc<Entry>,
+    /// Whether that failed for some of its rows, and those that read this one can do without them.
+    failed_in_part: bool,
     beside: Beside,
     /// The rows for those that read this one.
     derived: Option<Box<Derived>>,
@@ -133,7 +135,14 @@ impl<'n> Inner<'n> {
 
     /// Why one of them cannot be told.
     fn failure(&self) -> Option<Failure> {
-        self.nodes.iter().find_map(|(_, current)| current.entry.ordered.as_ref().err().cloned())
+        let mut failed = self.nodes.iter().filter(|(_, current)| !current.failed_in_part);
+        failed.find_map(|(_, current)| current.entry.ordered.as_ref().err().cloned())
+    }
+
+    /// Why a row of one of them cannot be told that was asked for since this was called last.
+    fn take_asked(&self) -> Option<Failure> {
+        let rows = self.nodes.iter().filter_map(|(_, current)| current.derived.as_ref());
+        rows.fold(None, |failure, rows| rows.take_asked().or(failure))
     }
 }
 
@@ -179,9 +188,9 @@ impl Node {
                 compute(&asked, key.is_none(), &view, &inner)
             }
         };
-        let (entry, beside) = kept(&asked, live);
+        let Kept { entry, beside, failed_in_part } = kept(&asked, live);
         let shown = Mutex::new(Shown { now: entry.clone(), since: commit, before: None });
-        let current = Current { entry, beside, derived: None, commit };
+        let current = Current { entry, failed_in_part, beside, derived: None, commit };
         let (number, name) = named;
         let node = Arc::new(Self {
             number,
@@ -220,9 +229,13 @@ impl Node {
         let Current { entry, beside, .. } = &mut *current;
         let ordered = entry.ordered.as_ref().ok()?;
         let (old, new) = (self.asked.window, to.window);
+        if view.has_failed() {
+            return None;
+        }
         let copy = |beside: &mut Beside| Live {
             ordered: ordered.clone(),
             beside: if take { std::mem::take(beside) } else { beside.clone() },
+            failure: None,
         };
         match way {
             Way::Anew => None,
@@ -249,7 +262,7 @@ impl Node {
             Way::Bands(_) => {
                 let tuples = self.rebound_tuples(to, rows, &view);
                 let mut live = copy(beside);
-                let moved = live.apply((&view, &view), &to.params, new, &tuples).ok()??;
+                let moved = live.apply((&view, &view), &to.params, new, &tuples)?;
                 Some((live, (old == new).then_some(moved)))
             }
         }
@@ -332,20 +345,30 @@ impl Node {
             let nothing = FxHashMap::default();
             let views = inner.views(&nothing);
             let view = View { plan: &self.asked.plan, state, derived: &views };
-            let ordered = current.entry.ordered.as_ref();
-            for rank in 0..ordered.map_or(0, |ordered| self.asked.window.len(ordered.len())) {
-                let rank = rank + self.asked.window.offset;
-                if let Ok(ordered) = ordered
-                    && let Some((key, row)) = ordered.derived(rank, &view, &self.asked.params)
-                {
-                    rows.set(&key, Some(Arc::new(row)));
-                }
+            let anew = current
+                .failed_in_part
+                .then(|| compute(&self.asked, self.key.is_none(), &view, &inner).ok());
+            let anew = anew.flatten().map(|live| live.ordered);
+            let ordered = anew.as_ref().or(current.entry.ordered.as_ref().ok());
+            for (key, row) in self.rows(ordered, &view) {
+                rows.set(&key, Some(Arc::new(row)));
             }
             current.derived = Some(Box::new(rows));
         }
         if let Some(rows) = &mut current.derived {
             reader.derived_indexes(source).iter().for_each(|fields| rows.index(fields));
         }
+    }
+
+    /// The rows in the window, for those that read this one.
+    fn rows<'r>(
+        &'r self,
+        ordered: Option<&'r Ordered>,
+        view: &'r View<'_>,
+    ) -> impl Iterator<Item = (Box<[Key]>, DerivedRow)> + use<'r> {
+        let Asked { window, params, .. } = &*self.asked;
+        let len = ordered.map_or(0, |ordered| window.len(ordered.len()));
+        (0..len).filter_map(move |rank| ordered?.derived(rank + window.offset, view, params))
     }
 
     /// Whether somebody wants it up to date at every commit.
@@ -707,18 +730,21 @@ impl Node {
     ) -> Progress {
         let old = current.entry.clone();
         let was = match (&old.ordered, inner.failure()) {
-            (Ok(was), None) if current.beside.is_of(&self.asked.plan) => was,
             (_, Some(failure)) => return self.replace(current, Err(failure), after),
+            (Ok(was), None) if current.beside.is_of(&self.asked.plan) => was,
             (_, None) => {
                 let fresh = compute(&self.asked, self.key.is_none(), after, inner);
                 return self.replace(current, fresh, after);
             }
         };
+        if after.has_failed() {
+            return self.anew(current, (before, after), &|_, _| true, inner);
+        }
         let beside = std::mem::take(&mut current.beside);
-        let mut live = Live { ordered: was.clone(), beside };
+        let mut live = Live { ordered: was.clone(), beside, failure: None };
         match live.apply((before, after), &self.asked.params, self.asked.window, rows) {
-            Err(failure) => self.replace(current, Err(failure), after),
-            Ok(None) => {
+            _ if live.failure.is_some() => self.replace(current, Ok(live), after),
+            None => {
                 let changed: FxHashSet<&[Slot]> = rows.iter().map(|row| &*row.tuple).collect();
                 let has_changed = |old: &[Slot], new: &[Slot]| old != new || changed.contains(new);
                 let mut progress = self.anew(current, (before, after), &has_changed, inner);
@@ -731,8 +757,8 @@ impl Node {
                 }
                 progress
             }
-            Ok(Some(moved)) => {
-                let Live { ordered: is, beside } = live;
+            Some(moved) => {
+                let Live { ordered: is, beside, .. } = live;
                 current.beside = beside;
                 let mut derived = Vec::new();
                 if let Some(rows) = &mut current.derived {
@@ -780,19 +806,27 @@ impl Node {
         view: &View<'_>,
     ) -> Progress {
         let old = current.entry.clone();
-        (current.entry, current.beside) = kept(&self.asked, live);
         let mut derived = Vec::new();
         if let Some(rows) = &mut current.derived {
-            let ordered = current.entry.ordered.as_ref().ok();
-            let len = ordered.map_or(0, |ordered| self.asked.window.len(ordered.len()));
-            let fresh = (0..len).filter_map(|rank| {
-                ordered?.derived(rank + self.asked.window.offset, view, &self.asked.params)
-            });
-            derived = rows.replace_all(fresh);
+            let live = live
+                .as_ref()
+                .ok()
+                .filter(|live| live.failure.is_none() || fails_in_part(&self.asked));
+            derived = rows.replace_all(self.rows(live.map(|live| &live.ordered), view));
         }
+        let kept = kept(&self.asked, live);
+        current.entry = kept.entry;
+        current.beside = kept.beside;
+        current.failed_in_part = kept.failed_in_part;
         let failure = current.entry.ordered.as_ref().err().cloned();
         Progress { moved: None, is_anew: true, failure, old, new: current.entry.clone(), derived }
     }
+}
+
+/// Whether only those are told of a failure of some rows who ask for these: where the order, or the
+/// window, does not depend on what they hold.
+fn fails_in_part(asked: &Asked) -> bool {
+    asked.plan.order.is_empty() && asked.window.is_whole()
 }
 
 /// Where the search for changed tuples starts at a changed row; nowhere, if nothing of it is read.
@@ -850,15 +884,28 @@ fn compute(
 ) -> Result<Live, Failure> {
     match inner.failure() {
         Some(failure) => Err(failure),
-        None => Live::compute(view, (&asked.params, asked.window), empty),
+        None => {
+            inner.take_asked();
+            let live = Live::compute(view, (&asked.params, asked.window), empty)?;
+            inner.take_asked().map_or(Ok(live), Err)
+        }
     }
 }
 
 /// A state as it is kept.
-fn kept(asked: &Arc<Asked>, live: Result<Live, Failure>) -> (Arc<Entry>, Beside) {
-    let (ordered, beside) = match live {
-        Ok(Live { ordered, beside }) => (Ok(ordered), beside),
-        Err(failure) => (Err(failure), Beside::default()),
+struct Kept {
+    entry: Arc<Entry>,
+    beside: Beside,
+    failed_in_part: bool,
+}
+
+fn kept(asked: &Arc<Asked>, live: Result<Live, Failure>) -> Kept {
+    let (ordered, beside, failed_in_part) = match live {
+        Ok(Live { failure: Some(failure), .. }) => {
+            (Err(failure), Beside::default(), fails_in_part(asked))
+        }
+        Ok(Live { ordered, beside, failure: None }) => (Ok(ordered), beside, false),
+        Err(failure) => (Err(failure), Beside::default(), false),
     };
-    (Arc::new(Entry::new(asked.clone(), ordered)), beside)
+    Kept { entry: Arc::new(Entry::new(asked.clone(), ordered)), beside, failed_in_part }
 }

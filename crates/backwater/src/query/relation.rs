@@ -1,12 +1,14 @@
 //! What a statement reads, as it is at one moment: rows of tables, and rows of other statements.
 
+use std::cell::RefCell;
 use std::collections::HashMap;
 use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
 use smallvec::SmallVec;
 
-use super::expr::{ColumnNo, Columns};
+use super::edit::Failure;
+use super::expr::{ColumnNo, Columns, Expr};
 use super::filter::Filter;
 use super::plan::{Access, Plan, Relation, Source};
 use super::scalar::{Key, Scalar};
@@ -34,6 +36,9 @@ pub(crate) struct Derived {
     places: HashMap<Box<[Key]>, Slot>,
     free: Vec<Slot>,
     indexes: Vec<DerivedIndex>,
+    /// How many rows cannot be told, and why one of them cannot that was asked for.
+    failed: usize,
+    asked: RefCell<Option<Failure>>,
 }
 
 #[derive(Debug)]
@@ -47,6 +52,8 @@ pub(crate) struct DerivedRow {
     pub(crate) values: Box<[Scalar<'static>]>,
     /// What tells the row from the others, and orders them.
     pub(crate) key: Box<[Scalar<'static>]>,
+    /// Why its values cannot be told, but for what tells a group from the others.
+    pub(crate) failed: Option<Failure>,
 }
 
 /// What became of one row of a statement's result.
@@ -75,6 +82,7 @@ impl Derived {
             self.free.push(slot);
         }
         let before = std::mem::replace(&mut self.rows[slot.0 as usize], row.clone());
+        self.failed = self.failed + failures(row.as_ref()) - failures(before.as_ref());
         for index in &mut self.indexes {
             if let Some(key) = before.as_ref().and_then(|row| row.key_of(&index.fields))
                 && let Some(slots) = index.slots.get_mut(&key)
@@ -125,6 +133,15 @@ impl Derived {
     pub(crate) fn row(&self, slot: Slot) -> Option<&Arc<DerivedRow>> {
         self.rows.get(slot.0 as usize)?.as_ref()
     }
+
+    /// Why a row cannot be told that was asked for since this was called last.
+    pub(crate) fn take_asked(&self) -> Option<Failure> {
+        self.asked.borrow_mut().take()
+    }
+}
+
+fn failures(row: Option<&Arc<DerivedRow>>) -> usize {
+    usize::from(row.is_some_and(|row| row.failed.is_some()))
 }
 
 impl DerivedRow {
@@ -144,7 +161,8 @@ pub(crate) fn changed_columns(
 ) -> Option<FieldSet> {
     let (before, after) = (before?, after?);
     let values = before.values.iter().zip(&after.values).enumerate();
-    Some(values.filter(|(_, (a, b))| a != b).map(|(n, _)| FieldNo(n as u32)).collect())
+    let all = before.failed != after.failed;
+    Some(values.filter(|(_, (a, b))| all || a != b).map(|(n, _)| FieldNo(n as u32)).collect())
 }
 
 /// The rows of another statement at one moment: as they are, or with what has changed since put
@@ -161,6 +179,19 @@ impl<'a> DerivedView<'a> {
             Some(before) => before.as_deref(),
             None => self.rows.row(slot).map(|row| &**row),
         }
+    }
+
+    /// Whether there are rows that cannot be told.
+    fn has_failed(&self) -> bool {
+        let then =
+            || self.undo.is_some_and(|undo| undo.values().any(|row| failures(row.as_ref()) > 0));
+        self.rows.failed > 0 || then()
+    }
+
+    /// Takes note that something was asked that cannot be told.
+    #[cold]
+    fn fail(&self, failure: &Failure) {
+        self.rows.asked.replace(Some(failure.clone()));
     }
 
     fn slots(&self) -> Vec<Slot> {
@@ -202,6 +233,28 @@ impl<'a> View<'a> {
         self.derived.get(source).copied().flatten()
     }
 
+    /// Whether it reads statements of which some rows cannot be told.
+    pub(crate) fn has_failed(&self) -> bool {
+        self.derived.iter().flatten().any(DerivedView::has_failed)
+    }
+
+    /// Takes note if rows of another statement are asked for whether they are there, which cannot
+    /// be told of one of them; `by_key` if only for those of certain groups, which these are.
+    fn ask(&self, source: usize, slots: &[Slot], by_key: bool) {
+        let Relation::Statement(plan, _) = &self.plan.sources[source].relation else { return };
+        let Some(derived) = self.derived(source).filter(DerivedView::has_failed) else { return };
+        let has_having = plan.grouping.as_ref().is_some_and(|grouping| grouping.having.is_some());
+        let failed = |slot: &Slot| derived.row(*slot).and_then(|row| row.failed.as_ref());
+        if !by_key {
+            let mut all = derived.slots().into_iter();
+            all.find_map(|slot| failed(&slot))
+                .into_iter()
+                .for_each(|failure| derived.fail(failure));
+        } else if has_having {
+            slots.iter().find_map(failed).into_iter().for_each(|failure| derived.fail(failure));
+        }
+    }
+
     #[inline]
     pub(crate) fn value(&self, column: ColumnNo, slot: Slot) -> Scalar<'a> {
         if slot == NONE {
@@ -210,10 +263,26 @@ impl<'a> View<'a> {
         match &self.plan.sources[column.source()].relation {
             Relation::Table(table) => Scalar::of_cell(self.state, *table, slot, column.field()),
             Relation::Statement(..) => {
-                let row = self.derived(column.source()).and_then(|derived| derived.row(slot));
-                row.map_or(Scalar::Null, |row| row.values[column.column as usize].lend())
+                let Some(derived) = self.derived(column.source()) else { return Scalar::Null };
+                let Some(row) = derived.row(slot) else { return Scalar::Null };
+                if let Some(failure) = &row.failed
+                    && !self.is_group_key(column.source(), column.field())
+                {
+                    derived.fail(failure);
+                }
+                row.values[column.column as usize].lend()
             }
         }
+    }
+
+    /// Whether a column of another statement is a key of its groups.
+    fn is_group_key(&self, source: usize, column: FieldNo) -> bool {
+        let Relation::Statement(plan, _) = &self.plan.sources[source].relation else {
+            return false;
+        };
+        let keys = plan.grouping.as_ref().map_or(0, |grouping| grouping.keys.len());
+        let output = plan.outputs.get(column.index()).map(|output| &output.expr);
+        matches!(output, Some(Expr::Column(of)) if (of.column as usize) < keys)
     }
 
     pub(crate) fn is_row(&self, source: usize, slot: Slot) -> bool {
@@ -230,8 +299,9 @@ impl<'a> View<'a> {
         match &self.plan.sources[source].relation {
             Relation::Table(table) => self.state.table(*table).iter().for_each(found),
             Relation::Statement(..) => {
-                let slots = self.derived(source).map(|derived| derived.slots());
-                slots.into_iter().flatten().for_each(found);
+                let slots = self.derived(source).map(|derived| derived.slots()).unwrap_or_default();
+                self.ask(source, &slots, true);
+                slots.into_iter().for_each(found);
             }
         }
     }
@@ -276,7 +346,10 @@ impl<'a> View<'a> {
                 });
                 let key: Option<Box<[Key]>> = key.collect();
                 let found = key.and_then(|key| Some(self.derived(source)?.equal(fields, &key)));
-                found.unwrap_or_default()
+                let found = found.unwrap_or_default();
+                let by_key = fields.iter().all(|field| self.is_group_key(source, *field));
+                self.ask(source, &found, by_key);
+                found
             }
         }
     }

@@ -297,7 +297,9 @@ impl Following<'_> {
         }
         let tuples = changed_tuples(&before, &after, &first.asked.params, &starts);
         let mut divided = self.group.divide(plan, moment.views, &tuples, self.engine);
-        if tuples.is_empty() && !starts.is_empty() && !self.group.tells_apart(plan) {
+        let is_told_anew = self.work.is_told_anew;
+        if tuples.is_empty() && !starts.is_empty() && !is_told_anew && !self.group.tells_apart(plan)
+        {
             // They were asked, and it was nothing to them.
             self.watch.lap();
             let causes = self.causes(starts.iter().map(|start| start.cause), true);
@@ -305,7 +307,7 @@ impl Following<'_> {
                 self.tell_same(&self.engine.bindings[&number], causes.clone(), None);
             }
         }
-        if self.work.is_told_anew {
+        if is_told_anew {
             let asked = divided.len();
             for number in self.group.bindings() {
                 if divided[..asked].binary_search_by_key(&number, |(of, _)| *of).is_err() {
