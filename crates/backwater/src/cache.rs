@@ -1,5 +1,6 @@
 //! The public handle: a table of contents of the rooms. It has no logic of its own.
 
+mod define;
 mod follow;
 mod rehydrate;
 
@@ -9,17 +10,15 @@ use std::sync::Arc;
 
 use crate::builder::{CacheBuilder, Settings};
 use crate::change::{Changes, Transaction};
-use crate::commit::{Core, Kind, Writer, Written};
+use crate::commit::{Core, Kind, Written};
 use crate::derived::{Derived, DerivedBy, Reader};
 use crate::error::{Error, ErrorKind, Result};
-use crate::query::{ComputedApart, Engine, Query, QueryResult, Rebound, compile, compute_apart};
+use crate::query::{Engine, Query, QueryResult};
 use crate::schema::Schema;
 use crate::storage::{Damage, Keeper, SchemaChange, Storage};
 use crate::sync::{Again, InTurn};
 use crate::table::{Snapshot, State};
-use crate::trace::{
-    self, CommitWatch, DeltaStream, Origin, ReachedQuery, Report, Ring, Watch, WentOver,
-};
+use crate::trace::{self, CommitWatch, DeltaStream, Origin, ReachedQuery, Report, Ring, Watch};
 use crate::typed::{FromRow, OneRowTable, QueryOf, SchemaBuilder};
 use crate::value::{Clock, Named, RowId, Stopwatch};
 pub use rehydrate::Readiness;
@@ -69,11 +68,6 @@ struct Inner {
     /// Who has the rows of tables come.
     rehydrating: InTurn,
 }
-
-/// How often a first result is computed while commits go on; after that they wait.
-const APART: usize = 3;
-/// So many rows may be changed meanwhile; if they are more, it is computed once more.
-const MUCH: usize = 4096;
 
 impl Cache {
     /// An empty cache in memory.
@@ -238,7 +232,9 @@ impl Cache {
     /// # Errors
     /// [`ErrorKind::Sql`] if the statement cannot be parsed or is not supported,
     /// [`ErrorKind::UnknownName`] if it names what is not there, both with line and column;
-    /// [`ErrorKind::Parameter`] if the values are not those that it asks for.
+    /// [`ErrorKind::Parameter`] if the values are not those that it asks for;
+    /// [`ErrorKind::Stopped`] if [`Stop`](crate::Stop) says so. A result that goes beyond `[limits]` is an
+    /// error where it is read.
     ///
     /// See [`Query`] for an example.
     pub fn query(&self, sql: &str, params: impl Into<Named>) -> Result<Query> {
@@ -296,41 +292,6 @@ impl Cache {
         QueryOf::new(self.named(name, params)?)
     }
 
-    fn define(&self, name: &str, sql: &str, params: &Named) -> Result<Query> {
-        let core = &self.0.core;
-        let mut writing = core.begin()?;
-        let plan = compile(sql, &writing.state.schema)?;
-        let params = plan.bind(params, None)?;
-        plan.window(&params)?;
-        let mut computed = None;
-        for _ in 0..APART {
-            let Writer { engine, state, commit, .. } = &mut *writing;
-            if !engine.is_worth_apart(&plan, &params, state) {
-                break;
-            }
-            engine.prepare(&plan, name, state);
-            core.published.publish(state.clone(), *commit);
-            let (state, commit) = (state.clone(), *commit);
-            // Commits go on while it is computed; it follows them afterwards.
-            drop(writing);
-            let live = compute_apart(&plan, &params, &state);
-            writing = core.begin()?;
-            let Some(live) = live else { break };
-            let rows = writing.history.rows_since(commit).map(|rows| rows.take(MUCH + 1));
-            let rows = rows.map(|rows| rows.collect::<Vec<_>>());
-            if let Some(rows) = rows.filter(|rows| rows.len() <= MUCH) {
-                computed = Some(ComputedApart { live, state, commit, rows });
-                break;
-            }
-        }
-        let (state, commit) = (writing.state.clone(), writing.commit);
-        let bound = writing.engine.bind(plan, params, name, (&state, commit), computed)?;
-        // The same rows, and perhaps an index more to find them by.
-        writing.state = bound.state.clone();
-        core.published.publish(bound.state, commit);
-        Ok(Query::new(core.published.clone(), bound.node, name))
-    }
-
     /// Gives a standing query other values for its parameters; those that are not named stay as
     /// they are. Whatever of the old result can stay does: a bound that moves a little lets only
     /// the rows in between come or go, a search text that grows only looks at what it had found, a
@@ -364,33 +325,7 @@ impl Cache {
         query: &Query,
         params: impl Into<Named>,
     ) -> Result<Report> {
-        let core = &self.0.core;
-        let mut writing = core.begin()?;
-        if !query.is_of(&core.published) {
-            return Err(Error::new(ErrorKind::Result, "the query is one of another cache")
-                .help("define it in this cache"));
-        }
-        let watch = Stopwatch::start(core.clock());
-        let old = query.node();
-        let params = old.asked.plan.bind(&params.into(), Some(&old.asked.params))?;
-        let whole = core.published.begin();
-        let Writer { engine, state, commit, .. } = &mut *writing;
-        let rebound = engine.rebind(old.number, params, state, *commit);
-        let Rebound { bound, reached } = match rebound {
-            Ok(rebound) => rebound,
-            Err(error) => {
-                whole.end();
-                return Err(error);
-            }
-        };
-        let (handle, from, to) = (query.handle(), old.number, bound.node.number);
-        query.go_over(bound.node, *commit + 1);
-        let kind = Kind::Rebound(Box::new(reached), WentOver { handle, from, to });
-        let changes = Changes::none(bound.state);
-        let report = core.make(&mut writing, (label.into(), watch), changes, kind);
-        whole.end();
-        core.tell(writing, &[&report]);
-        Ok(report)
+        self.go_over(label.into(), query, &params.into())
     }
 
     /// Lets a query take its parameters from the row of a one-row table, such as a search text or the

@@ -62,6 +62,8 @@ pub enum ErrorKind {
     Parameter,
     /// A standing query's result cannot be told, such as a sum beyond 64 bits.
     Result,
+    /// A result was given up before it was computed, by [`Stop::stop`](crate::Stop::stop).
+    Stopped,
     /// A scenario has a step that is none.
     Scenario,
     /// A commit was begun inside of another one's closure, or inside of a derived value's function.

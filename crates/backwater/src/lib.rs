@@ -139,7 +139,7 @@ pub use infer::{Proposal, Samples};
 pub use ingest::{Exchange, Fate, Recording, Request};
 pub use query::{
     Delta, DeltaKind, DeltaRow, Explanation, KeptUp, Missing, MissingCell, Operator, Outcome,
-    Query, QueryResult, ResultRow, RowKey,
+    Query, QueryResult, ResultRow, RowKey, Stop,
 };
 pub use scenario::{Played, PlayedStep, Scenario, Told};
 pub use schema::Schema;

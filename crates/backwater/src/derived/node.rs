@@ -173,6 +173,11 @@ impl<T: PartialEq + Send + Sync + 'static> Node<T> {
             *lock(&self.reads) = reads;
             return None;
         }
+        if value.as_ref().is_err_and(|error| error.kind() == ErrorKind::Stopped) {
+            // Another one that asks is not told of that.
+            *lock(&self.reads) = reads;
+            return Some(value.map(Arc::new));
+        }
         *lock(&self.reads) = read;
         let mut shown = self.shown.write().unwrap_or_else(PoisonError::into_inner);
         shown.commit = now.commit;

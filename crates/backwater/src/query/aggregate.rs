@@ -9,6 +9,7 @@ use super::json;
 use super::order::compare_key;
 use super::plan::OrderKey;
 use super::scalar::{Affinity, Key, Scalar, Sorted};
+use super::work;
 
 /// An aggregate function and what it is called with.
 #[derive(Debug, Clone, PartialEq)]
@@ -161,6 +162,8 @@ impl Aggregate {
                         .as_ref()
                         .map_or(Scalar::Str(","), |separator| separator.eval(row, params));
                     let separator = separator.into_owned();
+                    let texts = value.text_len() + separator.text_len();
+                    work::take_bytes(size_of::<(ListPlace, ListItem)>() + texts);
                     items.insert(place, ListItem { value: value.into_owned(), separator });
                 } else {
                     items.remove(&place);
@@ -244,6 +247,9 @@ impl Aggregate {
                 out.extend(item.separator.to_text().as_deref());
             }
             out.extend(item.value.to_text().as_deref());
+            if !work::fits(out.len()) {
+                return Scalar::Null;
+            }
         }
         if items.is_empty() { Scalar::Null } else { Scalar::Text(out.into()) }
     }
@@ -256,6 +262,9 @@ impl Aggregate {
                 out.push(',');
             }
             json::write(&mut out, &item.value, is_json);
+            if !work::fits(out.len()) {
+                return Scalar::Null;
+            }
         }
         out.push(']');
         Scalar::Text(out.into())
@@ -282,6 +291,7 @@ fn count_value(values: &mut BTreeMap<Sorted, u64>, value: &Sorted, times: i64) -
                 false
             }
             None => {
+                work::take_bytes(size_of::<(Sorted, u64)>() + value.0.text_len());
                 values.insert(value.clone(), times as u64);
                 true
             }

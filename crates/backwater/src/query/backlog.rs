@@ -163,6 +163,16 @@ impl Pending {
         }
     }
 
+    /// What was taken up to a commit was not followed, and is not told any more.
+    pub(crate) fn put_back(&mut self, commit: u64) {
+        let last = match self {
+            Pending::Nothing => commit,
+            Pending::Few(backlog) => backlog.last.max(commit),
+            Pending::Many(last) => commit.max(*last),
+        };
+        *self = Pending::Many(last);
+    }
+
     /// Lets go of a version of the tables from before that commit.
     pub(crate) fn give_up(&mut self, before: u64) {
         if let Pending::Few(backlog) = self

@@ -4,9 +4,31 @@ use std::sync::Arc;
 
 use smallvec::SmallVec;
 
+use crate::error::{Error, ErrorKind};
+
 /// Why a result cannot be told.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Failure(pub(crate) Arc<str>);
+pub(crate) struct Failure {
+    pub(crate) message: Arc<str>,
+    /// Whether it was given up, and may be computed another time.
+    pub(crate) is_stopped: bool,
+}
+
+impl Failure {
+    pub(crate) fn of(message: String) -> Self {
+        Self { message: message.into(), is_stopped: false }
+    }
+
+    pub(crate) fn stopped() -> Self {
+        let message = "it was stopped before the result was computed".into();
+        Self { message, is_stopped: true }
+    }
+
+    pub(crate) fn error(&self) -> Error {
+        let kind = if self.is_stopped { ErrorKind::Stopped } else { ErrorKind::Result };
+        Error::new(kind, self.message.to_string())
+    }
+}
 
 /// What happens to the entries of an order; mostly to one or two.
 pub(crate) type Edits<E> = SmallVec<[Edit<E>; 2]>;

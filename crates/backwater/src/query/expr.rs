@@ -5,6 +5,7 @@ use std::cmp::Ordering;
 use super::collation::Collation;
 use super::function::{Cast, Function};
 use super::scalar::{Affinity, Scalar};
+use super::work;
 use crate::schema::FieldNo;
 
 /// A column of one of the relations that a statement reads. The rows of a grouping are one
@@ -219,7 +220,9 @@ impl Expr {
             Expr::Concat(left, right) => {
                 let (left, right) = (left.eval(row, params), right.eval(row, params));
                 match (left.to_text(), right.to_text()) {
-                    (Some(left), Some(right)) => Scalar::Text(format!("{left}{right}").into()),
+                    (Some(left), Some(right)) if work::fits(left.len() + right.len()) => {
+                        Scalar::Text(format!("{left}{right}").into())
+                    }
                     _ => Scalar::Null,
                 }
             }
@@ -326,6 +329,15 @@ impl Expr {
             Expr::Aggregate(_) => false,
             _ => false,
         }
+    }
+
+    /// Whether a function in it may make a very long text.
+    pub(crate) fn may_grow(&self) -> bool {
+        let mut may_grow = false;
+        self.walk(&mut |expr| {
+            may_grow |= matches!(expr, Expr::Call(function, _) if function.may_grow());
+        });
+        may_grow
     }
 
     /// Calls `f` on this expression and all below it.

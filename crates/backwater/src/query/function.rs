@@ -9,6 +9,7 @@ use super::fold;
 use super::json;
 use super::numeral::number_prefix;
 use super::scalar::{Affinity, Scalar};
+use super::work;
 
 macro_rules! functions {
     ($($function:ident $name:literal $least:literal $most:literal;)*) => {
@@ -107,6 +108,18 @@ impl Function {
         )
     }
 
+    /// Whether it makes a text that may be very much longer than those that it is given.
+    pub(crate) fn may_grow(self) -> bool {
+        matches!(
+            self,
+            Function::Replace
+                | Function::Hex
+                | Function::ConcatWith
+                | Function::JsonArray
+                | Function::JsonObject
+        )
+    }
+
     /// Whether it makes something of a moment that its arguments say.
     pub(crate) fn tells_time(self) -> bool {
         matches!(
@@ -191,7 +204,13 @@ impl Function {
             Function::RightTrim => trimmed(values, false, true)?,
             Function::Replace => match (text(0)?, text(1)?) {
                 (text, from) if from.is_empty() => new_text(text.into_owned()),
-                (of, from) => new_text(of.replace(&*from, &text(2)?)),
+                (of, from) => {
+                    let to = text(2)?;
+                    let times = if to.len() > from.len() { of.matches(&*from).count() } else { 0 };
+                    let more = times.saturating_mul(to.len().saturating_sub(from.len()));
+                    work::fits(of.len().saturating_add(more)).then_some(())?;
+                    new_text(of.replace(&*from, &to))
+                }
             },
             Function::Instr => {
                 let (text, needle) = (text(0)?, text(1)?);
@@ -209,16 +228,21 @@ impl Function {
             ),
             Function::Hex => {
                 let text = text(0).unwrap_or_default();
+                work::fits(2 * text.len()).then_some(())?;
                 new_text(text.bytes().map(|byte| format!("{byte:02X}")).collect())
             }
             Function::Unicode => Scalar::Int(u32::from(text(0)?.chars().next()?).into()),
             Function::Concat => {
-                new_text(values.iter().filter_map(Scalar::to_text).collect::<String>())
+                let parts = values.iter().filter_map(Scalar::to_text);
+                work::fits(parts.clone().map(|part| part.len()).sum()).then_some(())?;
+                new_text(parts.collect::<String>())
             }
             Function::ConcatWith => {
                 let separator = text(0)?;
                 let parts: Vec<Cow<'_, str>> =
                     values[1..].iter().filter_map(Scalar::to_text).collect();
+                let len = parts.iter().map(|part| part.len() + separator.len()).sum::<usize>();
+                work::fits(len.saturating_sub(separator.len())).then_some(())?;
                 new_text(parts.join(&separator))
             }
             Function::Contains => {
@@ -234,7 +258,7 @@ impl Function {
                     json::write(&mut out, value, of.is_json());
                 }
                 out.push(']');
-                new_text(out)
+                work::fits(out.len()).then(|| new_text(out))?
             }
             Function::JsonObject => {
                 let mut out = String::from("{");
@@ -247,7 +271,7 @@ impl Function {
                     json::write(&mut out, &pair[1], arguments[number * 2 + 1].is_json());
                 }
                 out.push('}');
-                new_text(out)
+                work::fits(out.len()).then(|| new_text(out))?
             }
             Function::Arrow => json::find(&text(0)?, &values[1])?.as_json(),
             Function::ArrowText => json::find(&text(0)?, &values[1])?.as_sql(),

@@ -15,6 +15,10 @@ use super::plan::{Grouping, Plan};
 use super::relation::View;
 use super::scalar::{Key, Scalar};
 use super::walk::TupleDelta;
+use super::work;
+
+/// What a group takes, more or less, besides its keys.
+pub(crate) const GROUP_BYTES: usize = 200;
 
 /// A row that keeps its values: of a grouping its keys, then its aggregates; else what tells it
 /// from the others, and what it shows.
@@ -31,6 +35,12 @@ impl GroupRow {
     /// What tells the row from the others.
     pub(crate) fn key(&self) -> &[Scalar<'static>] {
         &self.values[..self.keys]
+    }
+
+    /// Bytes that it takes, more or less.
+    pub(crate) fn bytes(&self) -> usize {
+        let values = self.values.iter().map(|of| size_of::<Scalar<'_>>() + of.text_len());
+        size_of::<Self>() + values.sum::<usize>()
     }
 
     /// Whether both say the same.
@@ -109,6 +119,8 @@ impl Groups {
             groups.push(None);
             groups.len() as u32 - 1
         });
+        let bytes = |key: &Scalar<'_>| size_of::<Scalar<'_>>() + key.text_len();
+        work::take_row(keys.iter().map(bytes).sum::<usize>() + GROUP_BYTES);
         let keys = keys.into_iter().map(Scalar::into_owned).collect();
         groups[number as usize] = Some(Group::new(keys, hash, grouping));
         let rehash = |number: &u32| groups[*number as usize].as_ref().map_or(0, |group| group.hash);
@@ -304,7 +316,7 @@ impl Group {
             .collect();
         let group =
             if keys.is_empty() { String::new() } else { format!(" of group {}", keys.join(", ")) };
-        Failure(format!("sum(){group} is beyond 64 bits; total() sums without that limit").into())
+        Failure::of(format!("sum(){group} is beyond 64 bits; total() sums without that limit"))
     }
 }
 

@@ -6,8 +6,9 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 
 use super::BindingNo;
 use super::missing::Missing;
-use super::node::{Ahead, Node};
+use super::node::{Behind, Node};
 use super::result::{Entry, QueryResult};
+use super::work::may_stop;
 use crate::change::{Changes, LastChanged};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::TableNo;
@@ -247,11 +248,15 @@ impl Query {
                 let stands_for = self.0.stands_for();
                 (stands_for.node.clone(), stands_for.since)
             };
-            let entry = if since > commit { Err(Ahead) } else { node.read(&state, commit) };
+            let entry = match since > commit {
+                true => Err(Behind::Ahead),
+                false => may_stop(|| node.read(&state, commit)),
+            };
             match entry {
                 Ok(entry) => return Ok((entry, state, commit)),
                 // The commit that it knows is about to be published.
-                Err(Ahead) => std::thread::yield_now(),
+                Err(Behind::Ahead) => std::thread::yield_now(),
+                Err(Behind::Stopped(failure)) => return Err(failure.error().at(&self.0.name)),
             }
         }
     }

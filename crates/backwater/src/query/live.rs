@@ -11,7 +11,7 @@ use super::across::{self, may_narrow, window_moved};
 use super::edit::{Edit, Edits, Failure};
 use super::expr::{Columns, Expr};
 use super::filter::Filter;
-use super::group::{GroupRow, Groups, order_groups, replace};
+use super::group::{GROUP_BYTES, GroupRow, Groups, order_groups, replace};
 use super::narrow::{Narrowed, SearchedTexts, narrowed};
 use super::order::{Moves, follow, order_against, order_by, sort_keys};
 use super::plan::{Asked, Made, Plan, Source, Window};
@@ -21,6 +21,8 @@ use super::relation::{DerivedRow, Tuple, View, key_slots};
 use super::scalar::{Key, Scalar};
 use super::scan;
 use super::walk::{TupleDelta, Walk};
+use super::work;
+use crate::schema::ResultLimits;
 use crate::table::Slot;
 
 /// A result in order, all of it: the window is cut out where it is read.
@@ -204,7 +206,7 @@ impl Beside {
     pub(crate) fn bytes(&self) -> usize {
         let groups = self.groups.as_ref().map_or(0, |groups| groups.len());
         let texts = self.searched.as_ref().map_or(0, |searched| searched.bytes());
-        groups * 200 + texts
+        groups * GROUP_BYTES + texts
     }
 }
 
@@ -221,6 +223,15 @@ impl Live {
         (params, window): (&[Scalar<'static>], Window),
         empty: bool,
     ) -> Result<Self, Failure> {
+        let plan = view.plan;
+        work::within(&plan.limits, || Self::compute_within(view, (params, window), empty))
+    }
+
+    fn compute_within(
+        view: &View<'_>,
+        (params, window): (&[Scalar<'static>], Window),
+        empty: bool,
+    ) -> Self {
         let (plan, few) = (view.plan, few(view.plan, window));
         let walk = Walk { view, params };
         let each = |found: &mut dyn FnMut(&[Slot])| {
@@ -235,14 +246,20 @@ impl Live {
             }
             let rows = groups.shown(grouping, params);
             let failure = groups.failure();
+            rows.iter().for_each(|row| check_outputs(plan, params, row));
             let ordered = Ordered::Kept(sorted_kept(plan, params, rows, few));
             let beside = Beside { groups: Some(Box::new(groups)), searched: None };
-            return Ok(Self { ordered, beside, failure });
+            return Self { ordered, beside, failure };
         }
         let ordered = match &plan.made {
             Some(made) => {
                 let mut rows = Vec::new();
-                each(&mut |tuple| rows.push(Arc::new(make(made, view, params, tuple))));
+                each(&mut |tuple| {
+                    let row = make(made, view, params, tuple);
+                    if work::take_row(row.bytes()) {
+                        rows.push(Arc::new(row));
+                    }
+                });
                 Ordered::Kept(sorted_kept(plan, params, rows, few))
             }
             None => match plan.sources.len() {
@@ -253,7 +270,7 @@ impl Live {
                 _ => Ordered::Many(sorted(view, params, few, each)),
             },
         };
-        Ok(ordered.into())
+        ordered.into()
     }
 
     /// The rows that meet the conditions of a binding with narrower ones, and how they move from
@@ -306,6 +323,14 @@ impl Live {
         Some((left.into(), moved))
     }
 
+    /// Notes if it has become larger than a result may be.
+    pub(crate) fn check_size(&self, limits: &ResultLimits) {
+        let (rows, bytes) = (self.ordered.len(), self.ordered.bytes());
+        if rows > limits.rows || bytes > limits.bytes {
+            work::too_many_rows(limits, rows);
+        }
+    }
+
     /// Follows a commit; tells how the rows in the window moved. `None` if it must be computed anew,
     /// as only the first rows were kept and too few of them are left.
     pub(crate) fn apply(
@@ -329,6 +354,11 @@ impl Live {
                     (Some(grouping), Some(groups), _) => {
                         let edits = groups.apply(plan, grouping, params, (before, after), rows);
                         self.failure = groups.failure();
+                        for edit in &edits {
+                            if let Edit::Enter(row) | Edit::Replace { new: row, .. } = edit {
+                                check_outputs(plan, params, row);
+                            }
+                        }
                         edits
                     }
                     (.., Some(made)) => {
@@ -392,6 +422,13 @@ fn make(made: &Made, view: &View<'_>, params: &[Scalar<'static>], tuple: &[Slot]
     GroupRow { values, keys, failed: None }
 }
 
+/// Makes the long texts that a group's row shows, to be told if one is too long.
+fn check_outputs(plan: &Plan, params: &[Scalar<'static>], row: &GroupRow) {
+    for output in plan.outputs.iter().filter(|output| output.expr.may_grow()) {
+        output.expr.eval(&&*row.values, params);
+    }
+}
+
 /// Whether of many rows of a statement with a LIMIT only the first are kept. Groups are kept anyway,
 /// and a search may leave any of the rows that are taken from the old result.
 pub(crate) fn keeps_first(plan: &Plan) -> bool {
@@ -413,31 +450,57 @@ fn sorted<E: Slots>(
     each: impl Fn(&mut dyn FnMut(&[Slot])),
 ) -> Ranked<E> {
     let mut entries: Vec<(Prefix, E)> = Vec::new();
+    let order = |one: &E, other: &E| order_tuples(view, params, one.slots(), other.slots());
+    let limits = &view.plan.limits;
+    let most = work::most_rows::<(Prefix, E)>(limits);
+    // Where only the first are needed, the others go before there are very many.
+    let enough = few.map_or(usize::MAX, |few| {
+        few.saturating_mul(2).max(view.plan.tuning.pruned_rows).min(most)
+    });
+    let mut is_cut = false;
     each(&mut |tuple| {
+        if entries.len() >= enough {
+            is_cut |= keep_first(&mut entries, few, order);
+        }
+        if entries.len() >= most {
+            return work::too_many_rows(limits, entries.len());
+        }
         let keys = sort_keys(view.plan, params, &view.row(tuple));
         let prefix = prefix(&view.plan.order, &keys, view.tie(tuple).as_ref());
         entries.push((prefix, E::of(tuple)));
     });
-    in_order(entries, few, |one, other| order_tuples(view, params, one.slots(), other.slots()))
+    in_order((entries, is_cut), few, order)
 }
 
-/// A tree of entries that are in no order yet, or of the first of them, if only a few are needed.
+/// Keeps only the first of entries that are in no order, as many as are needed; whether there were
+/// more.
+fn keep_first<E: Clone>(
+    entries: &mut Vec<(Prefix, E)>,
+    few: Option<usize>,
+    order: impl Fn(&E, &E) -> Ordering,
+) -> bool {
+    let Some(room) = few.and_then(|few| Ranked::<E>::room(few, entries.len())) else {
+        return false;
+    };
+    entries.select_nth_unstable_by(room, |(a, one), (b, other)| {
+        a.cmp(b).then_with(|| order(one, other))
+    });
+    entries.truncate(room);
+    true
+}
+
+/// A tree of entries that are in no order yet, or of the first of them, if only a few are needed; or
+/// if others went already.
 fn in_order<E: Clone>(
-    mut entries: Vec<(Prefix, E)>,
+    (mut entries, is_cut): (Vec<(Prefix, E)>, bool),
     few: Option<usize>,
     order: impl Fn(&E, &E) -> Ordering,
 ) -> Ranked<E> {
-    let order =
-        |(a, one): &(Prefix, E), (b, other): &(Prefix, E)| a.cmp(b).then_with(|| order(one, other));
-    let room = few.and_then(|few| Ranked::<E>::room(few, entries.len()));
-    if let Some(room) = room {
-        entries.select_nth_unstable_by(room, &order);
-        entries.truncate(room);
-    }
-    entries.sort_unstable_by(order);
-    match room {
-        Some(_) => Ranked::from_first(&entries),
-        None => Ranked::from_sorted(&entries),
+    let is_cut = keep_first(&mut entries, few, &order) || is_cut;
+    entries.sort_unstable_by(|(a, one), (b, other)| a.cmp(b).then_with(|| order(one, other)));
+    match is_cut {
+        true => Ranked::from_first(&entries),
+        false => Ranked::from_sorted(&entries),
     }
 }
 
@@ -448,7 +511,7 @@ fn sorted_kept(
     few: Option<usize>,
 ) -> Ranked<Arc<GroupRow>> {
     let rows = rows.into_iter().map(|row| (kept_prefix(plan, params, &row), row));
-    in_order(rows.collect(), few, |one, other| order_groups(plan, params, one, other))
+    in_order((rows.collect(), false), few, |one, other| order_groups(plan, params, one, other))
 }
 
 fn kept_prefix(plan: &Plan, params: &[Scalar<'static>], row: &GroupRow) -> Prefix {

@@ -40,12 +40,15 @@ mod scan;
 mod syntax;
 mod told;
 mod walk;
+mod work;
 
 pub(crate) use check::compile;
 #[cfg(feature = "sqlite")]
 pub(crate) use collation::compare_unicode;
 pub use delta::{Delta, DeltaKind, DeltaRow};
-pub(crate) use engine::{ComputedApart, Engine, Reached, ReachedList, Rebound, compute_apart};
+pub(crate) use engine::{
+    Bound, ComputedApart, Engine, Reached, ReachedList, Rebound, compute_apart,
+};
 pub use explain::{Explanation, Operator};
 #[cfg(feature = "sqlite")]
 pub(crate) use fold::contains;
@@ -55,6 +58,8 @@ pub use missing::{Missing, MissingCell};
 pub(crate) use plan::{Plan, Relation};
 pub use result::{QueryResult, ResultRow, RowKey};
 pub(crate) use scalar::Scalar;
+pub use work::Stop;
+pub(crate) use work::may_stop;
 
 /// A binding's number: a statement with values for its parameters.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]

@@ -23,8 +23,10 @@ use super::relation::{Derived, DerivedChange, DerivedRow, DerivedView, View, cha
 use super::result::Entry;
 use super::scalar::{Key, KeyValues};
 use super::walk::{Start, Starts, TupleDelta, TupleDeltas, Walk, changed_tuples};
+use super::work;
 use crate::caught::fault;
 use crate::change::{Happened, compare};
+use crate::error::Error;
 use crate::schema::TableNo;
 use crate::table::{Slot, State};
 
@@ -75,10 +77,15 @@ struct Current {
     commit: u64,
 }
 
-/// Something that a node reads knows a later commit than the one asked for, which is about to be
-/// published.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct Ahead;
+/// Why a node could not be brought up to date.
+#[derive(Debug, Clone)]
+pub(crate) enum Behind {
+    /// Something that it reads knows a later commit than the one asked for, which is about to be
+    /// published.
+    Ahead,
+    /// It was stopped.
+    Stopped(Failure),
+}
 
 /// How a node moved.
 pub(crate) struct Progress {
@@ -167,20 +174,20 @@ impl Node {
         asked: Arc<Asked>,
         key: Option<KeyValues>,
         reads: Option<Arc<Reads>>,
-        made: Option<Live>,
+        made: Option<Result<Live, Failure>>,
         (state, commit): (&Arc<State>, u64),
     ) -> Arc<Self> {
         let inner = reads.as_ref().map_or(&[][..], |reads| &reads.inner);
         for (source, node) in inner.iter().enumerate() {
             if let Some(node) = node {
                 // The writer makes nodes: nobody is ahead of it.
-                let caught_up = node.catch_up(state, commit);
+                let caught_up = work::can_stop(false, || node.catch_up(state, commit));
                 debug_assert!(caught_up.is_ok());
                 node.serve(&asked.plan, source, state);
             }
         }
         let live = match made {
-            Some(live) => Ok(live),
+            Some(live) => live,
             None => {
                 let (inner, nothing) = (Inner::of(inner), FxHashMap::default());
                 let views = inner.views(&nothing);
@@ -260,10 +267,15 @@ impl Node {
                 Some((live, Some(moved)))
             }
             Way::Bands(_) => {
-                let tuples = self.rebound_tuples(to, rows, &view);
                 let mut live = copy(beside);
-                let moved = live.apply((&view, &view), &to.params, new, &tuples)?;
-                Some((live, (old == new).then_some(moved)))
+                let moved = work::within(&to.plan.limits, || {
+                    let tuples = self.rebound_tuples(to, rows, &view);
+                    let moved = live.apply((&view, &view), &to.params, new, &tuples);
+                    live.check_size(&to.plan.limits);
+                    moved
+                });
+                let moved = moved.ok()??;
+                (live.failure.is_none()).then_some((live, (old == new).then_some(moved)))
             }
         }
     }
@@ -323,6 +335,13 @@ impl Node {
         // The rows are the same; only parameters can make them something else, or another partner.
         let changed = |old: &[Slot], new: &[Slot]| reads || old != new;
         Some(difference((&from.asked, old, &view), (&self.asked, new, &view), &changed))
+    }
+
+    /// Why it has no result, if it was stopped.
+    pub(crate) fn stopped(&self) -> Option<Error> {
+        let entry = self.entry();
+        let failure = entry.ordered.as_ref().err().filter(|failure| failure.is_stopped);
+        failure.map(Failure::error)
     }
 
     /// The result as the writer knows it.
@@ -397,8 +416,9 @@ impl Node {
     /// What readers find as of a commit that is published.
     ///
     /// # Errors
-    /// [`Ahead`] if it knows a later commit already, which is about to be published.
-    pub(crate) fn read(&self, state: &Arc<State>, commit: u64) -> Result<Arc<Entry>, Ahead> {
+    /// [`Behind::Ahead`] if it knows a later commit already, which is about to be published;
+    /// [`Behind::Stopped`].
+    pub(crate) fn read(&self, state: &Arc<State>, commit: u64) -> Result<Arc<Entry>, Behind> {
         if !self.is_watched() || self.is_behind() {
             self.catch_up(state, commit)?;
         }
@@ -406,7 +426,7 @@ impl Node {
         match &shown.before {
             _ if shown.since <= commit => Ok(shown.now.clone()),
             Some(before) if shown.since == commit + 1 => Ok(before.clone()),
-            _ => Err(Ahead),
+            _ => Err(Behind::Ahead),
         }
     }
 
@@ -500,12 +520,13 @@ impl Node {
     /// Brings it up to date with a commit, and what it reads. `Ok(None)` if nothing was to do.
     ///
     /// # Errors
-    /// [`Ahead`] if something that it reads knows a later commit already.
+    /// [`Behind::Ahead`] if something that it reads knows a later commit already;
+    /// [`Behind::Stopped`], and then nothing is other than before.
     pub(crate) fn catch_up(
         &self,
         state: &Arc<State>,
         commit: u64,
-    ) -> Result<Option<Progress>, Ahead> {
+    ) -> Result<Option<Progress>, Behind> {
         // Each only once, however many read it.
         if !self.inner().is_empty() && lock(&self.current).commit >= commit {
             return Ok(None);
@@ -521,22 +542,31 @@ impl Node {
         let mut pending = lock(&self.pending);
         let rows = pending.rows_up_to(commit);
         if rows.is_none() && inner.is_ahead(commit) {
-            return Err(Ahead);
+            return Err(Behind::Ahead);
         }
         let taken = pending.take_up_to(state, commit);
         drop(pending);
-        current.commit = commit;
+        let was = std::mem::replace(&mut current.commit, commit);
         let (before, progress) = match (taken, rows) {
             (Pending::Nothing, _) => return Ok(None),
             (Pending::Few(backlog), Some(rows)) => {
                 let before = backlog.state.clone();
-                (before, self.follow_backlog(&mut current, (&backlog, rows), state, commit, &inner))
+                let follow =
+                    || self.follow_backlog(&mut current, (&backlog, rows), state, commit, &inner);
+                (before, work::can_stop(false, follow))
             }
             _ => {
                 let nothing = FxHashMap::default();
                 let views = inner.views(&nothing);
                 let view = View { plan: &self.asked.plan, state, derived: &views };
                 let fresh = compute(&self.asked, self.key.is_none(), &view, &inner);
+                if let Err(failure) = &fresh
+                    && failure.is_stopped
+                {
+                    current.commit = was;
+                    lock(&self.pending).put_back(commit);
+                    return Err(Behind::Stopped(failure.clone()));
+                }
                 (state.clone(), self.replace(&mut current, fresh, &view))
             }
         };
@@ -593,9 +623,15 @@ impl Node {
         let (old, new) = (inner.views(&then), inner.views(&now));
         let before = View { plan: &self.asked.plan, state: &backlog.state, derived: &old };
         let after = View { plan: &self.asked.plan, state, derived: &new };
-        let tuples = changed_tuples(&before, &after, &self.asked.params, &starts);
-        let tuples = self.belonging((&before, &after), Cow::Borrowed(&tuples), true);
-        self.advance(current, (&before, &after), &tuples, inner)
+        let Asked { plan, params, .. } = &*self.asked;
+        let tuples = work::within(&plan.limits, || {
+            let tuples = changed_tuples(&before, &after, params, &starts);
+            self.belonging((&before, &after), Cow::Borrowed(&tuples), true).into_owned()
+        });
+        match tuples {
+            Ok(tuples) => self.advance(current, (&before, &after), &tuples, inner),
+            Err(_) => self.anew(current, (&before, &after), &|_, _| true, inner),
+        }
     }
 
     /// Of changed tuples those that belong here before or after.
@@ -742,9 +778,16 @@ impl Node {
         }
         let beside = std::mem::take(&mut current.beside);
         let mut live = Live { ordered: was.clone(), beside, failure: None };
-        match live.apply((before, after), &self.asked.params, self.asked.window, rows) {
-            _ if live.failure.is_some() => self.replace(current, Ok(live), after),
-            None => {
+        let Asked { plan, params, window } = &*self.asked;
+        let applied = work::within(&plan.limits, || {
+            let moved = live.apply((before, after), params, *window, rows);
+            live.check_size(&plan.limits);
+            moved
+        });
+        match applied {
+            Err(failure) => self.replace(current, Err(failure), after),
+            Ok(_) if live.failure.is_some() => self.replace(current, Ok(live), after),
+            Ok(None) => {
                 let changed: FxHashSet<&[Slot]> = rows.iter().map(|row| &*row.tuple).collect();
                 let has_changed = |old: &[Slot], new: &[Slot]| old != new || changed.contains(new);
                 let mut progress = self.anew(current, (before, after), &has_changed, inner);
@@ -757,7 +800,7 @@ impl Node {
                 }
                 progress
             }
-            Some(moved) => {
+            Ok(Some(moved)) => {
                 let Live { ordered: is, beside, .. } = live;
                 current.beside = beside;
                 let mut derived = Vec::new();

@@ -15,7 +15,7 @@ use super::relation::View;
 use super::scalar::{Affinity, Key, KeyValues, Scalar};
 use crate::change::FieldSet;
 use crate::error::{Error, ErrorKind, Result, list, nearest};
-use crate::schema::{FieldNo, Kind, Schema, TableNo, Tuning};
+use crate::schema::{FieldNo, Kind, ResultLimits, Schema, TableNo, Tuning};
 use crate::table::Slot;
 use crate::value::{Named, Value};
 
@@ -46,7 +46,8 @@ pub(crate) struct Plan {
     pub(crate) anchors: Vec<Option<Path>>,
     pub(crate) grouping: Option<Grouping>,
     /// What a row of the result keeps, if it does not read its columns from the tables: of a
-    /// statement without grouping that reads other statements. First what tells it from others.
+    /// statement without grouping that reads other statements, or makes long texts. First what tells
+    /// it from others.
     pub(crate) made: Option<Made>,
     pub(crate) outputs: Vec<Output>,
     pub(crate) order: Vec<OrderKey>,
@@ -56,6 +57,7 @@ pub(crate) struct Plan {
     /// Whether rows stand in the order of one number that tells them apart: the id of a table.
     pub(crate) is_by_id: bool,
     pub(crate) tuning: Tuning,
+    pub(crate) limits: ResultLimits,
 }
 
 /// One relation that a statement reads.
@@ -308,6 +310,21 @@ impl Plan {
     }
 
     /// The window that LIMIT and OFFSET open.
+    /// The statements that it reads, with values for their parameters, and what they are called.
+    pub(crate) fn statements(
+        &self,
+        params: &[Scalar<'static>],
+    ) -> Vec<(Arc<Plan>, Vec<Scalar<'static>>, String)> {
+        let statements = self.sources.iter().filter_map(|source| match &source.relation {
+            Relation::Table(_) => None,
+            Relation::Statement(plan, of) => {
+                let params = of.iter().map(|param| params[*param].clone()).collect();
+                Some((plan.clone(), params, source.name.clone()))
+            }
+        });
+        statements.collect()
+    }
+
     pub(crate) fn window(&self, params: &[Scalar<'static>]) -> Result<Window> {
         let number = |expr: &Option<Expr>, name: &str| -> Result<Option<i64>> {
             let Some(expr) = expr else { return Ok(None) };

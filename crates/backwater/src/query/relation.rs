@@ -7,8 +7,9 @@ use std::sync::Arc;
 use rustc_hash::FxHashMap;
 use smallvec::SmallVec;
 
+use super::aggregate::AggregateFunction;
 use super::edit::Failure;
-use super::expr::{ColumnNo, Columns, Expr};
+use super::expr::{ColumnNo, Columns};
 use super::filter::Filter;
 use super::plan::{Access, Plan, Relation, Source};
 use super::scalar::{Key, Scalar};
@@ -238,14 +239,14 @@ impl<'a> View<'a> {
         self.derived.iter().flatten().any(DerivedView::has_failed)
     }
 
-    /// Takes note if rows of another statement are asked for whether they are there, which cannot
-    /// be told of one of them; `by_key` if only for those of certain groups, which these are.
-    fn ask(&self, source: usize, slots: &[Slot], by_key: bool) {
+    /// Takes note if rows of another statement are looked for and it cannot be told of one whether it
+    /// is there; `is_sure` if these are found by what can be told of all.
+    fn ask(&self, source: usize, slots: &[Slot], is_sure: bool) {
         let Relation::Statement(plan, _) = &self.plan.sources[source].relation else { return };
         let Some(derived) = self.derived(source).filter(DerivedView::has_failed) else { return };
         let has_having = plan.grouping.as_ref().is_some_and(|grouping| grouping.having.is_some());
         let failed = |slot: &Slot| derived.row(*slot).and_then(|row| row.failed.as_ref());
-        if !by_key {
+        if !is_sure {
             let mut all = derived.slots().into_iter();
             all.find_map(|slot| failed(&slot))
                 .into_iter()
@@ -266,7 +267,7 @@ impl<'a> View<'a> {
                 let Some(derived) = self.derived(column.source()) else { return Scalar::Null };
                 let Some(row) = derived.row(slot) else { return Scalar::Null };
                 if let Some(failure) = &row.failed
-                    && !self.is_group_key(column.source(), column.field())
+                    && !self.is_sure(column.source(), column.field())
                 {
                     derived.fail(failure);
                 }
@@ -275,14 +276,16 @@ impl<'a> View<'a> {
         }
     }
 
-    /// Whether a column of another statement is a key of its groups.
-    fn is_group_key(&self, source: usize, column: FieldNo) -> bool {
-        let Relation::Statement(plan, _) = &self.plan.sources[source].relation else {
-            return false;
-        };
-        let keys = plan.grouping.as_ref().map_or(0, |grouping| grouping.keys.len());
-        let output = plan.outputs.get(column.index()).map(|output| &output.expr);
-        matches!(output, Some(Expr::Column(of)) if (of.column as usize) < keys)
+    /// Whether a column of another statement can be told of each of its groups: no sum is part of it.
+    fn is_sure(&self, source: usize, column: FieldNo) -> bool {
+        let Relation::Statement(plan, _) = &self.plan.sources[source].relation else { return true };
+        let Some(grouping) = &plan.grouping else { return true };
+        let columns = plan.outputs.get(column.index()).map(|output| output.expr.columns());
+        columns.into_iter().flatten().all(|column| {
+            let aggregate = (column.column as usize).checked_sub(grouping.keys.len());
+            let aggregate = aggregate.and_then(|number| grouping.aggregates.get(number));
+            aggregate.is_none_or(|aggregate| aggregate.function != AggregateFunction::Sum)
+        })
     }
 
     pub(crate) fn is_row(&self, source: usize, slot: Slot) -> bool {
@@ -347,8 +350,8 @@ impl<'a> View<'a> {
                 let key: Option<Box<[Key]>> = key.collect();
                 let found = key.and_then(|key| Some(self.derived(source)?.equal(fields, &key)));
                 let found = found.unwrap_or_default();
-                let by_key = fields.iter().all(|field| self.is_group_key(source, *field));
-                self.ask(source, &found, by_key);
+                let is_sure = fields.iter().all(|field| self.is_sure(source, *field));
+                self.ask(source, &found, is_sure);
                 found
             }
         }

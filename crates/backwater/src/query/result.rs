@@ -57,10 +57,7 @@ impl Entry {
     /// `state` is any version between the last commit that reached the binding and the next one:
     /// the rows of the result read the same in all of them.
     pub(crate) fn result(&self, state: &Arc<State>) -> Result<QueryResult> {
-        let ordered = self
-            .ordered
-            .as_ref()
-            .map_err(|failure| Error::new(ErrorKind::Result, failure.0.to_string()))?;
+        let ordered = self.ordered.as_ref().map_err(Failure::error)?;
         let mut last = self.last.lock().unwrap_or_else(PoisonError::into_inner);
         let known = last.upgrade();
         if let Some(inner) = &known

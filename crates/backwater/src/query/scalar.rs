@@ -204,6 +204,15 @@ impl<'a> Scalar<'a> {
         }
     }
 
+    /// How many bytes its text takes, if it is one.
+    pub(crate) fn text_len(&self) -> usize {
+        match self {
+            Scalar::Str(text) => text.len(),
+            Scalar::Text(text) => text.len(),
+            _ => 0,
+        }
+    }
+
     /// The value as a text; `None` for NULL.
     pub(crate) fn to_text(&self) -> Option<Cow<'_, str>> {
         Some(match self {

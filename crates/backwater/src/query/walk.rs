@@ -8,6 +8,7 @@ use super::followed::Followed;
 use super::plan::{Access, Path, Relation, Step};
 use super::relation::{NONE, Tuple, View};
 use super::scalar::Scalar;
+use super::work;
 use crate::table::{Cell, Slot};
 
 /// A tuple of which a row changed: whether it belongs to the result before and after.
@@ -107,7 +108,7 @@ impl<'a> Walk<'a, '_> {
         let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
         let start = &mut |slot: Slot| {
             tuple[path.start] = slot;
-            if self.all_true(&path.checks, &tuple) {
+            if !work::is_over() && self.all_true(&path.checks, &tuple) {
                 self.steps(&path.steps, &mut tuple, &[], found);
             }
         };
@@ -213,7 +214,12 @@ impl<'a> Walk<'a, '_> {
             (None, access) => {
                 let mut partners: SmallVec<[Slot; 8]> = SmallVec::new();
                 self.candidates(step.source, access, tuple, &mut |slot| partners.push(slot));
-                partners.into_iter().for_each(|partner| meet(self, partner, tuple));
+                for partner in partners {
+                    if work::is_over() {
+                        return;
+                    }
+                    meet(self, partner, tuple);
+                }
             }
         }
         tuple[step.source] = NONE;

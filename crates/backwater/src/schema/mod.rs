@@ -97,7 +97,7 @@ pub struct Schema {
     pub(crate) places: Arc<KnownPlaces>,
 }
 
-/// How deep and how long a response may be.
+/// How deep and how long a response may be, and what is kept.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Limits {
     /// Objects and arrays inside of each other on the way to a row's fields.
@@ -105,12 +105,27 @@ pub(crate) struct Limits {
     pub(crate) bytes: usize,
     /// How many bytes the rows that persist may take, if that is limited.
     pub(crate) stored_bytes: Option<usize>,
+    pub(crate) results: ResultLimits,
 }
 
 impl Default for Limits {
     fn default() -> Self {
-        Self { depth: 127, bytes: 1 << 30, stored_bytes: None }
+        let results = ResultLimits { rows: 10_000_000, bytes: 1 << 30, text: 1_000_000_000 };
+        Self { depth: 127, bytes: 1 << 30, stored_bytes: None, results }
     }
+}
+
+/// How large a result may be that is kept of a statement, and a text that a function makes in one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct ResultLimits {
+    pub(crate) rows: usize,
+    pub(crate) bytes: usize,
+    /// In bytes.
+    pub(crate) text: usize,
+}
+
+impl ResultLimits {
+    pub(crate) const NONE: Self = Self { rows: usize::MAX, bytes: usize::MAX, text: usize::MAX };
 }
 
 impl Limits {

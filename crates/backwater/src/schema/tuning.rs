@@ -25,6 +25,9 @@ pub(crate) struct Tuning {
     pub(crate) searched_texts: usize,
     /// So many rows are kept behind those that a LIMIT shows, as rows come and go.
     pub(crate) rows_beyond_window: usize,
+    /// Of so many rows that are found for a LIMIT, those that it does not need go while others are
+    /// looked for.
+    pub(crate) pruned_rows: usize,
 }
 
 impl Default for Tuning {
@@ -39,6 +42,7 @@ impl Default for Tuning {
             ranked_edits: 64,
             searched_texts: 1024,
             rows_beyond_window: 256,
+            pruned_rows: 1 << 16,
         }
     }
 }
@@ -49,7 +53,7 @@ impl Tuning {
     pub(crate) fn any() -> impl proptest::strategy::Strategy<Value = Self> {
         use proptest::prelude::*;
         let small = || prop::sample::select(vec![0, 1, 2, 4, 8, usize::MAX]);
-        let small = [(); 8].map(|()| small());
+        let small = [(); 9].map(|()| small());
         let drawn = (small, 0..12_u64).prop_map(|(sizes, backlog_commits)| {
             let [
                 recomputed_rows,
@@ -60,6 +64,7 @@ impl Tuning {
                 ranked_edits,
                 searched_texts,
                 more,
+                pruned_rows,
             ] = sizes;
             Self {
                 recomputed_rows,
@@ -71,6 +76,7 @@ impl Tuning {
                 ranked_edits,
                 searched_texts,
                 rows_beyond_window: more,
+                pruned_rows,
             }
         });
         prop_oneof![1 => Just(Self::default()), 4 => drawn]

@@ -438,9 +438,6 @@ impl Watched {
 
     pub(super) fn check_result(&self, image: &rusqlite::Connection) -> Result<(), TestCaseError> {
         let Some(judged) = judged(image, &self.statement) else {
-            // What only orders a single row is not asked for.
-            let fails = self.statement.sql.contains("ORDER BY") || self.query.read().is_err();
-            prop_assert!(fails, "{:?} cannot be told", self.statement);
             return Ok(());
         };
         let result = match self.query.read() {

@@ -23,7 +23,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use crate::change::{Change, Changes, Ingested};
-use crate::error::{Error, ErrorKind};
+use crate::error::Error;
 use crate::query::{BindingNo, Delta, Outcome, Query, QueryResult, Reached, ReachedList};
 use crate::value::{Timestamp, Value};
 
@@ -300,7 +300,7 @@ impl<'r> ReachedQuery<'r> {
     /// ```
     pub fn failure(&self) -> Option<Error> {
         let failure = self.reached.failure.as_ref()?;
-        Some(Error::new(ErrorKind::Result, failure.0.to_string()).at(self.name()))
+        Some(failure.error().at(self.name()))
     }
 
     /// How long that took, if the cache has a clock. What is searched for several queries at once is

@@ -17,7 +17,7 @@ pub(super) fn reached(report: &Report, reached: &Reached) -> String {
             format!("{outcome}: {causes}, but nobody watches; it catches up when it is read")
         }
         (Outcome::Same, ..) => format!("{outcome}: {causes}, but nothing in the result moved"),
-        (_, _, Some(failure)) => format!("{outcome}: {}, because {causes}", failure.0),
+        (_, _, Some(failure)) => format!("{outcome}: {}, because {causes}", failure.message),
         (_, Some(delta), _) => {
             let kinds = [
                 (DeltaKind::Enter, "entered"),

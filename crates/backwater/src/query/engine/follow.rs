@@ -16,6 +16,7 @@ use crate::query::node::{Inner, Progress, derived_start, start};
 use crate::query::plan::{Plan, Relation};
 use crate::query::relation::{DerivedChange, View};
 use crate::query::walk::{Start, Starts, TupleDelta, changed_tuples};
+use crate::query::work;
 use crate::query::{BindingNo, DERIVED, Outcome};
 use crate::table::State;
 use crate::value::{Clock, Stopwatch};
@@ -295,8 +296,20 @@ impl Following<'_> {
             }
             return;
         }
-        let tuples = changed_tuples(&before, &after, &first.asked.params, &starts);
-        let mut divided = self.group.divide(plan, moment.views, &tuples, self.engine);
+        let tuples = work::within(&plan.limits, || {
+            changed_tuples(&before, &after, &first.asked.params, &starts)
+        });
+        let divided = tuples.as_ref().ok().and_then(|tuples| {
+            let divide = || self.group.divide(plan, moment.views, tuples, self.engine);
+            work::within(&plan.limits, divide).ok()
+        });
+        let (Ok(tuples), Some(mut divided)) = (&tuples, divided) else {
+            // A text was too long: each tells by itself what that is to its result.
+            for number in self.group.bindings().collect::<Vec<_>>() {
+                self.anew(number, &moment);
+            }
+            return;
+        };
         let is_told_anew = self.work.is_told_anew;
         if tuples.is_empty() && !starts.is_empty() && !is_told_anew && !self.group.tells_apart(plan)
         {
@@ -352,7 +365,10 @@ impl Following<'_> {
         let (binding, is_told_anew) = (&self.engine.bindings[&number], self.work.is_told_anew);
         let (node, plan) = (&binding.node, self.plan);
         let Moment { views, states, starts, inner, search } = *moment;
-        let tuples = node.belonging(views, Cow::Borrowed(asked), false);
+        let belonging = || node.belonging(views, Cow::Borrowed(asked), false);
+        let Ok(tuples) = work::within(&plan.limits, belonging) else {
+            return self.anew(number, moment);
+        };
         let told = if tuples.is_empty() { asked } else { &*tuples };
         let causes = self.causes(told.iter().map(|tuple| tuple.cause), tuples.is_empty());
         if tuples.is_empty() && !is_told_anew {

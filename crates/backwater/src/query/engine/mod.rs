@@ -6,7 +6,7 @@ mod intervals;
 mod rebind;
 mod route;
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::hash::{BuildHasher, Hasher, RandomState};
 use std::sync::Arc;
 use std::time::Duration;
@@ -23,7 +23,7 @@ use super::plan::{Asked, Identity, KeyPart, Plan, Relation};
 use super::relation::{DerivedRow, View};
 use super::result::QueryResult;
 use super::scalar::{Key, Scalar};
-use super::{BindingNo, Outcome};
+use super::{BindingNo, Outcome, work};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, Schema, TableNo, Tuning};
 use crate::table::{Slot, State};
@@ -131,7 +131,7 @@ struct Work {
 
 /// The state of a new binding, computed from a version of the tables while commits went on.
 pub(crate) struct ComputedApart {
-    pub(crate) live: Live,
+    pub(crate) live: Result<Live, Failure>,
     pub(crate) state: Arc<State>,
     pub(crate) commit: u64,
     /// The rows that were changed since.
@@ -144,17 +144,23 @@ enum Made {
     Before(ComputedApart),
 }
 
-/// Computes a new binding's state from a version of the tables that has the indexes for it; `None` if
-/// it cannot be told.
+/// Computes a new binding's state from a version of the tables that has the indexes for it.
+///
+/// # Errors
+/// [`ErrorKind::Stopped`](crate::ErrorKind::Stopped); what is wrong with the window.
 pub(crate) fn compute_apart(
     plan: &Plan,
     params: &[Scalar<'static>],
     state: &State,
-) -> Option<Live> {
-    let window = plan.window(params).ok()?;
+) -> Result<Result<Live, Failure>> {
+    let window = plan.window(params)?;
     let view = View { plan, state, derived: &[] };
     let is_empty = plan.key(params, window).is_none();
-    Live::compute(&view, (params, window), is_empty).ok()
+    let live = || Live::compute(&view, (params, window), is_empty);
+    match work::can_stop(true, live) {
+        Err(failure) if failure.is_stopped => Err(failure.error()),
+        live => Ok(live),
+    }
 }
 
 /// What is handed out of a binding.
@@ -209,6 +215,31 @@ impl Engine {
         Ok(Bound { node: binding.node.clone(), state })
     }
 
+    /// The same of a statement, or of one of those that it reads.
+    pub(crate) fn has_apart(
+        &self,
+        plan: &Arc<Plan>,
+        params: &[Scalar<'static>],
+        state: &State,
+    ) -> bool {
+        let (mut met, mut next) = (HashSet::new(), vec![(plan.clone(), params.to_vec())]);
+        while let Some((plan, params)) = next.pop() {
+            if self.is_worth_apart(&plan, &params, state) {
+                return true;
+            }
+            if !self.is_known(&plan, &params) && met.insert(plan.identity) {
+                next.extend(plan.statements(&params).into_iter().map(|(plan, of, _)| (plan, of)));
+            }
+        }
+        false
+    }
+
+    fn is_known(&self, plan: &Plan, params: &[Scalar<'static>]) -> bool {
+        let shape = self.by_identity.get(&plan.identity);
+        let hash = hash_of(params, &self.hasher);
+        shape.is_some_and(|shape| self.with_params(*shape, params, hash).is_some())
+    }
+
     /// Whether a new binding's state takes so long to compute that commits shall go on meanwhile.
     pub(crate) fn is_worth_apart(
         &self,
@@ -224,11 +255,8 @@ impl Engine {
                 Relation::Statement(..) => return false,
             }
         }
-        let shape = self.by_identity.get(&plan.identity);
-        let hash = hash_of(params, &self.hasher);
-        let known = shape.is_some_and(|shape| self.with_params(*shape, params, hash).is_some());
         // What is still to come is no news when it comes.
-        rows >= self.tuning.rows_apart && !known && !state.has_unready()
+        rows >= self.tuning.rows_apart && !self.is_known(plan, params) && !state.has_unready()
     }
 
     /// Makes the indexes that a plan's bindings need.
@@ -303,7 +331,7 @@ impl Engine {
         let node = match made {
             None => Node::new(named, asked, key.clone(), reads, None, (state, commit)),
             Some(Made::Now(live)) => {
-                Node::new(named, asked, key.clone(), reads, Some(live), (state, commit))
+                Node::new(named, asked, key.clone(), reads, Some(Ok(live)), (state, commit))
             }
             Some(Made::Before(ComputedApart { live, state: then, commit: at, rows })) => {
                 let node = Node::new(named, asked, key.clone(), reads, Some(live), (&then, at));

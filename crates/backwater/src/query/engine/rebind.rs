@@ -4,7 +4,7 @@
 use std::collections::VecDeque;
 use std::sync::Arc;
 
-use super::{Bound, Causes, Engine, Made, Reached, ShapeNo, hash_of};
+use super::{Bound, Causes, ComputedApart, Engine, Made, Reached, ShapeNo, hash_of};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::across::{self, Band, Way, each_in};
 use crate::query::check::compile;
@@ -65,13 +65,23 @@ pub(crate) struct Rebound {
 }
 
 impl Engine {
+    /// Whether going over to other values means to compute anew, and that takes so long that commits
+    /// shall go on meanwhile.
+    pub(crate) fn goes_anew(&self, old: &Node, params: &[Scalar<'static>], state: &State) -> bool {
+        let plan = &old.asked.plan;
+        let Ok(window) = plan.window(params) else { return false };
+        let to = Asked { plan: plan.clone(), params: params.into(), window };
+        let way = || Way::between(&old.asked, &to, &across::elsewhere(plan));
+        self.is_worth_apart(plan, params, state) && matches!(way(), Way::Anew)
+    }
+
     /// The handle of a binding goes over to one with other values.
     pub(crate) fn rebind(
         &mut self,
         from: BindingNo,
         params: Vec<Scalar<'static>>,
-        state: &mut Arc<State>,
-        commit: u64,
+        (state, commit): (&mut Arc<State>, u64),
+        computed: Option<ComputedApart>,
     ) -> Result<Rebound> {
         let Some(binding) = self.bindings.get(&from) else {
             return Err(Error::new(ErrorKind::Result, "this query is not kept any more"));
@@ -102,7 +112,10 @@ impl Engine {
         let stays = is_alone && !is_far && old.inner().is_empty();
         let new = match live {
             Some(live) if stays => self.turn(&old, (to, hash), live, (&*state, commit)),
-            live => self.go_to(from, to.params.into(), is_far, live, (&mut *state, commit))?,
+            live => {
+                let made = live.map(Made::Now).or(computed.map(Made::Before));
+                self.go_to(from, to.params.into(), is_far, made, (&mut *state, commit))?
+            }
         };
         let after = new.entry();
         let moved = moved.or_else(|| new.difference(&old, state));
@@ -145,7 +158,7 @@ impl Engine {
         let (number, key) = (old.number, old.key.clone());
         let named = (number, old.name.clone());
         let reads = old.reads.clone();
-        let new = Node::new(named, to.into(), key, reads, Some(live), (state, commit));
+        let new = Node::new(named, to.into(), key, reads, Some(Ok(live)), (state, commit));
         let Some(binding) = self.bindings.get(&number) else { return new };
         let (shape, group) = (binding.shape, binding.group);
         self.remove_params(shape, number);
@@ -165,13 +178,12 @@ impl Engine {
         from: BindingNo,
         params: Vec<Scalar<'static>>,
         is_far: bool,
-        live: Option<Live>,
+        made: Option<Made>,
         (state, commit): (&mut Arc<State>, u64),
     ) -> Result<Arc<Node>> {
         let gone = || Error::new(ErrorKind::Result, "this query is not kept any more");
         let binding = self.bindings.get(&from).ok_or_else(gone)?;
         let (shape, name) = (binding.shape, binding.node.name.clone());
-        let made = live.map(Made::Now);
         let number = self.use_shape(shape, params, &name, (&mut *state, commit), made)?;
         if self.recent.take(number) {
             self.let_go(number, state);

@@ -107,6 +107,8 @@ impl Parts {
         let told = told(schema, &self);
         let is_made = self.grouping.is_none()
             && (self.is_union
+                // A text that is too long is told when the result is computed.
+                || self.outputs.iter().any(|output| output.expr.may_grow())
                 || self.sources.iter().any(|source| {
                     source.is_lookup || matches!(source.relation, Relation::Statement(..))
                 }));
@@ -151,6 +153,7 @@ impl Parts {
             params: self.params,
             is_by_id,
             tuning: schema.tuning,
+            limits: schema.limits.results,
         };
         if is_made {
             let first = plan.key_len(schema);

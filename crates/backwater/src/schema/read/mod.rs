@@ -11,7 +11,7 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::renumber::in_order_of;
-use super::{Limits, NamedQuery, Pointer, Rule, Schema, Table, TableNo, Tuning};
+use super::{Limits, NamedQuery, Pointer, ResultLimits, Rule, Schema, Table, TableNo, Tuning};
 use crate::error::{Error, ErrorKind, Result, did_you_mean, either, nearest, nearest_name};
 
 type Value<'t> = Spanned<DeValue<'t>>;
@@ -128,17 +128,23 @@ impl<'t> Reader<'t> {
     }
 
     fn limits(&mut self, value: &Value<'t>) -> Option<Limits> {
-        let table = self.as_table(value, "a table with `depth`, `bytes` and `stored_bytes`")?;
-        let [depth, bytes, stored] =
-            self.parts(table, "`limits`", ["depth", "bytes", "stored_bytes"]);
+        let parts = ["depth", "bytes", "stored_bytes", "result_rows", "result_bytes", "text_bytes"];
+        let table = self.as_table(value, "a table with limits, such as `depth = 200`")?;
+        let [depth, bytes, stored, result_rows, result_bytes, text_bytes] =
+            self.parts(table, "`limits`", parts);
         let otherwise = Limits::default();
-        let most = Limits::DEEPEST;
+        let mut count = |value: Option<&Value<'t>>, most: usize| self.as_count(value?, most);
+        let most = isize::MAX as usize;
+        let ResultLimits { rows, bytes: kept, text } = otherwise.results;
         Some(Limits {
-            depth: depth.and_then(|depth| self.as_count(depth, most)).unwrap_or(otherwise.depth),
-            bytes: bytes
-                .and_then(|bytes| self.as_count(bytes, isize::MAX as usize))
-                .unwrap_or(otherwise.bytes),
-            stored_bytes: stored.and_then(|bytes| self.as_count(bytes, isize::MAX as usize)),
+            depth: count(depth, Limits::DEEPEST).unwrap_or(otherwise.depth),
+            bytes: count(bytes, most).unwrap_or(otherwise.bytes),
+            stored_bytes: count(stored, most),
+            results: ResultLimits {
+                rows: count(result_rows, u32::MAX as usize).unwrap_or(rows),
+                bytes: count(result_bytes, most).unwrap_or(kept),
+                text: count(text_bytes, most).unwrap_or(text),
+            },
         })
     }
 

@@ -1,0 +1,144 @@
+//! Queries that come into use: their first results, and those for other values.
+//!
+//! What goes through many rows is computed from a version of the tables while commits go on, and
+//! follows what these changed afterwards.
+
+use std::sync::Arc;
+
+use super::Cache;
+use crate::change::Changes;
+use crate::commit::{Kind, Writer, Writing};
+use crate::error::{Error, ErrorKind, Result};
+use crate::query::{
+    Bound, ComputedApart, Plan, Query, Rebound, Scalar, compile, compute_apart, may_stop,
+};
+use crate::trace::{Report, WentOver};
+use crate::value::{Named, Stopwatch};
+
+/// How often a result is computed while commits go on; after that they wait.
+const ATTEMPTS: usize = 3;
+/// So many rows may be changed meanwhile; if they are more, it is computed once more.
+const CHANGED_MEANWHILE: usize = 4096;
+
+impl Cache {
+    pub(super) fn define(&self, name: &str, sql: &str, params: &Named) -> Result<Query> {
+        let core = &self.0.core;
+        let writing = core.begin()?;
+        let plan = compile(sql, &writing.state.schema)?;
+        let params = plan.bind(params, None)?;
+        plan.window(&params)?;
+        let (mut writing, bound) = self.bound(writing, &plan, &params, name)?;
+        // The same rows, and perhaps an index more to find them by.
+        writing.state = bound.state.clone();
+        core.published.publish(bound.state, writing.commit);
+        if let Some(failure) = bound.node.stopped() {
+            let Writer { engine, state, .. } = &mut *writing;
+            engine.release(bound.node.number, state);
+            return Err(failure);
+        }
+        Ok(Query::new(core.published.clone(), bound.node, name))
+    }
+
+    /// One more handle for a plan with parameters.
+    fn bound<'c>(
+        &'c self,
+        mut writing: Writing<'c>,
+        plan: &Arc<Plan>,
+        params: &[Scalar<'static>],
+        name: &str,
+    ) -> Result<(Writing<'c>, Bound)> {
+        // The statements that it reads come first, each for itself.
+        let mut inner = Vec::new();
+        for (plan, params, name) in plan.statements(params) {
+            if writing.engine.has_apart(&plan, &params, &writing.state) {
+                let bound;
+                (writing, bound) = self.bound(writing, &plan, &params, &name)?;
+                writing.state = bound.state;
+                inner.push(bound.node.number);
+            }
+        }
+        let worth = |writer: &Writer| writer.engine.is_worth_apart(plan, params, &writer.state);
+        let (mut writing, computed) = self.computed_apart(writing, plan, params, name, worth)?;
+        let (state, commit) = (writing.state.clone(), writing.commit);
+        let bind =
+            || writing.engine.bind(plan.clone(), params.to_vec(), name, (&state, commit), computed);
+        let mut bound = may_stop(bind)?;
+        for number in inner {
+            writing.engine.release(number, &mut bound.state);
+        }
+        Ok((writing, bound))
+    }
+
+    /// Computes a result from a version of the tables, if that is worth it.
+    fn computed_apart<'c>(
+        &'c self,
+        mut writing: Writing<'c>,
+        plan: &Arc<Plan>,
+        params: &[Scalar<'static>],
+        name: &str,
+        is_worth_it: impl Fn(&Writer) -> bool,
+    ) -> Result<(Writing<'c>, Option<ComputedApart>)> {
+        let core = &self.0.core;
+        for _ in 0..ATTEMPTS {
+            if !is_worth_it(&writing) {
+                break;
+            }
+            let Writer { engine, state, commit, .. } = &mut *writing;
+            engine.prepare(plan, name, state);
+            core.published.publish(state.clone(), *commit);
+            let (state, commit) = (state.clone(), *commit);
+            // Commits go on while it is computed; it follows them afterwards.
+            drop(writing);
+            let live = compute_apart(plan, params, &state)?;
+            writing = core.begin()?;
+            let rows = writing.history.rows_since(commit);
+            let rows = rows.map(|rows| rows.take(CHANGED_MEANWHILE + 1).collect::<Vec<_>>());
+            if let Some(rows) = rows.filter(|rows| rows.len() <= CHANGED_MEANWHILE) {
+                return Ok((writing, Some(ComputedApart { live, state, commit, rows })));
+            }
+        }
+        Ok((writing, None))
+    }
+
+    /// A query's handle goes over to other values.
+    pub(super) fn go_over(&self, label: String, query: &Query, params: &Named) -> Result<Report> {
+        let core = &self.0.core;
+        let writing = core.begin()?;
+        if !query.is_of(&core.published) {
+            return Err(Error::new(ErrorKind::Result, "the query is one of another cache")
+                .help("define it in this cache"));
+        }
+        let watch = Stopwatch::start(core.clock());
+        let to = || {
+            let old = query.node();
+            let params = old.asked.plan.bind(params, Some(&old.asked.params))?;
+            Result::Ok((old, params))
+        };
+        let (old, first) = to()?;
+        let plan = old.asked.plan.clone();
+        let worth = |writer: &Writer| writer.engine.goes_anew(&old, &first, &writer.state);
+        let (mut writing, computed) =
+            self.computed_apart(writing, &plan, &first, query.name(), worth)?;
+        // Meanwhile it may have gone over to others.
+        let (old, params) = to()?;
+        let computed = computed.filter(|_| params == first);
+        let whole = core.published.begin();
+        let Writer { engine, state, commit, .. } = &mut *writing;
+        let rebound = engine.rebind(old.number, params, (state, *commit), computed);
+        let Rebound { bound, reached } = match rebound {
+            Ok(rebound) => rebound,
+            Err(error) => {
+                whole.end();
+                return Err(error);
+            }
+        };
+        let (handle, from, to) = (query.handle(), old.number, bound.node.number);
+        query.go_over(bound.node, *commit + 1);
+        let kind = Kind::Rebound(Box::new(reached), WentOver { handle, from, to });
+        let changes = Changes::none(bound.state);
+        let report = core.make(&mut writing, (label, watch), changes, kind);
+        whole.end();
+        core.tell(writing, &[&report]);
+        Ok(report)
+    }
+}
