@@ -161,8 +161,10 @@ pub(crate) fn told(value: &Value) -> String {
         .collect()
 }
 
-/// A minified JSON text with a member or element a line; empty ones stay together.
+/// A minified JSON text with a member or element a line; empty ones stay together, and so does what is
+/// nested very deep.
 pub(crate) fn indented(json: &str) -> String {
+    const DEEPEST: usize = 64;
     let (mut out, mut depth, mut in_string, mut escaped) = (String::new(), 0_usize, false, false);
     let mut letters = json.chars().peekable();
     while let Some(letter) = letters.next() {
@@ -186,7 +188,7 @@ pub(crate) fn indented(json: &str) -> String {
             depth = depth.saturating_sub(1);
             continue;
         }
-        if opens || closes || letter == ',' {
+        if (opens || closes || letter == ',') && depth <= DEEPEST {
             out.push('\n');
             out.extend(std::iter::repeat_n("  ", depth));
         }

@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use anyhow::bail;
+use anyhow::{anyhow, bail};
 use backwater::{Cache, SqliteFile, Value};
 
 use crate::failure::wrong_call;
@@ -49,7 +49,14 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
 fn print_row(cache: &Cache, row: &str, depth: usize) -> anyhow::Result<()> {
     let snapshot = cache.snapshot();
     let nested = match row.split_once('/') {
-        None => snapshot.only(row).map_err(wrong_call)?.nested(depth),
+        None => match snapshot.only(row) {
+            Ok(row) => row.nested(depth),
+            Err(_) if cache.schema().table_names().any(|name| name == row) => {
+                let help = format!("name one by its id, as in `--row {row}/ID`");
+                return Err(wrong_call(anyhow!("\"{row}\" may have many rows; {help}")));
+            }
+            Err(error) => return Err(wrong_call(error)),
+        },
         Some((table, id)) => {
             let id = cache.schema().id(table, id).map_err(wrong_call)?;
             let Some(row) = snapshot.get(table, &id)? else { bail!("{table} {id} is not here") };

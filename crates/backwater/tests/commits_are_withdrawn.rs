@@ -5,7 +5,7 @@
 
 use std::collections::BTreeMap;
 
-use backwater::{Cache, Report, Result, Schema, SqliteFile, Transaction, Value};
+use backwater::{Cache, Report, Request, Result, Schema, SqliteFile, Transaction, Value};
 use proptest::prelude::*;
 
 const SCHEMA: &str = r#"
@@ -31,6 +31,12 @@ const SCHEMA: &str = r#"
     [response.sailings]
     table = "sailing"
     records = ""
+    [response.cancelled]
+    table = "sailing"
+    method = "DELETE"
+    url = "/sailings/{id}"
+    fields = { id = ":id" }
+    deletes = true
     [table.elsewhere]
     one_row = true
     fields = { many = "int" }
@@ -96,7 +102,11 @@ fn write(tx: &mut Transaction, (what, which, field, value): Write) -> Result<()>
                 ("cars", number),
             ],
         ),
-        4 => tx.delete("sailing", sailing).map(drop),
+        4 if field % 2 == 0 => tx.delete("sailing", sailing).map(drop),
+        4 => {
+            let request = Request::new("DELETE", format!("/sailings/{sailing}"));
+            tx.ingest(request, "").map(drop)
+        }
         5 => tx.delete("port", port).map(drop),
         6 => {
             tx.merge("sailing", [("id", sailing)])?;

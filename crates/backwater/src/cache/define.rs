@@ -24,10 +24,12 @@ impl Cache {
     pub(super) fn define(&self, name: &str, sql: &str, params: &Named) -> Result<Query> {
         let core = &self.0.core;
         let writing = core.begin()?;
-        let plan = compile(sql, &writing.state.schema)?;
+        let known = writing.engine.plan_of(sql);
+        let plan = known.map_or_else(|| compile(sql, &writing.state.schema), Ok)?;
         let params = plan.bind(params, None)?;
         plan.window(&params)?;
         let (mut writing, bound) = self.bound(writing, &plan, &params, name)?;
+        writing.engine.note_text(sql, &plan);
         // The same rows, and perhaps an index more to find them by.
         writing.state = bound.state.clone();
         core.published.publish(bound.state, writing.commit);

@@ -102,6 +102,9 @@ impl<'s> Asked<'s> {
             tx.delete_row(rule.table, slot)?;
             table.deleted = 1;
         }
+        if let Some(id) = tx.state.id_of_key(rule.table, &key) {
+            tx.note_gone(rule.table, id);
+        }
         let (rule, tables) = (rule.name.clone(), vec![table]);
         Ok(Ingested { rule, bytes, tables, skipped: Vec::new(), kept: 0 })
     }

@@ -331,6 +331,15 @@ impl Expr {
         }
     }
 
+    /// Whether it is the same for all rows.
+    pub(crate) fn is_constant(&self) -> bool {
+        let mut constant = true;
+        self.walk(&mut |expr| {
+            constant &= !matches!(expr, Expr::Column(_) | Expr::Aggregate(_) | Expr::Outer(_));
+        });
+        constant
+    }
+
     /// Whether a function in it may make a very long text.
     pub(crate) fn may_grow(&self) -> bool {
         let mut may_grow = false;

@@ -1,9 +1,11 @@
 //! Conditions made ready for many rows: what of them is the same for all is done once.
 
+use std::borrow::Cow;
+
 use smallvec::SmallVec;
 
 use super::collation::Collation;
-use super::expr::{ColumnNo, Columns, Comparison, Expr};
+use super::expr::{ColumnNo, Columns, Comparison, Expr, NoColumns};
 use super::fold::Needle;
 use super::function::Function;
 use super::scalar::{Affinity, Scalar};
@@ -119,19 +121,20 @@ fn is_in(needle: &Needle, text: &Scalar<'_>) -> bool {
     }
 }
 
-fn constant<'a>(expr: &'a Expr, params: &'a [Scalar<'static>]) -> Option<&'a Scalar<'static>> {
+/// What is the same for all rows.
+fn constant<'a>(expr: &'a Expr, params: &'a [Scalar<'static>]) -> Option<Cow<'a, Scalar<'a>>> {
     match expr {
-        Expr::Literal(value) => Some(value),
-        Expr::Param(param) => Some(&params[*param]),
-        _ => None,
+        Expr::Literal(value) => Some(Cow::Borrowed(value)),
+        Expr::Param(param) => Some(Cow::Borrowed(&params[*param])),
+        expr => expr.is_constant().then(|| Cow::Owned(expr.eval(&NoColumns, params))),
     }
 }
 
 fn number<'a>(condition: &'a Expr, params: &'a [Scalar<'static>]) -> Option<Check<'a>> {
     let (column, comparison, affinity, than) = compared(condition)?;
-    match constant(than, params)? {
+    match *constant(than, params)? {
         Scalar::Int(than) if affinity != Affinity::Text => {
-            Some(Check::Whole(column, range(comparison, *than), condition))
+            Some(Check::Whole(column, range(comparison, than), condition))
         }
         Scalar::Time(than) => {
             Some(Check::Micros(column, range(comparison, than.as_micros()), condition))

@@ -457,10 +457,12 @@ fn sorted<E: Slots>(
     let enough = few.map_or(usize::MAX, |few| {
         few.saturating_mul(2).max(view.plan.tuning.pruned_rows).min(most)
     });
-    let mut is_cut = false;
+    let mut cut_to = None;
     each(&mut |tuple| {
         if entries.len() >= enough {
-            is_cut |= keep_first(&mut entries, few, order);
+            // Later ones may stand behind some that go: in the end only so many are sure.
+            let room = keep_first(&mut entries, few, order);
+            cut_to = cut_to.or(room).min(room.or(cut_to));
         }
         if entries.len() >= most {
             return work::too_many_rows(limits, entries.len());
@@ -469,38 +471,40 @@ fn sorted<E: Slots>(
         let prefix = prefix(&view.plan.order, &keys, view.tie(tuple).as_ref());
         entries.push((prefix, E::of(tuple)));
     });
-    in_order((entries, is_cut), few, order)
+    in_order((entries, cut_to), few, order)
 }
 
-/// Keeps only the first of entries that are in no order, as many as are needed; whether there were
-/// more.
+/// Keeps only the first of entries that are in no order, as many as are needed; gives how many, if
+/// there were more.
 fn keep_first<E: Clone>(
     entries: &mut Vec<(Prefix, E)>,
     few: Option<usize>,
     order: impl Fn(&E, &E) -> Ordering,
-) -> bool {
-    let Some(room) = few.and_then(|few| Ranked::<E>::room(few, entries.len())) else {
-        return false;
-    };
+) -> Option<usize> {
+    let room = few.and_then(|few| Ranked::<E>::room(few, entries.len()))?;
     entries.select_nth_unstable_by(room, |(a, one), (b, other)| {
         a.cmp(b).then_with(|| order(one, other))
     });
     entries.truncate(room);
-    true
+    Some(room)
 }
 
-/// A tree of entries that are in no order yet, or of the first of them, if only a few are needed; or
-/// if others went already.
+/// A tree of entries that are in no order yet, or of the first of them, if only a few are needed; of
+/// so many, if others went already.
 fn in_order<E: Clone>(
-    (mut entries, is_cut): (Vec<(Prefix, E)>, bool),
+    (mut entries, cut_to): (Vec<(Prefix, E)>, Option<usize>),
     few: Option<usize>,
     order: impl Fn(&E, &E) -> Ordering,
 ) -> Ranked<E> {
-    let is_cut = keep_first(&mut entries, few, &order) || is_cut;
+    let room = keep_first(&mut entries, few, &order);
     entries.sort_unstable_by(|(a, one), (b, other)| a.cmp(b).then_with(|| order(one, other)));
-    match is_cut {
-        true => Ranked::from_first(&entries),
-        false => Ranked::from_sorted(&entries),
+    match cut_to {
+        Some(cut_to) => {
+            entries.truncate(cut_to);
+            Ranked::from_first(&entries)
+        }
+        None if room.is_some() => Ranked::from_first(&entries),
+        None => Ranked::from_sorted(&entries),
     }
 }
 
@@ -511,7 +515,7 @@ fn sorted_kept(
     few: Option<usize>,
 ) -> Ranked<Arc<GroupRow>> {
     let rows = rows.into_iter().map(|row| (kept_prefix(plan, params, &row), row));
-    in_order((rows.collect(), false), few, |one, other| order_groups(plan, params, one, other))
+    in_order((rows.collect(), None), few, |one, other| order_groups(plan, params, one, other))
 }
 
 fn kept_prefix(plan: &Plan, params: &[Scalar<'static>], row: &GroupRow) -> Prefix {

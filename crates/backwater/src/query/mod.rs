@@ -15,6 +15,7 @@ mod engine;
 mod exact;
 mod explain;
 mod expr;
+mod failed;
 mod filter;
 mod fold;
 mod followed;

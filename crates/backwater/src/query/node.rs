@@ -15,6 +15,7 @@ use super::across::{End, Way, difference, window_moved};
 use super::backlog::{Backlog, GroupLog, Pending, Undo};
 use super::edit::Failure;
 use super::expr::Expr;
+use super::failed::failure;
 use super::filter::Filter;
 use super::live::{Beside, Live, Ordered};
 use super::order::Moves;
@@ -144,12 +145,6 @@ impl<'n> Inner<'n> {
     fn failure(&self) -> Option<Failure> {
         let mut failed = self.nodes.iter().filter(|(_, current)| !current.failed_in_part);
         failed.find_map(|(_, current)| current.entry.ordered.as_ref().err().cloned())
-    }
-
-    /// Why a row of one of them cannot be told that was asked for since this was called last.
-    fn take_asked(&self) -> Option<Failure> {
-        let rows = self.nodes.iter().filter_map(|(_, current)| current.derived.as_ref());
-        rows.fold(None, |failure, rows| rows.take_asked().or(failure))
     }
 }
 
@@ -928,9 +923,10 @@ fn compute(
     match inner.failure() {
         Some(failure) => Err(failure),
         None => {
-            inner.take_asked();
+            view.take_asked();
             let live = Live::compute(view, (&asked.params, asked.window), empty)?;
-            inner.take_asked().map_or(Ok(live), Err)
+            let failure = view.take_asked().and_then(|_| failure(view, &asked.params));
+            failure.map_or(Ok(live), Err)
         }
     }
 }

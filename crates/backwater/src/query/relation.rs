@@ -234,9 +234,22 @@ impl<'a> View<'a> {
         self.derived.get(source).copied().flatten()
     }
 
+    /// Why something cannot be told that was asked for since this was called last.
+    pub(crate) fn take_asked(&self) -> Option<Failure> {
+        let derived = self.derived.iter().flatten();
+        derived.fold(None, |failure, derived| derived.rows.take_asked().or(failure))
+    }
+
     /// Whether it reads statements of which some rows cannot be told.
     pub(crate) fn has_failed(&self) -> bool {
         self.derived.iter().flatten().any(DerivedView::has_failed)
+    }
+
+    /// Why it cannot be told of a row of another statement whether it is there.
+    pub(crate) fn doubt(&self, source: usize, slot: Slot) -> Option<Failure> {
+        let Relation::Statement(plan, _) = &self.plan.sources[source].relation else { return None };
+        plan.grouping.as_ref()?.having.as_ref()?;
+        self.derived(source)?.row(slot)?.failed.clone()
     }
 
     /// Takes note if rows of another statement are looked for and it cannot be told of one whether it

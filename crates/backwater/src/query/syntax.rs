@@ -43,6 +43,8 @@ pub(crate) struct Parsed {
     pub(crate) query: ast::Query,
     /// The text of each result column as it stands in the statement.
     pub(crate) items: Vec<String>,
+    /// The names of all its parameters, also of those in what is not used.
+    pub(crate) params: Vec<String>,
 }
 
 /// Parses one SELECT statement.
@@ -54,7 +56,7 @@ pub(crate) fn parse(sql: &str) -> Result<Parsed, Refusal> {
     let end = tokens.last().map_or(Location::new(1, 1), |token| token.span.end);
     count_operators(&tokens)?;
     measure_depth(&tokens)?;
-    let items = items(&tokens);
+    let (items, params) = (items(&tokens), params(&tokens));
     let parser = Parser::new(&SqliteDialect).with_recursion_limit(MOST_CALLS);
     let mut parser = parser.with_tokens_with_locations(tokens);
     let first = parser.peek_token_ref().clone();
@@ -74,7 +76,7 @@ pub(crate) fn parse(sql: &str) -> Result<Parsed, Refusal> {
         return Err(Refusal::new(next.span.start, message, ""));
     }
     match statement {
-        Statement::Query(query) => Ok(Parsed { query: *query, items }),
+        Statement::Query(query) => Ok(Parsed { query: *query, items, params }),
         _ => {
             let message = format!("found {}, expected a SELECT statement", first.token);
             let help = "a query only reads; write through a commit";
@@ -162,6 +164,15 @@ fn measure_depth(tokens: &[TokenWithSpan]) -> Result<(), Refusal> {
 }
 
 /// The texts between the commas from SELECT to FROM, outside of all parentheses.
+fn params(tokens: &[TokenWithSpan]) -> Vec<String> {
+    let pairs = tokens.iter().zip(tokens.iter().skip(1));
+    let names = pairs.filter_map(|(colon, name)| match (&colon.token, &name.token) {
+        (Token::Colon, Token::Word(word)) => Some(word.value.clone()),
+        _ => None,
+    });
+    names.collect()
+}
+
 fn items(tokens: &[TokenWithSpan]) -> Vec<String> {
     let word = |token: &Token, keyword: Keyword| matches!(token, Token::Word(word) if word.keyword == keyword);
     let list =

@@ -240,8 +240,30 @@ impl State {
         (!parts.is_empty()).then(|| IdRef::Parts(parts.into()))
     }
 
+    /// The id that the values of its fields make.
+    pub(crate) fn id_of_key(&self, table: TableNo, key: &[Cell<'_>]) -> Option<RowId> {
+        let fields = &self.schema.table(table).id;
+        let part = |(field, cell): (&FieldNo, &Cell<'_>)| {
+            Some(self.id_of_cell(table, *field, *cell)?.to_id())
+        };
+        let mut parts: Vec<RowId> = fields.iter().zip(key).map(part).collect::<Option<_>>()?;
+        match parts.len() {
+            0 | 1 => parts.pop(),
+            _ => Some(RowId::Parts(parts.into())),
+        }
+    }
+
     fn id_part(&self, table: TableNo, slot: Slot, field: FieldNo) -> Option<IdRef<'_>> {
-        match self.table(table).cell(slot, field) {
+        self.id_of_cell(table, field, self.table(table).cell(slot, field))
+    }
+
+    fn id_of_cell<'s>(
+        &'s self,
+        table: TableNo,
+        field: FieldNo,
+        cell: Cell<'s>,
+    ) -> Option<IdRef<'s>> {
+        match cell {
             Cell::Int(number) => Some(IdRef::Int(number)),
             Cell::Text(text) => Some(IdRef::Text(text)),
             cell => self.target(table, field, cell).and_then(|(to, slot)| self.id(to, slot)),

@@ -50,8 +50,23 @@ pub(super) struct Intervals<T> {
 #[derive(Debug)]
 struct Block<T> {
     entries: Vec<(Interval, T)>,
+    /// The highest end in this block.
+    own: Option<Scalar<'static>>,
     /// The highest end in this block and all before it: behind it, nothing holds a value.
     highest: Option<Scalar<'static>>,
+}
+
+impl<T> Block<T> {
+    fn new(entries: Vec<(Interval, T)>) -> Self {
+        let mut block = Self { entries, own: None, highest: None };
+        block.tell_own();
+        block
+    }
+
+    fn tell_own(&mut self) {
+        let ends = self.entries.iter().map(|(interval, _)| interval.high.as_ref());
+        self.own = ends.max_by(|a, b| order_high(*a, *b)).flatten().cloned();
+    }
 }
 
 impl<T> Default for Intervals<T> {
@@ -91,19 +106,23 @@ impl<T: Copy + Ord> Intervals<T> {
         let place = place.saturating_sub(1);
         match self.blocks.get_mut(place) {
             None => {
-                let entries = vec![(interval, of)];
-                self.blocks.push(Block { entries, highest: None });
+                self.blocks.push(Block::new(vec![(interval, of)]));
+                self.tell_highest(place, place);
             }
             Some(block) => {
                 let at = block.entries.partition_point(|entry| order(entry).is_lt());
                 block.entries.insert(at, (interval, of));
-                if block.entries.len() > BLOCK {
-                    let entries = block.entries.split_off(BLOCK / 2);
-                    self.blocks.insert(place + 1, Block { entries, highest: None });
+                let rest = block.entries.len() > BLOCK;
+                let rest = rest.then(|| block.entries.split_off(BLOCK / 2));
+                block.tell_own();
+                let mut last = place;
+                if let Some(rest) = rest {
+                    last = place + 1;
+                    self.blocks.insert(last, Block::new(rest));
                 }
+                self.tell_highest(place, last);
             }
         }
-        self.tell_highest(place);
     }
 
     pub(super) fn remove(&mut self, interval: &Interval, of: T) {
@@ -116,15 +135,18 @@ impl<T: Copy + Ord> Intervals<T> {
         }
         if block.entries.is_empty() {
             self.blocks.remove(place);
+        } else {
+            block.tell_own();
         }
-        self.tell_highest(place);
+        self.tell_highest(place, place);
     }
 
     /// Puts one in the place of another.
     pub(super) fn turn(&mut self, from: &Interval, to: Interval, of: T) {
-        if let [Block { entries, highest }] = &mut *self.blocks
+        if let [Block { entries, own, highest }] = &mut *self.blocks
             && let [(interval, _)] = &mut **entries
         {
+            own.clone_from(&to.high);
             highest.clone_from(&to.high);
             *interval = to;
             return;
@@ -133,13 +155,18 @@ impl<T: Copy + Ord> Intervals<T> {
         self.insert(to, of);
     }
 
-    fn tell_highest(&mut self, from: usize) {
+    /// Tells anew how high blocks reach, from one on; behind the last one that was changed only for as
+    /// long as that is something new.
+    fn tell_highest(&mut self, from: usize, last_changed: usize) {
         for place in from..self.blocks.len() {
-            let before = place.checked_sub(1).map(|before| self.blocks[before].highest.clone());
-            let block = &mut self.blocks[place];
-            let ends = block.entries.iter().map(|(interval, _)| interval.high.clone());
-            let highest = ends.chain(before).max_by(|a, b| order_high(a.as_ref(), b.as_ref()));
-            block.highest = highest.flatten();
+            let before = place.checked_sub(1).map(|before| &self.blocks[before].highest);
+            let (block, own) = (&self.blocks[place], &self.blocks[place].own);
+            let higher = before.filter(|before| order_high(before.as_ref(), own.as_ref()).is_gt());
+            let highest = higher.unwrap_or(own);
+            if place > last_changed && *highest == block.highest {
+                return;
+            }
+            self.blocks[place].highest = highest.clone();
         }
     }
 }

@@ -45,6 +45,8 @@ struct GroupNo(u32);
 pub(crate) struct Engine {
     shapes: FxHashMap<ShapeNo, Shape>,
     by_identity: HashMap<Identity, ShapeNo>,
+    /// By their text, as programs define the same for many values.
+    by_text: HashMap<Box<str>, ShapeNo>,
     groups: FxHashMap<GroupNo, Group>,
     bindings: FxHashMap<BindingNo, Binding>,
     /// How many shapes look for a table's rows by the values of some fields.
@@ -66,6 +68,8 @@ struct Shape {
     plan: Arc<Plan>,
     /// What its first binding is called, and mostly all.
     name: Arc<str>,
+    /// The text by which it is found.
+    text: Option<Box<str>>,
     /// By the values of its parameters, which the nodes have.
     by_params: HashTable<BindingNo>,
     groups: HashMap<GroupKey, GroupNo>,
@@ -175,6 +179,7 @@ impl Engine {
         Self {
             shapes: FxHashMap::default(),
             by_identity: HashMap::new(),
+            by_text: HashMap::new(),
             groups: FxHashMap::default(),
             bindings: FxHashMap::default(),
             indexes: FxHashMap::default(),
@@ -191,6 +196,24 @@ impl Engine {
     /// Takes note of the tables that a schema has behind those that are known.
     pub(crate) fn extend(&mut self, schema: &Schema) {
         self.routes.extend(schema);
+        // A text may mean something else now.
+        self.by_text.clear();
+    }
+
+    /// The plan of a statement that is in use.
+    pub(crate) fn plan_of(&self, sql: &str) -> Option<Arc<Plan>> {
+        let shape = self.by_text.get(sql)?;
+        self.shapes.get(shape).map(|shape| shape.plan.clone())
+    }
+
+    /// Takes note of the text of a plan that is in use.
+    pub(crate) fn note_text(&mut self, sql: &str, plan: &Plan) {
+        let Some(number) = self.by_identity.get(&plan.identity) else { return };
+        let Some(shape) = self.shapes.get_mut(number).filter(|shape| shape.text.is_none()) else {
+            return;
+        };
+        shape.text = Some(sql.into());
+        self.by_text.insert(sql.into(), *number);
     }
 
     /// One more handle for a plan with parameters: an existing binding, or a new one.
@@ -401,6 +424,7 @@ impl Engine {
         let shape = Shape {
             plan,
             name,
+            text: None,
             by_params: HashTable::new(),
             groups: HashMap::new(),
             orders: Vec::new(),
@@ -514,6 +538,9 @@ impl Engine {
             return;
         };
         self.by_identity.remove(&shape.plan.identity);
+        if let Some(text) = shape.text {
+            self.by_text.remove(&text);
+        }
         for (_, _, order) in shape.orders {
             self.let_go(order, state);
         }

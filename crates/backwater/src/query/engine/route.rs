@@ -369,12 +369,12 @@ impl RangePart {
 /// A column that is compared with what no row decides on.
 fn compared_with_constant(condition: &Expr) -> Option<(ColumnNo, Comparison, Constant)> {
     let (column, comparison, affinity, to) = compared(condition)?;
-    is_constant(to).then(|| (column, comparison, (affinity, to.clone())))
+    is_fixed(to).then(|| (column, comparison, (affinity, to.clone())))
 }
 
 /// Whether no row decides on it, nor does it have a column converted that it is compared with.
-fn is_constant(expr: &Expr) -> bool {
-    !matches!(expr, Expr::Cast(..) | Expr::Under(..)) && expr.columns().is_empty()
+fn is_fixed(expr: &Expr) -> bool {
+    !matches!(expr, Expr::Cast(..) | Expr::Under(..)) && expr.is_constant()
 }
 
 /// What a list, or equalities and others between ORs, ask of one column.
@@ -387,7 +387,7 @@ fn any_of(condition: &Expr) -> Option<RangePart> {
             Expr::In(affinity, Collation::Binary, of, list) => {
                 let Expr::Column(column) = of.as_ref() else { return None };
                 for item in list {
-                    let constant = is_constant(item).then(|| (*affinity, item.clone()))?;
+                    let constant = is_fixed(item).then(|| (*affinity, item.clone()))?;
                     alternatives.push((*column, Comparison::Equal, constant));
                 }
             }

@@ -394,7 +394,7 @@ impl<'a, 'e> Block<'a, 'e> {
             let Some(expr) = expr else { return Ok(None) };
             let lowered = self.placed(expr).map(|placed| placed.expr);
             if let Ok(lowered) = lowered.as_ref()
-                && is_constant(lowered)
+                && lowered.is_constant()
             {
                 return Ok(Some(lowered.clone()));
             }
@@ -470,14 +470,6 @@ fn all_columns(source: &Named, at: Location) -> impl Iterator<Item = (String, Pl
         let met = column.expr.columns().into_iter().map(|column| (column, at)).collect();
         (column.name.clone(), Placed { expr: column.expr.clone(), met })
     })
-}
-
-fn is_constant(expr: &Expr) -> bool {
-    let mut constant = true;
-    expr.walk(&mut |expr| {
-        constant &= !matches!(expr, Expr::Column(_) | Expr::Aggregate(_) | Expr::Outer(_));
-    });
-    constant
 }
 
 pub(super) fn ordinal(expr: &ast::Expr) -> Option<usize> {

@@ -35,7 +35,7 @@ type Lowered<T> = Result<T, Refusal>;
 /// Makes the plan of a statement.
 pub(crate) fn lower(parsed: Parsed, schema: &Schema) -> Lowered<Arc<Plan>> {
     let env = Env { schema, with: Vec::new(), within: Vec::new() };
-    env.query(parsed.query, Some(parsed.items), None)?.parts.finish(schema)
+    env.whole(parsed)
 }
 
 /// What names outside of a statement mean to it.
@@ -56,6 +56,15 @@ struct Part {
 }
 
 impl Env<'_> {
+    /// The plan of a statement that is not part of another one.
+    fn whole(&self, parsed: Parsed) -> Lowered<Arc<Plan>> {
+        let mut parts = self.query(parsed.query, Some(parsed.items), None)?.parts;
+        for name in parsed.params {
+            param_no(&mut parts.params, &Param { name, is_time: false });
+        }
+        parts.finish(self.schema)
+    }
+
     /// Takes a statement apart. `around` is what it may read of the statement around it.
     fn query(
         &self,
@@ -181,9 +190,7 @@ impl Env<'_> {
             return plan.clone().downcast::<Plan>().map_err(|_| Refusal::new(at, "", ""));
         }
         let parsed = parse(sql).map_err(refused)?;
-        let lower = || env.query(parsed.query, Some(parsed.items), None);
-        let part = with_deep_stack(lower).map_err(refused)?;
-        let plan = part.parts.finish(self.schema)?;
+        let plan = with_deep_stack(|| env.whole(parsed)).map_err(refused)?;
         if let Some(compiled) = compiled {
             let _ = compiled.set(plan.clone());
         }

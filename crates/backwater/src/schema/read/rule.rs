@@ -6,11 +6,12 @@ use toml::de::{DeTable, DeValue};
 
 use super::table::{ON_DELETE, members, plain};
 use super::{Reader, Value, found};
-use crate::error::nearest;
+use crate::error::{either, nearest};
 use crate::schema::{
     Asks, Branch, Field, FieldNo, Format, Given, Kind, LinkRule, ListRule, Made, OnDelete, OnError,
     Pointer, Rule, Scope, Table, TableNo, Template, Unknown, Wanted,
 };
+use crate::value::{Timestamp, Value as V};
 
 const FORMATS: [(&str, Format); 4] = [
     ("json", Format::Json),
@@ -127,6 +128,14 @@ impl<'t> Reader<'t> {
             self.problem(at, message, "leave out `keyed_by_id`");
         }
         let record = record.and_then(|value| self.as_pointer(value));
+        let is_given = |id: &FieldNo| given.iter().any(|(field, _)| field == id);
+        let (names_row, deleting) = (tables[table.index()].id.iter().all(is_given), deletes);
+        let deletes = self.as_flag(deletes, false);
+        if let Some(value) = deleting.filter(|_| deletes && !names_row) {
+            let message = format!("rule \"{name}\" does not say which row is deleted");
+            let help = "give the id from the request, as by `fields = { id = \":id\" }`";
+            self.problem(value.span().start, message, help);
+        }
         let on_error = on_error.and_then(|value| self.as_name(value, "`on_error`", &ON_ERROR));
         let aliases = self.aliases(aliases, tables);
         Some(Rule {
@@ -144,7 +153,7 @@ impl<'t> Reader<'t> {
             list,
             complete,
             on_error: on_error.unwrap_or(OnError::Fail),
-            deletes: self.as_flag(deletes, false),
+            deletes,
         })
     }
 
@@ -246,6 +255,10 @@ impl<'t> Reader<'t> {
                         Err(_) => continue,
                     }
                 }
+                DeValue::Float(number) => match number.as_str().parse::<f64>() {
+                    Ok(number) => Given::Value(number.into()),
+                    Err(_) => continue,
+                },
                 DeValue::Boolean(flag) => Given::Value((*flag).into()),
                 other => {
                     let message =
@@ -254,9 +267,40 @@ impl<'t> Reader<'t> {
                     continue;
                 }
             };
+            if let Given::Value(given) = &given {
+                self.constant(value.span().start, definition, given);
+            }
             out.push((field, given));
         }
         out
+    }
+
+    /// Whether a field can hold a value that a rule says.
+    fn constant(&mut self, at: usize, field: &Field, value: &V) {
+        let expected = match (field.kind, value) {
+            _ if !field.values.is_empty() && !field.values.contains(value) => {
+                let values: Vec<String> = field.values.iter().map(V::to_string).collect();
+                either(&values.iter().map(String::as_str).collect::<Vec<_>>())
+            }
+            (Kind::Int, V::Int(_)) | (Kind::Bool, V::Bool(_)) | (Kind::Text, V::Text(_)) => return,
+            (Kind::Float, V::Int(_)) => return,
+            (Kind::Float, V::Float(number)) if number.is_finite() => return,
+            (Kind::Timestamp, V::Text(text)) if text.parse::<Timestamp>().is_ok() => return,
+            (Kind::Link(_), V::Int(_) | V::Text(_)) => return,
+            (Kind::Int, _) => "a whole number".to_owned(),
+            (Kind::Bool, _) => "true or false".to_owned(),
+            (Kind::Text, _) => "a string".to_owned(),
+            (Kind::Float, _) => "a number".to_owned(),
+            (Kind::Timestamp, _) => "a time as in RFC 3339".to_owned(),
+            (Kind::Link(_), _) => "an id".to_owned(),
+            (Kind::Json | Kind::Links(_) | Kind::OneOf, _) => "a value of the response".to_owned(),
+        };
+        let told = match value {
+            V::Text(text) => format!("{text:?}"),
+            other => other.to_string(),
+        };
+        let message = format!("field \"{}\" cannot hold {told}, expected {expected}", field.name);
+        self.problem(at, message, "");
     }
 
     fn scope(&mut self, value: &Value<'t>, table: &Table, known: &mut Known) -> Option<Scope> {

@@ -133,7 +133,9 @@ impl<'t> Reader<'t> {
         made.was = self.earlier_names(was);
         made.persist = self.as_flag(persist, true);
         let names = names.and_then(|value| self.as_name(value, "`names`", &Names::KNOWN));
-        self.fields(&mut made, number, at, fields, names);
+        if !self.fields(&mut made, number, at, fields, names) {
+            return made;
+        }
         let one_row = one_row.is_some() && self.as_flag(one_row, true);
         match (id, one_row) {
             (None, true) => {}
@@ -166,6 +168,7 @@ impl<'t> Reader<'t> {
         made
     }
 
+    /// Whether the fields are few enough to be read.
     fn fields(
         &mut self,
         made: &mut Table,
@@ -173,7 +176,7 @@ impl<'t> Reader<'t> {
         at: usize,
         fields: Option<&Value<'t>>,
         names: Option<Names>,
-    ) {
+    ) -> bool {
         let name = made.name.clone();
         let entries = self.entries_of(fields, &format!("table.{name}.fields"));
         if entries.is_empty()
@@ -188,6 +191,7 @@ impl<'t> Reader<'t> {
         if entries.len() > MOST_FIELDS {
             let message = format!("table \"{name}\" has {} fields", entries.len());
             self.problem(at, message, format!("a table has at most {MOST_FIELDS}"));
+            return false;
         }
         let mut typed = Vec::new();
         for (field_name, at, value) in entries {
@@ -198,6 +202,7 @@ impl<'t> Reader<'t> {
         for typed in typed {
             self.type_field(made, typed, names);
         }
+        true
     }
 
     /// After how many seconds a row is too old.
