@@ -53,32 +53,53 @@ impl Tuning {
     pub(crate) fn any() -> impl proptest::strategy::Strategy<Value = Self> {
         use proptest::prelude::*;
         let small = || prop::sample::select(vec![0, 1, 2, 4, 8, usize::MAX]);
-        let small = [(); 9].map(|()| small());
-        let drawn = (small, 0..12_u64).prop_map(|(sizes, backlog_commits)| {
-            let [
-                recomputed_rows,
-                backlog_rows,
-                rebound_rows,
-                listed_keys,
-                rows_apart,
-                ranked_edits,
-                searched_texts,
-                more,
-                pruned_rows,
-            ] = sizes;
-            Self {
-                recomputed_rows,
-                backlog_rows,
-                backlog_commits,
-                rebound_rows,
-                listed_keys,
-                rows_apart,
-                ranked_edits,
-                searched_texts,
-                rows_beyond_window: more,
-                pruned_rows,
-            }
-        });
+        let drawn = [(); Self::SIZES].map(|()| small()).prop_map(Self::of);
         prop_oneof![1 => Just(Self::default()), 4 => drawn]
+    }
+
+    /// How many sizes there are.
+    pub(crate) const SIZES: usize = 10;
+
+    pub(crate) fn of(sizes: [usize; Self::SIZES]) -> Self {
+        let [
+            recomputed_rows,
+            backlog_rows,
+            backlog_commits,
+            rebound_rows,
+            listed_keys,
+            rows_apart,
+            ranked_edits,
+            searched_texts,
+            rows_beyond_window,
+            pruned_rows,
+        ] = sizes;
+        let backlog_commits = backlog_commits as u64;
+        Self {
+            recomputed_rows,
+            backlog_rows,
+            backlog_commits,
+            rebound_rows,
+            listed_keys,
+            rows_apart,
+            ranked_edits,
+            searched_texts,
+            rows_beyond_window,
+            pruned_rows,
+        }
+    }
+
+    pub(crate) fn numbers(&self) -> [usize; Self::SIZES] {
+        [
+            self.recomputed_rows,
+            self.backlog_rows,
+            self.backlog_commits as usize,
+            self.rebound_rows,
+            self.listed_keys,
+            self.rows_apart,
+            self.ranked_edits,
+            self.searched_texts,
+            self.rows_beyond_window,
+            self.pruned_rows,
+        ]
     }
 }

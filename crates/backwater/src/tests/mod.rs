@@ -1,5 +1,6 @@
 //! Promises that need both our own insides and a judge that nobody here wrote.
 
+mod cases;
 mod choices;
 mod commits_are_whole;
 mod expressions_equal_sqlite;
@@ -15,7 +16,9 @@ use crate::{Cache, Schema};
 
 /// A cache whose queries go over to other ways at these sizes.
 fn tuned(name: &str, schema: &str, tuning: Tuning) -> Cache {
-    Cache::new(Schema { tuning, ..Schema::parse(name, schema).unwrap() })
+    let cache = Cache::new(Schema { tuning, ..Schema::parse(name, schema).unwrap() });
+    cases::begin(&cache, schema, tuning);
+    cache
 }
 
 thread_local! {

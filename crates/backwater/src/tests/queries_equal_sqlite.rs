@@ -8,10 +8,11 @@ use std::collections::BTreeSet;
 
 use proptest::prelude::*;
 use rusqlite::types::Value as Sql;
+use serde_json::json;
 
 use super::choices::{Choices, Statement};
-use super::tuned;
 use super::world::World;
+use super::{cases, tuned};
 use crate::schema::Tuning;
 use crate::storage::image;
 use crate::{
@@ -391,6 +392,8 @@ fn judge(query: &Query, text: &str) -> String {
 
 /// A standing query with all that is known of it.
 pub(super) struct Watched {
+    /// What it is called in the case.
+    name: String,
     query: Query,
     pub(super) watch: Option<KeptUp>,
     pub(super) statement: Statement,
@@ -411,8 +414,9 @@ impl Watched {
         }
         let query = query.unwrap_or_else(|error| panic!("{error} in {}", statement.sql));
         let statement = Statement { judge: judge(&query, &statement.judge), ..statement };
+        let name = cases::defined(&statement);
         let watch = statement.watched.then(|| query.keep_up());
-        let mut watched = Self { query, watch, statement, shown: None };
+        let mut watched = Self { name, query, watch, statement, shown: None };
         watched.show();
         Some(watched)
     }
@@ -424,12 +428,19 @@ impl Watched {
 
     /// Begins to be kept up to date, or is only read from here on.
     pub(super) fn turn(&mut self) {
+        cases::note(json!({ "turn": self.name }));
         self.watch = match self.watch.take() {
             Some(_) => None,
             None => Some(self.query.keep_up()),
         };
         self.statement.watched = self.watch.is_some();
         self.show();
+    }
+
+    /// The statement of one that is dropped.
+    pub(super) fn end(self) -> Statement {
+        cases::note(json!({ "drop": self.name }));
+        self.statement
     }
 
     fn show(&mut self) {
@@ -440,6 +451,7 @@ impl Watched {
         let Some(judged) = judged(image, &self.statement) else {
             return Ok(());
         };
+        cases::note(json!({ "read": self.name }));
         let result = match self.query.read() {
             Ok(result) => result,
             // SQLite may stop at a LIMIT before it meets the group whose sum overflows.
@@ -497,6 +509,7 @@ impl Watched {
                 param.1 = value.clone();
             }
         }
+        cases::note(json!({ "rebind": self.name, "params": cases::params_of(&params) }));
         let values = params.into_iter().collect::<Named>();
         let report = cache.rebind("other values", &self.query, values).unwrap();
         self.check_delta(&report)?;
@@ -569,12 +582,12 @@ impl Watched {
     }
 }
 
-pub(super) fn cases() -> u32 {
+pub(super) fn case_count() -> u32 {
     std::env::var("BACKWATER_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(300)
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: cases(), max_shrink_iters: 20_000, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: case_count(), max_shrink_iters: 20_000, failure_persistence: None, ..ProptestConfig::default() })]
 
     #[test]
     fn every_standing_query_equals_sqlite_after_every_commit(
@@ -585,6 +598,7 @@ proptest! {
         others in prop::collection::vec((0..6_usize, param(), param()), 0..8),
         tuning in Tuning::any(),
     ) {
+        cases::told(|| {
         let cache = tuned("test.toml", SCHEMA, tuning);
         let mut watched: Vec<_> = early.into_iter().map(|statement| Watched::new(&cache, statement)).collect();
         for (number, writes) in [first].into_iter().chain(commits).enumerate() {
@@ -608,6 +622,8 @@ proptest! {
                 watched.extend(late.iter().map(|statement| Watched::new(&cache, statement.clone())));
             }
         }
+            Ok(())
+        })?;
     }
 
     /// Rows come and go at the ends of an order as its bounds move, while others change.
@@ -621,6 +637,7 @@ proptest! {
         ),
         tuning in Tuning::any(),
     ) {
+        cases::told(|| {
         let cache = tuned("test.toml", SCHEMA, tuning);
         apply(&cache, &first);
         let mut watched: Vec<_> =
@@ -638,6 +655,8 @@ proptest! {
                 }
             }
         }
+            Ok(())
+        })?;
     }
 
     /// The whole grammar over random schemas: joins of tables, lists, other statements and named
@@ -649,6 +668,7 @@ proptest! {
         commits in prop::collection::vec(prop::collection::vec(any::<u16>(), 0..60), 1..8),
         tuning in Tuning::any(),
     ) {
+        cases::told(|| {
         let world = World::of(&world);
         let cache = tuned("test.toml", &world.text(), tuning);
         let mut watched: Vec<Watched> = Vec::new();
@@ -675,7 +695,7 @@ proptest! {
             if number % 3 == 2 && !watched.is_empty() {
                 // One is dropped, and defined again beside its twins.
                 let place = choices.pick(watched.len());
-                let statement = watched.remove(place).statement;
+                let statement = watched.remove(place).end();
                 watched.extend(Watched::try_new(&cache, statement));
             }
             if number < 2 {
@@ -700,11 +720,13 @@ proptest! {
                 }
             }
         }
+            Ok(())
+        })?;
     }
 }
 
 /// Gives the judge what is ours: an order of names, and a search regardless of case.
-fn register(image: &rusqlite::Connection) {
+pub(super) fn register(image: &rusqlite::Connection) {
     use rusqlite::functions::FunctionFlags;
     image.create_collation("UNICODE", crate::query::compare_unicode).unwrap();
     let flags = FunctionFlags::SQLITE_UTF8 | FunctionFlags::SQLITE_DETERMINISTIC;

@@ -5,8 +5,8 @@
 use proptest::prelude::*;
 
 use super::choices::Statement;
-use super::queries_equal_sqlite::{Watched, cases};
-use super::tuned;
+use super::queries_equal_sqlite::{Watched, case_count};
+use super::{cases, tuned};
 use crate::Value;
 use crate::schema::Tuning;
 use crate::storage::image;
@@ -105,7 +105,7 @@ fn write(tx: &mut crate::Transaction, step: &Step) -> crate::Result<()> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: cases(), max_shrink_iters: 20_000, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: case_count(), max_shrink_iters: 20_000, failure_persistence: None, ..ProptestConfig::default() })]
 
     #[test]
     fn whenever_a_query_is_read_it_equals_sqlite(
@@ -114,6 +114,7 @@ proptest! {
         steps in prop::collection::vec(step(), 1..60),
         tuning in Tuning::any(),
     ) {
+        cases::told(|| {
         let cache = tuned("test.toml", SCHEMA, tuning);
         let define = |k: i64, watched: bool| {
             let params = vec![("k", Value::from(k))];
@@ -136,7 +137,7 @@ proptest! {
                 }
                 Step::Redefine(which, k) => {
                     let which = of(which);
-                    let watched = bindings.remove(which).statement.watched;
+                    let watched = bindings.remove(which).end().watched;
                     bindings.push(define(*k, watched));
                 }
                 Step::Turn(which) => {
@@ -162,5 +163,7 @@ proptest! {
         for binding in &bindings {
             binding.check_result(&image)?;
         }
+            Ok(())
+        })?;
     }
 }

@@ -86,9 +86,9 @@ use crate::value::RowId;
 /// # Ok::<(), backwater::Error>(())
 /// ```
 #[diagnostic::on_unimplemented(
-    message = "`{Self}` is no link to one of several tables",
-    label = "it does not derive OneOf",
-    note = "as a field, a `Vec` is a to-many link of such; one to a single table is `Links`, and a list of plain values is kept as Json"
+    message = "a list of `{Self}` cannot be a field of a table",
+    label = "`{Self}` does not derive OneOf",
+    note = "a list of plain values is kept as `Json`; links to rows of one table are `Links<Table>`, and links to rows of several a `Vec` of an enum that derives OneOf"
 )]
 pub trait OneOf<'s>: FieldType<'s> {
     /// How the link calls each table, and the table.
