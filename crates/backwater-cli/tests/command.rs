@@ -409,6 +409,16 @@ fn patches_are_applied_and_rows_are_shown_as_trees() {
         (&"delayed".into(), &15.into(), &"a \"fog\": [\\]".into())
     );
     world.run("tables --cache cache.db --row board").says("{}");
+    world
+        .run("tables --cache cache.db --row sailing")
+        .fails(2, "\"sailing\" may have many rows; name one by its id, as in `--row sailing/ID`");
+    // What is nested deeper than anybody reads is not set out line by line.
+    world.write("deep.toml", "table.t = { id = 'id', fields = { id = 'int', j = 'json' } }\nresponse.ts = { table = 't', records = '' }");
+    let deep = format!("{}{}", "[".repeat(50_000), "]".repeat(50_000));
+    world.write("deep.json", format!(r#"[{{"id":1,"j":{deep}}}]"#));
+    world.run("ingest --schema deep.toml --cache deep.db --as ts deep.json").says("1 row");
+    let row = world.run("tables --cache deep.db --row t/1").says("\"j\": [\n    [\n").out();
+    assert!(row.len() < 150_000, "{} bytes", row.len());
     world.run("tables --cache cache.db --row sailing/312").fails(1, "sailing 312 is not here");
     world
         .run("tables --cache cache.db --row sailing/x")

@@ -213,7 +213,7 @@ impl Cache {
         let came = tx.take_rehydrated();
         let (changes, ingested) = tx.finish();
         let came = came.map(|(here, tables)| self.put_in_place(&mut writing, here, &tables));
-        let kind = Kind::Written(Box::new(Written { ingested, withdrawal, brought }));
+        let kind = Kind::Written(Written { ingested, withdrawal, brought });
         let report = core.make(&mut writing, (label.into(), watch), changes, kind);
         core.wake_writer();
         core.tell(writing, &came.iter().chain([&report]).collect::<Vec<_>>());

@@ -259,6 +259,11 @@ fn parameters_must_be_those_that_the_statement_has() {
         "a text is read as the time that it is compared with"
     );
     assert_eq!(ask(full("2".into())).unwrap().read().unwrap().len(), 1, "as SQL has it");
+    // One that stands in what is not used is one, too.
+    let unused = "WITH late AS (SELECT id FROM sailing WHERE id > :after) SELECT id FROM sailing";
+    assert_eq!(cache.query(unused, [("after", 3)]).unwrap().read().unwrap().len(), 1);
+    let error = cache.query(unused, ()).unwrap_err().to_string();
+    assert!(error.contains("parameter :after has no value"), "{error}");
 }
 
 /// Every slip of a schema has its place, what was expected, and the nearest known name.
@@ -383,6 +388,18 @@ fn problems_of_a_schema_have_their_places() {
         (
             "[table.a]\nid='x'\nfields={x='int'}\n[response.a]\ntable='a'\ncomplete = {}",
             "s:6:12: `complete` names no field; write `complete = true` for all rows",
+        ),
+        (
+            "[table.a]\nid='x'\nfields={x='int', n={type='text', values=['p', 'q']}, w='timestamp'}\n[response.a]\ntable='a'\nfields={n='r'}",
+            "s:6:11: field \"n\" cannot hold \"r\", expected \"p\" or \"q\"",
+        ),
+        (
+            "[table.a]\nid='x'\nfields={x='int', w='timestamp'}\n[response.a]\ntable='a'\ncomplete={w='soon'}",
+            "s:6:13: field \"w\" cannot hold \"soon\", expected a time as in RFC 3339",
+        ),
+        (
+            "[table.a]\nid='x'\nfields={x='int'}\n[response.a]\ntable='a'\nmethod='DELETE'\nurl='/a/{no}'\ndeletes=true",
+            "s:8:9: rule \"a\" does not say which row is deleted; give the id from the request",
         ),
         (
             "[table.a]\nid = 'x'",

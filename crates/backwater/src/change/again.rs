@@ -65,8 +65,11 @@ impl WrittenAgain {
         self.gone.push((place, by));
     }
 
-    /// The same in order, each once.
-    pub(super) fn finished(mut self) -> Self {
+    /// The same in order, each once, if there is any.
+    pub(super) fn finished(mut self) -> Option<Box<Self>> {
+        if self.sets.is_empty() && self.gone.is_empty() {
+            return None;
+        }
         for of_table in &mut self.fields {
             of_table.sort_unstable();
             of_table.dedup();
@@ -74,7 +77,7 @@ impl WrittenAgain {
         self.gone.sort_unstable();
         self.gone.dedup();
         self.numbers = FxHashMap::default();
-        self
+        Some(Box::new(self))
     }
 
     pub(crate) fn len(&self) -> usize {

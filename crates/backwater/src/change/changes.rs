@@ -106,7 +106,7 @@ pub(crate) struct Changes {
 pub(crate) struct ChangedRows {
     /// Not copied into a slice of its own: there may be very many.
     rows: Vec<RowChange>,
-    pub(super) again: WrittenAgain,
+    again: Option<Box<WrittenAgain>>,
     pub(super) since: Mutex<Option<Box<Since>>>,
 }
 
@@ -121,7 +121,13 @@ impl std::ops::Deref for ChangedRows {
 impl ChangedRows {
     /// How many rows it keeps something of.
     pub(crate) fn weight(&self) -> usize {
-        self.rows.len() + self.again.len()
+        self.rows.len() + self.again().len()
+    }
+
+    /// What it wrote without changing it; mostly nothing.
+    pub(super) fn again(&self) -> &WrittenAgain {
+        static NOTHING: LazyLock<WrittenAgain> = LazyLock::new(WrittenAgain::default);
+        self.again.as_deref().unwrap_or(&NOTHING)
     }
 }
 

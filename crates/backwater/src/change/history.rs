@@ -95,7 +95,7 @@ impl History {
             return self.make_recent();
         }
         self.rows += past.rows.len();
-        self.again += past.rows.again.len();
+        self.again += past.rows.again().len();
         self.commits.push_back(past);
         while (self.rows > ROWS || self.commits.len() > COMMITS || self.again > ROWS)
             && self.forget_oldest()
@@ -131,7 +131,7 @@ impl History {
     fn forget_oldest(&mut self) -> bool {
         let Some(oldest) = self.commits.pop_front() else { return false };
         self.rows -= oldest.rows.len();
-        self.again -= oldest.rows.again.len();
+        self.again -= oldest.rows.again().len();
         self.forget(oldest);
         true
     }

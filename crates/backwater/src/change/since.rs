@@ -195,11 +195,11 @@ impl ChangedRows {
 
     /// Whether it wrote a row there; and if that is gone, by which commit, `None` if by this one.
     fn wrote(&self, place: RowAt) -> Option<Option<Option<u64>>> {
-        let gone_by = || self.again.gone_by(place);
+        let gone_by = || self.again().gone_by(place);
         match self.binary_search_by_key(&place, |row| (row.table, row.slot)) {
             Ok(at) if self[at].happened == Happened::Deleted => Some(Some(gone_by())),
             Ok(_) => Some(None),
-            Err(_) if self.again.has_fields(place) => Some(None),
+            Err(_) if self.again().has_fields(place) => Some(None),
             Err(_) => gone_by().map(|by| Some(Some(by))),
         }
     }
@@ -261,7 +261,7 @@ impl std::ops::DerefMut for SinceGuard<'_> {
 
 /// What a commit wrote, row by row; of a row that was gone already, by which commit that was.
 pub(super) fn written(past: &Past) -> Vec<WroteOf> {
-    let again = &past.rows.again;
+    let again = past.rows.again();
     let gone: FxHashSet<(RowAt, u64)> = again.gone().collect();
     let back = past.back.iter().map(|((table, _), back)| ((*table, back.then.0), back.then.1));
     let back: FxHashSet<(RowAt, u64)> = back.collect();

@@ -143,6 +143,14 @@ impl Transaction {
         self.withdrawal.take()
     }
 
+    /// The tables as it has them by now.
+    pub(crate) fn version(&self) -> Arc<State> {
+        match self.touched.iter().all(Touched::is_empty) {
+            true => self.before.clone(),
+            false => Arc::new(self.state.clone()),
+        }
+    }
+
     /// Ends the transaction: what it changed, between the version it began from and its own.
     pub(crate) fn finish(mut self) -> (Changes, Vec<Ingested>) {
         self.state.hand_over_free_slots();

@@ -115,7 +115,7 @@ impl Transaction {
             };
             wrote.push(((row.table, row.slot), fields));
         }
-        wrote.extend(of.rows.again.iter().map(|(place, what)| match what {
+        wrote.extend(of.rows.again().iter().map(|(place, what)| match what {
             Again::Fields(fields) => (place, fields.clone()),
             Again::Gone(_) => (place, all(place.0).collect()),
         }));

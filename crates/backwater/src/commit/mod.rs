@@ -60,7 +60,7 @@ pub(crate) struct Writer {
 /// What a commit is.
 pub(crate) enum Kind<'k> {
     /// Writes that a program gathered.
-    Written(Box<Written>),
+    Written(Written),
     /// Rows of these tables came from the storage. That is no news: an answer that is on its way is
     /// newer.
     Came(&'k [TableNo]),

@@ -5,6 +5,8 @@
 
 use std::borrow::Cow;
 
+use smallvec::SmallVec;
+
 use crate::schema::line_and_column;
 
 /// A place in a JSON text.
@@ -463,7 +465,7 @@ impl<'de> JsonReader<'de> {
         self.space();
         let start = self.at;
         // The brackets that are open: true for an object.
-        let mut open: Vec<bool> = Vec::new();
+        let mut open: SmallVec<[bool; 16]> = SmallVec::new();
         loop {
             match self.peek()? {
                 Next::Object => {

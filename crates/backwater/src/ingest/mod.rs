@@ -108,7 +108,7 @@ impl Transaction {
         self.need(|schema| schema.written_by(rule))?;
         // What this refers to is no row, and may stay if the response fails.
         let asked = Asked::new(self, &schema, rule, &variables)?;
-        let (saved, brought) = (self.state.clone(), self.brought.len());
+        let (saved, brought) = (self.version(), self.brought.len());
         let read = self.read(&schema, rule, request.began, asked, &saved, bytes, progress);
         match read {
             Ok(brought) => {
@@ -116,7 +116,7 @@ impl Transaction {
                 Ok(brought)
             }
             Err(error) => {
-                self.state = saved;
+                self.state = State::clone(&saved);
                 self.brought.truncate(brought);
                 self.remembered.forget();
                 Err(in_force(error, &rule.name))

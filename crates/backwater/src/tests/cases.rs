@@ -342,14 +342,13 @@ fn a_case_that_is_printed_can_be_played() {
     let steps = CASE.with_borrow(|case| case.0.clone());
     let rows = |cache: &Cache| {
         let snapshot = cache.snapshot();
-        let tables = ["item", "part", "one", "item_tags"].map(|table| {
+        ["item", "part", "one", "item_tags"].map(|table| {
             snapshot
                 .rows(table)
                 .unwrap()
                 .map(|row| row.nested(0).as_str().to_owned())
                 .collect::<Vec<_>>()
-        });
-        tables
+        })
     };
     let (before, commits) =
         (rows(&cache), steps.iter().filter(|step| step["commit"].is_array()).count());
