@@ -79,6 +79,13 @@ impl<'s> Asked<'s> {
         Ok(Self { schema, given, scope, list })
     }
 
+    /// Whether it may have made places for rows that are not there, which links in it point at.
+    pub(super) fn refers(&self) -> bool {
+        let given = self.given.iter().map(|(_, staged)| staged);
+        let mut all = given.chain(&self.scope).chain(&self.list);
+        all.any(|staged| matches!(staged, Staged::Link(_) | Staged::OneOf(..)))
+    }
+
     /// Deletes the row that the request is about.
     pub(super) fn delete(
         self,

@@ -19,6 +19,7 @@ mod values;
 
 use std::cell::RefCell;
 use std::collections::BTreeSet;
+use std::sync::Arc;
 
 use crate::change::{Ingested, Transaction};
 use crate::error::{Error, ErrorKind, Result};
@@ -108,7 +109,11 @@ impl Transaction {
         self.need(|schema| schema.written_by(rule))?;
         // What this refers to is no row, and may stay if the response fails.
         let asked = Asked::new(self, &schema, rule, &variables)?;
-        let (saved, brought) = (self.version(), self.brought.len());
+        let saved = match asked.refers() {
+            true => Arc::new(self.state.clone()),
+            false => self.version(),
+        };
+        let brought = self.brought.len();
         let read = self.read(&schema, rule, request.began, asked, &saved, bytes, progress);
         match read {
             Ok(brought) => {
