@@ -10,7 +10,7 @@ use crate::change::Changes;
 use crate::commit::{Kind, Writer, Writing};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::{
-    Bound, ComputedApart, Plan, Query, Rebound, Scalar, compile, compute_apart, may_stop,
+    Apart, Bound, ComputedApart, Plan, Query, Rebound, Scalar, compile, compute_apart, may_stop,
 };
 use crate::trace::{Report, WentOver};
 use crate::value::{Named, Stopwatch};
@@ -105,7 +105,7 @@ impl Cache {
     /// A query's handle goes over to other values.
     pub(super) fn go_over(&self, label: String, query: &Query, params: &Named) -> Result<Report> {
         let core = &self.0.core;
-        let writing = core.begin()?;
+        let mut writing = core.begin()?;
         if !query.is_of(&core.published) {
             return Err(Error::new(ErrorKind::Result, "the query is one of another cache")
                 .help("define it in this cache"));
@@ -116,26 +116,42 @@ impl Cache {
             let params = old.asked.plan.bind(params, Some(&old.asked.params))?;
             Result::Ok((old, params))
         };
-        let (old, first) = to()?;
-        let plan = old.asked.plan.clone();
-        let worth = |writer: &Writer| writer.engine.goes_anew(&old, &first, &writer.state);
-        let (mut writing, computed) =
-            self.computed_apart(writing, &plan, &first, query.name(), worth)?;
-        // Meanwhile it may have gone over to others.
+        // What must not fail in its middle.
+        let rebind = |writing: &mut Writing<'_>, from, params, apart| {
+            let Writer { engine, state, commit, .. } = &mut **writing;
+            let whole = core.published.begin();
+            let rebound = engine.rebind(from, params, (state, *commit), apart);
+            (rebound, whole)
+        };
         let (old, params) = to()?;
-        let computed = computed.filter(|_| params == first);
-        let whole = core.published.begin();
-        let Writer { engine, state, commit, .. } = &mut *writing;
-        let rebound = engine.rebind(old.number, params, (state, *commit), computed);
+        let (mut rebound, mut whole) = rebind(&mut writing, old.number, params, Apart::Ask);
+        let mut from = old.number;
+        if matches!(rebound, Ok(None)) {
+            whole.end();
+            let (plan, (old, first)) = (old.asked.plan.clone(), to()?);
+            let worth =
+                |writer: &Writer| writer.engine.is_worth_apart(&plan, &first, &writer.state);
+            let computed;
+            (writing, computed) =
+                self.computed_apart(writing, &plan, &first, query.name(), worth)?;
+            // Meanwhile it may have gone over to others.
+            drop(old);
+            let (old, params) = to()?;
+            let computed = computed.filter(|_| params == first);
+            let apart = computed.map_or(Apart::No, |computed| Apart::Computed(computed.into()));
+            from = old.number;
+            (rebound, whole) = rebind(&mut writing, from, params, apart);
+        }
         let Rebound { bound, reached } = match rebound {
-            Ok(rebound) => rebound,
-            Err(error) => {
+            Ok(Some(rebound)) => rebound,
+            failed => {
                 whole.end();
-                return Err(error);
+                let gone = || Error::new(ErrorKind::Result, "this query is not kept any more");
+                return Err(failed.err().unwrap_or_else(gone));
             }
         };
-        let (handle, from, to) = (query.handle(), old.number, bound.node.number);
-        query.go_over(bound.node, *commit + 1);
+        let (handle, to) = (query.handle(), bound.node.number);
+        query.go_over(bound.node, writing.commit + 1);
         let kind = Kind::Rebound(Box::new(reached), WentOver { handle, from, to });
         let changes = Changes::none(bound.state);
         let report = core.make(&mut writing, (label, watch), changes, kind);

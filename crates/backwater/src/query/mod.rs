@@ -48,7 +48,7 @@ pub(crate) use check::compile;
 pub(crate) use collation::compare_unicode;
 pub use delta::{Delta, DeltaKind, DeltaRow};
 pub(crate) use engine::{
-    Bound, ComputedApart, Engine, Reached, ReachedList, Rebound, compute_apart,
+    Apart, Bound, ComputedApart, Engine, Reached, ReachedList, Rebound, compute_apart,
 };
 pub use explain::{Explanation, Operator};
 #[cfg(feature = "sqlite")]

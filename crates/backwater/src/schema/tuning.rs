@@ -42,7 +42,7 @@ impl Default for Tuning {
             ranked_edits: 64,
             searched_texts: 1024,
             rows_beyond_window: 256,
-            pruned_rows: 1 << 16,
+            pruned_rows: 1 << 20,
         }
     }
 }

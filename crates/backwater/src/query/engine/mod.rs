@@ -28,8 +28,8 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, Schema, TableNo, Tuning};
 use crate::table::{Slot, State};
 use group::Group;
-pub(crate) use rebind::Rebound;
 use rebind::Recent;
+pub(crate) use rebind::{Apart, Rebound};
 use route::{Routes, wanted};
 
 /// A shape's number.

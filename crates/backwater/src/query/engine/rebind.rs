@@ -58,6 +58,14 @@ impl Recent {
     }
 }
 
+/// Whether the result for other values is computed while commits go on.
+pub(crate) enum Apart {
+    /// Not yet; it may have to be.
+    Ask,
+    Computed(Box<ComputedApart>),
+    No,
+}
+
 /// A query with other values.
 pub(crate) struct Rebound {
     pub(crate) bound: Bound,
@@ -65,24 +73,15 @@ pub(crate) struct Rebound {
 }
 
 impl Engine {
-    /// Whether going over to other values means to compute anew, and that takes so long that commits
-    /// shall go on meanwhile.
-    pub(crate) fn goes_anew(&self, old: &Node, params: &[Scalar<'static>], state: &State) -> bool {
-        let plan = &old.asked.plan;
-        let Ok(window) = plan.window(params) else { return false };
-        let to = Asked { plan: plan.clone(), params: params.into(), window };
-        let way = || Way::between(&old.asked, &to, &across::elsewhere(plan));
-        self.is_worth_apart(plan, params, state) && matches!(way(), Way::Anew)
-    }
-
-    /// The handle of a binding goes over to one with other values.
+    /// The handle of a binding goes over to one with other values. `None` if their result shall be
+    /// computed first, while commits go on.
     pub(crate) fn rebind(
         &mut self,
         from: BindingNo,
         params: Vec<Scalar<'static>>,
         (state, commit): (&mut Arc<State>, u64),
-        computed: Option<ComputedApart>,
-    ) -> Result<Rebound> {
+        apart: Apart,
+    ) -> Result<Option<Rebound>> {
         let Some(binding) = self.bindings.get(&from) else {
             return Err(Error::new(ErrorKind::Result, "this query is not kept any more"));
         };
@@ -101,8 +100,15 @@ impl Engine {
             .get_mut(&shape)
             .map(|shape| &**shape.elsewhere.get_or_insert_with(|| across::elsewhere(&shape.plan)));
         let way = Way::between(&old.asked, &to, elsewhere.unwrap_or_default());
+        let is_new = known.is_none() && window.limit > 0 && old.key.is_some();
+        if is_new
+            && matches!((&way, &apart), (Way::Anew, Apart::Ask))
+            && self.is_worth_apart(&plan, &to.params, state)
+        {
+            return Ok(None);
+        }
         let mut made = None;
-        if known.is_none() && window.limit > 0 && old.key.is_some() {
+        if is_new {
             made = self.make(shape, &old, &to, (&way, is_alone), (&mut *state, commit))?;
         }
         // Where one can come back as easily as one went, nothing of the old one needs to be kept.
@@ -113,7 +119,11 @@ impl Engine {
         let new = match live {
             Some(live) if stays => self.turn(&old, (to, hash), live, (&*state, commit)),
             live => {
-                let made = live.map(Made::Now).or(computed.map(Made::Before));
+                let computed = match apart {
+                    Apart::Computed(computed) => Some(Made::Before(*computed)),
+                    Apart::Ask | Apart::No => None,
+                };
+                let made = live.map(Made::Now).or(computed);
                 self.go_to(from, to.params.into(), is_far, made, (&mut *state, commit))?
             }
         };
@@ -144,7 +154,7 @@ impl Engine {
             from,
             took: None,
         };
-        Ok(Rebound { bound: Bound { node: new, state: state.clone() }, reached })
+        Ok(Some(Rebound { bound: Bound { node: new, state: state.clone() }, reached }))
     }
 
     /// A binding that nobody else needs becomes that of other values, with another state.
