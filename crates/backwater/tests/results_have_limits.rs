@@ -93,6 +93,27 @@ fn results_have_limits() {
     long("ab");
     assert!(words.read().is_ok());
 
+    // Not where it is worked out once for a binding either: nobody has a million times a million bytes.
+    let (long, endless) = ("x".repeat(1_000_000), cache("", 3));
+    for sql in [
+        "SELECT id FROM t WHERE n < length(replace(:long, 'x', :long))",
+        "SELECT id FROM t WHERE n IN (1, length(replace(:long, 'x', :long)))",
+        "SELECT id, replace(:long, 'x', :long) AS text FROM t",
+    ] {
+        let query = endless.query(sql, [("long", long.as_str())]).unwrap();
+        let _kept_up = query.keep_up();
+        assert!(
+            message(&query).contains("longer than 1000000000 bytes"),
+            "{sql}: {}",
+            message(&query)
+        );
+        endless.commit("one more", |tx| tx.merge("t", [("id", 3), ("n", 1)])).unwrap();
+        assert!(query.read().is_err(), "{sql}");
+    }
+    let window = "SELECT id FROM t LIMIT length(replace(:long, 'x', :long))";
+    let error = endless.query(window, [("long", long.as_str())]).unwrap_err();
+    assert!(error.to_string().contains("LIMIT is not a whole number"), "{error}");
+
     // Of what a LIMIT leaves out, nothing is kept.
     let pages = cache("limits.result_rows = 1000", 40);
     let first =

@@ -110,7 +110,7 @@ pub(crate) struct Limits {
 
 impl Default for Limits {
     fn default() -> Self {
-        let results = ResultLimits { rows: 10_000_000, bytes: 1 << 30, text: 1_000_000_000 };
+        let results = ResultLimits { rows: 10_000_000, bytes: 1 << 30, ..ResultLimits::NONE };
         Self { depth: 127, bytes: 1 << 30, stored_bytes: None, results }
     }
 }
@@ -125,7 +125,8 @@ pub(crate) struct ResultLimits {
 }
 
 impl ResultLimits {
-    pub(crate) const NONE: Self = Self { rows: usize::MAX, bytes: usize::MAX, text: usize::MAX };
+    /// No limits but that of a text, which is SQLite's.
+    pub(crate) const NONE: Self = Self { rows: usize::MAX, bytes: usize::MAX, text: 1_000_000_000 };
 }
 
 impl Limits {
