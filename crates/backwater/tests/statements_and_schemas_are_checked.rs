@@ -170,7 +170,7 @@ fn names_are_taken_as_sql_takes_them() {
         ("vessel", "Marram".into()),
     ];
     cache.commit("one", |tx| tx.insert("sailing", fields)).unwrap();
-    let cases: [(&str, &[&str], &[Value]); 9] = [
+    let cases: [(&str, &[&str], &[Value]); 11] = [
         ("select ID, Status from SAILING", &["id", "status"], &[1.into(), "late".into()]),
         (
             r#"SELECT "a b", [a b], `a b` FROM "sailing""#,
@@ -210,6 +210,16 @@ fn names_are_taken_as_sql_takes_them() {
             "SELECT upper(status), count(*) FROM sailing GROUP BY 1",
             &["upper(status)", "count(*)"],
             &["LATE".into(), 1.into()],
+        ),
+        (
+            "WITH w AS (SELECT id, id + 1 FROM sailing) SELECT count(*), max(id) + 1, id IS NOT DISTINCT FROM 1 AS one FROM w GROUP BY id",
+            &["count(*)", "max(id) + 1", "one"],
+            &[1.into(), 2.into(), 1.into()],
+        ),
+        (
+            "WITH a AS (SELECT id FROM sailing), b AS (SELECT id, status FROM sailing) SELECT ALL id + 1, (SELECT max(id) FROM b) FROM a UNION ALL SELECT id, id FROM a",
+            &["id + 1", "(SELECT max(id) FROM b)"],
+            &[2.into(), 1.into()],
         ),
         ("SELECT id -- the number\n FROM sailing /* all */ ;", &["id"], &[1.into()]),
     ];

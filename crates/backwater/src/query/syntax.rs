@@ -175,12 +175,24 @@ fn params(tokens: &[TokenWithSpan]) -> Vec<String> {
 
 fn items(tokens: &[TokenWithSpan]) -> Vec<String> {
     let word = |token: &Token, keyword: Keyword| matches!(token, Token::Word(word) if word.keyword == keyword);
-    let list =
-        tokens.iter().map(|token| &token.token).skip_while(|token| !word(token, Keyword::SELECT));
-    let mut items = vec![String::new()];
     let mut depth = 0_usize;
+    // In WITH stand others before it.
+    let outermost = tokens.iter().position(|token| {
+        match token.token {
+            Token::LParen => depth += 1,
+            Token::RParen => depth = depth.saturating_sub(1),
+            _ => {}
+        }
+        depth == 0 && word(&token.token, Keyword::SELECT)
+    });
+    let mut items = vec![String::new()];
     let mut after_distinct = false;
-    for token in list.skip(1) {
+    depth = 0;
+    let list = tokens.iter().map(|token| &token.token);
+    let list = list.skip(outermost.map_or(tokens.len(), |place| place + 1));
+    let says_which = |token: &Token| word(token, Keyword::DISTINCT) || word(token, Keyword::ALL);
+    let list = list.skip_while(|token| matches!(token, Token::Whitespace(_)) || says_which(token));
+    for token in list {
         match token {
             Token::LParen => depth += 1,
             Token::RParen => depth = depth.saturating_sub(1),

@@ -458,9 +458,29 @@ impl Watched {
             Err(_) if self.statement.sql.contains("LIMIT") => return Ok(()),
             Err(error) => return Err(TestCaseError::fail(error.to_string())),
         };
+        self.check_names(image, &result)?;
         let found: Vec<Vec<Sql>> =
             values(&result).iter().map(|row| row.iter().map(sql).collect()).collect();
         prop_assert_eq!(found, judged, "{:?}", self.statement);
+        Ok(())
+    }
+
+    /// Columns are called as SQLite calls them, where both statements say the same of them.
+    fn check_names(
+        &self,
+        image: &rusqlite::Connection,
+        result: &QueryResult,
+    ) -> Result<(), TestCaseError> {
+        let Statement { sql, judge, .. } = &self.statement;
+        let prepared = image.prepare(judge).unwrap();
+        let ours: Vec<&str> = result.columns().collect();
+        let theirs: Vec<&str> = prepared.column_names().into_iter().collect();
+        prop_assert_eq!(ours.len(), theirs.len());
+        let is_same = sql == judge
+            || ours.iter().zip(&theirs).all(|(a, b)| judge.contains(*a) && sql.contains(*b));
+        if is_same {
+            prop_assert_eq!(ours, theirs, "{}", sql);
+        }
         Ok(())
     }
 
