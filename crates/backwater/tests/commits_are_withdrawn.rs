@@ -380,3 +380,56 @@ fn cleared_is_empty_in_memory_and_in_the_file() {
     drop((cache, count));
     assert_eq!(image(&Cache::open(SqliteFile::new(&file)).unwrap()), began);
 }
+
+/// A link that a withdrawal lets through to a row that is gone is null, as the delete would have had
+/// it; and is there again once the delete is withdrawn, too, unless others have written it.
+#[test]
+fn what_a_delete_would_have_taken_along_comes_back_with_it() {
+    let (sailing, none) = (
+        |cache: &Cache| {
+            let snapshot = cache.snapshot();
+            let row = snapshot.get("sailing", 2).unwrap().unwrap();
+            let from = row.get("from").unwrap();
+            (from.map(|from| from.to_string()), snapshot.rows("sailing_stops").unwrap().count())
+        },
+        Some("NULL".to_owned()),
+    );
+    for way in 0..4 {
+        let cache = Cache::new(Schema::parse("test.toml", SCHEMA).unwrap());
+        let from = |port: &'static str| {
+            cache
+                .commit("written", |tx| {
+                    tx.merge("sailing", [("id", Value::from(2)), ("from", port.into())])?;
+                    tx.set_links("sailing", 2, "stops", [port])
+                })
+                .unwrap()
+        };
+        cache
+            .commit("opened", |tx| {
+                PORTS.iter().try_for_each(|port| tx.insert("port", [("code", *port)]))
+            })
+            .unwrap();
+        from("SAL");
+        let second = from("NOR");
+        let deleted = cache.commit("closed", |tx| tx.delete("port", "SAL")).unwrap();
+        let withdrawal = cache.withdraw("refused", &second).unwrap();
+        assert_eq!(sailing(&cache), (none.clone(), 0), "{:?}", image(&cache));
+        match way {
+            // Made anew, what it wrote stays.
+            0 => drop(cache.withdraw("made anew", &withdrawal).unwrap()),
+            1 => drop(from("EEL")),
+            // Long forgotten.
+            2 => (0..1100).for_each(|many| {
+                cache.commit("elsewhere", |tx| tx.set("elsewhere", [("many", many)])).unwrap();
+            }),
+            _ => {}
+        }
+        let reopened = cache.withdraw("not closed", &deleted).unwrap();
+        let expected = ["NOR", "EEL", "SAL", "SAL"][way];
+        assert_eq!(sailing(&cache), (Some(expected.to_owned()), 1), "way {way}");
+        cache.withdraw("closed after all", &reopened).unwrap();
+        let expected = [Some("NOR"), Some("EEL"), None, None][way];
+        let expected = expected.map_or((none.clone(), 0), |port| (Some(port.to_owned()), 1));
+        assert_eq!(sailing(&cache), expected, "way {way}");
+    }
+}

@@ -177,6 +177,12 @@ impl History {
         bits[word] |= 1 << bit;
     }
 
+    /// The commits that may still be withdrawn.
+    pub(super) fn all(&self) -> impl Iterator<Item = Arc<ChangedRows>> + '_ {
+        let held = self.held.iter().filter_map(|(_, rows)| rows.upgrade());
+        self.commits.iter().map(|past| past.rows.clone()).chain(held)
+    }
+
     /// Whether one of the last commits may have changed a row.
     pub(crate) fn is_recent(&self, table: TableNo, slot: Slot) -> bool {
         let bits = self.recent.get(table.index()).and_then(|bits| bits.get(slot.0 as usize / 64));

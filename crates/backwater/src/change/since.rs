@@ -23,6 +23,9 @@ pub(crate) struct Since {
     is_withdrawn: Arc<AtomicBool>,
     /// What lies under it, where that is not what there was before it: for a field, or for the row.
     pub(super) under: FxHashMap<Written, Under>,
+    /// What it would have written had the tables been as they are by now, and a version that has it:
+    /// links that a withdrawal has let through to rows that it deleted. They lie under it.
+    pub(super) on_its_behalf: Vec<(RowAt, FieldNo, Under)>,
     /// What commits wrote to its rows that are not remembered any more.
     pub(super) later: FxHashMap<RowAt, Vec<Later>>,
     /// Where its rows lie behind these commits.
@@ -63,6 +66,14 @@ pub(super) enum Wrote {
 
 /// What a commit wrote of a row; if that was gone already, by which commit.
 pub(super) type WroteOf = (RowAt, Option<u64>, Wrote);
+
+impl Since {
+    /// What was written to a field on its behalf.
+    pub(super) fn wrote_on_behalf(&self, at: RowAt, field: Option<FieldNo>) -> Option<&Under> {
+        let mut all = self.on_its_behalf.iter();
+        all.find(|(place, of, _)| *place == at && Some(*of) == field).map(|(.., wrote)| wrote)
+    }
+}
 
 impl Later {
     /// The commit, unless nobody can take it back, or make it anew, any more.
@@ -120,6 +131,9 @@ pub(super) struct Whereabouts {
 impl Whereabouts {
     pub(super) fn of(past: &Past) -> Self {
         let owners = past.links.iter().map(|(table, slot, _)| (*table, *slot));
+        let behalf =
+            past.rows.since().on_its_behalf.iter().map(|(place, ..)| *place).collect::<Vec<_>>();
+        let owners = owners.chain(behalf);
         let owners = owners.filter(|place| past.rows.wrote(*place).is_none()).collect();
         Self { made: past.number, owners, ..Self::default() }
     }
@@ -201,6 +215,31 @@ impl ChangedRows {
             Ok(_) => Some(None),
             Err(_) if self.again().has_fields(place) => Some(None),
             Err(_) => gone_by().map(|by| Some(Some(by))),
+        }
+    }
+
+    /// Takes note of a link that is null, or an entry that is gone, since it deleted the target.
+    pub(super) fn write_on_behalf(
+        &self,
+        (place, field): (RowAt, FieldNo),
+        under: Under,
+        after: &Arc<State>,
+    ) {
+        let is_owner = self.wrote(place).is_none();
+        let since: &mut Since = &mut self.since();
+        let wrote = Under { state: after.clone(), slot: place.1 };
+        since.on_its_behalf.push((place, field, wrote));
+        since.under.insert((place, Some(field)), under);
+        if is_owner {
+            since.whereabouts.owners.insert(place);
+        }
+    }
+
+    /// What it would have written is written by another withdrawal.
+    pub(super) fn let_go_on_behalf(&self, written: &FxHashSet<(RowAt, FieldNo)>) {
+        let mut since = self.since.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(since) = since.as_mut() {
+            since.on_its_behalf.retain(|(place, field, _)| !written.contains(&(*place, *field)));
         }
     }
 

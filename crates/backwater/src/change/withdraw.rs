@@ -8,15 +8,16 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::again::Again;
 use super::changes::ChangedRows;
+use super::history::History;
 use super::since::{Under, Whereabouts, Written, Wrote, written};
 use super::{Changes, FieldSet, Happened, RowAt, Staged, StagedRow, Transaction};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, Kind, Made, OnDelete, TableNo};
-use crate::table::{Cell, OWNER, Slot, State};
+use crate::table::{Cell, OWNER, Slot, State, TARGET};
 
 /// For commits, what lies under something that they wrote.
 type LiesUnder = Vec<(Arc<ChangedRows>, Written, Under)>;
@@ -26,16 +27,29 @@ pub(crate) struct Withdrawal {
     of: Changes,
     is_withdrawn: bool,
     under: LiesUnder,
+    /// Links that are null since these commits deleted what they pointed at.
+    on_behalf: LiesUnder,
+    /// The fields that it wrote.
+    written: FxHashSet<(RowAt, FieldNo)>,
 }
 
 impl Withdrawal {
     /// Takes effect with the commit that it is part of, which changed these rows.
-    pub(crate) fn take_effect(self, by: &ChangedRows) {
+    pub(crate) fn take_effect(self, by: &Changes, history: &History) {
         self.of.rows.set_withdrawn(self.is_withdrawn);
+        if !self.written.is_empty() {
+            let others = history.all().filter(|rows| !Arc::ptr_eq(rows, &self.of.rows));
+            others.for_each(|rows| rows.let_go_on_behalf(&self.written));
+        }
+        for (rows, (place, field), under) in self.on_behalf {
+            if let Some(field) = field {
+                rows.write_on_behalf((place, field), under, &by.after);
+            }
+        }
         for (rows, field, under) in self.under {
             rows.since().under.insert(field, under);
         }
-        by.since().of = Some((self.of, self.is_withdrawn));
+        by.rows.since().of = Some((self.of, self.is_withdrawn));
     }
 }
 
@@ -82,12 +96,17 @@ impl Transaction {
             let tables = of.rows.iter().map(|row| row.table).collect::<BTreeSet<_>>();
             tables.into_iter().flat_map(|table| schema.written_with(table)).collect()
         })?;
-        let mut withdrawal = Withdrawal { of, is_withdrawn, under: Vec::new() };
+        let mut withdrawal = Withdrawal {
+            of,
+            is_withdrawn,
+            under: Vec::new(),
+            on_behalf: Vec::new(),
+            written: FxHashSet::default(),
+        };
         let mut rows = self.rewritten(&withdrawal);
         self.follow_later(&mut rows, &mut withdrawal);
         rows.iter_mut().for_each(|row| self.keep_pairs(row));
-        let of = withdrawal.of.rows.clone();
-        self.put_back(&rows, &of)?;
+        self.put_back(&rows, &mut withdrawal)?;
         self.withdrawal = Some(withdrawal);
         Ok(())
     }
@@ -98,7 +117,10 @@ impl Transaction {
         let since = of.rows.since();
         let version = if *is_withdrawn { &of.before } else { &of.after };
         let under = |(table, slot): RowAt, field: Option<FieldNo>| {
-            let other = since.under.get(&((table, slot), field)).filter(|_| *is_withdrawn);
+            let other = match *is_withdrawn {
+                true => since.under.get(&((table, slot), field)),
+                false => since.wrote_on_behalf((table, slot), field),
+            };
             other.cloned().unwrap_or_else(|| Under { state: version.clone(), slot })
         };
         let mut wrote: Vec<(RowAt, FieldSet)> = Vec::new();
@@ -120,6 +142,8 @@ impl Transaction {
             Again::Gone(_) => (place, all(place.0).collect()),
         }));
         wrote.extend(entries_of(of));
+        let behalf = since.on_its_behalf.iter();
+        wrote.extend(behalf.map(|(place, field, _)| (*place, [*field].into_iter().collect())));
         wrote.sort_by_key(|(place, _)| *place);
         wrote.dedup_by(|(other, more), (place, fields)| {
             let is_same = other == place;
@@ -162,8 +186,9 @@ impl Transaction {
                 write_over(row, &later.wrote, (later.by().as_ref(), later.place), under);
             }
         }
-        let mut whereabouts = made.map_or_else(|| since.whereabouts.clone(), Whereabouts::of);
+        let known = since.whereabouts.clone();
         drop(since);
+        let mut whereabouts = made.map_or(known, Whereabouts::of);
         for past in behind {
             whereabouts.follow(&of.rows, (past, &written(past)), |row, place, wrote| {
                 if let Some(number) = numbers.get(&row)
@@ -190,7 +215,7 @@ impl Transaction {
     }
 
     /// Gives the rows what they shall have, as far as no other commit has written it since.
-    fn put_back(&mut self, rows: &[Rewritten], withdrawn: &Arc<ChangedRows>) -> Result<()> {
+    fn put_back(&mut self, rows: &[Rewritten], withdrawal: &mut Withdrawal) -> Result<()> {
         let is_back = |row: &&Rewritten| row.now.is_none() && row.row.1 && row.shall_be();
         // First all rows are there, then links find what they point at.
         let mut back: Vec<(RowAt, &Rewritten)> = Vec::new();
@@ -205,7 +230,7 @@ impl Transaction {
         let mut left = Vec::new();
         for (place, row) in back.into_iter().chain(here) {
             match row.shall_be() || !row.row.1 {
-                true if self.write_back(place, row, withdrawn) => {}
+                true if self.write_back(place, row, withdrawal) => {}
                 // What its row pointed at was deleted since, and would have taken it along.
                 true => drop(self.delete_row(place.0, place.1)),
                 false => left.push(place),
@@ -222,8 +247,9 @@ impl Transaction {
         &mut self,
         (table, slot): RowAt,
         row: &Rewritten,
-        withdrawn: &Arc<ChangedRows>,
+        withdrawal: &mut Withdrawal,
     ) -> bool {
+        let withdrawn = withdrawal.of.rows.clone();
         let schema = self.schema();
         let definition = schema.table(table);
         let mut staged = StagedRow::new();
@@ -233,29 +259,39 @@ impl Transaction {
                 true => under.state.table(table).cell(under.slot, *field),
                 false => Cell::Absent,
             };
-            let rule = definition.field(*field).link.as_ref();
+            // What becomes of the entries of a to-many link is said where these are.
+            let rule = match definition.field(*field).kind {
+                Kind::Links(entries) => schema.table(entries).field(TARGET).link.as_ref(),
+                _ => definition.field(*field).link.as_ref(),
+            };
             let on_delete = rule.map_or(OnDelete::Keep, |rule| rule.on_delete);
             // A row that was there then and is gone by now has been deleted since, unless the commit
             // that brought it was withdrawn.
-            let is_gone = |(of, at): RowAt| {
-                let id = || under.state.id(of, at).map(|id| id.to_id());
-                under.state.table(of).is_row(at)
-                    && !self.state.table(of).is_row(at)
-                    && id()
-                        .and_then(|id| self.history.deleted_by(of, id))
-                        .is_some_and(|by| by.is_none_or(|by| !Arc::ptr_eq(&by, withdrawn)))
+            let gone_by = |(of, at): RowAt| {
+                let is_gone = under.state.table(of).is_row(at) && !self.state.table(of).is_row(at);
+                let id = is_gone.then(|| under.state.id(of, at).map(|id| id.to_id())).flatten()?;
+                let by = self.history.deleted_by(of, id)?;
+                by.as_ref().is_none_or(|by| !Arc::ptr_eq(by, &withdrawn)).then_some(by)
+            };
+            let is_gone = |target: RowAt| gone_by(target).is_some();
+            withdrawal.written.insert(((table, slot), *field));
+            let mut on_behalf = |field: FieldNo, by: Option<Arc<ChangedRows>>| {
+                let at = ((table, slot), Some(field));
+                withdrawal.on_behalf.extend(by.map(|by| (by, at, under.clone())));
             };
             let target = match (cell, definition.field(*field).kind) {
                 (Cell::Link(at), Kind::Link(of)) => Some((of, at)),
                 (Cell::OneOf(of, at), _) => Some((of, at)),
                 _ => None,
             };
-            if target.is_some_and(is_gone) {
+            if let Some(by) = target.and_then(gone_by) {
                 match on_delete {
                     OnDelete::Cascade => return false,
                     OnDelete::SetNull => {
+                        on_behalf(*field, by.clone());
                         let beside = rule.and_then(|rule| rule.one_of.as_ref());
                         let beside = beside.map(|one_of| one_of.type_field);
+                        beside.into_iter().for_each(|beside| on_behalf(beside, by.clone()));
                         staged.extend(beside.map(|field| (field, Staged::Null)));
                         staged.push((*field, Staged::Null));
                         continue;
@@ -266,7 +302,13 @@ impl Transaction {
             let value = match (cell, definition.field(*field).kind) {
                 (Cell::Int(_), Kind::Links(entries)) => {
                     let mut targets = targets(&under.state, entries, under.slot);
-                    targets.retain(|to| on_delete != OnDelete::Cascade || !is_gone(*to));
+                    let cascades = on_delete == OnDelete::Cascade;
+                    targets
+                        .iter()
+                        .filter(|_| cascades)
+                        .filter_map(|to| gone_by(*to))
+                        .for_each(|by| on_behalf(*field, by));
+                    targets.retain(|to| !cascades || !is_gone(*to));
                     Staged::Links(targets)
                 }
                 _ => of_cell(cell),

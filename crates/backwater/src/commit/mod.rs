@@ -185,7 +185,7 @@ impl Core {
         match kind {
             Kind::Written(written) => {
                 if let Some(withdrawal) = written.withdrawal {
-                    withdrawal.take_effect(&changes.rows);
+                    withdrawal.take_effect(&changes, &writer.history);
                 }
                 ingested = written.ingested;
                 // When that was is only known with a clock.
