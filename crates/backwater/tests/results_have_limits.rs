@@ -154,6 +154,43 @@ fn what_takes_for_ever_is_stopped_and_holds_up_nothing() {
     assert_eq!(report.reached().count(), 1, "nothing of what was stopped is left");
 }
 
+/// The same of a statement over the results of others, which commits change meanwhile: it follows them.
+#[test]
+fn statements_over_statements_hold_up_nothing_and_follow() {
+    let cache = cache("", 12_000);
+    let sql = "SELECT count(*) AS n, sum(a.n + c.n) AS s FROM (SELECT id, n FROM t WHERE n < 5 GROUP BY id, n) AS a \
+        JOIN t AS c ON c.id = a.id WHERE a.n + c.n > 2";
+    let (stop, mut made) = (AtomicBool::new(false), 0_i64);
+    let defined = thread::scope(|scope| {
+        let defined = scope.spawn(|| {
+            let defined = cache.query(sql, ()).unwrap();
+            stop.store(true, Ordering::SeqCst);
+            defined
+        });
+        while !stop.load(Ordering::SeqCst) {
+            cache
+                .commit("a delay", |tx| {
+                    tx.update("t", made % 100, [("n", made % 11)])?;
+                    tx.delete("t", 11_999 - made % 50)?;
+                    tx.merge(
+                        "t",
+                        [("id", Value::from(20_000 + made % 70)), ("n", (made % 5).into())],
+                    )
+                })
+                .unwrap();
+            made += 1;
+        }
+        defined.join().unwrap()
+    });
+    assert!(made > 2, "{made} commits were made while it was computed");
+    let again = cache.query(&format!("{sql} AND 1 = 1"), ()).unwrap();
+    let rows = |query: &Query| query.read().unwrap().row(0).unwrap().values().to_vec();
+    assert_eq!(rows(&defined), rows(&again));
+    let _kept_up = defined.keep_up();
+    cache.commit("a delay", |tx| tx.update("t", 7, [("n", 1)])).unwrap();
+    assert_eq!(rows(&defined), rows(&again));
+}
+
 /// Going over to other values, and catching up, can be stopped as well: the query is as it was.
 #[test]
 fn a_query_that_is_stopped_is_as_it_was() {

@@ -10,7 +10,8 @@ use crate::change::Changes;
 use crate::commit::{Kind, Writer, Writing};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::{
-    Apart, Bound, ComputedApart, Plan, Query, Rebound, Scalar, compile, compute_apart, may_stop,
+    Apart, BindingNo, Bound, ComputedApart, Plan, Query, Rebound, Scalar, compile, compute_apart,
+    may_stop,
 };
 use crate::trace::{Report, WentOver};
 use crate::value::{Named, Stopwatch};
@@ -19,6 +20,15 @@ use crate::value::{Named, Stopwatch};
 const ATTEMPTS: usize = 3;
 /// So many rows may be changed meanwhile; if they are more, it is computed once more.
 const CHANGED_MEANWHILE: usize = 4096;
+
+/// Statements that another one reads, which are held until that is in use.
+struct Held<'c>(&'c Cache, Vec<BindingNo>);
+
+impl Drop for Held<'_> {
+    fn drop(&mut self) {
+        self.1.iter().for_each(|number| self.0.0.core.published.release(*number));
+    }
+}
 
 impl Cache {
     pub(super) fn define(&self, name: &str, sql: &str, params: &Named) -> Result<Query> {
@@ -50,24 +60,21 @@ impl Cache {
         name: &str,
     ) -> Result<(Writing<'c>, Bound)> {
         // The statements that it reads come first, each for itself.
-        let mut inner = Vec::new();
-        for (plan, params, name) in plan.statements(params) {
-            if writing.engine.has_apart(&plan, &params, &writing.state) {
-                let bound;
-                (writing, bound) = self.bound(writing, &plan, &params, &name)?;
-                writing.state = bound.state;
-                inner.push(bound.node.number);
-            }
+        let mut held = Held(self, Vec::new());
+        let is_known = writing.engine.is_known(plan, params);
+        let statements = if is_known { Vec::new() } else { plan.statements(params) };
+        for (plan, params, name) in statements {
+            let bound;
+            (writing, bound) = self.bound(writing, &plan, &params, &name)?;
+            writing.state = bound.state;
+            held.1.push(bound.node.number);
         }
         let worth = |writer: &Writer| writer.engine.is_worth_apart(plan, params, &writer.state);
         let (mut writing, computed) = self.computed_apart(writing, plan, params, name, worth)?;
         let (state, commit) = (writing.state.clone(), writing.commit);
         let bind =
             || writing.engine.bind(plan.clone(), params.to_vec(), name, (&state, commit), computed);
-        let mut bound = may_stop(bind)?;
-        for number in inner {
-            writing.engine.release(number, &mut bound.state);
-        }
+        let bound = may_stop(bind)?;
         Ok((writing, bound))
     }
 
@@ -89,14 +96,25 @@ impl Cache {
             engine.prepare(plan, name, state);
             core.published.publish(state.clone(), *commit);
             let (state, commit) = (state.clone(), *commit);
+            let Some(inner) = engine.inner_rows(plan, params, (&state, commit)) else { break };
             // Commits go on while it is computed; it follows them afterwards.
             drop(writing);
-            let live = compute_apart(plan, params, &state)?;
+            let live = compute_apart(plan, params, &state, &inner);
             writing = core.begin()?;
+            let live = match live {
+                Ok(live) => live,
+                Err(error) => {
+                    let Writer { engine, state, commit, .. } = &mut *writing;
+                    engine.forget_prepared(plan, state);
+                    core.published.publish(state.clone(), *commit);
+                    return Err(error);
+                }
+            };
             let rows = writing.history.rows_since(commit);
             let rows = rows.map(|rows| rows.take(CHANGED_MEANWHILE + 1).collect::<Vec<_>>());
             if let Some(rows) = rows.filter(|rows| rows.len() <= CHANGED_MEANWHILE) {
-                return Ok((writing, Some(ComputedApart { live, state, commit, rows })));
+                let computed = ComputedApart { live, state, commit, rows, inner };
+                return Ok((writing, Some(computed)));
             }
         }
         Ok((writing, None))

@@ -138,6 +138,11 @@ impl Published {
         drop(old);
     }
 
+    /// A handle on a binding was dropped.
+    pub(crate) fn release(&self, binding: BindingNo) {
+        self.released.lock().unwrap_or_else(PoisonError::into_inner).push(binding);
+    }
+
     /// The bindings of the handles that were dropped since this was last asked.
     pub(crate) fn take_released(&self) -> Vec<BindingNo> {
         std::mem::take(&mut *self.released.lock().unwrap_or_else(PoisonError::into_inner))
@@ -369,7 +374,7 @@ impl fmt::Debug for Query {
 
 impl Drop for Handle {
     fn drop(&mut self) {
-        let mut released = self.published.released.lock().unwrap_or_else(PoisonError::into_inner);
-        released.push(self.stands_for().node.number);
+        let number = self.stands_for().node.number;
+        self.published.release(number);
     }
 }

@@ -19,10 +19,10 @@ use super::failed::failure;
 use super::filter::Filter;
 use super::live::{Beside, Live, Ordered};
 use super::order::Moves;
-use super::plan::{Asked, Plan, Relation};
+use super::plan::{Asked, Plan, Relation, Window};
 use super::relation::{Derived, DerivedChange, DerivedRow, DerivedView, View, changed_columns};
 use super::result::Entry;
-use super::scalar::{Key, KeyValues};
+use super::scalar::{Key, KeyValues, Scalar};
 use super::walk::{Start, Starts, TupleDelta, TupleDeltas, Walk, changed_tuples};
 use super::work;
 use crate::caught::fault;
@@ -56,6 +56,9 @@ pub(crate) struct Node {
     /// How many want it up to date at every commit: watches, and readers that are watched.
     watched: AtomicUsize,
 }
+
+/// What a binding is.
+pub(crate) type Parts = ((BindingNo, Arc<str>), Arc<Asked>, Option<KeyValues>, Option<Arc<Reads>>);
 
 /// What readers find, who do not wait for those that bring it up to date.
 struct Shown {
@@ -172,6 +175,16 @@ impl Node {
         made: Option<Result<Live, Failure>>,
         (state, commit): (&Arc<State>, u64),
     ) -> Arc<Self> {
+        Self::as_of((named, asked, key, reads), made, (state, commit), commit)
+    }
+
+    /// The same, with a state that is of an earlier commit.
+    pub(crate) fn as_of(
+        (named, asked, key, reads): Parts,
+        made: Option<Result<Live, Failure>>,
+        (state, commit): (&Arc<State>, u64),
+        made_at: u64,
+    ) -> Arc<Self> {
         let inner = reads.as_ref().map_or(&[][..], |reads| &reads.inner);
         for (source, node) in inner.iter().enumerate() {
             if let Some(node) = node {
@@ -191,8 +204,8 @@ impl Node {
             }
         };
         let Kept { entry, beside, failed_in_part } = kept(&asked, live);
-        let shown = Mutex::new(Shown { now: entry.clone(), since: commit, before: None });
-        let current = Current { entry, failed_in_part, beside, derived: None, commit };
+        let shown = Mutex::new(Shown { now: entry.clone(), since: made_at, before: None });
+        let current = Current { entry, failed_in_part, beside, derived: None, commit: made_at };
         let (number, name) = named;
         let node = Arc::new(Self {
             number,
@@ -344,14 +357,40 @@ impl Node {
         lock(&self.current).entry.clone()
     }
 
+    /// How many rows its result has, if it can be told.
+    pub(crate) fn rows_shown(&self) -> usize {
+        let current = lock(&self.current);
+        current.entry.ordered.as_ref().map_or(0, |ordered| self.asked.window.len(ordered.len()))
+    }
+
     /// Bytes that its state takes, more or less.
     pub(crate) fn bytes(&self) -> usize {
         let current = lock(&self.current);
         current.entry.ordered.as_ref().map_or(0, Ordered::bytes) + current.beside.bytes()
     }
 
+    /// The rows that a statement which reads this one sees, as they are.
+    pub(crate) fn derived_rows(&self) -> Option<Derived> {
+        lock(&self.current).derived.as_deref().cloned()
+    }
+
+    /// Has a new binding, which was made from these rows of what it reads, follow how they changed.
+    pub(crate) fn fall_behind_inner(
+        &self,
+        then: &Arc<State>,
+        commit: u64,
+        rows: &[Option<Derived>],
+    ) {
+        for (source, (node, rows)) in self.inner().iter().zip(rows).enumerate() {
+            let (Some(node), Some(rows)) = (node, rows) else { continue };
+            let changes = node.derived_rows().map(|now| now.changes_since(rows));
+            let changes = changes.filter(|changes| !changes.is_empty());
+            changes.into_iter().for_each(|of| self.put_off_derived(commit, then, source, &of));
+        }
+    }
+
     /// Keeps rows for a statement that reads this one as its source of that number.
-    fn serve(&self, reader: &Plan, source: usize, state: &State) {
+    pub(crate) fn serve(&self, reader: &Plan, source: usize, state: &State) {
         let inner = Inner::of(self.inner());
         let mut current = lock(&self.current);
         if current.derived.is_none() {
@@ -922,13 +961,20 @@ fn compute(
 ) -> Result<Live, Failure> {
     match inner.failure() {
         Some(failure) => Err(failure),
-        None => {
-            view.take_asked();
-            let live = Live::compute(view, (&asked.params, asked.window), empty)?;
-            let failure = view.take_asked().and_then(|_| failure(view, &asked.params));
-            failure.map_or(Ok(live), Err)
-        }
+        None => computed(view, (&asked.params, asked.window), empty),
     }
+}
+
+/// The same where all that it reads can be told.
+pub(crate) fn computed(
+    view: &View<'_>,
+    (params, window): (&[Scalar<'static>], Window),
+    empty: bool,
+) -> Result<Live, Failure> {
+    view.take_asked();
+    let live = Live::compute(view, (params, window), empty)?;
+    let failure = view.take_asked().and_then(|_| failure(view, params));
+    failure.map_or(Ok(live), Err)
 }
 
 /// A state as it is kept.

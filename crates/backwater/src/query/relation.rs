@@ -31,7 +31,7 @@ pub(crate) fn key_slots(sources: &[Source], tuple: &[Slot]) -> Tuple {
 }
 
 /// The rows of a statement's result, for statements that read it.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub(crate) struct Derived {
     rows: Vec<Option<Arc<DerivedRow>>>,
     places: HashMap<Box<[Key]>, Slot>,
@@ -42,7 +42,7 @@ pub(crate) struct Derived {
     asked: RefCell<Option<Failure>>,
 }
 
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 struct DerivedIndex {
     fields: Vec<FieldNo>,
     slots: HashMap<Box<[Key]>, Vec<Slot>>,
@@ -133,6 +133,13 @@ impl Derived {
 
     pub(crate) fn row(&self, slot: Slot) -> Option<&Arc<DerivedRow>> {
         self.rows.get(slot.0 as usize)?.as_ref()
+    }
+
+    /// How the rows have changed since they were these.
+    pub(crate) fn changes_since(&self, then: &Self) -> Vec<DerivedChange> {
+        let slots = (0..self.rows.len().max(then.rows.len()) as u32).map(Slot);
+        let changed = slots.filter(|slot| self.row(*slot) != then.row(*slot));
+        changed.map(|slot| DerivedChange { slot, before: then.row(slot).cloned() }).collect()
     }
 
     /// Why a row cannot be told that was asked for since this was called last.

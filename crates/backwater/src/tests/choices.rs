@@ -656,7 +656,7 @@ fn finish(
         .replace("*/", "");
     let with = format!("WITH counts AS ({COUNTS}), above AS ({ABOVE}), top AS ({TOP_JUDGED}) ");
     // A named query of the schema is the same as one that WITH names.
-    let sql = if body.len() % 3 == 0 { with.clone() + &sql } else { sql };
+    let sql = if body.len().is_multiple_of(3) { with.clone() + &sql } else { sql };
     (sql, with + &judge)
 }
 

@@ -474,7 +474,7 @@ impl Watched {
         let Statement { sql, judge, .. } = &self.statement;
         let prepared = image.prepare(judge).unwrap();
         let ours: Vec<&str> = result.columns().collect();
-        let theirs: Vec<&str> = prepared.column_names().into_iter().collect();
+        let theirs: Vec<&str> = prepared.column_names().collect();
         prop_assert_eq!(ours.len(), theirs.len());
         let is_same = sql == judge
             || ours.iter().zip(&theirs).all(|(a, b)| judge.contains(*a) && sql.contains(*b));

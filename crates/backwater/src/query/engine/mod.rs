@@ -6,7 +6,7 @@ mod intervals;
 mod rebind;
 mod route;
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap};
 use std::hash::{BuildHasher, Hasher, RandomState};
 use std::sync::Arc;
 use std::time::Duration;
@@ -18,9 +18,9 @@ use smallvec::SmallVec;
 use super::delta::Delta;
 use super::edit::Failure;
 use super::live::Live;
-use super::node::{Node, Reads};
+use super::node::{Node, Reads, computed};
 use super::plan::{Asked, Identity, KeyPart, Plan, Relation};
-use super::relation::{DerivedRow, View};
+use super::relation::{Derived, DerivedRow, DerivedView, View};
 use super::result::QueryResult;
 use super::scalar::{Key, Scalar};
 use super::{BindingNo, Outcome, work};
@@ -140,7 +140,12 @@ pub(crate) struct ComputedApart {
     pub(crate) commit: u64,
     /// The rows that were changed since.
     pub(crate) rows: Vec<(TableNo, Slot)>,
+    /// The rows of the statements that it reads, as they were.
+    pub(crate) inner: InnerRows,
 }
+
+/// For each source that is another statement, its rows; none at all, if no source is one.
+pub(crate) type InnerRows = Vec<Option<Derived>>;
 
 /// Where a new binding's state comes from, if it need not be computed.
 enum Made {
@@ -156,11 +161,14 @@ pub(crate) fn compute_apart(
     plan: &Plan,
     params: &[Scalar<'static>],
     state: &State,
+    inner: &InnerRows,
 ) -> Result<Result<Live, Failure>> {
     let window = plan.window(params)?;
-    let view = View { plan, state, derived: &[] };
+    let derived = inner.iter().map(|rows| Some(DerivedView { rows: rows.as_ref()?, undo: None }));
+    let derived: Vec<Option<DerivedView<'_>>> = derived.collect();
+    let view = View { plan, state, derived: &derived };
     let is_empty = plan.key(params, window).is_none();
-    let live = || Live::compute(&view, (params, window), is_empty);
+    let live = || computed(&view, (params, window), is_empty);
     match work::can_stop(true, live) {
         Err(failure) if failure.is_stopped => Err(failure.error()),
         live => Ok(live),
@@ -238,29 +246,36 @@ impl Engine {
         Ok(Bound { node: binding.node.clone(), state })
     }
 
-    /// The same of a statement, or of one of those that it reads.
-    pub(crate) fn has_apart(
+    /// The rows of the statements that a plan reads, which are in use; `None` if one is not, or if it
+    /// cannot be told.
+    pub(crate) fn inner_rows(
         &self,
-        plan: &Arc<Plan>,
+        plan: &Plan,
         params: &[Scalar<'static>],
-        state: &State,
-    ) -> bool {
-        let (mut met, mut next) = (HashSet::new(), vec![(plan.clone(), params.to_vec())]);
-        while let Some((plan, params)) = next.pop() {
-            if self.is_worth_apart(&plan, &params, state) {
-                return true;
-            }
-            if !self.is_known(&plan, &params) && met.insert(plan.identity) {
-                next.extend(plan.statements(&params).into_iter().map(|(plan, of, _)| (plan, of)));
-            }
+        (state, commit): (&Arc<State>, u64),
+    ) -> Option<InnerRows> {
+        if plan.sources.iter().all(|source| matches!(source.relation, Relation::Table(_))) {
+            return Some(Vec::new());
         }
-        false
+        let rows = plan.sources.iter().enumerate().map(|(number, source)| {
+            let Relation::Statement(inner, of) = &source.relation else { return Some(None) };
+            let params: Vec<Scalar<'static>> = of.iter().map(|of| params[*of].clone()).collect();
+            let node = &self.bindings.get(&self.known(inner, &params)?)?.node;
+            work::can_stop(false, || node.catch_up(state, commit)).ok()?;
+            node.serve(plan, number, state);
+            node.entry().ordered.is_ok().then(|| node.derived_rows())
+        });
+        rows.collect()
     }
 
-    fn is_known(&self, plan: &Plan, params: &[Scalar<'static>]) -> bool {
-        let shape = self.by_identity.get(&plan.identity);
-        let hash = hash_of(params, &self.hasher);
-        shape.is_some_and(|shape| self.with_params(*shape, params, hash).is_some())
+    /// Whether a plan with parameters is in use.
+    pub(crate) fn is_known(&self, plan: &Plan, params: &[Scalar<'static>]) -> bool {
+        self.known(plan, params).is_some()
+    }
+
+    fn known(&self, plan: &Plan, params: &[Scalar<'static>]) -> Option<BindingNo> {
+        let shape = self.by_identity.get(&plan.identity)?;
+        self.with_params(*shape, params, hash_of(params, &self.hasher))
     }
 
     /// Whether a new binding's state takes so long to compute that commits shall go on meanwhile.
@@ -274,8 +289,12 @@ impl Engine {
         for source in &plan.sources {
             match source.relation {
                 Relation::Table(table) => rows += state.table(table).rows() as usize,
-                // What it reads of others is of the moment at which these are read.
-                Relation::Statement(..) => return false,
+                Relation::Statement(ref inner, ref of) => {
+                    let params: Vec<_> = of.iter().map(|of| params[*of].clone()).collect();
+                    let known = self.known(inner, &params).and_then(|of| self.bindings.get(&of));
+                    let Some(known) = known else { return false };
+                    rows += known.node.rows_shown();
+                }
             }
         }
         // What is still to come is no news when it comes.
@@ -285,6 +304,13 @@ impl Engine {
     /// Makes the indexes that a plan's bindings need.
     pub(crate) fn prepare(&mut self, plan: &Arc<Plan>, name: &str, state: &mut Arc<State>) {
         self.shape(plan.clone(), name, state);
+    }
+
+    /// Lets go of what was made ready for a plan that did not come into use.
+    pub(crate) fn forget_prepared(&mut self, plan: &Plan, state: &mut Arc<State>) {
+        if let Some(number) = self.by_identity.get(&plan.identity) {
+            self.forget_if_unused(*number, state);
+        }
     }
 
     fn use_binding(
@@ -356,9 +382,11 @@ impl Engine {
             Some(Made::Now(live)) => {
                 Node::new(named, asked, key.clone(), reads, Some(Ok(live)), (state, commit))
             }
-            Some(Made::Before(ComputedApart { live, state: then, commit: at, rows })) => {
-                let node = Node::new(named, asked, key.clone(), reads, Some(live), (&then, at));
+            Some(Made::Before(ComputedApart { live, state: then, commit: at, rows, inner })) => {
+                let parts = (named, asked, key.clone(), reads);
+                let node = Node::as_of(parts, Some(live), (state, commit), at);
                 node.fall_behind(&then, (at + 1, commit), &rows);
+                node.fall_behind_inner(&then, commit, &inner);
                 let caught_up = node.catch_up(state, commit);
                 debug_assert!(caught_up.is_ok());
                 node
