@@ -4,6 +4,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
+use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
@@ -190,7 +191,21 @@ impl World for Asked<'_> {
     }
 }
 
-struct Now<'c>(&'c backwater::Snapshot, &'c Query, Stamps);
+struct Now<'c>(&'c backwater::Snapshot, &'c Query, Stamps, &'c RefCell<Results>);
+
+/// The results that a query had when it was read, each unlike the one before it. One that becomes
+/// again what it was is another result, if it was read in between.
+#[derive(Default)]
+struct Results(Vec<String>);
+
+impl Results {
+    fn note(&mut self, given: String) -> usize {
+        if self.0.last() != Some(&given) {
+            self.0.push(given);
+        }
+        self.0.len()
+    }
+}
 
 /// The last commits that changed a delay, and that let sailings come or go.
 #[derive(Debug, Clone, Copy, Default)]
@@ -240,6 +255,9 @@ impl Now<'_> {
             }
             // Absent is not the value that stands for it.
             Step::Board => format!("{:?}", self.0.only("board").unwrap()),
+            Step::Late => {
+                self.3.borrow_mut().note(self.give(step, others).unwrap()).to_string()
+            }
             _ => self.give(step, others).unwrap(),
         }
     }
@@ -395,11 +413,12 @@ proptest! {
             }));
         }
         let mut stamps = Stamps::default();
+        let results = RefCell::default();
         let mut tracked: Vec<Tracked> = functions.iter().map(|_| Tracked::default()).collect();
         for (writes, asked) in rounds {
             stamps.note(&apply(&cache, &writes));
             let snapshot = cache.snapshot();
-            let world = Now(&snapshot, &late, stamps);
+            let world = Now(&snapshot, &late, stamps, &results);
             for number in asked.into_iter().filter(|number| *number < derived.len()) {
                 track(number, &functions, &derived, &world, &mut tracked);
                 let others = &derived[..number];
