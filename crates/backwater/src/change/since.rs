@@ -119,7 +119,7 @@ fn add_later(all: &mut Vec<Later>, later: Later) {
 pub(super) struct Whereabouts {
     /// The number of the commit.
     made: u64,
-    /// Rows of which it wrote only to-many links.
+    /// Rows of which it wrote only to-many links, or what was written on its behalf.
     owners: FxHashSet<RowAt>,
     /// Those that are not there, or not gone, as they were when it was made.
     left: FxHashSet<RowAt>,

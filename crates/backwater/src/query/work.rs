@@ -67,7 +67,7 @@ impl Work {
                 "the result takes more than {bytes} bytes; {less}, or raise `limits.result_bytes`"
             )),
             Beyond::Text => Failure::of(format!(
-                "a text would be longer than {text} bytes; `limits.text_bytes` says how long one may be"
+                "a text would be longer than {text} bytes; make a shorter one, or raise `limits.text_bytes`"
             )),
             Beyond::Stopped => Failure::stopped(),
         })

@@ -61,33 +61,23 @@ impl Tuning {
     pub(crate) const SIZES: usize = 10;
 
     pub(crate) fn of(sizes: [usize; Self::SIZES]) -> Self {
-        let [
-            recomputed_rows,
-            backlog_rows,
-            backlog_commits,
-            rebound_rows,
-            listed_keys,
-            rows_apart,
-            ranked_edits,
-            searched_texts,
-            rows_beyond_window,
-            pruned_rows,
-        ] = sizes;
-        let backlog_commits = backlog_commits as u64;
+        let mut sizes = sizes.into_iter();
+        let mut next = || sizes.next().unwrap_or_default();
         Self {
-            recomputed_rows,
-            backlog_rows,
-            backlog_commits,
-            rebound_rows,
-            listed_keys,
-            rows_apart,
-            ranked_edits,
-            searched_texts,
-            rows_beyond_window,
-            pruned_rows,
+            recomputed_rows: next(),
+            backlog_rows: next(),
+            backlog_commits: next() as u64,
+            rebound_rows: next(),
+            listed_keys: next(),
+            rows_apart: next(),
+            ranked_edits: next(),
+            searched_texts: next(),
+            rows_beyond_window: next(),
+            pruned_rows: next(),
         }
     }
 
+    /// The sizes, as [`Self::of`] takes them.
     pub(crate) fn numbers(&self) -> [usize; Self::SIZES] {
         [
             self.recomputed_rows,
