@@ -291,6 +291,49 @@ pub(crate) fn bulk(size: usize) -> anyhow::Result<Vec<Figure>> {
     Ok(vec![figure("commit/bulk", size, ours, "hand-written", hand, 4.0)])
 }
 
+/// Many updates in one commit, each of which moves a row of a grouping that another query joins.
+pub(crate) fn bulk_over_groups(size: usize) -> anyhow::Result<Vec<Figure>> {
+    const LATEST: &str = "SELECT s.id, l.delay, s.status FROM (SELECT id, max(delay_min) AS delay \
+        FROM sailing GROUP BY id) AS l JOIN sailing AS s ON s.id = l.id";
+    let (cache, _) = filled(size)?;
+    let judge = sqlite(&cache)?;
+    let query = cache.query(LATEST, ())?;
+    let _kept = query.keep_up();
+    let ids: Vec<i64> = (1..=size as i64).step_by(20).collect();
+    let (ours, theirs) = alternate(
+        || fastrand::i64(0..90),
+        |first| -> backwater::Result<usize> {
+            let report = cache.commit("delays reported", |tx| {
+                ids.iter().try_for_each(|id| {
+                    tx.update("sailing", *id, [("delay_min", (*first + *id) % 90)]).map(drop)
+                })
+            })?;
+            Ok(report.delta(&query).into_iter().flat_map(|delta| delta.rows()).count())
+        },
+        |first| -> rusqlite::Result<usize> {
+            judge.execute_batch("BEGIN")?;
+            let mut update =
+                judge.prepare_cached("UPDATE sailing SET delay_min = ?2 WHERE id = ?1")?;
+            for id in &ids {
+                update.execute((*id, (*first + *id) % 90))?;
+            }
+            judge.execute_batch("COMMIT")?;
+            let mut all = judge.prepare_cached(LATEST)?;
+            let mut rows = all.query(())?;
+            let mut count = 0;
+            while rows.next()?.is_some() {
+                count += 1;
+            }
+            Ok(count)
+        },
+    );
+    let mine: i64 = query.read()?.rows().filter_map(|row| row.values()[1].as_int()).sum();
+    let judged = format!("SELECT sum(delay) FROM ({LATEST})");
+    let judged: i64 = judge.query_row(&judged, (), |row| row.get(0))?;
+    anyhow::ensure!(mine == judged, "other delays than SQLite");
+    Ok(vec![figure("commit/bulk-over", size, ours, "SQLite, all again", theirs, 4.0)])
+}
+
 /// A vessel renamed, whose sailings are shown, with their positions.
 pub(crate) fn join_fanout(size: usize) -> anyhow::Result<Vec<Figure>> {
     let (cache, maps) = filled(size)?;

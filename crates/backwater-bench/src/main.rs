@@ -35,7 +35,7 @@ struct Arguments {
 type Case = fn(usize) -> anyhow::Result<Vec<Figure>>;
 
 /// The names that a case gives figures for, and the case.
-const CASES: [(&[&str], Case); 23] = [
+const CASES: [(&[&str], Case); 24] = [
     (&["ingest/nested", "ingest/nested-vs-value"], ingest::nested),
     (&["ingest/again"], ingest::again),
     (&["ingest/small"], ingest::small),
@@ -47,6 +47,7 @@ const CASES: [(&[&str], Case); 23] = [
     (&["commit/flat"], commit::flat),
     (&["commit/rows"], commit::rows),
     (&["commit/bulk"], commit::bulk),
+    (&["commit/bulk-over"], commit::bulk_over_groups),
     (&["commit/join-fanout"], commit::join_fanout),
     (&["search/letters"], rebind::letters),
     (&["rebind/now"], rebind::now),

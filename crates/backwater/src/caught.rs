@@ -20,10 +20,10 @@ fn message(payload: &(dyn Any + Send)) -> String {
     text.or_else(|| payload.downcast_ref::<String>().cloned()).unwrap_or_else(|| "…".to_owned())
 }
 
-/// Where tests let something fail.
+/// Where tests let something fail, or happen meanwhile.
 #[cfg(all(test, feature = "sqlite"))]
-pub(crate) use crate::tests::fault;
+pub(crate) use crate::tests::step;
 
 #[cfg(not(all(test, feature = "sqlite")))]
 #[inline(always)]
-pub(crate) fn fault(_place: &str) {}
+pub(crate) fn step(_place: &str) {}

@@ -255,9 +255,7 @@ impl Now<'_> {
             }
             // Absent is not the value that stands for it.
             Step::Board => format!("{:?}", self.0.only("board").unwrap()),
-            Step::Late => {
-                self.3.borrow_mut().note(self.give(step, others).unwrap()).to_string()
-            }
+            Step::Late => self.3.borrow_mut().note(self.give(step, others).unwrap()).to_string(),
             _ => self.give(step, others).unwrap(),
         }
     }

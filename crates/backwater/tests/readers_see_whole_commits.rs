@@ -4,10 +4,11 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Barrier, Mutex};
 use std::thread;
+use std::time::{Duration, Instant};
 
-use backwater::{Cache, Schema, Table};
+use backwater::{Cache, Delta, QueryResult, ReachedQuery, Schema, Table, Value};
 
 #[derive(Table)]
 struct Deck {
@@ -38,6 +39,50 @@ fn transfer(cache: &Cache, round: u64) {
             })
         })
         .unwrap();
+}
+
+/// A view that begins while a commit is made is told of all that comes after what it began with.
+#[test]
+fn views_that_begin_meanwhile_miss_nothing() {
+    const PAUSE: Duration = Duration::from_micros(60);
+    let schema = "table.deck = { id = 'id', fields = { id = 'int', cars = 'int' } }";
+    let cache = Cache::new(Schema::parse("s.toml", schema).unwrap());
+    let all = "SELECT id, cars FROM deck WHERE cars >= :least ORDER BY id";
+    let others = "SELECT d.id, n.n FROM deck AS d
+        JOIN (SELECT cars, count(*) AS n FROM deck GROUP BY cars) AS n ON n.cars = d.cars
+        WHERE d.id >= :least ORDER BY d.id";
+    let queries = [all, others].map(|sql| cache.query(sql, [("least", 0)]).unwrap());
+    let values = |result: &QueryResult| -> Vec<Vec<Value>> {
+        result.rows().map(|row| row.values().to_vec()).collect()
+    };
+    for round in 0..commits() as i64 {
+        let writes = Barrier::new(2);
+        let watched = thread::scope(|scope| {
+            scope.spawn(|| {
+                writes.wait();
+                for step in 0..4 {
+                    let row = [("id", (round + step) % 9), ("cars", round * step % 5)];
+                    cache.commit("written", |tx| tx.merge("deck", row)).unwrap();
+                }
+            });
+            writes.wait();
+            let begun = Instant::now();
+            while begun.elapsed() < PAUSE * (round as u32 % 5) {}
+            queries.each_ref().map(|query| {
+                let deltas: Arc<Mutex<Vec<Delta>>> = Arc::default();
+                let told = deltas.clone();
+                let told = move |reached: &ReachedQuery<'_>| {
+                    told.lock().unwrap().push(reached.delta().unwrap().clone());
+                };
+                (cache.read_and_watch(query, told).unwrap(), deltas)
+            })
+        });
+        for (query, ((start, _watch), deltas)) in queries.iter().zip(watched) {
+            let mut view = values(&start);
+            deltas.lock().unwrap().iter().for_each(|delta| delta.apply(&mut view));
+            assert_eq!(view, values(&query.read().unwrap()), "{} in round {round}", query.name());
+        }
+    }
 }
 
 #[test]

@@ -6,6 +6,7 @@
 use std::sync::Arc;
 
 use super::Cache;
+use crate::caught::step;
 use crate::change::Changes;
 use crate::commit::{Kind, Writer, Writing};
 use crate::error::{Error, ErrorKind, Result};
@@ -43,11 +44,6 @@ impl Cache {
         // The same rows, and perhaps an index more to find them by.
         writing.state = bound.state.clone();
         core.published.publish(bound.state, writing.commit);
-        if let Some(failure) = bound.node.stopped() {
-            let Writer { engine, state, .. } = &mut *writing;
-            engine.release(bound.node.number, state);
-            return Err(failure);
-        }
         Ok(Query::new(core.published.clone(), bound.node, name))
     }
 
@@ -75,6 +71,13 @@ impl Cache {
         let bind =
             || writing.engine.bind(plan.clone(), params.to_vec(), name, (&state, commit), computed);
         let bound = may_stop(bind)?;
+        if let Some(error) = bound.node.stopped() {
+            // Nobody else finds it: it goes before another one's turn.
+            let Writer { engine, state, .. } = &mut *writing;
+            *state = bound.state;
+            engine.release(bound.node.number, state);
+            return Err(error);
+        }
         Ok((writing, bound))
     }
 
@@ -99,6 +102,7 @@ impl Cache {
             let Some(inner) = engine.inner_rows(plan, params, (&state, commit)) else { break };
             // Commits go on while it is computed; it follows them afterwards.
             drop(writing);
+            step("apart");
             let live = compute_apart(plan, params, &state, &inner);
             writing = core.begin()?;
             let live = match live {

@@ -8,7 +8,7 @@
 
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use crate::caught::{caught, fault};
+use crate::caught::{caught, step};
 use crate::change::{Changes, History, Ingested, Remembered, Withdrawal};
 use crate::derived::Evaluation;
 use crate::error::{Error, ErrorKind, Result};
@@ -168,20 +168,20 @@ impl Core {
         if matches!(kind, Kind::Written(_) | Kind::Followed(_)) {
             Arc::make_mut(&mut writer.history).push(number, &changes, withdraws);
         }
-        fault("history");
+        step("history");
         let (reached, ingested) = match &kind {
             Kind::Rebound(..) | Kind::Declared => (ReachedList::new(), Vec::new()),
             _ => (writer.engine.apply(&changes, number, clock), Vec::new()),
         };
         let (mut reached, mut ingested, mut went_over) = (reached, ingested, None);
-        fault("queries");
+        step("queries");
         match &kind {
             Kind::Came(tables) => self.published.publish_commit(&changes, number, tables),
             Kind::Declared => self.published.publish_tables(changes.after.clone(), number),
             _ => self.published.publish_commit(&changes, number, &[]),
         }
         let took = watch.lap();
-        fault("published");
+        step("published");
         match kind {
             Kind::Written(written) => {
                 if let Some(withdrawal) = written.withdrawal {
@@ -209,13 +209,13 @@ impl Core {
             // What it remembers is told by the old schema.
             Kind::Declared => writer.remembered = Remembered::default(),
         }
-        fault("stored");
+        step("stored");
         let later = writer.engine.next_binding();
         let report =
             Report::new(number, label, Done { changes, ingested, reached, later, at, took });
         self.ring.push(&report);
         self.watchers.push(&report, went_over);
-        fault("told");
+        step("told");
         whole.end();
         report
     }

@@ -12,7 +12,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use rustc_hash::FxHashMap;
 
-use super::relation::{DerivedChange, DerivedRow};
+use super::relation::DerivedRow;
 use super::walk::Start;
 use crate::query::DERIVED;
 use crate::table::{Slot, State};
@@ -100,14 +100,23 @@ pub(crate) struct Backlog {
     /// Changed rows of tables: commit, source, slot. None, if the group has a log.
     rows: Vec<(u64, u16, Slot)>,
     log: Option<IsBehind>,
-    /// For each source that is another statement, what its rows were before a commit.
-    pub(crate) derived: FxHashMap<u16, FxHashMap<Slot, Versions>>,
+    /// Of each source that is another statement.
+    pub(crate) derived: FxHashMap<u16, DerivedBacklog>,
+    /// A statement that it reads followed the commits from one to another at once: nothing is known
+    /// of the moments between them.
+    at_once: Option<(u64, u64)>,
+}
+
+/// What the rows of a statement were that another one has yet to follow.
+#[derive(Default)]
+pub(crate) struct DerivedBacklog {
+    pub(crate) slots: FxHashMap<Slot, Versions>,
+    /// The last commit of which all is here.
+    last: u64,
 }
 
 /// What a row was before some commits.
 pub(crate) type Versions = Vec<(u64, Option<Arc<DerivedRow>>)>;
-
-pub(crate) type Undo = FxHashMap<Slot, Option<Arc<DerivedRow>>>;
 
 impl Pending {
     /// Rows that were changed from one commit to another, behind a version of the tables.
@@ -117,7 +126,8 @@ impl Pending {
         rows: Vec<(u64, u16, Slot)>,
     ) -> Self {
         let (state, log, derived) = (state.clone(), None, FxHashMap::default());
-        Self::Few(Box::new(Backlog { state, first, last, rows, log, derived }))
+        let at_once = None;
+        Self::Few(Box::new(Backlog { state, first, last, rows, log, derived, at_once }))
     }
 
     pub(crate) fn is_nothing(&self) -> bool {
@@ -139,6 +149,7 @@ impl Pending {
                 rows: Vec::new(),
                 log: log.map(IsBehind::of),
                 derived: FxHashMap::default(),
+                at_once: None,
             }));
         }
         match self {
@@ -163,8 +174,24 @@ impl Pending {
         }
     }
 
-    /// What was taken up to a commit was not followed, and is not told any more.
-    pub(crate) fn put_back(&mut self, commit: u64) {
+    /// Whether a commit is one of several that can only be followed at once.
+    pub(crate) fn is_between(&self, commit: u64) -> bool {
+        let Pending::Few(backlog) = self else { return false };
+        backlog.at_once.is_some_and(|(first, last)| first <= commit && commit < last)
+    }
+
+    /// The first commit that changed something, after that one.
+    pub(crate) fn first(&self, after: u64) -> u64 {
+        match self {
+            Pending::Few(backlog) => {
+                backlog.at_once.map_or(backlog.first, |(first, _)| first.min(backlog.first))
+            }
+            Pending::Nothing | Pending::Many(_) => after + 1,
+        }
+    }
+
+    /// What is to follow up to a commit is not told any more, nor what later ones left.
+    pub(crate) fn forget(&mut self, commit: u64) {
         let last = match self {
             Pending::Nothing => commit,
             Pending::Few(backlog) => backlog.last.max(commit),
@@ -211,17 +238,26 @@ impl Backlog {
         self.rows.len() <= most
     }
 
-    /// Takes in what a source that is another statement did; `false` if that is too much.
-    pub(crate) fn add_derived(
+    /// Takes in what a source that is another statement did in the commits from one to another;
+    /// `false` if that is too much.
+    pub(crate) fn add_derived<'r>(
         &mut self,
-        commit: u64,
+        (first, commit): (u64, u64),
         source: usize,
-        changes: &[DerivedChange],
+        changes: impl Iterator<Item = (Slot, &'r Option<Arc<DerivedRow>>)>,
         most: usize,
     ) -> bool {
-        let slots = self.derived.entry(source as u16).or_default();
-        for change in changes {
-            slots.entry(change.slot).or_default().push((commit, change.before.clone()));
+        let DerivedBacklog { slots, last } = self.derived.entry(source as u16).or_default();
+        if *last >= commit {
+            return true;
+        }
+        *last = commit;
+        for (slot, before) in changes {
+            slots.entry(slot).or_default().push((commit, before.clone()));
+        }
+        if first < commit {
+            let known = self.at_once.unwrap_or((first, commit));
+            self.at_once = Some((known.0.min(first), known.1.max(commit)));
         }
         slots.len() <= most
     }
@@ -243,12 +279,13 @@ impl Backlog {
     /// What commits after this one left.
     fn after(&self, state: &Arc<State>, commit: u64) -> Self {
         let rows = self.rows.iter().filter(|(of, ..)| *of > commit).copied().collect();
-        let derived = self.derived.iter().map(|(source, slots)| {
+        let derived = self.derived.iter().map(|(source, DerivedBacklog { slots, last })| {
             let slots = slots.iter().map(|(slot, versions)| {
                 let later = versions.iter().filter(|(of, _)| *of > commit);
                 (*slot, later.cloned().collect::<Vec<_>>())
             });
-            (*source, slots.filter(|(_, versions)| !versions.is_empty()).collect())
+            let slots = slots.filter(|(_, versions)| !versions.is_empty()).collect();
+            (*source, DerivedBacklog { slots, last: *last })
         });
         Self {
             state: state.clone(),
@@ -257,6 +294,7 @@ impl Backlog {
             rows,
             log: self.log.as_ref().map(|IsBehind(log)| IsBehind::of(log)),
             derived: derived.collect(),
+            at_once: self.at_once.filter(|(_, last)| *last > commit),
         }
     }
 }

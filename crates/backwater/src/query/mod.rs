@@ -56,6 +56,8 @@ pub(crate) use fold::contains;
 pub(crate) use handle::{HandleNo, Moment, Published};
 pub use handle::{KeptUp, Query};
 pub use missing::{Missing, MissingCell};
+#[cfg(all(test, feature = "sqlite"))]
+pub(crate) use node::Node;
 pub(crate) use plan::{Plan, Relation};
 pub use result::{QueryResult, ResultRow, RowKey};
 pub(crate) use scalar::Scalar;

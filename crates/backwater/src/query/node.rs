@@ -12,7 +12,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::BindingNo;
 use super::across::{End, Way, difference, window_moved};
-use super::backlog::{Backlog, GroupLog, Pending, Undo};
+use super::backlog::{Backlog, DerivedBacklog, GroupLog, Pending};
 use super::edit::Failure;
 use super::expr::Expr;
 use super::failed::failure;
@@ -20,12 +20,14 @@ use super::filter::Filter;
 use super::live::{Beside, Live, Ordered};
 use super::order::Moves;
 use super::plan::{Asked, Plan, Relation, Window};
-use super::relation::{Derived, DerivedChange, DerivedRow, DerivedView, View, changed_columns};
+use super::relation::{
+    Derived, DerivedChange, DerivedRow, DerivedView, Undo, View, changed_columns,
+};
 use super::result::Entry;
 use super::scalar::{Key, KeyValues, Scalar};
 use super::walk::{Start, Starts, TupleDelta, TupleDeltas, Walk, changed_tuples};
 use super::work;
-use crate::caught::fault;
+use crate::caught::step;
 use crate::change::{Happened, compare};
 use crate::error::Error;
 use crate::schema::TableNo;
@@ -65,7 +67,7 @@ struct Shown {
     now: Arc<Entry>,
     /// The commit that made it.
     since: u64,
-    /// What there was until then.
+    /// What there was until then, if that was up to date with the commit before it.
     before: Option<Arc<Entry>>,
 }
 
@@ -385,7 +387,10 @@ impl Node {
             let (Some(node), Some(rows)) = (node, rows) else { continue };
             let changes = node.derived_rows().map(|now| now.changes_since(rows));
             let changes = changes.filter(|changes| !changes.is_empty());
-            changes.into_iter().for_each(|of| self.put_off_derived(commit, then, source, &of));
+            if let Some(changes) = changes {
+                let changes = changes.iter().map(|change| (change.slot, &change.before));
+                self.put_off_derived((commit, commit), then, source, changes);
+            }
         }
     }
 
@@ -464,12 +469,12 @@ impl Node {
         }
     }
 
-    /// Shows a new entry to readers.
-    fn show(&self, current: &Current, commit: u64) {
+    /// Shows a new entry to readers, by which the commits from one to another were followed.
+    fn show(&self, current: &Current, (first, commit): (u64, u64)) {
         let mut shown = lock(&self.shown);
         let before = std::mem::replace(&mut shown.now, current.entry.clone());
         shown.since = commit;
-        shown.before = Some(before);
+        shown.before = (first == commit).then_some(before);
     }
 
     /// Those that read this one, and as which source.
@@ -506,7 +511,7 @@ impl Node {
         let mut pending = lock(&self.pending);
         let Some(backlog) = pending.backlog(commit, before, self.log()) else { return };
         if !backlog.add_rows(commit, rows, self.asked.plan.tuning.backlog_rows) {
-            *pending = Pending::Many(commit);
+            pending.forget(commit);
         }
     }
 
@@ -530,18 +535,24 @@ impl Node {
         }
     }
 
-    /// Puts off following what a statement that it reads did.
-    fn put_off_derived(
+    /// Puts off following what a statement that it reads did in the commits from one to another,
+    /// unless that was put off before.
+    pub(crate) fn put_off_derived<'r>(
         &self,
-        commit: u64,
+        (first, commit): (u64, u64),
         before: &Arc<State>,
         source: usize,
-        changes: &[DerivedChange],
+        changes: impl Iterator<Item = (Slot, &'r Option<Arc<DerivedRow>>)>,
     ) {
         let mut pending = lock(&self.pending);
         let Some(backlog) = pending.backlog(commit, before, self.log()) else { return };
-        if !backlog.add_derived(commit, source, changes, self.asked.plan.tuning.backlog_rows) {
-            *pending = Pending::Many(commit);
+        if !backlog.add_derived(
+            (first, commit),
+            source,
+            changes,
+            self.asked.plan.tuning.backlog_rows,
+        ) {
+            pending.forget(commit);
         }
     }
 
@@ -554,7 +565,7 @@ impl Node {
     /// Brings it up to date with a commit, and what it reads. `Ok(None)` if nothing was to do.
     ///
     /// # Errors
-    /// [`Behind::Ahead`] if something that it reads knows a later commit already;
+    /// [`Behind::Ahead`] if something that it reads knows only a later commit already;
     /// [`Behind::Stopped`], and then nothing is other than before.
     pub(crate) fn catch_up(
         &self,
@@ -575,10 +586,11 @@ impl Node {
         }
         let mut pending = lock(&self.pending);
         let rows = pending.rows_up_to(commit);
-        if rows.is_none() && inner.is_ahead(commit) {
+        if rows.is_none() && inner.is_ahead(commit) || pending.is_between(commit) {
             return Err(Behind::Ahead);
         }
         let taken = pending.take_up_to(state, commit);
+        let first = taken.first(current.commit);
         drop(pending);
         let was = std::mem::replace(&mut current.commit, commit);
         let (before, progress) = match (taken, rows) {
@@ -598,14 +610,14 @@ impl Node {
                     && failure.is_stopped
                 {
                     current.commit = was;
-                    lock(&self.pending).put_back(commit);
+                    lock(&self.pending).forget(commit);
                     return Err(Behind::Stopped(failure.clone()));
                 }
                 (state.clone(), self.replace(&mut current, fresh, &view))
             }
         };
-        self.show(&current, commit);
-        self.tell_readers(commit, &before, &progress.derived, true);
+        self.show(&current, (first, commit));
+        self.tell_readers((first, commit), &before, &progress.derived, true);
         Ok(Some(progress))
     }
 
@@ -632,21 +644,21 @@ impl Node {
             }
         }
         let (mut then, mut now) = (FxHashMap::default(), FxHashMap::default());
-        for (source, slots) in &backlog.derived {
+        for (source, DerivedBacklog { slots, .. }) in &backlog.derived {
             let (mut first, mut later) = (Undo::default(), Undo::default());
             for (slot, versions) in slots {
-                first.extend(versions.first().map(|(_, row)| (*slot, row.clone())));
+                versions.first().into_iter().for_each(|(_, row)| first.add(*slot, row));
                 let newer = versions.iter().find(|(of, _)| *of > commit);
-                later.extend(newer.map(|(_, row)| (*slot, row.clone())));
+                newer.into_iter().for_each(|(_, row)| later.add(*slot, row));
             }
             let rows = inner.rows(*source as usize, Some(&later));
-            for (slot, before) in &first {
-                let after = rows.as_ref().and_then(|rows| rows.row(*slot));
+            for (slot, before) in first.iter() {
+                let after = rows.as_ref().and_then(|rows| rows.row(slot));
                 let source = *source as usize;
                 starts.extend(derived_start(
                     &self.asked.plan,
                     source,
-                    *slot,
+                    slot,
                     before.as_deref(),
                     after,
                 ));
@@ -710,9 +722,9 @@ impl Node {
         let mut current = lock(&self.current);
         current.commit = commit;
         let progress = self.advance(&mut current, (before, after), tuples, inner);
-        fault("binding");
-        self.show(&current, commit);
-        self.tell_readers(commit, old_state, &progress.derived, false);
+        step("binding");
+        self.show(&current, (commit, commit));
+        self.tell_readers((commit, commit), old_state, &progress.derived, false);
         progress
     }
 
@@ -735,8 +747,8 @@ impl Node {
                 || new.iter().enumerate().any(|(source, slot)| rows.contains(&(source, *slot)))
         };
         let progress = self.anew(&mut current, (before, after), &has_changed, inner);
-        self.show(&current, commit);
-        self.tell_readers(commit, old_state, &progress.derived, false);
+        self.show(&current, (commit, commit));
+        self.tell_readers((commit, commit), old_state, &progress.derived, false);
         progress
     }
 
@@ -778,15 +790,22 @@ impl Node {
         }
     }
 
-    /// Tells those that read it what changed for them, while the change is still held: all, or
-    /// those that nobody watches, where the others follow at once.
-    fn tell_readers(&self, commit: u64, before: &Arc<State>, changes: &[DerivedChange], all: bool) {
+    /// Tells those that read it what changed for them in the commits from one to another, while the
+    /// change is still held: all, or those that are behind or may be, where the others follow at once.
+    fn tell_readers(
+        &self,
+        commits: (u64, u64),
+        before: &Arc<State>,
+        changes: &[DerivedChange],
+        all: bool,
+    ) {
         if changes.is_empty() {
             return;
         }
         for (reader, source) in self.readers() {
-            if all || !reader.is_watched() {
-                reader.put_off_derived(commit, before, source, changes);
+            if all || !reader.is_watched() || reader.is_behind() {
+                let changes = changes.iter().map(|change| (change.slot, &change.before));
+                reader.put_off_derived(commits, before, source, changes);
             }
         }
     }

@@ -122,13 +122,8 @@ impl Derived {
         if self.indexes.iter().any(|index| index.fields == fields) {
             return;
         }
-        let mut slots: HashMap<Box<[Key]>, Vec<Slot>> = HashMap::new();
-        for (number, row) in self.rows.iter().enumerate() {
-            if let Some(key) = row.as_ref().and_then(|row| row.key_of(fields)) {
-                slots.entry(key).or_default().push(Slot(number as u32));
-            }
-        }
-        self.indexes.push(DerivedIndex { fields: fields.to_vec(), slots });
+        let rows = (0..).map(Slot).zip(&self.rows);
+        self.indexes.push(DerivedIndex::of(fields, rows));
     }
 
     pub(crate) fn row(&self, slot: Slot) -> Option<&Arc<DerivedRow>> {
@@ -145,6 +140,55 @@ impl Derived {
     /// Why a row cannot be told that was asked for since this was called last.
     pub(crate) fn take_asked(&self) -> Option<Failure> {
         self.asked.borrow_mut().take()
+    }
+}
+
+impl DerivedIndex {
+    fn of<'r>(
+        fields: &[FieldNo],
+        rows: impl Iterator<Item = (Slot, &'r Option<Arc<DerivedRow>>)>,
+    ) -> Self {
+        let mut slots: HashMap<Box<[Key]>, Vec<Slot>> = HashMap::new();
+        for (slot, row) in rows {
+            if let Some(key) = row.as_ref().and_then(|row| row.key_of(fields)) {
+                slots.entry(key).or_default().push(slot);
+            }
+        }
+        Self { fields: fields.to_vec(), slots }
+    }
+}
+
+/// What some rows of a statement were at an earlier moment.
+#[derive(Debug, Default)]
+pub(crate) struct Undo {
+    rows: FxHashMap<Slot, Option<Arc<DerivedRow>>>,
+    /// Whether one of them cannot be told.
+    has_failed: bool,
+    /// Made when they are looked for.
+    indexes: RefCell<Vec<DerivedIndex>>,
+}
+
+impl Undo {
+    /// What a row was, unless something earlier is known of it.
+    pub(crate) fn add(&mut self, slot: Slot, row: &Option<Arc<DerivedRow>>) {
+        self.rows.entry(slot).or_insert_with(|| row.clone());
+        self.has_failed |= failures(row.as_ref()) > 0;
+        self.indexes.get_mut().clear();
+    }
+
+    pub(crate) fn iter(&self) -> impl Iterator<Item = (Slot, &Option<Arc<DerivedRow>>)> {
+        self.rows.iter().map(|(slot, row)| (*slot, row))
+    }
+
+    /// Those that had these values in these columns.
+    fn equal(&self, fields: &[FieldNo], key: &[Key]) -> Vec<Slot> {
+        let mut indexes = self.indexes.borrow_mut();
+        let known = indexes.iter().position(|index| index.fields == fields);
+        let known = known.unwrap_or_else(|| {
+            indexes.push(DerivedIndex::of(fields, self.iter()));
+            indexes.len() - 1
+        });
+        indexes[known].slots.get(key).cloned().unwrap_or_default()
     }
 }
 
@@ -178,12 +222,12 @@ pub(crate) fn changed_columns(
 #[derive(Clone, Copy)]
 pub(crate) struct DerivedView<'a> {
     pub(crate) rows: &'a Derived,
-    pub(crate) undo: Option<&'a FxHashMap<Slot, Option<Arc<DerivedRow>>>>,
+    pub(crate) undo: Option<&'a Undo>,
 }
 
 impl<'a> DerivedView<'a> {
     pub(crate) fn row(&self, slot: Slot) -> Option<&'a DerivedRow> {
-        match self.undo.and_then(|undo| undo.get(&slot)) {
+        match self.undo.and_then(|undo| undo.rows.get(&slot)) {
             Some(before) => before.as_deref(),
             None => self.rows.row(slot).map(|row| &**row),
         }
@@ -191,9 +235,7 @@ impl<'a> DerivedView<'a> {
 
     /// Whether there are rows that cannot be told.
     fn has_failed(&self) -> bool {
-        let then =
-            || self.undo.is_some_and(|undo| undo.values().any(|row| failures(row.as_ref()) > 0));
-        self.rows.failed > 0 || then()
+        self.rows.failed > 0 || self.undo.is_some_and(|undo| undo.has_failed)
     }
 
     /// Takes note that something was asked that cannot be told.
@@ -215,11 +257,8 @@ impl<'a> DerivedView<'a> {
         let Some(undo) = self.undo else {
             return now.copied().collect();
         };
-        let now = now.filter(|slot| !undo.contains_key(slot)).copied();
-        let then = undo.iter().filter(|(_, row)| {
-            row.as_ref().and_then(|row| row.key_of(fields)).is_some_and(|other| *other == *key)
-        });
-        now.chain(then.map(|(slot, _)| *slot)).collect()
+        let now = now.filter(|slot| !undo.rows.contains_key(slot)).copied();
+        now.chain(undo.equal(fields, key)).collect()
     }
 }
 

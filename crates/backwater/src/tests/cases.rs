@@ -8,21 +8,23 @@
 //! | `{"tuning": […]}` | the engine's sizes; without, it is played with several |
 //! | `{"query": NAME, "sql": …, "params": {…}, "kept_up": true}` | a query is defined; `judge` is SQLite's statement, where that is another one |
 //! | `{"commit": […]}` | a JSON Patch |
+//! | `{"meanwhile": NAME, "place": N, "begins": true}` | at that step of the next commit a query is read, or begins to be kept up to date |
+//! | `{"apart": […]}` | the same as a commit, while the next result is computed |
 //! | `{"read": NAME}`, `{"rebind": NAME, "params": {…}}`, `{"turn": NAME}`, `{"drop": NAME}` | a query is read, given other values, kept up to date from here on or not any more, dropped |
 
 use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
 use std::path::Path;
+use std::rc::Rc;
 
 use proptest::prelude::*;
 use serde_json::{Value as Json, json};
 
 use super::choices::Statement;
-use super::queries_equal_sqlite::{Watched, register};
-use super::tuned;
+use super::queries_equal_sqlite::{Watched, image_of};
+use super::{Meanwhile, meanwhile, nothing_meanwhile, tuned};
 use crate::schema::{Made, Tuning};
-use crate::storage::image;
 use crate::{Cache, ChangeKind, CommitWatch, Report, RowId, Timestamp, Transaction, Value};
 
 thread_local! {
@@ -47,6 +49,21 @@ pub(super) fn begin(cache: &Cache, schema: &str, tuning: Tuning) {
 
 pub(super) fn note(step: Json) {
     CASE.with_borrow_mut(|case| case.0.push(step));
+}
+
+/// Makes a commit while a result is computed.
+pub(super) fn apart(commit: impl FnOnce() -> Report) -> Report {
+    let noted = || CASE.with_borrow(|case| case.0.len());
+    let before = noted();
+    let report = commit();
+    if noted() > before {
+        CASE.with_borrow_mut(|case| {
+            let commit = case.0.remove(before);
+            let is_rebind = case.0.last().is_some_and(|step| step["rebind"].is_string());
+            case.0.insert(before - usize::from(is_rebind), json!({ "apart": commit["commit"] }));
+        });
+    }
+    report
 }
 
 /// The next query's name, noted as defined.
@@ -205,11 +222,22 @@ fn play(name: &str, steps: &[Json], otherwise: Tuning) -> Result<(), TestCaseErr
     let tuning = numbers.map_or(otherwise, |numbers| Tuning::of(numbers.try_into().unwrap()));
     let cache = tuned(name, &schema, tuning);
     let mut queries: BTreeMap<&str, Watched> = BTreeMap::new();
-    let judge = || {
-        let image = image(&cache.snapshot().state);
-        register(&image);
-        image
+    let judge = || image_of(&cache);
+    let follow = |queries: &mut BTreeMap<&str, Watched>, report: &Report| {
+        for query in queries.values_mut() {
+            match query.watch {
+                Some(_) => query.check_delta(report)?,
+                None => query.look_away(),
+            }
+            query.come_to_an_end()?;
+        }
+        let (image, mut queries) = (judge(), queries.values());
+        queries.try_for_each(|query| {
+            query.watch.as_ref().map_or(Ok(()), |_| query.check_result(&image))
+        })
     };
+    let commit = |patch: &Json| cache.commit("random writes", |tx| apply(tx, patch)).unwrap();
+    let apart = Rc::new(RefCell::new((Vec::new(), Vec::new())));
     for step in steps {
         let text = |key: &str| step[key].as_str();
         if let Some(name) = text("query") {
@@ -225,18 +253,21 @@ fn play(name: &str, steps: &[Json], otherwise: Tuning) -> Result<(), TestCaseErr
             };
             queries.insert(name, Watched::new(&cache, statement));
         } else if step["commit"].is_array() {
-            let report = cache.commit("random writes", |tx| apply(tx, &step["commit"])).unwrap();
-            for query in queries.values_mut() {
-                match query.watch {
-                    Some(_) => query.check_delta(&report)?,
-                    None => query.look_away(),
-                }
-            }
-            let image = judge();
-            queries
-                .values()
-                .filter(|query| query.watch.is_some())
-                .try_for_each(|query| query.check_result(&image))?;
+            follow(&mut queries, &commit(&step["commit"]))?;
+        } else if step["apart"].is_array() {
+            let (cache, patch, made) = (cache.clone(), step["apart"].clone(), apart.clone());
+            apart.borrow_mut().0.push(patch.clone());
+            meanwhile(Meanwhile::Apart, move || {
+                let report = cache.commit("random writes", |tx| apply(tx, &patch)).unwrap();
+                let (waits, made) = &mut *made.borrow_mut();
+                waits.clear();
+                made.push(report);
+            });
+            continue;
+        } else if let Some(name) = text("meanwhile") {
+            let place = step["place"].as_u64().unwrap() as usize;
+            queries[name].meanwhile(&cache, place, step["begins"] == true);
+            continue;
         } else if let Some(name) = text("read") {
             queries[name].check_result(&judge())?;
         } else if let Some(query) = text("rebind").and_then(|name| queries.get_mut(name)) {
@@ -251,6 +282,14 @@ fn play(name: &str, steps: &[Json], otherwise: Tuning) -> Result<(), TestCaseErr
                 "{name}: {step} is no step"
             );
         }
+        // Where commits wait for a result, what was made meanwhile comes afterwards.
+        let (waits, made) = apart.take();
+        nothing_meanwhile(|when| when == Meanwhile::Apart);
+        waits.iter().try_for_each(|patch| follow(&mut queries, &commit(patch)))?;
+        if made.len() > 1 {
+            queries.values_mut().for_each(Watched::look_away);
+        }
+        made.last().map_or(Ok(()), |report| follow(&mut queries, report))?;
     }
     let image = judge();
     queries.values().try_for_each(|query| query.check_result(&image))

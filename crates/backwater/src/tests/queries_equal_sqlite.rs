@@ -4,7 +4,10 @@
 //!
 //! `BACKWATER_CASES` sets how many cases are tried.
 
+use std::cell::RefCell;
 use std::collections::BTreeSet;
+use std::rc::Rc;
+use std::sync::Arc;
 
 use proptest::prelude::*;
 use rusqlite::types::Value as Sql;
@@ -12,12 +15,13 @@ use serde_json::json;
 
 use super::choices::{Choices, Statement};
 use super::world::World;
-use super::{cases, tuned};
+use super::{Meanwhile, cases, meanwhile, tuned};
+use crate::query::Node;
 use crate::schema::Tuning;
 use crate::storage::image;
 use crate::{
     Cache, Delta, DeltaKind, Json, KeptUp, Named, Outcome, Query, QueryResult, Report, Schema,
-    Value,
+    Snapshot, Value,
 };
 
 const SCHEMA: &str = r#"
@@ -398,6 +402,14 @@ pub(super) struct Watched {
     pub(super) watch: Option<KeptUp>,
     pub(super) statement: Statement,
     shown: Option<(QueryResult, Vec<Vec<Value>>)>,
+    meanwhile: Rc<Happened>,
+}
+
+/// What became of what was done in the middle of a commit.
+#[derive(Default)]
+struct Happened {
+    begun: RefCell<Vec<Arc<Node>>>,
+    read: RefCell<Vec<Result<(), TestCaseError>>>,
 }
 
 impl Watched {
@@ -416,7 +428,8 @@ impl Watched {
         let statement = Statement { judge: judge(&query, &statement.judge), ..statement };
         let name = cases::defined(&statement);
         let watch = statement.watched.then(|| query.keep_up());
-        let mut watched = Self { name, query, watch, statement, shown: None };
+        let mut watched =
+            Self { name, query, watch, statement, shown: None, meanwhile: Rc::default() };
         watched.show();
         Some(watched)
     }
@@ -448,21 +461,44 @@ impl Watched {
     }
 
     pub(super) fn check_result(&self, image: &rusqlite::Connection) -> Result<(), TestCaseError> {
-        let Some(judged) = judged(image, &self.statement) else {
-            return Ok(());
-        };
         cases::note(json!({ "read": self.name }));
-        let result = match self.query.read() {
-            Ok(result) => result,
-            // SQLite may stop at a LIMIT before it meets the group whose sum overflows.
-            Err(_) if self.statement.sql.contains("LIMIT") => return Ok(()),
-            Err(error) => return Err(TestCaseError::fail(error.to_string())),
-        };
-        self.check_names(image, &result)?;
-        let found: Vec<Vec<Sql>> =
-            values(&result).iter().map(|row| row.iter().map(sql).collect()).collect();
-        prop_assert_eq!(found, judged, "{:?}", self.statement);
-        Ok(())
+        let result = self.query.read();
+        if let Ok(result) = &result {
+            self.check_names(image, result)?;
+        }
+        equals(&self.statement, result, image)
+    }
+
+    /// In the middle of the next commit it is read, or begins to be kept up to date.
+    pub(super) fn meanwhile(&self, cache: &Cache, place: usize, begins: bool) {
+        cases::note(json!({ "meanwhile": self.name, "place": place, "begins": begins }));
+        let (cache, query, statement) = (cache.clone(), self.query.clone(), self.statement.clone());
+        let (happened, now) = (self.meanwhile.clone(), query.node());
+        meanwhile(Meanwhile::Commit(place), move || {
+            if begins {
+                // The first half of that; the other one waits for the commit.
+                let node = query.node();
+                node.watch();
+                return happened.begun.borrow_mut().push(node);
+            }
+            let Snapshot { state, commit } = cache.snapshot();
+            // It may wait for the commit, or ask for something else by then.
+            let result = query.read_at(&state, commit);
+            let Some(result) = result.filter(|_| Arc::ptr_eq(&now, &query.node())) else { return };
+            happened.read.borrow_mut().push(equals(&statement, result, &image_of(&cache)));
+        });
+    }
+
+    /// The commit in whose middle something was done is made.
+    pub(super) fn come_to_an_end(&mut self) -> Result<(), TestCaseError> {
+        for node in self.meanwhile.begun.take() {
+            let kept = self.query.keep_up();
+            node.unwatch();
+            self.watch.get_or_insert(kept);
+            self.statement.watched = true;
+            self.show();
+        }
+        self.meanwhile.read.take().into_iter().collect()
     }
 
     /// Columns are called as SQLite calls them, where both statements say the same of them.
@@ -531,7 +567,13 @@ impl Watched {
         }
         cases::note(json!({ "rebind": self.name, "params": cases::params_of(&params) }));
         let values = params.into_iter().collect::<Named>();
+        let before = cache.snapshot().commit();
         let report = cache.rebind("other values", &self.query, values).unwrap();
+        if report.number() > before + 1 {
+            // Another commit was made meanwhile.
+            self.show();
+            return self.check_result(&image_of(cache));
+        }
         self.check_delta(&report)?;
         self.check_result(image)
     }
@@ -600,6 +642,32 @@ impl Watched {
         self.show();
         Ok(())
     }
+}
+
+/// What the judge knows of the tables as they are.
+pub(super) fn image_of(cache: &Cache) -> rusqlite::Connection {
+    let image = image(&cache.snapshot().state);
+    register(&image);
+    image
+}
+
+/// A result is what SQLite has on an image.
+fn equals(
+    statement: &Statement,
+    result: crate::Result<QueryResult>,
+    image: &rusqlite::Connection,
+) -> Result<(), TestCaseError> {
+    let Some(judged) = judged(image, statement) else { return Ok(()) };
+    let result = match result {
+        Ok(result) => result,
+        // SQLite may stop at a LIMIT before it meets the group whose sum overflows.
+        Err(_) if statement.sql.contains("LIMIT") => return Ok(()),
+        Err(error) => return Err(TestCaseError::fail(error.to_string())),
+    };
+    let found: Vec<Vec<Sql>> =
+        values(&result).iter().map(|row| row.iter().map(sql).collect()).collect();
+    prop_assert_eq!(found, judged, "{:?}", statement);
+    Ok(())
 }
 
 pub(super) fn case_count() -> u32 {

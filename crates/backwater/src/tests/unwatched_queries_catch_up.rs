@@ -2,14 +2,16 @@
 //! then, given other values, dropped and defined again. Whenever one is read, it gives what the
 //! bundled SQLite gives on the image.
 
+use std::cell::RefCell;
+use std::rc::Rc;
+
 use proptest::prelude::*;
 
 use super::choices::Statement;
-use super::queries_equal_sqlite::{Watched, case_count};
-use super::{cases, tuned};
-use crate::Value;
+use super::queries_equal_sqlite::{Watched, case_count, image_of};
+use super::{Meanwhile, cases, meanwhile, tuned};
 use crate::schema::Tuning;
-use crate::storage::image;
+use crate::{Report, Value};
 
 const SCHEMA: &str = r#"
     [table.item]
@@ -35,6 +37,14 @@ const STATEMENTS: &[&str] = &[
     "SELECT i.id, u.m FROM item AS i JOIN item AS u ON u.id = i.up WHERE u.n > 1 AND i.n < 3 ORDER BY i.m, i.id LIMIT :k",
     "SELECT p.code, count(*), sum(i.m) FROM item AS i JOIN part AS p ON p.code = i.code WHERE p.n > 1 AND i.n < :k GROUP BY p.code ORDER BY p.code",
     "SELECT i.code, c.c, i.m FROM item AS i LEFT JOIN (SELECT code, count(*) AS c FROM item WHERE n > 1 GROUP BY code) AS c ON c.code = i.code WHERE i.id < :k ORDER BY i.id",
+    "SELECT p.code, c.c, p.n FROM part AS p JOIN (SELECT code, count(*) AS c FROM item WHERE n > 1 GROUP BY code) AS c ON c.code = p.code WHERE p.m >= :k ORDER BY p.code",
+    "SELECT a.id, a.n, c.m FROM (SELECT id, n FROM item WHERE n < 3 GROUP BY id, n) AS a JOIN item AS c ON c.id = a.id WHERE a.n + c.m > :k ORDER BY a.id",
+    "SELECT count(*), sum(a.n + c.m) FROM (SELECT id, n FROM item WHERE n < 3 GROUP BY id, n) AS a JOIN item AS c ON c.id = a.id WHERE a.n + c.m > :k",
+    "SELECT b.c, count(*) FROM (SELECT code, count(*) AS c FROM item WHERE n > 1 GROUP BY code) AS b WHERE b.c > :k GROUP BY b.c ORDER BY b.c",
+    "SELECT i.id, (SELECT max(x.m) FROM item AS x WHERE x.code = i.code) AS c FROM item AS i WHERE i.n >= :k ORDER BY i.id",
+    "SELECT u.v FROM (SELECT id AS v FROM item WHERE n = :k UNION ALL SELECT m FROM item WHERE id < 3) AS u WHERE u.v < 3 ORDER BY u.v",
+    "SELECT a.k, a.c, b.c FROM (SELECT n AS k, count(*) AS c FROM item GROUP BY n) AS a JOIN (SELECT n AS k, count(*) AS c FROM item WHERE id > :k GROUP BY n) AS b ON b.k = a.k ORDER BY 1",
+    "SELECT id FROM item WHERE n >= :k AND id IN (SELECT max(id) FROM item GROUP BY n) ORDER BY id LIMIT 2",
     "SELECT id, m FROM item WHERE n > 1 AND m > 0 AND id < :k ORDER BY m, id LIMIT 2",
     "SELECT id, m FROM item WHERE n = :k OR n = 1 ORDER BY id",
     "SELECT id, m FROM item WHERE n BETWEEN :k AND :k + 1 ORDER BY id",
@@ -61,6 +71,10 @@ enum Step {
     Redefine(usize, i64),
     /// Begins, or ends, to be kept up to date.
     Turn(usize),
+    /// At this step of the next commit it is read, or begins to be kept up to date.
+    Meanwhile(usize, usize, bool),
+    /// The next so many writes are one commit, made while the next result is computed.
+    Apart(usize),
 }
 
 fn step() -> impl Strategy<Value = Step> {
@@ -77,6 +91,8 @@ fn step() -> impl Strategy<Value = Step> {
         1 => (0..4_usize, number()).prop_map(|(of, k)| Step::Rebind(of, k)),
         1 => (0..4_usize, number()).prop_map(|(of, k)| Step::Redefine(of, k)),
         1 => (0..4_usize).prop_map(Step::Turn),
+        3 => (0..7_usize, 0..4_usize, any::<bool>()).prop_map(|(at, of, begins)| Step::Meanwhile(at, of, begins)),
+        1 => (1..4_usize).prop_map(Step::Apart),
     ]
 }
 
@@ -109,40 +125,63 @@ proptest! {
 
     #[test]
     fn whenever_a_query_is_read_it_equals_sqlite(
-        sql in prop::sample::select(STATEMENTS),
-        bindings in prop::collection::vec((0..4_i64, any::<bool>()), 1..5),
+        sql in prop::array::uniform2(prop::sample::select(STATEMENTS)),
+        bindings in prop::collection::vec((0..2_usize, 0..4_i64, any::<bool>()), 1..5),
         steps in prop::collection::vec(step(), 1..60),
         tuning in Tuning::any(),
     ) {
         cases::told(|| {
         let cache = tuned("test.toml", SCHEMA, tuning);
-        let define = |k: i64, watched: bool| {
+        let define = |sql: &str, k: i64, watched: bool| {
             let params = vec![("k", Value::from(k))];
             Watched::new(&cache, Statement { sql: sql.into(), judge: sql.into(), params, plain: false, watched })
         };
         let mut bindings: Vec<Watched> =
-            bindings.into_iter().map(|(k, watched)| define(k, watched)).collect();
+            bindings.into_iter().map(|(of, k, watched)| define(sql[of], k, watched)).collect();
         let mut steps = steps.iter();
+        let follow = |bindings: &mut [Watched], report: &Report| {
+            bindings.iter_mut().try_for_each(|binding| {
+                match binding.watch {
+                    Some(_) => binding.check_delta(report)?,
+                    None => binding.look_away(),
+                }
+                binding.come_to_an_end()
+            })
+        };
+        let apart = Rc::new(RefCell::new(Vec::new()));
         while let Some(step) = steps.next() {
             let of = |of: &usize| of % bindings.len();
             match step {
                 Step::Read(which) => {
                     let which = of(which);
-                    bindings[which].check_result(&image(&cache.snapshot().state))?;
+                    bindings[which].check_result(&image_of(&cache))?;
                 }
                 Step::Rebind(which, k) => {
                     let which = of(which);
-                    let image = image(&cache.snapshot().state);
-                    bindings[which].rebind(&cache, vec![("k", (*k).into())], &image)?;
+                    bindings[which].rebind(&cache, vec![("k", (*k).into())], &image_of(&cache))?;
                 }
                 Step::Redefine(which, k) => {
                     let which = of(which);
-                    let watched = bindings.remove(which).end().watched;
-                    bindings.push(define(*k, watched));
+                    let Statement { sql, watched, .. } = bindings.remove(which).end();
+                    bindings.push(define(&sql, *k, watched));
                 }
                 Step::Turn(which) => {
                     let which = of(which);
                     bindings[which].turn();
+                }
+                Step::Meanwhile(place, which, begins) => {
+                    bindings[of(which)].meanwhile(&cache, *place, *begins);
+                }
+                Step::Apart(count) => {
+                    let writes: Vec<Step> = steps.by_ref().take(*count).cloned().collect();
+                    let (cache, apart) = (cache.clone(), apart.clone());
+                    meanwhile(Meanwhile::Apart, move || {
+                        let report = cases::apart(|| {
+                            let writes = |tx: &mut crate::Transaction| writes.iter().try_for_each(|step| write(tx, step));
+                            cache.commit("written", writes).unwrap()
+                        });
+                        apart.borrow_mut().push(report);
+                    });
                 }
                 step => {
                     let count = if let Step::Together(count) = step { *count } else { 0 };
@@ -150,16 +189,16 @@ proptest! {
                     let report = cache.commit("written", |tx| {
                         [step].into_iter().chain(more).try_for_each(|step| write(tx, step))
                     }).unwrap();
-                    for binding in &mut bindings {
-                        match binding.watch {
-                            Some(_) => binding.check_delta(&report)?,
-                            None => binding.look_away(),
-                        }
-                    }
+                    follow(&mut bindings, &report)?;
                 }
             }
+            let reports = apart.take();
+            if reports.len() > 1 {
+                bindings.iter_mut().for_each(Watched::look_away);
+            }
+            reports.last().map_or(Ok(()), |report| follow(&mut bindings, report))?;
         }
-        let image = image(&cache.snapshot().state);
+        let image = image_of(&cache);
         for binding in &bindings {
             binding.check_result(&image)?;
         }

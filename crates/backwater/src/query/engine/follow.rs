@@ -9,7 +9,7 @@ use rustc_hash::FxHashMap;
 
 use super::route::Works;
 use super::{Binding, Causes, Engine, Group, Reached, ReachedList, Work};
-use crate::caught::fault;
+use crate::caught::step;
 use crate::change::Changes;
 use crate::query::delta::Delta;
 use crate::query::node::{Inner, Progress, derived_start, start};
@@ -61,7 +61,7 @@ impl Engine {
         told.reached.reserve(work.len());
         while let Some((number, here)) = work.pop_first() {
             let from = told.reached.len();
-            fault("group");
+            step("group");
             let late = match self.groups.get(&number) {
                 Some(group) => self.follow(group, &here, commit, &mut told),
                 None => Vec::new(),
@@ -106,12 +106,21 @@ impl Engine {
             work.causes.extend_from_slice(&reached.causes);
             work.is_behind |= is_behind;
             work.is_told_anew |= is_told_anew;
+            if derived.is_empty() {
+                continue;
+            }
             let undo = work.derived.entry(source as u16).or_default();
             for change in derived {
-                undo.entry(change.slot).or_insert_with(|| change.before.clone());
+                undo.add(change.slot, &change.before);
             }
         }
         late
+    }
+
+    /// Whether a statement that a group's bindings read has something yet to follow.
+    fn reads_what_is_behind(&self, group: &Group) -> bool {
+        let mut inner = group.key.inner.iter().flatten();
+        inner.any(|inner| self.bindings.get(inner).is_some_and(|inner| inner.node.is_behind()))
     }
 
     /// Has the bindings of a group follow; gives those that are behind from here on.
@@ -135,7 +144,9 @@ impl Engine {
             let mut bindings = group.bindings().filter_map(|number| self.bindings.get(&number));
             group.tells_apart(plan) || bindings.any(|binding| binding.node.is_watched())
         };
-        if work.is_behind || plan.sources.len() > 1 && !is_watched() {
+        // From what is behind no search can start.
+        let is_behind = work.is_behind || self.reads_what_is_behind(group);
+        if is_behind || plan.sources.len() > 1 && !is_watched() {
             let causes = following.causes(starts.iter().map(|start| start.cause), true);
             let all: Vec<BindingNo> = group.bindings().collect();
             all.into_iter().for_each(|number| following.put_off(number, &starts, &causes));
@@ -214,10 +225,14 @@ impl Following<'_> {
     fn put_off(&mut self, number: BindingNo, starts: &[Start], causes: &[u32]) {
         let Commit { changes, number: commit, .. } = self.commit;
         let binding = &self.engine.bindings[&number];
-        // What other statements did they tell themselves.
         let rows = starts.iter().filter(|start| start.cause & DERIVED == 0);
         let rows = rows.map(|start| (start.source, start.slot));
         binding.node.put_off(commit, &changes.before, rows);
+        // Unless it was told by them, as who is watched is not.
+        for (source, undo) in &self.work.derived {
+            let source = (*source).into();
+            binding.node.put_off_derived((commit, commit), &changes.before, source, undo.iter());
+        }
         if !binding.node.is_watched() {
             self.out.reached.push(binding.reached(Outcome::Deferred, causes.into()));
             self.late.push(number);
@@ -276,9 +291,9 @@ impl Following<'_> {
         let (old, new) = (inner.views(&self.work.derived), inner.views(&nothing));
         for (source, undo) in &self.work.derived {
             let (source, rows) = (*source as usize, new[*source as usize]);
-            for (slot, before) in undo {
-                let after = rows.and_then(|rows| rows.row(*slot));
-                starts.extend(derived_start(plan, source, *slot, before.as_deref(), after));
+            for (slot, before) in undo.iter() {
+                let after = rows.and_then(|rows| rows.row(slot));
+                starts.extend(derived_start(plan, source, slot, before.as_deref(), after));
             }
         }
         let before = View { plan, state: &changes.before, derived: &old };

@@ -18,9 +18,9 @@ use smallvec::SmallVec;
 use super::delta::Delta;
 use super::edit::Failure;
 use super::live::Live;
-use super::node::{Node, Reads, computed};
+use super::node::{Behind, Node, Reads, computed};
 use super::plan::{Asked, Identity, KeyPart, Plan, Relation};
-use super::relation::{Derived, DerivedRow, DerivedView, View};
+use super::relation::{Derived, DerivedView, Undo, View};
 use super::result::QueryResult;
 use super::scalar::{Key, Scalar};
 use super::{BindingNo, Outcome, work};
@@ -125,7 +125,7 @@ pub(crate) type ReachedList = SmallVec<[Reached; 1]>;
 #[derive(Default)]
 struct Work {
     changes: Causes,
-    derived: FxHashMap<u16, FxHashMap<Slot, Option<Arc<DerivedRow>>>>,
+    derived: FxHashMap<u16, Undo>,
     /// What reached the statements that it reads, and whether these were put off.
     causes: Causes,
     is_behind: bool,
@@ -387,8 +387,9 @@ impl Engine {
                 let node = Node::as_of(parts, Some(live), (state, commit), at);
                 node.fall_behind(&then, (at + 1, commit), &rows);
                 node.fall_behind_inner(&then, commit, &inner);
+                // If that is stopped, it catches up when it is read.
                 let caught_up = node.catch_up(state, commit);
-                debug_assert!(caught_up.is_ok());
+                debug_assert!(!matches!(caught_up, Err(Behind::Ahead)));
                 node
             }
         };
