@@ -2,11 +2,12 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use backwater::{Cache, ErrorKind, Query, Schema, Stop, Value};
+use backwater::{Cache, ErrorKind, Query, Schema, Stop, Transaction, Value};
 
 fn cache(limits: &str, rows: i64) -> Cache {
     let tables = "table.t = { id = 'id', fields = { id = 'int', n = 'int', word = 'text' } }";
@@ -154,41 +155,46 @@ fn what_takes_for_ever_is_stopped_and_holds_up_nothing() {
     assert_eq!(report.reached().count(), 1, "nothing of what was stopped is left");
 }
 
-/// The same of a statement over the results of others, which commits change meanwhile: it follows them.
+/// The same of a statement over the results of others, which commits change meanwhile: it follows
+/// them, as it is defined and as it is given other values.
 #[test]
 fn statements_over_statements_hold_up_nothing_and_follow() {
     let cache = cache("", 12_000);
-    let sql = "SELECT count(*) AS n, sum(a.n + c.n) AS s FROM (SELECT id, n FROM t WHERE n < 5 GROUP BY id, n) AS a \
-        JOIN t AS c ON c.id = a.id WHERE a.n + c.n > 2";
-    let (stop, mut made) = (AtomicBool::new(false), 0_i64);
-    let defined = thread::scope(|scope| {
-        let defined = scope.spawn(|| {
-            let defined = cache.query(sql, ()).unwrap();
-            stop.store(true, Ordering::SeqCst);
-            defined
-        });
-        while !stop.load(Ordering::SeqCst) {
-            cache
-                .commit("a delay", |tx| {
+    let sql = "SELECT count(*) AS n, sum(a.n + c.n) AS s FROM (SELECT id, n FROM t WHERE n < :k GROUP BY id, n) AS a \
+        JOIN t AS c ON c.id = a.id WHERE a.n + c.n > :k - 3";
+    let made = AtomicI64::new(0);
+    let while_commits_go_on = |work: &(dyn Fn() + Sync)| {
+        let (done, before) = (AtomicBool::new(false), made.load(Ordering::SeqCst));
+        thread::scope(|scope| {
+            scope.spawn(|| {
+                work();
+                done.store(true, Ordering::SeqCst);
+            });
+            while !done.load(Ordering::SeqCst) {
+                let made = made.fetch_add(1, Ordering::SeqCst);
+                let commit = |tx: &mut Transaction| {
                     tx.update("t", made % 100, [("n", made % 11)])?;
                     tx.delete("t", 11_999 - made % 50)?;
-                    tx.merge(
-                        "t",
-                        [("id", Value::from(20_000 + made % 70)), ("n", (made % 5).into())],
-                    )
-                })
-                .unwrap();
-            made += 1;
-        }
-        defined.join().unwrap()
-    });
-    assert!(made > 2, "{made} commits were made while it was computed");
-    let again = cache.query(&format!("{sql} AND 1 = 1"), ()).unwrap();
+                    let id = Value::from(20_000 + made % 70);
+                    tx.merge("t", [("id", id), ("n", (made % 5).into())])
+                };
+                cache.commit("a delay", commit).unwrap();
+            }
+        });
+        let made = made.load(Ordering::SeqCst) - before;
+        assert!(made > 2, "{made} commits were made while it was computed");
+    };
     let rows = |query: &Query| query.read().unwrap().row(0).unwrap().values().to_vec();
-    assert_eq!(rows(&defined), rows(&again));
+    let again = |k: i64| cache.query(&format!("{sql} AND 1 = 1"), [("k", k)]).unwrap();
+    let defined = OnceLock::new();
+    while_commits_go_on(&|| drop(defined.set(cache.query(sql, [("k", 5)]).unwrap())));
+    let defined = defined.into_inner().unwrap();
+    assert_eq!(rows(&defined), rows(&again(5)));
+    while_commits_go_on(&|| drop(cache.rebind("others", &defined, [("k", 6)]).unwrap()));
+    assert_eq!(rows(&defined), rows(&again(6)));
     let _kept_up = defined.keep_up();
     cache.commit("a delay", |tx| tx.update("t", 7, [("n", 1)])).unwrap();
-    assert_eq!(rows(&defined), rows(&again));
+    assert_eq!(rows(&defined), rows(&again(6)));
 }
 
 /// Going over to other values, and catching up, can be stopped as well: the query is as it was.

@@ -55,16 +55,8 @@ impl Cache {
         params: &[Scalar<'static>],
         name: &str,
     ) -> Result<(Writing<'c>, Bound)> {
-        // The statements that it reads come first, each for itself.
-        let mut held = Held(self, Vec::new());
-        let is_known = writing.engine.is_known(plan, params);
-        let statements = if is_known { Vec::new() } else { plan.statements(params) };
-        for (plan, params, name) in statements {
-            let bound;
-            (writing, bound) = self.bound(writing, &plan, &params, &name)?;
-            writing.state = bound.state;
-            held.1.push(bound.node.number);
-        }
+        let _held;
+        (writing, _held) = self.statements_bound(writing, plan, params)?;
         let worth = |writer: &Writer| writer.engine.is_worth_apart(plan, params, &writer.state);
         let (mut writing, computed) = self.computed_apart(writing, plan, params, name, worth)?;
         let (state, commit) = (writing.state.clone(), writing.commit);
@@ -79,6 +71,25 @@ impl Cache {
             return Err(error);
         }
         Ok((writing, bound))
+    }
+
+    /// Has the statements in use that a plan with parameters reads, each for itself.
+    fn statements_bound<'c>(
+        &'c self,
+        mut writing: Writing<'c>,
+        plan: &Plan,
+        params: &[Scalar<'static>],
+    ) -> Result<(Writing<'c>, Held<'c>)> {
+        let mut held = Held(self, Vec::new());
+        let is_known = writing.engine.is_known(plan, params);
+        let statements = if is_known { Vec::new() } else { plan.statements(params) };
+        for (plan, params, name) in statements {
+            let bound;
+            (writing, bound) = self.bound(writing, &plan, &params, &name)?;
+            writing.state = bound.state;
+            held.1.push(bound.node.number);
+        }
+        Ok((writing, held))
     }
 
     /// Computes a result from a version of the tables, if that is worth it.
@@ -148,12 +159,14 @@ impl Cache {
         let (old, params) = to()?;
         let (mut rebound, mut whole) = rebind(&mut writing, old.number, params, Apart::Ask);
         let mut from = old.number;
+        let _held;
         if matches!(rebound, Ok(None)) {
             whole.end();
             let (plan, (old, first)) = (old.asked.plan.clone(), to()?);
             let worth =
                 |writer: &Writer| writer.engine.is_worth_apart(&plan, &first, &writer.state);
             let computed;
+            (writing, _held) = self.statements_bound(writing, &plan, &first)?;
             (writing, computed) =
                 self.computed_apart(writing, &plan, &first, query.name(), worth)?;
             // Meanwhile it may have gone over to others.

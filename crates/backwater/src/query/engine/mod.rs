@@ -278,7 +278,8 @@ impl Engine {
         self.with_params(*shape, params, hash_of(params, &self.hasher))
     }
 
-    /// Whether a new binding's state takes so long to compute that commits shall go on meanwhile.
+    /// Whether a new binding's state, or that of a statement that it reads and that is not in use,
+    /// takes so long to compute that commits shall go on meanwhile.
     pub(crate) fn is_worth_apart(
         &self,
         plan: &Plan,
@@ -292,8 +293,11 @@ impl Engine {
                 Relation::Statement(ref inner, ref of) => {
                     let params: Vec<_> = of.iter().map(|of| params[*of].clone()).collect();
                     let known = self.known(inner, &params).and_then(|of| self.bindings.get(&of));
-                    let Some(known) = known else { return false };
-                    rows += known.node.rows_shown();
+                    match known {
+                        Some(known) => rows += known.node.rows_shown(),
+                        None if self.is_worth_apart(inner, &params, state) => return true,
+                        None => {}
+                    }
                 }
             }
         }
