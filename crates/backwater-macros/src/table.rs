@@ -283,6 +283,9 @@ fn whole(input: &DeriveInput) -> Result<Whole> {
 fn part(field: &Field) -> Result<Part<'_>> {
     let ident =
         field.ident.as_ref().ok_or_else(|| Error::new_spanned(field, "the field needs a name"))?;
+    if let Some(reason) = refused(&field.ty) {
+        return Err(Error::new_spanned(&field.ty, reason));
+    }
     let mut part = Part {
         ident,
         ty: &field.ty,
@@ -333,6 +336,28 @@ fn head(ty: &Type) -> Option<(String, Option<Type>)> {
         _ => None,
     };
     Some((last.ident.to_string(), argument))
+}
+
+/// Why no field can be of a type, where its name says so: the compiler would say it at each use.
+fn refused(ty: &Type) -> Option<String> {
+    const NUMBERS: [&str; 10] =
+        ["i8", "i16", "i128", "isize", "u8", "u16", "u64", "u128", "usize", "f32"];
+    const PLAIN: [&str; 6] = ["i64", "i32", "u32", "f64", "bool", "String"];
+    let (name, argument) = head(ty)?;
+    match (name.as_str(), argument) {
+        ("Option", Some(ty)) => refused(&ty),
+        ("Vec", Some(ty)) => {
+            let (name, _) = head(&ty)?;
+            let is_plain = NUMBERS.iter().chain(&PLAIN).any(|plain| *plain == name);
+            is_plain.then(|| format!(
+                "a list of {name} cannot be a field of a table: keep a list of plain values as Json, links to rows of one table as Links<Table>, and links to rows of several as a Vec of an enum that derives OneOf"
+            ))
+        }
+        (name, None) if NUMBERS.contains(&name) => Some(format!(
+            "a field of a table cannot be of type {name}: whole numbers are i64, i32 or u32, other numbers f64"
+        )),
+        _ => None,
+    }
 }
 
 fn id_part(ty: &Type, kind: Option<String>) -> Result<IdPart> {
