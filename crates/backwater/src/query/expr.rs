@@ -214,7 +214,11 @@ impl Expr {
                 }
             }
             Expr::Arithmetic(operator, left, right) => {
-                let (left, right) = (left.eval(row, params), right.eval(row, params));
+                let left = left.eval(row, params);
+                if left.is_null() {
+                    return Scalar::Null;
+                }
+                let right = right.eval(row, params);
                 arithmetic(*operator, &left, &right)
             }
             Expr::Concat(left, right) => {
@@ -228,6 +232,10 @@ impl Expr {
             }
             Expr::Compare(comparison, affinity, collation, left, right) => {
                 let left = left.eval(row, params).under(*affinity);
+                // The other side need not be known, and may be a sum that cannot be.
+                if left.is_null() {
+                    return Scalar::Null;
+                }
                 let right = right.eval(row, params).under(*affinity);
                 Scalar::truth(compare(*comparison, *collation, &left, &right))
             }

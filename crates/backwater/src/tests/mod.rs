@@ -45,7 +45,7 @@ fn has_failed() -> bool {
     FAULT.take().is_none()
 }
 
-/// While what something is done.
+/// When something is done as if by another thread.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Meanwhile {
     /// While this thread makes its next commit, at one of its steps.
@@ -54,7 +54,7 @@ enum Meanwhile {
     Apart,
 }
 
-/// Has something done, as if by another thread.
+/// Has something done then.
 fn meanwhile(when: Meanwhile, action: impl FnOnce() + 'static) {
     MEANWHILE.with_borrow_mut(|all| all.push((when, Box::new(action))));
 }
