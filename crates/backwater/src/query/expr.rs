@@ -3,6 +3,7 @@
 use std::cmp::Ordering;
 
 use super::collation::Collation;
+use super::edit::Failure;
 use super::function::{Cast, Function};
 use super::scalar::{Affinity, Scalar};
 use super::work;
@@ -138,6 +139,21 @@ pub(crate) trait Columns<'a> {
             _ => None,
         }
     }
+
+    /// Whether some of its values cannot be computed, such as a sum beyond 64 bits. These read as
+    /// NULL, and are noted as failures.
+    #[inline]
+    fn may_fail(&self) -> bool {
+        false
+    }
+
+    /// Takes the failure that was noted since the last call.
+    fn take_failure(&self) -> Option<Failure> {
+        None
+    }
+
+    /// Notes a failure.
+    fn note_failure(&self, _failure: Option<Failure>) {}
 }
 
 impl<'a> Columns<'a> for &'a [Scalar<'static>] {
@@ -214,15 +230,11 @@ impl Expr {
                 }
             }
             Expr::Arithmetic(operator, left, right) => {
-                let left = left.eval(row, params);
-                if left.is_null() {
-                    return Scalar::Null;
-                }
-                let right = right.eval(row, params);
+                let (left, right) = sides(left, right, row, params);
                 arithmetic(*operator, &left, &right)
             }
             Expr::Concat(left, right) => {
-                let (left, right) = (left.eval(row, params), right.eval(row, params));
+                let (left, right) = sides(left, right, row, params);
                 match (left.to_text(), right.to_text()) {
                     (Some(left), Some(right)) if work::fits(left.len() + right.len()) => {
                         Scalar::Text(format!("{left}{right}").into())
@@ -231,12 +243,8 @@ impl Expr {
                 }
             }
             Expr::Compare(comparison, affinity, collation, left, right) => {
-                let left = left.eval(row, params).under(*affinity);
-                // The other side need not be known, and may be a sum that cannot be.
-                if left.is_null() {
-                    return Scalar::Null;
-                }
-                let right = right.eval(row, params).under(*affinity);
+                let (left, right) = sides(left, right, row, params);
+                let (left, right) = (left.under(*affinity), right.under(*affinity));
                 Scalar::truth(compare(*comparison, *collation, &left, &right))
             }
             Expr::Is(affinity, collation, left, right) => {
@@ -414,6 +422,26 @@ macro_rules! children {
 
 children!(children, iter, 'e; &'e);
 children!(children_mut, iter_mut; &mut);
+
+/// Both sides of an operator that gives NULL if one of them is NULL. Then the other side need not be
+/// computable, as in SQLite.
+#[inline]
+fn sides<'a>(
+    left: &'a Expr,
+    right: &'a Expr,
+    row: &impl Columns<'a>,
+    params: &'a [Scalar<'static>],
+) -> (Scalar<'a>, Scalar<'a>) {
+    if !row.may_fail() {
+        return (left.eval(row, params), right.eval(row, params));
+    }
+    let before = row.take_failure();
+    let sides = [left, right].map(|side| (side.eval(row, params), row.take_failure()));
+    let is_null = sides.iter().any(|(value, failure)| value.is_null() && failure.is_none());
+    let [(left, left_failure), (right, right_failure)] = sides;
+    row.note_failure(before.or(left_failure.or(right_failure).filter(|_| !is_null)));
+    (left, right)
+}
 
 /// Compares two values that their affinities have been applied to; unknown if one is NULL.
 pub(crate) fn compare(

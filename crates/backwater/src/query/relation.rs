@@ -503,6 +503,22 @@ impl<'a> Columns<'a> for TupleRow<'a, '_> {
         }
         self.view.value(number, self.slots[number.source()])
     }
+
+    #[inline]
+    fn may_fail(&self) -> bool {
+        self.view.has_failed()
+    }
+
+    fn take_failure(&self) -> Option<Failure> {
+        self.view.take_asked()
+    }
+
+    fn note_failure(&self, failure: Option<Failure>) {
+        let derived = self.view.derived.iter().flatten().next();
+        if let (Some(derived), Some(failure)) = (derived, &failure) {
+            derived.fail(failure);
+        }
+    }
 }
 
 impl TupleRow<'_, '_> {

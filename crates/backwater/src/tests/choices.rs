@@ -396,8 +396,17 @@ impl Choices<'_> {
                 .replace(&format!(" GROUP BY {what})"), ")")
             }
             _ => {
-                let operator = self.one(&["=", ">"]);
-                format!("{} {operator} {}", self.one(columns).sql, self.scalar(columns))
+                let operator = self.one(&["=", ">", "||", "-"]);
+                let mut sides = [self.one(columns).sql, self.scalar(columns)];
+                // Where one side is NULL, the other need not be known.
+                if self.seldom() {
+                    sides.reverse();
+                }
+                let [left, right] = sides;
+                match operator {
+                    "||" | "-" => format!("({left} {operator} {right}) IS NULL"),
+                    _ => format!("{left} {operator} {right}"),
+                }
             }
         }
     }
