@@ -1,7 +1,7 @@
 //! What must hold for any input at all. The fuzz targets and a bounded test share it.
 #![allow(dead_code, reason = "each target takes its part")]
 
-use backwater::{Cache, ErrorKind, Request, Samples, Schema};
+use backwater::{Cache, ErrorKind, Request, Schema, infer::Samples};
 
 /// A schema with a bit of everything.
 pub(crate) const SCHEMA: &str = r#"
@@ -94,7 +94,7 @@ pub(crate) fn infer(data: &[u8]) {
 
 fn attempt(
     cache: &Cache,
-    write: impl FnOnce(&mut backwater::Transaction) -> backwater::Result<()>,
+    write: impl FnOnce(&mut backwater::Transaction) -> Result<(), backwater::Error>,
 ) {
     let before = told(cache);
     match cache.commit("fuzzed", write) {

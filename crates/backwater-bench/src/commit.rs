@@ -3,7 +3,7 @@
 use std::cmp::Reverse;
 use std::collections::{BTreeSet, HashMap};
 
-use backwater::{Cache, DeltaKind, KeptUp, Query, Report, Value};
+use backwater::{Cache, DeltaKind, Query, Report, Value, Watch};
 
 use crate::hand::Maps;
 use crate::ingest::figure;
@@ -130,20 +130,20 @@ struct Shown {
     cache: Cache,
     queries: [Query; 3],
     _others: Vec<Query>,
-    _kept: Vec<KeptUp>,
+    _kept: Vec<Watch>,
 }
 
 impl Shown {
-    fn new(cache: Cache, others: usize) -> backwater::Result<Self> {
+    fn new(cache: Cache, others: usize) -> Result<Self, backwater::Error> {
         let queries = [cache.query(COUNT, ())?, cache.query(SUMS, ())?, cache.query(TOP, ())?];
         let others: Vec<Query> = (0..others)
             .map(|number| cache.query(OTHERS, [("vessel", format!("vessel-{number}"))]))
-            .collect::<backwater::Result<_>>()?;
-        let kept = queries.iter().chain(&others).map(Query::keep_up).collect();
+            .collect::<Result<_, backwater::Error>>()?;
+        let kept = queries.iter().chain(&others).map(Query::keep_current).collect();
         Ok(Self { cache, queries, _others: others, _kept: kept })
     }
 
-    fn update(&self, id: i64, delay: i64) -> backwater::Result<Vec<Step>> {
+    fn update(&self, id: i64, delay: i64) -> Result<Vec<Step>, backwater::Error> {
         let report = self
             .cache
             .commit("delay reported", |tx| tx.update("sailing", id, [("delay_min", delay)]))?;
@@ -273,7 +273,7 @@ pub(crate) fn bulk(size: usize) -> anyhow::Result<Vec<Figure>> {
     let round = || -> Vec<(i64, i64)> {
         (0..many).map(|_| (fastrand::i64(1..=size as i64), fastrand::i64(0..90))).collect()
     };
-    let update = |shown: &Shown, changes: &[(i64, i64)]| -> backwater::Result<usize> {
+    let update = |shown: &Shown, changes: &[(i64, i64)]| -> Result<usize, backwater::Error> {
         let report = shown.cache.commit("delays reported", |tx| {
             changes.iter().try_for_each(|(id, delay)| {
                 tx.update("sailing", *id, [("delay_min", *delay)]).map(drop)
@@ -298,11 +298,11 @@ pub(crate) fn bulk_over_groups(size: usize) -> anyhow::Result<Vec<Figure>> {
     let (cache, _) = filled(size)?;
     let judge = sqlite(&cache)?;
     let query = cache.query(LATEST, ())?;
-    let _kept = query.keep_up();
+    let _kept = query.keep_current();
     let ids: Vec<i64> = (1..=size as i64).step_by(20).collect();
     let (ours, theirs) = alternate(
         || fastrand::i64(0..90),
-        |first| -> backwater::Result<usize> {
+        |first| -> Result<usize, backwater::Error> {
             let report = cache.commit("delays reported", |tx| {
                 ids.iter().try_for_each(|id| {
                     tx.update("sailing", *id, [("delay_min", (*first + *id) % 90)]).map(drop)
@@ -342,7 +342,7 @@ pub(crate) fn join_fanout(size: usize) -> anyhow::Result<Vec<Figure>> {
          ORDER BY s.departs_at",
         (),
     )?;
-    let _kept = query.keep_up();
+    let _kept = query.keep_current();
     let mut by_vessel: HashMap<Box<str>, Vec<(i64, i64)>> = HashMap::new();
     let mut order: Vec<(i64, i64)> = Vec::new();
     for (id, sailing) in &maps.sailings {
@@ -369,7 +369,7 @@ pub(crate) fn join_fanout(size: usize) -> anyhow::Result<Vec<Figure>> {
         rows.sort_unstable_by_key(|(place, _)| *place);
         rows
     };
-    let ours = |vessel: &str, name: &str| -> backwater::Result<Renamed> {
+    let ours = |vessel: &str, name: &str| -> Result<Renamed, backwater::Error> {
         let report =
             cache.commit("a vessel renamed", |tx| tx.update("vessel", vessel, [("name", name)]))?;
         let rows = report.delta(&query).into_iter().flat_map(|delta| delta.rows());

@@ -1,6 +1,9 @@
 //! Reading responses into the tables.
 
-use backwater::{Cache, Change, ChangeKind, Report, Schema};
+use backwater::{
+    Cache, Report, Schema,
+    report::{Change, ChangeKind},
+};
 use peak_alloc::PeakAlloc;
 
 use crate::hand::{Changed, Maps, NEW};
@@ -20,8 +23,8 @@ fn cache() -> anyhow::Result<Cache> {
     Ok(Cache::new(Schema::parse("backwater.toml", SCHEMA)?))
 }
 
-fn ingest(cache: &Cache, page: &str) -> backwater::Result<Report> {
-    cache.commit("departures loaded", |tx| tx.ingest("departures", page))
+fn ingest(cache: &Cache, page: &str) -> Result<Report, backwater::Error> {
+    Ok(cache.commit("departures loaded", |tx| tx.ingest("departures", page))?.report)
 }
 
 /// Ours against maps written by hand, and against parsing alone.

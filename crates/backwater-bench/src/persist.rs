@@ -8,8 +8,9 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use backwater::{
-    Batch, Cache, Error, ErrorKind, Header, Loader, Result, Schema, SqliteFile, Storage,
-    StoredTable,
+    Cache, Error, ErrorKind, Schema, SqliteFile,
+    error::Result,
+    storage::{Batch, Header, Loader, Storage, StoredTable},
 };
 use rusqlite::{Connection, params};
 
@@ -406,7 +407,7 @@ pub(crate) fn child() -> anyhow::Result<bool> {
     };
     let rows = if which == "ours" {
         let cache = Cache::open(SqliteFile::read_only(&path))?;
-        cache.named("next_departures", [("now", NOW)])?.read()?.len()
+        cache.query("next_departures", [("now", NOW)])?.read()?.len()
     } else {
         let maps = read_by_hand(Path::new(&path))?;
         let now = NOW.parse::<jiff::Timestamp>()?.as_microsecond();

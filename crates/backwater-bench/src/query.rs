@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use backwater::{Cache, KeptUp, Query, QueryResult, Schema, Value};
+use backwater::{Cache, Query, QueryResult, Schema, Value, Watch};
 use peak_alloc::PeakAlloc;
 use rusqlite::Connection;
 
@@ -117,7 +117,7 @@ pub(crate) fn cold_group(size: usize) -> anyhow::Result<Vec<Figure>> {
     let sqlite = sqlite(&cache)?;
     let mut prepared = sqlite.prepare(GROUP)?;
     let sailings: Vec<Sailing> = maps.sailings.into_values().collect();
-    let ours = || -> backwater::Result<(Query, Vec<Vec<Value>>)> {
+    let ours = || -> Result<(Query, Vec<Vec<Value>>), backwater::Error> {
         let query = cache.query(GROUP, ())?;
         let rows = values(&query.read()?);
         Ok((query, rows))
@@ -137,7 +137,7 @@ pub(crate) fn cold_join(size: usize) -> anyhow::Result<Vec<Figure>> {
     let (cache, _) = filled(size)?;
     let sqlite = sqlite(&cache)?;
     let mut prepared = sqlite.prepare(JOIN)?;
-    let ours = || -> backwater::Result<(Query, Vec<Vec<Value>>)> {
+    let ours = || -> Result<(Query, Vec<Vec<Value>>), backwater::Error> {
         let query = cache.query(JOIN, ())?;
         let rows = values(&query.read()?);
         Ok((query, rows))
@@ -161,7 +161,7 @@ pub(crate) fn memory(size: usize, alloc: &PeakAlloc) -> anyhow::Result<Vec<Figur
     let tables = alloc.current_usage() - start;
     let start = alloc.current_usage();
     let queries = [cache.query(JOIN, ())?, cache.query(TOP, ())?];
-    let kept: Vec<KeptUp> = queries.iter().map(Query::keep_up).collect();
+    let kept: Vec<Watch> = queries.iter().map(Query::keep_current).collect();
     let joined = alloc.current_usage() - start;
     drop((kept, queries));
 
@@ -171,7 +171,7 @@ pub(crate) fn memory(size: usize, alloc: &PeakAlloc) -> anyhow::Result<Vec<Figur
     let start = alloc.current_usage();
     let bindings: Vec<Query> = (0..BINDINGS)
         .map(|number| cache.query(sql, [("id", -2 - number)]))
-        .collect::<backwater::Result<_>>()?;
+        .collect::<Result<_, backwater::Error>>()?;
     let standing = (alloc.current_usage() - start) / BINDINGS as usize;
     drop((bindings, one, page));
     anyhow::ensure!(alloc.current_usage() > empty, "the cache is still there");

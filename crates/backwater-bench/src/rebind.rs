@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use backwater::{Cache, DeltaRow, KeptUp, Query, Report, Schema, Timestamp, Value};
+use backwater::{Cache, Query, Report, Schema, Timestamp, Value, Watch, delta::DeltaRow};
 use memchr::memmem::Finder;
 
 use crate::ingest::figure;
@@ -29,7 +29,7 @@ fn steps(report: &Report, query: &Query) -> Vec<Step> {
     delta.rows().map(step).collect()
 }
 
-fn first_rows(query: &Query) -> backwater::Result<Vec<Vec<Value>>> {
+fn first_rows(query: &Query) -> Result<Vec<Vec<Value>>, backwater::Error> {
     Ok(query.read()?.rows().take(20).map(|row| row.values().to_vec()).collect())
 }
 
@@ -122,12 +122,12 @@ pub(crate) fn letters(size: usize) -> anyhow::Result<Vec<Figure>> {
     let texts: Vec<&str> = (1..=TYPED.len()).map(|len| &TYPED[..len]).collect();
     // Each search is a query of its own, so that nothing is known of what the last one found.
     let mut number = 0;
-    let mut fresh = || -> backwater::Result<(Query, KeptUp)> {
+    let mut fresh = || -> Result<(Query, Watch), backwater::Error> {
         number += 1;
         let sql =
             format!("SELECT id, party AS party_{number} FROM booking WHERE contains(party, :text)");
         let query = cache.query(&sql, [("text", "")])?;
-        let kept = query.keep_up();
+        let kept = query.keep_current();
         Ok((query, kept))
     };
     let (query, _kept) = fresh()?;
@@ -196,7 +196,7 @@ pub(crate) fn now(size: usize) -> anyhow::Result<Vec<Figure>> {
     let first = board.by_time.keys().next().map_or(0, |(time, _)| *time);
     let time = |micros: i64| Timestamp::from_micros(micros).map_or(Value::Null, Value::from);
     let query = cache.query(NEXT, [("now", time(first - 1))])?;
-    let _kept = query.keep_up();
+    let _kept = query.keep_current();
     board.move_on(first - 1);
     let mut now = first;
     for _ in 0..MINUTES {

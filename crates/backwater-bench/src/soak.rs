@@ -4,7 +4,7 @@
 use std::collections::VecDeque;
 use std::time::Instant;
 
-use backwater::{Cache, KeptUp, Query, Schema, Value, Watch};
+use backwater::{Cache, Query, Schema, Value, Watch};
 use peak_alloc::PeakAlloc;
 
 use crate::measure::Figure;
@@ -36,7 +36,7 @@ enum Held {
 }
 
 enum Kept {
-    Up(#[expect(dead_code, reason = "it is held")] KeptUp),
+    Up(#[expect(dead_code, reason = "it is held")] Watch),
     Watched(#[expect(dead_code, reason = "it is held")] Watch),
 }
 
@@ -80,14 +80,14 @@ pub(crate) fn soak(size: usize, alloc: &PeakAlloc) -> anyhow::Result<Vec<Figure>
             held.push_back(match rng.u32(..4) {
                 0 => Held::Query(query, None),
                 1 => {
-                    let kept = query.keep_up();
+                    let kept = query.keep_current();
                     Held::Query(query, Some(Kept::Up(kept)))
                 }
                 2 => {
                     let watch = cache.watch(&query, |_| {})?;
                     Held::Query(query, Some(Kept::Watched(watch)))
                 }
-                _ => Held::Report(report),
+                _ => Held::Report(report.report),
             });
             if held.len() > 60 {
                 held.pop_front();

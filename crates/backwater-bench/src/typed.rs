@@ -54,7 +54,7 @@ fn sailings(size: usize) -> Vec<Sailing> {
     (1..=size as i64).map(&mut sailing).collect()
 }
 
-fn filled(rows: &[Sailing]) -> backwater::Result<Cache> {
+fn filled(rows: &[Sailing]) -> Result<Cache, backwater::Error> {
     let cache = Cache::new(Schema::builder().table::<Sailing>().build()?);
     cache.commit("sailings loaded", |tx| {
         let mut sailings = tx.table::<Sailing>()?;
@@ -67,8 +67,10 @@ fn ids(size: usize, count: usize) -> Vec<i64> {
     (0..count).map(|_| fastrand::i64(1..=size as i64)).collect()
 }
 
-fn report(cache: &Cache, id: i64, delay: i64) -> backwater::Result<backwater::Report> {
-    cache.commit("delay reported", |tx| tx.update("sailing", id, [("delay_min", delay)]))
+fn report(cache: &Cache, id: i64, delay: i64) -> Result<backwater::Report, backwater::Error> {
+    let done =
+        cache.commit("delay reported", |tx| tx.update("sailing", id, [("delay_min", delay)]));
+    Ok(done?.report)
 }
 
 /// One row by its id, and all rows one after the other.
@@ -154,7 +156,7 @@ pub(crate) fn of_derived(size: usize) -> anyhow::Result<Vec<Figure>> {
         map.insert(id, new);
         value
     };
-    let follow = |id: i64, delay: i64| -> backwater::Result<i64> {
+    let follow = |id: i64, delay: i64| -> Result<i64, backwater::Error> {
         drop(report(&with, id, delay)?);
         values[id as usize - 1].get().map(|value| *value)
     };
@@ -179,7 +181,7 @@ pub(crate) fn fan(size: usize) -> anyhow::Result<Vec<Figure>> {
     let cache = filled(&sailings(size.min(1000)))?;
     let query = cache.query("SELECT id, delay_min FROM sailing WHERE id = 1", ())?;
     let told = Arc::new(AtomicU64::new(0));
-    let watch = |count: usize| -> backwater::Result<Vec<Watch>> {
+    let watch = |count: usize| -> Result<Vec<Watch>, backwater::Error> {
         let watch = |_| {
             let told = told.clone();
             cache.watch(&query, move |_| {

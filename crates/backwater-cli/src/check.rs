@@ -5,7 +5,10 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, bail};
-use backwater::{Cache, Report, Schema, SqliteFile, SystemClock, Value};
+use backwater::{
+    Cache, Report, Schema, SqliteFile, SystemClock, Value,
+    verify::{Verification, VerifiedQuery},
+};
 
 use crate::failure::wrong_call;
 use crate::output::{Format, Rows, count};
@@ -17,21 +20,34 @@ pub(crate) struct Arguments {
     /// A cache file to look through; with a schema, tells what opening the file with it would do
     #[arg(long, value_name = "FILE")]
     cache: Option<PathBuf>,
+    /// How to print what was found; the machine formats are for a cache file alone
+    #[arg(long, value_enum, default_value_t = Format::Table)]
+    format: Format,
+    /// Print nothing but what is wrong
+    #[arg(long, short, conflicts_with = "format")]
+    quiet: bool,
 }
 
 pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
+    if arguments.format != Format::Table && arguments.schema.is_some() {
+        let message = "what a schema says is no rows; leave out --format";
+        return Err(wrong_call(anyhow::anyhow!(message)));
+    }
     match (&arguments.schema, &arguments.cache) {
-        (Some(schema), None) => check_schema(schema),
-        (None, Some(cache)) => check_cache(cache),
-        (Some(schema), Some(cache)) => check_both(schema, cache),
+        (Some(schema), None) => check_schema(schema, arguments.quiet),
+        (None, Some(cache)) => check_cache(cache, arguments),
+        (Some(schema), Some(cache)) => check_both(schema, cache, arguments.quiet),
         (None, None) => {
             Err(wrong_call(anyhow::anyhow!("name a schema, a cache file with --cache, or both")))
         }
     }
 }
 
-fn check_schema(path: &PathBuf) -> anyhow::Result<()> {
+fn check_schema(path: &PathBuf, quiet: bool) -> anyhow::Result<()> {
     let schema = read_schema(path)?;
+    if quiet {
+        return Ok(());
+    }
     say!(
         "{}: {}, {} and {}, nothing wrong",
         path.display(),
@@ -46,38 +62,17 @@ fn check_schema(path: &PathBuf) -> anyhow::Result<()> {
 }
 
 /// Looks through a cache file.
-fn check_cache(path: &Path) -> anyhow::Result<()> {
+fn check_cache(path: &Path, arguments: &Arguments) -> anyhow::Result<()> {
     let found = SqliteFile::verify(path)?;
     let name = path.display();
-    say!("{name}: every row is as it was written\n");
-    let columns = ["table", "rows", "links to rows not here"].map(str::to_owned).to_vec();
-    let rows = found.tables.iter().map(|table| {
-        vec![
-            Value::from(table.name.as_str()),
-            Value::Int(table.rows as i64),
-            Value::Int(table.not_loaded as i64),
-        ]
-    });
-    Rows { columns, rows: rows.collect() }.print(Format::Table)?;
-    if found.queries.is_empty() {
-        return Ok(());
+    match (arguments.quiet, arguments.format) {
+        (true, _) => {}
+        (false, Format::Table) => {
+            say!("{name}: every row is as it was written\n");
+            print_found(&found)?;
+        }
+        (false, format) => records_of(&found).print(format)?,
     }
-    let columns = ["query", "times asked", "rows", "against SQLite"].map(str::to_owned).to_vec();
-    let rows = found.queries.iter().map(|query| {
-        let told = match (&query.difference, &query.not_asked) {
-            (Some(difference), _) => difference.clone(),
-            (_, Some(why)) => format!("not asked: {why}"),
-            (None, None) => "the same".to_owned(),
-        };
-        vec![
-            Value::from(query.name.as_str()),
-            Value::Int(query.asked as i64),
-            Value::Int(query.rows as i64),
-            Value::from(told),
-        ]
-    });
-    say!();
-    Rows { columns, rows: rows.collect() }.print(Format::Table)?;
     match found.queries.iter().filter(|query| query.difference.is_some()).count() {
         0 => Ok(()),
         differ => bail!(
@@ -87,16 +82,65 @@ fn check_cache(path: &Path) -> anyhow::Result<()> {
     }
 }
 
+/// For people: the tables, and the queries.
+fn print_found(found: &Verification) -> anyhow::Result<()> {
+    let columns = ["table", "rows", "links to rows not here"].map(str::to_owned).to_vec();
+    let rows = found.tables.iter().map(|table| {
+        vec![table.name.as_str().into(), number(table.rows), number(table.not_loaded())]
+    });
+    Rows { columns, rows: rows.collect() }.print(Format::Table)?;
+    if found.queries.is_empty() {
+        return Ok(());
+    }
+    let columns = ["query", "times asked", "rows", "against SQLite"].map(str::to_owned).to_vec();
+    let rows = found.queries.iter().map(|query| {
+        let name = query.name.as_str().into();
+        vec![name, number(query.asked), number(query.rows), against_sqlite(query).into()]
+    });
+    say!();
+    Rows { columns, rows: rows.collect() }.print(Format::Table)
+}
+
+/// For machines: tables and queries as records of one kind.
+fn records_of(found: &Verification) -> Rows {
+    let columns = ["table", "query", "rows", "not_loaded", "times_asked", "against_sqlite"];
+    let tables = found.tables.iter().map(|table| {
+        let (name, not_loaded) = (table.name.as_str().into(), number(table.not_loaded()));
+        vec![name, Value::Null, number(table.rows), not_loaded, Value::Null, Value::Null]
+    });
+    let queries = found.queries.iter().map(|query| {
+        let (name, against) = (query.name.as_str().into(), against_sqlite(query).into());
+        vec![Value::Null, name, number(query.rows), Value::Null, number(query.asked), against]
+    });
+    Rows { columns: columns.map(str::to_owned).to_vec(), rows: tables.chain(queries).collect() }
+}
+
+fn against_sqlite(query: &VerifiedQuery) -> String {
+    match (&query.difference, &query.not_asked) {
+        (Some(difference), _) => difference.clone(),
+        (_, Some(why)) => format!("not asked: {why}"),
+        (None, None) => "the same".to_owned(),
+    }
+}
+
+fn number(number: usize) -> Value {
+    Value::Int(number as i64)
+}
+
 /// Tells what opening the file with the schema would do, and does none of it.
-fn check_both(schema: &PathBuf, path: &Path) -> anyhow::Result<()> {
+fn check_both(schema: &PathBuf, path: &Path, quiet: bool) -> anyhow::Result<()> {
     let (name, read) = (path.display(), read_schema(schema)?);
     let builder = Cache::builder().schema(read).storage(SqliteFile::read_only(path));
     let cache = builder.clock(SystemClock::new()).build()?;
-    let mut told: Vec<String> = cache.schema_changes().iter().map(ToString::to_string).collect();
+    let mut told: Vec<String> =
+        cache.opening().schema_changes.iter().map(ToString::to_string).collect();
     told.extend(leaves(&cache));
     // In memory alone, as nothing is written here.
     if let Some(report) = cache.trim("what is too much")? {
         told.extend(lets_go(&report));
+    }
+    if quiet {
+        return Ok(());
     }
     if told.is_empty() {
         say!("{name}: all of it goes with {}, nothing would change", schema.display());
@@ -111,7 +155,7 @@ fn check_both(schema: &PathBuf, path: &Path) -> anyhow::Result<()> {
 
 /// What is left out of a cache that was opened, a line a table.
 pub(crate) fn leaves(cache: &Cache) -> Vec<String> {
-    let left = cache.left_out().into_iter();
+    let left = cache.opening().left_out.into_iter();
     left.map(|(table, rows)| format!("{table}: {} left out, as too old", count(rows, "row")))
         .collect()
 }

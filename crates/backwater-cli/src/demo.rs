@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use anstyle::{AnsiColor, Style};
 use anyhow::bail;
 use backwater::{
-    Cache, Delta, DeltaKind, KeptUp, Outcome, Query, Report, Schema, SqliteFile, Value,
+    Cache, Delta, DeltaKind, Outcome, Query, Report, Schema, SqliteFile, Value, Watch,
 };
 
 use crate::ingest::tell;
@@ -34,7 +34,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     let cache =
         Cache::open_with(Schema::parse("demo/backwater.toml", SCHEMA)?, SqliteFile::new(path))?;
     let queries = define(&cache)?;
-    let _shown: Vec<KeptUp> = queries.iter().map(Query::keep_up).collect();
+    let _shown: Vec<Watch> = queries.iter().map(Query::keep_current).collect();
 
     writeln!(
         out,
@@ -46,7 +46,10 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
         "The server answers with nested JSON: each sailing brings its route, two ports and its"
     )?;
     writeln!(out, "vessel along, once more every time. The cache keeps one row of each.\n")?;
-    let load = |label: &str| cache.commit(label, |tx| tx.ingest("departures", DEPARTURES));
+    let load = |label: &str| {
+        let loaded = cache.commit(label, |tx| tx.ingest("departures", DEPARTURES));
+        loaded.map(|loaded| loaded.report)
+    };
     tell(&mut out, "GET /departures", &load("departures loaded")?)?;
     writeln!(out, "\nThe page is loaded once more, as pages are:\n")?;
     let again = load("departures loaded again")?;
@@ -138,9 +141,9 @@ fn make_way(path: &Path) -> anyhow::Result<()> {
 
 fn define(cache: &Cache) -> anyhow::Result<Vec<Query>> {
     Ok(vec![
-        cache.named("next_departures", [("now", NOW)])?,
-        cache.named("by_status", ())?,
-        cache.named("delays_on_route", [("route", ROUTE)])?,
+        cache.query("next_departures", [("now", NOW)])?,
+        cache.query("by_status", ())?,
+        cache.query("delays_on_route", [("route", ROUTE)])?,
     ])
 }
 
@@ -209,7 +212,7 @@ fn steps(out: &mut impl Write, delta: &Delta) -> anyhow::Result<()> {
             DeltaKind::Change => {
                 let (Some(before), Some(after)) = (row.before(), row.after()) else { continue };
                 let columns =
-                    row.columns().into_iter().map(|column| -> backwater::Result<String> {
+                    row.columns().into_iter().map(|column| -> Result<String, backwater::Error> {
                         Ok(format!(
                             "{column} {} -> {}",
                             told(before.get(column)?),

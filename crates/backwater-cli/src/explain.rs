@@ -2,7 +2,10 @@
 
 use std::path::PathBuf;
 
-use backwater::{Cache, ErrorKind, Explanation, Operator, SqliteFile};
+use backwater::{
+    Cache, ErrorKind, SqliteFile,
+    plan::{Explanation, Operator},
+};
 use clap::ValueEnum;
 
 use crate::check::read_schema;

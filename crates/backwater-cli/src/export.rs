@@ -34,7 +34,7 @@ enum Format {
     /// Comma-separated values (RFC 4180)
     Csv,
     /// A JSON:API 1.1 document
-    #[value(name = "jsonapi")]
+    #[value(name = "json:api")]
     JsonApi,
 }
 
@@ -102,7 +102,7 @@ fn write(cache: &Cache, arguments: &Arguments, mut out: impl Write) -> anyhow::R
             )));
         }
         (format, Some(query)) if is_query => {
-            let rows = cache.named(query, ()).map_err(wrong_call)?.read()?;
+            let rows = cache.query(query, ()).map_err(wrong_call)?.read()?;
             let format =
                 if format == Format::Csv { output::Format::Csv } else { output::Format::Ndjson };
             Rows::of(&rows).write(format, &mut out)?;
@@ -119,7 +119,7 @@ fn write(cache: &Cache, arguments: &Arguments, mut out: impl Write) -> anyhow::R
                     Ok(_) => bail!("{table} is called otherwise"),
                 }
             };
-            let columns: Vec<String> = first.fields.into_iter().map(|(name, _)| name).collect();
+            let columns: Vec<String> = first.fields.into_iter().map(|field| field.name).collect();
             let rows = snapshot.rows(table)?.map(|row| {
                 let cell =
                     |name: &String| row.get(name).ok().flatten().unwrap_or(backwater::Value::Null);

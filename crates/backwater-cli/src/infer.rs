@@ -4,7 +4,7 @@ use std::io::Write;
 use std::path::PathBuf;
 
 use anstream::eprintln;
-use backwater::{Recording, Request, Samples};
+use backwater::{Request, infer::Samples, recording::Recording};
 
 use crate::failure::wrong_call;
 use crate::files;

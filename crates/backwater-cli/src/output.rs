@@ -67,19 +67,29 @@ impl Rows {
 
     /// Writes the rows as a table, every line behind an indent.
     pub(crate) fn write_table(&self, out: &mut impl Write, indent: &str) -> io::Result<()> {
+        self.write_table_as(out, indent, |_, value| told(value))
+    }
+
+    /// The same with what is shown of a value in a column, which may be several lines.
+    pub(crate) fn write_table_as(
+        &self,
+        out: &mut impl Write,
+        indent: &str,
+        shown: impl Fn(&str, &Value) -> String,
+    ) -> io::Result<()> {
         if self.columns.is_empty() {
             return Ok(());
         }
         let mut table = Table::new();
         table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
         // On a terminal that is too narrow, cells are folded; elsewhere a row is a line.
-        if let Some((Width(width), _)) = terminal_size::terminal_size_of(io::stdout()) {
+        if let Some(width) = terminal_width() {
             table.set_content_arrangement(ContentArrangement::Dynamic);
-            table.set_width(width.saturating_sub(indent.len() as u16));
+            table.set_width(width.saturating_sub(indent.len()) as u16);
         }
         table.set_header(&self.columns);
         for row in &self.rows {
-            table.add_row(row.iter().map(told));
+            table.add_row(self.columns.iter().zip(row).map(|(name, value)| shown(name, value)));
         }
         for (number, column) in table.column_iter_mut().enumerate() {
             column.set_padding((0, 2));
@@ -192,6 +202,44 @@ pub(crate) fn indented(json: &str) -> String {
             out.push('\n');
             out.extend(std::iter::repeat_n("  ", depth));
         }
+    }
+    out
+}
+
+/// How wide the terminal is; nothing if standard output is none.
+fn terminal_width() -> Option<usize> {
+    let (Width(width), _) = terminal_size::terminal_size_of(io::stdout())?;
+    Some(width.into())
+}
+
+/// How wide a report may be: as the terminal, or 100 letters.
+pub(crate) fn report_width() -> usize {
+    terminal_width().unwrap_or(100).min(100)
+}
+
+/// A text in at most so many letters, its middle left out if need be.
+pub(crate) fn shortened(text: &str, most: usize) -> String {
+    let letters: Vec<char> = text.chars().collect();
+    if letters.len() <= most {
+        return text.to_owned();
+    }
+    let kept = most.saturating_sub(1);
+    let (start, end) = (kept - kept / 2, letters.len() - kept / 2);
+    letters[..start].iter().chain(&['…']).chain(&letters[end..]).collect()
+}
+
+/// A list with commas in lines of at most so many letters, as far as its parts allow it.
+pub(crate) fn folded(list: &str, most: usize) -> String {
+    let (mut out, mut length) = (String::new(), 0);
+    for part in list.split_inclusive(", ") {
+        let letters = part.trim_end().chars().count();
+        if length > 0 && length + letters > most {
+            out.truncate(out.trim_end().len());
+            out.push('\n');
+            length = 0;
+        }
+        out.push_str(part);
+        length += part.chars().count();
     }
     out
 }

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use anstream::eprintln;
-use backwater::{Cache, ErrorKind, Missing, Named, SqliteFile, Value};
+use backwater::{Cache, ErrorKind, Named, SqliteFile, Value, report::Missing};
 
 use crate::failure::wrong_call;
 use crate::output::{DIM, Format, Rows, count, grouped};
@@ -27,14 +27,7 @@ pub(crate) struct Arguments {
 pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     let cache = Cache::open(SqliteFile::read_only(&arguments.cache))?;
     let params: Named = arguments.params.iter().cloned().collect();
-    // One word is no statement: what it was meant for is known better by the schema.
-    let is_word = !arguments.sql.contains(char::is_whitespace);
-    let is_named = is_word || cache.schema().query(&arguments.sql).is_some();
-    let query = if is_named {
-        cache.named(&arguments.sql, params)
-    } else {
-        cache.query(&arguments.sql, params)
-    };
+    let query = cache.query(&arguments.sql, params);
     let query = query.map_err(|error| match error.kind() {
         ErrorKind::Sql | ErrorKind::UnknownName | ErrorKind::Parameter => wrong_call(error),
         _ => error.into(),

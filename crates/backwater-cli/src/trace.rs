@@ -8,7 +8,9 @@ use std::time::Duration;
 
 use anstyle::{AnsiColor, Style};
 use backwater::{
-    Cache, ChangeKind, Delta, DeltaKind, Outcome, Played, PlayedStep, Report, Scenario, SystemClock,
+    Cache, Delta, DeltaKind, Outcome, Report, SystemClock,
+    report::ChangeKind,
+    scenario::{Played, PlayedStep, Scenario},
 };
 use clap::ValueEnum;
 use serde_json::{Value as Json, json};
@@ -108,7 +110,7 @@ fn asked_why(played: &Played, asked: &str) -> anyhow::Result<String> {
 
 fn origins(out: &mut impl Write, cache: &Cache, row: &str) -> anyhow::Result<()> {
     let origins = match row.split_once('/') {
-        None => cache.origins_of_only(row).map_err(wrong_call)?,
+        None => cache.origins(row, ()).map_err(wrong_call)?,
         Some((table, id)) => {
             let id = cache.schema().id(table, id).map_err(wrong_call)?;
             cache.origins(table, id)?

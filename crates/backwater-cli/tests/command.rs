@@ -335,15 +335,37 @@ fn a_recording_becomes_rows_and_says_what_it_was_worth() {
     let all = world
         .run("ingest --schema backwater.toml --cache cache.db morning.har")
         .says("morning.har: 11 responses, of which 8 were read by a rule")
-        .says("DELETE /bookings/9014       cancelled         0    0        0        1        0")
-        .says("Nothing new was brought by GET /departures?port=SAL, GET /fleet.")
-        .says("2 others were no JSON, or no success.")
-        .says("No rule is for GET /tides/today.")
+        .says("  rule        responses  objects  new  changed  deleted  skipped\n")
+        .says("  departures          2      200   39        0        0        0\n")
+        .says("Nothing new was brought by 2 requests:\n    GET /departures?port=SAL\n    GET /fleet\n")
+        .says("2 others were not JSON, or not successful.")
+        .says("No rule matches 1 request:\n    GET /tides/today\n")
         .says("15,953 bytes in 8 responses held 239 objects.")
         .says("Rows: 48 new, 5 changed, 2 deleted; 47 in the cache now.")
         .says("77 % of the objects said what was known already.")
         .says("2 of the 8 responses brought nothing new.");
     assert!(!all.out().contains("tides/today  "), "{}", all.out());
+    world
+        .run("ingest --schema backwater.toml --cache each.db --all morning.har")
+        .says("DELETE /bookings/9014       cancelled         0    0        0        1        0");
+    // A report is as wide as 100 letters, also where a request is wider.
+    let long = format!("/sailings/311?{}", "by=departure&".repeat(20));
+    let morning = fs::read_to_string(world.path("morning.har")).unwrap();
+    let wide = morning.replace("/sailings/311\"", &format!("{long}\""));
+    world.write("wide.har", &wide);
+    let wide = world.run("ingest --schema backwater.toml --cache wide.db --all wide.har");
+    let wide = wide.says("…");
+    let wide = wide.out();
+    assert!(wide.lines().all(|line| line.chars().count() <= 100), "{wide}");
+    // Machines get a record of each response, and nothing else; the quiet get nothing.
+    let records = world
+        .run("ingest --schema backwater.toml --cache ndjson.db --format ndjson morning.har")
+        .out();
+    let first = r#"{"file":"morning.har","response":"GET /departures?port=SAL","rule":"departures","objects":100,"new":39,"changed":0,"deleted":0,"skipped":0}"#;
+    assert_eq!((records.lines().next(), records.lines().count()), (Some(first), 8));
+    let quiet =
+        world.run("ingest --schema backwater.toml --cache quiet.db --quiet morning.har").out();
+    assert_eq!(quiet, "");
     world
         .query("SELECT count(*) AS n FROM booking WHERE sailing = 311", "--format csv")
         .says("n\n6\n");
@@ -368,7 +390,7 @@ fn a_recording_becomes_rows_and_says_what_it_was_worth() {
         "{}",
         broken.err()
     );
-    assert!(broken.out().contains("GET /sailings/400"), "{}", broken.out());
+    assert!(broken.out().contains("sailing          1        1    1"), "{}", broken.out());
     world.query("SELECT id FROM sailing WHERE id = 400", "--format csv").says("id\n400\n");
     world.write("cut.har", &recording[..60]);
     world
@@ -409,6 +431,11 @@ fn patches_are_applied_and_rows_are_shown_as_trees() {
         (&"delayed".into(), &15.into(), &"a \"fog\": [\\]".into())
     );
     world.run("tables --cache cache.db --row board").says("{}");
+    world
+        .run("tables --cache cache.db sailing")
+        .says("field        type            absent  not_loaded\n")
+        .says("route        link to route        0           0\n");
+    world.run("tables --cache cache.db boat").fails(2, "there is no table \"boat\"");
     world
         .run("tables --cache cache.db --row sailing")
         .fails(2, "\"sailing\" may have many rows; name one by its id, as in `--row sailing/ID`");
@@ -601,13 +628,13 @@ fn a_file_is_exported_and_taken_in_again() {
         .says("{\"id\":\"marram\",\"name\":\"Marram\",\"cars_max\":42}\n");
     world.run("export --cache cache.db --format csv by_status").says("status,sailings,cars\n");
     world
-        .run("export --cache cache.db --format jsonapi route")
+        .run("export --cache cache.db --format json:api route")
         .says("\"relationships\":{\"from\":{\"data\":{\"type\":\"port\",\"id\":\"NOR\"}}");
     for (call, said) in [
         ("export --cache cache.db --format csv", "a CSV file has one table"),
         ("export --cache cache.db boat", "there is no table \"boat\""),
         (
-            "export --cache cache.db --format jsonapi by_status",
+            "export --cache cache.db --format json:api by_status",
             "the rows of a query are no resources",
         ),
         ("export --cache cache.db next_from", ":port"),
@@ -626,6 +653,10 @@ fn a_file_is_exported_and_taken_in_again() {
 #[test]
 fn a_cache_file_is_looked_through_and_held_against_a_schema() {
     let world = World::loaded();
+    world
+        .run("check --cache cache.db --format csv")
+        .says("table,query,rows,not_loaded,times_asked,against_sqlite\n");
+    assert_eq!(world.run("check --cache cache.db --quiet").out(), "");
     world
         .run("check --cache cache.db")
         .says("cache.db: every row is as it was written")

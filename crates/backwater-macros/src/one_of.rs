@@ -32,13 +32,13 @@ pub(crate) fn derive(input: &DeriveInput) -> Result<TokenStream> {
             return Err(Error::new_spanned(variant, "expected a variant such as Port(Link<Port>)"));
         };
         let ty = &link.ty;
-        let kind = quote!(<#ty as ::backwater::FieldType<#lent>>::KIND);
+        let kind = quote!(<#ty as __backwater::made::FieldType<#lent>>::KIND);
         let table = quote_spanned! {ty.span()=> {
             assert!(
-                matches!(#kind, ::backwater::made::Kind::Link(_)),
+                matches!(#kind, __backwater::made::Kind::Link(_)),
                 "each variant holds a Link, or a Found to nest the row"
             );
-            ::backwater::made::table_of(#kind)
+            __backwater::made::table_of(#kind)
         }};
         let mut name = None;
         for attribute in variant.attrs.iter().filter(|of| of.path().is_ident("one_of")) {
@@ -55,44 +55,44 @@ pub(crate) fn derive(input: &DeriveInput) -> Result<TokenStream> {
     let numbers = places.clone();
     let ident = &input.ident;
     Ok(quote! {
-        impl #generics ::backwater::OneOf<#lent> for #ident #args {
+        impl #generics __backwater::made::OneOf<#lent> for #ident #args {
             const TABLES: &'static [(&'static str, &'static str)] = &[#(#tables),*];
 
-            fn target(&self) -> ::core::option::Option<(&'static str, ::backwater::RowId)> {
+            fn target(&self) -> ::core::option::Option<(&'static str, __backwater::made::RowId)> {
                 match self {
                     #(Self::#variants(to) => ::core::option::Option::Some((
-                        <Self as ::backwater::OneOf<#lent>>::TABLES[#places].1,
-                        ::backwater::made::id_of::<#links>(to)?,
+                        <Self as __backwater::made::OneOf<#lent>>::TABLES[#places].1,
+                        __backwater::made::id_of::<#links>(to)?,
                     )),)*
                 }
             }
         }
 
-        impl #generics ::backwater::FieldType<#lent> for #ident #args {
-            const KIND: ::backwater::made::Kind =
-                ::backwater::made::Kind::LinkToOneOf(<Self as ::backwater::OneOf<#lent>>::TABLES);
+        impl #generics __backwater::made::FieldType<#lent> for #ident #args {
+            const KIND: __backwater::made::Kind =
+                __backwater::made::Kind::LinkToOneOf(<Self as __backwater::made::OneOf<#lent>>::TABLES);
 
-            const NESTED: ::core::option::Option<fn() -> ::std::vec::Vec<&'static ::backwater::Shape>> =
-                if #(<#links as ::backwater::FieldType<#lent>>::NESTED.is_some())||* {
+            const NESTED: ::core::option::Option<fn() -> ::std::vec::Vec<&'static __backwater::made::Shape>> =
+                if #(<#links as __backwater::made::FieldType<#lent>>::NESTED.is_some())||* {
                     ::core::option::Option::Some(|| {
-                        let all = [#(<#links as ::backwater::FieldType<#lent>>::NESTED),*];
+                        let all = [#(<#links as __backwater::made::FieldType<#lent>>::NESTED),*];
                         all.into_iter().flatten().flat_map(|nested| nested()).collect()
                     })
                 } else {
                     ::core::option::Option::None
                 };
 
-            fn read(cell: ::backwater::FieldCell<#lent>) -> ::core::result::Result<Self, ::backwater::Lack> {
-                match ::backwater::made::variant(cell, <Self as ::backwater::OneOf<#lent>>::TABLES)? {
-                    #(#numbers => <#links as ::backwater::FieldType<#lent>>::read(cell).map(Self::#variants),)*
-                    _ => ::core::result::Result::Err(::backwater::Lack::Unfit),
+            fn read(cell: __backwater::made::FieldCell<#lent>) -> ::core::result::Result<Self, __backwater::made::Lack> {
+                match __backwater::made::variant(cell, <Self as __backwater::made::OneOf<#lent>>::TABLES)? {
+                    #(#numbers => <#links as __backwater::made::FieldType<#lent>>::read(cell).map(Self::#variants),)*
+                    _ => ::core::result::Result::Err(__backwater::made::Lack::Unfit),
                 }
             }
 
-            fn write(&self) -> ::backwater::Written {
-                match ::backwater::OneOf::target(self) {
-                    ::core::option::Option::Some((table, id)) => ::backwater::Written::LinkTo(table, id),
-                    ::core::option::Option::None => ::backwater::Written::Nothing,
+            fn write(&self) -> __backwater::made::Written {
+                match __backwater::made::OneOf::target(self) {
+                    ::core::option::Option::Some((table, id)) => __backwater::made::Written::LinkTo(table, id),
+                    ::core::option::Option::None => __backwater::made::Written::Nothing,
                 }
             }
         }

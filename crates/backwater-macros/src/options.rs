@@ -1,9 +1,31 @@
 //! What stands in `#[table(…)]`, and names in the manner of SQL.
 
+use quote::ToTokens as _;
 use syn::meta::ParseNestedMeta;
+use syn::punctuated::Punctuated;
 use syn::{
-    Data, DeriveInput, Error, Field, Fields, LitBool, LitStr, Result, Token, bracketed, token,
+    Data, DeriveInput, Error, Field, Fields, LitBool, LitStr, Meta, Path, Result, Token, bracketed,
+    parse_quote, token,
 };
+
+/// The path of the library: `::backwater`, or what `crate = "…"` says of a renamed dependency.
+pub(crate) fn library(input: &DeriveInput, attribute: &str) -> Result<Path> {
+    for attribute in input.attrs.iter().filter(|of| of.path().is_ident(attribute)) {
+        let options = Punctuated::<Meta, Token![,]>::parse_terminated;
+        for option in attribute.parse_args_with(options)? {
+            match option {
+                Meta::NameValue(option) if option.path.is_ident("crate") => {
+                    let path: LitStr = syn::parse2(option.value.into_token_stream())?;
+                    return path.parse();
+                }
+                // What else there is, is read where it is known.
+                _ if attribute.path().is_ident("table") => {}
+                other => return Err(Error::new_spanned(other, "expected crate")),
+            }
+        }
+    }
+    Ok(parse_quote!(::backwater))
+}
 
 /// The named fields of a struct.
 pub(crate) fn fields(input: &DeriveInput) -> Result<Vec<&Field>> {

@@ -78,18 +78,18 @@ pub(crate) fn derive(input: &DeriveInput) -> Result<TokenStream> {
     let shapes = parts.iter().map(|part| {
         let (name, ty, options) = (&part.name, part.ty, part.options.join(", "));
         let kind = match &part.id {
-            Some(IdPart::Own { is_text: true }) => quote!(::backwater::made::Kind::Text),
-            Some(IdPart::Own { is_text: false }) => quote!(::backwater::made::Kind::Int),
-            _ => quote!(<#ty as ::backwater::FieldType<#cell>>::KIND),
+            Some(IdPart::Own { is_text: true }) => quote!(__backwater::made::Kind::Text),
+            Some(IdPart::Own { is_text: false }) => quote!(__backwater::made::Kind::Int),
+            _ => quote!(<#ty as __backwater::made::FieldType<#cell>>::KIND),
         };
-        let nested = quote!(<#ty as ::backwater::FieldType<#cell>>::NESTED);
-        quote!(::backwater::FieldShape { name: #name, kind: #kind, options: #options, nested: #nested })
+        let nested = quote!(<#ty as __backwater::made::FieldType<#cell>>::NESTED);
+        quote!(__backwater::made::FieldShape { name: #name, kind: #kind, options: #options, nested: #nested })
     });
     let ids = parts.iter().filter(|part| part.id.is_some()).map(|part| &part.name);
     let (table, id, of) = match &whole.of {
         Some(of) => (
-            quote!(<#of as ::backwater::Fields>::TABLE),
-            quote!(<#of as ::backwater::Fields>::SHAPE.id),
+            quote!(<#of as __backwater::made::Fields>::TABLE),
+            quote!(<#of as __backwater::made::Fields>::SHAPE.id),
             quote!(#of),
         ),
         None => {
@@ -104,26 +104,26 @@ pub(crate) fn derive(input: &DeriveInput) -> Result<TokenStream> {
     });
     let reads = read(&whole, &parts);
     let mut out = quote! {
-        impl #generics ::backwater::Fields for #ident #args {
+        impl #generics __backwater::made::Fields for #ident #args {
             type Of = #of;
 
             const TABLE: &'static str = #table;
 
-            const SHAPE: &'static ::backwater::Shape = &::backwater::Shape {
-                table: <Self as ::backwater::Fields>::TABLE,
+            const SHAPE: &'static __backwater::made::Shape = &__backwater::made::Shape {
+                table: <Self as __backwater::made::Fields>::TABLE,
                 id: #id,
                 options: #options,
                 fields: &[#(#shapes),*],
             };
 
-            fn write(&self, writes: &mut ::backwater::FieldWrites) {
+            fn write(&self, writes: &mut __backwater::made::FieldWrites) {
                 #(#writes)*
             }
         }
 
-        impl #read_generics ::backwater::ReadTable<#lent> for #ident #args {
+        impl #read_generics __backwater::made::ReadTable<#lent> for #ident #args {
             #[inline]
-            fn read(cells: &mut ::backwater::Cells<'_, #lent>) -> ::core::option::Option<Self> {
+            fn read(cells: &mut __backwater::made::Cells<'_, #lent>) -> ::core::option::Option<Self> {
                 #reads
             }
         }
@@ -142,7 +142,7 @@ fn declaration(input: &DeriveInput, whole: &Whole, parts: &[Part<'_>]) -> TokenS
         Some(IdPart::Whole | IdPart::Own { is_text: false } | IdPart::Other { is_text: false }) => {
             quote!(i64)
         }
-        Some(IdPart::Link(to)) => quote!(::backwater::Id<#to>),
+        Some(IdPart::Link(to)) => quote!(__backwater::made::Id<#to>),
         _ => quote!(::std::sync::Arc<str>),
     });
     let values = ids.iter().map(|part| {
@@ -151,9 +151,9 @@ fn declaration(input: &DeriveInput, whole: &Whole, parts: &[Part<'_>]) -> TokenS
             Some(IdPart::Whole) => quote!(i64::from(self.#field)),
             Some(IdPart::OwnedText) => quote!(::std::sync::Arc::<str>::from(&*self.#field)),
             Some(IdPart::Own { .. }) => quote!(self.#field.key().clone()),
-            Some(IdPart::Other { is_text: true }) => quote!(::backwater::made::text(&self.#field)),
+            Some(IdPart::Other { is_text: true }) => quote!(__backwater::made::text(&self.#field)),
             Some(IdPart::Other { is_text: false }) => {
-                quote!(::backwater::made::number(&self.#field))
+                quote!(__backwater::made::number(&self.#field))
             }
             Some(IdPart::Link(_)) => quote!((*self.#field).clone()),
             _ => quote!(self.#field.clone()),
@@ -172,7 +172,7 @@ fn declaration(input: &DeriveInput, whole: &Whole, parts: &[Part<'_>]) -> TokenS
         quote! {
             #[doc = #docs]
             #[allow(dead_code)]
-            #vis const #constant: ::backwater::Field<#ident, #ty> = ::backwater::Field::new(#name);
+            #vis const #constant: __backwater::made::Field<#ident, #ty> = __backwater::made::Field::new(#name);
         }
     });
     let checks = parts.iter().map(|part| {
@@ -180,11 +180,11 @@ fn declaration(input: &DeriveInput, whole: &Whole, parts: &[Part<'_>]) -> TokenS
         let nests = "a struct that declares a table holds links; one that nests rows is `#[table(of = …)]` another one";
         let of_type = match part.id {
             Some(IdPart::Other { is_text: true }) => quote_spanned!(ty.span()=> assert!(
-                matches!(KIND, ::backwater::made::Kind::Text | ::backwater::made::Kind::OneOf(_)),
+                matches!(KIND, __backwater::made::Kind::Text | __backwater::made::Kind::OneOf(_)),
                 "the type of the id holds no text"
             );),
             Some(IdPart::Other { is_text: false }) => quote_spanned!(ty.span()=> assert!(
-                matches!(KIND, ::backwater::made::Kind::Int | ::backwater::made::Kind::OneOfNumbers(_)),
+                matches!(KIND, __backwater::made::Kind::Int | __backwater::made::Kind::OneOfNumbers(_)),
                 "the type of the id holds no whole number"
             );),
             _ => quote!(),
@@ -192,19 +192,19 @@ fn declaration(input: &DeriveInput, whole: &Whole, parts: &[Part<'_>]) -> TokenS
         quote_spanned! {ty.span()=>
             const _: () = {
                 #[allow(dead_code)]
-                const KIND: ::backwater::made::Kind = <#ty as ::backwater::FieldType<'static>>::KIND;
-                assert!(<#ty as ::backwater::FieldType<'static>>::NESTED.is_none(), #nests);
+                const KIND: __backwater::made::Kind = <#ty as __backwater::made::FieldType<'static>>::KIND;
+                assert!(<#ty as __backwater::made::FieldType<'static>>::NESTED.is_none(), #nests);
                 #of_type
             };
         }
     });
-    let one_row = whole.one_row.then(|| quote!(impl ::backwater::OneRowTable for #ident {}));
+    let one_row = whole.one_row.then(|| quote!(impl __backwater::made::OneRowTable for #ident {}));
     quote! {
-        impl ::backwater::Table for #ident {
+        impl __backwater::made::Table for #ident {
             type Key = #key;
 
-            fn row_id(&self) -> ::backwater::Id<Self> {
-                ::backwater::Id::new(#value)
+            fn row_id(&self) -> __backwater::made::Id<Self> {
+                __backwater::made::Id::new(#value)
             }
         }
 
@@ -250,6 +250,8 @@ fn whole(input: &DeriveInput) -> Result<Whole> {
             let option = meta.path.get_ident().map(ToString::to_string).unwrap_or_default();
             match option.as_str() {
                 "name" => whole.name = Some(text(&meta)?),
+                // See `in_crate`.
+                "crate" => drop(text(&meta)?),
                 "one_row" => whole.one_row = flag(&meta)?,
                 "of" => whole.of = Some(meta.value()?.parse()?),
                 "persist" => whole.options.push(format!("persist = {}", flag(&meta)?)),
@@ -270,7 +272,7 @@ fn whole(input: &DeriveInput) -> Result<Whole> {
                 "version" | "tombstone" | "resource" | "expires_after" => whole.options.push(assigned(&option, &text(&meta)?)),
                 _ => {
                     return Err(meta.error(
-                        "expected name, one_row, of, persist, names, version, unknown, tombstone, resource, was or expires_after",
+                        "expected name, one_row, of, persist, names, version, unknown, tombstone, resource, was, expires_after or crate",
                     ));
                 }
             }

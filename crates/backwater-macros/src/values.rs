@@ -61,7 +61,7 @@ pub(crate) fn derive(input: &DeriveInput) -> Result<TokenStream> {
         None => (quote!(), quote!(_ => return ::core::option::Option::None,)),
     };
     Ok(quote! {
-        impl ::backwater::Text for #ident {
+        impl __backwater::made::Text for #ident {
             const TEXTS: &'static [&'static str] = &[#(#known),*];
 
             fn text(&self) -> &str {
@@ -79,29 +79,21 @@ pub(crate) fn derive(input: &DeriveInput) -> Result<TokenStream> {
             }
         }
 
-        impl<'s> ::backwater::FieldType<'s> for #ident {
-            const KIND: ::backwater::made::Kind = <Self as ::backwater::Text>::KIND;
+        impl<'s> __backwater::made::FieldType<'s> for #ident {
+            const KIND: __backwater::made::Kind = <Self as __backwater::made::Text>::KIND;
 
-            fn read(cell: ::backwater::FieldCell<'s>) -> ::core::result::Result<Self, ::backwater::Lack> {
-                <Self as ::backwater::Text>::read_text(cell)
+            fn read(cell: __backwater::made::FieldCell<'s>) -> ::core::result::Result<Self, __backwater::made::Lack> {
+                <Self as __backwater::made::Text>::read_text(cell)
             }
 
-            fn write(&self) -> ::backwater::Written {
-                ::backwater::Written::Value(::backwater::Value::from(::backwater::Text::text(self)))
-            }
-        }
-
-        impl ::backwater::RowValue for #ident {
-            const KIND: ::backwater::made::Kind = <Self as ::backwater::Text>::KIND;
-
-            fn of_value(value: &::backwater::Value) -> ::core::option::Option<Self> {
-                value.as_str().and_then(<Self as ::backwater::Text>::of_text)
+            fn write(&self) -> __backwater::made::Written {
+                __backwater::made::Written::Value(__backwater::made::Value::from(__backwater::made::Text::text(self)))
             }
         }
 
-        impl ::core::convert::From<#ident> for ::backwater::Value {
+        impl ::core::convert::From<#ident> for __backwater::made::Value {
             fn from(value: #ident) -> Self {
-                ::backwater::Value::from(::backwater::Text::text(&value))
+                __backwater::made::Value::from(__backwater::made::Text::text(&value))
             }
         }
     })
@@ -169,14 +161,17 @@ fn numbers(of: &DataEnum) -> Result<Option<Numbers<'_>>> {
 fn of_numbers(ident: &Ident, of: &Numbers<'_>) -> TokenStream {
     let (variants, numbers): (Vec<_>, Vec<_>) = of.known.iter().copied().unzip();
     let kind = match of.other {
-        Some(_) => quote!(::backwater::made::Kind::Int),
-        None => quote!(::backwater::made::Kind::OneOfNumbers(&[#(#numbers),*])),
+        Some(_) => quote!(__backwater::made::Kind::Int),
+        None => quote!(__backwater::made::Kind::OneOfNumbers(&[#(#numbers),*])),
     };
     let (told, found) = match of.other {
         Some(other) => {
             (quote!(#ident::#other(number) => *number,), quote!(number => #ident::#other(number),))
         }
-        None => (quote!(), quote!(_ => return ::core::option::Option::None,)),
+        None => (
+            quote!(),
+            quote!(_ => return ::core::result::Result::Err(__backwater::made::Lack::Unfit),),
+        ),
     };
     quote! {
         impl ::core::convert::From<&#ident> for i64 {
@@ -188,37 +183,25 @@ fn of_numbers(ident: &Ident, of: &Numbers<'_>) -> TokenStream {
             }
         }
 
-        impl<'s> ::backwater::FieldType<'s> for #ident {
-            const KIND: ::backwater::made::Kind = #kind;
+        impl<'s> __backwater::made::FieldType<'s> for #ident {
+            const KIND: __backwater::made::Kind = #kind;
 
-            fn read(cell: ::backwater::FieldCell<'s>) -> ::core::result::Result<Self, ::backwater::Lack> {
-                let number = <i64 as ::backwater::FieldType<'s>>::read(cell)?;
-                let value = <Self as ::backwater::RowValue>::of_value(&::backwater::Value::Int(number));
-                value.ok_or(::backwater::Lack::Unfit)
-            }
-
-            fn write(&self) -> ::backwater::Written {
-                ::backwater::Written::Value(::backwater::Value::Int(self.into()))
-            }
-        }
-
-        impl ::backwater::RowValue for #ident {
-            const KIND: ::backwater::made::Kind = #kind;
-
-            fn of_value(value: &::backwater::Value) -> ::core::option::Option<Self> {
-                let ::backwater::Value::Int(number) = value else {
-                    return ::core::option::Option::None;
-                };
-                ::core::option::Option::Some(match *number {
+            fn read(cell: __backwater::made::FieldCell<'s>) -> ::core::result::Result<Self, __backwater::made::Lack> {
+                let number = <i64 as __backwater::made::FieldType<'s>>::read(cell)?;
+                ::core::result::Result::Ok(match number {
                     #(#numbers => #ident::#variants,)*
                     #found
                 })
             }
+
+            fn write(&self) -> __backwater::made::Written {
+                __backwater::made::Written::Value(__backwater::made::Value::Int(self.into()))
+            }
         }
 
-        impl ::core::convert::From<#ident> for ::backwater::Value {
+        impl ::core::convert::From<#ident> for __backwater::made::Value {
             fn from(value: #ident) -> Self {
-                ::backwater::Value::Int((&value).into())
+                __backwater::made::Value::Int((&value).into())
             }
         }
     }

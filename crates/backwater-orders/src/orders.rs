@@ -7,7 +7,7 @@ use loom::thread;
 
 use std::time::Duration;
 
-use crate::sync::{Again, InTurn, Queue, Signal, Turn, Woken};
+use crate::sync::{Again, Arrivals, InTurn, Queue, Signal, Turn, Woken};
 
 /// Tries all orders with up to three switches between threads where none has to wait.
 fn tried(orders: impl Fn() + Send + Sync + 'static) {
@@ -92,13 +92,38 @@ fn nothing_stays_stale() {
             let (written, again) = (written.clone(), again.clone());
             move || {
                 written.fetch_add(1, Ordering::SeqCst);
-                again.is_stale().unwrap();
+                again.run().unwrap();
             }
         };
         let other = thread::spawn(work());
         work()();
         other.join().unwrap();
         assert_eq!(seen.load(Ordering::SeqCst), 2);
+    });
+}
+
+/// A thread that waits for what another one is about to show comes back once it is shown.
+#[test]
+fn what_is_announced_has_arrived() {
+    tried(|| {
+        let (arrivals, shown) = (Arc::new(Arrivals::default()), Arc::new(Mutex::new(0)));
+        let waits = |beyond: usize| {
+            let (arrivals, shown) = (arrivals.clone(), shown.clone());
+            move || arrivals.wait_until(|| *shown.lock().unwrap() > beyond)
+        };
+        let waiting = thread::spawn(waits(1));
+        let shows = thread::spawn({
+            let (arrivals, shown) = (arrivals.clone(), shown.clone());
+            move || {
+                for _ in 0..2 {
+                    *shown.lock().unwrap() += 1;
+                    arrivals.announce();
+                }
+            }
+        });
+        waits(0)();
+        shows.join().unwrap();
+        waiting.join().unwrap();
     });
 }
 

@@ -2,7 +2,7 @@
 //!
 //! Run it with `cargo run -p backwater --example quickstart`.
 
-use backwater::{Cache, Query, Result, Schema, SqliteFile};
+use backwater::{Cache, Query, Schema, SqliteFile, error::Result};
 use std::error::Error;
 
 const SCHEMA: &str = include_str!("../../../demo/backwater.toml");
@@ -20,11 +20,11 @@ fn main() -> Result<(), Box<dyn Error>> {
     println!("{} bytes, {} objects, {} rows", page.bytes, page.objects(), page.rows());
 
     // Three standing queries.
-    let next = cache.named("next_departures", NOW)?;
-    let by_status = cache.named("by_status", ())?;
-    let on_route = cache.named("delays_on_route", [("route", "NOR-SAL")])?;
+    let next = cache.query("next_departures", NOW)?;
+    let by_status = cache.query("by_status", ())?;
+    let on_route = cache.query("delays_on_route", [("route", "NOR-SAL")])?;
     let queries = [&next, &by_status, &on_route];
-    let _shown = queries.map(Query::keep_up);
+    let _shown = queries.map(Query::keep_current);
     queries.into_iter().try_for_each(show)?;
 
     // Two changes: each query says what they did to it, and why.
@@ -44,7 +44,7 @@ fn main() -> Result<(), Box<dyn Error>> {
     cache.flush()?;
     drop(cache);
     let cache = Cache::open(SqliteFile::new(&path))?;
-    let next = cache.named("next_departures", NOW)?;
+    let next = cache.query("next_departures", NOW)?;
     assert_eq!(next.read()?, before);
     println!("\nafter a restart:");
     Ok(show(&next)?)

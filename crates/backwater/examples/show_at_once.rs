@@ -1,7 +1,7 @@
 //! A change is shown at once, before the server has answered, then confirmed or withdrawn:
 //! `cargo run -p backwater --example show_at_once`.
 
-use backwater::{Cache, Report, Result, Schema, Table};
+use backwater::{Cache, Report, Schema, Table, error::Result};
 
 #[derive(Debug, Table)]
 struct Booking {
@@ -22,27 +22,31 @@ enum Answer {
 
 /// Shows more cars for a booking before anybody has said yes.
 fn ask_for(cache: &Cache, booking: i64, cars: i64) -> Result<Report> {
-    cache.commit(format!("{cars} cars asked for"), |tx| {
+    let asked = cache.commit(format!("{cars} cars asked for"), |tx| {
         tx.table::<Booking>()?.update(booking, |booking| {
             booking.cars = cars;
             booking.pending = true;
         })
-    })
+    });
+    Ok(asked?.report)
 }
 
 /// Keeps what was shown, or takes it back; what came in between stays.
 fn answered(cache: &Cache, booking: i64, shown: &Report, answer: Answer) -> Result<Report> {
     match answer {
-        Answer::Yes => cache.commit("confirmed", |tx| {
-            tx.table::<Booking>()?.write(booking, Booking::PENDING, false)
-        }),
+        Answer::Yes => {
+            let confirmed = cache.commit("confirmed", |tx| {
+                tx.table::<Booking>()?.write(booking, Booking::PENDING, false)
+            });
+            Ok(confirmed?.report)
+        }
         Answer::NoRoom => cache.withdraw("no room", shown),
     }
 }
 
 fn main() -> Result<()> {
     let cache = Cache::new(Schema::builder().table::<Booking>().build()?);
-    let cars = cache.query_of::<(i64,)>("SELECT sum(cars) FROM booking", ())?;
+    let cars = cache.query("SELECT sum(cars) FROM booking", ())?.typed::<(i64,)>()?;
     let _log = cache.watch_commits(|report| {
         println!("commit {}: {}", report.number(), report.label());
         report.changes().for_each(|change| println!("    {change}"));

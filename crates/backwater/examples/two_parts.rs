@@ -1,11 +1,12 @@
 //! Two parts of a program, each with tables of its own, put together into one cache; deleting in
 //! one cascades into the other: `cargo run -p backwater --example two_parts`.
 
-use backwater::{Cache, Result, SchemaBuilder};
+use backwater::{Cache, SchemaBuilder, error::Result};
 
 /// The timetable knows vessels and sailings, and nothing of who books.
 mod timetable {
-    use backwater::{Cache, Derived, Id, Link, Result, SchemaBuilder, Table, Values};
+    use backwater::error::Result;
+    use backwater::{Cache, Derived, Id, Link, SchemaBuilder, Table, Values};
 
     #[derive(Debug, Clone, Copy, PartialEq, Values)]
     pub(crate) enum Status {
@@ -57,7 +58,8 @@ mod timetable {
 
 /// The desk knows bookings, and of the timetable only what it links to.
 mod desk {
-    use backwater::{Cache, DerivedBy, Id, Link, Result, SchemaBuilder, Table};
+    use backwater::error::Result;
+    use backwater::{Cache, Id, Link, SchemaBuilder, Table, derived::DerivedBy};
 
     use super::timetable::{Sailing, Vessel};
 

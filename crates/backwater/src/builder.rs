@@ -13,6 +13,7 @@ use crate::storage::{
     Damage, Handler, How, Keeper, Opened, Step, StepFn, Storage, WhenDamaged, open,
 };
 use crate::table::{Snapshot, State};
+use crate::trace::PanicHandler;
 use crate::value::{Clock, GuardedClock, Named};
 
 /// What a cache may be given, besides its schema and storage.
@@ -24,12 +25,14 @@ pub(crate) struct Settings {
     pub(crate) recent: usize,
     /// Whether a thread writes to the storage soon after each commit.
     pub(crate) writes_by_itself: bool,
+    /// Hears of panics in watchers.
+    pub(crate) on_panic: Option<PanicHandler>,
 }
 
 impl Default for Settings {
     fn default() -> Self {
         let commits = (16, 1 << 16);
-        Self { clock: None, commits, recent: 16 << 20, writes_by_itself: true }
+        Self { clock: None, commits, recent: 16 << 20, writes_by_itself: true, on_panic: None }
     }
 }
 
@@ -89,7 +92,7 @@ impl CacheBuilder {
     /// higher number than any step here is of a newer version, and is refused.
     ///
     /// ```
-    /// use backwater::{Cache, MemoryStorage, Schema, Value};
+    /// use backwater::{Cache, Schema, Value, storage::MemoryStorage};
     ///
     /// let memory = MemoryStorage::new();
     /// let first = Schema::parse("s.toml", "table.crew = { id = 'id', fields = { id = 'int', name = 'text' } }")?;
@@ -129,7 +132,7 @@ impl CacheBuilder {
     /// into a table, by the names of its columns.
     ///
     /// ```
-    /// use backwater::{Cache, MemoryStorage, Schema};
+    /// use backwater::{Cache, Schema, storage::MemoryStorage};
     ///
     /// let memory = MemoryStorage::new();
     /// let first = Schema::parse("s.toml", "table.crew = { id = 'id', fields = { id = 'int', name = 'text' } }")?;
@@ -171,14 +174,14 @@ impl CacheBuilder {
     /// `threads` feature, whoever asks for them reads them.
     ///
     /// [`Query::is_ready`](crate::Query::is_ready), [`Snapshot::is_ready`] and [`Cache::readiness`]
-    /// tell what is here; [`Cache::rehydrate_query`], [`Cache::rehydrate_tables`] and
+    /// tell what is here; [`Cache::rehydrate`] and
     /// [`Cache::rehydrate`] wait for it. A commit that writes to a table whose rows are still to come
     /// waits for that one: what it does is as if they had been there from the start.
     ///
     /// If the rows have to go over to another schema first, all of them do before this returns.
     ///
     /// ```
-    /// use backwater::{Cache, MemoryStorage, Schema};
+    /// use backwater::{Cache, Schema, storage::MemoryStorage};
     ///
     /// let memory = MemoryStorage::new();
     /// let schema = Schema::parse("s.toml", r#"
@@ -192,7 +195,7 @@ impl CacheBuilder {
     /// let cache = Cache::builder().storage(memory).ready_first(["port"]).build()?;
     /// assert_eq!(cache.snapshot().count("port")?, 1); // for the first view
     /// let sailings = cache.query("SELECT id FROM sailing", ())?;
-    /// cache.rehydrate_query(&sailings)?;
+    /// cache.rehydrate(&sailings)?;
     /// assert!(sailings.is_ready());
     /// assert_eq!(sailings.read()?.len(), 1);
     /// # Ok::<(), backwater::Error>(())
@@ -207,7 +210,7 @@ impl CacheBuilder {
     /// is held until all are here, and who writes to it waits.
     ///
     /// ```
-    /// # use backwater::{Cache, MemoryStorage, Schema};
+    /// # use backwater::{Cache, Schema, storage::MemoryStorage};
     /// # let memory = MemoryStorage::new();
     /// # let schema = Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?;
     /// # let cache = Cache::open_with(schema, memory.clone())?;
@@ -215,7 +218,7 @@ impl CacheBuilder {
     /// # drop(cache);
     /// let cache = Cache::builder().storage(memory).ready_first([""; 0]).rest_when_asked().build()?;
     /// assert!(!cache.snapshot().is_ready("port")?);
-    /// cache.rehydrate_tables(["port"])?;
+    /// cache.rehydrate(["port"])?;
     /// assert_eq!(cache.snapshot().count("port")?, 1);
     /// # Ok::<(), backwater::Error>(())
     /// ```
@@ -287,6 +290,22 @@ impl CacheBuilder {
         self
     }
 
+    /// A handler that hears of each panic in a watcher, on the thread that called the watcher. The
+    /// panic ends that call alone, and is a `tracing` event of level `ERROR` as well.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// let schema = Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?;
+    /// let cache = Cache::builder().schema(schema).on_watcher_panic(|error| eprintln!("{error}")).build()?;
+    /// let _watch = cache.watch_commits(|_| panic!("out of ink"))?;
+    /// cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?; // commits: a watcher has panicked: out of ink
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn on_watcher_panic(mut self, handler: impl Fn(&Error) + Send + Sync + 'static) -> Self {
+        self.settings.on_panic = Some(Arc::new(handler));
+        self
+    }
+
     /// The clock by which reports tell times; without it, they tell none.
     ///
     /// See [`CacheBuilder`] for an example.
@@ -321,7 +340,7 @@ impl CacheBuilder {
     /// at once, and has no use for a part of it.
     ///
     /// ```
-    /// # use backwater::{Cache, MemoryStorage, Schema};
+    /// # use backwater::{Cache, Schema, storage::MemoryStorage};
     /// let (memory, schema) = (MemoryStorage::new(), Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
     /// let cache = Cache::builder().schema(schema).storage(memory.clone()).write_when_flushed().build()?;
     /// for id in 0..100 {

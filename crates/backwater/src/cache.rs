@@ -15,13 +15,15 @@ use crate::derived::{Derived, DerivedBy, Reader};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::{Engine, Query, QueryResult};
 use crate::schema::Schema;
-use crate::storage::{Damage, Keeper, SchemaChange, Storage};
+use crate::storage::{Keeper, SchemaChange, Storage};
 use crate::sync::{Again, InTurn};
 use crate::table::{Snapshot, State};
-use crate::trace::{self, CommitWatch, DeltaStream, Origin, ReachedQuery, Report, Ring, Watch};
-use crate::typed::{FromRow, OneRowTable, QueryOf, SchemaBuilder};
+use crate::trace::{
+    self, Committed, DeltaStream, LocalWatch, Origin, ReachedQuery, Report, Ring, Watch, Watchers,
+};
+use crate::typed::{FromRow, LiveRows, OneRowTable, SchemaBuilder, TypedQuery};
 use crate::value::{Clock, Named, RowId, Stopwatch};
-pub use rehydrate::Readiness;
+pub use rehydrate::{Opening, Readiness, TableSet};
 
 /// A cache: tables, standing queries over them, and the storage where they persist.
 ///
@@ -128,7 +130,8 @@ impl Cache {
         let ring = Ring::new(settings.commits.0, settings.commits.1);
         let keeper = keeper.map(Arc::new);
         let keeper = (keeper, settings.writes_by_itself);
-        let core = Core::new((state, commit), engine, ring, settings.clock, keeper);
+        let watchers = Watchers::new(settings.on_panic);
+        let core = Core::new((state, commit), engine, ring, settings.clock, keeper, watchers);
         let inner = Inner { core, schema_changes, rehydrating: InTurn::default() };
         #[cfg(feature = "threads")]
         return Self(Arc::new(inner), None);
@@ -136,20 +139,22 @@ impl Cache {
         Self(Arc::new(inner))
     }
 
-    /// What was done to the stored rows when the cache was opened, since its schema is another one
-    /// than that which they were written with; nothing, if it is not.
+    /// What became of the stored rows when the cache was opened, and as tables came later: what was
+    /// done to them because the schema is another one, what was found damaged, and which rows were
+    /// left out as too old.
     ///
-    /// See [`SchemaChange`] for an example.
-    pub fn schema_changes(&self) -> &[SchemaChange] {
-        &self.0.schema_changes
-    }
-
-    /// What was found damaged when the cache was opened, or when tables came later, and what became
-    /// of it.
-    ///
-    /// See [`WhenDamaged`](crate::WhenDamaged) for an example.
-    pub fn damage(&self) -> Option<Damage> {
-        self.0.core.keeper.as_ref().and_then(|keeper| keeper.damage())
+    /// See [`SchemaChange`], [`WhenDamaged`](crate::WhenDamaged) and [`Opening`] for examples.
+    pub fn opening(&self) -> Opening {
+        let schema = self.snapshot().state.schema.clone();
+        let keeper = self.0.core.keeper.as_ref();
+        let left = keeper.into_iter().flat_map(|keeper| keeper.left_out());
+        let left = left.filter(|(table, _)| !schema.is_entries(*table));
+        let left = left.map(|(table, rows)| (schema.table(table).name.to_string(), rows));
+        Opening {
+            schema_changes: self.0.schema_changes.clone(),
+            damage: keeper.and_then(|keeper| keeper.damage()),
+            left_out: left.collect(),
+        }
     }
 
     /// The schema.
@@ -173,20 +178,77 @@ impl Cache {
 
     /// Makes a commit: the closure gathers writes in a transaction, which are then applied at once,
     /// and every standing query that they touch is brought up to date. The label says what
-    /// happened, in plain words.
+    /// happened, in plain words. What the closure returns comes back beside the commit's [`Report`].
+    ///
+    /// A commit does not wait for the storage: see [`Cache::flush`].
     ///
     /// # Errors
     /// What the closure returns, or [`ErrorKind::Nested`] if it is called inside of another
     /// commit's closure. Nothing is left of a transaction that failed, or whose closure panicked.
+    /// The errors of common parsers become an [`Error`] by `?`, others by [`Error::other`];
+    /// [`Cache::try_commit`] takes a closure that fails with an error type of the program's own.
     ///
-    /// It does not wait for the storage: see [`Cache::flush`].
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.booking = { id = 'id', fields = { id = 'int', cars = 'int' } }")?);
+    /// let booked = cache.commit("booked", |tx| {
+    ///     let cars: i64 = "3".parse()?;
+    ///     tx.insert("booking", [("id", 7), ("cars", cars)])?;
+    ///     Ok(cars)
+    /// })?;
+    /// assert_eq!((booked.value, booked.changes().count()), (3, 1));
+    /// assert!(cache.commit("cancelled", |tx| tx.delete("booking", 7))?.value);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
     ///
-    /// See [`Transaction`] for an example.
+    /// See [`Transaction`] for what a closure can do.
     pub fn commit<T>(
         &self,
         label: impl Into<String>,
         write: impl FnOnce(&mut Transaction) -> Result<T>,
-    ) -> Result<Report> {
+    ) -> Result<Committed<T>> {
+        self.try_commit(label, write)
+    }
+
+    /// The same with a closure that fails with an error type of the program's own, which comes back
+    /// as it was.
+    ///
+    /// # Errors
+    /// As [`Cache::commit`].
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
+    /// #[derive(Debug)]
+    /// enum Failure {
+    ///     Unknown(char),
+    ///     Cache(backwater::Error),
+    /// }
+    ///
+    /// impl From<backwater::Error> for Failure {
+    ///     fn from(error: backwater::Error) -> Self {
+    ///         Self::Cache(error)
+    ///     }
+    /// }
+    ///
+    /// fn code(letter: char) -> Result<&'static str, Failure> {
+    ///     if letter == 's' { Ok("SAL") } else { Err(Failure::Unknown(letter)) }
+    /// }
+    ///
+    /// let failed = cache.try_commit("ports opened", |tx| {
+    ///     tx.insert("port", [("code", code('s')?)])?;
+    ///     tx.insert("port", [("code", code('x')?)])?;
+    ///     Ok(())
+    /// });
+    /// assert!(matches!(failed, Err(Failure::Unknown('x'))));
+    /// assert_eq!(cache.snapshot().count("port")?, 0);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn try_commit<T, E: From<Error>>(
+        &self,
+        label: impl Into<String>,
+        write: impl FnOnce(&mut Transaction) -> Result<T, E>,
+    ) -> Result<Committed<T>, E> {
         let core = &self.0.core;
         let mut writing = core.begin()?;
         let watch = Stopwatch::start(core.clock());
@@ -199,13 +261,12 @@ impl Cache {
             tx = tx.with_source(keeper.clone());
         }
         let paused = writing.pause();
-        write(&mut tx)?;
+        let value = write(&mut tx)?;
         if !paused.is_current() {
-            return Err(Error::new(
-                ErrorKind::Nested,
-                "another commit was made inside of this one",
-            )
-            .help("write through its transaction"));
+            let message = "another commit was made inside of this one";
+            return Err(Error::new(ErrorKind::Nested, message)
+                .help("write through its transaction")
+                .into());
         }
         let mut writing = paused.go_on();
         writing.remembered = std::mem::take(&mut tx.remembered);
@@ -220,31 +281,22 @@ impl Cache {
         if came.is_some() {
             self.end_coming_or_tell();
         }
-        Ok(report)
+        Ok(Committed { value, report })
     }
 
-    /// A standing query: an SQL statement with values for its parameters, kept true by the commits
-    /// that touch it for as long as the handle lives.
+    /// A standing query: an SQL statement, or the name of one in the schema, with values for its
+    /// parameters. It is kept true by the commits that touch it for as long as the handle lives;
+    /// [`Query::typed`] reads its rows as structs.
     ///
-    /// A text given for a parameter that the statement compares with a timestamp is read as a
-    /// time, in any form of RFC 3339.
+    /// One word is a name, as no statement is one. A text given for a parameter that the statement
+    /// compares with a timestamp is read as a time, in any form of RFC 3339.
     ///
     /// # Errors
     /// [`ErrorKind::Sql`] if the statement cannot be parsed or is not supported,
-    /// [`ErrorKind::UnknownName`] if it names what is not there, both with line and column;
-    /// [`ErrorKind::Parameter`] if the values are not those that it asks for;
-    /// [`ErrorKind::Stopped`] if [`Stop`](crate::Stop) says so. A result that goes beyond `[limits]` is an
-    /// error where it is read.
-    ///
-    /// See [`Query`] for an example.
-    pub fn query(&self, sql: &str, params: impl Into<Named>) -> Result<Query> {
-        self.define(sql, sql, &params.into())
-    }
-
-    /// A standing query by its name in the schema.
-    ///
-    /// # Errors
-    /// [`ErrorKind::UnknownName`] if the schema has no such query; else as [`Cache::query`].
+    /// [`ErrorKind::UnknownName`] if it names what is not there, or the schema has no query of that
+    /// name, both with line and column; [`ErrorKind::Parameter`] if the values are not those that it
+    /// asks for; [`ErrorKind::Stopped`] if [`Stop`](crate::Stop) says so. A result that goes beyond
+    /// `[limits]` is an error where it is read.
     ///
     /// ```
     /// # use backwater::{Cache, Schema};
@@ -252,44 +304,24 @@ impl Cache {
     ///     table.port = { id = "code", fields = { code = "text" } }
     ///     query.ports = "SELECT code FROM port"
     /// "#)?);
-    /// assert_eq!(cache.named("ports", ())?.read()?.len(), 0);
+    /// let (named, written) = (cache.query("ports", ())?, cache.query("SELECT code FROM port", ())?);
+    /// assert_eq!(named.read()?.len(), written.read()?.len());
     /// # Ok::<(), backwater::Error>(())
     /// ```
-    pub fn named(&self, name: &str, params: impl Into<Named>) -> Result<Query> {
-        let schema = self.schema();
-        let sql = schema.named_sql(name)?;
-        self.define(name, sql, &params.into())
-            .map_err(|error| error.at(format!("query \"{name}\"")))
-    }
-
-    /// A standing query whose rows are read as structs or tuples, which is checked here as far as
-    /// it can be.
     ///
-    /// # Errors
-    /// As [`Cache::query`]; [`ErrorKind::UnknownName`] and [`ErrorKind::Type`] if the columns are
-    /// not those that the type has.
-    ///
-    /// See [`FromRow`] for an example.
-    pub fn query_of<T: FromRow>(&self, sql: &str, params: impl Into<Named>) -> Result<QueryOf<T>> {
-        QueryOf::new(self.query(sql, params)?)
-    }
-
-    /// The same by the query's name in the schema.
-    ///
-    /// # Errors
-    /// As [`Cache::named`] and [`Cache::query_of`].
-    ///
-    /// ```
-    /// # use backwater::{Cache, Schema};
-    /// let cache = Cache::new(Schema::parse("s.toml", r#"
-    ///     table.port = { id = "code", fields = { code = "text" } }
-    ///     query.ports = "SELECT code FROM port"
-    /// "#)?);
-    /// assert_eq!(cache.named_of::<(String,)>("ports", ())?.rows()?, []);
-    /// # Ok::<(), backwater::Error>(())
-    /// ```
-    pub fn named_of<T: FromRow>(&self, name: &str, params: impl Into<Named>) -> Result<QueryOf<T>> {
-        QueryOf::new(self.named(name, params)?)
+    /// See [`Query`] for an example with parameters.
+    pub fn query(&self, statement: &str, params: impl Into<Named>) -> Result<Query> {
+        let (schema, params) = (self.schema(), params.into());
+        let is_letter = |letter: char| letter.is_alphanumeric() || matches!(letter, '_' | '-');
+        let is_word = !statement.is_empty() && statement.chars().all(is_letter);
+        match schema.query(statement) {
+            None if !is_word => self.define(statement, statement, &params),
+            _ => {
+                let sql = schema.named_sql(statement)?;
+                self.define(statement, sql, &params)
+                    .map_err(|error| error.at(format!("query \"{statement}\"")))
+            }
+        }
     }
 
     /// Gives a standing query other values for its parameters; those that are not named stay as
@@ -367,7 +399,7 @@ impl Cache {
         &self,
         query: &Query,
         params: impl Fn(&T) -> Named + Send + 'static,
-    ) -> Result<CommitWatch> {
+    ) -> Result<Watch> {
         let (cache, handle) = (self.clone(), query.clone());
         let label = format!("{} follows {}", query.name(), T::TABLE);
         let mut last = None;
@@ -378,17 +410,17 @@ impl Cache {
                 cache.rebind(label.as_str(), &handle, new.clone())?;
                 last = Some(new);
             }
-            Ok(())
+            Ok::<_, Error>(())
         }));
         let begin = follow.clone();
         // What the row asks for later and the statement does not take leaves the query as it is.
         let watch = self.watch_commits(move |report| {
             if report.changes().any(|change| change.table() == T::TABLE) {
-                drop(follow.is_stale());
+                drop(follow.run());
             }
         })?;
         // From here on no change of the row is missed.
-        begin.is_stale()?;
+        begin.run()?;
         Ok(watch)
     }
 
@@ -475,6 +507,7 @@ impl Cache {
     }
 
     /// Which commit brought the value of each field of a row, as far as the commits are remembered.
+    /// The id of a one-row table's row is `()`.
     ///
     /// # Errors
     /// [`ErrorKind::UnknownName`] if there is no such table, [`ErrorKind::Row`] if it has no such
@@ -488,24 +521,6 @@ impl Cache {
             Some(row) => Ok(trace::origins(&row, &reports)),
             None => Err(trace::no_row(table, &id, &reports)),
         }
-    }
-
-    /// The same for the row of a one-row table.
-    ///
-    /// # Errors
-    /// [`ErrorKind::UnknownName`] if there is no such table, or if it is not a one-row table.
-    ///
-    /// ```
-    /// # use backwater::{Cache, Schema};
-    /// # let cache = Cache::new(Schema::parse("s.toml", "table.board = { one_row = true, fields = { search = 'text' } }")?);
-    /// cache.commit("letter typed", |tx| tx.set("board", [("search", "ma")]))?;
-    /// assert_eq!(cache.origins_of_only("board")?[0].to_string(), "search = ma, by commit 1 (letter typed)");
-    /// # Ok::<(), backwater::Error>(())
-    /// ```
-    pub fn origins_of_only(&self, table: &str) -> Result<Vec<Origin>> {
-        let snapshot = self.snapshot();
-        let reports = self.reports_until(snapshot.commit());
-        Ok(trace::origins(&snapshot.only(table)?, &reports))
     }
 
     fn reports_until(&self, commit: u64) -> Vec<Report> {
@@ -536,7 +551,7 @@ impl Cache {
     /// let view = shown.clone();
     /// let watch = cache.watch(&late, move |told| {
     ///     if let Some(delta) = told.delta() {
-    ///         delta.apply(&mut view.lock().unwrap());
+    ///         delta.apply(&mut view.lock().unwrap()).unwrap();
     ///     }
     /// })?;
     /// cache.commit("delay reported", |tx| tx.insert("sailing", [("id", 311), ("delay_min", 15)]))?;
@@ -575,6 +590,114 @@ impl Cache {
         self.0.core.watchers.add(query, Box::new(told))
     }
 
+    /// Watches a query from one thread: `told` need not be `Send`, and is called on this thread alone.
+    /// Of commits on this thread it hears as with [`Cache::watch`]; of those on other threads when
+    /// [`LocalWatch::deliver`] is called, or after the next commit on this one. The result is the one
+    /// that the deltas begin with.
+    ///
+    /// # Errors
+    /// As [`Cache::watch`].
+    ///
+    /// ```
+    /// # use std::{cell::RefCell, rc::Rc};
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
+    /// let all = cache.query("SELECT id FROM t", ())?;
+    /// let lines = Rc::new(RefCell::new(Vec::new()));
+    /// let log = lines.clone();
+    /// let (_start, watch) = cache.watch_local(&all, move |told| log.borrow_mut().push(told.why()))?;
+    /// cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
+    /// assert_eq!(lines.borrow().len(), 1);
+    ///
+    /// let other = cache.clone();
+    /// std::thread::spawn(move || other.commit("another came", |tx| tx.insert("t", [("id", 2)]))).join().unwrap()?;
+    /// watch.deliver(); // where the event loop comes by
+    /// assert_eq!(lines.borrow().len(), 2);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn watch_local(
+        &self,
+        query: &Query,
+        told: impl FnMut(&ReachedQuery<'_>) + 'static,
+    ) -> Result<(QueryResult, LocalWatch)> {
+        LocalWatch::of(&self.0.core.watchers, query, told)
+    }
+
+    /// Watches a derived value: `told` is called with the value after each commit after which it is
+    /// another one, or another error, for as long as what this gives lives. Commits that follow each
+    /// other fast may be told as one.
+    ///
+    /// The value is brought up to date on the thread that commits. What may be done in `told` is as
+    /// for [`Cache::watch`].
+    ///
+    /// # Errors
+    /// [`ErrorKind::Nested`] if it is called inside of a commit's closure.
+    ///
+    /// ```
+    /// # use std::sync::{Arc, Mutex};
+    /// # use backwater::{Cache, Schema, Table};
+    /// # #[derive(Table)]
+    /// # struct Port { #[table(id)] code: String }
+    /// # let cache = Cache::new(Schema::builder().table::<Port>().build()?);
+    /// let ports = cache.derived("ports", |read| Ok(read.table::<Port>()?.len()));
+    /// let shown = Arc::new(Mutex::new(Vec::new()));
+    /// let list = shown.clone();
+    /// let _watch = cache.watch_derived(&ports, move |ports| {
+    ///     if let Ok(ports) = ports {
+    ///         list.lock().unwrap().push(**ports);
+    ///     }
+    /// })?;
+    /// for code in ["SAL", "EEL"] {
+    ///     cache.commit("a port opened", |tx| tx.table::<Port>()?.insert(&Port { code: code.into() }))?;
+    /// }
+    /// assert_eq!(*shown.lock().unwrap(), [1, 2]);
+    /// # let _ = Port { code: String::new() }.code;
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn watch_derived<T: PartialEq + Send + Sync + 'static>(
+        &self,
+        derived: &Derived<T>,
+        mut told: impl FnMut(&Result<Arc<T>>) + Send + 'static,
+    ) -> Result<Watch> {
+        let derived = derived.clone();
+        let mut last: Option<Result<Arc<T>>> = None;
+        // What is told may commit, and so come back here.
+        let look = Arc::new(Again::new(move || {
+            let now = derived.get();
+            let is_same = match (&last, &now) {
+                (Some(Ok(last)), Ok(now)) => Arc::ptr_eq(last, now) || last == now,
+                (Some(Err(last)), Err(now)) => last.to_string() == now.to_string(),
+                (Some(_), _) => false,
+                // What it begins with is no news.
+                (None, _) => true,
+            };
+            if !is_same {
+                told(&now);
+            }
+            last = Some(now);
+            Ok::<_, Error>(())
+        }));
+        let begin = look.clone();
+        let watch = self.watch_commits(move |_| drop(look.run()))?;
+        begin.run()?;
+        Ok(watch)
+    }
+
+    /// The rows of a query as a list that follows it: `wake` is called when there is something new, on
+    /// the thread that commits, and [`LiveRows::update`] takes it in where the program draws.
+    ///
+    /// # Errors
+    /// As [`Cache::watch`] and [`TypedQuery::rows`].
+    ///
+    /// See [`LiveRows`] for an example.
+    pub fn live<T: FromRow>(
+        &self,
+        query: &TypedQuery<T>,
+        wake: impl Fn() + Send + Sync + 'static,
+    ) -> Result<LiveRows<T>> {
+        LiveRows::of(self.deltas(query)?, query, wake)
+    }
+
     /// Watches a query as a stream of deltas, each from what the last one led to, the first one from
     /// the result that is given along. A consumer that is
     /// slow gets one merged delta of what happened meanwhile, not a queue.
@@ -609,7 +732,7 @@ impl Cache {
     /// assert_eq!(*log.lock().unwrap(), ["a port opened: 1 rows"]);
     /// # Ok::<(), backwater::Error>(())
     /// ```
-    pub fn watch_commits(&self, told: impl FnMut(&Report) + Send + 'static) -> Result<CommitWatch> {
+    pub fn watch_commits(&self, told: impl FnMut(&Report) + Send + 'static) -> Result<Watch> {
         // While the writer is held, no commit is between two watchers.
         let writer = self.0.core.begin()?;
         Ok(self.0.core.watchers.add_of_commits(writer.commit, Box::new(told)))
@@ -659,7 +782,7 @@ impl Cache {
         more: impl FnOnce(SchemaBuilder) -> SchemaBuilder,
     ) -> Result<Report> {
         // What has a place in a storage does not change under whoever reads from it.
-        self.rehydrate()?;
+        self.rehydrate(..)?;
         let core = &self.0.core;
         let writing = core.begin()?;
         let watch = Stopwatch::start(core.clock());
@@ -708,7 +831,7 @@ impl Cache {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn withdraw(&self, label: impl Into<String>, report: &Report) -> Result<Report> {
-        self.commit(label, |tx| tx.withdraw(report.all_changes()))
+        Ok(self.commit(label, |tx| tx.withdraw(report.all_changes()))?.report)
     }
 
     /// Empties the cache, as when somebody signs out: all rows go, in memory and in the storage, and
@@ -727,7 +850,7 @@ impl Cache {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn clear(&self, label: impl Into<String>) -> Result<Report> {
-        let report = self.commit(label, Transaction::clear)?;
+        let report = self.commit(label, Transaction::clear)?.report;
         if let Some(keeper) = &self.0.core.keeper {
             keeper.forget_sleepers();
             keeper.compact()?;

@@ -112,6 +112,33 @@ impl Error {
         }))
     }
 
+    /// An error of another library, or of the program, as one of the kind [`ErrorKind::Caller`]: what
+    /// `?` cannot turn into this type by itself goes through `map_err(Error::other)?`.
+    ///
+    /// Errors of the standard library's parsers, of input and output, of `serde_json`, and boxed ones
+    /// are turned by `?` alone.
+    ///
+    /// ```
+    /// use backwater::{Cache, Error, Schema};
+    ///
+    /// fn cars(text: &str) -> Result<i64, &'static str> {
+    ///     text.strip_suffix(" cars").and_then(|text| text.parse().ok()).ok_or("not a number of cars")
+    /// }
+    ///
+    /// let cache = Cache::new(Schema::parse("s.toml", "table.booking = { id = 'id', fields = { id = 'int', cars = 'int' } }")?);
+    /// let booked = cache.commit("booked", |tx| {
+    ///     tx.insert("booking", [("id", "7".parse()?), ("cars", cars("3").map_err(Error::other)?)])
+    /// });
+    /// assert_eq!(booked.unwrap_err().to_string(), "not a number of cars");
+    /// # Ok::<(), Error>(())
+    /// ```
+    pub fn other(error: impl Into<Box<dyn std::error::Error + Send + Sync>>) -> Self {
+        let error = error.into();
+        let mut other = Self::new(ErrorKind::Caller, error.to_string());
+        other.0.source = error.source().is_some().then(|| Arc::from(error));
+        other
+    }
+
     /// Names the place, in front of any place that is known already: a program that reads a
     /// response from a file or a URL can say which.
     ///
@@ -230,6 +257,38 @@ impl std::error::Error for Error {
         self.0.source.as_deref().map(|source| source as _)
     }
 }
+
+impl From<Box<dyn std::error::Error + Send + Sync>> for Error {
+    fn from(error: Box<dyn std::error::Error + Send + Sync>) -> Self {
+        match error.downcast::<Self>() {
+            Ok(own) => *own,
+            Err(other) => Self::other(other),
+        }
+    }
+}
+
+macro_rules! from_other {
+    ($($other:ty),*) => {$(
+        impl From<$other> for Error {
+            fn from(error: $other) -> Self {
+                Self::other(error)
+            }
+        }
+    )*};
+}
+
+from_other!(
+    serde_json::Error,
+    std::char::ParseCharError,
+    std::fmt::Error,
+    std::io::Error,
+    std::num::ParseFloatError,
+    std::num::ParseIntError,
+    std::num::TryFromIntError,
+    std::str::ParseBoolError,
+    std::str::Utf8Error,
+    std::string::FromUtf8Error
+);
 
 /// The known name that a wrong one is most likely meant to be.
 pub(crate) fn nearest_name<'a>(

@@ -32,7 +32,7 @@
 //! )?;
 //! let by_status = cache.query("SELECT status, count(*) AS n FROM sailing GROUP BY status", ())?;
 //! // Kept up to date at every commit, as somebody shows it; others catch up when they are read.
-//! let _shown = late.keep_up();
+//! let _shown = late.keep_current();
 //!
 //! // A response becomes rows: two sailings, and one vessel, although it was met twice.
 //! let report = cache.commit("departures loaded", |tx| tx.ingest("departures", r#"{ "sailings": [
@@ -101,68 +101,86 @@
 extern crate self as backwater;
 
 mod builder;
-mod cache;
+pub mod cache;
 mod caught;
 mod change;
 mod commit;
-mod derived;
-mod error;
+pub mod derived;
+pub mod error;
 mod export;
-mod infer;
+pub mod infer;
 mod ingest;
 mod query;
-mod scenario;
+pub mod scenario;
 mod schema;
-mod storage;
-mod suite;
+pub mod storage;
+pub mod suite;
 mod sync;
 mod table;
 mod trace;
-mod typed;
+pub mod typed;
 mod value;
 #[cfg(feature = "sqlite")]
-mod verify;
+pub mod verify;
 
 #[cfg(test)]
 #[cfg(feature = "sqlite")]
 mod tests;
 
-pub use backwater_macros::{OneOf, Row, Table, Values};
+pub use backwater_macros::{FromRow, OneOf, Table, Values};
 pub use builder::CacheBuilder;
-pub use cache::{Cache, Readiness};
-pub use change::{
-    Change, ChangeKind, FieldChange, Ingested, IngestedTable, Skipped, Totals, Transaction,
-};
-pub use derived::{Derived, DerivedBy, Reader, TrackedRows};
-pub use error::{Error, ErrorKind, Result};
-pub use infer::{Proposal, Samples};
-pub use ingest::{Exchange, Fate, Recording, Request};
-pub use query::{
-    Delta, DeltaKind, DeltaRow, Explanation, KeptUp, Missing, MissingCell, Operator, Outcome,
-    Query, QueryResult, ResultRow, RowKey, Stop,
-};
-pub use scenario::{Played, PlayedStep, Scenario, Told};
+pub use cache::Cache;
+pub use change::Transaction;
+pub use derived::Derived;
+pub use error::{Error, ErrorKind};
+pub use ingest::Request;
+pub use query::{Delta, DeltaKind, Outcome, Query, QueryResult, Stop};
 pub use schema::Schema;
-#[cfg(feature = "json-lines")]
-pub use storage::JsonLines;
 #[cfg(feature = "sqlite")]
 pub use storage::SqliteFile;
-pub use storage::{
-    Batch, Damage, Hash, Header, Loader, MemoryStorage, SchemaChange, Storage, Stored, StoredRow,
-    StoredTable, TableBatch, WhenDamaged,
-};
-pub use suite::check_storage;
-pub use table::{Row, Snapshot, TableSummary};
-pub use trace::{CommitWatch, DeltaStream, Origin, ReachedQuery, Report, Watch};
+pub use table::{Row, Snapshot};
+pub use trace::{Committed, Report, Watch};
 pub use typed::{
-    Cells, Field, FieldCell, FieldShape, FieldType, FieldWrites, Fields, Found, FromRow, Id,
-    IntoId, Key, Kind, Lack, Link, Links, OneOf, OneRowTable, Partly, PointsAt, QueryOf, ReadTable,
-    ResultColumns, RowValue, SchemaBuilder, Shape, Table, TableRows, TableWriter, Text, Written,
-    made,
+    Found, FromRow, Id, Link, Links, LiveRows, OneOf, SchemaBuilder, Table, TypedQuery, made,
 };
-pub use value::{Clock, Json, Named, RowId, SetClock, SystemClock, Timestamp, Value};
-#[cfg(feature = "sqlite")]
-pub use verify::{Verification, VerifiedQuery};
+pub use value::{Json, Named, RowId, SystemClock, Timestamp, Value};
+
+/// Clocks: what time it is, as the program says.
+pub mod clock {
+    pub use crate::value::{Clock, SetClock, SystemClock};
+}
+
+/// How a query's result moved, row by row, and as a stream.
+pub mod delta {
+    pub use crate::query::{Delta, DeltaKind, DeltaRow, Step};
+    pub use crate::trace::{DeltaStream, LocalWatch};
+    pub use futures_core::Stream;
+}
+
+/// How a statement is answered and kept up to date.
+pub mod plan {
+    pub use crate::query::{Explanation, Operator};
+}
+
+/// Recordings that a browser's developer tools have saved of a session (HAR).
+pub mod recording {
+    pub use crate::ingest::{Exchange, Fate, Recording};
+}
+
+/// What commits did, what responses brought, where values come from, and what is missing.
+pub mod report {
+    pub use crate::change::{
+        Change, ChangeKind, FieldChange, Ingested, IngestedTable, Skipped, Totals,
+    };
+    pub use crate::query::{Missing, MissingCell};
+    pub use crate::table::{FieldSummary, TableSummary};
+    pub use crate::trace::{Origin, ReachedQuery};
+}
+
+/// The rows of a query's result.
+pub mod result {
+    pub use crate::query::{QueryResult, ResultRow, RowKey};
+}
 
 /// The programs of the README run as they stand there.
 #[cfg(doctest)]

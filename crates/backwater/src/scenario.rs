@@ -28,7 +28,7 @@ use crate::value::{Stopwatch, Value};
 /// Every step may have a `"label"`. Queries without parameters are watched from the beginning.
 ///
 /// ```
-/// use backwater::{Cache, Outcome, Scenario, Schema};
+/// use backwater::{Cache, Outcome, Schema, scenario::Scenario};
 ///
 /// let cache = Cache::new(Schema::parse("s.toml", r#"
 ///     table.sailing = { id = "id", fields = { id = "int", port = "text", delay_min = "int" } }
@@ -202,7 +202,7 @@ impl Scenario {
     /// The file of the schema that it wants to be played with.
     ///
     /// ```
-    /// # use backwater::Scenario;
+    /// # use backwater::scenario::Scenario;
     /// let scenario = Scenario::parse("day.ndjson", r#"{"schema": "backwater.toml"}"#)?;
     /// assert_eq!(scenario.schema(), Some("backwater.toml"));
     /// # Ok::<(), backwater::Error>(())
@@ -214,7 +214,7 @@ impl Scenario {
     /// How many steps there are.
     ///
     /// ```
-    /// # use backwater::Scenario;
+    /// # use backwater::scenario::Scenario;
     /// assert_eq!(Scenario::parse("day.ndjson", r#"{"read": "late"}"#)?.len(), 1);
     /// # Ok::<(), backwater::Error>(())
     /// ```
@@ -225,7 +225,7 @@ impl Scenario {
     /// Whether there is no step.
     ///
     /// ```
-    /// # use backwater::Scenario;
+    /// # use backwater::scenario::Scenario;
     /// assert!(Scenario::parse("day.ndjson", "")?.is_empty());
     /// # Ok::<(), backwater::Error>(())
     /// ```
@@ -294,7 +294,7 @@ impl<'c> Stage<'c> {
                 Some(value.clone())
             });
             let Some(values) = values.collect::<Option<Vec<_>>>() else { continue };
-            let defined = self.cache.named(&query.name, values)?;
+            let defined = self.cache.query(&query.name, values)?;
             query.kept = Some(defined.keep_up());
             query.query = Some(defined);
         }
@@ -344,7 +344,7 @@ impl<'c> Stage<'c> {
         label: String,
         write: impl FnOnce(&mut Transaction) -> Result<T>,
     ) -> Result<()> {
-        let report = self.cache.commit(&*label, write)?;
+        let report = self.cache.commit(&*label, write)?.report;
         self.report(label, report);
         Ok(())
     }

@@ -100,7 +100,7 @@ impl Dice {
 /// [`ErrorKind::Caller`], with what it did not do.
 ///
 /// ```
-/// use backwater::{MemoryStorage, check_storage};
+/// use backwater::{storage::MemoryStorage, suite::check_storage};
 ///
 /// let memory = MemoryStorage::new();
 /// check_storage(|| memory.clone())?;
@@ -137,9 +137,9 @@ pub fn check_storage<S: Storage + 'static>(open: impl Fn() -> S) -> Result<()> {
             })?;
         }
         cache.flush().map_err(|error| told(round, "it did not take a batch", error))?;
-        cache.rehydrate().map_err(|error| told(round, "a table cannot be read later", error))?;
+        cache.rehydrate(..).map_err(|error| told(round, "a table cannot be read later", error))?;
         compare(&cache, &known, round, "what it gave back is not what it was given")?;
-        if cache.schema_changes() != known.schema_changes() {
+        if cache.opening().schema_changes != known.opening().schema_changes {
             return broken(format!("round {round}: it did not carry over what the judge does"));
         }
         for _ in 0..dice.roll(4) {

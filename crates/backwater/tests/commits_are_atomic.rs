@@ -5,7 +5,7 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
 
-use backwater::{Cache, ChangeKind, ErrorKind, Outcome, Schema, Value};
+use backwater::{Cache, ErrorKind, Outcome, Schema, Value, report::ChangeKind};
 
 fn cache() -> Cache {
     let schema = r#"
@@ -25,7 +25,7 @@ fn cache() -> Cache {
 fn an_error_or_a_panic_leaves_nothing_behind() {
     let cache = cache();
     let total = cache.query("SELECT sum(cents) AS cents, count(*) AS n FROM account", ()).unwrap();
-    let _watch = total.keep_up();
+    let _watch = total.keep_current();
     let before = total.read().unwrap();
     let failed = cache.commit("half", |tx| {
         tx.update("account", 1, [("cents", 0)])?;
@@ -34,7 +34,7 @@ fn an_error_or_a_panic_leaves_nothing_behind() {
     });
     assert_eq!(failed.unwrap_err().kind(), ErrorKind::Row);
     let panicked = catch_unwind(AssertUnwindSafe(|| {
-        cache.commit("panics", |tx| -> backwater::Result<()> {
+        cache.commit("panics", |tx| -> Result<(), backwater::Error> {
             tx.delete("account", 2)?;
             panic!("in the closure")
         })
@@ -134,7 +134,7 @@ fn changes_are_net() {
 fn places_of_deleted_rows_are_used_again() {
     let cache = cache();
     let texts = cache.query("SELECT id, text FROM log ORDER BY text DESC", ()).unwrap();
-    let _watch = texts.keep_up();
+    let _watch = texts.keep_current();
     for round in 0..5_i64 {
         let write = cache.commit("log written", |tx| {
             (0..1000).try_for_each(|n| {

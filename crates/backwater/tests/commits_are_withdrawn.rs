@@ -5,7 +5,7 @@
 
 use std::collections::BTreeMap;
 
-use backwater::{Cache, Report, Request, Result, Schema, SqliteFile, Transaction, Value};
+use backwater::{Cache, Report, Request, Schema, SqliteFile, Transaction, Value, error::Result};
 use proptest::prelude::*;
 
 const SCHEMA: &str = r#"
@@ -158,7 +158,7 @@ fn is_twice(field: u8) -> bool {
 
 fn commit(cache: &Cache, writes: &[Write]) -> Report {
     let writes = writes_that_fit(cache, writes);
-    cache.commit("written", |tx| writes.iter().try_for_each(|of| write(tx, *of))).unwrap()
+    cache.commit("written", |tx| writes.iter().try_for_each(|of| write(tx, *of))).unwrap().report
 }
 
 /// Those to tables that are declared.

@@ -11,7 +11,9 @@ use std::sync::{Arc, Condvar, Mutex};
 use std::thread;
 
 use backwater::{
-    Batch, Cache, Header, Loader, MemoryStorage, Result, Schema, Storage, StoredTable, Value,
+    Cache, Schema, Value,
+    error::Result,
+    storage::{Batch, Header, Loader, MemoryStorage, Storage, StoredTable},
 };
 
 const SCHEMA: &str = r#"

@@ -10,8 +10,8 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 
 use backwater::{
-    Cache, ChangeKind, Derived, ErrorKind, Found, Link, Links, OneOf, Query, Reader, Report,
-    Result, Schema, Table,
+    Cache, Derived, ErrorKind, Found, Link, Links, OneOf, Query, Report, Schema, Table,
+    derived::Reader, error::Result, report::ChangeKind,
 };
 use proptest::prelude::*;
 
@@ -379,7 +379,7 @@ fn apply(cache: &Cache, writes: &[Write]) -> Report {
         }
         Ok(())
     });
-    written.unwrap()
+    written.unwrap().report
 }
 
 fn cache() -> Cache {
@@ -534,7 +534,7 @@ fn a_panic_harms_nobody_else_and_ends_with_the_next_change() {
 fn readers_on_many_threads_see_one_moment_each() {
     let cache = cache();
     let sum = cache.query("SELECT sum(delay) AS sum FROM sailing", ()).unwrap();
-    let _kept = sum.keep_up();
+    let _kept = sum.keep_current();
     let by_rows = cache.derived("sum by rows", |read| {
         Ok(read.table::<Delay>()?.here().map(|sailing| sailing.delay).sum::<i64>())
     });

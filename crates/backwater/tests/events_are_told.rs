@@ -43,7 +43,7 @@ fn a_subscriber_hears_of_each_commit_and_of_each_outcome() {
     let schema = "table.t = { id = 'id', fields = { id = 'int', n = 'int' } }";
     let cache = Cache::new(Schema::parse("s.toml", schema).unwrap());
     let all = cache.query("SELECT count(*) FROM t", ()).unwrap();
-    let _kept = all.keep_up();
+    let _kept = all.keep_current();
     let heard = |level: Level, id: i64| {
         let listener = Listener(level, Arc::default());
         tracing::subscriber::with_default(listener.clone(), || {

@@ -6,7 +6,7 @@
 #[path = "shared/every_kind.rs"]
 mod every_kind;
 
-use backwater::{Cache, ErrorKind, MemoryStorage, Schema};
+use backwater::{Cache, ErrorKind, Schema, storage::MemoryStorage};
 use every_kind::{Write, image, whole, write};
 use proptest::prelude::*;
 

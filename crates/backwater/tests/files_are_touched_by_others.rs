@@ -7,7 +7,10 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
-use backwater::{Cache, Damage, ErrorKind, JsonLines, Schema, SqliteFile, Storage, WhenDamaged};
+use backwater::{
+    Cache, ErrorKind, Schema, SqliteFile,
+    storage::{Damage, JsonLines, Storage, WhenDamaged},
+};
 use rusqlite::Connection;
 
 fn schema() -> Schema {
@@ -36,7 +39,7 @@ impl Storage for Any {
     fn name(&self) -> String {
         self.0.name()
     }
-    fn header(&mut self) -> backwater::Result<Option<backwater::Header>> {
+    fn header(&mut self) -> Result<Option<backwater::storage::Header>, backwater::Error> {
         self.0.header()
     }
     fn is_read_only(&self) -> bool {
@@ -44,30 +47,30 @@ impl Storage for Any {
     }
     fn load(
         &mut self,
-        table: &backwater::StoredTable<'_>,
-        loader: &mut backwater::Loader<'_>,
-    ) -> backwater::Result<()> {
+        table: &backwater::storage::StoredTable<'_>,
+        loader: &mut backwater::storage::Loader<'_>,
+    ) -> Result<(), backwater::Error> {
         self.0.load(table, loader)
     }
     fn told(
         &mut self,
-        table: &backwater::StoredTable<'_>,
-    ) -> backwater::Result<Option<(u64, backwater::Hash)>> {
+        table: &backwater::storage::StoredTable<'_>,
+    ) -> Result<Option<(u64, backwater::storage::Hash)>, backwater::Error> {
         self.0.told(table)
     }
-    fn loaded(&mut self) -> backwater::Result<()> {
+    fn loaded(&mut self) -> Result<(), backwater::Error> {
         self.0.loaded()
     }
-    fn set_aside(&mut self) -> backwater::Result<String> {
+    fn set_aside(&mut self) -> Result<String, backwater::Error> {
         self.0.set_aside()
     }
-    fn is_there(&mut self) -> backwater::Result<bool> {
+    fn is_there(&mut self) -> Result<bool, backwater::Error> {
         self.0.is_there()
     }
-    fn compact(&mut self) -> backwater::Result<()> {
+    fn compact(&mut self) -> Result<(), backwater::Error> {
         self.0.compact()
     }
-    fn write(&mut self, batch: &backwater::Batch) -> backwater::Result<()> {
+    fn write(&mut self, batch: &backwater::storage::Batch) -> Result<(), backwater::Error> {
         self.0.write(batch)
     }
 }
@@ -241,7 +244,7 @@ fn what_others_made_of_it_is_set_aside_by_choice() {
         world.cache.flush().unwrap();
         let told = world.told.lock().unwrap().join("\n");
         assert!(told.contains(said), "{told}");
-        let Some(Damage::SetAside { name, .. }) = world.cache.damage() else { panic!() };
+        let Some(Damage::SetAside { name, .. }) = world.cache.opening().damage else { panic!() };
         assert_eq!(fs::read(name).unwrap(), touched);
         world.end_whole();
     }

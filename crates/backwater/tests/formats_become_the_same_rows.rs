@@ -61,8 +61,8 @@ fn cache() -> Cache {
     Cache::new(Schema::parse("s.toml", SCHEMA).unwrap())
 }
 
-fn read(cache: &Cache, rule: &str, response: &str) -> backwater::Result<Report> {
-    cache.commit(rule, |tx| tx.ingest(rule, response))
+fn read(cache: &Cache, rule: &str, response: &str) -> Result<Report, backwater::Error> {
+    Ok(cache.commit(rule, |tx| tx.ingest(rule, response))?.report)
 }
 
 /// Everything that the tables hold.

@@ -602,22 +602,25 @@ proptest! {
                     Step::Ingest { rule, sailing: id, vessel, port, name, opened } => {
                         let body = sailing(*id, *vessel, *name, Some((*port, *opened))) + pad;
                         let rule = ["plain", "other", "skipping"][*rule];
-                        cache.commit("", |tx| tx.ingest(rule, &body))
+                        cache.commit("", |tx| tx.ingest(rule, &body).map(drop))
                     }
                     Step::Broken { vessel, name } => {
                         let body = format!(r#"[{},{{"id":"x"}}]{pad}"#, sailing(9, *vessel, Some(*name), None));
                         let rule = if *name == 0 { "plain" } else { "skipping" };
-                        cache.commit("", |tx| Ok(tx.ingest(rule, &body).is_ok()))
+                        cache.commit("", |tx| {
+                            drop(tx.ingest(rule, &body));
+                            Ok(())
+                        })
                     }
                     Step::Update { vessel, name } => cache.commit("", |tx| {
                         tx.update("vessel", i64::from(*vessel), [("name", format!("the {name}th of them all"))])
                     }),
-                    Step::Delete { port } => cache.commit("", |tx| tx.delete("port", i64::from(*port))),
+                    Step::Delete { port } => cache.commit("", |tx| tx.delete("port", i64::from(*port)).map(drop)),
                     Step::Failed { vessel, name } => {
                         let body = sailing(0, *vessel, Some(*name), None) + pad;
                         cache.commit("", |tx| {
                             tx.ingest("plain", &body)?;
-                            tx.delete("port", 99)
+                            tx.delete("port", 99).map(drop)
                         })
                     }
                 };

@@ -138,6 +138,7 @@ impl Model {
                 Ok(())
             })
             .unwrap()
+            .report
     }
 }
 
@@ -152,7 +153,7 @@ fn check(report: &Report, query: &Query, before: &Rows, after: &Rows) -> Result<
     prop_assert_eq!(delta.is_some(), before != after);
     let Some(delta) = delta else { return Ok(()) };
     let mut shown = before.clone();
-    delta.apply(&mut shown);
+    delta.apply(&mut shown).unwrap();
     prop_assert_eq!(&shown, after);
     for row in delta.rows() {
         for (place, page) in [(row.from(), before), (row.to(), after)] {
@@ -188,7 +189,7 @@ proptest! {
         let next = cache.query(NEXT, [("now", -1), ("from", 0)]).unwrap();
         let last = cache.query(LAST, [("now", -1), ("until", MINUTES)]).unwrap();
         let afloat = cache.query(AFLOAT, ()).unwrap();
-        let _kept = [&next, &last, &afloat].map(Query::keep_up);
+        let _kept = [&next, &last, &afloat].map(Query::keep_current);
         // The same for somebody who looks only now and then.
         let seldom = cache.query(NEXT, [("now", MINUTES / 3), ("from", 2)]).unwrap();
         for (number, step) in steps.iter().enumerate() {

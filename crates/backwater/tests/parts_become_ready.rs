@@ -6,8 +6,9 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 
 use backwater::{
-    Batch, Cache, Damage, ErrorKind, Found, Header, Link, Loader, MemoryStorage, Result, Schema,
-    SqliteFile, Storage, StoredTable, Transaction, Value, WhenDamaged,
+    Cache, ErrorKind, Found, Link, Schema, SqliteFile, Transaction, Value,
+    error::Result,
+    storage::{Batch, Damage, Header, Loader, MemoryStorage, Storage, StoredTable, WhenDamaged},
 };
 use proptest::prelude::*;
 
@@ -63,7 +64,7 @@ fn watched(
     let mut rows = shown.lock().unwrap();
     let watch = cache.read_and_watch(&query, move |told| {
         if let Some(delta) = told.delta() {
-            delta.apply(&mut view.lock().unwrap());
+            delta.apply(&mut view.lock().unwrap()).unwrap();
         }
     });
     let (start, watch) = watch.unwrap();
@@ -91,7 +92,7 @@ proptest! {
         for step in &steps {
             match step {
                 Step::Commit(writes) => prop_assert_eq!(commit(&parts, writes), commit(&whole, writes)),
-                Step::Rehydrate(table) => parts.rehydrate_tables([TABLES[*table]]).unwrap(),
+                Step::Rehydrate(table) => parts.rehydrate([TABLES[*table]]).unwrap(),
                 Step::Flush => parts.flush().unwrap(),
                 Step::Clear => {
                     parts.clear("signed out").unwrap();
@@ -99,7 +100,7 @@ proptest! {
                 }
             }
         }
-        parts.rehydrate().unwrap();
+        parts.rehydrate(..).unwrap();
         prop_assert!(parts.readiness().is_ready());
         prop_assert_eq!(exported(&parts), exported(&whole));
         for (sql, (query, shown, _watch)) in QUERIES.iter().zip(&views) {
@@ -165,13 +166,13 @@ fn commits_go_on_while_a_table_is_read() {
             // In the end commits wait: this one is on the thread that reads.
             *count.lock().unwrap() += i64::from(made.is_ok());
         }));
-        cache.rehydrate_tables(["sailing"]).unwrap();
+        cache.rehydrate(["sailing"]).unwrap();
         *meanwhile.lock().unwrap() = None;
         assert_eq!(*made.lock().unwrap(), if meets_ids { 6 } else { 2 });
         let sailings = cache.query("SELECT id, vessel FROM sailing ORDER BY id", ()).unwrap();
         assert_eq!(sailings.read().unwrap().row(1).unwrap().values(), [2.into(), "P0".into()]);
         cache.commit("and later", |tx| tx.delete("sailing", 2).map(drop)).unwrap();
-        cache.rehydrate().unwrap();
+        cache.rehydrate(..).unwrap();
         let now = exported(&cache);
         drop(cache);
         assert_eq!(exported(&Cache::open(memory).unwrap()), now);
@@ -198,7 +199,7 @@ fn damage_is_met_when_a_table_comes() {
         builder.when_damaged(what).ready_first(["port"]).rest_when_asked().build().unwrap()
     };
     let cache = open(WhenDamaged::Refuse);
-    let told = cache.rehydrate().unwrap_err().to_string();
+    let told = cache.rehydrate(..).unwrap_err().to_string();
     assert!(told.contains("booking"), "{told}");
     let written = cache.commit("booked", |tx| tx.merge("booking", [("id", 8)])).unwrap_err();
     assert_eq!(written.kind(), backwater::ErrorKind::Damaged);
@@ -206,8 +207,10 @@ fn damage_is_met_when_a_table_comes() {
     drop(cache);
 
     let cache = open(WhenDamaged::AcceptEdits);
-    cache.rehydrate().unwrap();
-    assert!(matches!(cache.damage(), Some(Damage::Accepted { tables }) if tables == ["booking"]));
+    cache.rehydrate(..).unwrap();
+    assert!(
+        matches!(cache.opening().damage, Some(Damage::Accepted { tables }) if tables == ["booking"])
+    );
     assert_eq!(
         cache.snapshot().get("booking", 7).unwrap().unwrap().get("cars").unwrap(),
         Some(3.into())
@@ -218,8 +221,8 @@ fn damage_is_met_when_a_table_comes() {
     std::fs::remove_file(&path).unwrap();
     fill();
     let cache = open(WhenDamaged::SetAside);
-    cache.rehydrate().unwrap();
-    let Some(Damage::SetAside { name, .. }) = cache.damage() else { panic!() };
+    cache.rehydrate(..).unwrap();
+    let Some(Damage::SetAside { name, .. }) = cache.opening().damage else { panic!() };
     assert!(std::fs::exists(name).unwrap());
     assert_eq!(cache.snapshot().count("port").unwrap(), 1);
     drop(cache);
@@ -322,7 +325,7 @@ fn what_is_still_to_come_is_not_missing() {
     assert!(!snapshot.tables().iter().find(|table| table.name == "port").unwrap().is_ready);
     assert_eq!(ports.get().unwrap().as_slice(), [(1, Found::NotReady), (2, Found::NotReady)]);
 
-    cache.rehydrate_tables(["port"]).unwrap();
+    cache.rehydrate(["port"]).unwrap();
     let snapshot = cache.snapshot();
     assert!(snapshot.get("port", "SAL").unwrap().is_some());
     assert!(snapshot.get("port", "EEL").unwrap().is_none());

@@ -2,7 +2,7 @@
 //! edited, and finds the things that are in them.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-use backwater::{Cache, Request, RowId, Samples, Schema};
+use backwater::{Cache, Request, RowId, Schema, infer::Samples};
 use proptest::prelude::*;
 use serde_json::{Map, Value, json};
 

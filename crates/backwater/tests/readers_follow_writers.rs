@@ -13,7 +13,10 @@ use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
-use backwater::{Cache, ErrorKind, JsonLines, Schema, SqliteFile, Storage, Value};
+use backwater::{
+    Cache, ErrorKind, Schema, SqliteFile, Value,
+    storage::{JsonLines, Storage},
+};
 use ferries::{QUERIES, Write, commit, commits, exported, schema};
 use proptest::prelude::*;
 
@@ -40,7 +43,7 @@ fn follow<S: Storage + 'static>(
         let view = shown.clone();
         let watch = reader.watch(&query, move |told| {
             if let Some(delta) = told.delta() {
-                delta.apply(&mut view.lock().unwrap());
+                delta.apply(&mut view.lock().unwrap()).unwrap();
             }
         });
         (query, shown, watch.unwrap())

@@ -8,7 +8,7 @@ use std::sync::{Arc, Barrier, Mutex};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use backwater::{Cache, Delta, QueryResult, ReachedQuery, Schema, Table, Value};
+use backwater::{Cache, Delta, QueryResult, Schema, Table, Value, report::ReachedQuery};
 
 #[derive(Table)]
 struct Deck {
@@ -79,7 +79,7 @@ fn views_that_begin_meanwhile_miss_nothing() {
         });
         for (query, ((start, _watch), deltas)) in queries.iter().zip(watched) {
             let mut view = values(&start);
-            deltas.lock().unwrap().iter().for_each(|delta| delta.apply(&mut view));
+            deltas.lock().unwrap().iter().for_each(|delta| delta.apply(&mut view).unwrap());
             assert_eq!(view, values(&query.read().unwrap()), "{} in round {round}", query.name());
         }
     }
@@ -95,20 +95,24 @@ fn sums_stay_whoever_reads() {
             (0..DECKS).try_for_each(|id| decks.insert(&deck(id)))
         })
         .unwrap();
-    let watched = cache.query_of::<(i64, i64)>("SELECT sum(cars), count(*) FROM deck", ()).unwrap();
+    let watched = cache
+        .query("SELECT sum(cars), count(*) FROM deck", ())
+        .unwrap()
+        .typed::<(i64, i64)>()
+        .unwrap();
     let deferred = cache.query("SELECT id, cars FROM deck ORDER BY cars", ()).unwrap();
     let (sums, rows) = (watched.clone(), deferred.clone());
     let derived = cache.derived("sums", move |read| {
         let decks = read.table::<Deck>()?;
         let of_rows: i64 = decks.here().map(|deck| deck.cars).sum();
         let of_query = sums.rows_of(&read.query(&sums)?)?[0].0;
-        let cell = |row: backwater::ResultRow<'_>| row.values()[1].as_int().unwrap();
+        let cell = |row: backwater::result::ResultRow<'_>| row.values()[1].as_int().unwrap();
         let of_other: i64 = read.query(&rows)?.rows().map(cell).sum();
         Ok((of_rows, of_query, of_other))
     });
     let view = Arc::new(Mutex::new((deferred.read().unwrap().len(), 0_u64)));
     let told = AtomicU64::new(0);
-    let (hears, _kept) = (view.clone(), watched.keep_up());
+    let (hears, _kept) = (view.clone(), watched.keep_current());
     let _watch = cache.watch_commits(move |report| {
         assert_eq!(told.swap(report.number(), Ordering::SeqCst).max(1) + 1, report.number());
         hears.lock().unwrap().1 = report.number();

@@ -33,7 +33,7 @@ fn cache() -> Cache {
 fn why(
     cache: &Cache,
     query: &Query,
-    write: impl FnOnce(&mut Transaction) -> backwater::Result<()>,
+    write: impl FnOnce(&mut Transaction) -> Result<(), backwater::Error>,
 ) -> String {
     cache.commit("a change", write).unwrap().why(query)
 }
@@ -50,7 +50,7 @@ fn every_outcome_has_its_words() {
     let of_port = "SELECT status, count(*) AS n FROM sailing WHERE port = :port GROUP BY status";
     let sal = cache.query(of_port, [("port", "SAL")]).unwrap();
     let count = cache.query("SELECT count(*) AS n FROM sailing", ()).unwrap();
-    let _watches = [&late, &sal, &count].map(Query::keep_up);
+    let _watches = [&late, &sal, &count].map(Query::keep_current);
     let set = |id: i64, field: &'static str, value: Value| {
         move |tx: &mut Transaction| tx.update("sailing", id, [(field, value)])
     };
@@ -149,7 +149,7 @@ fn a_sum_that_is_not_asked_for_fails_nothing() {
     let ports: Vec<&str> = ports.rows().filter_map(|row| row.values()[0].as_str()).collect();
     assert!(ports.len() > 1);
     let queries: Vec<[Query; 2]> = ports.iter().map(|port| of(port)).collect();
-    let _kept_up = queries[0].each_ref().map(Query::keep_up);
+    let _kept_up = queries[0].each_ref().map(Query::keep_current);
     let big = |cars: i64| {
         cache.commit("written", |tx| tx.update("sailing", 1, [("cars", cars)])).unwrap();
         let fails = |query: &Query| query.read().is_err();
@@ -169,7 +169,7 @@ fn a_failed_result_says_why_and_recovers() {
     let cache = cache();
     let sum = cache.query("SELECT port, sum(cars) AS cars FROM sailing GROUP BY port", ()).unwrap();
     let count = cache.query("SELECT count(cars) AS n FROM sailing", ()).unwrap();
-    let _watches = [&sum, &count].map(Query::keep_up);
+    let _watches = [&sum, &count].map(Query::keep_current);
     let report =
         cache.commit("too many", |tx| tx.update("sailing", 1, [("cars", i64::MAX)])).unwrap();
     assert_eq!(report.outcome(&sum), Outcome::Failed);
@@ -212,7 +212,7 @@ fn bindings_share_their_shape_and_are_reached_by_key() {
     );
     let again = cache.query("select id\nfrom sailing where port=:port", [("port", "SAL")]).unwrap();
     assert!(again.read().unwrap().is_same(&sal.read().unwrap()));
-    let watch = [&again, &nor].map(Query::keep_up);
+    let watch = [&again, &nor].map(Query::keep_current);
     let report = cache.commit("moved", |tx| tx.update("sailing", 1, [("port", "NOR")])).unwrap();
     assert_eq!(report.reached().count(), 2);
     let params = report
@@ -306,7 +306,7 @@ fn a_commit_reaches_only_those_whose_values_and_ranges_its_rows_have() {
             queries.push((format!("{statement} {n}"), query));
         }
     }
-    let _kept: Vec<_> = queries.iter().map(|(_, query)| query.keep_up()).collect();
+    let _kept: Vec<_> = queries.iter().map(|(_, query)| query.keep_current()).collect();
     let reached = |report: &Report| -> Vec<String> {
         let reached =
             queries.iter().filter(|(_, query)| report.outcome(query) != Outcome::Untouched);

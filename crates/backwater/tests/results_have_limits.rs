@@ -48,7 +48,7 @@ fn results_have_limits() {
         let queries = statements.map(|sql| limited.query(sql, ()).unwrap());
         let count = limited.query("SELECT count(*) AS n FROM t AS a, t AS b", ()).unwrap();
         let _kept: Vec<_> =
-            queries.iter().chain([&count]).filter(|_| kept_up).map(Query::keep_up).collect();
+            queries.iter().chain([&count]).filter(|_| kept_up).map(Query::keep_current).collect();
         queries
             .iter()
             .for_each(|query| assert_eq!(query.read().unwrap().len(), 100, "{}", query.name()));
@@ -84,7 +84,7 @@ fn results_have_limits() {
     }
     let words =
         limited.query("SELECT group_concat(word, '') AS words FROM t WHERE id < 25", ()).unwrap();
-    let _kept_up = words.keep_up();
+    let _kept_up = words.keep_current();
     assert!(words.read().is_ok());
     let long = |word: &str| {
         limited.commit("a long one", |tx| tx.update("t", 1, [("word", word)])).unwrap()
@@ -102,7 +102,7 @@ fn results_have_limits() {
         "SELECT id, replace(:long, 'x', :long) AS text FROM t",
     ] {
         let query = endless.query(sql, [("long", long.as_str())]).unwrap();
-        let _kept_up = query.keep_up();
+        let _kept_up = query.keep_current();
         assert!(
             message(&query).contains("longer than 1000000000 bytes"),
             "{sql}: {}",
@@ -192,7 +192,7 @@ fn statements_over_statements_hold_up_nothing_and_follow() {
     assert_eq!(rows(&defined), rows(&again(5)));
     while_commits_go_on(&|| drop(cache.rebind("others", &defined, [("k", 6)]).unwrap()));
     assert_eq!(rows(&defined), rows(&again(6)));
-    let _kept_up = defined.keep_up();
+    let _kept_up = defined.keep_current();
     cache.commit("a delay", |tx| tx.update("t", 7, [("n", 1)])).unwrap();
     assert_eq!(rows(&defined), rows(&again(6)));
 }
@@ -224,7 +224,7 @@ fn a_query_that_is_stopped_is_as_it_was() {
     assert_eq!(before.row(0).unwrap().values(), [Value::Int(600 * 600)]);
     assert_eq!(query.read().unwrap().row(0).unwrap().values(), [Value::Int(0)]);
     // A commit is never stopped.
-    let kept_up = reader.keep_up();
+    let kept_up = reader.keep_current();
     let report =
         stop.during(|| cache.commit("one less", |tx| tx.delete("t", 3).map(drop))).unwrap();
     assert!(report.delta(&reader).is_some(), "{}", report.why(&reader));

@@ -6,7 +6,7 @@
 
 use std::collections::BTreeMap;
 
-use backwater::{Cache, Delta, KeptUp, Query, QueryResult, Schema, Value};
+use backwater::{Cache, Delta, Query, QueryResult, Schema, Value, Watch};
 use proptest::prelude::*;
 
 const SCHEMA: &str = r#"
@@ -103,7 +103,7 @@ fn write(cache: &Cache, steps: &[Step]) -> backwater::Report {
         }
         Step::Delay(..) | Step::Swap(..) | Step::Cancel(_) => Ok(()),
     };
-    cache.commit("written", |tx| steps.iter().try_for_each(|step| write(tx, step))).unwrap()
+    cache.commit("written", |tx| steps.iter().try_for_each(|step| write(tx, step))).unwrap().report
 }
 
 /// What a program held on to after a commit, and what it must show.
@@ -140,7 +140,7 @@ proptest! {
         start.iter().for_each(|step| model.apply(step));
         write(&cache, &start);
         let queries: [Query; 3] = SHOWN.map(|sql| cache.query(sql, ()).unwrap());
-        let _kept: Vec<KeptUp> = queries.iter().map(Query::keep_up).collect();
+        let _kept: Vec<Watch> = queries.iter().map(Query::keep_current).collect();
         let mut held: Vec<Held> = Vec::new();
         for (steps, looked_at) in &commits {
             let before = model.shown();
@@ -165,7 +165,7 @@ proptest! {
             if let Some(delta) = delta {
                 prop_assert_eq!(&rows(delta.before()), &before);
                 let mut shown = before;
-                delta.apply(&mut shown);
+                delta.apply(&mut shown).unwrap();
                 prop_assert_eq!(shown, after);
             }
         }

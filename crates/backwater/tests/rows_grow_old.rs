@@ -7,7 +7,9 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use backwater::{
-    Cache, ErrorKind, JsonLines, MemoryStorage, Schema, SetClock, SqliteFile, Storage,
+    Cache, ErrorKind, Schema, SqliteFile,
+    clock::SetClock,
+    storage::{JsonLines, MemoryStorage, Storage},
 };
 use proptest::prelude::*;
 
@@ -145,7 +147,7 @@ fn check<S: Storage + 'static>(steps: &[Step], storage: impl Fn() -> S) {
                 drop(cache);
                 model.leave_out();
                 cache = open(in_parts);
-                cache.rehydrate().unwrap();
+                cache.rehydrate(..).unwrap();
                 assert_eq!(rows(&cache), model.rows());
             }
         }
@@ -231,7 +233,7 @@ fn statements_see_no_times() {
     let builder = Cache::builder().schema(Schema::parse("s.toml", schema).unwrap());
     let cache = builder.clock(clock).storage(SqliteFile::new(&path)).build().unwrap();
     cache.commit("launched", |tx| tx.insert("vessel", [("name", "Marram")])).unwrap();
-    assert_eq!(cache.named("all", ()).unwrap().read().unwrap().columns().count(), 3);
+    assert_eq!(cache.query("all", ()).unwrap().read().unwrap().columns().count(), 3);
     drop(cache);
     let found = SqliteFile::verify(&path).unwrap();
     let all = &found.queries[0];

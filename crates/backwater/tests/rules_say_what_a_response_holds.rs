@@ -82,9 +82,9 @@ fn cache() -> Cache {
     Cache::new(Schema::parse("rules.toml", SCHEMA).unwrap())
 }
 
-fn get(cache: &Cache, url: &str, response: impl ToString) -> backwater::Result<Report> {
+fn get(cache: &Cache, url: &str, response: impl ToString) -> Result<Report, backwater::Error> {
     let response = response.to_string();
-    cache.commit(url, |tx| tx.ingest(Request::get(url), &response))
+    Ok(cache.commit(url, |tx| tx.ingest(Request::get(url), &response))?.report)
 }
 
 fn rows(cache: &Cache, sql: &str) -> Vec<String> {

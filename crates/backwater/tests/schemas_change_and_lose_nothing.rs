@@ -6,7 +6,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
 
-use backwater::{Cache, ErrorKind, MemoryStorage, Schema, SetClock, SqliteFile, Value};
+use backwater::{
+    Cache, ErrorKind, Schema, SqliteFile, Value, clock::SetClock, storage::MemoryStorage,
+};
 use proptest::prelude::*;
 
 fn parse(text: &str) -> Schema {
@@ -27,7 +29,7 @@ fn rows(cache: &Cache, table: &str) -> Vec<String> {
 }
 
 fn changes(cache: &Cache) -> Vec<String> {
-    cache.schema_changes().iter().map(ToString::to_string).collect()
+    cache.opening().schema_changes.iter().map(ToString::to_string).collect()
 }
 
 const FIRST: &str = r#"
@@ -49,7 +51,7 @@ const FIRST: &str = r#"
     fields = { search = "text", dark = "bool" }
 "#;
 
-fn first(storage: impl backwater::Storage + 'static) -> Cache {
+fn first(storage: impl backwater::storage::Storage + 'static) -> Cache {
     let cache = Cache::open_with(parse(FIRST), storage).unwrap();
     cache
         .commit("loaded", |tx| {
@@ -129,7 +131,7 @@ fn what_has_a_place_moves_there() {
             (rows(cache, "harbour"), rows(cache, "board")),
             (vec!["name=Saltmere Quay code=SAL".to_owned()], vec!["dark=1 search=ma".to_owned()],)
         );
-        assert_eq!(cache.named("late", ()).unwrap().read().unwrap().len(), 1);
+        assert_eq!(cache.query("late", ()).unwrap().read().unwrap().len(), 1);
     };
     check(&cache);
     cache.commit("fare told", |tx| tx.update("sailing", "312", [("fare", 12)])).unwrap();

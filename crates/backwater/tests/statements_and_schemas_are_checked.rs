@@ -511,7 +511,7 @@ fn statements_over_statements_stay_small() {
         assert!(explained.len() < 4_000_000, "{} letters of a plan", explained.len());
         let cache = Cache::new(schema);
         let query = cache.query(statement, ()).unwrap();
-        let _kept = query.keep_up();
+        let _kept = query.keep_current();
         for id in 0..3 {
             cache.commit("one more", |tx| tx.insert("t", [("id", id), ("k", 0)])).unwrap();
         }

@@ -13,8 +13,9 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 
 use backwater::{
-    Batch, Cache, Damage, Error, ErrorKind, Header, Loader, Named, Request, Result, Schema,
-    SqliteFile, Storage, StoredTable, Value, WhenDamaged,
+    Cache, Error, ErrorKind, Named, Request, Schema, SqliteFile, Value,
+    error::Result,
+    storage::{Batch, Damage, Header, Loader, Storage, StoredTable, WhenDamaged},
 };
 use proptest::prelude::*;
 
@@ -121,8 +122,8 @@ proptest! {
             apply(&cache, writes).unwrap();
             let again = Cache::open(SqliteFile::read_only(&path)).unwrap();
             prop_assert_eq!(dump(&again), dump(&cache));
-            let by_part = again.named("by_part", ()).unwrap().read().unwrap();
-            prop_assert_eq!(by_part, cache.named("by_part", ()).unwrap().read().unwrap());
+            let by_part = again.query("by_part", ()).unwrap().read().unwrap();
+            prop_assert_eq!(by_part, cache.query("by_part", ()).unwrap().read().unwrap());
             prop_assert_eq!(again.snapshot().count("scratch").unwrap(), 0);
             if number % 2 == 1 {
                 drop(cache);
@@ -207,7 +208,9 @@ fn an_edit_by_another_program_is_noticed() {
         // Who says so takes the edit, and then it is as good as written by us.
         let accepting = Cache::builder().storage(SqliteFile::new(&path));
         let cache = accepting.when_damaged(WhenDamaged::AcceptEdits).build().unwrap();
-        assert!(matches!(cache.damage(), Some(Damage::Accepted { tables }) if tables.len() == 1));
+        assert!(
+            matches!(cache.opening().damage, Some(Damage::Accepted { tables }) if tables.len() == 1)
+        );
         let rows = dump(&cache);
         drop(cache);
         opens_as(&path, &rows).unwrap();
@@ -249,7 +252,7 @@ fn a_damaged_file_is_set_aside_and_nothing_of_it_is_lost() {
         let builder = Cache::builder().schema(schema()).storage(SqliteFile::new(&path));
         builder.when_damaged(WhenDamaged::SetAside).build().unwrap()
     };
-    assert!(open().damage().is_none());
+    assert!(open().opening().damage.is_none());
     for number in 1..3 {
         let mut bytes = fs::read(&path).unwrap();
         let at = bytes
@@ -259,7 +262,7 @@ fn a_damaged_file_is_set_aside_and_nothing_of_it_is_lost() {
         bytes[at] ^= 8;
         fs::write(&path, &bytes).unwrap();
         let cache = open();
-        let Some(Damage::SetAside { name, error }) = cache.damage() else {
+        let Some(Damage::SetAside { name, error }) = cache.opening().damage else {
             panic!("not set aside")
         };
         assert_eq!(
@@ -401,7 +404,7 @@ fn a_cache_without_a_commit_is_a_cache() {
     assert_eq!(
         Cache::open(SqliteFile::new(&path))
             .unwrap()
-            .named("more", ())
+            .query("more", ())
             .unwrap()
             .read()
             .unwrap()

@@ -6,8 +6,10 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use backwater::{
-    Batch, Cache, ErrorKind, Header, JsonLines, Loader, MemoryStorage, Result, Schema, SqliteFile,
-    Storage, StoredTable, check_storage,
+    Cache, ErrorKind, Schema, SqliteFile,
+    error::Result,
+    storage::{Batch, Header, JsonLines, Loader, MemoryStorage, Storage, StoredTable},
+    suite::check_storage,
 };
 
 #[test]

@@ -4,8 +4,9 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use backwater::{
-    Cache, ChangeKind, Error, Found, Id, Json, Lack, Link, Links, OneOf, Row, Schema, Table, Text,
-    Timestamp, Values,
+    Cache, Error, Found, FromRow, Id, Json, Link, Links, OneOf, Schema, Table, Timestamp, Values,
+    report::ChangeKind,
+    typed::{Lack, Text},
 };
 use proptest::prelude::*;
 
@@ -379,7 +380,7 @@ fn rows_are_here_partly_here_or_not_here() {
     assert!(error.contains("lacks deck, looked_at"), "{error}");
 }
 
-#[derive(Debug, PartialEq, Row)]
+#[derive(Debug, PartialEq, FromRow)]
 struct Shown {
     id: Id<Sailing>,
     #[row(name = "status")]
@@ -391,7 +392,7 @@ struct Shown {
 fn rows_of_sql_are_structs_that_are_checked_when_the_query_is_defined() {
     let cache = Cache::new(builder().build().unwrap());
     let sql = "SELECT s.id, s.status, p.name AS port FROM sailing AS s LEFT JOIN port AS p ON p.code = s.\"from\" WHERE s.status <> :not";
-    let shown = cache.query_of::<Shown>(sql, [("not", Status::Boarding)]).unwrap();
+    let shown = cache.query(sql, [("not", Status::Boarding)]).unwrap().typed::<Shown>().unwrap();
     cache
         .commit("announced", |tx| {
             tx.insert(
@@ -407,15 +408,23 @@ fn rows_of_sql_are_structs_that_are_checked_when_the_query_is_defined() {
     let expected = Shown { id: Id::new(311), state: Status::Other("adrift".into()), port: None };
     assert_eq!(shown.rows().unwrap(), [expected]);
     let told = |error: Error| error.to_string();
-    let wrong =
-        told(cache.query_of::<(i64, i64)>("SELECT id, status FROM sailing", ()).unwrap_err());
+    let wrong = told(
+        cache
+            .query("SELECT id, status FROM sailing", ())
+            .unwrap()
+            .typed::<(i64, i64)>()
+            .unwrap_err(),
+    );
     assert!(
         wrong.contains("column \"status\": the column is of type text, and is read as int"),
         "{wrong}"
     );
-    let wrong = told(cache.query_of::<(i64,)>("SELECT id, status FROM sailing", ()).unwrap_err());
+    let wrong = told(
+        cache.query("SELECT id, status FROM sailing", ()).unwrap().typed::<(i64,)>().unwrap_err(),
+    );
     assert!(wrong.contains("has 2 columns, and is read as 1"), "{wrong}");
-    let null = cache.query_of::<(f64,)>("SELECT avg(delay_min) FROM sailing", ()).unwrap();
+    let null =
+        cache.query("SELECT avg(delay_min) FROM sailing", ()).unwrap().typed::<(f64,)>().unwrap();
     assert!(told(null.rows().unwrap_err()).contains("found NULL, expected float"));
 }
 

@@ -22,12 +22,14 @@ struct Shown {
 
 impl Shown {
     fn new(cache: &Cache, name: &str) -> Self {
-        let query = cache.named(name, ()).unwrap();
+        let query = cache.query(name, ()).unwrap();
         let view = Arc::new(Mutex::new(Vec::new()));
         let hears = view.clone();
         let watch = cache
             .watch(&query, move |told| {
-                told.delta().into_iter().for_each(|delta| delta.apply(&mut hears.lock().unwrap()));
+                told.delta()
+                    .into_iter()
+                    .for_each(|delta| delta.apply(&mut hears.lock().unwrap()).unwrap());
             })
             .unwrap();
         *view.lock().unwrap() = rows(&query);
@@ -78,8 +80,8 @@ proptest! {
         let booked = Shown::new(&later, "booked");
         for writes in &after {
             both(writes, true);
-            late.assert_is(&known.named("late", ()).unwrap());
-            booked.assert_is(&known.named("booked", ()).unwrap());
+            late.assert_is(&known.query("late", ()).unwrap());
+            booked.assert_is(&known.query("booked", ()).unwrap());
             prop_assert_eq!(image(&later), image(&known));
             prop_assert_eq!(*bookings.get().unwrap(), known.snapshot().count("booking").unwrap());
         }

@@ -5,8 +5,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use backwater::{
-    Cache, ChangeKind, ErrorKind, Json, Named, RowId, Schema, Snapshot, Timestamp, Transaction,
-    Value,
+    Cache, ErrorKind, Json, Named, RowId, Schema, Snapshot, Timestamp, Transaction, Value,
+    report::ChangeKind,
 };
 use proptest::prelude::*;
 
@@ -246,7 +246,7 @@ proptest! {
 fn values_that_do_not_fit_are_refused() {
     let cache = Cache::new(Schema::parse("test.toml", SCHEMA).unwrap());
     cache.commit("a ship", |tx| tx.insert("ship", [("id", 1)])).unwrap();
-    type Try = fn(&mut Transaction) -> backwater::Result<()>;
+    type Try = fn(&mut Transaction) -> Result<(), backwater::Error>;
     let cases: [(Try, ErrorKind, &str); 16] = [
         (
             |tx| tx.update("ship", 1, [("n", "7")]),

@@ -4,7 +4,7 @@
 
 use std::sync::{Arc, Mutex};
 
-use backwater::{Cache, DeltaKind, Query, ReachedQuery, Schema, Value};
+use backwater::{Cache, DeltaKind, Query, Schema, Value, report::ReachedQuery};
 
 const SCHEMA: &str = r#"
     table.sailing = { id = "id", fields = { id = "int", delay = "int", vessel = { to = "vessel" } } }
@@ -32,8 +32,9 @@ fn rows(query: &Query) -> Vec<Vec<Value>> {
 fn follow(cache: &Cache, query: &Query) -> (Shown, backwater::Watch) {
     let shown: Shown = Arc::default();
     let view = shown.clone();
-    let told =
-        move |told: &ReachedQuery<'_>| told.delta().unwrap().apply(&mut view.lock().unwrap());
+    let told = move |told: &ReachedQuery<'_>| {
+        told.delta().unwrap().apply(&mut view.lock().unwrap()).unwrap()
+    };
     let mut before = shown.lock().unwrap();
     let (start, watch) = cache.read_and_watch(query, told).unwrap();
     before.extend(start.rows().map(|row| row.values().to_vec()));
@@ -191,7 +192,7 @@ fn a_watch_survives_other_values_for_the_parameters() {
 /// others write it.
 #[test]
 fn a_query_takes_its_parameters_from_a_row() {
-    use backwater::{OneRowTable, Table};
+    use backwater::{Table, typed::OneRowTable};
 
     #[derive(Default, Table)]
     #[table(one_row)]

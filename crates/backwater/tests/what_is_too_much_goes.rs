@@ -6,7 +6,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
-use backwater::{Cache, MemoryStorage, Request, Schema, SetClock};
+use backwater::{Cache, Request, Schema, clock::SetClock, storage::MemoryStorage};
 use proptest::prelude::*;
 
 const TABLES: &str = r#"

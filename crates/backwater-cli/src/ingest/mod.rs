@@ -1,13 +1,14 @@
 //! `backwater ingest`: responses, recordings and patches into a cache file.
 
+mod report;
+
 use std::fs;
-use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use anyhow::bail;
 use backwater::{
-    Cache, Exchange, Fate, Ingested, Recording, Report, Request, Schema, SqliteFile, SystemClock,
-    Totals, Value,
+    Cache, Report, Request, Schema, SqliteFile, SystemClock,
+    recording::{Exchange, Fate, Recording},
 };
 use clap::ValueEnum;
 use indicatif::{ProgressBar, ProgressStyle};
@@ -15,10 +16,9 @@ use indicatif::{ProgressBar, ProgressStyle};
 use crate::check::{self, read_schema};
 use crate::failure::{WrongCall, wrong_call};
 use crate::files;
-use crate::output::{BOLD, Rows, count, grouped};
-
-/// So many records that did not fit, and responses that nobody reads, are named one by one.
-const NAMED: usize = 5;
+use crate::output::Format;
+pub(crate) use report::tell;
+use report::{Printer, Replayed};
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
@@ -44,6 +44,15 @@ pub(crate) struct Arguments {
     /// What the files hold; a recording is known by its beginning
     #[arg(long, value_enum, default_value_t = Kind::Responses)]
     kind: Kind,
+    /// Report each response of a recording, rather than the sums of each rule
+    #[arg(long)]
+    all: bool,
+    /// How to report what the responses brought; the machine formats have a record for each response
+    #[arg(long, value_enum, default_value_t = Format::Table)]
+    format: Format,
+    /// Print nothing but what went wrong
+    #[arg(long, short, conflicts_with_all = ["all", "format"])]
+    quiet: bool,
     /// The files, `-` for standard input
     #[arg(required = true, value_name = "FILE")]
     files: Vec<PathBuf>,
@@ -72,15 +81,13 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     }
     let is_new = !arguments.cache.exists();
     let cache = open(arguments)?;
-    let progress = progress(&arguments.files);
-    let mut out = anstream::stdout();
-    let mut totals = Totals::default();
+    let progress = progress(arguments);
+    let mut printer = Printer::new(arguments.format, arguments.quiet, arguments.all);
     // What one file has wrong is nothing to the others.
     let (mut problems, mut refused, mut done) = (Vec::new(), 0, 0);
     for file in &arguments.files {
         let name = files::name(file);
-        let read = one_file(&cache, arguments, file, &progress, &mut totals, &mut out);
-        match read {
+        match one_file(&cache, arguments, file, &progress, &mut printer) {
             Ok((bytes, misfits)) => {
                 done += bytes;
                 problems.extend(misfits.into_iter().map(|error| error.at(&name).to_string()));
@@ -99,9 +106,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
         cache.flush()?;
     }
     progress.finish_and_clear();
-    if totals.responses > 1 {
-        tell_totals(&mut out, &cache, &totals)?;
-    }
+    printer.finish(&cache)?;
     if refused > 0 && arguments.files.len() > 1 {
         let all = arguments.files.len();
         problems.push(format!("{refused} of {all} files could not be taken in; the others were"));
@@ -115,20 +120,43 @@ fn one_file(
     arguments: &Arguments,
     file: &Path,
     progress: &ProgressBar,
-    totals: &mut Totals,
-    out: &mut impl Write,
+    printer: &mut Printer,
 ) -> anyhow::Result<(u64, Vec<backwater::Error>)> {
     let (name, bytes) = (files::name(file), files::read(file)?);
     let size = bytes.len() as u64;
     if arguments.kind == Kind::Responses && Recording::looks_like_one(&bytes) {
         let recording = Recording::parse(&bytes).map_err(|error| error.at(&name))?;
-        let misfits = replay(cache, &name, &recording, size, progress, totals, out)?;
+        let mut replayed = replay(cache, &recording, size, progress);
+        let misfits = std::mem::take(&mut replayed.misfits);
+        progress.suspend(|| printer.recording(&name, &recording, &replayed))?;
         return Ok((size, misfits));
     }
     let report = one(cache, arguments, file, &bytes, progress)?;
-    report.ingested().iter().for_each(|brought| totals.add(brought));
-    progress.suspend(|| tell(out, &name, &report))?;
+    progress.suspend(|| printer.response(&name, &report))?;
     Ok((size, Vec::new()))
+}
+
+/// Commits each response of a recording that a rule reads.
+fn replay(cache: &Cache, recording: &Recording, size: u64, progress: &ProgressBar) -> Replayed {
+    let schema = cache.schema();
+    let mut replayed = Replayed::default();
+    let place = progress.position();
+    let bodies: usize = recording.exchanges().map(|exchange| exchange.body().len()).sum();
+    let mut read = 0;
+    for exchange in recording.exchanges() {
+        match exchange.fate(&schema) {
+            Fate::NoRule => replayed.no_rule.push(exchange.label()),
+            Fate::NotJson | Fate::Failed => replayed.ignored += 1,
+            Fate::Read => match read_exchange(cache, exchange) {
+                Ok(report) => replayed.reports.push(report),
+                Err(error) => replayed.misfits.push(error.at(exchange.label())),
+            },
+        }
+        // Of the file's bytes, as many as these are of the responses'.
+        read += exchange.body().len();
+        progress.set_position(place + share(size, read, bodies));
+    }
+    replayed
 }
 
 /// Commits one response or patch.
@@ -140,23 +168,24 @@ fn one(
     progress: &ProgressBar,
 ) -> anyhow::Result<Report> {
     let (name, before) = (files::name(file), progress.position());
+    let applied = format!("{name} applied");
     let done = match arguments.kind {
-        Kind::JsonPatch => cache.commit(format!("{name} applied"), |tx| tx.json_patch(bytes)),
-        Kind::MergePatch => cache.commit(format!("{name} applied"), |tx| tx.merge_patch(bytes)),
+        Kind::JsonPatch => cache.commit(applied, |tx| tx.json_patch(bytes)),
+        Kind::MergePatch => cache.commit(applied, |tx| tx.merge_patch(bytes)),
         Kind::Export => cache.commit(format!("{name} taken in"), |tx| tx.import(bytes).map(drop)),
         Kind::Responses => {
             let (request, how) = request(&cache.schema(), arguments, file)?;
             cache.commit(format!("{name} ingested as {how}"), |tx| {
                 progress.set_message("read");
-                let brought = tx.ingest_with_progress(request, bytes, |read| {
+                tx.ingest_with_progress(request, bytes, |read| {
                     progress.set_position(before + read as u64);
-                });
+                })?;
                 progress.set_position(before + bytes.len() as u64);
-                brought
+                Ok(())
             })
         }
     };
-    Ok(done.map_err(|error| error.at(&name))?)
+    Ok(done.map_err(|error| error.at(&name))?.report)
 }
 
 /// The request that a response answers, and how a label calls it.
@@ -185,113 +214,9 @@ fn request(
     Ok((request, how))
 }
 
-/// Commits each response of a recording; gives what was wrong with those that did not fit.
-fn replay(
-    cache: &Cache,
-    name: &str,
-    recording: &Recording,
-    size: u64,
-    progress: &ProgressBar,
-    totals: &mut Totals,
-    out: &mut impl Write,
-) -> anyhow::Result<Vec<backwater::Error>> {
-    let schema = cache.schema();
-    let (mut no_rule, mut ignored, mut misfits) = (Vec::new(), 0, Vec::new());
-    let mut left: Vec<String> = Vec::new();
-    let (before, mut lines, mut no_news) = (totals.clone(), Vec::new(), Vec::new());
-    let place = progress.position();
-    let bodies: usize = recording.exchanges().map(|exchange| exchange.body().len()).sum();
-    let mut read = 0;
-    for exchange in recording.exchanges() {
-        match exchange.fate(&schema) {
-            Fate::NoRule => no_rule.push(exchange.label()),
-            Fate::NotJson | Fate::Failed => ignored += 1,
-            Fate::Read => match read_exchange(cache, exchange) {
-                Ok(report) => {
-                    let known = totals.without_news;
-                    for brought in report.ingested() {
-                        totals.add(brought);
-                        lines.push(line(report.label(), brought));
-                        left.extend(brought.skipped.iter().map(|skipped| {
-                            format!("{}: {}: {}", report.label(), skipped.pointer, skipped.problem)
-                        }));
-                    }
-                    if totals.without_news > known {
-                        no_news.push(exchange.label());
-                    }
-                }
-                Err(error) => misfits.push(error.at(exchange.label())),
-            },
-        }
-        // Of the file's bytes, as many as these are of the responses'.
-        read += exchange.body().len();
-        progress.set_position(place + share(size, read, bodies));
-    }
-    let read = totals.responses - before.responses;
-    progress.suspend(|| -> anyhow::Result<()> {
-        let all = count(recording.exchanges().len(), "response");
-        writeln!(out, "{BOLD}{name}{BOLD:#}: {all}, of which {read} were read by a rule")?;
-        let columns = ["response", "rule", "objects", "new", "changed", "deleted", "skipped"];
-        if !lines.is_empty() {
-            let columns = columns.map(str::to_owned).to_vec();
-            Rows { columns, rows: lines }.write_table(out, "  ")?;
-        }
-        for left in left.iter().take(NAMED) {
-            writeln!(out, "  left out: {left}")?;
-        }
-        if let Some(more) = left.len().checked_sub(NAMED).filter(|more| *more > 0) {
-            writeln!(out, "  and {} more", count(more, "record"))?;
-        }
-        if !no_news.is_empty() {
-            writeln!(out, "  Nothing new was brought by {}.", list(&no_news))?;
-        }
-        if ignored > 0 {
-            writeln!(out, "  {} no JSON, or no success.", others(ignored))?;
-        }
-        if !no_rule.is_empty() {
-            writeln!(out, "  No rule is for {}.", list(&no_rule))?;
-        }
-        Ok(())
-    })?;
-    Ok(misfits)
-}
-
-fn read_exchange(cache: &Cache, exchange: &Exchange) -> backwater::Result<Report> {
-    cache.commit(exchange.label(), |tx| tx.ingest(exchange.request(), exchange.body()))
-}
-
-fn others(number: usize) -> String {
-    if number == 1 { "1 other was".to_owned() } else { format!("{number} others were") }
-}
-
-/// Some names, and how many more there are.
-fn list(names: &[String]) -> String {
-    let mut different: Vec<&str> = Vec::new();
-    for name in names {
-        if !different.contains(&name.as_str()) {
-            different.push(name);
-        }
-    }
-    let told = different.iter().take(NAMED).copied().collect::<Vec<_>>().join(", ");
-    match different.len().checked_sub(NAMED) {
-        Some(more) if more > 0 => format!("{told} and {more} more"),
-        _ => told,
-    }
-}
-
-/// What one response brought, as a row.
-fn line(label: &str, brought: &Ingested) -> Vec<Value> {
-    let sum = |of: fn(&backwater::IngestedTable) -> usize| brought.tables.iter().map(of).sum();
-    let number = |number: usize| Value::Int(number as i64);
-    vec![
-        label.into(),
-        Value::from(brought.rule.clone()),
-        number(brought.objects()),
-        number(sum(|table| table.inserted)),
-        number(sum(|table| table.updated)),
-        number(sum(|table| table.deleted)),
-        number(brought.skipped.len()),
-    ]
+fn read_exchange(cache: &Cache, exchange: &Exchange) -> Result<Report, backwater::Error> {
+    let label = exchange.label();
+    Ok(cache.commit(label, |tx| tx.ingest(exchange.request(), exchange.body()))?.report)
 }
 
 fn open(arguments: &Arguments) -> anyhow::Result<Cache> {
@@ -388,88 +313,13 @@ fn share(whole: u64, some: usize, all: usize) -> u64 {
 }
 
 /// A bar for input that takes a while; it shows on a terminal only.
-fn progress(files: &[PathBuf]) -> ProgressBar {
+fn progress(arguments: &Arguments) -> ProgressBar {
     const WORTH_IT: u64 = 1 << 20;
-    let sizes = files.iter().filter_map(|file| fs::metadata(file).ok());
+    let sizes = arguments.files.iter().filter_map(|file| fs::metadata(file).ok());
     let total: u64 = sizes.map(|data| data.len()).sum();
-    if total < WORTH_IT {
+    if total < WORTH_IT || arguments.quiet {
         return ProgressBar::hidden();
     }
     let style = ProgressStyle::with_template("{bar:40} {bytes} of {total_bytes} {msg}");
     ProgressBar::new(total).with_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()))
-}
-
-/// What a response brought, table by table.
-pub(crate) fn tell(out: &mut impl Write, name: &str, report: &Report) -> anyhow::Result<()> {
-    for brought in report.ingested() {
-        writeln!(
-            out,
-            "{BOLD}{name}{BOLD:#}: {}, {}, {}{}",
-            count(brought.bytes, "byte"),
-            count(brought.objects(), "object"),
-            count(brought.rows(), "row"),
-            match brought.repeats() {
-                0 => String::new(),
-                repeats => format!("; {} folded", count(repeats, "repeat")),
-            }
-        )?;
-        let number = |number: usize| Value::Int(number as i64);
-        let deletes = brought.tables.iter().any(|table| table.deleted > 0);
-        let rows = brought.tables.iter().map(|table| {
-            let known = table.rows.saturating_sub(table.inserted + table.updated + table.deleted);
-            let counts = [table.objects, table.rows, table.inserted, table.updated, known];
-            let counts = counts.into_iter().chain(deletes.then_some(table.deleted));
-            [Value::from(table.table.clone())].into_iter().chain(counts.map(number)).collect()
-        });
-        let columns = ["table", "objects", "rows", "new", "changed", "known"].into_iter();
-        let columns = columns.chain(deletes.then_some("deleted")).map(str::to_owned).collect();
-        Rows { columns, rows: rows.collect() }.write_table(out, "  ")?;
-        for skipped in brought.skipped.iter().take(NAMED) {
-            writeln!(out, "  left out: {}: {}", skipped.pointer, skipped.problem)?;
-        }
-        if let Some(more) = brought.skipped.len().checked_sub(NAMED).filter(|more| *more > 0) {
-            writeln!(out, "  and {} more", count(more, "record"))?;
-        }
-        if report.changes().next().is_none() {
-            writeln!(out, "  Nothing of this was news.")?;
-        }
-    }
-    if report.ingested().is_empty() {
-        let changed = count(report.changes().count(), "row");
-        writeln!(out, "{BOLD}{name}{BOLD:#}: {changed} changed")?;
-    }
-    Ok(())
-}
-
-/// What everything brought together.
-fn tell_totals(out: &mut impl Write, cache: &Cache, totals: &Totals) -> anyhow::Result<()> {
-    let rows: usize = cache.snapshot().tables().iter().map(|table| table.rows).sum();
-    let known = (totals.known() * 100).checked_div(totals.objects).unwrap_or(0);
-    writeln!(out, "\n{BOLD}Altogether{BOLD:#}")?;
-    writeln!(
-        out,
-        "  {} in {} held {}.",
-        count(totals.bytes, "byte"),
-        count(totals.responses, "response"),
-        count(totals.objects, "object"),
-    )?;
-    let news = [(totals.inserted, "new"), (totals.updated, "changed"), (totals.deleted, "deleted")];
-    let news = news.iter().filter(|(number, _)| *number > 0);
-    let news: Vec<String> =
-        news.map(|(number, what)| format!("{} {what}", grouped(*number))).collect();
-    writeln!(
-        out,
-        "  Rows: {}; {} in the cache now.",
-        if news.is_empty() { "no news".to_owned() } else { news.join(", ") },
-        grouped(rows),
-    )?;
-    writeln!(out, "  {known} % of the objects said what was known already.")?;
-    if totals.without_news > 0 {
-        let (told, all) = (totals.without_news, totals.responses);
-        writeln!(out, "  {told} of the {all} responses brought nothing new.")?;
-    }
-    if totals.skipped > 0 {
-        writeln!(out, "  {} did not fit and were left out.", count(totals.skipped, "record"))?;
-    }
-    Ok(())
 }

@@ -3,7 +3,10 @@
 use std::io::Write;
 use std::time::Duration;
 
-use backwater::{Outcome, Played, PlayedStep, Told};
+use backwater::{
+    Outcome,
+    scenario::{Played, PlayedStep, Told},
+};
 
 use super::style;
 use crate::output::{BOLD, DIM};

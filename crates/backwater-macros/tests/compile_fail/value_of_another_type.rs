@@ -1,4 +1,4 @@
-use backwater::{Result, Table, Transaction};
+use backwater::{Table, Transaction, error::Result};
 
 #[derive(Table)]
 struct Sailing {

@@ -1,13 +1,9 @@
 //! What is shown, and what keys do to it. Nothing here draws.
 
-use std::pin::Pin;
-use std::task::{Context, Poll, Waker};
-
 use backwater::{
-    Cache, CommitWatch, DeltaKind, DeltaStream, Derived, Found, Id, KeptUp, Link, QueryOf, Report,
-    Result, Timestamp,
+    Cache, DeltaKind, Derived, Found, Id, Link, Report, Timestamp, TypedQuery, Watch,
+    delta::DeltaStream, error::Result,
 };
-use futures_core::Stream;
 use ratatui::crossterm::event::KeyCode;
 
 use crate::tables::{Board, Departure, Port, Route, Sailing, Status, Vessel};
@@ -45,27 +41,26 @@ pub(crate) struct View {
     pub(crate) rows: Vec<Shown>,
     /// Rows that have left, for as long as that is shown: with the place where they stood.
     pub(crate) left: Vec<(usize, Shown)>,
-    pub(crate) statuses: QueryOf<(Status, i64, i64)>,
-    pub(crate) bookings: QueryOf<(String, i64, bool)>,
+    pub(crate) statuses: TypedQuery<(Status, i64, i64)>,
+    pub(crate) bookings: TypedQuery<(String, i64, bool)>,
     pub(crate) detail: Derived<Option<Detail>>,
     pub(crate) is_typing: bool,
-    departures: QueryOf<Departure>,
-    deltas: Pin<Box<DeltaStream>>,
+    departures: TypedQuery<Departure>,
+    deltas: DeltaStream,
     frame: u64,
-    _follow: Vec<CommitWatch>,
-    _kept: [KeptUp; 2],
+    _follow: Vec<Watch>,
+    _kept: [Watch; 2],
 }
 
 impl View {
     pub(crate) fn new(cache: Cache) -> Result<Self> {
         let board = || cache.snapshot().table::<Board>().map(|board| board.only());
         let shown = board()?;
-        let departures = cache.named_of::<Departure>(
-            "departures",
-            (("port", shown.port), ("now", shown.now), ("search", "")),
-        )?;
-        let statuses = cache.named_of("statuses", [("port", board()?.port)])?;
-        let bookings = cache.named_of("bookings", [("sailing", board()?.selected)])?;
+        let departures = cache
+            .query("departures", (("port", shown.port), ("now", shown.now), ("search", "")))?
+            .typed::<Departure>()?;
+        let statuses = cache.query("statuses", [("port", board()?.port)])?.typed()?;
+        let bookings = cache.query("bookings", [("sailing", board()?.selected)])?.typed()?;
         let follow = vec![
             cache.params_from(&departures, |board: &Board| {
                 let Board { port, now, search, .. } = board;
@@ -75,7 +70,6 @@ impl View {
             cache.params_from(&bookings, |board: &Board| [("sailing", board.selected)].into())?,
         ];
         let (start, deltas) = cache.deltas(&departures)?;
-        let deltas = Box::pin(deltas);
         let rows = departures.rows_of(&start)?.into_iter();
         let rows = rows.map(|departure| Shown { departure, flash: None }).collect();
         let detail = cache.derived("selected sailing", |read| {
@@ -105,7 +99,7 @@ impl View {
                 note: sailing.note,
             }))
         });
-        let kept = [statuses.keep_up(), bookings.keep_up()];
+        let kept = [statuses.keep_current(), bookings.keep_current()];
         Ok(Self {
             cache,
             rows,
@@ -130,33 +124,19 @@ impl View {
         for row in &mut self.rows {
             row.flash.take_if(|flash| flash.until <= frame);
         }
-        let mut context = Context::from_waker(Waker::noop());
-        while let Poll::Ready(Some(delta)) = self.deltas.as_mut().poll_next(&mut context) {
-            let delta = delta?;
-            let read = |row: backwater::ResultRow<'_>| self.departures.row(row.values());
+        while let Some(delta) = self.deltas.try_next()? {
+            let read = |row: backwater::result::ResultRow<'_>| self.departures.row(row.values());
             for row in delta.rows().filter(|row| row.kind() == DeltaKind::Leave) {
                 if let (Some(at), Some(before)) = (row.from(), row.before()) {
                     let flash = Some(Flash { kind: row.kind(), columns: Vec::new(), until });
                     self.left.push((at, Shown { departure: read(before)?, flash }));
                 }
             }
-            let mut wrong = None;
-            let mut rows: Vec<Option<Shown>> = self.rows.drain(..).map(Some).collect();
-            delta.apply_with(&mut rows, |row| {
+            delta.apply_with(&mut self.rows, |row| {
                 let columns = row.columns().into_iter().map(str::to_owned).collect();
                 let flash = Some(Flash { kind: row.kind(), columns, until });
-                match row.after().map(read)? {
-                    Ok(departure) => Some(Shown { departure, flash }),
-                    Err(error) => {
-                        wrong = Some(error);
-                        None
-                    }
-                }
-            });
-            self.rows = rows.into_iter().flatten().collect();
-            if let Some(error) = wrong {
-                return Err(error);
-            }
+                Ok(Shown { departure: read(row.row())?, flash })
+            })?;
         }
         Ok(())
     }

@@ -1,6 +1,6 @@
 //! How the view looks.
 
-use backwater::{DeltaKind, Outcome, Result, Timestamp};
+use backwater::{DeltaKind, Outcome, Timestamp, error::Result};
 use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::{Color, Modifier, Style, Stylize};

@@ -5,7 +5,7 @@ use std::sync::mpsc::{self, RecvTimeoutError, Sender};
 use std::thread;
 use std::time::Duration;
 
-use backwater::{Cache, Error, ErrorKind, Result, Timestamp};
+use backwater::{Cache, Error, ErrorKind, Timestamp, error::Result};
 use serde_json::value::RawValue;
 
 use crate::tables::Board;

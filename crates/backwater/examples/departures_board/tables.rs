@@ -1,6 +1,8 @@
 //! What the board knows: its tables as structs, and what it asks.
 
-use backwater::{Cache, Id, Link, Request, Result, Row, Schema, Table, Timestamp, Values};
+use backwater::{
+    Cache, FromRow, Id, Link, Request, Schema, Table, Timestamp, Values, error::Result,
+};
 
 #[derive(Debug, Table)]
 pub(crate) struct Port {
@@ -110,7 +112,7 @@ ORDER BY party COLLATE UNICODE"""
 "#;
 
 /// A line of the board.
-#[derive(Debug, Clone, PartialEq, Row)]
+#[derive(Debug, Clone, PartialEq, FromRow)]
 pub(crate) struct Departure {
     pub(crate) id: Id<Sailing>,
     pub(crate) departs_at: Timestamp,

@@ -147,7 +147,7 @@ impl Cache {
         let to = || {
             let old = query.node();
             let params = old.asked.plan.bind(params, Some(&old.asked.params))?;
-            Result::Ok((old, params))
+            Ok::<_, Error>((old, params))
         };
         // What must not fail in its middle.
         let rebind = |writing: &mut Writing<'_>, from, params, apart| {

@@ -52,7 +52,7 @@ impl Cache {
             return Err(Error::new(ErrorKind::Storage, message)
                 .help("open the storage only to be read, such as by `SqliteFile::read_only`"));
         };
-        self.rehydrate()?;
+        self.rehydrate(..)?;
         let mut writing = core.begin()?;
         let watch = Stopwatch::start(core.clock());
         let before = writing.state.clone();

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::fmt;
+use std::ops::RangeFull;
 use std::sync::Arc;
 #[cfg(feature = "threads")]
 use std::{thread, time::Duration};
@@ -12,11 +13,12 @@ use crate::commit::{Kind, Writer};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::Query;
 use crate::schema::TableNo;
-use crate::storage::{Keeper, beyond, expired};
+use crate::storage::{Damage, Keeper, SchemaChange, beyond, expired};
 #[cfg(feature = "threads")]
 use crate::sync::{Signal, Woken};
 use crate::table::{Slot, State};
 use crate::trace::Report;
+use crate::typed::TypedQuery;
 use crate::value::Stopwatch;
 
 /// How often a table is read anew because a commit met its ids meanwhile. After that, commits wait.
@@ -57,12 +59,110 @@ impl fmt::Display for Readiness {
     }
 }
 
+/// Tables to wait for in [`Cache::rehydrate`](crate::Cache::rehydrate): all of them (`..`), some by
+/// their names, or those that a query reads.
+///
+/// ```
+/// # use backwater::{Cache, Schema, storage::MemoryStorage};
+/// # let schema = Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?;
+/// # let cache = Cache::open_with(schema, MemoryStorage::new())?;
+/// let ports = cache.query("SELECT code FROM port", ())?;
+/// cache.rehydrate(&ports)?;
+/// cache.rehydrate(["port"])?;
+/// cache.rehydrate(..)?;
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Debug, Clone)]
+pub struct TableSet(Tables);
+
+#[derive(Debug, Clone)]
+enum Tables {
+    All,
+    Named(Vec<String>),
+    ReadBy(Query),
+}
+
+impl From<RangeFull> for TableSet {
+    fn from(_: RangeFull) -> Self {
+        Self(Tables::All)
+    }
+}
+
+impl From<&str> for TableSet {
+    fn from(name: &str) -> Self {
+        Self(Tables::Named(vec![name.to_owned()]))
+    }
+}
+
+impl<const N: usize> From<[&str; N]> for TableSet {
+    fn from(names: [&str; N]) -> Self {
+        names[..].into()
+    }
+}
+
+impl From<&[&str]> for TableSet {
+    fn from(names: &[&str]) -> Self {
+        Self(Tables::Named(names.iter().map(|name| (*name).to_owned()).collect()))
+    }
+}
+
+impl From<Vec<String>> for TableSet {
+    fn from(names: Vec<String>) -> Self {
+        Self(Tables::Named(names))
+    }
+}
+
+impl From<&Query> for TableSet {
+    fn from(query: &Query) -> Self {
+        Self(Tables::ReadBy(query.clone()))
+    }
+}
+
+impl<T> From<&TypedQuery<T>> for TableSet {
+    fn from(query: &TypedQuery<T>) -> Self {
+        Self(Tables::ReadBy((**query).clone()))
+    }
+}
+
+/// What became of the stored rows when a cache was opened; see [`Cache::opening`](crate::Cache::opening).
+///
+/// ```
+/// use std::time::Duration;
+///
+/// use backwater::{Cache, Schema, clock::SetClock, storage::MemoryStorage};
+///
+/// let (memory, clock) = (MemoryStorage::new(), SetClock::at("2031-05-04T12:00:00Z".parse()?));
+/// let schema = Schema::parse("s.toml", r#"
+///     table.port = { id = "code", expires_after = "7 days", fields = { code = "text" } }
+/// "#)?;
+/// let open = || Cache::builder().schema(schema.clone()).storage(memory.clone()).clock(clock.clone()).build();
+/// open()?.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+///
+/// clock.advance(Duration::from_secs(7 * 86_400));
+/// let cache = open()?;
+/// assert_eq!(cache.snapshot().count("port")?, 0);
+/// assert_eq!(cache.opening().left_out, [("port".to_owned(), 1)]);
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Debug, Clone)]
+#[non_exhaustive]
+pub struct Opening {
+    /// What was done to the rows because the cache's schema is another one than that which they were
+    /// written with.
+    pub schema_changes: Vec<SchemaChange>,
+    /// What was found damaged, and what became of it.
+    pub damage: Option<Damage>,
+    /// Of which tables rows were left out because they came longer ago than the table's
+    /// `expires_after`, and how many.
+    pub left_out: Vec<(String, usize)>,
+}
+
 impl Cache {
     /// How far the cache is with reading its tables: of one that was not built with
     /// [`CacheBuilder::ready_first`](crate::CacheBuilder::ready_first), all are here from the start.
     ///
     /// ```
-    /// # use backwater::{Cache, MemoryStorage, Schema};
+    /// # use backwater::{Cache, Schema, storage::MemoryStorage};
     /// # let memory = MemoryStorage::new();
     /// # let schema = Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?;
     /// # let cache = Cache::open_with(schema, memory.clone())?;
@@ -70,7 +170,7 @@ impl Cache {
     /// # drop(cache);
     /// let cache = Cache::builder().storage(memory).ready_first([""; 0]).rest_when_asked().build()?;
     /// assert_eq!(cache.readiness().to_string(), "port to come, 0 of 1 rows read");
-    /// cache.rehydrate()?;
+    /// cache.rehydrate(..)?;
     /// assert!(cache.readiness().is_ready());
     /// # Ok::<(), backwater::Error>(())
     /// ```
@@ -89,70 +189,27 @@ impl Cache {
         Readiness { to_come, rows, read }
     }
 
-    /// Returns when the rows of all tables are here. Somebody who waits reads what nobody else is
-    /// reading just then.
+    /// Returns when the rows of some tables are here: of all of them (`..`), of some by their names,
+    /// or of those that a query reads. What no other thread is reading just then, this one reads.
     ///
     /// # Errors
-    /// As [`Cache::open`](crate::Cache::open); [`ErrorKind::Nested`] if it is called inside of a
-    /// commit's closure. What could not be read is tried again by whoever asks next.
+    /// As [`Cache::open`](crate::Cache::open); [`ErrorKind::UnknownName`] if there is no such table;
+    /// [`ErrorKind::Nested`] if it is called inside of a commit's closure. What could not be read is
+    /// tried again at the next call.
     ///
-    /// See [`Cache::readiness`] for an example.
-    pub fn rehydrate(&self) -> Result<()> {
-        let tables: Vec<TableNo> = self.snapshot().state.unready().collect();
+    /// See [`Cache::readiness`] and [`CacheBuilder::ready_first`](crate::CacheBuilder::ready_first)
+    /// for examples.
+    pub fn rehydrate(&self, tables: impl Into<TableSet>) -> Result<()> {
+        let state = self.snapshot().state;
+        let tables = match tables.into().0 {
+            Tables::All => state.unready().collect(),
+            Tables::Named(names) => {
+                let tables = names.iter().map(|name| state.schema.table_no(name));
+                tables.collect::<Result<Vec<_>>>()?
+            }
+            Tables::ReadBy(query) => query.tables(),
+        };
         self.bring(tables)
-    }
-
-    /// Returns when the rows of some tables are here.
-    ///
-    /// # Errors
-    /// As [`Cache::rehydrate`]; [`ErrorKind::UnknownName`] if there is no such table.
-    ///
-    /// See [`CacheBuilder::rest_when_asked`](crate::CacheBuilder::rest_when_asked) for an example.
-    pub fn rehydrate_tables<T: AsRef<str>>(
-        &self,
-        tables: impl IntoIterator<Item = T>,
-    ) -> Result<()> {
-        let schema = self.snapshot().state.schema.clone();
-        let tables = tables.into_iter().map(|name| schema.table_no(name.as_ref()));
-        self.bring(tables.collect::<Result<Vec<_>>>()?)
-    }
-
-    /// Returns when the rows of all tables that a query reads are here.
-    ///
-    /// # Errors
-    /// As [`Cache::rehydrate`].
-    ///
-    /// See [`CacheBuilder::ready_first`](crate::CacheBuilder::ready_first) for an example.
-    pub fn rehydrate_query(&self, query: &Query) -> Result<()> {
-        self.bring(query.tables())
-    }
-
-    /// Of which tables rows were left out when they were read, as they were brought longer ago than the
-    /// table's `expires_after`, and how many.
-    ///
-    /// ```
-    /// use std::time::Duration;
-    ///
-    /// use backwater::{Cache, MemoryStorage, Schema, SetClock};
-    ///
-    /// let (memory, clock) = (MemoryStorage::new(), SetClock::at("2031-05-04T12:00:00Z".parse()?));
-    /// let schema = Schema::parse("s.toml", r#"
-    ///     table.port = { id = "code", expires_after = "7 days", fields = { code = "text" } }
-    /// "#)?;
-    /// let open = || Cache::builder().schema(schema.clone()).storage(memory.clone()).clock(clock.clone()).build();
-    /// open()?.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
-    ///
-    /// clock.advance(Duration::from_secs(7 * 86_400));
-    /// let cache = open()?;
-    /// assert_eq!(cache.snapshot().count("port")?, 0);
-    /// assert_eq!(cache.left_out(), [("port".to_owned(), 1)]);
-    /// # Ok::<(), backwater::Error>(())
-    /// ```
-    pub fn left_out(&self) -> Vec<(String, usize)> {
-        let schema = self.snapshot().state.schema.clone();
-        let left = self.0.core.keeper.iter().flat_map(|keeper| keeper.left_out());
-        let told = left.filter(|(table, _)| !schema.is_entries(*table));
-        told.map(|(table, rows)| (schema.table(table).name.to_string(), rows)).collect()
     }
 
     /// Lets go of what is too old or too much: rows that were brought longer ago than their table's
@@ -168,7 +225,7 @@ impl Cache {
     /// As [`Cache::rehydrate`], since all rows have to be here.
     ///
     /// ```
-    /// use backwater::{Cache, Schema, SetClock};
+    /// use backwater::{Cache, Schema, clock::SetClock};
     ///
     /// let clock = SetClock::at("2031-05-04T12:00:00Z".parse()?);
     /// let schema = Schema::parse("s.toml", r#"
@@ -186,7 +243,7 @@ impl Cache {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn trim(&self, label: impl Into<String>) -> Result<Option<Report>> {
-        self.rehydrate()?;
+        self.rehydrate(..)?;
         // Most often there is nothing, and then there is no commit.
         let rows = self.to_trim(&self.snapshot().state);
         if rows.is_empty() {
@@ -197,7 +254,7 @@ impl Cache {
             tx.let_rows_go(rows);
             Ok(())
         });
-        report.map(Some)
+        Ok(Some(report?.report))
     }
 
     fn to_trim(&self, state: &State) -> Vec<(TableNo, Slot)> {

@@ -202,7 +202,7 @@ pub(crate) fn compare(
 /// What kind of change a row went through.
 ///
 /// ```
-/// # use backwater::{Cache, ChangeKind, Schema};
+/// # use backwater::{Cache, Schema, report::ChangeKind};
 /// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
 /// let report = cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
 /// assert_eq!(report.changes().next().unwrap().kind(), ChangeKind::Inserted);

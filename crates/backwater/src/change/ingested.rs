@@ -114,7 +114,7 @@ impl Ingested {
 /// What a number of responses brought together.
 ///
 /// ```
-/// # use backwater::{Cache, Schema, Totals};
+/// # use backwater::{Cache, Schema, report::Totals};
 /// # let cache = Cache::new(Schema::parse("s.toml", r#"
 /// #     table.port = { id = "code", fields = { code = "text", name = "text" } }
 /// #     response.ports = { table = "port" }

@@ -11,6 +11,7 @@ mod history;
 mod ingested;
 mod last_changed;
 mod links;
+mod many;
 mod remembered;
 mod since;
 mod staged;

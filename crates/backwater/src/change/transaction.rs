@@ -267,9 +267,7 @@ impl Transaction {
     pub fn get(&self, table: &str, id: impl Into<RowId>) -> Result<Option<Row<'_>>> {
         let number = self.state.schema.table_no(table)?;
         self.state.need_ready(number).map_err(|error| {
-            error.help(
-                "call `Cache::rehydrate_tables` before the commit, or write to the table first",
-            )
+            error.help("call `Cache::rehydrate` before the commit, or write to the table first")
         })?;
         let slot = self.find(number, &id.into())?;
         Ok(slot.map(|slot| Row { state: &self.state, table: number, slot }))

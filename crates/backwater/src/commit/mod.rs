@@ -86,6 +86,7 @@ impl Core {
         ring: Ring,
         clock: Option<Arc<dyn Clock>>,
         (keeper, writes_by_itself): (Option<Arc<Keeper>>, bool),
+        watchers: Watchers,
     ) -> Self {
         #[cfg(not(feature = "threads"))]
         let _ = writes_by_itself;
@@ -100,7 +101,7 @@ impl Core {
             published,
             writer,
             turn: InTurn::default(),
-            watchers: Arc::default(),
+            watchers: Arc::new(watchers),
             evaluation: Arc::default(),
             ring,
             clock,

@@ -9,7 +9,7 @@ mod reads;
 mod tracked;
 
 use std::fmt;
-use std::hash::Hash;
+use std::hash::{Hash, Hasher};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use rustc_hash::FxBuildHasher;
@@ -118,6 +118,21 @@ impl<T: PartialEq + Send + Sync + 'static> Derived<T> {
 impl<T> Clone for Derived<T> {
     fn clone(&self) -> Self {
         Self(self.0.clone())
+    }
+}
+
+/// Handles are equal if one is a clone of the other.
+impl<T> PartialEq for Derived<T> {
+    fn eq(&self, other: &Self) -> bool {
+        Arc::ptr_eq(&self.0, &other.0)
+    }
+}
+
+impl<T> Eq for Derived<T> {}
+
+impl<T> Hash for Derived<T> {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        Arc::as_ptr(&self.0).hash(state);
     }
 }
 

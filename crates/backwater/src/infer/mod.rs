@@ -34,7 +34,7 @@ use words::{Taken, singular, snake};
 /// Responses that a schema is to be proposed from.
 ///
 /// ```
-/// use backwater::{Cache, Request, Samples, Schema};
+/// use backwater::{Cache, Request, Schema, infer::Samples};
 ///
 /// let bytes = r#"{ "total": 2, "sailings": [
 ///     { "id": 311, "departsAt": "2031-05-04T09:40:00+02:00", "vessel": { "id": "marram", "cars": 42 } },
@@ -113,7 +113,7 @@ impl Samples {
     /// should but do not.
     ///
     /// ```
-    /// use backwater::{Recording, Samples};
+    /// use backwater::{infer::Samples, recording::Recording};
     ///
     /// let recording = Recording::parse(r#"{ "log": { "entries": [{
     ///     "request": { "method": "GET", "url": "https://ferries.example/ports" },
@@ -136,7 +136,7 @@ impl Samples {
     /// How many there are.
     ///
     /// ```
-    /// assert_eq!(backwater::Samples::new().len(), 0);
+    /// assert_eq!(backwater::infer::Samples::new().len(), 0);
     /// ```
     pub fn len(&self) -> usize {
         self.samples.len()
@@ -145,7 +145,7 @@ impl Samples {
     /// Whether there are none.
     ///
     /// ```
-    /// assert!(backwater::Samples::new().is_empty());
+    /// assert!(backwater::infer::Samples::new().is_empty());
     /// ```
     pub fn is_empty(&self) -> bool {
         self.samples.is_empty()
@@ -313,7 +313,7 @@ impl Proposal {
     /// tried on the samples.
     ///
     /// ```
-    /// let mut samples = backwater::Samples::new();
+    /// let mut samples = backwater::infer::Samples::new();
     /// samples.add("ports", r#"[{"code": "SAL"}, {"code": "NOR"}]"#)?;
     /// assert_eq!(samples.propose().refused().count(), 0);
     /// # Ok::<(), backwater::Error>(())

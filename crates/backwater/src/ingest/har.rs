@@ -13,7 +13,7 @@ use crate::schema::Schema;
 /// A recording of a browser's session, as its developer tools save it (HAR 1.2).
 ///
 /// ```
-/// # use backwater::{Cache, Fate, Recording, Schema};
+/// # use backwater::{Cache, Schema, recording::{Fate, Recording}};
 /// # let cache = Cache::new(Schema::parse("s.toml", r#"
 /// #     table.port = { id = "code", fields = { code = "text" } }
 /// #     response.ports = { url = "/ports", table = "port" }
@@ -50,7 +50,7 @@ pub struct Exchange {
 /// What is to be done with a recorded response.
 ///
 /// ```
-/// # use backwater::{Fate, Recording, Schema};
+/// # use backwater::{Schema, recording::{Fate, Recording}};
 /// let recording = Recording::parse(r#"{ "log": { "entries": [{
 ///     "request": { "method": "GET", "url": "https://ferries.example/logo.png" },
 ///     "response": { "status": 200, "content": { "mimeType": "image/png" } }
@@ -149,7 +149,7 @@ impl Recording {
     /// Whether a file's beginning looks like that of a recording.
     ///
     /// ```
-    /// use backwater::Recording;
+    /// use backwater::recording::Recording;
     ///
     /// assert!(Recording::looks_like_one(br#"{ "log": { "version": "1.2" } }"#));
     /// assert!(!Recording::looks_like_one(b"[]"));

@@ -6,6 +6,7 @@ use std::fmt;
 use super::order::{Moved, Moves, settle};
 use super::read_rows::ReadRows;
 use super::result::{Cursor, QueryResult, ResultRow, RowAt, RowKey};
+use crate::error::{Error, ErrorKind, Result};
 use crate::value::Value;
 
 /// How a standing query's result moved in one commit.
@@ -20,7 +21,7 @@ use crate::value::Value;
 ///     table.sailing = { id = "id", fields = { id = "int", delay_min = "int" } }
 /// "#)?);
 /// let late = cache.query("SELECT id FROM sailing WHERE delay_min > 5 ORDER BY delay_min DESC", ())?;
-/// let _watch = late.keep_up();
+/// let _watch = late.keep_current();
 /// let report = cache.commit("delay reported", |tx| tx.insert("sailing", [("id", 311), ("delay_min", 15)]))?;
 ///
 /// let delta = report.delta(&late).unwrap();
@@ -136,7 +137,7 @@ impl Delta {
     /// # use backwater::{Cache, DeltaKind, Schema};
     /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
     /// let all = cache.query("SELECT id FROM t", ())?;
-    /// let _watch = all.keep_up();
+    /// let _watch = all.keep_current();
     /// let report = cache.commit("two came", |tx| { tx.insert("t", [("id", 1)])?; tx.insert("t", [("id", 2)]) })?;
     /// assert_eq!(report.delta(&all).unwrap().count(DeltaKind::Enter), 2);
     /// # Ok::<(), backwater::Error>(())
@@ -145,56 +146,164 @@ impl Delta {
         self.rows.iter().filter(|moved| moved.kind() == kind).count()
     }
 
+    /// The way from a list that shows the old result to the new one, step by step and in order: first
+    /// rows are removed, from the last to the first, then others are inserted and set, from the first
+    /// to the last. A row that moved is removed and inserted. This is for lists of any kind, such as
+    /// those of a toolkit; [`Delta::apply`] does it for a `Vec`.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, delta::Step};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int', n = 'int' } }")?);
+    /// # cache.commit("two came", |tx| { tx.insert("t", [("id", 1), ("n", 10)])?; tx.insert("t", [("id", 2), ("n", 20)]) })?;
+    /// let all = cache.query("SELECT id, n FROM t ORDER BY n", ())?;
+    /// let _watch = all.keep_current();
+    /// let report = cache.commit("the first moved", |tx| tx.update("t", 1, [("n", 30)]))?;
+    /// let steps: Vec<String> = report.delta(&all).unwrap().steps().map(|step| match step {
+    ///     Step::Remove { at } => format!("remove {at}"),
+    ///     Step::Insert { at, row } => format!("insert {:?} at {at}", row.row().values()),
+    ///     Step::Set { at, row } => format!("set {at} to {:?}", row.row().values()),
+    /// }).collect();
+    /// assert_eq!(steps, ["remove 0", "insert [Int(1), Int(30)] at 1"]);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn steps(&self) -> impl Iterator<Item = Step<DeltaRow<'_>>> {
+        let rows = self.rows().filter(|row| row.kind() != DeltaKind::Change);
+        let mut out: Vec<usize> = rows.filter_map(|row| row.from()).collect();
+        out.sort_unstable();
+        let removed = out.into_iter().rev().map(|at| Step::Remove { at });
+        removed.chain(self.rows().filter_map(|row| {
+            let at = row.to()?;
+            Some(match row.kind() {
+                DeltaKind::Change => Step::Set { at, row },
+                _ => Step::Insert { at, row },
+            })
+        }))
+    }
+
     /// Applies the delta to a list of rows that shows the old result, such as a view's own copy.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Result`] if the list is not as long as the old result; it then stays as it is.
     ///
     /// ```
     /// # use backwater::{Cache, Schema};
     /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
     /// let all = cache.query("SELECT id FROM t", ())?;
-    /// let _watch = all.keep_up();
+    /// let _watch = all.keep_current();
     /// let mut shown = Vec::new();
     /// let report = cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
-    /// report.delta(&all).unwrap().apply(&mut shown);
+    /// report.delta(&all).unwrap().apply(&mut shown)?;
     /// assert_eq!(shown[0], all.read()?.row(0).unwrap().values());
     /// # Ok::<(), backwater::Error>(())
     /// ```
-    pub fn apply(&self, shown: &mut Vec<Vec<Value>>) {
-        self.apply_with(shown, |row| {
-            row.after().map(|row| row.values().to_vec()).unwrap_or_default()
-        });
+    pub fn apply(&self, shown: &mut Vec<Vec<Value>>) -> Result<()> {
+        self.apply_with(shown, |row| Ok(row.row().values().to_vec()))
     }
 
-    /// The same for a list of anything: `make` gives what is shown for a row that entered, changed or
-    /// moved.
+    /// The same for a list of anything: `make` gives what is shown for a row that was inserted or set.
+    ///
+    /// # Errors
+    /// As [`Delta::apply`]; what `make` returns. The list then stays as it is.
     ///
     /// ```
-    /// # use backwater::{Cache, DeltaKind, Schema};
+    /// # use backwater::{Cache, Schema};
     /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
     /// let all = cache.query("SELECT id FROM t", ())?;
-    /// let _watch = all.keep_up();
+    /// let _watch = all.keep_current();
     /// let mut lines: Vec<String> = Vec::new();
     /// let report = cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
-    /// report.delta(&all).unwrap().apply_with(&mut lines, |row| format!("{:?} {:?}", row.key(), row.kind()));
-    /// assert_eq!(lines, ["[Int(1)] Enter"]);
+    /// report.delta(&all).unwrap().apply_with(&mut lines, |row| Ok(format!("{:?} {}", row.kind(), row.row().get("id")?)))?;
+    /// assert_eq!(lines, ["Enter 1"]);
     /// # Ok::<(), backwater::Error>(())
     /// ```
-    pub fn apply_with<T>(&self, shown: &mut Vec<T>, mut make: impl FnMut(&DeltaRow<'_>) -> T) {
-        let mut out: Vec<usize> = self
-            .rows()
-            .filter(|row| row.kind() != DeltaKind::Change)
-            .filter_map(|row| row.from())
-            .collect();
-        out.sort_unstable();
-        for from in out.into_iter().rev() {
-            shown.remove(from);
+    pub fn apply_with<T>(
+        &self,
+        shown: &mut Vec<T>,
+        mut make: impl FnMut(&DeltaRow<'_>) -> Result<T>,
+    ) -> Result<()> {
+        let (found, expected) = (shown.len(), self.before.len());
+        if found != expected {
+            let message = format!("the list has {found} rows, the delta begins with {expected}");
+            return Err(Error::new(ErrorKind::Result, message)
+                .help("read the result anew, and apply the deltas after it, each of them once"));
         }
-        for row in self.rows() {
-            let Some(to) = row.to() else { continue };
-            if row.kind() == DeltaKind::Change {
-                shown[to] = make(&row);
-            } else {
-                shown.insert(to, make(&row));
-            }
+        // What may fail comes first.
+        let made = self.steps().map(|step| step.try_map(|row| make(&row)));
+        let steps = made.collect::<Result<Vec<_>>>()?;
+        steps.into_iter().for_each(|step| step.apply(shown));
+        Ok(())
+    }
+}
+
+/// One step from a list that shows an old result to the new one; see [`Delta::steps`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Step<T> {
+    /// The row at this position goes.
+    Remove {
+        /// Where it stands.
+        at: usize,
+    },
+    /// A row comes in front of the one that stands at this position.
+    Insert {
+        /// Where it will stand.
+        at: usize,
+        /// The row.
+        row: T,
+    },
+    /// The row at this position has other values.
+    Set {
+        /// Where it stands.
+        at: usize,
+        /// The row.
+        row: T,
+    },
+}
+
+impl<T> Step<T> {
+    /// The same step with another kind of row.
+    ///
+    /// ```
+    /// use backwater::delta::Step;
+    ///
+    /// assert_eq!(Step::Set { at: 3, row: "7" }.map(str::len), Step::Set { at: 3, row: 1 });
+    /// ```
+    pub fn map<U>(self, make: impl FnOnce(T) -> U) -> Step<U> {
+        match self {
+            Step::Remove { at } => Step::Remove { at },
+            Step::Insert { at, row } => Step::Insert { at, row: make(row) },
+            Step::Set { at, row } => Step::Set { at, row: make(row) },
+        }
+    }
+
+    /// The same step with another kind of row, which may not be to be had.
+    pub(crate) fn try_map<U, E>(
+        self,
+        make: impl FnOnce(T) -> std::result::Result<U, E>,
+    ) -> std::result::Result<Step<U>, E> {
+        Ok(match self {
+            Step::Remove { at } => Step::Remove { at },
+            Step::Insert { at, row } => Step::Insert { at, row: make(row)? },
+            Step::Set { at, row } => Step::Set { at, row: make(row)? },
+        })
+    }
+
+    /// Takes the step on a list.
+    ///
+    /// # Panics
+    /// If the position is beyond the list's end.
+    ///
+    /// ```
+    /// use backwater::delta::Step;
+    ///
+    /// let mut list = vec!['a', 'c'];
+    /// Step::Insert { at: 1, row: 'b' }.apply(&mut list);
+    /// assert_eq!(list, ['a', 'b', 'c']);
+    /// ```
+    pub fn apply(self, list: &mut Vec<T>) {
+        match self {
+            Step::Remove { at } => drop(list.remove(at)),
+            Step::Insert { at, row } => list.insert(at, row),
+            Step::Set { at, row } => list[at] = row,
         }
     }
 }
@@ -212,7 +321,7 @@ impl fmt::Debug for Delta {
 /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int', n = 'int' } }")?);
 /// # cache.commit("two came", |tx| { tx.insert("t", [("id", 1), ("n", 10)])?; tx.insert("t", [("id", 2), ("n", 20)]) })?;
 /// let all = cache.query("SELECT id, n FROM t ORDER BY n", ())?;
-/// let _watch = all.keep_up();
+/// let _watch = all.keep_current();
 /// let report = cache.commit("the first moved", |tx| tx.update("t", 1, [("n", 30)]))?;
 /// let row = report.delta(&all).unwrap().rows().next().unwrap();
 /// assert_eq!((row.kind(), row.from(), row.to()), (DeltaKind::Move, Some(0), Some(1)));
@@ -267,6 +376,19 @@ impl<'d> DeltaRow<'d> {
     /// See [`DeltaRow`] for an example.
     pub fn after(&self) -> Option<ResultRow<'d>> {
         self.after.map(|at| self.kept(at, &self.delta.read_after))
+    }
+
+    /// The row as it is, or as it was if it left.
+    ///
+    /// See [`Delta::steps`] for an example.
+    pub fn row(&self) -> ResultRow<'d> {
+        // A row that moved is in one of the two results at least.
+        let (at, read) = match (self.after, self.before) {
+            (Some(after), _) => (after, &self.delta.read_after),
+            (None, Some(before)) => (before, &self.delta.read_before),
+            (None, None) => unreachable!("a row of a delta is in a result"),
+        };
+        self.kept(at, read)
     }
 
     /// A row that the delta keeps.

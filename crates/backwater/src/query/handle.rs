@@ -1,6 +1,7 @@
 //! What a program holds of a standing query, and where readers find its results.
 
 use std::fmt;
+use std::hash::{Hash, Hasher};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 
@@ -12,6 +13,7 @@ use super::work::may_stop;
 use crate::change::{Changes, LastChanged};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::TableNo;
+use crate::sync::Arrivals;
 use crate::table::{Snapshot, State};
 use crate::value::Clock;
 
@@ -32,6 +34,8 @@ pub(crate) struct Published {
     /// Whether a commit has failed in its middle.
     is_broken: AtomicBool,
     clock: Option<Arc<dyn Clock>>,
+    /// Raised when a commit is shown, or never will be.
+    news: Arrivals,
 }
 
 /// Something that must not fail in its middle.
@@ -46,13 +50,15 @@ impl Whole<'_> {
 impl Drop for Whole<'_> {
     fn drop(&mut self) {
         self.0.is_broken.store(true, Ordering::Release);
+        self.0.news.announce();
     }
 }
 
 impl Published {
     pub(crate) fn new(state: Arc<State>, commit: u64, clock: Option<Arc<dyn Clock>>) -> Self {
         let current = RwLock::new(Moment { state, commit, last: None });
-        Self { current, released: Mutex::default(), is_broken: AtomicBool::new(false), clock }
+        let (released, is_broken) = (Mutex::default(), AtomicBool::new(false));
+        Self { current, released, is_broken, clock, news: Arrivals::default() }
     }
 
     /// Begins with what must not fail in its middle: if it does, the cache is broken.
@@ -134,8 +140,14 @@ impl Published {
         let mut current = self.current.write().unwrap_or_else(PoisonError::into_inner);
         let old = std::mem::replace(&mut *current, moment);
         drop(current);
+        self.news.announce();
         // What nobody holds any more is taken apart while readers go on.
         drop(old);
+    }
+
+    /// Waits until a commit behind that one is shown, or never will be.
+    fn wait_beyond(&self, commit: u64) {
+        self.news.wait_until(|| self.moment().commit > commit || self.check().is_err());
     }
 
     /// A handle on a binding was dropped.
@@ -260,30 +272,14 @@ impl Query {
             match entry {
                 Ok(entry) => return Ok((entry, state, commit)),
                 // The commit that it knows is about to be published.
-                Err(Behind::Ahead) => std::thread::yield_now(),
+                Err(Behind::Ahead) => self.0.published.wait_beyond(commit),
                 Err(Behind::Stopped(failure)) => return Err(failure.error().at(&self.0.name)),
             }
         }
     }
 
-    /// Keeps the query up to date at every commit, for as long as what this gives lives: its
-    /// deltas then stand in the commits' reports. Without, commits only note what it has to follow
-    /// ([`Outcome::Deferred`](crate::Outcome::Deferred)), and it catches up when it is read.
-    ///
-    /// ```
-    /// # use backwater::{Cache, Outcome, Schema};
-    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
-    /// let all = cache.query("SELECT id FROM t", ())?;
-    /// let watch = all.keep_up();
-    /// let report = cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
-    /// assert_eq!(report.outcome(&all), Outcome::Maintained);
-    /// drop(watch);
-    /// let report = cache.commit("another came", |tx| tx.insert("t", [("id", 2)]))?;
-    /// assert_eq!(report.outcome(&all), Outcome::Deferred);
-    /// assert_eq!(all.read()?.len(), 2);
-    /// # Ok::<(), backwater::Error>(())
-    /// ```
-    pub fn keep_up(&self) -> KeptUp {
+    /// Keeps the query up to date at every commit, for as long as what this gives lives.
+    pub(crate) fn keep_up(&self) -> KeptUp {
         {
             let mut stands_for = self.0.stands_for();
             stands_for.node.watch();
@@ -292,8 +288,10 @@ impl Query {
         let kept = KeptUp(self.0.clone());
         // A commit that is being made may have put it off just before: then it reads that one, too.
         // An error is told to whoever reads.
-        while self.entry().is_ok() && self.node().is_behind() {
-            std::thread::yield_now();
+        while let Ok((_, _, commit)) = self.entry()
+            && self.node().is_behind()
+        {
+            self.0.published.wait_beyond(commit);
         }
         kept
     }
@@ -348,12 +346,11 @@ impl Query {
 }
 
 /// A handle, as long as somebody holds it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) struct HandleNo(usize);
 
-/// Keeps a query up to date at every commit for as long as it lives; see [`Query::keep_up`].
-#[must_use = "the query is kept up to date only as long as this lives"]
-pub struct KeptUp(Arc<Handle>);
+/// Keeps a query up to date at every commit for as long as it lives.
+pub(crate) struct KeptUp(Arc<Handle>);
 
 impl Drop for KeptUp {
     fn drop(&mut self) {
@@ -366,6 +363,21 @@ impl Drop for KeptUp {
 impl fmt::Debug for KeptUp {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "KeptUp({})", self.0.name)
+    }
+}
+
+/// Handles are equal if one is a clone of the other.
+impl PartialEq for Query {
+    fn eq(&self, other: &Self) -> bool {
+        Arc::ptr_eq(&self.0, &other.0)
+    }
+}
+
+impl Eq for Query {}
+
+impl Hash for Query {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        self.handle().hash(state);
     }
 }
 

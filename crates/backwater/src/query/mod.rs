@@ -46,15 +46,16 @@ mod work;
 pub(crate) use check::compile;
 #[cfg(feature = "sqlite")]
 pub(crate) use collation::compare_unicode;
-pub use delta::{Delta, DeltaKind, DeltaRow};
+pub use delta::{Delta, DeltaKind, DeltaRow, Step};
 pub(crate) use engine::{
     Apart, Bound, ComputedApart, Engine, Reached, ReachedList, Rebound, compute_apart,
 };
 pub use explain::{Explanation, Operator};
 #[cfg(feature = "sqlite")]
 pub(crate) use fold::contains;
+pub(crate) use handle::KeptUp;
+pub use handle::Query;
 pub(crate) use handle::{HandleNo, Moment, Published};
-pub use handle::{KeptUp, Query};
 pub use missing::{Missing, MissingCell};
 #[cfg(all(test, feature = "sqlite"))]
 pub(crate) use node::Node;
@@ -82,7 +83,7 @@ pub(crate) const DERIVED: u32 = 1 << 31;
 /// let late = cache.query("SELECT id FROM sailing WHERE delay_min > 5", ())?;
 /// let report = cache.commit("sailing announced", |tx| tx.insert("sailing", [("id", 310), ("delay_min", 7)]))?;
 /// assert_eq!(report.outcome(&late), Outcome::Deferred); // nobody watches it yet
-/// let _watch = late.keep_up();
+/// let _watch = late.keep_current();
 /// let report = cache.commit("sailing announced", |tx| tx.insert("sailing", [("id", 311), ("delay_min", 5)]))?;
 /// assert_eq!(report.outcome(&late), Outcome::Same);
 /// let report = cache.commit("note written", |tx| tx.update("sailing", 311, [("note", "calm sea")]))?;

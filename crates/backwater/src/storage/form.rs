@@ -16,7 +16,7 @@ use crate::value::{IdRef, Json, RowId};
 /// absent is told beside it.
 ///
 /// ```
-/// use backwater::Stored;
+/// use backwater::storage::Stored;
 ///
 /// assert_eq!(Stored::Int(1), Stored::from(1));
 /// ```
@@ -36,7 +36,7 @@ impl Stored<'_> {
     /// The same, owned.
     ///
     /// ```
-    /// use backwater::Stored;
+    /// use backwater::storage::Stored;
     ///
     /// let text = String::from("SAL");
     /// let owned: Stored<'static> = Stored::Text(text.as_str().into()).into_owned();
@@ -75,7 +75,7 @@ impl<'a> From<IdRef<'a>> for Stored<'a> {
 /// addition.
 ///
 /// ```
-/// assert_eq!(backwater::Hash::default().to_string(), "00000000000000000000000000000000");
+/// assert_eq!(backwater::storage::Hash::default().to_string(), "00000000000000000000000000000000");
 /// ```
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Hash(u128);
@@ -84,7 +84,7 @@ impl Hash {
     /// The hash as 16 bytes, the highest first.
     ///
     /// ```
-    /// assert_eq!(backwater::Hash::default().to_bytes(), [0; 16]);
+    /// assert_eq!(backwater::storage::Hash::default().to_bytes(), [0; 16]);
     /// ```
     pub fn to_bytes(self) -> [u8; 16] {
         self.0.to_be_bytes()
@@ -93,7 +93,7 @@ impl Hash {
     /// The hash of 16 bytes.
     ///
     /// ```
-    /// assert_eq!(backwater::Hash::from_bytes([0; 16]), backwater::Hash::default());
+    /// assert_eq!(backwater::storage::Hash::from_bytes([0; 16]), backwater::storage::Hash::default());
     /// ```
     pub fn from_bytes(bytes: [u8; 16]) -> Self {
         Self(u128::from_be_bytes(bytes))

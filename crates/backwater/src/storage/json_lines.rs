@@ -32,7 +32,7 @@ const FOOT: &str = "backwater_hash";
 /// whole file, so it is for small caches; for others there is [`SqliteFile`](crate::SqliteFile).
 ///
 /// ```
-/// use backwater::{Cache, JsonLines, Schema};
+/// use backwater::{Cache, Schema, storage::JsonLines};
 ///
 /// # let folder = tempfile::tempdir().unwrap();
 /// let path = folder.path().join("ports.ndjson");
@@ -69,7 +69,7 @@ impl JsonLines {
     /// The cache in that file, only to look at: nothing is ever written.
     ///
     /// ```
-    /// # use backwater::{Cache, ErrorKind, JsonLines};
+    /// # use backwater::{Cache, ErrorKind, storage::JsonLines};
     /// let error = Cache::open(JsonLines::read_only("no such file.ndjson")).unwrap_err();
     /// assert_eq!(error.kind(), ErrorKind::Storage);
     /// ```

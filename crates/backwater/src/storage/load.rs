@@ -23,7 +23,7 @@ use crate::table::{Cell, Filling, Key, ONLY, Slot, State, Times};
 /// use std::collections::BTreeMap;
 /// use std::sync::{Arc, Mutex};
 ///
-/// use backwater::{Batch, Cache, Hash, Header, Loader, Result, Schema, Storage, Stored, StoredTable};
+/// use backwater::{Cache, Schema, error::Result, storage::{Batch, Hash, Header, Loader, Storage, Stored, StoredTable}};
 ///
 /// #[derive(Default)]
 /// struct Held {

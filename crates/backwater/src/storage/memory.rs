@@ -10,7 +10,7 @@ use crate::error::Result;
 /// A storage in memory. Clones are the same storage, so that a cache can be opened from it again.
 ///
 /// ```
-/// use backwater::{Cache, MemoryStorage, Schema};
+/// use backwater::{Cache, Schema, storage::MemoryStorage};
 ///
 /// let memory = MemoryStorage::new();
 /// let schema = Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?;

@@ -57,7 +57,7 @@ use crate::schema::Schema;
 /// What a storage says of itself before its rows are read.
 ///
 /// ```
-/// let header = backwater::Header { schema: String::new(), schema_name: "s.toml".into(), commit: 12, step: 0 };
+/// let header = backwater::storage::Header { schema: String::new(), schema_name: "s.toml".into(), commit: 12, step: 0 };
 /// assert_eq!(header.commit, 12);
 /// ```
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -100,7 +100,7 @@ impl Header {
 /// boundary to another; it must apply a batch as a whole or not at all.
 ///
 /// ```
-/// use backwater::{Batch, Cache, Header, Loader, Result, Schema, Storage, StoredTable};
+/// use backwater::{Cache, Schema, error::Result, storage::{Batch, Header, Loader, Storage, StoredTable}};
 ///
 /// /// A storage that only counts what it is given.
 /// #[derive(Default)]

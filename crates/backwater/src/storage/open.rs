@@ -26,7 +26,7 @@ pub(crate) struct Opened {
 /// What becomes of a storage that is damaged, or that another program has edited.
 ///
 /// ```
-/// use backwater::{Cache, Damage, Schema, SqliteFile, WhenDamaged};
+/// use backwater::{Cache, Schema, SqliteFile, storage::{Damage, WhenDamaged}};
 ///
 /// # let folder = tempfile::tempdir().unwrap();
 /// let path = folder.path().join("ports.db");
@@ -39,7 +39,7 @@ pub(crate) struct Opened {
 ///     .storage(SqliteFile::new(&path))
 ///     .when_damaged(WhenDamaged::SetAside)
 ///     .build()?;
-/// let Some(Damage::SetAside { name, .. }) = cache.damage() else { panic!() };
+/// let Some(Damage::SetAside { name, .. }) = cache.opening().damage else { panic!() };
 /// assert!(std::fs::exists(name).unwrap());
 /// cache.commit("begun anew", |tx| tx.insert("port", [("code", "SAL")]))?;
 /// # Ok::<(), backwater::Error>(())
@@ -81,7 +81,7 @@ pub enum Damage {
 /// with. Its `Display` says it in words.
 ///
 /// ```
-/// use backwater::{Cache, MemoryStorage, Schema};
+/// use backwater::{Cache, Schema, storage::MemoryStorage};
 ///
 /// let memory = MemoryStorage::new();
 /// let first = "table.sailing = { id = 'id', fields = { id = 'int', delay = 'int', note = 'text' } }";
@@ -92,7 +92,7 @@ pub enum Damage {
 /// let second = "table.sailing = { id = 'id', fields = { id = 'int', delay_min = { type = 'float', was = 'delay' } } }";
 /// let cache = Cache::open_with(Schema::parse("s.toml", second)?, memory)?;
 /// assert_eq!(cache.snapshot().get("sailing", 311)?.unwrap().get("delay_min")?, Some(25.0.into()));
-/// let told: Vec<String> = cache.schema_changes().iter().map(ToString::to_string).collect();
+/// let told: Vec<String> = cache.opening().schema_changes.iter().map(ToString::to_string).collect();
 /// assert_eq!(told, [
 ///     "sailing.delay_min was sailing.delay",
 ///     "sailing.delay_min went from int to float",

@@ -36,7 +36,8 @@ impl<F: FnMut() -> Result<(), E>, E> Again<F> {
         Self { state: Mutex::new(state), work: Mutex::new(work) }
     }
 
-    pub(crate) fn is_stale(&self) -> Result<(), E> {
+    /// Says that it is stale, and does it unless it is being done.
+    pub(crate) fn run(&self) -> Result<(), E> {
         lock(&self.state).is_stale = true;
         loop {
             {

@@ -4,6 +4,7 @@
 //! compiles it with loom's locks, and tries every order of steps.
 
 mod again;
+mod arrivals;
 mod in_turn;
 mod queue;
 #[cfg(any(feature = "threads", loom))]
@@ -15,6 +16,7 @@ use loom::{sync, thread};
 use std::{sync, thread};
 
 pub(crate) use again::Again;
+pub(crate) use arrivals::Arrivals;
 pub(crate) use in_turn::{InTurn, Turn};
 pub(crate) use queue::Queue;
 #[cfg(any(feature = "threads", loom))]

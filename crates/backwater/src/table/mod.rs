@@ -38,7 +38,7 @@ use layout::Layout;
 use rows::RowsWithCells;
 pub(crate) use rows::{Asked, ChunkRows, NumberRange, Numbers, RowCells, RowReader};
 pub(crate) use snapshot::field_no;
-pub use snapshot::{Row, Snapshot, TableSummary};
+pub use snapshot::{FieldSummary, Row, Snapshot, TableSummary};
 pub(crate) use state::State;
 use state::{is_one_link, is_target};
 pub(crate) use times::Times;

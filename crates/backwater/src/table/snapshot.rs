@@ -145,9 +145,9 @@ impl Snapshot {
     /// cache.commit("a route opened", |tx| tx.insert("route", [("id", Value::from(4)), ("to", "SAL".into())]))?;
     /// let route = &cache.snapshot().tables()[0];
     /// assert_eq!((route.name.as_str(), route.rows), ("route", 1));
-    /// assert_eq!(route.absent, 1); // nobody has said how many minutes it takes
-    /// assert_eq!(route.not_loaded, 1); // nor what SAL is
-    /// assert_eq!(route.fields[1], ("to".to_owned(), "link to port".to_owned()));
+    /// assert_eq!((route.fields[1].name.as_str(), route.fields[1].kind.as_str()), ("to", "link to port"));
+    /// assert_eq!(route.fields[1].not_loaded, 1); // no response has held the port SAL
+    /// assert_eq!(route.fields[2].absent, 1); // nor how many minutes the route takes
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn tables(&self) -> Vec<TableSummary> {
@@ -155,17 +155,10 @@ impl Snapshot {
         let summaries = schema.table_numbers().map(|number| {
             let definition = schema.table(number);
             let table = self.state.table(number);
-            let mut summary = TableSummary {
-                name: definition.name.to_string(),
-                is_ready: self.state.is_ready(number),
-                rows: table.rows() as usize,
-                absent: 0,
-                not_loaded: 0,
-                fields: Vec::new(),
-            };
-            for field in definition.field_numbers() {
+            let fields = definition.field_numbers().map(|field| {
                 let name = definition.field(field).name.to_string();
-                summary.fields.push((name, schema.kind_of(definition.field(field))));
+                let kind = schema.kind_of(definition.field(field));
+                let mut summary = FieldSummary { name, kind, absent: 0, not_loaded: 0 };
                 for slot in table.iter() {
                     let cell = table.cell(slot, field);
                     let target = self.state.target(number, field, cell);
@@ -173,8 +166,14 @@ impl Snapshot {
                     summary.absent += usize::from(cell == Cell::Absent);
                     summary.not_loaded += usize::from(!is_here);
                 }
+                summary
+            });
+            TableSummary {
+                name: definition.name.to_string(),
+                is_ready: self.state.is_ready(number),
+                rows: table.rows() as usize,
+                fields: fields.collect(),
             }
-            summary
         });
         summaries.collect()
     }
@@ -187,6 +186,7 @@ impl Snapshot {
 
 /// What a table holds, in numbers; see [`Snapshot::tables`].
 #[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct TableSummary {
     /// The table's name.
     pub name: String,
@@ -194,12 +194,53 @@ pub struct TableSummary {
     pub is_ready: bool,
     /// How many rows there are.
     pub rows: usize,
-    /// How many fields of these rows no response has brought yet.
+    /// The fields, in the schema's order.
+    pub fields: Vec<FieldSummary>,
+}
+
+/// What the rows of a table have in one field, in numbers; see [`Snapshot::tables`].
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct FieldSummary {
+    /// The field's name.
+    pub name: String,
+    /// Its type, as in `int` or `link to port`.
+    pub kind: String,
+    /// In how many rows the field is absent.
     pub absent: usize,
-    /// How many links of these rows point at rows that are not here.
+    /// In how many rows it is a link to a row that is not loaded.
     pub not_loaded: usize,
-    /// The fields' names and types, in the schema's order.
-    pub fields: Vec<(String, String)>,
+}
+
+impl TableSummary {
+    /// How many fields of the rows are absent.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text', name = 'text' } }")?);
+    /// cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+    /// assert_eq!(cache.snapshot().tables()[0].absent(), 1);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn absent(&self) -> usize {
+        self.fields.iter().map(|field| field.absent).sum()
+    }
+
+    /// How many links of the rows point at rows that are not loaded.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, Value};
+    /// # let cache = Cache::new(Schema::parse("s.toml", r#"
+    /// #     table.route = { id = "id", fields = { id = "int", to = { to = "port" } } }
+    /// #     table.port = { id = "code", fields = { code = "text" } }
+    /// # "#)?);
+    /// cache.commit("a route opened", |tx| tx.insert("route", [("id", Value::from(4)), ("to", "SAL".into())]))?;
+    /// assert_eq!(cache.snapshot().tables()[0].not_loaded(), 1);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn not_loaded(&self) -> usize {
+        self.fields.iter().map(|field| field.not_loaded).sum()
+    }
 }
 
 impl fmt::Debug for Snapshot {
@@ -271,6 +312,48 @@ impl<'s> Row<'s> {
             return Err(Error::new(ErrorKind::UnknownName, message).help(help));
         }
         self.target(self.table, self.slot, number)
+    }
+
+    /// The rows of a table whose to-one link points at this row, in no order of meaning: the way
+    /// back along a link. It goes through all rows of that table, unless the link has an `on_delete`
+    /// or a standing query joins by it.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if there is no such table or to-one link,
+    /// [`ErrorKind::NotReady`] if rows of that table are still to come.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", r#"
+    /// #     table.sailing = { id = "id", fields = { id = "int" } }
+    /// #     table.booking = { id = "id", fields = { id = "int", sailing = { to = "sailing" } } }
+    /// # "#)?);
+    /// cache.commit("booked", |tx| {
+    ///     tx.insert("sailing", [("id", 311)])?;
+    ///     (1..=3).try_for_each(|id| tx.insert("booking", [("id", id), ("sailing", 311)]))
+    /// })?;
+    /// let snapshot = cache.snapshot();
+    /// let sailing = snapshot.get("sailing", 311)?.unwrap();
+    /// assert_eq!(sailing.linked_from("booking", "sailing")?.count(), 3);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn linked_from(
+        &self,
+        table: &str,
+        link: &str,
+    ) -> Result<impl Iterator<Item = Row<'s>> + use<'s>> {
+        let (state, from) = (self.state, self.state.schema.table_no(table)?);
+        state.need_ready(from)?;
+        let definition = state.schema.table(from);
+        let number = field_no(definition, link)?;
+        if !matches!(definition.field(number).kind, Kind::Link(_) | Kind::OneOf) {
+            let message = format!("{table}.{link} is not a to-one link");
+            return Err(Error::new(ErrorKind::UnknownName, message));
+        }
+        let id = state.id(self.table, self.slot).map(|id| id.to_id());
+        let slots = id.map(|id| state.pointing_at(from, number, self.table, &id));
+        let slots = slots.unwrap_or_default().into_iter();
+        Ok(slots.map(move |slot| Row { state, table: from, slot }))
     }
 
     /// The rows that a to-many link points at, in their order; those that are not here are left

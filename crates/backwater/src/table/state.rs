@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use super::chains::{Chains, Key};
 use super::times::Now;
-use super::{Cell, Slot, TARGET, Table};
+use super::{Cell, ONLY, Slot, TARGET, Table};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, IdType, Kind, Schema, TableNo};
 use crate::value::{Clock, IdRef, Json, RowId, Value};
@@ -115,7 +115,7 @@ impl State {
         let name = &self.schema.table(table).name;
         let message = format!("the rows of \"{name}\" are still to come from the storage");
         Err(Error::new(ErrorKind::NotReady, message)
-            .help("wait for them with `Cache::rehydrate_tables`, or ask `is_ready` first"))
+            .help("wait for them with `Cache::rehydrate`, or ask `is_ready` first"))
     }
 
     /// The tables whose rows are still to come.
@@ -349,7 +349,8 @@ impl State {
     pub(crate) fn slot(&self, table: TableNo, id: &RowId) -> Result<Option<Slot>> {
         let definition = self.schema.table(table);
         if definition.is_one_row() {
-            return Ok(None);
+            let is_only = matches!(id, RowId::Parts(parts) if parts.is_empty());
+            return Ok(is_only.then_some(ONLY));
         }
         self.check_id(table, id)?;
         let mut key = Key::new();

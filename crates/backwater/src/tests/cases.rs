@@ -24,12 +24,13 @@ use serde_json::{Value as Json, json};
 use super::choices::Statement;
 use super::queries_equal_sqlite::{Watched, image_of};
 use super::{Meanwhile, meanwhile, nothing_meanwhile, tuned};
+use crate::report::ChangeKind;
 use crate::schema::{Made, Tuning};
-use crate::{Cache, ChangeKind, CommitWatch, Report, RowId, Timestamp, Transaction, Value};
+use crate::{Cache, Report, RowId, Timestamp, Transaction, Value, Watch};
 
 thread_local! {
     /// The steps of the case that this thread plays, and what notes its commits.
-    static CASE: RefCell<(Vec<Json>, Option<CommitWatch>)> = const { RefCell::new((Vec::new(), None)) };
+    static CASE: RefCell<(Vec<Json>, Option<Watch>)> = const { RefCell::new((Vec::new(), None)) };
 }
 
 /// A case begins with this cache.
@@ -189,7 +190,7 @@ fn path(table: &str, id: Option<&RowId>) -> String {
 }
 
 /// Plays a patch; what was deleted along with another row is gone already.
-fn apply(tx: &mut Transaction, patch: &Json) -> crate::Result<()> {
+fn apply(tx: &mut Transaction, patch: &Json) -> crate::error::Result<()> {
     for step in patch.as_array().unwrap() {
         let path = step["path"].as_str().unwrap();
         let parts: Vec<String> = path

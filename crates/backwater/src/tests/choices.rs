@@ -641,7 +641,7 @@ impl Choices<'_> {
             }
             Ok(())
         });
-        report.unwrap()
+        report.unwrap().report
     }
 }
 

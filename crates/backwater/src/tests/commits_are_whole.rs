@@ -7,8 +7,10 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use super::{fail_in, has_failed};
-use crate::{Cache, Clock, Error, ErrorKind, MemoryStorage, Query, Report, Result, Schema};
-use crate::{Timestamp, Value, Watch};
+use crate::clock::Clock;
+use crate::error::Result;
+use crate::storage::MemoryStorage;
+use crate::{Cache, Error, ErrorKind, Query, Report, Schema, Timestamp, Value, Watch};
 
 const SCHEMA: &str = r#"
     [table.port]
@@ -63,7 +65,7 @@ impl World {
                 cache
                     .watch(&query, move |told| {
                         if let Some(delta) = told.delta() {
-                            delta.apply(&mut view.lock().unwrap());
+                            delta.apply(&mut view.lock().unwrap()).unwrap();
                         }
                     })
                     .unwrap(),
@@ -109,7 +111,7 @@ impl World {
 }
 
 fn loaded(cache: &Cache) -> Result<Report> {
-    cache.commit("loaded", |tx| {
+    let loaded = cache.commit("loaded", |tx| {
         for (code, n) in [("SAL", 1), ("EEL", 2)] {
             tx.insert("port", [("code", Value::from(code)), ("n", n.into())])?;
         }
@@ -121,18 +123,20 @@ fn loaded(cache: &Cache) -> Result<Report> {
             )?;
         }
         Ok(())
-    })
+    });
+    Ok(loaded?.report)
 }
 
 fn step(cache: &Cache, number: i64) -> Result<Report> {
-    cache.commit("stepped", |tx| {
+    let stepped = cache.commit("stepped", |tx| {
         tx.update("call", number % 6, [("n", number + 5)])?;
         tx.merge("port", [("code", Value::from("SAL")), ("n", (number + 3).into())])?;
         tx.merge(
             "call",
             [("id", Value::from(100 + number)), ("port", "NOR".into()), ("n", 9.into())],
         )
-    })
+    });
+    Ok(stepped?.report)
 }
 
 /// A clock that panics at one of its calls.
@@ -187,7 +191,7 @@ fn a_clock_that_panics_harms_no_commit() {
 
 #[test]
 fn a_step_that_panics_leaves_whole_commits() {
-    let clock = || crate::SetClock::at("2031-05-04T05:00:00Z".parse().unwrap());
+    let clock = || crate::clock::SetClock::at("2031-05-04T05:00:00Z".parse().unwrap());
     for (kind, make) in kinds() {
         let after = {
             let world = World::new(clock());
@@ -227,7 +231,7 @@ fn a_step_that_panics_leaves_whole_commits() {
 #[cfg(feature = "threads")]
 mod behind {
     use super::*;
-    use crate::{Batch, Header, Loader, Storage, StoredTable};
+    use crate::storage::{Batch, Header, Loader, Storage, StoredTable};
 
     /// A storage that panics, and a handler that does, too.
     struct Falling(MemoryStorage, Arc<AtomicUsize>);

@@ -20,7 +20,7 @@ fn cache(rows: &[(i64, i64)]) -> Cache {
 /// A query that is kept up to date for as long as the test runs.
 fn watched(cache: &Cache, sql: &str) -> Query {
     let query = cache.query(sql, ()).unwrap();
-    std::mem::forget(query.keep_up());
+    std::mem::forget(query.keep_current());
     query
 }
 
@@ -184,7 +184,7 @@ fn a_join_follows_the_rows_of_both_sides() {
         &cache,
         "SELECT s.id, v.name FROM vessel AS v JOIN sailing AS s ON v.id = s.vessel ORDER BY v.name",
     );
-    let told = |label: &str, write: &dyn Fn(&mut Transaction) -> crate::Result<()>| {
+    let told = |label: &str, write: &dyn Fn(&mut Transaction) -> crate::error::Result<()>| {
         let report = cache.commit(label, |tx| write(tx)).unwrap();
         [&inner, &left, &turned].map(|query| short(report.delta(query)))
     };
@@ -243,7 +243,7 @@ fn a_swapped_partner_may_change_as_it_goes() {
             )
         };
         let followed = cache.query(&sql(""), ()).unwrap();
-        let _kept = followed.keep_up();
+        let _kept = followed.keep_current();
         let swap = cache.commit("swapped", |tx| {
             tx.update("t", 1, [("to", 9)])?;
             if goes { tx.delete("t", 4).map(drop) } else { tx.update("t", 4, [("n", 77)]) }
@@ -267,7 +267,7 @@ fn lists_and_rows_of_one_table_are_joined() {
         &cache,
         "SELECT a.id, b.id FROM sailing AS a JOIN sailing AS b ON a.vessel = b.vessel AND a.id <= b.id",
     );
-    let told = |write: &dyn Fn(&mut Transaction) -> crate::Result<()>| {
+    let told = |write: &dyn Fn(&mut Transaction) -> crate::error::Result<()>| {
         let report = cache.commit("written", |tx| write(tx)).unwrap();
         [&crew, &pairs].map(|query| {
             let rows = query.read().unwrap();
@@ -379,7 +379,7 @@ fn a_row_without_partner_leaves_every_binding_that_shows_it() {
     cache.commit("came", |tx| tx.insert("t", [("id", 1), ("n", 10)])).unwrap();
     let sql = "SELECT t.id, u.id FROM t LEFT JOIN u ON u.id = t.id WHERE t.n > :over";
     let queries = [50, 5].map(|over| cache.query(sql, [("over", over)]).unwrap());
-    let _kept = queries.each_ref().map(crate::Query::keep_up);
+    let _kept = queries.each_ref().map(crate::Query::keep_current);
     let lens = || queries.each_ref().map(|query| query.read().unwrap().len());
     assert_eq!(lens(), [0, 1]);
     cache.commit("a partner", |tx| tx.insert("u", [("id", 1)])).unwrap();

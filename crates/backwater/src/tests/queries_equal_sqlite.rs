@@ -20,8 +20,8 @@ use crate::query::Node;
 use crate::schema::Tuning;
 use crate::storage::image;
 use crate::{
-    Cache, Delta, DeltaKind, Json, KeptUp, Named, Outcome, Query, QueryResult, Report, Schema,
-    Snapshot, Value,
+    Cache, Delta, DeltaKind, Json, Named, Outcome, Query, QueryResult, Report, Schema, Snapshot,
+    Value, Watch,
 };
 
 const SCHEMA: &str = r#"
@@ -337,7 +337,7 @@ fn apply(cache: &Cache, writes: &[Write]) -> Report {
         }
         Ok(())
     });
-    report.unwrap()
+    report.unwrap().report
 }
 
 /// A value in the storage form.
@@ -399,7 +399,7 @@ pub(super) struct Watched {
     /// What it is called in the case.
     name: String,
     query: Query,
-    pub(super) watch: Option<KeptUp>,
+    pub(super) watch: Option<Watch>,
     pub(super) statement: Statement,
     shown: Option<(QueryResult, Vec<Vec<Value>>)>,
     meanwhile: Rc<Happened>,
@@ -427,7 +427,7 @@ impl Watched {
         let query = query.unwrap_or_else(|error| panic!("{error} in {}", statement.sql));
         let statement = Statement { judge: judge(&query, &statement.judge), ..statement };
         let name = cases::defined(&statement);
-        let watch = statement.watched.then(|| query.keep_up());
+        let watch = statement.watched.then(|| query.keep_current());
         let mut watched =
             Self { name, query, watch, statement, shown: None, meanwhile: Rc::default() };
         watched.show();
@@ -444,7 +444,7 @@ impl Watched {
         cases::note(json!({ "turn": self.name }));
         self.watch = match self.watch.take() {
             Some(_) => None,
-            None => Some(self.query.keep_up()),
+            None => Some(self.query.keep_current()),
         };
         self.statement.watched = self.watch.is_some();
         self.show();
@@ -492,7 +492,7 @@ impl Watched {
     /// The commit in whose middle something was done is made.
     pub(super) fn come_to_an_end(&mut self) -> Result<(), TestCaseError> {
         for node in self.meanwhile.begun.take() {
-            let kept = self.query.keep_up();
+            let kept = self.query.keep_current();
             node.unwatch();
             self.watch.get_or_insert(kept);
             self.statement.watched = true;
@@ -522,7 +522,7 @@ impl Watched {
 
     /// Each row of a result has a key of its own, and none leaves and enters at once.
     fn check_keys(&self, delta: &Delta) -> Result<(), TestCaseError> {
-        let text = |key: crate::RowKey| format!("{key:?}");
+        let text = |key: crate::result::RowKey| format!("{key:?}");
         let mut keys = BTreeSet::new();
         for row in delta.after().rows() {
             prop_assert!(keys.insert(text(row.key())), "{:?} twice in {:?}", row, self.statement);
@@ -607,7 +607,7 @@ impl Watched {
             (Outcome::Maintained | Outcome::Recomputed, Some(delta)) => {
                 prop_assert!(delta.rows().count() > 0);
                 let apply = std::panic::AssertUnwindSafe(|| delta.apply(&mut shown));
-                let applied = std::panic::catch_unwind(apply).is_ok();
+                let applied = std::panic::catch_unwind(apply).is_ok_and(|applied| applied.is_ok());
                 prop_assert!(applied, "{:?} does not fit: {:?}", delta, self.statement);
                 prop_assert_eq!(
                     shown,
@@ -654,7 +654,7 @@ pub(super) fn image_of(cache: &Cache) -> rusqlite::Connection {
 /// A result is what SQLite has on an image.
 fn equals(
     statement: &Statement,
-    result: crate::Result<QueryResult>,
+    result: crate::error::Result<QueryResult>,
     image: &rusqlite::Connection,
 ) -> Result<(), TestCaseError> {
     let Some(judged) = judged(image, statement) else { return Ok(()) };

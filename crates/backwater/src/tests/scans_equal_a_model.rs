@@ -128,7 +128,7 @@ proptest! {
                         prop_assert_eq!(row.key().to_vec(), id.map(Value::from).into_iter().collect::<Vec<_>>());
                     }
                     if let Some(delta) = delta {
-                        delta.apply(&mut shown);
+                        delta.apply(&mut shown).unwrap();
                     }
                     prop_assert_eq!(shown.iter().map(|row| row[0].as_int().unwrap()).collect::<Vec<_>>(), after);
                 }

@@ -96,7 +96,7 @@ fn step() -> impl Strategy<Value = Step> {
     ]
 }
 
-fn write(tx: &mut crate::Transaction, step: &Step) -> crate::Result<()> {
+fn write(tx: &mut crate::Transaction, step: &Step) -> crate::error::Result<()> {
     match step {
         Step::Item(id, [n, m], code, up) => {
             let fields: [(&str, Value); 5] = [
@@ -178,7 +178,7 @@ proptest! {
                     meanwhile(Meanwhile::Apart, move || {
                         let report = cases::apart(|| {
                             let writes = |tx: &mut crate::Transaction| writes.iter().try_for_each(|step| write(tx, step));
-                            cache.commit("written", writes).unwrap()
+                            cache.commit("written", writes).unwrap().report
                         });
                         apart.borrow_mut().push(report);
                     });

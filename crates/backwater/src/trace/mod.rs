@@ -4,6 +4,7 @@
 //! somebody asks, from what the commit changed and what the query reads.
 
 mod events;
+mod local;
 mod origin;
 mod ring;
 mod stream;
@@ -11,14 +12,17 @@ mod watch;
 mod why;
 
 pub(crate) use events::tell;
+pub use local::LocalWatch;
 pub use origin::Origin;
 pub(crate) use origin::{no_row, origins};
 pub(crate) use ring::Ring;
 pub use stream::DeltaStream;
-pub use watch::{CommitWatch, Watch};
+pub(crate) use watch::PanicHandler;
+pub use watch::Watch;
 pub(crate) use watch::{Watchers, WentOver};
 
 use std::fmt;
+use std::ops::Deref;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -37,7 +41,7 @@ use crate::value::{Timestamp, Value};
 ///     table.sailing = { id = "id", fields = { id = "int", status = "text", note = "text" } }
 /// "#)?);
 /// let by_status = cache.query("SELECT status, count(*) AS n FROM sailing GROUP BY status", ())?;
-/// let _watch = by_status.keep_up();
+/// let _watch = by_status.keep_current();
 /// cache.commit("sailing announced", |tx| tx.insert("sailing", [("id", Value::from(311)), ("status", "on time".into())]))?;
 ///
 /// let report = cache.commit("status changed", |tx| tx.update("sailing", 311, [("status", "boarding")]))?;
@@ -74,6 +78,36 @@ pub(crate) struct Done {
     pub(crate) later: BindingNo,
     pub(crate) at: Option<Timestamp>,
     pub(crate) took: Option<Duration>,
+}
+
+/// A commit that was made: what its closure returned, and the commit's report.
+///
+/// It can be used wherever its [`Report`] can.
+///
+/// ```
+/// # use backwater::{Cache, Schema};
+/// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
+/// cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+/// let closed = cache.commit("a port closed", |tx| tx.delete("port", "SAL"))?;
+/// assert!(closed.value); // it was there
+/// assert_eq!(closed.number(), 2);
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Debug, Clone)]
+#[non_exhaustive]
+pub struct Committed<T> {
+    /// What the closure returned.
+    pub value: T,
+    /// What the commit did.
+    pub report: Report,
+}
+
+impl<T> Deref for Committed<T> {
+    type Target = Report;
+
+    fn deref(&self) -> &Report {
+        &self.report
+    }
 }
 
 impl Report {
@@ -156,7 +190,7 @@ impl Report {
     /// # use backwater::{Cache, Outcome, Schema};
     /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
     /// let all = cache.query("SELECT id FROM t", ())?;
-    /// let _watch = all.keep_up();
+    /// let _watch = all.keep_current();
     /// let report = cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
     /// let reached = report.reached().next().unwrap();
     /// assert_eq!((reached.name(), reached.outcome()), (all.name(), Outcome::Maintained));
@@ -191,7 +225,7 @@ impl Report {
     /// # use backwater::{Cache, DeltaKind, Schema};
     /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
     /// let all = cache.query("SELECT id FROM t", ())?;
-    /// let _watch = all.keep_up();
+    /// let _watch = all.keep_current();
     /// let report = cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
     /// assert_eq!(report.delta(&all).unwrap().count(DeltaKind::Enter), 1);
     /// # Ok::<(), backwater::Error>(())
@@ -288,7 +322,7 @@ impl<'r> ReachedQuery<'r> {
     /// # use backwater::{Cache, Outcome, Schema};
     /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int', n = 'int' } }")?);
     /// let sum = cache.query("SELECT sum(n) FROM t", ())?;
-    /// let _kept = sum.keep_up();
+    /// let _kept = sum.keep_current();
     /// let report = cache.commit("too much", |tx| {
     ///     tx.insert("t", [("id", 1), ("n", i64::MAX)])?;
     ///     tx.insert("t", [("id", 2), ("n", 1)])

@@ -102,16 +102,34 @@ impl DeltaStream {
     }
 }
 
-impl Stream for DeltaStream {
-    type Item = Result<Delta>;
+impl DeltaStream {
+    /// The next delta if there is one already, for a program that does not wait for it.
+    ///
+    /// # Errors
+    /// Why the query's result cannot be computed, as the stream's item.
+    ///
+    /// ```
+    /// # use backwater::{Cache, DeltaKind, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
+    /// let all = cache.query("SELECT id FROM t", ())?;
+    /// let (_, mut deltas) = cache.deltas(&all)?;
+    /// assert!(deltas.try_next()?.is_none());
+    /// cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
+    /// assert_eq!(deltas.try_next()?.unwrap().count(DeltaKind::Enter), 1);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn try_next(&mut self) -> Result<Option<Delta>> {
+        self.next(None).transpose()
+    }
 
-    fn poll_next(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Option<Self::Item>> {
+    /// The next delta; if there is none, the waker is woken when there is.
+    pub(crate) fn next(&mut self, waker: Option<&Waker>) -> Option<Result<Delta>> {
         loop {
             let news = {
                 let mut waiting = lock(&self.waiting);
                 let Some(news) = waiting.news.take() else {
-                    waiting.waker = Some(context.waker().clone());
-                    return Poll::Pending;
+                    waiting.waker = waker.cloned().or(waiting.waker.take());
+                    return None;
                 };
                 news
             };
@@ -124,14 +142,22 @@ impl Stream for DeltaStream {
                 }
                 (News::Failed(before, error), shown) => {
                     self.failed = shown.or(before);
-                    return Poll::Ready(Some(Err(error)));
+                    return Some(Err(error));
                 }
             };
             // What happened may have been undone again.
             if delta.rows().next().is_some() {
-                return Poll::Ready(Some(Ok(delta)));
+                return Some(Ok(delta));
             }
         }
+    }
+}
+
+impl Stream for DeltaStream {
+    type Item = Result<Delta>;
+
+    fn poll_next(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Option<Self::Item>> {
+        self.next(Some(context.waker())).map_or(Poll::Pending, |delta| Poll::Ready(Some(delta)))
     }
 }
 

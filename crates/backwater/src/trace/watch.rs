@@ -11,7 +11,7 @@ use rustc_hash::FxHashMap;
 
 use super::{ReachedQuery, Report};
 use crate::caught::caught;
-use crate::error::Result;
+use crate::error::{Error, ErrorKind, Result};
 use crate::query::{BindingNo, HandleNo, KeptUp, Outcome, Query, QueryResult};
 use crate::sync::Queue;
 
@@ -26,7 +26,11 @@ pub(crate) struct Watchers {
     of_commits: Mutex<Vec<Arc<CommitWatcher>>>,
     count: AtomicUsize,
     queue: Queue<Told>,
+    on_panic: Option<PanicHandler>,
 }
+
+/// Hears of panics in watchers.
+pub(crate) type PanicHandler = Arc<dyn Fn(&Error) + Send + Sync>;
 
 /// What is to be told.
 struct Told {
@@ -72,6 +76,21 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 }
 
 impl Watchers {
+    pub(crate) fn new(on_panic: Option<PanicHandler>) -> Self {
+        Self { on_panic, ..Self::default() }
+    }
+
+    /// Calls a watcher. A panic in it ends that call alone, and is reported.
+    fn call(&self, what: &str, call: impl FnOnce()) {
+        let Err(message) = caught(call) else { return };
+        tracing::error!(watcher = what, panic = message, "a watcher has panicked");
+        if let Some(on_panic) = &self.on_panic {
+            let message = format!("a watcher has panicked: {message}");
+            let error = Error::new(ErrorKind::Caller, message).at(what);
+            drop(caught(|| on_panic(&error)));
+        }
+    }
+
     /// Adds a watcher of a query, which is told of the commits after the result that it begins
     /// with.
     pub(crate) fn add(
@@ -93,21 +112,17 @@ impl Watchers {
         begins.from = read.as_ref().map_or(u64::MAX, |(_, commit)| *commit);
         drop(begins);
         // From here on it ends as every watch ends, also if there is no result to begin with.
-        let watch = Watch { watchers: self.clone(), watched: watched.clone(), _kept: kept };
-        Ok((read?.0, watch))
+        let watch = QueryWatch { watchers: self.clone(), watched: watched.clone(), _kept: kept };
+        Ok((read?.0, Watch(Watching::Query(watch))))
     }
 
     /// Adds one who is told of the commits after that one.
-    pub(crate) fn add_of_commits(
-        self: &Arc<Self>,
-        from: u64,
-        callback: CommitCallback,
-    ) -> CommitWatch {
+    pub(crate) fn add_of_commits(self: &Arc<Self>, from: u64, callback: CommitCallback) -> Watch {
         let (callback, ended) = (Mutex::new(callback), AtomicBool::new(false));
         let watcher = Arc::new(CommitWatcher { callback, from, ended });
         lock(&self.of_commits).push(watcher.clone());
         self.count.fetch_add(1, Ordering::AcqRel);
-        CommitWatch { watchers: self.clone(), watcher }
+        Watch(Watching::Commits(CommitWatch { watchers: self.clone(), watcher }))
     }
 
     /// Takes in a commit's report, to be told. Whoever calls makes sure of the commits' order.
@@ -125,7 +140,7 @@ impl Watchers {
                 None => self.tell_one(&told.report),
             }
             let of_commits = lock(&self.of_commits).clone();
-            of_commits.iter().for_each(|watcher| watcher.tell(&told.report));
+            of_commits.iter().for_each(|watcher| watcher.tell(self, &told.report));
         });
     }
 
@@ -134,7 +149,7 @@ impl Watchers {
             let binding = reached.reached.node.number;
             let known = lock(&self.by_binding).get_mut(&binding).map(std::mem::take);
             let Some(mut known) = known else { continue };
-            known.iter_mut().for_each(|watcher| watcher.tell(&reached));
+            known.iter_mut().for_each(|watcher| watcher.tell(self, &reached));
             self.put_back(binding, known);
         }
     }
@@ -172,7 +187,7 @@ impl Watchers {
         mine.iter().for_each(|watcher| *lock(&watcher.watched.binding) = went_over.to);
         drop(by_binding);
         for reached in report.reached().filter(is_news) {
-            mine.iter_mut().for_each(|watcher| watcher.tell(&reached));
+            mine.iter_mut().for_each(|watcher| watcher.tell(self, &reached));
         }
         self.put_back(went_over.to, mine);
     }
@@ -197,29 +212,69 @@ fn is_news(reached: &ReachedQuery<'_>) -> bool {
 }
 
 impl Watcher {
-    fn tell(&mut self, reached: &ReachedQuery<'_>) {
+    fn tell(&mut self, all: &Watchers, reached: &ReachedQuery<'_>) {
         let Watched { from, ended, .. } = &*self.watched;
         if !ended.load(Ordering::Acquire) && reached.report.number() > *from.wait() {
-            // The panic was reported where it happened; the others are told all the same.
-            drop(caught(|| (self.callback)(reached)));
+            all.call(reached.name(), || (self.callback)(reached));
         }
     }
 }
 
 impl CommitWatcher {
-    fn tell(&self, report: &Report) {
+    fn tell(&self, all: &Watchers, report: &Report) {
         if self.ended.load(Ordering::Acquire) || report.number() <= self.from {
             return;
         }
-        // The panic was reported where it happened; the others are told all the same.
-        drop(caught(|| (lock(&self.callback))(report)));
+        all.call("commits", || (lock(&self.callback))(report));
     }
 }
 
-/// A watcher of commits, for as long as it lives; see
-/// [`Cache::watch_commits`](crate::Cache::watch_commits).
-#[must_use = "commits are watched only as long as this lives"]
-pub struct CommitWatch {
+/// Something that is watched, or kept up to date, for as long as this lives: it is given by
+/// [`Cache::watch`](crate::Cache::watch) and the calls beside it, and by [`Query::keep_current`].
+#[must_use = "it is watched only as long as this lives"]
+pub struct Watch(Watching);
+
+enum Watching {
+    Query(QueryWatch),
+    Commits(CommitWatch),
+    Current(KeptUp),
+}
+
+impl Query {
+    /// Keeps the query up to date at every commit, for as long as what this gives lives: its
+    /// deltas then stand in the commits' reports. Without, commits only mark it stale
+    /// ([`Outcome::Deferred`]), and it catches up on its next read.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Outcome, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
+    /// let all = cache.query("SELECT id FROM t", ())?;
+    /// let watch = all.keep_current();
+    /// let report = cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
+    /// assert_eq!(report.outcome(&all), Outcome::Maintained);
+    /// drop(watch);
+    /// let report = cache.commit("another came", |tx| tx.insert("t", [("id", 2)]))?;
+    /// assert_eq!(report.outcome(&all), Outcome::Deferred);
+    /// assert_eq!(all.read()?.len(), 2);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn keep_current(&self) -> Watch {
+        Watch(Watching::Current(self.keep_up()))
+    }
+}
+
+impl fmt::Debug for Watch {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.0 {
+            Watching::Query(watch) => write!(f, "Watch({:?})", watch._kept),
+            Watching::Commits(watch) => write!(f, "Watch(after commit {})", watch.watcher.from),
+            Watching::Current(kept) => write!(f, "Watch({kept:?})"),
+        }
+    }
+}
+
+/// A watcher of commits, for as long as it lives.
+struct CommitWatch {
     watchers: Arc<Watchers>,
     watcher: Arc<CommitWatcher>,
 }
@@ -232,21 +287,14 @@ impl Drop for CommitWatch {
     }
 }
 
-impl fmt::Debug for CommitWatch {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "CommitWatch(after commit {})", self.watcher.from)
-    }
-}
-
-/// A watcher, for as long as it lives; see [`Cache::watch`](crate::Cache::watch).
-#[must_use = "the query is watched only as long as this lives"]
-pub struct Watch {
+/// A watcher of a query, for as long as it lives.
+struct QueryWatch {
     watchers: Arc<Watchers>,
     watched: Arc<Watched>,
     _kept: KeptUp,
 }
 
-impl Drop for Watch {
+impl Drop for QueryWatch {
     fn drop(&mut self) {
         self.watched.ended.store(true, Ordering::Release);
         self.watchers.count.fetch_sub(1, Ordering::AcqRel);
@@ -264,11 +312,5 @@ impl Drop for Watch {
         drop(by_binding);
         // What it holds may be a watch itself.
         drop(gone);
-    }
-}
-
-impl fmt::Debug for Watch {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "Watch({:?})", self._kept)
     }
 }

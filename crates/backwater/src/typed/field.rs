@@ -9,12 +9,13 @@ use crate::schema::{FieldNo, Kind as Held, Made, TableNo};
 use crate::table::{Cell, OWNER, RowCells, Slot, State, TARGET};
 use crate::value::{Json, RowId, Timestamp, Value};
 
-/// A type that a field of a table can have in a struct.
+/// A type that a field of a table and a column of a result can have in a struct. With
+/// `From<…> for Value` it can be given for a parameter, too.
 ///
 /// A type of one's own is read and written through one that is there:
 ///
 /// ```
-/// use backwater::{Cache, FieldCell, FieldType, Kind, Lack, Schema, Table, Written};
+/// use backwater::{Cache, Schema, Table, typed::{FieldCell, FieldType, Kind, Lack, Written}};
 ///
 /// #[derive(Debug, Clone, Copy, PartialEq)]
 /// struct Minutes(i64);
@@ -69,9 +70,20 @@ pub trait FieldType<'s>: Sized {
     }
 }
 
-/// What a field of one row holds; see [`FieldType`].
+/// What a field of one row holds, or a column of a result; see [`FieldType`].
 #[derive(Clone, Copy)]
-pub struct FieldCell<'s> {
+pub struct FieldCell<'s>(pub(super) In<'s>);
+
+/// Where it stands.
+#[derive(Clone, Copy)]
+pub(super) enum In<'s> {
+    Table(TableCell<'s>),
+    Result(&'s Value),
+}
+
+/// A field of a row of a table.
+#[derive(Clone, Copy)]
+pub(super) struct TableCell<'s> {
     pub(super) state: &'s State,
     pub(super) at: (TableNo, Slot, FieldNo),
     pub(super) row: RowCells<'s>,
@@ -93,9 +105,25 @@ pub enum Written {
 }
 
 impl<'s> FieldCell<'s> {
+    /// A column of a result.
+    pub(super) fn of_value(value: &'s Value) -> Self {
+        Self(In::Result(value))
+    }
+
     #[inline]
     fn cell(self) -> Cell<'s> {
-        self.row.cell(self.at.2)
+        match self.0 {
+            In::Table(cell) => cell.cell(),
+            In::Result(value) => match value {
+                Value::Null => Cell::Null,
+                Value::Bool(flag) => Cell::Bool(*flag),
+                Value::Int(number) => Cell::Int(*number),
+                Value::Float(number) => Cell::Float(*number),
+                Value::Text(text) => Cell::Text(text),
+                Value::Timestamp(time) => Cell::Timestamp(*time),
+                Value::Json(json) => Cell::Json(json.as_str()),
+            },
+        }
     }
 
     #[cold]
@@ -105,6 +133,44 @@ impl<'s> FieldCell<'s> {
             Cell::Null => Lack::Null,
             _ => Lack::Unfit,
         }
+    }
+
+    /// As a field of a table's row, which it must be for what is nested or a list.
+    pub(super) fn in_table(self) -> Result<TableCell<'s>, Lack> {
+        match self.0 {
+            In::Table(cell) => Ok(cell),
+            In::Result(_) => Err(self.lack()),
+        }
+    }
+
+    /// The id of the row that a link points at.
+    fn id<T: Table>(self) -> Result<RowId, Lack> {
+        match self.0 {
+            In::Table(cell) => cell.id(),
+            In::Result(value) => match value {
+                Value::Int(number) => Ok(RowId::Int(*number)),
+                // The id of several parts, as SQL has it.
+                Value::Text(text) if T::SHAPE.id.len() > 1 => {
+                    let json = Json::parse(text).map_err(|_| Lack::Unfit)?;
+                    RowId::from_json(&json).map_err(|_| Lack::Unfit)
+                }
+                Value::Text(text) => Ok(RowId::Text(text.clone())),
+                Value::Json(json) => RowId::from_json(json).map_err(|_| Lack::Unfit),
+                _ => Err(self.lack()),
+            },
+        }
+    }
+}
+
+impl<'s> TableCell<'s> {
+    #[inline]
+    fn cell(self) -> Cell<'s> {
+        self.row.cell(self.at.2)
+    }
+
+    #[cold]
+    fn lack(self) -> Lack {
+        FieldCell(In::Table(self)).lack()
     }
 
     /// Where a link points.
@@ -145,20 +211,20 @@ impl<'s> FieldCell<'s> {
         let slots = (0..).map_while(move |position| state.entry(entries, owner, position));
         Ok(slots.filter_map(move |slot| {
             let row = state.table(entries).row(slot)?;
-            Some(FieldCell { state, at: (entries, slot, TARGET), row })
+            Some(FieldCell(In::Table(TableCell { state, at: (entries, slot, TARGET), row })))
         }))
     }
 }
 
 macro_rules! plain {
-    ($($type:ty: $kind:ident, $cell:pat => $read:expr, |$value:ident| $written:expr;)*) => {$(
+    ($($type:ty: $kind:ident { $($cell:pat => $read:expr),+ } |$value:ident| $written:expr;)*) => {$(
         impl<'s> FieldType<'s> for $type {
             const KIND: Kind = Kind::$kind;
 
             #[inline]
             fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
                 match cell.cell() {
-                    $cell => $read,
+                    $($cell => $read,)+
                     _ => Err(cell.lack()),
                 }
             }
@@ -176,7 +242,12 @@ impl<'s> FieldType<'s> for i64 {
 
     #[inline(always)]
     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
-        cell.row.whole(cell.at.2).ok_or_else(|| cell.lack())
+        match cell.0 {
+            In::Table(TableCell { row, at, .. }) => row.whole(at.2).ok_or_else(|| cell.lack()),
+            In::Result(Value::Int(number)) => Ok(*number),
+            In::Result(Value::Bool(flag)) => Ok((*flag).into()),
+            In::Result(_) => Err(cell.lack()),
+        }
     }
 
     fn write(&self) -> Written {
@@ -189,7 +260,10 @@ impl<'s> FieldType<'s> for &'s str {
 
     #[inline(always)]
     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
-        cell.row.text(cell.at.2).ok_or_else(|| cell.lack())
+        match cell.0 {
+            In::Table(TableCell { row, at, .. }) => row.text(at.2).ok_or_else(|| cell.lack()),
+            In::Result(value) => value.as_str().ok_or_else(|| cell.lack()),
+        }
     }
 
     fn write(&self) -> Written {
@@ -198,14 +272,16 @@ impl<'s> FieldType<'s> for &'s str {
 }
 
 plain! {
-    i32: Int, Cell::Int(number) => number.try_into().map_err(|_| Lack::Unfit), |number| *number;
-    u32: Int, Cell::Int(number) => number.try_into().map_err(|_| Lack::Unfit), |number| *number;
-    f64: Float, Cell::Float(number) => Ok(number), |number| *number;
-    bool: Bool, Cell::Bool(flag) => Ok(flag), |flag| *flag;
-    String: Text, Cell::Text(text) => Ok(text.to_owned()), |text| text.as_str();
-    Box<str>: Text, Cell::Text(text) => Ok(text.into()), |text| &**text;
-    Timestamp: Timestamp, Cell::Timestamp(time) => Ok(time), |time| *time;
-    Json: Json, Cell::Json(text) => Ok(Json::from_minified(text.to_owned())), |json| json.clone();
+    i32: Int { Cell::Int(number) => number.try_into().map_err(|_| Lack::Unfit) } |number| *number;
+    u32: Int { Cell::Int(number) => number.try_into().map_err(|_| Lack::Unfit) } |number| *number;
+    usize: Int { Cell::Int(number) => number.try_into().map_err(|_| Lack::Unfit) } |number| i64::try_from(*number).map_or(Value::Float(*number as f64), Value::Int);
+    f64: Float { Cell::Float(number) => Ok(number), Cell::Int(number) => Ok(number as f64) } |number| *number;
+    // What SQL gives is a number.
+    bool: Bool { Cell::Bool(flag) => Ok(flag), Cell::Int(number) => Ok(number != 0) } |flag| *flag;
+    String: Text { Cell::Text(text) => Ok(text.to_owned()) } |text| text.as_str();
+    Box<str>: Text { Cell::Text(text) => Ok(text.into()) } |text| &**text;
+    Timestamp: Timestamp { Cell::Timestamp(time) => Ok(time), Cell::Text(text) => text.parse().map_err(|_| Lack::Unfit) } |time| *time;
+    Json: Json { Cell::Json(text) => Ok(Json::from_minified(text.to_owned())) } |json| json.clone();
 }
 
 impl<'s> FieldType<'s> for Arc<str> {
@@ -214,13 +290,37 @@ impl<'s> FieldType<'s> for Arc<str> {
     #[inline]
     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
         let Cell::Text(text) = cell.cell() else { return Err(cell.lack()) };
-        let (table, slot, field) = cell.at;
-        // A text that repeats is shared with the table.
-        Ok(cell.state.shared_text(table, slot, field).unwrap_or_else(|| text.into()))
+        // A text that repeats is shared with the table, one of a result with that.
+        let shared = match cell.0 {
+            In::Table(TableCell { state, at: (table, slot, field), .. }) => {
+                state.shared_text(table, slot, field)
+            }
+            In::Result(Value::Text(text)) => Some(text.clone()),
+            In::Result(_) => None,
+        };
+        Ok(shared.unwrap_or_else(|| text.into()))
     }
 
     fn write(&self) -> Written {
         Written::Value(self.clone().into())
+    }
+}
+
+/// Any value, as a column of a result and to read a field; a table is not declared with it.
+impl<'s> FieldType<'s> for Value {
+    const KIND: Kind = Kind::Any;
+
+    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+        match cell.0 {
+            In::Result(value) => Ok(value.clone()),
+            In::Table(TableCell { state, at: (table, slot, field), .. }) => {
+                state.value(table, slot, field).ok_or(Lack::Absent)
+            }
+        }
+    }
+
+    fn write(&self) -> Written {
+        Written::Value(self.clone())
     }
 }
 
@@ -251,7 +351,7 @@ impl<'s, T: Table> FieldType<'s> for Link<T> {
     const KIND: Kind = Kind::Link(T::TABLE);
 
     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
-        T::Key::from_row_id(&cell.id()?).map(|key| Id::new(key).into()).ok_or(Lack::Unfit)
+        T::Key::from_row_id(&cell.id::<T>()?).map(|key| Id::new(key).into()).ok_or(Lack::Unfit)
     }
 
     fn write(&self) -> Written {
@@ -265,6 +365,7 @@ impl<'s, T: ReadTable<'s>> FieldType<'s> for Found<T> {
     const NESTED: Option<fn() -> Vec<&'static Shape>> = Some(|| vec![T::SHAPE]);
 
     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+        let cell = cell.in_table()?;
         let target = cell.target()?;
         inside_of(cell, |nest| nest(target))
     }
@@ -280,6 +381,7 @@ impl<'s, T: ReadTable<'s>> FieldType<'s> for Vec<Found<T>> {
     const NESTED: Option<fn() -> Vec<&'static Shape>> = Some(|| vec![T::SHAPE]);
 
     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+        let cell = cell.in_table()?;
         let targets = cell.targets()?;
         inside_of(cell, |nest| targets.map(nest).collect())
     }
@@ -295,7 +397,7 @@ impl<'s, T: OneOf<'s>> FieldType<'s> for Vec<T> {
     const NESTED: Option<fn() -> Vec<&'static Shape>> = T::NESTED;
 
     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
-        cell.each()?.map(T::read).collect()
+        cell.in_table()?.each()?.map(T::read).collect()
     }
 
     fn write(&self) -> Written {
@@ -341,7 +443,7 @@ impl Drop for Inside {
 
 /// What `read` gives with a way to read rows that are nested in the cell's row.
 fn inside_of<'s, T: ReadTable<'s>, R>(
-    cell: FieldCell<'s>,
+    cell: TableCell<'s>,
     read: impl FnOnce(&mut dyn FnMut((TableNo, Slot)) -> Result<Found<T>, Lack>) -> Result<R, Lack>,
 ) -> Result<R, Lack> {
     let places = places::<T>(&cell.state.schema).map_err(|_| Lack::Unfit)?;
@@ -363,7 +465,8 @@ impl<'s, T: Table> FieldType<'s> for Links<T> {
     const KIND: Kind = Kind::Links(T::TABLE);
 
     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
-        let ids = cell.ids()?.into_iter().map(|id| Some(Id::new(T::Key::from_row_id(&id)?)));
+        let ids =
+            cell.in_table()?.ids()?.into_iter().map(|id| Some(Id::new(T::Key::from_row_id(&id)?)));
         ids.collect::<Option<_>>().ok_or(Lack::Unfit)
     }
 
@@ -378,10 +481,10 @@ impl<'s, T: Table> FieldType<'s> for Id<T> {
 
     #[inline]
     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
-        let id = match cell.cell() {
-            Cell::Int(number) => RowId::Int(number),
-            Cell::Text(text) => RowId::Text(text.into()),
-            _ => cell.id()?,
+        let id = match (cell.0, cell.cell()) {
+            (In::Table(_), Cell::Int(number)) => RowId::Int(number),
+            (In::Table(_), Cell::Text(text)) => RowId::Text(text.into()),
+            _ => cell.id::<T>()?,
         };
         T::Key::from_row_id(&id).map(Id::new).ok_or(Lack::Unfit)
     }
@@ -401,7 +504,7 @@ impl<'s, T: Table> FieldType<'s> for Id<T> {
 /// variant may be `#[values(other)] Other(i64)`.
 ///
 /// ```
-/// use backwater::Text;
+/// use backwater::typed::Text;
 ///
 /// #[derive(Debug, PartialEq, backwater::Values)]
 /// enum Status {

@@ -86,7 +86,7 @@ impl<T> Partly<T> {
     /// All fields that are lacking, and why.
     ///
     /// ```
-    /// # use backwater::{Cache, Found, Lack, Schema, Table};
+    /// # use backwater::{Cache, Found, Schema, Table, typed::Lack};
     /// # #[derive(Debug, Table)] struct Vessel { #[table(id)] name: String, cars_max: i64 }
     /// # let cache = Cache::new(Schema::builder().table::<Vessel>().build()?);
     /// # cache.commit("heard of", |tx| tx.insert("vessel", [("name", "Marram")]))?;

@@ -13,7 +13,7 @@ use crate::value::{RowId, Value};
 /// these.
 ///
 /// ```
-/// use backwater::{Key, RowId};
+/// use backwater::{RowId, typed::Key};
 ///
 /// assert_eq!(311_i64.to_row_id(), RowId::from(311));
 /// assert_eq!(<(i64, i64)>::from_row_id(&RowId::from((311, 7))), Some((311, 7)));
@@ -238,7 +238,7 @@ impl<T: Table> From<&Link<T>> for Value {
 /// What names a row of a table: its [`Id`], a [`Link`] to it, or the bare key.
 ///
 /// ```
-/// use backwater::{Id, IntoId, Table};
+/// use backwater::{Id, Table, typed::IntoId};
 ///
 /// #[derive(Table)]
 /// struct Sailing {

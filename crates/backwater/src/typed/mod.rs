@@ -8,6 +8,7 @@
 mod field;
 mod found;
 mod id;
+mod live;
 mod one_of;
 mod read;
 mod row;
@@ -20,21 +21,28 @@ pub(crate) use field::DEEPEST;
 pub use field::{FieldCell, FieldType, Text, Written};
 pub use found::{Found, Lack, Partly};
 pub use id::{Id, IntoId, Key, Link, Links};
+pub use live::LiveRows;
 pub use one_of::OneOf;
 pub(crate) use read::target;
 pub use read::{PointsAt, TableRows};
-pub use row::{FromRow, QueryOf, ResultColumns, RowValue};
+pub use row::{FromRow, ResultColumns, TypedQuery};
 pub use schema::SchemaBuilder;
 pub use shape::{
     Cells, Field, FieldShape, FieldWrites, Fields, Kind, OneRowTable, ReadTable, Shape, Table,
 };
 pub use write::TableWriter;
 
-/// What the derive macros write calls of; not for use by hand.
+/// What the derives name; not for use by hand.
 #[doc(hidden)]
 pub mod made {
-    pub use super::field::{number, text};
-    pub use super::one_of::{id_of, table_of, variant};
-    pub use super::row::value;
-    pub use super::shape::Kind;
+    pub use super::Id;
+    pub use super::field::{FieldCell, FieldType, Text, Written, number, text};
+    pub use super::found::Lack;
+    pub use super::one_of::{OneOf, id_of, table_of, variant};
+    pub use super::row::{FromRow, ResultColumns, value};
+    pub use super::shape::{
+        Cells, Field, FieldShape, FieldWrites, Fields, Kind, OneRowTable, ReadTable, Shape, Table,
+    };
+    pub use crate::error::Error;
+    pub use crate::value::{RowId, Value};
 }

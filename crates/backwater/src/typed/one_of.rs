@@ -111,6 +111,7 @@ pub const fn table_of(kind: Kind) -> &'static str {
 /// Which variant a link is; for `#[derive(OneOf)]`.
 #[doc(hidden)]
 pub fn variant(cell: FieldCell<'_>, tables: &[(&str, &str)]) -> Result<usize, Lack> {
+    let cell = cell.in_table()?;
     let (to, _) = cell.target()?;
     let table = &cell.state.schema.table(to).name;
     let place = tables.iter().position(|(_, known)| table.eq_ignore_ascii_case(known));

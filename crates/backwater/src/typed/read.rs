@@ -70,7 +70,12 @@ impl<'s, T: ReadTable<'s>> TableRows<'s, T> {
     pub(crate) fn of(state: &'s State) -> Result<Self> {
         let places = places::<T>(&state.schema)?;
         state.need_ready(places.table)?;
-        Ok(TableRows { state, places, of: PhantomData })
+        Ok(Self::at(state, places))
+    }
+
+    /// Those of a table whose fields and rows are known to be there.
+    pub(super) fn at(state: &'s State, places: Arc<FieldPlaces>) -> Self {
+        Self { state, places, of: PhantomData }
     }
 
     pub(crate) fn places(&self) -> &Arc<FieldPlaces> {
@@ -362,7 +367,8 @@ fn misfit(
         | (Kind::Bool, Held::Bool)
         | (Kind::Text | Kind::OneOf(_), Held::Text)
         | (Kind::Timestamp, Held::Timestamp)
-        | (Kind::Json, Held::Json) => true,
+        | (Kind::Json, Held::Json)
+        | (Kind::Any, _) => true,
         // The row's own id.
         (Kind::Link(name), Held::Int | Held::Text) => {
             table.name.eq_ignore_ascii_case(name)
@@ -404,6 +410,7 @@ impl Kind {
             Kind::Text | Kind::OneOf(_) => "text".into(),
             Kind::Timestamp => "timestamp".into(),
             Kind::Json => "json".into(),
+            Kind::Any => "any value".into(),
             Kind::Link(to) => format!("link to {to}"),
             Kind::Links(to) => format!("links to {to}"),
             Kind::LinkToOneOf(tables) => format!("link to {}", either_of(tables)),

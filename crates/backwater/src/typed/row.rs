@@ -1,23 +1,24 @@
 //! Rows of a query's result as structs or tuples.
 
 use std::fmt;
+use std::hash::{Hash, Hasher};
 use std::marker::PhantomData;
 use std::ops::Deref;
 use std::sync::Arc;
 
-use super::{Id, Key, Kind, Link, Table};
+use super::{FieldCell, FieldType, Kind};
 use crate::error::{Error, ErrorKind, Result, nearest};
-use crate::query::{Query, QueryResult};
+use crate::query::{Delta, Query, QueryResult, Step};
 use crate::schema::Kind as Held;
-use crate::value::{Json, RowId, Timestamp, Value};
+use crate::value::Value;
 
-/// A type that a row of a result can be read as: a struct that derives [`Row`](derive@crate::Row),
+/// A type that a row of a result can be read as: a struct that derives [`Row`](derive@crate::FromRow),
 /// whose fields are columns by name, or a tuple, whose parts are the columns in their order.
 ///
 /// ```
-/// use backwater::{Cache, Row, Schema};
+/// use backwater::{Cache, FromRow, Schema};
 ///
-/// #[derive(Debug, PartialEq, Row)]
+/// #[derive(Debug, PartialEq, FromRow)]
 /// struct Late {
 ///     id: i64,
 ///     #[row(name = "min")]
@@ -25,14 +26,14 @@ use crate::value::{Json, RowId, Timestamp, Value};
 /// }
 ///
 /// let cache = Cache::new(Schema::parse("s.toml", "table.sailing = { id = 'id', fields = { id = 'int', delay_min = 'int' } }")?);
-/// let late = cache.query_of::<Late>("SELECT id, delay_min AS min FROM sailing WHERE delay_min > :over", [("over", 5)])?;
+/// let late = cache.query("SELECT id, delay_min AS min FROM sailing WHERE delay_min > :over", [("over", 5)])?.typed::<Late>()?;
 /// cache.commit("delay reported", |tx| tx.insert("sailing", [("id", 311), ("delay_min", 15)]))?;
 /// assert_eq!(late.rows()?, [Late { id: 311, minutes: Some(15) }]);
 ///
-/// let count = cache.query_of::<(i64,)>("SELECT count(*) FROM sailing", ())?;
+/// let count = cache.query("SELECT count(*) FROM sailing", ())?.typed::<(i64,)>()?;
 /// assert_eq!(count.rows()?, [(1,)]);
 ///
-/// let wrong = cache.query_of::<Late>("SELECT id FROM sailing", ()).unwrap_err();
+/// let wrong = cache.query("SELECT id FROM sailing", ())?.typed::<Late>().unwrap_err();
 /// assert!(wrong.to_string().contains("the result has no column \"min\""));
 /// # Ok::<(), backwater::Error>(())
 /// ```
@@ -52,42 +53,26 @@ pub trait FromRow: Sized {
     fn read(values: &[Value], places: &[usize]) -> Result<Self>;
 }
 
-/// A type that a value of a result can be read as.
-///
-/// ```
-/// use backwater::{RowValue, Value};
-///
-/// assert_eq!(Option::<i64>::of_value(&Value::Null), Some(None));
-/// assert_eq!(i64::of_value(&Value::Null), None);
-/// ```
-pub trait RowValue: Sized {
-    /// What it is, for messages.
-    const KIND: Kind;
-
-    /// The value as this type; `None` if it is of another one.
-    fn of_value(value: &Value) -> Option<Self>;
-}
-
 /// The columns of a result: their names, and their types where these are known.
 ///
 /// ```
-/// use backwater::{Cache, FromRow, Result, ResultColumns, RowValue, Schema, Value};
+/// use backwater::{Cache, Error, FromRow, Schema, Value, typed::ResultColumns};
 ///
-/// /// What `#[derive(Row)]` writes, by hand.
+/// /// What `#[derive(FromRow)]` writes, by hand.
 /// struct Late(i64);
 ///
 /// impl FromRow for Late {
-///     fn places(columns: &ResultColumns) -> Result<Box<[usize]>> {
+///     fn places(columns: &ResultColumns) -> Result<Box<[usize]>, Error> {
 ///         Ok([columns.place::<i64>("delay_min")?].into())
 ///     }
 ///
-///     fn read(values: &[Value], places: &[usize]) -> Result<Self> {
-///         Ok(Self(i64::of_value(&values[places[0]]).unwrap_or(0)))
+///     fn read(values: &[Value], places: &[usize]) -> Result<Self, Error> {
+///         Ok(Self(values[places[0]].as_int().unwrap_or(0)))
 ///     }
 /// }
 ///
 /// let cache = Cache::new(Schema::parse("s.toml", "table.sailing = { id = 'id', fields = { id = 'int', delay_min = 'int' } }")?);
-/// let late = cache.query_of::<Late>("SELECT delay_min FROM sailing", ())?;
+/// let late = cache.query("SELECT delay_min FROM sailing", ())?.typed::<Late>()?;
 /// cache.commit("delay reported", |tx| tx.insert("sailing", [("id", 311), ("delay_min", 15)]))?;
 /// assert_eq!(late.rows()?[0].0, 15);
 /// # Ok::<(), backwater::Error>(())
@@ -99,7 +84,7 @@ impl ResultColumns<'_> {
     ///
     /// # Errors
     /// As [`FromRow::places`].
-    pub fn place<T: RowValue>(&self, name: &str) -> Result<usize> {
+    pub fn place<T: for<'v> FieldType<'v>>(&self, name: &str) -> Result<usize> {
         let place = self.0.iter().position(|(column, _)| column == name).ok_or_else(|| {
             let message = format!("the result has no column \"{name}\"");
             Error::new(ErrorKind::UnknownName, message)
@@ -109,108 +94,39 @@ impl ResultColumns<'_> {
     }
 
     /// Whether a column can be read as a type, as far as that is known.
-    fn check<T: RowValue>(&self, place: usize) -> Result<()> {
+    fn check<T: for<'v> FieldType<'v>>(&self, place: usize) -> Result<()> {
         let (name, Some(held)) = &self.0[place] else { return Ok(()) };
-        let fits = match (T::KIND, held) {
+        let kind = <T as FieldType<'_>>::KIND;
+        let fits = matches!(
+            (kind, held),
             (Kind::Int | Kind::OneOfNumbers(_), Held::Int | Held::Bool | Held::Links(_))
-            | (Kind::Float, Held::Float | Held::Int)
-            | (Kind::Bool, Held::Bool)
-            | (Kind::Text | Kind::OneOf(_), Held::Text)
-            | (Kind::Timestamp, Held::Timestamp)
-            | (Kind::Json, Held::Json)
-            | (_, Held::Link(_) | Held::OneOf)
-            | (Kind::Link(_), _) => true,
-            (found, _) => found == ANY,
-        };
+                | (Kind::Float, Held::Float | Held::Int)
+                | (Kind::Bool, Held::Bool)
+                | (Kind::Text | Kind::OneOf(_), Held::Text)
+                | (Kind::Timestamp, Held::Timestamp)
+                | (Kind::Json, Held::Json)
+                | (_, Held::Link(_) | Held::OneOf)
+                | (Kind::Link(_) | Kind::Any, _)
+        );
         if fits {
             return Ok(());
         }
         let held =
             Held::NAMES.iter().find(|(_, kind)| kind == held).map_or("int", |(name, _)| name);
-        let message = format!("the column is of type {held}, and is read as {}", T::KIND.told());
+        let message = format!("the column is of type {held}, and is read as {}", kind.told());
         Err(Error::new(ErrorKind::Type, message).at(format!("column \"{name}\"")))
     }
 }
 
-/// Any value.
-const ANY: Kind = Kind::OneOf(&[]);
-
-macro_rules! value {
-    ($($type:ty: $kind:expr, $($value:pat => $read:expr),*;)*) => {$(
-        impl RowValue for $type {
-            const KIND: Kind = $kind;
-
-            fn of_value(value: &Value) -> Option<Self> {
-                match value {
-                    $($value => $read,)*
-                    #[allow(unreachable_patterns)]
-                    _ => None,
-                }
-            }
-        }
-    )*};
-}
-
-value! {
-    i64: Kind::Int, Value::Int(number) => Some(*number), Value::Bool(flag) => Some((*flag).into());
-    i32: Kind::Int, Value::Int(number) => (*number).try_into().ok();
-    u32: Kind::Int, Value::Int(number) => (*number).try_into().ok();
-    usize: Kind::Int, Value::Int(number) => (*number).try_into().ok();
-    f64: Kind::Float, Value::Float(number) => Some(*number), Value::Int(number) => Some(*number as f64);
-    bool: Kind::Bool, Value::Bool(flag) => Some(*flag), Value::Int(number) => Some(*number != 0);
-    String: Kind::Text, Value::Text(text) => Some(text.to_string());
-    Arc<str>: Kind::Text, Value::Text(text) => Some(text.clone());
-    Timestamp: Kind::Timestamp, Value::Timestamp(time) => Some(*time), Value::Text(text) => text.parse().ok();
-    Json: Kind::Json, Value::Json(json) => Some(json.clone());
-    Value: ANY, value => Some(value.clone());
-}
-
-impl<T: RowValue> RowValue for Option<T> {
-    const KIND: Kind = T::KIND;
-
-    fn of_value(value: &Value) -> Option<Self> {
-        if value.is_null() { Some(None) } else { T::of_value(value).map(Some) }
-    }
-}
-
-impl<T: Table> RowValue for Id<T> {
-    const KIND: Kind = Kind::Link(T::TABLE);
-
-    fn of_value(value: &Value) -> Option<Self> {
-        let id = match value {
-            Value::Int(number) => RowId::Int(*number),
-            // The id of several parts, as SQL has it.
-            Value::Text(text) => {
-                let parts = T::SHAPE.id.len() > 1;
-                let json = parts.then(|| Json::parse(text).ok()).flatten();
-                match json {
-                    Some(json) => RowId::from_json(&json).ok()?,
-                    None => RowId::Text(text.clone()),
-                }
-            }
-            Value::Json(json) => RowId::from_json(json).ok()?,
-            _ => return None,
-        };
-        T::Key::from_row_id(&id).map(Id::new)
-    }
-}
-
-impl<T: Table> RowValue for Link<T> {
-    const KIND: Kind = Kind::Link(T::TABLE);
-
-    fn of_value(value: &Value) -> Option<Self> {
-        Id::of_value(value).map(Link::from)
-    }
-}
-
-/// Reads one value of a row; for `#[derive(Row)]`.
+/// Reads one value of a row; for `#[derive(FromRow)]`.
 #[doc(hidden)]
-pub fn value<T: RowValue>(values: &[Value], place: usize, name: &str) -> Result<T> {
+pub fn value<T: for<'v> FieldType<'v>>(values: &[Value], place: usize, name: &str) -> Result<T> {
     let found = values.get(place).unwrap_or(&Value::Null);
-    T::of_value(found).ok_or_else(|| {
+    T::read(FieldCell::of_value(found)).map_err(|_| {
+        let expected = <T as FieldType<'_>>::KIND.told();
         let message = match found {
-            Value::Null => format!("found NULL, expected {}", T::KIND.told()),
-            _ => format!("found {} ({found}), expected {}", found.kind(), T::KIND.told()),
+            Value::Null => format!("found NULL, expected {expected}"),
+            _ => format!("found {} ({found}), expected {expected}", found.kind()),
         };
         let help = if found.is_null() { "make the field an Option" } else { "" };
         Error::new(ErrorKind::Type, message).at(format!("column \"{name}\"")).help(help)
@@ -219,7 +135,7 @@ pub fn value<T: RowValue>(values: &[Value], place: usize, name: &str) -> Result<
 
 macro_rules! tuple {
     ($count:literal: $($part:ident $place:tt),*) => {
-        impl<$($part: RowValue),*> FromRow for ($($part,)*) {
+        impl<$($part: for<'v> FieldType<'v>),*> FromRow for ($($part,)*) {
             fn places(columns: &ResultColumns) -> Result<Box<[usize]>> {
                 if columns.0.len() != $count {
                     let message = format!("the result has {} columns, and is read as {}", columns.0.len(), $count);
@@ -248,21 +164,31 @@ tuple!(8: A 0, B 1, C 2, D 3, E 4, F 5, G 6, H 7);
 /// A standing query whose rows are read as a type. It is a [`Query`] in all else.
 ///
 /// See [`FromRow`] for an example.
-pub struct QueryOf<T> {
+pub struct TypedQuery<T> {
     query: Query,
     places: Arc<[usize]>,
     of: PhantomData<fn() -> T>,
 }
 
-impl<T: FromRow> QueryOf<T> {
-    pub(crate) fn new(query: Query) -> Result<Self> {
-        let node = query.node();
+impl Query {
+    /// The same query with its rows read as structs or tuples, which is checked here as far as it
+    /// can be.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] and [`ErrorKind::Type`] if the columns are not those that the type
+    /// has.
+    ///
+    /// See [`FromRow`] for an example.
+    pub fn typed<T: FromRow>(&self) -> Result<TypedQuery<T>> {
+        let node = self.node();
         let outputs = node.asked.plan.outputs.iter();
         let columns: Vec<_> = outputs.map(|of| (of.name.clone(), of.declared)).collect();
-        let places = T::places(&ResultColumns(&columns)).map_err(|error| error.at(query.name()))?;
-        Ok(Self { query, places: places.into(), of: PhantomData })
+        let places = T::places(&ResultColumns(&columns)).map_err(|error| error.at(self.name()))?;
+        Ok(TypedQuery { query: self.clone(), places: places.into(), of: PhantomData })
     }
+}
 
+impl<T: FromRow> TypedQuery<T> {
     /// All rows as of the last commit.
     ///
     /// # Errors
@@ -277,12 +203,12 @@ impl<T: FromRow> QueryOf<T> {
     /// The first row as of the last commit.
     ///
     /// # Errors
-    /// As [`QueryOf::rows`].
+    /// As [`TypedQuery::rows`].
     ///
     /// ```
     /// # use backwater::{Cache, Schema};
     /// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
-    /// let count = cache.query_of::<(i64,)>("SELECT count(*) FROM port", ())?;
+    /// let count = cache.query("SELECT count(*) FROM port", ())?.typed::<(i64,)>()?;
     /// assert_eq!(count.first()?, Some((0,)));
     /// # Ok::<(), backwater::Error>(())
     /// ```
@@ -293,12 +219,12 @@ impl<T: FromRow> QueryOf<T> {
     /// The rows of a result of this query, such as the one before a delta.
     ///
     /// # Errors
-    /// As [`QueryOf::rows`].
+    /// As [`TypedQuery::rows`].
     ///
     /// ```
     /// # use backwater::{Cache, Schema};
     /// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
-    /// let ports = cache.query_of::<(String,)>("SELECT code FROM port", ())?;
+    /// let ports = cache.query("SELECT code FROM port", ())?.typed::<(String,)>()?;
     /// let before = ports.read()?;
     /// cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
     /// assert_eq!((ports.rows_of(&before)?.len(), ports.rows()?.len()), (0, 1));
@@ -308,16 +234,55 @@ impl<T: FromRow> QueryOf<T> {
         result.rows().map(|row| self.row(row.values())).collect()
     }
 
-    /// One row of it, given as values, such as one of a delta.
+    /// The steps from the list of rows before a delta of this query to the one after it.
     ///
     /// # Errors
-    /// As [`QueryOf::rows`].
+    /// As [`TypedQuery::rows`].
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, delta::Step};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
+    /// let ports = cache.query("SELECT code FROM port", ())?.typed::<(String,)>()?;
+    /// let _watch = ports.keep_current();
+    /// let report = cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+    /// let steps = ports.steps(report.delta(&ports).unwrap())?;
+    /// assert_eq!(steps, [Step::Insert { at: 0, row: ("SAL".to_owned(),) }]);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn steps(&self, delta: &Delta) -> Result<Vec<Step<T>>> {
+        delta.steps().map(|step| step.try_map(|row| self.row(row.row().values()))).collect()
+    }
+
+    /// Applies a delta of this query to a list that shows the rows before it.
+    ///
+    /// # Errors
+    /// As [`TypedQuery::rows`] and [`Delta::apply`]. The list then stays as it is.
     ///
     /// ```
     /// # use backwater::{Cache, Schema};
     /// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
-    /// let ports = cache.query_of::<(String,)>("SELECT code FROM port", ())?;
-    /// let _kept = ports.keep_up();
+    /// let ports = cache.query("SELECT code FROM port", ())?.typed::<(String,)>()?;
+    /// let _watch = ports.keep_current();
+    /// let mut shown = ports.rows()?;
+    /// let report = cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
+    /// ports.apply(report.delta(&ports).unwrap(), &mut shown)?;
+    /// assert_eq!(shown, ports.rows()?);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn apply(&self, delta: &Delta, shown: &mut Vec<T>) -> Result<()> {
+        delta.apply_with(shown, |row| self.row(row.row().values()))
+    }
+
+    /// One row of it, given as values, such as one of a delta.
+    ///
+    /// # Errors
+    /// As [`TypedQuery::rows`].
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
+    /// let ports = cache.query("SELECT code FROM port", ())?.typed::<(String,)>()?;
+    /// let _kept = ports.keep_current();
     /// let report = cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
     /// let entered = report.delta(&ports).unwrap().rows().next().unwrap().after().unwrap();
     /// assert_eq!(ports.row(entered.values())?, ("SAL".to_owned(),));
@@ -328,7 +293,7 @@ impl<T: FromRow> QueryOf<T> {
     }
 }
 
-impl<T> Deref for QueryOf<T> {
+impl<T> Deref for TypedQuery<T> {
     type Target = Query;
 
     fn deref(&self) -> &Query {
@@ -336,14 +301,40 @@ impl<T> Deref for QueryOf<T> {
     }
 }
 
-impl<T> Clone for QueryOf<T> {
+impl<T> Clone for TypedQuery<T> {
     fn clone(&self) -> Self {
         Self { query: self.query.clone(), places: self.places.clone(), of: PhantomData }
     }
 }
 
-impl<T> fmt::Debug for QueryOf<T> {
+/// Handles are equal if one is a clone of the other.
+impl<T> PartialEq for TypedQuery<T> {
+    fn eq(&self, other: &Self) -> bool {
+        self.query == other.query
+    }
+}
+
+impl<T> Eq for TypedQuery<T> {}
+
+impl<T> Hash for TypedQuery<T> {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        self.query.hash(state);
+    }
+}
+
+/// The values as they are, for rows that no struct is made of.
+impl FromRow for Vec<Value> {
+    fn places(_: &ResultColumns) -> Result<Box<[usize]>> {
+        Ok(Box::default())
+    }
+
+    fn read(values: &[Value], _: &[usize]) -> Result<Self> {
+        Ok(values.to_vec())
+    }
+}
+
+impl<T> fmt::Debug for TypedQuery<T> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "QueryOf({})", self.query.name())
+        write!(f, "TypedQuery({})", self.query.name())
     }
 }

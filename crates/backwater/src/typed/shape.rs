@@ -1,6 +1,6 @@
 //! What a struct says about its table, known when the program is compiled.
 
-use super::field::{FieldCell, FieldType, Written};
+use super::field::{FieldCell, FieldType, In, TableCell, Written};
 use super::{Id, Key, Lack};
 use crate::schema::{self, FieldNo, Schema, TableNo};
 use crate::table::{RowCells, Slot, State};
@@ -209,9 +209,7 @@ pub trait OneRowTable: Table<Key = ()> + Default {}
 /// What a struct's type says about its table. `#[derive(Table)]` writes it; by hand it is this:
 ///
 /// ```
-/// use backwater::{
-///     Cache, Cells, FieldShape, FieldType, FieldWrites, Fields, Id, Kind, ReadTable, Schema, Shape, Table,
-/// };
+/// use backwater::{Cache, Id, Schema, Table, typed::{Cells, FieldShape, FieldType, FieldWrites, Fields, Kind, ReadTable, Shape}};
 ///
 /// #[derive(Debug, PartialEq)]
 /// struct Vessel {
@@ -289,7 +287,7 @@ pub struct FieldShape {
 /// What a field of a struct holds.
 ///
 /// ```
-/// use backwater::{FieldType, Kind};
+/// use backwater::typed::{FieldType, Kind};
 ///
 /// assert_eq!((<i64 as FieldType>::KIND, <Option<String> as FieldType>::KIND), (Kind::Int, Kind::Text));
 /// ```
@@ -308,6 +306,8 @@ pub enum Kind {
     OneOf(&'static [&'static str]),
     /// One of these whole numbers.
     OneOfNumbers(&'static [i64]),
+    /// Any value.
+    Any,
     /// A moment in time.
     Timestamp,
     /// A JSON text.
@@ -406,7 +406,8 @@ impl<'s> Cells<'_, 's> {
     #[inline(always)]
     fn cell(&self, place: usize) -> FieldCell<'s> {
         let field = self.numbers[place];
-        FieldCell { state: self.state, at: (self.table, self.slot, field), row: self.cells }
+        let at = (self.table, self.slot, field);
+        FieldCell(In::Table(TableCell { state: self.state, at, row: self.cells }))
     }
 }
 

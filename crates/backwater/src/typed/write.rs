@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::read::{places, read_at};
 use super::shape::{Field, FieldWrites, Fields, OneRowTable, Table};
-use super::{FieldType, Found, Id, IntoId, Key};
+use super::{FieldType, Found, Id, IntoId, Key, TableRows};
 use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::FieldPlaces;
@@ -181,6 +181,86 @@ impl<T: Table> TableWriter<'_, T> {
             Some(slot) => read_at(&self.tx.state, &self.places, slot),
             None => Found::NotHere,
         }
+    }
+
+    /// The rows as they are in this transaction, its own writes included: to go through them, to
+    /// count them, or to follow a link back.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Link, Schema, Table};
+    /// # #[derive(Table)]
+    /// # struct Sailing { #[table(id)] id: i64 }
+    /// # #[derive(Table)]
+    /// # struct Booking { #[table(id)] id: i64, sailing: Link<Sailing> }
+    /// # let cache = Cache::new(Schema::builder().table::<Sailing>().table::<Booking>().build()?);
+    /// let booked = cache.commit("booked", |tx| {
+    ///     let mut bookings = tx.table::<Booking>()?;
+    ///     bookings.insert(&Booking { id: 7, sailing: Link::to(311) })?;
+    ///     Ok(bookings.rows().pointing_at(Booking::SAILING, 311).count())
+    /// })?;
+    /// assert_eq!(booked.value, 1);
+    /// # let _ = (Sailing { id: 1 }.id, Booking { id: 1, sailing: Link::to(1) }.sailing);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn rows(&self) -> TableRows<'_, T> {
+        TableRows::at(&self.tx.state, self.places.clone())
+    }
+
+    /// Changes each row that a condition holds for, and tells how many these were. A row that lacks
+    /// what the struct has no default for is left as it is.
+    ///
+    /// # Errors
+    /// As [`TableWriter::update`].
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, Table};
+    /// # #[derive(Table)]
+    /// # struct Todo { #[table(id)] id: i64, done: bool }
+    /// # let cache = Cache::new(Schema::builder().table::<Todo>().build()?);
+    /// # cache.commit("noted", |tx| { let mut todos = tx.table::<Todo>()?; (1..=3).try_for_each(|id| todos.insert(&Todo { id, done: id == 2 })) })?;
+    /// let done = cache.commit("all done", |tx| {
+    ///     tx.table::<Todo>()?.update_where(|todo| !todo.done, |todo| todo.done = true)
+    /// })?;
+    /// assert_eq!(done.value, 2);
+    /// # let _ = Todo { id: 1, done: true }.id;
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn update_where(
+        &mut self,
+        holds: impl FnMut(&T) -> bool,
+        mut change: impl FnMut(&mut T),
+    ) -> Result<usize> {
+        let ids = self.ids_where(holds);
+        ids.iter().try_for_each(|id| self.update(id, &mut change))?;
+        Ok(ids.len())
+    }
+
+    /// Deletes each row that a condition holds for, and tells how many these were; those that go
+    /// along by an `on_delete` are not counted. A row that lacks what the struct has no default for
+    /// stays.
+    ///
+    /// # Errors
+    /// As [`TableWriter::delete`].
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, Table};
+    /// # #[derive(Table)]
+    /// # struct Todo { #[table(id)] id: i64, done: bool }
+    /// # let cache = Cache::new(Schema::builder().table::<Todo>().build()?);
+    /// # cache.commit("noted", |tx| { let mut todos = tx.table::<Todo>()?; (1..=3).try_for_each(|id| todos.insert(&Todo { id, done: id == 2 })) })?;
+    /// assert_eq!(cache.commit("tidied", |tx| tx.table::<Todo>()?.delete_where(|todo| todo.done))?.value, 1);
+    /// # let _ = Todo { id: 1, done: true }.id;
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn delete_where(&mut self, holds: impl FnMut(&T) -> bool) -> Result<usize> {
+        let ids = self.ids_where(holds);
+        ids.iter().try_for_each(|id| self.delete(id).map(drop))?;
+        Ok(ids.len())
+    }
+
+    fn ids_where(&self, mut holds: impl FnMut(&T) -> bool) -> Vec<Id<T>> {
+        let rows = self.rows().here().filter(|row| holds(row));
+        rows.map(|row| row.row_id()).collect()
     }
 
     fn slot(&self, id: &Id<T>) -> Option<Slot> {

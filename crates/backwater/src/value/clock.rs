@@ -12,7 +12,7 @@ use crate::caught::caught;
 ///
 /// ```
 /// use std::time::Duration;
-/// use backwater::{Cache, Clock, Schema, Timestamp};
+/// use backwater::{Cache, Schema, Timestamp, clock::Clock};
 ///
 /// /// It is always noon here.
 /// struct Noon;
@@ -47,7 +47,7 @@ pub trait Clock: Send + Sync {
 /// The clock of the machine. There is none on `wasm32-unknown-unknown`: there it panics.
 ///
 /// ```
-/// use backwater::{Clock, SystemClock};
+/// use backwater::{SystemClock, clock::Clock};
 ///
 /// let clock = SystemClock::new();
 /// assert!(clock.ticks() <= clock.ticks());
@@ -88,7 +88,7 @@ impl fmt::Debug for SystemClock {
 ///
 /// ```
 /// use std::time::Duration;
-/// use backwater::{Cache, Schema, SetClock};
+/// use backwater::{Cache, Schema, clock::SetClock};
 ///
 /// let clock = SetClock::at("2031-05-04T12:00:00Z".parse()?);
 /// let cache = Cache::builder()
@@ -124,7 +124,7 @@ impl SetClock {
     /// Sets the time of day; the ticks, which never go back, stay.
     ///
     /// ```
-    /// use backwater::{Clock, SetClock};
+    /// use backwater::clock::{Clock, SetClock};
     ///
     /// let clock = SetClock::at("2031-05-04T12:00:00Z".parse()?);
     /// clock.set("2031-05-03T08:00:00Z".parse()?);

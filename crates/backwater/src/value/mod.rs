@@ -301,8 +301,15 @@ pub enum RowId {
     /// A text.
     Text(Arc<str>),
     /// Several parts, in the order in which the schema names them; a part that is a link is the
-    /// id that it points at.
+    /// id that it points at. Without a part it is the id of a one-row table's row.
     Parts(Arc<[RowId]>),
+}
+
+/// The id of a one-row table's row.
+impl From<()> for RowId {
+    fn from((): ()) -> Self {
+        RowId::Parts([].into())
+    }
 }
 
 impl RowId {
@@ -334,7 +341,7 @@ impl RowId {
     /// [`ErrorKind::Type`] if it is something else.
     ///
     /// ```
-    /// use backwater::{RowId, Json};
+    /// use backwater::{Json, RowId};
     ///
     /// assert_eq!(RowId::from_json(&Json::parse(r#"[311, "7A"]"#)?)?, RowId::from((311, "7A")));
     /// # Ok::<(), backwater::Error>(())

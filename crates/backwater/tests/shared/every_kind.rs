@@ -5,7 +5,7 @@
 
 use std::collections::BTreeMap;
 
-use backwater::{Cache, Result, Schema, Transaction, Value};
+use backwater::{Cache, Schema, Transaction, Value, error::Result};
 
 pub(crate) const FIRST: &str = r#"
     [table.port]

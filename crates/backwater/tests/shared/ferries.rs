@@ -3,7 +3,7 @@
 #![allow(dead_code, reason = "each test takes what it needs")]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-use backwater::{Cache, Result, Schema, Transaction, Value};
+use backwater::{Cache, Schema, Transaction, Value, error::Result};
 use proptest::prelude::*;
 
 pub(crate) const SCHEMA: &str = r#"

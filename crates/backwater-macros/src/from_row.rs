@@ -1,4 +1,4 @@
-//! `#[derive(Row)]`.
+//! `#[derive(FromRow)]`.
 
 use proc_macro2::TokenStream;
 use quote::quote;
@@ -26,16 +26,16 @@ pub(crate) fn derive(input: &DeriveInput) -> Result<TokenStream> {
         let (ident, ty) = (&field.ident, &field.ty);
         places.push(quote!(columns.place::<#ty>(#name)?));
         reads
-            .push(quote!(#ident: ::backwater::made::value::<#ty>(values, places[#number], #name)?));
+            .push(quote!(#ident: __backwater::made::value::<#ty>(values, places[#number], #name)?));
     }
     let ident = &input.ident;
     Ok(quote! {
-        impl ::backwater::FromRow for #ident {
-            fn places(columns: &::backwater::ResultColumns<'_>) -> ::backwater::Result<::std::boxed::Box<[usize]>> {
+        impl __backwater::made::FromRow for #ident {
+            fn places(columns: &__backwater::made::ResultColumns<'_>) -> ::core::result::Result<::std::boxed::Box<[usize]>, __backwater::made::Error> {
                 ::core::result::Result::Ok(::std::boxed::Box::new([#(#places),*]))
             }
 
-            fn read(values: &[::backwater::Value], places: &[usize]) -> ::backwater::Result<Self> {
+            fn read(values: &[__backwater::made::Value], places: &[usize]) -> ::core::result::Result<Self, __backwater::made::Error> {
                 ::core::result::Result::Ok(Self { #(#reads),* })
             }
         }

@@ -1,0 +1,256 @@
+//! What `backwater ingest` says: of each response, of a recording, and of all together.
+
+use std::io::{self, Write};
+
+use backwater::{
+    Cache, Report, Value,
+    recording::Recording,
+    report::{Ingested, Totals},
+};
+
+use crate::output::{BOLD, Format, Rows, count, grouped, report_width, shortened};
+
+/// So many records that did not fit, and responses that no rule reads, are named one by one.
+const NAMED: usize = 5;
+
+/// What became of a recording's responses.
+#[derive(Default)]
+pub(super) struct Replayed {
+    /// The commits of those that a rule has read.
+    pub(super) reports: Vec<Report>,
+    pub(super) no_rule: Vec<String>,
+    /// How many were no JSON, or no success.
+    pub(super) ignored: usize,
+    pub(super) misfits: Vec<backwater::Error>,
+}
+
+/// Prints reports as they come, or records of all of them at the end.
+pub(super) struct Printer {
+    format: Format,
+    quiet: bool,
+    /// Whether each response of a recording is reported.
+    each: bool,
+    totals: Totals,
+    records: Vec<Vec<Value>>,
+}
+
+impl Printer {
+    pub(super) fn new(format: Format, quiet: bool, each: bool) -> Self {
+        Self { format, quiet, each, totals: Totals::default(), records: Vec::new() }
+    }
+
+    /// Where text for people goes.
+    fn out(&self) -> Box<dyn Write> {
+        match self.format == Format::Table && !self.quiet {
+            true => Box::new(anstream::stdout()),
+            false => Box::new(io::sink()),
+        }
+    }
+
+    fn add(&mut self, file: &str, label: &str, report: &Report) {
+        for brought in report.ingested() {
+            self.totals.add(brought);
+            let record = [Value::from(file)].into_iter().chain(line(label, brought));
+            self.records.push(record.collect());
+        }
+    }
+
+    /// A response or patch that stands in a file of its own.
+    pub(super) fn response(&mut self, name: &str, report: &Report) -> anyhow::Result<()> {
+        self.add(name, name, report);
+        tell(&mut self.out(), name, report)
+    }
+
+    /// A recording: the sums of each rule, or each response.
+    pub(super) fn recording(
+        &mut self,
+        name: &str,
+        recording: &Recording,
+        replayed: &Replayed,
+    ) -> anyhow::Result<()> {
+        let (mut rules, mut lines) = (Vec::<(String, Totals)>::new(), Vec::new());
+        let (mut no_news, mut skipped) = (Vec::new(), Vec::new());
+        for report in &replayed.reports {
+            self.add(name, report.label(), report);
+            for brought in report.ingested() {
+                lines.push(line(report.label(), brought));
+                let known = rules.iter().position(|(rule, _)| **rule == *brought.rule);
+                let place = known.unwrap_or_else(|| {
+                    rules.push((brought.rule.to_string(), Totals::default()));
+                    rules.len() - 1
+                });
+                rules[place].1.add(brought);
+                skipped.extend(brought.skipped.iter().map(|skipped| {
+                    format!("{}: {}: {}", report.label(), skipped.pointer, skipped.problem)
+                }));
+            }
+            if report.changes().next().is_none() {
+                no_news.push(report.label().to_owned());
+            }
+        }
+        let mut out = self.out();
+        let all = count(recording.exchanges().len(), "response");
+        let read = lines.len();
+        writeln!(out, "{BOLD}{name}{BOLD:#}: {all}, of which {read} were read by a rule")?;
+        let counts = ["objects", "new", "changed", "deleted", "skipped"].map(str::to_owned);
+        let (first, rows) = match self.each {
+            true => (["response", "rule"], lines),
+            false => (["rule", "responses"], rules.iter().map(sums).collect()),
+        };
+        if !rows.is_empty() {
+            let columns: Vec<String> = first.map(str::to_owned).into_iter().chain(counts).collect();
+            // The label is as long as what stands beside it leaves place for.
+            let rules = rules.iter().map(|(rule, _)| rule.chars().count()).max().unwrap_or(0);
+            let most = report_width().saturating_sub(rules.max(4) + 50).max(20);
+            Rows { columns, rows }.write_table_as(&mut out, "  ", |column, value| {
+                let text = crate::output::told(value);
+                if column == "response" { shortened(&text, most) } else { text }
+            })?;
+        }
+        for skipped in skipped.iter().take(NAMED) {
+            writeln!(out, "  left out: {skipped}")?;
+        }
+        if let Some(more) = skipped.len().checked_sub(NAMED).filter(|more| *more > 0) {
+            writeln!(out, "  and {} more", count(more, "record"))?;
+        }
+        write_list(&mut out, "Nothing new was brought by", &no_news)?;
+        if replayed.ignored > 0 {
+            let others = match replayed.ignored {
+                1 => "1 other was".to_owned(),
+                number => format!("{number} others were"),
+            };
+            writeln!(out, "  {others} not JSON, or not successful.")?;
+        }
+        Ok(write_list(&mut out, "No rule matches", &replayed.no_rule)?)
+    }
+
+    /// What everything brought together.
+    pub(super) fn finish(self, cache: &Cache) -> anyhow::Result<()> {
+        if self.format != Format::Table {
+            let columns =
+                ["file", "response", "rule", "objects", "new", "changed", "deleted", "skipped"];
+            let columns = columns.map(str::to_owned).to_vec();
+            return Rows { columns, rows: self.records }.print(self.format);
+        }
+        if self.totals.responses > 1 {
+            tell_totals(&mut self.out(), cache, &self.totals)?;
+        }
+        Ok(())
+    }
+}
+
+/// What one response brought, as a row.
+fn line(label: &str, brought: &Ingested) -> Vec<Value> {
+    let mut totals = Totals::default();
+    totals.add(brought);
+    let first = [label.into(), Value::from(brought.rule.clone())];
+    first.into_iter().chain(counts(&totals)).collect()
+}
+
+/// What all responses of a rule brought, as a row.
+fn sums((rule, totals): &(String, Totals)) -> Vec<Value> {
+    let first = [Value::from(rule.as_str()), Value::Int(totals.responses as i64)];
+    first.into_iter().chain(counts(totals)).collect()
+}
+
+fn counts(totals: &Totals) -> [Value; 5] {
+    let Totals { objects, inserted, updated, deleted, skipped, .. } = totals;
+    [objects, inserted, updated, deleted, skipped].map(|number| Value::Int(*number as i64))
+}
+
+/// A sentence that ends with some names, and how many more there are, in lines that fit.
+fn write_list(out: &mut impl Write, start: &str, names: &[String]) -> io::Result<()> {
+    let mut different: Vec<&str> = Vec::new();
+    for name in names {
+        if !different.contains(&name.as_str()) {
+            different.push(name);
+        }
+    }
+    if different.is_empty() {
+        return Ok(());
+    }
+    let most = report_width().saturating_sub(6);
+    writeln!(out, "  {start} {}:", count(different.len(), "request"))?;
+    for name in different.iter().take(NAMED) {
+        writeln!(out, "    {}", shortened(name, most))?;
+    }
+    match different.len().checked_sub(NAMED) {
+        Some(more) if more > 0 => writeln!(out, "    and {more} more"),
+        _ => Ok(()),
+    }
+}
+
+/// What a response brought, table by table.
+pub(crate) fn tell(out: &mut impl Write, name: &str, report: &Report) -> anyhow::Result<()> {
+    for brought in report.ingested() {
+        writeln!(
+            out,
+            "{BOLD}{name}{BOLD:#}: {}, {}, {}{}",
+            count(brought.bytes, "byte"),
+            count(brought.objects(), "object"),
+            count(brought.rows(), "row"),
+            match brought.repeats() {
+                0 => String::new(),
+                repeats => format!("; {} folded", count(repeats, "repeat")),
+            }
+        )?;
+        let number = |number: usize| Value::Int(number as i64);
+        let deletes = brought.tables.iter().any(|table| table.deleted > 0);
+        let rows = brought.tables.iter().map(|table| {
+            let known = table.rows.saturating_sub(table.inserted + table.updated + table.deleted);
+            let counts = [table.objects, table.rows, table.inserted, table.updated, known];
+            let counts = counts.into_iter().chain(deletes.then_some(table.deleted));
+            [Value::from(table.table.clone())].into_iter().chain(counts.map(number)).collect()
+        });
+        let columns = ["table", "objects", "rows", "new", "changed", "known"].into_iter();
+        let columns = columns.chain(deletes.then_some("deleted")).map(str::to_owned).collect();
+        Rows { columns, rows: rows.collect() }.write_table(out, "  ")?;
+        for skipped in brought.skipped.iter().take(NAMED) {
+            writeln!(out, "  left out: {}: {}", skipped.pointer, skipped.problem)?;
+        }
+        if let Some(more) = brought.skipped.len().checked_sub(NAMED).filter(|more| *more > 0) {
+            writeln!(out, "  and {} more", count(more, "record"))?;
+        }
+        if report.changes().next().is_none() {
+            writeln!(out, "  Nothing of this was news.")?;
+        }
+    }
+    if report.ingested().is_empty() {
+        let changed = count(report.changes().count(), "row");
+        writeln!(out, "{BOLD}{name}{BOLD:#}: {changed} changed")?;
+    }
+    Ok(())
+}
+
+/// What everything brought together.
+fn tell_totals(out: &mut impl Write, cache: &Cache, totals: &Totals) -> anyhow::Result<()> {
+    let rows: usize = cache.snapshot().tables().iter().map(|table| table.rows).sum();
+    let known = (totals.known() * 100).checked_div(totals.objects).unwrap_or(0);
+    writeln!(out, "\n{BOLD}Altogether{BOLD:#}")?;
+    writeln!(
+        out,
+        "  {} in {} held {}.",
+        count(totals.bytes, "byte"),
+        count(totals.responses, "response"),
+        count(totals.objects, "object"),
+    )?;
+    let news = [(totals.inserted, "new"), (totals.updated, "changed"), (totals.deleted, "deleted")];
+    let news = news.iter().filter(|(number, _)| *number > 0);
+    let news: Vec<String> =
+        news.map(|(number, what)| format!("{} {what}", grouped(*number))).collect();
+    writeln!(
+        out,
+        "  Rows: {}; {} in the cache now.",
+        if news.is_empty() { "no news".to_owned() } else { news.join(", ") },
+        grouped(rows),
+    )?;
+    writeln!(out, "  {known} % of the objects said what was known already.")?;
+    if totals.without_news > 0 {
+        let (told, all) = (totals.without_news, totals.responses);
+        writeln!(out, "  {told} of the {all} responses brought nothing new.")?;
+    }
+    if totals.skipped > 0 {
+        writeln!(out, "  {} did not fit and were left out.", count(totals.skipped, "record"))?;
+    }
+    Ok(())
+}
