@@ -2,93 +2,74 @@
 //! defined over them, and after each commit exactly those that it touches are brought up to date.
 //! The cache persists, and is there again after a restart, before the first request.
 //!
-//! # In one program
-//!
-//! A server answers with nested JSON, and the same thing comes again and again. A schema says
-//! which objects are things of their own, and where a response has them:
-//!
 //! ```
-//! use backwater::{Cache, DeltaKind, Outcome, Schema, Value};
+//! use backwater::{Cache, FromRow, Link, Schema, Table};
 //!
-//! let schema = Schema::parse("backwater.toml", r#"
-//!     [table.sailing]
-//!     id = "id"
-//!     fields = { id = "int", vessel = { to = "vessel" }, status = "text", delay_min = "int" }
+//! /// A row of the table `vessel`: the same thing once, in however many responses it stands.
+//! #[derive(Table)]
+//! struct Vessel {
+//!     #[table(id)]
+//!     name: String,
+//!     cars_max: i64,
+//! }
 //!
-//!     [table.vessel]
-//!     id = "name"
-//!     fields = { name = "text", cars_max = "int" }
+//! #[derive(Table)]
+//! struct Sailing {
+//!     #[table(id)]
+//!     id: i64,
+//!     vessel: Link<Vessel>,
+//!     delay_min: i64,
+//! }
 //!
-//!     [response.departures]
-//!     records = "/sailings"
-//!     table = "sailing"
-//! "#)?;
-//! let cache = Cache::new(schema);
+//! /// A row of a query.
+//! #[derive(Debug, PartialEq, FromRow)]
+//! struct Late {
+//!     id: i64,
+//!     delay_min: i64,
+//! }
 //!
-//! // A standing query is kept true for as long as its handle lives.
-//! let late = cache.query(
-//!     "SELECT id, delay_min FROM sailing WHERE delay_min > :over ORDER BY delay_min DESC",
-//!     [("over", 5)],
-//! )?;
-//! let by_status = cache.query("SELECT status, count(*) AS n FROM sailing GROUP BY status", ())?;
-//! // Kept up to date at every commit, as somebody shows it; others catch up when they are read.
-//! let _shown = late.keep_current();
+//! # fn main() -> Result<(), backwater::Error> {
+//! let rules = r#"response.departures = { records = "/sailings", table = "sailing" }"#;
+//! let schema = Schema::builder().text("rules.toml", rules).table::<Vessel>().table::<Sailing>();
+//! let cache = Cache::new(schema.build()?);
 //!
-//! // A response becomes rows: two sailings, and one vessel, although it was met twice.
-//! let report = cache.commit("departures loaded", |tx| tx.ingest("departures", r#"{ "sailings": [
-//!     { "id": 311, "status": "on time", "delay_min": 0, "vessel": { "name": "Marram", "cars_max": 42 } },
-//!     { "id": 312, "status": "on time", "delay_min": 9, "vessel": { "name": "Marram", "cars_max": 42 } }
+//! // A standing query, and a list that follows it.
+//! let sql = "SELECT id, delay_min FROM sailing WHERE delay_min > :over ORDER BY delay_min DESC";
+//! let late = cache.query(sql, [("over", 5)])?.typed::<Late>()?;
+//! let mut rows = cache.live(&late, || { /* ask for a repaint */ })?;
+//!
+//! // A response becomes rows: two sailings, and one vessel, although it is there twice.
+//! let loaded = cache.commit("departures loaded", |tx| tx.ingest("departures", r#"{ "sailings": [
+//!     { "id": 311, "delay_min": 0, "vessel": { "name": "Marram", "cars_max": 42 } },
+//!     { "id": 312, "delay_min": 9, "vessel": { "name": "Marram", "cars_max": 42 } }
 //! ] }"#))?;
-//! assert_eq!((report.ingested()[0].objects(), report.ingested()[0].rows()), (4, 3));
-//! assert_eq!(late.read()?.len(), 1);
+//! assert_eq!((loaded.value.objects(), loaded.value.rows()), (4, 3));
 //!
 //! // A change reaches the queries that read it, as a delta, and no other.
-//! let report = cache.commit("delay reported", |tx| tx.update("sailing", 311, [("delay_min", 25)]))?;
-//! let delta = report.delta(&late).unwrap();
-//! assert_eq!(delta.count(DeltaKind::Enter), 1);
-//! assert_eq!(late.read()?.row(0).unwrap().values(), [Value::Int(311), Value::Int(25)]);
-//! assert_eq!(report.outcome(&by_status), Outcome::Untouched);
-//! println!("{}", report.why(&by_status));
-//! # Ok::<(), backwater::Error>(())
+//! let report = cache.commit("delay reported", |tx| tx.table::<Sailing>()?.write(311, Sailing::DELAY_MIN, 25))?;
+//! assert_eq!(report.why(&late), "maintained: 1 row entered, because sailing 311 changed delay_min");
+//! rows.update()?;
+//! assert_eq!(rows[0], Late { id: 311, delay_min: 25 });
+//! # let _ = (rows[0].id, Vessel { name: String::new(), cars_max: 1 }.name);
+//! # let _ = Sailing { id: 1, vessel: Link::to("m"), delay_min: 1 }.vessel;
+//! # Ok(()) }
 //! ```
 //!
-#![doc = include_str!("tour.md")]
-//! # The parts
+//! # Where to look
 //!
-//! - [`Schema`]: tables, links, response rules and named queries, read from `backwater.toml`.
-//! - [`Cache`]: the handle. [`Cache::commit`] writes through a [`Transaction`] and gives a
-//!   [`Report`]; [`Cache::query`] defines a standing [`Query`], [`Cache::rebind`] gives it other
-//!   values; [`Cache::snapshot`] lends rows. [`Cache::builder`] gives it a [`Clock`] and limits.
-//! - [`Table`]: rows as structs, with [`Id`], [`Link`] and [`Links`]; [`Snapshot::table`] reads
-//!   them, [`Transaction::table`] writes them, [`Cache::query_of`] gives rows of SQL as structs.
-//! - [`Derived`]: Rust functions whose results are kept until something that they read changes.
-//! - [`QueryResult`] and [`Delta`]: what a query gives, and how that moved.
-//! - [`Report::why`], [`Cache::origins`] and [`Query::missing`]: what a commit did and why, where
-//!   values come from, and what nobody has loaded. [`Schema::explain`] shows a plan; a [`Scenario`]
-//!   plays a day step by step.
-//! - [`SqliteFile`]: where a cache persists, as ordinary tables of an SQLite file; [`JsonLines`], which
-//!   people can read, and [`MemoryStorage`]. Any other [`Storage`] can be written against the same
-//!   protocol, and tried by [`check_storage`]. [`SchemaChange`] tells what another schema did to it.
-//! - [`Snapshot::export`] and [`Transaction::import`]: all rows as NDJSON, and back.
+//! - [`Cache`] is the handle. [`Cache::commit`] writes through a [`Transaction`] and gives a
+//!   [`Report`]; [`Cache::snapshot`] lends rows; [`Cache::builder`] has the settings.
+//! - [`Schema`] says what the tables are, from structs that derive [`Table`](derive@Table), or from a
+//!   text such as `backwater.toml`.
+//! - [`Cache::query`] gives a standing [`Query`], whose rows are structs by [`Query::typed`];
+//!   [`Cache::live`] and [`Cache::watch`] follow it, [`Cache::rebind`] gives it other parameters.
+//! - [`Derived`] values are Rust functions that run again when something that they read has changed.
+//! - [`SqliteFile`] is where a cache persists; [`storage`] has other storages, and what it takes to
+//!   write one.
+//! - [`Report::why`], [`Cache::origins`] and [`Query::missing`] say what a commit did and why, where
+//!   values come from, and what no response has brought.
 //!
-//! # In tests of your program
-//!
-//! A cache is filled from JSON in a line, a [`SetClock`] stands until it is set, and a report says
-//! which queries a commit reached, so that a test can hold that these and no others follow:
-//!
-//! ```
-//! # use backwater::{Cache, Schema};
-//! let cache = Cache::new(Schema::parse("s.toml", "table.sailing = { id = 'id', fields = { id = 'int', delay_min = 'int', note = 'text' } }")?);
-//! cache.commit("set up", |tx| tx.merge_patch(r#"{ "sailing": { "311": { "delay_min": 0 }, "312": { "delay_min": 9 } } }"#))?;
-//! let late = cache.query("SELECT id FROM sailing WHERE delay_min > 5", ())?;
-//! let notes = cache.query("SELECT id, note FROM sailing", ())?;
-//!
-//! let report = cache.commit("delay reported", |tx| tx.update("sailing", 311, [("delay_min", 25)]))?;
-//! assert_eq!(report.reached().map(|query| query.name()).collect::<Vec<_>>(), [late.name()]);
-//! assert_eq!(report.changes().map(|change| change.to_string()).collect::<Vec<_>>(), ["sailing 311: delay_min 0 -> 25"]);
-//! # let _ = notes;
-//! # Ok::<(), backwater::Error>(())
-//! ```
+//! The guide in the repository's `docs` has a page for each task.
 //!
 //! # Features
 //!
@@ -182,7 +163,26 @@ pub mod result {
     pub use crate::query::{QueryResult, ResultRow, RowKey};
 }
 
-/// The programs of the README run as they stand there.
+/// The programs of the README and of the guide run as they stand there.
 #[cfg(doctest)]
-#[doc = include_str!("../../../README.md")]
-struct Readme;
+mod guide {
+    macro_rules! page {
+        ($($name:ident $path:literal),*) => {$(
+            #[doc = include_str!($path)]
+            struct $name;
+        )*};
+    }
+
+    page!(
+        Readme "../../../README.md",
+        GettingStarted "../../../docs/getting-started.md",
+        Reference "../../../docs/schema.md",
+        Queries "../../../docs/queries.md",
+        Structs "../../../docs/structs.md",
+        Writing "../../../docs/writing.md",
+        Watching "../../../docs/watching.md",
+        File "../../../docs/file.md",
+        SchemaChanges "../../../docs/schema-changes.md",
+        Tests "../../../docs/testing.md"
+    );
+}
