@@ -337,7 +337,7 @@ fn a_recording_becomes_rows_and_says_what_it_was_worth() {
         .says("morning.har: 11 responses, of which 8 were read by a rule")
         .says("  rule        responses  objects  new  changed  deleted  skipped\n")
         .says("  departures          2      200   39        0        0        0\n")
-        .says("Nothing new was brought by 2 requests:\n    GET /departures?port=SAL\n    GET /fleet\n")
+        .says("2 requests brought nothing new:\n    GET /departures?port=SAL\n    GET /fleet\n")
         .says("2 others were not JSON, or not successful.")
         .says("No rule matches 1 request:\n    GET /tides/today\n")
         .says("15,953 bytes in 8 responses held 239 objects.")

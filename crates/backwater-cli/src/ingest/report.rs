@@ -113,7 +113,7 @@ impl Printer {
         if let Some(more) = skipped.len().checked_sub(NAMED).filter(|more| *more > 0) {
             writeln!(out, "  and {} more", count(more, "record"))?;
         }
-        write_list(&mut out, "Nothing new was brought by", &no_news)?;
+        write_list(&mut out, "", " brought nothing new", &no_news)?;
         if replayed.ignored > 0 {
             let others = match replayed.ignored {
                 1 => "1 other was".to_owned(),
@@ -121,7 +121,7 @@ impl Printer {
             };
             writeln!(out, "  {others} not JSON, or not successful.")?;
         }
-        Ok(write_list(&mut out, "No rule matches", &replayed.no_rule)?)
+        Ok(write_list(&mut out, "No rule matches ", "", &replayed.no_rule)?)
     }
 
     /// What everything brought together.
@@ -158,8 +158,8 @@ fn counts(totals: &Totals) -> [Value; 5] {
     [objects, inserted, updated, deleted, skipped].map(|number| Value::Int(*number as i64))
 }
 
-/// A sentence that ends with some names, and how many more there are, in lines that fit.
-fn write_list(out: &mut impl Write, start: &str, names: &[String]) -> io::Result<()> {
+/// A sentence about some requests, and the first of them, in lines that fit.
+fn write_list(out: &mut impl Write, start: &str, end: &str, names: &[String]) -> io::Result<()> {
     let mut different: Vec<&str> = Vec::new();
     for name in names {
         if !different.contains(&name.as_str()) {
@@ -170,7 +170,7 @@ fn write_list(out: &mut impl Write, start: &str, names: &[String]) -> io::Result
         return Ok(());
     }
     let most = report_width().saturating_sub(6);
-    writeln!(out, "  {start} {}:", count(different.len(), "request"))?;
+    writeln!(out, "  {start}{}{end}:", count(different.len(), "request"))?;
     for name in different.iter().take(NAMED) {
         writeln!(out, "    {}", shortened(name, most))?;
     }

@@ -141,13 +141,17 @@ impl App {
 
     fn list(&self, ui: &mut Ui) -> Result<(), backwater::Error> {
         let mut done = Ok(());
-        Grid::new("departures").num_columns(6).spacing([28.0, 7.0]).striped(true).show(ui, |ui| {
-            for title in ["departs", "sailing", "to", "vessel", "status", "delay"] {
+        Grid::new("departures").num_columns(6).spacing([40.0, 7.0]).striped(true).show(ui, |ui| {
+            for title in ["departs (UTC)", "sailing", "to", "vessel", "status", "delay"] {
                 ui.label(RichText::new(title).strong());
             }
             ui.end_row();
             for row in &self.rows {
-                let shown = |text: &str| RichText::new(text).background_color(self.light(row.id));
+                let light = self.light(row.id);
+                let shown = |text: &str| {
+                    let text = RichText::new(text).background_color(light);
+                    if light == Color32::TRANSPARENT { text } else { text.strong() }
+                };
                 ui.label(shown(&row.departs_at.to_string()[11..16]).monospace());
                 ui.label(shown(&row.id.to_string()));
                 ui.label(shown(row.port.as_deref().unwrap_or("…")));
@@ -203,7 +207,7 @@ impl eframe::App for App {
         Panel::top("search").show(ui, |ui| {
             ui.add_space(8.0);
             ui.horizontal(|ui| {
-                ui.heading("Departures from Saltmere");
+                ui.heading("The Saltmere ferries");
                 ui.add_space(16.0);
                 done = std::mem::replace(&mut done, Ok(())).and(self.search(ui));
                 ui.label(format!("{} sailings", self.rows.len()));
@@ -254,7 +258,7 @@ fn play_server(cache: Cache) {
 
 fn main() -> eframe::Result {
     let mut options = eframe::NativeOptions::default();
-    options.viewport = options.viewport.with_inner_size([1000.0, 700.0]);
+    options.viewport = options.viewport.with_inner_size([860.0, 620.0]);
     eframe::run_native(
         "Backwater: departures",
         options,
