@@ -220,7 +220,7 @@ pub(crate) fn rehydrate(size: usize) -> anyhow::Result<Vec<Figure>> {
         || schema.clone(),
         |schema| -> Result<(usize, Cache)> {
             let builder = Cache::builder().schema(schema.clone()).storage(SqliteFile::new(&ours));
-            let cache = builder.ready_first(["vessel"]).build()?;
+            let cache = builder.load_first(["vessel"]).build()?;
             Ok((cache.snapshot().count("vessel")?, cache))
         },
         |_| -> anyhow::Result<(usize, Connection)> {

@@ -10,7 +10,7 @@ use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::Schema;
 use crate::storage::{
-    Damage, Handler, How, Keeper, Opened, Step, StepFn, Storage, WhenDamaged, open,
+    Damage, Handler, How, Opened, Persister, Step, StepFn, Storage, WhenDamaged, open,
 };
 use crate::table::{Snapshot, State};
 use crate::trace::PanicHandler;
@@ -62,7 +62,7 @@ pub struct CacheBuilder {
     handler: Option<Handler>,
     how: How,
     /// Whether tables that are not read at first wait until somebody asks for them.
-    rest_when_asked: bool,
+    load_rest_on_demand: bool,
     #[cfg(feature = "threads")]
     follow_every: Option<Duration>,
     settings: Settings,
@@ -192,7 +192,7 @@ impl CacheBuilder {
     /// cache.commit("announced", |tx| tx.merge_patch(r#"{ "port": { "SAL": {} }, "sailing": { "311": { "to": "SAL" } } }"#))?;
     /// drop(cache);
     ///
-    /// let cache = Cache::builder().storage(memory).ready_first(["port"]).build()?;
+    /// let cache = Cache::builder().storage(memory).load_first(["port"]).build()?;
     /// assert_eq!(cache.snapshot().count("port")?, 1); // for the first view
     /// let sailings = cache.query("SELECT id FROM sailing", ())?;
     /// cache.rehydrate(&sailings)?;
@@ -200,12 +200,12 @@ impl CacheBuilder {
     /// assert_eq!(sailings.read()?.len(), 1);
     /// # Ok::<(), backwater::Error>(())
     /// ```
-    pub fn ready_first<T: Into<String>>(mut self, tables: impl IntoIterator<Item = T>) -> Self {
+    pub fn load_first<T: Into<String>>(mut self, tables: impl IntoIterator<Item = T>) -> Self {
         self.how.first = Some(tables.into_iter().map(Into::into).collect());
         self
     }
 
-    /// Leaves tables that are not [ready first](CacheBuilder::ready_first) in the storage until
+    /// Leaves tables that are not [ready first](CacheBuilder::load_first) in the storage until
     /// somebody asks for them. So that all of them are of one moment, an SQLite file that is only read
     /// is held until all are here, and who writes to it waits.
     ///
@@ -216,14 +216,14 @@ impl CacheBuilder {
     /// # let cache = Cache::open_with(schema, memory.clone())?;
     /// # cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
     /// # drop(cache);
-    /// let cache = Cache::builder().storage(memory).ready_first([""; 0]).rest_when_asked().build()?;
+    /// let cache = Cache::builder().storage(memory).load_first([""; 0]).load_rest_on_demand().build()?;
     /// assert!(!cache.snapshot().is_ready("port")?);
     /// cache.rehydrate(["port"])?;
     /// assert_eq!(cache.snapshot().count("port")?, 1);
     /// # Ok::<(), backwater::Error>(())
     /// ```
-    pub fn rest_when_asked(mut self) -> Self {
-        self.rest_when_asked = true;
+    pub fn load_rest_on_demand(mut self) -> Self {
+        self.load_rest_on_demand = true;
         self
     }
 
@@ -285,8 +285,8 @@ impl CacheBuilder {
     /// cache.flush()?; // now it is
     /// # Ok::<(), backwater::Error>(())
     /// ```
-    pub fn on_storage_error(mut self, told: impl Fn(&Error) + Send + Sync + 'static) -> Self {
-        self.handler = Some(Box::new(told));
+    pub fn on_storage_error(mut self, handler: impl Fn(&Error) + Send + Sync + 'static) -> Self {
+        self.handler = Some(Box::new(handler));
         self
     }
 
@@ -370,18 +370,18 @@ impl CacheBuilder {
                 let is_changed =
                     !changes.is_empty() || matches!(damage, Some(Damage::Accepted { .. }));
                 let damage = (self.how.when_damaged, damage);
-                let keeper =
-                    Keeper::new(outbox, storage, state.clone(), commit, self.handler, damage);
+                let persister =
+                    Persister::new(outbox, storage, state.clone(), commit, self.handler, damage);
                 if is_changed && may_write {
-                    keeper.write()?;
+                    persister.write()?;
                 }
                 #[cfg_attr(
                     not(feature = "threads"),
                     expect(unused_mut, reason = "only a thread is added")
                 )]
-                let mut cache = Cache::with(state, commit, Some(keeper), changes, self.settings);
+                let mut cache = Cache::with(state, commit, Some(persister), changes, self.settings);
                 #[cfg(feature = "threads")]
-                cache.begin_background(!self.rest_when_asked, self.follow_every);
+                cache.begin_background(!self.load_rest_on_demand, self.follow_every);
                 cache.trim_if_ready()?;
                 Ok(cache)
             }

@@ -15,7 +15,7 @@ use crate::derived::{Derived, DerivedBy, Reader};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::{Engine, Query, QueryResult};
 use crate::schema::Schema;
-use crate::storage::{Keeper, SchemaChange, Storage};
+use crate::storage::{Persister, SchemaChange, Storage};
 use crate::sync::{Again, InTurn};
 use crate::table::{Snapshot, State};
 use crate::trace::{
@@ -122,16 +122,16 @@ impl Cache {
     pub(crate) fn with(
         state: Arc<State>,
         commit: u64,
-        keeper: Option<Keeper>,
+        persister: Option<Persister>,
         schema_changes: Vec<SchemaChange>,
         settings: Settings,
     ) -> Self {
         let engine = Engine::new(&state.schema, settings.recent);
         let ring = Ring::new(settings.commits.0, settings.commits.1);
-        let keeper = keeper.map(Arc::new);
-        let keeper = (keeper, settings.writes_by_itself);
+        let persister = persister.map(Arc::new);
+        let persister = (persister, settings.writes_by_itself);
         let watchers = Watchers::new(settings.on_panic);
-        let core = Core::new((state, commit), engine, ring, settings.clock, keeper, watchers);
+        let core = Core::new((state, commit), engine, ring, settings.clock, persister, watchers);
         let inner = Inner { core, schema_changes, rehydrating: InTurn::default() };
         #[cfg(feature = "threads")]
         return Self(Arc::new(inner), None);
@@ -146,13 +146,13 @@ impl Cache {
     /// See [`SchemaChange`], [`WhenDamaged`](crate::WhenDamaged) and [`Opening`] for examples.
     pub fn opening(&self) -> Opening {
         let schema = self.snapshot().state.schema.clone();
-        let keeper = self.0.core.keeper.as_ref();
-        let left = keeper.into_iter().flat_map(|keeper| keeper.left_out());
+        let persister = self.0.core.persister.as_ref();
+        let left = persister.into_iter().flat_map(|persister| persister.left_out());
         let left = left.filter(|(table, _)| !schema.is_entries(*table));
         let left = left.map(|(table, rows)| (schema.table(table).name.to_string(), rows));
         Opening {
             schema_changes: self.0.schema_changes.clone(),
-            damage: keeper.and_then(|keeper| keeper.damage()),
+            damage: persister.and_then(|persister| persister.damage()),
             left_out: left.collect(),
         }
     }
@@ -256,9 +256,9 @@ impl Cache {
         let remembered = std::mem::take(&mut writing.remembered);
         let mut tx = Transaction::new(writing.state.clone(), writing.history.clone(), remembered);
         if writing.state.has_unready()
-            && let Some(keeper) = &core.keeper
+            && let Some(persister) = &core.persister
         {
-            tx = tx.with_source(keeper.clone());
+            tx = tx.with_source(persister.clone());
         }
         let paused = writing.pause();
         let value = write(&mut tx)?;
@@ -529,14 +529,14 @@ impl Cache {
         reports
     }
 
-    /// Watches a query: `told` is called after each commit that moved its result, with the delta,
+    /// Watches a query: `callback` is called after each commit that moved its result, with the delta,
     /// for as long as what this gives lives. The query is kept up to date meanwhile.
     ///
     /// Each commit's delta is told once, in the order of the commits; the old result with the
-    /// delta is the new one. `told` may commit itself: that is applied at once, and told after the
+    /// delta is the new one. `callback` may commit itself: that is applied at once, and told after the
     /// current commit. It runs on a thread that commits, so what takes long belongs elsewhere. A
     /// panic in it ends that call and harms nobody else. A commit that is made while its thread holds
-    /// a lock which `told` takes waits for itself, and a `told` that commits whenever it is told may go
+    /// a lock which `callback` takes waits for itself, and a `callback` that commits whenever it is told may go
     /// on for ever: the cache does not look into either.
     ///
     /// # Errors
@@ -562,9 +562,9 @@ impl Cache {
     pub fn watch(
         &self,
         query: &Query,
-        told: impl FnMut(&ReachedQuery<'_>) + Send + 'static,
+        callback: impl FnMut(&ReachedQuery<'_>) + Send + 'static,
     ) -> Result<Watch> {
-        self.read_and_watch(query, told).map(|(_, watch)| watch)
+        self.read_and_watch(query, callback).map(|(_, watch)| watch)
     }
 
     /// The same, with the result that it begins with: what is told are the deltas from there on. It is
@@ -585,12 +585,12 @@ impl Cache {
     pub fn read_and_watch(
         &self,
         query: &Query,
-        told: impl FnMut(&ReachedQuery<'_>) + Send + 'static,
+        callback: impl FnMut(&ReachedQuery<'_>) + Send + 'static,
     ) -> Result<(QueryResult, Watch)> {
-        self.0.core.watchers.add(query, Box::new(told))
+        self.0.core.watchers.add(query, Box::new(callback))
     }
 
-    /// Watches a query from one thread: `told` need not be `Send`, and is called on this thread alone.
+    /// Watches a query from one thread: `callback` need not be `Send`, and is called on this thread alone.
     /// Of commits on this thread it hears as with [`Cache::watch`]; of those on other threads when
     /// [`LocalWatch::deliver`] is called, or after the next commit on this one. The result is the one
     /// that the deltas begin with.
@@ -618,16 +618,16 @@ impl Cache {
     pub fn watch_local(
         &self,
         query: &Query,
-        told: impl FnMut(&ReachedQuery<'_>) + 'static,
+        callback: impl FnMut(&ReachedQuery<'_>) + 'static,
     ) -> Result<(QueryResult, LocalWatch)> {
-        LocalWatch::of(&self.0.core.watchers, query, told)
+        LocalWatch::of(&self.0.core.watchers, query, callback)
     }
 
-    /// Watches a derived value: `told` is called with the value after each commit after which it is
+    /// Watches a derived value: `callback` is called with the value after each commit after which it is
     /// another one, or another error, for as long as what this gives lives. Commits that follow each
     /// other fast may be told as one.
     ///
-    /// The value is brought up to date on the thread that commits. What may be done in `told` is as
+    /// The value is brought up to date on the thread that commits. What may be done in `callback` is as
     /// for [`Cache::watch`].
     ///
     /// # Errors
@@ -657,7 +657,7 @@ impl Cache {
     pub fn watch_derived<T: PartialEq + Send + Sync + 'static>(
         &self,
         derived: &Derived<T>,
-        mut told: impl FnMut(&Result<Arc<T>>) + Send + 'static,
+        mut callback: impl FnMut(&Result<Arc<T>>) + Send + 'static,
     ) -> Result<Watch> {
         let derived = derived.clone();
         let mut last: Option<Result<Arc<T>>> = None;
@@ -672,7 +672,7 @@ impl Cache {
                 (None, _) => true,
             };
             if !is_same {
-                told(&now);
+                callback(&now);
             }
             last = Some(now);
             Ok::<_, Error>(())
@@ -710,7 +710,7 @@ impl Cache {
         DeltaStream::of(&self.0.core.watchers, query)
     }
 
-    /// Watches commits as a whole: `told` is called after each one with its report, in the order of
+    /// Watches commits as a whole: `callback` is called after each one with its report, in the order of
     /// the commits, after the watchers of queries, and for as long as what this gives lives. It is
     /// for a toast, a log, a sound; what it may do is as for [`Cache::watch`].
     ///
@@ -732,10 +732,10 @@ impl Cache {
     /// assert_eq!(*log.lock().unwrap(), ["a port opened: 1 rows"]);
     /// # Ok::<(), backwater::Error>(())
     /// ```
-    pub fn watch_commits(&self, told: impl FnMut(&Report) + Send + 'static) -> Result<Watch> {
+    pub fn watch_commits(&self, callback: impl FnMut(&Report) + Send + 'static) -> Result<Watch> {
         // While the writer is held, no commit is between two watchers.
         let writer = self.0.core.begin()?;
-        Ok(self.0.core.watchers.add_of_commits(writer.commit, Box::new(told)))
+        Ok(self.0.core.watchers.add_of_commits(writer.commit, Box::new(callback)))
     }
 
     /// Declares further tables, response rules and named queries while the program runs, as when a
@@ -791,8 +791,8 @@ impl Cache {
         let schema = Arc::new(more(beyond).build()?);
         let mut writing = paused.go_on();
         let mut state = Arc::new(writing.state.extended(schema.clone()));
-        if let Some(keeper) = &core.keeper {
-            state = keeper.extend(&state, writing.commit + 1)?;
+        if let Some(persister) = &core.persister {
+            state = persister.extend(&state, writing.commit + 1)?;
         }
         writing.engine.extend(&schema);
         let changes = Changes::none(state);
@@ -851,9 +851,9 @@ impl Cache {
     /// ```
     pub fn clear(&self, label: impl Into<String>) -> Result<Report> {
         let report = self.commit(label, Transaction::clear)?.report;
-        if let Some(keeper) = &self.0.core.keeper {
-            keeper.forget_sleepers();
-            keeper.compact()?;
+        if let Some(persister) = &self.0.core.persister {
+            persister.forget_retained();
+            persister.compact()?;
         }
         Ok(report)
     }
@@ -883,7 +883,7 @@ impl Cache {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn compact(&self) -> Result<()> {
-        self.0.core.keeper.as_ref().map_or(Ok(()), |keeper| keeper.compact())
+        self.0.core.persister.as_ref().map_or(Ok(()), |persister| persister.compact())
     }
 
     /// Returns when everything that was committed is durable; at once, if the cache has no storage.
@@ -894,7 +894,7 @@ impl Cache {
     ///
     /// See [`SqliteFile`](crate::SqliteFile) for an example.
     pub fn flush(&self) -> Result<()> {
-        self.0.core.keeper.as_ref().map_or(Ok(()), |keeper| keeper.write())
+        self.0.core.persister.as_ref().map_or(Ok(()), |persister| persister.write())
     }
 }
 

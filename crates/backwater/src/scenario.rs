@@ -103,7 +103,7 @@ pub struct PlayedStep {
     /// The commit that it made, if it made one.
     pub report: Option<Report>,
     /// For each query what that commit did to it; `None` for those that were not there yet.
-    pub outcomes: Vec<Option<Told>>,
+    pub outcomes: Vec<Option<PlayedQuery>>,
     /// What it read: the query's name, its result, and how long that took, if there is a clock.
     pub read: Option<(String, QueryResult, Option<Duration>)>,
 }
@@ -113,7 +113,7 @@ pub struct PlayedStep {
 /// See [`Scenario`] for an example.
 #[derive(Debug, Clone)]
 #[non_exhaustive]
-pub struct Told {
+pub struct PlayedQuery {
     /// The outcome.
     pub outcome: Outcome,
     /// How long it took, if the cache has a clock.
@@ -353,7 +353,7 @@ impl<'c> Stage<'c> {
     fn report(&mut self, label: String, report: Report) {
         let outcomes = self.queries.iter().map(|query| {
             let query = query.query.as_ref()?;
-            Some(Told {
+            Some(PlayedQuery {
                 outcome: report.outcome(query),
                 took: report.time_of(query),
                 why: report.why(query),

@@ -125,7 +125,7 @@ pub fn check_storage<S: Storage + 'static>(open: impl Fn() -> S) -> Result<()> {
         // In every other round its tables come one by one, some of them after a write.
         let cache = match round % 2 {
             0 => builder_of_it,
-            _ => builder_of_it.ready_first(["sailing"]).rest_when_asked(),
+            _ => builder_of_it.load_first(["sailing"]).load_rest_on_demand(),
         };
         let cache =
             cache.build().map_err(|error| told(round, "it cannot be opened again", error))?;

@@ -52,11 +52,11 @@ impl Storage for Any {
     ) -> Result<(), backwater::Error> {
         self.0.load(table, loader)
     }
-    fn told(
+    fn digest(
         &mut self,
         table: &backwater::storage::StoredTable<'_>,
     ) -> Result<Option<(u64, backwater::storage::Hash)>, backwater::Error> {
-        self.0.told(table)
+        self.0.digest(table)
     }
     fn loaded(&mut self) -> Result<(), backwater::Error> {
         self.0.loaded()

@@ -86,8 +86,8 @@ proptest! {
         let (one, other) = (filled(&before), filled(&before));
         let whole = Cache::open_with(schema(), one.clone()).unwrap();
         let builder = Cache::builder().schema(schema()).storage(other.clone());
-        let builder = builder.ready_first(first.iter().map(|table| TABLES[*table]));
-        let parts = if by_thread { builder } else { builder.rest_when_asked() }.build().unwrap();
+        let builder = builder.load_first(first.iter().map(|table| TABLES[*table]));
+        let parts = if by_thread { builder } else { builder.load_rest_on_demand() }.build().unwrap();
         let views = QUERIES.map(|sql| watched(&parts, sql));
         for step in &steps {
             match step {
@@ -154,7 +154,7 @@ fn commits_go_on_while_a_table_is_read() {
         let meanwhile: Meanwhile = Arc::default();
         let slow = Slow { memory: memory.clone(), meanwhile: meanwhile.clone() };
         let cache = Cache::builder().schema(schema()).storage(slow);
-        let cache = cache.ready_first(["booking"]).rest_when_asked().build().unwrap();
+        let cache = cache.load_first(["booking"]).load_rest_on_demand().build().unwrap();
         let (writer, made) = (cache.clone(), Arc::new(Mutex::new(0)));
         let count = made.clone();
         *meanwhile.lock().unwrap() = Some(Box::new(move || {
@@ -196,7 +196,7 @@ fn damage_is_met_when_a_table_comes() {
     fill();
     let open = |what: WhenDamaged| {
         let builder = Cache::builder().schema(schema()).storage(SqliteFile::new(&path));
-        builder.when_damaged(what).ready_first(["port"]).rest_when_asked().build().unwrap()
+        builder.when_damaged(what).load_first(["port"]).load_rest_on_demand().build().unwrap()
     };
     let cache = open(WhenDamaged::Refuse);
     let told = cache.rehydrate(..).unwrap_err().to_string();
@@ -248,7 +248,7 @@ fn closing_ends_what_is_being_read() {
         let failed = Arc::new(AtomicBool::new(false));
         let told = failed.clone();
         let builder = builder.on_storage_error(move |_| told.store(true, Ordering::Relaxed));
-        let cache = builder.ready_first(["port"]).build().unwrap();
+        let cache = builder.load_first(["port"]).build().unwrap();
         cache.commit("elsewhere", |tx| tx.merge("port", [("code", "P9")])).unwrap();
         drop(cache);
         assert!(!failed.load(Ordering::Relaxed));
@@ -293,7 +293,7 @@ fn what_is_still_to_come_is_not_missing() {
         .unwrap();
     drop(cache);
     let builder = Cache::builder().schema(declared()).storage(memory);
-    let cache = builder.ready_first(["call"]).rest_when_asked().build().unwrap();
+    let cache = builder.load_first(["call"]).load_rest_on_demand().build().unwrap();
     let runs = Arc::new(Mutex::new(Vec::new()));
     let seen = runs.clone();
     let ports = cache.derived("ports of calls", move |read| {

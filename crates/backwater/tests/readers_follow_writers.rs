@@ -117,7 +117,7 @@ fn a_reader_lets_go_of_the_file() {
     commit(&writer, &[Write::Merge(0, 1, 0), Write::Merge(2, 7, 2)]);
     writer.flush().unwrap();
     let builder = Cache::builder().storage(SqliteFile::read_only(&path));
-    let reader = builder.ready_first(["port"]).rest_when_asked().build().unwrap();
+    let reader = builder.load_first(["port"]).load_rest_on_demand().build().unwrap();
     // A change of its own, for which all the rest has to come.
     let own = r#"{ "vessel": {}, "sailing": {}, "booking": {}, "seat": {}, "departure_list": {} }"#;
     reader.commit("looked at", |tx| tx.merge_patch(own)).unwrap();
@@ -144,7 +144,7 @@ fn a_thread_follows_and_tells_of_another_schema() {
     let builder = Cache::builder().storage(SqliteFile::read_only(&path));
     let builder = builder.on_storage_error(move |error| errors.lock().unwrap().push(error.kind()));
     let reader =
-        builder.ready_first(["port"]).follow_every(Duration::from_millis(5)).build().unwrap();
+        builder.load_first(["port"]).follow_every(Duration::from_millis(5)).build().unwrap();
     let wait = |is_so: &dyn Fn() -> bool| {
         let start = Instant::now();
         while !is_so() {

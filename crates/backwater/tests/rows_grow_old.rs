@@ -94,7 +94,7 @@ fn check<S: Storage + 'static>(steps: &[Step], storage: impl Fn() -> S) {
         let builder = Cache::builder().schema(schema.clone()).clock(clock.clone());
         let builder = builder.storage(storage());
         let builder =
-            if in_parts { builder.ready_first(["vessel"]).rest_when_asked() } else { builder };
+            if in_parts { builder.load_first(["vessel"]).load_rest_on_demand() } else { builder };
         builder.build().unwrap()
     };
     let mut model = Model::default();

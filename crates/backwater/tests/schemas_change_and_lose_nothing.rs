@@ -1,5 +1,5 @@
 //! A storage that was written with one schema opens with another: what has a place in it moves there,
-//! what has none sleeps until it has one again, and only what is dropped is lost.
+//! what has none is retained until it has one again, and only what is dropped is lost.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
@@ -164,13 +164,13 @@ fn what_is_not_named_sleeps_and_only_drop_removes_it() {
     assert_eq!(
         told,
         [
-            "board sleeps: 1 value stays in the storage until a schema names it again",
-            "crew sleeps: 1 value stays in the storage until a schema names it again",
-            "port sleeps: 1 value stays in the storage until a schema names it again",
-            "sailing.from sleeps: 1 value stays in the storage until a schema names it again",
-            "sailing.note sleeps: 1 value stays in the storage until a schema names it again",
-            "sailing.stops sleeps: 1 value stays in the storage until a schema names it again",
-            "sailing_stops sleeps: 2 values stay in the storage until a schema names it again",
+            "board is retained: 1 value stays in the storage until a schema names it again",
+            "crew is retained: 1 value stays in the storage until a schema names it again",
+            "port is retained: 1 value stays in the storage until a schema names it again",
+            "sailing.from is retained: 1 value stays in the storage until a schema names it again",
+            "sailing.note is retained: 1 value stays in the storage until a schema names it again",
+            "sailing.stops is retained: 1 value stays in the storage until a schema names it again",
+            "sailing_stops is retained: 2 values stay in the storage until a schema names it again",
         ]
     );
     cache.commit("delayed", |tx| tx.update("sailing", 311, [("delay", 30)])).unwrap();
@@ -195,7 +195,7 @@ fn what_is_not_named_sleeps_and_only_drop_removes_it() {
     assert_eq!(rows(&cache, "crew"), ["id=7 name=Ida on=311"]);
     assert_eq!(rows(&cache, "board"), ["search=ma dark=true"]);
     drop(cache);
-    // A row that goes takes along what sleeps of it, and a drop takes what it names.
+    // A row that goes takes along what is retained of it, and a drop takes what it names.
     let cache = Cache::open_with(parse(small), memory.clone()).unwrap();
     cache.commit("taken out", |tx| tx.delete("sailing", 311)).unwrap();
     cache.commit("another of that number", |tx| tx.insert("sailing", [("id", 311)])).unwrap();
@@ -214,7 +214,7 @@ fn what_is_not_named_sleeps_and_only_drop_removes_it() {
         (rows(&cache, "crew").len(), rows(&cache, "board")),
         (0, vec!["search=ma".to_owned()])
     );
-    // Signing out empties what sleeps as well.
+    // Signing out empties what is retained as well.
     drop(cache);
     let cache = Cache::open_with(parse(small), memory.clone()).unwrap();
     cache.clear("signed out").unwrap();
@@ -332,7 +332,7 @@ impl Shape {
 }
 
 /// A json field becomes one of another type as a response would have brought its values there, and
-/// back; what would lose something is refused, with the value as JSON. The same after it slept.
+/// back; what would lose something is refused, with the value as JSON. The same after it was retained.
 #[test]
 fn json_becomes_what_it_says() {
     let schema = |kind: &str| {
@@ -374,8 +374,8 @@ fn json_becomes_what_it_says() {
             .unwrap();
         drop(cache);
         let read = |cache: &Cache| cache.snapshot().get("t", 1).unwrap().unwrap().get("v").unwrap();
-        for sleeps in [false, true] {
-            if sleeps {
+        for is_retained in [false, true] {
+            if is_retained {
                 drop(open(nothing(), &memory).unwrap());
             }
             match (open(schema(kind), &memory), &becomes) {
@@ -383,8 +383,8 @@ fn json_becomes_what_it_says() {
                     assert_eq!(read(&cache).as_ref(), Some(becomes), "{json}")
                 }
                 (Err(error), Err(said)) => assert!(error.to_string().contains(said), "{error}"),
-                // What slept and does not fit sleeps on.
-                (Ok(cache), Err(_)) if sleeps => assert_eq!(read(&cache), None),
+                // What was retained and does not fit stays retained.
+                (Ok(cache), Err(_)) if is_retained => assert_eq!(read(&cache), None),
                 (opened, _) => panic!("{json} as {kind}: {opened:?}"),
             }
             let back = read(&open(schema("json"), &memory).unwrap()).unwrap();

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use backwater::{
     Outcome,
-    scenario::{Played, PlayedStep, Told},
+    scenario::{Played, PlayedQuery, PlayedStep},
 };
 
 use super::style;
@@ -61,7 +61,7 @@ fn block(
             cell(out, of(&step).as_ref(), &scale)?;
         }
         if let Some(all) = totals {
-            let told: Vec<Told> = all.iter().filter_map(|step| of(&step)).collect();
+            let told: Vec<PlayedQuery> = all.iter().filter_map(|step| of(&step)).collect();
             let touched = told.iter().filter(|told| told.outcome != Outcome::Untouched).count();
             let for_nothing = told.iter().filter(|told| told.outcome == Outcome::Same).count();
             let time: Duration = told.iter().filter_map(|told| told.took).sum();
@@ -85,7 +85,7 @@ fn block(
     Ok(writeln!(out)?)
 }
 
-fn cell(out: &mut impl Write, told: Option<&Told>, scale: &Scale) -> anyhow::Result<()> {
+fn cell(out: &mut impl Write, told: Option<&PlayedQuery>, scale: &Scale) -> anyhow::Result<()> {
     let Some(told) = told else { return Ok(write!(out, "  ")?) };
     let style = style(told.outcome);
     let bar = told.took.map_or(' ', |took| scale.bar(took));

@@ -46,8 +46,8 @@ impl Cache {
     /// ```
     pub fn follow(&self, label: impl Into<String>) -> Result<Option<Report>> {
         let core = &self.0.core;
-        let keeper = core.keeper.as_ref().filter(|keeper| keeper.is_read_only());
-        let Some(keeper) = keeper else {
+        let persister = core.persister.as_ref().filter(|persister| persister.is_read_only());
+        let Some(persister) = persister else {
             let message = "nobody else writes to what this cache keeps";
             return Err(Error::new(ErrorKind::Storage, message)
                 .help("open the storage only to be read, such as by `SqliteFile::read_only`"));
@@ -56,7 +56,7 @@ impl Cache {
         let mut writing = core.begin()?;
         let watch = Stopwatch::start(core.clock());
         let before = writing.state.clone();
-        let Some(followed) = keeper.follow(&before)? else { return Ok(None) };
+        let Some(followed) = persister.follow(&before)? else { return Ok(None) };
         let rows = Arc::new(followed.rows.into());
         let changes = Changes { before, after: followed.state, rows };
         if changes.rows.is_empty() {

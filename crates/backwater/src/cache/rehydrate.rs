@@ -13,7 +13,7 @@ use crate::commit::{Kind, Writer};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::Query;
 use crate::schema::TableNo;
-use crate::storage::{Damage, Keeper, SchemaChange, beyond, expired};
+use crate::storage::{Damage, Persister, SchemaChange, beyond, expired};
 #[cfg(feature = "threads")]
 use crate::sync::{Signal, Woken};
 use crate::table::{Slot, State};
@@ -159,7 +159,7 @@ pub struct Opening {
 
 impl Cache {
     /// How far the cache is with reading its tables: of one that was not built with
-    /// [`CacheBuilder::ready_first`](crate::CacheBuilder::ready_first), all are here from the start.
+    /// [`CacheBuilder::load_first`](crate::CacheBuilder::load_first), all are here from the start.
     ///
     /// ```
     /// # use backwater::{Cache, Schema, storage::MemoryStorage};
@@ -168,7 +168,7 @@ impl Cache {
     /// # let cache = Cache::open_with(schema, memory.clone())?;
     /// # cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
     /// # drop(cache);
-    /// let cache = Cache::builder().storage(memory).ready_first([""; 0]).rest_when_asked().build()?;
+    /// let cache = Cache::builder().storage(memory).load_first([""; 0]).load_rest_on_demand().build()?;
     /// assert_eq!(cache.readiness().to_string(), "port to come, 0 of 1 rows read");
     /// cache.rehydrate(..)?;
     /// assert!(cache.readiness().is_ready());
@@ -179,10 +179,10 @@ impl Cache {
         let tables: Vec<TableNo> = state.unready().collect();
         let name = |table: &TableNo| state.schema.table(*table).name.to_string();
         let to_come = tables.iter().map(name).collect();
-        let (rows, read) = match &self.0.core.keeper {
-            Some(keeper) if !tables.is_empty() => {
-                let rows = keeper.rows_to_come(&tables);
-                (rows, keeper.progress().rows().min(rows.unwrap_or(u64::MAX)))
+        let (rows, read) = match &self.0.core.persister {
+            Some(persister) if !tables.is_empty() => {
+                let rows = persister.rows_to_come(&tables);
+                (rows, persister.progress().rows().min(rows.unwrap_or(u64::MAX)))
             }
             _ => (Some(0), 0),
         };
@@ -197,7 +197,7 @@ impl Cache {
     /// [`ErrorKind::Nested`] if it is called inside of a commit's closure. What could not be read is
     /// tried again at the next call.
     ///
-    /// See [`Cache::readiness`] and [`CacheBuilder::ready_first`](crate::CacheBuilder::ready_first)
+    /// See [`Cache::readiness`] and [`CacheBuilder::load_first`](crate::CacheBuilder::load_first)
     /// for examples.
     pub fn rehydrate(&self, tables: impl Into<TableSet>) -> Result<()> {
         let state = self.snapshot().state;
@@ -283,7 +283,8 @@ impl Cache {
     pub(crate) fn trim_if_ready(&self) -> Result<()> {
         let state = self.snapshot().state;
         let is_limited = state.schema.limits.stored_bytes.is_some();
-        let may_write = self.0.core.keeper.as_ref().is_some_and(|keeper| !keeper.is_read_only());
+        let may_write =
+            self.0.core.persister.as_ref().is_some_and(|persister| !persister.is_read_only());
         if !is_limited || state.has_unready() || !may_write {
             return Ok(());
         }
@@ -296,15 +297,17 @@ impl Cache {
             return Err(Error::new(ErrorKind::Nested, "a commit is being made on this thread")
                 .help("wait for tables before it; what it writes to comes by itself"));
         }
-        match &self.0.core.keeper {
-            Some(keeper) => tables.into_iter().try_for_each(|table| self.bring_one(keeper, table)),
+        match &self.0.core.persister {
+            Some(persister) => {
+                tables.into_iter().try_for_each(|table| self.bring_one(persister, table))
+            }
             None => Ok(()),
         }
     }
 
     /// Has the rows of a table come, with the entries of its to-many links: read apart from everything
     /// else, then put in place.
-    fn bring_one(&self, keeper: &Keeper, table: TableNo) -> Result<()> {
+    fn bring_one(&self, persister: &Persister, table: TableNo) -> Result<()> {
         let turn = self.0.rehydrating.begin();
         let mut attempts = 0;
         loop {
@@ -317,7 +320,7 @@ impl Cache {
             }
             attempts += 1;
             let mut read = State::clone(&base);
-            keeper.read(&mut read, &tables)?;
+            persister.read(&mut read, &tables)?;
             let mut writer = self.0.core.begin()?;
             if tables.iter().any(|table| writer.state.is_ready(*table)) {
                 // A commit needed it meanwhile.
@@ -328,7 +331,7 @@ impl Cache {
                 None if attempts < ATTEMPTS => continue,
                 None => {
                     let mut here = State::clone(&writer.state);
-                    keeper.read(&mut here, &tables)?;
+                    persister.read(&mut here, &tables)?;
                     here
                 }
             };
@@ -336,25 +339,25 @@ impl Cache {
             let report = self.put_in_place(&mut writer, Arc::new(here), &tables);
             drop(turn);
             self.0.core.tell(writer, &[&report]);
-            return self.end_coming(keeper);
+            return self.end_coming(persister);
         }
     }
 
     /// Once all rows are here, the storage is let go of, and so is what is too much.
-    fn end_coming(&self, keeper: &Keeper) -> Result<()> {
+    fn end_coming(&self, persister: &Persister) -> Result<()> {
         if self.snapshot().state.has_unready() {
             return Ok(());
         }
-        keeper.loaded()?;
+        persister.loaded()?;
         self.trim_if_ready()
     }
 
     /// The same behind a commit for which rows came: nobody waits for that.
     pub(super) fn end_coming_or_tell(&self) {
-        if let Some(keeper) = &self.0.core.keeper
-            && let Err(error) = self.end_coming(keeper)
+        if let Some(persister) = &self.0.core.persister
+            && let Err(error) = self.end_coming(persister)
         {
-            keeper.tell(&error);
+            persister.tell(&error);
         }
     }
 
@@ -379,7 +382,7 @@ impl Cache {
         let rows = Arc::new(rows.collect::<Vec<_>>().into());
         let changes = Changes { before: writer.state.clone(), after: here, rows };
         let report = core.make(writer, (label, watch), changes, Kind::Came(tables));
-        if core.keeper.as_ref().is_some_and(|keeper| keeper.damage().is_some()) {
+        if core.persister.as_ref().is_some_and(|persister| persister.damage().is_some()) {
             // What became of it may be something to write.
             core.wake_writer();
         }
@@ -390,7 +393,7 @@ impl Cache {
     /// program writes, if it shall.
     #[cfg(feature = "threads")]
     pub(crate) fn begin_background(&mut self, reads_rest: bool, follow: Option<Duration>) {
-        let Some(keeper) = self.0.core.keeper.clone() else { return };
+        let Some(persister) = self.0.core.persister.clone() else { return };
         let reads_rest = reads_rest && self.snapshot().state.has_unready();
         if !reads_rest && follow.is_none() {
             return;
@@ -407,22 +410,22 @@ impl Cache {
                 && ends.wait(Some(period), Duration::ZERO) != Woken::End
             {
                 if let Err(error) = cache.follow("another program wrote") {
-                    cache.0.core.keeper.iter().for_each(|keeper| keeper.tell(&error));
+                    cache.0.core.persister.iter().for_each(|persister| persister.tell(&error));
                 }
             }
         });
         // Without a thread, all is read when somebody asks.
-        self.1 = Some(Arc::new(Background { keeper, signal, thread: thread.ok() }));
+        self.1 = Some(Arc::new(Background { persister, signal, thread: thread.ok() }));
     }
 
     #[cfg(feature = "threads")]
     fn bring_rest(&self) {
-        let Some(keeper) = &self.0.core.keeper else { return };
+        let Some(persister) = &self.0.core.persister else { return };
         for table in self.snapshot().state.unready().collect::<Vec<_>>() {
-            if let Err(error) = self.bring_one(keeper, table)
-                && !keeper.progress().is_over()
+            if let Err(error) = self.bring_one(persister, table)
+                && !persister.progress().is_over()
             {
-                keeper.tell(&error);
+                persister.tell(&error);
             }
         }
     }
@@ -431,7 +434,7 @@ impl Cache {
 /// The thread that reads, which ends with the last handle.
 #[cfg(feature = "threads")]
 pub(super) struct Background {
-    keeper: Arc<Keeper>,
+    persister: Arc<Persister>,
     signal: Arc<Signal>,
     thread: Option<thread::JoinHandle<()>>,
 }
@@ -439,7 +442,7 @@ pub(super) struct Background {
 #[cfg(feature = "threads")]
 impl Drop for Background {
     fn drop(&mut self) {
-        self.keeper.progress().end();
+        self.persister.progress().end();
         self.signal.end();
         let thread = self.thread.take();
         // The last handle may be let go of by the thread itself, in a watcher.

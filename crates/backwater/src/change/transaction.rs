@@ -250,7 +250,7 @@ impl Transaction {
     ///
     /// # Errors
     /// [`ErrorKind::UnknownName`] if there is no such table; [`ErrorKind::Storage`] if its rows are
-    /// still to come (see [`CacheBuilder::ready_first`](crate::CacheBuilder::ready_first)).
+    /// still to come (see [`CacheBuilder::load_first`](crate::CacheBuilder::load_first)).
     ///
     /// ```
     /// # use backwater::{Cache, Schema, Value};
@@ -472,8 +472,8 @@ impl Transaction {
                     staged.push((one_of.type_field, Staged::Null));
                     Ok(Staged::Null)
                 }
-                None if definition.link_told_by(number).is_some() => {
-                    self.told_type(definition, number, fields, (table, slot), value)?;
+                None if definition.link_typed_by(number).is_some() => {
+                    self.check_type_field(definition, number, fields, (table, slot), value)?;
                     continue;
                 }
                 None => self.stage(&schema, field, value),
@@ -516,7 +516,7 @@ impl Transaction {
     }
 
     /// The name of the table that a link points at is written with the link only.
-    fn told_type(
+    fn check_type_field(
         &self,
         definition: &Table,
         number: FieldNo,
@@ -524,7 +524,7 @@ impl Transaction {
         (table, slot): (TableNo, Slot),
         value: &Value,
     ) -> Result<()> {
-        let Some(link) = definition.link_told_by(number) else { return Ok(()) };
+        let Some(link) = definition.link_typed_by(number) else { return Ok(()) };
         let with_link = fields.iter().any(|(name, _)| definition.field_no(name) == Some(link));
         let before = self.state.value(table, slot, number).unwrap_or(Value::Null);
         if with_link || before == *value {

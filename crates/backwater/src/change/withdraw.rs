@@ -205,7 +205,7 @@ impl Transaction {
         let definition = self.definition(row.then.0);
         let beside = |field: FieldNo| {
             let one_of = definition.field(field).one_of().map(|one_of| one_of.type_field);
-            one_of.or_else(|| definition.link_told_by(field))
+            one_of.or_else(|| definition.link_typed_by(field))
         };
         let closed = row.fields.iter().filter(|(.., is_open)| !is_open);
         let closed: FieldSet = closed.filter_map(|(field, ..)| beside(*field)).collect();

@@ -14,7 +14,7 @@ use crate::derived::Evaluation;
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::{Engine, Published, Reached, ReachedList};
 use crate::schema::TableNo;
-use crate::storage::Keeper;
+use crate::storage::Persister;
 #[cfg(feature = "threads")]
 use crate::storage::WriterThread;
 use crate::sync::{InTurn, Turn};
@@ -32,7 +32,7 @@ pub(crate) struct Core {
     pub(crate) evaluation: Arc<Evaluation>,
     pub(crate) ring: Ring,
     pub(crate) clock: Option<Arc<dyn Clock>>,
-    pub(crate) keeper: Option<Arc<Keeper>>,
+    pub(crate) persister: Option<Arc<Persister>>,
     #[cfg(feature = "threads")]
     thread: Option<WriterThread>,
     /// Whether that thread writes soon after each commit.
@@ -44,7 +44,7 @@ pub(crate) struct Core {
 #[cfg(not(feature = "threads"))]
 impl Drop for Core {
     fn drop(&mut self) {
-        self.keeper.iter().for_each(|keeper| drop(keeper.write_or_tell()));
+        self.persister.iter().for_each(|persister| drop(persister.write_or_tell()));
     }
 }
 
@@ -85,7 +85,7 @@ impl Core {
         engine: Engine,
         ring: Ring,
         clock: Option<Arc<dyn Clock>>,
-        (keeper, writes_by_itself): (Option<Arc<Keeper>>, bool),
+        (persister, writes_by_itself): (Option<Arc<Persister>>, bool),
         watchers: Watchers,
     ) -> Self {
         #[cfg(not(feature = "threads"))]
@@ -95,7 +95,7 @@ impl Core {
         let writer = Mutex::new(Writer { engine, state, commit, history, remembered });
         Self {
             #[cfg(feature = "threads")]
-            thread: keeper.clone().map(WriterThread::new),
+            thread: persister.clone().map(WriterThread::new),
             #[cfg(feature = "threads")]
             writes_by_itself,
             published,
@@ -105,7 +105,7 @@ impl Core {
             evaluation: Arc::default(),
             ring,
             clock,
-            keeper,
+            persister,
         }
     }
 
@@ -192,14 +192,14 @@ impl Core {
                 // When that was is only known with a clock.
                 let brought = if clock.is_some() { written.brought } else { Vec::new() };
                 let brought = changes.after.bring(brought);
-                if let Some(keeper) = &self.keeper {
-                    keeper.note(&changes, number);
-                    keeper.note_brought(brought);
+                if let Some(persister) = &self.persister {
+                    persister.note(&changes, number);
+                    persister.note_brought(brought);
                 }
             }
             Kind::Came(_) => {
-                let keeper = self.keeper.iter();
-                keeper.for_each(|keeper| keeper.note_came(changes.after.clone(), number));
+                let persister = self.persister.iter();
+                persister.for_each(|persister| persister.note_came(changes.after.clone(), number));
             }
             Kind::Followed(_) => {}
             Kind::Rebound(mut one, over) => {
@@ -235,7 +235,7 @@ impl Core {
     pub(crate) fn wake_writer(&self) {
         #[cfg(feature = "threads")]
         if self.writes_by_itself
-            && self.keeper.as_ref().is_some_and(|keeper| !keeper.is_read_only())
+            && self.persister.as_ref().is_some_and(|persister| !persister.is_read_only())
         {
             self.thread.iter().for_each(WriterThread::wake);
         }

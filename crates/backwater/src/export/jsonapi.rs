@@ -62,7 +62,7 @@ fn resource(out: &mut String, state: &State, table: TableNo, slot: Slot) {
         .field_numbers()
         .filter(|field| rows.cell(slot, *field) != Cell::Absent && !definition.id.contains(field));
     let (links, values): (Vec<FieldNo>, Vec<FieldNo>) =
-        here.filter(|field| definition.link_told_by(*field).is_none()).partition(|field| {
+        here.filter(|field| definition.link_typed_by(*field).is_none()).partition(|field| {
             let field = definition.field(*field);
             field.link.is_some()
                 || matches!(field.kind, Kind::Link(_) | Kind::Links(_) | Kind::OneOf)

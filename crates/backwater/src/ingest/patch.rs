@@ -331,7 +331,7 @@ impl Transaction {
         let named =
             |field: &FieldNo| members.keys().any(|name| definition.field_no(name) == Some(*field));
         let absent = definition.field_numbers().filter(|field| {
-            let told_with_link = definition.link_told_by(*field).is_some_and(|link| named(&link));
+            let told_with_link = definition.link_typed_by(*field).is_some_and(|link| named(&link));
             !definition.id.contains(field) && !named(field) && !told_with_link
         });
         let absent: StagedRow<'_> = absent.map(|field| (field, Staged::Absent)).collect();
@@ -387,7 +387,7 @@ impl Transaction {
         if definition.id.contains(&field) {
             return Err(Error::new(ErrorKind::Row, "a row keeps its id"));
         }
-        if let Some(link) = definition.link_told_by(field) {
+        if let Some(link) = definition.link_typed_by(field) {
             let link = &definition.field(link).name;
             return Err(wrong(format!("this says at which table \"{link}\" points"))
                 .help(format!("take \"{link}\" away, and this goes with it")));

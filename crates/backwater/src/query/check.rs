@@ -2,11 +2,11 @@
 
 use std::sync::Arc;
 
-use super::explain::Explanation;
 use super::lower::lower;
-use super::plan::Plan;
 use super::syntax::{Refusal, parse, with_deep_stack};
 use crate::error::{Error, ErrorKind, Result, nearest};
+use crate::query::plan::Plan;
+use crate::query::plan::explain::Explanation;
 use crate::schema::{NamedQuery, Schema, line_and_column};
 
 /// Makes the plan of a statement; an error names line and column in it.

@@ -6,12 +6,12 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 
 use super::BindingNo;
-use super::missing::Missing;
-use super::node::{Behind, Node};
-use super::result::{Entry, QueryResult};
 use super::work::may_stop;
 use crate::change::{Changes, LastChanged};
 use crate::error::{Error, ErrorKind, Result};
+use crate::query::result::missing::Missing;
+use crate::query::result::{Entry, QueryResult};
+use crate::query::state::node::{Behind, Node};
 use crate::schema::TableNo;
 use crate::sync::Arrivals;
 use crate::table::{Snapshot, State};
@@ -297,7 +297,7 @@ impl Query {
     }
 
     /// Whether all rows are here of the tables that it reads; until then, what it reads is an answer
-    /// for what is there. See [`CacheBuilder::ready_first`](crate::CacheBuilder::ready_first) for an
+    /// for what is there. See [`CacheBuilder::load_first`](crate::CacheBuilder::load_first) for an
     /// example.
     pub fn is_ready(&self) -> bool {
         let (state, _) = self.0.published.current();

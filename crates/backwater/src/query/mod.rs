@@ -3,65 +3,37 @@
 //! It knows tables and changes. It must not know who writes, what is persisted, or who is told:
 //! a commit's changes go in, outcomes and deltas come out.
 
-mod across;
-mod aggregate;
-mod backlog;
 mod check;
-mod collation;
-mod datetime;
-mod delta;
-mod edit;
 mod engine;
-mod exact;
-mod explain;
 mod expr;
-mod failed;
-mod filter;
-mod fold;
-mod followed;
-mod function;
-mod group;
 mod handle;
-mod json;
-mod live;
 mod lower;
-mod missing;
-mod narrow;
-mod node;
-mod numeral;
-mod order;
+mod operator;
 mod plan;
-mod prefix;
-mod ranked;
-mod read_rows;
-mod relation;
 mod result;
-mod scalar;
-mod scan;
+mod state;
 mod syntax;
-mod told;
-mod walk;
 mod work;
 
 pub(crate) use check::compile;
-#[cfg(feature = "sqlite")]
-pub(crate) use collation::compare_unicode;
-pub use delta::{Delta, DeltaKind, DeltaRow, Step};
 pub(crate) use engine::{
     Apart, Bound, ComputedApart, Engine, Reached, ReachedList, Rebound, compute_apart,
 };
-pub use explain::{Explanation, Operator};
 #[cfg(feature = "sqlite")]
-pub(crate) use fold::contains;
+pub(crate) use expr::collation::compare_unicode;
+#[cfg(feature = "sqlite")]
+pub(crate) use expr::fold::contains;
+pub(crate) use expr::scalar::Scalar;
 pub(crate) use handle::KeptUp;
 pub use handle::Query;
 pub(crate) use handle::{HandleNo, Moment, Published};
-pub use missing::{Missing, MissingCell};
-#[cfg(all(test, feature = "sqlite"))]
-pub(crate) use node::Node;
+pub use plan::explain::{Explanation, Operator};
 pub(crate) use plan::{Plan, Relation};
+pub use result::delta::{Delta, DeltaKind, DeltaRow, Step};
+pub use result::missing::{Missing, MissingCell};
 pub use result::{QueryResult, ResultRow, RowKey};
-pub(crate) use scalar::Scalar;
+#[cfg(all(test, feature = "sqlite"))]
+pub(crate) use state::node::Node;
 pub use work::Stop;
 pub(crate) use work::may_stop;
 

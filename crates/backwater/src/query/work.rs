@@ -9,7 +9,7 @@ use std::mem::size_of;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use super::edit::Failure;
+use crate::query::result::edit::Failure;
 use crate::schema::ResultLimits;
 
 thread_local! {

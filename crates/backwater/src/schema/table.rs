@@ -222,7 +222,7 @@ impl Table {
     }
 
     /// The link of which a field says at which table it points.
-    pub(crate) fn link_told_by(&self, type_field: FieldNo) -> Option<FieldNo> {
+    pub(crate) fn link_typed_by(&self, type_field: FieldNo) -> Option<FieldNo> {
         let told = |field: &Field| {
             let one_of = field.link.as_ref().and_then(|link| link.one_of.as_ref());
             one_of.is_some_and(|one_of| one_of.type_field == type_field)

@@ -37,7 +37,7 @@ pub(super) fn follow(
     let mut rows = Rows::going_on(now.clone(), form.clone());
     let mut read: Vec<TableNo> = Vec::new();
     for table in schema.table_numbers().filter(|table| form.table(*table).persists) {
-        let told = storage.told(&StoredTable::new(&schema, &form, table))?;
+        let told = storage.digest(&StoredTable::new(&schema, &form, table))?;
         // Rows may also go without a commit, as those that are too old do.
         if told.map_or(header.commit != outbox.stored_commit(), |told| told != outbox.total(table))
         {
@@ -58,7 +58,7 @@ pub(super) fn follow(
             Some(RowChange { table, slot, happened })
         });
         changes.extend(changed);
-        outbox.note_read(table, rows.told(table));
+        outbox.note_read(table, rows.totals(table));
     }
     rows.state.hand_over_free_slots();
     let state = Arc::new(rows.state);

@@ -133,7 +133,7 @@ impl Storage for JsonLines {
         }
     }
 
-    fn told(&mut self, table: &StoredTable<'_>) -> Result<Option<(u64, Hash)>> {
+    fn digest(&mut self, table: &StoredTable<'_>) -> Result<Option<(u64, Hash)>> {
         Ok(self.held.tables.get(table.name()).map(|table| table.told))
     }
 
@@ -160,7 +160,7 @@ impl Storage for JsonLines {
         }
         let rows = std::mem::take(&mut held.rows).into_values();
         held.rows = ids.into_iter().zip(rows).collect();
-        loader.told(held.told.0, held.told.1);
+        loader.digest(held.told.0, held.told.1);
         Ok(())
     }
 

@@ -52,10 +52,10 @@ use crate::table::{Cell, Filling, Key, ONLY, Slot, State, Times};
 ///         let held = self.0.lock().unwrap();
 ///         let Some(table) = held.tables.get(table.name()) else { return Ok(()) };
 ///         table.rows.values().try_for_each(|(values, absent)| loader.row(values, absent))?;
-///         loader.told(table.told.0, table.told.1);
+///         loader.digest(table.told.0, table.told.1);
 ///         Ok(())
 ///     }
-///     fn told(&mut self, table: &StoredTable) -> Result<Option<(u64, Hash)>> {
+///     fn digest(&mut self, table: &StoredTable) -> Result<Option<(u64, Hash)>> {
 ///         Ok(self.0.lock().unwrap().tables.get(table.name()).map(|table| table.told))
 ///     }
 ///     fn write(&mut self, batch: &Batch) -> Result<()> {
@@ -203,7 +203,7 @@ impl Rows {
     }
 
     /// What was read of a table: its rows' number and hash, and the times of each.
-    pub(super) fn told(&mut self, table: TableNo) -> (Total, Vec<Times>) {
+    pub(super) fn totals(&mut self, table: TableNo) -> (Total, Vec<Times>) {
         (self.totals[table.index()], std::mem::take(&mut self.times[table.index()]))
     }
 
@@ -402,7 +402,7 @@ impl Rows {
             (_, Stored::Null) => Ok(Staged::Null),
             (Kind::Link(to), value) => self.link(to, value).map(Staged::Link),
             (Kind::OneOf, value) => row
-                .told_table(said)
+                .said_table(said)
                 .ok_or_else(|| Error::new(ErrorKind::Damaged, "no table is told for a link"))
                 .and_then(|to| Ok(Staged::OneOf(to, self.link(to, value)?))),
             (kind, value) => staged(kind, value),
@@ -506,7 +506,7 @@ impl<'v> Incoming<'v> {
     }
 
     /// The table that a link to one of several points at, as the field beside it says.
-    fn told_table(&self, said: &Field) -> Option<TableNo> {
+    fn said_table(&self, said: &Field) -> Option<TableNo> {
         let one_of = said.one_of()?;
         match self.value_of(&one_of.type_field)? {
             Stored::Text(name) => one_of.table(name),
@@ -580,7 +580,7 @@ impl Loader<'_> {
     /// of no rows, if it was told none.
     ///
     /// See [`Loader`] for an example.
-    pub fn told(&mut self, rows: u64, hash: Hash) {
+    pub fn digest(&mut self, rows: u64, hash: Hash) {
         self.told = Total { rows, hash };
     }
 }

@@ -51,7 +51,7 @@ impl Storage for MemoryStorage {
         Ok(self.held().header.clone())
     }
 
-    fn told(&mut self, table: &StoredTable<'_>) -> Result<Option<(u64, Hash)>> {
+    fn digest(&mut self, table: &StoredTable<'_>) -> Result<Option<(u64, Hash)>> {
         Ok(self.held().tables.get(table.name()).map(|table| table.told))
     }
 
@@ -59,7 +59,7 @@ impl Storage for MemoryStorage {
         let held = self.held();
         let Some(table) = held.tables.get(table.name()) else { return Ok(()) };
         table.rows.values().try_for_each(|row| loader.row(&row.values, &row.absent))?;
-        loader.told(table.told.0, table.told.1);
+        loader.digest(table.told.0, table.told.1);
         Ok(())
     }
 

@@ -6,9 +6,8 @@
 
 #[cfg(any(feature = "sqlite", feature = "json-lines"))]
 mod aside;
-mod asleep;
 mod budget;
-mod carry;
+mod dirty_log;
 mod expired;
 mod follow;
 mod form;
@@ -17,31 +16,32 @@ mod held;
 mod identity;
 #[cfg(feature = "json-lines")]
 mod json_lines;
-mod keeper;
 mod load;
 #[cfg(any(feature = "sqlite", feature = "json-lines"))]
 mod lock;
 mod memory;
+mod migrate;
 mod open;
 mod outbox;
+mod persister;
+mod retained;
 #[cfg(feature = "sqlite")]
 mod sqlite;
 #[cfg(feature = "threads")]
 mod thread;
-mod waiting;
 
 pub(crate) use budget::beyond;
-pub(crate) use carry::{Step, StepFn};
 pub(crate) use expired::expired;
 pub use form::{Hash, Stored, StoredTable};
 #[cfg(feature = "json-lines")]
 pub use json_lines::JsonLines;
-pub(crate) use keeper::{Handler, Keeper};
 pub use load::Loader;
 pub use memory::MemoryStorage;
+pub(crate) use migrate::{Step, StepFn};
 pub use open::{Damage, SchemaChange, WhenDamaged};
 pub(crate) use open::{How, Opened, open};
 pub use outbox::{Batch, StoredRow, TableBatch};
+pub(crate) use persister::{Handler, Persister};
 #[cfg(feature = "sqlite")]
 pub use sqlite::SqliteFile;
 #[cfg(all(test, feature = "sqlite"))]
@@ -163,7 +163,7 @@ pub trait Storage: Send {
     /// If it cannot be read.
     ///
     /// See [`Loader`] for an example.
-    fn told(&mut self, table: &StoredTable<'_>) -> Result<Option<(u64, Hash)>> {
+    fn digest(&mut self, table: &StoredTable<'_>) -> Result<Option<(u64, Hash)>> {
         let _ = table;
         Ok(None)
     }

@@ -4,11 +4,11 @@ use std::collections::BTreeSet;
 use std::fmt;
 use std::sync::Arc;
 
-use super::carry::{self, Steps};
 use super::expired::LeftOut;
 use super::load::Rows;
+use super::migrate::{self, Steps};
 use super::outbox::{Held, Outbox};
-use super::{Header, Storage, asleep, expired};
+use super::{Header, Storage, expired, retained};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{Made, Schema, TableNo};
 use crate::table::State;
@@ -51,7 +51,7 @@ pub enum WhenDamaged {
     #[default]
     Refuse,
     /// The storage is given another name, and a new one is begun. If that is found when some tables
-    /// were read already (see [`CacheBuilder::ready_first`](crate::CacheBuilder::ready_first)), what
+    /// were read already (see [`CacheBuilder::load_first`](crate::CacheBuilder::load_first)), what
     /// these have goes on in the new one.
     SetAside,
     /// Rows that are not those that were written are taken all the same, as long as they fit the
@@ -96,7 +96,7 @@ pub enum Damage {
 /// assert_eq!(told, [
 ///     "sailing.delay_min was sailing.delay",
 ///     "sailing.delay_min went from int to float",
-///     "sailing.note sleeps: 1 value stays in the storage until a schema names it again",
+///     "sailing.note is retained: 1 value stays in the storage until a schema names it again",
 /// ]);
 /// # Ok::<(), backwater::Error>(())
 /// ```
@@ -105,9 +105,9 @@ pub enum Damage {
 pub enum SchemaChange {
     /// A table or a field is new; a field is absent in all rows.
     New(String),
-    /// A table or a field that slept is named again; so many values came back.
+    /// A table or a field that was retained is named again; so many values came back.
     Woken(String, u64),
-    /// A table or a field is not named any more; so many values stay in the storage, asleep.
+    /// A table or a field is not named any more; so many values stay in the storage, retained.
     Sleeps(String, u64),
     /// What the schema drops is gone; so many values were.
     Dropped(String, u64),
@@ -140,7 +140,7 @@ impl fmt::Display for SchemaChange {
                 let stay = if *count == 1 { "stays" } else { "stay" };
                 write!(
                     f,
-                    "{what} sleeps: {} {stay} in the storage until a schema names it again",
+                    "{what} is retained: {} {stay} in the storage until a schema names it again",
                     values(count)
                 )
             }
@@ -223,9 +223,9 @@ fn open_whole(
 /// A storage that nothing was ever written to.
 fn begin(schema: Schema, steps: &Steps) -> Opened {
     let main = Rows::new(Arc::new(schema)).into_held();
-    let asleep = Rows::new(asleep::schema()).into_held();
+    let retained = Rows::new(retained::schema()).into_held();
     let state = main.state.clone();
-    let outbox = Outbox::new(main, asleep, None, steps.last(), false);
+    let outbox = Outbox::new(main, retained, None, steps.last(), false);
     Opened { state, commit: 0, outbox, changes: Vec::new(), damage: None }
 }
 
@@ -258,11 +258,11 @@ fn reopen(
         return Err(Error::new(ErrorKind::Version, message)
             .help("a newer version of this program wrote it, and can read it"));
     }
-    let mut asleep = Rows::new(asleep::schema());
-    asleep.accepts_edits = accepts_edits;
-    asleep.load(storage, asleep::TABLE)?;
+    let mut retained = Rows::new(retained::schema());
+    retained.accepts_edits = accepts_edits;
+    retained.load(storage, retained::TABLE)?;
     let pending = !own && header.step < steps.last();
-    let is_same = !pending && carry::is_same(&stored, &wanted, &asleep.state);
+    let is_same = !pending && migrate::is_same(&stored, &wanted, &retained.state);
     let same_text = wanted.text == stored.text;
     let known: Vec<Arc<str>> = stored.tables.iter().map(|table| table.name.clone()).collect();
     let mut rows = Rows::new(Arc::new(if is_same { wanted.clone() } else { stored }));
@@ -276,9 +276,9 @@ fn reopen(
     let name_of = |schema: &Schema, table: &TableNo| schema.table(*table).name.to_string();
     let edited: Vec<String> =
         rows.edited.iter().map(|table| name_of(&rows.state.schema, table)).collect();
-    let sleepers_edited = !asleep.edited.is_empty();
-    let slept = sleepers_edited.then(|| asleep::NAME.to_owned());
-    let tables: Vec<String> = edited.iter().cloned().chain(slept).collect();
+    let retained_edited = !retained.edited.is_empty();
+    let was_retained = retained_edited.then(|| retained::NAME.to_owned());
+    let tables: Vec<String> = edited.iter().cloned().chain(was_retained).collect();
     let damage = (!tables.is_empty()).then_some(Damage::Accepted { tables });
     let rebuilt: BTreeSet<TableNo> = rows.edited.iter().copied().collect();
     let left = if is_same {
@@ -289,16 +289,16 @@ fn reopen(
     } else {
         LeftOut::default()
     };
-    let (held, asleep) = (rows.into_held(), asleep.into_held());
+    let (held, retained) = (rows.into_held(), retained.into_held());
     if is_same {
         let state = held.state.clone();
-        let mut outbox = Outbox::new(held, asleep, Some(header.commit), header.step, same_text);
+        let mut outbox = Outbox::new(held, retained, Some(header.commit), header.step, same_text);
         outbox.note_left_out(left);
         if damage.is_some() {
             outbox.rebuild(edited, rebuilt, header.step);
         }
-        if sleepers_edited {
-            outbox.rebuild_sleepers();
+        if retained_edited {
+            outbox.rebuild_retained();
         }
         let new =
             wanted.tables.iter().filter(|table| table.persist && !known.contains(&table.name));
@@ -306,9 +306,9 @@ fn reopen(
         let changes = new.map(|table| SchemaChange::New(table.name.to_string())).collect();
         return Ok(Opened { state, commit: header.commit, outbox, changes, damage });
     }
-    let sleepers = State::clone(&asleep.state);
+    let retained_rows = State::clone(&retained.state);
     let mut carried =
-        carry::over(&held.state, Arc::new(wanted), sleepers, steps.after(header.step))?;
+        migrate::over(&held.state, Arc::new(wanted), retained_rows, steps.after(header.step))?;
     for name in edited {
         let schema = &carried.state.schema;
         let table = schema.table_numbers().find(|table| *schema.table(*table).name == *name);
@@ -317,19 +317,19 @@ fn reopen(
             carried.dropped.push(name);
         }
     }
-    let totals = carry::totals(&held, &carried);
+    let totals = migrate::totals(&held, &carried);
     let mut state = State::clone(&carried.state);
     how.tell_time(&state);
     let tables: Vec<TableNo> = state.schema.table_numbers().collect();
     let left = expired::leave_out(&mut state, &carried.form, &tables);
     let state = Arc::new(state);
     let main = Held { form: carried.form, state: state.clone(), totals, times: carried.times };
-    let mut outbox = Outbox::new(main, asleep, Some(header.commit), header.step, false);
+    let mut outbox = Outbox::new(main, retained, Some(header.commit), header.step, false);
     outbox.note_left_out(left);
     outbox.rebuild(carried.dropped, carried.rebuilt, steps.last());
-    outbox.set_sleepers(Arc::new(carried.sleepers));
-    if sleepers_edited {
-        outbox.rebuild_sleepers();
+    outbox.set_retained(Arc::new(carried.retained_rows));
+    if retained_edited {
+        outbox.rebuild_retained();
     }
     let changes = carried.changes;
     Ok(Opened { state, commit: header.commit, outbox, changes, damage })

@@ -4,11 +4,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::sync::Arc;
 
+use super::dirty_log::Came;
 use super::expired::{Gone, LeftOut};
 use super::form::{Form, Hash, Stored, StoredTable, stored, stored_times};
 use super::load::{Rows, set_times};
-use super::waiting::Came;
-use super::{asleep, carry};
+use super::{migrate, retained};
 use crate::error::Result;
 use crate::schema::{FieldNo, Schema, TableNo};
 use crate::table::{Cell, ONLY, Slot, State, Times};
@@ -17,9 +17,9 @@ use crate::value::RowId;
 /// The dirty rows of a cache, and the version of the tables that its storage holds.
 pub(crate) struct Outbox {
     main: Side,
-    /// What sleeps, which no version of the tables has.
-    asleep: Side,
-    sleepers: Arc<State>,
+    /// What is retained, which no version of the tables has.
+    retained: Side,
+    retained_rows: Arc<State>,
     stored_commit: u64,
     /// The number of the last step that the stored rows have gone through.
     step: u32,
@@ -183,15 +183,15 @@ impl Outbox {
     /// For a storage that holds this, with `commit` as its last; `None` if it holds nothing yet.
     pub(crate) fn new(
         main: Held,
-        asleep: Held,
+        retained: Held,
         commit: Option<u64>,
         step: u32,
         knows_schema: bool,
     ) -> Self {
         let mut outbox = Self {
-            sleepers: asleep.state.clone(),
+            retained_rows: retained.state.clone(),
             main: Side::new(main),
-            asleep: Side::new(asleep),
+            retained: Side::new(retained),
             stored_commit: commit.unwrap_or(0),
             step,
             exists: commit.is_some(),
@@ -221,23 +221,23 @@ impl Outbox {
         self.knows_schema = false;
     }
 
-    /// Takes note that what sleeps was edited, and is to be written anew.
-    pub(crate) fn rebuild_sleepers(&mut self) {
-        self.asleep.rebuilt.insert(asleep::TABLE);
-        self.dropped.push(asleep::NAME.to_owned());
+    /// Takes note that what is retained was edited, and is to be written anew.
+    pub(crate) fn rebuild_retained(&mut self) {
+        self.retained.rebuilt.insert(retained::TABLE);
+        self.dropped.push(retained::NAME.to_owned());
         self.knows_schema = false;
     }
 
-    /// Takes note that something else sleeps.
-    pub(crate) fn set_sleepers(&mut self, sleepers: Arc<State>) {
+    /// Takes note that something else is retained.
+    pub(crate) fn set_retained(&mut self, retained_rows: Arc<State>) {
         // There are few: all that were and all that are may have changed.
-        let slots = |state: &State| -> Vec<Slot> { state.table(asleep::TABLE).iter().collect() };
-        let all = slots(&self.sleepers).into_iter().chain(slots(&sleepers));
-        self.asleep.dirty.extend(all.map(|slot| (asleep::TABLE, slot)));
-        self.sleepers = sleepers;
+        let slots = |state: &State| -> Vec<Slot> { state.table(retained::TABLE).iter().collect() };
+        let all = slots(&self.retained_rows).into_iter().chain(slots(&retained_rows));
+        self.retained.dirty.extend(all.map(|slot| (retained::TABLE, slot)));
+        self.retained_rows = retained_rows;
     }
 
-    /// Takes note of tables that were declared. What slept of them comes back: gives the version with
+    /// Takes note of tables that were declared. What was retained of them comes back: gives the version with
     /// it.
     ///
     /// # Errors
@@ -255,14 +255,14 @@ impl Outbox {
                 self.main.note_missing(table, ONLY);
             }
         }
-        if asleep::is_empty(&self.sleepers) {
+        if retained::is_empty(&self.retained_rows) {
             return Ok(now.clone());
         }
-        let (woken, sleepers) = carry::wake(now, known, &self.sleepers)?;
+        let (woken, retained_rows) = migrate::wake(now, known, &self.retained_rows)?;
         for table in schema.table_numbers().skip(known) {
             self.note(woken.table(table).iter().map(|slot| (table, slot)).collect::<Vec<_>>());
         }
-        self.set_sleepers(Arc::new(sleepers));
+        self.set_retained(Arc::new(retained_rows));
         Ok(Arc::new(woken))
     }
 
@@ -326,18 +326,18 @@ impl Outbox {
         self.main.totals.fill(Total::default());
         self.main.gone.clear();
         self.main.missing.clear();
-        self.sleepers = Arc::new(asleep::nothing());
-        self.asleep = Side::new(Rows::new(asleep::schema()).into_held());
+        self.retained_rows = Arc::new(retained::nothing());
+        self.retained = Side::new(Rows::new(retained::schema()).into_held());
         self.dropped.clear();
         (self.stored_commit, self.exists, self.knows_schema) = (0, false, false);
     }
 
-    /// The same where all that the storage held is known here, and what sleeps as well.
+    /// The same where all that the storage held is known here, and what is retained as well.
     pub(super) fn write_anew(&mut self) {
-        let sleepers = self.sleepers.clone();
+        let retained_rows = self.retained_rows.clone();
         self.begin_anew();
-        self.sleepers = sleepers;
-        self.asleep.rebuilt.insert(asleep::TABLE);
+        self.retained_rows = retained_rows;
+        self.retained.rebuilt.insert(retained::TABLE);
     }
 
     /// Whether the storage holds nothing yet.
@@ -351,19 +351,19 @@ impl Outbox {
         self.main.dirty.extend(persists);
     }
 
-    /// Takes note of rows that commits deleted: what sleeps of a row goes with it, whether or not
+    /// Takes note of rows that commits deleted: what is retained of a row goes with it, whether or not
     /// another one came in its place.
     pub(super) fn note_deleted(&mut self, rows: impl IntoIterator<Item = (TableNo, Slot)>) {
-        if asleep::is_empty(&self.sleepers) {
+        if retained::is_empty(&self.retained_rows) {
             return;
         }
         for (table, slot) in rows {
             let Some(id) = self.main.stored.id(table, slot) else { continue };
             let name = &self.main.stored.schema.table(table).name;
-            let row = asleep::row_id(Some(id.to_id()));
-            if let Some(slot) = asleep::find(&self.sleepers, name, &row) {
-                Arc::make_mut(&mut self.sleepers).table_mut(asleep::TABLE).delete(slot);
-                self.asleep.dirty.push((asleep::TABLE, slot));
+            let row = retained::row_id(Some(id.to_id()));
+            if let Some(slot) = retained::find(&self.retained_rows, name, &row) {
+                Arc::make_mut(&mut self.retained_rows).table_mut(retained::TABLE).delete(slot);
+                self.retained.dirty.push((retained::TABLE, slot));
             }
         }
     }
@@ -373,7 +373,7 @@ impl Outbox {
         let main = self.main.batch(now);
         let batch = Batch {
             main,
-            asleep: self.asleep.batch(&self.sleepers),
+            retained: self.retained.batch(&self.retained_rows),
             stored_commit: self.stored_commit,
             commit,
             step: self.step,
@@ -394,7 +394,7 @@ impl Outbox {
     /// The storage took a batch.
     pub(crate) fn done(&mut self, batch: Batch) {
         self.main.done(batch.main);
-        self.asleep.done(batch.asleep);
+        self.retained.done(batch.retained);
         self.stored_commit = batch.commit;
         self.exists = true;
         self.knows_schema = true;
@@ -412,7 +412,7 @@ impl Outbox {
 /// See [`MemoryStorage`](crate::MemoryStorage) for a storage that does so.
 pub struct Batch {
     main: BatchSide,
-    asleep: BatchSide,
+    retained: BatchSide,
     stored_commit: u64,
     commit: u64,
     step: u32,
@@ -453,10 +453,10 @@ impl Batch {
                 tables: state.schema.table_numbers().map(puts).collect(),
             }
         };
-        let nothing = Arc::new(asleep::nothing());
+        let nothing = Arc::new(retained::nothing());
         Self {
             main: side(Form::whole(&state.schema), state),
-            asleep: side(Form::of(&nothing.schema), &nothing),
+            retained: side(Form::of(&nothing.schema), &nothing),
             stored_commit: 0,
             commit: 1,
             step: 0,
@@ -516,7 +516,7 @@ impl Batch {
     /// See [`Loader`](super::Loader) for an example.
     pub fn tables(&self) -> impl Iterator<Item = TableBatch<'_>> {
         let of = |side: &'_ BatchSide| (0..side.tables.len()).collect::<Vec<_>>();
-        let tables = [&self.main, &self.asleep].map(|side| (side, of(side)));
+        let tables = [&self.main, &self.retained].map(|side| (side, of(side)));
         tables.into_iter().flat_map(|(side, tables)| {
             tables.into_iter().map(move |table| TableBatch { side, writes: &side.tables[table] })
         })
@@ -526,7 +526,7 @@ impl Batch {
     ///
     /// See [`Loader`](super::Loader) for an example.
     pub fn stored_tables(&self) -> impl Iterator<Item = StoredTable<'_>> {
-        [&self.main, &self.asleep].into_iter().flat_map(|side| side.form.tables(&side.now.schema))
+        [&self.main, &self.retained].into_iter().flat_map(|side| side.form.tables(&side.now.schema))
     }
 
     #[cfg(feature = "sqlite")]

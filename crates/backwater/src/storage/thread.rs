@@ -4,7 +4,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::{self, JoinHandle};
 use std::time::Duration;
 
-use super::keeper::Keeper;
+use super::persister::Persister;
 use crate::caught::caught;
 use crate::sync::{Signal, Woken};
 
@@ -16,14 +16,14 @@ const LONGEST_PAUSE: Duration = Duration::from_secs(10);
 
 /// The writer thread of a cache; it begins with the first thing to write.
 pub(crate) struct WriterThread {
-    keeper: Arc<Keeper>,
+    persister: Arc<Persister>,
     signal: Arc<Signal>,
     thread: Mutex<Option<JoinHandle<()>>>,
 }
 
 impl WriterThread {
-    pub(crate) fn new(keeper: Arc<Keeper>) -> Self {
-        Self { keeper, signal: Arc::default(), thread: Mutex::default() }
+    pub(crate) fn new(persister: Arc<Persister>) -> Self {
+        Self { persister, signal: Arc::default(), thread: Mutex::default() }
     }
 
     /// There is something to write.
@@ -34,10 +34,10 @@ impl WriterThread {
         }
         let mut thread = self.thread.lock().unwrap_or_else(PoisonError::into_inner);
         if thread.is_none() {
-            let (keeper, signal) = (self.keeper.clone(), self.signal.clone());
+            let (persister, signal) = (self.persister.clone(), self.signal.clone());
             let named = thread::Builder::new().name("backwater writer".to_owned());
             // Without a thread, what waits is written when somebody flushes and at the end.
-            *thread = named.spawn(move || run(&keeper, &signal)).ok();
+            *thread = named.spawn(move || run(&persister, &signal)).ok();
         }
     }
 }
@@ -51,17 +51,17 @@ impl Drop for WriterThread {
             // The last handle may be let go of by the thread itself, in its handler.
             Some(thread) if thread.thread().id() == thread::current().id() => {}
             Some(thread) => drop(thread.join()),
-            None => drop(self.keeper.write_or_tell()),
+            None => drop(self.persister.write_or_tell()),
         }
     }
 }
 
-fn run(keeper: &Keeper, signal: &Signal) {
+fn run(persister: &Persister, signal: &Signal) {
     let mut pause = None;
     loop {
         let woken = signal.wait(pause, LINGER);
         // A panic is a failure as well: the thread goes on, and tries again.
-        match caught(|| keeper.write_or_tell()) {
+        match caught(|| persister.write_or_tell()) {
             Ok(Ok(())) => pause = None,
             Ok(Err(_)) | Err(_) => {
                 let next = pause.map_or(FIRST_PAUSE, |pause: Duration| pause * 2);

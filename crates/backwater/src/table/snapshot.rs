@@ -99,7 +99,7 @@ impl Snapshot {
     }
 
     /// Whether all rows of a table are here that its storage has; see
-    /// [`CacheBuilder::ready_first`](crate::CacheBuilder::ready_first).
+    /// [`CacheBuilder::load_first`](crate::CacheBuilder::load_first).
     ///
     /// # Errors
     /// [`ErrorKind::UnknownName`] if there is no such table.

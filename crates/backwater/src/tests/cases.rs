@@ -98,7 +98,7 @@ pub(super) fn params_of(params: &[(&'static str, Value)]) -> Json {
 }
 
 /// Plays a case; if it fails, it is printed.
-pub(super) fn told(play: impl FnOnce() -> Result<(), TestCaseError>) -> Result<(), TestCaseError> {
+pub(super) fn noted(play: impl FnOnce() -> Result<(), TestCaseError>) -> Result<(), TestCaseError> {
     struct Panicking;
     impl Drop for Panicking {
         fn drop(&mut self) {

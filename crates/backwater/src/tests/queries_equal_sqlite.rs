@@ -387,8 +387,8 @@ fn judge(query: &Query, text: &str) -> String {
     for part in parts {
         let (tie, rest) = part.split_once('⟩').unwrap();
         let (source, column) = tie.split_once(':').unwrap();
-        let is_told = node.asked.plan.sources[source.parse::<usize>().unwrap()].is_told;
-        out += if is_told { "NULL" } else { column };
+        let is_determined = node.asked.plan.sources[source.parse::<usize>().unwrap()].is_determined;
+        out += if is_determined { "NULL" } else { column };
         out += rest;
     }
     out
@@ -686,7 +686,7 @@ proptest! {
         others in prop::collection::vec((0..6_usize, param(), param()), 0..8),
         tuning in Tuning::any(),
     ) {
-        cases::told(|| {
+        cases::noted(|| {
         let cache = tuned("test.toml", SCHEMA, tuning);
         let mut watched: Vec<_> = early.into_iter().map(|statement| Watched::new(&cache, statement)).collect();
         for (number, writes) in [first].into_iter().chain(commits).enumerate() {
@@ -725,7 +725,7 @@ proptest! {
         ),
         tuning in Tuning::any(),
     ) {
-        cases::told(|| {
+        cases::noted(|| {
         let cache = tuned("test.toml", SCHEMA, tuning);
         apply(&cache, &first);
         let mut watched: Vec<_> =
@@ -756,7 +756,7 @@ proptest! {
         commits in prop::collection::vec(prop::collection::vec(any::<u16>(), 0..60), 1..8),
         tuning in Tuning::any(),
     ) {
-        cases::told(|| {
+        cases::noted(|| {
         let world = World::of(&world);
         let cache = tuned("test.toml", &world.text(), tuning);
         let mut watched: Vec<Watched> = Vec::new();

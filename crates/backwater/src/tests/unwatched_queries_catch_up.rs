@@ -130,7 +130,7 @@ proptest! {
         steps in prop::collection::vec(step(), 1..60),
         tuning in Tuning::any(),
     ) {
-        cases::told(|| {
+        cases::noted(|| {
         let cache = tuned("test.toml", SCHEMA, tuning);
         let define = |sql: &str, k: i64, watched: bool| {
             let params = vec![("k", Value::from(k))];

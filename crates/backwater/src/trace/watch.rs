@@ -25,7 +25,7 @@ pub(crate) struct Watchers {
     by_binding: Mutex<FxHashMap<BindingNo, Vec<Watcher>>>,
     of_commits: Mutex<Vec<Arc<CommitWatcher>>>,
     count: AtomicUsize,
-    queue: Queue<Told>,
+    queue: Queue<Notice>,
     on_panic: Option<PanicHandler>,
 }
 
@@ -33,7 +33,7 @@ pub(crate) struct Watchers {
 pub(crate) type PanicHandler = Arc<dyn Fn(&Error) + Send + Sync>;
 
 /// What is to be told.
-struct Told {
+struct Notice {
     report: Report,
     /// A handle went over to another binding: which, from where, to where.
     went_over: Option<WentOver>,
@@ -128,7 +128,7 @@ impl Watchers {
     /// Takes in a commit's report, to be told. Whoever calls makes sure of the commits' order.
     pub(crate) fn push(&self, report: &Report, went_over: Option<WentOver>) {
         if self.count.load(Ordering::Acquire) > 0 {
-            self.queue.push(Told { report: report.clone(), went_over });
+            self.queue.push(Notice { report: report.clone(), went_over });
         }
     }
 

@@ -39,7 +39,7 @@ pub enum Found<T> {
     /// There is no such row.
     NotHere,
     /// Whether there is such a row cannot be told yet, as those of its table are still to come from
-    /// the storage: see [`CacheBuilder::ready_first`](crate::CacheBuilder::ready_first).
+    /// the storage: see [`CacheBuilder::load_first`](crate::CacheBuilder::load_first).
     NotReady,
 }
 

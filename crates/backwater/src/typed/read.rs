@@ -390,7 +390,7 @@ fn misfit(
     };
     if !fits {
         let expected = schema.kind_of(field);
-        return Some(format!("the struct has {}, the schema {expected}", kind.told()));
+        return Some(format!("the struct has {}, the schema {expected}", kind.name()));
     }
     let strange = field.values.iter().find(|value| match (kind, value) {
         (Kind::OneOf(texts), Value::Text(text)) => !texts.contains(&&**text),
@@ -402,7 +402,7 @@ fn misfit(
 
 impl Kind {
     /// The kind as a schema's text names it.
-    pub(super) fn told(self) -> String {
+    pub(super) fn name(self) -> String {
         match self {
             Kind::Int | Kind::OneOfNumbers(_) => "int".into(),
             Kind::Float => "float".into(),

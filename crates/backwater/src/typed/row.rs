@@ -113,7 +113,7 @@ impl ResultColumns<'_> {
         }
         let held =
             Held::NAMES.iter().find(|(_, kind)| kind == held).map_or("int", |(name, _)| name);
-        let message = format!("the column is of type {held}, and is read as {}", kind.told());
+        let message = format!("the column is of type {held}, and is read as {}", kind.name());
         Err(Error::new(ErrorKind::Type, message).at(format!("column \"{name}\"")))
     }
 }
@@ -123,7 +123,7 @@ impl ResultColumns<'_> {
 pub fn value<T: for<'v> FieldType<'v>>(values: &[Value], place: usize, name: &str) -> Result<T> {
     let found = values.get(place).unwrap_or(&Value::Null);
     T::read(FieldCell::of_value(found)).map_err(|_| {
-        let expected = <T as FieldType<'_>>::KIND.told();
+        let expected = <T as FieldType<'_>>::KIND.name();
         let message = match found {
             Value::Null => format!("found NULL, expected {expected}"),
             _ => format!("found {} ({found}), expected {expected}", found.kind()),

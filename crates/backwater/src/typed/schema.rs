@@ -284,10 +284,10 @@ fn declared(field: &FieldShape) -> String {
         Kind::OneOfNumbers(numbers) => {
             ("", vec!["type = \"int\"".to_owned(), format!("values = {numbers:?}")])
         }
-        other => ("type", vec![format!("type = {}", quoted(&other.told()))]),
+        other => ("type", vec![format!("type = {}", quoted(&other.name()))]),
     };
     if kind == "type" && field.options.is_empty() {
-        return quoted(&field.kind.told());
+        return quoted(&field.kind.name());
     }
     parts.extend((!field.options.is_empty()).then(|| field.options.to_owned()));
     format!("{{ {} }}", parts.join(", "))

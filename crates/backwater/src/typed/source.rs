@@ -280,7 +280,7 @@ impl Source<'_> {
 /// link, and that nothing else is said of.
 fn implied(table: &Table) -> usize {
     let is_implied = |number: FieldNo| {
-        let Some(link) = table.link_told_by(number) else { return false };
+        let Some(link) = table.link_typed_by(number) else { return false };
         let (field, link) = (table.field(number), table.field(link));
         let plain = plain(&field.name, Kind::Text, None);
         // With a name of its own in a response, as `names` gives it, it is declared.
@@ -291,7 +291,7 @@ fn implied(table: &Table) -> usize {
     let mut before = None;
     while from > 0 {
         let number = FieldNo(from as u32 - 1);
-        let link = table.link_told_by(number);
+        let link = table.link_typed_by(number);
         let is_in_order = before.is_none_or(|before| link < Some(before));
         if !is_implied(number) || !is_in_order {
             break;

@@ -11,11 +11,11 @@ use super::route::Works;
 use super::{Binding, Causes, Engine, Group, Reached, ReachedList, Work};
 use crate::caught::step;
 use crate::change::Changes;
-use crate::query::delta::Delta;
-use crate::query::node::{Inner, Progress, derived_start, start};
+use crate::query::operator::join::{Start, Starts, TupleDelta, changed_tuples};
+use crate::query::operator::relation::{DerivedChange, View};
 use crate::query::plan::{Plan, Relation};
-use crate::query::relation::{DerivedChange, View};
-use crate::query::walk::{Start, Starts, TupleDelta, changed_tuples};
+use crate::query::result::delta::Delta;
+use crate::query::state::node::{Inner, Progress, derived_start, start};
 use crate::query::work;
 use crate::query::{BindingNo, DERIVED, Outcome};
 use crate::table::State;
@@ -262,7 +262,7 @@ impl Following<'_> {
         if !derived.is_empty() {
             self.out.derived.push((self.out.reached.len(), derived));
         }
-        let mut reached = binding.told(progress, self.commit.changes, causes);
+        let mut reached = binding.reached_by(progress, self.commit.changes, causes);
         let own = self.watch.lap();
         reached.took = search.map_or(own, |search| Some(search + own?));
         self.out.reached.push(reached);
@@ -423,7 +423,7 @@ impl Binding {
     }
 
     /// What there is to tell of a node that followed a commit.
-    fn told(&self, progress: Progress, changes: &Changes, causes: Causes) -> Reached {
+    fn reached_by(&self, progress: Progress, changes: &Changes, causes: Causes) -> Reached {
         let outcome = match (&progress.failure, &progress.moved) {
             (Some(_), _) => Outcome::Failed,
             (None, None) => Outcome::Recomputed,

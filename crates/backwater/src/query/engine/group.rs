@@ -18,12 +18,12 @@ use super::intervals::Intervals;
 use super::route::{RangePart, Wanted};
 use super::{Binding, Engine, GroupKey, ShapeNo};
 use crate::query::BindingNo;
-use crate::query::backlog::GroupLog;
-use crate::query::node::Node;
+use crate::query::expr::scalar::{Key, KeyValues, Scalar};
+use crate::query::operator::join::TupleDelta;
+use crate::query::operator::relation::View;
 use crate::query::plan::Plan;
-use crate::query::relation::View;
-use crate::query::scalar::{Key, KeyValues, Scalar};
-use crate::query::walk::TupleDelta;
+use crate::query::state::backlog::GroupLog;
+use crate::query::state::node::Node;
 
 /// Bindings of one shape for which changed tuples are looked for once.
 pub(super) struct Group {

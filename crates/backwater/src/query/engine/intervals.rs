@@ -3,7 +3,7 @@
 
 use std::cmp::Ordering;
 
-use crate::query::scalar::Scalar;
+use crate::query::expr::scalar::Scalar;
 
 /// So many entries a block has at most.
 const BLOCK: usize = 64;

@@ -15,16 +15,16 @@ use hashbrown::HashTable;
 use rustc_hash::FxHashMap;
 use smallvec::SmallVec;
 
-use super::delta::Delta;
-use super::edit::Failure;
-use super::live::Live;
-use super::node::{Behind, Node, Reads, computed};
-use super::plan::{Asked, Identity, KeyPart, Plan, Relation};
-use super::relation::{Derived, DerivedView, Undo, View};
-use super::result::QueryResult;
-use super::scalar::{Key, Scalar};
 use super::{BindingNo, Outcome, work};
 use crate::error::{Error, ErrorKind, Result};
+use crate::query::expr::scalar::{Key, Scalar};
+use crate::query::operator::relation::{Derived, DerivedView, Undo, View};
+use crate::query::plan::{Asked, Identity, KeyPart, Plan, Relation};
+use crate::query::result::QueryResult;
+use crate::query::result::delta::Delta;
+use crate::query::result::edit::Failure;
+use crate::query::state::binding::BindingState;
+use crate::query::state::node::{Behind, Node, Reads, computed};
 use crate::schema::{FieldNo, Schema, TableNo, Tuning};
 use crate::table::{Slot, State};
 use group::Group;
@@ -135,7 +135,7 @@ struct Work {
 
 /// The state of a new binding, computed from a version of the tables while commits went on.
 pub(crate) struct ComputedApart {
-    pub(crate) live: Result<Live, Failure>,
+    pub(crate) live: Result<BindingState, Failure>,
     pub(crate) state: Arc<State>,
     pub(crate) commit: u64,
     /// The rows that were changed since.
@@ -149,7 +149,7 @@ pub(crate) type InnerRows = Vec<Option<Derived>>;
 
 /// Where a new binding's state comes from, if it need not be computed.
 enum Made {
-    Now(Live),
+    Now(BindingState),
     Before(ComputedApart),
 }
 
@@ -162,7 +162,7 @@ pub(crate) fn compute_apart(
     params: &[Scalar<'static>],
     state: &State,
     inner: &InnerRows,
-) -> Result<Result<Live, Failure>> {
+) -> Result<Result<BindingState, Failure>> {
     let window = plan.window(params)?;
     let derived = inner.iter().map(|rows| Some(DerivedView { rows: rows.as_ref()?, undo: None }));
     let derived: Vec<Option<DerivedView<'_>>> = derived.collect();

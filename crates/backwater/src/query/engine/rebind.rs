@@ -6,15 +6,15 @@ use std::sync::Arc;
 
 use super::{Bound, Causes, ComputedApart, Engine, Made, Reached, ShapeNo, hash_of};
 use crate::error::{Error, ErrorKind, Result};
-use crate::query::across::{self, Band, Way, each_in};
 use crate::query::check::compile;
-use crate::query::delta::Delta;
-use crate::query::live::{Live, Ordered};
-use crate::query::node::Node;
-use crate::query::order::Moves;
+use crate::query::expr::scalar::Scalar;
+use crate::query::operator::order::Moves;
+use crate::query::operator::relation::View;
 use crate::query::plan::Asked;
-use crate::query::relation::View;
-use crate::query::scalar::Scalar;
+use crate::query::result::delta::Delta;
+use crate::query::state::binding::{BindingState, Ordered};
+use crate::query::state::node::Node;
+use crate::query::state::rebind::{self, Band, RebindStrategy, each_in};
 use crate::query::{BindingNo, Outcome};
 use crate::schema::{FieldNo, TableNo};
 use crate::table::{Slot, State};
@@ -98,11 +98,11 @@ impl Engine {
         let elsewhere = self
             .shapes
             .get_mut(&shape)
-            .map(|shape| &**shape.elsewhere.get_or_insert_with(|| across::elsewhere(&shape.plan)));
-        let way = Way::between(&old.asked, &to, elsewhere.unwrap_or_default());
+            .map(|shape| &**shape.elsewhere.get_or_insert_with(|| rebind::elsewhere(&shape.plan)));
+        let way = RebindStrategy::between(&old.asked, &to, elsewhere.unwrap_or_default());
         let is_new = known.is_none() && window.limit > 0 && old.key.is_some();
         if is_new
-            && matches!((&way, &apart), (Way::Anew, Apart::Ask))
+            && matches!((&way, &apart), (RebindStrategy::Anew, Apart::Ask))
             && self.is_worth_apart(&plan, &to.params, state)
         {
             return Ok(None);
@@ -112,7 +112,7 @@ impl Engine {
             made = self.make(shape, &old, &to, (&way, is_alone), (&mut *state, commit))?;
         }
         // Where one can come back as easily as one went, nothing of the old one needs to be kept.
-        let is_far = matches!(way, Way::Narrower | Way::Anew);
+        let is_far = matches!(way, RebindStrategy::Narrower | RebindStrategy::Anew);
         let (live, moved) = made.map_or((None, None), |(live, moved)| (Some(live), moved));
         let is_near = live.is_some();
         let stays = is_alone && !is_far && old.inner().is_empty();
@@ -162,7 +162,7 @@ impl Engine {
         &mut self,
         old: &Node,
         (to, hash): (Asked, u64),
-        live: Live,
+        live: BindingState,
         (state, commit): (&Arc<State>, u64),
     ) -> Arc<Node> {
         let (number, key) = (old.number, old.key.clone());
@@ -213,11 +213,11 @@ impl Engine {
         shape: ShapeNo,
         old: &Node,
         to: &Asked,
-        (way, take): (&Way, bool),
+        (way, take): (&RebindStrategy, bool),
         (state, commit): (&mut Arc<State>, u64),
-    ) -> Result<Option<(Live, Option<Moves>)>> {
+    ) -> Result<Option<(BindingState, Option<Moves>)>> {
         let mut rows: Vec<(usize, Slot)> = Vec::new();
-        if let Way::Bands(bands) = way {
+        if let RebindStrategy::Bands(bands) = way {
             for band in bands {
                 self.rows_in(shape, band, (&mut *state, commit), &mut rows)?;
                 // Beyond that it is cheaper to go through all of them.

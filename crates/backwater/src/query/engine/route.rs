@@ -9,11 +9,11 @@ use smallvec::SmallVec;
 use super::intervals::{Interval, Intervals};
 use super::{GroupNo, Work};
 use crate::change::{Changes, Happened, RowChange};
-use crate::query::collation::Collation;
+use crate::query::expr::collation::Collation;
+use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::{ColumnNo, Comparison, Expr, NoColumns};
-use crate::query::filter::compared;
+use crate::query::operator::filter::compared;
 use crate::query::plan::{Plan, Relation};
-use crate::query::scalar::{Affinity, Scalar};
 use crate::schema::{FieldNo, Schema};
 use crate::table::State;
 

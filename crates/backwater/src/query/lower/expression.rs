@@ -8,13 +8,13 @@ use super::block::Block;
 use super::place::{kind, place, start};
 use super::regroup::Placed;
 use super::scope::NamedColumn;
-use crate::query::aggregate::AggregateFunction;
-use crate::query::collation::Collation;
+use crate::query::expr::collation::Collation;
+use crate::query::expr::function::Function;
+use crate::query::expr::numeral::number_prefix;
+use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::{Arithmetic, ColumnNo, Comparison, Expr};
-use crate::query::function::Function;
-use crate::query::numeral::number_prefix;
+use crate::query::operator::aggregate::AggregateFunction;
 use crate::query::plan::Param;
-use crate::query::scalar::{Affinity, Scalar};
 use crate::query::syntax::Refusal;
 use crate::schema::Kind;
 

@@ -13,9 +13,9 @@ use super::scope::{Named, NamedColumn};
 use super::select::Select;
 use super::{Lowered, param_no};
 use crate::error::nearest;
+use crate::query::expr::scalar::Affinity;
 use crate::query::expr::{ColumnNo, Expr};
 use crate::query::plan::{Plan, Relation};
-use crate::query::scalar::Affinity;
 use crate::query::syntax::Refusal;
 use crate::schema::{IdType, Kind};
 

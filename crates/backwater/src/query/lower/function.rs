@@ -11,12 +11,12 @@ use super::block::Block;
 use super::expression::Place;
 use super::place::{kind, place};
 use crate::error::{did_you_mean, nearest_name};
-use crate::query::aggregate::{Aggregate, AggregateFunction};
-use crate::query::datetime;
 use crate::query::expr::Expr;
-use crate::query::function::{Cast, Function};
+use crate::query::expr::datetime;
+use crate::query::expr::function::{Cast, Function};
+use crate::query::expr::scalar::Scalar;
+use crate::query::operator::aggregate::{Aggregate, AggregateFunction};
 use crate::query::plan::OrderKey;
-use crate::query::scalar::Scalar;
 use crate::query::syntax::Refusal;
 
 /// Aggregates by name; min and max are so with one argument only.

@@ -4,12 +4,12 @@
 //! meets first. So must we, whichever came first in time: the first by the rows' keys.
 
 use super::parts::{OpenSource, Parts};
-use crate::query::aggregate::{Aggregate, AggregateFunction};
-use crate::query::collation::Collation;
+use crate::query::expr::collation::Collation;
+use crate::query::expr::function::{Cast, Function};
+use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::{Arithmetic, ColumnNo, Expr};
-use crate::query::function::{Cast, Function};
+use crate::query::operator::aggregate::{Aggregate, AggregateFunction};
 use crate::query::plan::{OrderKey, Relation};
-use crate::query::scalar::{Affinity, Scalar};
 use crate::schema::{IdType, Kind, Schema};
 
 /// Which numbers an expression may give.

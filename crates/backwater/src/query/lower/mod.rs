@@ -4,6 +4,7 @@ mod block;
 mod expression;
 mod from;
 mod function;
+mod identity;
 mod mixed;
 mod parts;
 mod paths;
@@ -12,17 +13,16 @@ mod regroup;
 mod scope;
 mod select;
 mod subquery;
-mod told;
 
 use std::sync::Arc;
 
 use sqlparser::ast::{self, SetExpr, SetOperator, SetQuantifier};
 use sqlparser::tokenizer::Location;
 
-use super::expr::{ColumnNo, Expr};
-use super::plan::{Output, Param, Plan, Relation};
-use super::scalar::Affinity;
 use super::syntax::{Parsed, Refusal, parse, with_deep_stack};
+use crate::query::expr::scalar::Affinity;
+use crate::query::expr::{ColumnNo, Expr};
+use crate::query::plan::{Output, Param, Plan, Relation};
 use crate::schema::Schema;
 use block::Block;
 use parts::{OpenSource, Parts};

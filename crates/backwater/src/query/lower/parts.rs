@@ -3,14 +3,14 @@
 use std::sync::Arc;
 
 use super::Lowered;
+use super::identity::determined;
 use super::paths::{Paths, equality};
-use super::told::told;
 use crate::change::FieldSet;
+use crate::query::expr::scalar::Affinity;
 use crate::query::expr::{ColumnNo, Expr};
 use crate::query::plan::{
     Grouping, Identity, KeyPart, Made, OrderKey, Output, Param, Path, Plan, Relation, Source,
 };
-use crate::query::scalar::Affinity;
 use crate::schema::{IdType, Schema};
 
 /// A source while its statement is being lowered.
@@ -104,7 +104,7 @@ impl Parts {
             anchors = (0..self.sources.len()).map(|source| shared.anchor(source)).collect();
         }
         let (reads, structure, content, order) = self.footprints();
-        let told = told(schema, &self);
+        let told = determined(schema, &self);
         let is_made = self.grouping.is_none()
             && (self.is_union
                 // A text that is too long is told when the result is computed.
@@ -126,7 +126,7 @@ impl Parts {
             name: source.name,
             outer: source.outer,
             is_lookup: source.is_lookup,
-            is_told: told[number],
+            is_determined: told[number],
             reads: reads(number),
             structure: structure(number),
             content: content(number),

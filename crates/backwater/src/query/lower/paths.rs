@@ -1,10 +1,10 @@
 //! How tuples are found: in which order the sources are gone through, and by which access.
 
 use super::parts::OpenSource;
-use crate::query::collation::Collation;
+use crate::query::expr::collation::Collation;
+use crate::query::expr::scalar::Affinity;
 use crate::query::expr::{ColumnNo, Comparison, Expr};
 use crate::query::plan::{Access, KeyPart, Path, Relation, Step};
-use crate::query::scalar::Affinity;
 use crate::schema::{FieldNo, IdType, Kind, Schema};
 
 /// Finds paths through the sources of one statement.

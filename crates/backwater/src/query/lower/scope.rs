@@ -6,7 +6,7 @@ use sqlparser::tokenizer::Location;
 use super::Lowered;
 use crate::error::nearest;
 use crate::query::expr::Expr;
-use crate::query::scalar::Affinity;
+use crate::query::expr::scalar::Affinity;
 use crate::query::syntax::Refusal;
 use crate::schema::Kind;
 

@@ -11,11 +11,11 @@ use super::expression::{Place, is_null, not};
 use super::parts::{OpenSource, Parts};
 use super::paths::{comparison_affinity, equality};
 use super::{Lowered, Part, beginning};
-use crate::query::aggregate::{Aggregate, AggregateFunction};
-use crate::query::collation::Collation;
+use crate::query::expr::collation::Collation;
+use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::{ColumnNo, Comparison, Expr};
+use crate::query::operator::aggregate::{Aggregate, AggregateFunction};
 use crate::query::plan::{Grouping, Output, Relation};
-use crate::query::scalar::{Affinity, Scalar};
 use crate::query::syntax::Refusal;
 
 pub(super) fn not_by_equality(at: Location) -> Refusal {
@@ -226,7 +226,7 @@ impl<'a> Block<'a, '_> {
             return Err(not_one_row(at));
         };
         let definition = self.env.schema.table(*table);
-        let is_told = |field: crate::schema::FieldNo| {
+        let is_determined = |field: crate::schema::FieldNo| {
             let column = Expr::Column(ColumnNo { source: 0, column: field.0 });
             let tied = ties.iter().any(|tie| match &tie.inner {
                 Expr::Under(_, of) => **of == column,
@@ -239,7 +239,7 @@ impl<'a> Block<'a, '_> {
                 })
             })
         };
-        if !definition.id.iter().all(|field| is_told(*field)) {
+        if !definition.id.iter().all(|field| is_determined(*field)) {
             return Err(not_one_row(at));
         }
         let id = definition.id.first().copied();

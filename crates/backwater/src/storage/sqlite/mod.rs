@@ -330,7 +330,7 @@ impl Storage for SqliteFile {
         self.note_known()
     }
 
-    fn told(&mut self, table: &StoredTable<'_>) -> Result<Option<(u64, Hash)>> {
+    fn digest(&mut self, table: &StoredTable<'_>) -> Result<Option<(u64, Hash)>> {
         read::told(self.connect()?, table.name())
     }
 

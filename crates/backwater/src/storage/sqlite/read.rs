@@ -29,7 +29,7 @@ pub(super) fn load_table(
 ) -> Result<()> {
     let told = told(connection, stored.name())?;
     if let Some((rows, hash)) = told {
-        loader.told(rows, hash);
+        loader.digest(rows, hash);
     }
     let rows = RowsOf::new(connection, stored)?;
     #[cfg(feature = "threads")]

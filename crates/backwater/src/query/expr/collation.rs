@@ -1,0 +1,78 @@
+//! How texts compare: by their bytes, or by an order that a statement asks for.
+
+use std::cmp::Ordering;
+use std::sync::LazyLock;
+
+use icu_collator::options::CollatorOptions;
+use icu_collator::{CollatorBorrowed, CollatorPreferences};
+
+use crate::query::expr::scalar::Scalar;
+
+/// An order of texts. Numbers and NULL stand as they stand without it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(crate) enum Collation {
+    /// By their bytes.
+    #[default]
+    Binary,
+    /// As if the 26 letters of ASCII were small.
+    NoCase,
+    /// Without the spaces at their ends.
+    RTrim,
+    /// As people look names up: the root order of Unicode's collation algorithm (UTS #10).
+    Unicode,
+}
+
+/// Names as a statement writes them.
+const NAMES: [(&str, Collation); 4] = [
+    ("BINARY", Collation::Binary),
+    ("NOCASE", Collation::NoCase),
+    ("RTRIM", Collation::RTrim),
+    ("UNICODE", Collation::Unicode),
+];
+
+impl Collation {
+    pub(crate) fn named(name: &str) -> Option<Self> {
+        NAMES.iter().find(|(known, _)| known.eq_ignore_ascii_case(name)).map(|(_, one)| *one)
+    }
+
+    pub(crate) fn names() -> impl Iterator<Item = &'static str> {
+        NAMES.iter().map(|(name, _)| *name)
+    }
+
+    pub(crate) fn compare(self, a: &Scalar<'_>, b: &Scalar<'_>) -> Ordering {
+        if self == Collation::Binary || !a.is_text() || !b.is_text() {
+            return a.order(b);
+        }
+        match (a.to_text(), b.to_text()) {
+            (Some(a), Some(b)) => self.compare_texts(&a, &b),
+            _ => a.order(b),
+        }
+    }
+
+    pub(crate) fn compare_texts(self, a: &str, b: &str) -> Ordering {
+        match self {
+            Collation::Binary => a.cmp(b),
+            Collation::NoCase => {
+                let small = |byte: u8| byte.to_ascii_lowercase();
+                a.bytes().map(small).cmp(b.bytes().map(small))
+            }
+            Collation::RTrim => a.trim_end_matches(' ').cmp(b.trim_end_matches(' ')),
+            Collation::Unicode => unicode(a, b),
+        }
+    }
+}
+
+/// Texts that the algorithm finds equal are so: case and accents tell texts apart, what has no
+/// weight does not.
+fn unicode(a: &str, b: &str) -> Ordering {
+    static ROOT: LazyLock<Option<CollatorBorrowed<'static>>> = LazyLock::new(|| {
+        // The data of the root order is compiled in.
+        CollatorBorrowed::try_new(CollatorPreferences::default(), CollatorOptions::default()).ok()
+    });
+    ROOT.as_ref().map_or_else(|| a.cmp(b), |root| root.compare(a, b))
+}
+
+#[cfg(feature = "sqlite")]
+pub(crate) fn compare_unicode(a: &str, b: &str) -> Ordering {
+    Collation::Unicode.compare_texts(a, b)
+}

@@ -1,0 +1,124 @@
+//! JSON inside of statements: values written as JSON, and members found in it. The rules are
+//! SQLite's.
+
+use serde_json::value::RawValue;
+
+use crate::query::expr::numeral::{number_prefix, real_text};
+use crate::query::expr::scalar::Scalar;
+use crate::value::{Json, write_json_text};
+
+/// Writes a value as JSON; a text is a string, unless it is known to be JSON.
+pub(crate) fn write(out: &mut String, value: &Scalar<'_>, is_json: bool) {
+    match value {
+        Scalar::Null => out.push_str("null"),
+        Scalar::Int(number) => out.push_str(&number.to_string()),
+        Scalar::Real(number) if number.is_infinite() => {
+            out.push_str(if *number > 0.0 { "9e999" } else { "-9e999" });
+        }
+        Scalar::Real(number) => out.push_str(&real_text(*number)),
+        text => {
+            let text = text.to_text().unwrap_or_default();
+            if is_json { out.push_str(&text) } else { write_json_text(out, &text) }
+        }
+    }
+}
+
+/// A JSON value inside of a text.
+pub(crate) struct Found<'j>(&'j str);
+
+impl Found<'_> {
+    /// As JSON.
+    pub(crate) fn as_json(&self) -> Scalar<'static> {
+        Scalar::Text(Json::from_raw(self.0).as_str().into())
+    }
+
+    /// As the value that it stands for; objects and arrays stay JSON.
+    pub(crate) fn as_sql(&self) -> Scalar<'static> {
+        match self.0.as_bytes().first() {
+            None | Some(b'n') => Scalar::Null,
+            Some(b't') => Scalar::TRUE,
+            Some(b'f') => Scalar::FALSE,
+            Some(b'"') => match serde_json::from_str::<String>(self.0) {
+                Ok(text) => Scalar::Text(text.into()),
+                Err(_) => Scalar::Null,
+            },
+            Some(b'{' | b'[') => self.as_json(),
+            Some(_) => number_prefix(self.0).0,
+        }
+    }
+}
+
+/// What `->` finds: by a path that begins with `$`, by a member's name, or by a place in an array.
+pub(crate) fn find<'j>(json: &'j str, by: &Scalar<'_>) -> Option<Found<'j>> {
+    if by.is_null() {
+        return None;
+    }
+    if let Scalar::Int(place) = by {
+        let from_end = *place < 0;
+        return element(json, place.unsigned_abs() as usize, from_end).map(Found);
+    }
+    let by = by.to_text()?;
+    if by.starts_with('$') {
+        return find_path(json, &by);
+    }
+    member(json, &by).map(Found)
+}
+
+/// What a path finds: `$.member."another member"[0][#-1]`.
+pub(crate) fn find_path<'j>(json: &'j str, path: &str) -> Option<Found<'j>> {
+    let mut rest = path.strip_prefix('$')?;
+    let mut at = json.trim_matches([' ', '\t', '\n', '\r']);
+    while !rest.is_empty() {
+        if let Some(after) = rest.strip_prefix('.') {
+            let (name, then) = match after.strip_prefix('"') {
+                Some(quoted) => quoted.split_once('"')?,
+                None => after.split_at(after.find(['.', '[']).unwrap_or(after.len())),
+            };
+            at = member(at, name)?;
+            rest = then;
+        } else {
+            let (place, then) = rest.strip_prefix('[')?.split_once(']')?;
+            at = match place.strip_prefix('#') {
+                Some(back) => element(at, back.strip_prefix('-')?.parse().ok()?, true)?,
+                None => element(at, place.parse().ok()?, false)?,
+            };
+            rest = then;
+        }
+    }
+    serde_json::from_str::<&RawValue>(at).is_ok().then_some(Found(at))
+}
+
+/// The first member of that name.
+fn member<'j>(json: &'j str, name: &str) -> Option<&'j str> {
+    struct Members<'n>(&'n str);
+    impl<'de> serde::de::Visitor<'de> for Members<'_> {
+        type Value = Option<&'de str>;
+
+        fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+            f.write_str("an object")
+        }
+
+        fn visit_map<A: serde::de::MapAccess<'de>>(
+            self,
+            mut members: A,
+        ) -> Result<Self::Value, A::Error> {
+            let mut found = None;
+            while let Some(name) = members.next_key::<std::borrow::Cow<'de, str>>()? {
+                let value: &'de RawValue = members.next_value()?;
+                if found.is_none() && name == self.0 {
+                    found = Some(value.get());
+                }
+            }
+            Ok(found)
+        }
+    }
+    let mut reader = serde_json::Deserializer::from_str(json);
+    serde::de::Deserializer::deserialize_map(&mut reader, Members(name)).ok()?
+}
+
+/// The element at a place, counted from 0, or from the end with the last as 1.
+fn element(json: &str, place: usize, from_end: bool) -> Option<&str> {
+    let elements: Vec<&RawValue> = serde_json::from_str(json).ok()?;
+    let place = if from_end { elements.len().checked_sub(place)? } else { place };
+    elements.get(place).map(|element| element.get())
+}

@@ -1,0 +1,78 @@
+//! Which sources tell the rows of a join apart, and which ones have theirs told by the others: a
+//! row of a sailing and its vessel is that of the sailing, whichever vessel it is.
+
+use super::parts::{OpenSource, Parts, has_param};
+use super::paths::{Paths, comparison_affinity, equality};
+use crate::query::expr::{ColumnNo, Expr};
+use crate::query::plan::{Plan, Relation};
+use crate::schema::Schema;
+
+/// For each source whether its row is told by those of sources that are not.
+pub(super) fn determined(schema: &Schema, parts: &Parts) -> Vec<bool> {
+    let mut told: Vec<bool> = parts.sources.iter().map(|source| source.is_lookup).collect();
+    if parts.is_union {
+        return told;
+    }
+    let paths = Paths { schema, sources: &parts.sources, conditions: parts.conditions.clone() };
+    // The first ones tell the later ones, where both could.
+    for source in (0..told.len()).rev() {
+        if told[source] {
+            continue;
+        }
+        told[source] = true;
+        let mut known: Vec<bool> = told.iter().map(|told| !told).collect();
+        loop {
+            let next = (0..known.len())
+                .find(|next| told[*next] && !known[*next] && is_one(&paths, *next, &known));
+            let Some(next) = next else { break };
+            known[next] = true;
+        }
+        told[source] = known[source];
+    }
+    told
+}
+
+/// Whether at most one row of a source goes with rows of those that are known.
+fn is_one(paths: &Paths<'_>, source: usize, known: &[bool]) -> bool {
+    let of = &paths.sources[source];
+    let Some(unique) = unique(paths.schema, of) else { return false };
+    let conditions = || paths.conditions.iter().chain(of.outer.iter().flatten());
+    unique.iter().all(|column| {
+        let column = ColumnNo::new(source, *column);
+        conditions().any(|condition| is_determined_by(paths, condition, column, known))
+    })
+}
+
+/// Whether a condition says that a column equals what known sources hold.
+fn is_determined_by(paths: &Paths<'_>, condition: &Expr, column: ColumnNo, known: &[bool]) -> bool {
+    let Some((left, right)) = equality(condition).filter(|_| !has_param(condition)) else {
+        return false;
+    };
+    [(left, right), (right, left)].into_iter().any(|(mine, other)| {
+        let others = other.columns();
+        paths.plain(mine) == Some(&column)
+            && paths.can_index(column, comparison_affinity(condition))
+            && !others.is_empty()
+            && others.iter().all(|other| known[other.source()])
+    })
+}
+
+/// The columns by which a source's rows are told apart; none, if there is at most one row.
+fn unique(schema: &Schema, source: &OpenSource) -> Option<Vec<usize>> {
+    match &source.relation {
+        Relation::Table(table) => {
+            Some(schema.table(*table).id.iter().map(|field| field.index()).collect())
+        }
+        Relation::Statement(plan, _) => columns_of_groups(plan),
+    }
+}
+
+/// The columns in which a grouping shows its keys, if it shows all of them.
+fn columns_of_groups(plan: &Plan) -> Option<Vec<usize>> {
+    let keys = plan.grouping.as_ref()?.keys.len();
+    let column = |key: usize| {
+        let key = Expr::Column(ColumnNo::only(key));
+        plan.outputs.iter().position(|output| output.expr == key)
+    };
+    (0..keys).map(column).collect()
+}

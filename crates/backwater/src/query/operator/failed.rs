@@ -1,0 +1,122 @@
+//! Whether a statement asks for something that cannot be told, such as a sum beyond 64 bits in one of
+//! the groups that it reads.
+//!
+//! A row that other conditions leave out is not asked what it holds, in whichever order conditions
+//! stand on the way to the result. So once something was met that cannot be told, the statement is gone
+//! through again, one row after the other: it fails only if some tuple would be there, or show
+//! something, that depends on it.
+
+use crate::query::expr::Expr;
+use crate::query::expr::scalar::Scalar;
+use crate::query::operator::join::Walk;
+use crate::query::operator::relation::{NONE, Tuple, View};
+use crate::query::plan::{Access, Step};
+use crate::query::result::edit::Failure;
+use crate::table::Slot;
+
+/// Why the result of a statement cannot be told, if it cannot.
+pub(in crate::query) fn failure(view: &View<'_>, params: &[Scalar<'static>]) -> Option<Failure> {
+    let mut search = Search { walk: Walk { view, params }, failure: None };
+    view.take_asked();
+    search.all();
+    search.failure
+}
+
+struct Search<'a, 'v> {
+    walk: Walk<'a, 'v>,
+    failure: Option<Failure>,
+}
+
+/// Why it is not sure that a tuple is one, if it is not.
+type Doubt = Option<Failure>;
+
+impl<'a> Search<'a, '_> {
+    fn all(&mut self) {
+        let (view, plan) = (self.walk.view, self.walk.view.plan);
+        let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
+        if plan.is_union {
+            for source in 0..plan.sources.len() {
+                for (slot, doubt) in self.candidates(source, &Access::Scan, &tuple) {
+                    tuple[source] = slot;
+                    self.found(&tuple, doubt);
+                }
+                tuple[source] = NONE;
+            }
+            return;
+        }
+        let path = &view.plan.scratch;
+        for (slot, doubt) in self.candidates(path.start, &path.access, &tuple.clone()) {
+            tuple[path.start] = slot;
+            if let Some(doubt) = self.holds(&path.checks, &tuple, doubt) {
+                self.steps(&path.steps, &mut tuple, doubt);
+            }
+        }
+    }
+
+    fn steps(&mut self, steps: &'a [Step], tuple: &mut Tuple, doubt: Doubt) {
+        if self.failure.is_some() {
+            return;
+        }
+        let Some((step, rest)) = steps.split_first() else { return self.found(tuple, doubt) };
+        let mut alone = step.optional.then(|| doubt.clone());
+        for (slot, doubted) in self.candidates(step.source, &step.access, &tuple.clone()) {
+            tuple[step.source] = slot;
+            let Some(doubted) = self.holds(&step.implied, tuple, doubted) else { continue };
+            let Some(doubted) = self.holds(&step.on, tuple, doubted) else { continue };
+            // Whether a partner is there decides whether the tuple is without one, too.
+            alone = alone.filter(|_| doubted.is_some()).map(|alone| alone.or(doubted.clone()));
+            let doubted = doubt.clone().or(doubted);
+            if let Some(doubted) = self.holds(&step.checks, tuple, doubted) {
+                self.steps(rest, tuple, doubted);
+            }
+        }
+        tuple[step.source] = NONE;
+        if let Some(alone) = alone
+            && let Some(alone) = self.holds(&step.checks, tuple, alone)
+        {
+            self.steps(rest, tuple, alone);
+        }
+    }
+
+    /// Whether conditions hold, and what doubt there is; `None` if they do not.
+    fn holds(&self, conditions: &'a [Expr], tuple: &[Slot], mut doubt: Doubt) -> Option<Doubt> {
+        for condition in conditions {
+            let holds = self.walk.is_true(condition, tuple);
+            match self.walk.view.take_asked() {
+                Some(failure) => doubt = doubt.or(Some(failure)),
+                None if holds => {}
+                None => return None,
+            }
+        }
+        Some(doubt)
+    }
+
+    fn candidates(&self, source: usize, access: &'a Access, tuple: &[Slot]) -> Vec<(Slot, Doubt)> {
+        let view = self.walk.view;
+        let mut found = self.walk.partners(source, access, tuple);
+        if view.take_asked().is_some() {
+            // Those that were looked for may be any, as far as what is implied does not say otherwise.
+            found = self.walk.partners(source, &Access::Scan, tuple);
+            view.take_asked();
+        }
+        found.into_iter().map(|slot| (slot, view.doubt(source, slot))).collect()
+    }
+
+    /// A tuple that may be one: what it shows, and stands by, is asked for.
+    fn found(&mut self, tuple: &[Slot], doubt: Doubt) {
+        let Walk { view, params } = self.walk;
+        let (plan, row) = (view.plan, view.row(tuple));
+        let exprs: Vec<&Expr> = match (&plan.grouping, &plan.made) {
+            (Some(grouping), _) => {
+                let aggregates = grouping.aggregates.iter();
+                let of = aggregates.flat_map(|of| of.argument.iter().chain(&of.filter));
+                grouping.keys.iter().chain(of).collect()
+            }
+            (None, Some(made)) => made.values.iter().collect(),
+            (None, None) => Vec::new(),
+        };
+        exprs.into_iter().for_each(|expr| drop(expr.eval(&row, params)));
+        let asked = view.take_asked();
+        self.failure = self.failure.take().or(doubt).or(asked);
+    }
+}

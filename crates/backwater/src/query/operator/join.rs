@@ -1,0 +1,393 @@
+//! Joins: from nothing, or from one row, to the tuples of rows that go together.
+
+use smallvec::SmallVec;
+
+use crate::query::expr::scalar::Scalar;
+use crate::query::expr::{ColumnNo, Expr};
+use crate::query::operator::filter::Filter;
+use crate::query::operator::link_join::Followed;
+use crate::query::operator::relation::{NONE, Tuple, View};
+use crate::query::plan::{Access, Path, Relation, Step};
+use crate::query::work;
+use crate::table::{Cell, Slot};
+
+/// A tuple of which a row changed: whether it belongs to the result before and after.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct TupleDelta {
+    pub(crate) tuple: Tuple,
+    pub(crate) before: bool,
+    pub(crate) after: bool,
+    /// Whether something may have changed that the grouping or the outputs read.
+    pub(crate) content: bool,
+    /// Whether something may have changed that the order reads.
+    pub(crate) order: bool,
+    /// Whether one of its slots may hold another row than before.
+    pub(crate) is_another: bool,
+    /// The source whose row changed, if no other one's did.
+    pub(crate) alone: Option<u16>,
+    /// A bit for each of the first fields of that row that may have changed.
+    pub(crate) fields: u64,
+    /// A change that it comes from.
+    pub(crate) cause: u32,
+}
+
+impl TupleDelta {
+    /// Whether a column of a tuple whose rows are the same surely holds what it held.
+    pub(crate) fn stays(&self, column: ColumnNo) -> bool {
+        let has_changed = |field: u32| field >= u64::BITS || self.fields >> field & 1 == 1;
+        self.alone.is_some_and(|alone| {
+            usize::from(alone) != column.source() || !has_changed(column.field().0)
+        })
+    }
+}
+
+/// Tuples that changed; mostly one did.
+pub(crate) type TupleDeltas = SmallVec<[TupleDelta; 2]>;
+
+/// A row at which a search for changed tuples starts.
+#[derive(Debug, Clone)]
+pub(crate) struct Start {
+    pub(crate) source: usize,
+    pub(crate) slot: Slot,
+    /// Whether it may have come, gone, or changed what decides which tuples there are.
+    pub(crate) structure: bool,
+    pub(crate) content: bool,
+    pub(crate) order: bool,
+    /// A bit for each of its first fields that may have changed.
+    pub(crate) fields: u64,
+    /// Whether the slot holds another row than before: in the course of several commits it can be
+    /// used again.
+    pub(crate) is_another: bool,
+    pub(crate) cause: u32,
+}
+
+impl Start {
+    /// A tuple that its row is part of.
+    fn tuple(&self, tuple: Tuple, before: bool, after: bool) -> TupleDelta {
+        let Start { content, order, fields, is_another, cause, .. } = *self;
+        let alone = Some(self.source as u16);
+        TupleDelta { tuple, before, after, content, order, is_another, alone, fields, cause }
+    }
+}
+
+/// Such rows; mostly one.
+pub(crate) type Starts = SmallVec<[Start; 4]>;
+
+/// Goes through the tuples of one moment.
+pub(crate) struct Walk<'a, 'v> {
+    pub(crate) view: &'v View<'a>,
+    pub(crate) params: &'a [Scalar<'static>],
+}
+
+/// The rows that a walk must take, source by source; none, where it must find no partner.
+type Pins = SmallVec<[Option<Slot>; 4]>;
+
+impl<'a> Walk<'a, '_> {
+    /// All tuples, by the path from scratch.
+    pub(crate) fn all(&self, found: &mut dyn FnMut(&[Slot])) {
+        let plan = self.view.plan;
+        if plan.is_union {
+            let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
+            for source in 0..plan.sources.len() {
+                self.view.scan(source, &mut |slot| {
+                    tuple[source] = slot;
+                    found(&tuple);
+                });
+                tuple[source] = NONE;
+            }
+            return;
+        }
+        let path = &plan.scratch;
+        if let Some(table) = self.view.scanned() {
+            let filter = Filter::of(&path.checks, self.params);
+            return self.view.each_row(table, filter, |slot, _| found(&[slot]));
+        }
+        if let Some(followed) = Followed::of(plan) {
+            return followed.each(self.view, self.params, |_, tuple| found(tuple));
+        }
+        let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
+        let start = &mut |slot: Slot| {
+            tuple[path.start] = slot;
+            if !work::is_over() && self.all_true(&path.checks, &tuple) {
+                self.steps(&path.steps, &mut tuple, &[], found);
+            }
+        };
+        self.candidates(path.start, &path.access, &[], start);
+    }
+
+    /// The tuples that one row is part of.
+    pub(crate) fn from(&self, source: usize, slot: Slot, found: &mut dyn FnMut(&[Slot])) {
+        let plan = self.view.plan;
+        if !self.view.is_row(source, slot) {
+            return;
+        }
+        let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
+        tuple[source] = slot;
+        if plan.is_union {
+            return found(&tuple);
+        }
+        let path: &Path = &plan.paths[source];
+        if self.all_true(&path.checks, &tuple) {
+            self.steps(&path.steps, &mut tuple, &[], found);
+        }
+    }
+
+    /// The rows that one row of a left join's source may be the partner of.
+    fn anchors(&self, source: usize, slot: Slot) -> Vec<Pins> {
+        let plan = self.view.plan;
+        let Some(Some(path)) = plan.anchors.get(source) else { return Vec::new() };
+        if !self.view.is_row(source, slot) {
+            return Vec::new();
+        }
+        let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
+        tuple[source] = slot;
+        let mut out = Vec::new();
+        if self.all_true(&path.checks, &tuple) {
+            self.steps(&path.steps, &mut tuple, &[], &mut |tuple| {
+                let mut pins: Pins = tuple.iter().map(|_| None).collect();
+                for told in path.steps.iter().map(|step| step.source) {
+                    pins[told] = Some(tuple[told]);
+                }
+                out.push(pins);
+            });
+        }
+        out.sort_unstable();
+        out.dedup();
+        out
+    }
+
+    /// The tuples without partner at `source` whose other rows are those of the pins.
+    fn without_partner(&self, source: usize, pins: &Pins, found: &mut dyn FnMut(&[Slot])) {
+        // Not the path from nothing: that asks for one binding's parameters, and this is done for
+        // all of them.
+        let path = &self.view.plan.paths[self.view.plan.scratch.start];
+        let mut tuple = Tuple::from_elem(NONE, pins.len());
+        let Some(start) = pins[path.start].filter(|start| *start != NONE) else { return };
+        tuple[path.start] = start;
+        if self.view.is_row(path.start, start) && self.all_true(&path.checks, &tuple) {
+            self.steps(&path.steps, &mut tuple, pins, &mut |tuple| {
+                let fits =
+                    pins.iter().zip(tuple).all(|(pin, slot)| pin.is_none_or(|pin| pin == *slot));
+                if tuple[source] == NONE && fits {
+                    found(tuple);
+                }
+            });
+        }
+    }
+
+    fn steps(
+        &self,
+        steps: &[Step],
+        tuple: &mut Tuple,
+        pins: &[Option<Slot>],
+        found: &mut dyn FnMut(&[Slot]),
+    ) {
+        let Some((step, rest)) = steps.split_first() else {
+            return found(tuple);
+        };
+        let pinned = pins.get(step.source).copied().flatten().filter(|pinned| *pinned != NONE);
+        let mut alone = step.optional;
+        let mut meet = |walk: &Self, partner: Slot, tuple: &mut Tuple| {
+            tuple[step.source] = partner;
+            let fits = walk.all_true(&step.on, tuple)
+                && (pinned.is_none() || walk.all_true(&step.implied, tuple));
+            if !fits {
+                return;
+            }
+            alone = false;
+            if walk.all_true(&step.checks, tuple) {
+                walk.steps(rest, tuple, pins, found);
+            }
+        };
+        match (pinned, &step.access) {
+            (Some(pinned), _) => {
+                if self.view.is_row(step.source, pinned) {
+                    meet(self, pinned, tuple);
+                }
+            }
+            // At most one: no list of them is made.
+            (None, Access::Follow(link)) => {
+                if let Some(partner) = self.followed(step.source, *link, tuple) {
+                    meet(self, partner, tuple);
+                }
+            }
+            (None, access) => {
+                let mut partners: SmallVec<[Slot; 8]> = SmallVec::new();
+                self.candidates(step.source, access, tuple, &mut |slot| partners.push(slot));
+                for partner in partners {
+                    if work::is_over() {
+                        return;
+                    }
+                    meet(self, partner, tuple);
+                }
+            }
+        }
+        tuple[step.source] = NONE;
+        if alone && self.all_true(&step.checks, tuple) {
+            self.steps(rest, tuple, pins, found);
+        }
+    }
+
+    /// The row of a source that a link of a tuple points at.
+    #[inline]
+    pub(in crate::query) fn followed(
+        &self,
+        source: usize,
+        link: ColumnNo,
+        tuple: &[Slot],
+    ) -> Option<Slot> {
+        let sources = &self.view.plan.sources;
+        let (Relation::Table(of), Relation::Table(to)) =
+            (&sources[link.source()].relation, &sources[source].relation)
+        else {
+            return None;
+        };
+        let from = tuple[link.source()];
+        if from == NONE {
+            return None;
+        }
+        match self.view.state.table(*of).cell(from, link.field()) {
+            Cell::Link(slot) if self.view.state.table(*to).is_row(slot) => Some(slot),
+            _ => None,
+        }
+    }
+
+    /// The rows of a source that an access gives.
+    pub(crate) fn partners(&self, source: usize, access: &'a Access, tuple: &[Slot]) -> Vec<Slot> {
+        let mut partners = Vec::new();
+        self.candidates(source, access, tuple, &mut |slot| partners.push(slot));
+        partners
+    }
+
+    pub(in crate::query) fn is_true(&self, condition: &'a Expr, tuple: &[Slot]) -> bool {
+        condition.eval(&self.view.row(tuple), self.params).as_truth() == Some(true)
+    }
+
+    fn all_true(&self, conditions: &'a [Expr], tuple: &[Slot]) -> bool {
+        if conditions.is_empty() {
+            return true;
+        }
+        let row = self.view.row(tuple);
+        conditions
+            .iter()
+            .all(|condition| condition.eval(&row, self.params).as_truth() == Some(true))
+    }
+
+    fn candidates(
+        &self,
+        source: usize,
+        access: &'a Access,
+        tuple: &[Slot],
+        found: &mut dyn FnMut(Slot),
+    ) {
+        let view = self.view;
+        let table = match &view.plan.sources[source].relation {
+            Relation::Table(table) => Some(*table),
+            Relation::Statement(..) => None,
+        };
+        match (access, table) {
+            (Access::Scan, _) => view.scan(source, found),
+            (Access::Follow(link), _) => {
+                self.followed(source, *link, tuple).into_iter().for_each(found);
+            }
+            (Access::Id(value), Some(table)) => {
+                let value = value.eval(&view.row(tuple), self.params);
+                let slot = value.as_slot(view.state, table);
+                if let Some(slot) = slot.filter(|slot| view.state.table(table).is_row(*slot)) {
+                    found(slot);
+                }
+            }
+            (Access::Back { link, to }, Some(table)) => {
+                if tuple[*to] != NONE {
+                    let key = [Cell::Link(tuple[*to])];
+                    view.state.table(table).each_of_chain(&[*link], &key, found);
+                }
+            }
+            (Access::Equal { fields, values }, _) => {
+                let row = view.row(tuple);
+                let values: SmallVec<[Scalar<'_>; 2]> =
+                    values.iter().map(|value| value.eval(&row, self.params)).collect();
+                view.equal(source, fields, &values).into_iter().for_each(found);
+            }
+            _ => view.scan(source, found),
+        }
+    }
+}
+
+/// The tuples that the changed rows are part of, before and after, and those that gained or lost
+/// the partner that they did not have.
+pub(crate) fn changed_tuples(
+    before: &View<'_>,
+    after: &View<'_>,
+    params: &[Scalar<'static>],
+    starts: &[Start],
+) -> TupleDeltas {
+    let plan = after.plan;
+    let (old, new) = (Walk { view: before, params }, Walk { view: after, params });
+    if plan.sources.len() == 1 || plan.is_union {
+        let each = starts.iter().filter_map(|start| alone(&old, &new, start));
+        return each.collect();
+    }
+    let mut out = TupleDeltas::new();
+    // What decides which tuples there are has not changed anywhere, so they are the same.
+    let calm = starts.iter().all(|start| !start.structure);
+    for start in starts {
+        let mut add = |tuple: &[Slot], before: bool, after: bool| {
+            let tuple = Tuple::from_slice(tuple);
+            out.push(start.tuple(tuple, before, after));
+        };
+        if calm {
+            new.from(start.source, start.slot, &mut |tuple| add(tuple, true, true));
+            continue;
+        }
+        old.from(start.source, start.slot, &mut |tuple| add(tuple, true, false));
+        new.from(start.source, start.slot, &mut |tuple| add(tuple, false, true));
+        if plan.sources[start.source].outer.is_none() {
+            continue;
+        }
+        let new_pins = new.anchors(start.source, start.slot);
+        let old_pins = old.anchors(start.source, start.slot);
+        for pins in &new_pins {
+            old.without_partner(start.source, pins, &mut |tuple| add(tuple, true, false));
+        }
+        for pins in &old_pins {
+            new.without_partner(start.source, pins, &mut |tuple| add(tuple, false, true));
+        }
+    }
+    if starts.len() > 1 || !calm {
+        out.sort_unstable_by(|a, b| a.tuple.cmp(&b.tuple));
+        out.dedup_by(|next, first| {
+            let same = next.tuple == first.tuple;
+            if same {
+                first.before |= next.before;
+                first.after |= next.after;
+                first.content |= next.content;
+                first.order |= next.order;
+                first.is_another |= next.is_another;
+                first.alone = first.alone.filter(|alone| next.alone == Some(*alone));
+                first.fields |= next.fields;
+            }
+            same
+        });
+    }
+    out
+}
+
+/// The same where no row goes with another one.
+fn alone(old: &Walk<'_, '_>, new: &Walk<'_, '_>, start: &Start) -> Option<TupleDelta> {
+    let mut tuple = Tuple::from_elem(NONE, new.view.plan.sources.len());
+    tuple[start.source] = start.slot;
+    let path = new.view.plan.paths.get(start.source);
+    if !start.structure && path.is_some_and(|path| path.checks.is_empty()) {
+        // It is there, and nothing is asked of it.
+        return Some(start.tuple(tuple, true, true));
+    }
+    let (mut before, mut after) = (false, false);
+    new.from(start.source, start.slot, &mut |_| after = true);
+    if start.structure {
+        old.from(start.source, start.slot, &mut |_| before = true);
+    } else {
+        before = after;
+    }
+    (before || after).then(|| start.tuple(tuple, before, after))
+}

@@ -1,0 +1,15 @@
+//! Operators: how rows are found, joined, filtered, grouped and ordered, from nothing and from
+//! changed rows.
+//!
+//! They know a plan and one version of the tables. They keep nothing between two commits.
+
+pub(in crate::query) mod aggregate;
+pub(in crate::query) mod exact;
+pub(in crate::query) mod failed;
+pub(in crate::query) mod filter;
+pub(in crate::query) mod group;
+pub(in crate::query) mod join;
+pub(in crate::query) mod link_join;
+pub(in crate::query) mod order;
+pub(in crate::query) mod relation;
+pub(in crate::query) mod scan;

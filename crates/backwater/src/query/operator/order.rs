@@ -1,0 +1,363 @@
+//! An order that follows edits, and who of its rows has moved.
+
+use std::cmp::Ordering;
+
+use smallvec::{SmallVec, smallvec};
+
+use crate::query::expr::Columns;
+use crate::query::expr::scalar::Scalar;
+use crate::query::plan::{OrderKey, Plan, Window};
+use crate::query::result::edit::Edit;
+use crate::query::state::rank_tree::{Prefix, RankTree, Sought};
+use crate::schema::Tuning;
+
+/// A list that mostly is short.
+type Few<T> = SmallVec<[T; 8]>;
+
+/// How a row of a result moved. There may be very many, so it takes little room.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Moved {
+    before: u32,
+    after: u32,
+    /// Whether its columns changed.
+    pub(crate) changed: bool,
+    /// Whether it changed places with a row that stayed.
+    pub(crate) moved: bool,
+}
+
+/// How the rows of a result moved; mostly one or two did.
+pub(crate) type Moves = SmallVec<[Moved; 2]>;
+
+/// The position of a row that is not in a result.
+const NOWHERE: u32 = u32::MAX;
+
+impl Moved {
+    /// From a position in the old result to one in the new one.
+    pub(crate) fn between(before: Option<usize>, after: Option<usize>) -> Self {
+        let place = |position: Option<usize>| position.map_or(NOWHERE, |position| position as u32);
+        Self { before: place(before), after: place(after), changed: false, moved: false }
+    }
+
+    /// The same row, of which that much is known too.
+    pub(crate) fn with(self, changed: bool, moved: bool) -> Self {
+        Self { changed, moved, ..self }
+    }
+
+    /// A row that stood there, and is not in the result any more.
+    pub(crate) fn left(before: usize) -> Self {
+        Self::between(Some(before), None)
+    }
+
+    /// Its position in the old result, if it was there.
+    #[inline]
+    pub(crate) fn before(self) -> Option<usize> {
+        (self.before != NOWHERE).then_some(self.before as usize)
+    }
+
+    /// Its position in the new result, if it is there.
+    #[inline]
+    pub(crate) fn after(self) -> Option<usize> {
+        (self.after != NOWHERE).then_some(self.after as usize)
+    }
+
+    /// Whether it stands in both results.
+    fn stays(self) -> bool {
+        self.before != NOWHERE && self.after != NOWHERE
+    }
+
+    /// The order in which moves are told: first those that left, by their old positions, then the
+    /// others by their new ones.
+    pub(crate) fn sort_key(&self) -> (bool, u32, u32) {
+        match self.after {
+            NOWHERE => (false, 0, self.before),
+            // Those that entered stand in front.
+            after => (true, after, self.before.wrapping_add(1)),
+        }
+    }
+}
+
+/// The order of two values of one of the keys of an order.
+pub(crate) fn compare_key(key: &OrderKey, a: &Scalar<'_>, b: &Scalar<'_>) -> Ordering {
+    match (a.is_null(), b.is_null()) {
+        (true, true) => Ordering::Equal,
+        (true, false) if key.nulls_first => Ordering::Less,
+        (false, true) if !key.nulls_first => Ordering::Less,
+        (true, false) | (false, true) => Ordering::Greater,
+        (false, false) if key.descending => key.collation.compare(b, a),
+        (false, false) => key.collation.compare(a, b),
+    }
+}
+
+/// The order of two rows as far as ORDER BY tells it.
+pub(crate) fn order_by<'a>(
+    plan: &'a Plan,
+    params: &'a [Scalar<'static>],
+    a: &impl Columns<'a>,
+    b: &impl Columns<'a>,
+) -> Ordering {
+    for key in &plan.order {
+        let order = compare_key(key, &key.expr.eval(a, params), &key.expr.eval(b, params));
+        if order.is_ne() {
+            return order;
+        }
+    }
+    Ordering::Equal
+}
+
+/// The values by which ORDER BY sorts one row, to compare many others with.
+pub(crate) type SortKeys<'a> = SmallVec<[Scalar<'a>; 3]>;
+
+pub(crate) fn sort_keys<'a>(
+    plan: &'a Plan,
+    params: &'a [Scalar<'static>],
+    row: &impl Columns<'a>,
+) -> SortKeys<'a> {
+    plan.order.iter().map(|key| key.expr.eval(row, params)).collect()
+}
+
+/// The order of a row against one whose values are known, as far as ORDER BY tells it.
+pub(crate) fn order_against<'a>(
+    plan: &'a Plan,
+    params: &'a [Scalar<'static>],
+    row: &impl Columns<'a>,
+    keys: &SortKeys<'_>,
+) -> Ordering {
+    for (key, value) in plan.order.iter().zip(keys) {
+        let order = compare_key(key, &key.expr.eval(row, params), value);
+        if order.is_ne() {
+            return order;
+        }
+    }
+    Ordering::Equal
+}
+
+/// Applies edits to an order and tells how the rows in the window moved.
+///
+/// What leaves or moves is taken out under the old order and put in under the new one, so that no
+/// comparison ever meets an entry under the wrong one. `old_order` and `new_order` make of an
+/// entry what compares others with it.
+///
+/// Of an order of which only the first entries are kept, the others are not followed. `None` if too
+/// few are left then to fill the window.
+pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
+    ranked: &mut RankTree<E>,
+    (window, tuning): (Window, &Tuning),
+    edits: &[Edit<E>],
+    old_order: impl Fn(&E) -> Sought<O>,
+    new_order: impl Fn(&E) -> Sought<N>,
+) -> Option<Moves> {
+    ranked.forget_left();
+    let len = ranked.len();
+    let leaves = |edit: &Edit<E>, ranked: &RankTree<E>| match edit {
+        Edit::Leave(old) | Edit::Replace { old, reorder: true, .. } => {
+            Some(old_order(old)).filter(|place| !ranked.is_behind(place))
+        }
+        _ => None,
+    };
+    let enters = |edit: &Edit<E>, ranked: &RankTree<E>| match edit {
+        Edit::Enter(new) | Edit::Replace { new, reorder: true, .. } => {
+            Some((new.clone(), new_order(new))).filter(|(_, place)| !ranked.is_behind(place))
+        }
+        _ => None,
+    };
+    // The old ranks of what was taken out, and the new ones of what was put in, both in order.
+    let (mut out, mut into) = (Few::new(), Few::new());
+    let mut befores: Few<Option<usize>> = smallvec![None; edits.len()];
+    let mut afters: Few<Option<usize>> = smallvec![None; edits.len()];
+    let reorders =
+        |edit: &&Edit<E>| !matches!(edit, Edit::Change(_) | Edit::Replace { reorder: false, .. });
+    if edits.iter().filter(reorders).count() > tuning.ranked_edits {
+        // Each is looked for in the whole of the old order and of the new one, unless it stands so
+        // far behind the window that it is nothing to it.
+        let far = |ranked: &RankTree<E>| {
+            ranked.prefix(window.end().saturating_add(edits.len())).unwrap_or(Prefix::MAX)
+        };
+        let places: Vec<_> = edits.iter().map(|edit| leaves(edit, ranked)).collect();
+        let last = far(ranked);
+        for (place, before) in places.iter().zip(&mut befores) {
+            let place = place.as_ref().filter(|place| place.prefix <= last);
+            *before = place.and_then(|place| ranked.rank(place));
+        }
+        for place in places.iter().flatten() {
+            let removed = ranked.remove(place);
+            debug_assert!(removed.is_some(), "what leaves a result was in it");
+        }
+        let places: Vec<_> = edits.iter().map(|edit| enters(edit, ranked)).collect();
+        for (new, place) in places.iter().flatten() {
+            ranked.insert(new.clone(), place);
+        }
+        let last = far(ranked);
+        for (place, after) in places.iter().zip(&mut afters) {
+            let place = place.as_ref().filter(|(_, place)| place.prefix <= last);
+            *after = place.and_then(|(_, place)| ranked.rank(place));
+        }
+        for (taken, ranks) in [(&mut out, &befores), (&mut into, &afters)] {
+            taken.extend(ranks.iter().flatten().copied());
+            taken.sort_unstable();
+        }
+    } else {
+        for (edit, before) in edits.iter().zip(&mut befores) {
+            let Some(place) = leaves(edit, ranked) else { continue };
+            let removed = ranked.remove(&place);
+            debug_assert!(removed.is_some(), "what leaves a result was in it");
+            *before = removed.map(|rank| take(&mut out, rank));
+        }
+        for (edit, after) in edits.iter().zip(&mut afters) {
+            let place = enters(edit, ranked);
+            *after = place.map(|(new, place)| ranked.insert(new, &place));
+        }
+        // What was put in later pushed along what was put in before.
+        for after in afters.iter_mut().rev().filter_map(Option::as_mut) {
+            *after = take(&mut into, *after);
+        }
+    }
+    for (number, edit) in edits.iter().enumerate() {
+        let place = match edit {
+            Edit::Replace { new, reorder: false, .. } | Edit::Change(new) => new_order(new),
+            _ => continue,
+        };
+        if ranked.is_behind(&place) {
+            continue;
+        }
+        let rank = match edit {
+            Edit::Replace { new, .. } => ranked.replace(new.clone(), &place),
+            _ => ranked.rank(&place),
+        };
+        debug_assert!(rank.is_some(), "what stays in a result is in it");
+        afters[number] = rank;
+        befores[number] = rank.map(|rank| moved_rank(rank, &into, &out));
+    }
+    if !ranked.reaches(window.end()) {
+        return None;
+    }
+    let ranks = befores.into_iter().zip(afters);
+    let mut candidates: Moves = edits
+        .iter()
+        .zip(ranks)
+        .map(|(edit, (before, after))| match edit {
+            Edit::Replace { changed, reorder, .. } => {
+                Moved::between(before, after).with(*changed, *reorder)
+            }
+            Edit::Change(_) => Moved::between(before, after).with(true, false),
+            Edit::Enter(_) | Edit::Leave(_) => Moved::between(before, after),
+        })
+        .collect();
+    if !window.is_whole() {
+        push_neighbours(&mut candidates, len, window, &out, &into);
+        for row in &mut candidates {
+            let inside = |rank: Option<usize>| rank.and_then(|rank| window.position(rank));
+            let shown = Moved::between(inside(row.before()), inside(row.after()));
+            *row = shown.with(row.changed, row.moved);
+        }
+        candidates.retain(|row| row.before().is_some() || row.after().is_some());
+    }
+    settle(&mut candidates);
+    Some(candidates)
+}
+
+/// Of rows to which something may have happened, tells which have moved, leaves out those to which
+/// nothing did, and puts the others in the order in which they are told.
+pub(crate) fn settle(rows: &mut Moves) {
+    mark_moved(rows);
+    rows.retain(|row| row.changed || row.moved || !row.stays());
+    rows.sort_by_key(Moved::sort_key);
+}
+
+/// The place in the whole of the n-th of those that are not taken.
+fn nth_free(taken: &[usize], nth: usize) -> usize {
+    // Of the taken places, as many are in front of it as leave fewer than `nth` free before them.
+    let (mut low, mut high) = (0, taken.len());
+    while low < high {
+        let middle = usize::midpoint(low, high);
+        if taken[middle] - middle <= nth { low = middle + 1 } else { high = middle }
+    }
+    nth + low
+}
+
+/// Takes the n-th free place.
+fn take(taken: &mut Few<usize>, nth: usize) -> usize {
+    let place = nth_free(taken, nth);
+    let at = taken.partition_point(|other| *other < place);
+    taken.insert(at, place);
+    place
+}
+
+/// The rank among all with `others` in place of `gone`, of what has that rank with `gone`.
+fn moved_rank(rank: usize, gone: &[usize], others: &[usize]) -> usize {
+    nth_free(others, rank - gone.partition_point(|other| *other < rank))
+}
+
+/// Adds the rows that others pushed over an end of the window. An edit shifts ranks by one, so
+/// they lie within as many ranks of that end as there are edits.
+fn push_neighbours(
+    candidates: &mut Moves,
+    len: usize,
+    window: Window,
+    out: &[usize],
+    into: &[usize],
+) {
+    let shifts = out.len().max(into.len());
+    let mut known: Few<usize> = candidates.iter().filter_map(|row| row.before()).collect();
+    known.sort_unstable();
+    let ends = [window.offset, window.end()];
+    let mut last = 0;
+    for end in ends {
+        let from = end.saturating_sub(shifts).max(last);
+        let to = end.saturating_add(shifts).min(len);
+        for rank in from..to {
+            if known.binary_search(&rank).is_ok() {
+                continue;
+            }
+            let now = moved_rank(rank, out, into);
+            candidates.push(Moved::between(Some(rank), Some(now)));
+        }
+        last = to.max(last);
+    }
+}
+
+/// Tells who has moved: of the rows in both results that may have (`moved` is set), as few as can
+/// be, so that the rest stands in the same order in both. A row that others pushed along has not
+/// moved.
+fn mark_moved(rows: &mut [Moved]) {
+    if !rows.iter().any(|row| row.moved && row.stays()) {
+        rows.iter_mut().for_each(|row| row.moved = false);
+        return;
+    }
+    // A row that could not move stands in the same order in both results as all the others that
+    // nothing happened to. Between which of these another row stands is its position less the
+    // rows in front of it that came, went or may have moved.
+    let loose = |row: &&Moved| row.moved || !row.stays();
+    let mut olds: Few<usize> = rows.iter().filter(loose).filter_map(|row| row.before()).collect();
+    let mut news: Few<usize> = rows.iter().filter(loose).filter_map(|row| row.after()).collect();
+    olds.sort_unstable();
+    news.sort_unstable();
+    let gap =
+        |position: usize, all: &[usize]| position - all.partition_point(|other| *other < position);
+    let mut stayers: Few<usize> = Few::new();
+    for (number, row) in rows.iter_mut().enumerate() {
+        if let (true, Some(before), Some(after)) = (row.moved, row.before(), row.after())
+            && gap(before, &olds) == gap(after, &news)
+        {
+            stayers.push(number);
+        }
+        row.moved &= row.stays();
+    }
+    stayers.sort_unstable_by_key(|number| rows[*number].after);
+    // Among those between the same two, all but a longest run in the old order have moved.
+    let mut tails: Few<usize> = Few::new();
+    let mut links: Few<Option<usize>> = smallvec![None; rows.len()];
+    for &number in &stayers {
+        let place = tails.partition_point(|tail| rows[*tail].before < rows[number].before);
+        links[number] = place.checked_sub(1).map(|previous| tails[previous]);
+        if place == tails.len() {
+            tails.push(number);
+        } else {
+            tails[place] = number;
+        }
+    }
+    let mut stays = tails.last().copied();
+    while let Some(number) = stays {
+        rows[number].moved = false;
+        stays = links[number];
+    }
+}

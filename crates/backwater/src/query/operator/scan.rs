@@ -1,0 +1,412 @@
+//! Grouping all rows that are found from one table, without a detour where conditions, keys and
+//! aggregates are as plain as they mostly are.
+
+use crate::query::expr::Expr;
+use crate::query::expr::scalar::Scalar;
+use crate::query::operator::aggregate::{Aggregate, AggregateFunction, Kept};
+use crate::query::operator::filter::Filter;
+use crate::query::operator::group::Groups;
+use crate::query::operator::join::Walk;
+use crate::query::operator::link_join::Followed;
+use crate::query::operator::relation::{NONE, ScannedRow, ScannedRows, Tuple, View};
+use crate::query::plan::{Grouping, Plan};
+use crate::schema::FieldNo;
+use crate::table::{CHUNK, Cell, Slot};
+
+/// What of a row goes into an aggregate.
+#[derive(Clone, Copy)]
+enum Feed {
+    /// That it is there.
+    Row,
+    /// A field of the table that is gone through, as it is.
+    Field(FieldNo),
+    /// A row of another source, which is counted first: by the number of the count.
+    Counted(usize),
+    Other,
+}
+
+/// How often each row of a source stands in each group.
+struct Count {
+    source: usize,
+    /// How many slots its table has.
+    slots: usize,
+    /// By group, then by slot.
+    times: Vec<u32>,
+    /// Whether there was room for the tuple at hand.
+    has_room: bool,
+}
+
+/// So many counts are kept at most for a source; beyond that, rows go in one by one.
+const MOST: u64 = 1 << 20;
+
+/// So many keys' groups are remembered by what the key is in memory.
+const REMEMBERED: usize = 128;
+
+/// A key as it lies in memory, and its group.
+#[derive(Clone, Copy)]
+struct Remembered {
+    key: (u64, u64),
+    group: u32,
+}
+
+/// By what a tuple's group is found.
+enum KeyOf {
+    /// One field of the table that is gone through.
+    Field(FieldNo, Box<[Remembered; REMEMBERED]>),
+    /// Rows of one source.
+    Source(GroupsOfSource),
+    Other,
+}
+
+/// Takes all rows that meet the conditions into groups.
+pub(crate) fn group(
+    groups: &mut Groups,
+    grouping: &Grouping,
+    view: &View<'_>,
+    params: &[Scalar<'static>],
+) {
+    let plan = view.plan;
+    let mut intake = Intake::new(groups, grouping, view, params);
+    if let Some(table) = view.scanned() {
+        let filter = Filter::of(&plan.scratch.checks, params);
+        // Some rows at a time, so that what each aggregate is need not be asked for each row.
+        view.each_chunk(table, filter, |rows| intake.take_some(rows));
+    } else if let Some(followed) = Followed::of(plan) {
+        followed.each(view, params, |row, tuple| intake.take(row, tuple));
+    } else {
+        Walk { view, params }.all(&mut |tuple| intake.take_tuple(tuple));
+    }
+    intake.finish();
+}
+
+/// How many of some rows stand in each of the first groups: mostly there are no others.
+struct Tally([u32; FIRST]);
+
+/// So many groups are tallied.
+const FIRST: usize = 32;
+
+impl Tally {
+    /// By the rows' groups; `None` if there are others than the first.
+    fn of(numbers: &[u32]) -> Option<Self> {
+        let mut times = [0; FIRST];
+        for number in numbers {
+            *times.get_mut(*number as usize)? += 1;
+        }
+        Some(Self(times))
+    }
+
+    /// Calls `each` with the groups that rows stand in, and how many do.
+    fn each(&self, mut each: impl FnMut(u32, u32)) {
+        let groups = (0..).zip(&self.0).filter(|(_, times)| **times > 0);
+        groups.for_each(|(number, times)| each(number, *times));
+    }
+}
+
+/// Sums of whole numbers by group, and how many these are.
+#[derive(Default)]
+struct Sums([(i64, i128); FIRST]);
+
+impl Sums {
+    #[inline]
+    fn add(&mut self, group: u32, value: i64) {
+        let (values, sum) = &mut self.0[group as usize];
+        (*values, *sum) = (*values + 1, *sum + i128::from(value));
+    }
+
+    /// Feeds a group's sum into what an aggregate of single fields keeps.
+    fn feed(&self, group: u32, kept: &mut Kept) {
+        let (values, whole) = self.0[group as usize];
+        match kept {
+            Kept::Sum(sum) => sum.add_wholes(values, whole),
+            Kept::Count(count) => *count += values,
+            _ => debug_assert!(false, "a field is fed into sums and counts"),
+        }
+    }
+}
+
+/// Rows on their way into groups.
+struct Intake<'i, 'a> {
+    groups: &'i mut Groups,
+    grouping: &'a Grouping,
+    view: &'i View<'a>,
+    params: &'a [Scalar<'static>],
+    feeds: Vec<Feed>,
+    key: KeyOf,
+    counts: Vec<Count>,
+}
+
+impl<'i, 'a> Intake<'i, 'a> {
+    fn new(
+        groups: &'i mut Groups,
+        grouping: &'a Grouping,
+        view: &'i View<'a>,
+        params: &'a [Scalar<'static>],
+    ) -> Self {
+        let plan = view.plan;
+        let mut counts = Vec::new();
+        let aggregates = grouping.aggregates.iter();
+        let feeds = aggregates.map(|aggregate| feed(aggregate, view, &mut counts)).collect();
+        let key = match grouping.keys.as_slice() {
+            [Expr::Column(column)] if column.source() == plan.scratch.start && !plan.is_union => {
+                let nothing = Remembered { key: (u64::MAX, u64::MAX), group: 0 };
+                KeyOf::Field(column.field(), Box::new([nothing; REMEMBERED]))
+            }
+            _ => GroupsOfSource::of(plan, grouping).map_or(KeyOf::Other, KeyOf::Source),
+        };
+        Self { groups, grouping, view, params, feeds, key, counts }
+    }
+
+    /// Takes in rows of the only table.
+    fn take_some(&mut self, rows: ScannedRows<'a>) {
+        let (mut numbers, mut len) = ([0; CHUNK], 0);
+        for ((slot, row), number) in rows.iter().zip(&mut numbers) {
+            *number = self.number(&row, &[slot]);
+            len += 1;
+        }
+        let numbers = &numbers[..len];
+        let Some(tally) = Tally::of(numbers) else {
+            return rows.iter().for_each(|(slot, row)| self.take(&row, &[slot]));
+        };
+        let aggregates = self.grouping.aggregates.iter().zip(&self.feeds).enumerate();
+        for (place, (aggregate, feed)) in aggregates {
+            let one = |groups: &mut Groups, number: u32, slot: Slot, row: &ScannedRow<'a>| {
+                let Some(kept) = groups.kept(number, place) else { return };
+                let fed = matches!(feed, Feed::Field(field) if feed_field(kept, row, *field));
+                if !fed {
+                    add(aggregate, kept, self.view, &[slot], self.params, 1);
+                }
+            };
+            match feed {
+                Feed::Row => tally.each(|number, times| {
+                    if let Some(Kept::Count(count)) = self.groups.kept(number, place) {
+                        *count += i64::from(times);
+                    }
+                }),
+                Feed::Field(field) => {
+                    let mut sums = Sums::default();
+                    for ((slot, row), number) in rows.iter().zip(numbers) {
+                        match row.number(*field) {
+                            Some(value) => sums.add(*number, value),
+                            None => one(self.groups, *number, slot, &row),
+                        }
+                    }
+                    tally.each(|number, _| {
+                        if let Some(kept) = self.groups.kept(number, place) {
+                            sums.feed(number, kept);
+                        }
+                    });
+                }
+                Feed::Counted(_) | Feed::Other => {
+                    for ((slot, row), number) in rows.iter().zip(numbers) {
+                        one(self.groups, *number, slot, &row);
+                    }
+                }
+            }
+        }
+        tally.each(|number, times| self.groups.count_rows(number, times));
+    }
+
+    /// Takes a tuple in of which the row of the table that is gone through is known.
+    #[inline]
+    fn take(&mut self, row: &ScannedRow<'a>, tuple: &[Slot]) {
+        let number = self.number(row, tuple);
+        let Some((rows, kept)) = self.groups.contents(number) else { return };
+        *rows += 1;
+        self.counts.iter_mut().for_each(|count| count.count(number, tuple));
+        let aggregates = self.grouping.aggregates.iter().zip(kept.iter_mut()).zip(&self.feeds);
+        for ((aggregate, kept), feed) in aggregates {
+            let fed = match feed {
+                Feed::Row => feed_row(kept),
+                Feed::Field(field) => feed_field(kept, row, *field),
+                Feed::Counted(count) => self.counts[*count].has_room,
+                Feed::Other => false,
+            };
+            if !fed {
+                add(aggregate, kept, self.view, tuple, self.params, 1);
+            }
+        }
+    }
+
+    /// The number of a tuple's group.
+    #[inline(always)]
+    fn number(&mut self, row: &ScannedRow<'a>, tuple: &[Slot]) -> u32 {
+        let Self { groups, grouping, view, params, .. } = self;
+        let mut find = || find_group(groups, grouping, params, view, tuple);
+        match &mut self.key {
+            KeyOf::Field(field, remembered) => match row.in_memory(*field) {
+                Some(key) => {
+                    let hash = (key.0 ^ key.1.rotate_left(32)).wrapping_mul(0x9e37_79b9_7f4a_7c15);
+                    let known = &mut remembered[(hash >> 57) as usize % REMEMBERED];
+                    if known.key != key {
+                        *known = Remembered { key, group: find() };
+                    }
+                    known.group
+                }
+                None => find(),
+            },
+            KeyOf::Source(known) => known.number(tuple, find),
+            KeyOf::Other => find(),
+        }
+    }
+
+    fn take_tuple(&mut self, tuple: &[Slot]) {
+        let Self { groups, grouping, view, params, .. } = self;
+        let mut find = || groups.number_of(grouping, params, &view.row(tuple));
+        let number = match &mut self.key {
+            KeyOf::Source(known) => known.number(tuple, find),
+            _ => find(),
+        };
+        let Some((rows, kept)) = self.groups.contents(number) else { return };
+        *rows += 1;
+        for (aggregate, kept) in self.grouping.aggregates.iter().zip(kept) {
+            add(aggregate, kept, self.view, tuple, self.params, 1);
+        }
+    }
+
+    /// Takes in what was counted first.
+    fn finish(self) {
+        let mut tuple = Tuple::from_elem(NONE, self.view.plan.sources.len());
+        for (number_of, count) in self.counts.iter().enumerate() {
+            let mine = |feed: &Feed| matches!(feed, Feed::Counted(of) if *of == number_of);
+            for (place, times) in count.times.iter().enumerate().filter(|(_, times)| **times > 0) {
+                let (group, slot) = (place / count.slots, place % count.slots);
+                let Some((_, kept)) = self.groups.contents(group as u32) else { continue };
+                tuple[count.source] = Slot(slot as u32);
+                let aggregates = self.grouping.aggregates.iter().zip(kept).zip(&self.feeds);
+                for ((aggregate, kept), _) in aggregates.filter(|(_, feed)| mine(feed)) {
+                    add(aggregate, kept, self.view, &tuple, self.params, i64::from(*times));
+                }
+            }
+            tuple[count.source] = NONE;
+        }
+    }
+}
+
+impl Count {
+    /// Counts a tuple's row of the source once more, if there is room for that.
+    #[inline]
+    fn count(&mut self, group: u32, tuple: &[Slot]) {
+        let slot = tuple[self.source];
+        let place = u64::from(group) * self.slots as u64 + u64::from(slot.0);
+        self.has_room = slot != NONE && place < MOST;
+        if !self.has_room {
+            return;
+        }
+        let place = place as usize;
+        if place >= self.times.len() {
+            self.times.resize((group as usize + 1) * self.slots, 0);
+        }
+        self.times[place] += 1;
+    }
+}
+
+/// The number of a tuple's group, which is not known yet; most are.
+#[inline(never)]
+fn find_group<'a>(
+    groups: &mut Groups,
+    grouping: &'a Grouping,
+    params: &'a [Scalar<'static>],
+    view: &View<'a>,
+    tuple: &[Slot],
+) -> u32 {
+    groups.number_of(grouping, params, &view.row(tuple))
+}
+
+/// Feeds a row into what an aggregate keeps, if that is plain.
+#[inline]
+fn feed_row(kept: &mut Kept) -> bool {
+    let Kept::Count(count) = kept else { return false };
+    *count += 1;
+    true
+}
+
+/// Feeds a field's value as it is into what an aggregate keeps, if that is plain.
+#[inline]
+fn feed_field(kept: &mut Kept, row: &ScannedRow<'_>, field: FieldNo) -> bool {
+    match (kept, row.number(field)) {
+        (Kept::Sum(sum), Some(number)) => sum.add_whole(number),
+        (Kept::Count(count), Some(_)) => *count += 1,
+        (kept, None) => match (row.cell(field), kept) {
+            (Cell::Null | Cell::Absent, _) => {}
+            (_, Kept::Count(count)) => *count += 1,
+            _ => return false,
+        },
+        _ => return false,
+    }
+    true
+}
+
+fn add<'a>(
+    aggregate: &'a Aggregate,
+    kept: &mut Kept,
+    view: &View<'a>,
+    tuple: &[Slot],
+    params: &'a [Scalar<'static>],
+    times: i64,
+) {
+    aggregate.update(kept, &view.row(tuple), params, || view.key(tuple).into(), times);
+}
+
+fn feed(aggregate: &Aggregate, view: &View<'_>, counts: &mut Vec<Count>) -> Feed {
+    use AggregateFunction as F;
+    let (plan, start) = (view.plan, view.plan.scratch.start);
+    match (aggregate.function, &aggregate.argument) {
+        (F::Concat | F::JsonArray | F::First, _) => return Feed::Other,
+        _ if aggregate.mixes || !aggregate.order.is_empty() => return Feed::Other,
+        _ if plan.is_union => return Feed::Other,
+        (F::CountRows, _) if aggregate.filter.is_none() => return Feed::Row,
+        (F::Count | F::Sum | F::Total | F::Average, Some(Expr::Column(column)))
+            if column.source() == start && !aggregate.distinct && aggregate.filter.is_none() =>
+        {
+            return Feed::Field(column.field());
+        }
+        _ => {}
+    }
+    let exprs = aggregate.argument.iter().chain(&aggregate.filter);
+    let mut sources = exprs.flat_map(Expr::columns).map(|column| column.source());
+    let Some(source) = sources.next().filter(|source| *source != start) else { return Feed::Other };
+    let Some(slots) = view.slots(source).filter(|_| sources.all(|other| other == source)) else {
+        return Feed::Other;
+    };
+    let known = counts.iter().position(|count: &Count| count.source == source);
+    Feed::Counted(known.unwrap_or_else(|| {
+        counts.push(Count { source, slots, times: Vec::new(), has_room: true });
+        counts.len() - 1
+    }))
+}
+
+/// Remembers the group of each row of the one source that the keys are read from.
+struct GroupsOfSource {
+    source: usize,
+    known: Vec<u32>,
+}
+
+const UNKNOWN: u32 = u32::MAX;
+
+impl GroupsOfSource {
+    /// If all keys are read from one source of several.
+    fn of(plan: &Plan, grouping: &Grouping) -> Option<Self> {
+        let mut sources =
+            grouping.keys.iter().flat_map(Expr::columns).map(|column| column.source());
+        let source = sources.next()?;
+        let one = plan.sources.len() > 1 && !plan.is_union && sources.all(|other| other == source);
+        one.then_some(Self { source, known: Vec::new() })
+    }
+
+    /// The number of a tuple's group; `find` finds one that is not known yet.
+    #[inline]
+    fn number(&mut self, tuple: &[Slot], find: impl FnOnce() -> u32) -> u32 {
+        let slot = tuple[self.source];
+        if slot == NONE {
+            return find();
+        }
+        let place = slot.0 as usize;
+        if place >= self.known.len() {
+            self.known.resize(place + 1, UNKNOWN);
+        }
+        if self.known[place] == UNKNOWN {
+            self.known[place] = find();
+        }
+        self.known[place]
+    }
+}

@@ -1,0 +1,465 @@
+//! A plan: what a statement reads and does, resolved against the schema. One for each shape.
+
+pub(in crate::query) mod explain;
+pub(in crate::query) mod text;
+
+use std::collections::BTreeMap;
+use std::fmt::{self, Write};
+use std::hash::Hasher;
+use std::ops::Range;
+use std::sync::Arc;
+
+use siphasher::sip128::{Hasher128, SipHasher13};
+
+use crate::change::FieldSet;
+use crate::error::{Error, ErrorKind, Result, list, nearest};
+use crate::query::expr::collation::Collation;
+use crate::query::expr::scalar::{Affinity, Key, KeyValues, Scalar};
+use crate::query::expr::{ColumnNo, Expr, NoColumns};
+use crate::query::operator::aggregate::Aggregate;
+use crate::query::operator::relation::View;
+use crate::schema::{FieldNo, Kind, ResultLimits, Schema, TableNo, Tuning};
+use crate::table::Slot;
+use crate::value::{Named, Value};
+
+/// A statement: relations joined, filtered, perhaps grouped, ordered and cut to a window. What it
+/// reads from another statement is a relation like a table, with a plan of its own.
+#[derive(Debug)]
+pub(crate) struct Plan {
+    /// Two plans with the same identity are the same.
+    pub(crate) identity: Identity,
+    /// The fields of each table that the statement reads, also by way of other statements.
+    pub(crate) footprints: BTreeMap<TableNo, FieldSet>,
+    pub(crate) sources: Vec<Source>,
+    /// Whether a row is one of any source, instead of one of each.
+    pub(crate) is_union: bool,
+    /// Conditions `column = :param`, by which bindings are found from a row.
+    pub(crate) keys: Vec<KeyPart>,
+    /// The other conditions that a parameter is part of. Where tuples are looked for on behalf of
+    /// all bindings, each tells for itself.
+    pub(crate) late: Vec<Expr>,
+    /// Whether tuples can be looked for on behalf of all bindings.
+    pub(crate) is_shared: bool,
+    /// How all rows are found.
+    pub(crate) scratch: Path,
+    /// For each source, how from one of its rows those are found that it is part of.
+    pub(crate) paths: Vec<Path>,
+    /// For each source of a left join, how from one of its rows those are found whose partner it
+    /// may be.
+    pub(crate) anchors: Vec<Option<Path>>,
+    pub(crate) grouping: Option<Grouping>,
+    /// What a row of the result keeps, if it does not read its columns from the tables: of a
+    /// statement without grouping that reads other statements, or makes long texts. First what tells
+    /// it from others.
+    pub(crate) made: Option<Made>,
+    pub(crate) outputs: Vec<Output>,
+    pub(crate) order: Vec<OrderKey>,
+    pub(crate) limit: Option<Expr>,
+    pub(crate) offset: Option<Expr>,
+    pub(crate) params: Vec<Param>,
+    /// Whether rows stand in the order of one number that tells them apart: the id of a table.
+    pub(crate) is_by_id: bool,
+    pub(crate) tuning: Tuning,
+    pub(crate) limits: ResultLimits,
+}
+
+/// One relation that a statement reads.
+#[derive(Debug)]
+pub(crate) struct Source {
+    pub(crate) relation: Relation,
+    /// What the statement calls it.
+    pub(crate) name: String,
+    /// Of a left join, what ON says: a row without partner stays.
+    pub(crate) outer: Option<Vec<Expr>>,
+    /// Whether it stands for a subquery.
+    pub(crate) is_lookup: bool,
+    /// Whether the rows of other sources tell which one goes with them: by a link, by an id, or
+    /// since it stands for a subquery. So it does not tell tuples apart.
+    pub(crate) is_determined: bool,
+    /// The columns that are read, of a table: by which a change is of interest.
+    pub(crate) reads: FieldSet,
+    /// Those of them that decide which rows there are.
+    pub(crate) structure: FieldSet,
+    /// Those that the grouping reads, or, without one, the outputs.
+    pub(crate) content: FieldSet,
+    /// Those that the order of a statement without grouping reads.
+    pub(crate) order: FieldSet,
+}
+
+/// What a plan is, as a hash of 128 bits of all that it says. Of a statement that it reads it has that
+/// one's, so that telling a plan takes as long as it is, and not as long as all that stands below it.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Default)]
+pub(crate) struct Identity(u128);
+
+impl Identity {
+    pub(crate) fn of(plan: &Plan) -> Self {
+        struct Hashed(SipHasher13);
+
+        impl fmt::Write for Hashed {
+            fn write_str(&mut self, text: &str) -> fmt::Result {
+                self.0.write(text.as_bytes());
+                Ok(())
+            }
+        }
+
+        let mut hashed = Hashed(SipHasher13::new());
+        let written = write!(hashed, "{plan:?}");
+        debug_assert!(written.is_ok(), "a hash takes every text");
+        Self(hashed.0.finish128().as_u128())
+    }
+}
+
+impl fmt::Debug for Identity {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:x}", self.0)
+    }
+}
+
+pub(crate) enum Relation {
+    Table(TableNo),
+    /// Another statement, and which of our parameters its own are.
+    Statement(Arc<Plan>, Box<[usize]>),
+}
+
+impl fmt::Debug for Relation {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Table(table) => write!(f, "{table:?}"),
+            Self::Statement(plan, params) => {
+                write!(f, "Statement({:?}, {params:?})", plan.identity)
+            }
+        }
+    }
+}
+
+/// One condition `column = :param`.
+#[derive(Debug, Clone)]
+pub(crate) struct KeyPart {
+    pub(crate) column: ColumnNo,
+    pub(crate) param: usize,
+    pub(crate) affinity: Affinity,
+}
+
+/// What a row keeps that does not read its columns from the tables.
+#[derive(Debug)]
+pub(crate) struct Made {
+    pub(crate) values: Vec<Expr>,
+}
+
+/// From some rows to those that go with them, source by source.
+#[derive(Debug, Default)]
+pub(crate) struct Path {
+    pub(crate) start: usize,
+    /// How the rows of the first source are found, unless one is given.
+    pub(crate) access: Access,
+    /// Conditions that the first row must meet alone.
+    pub(crate) checks: Vec<Expr>,
+    pub(crate) steps: Vec<Step>,
+}
+
+#[derive(Debug)]
+pub(crate) struct Step {
+    pub(crate) source: usize,
+    pub(crate) access: Access,
+    /// Whether a row stays that finds no partner here.
+    pub(crate) optional: bool,
+    /// What a partner must be.
+    pub(crate) on: Vec<Expr>,
+    /// The same, of which the access makes sure.
+    pub(crate) implied: Vec<Expr>,
+    /// Conditions that can be told from here on.
+    pub(crate) checks: Vec<Expr>,
+}
+
+/// How the rows of a relation are found.
+#[derive(Debug, Default, Clone, PartialEq)]
+pub(crate) enum Access {
+    /// All of them.
+    #[default]
+    Scan,
+    /// The one that a link points at.
+    Follow(ColumnNo),
+    /// The one with this id.
+    Id(Expr),
+    /// Those of which a link points at a row.
+    Back { link: FieldNo, to: usize },
+    /// Those with these values in these fields.
+    Equal { fields: Vec<FieldNo>, values: Vec<Expr> },
+}
+
+/// GROUP BY: rows of equal keys become one row of keys and aggregates.
+#[derive(Debug)]
+pub(crate) struct Grouping {
+    pub(crate) keys: Vec<Expr>,
+    pub(crate) aggregates: Vec<Aggregate>,
+    /// Over keys and aggregates.
+    pub(crate) having: Option<Expr>,
+}
+
+/// One column of the result.
+#[derive(Debug, Clone)]
+pub(crate) struct Output {
+    pub(crate) name: String,
+    /// Over the sources' columns, over the grouping's, or over what a row keeps.
+    pub(crate) expr: Expr,
+    /// The type of the field that the column plainly is.
+    pub(crate) declared: Option<Kind>,
+    pub(crate) affinity: Affinity,
+}
+
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct OrderKey {
+    pub(crate) expr: Expr,
+    pub(crate) descending: bool,
+    pub(crate) nulls_first: bool,
+    pub(crate) collation: Collation,
+    /// Whether its values are those of a field of timestamps.
+    pub(crate) holds_times: bool,
+}
+
+/// A parameter, and whether it is compared with a time.
+#[derive(Debug, Clone)]
+pub(crate) struct Param {
+    pub(crate) name: String,
+    pub(crate) is_time: bool,
+}
+
+/// What a binding asks: a plan with values for its parameters, and the window that they open.
+#[derive(Debug)]
+pub(crate) struct Asked {
+    pub(crate) plan: Arc<Plan>,
+    pub(crate) params: Box<[Scalar<'static>]>,
+    pub(crate) window: Window,
+}
+
+/// The part of the whole order that a result shows.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Window {
+    pub(crate) offset: usize,
+    pub(crate) limit: usize,
+}
+
+impl Window {
+    pub(crate) fn is_whole(self) -> bool {
+        self.offset == 0 && self.limit == usize::MAX
+    }
+
+    /// How many of so many rows it shows.
+    pub(crate) fn len(self, rows: usize) -> usize {
+        rows.saturating_sub(self.offset).min(self.limit)
+    }
+
+    /// The rank behind the last one that it can show.
+    pub(crate) fn end(self) -> usize {
+        self.offset.saturating_add(self.limit)
+    }
+
+    /// The ranks that it shows of so many rows.
+    pub(crate) fn ranks(self, rows: usize) -> Range<usize> {
+        let start = self.offset.min(rows);
+        start..start + self.len(rows)
+    }
+
+    /// The position in the window of a rank.
+    pub(crate) fn position(self, rank: usize) -> Option<usize> {
+        rank.checked_sub(self.offset).filter(|position| *position < self.limit)
+    }
+}
+
+impl Plan {
+    /// The parameters' values in the plan's order; those that are not given stay what they were
+    /// until now.
+    pub(crate) fn bind(
+        &self,
+        given: &Named,
+        until_now: Option<&[Scalar<'static>]>,
+    ) -> Result<Vec<Scalar<'static>>> {
+        let names = || self.params.iter().map(|param| param.name.as_str());
+        let is_known = |name: &str| names().any(|known| known == bare(name));
+        if let Some((wrong, _)) = given.iter().find(|(name, _)| !is_known(name)) {
+            let message = format!("the statement has no parameter :{}", bare(wrong));
+            return Err(Error::new(ErrorKind::Parameter, message).help(nearest(wrong, names())));
+        }
+        let mut values = Vec::with_capacity(self.params.len());
+        for (number, param) in self.params.iter().enumerate() {
+            let value = given.iter().filter(|(name, _)| bare(name) == param.name).last();
+            let value = match (value, until_now) {
+                (Some((_, value)), _) => value,
+                (None, Some(until_now)) => {
+                    values.push(until_now[number].clone());
+                    continue;
+                }
+                (None, None) => {
+                    let message = format!("parameter :{} has no value", param.name);
+                    let names: Vec<&str> = names().collect();
+                    return Err(Error::new(ErrorKind::Parameter, message)
+                        .help(format!("the statement's parameters are {}", list(&names))));
+                }
+            };
+            values.push(match value {
+                Value::Text(text) if param.is_time => match text.parse() {
+                    Ok(time) => Scalar::Time(time),
+                    Err(_) => Scalar::from(value),
+                },
+                Value::Float(number) if !number.is_finite() => {
+                    let message =
+                        format!("parameter :{} is {number}, expected a finite number", param.name);
+                    return Err(Error::new(ErrorKind::Parameter, message));
+                }
+                value => Scalar::from(value),
+            });
+        }
+        Ok(values)
+    }
+
+    /// The window that LIMIT and OFFSET open.
+    /// The statements that it reads, with values for their parameters, and what they are called.
+    pub(crate) fn statements(
+        &self,
+        params: &[Scalar<'static>],
+    ) -> Vec<(Arc<Plan>, Vec<Scalar<'static>>, String)> {
+        let statements = self.sources.iter().filter_map(|source| match &source.relation {
+            Relation::Table(_) => None,
+            Relation::Statement(plan, of) => {
+                let params = of.iter().map(|param| params[*param].clone()).collect();
+                Some((plan.clone(), params, source.name.clone()))
+            }
+        });
+        statements.collect()
+    }
+
+    pub(crate) fn window(&self, params: &[Scalar<'static>]) -> Result<Window> {
+        let number = |expr: &Option<Expr>, name: &str| -> Result<Option<i64>> {
+            let Some(expr) = expr else { return Ok(None) };
+            match expr.eval(&NoColumns, params).under(Affinity::Numeric) {
+                Scalar::Int(number) => Ok(Some(number)),
+                Scalar::Real(number) if number.fract() == 0.0 && number.abs() < 1e15 => {
+                    Ok(Some(number as i64))
+                }
+                _ => Err(Error::new(ErrorKind::Parameter, format!("{name} is not a whole number"))),
+            }
+        };
+        let limit = number(&self.limit, "LIMIT")?;
+        let offset = number(&self.offset, "OFFSET")?;
+        Ok(Window {
+            // A negative LIMIT is none, a negative OFFSET is 0.
+            limit: limit.and_then(|limit| usize::try_from(limit).ok()).unwrap_or(usize::MAX),
+            offset: offset.and_then(|offset| usize::try_from(offset).ok()).unwrap_or(0),
+        })
+    }
+
+    /// What a tuple must hold to belong to a binding; `None` if none can: a value is NULL, or
+    /// nothing can show in its window.
+    pub(crate) fn key(&self, params: &[Scalar<'static>], window: Window) -> Option<KeyValues> {
+        let keys =
+            self.keys.iter().map(|part| match params[part.param].clone().under(part.affinity) {
+                Scalar::Null => None,
+                value => Some(Key::from(value)),
+            });
+        keys.collect::<Option<_>>().filter(|_| window.limit > 0)
+    }
+
+    /// The values by which bindings are found from a tuple; `None` if one of them is NULL.
+    pub(crate) fn key_of(&self, view: &View<'_>, tuple: &[Slot]) -> Option<KeyValues> {
+        let keys = self.keys.iter().map(|part| {
+            match view.value(part.column, tuple[part.column.source()]) {
+                Scalar::Null => None,
+                value => Some(Key::from(value)),
+            }
+        });
+        keys.collect()
+    }
+
+    /// By which columns the rows of another statement have to be found.
+    pub(crate) fn derived_indexes(&self, source: usize) -> Vec<Vec<FieldNo>> {
+        self.indexes()
+            .into_iter()
+            .filter(|(of, _)| *of == source)
+            .map(|(_, fields)| fields)
+            .collect()
+    }
+
+    /// By which fields the rows of which sources have to be found.
+    pub(crate) fn indexes(&self) -> Vec<(usize, Vec<FieldNo>)> {
+        let mut out: Vec<(usize, Vec<FieldNo>)> = Vec::new();
+        let mut add = |source: usize, access: &Access| match access {
+            Access::Back { link, .. } => out.push((source, vec![*link])),
+            Access::Equal { fields, .. } => out.push((source, fields.clone())),
+            Access::Scan | Access::Follow(_) | Access::Id(_) => {}
+        };
+        let anchors = self.anchors.iter().flatten();
+        for path in self.paths.iter().chain(anchors).chain([&self.scratch]) {
+            add(path.start, &path.access);
+            path.steps.iter().for_each(|step| add(step.source, &step.access));
+        }
+        out.sort_unstable();
+        out.dedup();
+        out
+    }
+
+    /// How many values tell a row of the result from the others.
+    pub(crate) fn key_len(&self, schema: &Schema) -> usize {
+        match &self.grouping {
+            Some(grouping) => grouping.keys.len(),
+            None => {
+                let sources = self.sources.iter().filter(|source| !source.is_determined);
+                let parts: usize = sources.map(|source| source.key_len(schema)).sum();
+                parts + usize::from(self.is_union)
+            }
+        }
+    }
+
+    /// The tables that the statement reads, also by way of other statements.
+    pub(crate) fn tables(&self) -> Vec<TableNo> {
+        self.footprints.keys().copied().collect()
+    }
+
+    /// The fields of a table that the statement reads, also by way of other statements.
+    pub(crate) fn footprint(&self, table: TableNo) -> FieldSet {
+        self.footprints.get(&table).cloned().unwrap_or_default()
+    }
+
+    /// The same from its sources.
+    pub(crate) fn footprints_of(sources: &[Source]) -> BTreeMap<TableNo, FieldSet> {
+        let mut out: BTreeMap<TableNo, FieldSet> = BTreeMap::new();
+        for source in sources {
+            match &source.relation {
+                Relation::Table(table) => out.entry(*table).or_default().add(&source.reads),
+                Relation::Statement(plan, _) => {
+                    for (table, fields) in &plan.footprints {
+                        out.entry(*table).or_default().add(fields);
+                    }
+                }
+            }
+        }
+        out
+    }
+
+    /// What the statement reads as `table.field`, for messages.
+    pub(crate) fn reads(&self, schema: &Schema) -> Vec<String> {
+        let fields = self.tables().into_iter().flat_map(|table| {
+            let definition = schema.table(table);
+            let fields: Vec<String> = self
+                .footprint(table)
+                .iter()
+                .map(|field| format!("{}.{}", definition.name, definition.field(field).name))
+                .collect();
+            fields
+        });
+        fields.collect()
+    }
+}
+
+impl Source {
+    pub(crate) fn key_len(&self, schema: &Schema) -> usize {
+        match &self.relation {
+            Relation::Table(table) => schema.table(*table).id.len(),
+            Relation::Statement(plan, _) => plan.key_len(schema),
+        }
+    }
+}
+
+/// A parameter's name without the colon that SQL writes in front of it.
+fn bare(name: &str) -> &str {
+    name.strip_prefix(':').unwrap_or(name)
+}

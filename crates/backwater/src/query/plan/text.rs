@@ -1,0 +1,258 @@
+//! Expressions as a person reads them: SQL again, with the names of the statement.
+
+use crate::query::expr::collation::Collation;
+use crate::query::expr::function::{Cast, Function};
+use crate::query::expr::scalar::Scalar;
+use crate::query::expr::{Arithmetic, ColumnNo, Comparison, Expr};
+use crate::query::operator::aggregate::{Aggregate, AggregateFunction};
+use crate::query::plan::{OrderKey, Plan, Relation};
+use crate::schema::{FieldNo, Schema};
+
+/// The names of what a plan's expressions read.
+#[derive(Clone, Copy)]
+pub(in crate::query) struct Names<'p> {
+    pub(in crate::query) plan: &'p Plan,
+    pub(in crate::query) schema: &'p Schema,
+}
+
+impl Names<'_> {
+    /// A column of a source, with the source's name where there are several.
+    pub(in crate::query) fn column(&self, column: ColumnNo) -> String {
+        if self.plan.is_union {
+            return self
+                .plan
+                .outputs
+                .get(column.column as usize)
+                .map_or_else(|| format!("column {}", column.column), |output| output.name.clone());
+        }
+        let name = self.field(column.source(), column.field());
+        match self.plan.sources.len() {
+            1 => name,
+            _ => format!("{}.{name}", self.plan.sources[column.source()].name),
+        }
+    }
+
+    /// The name of a field of a source.
+    pub(in crate::query) fn field(&self, source: usize, field: FieldNo) -> String {
+        match &self.plan.sources[source].relation {
+            Relation::Table(table) => self.schema.table(*table).field(field).name.to_string(),
+            Relation::Statement(of, _) => match &of.outputs[field.index()] {
+                output if output.name.is_empty() => {
+                    Names { plan: of, schema: self.schema }.text_of_filter(&output.expr)
+                }
+                output => output.name.clone(),
+            },
+        }
+    }
+
+    /// An expression over the sources' columns.
+    pub(in crate::query) fn text_of(&self, expr: &Expr) -> String {
+        self.tell(expr, &|column| self.column(column))
+    }
+
+    /// An expression over what a row of the result keeps: keys and aggregates of a grouping, or
+    /// what a row has that reads other statements; else over the sources' columns.
+    pub(in crate::query) fn text_of_filter(&self, expr: &Expr) -> String {
+        self.tell(expr, &|column| {
+            let place = column.column as usize;
+            match (&self.plan.grouping, &self.plan.made) {
+                (Some(grouping), _) => match grouping.keys.get(place) {
+                    Some(key) => self.text_of(key),
+                    None => self.aggregate(&grouping.aggregates[place - grouping.keys.len()]),
+                },
+                (None, Some(made)) => {
+                    let first = self.plan.key_len(self.schema);
+                    made.values
+                        .get(place.wrapping_sub(first))
+                        .map_or_else(|| format!("key {place}"), |value| self.text_of(value))
+                }
+                (None, None) => self.column(column),
+            }
+        })
+    }
+
+    pub(in crate::query) fn aggregate(&self, aggregate: &Aggregate) -> String {
+        use AggregateFunction as F;
+        let name = match aggregate.function {
+            F::CountRows => return self.filtered("count(*)".into(), aggregate),
+            F::Count => "count",
+            F::Sum => "sum",
+            F::Total => "total",
+            F::Average => "avg",
+            F::Min => "min",
+            F::Max => "max",
+            F::Concat => "group_concat",
+            F::JsonArray => "json_group_array",
+            F::First => "the first",
+        };
+        let distinct = if aggregate.distinct { "DISTINCT " } else { "" };
+        let argument = aggregate.argument.as_ref().map_or(String::new(), |of| self.text_of(of));
+        let separator =
+            aggregate.separator.as_ref().map(|text| format!(", {}", self.text_of(text)));
+        let order = match aggregate.order.as_slice() {
+            [] => String::new(),
+            // By its argument, which goes without saying.
+            _ if matches!(aggregate.function, F::Min | F::Max) => String::new(),
+            keys => format!(" ORDER BY {}", self.order(keys, &|expr| self.text_of(expr))),
+        };
+        let separator = separator.unwrap_or_default();
+        self.filtered(format!("{name}({distinct}{argument}{separator}{order})"), aggregate)
+    }
+
+    fn filtered(&self, call: String, aggregate: &Aggregate) -> String {
+        match &aggregate.filter {
+            Some(filter) => format!("{call} FILTER (WHERE {})", self.text_of(filter)),
+            None => call,
+        }
+    }
+
+    pub(in crate::query) fn order(
+        &self,
+        keys: &[OrderKey],
+        told: &dyn Fn(&Expr) -> String,
+    ) -> String {
+        let keys = keys.iter().map(|key| {
+            let collation = match key.collation {
+                Collation::Binary => String::new(),
+                other => format!(" COLLATE {}", collation_name(other)),
+            };
+            let direction = if key.descending { " DESC" } else { "" };
+            let nulls = match (key.descending, key.nulls_first) {
+                (false, false) => " NULLS LAST",
+                (true, true) => " NULLS FIRST",
+                _ => "",
+            };
+            format!("{}{collation}{direction}{nulls}", told(&key.expr))
+        });
+        keys.collect::<Vec<_>>().join(", ")
+    }
+
+    /// The subquery of which a condition says that it has no row here: what its rows are marked by
+    /// is missing.
+    fn without_row(&self, condition: &Expr) -> Option<&str> {
+        let Expr::Is(_, _, left, right) = condition else { return None };
+        let (Expr::Column(column), Expr::Literal(Scalar::Null)) = (&**left, &**right) else {
+            return None;
+        };
+        let source = self.plan.sources.get(column.source()).filter(|source| source.is_lookup)?;
+        let Relation::Statement(plan, _) = &source.relation else { return None };
+        let mark = &plan.outputs.get(column.column as usize)?.expr;
+        matches!(mark, Expr::Literal(_)).then_some(&*source.name)
+    }
+
+    fn tell(&self, expr: &Expr, column: &dyn Fn(ColumnNo) -> String) -> String {
+        let of = |expr: &Expr| self.tell(expr, column);
+        let side = |expr: &Expr| {
+            let is_leaf = matches!(
+                expr,
+                Expr::Literal(_)
+                    | Expr::Param(_)
+                    | Expr::Column(_)
+                    | Expr::Call(..)
+                    | Expr::Cast(..)
+            );
+            if is_leaf { of(expr) } else { format!("({})", of(expr)) }
+        };
+        let list = |all: &[Expr]| all.iter().map(of).collect::<Vec<_>>().join(", ");
+        match expr {
+            Expr::Literal(value) => literal(value),
+            Expr::Param(number) => format!(":{}", self.plan.params[*number].name),
+            Expr::Column(number) => column(*number),
+            Expr::Outer(_) | Expr::Aggregate(_) => "?".to_owned(),
+            Expr::Under(_, inner) => of(inner),
+            Expr::Negate(inner) => format!("-{}", side(inner)),
+            Expr::Not(inner) => match self.without_row(inner) {
+                Some(source) => format!("{source} has a row"),
+                None => format!("NOT {}", side(inner)),
+            },
+            Expr::And(left, right) => format!("{} AND {}", side(left), side(right)),
+            Expr::Or(left, right) => format!("{} OR {}", side(left), side(right)),
+            Expr::Arithmetic(operator, left, right) => {
+                let sign = match operator {
+                    Arithmetic::Add => "+",
+                    Arithmetic::Subtract => "-",
+                    Arithmetic::Multiply => "*",
+                    Arithmetic::Divide => "/",
+                    Arithmetic::Remainder => "%",
+                };
+                format!("{} {sign} {}", side(left), side(right))
+            }
+            Expr::Concat(left, right) => format!("{} || {}", side(left), side(right)),
+            Expr::Compare(comparison, _, collation, left, right) => {
+                let sign = match comparison {
+                    Comparison::Equal => "=",
+                    Comparison::NotEqual => "<>",
+                    Comparison::Less => "<",
+                    Comparison::LessOrEqual => "<=",
+                    Comparison::Greater => ">",
+                    Comparison::GreaterOrEqual => ">=",
+                };
+                format!("{} {sign} {}{}", side(left), side(right), collated(*collation))
+            }
+            Expr::Is(_, collation, left, right) => {
+                if let Some(source) = self.without_row(expr) {
+                    return format!("{source} has no row");
+                }
+                format!("{} IS {}{}", side(left), side(right), collated(*collation))
+            }
+            Expr::IsTruth(truth, inner) => {
+                format!("{} IS {}", side(inner), if *truth { "TRUE" } else { "FALSE" })
+            }
+            Expr::In(_, collation, inner, items) => {
+                format!("{} IN ({}){}", side(inner), list(items), collated(*collation))
+            }
+            Expr::Cast(cast, inner) => format!("CAST({} AS {})", of(inner), cast_name(*cast)),
+            Expr::Like { text, pattern, escape } => {
+                let escape = escape.as_ref().map(|escape| format!(" ESCAPE {}", side(escape)));
+                format!("{} LIKE {}{}", side(text), side(pattern), escape.unwrap_or_default())
+            }
+            Expr::Case { branches, otherwise } => {
+                let mut out = String::from("CASE");
+                for (when, then) in branches {
+                    out += &format!(" WHEN {} THEN {}", of(when), of(then));
+                }
+                if let Some(otherwise) = otherwise {
+                    out += &format!(" ELSE {}", of(otherwise));
+                }
+                out + " END"
+            }
+            Expr::Call(Function::IsJson, inner) => list(inner),
+            Expr::Call(function, arguments) => {
+                let known = Function::ALL.iter().find(|(_, other, ..)| other == function);
+                format!("{}({})", known.map_or("?", |(name, ..)| name), list(arguments))
+            }
+        }
+    }
+}
+
+fn literal(value: &Scalar<'_>) -> String {
+    match value {
+        Scalar::Null => "NULL".to_owned(),
+        Scalar::Int(_) | Scalar::Real(_) => value.to_text().unwrap_or_default().into_owned(),
+        text => format!("'{}'", text.to_text().unwrap_or_default().replace('\'', "''")),
+    }
+}
+
+fn collated(collation: Collation) -> String {
+    match collation {
+        Collation::Binary => String::new(),
+        other => format!(" COLLATE {}", collation_name(other)),
+    }
+}
+
+fn collation_name(collation: Collation) -> &'static str {
+    match collation {
+        Collation::Binary => "BINARY",
+        Collation::NoCase => "NOCASE",
+        Collation::RTrim => "RTRIM",
+        Collation::Unicode => "UNICODE",
+    }
+}
+
+fn cast_name(cast: Cast) -> &'static str {
+    match cast {
+        Cast::Text => "TEXT",
+        Cast::Integer => "INTEGER",
+        Cast::Real => "REAL",
+    }
+}

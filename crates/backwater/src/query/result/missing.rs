@@ -1,0 +1,405 @@
+//! What a result would have needed and was not there: absent fields, and rows that are not loaded.
+//!
+//! Found when somebody asks, by going through the rows once more; what is unknown for want of a
+//! value counts as possible.
+
+use std::collections::{BTreeSet, HashMap, HashSet};
+use std::sync::Arc;
+
+use crate::change::FieldSet;
+use crate::query::expr::Expr;
+use crate::query::expr::scalar::{Key, Scalar};
+use crate::query::operator::join::Walk;
+use crate::query::operator::relation::{Derived, DerivedRow, DerivedView, NONE, Tuple, View};
+use crate::query::plan::{Access, Asked, Identity, Plan, Relation, Step, Window};
+use crate::query::state::binding::{BindingState, Ordered, Slots, of_tables};
+use crate::schema::{FieldNo, TableNo};
+use crate::table::{Cell, Slot, State};
+use crate::value::RowId;
+
+/// The cells that a result needed and that were not there.
+///
+/// ```
+/// # use backwater::{Cache, Schema, Value};
+/// # let cache = Cache::new(Schema::parse("s.toml", r#"
+/// #     table.sailing = { id = "id", fields = { id = "int", vessel = { to = "vessel" }, delay_min = "int" } }
+/// #     table.vessel = { id = "name", fields = { name = "text", cars_max = "int" } }
+/// # "#)?);
+/// cache.commit("announced", |tx| {
+///     tx.insert("sailing", [("id", Value::from(311)), ("vessel", "Marram".into()), ("delay_min", 0.into())])?;
+///     tx.insert("sailing", [("id", 312)])
+/// })?;
+/// let room = cache.query(
+///     "SELECT s.id, v.cars_max FROM sailing s LEFT JOIN vessel v ON v.name = s.vessel WHERE s.delay_min < 5",
+///     (),
+/// )?;
+/// let missing = room.missing(10)?;
+/// // Nobody knows whether 312 is late, nor on which vessel it is; and Marram is not loaded.
+/// let told: Vec<String> = missing.cells.iter().map(ToString::to_string).collect();
+/// assert_eq!(told, [
+///     "sailing 312: vessel is absent",
+///     "sailing 312: delay_min is absent",
+///     "vessel Marram is not loaded: name",
+///     "vessel Marram is not loaded: cars_max",
+/// ]);
+/// assert_eq!(missing.count, 4);
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Missing {
+    /// How many there are.
+    pub count: usize,
+    /// The first of them, by table, row and field.
+    pub cells: Vec<MissingCell>,
+}
+
+/// A cell that is not there.
+///
+/// See [`Missing`] for an example.
+#[derive(Debug, Clone, PartialEq)]
+#[non_exhaustive]
+pub struct MissingCell {
+    /// The table's name.
+    pub table: String,
+    /// The row's id; `None` in a one-row table.
+    pub id: Option<RowId>,
+    /// The field's name.
+    pub field: String,
+    /// Whether the row is there, and only lacks the field.
+    pub is_loaded: bool,
+}
+
+impl std::fmt::Display for MissingCell {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let id = self.id.as_ref().map_or(String::new(), |id| format!(" {id}"));
+        match self.is_loaded {
+            true => write!(f, "{}{id}: {} is absent", self.table, self.field),
+            false => write!(f, "{}{id} is not loaded: {}", self.table, self.field),
+        }
+    }
+}
+
+type Cells = BTreeSet<(TableNo, Slot, FieldNo)>;
+
+/// What is missing of a result, at most so many cells of it one by one.
+pub(in crate::query) fn missing(
+    asked: &Asked,
+    ordered: &Ordered,
+    state: &State,
+    most: usize,
+) -> Missing {
+    let mut cells = Cells::new();
+    let (known, gathered) = Default::default();
+    let mut gathering = Gathering { state, known, gathered, cells: &mut cells };
+    gathering.gather(&asked.plan, &asked.params, Some((ordered, asked.window)));
+    let told = cells.iter().take(most).map(|(table, slot, field)| {
+        let definition = state.schema.table(*table);
+        MissingCell {
+            table: definition.name.to_string(),
+            id: state.id(*table, *slot).map(|id| id.to_id()),
+            field: definition.field(*field).name.to_string(),
+            is_loaded: state.table(*table).is_row(*slot),
+        }
+    });
+    Missing { cells: told.collect(), count: cells.len() }
+}
+
+/// A statement with values for its parameters.
+type Bound = (Identity, Box<[Key]>);
+
+fn bound(plan: &Plan, params: &[Scalar<'static>]) -> Bound {
+    (plan.identity, params.iter().cloned().map(Key::from).collect())
+}
+
+/// Goes through the rows that a statement reads, and those that it reads by way of others: each of
+/// these once, however many read it.
+struct Gathering<'g> {
+    state: &'g State,
+    /// The rows of statements, computed anew.
+    known: HashMap<Bound, Option<Arc<KeyedRows>>>,
+    gathered: HashSet<Bound>,
+    cells: &'g mut Cells,
+}
+
+type KeyedRows = Vec<(Box<[Key]>, Arc<DerivedRow>)>;
+
+impl Gathering<'_> {
+    fn gather(
+        &mut self,
+        plan: &Plan,
+        params: &[Scalar<'static>],
+        shown: Option<(&Ordered, Window)>,
+    ) {
+        for source in &plan.sources {
+            if let Relation::Statement(inner, of) = &source.relation {
+                let params: Vec<_> = of.iter().map(|param| params[*param].clone()).collect();
+                if self.gathered.insert(bound(inner, &params)) {
+                    self.gather(inner, &params, None);
+                }
+            }
+        }
+        let rows = self.read_statements(plan, params);
+        let views = views(&rows);
+        let view = View { plan, state: self.state, derived: &views };
+        if !plan.is_union {
+            search(&view, params, shown, self.cells);
+        }
+    }
+
+    /// The rows of the statements that a statement reads.
+    fn read_statements(&mut self, plan: &Plan, params: &[Scalar<'static>]) -> Vec<Option<Derived>> {
+        let rows = plan.sources.iter().enumerate().map(|(source, of)| match &of.relation {
+            Relation::Table(_) => None,
+            Relation::Statement(inner, of) => {
+                let params: Vec<_> = of.iter().map(|param| params[*param].clone()).collect();
+                let mut rows = Derived::default();
+                for (key, row) in self.rows_of(inner, &params)?.iter() {
+                    rows.set(key, Some(row.clone()));
+                }
+                plan.derived_indexes(source).iter().for_each(|fields| rows.index(fields));
+                Some(rows)
+            }
+        });
+        rows.collect()
+    }
+
+    fn rows_of(&mut self, plan: &Plan, params: &[Scalar<'static>]) -> Option<Arc<KeyedRows>> {
+        let bound = bound(plan, params);
+        if let Some(known) = self.known.get(&bound) {
+            return known.clone();
+        }
+        let rows = self.compute(plan, params).map(Arc::new);
+        self.known.insert(bound, rows.clone());
+        rows
+    }
+
+    fn compute(&mut self, plan: &Plan, params: &[Scalar<'static>]) -> Option<KeyedRows> {
+        let rows = self.read_statements(plan, params);
+        let views = views(&rows);
+        let view = View { plan, state: self.state, derived: &views };
+        let window = plan.window(params).ok()?;
+        let live = BindingState::compute(&view, (params, window), false).ok()?;
+        let ranks = 0..window.len(live.ordered.len());
+        let rows = ranks.map(|rank| {
+            let (key, row) = live.ordered.derived(rank + window.offset, &view, params)?;
+            Some((key, Arc::new(row)))
+        });
+        rows.collect()
+    }
+}
+
+/// Looks for what is missing of the rows of one statement.
+fn search(
+    view: &View<'_>,
+    params: &[Scalar<'static>],
+    shown: Option<(&Ordered, Window)>,
+    cells: &mut Cells,
+) {
+    let plan = view.plan;
+    let mut search = Search { view, params, window: Shown::of(view, shown), cells };
+    let follows = |source: &usize| {
+        let steps = &plan.paths[*source].steps;
+        steps.iter().any(|step| matches!(step.access, Access::Follow(_)))
+    };
+    let inner = |source: &usize| plan.sources[*source].outer.is_none();
+    // From the rows that point at others: those that are not loaded cannot be begun with.
+    let mut starts: Vec<usize> = (0..plan.sources.len()).filter(inner).filter(follows).collect();
+    if starts.is_empty() {
+        starts.push(plan.scratch.start);
+    }
+    for start in starts {
+        let mut found = Vec::new();
+        view.scan(start, &mut |slot| found.push(slot));
+        found.into_iter().for_each(|slot| search.from(start, slot));
+    }
+}
+
+fn views(rows: &[Option<Derived>]) -> Vec<Option<DerivedView<'_>>> {
+    let views = rows.iter().map(|rows| rows.as_ref().map(|rows| DerivedView { rows, undo: None }));
+    views.collect()
+}
+
+/// Which tuples show.
+enum Shown {
+    All,
+    Tuples(HashSet<Tuple>),
+    Keys(HashSet<Box<[Key]>>),
+}
+
+impl Shown {
+    fn of(view: &View<'_>, shown: Option<(&Ordered, Window)>) -> Self {
+        let Some((ordered, window)) = shown.filter(|_| view.plan.grouping.is_none()) else {
+            return Shown::All;
+        };
+        if window.is_whole() {
+            return Shown::All;
+        }
+        let ranks = window.offset..window.offset + window.len(ordered.len());
+        let (mut tuples, mut keys) = (HashSet::new(), HashSet::new());
+        of_tables!(
+            Ordered, ordered,
+            ranked => ranked.each(ranks, |_, _, entry| {
+                tuples.insert(Tuple::from_slice(entry.slots()));
+            }),
+            kept ranked => ranked.each(ranks, |_, _, row| { keys.insert(row.place()); })
+        );
+        match ordered {
+            Ordered::Kept(_) => Shown::Keys(keys),
+            _ => Shown::Tuples(tuples),
+        }
+    }
+
+    fn has(&self, view: &View<'_>, tuple: &Tuple) -> bool {
+        match self {
+            Shown::All => true,
+            Shown::Tuples(tuples) => tuples.contains(tuple),
+            Shown::Keys(keys) => {
+                let key: Box<[Key]> = view.key(tuple).into_iter().map(Key::from).collect();
+                keys.contains(&key)
+            }
+        }
+    }
+}
+
+struct Search<'a, 'v> {
+    view: &'v View<'a>,
+    params: &'a [Scalar<'static>],
+    window: Shown,
+    cells: &'v mut Cells,
+}
+
+/// A tuple on the way, with the rows in it that are not loaded.
+#[derive(Clone)]
+struct Way {
+    tuple: Tuple,
+    not_loaded: Vec<(usize, TableNo, Slot)>,
+}
+
+impl<'a> Search<'a, '_> {
+    fn from(&mut self, source: usize, slot: Slot) {
+        let plan = self.view.plan;
+        let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
+        tuple[source] = slot;
+        let mut way = Way { tuple, not_loaded: Vec::new() };
+        let path = &plan.paths[source];
+        if self.are_possible(&path.checks, &way) {
+            self.steps(&path.steps, &mut way);
+        }
+    }
+
+    fn steps(&mut self, steps: &'a [Step], way: &mut Way) {
+        let Some((step, rest)) = steps.split_first() else { return self.found(way) };
+        let walk = Walk { view: self.view, params: self.params };
+        let partners = walk.partners(step.source, &step.access, &way.tuple);
+        let mut alone = step.optional;
+        for partner in partners {
+            way.tuple[step.source] = partner;
+            if self.are_possible(&step.on, way) {
+                alone = false;
+                if self.are_possible(&step.checks, way) {
+                    self.steps(rest, way);
+                }
+            }
+            way.tuple[step.source] = NONE;
+        }
+        let pointed = self.not_loaded(step, way);
+        if let Some(row) = pointed {
+            way.not_loaded.push(row);
+            if self.are_possible(&step.on, way) && self.are_possible(&step.checks, way) {
+                self.steps(rest, way);
+            }
+            way.not_loaded.pop();
+        } else if alone && self.are_possible(&step.checks, way) {
+            self.steps(rest, way);
+        }
+    }
+
+    /// The row that a step leads to and that is not loaded.
+    fn not_loaded(&self, step: &Step, way: &Way) -> Option<(usize, TableNo, Slot)> {
+        let sources = &self.view.plan.sources;
+        let Relation::Table(to) = sources[step.source].relation else { return None };
+        let state = self.view.state;
+        let slot = match &step.access {
+            Access::Follow(link) => {
+                let Relation::Table(from) = sources[link.source()].relation else { return None };
+                let row = way.tuple[link.source()];
+                match state.table(from).cell(row, link.field()) {
+                    Cell::Link(slot) if row != NONE => slot,
+                    _ => return None,
+                }
+            }
+            Access::Id(value) => {
+                value.eval(&self.view.row(&way.tuple), self.params).as_slot(state, to)?
+            }
+            _ => return None,
+        };
+        (!state.table(to).is_row(slot)).then_some((step.source, to, slot))
+    }
+
+    /// Whether conditions hold, or may hold once what is missing is there.
+    fn are_possible(&self, conditions: &'a [Expr], way: &Way) -> bool {
+        let row = self.view.row(&way.tuple);
+        conditions.iter().all(|condition| match condition.eval(&row, self.params).as_truth() {
+            Some(truth) => truth || self.lacks_a_row(condition, way),
+            None => self.is_lacking(condition, way),
+        })
+    }
+
+    fn lacks_a_row(&self, condition: &Expr, way: &Way) -> bool {
+        condition
+            .columns()
+            .iter()
+            .any(|column| way.not_loaded.iter().any(|(source, ..)| *source == column.source()))
+    }
+
+    /// Whether a cell that a condition reads is not there.
+    fn is_lacking(&self, condition: &Expr, way: &Way) -> bool {
+        self.lacks_a_row(condition, way)
+            || condition.columns().iter().any(|column| {
+                let slot = way.tuple[column.source()];
+                match self.view.plan.sources[column.source()].relation {
+                    Relation::Table(table) if slot != NONE => {
+                        let table = self.view.state.table(table);
+                        table.cell(slot, column.field()) == Cell::Absent
+                    }
+                    _ => false,
+                }
+            })
+    }
+
+    /// A tuple that belongs to the result, or may: what of its rows is missing counts.
+    fn found(&mut self, way: &Way) {
+        let (plan, view) = (self.view.plan, self.view);
+        let keys = plan.keys.iter().all(|key| {
+            let value = view.value(key.column, way.tuple[key.column.source()]);
+            let asked = self.params[key.param].clone().under(key.affinity);
+            match value.is_null() {
+                true => self.is_lacking(&Expr::Column(key.column), way),
+                false => value.order(&asked).is_eq(),
+            }
+        });
+        if !keys || !self.are_possible(&plan.late, way) {
+            return;
+        }
+        for (number, table, slot) in &way.not_loaded {
+            let reads = plan.sources[*number].reads.iter();
+            self.cells.extend(reads.map(|field| (*table, *slot, field)));
+        }
+        let shows = self.window.has(view, &way.tuple);
+        for (source, slot) in plan.sources.iter().zip(&way.tuple) {
+            let Relation::Table(table) = source.relation else { continue };
+            if *slot == NONE {
+                continue;
+            }
+            let mut fields = FieldSet::default();
+            fields.add(&source.structure);
+            fields.add(&source.order);
+            if shows {
+                fields.add(&source.reads);
+            }
+            let rows = view.state.table(table);
+            let absent = fields.iter().filter(|field| rows.cell(*slot, *field) == Cell::Absent);
+            self.cells.extend(absent.map(|field| (table, *slot, field)));
+        }
+    }
+}

@@ -1,0 +1,43 @@
+//! Rows that somebody has read, kept for as long as that is lent which they were read from.
+
+use std::sync::OnceLock;
+
+use crate::value::Value;
+
+/// So many rows have their places made together.
+const PAGE: usize = 32;
+
+type Row = Box<[Value]>;
+type Page = Box<[OnceLock<Row>]>;
+
+/// Rows by number. Often one of them is read, or a few that lie close together.
+#[derive(Clone, Default)]
+pub(in crate::query) struct ReadRows {
+    first: OnceLock<(usize, Row)>,
+    others: OnceLock<Box<[OnceLock<Page>]>>,
+}
+
+fn places<T>(len: usize) -> Box<[OnceLock<T>]> {
+    (0..len).map(|_| OnceLock::new()).collect()
+}
+
+impl ReadRows {
+    /// The row with a number below `len`, which `read` reads if nobody has yet.
+    pub(in crate::query) fn row(
+        &self,
+        number: usize,
+        len: usize,
+        read: impl FnOnce() -> Row,
+    ) -> &[Value] {
+        let mut read = Some(read);
+        let mut read = || read.take().map_or(Row::default(), |read| read());
+        let (of, row) = self.first.get_or_init(|| (number, read()));
+        if *of == number {
+            return row;
+        }
+        let (page, place) = (number / PAGE, number % PAGE);
+        let pages = self.others.get_or_init(|| places(len.div_ceil(PAGE)));
+        let page = pages[page].get_or_init(|| places(PAGE.min(len - page * PAGE)));
+        page[place].get_or_init(read)
+    }
+}

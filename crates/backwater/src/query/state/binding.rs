@@ -1,0 +1,641 @@
+//! The living state of a binding: a result in order, kept true by the deltas of each commit.
+
+use std::cmp::Ordering;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use rustc_hash::FxHashMap;
+use smallvec::SmallVec;
+
+use crate::query::expr::scalar::{Key, Scalar};
+use crate::query::expr::{Columns, Expr};
+use crate::query::operator::filter::Filter;
+use crate::query::operator::group::{GROUP_BYTES, GroupRow, Groups, order_groups, replace};
+use crate::query::operator::join::{TupleDelta, Walk};
+use crate::query::operator::order::{Moves, follow, order_against, order_by, sort_keys};
+use crate::query::operator::relation::{DerivedRow, Tuple, View, key_slots};
+use crate::query::operator::scan;
+use crate::query::plan::{Asked, Made, Plan, Source, Window};
+use crate::query::result::edit::{Edit, Edits, Failure};
+use crate::query::state::narrow::{Narrowed, SearchedTexts, narrowed};
+use crate::query::state::rank_tree::{Leaf, Prefix, RankTree, Sought};
+use crate::query::state::rebind::{self, may_narrow, window_moved};
+use crate::query::state::sort_prefix::prefix;
+use crate::query::work;
+use crate::schema::ResultLimits;
+use crate::table::Slot;
+
+/// A result in order, all of it: the window is cut out where it is read.
+#[derive(Clone)]
+pub(crate) enum Ordered {
+    /// Rows of one table.
+    One(RankTree<Slot>),
+    /// Rows of several tables that go together: of two to four as they are, of more on the heap.
+    Two(RankTree<[Slot; 2]>),
+    Three(RankTree<[Slot; 3]>),
+    Four(RankTree<[Slot; 4]>),
+    Many(RankTree<Tuple>),
+    /// Rows that keep their values.
+    Kept(RankTree<Arc<GroupRow>>),
+}
+
+/// Does one thing with rows of tables, however many go together, and another with kept ones.
+macro_rules! of_tables {
+    ($kind:ident, $ordered:expr, $ranked:ident => $body:expr, kept $kept:ident => $other:expr) => {
+        match $ordered {
+            $kind::One($ranked) => $body,
+            $kind::Two($ranked) => $body,
+            $kind::Three($ranked) => $body,
+            $kind::Four($ranked) => $body,
+            $kind::Many($ranked) => $body,
+            $kind::Kept($kept) => $other,
+        }
+    };
+}
+pub(in crate::query) use of_tables;
+
+/// Which rows of the tables an entry of an order is.
+pub(crate) trait Slots: Clone {
+    fn of(tuple: &[Slot]) -> Self;
+    fn slots(&self) -> &[Slot];
+}
+
+impl Slots for Slot {
+    fn of(tuple: &[Slot]) -> Self {
+        tuple[0]
+    }
+
+    fn slots(&self) -> &[Slot] {
+        std::slice::from_ref(self)
+    }
+}
+
+impl<const LEN: usize> Slots for [Slot; LEN] {
+    fn of(tuple: &[Slot]) -> Self {
+        std::array::from_fn(|place| tuple[place])
+    }
+
+    fn slots(&self) -> &[Slot] {
+        self
+    }
+}
+
+impl Slots for Tuple {
+    fn of(tuple: &[Slot]) -> Self {
+        Tuple::from_slice(tuple)
+    }
+
+    fn slots(&self) -> &[Slot] {
+        self
+    }
+}
+
+/// A leaf of a result: rows that stand one after the other.
+#[derive(Clone, Copy)]
+pub(crate) enum LeafOf<'r> {
+    One(&'r Leaf<Slot>),
+    Two(&'r Leaf<[Slot; 2]>),
+    Three(&'r Leaf<[Slot; 3]>),
+    Four(&'r Leaf<[Slot; 4]>),
+    Many(&'r Leaf<Tuple>),
+    Kept(&'r Leaf<Arc<GroupRow>>),
+}
+
+impl LeafOf<'_> {
+    pub(crate) fn len(&self) -> usize {
+        of_tables!(LeafOf, self, leaf => leaf.len(), kept leaf => leaf.len())
+    }
+}
+
+impl Ordered {
+    /// The leaf that holds a rank, and its place there.
+    pub(crate) fn leaf(&self, rank: usize) -> Option<(LeafOf<'_>, usize)> {
+        Some(match self {
+            Ordered::One(ranked) => one_of(ranked.leaf(rank)?, LeafOf::One),
+            Ordered::Two(ranked) => one_of(ranked.leaf(rank)?, LeafOf::Two),
+            Ordered::Three(ranked) => one_of(ranked.leaf(rank)?, LeafOf::Three),
+            Ordered::Four(ranked) => one_of(ranked.leaf(rank)?, LeafOf::Four),
+            Ordered::Many(ranked) => one_of(ranked.leaf(rank)?, LeafOf::Many),
+            Ordered::Kept(ranked) => one_of(ranked.leaf(rank)?, LeafOf::Kept),
+        })
+    }
+
+    pub(crate) fn len(&self) -> usize {
+        of_tables!(Ordered, self, ranked => ranked.len(), kept ranked => ranked.len())
+    }
+
+    /// Whether the rows up to this rank are here; else only the first ones are kept, and not so
+    /// many.
+    pub(crate) fn reaches(&self, rank: usize) -> bool {
+        of_tables!(Ordered, self, ranked => ranked.reaches(rank), kept ranked => ranked.reaches(rank))
+    }
+
+    /// Bytes that it takes, more or less.
+    pub(crate) fn bytes(&self) -> usize {
+        let one = of_tables!(Ordered, self, ranked => ranked.entry_bytes(), kept _ranked => 160);
+        self.len() * one
+    }
+
+    /// The entry of a rank as a statement that reads this one sees it.
+    pub(crate) fn derived(
+        &self,
+        rank: usize,
+        view: &View<'_>,
+        params: &[Scalar<'static>],
+    ) -> Option<(Box<[Key]>, DerivedRow)> {
+        of_tables!(
+            Ordered, self,
+            ranked => ranked.get(rank).map(|entry| derived_tuple(entry.slots(), view, params)),
+            kept ranked => ranked.get(rank).map(|row| derived_kept(row, view.plan, params))
+        )
+    }
+}
+
+fn derived_tuple(
+    slots: &[Slot],
+    view: &View<'_>,
+    params: &[Scalar<'static>],
+) -> (Box<[Key]>, DerivedRow) {
+    let row = view.row(slots);
+    let key = view.key(slots);
+    let place = key.iter().cloned().map(Key::from).collect();
+    let values = outputs(view.plan, &row, params);
+    (place, DerivedRow { values, key: key.into(), failed: None })
+}
+
+fn derived_kept(
+    row: &GroupRow,
+    plan: &Plan,
+    params: &[Scalar<'static>],
+) -> (Box<[Key]>, DerivedRow) {
+    let values = outputs(plan, &&*row.values, params);
+    (row.place(), DerivedRow { values, key: row.key().into(), failed: row.failed.clone() })
+}
+
+fn outputs<'a>(
+    plan: &'a Plan,
+    row: &impl Columns<'a>,
+    params: &'a [Scalar<'static>],
+) -> Box<[Scalar<'static>]> {
+    plan.outputs.iter().map(|output| output.expr.eval(row, params).into_owned()).collect()
+}
+
+/// A binding's state: the result, and what its operators keep beside it.
+pub(crate) struct BindingState {
+    pub(crate) ordered: Ordered,
+    pub(crate) beside: OperatorState,
+    /// Why some of its rows cannot be told, if so: who reads it as a whole is told that instead.
+    pub(crate) failure: Option<Failure>,
+}
+
+/// What the operators of a statement keep that the result alone does not tell.
+#[derive(Clone, Default)]
+pub(crate) struct OperatorState {
+    groups: Option<Box<Groups>>,
+    /// Of a result that a search has narrowed the texts, until the next commit reaches it.
+    searched: Option<Arc<SearchedTexts>>,
+}
+
+impl OperatorState {
+    /// Whether it is that of a statement's result, and not what was left when that was taken.
+    pub(crate) fn is_of(&self, plan: &Plan) -> bool {
+        plan.grouping.is_none() || self.groups.is_some()
+    }
+
+    /// Bytes that it takes, more or less.
+    pub(crate) fn bytes(&self) -> usize {
+        let groups = self.groups.as_ref().map_or(0, |groups| groups.len());
+        let texts = self.searched.as_ref().map_or(0, |searched| searched.bytes());
+        groups * GROUP_BYTES + texts
+    }
+}
+
+impl From<Ordered> for BindingState {
+    fn from(ordered: Ordered) -> Self {
+        Self { ordered, beside: OperatorState::default(), failure: None }
+    }
+}
+
+impl BindingState {
+    /// Computes a result from scratch; without rows, if `empty`.
+    pub(crate) fn compute(
+        view: &View<'_>,
+        (params, window): (&[Scalar<'static>], Window),
+        empty: bool,
+    ) -> Result<Self, Failure> {
+        let plan = view.plan;
+        work::within(&plan.limits, || Self::compute_within(view, (params, window), empty))
+    }
+
+    fn compute_within(
+        view: &View<'_>,
+        (params, window): (&[Scalar<'static>], Window),
+        empty: bool,
+    ) -> Self {
+        let (plan, few) = (view.plan, few(view.plan, window));
+        let walk = Walk { view, params };
+        let each = |found: &mut dyn FnMut(&[Slot])| {
+            if !empty {
+                walk.all(found);
+            }
+        };
+        if let Some(grouping) = &plan.grouping {
+            let mut groups = Groups::new(grouping);
+            if !empty {
+                scan::group(&mut groups, grouping, view, params);
+            }
+            let rows = groups.shown(grouping, params);
+            let failure = groups.failure();
+            rows.iter().for_each(|row| check_outputs(plan, params, row));
+            let ordered = Ordered::Kept(sorted_kept(plan, params, rows, few));
+            let beside = OperatorState { groups: Some(Box::new(groups)), searched: None };
+            return Self { ordered, beside, failure };
+        }
+        let ordered = match &plan.made {
+            Some(made) => {
+                let mut rows = Vec::new();
+                each(&mut |tuple| {
+                    let row = make(made, view, params, tuple);
+                    if work::take_row(row.bytes()) {
+                        rows.push(Arc::new(row));
+                    }
+                });
+                Ordered::Kept(sorted_kept(plan, params, rows, few))
+            }
+            None => match plan.sources.len() {
+                1 => Ordered::One(sorted(view, params, few, each)),
+                2 => Ordered::Two(sorted(view, params, few, each)),
+                3 => Ordered::Three(sorted(view, params, few, each)),
+                4 => Ordered::Four(sorted(view, params, few, each)),
+                _ => Ordered::Many(sorted(view, params, few, each)),
+            },
+        };
+        ordered.into()
+    }
+
+    /// The rows that meet the conditions of a binding with narrower ones, and how they move from
+    /// the old window to its own.
+    pub(crate) fn narrowed(
+        (ordered, beside): (&Ordered, &OperatorState),
+        view: &View<'_>,
+        to: &Asked,
+        old: Window,
+    ) -> Option<(Self, Moves)> {
+        fn of<E>(
+            (ranked, moved, texts): Narrowed<RankTree<E>>,
+            of: fn(RankTree<E>) -> Ordered,
+        ) -> Narrowed<Ordered> {
+            (of(ranked), moved, texts)
+        }
+        let known = beside.searched.as_ref();
+        let (ordered, moved, searched) = match ordered {
+            Ordered::One(ranked) => of(narrowed(ranked, view, to, old, known), Ordered::One),
+            Ordered::Two(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Two),
+            Ordered::Three(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Three),
+            Ordered::Four(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Four),
+            Ordered::Many(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Many),
+            Ordered::Kept(_) => return None,
+        };
+        let beside = OperatorState { groups: None, searched };
+        Some((Self { ordered, beside, failure: None }, moved))
+    }
+
+    /// The rows but those at the ends of the order that do not meet conditions any more, in front
+    /// and at the end, and how they move from the old window to the new one. `None` if it must be
+    /// computed anew.
+    pub(crate) fn cut<'a>(
+        ordered: &Ordered,
+        (old, new): (Window, Window),
+        view: &'a View<'_>,
+        meet: (&Filter<'a>, &Filter<'a>),
+    ) -> Option<(Self, Moves)> {
+        let (mut left, was) = (ordered.clone(), ordered.len());
+        let (front, is) = of_tables!(
+            Ordered, &mut left,
+            ranked => rebind::cut(ranked, view, meet),
+            kept _ranked => return None
+        );
+        if !left.reaches(new.end()) {
+            return None;
+        }
+        let new = new.ranks(is);
+        let moved = window_moved(old.ranks(was), new.start + front..new.end + front);
+        Some((left.into(), moved))
+    }
+
+    /// Notes if it has become larger than a result may be.
+    pub(crate) fn check_size(&self, limits: &ResultLimits) {
+        let (rows, bytes) = (self.ordered.len(), self.ordered.bytes());
+        if rows > limits.rows || bytes > limits.bytes {
+            work::too_many_rows(limits, rows);
+        }
+    }
+
+    /// Follows a commit; tells how the rows in the window moved. `None` if it must be computed anew,
+    /// as only the first rows were kept and too few of them are left.
+    pub(crate) fn apply(
+        &mut self,
+        (before, after): (&View<'_>, &View<'_>),
+        params: &[Scalar<'static>],
+        window: Window,
+        rows: &[TupleDelta],
+    ) -> Option<Moves> {
+        let plan = after.plan;
+        let views = (before, after);
+        self.beside.searched = None;
+        if rows.is_empty() {
+            return self.ordered.reaches(window.end()).then(Moves::new);
+        }
+        let moves = of_tables!(
+            Ordered, &mut self.ordered,
+            ranked => follow_tuples(ranked, window, views, params, rows),
+            kept ranked => {
+                let edits = match (&plan.grouping, &mut self.beside.groups, &plan.made) {
+                    (Some(grouping), Some(groups), _) => {
+                        let edits = groups.apply(plan, grouping, params, (before, after), rows);
+                        self.failure = groups.failure();
+                        for edit in &edits {
+                            if let Edit::Enter(row) | Edit::Replace { new: row, .. } = edit {
+                                check_outputs(plan, params, row);
+                            }
+                        }
+                        edits
+                    }
+                    (.., Some(made)) => {
+                        // Another row of a subquery makes another tuple, but not another row.
+                        let mut by_key: BTreeMap<Box<[Key]>, (Old, New)> = BTreeMap::new();
+                        for row in rows {
+                            let made = |view| Arc::new(make(made, view, params, &row.tuple));
+                            if row.before {
+                                let old = made(before);
+                                let place = old.place();
+                                by_key.entry(place).or_default().0 = Some(old);
+                            }
+                            if row.after {
+                                let new = made(after);
+                                let place = new.place();
+                                by_key.entry(place).or_default().1 = Some(new);
+                            }
+                        }
+                        let edits = by_key.into_values().filter_map(|pair| match pair {
+                            (None, None) => None,
+                            (None, Some(new)) => Some(Edit::Enter(new)),
+                            (Some(old), None) => Some(Edit::Leave(old)),
+                            (Some(old), Some(new)) if old.shows_same(&new) => None,
+                            (Some(old), Some(new)) => Some(replace(plan, params, old, new)),
+                        });
+                        edits.collect()
+                    }
+                    _ => Edits::new(),
+                };
+                let against = |row: &Arc<GroupRow>| {
+                    let (row, prefix) = (row.clone(), kept_prefix(plan, params, row));
+                    let against =
+                        move |other: &Arc<GroupRow>| order_groups(plan, params, other, &row);
+                    Sought { prefix, against }
+                };
+                follow(ranked, (window, &plan.tuning), &edits, against, against)
+            }
+        );
+        if let Some(few) = few(plan, window) {
+            let ordered = &mut self.ordered;
+            of_tables!(Ordered, ordered, ranked => ranked.keep_first(few), kept ranked => ranked.keep_first(few));
+        }
+        moves
+    }
+}
+
+fn one_of<T, U, V>((one, with): (T, V), of: fn(T) -> U) -> (U, V) {
+    (of(one), with)
+}
+
+type Old = Option<Arc<GroupRow>>;
+type New = Option<Arc<GroupRow>>;
+
+/// What a row keeps, of a statement that reads others.
+fn make(made: &Made, view: &View<'_>, params: &[Scalar<'static>], tuple: &[Slot]) -> GroupRow {
+    let mut values = SmallVec::new();
+    view.each_of_key(tuple, |part| values.push(part.into_owned()));
+    let keys = values.len();
+    let row = view.row(tuple);
+    values.extend(made.values.iter().map(|value| value.eval(&row, params).into_owned()));
+    GroupRow { values, keys, failed: None }
+}
+
+/// Makes the long texts that a group's row shows, to be told if one is too long.
+fn check_outputs(plan: &Plan, params: &[Scalar<'static>], row: &GroupRow) {
+    for output in plan.outputs.iter().filter(|output| output.expr.may_grow()) {
+        output.expr.eval(&&*row.values, params);
+    }
+}
+
+/// Whether of many rows of a statement with a LIMIT only the first are kept. Groups are kept anyway,
+/// and a search may leave any of the rows that are taken from the old result.
+pub(crate) fn keeps_first(plan: &Plan) -> bool {
+    plan.grouping.is_none() && !may_narrow(plan)
+}
+
+/// How many of the first rows are needed: those up to the end of the window, and some more, as they
+/// come and go. `None` if all are.
+fn few(plan: &Plan, window: Window) -> Option<usize> {
+    let end = window.end();
+    let more = plan.tuning.rows_beyond_window;
+    (end < usize::MAX && keeps_first(plan)).then(|| end.saturating_add(more))
+}
+
+fn sorted<E: Slots>(
+    view: &View<'_>,
+    params: &[Scalar<'static>],
+    few: Option<usize>,
+    each: impl Fn(&mut dyn FnMut(&[Slot])),
+) -> RankTree<E> {
+    let mut entries: Vec<(Prefix, E)> = Vec::new();
+    let order = |one: &E, other: &E| order_tuples(view, params, one.slots(), other.slots());
+    let limits = &view.plan.limits;
+    let most = work::most_rows::<(Prefix, E)>(limits);
+    // Where only the first are needed, the others go before there are very many.
+    let enough = few.map_or(usize::MAX, |few| {
+        few.saturating_mul(2).max(view.plan.tuning.pruned_rows).min(most)
+    });
+    let mut cut_to = None;
+    each(&mut |tuple| {
+        if entries.len() >= enough {
+            // Later ones may stand behind some that go: in the end only so many are sure.
+            let room = keep_first(&mut entries, few, order);
+            cut_to = cut_to.or(room).min(room.or(cut_to));
+        }
+        if entries.len() >= most {
+            return work::too_many_rows(limits, entries.len());
+        }
+        let keys = sort_keys(view.plan, params, &view.row(tuple));
+        let prefix = prefix(&view.plan.order, &keys, view.tie(tuple).as_ref());
+        entries.push((prefix, E::of(tuple)));
+    });
+    in_order((entries, cut_to), few, order)
+}
+
+/// Keeps only the first of entries that are in no order, as many as are needed; gives how many, if
+/// there were more.
+fn keep_first<E: Clone>(
+    entries: &mut Vec<(Prefix, E)>,
+    few: Option<usize>,
+    order: impl Fn(&E, &E) -> Ordering,
+) -> Option<usize> {
+    let room = few.and_then(|few| RankTree::<E>::room(few, entries.len()))?;
+    entries.select_nth_unstable_by(room, |(a, one), (b, other)| {
+        a.cmp(b).then_with(|| order(one, other))
+    });
+    entries.truncate(room);
+    Some(room)
+}
+
+/// A tree of entries that are in no order yet, or of the first of them, if only a few are needed; of
+/// so many, if others went already.
+fn in_order<E: Clone>(
+    (mut entries, cut_to): (Vec<(Prefix, E)>, Option<usize>),
+    few: Option<usize>,
+    order: impl Fn(&E, &E) -> Ordering,
+) -> RankTree<E> {
+    let room = keep_first(&mut entries, few, &order);
+    entries.sort_unstable_by(|(a, one), (b, other)| a.cmp(b).then_with(|| order(one, other)));
+    match cut_to {
+        Some(cut_to) => {
+            entries.truncate(cut_to);
+            RankTree::from_first(&entries)
+        }
+        None if room.is_some() => RankTree::from_first(&entries),
+        None => RankTree::from_sorted(&entries),
+    }
+}
+
+fn sorted_kept(
+    plan: &Plan,
+    params: &[Scalar<'static>],
+    rows: Vec<Arc<GroupRow>>,
+    few: Option<usize>,
+) -> RankTree<Arc<GroupRow>> {
+    let rows = rows.into_iter().map(|row| (kept_prefix(plan, params, &row), row));
+    in_order((rows.collect(), None), few, |one, other| order_groups(plan, params, one, other))
+}
+
+fn kept_prefix(plan: &Plan, params: &[Scalar<'static>], row: &GroupRow) -> Prefix {
+    let keys = sort_keys(plan, params, &&*row.values);
+    prefix(&plan.order, &keys, row.key().first())
+}
+
+fn follow_tuples<E: Slots>(
+    ranked: &mut RankTree<E>,
+    window: Window,
+    (before, after): (&View<'_>, &View<'_>),
+    params: &[Scalar<'static>],
+    rows: &[TupleDelta],
+) -> Option<Moves> {
+    let mut edits: Edits<E> = SmallVec::with_capacity(rows.len());
+    let swapped = swapped(&after.plan.sources, rows);
+    for (number, row) in rows.iter().enumerate() {
+        let (old, new) = (row.before.then_some(&*row.tuple), row.after.then_some(&*row.tuple));
+        if row.is_another && row.before && row.after {
+            edits.extend([Edit::Leave(E::of(&row.tuple)), Edit::Enter(E::of(&row.tuple))]);
+        } else if let Some(left) = swapped.get(&number) {
+            let Some(left) = left else { continue };
+            let (old, new) = (&*rows[*left].tuple, &*row.tuple);
+            // Another tuple, even if nothing of it shows.
+            let quiet = || Edit::Replace {
+                old: E::of(old),
+                new: E::of(new),
+                reorder: true,
+                changed: false,
+            };
+            let pair = (Some(old), Some(new));
+            edits.push(edit((before, after), params, pair, None).unwrap_or_else(quiet));
+        } else {
+            edits.extend(edit((before, after), params, (old, new), Some(row)));
+        }
+    }
+    let (old, new) = (|of: &E| sought(before, params, of), |of: &E| sought(after, params, of));
+    follow(ranked, (window, &after.plan.tuning), &edits, old, new)
+}
+
+/// Of the tuples that left and those that entered, pairs that are one row: a row in it that others
+/// tell, such as a sailing's vessel, was swapped for another one. Gives for one that entered which
+/// one left; for that, nothing.
+fn swapped(sources: &[Source], rows: &[TupleDelta]) -> FxHashMap<usize, Option<usize>> {
+    let leaves = |row: &TupleDelta| row.before && !row.after && !row.is_another;
+    let enters = |row: &TupleDelta| row.after && !row.before && !row.is_another;
+    if sources.iter().all(|source| !source.is_determined)
+        || !rows.iter().any(leaves)
+        || !rows.iter().any(enters)
+    {
+        return FxHashMap::default();
+    }
+    let keyed =
+        rows.iter().enumerate().map(|(number, row)| (key_slots(sources, &row.tuple), number));
+    let keyed: Vec<(Tuple, usize)> = keyed.collect();
+    let left: FxHashMap<&Tuple, usize> = keyed
+        .iter()
+        .filter(|(_, number)| leaves(&rows[*number]))
+        .map(|(key, number)| (key, *number))
+        .collect();
+    let entered = keyed.iter().filter(|(_, number)| enters(&rows[*number]));
+    let pairs = entered.filter_map(|(key, number)| Some((*left.get(key)?, *number)));
+    pairs.flat_map(|(left, entered)| [(left, None), (entered, Some(left))]).collect()
+}
+
+/// What a changed tuple means for the order of a plain result; nothing, if nothing of it shows.
+/// `delta` tells what may have changed, of a tuple whose rows are the same.
+fn edit<E: Slots>(
+    (before, after): (&View<'_>, &View<'_>),
+    params: &[Scalar<'static>],
+    (old, new): (Option<&[Slot]>, Option<&[Slot]>),
+    delta: Option<&TupleDelta>,
+) -> Option<Edit<E>> {
+    let plan = after.plan;
+    let (old_slots, new_slots) = match (old, new) {
+        (None, None) => return None,
+        (None, Some(new)) => return Some(Edit::Enter(E::of(new))),
+        (Some(old), None) => return Some(Edit::Leave(E::of(old))),
+        (Some(old), Some(new)) => (old, new),
+    };
+    let (old, new) = (before.row(old_slots), after.row(new_slots));
+    let stays = |expr: &Expr| match expr {
+        Expr::Column(column) => delta.is_some_and(|delta| delta.stays(*column)),
+        _ => false,
+    };
+    let differs = |expr: &Expr| !stays(expr) && expr.eval(&old, params) != expr.eval(&new, params);
+    let (order, content) = delta.map_or((true, true), |delta| (delta.order, delta.content));
+    // Another tuple of the same row must be looked for as the old one stood: what it was made of may
+    // have changed as well.
+    let reorder =
+        old_slots != new_slots || order && plan.order.iter().any(|key| differs(&key.expr));
+    let changed = content && plan.outputs.iter().any(|output| differs(&output.expr));
+    let (old, new) = (E::of(old_slots), E::of(new_slots));
+    match (reorder, changed) {
+        (true, _) => Some(Edit::Replace { old, new, reorder, changed }),
+        (false, true) => Some(Edit::Change(new)),
+        (false, false) => None,
+    }
+}
+
+/// Where a tuple stands, and what compares others with it.
+fn sought<'v, 'a, E: Slots>(
+    view: &'v View<'a>,
+    params: &'v [Scalar<'static>],
+    entry: &E,
+) -> Sought<impl Fn(&E) -> Ordering + use<'v, 'a, E>> {
+    let slots = Tuple::from_slice(entry.slots());
+    let keys = sort_keys(view.plan, params, &view.row(&slots));
+    let prefix = prefix(&view.plan.order, &keys, view.tie(&slots).as_ref());
+    let against = move |other: &E| {
+        if other.slots() == &*slots {
+            return Ordering::Equal;
+        }
+        order_against(view.plan, params, &view.row(other.slots()), &keys)
+            .then_with(|| view.compare(other.slots(), &slots))
+    };
+    Sought { prefix, against }
+}
+
+/// The order of two tuples: by ORDER BY, and by their rows' ids where that leaves it open.
+fn order_tuples(view: &View<'_>, params: &[Scalar<'static>], a: &[Slot], b: &[Slot]) -> Ordering {
+    order_by(view.plan, params, &view.row(a), &view.row(b)).then_with(|| view.compare(a, b))
+}

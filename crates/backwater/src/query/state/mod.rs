@@ -1,0 +1,11 @@
+//! What a binding keeps between two commits, and how that follows them.
+//!
+//! It knows plans, operators and results. It must not know which bindings a commit reaches.
+
+pub(in crate::query) mod backlog;
+pub(in crate::query) mod binding;
+pub(in crate::query) mod narrow;
+pub(in crate::query) mod node;
+pub(in crate::query) mod rank_tree;
+pub(in crate::query) mod rebind;
+pub(in crate::query) mod sort_prefix;

@@ -1,0 +1,1016 @@
+//! One binding: a statement with values for its parameters, its living state, and what it has yet
+//! to catch up with.
+//!
+//! A node stands on its own: a reader can bring it up to date without the writer. Whoever locks
+//! several nodes goes from those that are read to those that read them.
+
+use std::borrow::Cow;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
+
+use rustc_hash::{FxHashMap, FxHashSet};
+
+use crate::caught::step;
+use crate::change::{Happened, compare};
+use crate::error::Error;
+use crate::query::BindingNo;
+use crate::query::expr::Expr;
+use crate::query::expr::scalar::{Key, KeyValues, Scalar};
+use crate::query::operator::failed::failure;
+use crate::query::operator::filter::Filter;
+use crate::query::operator::join::{Start, Starts, TupleDelta, TupleDeltas, Walk, changed_tuples};
+use crate::query::operator::order::Moves;
+use crate::query::operator::relation::{
+    Derived, DerivedChange, DerivedRow, DerivedView, Undo, View, changed_columns,
+};
+use crate::query::plan::{Asked, Plan, Relation, Window};
+use crate::query::result::Entry;
+use crate::query::result::edit::Failure;
+use crate::query::state::backlog::{Backlog, DerivedBacklog, GroupLog, Pending};
+use crate::query::state::binding::{BindingState, OperatorState, Ordered};
+use crate::query::state::rebind::{End, RebindStrategy, difference, window_moved};
+use crate::query::work;
+use crate::schema::TableNo;
+use crate::table::{Slot, State};
+
+/// What a binding reads, of which most read rows of one table alone: there may be very many.
+pub(crate) struct Reads {
+    /// For each source that is another statement, its binding; none at all, if no source is one.
+    pub(crate) inner: Box<[Option<Arc<Node>>]>,
+    /// What its group was sent, of a statement whose rows are made of several.
+    pub(crate) log: Option<Arc<GroupLog>>,
+}
+
+/// A binding.
+pub(crate) struct Node {
+    pub(crate) number: BindingNo,
+    pub(crate) asked: Arc<Asked>,
+    /// What a row must have to belong here; `None` if no row can: a value is NULL, or LIMIT is 0.
+    pub(crate) key: Option<KeyValues>,
+    pub(crate) name: Arc<str>,
+    pub(crate) reads: Option<Arc<Reads>>,
+    current: Mutex<Current>,
+    shown: Mutex<Shown>,
+    pending: Mutex<Pending>,
+    /// Those that read this one; of most nobody does.
+    #[expect(clippy::box_collection, reason = "there may be very many nodes")]
+    readers: Mutex<Option<Box<Vec<Weak<Node>>>>>,
+    /// How many want it up to date at every commit: watches, and readers that are watched.
+    watched: AtomicUsize,
+}
+
+/// What a binding is.
+pub(crate) type Parts = ((BindingNo, Arc<str>), Arc<Asked>, Option<KeyValues>, Option<Arc<Reads>>);
+
+/// What readers find, who do not wait for those that bring it up to date.
+struct Shown {
+    now: Arc<Entry>,
+    /// The commit that made it.
+    since: u64,
+    /// What there was until then, if that was up to date with the commit before it.
+    before: Option<Arc<Entry>>,
+}
+
+struct Current {
+    /// The result.
+    entry: Arc<Entry>,
+    /// Whether that failed for some of its rows, and those that read this one can do without them.
+    failed_in_part: bool,
+    beside: OperatorState,
+    /// The rows for those that read this one.
+    derived: Option<Box<Derived>>,
+    /// The commit that it is surely up to date with.
+    commit: u64,
+}
+
+/// Why a node could not be brought up to date.
+#[derive(Debug, Clone)]
+pub(crate) enum Behind {
+    /// Something that it reads knows a later commit than the one asked for, which is about to be
+    /// published.
+    Ahead,
+    /// It was stopped.
+    Stopped(Failure),
+}
+
+/// How a node moved.
+pub(crate) struct Progress {
+    /// `None` if that cannot be told.
+    pub(crate) moved: Option<Moves>,
+    /// Whether it was computed anew.
+    pub(crate) is_anew: bool,
+    pub(crate) failure: Option<Failure>,
+    pub(crate) old: Arc<Entry>,
+    pub(crate) new: Arc<Entry>,
+    pub(crate) derived: Vec<DerivedChange>,
+}
+
+/// The nodes that a node reads, locked.
+pub(crate) struct Inner<'n> {
+    /// Each once, however many sources it is.
+    nodes: Vec<(BindingNo, MutexGuard<'n, Current>)>,
+    sources: Vec<Option<BindingNo>>,
+}
+
+impl<'n> Inner<'n> {
+    fn of(inner: &'n [Option<Arc<Node>>]) -> Self {
+        if inner.is_empty() {
+            return Self { nodes: Vec::new(), sources: Vec::new() };
+        }
+        let sources = inner.iter().map(|node| node.as_ref().map(|node| node.number)).collect();
+        let mut nodes: Vec<&Arc<Node>> = inner.iter().flatten().collect();
+        nodes.sort_by_key(|node| node.number);
+        nodes.dedup_by_key(|node| node.number);
+        let nodes = nodes.into_iter().map(|node| (node.number, lock(&node.current))).collect();
+        Self { nodes, sources }
+    }
+
+    fn rows<'a>(&'a self, source: usize, undo: Option<&'a Undo>) -> Option<DerivedView<'a>> {
+        let number = (*self.sources.get(source)?)?;
+        let (_, current) = self.nodes.iter().find(|(other, _)| *other == number)?;
+        current.derived.as_ref().map(|rows| DerivedView { rows, undo })
+    }
+
+    /// Whether one of them is ahead of a commit.
+    fn is_ahead(&self, commit: u64) -> bool {
+        self.nodes.iter().any(|(_, current)| current.commit > commit)
+    }
+
+    /// Their rows as they are, or with what has changed since put back.
+    pub(crate) fn views<'a>(
+        &'a self,
+        undo: &'a FxHashMap<u16, Undo>,
+    ) -> Vec<Option<DerivedView<'a>>> {
+        (0..self.sources.len())
+            .map(|source| self.rows(source, undo.get(&(source as u16))))
+            .collect()
+    }
+
+    /// Why one of them cannot be told.
+    fn failure(&self) -> Option<Failure> {
+        let mut failed = self.nodes.iter().filter(|(_, current)| !current.failed_in_part);
+        failed.find_map(|(_, current)| current.entry.ordered.as_ref().err().cloned())
+    }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Node {
+    /// For each source that is another statement, its binding; none at all, if no source is one.
+    pub(crate) fn inner(&self) -> &[Option<Arc<Node>>] {
+        self.reads.as_ref().map_or(&[], |reads| &reads.inner)
+    }
+
+    /// What its group was sent, of a statement whose rows are made of several.
+    fn log(&self) -> Option<&Arc<GroupLog>> {
+        self.reads.as_ref()?.log.as_ref()
+    }
+
+    /// A new binding. Its state is that of `made`, or else computed from scratch.
+    pub(crate) fn new(
+        named: (BindingNo, Arc<str>),
+        asked: Arc<Asked>,
+        key: Option<KeyValues>,
+        reads: Option<Arc<Reads>>,
+        made: Option<Result<BindingState, Failure>>,
+        (state, commit): (&Arc<State>, u64),
+    ) -> Arc<Self> {
+        Self::as_of((named, asked, key, reads), made, (state, commit), commit)
+    }
+
+    /// The same, with a state that is of an earlier commit.
+    pub(crate) fn as_of(
+        (named, asked, key, reads): Parts,
+        made: Option<Result<BindingState, Failure>>,
+        (state, commit): (&Arc<State>, u64),
+        made_at: u64,
+    ) -> Arc<Self> {
+        let inner = reads.as_ref().map_or(&[][..], |reads| &reads.inner);
+        for (source, node) in inner.iter().enumerate() {
+            if let Some(node) = node {
+                // The writer makes nodes: nobody is ahead of it.
+                let caught_up = work::can_stop(false, || node.catch_up(state, commit));
+                debug_assert!(caught_up.is_ok());
+                node.serve(&asked.plan, source, state);
+            }
+        }
+        let live = match made {
+            Some(live) => live,
+            None => {
+                let (inner, nothing) = (Inner::of(inner), FxHashMap::default());
+                let views = inner.views(&nothing);
+                let view = View { plan: &asked.plan, state, derived: &views };
+                compute(&asked, key.is_none(), &view, &inner)
+            }
+        };
+        let Kept { entry, beside, failed_in_part } = kept(&asked, live);
+        let shown = Mutex::new(Shown { now: entry.clone(), since: made_at, before: None });
+        let current = Current { entry, failed_in_part, beside, derived: None, commit: made_at };
+        let (number, name) = named;
+        let node = Arc::new(Self {
+            number,
+            asked,
+            key,
+            name,
+            reads,
+            current: Mutex::new(current),
+            shown,
+            pending: Mutex::default(),
+            readers: Mutex::default(),
+            watched: AtomicUsize::new(0),
+        });
+        for inner in node.inner().iter().flatten() {
+            lock(&inner.readers).get_or_insert_default().push(Arc::downgrade(&node));
+        }
+        node
+    }
+
+    /// The state of another binding of the shape, made from this one's, which is up to date; and
+    /// how the rows move, if that is told already. `rows` are those that may come or go. `None` if
+    /// it cannot be made. What cannot be shared is taken, if `take`: then nobody else may need it.
+    pub(crate) fn toward(
+        &self,
+        to: &Asked,
+        way: &RebindStrategy,
+        rows: &[(usize, Slot)],
+        state: &State,
+        take: bool,
+    ) -> Option<(BindingState, Option<Moves>)> {
+        let inner = Inner::of(self.inner());
+        let nothing = FxHashMap::default();
+        let views = inner.views(&nothing);
+        let view = View { plan: &self.asked.plan, state, derived: &views };
+        let mut current = lock(&self.current);
+        let Current { entry, beside, .. } = &mut *current;
+        let ordered = entry.ordered.as_ref().ok()?;
+        let (old, new) = (self.asked.window, to.window);
+        if view.has_failed() {
+            return None;
+        }
+        let copy = |beside: &mut OperatorState| BindingState {
+            ordered: ordered.clone(),
+            beside: if take { std::mem::take(beside) } else { beside.clone() },
+            failure: None,
+        };
+        match way {
+            RebindStrategy::Anew => None,
+            RebindStrategy::Window => {
+                let len = ordered.len();
+                if !ordered.reaches(new.end()) {
+                    return None;
+                }
+                Some((copy(beside), Some(window_moved(old.ranks(len), new.ranks(len)))))
+            }
+            RebindStrategy::Ends(ends) => {
+                let at = |end: End| {
+                    let here = ends.iter().filter(|(of, _)| *of == end);
+                    Filter::of(here.map(|(_, number)| &to.plan.late[*number]), &to.params)
+                };
+                let meet = (&at(End::Front), &at(End::Back));
+                let (live, moved) = BindingState::cut(ordered, (old, new), &view, meet)?;
+                Some((live, Some(moved)))
+            }
+            RebindStrategy::Narrower => {
+                let (live, moved) = BindingState::narrowed((ordered, beside), &view, to, old)?;
+                Some((live, Some(moved)))
+            }
+            RebindStrategy::Bands(_) => {
+                let mut live = copy(beside);
+                let moved = work::within(&to.plan.limits, || {
+                    let tuples = self.rebound_tuples(to, rows, &view);
+                    let moved = live.apply((&view, &view), &to.params, new, &tuples);
+                    live.check_size(&to.plan.limits);
+                    moved
+                });
+                let moved = moved.ok()??;
+                (live.failure.is_none()).then_some((live, (old == new).then_some(moved)))
+            }
+        }
+    }
+
+    /// The tuples with these rows that belong to one of two bindings and not to the other.
+    fn rebound_tuples(&self, to: &Asked, rows: &[(usize, Slot)], view: &View<'_>) -> TupleDeltas {
+        let mut out = TupleDeltas::new();
+        if rows.is_empty() {
+            return out;
+        }
+        let Some(key) = &self.key else { return out };
+        let plan = view.plan;
+        let (was, is) =
+            (Filter::of(&plan.late, &self.asked.params), Filter::of(&plan.late, &to.params));
+        let walk = Walk { view, params: &to.params };
+        for (source, slot) in rows {
+            walk.from(*source, *slot, &mut |tuple| {
+                let row = view.row(tuple);
+                let (before, after) = (was.holds(&row), is.holds(&row));
+                if before == after
+                    || !key.is_empty() && plan.key_of(view, tuple).as_ref() != Some(key)
+                {
+                    return;
+                }
+                let tuple = tuple.into();
+                let (content, order, is_another, alone, cause) = (true, true, false, None, 0);
+                let fields = u64::MAX;
+                out.push(TupleDelta {
+                    tuple,
+                    before,
+                    after,
+                    content,
+                    order,
+                    is_another,
+                    alone,
+                    fields,
+                    cause,
+                });
+            });
+        }
+        out.sort_unstable_by(|a, b| a.tuple.cmp(&b.tuple));
+        out.dedup_by(|a, b| a.tuple == b.tuple);
+        out
+    }
+
+    /// How the rows move from the result of another binding of the shape to that of this one, both
+    /// of the same moment; `None` if one of them cannot be told.
+    pub(crate) fn difference(&self, from: &Node, state: &State) -> Option<Moves> {
+        let (old, new) = (from.entry(), self.entry());
+        let (Ok(old), Ok(new)) = (&old.ordered, &new.ordered) else { return None };
+        let view = View { plan: &self.asked.plan, state, derived: &[] };
+        let mut reads = false;
+        let outputs = self.asked.plan.outputs.iter().map(|output| &output.expr);
+        for expr in outputs.chain(self.asked.plan.order.iter().map(|key| &key.expr)) {
+            expr.walk(&mut |expr| reads |= matches!(expr, Expr::Param(_)));
+        }
+        // The rows are the same; only parameters can make them something else, or another partner.
+        let changed = |old: &[Slot], new: &[Slot]| reads || old != new;
+        Some(difference((&from.asked, old, &view), (&self.asked, new, &view), &changed))
+    }
+
+    /// Why it has no result, if it was stopped.
+    pub(crate) fn stopped(&self) -> Option<Error> {
+        let entry = self.entry();
+        let failure = entry.ordered.as_ref().err().filter(|failure| failure.is_stopped);
+        failure.map(Failure::error)
+    }
+
+    /// The result as the writer knows it.
+    pub(crate) fn entry(&self) -> Arc<Entry> {
+        lock(&self.current).entry.clone()
+    }
+
+    /// How many rows its result has, if it can be told.
+    pub(crate) fn rows_shown(&self) -> usize {
+        let current = lock(&self.current);
+        current.entry.ordered.as_ref().map_or(0, |ordered| self.asked.window.len(ordered.len()))
+    }
+
+    /// Bytes that its state takes, more or less.
+    pub(crate) fn bytes(&self) -> usize {
+        let current = lock(&self.current);
+        current.entry.ordered.as_ref().map_or(0, Ordered::bytes) + current.beside.bytes()
+    }
+
+    /// The rows that a statement which reads this one sees, as they are.
+    pub(crate) fn derived_rows(&self) -> Option<Derived> {
+        lock(&self.current).derived.as_deref().cloned()
+    }
+
+    /// Has a new binding, which was made from these rows of what it reads, follow how they changed.
+    pub(crate) fn fall_behind_inner(
+        &self,
+        then: &Arc<State>,
+        commit: u64,
+        rows: &[Option<Derived>],
+    ) {
+        for (source, (node, rows)) in self.inner().iter().zip(rows).enumerate() {
+            let (Some(node), Some(rows)) = (node, rows) else { continue };
+            let changes = node.derived_rows().map(|now| now.changes_since(rows));
+            let changes = changes.filter(|changes| !changes.is_empty());
+            if let Some(changes) = changes {
+                let changes = changes.iter().map(|change| (change.slot, &change.before));
+                self.put_off_derived((commit, commit), then, source, changes);
+            }
+        }
+    }
+
+    /// Keeps rows for a statement that reads this one as its source of that number.
+    pub(crate) fn serve(&self, reader: &Plan, source: usize, state: &State) {
+        let inner = Inner::of(self.inner());
+        let mut current = lock(&self.current);
+        if current.derived.is_none() {
+            let mut rows = Derived::default();
+            let nothing = FxHashMap::default();
+            let views = inner.views(&nothing);
+            let view = View { plan: &self.asked.plan, state, derived: &views };
+            let anew = current
+                .failed_in_part
+                .then(|| compute(&self.asked, self.key.is_none(), &view, &inner).ok());
+            let anew = anew.flatten().map(|live| live.ordered);
+            let ordered = anew.as_ref().or(current.entry.ordered.as_ref().ok());
+            for (key, row) in self.rows(ordered, &view) {
+                rows.set(&key, Some(Arc::new(row)));
+            }
+            current.derived = Some(Box::new(rows));
+        }
+        if let Some(rows) = &mut current.derived {
+            reader.derived_indexes(source).iter().for_each(|fields| rows.index(fields));
+        }
+    }
+
+    /// The rows in the window, for those that read this one.
+    fn rows<'r>(
+        &'r self,
+        ordered: Option<&'r Ordered>,
+        view: &'r View<'_>,
+    ) -> impl Iterator<Item = (Box<[Key]>, DerivedRow)> + use<'r> {
+        let Asked { window, params, .. } = &*self.asked;
+        let len = ordered.map_or(0, |ordered| window.len(ordered.len()));
+        (0..len).filter_map(move |rank| ordered?.derived(rank + window.offset, view, params))
+    }
+
+    /// Whether somebody wants it up to date at every commit.
+    pub(crate) fn is_watched(&self) -> bool {
+        self.watched.load(Ordering::Acquire) > 0
+    }
+
+    /// One more who wants it up to date at every commit; it must be so already. What it reads is
+    /// wanted once by it, however many want it.
+    pub(crate) fn watch(&self) {
+        if self.watched.fetch_add(1, Ordering::AcqRel) == 0 {
+            self.inner().iter().flatten().for_each(|inner| inner.watch());
+        }
+    }
+
+    pub(crate) fn unwatch(&self) {
+        if self.watched.fetch_sub(1, Ordering::AcqRel) == 1 {
+            self.inner().iter().flatten().for_each(|inner| inner.unwatch());
+        }
+    }
+
+    pub(crate) fn lock_inner(&self) -> Inner<'_> {
+        Inner::of(self.inner())
+    }
+
+    /// What readers find as of a commit that is published.
+    ///
+    /// # Errors
+    /// [`Behind::Ahead`] if it knows a later commit already, which is about to be published;
+    /// [`Behind::Stopped`].
+    pub(crate) fn read(&self, state: &Arc<State>, commit: u64) -> Result<Arc<Entry>, Behind> {
+        if !self.is_watched() || self.is_behind() {
+            self.catch_up(state, commit)?;
+        }
+        let shown = lock(&self.shown);
+        match &shown.before {
+            _ if shown.since <= commit => Ok(shown.now.clone()),
+            Some(before) if shown.since == commit + 1 => Ok(before.clone()),
+            _ => Err(Behind::Ahead),
+        }
+    }
+
+    /// Shows a new entry to readers, by which the commits from one to another were followed.
+    fn show(&self, current: &Current, (first, commit): (u64, u64)) {
+        let mut shown = lock(&self.shown);
+        let before = std::mem::replace(&mut shown.now, current.entry.clone());
+        shown.since = commit;
+        shown.before = (first == commit).then_some(before);
+    }
+
+    /// Those that read this one, and as which source.
+    pub(crate) fn readers(&self) -> Vec<(Arc<Node>, usize)> {
+        let mut readers = lock(&self.readers);
+        let Some(readers) = &mut *readers else { return Vec::new() };
+        readers.retain(|reader| reader.strong_count() > 0);
+        let nodes = readers.iter().filter_map(Weak::upgrade);
+        let sources = nodes.flat_map(|node| {
+            let mine = (0..node.inner().len()).filter(|source| {
+                node.inner()[*source].as_ref().is_some_and(|inner| inner.number == self.number)
+            });
+            mine.map(|source| (node.clone(), source)).collect::<Vec<_>>()
+        });
+        let mut out: Vec<(Arc<Node>, usize)> = sources.collect();
+        out.sort_by_key(|(node, source)| (node.number, *source));
+        out.dedup_by_key(|(node, source)| (node.number, *source));
+        out
+    }
+
+    /// Whether there is something that it has yet to follow. If what it reads has, it has as well.
+    pub(crate) fn is_behind(&self) -> bool {
+        !lock(&self.pending).is_nothing()
+    }
+
+    /// Puts off following a commit's changes; `before` are the tables before it. `rows` are the
+    /// changed rows by source, unless the group's log has them.
+    pub(crate) fn put_off(
+        &self,
+        commit: u64,
+        before: &Arc<State>,
+        rows: impl Iterator<Item = (usize, Slot)>,
+    ) {
+        let mut pending = lock(&self.pending);
+        let Some(backlog) = pending.backlog(commit, before, self.log()) else { return };
+        if !backlog.add_rows(commit, rows, self.asked.plan.tuning.backlog_rows) {
+            pending.forget(commit);
+        }
+    }
+
+    /// Has a new binding, which is as of another version of the tables, follow the rows that were
+    /// changed in the commits since.
+    pub(crate) fn fall_behind(
+        &self,
+        then: &Arc<State>,
+        (first, last): (u64, u64),
+        rows: &[(TableNo, Slot)],
+    ) {
+        let sources = self.asked.plan.sources.iter().enumerate();
+        let rows = sources.flat_map(|(source, of)| {
+            let of_table = rows.iter().filter(
+                |(table, _)| matches!(of.relation, Relation::Table(here) if here == *table),
+            );
+            of_table.map(move |(_, slot)| (last, source as u16, *slot))
+        });
+        if first <= last {
+            *lock(&self.pending) = Pending::of_rows(then, (first, last), rows.collect());
+        }
+    }
+
+    /// Puts off following what a statement that it reads did in the commits from one to another,
+    /// unless that was put off before.
+    pub(crate) fn put_off_derived<'r>(
+        &self,
+        (first, commit): (u64, u64),
+        before: &Arc<State>,
+        source: usize,
+        changes: impl Iterator<Item = (Slot, &'r Option<Arc<DerivedRow>>)>,
+    ) {
+        let mut pending = lock(&self.pending);
+        let Some(backlog) = pending.backlog(commit, before, self.log()) else { return };
+        if !backlog.add_derived(
+            (first, commit),
+            source,
+            changes,
+            self.asked.plan.tuning.backlog_rows,
+        ) {
+            pending.forget(commit);
+        }
+    }
+
+    /// Forgets what it has yet to follow and computes anew when next read, so that old versions of
+    /// the tables are not kept for it.
+    pub(crate) fn give_up_backlog(&self, before: u64) {
+        lock(&self.pending).give_up(before);
+    }
+
+    /// Brings it up to date with a commit, and what it reads. `Ok(None)` if nothing was to do.
+    ///
+    /// # Errors
+    /// [`Behind::Ahead`] if something that it reads knows only a later commit already;
+    /// [`Behind::Stopped`], and then nothing is other than before.
+    pub(crate) fn catch_up(
+        &self,
+        state: &Arc<State>,
+        commit: u64,
+    ) -> Result<Option<Progress>, Behind> {
+        // Each only once, however many read it.
+        if !self.inner().is_empty() && lock(&self.current).commit >= commit {
+            return Ok(None);
+        }
+        for inner in self.inner().iter().flatten() {
+            inner.catch_up(state, commit)?;
+        }
+        let inner = Inner::of(self.inner());
+        let mut current = lock(&self.current);
+        if current.commit >= commit {
+            return Ok(None);
+        }
+        let mut pending = lock(&self.pending);
+        let rows = pending.rows_up_to(commit);
+        if rows.is_none() && inner.is_ahead(commit) || pending.is_between(commit) {
+            return Err(Behind::Ahead);
+        }
+        let taken = pending.take_up_to(state, commit);
+        let first = taken.first(current.commit);
+        drop(pending);
+        let was = std::mem::replace(&mut current.commit, commit);
+        let (before, progress) = match (taken, rows) {
+            (Pending::Nothing, _) => return Ok(None),
+            (Pending::Few(backlog), Some(rows)) => {
+                let before = backlog.state.clone();
+                let follow =
+                    || self.follow_backlog(&mut current, (&backlog, rows), state, commit, &inner);
+                (before, work::can_stop(false, follow))
+            }
+            _ => {
+                let nothing = FxHashMap::default();
+                let views = inner.views(&nothing);
+                let view = View { plan: &self.asked.plan, state, derived: &views };
+                let fresh = compute(&self.asked, self.key.is_none(), &view, &inner);
+                if let Err(failure) = &fresh
+                    && failure.is_stopped
+                {
+                    current.commit = was;
+                    lock(&self.pending).forget(commit);
+                    return Err(Behind::Stopped(failure.clone()));
+                }
+                (state.clone(), self.replace(&mut current, fresh, &view))
+            }
+        };
+        self.show(&current, (first, commit));
+        self.tell_readers((first, commit), &before, &progress.derived, true);
+        Ok(Some(progress))
+    }
+
+    fn follow_backlog(
+        &self,
+        current: &mut Current,
+        (backlog, rows): (&Backlog, Vec<(u16, Slot)>),
+        state: &Arc<State>,
+        commit: u64,
+        inner: &Inner<'_>,
+    ) -> Progress {
+        let mut starts = Starts::new();
+        for (source, slot) in rows {
+            if let Relation::Table(table) = self.asked.plan.sources[source as usize].relation
+                && let Some(happened) = compare(&backlog.state, state, table, slot)
+            {
+                let id = &state.schema.table(table).id;
+                let is_another = matches!(&happened, Happened::Updated(fields)
+                    if id.iter().any(|field| fields.contains(*field)));
+                let happened = if is_another { Happened::Inserted } else { happened };
+                let is_another =
+                    is_another && !self.asked.plan.sources[source as usize].is_determined;
+                let start = start(&self.asked.plan, source.into(), slot, &happened, 0);
+                starts.extend(start.map(|start| Start { is_another, ..start }));
+            }
+        }
+        let (mut then, mut now) = (FxHashMap::default(), FxHashMap::default());
+        for (source, DerivedBacklog { slots, .. }) in &backlog.derived {
+            let (mut first, mut later) = (Undo::default(), Undo::default());
+            for (slot, versions) in slots {
+                versions.first().into_iter().for_each(|(_, row)| first.add(*slot, row));
+                let newer = versions.iter().find(|(of, _)| *of > commit);
+                newer.into_iter().for_each(|(_, row)| later.add(*slot, row));
+            }
+            let rows = inner.rows(*source as usize, Some(&later));
+            for (slot, before) in first.iter() {
+                let after = rows.as_ref().and_then(|rows| rows.row(slot));
+                let source = *source as usize;
+                starts.extend(derived_start(
+                    &self.asked.plan,
+                    source,
+                    slot,
+                    before.as_deref(),
+                    after,
+                ));
+            }
+            then.insert(*source, first);
+            now.insert(*source, later);
+        }
+        let (old, new) = (inner.views(&then), inner.views(&now));
+        let before = View { plan: &self.asked.plan, state: &backlog.state, derived: &old };
+        let after = View { plan: &self.asked.plan, state, derived: &new };
+        let Asked { plan, params, .. } = &*self.asked;
+        let tuples = work::within(&plan.limits, || {
+            let tuples = changed_tuples(&before, &after, params, &starts);
+            self.belonging((&before, &after), Cow::Borrowed(&tuples), true).into_owned()
+        });
+        match tuples {
+            Ok(tuples) => self.advance(current, (&before, &after), &tuples, inner),
+            Err(_) => self.anew(current, (&before, &after), &|_, _| true, inner),
+        }
+    }
+
+    /// Of changed tuples those that belong here before or after.
+    pub(crate) fn belonging<'t>(
+        &self,
+        (before, after): (&View<'_>, &View<'_>),
+        tuples: Cow<'t, [TupleDelta]>,
+        by_key: bool,
+    ) -> Cow<'t, [TupleDelta]> {
+        let Some(key) = &self.key else { return Cow::default() };
+        if self.asked.plan.late.is_empty() && (!by_key || key.is_empty()) {
+            return tuples;
+        }
+        let belongs = |view: &View<'_>, tuple: &TupleDelta| {
+            let row = view.row(&tuple.tuple);
+            let is_true = |condition: &crate::query::expr::Expr| {
+                condition.eval(&row, &self.asked.params).as_truth() == Some(true)
+            };
+            (!by_key || self.asked.plan.key_of(view, &tuple.tuple).as_ref() == Some(key))
+                && self.asked.plan.late.iter().all(is_true)
+        };
+        let mut out = Vec::new();
+        for tuple in tuples.iter() {
+            let was = tuple.before && belongs(before, tuple);
+            let is = tuple.after && belongs(after, tuple);
+            if was || is {
+                out.push(TupleDelta { before: was, after: is, ..tuple.clone() });
+            }
+        }
+        out.into()
+    }
+
+    /// Follows a commit at once.
+    pub(crate) fn follow(
+        &self,
+        commit: u64,
+        (before, after): (&View<'_>, &View<'_>),
+        old_state: &Arc<State>,
+        tuples: &[TupleDelta],
+        inner: &Inner<'_>,
+    ) -> Progress {
+        let mut current = lock(&self.current);
+        current.commit = commit;
+        let progress = self.advance(&mut current, (before, after), tuples, inner);
+        step("binding");
+        self.show(&current, (commit, commit));
+        self.tell_readers((commit, commit), old_state, &progress.derived, false);
+        progress
+    }
+
+    /// Follows a commit at once by computing anew, since it changed very much; `changed` are the
+    /// rows, by source.
+    pub(crate) fn follow_anew(
+        &self,
+        commit: u64,
+        (before, after): (&View<'_>, &View<'_>),
+        old_state: &Arc<State>,
+        changed: &[Start],
+        inner: &Inner<'_>,
+    ) -> Progress {
+        let mut current = lock(&self.current);
+        current.commit = commit;
+        let rows: FxHashSet<(usize, Slot)> =
+            changed.iter().map(|start| (start.source, start.slot)).collect();
+        let has_changed = |old: &[Slot], new: &[Slot]| {
+            old != new
+                || new.iter().enumerate().any(|(source, slot)| rows.contains(&(source, *slot)))
+        };
+        let progress = self.anew(&mut current, (before, after), &has_changed, inner);
+        self.show(&current, (commit, commit));
+        self.tell_readers((commit, commit), old_state, &progress.derived, false);
+        progress
+    }
+
+    /// Computes anew, and tells by comparing how the rows moved; `has_changed` tells of rows that
+    /// are in both results whether they may have changed.
+    fn anew(
+        &self,
+        current: &mut Current,
+        (before, after): (&View<'_>, &View<'_>),
+        has_changed: &dyn Fn(&[Slot], &[Slot]) -> bool,
+        inner: &Inner<'_>,
+    ) -> Progress {
+        let fresh = compute(&self.asked, self.key.is_none(), after, inner);
+        let mut progress = self.replace(current, fresh, after);
+        if let (Ok(old), Ok(new)) = (&progress.old.ordered, &progress.new.ordered) {
+            let (from, to) = ((&*self.asked, old, before), (&*self.asked, new, after));
+            let moved = difference(from, to, has_changed);
+            if moved.is_empty() {
+                // What somebody holds of the result stays the same object.
+                current.entry = Arc::new(progress.old.with_same_rows(new.clone()));
+            }
+            progress.moved = Some(moved);
+        }
+        progress.new = current.entry.clone();
+        progress
+    }
+
+    /// How many rows computing anew goes through, more or less, if they are those of tables.
+    pub(crate) fn rows_of_tables(&self, state: &State) -> Option<usize> {
+        let plan = &self.asked.plan;
+        match lock(&self.current).entry.ordered.as_ref().ok()? {
+            Ordered::Kept(_) => None,
+            ordered if ordered.reaches(usize::MAX) => Some(ordered.len()),
+            // Only the first are kept: of all there is no count.
+            _ => match plan.sources[plan.scratch.start].relation {
+                Relation::Table(table) => Some(state.table(table).rows() as usize),
+                Relation::Statement(..) => None,
+            },
+        }
+    }
+
+    /// Tells those that read it what changed for them in the commits from one to another, while the
+    /// change is still held: all, or those that are behind or may be, where the others follow at once.
+    fn tell_readers(
+        &self,
+        commits: (u64, u64),
+        before: &Arc<State>,
+        changes: &[DerivedChange],
+        all: bool,
+    ) {
+        if changes.is_empty() {
+            return;
+        }
+        for (reader, source) in self.readers() {
+            if all || !reader.is_watched() || reader.is_behind() {
+                let changes = changes.iter().map(|change| (change.slot, &change.before));
+                reader.put_off_derived(commits, before, source, changes);
+            }
+        }
+    }
+
+    fn advance(
+        &self,
+        current: &mut Current,
+        (before, after): (&View<'_>, &View<'_>),
+        rows: &[TupleDelta],
+        inner: &Inner<'_>,
+    ) -> Progress {
+        let old = current.entry.clone();
+        let was = match (&old.ordered, inner.failure()) {
+            (_, Some(failure)) => return self.replace(current, Err(failure), after),
+            (Ok(was), None) if current.beside.is_of(&self.asked.plan) => was,
+            (_, None) => {
+                let fresh = compute(&self.asked, self.key.is_none(), after, inner);
+                return self.replace(current, fresh, after);
+            }
+        };
+        if after.has_failed() {
+            return self.anew(current, (before, after), &|_, _| true, inner);
+        }
+        let beside = std::mem::take(&mut current.beside);
+        let mut live = BindingState { ordered: was.clone(), beside, failure: None };
+        let Asked { plan, params, window } = &*self.asked;
+        let applied = work::within(&plan.limits, || {
+            let moved = live.apply((before, after), params, *window, rows);
+            live.check_size(&plan.limits);
+            moved
+        });
+        match applied {
+            Err(failure) => self.replace(current, Err(failure), after),
+            Ok(_) if live.failure.is_some() => self.replace(current, Ok(live), after),
+            Ok(None) => {
+                let changed: FxHashSet<&[Slot]> = rows.iter().map(|row| &*row.tuple).collect();
+                let has_changed = |old: &[Slot], new: &[Slot]| old != new || changed.contains(new);
+                let mut progress = self.anew(current, (before, after), &has_changed, inner);
+                if rows.iter().any(|row| row.is_another)
+                    && let (Ok(old), Ok(new)) = (&progress.old.ordered, &progress.new.ordered)
+                {
+                    // By its slot a row is not told from another one that was there before.
+                    let [old, new] = [old, new].map(|rows| self.asked.window.len(rows.len()));
+                    progress.moved = Some(window_moved(0..old, old..old + new));
+                }
+                progress
+            }
+            Ok(Some(moved)) => {
+                let BindingState { ordered: is, beside, .. } = live;
+                current.beside = beside;
+                let mut derived = Vec::new();
+                if let Some(rows) = &mut current.derived {
+                    for moved in &moved {
+                        let rank = |position: usize| position + self.asked.window.offset;
+                        let old = moved.before().and_then(|position| {
+                            was.derived(rank(position), before, &self.asked.params)
+                        });
+                        let new = moved.after().and_then(|position| {
+                            is.derived(rank(position), after, &self.asked.params)
+                        });
+                        match (old, new) {
+                            (_, Some((key, row))) => {
+                                derived.push(rows.set(&key, Some(Arc::new(row))));
+                            }
+                            (Some((key, _)), None) => derived.push(rows.set(&key, None)),
+                            (None, None) => {}
+                        }
+                    }
+                }
+                current.entry = Arc::new(if moved.is_empty() {
+                    // The order may have moved beyond the window. Readers get the new one, but
+                    // what somebody holds of the result stays the same object.
+                    current.entry.with_same_rows(is)
+                } else {
+                    Entry::new(self.asked.clone(), Ok(is))
+                });
+                Progress {
+                    moved: Some(moved),
+                    is_anew: false,
+                    failure: None,
+                    old,
+                    new: current.entry.clone(),
+                    derived,
+                }
+            }
+        }
+    }
+
+    /// Puts a state computed anew in the place of the current one.
+    fn replace(
+        &self,
+        current: &mut Current,
+        live: Result<BindingState, Failure>,
+        view: &View<'_>,
+    ) -> Progress {
+        let old = current.entry.clone();
+        let mut derived = Vec::new();
+        if let Some(rows) = &mut current.derived {
+            let live = live
+                .as_ref()
+                .ok()
+                .filter(|live| live.failure.is_none() || fails_in_part(&self.asked));
+            derived = rows.replace_all(self.rows(live.map(|live| &live.ordered), view));
+        }
+        let kept = kept(&self.asked, live);
+        current.entry = kept.entry;
+        current.beside = kept.beside;
+        current.failed_in_part = kept.failed_in_part;
+        let failure = current.entry.ordered.as_ref().err().cloned();
+        Progress { moved: None, is_anew: true, failure, old, new: current.entry.clone(), derived }
+    }
+}
+
+/// Whether only those are told of a failure of some rows who ask for these: where the order, or the
+/// window, does not depend on what they hold.
+fn fails_in_part(asked: &Asked) -> bool {
+    asked.plan.order.is_empty() && asked.window.is_whole()
+}
+
+/// Where the search for changed tuples starts at a changed row; nowhere, if nothing of it is read.
+pub(crate) fn start(
+    plan: &Plan,
+    source: usize,
+    slot: Slot,
+    happened: &Happened,
+    cause: u32,
+) -> Option<Start> {
+    let of = &plan.sources[source];
+    Some(match happened {
+        Happened::Updated(fields) => {
+            if !fields.meets(&of.reads) {
+                return None;
+            }
+            let structure = fields.meets(&of.structure);
+            let (content, order) = (fields.meets(&of.content), fields.meets(&of.order));
+            let (fields, is_another) = (fields.first(), false);
+            Start { source, slot, structure, content, order, fields, is_another, cause }
+        }
+        Happened::Inserted | Happened::Deleted => {
+            let (structure, content, order, is_another) = (true, true, true, false);
+            let fields = u64::MAX;
+            Start { source, slot, structure, content, order, fields, is_another, cause }
+        }
+    })
+}
+
+/// The same at a changed row of another statement.
+pub(crate) fn derived_start(
+    plan: &Plan,
+    source: usize,
+    slot: Slot,
+    before: Option<&DerivedRow>,
+    after: Option<&DerivedRow>,
+) -> Option<Start> {
+    let happened = match (before, after) {
+        (None, None) => return None,
+        (None, Some(_)) => Happened::Inserted,
+        (Some(_), None) => Happened::Deleted,
+        // A place was taken by another row.
+        (Some(before), Some(after)) if before.key != after.key => Happened::Inserted,
+        (Some(_), Some(_)) => Happened::Updated(changed_columns(before, after)?),
+    };
+    start(plan, source, slot, &happened, crate::query::DERIVED | source as u32)
+}
+
+/// A binding's state from scratch, as of a version of all that it reads; without rows, if `empty`.
+fn compute(
+    asked: &Asked,
+    empty: bool,
+    view: &View<'_>,
+    inner: &Inner<'_>,
+) -> Result<BindingState, Failure> {
+    match inner.failure() {
+        Some(failure) => Err(failure),
+        None => computed(view, (&asked.params, asked.window), empty),
+    }
+}
+
+/// The same where all that it reads can be told.
+pub(crate) fn computed(
+    view: &View<'_>,
+    (params, window): (&[Scalar<'static>], Window),
+    empty: bool,
+) -> Result<BindingState, Failure> {
+    view.take_asked();
+    let live = BindingState::compute(view, (params, window), empty)?;
+    let failure = view.take_asked().and_then(|_| failure(view, params));
+    failure.map_or(Ok(live), Err)
+}
+
+/// A state as it is kept.
+struct Kept {
+    entry: Arc<Entry>,
+    beside: OperatorState,
+    failed_in_part: bool,
+}
+
+fn kept(asked: &Arc<Asked>, live: Result<BindingState, Failure>) -> Kept {
+    let (ordered, beside, failed_in_part) = match live {
+        Ok(BindingState { failure: Some(failure), .. }) => {
+            (Err(failure), OperatorState::default(), fails_in_part(asked))
+        }
+        Ok(BindingState { ordered, beside, failure: None }) => (Ok(ordered), beside, false),
+        Err(failure) => (Err(failure), OperatorState::default(), false),
+    };
+    Kept { entry: Arc::new(Entry::new(asked.clone(), ordered)), beside, failed_in_part }
+}

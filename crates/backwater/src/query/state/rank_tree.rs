@@ -1,0 +1,696 @@
+//! An ordered collection in versions, that also answers by rank: what a result is made of.
+//!
+//! A tree of small leaves; each node knows how many entries lie below it. Of the sort keys it keeps
+//! the first 64 bits; whoever calls brings the order. A version shares with the next what did not
+//! change.
+
+use std::cmp::Ordering;
+use std::ops::Range;
+use std::sync::Arc;
+
+use smallvec::SmallVec;
+
+/// So many children a branch has at most. A version that differs in one entry copies the nodes above
+/// it, and with them a counted reference to each of their children: that is the most of its work, so
+/// branches are small.
+const FAN: usize = 8;
+
+/// So many entries a leaf has at most: more of those that are copied as they lie than of those that
+/// are references themselves.
+const fn most_entries<E>() -> usize {
+    if std::mem::needs_drop::<E>() { 16 } else { 64 }
+}
+
+/// Where an entry stands as far as 64 bits tell it: one with a smaller prefix stands before one
+/// with a larger; of equal ones the order must be asked.
+pub(crate) type Prefix = u64;
+
+/// What is looked for: its prefix, and what compares entries with it.
+pub(crate) struct Sought<F> {
+    pub(crate) prefix: Prefix,
+    pub(crate) against: F,
+}
+
+impl<F> Sought<F> {
+    fn order<E>(&self, keyed: &Keyed<E>) -> Ordering
+    where
+        F: Fn(&E) -> Ordering,
+    {
+        keyed.prefix().cmp(&self.prefix).then_with(|| (self.against)(&keyed.entry))
+    }
+}
+
+/// An ordered collection of entries.
+pub(crate) struct RankTree<E> {
+    /// None if there are no entries: there may be very many empty ones.
+    root: Option<Node<E>>,
+    /// So many in front and so many at the end have left, and lie in the tree until it is written
+    /// to. They may be anything by now, so nothing is compared with them.
+    left: [u32; 2],
+    /// If only the first entries are kept, because nobody needs the others, about how many; else 0.
+    head: u32,
+}
+
+impl<E> Clone for RankTree<E> {
+    fn clone(&self) -> Self {
+        Self { root: self.root.clone(), ..*self }
+    }
+}
+
+/// A part of the tree, shared by the versions in which it is the same.
+enum Node<E> {
+    Leaf(Arc<Leaf<E>>),
+    Branch(Arc<Branch<E>>),
+}
+
+impl<E> Clone for Node<E> {
+    #[inline]
+    fn clone(&self) -> Self {
+        match self {
+            Node::Leaf(leaf) => Node::Leaf(leaf.clone()),
+            Node::Branch(branch) => Node::Branch(branch.clone()),
+        }
+    }
+}
+
+/// Its children, all of one kind, lie in the node itself.
+struct Branch<E>(SmallVec<[Child<E>; FAN + 1]>);
+
+impl<E> Clone for Branch<E> {
+    fn clone(&self) -> Self {
+        Self(self.0.iter().cloned().collect())
+    }
+}
+
+/// A node below another one, and what is known of it without a look at it.
+struct Child<E> {
+    node: Node<E>,
+    len: u32,
+    /// Of its last entry.
+    prefix: Prefix,
+}
+
+impl<E> Clone for Child<E> {
+    #[inline]
+    fn clone(&self) -> Self {
+        Self { node: self.node.clone(), ..*self }
+    }
+}
+
+impl<E> Child<E> {
+    fn new(node: Node<E>) -> Self {
+        let (len, prefix) = node.sort_key();
+        Self { node, len, prefix }
+    }
+
+    #[inline]
+    fn len(&self) -> usize {
+        self.len as usize
+    }
+
+    /// Does something with the node, of which more or others are known then.
+    fn change<T>(&mut self, change: impl FnOnce(&mut Node<E>) -> T) -> T {
+        let done = change(&mut self.node);
+        (self.len, self.prefix) = self.node.sort_key();
+        done
+    }
+}
+
+/// Neighbouring entries.
+pub(crate) struct Leaf<E> {
+    /// Many results have one row alone.
+    entries: SmallVec<[Keyed<E>; 1]>,
+}
+
+impl<E: Clone> Clone for Leaf<E> {
+    fn clone(&self) -> Self {
+        if let [only] = &*self.entries {
+            return Self { entries: SmallVec::from_buf([only.clone()]) };
+        }
+        // Who copies a leaf is about to put something in.
+        let mut entries = Vec::with_capacity(self.entries.len() + 1);
+        entries.extend_from_slice(&self.entries);
+        Self { entries: entries.into() }
+    }
+}
+
+/// An entry with its prefix in two halves: so it takes no more room than both of them.
+#[derive(Clone, Copy)]
+struct Keyed<E> {
+    prefix: [u32; 2],
+    entry: E,
+}
+
+impl<E> Keyed<E> {
+    fn new(prefix: Prefix, entry: E) -> Self {
+        Self { prefix: [(prefix >> 32) as u32, prefix as u32], entry }
+    }
+
+    #[inline]
+    fn prefix(&self) -> Prefix {
+        Prefix::from(self.prefix[0]) << 32 | Prefix::from(self.prefix[1])
+    }
+}
+
+impl<E> Leaf<E> {
+    pub(crate) fn len(&self) -> usize {
+        self.entries.len()
+    }
+
+    pub(crate) fn entry(&self, place: usize) -> &E {
+        &self.entries[place].entry
+    }
+
+    pub(crate) fn prefix(&self, place: usize) -> Prefix {
+        self.entries[place].prefix()
+    }
+
+    fn find(&self, sought: &Sought<impl Fn(&E) -> Ordering>) -> Result<usize, usize> {
+        let (mut low, mut high) = (0, self.entries.len());
+        while low < high {
+            let middle = usize::midpoint(low, high);
+            match sought.order(&self.entries[middle]) {
+                Ordering::Less => low = middle + 1,
+                Ordering::Equal => return Ok(middle),
+                Ordering::Greater => high = middle,
+            }
+        }
+        Err(low)
+    }
+}
+
+impl<E> Node<E> {
+    fn leaf(entries: SmallVec<[Keyed<E>; 1]>) -> Self {
+        Node::Leaf(Arc::new(Leaf { entries }))
+    }
+
+    fn branch(children: impl IntoIterator<Item = Child<E>>) -> Self {
+        Node::Branch(Arc::new(Branch(children.into_iter().collect())))
+    }
+
+    fn len(&self) -> usize {
+        match self {
+            Node::Leaf(leaf) => leaf.entries.len(),
+            Node::Branch(branch) => branch.len_before(branch.0.len()),
+        }
+    }
+
+    /// What is known of the node where it is a child: its length, and its last prefix.
+    fn sort_key(&self) -> (u32, Prefix) {
+        (self.len() as u32, self.last_prefix().unwrap_or(0))
+    }
+
+    fn last_prefix(&self) -> Option<Prefix> {
+        match self {
+            Node::Leaf(leaf) => leaf.entries.last().map(Keyed::prefix),
+            Node::Branch(branch) => branch.0.last().map(|child| child.prefix),
+        }
+    }
+
+    /// How many entries or children the node has of its own.
+    fn width(&self) -> usize {
+        match self {
+            Node::Leaf(leaf) => leaf.entries.len(),
+            Node::Branch(branch) => branch.0.len(),
+        }
+    }
+
+    fn most(&self) -> usize {
+        match self {
+            Node::Leaf(_) => most_entries::<E>(),
+            Node::Branch(_) => FAN,
+        }
+    }
+
+    /// The last entry; nodes are never empty, but for a root that is about to go.
+    fn last(&self) -> Option<&E> {
+        match self {
+            Node::Leaf(leaf) => leaf.entries.last().map(|keyed| &keyed.entry),
+            Node::Branch(branch) => branch.0.last().and_then(|child| child.node.last()),
+        }
+    }
+}
+
+impl<E: Clone> RankTree<E> {
+    /// A tree of entries that are in order already, with their prefixes.
+    pub(crate) fn from_sorted(entries: &[(Prefix, E)]) -> Self {
+        // Nodes are left some room, so that the next insert does not split each.
+        let mut level: Vec<Node<E>> = entries
+            .chunks(most_entries::<E>() * 3 / 4)
+            .map(|entries| {
+                let keyed = |(prefix, entry): &(Prefix, E)| Keyed::new(*prefix, entry.clone());
+                Node::leaf(entries.iter().map(keyed).collect())
+            })
+            .collect();
+        while level.len() > 1 {
+            let branch = |nodes: &[Node<E>]| Node::branch(nodes.iter().cloned().map(Child::new));
+            level = level.chunks(FAN * 3 / 4).map(branch).collect();
+        }
+        Self { root: level.pop(), left: [0; 2], head: 0 }
+    }
+
+    /// A tree of the first entries, in order already, of many of which only a few are needed.
+    pub(crate) fn from_first(entries: &[(Prefix, E)]) -> Self {
+        Self { head: entries.len() as u32, ..Self::from_sorted(entries) }
+    }
+
+    /// How many of so many entries are worth to be kept where only the first few are needed: so
+    /// many that it costs little to look for others when they run out. `None` if all are.
+    pub(crate) fn room(few: usize, len: usize) -> Option<usize> {
+        let room = few.max(len / 16);
+        (len / 2 > room).then_some(room)
+    }
+
+    /// Keeps the first entries alone, where there are far more than the few that are needed.
+    pub(crate) fn keep_first(&mut self, few: usize) {
+        let len = self.len();
+        let room = match self.head as usize {
+            0 => Self::room(few, len),
+            head => Some(few.max(head)).filter(|room| len / 2 > *room),
+        };
+        if let Some(room) = room {
+            self.cut(0, len - room);
+            self.head = room as u32;
+        }
+    }
+
+    /// Whether all entries up to this rank are here, however many there are.
+    pub(crate) fn reaches(&self, rank: usize) -> bool {
+        self.head == 0 || self.len() >= rank
+    }
+
+    /// Whether an entry stands behind those that are kept.
+    pub(crate) fn is_behind(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> bool {
+        if self.head == 0 {
+            return false;
+        }
+        let Some(root) = self.searched() else { return true };
+        match root.last_prefix().cmp(&Some(at.prefix)) {
+            Ordering::Less => true,
+            Ordering::Greater => false,
+            Ordering::Equal => root.last().is_some_and(|last| (at.against)(last).is_lt()),
+        }
+    }
+
+    pub(crate) fn len(&self) -> usize {
+        let [front, end] = self.left;
+        self.root.as_ref().map_or(0, |root| root.len()) - (front + end) as usize
+    }
+
+    /// Takes out the first and the last entries, so many of each, without a look at them. Where some
+    /// leave at the end, those behind them that are not kept do as well.
+    pub(crate) fn cut(&mut self, front: usize, end: usize) {
+        debug_assert!(front + end <= self.len(), "only what is there can leave");
+        self.left[0] += front as u32;
+        self.left[1] += end as u32;
+        if end > 0 {
+            self.head = 0;
+        }
+        let [front, end] = self.left;
+        if (front + end) as usize > self.len() {
+            self.forget_left();
+        }
+    }
+
+    /// Takes those out of the tree that have left.
+    pub(crate) fn forget_left(&mut self) {
+        let [front, end] = std::mem::take(&mut self.left);
+        if let Some(root) = self.root.as_mut()
+            && front + end > 0
+        {
+            let len = root.len();
+            keep(root, front as usize..len - end as usize);
+            self.shrink();
+        }
+    }
+
+    /// Makes the root no higher than it must be.
+    fn shrink(&mut self) {
+        while let Some(Node::Branch(branch)) = &self.root
+            && let [only] = &*branch.0
+        {
+            self.root = Some(only.node.clone());
+        }
+        if self.root.as_ref().is_some_and(|root| root.len() == 0) {
+            self.root = None;
+        }
+    }
+
+    /// The tree, in which one can search.
+    fn searched(&self) -> Option<&Node<E>> {
+        debug_assert!(self.left == [0; 2], "what has left cannot be compared");
+        self.root.as_ref()
+    }
+
+    /// Bytes that an entry takes, more or less.
+    pub(crate) fn entry_bytes(&self) -> usize {
+        size_of::<Keyed<E>>() * 4 / 3
+    }
+
+    /// The leaf that holds the entry of a rank, and its place there.
+    pub(crate) fn leaf(&self, rank: usize) -> Option<(&Leaf<E>, usize)> {
+        if rank >= self.len() {
+            return None;
+        }
+        let (mut node, mut rank) = (self.root.as_ref()?, rank + self.left[0] as usize);
+        loop {
+            match node {
+                Node::Leaf(leaf) => return Some((leaf, rank)),
+                Node::Branch(branch) => {
+                    let child = branch.0.iter().find(|child| {
+                        let here = rank < child.len();
+                        rank -= if here { 0 } else { child.len() };
+                        here
+                    })?;
+                    node = &child.node;
+                }
+            }
+        }
+    }
+
+    pub(crate) fn get(&self, rank: usize) -> Option<&E> {
+        self.leaf(rank).map(|(leaf, place)| leaf.entry(place))
+    }
+
+    /// The prefix of the entry of a rank.
+    pub(crate) fn prefix(&self, rank: usize) -> Option<Prefix> {
+        self.leaf(rank).map(|(leaf, place)| leaf.prefix(place))
+    }
+
+    /// Calls `found` with the entries of these ranks, in order.
+    pub(crate) fn each(&self, ranks: Range<usize>, mut found: impl FnMut(usize, Prefix, &E)) {
+        let mut rank = ranks.start;
+        let ranks = rank..ranks.end.min(self.len());
+        while rank < ranks.end
+            && let Some((leaf, place)) = self.leaf(rank)
+        {
+            let end = leaf.entries.len().min(place + ranks.end - rank);
+            for keyed in &leaf.entries[place..end] {
+                found(rank, keyed.prefix(), &keyed.entry);
+                rank += 1;
+            }
+        }
+    }
+
+    /// Calls `goes_on` with the entries that are not before what is looked for, in order, until it
+    /// says no.
+    pub(crate) fn each_from(
+        &self,
+        at: &Sought<impl Fn(&E) -> Ordering>,
+        mut goes_on: impl FnMut(Prefix, &E) -> bool,
+    ) {
+        let Some(mut node) = self.searched() else { return };
+        let mut rank = 0;
+        let (mut leaf, mut place) = loop {
+            match node {
+                Node::Leaf(leaf) => {
+                    let is_before = |keyed: &Keyed<E>| at.order(keyed).is_lt();
+                    break (&**leaf, leaf.entries.partition_point(is_before));
+                }
+                Node::Branch(branch) => {
+                    let place = branch.child(at);
+                    rank += branch.len_before(place);
+                    node = &branch.0[place].node;
+                }
+            }
+        };
+        loop {
+            let mut rest = leaf.entries[place..].iter();
+            if !rest.all(|keyed| goes_on(keyed.prefix(), &keyed.entry)) {
+                return;
+            }
+            rank += leaf.entries.len();
+            let Some(next) = self.leaf(rank) else { return };
+            (leaf, place) = next;
+        }
+    }
+
+    /// The rank of an entry, if it is there.
+    pub(crate) fn rank(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> Option<usize> {
+        let (mut node, mut rank) = (self.searched()?, 0);
+        loop {
+            match node {
+                Node::Leaf(leaf) => return Some(rank + leaf.find(at).ok()?),
+                Node::Branch(branch) => {
+                    let place = branch.child(at);
+                    rank += branch.len_before(place);
+                    node = &branch.0[place].node;
+                }
+            }
+        }
+    }
+
+    /// Puts an entry in at its place; gives its rank.
+    pub(crate) fn insert(&mut self, entry: E, at: &Sought<impl Fn(&E) -> Ordering>) -> usize {
+        self.forget_left();
+        let Some(root) = &mut self.root else {
+            self.root = Some(Node::leaf(SmallVec::from_buf([Keyed::new(at.prefix, entry)])));
+            return 0;
+        };
+        let (rank, sibling) = insert(root, entry, at);
+        if let Some(sibling) = sibling {
+            *root = Node::branch([root.clone(), sibling].map(Child::new));
+        }
+        rank
+    }
+
+    /// Takes an entry out; gives its rank, if it was there.
+    pub(crate) fn remove(&mut self, at: &Sought<impl Fn(&E) -> Ordering>) -> Option<usize> {
+        self.forget_left();
+        let removed = remove(self.root.as_mut()?, at);
+        self.shrink();
+        removed
+    }
+
+    /// Replaces an entry by one of the same place; gives its rank, if it was there.
+    pub(crate) fn replace(
+        &mut self,
+        entry: E,
+        at: &Sought<impl Fn(&E) -> Ordering>,
+    ) -> Option<usize> {
+        self.forget_left();
+        let (mut node, mut rank) = (self.root.as_mut()?, 0);
+        loop {
+            match node {
+                Node::Leaf(leaf) => {
+                    let place = leaf.find(at).ok()?;
+                    Arc::make_mut(leaf).entries[place].entry = entry;
+                    return Some(rank + place);
+                }
+                Node::Branch(branch) => {
+                    let place = branch.child(at);
+                    rank += branch.len_before(place);
+                    node = &mut Arc::make_mut(branch).0[place].node;
+                }
+            }
+        }
+    }
+}
+
+impl<E> Branch<E> {
+    /// The first child whose last entry is not before what is looked for; the last one, if none
+    /// is.
+    fn child(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> usize {
+        let (mut low, mut high) = (0, self.0.len());
+        while low < high {
+            let middle = usize::midpoint(low, high);
+            let child = &self.0[middle];
+            let is_before = match child.prefix.cmp(&at.prefix) {
+                Ordering::Less => true,
+                Ordering::Greater => false,
+                Ordering::Equal => child.node.last().is_some_and(|last| (at.against)(last).is_lt()),
+            };
+            if is_before { low = middle + 1 } else { high = middle }
+        }
+        low.min(self.0.len() - 1)
+    }
+
+    /// How many entries lie in front of a child.
+    #[inline]
+    fn len_before(&self, place: usize) -> usize {
+        self.0[..place].iter().map(Child::len).sum()
+    }
+}
+
+impl<E: Clone> Branch<E> {
+    /// Joins a child that has grown small with a neighbour, if both fit into one.
+    fn join(&mut self, place: usize) {
+        let children = &mut self.0;
+        if children[place].len == 0 && children.len() > 1 {
+            children.remove(place);
+            return;
+        }
+        let left = place.saturating_sub(1);
+        let fits = children.get(left + 1).is_some_and(|right| {
+            children[left].node.width() + right.node.width() <= right.node.most()
+        });
+        if !fits {
+            return;
+        }
+        let right = children.remove(left + 1);
+        children[left].change(|left| match (left, &right.node) {
+            (Node::Leaf(left), Node::Leaf(right)) => {
+                Arc::make_mut(left).entries.extend(right.entries.iter().cloned());
+            }
+            (Node::Branch(left), Node::Branch(right)) => {
+                Arc::make_mut(left).0.extend(right.0.iter().cloned());
+            }
+            _ => unreachable!("children of one branch are of one kind"),
+        });
+    }
+}
+
+/// Takes all out of a node but what stands at some places.
+fn keep<E: Clone>(node: &mut Node<E>, places: Range<usize>) {
+    match node {
+        Node::Leaf(leaf) => {
+            *node = Node::leaf(leaf.entries[places].iter().cloned().collect());
+        }
+        Node::Branch(branch) => {
+            let mut start = 0;
+            let children = branch.0.iter().filter_map(|child| {
+                let (from, len) = (start, child.len());
+                start += len;
+                let here =
+                    places.start.saturating_sub(from)..(places.end.saturating_sub(from)).min(len);
+                if here.is_empty() {
+                    return None;
+                }
+                let mut child = child.clone();
+                if here.len() < len {
+                    child.change(|node| keep(node, here));
+                }
+                Some(child)
+            });
+            let mut kept = Branch(children.collect());
+            for place in [kept.0.len().saturating_sub(1), 0] {
+                let is_small = |child: &Child<E>| child.node.width() * 3 < child.node.most();
+                if kept.0.get(place).is_some_and(is_small) {
+                    kept.join(place);
+                }
+            }
+            *node = Node::Branch(Arc::new(kept));
+        }
+    }
+}
+
+/// Inserts below a node; gives the rank there, and the right half if the node had to be divided.
+fn insert<E: Clone>(
+    node: &mut Node<E>,
+    entry: E,
+    at: &Sought<impl Fn(&E) -> Ordering>,
+) -> (usize, Option<Node<E>>) {
+    match node {
+        Node::Leaf(leaf) => {
+            let place = leaf.find(at).unwrap_or_else(|place| place);
+            let entries = &mut Arc::make_mut(leaf).entries;
+            entries.insert(place, Keyed::new(at.prefix, entry));
+            let most = most_entries::<E>();
+            let right =
+                (entries.len() > most).then(|| Node::leaf(entries.drain(most / 2..).collect()));
+            (place, right)
+        }
+        Node::Branch(branch) => {
+            let place = branch.child(at);
+            let before = branch.len_before(place);
+            let children = &mut Arc::make_mut(branch).0;
+            let (rank, sibling) = children[place].change(|node| insert(node, entry, at));
+            if let Some(sibling) = sibling {
+                children.insert(place + 1, Child::new(sibling));
+            }
+            let right = (children.len() > FAN).then(|| Node::branch(children.drain(FAN / 2..)));
+            (before + rank, right)
+        }
+    }
+}
+
+fn remove<E: Clone>(node: &mut Node<E>, at: &Sought<impl Fn(&E) -> Ordering>) -> Option<usize> {
+    match node {
+        Node::Leaf(leaf) => {
+            let place = leaf.find(at).ok()?;
+            Arc::make_mut(leaf).entries.remove(place);
+            Some(place)
+        }
+        Node::Branch(branch) => {
+            let place = branch.child(at);
+            let before = branch.len_before(place);
+            let branch = Arc::make_mut(branch);
+            let rank = before + branch.0[place].change(|node| remove(node, at))?;
+            let node = &branch.0[place].node;
+            if node.width() * 3 < node.most() {
+                branch.join(place);
+            }
+            Some(rank)
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use std::cell::RefCell;
+    use std::collections::HashSet;
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+        /// Against a sorted `Vec`: every operation, every rank, and the version kept from before.
+        /// Nothing is ever compared with what has left.
+        #[test]
+        fn is_a_sorted_vector(
+            start in prop::collection::btree_set(0..2000_u32, 0..900),
+            steps in prop::collection::vec((0..2000_u32, 0..100_u32), 0..900),
+        ) {
+            // Many numbers have the same prefix.
+            let prefix = |number: u32| Prefix::from(number / 50);
+            let mut model: Vec<u32> = start.into_iter().collect();
+            let present: RefCell<HashSet<u32>> = RefCell::new(model.iter().copied().collect());
+            let at = |number: u32| {
+                let present = &present;
+                let against = move |other: &u32| {
+                    assert!(present.borrow().contains(other));
+                    other.cmp(&number)
+                };
+                Sought { prefix: prefix(number), against }
+            };
+            let sorted: Vec<_> = model.iter().map(|number| (prefix(*number), *number)).collect();
+            let mut tree = RankTree::from_sorted(&sorted);
+            let (kept, kept_model) = (tree.clone(), model.clone());
+            for (number, step) in steps {
+                let place = model.binary_search(&number);
+                match (step, place) {
+                    (0..8, _) => {
+                        let front = (number as usize / 10).min(model.len());
+                        let end = (number as usize % 10 * step as usize).min(model.len() - front);
+                        let gone = model.drain(..front).collect::<Vec<_>>();
+                        let gone = gone.into_iter().chain(model.drain(model.len() - end..));
+                        gone.for_each(|gone| { present.borrow_mut().remove(&gone); });
+                        tree.cut(front, end);
+                    }
+                    (8..54, Err(place)) => {
+                        model.insert(place, number);
+                        present.borrow_mut().insert(number);
+                        let rank = tree.insert(number, &at(number));
+                        prop_assert_eq!(rank, place);
+                        prop_assert_eq!(tree.replace(number, &at(number)), Some(place));
+                    }
+                    (54.., Ok(_)) | (90.., _) => {
+                        prop_assert_eq!(tree.remove(&at(number)), place.ok());
+                        place.into_iter().for_each(|place| { model.remove(place); });
+                        present.borrow_mut().remove(&number);
+                    }
+                    _ => {}
+                }
+                prop_assert_eq!(tree.len(), model.len());
+                let rank = number as usize % 64;
+                prop_assert_eq!(tree.get(rank), model.get(rank));
+            }
+            for (tree, model) in [(&tree, &model), (&kept, &kept_model)] {
+                prop_assert_eq!(tree.len(), model.len());
+                prop_assert_eq!((0..=model.len()).map(|rank| tree.get(rank).copied()).collect::<Vec<_>>(),
+                    model.iter().copied().map(Some).chain([None]).collect::<Vec<_>>());
+            }
+        }
+    }
+}

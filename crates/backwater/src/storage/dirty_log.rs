@@ -1,0 +1,98 @@
+//! What commits have changed since somebody last looked, noted as cheaply as can be.
+
+use std::sync::Arc;
+
+use rustc_hash::FxHashSet;
+
+use super::outbox::Outbox;
+use crate::change::{ChangedRows, Changes, Happened, RowChange};
+use crate::schema::TableNo;
+use crate::table::{Slot, State};
+
+/// So many changed rows are kept commit by commit; beyond, each row is kept once.
+const ROWS: usize = 1 << 16;
+
+/// The rows that commits changed, up to the last one.
+pub(super) struct DirtyLog {
+    commits: Vec<Arc<ChangedRows>>,
+    rows: usize,
+    /// Of earlier commits, each row once.
+    known: FxHashSet<(TableNo, Slot)>,
+    /// Of these, the ones that a commit deleted.
+    deleted: FxHashSet<(TableNo, Slot)>,
+    /// Tables whose rows came from the storage in between.
+    came: Vec<Came>,
+    now: Arc<State>,
+    commit: u64,
+}
+
+/// Rows of tables that came from the storage.
+pub(super) struct Came {
+    /// The version with these rows, as the storage has them.
+    pub(super) state: Arc<State>,
+    /// The rows that commits had changed until then.
+    pub(super) changed: Vec<(TableNo, Slot)>,
+}
+
+impl DirtyLog {
+    pub(super) fn new(now: Arc<State>, commit: u64) -> Self {
+        let (known, deleted) = (FxHashSet::default(), FxHashSet::default());
+        let (commits, came) = (Vec::new(), Vec::new());
+        Self { commits, rows: 0, known, deleted, came, now, commit }
+    }
+
+    /// Takes note that the rows of some tables came from the storage, in a commit.
+    pub(super) fn note_came(&mut self, state: Arc<State>, commit: u64) {
+        let changed = all(&self.commits).map(place).chain(self.known.iter().copied()).collect();
+        self.came.push(Came { state: state.clone(), changed });
+        self.go_on_with(state, commit);
+    }
+
+    pub(super) fn note(&mut self, changes: &Changes, commit: u64) {
+        self.rows += changes.rows.len();
+        self.commits.push(changes.rows.clone());
+        self.go_on_with(changes.after.clone(), commit);
+        if self.rows > ROWS && self.commits.len() > 1 {
+            self.rows = 0;
+            let commits = std::mem::take(&mut self.commits);
+            self.known.extend(all(&commits).map(place));
+            self.deleted.extend(all(&commits).filter(is_deleted).map(place));
+        }
+    }
+
+    /// Takes note of rows of which something else is to be written.
+    pub(super) fn note_rows(&mut self, rows: Vec<(TableNo, Slot)>) {
+        self.known.extend(rows);
+    }
+
+    /// The tables are another version now, with the same rows.
+    pub(super) fn go_on_with(&mut self, now: Arc<State>, commit: u64) {
+        (self.now, self.commit) = (now, commit);
+    }
+
+    /// Hands over all that waits; gives the version and the commit up to which that is.
+    pub(super) fn take_into(&mut self, outbox: &mut Outbox) -> (Arc<State>, u64) {
+        self.rows = 0;
+        let commits = std::mem::take(&mut self.commits);
+        for came in std::mem::take(&mut self.came) {
+            outbox.note_came(came);
+        }
+        outbox.note_deleted(all(&commits).filter(is_deleted).map(place));
+        outbox.note_deleted(std::mem::take(&mut self.deleted));
+        outbox.note(all(&commits).map(place));
+        outbox.note(std::mem::take(&mut self.known));
+        (self.now.clone(), self.commit)
+    }
+}
+
+fn all(commits: &[Arc<ChangedRows>]) -> impl Iterator<Item = &RowChange> {
+    commits.iter().flat_map(|rows| rows.iter())
+}
+
+fn is_deleted(row: &&RowChange) -> bool {
+    row.happened == Happened::Deleted
+}
+
+fn place(row: &RowChange) -> (TableNo, Slot) {
+    (row.table, row.slot)
+}
