@@ -258,7 +258,7 @@ impl CacheBuilder {
     }
 
     /// What becomes of a storage that is damaged or was edited by another program; if nothing is said,
-    /// that is an error. [`Cache::damage`] tells what was done.
+    /// that is an error. [`Cache::opening`] has what was done.
     ///
     /// See [`WhenDamaged`] for an example.
     pub fn when_damaged(mut self, what: WhenDamaged) -> Self {
@@ -266,11 +266,11 @@ impl CacheBuilder {
         self
     }
 
-    /// Who is told when the storage cannot be written and nobody has asked for it by
-    /// [`Cache::flush`]: each time that it was tried in vain. The cache goes on in memory, and tries
-    /// again, soon at first, then every ten seconds, and whenever there is more to write.
+    /// A handler for failed writes to the storage, other than those of [`Cache::flush`], which returns
+    /// its error. The cache goes on in memory and tries again, soon at first, then every ten seconds,
+    /// and whenever there is more to write.
     ///
-    /// It is called on the writer thread, or by whoever lets go of the last handle.
+    /// It is called on the writer thread, or on the thread that drops the last handle.
     ///
     /// ```
     /// use backwater::{Cache, Schema, SqliteFile};
@@ -306,7 +306,7 @@ impl CacheBuilder {
         self
     }
 
-    /// The clock by which reports tell times; without it, they tell none.
+    /// The clock by which reports have times; without it they have none.
     ///
     /// See [`CacheBuilder`] for an example.
     pub fn clock(mut self, clock: impl Clock + 'static) -> Self {

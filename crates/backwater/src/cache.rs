@@ -100,8 +100,8 @@ impl Cache {
     ///
     /// If the storage was written with another schema, its rows are carried over: what is new is absent,
     /// what is renamed (`was = "…"`) moves, a type changes where no value is lost, and what is not named
-    /// any more stays in the storage, asleep, unless the schema says `drop = ["…"]`. All of that is one
-    /// write, and [`Cache::schema_changes`] tells of it.
+    /// any more is retained in the storage, unused, unless the schema says `drop = ["…"]`. All of that is one
+    /// write, and [`Cache::opening`] has a list of it.
     ///
     /// # Errors
     /// As [`Cache::open`]; [`ErrorKind::Version`] if a value does not fit any more, or if a newer version
@@ -143,7 +143,7 @@ impl Cache {
     /// done to them because the schema is another one, what was found damaged, and which rows were
     /// left out as too old.
     ///
-    /// See [`SchemaChange`], [`WhenDamaged`](crate::WhenDamaged) and [`Opening`] for examples.
+    /// See [`SchemaChange`], [`WhenDamaged`](crate::storage::WhenDamaged) and [`Opening`] for examples.
     pub fn opening(&self) -> Opening {
         let schema = self.snapshot().state.schema.clone();
         let persister = self.0.core.persister.as_ref();
@@ -362,8 +362,8 @@ impl Cache {
 
     /// Lets a query take its parameters from the row of a one-row table, such as a search text or the
     /// port that is shown: now, and after each commit that changes that row, for as long as what this
-    /// gives lives. The query goes over as by [`Cache::rebind`], in a commit of its own behind the
-    /// one that changed the row; of values that stay the same there is none.
+    /// gives lives. The query is rebound as by [`Cache::rebind`], in a commit of its own after the
+    /// one that changed the row, unless its values stay the same.
     ///
     /// # Errors
     /// As [`Cache::rebind`] and [`Snapshot::table`], for the row as it is now.
@@ -532,15 +532,15 @@ impl Cache {
     /// Watches a query: `callback` is called after each commit that moved its result, with the delta,
     /// for as long as what this gives lives. The query is kept up to date meanwhile.
     ///
-    /// Each commit's delta is told once, in the order of the commits; the old result with the
-    /// delta is the new one. `callback` may commit itself: that is applied at once, and told after the
-    /// current commit. It runs on a thread that commits, so what takes long belongs elsewhere. A
-    /// panic in it ends that call and harms nobody else. A commit that is made while its thread holds
-    /// a lock which `callback` takes waits for itself, and a `callback` that commits whenever it is told may go
+    /// Each commit's delta is delivered once, in the order of the commits; the old result with the
+    /// delta is the new one. `callback` may commit itself: that is applied at once, and its deltas are
+    /// delivered after the current commit's. It runs on a thread that commits, so what takes long belongs elsewhere. A
+    /// panic in it ends that call alone. A commit that is made while its thread holds
+    /// a lock which `callback` takes waits for itself, and a `callback` that commits at each call may go
     /// on for ever: the cache does not look into either.
     ///
     /// # Errors
-    /// [`ErrorKind::Result`] if the result that it would begin with cannot be told.
+    /// [`ErrorKind::Result`] if the result that it would begin with cannot be computed.
     ///
     /// ```
     /// # use std::sync::{Arc, Mutex};
@@ -549,14 +549,14 @@ impl Cache {
     /// let late = cache.query("SELECT id, delay_min FROM sailing WHERE delay_min > 5", ())?;
     /// let shown = Arc::new(Mutex::new(Vec::new()));
     /// let view = shown.clone();
-    /// let watch = cache.watch(&late, move |told| {
-    ///     if let Some(delta) = told.delta() {
+    /// let watch = cache.watch(&late, move |news| {
+    ///     if let Some(delta) = news.delta() {
     ///         delta.apply(&mut view.lock().unwrap()).unwrap();
     ///     }
     /// })?;
     /// cache.commit("delay reported", |tx| tx.insert("sailing", [("id", 311), ("delay_min", 15)]))?;
     /// assert_eq!(shown.lock().unwrap().len(), 1);
-    /// drop(watch); // from here on nobody is told
+    /// drop(watch); // no further calls
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn watch(
@@ -567,7 +567,7 @@ impl Cache {
         self.read_and_watch(query, callback).map(|(_, watch)| watch)
     }
 
-    /// The same, with the result that it begins with: what is told are the deltas from there on. It is
+    /// The same, with the result that it begins with: the deltas are those from there on. It is
     /// not kept by the watch, which would hold a version of the tables for as long as it lives.
     ///
     /// # Errors
@@ -578,7 +578,7 @@ impl Cache {
     /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
     /// let all = cache.query("SELECT id FROM t", ())?;
     /// cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
-    /// let (start, _watch) = cache.read_and_watch(&all, |told| println!("{}", told.why()))?;
+    /// let (start, _watch) = cache.read_and_watch(&all, |news| println!("{}", news.why()))?;
     /// assert_eq!(start.len(), 1);
     /// # Ok::<(), backwater::Error>(())
     /// ```
@@ -605,7 +605,7 @@ impl Cache {
     /// let all = cache.query("SELECT id FROM t", ())?;
     /// let lines = Rc::new(RefCell::new(Vec::new()));
     /// let log = lines.clone();
-    /// let (_start, watch) = cache.watch_local(&all, move |told| log.borrow_mut().push(told.why()))?;
+    /// let (_start, watch) = cache.watch_local(&all, move |news| log.borrow_mut().push(news.why()))?;
     /// cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
     /// assert_eq!(lines.borrow().len(), 1);
     ///
@@ -625,7 +625,7 @@ impl Cache {
 
     /// Watches a derived value: `callback` is called with the value after each commit after which it is
     /// another one, or another error, for as long as what this gives lives. Commits that follow each
-    /// other fast may be told as one.
+    /// other fast may be one call.
     ///
     /// The value is brought up to date on the thread that commits. What may be done in `callback` is as
     /// for [`Cache::watch`].
@@ -834,7 +834,7 @@ impl Cache {
         Ok(self.commit(label, |tx| tx.withdraw(report.all_changes()))?.report)
     }
 
-    /// Empties the cache, as when somebody signs out: all rows go, in memory and in the storage, and
+    /// Empties the cache, as when a user signs out: all rows go, in memory and in the storage, and
     /// one-row tables are as they began. It is a commit: queries and watchers follow.
     ///
     /// # Errors

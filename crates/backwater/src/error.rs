@@ -53,14 +53,14 @@ pub enum ErrorKind {
     Row,
     /// An SQL statement cannot be parsed, or is not supported.
     Sql,
-    /// Rows are still to come from the storage, and what was asked cannot be told without them.
+    /// Rows of a table are not loaded yet, and what was asked needs them.
     NotReady,
     /// A panic in the middle of a commit has left the cache in a state that nothing can be built on:
-    /// it is to be opened anew. What was committed before is whole.
+    /// it must be opened again. What was committed before is whole.
     Broken,
     /// A statement's parameters are not those that were given.
     Parameter,
-    /// A standing query's result cannot be told, such as a sum beyond 64 bits.
+    /// A standing query's result cannot be computed, such as a sum beyond 64 bits.
     Result,
     /// A result was given up before it was computed, by [`Stop::stop`](crate::Stop::stop).
     Stopped,
@@ -87,7 +87,7 @@ pub type Result<T, E = Error> = std::result::Result<T, E>;
 
 impl Error {
     /// An error of the caller's own: one that a commit's closure gives up with, that a derived value
-    /// cannot be told for, that a [`Storage`](crate::Storage) meets.
+    /// cannot be told for, that a [`Storage`](crate::storage::Storage) meets.
     ///
     /// ```
     /// use backwater::{Cache, Error, ErrorKind, Schema};

@@ -29,13 +29,13 @@ const MOST: usize = 1 << 16;
 /// A derived value: a Rust function over tables, queries and other derived values, whose result is
 /// kept until something that it read has changed.
 ///
-/// It runs when somebody asks for it and only then. What it read is recorded, by row and field; at
+/// It runs when it is asked for and only then. What it read is recorded, by row and field; at
 /// the next call these reads are checked in their order, up to the first that changed. If none has,
-/// the same object comes back; if one has, the function runs anew, and if its result equals the old
-/// one, whoever read it need not run.
+/// the same object comes back; if one has, the function runs again, and if its result equals the old
+/// one, values that depend on it need not run.
 ///
-/// The function returns a [`Result`]; an error, or a panic in it, is this value's and nobody
-/// else's, and stays until something that it read has changed.
+/// The function returns a [`Result`]; an error, or a panic in it, is this value's
+/// alone, and stays until something that it read has changed.
 ///
 /// ```
 /// use backwater::{Cache, Schema, Table};

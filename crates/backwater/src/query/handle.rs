@@ -208,7 +208,7 @@ impl Query {
     /// The result as of the last commit. While no commit touches it, this is the same object.
     ///
     /// # Errors
-    /// [`ErrorKind::Result`](crate::ErrorKind::Result) if the result cannot be told, such as a sum
+    /// [`ErrorKind::Result`](crate::ErrorKind::Result) if the result cannot be computed, such as a sum
     /// beyond 64 bits.
     ///
     /// See [`Query`] for an example.

@@ -54,7 +54,7 @@ pub(crate) const DERIVED: u32 = 1 << 31;
 /// "#)?);
 /// let late = cache.query("SELECT id FROM sailing WHERE delay_min > 5", ())?;
 /// let report = cache.commit("sailing announced", |tx| tx.insert("sailing", [("id", 310), ("delay_min", 7)]))?;
-/// assert_eq!(report.outcome(&late), Outcome::Deferred); // nobody watches it yet
+/// assert_eq!(report.outcome(&late), Outcome::Deferred); // it is not watched yet
 /// let _watch = late.keep_current();
 /// let report = cache.commit("sailing announced", |tx| tx.insert("sailing", [("id", 311), ("delay_min", 5)]))?;
 /// assert_eq!(report.outcome(&late), Outcome::Same);
@@ -69,14 +69,14 @@ pub(crate) const DERIVED: u32 = 1 << 31;
 pub enum Outcome {
     /// Brought up to date by a delta.
     Maintained,
-    /// Computed anew: very much was changed, or of many rows the first ones, which alone are kept for
-    /// a LIMIT, ran out.
+    /// Recomputed: very much was changed, or the first of many rows, which alone are kept for a LIMIT,
+    /// ran out.
     Recomputed,
     /// Reached, but nothing in its result moved.
     Same,
-    /// Its result cannot be told any more; the next commit that reaches it computes it anew.
+    /// Its result cannot be computed any more; the next commit that reaches it tries again.
     Failed,
-    /// Reached, but nobody watches it: it catches up when somebody reads it.
+    /// Reached but not watched: it is marked stale and catches up on its next read.
     Deferred,
     /// Never reached.
     Untouched,

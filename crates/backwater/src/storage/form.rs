@@ -127,7 +127,7 @@ impl std::fmt::Display for Hash {
 
 /// A table as a storage has it: one column for each field that persists.
 ///
-/// See [`Loader`](crate::Loader) for an example.
+/// See [`Loader`](crate::storage::Loader) for an example.
 #[derive(Clone, Copy)]
 pub struct StoredTable<'f> {
     pub(crate) schema: &'f Schema,
@@ -142,7 +142,7 @@ impl<'f> StoredTable<'f> {
 
     /// The table's name.
     ///
-    /// See [`Loader`](crate::Loader) for an example.
+    /// See [`Loader`](crate::storage::Loader) for an example.
     pub fn name(&self) -> &'f str {
         &self.schema.table(self.number).name
     }
@@ -151,7 +151,7 @@ impl<'f> StoredTable<'f> {
     /// or be too many, `backwater_brought` and `backwater_asked`: when the row was last brought and
     /// asked for, in whole seconds since 1970.
     ///
-    /// See [`Loader`](crate::Loader) for an example.
+    /// See [`Loader`](crate::storage::Loader) for an example.
     pub fn columns(&self) -> impl Iterator<Item = &'f str> + use<'f> {
         let (table, form) = (self.schema.table(self.number), self.form.table(self.number));
         let fields = form.fields.iter().map(move |field| &*table.field(*field).name);
@@ -167,7 +167,7 @@ impl<'f> StoredTable<'f> {
 
     /// The columns that tell one row from another; a one-row table has none.
     ///
-    /// See [`Loader`](crate::Loader) for an example.
+    /// See [`Loader`](crate::storage::Loader) for an example.
     pub fn key(&self) -> impl Iterator<Item = &'f str> + use<'f> {
         let table = self.schema.table(self.number);
         table.id.iter().map(move |field| &*table.field(*field).name)

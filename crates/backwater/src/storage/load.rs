@@ -17,7 +17,7 @@ use crate::table::{Cell, Filling, Key, ONLY, Slot, State, Times};
 
 /// Takes the rows that a storage has of one table, and the hash that it was told for it.
 ///
-/// A storage in memory, whole: what a [`Batch`](crate::Batch) tells it, it gives back.
+/// A storage in memory, whole: what a [`Batch`](crate::storage::Batch) tells it, it gives back.
 ///
 /// ```
 /// use std::collections::BTreeMap;

@@ -409,7 +409,7 @@ impl Outbox {
 /// puts the rows of [each table](Batch::tables), and notes how many rows it has then and their hash;
 /// and notes [the commit](Batch::commit) and [the step](Batch::step).
 ///
-/// See [`MemoryStorage`](crate::MemoryStorage) for a storage that does so.
+/// See [`MemoryStorage`](crate::storage::MemoryStorage) for a storage that does so.
 pub struct Batch {
     main: BatchSide,
     retained: BatchSide,

@@ -118,7 +118,7 @@ impl Report {
 
     /// When the commit was made, if the cache has a clock.
     ///
-    /// See [`Clock`](crate::Clock) for an example.
+    /// See [`Clock`](crate::clock::Clock) for an example.
     pub fn at(&self) -> Option<Timestamp> {
         self.0.at
     }
@@ -126,7 +126,7 @@ impl Report {
     /// How long the commit took, from when its closure began until every query that it reached was
     /// up to date, if the cache has a clock.
     ///
-    /// See [`Clock`](crate::Clock) for an example.
+    /// See [`Clock`](crate::clock::Clock) for an example.
     pub fn took(&self) -> Option<Duration> {
         self.0.took
     }
@@ -214,7 +214,7 @@ impl Report {
     /// How long a query took that the commit reached, if the cache has a clock; what is searched
     /// for several queries at once is divided among them.
     ///
-    /// See [`Clock`](crate::Clock) for how a cache gets a clock.
+    /// See [`Clock`](crate::clock::Clock) for how a cache gets a clock.
     pub fn time_of(&self, query: &Query) -> Option<Duration> {
         self.find(query)?.took
     }
@@ -316,7 +316,7 @@ impl<'r> ReachedQuery<'r> {
         self.reached.before.as_ref()
     }
 
-    /// Why its result cannot be told any more, if the outcome is that it failed.
+    /// Why its result cannot be computed any more, if the outcome is that it failed.
     ///
     /// ```
     /// # use backwater::{Cache, Outcome, Schema};
@@ -340,7 +340,7 @@ impl<'r> ReachedQuery<'r> {
     /// How long that took, if the cache has a clock. What is searched for several queries at once is
     /// divided among them.
     ///
-    /// See [`Clock`](crate::Clock) for how a cache gets a clock.
+    /// See [`Clock`](crate::clock::Clock) for how a cache gets a clock.
     pub fn took(&self) -> Option<Duration> {
         self.reached.took
     }

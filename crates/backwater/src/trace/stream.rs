@@ -12,7 +12,7 @@ use crate::error::{Error, Result};
 use crate::query::{Delta, Query, QueryResult};
 
 /// The deltas of a query, one after the other; it never ends by itself. While the query's result
-/// cannot be told, the item is the error.
+/// cannot be computed, the item is the error.
 ///
 /// ```
 /// use std::pin::pin;

@@ -5,7 +5,7 @@ use smallvec::SmallVec;
 /// A row that was looked for: here, partly here, or not here.
 ///
 /// As a field of a struct that has a part of a table, it is the row that a link points at, nested: see
-/// [`ReadTable`](crate::ReadTable).
+/// [`ReadTable`](crate::typed::ReadTable).
 ///
 /// ```
 /// use backwater::{Cache, Found, Schema, Table};

@@ -30,8 +30,8 @@ use crate::value::{Named, RowId, Value};
 /// | `persist = false`, `required`, `from = "/at/port"`, `on_delete = "cascade"`, `link_table = "…"`, `type_field = "…"`, `type_member = "…"`, `was = ["price", "fare"]` | as in `backwater.toml` |
 ///
 /// For each field there is a constant, `Sailing::DELAY_MIN`, that names it for
-/// [`TableWriter::write`](crate::TableWriter::write) and
-/// [`TableRows::pointing_at`](crate::TableRows::pointing_at).
+/// [`TableWriter::write`](crate::typed::TableWriter::write) and
+/// [`TableRows::pointing_at`](crate::typed::TableRows::pointing_at).
 ///
 /// ```
 /// use backwater::{Cache, Schema, Table, Timestamp, Values};

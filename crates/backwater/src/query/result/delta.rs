@@ -396,7 +396,7 @@ impl<'d> DeltaRow<'d> {
         at.row_kept(read, self.number, self.delta.rows.len())
     }
 
-    /// What tells the row from the others of the result; see [`ResultRow::key`].
+    /// What identifies the row in the result; see [`ResultRow::key`].
     ///
     /// See [`DeltaRow`] for an example.
     #[inline]

@@ -356,7 +356,7 @@ impl PartialEq for QueryResult {
     }
 }
 
-/// What tells a row from the others of its result, as a slice of values; see [`ResultRow::key`].
+/// What identifies a row among those of its result, as a slice of values; see [`ResultRow::key`].
 ///
 /// ```
 /// # use backwater::{Cache, Schema, Value};
@@ -422,7 +422,7 @@ impl<'r> ResultRow<'r> {
         self.at.position
     }
 
-    /// What tells the row from the others of its result in all versions of it: the id of the
+    /// What identifies the row in all versions of its result: the id of the
     /// table's row, those of the rows of a join (NULL for a partner that is missing), or the values
     /// that a grouping groups by. A row that another one tells, by a link or an id, does not count:
     /// a sailing with its vessel is told by the sailing, and the same row when the vessel changes.
