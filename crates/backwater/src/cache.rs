@@ -1,4 +1,6 @@
-//! The public handle: a table of contents of the rooms. It has no logic of its own.
+//! The handle of a cache, and what opening and loading it say.
+
+// The public handle: a table of contents of the rooms. It has no logic of its own.
 
 mod define;
 mod follow;

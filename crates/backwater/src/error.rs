@@ -1,6 +1,7 @@
-//! The one error type of the library, and the words that help a reader of an error on.
-//!
-//! It knows nothing of the other rooms: they hand it what was wrong, where, and what to do.
+//! The one error type of the library.
+
+// It knows nothing of the other rooms: they hand it what was wrong, where, and what to do. It has the
+// words that help a reader of an error on.
 
 use std::fmt;
 use std::sync::Arc;

@@ -1,4 +1,6 @@
-//! What a storage must do, tried on one: for whoever writes a storage of their own.
+//! What a storage must do, tried on one: for authors of a storage.
+
+// It knows the public interface alone.
 
 use std::collections::BTreeMap;
 use std::time::Duration;

@@ -21,6 +21,7 @@ const WITH_ROWS: usize = 8;
 
 /// What looking through a cache file has found; see [`SqliteFile::verify`].
 #[derive(Debug)]
+#[non_exhaustive]
 pub struct Verification {
     /// The tables, with how many links point at rows that are not here.
     pub tables: Vec<TableSummary>,
@@ -32,6 +33,7 @@ pub struct Verification {
 ///
 /// See [`SqliteFile::verify`] for an example.
 #[derive(Debug)]
+#[non_exhaustive]
 pub struct VerifiedQuery {
     /// Its name.
     pub name: String,

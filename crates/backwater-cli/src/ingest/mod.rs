@@ -146,11 +146,12 @@ fn replay(cache: &Cache, recording: &Recording, size: u64, progress: &ProgressBa
     for exchange in recording.exchanges() {
         match exchange.fate(&schema) {
             Fate::NoRule => replayed.no_rule.push(exchange.label()),
-            Fate::NotJson | Fate::Failed => replayed.ignored += 1,
             Fate::Read => match read_exchange(cache, exchange) {
                 Ok(report) => replayed.reports.push(report),
                 Err(error) => replayed.misfits.push(error.at(exchange.label())),
             },
+            // Not JSON, or not successful.
+            _ => replayed.ignored += 1,
         }
         // Of the file's bytes, as many as these are of the responses'.
         read += exchange.body().len();

@@ -245,6 +245,7 @@ pub struct Change<'r> {
 ///
 /// See [`Change`] for an example.
 #[derive(Debug, Clone, PartialEq)]
+#[non_exhaustive]
 pub struct FieldChange {
     /// The field's name.
     pub name: String,

@@ -23,6 +23,7 @@ use std::sync::Arc;
 /// # Ok::<(), backwater::Error>(())
 /// ```
 #[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct Ingested {
     /// The response rule that was in force.
     pub rule: Arc<str>,
@@ -54,6 +55,7 @@ pub struct Ingested {
 /// # Ok::<(), backwater::Error>(())
 /// ```
 #[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct Skipped {
     /// The JSON Pointer (RFC 6901) of what did not fit.
     pub pointer: String,
@@ -65,6 +67,7 @@ pub struct Skipped {
 ///
 /// See [`Ingested`] for an example.
 #[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct IngestedTable {
     /// The table's name.
     pub table: Arc<str>,
@@ -129,6 +132,7 @@ impl Ingested {
 /// # Ok::<(), backwater::Error>(())
 /// ```
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct Totals {
     /// How many responses there were.
     pub responses: usize,

@@ -1,7 +1,7 @@
 //! Derived values: memoized Rust functions over tables, queries and other derived values.
-//!
-//! It knows what a function read, and when that last changed. It must not know how a query is kept
-//! true, nor tell anybody: a derived value is brought up to date when somebody asks for it.
+
+// This room knows what a function read, and when that last changed. It must not know how a query is
+// kept up to date, nor notify: a derived value is brought up to date when it is asked for.
 
 mod node;
 mod reader;

@@ -1,8 +1,8 @@
-//! A schema proposed from samples of responses.
-//!
-//! It reads samples for what they hold, decides which objects are rows of which tables, and writes
-//! a schema that says at each line why. It knows the schema's language and ingest, with which it
-//! tries what it proposes; it must not know queries or storage, and it does no I/O.
+//! A schema proposed from samples of responses and from recordings; see [`Samples`].
+
+// It reads samples for what they hold, decides which objects are rows of which tables, and writes a
+// schema that says at each line why. It knows the schema's language and ingest, with which it tries
+// what it proposes; it must not know queries or storage, and it does no I/O.
 
 mod classes;
 mod columns;

@@ -60,6 +60,7 @@ pub struct Exchange {
 /// # Ok::<(), backwater::Error>(())
 /// ```
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum Fate {
     /// A rule reads it.
     Read,

@@ -1,8 +1,9 @@
-//! Where a cache persists: the protocol between the core and a driver, and the drivers.
-//!
-//! The core does no I/O. It emits [`Batch`]es of dirty rows up to a commit and takes stored rows
-//! back through a [`Loader`]; a driver moves them. This room knows tables and their storage form;
-//! it must not know queries.
+//! Where a cache persists: SQLite files, files of JSON lines, memory, and what it takes to write a
+//! storage of your own; see [`Storage`].
+
+// The protocol between the core and a driver, and the drivers. The core does no I/O: it emits batches
+// of dirty rows up to a commit and takes stored rows back through a loader; a driver moves them. This
+// room knows tables and their storage form; it must not know queries.
 
 #[cfg(any(feature = "sqlite", feature = "json-lines"))]
 mod aside;

@@ -278,8 +278,8 @@ impl<'s> Row<'s> {
     /// [`ErrorKind::UnknownName`] if the table has no such field.
     ///
     /// See [`Snapshot::get`] for an example.
-    pub fn get(&self, field: &str) -> Result<Option<Value>> {
-        let number = field_no(self.definition(), field)?;
+    pub fn get(&self, field: impl AsRef<str>) -> Result<Option<Value>> {
+        let number = field_no(self.definition(), field.as_ref())?;
         Ok(self.state.value(self.table, self.slot, number))
     }
 

@@ -24,6 +24,7 @@ use crate::value::{RowId, Value};
 /// # Ok::<(), backwater::Error>(())
 /// ```
 #[derive(Debug, Clone, PartialEq)]
+#[non_exhaustive]
 pub struct Origin {
     /// The field's name.
     pub field: String,

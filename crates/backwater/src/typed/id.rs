@@ -18,13 +18,23 @@ use crate::value::{RowId, Value};
 /// assert_eq!(311_i64.to_row_id(), RowId::from(311));
 /// assert_eq!(<(i64, i64)>::from_row_id(&RowId::from((311, 7))), Some((311, 7)));
 /// ```
-pub trait Key: Clone + Eq + Hash + Ord + fmt::Debug + Send + Sync + 'static {
+pub trait Key: sealed::Key + Clone + Eq + Hash + Ord + fmt::Debug + Send + Sync + 'static {
     /// The id as a table has it.
     fn to_row_id(&self) -> RowId;
 
     /// The key that an id is; `None` if it is one of another type.
     fn from_row_id(id: &RowId) -> Option<Self>;
 }
+
+mod sealed {
+    /// What may be an id is known here.
+    pub trait Key {}
+}
+
+impl sealed::Key for i64 {}
+impl sealed::Key for std::sync::Arc<str> {}
+impl<T: Table> sealed::Key for Id<T> {}
+impl sealed::Key for () {}
 
 impl Key for i64 {
     fn to_row_id(&self) -> RowId {
@@ -75,6 +85,8 @@ impl Key for () {
 
 macro_rules! key_of_parts {
     ($($part:ident $place:tt),*) => {
+        impl<$($part: Key),*> sealed::Key for ($($part,)*) {}
+
         impl<$($part: Key),*> Key for ($($part,)*) {
             fn to_row_id(&self) -> RowId {
                 RowId::Parts([$(self.$place.to_row_id()),*].into())

@@ -1,9 +1,10 @@
-//! Rows as structs: how the fields of a Rust type lie in a table, read and written by name once
-//! and by number after that.
-//!
-//! It knows the tables' rows and a transaction's writes, and puts Rust types between them and the
-//! caller. It must not know queries' plans, nor keep anything of its own: a struct is read from a
-//! version of the tables and written through a transaction like any other write.
+//! Rows as structs: the types and traits behind the derives, for fields of your own types and for
+//! generic code.
+
+// How the fields of a Rust type lie in a table, read and written by name once and by number after
+// that. It knows the tables' rows and a transaction's writes, and puts Rust types between them and the
+// caller. It must not know queries' plans, nor keep anything of its own: a struct is read from a version
+// of the tables and written through a transaction like any other write.
 
 mod field;
 mod found;

@@ -347,6 +347,13 @@ impl<T, V> Field<T, V> {
     }
 }
 
+/// So that it stands wherever a field is named.
+impl<T, V> AsRef<str> for Field<T, V> {
+    fn as_ref(&self) -> &str {
+        self.name
+    }
+}
+
 impl<T, V> Clone for Field<T, V> {
     fn clone(&self) -> Self {
         *self

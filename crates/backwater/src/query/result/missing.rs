@@ -46,6 +46,7 @@ use crate::value::RowId;
 /// # Ok::<(), backwater::Error>(())
 /// ```
 #[derive(Debug, Clone, PartialEq, Default)]
+#[non_exhaustive]
 pub struct Missing {
     /// How many there are.
     pub count: usize,
