@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use std::sync::Arc;
 use std::time::Duration;
 
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::route::Works;
 use super::{Binding, Causes, Engine, Group, Reached, ReachedList, Work};
@@ -18,7 +18,7 @@ use crate::query::result::delta::Delta;
 use crate::query::state::node::{Inner, Progress, derived_start, start};
 use crate::query::work;
 use crate::query::{BindingNo, DERIVED, Outcome};
-use crate::table::State;
+use crate::table::{Slot, State};
 use crate::value::{Clock, Stopwatch};
 
 /// Whether so many changed rows are more work than all the rows that a statement goes through from
@@ -390,10 +390,18 @@ impl Following<'_> {
             return self.tell_same(binding, causes, search);
         }
         if !node.is_watched() || node.is_behind() {
-            let mine = starts.iter().filter(|start| {
-                tuples.iter().any(|tuple| tuple.tuple[start.source] == start.slot)
-                    || plan.sources[start.source].outer.is_some()
-            });
+            // A large commit has many starts and many tuples: then the rows of the tuples are hashed.
+            let is_large = starts.len() * tuples.len() > 256;
+            let hashed = tuples.iter().take(if is_large { tuples.len() } else { 0 });
+            let hashed = hashed.flat_map(|tuple| tuple.tuple.iter().copied().enumerate());
+            let hashed: FxHashSet<(usize, Slot)> = hashed.collect();
+            let is_in_tuple = |start: &Start| match is_large {
+                true => hashed.contains(&(start.source, start.slot)),
+                false => tuples.iter().any(|tuple| tuple.tuple[start.source] == start.slot),
+            };
+            let mine = starts
+                .iter()
+                .filter(|start| is_in_tuple(start) || plan.sources[start.source].outer.is_some());
             let mine: Starts = mine.cloned().collect();
             return self.put_off(number, &mine, &causes);
         }
