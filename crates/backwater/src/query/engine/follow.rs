@@ -390,8 +390,8 @@ impl Following<'_> {
             return self.tell_same(binding, causes, search);
         }
         if !node.is_watched() || node.is_behind() {
-            // A large commit has many starts and many tuples: then the rows of the tuples are hashed.
-            let is_large = starts.len() * tuples.len() > 256;
+            // A large commit has many starts and many tuples: then the tuples' rows are hashed.
+            let is_large = starts.len() > 4 && tuples.len() > 4;
             let hashed = tuples.iter().take(if is_large { tuples.len() } else { 0 });
             let hashed = hashed.flat_map(|tuple| tuple.tuple.iter().copied().enumerate());
             let hashed: FxHashSet<(usize, Slot)> = hashed.collect();
