@@ -15,7 +15,7 @@ use crate::change::{Changes, Transaction};
 use crate::commit::{Core, Kind, Written};
 use crate::derived::{Derived, DerivedBy, Reader};
 use crate::error::{Error, ErrorKind, Result};
-use crate::query::{Engine, Query, QueryResult};
+use crate::query::{Delta, Engine, Query, QueryResult};
 use crate::schema::Schema;
 use crate::storage::{Persister, SchemaChange, Storage};
 use crate::sync::{Again, InTurn};
@@ -592,10 +592,11 @@ impl Cache {
         self.0.core.watchers.add(query, Box::new(callback))
     }
 
-    /// Watches a query from one thread: `callback` need not be `Send`, and is called on this thread alone.
-    /// Of commits on this thread it hears as with [`Cache::watch`]; of those on other threads when
-    /// [`LocalWatch::deliver`] is called, or after the next commit on this one. The result is the one
-    /// that the deltas begin with.
+    /// Watches a query from one thread: `callback` need not be `Send`, and is called on this thread
+    /// alone: after each commit on this thread that changed the result, as with [`Cache::watch`]. What
+    /// commits on other threads did waits as one merged delta, until [`LocalWatch::deliver`] is called
+    /// or the next commit on this thread. While the result cannot be computed, the callback is given
+    /// the error. The result that is returned is the one that the deltas begin with.
     ///
     /// # Errors
     /// As [`Cache::watch`].
@@ -605,24 +606,27 @@ impl Cache {
     /// # use backwater::{Cache, Schema};
     /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
     /// let all = cache.query("SELECT id FROM t", ())?;
-    /// let lines = Rc::new(RefCell::new(Vec::new()));
-    /// let log = lines.clone();
-    /// let (_start, watch) = cache.watch_local(&all, move |news| log.borrow_mut().push(news.why()))?;
+    /// let shown = Rc::new(RefCell::new(Vec::new()));
+    /// let list = shown.clone();
+    /// let (_start, watch) = cache.watch_local(&all, move |delta| {
+    ///     delta.and_then(|delta| delta.apply(&mut list.borrow_mut())).unwrap();
+    /// })?;
     /// cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
-    /// assert_eq!(lines.borrow().len(), 1);
+    /// assert_eq!(shown.borrow().len(), 1);
     ///
     /// let other = cache.clone();
     /// std::thread::spawn(move || other.commit("another came", |tx| tx.insert("t", [("id", 2)]))).join().unwrap()?;
     /// watch.deliver(); // where the event loop comes by
-    /// assert_eq!(lines.borrow().len(), 2);
+    /// assert_eq!(shown.borrow().len(), 2);
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn watch_local(
         &self,
         query: &Query,
-        callback: impl FnMut(&ReachedQuery<'_>) + 'static,
+        callback: impl FnMut(Result<Delta>) + 'static,
     ) -> Result<(QueryResult, LocalWatch)> {
-        LocalWatch::of(&self.0.core.watchers, query, callback)
+        let (start, deltas) = self.deltas(query)?;
+        Ok((start, LocalWatch::of(deltas, callback)))
     }
 
     /// Watches a derived value: `callback` is called with the value after each commit after which it is

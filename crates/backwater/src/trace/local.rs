@@ -5,18 +5,22 @@ use std::collections::HashMap;
 use std::fmt;
 use std::marker::PhantomData;
 use std::rc::Rc;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::task::Waker;
 use std::thread::{self, ThreadId};
 
-use super::watch::{Watch, Watchers};
-use super::{ReachedQuery, Report};
+use super::stream::{DeltaStream, waker};
 use crate::error::Result;
-use crate::query::{BindingNo, Query, QueryResult};
+use crate::query::Delta;
 
-type Callback = Rc<RefCell<dyn FnMut(&ReachedQuery<'_>)>>;
+/// A callback, and the stream that it is given the deltas of.
+struct Local {
+    deltas: DeltaStream,
+    waker: Waker,
+    callback: Box<dyn FnMut(Result<Delta>)>,
+}
 
 thread_local! {
-    static CALLBACKS: RefCell<HashMap<u64, Callback>> = RefCell::default();
+    static LOCALS: RefCell<HashMap<u64, Rc<RefCell<Local>>>> = RefCell::default();
     static LAST: Cell<u64> = const { Cell::new(0) };
 }
 
@@ -25,87 +29,60 @@ thread_local! {
 #[must_use = "the query is watched only as long as this lives"]
 pub struct LocalWatch {
     number: u64,
-    waiting: Waiting,
-    watch: Watch,
     /// It belongs to the thread whose callback it is.
     here: PhantomData<*const ()>,
 }
 
-/// What is to be told: a report, and of which binding.
-type Waiting = Arc<Mutex<Vec<(Report, BindingNo)>>>;
-
 impl LocalWatch {
-    pub(crate) fn of(
-        watchers: &Arc<Watchers>,
-        query: &Query,
-        callback: impl FnMut(&ReachedQuery<'_>) + 'static,
-    ) -> Result<(QueryResult, Self)> {
+    pub(crate) fn of(deltas: DeltaStream, callback: impl FnMut(Result<Delta>) + 'static) -> Self {
         let number = LAST.with(|last| last.replace(last.get() + 1));
-        let (waiting, owner) = (Waiting::default(), thread::current().id());
-        let hears = waiting.clone();
-        let told = move |reached: &ReachedQuery<'_>| {
-            let news = (reached.report.clone(), reached.reached.node.number);
-            lock(&hears).push(news);
-            deliver_if(owner, number, &hears);
-        };
-        CALLBACKS.with_borrow_mut(|all| all.insert(number, Rc::new(RefCell::new(callback))));
-        match watchers.add(query, Box::new(told)) {
-            Ok((start, watch)) => Ok((start, Self { number, waiting, watch, here: PhantomData })),
-            Err(error) => {
-                forget(number);
-                Err(error)
-            }
-        }
+        let owner = thread::current().id();
+        let waker = waker(move || deliver_on(owner, number));
+        let local = Local { deltas, waker, callback: Box::new(callback) };
+        LOCALS.with_borrow_mut(|all| all.insert(number, Rc::new(RefCell::new(local))));
+        let watch = Self { number, here: PhantomData };
+        // From here on it is woken.
+        watch.deliver();
+        watch
     }
 
-    /// Tells what commits on other threads did; those on this thread tell it by themselves. A program
-    /// of several threads calls this where its event loop comes by.
+    /// Calls the callback with what commits on other threads did; those on this thread do so by
+    /// themselves. A program of several threads calls this where its event loop comes by.
     ///
     /// See [`Cache::watch_local`](crate::Cache::watch_local) for an example.
     pub fn deliver(&self) {
-        deliver_if(thread::current().id(), self.number, &self.waiting);
+        deliver_on(thread::current().id(), self.number);
     }
 }
 
 impl Drop for LocalWatch {
     fn drop(&mut self) {
-        forget(self.number);
+        // The callback may hold a watch itself, so it goes when nothing is borrowed.
+        let gone = LOCALS.try_with(|all| all.borrow_mut().remove(&self.number));
+        drop(gone);
     }
 }
 
-/// Drops a callback, which may hold a watch itself.
-fn forget(number: u64) {
-    let gone = CALLBACKS.try_with(|all| all.borrow_mut().remove(&number));
-    drop(gone);
-}
-
-/// Tells what waits, if this is the thread to tell it on.
-fn deliver_if(owner: ThreadId, number: u64, waiting: &Waiting) {
+/// Delivers what waits, if this is the thread to do so.
+fn deliver_on(owner: ThreadId, number: u64) {
     if thread::current().id() != owner {
         return;
     }
-    let callback = CALLBACKS.try_with(|all| all.borrow().get(&number).cloned());
-    let Ok(Some(callback)) = callback else { return };
-    // Called by itself: it goes on with what has come when it comes back.
-    let Ok(mut callback) = callback.try_borrow_mut() else { return };
-    loop {
-        let news = std::mem::take(&mut *lock(waiting));
-        if news.is_empty() {
-            return;
-        }
-        for (report, binding) in news {
-            let reached = report.reached().find(|of| of.reached.node.number == binding);
-            reached.iter().for_each(&mut *callback);
-        }
+    let find = || LOCALS.try_with(|all| all.borrow().get(&number).cloned()).ok().flatten();
+    let Some(local) = find() else { return };
+    // If the callback has led here, its caller goes on with what has come.
+    let Ok(mut local) = local.try_borrow_mut() else { return };
+    let Local { deltas, waker, callback } = &mut *local;
+    // The callback may end the watch.
+    while find().is_some()
+        && let Some(delta) = deltas.next(Some(waker))
+    {
+        callback(delta);
     }
-}
-
-fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 impl fmt::Debug for LocalWatch {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "Local{:?}", self.watch)
+        write!(f, "LocalWatch({})", self.number)
     }
 }

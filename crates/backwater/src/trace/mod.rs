@@ -17,6 +17,7 @@ pub use origin::Origin;
 pub(crate) use origin::{no_row, origins};
 pub(crate) use ring::Ring;
 pub use stream::DeltaStream;
+pub(crate) use stream::waker;
 pub(crate) use watch::PanicHandler;
 pub use watch::Watch;
 pub(crate) use watch::{Watchers, WentOver};

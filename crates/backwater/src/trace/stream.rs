@@ -3,7 +3,7 @@
 use std::fmt;
 use std::pin::Pin;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::task::{Context, Poll, Waker};
+use std::task::{Context, Poll, Wake, Waker};
 
 use futures_core::Stream;
 
@@ -41,6 +41,8 @@ pub struct DeltaStream {
     waiting: Arc<Mutex<Waiting>>,
     /// What was shown when the query failed, until it is known again.
     failed: Option<QueryResult>,
+    /// Why the query's result cannot be computed, until it can be.
+    failure: Option<Error>,
     watch: Watch,
 }
 
@@ -73,6 +75,19 @@ fn lock(waiting: &Mutex<Waiting>) -> MutexGuard<'_, Waiting> {
     waiting.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
+/// A waker that calls a function.
+pub(crate) fn waker(wake: impl Fn() + Send + Sync + 'static) -> Waker {
+    struct Call<F>(F);
+
+    impl<F: Fn() + Send + Sync> Wake for Call<F> {
+        fn wake(self: Arc<Self>) {
+            (self.0)();
+        }
+    }
+
+    Waker::from(Arc::new(Call(wake)))
+}
+
 impl DeltaStream {
     pub(crate) fn of(watchers: &Arc<Watchers>, query: &Query) -> Result<(QueryResult, Self)> {
         let waiting = Arc::new(Mutex::new(Waiting::default()));
@@ -98,7 +113,7 @@ impl DeltaStream {
             waker.into_iter().for_each(Waker::wake);
         };
         let (start, watch) = watchers.add(query, Box::new(told))?;
-        Ok((start, Self { waiting, failed: None, watch }))
+        Ok((start, Self { waiting, failed: None, failure: None, watch }))
     }
 }
 
@@ -122,17 +137,22 @@ impl DeltaStream {
         self.next(None).transpose()
     }
 
-    /// The next delta; if there is none, the waker is woken when there is.
+    /// Why the query's result cannot be computed, as far as the stream was taken from.
+    pub(crate) fn failure(&self) -> Option<&Error> {
+        self.failure.as_ref()
+    }
+
+    /// The next delta. The waker is woken when there is another one, also if taking this one fails.
     pub(crate) fn next(&mut self, waker: Option<&Waker>) -> Option<Result<Delta>> {
         loop {
             let news = {
                 let mut waiting = lock(&self.waiting);
-                let Some(news) = waiting.news.take() else {
-                    waiting.waker = waker.cloned().or(waiting.waker.take());
-                    return None;
-                };
-                news
+                if let Some(waker) = waker {
+                    waiting.waker = Some(waker.clone());
+                }
+                waiting.news.take()?
             };
+            self.failure = None;
             let shown = self.failed.take();
             let delta = match (news, shown) {
                 (News::One(delta), None) => delta,
@@ -142,6 +162,7 @@ impl DeltaStream {
                 }
                 (News::Failed(before, error), shown) => {
                     self.failed = shown.or(before);
+                    self.failure = Some(error.clone());
                     return Some(Err(error));
                 }
             };

@@ -112,7 +112,7 @@ impl Watchers {
         begins.from = read.as_ref().map_or(u64::MAX, |(_, commit)| *commit);
         drop(begins);
         // From here on it ends as every watch ends, also if there is no result to begin with.
-        let watch = QueryWatch { watchers: self.clone(), watched: watched.clone(), _kept: kept };
+        let watch = QueryWatch { watchers: self.clone(), watched: watched.clone(), kept };
         Ok((read?.0, Watch(Watching::Query(watch))))
     }
 
@@ -266,7 +266,7 @@ impl Query {
 impl fmt::Debug for Watch {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match &self.0 {
-            Watching::Query(watch) => write!(f, "Watch({:?})", watch._kept),
+            Watching::Query(watch) => write!(f, "Watch({:?})", watch.kept),
             Watching::Commits(watch) => write!(f, "Watch(after commit {})", watch.watcher.from),
             Watching::Current(kept) => write!(f, "Watch({kept:?})"),
         }
@@ -291,7 +291,7 @@ impl Drop for CommitWatch {
 struct QueryWatch {
     watchers: Arc<Watchers>,
     watched: Arc<Watched>,
-    _kept: KeptUp,
+    kept: KeptUp,
 }
 
 impl Drop for QueryWatch {

@@ -2,13 +2,12 @@
 
 use std::fmt;
 use std::ops::Deref;
-use std::sync::Arc;
-use std::task::{Wake, Waker};
+use std::task::Waker;
 
 use super::{FromRow, TypedQuery};
 use crate::error::Result;
-use crate::query::{DeltaRow, QueryResult, Step};
-use crate::trace::DeltaStream;
+use crate::query::{Delta, DeltaRow, QueryResult, Step};
+use crate::trace::{DeltaStream, waker};
 
 /// The rows of a standing query as a list of structs or tuples that follows it; see
 /// [`Cache::live`](crate::Cache::live).
@@ -48,15 +47,8 @@ pub struct LiveRows<T> {
     query: TypedQuery<T>,
     deltas: DeltaStream,
     waker: Waker,
-}
-
-/// What wakes whoever draws.
-struct Call<F>(F);
-
-impl<F: Fn() + Send + Sync> Wake for Call<F> {
-    fn wake(self: Arc<Self>) {
-        (self.0)();
-    }
+    /// The result that the list shows, and the one that it should: a row of that cannot be read.
+    unread: Option<(QueryResult, QueryResult)>,
 }
 
 impl<T: FromRow> LiveRows<T> {
@@ -65,9 +57,8 @@ impl<T: FromRow> LiveRows<T> {
         query: &TypedQuery<T>,
         wake: impl Fn() + Send + Sync + 'static,
     ) -> Result<Self> {
-        let waker = Waker::from(Arc::new(Call(wake)));
-        let rows = query.rows_of(&start)?;
-        let mut live = Self { rows, query: query.clone(), deltas, waker };
+        let (rows, waker) = (query.rows_of(&start)?, waker(wake));
+        let mut live = Self { rows, query: query.clone(), deltas, waker, unread: None };
         // From here on it is woken.
         live.update()?;
         Ok(live)
@@ -77,8 +68,9 @@ impl<T: FromRow> LiveRows<T> {
     /// view can follow with its own rows, or light up what is new. The rows are in the list already.
     ///
     /// # Errors
-    /// Why the query's result cannot be computed, or a row not be read as the struct. The list stays
-    /// as it was, and follows again once the result can be.
+    /// Why the query's result cannot be computed, or a row of it not be read as the struct. The list
+    /// stays as it was, each call returns the error, and once the result can be read the list follows
+    /// again.
     ///
     /// See [`LiveRows`] for an example.
     pub fn update(&mut self) -> Result<Vec<Step<()>>> {
@@ -108,13 +100,22 @@ impl<T: FromRow> LiveRows<T> {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn update_with(&mut self, mut each: impl FnMut(Step<DeltaRow<'_>>)) -> Result<()> {
-        while let Some(delta) = self.deltas.next(Some(&self.waker)) {
-            let delta = delta?;
+        loop {
+            let delta = match (self.deltas.next(Some(&self.waker)).transpose()?, &self.unread) {
+                (Some(delta), Some((shown, _))) => Delta::between(shown, delta.after()),
+                (Some(delta), None) => delta,
+                (None, unread) => match (self.deltas.failure(), unread) {
+                    (Some(failure), _) => return Err(failure.clone()),
+                    (None, Some((shown, after))) => Delta::between(shown, after),
+                    (None, None) => return Ok(()),
+                },
+            };
+            self.unread = Some((delta.before().clone(), delta.after().clone()));
             let steps = self.query.steps(&delta)?;
+            self.unread = None;
             steps.into_iter().for_each(|step| step.apply(&mut self.rows));
             delta.steps().for_each(&mut each);
         }
-        Ok(())
     }
 
     /// The query that the list follows.

@@ -392,12 +392,12 @@ impl Following<'_> {
         if !node.is_watched() || node.is_behind() {
             // A large commit has many starts and many tuples: then the tuples' rows are hashed.
             let is_large = starts.len() > 4 && tuples.len() > 4;
-            let hashed = tuples.iter().take(if is_large { tuples.len() } else { 0 });
-            let hashed = hashed.flat_map(|tuple| tuple.tuple.iter().copied().enumerate());
-            let hashed: FxHashSet<(usize, Slot)> = hashed.collect();
-            let is_in_tuple = |start: &Start| match is_large {
-                true => hashed.contains(&(start.source, start.slot)),
-                false => tuples.iter().any(|tuple| tuple.tuple[start.source] == start.slot),
+            let hashed: Option<FxHashSet<(usize, Slot)>> = is_large.then(|| {
+                tuples.iter().flat_map(|of| of.tuple.iter().copied().enumerate()).collect()
+            });
+            let is_in_tuple = |start: &Start| match &hashed {
+                Some(hashed) => hashed.contains(&(start.source, start.slot)),
+                None => tuples.iter().any(|tuple| tuple.tuple[start.source] == start.slot),
             };
             let mine = starts
                 .iter()
