@@ -30,7 +30,7 @@ pub(crate) struct Arguments {
 
 pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     if arguments.format != Format::Table && arguments.schema.is_some() {
-        let message = "what a schema says is no rows; leave out --format";
+        let message = "the check of a schema prints no rows; leave out --format";
         return Err(wrong_call(anyhow::anyhow!(message)));
     }
     match (&arguments.schema, &arguments.cache) {

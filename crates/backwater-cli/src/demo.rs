@@ -102,8 +102,12 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
         )?;
     }
 
-    let command =
-        if env::var_os("CARGO").is_some() { "cargo run -q --release --" } else { "backwater" };
+    // As it was called itself, so that nothing is built once more.
+    let command = match (env::var_os("CARGO"), cfg!(debug_assertions)) {
+        (Some(_), true) => "cargo run -q --",
+        (Some(_), false) => "cargo run -q --release --",
+        (None, _) => "backwater",
+    };
     let file = path.display();
     writeln!(out, "\n{BOLD}Look further{BOLD:#}")?;
     writeln!(out, "  {command} tables --cache {file}")?;

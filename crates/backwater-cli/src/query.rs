@@ -27,7 +27,7 @@ pub(crate) struct Arguments {
 pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     let cache = Cache::open(SqliteFile::read_only(&arguments.cache))?;
     let params: Named = arguments.params.iter().cloned().collect();
-    let query = cache.query(&arguments.sql, params);
+    let query = cache.query(arguments.sql.trim(), params);
     let query = query.map_err(|error| match error.kind() {
         ErrorKind::Sql | ErrorKind::UnknownName | ErrorKind::Parameter => wrong_call(error),
         _ => error.into(),

@@ -363,6 +363,10 @@ fn a_recording_becomes_rows_and_says_what_it_was_worth() {
         .out();
     let first = r#"{"file":"morning.har","response":"GET /departures?port=SAL","rule":"departures","objects":100,"new":39,"changed":0,"deleted":0,"skipped":0}"#;
     assert_eq!((records.lines().next(), records.lines().count()), (Some(first), 8));
+    world.write("port.json", r#"{"port":{"SAL":{"name":"Salt"},"XYZ":{"name":"New"}}}"#);
+    world
+        .run("ingest --cache ndjson.db --kind merge-patch --format csv port.json")
+        .says("port.json,port.json,,,1,1,0,0\n");
     let quiet =
         world.run("ingest --schema backwater.toml --cache quiet.db --quiet morning.har").out();
     assert_eq!(quiet, "");

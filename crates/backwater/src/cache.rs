@@ -14,7 +14,7 @@ use crate::builder::{CacheBuilder, Settings};
 use crate::change::{Changes, Transaction};
 use crate::commit::{Core, Kind, Written};
 use crate::derived::{Derived, DerivedBy, Reader};
-use crate::error::{Error, ErrorKind, Result};
+use crate::error::{Error, ErrorKind, Result, of_another_cache};
 use crate::query::{Delta, Engine, Query, QueryResult};
 use crate::schema::Schema;
 use crate::storage::{Persister, SchemaChange, Storage};
@@ -542,7 +542,8 @@ impl Cache {
     /// on for ever: the cache does not look into either.
     ///
     /// # Errors
-    /// [`ErrorKind::Result`] if the result that it would begin with cannot be computed.
+    /// [`ErrorKind::Result`] if the result that it would begin with cannot be computed, or if the
+    /// query is another cache's.
     ///
     /// ```
     /// # use std::sync::{Arc, Mutex};
@@ -589,6 +590,7 @@ impl Cache {
         query: &Query,
         callback: impl FnMut(&ReachedQuery<'_>) + Send + 'static,
     ) -> Result<(QueryResult, Watch)> {
+        self.check_own(query)?;
         self.0.core.watchers.add(query, Box::new(callback))
     }
 
@@ -637,7 +639,8 @@ impl Cache {
     /// for [`Cache::watch`].
     ///
     /// # Errors
-    /// [`ErrorKind::Nested`] if it is called inside of a commit's closure.
+    /// [`ErrorKind::Nested`] if it is called inside of a commit's closure, [`ErrorKind::Result`] if
+    /// the value is another cache's.
     ///
     /// ```
     /// # use std::sync::{Arc, Mutex};
@@ -665,6 +668,9 @@ impl Cache {
         derived: &Derived<T>,
         mut callback: impl FnMut(&Result<Arc<T>>) + Send + 'static,
     ) -> Result<Watch> {
+        if !derived.is_of(&self.0.core.published) {
+            return Err(of_another_cache("the derived value").help("define it in this cache"));
+        }
         let derived = derived.clone();
         let mut last: Option<Result<Arc<T>>> = None;
         // What is told may commit, and so come back here.
@@ -713,6 +719,7 @@ impl Cache {
     ///
     /// See [`DeltaStream`] for an example.
     pub fn deltas(&self, query: &Query) -> Result<(QueryResult, DeltaStream)> {
+        self.check_own(query)?;
         DeltaStream::of(&self.0.core.watchers, query)
     }
 

@@ -291,6 +291,11 @@ from_other!(
     std::string::FromUtf8Error
 );
 
+/// What is given to a cache and is another one's.
+pub(crate) fn of_another_cache(what: &str) -> Error {
+    Error::new(ErrorKind::Result, format!("{what} is one of another cache"))
+}
+
 /// The known name that a wrong one is most likely meant to be.
 pub(crate) fn nearest_name<'a>(
     wrong: &str,

@@ -75,7 +75,11 @@ proptest! {
             match op {
                 Op::Write(id, port, delay) => {
                     let row = Sailing { id: *id, port: *port, delay: *delay };
-                    cache.commit("written", |tx| tx.table::<Sailing>()?.merge(&row)).unwrap();
+                    cache.commit("written", |tx| match delay {
+                        // Absent, if the row is new.
+                        None if !model.contains_key(id) => tx.insert("sailing", [("id", *id), ("port", *port)]),
+                        _ => tx.table::<Sailing>()?.merge(&row),
+                    }).unwrap();
                     model.insert(*id, (*port, *delay));
                 }
                 Op::Delete(id) => {
@@ -191,6 +195,26 @@ fn a_derived_value_is_told_when_it_is_another_one() {
     drop(watch);
     cache.commit("cleared", |tx| tx.delete_where("sailing", |_| Ok(true))).unwrap();
     assert_eq!(told.lock().unwrap().len(), 4);
+}
+
+#[test]
+fn what_is_of_another_cache_is_refused() {
+    let (cache, other) = (cache(), cache());
+    let query = other.query("SELECT id FROM sailing", ()).unwrap();
+    let value = other.derived("seven", |_| Ok(7));
+    let ids = query.typed::<(i64,)>().unwrap();
+    let refused = [
+        cache.watch(&query, |_| {}).map(drop),
+        cache.watch_local(&query, |_| {}).map(drop),
+        cache.live(&ids, || {}).map(drop),
+        cache.deltas(&query).map(drop),
+        cache.rehydrate(&query),
+        cache.watch_derived(&value, |_| {}).map(drop),
+    ];
+    for refused in refused {
+        let message = refused.unwrap_err().to_string();
+        assert!(message.ends_with("is one of another cache; define it in this cache"), "{message}");
+    }
 }
 
 #[test]

@@ -5,7 +5,7 @@ use std::io::{self, Write};
 use backwater::{
     Cache, Report, Value,
     recording::Recording,
-    report::{Ingested, Totals},
+    report::{ChangeKind, Ingested, Totals},
 };
 
 use crate::output::{BOLD, Format, Rows, count, grouped, report_width, shortened};
@@ -52,6 +52,9 @@ impl Printer {
             self.totals.add(brought);
             let record = [Value::from(file)].into_iter().chain(line(label, brought));
             self.records.push(record.collect());
+        }
+        if report.ingested().is_empty() {
+            self.records.push(changes(file, report));
         }
     }
 
@@ -145,6 +148,14 @@ fn line(label: &str, brought: &Ingested) -> Vec<Value> {
     totals.add(brought);
     let first = [label.into(), Value::from(brought.rule.clone())];
     first.into_iter().chain(counts(&totals)).collect()
+}
+
+/// What a patch or an export changed, as a record. There is no rule, and no objects are counted.
+fn changes(file: &str, report: &Report) -> Vec<Value> {
+    let count = |kind| report.changes().filter(|change| change.kind() == kind).count();
+    let counts = [ChangeKind::Inserted, ChangeKind::Updated, ChangeKind::Deleted].map(count);
+    let [new, changed, deleted] = counts.map(|number| Value::Int(number as i64));
+    vec![file.into(), file.into(), Value::Null, Value::Null, new, changed, deleted, Value::Int(0)]
 }
 
 /// What all responses of a rule brought, as a row.

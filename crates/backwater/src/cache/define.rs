@@ -9,7 +9,7 @@ use super::Cache;
 use crate::caught::step;
 use crate::change::Changes;
 use crate::commit::{Kind, Writer, Writing};
-use crate::error::{Error, ErrorKind, Result};
+use crate::error::{Error, ErrorKind, Result, of_another_cache};
 use crate::query::{
     Apart, BindingNo, Bound, ComputedApart, Plan, Query, Rebound, Scalar, compile, compute_apart,
     may_stop,
@@ -135,14 +135,19 @@ impl Cache {
         Ok((writing, None))
     }
 
+    /// Whether a query is this cache's.
+    pub(super) fn check_own(&self, query: &Query) -> Result<()> {
+        if query.is_of(&self.0.core.published) {
+            return Ok(());
+        }
+        Err(of_another_cache("the query").help("define it in this cache"))
+    }
+
     /// A query's handle goes over to other values.
     pub(super) fn go_over(&self, label: String, query: &Query, params: &Named) -> Result<Report> {
         let core = &self.0.core;
         let mut writing = core.begin()?;
-        if !query.is_of(&core.published) {
-            return Err(Error::new(ErrorKind::Result, "the query is one of another cache")
-                .help("define it in this cache"));
-        }
+        self.check_own(query)?;
         let watch = Stopwatch::start(core.clock());
         let to = || {
             let old = query.node();

@@ -194,6 +194,7 @@ impl Cache {
     ///
     /// # Errors
     /// As [`Cache::open`](crate::Cache::open); [`ErrorKind::UnknownName`] if there is no such table;
+    /// [`ErrorKind::Result`] if the query is another cache's;
     /// [`ErrorKind::Nested`] if it is called inside of a commit's closure. What could not be read is
     /// tried again at the next call.
     ///
@@ -207,7 +208,10 @@ impl Cache {
                 let tables = names.iter().map(|name| state.schema.table_no(name));
                 tables.collect::<Result<Vec<_>>>()?
             }
-            Tables::ReadBy(query) => query.tables(),
+            Tables::ReadBy(query) => {
+                self.check_own(&query)?;
+                query.tables()
+            }
         };
         self.bring(tables)
     }

@@ -15,7 +15,7 @@ use super::changes::ChangedRows;
 use super::history::History;
 use super::since::{Under, Whereabouts, Written, Wrote, written};
 use super::{Changes, FieldSet, Happened, RowAt, Staged, StagedRow, Transaction};
-use crate::error::{Error, ErrorKind, Result};
+use crate::error::{Result, of_another_cache};
 use crate::schema::{FieldNo, Kind, Made, OnDelete, TableNo};
 use crate::table::{Cell, OWNER, Slot, State, TARGET};
 
@@ -86,7 +86,7 @@ impl Transaction {
             None => (changes.clone(), true),
         };
         if !of.before.is_of_cache_of(&self.state) {
-            return Err(Error::new(ErrorKind::Result, "the report is one of another cache")
+            return Err(of_another_cache("the report")
                 .help("withdraw it in the cache that made the commit"));
         }
         if of.rows.is_withdrawn() == is_withdrawn {

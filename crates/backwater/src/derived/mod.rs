@@ -102,6 +102,11 @@ impl<T: PartialEq + Send + Sync + 'static> Derived<T> {
         self.0.runs()
     }
 
+    /// Whether it is one of the cache's whose results are published there.
+    pub(crate) fn is_of(&self, published: &Arc<Published>) -> bool {
+        self.0.is_of(published)
+    }
+
     /// What it is called.
     ///
     /// ```

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use super::node::Source;
 use super::reads::Read;
 use super::{Derived, TrackedRows};
-use crate::error::{Error, ErrorKind, Result};
+use crate::error::{Error, ErrorKind, Result, of_another_cache};
 use crate::query::{Moment, Published, Query, QueryResult};
 use crate::typed::ReadTable;
 
@@ -67,7 +67,7 @@ impl Reader {
     /// ```
     pub fn query(&self, query: &Query) -> Result<QueryResult> {
         if !query.is_of(&self.published) {
-            return Err(elsewhere("the query"));
+            return Err(of_another_cache("the query").help("define it in this cache"));
         }
         let result = match query.read_at(&self.now.state, self.now.commit) {
             Some(result) => result,
@@ -97,7 +97,7 @@ impl Reader {
     /// See [`Derived`] for an example.
     pub fn derived<T: PartialEq + Send + Sync + 'static>(&self, of: &Derived<T>) -> Result<Arc<T>> {
         if !of.0.is_of(&self.published) {
-            return Err(elsewhere("the derived value"));
+            return Err(of_another_cache("the derived value").help("define it in this cache"));
         }
         let value = match of.0.at(&self.now) {
             Some(value) => value,
@@ -110,11 +110,6 @@ impl Reader {
         self.record(Read::Derived { node, given: Arc::new(value.clone()) });
         value
     }
-}
-
-fn elsewhere(what: &str) -> Error {
-    Error::new(ErrorKind::Result, format!("{what} is one of another cache"))
-        .help("define it in this cache")
 }
 
 impl std::fmt::Debug for Reader {

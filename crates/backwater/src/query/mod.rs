@@ -29,6 +29,7 @@ pub use handle::Query;
 pub(crate) use handle::{HandleNo, Moment, Published};
 pub use plan::explain::{Explanation, Operator};
 pub(crate) use plan::{Plan, Relation};
+pub(crate) use result::delta::apply_all;
 pub use result::delta::{Delta, DeltaKind, DeltaRow, Step};
 pub use result::missing::{Missing, MissingCell};
 pub use result::{QueryResult, ResultRow, RowKey};

@@ -6,7 +6,7 @@ use std::task::Waker;
 
 use super::{FromRow, TypedQuery};
 use crate::error::Result;
-use crate::query::{Delta, DeltaRow, QueryResult, Step};
+use crate::query::{Delta, DeltaRow, QueryResult, Step, apply_all};
 use crate::trace::{DeltaStream, waker};
 
 /// The rows of a standing query as a list of structs or tuples that follows it; see
@@ -113,7 +113,7 @@ impl<T: FromRow> LiveRows<T> {
             self.unread = Some((delta.before().clone(), delta.after().clone()));
             let steps = self.query.steps(&delta)?;
             self.unread = None;
-            steps.into_iter().for_each(|step| step.apply(&mut self.rows));
+            apply_all(steps, &mut self.rows);
             delta.steps().for_each(&mut each);
         }
     }

@@ -259,8 +259,8 @@ impl<T: Table> TableWriter<'_, T> {
     }
 
     fn ids_where(&self, mut holds: impl FnMut(&T) -> bool) -> Vec<Id<T>> {
-        let rows = self.rows().here().filter(|row| holds(row));
-        rows.map(|row| row.row_id()).collect()
+        let rows = self.rows().iter().filter_map(Found::known);
+        rows.filter(|row| holds(row)).map(|row| row.row_id()).collect()
     }
 
     fn slot(&self, id: &Id<T>) -> Option<Slot> {

@@ -382,8 +382,11 @@ impl RowId {
             RowId::Int(number) => out.push_str(&number.to_string()),
             RowId::Text(text) => write_json_text(out, text),
             RowId::Parts(parts) => {
+                out.push('[');
                 for (number, part) in parts.iter().enumerate() {
-                    out.push(if number == 0 { '[' } else { ',' });
+                    if number > 0 {
+                        out.push(',');
+                    }
                     part.write_json(out);
                 }
                 out.push(']');

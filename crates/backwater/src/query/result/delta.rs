@@ -230,9 +230,44 @@ impl Delta {
         // What may fail comes first.
         let made = self.steps().map(|step| step.try_map(|row| make(&row)));
         let steps = made.collect::<Result<Vec<_>>>()?;
-        steps.into_iter().for_each(|step| step.apply(shown));
+        apply_all(steps, shown);
         Ok(())
     }
+}
+
+/// Takes the steps of one delta on a list. Many are taken in one pass, as each by itself moves all
+/// rows behind it.
+pub(crate) fn apply_all<T>(steps: Vec<Step<T>>, list: &mut Vec<T>) {
+    const FEW: usize = 4;
+    if steps.len() < FEW {
+        return steps.into_iter().for_each(|step| step.apply(list));
+    }
+    let removals = steps.iter().take_while(|step| matches!(step, Step::Remove { .. })).count();
+    let mut steps = steps.into_iter();
+    let mut removed: Vec<usize> = Vec::with_capacity(removals);
+    removed.extend(steps.by_ref().take(removals).map(|step| step.at()));
+    // They stand from the last to the first.
+    let mut place = 0;
+    list.retain(|_| {
+        let is_removed = removed.last() == Some(&place);
+        removed.truncate(removed.len() - usize::from(is_removed));
+        place += 1;
+        !is_removed
+    });
+    let mut kept = std::mem::take(list).into_iter();
+    for step in steps {
+        let before = step.at().saturating_sub(list.len());
+        list.extend(kept.by_ref().take(before));
+        match step {
+            Step::Insert { row, .. } => list.push(row),
+            Step::Set { row, .. } => {
+                kept.next();
+                list.push(row);
+            }
+            Step::Remove { .. } => debug_assert!(false, "removals come first"),
+        }
+    }
+    list.extend(kept);
 }
 
 /// One step from a list that shows an old result to the new one; see [`Delta::steps`].
@@ -260,6 +295,18 @@ pub enum Step<T> {
 }
 
 impl<T> Step<T> {
+    /// The position that the step is about.
+    ///
+    /// ```
+    /// use backwater::delta::Step;
+    ///
+    /// assert_eq!(Step::Set { at: 3, row: "7" }.at(), 3);
+    /// ```
+    pub fn at(&self) -> usize {
+        let (Step::Remove { at } | Step::Insert { at, .. } | Step::Set { at, .. }) = self;
+        *at
+    }
+
     /// The same step with another kind of row.
     ///
     /// ```
