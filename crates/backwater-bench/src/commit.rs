@@ -57,7 +57,7 @@ impl Kept {
         self.top.iter().take(20).copied().collect()
     }
 
-    /// Changes one delay, and tells how the three results move.
+    /// Changes one delay, and returns how the three results move.
     fn update(&mut self, id: i64, delay: i64) -> Vec<Step> {
         let mut steps = Vec::new();
         let Some(sailing) = self.maps.sailings.get_mut(&id) else { return steps };
@@ -81,7 +81,7 @@ impl Kept {
         }
         let departs = sailing.departs_at;
         let (from, to) = ((Reverse(old), id), (Reverse(Some(delay)), id));
-        // Only what stands among the first, or comes to stand there, shows.
+        // Only what is among the first, or becomes one of them, shows.
         let last = self.top.iter().nth(19).copied();
         let shows = last.is_none_or(|last| from <= last || to <= last);
         let before = if shows { self.page() } else { Vec::new() };
@@ -112,7 +112,7 @@ impl Kept {
         };
         let (from, to) = (place(before, id), place(&after, id));
         steps.push((2, from, to, row(id, departs)));
-        // One more comes in or goes at the end.
+        // One more enters or leaves at the end.
         let edge = match (from, to) {
             (Some(_), None) => after.last().map(|(_, id)| *id),
             (None, Some(_)) => before.last().map(|(_, id)| *id),

@@ -1,4 +1,4 @@
-//! The same work written by hand: structs with owned strings, one map a kind of thing.
+//! The same work written by hand: structs with owned strings, one map for each kind.
 
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
@@ -102,7 +102,7 @@ fn micros<'de, D: Deserializer<'de>>(deserializer: D) -> Result<i64, D::Error> {
     Ok(time.as_microsecond())
 }
 
-/// One map a kind of thing.
+/// One map for each kind.
 #[derive(Default)]
 pub(crate) struct Maps {
     pub(crate) ports: HashMap<Box<str>, Port>,

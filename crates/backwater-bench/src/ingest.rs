@@ -174,11 +174,11 @@ pub(crate) fn figure(
     Figure { case, size, ours, baseline_name, baseline, at_most, unit: "s" }
 }
 
-/// Both tell of the same rows, and of the same fields of them.
+/// Both have the same rows, and the same fields of them.
 fn check_equal(ours: &Report, hand: &[Changed]) -> anyhow::Result<()> {
     let mut ours: Vec<String> = ours.changes().map(|change| told(&change)).collect();
     let mut hand: Vec<String> = hand.iter().map(told_by_hand).collect();
-    // By hand, a thing that is met with two values in one response is told twice.
+    // By hand, an object that occurs with two values in one response is counted twice.
     for list in [&mut ours, &mut hand] {
         list.sort_unstable();
     }

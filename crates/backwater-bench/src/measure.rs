@@ -13,7 +13,7 @@ pub(crate) struct Figure {
     pub(crate) ours: f64,
     pub(crate) baseline_name: &'static str,
     pub(crate) baseline: f64,
-    /// What is asked for: the highest ratio that is good enough.
+    /// The target: the highest ratio that is good enough.
     pub(crate) at_most: f64,
     /// `s` for seconds, `bytes` for memory, `x` for growth.
     pub(crate) unit: &'static str,
@@ -54,8 +54,8 @@ pub(crate) fn alternate<P, A, B>(
     (median(ours_took), median(baseline_took))
 }
 
-/// Lets the allocator put together what the other side has freed: it does so at the next larger
-/// allocations, some thousand pieces at each, and whoever asks for them would pay for it.
+/// Lets the allocator merge what the other side has freed: it does so at the next larger
+/// allocations, some thousand pieces at each, and the side that makes them would pay for it.
 fn settle() {
     for _ in 0..512 {
         drop(black_box(Vec::<u8>::with_capacity(100_000)));

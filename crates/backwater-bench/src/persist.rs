@@ -269,7 +269,7 @@ pub(crate) fn first_write(size: usize) -> anyhow::Result<Vec<Figure>> {
             let held = Held { file, may_write: may_write.clone(), writes, refused };
             let cache = Cache::open_with(schema.clone(), held)?;
             cache.commit("departures loaded", |tx| tx.ingest("departures", &page))?;
-            // The writer thread has tried in vain, and will not come again for a while.
+            // The writer thread has tried in vain, and will not try again for a while.
             while tried.load(Ordering::Acquire) == 0 {
                 std::thread::sleep(Duration::from_millis(1));
             }

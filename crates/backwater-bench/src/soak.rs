@@ -18,7 +18,7 @@ const SCHEMA: &str = r#"
     fields = { id = "int", port = { to = "port", on_delete = "cascade" }, n = "int", note = "text" }
 "#;
 
-/// So many rows there are about.
+/// About how many rows there are.
 const ROWS: i64 = 2000;
 
 const STATEMENTS: [&str; 5] = [
@@ -50,7 +50,7 @@ pub(crate) fn soak(size: usize, alloc: &PeakAlloc) -> anyhow::Result<Vec<Figure>
         let all = cache.query("SELECT count(*) AS n FROM call", ())?;
         move |read| Ok(read.query(&all)?.row(0).map(|row| row.values().to_vec()))
     });
-    // These are never asked for again, nor is anything of theirs touched.
+    // These are never read again, nor is anything of theirs touched.
     let still = cache.query("SELECT code FROM port WHERE n = -1", ())?;
     let _still = cache.watch(&still, |_| {})?;
     let waiting = cache.derived("never again", move |read| Ok(read.query(&still)?.len()));

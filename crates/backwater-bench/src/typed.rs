@@ -21,7 +21,7 @@ struct Sailing {
     cars_booked: i64,
 }
 
-/// What a list shows of a sailing, its texts lent.
+/// What a list shows of a sailing, its texts borrowed.
 #[derive(Debug, Clone, PartialEq, Table)]
 #[table(of = Sailing)]
 struct Shown<'s> {
@@ -104,7 +104,7 @@ pub(crate) fn read(size: usize) -> anyhow::Result<Vec<Figure>> {
     ])
 }
 
-/// Derived values, each of one row, and all asked for once.
+/// Derived values, each of one row, and all read once.
 fn derived(cache: &Cache, runs: &Arc<AtomicU64>) -> anyhow::Result<Vec<Derived<i64>>> {
     let runs = runs.clone();
     let delay = cache.derived_by("delay", move |read, id: &Id<Sailing>| {

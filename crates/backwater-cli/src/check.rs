@@ -17,7 +17,8 @@ use crate::output::{Format, Rows, count};
 pub(crate) struct Arguments {
     /// The schema, such as backwater.toml
     schema: Option<PathBuf>,
-    /// A cache file to look through; with a schema, tells what opening the file with it would do
+    /// A cache file to look through; with a schema, also says what opening the file with it would
+    /// do
     #[arg(long, value_name = "FILE")]
     cache: Option<PathBuf>,
     /// How to print what was found; the machine formats are for a cache file alone
@@ -127,7 +128,7 @@ fn number(number: usize) -> Value {
     Value::Int(number as i64)
 }
 
-/// Tells what opening the file with the schema would do, and does none of it.
+/// Says what opening the file with the schema would do, and does none of it.
 fn check_both(schema: &PathBuf, path: &Path, quiet: bool) -> anyhow::Result<()> {
     let (name, read) = (path.display(), read_schema(schema)?);
     let builder = Cache::builder().schema(read).storage(SqliteFile::read_only(path));
@@ -160,7 +161,7 @@ pub(crate) fn leaves(cache: &Cache) -> Vec<String> {
         .collect()
 }
 
-/// What a commit has let go of as it was too much, a line a table.
+/// What a commit has deleted as it was too much, a line a table.
 pub(crate) fn lets_go(report: &Report) -> Vec<String> {
     let mut rows: BTreeMap<&str, usize> = BTreeMap::new();
     report.changes().for_each(|change| *rows.entry(change.table()).or_default() += 1);

@@ -1,4 +1,4 @@
-//! `backwater demo`: a morning at the Saltmere ferries, told on the terminal.
+//! `backwater demo`: a morning at the Saltmere ferries, shown on the terminal.
 
 use std::env;
 use std::fs;

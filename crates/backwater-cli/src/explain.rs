@@ -87,7 +87,7 @@ fn branch(operator: &Operator, before: &str, is_last: bool) -> anyhow::Result<()
     Ok(())
 }
 
-/// A text in lines of so many letters, broken between words.
+/// A text in lines of this many letters, broken between words.
 fn folded(text: &str, room: usize) -> Vec<String> {
     let mut lines = vec![String::new()];
     for word in text.split(' ') {

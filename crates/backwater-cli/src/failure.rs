@@ -26,7 +26,7 @@ pub(crate) fn wrong_call(error: impl Into<anyhow::Error>) -> anyhow::Error {
 
 /// Prints an error and gives the exit code: 1 if the work failed, 2 if the call was wrong.
 pub(crate) fn report(error: &anyhow::Error) -> ExitCode {
-    // Whoever reads our output may stop early; that is no failure.
+    // The reader of our output may stop early; that is no failure.
     let closed = error.chain().filter_map(|cause| cause.downcast_ref::<io::Error>());
     if closed.into_iter().any(|cause| cause.kind() == io::ErrorKind::BrokenPipe) {
         return ExitCode::SUCCESS;

@@ -217,7 +217,7 @@ pub(crate) fn report_width() -> usize {
     terminal_width().unwrap_or(100).min(100)
 }
 
-/// A text in at most so many letters, its middle left out if need be.
+/// A text in at most this many letters, its middle left out if need be.
 pub(crate) fn shortened(text: &str, most: usize) -> String {
     let letters: Vec<char> = text.chars().collect();
     if letters.len() <= most {
@@ -228,7 +228,7 @@ pub(crate) fn shortened(text: &str, most: usize) -> String {
     letters[..start].iter().chain(&['…']).chain(&letters[end..]).collect()
 }
 
-/// A list with commas in lines of at most so many letters, as far as its parts allow it.
+/// A list with commas in lines of at most this many letters, as far as its parts allow it.
 pub(crate) fn folded(list: &str, most: usize) -> String {
     let (mut out, mut length) = (String::new(), 0);
     for part in list.split_inclusive(", ") {

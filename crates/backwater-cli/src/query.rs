@@ -43,10 +43,10 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     Ok(())
 }
 
-/// So many missing cells are named before the rest is counted.
+/// This many missing cells are named before the rest is counted.
 const NAMED: usize = 3;
 
-/// Says what the answer would have needed and nobody has loaded.
+/// Also list what the answer would have needed and is not loaded.
 fn tell_missing(missing: &Missing) {
     if missing.count == 0 {
         return;

@@ -30,7 +30,7 @@ pub(crate) struct Arguments {
     /// Say why a commit did to a query what it did, such as `--why by_status@3`
     #[arg(long, value_name = "QUERY@COMMIT", conflicts_with_all = ["row", "format"])]
     why: Option<String>,
-    /// Say which commit brought each value of a row, such as `--row sailing/311`
+    /// Say which commit wrote each value of a row, such as `--row sailing/311`
     #[arg(long, value_name = "TABLE/ID", conflicts_with = "format")]
     row: Option<String>,
     /// How to print the trace
@@ -46,7 +46,7 @@ enum Format {
     Json,
 }
 
-/// So many changes of a commit are named before the rest is counted.
+/// This many changes of a commit are named before the rest is counted.
 const NAMED: usize = 3;
 
 pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
@@ -163,7 +163,7 @@ fn tell(out: &mut impl Write, played: &Played, step: &PlayedStep) -> anyhow::Res
         let style = style(told.outcome);
         let why = told.why.strip_prefix(told.outcome.name()).unwrap_or(&told.why);
         let why = why.strip_prefix(": ").unwrap_or(why);
-        // What came of it is enough here; `--why` says from what.
+        // The outcome is enough here; `--why` gives the cause.
         let what = why.split(", because ").next().unwrap_or(why);
         let what = what.split(", but nobody watches").next().unwrap_or(what);
         let what = if told.outcome == Outcome::Same { "nothing in the result moved" } else { what };

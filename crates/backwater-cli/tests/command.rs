@@ -328,7 +328,7 @@ WHERE nam = 'x'"""
     world.run("check syntax.toml").fails(1, "syntax.toml:1:12: this is not TOML");
 }
 
-/// A recording is read response by response; what does not fit is told, and the rest is kept.
+/// A recording is read response by response; what does not fit is reported, and the rest is kept.
 #[test]
 fn a_recording_becomes_rows_and_says_what_it_was_worth() {
     let world = World::new();
@@ -443,7 +443,7 @@ fn patches_are_applied_and_rows_are_shown_as_trees() {
     world
         .run("tables --cache cache.db --row sailing")
         .fails(2, "\"sailing\" may have many rows; name one by its id, as in `--row sailing/ID`");
-    // What is nested deeper than anybody reads is not set out line by line.
+    // What is nested too deep to be readable is not set out line by line.
     world.write("deep.toml", "table.t = { id = 'id', fields = { id = 'int', j = 'json' } }\nresponse.ts = { table = 't', records = '' }");
     let deep = format!("{}{}", "[".repeat(50_000), "]".repeat(50_000));
     world.write("deep.json", format!(r#"[{{"id":1,"j":{deep}}}]"#));
@@ -682,7 +682,7 @@ fn a_cache_file_is_looked_through_and_held_against_a_schema() {
         .says("  sailing.minutes_late went from int to float\n")
         .says("  vessel.speed_kn is not named any more, and had no values\n");
     assert_eq!(fs::read(world.path("cache.db")).unwrap(), before);
-    // What would go, as it is too much: told beforehand, and by who opens it.
+    // What would be deleted, as it is too much: announced beforehand, and reported by the opener.
     world.write("small.toml", format!("limits.stored_bytes = 3000\n{schema}"));
     world
         .run("check small.toml --cache cache.db")
@@ -731,7 +731,7 @@ fn exports_go_where_they_should_and_nowhere_else() {
         assert!(!fs::metadata("/dev/null").unwrap().is_file());
         let full = "export --cache cache.db --out /dev/full";
         world.run(full).fails(1, "/dev/full: it cannot be written");
-        // What a lock would be written over is nobody's lock.
+        // A symbolic link is no lock of ours, and what it points at is left alone.
         world.write("precious", "my diary");
         symlink("precious", world.path("other.db-lock")).unwrap();
         let call = "ingest --schema backwater.toml --cache other.db --as fleet fleet.json";

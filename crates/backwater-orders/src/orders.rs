@@ -16,8 +16,8 @@ fn tried(orders: impl Fn() + Send + Sync + 'static) {
     builder.check(orders);
 }
 
-/// Whoever pushes and tells: when all are done, all was told, once, by one at a time, each thread's
-/// news in their order.
+/// Threads that push and deliver: when all are done, all was delivered, once, by one at a time,
+/// each thread's news in their order.
 #[test]
 fn what_is_queued_is_told_once_and_in_order() {
     tried(|| {
@@ -47,7 +47,7 @@ fn what_is_queued_is_told_once_and_in_order() {
     });
 }
 
-/// News that telling brings is told as well, after what is told just now.
+/// News that a delivery pushes are delivered as well, after the present one.
 #[test]
 fn what_telling_brings_is_told_later() {
     tried(|| {
@@ -75,7 +75,7 @@ fn what_telling_brings_is_told_later() {
     });
 }
 
-/// What is done again has seen, in the end, what everybody had written before they said so.
+/// What is repeated has seen, in the end, what every thread had written before it said so.
 #[test]
 fn nothing_stays_stale() {
     tried(|| {
@@ -102,7 +102,7 @@ fn nothing_stays_stale() {
     });
 }
 
-/// A thread that waits for what another one is about to show comes back once it is shown.
+/// A thread that waits for what another one is about to show returns once it is shown.
 #[test]
 fn what_is_announced_has_arrived() {
     tried(|| {
@@ -127,8 +127,8 @@ fn what_is_announced_has_arrived() {
     });
 }
 
-/// Whoever waits for the signal sees, in the end, all that was done before it was raised, also if it
-/// had been raised before; and it ends.
+/// A thread that waits for the signal sees, in the end, all that was done before it was raised,
+/// also if it had been raised before; and it ends.
 #[test]
 fn a_raised_signal_is_never_missed() {
     tried(|| {
@@ -159,7 +159,7 @@ fn a_raised_signal_is_never_missed() {
     });
 }
 
-/// Without an end, the last thing that was done is seen as well.
+/// Without an end, the last change is seen as well.
 #[test]
 fn the_last_thing_is_seen_without_an_end() {
     tried(|| {
@@ -180,7 +180,7 @@ fn the_last_thing_is_seen_without_an_end() {
     });
 }
 
-/// One at a time; who has the turn may begin again; and everybody gets it.
+/// One at a time; the thread that has the turn may begin again; and each gets it.
 #[test]
 fn everybody_gets_their_turn_alone() {
     tried(|| {
@@ -192,7 +192,7 @@ fn everybody_gets_their_turn_alone() {
                 let turn: Turn<'_> = turns.begin();
                 assert_eq!(working.fetch_add(1, Ordering::SeqCst), 0);
                 drop(turns.begin());
-                // Nothing was cut off, so nobody loses a turn.
+                // Nothing was cut off, so no thread loses a turn.
                 turns.free_if_cut_off();
                 assert!(turns.is_mine() && turn.is_current());
                 working.fetch_sub(1, Ordering::SeqCst);

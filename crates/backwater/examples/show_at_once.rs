@@ -20,7 +20,7 @@ enum Answer {
     NoRoom,
 }
 
-/// Shows more cars for a booking before anybody has said yes.
+/// Shows more cars for a booking before the server has agreed.
 fn ask_for(cache: &Cache, booking: i64, cars: i64) -> Result<Report> {
     let asked = cache.commit(format!("{cars} cars asked for"), |tx| {
         tx.table::<Booking>()?.update(booking, |booking| {
@@ -62,7 +62,7 @@ fn main() -> Result<()> {
     answered(&cache, 1, &shown, Answer::Yes)?;
 
     let shown = ask_for(&cache, 2, 5)?;
-    // Meanwhile the feed brings another name; that is not ours to take back.
+    // Meanwhile the feed delivers another name; withdrawing must leave that alone.
     cache.commit("live change", |tx| {
         tx.table::<Booking>()?.write(2, Booking::PARTY, "Skerry & Sons".to_owned())
     })?;

@@ -3,7 +3,7 @@
 
 use backwater::{Cache, SchemaBuilder, error::Result};
 
-/// The timetable knows vessels and sailings, and nothing of who books.
+/// The timetable knows vessels and sailings, and nothing of bookings.
 mod timetable {
     use backwater::error::Result;
     use backwater::{Cache, Derived, Id, Link, SchemaBuilder, Table, Values};

@@ -21,11 +21,11 @@ pub(crate) struct Settings {
     pub(crate) clock: Option<Arc<dyn Clock>>,
     /// How many commits are remembered, and how many changed rows of them.
     pub(crate) commits: (usize, usize),
-    /// Bytes that results may take which nobody asks for any more.
+    /// Bytes that results without a handle may take.
     pub(crate) recent: usize,
     /// Whether a thread writes to the storage soon after each commit.
     pub(crate) writes_by_itself: bool,
-    /// Hears of panics in watchers.
+    /// Called with panics in watchers.
     pub(crate) on_panic: Option<PanicHandler>,
 }
 
@@ -61,7 +61,7 @@ pub struct CacheBuilder {
     storage: Option<Box<dyn Storage>>,
     handler: Option<Handler>,
     how: How,
-    /// Whether tables that are not read at first wait until somebody asks for them.
+    /// Whether tables that are not read at first wait until they are needed.
     load_rest_on_demand: bool,
     #[cfg(feature = "threads")]
     follow_every: Option<Duration>,
@@ -168,17 +168,18 @@ impl CacheBuilder {
         })
     }
 
-    /// The tables that [`CacheBuilder::build`] reads from the storage before it returns, together with
-    /// one-row tables, so that a program can show its first view at once. The others are read one by
-    /// one by a thread, and each appears whole, in a commit called `rehydrated …`; without the
-    /// `threads` feature, whoever asks for them reads them.
+    /// The tables that [`CacheBuilder::build`] reads from the storage before it returns, together
+    /// with one-row tables, so that a program can show its first view at once. A thread reads the
+    /// others one by one, and each appears whole, in a commit called `rehydrated …`; without the
+    /// `threads` feature, the first use reads them.
     ///
     /// [`Query::is_ready`](crate::Query::is_ready), [`Snapshot::is_ready`] and [`Cache::readiness`]
-    /// tell what is here; [`Cache::rehydrate`] and
-    /// [`Cache::rehydrate`] wait for it. A commit that writes to a table whose rows are still to come
-    /// waits for that one: what it does is as if they had been there from the start.
+    /// say what is loaded; [`Cache::rehydrate`] waits for it. A commit that writes to a table that
+    /// is not loaded waits for that one: what it does is as if the rows had been there from the
+    /// start.
     ///
-    /// If the rows have to go over to another schema first, all of them do before this returns.
+    /// If the rows have to be migrated to another schema first, all of them are before this
+    /// returns.
     ///
     /// ```
     /// use backwater::{Cache, Schema, storage::MemoryStorage};
@@ -205,9 +206,9 @@ impl CacheBuilder {
         self
     }
 
-    /// Leaves tables that are not [ready first](CacheBuilder::load_first) in the storage until
-    /// somebody asks for them. So that all of them are of one moment, an SQLite file that is only read
-    /// is held until all are here, and who writes to it waits.
+    /// Leaves tables that are not [loaded first](CacheBuilder::load_first) in the storage until
+    /// they are needed. So that all of them are of one commit, an SQLite file that is opened
+    /// read-only is locked until all are loaded, and its writer waits.
     ///
     /// ```
     /// # use backwater::{Cache, Schema, storage::MemoryStorage};
@@ -227,9 +228,8 @@ impl CacheBuilder {
         self
     }
 
-    /// Takes in what another program writes to the storage, which this one only reads: a thread looks so
-    /// often, and calls [`Cache::follow`]. What goes wrong is told to
-    /// [`CacheBuilder::on_storage_error`].
+    /// Follows what another program writes to the storage, which this one only reads: a thread
+    /// calls [`Cache::follow`] at this interval. Errors go to [`CacheBuilder::on_storage_error`].
     ///
     /// ```
     /// use std::time::Duration;
@@ -290,8 +290,8 @@ impl CacheBuilder {
         self
     }
 
-    /// A handler that hears of each panic in a watcher, on the thread that called the watcher. The
-    /// panic ends that call alone, and is a `tracing` event of level `ERROR` as well.
+    /// A handler for panics in watchers, called on the thread that called the watcher. The panic
+    /// ends that call alone, and is a `tracing` event of level `ERROR` as well.
     ///
     /// ```
     /// # use backwater::{Cache, Schema};
@@ -316,9 +316,9 @@ impl CacheBuilder {
         self
     }
 
-    /// Of how many commits the reports are kept for [`Cache::commits`]. A report keeps what the
-    /// tables held before and after. If nothing is said, these are 16 commits, and fewer if they
-    /// wrote more than 65,536 rows together; so many that one commit writes are not remembered.
+    /// The number of commits whose reports are kept for [`Cache::commits`]. A report keeps what the
+    /// tables held before and after. The default is 16 commits, and fewer if they wrote more than
+    /// 65,536 rows together; a single commit of more rows is not remembered.
     ///
     /// See [`CacheBuilder`] for an example.
     pub fn remember_commits(mut self, commits: usize) -> Self {
@@ -326,8 +326,8 @@ impl CacheBuilder {
         self
     }
 
-    /// How many bytes results may take, roughly, that are kept for a query which was given other
-    /// values and may come back to them; 16 MiB, if nothing is said.
+    /// How many bytes results may take, roughly, that are kept for a query which was rebound and
+    /// may come back to them; 16 MiB by default.
     ///
     /// See [`CacheBuilder`] for an example.
     pub fn keep_results(mut self, bytes: usize) -> Self {

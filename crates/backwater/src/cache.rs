@@ -69,7 +69,7 @@ pub struct Cache(Arc<Inner>, #[cfg(feature = "threads")] Option<Arc<rehydrate::B
 struct Inner {
     core: Core,
     schema_changes: Vec<SchemaChange>,
-    /// Who has the rows of tables come.
+    /// Loads the rows of tables.
     rehydrating: InTurn,
 }
 
@@ -141,9 +141,9 @@ impl Cache {
         Self(Arc::new(inner))
     }
 
-    /// What became of the stored rows when the cache was opened, and as tables came later: what was
-    /// done to them because the schema is another one, what was found damaged, and which rows were
-    /// left out as too old.
+    /// What was done to the stored rows when the cache was opened, and as tables were loaded later:
+    /// how they were migrated to another schema, what was found damaged, and which rows were left
+    /// out as too old.
     ///
     /// See [`SchemaChange`], [`WhenDamaged`](crate::storage::WhenDamaged) and [`Opening`] for examples.
     pub fn opening(&self) -> Opening {
@@ -180,7 +180,8 @@ impl Cache {
 
     /// Makes a commit: the closure gathers writes in a transaction, which are then applied at once,
     /// and every standing query that they touch is brought up to date. The label says what
-    /// happened, in plain words. What the closure returns comes back beside the commit's [`Report`].
+    /// happened, in plain words. What the closure returns comes back beside the commit's
+    /// [`Report`].
     ///
     /// A commit does not wait for the storage: see [`Cache::flush`].
     ///
@@ -212,8 +213,8 @@ impl Cache {
         self.try_commit(label, write)
     }
 
-    /// The same with a closure that fails with an error type of the program's own, which comes back
-    /// as it was.
+    /// The same with a closure that fails with an error type of the program's own, which is
+    /// returned as it was.
     ///
     /// # Errors
     /// As [`Cache::commit`].
@@ -254,7 +255,8 @@ impl Cache {
         let core = &self.0.core;
         let mut writing = core.begin()?;
         let watch = Stopwatch::start(core.clock());
-        // If the closure fails or panics, it is gone: what it holds is of a version that is no more.
+        // Dropped if the closure fails or panics: what it holds belongs to a version that was
+        // discarded.
         let remembered = std::mem::take(&mut writing.remembered);
         let mut tx = Transaction::new(writing.state.clone(), writing.history.clone(), remembered);
         if writing.state.has_unready()
@@ -296,8 +298,8 @@ impl Cache {
     /// # Errors
     /// [`ErrorKind::Sql`] if the statement cannot be parsed or is not supported,
     /// [`ErrorKind::UnknownName`] if it names what is not there, or the schema has no query of that
-    /// name, both with line and column; [`ErrorKind::Parameter`] if the values are not those that it
-    /// asks for; [`ErrorKind::Stopped`] if [`Stop`](crate::Stop) says so. A result that goes beyond
+    /// name, both with line and column; [`ErrorKind::Parameter`] if the values are not those that
+    /// it takes; [`ErrorKind::Stopped`] if [`Stop`](crate::Stop) says so. A result that exceeds
     /// `[limits]` is an error where it is read.
     ///
     /// ```
@@ -326,19 +328,19 @@ impl Cache {
         }
     }
 
-    /// Gives a standing query other values for its parameters; those that are not named stay as
-    /// they are. Whatever of the old result can stay does: a bound that moves a little lets only
-    /// the rows in between come or go, a search text that grows only looks at what it had found, a
-    /// page turned shows other rows of the same order. All clones of the handle go over, and
-    /// watches of it hear how the result moved from the old values to the new ones.
+    /// Rebinds a standing query: gives it other values for its parameters; those that are not named
+    /// stay as they are. As much of the old result is reused as possible: a bound that moves a
+    /// little adds or removes only the rows in between, a longer search text only looks at what it
+    /// had found, another page shows other rows of the same order. All clones of the handle are
+    /// rebound, and watches of it get the delta from the old result to the new one.
     ///
-    /// It is a commit of its own, one that changes no row: it has a number and a label, and gives
-    /// a report. Results that it would be costly to come back to are kept for a while.
+    /// It is a commit of its own, one that changes no row: it has a number, a label and a report.
+    /// Results that would be costly to compute again are kept for a while.
     ///
     /// # Errors
-    /// [`ErrorKind::Parameter`] if the values are not those that the statement asks for,
-    /// [`ErrorKind::Nested`] if it is called inside of a commit's closure,
-    /// [`ErrorKind::Result`] if the query is another cache's.
+    /// [`ErrorKind::Parameter`] if the values are not those that the statement takes,
+    /// [`ErrorKind::Nested`] if it is called inside of a commit's closure, [`ErrorKind::Result`] if
+    /// the query is another cache's.
     ///
     /// ```
     /// # use backwater::{Cache, DeltaKind, Schema, Value};
@@ -405,7 +407,7 @@ impl Cache {
         let (cache, handle) = (self.clone(), query.clone());
         let label = format!("{} follows {}", query.name(), T::TABLE);
         let mut last = None;
-        // Going over tells watchers, and so may come back here.
+        // Rebinding calls watchers, and so may come back here.
         let follow = Arc::new(Again::new(move || {
             let new = params(&cache.snapshot().table::<T>()?.only());
             if last.as_ref() != Some(&new) {
@@ -415,7 +417,7 @@ impl Cache {
             Ok::<_, Error>(())
         }));
         let begin = follow.clone();
-        // What the row asks for later and the statement does not take leaves the query as it is.
+        // Parameters that the row names and the statement no longer takes leave the query as it is.
         let watch = self.watch_commits(move |report| {
             if report.changes().any(|change| change.table() == T::TABLE) {
                 drop(follow.run());
@@ -427,7 +429,7 @@ impl Cache {
     }
 
     /// A derived value: a Rust function over tables, queries and other derived values, whose result
-    /// is kept until something that it read has changed. It runs when it is asked for.
+    /// is kept until something that it read has changed. It runs when it is read.
     ///
     /// The function is given values as of one commit. If it commits or defines a query, that is
     /// refused with [`ErrorKind::Nested`].
@@ -508,7 +510,7 @@ impl Cache {
         }
     }
 
-    /// Which commit brought the value of each field of a row, as far as the commits are remembered.
+    /// Which commit wrote the value of each field of a row, as far as the commits are remembered.
     /// The id of a one-row table's row is `()`.
     ///
     /// # Errors
@@ -635,8 +637,8 @@ impl Cache {
     /// another one, or another error, for as long as what this gives lives. Commits that follow each
     /// other fast may be one call.
     ///
-    /// The value is brought up to date on the thread that commits. What may be done in `callback` is as
-    /// for [`Cache::watch`].
+    /// The value is brought up to date on the thread that commits. What may be done in `callback`
+    /// is as for [`Cache::watch`].
     ///
     /// # Errors
     /// [`ErrorKind::Nested`] if it is called inside of a commit's closure, [`ErrorKind::Result`] if
@@ -673,7 +675,7 @@ impl Cache {
         }
         let derived = derived.clone();
         let mut last: Option<Result<Arc<T>>> = None;
-        // What is told may commit, and so come back here.
+        // A watcher may commit, and so come back here.
         let look = Arc::new(Again::new(move || {
             let now = derived.get();
             let is_same = match (&last, &now) {
@@ -752,8 +754,8 @@ impl Cache {
     }
 
     /// Declares further tables, response rules and named queries while the program runs, as when a
-    /// part of it comes into use. `more` adds them to what the schema says already: tables that are
-    /// there keep their fields, and all rows, queries and watchers stay as they are.
+    /// part of it is started. `more` adds them to the schema: existing tables keep their fields,
+    /// and all rows, queries and watchers stay as they are.
     ///
     /// It is a commit of its own, one that changes no row.
     ///
@@ -794,7 +796,7 @@ impl Cache {
         label: impl Into<String>,
         more: impl FnOnce(SchemaBuilder) -> SchemaBuilder,
     ) -> Result<Report> {
-        // What has a place in a storage does not change under whoever reads from it.
+        // What has a place in a storage does not change while it is read.
         self.rehydrate(..)?;
         let core = &self.0.core;
         let writing = core.begin()?;
@@ -815,15 +817,15 @@ impl Cache {
         Ok(report)
     }
 
-    /// Withdraws a commit, in a commit of its own: the tables are as if it had not been made. A field
-    /// that another commit has written since keeps what that one wrote, also if it wrote the same
-    /// value, until that commit is withdrawn too; then the field has what it had before both. In the
-    /// same way a row that the commit inserted goes, unless another one has written to it, and a row
-    /// that it deleted comes back, unless another one has deleted it too. Links to a row that goes
-    /// stay, and point at nothing.
+    /// Withdraws a commit, in a commit of its own: the tables are as if it had not been made. A
+    /// field that another commit has written since keeps what that one wrote, also if it wrote the
+    /// same value, until that commit is withdrawn too; then the field has what it had before both.
+    /// In the same way a row that the commit inserted is deleted, unless another one has written to
+    /// it, and a row that it deleted is restored, unless another one has deleted it too. Links to a
+    /// deleted row stay, and point at nothing.
     ///
-    /// Commits can be withdrawn in any order, also after [`Cache::declare`]. Withdrawing one once more
-    /// changes nothing; withdrawing the report of a withdrawal makes the commit anew.
+    /// Commits can be withdrawn in any order, also after [`Cache::declare`]. Withdrawing one once
+    /// more changes nothing; withdrawing the report of a withdrawal restores the commit.
     ///
     /// So a program shows a change at once, before the server has answered, and withdraws it if the
     /// answer is no.
@@ -871,9 +873,9 @@ impl Cache {
         Ok(report)
     }
 
-    /// Writes all that waits, and makes sure that nothing is left in the storage of what was deleted
-    /// or overwritten. [`Cache::clear`] does so by itself. An SQLite file is written anew within
-    /// itself, which takes as long as reading and writing all of it.
+    /// Writes all that waits, and makes sure that nothing remains in the storage of what was
+    /// deleted or overwritten. [`Cache::clear`] does so by itself. An SQLite file is rewritten in
+    /// place, which takes as long as reading and writing all of it.
     ///
     /// Elsewhere than in the file, such as in what a file system or a disk keeps of old blocks, the
     /// cache cannot look.

@@ -54,7 +54,7 @@ pub enum ErrorKind {
     Row,
     /// An SQL statement cannot be parsed, or is not supported.
     Sql,
-    /// Rows of a table are not loaded yet, and what was asked needs them.
+    /// Rows of a table are not loaded yet, and the call needs them.
     NotReady,
     /// A panic in the middle of a commit has left the cache in a state that nothing can be built on:
     /// it must be opened again. What was committed before is whole.
@@ -87,8 +87,8 @@ pub enum ErrorKind {
 pub type Result<T, E = Error> = std::result::Result<T, E>;
 
 impl Error {
-    /// An error of the caller's own: one that a commit's closure gives up with, that a derived value
-    /// cannot be told for, that a [`Storage`](crate::storage::Storage) meets.
+    /// An error of the caller's own: one that a commit's closure fails with, that a derived value
+    /// fails with, that a [`Storage`](crate::storage::Storage) meets.
     ///
     /// ```
     /// use backwater::{Cache, Error, ErrorKind, Schema};
@@ -168,7 +168,7 @@ impl Error {
         self
     }
 
-    /// Names the error that this one comes from.
+    /// Names the error that caused this one.
     ///
     /// ```
     /// use std::error::Error as _;

@@ -57,8 +57,8 @@
 //!
 //! # Where to look
 //!
-//! - [`Cache`] is the handle. [`Cache::commit`] writes through a [`Transaction`] and gives a
-//!   [`Report`]; [`Cache::snapshot`] lends rows; [`Cache::builder`] has the settings.
+//! - [`Cache`] is the handle. [`Cache::commit`] writes through a [`Transaction`] and returns a
+//!   [`Report`]; [`Cache::snapshot`] reads rows; [`Cache::builder`] has the settings.
 //! - [`Schema`] says what the tables are, from structs that derive [`Table`](derive@Table), or from a
 //!   text such as `backwater.toml`.
 //! - [`Cache::query`] gives a standing [`Query`], whose rows are structs by [`Query::typed`];
@@ -66,8 +66,8 @@
 //! - [`Derived`] values are Rust functions that run again when something that they read has changed.
 //! - [`SqliteFile`] is where a cache persists; [`storage`] has other storages, and what it takes to
 //!   write one.
-//! - [`Report::why`], [`Cache::origins`] and [`Query::missing`] say what a commit did and why, where
-//!   values come from, and what no response has brought.
+//! - [`Report::why`], [`Cache::origins`] and [`Query::missing`] say what a commit did and why,
+//!   where values come from, and what no response has had yet.
 //!
 //! The guide in the repository's `docs` has a page for each task.
 //!
@@ -148,7 +148,7 @@ pub mod recording {
     pub use crate::ingest::{Exchange, Fate, Recording};
 }
 
-/// What commits did, what responses brought, where values come from, and what is missing.
+/// What commits did, what responses contained, where values come from, and what is missing.
 pub mod report {
     pub use crate::change::{
         Change, ChangeKind, FieldChange, Ingested, IngestedTable, Skipped, Totals,

@@ -91,8 +91,8 @@ pub struct Played {
     steps: Vec<PlayedStep>,
 }
 
-/// What one step of a scenario did. A step that gives several queries other values makes a commit
-/// for each of them, and is told several times.
+/// What one step of a scenario did. A step that rebinds several queries makes a commit for each of
+/// them, and is reported several times.
 ///
 /// See [`Scenario`] for an example.
 #[derive(Debug)]
@@ -199,7 +199,7 @@ impl Scenario {
         Ok(scenario)
     }
 
-    /// The file of the schema that it wants to be played with.
+    /// The file of the schema that it is to be played with.
     ///
     /// ```
     /// # use backwater::scenario::Scenario;

@@ -91,12 +91,12 @@ impl Dice {
     }
 }
 
-/// Tries a storage: what it was given it must give back, whatever that was, and after each time that it
-/// was opened; it must take a batch whole or not at all, and none that goes on from a commit which it
-/// does not hold.
+/// Tests a storage: it must give back exactly what it was given, also after being reopened; it must
+/// apply a batch whole or not at all, and refuse a batch that continues from a commit that it does
+/// not hold.
 ///
-/// `open` opens the same place each time; nothing must have been written there before. The storage is
-/// let go of before it is opened again.
+/// `open` opens the same place each time; nothing must have been written there before. The storage
+/// is dropped before it is opened again.
 ///
 /// # Errors
 /// [`ErrorKind::Caller`], with what it did not do.
@@ -124,7 +124,7 @@ pub fn check_storage<S: Storage + 'static>(open: impl Fn() -> S) -> Result<()> {
         clock.advance(Duration::from_secs(3600));
         let builder = || Cache::builder().schema(schema.clone()).clock(clock.clone());
         let builder_of_it = builder().storage(open());
-        // In every other round its tables come one by one, some of them after a write.
+        // In every other round its tables are loaded one by one, some of them after a write.
         let cache = match round % 2 {
             0 => builder_of_it,
             _ => builder_of_it.load_first(["sailing"]).load_rest_on_demand(),
@@ -170,7 +170,7 @@ fn told(round: usize, what: &str, error: Error) -> Error {
         .help(error.to_string())
 }
 
-/// Who goes on from a commit that the storage does not hold any more must be told.
+/// A batch that continues from a commit that the storage no longer holds is refused.
 fn overtaken<S: Storage + 'static>(open: &impl Fn() -> S) -> Result<()> {
     let (Ok(one), Ok(other)) = (Cache::open(open()), Cache::open(open())) else {
         // It can be opened once at a time.

@@ -15,7 +15,8 @@ use crate::storage::{SqliteFile, quoted};
 use crate::table::TableSummary;
 use crate::value::{Named, Value};
 
-/// So many sets of values are tried for a query's parameters, or fewer if so many gave rows.
+/// At most this many sets of values are tried for a query's parameters, fewer once as many gave
+/// rows.
 const TRIALS: usize = 64;
 const WITH_ROWS: usize = 8;
 
@@ -29,7 +30,7 @@ pub struct Verification {
     pub queries: Vec<VerifiedQuery>,
 }
 
-/// A named query, asked of the cache and of SQLite.
+/// A named query, evaluated by the cache and by SQLite.
 ///
 /// See [`SqliteFile::verify`] for an example.
 #[derive(Debug)]
@@ -43,7 +44,7 @@ pub struct VerifiedQuery {
     pub rows: usize,
     /// The first difference, in words.
     pub difference: Option<String>,
-    /// Why it could not be asked of SQLite.
+    /// Why SQLite could not evaluate it.
     pub not_asked: Option<String>,
 }
 
@@ -187,7 +188,7 @@ fn verify_query(cache: &Cache, file: &Connection, name: &str, samples: &[Value])
             (param.clone(), samples[at % samples.len()].clone())
         });
         let values: Named = values.collect();
-        // A value that the statement does not take is none to ask with.
+        // A value that the statement does not take is not tried.
         let Ok(query) = cache.query(sql, values.clone()) else { continue };
         match compare(&query, file, sql, &values) {
             Ok(Ok(rows)) => {

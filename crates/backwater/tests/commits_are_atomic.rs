@@ -1,4 +1,4 @@
-//! A commit is applied whole or not at all, and nobody ever sees half of one.
+//! A commit is applied whole or not at all, and no reader ever sees half of one.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::panic::{AssertUnwindSafe, catch_unwind};

@@ -1,5 +1,6 @@
 //! A commit is withdrawn field by field: the cache is as if it had never been made, whatever others
-//! wrote since and in whatever order that happens. And a cache that is cleared is as it began, in the file too.
+//! wrote since and in whatever order that happens. And a cache that is cleared is as it began, in
+//! the file too.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
@@ -58,7 +59,7 @@ const LATER: &str = r#"
 
 const PORTS: [&str; 3] = ["SAL", "EEL", "NOR"];
 
-/// One write, told by numbers so that it shrinks.
+/// One write, made from numbers so that it shrinks.
 type Write = (u8, u8, u8, u8);
 
 fn write(tx: &mut Transaction, (what, which, field, value): Write) -> Result<()> {
@@ -217,7 +218,7 @@ fn step_of_long() -> impl Strategy<Value = Step> {
     ]
 }
 
-/// What a report stands for: a commit by its place, or that such a one was withdrawn or made anew.
+/// What a report stands for: a commit by its place, or that such a one was withdrawn or restored.
 type Made = (Report, usize, bool);
 
 /// A cache in which only those commits were made that are not withdrawn.
@@ -415,7 +416,7 @@ fn what_a_delete_would_have_taken_along_comes_back_with_it() {
         let withdrawal = cache.withdraw("refused", &second).unwrap();
         assert_eq!(sailing(&cache), (none.clone(), 0), "{:?}", image(&cache));
         match way {
-            // Made anew, what it wrote stays.
+            // Restored, what it wrote stays.
             0 => drop(cache.withdraw("made anew", &withdrawal).unwrap()),
             1 => drop(from("EEL")),
             // Long forgotten.

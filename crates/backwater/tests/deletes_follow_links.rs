@@ -96,7 +96,8 @@ proptest! {
     }
 }
 
-/// Entries of a to-many link leave no gap, go with their owner, and say who holds a row.
+/// Entries of a to-many link leave no gap, go with their owner, and name the owner that holds a
+/// row.
 #[test]
 fn entries_of_a_to_many_link_follow_too() {
     let schema = Schema::parse(

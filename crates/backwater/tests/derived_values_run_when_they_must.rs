@@ -137,7 +137,7 @@ fn step() -> impl Strategy<Value = Step> {
     ]
 }
 
-/// A number that tells most things apart.
+/// A number that differs for most things.
 fn told(of: impl std::fmt::Debug) -> u64 {
     format!("{of:?}").bytes().fold(7, |all, byte| all.wrapping_mul(31).wrapping_add(byte.into()))
 }
@@ -231,8 +231,8 @@ impl Stamps {
 }
 
 impl Now<'_> {
-    /// What tells whether a read has changed: what it gives, but of all rows of a table, which
-    /// commit last changed them.
+    /// What decides whether a read has changed: the value that it gives, but of all rows of a
+    /// table, which commit last changed them.
     fn tell(&self, step: &Step, others: &[Derived<u64>]) -> String {
         match step {
             Step::Delays => format!("{:?}", self.2),
@@ -430,7 +430,7 @@ proptest! {
     }
 }
 
-/// Brings a value's track up to now, as the rule says; asks for the others that it reads first.
+/// Moves a value's track up to now, as the rule says; evaluates first the others that it reads.
 fn track(
     number: usize,
     functions: &[Vec<Step>],
@@ -458,7 +458,7 @@ fn track(
     }
     tracked[number].runs += 1;
     let mut noted = Vec::new();
-    // In the order of its reads, others are brought up as they are met.
+    // In the order of its reads, others are evaluated as they are met.
     let mut value = 1_u64;
     for step in &functions[number] {
         match step {
@@ -573,7 +573,7 @@ fn readers_on_many_threads_see_one_moment_each() {
     assert_eq!(*both.get().unwrap(), (199, 199, 199));
 }
 
-/// A function that commits, or defines a query, gets an error, and harms nobody.
+/// A function that commits, or defines a query, gets an error, and harms nothing.
 #[test]
 fn a_function_cannot_commit() {
     let cache =

@@ -1,4 +1,4 @@
-//! Who has a subscriber hears of commits and outcomes as events; who has none pays nothing.
+//! A program with a subscriber gets commits and outcomes as events; one without pays nothing.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::sync::{Arc, Mutex};

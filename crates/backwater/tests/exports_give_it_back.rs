@@ -1,5 +1,5 @@
-//! What is exported as NDJSON is taken in again, row by row, whatever is in the tables; JSON:API and
-//! the storages say the same.
+//! What is exported as NDJSON can be imported again, row by row, whatever is in the tables;
+//! JSON:API and the storages hold the same.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 

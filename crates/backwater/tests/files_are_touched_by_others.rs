@@ -1,5 +1,5 @@
-//! What others do to a cache's file while it is open is noticed before the next write and told, and
-//! nothing that is in memory is lost: it is all in the file once the path can be used again.
+//! What others do to a cache's file while it is open is noticed before the next write and reported,
+//! and nothing that is in memory is lost: it is all in the file once the path can be used again.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
@@ -227,7 +227,7 @@ fn what_others_made_of_it_is_never_overwritten() {
             assert!(error.to_string().contains(said), "{error}\nshould say: {said}");
             assert_eq!(fs::read(&world.path).unwrap(), touched, "{said}");
         }
-        // Whoever has looked at it moves it away.
+        // After a look at it, the user moves it away.
         fs::rename(&world.path, world.folder.path().join("looked at")).unwrap();
         world.cache.flush().unwrap();
         world.end_whole();

@@ -122,7 +122,7 @@ fn every_format_brings_the_same_rows() {
     by_lines.commit("the total", |tx| tx.set("page", [("total", 2)])).unwrap();
     let wanted = dump(&by_nesting);
     assert!(wanted.contains(&r#"sailing {"id":311,"departs_at":"2031-05-04T08:00:00.000000Z","vessel":"marram","stops":["SAL","EEL"],"about":"SAL","about_type":"port"}"#.to_owned()), "{wanted:#?}");
-    // A GraphQL object always brings its id along, so that EEL has a row there.
+    // A GraphQL object always has its id along, so that EEL has a row there.
     let mut graph = dump(&by_graph);
     graph.retain(|row| row != r#"port {"code":"EEL"}"#);
     assert_eq!(dump(&by_document), wanted);
@@ -280,7 +280,7 @@ fn what_is_wrong_in_a_format_has_its_place() {
     );
 }
 
-/// A row that is no more can be said in each format.
+/// Each format has a way to say that a row was deleted.
 #[test]
 fn a_delete_is_expressible_in_each_format() {
     let nested = json!({ "sailings": [{ "id": 311 }, { "id": 312, "gone": true }] });

@@ -1,4 +1,4 @@
-//! Input that nobody meant: a clear error that leaves nothing behind, or the right rows.
+//! Input that was never meant to be: a clear error that leaves nothing behind, or the right rows.
 #![allow(clippy::unwrap_used, clippy::expect_used, reason = "a test that cannot go on has failed")]
 
 use backwater::{Cache, Schema, Value};
@@ -94,7 +94,7 @@ fn the_large_and_the_deep_are_read_or_refused() {
     let schema = "table.t = { id = 'id', fields = { id = 'text', n = 'int', j = 'json' } }\nresponse.r.table = 't'";
     let cache = Cache::new(Schema::parse("s.toml", schema).unwrap());
     let read = |response: &str| cache.commit("read", |tx| tx.ingest("r", response));
-    // What nobody wants may be of any depth, and so may a json value.
+    // What is skipped may be of any depth, and so may a json value.
     let deep = format!("{}1{}", "[".repeat(100_000), "]".repeat(100_000));
     read(&format!(r#"{{"id": "deep", "j": {deep}, "x": {deep}}}"#)).unwrap();
     let objects = format!("{}null{}", "{\"a\":".repeat(100_000), "}".repeat(100_000));

@@ -270,7 +270,7 @@ proptest! {
     }
 }
 
-/// What each kind of bad response is told: where, what was found, what was expected.
+/// The error for each kind of bad response: where, what was found, what was expected.
 #[test]
 fn errors_name_the_place_what_was_found_and_what_was_expected() {
     let item = |item: &str| format!(r#"{{"data": {{"items": [{{"id": 1}}, {item}]}}}}"#);
@@ -413,7 +413,7 @@ const ASKING: &str = r#"
     table = "vessel"
 "#;
 
-/// What a schema asks of its fields, and what a response is told that does otherwise.
+/// What a schema demands of its fields, and the error for a response that does otherwise.
 #[test]
 fn what_a_schema_asks_for_is_asked_of_responses() {
     let cases = [
@@ -642,8 +642,8 @@ proptest! {
     }
 }
 
-/// The same text may mean something else: where the server could not tell what a null stands for,
-/// and where a member that tells the table is no field.
+/// The same text may mean something else: where the server failed to resolve a null, and where a
+/// member that names the table is no field.
 #[test]
 fn the_same_text_is_not_always_the_same_object() {
     let schema = r#"

@@ -27,7 +27,7 @@ fn commit(count: i64) -> (Vec<(i64, String)>, Vec<i64>) {
     (puts, deletes)
 }
 
-/// Commits until it is killed, and tells after each flush up to where that was.
+/// Commits until it is killed, and prints after each flush how far it was.
 fn child(path: &Path) {
     let schema = Schema::parse("s.toml", SCHEMA).unwrap();
     let cache = Cache::open_with(schema, SqliteFile::new(path)).unwrap();

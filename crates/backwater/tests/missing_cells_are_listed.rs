@@ -97,7 +97,7 @@ fn what_is_loaded_is_missing_no_more() {
     let vessel = r#"{ "vessel": { "Lantern": { "cars": 18 } } }"#;
     cache.commit("fleet loaded", |tx| tx.merge_patch(vessel)).unwrap();
     assert_eq!(missing(1).count, 0);
-    // A row that nobody asks for, for want of a port, has one now: the result is the same object.
+    // A row that was out of reach for want of a port has one now: the result is the same object.
     let of_port = cache.query("SELECT id FROM route WHERE port = 'SAL'", ()).unwrap();
     assert_eq!(of_port.missing(9).unwrap().cells[0].to_string(), "route C: port is absent");
     let same = of_port.read().unwrap();

@@ -190,7 +190,7 @@ proptest! {
         let last = cache.query(LAST, [("now", -1), ("until", MINUTES)]).unwrap();
         let afloat = cache.query(AFLOAT, ()).unwrap();
         let _kept = [&next, &last, &afloat].map(Query::keep_current);
-        // The same for somebody who looks only now and then.
+        // The same for a reader that looks only now and then.
         let seldom = cache.query(NEXT, [("now", MINUTES / 3), ("from", 2)]).unwrap();
         for (number, step) in steps.iter().enumerate() {
             let before = model.shown();

@@ -60,7 +60,7 @@ fn watched(
     let query = cache.query(sql, ()).unwrap();
     let shown = Arc::new(Mutex::new(Vec::new()));
     let view = shown.clone();
-    // Where a thread reads, a delta may be told before what it begins with is here.
+    // Where a thread reads, a delta may be delivered before what it begins with is here.
     let mut rows = shown.lock().unwrap();
     let watch = cache.read_and_watch(&query, move |told| {
         if let Some(delta) = told.delta() {
@@ -114,10 +114,10 @@ proptest! {
     }
 }
 
-/// What somebody does while a table is read.
+/// What a program does while a table is read.
 type Meanwhile = Arc<Mutex<Option<Box<dyn FnMut() + Send>>>>;
 
-/// A storage in memory that lets somebody commit while it is read.
+/// A storage in memory during whose reading a program commits.
 struct Slow {
     memory: MemoryStorage,
     meanwhile: Meanwhile,
@@ -179,8 +179,8 @@ fn commits_go_on_while_a_table_is_read() {
     }
 }
 
-/// What is damaged in a table that comes later is told to who waits for it and to who writes to it;
-/// or the file is set aside then, with what was read kept.
+/// Damage in a table that is loaded later is reported to the calls that wait for it and to those
+/// that write to it; or the file is set aside then, with what was read kept.
 #[test]
 fn damage_is_met_when_a_table_comes() {
     let folder = tempfile::tempdir().unwrap();
@@ -278,7 +278,7 @@ struct CallAtPort {
     port: Found<Port>,
 }
 
-/// "There is none" and "nobody knows yet" are two answers, whichever way one asks.
+/// "There is none" and "not known yet" are two answers, in every way of asking.
 #[test]
 fn what_is_still_to_come_is_not_missing() {
     let declared = || Schema::builder().table::<Port>().table::<Call>().build().unwrap();

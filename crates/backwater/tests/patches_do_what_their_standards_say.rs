@@ -1,5 +1,5 @@
-//! JSON Patch (RFC 6902) and JSON Merge Patch (RFC 7396) do to the rows what they do to a document
-//! of them, in the hands of somebody else's code.
+//! JSON Patch (RFC 6902) and JSON Merge Patch (RFC 7396) do to the rows what another implementation
+//! does to a document of them.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use backwater::{Cache, ErrorKind, Schema, Snapshot};
@@ -178,7 +178,7 @@ proptest! {
             } else {
                 json_patch::merge(&mut judge, &patch);
                 cache.commit("merged", |tx| tx.merge_patch(&text)).unwrap();
-                // A row has its id, also if a patch has only just brought it.
+                // A row has its id, also if a patch has only just inserted it.
                 for (path, id) in [("/sailing/1", json!({"id": 1})), ("/sailing/2", json!({"id": 2})), ("/port/P0", json!({"code": "P0"})), ("/seat/[1,\"A\"]", json!({"sailing": 1, "seat": "A"}))] {
                     if let Some(row) = judge.pointer_mut(path) {
                         json_patch::merge(row, &id);

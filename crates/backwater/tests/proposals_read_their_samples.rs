@@ -140,7 +140,7 @@ fn request() -> impl Strategy<Value = Request> {
     ]
 }
 
-/// How a server that nobody knows writes what it has.
+/// How an unknown server writes what it has.
 #[derive(Debug, Clone)]
 struct Server {
     /// How members' names are put together: departs_at, departsAt, DepartsAt, departs-at.
@@ -150,7 +150,7 @@ struct Server {
     id_name: &'static str,
     /// Around the sailings.
     wrapped: usize,
-    /// Whether a vessel is nested or told by its id.
+    /// Whether a vessel is nested or given by its id.
     bare: bool,
     ndjson: bool,
     sailings: Vec<Sailing>,
@@ -324,7 +324,7 @@ impl Server {
 proptest! {
     #![proptest_config(config(600))]
 
-    /// Whatever JSON it is, and whatever it answers.
+    /// Any JSON as the answer to anything.
     #[test]
     fn any_json_has_a_schema_that_reads_it(samples in prop::collection::vec((request(), anything()), 1..5)) {
         propose(&samples)?;
@@ -360,7 +360,7 @@ proptest! {
             prop_assert_eq!(tree.get("delay_min").and_then(Value::as_i64), wanted.delay);
             prop_assert_eq!(tree["place_lat"].as_f64(), Some(f64::from(wanted.lat) + 0.25));
             prop_assert_eq!(tree["seats"].as_array().map(Vec::len), Some(wanted.seats));
-            // Seats that one sailing has alone are no rows: nothing tells what an id would be.
+            // Seats that one sailing has alone are no rows: there is no evidence for an id.
             let seat = |name: &str| tree["seats"][1].get(name).cloned();
             let late = seat("is_taken").or_else(|| seat(&server.name("is_taken")));
             prop_assert_eq!(late, (wanted.seats > 1).then(|| json!((1 + number).is_multiple_of(2))), "{}\n{}", tree, text);
@@ -472,7 +472,7 @@ fn requests_are_half_of_what_is_known() {
     proposed(&of, &lines, &rows);
 }
 
-/// Documents and answers that tell the types of what is in them.
+/// Documents and answers that name the types of their objects.
 #[test]
 fn told_types_are_tables() {
     let port = |code: &str| json!({ "type": "ports", "id": code });

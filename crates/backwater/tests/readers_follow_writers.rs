@@ -1,4 +1,4 @@
-//! A cache that only reads a storage follows who writes to it, commit by commit or several at once.
+//! A cache that only reads a storage follows its writer, commit by commit or several at once.
 
 #![cfg_attr(
     not(feature = "threads"),
@@ -108,7 +108,7 @@ fn cases() -> u32 {
     std::env::var("BACKWATER_CASES").map_or(25, |cases| cases.parse().unwrap())
 }
 
-/// Who only reads holds nothing up, however its tables came.
+/// A read-only cache holds nothing up, however its tables were loaded.
 #[test]
 fn a_reader_lets_go_of_the_file() {
     let folder = tempfile::tempdir().unwrap();
@@ -130,7 +130,7 @@ fn a_reader_lets_go_of_the_file() {
     assert!(reader.follow("the writer wrote").unwrap().is_some());
 }
 
-/// A thread looks by itself, and ends with the cache; a writer with another schema is told of.
+/// A thread follows by itself, and ends with the cache; a writer with another schema is reported.
 #[test]
 #[cfg(feature = "threads")]
 fn a_thread_follows_and_tells_of_another_schema() {

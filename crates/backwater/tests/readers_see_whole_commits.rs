@@ -41,7 +41,7 @@ fn transfer(cache: &Cache, round: u64) {
         .unwrap();
 }
 
-/// A view that begins while a commit is made is told of all that comes after what it began with.
+/// A view that begins while a commit is made hears of all that comes after what it began with.
 #[test]
 fn views_that_begin_meanwhile_miss_nothing() {
     const PAUSE: Duration = Duration::from_micros(60);

@@ -131,7 +131,7 @@ fn every_outcome_has_its_words() {
     );
 }
 
-/// A sum that cannot be told fails the statement that asks for it, and no other one.
+/// A sum that cannot be computed fails the statement that asks for it, and no other one.
 #[test]
 fn a_sum_that_is_not_asked_for_fails_nothing() {
     let cache = cache();
@@ -163,7 +163,7 @@ fn a_sum_that_is_not_asked_for_fails_nothing() {
     assert_eq!(big(1), none);
 }
 
-/// A result that cannot be told fails alone, says why, and is told again once it can be.
+/// A result that cannot be computed fails alone, says why, and comes back once it can be.
 #[test]
 fn a_failed_result_says_why_and_recovers() {
     let cache = cache();
@@ -222,7 +222,7 @@ fn bindings_share_their_shape_and_are_reached_by_key() {
     assert_eq!(params, [Value::from("SAL"), "NOR".into()]);
     assert_eq!(report.delta(&again).unwrap().count(DeltaKind::Leave), 1);
     assert_eq!(report.delta(&nor).unwrap().count(DeltaKind::Enter), 1);
-    // What nobody holds is kept true for nobody.
+    // A result without a handle is not kept current.
     drop((sal, nor, watch));
     let report =
         cache.commit("moved back", |tx| tx.update("sailing", 1, [("port", "SAL")])).unwrap();
@@ -277,7 +277,7 @@ fn queries_come_and_go_from_many_threads() {
     });
 }
 
-/// Whoever asks for another value, or for another range, is not even asked.
+/// Bindings with another value, or another range, are not even looked at.
 #[test]
 fn a_commit_reaches_only_those_whose_values_and_ranges_its_rows_have() {
     let schema = "table.t = { id = 'id', fields = { id = 'int', port = 'text', delay = 'int', note = 'text' } }";

@@ -1,4 +1,4 @@
-//! The same things in whatever shape a server sends them become the same rows.
+//! The same things in every shape that a server may send them in become the same rows.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use backwater::{Cache, RowId, Schema, SqliteFile, Value};
@@ -196,7 +196,7 @@ impl Shapes<'_> {
     }
 }
 
-/// All that tells what a cache holds of the sailings, and nothing that a shape may leave out.
+/// All that a cache holds of the sailings, except for what a shape may leave out.
 fn told(cache: &Cache) -> Vec<String> {
     let columns = [
         "SELECT id, crew_size, run_by, stops, cabins, best_cabin, about, about_type, told, other FROM sailing",

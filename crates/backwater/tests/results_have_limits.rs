@@ -94,7 +94,8 @@ fn results_have_limits() {
     long("ab");
     assert!(words.read().is_ok());
 
-    // Not where it is worked out once for a binding either: nobody has a million times a million bytes.
+    // Not where it is computed once for a binding either: a million times a million bytes fit
+    // nowhere.
     let (long, endless) = ("x".repeat(1_000_000), cache("", 3));
     for sql in [
         "SELECT id FROM t WHERE n < length(replace(:long, 'x', :long))",
@@ -128,8 +129,8 @@ fn results_have_limits() {
     assert!(message(&all).contains("limits.result_bytes"), "{}", message(&all));
 }
 
-/// Commits go on while a join of ten thousand millions of pairs is computed, which nobody would wait
-/// for, until somebody says that it is not wanted; then nothing of it is left.
+/// Commits go on while a join of ten thousand million pairs is computed, which would take for ever,
+/// until it is cancelled; then nothing of it is left.
 #[test]
 fn what_takes_for_ever_is_stopped_and_holds_up_nothing() {
     let cache = cache("", 12_000);

@@ -1,4 +1,4 @@
-//! A result that somebody holds shows for ever what it showed when it was given, and a delta what
+//! A result that a reader holds shows for ever what it showed when it was given, and a delta what
 //! moved then, whenever their rows are looked at first: later commits change the tables that these
 //! lie in, and share their order.
 

@@ -1,5 +1,5 @@
-//! Rows that were brought too long ago are left out at the next start, and go from the storage; when a
-//! row was brought or asked for is no change.
+//! Rows that were received too long ago are left out at the next start, and are deleted from the
+//! storage; when a row was received or read is no change.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
@@ -13,7 +13,7 @@ use backwater::{
 };
 use proptest::prelude::*;
 
-/// A time is told in steps of a sixty-fourth of a row's life, here a second.
+/// A time is recorded in steps of a sixty-fourth of a row's life, here a second.
 const SCHEMA: &str = r#"
     table.port = { id = "code", fields = { code = "text" } }
     table.vessel = { id = "name", expires_after = "64 s", fields = { name = "text", home = { to = "port" } } }
@@ -51,7 +51,7 @@ fn steps() -> impl Strategy<Value = Vec<Step>> {
     prop::collection::vec(step, 1..30)
 }
 
-/// The rows that a program should see: by their table and id, when they were brought.
+/// The rows that a program should see: by their table and id, when they were received.
 #[derive(Default)]
 struct Model {
     now: u64,
@@ -186,8 +186,8 @@ fn cases(otherwise: u32) -> u32 {
     std::env::var("BACKWATER_CASES").map_or(otherwise, |cases| cases.parse().unwrap())
 }
 
-/// A table that begins to keep times knows of none until its rows are brought again, and one that has
-/// them keeps them where another schema carries its rows over.
+/// A table that begins to record times has none until its rows are received again, and one that has
+/// them keeps them where its rows are migrated to another schema.
 #[test]
 fn another_schema_keeps_what_is_known() {
     let memory = MemoryStorage::new();
@@ -207,7 +207,7 @@ fn another_schema_keeps_what_is_known() {
         clock.advance(Duration::from_secs(50_000));
     };
     launch(open(without), "Marram");
-    // From here on it is known: they are as good as brought now.
+    // From here on it is known: they count as received now.
     launch(open(with), "Lantern");
     assert_eq!(count(&open(with)), 2);
     launch(open(with), "Lantern");
@@ -219,7 +219,7 @@ fn another_schema_keeps_what_is_known() {
     assert_eq!(open(renamed).snapshot().count("ship").unwrap(), 0);
 }
 
-/// What is kept beside the rows is not seen by statements, whoever answers them.
+/// What is recorded beside the rows is not seen by statements, ours or SQLite's.
 #[test]
 fn statements_see_no_times() {
     let folder = tempfile::tempdir().unwrap();

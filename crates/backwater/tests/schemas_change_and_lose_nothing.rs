@@ -96,7 +96,7 @@ fn what_has_a_place_moves_there() {
         [query]
         late = "SELECT id FROM sailing WHERE delay_min > 5"
     "#;
-    // Who only looks is told the same, and writes nothing.
+    // A read-only opening reports the same, and writes nothing.
     let before = std::fs::read(&path).unwrap();
     let looked = Cache::open_with(parse(second), SqliteFile::read_only(&path)).unwrap();
     assert_eq!(std::fs::read(&path).unwrap(), before);
@@ -152,7 +152,8 @@ fn what_has_a_place_moves_there() {
     );
 }
 
-/// Fields and tables that nobody names sleep through whatever happens, and wake when they are named.
+/// Fields and tables that no schema names are retained whatever happens, and come back when they
+/// are named.
 #[test]
 fn what_is_not_named_sleeps_and_only_drop_removes_it() {
     let memory = MemoryStorage::new();
@@ -331,8 +332,8 @@ impl Shape {
     }
 }
 
-/// A json field becomes one of another type as a response would have brought its values there, and
-/// back; what would lose something is refused, with the value as JSON. The same after it was retained.
+/// A json field becomes one of another type as if a response had given its values there, and back;
+/// what would lose something is refused, with the value as JSON. The same after it was retained.
 #[test]
 fn json_becomes_what_it_says() {
     let schema = |kind: &str| {

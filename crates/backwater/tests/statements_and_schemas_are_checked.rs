@@ -524,7 +524,7 @@ fn statements_over_statements_stay_small() {
         nested = format!("SELECT k, count(*) AS n FROM ({nested}) AS g{level} GROUP BY k");
     }
     works(schema(""), &nested);
-    // A chain of named queries.
+    // Named queries that read each other in a row.
     let mut chain = "query.q0 = 'SELECT k, count(*) AS n FROM t GROUP BY k'\n".to_owned();
     for number in 1..200 {
         chain +=

@@ -205,7 +205,7 @@ fn an_edit_by_another_program_is_noticed() {
         rusqlite::Connection::open(&path).unwrap().execute(edit, []).unwrap();
         let error = Cache::open(SqliteFile::new(&path)).unwrap_err();
         assert_eq!(error.kind(), ErrorKind::Damaged, "{edit}: {error}");
-        // Who says so takes the edit, and then it is as good as written by us.
+        // With that option the edit is accepted, and then it is as good as written by us.
         let accepting = Cache::builder().storage(SqliteFile::new(&path));
         let cache = accepting.when_damaged(WhenDamaged::AcceptEdits).build().unwrap();
         assert!(
@@ -413,8 +413,8 @@ fn a_cache_without_a_commit_is_a_cache() {
     );
 }
 
-/// An empty file is a place to begin; a schema may gain rules, queries and tables, and no more.
-/// Ids of several parts, links of every kind, lists with variables and without.
+/// An empty file is a place to begin; a schema may gain rules, queries and tables, and no more. Ids
+/// of several parts, links of every kind, lists with variables and without.
 #[test]
 fn every_kind_of_table_comes_back() {
     let schema = r#"
@@ -464,8 +464,8 @@ fn every_kind_of_table_comes_back() {
     assert_eq!(told(&Cache::open(SqliteFile::new(&path)).unwrap()), before);
 }
 
-/// One program at a time writes to a file; who comes second is told who does, and may read. Where
-/// somebody wrote in between all the same, nothing is written over.
+/// One program at a time writes to a file; the second one learns which program that is, and may
+/// read. Where another program wrote in between all the same, nothing is overwritten.
 #[test]
 fn a_file_that_another_program_writes_to_is_not_written_over() {
     let (_folder, path) = folder();
@@ -488,7 +488,7 @@ fn a_file_that_another_program_writes_to_is_not_written_over() {
     let read_only = Cache::open(SqliteFile::read_only(&path)).unwrap();
     assert_eq!(read_only.snapshot().count("item").unwrap(), 1);
     assert!(insert(&read_only, 3).unwrap_err().to_string().contains("only to be read"));
-    // Somebody who does not ask for the lock.
+    // A program that does not ask for the lock.
     let other = rusqlite::Connection::open(&path).unwrap();
     other.execute("UPDATE backwater_cache SET last_commit = 7", []).unwrap();
     let error = insert(&one, 4).unwrap_err();
@@ -503,7 +503,7 @@ fn a_file_that_another_program_writes_to_is_not_written_over() {
     drop(read_only);
 }
 
-/// A storage that can be told to fail, and remembers what it took.
+/// A storage that can be made to fail, and remembers what it took.
 #[derive(Clone, Default)]
 struct Moody {
     fails: Arc<AtomicBool>,
@@ -533,8 +533,8 @@ impl Storage for Moody {
     }
 }
 
-/// What the disk did not take is given to it again, with all that came to it: when somebody asks, and
-/// by itself.
+/// What the disk did not take is written again, with all that came to it: at a flush, and by
+/// itself.
 #[test]
 #[cfg(feature = "threads")]
 fn what_a_failing_storage_did_not_take_is_given_to_it_again() {
@@ -569,7 +569,7 @@ fn what_a_failing_storage_did_not_take_is_given_to_it_again() {
     cache.commit("nothing to store", |tx| tx.merge("scratch", [("id", 1)])).unwrap();
     cache.commit("nor this", |tx| tx.update("item", 1, [("secret", SECRET)])).unwrap();
     cache.flush().unwrap();
-    // The first batch brings the row of the one-row table too.
+    // The first batch has the row of the one-row table too.
     assert_eq!(*moody.taken.lock().unwrap(), [(0, 1, 2), (1, 3, 2)]);
     // The last handle takes what waits along.
     insert(4);

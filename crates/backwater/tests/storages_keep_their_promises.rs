@@ -76,8 +76,8 @@ fn a_storage_that_does_wrong_is_noticed() {
     }
 }
 
-/// Two that began where nothing was: the second one is told each time that it tries, and nothing of the
-/// first one's is written over, also when that is closed.
+/// Two caches that began on an empty storage: the second one gets an error each time that it tries,
+/// and nothing of the first one's is overwritten, also when that is closed.
 #[test]
 fn who_comes_second_writes_nothing_over() {
     let folder = tempfile::tempdir().unwrap();

@@ -64,7 +64,7 @@ proptest! {
                 while let Poll::Ready(delta) = stream.as_mut().poll_next(&mut context) {
                     match delta.unwrap() {
                         Ok(delta) => apply(&delta, &mut shown)?,
-                        // A sum beyond 64 bits; what is shown stays until it can be told again.
+                        // A sum beyond 64 bits; what is shown stays until it can be computed again.
                         Err(_) => prop_assert!(query.read().is_err()),
                     }
                 }
@@ -79,7 +79,7 @@ proptest! {
             apply(&delta.unwrap().unwrap(), &mut shown)?;
         }
         prop_assert_eq!(&shown, &rows(&query.read().unwrap()));
-        // Who waits is woken by the next delta, once.
+        // A waiting task is woken by the next delta, once.
         cache.commit("one more", |tx| tx.merge("t", [("id", 77), ("n", 99), ("g", 99)])).unwrap();
         cache.commit("and another", |tx| tx.merge("t", [("id", 78), ("n", 99), ("g", 98)])).unwrap();
         prop_assert_eq!(woken.0.load(Ordering::Relaxed), before + 1);

@@ -92,7 +92,7 @@ struct Seat {
     looked_at: Option<i32>,
 }
 
-/// Some fields of a sailing, whose texts are lent.
+/// Some fields of a sailing, whose texts are borrowed.
 #[derive(Debug, PartialEq, Table)]
 #[table(of = Sailing)]
 struct Brief<'s> {
@@ -100,7 +100,7 @@ struct Brief<'s> {
     delay_min: Option<i64>,
 }
 
-/// What a delay report brings.
+/// What a delay report contains.
 #[derive(Table)]
 #[table(of = Sailing)]
 struct Delay {
@@ -428,13 +428,13 @@ fn rows_of_sql_are_structs_that_are_checked_when_the_query_is_defined() {
     assert!(told(null.rows().unwrap_err()).contains("found NULL, expected float"));
 }
 
-/// What [`Schema::to_rust`] writes for [`WRITTEN`]; `BACKWATER_WRITE=1` writes it anew.
+/// What [`Schema::to_rust`] writes for [`WRITTEN`]; `BACKWATER_WRITE=1` writes it again.
 mod written {
     #![allow(dead_code, unreachable_pub, reason = "it is declared only")]
     include!("written/structs.rs");
 }
 
-/// A text with whatever structs can say.
+/// A text with all that structs can declare.
 const WRITTEN: &str = r#"
     [table.port]
     id = "code"
@@ -575,7 +575,7 @@ fn rows_nest_as_a_tree_and_never_without_end() {
         [None, Some(Found::Here(Boss { id: 1 })), Some(Found::NotHere)]
     );
 
-    // Somebody who knows somebody who knows them.
+    // A person's acquaintances' acquaintances.
     knows(3, &[1], None);
     let snapshot = cache.snapshot();
     let Found::Here(one) = snapshot.table::<Known>().unwrap().get(1) else { panic!() };

@@ -1,4 +1,4 @@
-//! A cache that was told of some of its tables while it ran is the same as one that knew them all
+//! A cache that learned of some of its tables while it ran is the same as one that knew them all
 //! from the beginning: rows, queries and their deltas, derived values, the file.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
@@ -59,7 +59,7 @@ proptest! {
         let first = Schema::parse("first", FIRST).unwrap();
         let (later, known) = (Cache::open_with(first, file()).unwrap(), Cache::new(whole()));
         let late = Shown::new(&later, "late");
-        // A value that cannot be told before the table is there.
+        // A value that cannot be computed before the table is there.
         let bookings = later.derived("bookings", |read| Ok(read.table::<Booking>()?.len()));
         let both = |writes: &[Write], all: bool| {
             let made = [&later, &known].map(|cache| {

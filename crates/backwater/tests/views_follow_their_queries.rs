@@ -1,5 +1,6 @@
 //! A list that follows a query equals it whenever it is brought up to date, whatever happened in
-//! between; watchers of one thread and of derived values miss nothing, and a panic in one is heard of.
+//! between; watchers of one thread and of derived values miss nothing, and a panic in one is
+//! reported.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 

@@ -1,5 +1,4 @@
-//! Watchers are told each commit's delta once, in the order of the commits, and harm each other
-//! not.
+//! Watchers get each commit's delta once, in the order of the commits, and do not harm each other.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::sync::{Arc, Mutex};
@@ -81,7 +80,7 @@ fn a_view_that_follows_deltas_shows_the_result_also_of_many_threads_commits() {
             });
         }
     });
-    // What the last commits left to be told, whoever tells is done with when the next one is.
+    // What the last commits left to deliver is delivered once the next one has been.
     delay(&cache, 99, 0);
     assert_eq!(*shown.lock().unwrap(), rows(&late));
     for (shown, _watch) in later.into_inner().unwrap() {
@@ -244,8 +243,8 @@ fn a_query_takes_its_parameters_from_a_row() {
     assert_eq!(query.read().unwrap().len(), 9);
 }
 
-/// A watcher may end itself, end another one and begin one while it is told; what it holds goes when it
-/// has ended.
+/// A watcher may end itself, end another one and begin one while it is called; what it holds is
+/// dropped when it has ended.
 #[test]
 fn watchers_end_and_begin_while_they_are_told() {
     let cache = cache();
@@ -277,7 +276,7 @@ fn watchers_end_and_begin_while_they_are_told() {
     *own.lock().unwrap() = Some(first.unwrap());
     watches.lock().unwrap().extend([add("second"), add("third")]);
     delay(&cache, 1, 10);
-    // The third one was ended by the first, and who has begun was not there yet.
+    // The third one was ended by the first, and the new one was not there yet.
     assert_eq!(*told.lock().unwrap(), ["first", "second"]);
     // Here, and in the two that are left.
     assert_eq!(Arc::strong_count(&held), 3);

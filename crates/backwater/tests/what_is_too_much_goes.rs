@@ -1,5 +1,5 @@
-//! What goes when a storage holds too much: only what nothing links to, the one that was not brought or
-//! asked for longest first, and lists as a whole.
+//! What is deleted when a storage holds too much: only what nothing links to, that first which was
+//! received or read least recently, and lists as a whole.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
@@ -116,7 +116,7 @@ proptest! {
         let mut model = Model::new();
         let sailings = cache.query("SELECT vessel FROM sailing WHERE id = :id", [("id", "")]).unwrap();
         for (now, step) in (1..).zip(&steps) {
-            // Times are told in steps of ten minutes.
+            // Times are recorded in steps of ten minutes.
             clock.advance(Duration::from_secs(601));
             match step {
                 Step::Vessel(id, to) => {

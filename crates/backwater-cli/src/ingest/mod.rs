@@ -28,8 +28,8 @@ pub(crate) struct Arguments {
     /// The cache file, which is made if it is not there
     #[arg(long, value_name = "FILE")]
     cache: PathBuf,
-    /// The response rule to read by; may be left out if the schema has only one, a URL tells it, or
-    /// the file is called after it: bookings-311.json is read by "bookings"
+    /// The response rule to read by; may be left out if the schema has only one, if a URL decides
+    /// it, or if the file is called after it: bookings-311.json is read by "bookings"
     #[arg(long = "as", value_name = "RULE")]
     rule: Option<String>,
     /// The URL that the response came from, or its path and query
@@ -47,7 +47,8 @@ pub(crate) struct Arguments {
     /// Report each response of a recording, rather than the sums of each rule
     #[arg(long)]
     all: bool,
-    /// How to report what the responses brought; the machine formats have a record for each response
+    /// How to report what the responses contained; the machine formats have a record for each
+    /// response
     #[arg(long, value_enum, default_value_t = Format::Table)]
     format: Format,
     /// Print nothing but what went wrong
@@ -102,7 +103,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     }
     let is_any = cache.snapshot().commit() > 0;
     if !is_new || is_any {
-        // Rules and queries may be new although no response brought anything.
+        // Rules and queries may be new although no response changed anything.
         cache.flush()?;
     }
     progress.finish_and_clear();
@@ -258,7 +259,7 @@ fn open(arguments: &Arguments) -> anyhow::Result<Cache> {
     }
 }
 
-/// A wrong call is told before anything is read or made.
+/// A wrong call is reported before anything is read or made.
 fn check_call(schema: &Schema, arguments: &Arguments) -> anyhow::Result<()> {
     if arguments.kind == Kind::Responses && (arguments.url.is_some() || arguments.rule.is_some()) {
         request(schema, arguments, &arguments.files[0])?;
@@ -266,7 +267,7 @@ fn check_call(schema: &Schema, arguments: &Arguments) -> anyhow::Result<()> {
     Ok(())
 }
 
-/// With a clock, so that it is known of rows that may expire when they were brought.
+/// With a clock, so that it is recorded when rows that may expire were received.
 fn opened(schema: Option<Schema>, file: SqliteFile) -> anyhow::Result<Cache> {
     // All is written once, at the end: there is nothing to show for a part of it.
     let builder = Cache::builder().clock(SystemClock::new()).storage(file).write_when_flushed();

@@ -10,7 +10,7 @@ use backwater::{
 
 use crate::output::{BOLD, Format, Rows, count, grouped, report_width, shortened};
 
-/// So many records that did not fit, and responses that no rule reads, are named one by one.
+/// This many records that did not fit, and responses that no rule reads, are named one by one.
 const NAMED: usize = 5;
 
 /// What became of a recording's responses.
@@ -24,7 +24,7 @@ pub(super) struct Replayed {
     pub(super) misfits: Vec<backwater::Error>,
 }
 
-/// Prints reports as they come, or records of all of them at the end.
+/// Prints reports one by one, or records of all of them at the end.
 pub(super) struct Printer {
     format: Format,
     quiet: bool,
@@ -127,7 +127,7 @@ impl Printer {
         Ok(write_list(&mut out, "No rule matches ", "", &replayed.no_rule)?)
     }
 
-    /// What everything brought together.
+    /// The sum of all responses.
     pub(super) fn finish(self, cache: &Cache) -> anyhow::Result<()> {
         if self.format != Format::Table {
             let columns =
@@ -142,7 +142,7 @@ impl Printer {
     }
 }
 
-/// What one response brought, as a row.
+/// What one response contained, as a row.
 fn line(label: &str, brought: &Ingested) -> Vec<Value> {
     let mut totals = Totals::default();
     totals.add(brought);
@@ -158,7 +158,7 @@ fn changes(file: &str, report: &Report) -> Vec<Value> {
     vec![file.into(), file.into(), Value::Null, Value::Null, new, changed, deleted, Value::Int(0)]
 }
 
-/// What all responses of a rule brought, as a row.
+/// What all responses of a rule contained, as a row.
 fn sums((rule, totals): &(String, Totals)) -> Vec<Value> {
     let first = [Value::from(rule.as_str()), Value::Int(totals.responses as i64)];
     first.into_iter().chain(counts(totals)).collect()
@@ -191,7 +191,7 @@ fn write_list(out: &mut impl Write, start: &str, end: &str, names: &[String]) ->
     }
 }
 
-/// What a response brought, table by table.
+/// What a response contained, table by table.
 pub(crate) fn tell(out: &mut impl Write, name: &str, report: &Report) -> anyhow::Result<()> {
     for brought in report.ingested() {
         writeln!(
@@ -233,7 +233,7 @@ pub(crate) fn tell(out: &mut impl Write, name: &str, report: &Report) -> anyhow:
     Ok(())
 }
 
-/// What everything brought together.
+/// The sum of all responses.
 fn tell_totals(out: &mut impl Write, cache: &Cache, totals: &Totals) -> anyhow::Result<()> {
     let rows: usize = cache.snapshot().tables().iter().map(|table| table.rows).sum();
     let known = (totals.known() * 100).checked_div(totals.objects).unwrap_or(0);

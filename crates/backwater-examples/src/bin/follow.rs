@@ -1,5 +1,5 @@
 //! An async program on `tokio`: responses arrive on a channel, a query's deltas on a stream, and a
-//! view is told what moved.
+//! view gets what moved.
 //!
 //! `cargo run --manifest-path crates/backwater-examples/Cargo.toml --bin follow`
 

@@ -24,7 +24,7 @@ pub(crate) struct Flash {
     until: u64,
 }
 
-/// What is told about the selected sailing.
+/// What is shown of the selected sailing.
 #[derive(Debug, Default, PartialEq)]
 pub(crate) struct Detail {
     pub(crate) title: String,
@@ -75,7 +75,7 @@ impl View {
         let detail = cache.derived("selected sailing", |read| {
             let board = read.table::<Board>()?.only();
             let Some(selected) = board.selected else { return Ok(None) };
-            // A sailing that nobody has written a note for is here in part.
+            // A sailing without a note is loaded in part.
             let Some(sailing) = read.table::<Sailing>()?.get(selected).known() else {
                 return Ok(None);
             };

@@ -151,7 +151,7 @@ fn line(shown: &Shown, otherwise: Style) -> Row<'static> {
     .style(whole)
 }
 
-/// The selected sailing: what is known of it, its bookings, and which commits brought it.
+/// The selected sailing: its fields, its bookings, and which commits wrote them.
 fn detail(view: &View, frame: &mut Frame<'_>, area: Rect) -> Result<()> {
     let detail = view.detail.get()?;
     let Some(detail) = detail.as_ref() else {

@@ -27,7 +27,7 @@ fn main() -> Result<(), Box<dyn Error>> {
     if io::stdout().is_terminal() { show(view) } else { play(view) }
 }
 
-/// The view on a terminal, until somebody presses q.
+/// The view on a terminal, until q is pressed.
 fn show(mut view: View) -> Result<(), Box<dyn Error>> {
     let mut terminal = ratatui::init();
     let _feed = Feed::new().follow(view.cache.clone(), PACE);

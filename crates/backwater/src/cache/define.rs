@@ -1,4 +1,4 @@
-//! Queries that come into use: their first results, and those for other values.
+//! Defining queries: their first results, and those for other values.
 //!
 //! What goes through many rows is computed from a version of the tables while commits go on, and
 //! follows what these changed afterwards.
@@ -19,7 +19,7 @@ use crate::value::{Named, Stopwatch};
 
 /// How often a result is computed while commits go on; after that they wait.
 const ATTEMPTS: usize = 3;
-/// So many rows may be changed meanwhile; if they are more, it is computed once more.
+/// This many rows may be changed meanwhile; if they are more, it is computed once more.
 const CHANGED_MEANWHILE: usize = 4096;
 
 /// Statements that another one reads, which are held until that is in use.
@@ -64,7 +64,7 @@ impl Cache {
             || writing.engine.bind(plan.clone(), params.to_vec(), name, (&state, commit), computed);
         let bound = may_stop(bind)?;
         if let Some(error) = bound.node.stopped() {
-            // Nobody else finds it: it goes before another one's turn.
+            // No other thread finds it yet: it goes before another one's turn.
             let Writer { engine, state, .. } = &mut *writing;
             *state = bound.state;
             engine.release(bound.node.number, state);
@@ -143,7 +143,7 @@ impl Cache {
         Err(of_another_cache("the query").help("define it in this cache"))
     }
 
-    /// A query's handle goes over to other values.
+    /// Rebinds a query's handle to other values.
     pub(super) fn go_over(&self, label: String, query: &Query, params: &Named) -> Result<Report> {
         let core = &self.0.core;
         let mut writing = core.begin()?;
@@ -174,7 +174,7 @@ impl Cache {
             (writing, _held) = self.statements_bound(writing, &plan, &first)?;
             (writing, computed) =
                 self.computed_apart(writing, &plan, &first, query.name(), worth)?;
-            // Meanwhile it may have gone over to others.
+            // It may have been rebound meanwhile.
             drop(old);
             let (old, params) = to()?;
             let computed = computed.filter(|_| params == first);

@@ -1,4 +1,4 @@
-//! A cache that only reads a storage, and takes in what another program writes to it.
+//! A cache that only reads a storage, and follows what another program writes to it.
 
 use std::sync::Arc;
 
@@ -10,10 +10,10 @@ use crate::trace::Report;
 use crate::value::Stopwatch;
 
 impl Cache {
-    /// Takes in what another program has written to the storage since this cache last looked: one that
-    /// only reads it, such as by [`SqliteFile::read_only`](crate::SqliteFile::read_only). It is a commit
-    /// like any other: queries and watchers follow, and its number is the other program's, unless this
-    /// cache has made so many itself. `None` if no row is another one.
+    /// Applies what another program has written to the storage since the last call, in a cache that
+    /// only reads it, such as by [`SqliteFile::read_only`](crate::SqliteFile::read_only). It is a
+    /// commit like any other: queries and watchers follow, and its number is the other program's,
+    /// unless this cache has made as many itself. `None` if no row differs.
     ///
     /// Of tables in which something is new, the rows are as the storage has them; what does not persist
     /// stays. See [`CacheBuilder::follow_every`](crate::CacheBuilder::follow_every) for a thread that

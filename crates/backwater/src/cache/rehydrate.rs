@@ -1,4 +1,4 @@
-//! Tables that come from the storage while the cache is in use already.
+//! Tables that are loaded from the storage while the cache is already in use.
 
 use std::collections::BTreeSet;
 use std::fmt;
@@ -21,7 +21,8 @@ use crate::trace::Report;
 use crate::typed::TypedQuery;
 use crate::value::Stopwatch;
 
-/// How often a table is read anew because a commit met its ids meanwhile. After that, commits wait.
+/// How often a table is read again because a commit used its ids meanwhile. After that, commits
+/// wait.
 const ATTEMPTS: usize = 3;
 
 /// How far a cache is that reads some of its tables later; see [`Cache::readiness`]. Its `Display`
@@ -29,16 +30,16 @@ const ATTEMPTS: usize = 3;
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Readiness {
-    /// The tables whose rows are still to come.
+    /// The tables that are not loaded yet.
     pub to_come: Vec<String>,
-    /// How many rows these have; `None` if the storage cannot tell.
+    /// How many rows these have; `None` if the storage does not know.
     pub rows: Option<u64>,
     /// How many of them are read so far.
     pub read: u64,
 }
 
 impl Readiness {
-    /// Whether all tables are here.
+    /// Whether all tables are loaded.
     ///
     /// See [`Cache::readiness`] for an example.
     pub fn is_ready(&self) -> bool {
@@ -152,14 +153,15 @@ pub struct Opening {
     pub schema_changes: Vec<SchemaChange>,
     /// What was found damaged, and what became of it.
     pub damage: Option<Damage>,
-    /// Of which tables rows were left out because they came longer ago than the table's
+    /// Of which tables rows were left out because they were received longer ago than the table's
     /// `expires_after`, and how many.
     pub left_out: Vec<(String, usize)>,
 }
 
 impl Cache {
-    /// How far the cache is with reading its tables: of one that was not built with
-    /// [`CacheBuilder::load_first`](crate::CacheBuilder::load_first), all are here from the start.
+    /// How far the cache is with loading its tables. Without
+    /// [`CacheBuilder::load_first`](crate::CacheBuilder::load_first), all are loaded from the
+    /// start.
     ///
     /// ```
     /// # use backwater::{Cache, Schema, storage::MemoryStorage};
@@ -189,8 +191,8 @@ impl Cache {
         Readiness { to_come, rows, read }
     }
 
-    /// Returns when the rows of some tables are here: of all of them (`..`), of some by their names,
-    /// or of those that a query reads. What no other thread is reading just then, this one reads.
+    /// Returns when some tables are loaded: all of them (`..`), some by their names, or those that
+    /// a query reads. What no other thread is loading, this one loads.
     ///
     /// # Errors
     /// As [`Cache::open`](crate::Cache::open); [`ErrorKind::UnknownName`] if there is no such table;
@@ -216,14 +218,15 @@ impl Cache {
         self.bring(tables)
     }
 
-    /// Lets go of what is too old or too much: rows that were brought longer ago than their table's
-    /// `expires_after`, and then, until what persists takes at most `limits.stored_bytes`, rows that
-    /// nothing links to, those first that were not brought or asked for longest; a list goes as a whole.
-    /// A row is asked for when it is read by its id or along a link, or when a query's result shows it.
+    /// Deletes what is too old or too much: rows that were received longer ago than their table's
+    /// `expires_after`, and then, until what persists takes at most `limits.stored_bytes`, rows
+    /// that nothing links to, those first that were received or read least recently; a list goes as
+    /// a whole. A row counts as read when it is looked up by its id or along a link, or when a
+    /// query's result shows it.
     ///
-    /// What is too old is left out whenever a table is rehydrated, and what is too much is let go of
-    /// when all are; a program that runs for long calls this now and then. It is a commit, if there is
-    /// anything to let go of.
+    /// What is too old is left out whenever a table is rehydrated, and what is too much is deleted
+    /// when all are; a program that runs for long calls this now and then. It is a commit, if there
+    /// is anything to delete.
     ///
     /// # Errors
     /// As [`Cache::rehydrate`], since all rows have to be here.
@@ -272,7 +275,7 @@ impl Cache {
         });
         let old: Vec<_> = old.collect();
         match state.schema.limits.stored_bytes {
-            // What is too old goes anyway; what is too much is told of the rest.
+            // What is too old goes anyway; what is too much is judged by the rest.
             Some(most) if !old.is_empty() => {
                 let nothing = State::new(state.schema.clone());
                 let rest = state.with_rows_of(&nothing, old.iter().copied());
@@ -283,7 +286,7 @@ impl Cache {
         }
     }
 
-    /// Lets go of what is too much, once all rows are here.
+    /// Deletes what is too much, once all rows are loaded.
     pub(crate) fn trim_if_ready(&self) -> Result<()> {
         let state = self.snapshot().state;
         let is_limited = state.schema.limits.stored_bytes.is_some();
@@ -295,7 +298,7 @@ impl Cache {
         self.trim("let go of what is too much").map(drop)
     }
 
-    /// Has the rows of some tables come, one after the other.
+    /// Loads some tables, one after the other.
     fn bring(&self, tables: Vec<TableNo>) -> Result<()> {
         if self.0.core.is_writing() {
             return Err(Error::new(ErrorKind::Nested, "a commit is being made on this thread")
@@ -309,8 +312,8 @@ impl Cache {
         }
     }
 
-    /// Has the rows of a table come, with the entries of its to-many links: read apart from everything
-    /// else, then put in place.
+    /// Loads a table, with the entries of its to-many links: read apart from everything else, then
+    /// put in place.
     fn bring_one(&self, persister: &Persister, table: TableNo) -> Result<()> {
         let turn = self.0.rehydrating.begin();
         let mut attempts = 0;
@@ -347,7 +350,7 @@ impl Cache {
         }
     }
 
-    /// Once all rows are here, the storage is let go of, and so is what is too much.
+    /// Once all rows are loaded, releases the storage's reader and deletes what is too much.
     fn end_coming(&self, persister: &Persister) -> Result<()> {
         if self.snapshot().state.has_unready() {
             return Ok(());
@@ -356,7 +359,7 @@ impl Cache {
         self.trim_if_ready()
     }
 
-    /// The same behind a commit for which rows came: nobody waits for that.
+    /// The same behind a commit for which rows were loaded: nothing waits for that.
     pub(super) fn end_coming_or_tell(&self) {
         if let Some(persister) = &self.0.core.persister
             && let Err(error) = self.end_coming(persister)
@@ -365,7 +368,7 @@ impl Cache {
         }
     }
 
-    /// A commit of its own, by which the rows of tables are here.
+    /// A commit of its own, by which tables are loaded.
     pub(super) fn put_in_place(
         &self,
         writer: &mut Writer,
@@ -393,8 +396,8 @@ impl Cache {
         report
     }
 
-    /// Begins a thread that reads what is still to come, if it shall, and then follows what another
-    /// program writes, if it shall.
+    /// Starts a thread that loads the remaining tables, and then follows what another program
+    /// writes, as far as the builder says so.
     #[cfg(feature = "threads")]
     pub(crate) fn begin_background(&mut self, reads_rest: bool, follow: Option<Duration>) {
         let Some(persister) = self.0.core.persister.clone() else { return };
@@ -418,7 +421,7 @@ impl Cache {
                 }
             }
         });
-        // Without a thread, all is read when somebody asks.
+        // Without a thread, all is read on demand.
         self.1 = Some(Arc::new(Background { persister, signal, thread: thread.ok() }));
     }
 
@@ -449,7 +452,7 @@ impl Drop for Background {
         self.persister.progress().end();
         self.signal.end();
         let thread = self.thread.take();
-        // The last handle may be let go of by the thread itself, in a watcher.
+        // The last handle may be dropped by the thread itself, in a watcher.
         if let Some(thread) = thread.filter(|thread| thread.thread().id() != thread::current().id())
         {
             drop(thread.join());

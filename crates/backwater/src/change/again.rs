@@ -7,7 +7,7 @@ use crate::schema::TableNo;
 use crate::table::Slot;
 
 /// What a commit wrote of rows that recent commits had changed, whether or not it changed it. There
-/// may be very many, as where a long response comes again: each is told by few bytes.
+/// may be very many, as where a long response is repeated: each takes few bytes.
 #[derive(Default)]
 pub(crate) struct WrittenAgain {
     /// By table: slots, and which of the sets of fields was written.

@@ -11,7 +11,7 @@ use crate::value::RowId;
 
 use super::staged::{Staged, StagedRow};
 
-/// What a delete comes to.
+/// The result of a delete.
 #[derive(Default)]
 struct Doomed {
     /// The rows that go, in the order in which they were met.
@@ -34,8 +34,9 @@ impl Doomed {
 }
 
 impl Transaction {
-    /// Deletes a row; tells whether it was there. Links that point at it follow their `on_delete`:
-    /// they stay and point at nothing, become null, take their own rows along, or forbid it.
+    /// Deletes a row; returns whether it was there. Links that point at it follow their
+    /// `on_delete`: they stay and point at nothing, become null, delete their own rows along, or
+    /// forbid it.
     ///
     /// # Errors
     /// [`ErrorKind::UnknownName`] if there is no such table, [`ErrorKind::Row`] if it is a one-row
@@ -119,7 +120,7 @@ impl Transaction {
         Ok(())
     }
 
-    /// Lets rows go with the entries of their to-many links, whatever links to them.
+    /// Deletes rows with the entries of their to-many links, whatever links to them.
     pub(crate) fn let_rows_go(&mut self, rows: impl IntoIterator<Item = (TableNo, Slot)>) {
         let schema = self.schema();
         for (table, slot) in rows {
@@ -128,17 +129,17 @@ impl Transaction {
                     self.put_entries(entries, slot, &[]);
                 }
             }
-            // Entries may have gone with their owner.
+            // Entries may have been deleted with their owner.
             if self.state.table(table).is_row(slot) {
                 self.remove(table, slot);
             }
         }
     }
 
-    /// Lets all rows go, whatever links to them.
+    /// Deletes all rows, whatever links to them.
     ///
     /// # Errors
-    /// If rows are still to come, and cannot be read.
+    /// If a table is not loaded, and cannot be read.
     pub(crate) fn clear(&mut self) -> Result<()> {
         self.need(|schema| schema.table_numbers().collect())?;
         let schema = self.schema();

@@ -35,7 +35,7 @@ pub(crate) struct History {
     gone: Gone,
     /// Commits that are not remembered and that may still be withdrawn, the oldest first.
     held: Vec<(u64, Weak<ChangedRows>)>,
-    /// Rows of these that are gone, by commits that are not remembered either.
+    /// Rows of these that were deleted, by commits that are not remembered either.
     missed: Vec<(TableNo, RowId)>,
 }
 
@@ -47,7 +47,7 @@ struct GoneRow {
     /// Where it lay.
     slot: Slot,
     by: u64,
-    /// Whether it went as the commit that had brought it was withdrawn.
+    /// Whether it was deleted because the commit that had inserted it was withdrawn.
     is_withdrawn: bool,
 }
 
@@ -61,7 +61,7 @@ pub(super) struct Past {
     deleted: Vec<(TableNo, RowId)>,
     /// Rows that were deleted and are back, by where they lie now.
     pub(super) back: FxHashMap<(TableNo, Slot), Back>,
-    /// Whether it withdrew another commit, or made one anew: then it wrote nothing of its own.
+    /// Whether it withdrew another commit, or restored one: then it wrote nothing of its own.
     pub(super) is_withdrawal: bool,
 }
 
@@ -70,7 +70,7 @@ pub(super) struct Past {
 pub(super) struct Back {
     /// Where it lay, and which commit had deleted it.
     pub(super) then: (Slot, u64),
-    /// The fields that came with it.
+    /// The fields that were written with it.
     pub(super) fields: FieldSet,
 }
 
@@ -89,7 +89,7 @@ impl History {
             past.add(changes, row, &mut self.gone);
         }
         if changes.rows.len() > ROWS {
-            // Of so many nothing is remembered but that they were written.
+            // Of this many nothing is remembered but that they were written.
             while self.forget_oldest() {}
             self.forget(past);
             return self.make_recent();
@@ -105,7 +105,7 @@ impl History {
         }
     }
 
-    /// Sets the bits anew, for the rows that still count, and lets go of those that are gone and
+    /// Recomputes the bits, for the rows that still count, and drops those that are deleted and
     /// count no more.
     fn make_recent(&mut self) {
         self.stale = 0;
@@ -249,7 +249,7 @@ impl History {
 }
 
 impl Past {
-    /// Notes what the row itself does not tell later.
+    /// Notes what the row itself does not say later.
     fn add(&mut self, changes: &Changes, row: &RowChange, known: &mut Gone) {
         let is_gone = row.happened == Happened::Deleted;
         let state = if is_gone { &changes.before } else { &changes.after };
@@ -283,7 +283,7 @@ impl Past {
 pub(crate) struct Later {
     fields: FxHashMap<(TableNo, Slot), Changed>,
     deleted: FxHashSet<(TableNo, RowId)>,
-    /// Whether all of it is remembered. If not, whatever is there counts as newer.
+    /// Whether all of it is remembered. If not, everything counts as newer.
     known: bool,
 }
 
@@ -296,7 +296,7 @@ struct Changed {
 }
 
 impl Later {
-    /// Whether a row has changed since; one that was deleted and is not there must not come back.
+    /// Whether a row has changed since; one that was deleted must not be inserted again.
     pub(crate) fn has_changed(&self, state: &State, table: TableNo, slot: Slot) -> bool {
         let deleted = || {
             let id = state.id(table, slot).map(|id| (table, id.to_id()));

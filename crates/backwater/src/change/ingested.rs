@@ -1,8 +1,8 @@
-//! What responses brought: the count of what an ingest did to each table.
+//! What responses contained: the count of what an ingest did to each table.
 
 use std::sync::Arc;
 
-/// What one response brought.
+/// What one response contained.
 ///
 /// ```
 /// # use backwater::{Cache, Schema};
@@ -63,7 +63,7 @@ pub struct Skipped {
     pub problem: String,
 }
 
-/// What one response brought for one table.
+/// What one response contained for one table.
 ///
 /// See [`Ingested`] for an example.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -79,7 +79,7 @@ pub struct IngestedTable {
     pub inserted: usize,
     /// How many of the others now have another value in some field.
     pub updated: usize,
-    /// How many rows the response said to be no more.
+    /// How many rows the response deleted.
     pub deleted: usize,
 }
 
@@ -114,7 +114,7 @@ impl Ingested {
     }
 }
 
-/// What a number of responses brought together.
+/// What a number of responses contained together.
 ///
 /// ```
 /// # use backwater::{Cache, Schema, report::Totals};
@@ -144,7 +144,7 @@ pub struct Totals {
     pub inserted: usize,
     /// How often a response changed a row that was there.
     pub updated: usize,
-    /// How many rows the responses said to be no more.
+    /// How many rows the responses deleted.
     pub deleted: usize,
     /// How many records did not fit and were left out.
     pub skipped: usize,
@@ -153,7 +153,7 @@ pub struct Totals {
 }
 
 impl Totals {
-    /// Adds what one response brought.
+    /// Adds what one response contained.
     ///
     /// See [`Totals`] for an example.
     pub fn add(&mut self, brought: &Ingested) {

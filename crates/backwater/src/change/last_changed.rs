@@ -1,4 +1,4 @@
-//! Which commit last changed a table's fields, so that most reads are told to be unchanged without
+//! Which commit last changed a table's fields, so that most reads are known to be unchanged without
 //! a look at what was read.
 
 use std::sync::Arc;
@@ -8,8 +8,8 @@ use smallvec::SmallVec;
 use super::{Changes, FieldSet, Happened};
 use crate::schema::{Schema, TableNo};
 
-/// For each table the last commit in which rows came or went, and for each field the last one that
-/// changed it.
+/// For each table the last commit that inserted or deleted rows, and for each field the last one
+/// that changed it.
 #[derive(Debug, Clone)]
 pub(crate) struct LastChanged {
     commits: Vec<u64>,
@@ -27,7 +27,7 @@ impl LastChanged {
         Self { commits: vec![commit; starts[starts.len() - 1]], starts: starts.into() }
     }
 
-    /// Takes note of the tables that a schema has behind those that are known; they came with a commit.
+    /// Adds the tables that a schema has behind the known ones; they were declared in a commit.
     pub(crate) fn extend(&mut self, commit: u64, schema: &Schema) {
         let more = Self::unknown_before(commit, schema);
         let known = self.commits.len();
@@ -35,7 +35,7 @@ impl LastChanged {
         self.starts = more.starts;
     }
 
-    /// Takes note that all rows of some tables are here since a commit, also where there are none.
+    /// Notes that some tables are loaded since a commit, also where they are empty.
     pub(crate) fn note_ready(&mut self, tables: &[TableNo], commit: u64) {
         tables.iter().for_each(|table| self.commits[self.starts[table.index()]] = commit);
     }
@@ -55,7 +55,7 @@ impl LastChanged {
     }
 }
 
-/// Fields of tables, and whether rows of these come and go.
+/// Fields of tables, and whether rows of these are inserted or deleted.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Span(pub(crate) SmallVec<[(TableNo, FieldSet); 2]>);
 

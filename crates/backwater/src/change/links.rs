@@ -75,7 +75,7 @@ impl Transaction {
         self.write_links(table, &id.into(), link, targets, |_, of, name| of.table(name))
     }
 
-    /// Writes the rows that a to-many link points at, each with what tells its table where that may
+    /// Writes the rows that a to-many link points at, each with what names its table where that may
     /// be one of several: `table_of` finds it.
     pub(crate) fn write_links(
         &mut self,
@@ -122,8 +122,8 @@ impl Transaction {
         Ok(())
     }
 
-    /// Writes the entries of a row's to-many links that are among its staged fields; tells whether
-    /// some of them are others than before.
+    /// Writes the entries of a row's to-many links that are among its staged fields; returns
+    /// whether some of them changed.
     pub(super) fn write_entries(
         &mut self,
         table: TableNo,
@@ -144,7 +144,7 @@ impl Transaction {
         differs
     }
 
-    /// Makes these the entries of an owner; tells whether they were others before.
+    /// Makes these the entries of an owner; returns whether that changed them.
     pub(super) fn put_entries(
         &mut self,
         entries: TableNo,
@@ -199,10 +199,10 @@ impl Transaction {
         }
     }
 
-    /// Takes a row away; what points at it is not asked.
+    /// Removes a row without regard to what points at it.
     pub(crate) fn remove(&mut self, table: TableNo, slot: Slot) {
         if self.history.is_recent(table, slot) && !self.state.schema.is_entries(table) {
-            // If it is made anew in this commit, it has written what it does not hold then, too.
+            // If it is restored in this commit, it has written what it does not hold then, too.
             self.again.add((table, slot), self.definition(table).field_numbers().collect());
         }
         self.touched[table.index()].insert(slot);

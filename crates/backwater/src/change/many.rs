@@ -51,7 +51,7 @@ impl Transaction {
         Ok(self.state.table(table).rows() as usize)
     }
 
-    /// Writes fields of each row that a condition holds for, and tells how many these were.
+    /// Writes fields of each row for which a condition holds, and returns their number.
     ///
     /// # Errors
     /// What the condition returns, or as [`Transaction::update`].
@@ -77,8 +77,8 @@ impl Transaction {
         Ok(slots.len())
     }
 
-    /// Deletes each row that a condition holds for, and tells how many these were; those that go
-    /// along by an `on_delete` are not counted.
+    /// Deletes each row for which a condition holds, and returns their number; rows that an
+    /// `on_delete` deletes along are not counted.
     ///
     /// # Errors
     /// What the condition returns, or as [`Transaction::delete`].
@@ -106,7 +106,7 @@ impl Transaction {
         self.need(|schema| schema.written_with(number))?;
         let slots = self.slots_where(number, holds)?;
         for slot in &slots {
-            // It may have gone with one before it, which counts as well.
+            // It may have been deleted with one before it, which counts as well.
             let id = self.state.id(number, *slot).map(|id| id.to_id());
             if let Some(id) = id.filter(|_| self.state.table(number).is_row(*slot)) {
                 self.delete_row(number, *slot)?;
@@ -116,7 +116,7 @@ impl Transaction {
         Ok(slots.len())
     }
 
-    /// The number of a table, of which all rows are here.
+    /// The number of a table, which is loaded.
     fn readable(&mut self, name: &str) -> Result<TableNo> {
         let number = self.state.schema.table_no(name)?;
         self.need(|_| [number].into())?;

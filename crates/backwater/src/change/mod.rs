@@ -1,4 +1,4 @@
-//! What a write is: a transaction gathers writes on a version of its own, and what it did is told
+//! What a write is: a transaction gathers writes on a version of its own, and what it did is found
 //! by comparing that version with the one it began from.
 //!
 //! It knows tables and cells. It must not know queries, storage or the formats of responses: the

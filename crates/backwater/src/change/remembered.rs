@@ -1,6 +1,6 @@
 //! Objects that short responses held lately, by their text.
 //!
-//! A live change brings a row with all that is nested in it, and what is nested is mostly as it was.
+//! A live change has a row with all that is nested in it, and what is nested is mostly as it was.
 //! Where the text of such an object comes again, and no row of its tables was written to since,
 //! merging it would change nothing.
 
@@ -17,13 +17,13 @@ use crate::table::{Slot, State};
 const PLACES: usize = 1024;
 /// A longer object is not remembered.
 const LONGEST: usize = 512;
-/// Objects are told apart by this many of their first bytes, where an id mostly stands.
+/// Objects are looked up by this many of their first bytes, where an id mostly stands.
 const START: usize = 24;
 
 /// The rows of an object and of those inside of it.
 pub(crate) type Rows = SmallVec<[WrittenRow; 4]>;
 
-/// Objects by their text, valid for the version of the tables that comes out of a commit.
+/// Objects by their text, valid for the version of the tables that the commit makes.
 #[derive(Default)]
 pub(crate) struct Remembered(Vec<Option<Known>>);
 
@@ -66,9 +66,9 @@ impl Remembered {
     ) {
         // The entries of a to-many link are rows of their own, which others may write to.
         let has_entries = |table: TableNo| state.schema.table(table).asks.links;
-        // Of some it is kept when they were last brought, also if nothing in them was new.
+        // Some tables record when rows were last received, also if nothing in them was new.
         let keeps_times = |table: TableNo| state.table(table).keeps_times();
-        // Of some it could not be told which fields were written.
+        // Of some it is unknown which fields were written.
         let has_many = |table: TableNo| state.schema.table(table).fields.len() > 64;
         let is_left = rows.iter().any(|((table, slot), _)| {
             let is_row = state.table(*table).is_row(*slot);

@@ -19,7 +19,7 @@ pub(super) type Written = (RowAt, Option<FieldNo>);
 /// What became of a commit since it was made.
 #[derive(Default)]
 pub(crate) struct Since {
-    /// Known also when nobody holds the commit any more.
+    /// Known also when the commit is held no more.
     is_withdrawn: Arc<AtomicBool>,
     /// What lies under it, where that is not what there was before it: for a field, or for the row.
     pub(super) under: FxHashMap<Written, Under>,
@@ -30,7 +30,7 @@ pub(crate) struct Since {
     pub(super) later: FxHashMap<RowAt, Vec<Later>>,
     /// Where its rows lie behind these commits.
     pub(super) whereabouts: Whereabouts,
-    /// The commit that this one withdrew, or made anew, and whether it withdrew it.
+    /// The commit that this one withdrew, or restored, and whether it withdrew it.
     pub(super) of: Option<(Changes, bool)>,
 }
 
@@ -64,7 +64,7 @@ pub(super) enum Wrote {
     Gone,
 }
 
-/// What a commit wrote of a row; if that was gone already, by which commit.
+/// What a commit wrote of a row; if that was deleted already, by which commit.
 pub(super) type WroteOf = (RowAt, Option<u64>, Wrote);
 
 impl Since {
@@ -76,7 +76,7 @@ impl Since {
 }
 
 impl Later {
-    /// The commit, unless nobody can take it back, or make it anew, any more.
+    /// The commit, unless it can no longer be withdrawn or restored.
     pub(super) fn by(&self) -> Option<Arc<ChangedRows>> {
         self.by.as_ref().and_then(|by| by.rows.upgrade())
     }
@@ -91,7 +91,8 @@ impl Later {
     }
 }
 
-/// Adds what a commit wrote to what earlier ones did. What nobody can take back is kept as one.
+/// Adds what a commit wrote to what earlier ones did. Commits that can no longer be withdrawn are
+/// kept as one.
 fn add_later(all: &mut Vec<Later>, later: Later) {
     all.push(later);
     if !all.len().is_power_of_two() {
@@ -105,7 +106,7 @@ fn add_later(all: &mut Vec<Later>, later: Later) {
             match (&mut one.wrote, &next.wrote) {
                 (Wrote::Fields(fields), Wrote::Fields(more)) => fields.add(more),
                 (Wrote::Fields(_), next) => one.wrote = next.clone(),
-                // What comes behind it changes nothing.
+                // What follows it changes nothing.
                 (Wrote::Row | Wrote::Gone, _) => {}
             }
         }
@@ -113,17 +114,17 @@ fn add_later(all: &mut Vec<Later>, later: Later) {
     });
 }
 
-/// Where the rows lie that a commit wrote, as others delete them and bring them back. Rows are told
-/// by where they lay when it was made.
+/// Where the rows lie that a commit wrote, as others delete them and insert them again. Rows are
+/// identified by where they lay when it was made.
 #[derive(Clone, Default)]
 pub(super) struct Whereabouts {
     /// The number of the commit.
     made: u64,
     /// Rows of which it wrote only to-many links, or what was written on its behalf.
     owners: FxHashSet<RowAt>,
-    /// Those that are not there, or not gone, as they were when it was made.
+    /// Those that are not there, or not deleted, as they were when it was made.
     left: FxHashSet<RowAt>,
-    /// Where such ones are now, or by which commit they are gone, and where they lay then.
+    /// Where such ones are now, or by which commit they were deleted, and where they lay then.
     moved: FxHashMap<RowAt, RowAt>,
     gone: FxHashMap<(RowAt, u64), RowAt>,
 }
@@ -155,7 +156,7 @@ impl Whereabouts {
         self.gone.get(&(place, by)).copied().or_else(still)
     }
 
-    /// Goes over a later commit, and tells what it wrote of which row.
+    /// Goes through a later commit, and returns what it wrote of which row.
     pub(super) fn follow(
         &mut self,
         rows: &ChangedRows,
@@ -207,7 +208,8 @@ impl ChangedRows {
         self.flag().store(is_withdrawn, SeqCst);
     }
 
-    /// Whether it wrote a row there; and if that is gone, by which commit, `None` if by this one.
+    /// Whether it wrote a row there; and if that was deleted, by which commit, `None` if by this
+    /// one.
     fn wrote(&self, place: RowAt) -> Option<Option<Option<u64>>> {
         let gone_by = || self.again().gone_by(place);
         match self.binary_search_by_key(&place, |row| (row.table, row.slot)) {
@@ -218,7 +220,7 @@ impl ChangedRows {
         }
     }
 
-    /// Takes note of a link that is null, or an entry that is gone, since it deleted the target.
+    /// Notes a link that is null, or an entry that was deleted, since it deleted the target.
     pub(super) fn write_on_behalf(
         &self,
         (place, field): (RowAt, FieldNo),
@@ -243,7 +245,7 @@ impl ChangedRows {
         }
     }
 
-    /// From here on it is told of commits that are about to be forgotten, as it may be withdrawn yet.
+    /// From here on it hears of commits that are about to be forgotten, as it may be withdrawn yet.
     pub(super) fn hold(&self, past: &Past) {
         self.since().whereabouts = Whereabouts::of(past);
     }
@@ -266,7 +268,7 @@ impl ChangedRows {
         });
     }
 
-    /// Whether one of its rows is gone by that commit, as far as it was told.
+    /// Whether one of its rows was deleted by that commit, as far as is known.
     pub(super) fn misses(&self, place: RowAt, by: u64) -> bool {
         self.since().whereabouts.gone_here(self, (place, by)).is_some()
     }
@@ -298,7 +300,7 @@ impl std::ops::DerefMut for SinceGuard<'_> {
     }
 }
 
-/// What a commit wrote, row by row; of a row that was gone already, by which commit that was.
+/// What a commit wrote, row by row; of a row that was deleted already, by which commit that was.
 pub(super) fn written(past: &Past) -> Vec<WroteOf> {
     let again = past.rows.again();
     let gone: FxHashSet<(RowAt, u64)> = again.gone().collect();
@@ -318,7 +320,7 @@ pub(super) fn written(past: &Past) -> Vec<WroteOf> {
         };
         (place, None, wrote)
     });
-    // What was deleted once more and then made anew is not gone.
+    // What was deleted once more and then restored is there.
     let again = again.iter().filter_map(|(place, what)| match what {
         Again::Fields(fields) => Some((place, None, Wrote::Fields(fields.clone()))),
         Again::Gone(by) => (!back.contains(&(place, by))).then_some((place, Some(by), Wrote::Gone)),

@@ -14,11 +14,11 @@ pub(crate) struct Touched {
     places: FxHashMap<u32, u32>,
 }
 
-/// So many chunks are looked through one by one.
+/// Up to this many chunks are looked through one by one.
 const FEW: usize = 8;
 
 impl Touched {
-    /// Adds a slot; tells whether it is new here.
+    /// Adds a slot; returns whether it is new here.
     pub(crate) fn insert(&mut self, slot: Slot) -> bool {
         let place = self.place(slot.0 / CHUNK as u32);
         let bits = &mut self.chunks[place].1;
@@ -29,7 +29,7 @@ impl Touched {
     }
 
     fn place(&mut self, chunk: u32) -> usize {
-        // Neighbours come one after the other.
+        // Neighbours follow each other.
         let len = self.chunks.len();
         if self.chunks.last().is_some_and(|(last, _)| *last == chunk) {
             return len - 1;

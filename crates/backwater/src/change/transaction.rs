@@ -48,16 +48,16 @@ pub struct Transaction {
     /// What ingest of short responses remembers from commit to commit.
     pub(crate) remembered: Remembered,
     source: Option<Arc<dyn Source>>,
-    /// The tables whose rows came while it went on.
+    /// The tables that were loaded while it went on.
     rehydrated: Vec<TableNo>,
     /// Rows that were merged, whether or not that changed them, of tables that keep it when that was.
     pub(crate) brought: Vec<(TableNo, Slot)>,
     pub(crate) again: WrittenAgain,
-    /// The commit that it withdraws, or makes anew.
+    /// The commit that it withdraws, or restores.
     pub(super) withdrawal: Option<Withdrawal>,
 }
 
-/// Where rows come from that a transaction needs and that are not here yet.
+/// Loads rows that a transaction needs and that are not there yet.
 pub(crate) trait Source: Send + Sync {
     /// Reads all rows of some tables into a version that has none of them.
     fn read(&self, state: &mut State, tables: &[TableNo]) -> Result<()>;
@@ -95,13 +95,13 @@ impl Transaction {
         }
     }
 
-    /// The same, where rows of tables are still to come from somewhere.
+    /// The same, where tables are not loaded yet.
     pub(crate) fn with_source(mut self, source: Arc<dyn Source>) -> Self {
         self.source = Some(source);
         self
     }
 
-    /// Has the rows of tables come that are still to come, as if they had been here from the start.
+    /// Loads tables that are not loaded yet, as if their rows had been there from the start.
     ///
     /// # Errors
     /// If they cannot be read.
@@ -126,14 +126,14 @@ impl Transaction {
         Ok(())
     }
 
-    /// The tables whose rows came while it went on, if there are any, and the version with these and
-    /// without what it wrote.
+    /// The tables that were loaded while it went on, if there are any, and the version with these
+    /// and without what it wrote.
     pub(crate) fn take_rehydrated(&mut self) -> Option<(Arc<State>, Vec<TableNo>)> {
         let tables = std::mem::take(&mut self.rehydrated);
         (!tables.is_empty()).then(|| (self.before.clone(), tables))
     }
 
-    /// The rows that it brought, of tables that keep it when that was.
+    /// The rows that it received, of tables that record when that was.
     pub(crate) fn take_brought(&mut self) -> Vec<(TableNo, Slot)> {
         std::mem::take(&mut self.brought)
     }
@@ -249,8 +249,8 @@ impl Transaction {
     /// The row with that id, as this transaction has left it.
     ///
     /// # Errors
-    /// [`ErrorKind::UnknownName`] if there is no such table; [`ErrorKind::Storage`] if its rows are
-    /// still to come (see [`CacheBuilder::load_first`](crate::CacheBuilder::load_first)).
+    /// [`ErrorKind::UnknownName`] if there is no such table; [`ErrorKind::Storage`] if it cannot be
+    /// loaded (see [`CacheBuilder::load_first`](crate::CacheBuilder::load_first)).
     ///
     /// ```
     /// # use backwater::{Cache, Schema, Value};

@@ -1,9 +1,9 @@
 //! Withdrawing a commit: what the cache holds then is what it would hold had the commit not been made.
 //!
-//! Each field of a row has a value under each commit that wrote it. Withdrawing one of them lets
-//! that value through: to what the cache holds, if no other commit has written the field since, and
-//! otherwise to the next commit that did, under which it lies from then on. So commits can be
-//! withdrawn in any order, and one that is withdrawn can be made anew by withdrawing that.
+//! Each field of a row has a value under each commit that wrote it. Withdrawing one of them
+//! uncovers that value: in the cache, if no other commit has written the field since, and otherwise
+//! under the next commit that did. So commits can be withdrawn in any order, and a withdrawn commit
+//! is restored by withdrawing its withdrawal.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -22,7 +22,7 @@ use crate::table::{Cell, OWNER, Slot, State, TARGET};
 /// For commits, what lies under something that they wrote.
 type LiesUnder = Vec<(Arc<ChangedRows>, Written, Under)>;
 
-/// A commit that is withdrawn, or made anew, and for commits behind it what lies under them then.
+/// A commit that is withdrawn, or restored, and for later commits what lies under them then.
 pub(crate) struct Withdrawal {
     of: Changes,
     is_withdrawn: bool,
@@ -59,7 +59,7 @@ struct Rewritten {
     then: RowAt,
     /// Where it lies now, if it is there.
     now: Option<Slot>,
-    /// Whether the row shall be there, and no other commit has written any of it since.
+    /// Whether the row is to be there, and no other commit has written any of it since.
     row: (Under, bool),
     /// The fields, and whether no other commit has written them since.
     fields: Vec<(FieldNo, Under, bool)>,
@@ -78,7 +78,7 @@ impl Rewritten {
 
 impl Transaction {
     /// Undoes of a commit what no other one has written since; of one that withdrew another, it
-    /// makes that anew.
+    /// restores that.
     pub(crate) fn withdraw(&mut self, changes: &Changes) -> Result<()> {
         let of = changes.rows.since().of.clone();
         let (of, is_withdrawn) = match of {
@@ -162,7 +162,7 @@ impl Transaction {
                     let known = [&of.before, &of.after].into_iter();
                     let id = known.filter(|version| version.table(then.0).is_row(then.1));
                     let id = id.filter_map(|version| version.id(then.0, then.1)).next();
-                    // Of a row that was gone already there may be no trace here.
+                    // Of a row that was deleted already there may be no trace here.
                     let row = under(then, None);
                     let id = id.or_else(|| row.state.id(then.0, row.slot));
                     self.find(then.0, &id?.to_id()).ok()?
@@ -173,7 +173,7 @@ impl Transaction {
         rows.collect()
     }
 
-    /// Lets what shall be there lie under the next commit that wrote it, where there is one.
+    /// Puts the old value under the next commit that wrote it, where there is one.
     fn follow_later(&self, rows: &mut [Rewritten], withdrawal: &mut Withdrawal) {
         let Withdrawal { of, under, .. } = withdrawal;
         let numbers: FxHashMap<RowAt, usize> =
@@ -214,7 +214,7 @@ impl Transaction {
         }
     }
 
-    /// Gives the rows what they shall have, as far as no other commit has written it since.
+    /// Gives the rows their old values, as far as no other commit has written them since.
     fn put_back(&mut self, rows: &[Rewritten], withdrawal: &mut Withdrawal) -> Result<()> {
         let is_back = |row: &&Rewritten| row.now.is_none() && row.row.1 && row.shall_be();
         // First all rows are there, then links find what they point at.
@@ -236,13 +236,13 @@ impl Transaction {
                 false => left.push(place),
             }
         }
-        // What points at one is as it was before the row came.
+        // What points at one is as it was before the row was inserted.
         self.let_rows_go(left);
         Ok(())
     }
 
-    /// Writes the fields that no other commit has written; `false` if a link of them takes the row
-    /// along, as what it points at is gone.
+    /// Writes the fields that no other commit has written; `false` if a link of them deletes the
+    /// row along, as its target was deleted.
     fn write_back(
         &mut self,
         (table, slot): RowAt,
@@ -265,8 +265,8 @@ impl Transaction {
                 _ => definition.field(*field).link.as_ref(),
             };
             let on_delete = rule.map_or(OnDelete::Keep, |rule| rule.on_delete);
-            // A row that was there then and is gone by now has been deleted since, unless the commit
-            // that brought it was withdrawn.
+            // A row that was there then and is not any more has been deleted since, unless the
+            // commit that inserted it was withdrawn.
             let gone_by = |(of, at): RowAt| {
                 let is_gone = under.state.table(of).is_row(at) && !self.state.table(of).is_row(at);
                 let id = is_gone.then(|| under.state.id(of, at).map(|id| id.to_id())).flatten()?;

@@ -1,10 +1,10 @@
-//! How a commit of any kind is made: from its changes to everybody who has to know of it, in one
-//! function.
+//! How a commit of any kind is made: from its changes to queries, storage, reports and watchers, in
+//! one function.
 //!
-//! It knows who is told, and in which order. It must not know how a transaction gathers writes, nor
-//! where they come from. A commit is whole or has not been made: whatever calls a program's own code
-//! comes before its first step, or after its last one. Should a step fail all the same, readers keep
-//! the last whole commit, and every later call says so.
+//! It knows what follows a commit, and in which order. It must not know how a transaction gathers
+//! writes, nor where they come from. A commit is whole or has not been made: calls of a program's
+//! own code come before its first step, or after its last one. Should a step fail all the same,
+//! readers keep the last whole commit, and every later call says so.
 
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
@@ -61,8 +61,8 @@ pub(crate) struct Writer {
 pub(crate) enum Kind<'k> {
     /// Writes that a program gathered.
     Written(Written),
-    /// Rows of these tables came from the storage. That is no news: an answer that is on its way is
-    /// newer.
+    /// Rows of these tables were loaded from the storage. That is no news: an answer that is on its
+    /// way is newer.
     Came(&'k [TableNo]),
     /// Another program wrote to the storage, under this number.
     Followed(u64),
@@ -118,7 +118,7 @@ impl Core {
         self.turn.is_mine()
     }
 
-    /// Waits for other threads' commits, and lets go of what was dropped since the last one.
+    /// Waits for other threads' commits, and releases what was dropped since the last one.
     pub(crate) fn begin(&self) -> Result<Writing<'_>> {
         self.published.check()?;
         self.turn.free_if_cut_off();
@@ -145,7 +145,7 @@ impl Core {
         Ok(writing)
     }
 
-    /// Makes a commit. `watch` tells how long it took.
+    /// Makes a commit. `watch` measures how long it took.
     pub(crate) fn make(
         &self,
         writer: &mut Writer,
@@ -207,7 +207,7 @@ impl Core {
                 reached.push(*one);
                 went_over = Some(over);
             }
-            // What it remembers is told by the old schema.
+            // What it remembers is in terms of the old schema.
             Kind::Declared => writer.remembered = Remembered::default(),
         }
         step("stored");
@@ -221,11 +221,11 @@ impl Core {
         report
     }
 
-    /// Ends a turn, and tells what was made in it.
+    /// Ends a turn, and delivers what was committed in it.
     pub(crate) fn tell(&self, writing: Writing<'_>, reports: &[&Report]) {
         drop(writing);
         for report in reports {
-            // Whoever listens is a program's own, too.
+            // Callbacks are a program's own code, too.
             drop(caught(|| trace::tell(report)));
         }
         self.watchers.tell();

@@ -1,7 +1,7 @@
 //! Derived values: memoized Rust functions over tables, queries and other derived values.
 
 // This room knows what a function read, and when that last changed. It must not know how a query is
-// kept up to date, nor notify: a derived value is brought up to date when it is asked for.
+// kept current, nor notify: a derived value is brought up to date when it is read.
 
 mod node;
 mod reader;
@@ -23,16 +23,16 @@ pub use tracked::TrackedRows;
 
 use crate::query::Published;
 
-/// So many values of a derived value with a parameter are kept that nobody holds.
+/// This many values of a derived value with a parameter are kept without a handle.
 const MOST: usize = 1 << 16;
 
 /// A derived value: a Rust function over tables, queries and other derived values, whose result is
 /// kept until something that it read has changed.
 ///
-/// It runs when it is asked for and only then. What it read is recorded, by row and field; at
-/// the next call these reads are checked in their order, up to the first that changed. If none has,
-/// the same object comes back; if one has, the function runs again, and if its result equals the old
-/// one, values that depend on it need not run.
+/// It runs when it is read and only then. What it read is recorded, by row and field; at the next
+/// call these reads are checked in their order, up to the first that changed. If none has, the same
+/// object is returned; if one has, the function runs again, and if its result equals the old one,
+/// values that depend on it need not run.
 ///
 /// The function returns a [`Result`]; an error, or a panic in it, is this value's
 /// alone, and stays until something that it read has changed.
@@ -149,7 +149,8 @@ impl<T> fmt::Debug for Derived<T> {
 
 /// Derived values of one function, one for each value of its parameter.
 ///
-/// Each is kept for as long as somebody holds it; of the others, the last 65,536 that were asked for.
+/// Each is kept for as long as a handle to it exists; of the others, the 65,536 that were read
+/// last.
 ///
 /// ```
 /// use backwater::{Cache, Id, Schema, Table};
@@ -192,7 +193,7 @@ struct Family<P, T> {
 
 type Function<P, T> = Arc<dyn Fn(&Reader, &P) -> Result<T> + Send + Sync>;
 
-/// The values that are kept, each with when it was last asked for.
+/// The values that are kept, each with when it was last read.
 struct Known<P, T> {
     values: HashMap<P, (Derived<T>, u64), FxBuildHasher>,
     asked: u64,

@@ -37,11 +37,12 @@ struct Shown<T> {
 
 /// What others can read of a derived value, whatever its type.
 pub(crate) trait Source: Send + Sync {
-    /// Brings it up to a moment; tells whether it gives the same there as it has given.
+    /// Brings it up to a commit; returns whether its value there is the one that it has given.
     fn still_gives(&self, given: &(dyn Any + Send + Sync), now: &Moment) -> bool;
 }
 
-/// Who evaluates derived values: one thread at a time, so that no two wait for each other.
+/// The turn in which derived values are evaluated: one thread at a time, so that no two wait for
+/// each other.
 pub(crate) struct Evaluation {
     turn: InTurn,
     /// With what prints of rows are made.
@@ -135,7 +136,7 @@ impl<T: PartialEq + Send + Sync + 'static> Node<T> {
         }
     }
 
-    /// The value at a moment; `None` if something that it reads is ahead of that.
+    /// The value as of a commit; `None` if something that it reads is ahead of that.
     pub(crate) fn at(&self, now: &Moment) -> Option<Result<Arc<T>>> {
         let _turn = self.evaluation.turn.begin();
         let running = Running::begin(std::ptr::from_ref(self).addr(), &self.name);
@@ -153,7 +154,7 @@ impl<T: PartialEq + Send + Sync + 'static> Node<T> {
             }
             (shown.value.is_some(), shown.commit)
         };
-        // Nobody else changes them, as it is this thread's turn.
+        // No other thread changes them, as it is this thread's turn.
         let reads = std::mem::take(&mut *lock(&self.reads));
         let key = self.evaluation.key;
         // What a program compares with is its own as well.
@@ -174,7 +175,7 @@ impl<T: PartialEq + Send + Sync + 'static> Node<T> {
             return None;
         }
         if value.as_ref().is_err_and(|error| error.kind() == ErrorKind::Stopped) {
-            // Another one that asks is not told of that.
+            // Another reader of the value does not get this panic.
             *lock(&self.reads) = reads;
             return Some(value.map(Arc::new));
         }
@@ -218,7 +219,7 @@ impl<T> Node<T> {
 
 impl<T: PartialEq + Send + Sync + 'static> Source for Node<T> {
     fn still_gives(&self, given: &(dyn Any + Send + Sync), now: &Moment) -> bool {
-        // A value that cannot be told at this moment counts as changed.
+        // A value that cannot be computed at this commit counts as changed.
         let given = given.downcast_ref::<Result<Arc<T>>>();
         given.zip(self.at(now)).is_some_and(|(old, new)| is_same(old, &new))
     }

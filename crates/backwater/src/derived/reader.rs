@@ -10,8 +10,8 @@ use crate::error::{Error, ErrorKind, Result, of_another_cache};
 use crate::query::{Moment, Published, Query, QueryResult};
 use crate::typed::ReadTable;
 
-/// Lends tables, queries and other derived values to the function of a derived value, all as of one
-/// commit, and records what it reads.
+/// Gives the function of a derived value access to tables, queries and other derived values, all as
+/// of one commit, and records what it reads.
 ///
 /// See [`Derived`] for an example.
 pub struct Reader {
@@ -19,7 +19,7 @@ pub struct Reader {
     pub(super) now: Moment,
     pub(super) key: (u64, u64),
     pub(super) reads: RefCell<Vec<Read>>,
-    /// Whether something was met that is ahead of the moment.
+    /// Whether something was read that is ahead of the commit.
     is_torn: Cell<bool>,
 }
 
@@ -36,8 +36,8 @@ impl Reader {
         self.reads.borrow_mut().push(read);
     }
 
-    /// The rows of a struct's table. What is recorded are the rows that are asked for one by one,
-    /// or all of them, and of these the fields that the struct has.
+    /// The rows of a struct's table. What is recorded are the rows that are read one by one, or all
+    /// of them, and of these the fields that the struct has.
     ///
     /// # Errors
     /// As [`Snapshot::table`](crate::Snapshot::table).

@@ -89,7 +89,7 @@ impl<'s, T: ReadTable<'s>> TrackedRows<'s, T> {
         self.rows.iter()
     }
 
-    /// All rows that are here with all that the struct has, in no order of meaning.
+    /// All rows that have all fields of the struct, in no particular order.
     ///
     /// See [`TableRows::here`], of which this is recorded.
     pub fn here(&self) -> impl Iterator<Item = T> + use<'s, T> {

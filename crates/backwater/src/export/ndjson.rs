@@ -126,8 +126,8 @@ fn head(line: &[u8]) -> Option<Head> {
 }
 
 impl Transaction {
-    /// Takes in what [`Snapshot::export`] has written: each row is then as it was, also what is absent
-    /// in it; other rows stay. Gives how many rows that were.
+    /// Imports what [`Snapshot::export`] has written: each row is then as it was, also what is
+    /// absent in it; other rows stay. Returns the number of rows.
     ///
     /// # Errors
     /// [`ErrorKind::Response`] with the line, if it is not such a text; as [`Transaction::insert`] for

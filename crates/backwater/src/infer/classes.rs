@@ -1,4 +1,4 @@
-//! Which objects are of one kind by where they stand, or by the type that they tell.
+//! Which objects are of one kind by where they stand, or by the type that they name.
 
 use std::collections::{HashMap, HashSet};
 
@@ -38,7 +38,7 @@ impl Row {
     }
 }
 
-/// Objects that are of one kind by where they stand or what they tell.
+/// Objects that are of one kind by where they stand or by the type that they name.
 pub(super) struct Class<'w> {
     pub(super) world: &'w World,
     pub(super) objects: Vec<ObjectsNo>,
@@ -94,7 +94,7 @@ impl<'w> Class<'w> {
     }
 }
 
-/// Whether the type is told in a way that says nothing else.
+/// Whether the type is given by a member that says nothing else.
 pub(super) fn is_surely_typed(world: &World, objects: ObjectsNo) -> bool {
     let objects = world.objects(objects);
     objects.told.is_some()
@@ -185,7 +185,7 @@ pub(super) fn values_of(world: &World, map: ObjectsNo) -> Vec<ShapeNo> {
     members.chain(objects.keyed.as_ref().map(|keyed| keyed.shape)).collect()
 }
 
-/// What kinds of objects there are, beside those that are a thing each.
+/// What kinds of objects there are, beside those that are an entity each.
 pub(super) struct Kinds<'w> {
     pub(super) world: &'w World,
     /// Objects whose members go by ids.
@@ -228,7 +228,7 @@ impl<'w> Kinds<'w> {
     }
 }
 
-/// Puts together what stands in one place, and what tells the same type.
+/// Merges what stands in one place, and what names the same type.
 pub(super) fn classes<'w>(kinds: &Kinds<'w>) -> Vec<Class<'w>> {
     let world = kinds.world;
     let mut unions = Unions((0..world.objects.len()).collect());

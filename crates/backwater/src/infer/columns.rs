@@ -7,13 +7,13 @@ use super::things::{Thing, Things};
 use super::words::{Taken, names_a_thing, singular, snake};
 use crate::schema::Names;
 
-/// So many members of an object without an id become fields of the row around it.
+/// At most this many members of an object without an id become fields of the row around it.
 const INSIDE: usize = 12;
-/// So many fields are proposed for a table at most.
+/// At most this many fields are proposed for a table.
 const FIELDS: usize = 900;
-/// A set of values is proposed where so many rows have one of them,
+/// A set of values is proposed where this many rows have one of them,
 const ENOUGH_ROWS: usize = 20;
-/// and there are so many rows for each value.
+/// and there are this many rows for each value.
 const ROWS_A_VALUE: usize = 5;
 
 /// A field that is proposed.
@@ -34,7 +34,7 @@ pub(super) enum Kind {
     /// A type, and the only values that it takes.
     Plain(&'static str, Vec<String>),
     Link(usize),
-    /// One of several tables, by the types that objects tell.
+    /// One of several tables, by the types that objects name.
     OneOf(Vec<(String, usize)>, bool),
     /// A to-many link to what that says.
     Many(Box<Kind>),
@@ -98,7 +98,7 @@ impl<'w> Deciding<'w> {
                 let members = View::members(world, &thing.objects);
                 let member = members.iter().find(|member| member.name == name);
                 let is_resource = world.objects(thing.objects[0]).resource;
-                // Ids of JSON:API are texts, whatever they look like.
+                // Ids of JSON:API are texts, even those that look like numbers.
                 member.map(|member| match IdKind::of(&member.view.counts()) {
                     IdKind::Int if is_resource => IdKind::Text,
                     kind => kind,
@@ -127,11 +127,11 @@ impl<'w> Deciding<'w> {
             left_out_members: Vec::new(),
             taken: Taken::default(),
         };
-        // What tells the table is no news of the row.
+        // What names the table is no field of the row.
         let members = members.into_iter().filter(|member| member.name != "__typename");
         let members: Vec<Members<'w>> = members.collect();
         let own = thing.identity.member();
-        // The id's name is its own, whatever else is there.
+        // The id keeps its own name.
         for member in members.iter().filter(|member| Some(member.name) == own) {
             let counts = member.view.counts();
             let kind = self.ids[number].unwrap_or(IdKind::of(&counts));
@@ -269,7 +269,7 @@ impl<'w> Deciding<'w> {
         let target = self.target(&all, &of, name, table, note)?;
         *note += &format!(", {} in all", inside.seen);
         match &target {
-            // An entry tells its table only as an object.
+            // An entry names its table only as an object.
             Kind::OneOf(..) if of.scalars() > 0 => None,
             _ => Some(Kind::Many(Box::new(target))),
         }
@@ -502,7 +502,7 @@ impl Table {
         name
     }
 
-    /// A name for the field that tells at which table a link points, if the usual one is taken.
+    /// A name for the field that says at which table a link points, if the usual one is taken.
     pub(super) fn type_field(&self, column: &str) -> Option<String> {
         let usual = format!("{column}_type");
         let mut others = ["_table", "_is", "_told"].iter().map(|end| format!("{column}{end}"));

@@ -1,5 +1,5 @@
 //! What was seen in the samples: for each place in them, which values; for each kind of object,
-//! which members, and enough of every object to tell whether a member tells them apart.
+//! which members, and enough of every object to decide whether a member identifies them.
 
 use std::collections::HashMap;
 use std::hash::Hasher;
@@ -12,11 +12,11 @@ use siphasher::sip::SipHasher13;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub(super) struct ShapeNo(pub(super) u32);
 
-/// The objects of one told type at one place.
+/// The objects of one named type at one place.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub(super) struct ObjectsNo(pub(super) u32);
 
-/// So many different texts of a place are remembered, to be proposed as its only values.
+/// This many different texts of a place are remembered, to be proposed as its only values.
 const WORDS: usize = 12;
 /// A longer text is none of a set.
 const WORD: usize = 40;
@@ -31,7 +31,7 @@ pub(super) struct World {
     pub(super) documents: Vec<Document>,
 }
 
-/// A response: what it answers, as far as that tells whether two may speak of one thing.
+/// A response: what it answers, as far as that decides whether two may speak of one entity.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) struct Document {
     pub(super) path: usize,
@@ -105,7 +105,7 @@ pub(super) struct Shape {
     /// The hashes of its whole numbers and texts; a number is its digits.
     pub(super) ids: FxHashSet<u64>,
     pub(super) words: Words,
-    /// Objects by the type that they tell.
+    /// Objects by the type that they name.
     pub(super) objects: Vec<(Option<Box<str>>, ObjectsNo)>,
     /// What stands in its arrays.
     pub(super) elements: Option<ShapeNo>,
@@ -123,9 +123,9 @@ pub(super) struct Place {
     pub(super) parent: Option<ObjectsNo>,
     /// Whether it is an element of an array, or a member by its id.
     pub(super) many: bool,
-    /// Inside of what is taken as it comes: no object there is a row.
+    /// Inside of what is taken as it is: no object there is a row.
     pub(super) plain: bool,
-    /// Whether it is the whole answer to a request for one thing.
+    /// Whether it is the whole answer to a request for one entity.
     pub(super) single: bool,
 }
 
@@ -148,7 +148,7 @@ impl Words {
     }
 }
 
-/// The objects of one told type at one place.
+/// The objects of one named type at one place.
 pub(super) struct Objects {
     pub(super) shape: ShapeNo,
     pub(super) told: Option<Box<str>>,
@@ -180,7 +180,7 @@ pub(super) struct Keyed {
     pub(super) shape: ShapeNo,
 }
 
-/// One object, as far as it can be told from others: its scalar members.
+/// One object, as far as it can be distinguished from others: its scalar members.
 pub(super) struct Seen {
     pub(super) document: u32,
     /// The array that it stands in.

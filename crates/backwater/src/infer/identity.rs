@@ -1,4 +1,4 @@
-//! What tells objects apart: a member, alone or with what is around them.
+//! What identifies objects: a member, alone or with what is around them.
 
 use std::collections::HashSet;
 
@@ -8,7 +8,7 @@ use super::classes::{Class, Row, values_of};
 use super::evidence::{Cell, ObjectsNo, View, World, hash};
 use super::words::{AMONG, FOREIGN, NAMED, SURE, id_rank};
 
-/// What tells the rows of a table apart.
+/// What identifies the rows of a table.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Identity {
     /// A member of theirs.
@@ -32,11 +32,11 @@ impl Identity {
     }
 }
 
-/// How well a member tells objects apart.
+/// How well a member identifies objects.
 #[derive(Default)]
 pub(super) struct Trial {
     pub(super) ids: FxHashSet<u64>,
-    /// Objects of one id in one response, and how many of them are different things.
+    /// Objects of one id in one response, and how many of them are different entities.
     pairs: usize,
     against: usize,
     /// The same for responses to requests with other variables.
@@ -82,7 +82,7 @@ impl Trial {
         Some(trial)
     }
 
-    /// Whether objects of one id are different things too often.
+    /// Whether objects of one id are different entities too often.
     fn speaks_against(&self) -> bool {
         self.against * 10 > self.pairs
     }
@@ -109,7 +109,7 @@ impl Class<'_> {
     }
 }
 
-/// What can be said of what tells objects apart.
+/// The candidates for what identifies objects.
 pub(super) enum Own {
     /// It is that.
     Sure(Identity, Trial),
@@ -117,7 +117,7 @@ pub(super) enum Own {
     Maybe(Vec<(String, Trial, bool)>),
 }
 
-/// What tells objects apart wherever they are.
+/// What identifies objects wherever they are.
 pub(super) fn own(class: &Class<'_>) -> Own {
     let seen = class.seen();
     let mut maybe = Vec::new();
@@ -135,10 +135,10 @@ pub(super) fn own(class: &Class<'_>) -> Own {
         }
         let is_sure = match rank {
             ..=SURE => true,
-            // A type by its name is a thing already.
+            // A type by its name is an entity already.
             NAMED => ids > 1 || class.told().is_some(),
             FOREIGN => false,
-            // Only objects that come again and agree show that such a member is an id.
+            // Only objects that occur again and agree show that such a member is an id.
             _ => ids > 1 && trial.against == 0 && repeats * 2 >= ids,
         };
         if is_sure && maybe.is_empty() {
@@ -150,7 +150,7 @@ pub(super) fn own(class: &Class<'_>) -> Own {
     Own::Maybe(maybe)
 }
 
-/// What tells objects apart among those of one row around them.
+/// What identifies objects among those of one row around them.
 pub(super) fn in_parent(
     class: &Class<'_>,
     of: &[Option<usize>],
@@ -209,7 +209,7 @@ pub(super) fn in_request(
     (is_one && !class.rows.is_empty()).then_some((Identity::InRequest(None), answers, note))
 }
 
-/// Whether a thing stands somewhere inside of objects.
+/// Whether an entity stands somewhere inside of objects.
 fn holds_thing(world: &World, of: &[Option<usize>], number: ObjectsNo) -> bool {
     let mut places = values_of(world, number);
     while let Some(place) = places.pop() {

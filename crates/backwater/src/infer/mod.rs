@@ -109,7 +109,7 @@ impl Samples {
         Ok(())
     }
 
-    /// Adds all responses of a recording that bring data; gives what was wrong with those that
+    /// Adds all responses of a recording that contain data; returns what was wrong with those that
     /// should but do not.
     ///
     /// ```
@@ -166,7 +166,7 @@ impl Samples {
         let deciding = Deciding::new(&world, &found);
         paths = templates(paths, &Ids(&found), |a, b| deciding.alike(a, b));
         if paths.len() != before || variables(&paths) != variables_before {
-            // What stands in variables tells answers apart.
+            // Variables distinguish answers.
             world = self.scan(&mut paths);
             found = things(&world, &called);
         }

@@ -8,7 +8,7 @@ use super::scan::Written;
 use super::urls::{Path, Segment, Template, Variable, is_version, last_word, paging};
 use super::words::{Taken, names_a_thing, singular, snake, usable};
 
-/// So many values beside the records are fields of a one-row table at most.
+/// At most this many values beside the records are fields of a one-row table.
 const VALUES: usize = 100;
 /// Objects around the records are looked into so deep.
 const DEEPEST: usize = 6;
@@ -349,7 +349,7 @@ impl<'w> Deciding<'w> {
         if let Some(main) = &rule.records
             && tables[main.table].id.is_empty()
         {
-            // Without its request nobody knows which row it is.
+            // Without its request the row is unknown.
             let view = self.at(&path.roots, &main.way);
             answer.value(
                 &main.way.clone(),
@@ -530,7 +530,7 @@ impl<'w> Deciding<'w> {
             let answer = self.answer(&path.roots, Written::Json);
             let found = answer.found.into_iter().map(|found| (found.table, found.way));
             let found: Vec<_> = found.collect();
-            // Of things with an id in their answers two are never told apart by it.
+            // Entities with an id in their answers need no name for this.
             let values = answer.values.into_iter().map(|value| value.name);
             (found, values.collect::<Vec<_>>())
         };
@@ -554,7 +554,7 @@ fn urls_told(path: &Path) -> String {
 
 /// A name for a rule: what its path says last.
 fn name(path: &Path, many: bool, names: &mut Taken) -> String {
-    // Who named it will ask for it by that name.
+    // A rule that the user named keeps that name.
     if let Some(name) = &path.target.named {
         return name.clone();
     }

@@ -11,7 +11,7 @@ use crate::value::{Timestamp, has_lone_surrogate};
 const DEEPEST: usize = 60;
 /// Whole numbers up to here have a binary64 of their own.
 const EXACT: u64 = 1 << 53;
-/// So many different types are told apart at one place.
+/// This many different types are distinguished at one place.
 const TYPES: usize = 16;
 
 type Read<T> = Result<T, Fault>;
@@ -25,7 +25,7 @@ pub(super) enum Written {
     GraphQl,
 }
 
-/// Tells how a text is written, by its beginning and by what its outermost object has.
+/// Finds out how a text is written, by its beginning and by what its outermost object has.
 pub(super) fn written(text: &str, graphql: bool) -> Read<Written> {
     let mut json = JsonReader::new(text);
     json.skip()?;
@@ -103,7 +103,7 @@ pub(super) struct Scanner<'w, 't> {
     document: u32,
     arrays: u32,
     array: u32,
-    /// Where a null means that the server could not tell.
+    /// Where a null means that the server failed to resolve the value.
     untold: HashSet<usize>,
 }
 
@@ -230,7 +230,7 @@ impl<'w, 't> Scanner<'w, 't> {
         Ok(cell)
     }
 
-    /// The objects that one belongs to by the type that it tells.
+    /// The objects that one belongs to by the type that it names.
     fn objects_at(&mut self, shape: ShapeNo, told: Option<&str>) -> ObjectsNo {
         let known = &self.world.at(shape).objects;
         let is_known = known.iter().any(|(known, _)| known.as_deref() == told);
@@ -238,7 +238,7 @@ impl<'w, 't> Scanner<'w, 't> {
         self.world.objects_at(shape, told, false)
     }
 
-    /// The type that the object tells which comes next.
+    /// The type that the object names which comes next.
     fn told(&mut self) -> Read<Option<String>> {
         let start = self.json.at();
         self.json.open();
@@ -297,7 +297,7 @@ impl<'w, 't> Scanner<'w, 't> {
             };
             let known = &mut self.world.objects[objects.0 as usize].members[member];
             let shape = known.shape;
-            // Of a member that comes twice the last one counts.
+            // Of a repeated member the last one counts.
             if met.contains(&member) {
                 cells.retain(|(other, _)| *other != member as u32);
             } else {

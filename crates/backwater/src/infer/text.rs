@@ -14,7 +14,7 @@ use crate::schema::{Names, write_part};
 
 /// Comments begin no further to the right than here.
 const COLUMN: usize = 56;
-/// So many places are named in a comment.
+/// This many places are named in a comment.
 const PLACES: usize = 2;
 
 /// What is proposed.
@@ -110,7 +110,7 @@ impl Proposed<'_> {
                 kinds.for_each(|kind| targets(kind, &mut next));
             }
         }
-        // Resources are told by their types, wherever they are included.
+        // Resources are recognised by their types, wherever they are included.
         let is_resource = |thing: &Thing| self.world.objects(thing.objects[0]).resource;
         let numbers = 0..self.things.list.len();
         used.extend(numbers.filter(|number| is_resource(&self.things.list[*number])));

@@ -1,4 +1,4 @@
-//! Which objects are things of their own, and which of them, met in different places, are of one
+//! Which objects are entities of their own, and which of them, met in different places, are of one
 //! table.
 
 use std::collections::HashSet;
@@ -45,7 +45,7 @@ impl Things {
     }
 }
 
-/// A class with what tells its objects apart.
+/// A class with what identifies its objects.
 struct Known<'w> {
     class: Class<'w>,
     identity: Identity,
@@ -83,7 +83,7 @@ fn hints(called: &Called, ids: &FxHashSet<u64>) -> Vec<String> {
     called.iter().filter(fits).map(|(name, _)| name.clone()).collect()
 }
 
-/// Finds the things in what was seen.
+/// Finds the entities in what was seen.
 pub(super) fn things(world: &World, called: &Called) -> Things {
     let kinds = Kinds::of(world);
     let (mut known, mut maybe, mut rest) = (Vec::new(), Vec::new(), Vec::new());
@@ -160,8 +160,8 @@ fn thing(kinds: &Kinds<'_>, members: &[Known<'_>], called: &Called, taken: &mut 
     }
 }
 
-/// A class of which it is not sure what tells its objects apart: the member by which the same
-/// things are told apart elsewhere, or the one that is called like an id of its own.
+/// A class whose id is uncertain: the member that identifies the same entities elsewhere, or the
+/// one that is called like an id of its own.
 fn adopted<'w>(
     class: Class<'w>,
     mut candidates: Vec<(String, Trial, bool)>,
@@ -217,7 +217,7 @@ fn are_one(a: &Known<'_>, b: &Known<'_>) -> bool {
     Likeness::of(&a.class, &a.first, b, id).is_one((&a.class.role, &a.names), b)
 }
 
-/// How alike the things of one id are in two classes.
+/// How alike the entities of one id are in two classes.
 struct Likeness {
     shared: usize,
     agree: usize,

@@ -6,11 +6,11 @@ use super::evidence::{ShapeNo, hash, is_like_an_id};
 use super::words::{names_a_thing, singular, snake};
 use crate::schema::decoded;
 
-/// Query variables that tell the pages of a list.
+/// Query variables that number the pages of a list.
 const PAGING: [&str; 8] = ["page", "offset", "cursor", "after", "before", "start", "skip", "from"];
-/// Words that differ in otherwise equal paths are a variable from so many on.
+/// From this many on, words that differ in otherwise equal paths are a variable.
 const DIFFERENT: usize = 3;
-/// So many of them are tried as what the others are like.
+/// This many of them are tried as what the others are like.
 const LEADERS: usize = 4;
 
 /// What a request is for, its variables apart.
@@ -291,7 +291,7 @@ fn encoded(name: &str) -> String {
     out
 }
 
-/// The variable of a query that tells the pages of a list.
+/// The variable of a query that numbers the pages of a list.
 pub(super) fn paging(query: &[String]) -> Option<&str> {
     PAGING.iter().find_map(|paging| {
         query.iter().map(String::as_str).find(|name| {

@@ -1,4 +1,4 @@
-//! What names say: which are likely ids, which name a thing; and names for what is proposed, of
+//! What names say: which are likely ids, which name an entity; and names for what is proposed, of
 //! tables in the singular, none twice, none that SQL would need quotes for.
 
 use std::collections::HashSet;
@@ -64,7 +64,7 @@ pub(super) fn singular(name: &str) -> String {
             })
             .or_else(|| cut("s", ""))
     };
-    // "houses" is of "house", not of "hous": a consonant in front tells most of them apart.
+    // "houses" is of "house", not of "hous": a consonant in front decides for most of them.
     if let Some(stem) = name.strip_suffix("ses")
         && !stem.ends_with('s')
         && stem.len() > 1
@@ -78,7 +78,7 @@ fn is_among(words: &str, name: &str) -> bool {
     words.split(' ').any(|word| word == name)
 }
 
-/// Members of which one is likely to tell objects apart, the likeliest first.
+/// Members of which one is likely to identify objects, the likeliest first.
 pub(super) fn id_rank(name: &str, role: &str) -> Option<usize> {
     let name = snake(name);
     let own = [format!("{role}_id"), format!("{role}id")].contains(&name);
@@ -105,7 +105,7 @@ pub(super) const SURE: usize = 4;
 pub(super) const NAMED: usize = 5;
 /// The rank of names that may well be the id of something else.
 pub(super) const FOREIGN: usize = 6;
-/// The rank of names that tell a row from others of the same parent at best.
+/// The rank of names that at best identify a row among others of the same parent.
 pub(super) const AMONG: usize = 9;
 
 /// Whether a member's name says by itself that it is an id.
@@ -141,7 +141,7 @@ pub(super) fn usable(name: &str) -> String {
     if kept.is_some() { format!("the_{name}") } else { name.to_owned() }
 }
 
-/// Names that are taken; SQL does not tell upper from lower case.
+/// Names that are taken; SQL is case-insensitive.
 #[derive(Default)]
 pub(super) struct Taken(HashSet<String>);
 

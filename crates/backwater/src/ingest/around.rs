@@ -1,5 +1,5 @@
-//! What a rule does around the reading of a response: values that the request says, lists, rows
-//! that are no more.
+//! What a rule does around the reading of a response: values that the request gives, lists, deleted
+//! rows.
 
 use rustc_hash::FxHashSet;
 
@@ -175,7 +175,7 @@ impl<'s> Asked<'s> {
             let mut key = Key::from_slice(key);
             key.push(Cell::Link(target));
             let entry = tx.refer(list.table, &key);
-            // A record that comes again keeps its first place.
+            // A repeated record keeps its first place.
             if entries.insert(entry) {
                 let position = (list.position_field(), Staged::Int(position as i64));
                 let fields = [(list.part_field(), part.clone()), position];
@@ -196,7 +196,7 @@ impl<'s> Asked<'s> {
         outcome: &mut Outcome,
         later: Option<&Later>,
     ) -> Result<()> {
-        // Of a record without an id nobody knows whether it is one of these rows.
+        // A record without an id might be any of these rows.
         if !outcome.whole || outcome.records.iter().any(Option::is_none) {
             return Ok(());
         }
@@ -216,7 +216,7 @@ impl<'s> Asked<'s> {
         for slot in rows.into_iter().filter(|slot| !seen.contains(slot)) {
             let newer = later.is_some_and(|later| later.has_changed(&tx.state, rule.table, slot));
             outcome.kept += usize::from(newer);
-            // A row may have gone with another one that it pointed at.
+            // A row may have been deleted with another one that it pointed at.
             if !newer && tx.state.table(rule.table).is_row(slot) {
                 tx.delete_row(rule.table, slot)?;
                 outcome.counts[rule.table.index()].deleted += 1;

@@ -13,15 +13,15 @@ use crate::schema::{Branch, FieldNo, Kind, Sought, Table, TableNo, Unknown, whol
 use crate::table::{Cell, Key, ONLY, Slot};
 use crate::value::{RowId, write_json_text};
 
-/// The member by which GraphQL tells an object's type.
+/// The member by which GraphQL gives an object's type.
 pub(super) const TYPE_NAME: &str = "__typename";
 
 /// What a member of an object is.
 #[derive(Debug, Clone, Copy)]
 pub(super) enum Found {
-    /// A field whose value is taken as it comes.
+    /// A field whose value is taken as it is.
     Plain(FieldNo),
-    /// A field that asks more of its value, or is part of the id.
+    /// A field that has conditions on its value, or is part of the id.
     Field(FieldNo),
     /// It holds several fields, or fields deeper inside.
     Deep,
@@ -47,7 +47,7 @@ pub(super) type IdParts<'de> = SmallVec<[(FieldNo, Staged<'de>); 1]>;
 pub(super) struct Building<'de> {
     pub(super) staged: StagedRow<'de>,
     pub(super) id: IdParts<'de>,
-    /// Whether it says that its row is no more.
+    /// Whether it says that its row was deleted.
     pub(super) gone: bool,
     /// Bare ids that a field beside them says the table of.
     pub(super) pending: Vec<(FieldNo, RowId)>,
@@ -171,7 +171,7 @@ impl<'de> Reader<'_, 'de> {
         }
         let value = self.value(definition.field(field), is_id)?;
         if !is_id {
-            // What the server could not tell is as if it were not there.
+            // A value that the server failed to give counts as absent.
             if !matches!(value, Staged::Absent) {
                 building.staged.push((field, value));
             }
@@ -434,7 +434,7 @@ impl<'de> Reader<'_, 'de> {
         Ok(Some(self.row_of(definition, table, &id)))
     }
 
-    /// The slot of an object whose members are not all read yet: its id may come later.
+    /// The slot of an object whose members are not all read yet: its id may follow.
     fn slot_ahead(&mut self, around: usize) -> Read<Option<Slot>> {
         self.used = self.used.min(around);
         let Around { table, start, slot } = self.around[around];
@@ -555,7 +555,7 @@ fn overlay(before: Option<&str>, over: &[(Cow<'_, str>, &str)]) -> String {
         Some(member) => member.1 = raw.into_owned().into(),
         None => members.push((name.into_owned().into(), raw.into_owned().into())),
     };
-    // A field that holds something else than an object is written anew.
+    // A field that holds something else than an object is replaced.
     if let Some(text) = before {
         let mut json = JsonReader::new(text);
         if json.peek() == Ok(Next::Object) {

@@ -1,4 +1,4 @@
-//! GraphQL responses: nested JSON under `data`, and beside it what the server could not tell.
+//! GraphQL responses: nested JSON under `data`, and beside it what the server failed to resolve.
 
 use serde_json::Value as Tree;
 
@@ -8,8 +8,8 @@ use crate::change::Skipped;
 use crate::schema::write_part;
 
 impl Reader<'_, '_> {
-    /// Reads a response. A null on the way to what an error is about is no null: the server could
-    /// not tell what is there.
+    /// Reads a response. A null on the path of an error is no null: the server failed to resolve
+    /// what is there.
     pub(super) fn graphql(&mut self) -> Read<()> {
         let start = self.json.at();
         let (mut errors, mut data) = (Vec::new(), None);

@@ -130,8 +130,8 @@ impl Recording {
         let exchanges = file.log.entries.into_iter().map(|entry| {
             let content = entry.response.content;
             let body = if content.encoding.eq_ignore_ascii_case("base64") {
-                // One entry that is damaged is nothing to the others: it is taken as it stands, and
-                // whoever reads it says what is wrong with it.
+                // One damaged entry does not affect the others: it is taken as it is, and reading
+                // it reports what is wrong with it.
                 STANDARD.decode(&*content.text).unwrap_or_else(|_| content.text.into_owned().into())
             } else {
                 content.text.into_owned().into_bytes()

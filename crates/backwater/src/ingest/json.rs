@@ -1,7 +1,8 @@
-//! JSON text, token by token (RFC 8259): a small reader that lends what it finds and builds nothing.
+//! JSON text, token by token (RFC 8259): a small reader that borrows what it finds and builds
+//! nothing.
 //!
-//! Every byte that is passed over is checked, also in values that nobody wants. Nesting is counted
-//! by whoever descends; skipping a value does not recurse.
+//! Every byte that is passed over is checked, also in values that are skipped. The caller counts
+//! nesting as it descends; skipping a value does not recurse.
 
 use std::borrow::Cow;
 
@@ -73,7 +74,7 @@ pub(crate) enum Number {
 
 type Read<T> = Result<T, Fault>;
 
-/// So many digits fit into 64 bits, whichever they are.
+/// This many digits fit into 64 bits, whichever they are.
 const SAFE_DIGITS: usize = 19;
 
 impl<'de> JsonReader<'de> {
@@ -223,7 +224,7 @@ impl<'de> JsonReader<'de> {
         self.expected("expected true, false or null")
     }
 
-    /// Takes a text, lent if it has no escapes.
+    /// Takes a text, borrowed if it has no escapes.
     #[inline]
     pub(crate) fn text(&mut self) -> Read<Cow<'de, str>> {
         let start = self.at + 1;
@@ -419,7 +420,7 @@ impl<'de> JsonReader<'de> {
         if self.at == start { self.expected("expected a digit") } else { Ok(()) }
     }
 
-    /// Goes down to a place inside of the value that comes next, and stands in front of it; tells
+    /// Goes down to a place inside of the value that comes next, and stops in front of it; returns
     /// whether it is there.
     pub(crate) fn descend(&mut self, way: &[String]) -> Read<bool> {
         for name in way {
@@ -540,7 +541,7 @@ impl<'de> JsonReader<'de> {
         }
     }
 
-    /// A number that nobody reads may be of any size.
+    /// A number that is skipped may be of any size.
     fn skip_number(&mut self) -> Read<()> {
         self.at += usize::from(self.byte() == Some(b'-'));
         let leading = self.byte() == Some(b'0');

@@ -1,7 +1,7 @@
 //! Reading responses into transactions: one reader a format.
 //!
 //! A reader knows its format, the schema's rules and the transaction that it writes through. It
-//! must not know queries or storage, and it does no I/O: the caller brings the bytes.
+//! must not know queries or storage, and it does no I/O: the caller has the bytes.
 
 mod around;
 mod building;
@@ -37,7 +37,7 @@ impl Transaction {
     /// Reads a response by a rule of the schema. It merges field by field: a field that is there
     /// overwrites, an explicit null sets null, a field that is not there stays as it was.
     ///
-    /// The rule is named, or told by the request's method and URL: see [`Request`]. A response is
+    /// The rule is named, or found by the request's method and URL: see [`Request`]. A response is
     /// taken whole or not at all, except for records that the rule says to skip; after an error the
     /// transaction is as it was before the call.
     ///
@@ -45,7 +45,7 @@ impl Transaction {
     /// [`ErrorKind::UnknownName`] if there is no such rule; [`ErrorKind::Parameter`] if a variable
     /// of the request is missing or does not fit; [`ErrorKind::Response`] if the response is not
     /// JSON in UTF-8 or does not fit, with the JSON Pointer (RFC 6901) of what does not;
-    /// [`ErrorKind::Row`] if a row that is no more cannot be deleted.
+    /// [`ErrorKind::Row`] if a row that the response deletes cannot be deleted.
     ///
     /// ```
     /// # use backwater::{Cache, Schema};
@@ -67,8 +67,8 @@ impl Transaction {
         self.ingest_told(request.into(), response.as_ref(), None)
     }
 
-    /// As [`Self::ingest`], and tells now and then how many bytes of the response are read, for
-    /// somebody who waits. If records are skipped, it begins anew.
+    /// As [`Self::ingest`], and reports now and then how many bytes of the response are read, for a
+    /// progress display. If records are skipped, it begins again at 0.
     ///
     /// # Errors
     /// As [`Self::ingest`].

@@ -21,7 +21,7 @@ use crate::table::Slot;
 /// A response up to this length holds too few objects to learn from.
 const SHORT: usize = 2048;
 
-/// After so many bytes somebody who waits is told how far the reading is.
+/// Progress is reported after this many bytes.
 const TOLD_EVERY: usize = 1 << 16;
 
 /// How a response is read.
@@ -34,22 +34,22 @@ pub(super) struct Reading<'a> {
     pub(super) skip: &'a BTreeSet<usize>,
     /// What was changed since the request began.
     pub(super) later: Option<&'a Later>,
-    /// Whom to tell how many bytes are read.
+    /// Called with how many bytes are read.
     pub(super) progress: Option<&'a dyn Fn(usize)>,
 }
 
 /// What a response held.
 pub(super) struct Outcome {
     pub(super) counts: Vec<Counts>,
-    /// The rows of the records, in their order, skipped ones included, if the rule asks for them;
+    /// The rows of the records, in their order, skipped ones included, if the rule needs them;
     /// `None` for one whose id cannot be read.
     pub(super) records: Vec<Option<Slot>>,
     pub(super) kept: usize,
     /// Records that do not fit, by their place in the order.
     pub(super) misfits: BTreeMap<usize, Skipped>,
-    /// What the server says that it could not tell.
+    /// What the server says that it failed to resolve.
     pub(super) errors: Vec<Skipped>,
-    /// Whether all records are there, as far as anybody knows.
+    /// Whether all records are there, as far as is known.
     pub(super) whole: bool,
 }
 
@@ -67,7 +67,8 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
         depth: 0,
         orders: if text.len() > SHORT { vec![Vec::new(); schema.tables.len()] } else { Vec::new() },
         spare: SmallVec::new(),
-        // An older answer is asked what is newer; an alias means something in this rule only.
+        // An older answer is checked against what is newer; an alias means something in this rule
+        // only.
         remembers: text.len() <= SHORT
             && reading.later.is_none()
             && reading.rule.aliases.is_empty(),
@@ -187,9 +188,9 @@ pub(super) struct Reader<'a, 'de> {
     pub(super) met: usize,
     /// The line of a response that has a value a line.
     pub(super) line: Option<usize>,
-    /// Where a null means that the server could not tell.
+    /// Where a null means that the server failed to resolve the value.
     pub(super) untold: BTreeSet<usize>,
-    /// Where somebody who waits is told the next time how far the reading is.
+    /// Where progress is reported the next time.
     pub(super) tell_at: usize,
     pub(super) outcome: Outcome,
 }
@@ -224,7 +225,7 @@ impl<'de> Reader<'_, 'de> {
         if self.depth > self.deepest { Ok(self.json.fault(FaultKind::Depth)?) } else { Ok(()) }
     }
 
-    /// Tells how far the reading is.
+    /// Reports how far the reading is.
     #[cold]
     pub(super) fn tell(&mut self) {
         let at = self.json.at();
@@ -241,7 +242,7 @@ impl<'de> Reader<'_, 'de> {
         failure
     }
 
-    /// Whether a null comes next that means that the server could not tell.
+    /// Whether the value that comes next is a null that means a failure of the server.
     #[inline]
     pub(super) fn is_untold(&mut self) -> Read<bool> {
         if self.untold.is_empty() { Ok(false) } else { self.is_told_so() }
@@ -257,11 +258,11 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// Reads an object that a link points at, whose bracket comes next. `told_by` is the member by
-    /// which it tells its table.
+    /// which it names its table.
     pub(super) fn linked(&mut self, table: TableNo, told_by: Option<&str>) -> Read<Slot> {
         let start = self.json.at();
-        // What tells the table is no unknown member here, but one elsewhere; and a null that means
-        // that the server could not tell is one elsewhere.
+        // The member that names the table is no unknown member here, but one elsewhere; and a null
+        // that means a failure of the server is one elsewhere.
         let by_text = self.untold.is_empty()
             && (told_by.is_none() || self.schema.table(table).unknown == Unknown::Ignored);
         if by_text && let Some((len, slot, rows)) = self.repeats.find(table, self.json.rest(start))
@@ -299,7 +300,7 @@ impl<'de> Reader<'_, 'de> {
         let Transaction { remembered, state, history, again, .. } = &mut *self.tx;
         let (len, slot, rows) = remembered.find(state, table, text)?;
         for ((table, slot), fields) in rows {
-            // The commit that brought it may be withdrawn yet, and this one brought it, too.
+            // The commit that wrote it may be withdrawn yet, and this one writes it, too.
             if history.is_recent(*table, *slot) {
                 again.add((*table, *slot), FieldSet::of_first(*fields));
             }
@@ -357,7 +358,7 @@ impl<'de> Reader<'_, 'de> {
         Ok(slot)
     }
 
-    /// Deletes a row that the response says to be no more.
+    /// Deletes a row that the response says was deleted.
     fn bury(&mut self, table: TableNo, slot: Slot) -> Read<()> {
         let counts = &mut self.outcome.counts[table.index()];
         counts.objects += 1;

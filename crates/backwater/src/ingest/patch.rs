@@ -131,7 +131,7 @@ impl Transaction {
         })
     }
 
-    /// Has the rows come of tables that are named; what is no table is told of later.
+    /// Loads the rows of tables that are named; a name that is no table is reported later.
     fn need_named(&mut self, names: impl Iterator<Item = String>) -> Result<()> {
         if !self.state.has_unready() {
             return Ok(());

@@ -1,4 +1,4 @@
-//! Where a reader is in a response, told as a JSON Pointer when something is wrong there.
+//! Where a reader is in a response, given as a JSON Pointer when something is wrong there.
 
 use std::borrow::Cow;
 use std::fmt::Write;

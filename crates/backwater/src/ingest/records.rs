@@ -296,7 +296,7 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// Goes down to a place inside of the value that comes next, and leaves the reader in front of
-    /// it; tells whether it is there.
+    /// it; returns whether it is there.
     pub(super) fn descend(&mut self, way: &[String]) -> Read<bool> {
         let found = self.json.descend(way)?;
         self.depth += way.len();

@@ -15,9 +15,9 @@ use crate::table::Slot;
 
 /// How many objects are remembered at most; a later one takes the place of an earlier one.
 const PLACES: usize = 4096;
-/// One place for so many bytes of the response: a short one is hardly worth it.
+/// One place for this many bytes of the response: a short one is hardly worth it.
 const BYTES_A_PLACE: usize = 256;
-/// Objects are told apart by this many of their first bytes, where an id mostly stands.
+/// Objects are looked up by this many of their first bytes, where an id mostly stands.
 const START: usize = 24;
 /// An object that holds more objects than these is not remembered.
 const MOST: usize = 16;
@@ -43,7 +43,7 @@ pub(super) struct Repeats<'de> {
 }
 
 impl<'de> Repeats<'de> {
-    /// For a response of so many bytes over so many tables.
+    /// For a response of this many bytes over this many tables.
     pub(super) fn new(bytes: usize, tables: usize) -> Self {
         let mut places = Vec::new();
         if bytes >= 4 * BYTES_A_PLACE {
@@ -53,7 +53,7 @@ impl<'de> Repeats<'de> {
         Self { places, epochs: vec![0; tables], read: SmallVec::new() }
     }
 
-    /// A new record begins: what was read before is not part of anything to come.
+    /// A new record begins: what was read before is not part of later ones.
     pub(super) fn begin_record(&mut self) {
         self.read.clear();
     }
@@ -63,7 +63,7 @@ impl<'de> Repeats<'de> {
         self.read.len()
     }
 
-    /// The rows of the objects that were read since there were so many.
+    /// The rows of the objects that were read since there were this many.
     pub(super) fn since(&self, mark: usize) -> &[WrittenRow] {
         &self.read[mark..]
     }
@@ -108,7 +108,7 @@ impl<'de> Repeats<'de> {
         }
         let epoch = epoch(&self.epochs, rows);
         let seen = Seen { table, text, slot, rows: SmallVec::from_slice(rows), epoch };
-        // Two that ask for one place share a pair of them.
+        // Two that hash to one place share a pair of them.
         let last = self.places[place].replace(seen);
         if last.as_ref().is_some_and(|last| last.table != table || last.text != text) {
             self.places[place ^ 1] = last;

@@ -79,7 +79,7 @@ impl Request {
         Self { method: method.into(), ..Self::get(url) }
     }
 
-    /// Has the response read by that rule, whatever the URL says.
+    /// Reads the response by that rule, whatever the URL says.
     ///
     /// ```
     /// # use backwater::Request;

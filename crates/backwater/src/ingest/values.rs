@@ -227,8 +227,8 @@ impl<'de> Reader<'_, 'de> {
         }
     }
 
-    /// A link to one of several tables: an object that tells its type, or an id beside which the
-    /// type is told.
+    /// A link to one of several tables: an object that names its type, or an id beside which the
+    /// type is given.
     pub(super) fn one_of(
         &mut self,
         table: TableNo,
@@ -268,7 +268,7 @@ impl<'de> Reader<'_, 'de> {
         Ok(())
     }
 
-    /// An object that tells by one of its members to which table it belongs.
+    /// An object that names its table by one of its members.
     fn typed_object(&mut self, one_of: &OneOf) -> Read<(TableNo, Slot)> {
         let start = self.json.at();
         self.json.open();
@@ -318,7 +318,7 @@ impl<'de> Reader<'_, 'de> {
         }
     }
 
-    /// What comes next, for "found …".
+    /// What was found, for "found …".
     pub(super) fn found(&mut self) -> Read<String> {
         Ok(match self.json.peek()? {
             Next::Object => "an object".to_owned(),
@@ -332,8 +332,8 @@ impl<'de> Reader<'_, 'de> {
     }
 }
 
-/// A text that a field can hold. Only an escape can be what it cannot: a text that is lent as it
-/// stands has none.
+/// A text that a field can hold. Only an escape can make one that it cannot: a borrowed text has
+/// none.
 #[inline]
 fn storable(text: Cow<'_, str>) -> Read<Cow<'_, str>> {
     if let Cow::Owned(text) = &text
@@ -360,7 +360,7 @@ pub(super) fn kept(raw: &str) -> Read<&str> {
     }
 }
 
-/// A JSON text without the white space between its tokens, lent if there is none.
+/// A JSON text without the white space between its tokens, borrowed if there is none.
 pub(super) fn minified(raw: &str) -> Cow<'_, str> {
     match raw.bytes().any(|byte| matches!(byte, b' ' | b'\n' | b'\r' | b'\t')) {
         false => Cow::Borrowed(raw),

@@ -71,7 +71,7 @@ impl Schema {
         Ok(Explanation::of(name, &plan, self))
     }
 
-    /// The names of a named query's parameters, without colons, as they come in it.
+    /// The names of a named query's parameters, without colons, in their order.
     ///
     /// # Errors
     /// As [`Schema::explain_named`].

@@ -17,12 +17,12 @@ use crate::sync::Arrivals;
 use crate::table::{Snapshot, State};
 use crate::value::Clock;
 
-/// The tables at one moment, with what is known of when they last changed.
+/// One version of the tables, with what is known of when they last changed.
 #[derive(Clone)]
 pub(crate) struct Moment {
     pub(crate) state: Arc<State>,
     pub(crate) commit: u64,
-    /// Not kept until somebody asks for it.
+    /// Not kept until it is read.
     pub(crate) last: Option<Arc<LastChanged>>,
 }
 
@@ -92,7 +92,7 @@ impl Published {
         if now.0.keeps_times()
             && let Some(clock) = &self.clock
         {
-            // Whoever reads asks for rows, and it is kept when that was.
+            // A read result shows rows, and it is recorded when that was.
             now.0.tell_time(&**clock);
         }
         now
@@ -102,16 +102,17 @@ impl Published {
         self.current.read().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
-    /// Keeps from here on which commit last changed what. Only the writer asks for it.
+    /// Keeps from here on which commit last changed what. Only the writer calls it.
     pub(crate) fn keep_last_changed(&self) {
         let mut current = self.current.write().unwrap_or_else(PoisonError::into_inner);
         let Moment { state, commit, last } = &mut *current;
         last.get_or_insert_with(|| LastChanged::unknown_before(*commit, &state.schema).into());
     }
 
-    /// Shows a commit to readers, all of it at once; by it all rows of some tables are here.
+    /// Publishes a commit to readers, all of it at once; with it all rows of some tables are
+    /// loaded.
     pub(crate) fn publish_commit(&self, changes: &Changes, commit: u64, ready: &[TableNo]) {
-        // Nobody but the writer changes it.
+        // Only the writer changes it.
         let mut last = self.moment().last;
         if let Some(last) = &mut last {
             let last = Arc::make_mut(last);
@@ -141,7 +142,7 @@ impl Published {
         let old = std::mem::replace(&mut *current, moment);
         drop(current);
         self.news.announce();
-        // What nobody holds any more is taken apart while readers go on.
+        // Dropped here, while readers go on.
         drop(old);
     }
 
@@ -155,7 +156,7 @@ impl Published {
         self.released.lock().unwrap_or_else(PoisonError::into_inner).push(binding);
     }
 
-    /// The bindings of the handles that were dropped since this was last asked.
+    /// The bindings of the handles that were dropped since the last call.
     pub(crate) fn take_released(&self) -> Vec<BindingNo> {
         std::mem::take(&mut *self.released.lock().unwrap_or_else(PoisonError::into_inner))
     }
@@ -216,13 +217,13 @@ impl Query {
         self.read_as_of().map(|(result, _)| result)
     }
 
-    /// What the result as of the last commit needed and was not there, at most so many cells of it
-    /// one by one: fields that are absent, and rows that links point at and that are not loaded. In
-    /// SQL they read as NULL; a program can fetch just those.
+    /// What the result as of the last commit needed and was not there, at most this many cells of
+    /// it one by one: fields that are absent, and rows that links point at and that are not loaded.
+    /// In SQL they read as NULL; a program can fetch just those.
     ///
     /// A row counts if it shows, or if it might once the missing is there; of rows that the window
     /// leaves out, only what decides about that. It is found by going through the rows that the
-    /// statement reads, each time it is asked.
+    /// statement reads, at each call.
     ///
     /// # Errors
     /// As [`Query::read`].
@@ -236,7 +237,7 @@ impl Query {
         Ok(entry.missing(&state, most).unwrap_or_default())
     }
 
-    /// The result as of a commit that is or was published; `None` if it knows a later one already.
+    /// The result as of a commit that is or was published; `None` if it is at a later one already.
     pub(crate) fn read_at(&self, state: &Arc<State>, commit: u64) -> Option<Result<QueryResult>> {
         let (node, since) = {
             let stands_for = self.0.stands_for();
@@ -271,7 +272,7 @@ impl Query {
             };
             match entry {
                 Ok(entry) => return Ok((entry, state, commit)),
-                // The commit that it knows is about to be published.
+                // Its commit is about to be published.
                 Err(Behind::Ahead) => self.0.published.wait_beyond(commit),
                 Err(Behind::Stopped(failure)) => return Err(failure.error().at(&self.0.name)),
             }
@@ -286,8 +287,8 @@ impl Query {
             stands_for.kept += 1;
         }
         let kept = KeptUp(self.0.clone());
-        // A commit that is being made may have put it off just before: then it reads that one, too.
-        // An error is told to whoever reads.
+        // A commit that is being made may have deferred it just before: then it includes that one,
+        // too. The reader gets an error, if there is one.
         while let Ok((_, _, commit)) = self.entry()
             && self.node().is_behind()
         {
@@ -296,9 +297,8 @@ impl Query {
         kept
     }
 
-    /// Whether all rows are here of the tables that it reads; until then, what it reads is an answer
-    /// for what is there. See [`CacheBuilder::load_first`](crate::CacheBuilder::load_first) for an
-    /// example.
+    /// Whether all tables that it reads are loaded; until then, its result covers what is loaded.
+    /// See [`CacheBuilder::load_first`](crate::CacheBuilder::load_first) for an example.
     pub fn is_ready(&self) -> bool {
         let (state, _) = self.0.published.current();
         !state.has_unready() || self.tables().into_iter().all(|table| state.is_ready(table))
@@ -325,7 +325,7 @@ impl Query {
         self.0.stands_for().node.clone()
     }
 
-    /// What tells the handle, with its clones, from all others there are.
+    /// Identifies the handle and its clones.
     pub(crate) fn handle(&self) -> HandleNo {
         HandleNo(Arc::as_ptr(&self.0).addr())
     }
@@ -345,7 +345,7 @@ impl Query {
     }
 }
 
-/// A handle, as long as somebody holds it.
+/// A handle, as long as a clone of it exists.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) struct HandleNo(usize);
 

@@ -1,7 +1,7 @@
 //! Standing queries: SQL text → plan → operators, and the routes from a commit to those it touches.
 //!
-//! It knows tables and changes. It must not know who writes, what is persisted, or who is told:
-//! a commit's changes go in, outcomes and deltas come out.
+//! It knows tables and changes. It must not know what makes a commit, what is persisted, or what
+//! watches: a commit's changes go in, outcomes and deltas come out.
 
 mod check;
 mod engine;

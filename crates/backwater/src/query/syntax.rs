@@ -27,7 +27,7 @@ const DEEPEST: usize = 40;
 /// How deep the parser may call itself: several times for each level, and once for an operator in
 /// front of another.
 const MOST_CALLS: usize = 4 * DEEPEST + MOST_OPERATORS;
-/// How many operators a statement may have: a chain of them nests as deep as it is long.
+/// How many operators a statement may have: a row of them nests as deep as it is long.
 const MOST_OPERATORS: usize = 500;
 
 /// Does something that descends by calls as deep as a statement may nest, with as much stack as that

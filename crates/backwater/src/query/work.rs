@@ -1,5 +1,5 @@
-//! How far a result may be computed: how large it may become, how long its texts, and whether it is
-//! still wanted.
+//! How far a result may be computed: how large it may become, how long its texts, and whether it
+//! was cancelled.
 //!
 //! Joins and expressions are deep inside of what computes a result, so what they may take is known by
 //! thread: [`within`] says it, and gives what went beyond it.
@@ -23,12 +23,12 @@ struct Work {
     limits: Cell<ResultLimits>,
     rows: Cell<usize>,
     bytes: Cell<usize>,
-    /// How often it was asked whether to go on.
+    /// How often the stop was looked at.
     asked: Cell<u32>,
     beyond: Cell<Option<Beyond>>,
 }
 
-/// What was gone beyond.
+/// Which limit was exceeded.
 #[derive(Clone, Copy)]
 enum Beyond {
     Rows,
@@ -81,7 +81,7 @@ impl Work {
     }
 }
 
-/// Limits, what is left of them, and what was gone beyond.
+/// Limits, what is left of them, and which one was exceeded.
 type Left = (ResultLimits, usize, usize, Option<Beyond>);
 
 /// Puts back what was valid before, also where a panic goes by.
@@ -122,10 +122,10 @@ pub(super) fn can_stop<T>(can: bool, work: impl FnOnce() -> T) -> T {
     work()
 }
 
-/// Whether to end what is done, as it is beyond its limits or not wanted any more.
+/// Whether to end the computation, as it is beyond its limits or cancelled.
 #[inline]
 pub(super) fn is_over() -> bool {
-    /// A stop is looked for once in so many times.
+    /// The stop is looked at once in this many steps.
     const EVERY: u32 = 4096;
     WORK.with(|work| {
         let asked = work.asked.get().wrapping_add(1);
@@ -156,7 +156,7 @@ pub(super) fn too_many_rows(limits: &ResultLimits, rows: usize) {
     WORK.with(|work| work.fail(beyond));
 }
 
-/// Takes a row of so many bytes; whether there is room for it.
+/// Takes a row of this many bytes; returns whether there is room for it.
 pub(super) fn take_row(bytes: usize) -> bool {
     WORK.with(|work| {
         if !Work::take(&work.rows, 1) {
@@ -166,7 +166,7 @@ pub(super) fn take_row(bytes: usize) -> bool {
     take_bytes(bytes)
 }
 
-/// Takes so many bytes; whether there is room for them.
+/// Takes this many bytes; returns whether there is room for them.
 pub(super) fn take_bytes(bytes: usize) -> bool {
     WORK.with(|work| {
         if !Work::take(&work.bytes, bytes) {
@@ -187,13 +187,13 @@ pub(super) fn fits(bytes: usize) -> bool {
     })
 }
 
-/// Gives up computing results that are not wanted any more: those of a view that was left, of a
-/// statement that joins far more than its author thought.
+/// Cancels the computation of results that are no longer needed: those of a view that was left, of
+/// a statement that joins far more than its author thought.
 ///
-/// Defining a query, reading it and giving it other values may have to go through very many rows.
-/// Where that is done in [`Stop::during`], it ends with [`ErrorKind::Stopped`](crate::ErrorKind::Stopped)
-/// once another thread has called [`Stop::stop`], and the cache is as if it had not been asked.
-/// Commits are never stopped.
+/// Defining a query, reading it and rebinding it may have to go through very many rows. Inside of
+/// [`Stop::during`], that ends with [`ErrorKind::Stopped`](crate::ErrorKind::Stopped) once another
+/// thread has called [`Stop::stop`], and the cache is as if the call had not been made. Commits are
+/// never stopped.
 ///
 /// ```
 /// use backwater::{Cache, ErrorKind, Schema, Stop};

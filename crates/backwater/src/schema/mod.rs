@@ -90,7 +90,7 @@ pub struct Schema {
     pub(crate) queries: Arc<[NamedQuery]>,
     pub(crate) limits: Limits,
     pub(crate) tuning: Tuning,
-    /// Tables and fields of which a storage shall keep nothing.
+    /// Tables and fields that are not persisted.
     pub(crate) drops: Arc<[Arc<str>]>,
     pub(crate) text: Arc<str>,
     pub(crate) name: Arc<str>,
@@ -134,7 +134,7 @@ impl Limits {
     pub(crate) const DEEPEST: usize = 500;
 }
 
-/// Schemas are equal if they declare the same tables, rules and queries, in whatever words.
+/// Schemas are equal if they declare the same tables, rules and queries, however they are written.
 impl PartialEq for Schema {
     fn eq(&self, other: &Self) -> bool {
         let names = |schema: &Schema| -> Vec<Arc<str>> {
@@ -165,7 +165,7 @@ pub(crate) struct NamedQuery {
     pub(crate) offset: usize,
     /// Whether the statement stands in the schema's text letter by letter.
     pub(crate) verbatim: bool,
-    /// What the query room has made of it, once it was asked for.
+    /// Its plan, once it was asked for.
     pub(crate) compiled: OnceLock<Arc<dyn Any + Send + Sync>>,
 }
 
@@ -338,9 +338,8 @@ impl Schema {
         &self.tables[number.index()]
     }
 
-    /// Whether it is kept beside the rows of a table when they were last brought and asked for: where
-    /// rows expire, and where there may be too many. Entries of a to-many link are as old as their
-    /// owner.
+    /// Whether a table records when its rows were last received and last read: where rows expire,
+    /// or where their number is limited. Entries of a to-many link are as old as their owner.
     pub(crate) fn keeps_times(&self, table: TableNo) -> bool {
         let definition = self.table(table);
         let all = self.limits.stored_bytes.is_some()
@@ -393,7 +392,7 @@ impl Schema {
                 rule.url.as_ref().filter(|_| rule.method.eq_ignore_ascii_case(method))?;
             Some((template.letters(), rule, template.matches(url)?))
         });
-        // Of two that say the same, the one that comes first.
+        // Of two equivalent ones, the first.
         let best = fitting.reduce(|best, next| if next.0 > best.0 { next } else { best });
         best.map(|(_, rule, variables)| (&*rule.name, variables)).ok_or_else(|| {
             let known: Vec<String> = self

@@ -11,11 +11,11 @@ use super::{FieldNo, TableNo};
 pub(crate) struct FieldPlaces {
     pub(crate) table: TableNo,
     pub(crate) fields: Box<[FieldNo]>,
-    /// Links whose rows it nests, with what tells the structs of these.
+    /// Links whose rows it nests, each with what identifies the struct of these.
     pub(crate) nested: Box<[(FieldNo, usize)]>,
 }
 
-/// What was found so far, by what tells a struct's declaration from all others.
+/// What was found so far, by what identifies a struct's declaration.
 #[derive(Debug, Default)]
 pub(crate) struct KnownPlaces(RwLock<FxHashMap<usize, Arc<FieldPlaces>>>);
 

@@ -1,4 +1,4 @@
-//! Other numbers for tables, so that a schema that is read anew goes on with those of an earlier one.
+//! Renumbers tables, so that a schema that is read again keeps the numbers of an earlier one.
 
 use std::sync::Arc;
 

@@ -24,12 +24,12 @@ pub(crate) struct Rule {
     /// Fields of the records that the request says.
     pub(crate) given: Vec<(FieldNo, Given)>,
     pub(crate) list: Option<ListRule>,
-    /// Rows of this scope that a response does not have are no more.
+    /// Rows of this scope that a response does not have are deleted.
     pub(crate) complete: Option<Scope>,
     pub(crate) on_error: OnError,
     /// Members that a request calls otherwise than the table does: table, alias, field.
     pub(crate) aliases: Vec<(TableNo, Arc<str>, FieldNo)>,
-    /// Whether the request deletes the row that it gives the id of, whatever is answered.
+    /// Whether the request deletes the row whose id it gives, whatever the response says.
     pub(crate) deletes: bool,
 }
 
@@ -92,9 +92,9 @@ impl Scope {
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) struct ListRule {
     pub(crate) table: TableNo,
-    /// The variables that tell one list from another.
+    /// The variables that identify a list.
     pub(crate) key: Vec<Arc<str>>,
-    /// The variable that tells its parts, such as pages.
+    /// The variable that identifies a part of it, such as a page.
     pub(crate) part: Option<Arc<str>>,
 }
 

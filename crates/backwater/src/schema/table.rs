@@ -5,7 +5,7 @@ use std::sync::Arc;
 use super::{FieldNo, Pointer, Sought, TableNo, Tree};
 use crate::value::Value;
 
-/// A table: its fields, and which of them tell its rows apart.
+/// A table: its fields, and which of them identify a row.
 #[derive(Debug, PartialEq)]
 pub(crate) struct Table {
     pub(crate) name: Arc<str>,
@@ -13,9 +13,9 @@ pub(crate) struct Table {
     /// The fields that hold the id; a one-row table has none.
     pub(crate) id: Vec<FieldNo>,
     pub(crate) persist: bool,
-    /// Rows that were brought so many seconds ago are left out when the table is rehydrated.
+    /// Rows that were received this many seconds ago are left out when the table is rehydrated.
     pub(crate) expires_after: Option<u32>,
-    /// The field by which newer news is told from older.
+    /// The field that orders versions of a row, newest highest.
     pub(crate) version: Option<FieldNo>,
     /// What becomes of members that are no field.
     pub(crate) unknown: Unknown,
@@ -23,16 +23,16 @@ pub(crate) struct Table {
     pub(crate) members: Tree<Sought>,
     /// How JSON:API documents call the type of its rows.
     pub(crate) resource: Arc<str>,
-    /// What in an object says that its row is no more.
+    /// What in an object says that its row was deleted.
     pub(crate) tombstone: Option<Pointer>,
-    /// What every object of the table is asked, told once.
+    /// Which members matter in every object of the table, worked out once.
     pub(crate) asks: Asks,
     pub(crate) made: Made,
     /// How it was called before.
     pub(crate) was: Vec<Arc<str>>,
 }
 
-/// Which of the rarer things some field of a table has.
+/// Which of the rarer options some field of a table has.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub(crate) struct Asks {
     pub(crate) required: bool,
@@ -93,7 +93,7 @@ pub(crate) struct Field {
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) struct LinkRule {
     pub(crate) on_delete: OnDelete,
-    /// If it may point at one of several tables: how each is called, and how the name is told.
+    /// If it may point at one of several tables: the name of each, and where a response gives it.
     pub(crate) one_of: Option<OneOf>,
 }
 
@@ -151,8 +151,8 @@ pub(crate) enum Kind {
 pub(crate) enum IdType {
     Int,
     Text,
-    /// As a JSON array, since the id has several parts; or as that of the one row that it is a link
-    /// to, in a list that no variable tells from others.
+    /// As a JSON array, since the id has several parts; or as that of the one row that it links to,
+    /// in a list without variables.
     Parts,
 }
 
@@ -193,7 +193,7 @@ impl Kind {
 }
 
 impl Table {
-    /// The field of that name; SQL names do not tell upper from lower case.
+    /// The field of that name; SQL names are case-insensitive.
     pub(crate) fn field_no(&self, name: &str) -> Option<FieldNo> {
         let exact = self.fields.iter().position(|field| &*field.name == name);
         exact

@@ -1,4 +1,4 @@
-//! URI Templates (RFC 6570), read backwards: does a URL come out of one, and with which values?
+//! URI Templates (RFC 6570) in reverse: does a URL match one, and with which values?
 //!
 //! The RFC says how a template and values become a URL. Here a URL is given, and the values are
 //! looked for: all eight kinds of expression, prefixes and explode modifiers included. Query
@@ -278,7 +278,7 @@ fn query(
     matched(rest, &others, found)
 }
 
-/// Takes a value by its name; a name that comes again makes a list.
+/// Takes a value by its name; a repeated name makes a list.
 fn named(variables: &[Variable], name: &str, value: &str, found: &mut Variables) -> bool {
     let name = decoded(name);
     // A variable's name may be percent-encoded itself, such as `filter%5Bport%5D`.
@@ -295,7 +295,7 @@ fn named(variables: &[Variable], name: &str, value: &str, found: &mut Variables)
     true
 }
 
-/// A text without percent-encoding (RFC 3986); one that is not UTF-8 stays as it came.
+/// A text without percent-encoding (RFC 3986); one that is not UTF-8 stays as it was.
 pub(crate) fn decoded(text: &str) -> String {
     let bytes = text.as_bytes();
     let (mut out, mut at) = (Vec::with_capacity(bytes.len()), 0);
@@ -383,7 +383,7 @@ mod tests {
     proptest! {
         #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
 
-        /// A template expanded by somebody else's code gives its values back.
+        /// A template that another crate has expanded gives its values back.
         #[test]
         fn values_come_back_from_what_they_were_expanded_to(
             template in prop::sample::select(vec![

@@ -28,7 +28,7 @@ pub(crate) struct Branch<T> {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Sought {
     Field(FieldNo),
-    /// What says that the row is no more.
+    /// What says that the row was deleted.
     Tombstone,
 }
 

@@ -1,32 +1,33 @@
-//! Sizes at which queries go over to another way of doing the same. They decide on time and memory,
-//! never on what a query gives: tests draw them at random.
+//! Sizes at which queries switch to another way of doing the same. They affect time and memory,
+//! never results: tests draw them at random.
 
 /// The sizes that a cache is built with.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Tuning {
-    /// Beyond so many changed rows, if they are also more than a sixteenth of all, a query computes
-    /// anew.
+    /// From this many changed rows on, if they are also more than a sixteenth of all, a query is
+    /// recomputed.
     pub(crate) recomputed_rows: usize,
-    /// So many changed rows, and for so many commits, an unwatched query follows by deltas later.
+    /// Up to this many changed rows, over this many commits, an unwatched query catches up by
+    /// deltas.
     pub(crate) backlog_rows: usize,
     pub(crate) backlog_commits: u64,
-    /// Beyond so many rows, if they are also more than an eighth of all, a query with other values
-    /// computes anew.
+    /// From this many rows on, if they are also more than an eighth of all, a rebound query is
+    /// recomputed.
     pub(crate) rebound_rows: usize,
-    /// Up to so many bindings of a group, it is sent only rows with the keys of one of them.
+    /// Up to this many bindings of a group, it is sent only rows with the keys of one of them.
     pub(crate) listed_keys: usize,
-    /// Of a query over so many rows the first result is computed while commits go on.
+    /// From this many rows on, the first result of a query is computed while commits go on.
     pub(crate) rows_apart: usize,
-    /// Beyond so many edits of an order, each rank is looked for in the old and the new order, as
-    /// telling it from those of the other edits costs as much as there are edits.
+    /// From this many edits of an order on, each rank is looked for in the old and the new order,
+    /// as computing it from those of the other edits is quadratic.
     pub(crate) ranked_edits: usize,
     /// With fewer rows than this, a table is searched for a text as quickly as what was found by
     /// the last one.
     pub(crate) searched_texts: usize,
-    /// So many rows are kept behind those that a LIMIT shows, as rows come and go.
+    /// Rows kept behind those that a LIMIT shows, in reserve for rows that leave.
     pub(crate) rows_beyond_window: usize,
-    /// Of so many rows that are found for a LIMIT, those that it does not need go while others are
-    /// looked for.
+    /// From this many rows found for a LIMIT on, those that it does not need are dropped while
+    /// others are looked for.
     pub(crate) pruned_rows: usize,
 }
 

@@ -1,5 +1,5 @@
-//! Which rows go when what persists takes too much: those that nothing links to, and of these the ones
-//! that were not brought or asked for longest.
+//! Which rows are deleted when what persists takes too much: those that nothing links to, and of
+//! these the ones that were received or read least recently.
 
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
@@ -16,11 +16,11 @@ use crate::table::{Cell, OWNER, State};
 struct Thing {
     rows: Vec<RowAt>,
     bytes: u64,
-    /// When one of its rows was last brought or asked for.
+    /// When one of its rows was last received or read.
     last: u32,
     /// How many links point at it.
     links: u32,
-    /// The things that it links to, as often as it does.
+    /// The units that it links to, as often as it does.
     targets: Vec<u32>,
 }
 
@@ -38,7 +38,8 @@ fn bytes(state: &State, form: &Form, (table, slot): RowAt) -> u64 {
     8 + fields.sum::<u64>()
 }
 
-/// How many bytes the rows that persist take, and the rows to let go so that these are at most so many.
+/// How many bytes the rows that persist take, and the rows to delete so that these are at most this
+/// many.
 pub(crate) fn beyond(state: &State, most: u64) -> Vec<RowAt> {
     let form = Form::of(&state.schema);
     let schema = &state.schema;
@@ -76,7 +77,7 @@ impl Thing {
     }
 }
 
-/// All things there are, and which rows are part of which.
+/// All units, and which rows are part of which.
 struct Things {
     all: Vec<Thing>,
     of: FxHashMap<RowAt, u32>,
@@ -87,7 +88,7 @@ impl Things {
         let schema = &state.schema;
         let mut things = Self { all: Vec::new(), of: FxHashMap::default() };
         let mut lists: FxHashMap<(TableNo, String), u32> = FxHashMap::default();
-        // Entries are part of their owners, which come first.
+        // Entries are part of their owners, which are first.
         let entries = |table: &TableNo| schema.is_entries(*table);
         let (later, first): (Vec<_>, Vec<_>) = schema.table_numbers().partition(entries);
         for table in first.into_iter().chain(later) {

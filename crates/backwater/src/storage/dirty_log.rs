@@ -1,4 +1,4 @@
-//! What commits have changed since somebody last looked, noted as cheaply as can be.
+//! What commits have changed since the last look, noted as cheaply as possible.
 
 use std::sync::Arc;
 
@@ -9,7 +9,7 @@ use crate::change::{ChangedRows, Changes, Happened, RowChange};
 use crate::schema::TableNo;
 use crate::table::{Slot, State};
 
-/// So many changed rows are kept commit by commit; beyond, each row is kept once.
+/// This many changed rows are kept commit by commit; beyond, each row is kept once.
 const ROWS: usize = 1 << 16;
 
 /// The rows that commits changed, up to the last one.
@@ -20,13 +20,13 @@ pub(super) struct DirtyLog {
     known: FxHashSet<(TableNo, Slot)>,
     /// Of these, the ones that a commit deleted.
     deleted: FxHashSet<(TableNo, Slot)>,
-    /// Tables whose rows came from the storage in between.
+    /// Tables that were loaded from the storage in between.
     came: Vec<Came>,
     now: Arc<State>,
     commit: u64,
 }
 
-/// Rows of tables that came from the storage.
+/// Rows of tables that were loaded from the storage.
 pub(super) struct Came {
     /// The version with these rows, as the storage has them.
     pub(super) state: Arc<State>,
@@ -41,7 +41,7 @@ impl DirtyLog {
         Self { commits, rows: 0, known, deleted, came, now, commit }
     }
 
-    /// Takes note that the rows of some tables came from the storage, in a commit.
+    /// Notes that some tables were loaded from the storage, in a commit.
     pub(super) fn note_came(&mut self, state: Arc<State>, commit: u64) {
         let changed = all(&self.commits).map(place).chain(self.known.iter().copied()).collect();
         self.came.push(Came { state: state.clone(), changed });

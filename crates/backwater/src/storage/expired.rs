@@ -19,11 +19,11 @@ pub(super) struct Gone {
 #[derive(Default)]
 pub(super) struct LeftOut {
     pub(super) gone: BTreeMap<TableNo, Vec<Gone>>,
-    /// Rows of which nobody knew when they were brought: as far as anybody knows, just now.
+    /// Rows for which no time is known: they count as received just now.
     pub(super) dated: Vec<(TableNo, Slot)>,
 }
 
-/// The rows of a table that are too old by now, as far as anybody knows what time it is.
+/// The rows of a table that are too old by now, if a clock is set.
 pub(crate) fn expired(state: &State, table: TableNo) -> Vec<Slot> {
     let after = state.schema.table(table).expires_after;
     let (Some(now), Some(after)) = (state.seconds(), after) else { return Vec::new() };

@@ -19,7 +19,7 @@ pub(crate) struct Followed {
     pub(crate) commit: u64,
 }
 
-/// Reads the tables in which something is new over the rows that are here.
+/// Reads the tables in which something is new over the rows that are loaded.
 pub(super) fn follow(
     now: &State,
     outbox: &mut Outbox,
@@ -48,7 +48,7 @@ pub(super) fn follow(
     if read.is_empty() && header.commit == outbox.stored_commit() {
         return Ok(None);
     }
-    // What is too old stays out here as well; who writes takes it out of the storage.
+    // What is too old stays out here as well; the writer takes it out of the storage.
     drop(expired::leave_out(&mut rows.state, &form, &read));
     let mut changes = Vec::new();
     for &table in &read {

@@ -13,7 +13,7 @@ use crate::value::{IdRef, Json, RowId};
 
 /// A field's value in the storage form: booleans are 0 or 1, times are texts in UTC with six
 /// decimals, links are the ids that they point at. Absent is null here; which fields of a row are
-/// absent is told beside it.
+/// absent is stored beside it.
 ///
 /// ```
 /// use backwater::storage::Stored;
@@ -147,9 +147,9 @@ impl<'f> StoredTable<'f> {
         &self.schema.table(self.number).name
     }
 
-    /// The names of the fields that persist, in the schema's order. Behind them, where rows may expire
-    /// or be too many, `backwater_brought` and `backwater_asked`: when the row was last brought and
-    /// asked for, in whole seconds since 1970.
+    /// The names of the fields that persist, in the schema's order. Behind them, where rows may
+    /// expire or be limited, `backwater_received` and `backwater_read`: when the row was last
+    /// received and read, in whole seconds since 1970.
     ///
     /// See [`Loader`](crate::storage::Loader) for an example.
     pub fn columns(&self) -> impl Iterator<Item = &'f str> + use<'f> {
@@ -165,7 +165,7 @@ impl<'f> StoredTable<'f> {
         TIMES.into_iter().filter(move |_| has_times)
     }
 
-    /// The columns that tell one row from another; a one-row table has none.
+    /// The columns that identify a row; a one-row table has none.
     ///
     /// See [`Loader`](crate::storage::Loader) for an example.
     pub fn key(&self) -> impl Iterator<Item = &'f str> + use<'f> {
@@ -180,7 +180,7 @@ impl std::fmt::Debug for StoredTable<'_> {
     }
 }
 
-/// The columns that say when a row was last brought and asked for.
+/// The columns that say when a row was last received and read.
 const TIMES: [&str; 2] = ["backwater_brought", "backwater_asked"];
 
 /// Times in the storage form.
@@ -215,10 +215,10 @@ pub(crate) struct TableForm {
     pub(crate) persists: bool,
     /// The fields that are stored, in the schema's order.
     pub(crate) fields: Vec<FieldNo>,
-    /// Whether it is stored, behind these, when rows were brought and asked for.
+    /// Whether the times at which rows were received and read are stored behind these.
     pub(crate) has_times: bool,
     /// The same, ordered by name, each with the hash of its name: the order in which they are
-    /// hashed, so that a row's hash survives fields that come, go or change places.
+    /// hashed, so that a row's hash survives fields that are added, removed or reordered.
     hashed: Vec<(u64, FieldNo)>,
     /// For each of these its place among the stored ones.
     places: Vec<usize>,
@@ -231,7 +231,7 @@ impl TableForm {
         self.hash_raw(&mut bytes, |place| Raw::from(&values[place]), |place| is_absent[place])
     }
 
-    /// The same of values that are told one by one, with a buffer that is used again.
+    /// The same of values that are given one by one, with a buffer that is used again.
     pub(super) fn hash_raw<'v>(
         &self,
         bytes: &mut Vec<u8>,
@@ -275,7 +275,7 @@ impl<'v> From<&'v Stored<'_>> for Raw<'v> {
 }
 
 impl Raw<'_> {
-    /// What tells its type, and 64 bits of it: of a text how long it is.
+    /// The tag of its type, and 64 bits of it: of a text its length.
     fn told(self) -> (u8, u64) {
         match self {
             Raw::Null => (0, 0),
@@ -451,7 +451,8 @@ pub(crate) fn id_part(schema: &Schema, kind: Kind, value: &Stored<'_>) -> Option
     }
 }
 
-/// A stored value as a field's, or what is wrong with it. Links are left to whoever has the slots.
+/// A stored value as a field's, or what is wrong with it. Links are left to the caller, which has
+/// the slots.
 pub(crate) fn staged<'a>(kind: Kind, value: &'a Stored<'_>) -> Result<Staged<'a>> {
     let wrong = |expected: &str| {
         Err(Error::new(ErrorKind::Damaged, format!("found {value:?}, expected {expected}")))

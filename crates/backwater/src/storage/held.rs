@@ -1,4 +1,4 @@
-//! What a storage of whole rows holds in memory, in whatever form it keeps a row.
+//! What a storage of whole rows holds in memory, whatever form it keeps a row in.
 
 use std::collections::BTreeMap;
 

@@ -8,11 +8,11 @@ use std::time::SystemTime;
 
 use crate::error::{Error, ErrorKind, Result};
 
-/// A file at one moment.
+/// A file at one time.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Identity {
-    /// What the file is, whatever it is called. Elsewhere than on Unix a file that is open cannot be
-    /// replaced.
+    /// Identifies a file independently of its name. Elsewhere than on Unix a file that is open
+    /// cannot be replaced.
     file: (u64, u64),
     len: u64,
     changed: Option<SystemTime>,
@@ -47,7 +47,7 @@ impl Identity {
         self.file == other.file
     }
 
-    /// Whether it is the same file, and nobody has written to it meanwhile.
+    /// Whether it is the same file, and has not been written to meanwhile.
     pub(super) fn is_unchanged(&self, other: &Self) -> bool {
         self.is_same_file(other) && (self.len, self.changed) == (other.len, other.changed)
     }

@@ -1,9 +1,9 @@
 //! A storage that is a file of JSON lines: one that a person can read, and that shows in a diff what
 //! has changed.
 //!
-//! The whole file is written anew each time, so it is for small caches. First stands a line about the
-//! cache, then table by table a line for each row, ordered by id, and behind them how many these are and
-//! their hash.
+//! The whole file is rewritten each time, so it is for small caches. The first line is about the
+//! cache; then follows, table by table, a line for each row, ordered by id, and after them their
+//! number and hash.
 
 use std::collections::BTreeMap;
 use std::fs::{self, File};
@@ -172,7 +172,8 @@ impl Storage for JsonLines {
             self.lock = Some(lock::take(&self.path)?);
         }
         if batch.is_first() && fs::metadata(&self.path).is_ok_and(|file| file.len() > 0) {
-            // Somebody else was first: what is there must not be written over, however often it is tried.
+            // Another program was first: its content must not be overwritten, however often this is
+            // tried.
             return Err(overtaken());
         }
         let mut held = self.held.clone();
@@ -258,7 +259,7 @@ fn write_file(path: &Path, held: &Held<Line>) -> io::Result<()> {
     drop(out);
     file.sync_all()?;
     fs::rename(&part, path)?;
-    // That it is called so is durable, too, where folders can be told.
+    // The new name is durable, too, where a folder can be synced.
     if let Some(folder) = path.parent() {
         let folder = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
         drop(File::open(folder).and_then(|folder| folder.sync_all()));
@@ -326,7 +327,7 @@ fn read(text: &str) -> Result<Held<Line>> {
             if *table.get_or_insert_with(|| name.clone()) != name {
                 return Err(wrong());
             }
-            // Until its schema is known, a row is told by its place.
+            // Until its schema is known, a row is identified by its position.
             let place = RowId::Int(rows.len() as i64);
             rows.insert(Some(place), row);
         }

@@ -15,9 +15,9 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{Field, FieldNo, IdType, Kind, Schema, Table, TableNo};
 use crate::table::{Cell, Filling, Key, ONLY, Slot, State, Times};
 
-/// Takes the rows that a storage has of one table, and the hash that it was told for it.
+/// Takes the rows that a storage has of one table, and the hash that was recorded for it.
 ///
-/// A storage in memory, whole: what a [`Batch`](crate::storage::Batch) tells it, it gives back.
+/// A storage in memory, whole: it gives back what [`Batch`](crate::storage::Batch)es put into it.
 ///
 /// ```
 /// use std::collections::BTreeMap;
@@ -104,10 +104,10 @@ pub struct Loader<'l> {
     told: Total,
 }
 
-/// After so many rows it is told that they are read.
+/// Progress is reported after this many rows.
 const TOLD: u64 = 256;
 
-/// So many links are remembered by their texts while rows are read.
+/// This many links are remembered by their texts while rows are read.
 const KNOWN: usize = 1 << 12;
 
 /// A link that was met: the table that it points at, its text, and where the row is.
@@ -130,11 +130,11 @@ pub(super) struct Rows {
     over: Option<Vec<bool>>,
     /// If a table is read that had no slots: its rows so far.
     filling: Option<Box<Filling>>,
-    /// Who is told how much is read, and tells when that is not wanted any more.
+    /// Called with how much is read; its answer may cancel the reading.
     pub(super) progress: Option<Arc<Progress>>,
 }
 
-/// How much is read of tables that somebody waits for.
+/// How much is read of tables that a call waits for.
 #[derive(Default)]
 pub(crate) struct Progress {
     rows: AtomicU64,
@@ -152,7 +152,7 @@ impl Progress {
         self.rows.load(Ordering::Relaxed)
     }
 
-    /// Nothing that is still to come is wanted any more.
+    /// The remaining tables are no longer wanted.
     #[cfg(feature = "threads")]
     pub(crate) fn end(&self) {
         self.is_over.store(true, Ordering::Relaxed);
@@ -247,7 +247,7 @@ impl Rows {
             .help("the file was damaged, or edited by another program"))
     }
 
-    /// The same over the rows that are here: those that are not read are no more, and what does not
+    /// The same over the loaded rows: those that are not read are deleted, and what does not
     /// persist stays.
     pub(super) fn load_over(&mut self, storage: &mut dyn Storage, table: TableNo) -> Result<()> {
         self.over = Some(vec![false; self.state.table(table).slots()]);
@@ -291,7 +291,7 @@ impl Rows {
         self.put_in((&schema, &form), number, values, is_absent, hash)
     }
 
-    /// The same for whoever puts many rows and holds what all of them are told by.
+    /// The same for a caller that puts many rows and holds the index of ids.
     fn put_in(
         &mut self,
         (schema, form): (&Schema, &Form),
@@ -335,7 +335,7 @@ impl Rows {
         Ok(slot)
     }
 
-    /// Puts a row behind those that came before it, into a table that had none.
+    /// Appends a row to a table that was empty at first.
     fn fill(&mut self, filling: &mut Filling, row: &Incoming<'_>, times: Times) -> Result<Slot> {
         let mut key = Key::new();
         for field in &row.definition.id {
@@ -425,7 +425,7 @@ impl Rows {
         }
     }
 
-    /// The slot of the row with the id that its values tell.
+    /// The slot of the row with the id that is among its values.
     fn slot_of<'v>(
         &mut self,
         table: TableNo,
@@ -576,8 +576,8 @@ impl Loader<'_> {
         self.rows.put_in(by, self.table, values, is_absent, hash).map(drop)
     }
 
-    /// Takes the number of rows and the hash that the storage was told for the table last; these are
-    /// of no rows, if it was told none.
+    /// Takes the number of rows and the hash that was last recorded for the table; these are of no
+    /// rows, if none was.
     ///
     /// See [`Loader`] for an example.
     pub fn digest(&mut self, rows: u64, hash: Hash) {

@@ -16,7 +16,7 @@ pub(super) struct Lock {
 }
 
 impl Lock {
-    /// Lets go of it as if it had never been taken.
+    /// Releases it as if it had never been taken.
     pub(super) fn discard(self) {
         if self.is_new {
             drop(fs::remove_file(&self.path));
@@ -42,7 +42,7 @@ pub(super) fn take(path: &Path) -> Result<Lock> {
         Error::new(ErrorKind::Storage, message).help("give the cache or that file another name")
     };
     loop {
-        // What a link points at is nobody's lock.
+        // A symbolic link is no lock of ours.
         let known = fs::symlink_metadata(&beside).ok();
         if known.as_ref().is_some_and(|known| !known.is_file()) {
             return Err(taken());
@@ -52,7 +52,7 @@ pub(super) fn take(path: &Path) -> Result<Lock> {
         options.create_new(known.is_none());
         let mut file = match owned_by_one(&mut options).open(&beside) {
             Ok(file) => file,
-            // It has come or gone just now.
+            // It has appeared or disappeared just now.
             Err(error) if error.kind() == io::ErrorKind::AlreadyExists && known.is_none() => {
                 continue;
             }
@@ -63,17 +63,17 @@ pub(super) fn take(path: &Path) -> Result<Lock> {
             Ok(()) => {}
             Err(TryLockError::WouldBlock) => {
                 let mut holder = String::new();
-                // Who it is helps, but is not needed.
+                // The holder's name helps, but is not needed.
                 drop(file.read_to_string(&mut holder));
                 let message = format!("{} writes to it", told(&holder));
                 return Err(Error::new(ErrorKind::Storage, message)
                     .help("let it end first, or open the file only to be read"));
             }
-            // Where there are no locks, a writer is still told of another one when it writes.
+            // Where there are no locks, a writer still notices another one when it writes.
             Err(TryLockError::Error(_)) => {}
         }
         if !is_at(&file, &beside) {
-            // Whoever had it has let go of it, file and all, or another file was put there.
+            // The holder has released it together with the file, or another file was put there.
             continue;
         }
         let mut begins = [0; 20];

@@ -23,7 +23,7 @@ use crate::error::Result;
 #[derive(Clone, Default)]
 pub struct MemoryStorage(Arc<Mutex<Held<Kept>>>);
 
-/// A row as it came: its values, and the names of the columns whose fields are absent.
+/// A row as it was given: its values, and the names of the columns whose fields are absent.
 struct Kept {
     values: Vec<Stored<'static>>,
     absent: Vec<String>,

@@ -52,13 +52,13 @@ pub(super) struct Carried {
     /// The times that the storage has of rows of tables that stay as they are.
     pub(super) times: Vec<Vec<Times>>,
     pub(super) retained_rows: State,
-    /// Stored tables that go, and tables that are written anew.
+    /// Stored tables that are dropped, and tables that are rewritten.
     pub(super) dropped: Vec<String>,
     pub(super) rebuilt: BTreeSet<TableNo>,
     pub(super) changes: Vec<SchemaChange>,
 }
 
-/// How a table is stored: what its rows are told apart by, its columns with what they hold, and whether
+/// How a table is stored: what identifies its rows, its columns with what they hold, and whether
 /// its rows are dated.
 type StoredAs = (Vec<Arc<str>>, Vec<(Arc<str>, String)>, bool);
 
@@ -86,7 +86,7 @@ pub(super) fn is_same(old: &Schema, new: &Schema, retained_rows: &State) -> bool
         && (retained::is_empty(retained_rows) || (named.len() == old.len() && new.drops.is_empty()))
 }
 
-/// What the storage was told of the tables that stay as they are.
+/// The recorded digests of the tables that stay as they are.
 pub(super) fn totals(held: &Held, carried: &Carried) -> Vec<Total> {
     let (old, new) = (&held.state.schema, &carried.state.schema);
     let told = new.table_numbers().map(|table| {
@@ -136,7 +136,7 @@ pub(super) fn over(
         state = done.after;
         changes.push(SchemaChange::Step(step.number, step.name.clone()));
     }
-    // A table that is written anew goes first, if it is there.
+    // A table that is rewritten is dropped first, if it is there.
     let mut gone: BTreeSet<String> = dropped.into_iter().collect();
     let is_stored =
         |name: &str| old.schema.tables.iter().any(|was| *was.name == *name && was.persist);
@@ -146,7 +146,8 @@ pub(super) fn over(
     Ok(Carried { state, form, times, retained_rows, dropped, rebuilt, changes })
 }
 
-/// What was retained of the tables from a number on comes back into them: the tables, and what stays retained.
+/// What was retained of the tables from a number on is restored into them: the tables, and what
+/// stays retained.
 pub(super) fn wake(state: &State, from: usize, retained_rows: &State) -> Result<(State, State)> {
     let schema = state.schema.clone();
     let mut carrier = Carrier {
@@ -220,7 +221,7 @@ struct Carrier<'o> {
     changes: Vec<SchemaChange>,
 }
 
-/// Where the values of a new field come from.
+/// Where the values of a new field are taken from.
 struct Source {
     /// The old field, unless it is new.
     was: Option<FieldNo>,
@@ -236,7 +237,7 @@ impl Carrier<'_> {
         self.rows.state.schema.drops.iter().any(|drop| drop.eq_ignore_ascii_case(what))
     }
 
-    /// Lets go of what is retained and is dropped.
+    /// Deletes what is retained and is dropped.
     fn drop_retained(&mut self) {
         let mut counts: BTreeMap<String, u64> = BTreeMap::new();
         for drop in self.schema().drops.iter() {
@@ -262,7 +263,8 @@ impl Carrier<'_> {
         }
     }
 
-    /// What is retained of a row, under the names that its table has and had; it is retained no more.
+    /// What is retained of a row, under the names that its table has and had; it is removed from
+    /// what is retained.
     fn wake(&mut self, names: &[Arc<str>], row: &str) -> Values {
         let mut values = Values::new();
         for name in names {
@@ -274,7 +276,7 @@ impl Carrier<'_> {
         values
     }
 
-    /// A table that the storage does not have awake.
+    /// A table that the storage only retains.
     fn new_table(&mut self, number: TableNo) -> Result<()> {
         let schema = self.schema();
         let table = schema.table(number);
@@ -455,7 +457,7 @@ impl Carrier<'_> {
         }
     }
 
-    /// Rows keep what they are told apart by.
+    /// Rows keep their ids.
     fn check_id(&self, table: &Table, was_table: &Table) -> Result<()> {
         let now: Vec<Option<FieldNo>> =
             table.id.iter().map(|id| was(table.field(*id), was_table)).collect();
@@ -641,7 +643,7 @@ fn timestamp(text: &str) -> Option<Stored<'static>> {
     text.ends_with(['Z', 'z']).then(|| Stored::Text(time.to_string().into()))
 }
 
-/// The value of a json field as a response would have brought it to a field of another type.
+/// The value of a json field as a response would have given it to a field of another type.
 fn of_json(json: &str, kind: Kind) -> Option<Stored<'static>> {
     let json = Document::parse(json).ok()?;
     Some(match (kind, &json) {

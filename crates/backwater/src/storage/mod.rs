@@ -69,12 +69,12 @@ pub struct Header {
     pub schema_name: String,
     /// The number of the last commit that the storage holds.
     pub commit: u64,
-    /// The number of the last step that its rows have gone through.
+    /// The number of the last step that was applied to its rows.
     pub step: u32,
 }
 
 impl Header {
-    /// What a storage says of itself after a batch that brought a schema.
+    /// What a storage reports after a batch that contained a schema.
     ///
     /// See [`Loader`] for an example.
     pub fn of(schema: &Schema, batch: &Batch) -> Self {
@@ -97,7 +97,7 @@ impl Header {
 
 /// A place where a cache persists. [`SqliteFile`] is one.
 ///
-/// A driver is told everything by [`Batch`]es, each of which takes the storage from one commit
+/// A driver gets everything as [`Batch`]es, each of which takes the storage from one commit
 /// boundary to another; it must apply a batch as a whole or not at all.
 ///
 /// ```
@@ -149,16 +149,16 @@ pub trait Storage: Send {
         false
     }
 
-    /// Gives all rows of a table, in any order, and the hash that it was told for it last; nothing, if
-    /// it has no such table. The table has the columns that it had when it was written. It may be asked
-    /// at any time, also between batches, and more than once.
+    /// Gives all rows of a table, in any order, and the hash that was last recorded for it;
+    /// nothing, if it has no such table. The table has the columns that it had when it was written.
+    /// It may be called at any time, also between batches, and more than once.
     ///
     /// # Errors
     /// If it cannot be read.
     fn load(&mut self, table: &StoredTable<'_>, loader: &mut Loader<'_>) -> Result<()>;
 
-    /// How many rows a table has and their hash, as it was told last, without a look at the rows;
-    /// `None` if it has no such table, or cannot tell.
+    /// How many rows a table has and their hash, as last recorded, without a look at the rows;
+    /// `None` if it has no such table, or does not know.
     ///
     /// # Errors
     /// If it cannot be read.
@@ -169,8 +169,8 @@ pub trait Storage: Send {
         Ok(None)
     }
 
-    /// Everything that is wanted was loaded, or nothing more will be: what was held open for that, so
-    /// that all tables are of one moment, may be let go of.
+    /// Everything that is wanted was loaded, or nothing more will be: what was held open for that,
+    /// so that all tables are of one commit, may be released.
     ///
     /// # Errors
     /// If it cannot be read.
@@ -178,8 +178,8 @@ pub trait Storage: Send {
         Ok(())
     }
 
-    /// Whether what was written is still there, as far as that can be told without reading it: asked
-    /// before each write. If it is not, and nothing has taken its place, all is written anew.
+    /// Whether what was written is still there, as far as that can be found out without reading it:
+    /// called before each write. If it is not, and nothing has taken its place, all is rewritten.
     ///
     /// # Errors
     /// [`ErrorKind::Damaged`] if something else has taken its place, or it was changed.
@@ -187,7 +187,7 @@ pub trait Storage: Send {
         Ok(true)
     }
 
-    /// Makes sure that nothing is left of what was deleted or overwritten, and that no more room is
+    /// Makes sure that nothing remains of what was deleted or overwritten, and that no more room is
     /// taken than needed; a storage that leaves nothing need not do anything.
     ///
     /// # Errors
@@ -210,6 +210,6 @@ pub trait Storage: Send {
     /// Makes a batch durable, all of it or nothing.
     ///
     /// # Errors
-    /// If it cannot be written; the batch is then given again, with what came to it since.
+    /// If it cannot be written; the batch is then given again, with what was added to it since.
     fn write(&mut self, batch: &Batch) -> Result<()>;
 }

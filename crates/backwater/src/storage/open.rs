@@ -54,8 +54,8 @@ pub enum WhenDamaged {
     /// were read already (see [`CacheBuilder::load_first`](crate::CacheBuilder::load_first)), what
     /// these have goes on in the new one.
     SetAside,
-    /// Rows that are not those that were written are taken all the same, as long as they fit the
-    /// schema: somebody has edited them on purpose. What is damaged otherwise is refused.
+    /// Accepts rows whose hash does not match, as long as they fit the schema: they were edited on
+    /// purpose. Other damage is refused.
     AcceptEdits,
 }
 
@@ -105,11 +105,11 @@ pub enum Damage {
 pub enum SchemaChange {
     /// A table or a field is new; a field is absent in all rows.
     New(String),
-    /// A table or a field that was retained is named again; so many values came back.
+    /// A retained table or field is named again; this many values were restored.
     Woken(String, u64),
-    /// A table or a field is not named any more; so many values stay in the storage, retained.
+    /// A table or a field is no longer named; this many values stay in the storage, retained.
     Sleeps(String, u64),
-    /// What the schema drops is gone; so many values were.
+    /// What the schema drops was deleted; this many values.
     Dropped(String, u64),
     /// A table or a field has another name, now and before.
     Renamed(String, String),
@@ -117,7 +117,7 @@ pub enum SchemaChange {
     Retyped(String, String, String),
     /// A step was done, by its number and what it is called.
     Step(u32, String),
-    /// It is stored from now on when the rows of a table are brought and asked for, or not any more.
+    /// Whether times at which rows are received and read are stored, has changed for the table.
     Dated(String, bool),
     /// A table or a field persists from now on, or does not any more.
     Persists(String, bool),
@@ -170,7 +170,7 @@ impl fmt::Display for SchemaChange {
 pub(crate) struct How {
     pub(crate) steps: Steps,
     pub(crate) when_damaged: WhenDamaged,
-    /// The tables that are read at once, if the others are to come later.
+    /// The tables that are loaded at once, if the others are loaded later.
     pub(crate) first: Option<Vec<String>>,
     /// By which rows expire, if there is one.
     pub(crate) clock: Option<Arc<dyn Clock>>,
@@ -267,7 +267,7 @@ fn reopen(
     let known: Vec<Arc<str>> = stored.tables.iter().map(|table| table.name.clone()).collect();
     let mut rows = Rows::new(Arc::new(if is_same { wanted.clone() } else { stored }));
     rows.accepts_edits = accepts_edits;
-    // What goes over to another schema goes as a whole.
+    // A migration is done as a whole.
     let first = how.first.as_deref().filter(|_| is_same);
     load(&mut rows, storage, &known, first)?;
     if !rows.state.has_unready() {
@@ -335,7 +335,7 @@ fn reopen(
     Ok(Opened { state, commit: header.commit, outbox, changes, damage })
 }
 
-/// All tables that persist, of those that the storage knows; or, if some are wanted first, these and
+/// All tables that persist, of those that the storage has; or, if some are wanted first, these and
 /// the one-row tables.
 fn load(
     rows: &mut Rows,

@@ -21,7 +21,7 @@ pub(crate) struct Outbox {
     retained: Side,
     retained_rows: Arc<State>,
     stored_commit: u64,
-    /// The number of the last step that the stored rows have gone through.
+    /// The number of the last step that was applied to the stored rows.
     step: u32,
     /// Whether the storage was ever written.
     exists: bool,
@@ -47,7 +47,7 @@ struct Side {
     dirty: Vec<(TableNo, Slot)>,
     /// Rows of `stored` that the storage does not have all the same.
     missing: BTreeSet<(TableNo, Slot)>,
-    /// Tables that are written anew as a whole.
+    /// Tables that are rewritten as a whole.
     rebuilt: BTreeSet<TableNo>,
 }
 
@@ -214,14 +214,14 @@ impl Outbox {
         self.main.form.clone()
     }
 
-    /// Takes note that stored tables have another form now: these go, those are written anew.
+    /// Notes that stored tables have another form now: these are dropped, those are rewritten.
     pub(crate) fn rebuild(&mut self, dropped: Vec<String>, rebuilt: BTreeSet<TableNo>, step: u32) {
         self.main.missing.retain(|(table, _)| !rebuilt.contains(table));
         (self.dropped, self.main.rebuilt, self.step) = (dropped, rebuilt, step);
         self.knows_schema = false;
     }
 
-    /// Takes note that what is retained was edited, and is to be written anew.
+    /// Notes that what is retained was edited, and is to be rewritten.
     pub(crate) fn rebuild_retained(&mut self) {
         self.retained.rebuilt.insert(retained::TABLE);
         self.dropped.push(retained::NAME.to_owned());
@@ -237,8 +237,8 @@ impl Outbox {
         self.retained_rows = retained_rows;
     }
 
-    /// Takes note of tables that were declared. What was retained of them comes back: gives the version with
-    /// it.
+    /// Notes tables that were declared. What was retained of them is restored: returns the version
+    /// with it.
     ///
     /// # Errors
     /// If it does not fit.
@@ -266,7 +266,7 @@ impl Outbox {
         Ok(Arc::new(woken))
     }
 
-    /// Takes note of what the storage has of a table whose rows are still to come.
+    /// Notes what the storage has of a table that is not loaded yet.
     pub(super) fn note_read(&mut self, table: TableNo, (total, times): (Total, Vec<Times>)) {
         self.main.totals[table.index()] = total;
         self.main.times[table.index()] = times;
@@ -301,15 +301,14 @@ impl Outbox {
         (self.main.stored, self.stored_commit) = (state, commit);
     }
 
-    /// Takes note of rows that came from the storage: what it holds is the version that has them, but
-    /// for what commits had changed by then.
+    /// Notes rows that were loaded from the storage: what it holds is the version that has them,
+    /// but for what commits had changed by then.
     pub(super) fn note_came(&mut self, came: Came) {
         let changed = self.main.dirty.iter().copied().chain(came.changed);
         self.main.stored = Arc::new(came.state.with_rows_of(&self.main.stored, changed));
     }
 
-    /// Takes note of tables that are to be written anew, as their rows are not those that were
-    /// written.
+    /// Notes tables that are to be rewritten, as their rows are not those that were written.
     pub(super) fn rebuild_tables(&mut self, tables: impl IntoIterator<Item = TableNo>) {
         for table in tables {
             self.dropped.push(self.main.stored.schema.table(table).name.to_string());
@@ -318,7 +317,7 @@ impl Outbox {
         }
     }
 
-    /// Takes note that the storage is empty, as what was there was set aside: all is written anew.
+    /// Notes that the storage is empty, as its content was set aside: all is rewritten.
     pub(super) fn begin_anew(&mut self) {
         let schema = self.main.stored.schema.clone();
         let persists = |table: &TableNo| self.main.form.table(*table).persists;
@@ -351,8 +350,8 @@ impl Outbox {
         self.main.dirty.extend(persists);
     }
 
-    /// Takes note of rows that commits deleted: what is retained of a row goes with it, whether or not
-    /// another one came in its place.
+    /// Notes rows that commits deleted: what is retained of a row goes with it, whether or not
+    /// another one has taken its place.
     pub(super) fn note_deleted(&mut self, rows: impl IntoIterator<Item = (TableNo, Slot)>) {
         if retained::is_empty(&self.retained_rows) {
             return;
@@ -481,7 +480,7 @@ impl Batch {
         self.commit
     }
 
-    /// The number of the last [step](crate::CacheBuilder::step) that the rows have gone through; the
+    /// The number of the last [step](crate::CacheBuilder::step) that was applied to the rows; the
     /// storage gives it back in its [`Header`](super::Header).
     ///
     /// See [`Loader`](super::Loader) for an example.
@@ -542,7 +541,7 @@ impl fmt::Debug for Batch {
     }
 }
 
-/// The rows of one table that a [`Batch`] deletes and writes. The deletes come first.
+/// The rows of one table that a [`Batch`] deletes and writes. Deletes are first.
 #[derive(Clone, Copy)]
 pub struct TableBatch<'b> {
     side: &'b BatchSide,
@@ -620,7 +619,7 @@ impl<'b> StoredRow<'b> {
         fields.map(move |field| (*field, row.map_or(Cell::Absent, |row| row.cell(*field))))
     }
 
-    /// When it was brought and asked for, if that is stored.
+    /// When it was received and read, if that is stored.
     fn times(&self) -> impl Iterator<Item = Stored<'b>> + use<'b> {
         let has_times = self.side.form.table(self.table).has_times;
         stored_times(self.times).into_iter().filter(move |_| has_times)

@@ -1,7 +1,8 @@
-//! What keeps a cache on its storage: dirty rows wait here, and somebody moves them.
+//! What keeps a cache on its storage: dirty rows wait here until a flush or the writer thread moves
+//! them.
 //!
-//! Commits only note what they changed. Whoever flushes, or the writer thread, takes all that waits
-//! as one batch, so that neighbouring commits become one write when they come fast.
+//! Commits only note what they changed. A flush, or the writer thread, takes all that waits as one
+//! batch, so that neighbouring commits become one write when they come fast.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -19,7 +20,7 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::schema::TableNo;
 use crate::table::{Slot, State};
 
-/// Who is told of a storage that cannot be written.
+/// Called when a storage cannot be written.
 pub(crate) type Handler = Box<dyn Fn(&Error) + Send + Sync>;
 
 /// Keeps a cache on its storage.
@@ -33,7 +34,7 @@ pub(crate) struct Persister {
     when_damaged: WhenDamaged,
     damage: Mutex<Option<Damage>>,
     progress: Arc<Progress>,
-    /// How many rows tables have that are still to come when the cache is opened.
+    /// How many rows tables have that are not loaded when the cache is opened.
     to_come: BTreeMap<TableNo, u64>,
 }
 
@@ -70,7 +71,7 @@ impl Persister {
         let form = outbox.form();
         let to_come = state.unready().filter_map(|number| {
             let table = StoredTable::new(&state.schema, &form, number);
-            // Who cannot tell will tell why when the table is read.
+            // A storage that does not know gives the reason when the table is read.
             storage.digest(&table).ok().flatten().map(|(rows, _)| (number, rows))
         });
         let to_come = to_come.collect();
@@ -106,17 +107,17 @@ impl Persister {
         lock(&self.damage).clone()
     }
 
-    /// How much is read of tables that are still to come.
+    /// How much is read of tables that are not loaded yet.
     pub(crate) fn progress(&self) -> &Progress {
         &self.progress
     }
 
-    /// How many rows the storage has of tables that are still to come; `None` if it cannot say.
+    /// How many rows the storage has of tables that are not loaded yet; `None` if it does not know.
     pub(crate) fn rows_to_come(&self, tables: &[TableNo]) -> Option<u64> {
         tables.iter().map(|table| self.to_come.get(table)).sum()
     }
 
-    /// Tells the handler of an error that nobody waits for.
+    /// Passes an error that no call returns to the handler.
     pub(crate) fn tell(&self, error: &Error) {
         if let Some(handler) = &self.handler {
             // The panic was reported where it happened; writing goes on.
@@ -124,14 +125,14 @@ impl Persister {
         }
     }
 
-    /// Takes note that the rows of some tables came from the storage, in a commit of their own.
+    /// Notes that some tables were loaded from the storage, in a commit of their own.
     pub(crate) fn note_came(&self, state: Arc<State>, commit: u64) {
         if !self.is_read_only {
             lock(&self.waiting).note_came(state, commit);
         }
     }
 
-    /// All is read that will be: what was held open for that is let go of.
+    /// Nothing more will be read: what was held open for that is released.
     ///
     /// # Errors
     /// If the storage cannot be read.
@@ -158,19 +159,20 @@ impl Persister {
     /// is nothing.
     ///
     /// # Errors
-    /// If it cannot be read, or if it has another schema now. Then it is looked at anew the next time.
+    /// If it cannot be read, or if it has another schema now. Then it is looked at again the next
+    /// time.
     pub(crate) fn follow(&self, now: &State) -> Result<Option<Followed>> {
         let mut io = lock(&self.io);
         let Io { outbox, storage, .. } = &mut *io;
         let name = storage.name();
         let followed = follow::follow(now, outbox, &mut **storage);
-        // Whatever comes of it, who writes must not wait for this any longer.
+        // Whatever the result, writers must not wait for this any longer.
         let ended = storage.loaded();
         let followed = followed.and_then(|followed| ended.map(|()| followed));
         followed.map_err(|error| error.at(name))
     }
 
-    /// Takes note of rows that were brought again, whether or not that changed them.
+    /// Notes rows that were received again, whether or not that changed them.
     pub(crate) fn note_brought(&self, rows: Vec<(TableNo, Slot)>) {
         if !rows.is_empty() && !self.is_read_only {
             lock(&self.waiting).note_rows(rows);
@@ -182,7 +184,7 @@ impl Persister {
     /// # Errors
     /// If that does not fit.
     pub(crate) fn extend(&self, state: &Arc<State>, commit: u64) -> Result<Arc<State>> {
-        // Nobody writes in between, with more tables than the version has.
+        // No other thread writes in between, with more tables than the version has.
         let mut io = lock(&self.io);
         lock(&self.waiting).take_into(&mut io.outbox);
         let state = io.outbox.extend(state)?;
@@ -204,8 +206,8 @@ impl Persister {
                 if error.kind() == ErrorKind::Damaged
                     && self.when_damaged != WhenDamaged::Refuse =>
             {
-                // What others did to it stays, under another name, and all is written anew: what is
-                // in memory is whole.
+                // What others did to it stays, under another name, and all is rewritten: what is in
+                // memory is whole.
                 let Io { outbox, storage, is_lost, .. } = &mut *io;
                 let name = storage.set_aside().map_err(|error| error.at(storage.name()))?;
                 self.tell(&error);
@@ -231,7 +233,7 @@ impl Persister {
             *is_lost = true;
         }
         outbox.note(now.take_asked());
-        // What is still to come cannot be written anew yet.
+        // What is not loaded yet cannot be rewritten yet.
         let (here, to_come): (BTreeSet<_>, BTreeSet<_>) =
             std::mem::take(edited).into_iter().partition(|table| now.is_ready(*table));
         *edited = to_come;
@@ -259,7 +261,8 @@ impl Persister {
         guarded(|| storage.compact()).map_err(|error| error.at(storage.name()))
     }
 
-    /// What is committed where a storage is only read is not kept, and nobody shall believe so.
+    /// What is committed where a storage is opened read-only is not kept, and a program must learn
+    /// that.
     fn own_is_lost(&self) -> Result<()> {
         if !self.has_own.load(Ordering::Relaxed) {
             return Ok(());
@@ -270,7 +273,7 @@ impl Persister {
         ))
     }
 
-    /// The same, where nobody waits for the answer: an error goes to the handler.
+    /// The same, where no call returns the answer: an error goes to the handler.
     pub(crate) fn write_or_tell(&self) -> Result<()> {
         if self.is_read_only {
             return Ok(());

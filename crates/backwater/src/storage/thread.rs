@@ -14,7 +14,7 @@ const LINGER: Duration = Duration::from_millis(10);
 const FIRST_PAUSE: Duration = Duration::from_millis(100);
 const LONGEST_PAUSE: Duration = Duration::from_secs(10);
 
-/// The writer thread of a cache; it begins with the first thing to write.
+/// The writer thread of a cache; it begins with the first write.
 pub(crate) struct WriterThread {
     persister: Arc<Persister>,
     signal: Arc<Signal>,
@@ -28,7 +28,7 @@ impl WriterThread {
 
     /// There is something to write.
     pub(crate) fn wake(&self) {
-        // It is asked for while it has been asked for already.
+        // It is started once.
         if !self.signal.raise() {
             return;
         }
@@ -36,7 +36,7 @@ impl WriterThread {
         if thread.is_none() {
             let (persister, signal) = (self.persister.clone(), self.signal.clone());
             let named = thread::Builder::new().name("backwater writer".to_owned());
-            // Without a thread, what waits is written when somebody flushes and at the end.
+            // Without a thread, what waits is written at a flush and at the end.
             *thread = named.spawn(move || run(&persister, &signal)).ok();
         }
     }
@@ -48,7 +48,7 @@ impl Drop for WriterThread {
         self.signal.end();
         let thread = self.thread.get_mut().unwrap_or_else(PoisonError::into_inner).take();
         match thread {
-            // The last handle may be let go of by the thread itself, in its handler.
+            // The last handle may be dropped by the thread itself, in its handler.
             Some(thread) if thread.thread().id() == thread::current().id() => {}
             Some(thread) => drop(thread.join()),
             None => drop(self.persister.write_or_tell()),

@@ -1,14 +1,14 @@
-//! Something that is done again after commits, by whoever is told of them.
+//! Work that is repeated after commits.
 
 use std::sync::PoisonError;
 
 use super::sync::{Mutex, MutexGuard};
 
 /// Does something whenever it is stale, one thread at a time. Doing it may make it stale again, on
-/// the same thread: then whoever is at it goes on.
+/// the same thread: then the thread that is at it goes on.
 pub(crate) struct Again<F> {
     state: Mutex<State>,
-    /// Only whoever works takes it.
+    /// Taken only by the thread that works.
     work: Mutex<F>,
 }
 
@@ -17,7 +17,7 @@ struct State {
     is_working: bool,
 }
 
-/// Whoever works; it ends with an error or a panic as well.
+/// Set while a thread works; it ends with an error or a panic as well.
 struct Working<'a>(&'a Mutex<State>);
 
 impl Drop for Working<'_> {

@@ -14,7 +14,7 @@ pub(crate) struct InTurn {
 
 #[derive(Debug)]
 struct Whose {
-    /// Who works, and how often they have begun.
+    /// Which thread works, and how often it has begun.
     worker: Option<(ThreadId, usize)>,
     /// How many turns were cut off.
     cut_off: usize,
@@ -59,7 +59,7 @@ impl InTurn {
     }
 
     /// Ends this thread's turn if a panic has cut it off, as happens where a panic ends a call into
-    /// the program and not the program: there nobody comes back to end it.
+    /// the program and not the program: there no frame is left that would end it.
     pub(crate) fn free_if_cut_off(&self) {
         if super::was_cut_off() && self.is_mine() {
             let mut turn = self.lock();

@@ -1,7 +1,7 @@
-//! How threads agree with each other: who is told next, whose turn it is.
+//! How threads agree with each other: what is delivered next, whose turn it is.
 //!
-//! It knows nothing of what is told and done, and imports no other room: `crates/backwater-orders`
-//! compiles it with loom's locks, and tries every order of steps.
+//! It knows nothing of what is delivered and done, and imports no other room:
+//! `crates/backwater-orders` compiles it with loom's locks, and tries every order of steps.
 
 mod again;
 mod arrivals;

@@ -1,21 +1,21 @@
-//! A queue of news that one thread at a time tells.
+//! A queue of news that one thread at a time delivers.
 
 use std::collections::VecDeque;
 use std::sync::PoisonError;
 
 use super::sync::{Mutex, MutexGuard};
 
-/// News in the order in which they came. Whoever tells one may bring further ones: they wait until
-/// their turn comes.
+/// News in the order in which they came. A delivery may push further ones: they wait for their
+/// turn.
 pub(crate) struct Queue<T>(Mutex<Waiting<T>>);
 
 struct Waiting<T> {
     news: VecDeque<T>,
-    /// Whether a thread tells something just now.
+    /// Whether a thread is delivering now.
     telling: bool,
 }
 
-/// A thread tells something for as long as this lives.
+/// A thread delivers for as long as this lives.
 struct Telling<'q, T>(&'q Queue<T>);
 
 impl<T> Drop for Telling<'_, T> {
@@ -35,7 +35,7 @@ impl<T> Queue<T> {
         self.lock().news.push_back(news);
     }
 
-    /// Tells what waits, unless a thread is at it already, which then tells that as well.
+    /// Delivers what waits, unless a thread is at it already, which then delivers that as well.
     pub(crate) fn tell(&self, mut each: impl FnMut(&T)) {
         loop {
             let news = {

@@ -37,7 +37,7 @@ impl Default for Signal {
 }
 
 impl Signal {
-    /// Says that there is something to do; tells whether that is news.
+    /// Raises the signal; returns whether it was down.
     pub(crate) fn raise(&self) -> bool {
         if self.is_raised.swap(true, Ordering::AcqRel) {
             return false;
@@ -53,9 +53,9 @@ impl Signal {
         self.changed.notify_one();
     }
 
-    /// Waits until there is something to do, or for that long at most; and then lets some time go by, so
-    /// that more comes together. What was done before the signal was raised is seen by whoever comes
-    /// back from here.
+    /// Waits for the signal, or for that long at most; and then a little longer, so that more comes
+    /// together. What was done before the signal was raised is seen by the thread that returns from
+    /// here.
     pub(crate) fn wait(&self, at_most: Option<Duration>, linger: Duration) -> Woken {
         let mut state = self.lock();
         while !state.is_raised && !state.has_ended {
@@ -72,7 +72,7 @@ impl Signal {
             };
         }
         while !state.has_ended && !linger.is_zero() {
-            // It is raised, so nobody comes before the time is over but for the end.
+            // It is raised, so only the end cuts the wait short.
             let waited = self.changed.wait_timeout(state, linger);
             let (now, timeout) = waited.unwrap_or_else(PoisonError::into_inner);
             state = now;

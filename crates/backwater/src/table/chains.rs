@@ -1,7 +1,8 @@
-//! The rows that have the same values in some fields: an index in versions, a chain for each key.
+//! A secondary index in versions: the rows that have the same values in some fields, as a linked
+//! list for each key.
 //!
-//! Putting a row into its chain and taking it out cost the same however long the chain is. A row
-//! of which one of the fields is null or absent is in no chain.
+//! Adding a row to its list and removing it cost the same however long the list is. A row of which
+//! one of the fields is null or absent is in none.
 
 use std::hash::RandomState;
 
@@ -26,7 +27,7 @@ pub(super) struct Chains {
     neighbours: Trie<[(u32, u32); PIECE]>,
 }
 
-/// From a key to the first row of its chain.
+/// From a key to the first row of its list.
 #[derive(Clone)]
 enum Heads {
     Hashed(Keys),
@@ -42,8 +43,8 @@ impl Chains {
         Self { fields, heads, neighbours: Trie::new() }
     }
 
-    /// The chains of many rows at once: `each` calls with each row, below so many slots, and the
-    /// slot that its link points at.
+    /// Indexes many rows at once: `each` calls with each row, below so many slots, and the slot
+    /// that its link points at.
     pub(super) fn of_links(
         fields: Vec<FieldNo>,
         slots: usize,
@@ -71,7 +72,7 @@ impl Chains {
         matches!(self.heads, Heads::BySlot(_))
     }
 
-    /// The rows of a key's chain, in no order of meaning; `has_key` tells whether a row has it.
+    /// The rows of a key, in no particular order; `has_key` says whether a row has it.
     pub(super) fn rows<'c, F: Fn(Slot) -> bool>(
         &'c self,
         key: &[Cell<'_>],
@@ -88,7 +89,7 @@ impl Chains {
         })
     }
 
-    /// Puts a row into the chain of its key.
+    /// Adds a row under its key.
     pub(super) fn add(&mut self, slot: Slot, key: &[Cell<'_>], has_key: impl Fn(Slot) -> bool) {
         while self.neighbours.len() <= slot.0 as usize / PIECE {
             self.neighbours.push([(NONE, NONE); PIECE]);
@@ -130,7 +131,7 @@ impl Chains {
         }
     }
 
-    /// Takes a row out of the chain of its key.
+    /// Removes a row from its key.
     pub(super) fn remove(&mut self, slot: Slot, key: &[Cell<'_>]) {
         let (before, after) = self.neighbours(slot);
         if let Some(after) = some(after) {

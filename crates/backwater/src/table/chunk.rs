@@ -60,7 +60,7 @@ pub(super) struct Chunk {
     words: Words,
     texts: Option<Arc<Texts>>,
     folded: FoldedColumns,
-    /// Where it is kept when rows were last brought and asked for.
+    /// When rows were last received and read, where that is recorded.
     times: Option<Arc<RowTimes>>,
 }
 
@@ -101,7 +101,7 @@ impl Chunk {
         self.present.ones()
     }
 
-    /// A bit for each place whose row is asked for.
+    /// A bit for each place whose row is selected.
     pub(super) fn places_in(&self, asked: &Asked<'_>, layout: &Layout) -> u64 {
         let mut bits = self.present.0;
         for (field, range) in &asked.ranges {
@@ -307,7 +307,7 @@ impl Chunk {
         put_cell(row, place, cell, &mut self.texts);
     }
 
-    /// Writes a cell, whose type is the field's: whoever writes has checked that.
+    /// Writes a cell, whose type is the field's: the caller has checked that.
     pub(super) fn set(&mut self, at: usize, field: FieldNo, cell: Cell<'_>, layout: &Layout) {
         self.folded.forget();
         let (start, width) = (at * layout.width(), layout.width());

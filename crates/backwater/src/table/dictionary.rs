@@ -11,7 +11,7 @@ const LONGEST: usize = 40;
 /// A field with more different texts than this is taken for one whose texts do not repeat.
 const MOST: usize = 512;
 const FIRST: usize = 16;
-/// So many texts are found in a small table, and all in a large one.
+/// Up to this many texts are found in a small table, and all in a large one.
 const FEW: usize = 32;
 
 /// A text's number in a field's dictionary.
@@ -34,7 +34,7 @@ struct Inner {
     shelves: [Shelf; 6],
     few: Numbers,
     all: Numbers,
-    /// How many texts there are; who adds one holds it.
+    /// How many texts there are; held while one is added.
     len: Mutex<usize>,
     is_full: AtomicBool,
 }
@@ -46,7 +46,7 @@ impl Dictionary {
         self.shared(symbol).map_or("", |text| text)
     }
 
-    /// The same, for whoever keeps it.
+    /// The same, for an owner.
     #[inline(always)]
     pub(super) fn shared(&self, symbol: Symbol) -> Option<&Arc<str>> {
         let (shelf, place) = shelf(symbol);
@@ -82,7 +82,7 @@ impl Dictionary {
     #[cold]
     fn add(&self, text: &str, hash: usize) -> Option<Symbol> {
         let mut len = self.0.len.lock().unwrap_or_else(PoisonError::into_inner);
-        // Somebody else may have added it.
+        // Another thread may have added it.
         if let known @ Some(_) = self.find(text, hash) {
             return known;
         }

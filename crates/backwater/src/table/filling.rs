@@ -1,5 +1,5 @@
-//! A table that is filled with all its rows at once: they lie one behind the other, and where they are
-//! found by their ids is told in the end.
+//! A table that is filled with all its rows at once: they lie one behind the other, and the index
+//! of their ids is built in the end.
 
 use std::sync::Arc;
 
@@ -33,7 +33,7 @@ impl Filling {
         (table.slots == 0).then_some(Self { layout, id, keys, has_times, full, chunk, hashes })
     }
 
-    /// Begins a row with what tells it from others; the cells that are set next are its own.
+    /// Begins a row with its id; the cells that are set next are its own.
     pub(crate) fn begin(&mut self, key: &[Cell<'_>], times: Times) -> Slot {
         let slot = Slot(self.hashes.len() as u32);
         let at = self.hashes.len() % CHUNK;

@@ -1,8 +1,8 @@
-//! Columns of texts made ready to be searched: those of a chunk one behind the other, folded as
-//! the search asks, so that one search goes through all of them.
+//! Columns of texts prepared for searches: those of a chunk one behind the other, folded as the
+//! search needs, so that one search goes through all of them.
 //!
-//! They are made when somebody searches, stay with their chunk until it is written to, and are no
-//! part of what the chunk holds: a copy begins without them.
+//! They are made by the first search, stay with their chunk until it is written to, and are no part
+//! of what the chunk holds: a copy begins without them.
 
 use std::borrow::Cow;
 use std::sync::OnceLock;
@@ -12,7 +12,7 @@ use wide::u8x64;
 use super::chunk::{Bits, CHUNK};
 use crate::schema::FieldNo;
 
-/// A text that others are searched for, in whatever way.
+/// A text that others are searched for.
 pub(crate) trait TextSearch {
     /// A text as the search sees it; the same for all searches.
     fn fold<'t>(&self, text: &'t str) -> Cow<'t, str>;
@@ -169,7 +169,7 @@ impl FoldedTexts {
             return (0..self.ends.len()).for_each(each);
         };
         let (first, last, span) = (u8x64::splat(*first), u8x64::splat(*last), needle.len() - 1);
-        // A text is done with as soon as it is found: what stands before `from` counts no more.
+        // A text is done with as soon as it is found: what lies before `from` counts no more.
         let (mut text, mut from, mut block) = (0, 0, 0);
         while block + span < self.texts.len() {
             let ends = self.block(block).simd_eq(first) & self.block(block + span).simd_eq(last);

@@ -1,7 +1,7 @@
 //! From the values of some fields to a slot: a hash table in versions, grown one bucket at a time.
 //!
-//! Linear hashing: buckets split in turn as keys come, so that no commit ever rebuilds the whole.
-//! A bucket holds hashes and slots; the keys themselves lie in the table's rows.
+//! Linear hashing: buckets split in turn as keys are added, so that no commit ever rebuilds the
+//! whole. A bucket holds hashes and slots; the keys themselves lie in the table's rows.
 
 use std::hash::{BuildHasher, Hasher, RandomState};
 
@@ -19,7 +19,7 @@ type Bucket = SmallVec<[(u32, Slot); 14]>;
 pub(super) struct Keys {
     buckets: Trie<Bucket>,
     len: usize,
-    /// Seeded, since keys come from outside.
+    /// Seeded, since keys are chosen by servers.
     hasher: SipHasher13,
 }
 
@@ -31,7 +31,7 @@ impl Keys {
         Self { buckets, len: 0, hasher }
     }
 
-    /// The slot of a key with that hash; `is_it` tells whether a slot of the same hash is the one.
+    /// The slot of a key with that hash; `is_it` says whether a slot of the same hash is the one.
     pub(super) fn find(&self, hash: u32, is_it: impl Fn(Slot) -> bool) -> Option<Slot> {
         self.buckets
             .get(self.bucket(hash))
@@ -140,7 +140,7 @@ impl Keys {
     }
 }
 
-/// The bucket of a hash among so many.
+/// The bucket of a hash among this many.
 fn bucket(hash: u32, len: usize) -> usize {
     let round = round(len);
     let wide = hash as usize & (2 * round - 1);

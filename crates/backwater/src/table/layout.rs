@@ -3,7 +3,7 @@
 use super::dictionary::Dictionary;
 use crate::schema::{FieldNo, Kind};
 
-/// Two bits of state a field, so many fields in a word.
+/// Two bits of state a field, this many fields in a word.
 const STATES: usize = 16;
 
 /// The layout of a table's rows, shared by all versions of the table.
@@ -58,7 +58,7 @@ impl Layout {
     }
 }
 
-/// How many words a value takes; a boolean is told by its state alone.
+/// How many words a value takes; a boolean is in its state alone.
 fn words(kind: Kind) -> usize {
     match kind {
         Kind::Int | Kind::Float | Kind::Timestamp | Kind::OneOf | Kind::Links(_) => 2,

@@ -2,7 +2,7 @@
 //!
 //! A [`State`] is one version of every table. Cloning it is cheap, and a clone that is written to
 //! copies only the chunks that it touches, so that readers keep what they hold. This room knows
-//! slots and cells; it must not know why something is written, nor who reads it.
+//! slots and cells; it must not know why something is written, nor what reads it.
 
 mod chains;
 mod chunk;
@@ -58,7 +58,7 @@ pub(crate) const OWNER: FieldNo = FieldNo(0);
 pub(crate) const TARGET: FieldNo = FieldNo(2);
 pub(crate) const TARGET_TYPE: FieldNo = FieldNo(3);
 
-/// What a field of a row holds, lent by the table.
+/// The value of a field of a row, borrowed from the table.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(crate) enum Cell<'a> {
     Absent,
@@ -88,14 +88,14 @@ pub(crate) struct Table {
     /// Slots to use again; only the first `free_len` count.
     free: Trie<Slot>,
     free_len: usize,
-    /// Slots of the rows that the current commit deleted and no link can point at. They keep
-    /// their ids until it ends, since it may bring the row back.
+    /// Slots of the rows that the current commit deleted and no link can point at. They keep their
+    /// ids until it ends, since it may insert the row again.
     freed: Vec<Slot>,
     /// Whether links may point here, so that a deleted row's slot must be kept for its id.
     is_target: bool,
     /// How often a row was written to, made or deleted.
     writes: u64,
-    /// If it is kept when rows were brought and asked for.
+    /// When rows were received and read, if that is recorded.
     seen: Option<Arc<Seen>>,
 }
 
@@ -201,7 +201,7 @@ impl Table {
         cells.collect()
     }
 
-    /// The rows that have these values in these fields, which the schema has chains for.
+    /// The rows that have these values in these fields, which the schema has an index for.
     pub(crate) fn chain(&self, fields: &[FieldNo], key: &[Cell<'_>]) -> Vec<Slot> {
         let chains = self.chains.iter().find(|chains| chains.fields == fields);
         debug_assert!(chains.is_some(), "the schema told which chains are asked for");
@@ -209,7 +209,7 @@ impl Table {
         rows.into_iter().flatten().collect()
     }
 
-    /// Calls `found` with the rows that have these values in these fields, which a chain was made
+    /// Calls `found` with the rows that have these values in these fields, which an index was made
     /// for.
     pub(crate) fn each_of_chain(
         &self,
@@ -253,7 +253,7 @@ impl Table {
         self.chains.push(chains);
     }
 
-    /// Takes a row out of the chains of some fields, so that these can be written.
+    /// Removes a row from the indexes of some fields, so that these can be written.
     fn unchain(&mut self, slot: Slot, written: impl Fn(FieldNo) -> bool) {
         let mut chains = std::mem::take(&mut self.chains);
         for chains in chains.iter_mut().filter(|chains| chains.fields.iter().any(|f| written(*f))) {
@@ -264,7 +264,7 @@ impl Table {
         self.chains = chains;
     }
 
-    /// Puts a row into the chains of some fields, which were written.
+    /// Adds a row to the indexes of some fields, which were written.
     fn enchain(&mut self, slot: Slot, written: impl Fn(FieldNo) -> bool) {
         let mut chains = std::mem::take(&mut self.chains);
         for chains in chains.iter_mut().filter(|chains| chains.fields.iter().any(|f| written(*f))) {
@@ -276,12 +276,12 @@ impl Table {
         self.chains = chains;
     }
 
-    /// Whether it is kept when rows were brought and asked for.
+    /// Whether it is recorded when rows were received and read.
     pub(crate) fn keeps_times(&self) -> bool {
         self.seen.is_some()
     }
 
-    /// When a row was last brought and asked for.
+    /// When a row was last received and read.
     pub(crate) fn times(&self, slot: Slot) -> Times {
         let times = (slot.0 < self.slots).then(|| self.chunk(slot).times()).flatten();
         times.map(|times| times.get(offset(slot))).unwrap_or_default()
@@ -294,7 +294,7 @@ impl Table {
         }
     }
 
-    /// A row is asked for, by its id or along a link, or shown.
+    /// A row is read, by its id or along a link, or shown.
     #[inline]
     pub(crate) fn ask(&self, slot: Slot) {
         if let Some(seen) = &self.seen
@@ -305,7 +305,7 @@ impl Table {
         }
     }
 
-    /// A row is brought; tells whether that is to be noted.
+    /// A row is received; returns whether that is to be recorded.
     fn bring(&self, slot: Slot) -> bool {
         match (&self.seen, self.is_row(slot)) {
             (Some(seen), true) => {
@@ -344,7 +344,7 @@ impl Table {
         self.layout.place(field).kind == Kind::Text
     }
 
-    /// A bit for each slot of a chunk whose row is asked for.
+    /// A bit for each slot of a chunk whose row is selected.
     pub(crate) fn places_in(&self, chunk: usize, asked: &Asked<'_>) -> u64 {
         self.chunks.get(chunk).places_in(asked, &self.layout)
     }
@@ -360,7 +360,7 @@ impl Table {
         self.chunks.get(chunk).copy_folded(places, field, into);
     }
 
-    /// Whether a field's numbers can be asked for by [`Table::each_row_in`].
+    /// Whether a field's numbers can be selected by [`Table::each_row_in`].
     pub(crate) fn has_numbers(&self, field: FieldNo, of: Numbers) -> bool {
         match self.layout.place(field).kind {
             Kind::Int | Kind::Links(_) => of == Numbers::Whole,
@@ -369,7 +369,7 @@ impl Table {
         }
     }
 
-    /// Calls `found` with each row that is asked for, in slot order.
+    /// Calls `found` with each selected row, in slot order.
     pub(crate) fn each_row_in<'a>(
         &'a self,
         asked: &Asked<'_>,
@@ -465,7 +465,7 @@ impl Table {
         self.writes += 1;
         let was_row = self.is_row(slot);
         let chained = !self.chains.is_empty();
-        // A new row enters all of its chains; one that was there moves in those that are written.
+        // A new row enters all indexes; one that was there moves in those that are written.
         let written = |field| !was_row || cells.clone().any(|(written, _)| written == field);
         if chained && was_row {
             self.unchain(slot, written);

@@ -6,7 +6,7 @@ use crate::value::{Json, write_json_text};
 
 impl Row<'_> {
     /// The row as a JSON object, with its fields by their names. A link is the id that it points
-    /// at; down to `depth`, it is the row there instead, if that is here. Absent fields are left
+    /// at; down to `depth`, it is the row there instead, if that is loaded. Absent fields are left
     /// out, and `depth` counts to 500 at most.
     ///
     /// ```
@@ -94,7 +94,7 @@ fn write_field(
     }
 }
 
-/// Writes a value; of a link the row that it points at, if there is depth left and it is here.
+/// Writes a value; of a link the row that it points at, if there is depth left and it is loaded.
 fn write_link(
     out: &mut String,
     state: &State,
@@ -109,9 +109,9 @@ fn write_link(
     };
     let is_here = depth > 0 && state.table(to).is_row(target);
     let one_of = state.schema.table(table).field(field).one_of();
-    // A field beside the link tells at which table it points; an entry of a list has none.
+    // A field beside the link says at which table it points; an entry of a list has none.
     let tells = one_of.filter(|_| is_here || field == TARGET && state.schema.is_entries(table));
-    // A row that has a field of that name tells it itself.
+    // A row that has a field of that name shows it itself.
     let itself = |one_of: &OneOf| {
         let field = state.schema.table(to).field_no(&one_of.type_member);
         field.is_some_and(|field| state.table(to).cell(target, field) != Cell::Absent)

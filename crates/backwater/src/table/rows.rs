@@ -1,4 +1,4 @@
-//! Rows as readers meet them: their cells, one row after the other, and what rows are asked for by.
+//! Rows as readers meet them: their cells, one row after the other, and how rows are selected.
 
 use std::sync::Arc;
 
@@ -53,14 +53,14 @@ impl<'a> RowCells<'a> {
         self.chunk.link(self.words, field, self.layout)
     }
 
-    /// What a field of whole numbers holds; of others that is told by [`RowCells::cell`].
+    /// The value of a field of whole numbers; others are read by [`RowCells::cell`].
     #[inline]
     pub(crate) fn whole(&self, field: FieldNo) -> Option<i64> {
         self.chunk.whole(self.words, field, self.layout)
     }
 
-    /// What a field's value is in memory, by which it tells itself; of a text that does not repeat
-    /// that says nothing.
+    /// The bits of a field's value in memory, which decide equality; not for a text that does not
+    /// repeat.
     #[inline]
     pub(crate) fn in_memory(&self, field: FieldNo) -> Option<(u64, u64)> {
         self.chunk.in_memory(self.words, field, self.layout)
@@ -98,7 +98,7 @@ impl<'a> ChunkRows<'a> {
     }
 }
 
-/// What rows are asked for by what they hold in fields: numbers in ranges, texts that are found.
+/// Selects rows by their fields: numbers in ranges, texts that are found.
 #[derive(Default)]
 pub(crate) struct Asked<'s> {
     pub(crate) ranges: Vec<(FieldNo, NumberRange)>,
@@ -109,7 +109,7 @@ pub(crate) struct Asked<'s> {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Numbers {
     Whole,
-    /// Moments, in microseconds.
+    /// Timestamps, in microseconds.
     Micros,
 }
 
@@ -138,7 +138,7 @@ pub(crate) struct RowReader<'a> {
 pub(super) struct RowsWithCells<'a, C> {
     pub(super) layout: &'a Layout,
     pub(super) chunks: C,
-    /// The one that is gone through, with its number and the rows that are left.
+    /// The chunk that is scanned, with its number and the rows that are left.
     pub(super) chunk: Option<(usize, &'a Chunk, u64)>,
 }
 

@@ -1,4 +1,4 @@
-//! What a reader holds: one version of all tables, and rows lent by it.
+//! What a reader holds: one version of all tables, and rows borrowed from it.
 
 use std::fmt;
 use std::sync::Arc;
@@ -42,8 +42,8 @@ impl Snapshot {
     /// How many rows a table has.
     ///
     /// # Errors
-    /// [`ErrorKind::UnknownName`] if there is no such table, [`ErrorKind::NotReady`] if its rows are
-    /// still to come from the storage.
+    /// [`ErrorKind::UnknownName`] if there is no such table, [`ErrorKind::NotReady`] if it is not
+    /// loaded yet.
     ///
     /// See [`Snapshot`] for an example.
     pub fn count(&self, table: &str) -> Result<usize> {
@@ -55,8 +55,8 @@ impl Snapshot {
     /// The row with that id, or `None` if it is not here.
     ///
     /// # Errors
-    /// [`ErrorKind::UnknownName`] if there is no such table, [`ErrorKind::NotReady`] if its rows are
-    /// still to come from the storage, so that nobody can tell whether there is such a row.
+    /// [`ErrorKind::UnknownName`] if there is no such table, [`ErrorKind::NotReady`] if its rows
+    /// are not loaded yet, so that it is unknown whether there is such a row.
     ///
     /// ```
     /// # use backwater::{Cache, Schema, Value};
@@ -98,7 +98,7 @@ impl Snapshot {
             .help("read its rows by their ids with `get`"))
     }
 
-    /// Whether all rows of a table are here that its storage has; see
+    /// Whether a table is loaded from its storage; see
     /// [`CacheBuilder::load_first`](crate::CacheBuilder::load_first).
     ///
     /// # Errors
@@ -190,7 +190,7 @@ impl Snapshot {
 pub struct TableSummary {
     /// The table's name.
     pub name: String,
-    /// Whether its rows are all here; else they are still to come from the storage.
+    /// Whether it is loaded from its storage.
     pub is_ready: bool,
     /// How many rows there are.
     pub rows: usize,
@@ -249,7 +249,7 @@ impl fmt::Debug for Snapshot {
     }
 }
 
-/// One row of a table, lent by a [`Snapshot`] or a transaction.
+/// One row of a table, borrowed from a [`Snapshot`] or a transaction.
 #[derive(Clone, Copy)]
 pub struct Row<'s> {
     pub(crate) state: &'s State,
@@ -319,8 +319,8 @@ impl<'s> Row<'s> {
     /// or a standing query joins by it.
     ///
     /// # Errors
-    /// [`ErrorKind::UnknownName`] if there is no such table or to-one link,
-    /// [`ErrorKind::NotReady`] if rows of that table are still to come.
+    /// [`ErrorKind::UnknownName`] if there is no such table or to-one link, [`ErrorKind::NotReady`]
+    /// if that table is not loaded yet.
     ///
     /// ```
     /// # use backwater::{Cache, Schema};
@@ -389,7 +389,7 @@ impl<'s> Row<'s> {
         slots.filter_map(|entry| self.target(entries, entry, TARGET).transpose()).collect()
     }
 
-    /// The row that a link of some row points at, if it is here.
+    /// The row that a link of some row points at, if it is loaded.
     fn target(&self, table: TableNo, slot: Slot, link: FieldNo) -> Result<Option<Row<'s>>> {
         let cell = self.state.table(table).cell(slot, link);
         let Some((to, target)) = self.state.target(table, link, cell) else { return Ok(None) };

@@ -19,9 +19,9 @@ pub(crate) struct State {
     /// The one that the cache began with.
     first: Arc<Schema>,
     tables: Vec<Arc<Table>>,
-    /// Tables whose rows are still to come from a storage; mostly there are none.
+    /// Tables that are not loaded from a storage yet; mostly there are none.
     unready: Option<Arc<BTreeSet<TableNo>>>,
-    /// The time, if it is kept of any table when its rows were brought and asked for.
+    /// The time, if any table records when its rows were received and read.
     now: Option<Arc<Now>>,
 }
 
@@ -42,7 +42,7 @@ impl State {
         Arc::ptr_eq(&self.first, &other.first)
     }
 
-    /// The same rows under a schema that has further tables behind those that are here.
+    /// The same rows under a schema that has further tables behind the present ones.
     pub(crate) fn extended(&self, schema: Arc<Schema>) -> Self {
         let mut extended = Self { schema, ..self.clone() };
         if extended.schema.table_numbers().any(|table| extended.schema.keeps_times(table)) {
@@ -67,24 +67,24 @@ impl State {
         extended
     }
 
-    /// Whether it is kept of any table when its rows were brought and asked for.
+    /// Whether any table records when its rows were received and read.
     pub(crate) fn keeps_times(&self) -> bool {
         self.now.is_some()
     }
 
-    /// Tells what time it is, where that is kept.
+    /// Sets the time, where it is recorded.
     pub(crate) fn tell_time(&self, clock: &dyn Clock) {
         if let Some(now) = &self.now {
             now.tell(clock.now());
         }
     }
 
-    /// What time it is, in seconds since 1970, if anybody has told.
+    /// The time, in seconds since 1970, if it was set.
     pub(crate) fn seconds(&self) -> Option<u32> {
         self.now.as_ref().map(|now| now.seconds()).filter(|seconds| *seconds > 0)
     }
 
-    /// Rows are brought; gives those of which that is to be noted.
+    /// Rows are received; returns those of which that is to be recorded.
     pub(crate) fn bring(
         &self,
         rows: impl IntoIterator<Item = (TableNo, Slot)>,
@@ -92,7 +92,7 @@ impl State {
         rows.into_iter().filter(|(table, slot)| self.table(*table).bring(*slot)).collect()
     }
 
-    /// The rows that were asked for since this was last called.
+    /// The rows that were read since the last call.
     pub(crate) fn take_asked(&self) -> Vec<(TableNo, Slot)> {
         let tables = self.schema.table_numbers().filter(|table| self.table(*table).keeps_times());
         let asked = tables.flat_map(|table| {
@@ -102,12 +102,12 @@ impl State {
         asked.collect()
     }
 
-    /// Whether all rows of a table are here that there are.
+    /// Whether a table is loaded.
     pub(crate) fn is_ready(&self, table: TableNo) -> bool {
         self.unready.as_ref().is_none_or(|unready| !unready.contains(&table))
     }
 
-    /// Makes sure that all rows of a table are here: else a row that is not here may yet come.
+    /// Makes sure that a table is loaded: else a row that is not here may be in the storage.
     pub(crate) fn need_ready(&self, table: TableNo) -> Result<()> {
         if self.is_ready(table) {
             return Ok(());
@@ -118,17 +118,17 @@ impl State {
             .help("wait for them with `Cache::rehydrate`, or ask `is_ready` first"))
     }
 
-    /// The tables whose rows are still to come.
+    /// The tables that are not loaded yet.
     pub(crate) fn unready(&self) -> impl Iterator<Item = TableNo> + '_ {
         self.unready.iter().flat_map(|unready| unready.iter().copied())
     }
 
-    /// Whether rows are still to come at all.
+    /// Whether there are any.
     pub(crate) fn has_unready(&self) -> bool {
         self.unready.is_some()
     }
 
-    /// Notes which tables' rows are still to come.
+    /// Sets which tables are not loaded yet.
     pub(crate) fn set_unready(&mut self, tables: BTreeSet<TableNo>) {
         self.unready = (!tables.is_empty()).then(|| Arc::new(tables));
     }
@@ -220,7 +220,7 @@ impl State {
         }
     }
 
-    /// Ends a commit: makes the slots that its deletes left free for the commits to come.
+    /// Ends a commit: makes the slots that its deletes left free for later commits.
     pub(crate) fn hand_over_free_slots(&mut self) {
         for table in &mut self.tables {
             if !table.freed.is_empty() {
@@ -313,7 +313,7 @@ impl State {
     }
 
     /// The slot of a key, whether or not its row is there; a new one if it is met for the first
-    /// time. A table that knows the key is not copied.
+    /// time. A table that has the key is not copied.
     pub(crate) fn refer(&mut self, table: TableNo, key: &[Cell<'_>]) -> Slot {
         let rows = self.table(table);
         let hash = rows.keys.hash(key);
@@ -406,7 +406,7 @@ impl State {
         })
     }
 
-    /// The rows whose to-one link points at a row; those of the whole table are gone through, unless
+    /// The rows whose to-one link points at a row; those of the whole table are scanned, unless
     /// there is an index.
     pub(crate) fn pointing_at(
         &self,

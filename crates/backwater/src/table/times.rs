@@ -1,5 +1,5 @@
-//! When rows were last brought and asked for. That is kept beside the rows of tables that want it and
-//! is no part of their versions: it is no change.
+//! When rows were last received and read. This is recorded beside the rows of tables that want it
+//! and is no part of their versions: it is no change.
 
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -10,14 +10,14 @@ use super::Slot;
 use super::chunk::CHUNK;
 use crate::value::Timestamp;
 
-/// Times are told in steps of a row's life, of which it has at least so many, so that a row which is
-/// asked for all the time is not noted all the time.
+/// Times are recorded in steps of a row's life, of which it has at least so many, so that a row
+/// which is read all the time is not recorded all the time.
 const STEPS: u32 = 64;
 /// The step where rows do not expire, in seconds.
 const STEP: u32 = 600;
 
-/// When a row was last brought, and when it was last asked for, in seconds since 1970; 0 if that is
-/// not known.
+/// When a row was last received, and when it was last read, in seconds since 1970; 0 if that is not
+/// known.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub(crate) struct Times {
     pub(crate) brought: u32,
@@ -31,7 +31,7 @@ impl Times {
     }
 }
 
-/// A moment in whole seconds since 1970.
+/// A time in whole seconds since 1970.
 fn seconds(time: Timestamp) -> u32 {
     u32::try_from(time.as_micros().div_euclid(1_000_000)).unwrap_or(1).max(1)
 }
@@ -58,16 +58,16 @@ impl RowTimes {
     }
 }
 
-/// What a table knows of the time.
+/// The times of a table's rows.
 pub(super) struct Seen {
     now: Arc<Now>,
     step: u32,
-    /// Rows that were asked for, another step later than before, since somebody took note of it. Where
-    /// nobody does, these are not more than there are rows.
+    /// Rows that were read, a step later than before, since these were last taken. They are never
+    /// more than there are rows.
     asked: Mutex<FxHashSet<Slot>>,
 }
 
-/// The present, in seconds since 1970, as it was last told; 0 if it was not.
+/// The present, in seconds since 1970, as it was last set; 0 if it was not.
 #[derive(Default)]
 pub(crate) struct Now(AtomicU32);
 
@@ -87,7 +87,7 @@ impl Seen {
         Self { now, step, asked: Mutex::default() }
     }
 
-    /// A row is asked for.
+    /// A row is read.
     pub(super) fn ask(&self, times: &RowTimes, slot: Slot, at: usize) {
         let (now, known) = (self.now.seconds(), times.get(at));
         if now >= known.asked.saturating_add(self.step) {
@@ -96,7 +96,7 @@ impl Seen {
         }
     }
 
-    /// A row is brought; tells whether that is to be noted.
+    /// A row is received; returns whether that is to be recorded.
     pub(super) fn bring(&self, times: &RowTimes, at: usize) -> bool {
         let (now, known) = (self.now.seconds(), times.get(at));
         let is_later = now >= known.brought.saturating_add(self.step);

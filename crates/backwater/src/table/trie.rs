@@ -122,7 +122,7 @@ mod tests {
     proptest! {
         #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
 
-        /// A version that is kept stays as it was, whatever is done to its clone.
+        /// A version stays as it was, whatever is done to its clone.
         #[test]
         fn versions_are_independent(len in 0..600_usize, writes in prop::collection::vec((0..600_usize, 0..9_u8), 0..40)) {
             let mut trie = Trie::new();

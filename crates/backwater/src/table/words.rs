@@ -1,6 +1,6 @@
 //! The words of a chunk's rows, in memory that is used again.
 //!
-//! Each commit copies those of the chunks that it writes to, and lets go of those that it replaced:
+//! Each commit copies those of the chunks that it writes to, and frees those that it replaced:
 //! pieces of some kilobytes, for which allocators are slow.
 
 use std::cell::RefCell;
@@ -10,7 +10,7 @@ use std::ops::{Deref, DerefMut};
 const SMALL: usize = 256;
 /// Larger ones would keep too much.
 const LARGE: usize = 8192;
-/// So many pieces are kept, by each thread.
+/// This many pieces are kept, by each thread.
 const KEPT: usize = 16;
 
 thread_local! {
@@ -22,13 +22,13 @@ thread_local! {
 pub(super) struct Words(Vec<u32>);
 
 impl Words {
-    /// None, with room for so many.
+    /// None, with room for this many.
     pub(super) fn with_room(len: usize) -> Self {
         Self(spare(len).unwrap_or_else(|| Vec::with_capacity(len)))
     }
 }
 
-/// An empty piece with room for so many words, if one is kept that is not much larger.
+/// An empty piece with room for this many words, if one is kept that is not much larger.
 fn spare(len: usize) -> Option<Vec<u32>> {
     if !(SMALL..=LARGE).contains(&len) {
         return None;

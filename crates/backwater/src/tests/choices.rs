@@ -22,7 +22,7 @@ pub(super) struct Statement {
 pub(super) enum Holds {
     Number,
     Text,
-    /// What tells a row of that table from the others.
+    /// What identifies a row of that table.
     Row(usize),
     Json,
     Time,
@@ -198,7 +198,7 @@ impl Choices<'_> {
                     ("v", Holds::Number),
                     ("k", Holds::Row(PART)),
                 ],
-                // Of a part its code tells it from the others.
+                // A part is identified by its code.
                 &["br", "CASE br WHEN 0 THEN i END", "k"],
             ),
             14 => of(

@@ -103,7 +103,7 @@ fn chain() -> impl Strategy<Value = String> {
     })
 }
 
-/// Chains inside of whatever may hold an expression.
+/// Rows of operators inside of everything that may hold an expression.
 fn expression() -> impl Strategy<Value = String> {
     let two = (chain(), chain()).boxed();
     prop_oneof![

@@ -1,4 +1,4 @@
-//! Promises that need both our own insides and a judge that nobody here wrote.
+//! Promises that need both our own internals and a judge that we did not write.
 
 mod cases;
 mod choices;
@@ -16,7 +16,7 @@ use std::cell::{Cell, RefCell};
 use crate::schema::Tuning;
 use crate::{Cache, Schema};
 
-/// A cache whose queries go over to other ways at these sizes.
+/// A cache whose queries switch to other ways at these sizes.
 fn tuned(name: &str, schema: &str, tuning: Tuning) -> Cache {
     nothing_meanwhile(|_| true);
     let cache = Cache::new(Schema { tuning, ..Schema::parse(name, schema).unwrap() });

@@ -45,7 +45,7 @@ fn short(delta: Option<&Delta>) -> String {
     steps.collect::<Vec<_>>().join(" ")
 }
 
-/// Writes `k` of some rows, and tells how a query moved.
+/// Writes `k` of some rows, and returns how a query moved.
 fn after(cache: &Cache, query: &Query, writes: &[(i64, i64)]) -> String {
     let write = |tx: &mut Transaction| {
         writes.iter().try_for_each(|(id, k)| tx.merge("t", [("id", *id), ("k", *k)]))
@@ -53,7 +53,7 @@ fn after(cache: &Cache, query: &Query, writes: &[(i64, i64)]) -> String {
     short(cache.commit("written", write).unwrap().delta(query))
 }
 
-/// Of the rows that changed places, as few as can be are said to have moved.
+/// Of the rows that changed places, the fewest possible are reported as moved.
 #[test]
 fn an_order_names_those_who_moved_and_nobody_else() {
     let cache = cache(&[(1, 10), (2, 20), (3, 30), (4, 40), (5, 50), (6, 60)]);
@@ -221,9 +221,9 @@ fn another_partner_is_a_change_also_when_values_change() {
     assert_eq!(query.read().unwrap().row(0).unwrap().values()[1], Value::from("Marram"));
 }
 
-/// One row of a link table goes with one of each side, a row may go with itself, and nobody is
-/// anybody's partner by NULL.
-/// The old partner changes, or goes, in the commit that swaps it for one of the same value.
+/// One row of a link table goes with one of each side, a row may go with itself, and NULL makes no
+/// partners. The old partner changes, or goes, in the commit that swaps it for one of the same
+/// value.
 #[test]
 fn a_swapped_partner_may_change_as_it_goes() {
     for goes in [false, true] {
@@ -341,8 +341,8 @@ fn equal_rows_and_branches_are_counted() {
     assert_eq!((ids(&distinct), ids(&union)), (vec![6], vec![3]));
 }
 
-/// Nobody looks while a row goes and another one takes its place in memory: the order goes by the
-/// new one's id.
+/// Unread while a row goes and another one takes its place in memory: the order goes by the new
+/// one's id.
 #[test]
 fn a_slot_that_is_used_again_holds_another_row() {
     let schema = "table.t = { id = 'id', fields = { id = 'int', n = 'int' } }";

@@ -378,8 +378,8 @@ fn values(result: &QueryResult) -> Vec<Vec<Value>> {
     result.rows().map(|row| row.values().to_vec()).collect()
 }
 
-/// The judge's statement, whose `⟨number:column⟩` tell rows of a source apart: those of which the
-/// others tell the row say nothing.
+/// The judge's statement, whose `⟨number:column⟩` identify rows of a source: those that are
+/// determined by others say nothing.
 fn judge(query: &Query, text: &str) -> String {
     let node = query.node();
     let mut parts = text.split('⟨');
@@ -434,7 +434,7 @@ impl Watched {
         Some(watched)
     }
 
-    /// A commit goes by that nobody looks at. Another handle to the same may be watched.
+    /// A commit that is not read. Another handle to the same may be watched.
     pub(super) fn look_away(&mut self) {
         self.shown = None;
     }
@@ -533,7 +533,7 @@ impl Watched {
         Ok(())
     }
 
-    /// What a result says is missing is not there, each cell once; and its plan can be told.
+    /// What a result says is missing is not there, each cell once; and its plan can be printed.
     fn check_missing(&self, cache: &Cache) -> Result<(), TestCaseError> {
         let Ok(missing) = self.query.missing(usize::MAX) else { return Ok(()) };
         let snapshot = cache.snapshot();
@@ -552,7 +552,7 @@ impl Watched {
         Ok(())
     }
 
-    /// The query goes over to other values, with the delta from the old result to the new one.
+    /// Rebinds the query, with the delta from the old result to the new one.
     pub(super) fn rebind(
         &mut self,
         cache: &Cache,

@@ -1,5 +1,5 @@
-//! What is told for many rows at once is what is told for each: conditions and groupings over more
-//! rows than a piece of memory holds, against a loop over plain values.
+//! What is computed for many rows at once equals what is computed for each: conditions and
+//! groupings over more rows than a piece of memory holds, against a loop over plain values.
 
 use std::collections::BTreeMap;
 

@@ -1,5 +1,5 @@
-//! Schemas made from a list of numbers: what tables there are, how their rows are told apart, and
-//! of what types their fields are. From no numbers at all comes the plainest one.
+//! Schemas made from a list of numbers: what tables there are, what identifies their rows, and of
+//! what types their fields are. No numbers at all make the plainest one.
 
 use std::fmt::Write;
 
@@ -15,7 +15,7 @@ pub(super) struct World {
 #[derive(Debug, Clone)]
 pub(super) struct Table {
     pub(super) name: &'static str,
-    /// The fields that tell rows apart; none in a table of one row.
+    /// The fields that identify rows; none in a one-row table.
     pub(super) id: Vec<&'static str>,
     pub(super) fields: Vec<Field>,
 }
@@ -190,7 +190,7 @@ impl World {
         self.plain_id(table, number).into()
     }
 
-    /// What tells a row of a table with a plain id from the others.
+    /// What identifies a row of a table with a plain id.
     fn plain_id(&self, table: usize, number: usize) -> RowId {
         let of = &self.tables[table];
         let kind = of.fields.iter().find(|field| of.id == [field.name]).map(|field| field.kind);
@@ -202,7 +202,7 @@ impl World {
         }
     }
 
-    /// The fields that tell a row of a table from the others, with values, and the row's id.
+    /// The fields that identify a row of a table, with values, and the row's id.
     pub(super) fn key(&self, table: usize, number: usize) -> (Vec<(&'static str, Value)>, RowId) {
         let of = &self.tables[table];
         match &of.id[..] {

@@ -4,7 +4,7 @@ use tracing::{Level, debug, enabled, trace};
 
 use super::Report;
 
-/// Tells what a commit did: one event for it, and one for each query that it reached.
+/// Emits events for a commit: one for it, and one for each query that it reached.
 pub(crate) fn tell(report: &Report) {
     if !enabled!(Level::DEBUG) {
         return;

@@ -46,8 +46,8 @@ impl LocalWatch {
         watch
     }
 
-    /// Calls the callback with what commits on other threads did; those on this thread do so by
-    /// themselves. A program of several threads calls this where its event loop comes by.
+    /// Calls the callback with what commits on other threads did; those on this thread deliver by
+    /// themselves. A program of several threads calls this from its event loop.
     ///
     /// See [`Cache::watch_local`](crate::Cache::watch_local) for an example.
     pub fn deliver(&self) {
@@ -70,7 +70,7 @@ fn deliver_on(owner: ThreadId, number: u64) {
     }
     let find = || LOCALS.try_with(|all| all.borrow().get(&number).cloned()).ok().flatten();
     let Some(local) = find() else { return };
-    // If the callback has led here, its caller goes on with what has come.
+    // If the callback has led here, its caller goes on with what was queued.
     let Ok(mut local) = local.try_borrow_mut() else { return };
     let Local { deltas, waker, callback } = &mut *local;
     // The callback may end the watch.

@@ -1,7 +1,7 @@
 //! What each commit did to each query, and why.
 //!
-//! It knows changes and outcomes. It computes nothing anew: the untouched are explained when
-//! somebody asks, from what the commit changed and what the query reads.
+//! It knows changes and outcomes, and recomputes nothing: untouched queries are explained on
+//! request, from what the commit changed and what the query reads.
 
 mod events;
 mod local;
@@ -132,8 +132,8 @@ impl Report {
         self.0.took
     }
 
-    /// The commit's number, counted from 1, and on after a restart from the last commit that brought
-    /// the storage something.
+    /// The commit's number, counted from 1. After a restart counting continues from the last commit
+    /// that the storage holds.
     ///
     /// See [`Report`] for an example.
     pub fn number(&self) -> u64 {
@@ -169,7 +169,7 @@ impl Report {
         self.0.reached.first().and_then(why::rebound)
     }
 
-    /// What each response brought that the commit ingested.
+    /// What each response contained that the commit ingested.
     ///
     /// ```
     /// # use backwater::{Cache, Schema};

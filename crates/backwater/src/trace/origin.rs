@@ -1,4 +1,4 @@
-//! Which commit brought what a row holds.
+//! Which commit wrote each value of a row.
 
 use super::Report;
 use crate::change::{ChangeKind, Happened};
@@ -6,7 +6,7 @@ use crate::error::{Error, ErrorKind};
 use crate::table::Row;
 use crate::value::{RowId, Value};
 
-/// What a field of a row holds, and which commit brought that.
+/// The value of a field of a row, and the commit that wrote it.
 ///
 /// ```
 /// # use backwater::{Cache, Schema, Value};
@@ -30,8 +30,8 @@ pub struct Origin {
     pub field: String,
     /// What it holds; `None` if it is absent.
     pub value: Option<Value>,
-    /// The number and the label of the commit that brought it; `None` if that was before the
-    /// commits that are remembered, or if the field is absent.
+    /// The number and the label of the commit that wrote it; `None` if that commit is no longer
+    /// remembered, or if the field is absent.
     pub commit: Option<(u64, String)>,
 }
 
@@ -49,7 +49,7 @@ impl std::fmt::Display for Origin {
     }
 }
 
-/// For each field of a row the commit that brought its value; `reports` are the last commits.
+/// For each field of a row the commit that wrote its value; `reports` are the last commits.
 pub(crate) fn origins(row: &Row<'_>, reports: &[Report]) -> Vec<Origin> {
     let definition = row.state.schema.table(row.table);
     let origins = definition.field_numbers().map(|field| {

@@ -1,4 +1,4 @@
-//! The last commits, for whoever asks later what they did.
+//! The last commits, for questions that are asked about them later.
 
 use std::collections::VecDeque;
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -40,15 +40,15 @@ impl Ring {
         let mut kept = self.kept();
         kept.rows += report.0.changes.rows.weight();
         kept.reports.push_back(report.clone());
-        // A commit that is too large is forgotten with all before it: what came before and after it
-        // alone would tell of values that are not from there.
+        // A commit that is too large is forgotten together with all earlier ones: the commits
+        // around it alone would attribute values to the wrong one.
         while kept.reports.len() > self.len || kept.rows > self.rows {
             let Some(oldest) = kept.reports.pop_front() else { break };
             kept.rows -= oldest.0.changes.rows.weight();
             gone.push(oldest);
         }
         drop(kept);
-        // What nobody holds any more is taken apart while others read.
+        // Dropped outside of the lock, so that readers do not wait.
         drop(gone);
     }
 

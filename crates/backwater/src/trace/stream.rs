@@ -52,7 +52,7 @@ struct Waiting {
     waker: Option<Waker>,
 }
 
-/// What was told and not taken yet. Only that holds results, so that a stream which waits keeps no
+/// What was delivered and not taken yet. Only this holds results, so that an idle stream keeps no
 /// version of the tables.
 enum News {
     One(Delta),
@@ -101,7 +101,7 @@ impl DeltaStream {
                 (_, Some(failure)) => News::Failed(before, failure),
                 (Some(delta), None) if is_first => News::One(delta.clone()),
                 (Some(delta), None) => News::Several(before, delta.after().clone()),
-                // Computed anew after a failure.
+                // Recomputed after a failure.
                 (None, None) => match reads.read() {
                     Ok(result) => News::Several(before, result),
                     Err(error) => News::Failed(before, error),

@@ -1,7 +1,7 @@
-//! Who is told of what commits did to queries.
+//! Watchers: which callback hears of which query, derived value or commit.
 //!
-//! Reports wait in a queue, in the order of their commits, until one thread at a time tells them.
-//! So a watcher may commit: that is applied at once, and told when its turn comes.
+//! Reports wait in a queue in the order of their commits, and one thread at a time delivers them. A
+//! watcher may commit: that commit is applied at once, and delivered in its turn.
 
 use std::fmt;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -21,7 +21,7 @@ type CommitCallback = Box<dyn FnMut(&Report) + Send>;
 /// All watchers of a cache.
 #[derive(Default)]
 pub(crate) struct Watchers {
-    /// Whoever tells those of a binding takes them out meanwhile.
+    /// Emptied while the watchers of a binding are being called.
     by_binding: Mutex<FxHashMap<BindingNo, Vec<Watcher>>>,
     of_commits: Mutex<Vec<Arc<CommitWatcher>>>,
     count: AtomicUsize,
@@ -32,14 +32,14 @@ pub(crate) struct Watchers {
 /// Hears of panics in watchers.
 pub(crate) type PanicHandler = Arc<dyn Fn(&Error) + Send + Sync>;
 
-/// What is to be told.
+/// What is to be delivered.
 struct Notice {
     report: Report,
-    /// A handle went over to another binding: which, from where, to where.
+    /// A handle was rebound: which one, from where, to where.
     went_over: Option<WentOver>,
 }
 
-/// A handle that went over from one binding to another.
+/// A handle that moved from one binding to another.
 #[derive(Clone, Copy)]
 pub(crate) struct WentOver {
     pub(crate) handle: HandleNo,
@@ -47,7 +47,8 @@ pub(crate) struct WentOver {
     pub(crate) to: BindingNo,
 }
 
-/// One who is told of a query, by whoever has it: so no lock is needed for it.
+/// A watcher of a query. The delivering thread owns it while it calls it, so that no lock is
+/// needed.
 struct Watcher {
     callback: Callback,
     watched: Arc<Watched>,
@@ -63,7 +64,7 @@ struct Watched {
     ended: AtomicBool,
 }
 
-/// One who is told of whole commits.
+/// A watcher of whole commits.
 struct CommitWatcher {
     callback: Mutex<CommitCallback>,
     /// The last commit before it began.
@@ -91,8 +92,7 @@ impl Watchers {
         }
     }
 
-    /// Adds a watcher of a query, which is told of the commits after the result that it begins
-    /// with.
+    /// Adds a watcher of a query, which hears of the commits after the result that it begins with.
     pub(crate) fn add(
         self: &Arc<Self>,
         query: &Query,
@@ -103,7 +103,7 @@ impl Watchers {
         let (handle, known) = (query.handle(), Mutex::new(binding));
         let watched = Arc::new(Watched { handle, binding: known, from, ended });
         let watcher = Watcher { callback, watched: watched.clone() };
-        // Whoever tells a commit that is made meanwhile waits until it is known where this begins.
+        // A delivery of a commit that is made meanwhile waits until it is known where this begins.
         let mut begins = Begins { watched: &watched, from: u64::MAX };
         lock(&self.by_binding).entry(binding).or_default().push(watcher);
         self.count.fetch_add(1, Ordering::AcqRel);
@@ -116,7 +116,7 @@ impl Watchers {
         Ok((read?.0, Watch(Watching::Query(watch))))
     }
 
-    /// Adds one who is told of the commits after that one.
+    /// Adds a watcher that hears of the commits after that one.
     pub(crate) fn add_of_commits(self: &Arc<Self>, from: u64, callback: CommitCallback) -> Watch {
         let (callback, ended) = (Mutex::new(callback), AtomicBool::new(false));
         let watcher = Arc::new(CommitWatcher { callback, from, ended });
@@ -125,14 +125,14 @@ impl Watchers {
         Watch(Watching::Commits(CommitWatch { watchers: self.clone(), watcher }))
     }
 
-    /// Takes in a commit's report, to be told. Whoever calls makes sure of the commits' order.
+    /// Queues a commit's report for delivery. The caller keeps the order of commits.
     pub(crate) fn push(&self, report: &Report, went_over: Option<WentOver>) {
         if self.count.load(Ordering::Acquire) > 0 {
             self.queue.push(Notice { report: report.clone(), went_over });
         }
     }
 
-    /// Tells what waits, unless another thread, or a caller further up on this one, does so.
+    /// Delivers what waits, unless another thread, or a caller further up on this one, does so.
     pub(crate) fn tell(&self) {
         self.queue.tell(|told| {
             match told.went_over {
@@ -154,11 +154,11 @@ impl Watchers {
         }
     }
 
-    /// Puts watchers that were told where they are found, less those that have ended meanwhile.
+    /// Puts watchers back after they were called, less those that have ended meanwhile.
     fn put_back(&self, binding: BindingNo, mut told: Vec<Watcher>) {
         let mut by_binding = lock(&self.by_binding);
         let here = by_binding.entry(binding).or_default();
-        // Those that came meanwhile stand behind those that were there.
+        // Those that were added meanwhile stand behind those that were there.
         told.append(here);
         let has_ended = |watcher: &Watcher| watcher.watched.ended.load(Ordering::Acquire);
         let mut gone = Vec::new();
@@ -174,8 +174,8 @@ impl Watchers {
         drop(gone);
     }
 
-    /// Tells the watchers of a handle how the result moved as it went over, and finds them under
-    /// its new binding from here on.
+    /// Delivers to the watchers of a handle how the result moved when it was rebound, and files
+    /// them under its new binding.
     fn take_over(&self, report: &Report, went_over: WentOver) {
         let mut by_binding = lock(&self.by_binding);
         let Some(all) = by_binding.remove(&went_over.from) else { return };
@@ -205,7 +205,7 @@ impl Drop for Begins<'_> {
     }
 }
 
-/// Whether there is something to tell of a query.
+/// Whether there is something to deliver about a query.
 fn is_news(reached: &ReachedQuery<'_>) -> bool {
     let anew = matches!(reached.outcome(), Outcome::Failed | Outcome::Recomputed);
     anew || reached.delta().is_some()
@@ -300,7 +300,7 @@ impl Drop for QueryWatch {
         self.watchers.count.fetch_sub(1, Ordering::AcqRel);
         let mut by_binding = lock(&self.watchers.by_binding);
         let binding = *lock(&self.watched.binding);
-        // Who is not found is being told, and goes after that.
+        // If it is not found it is being called, and goes after that.
         let mut gone = None;
         if let Some(watchers) = by_binding.get_mut(&binding) {
             let mine = |watcher: &Watcher| Arc::ptr_eq(&watcher.watched, &self.watched);

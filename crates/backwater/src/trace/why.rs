@@ -5,7 +5,7 @@ use crate::change::{Change, ChangeKind, FieldSet, Happened};
 use crate::query::{DeltaKind, Outcome, Plan, Query, Reached, Relation, Scalar};
 use crate::schema::TableNo;
 
-/// How many things a sentence names before it counts the rest.
+/// How many items a sentence names before it counts the rest.
 const NAMED: usize = 4;
 
 /// Why a query that was reached did what it did.
@@ -57,7 +57,7 @@ pub(super) fn untouched(report: &Report, query: &Query) -> String {
         tables.into_iter().map(|table| schema.table(table).name.to_string()).collect()
     };
     let (mut written, mut read_and_written) = (Vec::new(), Vec::new());
-    // Whether a row came or went, or a field changed that the query reads.
+    // Whether a row was inserted or deleted, or a field changed that the query reads.
     let mut may_reach = Vec::new();
     for &table in &read {
         let rows = &changes.rows[changes.of_table(table)];

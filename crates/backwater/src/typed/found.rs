@@ -32,14 +32,14 @@ use smallvec::SmallVec;
 /// ```
 #[derive(Debug, Clone, PartialEq)]
 pub enum Found<T> {
-    /// All of it is here.
+    /// All of it is loaded.
     Here(T),
-    /// The row is here, but not all that the struct has.
+    /// The row is there, but lacks fields that the struct has.
     Partly(Partly<T>),
     /// There is no such row.
     NotHere,
-    /// Whether there is such a row cannot be told yet, as those of its table are still to come from
-    /// the storage: see [`CacheBuilder::load_first`](crate::CacheBuilder::load_first).
+    /// Whether there is such a row is not known yet, as those of its table are not loaded: see
+    /// [`CacheBuilder::load_first`](crate::CacheBuilder::load_first).
     NotReady,
 }
 
@@ -47,7 +47,7 @@ pub enum Found<T> {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Lack {
-    /// No response has brought it yet.
+    /// No response has had it yet.
     Absent,
     /// It is null, and the struct has no `Option` there.
     Null,
@@ -75,7 +75,7 @@ impl<T> Partly<T> {
         self.row.as_ref()
     }
 
-    /// The fields that no response has brought yet.
+    /// The fields that no response has had yet.
     ///
     /// See [`Found`] for an example.
     pub fn absent(&self) -> impl Iterator<Item = &'static str> {
@@ -102,7 +102,7 @@ impl<T> Partly<T> {
 }
 
 impl<T> Found<T> {
-    /// The row, if all of it is here.
+    /// The row, if it is complete.
     ///
     /// ```
     /// assert_eq!(backwater::Found::Here(7).here(), Some(7));

@@ -105,7 +105,7 @@ macro_rules! key_of_parts {
 key_of_parts!(A 0, B 1);
 key_of_parts!(A 0, B 1, C 2);
 
-/// The id of a row of one table. The compiler tells ids of different tables apart.
+/// The id of a row of one table. The compiler keeps ids of different tables apart.
 ///
 /// ```
 /// use backwater::{Id, Table};

@@ -64,8 +64,8 @@ impl<T: FromRow> LiveRows<T> {
         Ok(live)
     }
 
-    /// Takes in what happened since the last call, and tells it step by step and in order, so that a
-    /// view can follow with its own rows, or light up what is new. The rows are in the list already.
+    /// Applies what happened since the last call and returns the steps in order, so that a view can
+    /// update its own rows, or highlight what is new. The list has them already.
     ///
     /// # Errors
     /// Why the query's result cannot be computed, or a row of it not be read as the struct. The list

@@ -7,10 +7,10 @@ use crate::value::RowId;
 /// An enum whose variants are links to rows of different tables: what a link to one of several tables
 /// points at. `#[derive(OneOf)]` makes it one.
 ///
-/// Each variant holds a [`Link`](crate::Link); its table goes by its name, or by what
-/// `#[one_of("…")]` says, where a response tells it. The field of that name with `_type` behind it,
-/// or of the name that `#[table(type_field = "…")]` says, holds it in the table. A `Vec` of such an
-/// enum is a to-many link.
+/// Each variant holds a [`Link`](crate::Link). Where a response names the table, it does so by the
+/// table's name, or by what `#[one_of("…")]` gives. The table keeps that name in the field called
+/// like this one with `_type` appended, or in the one that `#[table(type_field = "…")]` names. A
+/// `Vec` of such an enum is a to-many link.
 ///
 /// ```
 /// use backwater::{Cache, Link, OneOf, Schema, Table};

@@ -115,7 +115,7 @@ impl<'s, T: ReadTable<'s>> TableRows<'s, T> {
         rows.map(move |(slot, cells)| read(state, &places, slot, cells))
     }
 
-    /// All rows that are here with all that the struct has, in no order of meaning.
+    /// All rows that have all fields of the struct, in no particular order.
     ///
     /// See [`TableRows`] for an example.
     pub fn here(&self) -> impl Iterator<Item = T> + use<'s, T> {
@@ -181,9 +181,9 @@ impl<T> std::fmt::Debug for TableRows<'_, T> {
     }
 }
 
-/// A field that is a to-one link, and what names a row that it may point at: for a [`Link`] whatever
-/// is an id of its table ([`IntoId`]), for an enum that derives [`OneOf`](derive@crate::OneOf) the enum
-/// itself; the same for an `Option` of it.
+/// A field that is a to-one link, and what names a row that it may point at: for a [`Link`]
+/// anything that is an id of its table ([`IntoId`]), for an enum that derives
+/// [`OneOf`](derive@crate::OneOf) the enum itself; the same for an `Option` of it.
 ///
 /// See [`TableRows`] and [`OneOf`](trait@crate::OneOf) for examples.
 #[diagnostic::on_unimplemented(
@@ -275,7 +275,7 @@ pub(super) fn places<T: Fields>(schema: &Schema) -> Result<Arc<FieldPlaces>> {
     find(T::SHAPE, schema)
 }
 
-/// What tells a struct's declaration from all others.
+/// Identifies a struct's declaration.
 fn key(shape: &'static Shape) -> usize {
     std::ptr::from_ref(shape).addr()
 }

@@ -70,8 +70,8 @@ impl SchemaBuilder {
         Self { base: Some(base.clone()), texts, structs: Vec::new() }
     }
 
-    /// Takes in a struct's table. Structs of one table are put together: a field that two of them
-    /// have must be the same in both. A table that the text declares must have the struct's fields.
+    /// Adds a struct's table. Structs of one table are merged: a field that two of them have must
+    /// be the same in both. A table that the text declares must have the struct's fields.
     ///
     /// See [`SchemaBuilder`] for an example.
     pub fn table<T: Fields>(mut self) -> Self {
@@ -101,8 +101,8 @@ impl SchemaBuilder {
     /// The schema. Its [text](Schema::text) is the given one, and behind it what the structs declare.
     ///
     /// # Errors
-    /// As [`Schema::parse`]; [`ErrorKind::Schema`] if structs do not agree with each other or with
-    /// the text, or link to a table that nobody declares, or if two texts declare the same.
+    /// As [`Schema::parse`]; [`ErrorKind::Schema`] if structs contradict each other or the text, or
+    /// link to a table that is not declared, or if two texts declare the same.
     ///
     /// See [`SchemaBuilder`] for an example.
     pub fn build(self) -> Result<Schema> {
@@ -169,8 +169,8 @@ impl SchemaBuilder {
     }
 }
 
-/// Several texts as one, with a name for it. If they say the same when they stand one behind the
-/// other, they do; else the whole is written anew.
+/// Joins several texts into one, with a name for it. If one after the other they mean the same as
+/// apart, they are concatenated; else the whole is generated from the schema.
 fn together(mut texts: Vec<(String, String)>) -> Result<(String, String)> {
     if texts.len() < 2 {
         return Ok(texts.pop().unwrap_or_else(|| ("structs".into(), String::new())));

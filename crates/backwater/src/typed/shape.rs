@@ -104,7 +104,7 @@ pub trait Fields {
     fn write(&self, writes: &mut FieldWrites);
 }
 
-/// A struct that can be read from a row of its table, and may lend texts from it.
+/// A struct that can be read from a row of its table, and may borrow texts from it.
 ///
 /// `#[derive(Table)]` makes it. A struct with a lifetime has fields like `&'s str`, which cost no
 /// copy:
@@ -133,9 +133,9 @@ pub trait Fields {
 /// # Ok::<(), backwater::Error>(())
 /// ```
 ///
-/// A link's field may be the row that it points at, as [`Found`](crate::Found) tells it, and that of a
-/// to-many link a `Vec` of these: so rows are read as a tree, each struct with just the fields that it
-/// needs. Such a struct is for reading; writes leave its nested rows alone.
+/// A link's field may be the row that it points at, as a [`Found`](crate::Found), and that of a
+/// to-many link a `Vec` of these: so rows are read as a tree, each struct with just the fields that
+/// it needs. Such a struct is for reading; writes leave its nested rows alone.
 ///
 /// ```
 /// use backwater::{Cache, Found, Link, Links, Schema, Table};
@@ -185,7 +185,7 @@ pub trait ReadTable<'s>: Fields + Sized {
     fn read(cells: &mut Cells<'_, 's>) -> Option<Self>;
 }
 
-/// A one-row table's struct: what nobody has said yet is as its [`Default`] has it.
+/// A one-row table's struct: absent fields are as its [`Default`] has them.
 ///
 /// ```
 /// use backwater::{Cache, Schema, Table};
@@ -263,7 +263,7 @@ pub struct Shape {
     pub table: &'static str,
     /// The fields of the id; none of a one-row table.
     pub id: &'static [&'static str],
-    /// The other things that a schema's text says of the table, as lines of TOML.
+    /// The other options that a schema's text has for the table, as lines of TOML.
     pub options: &'static str,
     /// The struct's fields, in its order.
     pub fields: &'static [FieldShape],
@@ -278,7 +278,7 @@ pub struct FieldShape {
     pub name: &'static str,
     /// What it holds.
     pub kind: Kind,
-    /// The other things that a schema's text says of it, as members of an inline table of TOML.
+    /// The other options that a schema's text has for it, as members of an inline table of TOML.
     pub options: &'static str,
     /// What is known of the structs of the rows that the field nests, if it does.
     pub nested: Option<fn() -> Vec<&'static Shape>>,
@@ -308,7 +308,7 @@ pub enum Kind {
     OneOfNumbers(&'static [i64]),
     /// Any value.
     Any,
-    /// A moment in time.
+    /// A point in time.
     Timestamp,
     /// A JSON text.
     Json,
@@ -401,7 +401,7 @@ impl<'s> Cells<'_, 's> {
         T::read(self.cell(place)).unwrap_or_else(|_| otherwise())
     }
 
-    /// The same with the type's own value for one that nobody has said.
+    /// The same with the type's own value for an absent field.
     #[inline]
     pub fn field_or_default<T: FieldType<'s> + Default>(&mut self, place: usize) -> Option<T> {
         match T::read(self.cell(place)) {
@@ -434,7 +434,7 @@ pub struct FieldWrites {
 type Target = (Option<&'static str>, RowId);
 
 impl FieldWrites {
-    /// Takes in a field of that name.
+    /// Adds a field of that name.
     pub fn put<'s, T: FieldType<'s>>(&mut self, name: &'static str, value: &T) {
         match value.write() {
             Written::Value(value) => self.fields.push((name, value)),

@@ -78,7 +78,7 @@ impl Schema {
     }
 }
 
-/// What is written, as far as it has come.
+/// The text written so far.
 struct Source<'s> {
     schema: &'s Schema,
     names: Names,

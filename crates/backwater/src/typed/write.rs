@@ -163,7 +163,7 @@ impl<T: Table> TableWriter<'_, T> {
         self.links(&id, writes)
     }
 
-    /// Deletes a row, and tells whether it was there.
+    /// Deletes a row, and says whether it was there.
     ///
     /// # Errors
     /// As [`Transaction::delete`].
@@ -206,8 +206,8 @@ impl<T: Table> TableWriter<'_, T> {
         TableRows::at(&self.tx.state, self.places.clone())
     }
 
-    /// Changes each row that a condition holds for, and tells how many these were. A row that lacks
-    /// what the struct has no default for is left as it is.
+    /// Changes each row for which a condition holds, and returns their number. A row that lacks a
+    /// field for which the struct has no default is left as it is.
     ///
     /// # Errors
     /// As [`TableWriter::update`].
@@ -235,9 +235,9 @@ impl<T: Table> TableWriter<'_, T> {
         Ok(ids.len())
     }
 
-    /// Deletes each row that a condition holds for, and tells how many these were; those that go
-    /// along by an `on_delete` are not counted. A row that lacks what the struct has no default for
-    /// stays.
+    /// Deletes each row for which a condition holds, and returns their number; rows that an
+    /// `on_delete` deletes along are not counted. A row that lacks a field for which the struct has
+    /// no default stays.
     ///
     /// # Errors
     /// As [`TableWriter::delete`].
@@ -273,7 +273,7 @@ impl<T: Table> TableWriter<'_, T> {
     }
 
     fn links(&mut self, id: &RowId, writes: FieldWrites) -> Result<()> {
-        // A struct tells tables by their names, whatever the link calls them.
+        // A struct calls tables by their names, whatever the link calls them.
         writes.links.into_iter().try_for_each(|(link, targets)| {
             self.tx.write_links(T::TABLE, id, link, targets, |schema, _, name| {
                 schema.table_no(name).ok()

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant, SystemTime};
 use super::Timestamp;
 use crate::caught::caught;
 
-/// Tells the time to a cache, which reads no clock of its own.
+/// Gives the time to a cache, which reads no clock of its own.
 ///
 /// ```
 /// use std::time::Duration;
@@ -39,8 +39,7 @@ pub trait Clock: Send + Sync {
     /// The time of day.
     fn now(&self) -> Timestamp;
 
-    /// How long ago some moment was that stays the same: it never goes back, and is for measuring
-    /// how long something takes.
+    /// The time since some fixed point: monotonic, for measuring how long something takes.
     fn ticks(&self) -> Duration;
 }
 
@@ -187,7 +186,7 @@ impl<C: Clock> Clock for GuardedClock<C> {
     }
 }
 
-/// Measures how long things take, if there is a clock.
+/// Measures durations, if there is a clock.
 #[derive(Clone, Copy)]
 pub(crate) struct Stopwatch<'c> {
     clock: Option<&'c dyn Clock>,
@@ -199,7 +198,7 @@ impl<'c> Stopwatch<'c> {
         Self { clock, began: clock.map_or(Duration::ZERO, Clock::ticks) }
     }
 
-    /// How long it took since the start, or since this was asked last.
+    /// How long it took since the start, or since the last call.
     pub(crate) fn lap(&mut self) -> Option<Duration> {
         let now = self.clock?.ticks();
         let took = now.saturating_sub(self.began);

@@ -1,7 +1,7 @@
 //! Values as a user gives and gets them: numbers, text, times, JSON, and the ids of rows.
 //!
-//! It knows nothing of tables or SQL. How values lie in memory is the table room's affair, how
-//! they compare in a statement the query room's.
+//! It knows nothing of tables or SQL. How values lie in memory is up to the table room, how they
+//! compare in a statement up to the query room.
 
 mod clock;
 mod document;
@@ -46,7 +46,7 @@ pub enum Value {
     Float(f64),
     /// A text in UTF-8.
     Text(Arc<str>),
-    /// A moment in time, to the microsecond.
+    /// A point in time, to the microsecond.
     Timestamp(Timestamp),
     /// A JSON text, minified.
     Json(Json),
@@ -182,8 +182,8 @@ impl<T: Into<Value>> From<Option<T>> for Value {
     }
 }
 
-/// A well-formed JSON text without the white space between its tokens; number literals stay as
-/// they came.
+/// A well-formed JSON text without the white space between its tokens; number literals stay as they
+/// were written.
 ///
 /// ```
 /// use backwater::Json;
@@ -233,7 +233,7 @@ impl Json {
     }
 }
 
-/// What a JSON text is told that no reader of texts takes.
+/// The error for a JSON text that the parser refuses.
 pub(crate) const LONE_SURROGATE: &str =
     "half of a surrogate pair stands alone in it, which is no text";
 
@@ -282,7 +282,7 @@ fn minify(raw: &str) -> String {
     out
 }
 
-/// What tells a row from the others of its table.
+/// What identifies a row in its table.
 ///
 /// Ids order as SQL orders them: numbers by size, texts by their bytes, and ids of several parts
 /// by their first part, then by their second, and so on.
@@ -453,7 +453,7 @@ impl<A: Into<RowId>, B: Into<RowId>, C: Into<RowId>> From<(A, B, C)> for RowId {
     }
 }
 
-/// An id lent by whoever holds it, so that a look-up needs no copy.
+/// A borrowed id, so that a look-up needs no copy.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) enum IdRef<'a> {
     Int(i64),

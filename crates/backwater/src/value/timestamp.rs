@@ -1,11 +1,11 @@
-//! Moments in time: 64-bit microseconds, and their one text form.
+//! Points in time: 64-bit microseconds, and their one text form.
 
 use std::fmt;
 use std::str::FromStr;
 
 use crate::error::{Error, ErrorKind, Result};
 
-/// A moment in time, to the microsecond, from the year 0000 to 9999-12-30T22:00:00Z.
+/// A point in time, to the microsecond, from the year 0000 to 9999-12-30T22:00:00Z.
 ///
 /// It is read from RFC 3339, with any offset, and always written in UTC with six decimals; the
 /// offset that a response used is not kept, and digits beyond the microsecond are cut off. The
@@ -24,11 +24,12 @@ pub struct Timestamp(i64);
 const SECOND: i64 = 1_000_000;
 const DAY: i64 = 86_400;
 const FIRST: i64 = -62_167_219_200 * SECOND;
-/// The last moment that has a date in every offset of RFC 3339.
+/// The last point in time that has a date in every offset of RFC 3339.
 const LAST: i64 = 253_402_207_201 * SECOND - 1;
 
 impl Timestamp {
-    /// The moment this many microseconds after 1970-01-01T00:00:00Z (before it, if negative).
+    /// The point in time this many microseconds after 1970-01-01T00:00:00Z (before it, if
+    /// negative).
     ///
     /// # Errors
     /// [`ErrorKind::Type`] outside of that span.
@@ -50,8 +51,8 @@ impl Timestamp {
         }
     }
 
-    /// The moment so many microseconds after 1970-01-01T00:00:00Z, or the nearest one that there
-    /// is.
+    /// The point in time this many microseconds after 1970-01-01T00:00:00Z, or the nearest one that
+    /// can be represented.
     pub(crate) fn nearest(micros: i64) -> Self {
         Self(micros.clamp(FIRST, LAST))
     }
@@ -67,8 +68,8 @@ impl Timestamp {
         self.0
     }
 
-    /// The text form in a buffer on the stack, for comparing with other texts.
-    /// The moment of microseconds that another one gave.
+    /// The text form in a buffer on the stack, for comparing with other texts. The microseconds
+    /// must be those of a timestamp.
     pub(crate) fn from_known_micros(micros: i64) -> Self {
         debug_assert!((FIRST..=LAST).contains(&micros));
         Self(micros)
@@ -97,7 +98,7 @@ impl Timestamp {
     }
 }
 
-/// A moment's text form, lent as `&str`.
+/// The text form of a point in time, borrowed as `&str`.
 pub(crate) struct TimestampText([u8; 27]);
 
 impl TimestampText {
@@ -106,9 +107,8 @@ impl TimestampText {
     }
 }
 
-/// The form in which nearly all times come: `2031-05-04T09:40:00`, decimals or not, `Z` or an
-/// offset of hours and minutes. Anything else, right or wrong, is left to the crate that knows all
-/// forms.
+/// The form that nearly all times have: `2031-05-04T09:40:00`, decimals or not, `Z` or an offset of
+/// hours and minutes. Anything else, right or wrong, is left to the crate that knows all forms.
 fn plain(text: &[u8]) -> Option<Timestamp> {
     let number = |from: usize, to: usize| {
         let digits = text.get(from..to)?;
@@ -181,7 +181,7 @@ fn day_number(year: i64, month: i64, day: i64) -> i64 {
 }
 
 /// Year, month and day of a day number counted from 1970-01-01, in the proleptic Gregorian
-/// calendar. Eras of 400 years begin on 1 March, so that the leap day comes last.
+/// calendar. Eras of 400 years begin on 1 March, so that the leap day is the last.
 fn civil(days: i64) -> (i64, i64, i64) {
     let shifted = days + 719_468;
     let era = shifted.div_euclid(146_097);
@@ -241,7 +241,7 @@ mod tests {
             prop_assert_eq!(a.cmp(&b), a.to_string().cmp(&b.to_string()));
         }
 
-        /// Every form, near misses among them: the same moment as the judge's, or neither.
+        /// Every form, near misses among them: the same time as the judge's, or neither.
         #[test]
         fn texts_are_read_as_the_judge_reads_them(
             text in "[0-9]{4}-[01][0-9]-[0-3][0-9][Tt ][0-2][0-9]:[0-5][0-9]:[0-6][0-9](\\.[0-9]{1,9})?(Z|z|[+-][0-2][0-9]:[0-6][0-9]|)",

@@ -117,7 +117,7 @@ pub(crate) fn schema() -> Schema {
     Schema::parse("s.toml", SCHEMA).unwrap()
 }
 
-/// Lines in an order that does not tell which row came first.
+/// Lines in an order that does not show which row came first.
 fn sorted(lines: impl Iterator<Item = String>) -> String {
     let mut lines: Vec<String> = lines.collect();
     lines.sort_unstable();

@@ -21,10 +21,10 @@ use crate::query::{BindingNo, DERIVED, Outcome};
 use crate::table::{Slot, State};
 use crate::value::{Clock, Stopwatch};
 
-/// Whether so many changed rows are more work than all the rows that a statement goes through from
-/// nothing. Measured over 200,000 rows, deltas cost as much as that at a twenty-fifth of them for a
-/// plain condition, at an eighteenth for an order, at a seventh for a grouping, at a quarter for a
-/// grouped join.
+/// Whether this many changed rows are more work than all the rows that a statement goes through
+/// from nothing. Measured over 200,000 rows, deltas cost as much as that at a twenty-fifth of them
+/// for a plain condition, at an eighteenth for an order, at a seventh for a grouping, at a quarter
+/// for a grouped join.
 fn is_much(changed: usize, rows: usize, plan: &Plan) -> bool {
     changed > plan.tuning.recomputed_rows.max(rows / 16)
 }
@@ -46,8 +46,8 @@ struct Told {
 }
 
 impl Engine {
-    /// Brings every binding that a commit touches and somebody watches up to date, tells the
-    /// others what they have to follow later, and looks at nothing else.
+    /// Brings every watched binding that a commit touches up to date, notes for the others what
+    /// they have to follow later, and looks at nothing else.
     pub(crate) fn apply(
         &mut self,
         changes: &Changes,
@@ -83,8 +83,8 @@ impl Engine {
         reached
     }
 
-    /// Tells the groups that read a binding what became of it; gives those for which that was put
-    /// off.
+    /// Notifies the groups that read a binding of its outcome; returns those for which that was
+    /// deferred.
     fn pass_on(
         &self,
         reached: &Reached,
@@ -139,7 +139,7 @@ impl Engine {
             Following { engine: self, group, plan, work, commit, watch, out, late, healing };
         let starts = following.table_starts();
         let logged = group.log.as_ref().map(|log| (log, starts.clone()));
-        // Where keys tell bindings apart there may be very many.
+        // Where keys identify bindings there may be very many.
         let is_watched = || {
             let mut bindings = group.bindings().filter_map(|number| self.bindings.get(&number));
             group.tells_apart(plan) || bindings.any(|binding| binding.node.is_watched())
@@ -172,8 +172,8 @@ struct Following<'f> {
     out: &'f mut Told,
     /// Those that are behind from here on.
     late: Vec<BindingNo>,
-    /// Those that are behind and that somebody has begun to watch while the commit was made, with
-    /// the changes that reached them.
+    /// Bindings that are behind and became watched while the commit was made, with the changes that
+    /// reached them.
     healing: Vec<(BindingNo, Causes)>,
 }
 
@@ -221,14 +221,14 @@ impl Following<'_> {
         out
     }
 
-    /// A binding follows later, unless somebody has begun to watch it meanwhile.
+    /// A binding follows later, unless it became watched meanwhile.
     fn put_off(&mut self, number: BindingNo, starts: &[Start], causes: &[u32]) {
         let Commit { changes, number: commit, .. } = self.commit;
         let binding = &self.engine.bindings[&number];
         let rows = starts.iter().filter(|start| start.cause & DERIVED == 0);
         let rows = rows.map(|start| (start.source, start.slot));
         binding.node.put_off(commit, &changes.before, rows);
-        // Unless it was told by them, as who is watched is not.
+        // Unless those have noted it: they do so for unwatched bindings only.
         for (source, undo) in &self.work.derived {
             let source = (*source).into();
             binding.node.put_off_derived((commit, commit), &changes.before, source, undo.iter());
@@ -319,7 +319,7 @@ impl Following<'_> {
             work::within(&plan.limits, divide).ok()
         });
         let (Ok(tuples), Some(mut divided)) = (&tuples, divided) else {
-            // A text was too long: each tells by itself what that is to its result.
+            // A text was too long: for each binding that may mean something else.
             for number in self.group.bindings().collect::<Vec<_>>() {
                 self.anew(number, &moment);
             }
@@ -328,7 +328,7 @@ impl Following<'_> {
         let is_told_anew = self.work.is_told_anew;
         if tuples.is_empty() && !starts.is_empty() && !is_told_anew && !self.group.tells_apart(plan)
         {
-            // They were asked, and it was nothing to them.
+            // They were reached, and it made no difference to them.
             self.watch.lap();
             let causes = self.causes(starts.iter().map(|start| start.cause), true);
             for number in self.group.bindings() {
@@ -363,7 +363,7 @@ impl Following<'_> {
         plan.keys.is_empty() && is_for_all && is_much(starts, rows, plan)
     }
 
-    /// A binding computes anew, if somebody watches it.
+    /// A binding is recomputed, if it is watched.
     fn anew(&mut self, number: BindingNo, moment: &Moment<'_>) {
         let binding = &self.engine.bindings[&number];
         let causes = self.causes(moment.starts.iter().map(|start| start.cause), true);
@@ -430,7 +430,7 @@ impl Binding {
         }
     }
 
-    /// What there is to tell of a node that followed a commit.
+    /// What there is to report of a node that followed a commit.
     fn reached_by(&self, progress: Progress, changes: &Changes, causes: Causes) -> Reached {
         let outcome = match (&progress.failure, &progress.moved) {
             (Some(_), _) => Outcome::Failed,

@@ -1,8 +1,8 @@
 //! Bindings that are searched for together, and how from a changed row those are found that it
 //! concerns.
 //!
-//! There may be very many, so that what tells them apart is kept once, in their nodes: the tables
-//! here hold numbers alone.
+//! There may be very many bindings, so that their parameters are stored once, in their nodes: the
+//! tables here hold numbers alone.
 
 use std::borrow::Cow;
 use std::collections::HashMap;
@@ -136,7 +136,7 @@ impl Group {
         }
     }
 
-    /// A binding asks for other values from here on; its key is what it was.
+    /// A binding has other values from here on; its key is what it was.
     pub(super) fn turn(&mut self, old: &Node, new: &Node) {
         let Some(((part, ranges), key)) = self.by_range.as_mut().zip(old.key.as_ref()) else {
             return;

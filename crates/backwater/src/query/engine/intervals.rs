@@ -5,7 +5,7 @@ use std::cmp::Ordering;
 
 use crate::query::expr::scalar::Scalar;
 
-/// So many entries a block has at most.
+/// At most this many entries are in a block.
 const BLOCK: usize = 64;
 
 /// The values from `low` to `high`, both included; an end that is missing is open.
@@ -41,7 +41,7 @@ fn order_high(a: Option<&Scalar<'_>>, b: Option<&Scalar<'_>>) -> Ordering {
     }
 }
 
-/// Things that each have an interval, in blocks, ordered by where these begin.
+/// Items that each have an interval, in blocks, ordered by where these begin.
 #[derive(Debug)]
 pub(super) struct Intervals<T> {
     blocks: Vec<Block<T>>,
@@ -155,8 +155,8 @@ impl<T: Copy + Ord> Intervals<T> {
         self.insert(to, of);
     }
 
-    /// Tells anew how high blocks reach, from one on; behind the last one that was changed only for as
-    /// long as that is something new.
+    /// Recomputes how high blocks reach, from one on; behind the last one that was changed only for
+    /// as long as that makes a difference.
     fn tell_highest(&mut self, from: usize, last_changed: usize) {
         for place in from..self.blocks.len() {
             let before = place.checked_sub(1).map(|before| &self.blocks[before].highest);

@@ -54,11 +54,11 @@ pub(crate) struct Engine {
     routes: Routes,
     /// Those that are behind, by the commit since when.
     behind: BTreeMap<u64, Vec<BindingNo>>,
-    /// Those that nobody asks for any more, and that are kept for a while.
+    /// Those without a handle, which are kept for a while.
     recent: Recent,
     next: u32,
     next_binding: u64,
-    /// What hashes values that come from outside.
+    /// What hashes values from outside.
     hasher: RandomState,
     tuning: Tuning,
 }
@@ -80,7 +80,7 @@ struct Shape {
 }
 
 /// What the bindings of a group have in common: the statements that they read, and, where tuples
-/// cannot be told without them, the parameters.
+/// depend on them, the parameters.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 struct GroupKey {
     inner: Box<[Option<BindingNo>]>,
@@ -112,7 +112,7 @@ pub(crate) struct Reached {
     pub(crate) causes: Causes,
     /// Whether programs hold it, and not only statements that read it.
     pub(crate) is_held: bool,
-    /// What the query asked until it was given other values, if that was it.
+    /// The query's binding before a rebind, if that was it.
     pub(crate) from: Option<Arc<Asked>>,
     /// How long it took, if there is a clock.
     pub(crate) took: Option<Duration>,
@@ -129,7 +129,7 @@ struct Work {
     /// What reached the statements that it reads, and whether these were put off.
     causes: Causes,
     is_behind: bool,
-    /// Whether one of them failed, or was computed anew.
+    /// Whether one of them failed, or was recomputed.
     is_told_anew: bool,
 }
 
@@ -246,8 +246,8 @@ impl Engine {
         Ok(Bound { node: binding.node.clone(), state })
     }
 
-    /// The rows of the statements that a plan reads, which are in use; `None` if one is not, or if it
-    /// cannot be told.
+    /// The rows of the statements that a plan reads, which are in use; `None` if one is not, or if
+    /// it cannot be computed.
     pub(crate) fn inner_rows(
         &self,
         plan: &Plan,
@@ -279,7 +279,7 @@ impl Engine {
     }
 
     /// Whether a new binding's state, or that of a statement that it reads and that is not in use,
-    /// takes so long to compute that commits shall go on meanwhile.
+    /// takes so long to compute that commits go on meanwhile.
     pub(crate) fn is_worth_apart(
         &self,
         plan: &Plan,
@@ -301,7 +301,7 @@ impl Engine {
                 }
             }
         }
-        // What is still to come is no news when it comes.
+        // Loading the remaining rows is no news.
         rows >= self.tuning.rows_apart && !self.is_known(plan, params) && !state.has_unready()
     }
 
@@ -310,7 +310,7 @@ impl Engine {
         self.shape(plan.clone(), name, state);
     }
 
-    /// Lets go of what was made ready for a plan that did not come into use.
+    /// Releases what was prepared for a plan that was not used in the end.
     pub(crate) fn forget_prepared(&mut self, plan: &Plan, state: &mut Arc<State>) {
         if let Some(number) = self.by_identity.get(&plan.identity) {
             self.forget_if_unused(*number, state);
@@ -431,7 +431,7 @@ impl Engine {
             return;
         };
         if known.len() == 1 {
-            // It is the only one, as mostly where a query goes over to other values.
+            // It is the only one, as mostly where a query is rebound.
             return known.clear();
         }
         let hash = hash_of(&self.bindings[&binding].node.asked.params, &self.hasher);
@@ -490,12 +490,12 @@ impl Engine {
         number
     }
 
-    /// Has a group sent what its bindings ask for, after these changed.
+    /// Routes to a group what its bindings depend on, after these changed.
     fn set_wanted(&mut self, number: GroupNo) {
         let Some(group) = self.groups.get_mut(&number) else { return };
         let Some(shape) = self.shapes.get(&group.shape) else { return };
         let plan = &shape.plan;
-        // Whoever has grown beyond a few is not looked at again with each binding that goes.
+        // Once beyond a few, it is not looked at again with each binding that goes.
         if plan.keys.is_empty() || group.len > self.tuning.listed_keys.saturating_add(1) {
             return;
         }
@@ -593,8 +593,8 @@ impl Engine {
         BindingNo(self.next_binding)
     }
 
-    /// What has been behind for long computes anew when somebody reads it, instead of keeping an
-    /// old version of the tables.
+    /// What has been behind for long is recomputed at its next read, instead of keeping an old
+    /// version of the tables.
     fn give_up_backlogs(&mut self, commit: u64) {
         let from = commit.saturating_sub(self.tuning.backlog_commits);
         let keep = self.behind.split_off(&from);
@@ -620,7 +620,7 @@ fn table_indexes(plan: &Plan) -> Vec<(TableNo, Vec<FieldNo>)> {
     tables
 }
 
-/// Of parameters that tell groups apart, what does.
+/// Of parameters that divide bindings into groups, what does.
 fn identity(params: &[Scalar<'static>]) -> Box<[Key]> {
     // A parameter of another type may compare differently, so the type is part of it.
     let reals = params.iter().enumerate().filter(|(_, param)| matches!(param, Scalar::Real(_)));

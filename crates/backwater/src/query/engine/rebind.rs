@@ -1,5 +1,5 @@
-//! Other values for the parameters of a standing query: what of the old binding the new one keeps,
-//! and which bindings are kept although nobody asks for them any more.
+//! Rebinding: what the new binding reuses of the old one, and which bindings are kept although no
+//! handle refers to them any more.
 
 use std::collections::VecDeque;
 use std::sync::Arc;
@@ -19,11 +19,10 @@ use crate::query::{BindingNo, Outcome};
 use crate::schema::{FieldNo, TableNo};
 use crate::table::{Slot, State};
 
-/// So many bindings are kept at most that nobody asks for any more.
+/// At most this many bindings without a handle are kept.
 const RECENT: usize = 64;
 
-/// Bindings that were asked for until lately, the last one at the end, with the bytes that they
-/// take.
+/// Bindings that had a handle until lately, the last one at the end, with the bytes that they take.
 pub(super) struct Recent {
     bindings: VecDeque<(BindingNo, usize)>,
     bytes: usize,
@@ -73,7 +72,7 @@ pub(crate) struct Rebound {
 }
 
 impl Engine {
-    /// The handle of a binding goes over to one with other values. `None` if their result shall be
+    /// Moves the handle of a binding to one with other values. `None` if their result shall be
     /// computed first, while commits go on.
     pub(crate) fn rebind(
         &mut self,
@@ -88,7 +87,7 @@ impl Engine {
         let (old, is_alone, shape) = (binding.node.clone(), binding.uses == 1, binding.shape);
         let plan = old.asked.plan.clone();
         let window = plan.window(&params)?;
-        // The writer asks: nobody is ahead of it.
+        // This is the writer: no reader is ahead of it.
         let caught_up = old.catch_up(state, commit);
         debug_assert!(caught_up.is_ok());
         let before = old.entry();
@@ -111,7 +110,7 @@ impl Engine {
         if is_new {
             made = self.make(shape, &old, &to, (&way, is_alone), (&mut *state, commit))?;
         }
-        // Where one can come back as easily as one went, nothing of the old one needs to be kept.
+        // Where rebinding back costs as little, nothing of the old one needs to be kept.
         let is_far = matches!(way, RebindStrategy::Narrower | RebindStrategy::Anew);
         let (live, moved) = made.map_or((None, None), |(live, moved)| (Some(live), moved));
         let is_near = live.is_some();
@@ -157,7 +156,7 @@ impl Engine {
         Ok(Some(Rebound { bound: Bound { node: new, state: state.clone() }, reached }))
     }
 
-    /// A binding that nobody else needs becomes that of other values, with another state.
+    /// Turns a binding that nothing else needs into that of other values, with another state.
     fn turn(
         &mut self,
         old: &Node,
@@ -277,8 +276,8 @@ impl Engine {
         Ok(number)
     }
 
-    /// One handle less on a binding, which is kept for a while if one cannot come back to it
-    /// easily.
+    /// Removes a handle from a binding, which is kept for a while if its result would be costly to
+    /// compute again.
     fn leave(&mut self, number: BindingNo, is_far: bool, state: &mut Arc<State>) {
         let Some(binding) = self.bindings.get_mut(&number) else { return };
         binding.handles -= 1;

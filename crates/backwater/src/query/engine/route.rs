@@ -37,8 +37,8 @@ struct Readers {
 pub(super) struct Works(VecDeque<(GroupNo, Work)>);
 
 impl Works {
-    /// What a group has to look at. Whoever reads another one has a higher number, so that it is
-    /// mostly found, or put, at the end.
+    /// What a group has to look at. A group that reads another one has a higher number, so that it
+    /// is mostly found, or put, at the end.
     pub(super) fn of(&mut self, group: GroupNo) -> &mut Work {
         let place = self.0.binary_search_by_key(&group, |(of, _)| *of);
         let place = place.unwrap_or_else(|place| {
@@ -58,7 +58,7 @@ impl Works {
     }
 }
 
-/// The same as they come. Mostly they are few; of more, their places are kept.
+/// The same in their order. Mostly they are few; of more, their places are kept.
 #[derive(Default)]
 struct Routed {
     works: Vec<(GroupNo, Work)>,
@@ -163,7 +163,7 @@ impl Routes {
         self.by_field.extend(more.by_field.into_iter().skip(known));
     }
 
-    /// Sends a group the rows that hold what it wants of its sources.
+    /// Routes to a group the rows that it needs of its sources.
     pub(super) fn add(&mut self, group: GroupNo, plan: &Plan, wanted: &[Option<Wanted>]) {
         self.each_readers(plan, wanted, |readers, wanted| readers.add(group, wanted));
     }
@@ -249,7 +249,7 @@ fn wanted_of(plan: &Plan, source: usize, keys: Option<&[&[Scalar<'static>]]>) ->
     range.map(|(field, interval)| Wanted { field, intervals: vec![interval] })
 }
 
-/// The values that an equality or a list of literals asks for.
+/// The values that an equality or a list of literals selects.
 fn points(check: &Expr) -> Option<Wanted> {
     let literal = |expr: &Expr| match expr {
         Expr::Literal(value) => Some(value.clone()),
@@ -377,7 +377,7 @@ fn is_fixed(expr: &Expr) -> bool {
     !matches!(expr, Expr::Cast(..) | Expr::Under(..)) && expr.is_constant()
 }
 
-/// What a list, or equalities and others between ORs, ask of one column.
+/// What a list, or equalities and others between ORs, select by one column.
 fn any_of(condition: &Expr) -> Option<RangePart> {
     let mut alternatives = Vec::new();
     let mut open = vec![condition];

@@ -1,4 +1,4 @@
-//! How texts compare: by their bytes, or by an order that a statement asks for.
+//! How texts compare: by their bytes, or by the collation of a statement.
 
 use std::cmp::Ordering;
 use std::sync::LazyLock;
@@ -62,7 +62,7 @@ impl Collation {
     }
 }
 
-/// Texts that the algorithm finds equal are so: case and accents tell texts apart, what has no
+/// Texts that the algorithm finds equal are equal: case and accents make a difference, what has no
 /// weight does not.
 fn unicode(a: &str, b: &str) -> Ordering {
     static ROOT: LazyLock<Option<CollatorBorrowed<'static>>> = LazyLock::new(|| {

@@ -1,18 +1,18 @@
 //! Date and time functions on given values: `date()`, `time()`, `datetime()`, `julianday()`,
 //! `unixepoch()`, `strftime()`. The rules are SQLite's.
 //!
-//! A moment is counted in milliseconds from noon of 24 November 4714 BC, the Julian day's
-//! beginning, on the Gregorian calendar however early.
+//! A time is counted in milliseconds from noon of 24 November 4714 BC, the Julian day's beginning,
+//! on the proleptic Gregorian calendar.
 
 use crate::query::expr::scalar::Scalar;
 
 /// The Julian day of 1970-01-01T00:00Z, in milliseconds.
 const UNIX: i64 = 210_866_760_000_000;
 const DAY: i64 = 86_400_000;
-/// The last moment of the year 9999.
+/// The last millisecond of the year 9999.
 const LAST: i64 = 464_269_060_799_999;
 
-/// What is made of a moment.
+/// What is made of a time.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Shown {
     Date,
@@ -24,7 +24,7 @@ pub(crate) enum Shown {
     Format,
 }
 
-/// A moment: what is known of it so far, each part from what was written, or from the others.
+/// A time: what is known of it so far, each part from what was written, or from the others.
 #[derive(Default, Clone, Copy)]
 struct Moment {
     /// Milliseconds of the Julian day.
@@ -77,7 +77,7 @@ pub(crate) fn call(shown: Shown, values: &[Scalar<'_>]) -> Option<Scalar<'static
     }
 }
 
-/// Whether a text says the current time, which a function of given values does not know.
+/// Whether a text means the current time, which a function of given values does not know.
 pub(crate) fn is_now(text: &str) -> bool {
     text.eq_ignore_ascii_case("now")
         || text.eq_ignore_ascii_case("subsec")
@@ -186,7 +186,7 @@ fn offset(text: &str) -> Option<i64> {
     rest.trim_start_matches(SPACE).is_empty().then_some(offset)
 }
 
-/// So many digits, within a range, and what follows them.
+/// This many digits, within a range, and what follows them.
 fn digits(text: &str, count: usize, least: i64, most: i64) -> Option<(i64, &str)> {
     let number = text.get(..count).filter(|digits| digits.bytes().all(|b| b.is_ascii_digit()))?;
     let number: i64 = number.parse().ok()?;
@@ -204,7 +204,7 @@ fn day_of(year: i64, month: i64, day: i64) -> i64 {
     (((years + months + day + leap) as f64 - 1524.5) * DAY as f64) as i64
 }
 
-/// Year, month and day of a moment.
+/// Year, month and day of a time.
 fn date_of(at: i64) -> (i64, i64, i64) {
     let z = (at + DAY / 2) / DAY;
     let alpha = ((z as f64 + 32_044.75) / 36_524.25) as i64 - 52;
@@ -297,12 +297,12 @@ impl Moment {
         self.beyond = (day - days_of_month(year, month)).max(0);
     }
 
-    /// From here on it is that moment, however it was written.
+    /// From here on it is a full time, however it was written.
     fn become_at(&mut self, at: i64) {
         (self.at, self.date, self.time, self.offset) = (Some(at), None, None, 0);
     }
 
-    /// Changes the moment as a modifier says; `first` is whether it stands behind the value.
+    /// Changes the time as a modifier says; `first` is whether it stands behind the value.
     fn modify(&mut self, modifier: &str, first: bool) -> Option<()> {
         let modifier = modifier.to_ascii_lowercase();
         if let Some(what) = modifier.strip_prefix("start of ") {
@@ -465,7 +465,7 @@ impl Moment {
         Some(())
     }
 
-    /// Goes so many months on; the day stays, also beyond the month's end.
+    /// Adds this many months; the day stays, also beyond the month's end.
     fn add_months(&mut self, months: i64) -> Option<()> {
         let (year, month, day) = self.date()?;
         let month = month - 1 + months;

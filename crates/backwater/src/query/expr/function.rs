@@ -120,7 +120,7 @@ impl Function {
         )
     }
 
-    /// Whether it makes something of a moment that its arguments say.
+    /// Whether it computes with a time that its arguments give.
     pub(crate) fn tells_time(self) -> bool {
         matches!(
             self,

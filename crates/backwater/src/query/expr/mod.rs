@@ -126,7 +126,7 @@ impl Comparison {
     }
 }
 
-/// Where an expression's columns come from: a row of a table, or of a grouping.
+/// Where an expression's columns are read: in a row of a table, or of a grouping.
 pub(crate) trait Columns<'a> {
     fn column(&self, number: ColumnNo) -> Scalar<'a>;
 
@@ -139,7 +139,7 @@ pub(crate) trait Columns<'a> {
         }
     }
 
-    /// The microseconds of a column, if it is a moment.
+    /// The microseconds of a column, if it is a timestamp.
     #[inline]
     fn micros(&self, number: ColumnNo) -> Option<i64> {
         match self.column(number) {
@@ -380,7 +380,7 @@ impl Expr {
     }
 }
 
-/// Calls a function on the expressions that one is made of, lent or to be changed.
+/// Calls a function on the operands of an expression, by reference or mutably.
 macro_rules! children {
     ($name:ident, $list:ident $(, $lent:lifetime)?; $($reference:tt)+) => {
         impl Expr {

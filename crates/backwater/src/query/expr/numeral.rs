@@ -114,8 +114,8 @@ pub(crate) fn real_text(number: f64) -> String {
     text
 }
 
-/// A number with so many decimals, rounded as SQLite rounds: away from zero in the middle of what
-/// its own digits say.
+/// A number with this many decimals, rounded as SQLite rounds: half away from zero, by the number's
+/// own digits.
 pub(crate) fn fixed(number: f64, decimals: usize) -> String {
     if number == 0.0 {
         return format!("{number:.decimals$}");
@@ -154,7 +154,7 @@ fn significant(number: f64) -> (String, i32) {
     (digits.into_iter().map(|digit| char::from(b'0' + digit)).collect(), exponent)
 }
 
-/// Rounds to the first `keep` digits, nines at their end left out; tells whether all of them were
+/// Rounds to the first `keep` digits, nines at their end left out; returns whether all of them were
 /// nines, so that a 1 stands one place further to the left.
 fn round_to(digits: &mut Vec<u8>, keep: usize) -> bool {
     let up = digits[keep] >= 5;

@@ -1,8 +1,8 @@
 //! Values as SQL sees them: how they compare, convert and count.
 //!
 //! The rules are SQLite's: storage classes order as NULL, numbers, text; affinities convert before
-//! a comparison; arithmetic takes the number that a text begins with. A moment in time is a text
-//! of fixed width here, kept as its number until somebody needs the letters.
+//! a comparison; arithmetic takes the number that a text begins with. A time is a text of fixed
+//! width here, kept as its number until the text is needed.
 
 use std::borrow::Cow;
 use std::cmp::Ordering;
@@ -20,7 +20,7 @@ pub(crate) enum Scalar<'a> {
     Null,
     Int(i64),
     Real(f64),
-    /// A text lent by a table or a statement.
+    /// A text borrowed from a table or a statement.
     Str(&'a str),
     /// A text of its own.
     Text(Arc<str>),

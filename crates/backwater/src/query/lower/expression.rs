@@ -102,7 +102,8 @@ impl<'a> Block<'a, '_> {
         }
     }
 
-    /// Refuses a COLLATE somewhere in an expression whose values are told apart or ordered.
+    /// Refuses a COLLATE somewhere in an expression whose values are compared for equality or
+    /// ordered.
     pub(super) fn no_collation(&self, expr: &ast::Expr) -> Lowered<()> {
         match inside(expr) {
             None => Ok(()),
@@ -348,8 +349,8 @@ impl<'a> Block<'a, '_> {
         }
     }
 
-    /// Operators one behind the other, from left to right. A loop, since such a chain is as deep
-    /// as it is long.
+    /// Operators in a row, from left to right. A loop, since such a row nests as deep as it is
+    /// long.
     fn chain(&mut self, expr: &'a ast::Expr) -> Lowered<Expr> {
         let (mut leftmost, mut links) = (expr, Vec::new());
         while let ast::Expr::BinaryOp { left, op, right } = leftmost {
@@ -485,7 +486,7 @@ fn inside(expr: &ast::Expr) -> Option<&ast::ObjectName> {
         | ast::Expr::IsNotFalse(of)
         | ast::Expr::InSubquery { expr: of, .. } => parts.push(of),
         ast::Expr::BinaryOp { .. } => {
-            // A chain of operators is as deep as it is long.
+            // A row of operators nests as deep as it is long.
             let mut leftmost = expr;
             let mut rights = Vec::new();
             while let ast::Expr::BinaryOp { left, right, .. } = leftmost {

@@ -1,5 +1,5 @@
-//! Which sources tell the rows of a join apart, and which ones have theirs told by the others: a
-//! row of a sailing and its vessel is that of the sailing, whichever vessel it is.
+//! Which sources make up the key of a join's rows, and which are functionally determined by others:
+//! a row of a sailing and its vessel is that of the sailing, whichever vessel it is.
 
 use super::parts::{OpenSource, Parts, has_param};
 use super::paths::{Paths, comparison_affinity, equality};
@@ -7,14 +7,14 @@ use crate::query::expr::{ColumnNo, Expr};
 use crate::query::plan::{Plan, Relation};
 use crate::schema::Schema;
 
-/// For each source whether its row is told by those of sources that are not.
+/// For each source whether its row is determined by those of sources that are not.
 pub(super) fn determined(schema: &Schema, parts: &Parts) -> Vec<bool> {
     let mut told: Vec<bool> = parts.sources.iter().map(|source| source.is_lookup).collect();
     if parts.is_union {
         return told;
     }
     let paths = Paths { schema, sources: &parts.sources, conditions: parts.conditions.clone() };
-    // The first ones tell the later ones, where both could.
+    // Where two sources could determine each other, the first one determines the later.
     for source in (0..told.len()).rev() {
         if told[source] {
             continue;
@@ -57,7 +57,7 @@ fn is_determined_by(paths: &Paths<'_>, condition: &Expr, column: ColumnNo, known
     })
 }
 
-/// The columns by which a source's rows are told apart; none, if there is at most one row.
+/// The columns that identify a source's rows; none, if there is at most one row.
 fn unique(schema: &Schema, source: &OpenSource) -> Option<Vec<usize>> {
     match &source.relation {
         Relation::Table(table) => {

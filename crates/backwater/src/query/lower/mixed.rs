@@ -1,7 +1,8 @@
 //! Equal numbers of two types: 2 and 2.0 are equal, and not the same.
 //!
 //! Where equal values are one (a group's key, DISTINCT, min and max) SQLite shows the one that it
-//! meets first. So must we, whichever came first in time: the first by the rows' keys.
+//! meets first. We must do the same, independently of the order in time: the first by the rows'
+//! keys.
 
 use super::parts::{OpenSource, Parts};
 use crate::query::expr::collation::Collation;

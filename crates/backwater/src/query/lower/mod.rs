@@ -186,7 +186,7 @@ impl Env<'_> {
         };
         let compiled = self.schema.compiled(name);
         if let Some(plan) = compiled.and_then(|compiled| compiled.get()) {
-            // What a query of the schema is, is told once for each schema.
+            // The plan of a schema's query is made once for each schema.
             return plan.clone().downcast::<Plan>().map_err(|_| Refusal::new(at, "", ""));
         }
         let parsed = parse(sql).map_err(refused)?;

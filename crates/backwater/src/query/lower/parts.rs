@@ -107,7 +107,7 @@ impl Parts {
         let told = determined(schema, &self);
         let is_made = self.grouping.is_none()
             && (self.is_union
-                // A text that is too long is told when the result is computed.
+                // A text that is too long is reported when the result is computed.
                 || self.outputs.iter().any(|output| output.expr.may_grow())
                 || self.sources.iter().any(|source| {
                     source.is_lookup || matches!(source.relation, Relation::Statement(..))

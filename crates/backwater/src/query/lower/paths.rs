@@ -1,4 +1,4 @@
-//! How tuples are found: in which order the sources are gone through, and by which access.
+//! How tuples are found: the order of the sources, and the access to each.
 
 use super::parts::OpenSource;
 use crate::query::expr::collation::Collation;
@@ -68,8 +68,8 @@ impl Paths<'_> {
         self.path(start, &self.conditions, true)
     }
 
-    /// From one row of a left join's source to the rows that it may be the partner of, whatever
-    /// else is asked of the two.
+    /// From one row of a left join's source to the rows that it may be the partner of, ignoring the
+    /// other conditions on the two.
     pub(super) fn anchor(&self, start: usize) -> Option<Path> {
         self.sources[start].outer.as_ref()?;
         let inner = |condition: &&Expr| {
@@ -80,7 +80,7 @@ impl Paths<'_> {
         Some(self.path(start, &conditions, false))
     }
 
-    /// The sources that must be told before it is known whether a row is a partner.
+    /// The sources that must be known before it is decided whether a row is a partner.
     fn needed(&self, start: usize) -> Vec<usize> {
         let (mut needed, mut next) = (vec![start], 0);
         while let Some(source) = needed.get(next).copied() {
@@ -96,7 +96,7 @@ impl Paths<'_> {
         needed
     }
 
-    /// `whole` is whether sources are gone to whose rows may be missing.
+    /// `whole` is whether sources are visited whose rows may be missing.
     fn path(&self, start: usize, conditions: &[Expr], whole: bool) -> Path {
         let mut required = vec![start];
         let mut force: Vec<&Expr> = conditions.iter().collect();
@@ -296,7 +296,7 @@ fn is_bound(condition: &Expr, bound: &[usize]) -> bool {
     condition.columns().iter().all(|column| bound.contains(&column.source()))
 }
 
-/// Takes out the conditions that can be told from these sources.
+/// Takes out the conditions that these sources suffice for.
 fn take_bound(open: &mut Vec<&Expr>, bound: &[usize]) -> Vec<Expr> {
     let mut out = Vec::new();
     open.retain(|condition| {

@@ -8,8 +8,8 @@ pub(super) fn start(span: Span) -> Location {
     if span.start.line == 0 { Location::new(1, 1) } else { span.start }
 }
 
-/// Where an expression begins: where its leftmost part does. A loop, since chains of operators are
-/// as deep as they are long.
+/// Where an expression begins: where its leftmost part does. A loop, since a row of operators nests
+/// as deep as it is long.
 pub(super) fn place(expr: &ast::Expr) -> Location {
     let mut leftmost = expr;
     loop {

@@ -12,7 +12,7 @@ use crate::query::syntax::Refusal;
 pub(super) struct Select {
     pub(super) start: Location,
     pub(super) items: Vec<SelectItem>,
-    /// The items as they stand in the statement, if somebody cares.
+    /// The items as they are written in the statement, if they matter.
     pub(super) texts: Vec<String>,
     pub(super) distinct: bool,
     pub(super) from: Vec<ast::TableWithJoins>,

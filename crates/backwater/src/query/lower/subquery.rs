@@ -37,7 +37,7 @@ struct Tied {
 }
 
 impl<'a> Block<'a, '_> {
-    /// `EXISTS`; as a condition of the whole it leaves nothing to be told of a row.
+    /// `EXISTS`; as a condition of the whole it contributes nothing to a row.
     pub(super) fn exists(
         &mut self,
         query: &ast::Query,
@@ -54,7 +54,7 @@ impl<'a> Block<'a, '_> {
             && parts.limit.is_none()
             && parts.offset.is_none()
         {
-            // Without GROUP BY there is one row, whatever the rows are.
+            // Without GROUP BY there is exactly one row.
             return Ok(Expr::Literal(one));
         }
         parts.order.clear();
@@ -335,8 +335,8 @@ impl<'a> Block<'a, '_> {
         Ok(Parts::over(parts.finish(self.env.schema)?, "the subquery"))
     }
 
-    /// A subquery's rows grouped by its ties: their inner sides, some values, and a 1 that tells
-    /// a group from none.
+    /// A subquery's rows grouped by its ties: their inner sides, some values, and a 1 that
+    /// distinguishes a group from none.
     fn grouped(
         &mut self,
         mut parts: Parts,
@@ -414,7 +414,7 @@ struct Grouped {
     mark: usize,
 }
 
-/// A column that nobody sees.
+/// A column that is not shown.
 fn blank(expr: Expr) -> Output {
     Output { name: String::new(), expr, declared: None, affinity: Affinity::None }
 }

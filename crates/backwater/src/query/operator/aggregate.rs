@@ -1,4 +1,4 @@
-//! Aggregates that follow their group: each takes a value in and lets it go again.
+//! Aggregates that follow their group: values are added and removed.
 
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, HashSet};
@@ -39,7 +39,7 @@ pub(crate) enum AggregateFunction {
     /// Texts joined.
     Concat,
     JsonArray,
-    /// The value of the row that comes first.
+    /// The value of the first row.
     First,
 }
 
@@ -129,8 +129,8 @@ impl Aggregate {
         }
     }
 
-    /// Takes a row in so many `times`, or lets it go if these are less than 0; into a list, once.
-    /// `key` is what tells the row apart.
+    /// Adds a row `times` times, or removes it if that is less than 0; to a list, once. `key` is
+    /// the row's key.
     pub(crate) fn update<'a>(
         &'a self,
         kept: &mut Kept,
@@ -282,7 +282,7 @@ impl Kept {
     }
 }
 
-/// Counts a value so many times more or less; tells whether it came or went.
+/// Adjusts the count of a value; returns whether it appeared or disappeared.
 fn count_value(values: &mut BTreeMap<Sorted, u64>, value: &Sorted, times: i64) -> bool {
     if times > 0 {
         match values.get_mut(value) {
@@ -315,7 +315,7 @@ impl Sum {
         self.whole += i128::from(number);
     }
 
-    /// Takes in so many whole numbers by their sum.
+    /// Adds a number of whole numbers by their sum.
     pub(crate) fn add_wholes(&mut self, values: i64, sum: i128) {
         self.values += values;
         self.whole += sum;

@@ -7,7 +7,7 @@
 use smallvec::SmallVec;
 
 const DIGIT: u32 = 32;
-/// So many additions cannot overflow a digit.
+/// This many additions cannot overflow a digit.
 const CARRY_AFTER: u32 = 1 << 30;
 
 /// An exact sum.
@@ -128,8 +128,8 @@ impl ExactSum {
     }
 }
 
-/// The bits of the binary64 nearest to `high` units of 2^(`unit` - 1074), where `lost` tells
-/// that a little more was there.
+/// The bits of the binary64 nearest to `high` units of 2^(`unit` - 1074), where `lost` says that a
+/// little more was there.
 fn round(high: u128, unit: u32, lost: bool) -> u64 {
     const INFINITY: u64 = 0x7ff << 52;
     let highest = high.ilog2() + unit;
@@ -172,7 +172,7 @@ mod tests {
     proptest! {
         #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
 
-        /// One number comes back as it is, also after others came and went in between.
+        /// One number comes out as it went in, also after others were added and removed in between.
         #[test]
         fn leaves_no_trace(kept in finite(), passing in prop::collection::vec(finite(), 0..20)) {
             let mut sum = ExactSum::default();

@@ -1,10 +1,10 @@
-//! Whether a statement asks for something that cannot be told, such as a sum beyond 64 bits in one of
-//! the groups that it reads.
+//! Whether a statement asks for something that cannot be computed, such as a sum beyond 64 bits in
+//! one of the groups that it reads.
 //!
-//! A row that other conditions leave out is not asked what it holds, in whichever order conditions
-//! stand on the way to the result. So once something was met that cannot be told, the statement is gone
-//! through again, one row after the other: it fails only if some tuple would be there, or show
-//! something, that depends on it.
+//! The values of a row that other conditions leave out are never needed, in whichever order
+//! conditions are tested on the way. So once something that cannot be computed was met, the
+//! statement is evaluated again row by row: it fails only if some tuple's presence or values depend
+//! on it.
 
 use crate::query::expr::Expr;
 use crate::query::expr::scalar::Scalar;
@@ -14,7 +14,7 @@ use crate::query::plan::{Access, Step};
 use crate::query::result::edit::Failure;
 use crate::table::Slot;
 
-/// Why the result of a statement cannot be told, if it cannot.
+/// Why the result of a statement cannot be computed, if so.
 pub(in crate::query) fn failure(view: &View<'_>, params: &[Scalar<'static>]) -> Option<Failure> {
     let mut search = Search { walk: Walk { view, params }, failure: None };
     view.take_asked();
@@ -102,7 +102,7 @@ impl<'a> Search<'a, '_> {
         found.into_iter().map(|slot| (slot, view.doubt(source, slot))).collect()
     }
 
-    /// A tuple that may be one: what it shows, and stands by, is asked for.
+    /// A tuple that may be one: its values and its place are needed.
     fn found(&mut self, tuple: &[Slot], doubt: Doubt) {
         let Walk { view, params } = self.walk;
         let (plan, row) = (view.plan, view.row(tuple));

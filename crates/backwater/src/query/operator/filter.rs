@@ -21,7 +21,7 @@ pub(crate) struct Filter<'a> {
 enum Check<'a> {
     /// A column compared with a whole number.
     Whole(ColumnNo, NumberRange, &'a Expr),
-    /// A column compared with a moment.
+    /// A column compared with a point in time.
     Micros(ColumnNo, NumberRange, &'a Expr),
     /// A column's text searched for another one. A needle is large, and most filters have none.
     ColumnContains(ColumnNo, Box<Needle>, &'a Expr),
@@ -93,7 +93,7 @@ impl<'a> Filter<'a> {
         self.checks.is_empty()
     }
 
-    /// Takes out the conditions that the rows of a table tell by what lies in their fields alone.
+    /// Takes out the conditions that depend on a table's own fields alone.
     pub(crate) fn take_plain(&mut self, table: &Table) -> Plain<'a> {
         let is_plain = |check: &Check<'a>| match check {
             Check::Whole(column, ..) => table.has_numbers(column.field(), Numbers::Whole),

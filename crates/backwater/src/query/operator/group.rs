@@ -20,19 +20,19 @@ use crate::query::work;
 /// What a group takes, more or less, besides its keys.
 pub(crate) const GROUP_BYTES: usize = 200;
 
-/// A row that keeps its values: of a grouping its keys, then its aggregates; else what tells it
-/// from the others, and what it shows.
+/// A row that stores its values: of a grouping its keys, then its aggregates; else its key, then
+/// what it shows.
 #[derive(Debug)]
 pub(crate) struct GroupRow {
     pub(crate) values: SmallVec<[Scalar<'static>; 2]>,
     /// How many of the values are keys.
     pub(crate) keys: usize,
-    /// Why the aggregates cannot be told, if so; then it is not known what HAVING says, either.
+    /// Why the aggregates cannot be computed, if so; then HAVING is unknown, too.
     pub(crate) failed: Option<Failure>,
 }
 
 impl GroupRow {
-    /// What tells the row from the others.
+    /// The row's key.
     pub(crate) fn key(&self) -> &[Scalar<'static>] {
         &self.values[..self.keys]
     }
@@ -63,7 +63,7 @@ pub(crate) struct Groups {
     numbers: HashTable<u32>,
     /// Seeded, since keys come from outside.
     hasher: RandomState,
-    /// How many groups show a row that cannot be told.
+    /// How many groups show a row that cannot be computed.
     failed: usize,
 }
 
@@ -136,8 +136,7 @@ impl Groups {
         self.free.push(number);
     }
 
-    /// Takes a row in or lets it go; gives the number of its group. `key` is what tells the row
-    /// from others.
+    /// Adds a row or removes it; returns the number of its group. `key` is the row's key.
     pub(crate) fn update<'a>(
         &mut self,
         grouping: &'a Grouping,
@@ -182,7 +181,7 @@ impl Groups {
         Some((&mut group.rows, &mut group.kept))
     }
 
-    /// Takes a row into a group or lets it go.
+    /// Adds a row to a group or removes it.
     pub(crate) fn update_group<'a>(
         &mut self,
         number: u32,
@@ -200,7 +199,7 @@ impl Groups {
         }
     }
 
-    /// The rows that all groups show, once rows were taken in.
+    /// The rows that all groups show, once rows were added.
     pub(crate) fn shown(
         &mut self,
         grouping: &Grouping,
@@ -214,14 +213,14 @@ impl Groups {
         shown.flatten().collect()
     }
 
-    /// Why the row of a group cannot be told, if there is one.
+    /// Why the row of a group cannot be computed, if so.
     pub(crate) fn failure(&self) -> Option<Failure> {
         let mut shown = self.groups.iter().flatten().filter_map(|group| group.shown.as_ref());
         let failed = self.failed > 0;
         failed.then(|| shown.find_map(|row| row.failed.clone())).flatten()
     }
 
-    /// Follows rows that came, changed or went.
+    /// Follows rows that entered, changed or left.
     pub(crate) fn apply(
         &mut self,
         plan: &Plan,
@@ -232,7 +231,7 @@ impl Groups {
     ) -> Edits<Arc<GroupRow>> {
         let mut touched: SmallVec<[u32; 4]> = SmallVec::new();
         let moved = |row: &&TupleDelta| row.content || row.before != row.after;
-        // All that goes, goes first: of a list, what comes may take its place.
+        // All that leaves, leaves first: of a list, what enters may take its place.
         let gone = rows.iter().filter(moved).filter(|row| row.before).map(|row| (before, row, -1));
         let come = rows.iter().filter(moved).filter(|row| row.after).map(|row| (after, row, 1));
         for (view, row, times) in gone.chain(come) {
@@ -268,7 +267,7 @@ impl Group {
         Self { keys, hash, rows: 0, kept, shown: None }
     }
 
-    /// Shows another row: the one that was shown, and the new one. Counts those that cannot be told.
+    /// Replaces the row that is shown. Counts those that cannot be computed.
     fn show(
         &mut self,
         grouping: &Grouping,

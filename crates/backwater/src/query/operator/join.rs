@@ -27,7 +27,7 @@ pub(crate) struct TupleDelta {
     pub(crate) alone: Option<u16>,
     /// A bit for each of the first fields of that row that may have changed.
     pub(crate) fields: u64,
-    /// A change that it comes from.
+    /// A change that it derives from.
     pub(crate) cause: u32,
 }
 
@@ -73,7 +73,7 @@ impl Start {
 /// Such rows; mostly one.
 pub(crate) type Starts = SmallVec<[Start; 4]>;
 
-/// Goes through the tuples of one moment.
+/// Goes through the tuples of one version.
 pub(crate) struct Walk<'a, 'v> {
     pub(crate) view: &'v View<'a>,
     pub(crate) params: &'a [Scalar<'static>],
@@ -158,7 +158,7 @@ impl<'a> Walk<'a, '_> {
 
     /// The tuples without partner at `source` whose other rows are those of the pins.
     fn without_partner(&self, source: usize, pins: &Pins, found: &mut dyn FnMut(&[Slot])) {
-        // Not the path from nothing: that asks for one binding's parameters, and this is done for
+        // Not the path from nothing: that depends on one binding's parameters, and this is done for
         // all of them.
         let path = &self.view.plan.paths[self.view.plan.scratch.start];
         let mut tuple = Tuple::from_elem(NONE, pins.len());
@@ -379,7 +379,7 @@ fn alone(old: &Walk<'_, '_>, new: &Walk<'_, '_>, start: &Start) -> Option<TupleD
     tuple[start.source] = start.slot;
     let path = new.view.plan.paths.get(start.source);
     if !start.structure && path.is_some_and(|path| path.checks.is_empty()) {
-        // It is there, and nothing is asked of it.
+        // It is there, and nothing more is needed of it.
         return Some(start.tuple(tuple, true, true));
     }
     let (mut before, mut after) = (false, false);

@@ -15,7 +15,7 @@ pub(crate) struct Followed<'p> {
     plan: &'p Plan,
     table: TableNo,
     ways: Vec<Way<'p>>,
-    /// What can be told of whole tuples only.
+    /// Conditions that need whole tuples.
     late: Vec<&'p Expr>,
 }
 
@@ -23,7 +23,7 @@ pub(crate) struct Followed<'p> {
 struct Way<'p> {
     link: FieldNo,
     steps: Vec<&'p Step>,
-    /// For each of the steps the conditions that its rows and those before it tell.
+    /// For each step the conditions that depend on its rows and those before it.
     conditions: Vec<(Vec<&'p Expr>, Vec<&'p Expr>)>,
     known: Known,
 }
@@ -39,7 +39,7 @@ struct Known {
 #[derive(Debug, Clone, Copy, PartialEq)]
 enum State {
     Unknown,
-    /// No tuple comes of it.
+    /// It makes no tuple.
     Fails,
     Holds,
 }

@@ -1,4 +1,4 @@
-//! An order that follows edits, and who of its rows has moved.
+//! An order that follows edits, and which of its rows have moved.
 
 use std::cmp::Ordering;
 
@@ -65,8 +65,8 @@ impl Moved {
         self.before != NOWHERE && self.after != NOWHERE
     }
 
-    /// The order in which moves are told: first those that left, by their old positions, then the
-    /// others by their new ones.
+    /// The order in which moves are reported: first those that left, by their old positions, then
+    /// the others by their new ones.
     pub(crate) fn sort_key(&self) -> (bool, u32, u32) {
         match self.after {
             NOWHERE => (false, 0, self.before),
@@ -88,7 +88,7 @@ pub(crate) fn compare_key(key: &OrderKey, a: &Scalar<'_>, b: &Scalar<'_>) -> Ord
     }
 }
 
-/// The order of two rows as far as ORDER BY tells it.
+/// The order of two rows as far as ORDER BY decides it.
 pub(crate) fn order_by<'a>(
     plan: &'a Plan,
     params: &'a [Scalar<'static>],
@@ -115,7 +115,7 @@ pub(crate) fn sort_keys<'a>(
     plan.order.iter().map(|key| key.expr.eval(row, params)).collect()
 }
 
-/// The order of a row against one whose values are known, as far as ORDER BY tells it.
+/// The order of a row against one whose values are known, as far as ORDER BY decides it.
 pub(crate) fn order_against<'a>(
     plan: &'a Plan,
     params: &'a [Scalar<'static>],
@@ -131,7 +131,7 @@ pub(crate) fn order_against<'a>(
     Ordering::Equal
 }
 
-/// Applies edits to an order and tells how the rows in the window moved.
+/// Applies edits to an order and returns how the rows in the window moved.
 ///
 /// What leaves or moves is taken out under the old order and put in under the new one, so that no
 /// comparison ever meets an entry under the wrong one. `old_order` and `new_order` make of an
@@ -255,8 +255,8 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
     Some(candidates)
 }
 
-/// Of rows to which something may have happened, tells which have moved, leaves out those to which
-/// nothing did, and puts the others in the order in which they are told.
+/// Of rows that may have been affected, finds those that have moved, drops those that have not, and
+/// puts the rest in the order in which they are reported.
 pub(crate) fn settle(rows: &mut Moves) {
     mark_moved(rows);
     rows.retain(|row| row.changed || row.moved || !row.stays());
@@ -315,17 +315,17 @@ fn push_neighbours(
     }
 }
 
-/// Tells who has moved: of the rows in both results that may have (`moved` is set), as few as can
-/// be, so that the rest stands in the same order in both. A row that others pushed along has not
-/// moved.
+/// Finds which rows have moved: of the rows in both results that may have (`moved` is set), the
+/// fewest such that the rest stands in the same order in both. A row that others pushed along has
+/// not moved.
 fn mark_moved(rows: &mut [Moved]) {
     if !rows.iter().any(|row| row.moved && row.stays()) {
         rows.iter_mut().for_each(|row| row.moved = false);
         return;
     }
-    // A row that could not move stands in the same order in both results as all the others that
-    // nothing happened to. Between which of these another row stands is its position less the
-    // rows in front of it that came, went or may have moved.
+    // A row that could not move stands in the same order in both results as all the others to which
+    // nothing happened. Between which of these another row stands is its position less the rows in
+    // front of it that entered, left or may have moved.
     let loose = |row: &&Moved| row.moved || !row.stays();
     let mut olds: Few<usize> = rows.iter().filter(loose).filter_map(|row| row.before()).collect();
     let mut news: Few<usize> = rows.iter().filter(loose).filter_map(|row| row.after()).collect();

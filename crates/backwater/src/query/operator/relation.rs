@@ -1,4 +1,4 @@
-//! What a statement reads, as it is at one moment: rows of tables, and rows of other statements.
+//! What a statement reads, as of one commit: rows of tables, and rows of other statements.
 
 use std::cell::RefCell;
 use std::collections::HashMap;
@@ -24,7 +24,7 @@ pub(crate) const NONE: Slot = Slot(u32::MAX);
 /// One row of each source of a statement.
 pub(crate) type Tuple = SmallVec<[Slot; 4]>;
 
-/// The rows of a tuple that tell it from the others.
+/// The rows that make up a tuple's key.
 pub(crate) fn key_slots(sources: &[Source], tuple: &[Slot]) -> Tuple {
     let slots = sources.iter().zip(tuple).filter(|(source, _)| !source.is_determined);
     slots.map(|(_, slot)| *slot).collect()
@@ -37,7 +37,7 @@ pub(crate) struct Derived {
     places: HashMap<Box<[Key]>, Slot>,
     free: Vec<Slot>,
     indexes: Vec<DerivedIndex>,
-    /// How many rows cannot be told, and why one of them cannot that was asked for.
+    /// How many rows cannot be computed, and why one that was needed cannot.
     failed: usize,
     asked: RefCell<Option<Failure>>,
 }
@@ -51,9 +51,9 @@ struct DerivedIndex {
 #[derive(Debug, PartialEq)]
 pub(crate) struct DerivedRow {
     pub(crate) values: Box<[Scalar<'static>]>,
-    /// What tells the row from the others, and orders them.
+    /// The row's key, which also orders rows.
     pub(crate) key: Box<[Scalar<'static>]>,
-    /// Why its values cannot be told, but for what tells a group from the others.
+    /// Why its values, except for a group's key, cannot be computed.
     pub(crate) failed: Option<Failure>,
 }
 
@@ -100,7 +100,7 @@ impl Derived {
         DerivedChange { slot, before }
     }
 
-    /// Puts these rows in the place of all that are there; tells what that changes.
+    /// Replaces all rows by these; returns what that changes.
     pub(crate) fn replace_all(
         &mut self,
         fresh: impl Iterator<Item = (Box<[Key]>, DerivedRow)>,
@@ -137,7 +137,7 @@ impl Derived {
         changed.map(|slot| DerivedChange { slot, before: then.row(slot).cloned() }).collect()
     }
 
-    /// Why a row cannot be told that was asked for since this was called last.
+    /// Why a row that was needed since the last call cannot be computed.
     pub(crate) fn take_asked(&self) -> Option<Failure> {
         self.asked.borrow_mut().take()
     }
@@ -158,11 +158,11 @@ impl DerivedIndex {
     }
 }
 
-/// What some rows of a statement were at an earlier moment.
+/// What some rows of a statement were at an earlier commit.
 #[derive(Debug, Default)]
 pub(crate) struct Undo {
     rows: FxHashMap<Slot, Option<Arc<DerivedRow>>>,
-    /// Whether one of them cannot be told.
+    /// Whether one of them cannot be computed.
     has_failed: bool,
     /// Made when they are looked for.
     indexes: RefCell<Vec<DerivedIndex>>,
@@ -206,7 +206,7 @@ impl DerivedRow {
     }
 }
 
-/// The columns in which two versions of a row differ; all of them, if it came or went.
+/// The columns in which two versions of a row differ; all of them, if it entered or left.
 pub(crate) fn changed_columns(
     before: Option<&DerivedRow>,
     after: Option<&DerivedRow>,
@@ -217,7 +217,7 @@ pub(crate) fn changed_columns(
     Some(values.filter(|(_, (a, b))| all || a != b).map(|(n, _)| FieldNo(n as u32)).collect())
 }
 
-/// The rows of another statement at one moment: as they are, or with what has changed since put
+/// The rows of another statement as of one commit: as they are, or with what has changed since put
 /// back.
 #[derive(Clone, Copy)]
 pub(crate) struct DerivedView<'a> {
@@ -233,12 +233,12 @@ impl<'a> DerivedView<'a> {
         }
     }
 
-    /// Whether there are rows that cannot be told.
+    /// Whether there are rows that cannot be computed.
     fn has_failed(&self) -> bool {
         self.rows.failed > 0 || self.undo.is_some_and(|undo| undo.has_failed)
     }
 
-    /// Takes note that something was asked that cannot be told.
+    /// Notes that something was needed that cannot be computed.
     #[cold]
     fn fail(&self, failure: &Failure) {
         self.rows.asked.replace(Some(failure.clone()));
@@ -262,7 +262,7 @@ impl<'a> DerivedView<'a> {
     }
 }
 
-/// All that a statement reads, at one moment.
+/// All that a statement reads, as of one commit.
 #[derive(Clone, Copy)]
 pub(crate) struct View<'a> {
     pub(crate) plan: &'a Plan,
@@ -280,26 +280,26 @@ impl<'a> View<'a> {
         self.derived.get(source).copied().flatten()
     }
 
-    /// Why something cannot be told that was asked for since this was called last.
+    /// Why something that was needed since the last call cannot be computed.
     pub(crate) fn take_asked(&self) -> Option<Failure> {
         let derived = self.derived.iter().flatten();
         derived.fold(None, |failure, derived| derived.rows.take_asked().or(failure))
     }
 
-    /// Whether it reads statements of which some rows cannot be told.
+    /// Whether it reads statements of which some rows cannot be computed.
     pub(crate) fn has_failed(&self) -> bool {
         self.derived.iter().flatten().any(DerivedView::has_failed)
     }
 
-    /// Why it cannot be told of a row of another statement whether it is there.
+    /// Why it is unknown whether a row of another statement is there.
     pub(crate) fn doubt(&self, source: usize, slot: Slot) -> Option<Failure> {
         let Relation::Statement(plan, _) = &self.plan.sources[source].relation else { return None };
         plan.grouping.as_ref()?.having.as_ref()?;
         self.derived(source)?.row(slot)?.failed.clone()
     }
 
-    /// Takes note if rows of another statement are looked for and it cannot be told of one whether it
-    /// is there; `is_sure` if these are found by what can be told of all.
+    /// Notes if rows of another statement are looked for and it is unknown of one whether it is
+    /// there; `is_sure` if the look-up itself uses known values only.
     fn ask(&self, source: usize, slots: &[Slot], is_sure: bool) {
         let Relation::Statement(plan, _) = &self.plan.sources[source].relation else { return };
         let Some(derived) = self.derived(source).filter(DerivedView::has_failed) else { return };
@@ -335,7 +335,7 @@ impl<'a> View<'a> {
         }
     }
 
-    /// Whether a column of another statement can be told of each of its groups: no sum is part of it.
+    /// Whether a column of another statement is known for each of its groups: no sum is part of it.
     fn is_sure(&self, source: usize, column: FieldNo) -> bool {
         let Relation::Statement(plan, _) = &self.plan.sources[source].relation else { return true };
         let Some(grouping) = &plan.grouping else { return true };
@@ -416,8 +416,8 @@ impl<'a> View<'a> {
         }
     }
 
-    /// What tells a tuple from the others, and orders them where nothing else does: the ids of its
-    /// rows, but of those that the others tell.
+    /// A tuple's key, which orders tuples where nothing else does: the ids of those sources that
+    /// are not functionally determined by others.
     pub(crate) fn key(&self, slots: &[Slot]) -> Vec<Scalar<'static>> {
         let mut key = Vec::new();
         self.each_of_key(slots, |part| key.push(part.into_owned()));
@@ -463,7 +463,7 @@ impl<'a> View<'a> {
         }
     }
 
-    /// The order of two tuples by what tells them apart; a missing partner stands in front.
+    /// The order of two tuples by their keys; a missing partner comes first.
     pub(crate) fn compare(&self, a: &[Slot], b: &[Slot]) -> std::cmp::Ordering {
         let pairs = self.plan.sources.iter().zip(a.iter().zip(b));
         for (source, (a, b)) in pairs {

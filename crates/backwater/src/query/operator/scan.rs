@@ -18,7 +18,7 @@ use crate::table::{CHUNK, Cell, Slot};
 enum Feed {
     /// That it is there.
     Row,
-    /// A field of the table that is gone through, as it is.
+    /// A field of the scanned table, as it is.
     Field(FieldNo),
     /// A row of another source, which is counted first: by the number of the count.
     Counted(usize),
@@ -36,10 +36,10 @@ struct Count {
     has_room: bool,
 }
 
-/// So many counts are kept at most for a source; beyond that, rows go in one by one.
+/// At most this many counts are kept for a source; beyond that, rows are added one by one.
 const MOST: u64 = 1 << 20;
 
-/// So many keys' groups are remembered by what the key is in memory.
+/// This many keys' groups are remembered by the key's bits in memory.
 const REMEMBERED: usize = 128;
 
 /// A key as it lies in memory, and its group.
@@ -51,7 +51,7 @@ struct Remembered {
 
 /// By what a tuple's group is found.
 enum KeyOf {
-    /// One field of the table that is gone through.
+    /// One field of the scanned table.
     Field(FieldNo, Box<[Remembered; REMEMBERED]>),
     /// Rows of one source.
     Source(GroupsOfSource),
@@ -69,7 +69,7 @@ pub(crate) fn group(
     let mut intake = Intake::new(groups, grouping, view, params);
     if let Some(table) = view.scanned() {
         let filter = Filter::of(&plan.scratch.checks, params);
-        // Some rows at a time, so that what each aggregate is need not be asked for each row.
+        // Some rows at a time, so that the kind of each aggregate is not looked up for each row.
         view.each_chunk(table, filter, |rows| intake.take_some(rows));
     } else if let Some(followed) = Followed::of(plan) {
         followed.each(view, params, |row, tuple| intake.take(row, tuple));
@@ -82,7 +82,7 @@ pub(crate) fn group(
 /// How many of some rows stand in each of the first groups: mostly there are no others.
 struct Tally([u32; FIRST]);
 
-/// So many groups are tallied.
+/// This many groups are tallied.
 const FIRST: usize = 32;
 
 impl Tally {
@@ -156,7 +156,7 @@ impl<'i, 'a> Intake<'i, 'a> {
         Self { groups, grouping, view, params, feeds, key, counts }
     }
 
-    /// Takes in rows of the only table.
+    /// Adds rows of the only table.
     fn take_some(&mut self, rows: ScannedRows<'a>) {
         let (mut numbers, mut len) = ([0; CHUNK], 0);
         for ((slot, row), number) in rows.iter().zip(&mut numbers) {
@@ -206,7 +206,7 @@ impl<'i, 'a> Intake<'i, 'a> {
         tally.each(|number, times| self.groups.count_rows(number, times));
     }
 
-    /// Takes a tuple in of which the row of the table that is gone through is known.
+    /// Adds a tuple of which the row of the scanned table is known.
     #[inline]
     fn take(&mut self, row: &ScannedRow<'a>, tuple: &[Slot]) {
         let number = self.number(row, tuple);
@@ -263,7 +263,7 @@ impl<'i, 'a> Intake<'i, 'a> {
         }
     }
 
-    /// Takes in what was counted first.
+    /// Adds what was counted first.
     fn finish(self) {
         let mut tuple = Tuple::from_elem(NONE, self.view.plan.sources.len());
         for (number_of, count) in self.counts.iter().enumerate() {

@@ -35,8 +35,8 @@ pub(crate) struct Plan {
     pub(crate) is_union: bool,
     /// Conditions `column = :param`, by which bindings are found from a row.
     pub(crate) keys: Vec<KeyPart>,
-    /// The other conditions that a parameter is part of. Where tuples are looked for on behalf of
-    /// all bindings, each tells for itself.
+    /// The other conditions that use a parameter. Where tuples are looked for on behalf of all
+    /// bindings, each binding tests them by itself.
     pub(crate) late: Vec<Expr>,
     /// Whether tuples can be looked for on behalf of all bindings.
     pub(crate) is_shared: bool,
@@ -48,16 +48,15 @@ pub(crate) struct Plan {
     /// may be.
     pub(crate) anchors: Vec<Option<Path>>,
     pub(crate) grouping: Option<Grouping>,
-    /// What a row of the result keeps, if it does not read its columns from the tables: of a
-    /// statement without grouping that reads other statements, or makes long texts. First what tells
-    /// it from others.
+    /// What a row of the result stores, if it does not read its columns from the tables: of a
+    /// statement without grouping that reads other statements, or makes long texts. First its key.
     pub(crate) made: Option<Made>,
     pub(crate) outputs: Vec<Output>,
     pub(crate) order: Vec<OrderKey>,
     pub(crate) limit: Option<Expr>,
     pub(crate) offset: Option<Expr>,
     pub(crate) params: Vec<Param>,
-    /// Whether rows stand in the order of one number that tells them apart: the id of a table.
+    /// Whether rows are ordered by one number that identifies them: the id of a table.
     pub(crate) is_by_id: bool,
     pub(crate) tuning: Tuning,
     pub(crate) limits: ResultLimits,
@@ -73,8 +72,8 @@ pub(crate) struct Source {
     pub(crate) outer: Option<Vec<Expr>>,
     /// Whether it stands for a subquery.
     pub(crate) is_lookup: bool,
-    /// Whether the rows of other sources tell which one goes with them: by a link, by an id, or
-    /// since it stands for a subquery. So it does not tell tuples apart.
+    /// Whether the rows of other sources determine which one goes with them: by a link, by an id,
+    /// or since it stands for a subquery. So it is no part of a tuple's key.
     pub(crate) is_determined: bool,
     /// The columns that are read, of a table: by which a change is of interest.
     pub(crate) reads: FieldSet,
@@ -167,7 +166,7 @@ pub(crate) struct Step {
     pub(crate) on: Vec<Expr>,
     /// The same, of which the access makes sure.
     pub(crate) implied: Vec<Expr>,
-    /// Conditions that can be told from here on.
+    /// Conditions that can be tested from here on.
     pub(crate) checks: Vec<Expr>,
 }
 
@@ -224,7 +223,7 @@ pub(crate) struct Param {
     pub(crate) is_time: bool,
 }
 
-/// What a binding asks: a plan with values for its parameters, and the window that they open.
+/// A plan with values for its parameters, and the window that they open.
 #[derive(Debug)]
 pub(crate) struct Asked {
     pub(crate) plan: Arc<Plan>,
@@ -244,7 +243,7 @@ impl Window {
         self.offset == 0 && self.limit == usize::MAX
     }
 
-    /// How many of so many rows it shows.
+    /// How many of this many rows it shows.
     pub(crate) fn len(self, rows: usize) -> usize {
         rows.saturating_sub(self.offset).min(self.limit)
     }
@@ -254,7 +253,7 @@ impl Window {
         self.offset.saturating_add(self.limit)
     }
 
-    /// The ranks that it shows of so many rows.
+    /// The ranks that it shows of this many rows.
     pub(crate) fn ranks(self, rows: usize) -> Range<usize> {
         let start = self.offset.min(rows);
         start..start + self.len(rows)
@@ -397,7 +396,7 @@ impl Plan {
         out
     }
 
-    /// How many values tell a row of the result from the others.
+    /// How many values the key of a row of the result has.
     pub(crate) fn key_len(&self, schema: &Schema) -> usize {
         match &self.grouping {
             Some(grouping) => grouping.keys.len(),

@@ -36,7 +36,7 @@ pub struct Delta {
     pub(crate) before: QueryResult,
     pub(crate) after: QueryResult,
     pub(crate) rows: Moves,
-    /// The rows that somebody has read of the old result, by their numbers among those that moved.
+    /// The rows of the old result that were read, by their numbers among those that moved.
     read_before: ReadRows,
     /// The same of the new one.
     read_after: ReadRows,
@@ -227,7 +227,7 @@ impl Delta {
             return Err(Error::new(ErrorKind::Result, message)
                 .help("read the result anew, and apply the deltas after it, each of them once"));
         }
-        // What may fail comes first.
+        // What may fail is done first.
         let made = self.steps().map(|step| step.try_map(|row| make(&row)));
         let steps = made.collect::<Result<Vec<_>>>()?;
         apply_all(steps, shown);
@@ -235,8 +235,8 @@ impl Delta {
     }
 }
 
-/// Takes the steps of one delta on a list. Many are taken in one pass, as each by itself moves all
-/// rows behind it.
+/// Applies the steps of one delta to a list. Many are applied in one pass, as each by itself moves
+/// all rows behind it.
 pub(crate) fn apply_all<T>(steps: Vec<Step<T>>, list: &mut Vec<T>) {
     const FEW: usize = 4;
     if steps.len() < FEW {
@@ -278,7 +278,7 @@ pub enum Step<T> {
         /// Where it stands.
         at: usize,
     },
-    /// A row comes in front of the one that stands at this position.
+    /// A row is inserted in front of the one at this position.
     Insert {
         /// Where it will stand.
         at: usize,

@@ -1,4 +1,4 @@
-//! What flows between the operators at last: what happens to the entries of an order.
+//! The last step between operators: what happens to the entries of an order.
 
 use std::sync::Arc;
 
@@ -6,7 +6,7 @@ use smallvec::SmallVec;
 
 use crate::error::{Error, ErrorKind};
 
-/// Why a result cannot be told.
+/// Why a result cannot be computed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Failure {
     pub(crate) message: Arc<str>,

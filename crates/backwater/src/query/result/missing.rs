@@ -1,7 +1,7 @@
 //! What a result would have needed and was not there: absent fields, and rows that are not loaded.
 //!
-//! Found when somebody asks, by going through the rows once more; what is unknown for want of a
-//! value counts as possible.
+//! Found on request, by going through the rows once more; what is unknown for want of a value
+//! counts as possible.
 
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
@@ -82,7 +82,7 @@ impl std::fmt::Display for MissingCell {
 
 type Cells = BTreeSet<(TableNo, Slot, FieldNo)>;
 
-/// What is missing of a result, at most so many cells of it one by one.
+/// What is missing of a result, at most this many cells of it one by one.
 pub(in crate::query) fn missing(
     asked: &Asked,
     ordered: &Ordered,
@@ -116,7 +116,7 @@ fn bound(plan: &Plan, params: &[Scalar<'static>]) -> Bound {
 /// these once, however many read it.
 struct Gathering<'g> {
     state: &'g State,
-    /// The rows of statements, computed anew.
+    /// The rows of statements, recomputed.
     known: HashMap<Bound, Option<Arc<KeyedRows>>>,
     gathered: HashSet<Bound>,
     cells: &'g mut Cells,

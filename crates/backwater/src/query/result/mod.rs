@@ -30,7 +30,7 @@ pub(crate) struct Entry {
     asked: Arc<Asked>,
     pub(crate) ordered: Result<Ordered, Failure>,
     last: Mutex<Weak<Inner>>,
-    /// What tells its rows from those of all others.
+    /// Identifies the object whose rows these are.
     serial: u64,
 }
 
@@ -52,12 +52,12 @@ impl Entry {
         }
     }
 
-    /// What the result lacks in that version of the tables; nothing, if it cannot be told.
+    /// What the result lacks in that version of the tables; nothing, if it cannot be computed.
     pub(crate) fn missing(&self, state: &State, most: usize) -> Option<Missing> {
         Some(missing(&self.asked, self.ordered.as_ref().ok()?, state, most))
     }
 
-    /// The result, as the same object for as long as somebody holds it.
+    /// The result, as the same object for as long as a reader holds it.
     ///
     /// `state` is any version between the last commit that reached the binding and the next one:
     /// the rows of the result read the same in all of them.
@@ -83,8 +83,8 @@ impl Entry {
     }
 }
 
-/// The rows that a standing query gave at one moment. It never changes; a later commit makes
-/// another one, which shares with this one what did not change.
+/// The rows of a standing query as of one commit. It never changes; a later commit makes another
+/// one, which shares with this one what did not change.
 ///
 /// ```
 /// # use backwater::{Cache, Schema, Value};
@@ -183,12 +183,12 @@ impl QueryResult {
         self.0.serial == other.0.serial
     }
 
-    /// What [`QueryResult::is_same`] tells results by.
+    /// What [`QueryResult::is_same`] compares.
     pub(crate) fn serial(&self) -> u64 {
         self.0.serial
     }
 
-    /// What tells each row from the others, and what it shows.
+    /// The key of each row, and what it shows.
     pub(in crate::query) fn keyed(
         &self,
     ) -> impl Iterator<Item = (Box<[Key]>, Box<[Scalar<'static>]>)> {
@@ -282,12 +282,12 @@ impl<'r> Cursor<'r> {
 }
 
 impl<'r> RowAt<'r> {
-    /// The row, which the result keeps once somebody has read it.
+    /// The row, which the result keeps once it was read.
     pub(in crate::query) fn row(self) -> ResultRow<'r> {
         self.row_kept(&self.result.0.rows, self.position, self.result.len())
     }
 
-    /// The row, which `rows` keep by that number of so many.
+    /// The row, which `rows` keep by that number.
     pub(in crate::query) fn row_kept(
         self,
         rows: &'r ReadRows,
@@ -321,7 +321,7 @@ impl<'r> RowAt<'r> {
         }
     }
 
-    /// The key as its row tells it.
+    /// The key as stored in its row.
     fn read_key(&self) -> RowKey {
         let view = self.result.view();
         let tuple = |slots: &[Slot]| {
@@ -422,10 +422,11 @@ impl<'r> ResultRow<'r> {
         self.at.position
     }
 
-    /// What identifies the row in all versions of its result: the id of the
-    /// table's row, those of the rows of a join (NULL for a partner that is missing), or the values
-    /// that a grouping groups by. A row that another one tells, by a link or an id, does not count:
-    /// a sailing with its vessel is told by the sailing, and the same row when the vessel changes.
+    /// What identifies the row in all versions of its result: the id of the table's row, those of
+    /// the rows of a join (NULL for a partner that is missing), or the values that a grouping
+    /// groups by. A row that another one determines, by a link or an id, is left out: a sailing
+    /// with its vessel is identified by the sailing, and stays the same row when the vessel
+    /// changes.
     ///
     /// ```
     /// # use backwater::{Cache, Schema, Value};

@@ -1,10 +1,10 @@
-//! Rows that somebody has read, kept for as long as that is lent which they were read from.
+//! Rows that were read from a result, kept for as long as the result is borrowed.
 
 use std::sync::OnceLock;
 
 use crate::value::Value;
 
-/// So many rows have their places made together.
+/// The places of this many rows are allocated together.
 const PAGE: usize = 32;
 
 type Row = Box<[Value]>;
@@ -22,7 +22,7 @@ fn places<T>(len: usize) -> Box<[OnceLock<T>]> {
 }
 
 impl ReadRows {
-    /// The row with a number below `len`, which `read` reads if nobody has yet.
+    /// The row with a number below `len`, which `read` reads the first time.
     pub(in crate::query) fn row(
         &self,
         number: usize,

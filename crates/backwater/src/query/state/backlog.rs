@@ -1,10 +1,10 @@
 //! What a binding that is not kept up to date has yet to follow.
 //!
-//! A row of a join belongs to a result by what several rows hold, so that a change which is nothing
-//! to a binding when it is made may matter to one that looks from further back: with a partner that
-//! came, a row has left already, and when it is deleted then, the commit finds nothing of it. So a
-//! binding of such a statement that is behind follows *all* changed rows that its group was sent
-//! since, which a log holds once for the whole group.
+//! A row of a join belongs to a result by the values of several rows, so that a change which makes
+//! no difference to a binding when it is made may matter to one that looks from further back: with
+//! a new partner, a row has left already, and when it is deleted then, the commit finds nothing of
+//! it. So a binding of such a statement that is behind follows *all* changed rows that its group
+//! was sent since, which a log holds once for the whole group.
 
 use std::collections::VecDeque;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -38,7 +38,7 @@ impl GroupLog {
         self.rows.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Takes in what a commit changed, if a binding is behind; at most so many rows are kept.
+    /// Logs what a commit changed, if a binding is behind; at most this many rows are kept.
     pub(crate) fn record(&self, commit: u64, starts: &[Start], most: usize) {
         let mut log = self.lock();
         if self.behind.load(Ordering::Acquire) == 0 {
@@ -87,12 +87,12 @@ pub(crate) enum Pending {
     #[default]
     Nothing,
     Few(Box<Backlog>),
-    /// Too much to tell, up to this commit.
+    /// Too much to list, up to this commit.
     Many(u64),
 }
 
 pub(crate) struct Backlog {
-    /// The tables as the node knows them.
+    /// The tables as of the node's last commit.
     pub(crate) state: Arc<State>,
     /// The first commit to follow, and the last one.
     first: u64,
@@ -102,8 +102,8 @@ pub(crate) struct Backlog {
     log: Option<IsBehind>,
     /// Of each source that is another statement.
     pub(crate) derived: FxHashMap<u16, DerivedBacklog>,
-    /// A statement that it reads followed the commits from one to another at once: nothing is known
-    /// of the moments between them.
+    /// A statement that it reads followed the commits from one to another at once: the versions
+    /// between them are not known.
     at_once: Option<(u64, u64)>,
 }
 
@@ -111,7 +111,7 @@ pub(crate) struct Backlog {
 #[derive(Default)]
 pub(crate) struct DerivedBacklog {
     pub(crate) slots: FxHashMap<Slot, Versions>,
-    /// The last commit of which all is here.
+    /// The last commit that is covered in whole.
     last: u64,
 }
 
@@ -190,7 +190,7 @@ impl Pending {
         }
     }
 
-    /// What is to follow up to a commit is not told any more, nor what later ones left.
+    /// Drops what is to follow up to a commit, together with what later ones left.
     pub(crate) fn forget(&mut self, commit: u64) {
         let last = match self {
             Pending::Nothing => commit,
@@ -200,7 +200,7 @@ impl Pending {
         *self = Pending::Many(last);
     }
 
-    /// Lets go of a version of the tables from before that commit.
+    /// Drops a version of the tables from before that commit.
     pub(crate) fn give_up(&mut self, before: u64) {
         if let Pending::Few(backlog) = self
             && backlog.first < before
@@ -225,7 +225,7 @@ impl Pending {
 }
 
 impl Backlog {
-    /// Takes in changed rows, unless the group's log has them; `false` if they are too many.
+    /// Logs changed rows, unless the group's log has them; `false` if they are too many.
     pub(crate) fn add_rows(
         &mut self,
         commit: u64,
@@ -238,8 +238,8 @@ impl Backlog {
         self.rows.len() <= most
     }
 
-    /// Takes in what a source that is another statement did in the commits from one to another;
-    /// `false` if that is too much.
+    /// Logs what a source that is another statement did in the commits from one to another; `false`
+    /// if that is too much.
     pub(crate) fn add_derived<'r>(
         &mut self,
         (first, commit): (u64, u64),

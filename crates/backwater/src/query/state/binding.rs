@@ -1,4 +1,4 @@
-//! The living state of a binding: a result in order, kept true by the deltas of each commit.
+//! The state of a binding: a result in order, maintained by the deltas of each commit.
 
 use std::cmp::Ordering;
 use std::collections::BTreeMap;
@@ -39,7 +39,8 @@ pub(crate) enum Ordered {
     Kept(RankTree<Arc<GroupRow>>),
 }
 
-/// Does one thing with rows of tables, however many go together, and another with kept ones.
+/// Dispatches on whether a result's rows are those of tables, by how many make a tuple, or stored
+/// ones.
 macro_rules! of_tables {
     ($kind:ident, $ordered:expr, $ranked:ident => $body:expr, kept $kept:ident => $other:expr) => {
         match $ordered {
@@ -124,8 +125,7 @@ impl Ordered {
         of_tables!(Ordered, self, ranked => ranked.len(), kept ranked => ranked.len())
     }
 
-    /// Whether the rows up to this rank are here; else only the first ones are kept, and not so
-    /// many.
+    /// Whether the rows up to this rank are there; else only the first ones are kept, and fewer.
     pub(crate) fn reaches(&self, rank: usize) -> bool {
         of_tables!(Ordered, self, ranked => ranked.reaches(rank), kept ranked => ranked.reaches(rank))
     }
@@ -184,11 +184,11 @@ fn outputs<'a>(
 pub(crate) struct BindingState {
     pub(crate) ordered: Ordered,
     pub(crate) beside: OperatorState,
-    /// Why some of its rows cannot be told, if so: who reads it as a whole is told that instead.
+    /// Why some of its rows cannot be computed, if so: a reader of the whole gets that instead.
     pub(crate) failure: Option<Failure>,
 }
 
-/// What the operators of a statement keep that the result alone does not tell.
+/// What the operators of a statement keep beside the result.
 #[derive(Clone, Default)]
 pub(crate) struct OperatorState {
     groups: Option<Box<Groups>>,
@@ -300,9 +300,9 @@ impl BindingState {
         Some((Self { ordered, beside, failure: None }, moved))
     }
 
-    /// The rows but those at the ends of the order that do not meet conditions any more, in front
-    /// and at the end, and how they move from the old window to the new one. `None` if it must be
-    /// computed anew.
+    /// Drops the rows at the ends of the order that no longer meet conditions, in front and at the
+    /// end; returns how rows move from the old window to the new one. `None` if it must be
+    /// recomputed.
     pub(crate) fn cut<'a>(
         ordered: &Ordered,
         (old, new): (Window, Window),
@@ -331,7 +331,7 @@ impl BindingState {
         }
     }
 
-    /// Follows a commit; tells how the rows in the window moved. `None` if it must be computed anew,
+    /// Follows a commit; returns how the rows in the window moved. `None` if it must be recomputed,
     /// as only the first rows were kept and too few of them are left.
     pub(crate) fn apply(
         &mut self,
@@ -422,7 +422,7 @@ fn make(made: &Made, view: &View<'_>, params: &[Scalar<'static>], tuple: &[Slot]
     GroupRow { values, keys, failed: None }
 }
 
-/// Makes the long texts that a group's row shows, to be told if one is too long.
+/// Makes the long texts that a group's row shows, so that one that is too long is reported.
 fn check_outputs(plan: &Plan, params: &[Scalar<'static>], row: &GroupRow) {
     for output in plan.outputs.iter().filter(|output| output.expr.may_grow()) {
         output.expr.eval(&&*row.values, params);
@@ -435,8 +435,8 @@ pub(crate) fn keeps_first(plan: &Plan) -> bool {
     plan.grouping.is_none() && !may_narrow(plan)
 }
 
-/// How many of the first rows are needed: those up to the end of the window, and some more, as they
-/// come and go. `None` if all are.
+/// How many of the first rows are needed: those up to the end of the window, and a reserve. `None`
+/// if all are.
 fn few(plan: &Plan, window: Window) -> Option<usize> {
     let end = window.end();
     let more = plan.tuning.rows_beyond_window;
@@ -460,7 +460,7 @@ fn sorted<E: Slots>(
     let mut cut_to = None;
     each(&mut |tuple| {
         if entries.len() >= enough {
-            // Later ones may stand behind some that go: in the end only so many are sure.
+            // Later ones may stand behind some that leave: in the end only these are certain.
             let room = keep_first(&mut entries, few, order);
             cut_to = cut_to.or(room).min(room.or(cut_to));
         }
@@ -489,8 +489,7 @@ fn keep_first<E: Clone>(
     Some(room)
 }
 
-/// A tree of entries that are in no order yet, or of the first of them, if only a few are needed; of
-/// so many, if others went already.
+/// A tree of entries that are in no order yet, or of the first of them, if only a few are needed.
 fn in_order<E: Clone>(
     (mut entries, cut_to): (Vec<(Prefix, E)>, Option<usize>),
     few: Option<usize>,
@@ -557,8 +556,8 @@ fn follow_tuples<E: Slots>(
 }
 
 /// Of the tuples that left and those that entered, pairs that are one row: a row in it that others
-/// tell, such as a sailing's vessel, was swapped for another one. Gives for one that entered which
-/// one left; for that, nothing.
+/// determine, such as a sailing's vessel, was swapped for another one. Gives for one that entered
+/// which one left; for that, nothing.
 fn swapped(sources: &[Source], rows: &[TupleDelta]) -> FxHashMap<usize, Option<usize>> {
     let leaves = |row: &TupleDelta| row.before && !row.after && !row.is_another;
     let enters = |row: &TupleDelta| row.after && !row.before && !row.is_another;
@@ -582,7 +581,7 @@ fn swapped(sources: &[Source], rows: &[TupleDelta]) -> FxHashMap<usize, Option<u
 }
 
 /// What a changed tuple means for the order of a plain result; nothing, if nothing of it shows.
-/// `delta` tells what may have changed, of a tuple whose rows are the same.
+/// `delta` says what may have changed, of a tuple whose rows are the same.
 fn edit<E: Slots>(
     (before, after): (&View<'_>, &View<'_>),
     params: &[Scalar<'static>],

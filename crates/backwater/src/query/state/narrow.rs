@@ -1,4 +1,4 @@
-//! A result from that of a binding with wider conditions: rows only go. The texts that a search
+//! A result from that of a binding with wider conditions: rows only leave. The texts that a search
 //! has gone through are kept for the next letter.
 
 use std::sync::Arc;
@@ -38,7 +38,7 @@ impl SearchedTexts {
     }
 }
 
-/// Which rows of a table are asked for.
+/// Which rows of a table are selected.
 struct Places {
     /// A bit for each slot, chunk by chunk.
     bits: Vec<u64>,

@@ -1,8 +1,8 @@
-//! One binding: a statement with values for its parameters, its living state, and what it has yet
-//! to catch up with.
+//! One binding: a statement with values for its parameters, its state, and what it has yet to catch
+//! up with.
 //!
-//! A node stands on its own: a reader can bring it up to date without the writer. Whoever locks
-//! several nodes goes from those that are read to those that read them.
+//! A node is independent: a reader can bring it up to date without the writer. Several nodes are
+//! locked in the order from those that are read to those that read them.
 
 use std::borrow::Cow;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -52,17 +52,17 @@ pub(crate) struct Node {
     current: Mutex<Current>,
     shown: Mutex<Shown>,
     pending: Mutex<Pending>,
-    /// Those that read this one; of most nobody does.
+    /// Those that read this one; mostly there are none.
     #[expect(clippy::box_collection, reason = "there may be very many nodes")]
     readers: Mutex<Option<Box<Vec<Weak<Node>>>>>,
-    /// How many want it up to date at every commit: watches, and readers that are watched.
+    /// How many subscribe to it at every commit: watches, and watched readers.
     watched: AtomicUsize,
 }
 
 /// What a binding is.
 pub(crate) type Parts = ((BindingNo, Arc<str>), Arc<Asked>, Option<KeyValues>, Option<Arc<Reads>>);
 
-/// What readers find, who do not wait for those that bring it up to date.
+/// What readers find, without waiting for a thread that brings it up to date.
 struct Shown {
     now: Arc<Entry>,
     /// The commit that made it.
@@ -86,7 +86,7 @@ struct Current {
 /// Why a node could not be brought up to date.
 #[derive(Debug, Clone)]
 pub(crate) enum Behind {
-    /// Something that it reads knows a later commit than the one asked for, which is about to be
+    /// Something that it reads is at a later commit than the one asked for, which is about to be
     /// published.
     Ahead,
     /// It was stopped.
@@ -95,9 +95,9 @@ pub(crate) enum Behind {
 
 /// How a node moved.
 pub(crate) struct Progress {
-    /// `None` if that cannot be told.
+    /// `None` if that is not known.
     pub(crate) moved: Option<Moves>,
-    /// Whether it was computed anew.
+    /// Whether it was recomputed.
     pub(crate) is_anew: bool,
     pub(crate) failure: Option<Failure>,
     pub(crate) old: Arc<Entry>,
@@ -146,7 +146,7 @@ impl<'n> Inner<'n> {
             .collect()
     }
 
-    /// Why one of them cannot be told.
+    /// Why one of them cannot be computed.
     fn failure(&self) -> Option<Failure> {
         let mut failed = self.nodes.iter().filter(|(_, current)| !current.failed_in_part);
         failed.find_map(|(_, current)| current.entry.ordered.as_ref().err().cloned())
@@ -190,7 +190,7 @@ impl Node {
         let inner = reads.as_ref().map_or(&[][..], |reads| &reads.inner);
         for (source, node) in inner.iter().enumerate() {
             if let Some(node) = node {
-                // The writer makes nodes: nobody is ahead of it.
+                // The writer makes nodes: no reader is ahead of it.
                 let caught_up = work::can_stop(false, || node.catch_up(state, commit));
                 debug_assert!(caught_up.is_ok());
                 node.serve(&asked.plan, source, state);
@@ -228,8 +228,8 @@ impl Node {
     }
 
     /// The state of another binding of the shape, made from this one's, which is up to date; and
-    /// how the rows move, if that is told already. `rows` are those that may come or go. `None` if
-    /// it cannot be made. What cannot be shared is taken, if `take`: then nobody else may need it.
+    /// how the rows move, if that is known already. `rows` are those that may come or go. `None` if
+    /// it cannot be made. What cannot be shared is taken, if `take`: then nothing else may need it.
     pub(crate) fn toward(
         &self,
         to: &Asked,
@@ -332,7 +332,7 @@ impl Node {
     }
 
     /// How the rows move from the result of another binding of the shape to that of this one, both
-    /// of the same moment; `None` if one of them cannot be told.
+    /// as of one commit; `None` if one of them cannot be computed.
     pub(crate) fn difference(&self, from: &Node, state: &State) -> Option<Moves> {
         let (old, new) = (from.entry(), self.entry());
         let (Ok(old), Ok(new)) = (&old.ordered, &new.ordered) else { return None };
@@ -354,12 +354,12 @@ impl Node {
         failure.map(Failure::error)
     }
 
-    /// The result as the writer knows it.
+    /// The result as the writer has it.
     pub(crate) fn entry(&self) -> Arc<Entry> {
         lock(&self.current).entry.clone()
     }
 
-    /// How many rows its result has, if it can be told.
+    /// How many rows its result has, if it can be computed.
     pub(crate) fn rows_shown(&self) -> usize {
         let current = lock(&self.current);
         current.entry.ordered.as_ref().map_or(0, |ordered| self.asked.window.len(ordered.len()))
@@ -429,13 +429,13 @@ impl Node {
         (0..len).filter_map(move |rank| ordered?.derived(rank + window.offset, view, params))
     }
 
-    /// Whether somebody wants it up to date at every commit.
+    /// Whether it is to be up to date at every commit.
     pub(crate) fn is_watched(&self) -> bool {
         self.watched.load(Ordering::Acquire) > 0
     }
 
-    /// One more who wants it up to date at every commit; it must be so already. What it reads is
-    /// wanted once by it, however many want it.
+    /// Adds a subscriber to every commit; it must be up to date. It subscribes once to what it
+    /// reads, however many subscribe to it.
     pub(crate) fn watch(&self) {
         if self.watched.fetch_add(1, Ordering::AcqRel) == 0 {
             self.inner().iter().flatten().for_each(|inner| inner.watch());
@@ -455,7 +455,7 @@ impl Node {
     /// What readers find as of a commit that is published.
     ///
     /// # Errors
-    /// [`Behind::Ahead`] if it knows a later commit already, which is about to be published;
+    /// [`Behind::Ahead`] if it is at a later commit already, which is about to be published;
     /// [`Behind::Stopped`].
     pub(crate) fn read(&self, state: &Arc<State>, commit: u64) -> Result<Arc<Entry>, Behind> {
         if !self.is_watched() || self.is_behind() {
@@ -556,7 +556,7 @@ impl Node {
         }
     }
 
-    /// Forgets what it has yet to follow and computes anew when next read, so that old versions of
+    /// Forgets what it has yet to follow and recomputes at the next read, so that old versions of
     /// the tables are not kept for it.
     pub(crate) fn give_up_backlog(&self, before: u64) {
         lock(&self.pending).give_up(before);
@@ -565,8 +565,8 @@ impl Node {
     /// Brings it up to date with a commit, and what it reads. `Ok(None)` if nothing was to do.
     ///
     /// # Errors
-    /// [`Behind::Ahead`] if something that it reads knows only a later commit already;
-    /// [`Behind::Stopped`], and then nothing is other than before.
+    /// [`Behind::Ahead`] if something that it reads is at a later commit already;
+    /// [`Behind::Stopped`], and then nothing has changed.
     pub(crate) fn catch_up(
         &self,
         state: &Arc<State>,
@@ -729,8 +729,8 @@ impl Node {
         progress
     }
 
-    /// Follows a commit at once by computing anew, since it changed very much; `changed` are the
-    /// rows, by source.
+    /// Follows a commit at once by recomputing, since it changed very much; `changed` are the rows,
+    /// by source.
     pub(crate) fn follow_anew(
         &self,
         commit: u64,
@@ -753,8 +753,8 @@ impl Node {
         progress
     }
 
-    /// Computes anew, and tells by comparing how the rows moved; `has_changed` tells of rows that
-    /// are in both results whether they may have changed.
+    /// Recomputes, and finds by comparing how the rows moved; `has_changed` says of rows that are
+    /// in both results whether they may have changed.
     fn anew(
         &self,
         current: &mut Current,
@@ -768,7 +768,7 @@ impl Node {
             let (from, to) = ((&*self.asked, old, before), (&*self.asked, new, after));
             let moved = difference(from, to, has_changed);
             if moved.is_empty() {
-                // What somebody holds of the result stays the same object.
+                // A result that a reader holds stays the same object.
                 current.entry = Arc::new(progress.old.with_same_rows(new.clone()));
             }
             progress.moved = Some(moved);
@@ -777,7 +777,7 @@ impl Node {
         progress
     }
 
-    /// How many rows computing anew goes through, more or less, if they are those of tables.
+    /// How many rows recomputing goes through, more or less, if they are those of tables.
     pub(crate) fn rows_of_tables(&self, state: &State) -> Option<usize> {
         let plan = &self.asked.plan;
         match lock(&self.current).entry.ordered.as_ref().ok()? {
@@ -791,8 +791,9 @@ impl Node {
         }
     }
 
-    /// Tells those that read it what changed for them in the commits from one to another, while the
-    /// change is still held: all, or those that are behind or may be, where the others follow at once.
+    /// Passes on to those that read it what changed for them in the commits from one to another,
+    /// while the change is still held: all of them, or those that are behind or may be, where the
+    /// others follow at once.
     fn tell_readers(
         &self,
         commits: (u64, u64),
@@ -848,7 +849,7 @@ impl Node {
                 if rows.iter().any(|row| row.is_another)
                     && let (Ok(old), Ok(new)) = (&progress.old.ordered, &progress.new.ordered)
                 {
-                    // By its slot a row is not told from another one that was there before.
+                    // A slot does not distinguish a row from another one that was there before.
                     let [old, new] = [old, new].map(|rows| self.asked.window.len(rows.len()));
                     progress.moved = Some(window_moved(0..old, old..old + new));
                 }
@@ -877,8 +878,8 @@ impl Node {
                     }
                 }
                 current.entry = Arc::new(if moved.is_empty() {
-                    // The order may have moved beyond the window. Readers get the new one, but
-                    // what somebody holds of the result stays the same object.
+                    // The order may have moved beyond the window. Readers get the new one, but a
+                    // result that a reader holds stays the same object.
                     current.entry.with_same_rows(is)
                 } else {
                     Entry::new(self.asked.clone(), Ok(is))
@@ -895,7 +896,7 @@ impl Node {
         }
     }
 
-    /// Puts a state computed anew in the place of the current one.
+    /// Replaces the current state by a recomputed one.
     fn replace(
         &self,
         current: &mut Current,
@@ -920,8 +921,8 @@ impl Node {
     }
 }
 
-/// Whether only those are told of a failure of some rows who ask for these: where the order, or the
-/// window, does not depend on what they hold.
+/// Whether a failure of some rows concerns only readers of these: where the order, or the window,
+/// does not depend on their values.
 fn fails_in_part(asked: &Asked) -> bool {
     asked.plan.order.is_empty() && asked.window.is_whole()
 }
@@ -985,7 +986,7 @@ fn compute(
     }
 }
 
-/// The same where all that it reads can be told.
+/// The same where all that it reads can be computed.
 pub(crate) fn computed(
     view: &View<'_>,
     (params, window): (&[Scalar<'static>], Window),

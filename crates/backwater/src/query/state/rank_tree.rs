@@ -1,7 +1,7 @@
 //! An ordered collection in versions, that also answers by rank: what a result is made of.
 //!
 //! A tree of small leaves; each node knows how many entries lie below it. Of the sort keys it keeps
-//! the first 64 bits; whoever calls brings the order. A version shares with the next what did not
+//! the first 64 bits; the caller gives the order. A version shares with the next what did not
 //! change.
 
 use std::cmp::Ordering;
@@ -10,19 +10,19 @@ use std::sync::Arc;
 
 use smallvec::SmallVec;
 
-/// So many children a branch has at most. A version that differs in one entry copies the nodes above
-/// it, and with them a counted reference to each of their children: that is the most of its work, so
-/// branches are small.
+/// A branch has at most this many children. A version that differs in one entry copies the nodes
+/// above it, and with them a counted reference to each of their children: that is the most of its
+/// work, so branches are small.
 const FAN: usize = 8;
 
-/// So many entries a leaf has at most: more of those that are copied as they lie than of those that
-/// are references themselves.
+/// A leaf has at most this many entries: more of those that are copied as they are than of those
+/// that are references themselves.
 const fn most_entries<E>() -> usize {
     if std::mem::needs_drop::<E>() { 16 } else { 64 }
 }
 
-/// Where an entry stands as far as 64 bits tell it: one with a smaller prefix stands before one
-/// with a larger; of equal ones the order must be asked.
+/// Where an entry stands as far as 64 bits decide it: one with a smaller prefix stands before one
+/// with a larger; between equal ones the order decides.
 pub(crate) type Prefix = u64;
 
 /// What is looked for: its prefix, and what compares entries with it.
@@ -44,10 +44,11 @@ impl<F> Sought<F> {
 pub(crate) struct RankTree<E> {
     /// None if there are no entries: there may be very many empty ones.
     root: Option<Node<E>>,
-    /// So many in front and so many at the end have left, and lie in the tree until it is written
-    /// to. They may be anything by now, so nothing is compared with them.
+    /// This many in front and at the end have left, and lie in the tree until it is written to.
+    /// They may be stale by now, so nothing is compared with them.
     left: [u32; 2],
-    /// If only the first entries are kept, because nobody needs the others, about how many; else 0.
+    /// If only the first entries are kept, because the others are not needed, about how many; else
+    /// 0.
     head: u32,
 }
 
@@ -127,14 +128,14 @@ impl<E: Clone> Clone for Leaf<E> {
         if let [only] = &*self.entries {
             return Self { entries: SmallVec::from_buf([only.clone()]) };
         }
-        // Who copies a leaf is about to put something in.
+        // A leaf is copied when something is about to be put in.
         let mut entries = Vec::with_capacity(self.entries.len() + 1);
         entries.extend_from_slice(&self.entries);
         Self { entries: entries.into() }
     }
 }
 
-/// An entry with its prefix in two halves: so it takes no more room than both of them.
+/// An entry with its prefix in two halves, which are aligned so that no room is lost.
 #[derive(Clone, Copy)]
 struct Keyed<E> {
     prefix: [u32; 2],
@@ -254,8 +255,8 @@ impl<E: Clone> RankTree<E> {
         Self { head: entries.len() as u32, ..Self::from_sorted(entries) }
     }
 
-    /// How many of so many entries are worth to be kept where only the first few are needed: so
-    /// many that it costs little to look for others when they run out. `None` if all are.
+    /// How many of this many entries are worth keeping where only the first few are needed: so many
+    /// that it costs little to look for others when they run out. `None` if all are.
     pub(crate) fn room(few: usize, len: usize) -> Option<usize> {
         let room = few.max(len / 16);
         (len / 2 > room).then_some(room)
@@ -274,7 +275,7 @@ impl<E: Clone> RankTree<E> {
         }
     }
 
-    /// Whether all entries up to this rank are here, however many there are.
+    /// Whether all entries up to this rank are there, however many there are.
     pub(crate) fn reaches(&self, rank: usize) -> bool {
         self.head == 0 || self.len() >= rank
     }
@@ -297,8 +298,8 @@ impl<E: Clone> RankTree<E> {
         self.root.as_ref().map_or(0, |root| root.len()) - (front + end) as usize
     }
 
-    /// Takes out the first and the last entries, so many of each, without a look at them. Where some
-    /// leave at the end, those behind them that are not kept do as well.
+    /// Takes out the first and the last entries, this many of each, without a look at them. Where
+    /// some leave at the end, those behind them that are not kept do as well.
     pub(crate) fn cut(&mut self, front: usize, end: usize) {
         debug_assert!(front + end <= self.len(), "only what is there can leave");
         self.left[0] += front as u32;

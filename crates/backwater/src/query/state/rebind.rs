@@ -22,7 +22,7 @@ use crate::query::state::sort_prefix::prefix;
 use crate::schema::{FieldNo, TableNo};
 use crate::table::Slot;
 
-/// How the result of other values comes from what is there.
+/// How the result for other values is derived from the present one.
 #[derive(Debug, PartialEq)]
 pub(crate) enum RebindStrategy {
     /// The same rows, seen through another window.
@@ -30,11 +30,11 @@ pub(crate) enum RebindStrategy {
     /// Rows leave at the ends of the order: those for which these conditions do not hold any more,
     /// each at its own end.
     Ends(SmallVec<[(End, usize); 1]>),
-    /// Only rows with values in these bands come or go.
+    /// Only rows with values in these bands enter or leave.
     Bands(SmallVec<[Band; 1]>),
     /// All rows of the new result are in the old one.
     Narrower,
-    /// Little can be said: it is computed anew.
+    /// Little is known: it is recomputed.
     Anew,
 }
 
@@ -127,8 +127,8 @@ fn is_elsewhere(plan: &Plan, param: usize) -> bool {
     of_sources || of_keys || of_groups || made.chain(outputs).chain(order).any(reads)
 }
 
-/// The band between the old and the new bound of a condition `column < :param`. If the rows in it leave
-/// and stand at an end of the order, tells at which.
+/// The band between the old and the new bound of a condition `column < :param`. If the rows in it
+/// leave and stand at an end of the order, returns which one.
 fn band(condition: &Expr, from: &Asked, to: &Asked) -> Option<(Band, Option<End>)> {
     use Comparison as C;
     let (column, comparison, affinity, bound) = compared(condition)?;
@@ -166,8 +166,8 @@ fn is_narrower(condition: &Expr, from: &Asked, to: &Asked) -> bool {
     !matches!(text, Expr::Param(_)) && folded(&b).contains(&*folded(&a))
 }
 
-/// Whether a result's rows are those of tables, of which conditions can be told. Groups, and rows of
-/// statements that read others, keep what they show alone.
+/// Whether a result's rows are those of tables, on which conditions can be tested. Groups, and rows
+/// of statements that read others, store only what they show.
 fn is_of_tables(plan: &Plan) -> bool {
     plan.grouping.is_none() && plan.made.is_none()
 }
@@ -207,9 +207,9 @@ pub(in crate::query) fn window_moved(old: Range<usize>, new: Range<usize>) -> Mo
     left.chain(entered).collect()
 }
 
-/// Takes out of an order the entries in front that do not meet some conditions, which all behind them
-/// meet, and those at the end that do not meet others; tells how many were in front, and how many
-/// are left.
+/// Takes out of an order the entries in front that do not meet some conditions, which all behind
+/// them meet, and those at the end that do not meet others; returns how many were in front, and how
+/// many are left.
 pub(in crate::query) fn cut<'a, E: Slots>(
     ranked: &mut RankTree<E>,
     view: &'a View<'_>,
@@ -225,7 +225,7 @@ pub(in crate::query) fn cut<'a, E: Slots>(
     (front, len - front - end)
 }
 
-/// How many of so many numbers, which are the first ones, something holds for; mostly few.
+/// For how many of these numbers, which are the first ones, something holds; mostly few.
 fn count_while(len: usize, holds: impl Fn(usize) -> bool) -> usize {
     let (mut low, mut high) = (0, 1);
     while high <= len && holds(high - 1) {
@@ -252,7 +252,7 @@ pub(crate) fn each_in(
     let (low, high) = (of(&band.low), of(&band.high));
     let first = Sought { prefix: low, against: |slot: &Slot| value(*slot).order(&band.low) };
     index.each_from(&first, |prefix, slot| {
-        // A row's prefix may tell more than the value: then it is behind that of the value alone.
+        // A row's prefix may say more than the value: then it is behind that of the value alone.
         let is_inside = prefix < high || value(*slot).order(&band.high).is_le();
         if is_inside {
             found(*slot);
@@ -261,7 +261,7 @@ pub(crate) fn each_in(
     });
 }
 
-/// How the rows of two results of a shape move from one to the other. `changed` tells of rows of
+/// How the rows of two results of a shape move from one to the other. `changed` says of rows of
 /// tables that are in both whether they may show other values, or be ordered by others.
 pub(crate) fn difference(
     (from, old, before): (&Asked, &Ordered, &View<'_>),

@@ -53,7 +53,7 @@ pub(crate) fn prefix(
     }
 }
 
-/// The number that a prefix alone tells, where it is that of a whole number and nothing else.
+/// The number that a prefix alone stands for, where it is that of a whole number and nothing else.
 #[inline]
 pub(crate) fn whole(prefix: Prefix) -> Option<i64> {
     let small = (prefix >> 32) as i64 & ((1 << 30) - 1);

@@ -53,7 +53,7 @@ struct Reader<'t> {
     tables: Vec<Arc<str>>,
     /// Where a link stands, and what it points at.
     links: Vec<(usize, TableNo)>,
-    /// The link tables that to-many links ask for, in the order of their numbers.
+    /// The link tables that to-many links need, in the order of their numbers.
     entries: Vec<Table>,
 }
 
@@ -99,7 +99,7 @@ impl<'t> Reader<'t> {
         }
     }
 
-    /// Tables and fields, `table.field`, of which a storage shall keep nothing.
+    /// Tables and fields, `table.field`, that are not persisted.
     fn drops(&mut self, value: &Value<'t>, tables: &[Table]) -> Vec<Arc<str>> {
         let DeValue::Array(names) = value.get_ref() else {
             self.unexpected::<()>(

@@ -25,7 +25,7 @@ const ON_ERROR: [(&str, OnError); 2] = [("fail", OnError::Fail), ("skip", OnErro
 const OF_RECORDS: [&str; 8] =
     ["records", "record", "keyed_by_id", "fields", "list", "part", "complete", "deletes"];
 
-/// The variables of a rule's requests, with their types as far as the schema tells them.
+/// The variables of a rule's requests, with their types as far as the schema declares them.
 #[derive(Default)]
 struct Known {
     fields: Vec<Field>,

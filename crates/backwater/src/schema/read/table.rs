@@ -16,7 +16,7 @@ use crate::schema::{
 const RESERVED: [&str; 2] = ["sqlite_", "backwater_"];
 /// An SQLite table has 2,000 columns at most.
 const MOST_FIELDS: usize = 1000;
-/// The member by which a nested object tells its table, if the schema says nothing else.
+/// The member by which a nested object names its table, unless the schema says otherwise.
 pub(crate) const TYPE_MEMBER: &str = "type";
 
 pub(super) const ON_DELETE: [(&str, OnDelete); 4] = [
@@ -668,9 +668,9 @@ fn seconds(text: &str) -> Option<u32> {
     number.parse::<u32>().ok()?.checked_mul(*each).filter(|seconds| *seconds > 0)
 }
 
-/// So many seconds as such a text.
+/// A number of seconds as such a text.
 pub(crate) fn lasting(seconds: u32) -> String {
-    // Nobody counts days in weeks.
+    // A number of weeks is no usual way to give days.
     let exact = UNITS[1..].iter().find(|(each, _)| seconds.is_multiple_of(*each));
     let (each, [several, one, _]) = exact.unwrap_or(&UNITS[UNITS.len() - 1]);
     let number = seconds / each;

@@ -53,7 +53,7 @@ pub struct SqliteFile {
     connection: Option<Connection>,
     /// The file that is open, and what SQLite counts of the changes that others make to it.
     known: Option<(Identity, i64)>,
-    /// The right to write, which is let go of after the connection.
+    /// The right to write, which is released after the connection.
     lock: Option<Lock>,
 }
 
@@ -84,9 +84,8 @@ impl SqliteFile {
                 // What SQLite puts beside it gets the same rights. If it cannot be made, SQLite says so.
                 drop(lock::make(&self.path));
             }
-            // Also who only looks must be able to take back what a program that was stopped in
-            // the middle of a write has left; SQLite opens a file that it may not write all the
-            // same.
+            // A read-only opener, too, must be able to roll back a write that was interrupted;
+            // SQLite opens a file that it may not write all the same.
             let mut access = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
             access.set(OpenFlags::SQLITE_OPEN_CREATE, !self.read_only);
             let connection = Connection::open_with_flags(plain(&self.path), access)
@@ -124,7 +123,7 @@ impl SqliteFile {
         }
         let connection = self.connect()?;
         if connection.is_autocommit() {
-            // All that is read until everything is loaded is of one moment.
+            // All that is read until everything is loaded is of one commit.
             connection.execute_batch("BEGIN").map_err(unreadable)?;
         }
         let pragma = |name: &str| {
@@ -295,7 +294,7 @@ impl Storage for SqliteFile {
         if connection.is_autocommit() {
             return Ok(());
         }
-        // As of the moment that was read.
+        // As of the commit that was read.
         self.note_known()?;
         self.connect()?.execute_batch("COMMIT").map_err(unreadable)
     }
@@ -346,7 +345,7 @@ impl Storage for SqliteFile {
             self.lock = Some(lock::take(&self.path)?);
         }
         if batch.is_first() && self.exists()? {
-            // Somebody else was first: what is there must not be written over.
+            // Another program was first: its content must not be overwritten.
             if self.header()?.is_some() {
                 return Err(overtaken());
             }
@@ -355,7 +354,7 @@ impl Storage for SqliteFile {
         let known = self.known.take();
         let written = self.write_known(batch, &known);
         if written.is_err() {
-            // Whatever has changed it is still to be looked at.
+            // What has changed it is still to be found out.
             self.known = known;
         }
         written

@@ -14,7 +14,7 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::storage::form::{Raw, Stored};
 use crate::storage::{Hash, Loader};
 
-/// So many rows go in one piece, and so many pieces wait at most.
+/// This many rows go in one piece, and this many pieces wait at most.
 const ROWS: usize = 1024;
 const PIECES: usize = 4;
 
@@ -24,7 +24,7 @@ const PIECES: usize = 4;
 struct Piece {
     values: Vec<Packed>,
     texts: Vec<u8>,
-    /// Of each row, if they could be told.
+    /// The hash of each row, if computed.
     hashes: Vec<Hash>,
 }
 
@@ -118,7 +118,7 @@ pub(super) fn load(
     let (sent, taken) = (&AtomicUsize::new(0), &AtomicUsize::new(0));
     thread::scope(|scope| {
         let (sends, receives) = mpsc::sync_channel::<Piece>(PIECES);
-        // Pieces that were taken come back, so that their room is made once.
+        // Pieces are returned after use, so that their memory is allocated once.
         let (gives_back, comes_back) = mpsc::channel::<Piece>();
         let named = thread::Builder::new().name("backwater file".to_owned());
         let reading = named.spawn_scoped(scope, move || {
@@ -130,7 +130,7 @@ pub(super) fn load(
                 }
                 let room = comes_back.try_recv().unwrap_or_default();
                 let mut full = std::mem::replace(&mut piece, room);
-                // Who builds hashes them, unless there is more to build than to read.
+                // The builder hashes them, unless it has more work than the reader.
                 if sent.fetch_add(1, Ordering::Relaxed) > taken.load(Ordering::Relaxed) {
                     full.hash(rows);
                 }
@@ -138,7 +138,7 @@ pub(super) fn load(
                     .send(full)
                     .map_err(|_| Error::new(ErrorKind::Storage, "nobody takes the rows"))
             });
-            // The last piece; if nobody takes it, they know why.
+            // The last piece; a receiver that is gone knows why.
             drop(sends.send(piece));
             read
         });
@@ -149,7 +149,7 @@ pub(super) fn load(
             taken.fetch_add(1, Ordering::Relaxed);
             piece.put(rows, loader)?;
             piece.clear();
-            // In the end nobody takes it.
+            // In the end the receiver is gone.
             drop(gives_back.send(piece));
             Ok(())
         });

@@ -17,11 +17,11 @@ use crate::storage::form::{Stored, StoredTable, id_of};
 use crate::storage::{Hash, Loader};
 use crate::value::RowId;
 
-/// A table of so many rows is read on a thread of its own.
+/// A table of this many rows is read on a thread of its own.
 #[cfg(feature = "threads")]
 const MANY: u64 = 4096;
 
-/// Gives all rows of a table, and what was told of it.
+/// Gives all rows of a table, and its recorded digest.
 pub(super) fn load_table(
     connection: &mut Connection,
     stored: &StoredTable<'_>,
@@ -46,7 +46,7 @@ pub(super) fn load_table(
     })
 }
 
-/// What was told of a table last.
+/// The recorded digest of a table.
 pub(super) fn told(connection: &Connection, table: &str) -> Result<Option<(u64, Hash)>> {
     let sql = "SELECT row_count, hash FROM backwater_hash WHERE table_name = ?";
     let told = connection.prepare_cached(sql).and_then(|mut told| {
@@ -82,7 +82,7 @@ impl<'t> RowsOf<'t> {
         self.columns.len()
     }
 
-    /// The hashes of rows whose values lie one behind the other, where these tell alone what is
+    /// The hashes of rows whose values lie one behind the other, where these alone say what is
     /// absent; nothing, where they do not.
     #[cfg(feature = "threads")]
     pub(super) fn hashes<'v>(&self, rows: usize, value: impl Fn(usize) -> Raw<'v>) -> Vec<Hash> {
