@@ -88,12 +88,12 @@ impl Kept {
         self.top.remove(&from);
         self.top.insert(to);
         if shows {
-            self.tell_page(&before, id, departs, &mut steps);
+            self.page_steps(&before, id, departs, &mut steps);
         }
         steps
     }
 
-    fn tell_page(
+    fn page_steps(
         &self,
         before: &[(Reverse<Option<i64>>, i64)],
         id: i64,
@@ -168,8 +168,8 @@ impl Shown {
 
 /// Both move the same rows in the same way. By hand a group has no position.
 fn check(ours: &[Step], hand: &[Step]) -> anyhow::Result<()> {
-    let told = |steps: &[Step]| -> Vec<String> {
-        let mut told: Vec<String> = steps
+    let sorted = |steps: &[Step]| -> Vec<String> {
+        let mut sorted: Vec<String> = steps
             .iter()
             .map(|(query, from, to, values)| match query {
                 2 if to.is_none() => format!("2 leaves {from:?} {:?}", values.first()),
@@ -177,10 +177,10 @@ fn check(ours: &[Step], hand: &[Step]) -> anyhow::Result<()> {
                 _ => format!("{query} {values:?}"),
             })
             .collect();
-        told.sort_unstable();
-        told
+        sorted.sort_unstable();
+        sorted
     };
-    anyhow::ensure!(told(ours) == told(hand), "other deltas than by hand: {ours:?} {hand:?}");
+    anyhow::ensure!(sorted(ours) == sorted(hand), "other deltas than by hand: {ours:?} {hand:?}");
     Ok(())
 }
 

@@ -176,8 +176,8 @@ pub(crate) fn figure(
 
 /// Both have the same rows, and the same fields of them.
 fn check_equal(ours: &Report, hand: &[Changed]) -> anyhow::Result<()> {
-    let mut ours: Vec<String> = ours.changes().map(|change| told(&change)).collect();
-    let mut hand: Vec<String> = hand.iter().map(told_by_hand).collect();
+    let mut ours: Vec<String> = ours.changes().map(|change| changed(&change)).collect();
+    let mut hand: Vec<String> = hand.iter().map(changed_by_hand).collect();
     // By hand, an object that occurs with two values in one response is counted twice.
     for list in [&mut ours, &mut hand] {
         list.sort_unstable();
@@ -186,7 +186,7 @@ fn check_equal(ours: &Report, hand: &[Changed]) -> anyhow::Result<()> {
     Ok(())
 }
 
-fn told(change: &Change<'_>) -> String {
+fn changed(change: &Change<'_>) -> String {
     let id = change.id().map(|id| id.to_string()).unwrap_or_default();
     let fields = match change.kind() {
         ChangeKind::Inserted => "new".to_owned(),
@@ -198,7 +198,7 @@ fn told(change: &Change<'_>) -> String {
     format!("{} {id}: {fields}", change.table())
 }
 
-fn told_by_hand(change: &Changed) -> String {
+fn changed_by_hand(change: &Changed) -> String {
     let (table, id, bits) = match change {
         Changed::Port(id, bits) => (0, id.to_string(), *bits),
         Changed::Route(id, bits) => (1, id.to_string(), *bits),

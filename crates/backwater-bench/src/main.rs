@@ -86,7 +86,7 @@ fn main() -> anyhow::Result<()> {
 }
 
 fn line(figure: &Figure) -> String {
-    let told = |number: f64| match figure.unit {
+    let text = |number: f64| match figure.unit {
         "bytes" => format!("{number:.0} B"),
         "x" => format!("{number:.2} x"),
         _ if number < 1e-3 => format!("{:.2} us", number * 1e6),
@@ -96,8 +96,8 @@ fn line(figure: &Figure) -> String {
         "{:24} {:>9} {:>12} {:>12} {:>7.2} {:>8.2}  {}",
         figure.case,
         figure.size,
-        told(figure.ours),
-        told(figure.baseline),
+        text(figure.ours),
+        text(figure.baseline),
         figure.ratio(),
         figure.at_most,
         figure.baseline_name,

@@ -142,17 +142,17 @@ pub(crate) fn letters(size: usize) -> anyhow::Result<Vec<Figure>> {
         || (fresh().ok(), all.clone()),
         |(query, _)| {
             let Some((query, _)) = query else { return 0 };
-            let told = texts.iter().map(|text| {
+            let shown = texts.iter().map(|text| {
                 let report = cache.rebind("letter typed", query, [("text", *text)]);
-                let told = report.map_or(0, |report| steps(&report, query).len());
-                told + first_rows(query).map_or(0, |rows| rows.len())
+                let shown = report.map_or(0, |report| steps(&report, query).len());
+                shown + first_rows(query).map_or(0, |rows| rows.len())
             });
-            told.sum::<usize>()
+            shown.sum::<usize>()
         },
         |(_, all)| {
             hand.found = std::mem::take(all);
-            let told = texts.iter().map(|text| hand.search(text).len() + hand.first_rows().len());
-            told.sum::<usize>()
+            let shown = texts.iter().map(|text| hand.search(text).len() + hand.first_rows().len());
+            shown.sum::<usize>()
         },
     );
     Ok(vec![figure("search/letters", size, ours, "hand-written", by_hand, 0.7)])

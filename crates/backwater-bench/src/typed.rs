@@ -180,12 +180,12 @@ pub(crate) fn fan(size: usize) -> anyhow::Result<Vec<Figure>> {
     let (few, many) = (10, 1000);
     let cache = filled(&sailings(size.min(1000)))?;
     let query = cache.query("SELECT id, delay_min FROM sailing WHERE id = 1", ())?;
-    let told = Arc::new(AtomicU64::new(0));
+    let calls = Arc::new(AtomicU64::new(0));
     let watch = |count: usize| -> Result<Vec<Watch>, backwater::Error> {
         let watch = |_| {
-            let told = told.clone();
+            let calls = calls.clone();
             cache.watch(&query, move |_| {
-                told.fetch_add(1, Ordering::Relaxed);
+                calls.fetch_add(1, Ordering::Relaxed);
             })
         };
         (0..count).map(watch).collect()
@@ -205,9 +205,9 @@ pub(crate) fn fan(size: usize) -> anyhow::Result<Vec<Figure>> {
     let slope = (took(many)? - took(few)?) / (many - few) as f64;
     let callbacks: Vec<Box<dyn Fn()>> = (0..many)
         .map(|_| {
-            let told = told.clone();
+            let calls = calls.clone();
             let call = move || {
-                told.fetch_add(1, Ordering::Relaxed);
+                calls.fetch_add(1, Ordering::Relaxed);
             };
             Box::new(call) as Box<dyn Fn()>
         })

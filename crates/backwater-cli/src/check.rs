@@ -93,10 +93,10 @@ fn print_found(found: &Verification) -> anyhow::Result<()> {
     if found.queries.is_empty() {
         return Ok(());
     }
-    let columns = ["query", "times asked", "rows", "against SQLite"].map(str::to_owned).to_vec();
+    let columns = ["query", "times tried", "rows", "against SQLite"].map(str::to_owned).to_vec();
     let rows = found.queries.iter().map(|query| {
         let name = query.name.as_str().into();
-        vec![name, number(query.asked), number(query.rows), against_sqlite(query).into()]
+        vec![name, number(query.tried), number(query.rows), against_sqlite(query).into()]
     });
     say!();
     Rows { columns, rows: rows.collect() }.print(Format::Table)
@@ -111,15 +111,15 @@ fn records_of(found: &Verification) -> Rows {
     });
     let queries = found.queries.iter().map(|query| {
         let (name, against) = (query.name.as_str().into(), against_sqlite(query).into());
-        vec![Value::Null, name, number(query.rows), Value::Null, number(query.asked), against]
+        vec![Value::Null, name, number(query.rows), Value::Null, number(query.tried), against]
     });
     Rows { columns: columns.map(str::to_owned).to_vec(), rows: tables.chain(queries).collect() }
 }
 
 fn against_sqlite(query: &VerifiedQuery) -> String {
-    match (&query.difference, &query.not_asked) {
+    match (&query.difference, &query.not_tried) {
         (Some(difference), _) => difference.clone(),
-        (_, Some(why)) => format!("not asked: {why}"),
+        (_, Some(why)) => format!("not tried: {why}"),
         (None, None) => "the same".to_owned(),
     }
 }
@@ -133,22 +133,22 @@ fn check_both(schema: &PathBuf, path: &Path, quiet: bool) -> anyhow::Result<()> 
     let (name, read) = (path.display(), read_schema(schema)?);
     let builder = Cache::builder().schema(read).storage(SqliteFile::read_only(path));
     let cache = builder.clock(SystemClock::new()).build()?;
-    let mut told: Vec<String> =
+    let mut lines: Vec<String> =
         cache.opening().schema_changes.iter().map(ToString::to_string).collect();
-    told.extend(leaves(&cache));
+    lines.extend(leaves(&cache));
     // In memory alone, as nothing is written here.
     if let Some(report) = cache.trim("what is too much")? {
-        told.extend(lets_go(&report));
+        lines.extend(lets_go(&report));
     }
     if quiet {
         return Ok(());
     }
-    if told.is_empty() {
+    if lines.is_empty() {
         say!("{name}: all of it goes with {}, nothing would change", schema.display());
         return Ok(());
     }
     say!("{name}: opened with {}, this would be done:", schema.display());
-    for line in &told {
+    for line in &lines {
         say!("  {line}");
     }
     Ok(())
@@ -165,10 +165,10 @@ pub(crate) fn leaves(cache: &Cache) -> Vec<String> {
 pub(crate) fn lets_go(report: &Report) -> Vec<String> {
     let mut rows: BTreeMap<&str, usize> = BTreeMap::new();
     report.changes().for_each(|change| *rows.entry(change.table()).or_default() += 1);
-    let told = |(table, rows)| {
-        format!("{table}: {} let go of, as more than stored_bytes are stored", count(rows, "row"))
+    let lines = |(table, rows)| {
+        format!("{table}: {} deleted, as more than stored_bytes are stored", count(rows, "row"))
     };
-    rows.into_iter().map(told).collect()
+    rows.into_iter().map(lines).collect()
 }
 
 /// Reads a schema and checks its queries too.

@@ -11,8 +11,8 @@ use backwater::{
     Cache, Delta, DeltaKind, Outcome, Query, Report, Schema, SqliteFile, Value, Watch,
 };
 
-use crate::ingest::tell;
-use crate::output::{BOLD, DIM, Rows, count, told};
+use crate::ingest::print_report;
+use crate::output::{BOLD, DIM, Rows, count, value_text};
 
 const SCHEMA: &str = include_str!("../../../demo/backwater.toml");
 const DEPARTURES: &str = include_str!("../../../demo/responses/departures.json");
@@ -43,14 +43,14 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     heading(&mut out, "1  A departures page is loaded")?;
     writeln!(
         out,
-        "The server answers with nested JSON: each sailing brings its route, two ports and its"
+        "The server answers with nested JSON: each sailing has its route, two ports and its"
     )?;
     writeln!(out, "vessel along, once more every time. The cache keeps one row of each.\n")?;
     let load = |label: &str| {
         let loaded = cache.commit(label, |tx| tx.ingest("departures", DEPARTURES));
         loaded.map(|loaded| loaded.report)
     };
-    tell(&mut out, "GET /departures", &load("departures loaded")?)?;
+    print_report(&mut out, "GET /departures", &load("departures loaded")?)?;
     writeln!(out, "\nThe page is loaded once more, as pages are:\n")?;
     let again = load("departures loaded again")?;
     writeln!(
@@ -200,7 +200,7 @@ fn follow(out: &mut impl Write, report: &Report, queries: &[Query]) -> anyhow::R
 
 /// A delta row by row, with positions counted from 1.
 fn steps(out: &mut impl Write, delta: &Delta) -> anyhow::Result<()> {
-    let values = |values: &[Value]| values.iter().map(told).collect::<Vec<_>>().join("  ");
+    let values = |values: &[Value]| values.iter().map(value_text).collect::<Vec<_>>().join("  ");
     for row in delta.rows() {
         let at = |position: Option<usize>| position.map_or(0, |position| position + 1);
         let after = row.after().map(|row| values(row.values())).unwrap_or_default();
@@ -219,8 +219,8 @@ fn steps(out: &mut impl Write, delta: &Delta) -> anyhow::Result<()> {
                     row.columns().into_iter().map(|column| -> Result<String, backwater::Error> {
                         Ok(format!(
                             "{column} {} -> {}",
-                            told(before.get(column)?),
-                            told(after.get(column)?)
+                            value_text(before.get(column)?),
+                            value_text(after.get(column)?)
                         ))
                     });
                 let columns = columns.collect::<Result<Vec<_>, _>>()?.join(", ");

@@ -49,15 +49,15 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
         samples.add(request, &*bytes).map_err(|error| error.at(&name))?;
     }
     if samples.is_empty() {
-        anyhow::bail!("there is no JSON response in {}", told(&arguments.files));
+        anyhow::bail!("there is no JSON response in {}", texts(&arguments.files));
     }
     let proposal = samples.propose();
     for refused in proposal.refused() {
-        eprintln!("kept as it comes: {refused}");
+        eprintln!("kept as it is: {refused}");
     }
     Ok(anstream::stdout().write_all(proposal.text().as_bytes())?)
 }
 
-fn told(names: &[PathBuf]) -> String {
+fn texts(names: &[PathBuf]) -> String {
     names.iter().map(|file| files::name(file)).collect::<Vec<_>>().join(", ")
 }

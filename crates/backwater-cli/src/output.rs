@@ -67,7 +67,7 @@ impl Rows {
 
     /// Writes the rows as a table, every line behind an indent.
     pub(crate) fn write_table(&self, out: &mut impl Write, indent: &str) -> io::Result<()> {
-        self.write_table_as(out, indent, |_, value| told(value))
+        self.write_table_as(out, indent, |_, value| value_text(value))
     }
 
     /// The same with what is shown of a value in a column, which may be several lines.
@@ -152,7 +152,7 @@ fn csv_field(value: &Value) -> String {
 
 /// A value as a person reads it in a table: a time without decimals that are all zero, and no
 /// letter that would break the line or steer the terminal.
-pub(crate) fn told(value: &Value) -> String {
+pub(crate) fn value_text(value: &Value) -> String {
     let text = match value {
         Value::Timestamp(time) => {
             let text = time.to_string();

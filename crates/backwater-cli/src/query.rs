@@ -38,7 +38,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
         eprintln!("no rows");
     }
     if arguments.format == Format::Table {
-        tell_missing(&query.missing(NAMED)?);
+        print_missing(&query.missing(NAMED)?);
     }
     Ok(())
 }
@@ -47,7 +47,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
 const NAMED: usize = 3;
 
 /// Also list what the answer would have needed and is not loaded.
-fn tell_missing(missing: &Missing) {
+fn print_missing(missing: &Missing) {
     if missing.count == 0 {
         return;
     }

@@ -6,7 +6,7 @@ use anyhow::{anyhow, bail};
 use backwater::{Cache, SqliteFile, Value, report::TableSummary};
 
 use crate::failure::wrong_call;
-use crate::output::{Format, Rows, count, folded, indented, report_width, told};
+use crate::output::{Format, Rows, count, folded, indented, report_width, value_text};
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
@@ -53,7 +53,7 @@ fn print_tables(cache: &Cache, format: Format) -> anyhow::Result<()> {
     let longest = tables.iter().map(|table| table.name.chars().count()).max().unwrap_or(0);
     let width = report_width().saturating_sub(longest + 32).max(30);
     rows.write_table_as(&mut anstream::stdout().lock(), "", |column, value| {
-        let text = told(value);
+        let text = value_text(value);
         if column == "fields" { folded(&text, width) } else { text }
     })?;
     Ok(())

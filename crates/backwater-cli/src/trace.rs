@@ -18,7 +18,7 @@ use serde_json::{Value as Json, json};
 use crate::check::read_schema;
 use crate::failure::wrong_call;
 use crate::files;
-use crate::output::{BOLD, DIM, count, told};
+use crate::output::{BOLD, DIM, count, value_text};
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
@@ -89,7 +89,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
                 },
             )?;
             for step in played.steps() {
-                tell(&mut out, &played, step)?;
+                print_step(&mut out, &played, step)?;
             }
             matrix::write(&mut out, &played)?;
         }
@@ -121,18 +121,18 @@ fn origins(out: &mut impl Write, cache: &Cache, row: &str) -> anyhow::Result<()>
     for origin in origins {
         write!(out, "  {:width$}  ", origin.field)?;
         match (&origin.value, &origin.commit) {
-            (None, _) => writeln!(out, "{DIM}absent: nobody has said it yet{DIM:#}")?,
+            (None, _) => writeln!(out, "{DIM}absent: no response has had it yet{DIM:#}")?,
             (Some(value), Some((number, label))) => {
-                writeln!(out, "{:24} {DIM}commit {number}, {label}{DIM:#}", told(value))?;
+                writeln!(out, "{:24} {DIM}commit {number}, {label}{DIM:#}", value_text(value))?;
             }
-            (Some(value), None) => writeln!(out, "{}", told(value))?,
+            (Some(value), None) => writeln!(out, "{}", value_text(value))?,
         }
     }
     Ok(())
 }
 
 /// One step: what it changed, and what that did to the queries that it reached.
-fn tell(out: &mut impl Write, played: &Played, step: &PlayedStep) -> anyhow::Result<()> {
+fn print_step(out: &mut impl Write, played: &Played, step: &PlayedStep) -> anyhow::Result<()> {
     if let Some((name, result, took)) = &step.read {
         let rows = count(result.len(), "row");
         let rows = match step.label == format!("{name} read") {
@@ -156,22 +156,25 @@ fn tell(out: &mut impl Write, played: &Played, step: &PlayedStep) -> anyhow::Res
         writeln!(out, "       {DIM}{change}{DIM:#}")?;
     }
     let width = played.queries().iter().map(|name| name.chars().count()).max().unwrap_or(0);
-    for (name, told) in played.queries().iter().zip(&step.outcomes) {
-        let Some(told) = told.as_ref().filter(|told| told.outcome != Outcome::Untouched) else {
+    for (name, reached) in played.queries().iter().zip(&step.outcomes) {
+        let Some(reached) =
+            reached.as_ref().filter(|reached| reached.outcome != Outcome::Untouched)
+        else {
             continue;
         };
-        let style = style(told.outcome);
-        let why = told.why.strip_prefix(told.outcome.name()).unwrap_or(&told.why);
+        let style = style(reached.outcome);
+        let why = reached.why.strip_prefix(reached.outcome.name()).unwrap_or(&reached.why);
         let why = why.strip_prefix(": ").unwrap_or(why);
         // The outcome is enough here; `--why` gives the cause.
         let what = why.split(", because ").next().unwrap_or(why);
-        let what = what.split(", but nobody watches").next().unwrap_or(what);
-        let what = if told.outcome == Outcome::Same { "nothing in the result moved" } else { what };
+        let what = what.split(", but it is not watched").next().unwrap_or(what);
+        let what =
+            if reached.outcome == Outcome::Same { "nothing in the result moved" } else { what };
         writeln!(
             out,
             "       {name:width$}  {style}{:10}{style:#}  {what}{DIM}{}{DIM:#}",
-            told.outcome.name(),
-            time(told.took),
+            reached.outcome.name(),
+            time(reached.took),
         )?;
     }
     Ok(())
@@ -196,14 +199,14 @@ fn changed(report: &Report) -> String {
             counts[verb] += 1;
         }
     }
-    let told = tables.iter().map(|(table, counts)| {
+    let counted = tables.iter().map(|(table, counts)| {
         let verbs = counts.iter().zip(["inserted", "updated", "deleted"]);
         let verbs = verbs.filter(|(count, _)| **count > 0);
-        let told: Vec<String> = verbs.map(|(count, verb)| format!("{count} {verb}")).collect();
-        format!("{table} {}", told.join(" and "))
+        let counted: Vec<String> = verbs.map(|(count, verb)| format!("{count} {verb}")).collect();
+        format!("{table} {}", counted.join(" and "))
     });
-    let told: Vec<String> = told.collect();
-    if told.is_empty() { "nothing changed".to_owned() } else { told.join(", ") }
+    let counted: Vec<String> = counted.collect();
+    if counted.is_empty() { "nothing changed".to_owned() } else { counted.join(", ") }
 }
 
 fn time(took: Option<Duration>) -> String {
@@ -238,13 +241,13 @@ fn as_json(played: &Played) -> Json {
                 .map(|change| json!({ "row": change.subject(), "change": change.to_string() }))
                 .collect();
             let outcomes = played.queries().iter().zip(&step.outcomes);
-            let outcomes = outcomes.filter_map(|(name, told)| {
-                let told = told.as_ref()?;
+            let outcomes = outcomes.filter_map(|(name, reached)| {
+                let reached = reached.as_ref()?;
                 Some(json!({
                     "query": name,
-                    "outcome": told.outcome.name(),
-                    "why": told.why,
-                    "seconds": seconds(told.took),
+                    "outcome": reached.outcome.name(),
+                    "why": reached.why,
+                    "seconds": seconds(reached.took),
                 }))
             });
             out["queries"] = outcomes.collect();

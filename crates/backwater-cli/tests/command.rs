@@ -247,7 +247,7 @@ fn every_kind_of_bad_call_or_input_has_its_message_and_exit_code() {
         .fails(2, "column \"status\" is neither grouped by nor inside an aggregate");
     world
         .query("SELECT id FROM sailing WHERE status = \"late\"", "")
-        .fails(2, "a text stands in single quotes: 'late'");
+        .fails(2, "a text is written in single quotes: 'late'");
     world.query("SELECT random() FROM sailing", "").fails(2, "function random() is not supported");
     world.query("DELETE FROM sailing", "").fails(2, "expected a SELECT statement");
     world.query("SELECT id FROM sailing WHERE id = :id", "").fails(2, "parameter :id has no value");
@@ -305,7 +305,7 @@ WHERE nam = 'x'"""
 "#,
     );
     let ran = world.run("check bad.toml");
-    let told = ran.err();
+    let reported = ran.err();
     for wanted in [
         "error: bad.toml:2:6: table \"port\" has no field \"cod\"; did you mean \"code\"?",
         "error: bad.toml:4:8: there is no type \"txt\"; expected \"int\", \"float\", \"bool\", \"text\", \"timestamp\" or \"json\"; did you mean \"text\"?",
@@ -316,9 +316,9 @@ WHERE nam = 'x'"""
         "error: bad.toml:15:11: a JSON Pointer is empty (the whole response) or begins with \"/\"",
         "error: bad.toml:16:1: a response rule has no \"tabel\"",
     ] {
-        assert!(told.contains(wanted), "should say {wanted}:\n{told}");
+        assert!(reported.contains(wanted), "should say {wanted}:\n{reported}");
     }
-    assert_eq!(told.lines().count(), 9, "one slip is one problem:\n{told}");
+    assert_eq!(reported.lines().count(), 9, "one slip is one problem:\n{reported}");
     ran.fails(1, "bad.toml");
     world.write("query.toml", "table.port = { id = 'code', fields = { code = 'text' } }\n[query]\nnames = '''\nSELECT code\nFROM port\nWHERE nam = 'x\\' '''\n");
     world
@@ -337,13 +337,13 @@ fn a_recording_becomes_rows_and_says_what_it_was_worth() {
         .says("morning.har: 11 responses, of which 8 were read by a rule")
         .says("  rule        responses  objects  new  changed  deleted  skipped\n")
         .says("  departures          2      200   39        0        0        0\n")
-        .says("2 requests brought nothing new:\n    GET /departures?port=SAL\n    GET /fleet\n")
+        .says("2 requests had nothing new:\n    GET /departures?port=SAL\n    GET /fleet\n")
         .says("2 others were not JSON, or not successful.")
         .says("No rule matches 1 request:\n    GET /tides/today\n")
         .says("15,953 bytes in 8 responses held 239 objects.")
         .says("Rows: 48 new, 5 changed, 2 deleted; 47 in the cache now.")
         .says("77 % of the objects said what was known already.")
-        .says("2 of the 8 responses brought nothing new.");
+        .says("2 of the 8 responses had nothing new.");
     assert!(!all.out().contains("tides/today  "), "{}", all.out());
     world
         .run("ingest --schema backwater.toml --cache each.db --all morning.har")
@@ -537,7 +537,7 @@ fn a_scenario_is_played_and_every_outcome_explained() {
     let demo = demo.to_str().unwrap();
     let world = World::new();
     let trace = |more: &[&str]| world.call(&[&["trace", demo], more].concat(), "");
-    let told = trace(&[])
+    let reported = trace(&[])
         .says("35 steps, 31 commits against 7 named queries")
         .says(" 24  311 is cancelled  sailing 1 deleted, booking 8 deleted")
         .says("by_status        deferred    sailing 311 was deleted")
@@ -561,10 +561,14 @@ fn a_scenario_is_played_and_every_outcome_explained() {
         serde_json::from_str(&trace(&["--format", "json"]).out()).unwrap();
     let steps = json["steps"].as_array().unwrap();
     let outcomes = |query: &str| {
-        let told = steps.iter().filter_map(|step| step["queries"].as_array()).flatten();
-        told.filter(|told| told["query"] == query && told["outcome"] != "untouched").count()
+        let reported = steps.iter().filter_map(|step| step["queries"].as_array()).flatten();
+        reported
+            .filter(|reached| reached["query"] == query && reached["outcome"] != "untouched")
+            .count()
     };
-    for line in told.out().lines().skip_while(|line| !line.starts_with("commit ")).skip(1).take(7) {
+    for line in
+        reported.out().lines().skip_while(|line| !line.starts_with("commit ")).skip(1).take(7)
+    {
         let query = line.split_whitespace().next().unwrap();
         let letters = line.chars().skip(17).filter(|c| "MR=d!".contains(*c)).count();
         assert_eq!(outcomes(query), letters, "{line}");
@@ -687,11 +691,11 @@ fn a_cache_file_is_looked_through_and_held_against_a_schema() {
     world
         .run("check small.toml --cache cache.db")
         .says("  the rows of sailing are dated from now on")
-        .says("  sailing: 29 rows let go of, as more than stored_bytes are stored\n");
+        .says("  sailing: 29 rows deleted, as more than stored_bytes are stored\n");
     assert_eq!(fs::read(world.path("cache.db")).unwrap(), before);
     fs::copy(world.path("cache.db"), world.path("small.db")).unwrap();
     let ran = world.run("ingest --schema small.toml --cache small.db --as fleet fleet.json");
-    assert_eq!(ran.err(), "sailing: 29 rows let go of, as more than stored_bytes are stored\n");
+    assert_eq!(ran.err(), "sailing: 29 rows deleted, as more than stored_bytes are stored\n");
     ran.says("fleet.json");
     world.write("lossy.toml", schema.replace("status = \"text\"", "status = \"int\""));
     world.run("check lossy.toml --cache cache.db").fails(1, "cannot be int without loss");
@@ -798,8 +802,11 @@ fn what_can_be_taken_in_is() {
             let mut command = std::process::Command::new(assert_cmd::cargo::cargo_bin("backwater"));
             let command = command.current_dir(world.0.path()).args(call);
             let output = command.stdout(full.try_clone().unwrap()).output().unwrap();
-            let told = String::from_utf8_lossy(&output.stderr).into_owned();
-            assert!(told.contains("No space left") && !told.contains("panicked"), "{told}");
+            let reported = String::from_utf8_lossy(&output.stderr).into_owned();
+            assert!(
+                reported.contains("No space left") && !reported.contains("panicked"),
+                "{reported}"
+            );
         }
     }
 }

@@ -395,7 +395,7 @@ fn check(input: &DeriveInput, whole: &Whole, parts: &[Part<'_>]) -> Result<()> {
         (Some(_), true, _) => "a part of another struct's table is no table of one row itself",
         (Some(_), _, 1..) => "the id is that of the whole struct: leave out `id`",
         (Some(_), ..) if whole.name.is_some() || !whole.options.is_empty() => {
-            "what is said of the table stands at the whole struct"
+            "options of the table belong to the whole struct"
         }
         (None, true, 1..) => "a one-row table needs no id: leave out `id` or `one_row`",
         (None, false, 0) => {

@@ -36,7 +36,7 @@ pub(crate) fn derive(input: &DeriveInput) -> Result<TokenStream> {
             (Fields::Unit, false) => {
                 let text = text.unwrap_or_else(|| snake(&ident.to_string()));
                 if texts.contains(&text) {
-                    return Err(Error::new_spanned(ident, format!("{text:?} stands here twice")));
+                    return Err(Error::new_spanned(ident, format!("{text:?} is here twice")));
                 }
                 texts.push(text);
                 variants.push(ident);
@@ -53,7 +53,7 @@ pub(crate) fn derive(input: &DeriveInput) -> Result<TokenStream> {
     }
     let ident = &input.ident;
     let known = if other.is_some() { Vec::new() } else { texts.clone() };
-    let (told, found) = match other {
+    let (text, found) = match other {
         Some(other) => (
             quote!(Self::#other(text) => text,),
             quote!(text => Self::#other(::core::convert::From::from(text)),),
@@ -67,7 +67,7 @@ pub(crate) fn derive(input: &DeriveInput) -> Result<TokenStream> {
             fn text(&self) -> &str {
                 match self {
                     #(Self::#variants => #texts,)*
-                    #told
+                    #text
                 }
             }
 
@@ -135,7 +135,7 @@ fn numbers(of: &DataEnum) -> Result<Option<Numbers<'_>>> {
                 if found.known.iter().any(|(_, known)| *known == number) {
                     return Err(Error::new_spanned(
                         &variant.ident,
-                        format!("{number} stands here twice"),
+                        format!("{number} is here twice"),
                     ));
                 }
                 found.known.push((&variant.ident, number));
@@ -164,7 +164,7 @@ fn of_numbers(ident: &Ident, of: &Numbers<'_>) -> TokenStream {
         Some(_) => quote!(__backwater::made::Kind::Int),
         None => quote!(__backwater::made::Kind::OneOfNumbers(&[#(#numbers),*])),
     };
-    let (told, found) = match of.other {
+    let (text, found) = match of.other {
         Some(other) => {
             (quote!(#ident::#other(number) => *number,), quote!(number => #ident::#other(number),))
         }
@@ -178,7 +178,7 @@ fn of_numbers(ident: &Ident, of: &Numbers<'_>) -> TokenStream {
             fn from(value: &#ident) -> i64 {
                 match value {
                     #(#ident::#variants => #numbers,)*
-                    #told
+                    #text
                 }
             }
         }

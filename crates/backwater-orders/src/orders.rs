@@ -19,19 +19,21 @@ fn tried(orders: impl Fn() + Send + Sync + 'static) {
 /// Threads that push and deliver: when all are done, all was delivered, once, by one at a time,
 /// each thread's news in their order.
 #[test]
-fn what_is_queued_is_told_once_and_in_order() {
+fn what_is_queued_is_delivered_once_and_in_order() {
     tried(|| {
         let queue = Arc::new(Queue::default());
-        let (told, telling) = (Arc::new(Mutex::new(Vec::new())), Arc::new(AtomicUsize::new(0)));
+        let (delivered, delivering) =
+            (Arc::new(Mutex::new(Vec::new())), Arc::new(AtomicUsize::new(0)));
         let work = |from: usize| {
-            let (queue, told, telling) = (queue.clone(), told.clone(), telling.clone());
+            let (queue, delivered, delivering) =
+                (queue.clone(), delivered.clone(), delivering.clone());
             move || {
                 for news in [from, from + 1] {
                     queue.push(news);
-                    queue.tell(|news| {
-                        assert_eq!(telling.fetch_add(1, Ordering::SeqCst), 0);
-                        told.lock().unwrap().push(*news);
-                        telling.fetch_sub(1, Ordering::SeqCst);
+                    queue.deliver(|news| {
+                        assert_eq!(delivering.fetch_add(1, Ordering::SeqCst), 0);
+                        delivered.lock().unwrap().push(*news);
+                        delivering.fetch_sub(1, Ordering::SeqCst);
                     });
                 }
             }
@@ -39,39 +41,42 @@ fn what_is_queued_is_told_once_and_in_order() {
         let other = thread::spawn(work(10));
         work(20)();
         other.join().unwrap();
-        let told = told.lock().unwrap();
+        let delivered = delivered.lock().unwrap();
         let of = |from: usize| {
-            told.iter().copied().filter(|news| news / 10 == from / 10).collect::<Vec<_>>()
+            delivered.iter().copied().filter(|news| news / 10 == from / 10).collect::<Vec<_>>()
         };
-        assert_eq!((told.len(), of(10), of(20)), (4, vec![10, 11], vec![20, 21]));
+        assert_eq!((delivered.len(), of(10), of(20)), (4, vec![10, 11], vec![20, 21]));
     });
 }
 
 /// News that a delivery pushes are delivered as well, after the present one.
 #[test]
-fn what_telling_brings_is_told_later() {
+fn what_a_delivery_pushes_is_delivered_later() {
     tried(|| {
         let queue = Arc::new(Queue::default());
-        let told = Arc::new(Mutex::new(Vec::new()));
+        let delivered = Arc::new(Mutex::new(Vec::new()));
         let work = |news: usize| {
-            let (queue, told) = (queue.clone(), told.clone());
+            let (queue, delivered) = (queue.clone(), delivered.clone());
             move || {
                 queue.push(news);
-                queue.tell(|news| {
+                queue.deliver(|news| {
                     if *news < 100 {
                         queue.push(*news * 100);
-                        queue.tell(|_| unreachable!("somebody is telling already"));
+                        queue.deliver(|_| unreachable!("another thread is delivering already"));
                     }
-                    told.lock().unwrap().push(*news);
+                    delivered.lock().unwrap().push(*news);
                 });
             }
         };
         let other = thread::spawn(work(1));
         work(2)();
         other.join().unwrap();
-        let told = told.lock().unwrap();
-        let place = |of: usize| told.iter().position(|news| *news == of).unwrap();
-        assert!(told.len() == 4 && place(1) < place(100) && place(2) < place(200), "{told:?}");
+        let delivered = delivered.lock().unwrap();
+        let place = |of: usize| delivered.iter().position(|news| *news == of).unwrap();
+        assert!(
+            delivered.len() == 4 && place(1) < place(100) && place(2) < place(200),
+            "{delivered:?}"
+        );
     });
 }
 

@@ -10,7 +10,7 @@ use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::Schema;
 use crate::storage::{
-    Damage, Handler, How, Opened, Persister, Step, StepFn, Storage, WhenDamaged, open,
+    Damage, Handler, How, MigrationStep, Opened, Persister, StepFn, Storage, WhenDamaged, open,
 };
 use crate::table::{Snapshot, State};
 use crate::trace::PanicHandler;
@@ -124,7 +124,7 @@ impl CacheBuilder {
         run: impl Fn(&Snapshot, &mut Transaction) -> Result<()> + Send + Sync + 'static,
     ) -> Self {
         let run: StepFn = Box::new(run);
-        self.how.steps.add(Step { number, name: name.into(), run });
+        self.how.steps.add(MigrationStep { number, name: name.into(), run });
         self
     }
 

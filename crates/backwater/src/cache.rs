@@ -12,7 +12,7 @@ use std::sync::Arc;
 
 use crate::builder::{CacheBuilder, Settings};
 use crate::change::{Changes, Transaction};
-use crate::commit::{Core, Kind, Written};
+use crate::commit::{CommitKind, Core, Written};
 use crate::derived::{Derived, DerivedBy, Reader};
 use crate::error::{Error, ErrorKind, Result, of_another_cache};
 use crate::query::{Delta, Engine, Query, QueryResult};
@@ -64,9 +64,9 @@ pub use rehydrate::{Opening, Readiness, TableSet};
 /// # Ok::<(), backwater::Error>(())
 /// ```
 #[derive(Clone)]
-pub struct Cache(Arc<Inner>, #[cfg(feature = "threads")] Option<Arc<rehydrate::Background>>);
+pub struct Cache(Arc<CacheInner>, #[cfg(feature = "threads")] Option<Arc<rehydrate::Background>>);
 
-struct Inner {
+struct CacheInner {
     core: Core,
     schema_changes: Vec<SchemaChange>,
     /// Loads the rows of tables.
@@ -134,7 +134,7 @@ impl Cache {
         let persister = (persister, settings.writes_by_itself);
         let watchers = Watchers::new(settings.on_panic);
         let core = Core::new((state, commit), engine, ring, settings.clock, persister, watchers);
-        let inner = Inner { core, schema_changes, rehydrating: InTurn::default() };
+        let inner = CacheInner { core, schema_changes, rehydrating: InTurn::default() };
         #[cfg(feature = "threads")]
         return Self(Arc::new(inner), None);
         #[cfg(not(feature = "threads"))]
@@ -262,7 +262,7 @@ impl Cache {
         if writing.state.has_unready()
             && let Some(persister) = &core.persister
         {
-            tx = tx.with_source(persister.clone());
+            tx = tx.with_on_demand(persister.clone());
         }
         let paused = writing.pause();
         let value = write(&mut tx)?;
@@ -274,16 +274,16 @@ impl Cache {
         }
         let mut writing = paused.go_on();
         writing.remembered = std::mem::take(&mut tx.remembered);
-        let (brought, withdrawal) = (tx.take_brought(), tx.take_withdrawal());
-        let came = tx.take_rehydrated();
+        let (received, withdrawal) = (tx.take_received(), tx.take_withdrawal());
+        let loaded = tx.take_rehydrated();
         let (changes, ingested) = tx.finish();
-        let came = came.map(|(here, tables)| self.put_in_place(&mut writing, here, &tables));
-        let kind = Kind::Written(Written { ingested, withdrawal, brought });
+        let loaded = loaded.map(|(here, tables)| self.put_in_place(&mut writing, here, &tables));
+        let kind = CommitKind::Written(Written { ingested, withdrawal, received });
         let report = core.make(&mut writing, (label.into(), watch), changes, kind);
         core.wake_writer();
-        core.tell(writing, &came.iter().chain([&report]).collect::<Vec<_>>());
-        if came.is_some() {
-            self.end_coming_or_tell();
+        core.deliver(writing, &loaded.iter().chain([&report]).collect::<Vec<_>>());
+        if loaded.is_some() {
+            self.end_loading_or_report();
         }
         Ok(Committed { value, report })
     }
@@ -493,7 +493,7 @@ impl Cache {
     /// cache.commit("one came", |tx| tx.insert("t", [("id", 1)]))?;
     /// assert_eq!(
     ///     cache.why(&all, 1)?,
-    ///     "deferred: t 1 was inserted, but nobody watches; it catches up when it is read",
+    ///     "deferred: t 1 was inserted, but it is not watched; it catches up on its next read",
     /// );
     /// assert!(cache.why(&all, 2).is_err());
     /// # Ok::<(), backwater::Error>(())
@@ -811,9 +811,9 @@ impl Cache {
         }
         writing.engine.extend(&schema);
         let changes = Changes::none(state);
-        let report = core.make(&mut writing, (label.into(), watch), changes, Kind::Declared);
+        let report = core.make(&mut writing, (label.into(), watch), changes, CommitKind::Declared);
         core.wake_writer();
-        core.tell(writing, &[&report]);
+        core.deliver(writing, &[&report]);
         Ok(report)
     }
 

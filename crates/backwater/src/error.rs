@@ -20,10 +20,10 @@ use std::sync::Arc;
 /// assert!(error.to_string().contains("did you mean \"text\"?"));
 /// ```
 #[derive(Clone)]
-pub struct Error(Box<Inner>);
+pub struct Error(Box<ErrorInner>);
 
 #[derive(Clone)]
-struct Inner {
+struct ErrorInner {
     kind: ErrorKind,
     place: String,
     message: String,
@@ -103,7 +103,7 @@ impl Error {
     /// # Ok::<(), Error>(())
     /// ```
     pub fn new(kind: ErrorKind, message: impl Into<String>) -> Self {
-        Self(Box::new(Inner {
+        Self(Box::new(ErrorInner {
             kind,
             place: String::new(),
             message: message.into(),

@@ -9,7 +9,7 @@ use crate::cache::Cache;
 use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::ingest::Request;
-use crate::query::{KeptUp, Outcome, Query, QueryResult};
+use crate::query::{KeepCurrent, Outcome, Query, QueryResult};
 use crate::trace::Report;
 use crate::value::{Stopwatch, Value};
 
@@ -55,11 +55,11 @@ use crate::value::{Stopwatch, Value};
 #[derive(Debug, Clone)]
 pub struct Scenario {
     schema: Option<String>,
-    steps: Vec<Step>,
+    steps: Vec<ScenarioStep>,
 }
 
 #[derive(Debug, Clone)]
-struct Step {
+struct ScenarioStep {
     place: String,
     label: String,
     does: Does,
@@ -156,7 +156,7 @@ impl Played {
             Error::new(ErrorKind::UnknownName, message).help(format!("its commits are 1 to {last}"))
         })?;
         Ok(match &step.outcomes[place] {
-            Some(told) => told.why.clone(),
+            Some(reached) => reached.why.clone(),
             None => format!("{query} was not there yet: its parameters had no values"),
         })
     }
@@ -194,7 +194,7 @@ impl Scenario {
                 continue;
             }
             let (label, does) = step(members).map_err(fail)?;
-            scenario.steps.push(Step { place, label, does });
+            scenario.steps.push(ScenarioStep { place, label, does });
         }
         Ok(scenario)
     }
@@ -270,7 +270,7 @@ struct OnStage {
     name: String,
     params: Vec<String>,
     query: Option<Query>,
-    kept: Option<KeptUp>,
+    kept: Option<KeepCurrent>,
 }
 
 impl<'c> Stage<'c> {
@@ -295,13 +295,17 @@ impl<'c> Stage<'c> {
             });
             let Some(values) = values.collect::<Option<Vec<_>>>() else { continue };
             let defined = self.cache.query(&query.name, values)?;
-            query.kept = Some(defined.keep_up());
+            query.kept = Some(defined.subscribe());
             query.query = Some(defined);
         }
         Ok(())
     }
 
-    fn play(&mut self, step: &Step, read: &mut dyn FnMut(&str) -> Result<Vec<u8>>) -> Result<()> {
+    fn play(
+        &mut self,
+        step: &ScenarioStep,
+        read: &mut dyn FnMut(&str) -> Result<Vec<u8>>,
+    ) -> Result<()> {
         let mut body = |body: &Body| match body {
             Body::Here(text) => Ok(text.clone().into_bytes()),
             Body::File(file) => read(file),
@@ -327,13 +331,13 @@ impl<'c> Stage<'c> {
             Does::Read(name) => self.read(label, name),
             Does::Leave(name) => {
                 self.find(name)?.kept = None;
-                self.told(label);
+                self.note_step(label);
                 Ok(())
             }
             Does::Watch(name) => {
                 let query = self.find(name)?;
-                query.kept = query.query.as_ref().map(Query::keep_up);
-                self.told(label);
+                query.kept = query.query.as_ref().map(Query::subscribe);
+                self.note_step(label);
                 Ok(())
             }
         }
@@ -364,7 +368,7 @@ impl<'c> Stage<'c> {
     }
 
     /// A step that is no commit.
-    fn told(&mut self, label: String) {
+    fn note_step(&mut self, label: String) {
         self.played.push(PlayedStep { label, report: None, outcomes: Vec::new(), read: None });
     }
 
@@ -392,7 +396,7 @@ impl<'c> Stage<'c> {
         }
         self.define()?;
         if self.played.len() == before {
-            self.told(label.to_owned());
+            self.note_step(label.to_owned());
         }
         Ok(())
     }
@@ -444,7 +448,7 @@ fn step(mut members: Map<String, Json>) -> Result<(String, Does)> {
         Json::String(text) => Ok(text.clone()),
         _ => Err(wrong(&format!("\"{name}\" is the name of {what}"))),
     };
-    let (told, does) = match *name {
+    let (described, does) = match *name {
         "ingest" => {
             let file = text(&of, "a file")?;
             let request = Box::new(request(&mut members)?);
@@ -465,9 +469,9 @@ fn step(mut members: Map<String, Json>) -> Result<(String, Does)> {
             };
             let values = values.into_iter().map(|(name, value)| Ok((name, scalar(value)?)));
             let values = values.collect::<Result<Vec<_>>>()?;
-            let told: Vec<String> =
+            let described: Vec<String> =
                 values.iter().map(|(name, value)| format!(":{name} = {value}")).collect();
-            (told.join(", "), Does::Set(values))
+            (described.join(", "), Does::Set(values))
         }
         "read" => (format!("{} read", text(&of, "a query")?), Does::Read(text(&of, "a query")?)),
         "leave" => (format!("{} left", text(&of, "a query")?), Does::Leave(text(&of, "a query")?)),
@@ -475,7 +479,7 @@ fn step(mut members: Map<String, Json>) -> Result<(String, Does)> {
     };
     match members.keys().next() {
         Some(name) => Err(wrong(&format!("this step takes no \"{name}\""))),
-        None => Ok((label.unwrap_or(told), does)),
+        None => Ok((label.unwrap_or(described), does)),
     }
 }
 

@@ -130,7 +130,7 @@ pub fn check_storage<S: Storage + 'static>(open: impl Fn() -> S) -> Result<()> {
             _ => builder_of_it.load_first(["sailing"]).load_rest_on_demand(),
         };
         let cache =
-            cache.build().map_err(|error| told(round, "it cannot be opened again", error))?;
+            cache.build().map_err(|error| in_round(round, "it cannot be opened again", error))?;
         let known = builder().storage(judge.clone()).build()?;
         for cache in [&cache, &known] {
             let ports = if schema == &first { "port" } else { "harbour" };
@@ -138,8 +138,10 @@ pub fn check_storage<S: Storage + 'static>(open: impl Fn() -> S) -> Result<()> {
                 tx.merge(ports, (("code", "first"), ("name", format!("{round}"))))
             })?;
         }
-        cache.flush().map_err(|error| told(round, "it did not take a batch", error))?;
-        cache.rehydrate(..).map_err(|error| told(round, "a table cannot be read later", error))?;
+        cache.flush().map_err(|error| in_round(round, "it did not take a batch", error))?;
+        cache
+            .rehydrate(..)
+            .map_err(|error| in_round(round, "a table cannot be read later", error))?;
         compare(&cache, &known, round, "what it gave back is not what it was given")?;
         if cache.opening().schema_changes != known.opening().schema_changes {
             return broken(format!("round {round}: it did not carry over what the judge does"));
@@ -151,20 +153,20 @@ pub fn check_storage<S: Storage + 'static>(open: impl Fn() -> S) -> Result<()> {
                 cache.commit("written", |tx| write(tx, &mut dice))?;
             }
             if dice.roll(2) == 0 {
-                cache.flush().map_err(|error| told(round, "it did not take a batch", error))?;
+                cache.flush().map_err(|error| in_round(round, "it did not take a batch", error))?;
             }
         }
         if round == 45 {
             cache.clear("signed out")?;
             known.clear("signed out")?;
         }
-        cache.flush().map_err(|error| told(round, "it did not take a batch", error))?;
+        cache.flush().map_err(|error| in_round(round, "it did not take a batch", error))?;
         known.flush()?;
     }
     overtaken(&open)
 }
 
-fn told(round: usize, what: &str, error: Error) -> Error {
+fn in_round(round: usize, what: &str, error: Error) -> Error {
     Error::new(ErrorKind::Caller, format!("round {round}: {what}"))
         .caused_by(error.clone())
         .help(error.to_string())

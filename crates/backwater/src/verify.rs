@@ -39,13 +39,13 @@ pub struct VerifiedQuery {
     /// Its name.
     pub name: String,
     /// How many sets of values its parameters were given.
-    pub asked: usize,
+    pub tried: usize,
     /// How many rows were compared.
     pub rows: usize,
     /// The first difference, in words.
     pub difference: Option<String>,
     /// Why SQLite could not evaluate it.
-    pub not_asked: Option<String>,
+    pub not_tried: Option<String>,
 }
 
 impl SqliteFile {
@@ -84,12 +84,11 @@ impl SqliteFile {
         let file = connect(path).map_err(at)?;
         let schema = cache.schema();
         file.execute_batch(&views(&schema)).map_err(at)?;
-        let told: String =
+        let verdict: String =
             file.query_row("PRAGMA integrity_check", [], |row| row.get(0)).map_err(at)?;
-        if told != "ok" {
-            return Err(
-                Error::new(ErrorKind::Damaged, format!("SQLite says: {told}")).at(path.display())
-            );
+        if verdict != "ok" {
+            return Err(Error::new(ErrorKind::Damaged, format!("SQLite says: {verdict}"))
+                .at(path.display()));
         }
         let samples = samples(&cache);
         let queries = schema.query_names().map(|name| verify_query(&cache, &file, name, &samples));
@@ -165,10 +164,10 @@ fn samples(cache: &Cache) -> Vec<Value> {
 fn verify_query(cache: &Cache, file: &Connection, name: &str, samples: &[Value]) -> VerifiedQuery {
     let mut verified = VerifiedQuery {
         name: name.to_owned(),
-        asked: 0,
+        tried: 0,
         rows: 0,
         difference: None,
-        not_asked: None,
+        not_tried: None,
     };
     let schema = cache.schema();
     let sql = schema.query(name).unwrap_or_default();
@@ -207,12 +206,12 @@ fn verify_query(cache: &Cache, file: &Connection, name: &str, samples: &[Value])
                 return verified;
             }
             Err(error) => {
-                verified.not_asked = Some(error.to_string());
+                verified.not_tried = Some(error.to_string());
                 return verified;
             }
         }
-        verified.asked += 1;
-        if verified.asked == TRIALS || with_rows == WITH_ROWS {
+        verified.tried += 1;
+        if verified.tried == TRIALS || with_rows == WITH_ROWS {
             break;
         }
     }
@@ -232,7 +231,7 @@ fn compare(
     };
     let mut ours: Vec<Vec<String>> = ours
         .rows()
-        .map(|row| row.values().iter().map(|value| told(&stored(value))).collect())
+        .map(|row| row.values().iter().map(|value| rendered(&stored(value))).collect())
         .collect();
     let mut statement = file.prepare(sql)?;
     for (name, value) in values.iter() {
@@ -245,7 +244,7 @@ fn compare(
     let mut theirs = Vec::new();
     while let Some(row) = rows.next()? {
         let values = (0..columns)
-            .map(|place| row.get::<_, rusqlite::types::Value>(place).map(|value| told(&value)));
+            .map(|place| row.get::<_, rusqlite::types::Value>(place).map(|value| rendered(&value)));
         theirs.push(values.collect::<rusqlite::Result<Vec<String>>>()?);
     }
     // What SQLite leaves open, the order of equals, is fixed here.
@@ -279,7 +278,7 @@ fn stored(value: &Value) -> rusqlite::types::Value {
 }
 
 /// A value for comparison: sums of floats may differ in their last digits.
-fn told(value: &rusqlite::types::Value) -> String {
+fn rendered(value: &rusqlite::types::Value) -> String {
     match value {
         rusqlite::types::Value::Real(number) => format!("{number:.9e}"),
         other => format!("{other:?}"),

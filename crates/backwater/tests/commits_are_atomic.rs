@@ -118,9 +118,9 @@ fn changes_are_net() {
         tx.update("account", 4, [("bank", "Tarn Savings")])
     });
     let report = report.unwrap();
-    let told: Vec<String> = report.changes().map(|change| change.to_string()).collect();
+    let reported: Vec<String> = report.changes().map(|change| change.to_string()).collect();
     assert_eq!(
-        told,
+        reported,
         [
             "account 3: cents 100 -> absent, note absent -> new",
             "account 4: bank absent -> Tarn Savings"

@@ -230,12 +230,12 @@ fn replayed(schema: &Schema, commits: &[(Vec<Write>, bool)]) -> Cache {
     cache
 }
 
-/// Plays steps beside the model; `is_told` says whether the model holds with these commits, of which
+/// Plays steps beside the model; `is_held` says whether the model holds with these commits, of which
 /// those from a place on were made while, or before, another one was withdrawn.
 fn play(
     on_delete: bool,
     steps: &[Step],
-    is_told: impl Fn(&[(Vec<Write>, bool)], usize) -> bool,
+    is_held: impl Fn(&[(Vec<Write>, bool)], usize) -> bool,
 ) -> std::result::Result<(), TestCaseError> {
     let text = |text: &str| match on_delete {
         true => text.to_owned(),
@@ -276,7 +276,7 @@ fn play(
             }),
             Step::Withdraw(_) | Step::Declare | Step::Drop(_) => continue,
         }
-        if is_told(&commits, first) {
+        if is_held(&commits, first) {
             prop_assert_eq!(image(&cache), image(&replayed(&schema, &commits)), "{:?}", step);
         }
     }

@@ -116,8 +116,8 @@ fn for_a_first_result() {
         let (fresh, mut lines) = (Cache::new(schema()), Vec::new());
         cache.snapshot().export(&mut lines).unwrap();
         fresh.commit("copied", |tx| tx.import(&lines)).unwrap();
-        let told = fresh.query(sql, ()).unwrap().read().unwrap();
-        assert_eq!(query.read().unwrap(), told, "{sql}");
+        let reported = fresh.query(sql, ()).unwrap().read().unwrap();
+        assert_eq!(query.read().unwrap(), reported, "{sql}");
         cache.commit("after that", |tx| tx.merge("a", [("id", 5), ("n", 1000)])).unwrap();
         fresh.commit("after that", |tx| tx.merge("a", [("id", 5), ("n", 1000)])).unwrap();
         assert_eq!(query.read().unwrap(), fresh.query(sql, ()).unwrap().read().unwrap(), "{sql}");

@@ -111,7 +111,7 @@ fn entries_of_a_to_many_link_follow_too() {
     let cache = Cache::new(schema.unwrap());
     let stops =
         cache.query("SELECT position, target FROM route_stops WHERE owner = 4", ()).unwrap();
-    let told = || {
+    let reported = || {
         stops
             .read()
             .unwrap()
@@ -133,7 +133,7 @@ fn entries_of_a_to_many_link_follow_too() {
             )
         })
         .unwrap();
-    assert_eq!(told(), ["EEL", "SAL", "EEL", "NOR"]);
+    assert_eq!(reported(), ["EEL", "SAL", "EEL", "NOR"]);
 
     let held = cache.commit("a port closed", |tx| tx.delete("port", "SAL")).unwrap_err();
     assert_eq!(held.kind(), ErrorKind::Row);
@@ -146,7 +146,7 @@ fn entries_of_a_to_many_link_follow_too() {
     cache
         .commit("two ports closed", |tx| tx.delete("port", "EEL").and(tx.delete("port", "NOR")))
         .unwrap();
-    assert_eq!(told(), ["SAL"]);
+    assert_eq!(reported(), ["SAL"]);
     assert_eq!(
         cache.snapshot().get("route", 4).unwrap().unwrap().get("stops").unwrap(),
         Some(Value::Int(1))

@@ -138,7 +138,7 @@ fn step() -> impl Strategy<Value = Step> {
 }
 
 /// A number that differs for most things.
-fn told(of: impl std::fmt::Debug) -> u64 {
+fn reported(of: impl std::fmt::Debug) -> u64 {
     format!("{of:?}").bytes().fold(7, |all, byte| all.wrapping_mul(31).wrapping_add(byte.into()))
 }
 
@@ -286,7 +286,7 @@ fn run(
             _ => {
                 let given = world.give(step, others)?;
                 note(step, &given);
-                number = number.wrapping_mul(31).wrapping_add(told(given));
+                number = number.wrapping_mul(31).wrapping_add(reported(given));
             }
         }
     }
@@ -473,7 +473,7 @@ fn track(
                 }
                 let given = world.give(step, others).unwrap();
                 noted.push((step.clone(), world.tell(step, others)));
-                value = value.wrapping_mul(31).wrapping_add(told(given));
+                value = value.wrapping_mul(31).wrapping_add(reported(given));
             }
         }
     }

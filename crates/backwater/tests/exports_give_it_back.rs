@@ -56,21 +56,21 @@ proptest! {
         let mut document = Vec::new();
         cache.snapshot().export_jsonapi(None, &mut document).unwrap();
         let document: serde_json::Value = serde_json::from_slice(&document).unwrap();
-        let mut told: Vec<String> = document["data"].as_array().unwrap().iter()
+        let mut reported: Vec<String> = document["data"].as_array().unwrap().iter()
             .map(|row| format!("{} {}", row["type"].as_str().unwrap(), row["id"].as_str().unwrap()))
             .collect();
         let snapshot = cache.snapshot();
         let mut expected: Vec<String> = ["port", "sailing", "booking"].iter()
             .flat_map(|table| snapshot.rows(table).unwrap().map(move |row| format!("{table} {}", row.id().unwrap())))
             .collect();
-        told.sort();
+        reported.sort();
         expected.sort();
-        prop_assert_eq!(told, expected);
+        prop_assert_eq!(reported, expected);
     }
 }
 
 #[test]
-fn what_is_no_export_is_told_with_its_line_and_leaves_nothing() {
+fn what_is_no_export_is_refused_with_its_line_and_leaves_nothing() {
     let cache = Cache::new(whole());
     for (text, said) in [
         ("{\"port\":{\"code\":\"SAL\"}}\nnot this", "line 2: this is no row"),

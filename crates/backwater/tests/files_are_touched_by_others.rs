@@ -21,7 +21,7 @@ fn schema() -> Schema {
 struct World {
     cache: Cache,
     path: PathBuf,
-    told: Arc<Mutex<Vec<String>>>,
+    reported: Arc<Mutex<Vec<String>>>,
     folder: tempfile::TempDir,
 }
 
@@ -79,8 +79,8 @@ impl World {
     fn new(ending: &str, when: WhenDamaged) -> Self {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join(format!("ports.{ending}"));
-        let told = Arc::new(Mutex::new(Vec::new()));
-        let seen = told.clone();
+        let reported = Arc::new(Mutex::new(Vec::new()));
+        let seen = reported.clone();
         let cache = Cache::builder()
             .schema(schema())
             .storage(Any(storage(&path)))
@@ -89,7 +89,7 @@ impl World {
             .write_when_flushed()
             .build()
             .unwrap();
-        let world = Self { cache, path, told, folder };
+        let world = Self { cache, path, reported, folder };
         for number in 0..300 {
             world.open(number);
         }
@@ -126,8 +126,8 @@ fn a_file_that_is_gone_is_written_anew() {
             }
             world.open(1000);
             world.cache.flush().unwrap();
-            let told = world.told.lock().unwrap().join("\n");
-            assert!(told.contains("it was removed or renamed while it was open"), "{told}");
+            let reported = world.reported.lock().unwrap().join("\n");
+            assert!(reported.contains("it was removed or renamed while it was open"), "{reported}");
             world.open(1001);
             let folder = world.end_whole();
             if is_renamed {
@@ -242,8 +242,8 @@ fn what_others_made_of_it_is_set_aside_by_choice() {
         let touched = fs::read(&world.path).unwrap();
         world.open(1000);
         world.cache.flush().unwrap();
-        let told = world.told.lock().unwrap().join("\n");
-        assert!(told.contains(said), "{told}");
+        let reported = world.reported.lock().unwrap().join("\n");
+        assert!(reported.contains(said), "{reported}");
         let Some(Damage::SetAside { name, .. }) = world.cache.opening().damage else { panic!() };
         assert_eq!(fs::read(name).unwrap(), touched);
         world.end_whole();

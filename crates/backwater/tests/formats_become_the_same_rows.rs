@@ -161,9 +161,9 @@ fn what_a_graphql_server_could_not_tell_stays_as_it_was() {
     let report = read(&cache, "graph", &broken.to_string()).unwrap();
     assert_eq!(report.changes().count(), 0, "{:?}", report.changes().collect::<Vec<_>>());
     assert_eq!(dump(&cache), before);
-    let told: Vec<&str> =
+    let reported: Vec<&str> =
         report.ingested()[0].skipped.iter().map(|it| it.pointer.as_str()).collect();
-    assert_eq!(told[1], "/data/sailings/edges/0/node/ship/name");
+    assert_eq!(reported[1], "/data/sailings/edges/0/node/ship/name");
     assert_eq!(
         report.ingested()[0].skipped[1].problem,
         "the server could not tell: the harbour is closed"
@@ -273,10 +273,10 @@ fn what_is_wrong_in_a_format_has_its_place() {
         error.to_string().starts_with("line 2: /id: it is not JSON at line 2 column 8"),
         "{error}"
     );
-    let told = Schema::parse("s.toml", "table.t = { id = 'a', fields = { a = 'int' } }\nresponse.r = { format = 'json:api', table = 't', records = '/x' }").unwrap_err();
+    let reported = Schema::parse("s.toml", "table.t = { id = 'a', fields = { a = 'int' } }\nresponse.r = { format = 'json:api', table = 't', records = '/x' }").unwrap_err();
     assert!(
-        told.to_string().contains("the records of a JSON:API document are its primary data"),
-        "{told}"
+        reported.to_string().contains("the records of a JSON:API document are its primary data"),
+        "{reported}"
     );
 }
 

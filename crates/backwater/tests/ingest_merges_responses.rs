@@ -344,9 +344,9 @@ fn errors_name_the_place_what_was_found_and_what_was_expected() {
     ];
     for (response, wanted) in cases {
         let error = cache().commit("page loaded", |tx| tx.ingest("page", &response)).unwrap_err();
-        let told = error.to_string();
-        assert!(told.contains(wanted), "{told}\nshould hold: {wanted}");
-        assert!(told.ends_with("read by rule \"page\""), "{told}");
+        let reported = error.to_string();
+        assert!(reported.contains(wanted), "{reported}\nshould hold: {wanted}");
+        assert!(reported.ends_with("read by rule \"page\""), "{reported}");
     }
 }
 
@@ -467,11 +467,11 @@ fn what_a_schema_asks_for_is_asked_of_responses() {
     let cache = Cache::new(Schema::parse("test.toml", ASKING).unwrap());
     let fine = r#"{"id": 1, "name": "x", "status": null, "mate": {"id": 2}, "about": {"type": "port", "code": "SAL"}}"#;
     cache.commit("vessel loaded", |tx| tx.ingest("vessel", fine)).unwrap();
-    let told = format!("{:?}", cache.snapshot().get("vessel", 1).unwrap().unwrap());
+    let reported = format!("{:?}", cache.snapshot().get("vessel", 1).unwrap().unwrap());
     assert!(
-        told.contains(r#""state": Null, "since": Null"#)
-            && told.contains(r#""about_type": Text("port")"#),
-        "{told}"
+        reported.contains(r#""state": Null, "since": Null"#)
+            && reported.contains(r#""about_type": Text("port")"#),
+        "{reported}"
     );
     let refused = [
         [("name", Value::Null)],
@@ -481,9 +481,9 @@ fn what_a_schema_asks_for_is_asked_of_responses() {
     ];
     for fields in refused {
         let id = if fields[0].0 == "about" { 2 } else { 1 };
-        let told =
+        let reported =
             cache.commit("by hand", |tx| tx.update("vessel", id, fields.clone())).unwrap_err();
-        assert_eq!(told.kind(), ErrorKind::Type, "{told}");
+        assert_eq!(reported.kind(), ErrorKind::Type, "{reported}");
     }
 }
 
@@ -625,8 +625,8 @@ proptest! {
                     }
                 };
                 let done = done.map(|report| {
-                    let told = report.ingested().iter().map(|brought| brought.tables.clone());
-                    told.collect::<Vec<_>>()
+                    let reported = report.ingested().iter().map(|brought| brought.tables.clone());
+                    reported.collect::<Vec<_>>()
                 });
                 let snapshot = cache.snapshot();
                 let rows = ["sailing", "vessel", "port"].map(|table| {

@@ -84,8 +84,9 @@ fn the_file_opens_at_a_commit_no_older_than_the_last_flush() {
             let mut flushed = 0;
             while let Some(Ok(line)) = lines.next() {
                 // The last line may have been cut off.
-                let told = line.rsplit("flushed ").next().and_then(|count| count.parse().ok());
-                flushed = if line.contains("flushed ") { told.unwrap_or(flushed) } else { flushed };
+                let reported = line.rsplit("flushed ").next().and_then(|count| count.parse().ok());
+                flushed =
+                    if line.contains("flushed ") { reported.unwrap_or(flushed) } else { flushed };
             }
             flushed
         });

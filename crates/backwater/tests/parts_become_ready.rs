@@ -62,8 +62,8 @@ fn watched(
     let view = shown.clone();
     // Where a thread reads, a delta may be delivered before what it begins with is here.
     let mut rows = shown.lock().unwrap();
-    let watch = cache.read_and_watch(&query, move |told| {
-        if let Some(delta) = told.delta() {
+    let watch = cache.read_and_watch(&query, move |reached| {
+        if let Some(delta) = reached.delta() {
             delta.apply(&mut view.lock().unwrap()).unwrap();
         }
     });
@@ -104,9 +104,9 @@ proptest! {
         prop_assert!(parts.readiness().is_ready());
         prop_assert_eq!(exported(&parts), exported(&whole));
         for (sql, (query, shown, _watch)) in QUERIES.iter().zip(&views) {
-            let told = rows(&whole.query(sql, ()).unwrap());
-            prop_assert_eq!(&rows(query), &told);
-            prop_assert_eq!(&*shown.lock().unwrap(), &told);
+            let reported = rows(&whole.query(sql, ()).unwrap());
+            prop_assert_eq!(&rows(query), &reported);
+            prop_assert_eq!(&*shown.lock().unwrap(), &reported);
         }
         drop((parts, whole, views));
         let [one, other] = [one, other].map(|memory| exported(&Cache::open(memory).unwrap()));
@@ -199,8 +199,8 @@ fn damage_is_met_when_a_table_comes() {
         builder.when_damaged(what).load_first(["port"]).load_rest_on_demand().build().unwrap()
     };
     let cache = open(WhenDamaged::Refuse);
-    let told = cache.rehydrate(..).unwrap_err().to_string();
-    assert!(told.contains("booking"), "{told}");
+    let reported = cache.rehydrate(..).unwrap_err().to_string();
+    assert!(reported.contains("booking"), "{reported}");
     let written = cache.commit("booked", |tx| tx.merge("booking", [("id", 8)])).unwrap_err();
     assert_eq!(written.kind(), backwater::ErrorKind::Damaged);
     cache.commit("elsewhere", |tx| tx.merge("port", [("code", "P9")])).unwrap();
@@ -246,8 +246,8 @@ fn closing_ends_what_is_being_read() {
     for _ in 0..20 {
         let builder = Cache::builder().schema(schema()).storage(SqliteFile::new(&path));
         let failed = Arc::new(AtomicBool::new(false));
-        let told = failed.clone();
-        let builder = builder.on_storage_error(move |_| told.store(true, Ordering::Relaxed));
+        let reported = failed.clone();
+        let builder = builder.on_storage_error(move |_| reported.store(true, Ordering::Relaxed));
         let cache = builder.load_first(["port"]).build().unwrap();
         cache.commit("elsewhere", |tx| tx.merge("port", [("code", "P9")])).unwrap();
         drop(cache);
@@ -309,7 +309,7 @@ fn what_is_still_to_come_is_not_missing() {
     let snapshot = cache.snapshot();
     let not_ready = |error: backwater::Error| {
         assert_eq!(error.kind(), ErrorKind::NotReady);
-        assert!(error.to_string().contains("the rows of \"port\" are still to come"), "{error}");
+        assert!(error.to_string().contains("the rows of \"port\" are not loaded"), "{error}");
     };
     not_ready(snapshot.get("port", "SAL").unwrap_err());
     not_ready(snapshot.count("port").unwrap_err());

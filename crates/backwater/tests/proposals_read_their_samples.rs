@@ -349,12 +349,12 @@ proptest! {
             let row = row.ok_or_else(|| TestCaseError::fail(format!("no sailing {number}\n{text}")))?;
             let tree: Value = serde_json::from_str(row.nested(1).as_str()).unwrap();
             let vessel = ["vessel", "vessel_id"].iter().find_map(|name| tree.get(*name)).unwrap();
-            let told = wanted.vessel.map_or(Value::Null, |vessel| json!(VESSELS[vessel].1));
-            prop_assert_eq!(vessel.get("cars_max").cloned().unwrap_or(Value::Null), told, "{}\n{}", tree, text);
+            let reported = wanted.vessel.map_or(Value::Null, |vessel| json!(VESSELS[vessel].1));
+            prop_assert_eq!(vessel.get("cars_max").cloned().unwrap_or(Value::Null), reported, "{}\n{}", tree, text);
             prop_assert_eq!(&tree["from"]["full_name"], PORTS[wanted.from].1, "{}\n{}", tree, text);
             let stops: Vec<Value> = tree["stops"].as_array().unwrap().iter().map(|port| port["code"].clone()).collect();
-            let told: Vec<Value> = wanted.stops.iter().map(|port| json!(PORTS[*port].0)).collect();
-            prop_assert_eq!(stops, told, "{}\n{}", tree, text);
+            let reported: Vec<Value> = wanted.stops.iter().map(|port| json!(PORTS[*port].0)).collect();
+            prop_assert_eq!(stops, reported, "{}\n{}", tree, text);
             prop_assert_eq!(&tree["is_late"], &json!(wanted.late));
             prop_assert_eq!(tree["load_share"].as_f64(), wanted.load.map(|load| f64::from(load) + 0.5));
             prop_assert_eq!(tree.get("delay_min").and_then(Value::as_i64), wanted.delay);
@@ -389,14 +389,14 @@ fn proposed(of: &[(Request, String)], lines: &[&str], rows: &[(&str, &[&str])]) 
     for (sql, wanted) in rows {
         let result =
             cache.query(sql, ()).unwrap_or_else(|error| panic!("{error}\n{text}")).read().unwrap();
-        let told = result.rows().map(|row| {
+        let reported = result.rows().map(|row| {
             let values = row
                 .values()
                 .iter()
                 .map(|value| if value.is_null() { "NULL".to_owned() } else { value.to_string() });
             values.collect::<Vec<_>>().join(" ")
         });
-        assert_eq!(told.collect::<Vec<_>>(), *wanted, "{sql}\n{text}");
+        assert_eq!(reported.collect::<Vec<_>>(), *wanted, "{sql}\n{text}");
     }
 }
 
@@ -474,7 +474,7 @@ fn requests_are_half_of_what_is_known() {
 
 /// Documents and answers that name the types of their objects.
 #[test]
-fn told_types_are_tables() {
+fn named_types_are_tables() {
     let port = |code: &str| json!({ "type": "ports", "id": code });
     let document = json!({
         "data": [

@@ -41,8 +41,8 @@ fn follow<S: Storage + 'static>(
         let query = reader.query(sql, ()).unwrap();
         let shown: Arc<Mutex<Vec<Vec<Value>>>> = Arc::default();
         let view = shown.clone();
-        let watch = reader.watch(&query, move |told| {
-            if let Some(delta) = told.delta() {
+        let watch = reader.watch(&query, move |reached| {
+            if let Some(delta) = reached.delta() {
                 delta.apply(&mut view.lock().unwrap()).unwrap();
             }
         });
@@ -133,14 +133,14 @@ fn a_reader_lets_go_of_the_file() {
 /// A thread follows by itself, and ends with the cache; a writer with another schema is reported.
 #[test]
 #[cfg(feature = "threads")]
-fn a_thread_follows_and_tells_of_another_schema() {
+fn a_thread_follows_and_reports_another_schema() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("followed.db");
     let writer = Cache::open_with(schema(), SqliteFile::new(&path)).unwrap();
     commit(&writer, &[Write::Merge(0, 1, 0)]);
     writer.flush().unwrap();
-    let told: Arc<Mutex<Vec<ErrorKind>>> = Arc::default();
-    let errors = told.clone();
+    let reported: Arc<Mutex<Vec<ErrorKind>>> = Arc::default();
+    let errors = reported.clone();
     let builder = Cache::builder().storage(SqliteFile::read_only(&path));
     let builder = builder.on_storage_error(move |error| errors.lock().unwrap().push(error.kind()));
     let reader =
@@ -156,12 +156,12 @@ fn a_thread_follows_and_tells_of_another_schema() {
     wait(&|| reader.snapshot().count("port").unwrap() == 2);
     assert_eq!(reader.snapshot().count("booking").unwrap(), 1);
     drop(writer);
-    assert!(told.lock().unwrap().is_empty());
+    assert!(reported.lock().unwrap().is_empty());
     let other = Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }");
     drop(Cache::open_with(other.unwrap(), SqliteFile::new(&path)).unwrap());
-    wait(&|| told.lock().unwrap().contains(&ErrorKind::Version));
+    wait(&|| reported.lock().unwrap().contains(&ErrorKind::Version));
     drop(reader);
     let writer = Cache::open(SqliteFile::new(&path)).unwrap();
     let error = writer.follow("oneself").unwrap_err();
-    assert!(error.to_string().contains("nobody else writes"), "{error}");
+    assert!(error.to_string().contains("no other program writes"), "{error}");
 }

@@ -70,11 +70,11 @@ fn views_that_begin_meanwhile_miss_nothing() {
             while begun.elapsed() < PAUSE * (round as u32 % 5) {}
             queries.each_ref().map(|query| {
                 let deltas: Arc<Mutex<Vec<Delta>>> = Arc::default();
-                let told = deltas.clone();
-                let told = move |reached: &ReachedQuery<'_>| {
-                    told.lock().unwrap().push(reached.delta().unwrap().clone());
+                let reported = deltas.clone();
+                let reported = move |reached: &ReachedQuery<'_>| {
+                    reported.lock().unwrap().push(reached.delta().unwrap().clone());
                 };
-                (cache.read_and_watch(query, told).unwrap(), deltas)
+                (cache.read_and_watch(query, reported).unwrap(), deltas)
             })
         });
         for (query, ((start, _watch), deltas)) in queries.iter().zip(watched) {
@@ -111,10 +111,10 @@ fn sums_stay_whoever_reads() {
         Ok((of_rows, of_query, of_other))
     });
     let view = Arc::new(Mutex::new((deferred.read().unwrap().len(), 0_u64)));
-    let told = AtomicU64::new(0);
+    let reported = AtomicU64::new(0);
     let (hears, _kept) = (view.clone(), watched.keep_current());
     let _watch = cache.watch_commits(move |report| {
-        assert_eq!(told.swap(report.number(), Ordering::SeqCst).max(1) + 1, report.number());
+        assert_eq!(reported.swap(report.number(), Ordering::SeqCst).max(1) + 1, report.number());
         hears.lock().unwrap().1 = report.number();
     });
     let done = AtomicBool::new(false);

@@ -191,7 +191,7 @@ fn a_failed_result_says_why_and_recovers() {
     assert_eq!(report.outcome(&sum), Outcome::Recomputed);
     assert_eq!(
         report.why(&sum),
-        "recomputed: its result can be told again, because sailing 1 changed cars"
+        "recomputed: its result can be computed again, because sailing 1 changed cars"
     );
     let rows: Vec<Vec<Value>> =
         sum.read().unwrap().rows().map(|row| row.values().to_vec()).collect();

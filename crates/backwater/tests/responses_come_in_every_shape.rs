@@ -36,7 +36,7 @@ fn schema(names: &str) -> Schema {
         cabins = { to_many = "cabin" }
         best_cabin = { to = "cabin" }
         about = { to = { quay = "port", boat = "vessel" }, type_member = "kind" }
-        told = { to_many = { quay = "port", boat = "vessel" }, type_member = "kind" }
+        reported = { to_many = { quay = "port", boat = "vessel" }, type_member = "kind" }
         other = "json"
 
         [response.page]
@@ -56,7 +56,7 @@ struct Sailing {
     cabins: Vec<u8>,
     best: Option<(i64, u8)>,
     about: Option<(bool, u8)>,
-    told: Vec<(bool, u8)>,
+    reported: Vec<(bool, u8)>,
     other: Option<u8>,
 }
 
@@ -71,8 +71,8 @@ fn sailing() -> impl Strategy<Value = Sailing> {
             prop::option::of(0..9_u8),
         ),
     )
-        .prop_map(|((id, crew, vessel), (stops, cabins), (best, about, told, other))| {
-            Sailing { id, crew, vessel, stops, cabins, best, about, told, other }
+        .prop_map(|((id, crew, vessel), (stops, cabins), (best, about, reported, other))| {
+            Sailing { id, crew, vessel, stops, cabins, best, about, reported, other }
         })
 }
 
@@ -178,8 +178,8 @@ impl Shapes<'_> {
             }
             (Some((boat, id)), _) => members.push(("about".into(), self.either(boat, id))),
         }
-        let told = sailing.told.iter().map(|(boat, id)| self.either(*boat, *id)).collect();
-        members.push(("told".into(), self.array(told)));
+        let reported = sailing.reported.iter().map(|(boat, id)| self.either(*boat, *id)).collect();
+        members.push(("told".into(), self.array(reported)));
         members.extend(sailing.other.map(|other| ("left over".to_owned(), json!([other]))));
         // In any order: an id may well come last.
         let turn = usize::from(self.pick(8)) % members.len();
@@ -197,7 +197,7 @@ impl Shapes<'_> {
 }
 
 /// All that a cache holds of the sailings, except for what a shape may leave out.
-fn told(cache: &Cache) -> Vec<String> {
+fn reported(cache: &Cache) -> Vec<String> {
     let columns = [
         "SELECT id, crew_size, run_by, stops, cabins, best_cabin, about, about_type, told, other FROM sailing",
         "SELECT owner, position, target FROM sailing_stops",
@@ -241,7 +241,7 @@ fn expected(sailings: &[Sailing]) -> Vec<String> {
             s.best.map_or(Value::Null, |(at, number)| parts(at, number)),
             s.about.map_or(Value::Null, |(boat, about)| id(boat, about).into()),
             s.about.map_or(Value::Null, |(boat, _)| kind(boat)),
-            count(s.told.len()),
+            count(s.reported.len()),
             s.other.map_or(Value::Null, |other| {
                 backwater::Json::parse(&format!("{{\"left over\":[{other}]}}")).unwrap().into()
             }),
@@ -265,7 +265,7 @@ fn expected(sailings: &[Sailing]) -> Vec<String> {
         );
     }
     for s in &last {
-        rows.extend(s.told.iter().enumerate().map(|(n, (boat, to))| {
+        rows.extend(s.reported.iter().enumerate().map(|(n, (boat, to))| {
             [entry(s, n), vec![id(*boat, *to).into(), kind(*boat)]].concat()
         }));
     }
@@ -290,7 +290,7 @@ proptest! {
             cache.commit("page loaded", |tx| tx.ingest("page", &response)).unwrap();
         }
         let all: Vec<Sailing> = pages.concat();
-        prop_assert_eq!(told(&cache), expected(&all));
+        prop_assert_eq!(reported(&cache), expected(&all));
         // A vessel and a port are the same rows wherever they were met.
         let snapshot = cache.snapshot();
         for row in snapshot.rows("port").unwrap() {
@@ -312,9 +312,9 @@ proptest! {
             let report = cache.commit("page loaded again", |tx| tx.ingest("page", again.page(last))).unwrap();
             prop_assert_eq!(report.changes().count(), 0);
         }
-        let changed = told(&cache);
+        let changed = reported(&cache);
         drop((snapshot, cache));
-        prop_assert_eq!(told(&Cache::open(SqliteFile::new(&path)).unwrap()), changed);
+        prop_assert_eq!(reported(&Cache::open(SqliteFile::new(&path)).unwrap()), changed);
     }
 }
 

@@ -237,16 +237,16 @@ fn statements_see_no_times() {
     drop(cache);
     let found = SqliteFile::verify(&path).unwrap();
     let all = &found.queries[0];
-    assert_eq!((all.rows, &all.difference, &all.not_asked), (1, &None, &None));
+    assert_eq!((all.rows, &all.difference, &all.not_tried), (1, &None, &None));
     let file = rusqlite::Connection::open(&path).unwrap();
-    let sql = "SELECT datetime(backwater_brought, 'unixepoch') FROM vessel";
+    let sql = "SELECT datetime(backwater_received_at, 'unixepoch') FROM vessel";
     let brought: String = file.query_row(sql, (), |row| row.get(0)).unwrap();
     assert_eq!(brought, "2031-05-04 05:00:00");
 }
 
 #[test]
-fn what_cannot_expire_is_told() {
-    for (text, told) in [
+fn what_cannot_expire_is_reported() {
+    for (text, reported) in [
         (
             "table.b = { one_row = true, expires_after = '1 day', fields = { s = 'text' } }",
             "one-row table",
@@ -267,6 +267,6 @@ fn what_cannot_expire_is_told() {
     ] {
         let error = Schema::parse("s.toml", text).unwrap_err();
         assert_eq!(error.kind(), ErrorKind::Schema);
-        assert!(error.to_string().contains(told), "{error}");
+        assert!(error.to_string().contains(reported), "{error}");
     }
 }

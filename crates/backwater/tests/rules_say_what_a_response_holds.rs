@@ -89,8 +89,8 @@ fn get(cache: &Cache, url: &str, response: impl ToString) -> Result<Report, back
 
 fn rows(cache: &Cache, sql: &str) -> Vec<String> {
     let result = cache.query(sql, ()).unwrap().read().unwrap();
-    let told = |row: &[Value]| row.iter().map(Value::to_string).collect::<Vec<_>>().join(" ");
-    result.rows().map(|row| told(row.values())).collect()
+    let reported = |row: &[Value]| row.iter().map(Value::to_string).collect::<Vec<_>>().join(" ");
+    result.rows().map(|row| reported(row.values())).collect()
 }
 
 /// What a commit of the model test does.

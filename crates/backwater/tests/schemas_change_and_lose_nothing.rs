@@ -160,10 +160,10 @@ fn what_is_not_named_sleeps_and_only_drop_removes_it() {
     drop(first(memory.clone()));
     let small = "table.sailing = { id = 'id', fields = { id = 'int', delay = 'int' } }";
     let cache = Cache::open_with(parse(small), memory.clone()).unwrap();
-    let mut told = changes(&cache);
-    told.sort();
+    let mut reported = changes(&cache);
+    reported.sort();
     assert_eq!(
-        told,
+        reported,
         [
             "board is retained: 1 value stays in the storage until a schema names it again",
             "crew is retained: 1 value stays in the storage until a schema names it again",

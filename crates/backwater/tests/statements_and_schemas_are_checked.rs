@@ -93,7 +93,7 @@ fn what_is_not_supported_is_refused_with_its_place_and_a_way_out() {
         ("SELECT CAST(id AS BLOB) FROM sailing", "cast to INTEGER, REAL or TEXT"),
         ("SELECT json_object('a') FROM sailing", "takes pairs of a name and a value"),
         ("SELECT id & 1 FROM sailing", "operator & is not supported"),
-        ("SELECT status -> 'x' FROM sailing", "what stands before -> is not JSON"),
+        ("SELECT status -> 'x' FROM sailing", "what is left of -> is not JSON"),
         ("SELECT id FROM sailing WHERE status GLOB 'x*'", "is not supported"),
         ("SELECT id FROM sailing WHERE id = ?", "parameter \"?\" has no name; write it as :name"),
         (
@@ -241,19 +241,20 @@ fn parameters_must_be_those_that_the_statement_has() {
     let ask = |params: Vec<(&str, Value)>| {
         cache.query(sql, params.into_iter().collect::<backwater::Named>())
     };
-    let told = |params| ask(params).unwrap_err().to_string();
-    assert!(told(vec![("id", 1.into())]).contains(
+    let reported = |params| ask(params).unwrap_err().to_string();
+    assert!(reported(vec![("id", 1.into())]).contains(
         "parameter :since has no value; the statement's parameters are \"id\", \"since\" and \"n\""
     ));
     assert!(
-        told(vec![("ID", 1.into())])
+        reported(vec![("ID", 1.into())])
             .contains("the statement has no parameter :ID; did you mean \"id\"?")
     );
     let full =
         |n: Value| vec![("id", 1.into()), ("since", "2031-05-04T07:40+02:00".into()), ("n", n)];
-    assert!(told(full("many".into())).contains("LIMIT is not a whole number"));
+    assert!(reported(full("many".into())).contains("LIMIT is not a whole number"));
     assert!(
-        told(full(f64::INFINITY.into())).contains("parameter :n is inf, expected a finite number")
+        reported(full(f64::INFINITY.into()))
+            .contains("parameter :n is inf, expected a finite number")
     );
     cache
         .commit("one", |tx| {

@@ -432,7 +432,7 @@ fn every_kind_of_table_comes_back() {
     "#;
     let (_folder, path) = folder();
     let schema = Schema::parse("kinds.toml", schema).unwrap();
-    let told = |cache: &Cache| -> Vec<String> {
+    let reported = |cache: &Cache| -> Vec<String> {
         let snapshot = cache.snapshot();
         let tables: Vec<String> =
             snapshot.tables().iter().map(|table| table.name.clone()).collect();
@@ -458,10 +458,10 @@ fn every_kind_of_table_comes_back() {
     let notes = r#"[{"id": "a", "about": {"type": "seat", "ship": 1, "no": 8}, "more": [{"type": "ship", "id": 1}]},
         {"id": "b", "about": null}]"#;
     ingest(Request::rule("notes"), notes);
-    let before = told(&cache);
+    let before = reported(&cache);
     assert_eq!(before.len(), 3 + 1 + 2 + 2 + 1 + 1 + 2 + 1 + 2 + 2, "{before:#?}");
     drop(cache);
-    assert_eq!(told(&Cache::open(SqliteFile::new(&path)).unwrap()), before);
+    assert_eq!(reported(&Cache::open(SqliteFile::new(&path)).unwrap()), before);
 }
 
 /// One program at a time writes to a file; the second one learns which program that is, and may
@@ -539,8 +539,8 @@ impl Storage for Moody {
 #[cfg(feature = "threads")]
 fn what_a_failing_storage_did_not_take_is_given_to_it_again() {
     let moody = Moody::default();
-    let told = Arc::new(Mutex::new(0));
-    let hears = told.clone();
+    let reported = Arc::new(Mutex::new(0));
+    let hears = reported.clone();
     let cache = Cache::builder()
         .schema(schema())
         .storage(moody.clone())
@@ -561,7 +561,7 @@ fn what_a_failing_storage_did_not_take_is_given_to_it_again() {
             std::thread::yield_now();
         }
     };
-    waits(&|| *told.lock().unwrap() > 1);
+    waits(&|| *reported.lock().unwrap() > 1);
     assert_eq!(cache.snapshot().count("item").unwrap(), 3);
     moody.fails.store(false, Ordering::Relaxed);
     waits(&|| moody.taken.lock().unwrap().last().unwrap().1 == 3);

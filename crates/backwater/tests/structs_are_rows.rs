@@ -296,20 +296,21 @@ fn types_and_text_are_one_schema() {
 }
 
 #[test]
-fn what_does_not_fit_is_told_before_anything_is_read() {
-    let told = |error: Error| error.to_string();
+fn what_does_not_fit_is_refused_before_anything_is_read() {
+    let reported = |error: Error| error.to_string();
     let missing = Schema::builder().table::<Sailing>().build().unwrap_err();
     assert!(
-        told(missing).contains("Sailing.from: this links to table \"port\", which is not declared")
+        reported(missing)
+            .contains("Sailing.from: this links to table \"port\", which is not declared")
     );
     let other = TEXT.replace("delay_min = \"int\"", "delay_min = \"text\"");
     let cache = Cache::new(Schema::parse("backwater.toml", &other).unwrap());
-    let error = told(cache.snapshot().table::<Sailing>().unwrap_err());
+    let error = reported(cache.snapshot().table::<Sailing>().unwrap_err());
     assert!(error.contains("sailing.delay_min: the struct has int, the schema text"), "{error}");
     let other = TEXT.replace("\"car_deck\"]", "\"car_deck\", \"roof\"]");
     let error =
         Schema::builder().text("backwater.toml", other).table::<Seat>().build().unwrap_err();
-    assert!(told(error).contains("the schema also has \"roof\", which the enum has not"));
+    assert!(reported(error).contains("the schema also has \"roof\", which the enum has not"));
     for (said, instead, expected) in [
         (
             "seat = \"seat\"",
@@ -321,12 +322,12 @@ fn what_does_not_fit_is_told_before_anything_is_read() {
         let other = TEXT.replace(said, instead);
         let error =
             Schema::builder().text("backwater.toml", other).table::<Sailing>().build().unwrap_err();
-        assert!(told(error).contains(expected));
+        assert!(reported(error).contains(expected));
     }
     let other = TEXT.replace("    crew = \"int\"\n", "");
     let error =
         Schema::builder().text("backwater.toml", other).table::<Sailing>().build().unwrap_err();
-    assert!(told(error).contains("has no field \"crew\""));
+    assert!(reported(error).contains("has no field \"crew\""));
 
     #[derive(Table)]
     #[table(name = "port")]
@@ -336,7 +337,7 @@ fn what_does_not_fit_is_told_before_anything_is_read() {
         code: String,
         name: i64,
     }
-    let error = told(builder().table::<Harbour>().build().unwrap_err());
+    let error = reported(builder().table::<Harbour>().build().unwrap_err());
     assert!(error.contains("port.name: Port declares \"text\", and Harbour \"int\""), "{error}");
 }
 
@@ -407,8 +408,8 @@ fn rows_of_sql_are_structs_that_are_checked_when_the_query_is_defined() {
         .unwrap();
     let expected = Shown { id: Id::new(311), state: Status::Other("adrift".into()), port: None };
     assert_eq!(shown.rows().unwrap(), [expected]);
-    let told = |error: Error| error.to_string();
-    let wrong = told(
+    let reported = |error: Error| error.to_string();
+    let wrong = reported(
         cache
             .query("SELECT id, status FROM sailing", ())
             .unwrap()
@@ -419,13 +420,13 @@ fn rows_of_sql_are_structs_that_are_checked_when_the_query_is_defined() {
         wrong.contains("column \"status\": the column is of type text, and is read as int"),
         "{wrong}"
     );
-    let wrong = told(
+    let wrong = reported(
         cache.query("SELECT id, status FROM sailing", ()).unwrap().typed::<(i64,)>().unwrap_err(),
     );
     assert!(wrong.contains("has 2 columns, and is read as 1"), "{wrong}");
     let null =
         cache.query("SELECT avg(delay_min) FROM sailing", ()).unwrap().typed::<(f64,)>().unwrap();
-    assert!(told(null.rows().unwrap_err()).contains("found NULL, expected float"));
+    assert!(reported(null.rows().unwrap_err()).contains("found NULL, expected float"));
 }
 
 /// What [`Schema::to_rust`] writes for [`WRITTEN`]; `BACKWATER_WRITE=1` writes it again.

@@ -26,8 +26,9 @@ impl Shown {
         let view = Arc::new(Mutex::new(Vec::new()));
         let hears = view.clone();
         let watch = cache
-            .watch(&query, move |told| {
-                told.delta()
+            .watch(&query, move |reached| {
+                reached
+                    .delta()
                     .into_iter()
                     .for_each(|delta| delta.apply(&mut hears.lock().unwrap()).unwrap());
             })
@@ -111,7 +112,7 @@ struct Booking {
 #[test]
 fn what_cannot_be_declared_leaves_everything_as_it_was() {
     let cache = Cache::new(Schema::parse("first", FIRST).unwrap());
-    for (text, told) in [
+    for (text, reported) in [
         (
             "table.port = { id = 'id', fields = { id = 'int' } }",
             "table.port is declared by another text already",
@@ -123,7 +124,7 @@ fn what_cannot_be_declared_leaves_everything_as_it_was() {
         ("table.crew = ", "later:1:14: this is not TOML"),
     ] {
         let error = cache.declare("more", |schema| schema.text("later", text)).unwrap_err();
-        assert!(error.to_string().contains(told), "{error}");
+        assert!(error.to_string().contains(reported), "{error}");
         assert!(cache.schema() == Schema::parse("first", FIRST).unwrap());
         assert_eq!(cache.snapshot().commit(), 0);
     }

@@ -223,11 +223,11 @@ proptest! {
                     _ => ChangeKind::Updated,
                 };
                 prop_assert_eq!(change.kind(), kind);
-                let told: BTreeMap<_, _> = change.fields().into_iter().map(|field| (field.name, (field.before, field.after))).collect();
+                let reported: BTreeMap<_, _> = change.fields().into_iter().map(|field| (field.name, (field.before, field.after))).collect();
                 let names = old.into_iter().chain(new).flat_map(|row| row.keys().cloned());
                 let pair = |name: &String| (old.and_then(|row| row.get(name).cloned()), new.and_then(|row| row.get(name).cloned()));
                 let wanted = names.map(|name| (name.clone(), pair(&name))).filter(|(_, (a, b))| a != b).collect();
-                prop_assert_eq!(told, wanted);
+                prop_assert_eq!(reported, wanted);
                 prop_assert!(changed.insert(key));
             }
             let keys: BTreeSet<_> = before.keys().chain(model.keys()).cloned().collect();

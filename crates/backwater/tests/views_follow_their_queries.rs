@@ -171,15 +171,15 @@ fn a_watcher_of_one_thread_is_called_there_and_nowhere_else() {
 }
 
 #[test]
-fn a_derived_value_is_told_when_it_is_another_one() {
+fn a_derived_value_is_delivered_when_it_changed() {
     let cache = cache();
     let late = cache.derived("late", |read| {
         let late =
             read.table::<Sailing>()?.here().filter(|sailing| sailing.delay > Some(5)).count();
         if late > 2 { Err(backwater::Error::new(ErrorKind::Caller, "too many")) } else { Ok(late) }
     });
-    let told = Arc::new(Mutex::new(Vec::new()));
-    let list = told.clone();
+    let reported = Arc::new(Mutex::new(Vec::new()));
+    let list = reported.clone();
     let watch = cache
         .watch_derived(&late, move |late| {
             list.lock()
@@ -192,10 +192,10 @@ fn a_derived_value_is_told_when_it_is_another_one() {
         cache.commit("written", |tx| tx.table::<Sailing>()?.merge(&row)).unwrap();
     }
     let too_many = || Err("too many".to_owned());
-    assert_eq!(*told.lock().unwrap(), [Ok(1), Ok(2), too_many(), Ok(2)]);
+    assert_eq!(*reported.lock().unwrap(), [Ok(1), Ok(2), too_many(), Ok(2)]);
     drop(watch);
     cache.commit("cleared", |tx| tx.delete_where("sailing", |_| Ok(true))).unwrap();
-    assert_eq!(told.lock().unwrap().len(), 4);
+    assert_eq!(reported.lock().unwrap().len(), 4);
 }
 
 #[test]

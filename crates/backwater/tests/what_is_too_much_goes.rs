@@ -200,8 +200,8 @@ proptest! {
             let cache = open(most);
             let kept = here(&cache);
             let gone: BTreeSet<String> = kept_first.difference(&kept).cloned().collect();
-            let told: BTreeSet<String> = order[..gone.len()].iter().cloned().collect();
-            prop_assert_eq!(&gone, &told, "at most {}", most);
+            let reported: BTreeSet<String> = order[..gone.len()].iter().cloned().collect();
+            prop_assert_eq!(&gone, &reported, "at most {}", most);
             prop_assert!(kept.len() <= last);
             last = kept.len();
             prop_assert!(cache.trim("again").unwrap().is_none());

@@ -17,7 +17,7 @@ use crate::check::{self, read_schema};
 use crate::failure::{WrongCall, wrong_call};
 use crate::files;
 use crate::output::Format;
-pub(crate) use report::tell;
+pub(crate) use report::print_report;
 use report::{Printer, Replayed};
 
 #[derive(clap::Args)]
@@ -243,7 +243,7 @@ fn open(arguments: &Arguments) -> anyhow::Result<Cache> {
             match schema.map_err(|error| error.at(&name))? {
                 Some(schema) => opened(Some(schema), file),
                 None => bail!(
-                    "{name}: this is no whole export, so it tells no schema; name one with --schema"
+                    "{name}: this is no whole export, so it has no schema; name one with --schema"
                 ),
             }
         }

@@ -61,7 +61,7 @@ impl Printer {
     /// A response or patch that stands in a file of its own.
     pub(super) fn response(&mut self, name: &str, report: &Report) -> anyhow::Result<()> {
         self.add(name, name, report);
-        tell(&mut self.out(), name, report)
+        print_report(&mut self.out(), name, report)
     }
 
     /// A recording: the sums of each rule, or each response.
@@ -106,7 +106,7 @@ impl Printer {
             let rules = rules.iter().map(|(rule, _)| rule.chars().count()).max().unwrap_or(0);
             let most = report_width().saturating_sub(rules.max(4) + 50).max(20);
             Rows { columns, rows }.write_table_as(&mut out, "  ", |column, value| {
-                let text = crate::output::told(value);
+                let text = crate::output::value_text(value);
                 if column == "response" { shortened(&text, most) } else { text }
             })?;
         }
@@ -116,7 +116,7 @@ impl Printer {
         if let Some(more) = skipped.len().checked_sub(NAMED).filter(|more| *more > 0) {
             writeln!(out, "  and {} more", count(more, "record"))?;
         }
-        write_list(&mut out, "", " brought nothing new", &no_news)?;
+        write_list(&mut out, "", " had nothing new", &no_news)?;
         if replayed.ignored > 0 {
             let others = match replayed.ignored {
                 1 => "1 other was".to_owned(),
@@ -136,7 +136,7 @@ impl Printer {
             return Rows { columns, rows: self.records }.print(self.format);
         }
         if self.totals.responses > 1 {
-            tell_totals(&mut self.out(), cache, &self.totals)?;
+            print_totals(&mut self.out(), cache, &self.totals)?;
         }
         Ok(())
     }
@@ -192,7 +192,11 @@ fn write_list(out: &mut impl Write, start: &str, end: &str, names: &[String]) ->
 }
 
 /// What a response contained, table by table.
-pub(crate) fn tell(out: &mut impl Write, name: &str, report: &Report) -> anyhow::Result<()> {
+pub(crate) fn print_report(
+    out: &mut impl Write,
+    name: &str,
+    report: &Report,
+) -> anyhow::Result<()> {
     for brought in report.ingested() {
         writeln!(
             out,
@@ -234,7 +238,7 @@ pub(crate) fn tell(out: &mut impl Write, name: &str, report: &Report) -> anyhow:
 }
 
 /// The sum of all responses.
-fn tell_totals(out: &mut impl Write, cache: &Cache, totals: &Totals) -> anyhow::Result<()> {
+fn print_totals(out: &mut impl Write, cache: &Cache, totals: &Totals) -> anyhow::Result<()> {
     let rows: usize = cache.snapshot().tables().iter().map(|table| table.rows).sum();
     let known = (totals.known() * 100).checked_div(totals.objects).unwrap_or(0);
     writeln!(out, "\n{BOLD}Altogether{BOLD:#}")?;
@@ -257,8 +261,8 @@ fn tell_totals(out: &mut impl Write, cache: &Cache, totals: &Totals) -> anyhow::
     )?;
     writeln!(out, "  {known} % of the objects said what was known already.")?;
     if totals.without_news > 0 {
-        let (told, all) = (totals.without_news, totals.responses);
-        writeln!(out, "  {told} of the {all} responses brought nothing new.")?;
+        let (without_news, all) = (totals.without_news, totals.responses);
+        writeln!(out, "  {without_news} of the {all} responses had nothing new.")?;
     }
     if totals.skipped > 0 {
         writeln!(out, "  {} did not fit and were left out.", count(totals.skipped, "record"))?;

@@ -42,7 +42,7 @@ fn block(
     totals: Option<&[&PlayedStep]>,
 ) -> anyhow::Result<()> {
     let times = all.iter().flat_map(|step| step.outcomes.iter().flatten());
-    let scale = Scale::of(times.filter_map(|told| told.took));
+    let scale = Scale::of(times.filter_map(|reached| reached.took));
     write!(out, "\n{BOLD}{:width$}{BOLD:#} ", "commit")?;
     for (number, step) in some.iter().enumerate() {
         let commit = step.report.as_ref().map_or(0, |report| report.number());
@@ -61,10 +61,12 @@ fn block(
             cell(out, of(&step).as_ref(), &scale)?;
         }
         if let Some(all) = totals {
-            let told: Vec<PlayedQuery> = all.iter().filter_map(|step| of(&step)).collect();
-            let touched = told.iter().filter(|told| told.outcome != Outcome::Untouched).count();
-            let for_nothing = told.iter().filter(|told| told.outcome == Outcome::Same).count();
-            let time: Duration = told.iter().filter_map(|told| told.took).sum();
+            let reached: Vec<PlayedQuery> = all.iter().filter_map(|step| of(&step)).collect();
+            let touched =
+                reached.iter().filter(|reached| reached.outcome != Outcome::Untouched).count();
+            let for_nothing =
+                reached.iter().filter(|reached| reached.outcome == Outcome::Same).count();
+            let time: Duration = reached.iter().filter_map(|reached| reached.took).sum();
             let nothing = if for_nothing == 0 { String::new() } else { for_nothing.to_string() };
             write!(out, "  {touched:>7}  {nothing:>7}  {:>8}", short(time))?;
         }
@@ -85,11 +87,11 @@ fn block(
     Ok(writeln!(out)?)
 }
 
-fn cell(out: &mut impl Write, told: Option<&PlayedQuery>, scale: &Scale) -> anyhow::Result<()> {
-    let Some(told) = told else { return Ok(write!(out, "  ")?) };
-    let style = style(told.outcome);
-    let bar = told.took.map_or(' ', |took| scale.bar(took));
-    Ok(write!(out, "{style}{}{bar}{style:#}", letter(told.outcome))?)
+fn cell(out: &mut impl Write, reached: Option<&PlayedQuery>, scale: &Scale) -> anyhow::Result<()> {
+    let Some(reached) = reached else { return Ok(write!(out, "  ")?) };
+    let style = style(reached.outcome);
+    let bar = reached.took.map_or(' ', |took| scale.bar(took));
+    Ok(write!(out, "{style}{}{bar}{style:#}", letter(reached.outcome))?)
 }
 
 fn letter(outcome: Outcome) -> char {
@@ -106,7 +108,7 @@ fn letter(outcome: Outcome) -> char {
 fn legend(out: &mut impl Write) -> anyhow::Result<()> {
     use Outcome as O;
     write!(out, "\n{DIM}outcome and cost:{DIM:#}  ")?;
-    let told = [
+    let key = [
         (O::Maintained, "maintained by a delta"),
         (O::Recomputed, "recomputed"),
         (O::Same, "in vain: the same"),
@@ -114,7 +116,7 @@ fn legend(out: &mut impl Write) -> anyhow::Result<()> {
         (O::Failed, "failed"),
         (O::Untouched, "untouched"),
     ];
-    for (outcome, text) in told {
+    for (outcome, text) in key {
         let style = style(outcome);
         write!(out, "{style}{}{style:#} {DIM}{text}{DIM:#}  ", letter(outcome))?;
     }

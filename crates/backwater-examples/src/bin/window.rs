@@ -123,7 +123,7 @@ impl App {
         })?;
         lit.retain(|_, (_, since)| since.elapsed() < LIT);
         if let Some(report) = self.cache.commits().last() {
-            self.last = told(report, &self.rows);
+            self.last = outcome_text(report, &self.rows);
         }
         Ok(())
     }
@@ -231,7 +231,7 @@ impl eframe::App for App {
 }
 
 /// A commit in a line.
-fn told(report: &Report, rows: &LiveRows<Departure>) -> String {
+fn outcome_text(report: &Report, rows: &LiveRows<Departure>) -> String {
     let why = report.why(rows.query());
     format!("commit {}, {}: {why}", report.number(), report.label())
 }

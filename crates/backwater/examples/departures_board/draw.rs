@@ -59,7 +59,7 @@ fn color(status: Status) -> Color {
     }
 }
 
-fn told(status: Status) -> &'static str {
+fn reported(status: Status) -> &'static str {
     match status {
         Status::OnTime => "on time",
         Status::Boarding => "boarding",
@@ -82,7 +82,7 @@ fn head(view: &View, frame: &mut Frame<'_>, area: Rect) -> Result<()> {
     let mut cars = 0;
     for (status, sailings, booked) in view.statuses.rows()? {
         line.push(Span::from(format!("{sailings} ")).fg(color(status)).bold());
-        line.push(Span::from(format!("{}   ", told(status))).fg(color(status)));
+        line.push(Span::from(format!("{}   ", reported(status))).fg(color(status)));
         cars += booked;
     }
     line.push(Span::from(format!("{cars} cars booked today")).fg(QUIET));
@@ -131,7 +131,7 @@ fn line(shown: &Shown, otherwise: Style) -> Row<'static> {
         }
         _ => Style::new(),
     };
-    let status = departure.status.map_or("?", told);
+    let status = departure.status.map_or("?", reported);
     let late = departure.delay_min.filter(|minutes| *minutes > 0);
     let late = late.map(|minutes| format!(" +{minutes} min")).unwrap_or_default();
     let places = departure.places;
@@ -162,7 +162,7 @@ fn detail(view: &View, frame: &mut Frame<'_>, area: Rect) -> Result<()> {
     let named = |name: &str, value: String| {
         Line::from(vec![Span::from(format!("{name:11}")).fg(QUIET), Span::from(value)])
     };
-    let status = detail.status.map_or("", told);
+    let status = detail.status.map_or("", reported);
     let (booked, most) = detail.booked;
     let mut lines = vec![
         named("departs", clock(detail.departs_at)),

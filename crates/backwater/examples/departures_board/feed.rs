@@ -46,9 +46,9 @@ impl Feed {
     /// Applies the changes on a thread of its own, one every `pace`, until what this gives is
     /// dropped. Commits may be made by any thread that has a handle.
     pub(crate) fn follow(mut self, cache: Cache, pace: Duration) -> Sender<()> {
-        let (until, told) = mpsc::channel();
+        let (until, reported) = mpsc::channel();
         thread::spawn(move || {
-            while told.recv_timeout(pace) == Err(RecvTimeoutError::Timeout) {
+            while reported.recv_timeout(pace) == Err(RecvTimeoutError::Timeout) {
                 match self.step(&cache) {
                     Ok(true) => {}
                     Ok(false) => return,

@@ -8,13 +8,13 @@ use std::sync::Arc;
 use super::Cache;
 use crate::caught::step;
 use crate::change::Changes;
-use crate::commit::{Kind, Writer, Writing};
+use crate::commit::{CommitKind, Writer, Writing};
 use crate::error::{Error, ErrorKind, Result, of_another_cache};
 use crate::query::{
     Apart, BindingNo, Bound, ComputedApart, Plan, Query, Rebound, Scalar, compile, compute_apart,
     may_stop,
 };
-use crate::trace::{Report, WentOver};
+use crate::trace::{HandleMove, Report};
 use crate::value::{Named, Stopwatch};
 
 /// How often a result is computed while commits go on; after that they wait.
@@ -151,7 +151,7 @@ impl Cache {
         let watch = Stopwatch::start(core.clock());
         let to = || {
             let old = query.node();
-            let params = old.asked.plan.bind(params, Some(&old.asked.params))?;
+            let params = old.bound_plan.plan.bind(params, Some(&old.bound_plan.params))?;
             Ok::<_, Error>((old, params))
         };
         // What must not fail in its middle.
@@ -167,7 +167,7 @@ impl Cache {
         let _held;
         if matches!(rebound, Ok(None)) {
             whole.end();
-            let (plan, (old, first)) = (old.asked.plan.clone(), to()?);
+            let (plan, (old, first)) = (old.bound_plan.plan.clone(), to()?);
             let worth =
                 |writer: &Writer| writer.engine.is_worth_apart(&plan, &first, &writer.state);
             let computed;
@@ -192,11 +192,11 @@ impl Cache {
         };
         let (handle, to) = (query.handle(), bound.node.number);
         query.go_over(bound.node, writing.commit + 1);
-        let kind = Kind::Rebound(Box::new(reached), WentOver { handle, from, to });
+        let kind = CommitKind::Rebound(Box::new(reached), HandleMove { handle, from, to });
         let changes = Changes::none(bound.state);
         let report = core.make(&mut writing, (label, watch), changes, kind);
         whole.end();
-        core.tell(writing, &[&report]);
+        core.deliver(writing, &[&report]);
         Ok(report)
     }
 }

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use super::Cache;
 use crate::change::Changes;
-use crate::commit::Kind;
+use crate::commit::CommitKind;
 use crate::error::{Error, ErrorKind, Result};
 use crate::trace::Report;
 use crate::value::Stopwatch;
@@ -48,7 +48,7 @@ impl Cache {
         let core = &self.0.core;
         let persister = core.persister.as_ref().filter(|persister| persister.is_read_only());
         let Some(persister) = persister else {
-            let message = "nobody else writes to what this cache keeps";
+            let message = "no other program writes to what this cache keeps";
             return Err(Error::new(ErrorKind::Storage, message)
                 .help("open the storage only to be read, such as by `SqliteFile::read_only`"));
         };
@@ -62,9 +62,9 @@ impl Cache {
         if changes.rows.is_empty() {
             return Ok(None);
         }
-        let kind = Kind::Followed(followed.commit);
+        let kind = CommitKind::Followed(followed.commit);
         let report = core.make(&mut writing, (label.into(), watch), changes, kind);
-        core.tell(writing, &[&report]);
+        core.deliver(writing, &[&report]);
         Ok(Some(report))
     }
 }

@@ -8,8 +8,8 @@ use std::sync::Arc;
 use std::{thread, time::Duration};
 
 use super::Cache;
-use crate::change::{Changes, Happened, RowChange, Source};
-use crate::commit::{Kind, Writer};
+use crate::change::{Changes, Happened, OnDemand, RowChange};
+use crate::commit::{CommitKind, Writer};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::Query;
 use crate::schema::TableNo;
@@ -31,7 +31,7 @@ const ATTEMPTS: usize = 3;
 #[non_exhaustive]
 pub struct Readiness {
     /// The tables that are not loaded yet.
-    pub to_come: Vec<String>,
+    pub not_loaded: Vec<String>,
     /// How many rows these have; `None` if the storage does not know.
     pub rows: Option<u64>,
     /// How many of them are read so far.
@@ -43,18 +43,18 @@ impl Readiness {
     ///
     /// See [`Cache::readiness`] for an example.
     pub fn is_ready(&self) -> bool {
-        self.to_come.is_empty()
+        self.not_loaded.is_empty()
     }
 }
 
 impl fmt::Display for Readiness {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let tables = match self.to_come.as_slice() {
+        let tables = match self.not_loaded.as_slice() {
             [] => return f.write_str("ready"),
             [only] => only.clone(),
             more => format!("{} tables", more.len()),
         };
-        write!(f, "{tables} to come, {}", self.read)?;
+        write!(f, "{tables} not loaded, {}", self.read)?;
         self.rows.iter().try_for_each(|rows| write!(f, " of {rows}"))?;
         f.write_str(" rows read")
     }
@@ -171,7 +171,7 @@ impl Cache {
     /// # cache.commit("a port opened", |tx| tx.insert("port", [("code", "SAL")]))?;
     /// # drop(cache);
     /// let cache = Cache::builder().storage(memory).load_first([""; 0]).load_rest_on_demand().build()?;
-    /// assert_eq!(cache.readiness().to_string(), "port to come, 0 of 1 rows read");
+    /// assert_eq!(cache.readiness().to_string(), "port not loaded, 0 of 1 rows read");
     /// cache.rehydrate(..)?;
     /// assert!(cache.readiness().is_ready());
     /// # Ok::<(), backwater::Error>(())
@@ -180,15 +180,15 @@ impl Cache {
         let state = self.snapshot().state;
         let tables: Vec<TableNo> = state.unready().collect();
         let name = |table: &TableNo| state.schema.table(*table).name.to_string();
-        let to_come = tables.iter().map(name).collect();
+        let not_loaded = tables.iter().map(name).collect();
         let (rows, read) = match &self.0.core.persister {
             Some(persister) if !tables.is_empty() => {
-                let rows = persister.rows_to_come(&tables);
+                let rows = persister.rows_not_loaded(&tables);
                 (rows, persister.progress().rows().min(rows.unwrap_or(u64::MAX)))
             }
             _ => (Some(0), 0),
         };
-        Readiness { to_come, rows, read }
+        Readiness { not_loaded, rows, read }
     }
 
     /// Returns when some tables are loaded: all of them (`..`), some by their names, or those that
@@ -215,7 +215,7 @@ impl Cache {
                 query.tables()
             }
         };
-        self.bring(tables)
+        self.load(tables)
     }
 
     /// Deletes what is too old or too much: rows that were received longer ago than their table's
@@ -266,7 +266,7 @@ impl Cache {
 
     fn to_trim(&self, state: &State) -> Vec<(TableNo, Slot)> {
         if let Some(clock) = self.clock() {
-            state.tell_time(clock);
+            state.set_time(clock);
         }
         let tables = state.schema.table_numbers().filter(|table| state.table(*table).keeps_times());
         let old = tables.flat_map(|table| {
@@ -295,18 +295,18 @@ impl Cache {
         if !is_limited || state.has_unready() || !may_write {
             return Ok(());
         }
-        self.trim("let go of what is too much").map(drop)
+        self.trim("deleted what is too much").map(drop)
     }
 
     /// Loads some tables, one after the other.
-    fn bring(&self, tables: Vec<TableNo>) -> Result<()> {
+    fn load(&self, tables: Vec<TableNo>) -> Result<()> {
         if self.0.core.is_writing() {
             return Err(Error::new(ErrorKind::Nested, "a commit is being made on this thread")
-                .help("wait for tables before it; what it writes to comes by itself"));
+                .help("load tables before the commit; those that it writes to are loaded for it"));
         }
         match &self.0.core.persister {
             Some(persister) => {
-                tables.into_iter().try_for_each(|table| self.bring_one(persister, table))
+                tables.into_iter().try_for_each(|table| self.load_one(persister, table))
             }
             None => Ok(()),
         }
@@ -314,7 +314,7 @@ impl Cache {
 
     /// Loads a table, with the entries of its to-many links: read apart from everything else, then
     /// put in place.
-    fn bring_one(&self, persister: &Persister, table: TableNo) -> Result<()> {
+    fn load_one(&self, persister: &Persister, table: TableNo) -> Result<()> {
         let turn = self.0.rehydrating.begin();
         let mut attempts = 0;
         loop {
@@ -345,7 +345,7 @@ impl Cache {
             here.set_ready(&tables);
             let report = self.put_in_place(&mut writer, Arc::new(here), &tables);
             drop(turn);
-            self.0.core.tell(writer, &[&report]);
+            self.0.core.deliver(writer, &[&report]);
             return self.end_coming(persister);
         }
     }
@@ -360,11 +360,11 @@ impl Cache {
     }
 
     /// The same behind a commit for which rows were loaded: nothing waits for that.
-    pub(super) fn end_coming_or_tell(&self) {
+    pub(super) fn end_loading_or_report(&self) {
         if let Some(persister) = &self.0.core.persister
             && let Err(error) = self.end_coming(persister)
         {
-            persister.tell(&error);
+            persister.report(&error);
         }
     }
 
@@ -388,7 +388,7 @@ impl Cache {
         });
         let rows = Arc::new(rows.collect::<Vec<_>>().into());
         let changes = Changes { before: writer.state.clone(), after: here, rows };
-        let report = core.make(writer, (label, watch), changes, Kind::Came(tables));
+        let report = core.make(writer, (label, watch), changes, CommitKind::Loaded(tables));
         if core.persister.as_ref().is_some_and(|persister| persister.damage().is_some()) {
             // What became of it may be something to write.
             core.wake_writer();
@@ -411,13 +411,13 @@ impl Cache {
         let named = thread::Builder::new().name("backwater reader".to_owned());
         let thread = named.spawn(move || {
             if reads_rest {
-                cache.bring_rest();
+                cache.load_rest();
             }
             while let Some(period) = follow
                 && ends.wait(Some(period), Duration::ZERO) != Woken::End
             {
                 if let Err(error) = cache.follow("another program wrote") {
-                    cache.0.core.persister.iter().for_each(|persister| persister.tell(&error));
+                    cache.0.core.persister.iter().for_each(|persister| persister.report(&error));
                 }
             }
         });
@@ -426,13 +426,13 @@ impl Cache {
     }
 
     #[cfg(feature = "threads")]
-    fn bring_rest(&self) {
+    fn load_rest(&self) {
         let Some(persister) = &self.0.core.persister else { return };
         for table in self.snapshot().state.unready().collect::<Vec<_>>() {
-            if let Err(error) = self.bring_one(persister, table)
+            if let Err(error) = self.load_one(persister, table)
                 && !persister.progress().is_over()
             {
-                persister.tell(&error);
+                persister.report(&error);
             }
         }
     }

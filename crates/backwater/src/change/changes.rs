@@ -335,7 +335,7 @@ impl fmt::Display for Change<'_> {
             ChangeKind::Inserted => f.write_str(" inserted"),
             ChangeKind::Deleted => f.write_str(" deleted"),
             ChangeKind::Updated => {
-                let told = |value: &Option<Value>| {
+                let shown = |value: &Option<Value>| {
                     value.as_ref().map_or("absent".to_owned(), Value::to_string)
                 };
                 self.fields().iter().enumerate().try_for_each(|(number, field)| {
@@ -344,8 +344,8 @@ impl fmt::Display for Change<'_> {
                         f,
                         "{mark} {} {} -> {}",
                         field.name,
-                        told(&field.before),
-                        told(&field.after)
+                        shown(&field.before),
+                        shown(&field.after)
                     )
                 })
             }

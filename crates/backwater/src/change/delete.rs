@@ -163,7 +163,7 @@ impl Transaction {
     fn follow_links_to(&self, row: Target, doomed: &mut Doomed) {
         for link in self.state.schema.links_to(row.0) {
             let key = if link.one_of { Cell::OneOf(row.0, row.1) } else { Cell::Link(row.1) };
-            for source in self.state.table(link.table).chain(&[link.field], &[key]) {
+            for source in self.state.table(link.table).indexed_rows(&[link.field], &[key]) {
                 let entries = self.link_of(link.table).is_some();
                 match link.on_delete {
                     OnDelete::Keep => {}
@@ -195,9 +195,12 @@ impl Transaction {
     fn set_link_null(&mut self, table: TableNo, slot: Slot, field: FieldNo) {
         let schema = self.schema();
         let link = schema.table(table).field(field).link.as_ref();
-        let told = link.and_then(|link| link.one_of.as_ref()).map(|one_of| one_of.type_field);
-        let fields: Vec<_> =
-            [Some(field), told].into_iter().flatten().map(|field| (field, Staged::Null)).collect();
+        let type_field = link.and_then(|link| link.one_of.as_ref()).map(|one_of| one_of.type_field);
+        let fields: Vec<_> = [Some(field), type_field]
+            .into_iter()
+            .flatten()
+            .map(|field| (field, Staged::Null))
+            .collect();
         self.merge_row(table, slot, &fields);
     }
 

@@ -12,12 +12,12 @@ use std::sync::Arc;
 /// #     response.route = { records = "/route", table = "route" }
 /// # "#)?);
 /// cache.commit("a route loaded", |tx| {
-///     let brought = tx.ingest("route", r#"{ "route": {
+///     let ingested = tx.ingest("route", r#"{ "route": {
 ///         "id": 4,
 ///         "from": { "code": "SAL", "name": "Saltmere Quay" },
 ///         "to": { "code": "SAL", "name": "Saltmere Quay" }
 ///     } }"#)?;
-///     assert_eq!((brought.objects(), brought.rows(), brought.repeats()), (3, 2, 1));
+///     assert_eq!((ingested.objects(), ingested.rows(), ingested.repeats()), (3, 2, 1));
 ///     Ok(())
 /// })?;
 /// # Ok::<(), backwater::Error>(())
@@ -125,7 +125,7 @@ impl Ingested {
 /// let mut totals = Totals::default();
 /// for response in [r#"[{ "code": "SAL" }, { "code": "EEL" }]"#, r#"[{ "code": "SAL" }]"#] {
 ///     let report = cache.commit("ports loaded", |tx| tx.ingest("ports", response))?;
-///     report.ingested().iter().for_each(|brought| totals.add(brought));
+///     report.ingested().iter().for_each(|ingested| totals.add(ingested));
 /// }
 /// assert_eq!((totals.responses, totals.objects, totals.inserted), (2, 3, 2));
 /// assert_eq!((totals.known(), totals.without_news), (1, 1));
@@ -156,18 +156,18 @@ impl Totals {
     /// Adds what one response contained.
     ///
     /// See [`Totals`] for an example.
-    pub fn add(&mut self, brought: &Ingested) {
+    pub fn add(&mut self, ingested: &Ingested) {
         let sum =
-            |count: fn(&IngestedTable) -> usize| brought.tables.iter().map(count).sum::<usize>();
+            |count: fn(&IngestedTable) -> usize| ingested.tables.iter().map(count).sum::<usize>();
         let (inserted, updated) = (sum(|table| table.inserted), sum(|table| table.updated));
         let deleted = sum(|table| table.deleted);
         self.responses += 1;
-        self.bytes += brought.bytes;
-        self.objects += brought.objects();
+        self.bytes += ingested.bytes;
+        self.objects += ingested.objects();
         self.inserted += inserted;
         self.updated += updated;
         self.deleted += deleted;
-        self.skipped += brought.skipped.len();
+        self.skipped += ingested.skipped.len();
         self.without_news += usize::from(inserted + updated + deleted == 0);
     }
 

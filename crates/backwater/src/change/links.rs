@@ -168,8 +168,8 @@ impl Transaction {
             let key = [Cell::Link(owner), Cell::Int(position as i64)];
             let entry = known.unwrap_or_else(|| self.state.refer(entries, &key));
             self.touched[entries.index()].insert(entry);
-            let told = one_of.map(|one_of| (TARGET_TYPE, Cell::Text(one_of.name(*table))));
-            let cells = [Some((TARGET, cell)), told];
+            let type_cell = one_of.map(|one_of| (TARGET_TYPE, Cell::Text(one_of.name(*table))));
+            let cells = [Some((TARGET, cell)), type_cell];
             self.state.table_mut(entries).merge(entry, cells.into_iter().flatten());
         }
         let mut position = targets.len();

@@ -29,6 +29,6 @@ pub(crate) use last_changed::{LastChanged, Span};
 pub(crate) use remembered::Remembered;
 pub(crate) use staged::{Staged, StagedRow, checked_text};
 pub(crate) use touched::Touched;
-pub(crate) use transaction::Source;
+pub(crate) use transaction::OnDemand;
 pub use transaction::Transaction;
 pub(crate) use withdraw::Withdrawal;

@@ -65,7 +65,7 @@ impl Remembered {
         rows: &[WrittenRow],
     ) {
         // The entries of a to-many link are rows of their own, which others may write to.
-        let has_entries = |table: TableNo| state.schema.table(table).asks.links;
+        let has_entries = |table: TableNo| state.schema.table(table).checks.links;
         // Some tables record when rows were last received, also if nothing in them was new.
         let keeps_times = |table: TableNo| state.table(table).keeps_times();
         // Of some it is unknown which fields were written.

@@ -161,7 +161,7 @@ impl Whereabouts {
         &mut self,
         rows: &ChangedRows,
         (past, wrote): (&Past, &[WroteOf]),
-        mut told: impl FnMut(RowAt, RowAt, &Wrote),
+        mut each: impl FnMut(RowAt, RowAt, &Wrote),
     ) {
         for ((table, now), back) in &past.back {
             let was = ((*table, back.then.0), back.then.1);
@@ -178,7 +178,7 @@ impl Whereabouts {
                 None => self.here(rows, *place),
             };
             let Some(row) = row else { continue };
-            told(row, *place, wrote);
+            each(row, *place, wrote);
             if matches!(wrote, Wrote::Gone) && gone_by.is_none() {
                 if self.moved.remove(place).is_none() {
                     self.left.insert(row);

@@ -77,7 +77,7 @@ impl Staged<'_> {
         if field.values.is_empty() {
             return None;
         }
-        let (told, known) = match self {
+        let (found, known) = match self {
             Staged::Text(text) => {
                 let known = field.values.iter().any(|value| value.as_str() == Some(text));
                 (format!("string {text:?}"), known)
@@ -92,7 +92,7 @@ impl Staged<'_> {
             let values: Vec<String> = field.values.iter().map(Value::to_string).collect();
             either(&values.iter().map(String::as_str).collect::<Vec<_>>())
         };
-        (!known).then(|| format!("found {told}, expected {}", allowed()))
+        (!known).then(|| format!("found {found}, expected {}", allowed()))
     }
 }
 

@@ -47,18 +47,18 @@ pub struct Transaction {
     pub(crate) history: Arc<History>,
     /// What ingest of short responses remembers from commit to commit.
     pub(crate) remembered: Remembered,
-    source: Option<Arc<dyn Source>>,
+    on_demand: Option<Arc<dyn OnDemand>>,
     /// The tables that were loaded while it went on.
     rehydrated: Vec<TableNo>,
     /// Rows that were merged, whether or not that changed them, of tables that keep it when that was.
-    pub(crate) brought: Vec<(TableNo, Slot)>,
+    pub(crate) received: Vec<(TableNo, Slot)>,
     pub(crate) again: WrittenAgain,
     /// The commit that it withdraws, or restores.
     pub(super) withdrawal: Option<Withdrawal>,
 }
 
 /// Loads rows that a transaction needs and that are not there yet.
-pub(crate) trait Source: Send + Sync {
+pub(crate) trait OnDemand: Send + Sync {
     /// Reads all rows of some tables into a version that has none of them.
     fn read(&self, state: &mut State, tables: &[TableNo]) -> Result<()>;
 }
@@ -77,8 +77,8 @@ impl Transaction {
     pub(crate) fn new(before: Arc<State>, history: Arc<History>, remembered: Remembered) -> Self {
         let state = State::clone(&before);
         let touched = state.schema.tables.iter().map(|_| Touched::default()).collect();
-        let (ingested, source) = (Vec::new(), None);
-        let (rehydrated, brought) = (Vec::new(), Vec::new());
+        let (ingested, on_demand) = (Vec::new(), None);
+        let (rehydrated, received) = (Vec::new(), Vec::new());
         let (again, withdrawal) = (WrittenAgain::default(), None);
         Self {
             before,
@@ -87,17 +87,17 @@ impl Transaction {
             ingested,
             history,
             remembered,
-            source,
+            on_demand,
             rehydrated,
-            brought,
+            received,
             again,
             withdrawal,
         }
     }
 
     /// The same, where tables are not loaded yet.
-    pub(crate) fn with_source(mut self, source: Arc<dyn Source>) -> Self {
-        self.source = Some(source);
+    pub(crate) fn with_on_demand(mut self, on_demand: Arc<dyn OnDemand>) -> Self {
+        self.on_demand = Some(on_demand);
         self
     }
 
@@ -111,11 +111,11 @@ impl Transaction {
         }
         let tables = tables(&self.state.schema).into_iter();
         let tables: Vec<_> = tables.filter(|table| !self.state.is_ready(*table)).collect();
-        let Some(source) = self.source.as_ref().filter(|_| !tables.is_empty()) else {
+        let Some(on_demand) = self.on_demand.as_ref().filter(|_| !tables.is_empty()) else {
             return Ok(());
         };
         let mut state = self.state.clone();
-        source.read(&mut state, &tables)?;
+        on_demand.read(&mut state, &tables)?;
         state.set_ready(&tables);
         let written = self.touched.iter().enumerate().flat_map(|(number, touched)| {
             touched.slots().map(move |slot| (TableNo(number as u32), slot))
@@ -134,8 +134,8 @@ impl Transaction {
     }
 
     /// The rows that it received, of tables that record when that was.
-    pub(crate) fn take_brought(&mut self) -> Vec<(TableNo, Slot)> {
-        std::mem::take(&mut self.brought)
+    pub(crate) fn take_received(&mut self) -> Vec<(TableNo, Slot)> {
+        std::mem::take(&mut self.received)
     }
 
     /// What it withdraws, if it does.
@@ -327,7 +327,7 @@ impl Transaction {
         let cells = fields.iter().map(|(field, staged)| (*field, staged.cell()));
         let mut merged = Merged { is_new: false, changed: false, overwrote: false };
         if self.state.table(table).keeps_times() {
-            self.brought.push((table, slot));
+            self.received.push((table, slot));
         }
         let old = self.state.table(table).row(slot);
         match &old {
@@ -340,7 +340,7 @@ impl Transaction {
                 }
             }),
         }
-        if self.state.schema.table(table).asks.links {
+        if self.state.schema.table(table).checks.links {
             let differs = self.write_entries(table, slot, fields);
             merged.changed |= differs && !merged.is_new;
             merged.overwrote |= differs && !merged.is_new;

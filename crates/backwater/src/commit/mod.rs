@@ -19,7 +19,7 @@ use crate::storage::Persister;
 use crate::storage::WriterThread;
 use crate::sync::{InTurn, Turn};
 use crate::table::{Slot, State};
-use crate::trace::{self, Done, Report, Ring, Watchers, WentOver};
+use crate::trace::{self, Done, HandleMove, Report, Ring, Watchers};
 use crate::value::{Clock, Stopwatch};
 
 /// What all handles of a cache share.
@@ -44,7 +44,7 @@ pub(crate) struct Core {
 #[cfg(not(feature = "threads"))]
 impl Drop for Core {
     fn drop(&mut self) {
-        self.persister.iter().for_each(|persister| drop(persister.write_or_tell()));
+        self.persister.iter().for_each(|persister| drop(persister.write_or_report()));
     }
 }
 
@@ -58,16 +58,16 @@ pub(crate) struct Writer {
 }
 
 /// What a commit is.
-pub(crate) enum Kind<'k> {
+pub(crate) enum CommitKind<'k> {
     /// Writes that a program gathered.
     Written(Written),
     /// Rows of these tables were loaded from the storage. That is no news: an answer that is on its
     /// way is newer.
-    Came(&'k [TableNo]),
+    Loaded(&'k [TableNo]),
     /// Another program wrote to the storage, under this number.
     Followed(u64),
     /// A query was given other values.
-    Rebound(Box<Reached>, WentOver),
+    Rebound(Box<Reached>, HandleMove),
     /// Tables were declared.
     Declared,
 }
@@ -76,7 +76,7 @@ pub(crate) struct Written {
     pub(crate) ingested: Vec<Ingested>,
     pub(crate) withdrawal: Option<Withdrawal>,
     /// Rows that were merged, whether or not that changed them.
-    pub(crate) brought: Vec<(TableNo, Slot)>,
+    pub(crate) received: Vec<(TableNo, Slot)>,
 }
 
 impl Core {
@@ -151,84 +151,86 @@ impl Core {
         writer: &mut Writer,
         (label, mut watch): (String, Stopwatch<'_>),
         changes: Changes,
-        kind: Kind<'_>,
+        kind: CommitKind<'_>,
     ) -> Report {
         let clock = self.clock();
         let at = clock.map(Clock::now);
         if let Some(clock) = clock {
-            changes.after.tell_time(clock);
+            changes.after.set_time(clock);
         }
         let whole = self.published.begin();
         writer.commit = match kind {
-            Kind::Followed(number) => number.max(writer.commit + 1),
+            CommitKind::Followed(number) => number.max(writer.commit + 1),
             _ => writer.commit + 1,
         };
         writer.state = changes.after.clone();
         let number = writer.commit;
-        let withdraws = matches!(&kind, Kind::Written(written) if written.withdrawal.is_some());
-        if matches!(kind, Kind::Written(_) | Kind::Followed(_)) {
+        let withdraws =
+            matches!(&kind, CommitKind::Written(written) if written.withdrawal.is_some());
+        if matches!(kind, CommitKind::Written(_) | CommitKind::Followed(_)) {
             Arc::make_mut(&mut writer.history).push(number, &changes, withdraws);
         }
         step("history");
         let (reached, ingested) = match &kind {
-            Kind::Rebound(..) | Kind::Declared => (ReachedList::new(), Vec::new()),
+            CommitKind::Rebound(..) | CommitKind::Declared => (ReachedList::new(), Vec::new()),
             _ => (writer.engine.apply(&changes, number, clock), Vec::new()),
         };
-        let (mut reached, mut ingested, mut went_over) = (reached, ingested, None);
+        let (mut reached, mut ingested, mut rebound) = (reached, ingested, None);
         step("queries");
         match &kind {
-            Kind::Came(tables) => self.published.publish_commit(&changes, number, tables),
-            Kind::Declared => self.published.publish_tables(changes.after.clone(), number),
+            CommitKind::Loaded(tables) => self.published.publish_commit(&changes, number, tables),
+            CommitKind::Declared => self.published.publish_tables(changes.after.clone(), number),
             _ => self.published.publish_commit(&changes, number, &[]),
         }
         let took = watch.lap();
         step("published");
         match kind {
-            Kind::Written(written) => {
+            CommitKind::Written(written) => {
                 if let Some(withdrawal) = written.withdrawal {
                     withdrawal.take_effect(&changes, &writer.history);
                 }
                 ingested = written.ingested;
                 // When that was is only known with a clock.
-                let brought = if clock.is_some() { written.brought } else { Vec::new() };
-                let brought = changes.after.bring(brought);
+                let received = if clock.is_some() { written.received } else { Vec::new() };
+                let received = changes.after.receive(received);
                 if let Some(persister) = &self.persister {
                     persister.note(&changes, number);
-                    persister.note_brought(brought);
+                    persister.note_received(received);
                 }
             }
-            Kind::Came(_) => {
+            CommitKind::Loaded(_) => {
                 let persister = self.persister.iter();
-                persister.for_each(|persister| persister.note_came(changes.after.clone(), number));
+                persister
+                    .for_each(|persister| persister.note_loaded(changes.after.clone(), number));
             }
-            Kind::Followed(_) => {}
-            Kind::Rebound(mut one, over) => {
+            CommitKind::Followed(_) => {}
+            CommitKind::Rebound(mut one, over) => {
                 one.took = took;
                 reached.push(*one);
-                went_over = Some(over);
+                rebound = Some(over);
             }
             // What it remembers is in terms of the old schema.
-            Kind::Declared => writer.remembered = Remembered::default(),
+            CommitKind::Declared => writer.remembered = Remembered::default(),
         }
         step("stored");
         let later = writer.engine.next_binding();
         let report =
             Report::new(number, label, Done { changes, ingested, reached, later, at, took });
         self.ring.push(&report);
-        self.watchers.push(&report, went_over);
-        step("told");
+        self.watchers.push(&report, rebound);
+        step("delivered");
         whole.end();
         report
     }
 
     /// Ends a turn, and delivers what was committed in it.
-    pub(crate) fn tell(&self, writing: Writing<'_>, reports: &[&Report]) {
+    pub(crate) fn deliver(&self, writing: Writing<'_>, reports: &[&Report]) {
         drop(writing);
         for report in reports {
             // Callbacks are a program's own code, too.
-            drop(caught(|| trace::tell(report)));
+            drop(caught(|| trace::emit(report)));
         }
-        self.watchers.tell();
+        self.watchers.deliver();
     }
 
     /// Has the writer thread write, if there is one.

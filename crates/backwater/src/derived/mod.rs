@@ -16,8 +16,8 @@ use rustc_hash::FxBuildHasher;
 use std::collections::HashMap;
 
 use crate::error::Result;
+use node::DerivedNode;
 pub(crate) use node::Evaluation;
-use node::Node;
 pub use reader::Reader;
 pub use tracked::TrackedRows;
 
@@ -71,7 +71,7 @@ const MOST: usize = 1 << 16;
 /// # let _ = Sailing { id: 1, port: String::new(), delay_min: 1 }.port;
 /// # Ok::<(), backwater::Error>(())
 /// ```
-pub struct Derived<T>(Arc<Node<T>>);
+pub struct Derived<T>(Arc<DerivedNode<T>>);
 
 impl<T: PartialEq + Send + Sync + 'static> Derived<T> {
     pub(crate) fn new(
@@ -80,7 +80,7 @@ impl<T: PartialEq + Send + Sync + 'static> Derived<T> {
         name: Arc<str>,
         function: impl Fn(&Reader) -> Result<T> + Send + Sync + 'static,
     ) -> Self {
-        Self(Arc::new(Node::new(published, evaluation, name, Box::new(function))))
+        Self(Arc::new(DerivedNode::new(published, evaluation, name, Box::new(function))))
     }
 
     /// The value as of the last commit. While nothing that it read has changed, this is the same
@@ -196,7 +196,7 @@ type Function<P, T> = Arc<dyn Fn(&Reader, &P) -> Result<T> + Send + Sync>;
 /// The values that are kept, each with when it was last read.
 struct Known<P, T> {
     values: HashMap<P, (Derived<T>, u64), FxBuildHasher>,
-    asked: u64,
+    turn: u64,
 }
 
 impl<P, T> DerivedBy<P, T>
@@ -210,7 +210,7 @@ where
         name: Arc<str>,
         function: impl Fn(&Reader, &P) -> Result<T> + Send + Sync + 'static,
     ) -> Self {
-        let known = Mutex::new(Known { values: HashMap::default(), asked: 0 });
+        let known = Mutex::new(Known { values: HashMap::default(), turn: 0 });
         Self(Arc::new(Family { published, evaluation, name, function: Arc::new(function), known }))
     }
 
@@ -219,22 +219,22 @@ where
     /// See [`DerivedBy`] for an example.
     pub fn of(&self, param: P) -> Derived<T> {
         let mut known = self.0.known.lock().unwrap_or_else(PoisonError::into_inner);
-        known.asked += 1;
-        let asked = known.asked;
+        known.turn += 1;
+        let turn = known.turn;
         if let Some((derived, last)) = known.values.get_mut(&param) {
-            *last = asked;
+            *last = turn;
             return derived.clone();
         }
         if known.values.len() >= 2 * MOST {
             known.values.retain(|_, (derived, last)| {
-                Arc::strong_count(&derived.0) > 1 || *last + MOST as u64 > asked
+                Arc::strong_count(&derived.0) > 1 || *last + MOST as u64 > turn
             });
         }
         let (function, of) = (self.0.function.clone(), param.clone());
         let name = format!("{} of {param:?}", self.0.name).into();
         let (published, evaluation) = (self.0.published.clone(), self.0.evaluation.clone());
         let derived = Derived::new(published, evaluation, name, move |read| function(read, &of));
-        known.values.insert(param, (derived.clone(), asked));
+        known.values.insert(param, (derived.clone(), turn));
         derived
     }
 }

@@ -12,33 +12,33 @@ use super::reader::Reader;
 use super::reads::Read;
 use crate::caught::caught;
 use crate::error::{Error, ErrorKind, Result};
-use crate::query::{Moment, Published};
+use crate::query::{AsOf, Published};
 use crate::sync::InTurn;
 
 type Function<T> = Box<dyn Fn(&Reader) -> Result<T> + Send + Sync>;
 
-pub(crate) struct Node<T> {
+pub(crate) struct DerivedNode<T> {
     published: Arc<Published>,
     evaluation: Arc<Evaluation>,
     name: Arc<str>,
     function: Function<T>,
-    shown: RwLock<Shown<T>>,
+    shown: RwLock<LastValue<T>>,
     /// What the function read; the evaluation's lock guards it as well.
     reads: Mutex<Vec<Read>>,
     runs: AtomicU64,
 }
 
 /// What the function gave last.
-struct Shown<T> {
+struct LastValue<T> {
     value: Option<Result<Arc<T>>>,
     /// The commit that it is surely true of.
     commit: u64,
 }
 
 /// What others can read of a derived value, whatever its type.
-pub(crate) trait Source: Send + Sync {
+pub(crate) trait AnyDerived: Send + Sync {
     /// Brings it up to a commit; returns whether its value there is the one that it has given.
-    fn still_gives(&self, given: &(dyn Any + Send + Sync), now: &Moment) -> bool;
+    fn still_gives(&self, given: &(dyn Any + Send + Sync), now: &AsOf) -> bool;
 }
 
 /// The turn in which derived values are evaluated: one thread at a time, so that no two wait for
@@ -109,14 +109,14 @@ fn is_same<T: PartialEq>(old: &Result<Arc<T>>, new: &Result<Arc<T>>) -> bool {
     }
 }
 
-impl<T: PartialEq + Send + Sync + 'static> Node<T> {
+impl<T: PartialEq + Send + Sync + 'static> DerivedNode<T> {
     pub(crate) fn new(
         published: Arc<Published>,
         evaluation: Arc<Evaluation>,
         name: Arc<str>,
         function: Function<T>,
     ) -> Self {
-        let shown = RwLock::new(Shown { value: None, commit: 0 });
+        let shown = RwLock::new(LastValue { value: None, commit: 0 });
         let (reads, runs) = (Mutex::default(), AtomicU64::new(0));
         Self { published, evaluation, name, function, shown, reads, runs }
     }
@@ -124,7 +124,7 @@ impl<T: PartialEq + Send + Sync + 'static> Node<T> {
     /// The value as of the last commit.
     pub(crate) fn get(&self) -> Result<Arc<T>> {
         loop {
-            let now = self.published.moment();
+            let now = self.published.now();
             if let Some(value) = self.shown_at(now.commit) {
                 return value;
             }
@@ -137,7 +137,7 @@ impl<T: PartialEq + Send + Sync + 'static> Node<T> {
     }
 
     /// The value as of a commit; `None` if something that it reads is ahead of that.
-    pub(crate) fn at(&self, now: &Moment) -> Option<Result<Arc<T>>> {
+    pub(crate) fn at(&self, now: &AsOf) -> Option<Result<Arc<T>>> {
         let _turn = self.evaluation.turn.begin();
         let running = Running::begin(std::ptr::from_ref(self).addr(), &self.name);
         let _running = match running {
@@ -199,7 +199,7 @@ impl<T: PartialEq + Send + Sync + 'static> Node<T> {
         let message = format!("its function panicked: {panic}");
         Error::new(ErrorKind::Result, message)
             .at(format!("derived value \"{}\"", self.name))
-            .help("it runs anew when something that it read has changed")
+            .help("it runs again when something that it read has changed")
     }
 
     pub(crate) fn is_of(&self, published: &Arc<Published>) -> bool {
@@ -207,7 +207,7 @@ impl<T: PartialEq + Send + Sync + 'static> Node<T> {
     }
 }
 
-impl<T> Node<T> {
+impl<T> DerivedNode<T> {
     pub(crate) fn name(&self) -> &str {
         &self.name
     }
@@ -217,8 +217,8 @@ impl<T> Node<T> {
     }
 }
 
-impl<T: PartialEq + Send + Sync + 'static> Source for Node<T> {
-    fn still_gives(&self, given: &(dyn Any + Send + Sync), now: &Moment) -> bool {
+impl<T: PartialEq + Send + Sync + 'static> AnyDerived for DerivedNode<T> {
+    fn still_gives(&self, given: &(dyn Any + Send + Sync), now: &AsOf) -> bool {
         // A value that cannot be computed at this commit counts as changed.
         let given = given.downcast_ref::<Result<Arc<T>>>();
         given.zip(self.at(now)).is_some_and(|(old, new)| is_same(old, &new))

@@ -3,11 +3,11 @@
 use std::cell::{Cell, RefCell};
 use std::sync::Arc;
 
-use super::node::Source;
+use super::node::AnyDerived;
 use super::reads::Read;
 use super::{Derived, TrackedRows};
 use crate::error::{Error, ErrorKind, Result, of_another_cache};
-use crate::query::{Moment, Published, Query, QueryResult};
+use crate::query::{AsOf, Published, Query, QueryResult};
 use crate::typed::ReadTable;
 
 /// Gives the function of a derived value access to tables, queries and other derived values, all as
@@ -16,7 +16,7 @@ use crate::typed::ReadTable;
 /// See [`Derived`] for an example.
 pub struct Reader {
     published: Arc<Published>,
-    pub(super) now: Moment,
+    pub(super) now: AsOf,
     pub(super) key: (u64, u64),
     pub(super) reads: RefCell<Vec<Read>>,
     /// Whether something was read that is ahead of the commit.
@@ -24,7 +24,7 @@ pub struct Reader {
 }
 
 impl Reader {
-    pub(super) fn new(published: Arc<Published>, now: Moment, key: (u64, u64)) -> Self {
+    pub(super) fn new(published: Arc<Published>, now: AsOf, key: (u64, u64)) -> Self {
         Self { published, now, key, reads: RefCell::default(), is_torn: Cell::new(false) }
     }
 
@@ -106,7 +106,7 @@ impl Reader {
                 Err(Error::new(ErrorKind::Result, "a commit was made meanwhile"))
             }
         };
-        let node: Arc<dyn Source> = of.0.clone();
+        let node: Arc<dyn AnyDerived> = of.0.clone();
         self.record(Read::Derived { node, given: Arc::new(value.clone()) });
         value
     }

@@ -6,9 +6,9 @@ use std::sync::Arc;
 
 use siphasher::sip128::{Hasher128, SipHasher13};
 
-use super::node::Source;
+use super::node::AnyDerived;
 use crate::change::{FieldSet, LastChanged, Span};
-use crate::query::{Moment, Query};
+use crate::query::{AsOf, Query};
 use crate::schema::{FieldNo, FieldPlaces, Kind, TableNo};
 use crate::table::{Cell, ONLY, Slot, State, TARGET};
 use crate::typed::DEEPEST;
@@ -36,7 +36,7 @@ pub(crate) enum Read {
     /// Something that may be otherwise after any commit.
     Unsure,
     /// Another derived value, and what it gave.
-    Derived { node: Arc<dyn Source>, given: Arc<dyn Any + Send + Sync> },
+    Derived { node: Arc<dyn AnyDerived>, given: Arc<dyn Any + Send + Sync> },
 }
 
 /// Which row of a table.
@@ -50,7 +50,7 @@ pub(crate) enum Which {
 
 impl Read {
     /// Whether it would give something else now than at a commit.
-    pub(crate) fn has_changed(&self, since: u64, now: &Moment, key: (u64, u64)) -> bool {
+    pub(crate) fn has_changed(&self, since: u64, now: &AsOf, key: (u64, u64)) -> bool {
         let spared = |span: &Span, last: &LastChanged| !span.changed_since(since, last);
         match self {
             Read::Row { span, .. } | Read::Back { span, .. } | Read::Table { span }

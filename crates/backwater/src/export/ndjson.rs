@@ -178,7 +178,7 @@ impl Transaction {
         };
         let id = match id {
             Some(id) => {
-                let told = || {
+                let not_fitting = || {
                     Error::new(
                         ErrorKind::Type,
                         format!(
@@ -188,7 +188,7 @@ impl Transaction {
                         ),
                     )
                 };
-                Some(schema.fitted(table, id.clone()).ok_or_else(told)?)
+                Some(schema.fitted(table, id.clone()).ok_or_else(not_fitting)?)
             }
             None => None,
         };

@@ -53,7 +53,7 @@ impl<'w> Class<'w> {
         let world = kinds.world;
         let role = singular(&kinds.role(objects[0]));
         let typed = kinds.typed.contains(&objects[0]);
-        let is = world.objects(objects[0]).told.as_deref().filter(|_| typed);
+        let is = world.objects(objects[0]).type_name.as_deref().filter(|_| typed);
         let mut rows = Vec::new();
         for number in &objects {
             let these = world.objects(*number);
@@ -72,10 +72,10 @@ impl<'w> Class<'w> {
         self.objects.iter().map(|objects| self.world.objects(*objects).seen).sum()
     }
 
-    pub(super) fn told(&self) -> Option<&'w str> {
+    pub(super) fn type_name(&self) -> Option<&'w str> {
         let typed = |objects: &&ObjectsNo| is_surely_typed(self.world, **objects);
         let first = self.objects.iter().find(typed)?;
-        self.world.objects(*first).told.as_deref()
+        self.world.objects(*first).type_name.as_deref()
     }
 
     /// The names of the members.
@@ -97,7 +97,7 @@ impl<'w> Class<'w> {
 /// Whether the type is given by a member that says nothing else.
 pub(super) fn is_surely_typed(world: &World, objects: ObjectsNo) -> bool {
     let objects = world.objects(objects);
-    objects.told.is_some()
+    objects.type_name.is_some()
         && (objects.resource || objects.members.iter().any(|member| &*member.name == "__typename"))
 }
 
@@ -201,9 +201,9 @@ impl<'w> Kinds<'w> {
             world.shapes.iter().map(|shape| singular(&shape.place.role)).collect();
         let mut typed = HashSet::new();
         for shape in &world.shapes {
-            let apart = shape.objects.iter().all(|(told, number)| {
-                let names_a_role = |told: &str| roles.contains(&singular(told));
-                is_surely_typed(world, *number) || told.as_deref().is_some_and(names_a_role)
+            let apart = shape.objects.iter().all(|(type_name, number)| {
+                let names_a_role = |type_name: &str| roles.contains(&singular(type_name));
+                is_surely_typed(world, *number) || type_name.as_deref().is_some_and(names_a_role)
             });
             typed.extend(shape.objects.iter().map(|(_, number)| *number).filter(|_| apart));
         }
@@ -214,8 +214,10 @@ impl<'w> Kinds<'w> {
     /// around it.
     pub(super) fn role(&self, number: ObjectsNo) -> String {
         let objects = self.world.objects(number);
-        if let Some(told) = objects.told.as_deref().filter(|_| self.typed.contains(&number)) {
-            return told.to_owned();
+        if let Some(type_name) =
+            objects.type_name.as_deref().filter(|_| self.typed.contains(&number))
+        {
+            return type_name.to_owned();
         }
         let mut place = self.world.place(number);
         while let Some(parent) = place.parent {
@@ -234,8 +236,8 @@ pub(super) fn classes<'w>(kinds: &Kinds<'w>) -> Vec<Class<'w>> {
     let mut unions = Unions((0..world.objects.len()).collect());
     let mut typed: HashMap<&str, usize> = HashMap::new();
     for number in numbers(world).filter(|number| is_surely_typed(world, *number)) {
-        let told = world.objects(number).told.as_deref().unwrap_or_default();
-        let first = *typed.entry(told).or_insert(number.0 as usize);
+        let type_name = world.objects(number).type_name.as_deref().unwrap_or_default();
+        let first = *typed.entry(type_name).or_insert(number.0 as usize);
         unions.join(first, number.0 as usize);
     }
     for shape in &world.shapes {

@@ -1,9 +1,9 @@
 //! The fields of the tables that are proposed: types, links, names.
 
 use super::classes::{go_by_digits, is_surely_typed};
+use super::entities::{Entities, Entity};
 use super::evidence::{Counts, Members, ObjectsNo, View, World};
 use super::identity::Identity;
-use super::things::{Thing, Things};
 use super::words::{Taken, names_a_thing, singular, snake};
 use crate::schema::Names;
 
@@ -22,7 +22,7 @@ pub(super) struct Column {
     pub(super) name: String,
     /// Where it is in an object; empty if the request says it, or what is around the object.
     pub(super) way: Vec<String>,
-    pub(super) kind: Kind,
+    pub(super) kind: ColumnKind,
     pub(super) note: String,
     /// Whether every object has it, and it is never null.
     pub(super) always: bool,
@@ -30,18 +30,18 @@ pub(super) struct Column {
 
 /// What a proposed field holds.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) enum Kind {
+pub(super) enum ColumnKind {
     /// A type, and the only values that it takes.
     Plain(&'static str, Vec<String>),
     Link(usize),
     /// One of several tables, by the types that objects name.
     OneOf(Vec<(String, usize)>, bool),
     /// A to-many link to what that says.
-    Many(Box<Kind>),
+    Many(Box<ColumnKind>),
 }
 
 /// A table with its fields.
-pub(super) struct Table {
+pub(super) struct ProposedTable {
     pub(super) names: Option<Names>,
     pub(super) columns: Vec<Column>,
     /// The names of the fields that are the id.
@@ -86,18 +86,18 @@ impl IdKind {
 /// What fields are decided by.
 pub(super) struct Deciding<'w> {
     pub(super) world: &'w World,
-    pub(super) things: &'w Things,
+    pub(super) entities: &'w Entities,
     /// The id of each table, if it is a single one.
     pub(super) ids: Vec<Option<IdKind>>,
 }
 
 impl<'w> Deciding<'w> {
-    pub(super) fn new(world: &'w World, things: &'w Things) -> Self {
-        let ids = things.list.iter().map(|thing| match &thing.identity {
+    pub(super) fn new(world: &'w World, entities: &'w Entities) -> Self {
+        let ids = entities.list.iter().map(|entity| match &entity.identity {
             Identity::Own(name) => {
-                let members = View::members(world, &thing.objects);
+                let members = View::members(world, &entity.objects);
                 let member = members.iter().find(|member| member.name == name);
-                let is_resource = world.objects(thing.objects[0]).resource;
+                let is_resource = world.objects(entity.objects[0]).resource;
                 // Ids of JSON:API are texts, even those that look like numbers.
                 member.map(|member| match IdKind::of(&member.view.counts()) {
                     IdKind::Int if is_resource => IdKind::Text,
@@ -105,21 +105,21 @@ impl<'w> Deciding<'w> {
                 })
             }
             Identity::Key => {
-                let maps = thing.objects.iter().filter_map(|objects| world.place(*objects).parent);
+                let maps = entity.objects.iter().filter_map(|objects| world.place(*objects).parent);
                 let mut digits = maps.map(|map| go_by_digits(world, map));
                 Some(if digits.all(|digits| digits) { IdKind::Int } else { IdKind::Text })
             }
             _ => None,
         });
-        Self { world, things, ids: ids.collect() }
+        Self { world, entities, ids: ids.collect() }
     }
 
     /// The fields of a table.
-    pub(super) fn table(&self, number: usize) -> Table {
-        let thing = &self.things.list[number];
-        let members = View::members(self.world, &thing.objects);
-        let seen = thing.objects.iter().map(|objects| self.world.objects(*objects).seen).sum();
-        let mut table = Table {
+    pub(super) fn table(&self, number: usize) -> ProposedTable {
+        let entity = &self.entities.list[number];
+        let members = View::members(self.world, &entity.objects);
+        let seen = entity.objects.iter().map(|objects| self.world.objects(*objects).seen).sum();
+        let mut table = ProposedTable {
             names: style(&members),
             columns: Vec::new(),
             id: Vec::new(),
@@ -130,7 +130,7 @@ impl<'w> Deciding<'w> {
         // What names the table is no field of the row.
         let members = members.into_iter().filter(|member| member.name != "__typename");
         let members: Vec<Members<'w>> = members.collect();
-        let own = thing.identity.member();
+        let own = entity.identity.member();
         // The id keeps its own name.
         for member in members.iter().filter(|member| Some(member.name) == own) {
             let counts = member.view.counts();
@@ -139,28 +139,28 @@ impl<'w> Deciding<'w> {
             if counts.ints > 0 && counts.texts > 0 {
                 note += &format!(", as a text in {}", counts.texts);
             }
-            let kind = Kind::Plain(kind.name(), Vec::new());
+            let kind = ColumnKind::Plain(kind.name(), Vec::new());
             let name = table.add(&[member.name.to_owned()], kind, note, true);
             table.id.push(name);
         }
         for member in members.iter().filter(|member| Some(member.name) != own) {
             if table.columns.len() >= FIELDS {
-                table.leave_out(member.name, "with what comes behind it there are too many");
+                table.leave_out(member.name, "with what follows it there are too many");
                 break;
             }
             self.member(member, &[], seen, Some(number), &mut table);
         }
-        if let (Identity::Key, Some(kind)) = (&thing.identity, self.ids[number]) {
-            let kind = Kind::Plain(kind.name(), Vec::new());
-            let id = table.given("key", kind, thing.note.clone());
+        if let (Identity::Key, Some(kind)) = (&entity.identity, self.ids[number]) {
+            let kind = ColumnKind::Plain(kind.name(), Vec::new());
+            let id = table.given("key", kind, entity.note.clone());
             table.id.push(id);
         }
-        if let Identity::InParent(_, parent) = thing.identity {
-            let is_it = |column: &&Column| column.kind == Kind::Link(parent) && column.always;
+        if let Identity::InParent(_, parent) = entity.identity {
+            let is_it = |column: &&Column| column.kind == ColumnKind::Link(parent) && column.always;
             let known = table.columns.iter().find(is_it).map(|column| column.name.clone());
             let name = known.unwrap_or_else(|| {
-                let name = &self.things.list[parent].name;
-                table.given(name, Kind::Link(parent), "the row around it".to_owned())
+                let name = &self.entities.list[parent].name;
+                table.given(name, ColumnKind::Link(parent), "the row around it".to_owned())
             });
             table.id.insert(0, name);
         }
@@ -174,7 +174,7 @@ impl<'w> Deciding<'w> {
         way: &[String],
         seen: usize,
         table: Option<usize>,
-        out: &mut Table,
+        out: &mut ProposedTable,
     ) {
         let way: Vec<String> = way.iter().cloned().chain([member.name.to_owned()]).collect();
         let (view, counts) = (&member.view, member.view.counts());
@@ -183,7 +183,7 @@ impl<'w> Deciding<'w> {
             note += &format!(", null in {}", counts.nulls);
         }
         if view.holds_unkept() {
-            out.leave_out(member.name, "half of a surrogate pair stands in it, which is no text");
+            out.leave_out(member.name, "it has half of a surrogate pair, which is no text");
             return;
         }
         let always = member.present == seen && counts.nulls == 0;
@@ -203,13 +203,13 @@ impl<'w> Deciding<'w> {
             }
             return;
         }
-        let rows = table.map_or(0, |table| self.things.list[table].ids.len());
+        let rows = table.map_or(0, |table| self.entities.list[table].ids.len());
         let (kind, values, mut said) = scalar(view, &counts, rows);
         if self.holds_link(view) {
             said = "rows that no link leads to, since not all here are alike".to_owned();
         }
         let note = if said.is_empty() { note } else { format!("{note}: {said}") };
-        out.add(&way, Kind::Plain(kind, values), note, always);
+        out.add(&way, ColumnKind::Plain(kind, values), note, always);
     }
 
     /// The objects whose members become fields of the row around them: those without an id, which
@@ -217,10 +217,10 @@ impl<'w> Deciding<'w> {
     fn inside(&self, view: &View<'w>, counts: &Counts, depth: usize) -> Option<Vec<ObjectsNo>> {
         let objects = view.objects();
         let is_map = |objects: &ObjectsNo| {
-            self.things.maps.contains(objects) || self.world.objects(*objects).keyed.is_some()
+            self.entities.maps.contains(objects) || self.world.objects(*objects).keyed.is_some()
         };
         let all_objects = counts.objects > 0 && counts.objects + counts.nulls == counts.seen;
-        if depth > 3 || !all_objects || self.things.any(&objects) || objects.iter().any(is_map) {
+        if depth > 3 || !all_objects || self.entities.any(&objects) || objects.iter().any(is_map) {
             return None;
         }
         let seen: usize = objects.iter().map(|objects| self.world.objects(*objects).seen).sum();
@@ -240,7 +240,7 @@ impl<'w> Deciding<'w> {
     fn holds_link(&self, view: &View<'w>) -> bool {
         let objects: Vec<ObjectsNo> =
             view.objects().into_iter().chain(view.elements().objects()).collect();
-        !objects.is_empty() && self.things.any(&objects)
+        !objects.is_empty() && self.entities.any(&objects)
     }
 
     /// What a member links to, if it is a link.
@@ -250,7 +250,7 @@ impl<'w> Deciding<'w> {
         name: &str,
         table: Option<usize>,
         note: &mut String,
-    ) -> Option<Kind> {
+    ) -> Option<ColumnKind> {
         let counts = view.counts();
         if counts.arrays == 0 {
             return self.target(view, &counts, name, table, note);
@@ -270,8 +270,8 @@ impl<'w> Deciding<'w> {
         *note += &format!(", {} in all", inside.seen);
         match &target {
             // An entry names its table only as an object.
-            Kind::OneOf(..) if of.scalars() > 0 => None,
-            _ => Some(Kind::Many(Box::new(target))),
+            ColumnKind::OneOf(..) if of.scalars() > 0 => None,
+            _ => Some(ColumnKind::Many(Box::new(target))),
         }
     }
 
@@ -283,7 +283,7 @@ impl<'w> Deciding<'w> {
         name: &str,
         table: Option<usize>,
         note: &mut String,
-    ) -> Option<Kind> {
+    ) -> Option<ColumnKind> {
         let objects = view.objects();
         if counts.deep + counts.odd > 0 {
             return None;
@@ -291,28 +291,28 @@ impl<'w> Deciding<'w> {
         if objects.is_empty() {
             return self.named(view, counts, name, table, note);
         }
-        if let Some(to) = self.things.only(&objects) {
+        if let Some(to) = self.entities.only(&objects) {
             let can_be =
-                !matches!(self.things.list[to].identity, Identity::InRequest(_) | Identity::Key);
+                !matches!(self.entities.list[to].identity, Identity::InRequest(_) | Identity::Key);
             let fits = counts.scalars() == 0 || self.ids[to].is_some_and(|id| id.fits(counts));
-            return (can_be && fits).then_some(Kind::Link(to));
+            return (can_be && fits).then_some(ColumnKind::Link(to));
         }
         let mut tables: Vec<(String, usize)> = Vec::new();
         for number in &objects {
-            let to = self.things.of[number.0 as usize]?;
-            let told = self.world.objects(*number).told.as_deref()?;
-            let single = matches!(self.things.list[to].identity, Identity::Own(_));
-            if !single || tables.iter().any(|(known, other)| known == told && *other != to) {
+            let to = self.entities.of[number.0 as usize]?;
+            let type_name = self.world.objects(*number).type_name.as_deref()?;
+            let single = matches!(self.entities.list[to].identity, Identity::Own(_));
+            if !single || tables.iter().any(|(known, other)| known == type_name && *other != to) {
                 return None;
             }
-            if !tables.iter().any(|(known, _)| known == told) {
-                tables.push((told.to_owned(), to));
+            if !tables.iter().any(|(known, _)| known == type_name) {
+                tables.push((type_name.to_owned(), to));
             }
         }
         let typename = objects.iter().all(|objects| {
             is_surely_typed(self.world, *objects) && !self.world.objects(*objects).resource
         });
-        (counts.scalars() == 0).then_some(Kind::OneOf(tables, typename))
+        (counts.scalars() == 0).then_some(ColumnKind::OneOf(tables, typename))
     }
 
     /// The table that values are ids of, by what they are called and by what is known.
@@ -323,36 +323,37 @@ impl<'w> Deciding<'w> {
         name: &str,
         table: Option<usize>,
         note: &mut String,
-    ) -> Option<Kind> {
+    ) -> Option<ColumnKind> {
         if counts.scalars() == 0 || counts.bools + counts.floats + counts.broad > 0 {
             return None;
         }
         let mut called = self.called(name);
         called.retain(|to| self.ids[*to].is_some_and(|id| id.fits(counts)));
         let values = view.ids();
-        let known = |to: usize| values.intersection(&self.things.list[to].ids).count();
+        let known = |to: usize| values.intersection(&self.entities.list[to].ids).count();
         for to in &called {
             let known = known(*to);
             if known > 0 {
-                let what = &self.things.list[*to].name;
+                let what = &self.entities.list[*to].name;
                 *note += &format!(": {known} of {} values are ids of {what}", values.len());
-                return Some(Kind::Link(*to));
+                return Some(ColumnKind::Link(*to));
             }
         }
         if let Some(to) = called.first() {
-            let what = &self.things.list[*to].name;
+            let what = &self.entities.list[*to].name;
             *note +=
                 &format!(": called like a link to {what}, but none of its values is a known id");
             return None;
         }
         // Texts that are all ids of one table are hardly so by chance; numbers easily are.
         let is_text = |to: &usize| self.ids[*to] == Some(IdKind::Text) && counts.digits == 0;
-        let all = (0..self.things.list.len()).filter(is_text);
+        let all = (0..self.entities.list.len()).filter(is_text);
         let mut fitting = all.filter(|to| Some(*to) != table && known(*to) == values.len());
         let (first, second) = (fitting.next(), fitting.next());
         let to = first.filter(|_| second.is_none() && values.len() > 1 && counts.ints == 0)?;
-        *note += &format!(": all {} values are ids of {}", values.len(), self.things.list[to].name);
-        Some(Kind::Link(to))
+        *note +=
+            &format!(": all {} values are ids of {}", values.len(), self.entities.list[to].name);
+        Some(ColumnKind::Link(to))
     }
 
     /// The tables that a member is called after: `vessel`, `vessel_id`, `home_port`.
@@ -361,15 +362,16 @@ impl<'w> Deciding<'w> {
         let ends = ["_id", "_ids", "_code", "_key", "_uuid", "_slug", "_ref", "_no"];
         let cut = ends.iter().find_map(|end| name.strip_suffix(end)).map(singular);
         let bases: Vec<String> = cut.into_iter().chain([name.clone()]).collect();
-        let is_called = |thing: &Thing| {
-            let names = thing.roles.iter().chain([&thing.name]).filter(|name| names_a_thing(name));
+        let is_called = |entity: &Entity| {
+            let names =
+                entity.roles.iter().chain([&entity.name]).filter(|name| names_a_thing(name));
             let mut names = names.map(String::as_str);
             names.any(|known| {
                 bases.iter().any(|base| base == known || base.ends_with(&format!("_{known}")))
             })
         };
-        let tables = self.things.list.iter().enumerate();
-        tables.filter(|(_, thing)| is_called(thing)).map(|(number, _)| number).collect()
+        let tables = self.entities.list.iter().enumerate();
+        tables.filter(|(_, entity)| is_called(entity)).map(|(number, _)| number).collect()
     }
 }
 
@@ -471,14 +473,14 @@ fn style(members: &[Members<'_>]) -> Option<Names> {
     (fitting(&best) > plain).then_some(best)
 }
 
-impl Table {
+impl ProposedTable {
     fn leave_out(&mut self, member: &str, why: &str) {
         self.left_out.push(format!("{member:?}: {why}"));
         self.left_out_members.push(member.to_owned());
     }
 
     /// Adds a field for what stands in that place; gives its name.
-    fn add(&mut self, way: &[String], kind: Kind, note: String, always: bool) -> String {
+    fn add(&mut self, way: &[String], kind: ColumnKind, note: String, always: bool) -> String {
         let name = self.taken.take(&snake(&way.join("_")));
         let column = Column { name: name.clone(), way: way.to_vec(), kind, note, always };
         self.columns.push(column);
@@ -486,7 +488,7 @@ impl Table {
     }
 
     /// Adds a field that no object has; gives its name, under which no member may be taken for it.
-    pub(super) fn given(&mut self, name: &str, kind: Kind, note: String) -> String {
+    pub(super) fn given(&mut self, name: &str, kind: ColumnKind, note: String) -> String {
         let is_member = |name: &str| {
             let written = self.names.map_or_else(|| name.to_owned(), |names| names.write(name));
             let member = |column: &Column| column.way.first() == Some(&written);
@@ -505,7 +507,7 @@ impl Table {
     /// A name for the field that says at which table a link points, if the usual one is taken.
     pub(super) fn type_field(&self, column: &str) -> Option<String> {
         let usual = format!("{column}_type");
-        let mut others = ["_table", "_is", "_told"].iter().map(|end| format!("{column}{end}"));
+        let mut others = ["_table", "_kind", "_of"].iter().map(|end| format!("{column}{end}"));
         if self.taken.is_free(&usual) { None } else { others.find(|name| self.taken.is_free(name)) }
     }
 }

@@ -118,7 +118,7 @@ pub(super) struct Place {
     /// The name that leads there; empty for a whole response.
     pub(super) role: Box<str>,
     /// As people read it: the response, and the way inside of it.
-    pub(super) told: Box<str>,
+    pub(super) pointer: Box<str>,
     /// The objects that it is inside of.
     pub(super) parent: Option<ObjectsNo>,
     /// Whether it is an element of an array, or a member by its id.
@@ -151,7 +151,7 @@ impl Words {
 /// The objects of one named type at one place.
 pub(super) struct Objects {
     pub(super) shape: ShapeNo,
-    pub(super) told: Option<Box<str>>,
+    pub(super) type_name: Option<Box<str>>,
     /// Whether they are resources of JSON:API documents, or point at such.
     pub(super) resource: bool,
     pub(super) seen: usize,
@@ -244,17 +244,17 @@ impl World {
     pub(super) fn objects_at(
         &mut self,
         shape: ShapeNo,
-        told: Option<&str>,
+        type_name: Option<&str>,
         resource: bool,
     ) -> ObjectsNo {
         let known = &self.at(shape).objects;
-        if let Some((_, number)) = known.iter().find(|(known, _)| known.as_deref() == told) {
+        if let Some((_, number)) = known.iter().find(|(known, _)| known.as_deref() == type_name) {
             return *number;
         }
         let number = ObjectsNo(self.objects.len() as u32);
         self.objects.push(Objects {
             shape,
-            told: told.map(Box::from),
+            type_name: type_name.map(Box::from),
             resource,
             seen: 0,
             members: Vec::new(),
@@ -263,7 +263,7 @@ impl World {
             rows: Vec::new(),
             known: FxHashSet::default(),
         });
-        self.at_mut(shape).objects.push((told.map(Box::from), number));
+        self.at_mut(shape).objects.push((type_name.map(Box::from), number));
         number
     }
 
@@ -274,20 +274,20 @@ impl World {
         }
         let place = &self.at(shape).place;
         let apart = if place.parent.is_none() && !place.many { " at " } else { "" };
-        let told = format!("{}{apart}/*", place.told);
-        let place = Place { many: true, single: false, told: told.into(), ..place.clone() };
+        let pointer = format!("{}{apart}/*", place.pointer);
+        let place = Place { many: true, single: false, pointer: pointer.into(), ..place.clone() };
         let elements = self.shape(place);
         self.at_mut(shape).elements = Some(elements);
         elements
     }
 
-    fn inside(&self, objects: ObjectsNo, role: &str, told: &str) -> Place {
+    fn inside(&self, objects: ObjectsNo, role: &str, pointer: &str) -> Place {
         let place = self.place(objects);
         // The way inside of a response stands apart from what the response is called.
         let apart = if place.parent.is_none() && !place.many { " at " } else { "" };
         Place {
             role: role.into(),
-            told: format!("{}{apart}/{told}", place.told).into(),
+            pointer: format!("{}{apart}/{pointer}", place.pointer).into(),
             parent: Some(objects),
             many: false,
             plain: place.plain,

@@ -136,7 +136,7 @@ pub(super) fn own(class: &Class<'_>) -> Own {
         let is_sure = match rank {
             ..=SURE => true,
             // A type by its name is an entity already.
-            NAMED => ids > 1 || class.told().is_some(),
+            NAMED => ids > 1 || class.type_name().is_some(),
             FOREIGN => false,
             // Only objects that occur again and agree show that such a member is an id.
             _ => ids > 1 && trial.against == 0 && repeats * 2 >= ids,
@@ -165,8 +165,8 @@ pub(super) fn in_parent(
     class.candidates().into_iter().find_map(|(_, name)| {
         let trial = Trial::of(class, &name)?;
         let shows = trial.arrays > 1 && trial.twice == 0;
-        let told = format!("no two alike in {} arrays of several", trial.arrays);
-        shows.then_some((Identity::InParent(name, parent), trial.ids, told))
+        let evidence = format!("no two alike in {} arrays of several", trial.arrays);
+        shows.then_some((Identity::InParent(name, parent), trial.ids, evidence))
     })
 }
 
@@ -199,7 +199,7 @@ pub(super) fn in_request(
     let world = class.world;
     let alone = |number: &ObjectsNo| {
         let place = world.place(*number);
-        place.parent.is_none() && !place.many && !holds_thing(world, of, *number)
+        place.parent.is_none() && !place.many && !holds_entity(world, of, *number)
     };
     let varies = |row: &Row| world.documents[row.document as usize].variables != 0;
     let is_one = class.objects.iter().all(alone) && class.rows.iter().all(varies);
@@ -210,7 +210,7 @@ pub(super) fn in_request(
 }
 
 /// Whether an entity stands somewhere inside of objects.
-fn holds_thing(world: &World, of: &[Option<usize>], number: ObjectsNo) -> bool {
+fn holds_entity(world: &World, of: &[Option<usize>], number: ObjectsNo) -> bool {
     let mut places = values_of(world, number);
     while let Some(place) = places.pop() {
         let shape = world.at(place);

@@ -6,12 +6,12 @@
 
 mod classes;
 mod columns;
+mod entities;
 mod evidence;
 mod identity;
 mod rules;
 mod scan;
 mod text;
-mod things;
 mod urls;
 mod words;
 
@@ -24,10 +24,10 @@ use crate::ingest::{Fault, Recording, Request, utf8};
 use crate::schema::{Limits, Schema, whole};
 use crate::table::State;
 use columns::Deciding;
+use entities::{Entities, entities};
 use evidence::{Document, World, hash};
-use rules::Rule;
+use rules::ProposedRule;
 use scan::{Scanner, Written, root, written};
-use things::{Things, things};
 use urls::{KnownIds, Parts, Path, Segment, Target, templates, together};
 use words::{Taken, singular, snake};
 
@@ -159,7 +159,7 @@ impl Samples {
         let mut paths = self.paths();
         let mut world = self.scan(&mut paths);
         let called = called(&paths);
-        let mut found = things(&world, &called);
+        let mut found = entities(&world, &called);
         let before = paths.len();
         let variables = |paths: &[Path]| paths.iter().map(|path| path.values.len()).sum::<usize>();
         let variables_before = variables(&paths);
@@ -168,7 +168,7 @@ impl Samples {
         if paths.len() != before || variables(&paths) != variables_before {
             // Variables distinguish answers.
             world = self.scan(&mut paths);
-            found = things(&world, &called);
+            found = entities(&world, &called);
         }
         let mut refused: BTreeMap<String, Vec<String>> = BTreeMap::new();
         loop {
@@ -214,7 +214,7 @@ impl Samples {
             if path.roots.is_empty() {
                 let ends = matches!(path.target.segments.last(), Some(Segment::Variable));
                 let single = ends && sample.written != Written::Ndjson;
-                path.roots.push(world.shape(root(&told(path), &role(path), single)));
+                path.roots.push(world.shape(root(&request_text(path), &role(path), single)));
             }
             let document = Document { path: place, variables: variables(sample, path) };
             let text = utf8(&sample.body).unwrap_or_default();
@@ -229,15 +229,15 @@ impl Samples {
     fn written(
         &self,
         world: &World,
-        found: &Things,
+        found: &Entities,
         paths: &[Path],
         refused: &BTreeMap<String, Vec<String>>,
-    ) -> (String, Vec<Rule>) {
+    ) -> (String, Vec<ProposedRule>) {
         let deciding = Deciding::new(world, found);
         let mut tables: Vec<_> =
             (0..found.list.len()).map(|number| deciding.table(number)).collect();
         let mut table_names = Taken::default();
-        found.list.iter().for_each(|thing| drop(table_names.take(&thing.name)));
+        found.list.iter().for_each(|entity| drop(table_names.take(&entity.name)));
         let mut names = Taken::default();
         let named = paths.iter().filter_map(|path| path.target.named.as_ref());
         named.for_each(|name| drop(names.take(name)));
@@ -250,7 +250,10 @@ impl Samples {
             let made =
                 deciding.rule(path, written, absolute, &mut tables, &mut names, &mut table_names);
             let Some(rule) = made else {
-                left_out.push(format!("{}: nothing that could be read into a table", told(path)));
+                left_out.push(format!(
+                    "{}: nothing that could be read into a table",
+                    request_text(path)
+                ));
                 continue;
             };
             match refused.get(&rule.name).map(Vec::as_slice) {
@@ -260,12 +263,12 @@ impl Samples {
                         table_names.take(&words::usable(&format!("{}_answer", snake(&rule.name))));
                     rules.push(rule.kept_whole(why.clone(), name));
                 }
-                Some(why) => left_out.push(format!("{}: {}", told(path), why.join("; "))),
+                Some(why) => left_out.push(format!("{}: {}", request_text(path), why.join("; "))),
             }
         }
         let text = text::Proposed {
             world,
-            things: found,
+            entities: found,
             tables: &tables,
             rules: &rules,
             samples: self.samples.len(),
@@ -276,7 +279,7 @@ impl Samples {
     }
 
     /// Reads all samples by what is proposed; gives the rules that do not fit, and why.
-    fn try_out(&self, text: &str, rules: &[Rule]) -> Vec<(String, String)> {
+    fn try_out(&self, text: &str, rules: &[ProposedRule]) -> Vec<(String, String)> {
         let schema = match Schema::parse("the proposal", text) {
             Ok(schema) => schema,
             Err(error) => {
@@ -324,16 +327,15 @@ impl Proposal {
 }
 
 /// Tables by the ids that are known.
-struct Ids<'t>(&'t Things);
+struct Ids<'t>(&'t Entities);
 
 impl KnownIds for Ids<'_> {
     fn is_id_of(&self, what: &str, id: u64) -> bool {
-        let mut called = self
-            .0
-            .list
-            .iter()
-            .filter(|thing| thing.name == what || thing.roles.iter().any(|role| role == what));
-        called.any(|thing| thing.ids.contains(&id))
+        let mut called =
+            self.0.list.iter().filter(|entity| {
+                entity.name == what || entity.roles.iter().any(|role| role == what)
+            });
+        called.any(|entity| entity.ids.contains(&id))
     }
 }
 
@@ -373,7 +375,7 @@ fn check(body: &[u8], graphql: bool) -> Result<Written> {
 }
 
 /// How a path is called in comments.
-fn told(path: &Path) -> String {
+fn request_text(path: &Path) -> String {
     let Target { method, segments, named, .. } = &path.target;
     if let Some(named) = named {
         return named.clone();

@@ -1,7 +1,7 @@
 //! The rules that are proposed: where in a response its records are, and what stands beside them.
 
 use super::classes::{go_by_digits, values_of};
-use super::columns::{Column, Deciding, IdKind, Kind, Table, of_objects, scalar};
+use super::columns::{Column, ColumnKind, Deciding, IdKind, ProposedTable, of_objects, scalar};
 use super::evidence::{Counts, ObjectsNo, ShapeNo, View};
 use super::identity::Identity;
 use super::scan::Written;
@@ -15,7 +15,7 @@ const DEEPEST: usize = 6;
 
 /// A rule that is proposed.
 #[derive(Default)]
-pub(super) struct Rule {
+pub(super) struct ProposedRule {
     pub(super) name: String,
     pub(super) method: Option<String>,
     pub(super) url: Option<String>,
@@ -37,14 +37,14 @@ pub(super) struct Rule {
     pub(super) refused: Option<String>,
 }
 
-impl Rule {
+impl ProposedRule {
     /// The rule that keeps whole responses as json, in a one-row table of that name, because as
     /// rows they do not fit.
     pub(super) fn kept_whole(self, why: String, table: String) -> Self {
         let answer = Column {
             name: "answer".to_owned(),
             way: Vec::new(),
-            kind: Kind::Plain("json", Vec::new()),
+            kind: ColumnKind::Plain("json", Vec::new()),
             note: "the whole response".to_owned(),
             always: false,
         };
@@ -112,7 +112,7 @@ impl Answer {
         }
         let name = if way.is_empty() { "answer".to_owned() } else { snake(&way.join("_")) };
         let name = self.names.take(name.strip_prefix("data_").unwrap_or(&name));
-        let kind = Kind::Plain(kind, Vec::new());
+        let kind = ColumnKind::Plain(kind, Vec::new());
         self.values.push(Column { name, way: way.to_vec(), kind, note, always: false });
     }
 }
@@ -155,10 +155,10 @@ impl<'w> Deciding<'w> {
             let elements = view.elements();
             let objects = [view.objects(), elements.objects()].concat();
             let seen = |objects: &ObjectsNo| self.world.objects(*objects).seen;
-            let of = |objects: &ObjectsNo| self.things.of[objects.0 as usize];
+            let of = |objects: &ObjectsNo| self.entities.of[objects.0 as usize];
             let main = objects.iter().filter(|it| of(it).is_some()).max_by_key(|it| seen(it));
             if let Some(table) = main.and_then(of) {
-                let one_kind = self.things.only(&objects).is_some();
+                let one_kind = self.entities.only(&objects).is_some();
                 answer.found.push(Found {
                     table,
                     way: vec!["data".to_owned()],
@@ -189,13 +189,13 @@ impl<'w> Deciding<'w> {
             return;
         }
         let is_map = objects.iter().any(|objects| {
-            self.things.maps.contains(objects) || self.world.objects(*objects).keyed.is_some()
+            self.entities.maps.contains(objects) || self.world.objects(*objects).keyed.is_some()
         });
         if counts.objects < there || there == 0 || is_map || way.len() >= DEEPEST {
             let rows = self.holds_rows(view).then_some("rows of several tables, or not all alike");
             return answer.value(way, view, present, rows);
         }
-        if self.things.any(&objects) {
+        if self.entities.any(&objects) {
             let why = "rows of several tables, or not all alike";
             return answer.value(way, view, present, Some(why));
         }
@@ -222,14 +222,14 @@ impl<'w> Deciding<'w> {
     /// Whether rows stand just here.
     fn holds_rows(&self, view: &View<'w>) -> bool {
         let inside = [view.objects(), view.elements().objects()].concat();
-        let in_maps = inside.iter().filter(|objects| self.things.maps.contains(objects));
+        let in_maps = inside.iter().filter(|objects| self.entities.maps.contains(objects));
         let in_maps =
             in_maps.flat_map(|map| View::new(self.world, values_of(self.world, *map)).objects());
         let deeper = inside.iter().flat_map(|it| self.world.objects(*it).members.iter());
         let deeper = deeper.flat_map(|member| View::new(self.world, [member.shape]).objects());
-        self.things.any(&inside)
-            || self.things.any(&in_maps.collect::<Vec<_>>())
-            || (view.counts().arrays > 0 && self.things.any(&deeper.collect::<Vec<_>>()))
+        self.entities.any(&inside)
+            || self.entities.any(&in_maps.collect::<Vec<_>>())
+            || (view.counts().arrays > 0 && self.entities.any(&deeper.collect::<Vec<_>>()))
     }
 
     fn found(
@@ -252,35 +252,36 @@ impl<'w> Deciding<'w> {
         if inside.seen != inside.objects {
             return None;
         }
-        if let Some(table) = self.things.only(&objects) {
-            let is_inside = matches!(self.things.list[table].identity, Identity::InParent(..));
-            let is_key = self.things.list[table].identity == Identity::Key;
+        if let Some(table) = self.entities.only(&objects) {
+            let is_inside = matches!(self.entities.list[table].identity, Identity::InParent(..));
+            let is_key = self.entities.list[table].identity == Identity::Key;
             return (!is_inside && !is_key)
                 .then(|| made(table, Vec::new(), false, counts.arrays > 0, seen(&objects)));
         }
-        if counts.arrays == 0 && objects.iter().all(|objects| self.things.maps.contains(objects)) {
+        if counts.arrays == 0 && objects.iter().all(|objects| self.entities.maps.contains(objects))
+        {
             let digits = objects.iter().all(|map| go_by_digits(self.world, *map));
             let values = objects.iter().flat_map(|map| values_of(self.world, *map));
             let values = View::new(self.world, values);
-            let table = self.things.only(&values.objects())?;
+            let table = self.entities.only(&values.objects())?;
             let is_plain = values.counts().objects == values.counts().seen;
             let fits = digits || self.ids[table] == Some(IdKind::Text);
             return (is_plain && fits && self.ids[table].is_some())
                 .then(|| made(table, Vec::new(), true, true, seen(&values.objects())));
         }
         // Each element has its row one level further inside.
-        let none = objects.iter().all(|objects| self.things.of[objects.0 as usize].is_none());
+        let none = objects.iter().all(|objects| self.entities.of[objects.0 as usize].is_none());
         if counts.objects > 0 || !none {
             return None;
         }
         let all = seen(&objects);
         let members = View::members(self.world, &objects);
-        let mut rows = members.iter().filter(|member| self.things.any(&member.view.objects()));
+        let mut rows = members.iter().filter(|member| self.entities.any(&member.view.objects()));
         let (row, other) = (rows.next()?, rows.next());
         let there = row.view.counts();
-        let table = self.things.only(&row.view.objects())?;
+        let table = self.entities.only(&row.view.objects())?;
         let fits = row.present == all && there.objects == there.seen && other.is_none();
-        let single = matches!(self.things.list[table].identity, Identity::Own(_));
+        let single = matches!(self.entities.list[table].identity, Identity::Own(_));
         // What else is there must not be worth more than where in a list something stands.
         let scalars = |view: &View<'_>| view.counts().scalars() + view.counts().nulls;
         let others = members.iter().filter(|member| member.name != row.name);
@@ -295,10 +296,10 @@ impl<'w> Deciding<'w> {
         path: &Path,
         written: Written,
         absolute: bool,
-        tables: &mut [Table],
+        tables: &mut [ProposedTable],
         names: &mut Taken,
         table_names: &mut Taken,
-    ) -> Option<Rule> {
+    ) -> Option<ProposedRule> {
         if path.target.method == "DELETE" {
             return self.delete(path, absolute, tables, names);
         }
@@ -314,20 +315,20 @@ impl<'w> Deciding<'w> {
             path.target.named.is_none().then(|| Template::of(path, absolute, last.as_deref()));
         let many = main.as_ref().is_none_or(|main| main.many);
         let name = name(path, many, names);
-        let mut rule = Rule {
+        let mut rule = ProposedRule {
             method: Some(path.target.method.clone()).filter(|method| method != "GET"),
             url: template.as_ref().map(|template| template.text.clone()),
-            urls: urls_told(path),
+            urls: urls_text(path),
             written: Some(written),
             samples: path.samples.clone(),
             name,
-            ..Rule::default()
+            ..ProposedRule::default()
         };
         for found in std::mem::take(&mut answer.found) {
             if Some(&found) == main.as_ref() {
                 continue;
             }
-            let single = matches!(self.things.list[found.table].identity, Identity::Own(_));
+            let single = matches!(self.entities.list[found.table].identity, Identity::Own(_));
             if single && found.record.is_empty() && !found.keyed {
                 let note = of_objects(found.objects, found.objects);
                 rule.rows.push((found.table, found.way, note));
@@ -391,11 +392,11 @@ impl<'w> Deciding<'w> {
         path: &Path,
         template: &Template,
         main: &Found,
-        table: &mut Table,
-        rule: &mut Rule,
+        table: &mut ProposedTable,
+        rule: &mut ProposedRule,
     ) {
-        let thing = &self.things.list[main.table];
-        if matches!(thing.identity, Identity::InRequest(_)) {
+        let entity = &self.entities.list[main.table];
+        if matches!(entity.identity, Identity::InRequest(_)) {
             let own = std::mem::take(&mut table.id);
             let single = own.is_empty() && template.variables.len() == 1;
             for variable in &template.variables {
@@ -423,31 +424,31 @@ impl<'w> Deciding<'w> {
         let ends = matches!(path.target.segments.last(), Some(Segment::Variable));
         let around = template.variables.last().filter(|_| !ends && main.many);
         let Some(variable) = around else { return };
-        let Some(Kind::Link(to)) = self.linked(path, variable) else { return };
+        let Some(ColumnKind::Link(to)) = self.linked(path, variable) else { return };
         if to == main.table {
             return;
         }
-        let known = table.columns.iter().find(|column| column.kind == Kind::Link(to));
+        let known = table.columns.iter().find(|column| column.kind == ColumnKind::Link(to));
         let name = match known {
             // The record says it itself, or the request does so in another rule.
             Some(column) if !column.way.is_empty() => return,
             Some(column) => column.name.clone(),
             None => {
-                let name = &self.things.list[to].name;
+                let name = &self.entities.list[to].name;
                 let note = format!("from {} URLs", path.samples.len());
-                table.given(name, Kind::Link(to), note)
+                table.given(name, ColumnKind::Link(to), note)
             }
         };
         rule.given.push((name, variable.name.clone()));
     }
 
     /// The table of which a variable holds ids.
-    fn linked(&self, path: &Path, variable: &Variable) -> Option<Kind> {
+    fn linked(&self, path: &Path, variable: &Variable) -> Option<ColumnKind> {
         let of = variable.of.as_ref()?;
         let values = path.values_at(variable.segment);
-        let mut tables = self.things.list.iter().enumerate();
-        let to = tables.find(|(number, thing)| {
-            let called = thing.roles.contains(of) || thing.name == *of;
+        let mut tables = self.entities.list.iter().enumerate();
+        let to = tables.find(|(number, entity)| {
+            let called = entity.roles.contains(of) || entity.name == *of;
             let fits = match self.ids[*number] {
                 Some(IdKind::Int) => values.iter().all(|text| crate::schema::whole(text).is_some()),
                 Some(IdKind::Text) => true,
@@ -455,7 +456,7 @@ impl<'w> Deciding<'w> {
             };
             called && fits
         });
-        to.map(|(number, _)| Kind::Link(number))
+        to.map(|(number, _)| ColumnKind::Link(number))
     }
 
     fn list(
@@ -464,7 +465,7 @@ impl<'w> Deciding<'w> {
         template: &Template,
         main: &Found,
         taken: &mut Taken,
-        rule: &mut Rule,
+        rule: &mut ProposedRule,
     ) {
         let Some(part) = paging(&template.query).filter(|_| main.many) else { return };
         let mut names = Taken::default();
@@ -486,21 +487,21 @@ impl<'w> Deciding<'w> {
         &self,
         path: &Path,
         absolute: bool,
-        tables: &[Table],
+        tables: &[ProposedTable],
         names: &mut Taken,
-    ) -> Option<Rule> {
+    ) -> Option<ProposedRule> {
         let segment = path.target.segments.len() - 1;
         if path.target.segments[segment] != Segment::Variable {
             return None;
         }
         let template = Template::of(path, absolute, None);
-        let Some(Kind::Link(table)) = self.linked(path, template.variables.last()?) else {
+        let Some(ColumnKind::Link(table)) = self.linked(path, template.variables.last()?) else {
             return None;
         };
         let [id] = &*tables[table].id else { return None };
         let template = Template::of(path, absolute, Some(id));
         let variable = template.variables.last()?.name.clone();
-        let name = names.take(&format!("delete_{}", self.things.list[table].name));
+        let name = names.take(&format!("delete_{}", self.entities.list[table].name));
         let found = Found {
             table,
             way: Vec::new(),
@@ -510,16 +511,16 @@ impl<'w> Deciding<'w> {
             always: true,
             objects: 0,
         };
-        Some(Rule {
+        Some(ProposedRule {
             name,
             method: Some("DELETE".to_owned()),
             url: Some(template.text),
-            urls: urls_told(path),
+            urls: urls_text(path),
             records: Some(found),
             given: vec![(id.clone(), variable)],
             deletes: true,
             samples: path.samples.clone(),
-            ..Rule::default()
+            ..ProposedRule::default()
         })
     }
 
@@ -540,14 +541,14 @@ impl<'w> Deciding<'w> {
 }
 
 /// The type of what a request says.
-fn plain(values: &[String]) -> Kind {
+fn plain(values: &[String]) -> ColumnKind {
     let whole =
         !values.is_empty() && values.iter().all(|text| crate::schema::whole(text).is_some());
-    Kind::Plain(if whole { "int" } else { "text" }, Vec::new())
+    ColumnKind::Plain(if whole { "int" } else { "text" }, Vec::new())
 }
 
 /// What a template was seen from.
-fn urls_told(path: &Path) -> String {
+fn urls_text(path: &Path) -> String {
     let number = path.samples.len();
     format!("from {number} request{}", if number == 1 { "" } else { "s" })
 }

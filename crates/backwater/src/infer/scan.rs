@@ -63,8 +63,8 @@ pub(super) fn written(text: &str, graphql: bool) -> Read<Written> {
     if only(&document) && (resources == Some(true) || (says_so && resources.is_some())) {
         return Ok(Written::JsonApi);
     }
-    let told = typed || graphql || names.iter().any(|name| name == "errors");
-    let is_graphql = told && resources.is_some() && only(&["data", "errors", "extensions"]);
+    let type_name = typed || graphql || names.iter().any(|name| name == "errors");
+    let is_graphql = type_name && resources.is_some() && only(&["data", "errors", "extensions"]);
     Ok(if is_graphql { Written::GraphQl } else { Written::Json })
 }
 
@@ -104,7 +104,7 @@ pub(super) struct Scanner<'w, 't> {
     arrays: u32,
     array: u32,
     /// Where a null means that the server failed to resolve the value.
-    untold: HashSet<usize>,
+    unresolved: HashSet<usize>,
 }
 
 impl<'w, 't> Scanner<'w, 't> {
@@ -112,7 +112,7 @@ impl<'w, 't> Scanner<'w, 't> {
         world.documents.push(document);
         let document = world.documents.len() as u32 - 1;
         let json = JsonReader::new(text);
-        Self { world, json, document, arrays: 0, array: 0, untold: HashSet::new() }
+        Self { world, json, document, arrays: 0, array: 0, unresolved: HashSet::new() }
     }
 
     /// Reads all of it.
@@ -121,7 +121,7 @@ impl<'w, 't> Scanner<'w, 't> {
             return self.json_api(root);
         }
         if written == Written::GraphQl {
-            self.untold = self.untold()?;
+            self.unresolved = self.unresolved()?;
             self.json.go(0);
         }
         self.value(root, 0)?;
@@ -132,26 +132,26 @@ impl<'w, 't> Scanner<'w, 't> {
     }
 
     /// The places of nulls that the errors of a GraphQL response are about.
-    fn untold(&mut self) -> Read<HashSet<usize>> {
-        let mut untold = HashSet::new();
+    fn unresolved(&mut self) -> Read<HashSet<usize>> {
+        let mut unresolved = HashSet::new();
         let member = |name: &str| [name.to_owned()];
         if !self.json.descend(&member("errors"))? {
-            return Ok(untold);
+            return Ok(unresolved);
         }
         let errors: serde_json::Value = serde_json::from_str(self.json.skip()?).unwrap_or_default();
         for error in errors.as_array().into_iter().flatten() {
             self.json.go(0);
             if self.json.descend(&member("data"))? {
-                untold.extend(self.json.null_on(&path_of(error))?);
+                unresolved.extend(self.json.null_on(&path_of(error))?);
             }
         }
-        Ok(untold)
+        Ok(unresolved)
     }
 
     /// Reads a value; gives what a row remembers of it.
     fn value(&mut self, shape: ShapeNo, depth: usize) -> Read<Option<Cell>> {
         let next = self.json.peek()?;
-        if next == Next::Null && self.untold.contains(&self.json.at()) {
+        if next == Next::Null && self.unresolved.contains(&self.json.at()) {
             self.json.word("null")?;
             return Ok(None);
         }
@@ -187,8 +187,8 @@ impl<'w, 't> Scanner<'w, 't> {
             }
             Next::Object => {
                 counts.objects += 1;
-                let told = self.told()?;
-                let objects = self.objects_at(shape, told.as_deref());
+                let type_name = self.type_name()?;
+                let objects = self.objects_at(shape, type_name.as_deref());
                 self.object(objects, depth)?;
                 Ok(None)
             }
@@ -231,26 +231,27 @@ impl<'w, 't> Scanner<'w, 't> {
     }
 
     /// The objects that one belongs to by the type that it names.
-    fn objects_at(&mut self, shape: ShapeNo, told: Option<&str>) -> ObjectsNo {
+    fn objects_at(&mut self, shape: ShapeNo, type_name: Option<&str>) -> ObjectsNo {
         let known = &self.world.at(shape).objects;
-        let is_known = known.iter().any(|(known, _)| known.as_deref() == told);
-        let told = told.filter(|_| is_known || known.len() < TYPES);
-        self.world.objects_at(shape, told, false)
+        let is_known = known.iter().any(|(known, _)| known.as_deref() == type_name);
+        let type_name = type_name.filter(|_| is_known || known.len() < TYPES);
+        self.world.objects_at(shape, type_name, false)
     }
 
     /// The type that the object names which comes next.
-    fn told(&mut self) -> Read<Option<String>> {
+    fn type_name(&mut self) -> Read<Option<String>> {
         let start = self.json.at();
         self.json.open();
-        let (mut told, mut first) = (None, true);
+        let (mut type_name, mut first) = (None, true);
         while self.json.member(first)? {
             first = false;
             let name = self.json.name()?;
             let typename = &*name == "__typename";
-            if (typename || (&*name == "type" && told.is_none())) && self.json.peek()? == Next::Text
+            if (typename || (&*name == "type" && type_name.is_none()))
+                && self.json.peek()? == Next::Text
             {
                 let text = JsonReader::new(self.json.skip()?).text();
-                told = text.ok().map(|text| text.into_owned());
+                type_name = text.ok().map(|text| text.into_owned());
                 if typename {
                     break;
                 }
@@ -259,7 +260,7 @@ impl<'w, 't> Scanner<'w, 't> {
             }
         }
         self.json.go(start);
-        Ok(told)
+        Ok(type_name)
     }
 
     /// Reads an object, whose bracket comes next.
@@ -365,8 +366,8 @@ impl<'w, 't> Scanner<'w, 't> {
     }
 
     fn resource(&mut self, shape: ShapeNo) -> Read<()> {
-        let told = self.told()?;
-        let objects = self.world.objects_at(shape, told.as_deref(), true);
+        let type_name = self.type_name()?;
+        let objects = self.world.objects_at(shape, type_name.as_deref(), true);
         self.world.objects[objects.0 as usize].seen += 1;
         let mut cells = Vec::new();
         self.json.open();
@@ -432,6 +433,6 @@ impl<'w, 't> Scanner<'w, 't> {
 }
 
 /// Where the whole of a response stands.
-pub(super) fn root(told: &str, role: &str, single: bool) -> Place {
-    Place { told: told.into(), role: role.into(), single, ..Place::default() }
+pub(super) fn root(pointer: &str, role: &str, single: bool) -> Place {
+    Place { pointer: pointer.into(), role: role.into(), single, ..Place::default() }
 }

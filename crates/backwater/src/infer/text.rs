@@ -4,11 +4,11 @@
 use std::collections::HashSet;
 use std::fmt::Write;
 
-use super::columns::{Column, Kind, Table};
+use super::columns::{Column, ColumnKind, ProposedTable};
+use super::entities::{Entities, Entity};
 use super::evidence::{ObjectsNo, World};
-use super::rules::Rule;
+use super::rules::ProposedRule;
 use super::scan::Written;
-use super::things::{Thing, Things};
 use super::words::Taken;
 use crate::schema::{Names, write_part};
 
@@ -20,9 +20,9 @@ const PLACES: usize = 2;
 /// What is proposed.
 pub(super) struct Proposed<'a> {
     pub(super) world: &'a World,
-    pub(super) things: &'a Things,
-    pub(super) tables: &'a [Table],
-    pub(super) rules: &'a [Rule],
+    pub(super) entities: &'a Entities,
+    pub(super) tables: &'a [ProposedTable],
+    pub(super) rules: &'a [ProposedRule],
     pub(super) samples: usize,
     /// Responses that no rule could be found for, and why.
     pub(super) left_out: &'a [String],
@@ -71,20 +71,20 @@ impl Proposed<'_> {
         }
         let used = self.used();
         let mut names: Taken = Taken::default();
-        self.things.list.iter().for_each(|thing| drop(names.take(&thing.name)));
+        self.entities.list.iter().for_each(|entity| drop(names.take(&entity.name)));
         self.rules.iter().for_each(|rule| {
             rule.page.iter().for_each(|(name, _)| drop(names.take(name)));
             rule.list.iter().for_each(|(name, ..)| drop(names.take(name)));
         });
-        for (number, thing) in self.things.list.iter().enumerate() {
+        for (number, entity) in self.entities.list.iter().enumerate() {
             if used.contains(&number) {
-                self.table(thing, &self.tables[number], &mut names).write(&mut out);
+                self.table(entity, &self.tables[number], &mut names).write(&mut out);
             }
         }
         for (name, columns) in self.rules.iter().filter_map(|rule| rule.page.as_ref()) {
             let mut block = Block::default();
             let head = format!("[table.{}]", key(name));
-            block.line(head, "what responses say that is no row: the last one that came");
+            block.line(head, "what responses say that is no row: the last one received");
             block.line("one_row = true", "nothing tells it from others");
             block.line(format!("[table.{}.fields]", key(name)), "");
             columns.iter().for_each(|column| self.column(column, None, &mut block));
@@ -111,31 +111,33 @@ impl Proposed<'_> {
             }
         }
         // Resources are recognised by their types, wherever they are included.
-        let is_resource = |thing: &Thing| self.world.objects(thing.objects[0]).resource;
-        let numbers = 0..self.things.list.len();
-        used.extend(numbers.filter(|number| is_resource(&self.things.list[*number])));
+        let is_resource = |entity: &Entity| self.world.objects(entity.objects[0]).resource;
+        let numbers = 0..self.entities.list.len();
+        used.extend(numbers.filter(|number| is_resource(&self.entities.list[*number])));
         used
     }
 
-    fn table(&self, thing: &Thing, table: &Table, names: &mut Taken) -> Block {
+    fn table(&self, entity: &Entity, table: &ProposedTable, names: &mut Taken) -> Block {
         let mut block = Block::default();
-        let seen: usize = thing.objects.iter().map(|it| self.world.objects(*it).seen).sum();
-        let told = objects(seen);
-        let places = self.places(&thing.objects);
-        block.line(format!("[table.{}]", key(&thing.name)), format!("{told}: {places}"));
-        block.line(format!("id = {}", self.id(&table.id)), thing.note.clone());
+        let seen: usize = entity.objects.iter().map(|it| self.world.objects(*it).seen).sum();
+        let seen_text = objects(seen);
+        let places = self.places(&entity.objects);
+        block.line(format!("[table.{}]", key(&entity.name)), format!("{seen_text}: {places}"));
+        block.line(format!("id = {}", self.id(&table.id)), entity.note.clone());
         if let Some(names) = table.names {
             let known = Names::KNOWN.iter().find(|(_, known)| *known == names);
             let name = known.map_or("", |(name, _)| name);
             block.line(format!("names = {}", text(name)), "how its members are named");
         }
-        let is_resource = self.world.objects(thing.objects[0]).resource;
-        if let Some(told) = thing.told.as_ref().filter(|told| is_resource && **told != thing.name) {
-            block.line(format!("resource = {}", text(told)), "its type in JSON:API documents");
+        let is_resource = self.world.objects(entity.objects[0]).resource;
+        if let Some(type_name) =
+            entity.type_name.as_ref().filter(|type_name| is_resource && **type_name != entity.name)
+        {
+            block.line(format!("resource = {}", text(type_name)), "its type in JSON:API documents");
         }
-        block.line(format!("[table.{}.fields]", key(&thing.name)), "");
+        block.line(format!("[table.{}.fields]", key(&entity.name)), "");
         for column in &table.columns {
-            self.column(column, Some((thing, table, names)), &mut block);
+            self.column(column, Some((entity, table, names)), &mut block);
         }
         for why in &table.left_out {
             block.line(format!("# left out: {}", one_line(why)), "");
@@ -155,36 +157,41 @@ impl Proposed<'_> {
     fn places(&self, objects: &[ObjectsNo]) -> String {
         let mut places: Vec<&str> = Vec::new();
         for number in objects {
-            let place = &*self.world.place(*number).told;
+            let place = &*self.world.place(*number).pointer;
             if !places.contains(&place) {
                 places.push(place);
             }
         }
-        let told = places.iter().take(PLACES).copied().collect::<Vec<_>>().join(", ");
+        let listed = places.iter().take(PLACES).copied().collect::<Vec<_>>().join(", ");
         match places.len().checked_sub(PLACES) {
-            Some(more) if more > 0 => format!("{told} and {more} more"),
-            _ => told,
+            Some(more) if more > 0 => format!("{listed} and {more} more"),
+            _ => listed,
         }
     }
 
-    fn column(&self, column: &Column, of: Option<(&Thing, &Table, &mut Taken)>, block: &mut Block) {
+    fn column(
+        &self,
+        column: &Column,
+        of: Option<(&Entity, &ProposedTable, &mut Taken)>,
+        block: &mut Block,
+    ) {
         let mut options = Vec::new();
         let names = of.as_ref().and_then(|(_, table, _)| table.names);
-        if let Some((thing, table, taken)) = of {
-            if let Kind::Many(_) = column.kind {
-                let usual = format!("{}_{}", thing.name, column.name);
+        if let Some((entity, table, taken)) = of {
+            if let ColumnKind::Many(_) = column.kind {
+                let usual = format!("{}_{}", entity.name, column.name);
                 let given = taken.take(&usual);
                 if given != usual {
                     options.push(format!("link_table = {}", text(&given)));
                 }
             }
-            if let Kind::OneOf(_, typename) = &column.kind {
+            if let ColumnKind::OneOf(_, typename) = &column.kind {
                 let other = table.type_field(&column.name);
                 options.extend(other.map(|name| format!("type_field = {}", text(&name))));
                 options.extend(typename.then(|| "type_member = \"__typename\"".to_owned()));
             }
-            if let Kind::Many(inner) = &column.kind
-                && let Kind::OneOf(_, true) = **inner
+            if let ColumnKind::Many(inner) = &column.kind
+                && let ColumnKind::OneOf(_, true) = **inner
             {
                 options.push("type_member = \"__typename\"".to_owned());
             }
@@ -199,7 +206,7 @@ impl Proposed<'_> {
             }
         }
         let (kind, values) = match &column.kind {
-            Kind::Plain(kind, values) => (text(kind), values.as_slice()),
+            ColumnKind::Plain(kind, values) => (text(kind), values.as_slice()),
             kind => (self.link(kind), &[][..]),
         };
         if !values.is_empty() {
@@ -207,8 +214,8 @@ impl Proposed<'_> {
             options.insert(0, format!("values = [{values}]"));
         }
         let code = match &column.kind {
-            Kind::Plain(..) if options.is_empty() => kind,
-            Kind::Plain(..) => format!("{{ type = {kind}, {} }}", options.join(", ")),
+            ColumnKind::Plain(..) if options.is_empty() => kind,
+            ColumnKind::Plain(..) => format!("{{ type = {kind}, {} }}", options.join(", ")),
             _ => {
                 options.insert(0, kind);
                 format!("{{ {} }}", options.join(", "))
@@ -218,31 +225,31 @@ impl Proposed<'_> {
     }
 
     /// What a link points at: `to = "port"`.
-    fn link(&self, kind: &Kind) -> String {
-        let to = |kind: &Kind| match kind {
-            Kind::Link(to) => text(&self.things.list[*to].name),
-            Kind::OneOf(tables, _) => {
-                let named = tables.iter().map(|(told, to)| {
-                    format!("{} = {}", key(told), text(&self.things.list[*to].name))
+    fn link(&self, kind: &ColumnKind) -> String {
+        let to = |kind: &ColumnKind| match kind {
+            ColumnKind::Link(to) => text(&self.entities.list[*to].name),
+            ColumnKind::OneOf(tables, _) => {
+                let named = tables.iter().map(|(type_name, to)| {
+                    format!("{} = {}", key(type_name), text(&self.entities.list[*to].name))
                 });
                 format!("{{ {} }}", named.collect::<Vec<_>>().join(", "))
             }
-            Kind::Plain(..) | Kind::Many(_) => String::new(),
+            ColumnKind::Plain(..) | ColumnKind::Many(_) => String::new(),
         };
         match kind {
-            Kind::Many(inner) => format!("to_many = {}", to(inner)),
+            ColumnKind::Many(inner) => format!("to_many = {}", to(inner)),
             kind => format!("to = {}", to(kind)),
         }
     }
 
-    fn rule(&self, rule: &Rule) -> Block {
+    fn rule(&self, rule: &ProposedRule) -> Block {
         let mut block = Block::default();
         let number = rule.samples.len();
         let plural = if number == 1 { "" } else { "s" };
         block.line(format!("[response.{}]", key(&rule.name)), format!("{number} response{plural}"));
         if let Some(why) = &rule.refused {
             block.line(
-                format!("# kept as it comes, since as rows it does not fit: {}", one_line(why)),
+                format!("# kept as it is, since as rows it does not fit: {}", one_line(why)),
                 "",
             );
         }
@@ -283,7 +290,7 @@ impl Proposed<'_> {
                 (_, true) => "what the URL names".to_owned(),
                 _ => note,
             };
-            block.line(format!("table = {}", text(&self.things.list[found.table].name)), note);
+            block.line(format!("table = {}", text(&self.entities.list[found.table].name)), note);
         }
         if !rule.given.is_empty() {
             let given = rule.given.iter().map(|(field, variable)| {
@@ -316,7 +323,7 @@ impl Proposed<'_> {
                 [only] => only.clone(),
                 several => format!("[{}]", several.join(", ")),
             };
-            let name = key(&self.things.list[*table].name);
+            let name = key(&self.entities.list[*table].name);
             block.line(format!("beside.{name} = {value}"), notes.join(", "));
         }
         if let Some((name, columns)) = &rule.page {
@@ -330,12 +337,12 @@ impl Proposed<'_> {
     }
 }
 
-fn targets(kind: &Kind, out: &mut Vec<usize>) {
+fn targets(kind: &ColumnKind, out: &mut Vec<usize>) {
     match kind {
-        Kind::Plain(..) => {}
-        Kind::Link(to) => out.push(*to),
-        Kind::OneOf(tables, _) => out.extend(tables.iter().map(|(_, to)| *to)),
-        Kind::Many(inner) => targets(inner, out),
+        ColumnKind::Plain(..) => {}
+        ColumnKind::Link(to) => out.push(*to),
+        ColumnKind::OneOf(tables, _) => out.extend(tables.iter().map(|(_, to)| *to)),
+        ColumnKind::Many(inner) => targets(inner, out),
     }
 }
 

@@ -109,12 +109,12 @@ impl Path {
         let values = parts.values.into_iter().map(|value| vec![value]).collect();
         let (query, roots) = (Vec::new(), Vec::new());
         let mut path = Self { target: parts.target, values, query, samples: vec![sample], roots };
-        parts.query.into_iter().for_each(|(name, value)| path.ask(name, vec![value]));
+        parts.query.into_iter().for_each(|(name, value)| path.add_query(name, vec![value]));
         path
     }
 
     /// Adds what was seen in a variable of the query.
-    fn ask(&mut self, name: String, values: Vec<String>) {
+    fn add_query(&mut self, name: String, values: Vec<String>) {
         match self.query.iter_mut().find(|(known, _)| *known == name) {
             Some((_, known)) => known.extend(values),
             None => self.query.push((name, values)),
@@ -144,7 +144,7 @@ impl Path {
         for (mine, others) in self.values.iter_mut().zip(other.values) {
             mine.extend(others);
         }
-        other.query.into_iter().for_each(|(name, values)| self.ask(name, values));
+        other.query.into_iter().for_each(|(name, values)| self.add_query(name, values));
         self.samples.extend(other.samples);
         self.roots.extend(other.roots);
     }

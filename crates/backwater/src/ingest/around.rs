@@ -13,7 +13,7 @@ use crate::table::{Cell, Key, ONLY, Slot, State};
 use crate::value::{Json, RowId, Value};
 
 /// What a request says beside its response.
-pub(super) struct Asked<'s> {
+pub(super) struct RequestContext<'s> {
     schema: &'s Schema,
     pub(super) given: Vec<(FieldNo, Staged<'static>)>,
     /// The values of the fields by which the response is complete.
@@ -22,7 +22,7 @@ pub(super) struct Asked<'s> {
     list: Vec<Staged<'static>>,
 }
 
-impl<'s> Asked<'s> {
+impl<'s> RequestContext<'s> {
     pub(super) fn new(
         tx: &mut Transaction,
         schema: &'s Schema,
@@ -140,7 +140,7 @@ impl<'s> Asked<'s> {
                 let happened = compare(before, &tx.state, number, *slot);
                 matches!(happened, Some(Happened::Updated(_)))
             };
-            let is_owner = self.schema.table(number).asks.links;
+            let is_owner = self.schema.table(number).checks.links;
             let updated = match once && !is_owner {
                 true => counts.changed.len(),
                 false => counts.changed.slots().filter(is_updated).count(),
@@ -166,7 +166,7 @@ impl<'s> Asked<'s> {
         rule: &Rule,
     ) {
         let cells: Key<'_> = self.list.iter().map(Staged::cell).collect();
-        let old = tx.state.table(list.table).chain(&list.part_fields(), &cells);
+        let old = tx.state.table(list.table).indexed_rows(&list.part_fields(), &cells);
         let (key, part) = (&cells[..list.key.len()], &self.list[list.key.len()]);
         let mut entries = FxHashSet::default();
         for (position, target) in records.iter().enumerate() {
@@ -209,7 +209,7 @@ impl<'s> Asked<'s> {
             None => table.iter().filter(|slot| *slot != ONLY || !table.is_one_row()).collect(),
             Some(fields) => {
                 let key: Key<'_> = self.scope.iter().map(Staged::cell).collect();
-                table.chain(&fields, &key)
+                table.indexed_rows(&fields, &key)
             }
         };
         let seen: FxHashSet<Slot> = counts.seen.slots().collect();

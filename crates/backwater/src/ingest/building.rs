@@ -6,7 +6,7 @@ use smallvec::SmallVec;
 
 use super::json::{JsonReader, Next};
 use super::nested::{Around, Failure, Read, Reader, misfit};
-use super::place::Step;
+use super::place::PointerStep;
 use crate::change::{Staged, StagedRow};
 use crate::error::{either, list, nearest};
 use crate::schema::{Branch, FieldNo, Kind, Sought, Table, TableNo, Unknown, whole};
@@ -77,7 +77,7 @@ impl<'de> Reader<'_, 'de> {
         &mut self,
         table: TableNo,
         building: &mut Building<'de>,
-        told_by: Option<&str>,
+        type_member: Option<&str>,
     ) -> Read<()> {
         self.open()?;
         let schema = self.schema;
@@ -87,22 +87,22 @@ impl<'de> Reader<'_, 'de> {
             let (found, spelled) = self.member(table, count, &mut next)?;
             count += 1;
             match found {
-                _ if self.is_untold()? => self.json.word("null")?,
+                _ if self.is_unresolved()? => self.json.word("null")?,
                 Found::Plain(field) => match self.plain_value(definition.field(field), false) {
                     Ok(value) => building.staged.push((field, value)),
-                    Err(failure) => return Err(self.at(Step::Field(table, field), failure)),
+                    Err(failure) => return Err(self.at(PointerStep::Field(table, field), failure)),
                 },
                 Found::Field(field) => self.field(table, field, building)?,
                 Found::Deep => {
-                    let name = Step::spelled(spelled);
+                    let name = PointerStep::spelled(spelled);
                     if let Some(member) = definition.members.get(name.name()) {
                         self.deep(table, member, building)
                             .map_err(|failure| self.at(name, failure))?;
                     }
                 }
                 Found::Unknown => self
-                    .unknown(table, spelled, building, told_by)
-                    .map_err(|failure| self.at(Step::spelled(spelled), failure))?,
+                    .unknown(table, spelled, building, type_member)
+                    .map_err(|failure| self.at(PointerStep::spelled(spelled), failure))?,
             }
         }
         self.depth -= 1;
@@ -159,7 +159,7 @@ impl<'de> Reader<'_, 'de> {
     /// Reads the value of a field of the table.
     fn field(&mut self, table: TableNo, field: FieldNo, building: &mut Building<'de>) -> Read<()> {
         self.take(table, field, building)
-            .map_err(|failure| self.at(Step::Field(table, field), failure))
+            .map_err(|failure| self.at(PointerStep::Field(table, field), failure))
     }
 
     #[inline]
@@ -261,7 +261,7 @@ impl<'de> Reader<'_, 'de> {
                     match member.inside.get(&name) {
                         Some(member) => self
                             .deep(table, member, building)
-                            .map_err(|failure| self.at(Step::Name(name), failure))?,
+                            .map_err(|failure| self.at(PointerStep::Name(name), failure))?,
                         None => drop(self.json.skip()?),
                     }
                 }
@@ -275,7 +275,7 @@ impl<'de> Reader<'_, 'de> {
                     match member.inside.get(&index.to_string()) {
                         Some(member) => self
                             .deep(table, member, building)
-                            .map_err(|failure| self.at(Step::Index(index), failure))?,
+                            .map_err(|failure| self.at(PointerStep::Index(index), failure))?,
                         None => drop(self.json.skip()?),
                     }
                     index += 1;
@@ -297,7 +297,7 @@ impl<'de> Reader<'_, 'de> {
         table: TableNo,
         spelled: &'de str,
         building: &mut Building<'de>,
-        told_by: Option<&str>,
+        type_member: Option<&str>,
     ) -> Read<()> {
         let definition = self.schema.table(table);
         let raw = self.json.skip()?;
@@ -306,7 +306,7 @@ impl<'de> Reader<'_, 'de> {
         }
         let Ok(name) = JsonReader::new(spelled).name() else { return Ok(()) };
         match definition.unknown {
-            _ if told_by == Some(&*name) || *name == *TYPE_NAME => {}
+            _ if type_member == Some(&*name) || *name == *TYPE_NAME => {}
             Unknown::Ignored => {}
             Unknown::Kept(_) => building.unknown.push((name, super::values::kept(raw)?)),
             Unknown::Refused => {
@@ -330,7 +330,7 @@ impl<'de> Reader<'_, 'de> {
     ) -> Read<Slot> {
         let definition = self.schema.table(table);
         let slot = self.own_slot(definition, table, building)?;
-        if definition.asks.one_of {
+        if definition.checks.one_of {
             self.settle_types(definition, table, slot, building)?;
         }
         if let Unknown::Kept(field) = definition.unknown
@@ -343,7 +343,7 @@ impl<'de> Reader<'_, 'de> {
             let kept = overlay(before, &building.unknown);
             building.staged.push((field, Staged::Json(kept.into())));
         }
-        if record && definition.asks.required {
+        if record && definition.checks.required {
             for field in definition.field_numbers() {
                 let required = definition.field(field).required;
                 let there = definition.id.contains(&field) || building.staged(field).is_some();
@@ -498,7 +498,7 @@ impl<'de> Reader<'_, 'de> {
     ) -> Read<()> {
         for (field, id) in std::mem::take(&mut building.pending) {
             let Some(one_of) = definition.field(field).one_of() else { continue };
-            let told = match building.staged(one_of.type_field) {
+            let type_name = match building.staged(one_of.type_field) {
                 Some(Staged::Text(name)) => Some(name.to_string()),
                 Some(_) => None,
                 None => match self.tx.state.table(table).cell(slot, one_of.type_field) {
@@ -506,25 +506,26 @@ impl<'de> Reader<'_, 'de> {
                     _ => None,
                 },
             };
-            let to = told.as_deref().and_then(|name| one_of.table(name));
+            let to = type_name.as_deref().and_then(|name| one_of.table(name));
             let Some(to) = to else {
                 let (type_from, from) =
                     (&definition.field(one_of.type_field).from, &definition.field(field).from);
-                let found = told.map_or("nothing".to_owned(), |told| format!("string {told:?}"));
+                let found = type_name
+                    .map_or("nothing".to_owned(), |type_name| format!("string {type_name:?}"));
                 let expected = format!(
                     "{} to say at which table {:?} points",
                     either(&one_of.names()),
                     from.to_string()
                 );
                 let failure = Failure::misfit(format!("found {found}, expected {expected}"));
-                return Err(self.at(Step::Name(type_from.last().to_owned().into()), failure));
+                return Err(self.at(PointerStep::Name(type_from.last().to_owned().into()), failure));
             };
             let found = id.to_json();
             let Some(target) = self.slot_of(to, id) else {
                 let expected = self.schema.id_form(to);
                 let message = format!("found {}, expected {expected}", found.as_str());
                 let failure = Failure::misfit(message);
-                return Err(self.at(Step::Field(table, field), failure));
+                return Err(self.at(PointerStep::Field(table, field), failure));
             };
             building.staged.push((field, Staged::OneOf(to, target)));
         }
@@ -537,8 +538,8 @@ impl<'de> Reader<'_, 'de> {
             let staged = building.staged(field).is_some();
             building.staged.retain(|(other, _)| *other != one_of.type_field);
             if staged {
-                let told = name.map_or(Staged::Null, |name| Staged::Text(name.into()));
-                building.staged.push((one_of.type_field, told));
+                let type_name = name.map_or(Staged::Null, |name| Staged::Text(name.into()));
+                building.staged.push((one_of.type_field, type_name));
             }
         }
         Ok(())

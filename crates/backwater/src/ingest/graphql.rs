@@ -43,7 +43,7 @@ impl Reader<'_, '_> {
             }
             self.json.go(data);
             if let Some(at) = self.json.null_on(&path)? {
-                self.untold.insert(at);
+                self.unresolved.insert(at);
             }
             let problem = format!("the server could not tell: {message}");
             self.outcome.errors.push(Skipped { pointer, problem });

@@ -86,13 +86,13 @@ struct Log<'f> {
 
 #[derive(Deserialize)]
 struct Entry<'f> {
-    request: Asked,
+    request: HarRequest,
     #[serde(borrow)]
     response: Answered<'f>,
 }
 
 #[derive(Deserialize)]
-struct Asked {
+struct HarRequest {
     method: String,
     url: String,
 }

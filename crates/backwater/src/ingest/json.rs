@@ -316,14 +316,14 @@ impl<'de> JsonReader<'de> {
                     second @ 0xdc00..=0xdfff => {
                         0x1_0000 + ((first - 0xd800) << 10) + (second - 0xdc00)
                     }
-                    _ => return self.expected("half of a surrogate pair stands alone"),
+                    _ => return self.expected("half of a surrogate pair"),
                 }
             }
             code => code,
         };
         match char::from_u32(code) {
             Some(letter) => Ok(letter),
-            None => self.expected_behind("half of a surrogate pair stands alone"),
+            None => self.expected_behind("half of a surrogate pair"),
         }
     }
 

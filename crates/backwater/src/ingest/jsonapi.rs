@@ -3,7 +3,7 @@
 use super::building::Building;
 use super::json::Next;
 use super::nested::{Around, Failure, Read, Reader, misfit};
-use super::place::Step;
+use super::place::PointerStep;
 use crate::change::Staged;
 use crate::error::either;
 use crate::schema::{Branch, Field, FieldNo, IdType, Kind, Table, TableNo, Unknown, whole};
@@ -19,10 +19,11 @@ impl<'de> Reader<'_, 'de> {
         let mut index = 0;
         while self.json.element(index == 0)? {
             if self.json.peek()? == Next::Object {
-                self.resource(false).map_err(|failure| self.at(Step::Index(index), failure))?;
+                self.resource(false)
+                    .map_err(|failure| self.at(PointerStep::Index(index), failure))?;
             } else {
                 let misfit = misfit(&self.found()?, "a resource");
-                return misfit.map_err(|failure| self.at(Step::Index(index), failure));
+                return misfit.map_err(|failure| self.at(PointerStep::Index(index), failure));
             }
             index += 1;
         }
@@ -33,13 +34,13 @@ impl<'de> Reader<'_, 'de> {
     /// A document of errors has no data.
     pub(super) fn refused(&mut self) -> Read<()> {
         let errors: serde_json::Value = serde_json::from_str(self.json.skip()?).unwrap_or_default();
-        let told = errors.as_array().into_iter().flatten().map(|error| {
+        let messages = errors.as_array().into_iter().flatten().map(|error| {
             let text = |name: &str| error.get(name).and_then(serde_json::Value::as_str);
             let parts = [text("status"), text("title"), text("detail")];
             parts.into_iter().flatten().collect::<Vec<_>>().join(" ")
         });
-        let told: Vec<String> = told.collect();
-        misfit(&format!("the server's errors: {}", told.join("; ")), "an answer")
+        let messages: Vec<String> = messages.collect();
+        misfit(&format!("the server's errors: {}", messages.join("; ")), "an answer")
     }
 
     /// Reads a resource, whose bracket comes next. One that is included and of a type that the
@@ -56,7 +57,7 @@ impl<'de> Reader<'_, 'de> {
             let names: Vec<&str> =
                 self.schema.tables.iter().map(|table| &*table.resource).collect();
             let failure = Failure::misfit(format!("found {found}, expected {}", either(&names)));
-            return Err(self.at(Step::Name("type".into()), failure));
+            return Err(self.at(PointerStep::Name("type".into()), failure));
         };
         let rule = self.reading.rule;
         let is_other = record && table != rule.table;
@@ -64,7 +65,7 @@ impl<'de> Reader<'_, 'de> {
             let found = format!("string {:?}", kind.unwrap_or_default());
             let expected = format!("{:?}", self.schema.table(rule.table).resource);
             let failure = misfit(&found, &expected);
-            return failure.map_err(|failure| self.at(Step::Name("type".into()), failure));
+            return failure.map_err(|failure| self.at(PointerStep::Name("type".into()), failure));
         }
         let definition = self.schema.table(table);
         let mut building = self.new_building();
@@ -76,7 +77,8 @@ impl<'de> Reader<'_, 'de> {
         }
         if let [field] = *definition.id {
             let staged = self.resource_id(definition.field(field), id.as_deref());
-            let staged = staged.map_err(|failure| self.at(Step::Name("id".into()), failure))?;
+            let staged =
+                staged.map_err(|failure| self.at(PointerStep::Name("id".into()), failure))?;
             building.id.push((field, staged));
         }
         self.around.push(Around { table, start, slot: None });
@@ -92,7 +94,7 @@ impl<'de> Reader<'_, 'de> {
                 ("relationships", Next::Object) => self.relationships(table, &mut building),
                 _ => self.json.skip().map(|_| ()).map_err(Failure::from),
             };
-            read.map_err(|failure| self.at(Step::Name(name), failure))?;
+            read.map_err(|failure| self.at(PointerStep::Name(name), failure))?;
         }
         self.depth -= 1;
         self.close(table, record && !is_other, building)
@@ -147,7 +149,7 @@ impl<'de> Reader<'_, 'de> {
                 }
                 None => self.json.skip().map(|_| ()).map_err(Failure::from),
             };
-            read.map_err(|failure| self.at(Step::Name(name), failure))?;
+            read.map_err(|failure| self.at(PointerStep::Name(name), failure))?;
         }
         self.depth -= 1;
         Ok(())
@@ -173,7 +175,7 @@ impl<'de> Reader<'_, 'de> {
                 continue;
             }
             self.linkage(definition.field(field), field, building)
-                .map_err(|failure| self.at(Step::Name(name), failure))?;
+                .map_err(|failure| self.at(PointerStep::Name(name), failure))?;
         }
         self.depth -= 1;
         Ok(())
@@ -191,7 +193,7 @@ impl<'de> Reader<'_, 'de> {
                 let mut targets = Vec::new();
                 while self.json.element(targets.is_empty())? {
                     let found = self.identifier(target);
-                    let index = Step::Index(targets.len());
+                    let index = PointerStep::Index(targets.len());
                     targets.push(found.map_err(|failure| self.at(index, failure))?);
                 }
                 self.depth -= 1;

@@ -26,7 +26,7 @@ use crate::error::{Error, ErrorKind, Result};
 
 use crate::schema::{Rule, Schema};
 use crate::table::State;
-use around::Asked;
+use around::RequestContext;
 pub(crate) use graphql::path_of;
 pub use har::{Exchange, Fate, Recording};
 pub(crate) use json::{Fault, JsonReader, Next, Number};
@@ -64,7 +64,7 @@ impl Transaction {
         request: impl Into<Request>,
         response: impl AsRef<[u8]>,
     ) -> Result<Ingested> {
-        self.ingest_told(request.into(), response.as_ref(), None)
+        self.ingest_reporting(request.into(), response.as_ref(), None)
     }
 
     /// As [`Self::ingest`], and reports now and then how many bytes of the response are read, for a
@@ -94,11 +94,11 @@ impl Transaction {
         progress: impl FnMut(usize),
     ) -> Result<Ingested> {
         let progress = RefCell::new(progress);
-        let tell = |read| progress.borrow_mut()(read);
-        self.ingest_told(request.into(), response.as_ref(), Some(&tell))
+        let report = |read| progress.borrow_mut()(read);
+        self.ingest_reporting(request.into(), response.as_ref(), Some(&report))
     }
 
-    fn ingest_told(
+    fn ingest_reporting(
         &mut self,
         request: Request,
         bytes: &[u8],
@@ -108,21 +108,21 @@ impl Transaction {
         let (rule, variables) = request.resolve(&schema)?;
         self.need(|schema| schema.written_by(rule))?;
         // What this refers to is no row, and may stay if the response fails.
-        let asked = Asked::new(self, &schema, rule, &variables)?;
-        let saved = match asked.refers() {
+        let context = RequestContext::new(self, &schema, rule, &variables)?;
+        let saved = match context.refers() {
             true => Arc::new(self.state.clone()),
             false => self.version(),
         };
-        let brought = self.brought.len();
-        let read = self.read(&schema, rule, request.began, asked, &saved, bytes, progress);
+        let received = self.received.len();
+        let read = self.read(&schema, rule, request.began, context, &saved, bytes, progress);
         match read {
-            Ok(brought) => {
-                self.ingested.push(brought.clone());
-                Ok(brought)
+            Ok(received) => {
+                self.ingested.push(received.clone());
+                Ok(received)
             }
             Err(error) => {
                 self.state = State::clone(&saved);
-                self.brought.truncate(brought);
+                self.received.truncate(received);
                 self.remembered.forget();
                 Err(in_force(error, &rule.name))
             }
@@ -135,13 +135,13 @@ impl Transaction {
         schema: &Schema,
         rule: &Rule,
         began: Option<u64>,
-        asked: Asked<'_>,
+        context: RequestContext<'_>,
         before: &State,
         bytes: &[u8],
         progress: Option<&dyn Fn(usize)>,
     ) -> Result<Ingested> {
         if rule.deletes {
-            return asked.delete(self, rule, bytes.len());
+            return context.delete(self, rule, bytes.len());
         }
         if bytes.len() > schema.limits.bytes {
             let most = schema.limits.bytes;
@@ -156,7 +156,7 @@ impl Transaction {
             let reading = Reading {
                 schema,
                 rule,
-                given: &asked.given,
+                given: &context.given,
                 skip: &skip,
                 later: later.as_ref(),
                 progress,
@@ -172,7 +172,7 @@ impl Transaction {
             skipped.extend(outcome.misfits.into_values());
         };
         skipped.extend(outcome.errors.iter().cloned());
-        asked.finish(self, before, outcome, later.as_ref(), rule).map(|(tables, kept)| Ingested {
+        context.finish(self, before, outcome, later.as_ref(), rule).map(|(tables, kept)| Ingested {
             rule: rule.name.clone(),
             bytes: bytes.len(),
             tables,

@@ -11,7 +11,7 @@ use smallvec::SmallVec;
 
 use super::building::{Building, Found};
 use super::json::{Fault, FaultKind, JsonReader, Next};
-use super::place::{Step, pointer};
+use super::place::{PointerStep, pointer};
 use super::repeats::Repeats;
 use crate::change::{FieldSet, Later, Skipped, Staged, StagedRow, Touched, Transaction};
 use crate::error::{Error, ErrorKind, Result};
@@ -22,7 +22,7 @@ use crate::table::Slot;
 const SHORT: usize = 2048;
 
 /// Progress is reported after this many bytes.
-const TOLD_EVERY: usize = 1 << 16;
+const PROGRESS_EVERY: usize = 1 << 16;
 
 /// How a response is read.
 pub(super) struct Reading<'a> {
@@ -78,8 +78,8 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
         beside: Vec::new(),
         met: 0,
         line: None,
-        untold: BTreeSet::new(),
-        tell_at: if reading.progress.is_some() { 0 } else { usize::MAX },
+        unresolved: BTreeSet::new(),
+        report_at: if reading.progress.is_some() { 0 } else { usize::MAX },
         outcome: Outcome {
             counts,
             records: Vec::new(),
@@ -167,7 +167,7 @@ pub(super) struct Reader<'a, 'de> {
     pub(super) reading: &'a Reading<'a>,
     pub(super) deepest: usize,
     /// Where a failure was met, from the inside out.
-    pub(super) steps: Vec<Step<'de>>,
+    pub(super) steps: Vec<PointerStep<'de>>,
     pub(super) depth: usize,
     /// For each table, the names of its last object's members as they were spelled, colon and all:
     /// objects of one kind have them in one order. Empty if the response is too short for that to
@@ -189,9 +189,9 @@ pub(super) struct Reader<'a, 'de> {
     /// The line of a response that has a value a line.
     pub(super) line: Option<usize>,
     /// Where a null means that the server failed to resolve the value.
-    pub(super) untold: BTreeSet<usize>,
+    pub(super) unresolved: BTreeSet<usize>,
     /// Where progress is reported the next time.
-    pub(super) tell_at: usize,
+    pub(super) report_at: usize,
     pub(super) outcome: Outcome,
 }
 
@@ -227,44 +227,44 @@ impl<'de> Reader<'_, 'de> {
 
     /// Reports how far the reading is.
     #[cold]
-    pub(super) fn tell(&mut self) {
+    pub(super) fn report(&mut self) {
         let at = self.json.at();
         if let Some(progress) = self.reading.progress {
             progress(at);
         }
-        self.tell_at = at + TOLD_EVERY;
+        self.report_at = at + PROGRESS_EVERY;
     }
 
     /// Notes on the way up where a failure was met.
     #[cold]
-    pub(super) fn at(&mut self, step: Step<'de>, failure: Failure) -> Failure {
+    pub(super) fn at(&mut self, step: PointerStep<'de>, failure: Failure) -> Failure {
         self.steps.push(step);
         failure
     }
 
     /// Whether the value that comes next is a null that means a failure of the server.
     #[inline]
-    pub(super) fn is_untold(&mut self) -> Read<bool> {
-        if self.untold.is_empty() { Ok(false) } else { self.is_told_so() }
+    pub(super) fn is_unresolved(&mut self) -> Read<bool> {
+        if self.unresolved.is_empty() { Ok(false) } else { self.is_listed_unresolved() }
     }
 
     #[cold]
-    fn is_told_so(&mut self) -> Read<bool> {
-        Ok(self.json.peek()? == Next::Null && self.untold.contains(&self.json.at()))
+    fn is_listed_unresolved(&mut self) -> Read<bool> {
+        Ok(self.json.peek()? == Next::Null && self.unresolved.contains(&self.json.at()))
     }
 
     pub(super) fn new_building(&mut self) -> Box<Building<'de>> {
         self.spare.pop().unwrap_or_default()
     }
 
-    /// Reads an object that a link points at, whose bracket comes next. `told_by` is the member by
+    /// Reads an object that a link points at, whose bracket comes next. `type_member` is the member by
     /// which it names its table.
-    pub(super) fn linked(&mut self, table: TableNo, told_by: Option<&str>) -> Read<Slot> {
+    pub(super) fn linked(&mut self, table: TableNo, type_member: Option<&str>) -> Read<Slot> {
         let start = self.json.at();
         // The member that names the table is no unknown member here, but one elsewhere; and a null
         // that means a failure of the server is one elsewhere.
-        let by_text = self.untold.is_empty()
-            && (told_by.is_none() || self.schema.table(table).unknown == Unknown::Ignored);
+        let by_text = self.unresolved.is_empty()
+            && (type_member.is_none() || self.schema.table(table).unknown == Unknown::Ignored);
         if by_text && let Some((len, slot, rows)) = self.repeats.find(table, self.json.rest(start))
         {
             for ((table, _), _) in rows {
@@ -280,7 +280,7 @@ impl<'de> Reader<'_, 'de> {
         let (mark, used_before) = (self.repeats.mark(), self.used);
         self.used = usize::MAX;
         let building = self.new_building();
-        let slot = self.object(table, told_by, false, building)?;
+        let slot = self.object(table, type_member, false, building)?;
         // What took a part of its id from further out is something else in another place.
         if by_text && self.used >= self.around.len() {
             let text = self.json.since(start).as_bytes();
@@ -318,13 +318,13 @@ impl<'de> Reader<'_, 'de> {
     pub(super) fn object(
         &mut self,
         table: TableNo,
-        told_by: Option<&str>,
+        type_member: Option<&str>,
         record: bool,
         mut building: Box<Building<'de>>,
     ) -> Read<Slot> {
         let start = self.json.at();
         self.around.push(Around { table, start, slot: None });
-        self.members(table, &mut building, told_by)?;
+        self.members(table, &mut building, type_member)?;
         self.close(table, record, building)
     }
 

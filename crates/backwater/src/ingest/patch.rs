@@ -19,7 +19,7 @@ use crate::value::{Document, Json, Named, RowId, Value};
 type Members = BTreeMap<String, Box<RawValue>>;
 
 /// A place in the cache.
-struct Place<'p> {
+struct PatchTarget<'p> {
     table: TableNo,
     /// None in a one-row table.
     id: Option<RowId>,
@@ -114,8 +114,12 @@ impl Transaction {
                 for (id, fields) in &rows {
                     let merged = schema.id(name, id).and_then(|id| {
                         if fields.get() == "null" {
-                            let slot =
-                                tx.slot_at(&Place { table, id: Some(id), field: None, rest: &[] })?;
+                            let slot = tx.slot_at(&PatchTarget {
+                                table,
+                                id: Some(id),
+                                field: None,
+                                rest: &[],
+                            })?;
                             return slot.map_or(Ok(()), |slot| tx.delete_row(table, slot));
                         }
                         tx.merge_fields(table, Some(id), fields)
@@ -146,10 +150,10 @@ impl Transaction {
         &mut self,
         write: impl FnOnce(&mut Self) -> Result<T>,
     ) -> Result<T> {
-        let (saved, brought) = (self.state.clone(), self.brought.len());
+        let (saved, received) = (self.state.clone(), self.received.len());
         write(self).inspect_err(|_| {
             self.state = saved;
-            self.brought.truncate(brought);
+            self.received.truncate(received);
         })
     }
 
@@ -197,7 +201,7 @@ impl Transaction {
     }
 
     /// The place that a pointer names.
-    fn locate<'p>(&self, schema: &Schema, path: &'p Pointer) -> Result<Place<'p>> {
+    fn locate<'p>(&self, schema: &Schema, path: &'p Pointer) -> Result<PatchTarget<'p>> {
         let Some((name, rest)) = path.parts().split_first() else {
             return Err(wrong("this is the whole cache").help("point at a row or a field"));
         };
@@ -216,17 +220,17 @@ impl Transaction {
         if !rest.is_empty() && !matches!(goes_on, Some(Kind::Json | Kind::Links(_))) {
             return Err(wrong("this field has nothing inside of it"));
         }
-        Ok(Place { table, id, field, rest })
+        Ok(PatchTarget { table, id, field, rest })
     }
 
     /// The slot of a place's row, if it is there.
-    fn slot_at(&self, place: &Place<'_>) -> Result<Option<Slot>> {
+    fn slot_at(&self, place: &PatchTarget<'_>) -> Result<Option<Slot>> {
         let Some(id) = &place.id else { return Ok(Some(ONLY)) };
         let slot = self.state.slot(place.table, id)?;
         Ok(slot.filter(|slot| self.state.table(place.table).is_row(*slot)))
     }
 
-    fn row_at(&self, place: &Place<'_>) -> Result<Slot> {
+    fn row_at(&self, place: &PatchTarget<'_>) -> Result<Slot> {
         self.slot_at(place)?.ok_or_else(not_there)
     }
 
@@ -298,7 +302,7 @@ impl Transaction {
     fn change_inside(
         &mut self,
         schema: &Schema,
-        place: &Place<'_>,
+        place: &PatchTarget<'_>,
         slot: Slot,
         field: FieldNo,
         change: impl FnOnce(&mut Document) -> Option<()>,
@@ -317,11 +321,11 @@ impl Transaction {
         raw: &str,
     ) -> Result<()> {
         let schema = self.schema();
-        self.put_row(&schema, &Place { table, id, field: None, rest: &[] }, raw)
+        self.put_row(&schema, &PatchTarget { table, id, field: None, rest: &[] }, raw)
     }
 
     /// Puts a whole row: fields that the value does not have are absent afterwards.
-    fn put_row(&mut self, schema: &Schema, place: &Place<'_>, raw: &str) -> Result<()> {
+    fn put_row(&mut self, schema: &Schema, place: &PatchTarget<'_>, raw: &str) -> Result<()> {
         let definition = schema.table(place.table);
         let members: Members = parsed(raw, &format!("a \"{}\" row is an object", definition.name))?;
         let slot = match &place.id {
@@ -331,8 +335,8 @@ impl Transaction {
         let named =
             |field: &FieldNo| members.keys().any(|name| definition.field_no(name) == Some(*field));
         let absent = definition.field_numbers().filter(|field| {
-            let told_with_link = definition.link_typed_by(*field).is_some_and(|link| named(&link));
-            !definition.id.contains(field) && !named(field) && !told_with_link
+            let typed_with_link = definition.link_typed_by(*field).is_some_and(|link| named(&link));
+            !definition.id.contains(field) && !named(field) && !typed_with_link
         });
         let absent: StagedRow<'_> = absent.map(|field| (field, Staged::Absent)).collect();
         for (field, staged) in &absent {
@@ -355,7 +359,7 @@ impl Transaction {
             None => ONLY,
             Some(id) => self.state.refer_id(table, id)?,
         };
-        let place = Place { table, id, field: None, rest: &[] };
+        let place = PatchTarget { table, id, field: None, rest: &[] };
         // The row is there from now on, with or without fields.
         self.merge_row(table, slot, &[]);
         let mut gone = Vec::new();
@@ -378,7 +382,7 @@ impl Transaction {
     fn make_absent(
         &mut self,
         schema: &Schema,
-        place: &Place<'_>,
+        place: &PatchTarget<'_>,
         slot: Slot,
         field: FieldNo,
     ) -> Result<()> {
@@ -395,8 +399,9 @@ impl Transaction {
         if let Some(message) = Staged::Absent.misfit(said) {
             return Err(Error::new(ErrorKind::Type, message));
         }
-        let told = said.one_of().map(|one_of| (one_of.type_field, Staged::Absent));
-        let fields: StagedRow<'_> = [(field, Staged::Absent)].into_iter().chain(told).collect();
+        let type_cell = said.one_of().map(|one_of| (one_of.type_field, Staged::Absent));
+        let fields: StagedRow<'_> =
+            [(field, Staged::Absent)].into_iter().chain(type_cell).collect();
         self.merge_row(place.table, slot, &fields);
         Ok(())
     }
@@ -404,7 +409,7 @@ impl Transaction {
     fn put_field(
         &mut self,
         schema: &Schema,
-        place: &Place<'_>,
+        place: &PatchTarget<'_>,
         slot: Slot,
         field: FieldNo,
         raw: &str,
@@ -470,9 +475,9 @@ impl Transaction {
             (Kind::Link(to), _) => (to, RowId::from_json(&Json::parse(raw)?)?),
             (_, Some(one_of)) => {
                 let members: Members = parsed(raw, "this is an object that tells its table")?;
-                let told =
+                let type_name =
                     members.get(&*one_of.type_member).map(|raw| tree(raw.get())).transpose()?;
-                let to = told.as_ref().and_then(|told| one_of.table(told.as_str()?));
+                let to = type_name.as_ref().and_then(|type_name| one_of.table(type_name.as_str()?));
                 let to = to.ok_or_else(|| {
                     let member = &one_of.type_member;
                     wrong(format!("\"{member}\" is none of {}", either(&one_of.names())))
@@ -542,7 +547,7 @@ fn wrong(message: impl Into<String>) -> Error {
 }
 
 fn not_there() -> Error {
-    wrong("there is nothing here").help("`add` brings what is not there yet")
+    wrong("there is nothing here").help("`add` makes what is not there yet")
 }
 
 fn parsed<'t, T: serde::Deserialize<'t>>(text: &'t str, expected: &str) -> Result<T> {

@@ -7,7 +7,7 @@ use super::json::JsonReader;
 use crate::schema::{FieldNo, Schema, TableNo, write_part};
 
 /// One step down into a response.
-pub(super) enum Step<'de> {
+pub(super) enum PointerStep<'de> {
     Field(TableNo, FieldNo),
     Name(Cow<'de, str>),
     Index(usize),
@@ -17,33 +17,33 @@ pub(super) enum Step<'de> {
     Whole,
 }
 
-impl<'de> Step<'de> {
+impl<'de> PointerStep<'de> {
     /// The step into a member whose name was spelled so, quotes and colon included.
     pub(super) fn spelled(spelled: &'de str) -> Self {
-        Step::Name(JsonReader::new(spelled).name().unwrap_or(Cow::Borrowed(spelled)))
+        PointerStep::Name(JsonReader::new(spelled).name().unwrap_or(Cow::Borrowed(spelled)))
     }
 
     /// The member's name.
     pub(super) fn name(&self) -> &str {
         match self {
-            Step::Name(name) => name,
+            PointerStep::Name(name) => name,
             _ => "",
         }
     }
 }
 
 /// The steps as a JSON Pointer (RFC 6901).
-pub(super) fn pointer(steps: &[Step<'_>], schema: &Schema) -> String {
+pub(super) fn pointer(steps: &[PointerStep<'_>], schema: &Schema) -> String {
     let mut text = String::new();
     for step in steps {
         let written = match step {
-            Step::Field(table, field) => {
+            PointerStep::Field(table, field) => {
                 write!(text, "{}", schema.table(*table).field(*field).from)
             }
-            Step::Name(name) => write_part(&mut text, name),
-            Step::Index(index) => write!(text, "/{index}"),
-            Step::Line(line) => write!(text, "line {}: ", line + 1),
-            Step::Whole => Ok(()),
+            PointerStep::Name(name) => write_part(&mut text, name),
+            PointerStep::Index(index) => write!(text, "/{index}"),
+            PointerStep::Line(line) => write!(text, "line {}: ", line + 1),
+            PointerStep::Whole => Ok(()),
         };
         debug_assert!(written.is_ok(), "a string takes what is written to it");
     }

@@ -5,9 +5,9 @@ use smallvec::{SmallVec, smallvec};
 use super::building::IdParts;
 use super::json::{FaultKind, Next};
 use super::nested::{Around, Failure, Read, Reader, misfit};
-use super::place::{Step, pointer};
+use super::place::{PointerStep, pointer};
 use crate::change::{Skipped, Staged};
-use crate::schema::{Branch, FieldNo, Format, Kind, OnError, TableNo, Wanted, whole};
+use crate::schema::{Branch, FieldNo, Format, Kind, OnError, ResponsePart, TableNo, whole};
 use crate::table::{ONLY, Slot};
 
 /// Which branches of a tree were met.
@@ -20,34 +20,34 @@ impl<'de> Reader<'_, 'de> {
         while !self.json.is_at_end() {
             self.line = Some(line);
             self.place(&self.reading.rule.places)
-                .map_err(|failure| self.at(Step::Line(line), failure))?;
+                .map_err(|failure| self.at(PointerStep::Line(line), failure))?;
             line += 1;
         }
         Ok(())
     }
 
     /// Reads what is looked for at a place of the response and further inside.
-    pub(super) fn place(&mut self, branch: &Branch<Wanted>) -> Read<()> {
+    pub(super) fn place(&mut self, branch: &Branch<ResponsePart>) -> Read<()> {
         let start = self.json.at();
-        for wanted in &branch.here {
+        for part in &branch.here {
             self.json.go(start);
-            match wanted {
-                Wanted::Records => self.records()?,
-                Wanted::Included => self.included()?,
-                Wanted::Errors => self.refused()?,
-                Wanted::Beside(table, field) => self.value_beside(*table, *field)?,
-                Wanted::RowsBeside(table) => self.rows_beside(*table)?,
+            match part {
+                ResponsePart::Records => self.records()?,
+                ResponsePart::Included => self.included()?,
+                ResponsePart::Errors => self.refused()?,
+                ResponsePart::Value(table, field) => self.value_beside(*table, *field)?,
+                ResponsePart::Rows(table) => self.rows_beside(*table)?,
             }
         }
         if branch.inside.is_empty() {
             return Ok(());
         }
         self.json.go(start);
-        if self.is_untold()? {
+        if self.is_unresolved()? {
             self.outcome.whole = false;
             return Ok(self.json.word("null")?);
         }
-        let on_the_way = |branch: &Branch<Wanted>| branch.leads_to(&Wanted::Records);
+        let on_the_way = |branch: &Branch<ResponsePart>| branch.leads_to(&ResponsePart::Records);
         let (part, found) = match self.json.peek()? {
             Next::Object => ("member", self.place_in_object(branch)?),
             Next::Array => ("element", self.place_in_array(branch)?),
@@ -61,7 +61,7 @@ impl<'de> Reader<'_, 'de> {
                 let name = next.map_or("", |(name, _)| name);
                 let expected = format!(
                     "an object or array with {name:?} on the way to the {}",
-                    self.records_told()
+                    self.where_records()
                 );
                 return misfit(&self.found()?, &expected);
             }
@@ -78,7 +78,7 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// Goes through an object; gives which of the members that are looked for were there.
-    fn place_in_object(&mut self, branch: &Branch<Wanted>) -> Read<Places> {
+    fn place_in_object(&mut self, branch: &Branch<ResponsePart>) -> Read<Places> {
         self.open()?;
         let (mut found, mut first) = (Places::new(), true);
         while self.json.member(first)? {
@@ -87,7 +87,8 @@ impl<'de> Reader<'_, 'de> {
             match branch.inside.entry(&name) {
                 Some((place, inside)) => {
                     found.push(place);
-                    self.place(inside).map_err(|failure| self.at(Step::Name(name), failure))?;
+                    self.place(inside)
+                        .map_err(|failure| self.at(PointerStep::Name(name), failure))?;
                 }
                 None => drop(self.json.skip()?),
             }
@@ -97,14 +98,15 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// As [`Self::place_in_object`], for an array's elements by their numbers.
-    fn place_in_array(&mut self, branch: &Branch<Wanted>) -> Read<Places> {
+    fn place_in_array(&mut self, branch: &Branch<ResponsePart>) -> Read<Places> {
         self.open()?;
         let (mut found, mut index) = (Places::new(), 0);
         while self.json.element(index == 0)? {
             match branch.inside.entry(&index.to_string()) {
                 Some((place, inside)) => {
                     found.push(place);
-                    self.place(inside).map_err(|failure| self.at(Step::Index(index), failure))?;
+                    self.place(inside)
+                        .map_err(|failure| self.at(PointerStep::Index(index), failure))?;
                 }
                 None => drop(self.json.skip()?),
             }
@@ -116,7 +118,7 @@ impl<'de> Reader<'_, 'de> {
 
     /// Reads a value that goes to a field of a one-row table.
     fn value_beside(&mut self, table: TableNo, field: FieldNo) -> Read<()> {
-        if self.is_untold()? {
+        if self.is_unresolved()? {
             return Ok(self.json.word("null")?);
         }
         let value = self.value(self.schema.table(table).field(field), false)?;
@@ -145,25 +147,25 @@ impl<'de> Reader<'_, 'de> {
                 let mut index = 0;
                 while self.json.member(index == 0)? {
                     let name = self.json.name()?;
-                    self.element(Some(&name), &Step::Name(name.clone()))
-                        .map_err(|failure| self.at(Step::Name(name), failure))?;
+                    self.element(Some(&name), &PointerStep::Name(name.clone()))
+                        .map_err(|failure| self.at(PointerStep::Name(name), failure))?;
                     index += 1;
                 }
                 self.depth -= 1;
                 Ok(())
             }
-            Next::Object => self.element(None, &Step::Whole),
+            Next::Object => self.element(None, &PointerStep::Whole),
             // Some servers write an empty list so.
             Next::Null => {
-                self.outcome.whole &= !self.is_untold()?;
+                self.outcome.whole &= !self.is_unresolved()?;
                 Ok(self.json.word("null")?)
             }
             Next::Array => {
                 self.open()?;
                 let mut index = 0;
                 while self.json.element(index == 0)? {
-                    self.element(None, &Step::Index(index))
-                        .map_err(|failure| self.at(Step::Index(index), failure))?;
+                    self.element(None, &PointerStep::Index(index))
+                        .map_err(|failure| self.at(PointerStep::Index(index), failure))?;
                     index += 1;
                 }
                 self.depth -= 1;
@@ -171,7 +173,7 @@ impl<'de> Reader<'_, 'de> {
             }
             _ => {
                 let expected =
-                    format!("{}: an array of objects, or one object", self.records_told());
+                    format!("{}: an array of objects, or one object", self.where_records());
                 misfit(&self.found()?, &expected)
             }
         }
@@ -191,10 +193,10 @@ impl<'de> Reader<'_, 'de> {
                 while self.json.element(index == 0)? {
                     let read = match self.json.peek()? {
                         Next::Object => self.row_beside(table),
-                        Next::Null if self.is_untold()? => Ok(self.json.word("null")?),
+                        Next::Null if self.is_unresolved()? => Ok(self.json.word("null")?),
                         _ => misfit(&self.found()?, &expected(self)),
                     };
-                    read.map_err(|failure| self.at(Step::Index(index), failure))?;
+                    read.map_err(|failure| self.at(PointerStep::Index(index), failure))?;
                     index += 1;
                 }
                 self.depth -= 1;
@@ -205,14 +207,14 @@ impl<'de> Reader<'_, 'de> {
     }
 
     fn row_beside(&mut self, table: TableNo) -> Read<()> {
-        if self.json.at() >= self.tell_at {
-            self.tell();
+        if self.json.at() >= self.report_at {
+            self.report();
         }
         self.repeats.begin_record();
         self.linked(table, None).map(|_| ())
     }
 
-    fn records_told(&self) -> String {
+    fn where_records(&self) -> String {
         format!("\"{}\" records", self.schema.table(self.reading.rule.table).name)
     }
 
@@ -230,13 +232,13 @@ impl<'de> Reader<'_, 'de> {
 
     /// Reads one of the records, or leaves it out if it does not fit and the rule says so. `key` is
     /// the name that it has among them, if that is its id.
-    fn element(&mut self, key: Option<&str>, step: &Step<'de>) -> Read<()> {
+    fn element(&mut self, key: Option<&str>, step: &PointerStep<'de>) -> Read<()> {
         let (start, depth, index) = (self.json.at(), self.depth, self.met);
         self.met += 1;
-        if start >= self.tell_at {
-            self.tell();
+        if start >= self.report_at {
+            self.report();
         }
-        if self.is_untold()? {
+        if self.is_unresolved()? {
             self.note(None);
             return Ok(self.json.word("null")?);
         }
@@ -330,7 +332,7 @@ impl<'de> Reader<'_, 'de> {
 
     #[cold]
     fn at_way(&mut self, way: &[String], failure: Failure) -> Failure {
-        way.iter().rev().for_each(|part| self.steps.push(Step::Name(part.clone().into())));
+        way.iter().rev().for_each(|part| self.steps.push(PointerStep::Name(part.clone().into())));
         failure
     }
 

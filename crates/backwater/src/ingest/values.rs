@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use super::building::{Building, TYPE_NAME};
 use super::json::{Next, Number};
 use super::nested::{Failure, Read, Reader, misfit};
-use super::place::Step;
+use super::place::PointerStep;
 use crate::change::{Staged, checked_text};
 use crate::error::either;
 use crate::schema::{Field, FieldNo, IdType, Kind, OneOf, TableNo, whole};
@@ -109,8 +109,10 @@ impl<'de> Reader<'_, 'de> {
             (Kind::Text, Number::Int(number), _) if is_id => {
                 Ok(Staged::Text(number.to_string().into()))
             }
-            (Kind::Int, Number::Large(_), _) => misfit(&told(number), "a whole number of 64 bits"),
-            _ => misfit(&told(number), &self.expected(field)),
+            (Kind::Int, Number::Large(_), _) => {
+                misfit(&as_text(number), "a whole number of 64 bits")
+            }
+            _ => misfit(&as_text(number), &self.expected(field)),
         }
     }
 
@@ -134,8 +136,8 @@ impl<'de> Reader<'_, 'de> {
                 Ok(self.tx.refer(to, &[Cell::Text(&number.to_string())]))
             }
             (Number::Int(number), IdType::Parts) => self.part(to, RowId::Int(number), field),
-            (number @ Number::Large(_), _) => misfit(&told(number), "a whole number of 64 bits"),
-            (number, _) => misfit(&told(number), &self.expected(field)),
+            (number @ Number::Large(_), _) => misfit(&as_text(number), "a whole number of 64 bits"),
+            (number, _) => misfit(&as_text(number), &self.expected(field)),
         }
     }
 
@@ -173,7 +175,8 @@ impl<'de> Reader<'_, 'de> {
                 return misfit("an array of several elements", &expected);
             }
             let target = self.target(to, field);
-            staged = Staged::Link(target.map_err(|failure| self.at(Step::Index(0), failure))?);
+            staged =
+                Staged::Link(target.map_err(|failure| self.at(PointerStep::Index(0), failure))?);
             count += 1;
         }
         self.depth -= 1;
@@ -206,13 +209,15 @@ impl<'de> Reader<'_, 'de> {
         let mut targets = Vec::new();
         let mut whole = true;
         while self.json.element(targets.is_empty() && whole)? {
-            if self.is_untold()? {
+            if self.is_unresolved()? {
                 self.json.word("null")?;
                 whole = false;
                 continue;
             }
             let target = self.any_target(field);
-            targets.push(target.map_err(|failure| self.at(Step::Index(targets.len()), failure))?);
+            targets.push(
+                target.map_err(|failure| self.at(PointerStep::Index(targets.len()), failure))?,
+            );
         }
         self.depth -= 1;
         Ok(if whole { Staged::Links(targets) } else { Staged::Absent })
@@ -260,7 +265,7 @@ impl<'de> Reader<'_, 'de> {
                     building.pending.push((number, RowId::Int(id)));
                     return Ok(());
                 }
-                other => return misfit(&told(other), &self.expected(field)),
+                other => return misfit(&as_text(other), &self.expected(field)),
             },
             _ => return misfit(&self.found()?, &self.expected(field)),
         };
@@ -272,24 +277,26 @@ impl<'de> Reader<'_, 'de> {
     fn typed_object(&mut self, one_of: &OneOf) -> Read<(TableNo, Slot)> {
         let start = self.json.at();
         self.json.open();
-        let (mut told, mut first) = (None, true);
+        let (mut type_name, mut first) = (None, true);
         while self.json.member(first)? {
             first = false;
             let name = self.json.name()?;
-            let tells = *name == *one_of.type_member || (told.is_none() && *name == *TYPE_NAME);
+            let tells =
+                *name == *one_of.type_member || (type_name.is_none() && *name == *TYPE_NAME);
             if tells && self.json.peek()? == Next::Text {
-                told = Some(self.json.text()?);
+                type_name = Some(self.json.text()?);
             } else {
                 self.json.skip()?;
             }
         }
-        let to = told.as_ref().and_then(|name| one_of.table(name));
+        let to = type_name.as_ref().and_then(|name| one_of.table(name));
         let Some(to) = to else {
             let member = one_of.type_member.to_string();
-            let found = told.map_or("no such member".to_owned(), |told| format!("string {told:?}"));
+            let found = type_name
+                .map_or("no such member".to_owned(), |type_name| format!("string {type_name:?}"));
             let expected = format!("{} to tell the table of this object", either(&one_of.names()));
             let failure = Failure::misfit(format!("found {found}, expected {expected}"));
-            return Err(self.at(Step::Name(member.into()), failure));
+            return Err(self.at(PointerStep::Name(member.into()), failure));
         };
         self.json.go(start);
         Ok((to, self.linked(to, Some(&one_of.type_member))?))
@@ -324,7 +331,7 @@ impl<'de> Reader<'_, 'de> {
             Next::Object => "an object".to_owned(),
             Next::Array => "an array".to_owned(),
             Next::Text => format!("string {:?}", self.json.text()?),
-            Next::Number => told(self.json.number()?),
+            Next::Number => as_text(self.json.number()?),
             Next::True => "boolean `true`".to_owned(),
             Next::False => "boolean `false`".to_owned(),
             Next::Null => "null".to_owned(),
@@ -344,7 +351,7 @@ fn storable(text: Cow<'_, str>) -> Read<Cow<'_, str>> {
     Ok(text)
 }
 
-fn told(number: Number) -> String {
+fn as_text(number: Number) -> String {
     match number {
         Number::Int(number) => format!("integer `{number}`"),
         Number::Large(number) => format!("integer `{number}`"),

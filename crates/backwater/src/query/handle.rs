@@ -19,7 +19,7 @@ use crate::value::Clock;
 
 /// One version of the tables, with what is known of when they last changed.
 #[derive(Clone)]
-pub(crate) struct Moment {
+pub(crate) struct AsOf {
     pub(crate) state: Arc<State>,
     pub(crate) commit: u64,
     /// Not kept until it is read.
@@ -28,7 +28,7 @@ pub(crate) struct Moment {
 
 /// What readers see: the tables as they are after the last commit.
 pub(crate) struct Published {
-    current: RwLock<Moment>,
+    current: RwLock<AsOf>,
     /// Bindings whose handles were dropped since the writer last looked.
     released: Mutex<Vec<BindingNo>>,
     /// Whether a commit has failed in its middle.
@@ -56,7 +56,7 @@ impl Drop for Whole<'_> {
 
 impl Published {
     pub(crate) fn new(state: Arc<State>, commit: u64, clock: Option<Arc<dyn Clock>>) -> Self {
-        let current = RwLock::new(Moment { state, commit, last: None });
+        let current = RwLock::new(AsOf { state, commit, last: None });
         let (released, is_broken) = (Mutex::default(), AtomicBool::new(false));
         Self { current, released, is_broken, clock, news: Arrivals::default() }
     }
@@ -72,12 +72,12 @@ impl Published {
         if !self.is_broken.load(Ordering::Acquire) {
             return Ok(());
         }
-        let last = self.moment().commit;
+        let last = self.now().commit;
         let message = format!(
             "a panic in the middle of a commit behind commit {last} has left this cache unusable"
         );
         Err(Error::new(ErrorKind::Broken, message)
-            .help("open it anew from its storage, which has whole commits only"))
+            .help("open it again from its storage, which has whole commits only"))
     }
 
     pub(crate) fn snapshot(&self) -> Snapshot {
@@ -93,19 +93,19 @@ impl Published {
             && let Some(clock) = &self.clock
         {
             // A read result shows rows, and it is recorded when that was.
-            now.0.tell_time(&**clock);
+            now.0.set_time(&**clock);
         }
         now
     }
 
-    pub(crate) fn moment(&self) -> Moment {
+    pub(crate) fn now(&self) -> AsOf {
         self.current.read().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
     /// Keeps from here on which commit last changed what. Only the writer calls it.
     pub(crate) fn keep_last_changed(&self) {
         let mut current = self.current.write().unwrap_or_else(PoisonError::into_inner);
-        let Moment { state, commit, last } = &mut *current;
+        let AsOf { state, commit, last } = &mut *current;
         last.get_or_insert_with(|| LastChanged::unknown_before(*commit, &state.schema).into());
     }
 
@@ -113,33 +113,33 @@ impl Published {
     /// loaded.
     pub(crate) fn publish_commit(&self, changes: &Changes, commit: u64, ready: &[TableNo]) {
         // Only the writer changes it.
-        let mut last = self.moment().last;
+        let mut last = self.now().last;
         if let Some(last) = &mut last {
             let last = Arc::make_mut(last);
             last.note(changes, commit);
             last.note_ready(ready, commit);
         }
-        self.show(Moment { state: changes.after.clone(), commit, last });
+        self.show(AsOf { state: changes.after.clone(), commit, last });
     }
 
     /// Shows a version of the tables that has further ones.
     pub(crate) fn publish_tables(&self, state: Arc<State>, commit: u64) {
-        let mut last = self.moment().last;
+        let mut last = self.now().last;
         if let Some(last) = &mut last {
             Arc::make_mut(last).extend(commit, &state.schema);
         }
-        self.show(Moment { state, commit, last });
+        self.show(AsOf { state, commit, last });
     }
 
     /// Shows a version of the tables with the same rows.
     pub(crate) fn publish(&self, state: Arc<State>, commit: u64) {
-        let last = self.moment().last;
-        self.show(Moment { state, commit, last });
+        let last = self.now().last;
+        self.show(AsOf { state, commit, last });
     }
 
-    fn show(&self, moment: Moment) {
+    fn show(&self, now: AsOf) {
         let mut current = self.current.write().unwrap_or_else(PoisonError::into_inner);
-        let old = std::mem::replace(&mut *current, moment);
+        let old = std::mem::replace(&mut *current, now);
         drop(current);
         self.news.announce();
         // Dropped here, while readers go on.
@@ -148,7 +148,7 @@ impl Published {
 
     /// Waits until a commit behind that one is shown, or never will be.
     fn wait_beyond(&self, commit: u64) {
-        self.news.wait_until(|| self.moment().commit > commit || self.check().is_err());
+        self.news.wait_until(|| self.now().commit > commit || self.check().is_err());
     }
 
     /// A handle on a binding was dropped.
@@ -280,13 +280,13 @@ impl Query {
     }
 
     /// Keeps the query up to date at every commit, for as long as what this gives lives.
-    pub(crate) fn keep_up(&self) -> KeptUp {
+    pub(crate) fn subscribe(&self) -> KeepCurrent {
         {
             let mut stands_for = self.0.stands_for();
             stands_for.node.watch();
             stands_for.kept += 1;
         }
-        let kept = KeptUp(self.0.clone());
+        let kept = KeepCurrent(self.0.clone());
         // A commit that is being made may have deferred it just before: then it includes that one,
         // too. The reader gets an error, if there is one.
         while let Ok((_, _, commit)) = self.entry()
@@ -306,7 +306,7 @@ impl Query {
 
     /// The tables that it reads.
     pub(crate) fn tables(&self) -> Vec<TableNo> {
-        self.node().asked.plan.tables().into_iter().collect()
+        self.node().bound_plan.plan.tables().into_iter().collect()
     }
 
     /// What reports call the query: its name in the schema, or its statement.
@@ -350,9 +350,9 @@ impl Query {
 pub(crate) struct HandleNo(usize);
 
 /// Keeps a query up to date at every commit for as long as it lives.
-pub(crate) struct KeptUp(Arc<Handle>);
+pub(crate) struct KeepCurrent(Arc<Handle>);
 
-impl Drop for KeptUp {
+impl Drop for KeepCurrent {
     fn drop(&mut self) {
         let mut stands_for = self.0.stands_for();
         stands_for.node.unwatch();
@@ -360,9 +360,9 @@ impl Drop for KeptUp {
     }
 }
 
-impl fmt::Debug for KeptUp {
+impl fmt::Debug for KeepCurrent {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "KeptUp({})", self.0.name)
+        write!(f, "KeepCurrent({})", self.0.name)
     }
 }
 

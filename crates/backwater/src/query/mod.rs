@@ -24,9 +24,9 @@ pub(crate) use expr::collation::compare_unicode;
 #[cfg(feature = "sqlite")]
 pub(crate) use expr::fold::contains;
 pub(crate) use expr::scalar::Scalar;
-pub(crate) use handle::KeptUp;
+pub(crate) use handle::KeepCurrent;
 pub use handle::Query;
-pub(crate) use handle::{HandleNo, Moment, Published};
+pub(crate) use handle::{AsOf, HandleNo, Published};
 pub use plan::explain::{Explanation, Operator};
 pub(crate) use plan::{Plan, Relation};
 pub(crate) use result::delta::apply_all;

@@ -227,7 +227,7 @@ fn refused(error: ParserError) -> Refusal {
     };
     if message.starts_with("No infix parser") {
         let at = at.unwrap_or(Location::new(1, 1));
-        return Refusal::new(at, "what stands here is not supported as an operator", "");
+        return Refusal::new(at, "this is not supported as an operator", "");
     }
     let message = message.strip_prefix("Expected: ").map_or_else(
         || message.to_owned(),

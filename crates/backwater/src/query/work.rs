@@ -24,7 +24,7 @@ struct Work {
     rows: Cell<usize>,
     bytes: Cell<usize>,
     /// How often the stop was looked at.
-    asked: Cell<u32>,
+    checks: Cell<u32>,
     beyond: Cell<Option<Beyond>>,
 }
 
@@ -43,7 +43,7 @@ impl Work {
         limits: Cell::new(ResultLimits::NONE),
         rows: Cell::new(usize::MAX),
         bytes: Cell::new(usize::MAX),
-        asked: Cell::new(0),
+        checks: Cell::new(0),
         beyond: Cell::new(None),
     };
 
@@ -128,9 +128,9 @@ pub(super) fn is_over() -> bool {
     /// The stop is looked at once in this many steps.
     const EVERY: u32 = 4096;
     WORK.with(|work| {
-        let asked = work.asked.get().wrapping_add(1);
-        work.asked.set(asked);
-        if asked % EVERY == 0 {
+        let checks = work.checks.get().wrapping_add(1);
+        work.checks.set(checks);
+        if checks % EVERY == 0 {
             look_for_stop(work);
         }
         work.beyond.get().is_some()

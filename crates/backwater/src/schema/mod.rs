@@ -26,9 +26,9 @@ use crate::value::{Json, RowId};
 pub(crate) use names::Names;
 pub(crate) use places::{FieldPlaces, KnownPlaces};
 pub(crate) use pointer::{Pointer, write_part};
-pub(crate) use rule::{Format, Given, ListRule, OnError, Rule, Scope, Wanted};
+pub(crate) use rule::{Format, Given, ListRule, OnError, ResponsePart, Rule, Scope};
 pub(crate) use table::{
-    Asks, Field, IdType, Kind, LinkRule, LinkTo, Made, OnDelete, OneOf, Table, Unknown,
+    Checks, Field, IdType, Kind, LinkRule, LinkTo, Made, OnDelete, OneOf, Table, Unknown,
 };
 pub(crate) use template::{Template, Variables, decoded};
 pub(crate) use tree::{Branch, Sought, Tree};
@@ -445,14 +445,14 @@ impl Schema {
     }
 
     /// Fields by whose values rows of a table are looked for together.
-    pub(crate) fn chains(&self, table: TableNo) -> Vec<Vec<FieldNo>> {
+    pub(crate) fn indexes(&self, table: TableNo) -> Vec<Vec<FieldNo>> {
         let definition = self.table(table);
         let links = definition.field_numbers().filter(|field| {
             let link = &definition.field(*field).link;
             let follows = |link: &LinkRule| link.on_delete != OnDelete::Keep;
             link.as_ref().is_some_and(follows)
         });
-        let mut chains: Vec<Vec<FieldNo>> = links.map(|field| vec![field]).collect();
+        let mut indexes: Vec<Vec<FieldNo>> = links.map(|field| vec![field]).collect();
         let rules = self.rules.iter();
         let scopes = rules
             .clone()
@@ -461,11 +461,11 @@ impl Schema {
         let parts = rules.filter_map(|rule| rule.list.as_ref()).filter(|list| list.table == table);
         let parts = parts.map(|list| list.part_fields());
         for fields in scopes.chain(parts) {
-            if !chains.contains(&fields) {
-                chains.push(fields);
+            if !indexes.contains(&fields) {
+                indexes.push(fields);
             }
         }
-        chains
+        indexes
     }
 
     /// How the ids are written that a field holds; `None` if it is no to-one link.

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use super::{Kind, Made, OnDelete, Rule, Schema, TableNo, Wanted};
+use super::{Kind, Made, OnDelete, ResponsePart, Rule, Schema, TableNo};
 
 impl Schema {
     /// A table with the entries of its to-many links, which are only ever written together.
@@ -59,12 +59,12 @@ impl Schema {
     pub(crate) fn written_by(&self, rule: &Rule) -> BTreeSet<TableNo> {
         let list = rule.list.as_ref().map(|list| list.table);
         let mut next: Vec<TableNo> = [rule.table].into_iter().chain(list).collect();
-        for wanted in rule.places.all() {
-            match wanted {
-                Wanted::Beside(table, _) | Wanted::RowsBeside(table) => next.push(table),
+        for part in rule.places.all() {
+            match part {
+                ResponsePart::Value(table, _) | ResponsePart::Rows(table) => next.push(table),
                 // These may be of any table.
-                Wanted::Included => next.extend(self.table_numbers()),
-                Wanted::Records | Wanted::Errors => {}
+                ResponsePart::Included => next.extend(self.table_numbers()),
+                ResponsePart::Records | ResponsePart::Errors => {}
             }
         }
         let mut all = BTreeSet::new();

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use super::{Branch, Kind, Made, Rule, Table, TableNo, Wanted};
+use super::{Branch, Kind, Made, ResponsePart, Rule, Table, TableNo};
 
 /// Puts tables into the order of some names, those that are not among them behind. What points at a
 /// table points at it still.
@@ -31,17 +31,17 @@ pub(super) fn in_order_of(known: &[Arc<str>], tables: &mut Vec<Table>, rules: &m
         new(&mut rule.table);
         rule.aliases.iter_mut().for_each(|(table, ..)| new(table));
         rule.list.iter_mut().for_each(|list| new(&mut list.table));
-        wanted(&mut rule.places, &new);
+        part(&mut rule.places, &new);
     }
     let mut old: Vec<Option<Table>> = tables.drain(..).map(Some).collect();
     tables.extend(order.into_iter().filter_map(|place| old[place].take()));
 }
 
-fn wanted(branch: &mut Branch<Wanted>, new: &impl Fn(&mut TableNo)) {
-    for wanted in &mut branch.here {
-        if let Wanted::Beside(table, _) | Wanted::RowsBeside(table) = wanted {
+fn part(branch: &mut Branch<ResponsePart>, new: &impl Fn(&mut TableNo)) {
+    for part in &mut branch.here {
+        if let ResponsePart::Value(table, _) | ResponsePart::Rows(table) = part {
             new(table);
         }
     }
-    branch.inside.branches_mut().for_each(|inside| self::wanted(inside, new));
+    branch.inside.branches_mut().for_each(|inside| self::part(inside, new));
 }

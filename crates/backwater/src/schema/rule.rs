@@ -14,7 +14,7 @@ pub(crate) struct Rule {
     pub(crate) format: Format,
     pub(crate) records: Pointer,
     /// Where in a response its records are, and values beside them.
-    pub(crate) places: Branch<Wanted>,
+    pub(crate) places: Branch<ResponsePart>,
     /// Where in each element of the records the record is.
     pub(crate) record: Vec<String>,
     /// Whether the records are members of an object whose names are their ids.
@@ -51,12 +51,12 @@ impl Rule {
 
 /// What a rule looks for in a response.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Wanted {
+pub(crate) enum ResponsePart {
     Records,
     /// A field of a one-row table.
-    Beside(TableNo, FieldNo),
+    Value(TableNo, FieldNo),
     /// Rows of another table than the records'.
-    RowsBeside(TableNo),
+    Rows(TableNo),
     /// Resources beside the primary ones of a JSON:API document.
     Included,
     /// What a server says instead of an answer.

@@ -26,7 +26,7 @@ pub(crate) struct Table {
     /// What in an object says that its row was deleted.
     pub(crate) tombstone: Option<Pointer>,
     /// Which members matter in every object of the table, worked out once.
-    pub(crate) asks: Asks,
+    pub(crate) checks: Checks,
     pub(crate) made: Made,
     /// How it was called before.
     pub(crate) was: Vec<Arc<str>>,
@@ -34,7 +34,7 @@ pub(crate) struct Table {
 
 /// Which of the rarer options some field of a table has.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub(crate) struct Asks {
+pub(crate) struct Checks {
     pub(crate) required: bool,
     /// Links to one of several tables.
     pub(crate) one_of: bool,
@@ -42,7 +42,7 @@ pub(crate) struct Asks {
     pub(crate) links: bool,
 }
 
-impl Asks {
+impl Checks {
     pub(crate) fn of(fields: &[Field]) -> Self {
         Self {
             required: fields.iter().any(|field| field.required),
@@ -217,17 +217,17 @@ impl Table {
     pub(crate) fn takes_as_it_comes(&self, number: FieldNo) -> bool {
         let field = self.field(number);
         let kind = matches!(field.kind, Kind::OneOf | Kind::Links(_));
-        let asks = field.required || !field.values.is_empty() || kind;
-        !asks && !self.id.contains(&number)
+        let checks = field.required || !field.values.is_empty() || kind;
+        !checks && !self.id.contains(&number)
     }
 
     /// The link of which a field says at which table it points.
     pub(crate) fn link_typed_by(&self, type_field: FieldNo) -> Option<FieldNo> {
-        let told = |field: &Field| {
+        let names_type = |field: &Field| {
             let one_of = field.link.as_ref().and_then(|link| link.one_of.as_ref());
             one_of.is_some_and(|one_of| one_of.type_field == type_field)
         };
-        let link = self.fields.iter().position(told)?;
+        let link = self.fields.iter().position(names_type)?;
         Some(FieldNo(link as u32))
     }
 

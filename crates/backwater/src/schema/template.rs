@@ -321,8 +321,8 @@ mod tests {
 
     fn values(template: &str, url: &str) -> Option<String> {
         let found = Template::parse(template).unwrap().matches(url)?;
-        let told = found.iter().map(|(name, value)| format!("{name}={value}"));
-        Some(told.collect::<Vec<_>>().join(" "))
+        let listed = found.iter().map(|(name, value)| format!("{name}={value}"));
+        Some(listed.collect::<Vec<_>>().join(" "))
     }
 
     /// The expansions of RFC 6570, section 3.2, backwards; and what a server's URLs look like.

@@ -13,7 +13,7 @@ use crate::table::{Cell, OWNER, State};
 
 /// What is only ever kept or dropped together: a row with the entries of its to-many links, or a list.
 #[derive(Default)]
-struct Thing {
+struct Unit {
     rows: Vec<RowAt>,
     bytes: u64,
     /// When one of its rows was last received or read.
@@ -49,44 +49,44 @@ pub(crate) fn beyond(state: &State, most: u64) -> Vec<RowAt> {
     if total <= most {
         return Vec::new();
     }
-    let mut things = Things::of(state, &form);
+    let mut units = Units::of(state, &form);
     let mut oldest: BinaryHeap<Reverse<(u32, u32)>> = BinaryHeap::new();
-    for (number, thing) in things.all.iter().enumerate().filter(|(_, thing)| thing.may_go()) {
-        oldest.push(Reverse((thing.last, number as u32)));
+    for (number, unit) in units.all.iter().enumerate().filter(|(_, unit)| unit.may_go()) {
+        oldest.push(Reverse((unit.last, number as u32)));
     }
     let mut rows = Vec::new();
     while total > most {
         let Some(Reverse((_, number))) = oldest.pop() else { break };
-        let thing = std::mem::take(&mut things.all[number as usize]);
-        total -= thing.bytes;
-        rows.extend(thing.rows);
-        for target in thing.targets.into_iter().filter(|target| *target != number) {
-            let thing = &mut things.all[target as usize];
-            thing.links -= 1;
-            if thing.may_go() {
-                oldest.push(Reverse((thing.last, target)));
+        let unit = std::mem::take(&mut units.all[number as usize]);
+        total -= unit.bytes;
+        rows.extend(unit.rows);
+        for target in unit.targets.into_iter().filter(|target| *target != number) {
+            let unit = &mut units.all[target as usize];
+            unit.links -= 1;
+            if unit.may_go() {
+                oldest.push(Reverse((unit.last, target)));
             }
         }
     }
     rows
 }
 
-impl Thing {
+impl Unit {
     fn may_go(&self) -> bool {
         self.links == 0 && !self.rows.is_empty()
     }
 }
 
 /// All units, and which rows are part of which.
-struct Things {
-    all: Vec<Thing>,
+struct Units {
+    all: Vec<Unit>,
     of: FxHashMap<RowAt, u32>,
 }
 
-impl Things {
+impl Units {
     fn of(state: &State, form: &Form) -> Self {
         let schema = &state.schema;
-        let mut things = Self { all: Vec::new(), of: FxHashMap::default() };
+        let mut units = Self { all: Vec::new(), of: FxHashMap::default() };
         let mut lists: FxHashMap<(TableNo, String), u32> = FxHashMap::default();
         // Entries are part of their owners, which are first.
         let entries = |table: &TableNo| schema.is_entries(*table);
@@ -97,7 +97,7 @@ impl Things {
                 let number = match schema.table(table).made {
                     Made::Declared => None,
                     Made::Entries { owner, .. } => match state.table(table).cell(slot, OWNER) {
-                        Cell::Link(of) => things.of.get(&(owner, of)).copied(),
+                        Cell::Link(of) => units.of.get(&(owner, of)).copied(),
                         _ => None,
                     },
                     Made::List => {
@@ -105,25 +105,25 @@ impl Things {
                         let key = schema.table(table).id.split_last().map_or(&[][..], |of| of.1);
                         let key = key.iter().map(|field| state.value(table, slot, *field));
                         let list = (table, format!("{:?}", key.collect::<Vec<_>>()));
-                        Some(*lists.entry(list).or_insert(things.all.len() as u32))
+                        Some(*lists.entry(list).or_insert(units.all.len() as u32))
                     }
                 };
-                let number = number.unwrap_or(things.all.len() as u32);
-                if number as usize == things.all.len() {
-                    things.all.push(Thing::default());
+                let number = number.unwrap_or(units.all.len() as u32);
+                if number as usize == units.all.len() {
+                    units.all.push(Unit::default());
                 }
-                let thing = &mut things.all[number as usize];
+                let unit = &mut units.all[number as usize];
                 // What does not persist takes nothing; a one-row table's row is always there.
                 if form.table(table).persists && !schema.table(table).is_one_row() {
-                    thing.rows.push(row);
-                    thing.bytes += bytes(state, form, row);
+                    unit.rows.push(row);
+                    unit.bytes += bytes(state, form, row);
                 }
-                thing.last = thing.last.max(state.table(table).times(slot).last());
-                things.of.insert(row, number);
+                unit.last = unit.last.max(state.table(table).times(slot).last());
+                units.of.insert(row, number);
             }
         }
-        things.link(state);
-        things
+        units.link(state);
+        units
     }
 
     fn link(&mut self, state: &State) {

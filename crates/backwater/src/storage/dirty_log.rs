@@ -21,13 +21,13 @@ pub(super) struct DirtyLog {
     /// Of these, the ones that a commit deleted.
     deleted: FxHashSet<(TableNo, Slot)>,
     /// Tables that were loaded from the storage in between.
-    came: Vec<Came>,
+    loaded: Vec<Loaded>,
     now: Arc<State>,
     commit: u64,
 }
 
 /// Rows of tables that were loaded from the storage.
-pub(super) struct Came {
+pub(super) struct Loaded {
     /// The version with these rows, as the storage has them.
     pub(super) state: Arc<State>,
     /// The rows that commits had changed until then.
@@ -37,14 +37,14 @@ pub(super) struct Came {
 impl DirtyLog {
     pub(super) fn new(now: Arc<State>, commit: u64) -> Self {
         let (known, deleted) = (FxHashSet::default(), FxHashSet::default());
-        let (commits, came) = (Vec::new(), Vec::new());
-        Self { commits, rows: 0, known, deleted, came, now, commit }
+        let (commits, loaded) = (Vec::new(), Vec::new());
+        Self { commits, rows: 0, known, deleted, loaded, now, commit }
     }
 
     /// Notes that some tables were loaded from the storage, in a commit.
-    pub(super) fn note_came(&mut self, state: Arc<State>, commit: u64) {
+    pub(super) fn note_loaded(&mut self, state: Arc<State>, commit: u64) {
         let changed = all(&self.commits).map(place).chain(self.known.iter().copied()).collect();
-        self.came.push(Came { state: state.clone(), changed });
+        self.loaded.push(Loaded { state: state.clone(), changed });
         self.go_on_with(state, commit);
     }
 
@@ -74,8 +74,8 @@ impl DirtyLog {
     pub(super) fn take_into(&mut self, outbox: &mut Outbox) -> (Arc<State>, u64) {
         self.rows = 0;
         let commits = std::mem::take(&mut self.commits);
-        for came in std::mem::take(&mut self.came) {
-            outbox.note_came(came);
+        for loaded in std::mem::take(&mut self.loaded) {
+            outbox.note_loaded(loaded);
         }
         outbox.note_deleted(all(&commits).filter(is_deleted).map(place));
         outbox.note_deleted(std::mem::take(&mut self.deleted));

@@ -27,9 +27,9 @@ pub(super) struct LeftOut {
 pub(crate) fn expired(state: &State, table: TableNo) -> Vec<Slot> {
     let after = state.schema.table(table).expires_after;
     let (Some(now), Some(after)) = (state.seconds(), after) else { return Vec::new() };
-    let is_old = |slot: &Slot| match state.table(table).times(*slot).brought {
+    let is_old = |slot: &Slot| match state.table(table).times(*slot).received {
         0 => false,
-        brought => now.saturating_sub(brought) >= after,
+        received => now.saturating_sub(received) >= after,
     };
     state.table(table).iter().filter(is_old).collect()
 }
@@ -41,9 +41,9 @@ pub(super) fn leave_out(state: &mut State, form: &Form, tables: &[TableNo]) -> L
     let schema = state.schema.clone();
     for &table in tables.iter().filter(|table| schema.keeps_times(**table)) {
         for slot in state.table(table).iter() {
-            let Times { brought, asked } = state.table(table).times(slot);
-            if brought == 0 {
-                state.table(table).set_times(slot, Times { brought: now, asked });
+            let Times { received, read } = state.table(table).times(slot);
+            if received == 0 {
+                state.table(table).set_times(slot, Times { received: now, read });
                 left.dated.push((table, slot));
             }
         }

@@ -37,10 +37,11 @@ pub(super) fn follow(
     let mut rows = Rows::going_on(now.clone(), form.clone());
     let mut read: Vec<TableNo> = Vec::new();
     for table in schema.table_numbers().filter(|table| form.table(*table).persists) {
-        let told = storage.digest(&StoredTable::new(&schema, &form, table))?;
+        let recorded = storage.digest(&StoredTable::new(&schema, &form, table))?;
         // Rows may also go without a commit, as those that are too old do.
-        if told.map_or(header.commit != outbox.stored_commit(), |told| told != outbox.total(table))
-        {
+        if recorded.map_or(header.commit != outbox.stored_commit(), |recorded| {
+            recorded != outbox.total(table)
+        }) {
             rows.load_over(storage, table)?;
             read.push(table);
         }

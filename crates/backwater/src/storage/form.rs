@@ -148,7 +148,7 @@ impl<'f> StoredTable<'f> {
     }
 
     /// The names of the fields that persist, in the schema's order. Behind them, where rows may
-    /// expire or be limited, `backwater_received` and `backwater_read`: when the row was last
+    /// expire or be limited, `backwater_received_at` and `backwater_read_at`: when the row was last
     /// received and read, in whole seconds since 1970.
     ///
     /// See [`Loader`](crate::storage::Loader) for an example.
@@ -181,11 +181,11 @@ impl std::fmt::Debug for StoredTable<'_> {
 }
 
 /// The columns that say when a row was last received and read.
-const TIMES: [&str; 2] = ["backwater_brought", "backwater_asked"];
+const TIMES: [&str; 2] = ["backwater_received_at", "backwater_read_at"];
 
 /// Times in the storage form.
 pub(super) fn stored_times(times: Times) -> [Stored<'static>; 2] {
-    [times.brought, times.asked].map(|seconds| match seconds {
+    [times.received, times.read].map(|seconds| match seconds {
         0 => Stored::Null,
         seconds => Stored::Int(seconds.into()),
     })
@@ -199,7 +199,7 @@ pub(super) fn times_of(stored: &[Stored<'_>]) -> Result<Times> {
         other => Err(Error::new(ErrorKind::Damaged, format!("found {other:?}, expected a time"))),
     };
     match stored {
-        [brought, asked] => Ok(Times { brought: seconds(brought)?, asked: seconds(asked)? }),
+        [received, read] => Ok(Times { received: seconds(received)?, read: seconds(read)? }),
         _ => Ok(Times::default()),
     }
 }
@@ -276,7 +276,7 @@ impl<'v> From<&'v Stored<'_>> for Raw<'v> {
 
 impl Raw<'_> {
     /// The tag of its type, and 64 bits of it: of a text its length.
-    fn told(self) -> (u8, u64) {
+    fn tagged(self) -> (u8, u64) {
         match self {
             Raw::Null => (0, 0),
             Raw::Int(number) => (1, number as u64),
@@ -293,7 +293,7 @@ const ROOM: usize = 512;
 /// Lays out a field: its name's hash and its value.
 #[inline]
 fn lay_out(bytes: &mut Vec<u8>, name: u64, value: Raw<'_>) {
-    let (tag, number) = value.told();
+    let (tag, number) = value.tagged();
     let mut head = [0; 17];
     head[..8].copy_from_slice(&name.to_le_bytes());
     head[8] = tag;
@@ -309,7 +309,7 @@ fn lay_out(bytes: &mut Vec<u8>, name: u64, value: Raw<'_>) {
 
 /// Lays out a time, which has its place behind the fields.
 fn lay_out_time(bytes: &mut Vec<u8>, value: Raw<'_>) {
-    let (tag, number) = value.told();
+    let (tag, number) = value.tagged();
     bytes.push(tag);
     if tag != 0 {
         bytes.extend_from_slice(&number.to_le_bytes());

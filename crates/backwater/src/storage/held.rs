@@ -17,7 +17,7 @@ pub(super) struct Held<R> {
 pub(super) struct HeldTable<R> {
     /// By id; a one-row table's row has none.
     pub(super) rows: BTreeMap<Option<RowId>, R>,
-    pub(super) told: (u64, Hash),
+    pub(super) digest: (u64, Hash),
 }
 
 impl<R> Default for Held<R> {
@@ -28,7 +28,7 @@ impl<R> Default for Held<R> {
 
 impl<R> Default for HeldTable<R> {
     fn default() -> Self {
-        Self { rows: BTreeMap::new(), told: (0, Hash::default()) }
+        Self { rows: BTreeMap::new(), digest: (0, Hash::default()) }
     }
 }
 
@@ -57,7 +57,7 @@ impl<R> Held<R> {
             for row in rows.puts() {
                 table.rows.insert(row.id(), keep(rows.table(), row));
             }
-            table.told = (rows.rows(), rows.hash());
+            table.digest = (rows.rows(), rows.hash());
         }
         match (batch.new_schema(), &mut self.header) {
             (Some(schema), header) => *header = Some(Header::of(schema, batch)),

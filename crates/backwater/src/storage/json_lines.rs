@@ -134,7 +134,7 @@ impl Storage for JsonLines {
     }
 
     fn digest(&mut self, table: &StoredTable<'_>) -> Result<Option<(u64, Hash)>> {
-        Ok(self.held.tables.get(table.name()).map(|table| table.told))
+        Ok(self.held.tables.get(table.name()).map(|table| table.digest))
     }
 
     fn load(&mut self, table: &StoredTable<'_>, loader: &mut Loader<'_>) -> Result<()> {
@@ -160,7 +160,7 @@ impl Storage for JsonLines {
         }
         let rows = std::mem::take(&mut held.rows).into_values();
         held.rows = ids.into_iter().zip(rows).collect();
-        loader.digest(held.told.0, held.told.1);
+        loader.digest(held.digest.0, held.digest.1);
         Ok(())
     }
 
@@ -250,10 +250,10 @@ fn write_file(path: &Path, held: &Held<Line>) -> io::Result<()> {
         for row in table.rows.values() {
             writeln!(out, "{}", serde_json::json!({ name: row }))?;
         }
-        let (rows, hash) = table.told;
-        let told =
+        let (rows, hash) = table.digest;
+        let digest =
             serde_json::json!({ FOOT: { "table": name, "rows": rows, "hash": hash.to_string() } });
-        writeln!(out, "{told}")?;
+        writeln!(out, "{digest}")?;
     }
     out.flush()?;
     drop(out);
@@ -319,8 +319,8 @@ fn read(text: &str) -> Result<Held<Line>> {
                 return Err(wrong());
             }
             let hash = hash(&foot.hash).ok_or_else(wrong)?;
-            let told = (foot.rows, hash);
-            held.tables.insert(foot.table, HeldTable { rows: std::mem::take(&mut rows), told });
+            let digest = (foot.rows, hash);
+            held.tables.insert(foot.table, HeldTable { rows: std::mem::take(&mut rows), digest });
             table = None;
         } else {
             let Tree::Object(row) = value else { return Err(wrong()) };

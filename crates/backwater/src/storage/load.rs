@@ -35,7 +35,7 @@ use crate::table::{Cell, Filling, Key, ONLY, Slot, State, Times};
 /// struct Table {
 ///     /// By id: the values, and which fields are absent.
 ///     rows: BTreeMap<String, (Vec<Stored<'static>>, Vec<String>)>,
-///     told: (u64, Hash),
+///     recorded: (u64, Hash),
 /// }
 ///
 /// #[derive(Clone, Default)]
@@ -52,11 +52,11 @@ use crate::table::{Cell, Filling, Key, ONLY, Slot, State, Times};
 ///         let held = self.0.lock().unwrap();
 ///         let Some(table) = held.tables.get(table.name()) else { return Ok(()) };
 ///         table.rows.values().try_for_each(|(values, absent)| loader.row(values, absent))?;
-///         loader.digest(table.told.0, table.told.1);
+///         loader.digest(table.recorded.0, table.recorded.1);
 ///         Ok(())
 ///     }
 ///     fn digest(&mut self, table: &StoredTable) -> Result<Option<(u64, Hash)>> {
-///         Ok(self.0.lock().unwrap().tables.get(table.name()).map(|table| table.told))
+///         Ok(self.0.lock().unwrap().tables.get(table.name()).map(|table| table.recorded))
 ///     }
 ///     fn write(&mut self, batch: &Batch) -> Result<()> {
 ///         let mut held = self.0.lock().unwrap();
@@ -75,7 +75,7 @@ use crate::table::{Cell, Filling, Key, ONLY, Slot, State, Times};
 ///                 let values = row.values().map(Stored::into_owned).collect();
 ///                 table.rows.insert(id, (values, row.absent().map(str::to_owned).collect()));
 ///             }
-///             table.told = (rows.rows(), rows.hash());
+///             table.recorded = (rows.rows(), rows.hash());
 ///         }
 ///         held.header = Some(match (batch.new_schema(), before) {
 ///             (None, Some(before)) => Header { commit: batch.commit(), ..before },
@@ -101,11 +101,11 @@ pub struct Loader<'l> {
     rows: &'l mut Rows,
     table: TableNo,
     by: (Arc<Schema>, Arc<Form>),
-    told: Total,
+    recorded: Total,
 }
 
 /// Progress is reported after this many rows.
-const TOLD: u64 = 256;
+const PROGRESS_EVERY: u64 = 256;
 
 /// This many links are remembered by their texts while rows are read.
 const KNOWN: usize = 1 << 12;
@@ -163,8 +163,8 @@ impl Progress {
     }
 
     /// Some rows more are being read.
-    fn tell(&self) -> Result<()> {
-        self.rows.fetch_add(TOLD, Ordering::Relaxed);
+    fn report(&self) -> Result<()> {
+        self.rows.fetch_add(PROGRESS_EVERY, Ordering::Relaxed);
         match self.is_over() {
             true => Err(Error::new(ErrorKind::Storage, "the cache was closed while it was read")),
             false => Ok(()),
@@ -222,15 +222,15 @@ impl Rows {
         self.filling =
             may_fill.then(|| Filling::of(self.state.table(table))).flatten().map(Box::new);
         let by = (schema.clone(), form.clone());
-        let mut loader = Loader { rows: self, table, by, told: Total::default() };
+        let mut loader = Loader { rows: self, table, by, recorded: Total::default() };
         let loaded = storage.load(&stored, &mut loader);
-        let told = loader.told;
+        let recorded = loader.recorded;
         if let Some(filling) = self.filling.take() {
             self.state.table_mut(table).fill(*filling);
         }
         loaded?;
         let found = self.totals[table.index()];
-        if found == told {
+        if found == recorded {
             return Ok(());
         }
         if self.accepts_edits {
@@ -238,10 +238,10 @@ impl Rows {
             return Ok(());
         }
         let name = stored.name();
-        let message = if found.rows == told.rows {
+        let message = if found.rows == recorded.rows {
             format!("the {} rows of table \"{name}\" are not those that were written", found.rows)
         } else {
-            format!("table \"{name}\" has {} rows, but {} were written", found.rows, told.rows)
+            format!("table \"{name}\" has {} rows, but {} were written", found.rows, recorded.rows)
         };
         Err(Error::new(ErrorKind::Damaged, message)
             .help("the file was damaged, or edited by another program"))
@@ -301,9 +301,9 @@ impl Rows {
         hash: Option<Hash>,
     ) -> Result<Slot> {
         if let Some(progress) = &self.progress
-            && self.totals[number.index()].rows.is_multiple_of(TOLD)
+            && self.totals[number.index()].rows.is_multiple_of(PROGRESS_EVERY)
         {
-            progress.tell()?;
+            progress.report()?;
         }
         let row = Incoming {
             definition: schema.table(number),
@@ -403,7 +403,7 @@ impl Rows {
             (Kind::Link(to), value) => self.link(to, value).map(Staged::Link),
             (Kind::OneOf, value) => row
                 .said_table(said)
-                .ok_or_else(|| Error::new(ErrorKind::Damaged, "no table is told for a link"))
+                .ok_or_else(|| Error::new(ErrorKind::Damaged, "no table is named for a link"))
                 .and_then(|to| Ok(Staged::OneOf(to, self.link(to, value)?))),
             (kind, value) => staged(kind, value),
         };
@@ -581,7 +581,7 @@ impl Loader<'_> {
     ///
     /// See [`Loader`] for an example.
     pub fn digest(&mut self, rows: u64, hash: Hash) {
-        self.told = Total { rows, hash };
+        self.recorded = Total { rows, hash };
     }
 }
 

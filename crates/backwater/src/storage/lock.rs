@@ -65,7 +65,7 @@ pub(super) fn take(path: &Path) -> Result<Lock> {
                 let mut holder = String::new();
                 // The holder's name helps, but is not needed.
                 drop(file.read_to_string(&mut holder));
-                let message = format!("{} writes to it", told(&holder));
+                let message = format!("{} writes to it", described(&holder));
                 return Err(Error::new(ErrorKind::Storage, message)
                     .help("let it end first, or open the file only to be read"));
             }
@@ -103,7 +103,7 @@ fn is_at(file: &File, path: &Path) -> bool {
     }
 }
 
-fn told(holder: &str) -> String {
+fn described(holder: &str) -> String {
     match holder.trim().parse::<u32>() {
         Ok(id) if id == std::process::id() => "another cache of this program".to_owned(),
         Ok(id) => format!("another program (process {id})"),

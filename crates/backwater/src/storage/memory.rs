@@ -21,10 +21,10 @@ use crate::error::Result;
 /// # Ok::<(), backwater::Error>(())
 /// ```
 #[derive(Clone, Default)]
-pub struct MemoryStorage(Arc<Mutex<Held<Kept>>>);
+pub struct MemoryStorage(Arc<Mutex<Held<MemoryRow>>>);
 
 /// A row as it was given: its values, and the names of the columns whose fields are absent.
-struct Kept {
+struct MemoryRow {
     values: Vec<Stored<'static>>,
     absent: Vec<String>,
 }
@@ -37,7 +37,7 @@ impl MemoryStorage {
         Self::default()
     }
 
-    fn held(&self) -> MutexGuard<'_, Held<Kept>> {
+    fn held(&self) -> MutexGuard<'_, Held<MemoryRow>> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
@@ -52,19 +52,19 @@ impl Storage for MemoryStorage {
     }
 
     fn digest(&mut self, table: &StoredTable<'_>) -> Result<Option<(u64, Hash)>> {
-        Ok(self.held().tables.get(table.name()).map(|table| table.told))
+        Ok(self.held().tables.get(table.name()).map(|table| table.digest))
     }
 
     fn load(&mut self, table: &StoredTable<'_>, loader: &mut Loader<'_>) -> Result<()> {
         let held = self.held();
         let Some(table) = held.tables.get(table.name()) else { return Ok(()) };
         table.rows.values().try_for_each(|row| loader.row(&row.values, &row.absent))?;
-        loader.digest(table.told.0, table.told.1);
+        loader.digest(table.digest.0, table.digest.1);
         Ok(())
     }
 
     fn write(&mut self, batch: &Batch) -> Result<()> {
-        self.held().take(batch, |_, row| Kept {
+        self.held().take(batch, |_, row| MemoryRow {
             values: row.values().map(Stored::into_owned).collect(),
             absent: row.absent().map(str::to_owned).collect(),
         })

@@ -20,7 +20,7 @@ use crate::value::Document;
 pub(crate) type StepFn = Box<dyn Fn(&Snapshot, &mut Transaction) -> Result<()> + Send + Sync>;
 
 /// One numbered step.
-pub(crate) struct Step {
+pub(crate) struct MigrationStep {
     pub(crate) number: u32,
     pub(crate) name: String,
     pub(crate) run: StepFn,
@@ -28,10 +28,10 @@ pub(crate) struct Step {
 
 /// The numbered steps that a program knows, in their order.
 #[derive(Default)]
-pub(crate) struct Steps(Vec<Step>);
+pub(crate) struct Steps(Vec<MigrationStep>);
 
 impl Steps {
-    pub(crate) fn add(&mut self, step: Step) {
+    pub(crate) fn add(&mut self, step: MigrationStep) {
         self.0.push(step);
         self.0.sort_by_key(|step| step.number);
     }
@@ -40,7 +40,7 @@ impl Steps {
         self.0.last().map_or(0, |step| step.number)
     }
 
-    pub(super) fn after(&self, number: u32) -> &[Step] {
+    pub(super) fn after(&self, number: u32) -> &[MigrationStep] {
         &self.0[self.0.partition_point(|step| step.number <= number)..]
     }
 }
@@ -67,8 +67,8 @@ fn stored_as(schema: &Schema, number: TableNo) -> StoredAs {
     let persists = table.fields.iter().filter(|field| field.persist);
     let fields = persists.map(|field| {
         let only = (!field.values.is_empty()).then_some(&field.values);
-        let told = format!("{} {only:?} {}", schema.kind_of(field), field.required);
-        (field.name.clone(), told)
+        let kind = format!("{} {only:?} {}", schema.kind_of(field), field.required);
+        (field.name.clone(), kind)
     });
     let id = table.id.iter().map(|id| table.field(*id).name.clone());
     (id.collect(), fields.collect(), schema.keeps_times(number))
@@ -89,12 +89,12 @@ pub(super) fn is_same(old: &Schema, new: &Schema, retained_rows: &State) -> bool
 /// The recorded digests of the tables that stay as they are.
 pub(super) fn totals(held: &Held, carried: &Carried) -> Vec<Total> {
     let (old, new) = (&held.state.schema, &carried.state.schema);
-    let told = new.table_numbers().map(|table| {
+    let digests = new.table_numbers().map(|table| {
         let stays = !carried.rebuilt.contains(&table);
         let was = old.tables.iter().position(|was| was.name == new.table(table).name);
         was.filter(|_| stays).map_or_else(Total::default, |was| held.totals[was])
     });
-    told.collect()
+    digests.collect()
 }
 
 /// Carries rows over to another schema, and takes them through the steps.
@@ -102,7 +102,7 @@ pub(super) fn over(
     old: &Arc<State>,
     schema: Arc<Schema>,
     retained_rows: State,
-    steps: &[Step],
+    steps: &[MigrationStep],
 ) -> Result<Carried> {
     let mut carrier = Carrier {
         pairs: pairs(&old.schema, &schema),
@@ -222,7 +222,7 @@ struct Carrier<'o> {
 }
 
 /// Where the values of a new field are taken from.
-struct Source {
+struct ValueSource {
     /// The old field, unless it is new.
     was: Option<FieldNo>,
     count: u64,
@@ -343,12 +343,12 @@ impl Carrier<'_> {
         let mut is_same = table.name == was_table.name
             && stored_as(&schema, number) == stored_as(&old.schema, was_number);
         let fields = self.rows.form.table(number).fields.clone();
-        let mut from: Vec<Source> = Vec::new();
+        let mut from: Vec<ValueSource> = Vec::new();
         for field in &fields {
             let field = table.field(*field);
             let was = was(field, was_table);
             self.note_field(table, was_table, field, was);
-            from.push(Source { was, count: 0 });
+            from.push(ValueSource { was, count: 0 });
         }
         let left: Vec<FieldNo> = was_table
             .field_numbers()
@@ -491,7 +491,7 @@ impl Carrier<'_> {
             self.dropped.push(name.clone());
             let rows = u64::from(old.table(number).rows());
             let is_declared = table.made == Made::Declared;
-            let told = if schema.tables.iter().any(|now| now.name == table.name) {
+            let change = if schema.tables.iter().any(|now| now.name == table.name) {
                 SchemaChange::Persists(name, false)
             } else if self.drops(&name) || (!is_declared && self.drops(owner(&old.schema, table))) {
                 SchemaChange::Dropped(name, rows)
@@ -500,7 +500,7 @@ impl Carrier<'_> {
                 SchemaChange::Sleeps(name, rows)
             };
             if rows > 0 || is_declared {
-                self.changes.push(told);
+                self.changes.push(change);
             }
         }
     }

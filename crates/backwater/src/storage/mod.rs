@@ -38,7 +38,7 @@ pub use form::{Hash, Stored, StoredTable};
 pub use json_lines::JsonLines;
 pub use load::Loader;
 pub use memory::MemoryStorage;
-pub(crate) use migrate::{Step, StepFn};
+pub(crate) use migrate::{MigrationStep, StepFn};
 pub use open::{Damage, SchemaChange, WhenDamaged};
 pub(crate) use open::{How, Opened, open};
 pub use outbox::{Batch, StoredRow, TableBatch};

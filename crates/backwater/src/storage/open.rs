@@ -177,9 +177,9 @@ pub(crate) struct How {
 }
 
 impl How {
-    fn tell_time(&self, state: &State) {
+    fn set_time(&self, state: &State) {
         if let Some(clock) = &self.clock {
-            state.tell_time(&**clock);
+            state.set_time(&**clock);
         }
     }
 }
@@ -284,7 +284,7 @@ fn reopen(
     let left = if is_same {
         let tables = rows.state.schema.table_numbers();
         let here: Vec<TableNo> = tables.filter(|table| rows.state.is_ready(*table)).collect();
-        how.tell_time(&rows.state);
+        how.set_time(&rows.state);
         expired::leave_out(&mut rows.state, &rows.form, &here)
     } else {
         LeftOut::default()
@@ -319,7 +319,7 @@ fn reopen(
     }
     let totals = migrate::totals(&held, &carried);
     let mut state = State::clone(&carried.state);
-    how.tell_time(&state);
+    how.set_time(&state);
     let tables: Vec<TableNo> = state.schema.table_numbers().collect();
     let left = expired::leave_out(&mut state, &carried.form, &tables);
     let state = Arc::new(state);

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::sync::Arc;
 
-use super::dirty_log::Came;
+use super::dirty_log::Loaded;
 use super::expired::{Gone, LeftOut};
 use super::form::{Form, Hash, Stored, StoredTable, stored, stored_times};
 use super::load::{Rows, set_times};
@@ -303,9 +303,9 @@ impl Outbox {
 
     /// Notes rows that were loaded from the storage: what it holds is the version that has them,
     /// but for what commits had changed by then.
-    pub(super) fn note_came(&mut self, came: Came) {
-        let changed = self.main.dirty.iter().copied().chain(came.changed);
-        self.main.stored = Arc::new(came.state.with_rows_of(&self.main.stored, changed));
+    pub(super) fn note_loaded(&mut self, loaded: Loaded) {
+        let changed = self.main.dirty.iter().copied().chain(loaded.changed);
+        self.main.stored = Arc::new(loaded.state.with_rows_of(&self.main.stored, changed));
     }
 
     /// Notes tables that are to be rewritten, as their rows are not those that were written.
@@ -318,7 +318,7 @@ impl Outbox {
     }
 
     /// Notes that the storage is empty, as its content was set aside: all is rewritten.
-    pub(super) fn begin_anew(&mut self) {
+    pub(super) fn forget_stored(&mut self) {
         let schema = self.main.stored.schema.clone();
         let persists = |table: &TableNo| self.main.form.table(*table).persists;
         self.main.rebuilt = schema.table_numbers().filter(persists).collect();
@@ -332,9 +332,9 @@ impl Outbox {
     }
 
     /// The same where all that the storage held is known here, and what is retained as well.
-    pub(super) fn write_anew(&mut self) {
+    pub(super) fn rewrite_all(&mut self) {
         let retained_rows = self.retained_rows.clone();
-        self.begin_anew();
+        self.forget_stored();
         self.retained_rows = retained_rows;
         self.retained.rebuilt.insert(retained::TABLE);
     }

@@ -15,7 +15,7 @@ use super::load::{Progress, Rows};
 use super::outbox::Outbox;
 use super::{Damage, Storage, WhenDamaged, expired, retained};
 use crate::caught::caught;
-use crate::change::{Changes, Source};
+use crate::change::{Changes, OnDemand};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::TableNo;
 use crate::table::{Slot, State};
@@ -35,7 +35,7 @@ pub(crate) struct Persister {
     damage: Mutex<Option<Damage>>,
     progress: Arc<Progress>,
     /// How many rows tables have that are not loaded when the cache is opened.
-    to_come: BTreeMap<TableNo, u64>,
+    not_loaded: BTreeMap<TableNo, u64>,
 }
 
 /// The storage, and what it holds. It is taken for as long as a write takes, or reading a table.
@@ -69,12 +69,12 @@ impl Persister {
         (when_damaged, damage): (WhenDamaged, Option<Damage>),
     ) -> Self {
         let form = outbox.form();
-        let to_come = state.unready().filter_map(|number| {
+        let not_loaded = state.unready().filter_map(|number| {
             let table = StoredTable::new(&state.schema, &form, number);
             // A storage that does not know gives the reason when the table is read.
             storage.digest(&table).ok().flatten().map(|(rows, _)| (number, rows))
         });
-        let to_come = to_come.collect();
+        let not_loaded = not_loaded.collect();
         let waiting = Mutex::new(DirtyLog::new(state, commit));
         let (is_read_only, has_own) = (storage.is_read_only(), AtomicBool::new(false));
         let io = Io { outbox, storage, edited: BTreeSet::new(), is_lost: false };
@@ -88,7 +88,7 @@ impl Persister {
             when_damaged,
             damage,
             progress,
-            to_come,
+            not_loaded,
         }
     }
 
@@ -113,12 +113,12 @@ impl Persister {
     }
 
     /// How many rows the storage has of tables that are not loaded yet; `None` if it does not know.
-    pub(crate) fn rows_to_come(&self, tables: &[TableNo]) -> Option<u64> {
-        tables.iter().map(|table| self.to_come.get(table)).sum()
+    pub(crate) fn rows_not_loaded(&self, tables: &[TableNo]) -> Option<u64> {
+        tables.iter().map(|table| self.not_loaded.get(table)).sum()
     }
 
     /// Passes an error that no call returns to the handler.
-    pub(crate) fn tell(&self, error: &Error) {
+    pub(crate) fn report(&self, error: &Error) {
         if let Some(handler) = &self.handler {
             // The panic was reported where it happened; writing goes on.
             drop(caught(|| handler(error)));
@@ -126,9 +126,9 @@ impl Persister {
     }
 
     /// Notes that some tables were loaded from the storage, in a commit of their own.
-    pub(crate) fn note_came(&self, state: Arc<State>, commit: u64) {
+    pub(crate) fn note_loaded(&self, state: Arc<State>, commit: u64) {
         if !self.is_read_only {
-            lock(&self.waiting).note_came(state, commit);
+            lock(&self.waiting).note_loaded(state, commit);
         }
     }
 
@@ -173,7 +173,7 @@ impl Persister {
     }
 
     /// Notes rows that were received again, whether or not that changed them.
-    pub(crate) fn note_brought(&self, rows: Vec<(TableNo, Slot)>) {
+    pub(crate) fn note_received(&self, rows: Vec<(TableNo, Slot)>) {
         if !rows.is_empty() && !self.is_read_only {
             lock(&self.waiting).note_rows(rows);
         }
@@ -210,9 +210,9 @@ impl Persister {
                 // memory is whole.
                 let Io { outbox, storage, is_lost, .. } = &mut *io;
                 let name = storage.set_aside().map_err(|error| error.at(storage.name()))?;
-                self.tell(&error);
+                self.report(&error);
                 *lock(&self.damage) = Some(Damage::SetAside { name, error });
-                outbox.write_anew();
+                outbox.rewrite_all();
                 *is_lost = true;
                 self.write_once(&mut io)
             }
@@ -228,15 +228,15 @@ impl Persister {
         {
             let what = "it was removed or renamed while it was open";
             let error = Error::new(ErrorKind::Storage, what).at(storage.name());
-            self.tell(&error.help("all of it is written anew"));
-            outbox.write_anew();
+            self.report(&error.help("all of it is rewritten"));
+            outbox.rewrite_all();
             *is_lost = true;
         }
-        outbox.note(now.take_asked());
+        outbox.note(now.take_read());
         // What is not loaded yet cannot be rewritten yet.
-        let (here, to_come): (BTreeSet<_>, BTreeSet<_>) =
+        let (here, not_loaded): (BTreeSet<_>, BTreeSet<_>) =
             std::mem::take(edited).into_iter().partition(|table| now.is_ready(*table));
-        *edited = to_come;
+        *edited = not_loaded;
         outbox.rebuild_tables(here);
         let Some(batch) = outbox.batch(&now, commit) else {
             outbox.nothing_to_write(&now);
@@ -274,15 +274,15 @@ impl Persister {
     }
 
     /// The same, where no call returns the answer: an error goes to the handler.
-    pub(crate) fn write_or_tell(&self) -> Result<()> {
+    pub(crate) fn write_or_report(&self) -> Result<()> {
         if self.is_read_only {
             return Ok(());
         }
-        self.write().inspect_err(|error| self.tell(error))
+        self.write().inspect_err(|error| self.report(error))
     }
 }
 
-impl Source for Persister {
+impl OnDemand for Persister {
     fn read(&self, state: &mut State, tables: &[TableNo]) -> Result<()> {
         let mut io = lock(&self.io);
         let Io { outbox, storage, edited, is_lost } = &mut *io;
@@ -321,7 +321,7 @@ impl Source for Persister {
             {
                 let name = storage.set_aside().map_err(|error| error.at(storage.name()))?;
                 *lock(&self.damage) = Some(Damage::SetAside { name, error });
-                outbox.begin_anew();
+                outbox.forget_stored();
                 *is_lost = true;
                 Ok(())
             }

@@ -1,7 +1,7 @@
 //! What a storage holds that the schema does not name: it stays, retained, until a schema names it
 //! again or drops it.
 //!
-//! It is kept as rows of one more stored table, `backwater_asleep`: for each row that has such values
+//! It is kept as rows of one more stored table, `backwater_retained`: for each row that has such values
 //! its table, its id, and the values as a JSON object.
 
 use std::collections::BTreeMap;
@@ -15,14 +15,14 @@ use crate::table::{Cell, Slot, State};
 use crate::value::{RowId, write_json_text};
 
 /// The name of the stored table.
-pub(super) const NAME: &str = "backwater_asleep";
+pub(super) const NAME: &str = "backwater_retained";
 /// Its number among the tables of its own schema.
 pub(super) const TABLE: TableNo = TableNo(0);
 const VALUES: FieldNo = FieldNo(2);
 
 static SCHEMA: LazyLock<Arc<Schema>> = LazyLock::new(|| {
-    let text = "table.asleep = { id = ['table_name', 'row_id'], fields = { table_name = 'text', row_id = 'text', fields = 'json' } }";
-    match Schema::parse("asleep", text) {
+    let text = "table.retained = { id = ['table_name', 'row_id'], fields = { table_name = 'text', row_id = 'text', fields = 'json' } }";
+    match Schema::parse("retained", text) {
         Ok(schema) => Arc::new(schema.renamed(NAME)),
         Err(error) => unreachable!("the text is right: {error}"),
     }

@@ -51,7 +51,7 @@ impl Drop for WriterThread {
             // The last handle may be dropped by the thread itself, in its handler.
             Some(thread) if thread.thread().id() == thread::current().id() => {}
             Some(thread) => drop(thread.join()),
-            None => drop(self.persister.write_or_tell()),
+            None => drop(self.persister.write_or_report()),
         }
     }
 }
@@ -61,7 +61,7 @@ fn run(persister: &Persister, signal: &Signal) {
     loop {
         let woken = signal.wait(pause, LINGER);
         // A panic is a failure as well: the thread goes on, and tries again.
-        match caught(|| persister.write_or_tell()) {
+        match caught(|| persister.write_or_report()) {
             Ok(Ok(())) => pause = None,
             Ok(Err(_)) | Err(_) => {
                 let next = pause.map_or(FIRST_PAUSE, |pause: Duration| pause * 2);

@@ -7,18 +7,18 @@ use super::sync::{Mutex, MutexGuard};
 /// Does something whenever it is stale, one thread at a time. Doing it may make it stale again, on
 /// the same thread: then the thread that is at it goes on.
 pub(crate) struct Again<F> {
-    state: Mutex<State>,
+    state: Mutex<RepeatState>,
     /// Taken only by the thread that works.
     work: Mutex<F>,
 }
 
-struct State {
+struct RepeatState {
     is_stale: bool,
     is_working: bool,
 }
 
 /// Set while a thread works; it ends with an error or a panic as well.
-struct Working<'a>(&'a Mutex<State>);
+struct Working<'a>(&'a Mutex<RepeatState>);
 
 impl Drop for Working<'_> {
     fn drop(&mut self) {
@@ -32,7 +32,7 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 
 impl<F: FnMut() -> Result<(), E>, E> Again<F> {
     pub(crate) fn new(work: F) -> Self {
-        let state = State { is_stale: false, is_working: false };
+        let state = RepeatState { is_stale: false, is_working: false };
         Self { state: Mutex::new(state), work: Mutex::new(work) }
     }
 
@@ -45,7 +45,7 @@ impl<F: FnMut() -> Result<(), E>, E> Again<F> {
                 if state.is_working || !state.is_stale {
                     return Ok(());
                 }
-                *state = State { is_stale: false, is_working: true };
+                *state = RepeatState { is_stale: false, is_working: true };
             }
             let _working = Working(&self.state);
             (*lock(&self.work))()?;

@@ -12,21 +12,21 @@ pub(crate) struct Queue<T>(Mutex<Waiting<T>>);
 struct Waiting<T> {
     news: VecDeque<T>,
     /// Whether a thread is delivering now.
-    telling: bool,
+    delivering: bool,
 }
 
 /// A thread delivers for as long as this lives.
-struct Telling<'q, T>(&'q Queue<T>);
+struct Delivering<'q, T>(&'q Queue<T>);
 
-impl<T> Drop for Telling<'_, T> {
+impl<T> Drop for Delivering<'_, T> {
     fn drop(&mut self) {
-        self.0.lock().telling = false;
+        self.0.lock().delivering = false;
     }
 }
 
 impl<T> Default for Queue<T> {
     fn default() -> Self {
-        Self(Mutex::new(Waiting { news: VecDeque::new(), telling: false }))
+        Self(Mutex::new(Waiting { news: VecDeque::new(), delivering: false }))
     }
 }
 
@@ -36,19 +36,19 @@ impl<T> Queue<T> {
     }
 
     /// Delivers what waits, unless a thread is at it already, which then delivers that as well.
-    pub(crate) fn tell(&self, mut each: impl FnMut(&T)) {
+    pub(crate) fn deliver(&self, mut each: impl FnMut(&T)) {
         loop {
             let news = {
                 let mut waiting = self.lock();
-                if waiting.telling && !super::was_cut_off() {
+                if waiting.delivering && !super::was_cut_off() {
                     return;
                 }
                 let Some(news) = waiting.news.pop_front() else { return };
-                waiting.telling = true;
+                waiting.delivering = true;
                 news
             };
-            // Telling ends with a panic as well.
-            let _telling = Telling(self);
+            // Delivering ends with a panic as well.
+            let _telling = Delivering(self);
             each(&news);
         }
     }

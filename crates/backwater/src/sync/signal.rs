@@ -10,12 +10,12 @@ use super::sync::{Condvar, Mutex, MutexGuard};
 pub(crate) struct Signal {
     /// Whether it was raised and not seen yet.
     is_raised: AtomicBool,
-    state: Mutex<State>,
+    state: Mutex<SignalState>,
     changed: Condvar,
 }
 
 #[derive(Default)]
-struct State {
+struct SignalState {
     is_raised: bool,
     has_ended: bool,
 }
@@ -31,7 +31,7 @@ pub(crate) enum Woken {
 
 impl Default for Signal {
     fn default() -> Self {
-        let state = Mutex::new(State::default());
+        let state = Mutex::new(SignalState::default());
         Self { is_raised: AtomicBool::new(false), state, changed: Condvar::new() }
     }
 }
@@ -88,7 +88,7 @@ impl Signal {
         woken
     }
 
-    fn lock(&self) -> MutexGuard<'_, State> {
+    fn lock(&self) -> MutexGuard<'_, SignalState> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }

@@ -5,11 +5,11 @@ use std::sync::Arc;
 
 use super::dictionary::Symbol;
 use super::folded::{FoldedColumns, FoldedTexts};
-use super::layout::{Layout, Place};
+use super::layout::{FieldPlace, Layout};
 use super::texts::Texts;
 use super::times::RowTimes;
 use super::words::Words;
-use super::{Asked, Cell, NumberRange, Slot};
+use super::{Cell, NumberRange, Selection, Slot};
 use crate::schema::{FieldNo, Kind, TableNo};
 use crate::value::Timestamp;
 
@@ -102,12 +102,12 @@ impl Chunk {
     }
 
     /// A bit for each place whose row is selected.
-    pub(super) fn places_in(&self, asked: &Asked<'_>, layout: &Layout) -> u64 {
+    pub(super) fn places_in(&self, selection: &Selection<'_>, layout: &Layout) -> u64 {
         let mut bits = self.present.0;
-        for (field, range) in &asked.ranges {
+        for (field, range) in &selection.ranges {
             bits &= self.numbers_in(layout.place(*field), range, layout);
         }
-        for (field, search) in &asked.searches {
+        for (field, search) in &selection.searches {
             if bits != 0 {
                 let texts = || -> Box<dyn Iterator<Item = (usize, &str)>> {
                     let rows = self.present.ones();
@@ -128,7 +128,7 @@ impl Chunk {
     }
 
     /// A bit for each place that has a number in a range; without a branch, as there are many.
-    fn numbers_in(&self, place: &Place, range: &NumberRange, layout: &Layout) -> u64 {
+    fn numbers_in(&self, place: &FieldPlace, range: &NumberRange, layout: &Layout) -> u64 {
         let mut bits = 0;
         for (at, row) in self.words.chunks_exact(layout.width()).enumerate() {
             let has = (state(row, place) == VALUE) & range.has(long(row, place) as i64);
@@ -262,7 +262,7 @@ impl Chunk {
     }
 
     #[inline]
-    fn read<'a>(&'a self, row: &[u32], place: &'a Place) -> Cell<'a> {
+    fn read<'a>(&'a self, row: &[u32], place: &'a FieldPlace) -> Cell<'a> {
         let state = state(row, place);
         match state {
             ABSENT => return Cell::Absent,
@@ -368,27 +368,27 @@ impl Chunk {
 }
 
 /// Whether a field's value is a place among the chunk's texts.
-fn is_apart(row: &[u32], place: &Place) -> bool {
+fn is_apart(row: &[u32], place: &FieldPlace) -> bool {
     matches!(place.kind, Kind::Text | Kind::Json) && state(row, place) == APART
 }
 
 #[inline]
-fn state(row: &[u32], place: &Place) -> u32 {
+fn state(row: &[u32], place: &FieldPlace) -> u32 {
     row[place.state_word as usize] >> place.shift & 3
 }
 
-fn put_state(row: &mut [u32], place: &Place, state: u32) {
+fn put_state(row: &mut [u32], place: &FieldPlace, state: u32) {
     let word = &mut row[place.state_word as usize];
     *word = *word & !(3 << place.shift) | state << place.shift;
 }
 
 #[inline]
-fn long(row: &[u32], place: &Place) -> u64 {
+fn long(row: &[u32], place: &FieldPlace) -> u64 {
     let word = place.word as usize;
     u64::from(row[word]) | u64::from(row[word + 1]) << 32
 }
 
-fn put_long(row: &mut [u32], place: &Place, value: u64) -> u32 {
+fn put_long(row: &mut [u32], place: &FieldPlace, value: u64) -> u32 {
     let word = place.word as usize;
     row[word] = value as u32;
     row[word + 1] = (value >> 32) as u32;
@@ -397,7 +397,7 @@ fn put_long(row: &mut [u32], place: &Place, value: u64) -> u32 {
 
 /// Puts a cell into its row, and a text that does not repeat behind the chunk's other ones.
 #[inline]
-fn put_cell(row: &mut [u32], place: &Place, cell: Cell<'_>, texts: &mut Option<Arc<Texts>>) {
+fn put_cell(row: &mut [u32], place: &FieldPlace, cell: Cell<'_>, texts: &mut Option<Arc<Texts>>) {
     let new = match cell {
         Cell::Absent => ABSENT,
         Cell::Null => NULL,
@@ -419,7 +419,7 @@ fn put_cell(row: &mut [u32], place: &Place, cell: Cell<'_>, texts: &mut Option<A
     put_state(row, place, new);
 }
 
-fn put_word(row: &mut [u32], place: &Place, state: u32, value: u32) -> u32 {
+fn put_word(row: &mut [u32], place: &FieldPlace, state: u32, value: u32) -> u32 {
     row[place.word as usize] = value;
     state
 }

@@ -22,7 +22,7 @@ pub(super) struct Symbol(pub(super) u32);
 /// and reading it takes no lock: shelf `n` holds `FIRST << n` texts, each written once, and a text's
 /// number is found by its hash in a table that is at most half full.
 #[derive(Clone, Default)]
-pub(super) struct Dictionary(Arc<Inner>);
+pub(super) struct Dictionary(Arc<DictionaryInner>);
 
 /// Places for texts, made as one, each filled once.
 type Shelf = OnceLock<Box<[OnceLock<Arc<str>>]>>;
@@ -30,7 +30,7 @@ type Shelf = OnceLock<Box<[OnceLock<Arc<str>>]>>;
 type Numbers = OnceLock<Box<[OnceLock<u32>]>>;
 
 #[derive(Default)]
-struct Inner {
+struct DictionaryInner {
     shelves: [Shelf; 6],
     few: Numbers,
     all: Numbers,
@@ -146,11 +146,11 @@ mod tests {
             let texts = (0..MOST + 100).map(|n| format!("text {}", (n + from) % (MOST + 100)));
             texts.map(|text| dictionary.intern(&text)).collect()
         };
-        let told = std::thread::scope(|scope| {
+        let parts = std::thread::scope(|scope| {
             let threads = [0, 77, 300].map(|from| (from, scope.spawn(move || symbols(from))));
             threads.map(|(from, thread)| (from, thread.join().unwrap()))
         });
-        for (from, symbols) in told {
+        for (from, symbols) in parts {
             for (n, symbol) in symbols.into_iter().enumerate() {
                 let text = format!("text {}", (n + from) % (MOST + 100));
                 assert_eq!(dictionary.intern(&text), symbol);

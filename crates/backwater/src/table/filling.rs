@@ -8,7 +8,7 @@ use super::keys::Keys;
 use super::layout::Layout;
 use super::times::Times;
 use super::trie::Trie;
-use super::{Cell, Slot, Table};
+use super::{Cell, Slot, TableRows};
 use crate::schema::FieldNo;
 
 /// Rows for a table that has no slots yet. Their ids must differ.
@@ -25,7 +25,7 @@ pub(crate) struct Filling {
 
 impl Filling {
     /// For a table; `None` if it has slots already.
-    pub(crate) fn of(table: &Table) -> Option<Self> {
+    pub(crate) fn of(table: &TableRows) -> Option<Self> {
         let has_times = table.keeps_times();
         let chunk = Chunk::with_room(&table.layout, has_times);
         let (layout, id, keys) = (table.layout.clone(), table.id.clone(), table.keys.clone());
@@ -59,7 +59,7 @@ impl Filling {
     }
 }
 
-impl Table {
+impl TableRows {
     /// Takes the rows.
     pub(crate) fn fill(&mut self, filling: Filling) {
         debug_assert_eq!(self.slots, 0);
@@ -74,8 +74,8 @@ impl Table {
         (self.slots, self.rows) = (hashes.len() as u32, hashes.len() as u32);
         self.writes += hashes.len() as u64;
         self.keys.fill(&hashes);
-        for chains in std::mem::take(&mut self.chains) {
-            self.add_chain(&chains.fields, chains.is_of_links());
+        for indexes in std::mem::take(&mut self.indexes) {
+            self.add_index(&indexes.fields, indexes.is_of_links());
         }
     }
 }

@@ -8,13 +8,13 @@ const STATES: usize = 16;
 
 /// The layout of a table's rows, shared by all versions of the table.
 pub(super) struct Layout {
-    fields: Box<[Place]>,
+    fields: Box<[FieldPlace]>,
     /// How many words a row has.
     width: usize,
 }
 
 /// Where a field's state and value lie in a row.
-pub(super) struct Place {
+pub(super) struct FieldPlace {
     pub(super) kind: Kind,
     pub(super) state_word: u16,
     pub(super) shift: u8,
@@ -29,7 +29,7 @@ impl Layout {
     pub(super) fn new(kinds: impl ExactSizeIterator<Item = Kind>) -> Self {
         let mut word = kinds.len().div_ceil(STATES);
         let fields = kinds.enumerate().map(|(number, kind)| {
-            let place = Place {
+            let place = FieldPlace {
                 kind,
                 state_word: (number / STATES) as u16,
                 shift: (number % STATES * 2) as u8,
@@ -49,11 +49,11 @@ impl Layout {
     }
 
     #[inline]
-    pub(super) fn place(&self, field: FieldNo) -> &Place {
+    pub(super) fn place(&self, field: FieldNo) -> &FieldPlace {
         &self.fields[field.index()]
     }
 
-    pub(super) fn places(&self) -> &[Place] {
+    pub(super) fn places(&self) -> &[FieldPlace] {
         &self.fields
     }
 }

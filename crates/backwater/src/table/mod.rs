@@ -4,11 +4,11 @@
 //! copies only the chunks that it touches, so that readers keep what they hold. This room knows
 //! slots and cells; it must not know why something is written, nor what reads it.
 
-mod chains;
 mod chunk;
 mod dictionary;
 mod filling;
 mod folded;
+mod index;
 mod keys;
 mod layout;
 mod nested;
@@ -27,16 +27,16 @@ use smallvec::SmallVec;
 
 use crate::schema::{FieldNo, Kind, Schema, TableNo};
 use crate::value::Timestamp;
-use chains::Chains;
-pub(crate) use chains::Key;
 use chunk::Chunk;
 pub(crate) use chunk::{Bits, CHUNK};
 pub(crate) use filling::Filling;
 pub(crate) use folded::{FoldedTexts, TextSearch};
+use index::Index;
+pub(crate) use index::Key;
 use keys::Keys;
 use layout::Layout;
 use rows::RowsWithCells;
-pub(crate) use rows::{Asked, ChunkRows, NumberRange, Numbers, RowCells, RowReader};
+pub(crate) use rows::{ChunkRows, NumberRange, Numbers, RowCells, RowReader, Selection};
 pub(crate) use snapshot::field_no;
 pub use snapshot::{FieldSummary, Row, Snapshot, TableSummary};
 pub(crate) use state::State;
@@ -77,11 +77,11 @@ pub(crate) enum Cell<'a> {
 
 /// One version of one table.
 #[derive(Clone)]
-pub(crate) struct Table {
+pub(crate) struct TableRows {
     chunks: Trie<Chunk>,
     keys: Keys,
     id: Arc<[FieldNo]>,
-    chains: Vec<Chains>,
+    indexes: Vec<Index>,
     layout: Arc<Layout>,
     slots: u32,
     rows: u32,
@@ -99,18 +99,18 @@ pub(crate) struct Table {
     seen: Option<Arc<Seen>>,
 }
 
-impl Table {
+impl TableRows {
     fn new(schema: &Schema, number: TableNo, seed: &RandomState, now: &Arc<Now>) -> Self {
         let definition = schema.table(number);
-        let chains = schema.chains(number).into_iter();
+        let indexes = schema.indexes(number).into_iter();
         let mut table = Self {
             chunks: Trie::new(),
             keys: Keys::new(seed),
             id: definition.id.as_slice().into(),
-            chains: chains
+            indexes: indexes
                 .map(|fields| {
                     let is_link = is_one_link(definition, &fields);
-                    Chains::new(fields, is_link, seed)
+                    Index::new(fields, is_link, seed)
                 })
                 .collect(),
             layout: Arc::new(Layout::new(definition.fields.iter().map(|field| field.kind))),
@@ -202,78 +202,78 @@ impl Table {
     }
 
     /// The rows that have these values in these fields, which the schema has an index for.
-    pub(crate) fn chain(&self, fields: &[FieldNo], key: &[Cell<'_>]) -> Vec<Slot> {
-        let chains = self.chains.iter().find(|chains| chains.fields == fields);
-        debug_assert!(chains.is_some(), "the schema told which chains are asked for");
-        let rows = chains.map(|chains| chains.rows(key, |slot| self.has(slot, fields, key)));
+    pub(crate) fn indexed_rows(&self, fields: &[FieldNo], key: &[Cell<'_>]) -> Vec<Slot> {
+        let index = self.indexes.iter().find(|index| index.fields == fields);
+        debug_assert!(index.is_some(), "the schema lists the indexes");
+        let rows = index.map(|index| index.rows(key, |slot| self.has(slot, fields, key)));
         rows.into_iter().flatten().collect()
     }
 
     /// Calls `found` with the rows that have these values in these fields, which an index was made
     /// for.
-    pub(crate) fn each_of_chain(
+    pub(crate) fn each_indexed(
         &self,
         fields: &[FieldNo],
         key: &[Cell<'_>],
         found: &mut dyn FnMut(Slot),
     ) {
-        let chains = self.chains.iter().find(|chains| chains.fields == fields);
-        debug_assert!(chains.is_some(), "whoever looks by these fields asked for the chain");
-        if let Some(chains) = chains {
-            chains.rows(key, |slot| self.has(slot, fields, key)).for_each(found);
+        let index = self.indexes.iter().find(|index| index.fields == fields);
+        debug_assert!(index.is_some(), "an index on these fields exists");
+        if let Some(index) = index {
+            index.rows(key, |slot| self.has(slot, fields, key)).for_each(found);
         }
     }
 
-    fn has_chain(&self, fields: &[FieldNo]) -> bool {
-        self.chains.iter().any(|chains| chains.fields == fields)
+    fn has_index(&self, fields: &[FieldNo]) -> bool {
+        self.indexes.iter().any(|index| index.fields == fields)
     }
 
-    fn add_chain(&mut self, fields: &[FieldNo], is_link: bool) {
+    fn add_index(&mut self, fields: &[FieldNo], is_link: bool) {
         if is_link {
-            let chains = Chains::of_links(fields.to_vec(), self.slots(), |found| {
+            let index = Index::of_links(fields.to_vec(), self.slots(), |found| {
                 self.each_row(|slot, cells| {
                     if let Some(to) = cells.link(fields[0]) {
                         found(slot, to);
                     }
                 });
             });
-            self.chains.push(chains);
+            self.indexes.push(index);
             return;
         }
-        let mut chains = Chains::new(fields.to_vec(), is_link, &RandomState::new());
+        let mut index = Index::new(fields.to_vec(), is_link, &RandomState::new());
         self.each_row(|slot, cells| {
             let key = fields.iter().map(|field| match cells.cell(*field) {
                 Cell::Absent | Cell::Null => None,
                 cell => Some(cell),
             });
             if let Some(key) = key.collect::<Option<Key<'_>>>() {
-                chains.add(slot, &key, |other| self.has(other, fields, &key));
+                index.add(slot, &key, |other| self.has(other, fields, &key));
             }
         });
-        self.chains.push(chains);
+        self.indexes.push(index);
     }
 
     /// Removes a row from the indexes of some fields, so that these can be written.
-    fn unchain(&mut self, slot: Slot, written: impl Fn(FieldNo) -> bool) {
-        let mut chains = std::mem::take(&mut self.chains);
-        for chains in chains.iter_mut().filter(|chains| chains.fields.iter().any(|f| written(*f))) {
-            if let Some(key) = self.key(slot, &chains.fields) {
-                chains.remove(slot, &key);
+    fn unindex(&mut self, slot: Slot, written: impl Fn(FieldNo) -> bool) {
+        let mut indexes = std::mem::take(&mut self.indexes);
+        for index in indexes.iter_mut().filter(|index| index.fields.iter().any(|f| written(*f))) {
+            if let Some(key) = self.key(slot, &index.fields) {
+                index.remove(slot, &key);
             }
         }
-        self.chains = chains;
+        self.indexes = indexes;
     }
 
     /// Adds a row to the indexes of some fields, which were written.
-    fn enchain(&mut self, slot: Slot, written: impl Fn(FieldNo) -> bool) {
-        let mut chains = std::mem::take(&mut self.chains);
-        for chains in chains.iter_mut().filter(|chains| chains.fields.iter().any(|f| written(*f))) {
-            if let Some(key) = self.key(slot, &chains.fields) {
-                let fields: SmallVec<[FieldNo; 4]> = chains.fields.as_slice().into();
-                chains.add(slot, &key, |other| self.has(other, &fields, &key));
+    fn index(&mut self, slot: Slot, written: impl Fn(FieldNo) -> bool) {
+        let mut indexes = std::mem::take(&mut self.indexes);
+        for index in indexes.iter_mut().filter(|index| index.fields.iter().any(|f| written(*f))) {
+            if let Some(key) = self.key(slot, &index.fields) {
+                let fields: SmallVec<[FieldNo; 4]> = index.fields.as_slice().into();
+                index.add(slot, &key, |other| self.has(other, &fields, &key));
             }
         }
-        self.chains = chains;
+        self.indexes = indexes;
     }
 
     /// Whether it is recorded when rows were received and read.
@@ -296,21 +296,21 @@ impl Table {
 
     /// A row is read, by its id or along a link, or shown.
     #[inline]
-    pub(crate) fn ask(&self, slot: Slot) {
+    pub(crate) fn note_read(&self, slot: Slot) {
         if let Some(seen) = &self.seen
             && slot.0 < self.slots
             && let Some(times) = self.chunk(slot).times()
         {
-            seen.ask(times, slot, offset(slot));
+            seen.note_read(times, slot, offset(slot));
         }
     }
 
     /// A row is received; returns whether that is to be recorded.
-    fn bring(&self, slot: Slot) -> bool {
+    fn receive(&self, slot: Slot) -> bool {
         match (&self.seen, self.is_row(slot)) {
             (Some(seen), true) => {
                 let times = self.chunk(slot).times();
-                times.is_some_and(|times| seen.bring(times, offset(slot)))
+                times.is_some_and(|times| seen.receive(times, offset(slot)))
             }
             _ => false,
         }
@@ -336,17 +336,17 @@ impl Table {
 
     /// Calls `found` with each row, in slot order.
     pub(crate) fn each_row<'a>(&'a self, found: impl FnMut(Slot, RowCells<'a>)) {
-        self.each_row_in(&Asked::default(), found);
+        self.each_row_in(&Selection::default(), found);
     }
 
-    /// Whether a field's texts can be searched by [`Table::each_row_in`].
+    /// Whether a field's texts can be searched by [`TableRows::each_row_in`].
     pub(crate) fn has_texts(&self, field: FieldNo) -> bool {
         self.layout.place(field).kind == Kind::Text
     }
 
     /// A bit for each slot of a chunk whose row is selected.
-    pub(crate) fn places_in(&self, chunk: usize, asked: &Asked<'_>) -> u64 {
-        self.chunks.get(chunk).places_in(asked, &self.layout)
+    pub(crate) fn places_in(&self, chunk: usize, selection: &Selection<'_>) -> u64 {
+        self.chunks.get(chunk).places_in(selection, &self.layout)
     }
 
     /// Copies texts of a chunk that a search has gone through, in slot order.
@@ -360,7 +360,7 @@ impl Table {
         self.chunks.get(chunk).copy_folded(places, field, into);
     }
 
-    /// Whether a field's numbers can be selected by [`Table::each_row_in`].
+    /// Whether a field's numbers can be selected by [`TableRows::each_row_in`].
     pub(crate) fn has_numbers(&self, field: FieldNo, of: Numbers) -> bool {
         match self.layout.place(field).kind {
             Kind::Int | Kind::Links(_) => of == Numbers::Whole,
@@ -372,21 +372,21 @@ impl Table {
     /// Calls `found` with each selected row, in slot order.
     pub(crate) fn each_row_in<'a>(
         &'a self,
-        asked: &Asked<'_>,
+        selection: &Selection<'_>,
         mut found: impl FnMut(Slot, RowCells<'a>),
     ) {
-        self.each_chunk_in(asked, |rows| rows.iter().for_each(|(slot, row)| found(slot, row)));
+        self.each_chunk_in(selection, |rows| rows.iter().for_each(|(slot, row)| found(slot, row)));
     }
 
     /// The same a chunk at a time.
     pub(crate) fn each_chunk_in<'a>(
         &'a self,
-        asked: &Asked<'_>,
+        selection: &Selection<'_>,
         mut found: impl FnMut(ChunkRows<'a>),
     ) {
         let layout = &self.layout;
         for (number, chunk) in self.chunks.iter().enumerate() {
-            let places = chunk.places_in(asked, layout);
+            let places = chunk.places_in(selection, layout);
             if places != 0 {
                 found(ChunkRows { chunk, layout, number, places });
             }
@@ -408,8 +408,8 @@ impl Table {
         self.writes += 1;
         self.chunks.get_mut(index(slot)).set_row(offset(slot), true);
         self.rows += 1;
-        if !self.chains.is_empty() {
-            self.enchain(slot, |_| true);
+        if !self.indexes.is_empty() {
+            self.index(slot, |_| true);
         }
     }
 
@@ -417,8 +417,8 @@ impl Table {
     pub(crate) fn delete(&mut self, slot: Slot) {
         debug_assert!(self.is_row(slot));
         self.writes += 1;
-        if !self.chains.is_empty() {
-            self.unchain(slot, |_| true);
+        if !self.indexes.is_empty() {
+            self.unindex(slot, |_| true);
         }
         self.chunks.get_mut(index(slot)).clear(offset(slot), &self.id, &self.layout);
         self.rows -= 1;
@@ -464,11 +464,11 @@ impl Table {
     ) {
         self.writes += 1;
         let was_row = self.is_row(slot);
-        let chained = !self.chains.is_empty();
+        let indexed = !self.indexes.is_empty();
         // A new row enters all indexes; one that was there moves in those that are written.
         let written = |field| !was_row || cells.clone().any(|(written, _)| written == field);
-        if chained && was_row {
-            self.unchain(slot, written);
+        if indexed && was_row {
+            self.unindex(slot, written);
         }
         let (chunk, at) = (self.chunks.get_mut(index(slot)), offset(slot));
         if as_row && !was_row {
@@ -480,8 +480,8 @@ impl Table {
                 chunk.set(at, field, cell, &self.layout);
             }
         }
-        if chained && as_row {
-            self.enchain(slot, written);
+        if indexed && as_row {
+            self.index(slot, written);
         }
     }
 

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use super::chunk::{Bits, CHUNK, Chunk};
 use super::folded::TextSearch;
 use super::layout::Layout;
-use super::{Cell, Slot, Table, index, offset};
+use super::{Cell, Slot, TableRows, index, offset};
 use crate::schema::FieldNo;
 
 /// The cells of one row.
@@ -100,7 +100,7 @@ impl<'a> ChunkRows<'a> {
 
 /// Selects rows by their fields: numbers in ranges, texts that are found.
 #[derive(Default)]
-pub(crate) struct Asked<'s> {
+pub(crate) struct Selection<'s> {
     pub(crate) ranges: Vec<(FieldNo, NumberRange)>,
     pub(crate) searches: Vec<(FieldNo, &'s dyn TextSearch)>,
 }
@@ -128,13 +128,13 @@ impl NumberRange {
     }
 }
 
-/// Reads rows one after the other; see [`Table::reader`].
+/// Reads rows one after the other; see [`TableRows::reader`].
 pub(crate) struct RowReader<'a> {
-    pub(super) table: &'a Table,
+    pub(super) table: &'a TableRows,
     pub(super) chunk: Option<(usize, &'a Chunk)>,
 }
 
-/// All rows of a table; see [`Table::rows_with_cells`].
+/// All rows of a table; see [`TableRows::rows_with_cells`].
 pub(super) struct RowsWithCells<'a, C> {
     pub(super) layout: &'a Layout,
     pub(super) chunks: C,

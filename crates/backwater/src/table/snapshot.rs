@@ -65,7 +65,7 @@ impl Snapshot {
     /// let snapshot = cache.snapshot();
     /// let port = snapshot.get("port", "SAL")?.unwrap();
     /// assert_eq!(port.get("code")?, Some(Value::from("SAL")));
-    /// assert_eq!(port.get("name")?, None); // absent: nobody has said it yet
+    /// assert_eq!(port.get("name")?, None); // absent: no response has had it yet
     /// assert!(snapshot.get("port", "EEL")?.is_none());
     /// # Ok::<(), backwater::Error>(())
     /// ```
@@ -74,7 +74,7 @@ impl Snapshot {
         self.state.need_ready(table)?;
         let slot = self.state.slot(table, &id.into())?;
         let row = slot.and_then(|slot| self.row(table, slot));
-        Ok(row.inspect(|row| self.state.table(table).ask(row.slot)))
+        Ok(row.inspect(|row| self.state.table(table).note_read(row.slot)))
     }
 
     /// The row of a one-row table.
@@ -396,7 +396,7 @@ impl<'s> Row<'s> {
         if !self.state.table(to).is_row(target) {
             return self.state.need_ready(to).map(|()| None);
         }
-        self.state.table(to).ask(target);
+        self.state.table(to).note_read(target);
         Ok(Some(Row { state: self.state, table: to, slot: target }))
     }
 

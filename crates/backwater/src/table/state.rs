@@ -5,9 +5,9 @@ use std::collections::BTreeSet;
 use std::hash::RandomState;
 use std::sync::Arc;
 
-use super::chains::{Chains, Key};
+use super::index::{Index, Key};
 use super::times::Now;
-use super::{Cell, ONLY, Slot, TARGET, Table};
+use super::{Cell, ONLY, Slot, TARGET, TableRows};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, IdType, Kind, Schema, TableNo};
 use crate::value::{Clock, IdRef, Json, RowId, Value};
@@ -18,7 +18,7 @@ pub(crate) struct State {
     pub(crate) schema: Arc<Schema>,
     /// The one that the cache began with.
     first: Arc<Schema>,
-    tables: Vec<Arc<Table>>,
+    tables: Vec<Arc<TableRows>>,
     /// Tables that are not loaded from a storage yet; mostly there are none.
     unready: Option<Arc<BTreeSet<TableNo>>>,
     /// The time, if any table records when its rows were received and read.
@@ -30,7 +30,7 @@ impl State {
         let (seed, now) = (RandomState::new(), Arc::default());
         let tables = schema
             .table_numbers()
-            .map(|number| Arc::new(Table::new(&schema, number, &seed, &now)))
+            .map(|number| Arc::new(TableRows::new(&schema, number, &seed, &now)))
             .collect();
         let keeps = schema.table_numbers().any(|table| schema.keeps_times(table));
         let first = schema.clone();
@@ -52,13 +52,13 @@ impl State {
         let (schema, seed) = (extended.schema.clone(), RandomState::new());
         for number in schema.table_numbers() {
             if number.index() >= extended.tables.len() {
-                extended.tables.push(Arc::new(Table::new(&schema, number, &seed, &now)));
+                extended.tables.push(Arc::new(TableRows::new(&schema, number, &seed, &now)));
                 continue;
             }
             if is_target(&schema, number) && !extended.table(number).is_target {
                 extended.table_mut(number).is_target = true;
             }
-            for fields in schema.chains(number) {
+            for fields in schema.indexes(number) {
                 if !extended.has_index(number, &fields) {
                     extended.index(number, &fields);
                 }
@@ -73,9 +73,9 @@ impl State {
     }
 
     /// Sets the time, where it is recorded.
-    pub(crate) fn tell_time(&self, clock: &dyn Clock) {
+    pub(crate) fn set_time(&self, clock: &dyn Clock) {
         if let Some(now) = &self.now {
-            now.tell(clock.now());
+            now.set(clock.now());
         }
     }
 
@@ -85,21 +85,21 @@ impl State {
     }
 
     /// Rows are received; returns those of which that is to be recorded.
-    pub(crate) fn bring(
+    pub(crate) fn receive(
         &self,
         rows: impl IntoIterator<Item = (TableNo, Slot)>,
     ) -> Vec<(TableNo, Slot)> {
-        rows.into_iter().filter(|(table, slot)| self.table(*table).bring(*slot)).collect()
+        rows.into_iter().filter(|(table, slot)| self.table(*table).receive(*slot)).collect()
     }
 
     /// The rows that were read since the last call.
-    pub(crate) fn take_asked(&self) -> Vec<(TableNo, Slot)> {
+    pub(crate) fn take_read(&self) -> Vec<(TableNo, Slot)> {
         let tables = self.schema.table_numbers().filter(|table| self.table(*table).keeps_times());
-        let asked = tables.flat_map(|table| {
-            let asked = self.table(table).seen.iter().flat_map(|seen| seen.take_asked());
-            asked.map(move |slot| (table, slot)).collect::<Vec<_>>()
+        let read = tables.flat_map(|table| {
+            let read = self.table(table).seen.iter().flat_map(|seen| seen.take_read());
+            read.map(move |slot| (table, slot)).collect::<Vec<_>>()
         });
-        asked.collect()
+        read.collect()
     }
 
     /// Whether a table is loaded.
@@ -113,9 +113,9 @@ impl State {
             return Ok(());
         }
         let name = &self.schema.table(table).name;
-        let message = format!("the rows of \"{name}\" are still to come from the storage");
+        let message = format!("the rows of \"{name}\" are not loaded from the storage yet");
         Err(Error::new(ErrorKind::NotReady, message)
-            .help("wait for them with `Cache::rehydrate`, or ask `is_ready` first"))
+            .help("wait for them with `Cache::rehydrate`, or note_read `is_ready` first"))
     }
 
     /// The tables that are not loaded yet.
@@ -171,11 +171,11 @@ impl State {
                     return None;
                 }
                 state.tables[number.index()] = Arc::new(read.clone());
-                let known = |chains: &Chains| now.has_chain(&chains.fields);
-                state.table_mut(number).chains.retain(known);
-                for chains in &now.chains {
-                    if !read.has_chain(&chains.fields) {
-                        state.index(number, &chains.fields);
+                let known = |indexes: &Index| now.has_index(&indexes.fields);
+                state.table_mut(number).indexes.retain(known);
+                for indexes in &now.indexes {
+                    if !read.has_index(&indexes.fields) {
+                        state.index(number, &indexes.fields);
                     }
                 }
             } else if read.slots != base.slots {
@@ -195,28 +195,28 @@ impl State {
     }
 
     #[inline]
-    pub(crate) fn table(&self, number: TableNo) -> &Table {
+    pub(crate) fn table(&self, number: TableNo) -> &TableRows {
         &self.tables[number.index()]
     }
 
-    pub(crate) fn table_mut(&mut self, number: TableNo) -> &mut Table {
+    pub(crate) fn table_mut(&mut self, number: TableNo) -> &mut TableRows {
         Arc::make_mut(&mut self.tables[number.index()])
     }
 
     pub(crate) fn has_index(&self, table: TableNo, fields: &[FieldNo]) -> bool {
-        self.table(table).has_chain(fields)
+        self.table(table).has_index(fields)
     }
 
     /// Makes it possible to find a table's rows by the values of some fields.
     pub(crate) fn index(&mut self, table: TableNo, fields: &[FieldNo]) {
         let is_link = is_one_link(self.schema.table(table), fields);
-        self.table_mut(table).add_chain(fields, is_link);
+        self.table_mut(table).add_index(fields, is_link);
     }
 
     /// Forgets an index that the schema itself does not need.
     pub(crate) fn drop_index(&mut self, table: TableNo, fields: &[FieldNo]) {
-        if !self.schema.chains(table).iter().any(|chain| chain == fields) {
-            self.table_mut(table).chains.retain(|chains| chains.fields != fields);
+        if !self.schema.indexes(table).iter().any(|index| index == fields) {
+            self.table_mut(table).indexes.retain(|indexes| indexes.fields != fields);
         }
     }
 
@@ -424,7 +424,7 @@ impl State {
         let rows = self.table(table);
         let mut slots = Vec::new();
         if self.has_index(table, &[link]) {
-            rows.each_of_chain(&[link], &[cell], &mut |slot| slots.push(slot));
+            rows.each_indexed(&[link], &[cell], &mut |slot| slots.push(slot));
         } else if let Cell::Link(target) = cell {
             let mut reader = rows.reader();
             slots.extend(rows.iter().filter(|slot| reader.row(*slot).link(link) == Some(target)));

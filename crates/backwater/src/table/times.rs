@@ -20,14 +20,14 @@ const STEP: u32 = 600;
 /// known.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub(crate) struct Times {
-    pub(crate) brought: u32,
-    pub(crate) asked: u32,
+    pub(crate) received: u32,
+    pub(crate) read: u32,
 }
 
 impl Times {
     /// The later of the two.
     pub(crate) fn last(self) -> u32 {
-        self.brought.max(self.asked)
+        self.received.max(self.read)
     }
 }
 
@@ -49,11 +49,11 @@ impl RowTimes {
     // No order is needed among them: each stands for itself.
     pub(super) fn get(&self, at: usize) -> Times {
         let both = self.0[at].load(Ordering::Relaxed);
-        Times { brought: (both >> 32) as u32, asked: both as u32 }
+        Times { received: (both >> 32) as u32, read: both as u32 }
     }
 
     pub(super) fn set(&self, at: usize, times: Times) {
-        let both = u64::from(times.brought) << 32 | u64::from(times.asked);
+        let both = u64::from(times.received) << 32 | u64::from(times.read);
         self.0[at].store(both, Ordering::Relaxed);
     }
 }
@@ -64,7 +64,7 @@ pub(super) struct Seen {
     step: u32,
     /// Rows that were read, a step later than before, since these were last taken. They are never
     /// more than there are rows.
-    asked: Mutex<FxHashSet<Slot>>,
+    read: Mutex<FxHashSet<Slot>>,
 }
 
 /// The present, in seconds since 1970, as it was last set; 0 if it was not.
@@ -72,7 +72,7 @@ pub(super) struct Seen {
 pub(crate) struct Now(AtomicU32);
 
 impl Now {
-    pub(crate) fn tell(&self, time: Timestamp) {
+    pub(crate) fn set(&self, time: Timestamp) {
         self.0.store(seconds(time), Ordering::Relaxed);
     }
 
@@ -84,29 +84,29 @@ impl Now {
 impl Seen {
     pub(super) fn new(now: Arc<Now>, expires_after: Option<u32>) -> Self {
         let step = expires_after.map_or(STEP, |seconds| seconds / STEPS).clamp(1, STEP);
-        Self { now, step, asked: Mutex::default() }
+        Self { now, step, read: Mutex::default() }
     }
 
     /// A row is read.
-    pub(super) fn ask(&self, times: &RowTimes, slot: Slot, at: usize) {
+    pub(super) fn note_read(&self, times: &RowTimes, slot: Slot, at: usize) {
         let (now, known) = (self.now.seconds(), times.get(at));
-        if now >= known.asked.saturating_add(self.step) {
-            times.set(at, Times { asked: now, ..known });
-            self.asked.lock().unwrap_or_else(PoisonError::into_inner).insert(slot);
+        if now >= known.read.saturating_add(self.step) {
+            times.set(at, Times { read: now, ..known });
+            self.read.lock().unwrap_or_else(PoisonError::into_inner).insert(slot);
         }
     }
 
     /// A row is received; returns whether that is to be recorded.
-    pub(super) fn bring(&self, times: &RowTimes, at: usize) -> bool {
+    pub(super) fn receive(&self, times: &RowTimes, at: usize) -> bool {
         let (now, known) = (self.now.seconds(), times.get(at));
-        let is_later = now >= known.brought.saturating_add(self.step);
+        let is_later = now >= known.received.saturating_add(self.step);
         if is_later {
-            times.set(at, Times { brought: now, ..known });
+            times.set(at, Times { received: now, ..known });
         }
         is_later
     }
 
-    pub(super) fn take_asked(&self) -> FxHashSet<Slot> {
-        std::mem::take(&mut self.asked.lock().unwrap_or_else(PoisonError::into_inner))
+    pub(super) fn take_read(&self) -> FxHashSet<Slot> {
+        std::mem::take(&mut self.read.lock().unwrap_or_else(PoisonError::into_inner))
     }
 }

@@ -12,7 +12,7 @@ const FAN: usize = 1 << BITS;
 /// as far as that path is shared with another version.
 #[derive(Clone)]
 pub(super) struct Trie<T> {
-    root: Arc<Node<T>>,
+    root: Arc<TrieNode<T>>,
     /// Levels of branches above the last nodes.
     height: u32,
     len: usize,
@@ -20,15 +20,15 @@ pub(super) struct Trie<T> {
 
 /// Children lie in the node itself: a step down is one place in memory.
 #[derive(Clone)]
-enum Node<T> {
-    Branch(SmallVec<[Arc<Node<T>>; FAN]>),
+enum TrieNode<T> {
+    Branch(SmallVec<[Arc<TrieNode<T>>; FAN]>),
     /// A node whose children are what the vector holds.
     Last(SmallVec<[Arc<T>; FAN]>),
 }
 
 impl<T: Clone> Trie<T> {
     pub(super) fn new() -> Self {
-        Self { root: Arc::new(Node::Last(SmallVec::new())), height: 0, len: 0 }
+        Self { root: Arc::new(TrieNode::Last(SmallVec::new())), height: 0, len: 0 }
     }
 
     pub(super) fn len(&self) -> usize {
@@ -42,8 +42,8 @@ impl<T: Clone> Trie<T> {
         let (mut node, mut level) = (&*self.root, self.height);
         loop {
             match node {
-                Node::Last(children) => return &children[place(index, level)],
-                Node::Branch(children) => node = &children[place(index, level)],
+                TrieNode::Last(children) => return &children[place(index, level)],
+                TrieNode::Branch(children) => node = &children[place(index, level)],
             }
             level -= 1;
         }
@@ -55,8 +55,12 @@ impl<T: Clone> Trie<T> {
         let (mut node, mut level) = (Arc::make_mut(&mut self.root), self.height);
         loop {
             match node {
-                Node::Last(children) => return Arc::make_mut(&mut children[place(index, level)]),
-                Node::Branch(children) => node = Arc::make_mut(&mut children[place(index, level)]),
+                TrieNode::Last(children) => {
+                    return Arc::make_mut(&mut children[place(index, level)]);
+                }
+                TrieNode::Branch(children) => {
+                    node = Arc::make_mut(&mut children[place(index, level)])
+                }
             }
             level -= 1;
         }
@@ -66,20 +70,20 @@ impl<T: Clone> Trie<T> {
         let index = self.len;
         self.len += 1;
         if index == FAN << (BITS * self.height) {
-            self.root = Arc::new(Node::Branch(smallvec![self.root.clone()]));
+            self.root = Arc::new(TrieNode::Branch(smallvec![self.root.clone()]));
             self.height += 1;
         }
         let (mut node, mut level) = (Arc::make_mut(&mut self.root), self.height);
         loop {
             match node {
-                Node::Last(children) => return children.push(Arc::new(value)),
-                Node::Branch(children) => {
+                TrieNode::Last(children) => return children.push(Arc::new(value)),
+                TrieNode::Branch(children) => {
                     let place = place(index, level);
                     level -= 1;
                     if place == children.len() {
                         children.push(Arc::new(match level {
-                            0 => Node::Last(SmallVec::new()),
-                            _ => Node::Branch(SmallVec::new()),
+                            0 => TrieNode::Last(SmallVec::new()),
+                            _ => TrieNode::Branch(SmallVec::new()),
                         }));
                     }
                     node = Arc::make_mut(&mut children[place]);
@@ -89,7 +93,7 @@ impl<T: Clone> Trie<T> {
     }
 
     pub(super) fn iter(&self) -> impl Iterator<Item = &T> {
-        let mut stack: Vec<&Node<T>> = vec![&self.root];
+        let mut stack: Vec<&TrieNode<T>> = vec![&self.root];
         let mut last: &[Arc<T>] = &[];
         std::iter::from_fn(move || {
             loop {
@@ -98,8 +102,8 @@ impl<T: Clone> Trie<T> {
                     return Some(&**value);
                 }
                 match stack.pop()? {
-                    Node::Last(children) => last = children,
-                    Node::Branch(children) => {
+                    TrieNode::Last(children) => last = children,
+                    TrieNode::Branch(children) => {
                         stack.extend(children.iter().rev().map(|child| &**child));
                     }
                 }

@@ -110,12 +110,12 @@ pub(super) fn noted(play: impl FnOnce() -> Result<(), TestCaseError>) -> Result<
     let panicking = Panicking;
     let played = play();
     drop(panicking);
-    let told = played.map_err(|error| match error {
+    let reported = played.map_err(|error| match error {
         TestCaseError::Fail(why) => TestCaseError::fail(format!("{why}\n{}", text())),
         reject => reject,
     });
     CASE.replace(Default::default());
-    told
+    reported
 }
 
 fn text() -> String {

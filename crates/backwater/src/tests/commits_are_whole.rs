@@ -63,8 +63,8 @@ impl World {
             let view = shown.clone();
             watches.push(
                 cache
-                    .watch(&query, move |told| {
-                        if let Some(delta) = told.delta() {
+                    .watch(&query, move |reached| {
+                        if let Some(delta) = reached.delta() {
                             delta.apply(&mut view.lock().unwrap()).unwrap();
                         }
                     })
@@ -95,14 +95,14 @@ impl World {
         self.cache.snapshot().export(&mut lines).unwrap();
         fresh.commit("copied", |tx| tx.import(&lines)).unwrap();
         for ((query, shown), sql) in self.queries.iter().zip(QUERIES) {
-            let params: Vec<(&str, Value)> = match query.node().asked.params.first() {
+            let params: Vec<(&str, Value)> = match query.node().bound_plan.params.first() {
                 Some(n) => vec![("n", n.clone().into_value(None))],
                 None => Vec::new(),
             };
             let params = params.into_iter().collect::<crate::Named>();
-            let told = rows(&fresh.query(sql, params).unwrap()).unwrap();
-            assert_eq!(rows(query).unwrap(), told, "{sql}");
-            assert_eq!(*shown.lock().unwrap(), told, "what was told of {sql}");
+            let reported = rows(&fresh.query(sql, params).unwrap()).unwrap();
+            assert_eq!(rows(query).unwrap(), reported, "{sql}");
+            assert_eq!(*shown.lock().unwrap(), reported, "what was delivered of {sql}");
         }
         self.cache.flush().unwrap();
         let stored = Cache::open(self.memory.clone()).unwrap();
@@ -261,14 +261,14 @@ mod behind {
     #[test]
     fn a_driver_that_panics_is_asked_again() {
         let (memory, falls) = (MemoryStorage::new(), Arc::new(AtomicUsize::new(3)));
-        let told = Arc::new(Mutex::new(Vec::new()));
-        let seen = told.clone();
+        let reported = Arc::new(Mutex::new(Vec::new()));
+        let seen = reported.clone();
         let cache = Cache::builder()
             .schema(Schema::parse("s.toml", SCHEMA).unwrap())
             .storage(Falling(memory.clone(), falls.clone()))
             .on_storage_error(move |error| {
                 seen.lock().unwrap().push(error.to_string());
-                panic!("and so does who is told of it");
+                panic!("and so does a watcher");
             })
             .build()
             .unwrap();
@@ -281,7 +281,9 @@ mod behind {
             std::thread::sleep(Duration::from_millis(10));
         }
         assert_eq!(written().unwrap(), World::image(&cache), "the thread has gone on");
-        assert!(told.lock().unwrap()[0].contains("falling: its driver panicked: the driver falls"));
+        assert!(
+            reported.lock().unwrap()[0].contains("falling: its driver panicked: the driver falls")
+        );
         step(&cache, 1).unwrap();
         falls.store(1, Ordering::SeqCst);
         let error = cache.flush().unwrap_err();

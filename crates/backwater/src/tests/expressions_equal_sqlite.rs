@@ -143,7 +143,7 @@ proptest! {
 
     /// Dates and times, near the ends of months and years too.
     #[test]
-    fn times_are_told_as_in_sqlite(call in times()) {
+    fn times_are_computed_as_in_sqlite(call in times()) {
         judge(&call)?;
     }
 }

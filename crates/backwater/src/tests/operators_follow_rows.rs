@@ -184,28 +184,28 @@ fn a_join_follows_the_rows_of_both_sides() {
         &cache,
         "SELECT s.id, v.name FROM vessel AS v JOIN sailing AS s ON v.id = s.vessel ORDER BY v.name",
     );
-    let told = |label: &str, write: &dyn Fn(&mut Transaction) -> crate::error::Result<()>| {
+    let reported = |label: &str, write: &dyn Fn(&mut Transaction) -> crate::error::Result<()>| {
         let report = cache.commit(label, |tx| write(tx)).unwrap();
         [&inner, &left, &turned].map(|query| short(report.delta(query)))
     };
     let rename = |tx: &mut Transaction| {
         tx.merge("vessel", [("id", Value::from(1)), ("name", "Zephyr".into())])
     };
-    assert_eq!(told("renamed", &rename), ["~10@0 ~20@1", "~10@0 ~20@1", "10@0>1 20@1>2"]);
+    assert_eq!(reported("renamed", &rename), ["~10@0 ~20@1", "~10@0 ~20@1", "10@0>1 20@1>2"]);
     let swap = |tx: &mut Transaction| tx.update("sailing", 20, [("vessel", 2)]);
-    assert_eq!(told("swapped", &swap), ["~20@1", "~20@1", "20@2>0"]);
+    assert_eq!(reported("swapped", &swap), ["~20@1", "~20@1", "20@2>0"]);
     let launch = |tx: &mut Transaction| {
         tx.insert("vessel", [("id", Value::from(3)), ("name", "Auk".into())])
     };
-    assert_eq!(told("launched", &launch), ["+40@3", "~40@3", "+40@0"]);
+    assert_eq!(reported("launched", &launch), ["+40@3", "~40@3", "+40@0"]);
     let scrap = |tx: &mut Transaction| tx.delete("vessel", 2).map(drop);
-    assert_eq!(told("scrapped", &scrap), ["-20@1 -30@2", "~20@1 ~30@2", "-20@1 -30@2"]);
+    assert_eq!(reported("scrapped", &scrap), ["-20@1 -30@2", "~20@1 ~30@2", "-20@1 -30@2"]);
     let both = |tx: &mut Transaction| {
         tx.update("sailing", 10, [("vessel", 3)])?;
         tx.update("sailing", 40, [("vessel", 1)])?;
         tx.delete("sailing", 30).map(drop)
     };
-    assert_eq!(told("two swap", &both), ["~10@0 ~40@1", "-30@2 ~10@0 ~40@2", "10@1>0 ~40@1"]);
+    assert_eq!(reported("two swap", &both), ["~10@0 ~40@1", "-30@2 ~10@0 ~40@2", "10@1>0 ~40@1"]);
     assert_eq!(inner.read().unwrap().row(0).unwrap().key(), [Value::Int(10)]);
 }
 
@@ -267,7 +267,7 @@ fn lists_and_rows_of_one_table_are_joined() {
         &cache,
         "SELECT a.id, b.id FROM sailing AS a JOIN sailing AS b ON a.vessel = b.vessel AND a.id <= b.id",
     );
-    let told = |write: &dyn Fn(&mut Transaction) -> crate::error::Result<()>| {
+    let reported = |write: &dyn Fn(&mut Transaction) -> crate::error::Result<()>| {
         let report = cache.commit("written", |tx| write(tx)).unwrap();
         [&crew, &pairs].map(|query| {
             let rows = query.read().unwrap();
@@ -278,20 +278,20 @@ fn lists_and_rows_of_one_table_are_joined() {
         })
     };
     let sign_on = |tx: &mut Transaction| tx.set_links("sailing", 30, "crew", [7, 8]);
-    let [crew_told, pairs_told] = told(&sign_on);
-    assert_eq!(crew_told, ("+30@0 +30@1".into(), "30 0 NULL, 30 1 NULL".into()));
-    assert_eq!(pairs_told, (String::new(), "10 10, 10 20, 20 20, 30 30, 40 40".into()));
+    let [crew_reported, pairs_reported] = reported(&sign_on);
+    assert_eq!(crew_reported, ("+30@0 +30@1".into(), "30 0 NULL, 30 1 NULL".into()));
+    assert_eq!(pairs_reported, (String::new(), "10 10, 10 20, 20 20, 30 30, 40 40".into()));
     let meet = |tx: &mut Transaction| {
         tx.insert("person", [("id", Value::from(8)), ("name", "Odo".into())])?;
         tx.update("sailing", 40, [("vessel", Value::Null)])?;
         tx.update("sailing", 10, [("vessel", 2)])
     };
-    let [crew_told, pairs_told] = told(&meet);
-    assert_eq!(crew_told, ("~30@1".into(), "30 0 NULL, 30 1 Odo".into()));
-    assert_eq!(pairs_told.1, "10 10, 10 30, 20 20, 30 30");
+    let [crew_reported, pairs_reported] = reported(&meet);
+    assert_eq!(crew_reported, ("~30@1".into(), "30 0 NULL, 30 1 Odo".into()));
+    assert_eq!(pairs_reported.1, "10 10, 10 30, 20 20, 30 30");
     let turn = |tx: &mut Transaction| tx.set_links("sailing", 30, "crew", [8]);
-    let [crew_told, _] = told(&turn);
-    assert_eq!(crew_told, ("-30@1 ~30@0".into(), "30 0 Odo".into()));
+    let [crew_reported, _] = reported(&turn);
+    assert_eq!(crew_reported, ("-30@1 ~30@0".into(), "30 0 Odo".into()));
 }
 
 /// Several aggregates of one joined table count each of its rows as often as it is joined.

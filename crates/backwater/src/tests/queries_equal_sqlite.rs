@@ -387,7 +387,8 @@ fn judge(query: &Query, text: &str) -> String {
     for part in parts {
         let (tie, rest) = part.split_once('⟩').unwrap();
         let (source, column) = tie.split_once(':').unwrap();
-        let is_determined = node.asked.plan.sources[source.parse::<usize>().unwrap()].is_determined;
+        let is_determined =
+            node.bound_plan.plan.sources[source.parse::<usize>().unwrap()].is_determined;
         out += if is_determined { "NULL" } else { column };
         out += rest;
     }
@@ -547,8 +548,8 @@ impl Watched {
             let value = row.and_then(|row| row.get(&cell.field).unwrap());
             prop_assert_eq!(value, None, "{} in {:?}", cell, self.statement);
         }
-        let told = cache.schema().explain(&self.statement.sql).unwrap();
-        prop_assert!(!told.to_string().contains('?'), "{}", told);
+        let reported = cache.schema().explain(&self.statement.sql).unwrap();
+        prop_assert!(!reported.to_string().contains('?'), "{}", reported);
         Ok(())
     }
 

@@ -72,7 +72,7 @@ proptest! {
     #![proptest_config(ProptestConfig { cases: 48, failure_persistence: None, ..ProptestConfig::default() })]
 
     #[test]
-    fn many_rows_at_once_are_told_as_each_of_them(
+    fn many_rows_at_once_are_computed_as_each_of_them(
         first in prop::collection::vec(row(), 60..200),
         later in prop::collection::vec((0..220_i64, prop::option::weighted(0.7, row())), 0..40),
         (p, w) in (prop_oneof![-3..4_i64, Just(i64::MIN), Just(i64::MAX)], 0..5_usize),
@@ -172,8 +172,8 @@ proptest! {
             let found: BTreeMap<String, Vec<i64>> = joined.read().unwrap().rows().map(|row| {
                 (row.values()[0].to_string(), row.values()[1..].iter().map(|value| value.as_int().unwrap()).collect())
             }).collect();
-            let told = kinds.iter().map(|(kind_no, (count, sum))| (kind(*kind_no).to_string(), vec![*count, *sum, 1]));
-            prop_assert_eq!(found, told.collect::<BTreeMap<_, _>>());
+            let reported = kinds.iter().map(|(kind_no, (count, sum))| (kind(*kind_no).to_string(), vec![*count, *sum, 1]));
+            prop_assert_eq!(found, reported.collect::<BTreeMap<_, _>>());
         }
     }
 }

@@ -5,7 +5,7 @@ use tracing::{Level, debug, enabled, trace};
 use super::Report;
 
 /// Emits events for a commit: one for it, and one for each query that it reached.
-pub(crate) fn tell(report: &Report) {
+pub(crate) fn emit(report: &Report) {
     if !enabled!(Level::DEBUG) {
         return;
     }

@@ -11,7 +11,7 @@ mod stream;
 mod watch;
 mod why;
 
-pub(crate) use events::tell;
+pub(crate) use events::emit;
 pub use local::LocalWatch;
 pub use origin::Origin;
 pub(crate) use origin::{no_row, origins};
@@ -20,7 +20,7 @@ pub use stream::DeltaStream;
 pub(crate) use stream::waker;
 pub(crate) use watch::PanicHandler;
 pub use watch::Watch;
-pub(crate) use watch::{Watchers, WentOver};
+pub(crate) use watch::{HandleMove, Watchers};
 
 use std::fmt;
 use std::ops::Deref;
@@ -56,9 +56,9 @@ use crate::value::{Timestamp, Value};
 /// # Ok::<(), backwater::Error>(())
 /// ```
 #[derive(Clone)]
-pub struct Report(Arc<Inner>);
+pub struct Report(Arc<ReportInner>);
 
-struct Inner {
+struct ReportInner {
     number: u64,
     label: String,
     changes: Changes,
@@ -114,7 +114,7 @@ impl<T> Deref for Committed<T> {
 impl Report {
     pub(crate) fn new(number: u64, label: String, done: Done) -> Self {
         let Done { changes, ingested, reached, later, at, took } = done;
-        Self(Arc::new(Inner { number, label, changes, reached, ingested, later, at, took }))
+        Self(Arc::new(ReportInner { number, label, changes, reached, ingested, later, at, took }))
     }
 
     /// When the commit was made, if the cache has a clock.
@@ -294,8 +294,8 @@ impl<'r> ReachedQuery<'r> {
     /// See [`Report::reached`] for an example.
     pub fn params(&self) -> impl Iterator<Item = (&'r str, Value)> + use<'r> {
         let reached = self.reached;
-        let names = reached.node.asked.plan.params.iter().map(|param| param.name.as_str());
-        names.zip(reached.node.asked.params.iter().map(|value| value.clone().into_value(None)))
+        let names = reached.node.bound_plan.plan.params.iter().map(|param| param.name.as_str());
+        names.zip(reached.node.bound_plan.params.iter().map(|value| value.clone().into_value(None)))
     }
 
     /// What the commit did to it.

@@ -1,4 +1,4 @@
-//! The last commits, for questions that are asked about them later.
+//! The last commits, for questions that are bound_plan about them later.
 
 use std::collections::VecDeque;
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -9,7 +9,7 @@ use super::Report;
 
 /// The reports of the last commits, the oldest first.
 pub(crate) struct Ring {
-    kept: Mutex<Kept>,
+    kept: Mutex<StoredReport>,
     /// How many are kept.
     len: usize,
     /// How many rows they may have written together: behind each commit stand the tables as they
@@ -18,7 +18,7 @@ pub(crate) struct Ring {
 }
 
 #[derive(Default)]
-struct Kept {
+struct StoredReport {
     reports: VecDeque<Report>,
     rows: usize,
 }
@@ -28,7 +28,7 @@ impl Ring {
         Self { kept: Mutex::default(), len, rows }
     }
 
-    fn kept(&self) -> MutexGuard<'_, Kept> {
+    fn kept(&self) -> MutexGuard<'_, StoredReport> {
         self.kept.lock().unwrap_or_else(PoisonError::into_inner)
     }
 

@@ -92,7 +92,7 @@ impl DeltaStream {
     pub(crate) fn of(watchers: &Arc<Watchers>, query: &Query) -> Result<(QueryResult, Self)> {
         let waiting = Arc::new(Mutex::new(Waiting::default()));
         let (hears, reads) = (waiting.clone(), query.clone());
-        let told = move |reached: &super::ReachedQuery<'_>| {
+        let on_reach = move |reached: &super::ReachedQuery<'_>| {
             let mut waiting = lock(&hears);
             let known = waiting.news.take();
             let is_first = known.is_none();
@@ -112,7 +112,7 @@ impl DeltaStream {
             drop(waiting);
             waker.into_iter().for_each(Waker::wake);
         };
-        let (start, watch) = watchers.add(query, Box::new(told))?;
+        let (start, watch) = watchers.add(query, Box::new(on_reach))?;
         Ok((start, Self { waiting, failed: None, failure: None, watch }))
     }
 }

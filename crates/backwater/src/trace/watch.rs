@@ -12,7 +12,7 @@ use rustc_hash::FxHashMap;
 use super::{ReachedQuery, Report};
 use crate::caught::caught;
 use crate::error::{Error, ErrorKind, Result};
-use crate::query::{BindingNo, HandleNo, KeptUp, Outcome, Query, QueryResult};
+use crate::query::{BindingNo, HandleNo, KeepCurrent, Outcome, Query, QueryResult};
 use crate::sync::Queue;
 
 type Callback = Box<dyn FnMut(&ReachedQuery<'_>) + Send>;
@@ -36,12 +36,12 @@ pub(crate) type PanicHandler = Arc<dyn Fn(&Error) + Send + Sync>;
 struct Notice {
     report: Report,
     /// A handle was rebound: which one, from where, to where.
-    went_over: Option<WentOver>,
+    rebound: Option<HandleMove>,
 }
 
 /// A handle that moved from one binding to another.
 #[derive(Clone, Copy)]
-pub(crate) struct WentOver {
+pub(crate) struct HandleMove {
     pub(crate) handle: HandleNo,
     pub(crate) from: BindingNo,
     pub(crate) to: BindingNo,
@@ -107,7 +107,7 @@ impl Watchers {
         let mut begins = Begins { watched: &watched, from: u64::MAX };
         lock(&self.by_binding).entry(binding).or_default().push(watcher);
         self.count.fetch_add(1, Ordering::AcqRel);
-        let kept = query.keep_up();
+        let kept = query.subscribe();
         let read = query.read_as_of();
         begins.from = read.as_ref().map_or(u64::MAX, |(_, commit)| *commit);
         drop(begins);
@@ -126,46 +126,46 @@ impl Watchers {
     }
 
     /// Queues a commit's report for delivery. The caller keeps the order of commits.
-    pub(crate) fn push(&self, report: &Report, went_over: Option<WentOver>) {
+    pub(crate) fn push(&self, report: &Report, rebound: Option<HandleMove>) {
         if self.count.load(Ordering::Acquire) > 0 {
-            self.queue.push(Notice { report: report.clone(), went_over });
+            self.queue.push(Notice { report: report.clone(), rebound });
         }
     }
 
     /// Delivers what waits, unless another thread, or a caller further up on this one, does so.
-    pub(crate) fn tell(&self) {
-        self.queue.tell(|told| {
-            match told.went_over {
-                Some(went_over) => self.take_over(&told.report, went_over),
-                None => self.tell_one(&told.report),
+    pub(crate) fn deliver(&self) {
+        self.queue.deliver(|delivered| {
+            match delivered.rebound {
+                Some(rebound) => self.deliver_rebound(&delivered.report, rebound),
+                None => self.deliver_one(&delivered.report),
             }
             let of_commits = lock(&self.of_commits).clone();
-            of_commits.iter().for_each(|watcher| watcher.tell(self, &told.report));
+            of_commits.iter().for_each(|watcher| watcher.deliver(self, &delivered.report));
         });
     }
 
-    fn tell_one(&self, report: &Report) {
+    fn deliver_one(&self, report: &Report) {
         for reached in report.reached().filter(is_news) {
             let binding = reached.reached.node.number;
             let known = lock(&self.by_binding).get_mut(&binding).map(std::mem::take);
             let Some(mut known) = known else { continue };
-            known.iter_mut().for_each(|watcher| watcher.tell(self, &reached));
+            known.iter_mut().for_each(|watcher| watcher.deliver(self, &reached));
             self.put_back(binding, known);
         }
     }
 
     /// Puts watchers back after they were called, less those that have ended meanwhile.
-    fn put_back(&self, binding: BindingNo, mut told: Vec<Watcher>) {
+    fn put_back(&self, binding: BindingNo, mut delivered: Vec<Watcher>) {
         let mut by_binding = lock(&self.by_binding);
         let here = by_binding.entry(binding).or_default();
         // Those that were added meanwhile stand behind those that were there.
-        told.append(here);
+        delivered.append(here);
         let has_ended = |watcher: &Watcher| watcher.watched.ended.load(Ordering::Acquire);
         let mut gone = Vec::new();
-        if told.iter().any(has_ended) {
-            (gone, told) = told.into_iter().partition(has_ended);
+        if delivered.iter().any(has_ended) {
+            (gone, delivered) = delivered.into_iter().partition(has_ended);
         }
-        *here = told;
+        *here = delivered;
         if here.is_empty() {
             by_binding.remove(&binding);
         }
@@ -176,20 +176,20 @@ impl Watchers {
 
     /// Delivers to the watchers of a handle how the result moved when it was rebound, and files
     /// them under its new binding.
-    fn take_over(&self, report: &Report, went_over: WentOver) {
+    fn deliver_rebound(&self, report: &Report, rebound: HandleMove) {
         let mut by_binding = lock(&self.by_binding);
-        let Some(all) = by_binding.remove(&went_over.from) else { return };
+        let Some(all) = by_binding.remove(&rebound.from) else { return };
         let (mut mine, others): (Vec<_>, Vec<_>) =
-            all.into_iter().partition(|watcher| watcher.watched.handle == went_over.handle);
+            all.into_iter().partition(|watcher| watcher.watched.handle == rebound.handle);
         if !others.is_empty() {
-            by_binding.insert(went_over.from, others);
+            by_binding.insert(rebound.from, others);
         }
-        mine.iter().for_each(|watcher| *lock(&watcher.watched.binding) = went_over.to);
+        mine.iter().for_each(|watcher| *lock(&watcher.watched.binding) = rebound.to);
         drop(by_binding);
         for reached in report.reached().filter(is_news) {
-            mine.iter_mut().for_each(|watcher| watcher.tell(self, &reached));
+            mine.iter_mut().for_each(|watcher| watcher.deliver(self, &reached));
         }
-        self.put_back(went_over.to, mine);
+        self.put_back(rebound.to, mine);
     }
 }
 
@@ -207,12 +207,12 @@ impl Drop for Begins<'_> {
 
 /// Whether there is something to deliver about a query.
 fn is_news(reached: &ReachedQuery<'_>) -> bool {
-    let anew = matches!(reached.outcome(), Outcome::Failed | Outcome::Recomputed);
-    anew || reached.delta().is_some()
+    let is_fresh = matches!(reached.outcome(), Outcome::Failed | Outcome::Recomputed);
+    is_fresh || reached.delta().is_some()
 }
 
 impl Watcher {
-    fn tell(&mut self, all: &Watchers, reached: &ReachedQuery<'_>) {
+    fn deliver(&mut self, all: &Watchers, reached: &ReachedQuery<'_>) {
         let Watched { from, ended, .. } = &*self.watched;
         if !ended.load(Ordering::Acquire) && reached.report.number() > *from.wait() {
             all.call(reached.name(), || (self.callback)(reached));
@@ -221,7 +221,7 @@ impl Watcher {
 }
 
 impl CommitWatcher {
-    fn tell(&self, all: &Watchers, report: &Report) {
+    fn deliver(&self, all: &Watchers, report: &Report) {
         if self.ended.load(Ordering::Acquire) || report.number() <= self.from {
             return;
         }
@@ -237,7 +237,7 @@ pub struct Watch(Watching);
 enum Watching {
     Query(QueryWatch),
     Commits(CommitWatch),
-    Current(KeptUp),
+    Current(KeepCurrent),
 }
 
 impl Query {
@@ -259,7 +259,7 @@ impl Query {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn keep_current(&self) -> Watch {
-        Watch(Watching::Current(self.keep_up()))
+        Watch(Watching::Current(self.subscribe()))
     }
 }
 
@@ -291,7 +291,7 @@ impl Drop for CommitWatch {
 struct QueryWatch {
     watchers: Arc<Watchers>,
     watched: Arc<Watched>,
-    kept: KeptUp,
+    kept: KeepCurrent,
 }
 
 impl Drop for QueryWatch {

@@ -14,7 +14,7 @@ pub(super) fn reached(report: &Report, reached: &Reached) -> String {
     let outcome = reached.outcome.name();
     match (reached.outcome, &reached.delta, &reached.failure) {
         (Outcome::Deferred, ..) => {
-            format!("{outcome}: {causes}, but nobody watches; it catches up when it is read")
+            format!("{outcome}: {causes}, but it is not watched; it catches up on its next read")
         }
         (Outcome::Same, ..) => format!("{outcome}: {causes}, but nothing in the result moved"),
         (_, _, Some(failure)) => format!("{outcome}: {}, because {causes}", failure.message),
@@ -29,15 +29,15 @@ pub(super) fn reached(report: &Report, reached: &Reached) -> String {
                 .iter()
                 .map(|(kind, verb)| (delta.count(*kind), *verb))
                 .filter(|(count, _)| *count > 0);
-            let told = counts.enumerate().map(|(number, (count, verb))| match (number, count) {
+            let listed = counts.enumerate().map(|(number, (count, verb))| match (number, count) {
                 (0, 1) => format!("1 row {verb}"),
                 (0, _) => format!("{count} rows {verb}"),
                 _ => format!("{count} {verb}"),
             });
-            format!("{outcome}: {}, because {causes}", join(told.collect(), " and "))
+            format!("{outcome}: {}, because {causes}", join(listed.collect(), " and "))
         }
         (Outcome::Recomputed, ..) => {
-            format!("{outcome}: its result can be told again, because {causes}")
+            format!("{outcome}: its result can be listed again, because {causes}")
         }
         _ => format!("{outcome}: because {causes}"),
     }
@@ -46,7 +46,7 @@ pub(super) fn reached(report: &Report, reached: &Reached) -> String {
 /// Why a query was not reached.
 pub(super) fn untouched(report: &Report, query: &Query) -> String {
     let node = query.node();
-    let (changes, plan) = (&report.0.changes, &node.asked.plan);
+    let (changes, plan) = (&report.0.changes, &node.bound_plan.plan);
     let schema = &changes.after.schema;
     let commit = format!("untouched: commit {}", report.number());
     if changes.rows.is_empty() {
@@ -115,9 +115,9 @@ pub(super) fn untouched(report: &Report, query: &Query) -> String {
 /// What a row must have to belong to the query: `port = SAL and paid = 1`.
 fn keys(query: &Query, schema: &crate::schema::Schema) -> String {
     let node = query.node();
-    let plan = &node.asked.plan;
+    let plan = &node.bound_plan.plan;
     let parts = plan.keys.iter().map(|part| {
-        let value = node.asked.params[part.param]
+        let value = node.bound_plan.params[part.param]
             .to_text()
             .map_or("NULL".to_owned(), |text| text.into_owned());
         let source = &plan.sources[part.column.source()];
@@ -141,16 +141,17 @@ fn causes(report: &Report, reached: &Reached) -> String {
         return rebound;
     }
     let views = reached.causes.iter().filter_map(|index| report.0.changes.view(*index as usize));
-    let told = views.take(NAMED).map(|change| cause(&change, &reached.node.asked.plan)).collect();
+    let listed =
+        views.take(NAMED).map(|change| cause(&change, &reached.node.bound_plan.plan)).collect();
     let rest = reached.causes.len().saturating_sub(NAMED);
-    let told = join(told, ", ");
-    if rest > 0 { format!("{told} and {rest} more") } else { told }
+    let listed = join(listed, ", ");
+    if rest > 0 { format!("{listed} and {rest} more") } else { listed }
 }
 
 /// Which parameters took other values: `:text went from ma to mar`.
 pub(super) fn rebound(reached: &Reached) -> Option<String> {
-    let (from, to) = (reached.from.as_deref()?, &*reached.node.asked);
-    let told = |value: &Scalar<'_>| match value.to_text() {
+    let (from, to) = (reached.from.as_deref()?, &*reached.node.bound_plan);
+    let listed = |value: &Scalar<'_>| match value.to_text() {
         None => "NULL".to_owned(),
         Some(text) if text.is_empty() => "nothing".to_owned(),
         Some(text) => match (value, text.strip_suffix(".000000Z")) {
@@ -161,7 +162,7 @@ pub(super) fn rebound(reached: &Reached) -> Option<String> {
     let values = from.params.iter().zip(&to.params);
     let params = to.plan.params.iter().zip(values).filter(|(_, (a, b))| a != b);
     let params: Vec<String> = params
-        .map(|(param, (a, b))| format!(":{} went from {} to {}", param.name, told(a), told(b)))
+        .map(|(param, (a, b))| format!(":{} went from {} to {}", param.name, listed(a), listed(b)))
         .collect();
     let none = params.is_empty();
     Some(if none { "it was given the same values".into() } else { join(params, " and ") })

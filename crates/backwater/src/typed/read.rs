@@ -153,7 +153,7 @@ impl<'s, T: ReadTable<'s>> TableRows<'s, T> {
         found.unwrap_or_default().into_iter().map(move |slot| read_at(state, &places, slot))
     }
 
-    fn table(&self) -> &'s crate::table::Table {
+    fn table(&self) -> &'s crate::table::TableRows {
         self.state.table(self.places.table)
     }
 

@@ -181,7 +181,7 @@ impl Query {
     /// See [`FromRow`] for an example.
     pub fn typed<T: FromRow>(&self) -> Result<TypedQuery<T>> {
         let node = self.node();
-        let outputs = node.asked.plan.outputs.iter();
+        let outputs = node.bound_plan.plan.outputs.iter();
         let columns: Vec<_> = outputs.map(|of| (of.name.clone(), of.declared)).collect();
         let places = T::places(&ResultColumns(&columns)).map_err(|error| error.at(self.name()))?;
         Ok(TypedQuery { query: self.clone(), places: places.into(), of: PhantomData })

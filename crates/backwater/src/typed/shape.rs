@@ -471,16 +471,16 @@ impl FieldWrites {
 
     /// All but the to-many links, as the table has it.
     pub(super) fn named(&self, table: &schema::Table, schema: &Schema) -> Named {
-        let told = self.one_of.iter().filter_map(|(name, (to, _))| {
+        let one_ofs = self.one_of.iter().filter_map(|(name, (to, _))| {
             let one_of = table.field(table.field_no(name)?).one_of()?;
             let called = one_of.name(schema.table_no(to).ok()?);
             Some((&*table.field(one_of.type_field).name, Value::from(called.clone())))
         });
-        let told: Vec<(&str, Value)> = told.collect();
+        let one_ofs: Vec<(&str, Value)> = one_ofs.collect();
         let fields = self.fields.iter().map(|(name, value)| (*name, value.clone()));
-        let fields = fields.filter(|(name, _)| !told.iter().any(|(other, _)| other == name));
+        let fields = fields.filter(|(name, _)| !one_ofs.iter().any(|(other, _)| other == name));
         let links = self.one_of.iter().map(|(name, (_, id))| (*name, Value::from(id.clone())));
         let all: Vec<(&str, Value)> = fields.chain(links).collect();
-        all.into_iter().chain(told).collect()
+        all.into_iter().chain(one_ofs).collect()
     }
 }

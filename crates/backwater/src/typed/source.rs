@@ -43,7 +43,7 @@ impl Schema {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn to_rust(&self) -> String {
-        let mut source = Source {
+        let mut source = SourceText {
             schema: self,
             names: Names::types(),
             structs: Vec::new(),
@@ -79,7 +79,7 @@ impl Schema {
 }
 
 /// The text written so far.
-struct Source<'s> {
+struct SourceText<'s> {
     schema: &'s Schema,
     names: Names,
     /// How the struct of each table is called; those that are not declared have none.
@@ -126,7 +126,7 @@ impl Names {
     }
 }
 
-impl Source<'_> {
+impl SourceText<'_> {
     fn write_struct(&mut self, number: TableNo, name: &str, out: &mut String) {
         let table = self.schema.table(number);
         let mut options: Vec<String> = Vec::new();
@@ -216,9 +216,10 @@ impl Source<'_> {
             options.extend((**name != *known).then(|| format!("link_table = {name:?}")));
         }
         if let Some(one_of) = target.one_of() {
-            let told = &table.field(one_of.type_field).name;
-            let is_said = field.kind == Kind::OneOf && **told != *format!("{}_type", field.name);
-            options.extend(is_said.then(|| format!("type_field = {told:?}")));
+            let type_field = &table.field(one_of.type_field).name;
+            let is_said =
+                field.kind == Kind::OneOf && **type_field != *format!("{}_type", field.name);
+            options.extend(is_said.then(|| format!("type_field = {type_field:?}")));
             let member = &one_of.type_member;
             options.extend((**member != *TYPE_MEMBER).then(|| format!("type_member = {member:?}")));
         }

@@ -234,8 +234,7 @@ impl Json {
 }
 
 /// The error for a JSON text that the parser refuses.
-pub(crate) const LONE_SURROGATE: &str =
-    "half of a surrogate pair stands alone in it, which is no text";
+pub(crate) const LONE_SURROGATE: &str = "it has half of a surrogate pair, which is no text";
 
 /// Whether a JSON text that is right by its grammar escapes half of a surrogate pair somewhere.
 pub(crate) fn has_lone_surrogate(raw: &str) -> bool {

@@ -15,7 +15,7 @@ use crate::query::operator::join::{Start, Starts, TupleDelta, changed_tuples};
 use crate::query::operator::relation::{DerivedChange, View};
 use crate::query::plan::{Plan, Relation};
 use crate::query::result::delta::Delta;
-use crate::query::state::node::{Inner, Progress, derived_start, start};
+use crate::query::state::node::{InnerNodes, Progress, derived_start, start};
 use crate::query::work;
 use crate::query::{BindingNo, DERIVED, Outcome};
 use crate::table::{Slot, State};
@@ -39,7 +39,7 @@ struct Commit<'a> {
 
 /// What became of bindings.
 #[derive(Default)]
-struct Told {
+struct Outcomes {
     reached: ReachedList,
     /// What that is to those that read one of them, by its place, where it is something.
     derived: Vec<(usize, Vec<DerivedChange>)>,
@@ -57,20 +57,20 @@ impl Engine {
         self.give_up_backlogs(commit);
         let mut work = self.routes.route(changes);
         let commit = Commit { changes, number: commit, clock };
-        let mut told = Told::default();
-        told.reached.reserve(work.len());
+        let mut outcomes = Outcomes::default();
+        outcomes.reached.reserve(work.len());
         while let Some((number, here)) = work.pop_first() {
-            let from = told.reached.len();
+            let from = outcomes.reached.len();
             step("group");
             let late = match self.groups.get(&number) {
-                Some(group) => self.follow(group, &here, commit, &mut told),
+                Some(group) => self.follow(group, &here, commit, &mut outcomes),
                 None => Vec::new(),
             };
             if !late.is_empty() {
                 self.behind.entry(commit.number).or_default().extend(late);
             }
-            let mut derived = told.derived.drain(..).peekable();
-            for (place, reached) in told.reached.iter().enumerate().skip(from) {
+            let mut derived = outcomes.derived.drain(..).peekable();
+            for (place, reached) in outcomes.reached.iter().enumerate().skip(from) {
                 let derived = derived.next_if(|(of, _)| *of == place).map(|(_, changes)| changes);
                 let late = self.pass_on(reached, derived.as_deref().unwrap_or_default(), &mut work);
                 if !late.is_empty() {
@@ -78,7 +78,7 @@ impl Engine {
                 }
             }
         }
-        let mut reached = told.reached;
+        let mut reached = outcomes.reached;
         reached.sort_by_key(|reached| reached.node.number);
         reached
     }
@@ -93,8 +93,8 @@ impl Engine {
     ) -> Vec<BindingNo> {
         let mut late = Vec::new();
         let is_behind = reached.outcome == Outcome::Deferred;
-        let is_told_anew = matches!(reached.outcome, Outcome::Failed | Outcome::Recomputed);
-        if derived.is_empty() && !is_behind && !is_told_anew {
+        let is_recomputed = matches!(reached.outcome, Outcome::Failed | Outcome::Recomputed);
+        if derived.is_empty() && !is_behind && !is_recomputed {
             return late;
         }
         for (reader, source) in reached.node.readers() {
@@ -105,7 +105,7 @@ impl Engine {
             let work = work.of(binding.group);
             work.causes.extend_from_slice(&reached.causes);
             work.is_behind |= is_behind;
-            work.is_told_anew |= is_told_anew;
+            work.is_recomputed |= is_recomputed;
             if derived.is_empty() {
                 continue;
             }
@@ -129,7 +129,7 @@ impl Engine {
         group: &Group,
         work: &Work,
         commit: Commit<'_>,
-        out: &mut Told,
+        out: &mut Outcomes,
     ) -> Vec<BindingNo> {
         let Some(shape) = self.shapes.get(&group.shape) else { return Vec::new() };
         let plan = &*shape.plan;
@@ -142,7 +142,7 @@ impl Engine {
         // Where keys identify bindings there may be very many.
         let is_watched = || {
             let mut bindings = group.bindings().filter_map(|number| self.bindings.get(&number));
-            group.tells_apart(plan) || bindings.any(|binding| binding.node.is_watched())
+            group.divides(plan) || bindings.any(|binding| binding.node.is_watched())
         };
         // From what is behind no search can start.
         let is_behind = work.is_behind || self.reads_what_is_behind(group);
@@ -169,7 +169,7 @@ struct Following<'f> {
     work: &'f Work,
     commit: Commit<'f>,
     watch: Stopwatch<'f>,
-    out: &'f mut Told,
+    out: &'f mut Outcomes,
     /// Those that are behind from here on.
     late: Vec<BindingNo>,
     /// Bindings that are behind and became watched while the commit was made, with the changes that
@@ -178,11 +178,11 @@ struct Following<'f> {
 }
 
 /// Before and after the commit.
-struct Moment<'m> {
+struct Versions<'m> {
     views: (&'m View<'m>, &'m View<'m>),
     states: (&'m Arc<State>, &'m Arc<State>),
     starts: &'m [Start],
-    inner: &'m Inner<'m>,
+    inner: &'m InnerNodes<'m>,
     /// What the search took for each binding.
     search: Option<Duration>,
 }
@@ -246,12 +246,12 @@ impl Following<'_> {
         for (number, causes) in std::mem::take(&mut self.healing) {
             let binding = &self.engine.bindings[&number];
             if let Ok(Some(progress)) = binding.node.catch_up(&changes.after, commit) {
-                self.tell(binding, progress, causes, None);
+                self.report(binding, progress, causes, None);
             }
         }
     }
 
-    fn tell(
+    fn report(
         &mut self,
         binding: &Binding,
         mut progress: Progress,
@@ -268,7 +268,7 @@ impl Following<'_> {
         self.out.reached.push(reached);
     }
 
-    fn tell_same(&mut self, binding: &Binding, causes: Causes, search: Option<Duration>) {
+    fn report_same(&mut self, binding: &Binding, causes: Causes, search: Option<Duration>) {
         if !binding.node.is_watched() && binding.node.is_behind() {
             // What it reads has put something off for it, which it follows when it is read.
             return self.out.reached.push(binding.reached(Outcome::Deferred, causes));
@@ -298,7 +298,7 @@ impl Following<'_> {
         }
         let before = View { plan, state: &changes.before, derived: &old };
         let after = View { plan, state: &changes.after, derived: &new };
-        let mut moment = Moment {
+        let mut versions = Versions {
             views: (&before, &after),
             states: (&changes.before, &changes.after),
             starts: &starts,
@@ -307,46 +307,45 @@ impl Following<'_> {
         };
         if self.is_much_for_all(starts.len()) {
             for number in self.group.bindings().collect::<Vec<_>>() {
-                self.anew(number, &moment);
+                self.recompute(number, &versions);
             }
             return;
         }
         let tuples = work::within(&plan.limits, || {
-            changed_tuples(&before, &after, &first.asked.params, &starts)
+            changed_tuples(&before, &after, &first.bound_plan.params, &starts)
         });
         let divided = tuples.as_ref().ok().and_then(|tuples| {
-            let divide = || self.group.divide(plan, moment.views, tuples, self.engine);
+            let divide = || self.group.divide(plan, versions.views, tuples, self.engine);
             work::within(&plan.limits, divide).ok()
         });
         let (Ok(tuples), Some(mut divided)) = (&tuples, divided) else {
             // A text was too long: for each binding that may mean something else.
             for number in self.group.bindings().collect::<Vec<_>>() {
-                self.anew(number, &moment);
+                self.recompute(number, &versions);
             }
             return;
         };
-        let is_told_anew = self.work.is_told_anew;
-        if tuples.is_empty() && !starts.is_empty() && !is_told_anew && !self.group.tells_apart(plan)
-        {
+        let is_recomputed = self.work.is_recomputed;
+        if tuples.is_empty() && !starts.is_empty() && !is_recomputed && !self.group.divides(plan) {
             // They were reached, and it made no difference to them.
             self.watch.lap();
             let causes = self.causes(starts.iter().map(|start| start.cause), true);
             for number in self.group.bindings() {
-                self.tell_same(&self.engine.bindings[&number], causes.clone(), None);
+                self.report_same(&self.engine.bindings[&number], causes.clone(), None);
             }
         }
-        if is_told_anew {
-            let asked = divided.len();
+        if is_recomputed {
+            let given = divided.len();
             for number in self.group.bindings() {
-                if divided[..asked].binary_search_by_key(&number, |(of, _)| *of).is_err() {
+                if divided[..given].binary_search_by_key(&number, |(of, _)| *of).is_err() {
                     divided.push((number, Cow::default()));
                 }
             }
             divided.sort_unstable_by_key(|(number, _)| *number);
         }
-        moment.search = self.watch.lap().map(|took| took / divided.len().max(1) as u32);
-        for (number, asked) in divided {
-            self.one(number, &asked, &moment);
+        versions.search = self.watch.lap().map(|took| took / divided.len().max(1) as u32);
+        for (number, given) in divided {
+            self.one(number, &given, &versions);
         }
     }
 
@@ -364,30 +363,31 @@ impl Following<'_> {
     }
 
     /// A binding is recomputed, if it is watched.
-    fn anew(&mut self, number: BindingNo, moment: &Moment<'_>) {
+    fn recompute(&mut self, number: BindingNo, versions: &Versions<'_>) {
         let binding = &self.engine.bindings[&number];
-        let causes = self.causes(moment.starts.iter().map(|start| start.cause), true);
+        let causes = self.causes(versions.starts.iter().map(|start| start.cause), true);
         if !binding.node.is_watched() || binding.node.is_behind() {
-            return self.put_off(number, moment.starts, &causes);
+            return self.put_off(number, versions.starts, &causes);
         }
-        let Moment { views, states, starts, inner, .. } = *moment;
-        let progress = binding.node.follow_anew(self.commit.number, views, states.0, starts, inner);
-        self.tell(binding, progress, causes, moment.search);
+        let Versions { views, states, starts, inner, .. } = *versions;
+        let progress =
+            binding.node.follow_by_recomputing(self.commit.number, views, states.0, starts, inner);
+        self.report(binding, progress, causes, versions.search);
     }
 
     /// A binding follows the tuples that were found for it.
-    fn one(&mut self, number: BindingNo, asked: &[TupleDelta], moment: &Moment<'_>) {
-        let (binding, is_told_anew) = (&self.engine.bindings[&number], self.work.is_told_anew);
+    fn one(&mut self, number: BindingNo, given: &[TupleDelta], versions: &Versions<'_>) {
+        let (binding, is_recomputed) = (&self.engine.bindings[&number], self.work.is_recomputed);
         let (node, plan) = (&binding.node, self.plan);
-        let Moment { views, states, starts, inner, search } = *moment;
-        let belonging = || node.belonging(views, Cow::Borrowed(asked), false);
+        let Versions { views, states, starts, inner, search } = *versions;
+        let belonging = || node.belonging(views, Cow::Borrowed(given), false);
         let Ok(tuples) = work::within(&plan.limits, belonging) else {
-            return self.anew(number, moment);
+            return self.recompute(number, versions);
         };
-        let told = if tuples.is_empty() { asked } else { &*tuples };
-        let causes = self.causes(told.iter().map(|tuple| tuple.cause), tuples.is_empty());
-        if tuples.is_empty() && !is_told_anew {
-            return self.tell_same(binding, causes, search);
+        let causing = if tuples.is_empty() { given } else { &*tuples };
+        let causes = self.causes(causing.iter().map(|tuple| tuple.cause), tuples.is_empty());
+        if tuples.is_empty() && !is_recomputed {
+            return self.report_same(binding, causes, search);
         }
         if !node.is_watched() || node.is_behind() {
             // A large commit has many starts and many tuples: then the tuples' rows are hashed.
@@ -408,10 +408,10 @@ impl Following<'_> {
         let is_much =
             node.rows_of_tables(states.1).is_some_and(|rows| is_much(tuples.len(), rows, plan));
         let progress = match is_much && self.work.derived.is_empty() {
-            true => node.follow_anew(self.commit.number, views, states.0, starts, inner),
+            true => node.follow_by_recomputing(self.commit.number, views, states.0, starts, inner),
             false => node.follow(self.commit.number, views, states.0, &tuples, inner),
         };
-        self.tell(binding, progress, causes, search);
+        self.report(binding, progress, causes, search);
     }
 }
 

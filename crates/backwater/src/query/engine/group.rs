@@ -15,7 +15,7 @@ use rustc_hash::FxHashMap;
 use smallvec::SmallVec;
 
 use super::intervals::Intervals;
-use super::route::{RangePart, Wanted};
+use super::route::{Needed, RangePart};
 use super::{Binding, Engine, GroupKey, ShapeNo};
 use crate::query::BindingNo;
 use crate::query::expr::scalar::{Key, KeyValues, Scalar};
@@ -37,7 +37,7 @@ pub(super) struct Group {
     /// What it was sent, of a statement whose rows are made of several.
     pub(super) log: Option<Arc<GroupLog>>,
     /// What the rows that are sent here must hold, for each source.
-    pub(super) wanted: Vec<Option<Wanted>>,
+    pub(super) needed: Vec<Option<Needed>>,
 }
 
 /// Those that share a key: mostly one.
@@ -93,11 +93,11 @@ impl Group {
         shape: ShapeNo,
         key: GroupKey,
         plan: &Plan,
-        wanted: Vec<Option<Wanted>>,
+        needed: Vec<Option<Needed>>,
     ) -> Self {
         let by_range = RangePart::of(plan).map(|part| (part, HashMap::new()));
         let log = (plan.sources.len() > 1 && !plan.is_union).then(Arc::default);
-        Self { shape, key, by_key: HashTable::new(), by_range, len: 0, log, wanted }
+        Self { shape, key, by_key: HashTable::new(), by_range, len: 0, log, needed }
     }
 
     /// Those that a row may belong to.
@@ -106,7 +106,7 @@ impl Group {
     }
 
     /// Whether a row goes to some of its bindings, and not to all.
-    pub(super) fn tells_apart(&self, plan: &Plan) -> bool {
+    pub(super) fn divides(&self, plan: &Plan) -> bool {
         !plan.keys.is_empty() || self.by_range.is_some()
     }
 
@@ -141,7 +141,8 @@ impl Group {
         let Some(((part, ranges), key)) = self.by_range.as_mut().zip(old.key.as_ref()) else {
             return;
         };
-        let (from, to) = (part.intervals(&old.asked.params), part.intervals(&new.asked.params));
+        let (from, to) =
+            (part.intervals(&old.bound_plan.params), part.intervals(&new.bound_plan.params));
         // Where no parameter is a key there is but one.
         let ranges_of = match key.is_empty() {
             true => ranges.values_mut().next(),
@@ -158,7 +159,7 @@ impl Group {
 
     fn add_range(&mut self, node: &Node) {
         if let (Some((part, ranges)), Some(key)) = (&mut self.by_range, &node.key) {
-            for interval in part.intervals(&node.asked.params) {
+            for interval in part.intervals(&node.bound_plan.params) {
                 ranges.entry(key.clone()).or_default().insert(interval, node.number);
             }
         }
@@ -168,7 +169,7 @@ impl Group {
         if let (Some((part, ranges)), Some(key)) = (&mut self.by_range, &node.key)
             && let Some(intervals) = ranges.get_mut(key)
         {
-            for interval in part.intervals(&node.asked.params) {
+            for interval in part.intervals(&node.bound_plan.params) {
                 intervals.remove(&interval, node.number);
             }
             if intervals.is_empty() {
@@ -178,7 +179,7 @@ impl Group {
     }
 
     /// The bindings with a key for which the value in the range's column is of interest.
-    fn asked(
+    fn selected(
         &self,
         key: &KeyValues,
         values: &[Scalar<'_>],
@@ -209,7 +210,7 @@ impl Group {
         tuples: &'t [TupleDelta],
         engine: &Engine,
     ) -> Divided<'t> {
-        if !self.tells_apart(plan) {
+        if !self.divides(plan) {
             let all = self.bindings().filter(|_| !tuples.is_empty());
             let mut divided: Divided<'t> = all.map(|of| (of, Cow::Borrowed(tuples))).collect();
             divided.sort_unstable_by_key(|(number, _)| *number);
@@ -227,7 +228,7 @@ impl Group {
             values.extend(was.then(|| value(before, tuple)).flatten());
             values.extend(is.then(|| value(after, tuple)).flatten());
             values.dedup();
-            for binding in self.asked(key, &values, known) {
+            for binding in self.selected(key, &values, known) {
                 let tuple = TupleDelta { before: was, after: is, ..tuple.clone() };
                 divided.entry(binding).or_default().push(tuple);
             }

@@ -59,11 +59,11 @@ struct Block<T> {
 impl<T> Block<T> {
     fn new(entries: Vec<(Interval, T)>) -> Self {
         let mut block = Self { entries, own: None, highest: None };
-        block.tell_own();
+        block.set_own_reach();
         block
     }
 
-    fn tell_own(&mut self) {
+    fn set_own_reach(&mut self) {
         let ends = self.entries.iter().map(|(interval, _)| interval.high.as_ref());
         self.own = ends.max_by(|a, b| order_high(*a, *b)).flatten().cloned();
     }
@@ -107,20 +107,20 @@ impl<T: Copy + Ord> Intervals<T> {
         match self.blocks.get_mut(place) {
             None => {
                 self.blocks.push(Block::new(vec![(interval, of)]));
-                self.tell_highest(place, place);
+                self.set_reach(place, place);
             }
             Some(block) => {
                 let at = block.entries.partition_point(|entry| order(entry).is_lt());
                 block.entries.insert(at, (interval, of));
                 let rest = block.entries.len() > BLOCK;
                 let rest = rest.then(|| block.entries.split_off(BLOCK / 2));
-                block.tell_own();
+                block.set_own_reach();
                 let mut last = place;
                 if let Some(rest) = rest {
                     last = place + 1;
                     self.blocks.insert(last, Block::new(rest));
                 }
-                self.tell_highest(place, last);
+                self.set_reach(place, last);
             }
         }
     }
@@ -136,9 +136,9 @@ impl<T: Copy + Ord> Intervals<T> {
         if block.entries.is_empty() {
             self.blocks.remove(place);
         } else {
-            block.tell_own();
+            block.set_own_reach();
         }
-        self.tell_highest(place, place);
+        self.set_reach(place, place);
     }
 
     /// Puts one in the place of another.
@@ -157,7 +157,7 @@ impl<T: Copy + Ord> Intervals<T> {
 
     /// Recomputes how high blocks reach, from one on; behind the last one that was changed only for
     /// as long as that makes a difference.
-    fn tell_highest(&mut self, from: usize, last_changed: usize) {
+    fn set_reach(&mut self, from: usize, last_changed: usize) {
         for place in from..self.blocks.len() {
             let before = place.checked_sub(1).map(|before| &self.blocks[before].highest);
             let (block, own) = (&self.blocks[place], &self.blocks[place].own);
@@ -186,7 +186,7 @@ mod tests {
         #[test]
         fn those_that_hold_a_value_are_found(
             steps in prop::collection::vec((interval(), any::<bool>(), 0..500_usize), 0..400),
-            asked in prop::collection::vec(-1..21_i64, 10),
+            values in prop::collection::vec(-1..21_i64, 10),
         ) {
             let (mut index, mut all) = (Intervals::default(), Vec::new());
             for (number, ((low, high), leaves, which)) in steps.into_iter().enumerate() {
@@ -202,7 +202,7 @@ mod tests {
                     all.push((low, high, number));
                 }
             }
-            for value in asked {
+            for value in values {
                 let mut found = Vec::new();
                 index.holding(&Scalar::Int(value), |of| found.push(of));
                 found.sort_unstable();

@@ -19,7 +19,7 @@ use super::{BindingNo, Outcome, work};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::operator::relation::{Derived, DerivedView, Undo, View};
-use crate::query::plan::{Asked, Identity, KeyPart, Plan, Relation};
+use crate::query::plan::{BoundPlan, Identity, KeyPart, Plan, Relation};
 use crate::query::result::QueryResult;
 use crate::query::result::delta::Delta;
 use crate::query::result::edit::Failure;
@@ -30,7 +30,7 @@ use crate::table::{Slot, State};
 use group::Group;
 use rebind::Recent;
 pub(crate) use rebind::{Apart, Rebound};
-use route::{Routes, wanted};
+use route::{Routes, needed};
 
 /// A shape's number.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -113,7 +113,7 @@ pub(crate) struct Reached {
     /// Whether programs hold it, and not only statements that read it.
     pub(crate) is_held: bool,
     /// The query's binding before a rebind, if that was it.
-    pub(crate) from: Option<Arc<Asked>>,
+    pub(crate) from: Option<Arc<BoundPlan>>,
     /// How long it took, if there is a clock.
     pub(crate) took: Option<Duration>,
 }
@@ -130,7 +130,7 @@ struct Work {
     causes: Causes,
     is_behind: bool,
     /// Whether one of them failed, or was recomputed.
-    is_told_anew: bool,
+    is_recomputed: bool,
 }
 
 /// The state of a new binding, computed from a version of the tables while commits went on.
@@ -376,18 +376,18 @@ impl Engine {
         if nodes.iter().all(Option::is_none) {
             nodes = Vec::new();
         }
-        let asked = Arc::new(Asked { plan, params: params.into(), window });
+        let bound_plan = Arc::new(BoundPlan { plan, params: params.into(), window });
         let log = self.groups.get(&group).and_then(|group| group.log.clone());
         let named = (binding, name);
         let reads = (!nodes.is_empty() || log.is_some())
             .then(|| Arc::new(Reads { inner: nodes.into(), log }));
         let node = match made {
-            None => Node::new(named, asked, key.clone(), reads, None, (state, commit)),
+            None => Node::new(named, bound_plan, key.clone(), reads, None, (state, commit)),
             Some(Made::Now(live)) => {
-                Node::new(named, asked, key.clone(), reads, Some(Ok(live)), (state, commit))
+                Node::new(named, bound_plan, key.clone(), reads, Some(Ok(live)), (state, commit))
             }
             Some(Made::Before(ComputedApart { live, state: then, commit: at, rows, inner })) => {
-                let parts = (named, asked, key.clone(), reads);
+                let parts = (named, bound_plan, key.clone(), reads);
                 let node = Node::as_of(parts, Some(live), (state, commit), at);
                 node.fall_behind(&then, (at + 1, commit), &rows);
                 node.fall_behind_inner(&then, commit, &inner);
@@ -403,7 +403,7 @@ impl Engine {
             group.add(&node, (&self.bindings, &self.hasher));
         }
         self.add_params(number, binding, hash);
-        self.set_wanted(group);
+        self.set_needed(group);
         Ok(binding)
     }
 
@@ -414,13 +414,13 @@ impl Engine {
         params: &[Scalar<'static>],
         hash: u64,
     ) -> Option<BindingNo> {
-        let is_same = |number: &BindingNo| *self.bindings[number].node.asked.params == *params;
+        let is_same = |number: &BindingNo| *self.bindings[number].node.bound_plan.params == *params;
         self.shapes.get(&shape)?.by_params.find(hash, is_same).copied()
     }
 
     fn add_params(&mut self, shape: ShapeNo, binding: BindingNo, hash: u64) {
         let (bindings, hasher) = (&self.bindings, &self.hasher);
-        let rehash = |number: &BindingNo| hash_of(&bindings[number].node.asked.params, hasher);
+        let rehash = |number: &BindingNo| hash_of(&bindings[number].node.bound_plan.params, hasher);
         if let Some(shape) = self.shapes.get_mut(&shape) {
             shape.by_params.insert_unique(hash, binding, rehash);
         }
@@ -434,7 +434,7 @@ impl Engine {
             // It is the only one, as mostly where a query is rebound.
             return known.clear();
         }
-        let hash = hash_of(&self.bindings[&binding].node.asked.params, &self.hasher);
+        let hash = hash_of(&self.bindings[&binding].node.bound_plan.params, &self.hasher);
         if let Ok(found) = known.find_entry(hash, |number| *number == binding) {
             found.remove();
         }
@@ -484,14 +484,14 @@ impl Engine {
         if let Some(shape) = self.shapes.get_mut(&shape) {
             shape.groups.insert(key.clone(), number);
         }
-        let wanted = wanted(plan, None);
-        self.routes.add(number, plan, &wanted);
-        self.groups.insert(number, Group::new(shape, key, plan, wanted));
+        let needed = needed(plan, None);
+        self.routes.add(number, plan, &needed);
+        self.groups.insert(number, Group::new(shape, key, plan, needed));
         number
     }
 
     /// Routes to a group what its bindings depend on, after these changed.
-    fn set_wanted(&mut self, number: GroupNo) {
+    fn set_needed(&mut self, number: GroupNo) {
         let Some(group) = self.groups.get_mut(&number) else { return };
         let Some(shape) = self.shapes.get(&group.shape) else { return };
         let plan = &shape.plan;
@@ -504,18 +504,19 @@ impl Engine {
                 group.bindings().filter_map(|number| Some(&self.bindings.get(&number)?.node));
             let values = nodes.map(|node| {
                 let parts = plan.keys.iter();
-                let value =
-                    |part: &KeyPart| node.asked.params[part.param].clone().under(part.affinity);
+                let value = |part: &KeyPart| {
+                    node.bound_plan.params[part.param].clone().under(part.affinity)
+                };
                 parts.map(value).collect::<Vec<_>>()
             });
             values.collect::<Vec<_>>()
         });
         let keys: Option<Vec<&[Scalar<'static>]>> =
             keys.as_ref().map(|keys| keys.iter().map(Vec::as_slice).collect());
-        let fresh = wanted(plan, keys.as_deref());
-        self.routes.remove(number, plan, &group.wanted);
+        let fresh = needed(plan, keys.as_deref());
+        self.routes.remove(number, plan, &group.needed);
         self.routes.add(number, plan, &fresh);
-        group.wanted = fresh;
+        group.needed = fresh;
     }
 
     /// One handle less.
@@ -541,7 +542,7 @@ impl Engine {
         self.bindings.remove(&number);
         match self.groups.get(&group).map(|group| group.len) {
             Some(0) => self.forget_group(group),
-            _ => self.set_wanted(group),
+            _ => self.set_needed(group),
         }
         self.forget_if_unused(shape, state);
         for inner in node.inner().iter().flatten() {
@@ -557,7 +558,7 @@ impl Engine {
             return;
         };
         shape.groups.remove(&group.key);
-        self.routes.remove(number, &shape.plan, &group.wanted);
+        self.routes.remove(number, &shape.plan, &group.needed);
     }
 
     fn forget_if_unused(&mut self, number: ShapeNo, state: &mut Arc<State>) {

@@ -10,7 +10,7 @@ use crate::query::check::compile;
 use crate::query::expr::scalar::Scalar;
 use crate::query::operator::order::Moves;
 use crate::query::operator::relation::View;
-use crate::query::plan::Asked;
+use crate::query::plan::BoundPlan;
 use crate::query::result::delta::Delta;
 use crate::query::state::binding::{BindingState, Ordered};
 use crate::query::state::node::Node;
@@ -85,7 +85,7 @@ impl Engine {
             return Err(Error::new(ErrorKind::Result, "this query is not kept any more"));
         };
         let (old, is_alone, shape) = (binding.node.clone(), binding.uses == 1, binding.shape);
-        let plan = old.asked.plan.clone();
+        let plan = old.bound_plan.plan.clone();
         let window = plan.window(&params)?;
         // This is the writer: no reader is ahead of it.
         let caught_up = old.catch_up(state, commit);
@@ -93,15 +93,15 @@ impl Engine {
         let before = old.entry();
         let hash = hash_of(&params, &self.hasher);
         let known = self.with_params(shape, &params, hash);
-        let to = Asked { plan: plan.clone(), params: params.into(), window };
+        let to = BoundPlan { plan: plan.clone(), params: params.into(), window };
         let elsewhere = self
             .shapes
             .get_mut(&shape)
             .map(|shape| &**shape.elsewhere.get_or_insert_with(|| rebind::elsewhere(&shape.plan)));
-        let way = RebindStrategy::between(&old.asked, &to, elsewhere.unwrap_or_default());
+        let way = RebindStrategy::between(&old.bound_plan, &to, elsewhere.unwrap_or_default());
         let is_new = known.is_none() && window.limit > 0 && old.key.is_some();
         if is_new
-            && matches!((&way, &apart), (RebindStrategy::Anew, Apart::Ask))
+            && matches!((&way, &apart), (RebindStrategy::Recompute, Apart::Ask))
             && self.is_worth_apart(&plan, &to.params, state)
         {
             return Ok(None);
@@ -111,7 +111,7 @@ impl Engine {
             made = self.make(shape, &old, &to, (&way, is_alone), (&mut *state, commit))?;
         }
         // Where rebinding back costs as little, nothing of the old one needs to be kept.
-        let is_far = matches!(way, RebindStrategy::Narrower | RebindStrategy::Anew);
+        let is_far = matches!(way, RebindStrategy::Narrower | RebindStrategy::Recompute);
         let (live, moved) = made.map_or((None, None), |(live, moved)| (Some(live), moved));
         let is_near = live.is_some();
         let stays = is_alone && !is_far && old.inner().is_empty();
@@ -140,7 +140,7 @@ impl Engine {
             Some(Delta::new(before, after, rows))
         });
         let failed = failure.is_some() || outcome == Outcome::Recomputed;
-        let from = Some(old.asked.clone());
+        let from = Some(old.bound_plan.clone());
         let (causes, is_held) = (Causes::new(), true);
         let reached = Reached {
             node: new.clone(),
@@ -160,7 +160,7 @@ impl Engine {
     fn turn(
         &mut self,
         old: &Node,
-        (to, hash): (Asked, u64),
+        (to, hash): (BoundPlan, u64),
         live: BindingState,
         (state, commit): (&Arc<State>, u64),
     ) -> Arc<Node> {
@@ -211,7 +211,7 @@ impl Engine {
         &mut self,
         shape: ShapeNo,
         old: &Node,
-        to: &Asked,
+        to: &BoundPlan,
         (way, take): (&RebindStrategy, bool),
         (state, commit): (&mut Arc<State>, u64),
     ) -> Result<Option<(BindingState, Option<Moves>)>> {
@@ -242,7 +242,7 @@ impl Engine {
         let node = &self.bindings[&number].node;
         let caught_up = node.catch_up(state, commit);
         debug_assert!(caught_up.is_ok());
-        let view = View { plan: &node.asked.plan, state, derived: &[] };
+        let view = View { plan: &node.bound_plan.plan, state, derived: &[] };
         if let Ok(Ordered::One(index)) = &node.entry().ordered {
             each_in(band, index, &view, |slot| rows.push((band.source, slot)));
         }

@@ -19,7 +19,7 @@ use crate::table::State;
 
 /// What a row of a source must hold in a field to concern a group: a value in one of these.
 #[derive(Debug, Clone)]
-pub(super) struct Wanted {
+pub(super) struct Needed {
     field: FieldNo,
     intervals: Vec<Interval>,
 }
@@ -94,32 +94,32 @@ pub(super) struct Routes {
 }
 
 impl Readers {
-    fn add(&mut self, group: GroupNo, wanted: Option<&Wanted>) {
-        let Some(wanted) = wanted else {
+    fn add(&mut self, group: GroupNo, needed: Option<&Needed>) {
+        let Some(needed) = needed else {
             if self.all.last() != Some(&group) {
                 self.all.push(group);
             }
             return;
         };
-        let place = self.by_value.iter().position(|(field, _)| *field == wanted.field);
+        let place = self.by_value.iter().position(|(field, _)| *field == needed.field);
         let place = place.unwrap_or_else(|| {
-            self.by_value.push((wanted.field, Intervals::default()));
+            self.by_value.push((needed.field, Intervals::default()));
             self.by_value.len() - 1
         });
-        for interval in &wanted.intervals {
+        for interval in &needed.intervals {
             self.by_value[place].1.insert(interval.clone(), group);
         }
     }
 
-    fn remove(&mut self, group: GroupNo, wanted: Option<&Wanted>) {
-        let Some(wanted) = wanted else {
+    fn remove(&mut self, group: GroupNo, needed: Option<&Needed>) {
+        let Some(needed) = needed else {
             self.all.retain(|other| *other != group);
             return;
         };
         if let Some((_, by_value)) =
-            self.by_value.iter_mut().find(|(field, _)| *field == wanted.field)
+            self.by_value.iter_mut().find(|(field, _)| *field == needed.field)
         {
-            wanted.intervals.iter().for_each(|interval| by_value.remove(interval, group));
+            needed.intervals.iter().for_each(|interval| by_value.remove(interval, group));
         }
         self.by_value.retain(|(_, by_value)| !by_value.is_empty());
     }
@@ -164,25 +164,25 @@ impl Routes {
     }
 
     /// Routes to a group the rows that it needs of its sources.
-    pub(super) fn add(&mut self, group: GroupNo, plan: &Plan, wanted: &[Option<Wanted>]) {
-        self.each_readers(plan, wanted, |readers, wanted| readers.add(group, wanted));
+    pub(super) fn add(&mut self, group: GroupNo, plan: &Plan, needed: &[Option<Needed>]) {
+        self.each_readers(plan, needed, |readers, needed| readers.add(group, needed));
     }
 
-    pub(super) fn remove(&mut self, group: GroupNo, plan: &Plan, wanted: &[Option<Wanted>]) {
-        self.each_readers(plan, wanted, |readers, wanted| readers.remove(group, wanted));
+    pub(super) fn remove(&mut self, group: GroupNo, plan: &Plan, needed: &[Option<Needed>]) {
+        self.each_readers(plan, needed, |readers, needed| readers.remove(group, needed));
     }
 
     fn each_readers(
         &mut self,
         plan: &Plan,
-        wanted: &[Option<Wanted>],
-        mut each: impl FnMut(&mut Readers, Option<&Wanted>),
+        needed: &[Option<Needed>],
+        mut each: impl FnMut(&mut Readers, Option<&Needed>),
     ) {
-        for (source, wanted) in plan.sources.iter().zip(wanted) {
+        for (source, needed) in plan.sources.iter().zip(needed) {
             if let Relation::Table(table) = source.relation {
-                each(&mut self.by_table[table.index()], wanted.as_ref());
+                each(&mut self.by_table[table.index()], needed.as_ref());
                 for field in source.reads.iter() {
-                    each(&mut self.by_field[table.index()][field.index()], wanted.as_ref());
+                    each(&mut self.by_field[table.index()][field.index()], needed.as_ref());
                 }
             }
         }
@@ -215,18 +215,18 @@ impl Routes {
 
 /// For each source of a plan, what its rows must hold; `keys` are values of the plan's keys, those
 /// of all bindings of a group, if they are few.
-pub(super) fn wanted(plan: &Plan, keys: Option<&[&[Scalar<'static>]]>) -> Vec<Option<Wanted>> {
+pub(super) fn needed(plan: &Plan, keys: Option<&[&[Scalar<'static>]]>) -> Vec<Option<Needed>> {
     let sources = plan.sources.iter().enumerate();
-    let wanted = sources.map(|(number, source)| match source.relation {
+    let needed = sources.map(|(number, source)| match source.relation {
         Relation::Table(_) if source.outer.is_none() && !plan.is_union => {
-            wanted_of(plan, number, keys)
+            needed_of(plan, number, keys)
         }
         _ => None,
     });
-    wanted.collect()
+    needed.collect()
 }
 
-fn wanted_of(plan: &Plan, source: usize, keys: Option<&[&[Scalar<'static>]]>) -> Option<Wanted> {
+fn needed_of(plan: &Plan, source: usize, keys: Option<&[&[Scalar<'static>]]>) -> Option<Needed> {
     let checks = &plan.paths.get(source)?.checks;
     if let Some(points) = checks.iter().find_map(points) {
         return Some(points);
@@ -236,7 +236,7 @@ fn wanted_of(plan: &Plan, source: usize, keys: Option<&[&[Scalar<'static>]]>) ->
             plan.keys.iter().enumerate().find(|(_, part)| part.column.source() == source)
     {
         let intervals = keys.iter().map(|values| Interval::point(values[number].clone()));
-        return Some(Wanted { field: part.column.field(), intervals: intervals.collect() });
+        return Some(Needed { field: part.column.field(), intervals: intervals.collect() });
     }
     let mut range: Option<(FieldNo, Interval)> = None;
     for (field, is_low, bound) in checks.iter().filter_map(bound) {
@@ -246,11 +246,11 @@ fn wanted_of(plan: &Plan, source: usize, keys: Option<&[&[Scalar<'static>]]>) ->
             *end = Some(bound);
         }
     }
-    range.map(|(field, interval)| Wanted { field, intervals: vec![interval] })
+    range.map(|(field, interval)| Needed { field, intervals: vec![interval] })
 }
 
 /// The values that an equality or a list of literals selects.
-fn points(check: &Expr) -> Option<Wanted> {
+fn points(check: &Expr) -> Option<Needed> {
     let literal = |expr: &Expr| match expr {
         Expr::Literal(value) => Some(value.clone()),
         _ => None,
@@ -271,7 +271,7 @@ fn points(check: &Expr) -> Option<Wanted> {
     intervals.sort_unstable_by(Scalar::order);
     intervals.dedup_by(|a, b| a.order(b).is_eq());
     let intervals = intervals.into_iter().map(Interval::point).collect();
-    Some(Wanted { field: column.field(), intervals })
+    Some(Needed { field: column.field(), intervals })
 }
 
 /// A field's bound that a comparison with a literal says, and whether it is the lower one.
@@ -292,14 +292,14 @@ fn bound(check: &Expr) -> Option<(FieldNo, bool, Scalar<'static>)> {
 #[derive(Debug, Clone)]
 pub(super) struct RangePart {
     pub(super) column: ColumnNo,
-    asks: Asks,
+    selects: Selects,
 }
 
 /// A value that a binding's parameters alone decide on, under the affinity of its comparison.
 type Constant = (Affinity, Expr);
 
 #[derive(Debug, Clone)]
-enum Asks {
+enum Selects {
     /// What compares so with one of these.
     AnyOf(Vec<(Comparison, Constant)>),
     /// What lies between.
@@ -327,12 +327,12 @@ impl RangePart {
                 *end = Some(constant);
             }
         }
-        Some(Self { column: of?, asks: Asks::Between { low, high } })
+        Some(Self { column: of?, selects: Selects::Between { low, high } })
     }
 
     /// Whether a value may be found several times for one binding.
     pub(super) fn is_several(&self) -> bool {
-        matches!(&self.asks, Asks::AnyOf(any) if any.len() > 1)
+        matches!(&self.selects, Selects::AnyOf(any) if any.len() > 1)
     }
 
     /// The values that concern a binding; none, if no row can belong to it.
@@ -346,8 +346,8 @@ impl RangePart {
             None => Some(None),
             Some(constant) => value(constant).map(Some),
         };
-        match &self.asks {
-            Asks::AnyOf(any) => {
+        match &self.selects {
+            Selects::AnyOf(any) => {
                 let intervals = any.iter().filter_map(|(comparison, constant)| {
                     let value = value(constant)?;
                     Some(match comparison {
@@ -358,7 +358,7 @@ impl RangePart {
                 });
                 intervals.collect()
             }
-            Asks::Between { low, high } => {
+            Selects::Between { low, high } => {
                 let both = end(low).zip(end(high));
                 both.map(|(low, high)| Interval { low, high }).into_iter().collect()
             }
@@ -403,5 +403,5 @@ fn any_of(condition: &Expr) -> Option<RangePart> {
         return None;
     }
     let any = alternatives.into_iter().map(|(_, comparison, constant)| (comparison, constant));
-    Some(RangePart { column, asks: Asks::AnyOf(any.collect()) })
+    Some(RangePart { column, selects: Selects::AnyOf(any.collect()) })
 }

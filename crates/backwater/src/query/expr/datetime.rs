@@ -14,7 +14,7 @@ const LAST: i64 = 464_269_060_799_999;
 
 /// What is made of a time.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Shown {
+pub(crate) enum Output {
     Date,
     Time,
     DateTime,
@@ -26,7 +26,7 @@ pub(crate) enum Shown {
 
 /// A time: what is known of it so far, each part from what was written, or from the others.
 #[derive(Default, Clone, Copy)]
-struct Moment {
+struct DateTime {
     /// Milliseconds of the Julian day.
     at: Option<i64>,
     /// Year, month and day, which may lie beyond the month's end.
@@ -39,41 +39,41 @@ struct Moment {
     number: Option<f64>,
     /// By how many days the date lies beyond its month's end.
     beyond: i64,
-    /// Whether fractions of a second are shown.
+    /// Whether fractions of a second are output.
     subsec: bool,
 }
 
 /// The function's value; `None` is NULL.
-pub(crate) fn call(shown: Shown, values: &[Scalar<'_>]) -> Option<Scalar<'static>> {
-    let (format, values) = match (shown, values) {
-        (Shown::Format, [format, rest @ ..]) => (Some(format.to_text()?), rest),
+pub(crate) fn call(output: Output, values: &[Scalar<'_>]) -> Option<Scalar<'static>> {
+    let (format, values) = match (output, values) {
+        (Output::Format, [format, rest @ ..]) => (Some(format.to_text()?), rest),
         (_, values) => (None, values),
     };
     let (first, modifiers) = values.split_first()?;
-    let mut moment = read(first)?;
+    let mut time = read(first)?;
     for (number, modifier) in modifiers.iter().enumerate() {
-        moment.modify(&modifier.to_text()?, number == 0)?;
+        time.modify(&modifier.to_text()?, number == 0)?;
     }
-    let at = moment.at().filter(|at| (0..=LAST).contains(at))?;
-    if modifiers.is_empty() && moment.date.is_some_and(|(.., day)| day > 28) {
+    let at = time.at().filter(|at| (0..=LAST).contains(at))?;
+    if modifiers.is_empty() && time.date.is_some_and(|(.., day)| day > 28) {
         // A day that was written stays as it was, unless it is all that there is.
-        moment.date = None;
+        time.date = None;
     }
     let text = |text: String| Some(Scalar::Text(text.into()));
-    let seconds = if moment.subsec { "%H:%M:%f" } else { "%H:%M:%S" };
+    let seconds = if time.subsec { "%H:%M:%f" } else { "%H:%M:%S" };
     let mut date = || {
-        let (year, month, day) = moment.date()?;
+        let (year, month, day) = time.date()?;
         let sign = if year < 0 { "-" } else { "" };
         Some(format!("{sign}{:04}-{month:02}-{day:02}", year.abs() % 10_000))
     };
-    match shown {
-        Shown::Date => text(date()?),
-        Shown::Time => text(moment.formatted(seconds)?),
-        Shown::DateTime => text(format!("{} {}", date()?, moment.formatted(seconds)?)),
-        Shown::JulianDay => Some(Scalar::Real(at as f64 / DAY as f64)),
-        Shown::UnixEpoch if moment.subsec => Some(Scalar::Real((at - UNIX) as f64 / 1000.0)),
-        Shown::UnixEpoch => Some(Scalar::Int(at / 1000 - UNIX / 1000)),
-        Shown::Format => text(moment.formatted(&format?)?),
+    match output {
+        Output::Date => text(date()?),
+        Output::Time => text(time.formatted(seconds)?),
+        Output::DateTime => text(format!("{} {}", date()?, time.formatted(seconds)?)),
+        Output::JulianDay => Some(Scalar::Real(at as f64 / DAY as f64)),
+        Output::UnixEpoch if time.subsec => Some(Scalar::Real((at - UNIX) as f64 / 1000.0)),
+        Output::UnixEpoch => Some(Scalar::Int(at / 1000 - UNIX / 1000)),
+        Output::Format => text(time.formatted(&format?)?),
     }
 }
 
@@ -84,15 +84,15 @@ pub(crate) fn is_now(text: &str) -> bool {
         || text.eq_ignore_ascii_case("subsecond")
 }
 
-fn read(value: &Scalar<'_>) -> Option<Moment> {
+fn read(value: &Scalar<'_>) -> Option<DateTime> {
     match value {
         Scalar::Null => None,
-        Scalar::Int(number) => Some(Moment::of_number(*number as f64)),
-        Scalar::Real(number) => Some(Moment::of_number(*number)),
+        Scalar::Int(number) => Some(DateTime::of_number(*number as f64)),
+        Scalar::Real(number) => Some(DateTime::of_number(*number)),
         text => {
             let text = text.to_text()?;
-            let moment = date_and_time(&text).or_else(|| time_of_day(&text));
-            moment.or_else(|| whole_number(&text).map(Moment::of_number))
+            let time = date_and_time(&text).or_else(|| time_of_day(&text));
+            time.or_else(|| whole_number(&text).map(DateTime::of_number))
         }
     }
 }
@@ -109,7 +109,7 @@ fn whole_number(text: &str) -> Option<f64> {
 const SPACE: [char; 6] = [' ', '\t', '\n', '\x0b', '\x0c', '\r'];
 
 /// `YYYY-MM-DD`, and perhaps a time behind it.
-fn date_and_time(text: &str) -> Option<Moment> {
+fn date_and_time(text: &str) -> Option<DateTime> {
     let (negative, text) = match text.strip_prefix('-') {
         Some(rest) => (true, rest),
         None => (false, text),
@@ -118,14 +118,14 @@ fn date_and_time(text: &str) -> Option<Moment> {
     let (mut month, rest) = digits(rest.strip_prefix('-')?, 2, 1, 12)?;
     let (mut day, rest) = digits(rest.strip_prefix('-')?, 2, 1, 31)?;
     let rest = rest.trim_start_matches(|letter| letter == 'T' || SPACE.contains(&letter));
-    let mut moment = match time_of_day(rest) {
-        Some(moment) => moment,
-        None if rest.is_empty() => Moment::default(),
+    let mut time = match time_of_day(rest) {
+        Some(time) => time,
+        None if rest.is_empty() => DateTime::default(),
         None => return None,
     };
-    if let Some((24, minute, second)) = moment.time {
+    if let Some((24, minute, second)) = time.time {
         // The next day's beginning.
-        moment.time = Some((0, minute, second));
+        time.time = Some((0, minute, second));
         day += 1;
         let most = days_of_month(year, month);
         if day > most {
@@ -135,15 +135,15 @@ fn date_and_time(text: &str) -> Option<Moment> {
             (month, year) = (1, year + 1);
         }
     }
-    moment.set_date(if negative { -year } else { year }, month, day);
-    if moment.offset != 0 {
-        moment.at();
+    time.set_date(if negative { -year } else { year }, month, day);
+    if time.offset != 0 {
+        time.at();
     }
-    Some(moment)
+    Some(time)
 }
 
 /// `HH:MM`, `HH:MM:SS` or `HH:MM:SS.SSS`, and perhaps an offset.
-fn time_of_day(text: &str) -> Option<Moment> {
+fn time_of_day(text: &str) -> Option<DateTime> {
     let (hour, rest) = digits(text, 2, 0, 24)?;
     let (minute, mut rest) = digits(rest.strip_prefix(':')?, 2, 0, 59)?;
     let mut second = 0.0;
@@ -167,7 +167,7 @@ fn time_of_day(text: &str) -> Option<Moment> {
         return None;
     }
     let time = Some((hour, minute, second));
-    Some(Moment { time, offset: offset(rest.trim_start_matches(SPACE))?, ..Moment::default() })
+    Some(DateTime { time, offset: offset(rest.trim_start_matches(SPACE))?, ..DateTime::default() })
 }
 
 /// `Z`, or `±HH:MM` in minutes; nothing is no offset.
@@ -230,7 +230,7 @@ fn days_of_month(year: i64, month: i64) -> i64 {
     }
 }
 
-impl Moment {
+impl DateTime {
     /// A Julian day if it can be one, until a modifier says otherwise.
     fn of_number(number: f64) -> Self {
         let is_day = (0.0..5_373_484.5).contains(&number);
@@ -516,7 +516,7 @@ impl Moment {
         let day_of_year = (at - self.january()? + DAY / 2) / DAY;
         // The Thursday of its week.
         let thursday = || {
-            let mut thursday = Moment { at: Some(at + (3 - monday(at)) * DAY), ..*self };
+            let mut thursday = DateTime { at: Some(at + (3 - monday(at)) * DAY), ..*self };
             thursday.date = None;
             let (year, ..) = thursday.date()?;
             Some((year, (thursday.at? - thursday.january()? + DAY / 2) / DAY))
@@ -568,7 +568,7 @@ impl Moment {
     /// The same time on the first day of its year.
     fn january(&self) -> Option<i64> {
         let (year, ..) = self.date?;
-        Moment { at: None, date: Some((year, 1, 1)), ..*self }.at()
+        DateTime { at: None, date: Some((year, 1, 1)), ..*self }.at()
     }
 }
 

@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use crate::query::expr::collation::Collation;
-use crate::query::expr::datetime::{self, Shown};
+use crate::query::expr::datetime::{self, Output};
 use crate::query::expr::fold;
 use crate::query::expr::json;
 use crate::query::expr::numeral::number_prefix;
@@ -121,7 +121,7 @@ impl Function {
     }
 
     /// Whether it computes with a time that its arguments give.
-    pub(crate) fn tells_time(self) -> bool {
+    pub(crate) fn is_of_time(self) -> bool {
         matches!(
             self,
             Function::Date
@@ -276,12 +276,12 @@ impl Function {
             Function::Arrow => json::find(&text(0)?, &values[1])?.as_json(),
             Function::ArrowText => json::find(&text(0)?, &values[1])?.as_sql(),
             Function::JsonExtract => json::find_path(&text(0)?, &text(1)?)?.as_sql(),
-            Function::Date => return datetime::call(Shown::Date, values),
-            Function::Time => return datetime::call(Shown::Time, values),
-            Function::DateTime => return datetime::call(Shown::DateTime, values),
-            Function::JulianDay => return datetime::call(Shown::JulianDay, values),
-            Function::UnixEpoch => return datetime::call(Shown::UnixEpoch, values),
-            Function::Strftime => return datetime::call(Shown::Format, values),
+            Function::Date => return datetime::call(Output::Date, values),
+            Function::Time => return datetime::call(Output::Time, values),
+            Function::DateTime => return datetime::call(Output::DateTime, values),
+            Function::JulianDay => return datetime::call(Output::JulianDay, values),
+            Function::UnixEpoch => return datetime::call(Output::UnixEpoch, values),
+            Function::Strftime => return datetime::call(Output::Format, values),
             Function::IsJson
             | Function::Coalesce
             | Function::IfNull

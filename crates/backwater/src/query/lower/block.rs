@@ -3,7 +3,7 @@
 use sqlparser::ast::{self, LimitClause, OrderByKind, OrderBySort, SelectItem, Spanned};
 use sqlparser::tokenizer::Location;
 
-use super::expression::Place;
+use super::expression::Clause;
 use super::parts::{OpenSource, Parts};
 use super::place::{place, start};
 use super::regroup::Placed;
@@ -32,7 +32,7 @@ pub(super) struct Block<'a, 'e> {
     pub(super) names: Vec<(&'a str, &'a ast::Expr)>,
     pub(super) params: Vec<Param>,
     pub(super) aggregates: Vec<Aggregate>,
-    pub(super) place: Place,
+    pub(super) place: Clause,
     /// Columns met since this was last emptied, and where.
     pub(super) met: Vec<(ColumnNo, Location)>,
     /// Where the first subquery behind a grouping stands.
@@ -53,7 +53,7 @@ impl<'a, 'e> Block<'a, 'e> {
             names: Vec::new(),
             params: Vec::new(),
             aggregates: Vec::new(),
-            place: Place::Row,
+            place: Clause::Row,
             met: Vec::new(),
             late_subquery: None,
             is_distinct: false,
@@ -82,7 +82,7 @@ impl<'a, 'e> Block<'a, 'e> {
             self.condition(condition)?;
         }
         let keys = self.group_keys(select)?;
-        self.place = Place::Group;
+        self.place = Clause::Group;
         let having = match &select.having {
             Some(having) => Some((self.placed(having)?, place(having))),
             None => None,
@@ -100,7 +100,7 @@ impl<'a, 'e> Block<'a, 'e> {
             ));
         }
         if let (Some(at), true) = (self.late_subquery, grouped) {
-            let help = "put the grouping into WITH or FROM (SELECT …), and ask around it";
+            let help = "put the grouping into WITH or FROM (SELECT …), and select from that";
             return Err(Refusal::new(at, "a subquery beside a grouping is not supported", help));
         }
         let regroup = |placed: Placed| {
@@ -218,7 +218,7 @@ impl<'a, 'e> Block<'a, 'e> {
                 Some(number) => {
                     let item = self.ordinal(select, number, place(key))?;
                     self.no_collation(item)?;
-                    self.at_place(Place::Row, item)?
+                    self.at_place(Clause::Row, item)?
                 }
                 None => {
                     self.no_collation(key)?;

@@ -20,7 +20,7 @@ use crate::schema::Kind;
 
 /// What may be named at a place of the statement.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Place {
+pub(super) enum Clause {
     /// Columns: the arguments of aggregates and the result columns' own expressions.
     Columns,
     /// Columns and names of result columns, but no aggregates.
@@ -36,7 +36,7 @@ impl<'a> Block<'a, '_> {
         Ok(Placed { expr, met: std::mem::take(&mut self.met) })
     }
 
-    pub(super) fn at_place(&mut self, place: Place, expr: &'a ast::Expr) -> Lowered<Expr> {
+    pub(super) fn at_place(&mut self, place: Clause, expr: &'a ast::Expr) -> Lowered<Expr> {
         let before = std::mem::replace(&mut self.place, place);
         let lowered = self.expr(expr);
         self.place = before;
@@ -141,7 +141,7 @@ impl<'a> Block<'a, '_> {
                     ));
                 }
             },
-            ast::Expr::BinaryOp { .. } => return self.chain(expr),
+            ast::Expr::BinaryOp { .. } => return self.operators(expr),
             ast::Expr::IsNull(of) => is_null(self.expr(of)?),
             ast::Expr::IsNotNull(of) => not(is_null(self.expr(of)?)),
             ast::Expr::IsTrue(of) => Expr::IsTruth(true, self.boxed(of)?),
@@ -199,7 +199,7 @@ impl<'a> Block<'a, '_> {
                 return Err(Refusal::new(
                     place(expr),
                     "COLLATE cannot stand here",
-                    "it stands behind one side of a comparison, or behind a key of ORDER BY",
+                    "it follows one side of a comparison, or a key of ORDER BY",
                 ));
             }
             ast::Expr::Cast { .. } => return self.cast(expr),
@@ -216,7 +216,7 @@ impl<'a> Block<'a, '_> {
             return Ok(self.meet(expr, at));
         }
         let named = self.names.iter().find(|(name, _)| name.eq_ignore_ascii_case(&ident.value));
-        if let (Some((_, expr)), Place::Row | Place::Group) = (named, self.place) {
+        if let (Some((_, expr)), Clause::Row | Clause::Group) = (named, self.place) {
             let (expr, names) = (*expr, std::mem::take(&mut self.names));
             let lowered = self.expr(expr);
             self.names = names;
@@ -229,7 +229,7 @@ impl<'a> Block<'a, '_> {
         }
         if ident.quote_style == Some('"') {
             let message = format!("there is no column {ident}");
-            let help = format!("a text stands in single quotes: '{}'", ident.value);
+            let help = format!("a text is written in single quotes: '{}'", ident.value);
             return Err(Refusal { unknown_name: true, ..Refusal::new(at, message, help) });
         }
         Err(self.scope.no_column(&ident.value, None, at))
@@ -351,7 +351,7 @@ impl<'a> Block<'a, '_> {
 
     /// Operators in a row, from left to right. A loop, since such a row nests as deep as it is
     /// long.
-    fn chain(&mut self, expr: &'a ast::Expr) -> Lowered<Expr> {
+    fn operators(&mut self, expr: &'a ast::Expr) -> Lowered<Expr> {
         let (mut leftmost, mut links) = (expr, Vec::new());
         while let ast::Expr::BinaryOp { left, op, right } = leftmost {
             links.push((op, right.as_ref()));
@@ -361,7 +361,7 @@ impl<'a> Block<'a, '_> {
             Some((op, _)) if comparison(op).is_some() => self.collated(leftmost)?,
             _ => (leftmost, None),
         };
-        let mut chain = self.expr(leftmost)?;
+        let mut so_far = self.expr(leftmost)?;
         for (op, right) in links.into_iter().rev() {
             let at = place(right);
             match comparison(op) {
@@ -369,15 +369,15 @@ impl<'a> Block<'a, '_> {
                     let (right, other) = self.collated(right)?;
                     let right = self.expr(right)?;
                     let collation = collation.take().or(other).unwrap_or_default();
-                    chain = self.comparison(comparison, collation, chain, right);
+                    so_far = self.comparison(comparison, collation, so_far, right);
                 }
                 None => {
                     let right = self.expr(right)?;
-                    chain = self.binary(chain, op, right, at)?;
+                    so_far = self.binary(so_far, op, right, at)?;
                 }
             }
         }
-        Ok(chain)
+        Ok(so_far)
     }
 
     fn binary(
@@ -422,7 +422,7 @@ impl<'a> Block<'a, '_> {
         };
         if !is_json {
             let help = "it finds members in a column of type json, or in what json_object() gives";
-            return Err(Refusal::new(at, format!("what stands before {op} is not JSON"), help));
+            return Err(Refusal::new(at, format!("what is left of {op} is not JSON"), help));
         }
         let function =
             if *op == BinaryOperator::Arrow { Function::Arrow } else { Function::ArrowText };

@@ -6,7 +6,7 @@ use sqlparser::ast::{JoinConstraint, JoinOperator, Spanned, TableFactor};
 use sqlparser::tokenizer::Location;
 
 use super::block::Block;
-use super::expression::Place;
+use super::expression::Clause;
 use super::parts::{OpenSource, Parts};
 use super::place::start;
 use super::scope::{Named, NamedColumn};
@@ -33,7 +33,7 @@ impl<'a> Block<'a, '_> {
             let help = "add FROM with a table's name";
             return Err(Refusal::new(select.start, "this reads no table", help));
         }
-        self.place = Place::Columns;
+        self.place = Clause::Columns;
         for item in &select.from {
             self.factor(&item.relation, Join::Inner)?;
             for join in &item.joins {
@@ -76,7 +76,7 @@ impl<'a> Block<'a, '_> {
                 }
             }
         }
-        self.place = Place::Row;
+        self.place = Clause::Row;
         Ok(())
     }
 

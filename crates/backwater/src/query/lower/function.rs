@@ -8,7 +8,7 @@ use sqlparser::tokenizer::Location;
 
 use super::Lowered;
 use super::block::Block;
-use super::expression::Place;
+use super::expression::Clause;
 use super::place::{kind, place};
 use crate::error::{did_you_mean, nearest_name};
 use crate::query::expr::Expr;
@@ -108,7 +108,7 @@ impl<'a> Block<'a, '_> {
                 self.mark_json(&mut arguments);
             }
             Function::JsonArray => self.mark_json(&mut arguments),
-            function if function.tells_time() => {
+            function if function.is_of_time() => {
                 let says = |wanted: &dyn Fn(&str) -> bool| {
                     arguments
                         .iter()
@@ -168,7 +168,7 @@ impl<'a> Block<'a, '_> {
         filter: Option<&'a ast::Expr>,
         at: Location,
     ) -> Lowered<Expr> {
-        if self.place != Place::Group {
+        if self.place != Clause::Group {
             let help = "aggregates stand in the result columns, HAVING and ORDER BY, not inside of each other";
             let message = format!("the aggregate {name}() cannot stand here");
             return Err(Refusal::new(at, message, help));
@@ -181,7 +181,7 @@ impl<'a> Block<'a, '_> {
         let is_list = matches!(function, AggregateFunction::Concat | AggregateFunction::JsonArray);
         // Columns inside of an aggregate are not bare.
         let (names, met) = (std::mem::take(&mut self.names), self.met.len());
-        let before = std::mem::replace(&mut self.place, Place::Columns);
+        let before = std::mem::replace(&mut self.place, Clause::Columns);
         let wrong = || Err(Refusal::new(at, format!("{name}() takes one argument"), ""));
         match list.args.as_slice() {
             [] | [FunctionArg::Unnamed(FunctionArgExpr::Wildcard)]

@@ -9,27 +9,27 @@ use crate::schema::Schema;
 
 /// For each source whether its row is determined by those of sources that are not.
 pub(super) fn determined(schema: &Schema, parts: &Parts) -> Vec<bool> {
-    let mut told: Vec<bool> = parts.sources.iter().map(|source| source.is_lookup).collect();
+    let mut determined: Vec<bool> = parts.sources.iter().map(|source| source.is_lookup).collect();
     if parts.is_union {
-        return told;
+        return determined;
     }
     let paths = Paths { schema, sources: &parts.sources, conditions: parts.conditions.clone() };
     // Where two sources could determine each other, the first one determines the later.
-    for source in (0..told.len()).rev() {
-        if told[source] {
+    for source in (0..determined.len()).rev() {
+        if determined[source] {
             continue;
         }
-        told[source] = true;
-        let mut known: Vec<bool> = told.iter().map(|told| !told).collect();
+        determined[source] = true;
+        let mut known: Vec<bool> = determined.iter().map(|determined| !determined).collect();
         loop {
             let next = (0..known.len())
-                .find(|next| told[*next] && !known[*next] && is_one(&paths, *next, &known));
+                .find(|next| determined[*next] && !known[*next] && is_one(&paths, *next, &known));
             let Some(next) = next else { break };
             known[next] = true;
         }
-        told[source] = known[source];
+        determined[source] = known[source];
     }
-    told
+    determined
 }
 
 /// Whether at most one row of a source goes with rows of those that are known.

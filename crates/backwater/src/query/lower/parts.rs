@@ -104,7 +104,7 @@ impl Parts {
             anchors = (0..self.sources.len()).map(|source| shared.anchor(source)).collect();
         }
         let (reads, structure, content, order) = self.footprints();
-        let told = determined(schema, &self);
+        let determined = determined(schema, &self);
         let is_made = self.grouping.is_none()
             && (self.is_union
                 // A text that is too long is reported when the result is computed.
@@ -114,7 +114,8 @@ impl Parts {
                 }));
         let is_plain = self.grouping.is_none() && !self.is_union && !is_made;
         let is_by_id = is_plain && self.order.is_empty() && {
-            let mut apart = self.sources.iter().zip(&told).filter(|(_, told)| !**told);
+            let mut apart =
+                self.sources.iter().zip(&determined).filter(|(_, determined)| !**determined);
             let of_table = apart.next().and_then(|(source, _)| match source.relation {
                 Relation::Table(table) => Some(schema.table(table)),
                 Relation::Statement(..) => None,
@@ -126,7 +127,7 @@ impl Parts {
             name: source.name,
             outer: source.outer,
             is_lookup: source.is_lookup,
-            is_determined: told[number],
+            is_determined: determined[number],
             reads: reads(number),
             structure: structure(number),
             content: content(number),

@@ -4,7 +4,7 @@ use super::parts::OpenSource;
 use crate::query::expr::collation::Collation;
 use crate::query::expr::scalar::Affinity;
 use crate::query::expr::{ColumnNo, Comparison, Expr};
-use crate::query::plan::{Access, KeyPart, Path, Relation, Step};
+use crate::query::plan::{Access, JoinStep, KeyPart, Path, Relation};
 use crate::schema::{FieldNo, IdType, Kind, Schema};
 
 /// Finds paths through the sources of one statement.
@@ -150,7 +150,7 @@ impl Paths<'_> {
             let all = |conditions: &[Expr]| -> Vec<Expr> {
                 conditions.iter().filter(|other| !implied.contains(other)).cloned().collect()
             };
-            let mut step = Step {
+            let mut step = JoinStep {
                 source,
                 access,
                 optional: on.is_some(),
@@ -158,13 +158,13 @@ impl Paths<'_> {
                 implied: implied.clone(),
                 checks: Vec::new(),
             };
-            let told = take_bound(&mut open, &bound);
+            let ready = take_bound(&mut open, &bound);
             match on {
                 Some(on) => {
                     step.on = all(on);
-                    step.checks = told;
+                    step.checks = ready;
                 }
-                None => step.on = all(&told),
+                None => step.on = all(&ready),
             }
             path.steps.push(step);
         }
@@ -300,11 +300,11 @@ fn is_bound(condition: &Expr, bound: &[usize]) -> bool {
 fn take_bound(open: &mut Vec<&Expr>, bound: &[usize]) -> Vec<Expr> {
     let mut out = Vec::new();
     open.retain(|condition| {
-        let told = is_bound(condition, bound);
-        if told {
+        let ready = is_bound(condition, bound);
+        if ready {
             out.push((*condition).clone());
         }
-        !told
+        !ready
     });
     out
 }

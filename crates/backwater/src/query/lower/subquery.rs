@@ -7,7 +7,7 @@ use sqlparser::ast;
 use sqlparser::tokenizer::Location;
 
 use super::block::Block;
-use super::expression::{Place, is_null, not};
+use super::expression::{Clause, is_null, not};
 use super::parts::{OpenSource, Parts};
 use super::paths::{comparison_affinity, equality};
 use super::{Lowered, Part, beginning};
@@ -399,7 +399,7 @@ impl<'a> Block<'a, '_> {
     }
 
     fn look_up(&mut self, source: OpenSource, at: Location) -> usize {
-        if self.place == Place::Group {
+        if self.place == Clause::Group {
             self.late_subquery = self.late_subquery.or(Some(at));
         }
         self.add(source)

@@ -45,15 +45,15 @@ pub(crate) enum AggregateFunction {
 
 /// What an aggregate keeps of one group.
 #[derive(Debug, Clone)]
-pub(crate) enum Kept {
+pub(crate) enum AggregateState {
     Count(i64),
     Sum(Box<Sum>),
     Values(BTreeMap<Sorted, u64>),
     /// How often each value is there, and the aggregate of each once.
-    Distinct(BTreeMap<Sorted, u64>, Box<Kept>),
+    Distinct(BTreeMap<Sorted, u64>, Box<AggregateState>),
     /// The same where equal values may be of two types: the rows of each value, the first of which
     /// has the one that goes into the aggregate.
-    DistinctMixed(BTreeMap<Sorted, BTreeMap<ListPlace, Scalar<'static>>>, Box<Kept>),
+    DistinctMixed(BTreeMap<Sorted, BTreeMap<ListPlace, Scalar<'static>>>, Box<AggregateState>),
     List(BTreeMap<ListPlace, ListItem>),
 }
 
@@ -113,19 +113,21 @@ impl Aggregate {
         }
     }
 
-    pub(crate) fn empty(&self) -> Kept {
+    pub(crate) fn empty(&self) -> AggregateState {
         use AggregateFunction as F;
         let plain = match self.function {
-            F::CountRows | F::Count => Kept::Count(0),
-            F::Sum | F::Total | F::Average => Kept::Sum(Box::default()),
-            F::Min | F::Max if self.order.is_empty() => return Kept::Values(BTreeMap::new()),
-            F::Min | F::Max => return Kept::List(BTreeMap::new()),
-            F::Concat | F::JsonArray | F::First => return Kept::List(BTreeMap::new()),
+            F::CountRows | F::Count => AggregateState::Count(0),
+            F::Sum | F::Total | F::Average => AggregateState::Sum(Box::default()),
+            F::Min | F::Max if self.order.is_empty() => {
+                return AggregateState::Values(BTreeMap::new());
+            }
+            F::Min | F::Max => return AggregateState::List(BTreeMap::new()),
+            F::Concat | F::JsonArray | F::First => return AggregateState::List(BTreeMap::new()),
         };
         match (self.distinct, self.mixes) {
             (false, _) => plain,
-            (true, false) => Kept::Distinct(BTreeMap::new(), Box::new(plain)),
-            (true, true) => Kept::DistinctMixed(BTreeMap::new(), Box::new(plain)),
+            (true, false) => AggregateState::Distinct(BTreeMap::new(), Box::new(plain)),
+            (true, true) => AggregateState::DistinctMixed(BTreeMap::new(), Box::new(plain)),
         }
     }
 
@@ -133,7 +135,7 @@ impl Aggregate {
     /// the row's key.
     pub(crate) fn update<'a>(
         &'a self,
-        kept: &mut Kept,
+        state: &mut AggregateState,
         row: &impl Columns<'a>,
         params: &'a [Scalar<'static>],
         key: impl FnOnce() -> Box<[Scalar<'static>]>,
@@ -151,8 +153,8 @@ impl Aggregate {
         if value.is_null() && !keeps_null {
             return;
         }
-        match kept {
-            Kept::List(items) => {
+        match state {
+            AggregateState::List(items) => {
                 let order = self.order.iter();
                 let order = order.map(|key| (key.expr.eval(row, params).into_owned(), key.clone()));
                 let place = ListPlace { order: order.collect(), row: key() };
@@ -169,13 +171,13 @@ impl Aggregate {
                     items.remove(&place);
                 }
             }
-            Kept::Distinct(values, plain) => {
+            AggregateState::Distinct(values, plain) => {
                 let value = Sorted(value.into_owned());
                 if count_value(values, &value, times) {
                     plain.add(value.0, times.signum());
                 }
             }
-            Kept::DistinctMixed(values, plain) => {
+            AggregateState::DistinctMixed(values, plain) => {
                 let value = value.into_owned();
                 let place = ListPlace { order: Box::default(), row: key() };
                 let rows = values.entry(Sorted(value.clone())).or_default();
@@ -198,12 +200,14 @@ impl Aggregate {
         }
     }
 
-    pub(crate) fn value(&self, kept: &Kept) -> Result<Scalar<'static>, Overflow> {
+    pub(crate) fn value(&self, state: &AggregateState) -> Result<Scalar<'static>, Overflow> {
         use AggregateFunction as F;
-        Ok(match kept {
-            Kept::Count(count) => Scalar::Int(*count),
-            Kept::Distinct(_, plain) | Kept::DistinctMixed(_, plain) => self.value(plain)?,
-            Kept::Sum(sum) => match self.function {
+        Ok(match state {
+            AggregateState::Count(count) => Scalar::Int(*count),
+            AggregateState::Distinct(_, plain) | AggregateState::DistinctMixed(_, plain) => {
+                self.value(plain)?
+            }
+            AggregateState::Sum(sum) => match self.function {
                 F::Total => sum.total(),
                 F::Average if sum.values > 0 => match sum.total() {
                     Scalar::Real(total) => Scalar::Real(total / sum.values as f64),
@@ -212,7 +216,7 @@ impl Aggregate {
                 F::Sum if sum.values > 0 => sum.value()?,
                 _ => Scalar::Null,
             },
-            Kept::Values(values) => {
+            AggregateState::Values(values) => {
                 let end = if self.function == F::Min {
                     values.first_key_value()
                 } else {
@@ -220,7 +224,7 @@ impl Aggregate {
                 };
                 end.map_or(Scalar::Null, |(value, _)| value.0.clone())
             }
-            Kept::List(items) => match self.function {
+            AggregateState::List(items) => match self.function {
                 F::First | F::Min | F::Max => {
                     items.values().next().map_or(Scalar::Null, |item| item.value.clone())
                 }
@@ -271,13 +275,17 @@ impl Aggregate {
     }
 }
 
-impl Kept {
+impl AggregateState {
     fn add(&mut self, value: Scalar<'_>, times: i64) {
         match self {
-            Kept::Count(count) => *count += times,
-            Kept::Sum(sum) => sum.add(value, times),
-            Kept::Values(values) => drop(count_value(values, &Sorted(value.into_owned()), times)),
-            Kept::Distinct(..) | Kept::DistinctMixed(..) | Kept::List(_) => {}
+            AggregateState::Count(count) => *count += times,
+            AggregateState::Sum(sum) => sum.add(value, times),
+            AggregateState::Values(values) => {
+                let _ = count_value(values, &Sorted(value.into_owned()), times);
+            }
+            AggregateState::Distinct(..)
+            | AggregateState::DistinctMixed(..)
+            | AggregateState::List(_) => {}
         }
     }
 }

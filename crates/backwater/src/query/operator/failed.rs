@@ -10,14 +10,14 @@ use crate::query::expr::Expr;
 use crate::query::expr::scalar::Scalar;
 use crate::query::operator::join::Walk;
 use crate::query::operator::relation::{NONE, Tuple, View};
-use crate::query::plan::{Access, Step};
+use crate::query::plan::{Access, JoinStep};
 use crate::query::result::edit::Failure;
 use crate::table::Slot;
 
 /// Why the result of a statement cannot be computed, if so.
 pub(in crate::query) fn failure(view: &View<'_>, params: &[Scalar<'static>]) -> Option<Failure> {
     let mut search = Search { walk: Walk { view, params }, failure: None };
-    view.take_asked();
+    view.take_needed();
     search.all();
     search.failure
 }
@@ -53,7 +53,7 @@ impl<'a> Search<'a, '_> {
         }
     }
 
-    fn steps(&mut self, steps: &'a [Step], tuple: &mut Tuple, doubt: Doubt) {
+    fn steps(&mut self, steps: &'a [JoinStep], tuple: &mut Tuple, doubt: Doubt) {
         if self.failure.is_some() {
             return;
         }
@@ -82,7 +82,7 @@ impl<'a> Search<'a, '_> {
     fn holds(&self, conditions: &'a [Expr], tuple: &[Slot], mut doubt: Doubt) -> Option<Doubt> {
         for condition in conditions {
             let holds = self.walk.is_true(condition, tuple);
-            match self.walk.view.take_asked() {
+            match self.walk.view.take_needed() {
                 Some(failure) => doubt = doubt.or(Some(failure)),
                 None if holds => {}
                 None => return None,
@@ -94,10 +94,10 @@ impl<'a> Search<'a, '_> {
     fn candidates(&self, source: usize, access: &'a Access, tuple: &[Slot]) -> Vec<(Slot, Doubt)> {
         let view = self.walk.view;
         let mut found = self.walk.partners(source, access, tuple);
-        if view.take_asked().is_some() {
+        if view.take_needed().is_some() {
             // Those that were looked for may be any, as far as what is implied does not say otherwise.
             found = self.walk.partners(source, &Access::Scan, tuple);
-            view.take_asked();
+            view.take_needed();
         }
         found.into_iter().map(|slot| (slot, view.doubt(source, slot))).collect()
     }
@@ -116,7 +116,7 @@ impl<'a> Search<'a, '_> {
             (None, None) => Vec::new(),
         };
         exprs.into_iter().for_each(|expr| drop(expr.eval(&row, params)));
-        let asked = view.take_asked();
-        self.failure = self.failure.take().or(doubt).or(asked);
+        let needed = view.take_needed();
+        self.failure = self.failure.take().or(doubt).or(needed);
     }
 }

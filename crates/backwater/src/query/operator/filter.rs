@@ -10,7 +10,7 @@ use crate::query::expr::function::Function;
 use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::{ColumnNo, Columns, Comparison, Expr, NoColumns};
 use crate::schema::FieldNo;
-use crate::table::{Asked, NumberRange, Numbers, Table};
+use crate::table::{NumberRange, Numbers, Selection, TableRows};
 
 /// Conditions that a row must all meet.
 pub(crate) struct Filter<'a> {
@@ -42,20 +42,20 @@ impl Plain<'_> {
         }
     }
 
-    pub(crate) fn asked(&self) -> Asked<'_> {
-        let mut asked = Asked::default();
+    pub(crate) fn selection(&self) -> Selection<'_> {
+        let mut selection = Selection::default();
         for check in &self.0 {
             match check {
                 Check::Whole(column, range, _) | Check::Micros(column, range, _) => {
-                    asked.ranges.push((column.field(), *range));
+                    selection.ranges.push((column.field(), *range));
                 }
                 Check::ColumnContains(column, needle, _) => {
-                    asked.searches.push((column.field(), &**needle));
+                    selection.searches.push((column.field(), &**needle));
                 }
                 Check::Contains(..) | Check::Other(_) => {}
             }
         }
-        asked
+        selection
     }
 }
 
@@ -94,7 +94,7 @@ impl<'a> Filter<'a> {
     }
 
     /// Takes out the conditions that depend on a table's own fields alone.
-    pub(crate) fn take_plain(&mut self, table: &Table) -> Plain<'a> {
+    pub(crate) fn take_plain(&mut self, table: &TableRows) -> Plain<'a> {
         let is_plain = |check: &Check<'a>| match check {
             Check::Whole(column, ..) => table.has_numbers(column.field(), Numbers::Whole),
             Check::Micros(column, ..) => table.has_numbers(column.field(), Numbers::Micros),

@@ -9,7 +9,7 @@ use smallvec::SmallVec;
 
 use crate::query::expr::Columns;
 use crate::query::expr::scalar::{Key, Scalar};
-use crate::query::operator::aggregate::{Aggregate, Kept};
+use crate::query::operator::aggregate::{Aggregate, AggregateState};
 use crate::query::operator::join::TupleDelta;
 use crate::query::operator::order::order_by;
 use crate::query::operator::relation::View;
@@ -72,7 +72,7 @@ struct Group {
     keys: Box<[Scalar<'static>]>,
     hash: u64,
     rows: u64,
-    kept: Vec<Kept>,
+    kept: Vec<AggregateState>,
     /// The row that the group shows, if HAVING lets it.
     shown: Option<Arc<GroupRow>>,
 }
@@ -171,12 +171,12 @@ impl Groups {
 
     /// What a group keeps for one of the aggregates.
     #[inline]
-    pub(crate) fn kept(&mut self, number: u32, aggregate: usize) -> Option<&mut Kept> {
+    pub(crate) fn kept(&mut self, number: u32, aggregate: usize) -> Option<&mut AggregateState> {
         self.groups[number as usize].as_mut()?.kept.get_mut(aggregate)
     }
 
     /// What a group counts and keeps.
-    pub(crate) fn contents(&mut self, number: u32) -> Option<(&mut u64, &mut [Kept])> {
+    pub(crate) fn contents(&mut self, number: u32) -> Option<(&mut u64, &mut [AggregateState])> {
         let group = self.groups[number as usize].as_mut()?;
         Some((&mut group.rows, &mut group.kept))
     }

@@ -7,7 +7,7 @@ use crate::query::expr::{ColumnNo, Expr};
 use crate::query::operator::filter::Filter;
 use crate::query::operator::link_join::Followed;
 use crate::query::operator::relation::{NONE, Tuple, View};
-use crate::query::plan::{Access, Path, Relation, Step};
+use crate::query::plan::{Access, JoinStep, Path, Relation};
 use crate::query::work;
 use crate::table::{Cell, Slot};
 
@@ -145,8 +145,8 @@ impl<'a> Walk<'a, '_> {
         if self.all_true(&path.checks, &tuple) {
             self.steps(&path.steps, &mut tuple, &[], &mut |tuple| {
                 let mut pins: Pins = tuple.iter().map(|_| None).collect();
-                for told in path.steps.iter().map(|step| step.source) {
-                    pins[told] = Some(tuple[told]);
+                for known in path.steps.iter().map(|step| step.source) {
+                    pins[known] = Some(tuple[known]);
                 }
                 out.push(pins);
             });
@@ -177,7 +177,7 @@ impl<'a> Walk<'a, '_> {
 
     fn steps(
         &self,
-        steps: &[Step],
+        steps: &[JoinStep],
         tuple: &mut Tuple,
         pins: &[Option<Slot>],
         found: &mut dyn FnMut(&[Slot]),
@@ -300,7 +300,7 @@ impl<'a> Walk<'a, '_> {
             (Access::Back { link, to }, Some(table)) => {
                 if tuple[*to] != NONE {
                     let key = [Cell::Link(tuple[*to])];
-                    view.state.table(table).each_of_chain(&[*link], &key, found);
+                    view.state.table(table).each_indexed(&[*link], &key, found);
                 }
             }
             (Access::Equal { fields, values }, _) => {

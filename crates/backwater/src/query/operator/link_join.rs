@@ -6,7 +6,7 @@ use crate::query::expr::scalar::Scalar;
 use crate::query::operator::filter::Filter;
 use crate::query::operator::join::Walk;
 use crate::query::operator::relation::{NONE, ScannedRow, Tuple, View};
-use crate::query::plan::{Access, Plan, Relation, Step};
+use crate::query::plan::{Access, JoinStep, Plan, Relation};
 use crate::schema::{FieldNo, TableNo};
 use crate::table::Slot;
 
@@ -14,15 +14,15 @@ use crate::table::Slot;
 pub(crate) struct Followed<'p> {
     plan: &'p Plan,
     table: TableNo,
-    ways: Vec<Way<'p>>,
+    ways: Vec<LinkWay<'p>>,
     /// Conditions that need whole tuples.
     late: Vec<&'p Expr>,
 }
 
 /// One link of the first table, and all that it leads to.
-struct Way<'p> {
+struct LinkWay<'p> {
     link: FieldNo,
-    steps: Vec<&'p Step>,
+    steps: Vec<&'p JoinStep>,
     /// For each step the conditions that depend on its rows and those before it.
     conditions: Vec<(Vec<&'p Expr>, Vec<&'p Expr>)>,
     known: Known,
@@ -30,14 +30,14 @@ struct Way<'p> {
 
 /// What each row that the link points at leads to: a slot for each step.
 struct Known {
-    states: Vec<State>,
+    states: Vec<LinkState>,
     slots: Vec<Slot>,
     /// The same where the link points at nothing.
-    without: (State, Vec<Slot>),
+    without: (LinkState, Vec<Slot>),
 }
 
 #[derive(Debug, Clone, Copy, PartialEq)]
-enum State {
+enum LinkState {
     Unknown,
     /// It makes no tuple.
     Fails,
@@ -52,30 +52,30 @@ impl<'p> Followed<'p> {
         if plan.is_union || path.access != Access::Scan || path.steps.is_empty() {
             return None;
         }
-        let (mut ways, mut late): (Vec<Way<'p>>, Vec<&Expr>) = (Vec::new(), Vec::new());
+        let (mut ways, mut late): (Vec<LinkWay<'p>>, Vec<&Expr>) = (Vec::new(), Vec::new());
         for step in &path.steps {
             let Access::Follow(link) = step.access else { return None };
             if link.source() == path.start {
-                ways.push(Way::new(link.field(), plan));
+                ways.push(LinkWay::new(link.field(), plan));
             }
-            let leads = |way: &Way<'_>| {
+            let leads = |way: &LinkWay<'_>| {
                 way.link == link.field() && link.source() == path.start && way.steps.is_empty()
                     || way.leads_to(link.source())
             };
             let way = ways.iter_mut().find(|way| leads(way))?;
-            let told = |way: &Way<'_>, condition: &Expr| {
+            let is_covered = |way: &LinkWay<'_>, condition: &Expr| {
                 let columns = condition.columns();
                 columns.iter().all(|of| of.source() == step.source || way.leads_to(of.source()))
             };
             let (on, others): (Vec<&Expr>, Vec<&Expr>) =
-                step.on.iter().partition(|condition| told(way, condition));
+                step.on.iter().partition(|condition| is_covered(way, condition));
             // Whether there is a partner would not be the same for all that point here.
             if step.optional && !others.is_empty() {
                 return None;
             }
             late.extend(others);
             let (checks, others): (Vec<&Expr>, Vec<&Expr>) =
-                step.checks.iter().partition(|condition| told(way, condition));
+                step.checks.iter().partition(|condition| is_covered(way, condition));
             late.extend(others);
             way.steps.push(step);
             way.conditions.push((on, checks));
@@ -112,9 +112,9 @@ impl<'p> Followed<'p> {
     }
 }
 
-impl<'p> Way<'p> {
+impl<'p> LinkWay<'p> {
     fn new(link: FieldNo, plan: &Plan) -> Self {
-        let without = (State::Unknown, vec![NONE; plan.sources.len()]);
+        let without = (LinkState::Unknown, vec![NONE; plan.sources.len()]);
         let known = Known { states: Vec::new(), slots: Vec::new(), without };
         Self { link, steps: Vec::new(), conditions: Vec::new(), known }
     }
@@ -133,13 +133,13 @@ impl<'p> Way<'p> {
         let (state, slots) = match to {
             Some(Slot(to)) => {
                 let to = to as usize;
-                if self.known.states.get(to).is_none_or(|state| *state == State::Unknown) {
+                if self.known.states.get(to).is_none_or(|state| *state == LinkState::Unknown) {
                     self.look_up(walk, Some(Slot(to as u32)), tuple);
                 }
                 (self.known.states[to], &self.known.slots[to * width..(to + 1) * width])
             }
             None => {
-                if self.known.without.0 == State::Unknown {
+                if self.known.without.0 == LinkState::Unknown {
                     self.look_up(walk, None, tuple);
                 }
                 (self.known.without.0, &self.known.without.1[..width])
@@ -148,7 +148,7 @@ impl<'p> Way<'p> {
         for (step, slot) in self.steps.iter().zip(slots) {
             tuple[step.source] = *slot;
         }
-        state == State::Holds
+        state == LinkState::Holds
     }
 
     #[cold]
@@ -157,8 +157,8 @@ impl<'p> Way<'p> {
         'p: 'a,
     {
         let state = match self.holds(walk, tuple) {
-            true => State::Holds,
-            false => State::Fails,
+            true => LinkState::Holds,
+            false => LinkState::Fails,
         };
         let slots = self.steps.iter().map(|step| tuple[step.source]);
         let Some(Slot(to)) = to else {
@@ -167,7 +167,7 @@ impl<'p> Way<'p> {
         };
         let (to, width) = (to as usize, self.steps.len());
         if self.known.states.len() <= to {
-            self.known.states.resize(to + 1, State::Unknown);
+            self.known.states.resize(to + 1, LinkState::Unknown);
             self.known.slots.resize((to + 1) * width, NONE);
         }
         self.known.states[to] = state;

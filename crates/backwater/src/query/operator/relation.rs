@@ -39,7 +39,7 @@ pub(crate) struct Derived {
     indexes: Vec<DerivedIndex>,
     /// How many rows cannot be computed, and why one that was needed cannot.
     failed: usize,
-    asked: RefCell<Option<Failure>>,
+    needed: RefCell<Option<Failure>>,
 }
 
 #[derive(Debug, Clone)]
@@ -138,8 +138,8 @@ impl Derived {
     }
 
     /// Why a row that was needed since the last call cannot be computed.
-    pub(crate) fn take_asked(&self) -> Option<Failure> {
-        self.asked.borrow_mut().take()
+    pub(crate) fn take_needed(&self) -> Option<Failure> {
+        self.needed.borrow_mut().take()
     }
 }
 
@@ -241,7 +241,7 @@ impl<'a> DerivedView<'a> {
     /// Notes that something was needed that cannot be computed.
     #[cold]
     fn fail(&self, failure: &Failure) {
-        self.rows.asked.replace(Some(failure.clone()));
+        self.rows.needed.replace(Some(failure.clone()));
     }
 
     fn slots(&self) -> Vec<Slot> {
@@ -252,7 +252,7 @@ impl<'a> DerivedView<'a> {
     /// The rows with these values in these columns.
     fn equal(&self, fields: &[FieldNo], key: &[Key]) -> Vec<Slot> {
         let index = self.rows.indexes.iter().find(|index| index.fields == fields);
-        debug_assert!(index.is_some(), "whoever reads another statement asked for its indexes");
+        debug_assert!(index.is_some(), "its readers have this index made");
         let now = index.and_then(|index| index.slots.get(key)).into_iter().flatten();
         let Some(undo) = self.undo else {
             return now.copied().collect();
@@ -281,9 +281,9 @@ impl<'a> View<'a> {
     }
 
     /// Why something that was needed since the last call cannot be computed.
-    pub(crate) fn take_asked(&self) -> Option<Failure> {
+    pub(crate) fn take_needed(&self) -> Option<Failure> {
         let derived = self.derived.iter().flatten();
-        derived.fold(None, |failure, derived| derived.rows.take_asked().or(failure))
+        derived.fold(None, |failure, derived| derived.rows.take_needed().or(failure))
     }
 
     /// Whether it reads statements of which some rows cannot be computed.
@@ -300,7 +300,7 @@ impl<'a> View<'a> {
 
     /// Notes if rows of another statement are looked for and it is unknown of one whether it is
     /// there; `is_sure` if the look-up itself uses known values only.
-    fn ask(&self, source: usize, slots: &[Slot], is_sure: bool) {
+    fn note_needed(&self, source: usize, slots: &[Slot], is_sure: bool) {
         let Relation::Statement(plan, _) = &self.plan.sources[source].relation else { return };
         let Some(derived) = self.derived(source).filter(DerivedView::has_failed) else { return };
         let has_having = plan.grouping.as_ref().is_some_and(|grouping| grouping.having.is_some());
@@ -362,7 +362,7 @@ impl<'a> View<'a> {
             Relation::Table(table) => self.state.table(*table).iter().for_each(found),
             Relation::Statement(..) => {
                 let slots = self.derived(source).map(|derived| derived.slots()).unwrap_or_default();
-                self.ask(source, &slots, true);
+                self.note_needed(source, &slots, true);
                 slots.into_iter().for_each(found);
             }
         }
@@ -397,7 +397,7 @@ impl<'a> View<'a> {
                 let mut found = Vec::new();
                 if let Some(cells) = cells {
                     let add = &mut |slot| found.push(slot);
-                    self.state.table(*table).each_of_chain(fields, &cells, add);
+                    self.state.table(*table).each_indexed(fields, &cells, add);
                 }
                 found
             }
@@ -410,7 +410,7 @@ impl<'a> View<'a> {
                 let found = key.and_then(|key| Some(self.derived(source)?.equal(fields, &key)));
                 let found = found.unwrap_or_default();
                 let is_sure = fields.iter().all(|field| self.is_sure(source, *field));
-                self.ask(source, &found, is_sure);
+                self.note_needed(source, &found, is_sure);
                 found
             }
         }
@@ -510,7 +510,7 @@ impl<'a> Columns<'a> for TupleRow<'a, '_> {
     }
 
     fn take_failure(&self) -> Option<Failure> {
-        self.view.take_asked()
+        self.view.take_needed()
     }
 
     fn note_failure(&self, failure: Option<Failure>) {
@@ -637,10 +637,10 @@ impl<'a> View<'a> {
     ) {
         let state = self.state;
         let plain = filter.take_plain(state.table(table));
-        let told = filter.is_empty();
-        state.table(table).each_row_in(&plain.asked(), |slot, cells| {
+        let unfiltered = filter.is_empty();
+        state.table(table).each_row_in(&plain.selection(), |slot, cells| {
             let row = ScannedRow { state, table, cells };
-            if told || filter.holds(&row) {
+            if unfiltered || filter.holds(&row) {
                 found(slot, row);
             }
         });
@@ -655,10 +655,10 @@ impl<'a> View<'a> {
     ) {
         let state = self.state;
         let plain = filter.take_plain(state.table(table));
-        let told = filter.is_empty();
-        state.table(table).each_chunk_in(&plain.asked(), |rows| {
+        let unfiltered = filter.is_empty();
+        state.table(table).each_chunk_in(&plain.selection(), |rows| {
             let holds = |cells| filter.holds(&ScannedRow { state, table, cells });
-            let rows = if told { rows } else { rows.filtered(holds) };
+            let rows = if unfiltered { rows } else { rows.filtered(holds) };
             found(ScannedRows { state, table, rows });
         });
     }

@@ -3,7 +3,7 @@
 
 use crate::query::expr::Expr;
 use crate::query::expr::scalar::Scalar;
-use crate::query::operator::aggregate::{Aggregate, AggregateFunction, Kept};
+use crate::query::operator::aggregate::{Aggregate, AggregateFunction, AggregateState};
 use crate::query::operator::filter::Filter;
 use crate::query::operator::group::Groups;
 use crate::query::operator::join::Walk;
@@ -114,11 +114,11 @@ impl Sums {
     }
 
     /// Feeds a group's sum into what an aggregate of single fields keeps.
-    fn feed(&self, group: u32, kept: &mut Kept) {
+    fn feed(&self, group: u32, kept: &mut AggregateState) {
         let (values, whole) = self.0[group as usize];
         match kept {
-            Kept::Sum(sum) => sum.add_wholes(values, whole),
-            Kept::Count(count) => *count += values,
+            AggregateState::Sum(sum) => sum.add_wholes(values, whole),
+            AggregateState::Count(count) => *count += values,
             _ => debug_assert!(false, "a field is fed into sums and counts"),
         }
     }
@@ -178,7 +178,7 @@ impl<'i, 'a> Intake<'i, 'a> {
             };
             match feed {
                 Feed::Row => tally.each(|number, times| {
-                    if let Some(Kept::Count(count)) = self.groups.kept(number, place) {
+                    if let Some(AggregateState::Count(count)) = self.groups.kept(number, place) {
                         *count += i64::from(times);
                     }
                 }),
@@ -314,21 +314,21 @@ fn find_group<'a>(
 
 /// Feeds a row into what an aggregate keeps, if that is plain.
 #[inline]
-fn feed_row(kept: &mut Kept) -> bool {
-    let Kept::Count(count) = kept else { return false };
+fn feed_row(kept: &mut AggregateState) -> bool {
+    let AggregateState::Count(count) = kept else { return false };
     *count += 1;
     true
 }
 
 /// Feeds a field's value as it is into what an aggregate keeps, if that is plain.
 #[inline]
-fn feed_field(kept: &mut Kept, row: &ScannedRow<'_>, field: FieldNo) -> bool {
+fn feed_field(kept: &mut AggregateState, row: &ScannedRow<'_>, field: FieldNo) -> bool {
     match (kept, row.number(field)) {
-        (Kept::Sum(sum), Some(number)) => sum.add_whole(number),
-        (Kept::Count(count), Some(_)) => *count += 1,
+        (AggregateState::Sum(sum), Some(number)) => sum.add_whole(number),
+        (AggregateState::Count(count), Some(_)) => *count += 1,
         (kept, None) => match (row.cell(field), kept) {
             (Cell::Null | Cell::Absent, _) => {}
-            (_, Kept::Count(count)) => *count += 1,
+            (_, AggregateState::Count(count)) => *count += 1,
             _ => return false,
         },
         _ => return false,
@@ -338,7 +338,7 @@ fn feed_field(kept: &mut Kept, row: &ScannedRow<'_>, field: FieldNo) -> bool {
 
 fn add<'a>(
     aggregate: &'a Aggregate,
-    kept: &mut Kept,
+    kept: &mut AggregateState,
     view: &View<'a>,
     tuple: &[Slot],
     params: &'a [Scalar<'static>],

@@ -103,7 +103,7 @@ impl Operator {
 impl Explanation {
     pub(crate) fn of(title: &str, plan: &Plan, schema: &Schema) -> Self {
         let title = title.split_whitespace().collect::<Vec<_>>().join(" ");
-        Self { title, root: statement(plan, schema, &Shown::default()) }
+        Self { title, root: statement(plan, schema, &Printed::default()) }
     }
 
     /// What the statement is called.
@@ -194,9 +194,9 @@ fn branch(f: &mut impl Write, operator: &Operator, before: &str, is_last: bool) 
 /// A statement's operators, the last one first.
 /// The statements that others read and that stand in the tree already: each is kept and followed
 /// once, however many read it.
-type Shown = RefCell<HashSet<Identity>>;
+type Printed = RefCell<HashSet<Identity>>;
 
-fn statement(plan: &Plan, schema: &Schema, shown: &Shown) -> Operator {
+fn statement(plan: &Plan, schema: &Schema, shown: &Printed) -> Operator {
     let names = Names { plan, schema };
     let mut operator = match plan.is_union {
         true => {
@@ -271,15 +271,15 @@ fn order(names: &Names<'_>) -> Operator {
     };
     let what = if keys.is_empty() { ties } else { format!("{keys}, then {ties}") };
     let outputs = plan.outputs.iter().map(|output| {
-        let told = names.text_of_filter(&output.expr);
+        let shown = names.text_of_filter(&output.expr);
         let is_name = output.name.is_empty()
-            || told == output.name
-            || told.ends_with(&format!(".{}", output.name));
-        if is_name { told } else { format!("{told} AS {}", output.name) }
+            || shown == output.name
+            || shown.ends_with(&format!(".{}", output.name));
+        if is_name { shown } else { format!("{shown} AS {}", output.name) }
     });
     let has_first = keeps_first(plan) && plan.limit.is_some();
     let (of_many, runs_out) = match has_first {
-        true => (", of many the first", "; computes anew when the first run out"),
+        true => (", of many the first", "; recomputed when the first run out"),
         false => ("", ""),
     };
     let kept = match (&plan.grouping, &plan.made) {
@@ -320,7 +320,7 @@ fn order(names: &Names<'_>) -> Operator {
 }
 
 /// The sources, each joined to those before it.
-fn joins(names: &Names<'_>, shown: &Shown) -> Operator {
+fn joins(names: &Names<'_>, shown: &Printed) -> Operator {
     let (plan, path) = (names.plan, &names.plan.scratch);
     let mut operator = source(names, path.start, "scan", shown);
     operator.facts.splice(0..0, {
@@ -351,7 +351,7 @@ fn joins(names: &Names<'_>, shown: &Shown) -> Operator {
 }
 
 /// A source: what of it is read, and how its changes are followed.
-fn source(names: &Names<'_>, number: usize, name: &'static str, shown: &Shown) -> Operator {
+fn source(names: &Names<'_>, number: usize, name: &'static str, shown: &Printed) -> Operator {
     let plan = names.plan;
     let source = &plan.sources[number];
     let (what, inner) = match &source.relation {
@@ -365,7 +365,7 @@ fn source(names: &Names<'_>, number: usize, name: &'static str, shown: &Shown) -
             let role = if source.is_lookup { "" } else { "the statement " };
             match shown.borrow_mut().insert(inner.identity) {
                 true => (format!("{role}{}", source.name), Some(inner)),
-                false => (format!("{role}{}, which stands above", source.name), None),
+                false => (format!("{role}{}, which is shown above", source.name), None),
             }
         }
     };

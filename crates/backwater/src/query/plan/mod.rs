@@ -153,11 +153,11 @@ pub(crate) struct Path {
     pub(crate) access: Access,
     /// Conditions that the first row must meet alone.
     pub(crate) checks: Vec<Expr>,
-    pub(crate) steps: Vec<Step>,
+    pub(crate) steps: Vec<JoinStep>,
 }
 
 #[derive(Debug)]
-pub(crate) struct Step {
+pub(crate) struct JoinStep {
     pub(crate) source: usize,
     pub(crate) access: Access,
     /// Whether a row stays that finds no partner here.
@@ -225,7 +225,7 @@ pub(crate) struct Param {
 
 /// A plan with values for its parameters, and the window that they open.
 #[derive(Debug)]
-pub(crate) struct Asked {
+pub(crate) struct BoundPlan {
     pub(crate) plan: Arc<Plan>,
     pub(crate) params: Box<[Scalar<'static>]>,
     pub(crate) window: Window,

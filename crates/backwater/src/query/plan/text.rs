@@ -47,13 +47,13 @@ impl Names<'_> {
 
     /// An expression over the sources' columns.
     pub(in crate::query) fn text_of(&self, expr: &Expr) -> String {
-        self.tell(expr, &|column| self.column(column))
+        self.write(expr, &|column| self.column(column))
     }
 
     /// An expression over what a row of the result keeps: keys and aggregates of a grouping, or
     /// what a row has that reads other statements; else over the sources' columns.
     pub(in crate::query) fn text_of_filter(&self, expr: &Expr) -> String {
-        self.tell(expr, &|column| {
+        self.write(expr, &|column| {
             let place = column.column as usize;
             match (&self.plan.grouping, &self.plan.made) {
                 (Some(grouping), _) => match grouping.keys.get(place) {
@@ -109,7 +109,7 @@ impl Names<'_> {
     pub(in crate::query) fn order(
         &self,
         keys: &[OrderKey],
-        told: &dyn Fn(&Expr) -> String,
+        print: &dyn Fn(&Expr) -> String,
     ) -> String {
         let keys = keys.iter().map(|key| {
             let collation = match key.collation {
@@ -122,7 +122,7 @@ impl Names<'_> {
                 (true, true) => " NULLS FIRST",
                 _ => "",
             };
-            format!("{}{collation}{direction}{nulls}", told(&key.expr))
+            format!("{}{collation}{direction}{nulls}", print(&key.expr))
         });
         keys.collect::<Vec<_>>().join(", ")
     }
@@ -140,8 +140,8 @@ impl Names<'_> {
         matches!(mark, Expr::Literal(_)).then_some(&*source.name)
     }
 
-    fn tell(&self, expr: &Expr, column: &dyn Fn(ColumnNo) -> String) -> String {
-        let of = |expr: &Expr| self.tell(expr, column);
+    fn write(&self, expr: &Expr, column: &dyn Fn(ColumnNo) -> String) -> String {
+        let of = |expr: &Expr| self.write(expr, column);
         let side = |expr: &Expr| {
             let is_leaf = matches!(
                 expr,

@@ -225,7 +225,7 @@ impl Delta {
         if found != expected {
             let message = format!("the list has {found} rows, the delta begins with {expected}");
             return Err(Error::new(ErrorKind::Result, message)
-                .help("read the result anew, and apply the deltas after it, each of them once"));
+                .help("read the result again, and apply the deltas after it, each of them once"));
         }
         // What may fail is done first.
         let made = self.steps().map(|step| step.try_map(|row| make(&row)));

@@ -11,7 +11,7 @@ use crate::query::expr::Expr;
 use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::operator::join::Walk;
 use crate::query::operator::relation::{Derived, DerivedRow, DerivedView, NONE, Tuple, View};
-use crate::query::plan::{Access, Asked, Identity, Plan, Relation, Step, Window};
+use crate::query::plan::{Access, BoundPlan, Identity, JoinStep, Plan, Relation, Window};
 use crate::query::state::binding::{BindingState, Ordered, Slots, of_tables};
 use crate::schema::{FieldNo, TableNo};
 use crate::table::{Cell, Slot, State};
@@ -35,8 +35,8 @@ use crate::value::RowId;
 /// )?;
 /// let missing = room.missing(10)?;
 /// // Nobody knows whether 312 is late, nor on which vessel it is; and Marram is not loaded.
-/// let told: Vec<String> = missing.cells.iter().map(ToString::to_string).collect();
-/// assert_eq!(told, [
+/// let listed: Vec<String> = missing.cells.iter().map(ToString::to_string).collect();
+/// assert_eq!(listed, [
 ///     "sailing 312: vessel is absent",
 ///     "sailing 312: delay_min is absent",
 ///     "vessel Marram is not loaded: name",
@@ -84,7 +84,7 @@ type Cells = BTreeSet<(TableNo, Slot, FieldNo)>;
 
 /// What is missing of a result, at most this many cells of it one by one.
 pub(in crate::query) fn missing(
-    asked: &Asked,
+    bound_plan: &BoundPlan,
     ordered: &Ordered,
     state: &State,
     most: usize,
@@ -92,8 +92,8 @@ pub(in crate::query) fn missing(
     let mut cells = Cells::new();
     let (known, gathered) = Default::default();
     let mut gathering = Gathering { state, known, gathered, cells: &mut cells };
-    gathering.gather(&asked.plan, &asked.params, Some((ordered, asked.window)));
-    let told = cells.iter().take(most).map(|(table, slot, field)| {
+    gathering.gather(&bound_plan.plan, &bound_plan.params, Some((ordered, bound_plan.window)));
+    let listed = cells.iter().take(most).map(|(table, slot, field)| {
         let definition = state.schema.table(*table);
         MissingCell {
             table: definition.name.to_string(),
@@ -102,7 +102,7 @@ pub(in crate::query) fn missing(
             is_loaded: state.table(*table).is_row(*slot),
         }
     });
-    Missing { cells: told.collect(), count: cells.len() }
+    Missing { cells: listed.collect(), count: cells.len() }
 }
 
 /// A statement with values for its parameters.
@@ -112,7 +112,7 @@ fn bound(plan: &Plan, params: &[Scalar<'static>]) -> Bound {
     (plan.identity, params.iter().cloned().map(Key::from).collect())
 }
 
-/// Goes through the rows that a statement reads, and those that it reads by way of others: each of
+/// Goes through the rows that a statement reads, and those that it reads by partial of others: each of
 /// these once, however many read it.
 struct Gathering<'g> {
     state: &'g State,
@@ -197,7 +197,7 @@ fn search(
     cells: &mut Cells,
 ) {
     let plan = view.plan;
-    let mut search = Search { view, params, window: Shown::of(view, shown), cells };
+    let mut search = Search { view, params, window: ShownTuples::of(view, shown), cells };
     let follows = |source: &usize| {
         let steps = &plan.paths[*source].steps;
         steps.iter().any(|step| matches!(step.access, Access::Follow(_)))
@@ -221,19 +221,19 @@ fn views(rows: &[Option<Derived>]) -> Vec<Option<DerivedView<'_>>> {
 }
 
 /// Which tuples show.
-enum Shown {
+enum ShownTuples {
     All,
     Tuples(HashSet<Tuple>),
     Keys(HashSet<Box<[Key]>>),
 }
 
-impl Shown {
+impl ShownTuples {
     fn of(view: &View<'_>, shown: Option<(&Ordered, Window)>) -> Self {
         let Some((ordered, window)) = shown.filter(|_| view.plan.grouping.is_none()) else {
-            return Shown::All;
+            return ShownTuples::All;
         };
         if window.is_whole() {
-            return Shown::All;
+            return ShownTuples::All;
         }
         let ranks = window.offset..window.offset + window.len(ordered.len());
         let (mut tuples, mut keys) = (HashSet::new(), HashSet::new());
@@ -245,16 +245,16 @@ impl Shown {
             kept ranked => ranked.each(ranks, |_, _, row| { keys.insert(row.place()); })
         );
         match ordered {
-            Ordered::Kept(_) => Shown::Keys(keys),
-            _ => Shown::Tuples(tuples),
+            Ordered::Kept(_) => ShownTuples::Keys(keys),
+            _ => ShownTuples::Tuples(tuples),
         }
     }
 
     fn has(&self, view: &View<'_>, tuple: &Tuple) -> bool {
         match self {
-            Shown::All => true,
-            Shown::Tuples(tuples) => tuples.contains(tuple),
-            Shown::Keys(keys) => {
+            ShownTuples::All => true,
+            ShownTuples::Tuples(tuples) => tuples.contains(tuple),
+            ShownTuples::Keys(keys) => {
                 let key: Box<[Key]> = view.key(tuple).into_iter().map(Key::from).collect();
                 keys.contains(&key)
             }
@@ -265,13 +265,13 @@ impl Shown {
 struct Search<'a, 'v> {
     view: &'v View<'a>,
     params: &'a [Scalar<'static>],
-    window: Shown,
+    window: ShownTuples,
     cells: &'v mut Cells,
 }
 
-/// A tuple on the way, with the rows in it that are not loaded.
+/// A tuple on the partial, with the rows in it that are not loaded.
 #[derive(Clone)]
-struct Way {
+struct PartialTuple {
     tuple: Tuple,
     not_loaded: Vec<(usize, TableNo, Slot)>,
 }
@@ -281,56 +281,60 @@ impl<'a> Search<'a, '_> {
         let plan = self.view.plan;
         let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
         tuple[source] = slot;
-        let mut way = Way { tuple, not_loaded: Vec::new() };
+        let mut partial = PartialTuple { tuple, not_loaded: Vec::new() };
         let path = &plan.paths[source];
-        if self.are_possible(&path.checks, &way) {
-            self.steps(&path.steps, &mut way);
+        if self.are_possible(&path.checks, &partial) {
+            self.steps(&path.steps, &mut partial);
         }
     }
 
-    fn steps(&mut self, steps: &'a [Step], way: &mut Way) {
-        let Some((step, rest)) = steps.split_first() else { return self.found(way) };
+    fn steps(&mut self, steps: &'a [JoinStep], partial: &mut PartialTuple) {
+        let Some((step, rest)) = steps.split_first() else { return self.found(partial) };
         let walk = Walk { view: self.view, params: self.params };
-        let partners = walk.partners(step.source, &step.access, &way.tuple);
+        let partners = walk.partners(step.source, &step.access, &partial.tuple);
         let mut alone = step.optional;
         for partner in partners {
-            way.tuple[step.source] = partner;
-            if self.are_possible(&step.on, way) {
+            partial.tuple[step.source] = partner;
+            if self.are_possible(&step.on, partial) {
                 alone = false;
-                if self.are_possible(&step.checks, way) {
-                    self.steps(rest, way);
+                if self.are_possible(&step.checks, partial) {
+                    self.steps(rest, partial);
                 }
             }
-            way.tuple[step.source] = NONE;
+            partial.tuple[step.source] = NONE;
         }
-        let pointed = self.not_loaded(step, way);
+        let pointed = self.not_loaded(step, partial);
         if let Some(row) = pointed {
-            way.not_loaded.push(row);
-            if self.are_possible(&step.on, way) && self.are_possible(&step.checks, way) {
-                self.steps(rest, way);
+            partial.not_loaded.push(row);
+            if self.are_possible(&step.on, partial) && self.are_possible(&step.checks, partial) {
+                self.steps(rest, partial);
             }
-            way.not_loaded.pop();
-        } else if alone && self.are_possible(&step.checks, way) {
-            self.steps(rest, way);
+            partial.not_loaded.pop();
+        } else if alone && self.are_possible(&step.checks, partial) {
+            self.steps(rest, partial);
         }
     }
 
     /// The row that a step leads to and that is not loaded.
-    fn not_loaded(&self, step: &Step, way: &Way) -> Option<(usize, TableNo, Slot)> {
+    fn not_loaded(
+        &self,
+        step: &JoinStep,
+        partial: &PartialTuple,
+    ) -> Option<(usize, TableNo, Slot)> {
         let sources = &self.view.plan.sources;
         let Relation::Table(to) = sources[step.source].relation else { return None };
         let state = self.view.state;
         let slot = match &step.access {
             Access::Follow(link) => {
                 let Relation::Table(from) = sources[link.source()].relation else { return None };
-                let row = way.tuple[link.source()];
+                let row = partial.tuple[link.source()];
                 match state.table(from).cell(row, link.field()) {
                     Cell::Link(slot) if row != NONE => slot,
                     _ => return None,
                 }
             }
             Access::Id(value) => {
-                value.eval(&self.view.row(&way.tuple), self.params).as_slot(state, to)?
+                value.eval(&self.view.row(&partial.tuple), self.params).as_slot(state, to)?
             }
             _ => return None,
         };
@@ -338,26 +342,26 @@ impl<'a> Search<'a, '_> {
     }
 
     /// Whether conditions hold, or may hold once what is missing is there.
-    fn are_possible(&self, conditions: &'a [Expr], way: &Way) -> bool {
-        let row = self.view.row(&way.tuple);
+    fn are_possible(&self, conditions: &'a [Expr], partial: &PartialTuple) -> bool {
+        let row = self.view.row(&partial.tuple);
         conditions.iter().all(|condition| match condition.eval(&row, self.params).as_truth() {
-            Some(truth) => truth || self.lacks_a_row(condition, way),
-            None => self.is_lacking(condition, way),
+            Some(truth) => truth || self.lacks_a_row(condition, partial),
+            None => self.is_lacking(condition, partial),
         })
     }
 
-    fn lacks_a_row(&self, condition: &Expr, way: &Way) -> bool {
+    fn lacks_a_row(&self, condition: &Expr, partial: &PartialTuple) -> bool {
         condition
             .columns()
             .iter()
-            .any(|column| way.not_loaded.iter().any(|(source, ..)| *source == column.source()))
+            .any(|column| partial.not_loaded.iter().any(|(source, ..)| *source == column.source()))
     }
 
     /// Whether a cell that a condition reads is not there.
-    fn is_lacking(&self, condition: &Expr, way: &Way) -> bool {
-        self.lacks_a_row(condition, way)
+    fn is_lacking(&self, condition: &Expr, partial: &PartialTuple) -> bool {
+        self.lacks_a_row(condition, partial)
             || condition.columns().iter().any(|column| {
-                let slot = way.tuple[column.source()];
+                let slot = partial.tuple[column.source()];
                 match self.view.plan.sources[column.source()].relation {
                     Relation::Table(table) if slot != NONE => {
                         let table = self.view.state.table(table);
@@ -369,25 +373,25 @@ impl<'a> Search<'a, '_> {
     }
 
     /// A tuple that belongs to the result, or may: what of its rows is missing counts.
-    fn found(&mut self, way: &Way) {
+    fn found(&mut self, partial: &PartialTuple) {
         let (plan, view) = (self.view.plan, self.view);
         let keys = plan.keys.iter().all(|key| {
-            let value = view.value(key.column, way.tuple[key.column.source()]);
-            let asked = self.params[key.param].clone().under(key.affinity);
+            let value = view.value(key.column, partial.tuple[key.column.source()]);
+            let sought = self.params[key.param].clone().under(key.affinity);
             match value.is_null() {
-                true => self.is_lacking(&Expr::Column(key.column), way),
-                false => value.order(&asked).is_eq(),
+                true => self.is_lacking(&Expr::Column(key.column), partial),
+                false => value.order(&sought).is_eq(),
             }
         });
-        if !keys || !self.are_possible(&plan.late, way) {
+        if !keys || !self.are_possible(&plan.late, partial) {
             return;
         }
-        for (number, table, slot) in &way.not_loaded {
+        for (number, table, slot) in &partial.not_loaded {
             let reads = plan.sources[*number].reads.iter();
             self.cells.extend(reads.map(|field| (*table, *slot, field)));
         }
-        let shows = self.window.has(view, &way.tuple);
-        for (source, slot) in plan.sources.iter().zip(&way.tuple) {
+        let shows = self.window.has(view, &partial.tuple);
+        for (source, slot) in plan.sources.iter().zip(&partial.tuple) {
             let Relation::Table(table) = source.relation else { continue };
             if *slot == NONE {
                 continue;

@@ -13,7 +13,7 @@ use std::sync::{Arc, Mutex, PoisonError, Weak};
 use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::expr::{Columns, Expr};
 use crate::query::operator::relation::View;
-use crate::query::plan::{Asked, Relation};
+use crate::query::plan::{BoundPlan, Relation};
 use crate::query::result::edit::Failure;
 use crate::query::result::missing::{Missing, missing};
 use crate::query::result::read_rows::ReadRows;
@@ -27,25 +27,25 @@ use crate::value::Value;
 
 /// What is published of a binding: its result, of which readers share one object.
 pub(crate) struct Entry {
-    asked: Arc<Asked>,
+    bound_plan: Arc<BoundPlan>,
     pub(crate) ordered: Result<Ordered, Failure>,
-    last: Mutex<Weak<Inner>>,
+    last: Mutex<Weak<ResultInner>>,
     /// Identifies the object whose rows these are.
     serial: u64,
 }
 
 impl Entry {
-    pub(crate) fn new(asked: Arc<Asked>, ordered: Result<Ordered, Failure>) -> Self {
+    pub(crate) fn new(bound_plan: Arc<BoundPlan>, ordered: Result<Ordered, Failure>) -> Self {
         static SERIAL: AtomicU64 = AtomicU64::new(0);
         let serial = SERIAL.fetch_add(1, Ordering::Relaxed);
-        Self { asked, ordered, last: Mutex::default(), serial }
+        Self { bound_plan, ordered, last: Mutex::default(), serial }
     }
 
     /// The entry after a commit that moved nothing in its window: it goes on giving the object that
     /// readers hold.
     pub(crate) fn with_same_rows(&self, ordered: Ordered) -> Self {
         Self {
-            asked: self.asked.clone(),
+            bound_plan: self.bound_plan.clone(),
             ordered: Ok(ordered),
             last: Mutex::new(self.last.lock().unwrap_or_else(PoisonError::into_inner).clone()),
             serial: self.serial,
@@ -54,7 +54,7 @@ impl Entry {
 
     /// What the result lacks in that version of the tables; nothing, if it cannot be computed.
     pub(crate) fn missing(&self, state: &State, most: usize) -> Option<Missing> {
-        Some(missing(&self.asked, self.ordered.as_ref().ok()?, state, most))
+        Some(missing(&self.bound_plan, self.ordered.as_ref().ok()?, state, most))
     }
 
     /// The result, as the same object for as long as a reader holds it.
@@ -71,8 +71,8 @@ impl Entry {
             return Ok(QueryResult(inner.clone()));
         }
         // Its rows are the same in this version of the tables; the one from before need not be kept.
-        let inner = Arc::new(Inner {
-            asked: self.asked.clone(),
+        let inner = Arc::new(ResultInner {
+            bound_plan: self.bound_plan.clone(),
             ordered: ordered.clone(),
             state: state.clone(),
             rows: known.map(|inner| inner.rows.clone()).unwrap_or_default(),
@@ -106,10 +106,10 @@ impl Entry {
 /// # Ok::<(), backwater::Error>(())
 /// ```
 #[derive(Clone)]
-pub struct QueryResult(Arc<Inner>);
+pub struct QueryResult(Arc<ResultInner>);
 
-struct Inner {
-    asked: Arc<Asked>,
+struct ResultInner {
+    bound_plan: Arc<BoundPlan>,
     ordered: Ordered,
     state: Arc<State>,
     rows: Arc<ReadRows>,
@@ -126,7 +126,7 @@ impl QueryResult {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn len(&self) -> usize {
-        self.0.asked.window.len(self.0.ordered.len())
+        self.0.bound_plan.window.len(self.0.ordered.len())
     }
 
     /// Whether there is no row.
@@ -145,7 +145,7 @@ impl QueryResult {
     ///
     /// See [`QueryResult`] for an example.
     pub fn columns(&self) -> impl Iterator<Item = &str> {
-        self.0.asked.plan.outputs.iter().map(|output| output.name.as_str())
+        self.0.bound_plan.plan.outputs.iter().map(|output| output.name.as_str())
     }
 
     /// The row at a position, counted from 0.
@@ -192,24 +192,24 @@ impl QueryResult {
     pub(in crate::query) fn keyed(
         &self,
     ) -> impl Iterator<Item = (Box<[Key]>, Box<[Scalar<'static>]>)> {
-        let start = self.0.asked.window.offset;
+        let start = self.0.bound_plan.window.offset;
         (start..start + self.len()).filter_map(|rank| {
             let view = self.view();
-            let (key, row) = self.0.ordered.derived(rank, &view, &self.0.asked.params)?;
+            let (key, row) = self.0.ordered.derived(rank, &view, &self.0.bound_plan.params)?;
             Some((key, row.values))
         })
     }
 
     /// The tables that the result's rows lie in.
     fn view(&self) -> View<'_> {
-        View { plan: &self.0.asked.plan, state: &self.0.state, derived: &[] }
+        View { plan: &self.0.bound_plan.plan, state: &self.0.state, derived: &[] }
     }
 
     /// The rows of a tuple are shown.
     fn ask(&self, slots: &[Slot]) {
-        for (source, slot) in self.0.asked.plan.sources.iter().zip(slots) {
+        for (source, slot) in self.0.bound_plan.plan.sources.iter().zip(slots) {
             if let Relation::Table(table) = source.relation {
-                self.0.state.table(table).ask(*slot);
+                self.0.state.table(table).note_read(*slot);
             }
         }
     }
@@ -217,19 +217,21 @@ impl QueryResult {
     fn tuple(&self, slots: &[Slot]) -> Box<[Value]> {
         let view = self.view();
         let row = view.row(slots);
-        let outputs = self.0.asked.plan.outputs.iter();
+        let outputs = self.0.bound_plan.plan.outputs.iter();
         outputs
             .map(|output| match &output.expr {
                 Expr::Column(column) => row.shown(*column, output.declared),
-                expr => expr.eval(&row, &self.0.asked.params).into_value(output.declared),
+                expr => expr.eval(&row, &self.0.bound_plan.params).into_value(output.declared),
             })
             .collect()
     }
 
     fn values<'a>(&'a self, row: &impl Columns<'a>) -> Box<[Value]> {
-        let outputs = self.0.asked.plan.outputs.iter();
+        let outputs = self.0.bound_plan.plan.outputs.iter();
         outputs
-            .map(|output| output.expr.eval(row, &self.0.asked.params).into_value(output.declared))
+            .map(|output| {
+                output.expr.eval(row, &self.0.bound_plan.params).into_value(output.declared)
+            })
             .collect()
     }
 }
@@ -258,7 +260,7 @@ impl<'r> Cursor<'r> {
     #[inline]
     pub(in crate::query) fn at(&mut self, position: usize) -> Option<RowAt<'r>> {
         let result = self.result;
-        let window = result.0.asked.window;
+        let window = result.0.bound_plan.window;
         if position >= window.limit {
             return None;
         }
@@ -314,8 +316,8 @@ impl<'r> RowAt<'r> {
 
     #[inline]
     pub(in crate::query) fn key(&self) -> RowKey {
-        let told = || of_tables!(LeafOf, self.leaf, leaf => whole(leaf.prefix(self.place)), kept _leaf => None);
-        match self.result.0.asked.plan.is_by_id.then(told).flatten() {
+        let from_prefix = || of_tables!(LeafOf, self.leaf, leaf => whole(leaf.prefix(self.place)), kept _leaf => None);
+        match self.result.0.bound_plan.plan.is_by_id.then(from_prefix).flatten() {
             Some(id) => RowKey(SmallVec::from_buf([Value::Int(id)])),
             None => self.read_key(),
         }

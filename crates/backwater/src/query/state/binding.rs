@@ -15,7 +15,7 @@ use crate::query::operator::join::{TupleDelta, Walk};
 use crate::query::operator::order::{Moves, follow, order_against, order_by, sort_keys};
 use crate::query::operator::relation::{DerivedRow, Tuple, View, key_slots};
 use crate::query::operator::scan;
-use crate::query::plan::{Asked, Made, Plan, Source, Window};
+use crate::query::plan::{BoundPlan, Made, Plan, Source, Window};
 use crate::query::result::edit::{Edit, Edits, Failure};
 use crate::query::state::narrow::{Narrowed, SearchedTexts, narrowed};
 use crate::query::state::rank_tree::{Leaf, Prefix, RankTree, Sought};
@@ -278,7 +278,7 @@ impl BindingState {
     pub(crate) fn narrowed(
         (ordered, beside): (&Ordered, &OperatorState),
         view: &View<'_>,
-        to: &Asked,
+        to: &BoundPlan,
         old: Window,
     ) -> Option<(Self, Moves)> {
         fn of<E>(

@@ -7,12 +7,12 @@ use crate::query::expr::fold::Needle;
 use crate::query::operator::filter::{Filter, Plain};
 use crate::query::operator::order::{Moved, Moves};
 use crate::query::operator::relation::View;
-use crate::query::plan::{Asked, Relation, Source, Window};
+use crate::query::plan::{BoundPlan, Relation, Source, Window};
 use crate::query::state::binding::Slots;
 use crate::query::state::rank_tree::RankTree;
 use crate::query::state::rebind::thinned;
 use crate::schema::{FieldNo, Tuning};
-use crate::table::{Bits, CHUNK, FoldedTexts, Slot, Table, TextSearch};
+use crate::table::{Bits, CHUNK, FoldedTexts, Slot, TableRows, TextSearch};
 
 /// Of the rows of a result the texts that were searched, and those of some others: the next letter
 /// has only these to go through.
@@ -28,7 +28,7 @@ pub(crate) struct SearchedTexts {
 const MOST_BYTES: usize = 64 << 20;
 
 impl SearchedTexts {
-    fn new(table: &Table, field: FieldNo) -> Self {
+    fn new(table: &TableRows, field: FieldNo) -> Self {
         let texts = FoldedTexts::default();
         Self { field, writes: table.writes(), slots: Vec::new(), texts }
     }
@@ -51,12 +51,12 @@ impl Places {
     /// Those among the rows of an order, and the texts that were searched, if they are worth to be
     /// kept.
     fn of<E: Slots>(
-        table: &Table,
+        table: &TableRows,
         plain: &Plain<'_>,
         ranked: &RankTree<E>,
         tuning: &Tuning,
     ) -> (Self, Option<SearchedTexts>) {
-        let asked = plain.asked();
+        let selection = plain.selection();
         let mut chunks = Vec::new();
         if ranked.len() < table.rows() as usize / 8 {
             chunks.resize(table.slots().div_ceil(CHUNK), false);
@@ -68,7 +68,7 @@ impl Places {
         let mut kept = search.map(|(field, _)| SearchedTexts::new(table, field));
         let (mut bits, mut count) = (Vec::new(), 0);
         for chunk in 0..table.slots().div_ceil(CHUNK) {
-            let places = if is_met(chunk) { table.places_in(chunk, &asked) } else { 0 };
+            let places = if is_met(chunk) { table.places_in(chunk, &selection) } else { 0 };
             bits.push(places);
             count += Bits(places).len();
             if let Some(SearchedTexts { field, slots, texts, .. }) = &mut kept {
@@ -86,7 +86,7 @@ impl Places {
 
     /// Those among texts that were searched before.
     fn among(
-        table: &Table,
+        table: &TableRows,
         needle: &Needle,
         known: &Arc<SearchedTexts>,
     ) -> (Self, Arc<SearchedTexts>) {
@@ -121,7 +121,7 @@ pub(crate) type Narrowed<O> = (O, Moves, Option<Arc<SearchedTexts>>);
 pub(crate) fn narrowed<E: Slots>(
     ranked: &RankTree<E>,
     view: &View<'_>,
-    to: &Asked,
+    to: &BoundPlan,
     old: Window,
     searched: Option<&Arc<SearchedTexts>>,
 ) -> Narrowed<RankTree<E>> {
@@ -131,8 +131,8 @@ pub(crate) fn narrowed<E: Slots>(
     if let [Source { relation: Relation::Table(number), .. }] = &*to.plan.sources {
         let table = view.state.table(*number);
         let plain = filter.take_plain(table);
-        let told = filter.is_empty();
-        let places = match (plain.only_search().filter(|_| told), searched) {
+        let unfiltered = filter.is_empty();
+        let places = match (plain.only_search().filter(|_| unfiltered), searched) {
             (Some((field, needle)), Some(known))
                 if known.field == field && known.writes == table.writes() =>
             {
@@ -142,18 +142,18 @@ pub(crate) fn narrowed<E: Slots>(
             }
             _ => {
                 let (places, texts) = Places::of(table, &plain, ranked, &view.plan.tuning);
-                kept = texts.filter(|_| told).map(Arc::new);
+                kept = texts.filter(|_| unfiltered).map(Arc::new);
                 places
             }
         };
-        if told && places.are_all {
+        if unfiltered && places.are_all {
             stays = Ranks::all(len);
         } else {
             let mut read = view.row_reader(*number);
             left.reserve(places.count.min(len));
             ranked.each(0..len, |rank, prefix, entry| {
                 let slot = entry.slots()[0];
-                if places.has(slot) && (told || filter.holds(&read(slot))) {
+                if places.has(slot) && (unfiltered || filter.holds(&read(slot))) {
                     stays.add(rank);
                     left.push((prefix, entry.clone()));
                 }

@@ -23,7 +23,7 @@ use crate::query::operator::order::Moves;
 use crate::query::operator::relation::{
     Derived, DerivedChange, DerivedRow, DerivedView, Undo, View, changed_columns,
 };
-use crate::query::plan::{Asked, Plan, Relation, Window};
+use crate::query::plan::{BoundPlan, Plan, Relation, Window};
 use crate::query::result::Entry;
 use crate::query::result::edit::Failure;
 use crate::query::state::backlog::{Backlog, DerivedBacklog, GroupLog, Pending};
@@ -44,13 +44,13 @@ pub(crate) struct Reads {
 /// A binding.
 pub(crate) struct Node {
     pub(crate) number: BindingNo,
-    pub(crate) asked: Arc<Asked>,
+    pub(crate) bound_plan: Arc<BoundPlan>,
     /// What a row must have to belong here; `None` if no row can: a value is NULL, or LIMIT is 0.
     pub(crate) key: Option<KeyValues>,
     pub(crate) name: Arc<str>,
     pub(crate) reads: Option<Arc<Reads>>,
     current: Mutex<Current>,
-    shown: Mutex<Shown>,
+    shown: Mutex<ForReaders>,
     pending: Mutex<Pending>,
     /// Those that read this one; mostly there are none.
     #[expect(clippy::box_collection, reason = "there may be very many nodes")]
@@ -60,10 +60,11 @@ pub(crate) struct Node {
 }
 
 /// What a binding is.
-pub(crate) type Parts = ((BindingNo, Arc<str>), Arc<Asked>, Option<KeyValues>, Option<Arc<Reads>>);
+pub(crate) type Parts =
+    ((BindingNo, Arc<str>), Arc<BoundPlan>, Option<KeyValues>, Option<Arc<Reads>>);
 
 /// What readers find, without waiting for a thread that brings it up to date.
-struct Shown {
+struct ForReaders {
     now: Arc<Entry>,
     /// The commit that made it.
     since: u64,
@@ -86,7 +87,7 @@ struct Current {
 /// Why a node could not be brought up to date.
 #[derive(Debug, Clone)]
 pub(crate) enum Behind {
-    /// Something that it reads is at a later commit than the one asked for, which is about to be
+    /// Something that it reads is at a later commit than the one bound_plan for, which is about to be
     /// published.
     Ahead,
     /// It was stopped.
@@ -106,13 +107,13 @@ pub(crate) struct Progress {
 }
 
 /// The nodes that a node reads, locked.
-pub(crate) struct Inner<'n> {
+pub(crate) struct InnerNodes<'n> {
     /// Each once, however many sources it is.
     nodes: Vec<(BindingNo, MutexGuard<'n, Current>)>,
     sources: Vec<Option<BindingNo>>,
 }
 
-impl<'n> Inner<'n> {
+impl<'n> InnerNodes<'n> {
     fn of(inner: &'n [Option<Arc<Node>>]) -> Self {
         if inner.is_empty() {
             return Self { nodes: Vec::new(), sources: Vec::new() };
@@ -171,18 +172,18 @@ impl Node {
     /// A new binding. Its state is that of `made`, or else computed from scratch.
     pub(crate) fn new(
         named: (BindingNo, Arc<str>),
-        asked: Arc<Asked>,
+        bound_plan: Arc<BoundPlan>,
         key: Option<KeyValues>,
         reads: Option<Arc<Reads>>,
         made: Option<Result<BindingState, Failure>>,
         (state, commit): (&Arc<State>, u64),
     ) -> Arc<Self> {
-        Self::as_of((named, asked, key, reads), made, (state, commit), commit)
+        Self::as_of((named, bound_plan, key, reads), made, (state, commit), commit)
     }
 
     /// The same, with a state that is of an earlier commit.
     pub(crate) fn as_of(
-        (named, asked, key, reads): Parts,
+        (named, bound_plan, key, reads): Parts,
         made: Option<Result<BindingState, Failure>>,
         (state, commit): (&Arc<State>, u64),
         made_at: u64,
@@ -193,25 +194,25 @@ impl Node {
                 // The writer makes nodes: no reader is ahead of it.
                 let caught_up = work::can_stop(false, || node.catch_up(state, commit));
                 debug_assert!(caught_up.is_ok());
-                node.serve(&asked.plan, source, state);
+                node.serve(&bound_plan.plan, source, state);
             }
         }
         let live = match made {
             Some(live) => live,
             None => {
-                let (inner, nothing) = (Inner::of(inner), FxHashMap::default());
+                let (inner, nothing) = (InnerNodes::of(inner), FxHashMap::default());
                 let views = inner.views(&nothing);
-                let view = View { plan: &asked.plan, state, derived: &views };
-                compute(&asked, key.is_none(), &view, &inner)
+                let view = View { plan: &bound_plan.plan, state, derived: &views };
+                compute(&bound_plan, key.is_none(), &view, &inner)
             }
         };
-        let Kept { entry, beside, failed_in_part } = kept(&asked, live);
-        let shown = Mutex::new(Shown { now: entry.clone(), since: made_at, before: None });
+        let Stored { entry, beside, failed_in_part } = kept(&bound_plan, live);
+        let shown = Mutex::new(ForReaders { now: entry.clone(), since: made_at, before: None });
         let current = Current { entry, failed_in_part, beside, derived: None, commit: made_at };
         let (number, name) = named;
         let node = Arc::new(Self {
             number,
-            asked,
+            bound_plan,
             key,
             name,
             reads,
@@ -232,20 +233,20 @@ impl Node {
     /// it cannot be made. What cannot be shared is taken, if `take`: then nothing else may need it.
     pub(crate) fn toward(
         &self,
-        to: &Asked,
+        to: &BoundPlan,
         way: &RebindStrategy,
         rows: &[(usize, Slot)],
         state: &State,
         take: bool,
     ) -> Option<(BindingState, Option<Moves>)> {
-        let inner = Inner::of(self.inner());
+        let inner = InnerNodes::of(self.inner());
         let nothing = FxHashMap::default();
         let views = inner.views(&nothing);
-        let view = View { plan: &self.asked.plan, state, derived: &views };
+        let view = View { plan: &self.bound_plan.plan, state, derived: &views };
         let mut current = lock(&self.current);
         let Current { entry, beside, .. } = &mut *current;
         let ordered = entry.ordered.as_ref().ok()?;
-        let (old, new) = (self.asked.window, to.window);
+        let (old, new) = (self.bound_plan.window, to.window);
         if view.has_failed() {
             return None;
         }
@@ -255,7 +256,7 @@ impl Node {
             failure: None,
         };
         match way {
-            RebindStrategy::Anew => None,
+            RebindStrategy::Recompute => None,
             RebindStrategy::Window => {
                 let len = ordered.len();
                 if !ordered.reaches(new.end()) {
@@ -291,7 +292,12 @@ impl Node {
     }
 
     /// The tuples with these rows that belong to one of two bindings and not to the other.
-    fn rebound_tuples(&self, to: &Asked, rows: &[(usize, Slot)], view: &View<'_>) -> TupleDeltas {
+    fn rebound_tuples(
+        &self,
+        to: &BoundPlan,
+        rows: &[(usize, Slot)],
+        view: &View<'_>,
+    ) -> TupleDeltas {
         let mut out = TupleDeltas::new();
         if rows.is_empty() {
             return out;
@@ -299,7 +305,7 @@ impl Node {
         let Some(key) = &self.key else { return out };
         let plan = view.plan;
         let (was, is) =
-            (Filter::of(&plan.late, &self.asked.params), Filter::of(&plan.late, &to.params));
+            (Filter::of(&plan.late, &self.bound_plan.params), Filter::of(&plan.late, &to.params));
         let walk = Walk { view, params: &to.params };
         for (source, slot) in rows {
             walk.from(*source, *slot, &mut |tuple| {
@@ -336,15 +342,15 @@ impl Node {
     pub(crate) fn difference(&self, from: &Node, state: &State) -> Option<Moves> {
         let (old, new) = (from.entry(), self.entry());
         let (Ok(old), Ok(new)) = (&old.ordered, &new.ordered) else { return None };
-        let view = View { plan: &self.asked.plan, state, derived: &[] };
+        let view = View { plan: &self.bound_plan.plan, state, derived: &[] };
         let mut reads = false;
-        let outputs = self.asked.plan.outputs.iter().map(|output| &output.expr);
-        for expr in outputs.chain(self.asked.plan.order.iter().map(|key| &key.expr)) {
+        let outputs = self.bound_plan.plan.outputs.iter().map(|output| &output.expr);
+        for expr in outputs.chain(self.bound_plan.plan.order.iter().map(|key| &key.expr)) {
             expr.walk(&mut |expr| reads |= matches!(expr, Expr::Param(_)));
         }
         // The rows are the same; only parameters can make them something else, or another partner.
         let changed = |old: &[Slot], new: &[Slot]| reads || old != new;
-        Some(difference((&from.asked, old, &view), (&self.asked, new, &view), &changed))
+        Some(difference((&from.bound_plan, old, &view), (&self.bound_plan, new, &view), &changed))
     }
 
     /// Why it has no result, if it was stopped.
@@ -362,7 +368,11 @@ impl Node {
     /// How many rows its result has, if it can be computed.
     pub(crate) fn rows_shown(&self) -> usize {
         let current = lock(&self.current);
-        current.entry.ordered.as_ref().map_or(0, |ordered| self.asked.window.len(ordered.len()))
+        current
+            .entry
+            .ordered
+            .as_ref()
+            .map_or(0, |ordered| self.bound_plan.window.len(ordered.len()))
     }
 
     /// Bytes that its state takes, more or less.
@@ -396,18 +406,18 @@ impl Node {
 
     /// Keeps rows for a statement that reads this one as its source of that number.
     pub(crate) fn serve(&self, reader: &Plan, source: usize, state: &State) {
-        let inner = Inner::of(self.inner());
+        let inner = InnerNodes::of(self.inner());
         let mut current = lock(&self.current);
         if current.derived.is_none() {
             let mut rows = Derived::default();
             let nothing = FxHashMap::default();
             let views = inner.views(&nothing);
-            let view = View { plan: &self.asked.plan, state, derived: &views };
-            let anew = current
+            let view = View { plan: &self.bound_plan.plan, state, derived: &views };
+            let fresh = current
                 .failed_in_part
-                .then(|| compute(&self.asked, self.key.is_none(), &view, &inner).ok());
-            let anew = anew.flatten().map(|live| live.ordered);
-            let ordered = anew.as_ref().or(current.entry.ordered.as_ref().ok());
+                .then(|| compute(&self.bound_plan, self.key.is_none(), &view, &inner).ok());
+            let fresh = fresh.flatten().map(|live| live.ordered);
+            let ordered = fresh.as_ref().or(current.entry.ordered.as_ref().ok());
             for (key, row) in self.rows(ordered, &view) {
                 rows.set(&key, Some(Arc::new(row)));
             }
@@ -424,7 +434,7 @@ impl Node {
         ordered: Option<&'r Ordered>,
         view: &'r View<'_>,
     ) -> impl Iterator<Item = (Box<[Key]>, DerivedRow)> + use<'r> {
-        let Asked { window, params, .. } = &*self.asked;
+        let BoundPlan { window, params, .. } = &*self.bound_plan;
         let len = ordered.map_or(0, |ordered| window.len(ordered.len()));
         (0..len).filter_map(move |rank| ordered?.derived(rank + window.offset, view, params))
     }
@@ -448,8 +458,8 @@ impl Node {
         }
     }
 
-    pub(crate) fn lock_inner(&self) -> Inner<'_> {
-        Inner::of(self.inner())
+    pub(crate) fn lock_inner(&self) -> InnerNodes<'_> {
+        InnerNodes::of(self.inner())
     }
 
     /// What readers find as of a commit that is published.
@@ -510,7 +520,7 @@ impl Node {
     ) {
         let mut pending = lock(&self.pending);
         let Some(backlog) = pending.backlog(commit, before, self.log()) else { return };
-        if !backlog.add_rows(commit, rows, self.asked.plan.tuning.backlog_rows) {
+        if !backlog.add_rows(commit, rows, self.bound_plan.plan.tuning.backlog_rows) {
             pending.forget(commit);
         }
     }
@@ -523,7 +533,7 @@ impl Node {
         (first, last): (u64, u64),
         rows: &[(TableNo, Slot)],
     ) {
-        let sources = self.asked.plan.sources.iter().enumerate();
+        let sources = self.bound_plan.plan.sources.iter().enumerate();
         let rows = sources.flat_map(|(source, of)| {
             let of_table = rows.iter().filter(
                 |(table, _)| matches!(of.relation, Relation::Table(here) if here == *table),
@@ -550,7 +560,7 @@ impl Node {
             (first, commit),
             source,
             changes,
-            self.asked.plan.tuning.backlog_rows,
+            self.bound_plan.plan.tuning.backlog_rows,
         ) {
             pending.forget(commit);
         }
@@ -579,7 +589,7 @@ impl Node {
         for inner in self.inner().iter().flatten() {
             inner.catch_up(state, commit)?;
         }
-        let inner = Inner::of(self.inner());
+        let inner = InnerNodes::of(self.inner());
         let mut current = lock(&self.current);
         if current.commit >= commit {
             return Ok(None);
@@ -604,8 +614,8 @@ impl Node {
             _ => {
                 let nothing = FxHashMap::default();
                 let views = inner.views(&nothing);
-                let view = View { plan: &self.asked.plan, state, derived: &views };
-                let fresh = compute(&self.asked, self.key.is_none(), &view, &inner);
+                let view = View { plan: &self.bound_plan.plan, state, derived: &views };
+                let fresh = compute(&self.bound_plan, self.key.is_none(), &view, &inner);
                 if let Err(failure) = &fresh
                     && failure.is_stopped
                 {
@@ -617,7 +627,7 @@ impl Node {
             }
         };
         self.show(&current, (first, commit));
-        self.tell_readers((first, commit), &before, &progress.derived, true);
+        self.notify_readers((first, commit), &before, &progress.derived, true);
         Ok(Some(progress))
     }
 
@@ -627,11 +637,11 @@ impl Node {
         (backlog, rows): (&Backlog, Vec<(u16, Slot)>),
         state: &Arc<State>,
         commit: u64,
-        inner: &Inner<'_>,
+        inner: &InnerNodes<'_>,
     ) -> Progress {
         let mut starts = Starts::new();
         for (source, slot) in rows {
-            if let Relation::Table(table) = self.asked.plan.sources[source as usize].relation
+            if let Relation::Table(table) = self.bound_plan.plan.sources[source as usize].relation
                 && let Some(happened) = compare(&backlog.state, state, table, slot)
             {
                 let id = &state.schema.table(table).id;
@@ -639,8 +649,8 @@ impl Node {
                     if id.iter().any(|field| fields.contains(*field)));
                 let happened = if is_another { Happened::Inserted } else { happened };
                 let is_another =
-                    is_another && !self.asked.plan.sources[source as usize].is_determined;
-                let start = start(&self.asked.plan, source.into(), slot, &happened, 0);
+                    is_another && !self.bound_plan.plan.sources[source as usize].is_determined;
+                let start = start(&self.bound_plan.plan, source.into(), slot, &happened, 0);
                 starts.extend(start.map(|start| Start { is_another, ..start }));
             }
         }
@@ -657,7 +667,7 @@ impl Node {
                 let after = rows.as_ref().and_then(|rows| rows.row(slot));
                 let source = *source as usize;
                 starts.extend(derived_start(
-                    &self.asked.plan,
+                    &self.bound_plan.plan,
                     source,
                     slot,
                     before.as_deref(),
@@ -668,16 +678,16 @@ impl Node {
             now.insert(*source, later);
         }
         let (old, new) = (inner.views(&then), inner.views(&now));
-        let before = View { plan: &self.asked.plan, state: &backlog.state, derived: &old };
-        let after = View { plan: &self.asked.plan, state, derived: &new };
-        let Asked { plan, params, .. } = &*self.asked;
+        let before = View { plan: &self.bound_plan.plan, state: &backlog.state, derived: &old };
+        let after = View { plan: &self.bound_plan.plan, state, derived: &new };
+        let BoundPlan { plan, params, .. } = &*self.bound_plan;
         let tuples = work::within(&plan.limits, || {
             let tuples = changed_tuples(&before, &after, params, &starts);
             self.belonging((&before, &after), Cow::Borrowed(&tuples), true).into_owned()
         });
         match tuples {
             Ok(tuples) => self.advance(current, (&before, &after), &tuples, inner),
-            Err(_) => self.anew(current, (&before, &after), &|_, _| true, inner),
+            Err(_) => self.recompute(current, (&before, &after), &|_, _| true, inner),
         }
     }
 
@@ -689,16 +699,16 @@ impl Node {
         by_key: bool,
     ) -> Cow<'t, [TupleDelta]> {
         let Some(key) = &self.key else { return Cow::default() };
-        if self.asked.plan.late.is_empty() && (!by_key || key.is_empty()) {
+        if self.bound_plan.plan.late.is_empty() && (!by_key || key.is_empty()) {
             return tuples;
         }
         let belongs = |view: &View<'_>, tuple: &TupleDelta| {
             let row = view.row(&tuple.tuple);
             let is_true = |condition: &crate::query::expr::Expr| {
-                condition.eval(&row, &self.asked.params).as_truth() == Some(true)
+                condition.eval(&row, &self.bound_plan.params).as_truth() == Some(true)
             };
-            (!by_key || self.asked.plan.key_of(view, &tuple.tuple).as_ref() == Some(key))
-                && self.asked.plan.late.iter().all(is_true)
+            (!by_key || self.bound_plan.plan.key_of(view, &tuple.tuple).as_ref() == Some(key))
+                && self.bound_plan.plan.late.iter().all(is_true)
         };
         let mut out = Vec::new();
         for tuple in tuples.iter() {
@@ -718,26 +728,26 @@ impl Node {
         (before, after): (&View<'_>, &View<'_>),
         old_state: &Arc<State>,
         tuples: &[TupleDelta],
-        inner: &Inner<'_>,
+        inner: &InnerNodes<'_>,
     ) -> Progress {
         let mut current = lock(&self.current);
         current.commit = commit;
         let progress = self.advance(&mut current, (before, after), tuples, inner);
         step("binding");
         self.show(&current, (commit, commit));
-        self.tell_readers((commit, commit), old_state, &progress.derived, false);
+        self.notify_readers((commit, commit), old_state, &progress.derived, false);
         progress
     }
 
     /// Follows a commit at once by recomputing, since it changed very much; `changed` are the rows,
     /// by source.
-    pub(crate) fn follow_anew(
+    pub(crate) fn follow_by_recomputing(
         &self,
         commit: u64,
         (before, after): (&View<'_>, &View<'_>),
         old_state: &Arc<State>,
         changed: &[Start],
-        inner: &Inner<'_>,
+        inner: &InnerNodes<'_>,
     ) -> Progress {
         let mut current = lock(&self.current);
         current.commit = commit;
@@ -747,25 +757,25 @@ impl Node {
             old != new
                 || new.iter().enumerate().any(|(source, slot)| rows.contains(&(source, *slot)))
         };
-        let progress = self.anew(&mut current, (before, after), &has_changed, inner);
+        let progress = self.recompute(&mut current, (before, after), &has_changed, inner);
         self.show(&current, (commit, commit));
-        self.tell_readers((commit, commit), old_state, &progress.derived, false);
+        self.notify_readers((commit, commit), old_state, &progress.derived, false);
         progress
     }
 
     /// Recomputes, and finds by comparing how the rows moved; `has_changed` says of rows that are
     /// in both results whether they may have changed.
-    fn anew(
+    fn recompute(
         &self,
         current: &mut Current,
         (before, after): (&View<'_>, &View<'_>),
         has_changed: &dyn Fn(&[Slot], &[Slot]) -> bool,
-        inner: &Inner<'_>,
+        inner: &InnerNodes<'_>,
     ) -> Progress {
-        let fresh = compute(&self.asked, self.key.is_none(), after, inner);
+        let fresh = compute(&self.bound_plan, self.key.is_none(), after, inner);
         let mut progress = self.replace(current, fresh, after);
         if let (Ok(old), Ok(new)) = (&progress.old.ordered, &progress.new.ordered) {
-            let (from, to) = ((&*self.asked, old, before), (&*self.asked, new, after));
+            let (from, to) = ((&*self.bound_plan, old, before), (&*self.bound_plan, new, after));
             let moved = difference(from, to, has_changed);
             if moved.is_empty() {
                 // A result that a reader holds stays the same object.
@@ -779,7 +789,7 @@ impl Node {
 
     /// How many rows recomputing goes through, more or less, if they are those of tables.
     pub(crate) fn rows_of_tables(&self, state: &State) -> Option<usize> {
-        let plan = &self.asked.plan;
+        let plan = &self.bound_plan.plan;
         match lock(&self.current).entry.ordered.as_ref().ok()? {
             Ordered::Kept(_) => None,
             ordered if ordered.reaches(usize::MAX) => Some(ordered.len()),
@@ -794,7 +804,7 @@ impl Node {
     /// Passes on to those that read it what changed for them in the commits from one to another,
     /// while the change is still held: all of them, or those that are behind or may be, where the
     /// others follow at once.
-    fn tell_readers(
+    fn notify_readers(
         &self,
         commits: (u64, u64),
         before: &Arc<State>,
@@ -817,23 +827,23 @@ impl Node {
         current: &mut Current,
         (before, after): (&View<'_>, &View<'_>),
         rows: &[TupleDelta],
-        inner: &Inner<'_>,
+        inner: &InnerNodes<'_>,
     ) -> Progress {
         let old = current.entry.clone();
         let was = match (&old.ordered, inner.failure()) {
             (_, Some(failure)) => return self.replace(current, Err(failure), after),
-            (Ok(was), None) if current.beside.is_of(&self.asked.plan) => was,
+            (Ok(was), None) if current.beside.is_of(&self.bound_plan.plan) => was,
             (_, None) => {
-                let fresh = compute(&self.asked, self.key.is_none(), after, inner);
+                let fresh = compute(&self.bound_plan, self.key.is_none(), after, inner);
                 return self.replace(current, fresh, after);
             }
         };
         if after.has_failed() {
-            return self.anew(current, (before, after), &|_, _| true, inner);
+            return self.recompute(current, (before, after), &|_, _| true, inner);
         }
         let beside = std::mem::take(&mut current.beside);
         let mut live = BindingState { ordered: was.clone(), beside, failure: None };
-        let Asked { plan, params, window } = &*self.asked;
+        let BoundPlan { plan, params, window } = &*self.bound_plan;
         let applied = work::within(&plan.limits, || {
             let moved = live.apply((before, after), params, *window, rows);
             live.check_size(&plan.limits);
@@ -845,12 +855,12 @@ impl Node {
             Ok(None) => {
                 let changed: FxHashSet<&[Slot]> = rows.iter().map(|row| &*row.tuple).collect();
                 let has_changed = |old: &[Slot], new: &[Slot]| old != new || changed.contains(new);
-                let mut progress = self.anew(current, (before, after), &has_changed, inner);
+                let mut progress = self.recompute(current, (before, after), &has_changed, inner);
                 if rows.iter().any(|row| row.is_another)
                     && let (Ok(old), Ok(new)) = (&progress.old.ordered, &progress.new.ordered)
                 {
                     // A slot does not distinguish a row from another one that was there before.
-                    let [old, new] = [old, new].map(|rows| self.asked.window.len(rows.len()));
+                    let [old, new] = [old, new].map(|rows| self.bound_plan.window.len(rows.len()));
                     progress.moved = Some(window_moved(0..old, old..old + new));
                 }
                 progress
@@ -861,12 +871,12 @@ impl Node {
                 let mut derived = Vec::new();
                 if let Some(rows) = &mut current.derived {
                     for moved in &moved {
-                        let rank = |position: usize| position + self.asked.window.offset;
+                        let rank = |position: usize| position + self.bound_plan.window.offset;
                         let old = moved.before().and_then(|position| {
-                            was.derived(rank(position), before, &self.asked.params)
+                            was.derived(rank(position), before, &self.bound_plan.params)
                         });
                         let new = moved.after().and_then(|position| {
-                            is.derived(rank(position), after, &self.asked.params)
+                            is.derived(rank(position), after, &self.bound_plan.params)
                         });
                         match (old, new) {
                             (_, Some((key, row))) => {
@@ -882,7 +892,7 @@ impl Node {
                     // result that a reader holds stays the same object.
                     current.entry.with_same_rows(is)
                 } else {
-                    Entry::new(self.asked.clone(), Ok(is))
+                    Entry::new(self.bound_plan.clone(), Ok(is))
                 });
                 Progress {
                     moved: Some(moved),
@@ -909,10 +919,10 @@ impl Node {
             let live = live
                 .as_ref()
                 .ok()
-                .filter(|live| live.failure.is_none() || fails_in_part(&self.asked));
+                .filter(|live| live.failure.is_none() || fails_in_part(&self.bound_plan));
             derived = rows.replace_all(self.rows(live.map(|live| &live.ordered), view));
         }
-        let kept = kept(&self.asked, live);
+        let kept = kept(&self.bound_plan, live);
         current.entry = kept.entry;
         current.beside = kept.beside;
         current.failed_in_part = kept.failed_in_part;
@@ -923,8 +933,8 @@ impl Node {
 
 /// Whether a failure of some rows concerns only readers of these: where the order, or the window,
 /// does not depend on their values.
-fn fails_in_part(asked: &Asked) -> bool {
-    asked.plan.order.is_empty() && asked.window.is_whole()
+fn fails_in_part(bound_plan: &BoundPlan) -> bool {
+    bound_plan.plan.order.is_empty() && bound_plan.window.is_whole()
 }
 
 /// Where the search for changed tuples starts at a changed row; nowhere, if nothing of it is read.
@@ -975,14 +985,14 @@ pub(crate) fn derived_start(
 
 /// A binding's state from scratch, as of a version of all that it reads; without rows, if `empty`.
 fn compute(
-    asked: &Asked,
+    bound_plan: &BoundPlan,
     empty: bool,
     view: &View<'_>,
-    inner: &Inner<'_>,
+    inner: &InnerNodes<'_>,
 ) -> Result<BindingState, Failure> {
     match inner.failure() {
         Some(failure) => Err(failure),
-        None => computed(view, (&asked.params, asked.window), empty),
+        None => computed(view, (&bound_plan.params, bound_plan.window), empty),
     }
 }
 
@@ -992,26 +1002,26 @@ pub(crate) fn computed(
     (params, window): (&[Scalar<'static>], Window),
     empty: bool,
 ) -> Result<BindingState, Failure> {
-    view.take_asked();
+    view.take_needed();
     let live = BindingState::compute(view, (params, window), empty)?;
-    let failure = view.take_asked().and_then(|_| failure(view, params));
+    let failure = view.take_needed().and_then(|_| failure(view, params));
     failure.map_or(Ok(live), Err)
 }
 
 /// A state as it is kept.
-struct Kept {
+struct Stored {
     entry: Arc<Entry>,
     beside: OperatorState,
     failed_in_part: bool,
 }
 
-fn kept(asked: &Arc<Asked>, live: Result<BindingState, Failure>) -> Kept {
+fn kept(bound_plan: &Arc<BoundPlan>, live: Result<BindingState, Failure>) -> Stored {
     let (ordered, beside, failed_in_part) = match live {
         Ok(BindingState { failure: Some(failure), .. }) => {
-            (Err(failure), OperatorState::default(), fails_in_part(asked))
+            (Err(failure), OperatorState::default(), fails_in_part(bound_plan))
         }
         Ok(BindingState { ordered, beside, failure: None }) => (Ok(ordered), beside, false),
         Err(failure) => (Err(failure), OperatorState::default(), false),
     };
-    Kept { entry: Arc::new(Entry::new(asked.clone(), ordered)), beside, failed_in_part }
+    Stored { entry: Arc::new(Entry::new(bound_plan.clone(), ordered)), beside, failed_in_part }
 }

@@ -43,7 +43,7 @@ impl<F> Sought<F> {
 /// An ordered collection of entries.
 pub(crate) struct RankTree<E> {
     /// None if there are no entries: there may be very many empty ones.
-    root: Option<Node<E>>,
+    root: Option<TreeNode<E>>,
     /// This many in front and at the end have left, and lie in the tree until it is written to.
     /// They may be stale by now, so nothing is compared with them.
     left: [u32; 2],
@@ -59,17 +59,17 @@ impl<E> Clone for RankTree<E> {
 }
 
 /// A part of the tree, shared by the versions in which it is the same.
-enum Node<E> {
+enum TreeNode<E> {
     Leaf(Arc<Leaf<E>>),
     Branch(Arc<Branch<E>>),
 }
 
-impl<E> Clone for Node<E> {
+impl<E> Clone for TreeNode<E> {
     #[inline]
     fn clone(&self) -> Self {
         match self {
-            Node::Leaf(leaf) => Node::Leaf(leaf.clone()),
-            Node::Branch(branch) => Node::Branch(branch.clone()),
+            TreeNode::Leaf(leaf) => TreeNode::Leaf(leaf.clone()),
+            TreeNode::Branch(branch) => TreeNode::Branch(branch.clone()),
         }
     }
 }
@@ -85,7 +85,7 @@ impl<E> Clone for Branch<E> {
 
 /// A node below another one, and what is known of it without a look at it.
 struct Child<E> {
-    node: Node<E>,
+    node: TreeNode<E>,
     len: u32,
     /// Of its last entry.
     prefix: Prefix,
@@ -99,7 +99,7 @@ impl<E> Clone for Child<E> {
 }
 
 impl<E> Child<E> {
-    fn new(node: Node<E>) -> Self {
+    fn new(node: TreeNode<E>) -> Self {
         let (len, prefix) = node.sort_key();
         Self { node, len, prefix }
     }
@@ -110,7 +110,7 @@ impl<E> Child<E> {
     }
 
     /// Does something with the node, of which more or others are known then.
-    fn change<T>(&mut self, change: impl FnOnce(&mut Node<E>) -> T) -> T {
+    fn change<T>(&mut self, change: impl FnOnce(&mut TreeNode<E>) -> T) -> T {
         let done = change(&mut self.node);
         (self.len, self.prefix) = self.node.sort_key();
         done
@@ -180,19 +180,19 @@ impl<E> Leaf<E> {
     }
 }
 
-impl<E> Node<E> {
+impl<E> TreeNode<E> {
     fn leaf(entries: SmallVec<[Keyed<E>; 1]>) -> Self {
-        Node::Leaf(Arc::new(Leaf { entries }))
+        TreeNode::Leaf(Arc::new(Leaf { entries }))
     }
 
     fn branch(children: impl IntoIterator<Item = Child<E>>) -> Self {
-        Node::Branch(Arc::new(Branch(children.into_iter().collect())))
+        TreeNode::Branch(Arc::new(Branch(children.into_iter().collect())))
     }
 
     fn len(&self) -> usize {
         match self {
-            Node::Leaf(leaf) => leaf.entries.len(),
-            Node::Branch(branch) => branch.len_before(branch.0.len()),
+            TreeNode::Leaf(leaf) => leaf.entries.len(),
+            TreeNode::Branch(branch) => branch.len_before(branch.0.len()),
         }
     }
 
@@ -203,31 +203,31 @@ impl<E> Node<E> {
 
     fn last_prefix(&self) -> Option<Prefix> {
         match self {
-            Node::Leaf(leaf) => leaf.entries.last().map(Keyed::prefix),
-            Node::Branch(branch) => branch.0.last().map(|child| child.prefix),
+            TreeNode::Leaf(leaf) => leaf.entries.last().map(Keyed::prefix),
+            TreeNode::Branch(branch) => branch.0.last().map(|child| child.prefix),
         }
     }
 
     /// How many entries or children the node has of its own.
     fn width(&self) -> usize {
         match self {
-            Node::Leaf(leaf) => leaf.entries.len(),
-            Node::Branch(branch) => branch.0.len(),
+            TreeNode::Leaf(leaf) => leaf.entries.len(),
+            TreeNode::Branch(branch) => branch.0.len(),
         }
     }
 
     fn most(&self) -> usize {
         match self {
-            Node::Leaf(_) => most_entries::<E>(),
-            Node::Branch(_) => FAN,
+            TreeNode::Leaf(_) => most_entries::<E>(),
+            TreeNode::Branch(_) => FAN,
         }
     }
 
     /// The last entry; nodes are never empty, but for a root that is about to go.
     fn last(&self) -> Option<&E> {
         match self {
-            Node::Leaf(leaf) => leaf.entries.last().map(|keyed| &keyed.entry),
-            Node::Branch(branch) => branch.0.last().and_then(|child| child.node.last()),
+            TreeNode::Leaf(leaf) => leaf.entries.last().map(|keyed| &keyed.entry),
+            TreeNode::Branch(branch) => branch.0.last().and_then(|child| child.node.last()),
         }
     }
 }
@@ -236,15 +236,16 @@ impl<E: Clone> RankTree<E> {
     /// A tree of entries that are in order already, with their prefixes.
     pub(crate) fn from_sorted(entries: &[(Prefix, E)]) -> Self {
         // Nodes are left some room, so that the next insert does not split each.
-        let mut level: Vec<Node<E>> = entries
+        let mut level: Vec<TreeNode<E>> = entries
             .chunks(most_entries::<E>() * 3 / 4)
             .map(|entries| {
                 let keyed = |(prefix, entry): &(Prefix, E)| Keyed::new(*prefix, entry.clone());
-                Node::leaf(entries.iter().map(keyed).collect())
+                TreeNode::leaf(entries.iter().map(keyed).collect())
             })
             .collect();
         while level.len() > 1 {
-            let branch = |nodes: &[Node<E>]| Node::branch(nodes.iter().cloned().map(Child::new));
+            let branch =
+                |nodes: &[TreeNode<E>]| TreeNode::branch(nodes.iter().cloned().map(Child::new));
             level = level.chunks(FAN * 3 / 4).map(branch).collect();
         }
         Self { root: level.pop(), left: [0; 2], head: 0 }
@@ -327,7 +328,7 @@ impl<E: Clone> RankTree<E> {
 
     /// Makes the root no higher than it must be.
     fn shrink(&mut self) {
-        while let Some(Node::Branch(branch)) = &self.root
+        while let Some(TreeNode::Branch(branch)) = &self.root
             && let [only] = &*branch.0
         {
             self.root = Some(only.node.clone());
@@ -338,7 +339,7 @@ impl<E: Clone> RankTree<E> {
     }
 
     /// The tree, in which one can search.
-    fn searched(&self) -> Option<&Node<E>> {
+    fn searched(&self) -> Option<&TreeNode<E>> {
         debug_assert!(self.left == [0; 2], "what has left cannot be compared");
         self.root.as_ref()
     }
@@ -356,8 +357,8 @@ impl<E: Clone> RankTree<E> {
         let (mut node, mut rank) = (self.root.as_ref()?, rank + self.left[0] as usize);
         loop {
             match node {
-                Node::Leaf(leaf) => return Some((leaf, rank)),
-                Node::Branch(branch) => {
+                TreeNode::Leaf(leaf) => return Some((leaf, rank)),
+                TreeNode::Branch(branch) => {
                     let child = branch.0.iter().find(|child| {
                         let here = rank < child.len();
                         rank -= if here { 0 } else { child.len() };
@@ -404,11 +405,11 @@ impl<E: Clone> RankTree<E> {
         let mut rank = 0;
         let (mut leaf, mut place) = loop {
             match node {
-                Node::Leaf(leaf) => {
+                TreeNode::Leaf(leaf) => {
                     let is_before = |keyed: &Keyed<E>| at.order(keyed).is_lt();
                     break (&**leaf, leaf.entries.partition_point(is_before));
                 }
-                Node::Branch(branch) => {
+                TreeNode::Branch(branch) => {
                     let place = branch.child(at);
                     rank += branch.len_before(place);
                     node = &branch.0[place].node;
@@ -431,8 +432,8 @@ impl<E: Clone> RankTree<E> {
         let (mut node, mut rank) = (self.searched()?, 0);
         loop {
             match node {
-                Node::Leaf(leaf) => return Some(rank + leaf.find(at).ok()?),
-                Node::Branch(branch) => {
+                TreeNode::Leaf(leaf) => return Some(rank + leaf.find(at).ok()?),
+                TreeNode::Branch(branch) => {
                     let place = branch.child(at);
                     rank += branch.len_before(place);
                     node = &branch.0[place].node;
@@ -445,12 +446,12 @@ impl<E: Clone> RankTree<E> {
     pub(crate) fn insert(&mut self, entry: E, at: &Sought<impl Fn(&E) -> Ordering>) -> usize {
         self.forget_left();
         let Some(root) = &mut self.root else {
-            self.root = Some(Node::leaf(SmallVec::from_buf([Keyed::new(at.prefix, entry)])));
+            self.root = Some(TreeNode::leaf(SmallVec::from_buf([Keyed::new(at.prefix, entry)])));
             return 0;
         };
         let (rank, sibling) = insert(root, entry, at);
         if let Some(sibling) = sibling {
-            *root = Node::branch([root.clone(), sibling].map(Child::new));
+            *root = TreeNode::branch([root.clone(), sibling].map(Child::new));
         }
         rank
     }
@@ -473,12 +474,12 @@ impl<E: Clone> RankTree<E> {
         let (mut node, mut rank) = (self.root.as_mut()?, 0);
         loop {
             match node {
-                Node::Leaf(leaf) => {
+                TreeNode::Leaf(leaf) => {
                     let place = leaf.find(at).ok()?;
                     Arc::make_mut(leaf).entries[place].entry = entry;
                     return Some(rank + place);
                 }
-                Node::Branch(branch) => {
+                TreeNode::Branch(branch) => {
                     let place = branch.child(at);
                     rank += branch.len_before(place);
                     node = &mut Arc::make_mut(branch).0[place].node;
@@ -530,10 +531,10 @@ impl<E: Clone> Branch<E> {
         }
         let right = children.remove(left + 1);
         children[left].change(|left| match (left, &right.node) {
-            (Node::Leaf(left), Node::Leaf(right)) => {
+            (TreeNode::Leaf(left), TreeNode::Leaf(right)) => {
                 Arc::make_mut(left).entries.extend(right.entries.iter().cloned());
             }
-            (Node::Branch(left), Node::Branch(right)) => {
+            (TreeNode::Branch(left), TreeNode::Branch(right)) => {
                 Arc::make_mut(left).0.extend(right.0.iter().cloned());
             }
             _ => unreachable!("children of one branch are of one kind"),
@@ -542,12 +543,12 @@ impl<E: Clone> Branch<E> {
 }
 
 /// Takes all out of a node but what stands at some places.
-fn keep<E: Clone>(node: &mut Node<E>, places: Range<usize>) {
+fn keep<E: Clone>(node: &mut TreeNode<E>, places: Range<usize>) {
     match node {
-        Node::Leaf(leaf) => {
-            *node = Node::leaf(leaf.entries[places].iter().cloned().collect());
+        TreeNode::Leaf(leaf) => {
+            *node = TreeNode::leaf(leaf.entries[places].iter().cloned().collect());
         }
-        Node::Branch(branch) => {
+        TreeNode::Branch(branch) => {
             let mut start = 0;
             let children = branch.0.iter().filter_map(|child| {
                 let (from, len) = (start, child.len());
@@ -570,28 +571,28 @@ fn keep<E: Clone>(node: &mut Node<E>, places: Range<usize>) {
                     kept.join(place);
                 }
             }
-            *node = Node::Branch(Arc::new(kept));
+            *node = TreeNode::Branch(Arc::new(kept));
         }
     }
 }
 
 /// Inserts below a node; gives the rank there, and the right half if the node had to be divided.
 fn insert<E: Clone>(
-    node: &mut Node<E>,
+    node: &mut TreeNode<E>,
     entry: E,
     at: &Sought<impl Fn(&E) -> Ordering>,
-) -> (usize, Option<Node<E>>) {
+) -> (usize, Option<TreeNode<E>>) {
     match node {
-        Node::Leaf(leaf) => {
+        TreeNode::Leaf(leaf) => {
             let place = leaf.find(at).unwrap_or_else(|place| place);
             let entries = &mut Arc::make_mut(leaf).entries;
             entries.insert(place, Keyed::new(at.prefix, entry));
             let most = most_entries::<E>();
             let right =
-                (entries.len() > most).then(|| Node::leaf(entries.drain(most / 2..).collect()));
+                (entries.len() > most).then(|| TreeNode::leaf(entries.drain(most / 2..).collect()));
             (place, right)
         }
-        Node::Branch(branch) => {
+        TreeNode::Branch(branch) => {
             let place = branch.child(at);
             let before = branch.len_before(place);
             let children = &mut Arc::make_mut(branch).0;
@@ -599,20 +600,20 @@ fn insert<E: Clone>(
             if let Some(sibling) = sibling {
                 children.insert(place + 1, Child::new(sibling));
             }
-            let right = (children.len() > FAN).then(|| Node::branch(children.drain(FAN / 2..)));
+            let right = (children.len() > FAN).then(|| TreeNode::branch(children.drain(FAN / 2..)));
             (before + rank, right)
         }
     }
 }
 
-fn remove<E: Clone>(node: &mut Node<E>, at: &Sought<impl Fn(&E) -> Ordering>) -> Option<usize> {
+fn remove<E: Clone>(node: &mut TreeNode<E>, at: &Sought<impl Fn(&E) -> Ordering>) -> Option<usize> {
     match node {
-        Node::Leaf(leaf) => {
+        TreeNode::Leaf(leaf) => {
             let place = leaf.find(at).ok()?;
             Arc::make_mut(leaf).entries.remove(place);
             Some(place)
         }
-        Node::Branch(branch) => {
+        TreeNode::Branch(branch) => {
             let place = branch.child(at);
             let before = branch.len_before(place);
             let branch = Arc::make_mut(branch);

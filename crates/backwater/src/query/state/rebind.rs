@@ -15,7 +15,7 @@ use crate::query::operator::filter::{Filter, compared, searched};
 use crate::query::operator::group::GroupRow;
 use crate::query::operator::order::{Moved, Moves, settle};
 use crate::query::operator::relation::{View, key_slots};
-use crate::query::plan::{Asked, Plan, Relation, Source, Window};
+use crate::query::plan::{BoundPlan, Plan, Relation, Source, Window};
 use crate::query::state::binding::{Ordered, Slots};
 use crate::query::state::rank_tree::{RankTree, Sought};
 use crate::query::state::sort_prefix::prefix;
@@ -35,7 +35,7 @@ pub(crate) enum RebindStrategy {
     /// All rows of the new result are in the old one.
     Narrower,
     /// Little is known: it is recomputed.
-    Anew,
+    Recompute,
 }
 
 /// An end of an order.
@@ -57,14 +57,14 @@ pub(crate) struct Band {
 
 impl RebindStrategy {
     /// The way between two bindings of a plan; `elsewhere` is that of [`elsewhere`].
-    pub(crate) fn between(from: &Asked, to: &Asked, elsewhere: &[bool]) -> Self {
+    pub(crate) fn between(from: &BoundPlan, to: &BoundPlan, elsewhere: &[bool]) -> Self {
         let plan = &*from.plan;
         let has_changed = |param: usize| from.params[param] != to.params[param];
         let reads = |expr: &Expr| reads(expr, &has_changed);
         if !plan.is_shared
             || (0..elsewhere.len()).any(|param| elsewhere[param] && has_changed(param))
         {
-            return RebindStrategy::Anew;
+            return RebindStrategy::Recompute;
         }
         let (mut bands, mut narrower) = (SmallVec::new(), false);
         let (mut ends, mut at_ends) = (SmallVec::new(), true);
@@ -79,7 +79,7 @@ impl RebindStrategy {
             } else if is_narrower(condition, from, to) {
                 narrower = true;
             } else {
-                return RebindStrategy::Anew;
+                return RebindStrategy::Recompute;
             }
         }
         match (bands.is_empty(), narrower) {
@@ -87,7 +87,7 @@ impl RebindStrategy {
             (false, false) if at_ends => RebindStrategy::Ends(ends),
             (false, false) => RebindStrategy::Bands(bands),
             (true, true) if is_of_tables(plan) => RebindStrategy::Narrower,
-            _ => RebindStrategy::Anew,
+            _ => RebindStrategy::Recompute,
         }
     }
 }
@@ -129,7 +129,7 @@ fn is_elsewhere(plan: &Plan, param: usize) -> bool {
 
 /// The band between the old and the new bound of a condition `column < :param`. If the rows in it
 /// leave and stand at an end of the order, returns which one.
-fn band(condition: &Expr, from: &Asked, to: &Asked) -> Option<(Band, Option<End>)> {
+fn band(condition: &Expr, from: &BoundPlan, to: &BoundPlan) -> Option<(Band, Option<End>)> {
     use Comparison as C;
     let (column, comparison, affinity, bound) = compared(condition)?;
     let source = &from.plan.sources[column.source()];
@@ -139,7 +139,7 @@ fn band(condition: &Expr, from: &Asked, to: &Asked) -> Option<(Band, Option<End>
         return None;
     };
     let is_range = matches!(comparison, C::Less | C::LessOrEqual | C::Greater | C::GreaterOrEqual);
-    let value = |asked: &Asked| asked.params[*param].clone().under(affinity);
+    let value = |bound_plan: &BoundPlan| bound_plan.params[*param].clone().under(affinity);
     let (a, b) = (value(from), value(to));
     if !is_range || a.is_null() || b.is_null() {
         return None;
@@ -158,7 +158,7 @@ fn band(condition: &Expr, from: &Asked, to: &Asked) -> Option<(Band, Option<End>
 
 /// Whether a condition holds of fewer rows than before: a text that contains the new needle
 /// contains the old one.
-fn is_narrower(condition: &Expr, from: &Asked, to: &Asked) -> bool {
+fn is_narrower(condition: &Expr, from: &BoundPlan, to: &BoundPlan) -> bool {
     let Some((text, Expr::Param(param))) = searched(condition) else { return false };
     let (Some(a), Some(b)) = (from.params[*param].to_text(), to.params[*param].to_text()) else {
         return false;
@@ -264,15 +264,15 @@ pub(crate) fn each_in(
 /// How the rows of two results of a shape move from one to the other. `changed` says of rows of
 /// tables that are in both whether they may show other values, or be ordered by others.
 pub(crate) fn difference(
-    (from, old, before): (&Asked, &Ordered, &View<'_>),
-    (to, new, after): (&Asked, &Ordered, &View<'_>),
+    (from, old, before): (&BoundPlan, &Ordered, &View<'_>),
+    (to, new, after): (&BoundPlan, &Ordered, &View<'_>),
     changed: &dyn Fn(&[Slot], &[Slot]) -> bool,
 ) -> Moves {
     let windows = (from.window, to.window);
-    let shown = |asked: &Asked, view: &View<'_>, slots: &[Slot]| -> Vec<Scalar<'static>> {
+    let shown = |bound_plan: &BoundPlan, view: &View<'_>, slots: &[Slot]| -> Vec<Scalar<'static>> {
         let row = view.row(slots);
-        let outputs = asked.plan.outputs.iter();
-        outputs.map(|output| output.expr.eval(&row, &asked.params).into_owned()).collect()
+        let outputs = bound_plan.plan.outputs.iter();
+        outputs.map(|output| output.expr.eval(&row, &bound_plan.params).into_owned()).collect()
     };
     // Whether a row shows other values than before.
     let shows = |old: &[Slot], new: &[Slot]| {
@@ -296,9 +296,11 @@ pub(crate) fn difference(
             tables(old, new, windows, sources, changed, &shows)
         }
         (Ordered::Kept(old), Ordered::Kept(new)) => {
-            let shows = |asked: &Asked, row: &[Scalar<'static>]| -> Vec<Scalar<'static>> {
-                let outputs = asked.plan.outputs.iter();
-                outputs.map(|output| output.expr.eval(&row, &asked.params).into_owned()).collect()
+            let shows = |bound_plan: &BoundPlan, row: &[Scalar<'static>]| -> Vec<Scalar<'static>> {
+                let outputs = bound_plan.plan.outputs.iter();
+                outputs
+                    .map(|output| output.expr.eval(&row, &bound_plan.params).into_owned())
+                    .collect()
             };
             let changed = |a: &Arc<GroupRow>, b: &Arc<GroupRow>| {
                 shows(from, &a.values) != shows(to, &b.values)

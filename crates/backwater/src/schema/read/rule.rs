@@ -8,8 +8,8 @@ use super::table::{ON_DELETE, members, plain};
 use super::{Reader, Value, found};
 use crate::error::{either, nearest};
 use crate::schema::{
-    Asks, Branch, Field, FieldNo, Format, Given, Kind, LinkRule, ListRule, Made, OnDelete, OnError,
-    Pointer, Rule, Scope, Table, TableNo, Template, Unknown, Wanted,
+    Branch, Checks, Field, FieldNo, Format, Given, Kind, LinkRule, ListRule, Made, OnDelete,
+    OnError, Pointer, ResponsePart, Rule, Scope, Table, TableNo, Template, Unknown,
 };
 use crate::value::{Timestamp, Value as V};
 
@@ -115,11 +115,11 @@ impl<'t> Reader<'t> {
                 self.problem(at, "the records of a JSON:API document are its primary data", help);
             }
             records = Pointer::member("data");
-            places.push((Pointer::member("errors"), Wanted::Errors));
-            places.push((Pointer::member("included"), Wanted::Included));
+            places.push((Pointer::member("errors"), ResponsePart::Errors));
+            places.push((Pointer::member("included"), ResponsePart::Included));
         }
         if has_records {
-            places.push((records.clone(), Wanted::Records));
+            places.push((records.clone(), ResponsePart::Records));
         }
         let keyed = self.as_flag(keyed, false);
         if keyed && tables[table.index()].id.len() != 1 {
@@ -145,7 +145,7 @@ impl<'t> Reader<'t> {
             method: method.unwrap_or("GET").into(),
             url,
             records,
-            places: Branch::of(places.iter().map(|(pointer, wanted)| (pointer, *wanted))),
+            places: Branch::of(places.iter().map(|(pointer, part)| (pointer, *part))),
             record: record.map(|pointer| pointer.parts().to_vec()).unwrap_or_default(),
             keyed,
             table,
@@ -164,10 +164,10 @@ impl<'t> Reader<'t> {
         at: usize,
         parts: &DeTable<'t>,
         format: Format,
-        places: &[(Pointer, Wanted)],
+        places: &[(Pointer, ResponsePart)],
     ) -> Option<TableNo> {
-        let first = places.iter().find_map(|(_, wanted)| match wanted {
-            Wanted::Beside(table, _) | Wanted::RowsBeside(table) => Some(*table),
+        let first = places.iter().find_map(|(_, part)| match part {
+            ResponsePart::Value(table, _) | ResponsePart::Rows(table) => Some(*table),
             _ => None,
         });
         if first.is_none() || format == Format::JsonApi {
@@ -295,11 +295,11 @@ impl<'t> Reader<'t> {
             (Kind::Link(_), _) => "an id".to_owned(),
             (Kind::Json | Kind::Links(_) | Kind::OneOf, _) => "a value of the response".to_owned(),
         };
-        let told = match value {
+        let shown = match value {
             V::Text(text) => format!("{text:?}"),
             other => other.to_string(),
         };
-        let message = format!("field \"{}\" cannot hold {told}, expected {expected}", field.name);
+        let message = format!("field \"{}\" cannot hold {shown}, expected {expected}", field.name);
         self.problem(at, message, "");
     }
 
@@ -380,7 +380,7 @@ impl<'t> Reader<'t> {
         for field in &fields {
             if !matches!(field.kind, Kind::Int | Kind::Text | Kind::Link(_)) {
                 let message = format!("variable \"{}\" is neither int nor text", field.name);
-                self.problem(at, message, "a list is told from others by such variables only");
+                self.problem(at, message, "a list is shown from others by such variables only");
             }
         }
         let key: Vec<Arc<str>> = fields.iter().map(|field| field.name.clone()).collect();
@@ -402,7 +402,7 @@ impl<'t> Reader<'t> {
             members: members(&fields, None),
             resource: name.into(),
             tombstone: None,
-            asks: Asks::of(&fields),
+            checks: Checks::of(&fields),
             fields,
             id,
             persist: tables[target.index()].persist,
@@ -452,7 +452,7 @@ impl<'t> Reader<'t> {
         &mut self,
         value: Option<&Value<'t>>,
         tables: &[Table],
-        places: &mut Vec<(Pointer, Wanted)>,
+        places: &mut Vec<(Pointer, ResponsePart)>,
     ) {
         for (name, at, value) in self.entries_of(value, "response.NAME.beside.TABLE") {
             let Some(number) = self.table_no(at, name) else { continue };
@@ -469,7 +469,7 @@ impl<'t> Reader<'t> {
                     _ => vec![value],
                 };
                 let read = several.into_iter().filter_map(|value| self.as_pointer(value));
-                places.extend(read.map(|pointer| (pointer, Wanted::RowsBeside(number))));
+                places.extend(read.map(|pointer| (pointer, ResponsePart::Rows(number))));
                 continue;
             }
             for (name, at, value) in self.entries_of(Some(value), "response.NAME.beside.TABLE") {
@@ -484,7 +484,7 @@ impl<'t> Reader<'t> {
                     self.problem(at, message, "take another field");
                 }
                 if let Some(pointer) = self.as_pointer(value) {
-                    places.push((pointer, Wanted::Beside(number, field)));
+                    places.push((pointer, ResponsePart::Value(number, field)));
                 }
             }
         }

@@ -8,7 +8,7 @@ use toml::de::DeValue;
 use super::{Reader, Value, found};
 use crate::error::nearest;
 use crate::schema::{
-    Asks, Branch, Field, FieldNo, Kind, LinkRule, Made, Names, OnDelete, OneOf, Pointer, Sought,
+    Branch, Checks, Field, FieldNo, Kind, LinkRule, Made, Names, OnDelete, OneOf, Pointer, Sought,
     Table, TableNo, Tree, Unknown,
 };
 
@@ -94,7 +94,7 @@ impl<'t> Reader<'t> {
             members: Tree::default(),
             resource: name.into(),
             tombstone: None,
-            asks: Asks::default(),
+            checks: Checks::default(),
             made: Made::Declared,
             was: Vec::new(),
         };
@@ -164,7 +164,7 @@ impl<'t> Reader<'t> {
         }
         made.tombstone = tombstone.and_then(|value| self.from(value));
         made.members = members(&made.fields, made.tombstone.as_ref());
-        made.asks = Asks::of(&made.fields);
+        made.checks = Checks::of(&made.fields);
         made
     }
 
@@ -559,7 +559,7 @@ impl<'t> Reader<'t> {
             members: members(&fields, None),
             resource: name.into(),
             tombstone: None,
-            asks: Asks::of(&fields),
+            checks: Checks::of(&fields),
             fields,
             id: vec![FieldNo(0), FieldNo(1)],
             persist: table.persist && field.persist,

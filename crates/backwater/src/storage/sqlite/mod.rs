@@ -204,9 +204,9 @@ impl SqliteFile {
             return Ok(true);
         }
         let found = file.metadata().map_err(unreadable)?.len();
-        match told_len(&start) {
-            Some(told) if found >= told => Ok(true),
-            Some(told) => Err(damaged(format!("it is cut short: {found} bytes of {told}"))),
+        match stated_len(&start) {
+            Some(stated) if found >= stated => Ok(true),
+            Some(stated) => Err(damaged(format!("it is cut short: {found} bytes of {stated}"))),
             None => Err(damaged("it is cut short".to_owned())),
         }
     }
@@ -245,7 +245,7 @@ fn check_marks(marks: Option<(i32, i32)>) -> Result<()> {
 
 /// How long the header of an SQLite file says that the file is: page size times page count, which
 /// counts if it was written along with the last change.
-fn told_len(header: &[u8]) -> Option<u64> {
+fn stated_len(header: &[u8]) -> Option<u64> {
     let number = |at: usize| Some(u32::from_be_bytes(header.get(at..at + 4)?.try_into().ok()?));
     let page = u64::from(u16::from_be_bytes(header.get(16..18)?.try_into().ok()?));
     let page = if page == 1 { 65_536 } else { page };
@@ -330,7 +330,7 @@ impl Storage for SqliteFile {
     }
 
     fn digest(&mut self, table: &StoredTable<'_>) -> Result<Option<(u64, Hash)>> {
-        read::told(self.connect()?, table.name())
+        read::digest(self.connect()?, table.name())
     }
 
     fn load(&mut self, table: &StoredTable<'_>, loader: &mut Loader<'_>) -> Result<()> {
@@ -421,8 +421,8 @@ mod tests {
                 .unwrap()
         };
         one(&cache, &long);
-        let told = cache.flush().unwrap_err().to_string();
-        assert!(told.contains("full"), "{told}");
+        let message = cache.flush().unwrap_err().to_string();
+        assert!(message.contains("full"), "{message}");
         drop(cache);
         assert!(path.exists());
         let error = Cache::open(SqliteFile::new(&path)).unwrap_err();

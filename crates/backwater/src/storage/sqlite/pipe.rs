@@ -136,7 +136,7 @@ pub(super) fn load(
                 }
                 sends
                     .send(full)
-                    .map_err(|_| Error::new(ErrorKind::Storage, "nobody takes the rows"))
+                    .map_err(|_| Error::new(ErrorKind::Storage, "the receiver of the rows is gone"))
             });
             // The last piece; a receiver that is gone knows why.
             drop(sends.send(piece));

@@ -27,13 +27,13 @@ pub(super) fn load_table(
     stored: &StoredTable<'_>,
     loader: &mut Loader<'_>,
 ) -> Result<()> {
-    let told = told(connection, stored.name())?;
-    if let Some((rows, hash)) = told {
+    let digest = digest(connection, stored.name())?;
+    if let Some((rows, hash)) = digest {
         loader.digest(rows, hash);
     }
     let rows = RowsOf::new(connection, stored)?;
     #[cfg(feature = "threads")]
-    if told.is_some_and(|(rows, _)| rows >= MANY) && rows.columns() > 0 {
+    if digest.is_some_and(|(rows, _)| rows >= MANY) && rows.columns() > 0 {
         return super::pipe::load(connection, &rows, loader);
     }
     let mut is_absent = SmallVec::new();
@@ -47,15 +47,16 @@ pub(super) fn load_table(
 }
 
 /// The recorded digest of a table.
-pub(super) fn told(connection: &Connection, table: &str) -> Result<Option<(u64, Hash)>> {
+pub(super) fn digest(connection: &Connection, table: &str) -> Result<Option<(u64, Hash)>> {
     let sql = "SELECT row_count, hash FROM backwater_hash WHERE table_name = ?";
-    let told = connection.prepare_cached(sql).and_then(|mut told| {
-        told.query_row([table], |row| {
-            Ok((row.get::<_, i64>(0)? as u64, Hash::from_bytes(row.get(1)?)))
-        })
-        .optional()
+    let digest = connection.prepare_cached(sql).and_then(|mut digest| {
+        digest
+            .query_row([table], |row| {
+                Ok((row.get::<_, i64>(0)? as u64, Hash::from_bytes(row.get(1)?)))
+            })
+            .optional()
     });
-    told.map_err(unreadable)
+    digest.map_err(unreadable)
 }
 
 /// The rows of a table in a file, as they are to be read.

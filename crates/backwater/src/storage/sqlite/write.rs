@@ -80,14 +80,14 @@ pub(super) fn write_batch(connection: &Connection, batch: &Batch) -> Result<()> 
     let commit = batch.commit() as i64;
     let step = batch.step();
     let hash = Header::of(schema, batch).guard().to_bytes();
-    let told = if batch.new_schema().is_some() {
+    let recorded = if batch.new_schema().is_some() {
         let sql = "INSERT OR REPLACE INTO backwater_cache VALUES (1, ?, ?, ?, ?, ?)";
         connection.execute(sql, (commit, step, &*schema.name, schema.text(), hash))
     } else {
         let sql = "UPDATE backwater_cache SET last_commit = ?, schema_name = ?, hash = ?";
         connection.execute(sql, (commit, &*schema.name, hash))
     };
-    told.map(|_| ()).map_err(unwritable)
+    recorded.map(|_| ()).map_err(unwritable)
 }
 
 fn drop_table(connection: &Connection, table: &str) -> rusqlite::Result<()> {

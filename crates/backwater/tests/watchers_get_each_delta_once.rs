@@ -31,11 +31,11 @@ fn rows(query: &Query) -> Vec<Vec<Value>> {
 fn follow(cache: &Cache, query: &Query) -> (Shown, backwater::Watch) {
     let shown: Shown = Arc::default();
     let view = shown.clone();
-    let told = move |told: &ReachedQuery<'_>| {
-        told.delta().unwrap().apply(&mut view.lock().unwrap()).unwrap()
+    let reported = move |reported: &ReachedQuery<'_>| {
+        reported.delta().unwrap().apply(&mut view.lock().unwrap()).unwrap()
     };
     let mut before = shown.lock().unwrap();
-    let (start, watch) = cache.read_and_watch(query, told).unwrap();
+    let (start, watch) = cache.read_and_watch(query, reported).unwrap();
     before.extend(start.rows().map(|row| row.values().to_vec()));
     drop(before);
     (shown, watch)
@@ -89,13 +89,13 @@ fn a_view_that_follows_deltas_shows_the_result_also_of_many_threads_commits() {
 }
 
 #[test]
-fn a_commit_inside_of_a_watcher_is_told_after_the_current_one() {
+fn a_commit_inside_of_a_watcher_is_delivered_after_the_current_one() {
     let cache = cache();
     let late = cache.query("SELECT id, delay FROM sailing WHERE delay > 5", ()).unwrap();
     let log: Arc<Mutex<Vec<String>>> = Arc::default();
     let (inner, first) = (cache.clone(), log.clone());
-    let _first = cache.watch(&late, move |told| {
-        let entered = told.delta().unwrap().count(DeltaKind::Enter);
+    let _first = cache.watch(&late, move |reached| {
+        let entered = reached.delta().unwrap().count(DeltaKind::Enter);
         first.lock().unwrap().push(format!("first: {entered} entered"));
         if entered > 0 {
             let report =
@@ -105,8 +105,8 @@ fn a_commit_inside_of_a_watcher_is_told_after_the_current_one() {
     });
     let _first = _first.unwrap();
     let second = log.clone();
-    let _second = cache.watch(&late, move |told| {
-        let delta = told.delta().unwrap();
+    let _second = cache.watch(&late, move |reached| {
+        let delta = reached.delta().unwrap();
         second.lock().unwrap().push(format!("second: {} entered", delta.count(DeltaKind::Enter)));
     });
     let _second = _second.unwrap();
@@ -128,8 +128,8 @@ fn a_commit_inside_of_a_watcher_is_told_after_the_current_one() {
 fn a_watcher_that_panics_harms_no_other_and_one_that_ended_hears_nothing() {
     let cache = cache();
     let late = cache.query("SELECT id FROM sailing WHERE delay > 5", ()).unwrap();
-    let told = Arc::new(Mutex::new(0));
-    let count = told.clone();
+    let reported = Arc::new(Mutex::new(0));
+    let count = reported.clone();
     let bad = cache.watch(&late, move |_| {
         *count.lock().unwrap() += 1;
         panic!("a view that broke");
@@ -140,11 +140,11 @@ fn a_watcher_that_panics_harms_no_other_and_one_that_ended_hears_nothing() {
     delay(&cache, 1, 10);
     delay(&cache, 2, 10);
     drop(std::panic::take_hook());
-    assert_eq!((*told.lock().unwrap(), shown.lock().unwrap().len()), (2, 2), "both, each time");
+    assert_eq!((*reported.lock().unwrap(), shown.lock().unwrap().len()), (2, 2), "both, each time");
     drop(bad);
     drop(good);
     delay(&cache, 3, 10);
-    assert_eq!((*told.lock().unwrap(), shown.lock().unwrap().len()), (2, 2));
+    assert_eq!((*reported.lock().unwrap(), shown.lock().unwrap().len()), (2, 2));
     assert_eq!(rows(&late).len(), 3);
 }
 
@@ -216,8 +216,8 @@ fn a_query_takes_its_parameters_from_a_row() {
     let query = cache.query("SELECT id FROM item WHERE id > :over", [("over", 0)]).unwrap();
     let follows = cache.params_from(&query, |board: &Board| [("over", board.over)].into()).unwrap();
     let writer = cache.clone();
-    let watch = cache.watch(&query, move |told| {
-        let shown = told.delta().map_or(0, |delta| delta.after().len());
+    let watch = cache.watch(&query, move |reached| {
+        let shown = reached.delta().map_or(0, |delta| delta.after().len());
         let set = |board: &mut Board| board.shown = shown as i64;
         writer.commit("shown", |tx| tx.table::<Board>()?.set(set)).unwrap();
     });
@@ -246,21 +246,21 @@ fn a_query_takes_its_parameters_from_a_row() {
 /// A watcher may end itself, end another one and begin one while it is called; what it holds is
 /// dropped when it has ended.
 #[test]
-fn watchers_end_and_begin_while_they_are_told() {
+fn watchers_end_and_begin_while_they_are_reported() {
     let cache = cache();
     let late = cache.query(LATE, ()).unwrap();
-    let (told, held) = (Arc::new(Mutex::new(Vec::new())), Arc::new(()));
+    let (reported, held) = (Arc::new(Mutex::new(Vec::new())), Arc::new(()));
     let watches: Arc<Mutex<Vec<backwater::Watch>>> = Arc::default();
     let add = |name: &'static str| {
-        let (told, held) = (told.clone(), held.clone());
+        let (reported, held) = (reported.clone(), held.clone());
         let watch = cache.watch(&late, move |_| {
-            told.lock().unwrap().push(name);
+            reported.lock().unwrap().push(name);
             let _ = &held;
         });
         watch.unwrap()
     };
     let own: Arc<Mutex<Option<backwater::Watch>>> = Arc::default();
-    let (mine, others, later) = (own.clone(), watches.clone(), told.clone());
+    let (mine, others, later) = (own.clone(), watches.clone(), reported.clone());
     let (handle, query, kept) = (cache.clone(), late.clone(), held.clone());
     let first = cache.watch(&late, move |_| {
         later.lock().unwrap().push("first");
@@ -277,14 +277,14 @@ fn watchers_end_and_begin_while_they_are_told() {
     watches.lock().unwrap().extend([add("second"), add("third")]);
     delay(&cache, 1, 10);
     // The third one was ended by the first, and the new one was not there yet.
-    assert_eq!(*told.lock().unwrap(), ["first", "second"]);
+    assert_eq!(*reported.lock().unwrap(), ["first", "second"]);
     // Here, and in the two that are left.
     assert_eq!(Arc::strong_count(&held), 3);
-    told.lock().unwrap().clear();
+    reported.lock().unwrap().clear();
     delay(&cache, 1, 11);
-    assert_eq!(*told.lock().unwrap(), ["second", "begun"]);
+    assert_eq!(*reported.lock().unwrap(), ["second", "begun"]);
     watches.lock().unwrap().clear();
     assert_eq!(Arc::strong_count(&held), 1);
     delay(&cache, 1, 12);
-    assert_eq!(told.lock().unwrap().len(), 2);
+    assert_eq!(reported.lock().unwrap().len(), 2);
 }

@@ -21,7 +21,7 @@ const NONE: u32 = u32::MAX;
 pub(crate) type Key<'a> = SmallVec<[Cell<'a>; 2]>;
 
 #[derive(Clone)]
-pub(super) struct Chains {
+pub(super) struct Index {
     pub(super) fields: Vec<FieldNo>,
     heads: Heads,
     neighbours: Trie<[(u32, u32); PIECE]>,
@@ -35,7 +35,7 @@ enum Heads {
     BySlot(Trie<[u32; PIECE]>),
 }
 
-impl Chains {
+impl Index {
     /// `is_link` is whether the one field is a link to rows of one table.
     pub(super) fn new(fields: Vec<FieldNo>, is_link: bool, seed: &RandomState) -> Self {
         let heads =

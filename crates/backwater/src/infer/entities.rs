@@ -11,7 +11,7 @@ use super::identity::{Identity, Own, Trial, in_map, in_parent, in_request, own};
 use super::words::{Taken, is_position, is_reserved, names_a_thing, singular, snake, usable};
 
 /// A table that is proposed.
-pub(super) struct Thing {
+pub(super) struct Entity {
     pub(super) name: String,
     pub(super) objects: Vec<ObjectsNo>,
     pub(super) identity: Identity,
@@ -20,20 +20,20 @@ pub(super) struct Thing {
     /// Names under which it was met, in the singular.
     pub(super) roles: Vec<String>,
     /// How GraphQL and JSON:API call it.
-    pub(super) told: Option<String>,
+    pub(super) type_name: Option<String>,
     /// What is to be said of the id.
     pub(super) note: String,
 }
 
 /// What is proposed, and which objects belong to it.
-pub(super) struct Things {
-    pub(super) list: Vec<Thing>,
+pub(super) struct Entities {
+    pub(super) list: Vec<Entity>,
     pub(super) of: Vec<Option<usize>>,
     /// Objects whose members go by ids.
     pub(super) maps: HashSet<ObjectsNo>,
 }
 
-impl Things {
+impl Entities {
     /// The table of some objects, if all are of one.
     pub(super) fn only(&self, objects: &[ObjectsNo]) -> Option<usize> {
         let first = self.of[objects.first()?.0 as usize]?;
@@ -84,7 +84,7 @@ fn hints(called: &Called, ids: &FxHashSet<u64>) -> Vec<String> {
 }
 
 /// Finds the entities in what was seen.
-pub(super) fn things(world: &World, called: &Called) -> Things {
+pub(super) fn entities(world: &World, called: &Called) -> Entities {
     let kinds = Kinds::of(world);
     let (mut known, mut maybe, mut rest) = (Vec::new(), Vec::new(), Vec::new());
     for class in classes(&kinds) {
@@ -107,12 +107,12 @@ pub(super) fn things(world: &World, called: &Called) -> Things {
     let mut known: Vec<Option<Known<'_>>> = known.into_iter().map(Some).collect();
     for set in joined {
         let members: Vec<Known<'_>> = set.iter().filter_map(|it| known[*it].take()).collect();
-        let thing = thing(&kinds, &members, called, &mut taken);
-        thing.objects.iter().for_each(|objects| of[objects.0 as usize] = Some(list.len()));
-        list.push(thing);
+        let entity = entity(&kinds, &members, called, &mut taken);
+        entity.objects.iter().for_each(|objects| of[objects.0 as usize] = Some(list.len()));
+        list.push(entity);
     }
     rest.sort_by_key(|class| class.objects[0]);
-    let identities: Vec<Identity> = list.iter().map(|thing| thing.identity.clone()).collect();
+    let identities: Vec<Identity> = list.iter().map(|entity| entity.identity.clone()).collect();
     for class in rest {
         let found = in_parent(&class, &of, &identities)
             .or_else(|| in_map(&class, &kinds.maps, &of))
@@ -120,41 +120,41 @@ pub(super) fn things(world: &World, called: &Called) -> Things {
         let Some((identity, ids, note)) = found else { continue };
         let number = list.len();
         class.objects.iter().for_each(|objects| of[objects.0 as usize] = Some(number));
-        list.push(Thing {
+        list.push(Entity {
             name: name(&kinds, &class.objects, None, &hints(called, &ids), &mut taken),
             roles: roles(&kinds, &class.objects),
             objects: class.objects,
             identity,
             ids,
-            told: None,
+            type_name: None,
             note,
         });
     }
-    Things { list, of, maps: kinds.maps }
+    Entities { list, of, maps: kinds.maps }
 }
 
 /// The table of classes that are one.
-fn thing(kinds: &Kinds<'_>, members: &[Known<'_>], called: &Called, taken: &mut Taken) -> Thing {
+fn entity(kinds: &Kinds<'_>, members: &[Known<'_>], called: &Called, taken: &mut Taken) -> Entity {
     let objects = members.iter().flat_map(|known| known.class.objects.iter().copied());
     let objects: Vec<ObjectsNo> = objects.collect();
-    let told = members.iter().find_map(|known| known.class.told()).map(str::to_owned);
+    let type_name = members.iter().find_map(|known| known.class.type_name()).map(str::to_owned);
     let ids = members.iter().flat_map(|known| known.trial.ids.iter().copied());
     let ids: FxHashSet<u64> = ids.collect();
     let over: usize = members.iter().map(|known| known.trial.against_over).sum();
     let identity = members[0].identity.clone();
     let note = match identity {
         Identity::InRequest(_) => {
-            format!("the same id in other answers is another thing, {over} times")
+            format!("the same id in other answers is another entity, {over} times")
         }
         _ if ids.len() < 2 => "only one value, but its name says that it is an id".to_owned(),
         _ => format!("{} different values", ids.len()),
     };
-    Thing {
-        name: name(kinds, &objects, told.as_deref(), &hints(called, &ids), taken),
+    Entity {
+        name: name(kinds, &objects, type_name.as_deref(), &hints(called, &ids), taken),
         identity,
         roles: roles(kinds, &objects),
         ids,
-        told,
+        type_name,
         note,
         objects,
     }
@@ -205,7 +205,7 @@ fn joined(known: &[Known<'_>]) -> Vec<Vec<usize>> {
 }
 
 fn are_one(a: &Known<'_>, b: &Known<'_>) -> bool {
-    if let (Some(one), Some(other)) = (a.class.told(), b.class.told()) {
+    if let (Some(one), Some(other)) = (a.class.type_name(), b.class.type_name()) {
         return one == other;
     }
     if let (Some(one), Some(other)) = (a.class.is, b.class.is)
@@ -280,12 +280,12 @@ fn roles(kinds: &Kinds<'_>, objects: &[ObjectsNo]) -> Vec<String> {
 fn name(
     kinds: &Kinds<'_>,
     objects: &[ObjectsNo],
-    told: Option<&str>,
+    type_name: Option<&str>,
     hints: &[String],
     taken: &mut Taken,
 ) -> String {
-    if let Some(told) = told {
-        return taken.take(&usable(&singular(told)));
+    if let Some(type_name) = type_name {
+        return taken.take(&usable(&singular(type_name)));
     }
     let scored = objects.iter().map(|number| {
         let name = kinds.role(*number);
@@ -304,7 +304,7 @@ fn name(
     let scored = scored.chain(hinted);
     let best =
         scored.reduce(|best, next| if (next.0, next.1) > (best.0, best.1) { next } else { best });
-    let Some((_, _, number, name)) = best else { return taken.take("thing") };
+    let Some((_, _, number, name)) = best else { return taken.take("entity") };
     let mut name = singular(&name);
     if is_reserved(&name) {
         let around = kinds.world.place(number).parent.map(|parent| singular(&kinds.role(parent)));
