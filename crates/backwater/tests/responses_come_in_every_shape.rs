@@ -179,7 +179,7 @@ impl Shapes<'_> {
             (Some((boat, id)), _) => members.push(("about".into(), self.either(boat, id))),
         }
         let reported = sailing.reported.iter().map(|(boat, id)| self.either(*boat, *id)).collect();
-        members.push(("told".into(), self.array(reported)));
+        members.push(("reported".into(), self.array(reported)));
         members.extend(sailing.other.map(|other| ("left over".to_owned(), json!([other]))));
         // In any order: an id may well come last.
         let turn = usize::from(self.pick(8)) % members.len();
@@ -199,10 +199,10 @@ impl Shapes<'_> {
 /// All that a cache holds of the sailings, except for what a shape may leave out.
 fn reported(cache: &Cache) -> Vec<String> {
     let columns = [
-        "SELECT id, crew_size, run_by, stops, cabins, best_cabin, about, about_type, told, other FROM sailing",
+        "SELECT id, crew_size, run_by, stops, cabins, best_cabin, about, about_type, reported, other FROM sailing",
         "SELECT owner, position, target FROM sailing_stops",
         "SELECT owner, position, target FROM sailing_cabins",
-        "SELECT owner, position, target, target_type FROM sailing_told",
+        "SELECT owner, position, target, target_type FROM sailing_reported",
     ];
     let results = columns.map(|sql| cache.query(sql, ()).unwrap().read().unwrap());
     results

@@ -12,12 +12,11 @@ use std::path::{Path, PathBuf};
 
 use serde_json::{Map, Value as Tree};
 
-use super::aside;
 use super::form::id_of;
 use super::held::{Held, HeldTable, overtaken};
 use super::identity::Identity;
 use super::lock::{self, Lock};
-use super::{Batch, Hash, Header, Loader, Storage, Stored, StoredRow, StoredTable};
+use super::{Batch, Hash, Header, Loader, Storage, Stored, StoredRow, StoredTable, aside};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::FieldNo;
 use crate::value::RowId;

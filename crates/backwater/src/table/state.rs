@@ -115,7 +115,7 @@ impl State {
         let name = &self.schema.table(table).name;
         let message = format!("the rows of \"{name}\" are not loaded from the storage yet");
         Err(Error::new(ErrorKind::NotReady, message)
-            .help("wait for them with `Cache::rehydrate`, or note_read `is_ready` first"))
+            .help("wait for them with `Cache::rehydrate`, or check `is_ready` first"))
     }
 
     /// The tables that are not loaded yet.

@@ -37,7 +37,7 @@ pub(super) fn reached(report: &Report, reached: &Reached) -> String {
             format!("{outcome}: {}, because {causes}", join(listed.collect(), " and "))
         }
         (Outcome::Recomputed, ..) => {
-            format!("{outcome}: its result can be listed again, because {causes}")
+            format!("{outcome}: its result can be computed again, because {causes}")
         }
         _ => format!("{outcome}: because {causes}"),
     }

@@ -12,12 +12,12 @@ use super::{Binding, Causes, Engine, Group, Reached, ReachedList, Work};
 use crate::caught::step;
 use crate::change::Changes;
 use crate::query::operator::join::{Start, Starts, TupleDelta, changed_tuples};
-use crate::query::operator::relation::{DerivedChange, View};
+use crate::query::operator::statement_rows::StatementChange;
+use crate::query::operator::view::View;
 use crate::query::plan::{Plan, Relation};
 use crate::query::result::delta::Delta;
 use crate::query::state::node::{InnerNodes, Progress, derived_start, start};
-use crate::query::work;
-use crate::query::{BindingNo, DERIVED, Outcome};
+use crate::query::{BindingNo, DERIVED, Outcome, work};
 use crate::table::{Slot, State};
 use crate::value::{Clock, Stopwatch};
 
@@ -42,7 +42,7 @@ struct Commit<'a> {
 struct Outcomes {
     reached: ReachedList,
     /// What that is to those that read one of them, by its place, where it is something.
-    derived: Vec<(usize, Vec<DerivedChange>)>,
+    derived: Vec<(usize, Vec<StatementChange>)>,
 }
 
 impl Engine {
@@ -88,7 +88,7 @@ impl Engine {
     fn pass_on(
         &self,
         reached: &Reached,
-        derived: &[DerivedChange],
+        derived: &[StatementChange],
         work: &mut Works,
     ) -> Vec<BindingNo> {
         let mut late = Vec::new();

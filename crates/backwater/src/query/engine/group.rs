@@ -20,7 +20,7 @@ use super::{Binding, Engine, GroupKey, ShapeNo};
 use crate::query::BindingNo;
 use crate::query::expr::scalar::{Key, KeyValues, Scalar};
 use crate::query::operator::join::TupleDelta;
-use crate::query::operator::relation::View;
+use crate::query::operator::view::View;
 use crate::query::plan::Plan;
 use crate::query::state::backlog::GroupLog;
 use crate::query::state::node::Node;
@@ -234,8 +234,8 @@ impl Group {
             }
         };
         for tuple in tuples {
-            let old = tuple.before.then(|| plan.key_of(before, &tuple.tuple)).flatten();
-            let new = tuple.after.then(|| plan.key_of(after, &tuple.tuple)).flatten();
+            let old = tuple.before.then(|| before.binding_key(&tuple.tuple)).flatten();
+            let new = tuple.after.then(|| after.binding_key(&tuple.tuple)).flatten();
             if old == new {
                 send(&old, tuple, tuple.before, tuple.after);
             } else {

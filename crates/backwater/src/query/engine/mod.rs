@@ -18,7 +18,8 @@ use smallvec::SmallVec;
 use super::{BindingNo, Outcome, work};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::expr::scalar::{Key, Scalar};
-use crate::query::operator::relation::{Derived, DerivedView, Undo, View};
+use crate::query::operator::statement_rows::{StatementRows, StatementView, Undo};
+use crate::query::operator::view::View;
 use crate::query::plan::{BoundPlan, Identity, KeyPart, Plan, Relation};
 use crate::query::result::QueryResult;
 use crate::query::result::delta::Delta;
@@ -145,7 +146,7 @@ pub(crate) struct ComputedApart {
 }
 
 /// For each source that is another statement, its rows; none at all, if no source is one.
-pub(crate) type InnerRows = Vec<Option<Derived>>;
+pub(crate) type InnerRows = Vec<Option<StatementRows>>;
 
 /// Where a new binding's state comes from, if it need not be computed.
 enum Made {
@@ -164,8 +165,8 @@ pub(crate) fn compute_apart(
     inner: &InnerRows,
 ) -> Result<Result<BindingState, Failure>> {
     let window = plan.window(params)?;
-    let derived = inner.iter().map(|rows| Some(DerivedView { rows: rows.as_ref()?, undo: None }));
-    let derived: Vec<Option<DerivedView<'_>>> = derived.collect();
+    let derived = inner.iter().map(|rows| Some(StatementView { rows: rows.as_ref()?, undo: None }));
+    let derived: Vec<Option<StatementView<'_>>> = derived.collect();
     let view = View { plan, state, derived: &derived };
     let is_empty = plan.key(params, window).is_none();
     let live = || computed(&view, (params, window), is_empty);

@@ -4,11 +4,9 @@ use std::borrow::Cow;
 
 use crate::query::expr::collation::Collation;
 use crate::query::expr::datetime::{self, Output};
-use crate::query::expr::fold;
-use crate::query::expr::json;
 use crate::query::expr::numeral::number_prefix;
 use crate::query::expr::scalar::{Affinity, Scalar};
-use crate::query::expr::{Columns, Comparison, Expr, compare};
+use crate::query::expr::{Columns, Comparison, Expr, compare, fold, json};
 use crate::query::work;
 
 macro_rules! functions {

@@ -7,6 +7,7 @@ pub(in crate::query) mod function;
 pub(in crate::query) mod json;
 pub(in crate::query) mod numeral;
 pub(in crate::query) mod scalar;
+pub(in crate::query) mod shape;
 
 use std::cmp::Ordering;
 

@@ -13,8 +13,7 @@ use crate::query::expr::function::Function;
 use crate::query::expr::numeral::number_prefix;
 use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::{Arithmetic, ColumnNo, Comparison, Expr};
-use crate::query::operator::aggregate::AggregateFunction;
-use crate::query::plan::Param;
+use crate::query::plan::{AggregateFunction, Param};
 use crate::query::syntax::Refusal;
 use crate::schema::Kind;
 

@@ -11,12 +11,10 @@ use super::block::Block;
 use super::expression::Clause;
 use super::place::{kind, place};
 use crate::error::{did_you_mean, nearest_name};
-use crate::query::expr::Expr;
-use crate::query::expr::datetime;
 use crate::query::expr::function::{Cast, Function};
 use crate::query::expr::scalar::Scalar;
-use crate::query::operator::aggregate::{Aggregate, AggregateFunction};
-use crate::query::plan::OrderKey;
+use crate::query::expr::{Expr, datetime};
+use crate::query::plan::{Aggregate, AggregateFunction, OrderKey};
 use crate::query::syntax::Refusal;
 
 /// Aggregates by name; min and max are so with one argument only.

@@ -9,8 +9,7 @@ use crate::query::expr::collation::Collation;
 use crate::query::expr::function::{Cast, Function};
 use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::{Arithmetic, ColumnNo, Expr};
-use crate::query::operator::aggregate::{Aggregate, AggregateFunction};
-use crate::query::plan::{OrderKey, Relation};
+use crate::query::plan::{Aggregate, AggregateFunction, OrderKey, Relation};
 use crate::schema::{IdType, Kind, Schema};
 
 /// Which numbers an expression may give.

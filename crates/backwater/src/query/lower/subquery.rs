@@ -14,8 +14,7 @@ use super::{Lowered, Part, beginning};
 use crate::query::expr::collation::Collation;
 use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::{ColumnNo, Comparison, Expr};
-use crate::query::operator::aggregate::{Aggregate, AggregateFunction};
-use crate::query::plan::{Grouping, Output, Relation};
+use crate::query::plan::{Aggregate, AggregateFunction, Grouping, Output, Relation};
 use crate::query::syntax::Refusal;
 
 pub(super) fn not_by_equality(at: Location) -> Refusal {

@@ -3,45 +3,12 @@
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, HashSet};
 
-use crate::query::expr::json;
 use crate::query::expr::scalar::{Affinity, Key, Scalar, Sorted};
-use crate::query::expr::{Columns, Expr};
+use crate::query::expr::{Columns, Expr, json};
 use crate::query::operator::exact::ExactSum;
 use crate::query::operator::order::compare_key;
-use crate::query::plan::OrderKey;
+use crate::query::plan::{Aggregate, AggregateFunction, OrderKey};
 use crate::query::work;
-
-/// An aggregate function and what it is called with.
-#[derive(Debug, Clone, PartialEq)]
-pub(crate) struct Aggregate {
-    pub(crate) function: AggregateFunction,
-    pub(crate) argument: Option<Expr>,
-    pub(crate) distinct: bool,
-    /// Of those that make a list: its order.
-    pub(crate) order: Vec<OrderKey>,
-    /// Of DISTINCT: whether equal values may be of two types, of which the first row's counts.
-    pub(crate) mixes: bool,
-    /// What stands between two texts that are joined.
-    pub(crate) separator: Option<Expr>,
-    /// Which rows count.
-    pub(crate) filter: Option<Expr>,
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum AggregateFunction {
-    CountRows,
-    Count,
-    Sum,
-    Total,
-    Average,
-    Min,
-    Max,
-    /// Texts joined.
-    Concat,
-    JsonArray,
-    /// The value of the first row.
-    First,
-}
 
 /// What an aggregate keeps of one group.
 #[derive(Debug, Clone)]

@@ -9,7 +9,7 @@
 use crate::query::expr::Expr;
 use crate::query::expr::scalar::Scalar;
 use crate::query::operator::join::Walk;
-use crate::query::operator::relation::{NONE, Tuple, View};
+use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::plan::{Access, JoinStep};
 use crate::query::result::edit::Failure;
 use crate::table::Slot;

@@ -4,10 +4,9 @@ use std::borrow::Cow;
 
 use smallvec::SmallVec;
 
-use crate::query::expr::collation::Collation;
 use crate::query::expr::fold::Needle;
-use crate::query::expr::function::Function;
 use crate::query::expr::scalar::{Affinity, Scalar};
+use crate::query::expr::shape::{compared, searched};
 use crate::query::expr::{ColumnNo, Columns, Comparison, Expr, NoColumns};
 use crate::schema::FieldNo;
 use crate::table::{NumberRange, Numbers, Selection, TableRows};
@@ -167,28 +166,4 @@ fn contains<'a>(condition: &'a Expr, params: &'a [Scalar<'static>]) -> Option<Ch
         Expr::Column(column) => Check::ColumnContains(*column, needle, sought),
         text => Check::Contains(text, needle),
     })
-}
-
-/// A column, how it is compared, under which affinity and with what, of a condition that compares
-/// by plain order.
-pub(crate) fn compared(condition: &Expr) -> Option<(ColumnNo, Comparison, Affinity, &Expr)> {
-    let Expr::Compare(comparison, affinity, Collation::Binary, left, right) = condition else {
-        return None;
-    };
-    match (left.as_ref(), right.as_ref()) {
-        (Expr::Column(column), other) => Some((*column, *comparison, *affinity, other)),
-        (other, Expr::Column(column)) => Some((*column, comparison.mirrored(), *affinity, other)),
-        _ => None,
-    }
-}
-
-/// What is searched, and what for, of a condition that does.
-pub(crate) fn searched(condition: &Expr) -> Option<(&Expr, &Expr)> {
-    match condition {
-        Expr::Call(Function::Contains, arguments) => match arguments.as_slice() {
-            [text, needle] => Some((text, needle)),
-            _ => None,
-        },
-        _ => None,
-    }
 }

@@ -9,11 +9,11 @@ use smallvec::SmallVec;
 
 use crate::query::expr::Columns;
 use crate::query::expr::scalar::{Key, Scalar};
-use crate::query::operator::aggregate::{Aggregate, AggregateState};
+use crate::query::operator::aggregate::AggregateState;
 use crate::query::operator::join::TupleDelta;
 use crate::query::operator::order::order_by;
-use crate::query::operator::relation::View;
-use crate::query::plan::{Grouping, Plan};
+use crate::query::operator::view::View;
+use crate::query::plan::{Aggregate, Grouping, Plan};
 use crate::query::result::edit::{Edit, Edits, Failure};
 use crate::query::work;
 

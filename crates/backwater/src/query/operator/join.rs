@@ -6,7 +6,7 @@ use crate::query::expr::scalar::Scalar;
 use crate::query::expr::{ColumnNo, Expr};
 use crate::query::operator::filter::Filter;
 use crate::query::operator::link_join::Followed;
-use crate::query::operator::relation::{NONE, Tuple, View};
+use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::plan::{Access, JoinStep, Path, Relation};
 use crate::query::work;
 use crate::table::{Cell, Slot};

@@ -11,5 +11,7 @@ pub(in crate::query) mod group;
 pub(in crate::query) mod join;
 pub(in crate::query) mod link_join;
 pub(in crate::query) mod order;
-pub(in crate::query) mod relation;
 pub(in crate::query) mod scan;
+pub(in crate::query) mod scanned;
+pub(in crate::query) mod statement_rows;
+pub(in crate::query) mod view;

@@ -3,13 +3,14 @@
 
 use crate::query::expr::Expr;
 use crate::query::expr::scalar::Scalar;
-use crate::query::operator::aggregate::{Aggregate, AggregateFunction, AggregateState};
+use crate::query::operator::aggregate::AggregateState;
 use crate::query::operator::filter::Filter;
 use crate::query::operator::group::Groups;
 use crate::query::operator::join::Walk;
 use crate::query::operator::link_join::Followed;
-use crate::query::operator::relation::{NONE, ScannedRow, ScannedRows, Tuple, View};
-use crate::query::plan::{Grouping, Plan};
+use crate::query::operator::scanned::{ScannedRow, ScannedRows};
+use crate::query::operator::view::{NONE, Tuple, View};
+use crate::query::plan::{Aggregate, AggregateFunction, Grouping, Plan};
 use crate::schema::FieldNo;
 use crate::table::{CHUNK, Cell, Slot};
 

@@ -7,10 +7,8 @@ use std::fmt::{self, Write};
 
 use serde_json::{Value as Json, json};
 
-use crate::query::operator::aggregate::AggregateFunction;
 use crate::query::plan::text::Names;
-use crate::query::plan::{Access, Identity, Path, Plan, Relation};
-use crate::query::state::binding::keeps_first;
+use crate::query::plan::{Access, AggregateFunction, Identity, Path, Plan, Relation};
 use crate::schema::{FieldNo, Schema};
 
 /// A statement's plan, as a tree of operators; the rows flow from the leaves to the root.
@@ -277,7 +275,7 @@ fn order(names: &Names<'_>) -> Operator {
             || shown.ends_with(&format!(".{}", output.name));
         if is_name { shown } else { format!("{shown} AS {}", output.name) }
     });
-    let has_first = keeps_first(plan) && plan.limit.is_some();
+    let has_first = plan.keeps_first() && plan.limit.is_some();
     let (of_many, runs_out) = match has_first {
         true => (", of many the first", "; recomputed when the first run out"),
         false => ("", ""),

@@ -1,5 +1,6 @@
 //! A plan: what a statement reads and does, resolved against the schema. One for each shape.
 
+mod aggregate;
 pub(in crate::query) mod explain;
 pub(in crate::query) mod text;
 
@@ -9,17 +10,16 @@ use std::hash::Hasher;
 use std::ops::Range;
 use std::sync::Arc;
 
+pub(in crate::query) use aggregate::{Aggregate, AggregateFunction};
 use siphasher::sip128::{Hasher128, SipHasher13};
 
 use crate::change::FieldSet;
 use crate::error::{Error, ErrorKind, Result, list, nearest};
 use crate::query::expr::collation::Collation;
 use crate::query::expr::scalar::{Affinity, Key, KeyValues, Scalar};
+use crate::query::expr::shape::searched;
 use crate::query::expr::{ColumnNo, Expr, NoColumns};
-use crate::query::operator::aggregate::Aggregate;
-use crate::query::operator::relation::View;
 use crate::schema::{FieldNo, Kind, ResultLimits, Schema, TableNo, Tuning};
-use crate::table::Slot;
 use crate::value::{Named, Value};
 
 /// A statement: relations joined, filtered, perhaps grouped, ordered and cut to a window. What it
@@ -358,19 +358,8 @@ impl Plan {
         keys.collect::<Option<_>>().filter(|_| window.limit > 0)
     }
 
-    /// The values by which bindings are found from a tuple; `None` if one of them is NULL.
-    pub(crate) fn key_of(&self, view: &View<'_>, tuple: &[Slot]) -> Option<KeyValues> {
-        let keys = self.keys.iter().map(|part| {
-            match view.value(part.column, tuple[part.column.source()]) {
-                Scalar::Null => None,
-                value => Some(Key::from(value)),
-            }
-        });
-        keys.collect()
-    }
-
     /// By which columns the rows of another statement have to be found.
-    pub(crate) fn derived_indexes(&self, source: usize) -> Vec<Vec<FieldNo>> {
+    pub(crate) fn statement_indexes(&self, source: usize) -> Vec<Vec<FieldNo>> {
         self.indexes()
             .into_iter()
             .filter(|(of, _)| *of == source)
@@ -406,6 +395,20 @@ impl Plan {
                 parts + usize::from(self.is_union)
             }
         }
+    }
+
+    /// Whether the rows of a result are those of tables, on which conditions can be tested. Groups,
+    /// and rows of statements that read others, store only what they show.
+    pub(crate) fn is_of_tables(&self) -> bool {
+        self.grouping.is_none() && self.made.is_none()
+    }
+
+    /// Whether of many rows under a LIMIT only the first are kept. Groups are kept anyway, and
+    /// another search text may leave any row of the old result.
+    pub(crate) fn keeps_first(&self) -> bool {
+        let mut searches = self.late.iter().filter_map(searched);
+        let may_narrow = searches.any(|(_, needle)| matches!(needle, Expr::Param(_)));
+        self.grouping.is_none() && !(self.is_of_tables() && may_narrow)
     }
 
     /// The tables that the statement reads, also by way of other statements.

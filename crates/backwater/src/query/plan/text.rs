@@ -4,8 +4,7 @@ use crate::query::expr::collation::Collation;
 use crate::query::expr::function::{Cast, Function};
 use crate::query::expr::scalar::Scalar;
 use crate::query::expr::{Arithmetic, ColumnNo, Comparison, Expr};
-use crate::query::operator::aggregate::{Aggregate, AggregateFunction};
-use crate::query::plan::{OrderKey, Plan, Relation};
+use crate::query::plan::{Aggregate, AggregateFunction, OrderKey, Plan, Relation};
 use crate::schema::{FieldNo, Schema};
 
 /// The names of what a plan's expressions read.

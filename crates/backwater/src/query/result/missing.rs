@@ -10,9 +10,11 @@ use crate::change::FieldSet;
 use crate::query::expr::Expr;
 use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::operator::join::Walk;
-use crate::query::operator::relation::{Derived, DerivedRow, DerivedView, NONE, Tuple, View};
+use crate::query::operator::statement_rows::{StatementRow, StatementRows, StatementView};
+use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::plan::{Access, BoundPlan, Identity, JoinStep, Plan, Relation, Window};
-use crate::query::state::binding::{BindingState, Ordered, Slots, of_tables};
+use crate::query::state::binding::BindingState;
+use crate::query::state::ordered::{Ordered, Slots, of_tables};
 use crate::schema::{FieldNo, TableNo};
 use crate::table::{Cell, Slot, State};
 use crate::value::RowId;
@@ -122,7 +124,7 @@ struct Gathering<'g> {
     cells: &'g mut Cells,
 }
 
-type KeyedRows = Vec<(Box<[Key]>, Arc<DerivedRow>)>;
+type KeyedRows = Vec<(Box<[Key]>, Arc<StatementRow>)>;
 
 impl Gathering<'_> {
     fn gather(
@@ -148,16 +150,20 @@ impl Gathering<'_> {
     }
 
     /// The rows of the statements that a statement reads.
-    fn read_statements(&mut self, plan: &Plan, params: &[Scalar<'static>]) -> Vec<Option<Derived>> {
+    fn read_statements(
+        &mut self,
+        plan: &Plan,
+        params: &[Scalar<'static>],
+    ) -> Vec<Option<StatementRows>> {
         let rows = plan.sources.iter().enumerate().map(|(source, of)| match &of.relation {
             Relation::Table(_) => None,
             Relation::Statement(inner, of) => {
                 let params: Vec<_> = of.iter().map(|param| params[*param].clone()).collect();
-                let mut rows = Derived::default();
+                let mut rows = StatementRows::default();
                 for (key, row) in self.rows_of(inner, &params)?.iter() {
                     rows.set(key, Some(row.clone()));
                 }
-                plan.derived_indexes(source).iter().for_each(|fields| rows.index(fields));
+                plan.statement_indexes(source).iter().for_each(|fields| rows.index(fields));
                 Some(rows)
             }
         });
@@ -182,7 +188,7 @@ impl Gathering<'_> {
         let live = BindingState::compute(&view, (params, window), false).ok()?;
         let ranks = 0..window.len(live.ordered.len());
         let rows = ranks.map(|rank| {
-            let (key, row) = live.ordered.derived(rank + window.offset, &view, params)?;
+            let (key, row) = live.ordered.statement_row(rank + window.offset, &view, params)?;
             Some((key, Arc::new(row)))
         });
         rows.collect()
@@ -215,8 +221,9 @@ fn search(
     }
 }
 
-fn views(rows: &[Option<Derived>]) -> Vec<Option<DerivedView<'_>>> {
-    let views = rows.iter().map(|rows| rows.as_ref().map(|rows| DerivedView { rows, undo: None }));
+fn views(rows: &[Option<StatementRows>]) -> Vec<Option<StatementView<'_>>> {
+    let views =
+        rows.iter().map(|rows| rows.as_ref().map(|rows| StatementView { rows, undo: None }));
     views.collect()
 }
 

@@ -12,12 +12,12 @@ use std::sync::{Arc, Mutex, PoisonError, Weak};
 
 use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::expr::{Columns, Expr};
-use crate::query::operator::relation::View;
+use crate::query::operator::view::View;
 use crate::query::plan::{BoundPlan, Relation};
 use crate::query::result::edit::Failure;
 use crate::query::result::missing::{Missing, missing};
 use crate::query::result::read_rows::ReadRows;
-use crate::query::state::binding::{LeafOf, Ordered, Slots, of_tables};
+use crate::query::state::ordered::{LeafOf, Ordered, Slots, of_tables};
 use crate::query::state::sort_prefix::whole;
 use smallvec::SmallVec;
 
@@ -195,7 +195,8 @@ impl QueryResult {
         let start = self.0.bound_plan.window.offset;
         (start..start + self.len()).filter_map(|rank| {
             let view = self.view();
-            let (key, row) = self.0.ordered.derived(rank, &view, &self.0.bound_plan.params)?;
+            let (key, row) =
+                self.0.ordered.statement_row(rank, &view, &self.0.bound_plan.params)?;
             Some((key, row.values))
         })
     }

@@ -14,7 +14,7 @@ use rustc_hash::FxHashMap;
 
 use crate::query::DERIVED;
 use crate::query::operator::join::Start;
-use crate::query::operator::relation::DerivedRow;
+use crate::query::operator::statement_rows::StatementRow;
 use crate::table::{Slot, State};
 
 /// The changed rows that a group of bindings was sent, for those of them that are behind.
@@ -116,7 +116,7 @@ pub(crate) struct DerivedBacklog {
 }
 
 /// What a row was before some commits.
-pub(crate) type Versions = Vec<(u64, Option<Arc<DerivedRow>>)>;
+pub(crate) type Versions = Vec<(u64, Option<Arc<StatementRow>>)>;
 
 impl Pending {
     /// Rows that were changed from one commit to another, behind a version of the tables.
@@ -244,7 +244,7 @@ impl Backlog {
         &mut self,
         (first, commit): (u64, u64),
         source: usize,
-        changes: impl Iterator<Item = (Slot, &'r Option<Arc<DerivedRow>>)>,
+        changes: impl Iterator<Item = (Slot, &'r Option<Arc<StatementRow>>)>,
         most: usize,
     ) -> bool {
         let DerivedBacklog { slots, last } = self.derived.entry(source as u16).or_default();

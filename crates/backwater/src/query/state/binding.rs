@@ -7,183 +7,29 @@ use std::sync::Arc;
 use rustc_hash::FxHashMap;
 use smallvec::SmallVec;
 
+use crate::query::expr::Expr;
 use crate::query::expr::scalar::{Key, Scalar};
-use crate::query::expr::{Columns, Expr};
 use crate::query::operator::filter::Filter;
 use crate::query::operator::group::{GROUP_BYTES, GroupRow, Groups, order_groups, replace};
 use crate::query::operator::join::{TupleDelta, Walk};
 use crate::query::operator::order::{Moves, follow, order_against, order_by, sort_keys};
-use crate::query::operator::relation::{DerivedRow, Tuple, View, key_slots};
 use crate::query::operator::scan;
+use crate::query::operator::view::{Tuple, View, key_slots};
 use crate::query::plan::{BoundPlan, Made, Plan, Source, Window};
 use crate::query::result::edit::{Edit, Edits, Failure};
 use crate::query::state::narrow::{Narrowed, SearchedTexts, narrowed};
-use crate::query::state::rank_tree::{Leaf, Prefix, RankTree, Sought};
-use crate::query::state::rebind::{self, may_narrow, window_moved};
+use crate::query::state::ordered::{Ordered, Slots, of_tables};
+use crate::query::state::rank_tree::{Prefix, RankTree, Sought};
+use crate::query::state::rebind::{self, window_moved};
 use crate::query::state::sort_prefix::prefix;
 use crate::query::work;
 use crate::schema::ResultLimits;
 use crate::table::Slot;
 
-/// A result in order, all of it: the window is cut out where it is read.
-#[derive(Clone)]
-pub(crate) enum Ordered {
-    /// Rows of one table.
-    One(RankTree<Slot>),
-    /// Rows of several tables that go together: of two to four as they are, of more on the heap.
-    Two(RankTree<[Slot; 2]>),
-    Three(RankTree<[Slot; 3]>),
-    Four(RankTree<[Slot; 4]>),
-    Many(RankTree<Tuple>),
-    /// Rows that keep their values.
-    Kept(RankTree<Arc<GroupRow>>),
-}
-
-/// Dispatches on whether a result's rows are those of tables, by how many make a tuple, or stored
-/// ones.
-macro_rules! of_tables {
-    ($kind:ident, $ordered:expr, $ranked:ident => $body:expr, kept $kept:ident => $other:expr) => {
-        match $ordered {
-            $kind::One($ranked) => $body,
-            $kind::Two($ranked) => $body,
-            $kind::Three($ranked) => $body,
-            $kind::Four($ranked) => $body,
-            $kind::Many($ranked) => $body,
-            $kind::Kept($kept) => $other,
-        }
-    };
-}
-pub(in crate::query) use of_tables;
-
-/// Which rows of the tables an entry of an order is.
-pub(crate) trait Slots: Clone {
-    fn of(tuple: &[Slot]) -> Self;
-    fn slots(&self) -> &[Slot];
-}
-
-impl Slots for Slot {
-    fn of(tuple: &[Slot]) -> Self {
-        tuple[0]
-    }
-
-    fn slots(&self) -> &[Slot] {
-        std::slice::from_ref(self)
-    }
-}
-
-impl<const LEN: usize> Slots for [Slot; LEN] {
-    fn of(tuple: &[Slot]) -> Self {
-        std::array::from_fn(|place| tuple[place])
-    }
-
-    fn slots(&self) -> &[Slot] {
-        self
-    }
-}
-
-impl Slots for Tuple {
-    fn of(tuple: &[Slot]) -> Self {
-        Tuple::from_slice(tuple)
-    }
-
-    fn slots(&self) -> &[Slot] {
-        self
-    }
-}
-
-/// A leaf of a result: rows that stand one after the other.
-#[derive(Clone, Copy)]
-pub(crate) enum LeafOf<'r> {
-    One(&'r Leaf<Slot>),
-    Two(&'r Leaf<[Slot; 2]>),
-    Three(&'r Leaf<[Slot; 3]>),
-    Four(&'r Leaf<[Slot; 4]>),
-    Many(&'r Leaf<Tuple>),
-    Kept(&'r Leaf<Arc<GroupRow>>),
-}
-
-impl LeafOf<'_> {
-    pub(crate) fn len(&self) -> usize {
-        of_tables!(LeafOf, self, leaf => leaf.len(), kept leaf => leaf.len())
-    }
-}
-
-impl Ordered {
-    /// The leaf that holds a rank, and its place there.
-    pub(crate) fn leaf(&self, rank: usize) -> Option<(LeafOf<'_>, usize)> {
-        Some(match self {
-            Ordered::One(ranked) => one_of(ranked.leaf(rank)?, LeafOf::One),
-            Ordered::Two(ranked) => one_of(ranked.leaf(rank)?, LeafOf::Two),
-            Ordered::Three(ranked) => one_of(ranked.leaf(rank)?, LeafOf::Three),
-            Ordered::Four(ranked) => one_of(ranked.leaf(rank)?, LeafOf::Four),
-            Ordered::Many(ranked) => one_of(ranked.leaf(rank)?, LeafOf::Many),
-            Ordered::Kept(ranked) => one_of(ranked.leaf(rank)?, LeafOf::Kept),
-        })
-    }
-
-    pub(crate) fn len(&self) -> usize {
-        of_tables!(Ordered, self, ranked => ranked.len(), kept ranked => ranked.len())
-    }
-
-    /// Whether the rows up to this rank are there; else only the first ones are kept, and fewer.
-    pub(crate) fn reaches(&self, rank: usize) -> bool {
-        of_tables!(Ordered, self, ranked => ranked.reaches(rank), kept ranked => ranked.reaches(rank))
-    }
-
-    /// Bytes that it takes, more or less.
-    pub(crate) fn bytes(&self) -> usize {
-        let one = of_tables!(Ordered, self, ranked => ranked.entry_bytes(), kept _ranked => 160);
-        self.len() * one
-    }
-
-    /// The entry of a rank as a statement that reads this one sees it.
-    pub(crate) fn derived(
-        &self,
-        rank: usize,
-        view: &View<'_>,
-        params: &[Scalar<'static>],
-    ) -> Option<(Box<[Key]>, DerivedRow)> {
-        of_tables!(
-            Ordered, self,
-            ranked => ranked.get(rank).map(|entry| derived_tuple(entry.slots(), view, params)),
-            kept ranked => ranked.get(rank).map(|row| derived_kept(row, view.plan, params))
-        )
-    }
-}
-
-fn derived_tuple(
-    slots: &[Slot],
-    view: &View<'_>,
-    params: &[Scalar<'static>],
-) -> (Box<[Key]>, DerivedRow) {
-    let row = view.row(slots);
-    let key = view.key(slots);
-    let place = key.iter().cloned().map(Key::from).collect();
-    let values = outputs(view.plan, &row, params);
-    (place, DerivedRow { values, key: key.into(), failed: None })
-}
-
-fn derived_kept(
-    row: &GroupRow,
-    plan: &Plan,
-    params: &[Scalar<'static>],
-) -> (Box<[Key]>, DerivedRow) {
-    let values = outputs(plan, &&*row.values, params);
-    (row.place(), DerivedRow { values, key: row.key().into(), failed: row.failed.clone() })
-}
-
-fn outputs<'a>(
-    plan: &'a Plan,
-    row: &impl Columns<'a>,
-    params: &'a [Scalar<'static>],
-) -> Box<[Scalar<'static>]> {
-    plan.outputs.iter().map(|output| output.expr.eval(row, params).into_owned()).collect()
-}
-
 /// A binding's state: the result, and what its operators keep beside it.
 pub(crate) struct BindingState {
     pub(crate) ordered: Ordered,
-    pub(crate) beside: OperatorState,
+    pub(crate) operators: OperatorState,
     /// Why some of its rows cannot be computed, if so: a reader of the whole gets that instead.
     pub(crate) failure: Option<Failure>,
 }
@@ -212,7 +58,7 @@ impl OperatorState {
 
 impl From<Ordered> for BindingState {
     fn from(ordered: Ordered) -> Self {
-        Self { ordered, beside: OperatorState::default(), failure: None }
+        Self { ordered, operators: OperatorState::default(), failure: None }
     }
 }
 
@@ -248,8 +94,8 @@ impl BindingState {
             let failure = groups.failure();
             rows.iter().for_each(|row| check_outputs(plan, params, row));
             let ordered = Ordered::Kept(sorted_kept(plan, params, rows, few));
-            let beside = OperatorState { groups: Some(Box::new(groups)), searched: None };
-            return Self { ordered, beside, failure };
+            let operators = OperatorState { groups: Some(Box::new(groups)), searched: None };
+            return Self { ordered, operators, failure };
         }
         let ordered = match &plan.made {
             Some(made) => {
@@ -276,7 +122,7 @@ impl BindingState {
     /// The rows that meet the conditions of a binding with narrower ones, and how they move from
     /// the old window to its own.
     pub(crate) fn narrowed(
-        (ordered, beside): (&Ordered, &OperatorState),
+        (ordered, operators): (&Ordered, &OperatorState),
         view: &View<'_>,
         to: &BoundPlan,
         old: Window,
@@ -287,7 +133,7 @@ impl BindingState {
         ) -> Narrowed<Ordered> {
             (of(ranked), moved, texts)
         }
-        let known = beside.searched.as_ref();
+        let known = operators.searched.as_ref();
         let (ordered, moved, searched) = match ordered {
             Ordered::One(ranked) => of(narrowed(ranked, view, to, old, known), Ordered::One),
             Ordered::Two(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Two),
@@ -296,8 +142,8 @@ impl BindingState {
             Ordered::Many(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Many),
             Ordered::Kept(_) => return None,
         };
-        let beside = OperatorState { groups: None, searched };
-        Some((Self { ordered, beside, failure: None }, moved))
+        let operators = OperatorState { groups: None, searched };
+        Some((Self { ordered, operators, failure: None }, moved))
     }
 
     /// Drops the rows at the ends of the order that no longer meet conditions, in front and at the
@@ -342,7 +188,7 @@ impl BindingState {
     ) -> Option<Moves> {
         let plan = after.plan;
         let views = (before, after);
-        self.beside.searched = None;
+        self.operators.searched = None;
         if rows.is_empty() {
             return self.ordered.reaches(window.end()).then(Moves::new);
         }
@@ -350,7 +196,7 @@ impl BindingState {
             Ordered, &mut self.ordered,
             ranked => follow_tuples(ranked, window, views, params, rows),
             kept ranked => {
-                let edits = match (&plan.grouping, &mut self.beside.groups, &plan.made) {
+                let edits = match (&plan.grouping, &mut self.operators.groups, &plan.made) {
                     (Some(grouping), Some(groups), _) => {
                         let edits = groups.apply(plan, grouping, params, (before, after), rows);
                         self.failure = groups.failure();
@@ -405,10 +251,6 @@ impl BindingState {
     }
 }
 
-fn one_of<T, U, V>((one, with): (T, V), of: fn(T) -> U) -> (U, V) {
-    (of(one), with)
-}
-
 type Old = Option<Arc<GroupRow>>;
 type New = Option<Arc<GroupRow>>;
 
@@ -429,18 +271,12 @@ fn check_outputs(plan: &Plan, params: &[Scalar<'static>], row: &GroupRow) {
     }
 }
 
-/// Whether of many rows of a statement with a LIMIT only the first are kept. Groups are kept anyway,
-/// and a search may leave any of the rows that are taken from the old result.
-pub(crate) fn keeps_first(plan: &Plan) -> bool {
-    plan.grouping.is_none() && !may_narrow(plan)
-}
-
 /// How many of the first rows are needed: those up to the end of the window, and a reserve. `None`
 /// if all are.
 fn few(plan: &Plan, window: Window) -> Option<usize> {
     let end = window.end();
     let more = plan.tuning.rows_beyond_window;
-    (end < usize::MAX && keeps_first(plan)).then(|| end.saturating_add(more))
+    (end < usize::MAX && plan.keeps_first()).then(|| end.saturating_add(more))
 }
 
 fn sorted<E: Slots>(

@@ -13,23 +13,24 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use crate::caught::step;
 use crate::change::{Happened, compare};
 use crate::error::Error;
-use crate::query::BindingNo;
 use crate::query::expr::Expr;
 use crate::query::expr::scalar::{Key, KeyValues, Scalar};
 use crate::query::operator::failed::failure;
 use crate::query::operator::filter::Filter;
 use crate::query::operator::join::{Start, Starts, TupleDelta, TupleDeltas, Walk, changed_tuples};
 use crate::query::operator::order::Moves;
-use crate::query::operator::relation::{
-    Derived, DerivedChange, DerivedRow, DerivedView, Undo, View, changed_columns,
+use crate::query::operator::statement_rows::{
+    StatementChange, StatementRow, StatementRows, StatementView, Undo, changed_columns,
 };
+use crate::query::operator::view::View;
 use crate::query::plan::{BoundPlan, Plan, Relation, Window};
 use crate::query::result::Entry;
 use crate::query::result::edit::Failure;
 use crate::query::state::backlog::{Backlog, DerivedBacklog, GroupLog, Pending};
-use crate::query::state::binding::{BindingState, OperatorState, Ordered};
+use crate::query::state::binding::{BindingState, OperatorState};
+use crate::query::state::ordered::Ordered;
 use crate::query::state::rebind::{End, RebindStrategy, difference, window_moved};
-use crate::query::work;
+use crate::query::{BindingNo, work};
 use crate::schema::TableNo;
 use crate::table::{Slot, State};
 
@@ -77,9 +78,9 @@ struct Current {
     entry: Arc<Entry>,
     /// Whether that failed for some of its rows, and those that read this one can do without them.
     failed_in_part: bool,
-    beside: OperatorState,
+    operators: OperatorState,
     /// The rows for those that read this one.
-    derived: Option<Box<Derived>>,
+    derived: Option<Box<StatementRows>>,
     /// The commit that it is surely up to date with.
     commit: u64,
 }
@@ -103,7 +104,7 @@ pub(crate) struct Progress {
     pub(crate) failure: Option<Failure>,
     pub(crate) old: Arc<Entry>,
     pub(crate) new: Arc<Entry>,
-    pub(crate) derived: Vec<DerivedChange>,
+    pub(crate) derived: Vec<StatementChange>,
 }
 
 /// The nodes that a node reads, locked.
@@ -126,10 +127,10 @@ impl<'n> InnerNodes<'n> {
         Self { nodes, sources }
     }
 
-    fn rows<'a>(&'a self, source: usize, undo: Option<&'a Undo>) -> Option<DerivedView<'a>> {
+    fn rows<'a>(&'a self, source: usize, undo: Option<&'a Undo>) -> Option<StatementView<'a>> {
         let number = (*self.sources.get(source)?)?;
         let (_, current) = self.nodes.iter().find(|(other, _)| *other == number)?;
-        current.derived.as_ref().map(|rows| DerivedView { rows, undo })
+        current.derived.as_ref().map(|rows| StatementView { rows, undo })
     }
 
     /// Whether one of them is ahead of a commit.
@@ -141,7 +142,7 @@ impl<'n> InnerNodes<'n> {
     pub(crate) fn views<'a>(
         &'a self,
         undo: &'a FxHashMap<u16, Undo>,
-    ) -> Vec<Option<DerivedView<'a>>> {
+    ) -> Vec<Option<StatementView<'a>>> {
         (0..self.sources.len())
             .map(|source| self.rows(source, undo.get(&(source as u16))))
             .collect()
@@ -206,9 +207,9 @@ impl Node {
                 compute(&bound_plan, key.is_none(), &view, &inner)
             }
         };
-        let Stored { entry, beside, failed_in_part } = kept(&bound_plan, live);
+        let Stored { entry, operators, failed_in_part } = kept(&bound_plan, live);
         let shown = Mutex::new(ForReaders { now: entry.clone(), since: made_at, before: None });
-        let current = Current { entry, failed_in_part, beside, derived: None, commit: made_at };
+        let current = Current { entry, failed_in_part, operators, derived: None, commit: made_at };
         let (number, name) = named;
         let node = Arc::new(Self {
             number,
@@ -244,15 +245,15 @@ impl Node {
         let views = inner.views(&nothing);
         let view = View { plan: &self.bound_plan.plan, state, derived: &views };
         let mut current = lock(&self.current);
-        let Current { entry, beside, .. } = &mut *current;
+        let Current { entry, operators, .. } = &mut *current;
         let ordered = entry.ordered.as_ref().ok()?;
         let (old, new) = (self.bound_plan.window, to.window);
         if view.has_failed() {
             return None;
         }
-        let copy = |beside: &mut OperatorState| BindingState {
+        let copy = |operators: &mut OperatorState| BindingState {
             ordered: ordered.clone(),
-            beside: if take { std::mem::take(beside) } else { beside.clone() },
+            operators: if take { std::mem::take(operators) } else { operators.clone() },
             failure: None,
         };
         match way {
@@ -262,7 +263,7 @@ impl Node {
                 if !ordered.reaches(new.end()) {
                     return None;
                 }
-                Some((copy(beside), Some(window_moved(old.ranks(len), new.ranks(len)))))
+                Some((copy(operators), Some(window_moved(old.ranks(len), new.ranks(len)))))
             }
             RebindStrategy::Ends(ends) => {
                 let at = |end: End| {
@@ -274,11 +275,11 @@ impl Node {
                 Some((live, Some(moved)))
             }
             RebindStrategy::Narrower => {
-                let (live, moved) = BindingState::narrowed((ordered, beside), &view, to, old)?;
+                let (live, moved) = BindingState::narrowed((ordered, operators), &view, to, old)?;
                 Some((live, Some(moved)))
             }
             RebindStrategy::Bands(_) => {
-                let mut live = copy(beside);
+                let mut live = copy(operators);
                 let moved = work::within(&to.plan.limits, || {
                     let tuples = self.rebound_tuples(to, rows, &view);
                     let moved = live.apply((&view, &view), &to.params, new, &tuples);
@@ -312,7 +313,7 @@ impl Node {
                 let row = view.row(tuple);
                 let (before, after) = (was.holds(&row), is.holds(&row));
                 if before == after
-                    || !key.is_empty() && plan.key_of(view, tuple).as_ref() != Some(key)
+                    || !key.is_empty() && view.binding_key(tuple).as_ref() != Some(key)
                 {
                     return;
                 }
@@ -378,11 +379,11 @@ impl Node {
     /// Bytes that its state takes, more or less.
     pub(crate) fn bytes(&self) -> usize {
         let current = lock(&self.current);
-        current.entry.ordered.as_ref().map_or(0, Ordered::bytes) + current.beside.bytes()
+        current.entry.ordered.as_ref().map_or(0, Ordered::bytes) + current.operators.bytes()
     }
 
     /// The rows that a statement which reads this one sees, as they are.
-    pub(crate) fn derived_rows(&self) -> Option<Derived> {
+    pub(crate) fn derived_rows(&self) -> Option<StatementRows> {
         lock(&self.current).derived.as_deref().cloned()
     }
 
@@ -391,7 +392,7 @@ impl Node {
         &self,
         then: &Arc<State>,
         commit: u64,
-        rows: &[Option<Derived>],
+        rows: &[Option<StatementRows>],
     ) {
         for (source, (node, rows)) in self.inner().iter().zip(rows).enumerate() {
             let (Some(node), Some(rows)) = (node, rows) else { continue };
@@ -409,7 +410,7 @@ impl Node {
         let inner = InnerNodes::of(self.inner());
         let mut current = lock(&self.current);
         if current.derived.is_none() {
-            let mut rows = Derived::default();
+            let mut rows = StatementRows::default();
             let nothing = FxHashMap::default();
             let views = inner.views(&nothing);
             let view = View { plan: &self.bound_plan.plan, state, derived: &views };
@@ -424,7 +425,7 @@ impl Node {
             current.derived = Some(Box::new(rows));
         }
         if let Some(rows) = &mut current.derived {
-            reader.derived_indexes(source).iter().for_each(|fields| rows.index(fields));
+            reader.statement_indexes(source).iter().for_each(|fields| rows.index(fields));
         }
     }
 
@@ -433,10 +434,10 @@ impl Node {
         &'r self,
         ordered: Option<&'r Ordered>,
         view: &'r View<'_>,
-    ) -> impl Iterator<Item = (Box<[Key]>, DerivedRow)> + use<'r> {
+    ) -> impl Iterator<Item = (Box<[Key]>, StatementRow)> + use<'r> {
         let BoundPlan { window, params, .. } = &*self.bound_plan;
         let len = ordered.map_or(0, |ordered| window.len(ordered.len()));
-        (0..len).filter_map(move |rank| ordered?.derived(rank + window.offset, view, params))
+        (0..len).filter_map(move |rank| ordered?.statement_row(rank + window.offset, view, params))
     }
 
     /// Whether it is to be up to date at every commit.
@@ -552,7 +553,7 @@ impl Node {
         (first, commit): (u64, u64),
         before: &Arc<State>,
         source: usize,
-        changes: impl Iterator<Item = (Slot, &'r Option<Arc<DerivedRow>>)>,
+        changes: impl Iterator<Item = (Slot, &'r Option<Arc<StatementRow>>)>,
     ) {
         let mut pending = lock(&self.pending);
         let Some(backlog) = pending.backlog(commit, before, self.log()) else { return };
@@ -707,7 +708,7 @@ impl Node {
             let is_true = |condition: &crate::query::expr::Expr| {
                 condition.eval(&row, &self.bound_plan.params).as_truth() == Some(true)
             };
-            (!by_key || self.bound_plan.plan.key_of(view, &tuple.tuple).as_ref() == Some(key))
+            (!by_key || view.binding_key(&tuple.tuple).as_ref() == Some(key))
                 && self.bound_plan.plan.late.iter().all(is_true)
         };
         let mut out = Vec::new();
@@ -808,7 +809,7 @@ impl Node {
         &self,
         commits: (u64, u64),
         before: &Arc<State>,
-        changes: &[DerivedChange],
+        changes: &[StatementChange],
         all: bool,
     ) {
         if changes.is_empty() {
@@ -832,7 +833,7 @@ impl Node {
         let old = current.entry.clone();
         let was = match (&old.ordered, inner.failure()) {
             (_, Some(failure)) => return self.replace(current, Err(failure), after),
-            (Ok(was), None) if current.beside.is_of(&self.bound_plan.plan) => was,
+            (Ok(was), None) if current.operators.is_of(&self.bound_plan.plan) => was,
             (_, None) => {
                 let fresh = compute(&self.bound_plan, self.key.is_none(), after, inner);
                 return self.replace(current, fresh, after);
@@ -841,8 +842,8 @@ impl Node {
         if after.has_failed() {
             return self.recompute(current, (before, after), &|_, _| true, inner);
         }
-        let beside = std::mem::take(&mut current.beside);
-        let mut live = BindingState { ordered: was.clone(), beside, failure: None };
+        let operators = std::mem::take(&mut current.operators);
+        let mut live = BindingState { ordered: was.clone(), operators, failure: None };
         let BoundPlan { plan, params, window } = &*self.bound_plan;
         let applied = work::within(&plan.limits, || {
             let moved = live.apply((before, after), params, *window, rows);
@@ -866,17 +867,17 @@ impl Node {
                 progress
             }
             Ok(Some(moved)) => {
-                let BindingState { ordered: is, beside, .. } = live;
-                current.beside = beside;
+                let BindingState { ordered: is, operators, .. } = live;
+                current.operators = operators;
                 let mut derived = Vec::new();
                 if let Some(rows) = &mut current.derived {
                     for moved in &moved {
                         let rank = |position: usize| position + self.bound_plan.window.offset;
                         let old = moved.before().and_then(|position| {
-                            was.derived(rank(position), before, &self.bound_plan.params)
+                            was.statement_row(rank(position), before, &self.bound_plan.params)
                         });
                         let new = moved.after().and_then(|position| {
-                            is.derived(rank(position), after, &self.bound_plan.params)
+                            is.statement_row(rank(position), after, &self.bound_plan.params)
                         });
                         match (old, new) {
                             (_, Some((key, row))) => {
@@ -924,7 +925,7 @@ impl Node {
         }
         let kept = kept(&self.bound_plan, live);
         current.entry = kept.entry;
-        current.beside = kept.beside;
+        current.operators = kept.operators;
         current.failed_in_part = kept.failed_in_part;
         let failure = current.entry.ordered.as_ref().err().cloned();
         Progress { moved: None, is_anew: true, failure, old, new: current.entry.clone(), derived }
@@ -969,8 +970,8 @@ pub(crate) fn derived_start(
     plan: &Plan,
     source: usize,
     slot: Slot,
-    before: Option<&DerivedRow>,
-    after: Option<&DerivedRow>,
+    before: Option<&StatementRow>,
+    after: Option<&StatementRow>,
 ) -> Option<Start> {
     let happened = match (before, after) {
         (None, None) => return None,
@@ -1011,17 +1012,17 @@ pub(crate) fn computed(
 /// A state as it is kept.
 struct Stored {
     entry: Arc<Entry>,
-    beside: OperatorState,
+    operators: OperatorState,
     failed_in_part: bool,
 }
 
 fn kept(bound_plan: &Arc<BoundPlan>, live: Result<BindingState, Failure>) -> Stored {
-    let (ordered, beside, failed_in_part) = match live {
+    let (ordered, operators, failed_in_part) = match live {
         Ok(BindingState { failure: Some(failure), .. }) => {
             (Err(failure), OperatorState::default(), fails_in_part(bound_plan))
         }
-        Ok(BindingState { ordered, beside, failure: None }) => (Ok(ordered), beside, false),
+        Ok(BindingState { ordered, operators, failure: None }) => (Ok(ordered), operators, false),
         Err(failure) => (Err(failure), OperatorState::default(), false),
     };
-    Stored { entry: Arc::new(Entry::new(bound_plan.clone(), ordered)), beside, failed_in_part }
+    Stored { entry: Arc::new(Entry::new(bound_plan.clone(), ordered)), operators, failed_in_part }
 }

@@ -10,13 +10,14 @@ use std::sync::Arc;
 use crate::query::expr::collation::Collation;
 use crate::query::expr::fold::folded;
 use crate::query::expr::scalar::Scalar;
+use crate::query::expr::shape::{compared, searched};
 use crate::query::expr::{Comparison, Expr};
-use crate::query::operator::filter::{Filter, compared, searched};
+use crate::query::operator::filter::Filter;
 use crate::query::operator::group::GroupRow;
 use crate::query::operator::order::{Moved, Moves, settle};
-use crate::query::operator::relation::{View, key_slots};
+use crate::query::operator::view::{View, key_slots};
 use crate::query::plan::{BoundPlan, Plan, Relation, Source, Window};
-use crate::query::state::binding::{Ordered, Slots};
+use crate::query::state::ordered::{Ordered, Slots};
 use crate::query::state::rank_tree::{RankTree, Sought};
 use crate::query::state::sort_prefix::prefix;
 use crate::schema::{FieldNo, TableNo};
@@ -86,7 +87,7 @@ impl RebindStrategy {
             (true, false) => RebindStrategy::Window,
             (false, false) if at_ends => RebindStrategy::Ends(ends),
             (false, false) => RebindStrategy::Bands(bands),
-            (true, true) if is_of_tables(plan) => RebindStrategy::Narrower,
+            (true, true) if plan.is_of_tables() => RebindStrategy::Narrower,
             _ => RebindStrategy::Recompute,
         }
     }
@@ -149,7 +150,7 @@ fn band(condition: &Expr, from: &BoundPlan, to: &BoundPlan) -> Option<(Band, Opt
     let leads = from.plan.order.first().filter(|key| {
         matches!(&key.expr, Expr::Column(by) if *by == column) && key.collation == Collation::Binary
     });
-    let end = leads.filter(|_| leaves && is_of_tables(&from.plan));
+    let end = leads.filter(|_| leaves && from.plan.is_of_tables());
     let end = end.map(|key| if is_below != key.descending { End::Back } else { End::Front });
     let (low, high) = if a.order(&b).is_le() { (a, b) } else { (b, a) };
     let band = Band { source: column.source(), table: *table, field: column.field(), low, high };
@@ -164,18 +165,6 @@ fn is_narrower(condition: &Expr, from: &BoundPlan, to: &BoundPlan) -> bool {
         return false;
     };
     !matches!(text, Expr::Param(_)) && folded(&b).contains(&*folded(&a))
-}
-
-/// Whether a result's rows are those of tables, on which conditions can be tested. Groups, and rows
-/// of statements that read others, store only what they show.
-fn is_of_tables(plan: &Plan) -> bool {
-    plan.grouping.is_none() && plan.made.is_none()
-}
-
-/// Whether other values for a plan's parameters may leave a part of its rows, wherever they stand.
-pub(in crate::query) fn may_narrow(plan: &Plan) -> bool {
-    let mut searched = plan.late.iter().filter_map(searched);
-    is_of_tables(plan) && searched.any(|(_, needle)| matches!(needle, Expr::Param(_)))
 }
 
 /// How rows move that keep their order, as some of them go and the window moves: each with its old

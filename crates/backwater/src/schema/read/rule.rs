@@ -380,7 +380,7 @@ impl<'t> Reader<'t> {
         for field in &fields {
             if !matches!(field.kind, Kind::Int | Kind::Text | Kind::Link(_)) {
                 let message = format!("variable \"{}\" is neither int nor text", field.name);
-                self.problem(at, message, "a list is shown from others by such variables only");
+                self.problem(at, message, "only such variables identify a list");
             }
         }
         let key: Vec<Arc<str>> = fields.iter().map(|field| field.name.clone()).collect();

@@ -17,13 +17,12 @@ use self::errors::{damaged, failed, foreign, unreadable, unwritable};
 use self::read::load_table;
 pub(crate) use self::write::quoted;
 use self::write::{APPLICATION_ID, FORMAT, write_batch};
-use super::aside;
 use super::form::StoredTable;
 use super::held::overtaken;
 use super::identity::Identity;
 use super::lock::{self, Lock};
 use super::outbox::Batch;
-use super::{Hash, Header, Loader, Storage};
+use super::{Hash, Header, Loader, Storage, aside};
 use crate::error::{Error, ErrorKind, Result};
 
 /// A cache in an SQLite file. It is made by the first commit, so that a program which never gets

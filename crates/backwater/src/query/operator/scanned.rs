@@ -1,0 +1,136 @@
+//! Rows of a table that a statement goes through one after the other, a chunk at a time.
+
+use crate::query::expr::scalar::Scalar;
+use crate::query::expr::{ColumnNo, Columns};
+use crate::query::operator::filter::Filter;
+use crate::query::operator::view::View;
+use crate::query::plan::{Access, Relation};
+use crate::schema::{FieldNo, TableNo};
+use crate::table::{Cell, ChunkRows, RowCells, Slot, State};
+
+/// A row of the only source of a statement, a table, found once for all of its columns.
+pub(crate) struct ScannedRow<'a> {
+    state: &'a State,
+    table: TableNo,
+    cells: RowCells<'a>,
+}
+
+/// Rows of a table that lie together.
+#[derive(Clone, Copy)]
+pub(crate) struct ScannedRows<'a> {
+    state: &'a State,
+    table: TableNo,
+    rows: ChunkRows<'a>,
+}
+
+impl<'a> ScannedRows<'a> {
+    #[inline]
+    pub(crate) fn iter(self) -> impl Iterator<Item = (Slot, ScannedRow<'a>)> {
+        let Self { state, table, rows } = self;
+        rows.iter().map(move |(slot, cells)| (slot, ScannedRow { state, table, cells }))
+    }
+}
+
+impl<'a> ScannedRow<'a> {
+    /// What a field holds, as it lies in memory: rows of which that is the same hold the same.
+    #[inline]
+    pub(crate) fn in_memory(&self, field: FieldNo) -> Option<(u64, u64)> {
+        self.cells.in_memory(field)
+    }
+
+    /// See [`RowCells::link`].
+    #[inline]
+    pub(crate) fn link(&self, field: FieldNo) -> Option<Slot> {
+        self.cells.link(field)
+    }
+
+    /// See [`RowCells::whole`].
+    #[inline]
+    pub(crate) fn number(&self, field: FieldNo) -> Option<i64> {
+        self.cells.whole(field)
+    }
+
+    #[inline]
+    pub(crate) fn cell(&self, field: FieldNo) -> Cell<'a> {
+        self.cells.cell(field)
+    }
+}
+
+impl<'a> Columns<'a> for ScannedRow<'a> {
+    #[inline]
+    fn column(&self, number: ColumnNo) -> Scalar<'a> {
+        let field = number.field();
+        Scalar::of(self.state, self.table, field, self.cells.cell(field))
+    }
+
+    #[inline]
+    fn whole(&self, number: ColumnNo) -> Option<i64> {
+        self.cells.whole(number.field())
+    }
+}
+
+impl<'a> View<'a> {
+    /// The table that a statement reads from one end to the other, if it reads nothing else.
+    pub(crate) fn scanned(&self) -> Option<TableNo> {
+        match (self.plan.sources.as_slice(), &self.plan.scratch.access) {
+            ([source], Access::Scan) => match source.relation {
+                Relation::Table(table) => Some(table),
+                Relation::Statement(..) => None,
+            },
+            _ => None,
+        }
+    }
+
+    /// How many slots a source's rows lie in, of a table.
+    pub(crate) fn slots(&self, source: usize) -> Option<usize> {
+        match self.plan.sources[source].relation {
+            Relation::Table(table) => Some(self.state.table(table).slots()),
+            Relation::Statement(..) => None,
+        }
+    }
+
+    /// What reads rows of a table one after the other.
+    pub(crate) fn row_reader(
+        &self,
+        table: TableNo,
+    ) -> impl FnMut(Slot) -> ScannedRow<'a> + use<'a> {
+        let state = self.state;
+        let mut rows = state.table(table).reader();
+        move |slot| ScannedRow { state, table, cells: rows.row(slot) }
+    }
+
+    /// Calls `found` with all rows of a table that meet conditions.
+    pub(crate) fn each_row(
+        &self,
+        table: TableNo,
+        mut filter: Filter<'a>,
+        mut found: impl FnMut(Slot, ScannedRow<'a>),
+    ) {
+        let state = self.state;
+        let plain = filter.take_plain(state.table(table));
+        let unfiltered = filter.is_empty();
+        state.table(table).each_row_in(&plain.selection(), |slot, cells| {
+            let row = ScannedRow { state, table, cells };
+            if unfiltered || filter.holds(&row) {
+                found(slot, row);
+            }
+        });
+    }
+
+    /// The same with rows that lie together, a few dozen at most.
+    pub(crate) fn each_chunk(
+        &self,
+        table: TableNo,
+        mut filter: Filter<'a>,
+        mut found: impl FnMut(ScannedRows<'a>),
+    ) {
+        let state = self.state;
+        let plain = filter.take_plain(state.table(table));
+        let unfiltered = filter.is_empty();
+        state.table(table).each_chunk_in(&plain.selection(), |rows| {
+            let holds = |cells| filter.holds(&ScannedRow { state, table, cells });
+            let rows = if unfiltered { rows } else { rows.filtered(holds) };
+            found(ScannedRows { state, table, rows });
+        });
+    }
+}
