@@ -45,8 +45,8 @@ pub(crate) fn beyond(state: &State, most: u64) -> Vec<RowAt> {
     let schema = &state.schema;
     let tables = || schema.table_numbers().filter(|table| form.table(*table).persists);
     let each = tables().flat_map(|table| state.table(table).iter().map(move |slot| (table, slot)));
-    let mut total: u64 = each.map(|row| bytes(state, &form, row)).sum();
-    if total <= most {
+    let mut digest: u64 = each.map(|row| bytes(state, &form, row)).sum();
+    if digest <= most {
         return Vec::new();
     }
     let mut units = Units::of(state, &form);
@@ -55,10 +55,10 @@ pub(crate) fn beyond(state: &State, most: u64) -> Vec<RowAt> {
         oldest.push(Reverse((unit.last, number as u32)));
     }
     let mut rows = Vec::new();
-    while total > most {
+    while digest > most {
         let Some(Reverse((_, number))) = oldest.pop() else { break };
         let unit = std::mem::take(&mut units.all[number as usize]);
-        total -= unit.bytes;
+        digest -= unit.bytes;
         rows.extend(unit.rows);
         for target in unit.targets.into_iter().filter(|target| *target != number) {
             let unit = &mut units.all[target as usize];

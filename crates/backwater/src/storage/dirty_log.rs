@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use rustc_hash::FxHashSet;
 
-use super::outbox::Outbox;
+use super::outbox::{Loaded, Outbox};
 use crate::change::{ChangedRows, Changes, Happened, RowChange};
 use crate::schema::TableNo;
 use crate::table::{Slot, State};
@@ -24,14 +24,6 @@ pub(super) struct DirtyLog {
     loaded: Vec<Loaded>,
     now: Arc<State>,
     commit: u64,
-}
-
-/// Rows of tables that were loaded from the storage.
-pub(super) struct Loaded {
-    /// The version with these rows, as the storage has them.
-    pub(super) state: Arc<State>,
-    /// The rows that commits had changed until then.
-    pub(super) changed: Vec<(TableNo, Slot)>,
 }
 
 impl DirtyLog {

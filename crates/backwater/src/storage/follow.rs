@@ -40,7 +40,7 @@ pub(super) fn follow(
         let recorded = storage.digest(&StoredTable::new(&schema, &form, table))?;
         // Rows may also go without a commit, as those that are too old do.
         if recorded.map_or(header.commit != outbox.stored_commit(), |recorded| {
-            recorded != outbox.total(table)
+            recorded != outbox.digest(table)
         }) {
             rows.load_over(storage, table)?;
             read.push(table);
@@ -59,7 +59,7 @@ pub(super) fn follow(
             Some(RowChange { table, slot, happened })
         });
         changes.extend(changed);
-        outbox.note_read(table, rows.totals(table));
+        outbox.note_read(table, rows.digests(table));
     }
     rows.state.hand_over_free_slots();
     let state = Arc::new(rows.state);

@@ -2,14 +2,14 @@
 
 use std::hash::Hasher;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
 use rustc_hash::FxHasher;
 use smallvec::SmallVec;
 
 use super::Storage;
 use super::form::{Form, Hash, Stored, StoredTable, TableForm, id_of, id_part, staged, times_of};
-use super::outbox::{Held, Total};
+use super::loaded::{LoadedTables, TableDigest};
+use super::progress::{PROGRESS_EVERY, Progress};
 use crate::change::Staged;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{Field, FieldNo, IdType, Kind, Schema, Table, TableNo};
@@ -26,7 +26,7 @@ use crate::table::{Cell, Filling, Key, ONLY, Slot, State, Times};
 /// use backwater::{Cache, Schema, error::Result, storage::{Batch, Hash, Header, Loader, Storage, Stored, StoredTable}};
 ///
 /// #[derive(Default)]
-/// struct Held {
+/// struct LoadedTables {
 ///     header: Option<Header>,
 ///     tables: BTreeMap<String, Table>,
 /// }
@@ -39,7 +39,7 @@ use crate::table::{Cell, Filling, Key, ONLY, Slot, State, Times};
 /// }
 ///
 /// #[derive(Clone, Default)]
-/// struct InMemory(Arc<Mutex<Held>>);
+/// struct InMemory(Arc<Mutex<LoadedTables>>);
 ///
 /// impl Storage for InMemory {
 ///     fn name(&self) -> String {
@@ -101,11 +101,8 @@ pub struct Loader<'l> {
     rows: &'l mut Rows,
     table: TableNo,
     by: (Arc<Schema>, Arc<Form>),
-    recorded: Total,
+    recorded: TableDigest,
 }
-
-/// Progress is reported after this many rows.
-const PROGRESS_EVERY: u64 = 256;
 
 /// This many links are remembered by their texts while rows are read.
 const KNOWN: usize = 1 << 12;
@@ -117,7 +114,7 @@ type KnownLink = (TableNo, Box<str>, Slot);
 pub(super) struct Rows {
     pub(super) state: State,
     pub(super) form: Arc<Form>,
-    totals: Vec<Total>,
+    digests: Vec<TableDigest>,
     /// For tables that have them, the times of their rows, by slot.
     times: Vec<Vec<Times>>,
     /// Links that were met, by their texts; empty until one was.
@@ -134,54 +131,17 @@ pub(super) struct Rows {
     pub(super) progress: Option<Arc<Progress>>,
 }
 
-/// How much is read of tables that a call waits for.
-#[derive(Default)]
-pub(crate) struct Progress {
-    rows: AtomicU64,
-    is_over: AtomicBool,
-}
-
-impl Progress {
-    /// A table is begun.
-    pub(super) fn begin(&self) {
-        self.rows.store(0, Ordering::Relaxed);
-    }
-
-    /// How many rows of the current table are read.
-    pub(crate) fn rows(&self) -> u64 {
-        self.rows.load(Ordering::Relaxed)
-    }
-
-    /// The remaining tables are no longer wanted.
-    #[cfg(feature = "threads")]
-    pub(crate) fn end(&self) {
-        self.is_over.store(true, Ordering::Relaxed);
-    }
-
-    pub(crate) fn is_over(&self) -> bool {
-        self.is_over.load(Ordering::Relaxed)
-    }
-
-    /// Some rows more are being read.
-    fn report(&self) -> Result<()> {
-        self.rows.fetch_add(PROGRESS_EVERY, Ordering::Relaxed);
-        match self.is_over() {
-            true => Err(Error::new(ErrorKind::Storage, "the cache was closed while it was read")),
-            false => Ok(()),
-        }
-    }
-}
-
 impl Rows {
     pub(super) fn new(schema: Arc<Schema>) -> Self {
-        let (form, totals) = (Form::of(&schema), vec![Total::default(); schema.tables.len()]);
+        let (form, digests) =
+            (Form::of(&schema), vec![TableDigest::default(); schema.tables.len()]);
         let times = vec![Vec::new(); schema.tables.len()];
         let (accepts_edits, edited) = (false, Vec::new());
         let known = Box::default();
         Self {
             state: State::new(schema),
             form: Arc::new(form),
-            totals,
+            digests,
             times,
             known,
             accepts_edits,
@@ -194,22 +154,22 @@ impl Rows {
 
     /// Goes on with tables that are there.
     pub(super) fn going_on(state: State, form: Arc<Form>) -> Self {
-        let totals = vec![Total::default(); state.schema.tables.len()];
+        let digests = vec![TableDigest::default(); state.schema.tables.len()];
         let times = vec![Vec::new(); state.schema.tables.len()];
         let known = Box::default();
         let (edited, over, filling, progress) = (Vec::new(), None, None, None);
         let accepts_edits = false;
-        Self { state, form, totals, times, known, accepts_edits, edited, over, filling, progress }
+        Self { state, form, digests, times, known, accepts_edits, edited, over, filling, progress }
     }
 
     /// What was read of a table: its rows' number and hash, and the times of each.
-    pub(super) fn totals(&mut self, table: TableNo) -> (Total, Vec<Times>) {
-        (self.totals[table.index()], std::mem::take(&mut self.times[table.index()]))
+    pub(super) fn digests(&mut self, table: TableNo) -> (TableDigest, Vec<Times>) {
+        (self.digests[table.index()], std::mem::take(&mut self.times[table.index()]))
     }
 
-    pub(super) fn into_held(self) -> Held {
-        let Self { form, state, totals, times, .. } = self;
-        Held { form, state: Arc::new(state), totals, times }
+    pub(super) fn into_held(self) -> LoadedTables {
+        let Self { form, state, digests, times, .. } = self;
+        LoadedTables { form, state: Arc::new(state), digests, times }
     }
 
     /// Reads a table from a storage, and checks that what is read is what was written.
@@ -222,14 +182,14 @@ impl Rows {
         self.filling =
             may_fill.then(|| Filling::of(self.state.table(table))).flatten().map(Box::new);
         let by = (schema.clone(), form.clone());
-        let mut loader = Loader { rows: self, table, by, recorded: Total::default() };
+        let mut loader = Loader { rows: self, table, by, recorded: TableDigest::default() };
         let loaded = storage.load(&stored, &mut loader);
         let recorded = loader.recorded;
         if let Some(filling) = self.filling.take() {
             self.state.table_mut(table).fill(*filling);
         }
         loaded?;
-        let found = self.totals[table.index()];
+        let found = self.digests[table.index()];
         if found == recorded {
             return Ok(());
         }
@@ -301,7 +261,7 @@ impl Rows {
         hash: Option<Hash>,
     ) -> Result<Slot> {
         if let Some(progress) = &self.progress
-            && self.totals[number.index()].rows.is_multiple_of(PROGRESS_EVERY)
+            && self.digests[number.index()].rows.is_multiple_of(PROGRESS_EVERY)
         {
             progress.report()?;
         }
@@ -329,9 +289,9 @@ impl Rows {
         if row.form.has_times {
             set_times(&mut self.times[number.index()], slot, times);
         }
-        let total = &mut self.totals[number.index()];
-        total.rows += 1;
-        total.hash.add(hash.unwrap_or_else(|| row.form.hash_of(values, is_absent)));
+        let digest = &mut self.digests[number.index()];
+        digest.rows += 1;
+        digest.hash.add(hash.unwrap_or_else(|| row.form.hash_of(values, is_absent)));
         Ok(slot)
     }
 
@@ -581,7 +541,7 @@ impl Loader<'_> {
     ///
     /// See [`Loader`] for an example.
     pub fn digest(&mut self, rows: u64, hash: Hash) {
-        self.recorded = Total { rows, hash };
+        self.recorded = TableDigest { rows, hash };
     }
 }
 

@@ -4,46 +4,17 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use super::form::{Form, Stored, id_of, id_part, staged, stored, stored_times};
+use super::convert::{Origin, fitted, take, unfit};
+use super::form::{Form, Stored, id_of, stored, stored_times};
 use super::load::Rows;
-use super::open::SchemaChange;
-use super::outbox::{Held, Total};
-use super::retained::{self, Slept, Values};
+use super::loaded::{LoadedTables, TableDigest};
+use super::opening::SchemaChange;
+use super::retained::{self, RetainedValue, Values};
+use super::steps::MigrationStep;
 use crate::change::{History, Remembered, Transaction};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{Field, FieldNo, Kind, Made, Schema, Table, TableNo};
 use crate::table::{Cell, Slot, Snapshot, State, Times};
-use crate::value::Document;
-
-/// What a step does: it reads the rows as the storage has them, and writes into the tables as they
-/// are now.
-pub(crate) type StepFn = Box<dyn Fn(&Snapshot, &mut Transaction) -> Result<()> + Send + Sync>;
-
-/// One numbered step.
-pub(crate) struct MigrationStep {
-    pub(crate) number: u32,
-    pub(crate) name: String,
-    pub(crate) run: StepFn,
-}
-
-/// The numbered steps that a program knows, in their order.
-#[derive(Default)]
-pub(crate) struct Steps(Vec<MigrationStep>);
-
-impl Steps {
-    pub(crate) fn add(&mut self, step: MigrationStep) {
-        self.0.push(step);
-        self.0.sort_by_key(|step| step.number);
-    }
-
-    pub(super) fn last(&self) -> u32 {
-        self.0.last().map_or(0, |step| step.number)
-    }
-
-    pub(super) fn after(&self, number: u32) -> &[MigrationStep] {
-        &self.0[self.0.partition_point(|step| step.number <= number)..]
-    }
-}
 
 /// Tables under the schema that is wanted.
 pub(super) struct Carried {
@@ -87,12 +58,12 @@ pub(super) fn is_same(old: &Schema, new: &Schema, retained_rows: &State) -> bool
 }
 
 /// The recorded digests of the tables that stay as they are.
-pub(super) fn totals(held: &Held, carried: &Carried) -> Vec<Total> {
+pub(super) fn digests(held: &LoadedTables, carried: &Carried) -> Vec<TableDigest> {
     let (old, new) = (&held.state.schema, &carried.state.schema);
     let digests = new.table_numbers().map(|table| {
         let stays = !carried.rebuilt.contains(&table);
         let was = old.tables.iter().position(|was| was.name == new.table(table).name);
-        was.filter(|_| stays).map_or_else(Total::default, |was| held.totals[was])
+        was.filter(|_| stays).map_or_else(TableDigest::default, |was| held.digests[was])
     });
     digests.collect()
 }
@@ -123,7 +94,7 @@ pub(super) fn over(
     }
     carrier.unnamed();
     let Carrier { rows, retained_rows, dropped, mut rebuilt, mut changes, .. } = carrier;
-    let Held { form, mut state, times, .. } = rows.into_held();
+    let LoadedTables { form, mut state, times, .. } = rows.into_held();
     let snapshot = Snapshot { state: old.clone(), commit: 0 };
     for step in steps {
         let mut tx = Transaction::new(state, Arc::new(History::after(0)), Remembered::default());
@@ -148,7 +119,7 @@ pub(super) fn over(
 
 /// What was retained of the tables from a number on is restored into them: the tables, and what
 /// stays retained.
-pub(super) fn wake(state: &State, from: usize, retained_rows: &State) -> Result<(State, State)> {
+pub(super) fn restore(state: &State, from: usize, retained_rows: &State) -> Result<(State, State)> {
     let schema = state.schema.clone();
     let mut carrier = Carrier {
         pairs: vec![None; schema.tables.len()],
@@ -265,7 +236,7 @@ impl Carrier<'_> {
 
     /// What is retained of a row, under the names that its table has and had; it is removed from
     /// what is retained.
-    fn wake(&mut self, names: &[Arc<str>], row: &str) -> Values {
+    fn restore(&mut self, names: &[Arc<str>], row: &str) -> Values {
         let mut values = Values::new();
         for name in names {
             if let Some(slot) = retained::find(&self.retained_rows, name, row) {
@@ -282,7 +253,7 @@ impl Carrier<'_> {
         let table = schema.table(number);
         let names: Vec<Arc<str>> = [&table.name].into_iter().chain(&table.was).cloned().collect();
         let fields = self.rows.form.table(number).fields.clone();
-        let mut woken = 0;
+        let mut restored = 0;
         for name in &names {
             for (row, slot) in retained::rows_of(&self.retained_rows, name) {
                 let mut values = retained::values(&self.retained_rows, slot);
@@ -297,14 +268,14 @@ impl Carrier<'_> {
                 if has_id && self.put(number, taken, Times::default()).is_ok() {
                     self.retain(name, &row, Values::new());
                     self.retain(&table.name, &row, values);
-                    woken += 1;
+                    restored += 1;
                 }
             }
         }
         self.rebuilt.insert(number);
         let name = table.name.to_string();
-        if woken > 0 {
-            self.changes.push(SchemaChange::Woken(name, woken));
+        if restored > 0 {
+            self.changes.push(SchemaChange::Restored(name, restored));
         } else if table.made == Made::Declared {
             self.changes.push(SchemaChange::New(name));
         }
@@ -363,7 +334,7 @@ impl Carrier<'_> {
         for slot in old.table(was_number).iter() {
             let row = retained::row_id(old.id(was_number, slot).map(|id| id.to_id()));
             let mut was_retained =
-                if any_retained { self.wake(&names, &row) } else { Values::new() };
+                if any_retained { self.restore(&names, &row) } else { Values::new() };
             let mut values = Vec::with_capacity(fields.len());
             for (field, from) in fields.iter().zip(&mut from) {
                 let field = table.field(*field);
@@ -396,7 +367,8 @@ impl Carrier<'_> {
                     *count += 1;
                     let name = was_table.field(*field).name.to_string();
                     let value = stored(old, was_number, *field, cell).into_owned();
-                    was_retained.insert(name, Slept::of(was_table.field(*field).kind, value));
+                    was_retained
+                        .insert(name, RetainedValue::of(was_table.field(*field).kind, value));
                 }
             }
             was_retained.retain(|name, _| self.stays(table, was_table, name));
@@ -409,7 +381,7 @@ impl Carrier<'_> {
             let what = format!("{}.{}", table.name, table.field(*field).name);
             self.changes.push(match from.count {
                 0 => SchemaChange::New(what),
-                count => SchemaChange::Woken(what, count),
+                count => SchemaChange::Restored(what, count),
             });
             is_same = false;
         }
@@ -419,7 +391,7 @@ impl Carrier<'_> {
             self.changes.push(if table.field_no(name).is_some() {
                 SchemaChange::Persists(what, false)
             } else if self.stays(table, was_table, name) {
-                SchemaChange::Sleeps(what, count)
+                SchemaChange::Retained(what, count)
             } else {
                 SchemaChange::Dropped(what, count)
             });
@@ -497,7 +469,7 @@ impl Carrier<'_> {
                 SchemaChange::Dropped(name, rows)
             } else {
                 self.retain_table(number);
-                SchemaChange::Sleeps(name, rows)
+                SchemaChange::Retained(name, rows)
             };
             if rows > 0 || is_declared {
                 self.changes.push(change);
@@ -514,7 +486,7 @@ impl Carrier<'_> {
                 let cell = old.table(number).cell(slot, field);
                 let value = (cell != Cell::Absent).then(|| stored(old, number, field, cell))?;
                 let of = table.field(field);
-                Some((of.name.to_string(), Slept::of(of.kind, value.into_owned())))
+                Some((of.name.to_string(), RetainedValue::of(of.kind, value.into_owned())))
             });
             let row = retained::row_id(old.id(number, slot).map(|id| id.to_id()));
             let was_retained = retained::find(&self.retained_rows, &table.name, &row);
@@ -531,170 +503,5 @@ fn owner<'s>(schema: &'s Schema, table: &Table) -> &'s str {
     match table.made {
         Made::Entries { owner, .. } => &schema.table(owner).name,
         _ => "",
-    }
-}
-
-/// The value that was retained of a field, under the names that it has and had. One that does not fit any
-/// more stays retained.
-fn take(schema: &Schema, values: &mut Values, field: &Field) -> Option<Stored<'static>> {
-    let mut names = [&field.name].into_iter().chain(&field.was);
-    let name = names.find(|name| values.contains_key(&***name))?;
-    let value = match values.get(&**name)?.clone() {
-        Slept::Json(json) => {
-            fitted(schema, Origin::Json, field, Stored::Text(String::from(json).into()))
-        }
-        Slept::Value(value) => fitted(schema, Origin::Unknown, field, value),
-    }?;
-    values.remove(&**name);
-    Some(value)
-}
-
-/// What is known of the field that a stored value is from.
-#[derive(Clone, Copy)]
-enum Origin {
-    /// It is declared alike.
-    Same,
-    Json,
-    Other(Kind),
-    /// The value was retained, and that it is none of a json field is all that is known.
-    Unknown,
-}
-
-impl Origin {
-    fn of((old, was): (&Schema, &Field), (schema, field): (&Schema, &Field)) -> Self {
-        match was.kind {
-            _ if old.kind_of(was) == schema.kind_of(field) => Self::Same,
-            Kind::Json => Self::Json,
-            kind => Self::Other(kind),
-        }
-    }
-}
-
-/// A stored value as one of a field, if nothing of it is lost.
-fn fitted(
-    schema: &Schema,
-    from: Origin,
-    field: &Field,
-    value: Stored<'static>,
-) -> Option<Stored<'static>> {
-    if value == Stored::Null {
-        return (!field.required).then_some(value);
-    }
-    // Beyond this not every whole number is a binary64 number.
-    const EXACT: i64 = 1 << 53;
-    let value = match (from, field.kind, value) {
-        (Origin::Same, _, value) => value,
-        (Origin::Json, Kind::Json, value) => value,
-        (Origin::Json, kind, Stored::Text(json)) => of_json(&json, kind)?,
-        // How many entries there are; these are rows of their own.
-        (Origin::Unknown | Origin::Other(Kind::Links(_)), Kind::Links(_), value) => value,
-        (Origin::Other(Kind::Links(_)), ..) | (_, Kind::Links(_), _) => return None,
-        (Origin::Other(Kind::Bool), Kind::Text, _) => return None,
-        (Origin::Unknown, Kind::OneOf, value) => value,
-        (_, Kind::Float, Stored::Int(number)) if (-EXACT..=EXACT).contains(&number) => {
-            Stored::Real(number as f64)
-        }
-        (_, Kind::Int, Stored::Real(number))
-            if number.fract() == 0.0 && number.abs() <= EXACT as f64 =>
-        {
-            Stored::Int(number as i64)
-        }
-        (_, Kind::Text, Stored::Int(number)) => Stored::Text(number.to_string().into()),
-        (_, Kind::Int | Kind::Bool, Stored::Text(text)) => {
-            Stored::Int(crate::schema::whole(&text)?)
-        }
-        (_, Kind::Timestamp, Stored::Text(text)) => timestamp(&text)?,
-        (from, Kind::Json, value) => {
-            let mut json = String::new();
-            match value {
-                Stored::Int(number) if matches!(from, Origin::Other(Kind::Bool)) => {
-                    json.push_str(if number == 1 { "true" } else { "false" });
-                }
-                Stored::Int(number) => json.push_str(&number.to_string()),
-                Stored::Real(number) => json.push_str(&serde_json::Value::from(number).to_string()),
-                Stored::Text(text) => crate::value::write_json_text(&mut json, &text),
-                Stored::Null => return None,
-            }
-            Stored::Text(json.into())
-        }
-        (_, _, value) => value,
-    };
-    match field.kind {
-        Kind::Link(_) => {
-            // The ids that it points at may be of another type, too.
-            let other = match &value {
-                Stored::Int(number) => Stored::Text(number.to_string().into()),
-                Stored::Text(text) => crate::schema::whole(text).map_or(Stored::Null, Stored::Int),
-                _ => Stored::Null,
-            };
-            [value, other].into_iter().find(|value| id_part(schema, field.kind, value).is_some())
-        }
-        Kind::OneOf => Some(value),
-        kind => {
-            let fits = staged(kind, &value).is_ok_and(|staged| staged.misfit(field).is_none());
-            fits.then_some(value)
-        }
-    }
-}
-
-/// A text as a time, unless it has another offset than UTC's, which would be lost.
-fn timestamp(text: &str) -> Option<Stored<'static>> {
-    let time: crate::value::Timestamp = text.parse().ok()?;
-    text.ends_with(['Z', 'z']).then(|| Stored::Text(time.to_string().into()))
-}
-
-/// The value of a json field as a response would have given it to a field of another type.
-fn of_json(json: &str, kind: Kind) -> Option<Stored<'static>> {
-    let json = Document::parse(json).ok()?;
-    Some(match (kind, &json) {
-        (Kind::Timestamp, Document::Text(text)) => timestamp(text)?,
-        (Kind::Text | Kind::Link(_) | Kind::OneOf, Document::Text(text)) => {
-            Stored::Text(text.clone().into())
-        }
-        (Kind::Int | Kind::Link(_) | Kind::OneOf, Document::Plain(_)) => {
-            Stored::Int(json.as_int()?)
-        }
-        (Kind::Float, Document::Plain(_)) => Stored::Real(json.as_float()?),
-        (Kind::Bool, Document::Plain(plain)) => match &**plain {
-            "true" => Stored::Int(1),
-            "false" => Stored::Int(0),
-            _ => return None,
-        },
-        _ => return None,
-    })
-}
-
-fn unfit(
-    schema: &Schema,
-    table: &Table,
-    field: &Field,
-    row: &str,
-    (was, found): (&Field, &Stored<'_>),
-) -> Error {
-    let expected = match (field.required, field.values.is_empty()) {
-        (true, _) => "a value: the field is required".to_owned(),
-        (_, false) => "one of the field's values".to_owned(),
-        _ => schema.kind_of(field),
-    };
-    let found = match (was.kind, found) {
-        (Kind::Bool, Stored::Int(number)) => (*number == 1).to_string(),
-        (_, Stored::Null) => "null".to_owned(),
-        (_, Stored::Int(number)) => number.to_string(),
-        (_, Stored::Real(number)) => number.to_string(),
-        (Kind::Json, Stored::Text(text)) => shortened(text),
-        (_, Stored::Text(text)) => shortened(&format!("\"{text}\"")),
-    };
-    let message = format!("the stored value {found} cannot be {expected} without loss");
-    Error::new(ErrorKind::Version, message)
-        .at(format!("{} {row}: {}", table.name, field.name))
-        .help("give the field another name, or add a step that says what becomes of it")
-}
-
-/// The beginning of a text, for a message.
-fn shortened(text: &str) -> String {
-    const LONG: usize = 60;
-    match text.char_indices().nth(LONG) {
-        Some((end, _)) => format!("{}…", &text[..end]),
-        None => text.to_owned(),
     }
 }

@@ -7,7 +7,9 @@
 
 #[cfg(any(feature = "sqlite", feature = "json-lines"))]
 mod aside;
+mod batch;
 mod budget;
+mod convert;
 mod dirty_log;
 mod expired;
 mod follow;
@@ -18,19 +20,24 @@ mod identity;
 #[cfg(feature = "json-lines")]
 mod json_lines;
 mod load;
+mod loaded;
 #[cfg(any(feature = "sqlite", feature = "json-lines"))]
 mod lock;
 mod memory;
 mod migrate;
 mod open;
+mod opening;
 mod outbox;
 mod persister;
+mod progress;
 mod retained;
 #[cfg(feature = "sqlite")]
 mod sqlite;
+mod steps;
 #[cfg(feature = "threads")]
 mod thread;
 
+pub use batch::{Batch, StoredRow, TableBatch};
 pub(crate) use budget::beyond;
 pub(crate) use expired::expired;
 pub use form::{Hash, Stored, StoredTable};
@@ -38,10 +45,8 @@ pub use form::{Hash, Stored, StoredTable};
 pub use json_lines::JsonLines;
 pub use load::Loader;
 pub use memory::MemoryStorage;
-pub(crate) use migrate::{MigrationStep, StepFn};
-pub use open::{Damage, SchemaChange, WhenDamaged};
 pub(crate) use open::{How, Opened, open};
-pub use outbox::{Batch, StoredRow, TableBatch};
+pub use opening::{Damage, SchemaChange, WhenDamaged};
 pub(crate) use persister::{Handler, Persister};
 #[cfg(feature = "sqlite")]
 pub use sqlite::SqliteFile;
@@ -49,6 +54,7 @@ pub use sqlite::SqliteFile;
 pub(crate) use sqlite::image;
 #[cfg(feature = "sqlite")]
 pub(crate) use sqlite::quoted;
+pub(crate) use steps::{MigrationStep, StepFn};
 #[cfg(feature = "threads")]
 pub(crate) use thread::WriterThread;
 

@@ -1,18 +1,17 @@
 //! What goes to the storage: the dirty rows since the last batch that it took.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fmt;
 use std::sync::Arc;
 
-use super::dirty_log::Loaded;
+use super::batch::{Batch, BatchSide, Put, TableWrites};
 use super::expired::{Gone, LeftOut};
-use super::form::{Form, Hash, Stored, StoredTable, stored, stored_times};
+use super::form::{Form, Hash};
 use super::load::{Rows, set_times};
+use super::loaded::{LoadedTables, TableDigest};
 use super::{migrate, retained};
 use crate::error::Result;
-use crate::schema::{FieldNo, Schema, TableNo};
-use crate::table::{Cell, ONLY, Slot, State, Times};
-use crate::value::RowId;
+use crate::schema::TableNo;
+use crate::table::{ONLY, Slot, State, Times};
 
 /// The dirty rows of a cache, and the version of the tables that its storage holds.
 pub(crate) struct Outbox {
@@ -38,7 +37,7 @@ struct Side {
     form: Arc<Form>,
     /// What the storage holds.
     stored: Arc<State>,
-    totals: Vec<Total>,
+    digests: Vec<TableDigest>,
     /// For tables that have them, the times that the storage has of each slot's row.
     times: Vec<Vec<Times>>,
     /// Rows that the storage has, and that were left out when they were read.
@@ -51,26 +50,19 @@ struct Side {
     rebuilt: BTreeSet<TableNo>,
 }
 
-/// How many rows a stored table has, and their hash.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub(crate) struct Total {
-    pub(crate) rows: u64,
-    pub(crate) hash: Hash,
-}
-
-/// Tables as they are read from a storage.
-pub(crate) struct Held {
-    pub(crate) form: Arc<Form>,
-    pub(crate) state: Arc<State>,
-    pub(crate) totals: Vec<Total>,
-    pub(crate) times: Vec<Vec<Times>>,
+/// Rows of tables that were loaded from the storage.
+pub(super) struct Loaded {
+    /// The version with these rows, as the storage has them.
+    pub(super) state: Arc<State>,
+    /// The rows that commits had changed until then.
+    pub(super) changed: Vec<(TableNo, Slot)>,
 }
 
 impl Side {
-    fn new(held: Held) -> Self {
-        let Held { form, state: stored, totals, times } = held;
+    fn new(held: LoadedTables) -> Self {
+        let LoadedTables { form, state: stored, digests, times } = held;
         let (missing, rebuilt, gone) = (BTreeSet::new(), BTreeSet::new(), BTreeMap::new());
-        Self { form, stored, totals, times, gone, dirty: Vec::new(), missing, rebuilt }
+        Self { form, stored, digests, times, gone, dirty: Vec::new(), missing, rebuilt }
     }
 
     fn note_missing(&mut self, table: TableNo, slot: Slot) {
@@ -82,8 +74,8 @@ impl Side {
 
     /// What takes the stored tables to a version.
     fn batch(&mut self, now: &Arc<State>) -> BatchSide {
-        let (form, totals) = (self.form.clone(), self.totals.clone());
-        let mut batch = BatchSide { form, now: now.clone(), totals, tables: Vec::new() };
+        let (form, digests) = (self.form.clone(), self.digests.clone());
+        let mut batch = BatchSide { form, now: now.clone(), digests, tables: Vec::new() };
         self.dirty.sort_unstable();
         self.dirty.dedup();
         for dirty in self.dirty.chunk_by(|a, b| a.0 == b.0) {
@@ -93,17 +85,17 @@ impl Side {
             }
             let mut writes = TableWrites { table, deletes: Vec::new(), puts: Vec::new() };
             for &(_, slot) in dirty {
-                self.compare(now, table, slot, &mut writes, &mut batch.totals[table.index()]);
+                self.compare(now, table, slot, &mut writes, &mut batch.digests[table.index()]);
             }
             if !writes.puts.is_empty() || !writes.deletes.is_empty() {
                 batch.tables.push(writes);
             }
         }
         for (&table, gone) in self.gone.iter().filter(|(table, _)| !self.rebuilt.contains(table)) {
-            let total = &mut batch.totals[table.index()];
+            let digest = &mut batch.digests[table.index()];
             for row in gone {
-                total.rows -= 1;
-                total.hash.subtract(row.hash);
+                digest.rows -= 1;
+                digest.hash.subtract(row.hash);
             }
             let deletes = gone.iter().map(|row| row.id.clone());
             match batch.tables.iter_mut().find(|writes| writes.table == table) {
@@ -117,10 +109,10 @@ impl Side {
         for table in &self.rebuilt {
             let rows = now.table(*table);
             let puts: Vec<Put> = rows.iter().map(|slot| (slot, rows.times(slot))).collect();
-            let total = &mut batch.totals[table.index()];
-            *total = Total { rows: puts.len() as u64, hash: Hash::default() };
+            let digest = &mut batch.digests[table.index()];
+            *digest = TableDigest { rows: puts.len() as u64, hash: Hash::default() };
             let hash = |(slot, times): &Put| self.form.hash(now, *table, *slot, *times);
-            puts.iter().for_each(|put| total.hash.add(hash(put)));
+            puts.iter().for_each(|put| digest.hash.add(hash(put)));
             if !puts.is_empty() {
                 batch.tables.push(TableWrites { table: *table, deletes: Vec::new(), puts });
             }
@@ -135,7 +127,7 @@ impl Side {
         table: TableNo,
         slot: Slot,
         writes: &mut TableWrites,
-        total: &mut Total,
+        digest: &mut TableDigest,
     ) {
         let is_stored =
             self.stored.table(table).is_row(slot) && !self.missing.contains(&(table, slot));
@@ -148,16 +140,16 @@ impl Side {
             return;
         }
         if let Some(hash) = was {
-            total.rows -= 1;
-            total.hash.subtract(hash);
+            digest.rows -= 1;
+            digest.hash.subtract(hash);
             let old = self.stored.id(table, slot);
             if is.is_none() || now.id(table, slot) != old {
                 writes.deletes.extend(old.map(|id| id.to_id()));
             }
         }
         if let Some(hash) = is {
-            total.rows += 1;
-            total.hash.add(hash);
+            digest.rows += 1;
+            digest.hash.add(hash);
             writes.puts.push((slot, times));
         }
     }
@@ -171,7 +163,7 @@ impl Side {
             }
         }
         self.stored = batch.now;
-        self.totals = batch.totals;
+        self.digests = batch.digests;
         self.gone.clear();
         self.dirty.clear();
         self.missing.clear();
@@ -182,8 +174,8 @@ impl Side {
 impl Outbox {
     /// For a storage that holds this, with `commit` as its last; `None` if it holds nothing yet.
     pub(crate) fn new(
-        main: Held,
-        retained: Held,
+        main: LoadedTables,
+        retained: LoadedTables,
         commit: Option<u64>,
         step: u32,
         knows_schema: bool,
@@ -202,7 +194,7 @@ impl Outbox {
         // The row of a one-row table is always there, also when the storage has never had it.
         let schema = outbox.main.stored.schema.clone();
         for table in schema.table_numbers() {
-            if schema.table(table).is_one_row() && outbox.main.totals[table.index()].rows == 0 {
+            if schema.table(table).is_one_row() && outbox.main.digests[table.index()].rows == 0 {
                 outbox.main.note_missing(table, ONLY);
             }
         }
@@ -244,10 +236,10 @@ impl Outbox {
     /// If it does not fit.
     pub(crate) fn extend(&mut self, now: &Arc<State>) -> Result<Arc<State>> {
         let schema = &now.schema;
-        let known = self.main.totals.len();
+        let known = self.main.digests.len();
         self.main.form = Arc::new(Form::of(schema));
         self.main.stored = Arc::new(self.main.stored.extended(schema.clone()));
-        self.main.totals.resize(schema.tables.len(), Total::default());
+        self.main.digests.resize(schema.tables.len(), TableDigest::default());
         self.main.times.resize(schema.tables.len(), Vec::new());
         self.knows_schema = false;
         for table in schema.table_numbers().skip(known) {
@@ -258,17 +250,17 @@ impl Outbox {
         if retained::is_empty(&self.retained_rows) {
             return Ok(now.clone());
         }
-        let (woken, retained_rows) = migrate::wake(now, known, &self.retained_rows)?;
+        let (restored, retained_rows) = migrate::restore(now, known, &self.retained_rows)?;
         for table in schema.table_numbers().skip(known) {
-            self.note(woken.table(table).iter().map(|slot| (table, slot)).collect::<Vec<_>>());
+            self.note(restored.table(table).iter().map(|slot| (table, slot)).collect::<Vec<_>>());
         }
         self.set_retained(Arc::new(retained_rows));
-        Ok(Arc::new(woken))
+        Ok(Arc::new(restored))
     }
 
     /// Notes what the storage has of a table that is not loaded yet.
-    pub(super) fn note_read(&mut self, table: TableNo, (total, times): (Total, Vec<Times>)) {
-        self.main.totals[table.index()] = total;
+    pub(super) fn note_read(&mut self, table: TableNo, (digest, times): (TableDigest, Vec<Times>)) {
+        self.main.digests[table.index()] = digest;
         self.main.times[table.index()] = times;
         self.main.gone.remove(&table);
     }
@@ -291,8 +283,8 @@ impl Outbox {
     }
 
     /// What the storage holds of a table: how many rows, and their hash.
-    pub(super) fn total(&self, table: TableNo) -> (u64, Hash) {
-        let Total { rows, hash } = self.main.totals[table.index()];
+    pub(super) fn digest(&self, table: TableNo) -> (u64, Hash) {
+        let TableDigest { rows, hash } = self.main.digests[table.index()];
         (rows, hash)
     }
 
@@ -322,7 +314,7 @@ impl Outbox {
         let schema = self.main.stored.schema.clone();
         let persists = |table: &TableNo| self.main.form.table(*table).persists;
         self.main.rebuilt = schema.table_numbers().filter(persists).collect();
-        self.main.totals.fill(Total::default());
+        self.main.digests.fill(TableDigest::default());
         self.main.gone.clear();
         self.main.missing.clear();
         self.retained_rows = Arc::new(retained::nothing());
@@ -398,259 +390,5 @@ impl Outbox {
         self.exists = true;
         self.knows_schema = true;
         self.dropped.clear();
-    }
-}
-
-/// What takes a storage from one commit boundary to a later one.
-///
-/// A driver does, in this order and all or nothing: it removes the tables that are
-/// [dropped](Batch::dropped), with all their rows; takes the new schema, if there is one; deletes and
-/// puts the rows of [each table](Batch::tables), and notes how many rows it has then and their hash;
-/// and notes [the commit](Batch::commit) and [the step](Batch::step).
-///
-/// See [`MemoryStorage`](crate::storage::MemoryStorage) for a storage that does so.
-pub struct Batch {
-    main: BatchSide,
-    retained: BatchSide,
-    stored_commit: u64,
-    commit: u64,
-    step: u32,
-    first: bool,
-    schema_changed: bool,
-    dropped: Vec<String>,
-}
-
-struct BatchSide {
-    form: Arc<Form>,
-    now: Arc<State>,
-    totals: Vec<Total>,
-    tables: Vec<TableWrites>,
-}
-
-struct TableWrites {
-    table: TableNo,
-    deletes: Vec<RowId>,
-    puts: Vec<Put>,
-}
-
-/// A row to write, with the times that go with it.
-type Put = (Slot, Times);
-
-impl Batch {
-    #[cfg(all(test, feature = "sqlite"))]
-    pub(crate) fn image(state: &Arc<State>) -> Self {
-        let side = |form: Form, state: &Arc<State>| {
-            let puts = |table: TableNo| TableWrites {
-                table,
-                deletes: Vec::new(),
-                puts: state.table(table).iter().map(|slot| (slot, Times::default())).collect(),
-            };
-            BatchSide {
-                form: Arc::new(form),
-                now: state.clone(),
-                totals: vec![Total::default(); state.schema.tables.len()],
-                tables: state.schema.table_numbers().map(puts).collect(),
-            }
-        };
-        let nothing = Arc::new(retained::nothing());
-        Self {
-            main: side(Form::whole(&state.schema), state),
-            retained: side(Form::of(&nothing.schema), &nothing),
-            stored_commit: 0,
-            commit: 1,
-            step: 0,
-            first: true,
-            schema_changed: true,
-            dropped: Vec::new(),
-        }
-    }
-
-    /// The commit that the storage holds now, 0 for none. If it holds another one, another program
-    /// was there, and nothing must be written.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
-    pub fn from_commit(&self) -> u64 {
-        self.stored_commit
-    }
-
-    /// The commit that the storage holds afterwards.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
-    pub fn commit(&self) -> u64 {
-        self.commit
-    }
-
-    /// The number of the last [step](crate::CacheBuilder::step) that was applied to the rows; the
-    /// storage gives it back in its [`Header`](super::Header).
-    ///
-    /// See [`Loader`](super::Loader) for an example.
-    pub fn step(&self) -> u32 {
-        self.step
-    }
-
-    /// Whether the storage holds nothing yet.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
-    pub fn is_first(&self) -> bool {
-        self.first
-    }
-
-    /// The schema, if the storage does not have it in this text yet.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
-    pub fn new_schema(&self) -> Option<&Schema> {
-        self.schema_changed.then_some(&*self.main.now.schema)
-    }
-
-    /// Stored tables that go as a whole, before anything else is written. One of them may be among
-    /// the tables to write again.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
-    pub fn dropped(&self) -> &[String] {
-        &self.dropped
-    }
-
-    /// The tables in which rows are written or deleted.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
-    pub fn tables(&self) -> impl Iterator<Item = TableBatch<'_>> {
-        let of = |side: &'_ BatchSide| (0..side.tables.len()).collect::<Vec<_>>();
-        let tables = [&self.main, &self.retained].map(|side| (side, of(side)));
-        tables.into_iter().flat_map(|(side, tables)| {
-            tables.into_iter().map(move |table| TableBatch { side, writes: &side.tables[table] })
-        })
-    }
-
-    /// All tables that the storage has afterwards.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
-    pub fn stored_tables(&self) -> impl Iterator<Item = StoredTable<'_>> {
-        [&self.main, &self.retained].into_iter().flat_map(|side| side.form.tables(&side.now.schema))
-    }
-
-    #[cfg(feature = "sqlite")]
-    pub(crate) fn schema(&self) -> &Schema {
-        &self.main.now.schema
-    }
-}
-
-impl fmt::Debug for Batch {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let tables = self.tables().count();
-        write!(f, "Batch({} -> {}, {tables} tables)", self.stored_commit, self.commit)
-    }
-}
-
-/// The rows of one table that a [`Batch`] deletes and writes. Deletes are first.
-#[derive(Clone, Copy)]
-pub struct TableBatch<'b> {
-    side: &'b BatchSide,
-    writes: &'b TableWrites,
-}
-
-impl<'b> TableBatch<'b> {
-    /// The table.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
-    pub fn table(&self) -> StoredTable<'b> {
-        StoredTable::new(&self.side.now.schema, &self.side.form, self.writes.table)
-    }
-
-    /// The ids of the rows to delete.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
-    pub fn deletes(&self) -> &'b [RowId] {
-        &self.writes.deletes
-    }
-
-    /// The rows to write, in the place of any with the same id; a one-row table's row in the place
-    /// of the one that is there.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
-    pub fn puts(&self) -> impl Iterator<Item = StoredRow<'b>> + use<'b> {
-        let (side, table) = (self.side, self.writes.table);
-        let row = move |(slot, times): &Put| StoredRow { side, table, slot: *slot, times: *times };
-        self.writes.puts.iter().map(row)
-    }
-
-    /// How many rows the table has afterwards.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
-    pub fn rows(&self) -> u64 {
-        self.side.totals[self.writes.table.index()].rows
-    }
-
-    /// The table's hash afterwards.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
-    pub fn hash(&self) -> Hash {
-        self.side.totals[self.writes.table.index()].hash
-    }
-}
-
-/// A row to write, in the storage form.
-#[derive(Clone, Copy)]
-pub struct StoredRow<'b> {
-    side: &'b BatchSide,
-    table: TableNo,
-    slot: Slot,
-    times: Times,
-}
-
-impl<'b> StoredRow<'b> {
-    /// The row's id; a one-row table's row has none.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
-    pub fn id(&self) -> Option<RowId> {
-        self.side.now.id(self.table, self.slot).map(|id| id.to_id())
-    }
-
-    /// The values of the [columns](StoredTable::columns), in their order. What is absent is NULL.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
-    pub fn values(&self) -> impl Iterator<Item = Stored<'b>> + use<'b> {
-        self.cells().map(|(value, _)| value)
-    }
-
-    /// What the fields hold, with their numbers.
-    fn fields(&self) -> impl Iterator<Item = (FieldNo, Cell<'b>)> + use<'b> {
-        let row = self.side.now.table(self.table).row(self.slot);
-        let fields = self.side.form.table(self.table).fields.iter();
-        fields.map(move |field| (*field, row.map_or(Cell::Absent, |row| row.cell(*field))))
-    }
-
-    /// When it was received and read, if that is stored.
-    fn times(&self) -> impl Iterator<Item = Stored<'b>> + use<'b> {
-        let has_times = self.side.form.table(self.table).has_times;
-        stored_times(self.times).into_iter().filter(move |_| has_times)
-    }
-
-    /// The values of the columns, each with whether its field is absent.
-    pub(super) fn cells(&self) -> impl Iterator<Item = (Stored<'b>, bool)> + use<'b> {
-        let (now, table) = (&self.side.now, self.table);
-        let fields = self
-            .fields()
-            .map(move |(field, cell)| (stored(now, table, field, cell), cell == Cell::Absent));
-        fields.chain(self.times().map(|time| (time, false)))
-    }
-
-    /// For each column whether it is NULL, and if so, whether as it is absent.
-    #[cfg(feature = "sqlite")]
-    pub(super) fn nulls(&self) -> impl Iterator<Item = Option<bool>> + use<'b> {
-        let fields = self.fields().map(|(_, cell)| match cell {
-            Cell::Absent => Some(true),
-            Cell::Null => Some(false),
-            _ => None,
-        });
-        fields.chain(self.times().map(|time| (time == Stored::Null).then_some(false)))
-    }
-
-    /// The names of the columns whose fields are absent in this row.
-    ///
-    /// See [`Loader`](super::Loader) for an example.
-    pub fn absent(&self) -> impl Iterator<Item = &'b str> + use<'b> {
-        let table = self.side.now.schema.table(self.table);
-        let absent = self.fields().filter(|(_, cell)| *cell == Cell::Absent);
-        absent.map(move |(field, _)| &*table.field(field).name)
     }
 }

@@ -11,8 +11,9 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use super::dirty_log::DirtyLog;
 use super::follow::{self, Followed};
 use super::form::StoredTable;
-use super::load::{Progress, Rows};
+use super::load::Rows;
 use super::outbox::Outbox;
+use super::progress::Progress;
 use super::{Damage, Storage, WhenDamaged, expired, retained};
 use crate::caught::caught;
 use crate::change::{Changes, OnDemand};
@@ -295,7 +296,7 @@ impl OnDemand for Persister {
         let read = tables.iter().try_for_each(|table| -> Result<()> {
             self.progress.begin();
             rows.load(&mut **storage, *table)?;
-            outbox.note_read(*table, rows.totals(*table));
+            outbox.note_read(*table, rows.digests(*table));
             Ok(())
         });
         match read {

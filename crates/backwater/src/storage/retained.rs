@@ -29,17 +29,17 @@ static SCHEMA: LazyLock<Arc<Schema>> = LazyLock::new(|| {
 });
 
 /// The values of one row, by the names of their fields.
-pub(super) type Values = BTreeMap<String, Slept>;
+pub(super) type Values = BTreeMap<String, RetainedValue>;
 
 /// A value that is retained.
 #[derive(Debug, Clone, PartialEq)]
-pub(super) enum Slept {
+pub(super) enum RetainedValue {
     Value(Stored<'static>),
     /// That of a json field.
     Json(Box<str>),
 }
 
-impl Slept {
+impl RetainedValue {
     pub(super) fn of(kind: Kind, value: Stored<'static>) -> Self {
         match (kind, value) {
             (Kind::Json, Stored::Text(text)) => Self::Json(text.into()),
@@ -83,11 +83,11 @@ pub(super) fn values(state: &State, slot: Slot) -> Values {
 }
 
 /// A value as it is written: that of a json field as the only element of an array.
-fn was_retained(text: &str) -> Option<Slept> {
+fn was_retained(text: &str) -> Option<RetainedValue> {
     if let Some(json) = text.strip_prefix('[') {
-        return json.strip_suffix(']').map(|json| Slept::Json(json.into()));
+        return json.strip_suffix(']').map(|json| RetainedValue::Json(json.into()));
     }
-    Some(Slept::Value(match serde_json::from_str(text).ok()? {
+    Some(RetainedValue::Value(match serde_json::from_str(text).ok()? {
         serde_json::Value::Null => Stored::Null,
         serde_json::Value::Number(number) => match number.as_i64() {
             Some(number) => Stored::Int(number),
@@ -106,13 +106,13 @@ pub(super) fn put(state: &mut State, table: &str, row: &str, values: &Values) {
         write_json_text(&mut text, name);
         text.push(':');
         match value {
-            Slept::Json(json) => text.extend(["[", &**json, "]"]),
-            Slept::Value(Stored::Null) => text.push_str("null"),
-            Slept::Value(Stored::Int(number)) => text.push_str(&number.to_string()),
-            Slept::Value(Stored::Real(number)) => {
+            RetainedValue::Json(json) => text.extend(["[", &**json, "]"]),
+            RetainedValue::Value(Stored::Null) => text.push_str("null"),
+            RetainedValue::Value(Stored::Int(number)) => text.push_str(&number.to_string()),
+            RetainedValue::Value(Stored::Real(number)) => {
                 text.push_str(&serde_json::Value::from(*number).to_string());
             }
-            Slept::Value(Stored::Text(value)) => write_json_text(&mut text, value),
+            RetainedValue::Value(Stored::Text(value)) => write_json_text(&mut text, value),
         }
     }
     text.push('}');

@@ -17,11 +17,11 @@ use self::errors::{damaged, failed, foreign, unreadable, unwritable};
 use self::read::load_table;
 pub(crate) use self::write::quoted;
 use self::write::{APPLICATION_ID, FORMAT, write_batch};
+use super::batch::Batch;
 use super::form::StoredTable;
 use super::held::overtaken;
 use super::identity::Identity;
 use super::lock::{self, Lock};
-use super::outbox::Batch;
 use super::{Hash, Header, Loader, Storage, aside};
 use crate::error::{Error, ErrorKind, Result};
 

@@ -6,9 +6,9 @@ use super::errors::unwritable;
 use crate::error::Result;
 use crate::schema::{FieldNo, IdType, Kind, Schema, Table};
 use crate::storage::Header;
+use crate::storage::batch::{Batch, TableBatch};
 use crate::storage::form::{Form, Stored, StoredTable};
 use crate::storage::held::overtaken;
-use crate::storage::outbox::{Batch, TableBatch};
 use crate::value::RowId;
 
 /// "BWtr", in the header of every cache file.
