@@ -7,32 +7,103 @@ use std::time::Duration;
 
 use crate::cache::Cache;
 use crate::change::Transaction;
+use crate::commit::Core;
 use crate::error::{Error, ErrorKind, Result};
+use crate::query::Engine;
 use crate::schema::Schema;
 use crate::storage::{
-    Damage, Handler, How, MigrationStep, Opened, Persister, StepFn, Storage, WhenDamaged, open,
+    Damage, Handler, How, MigrationStep, Opened, Persister, SchemaChange, StepFn, Storage,
+    WhenDamaged, open,
 };
 use crate::table::{Snapshot, State};
-use crate::trace::PanicHandler;
+use crate::trace::{PanicHandler, Ring, Watchers};
 use crate::value::{Clock, GuardedClock, Named};
 
 /// What a cache may be given, besides its schema and storage.
-pub(crate) struct Settings {
-    pub(crate) clock: Option<Arc<dyn Clock>>,
+struct Settings {
+    clock: Option<Arc<dyn Clock>>,
     /// How many commits are remembered, and how many changed rows of them.
-    pub(crate) commits: (usize, usize),
+    commits: (usize, usize),
     /// Bytes that results without a handle may take.
-    pub(crate) recent: usize,
+    recent: usize,
     /// Whether a thread writes to the storage soon after each commit.
-    pub(crate) writes_by_itself: bool,
+    writes_by_itself: bool,
     /// Called with panics in watchers.
-    pub(crate) on_panic: Option<PanicHandler>,
+    on_panic: Option<PanicHandler>,
 }
 
 impl Default for Settings {
     fn default() -> Self {
         let commits = (16, 1 << 16);
         Self { clock: None, commits, recent: 16 << 20, writes_by_itself: true, on_panic: None }
+    }
+}
+
+impl Settings {
+    /// A cache with these settings.
+    fn cache(
+        self,
+        state: Arc<State>,
+        commit: u64,
+        persister: Option<Persister>,
+        schema_changes: Vec<SchemaChange>,
+    ) -> Cache {
+        let engine = Engine::new(&state.schema, self.recent);
+        let ring = Ring::new(self.commits.0, self.commits.1);
+        let persister = (persister.map(Arc::new), self.writes_by_itself);
+        let watchers = Watchers::new(self.on_panic);
+        let core = Core::new((state, commit), engine, ring, self.clock, persister, watchers);
+        Cache::of(core, schema_changes)
+    }
+}
+
+/// How a cache is begun or opened.
+impl Cache {
+    /// An empty cache in memory.
+    ///
+    /// ```
+    /// use backwater::{Cache, Schema};
+    ///
+    /// let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
+    /// assert_eq!(cache.snapshot().count("port")?, 0);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn new(schema: Schema) -> Self {
+        Settings::default().cache(Arc::new(State::new(Arc::new(schema))), 0, None, Vec::new())
+    }
+
+    /// The cache that a storage holds, with the schema that it was written with.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Storage`] if there is none or it cannot be read, [`ErrorKind::Foreign`] if it
+    /// is something else, [`ErrorKind::Damaged`] if what is read is not what was written.
+    ///
+    /// See [`SqliteFile`](crate::SqliteFile) for an example.
+    pub fn open(storage: impl Storage + 'static) -> Result<Self> {
+        Self::builder().storage(storage).build()
+    }
+
+    /// The cache that a storage holds, or a new one with that schema, which the storage then keeps.
+    ///
+    /// If the storage was written with another schema, its rows are carried over: what is new is absent,
+    /// what is renamed (`was = "…"`) moves, a type changes where no value is lost, and what is not named
+    /// any more is retained in the storage, unused, unless the schema says `drop = ["…"]`. All of that is one
+    /// write, and [`Cache::opening`] has a list of it.
+    ///
+    /// # Errors
+    /// As [`Cache::open`]; [`ErrorKind::Version`] if a value does not fit any more, or if a newer version
+    /// of the program wrote it. Then the storage stays as it is.
+    ///
+    /// See [`SqliteFile`](crate::SqliteFile) for an example.
+    pub fn open_with(schema: Schema, storage: impl Storage + 'static) -> Result<Self> {
+        Self::builder().schema(schema).storage(storage).build()
+    }
+
+    /// A cache with a clock, or with other settings than the plain ones.
+    ///
+    /// See [`CacheBuilder`] for an example.
+    pub fn builder() -> CacheBuilder {
+        CacheBuilder::default()
     }
 }
 
@@ -158,7 +229,7 @@ impl CacheBuilder {
     ) -> Self {
         let (table, sql) = (table.into(), sql.into());
         self.step(number, name, move |old, tx| {
-            let old = Cache::with(old.state.clone(), 0, None, Vec::new(), Settings::default());
+            let old = Settings::default().cache(old.state.clone(), 0, None, Vec::new());
             let rows = old.query(&sql, ())?.read()?;
             let names: Vec<&str> = rows.columns().collect();
             rows.rows().try_for_each(|row| {
@@ -379,7 +450,7 @@ impl CacheBuilder {
                     not(feature = "threads"),
                     expect(unused_mut, reason = "only a thread is added")
                 )]
-                let mut cache = Cache::with(state, commit, Some(persister), changes, self.settings);
+                let mut cache = self.settings.cache(state, commit, Some(persister), changes);
                 #[cfg(feature = "threads")]
                 cache.begin_background(!self.load_rest_on_demand, self.follow_every);
                 cache.trim_if_ready()?;
@@ -387,7 +458,7 @@ impl CacheBuilder {
             }
             (Some(schema), None) => {
                 let state = Arc::new(State::new(Arc::new(schema)));
-                Ok(Cache::with(state, 0, None, Vec::new(), self.settings))
+                Ok(self.settings.cache(state, 0, None, Vec::new()))
             }
             (None, None) => {
                 Err(Error::new(ErrorKind::Schema, "a cache needs a schema, or a storage with one")

@@ -10,19 +10,16 @@ use std::fmt;
 use std::hash::Hash;
 use std::sync::Arc;
 
-use crate::builder::{CacheBuilder, Settings};
 use crate::change::{Changes, Transaction};
 use crate::commit::{CommitKind, Core, Written};
 use crate::derived::{Derived, DerivedBy, Reader};
 use crate::error::{Error, ErrorKind, Result, of_another_cache};
-use crate::query::{Delta, Engine, Query, QueryResult};
+use crate::query::{Delta, Query, QueryResult};
 use crate::schema::Schema;
-use crate::storage::{Persister, SchemaChange, Storage};
+use crate::storage::SchemaChange;
 use crate::sync::{Again, InTurn};
-use crate::table::{Snapshot, State};
-use crate::trace::{
-    self, Committed, DeltaStream, LocalWatch, Origin, ReachedQuery, Report, Ring, Watch, Watchers,
-};
+use crate::table::Snapshot;
+use crate::trace::{self, Committed, DeltaStream, LocalWatch, Origin, ReachedQuery, Report, Watch};
 use crate::typed::{FromRow, LiveRows, OneRowTable, SchemaBuilder, TypedQuery};
 use crate::value::{Clock, Named, RowId, Stopwatch};
 pub use rehydrate::{Opening, Readiness, TableSet};
@@ -74,66 +71,7 @@ struct CacheInner {
 }
 
 impl Cache {
-    /// An empty cache in memory.
-    ///
-    /// ```
-    /// use backwater::{Cache, Schema};
-    ///
-    /// let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }")?);
-    /// assert_eq!(cache.snapshot().count("port")?, 0);
-    /// # Ok::<(), backwater::Error>(())
-    /// ```
-    pub fn new(schema: Schema) -> Self {
-        Self::with(Arc::new(State::new(Arc::new(schema))), 0, None, Vec::new(), Settings::default())
-    }
-
-    /// The cache that a storage holds, with the schema that it was written with.
-    ///
-    /// # Errors
-    /// [`ErrorKind::Storage`] if there is none or it cannot be read, [`ErrorKind::Foreign`] if it
-    /// is something else, [`ErrorKind::Damaged`] if what is read is not what was written.
-    ///
-    /// See [`SqliteFile`](crate::SqliteFile) for an example.
-    pub fn open(storage: impl Storage + 'static) -> Result<Self> {
-        Self::builder().storage(storage).build()
-    }
-
-    /// The cache that a storage holds, or a new one with that schema, which the storage then keeps.
-    ///
-    /// If the storage was written with another schema, its rows are carried over: what is new is absent,
-    /// what is renamed (`was = "…"`) moves, a type changes where no value is lost, and what is not named
-    /// any more is retained in the storage, unused, unless the schema says `drop = ["…"]`. All of that is one
-    /// write, and [`Cache::opening`] has a list of it.
-    ///
-    /// # Errors
-    /// As [`Cache::open`]; [`ErrorKind::Version`] if a value does not fit any more, or if a newer version
-    /// of the program wrote it. Then the storage stays as it is.
-    ///
-    /// See [`SqliteFile`](crate::SqliteFile) for an example.
-    pub fn open_with(schema: Schema, storage: impl Storage + 'static) -> Result<Self> {
-        Self::builder().schema(schema).storage(storage).build()
-    }
-
-    /// A cache with a clock, or with other settings than the plain ones.
-    ///
-    /// See [`CacheBuilder`] for an example.
-    pub fn builder() -> CacheBuilder {
-        CacheBuilder::default()
-    }
-
-    pub(crate) fn with(
-        state: Arc<State>,
-        commit: u64,
-        persister: Option<Persister>,
-        schema_changes: Vec<SchemaChange>,
-        settings: Settings,
-    ) -> Self {
-        let engine = Engine::new(&state.schema, settings.recent);
-        let ring = Ring::new(settings.commits.0, settings.commits.1);
-        let persister = persister.map(Arc::new);
-        let persister = (persister, settings.writes_by_itself);
-        let watchers = Watchers::new(settings.on_panic);
-        let core = Core::new((state, commit), engine, ring, settings.clock, persister, watchers);
+    pub(crate) fn of(core: Core, schema_changes: Vec<SchemaChange>) -> Self {
         let inner = CacheInner { core, schema_changes, rehydrating: InTurn::default() };
         #[cfg(feature = "threads")]
         return Self(Arc::new(inner), None);

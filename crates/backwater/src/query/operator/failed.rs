@@ -8,8 +8,8 @@
 
 use crate::query::expr::Expr;
 use crate::query::expr::scalar::Scalar;
-use crate::query::operator::join::Walk;
 use crate::query::operator::view::{NONE, Tuple, View};
+use crate::query::operator::walk::Walk;
 use crate::query::plan::{Access, JoinStep};
 use crate::query::result::edit::Failure;
 use crate::table::Slot;

@@ -4,9 +4,9 @@
 use crate::query::expr::Expr;
 use crate::query::expr::scalar::Scalar;
 use crate::query::operator::filter::Filter;
-use crate::query::operator::join::Walk;
 use crate::query::operator::scanned::ScannedRow;
 use crate::query::operator::view::{NONE, Tuple, View};
+use crate::query::operator::walk::Walk;
 use crate::query::plan::{Access, JoinStep, Plan, Relation};
 use crate::schema::{FieldNo, TableNo};
 use crate::table::Slot;

@@ -15,3 +15,4 @@ pub(in crate::query) mod scan;
 pub(in crate::query) mod scanned;
 pub(in crate::query) mod statement_rows;
 pub(in crate::query) mod view;
+pub(in crate::query) mod walk;

@@ -17,12 +17,13 @@ use crate::query::expr::Expr;
 use crate::query::expr::scalar::{Key, KeyValues, Scalar};
 use crate::query::operator::failed::failure;
 use crate::query::operator::filter::Filter;
-use crate::query::operator::join::{Start, Starts, TupleDelta, TupleDeltas, Walk, changed_tuples};
+use crate::query::operator::join::{Start, Starts, TupleDelta, TupleDeltas, changed_tuples};
 use crate::query::operator::order::Moves;
 use crate::query::operator::statement_rows::{
     StatementChange, StatementRow, StatementRows, StatementView, Undo, changed_columns,
 };
 use crate::query::operator::view::View;
+use crate::query::operator::walk::Walk;
 use crate::query::plan::{BoundPlan, Plan, Relation, Window};
 use crate::query::result::Entry;
 use crate::query::result::edit::Failure;
