@@ -16,7 +16,7 @@ use crate::query::operator::statement_rows::StatementChange;
 use crate::query::operator::view::View;
 use crate::query::plan::{Plan, Relation};
 use crate::query::result::delta::Delta;
-use crate::query::state::node::{InnerNodes, Progress, derived_start, start};
+use crate::query::state::node::{InnerNodes, Progress, start, statement_start};
 use crate::query::{BindingNo, DERIVED, Outcome, work};
 use crate::table::{Slot, State};
 use crate::value::{Clock, Stopwatch};
@@ -149,7 +149,7 @@ impl Engine {
         if is_behind || plan.sources.len() > 1 && !is_watched() {
             let causes = following.causes(starts.iter().map(|start| start.cause), true);
             let all: Vec<BindingNo> = group.bindings().collect();
-            all.into_iter().for_each(|number| following.put_off(number, &starts, &causes));
+            all.into_iter().for_each(|number| following.defer(number, &starts, &causes));
         } else {
             following.search(starts);
         }
@@ -222,16 +222,16 @@ impl Following<'_> {
     }
 
     /// A binding follows later, unless it became watched meanwhile.
-    fn put_off(&mut self, number: BindingNo, starts: &[Start], causes: &[u32]) {
+    fn defer(&mut self, number: BindingNo, starts: &[Start], causes: &[u32]) {
         let Commit { changes, number: commit, .. } = self.commit;
         let binding = &self.engine.bindings[&number];
         let rows = starts.iter().filter(|start| start.cause & DERIVED == 0);
         let rows = rows.map(|start| (start.source, start.slot));
-        binding.node.put_off(commit, &changes.before, rows);
+        binding.node.defer(commit, &changes.before, rows);
         // Unless those have noted it: they do so for unwatched bindings only.
         for (source, undo) in &self.work.derived {
             let source = (*source).into();
-            binding.node.put_off_derived((commit, commit), &changes.before, source, undo.iter());
+            binding.node.defer_statement((commit, commit), &changes.before, source, undo.iter());
         }
         if !binding.node.is_watched() {
             self.out.reached.push(binding.reached(Outcome::Deferred, causes.into()));
@@ -293,7 +293,7 @@ impl Following<'_> {
             let (source, rows) = (*source as usize, new[*source as usize]);
             for (slot, before) in undo.iter() {
                 let after = rows.and_then(|rows| rows.row(slot));
-                starts.extend(derived_start(plan, source, slot, before.as_deref(), after));
+                starts.extend(statement_start(plan, source, slot, before.as_deref(), after));
             }
         }
         let before = View { plan, state: &changes.before, derived: &old };
@@ -367,7 +367,7 @@ impl Following<'_> {
         let binding = &self.engine.bindings[&number];
         let causes = self.causes(versions.starts.iter().map(|start| start.cause), true);
         if !binding.node.is_watched() || binding.node.is_behind() {
-            return self.put_off(number, versions.starts, &causes);
+            return self.defer(number, versions.starts, &causes);
         }
         let Versions { views, states, starts, inner, .. } = *versions;
         let progress =
@@ -403,7 +403,7 @@ impl Following<'_> {
                 .iter()
                 .filter(|start| is_in_tuple(start) || plan.sources[start.source].outer.is_some());
             let mine: Starts = mine.cloned().collect();
-            return self.put_off(number, &mine, &causes);
+            return self.defer(number, &mine, &causes);
         }
         let is_much =
             node.rows_of_tables(states.1).is_some_and(|rows| is_much(tuples.len(), rows, plan));
@@ -436,7 +436,7 @@ impl Binding {
             (Some(_), _) => Outcome::Failed,
             (None, None) => Outcome::Recomputed,
             (None, Some(moved)) if moved.is_empty() => Outcome::Same,
-            (None, Some(_)) if progress.is_anew => Outcome::Recomputed,
+            (None, Some(_)) if progress.is_recomputed => Outcome::Recomputed,
             (None, Some(_)) => Outcome::Maintained,
         };
         let moved = progress.moved.filter(|moved| !moved.is_empty());
