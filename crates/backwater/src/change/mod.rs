@@ -7,11 +7,13 @@
 mod again;
 mod changes;
 mod delete;
+mod fields;
 mod history;
 mod ingested;
 mod last_changed;
 mod links;
 mod many;
+mod on_demand;
 mod remembered;
 mod since;
 mod staged;
@@ -26,9 +28,9 @@ pub(crate) use changes::{
 pub(crate) use history::{History, Later};
 pub use ingested::{Ingested, IngestedTable, Skipped, Totals};
 pub(crate) use last_changed::{LastChanged, Span};
+pub(crate) use on_demand::OnDemand;
 pub(crate) use remembered::Remembered;
 pub(crate) use staged::{Staged, StagedRow, checked_text};
 pub(crate) use touched::Touched;
-pub(crate) use transaction::OnDemand;
 pub use transaction::Transaction;
 pub(crate) use withdraw::Withdrawal;

@@ -1,17 +1,17 @@
 //! A transaction: writes applied to a version of its own, which is kept or dropped as a whole.
 
-use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use super::again::WrittenAgain;
-use super::staged::{Staged, StagedRow, checked_text};
+use super::on_demand::OnDemand;
+use super::staged::{Staged, StagedRow};
 use super::touched::Touched;
 use super::withdraw::Withdrawal;
 use super::{Changes, History, Ingested, Remembered};
-use crate::error::{Error, ErrorKind, Result, either};
-use crate::schema::{Field, FieldNo, IdType, Kind, Made, OneOf, Schema, Table, TableNo};
-use crate::table::{Cell, ONLY, Row, Slot, State, field_no};
-use crate::value::{Json, Named, RowId, Value};
+use crate::error::{Error, ErrorKind, Result};
+use crate::schema::{FieldNo, Made, Schema, Table, TableNo};
+use crate::table::{Cell, ONLY, Row, Slot, State};
+use crate::value::{Named, RowId};
 
 /// Writes gathered for one commit. What it reads is what it wrote.
 ///
@@ -40,27 +40,21 @@ use crate::value::{Json, Named, RowId, Value};
 /// # Ok::<(), backwater::Error>(())
 /// ```
 pub struct Transaction {
-    before: Arc<State>,
+    pub(super) before: Arc<State>,
     pub(crate) state: State,
     pub(super) touched: Vec<Touched>,
     pub(crate) ingested: Vec<Ingested>,
     pub(crate) history: Arc<History>,
     /// What ingest of short responses remembers from commit to commit.
     pub(crate) remembered: Remembered,
-    on_demand: Option<Arc<dyn OnDemand>>,
+    pub(super) on_demand: Option<Arc<dyn OnDemand>>,
     /// The tables that were loaded while it went on.
-    rehydrated: Vec<TableNo>,
+    pub(super) rehydrated: Vec<TableNo>,
     /// Rows that were merged, whether or not that changed them, of tables that keep it when that was.
     pub(crate) received: Vec<(TableNo, Slot)>,
     pub(crate) again: WrittenAgain,
     /// The commit that it withdraws, or restores.
     pub(super) withdrawal: Option<Withdrawal>,
-}
-
-/// Loads rows that a transaction needs and that are not there yet.
-pub(crate) trait OnDemand: Send + Sync {
-    /// Reads all rows of some tables into a version that has none of them.
-    fn read(&self, state: &mut State, tables: &[TableNo]) -> Result<()>;
 }
 
 /// What merging fields into a row did.
@@ -93,44 +87,6 @@ impl Transaction {
             again,
             withdrawal,
         }
-    }
-
-    /// The same, where tables are not loaded yet.
-    pub(crate) fn with_on_demand(mut self, on_demand: Arc<dyn OnDemand>) -> Self {
-        self.on_demand = Some(on_demand);
-        self
-    }
-
-    /// Loads tables that are not loaded yet, as if their rows had been there from the start.
-    ///
-    /// # Errors
-    /// If they cannot be read.
-    pub(crate) fn need(&mut self, tables: impl FnOnce(&Schema) -> BTreeSet<TableNo>) -> Result<()> {
-        if !self.state.has_unready() {
-            return Ok(());
-        }
-        let tables = tables(&self.state.schema).into_iter();
-        let tables: Vec<_> = tables.filter(|table| !self.state.is_ready(*table)).collect();
-        let Some(on_demand) = self.on_demand.as_ref().filter(|_| !tables.is_empty()) else {
-            return Ok(());
-        };
-        let mut state = self.state.clone();
-        on_demand.read(&mut state, &tables)?;
-        state.set_ready(&tables);
-        let written = self.touched.iter().enumerate().flat_map(|(number, touched)| {
-            touched.slots().map(move |slot| (TableNo(number as u32), slot))
-        });
-        self.before = Arc::new(state.with_rows_of(&self.before, written));
-        self.state = state;
-        self.rehydrated.extend(tables);
-        Ok(())
-    }
-
-    /// The tables that were loaded while it went on, if there are any, and the version with these
-    /// and without what it wrote.
-    pub(crate) fn take_rehydrated(&mut self) -> Option<(Arc<State>, Vec<TableNo>)> {
-        let tables = std::mem::take(&mut self.rehydrated);
-        (!tables.is_empty()).then(|| (self.before.clone(), tables))
     }
 
     /// The rows that it received, of tables that record when that was.
@@ -376,209 +332,6 @@ impl Transaction {
             fields.retain(|(field, _)| row.cell(*field) == Cell::Absent);
         }
     }
-
-    /// The slot of the id that is among the given fields.
-    fn slot_in(&mut self, table: TableNo, fields: &Named) -> Result<Slot> {
-        let schema = self.schema();
-        let definition = schema.table(table);
-        if definition.is_one_row() {
-            return Err(Error::new(
-                ErrorKind::Row,
-                format!("\"{}\" is a one-row table, whose row is always there", definition.name),
-            )
-            .help("write its fields with `set`"));
-        }
-        let mut parts = Vec::new();
-        for field in &definition.id {
-            let given = fields.iter().filter(|(name, _)| definition.field_no(name) == Some(*field));
-            let place = place(definition, *field);
-            let Some((_, value)) = given.last() else {
-                return Err(Error::new(ErrorKind::Row, "a row needs its id")
-                    .at(place)
-                    .help("give this field too"));
-            };
-            let part = self.id_of(definition.field(*field), value);
-            let part = part.map_err(|error| error.at(&place))?;
-            match self.misfit(definition.field(*field), value, &part) {
-                Some(message) => return Err(Error::new(ErrorKind::Type, message).at(place)),
-                None => parts.push(part),
-            }
-        }
-        let id = match <[RowId; 1]>::try_from(parts) {
-            Ok([only]) => only,
-            Err(parts) => RowId::Parts(parts.into()),
-        };
-        self.state.refer_id(table, &id)
-    }
-
-    /// What is wrong with a part of an id in its field.
-    fn misfit(&self, field: &Field, value: &Value, part: &RowId) -> Option<String> {
-        let fits = matches!(
-            (field.kind, part),
-            (Kind::Int, RowId::Int(_)) | (Kind::Text, RowId::Text(_)) | (Kind::Link(_), _)
-        );
-        if !fits {
-            let expected = if field.kind == Kind::Int { "int" } else { "text" };
-            let found = value.kind();
-            return Some(format!("found {found} ({value}), expected an id of type {expected}"));
-        }
-        match part {
-            RowId::Int(number) => Staged::Int(*number).misfit(field),
-            RowId::Text(text) => Staged::Text((**text).into()).misfit(field),
-            RowId::Parts(_) => None,
-        }
-    }
-
-    /// The id that a value is in a field.
-    fn id_of(&self, field: &Field, value: &Value) -> Result<RowId> {
-        match value {
-            Value::Text(id) => match self.state.schema.linked_id_type(field) {
-                // The text of a link to a row with an id of several parts, as SQL gives it.
-                Some(IdType::Parts) => RowId::from_json(&Json::parse(id)?),
-                _ => Ok(RowId::Text(checked_text(id)?.into())),
-            },
-            other => RowId::of_value(other),
-        }
-    }
-
-    /// Writes the given fields into a row, all or none of them.
-    pub(crate) fn write(&mut self, table: TableNo, slot: Slot, fields: &Named) -> Result<()> {
-        let schema = self.schema();
-        let definition = schema.table(table);
-        let mut staged = StagedRow::new();
-        for (name, value) in fields.iter() {
-            let number = field_no(definition, name)?;
-            let field = definition.field(number);
-            let place = || place(definition, number);
-            if definition.id.contains(&number) {
-                let id = self.id_of(field, value).map_err(|error| error.at(place()))?;
-                if self.state.value(table, slot, number) != Some(id.into()) {
-                    return Err(Error::new(ErrorKind::Row, "a row keeps its id")
-                        .at(place())
-                        .help("delete the row and insert another"));
-                }
-                continue;
-            }
-            let value = match field.link.as_ref().and_then(|link| link.one_of.as_ref()) {
-                Some(one_of) if !value.is_null() => {
-                    let to = self.one_of(definition, one_of, fields, (table, slot));
-                    let (name, to) = to.map_err(|error| error.at(place()))?;
-                    staged.push((one_of.type_field, Staged::Text(name.to_string().into())));
-                    self.id_of(field, value)
-                        .and_then(|id| self.state.refer_id(to, &id))
-                        .map(|slot| Staged::OneOf(to, slot))
-                }
-                Some(one_of) => {
-                    staged.push((one_of.type_field, Staged::Null));
-                    Ok(Staged::Null)
-                }
-                None if definition.link_typed_by(number).is_some() => {
-                    self.check_type_field(definition, number, fields, (table, slot), value)?;
-                    continue;
-                }
-                None => self.stage(&schema, field, value),
-            };
-            let value = value.map_err(|error| error.at(place()))?;
-            if let Some(message) = value.misfit(field) {
-                return Err(Error::new(ErrorKind::Type, message).at(place()));
-            }
-            staged.push((number, value));
-        }
-        self.merge_row(table, slot, &staged);
-        Ok(())
-    }
-
-    /// At which table a link points that may point at one of several: as given beside it, or else
-    /// as before.
-    fn one_of<'s>(
-        &self,
-        definition: &Table,
-        one_of: &'s OneOf,
-        fields: &Named,
-        (table, slot): (TableNo, Slot),
-    ) -> Result<(&'s Arc<str>, TableNo)> {
-        let given =
-            fields.iter().filter(|(name, _)| definition.field_no(name) == Some(one_of.type_field));
-        let named = match given.last() {
-            Some((_, value)) => value.as_str().map(str::to_owned),
-            None => match self.state.table(table).cell(slot, one_of.type_field) {
-                Cell::Text(name) => Some(name.to_owned()),
-                _ => None,
-            },
-        };
-        let to = named.as_deref().and_then(|name| one_of.table(name));
-        to.map(|to| (one_of.name(to), to)).ok_or_else(|| {
-            let field = &definition.field(one_of.type_field).name;
-            let message = format!("\"{field}\" does not say at which table this points");
-            Error::new(ErrorKind::Type, message)
-                .help(format!("give it {} too", either(&one_of.names())))
-        })
-    }
-
-    /// The name of the table that a link points at is written with the link only.
-    fn check_type_field(
-        &self,
-        definition: &Table,
-        number: FieldNo,
-        fields: &Named,
-        (table, slot): (TableNo, Slot),
-        value: &Value,
-    ) -> Result<()> {
-        let Some(link) = definition.link_typed_by(number) else { return Ok(()) };
-        let with_link = fields.iter().any(|(name, _)| definition.field_no(name) == Some(link));
-        let before = self.state.value(table, slot, number).unwrap_or(Value::Null);
-        if with_link || before == *value {
-            return Ok(());
-        }
-        let link = &definition.field(link).name;
-        let message = format!("this says at which table \"{link}\" points");
-        Err(Error::new(ErrorKind::Type, message)
-            .at(place(definition, number))
-            .help(format!("give \"{link}\" with it")))
-    }
-
-    /// A value in the type of its field.
-    pub(crate) fn stage<'v>(
-        &mut self,
-        schema: &Schema,
-        field: &Field,
-        value: &'v Value,
-    ) -> Result<Staged<'v>> {
-        Ok(match (field.kind, value) {
-            (_, Value::Null) => Staged::Null,
-            (Kind::Int, Value::Int(number)) => Staged::Int(*number),
-            (Kind::Float, Value::Int(number)) => Staged::Float(*number as f64),
-            (Kind::Float, Value::Float(number)) if number.is_finite() => Staged::Float(*number),
-            (Kind::Float, Value::Float(number)) => {
-                return Err(Error::new(
-                    ErrorKind::Type,
-                    format!("found {number}, expected a finite number"),
-                ));
-            }
-            (Kind::Bool, Value::Bool(flag)) => Staged::Bool(*flag),
-            (Kind::Text, Value::Text(text)) => Staged::Text(checked_text(text)?.into()),
-            (Kind::Timestamp, Value::Timestamp(time)) => Staged::Timestamp(*time),
-            (Kind::Timestamp, Value::Text(text)) => Staged::Timestamp(text.parse()?),
-            (Kind::Json, Value::Json(json)) => Staged::Json(json.as_str().into()),
-            (Kind::Link(to), value) => {
-                let id = self.id_of(field, value)?;
-                Staged::Link(self.state.refer_id(to, &id)?)
-            }
-            (Kind::Links(_), _) => {
-                return Err(Error::new(ErrorKind::Type, "a to-many link takes a list of ids")
-                    .help("write it with `set_links`"));
-            }
-            (_, value) => {
-                let (found, expected) = (value.kind(), schema.kind_of(field));
-                let message = format!("found {found} ({value}), expected {expected}");
-                return Err(Error::new(ErrorKind::Type, message));
-            }
-        })
-    }
-}
-
-fn place(table: &Table, field: FieldNo) -> String {
-    format!("{}.{}", table.name, table.field(field).name)
 }
 
 pub(super) fn not_there(table: &str, id: &RowId) -> Error {

@@ -5,11 +5,10 @@ use std::sync::Arc;
 
 use super::load::Rows;
 use super::loaded::LoadedTables;
-use super::migrate;
 use super::opening::{Damage, SchemaChange, WhenDamaged};
 use super::outbox::Outbox;
 use super::steps::Steps;
-use super::{Header, Storage, expired, retained};
+use super::{Header, Storage, expired, migrate, retained};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{Made, Schema, Table, TableNo};
 use crate::table::State;

@@ -264,7 +264,7 @@ impl Engine {
             let node = &self.bindings.get(&self.known(inner, &params)?)?.node;
             work::can_stop(false, || node.catch_up(state, commit)).ok()?;
             node.serve(plan, number, state);
-            node.entry().ordered.is_ok().then(|| node.derived_rows())
+            node.entry().ordered.is_ok().then(|| node.statement_rows())
         });
         rows.collect()
     }

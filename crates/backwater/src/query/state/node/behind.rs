@@ -7,7 +7,6 @@ use rustc_hash::FxHashMap;
 
 use super::{Behind, Current, InnerNodes, Node, Progress, compute, lock, start, statement_start};
 use crate::change::{Happened, compare};
-use crate::query::operator::failed::failure;
 use crate::query::operator::join::{Start, Starts, changed_tuples};
 use crate::query::operator::statement_rows::{StatementRow, StatementRows, Undo};
 use crate::query::operator::view::View;
@@ -27,7 +26,7 @@ impl Node {
     ) {
         for (source, (node, rows)) in self.inner().iter().zip(rows).enumerate() {
             let (Some(node), Some(rows)) = (node, rows) else { continue };
-            let changes = node.derived_rows().map(|now| now.changes_since(rows));
+            let changes = node.statement_rows().map(|now| now.changes_since(rows));
             let changes = changes.filter(|changes| !changes.is_empty());
             if let Some(changes) = changes {
                 let changes = changes.iter().map(|change| (change.slot, &change.before));

@@ -7,8 +7,6 @@ use rustc_hash::FxHashSet;
 
 use super::{Current, InnerNodes, Node, Progress, compute, fails_in_part, kept, lock};
 use crate::caught::step;
-use crate::query::expr::Expr;
-use crate::query::operator::failed::failure;
 use crate::query::operator::join::{Start, TupleDelta};
 use crate::query::operator::statement_rows::StatementChange;
 use crate::query::operator::view::View;
@@ -96,7 +94,7 @@ impl Node {
 
     /// Recomputes, and finds by comparing how the rows moved; `has_changed` says of rows that are
     /// in both results whether they may have changed.
-    fn recompute(
+    pub(super) fn recompute(
         &self,
         current: &mut Current,
         (before, after): (&View<'_>, &View<'_>),
@@ -135,7 +133,7 @@ impl Node {
     /// Passes on to those that read it what changed for them in the commits from one to another,
     /// while the change is still held: all of them, or those that are behind or may be, where the
     /// others follow at once.
-    fn notify_readers(
+    pub(super) fn notify_readers(
         &self,
         commits: (u64, u64),
         before: &Arc<State>,
@@ -153,7 +151,7 @@ impl Node {
         }
     }
 
-    fn advance(
+    pub(super) fn advance(
         &self,
         current: &mut Current,
         (before, after): (&View<'_>, &View<'_>),
@@ -238,7 +236,7 @@ impl Node {
     }
 
     /// Replaces the current state by a recomputed one.
-    fn replace(
+    pub(super) fn replace(
         &self,
         current: &mut Current,
         live: Result<BindingState, Failure>,

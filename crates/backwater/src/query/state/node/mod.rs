@@ -9,36 +9,27 @@ mod follow;
 mod rebind;
 mod starts;
 
-use std::borrow::Cow;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 
-use rustc_hash::{FxHashMap, FxHashSet};
+use rustc_hash::FxHashMap;
 
-use crate::caught::step;
-use crate::change::{Happened, compare};
 use crate::error::Error;
-use crate::query::expr::Expr;
 use crate::query::expr::scalar::{Key, KeyValues, Scalar};
 use crate::query::operator::failed::failure;
-use crate::query::operator::filter::Filter;
-use crate::query::operator::join::{Start, Starts, TupleDelta, TupleDeltas, changed_tuples};
 use crate::query::operator::order::Moves;
 use crate::query::operator::statement_rows::{
-    StatementChange, StatementRow, StatementRows, StatementView, Undo, changed_columns,
+    StatementChange, StatementRow, StatementRows, StatementView, Undo,
 };
 use crate::query::operator::view::View;
-use crate::query::operator::walk::Walk;
-use crate::query::plan::{BoundPlan, Plan, Relation, Window};
+use crate::query::plan::{BoundPlan, Plan, Window};
 use crate::query::result::Entry;
 use crate::query::result::edit::Failure;
-use crate::query::state::backlog::{Backlog, DerivedBacklog, GroupLog, Pending};
+use crate::query::state::backlog::{GroupLog, Pending};
 use crate::query::state::binding::{BindingState, OperatorState};
 use crate::query::state::ordered::Ordered;
-use crate::query::state::rebind::{End, RebindStrategy, difference, window_moved};
 use crate::query::{BindingNo, work};
-use crate::schema::TableNo;
-use crate::table::{Slot, State};
+use crate::table::State;
 pub(crate) use starts::{start, statement_start};
 
 /// What a binding reads, of which most read rows of one table alone: there may be very many.
@@ -265,7 +256,7 @@ impl Node {
     }
 
     /// The rows that a statement which reads this one sees, as they are.
-    pub(crate) fn derived_rows(&self) -> Option<StatementRows> {
+    pub(crate) fn statement_rows(&self) -> Option<StatementRows> {
         lock(&self.current).derived.as_deref().cloned()
     }
 

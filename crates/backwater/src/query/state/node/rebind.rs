@@ -9,7 +9,7 @@ use crate::query::operator::join::{TupleDelta, TupleDeltas};
 use crate::query::operator::order::Moves;
 use crate::query::operator::view::View;
 use crate::query::operator::walk::Walk;
-use crate::query::plan::{BoundPlan, Window};
+use crate::query::plan::BoundPlan;
 use crate::query::state::binding::{BindingState, OperatorState};
 use crate::query::state::rebind::{End, RebindStrategy, difference, window_moved};
 use crate::query::work;

@@ -1,0 +1,56 @@
+//! Tables that a transaction needs and that are not loaded yet: they are loaded as if they had been there
+//! from the start.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use super::Transaction;
+use crate::error::Result;
+use crate::schema::{Schema, TableNo};
+use crate::table::State;
+
+/// Loads rows that a transaction needs and that are not there yet.
+pub(crate) trait OnDemand: Send + Sync {
+    /// Reads all rows of some tables into a version that has none of them.
+    fn read(&self, state: &mut State, tables: &[TableNo]) -> Result<()>;
+}
+
+impl Transaction {
+    /// The same, where tables are not loaded yet.
+    pub(crate) fn with_on_demand(mut self, on_demand: Arc<dyn OnDemand>) -> Self {
+        self.on_demand = Some(on_demand);
+        self
+    }
+
+    /// Loads tables that are not loaded yet, as if their rows had been there from the start.
+    ///
+    /// # Errors
+    /// If they cannot be read.
+    pub(crate) fn need(&mut self, tables: impl FnOnce(&Schema) -> BTreeSet<TableNo>) -> Result<()> {
+        if !self.state.has_unready() {
+            return Ok(());
+        }
+        let tables = tables(&self.state.schema).into_iter();
+        let tables: Vec<_> = tables.filter(|table| !self.state.is_ready(*table)).collect();
+        let Some(on_demand) = self.on_demand.as_ref().filter(|_| !tables.is_empty()) else {
+            return Ok(());
+        };
+        let mut state = self.state.clone();
+        on_demand.read(&mut state, &tables)?;
+        state.set_ready(&tables);
+        let written = self.touched.iter().enumerate().flat_map(|(number, touched)| {
+            touched.slots().map(move |slot| (TableNo(number as u32), slot))
+        });
+        self.before = Arc::new(state.with_rows_of(&self.before, written));
+        self.state = state;
+        self.rehydrated.extend(tables);
+        Ok(())
+    }
+
+    /// The tables that were loaded while it went on, if there are any, and the version with these
+    /// and without what it wrote.
+    pub(crate) fn take_rehydrated(&mut self) -> Option<(Arc<State>, Vec<TableNo>)> {
+        let tables = std::mem::take(&mut self.rehydrated);
+        (!tables.is_empty()).then(|| (self.before.clone(), tables))
+    }
+}
