@@ -3,6 +3,7 @@
 use std::collections::HashSet;
 
 use super::evidence::{Cell, Document, ObjectsNo, Place, Seen, ShapeNo, World};
+use crate::ingest::resource::{DOCUMENT, ResourceMember};
 use crate::ingest::{Fault, JsonReader, Next, Number, path_of};
 use crate::schema::whole;
 use crate::value::{Timestamp, has_lone_surrogate};
@@ -58,9 +59,8 @@ pub(super) fn written(text: &str, graphql: bool) -> Read<Written> {
         names.push(name);
     }
     let only = |known: &[&str]| names.iter().all(|name| known.contains(&name.as_str()));
-    let document = ["data", "errors", "meta", "links", "jsonapi", "included"];
     let says_so = names.iter().any(|name| name == "jsonapi");
-    if only(&document) && (resources == Some(true) || (says_so && resources.is_some())) {
+    if only(&DOCUMENT) && (resources == Some(true) || (says_so && resources.is_some())) {
         return Ok(Written::JsonApi);
     }
     let type_name = typed || graphql || names.iter().any(|name| name == "errors");
@@ -79,21 +79,8 @@ fn are_resources(json: &mut JsonReader<'_>) -> Read<bool> {
     if json.peek()? != Next::Object {
         return Ok(false);
     }
-    json.open();
-    let (mut has, mut first) = ([false; 3], true);
-    while json.member(first)? {
-        first = false;
-        let name = json.name()?;
-        let next = json.peek()?;
-        match (&*name, next) {
-            ("type", Next::Text) => has[0] = true,
-            ("id", Next::Text) => has[1] = true,
-            ("attributes" | "relationships", Next::Object) => has[2] = true,
-            _ => {}
-        }
-        json.skip()?;
-    }
-    Ok(has == [true; 3])
+    let found = json.identifier()?;
+    Ok(found.type_name.is_some() && found.has_text_id && found.has_content)
 }
 
 /// Reads one sample into what is known.
@@ -375,8 +362,9 @@ impl<'w, 't> Scanner<'w, 't> {
         while self.json.member(first)? {
             first = false;
             let name = self.json.name()?;
-            match (&*name, self.json.peek()?) {
-                ("id", _) => {
+            let value = self.json.peek()?;
+            match ResourceMember::of(&name, value) {
+                ResourceMember::Id => {
                     let Some(member) = self.world.member(objects, "id") else { continue };
                     let known = &mut self.world.objects[objects.0 as usize].members[member];
                     known.present += 1;
@@ -384,14 +372,14 @@ impl<'w, 't> Scanner<'w, 't> {
                     let cell = self.value(shape, 3)?;
                     cells.extend(cell.map(|cell| (member as u32, cell)));
                 }
-                ("attributes", Next::Object) => {
+                ResourceMember::Attributes => {
                     let before = self.world.shapes.len();
                     self.members(objects, 3, &mut cells)?;
                     // Nothing in an attribute is a row.
                     let new = &mut self.world.shapes[before..];
                     new.iter_mut().for_each(|shape| shape.place.plain = true);
                 }
-                ("relationships", Next::Object) => self.relationships(objects)?,
+                ResourceMember::Relationships => self.relationships(objects)?,
                 _ => drop(self.json.skip()?),
             }
         }
@@ -411,12 +399,7 @@ impl<'w, 't> Scanner<'w, 't> {
             }
             self.json.open();
             let mut first = true;
-            while self.json.member(first)? {
-                first = false;
-                if self.json.name()? != "data" {
-                    self.json.skip()?;
-                    continue;
-                }
+            while self.json.linkage(&mut first)? {
                 let Some(member) = self.world.member(objects, &name) else {
                     self.json.skip()?;
                     continue;

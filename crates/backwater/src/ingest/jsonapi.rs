@@ -4,6 +4,7 @@ use super::building::Building;
 use super::json::Next;
 use super::nested::{Around, Failure, Read, Reader, misfit};
 use super::place::PointerStep;
+use super::resource::{Identifier, ResourceMember};
 use crate::change::Staged;
 use crate::error::either;
 use crate::schema::{Branch, Field, FieldNo, IdType, Kind, Table, TableNo, Unknown, whole};
@@ -47,7 +48,7 @@ impl<'de> Reader<'_, 'de> {
     /// schema does not know is passed over.
     pub(super) fn resource(&mut self, record: bool) -> Read<Slot> {
         let start = self.json.at();
-        let (kind, id) = self.identity()?;
+        let Identifier { type_name: kind, id, .. } = self.json.identifier()?;
         let known = |table: &TableNo| kind.as_deref() == Some(&*self.schema.table(*table).resource);
         let Some(table) = self.schema.table_numbers().find(known) else {
             if !record {
@@ -88,34 +89,15 @@ impl<'de> Reader<'_, 'de> {
         while self.json.member(first)? {
             first = false;
             let name = self.json.name()?;
-            let next = self.json.peek()?;
-            let read = match (&*name, next) {
-                ("attributes", Next::Object) => self.members(table, &mut building, None),
-                ("relationships", Next::Object) => self.relationships(table, &mut building),
+            let read = match ResourceMember::of(&name, self.json.peek()?) {
+                ResourceMember::Attributes => self.members(table, &mut building, None),
+                ResourceMember::Relationships => self.relationships(table, &mut building),
                 _ => self.json.skip().map(|_| ()).map_err(Failure::from),
             };
             read.map_err(|failure| self.at(PointerStep::Name(name), failure))?;
         }
         self.depth -= 1;
         self.close(table, record && !is_other, building)
-    }
-
-    /// The type and the id of an object that comes next; the reader stands behind it.
-    fn identity(&mut self) -> Read<(Option<String>, Option<String>)> {
-        let (mut kind, mut id, mut first) = (None, None, true);
-        self.json.open();
-        while self.json.member(first)? {
-            first = false;
-            let name = self.json.name()?;
-            match (&*name, self.json.peek()?) {
-                ("type", Next::Text) => kind = Some(self.json.text()?.into_owned()),
-                ("id", Next::Text) => id = Some(self.json.text()?.into_owned()),
-                // An id is a string, but not every server knows that.
-                ("id", Next::Number) => id = Some(self.json.skip()?.to_owned()),
-                _ => drop(self.json.skip()?),
-            }
-        }
-        Ok((kind, id))
     }
 
     fn resource_id(&self, field: &Field, id: Option<&str>) -> Read<Staged<'static>> {
@@ -167,15 +149,9 @@ impl<'de> Reader<'_, 'de> {
         }
         self.open()?;
         let mut first = true;
-        while self.json.member(first)? {
-            first = false;
-            let name = self.json.name()?;
-            if name != "data" {
-                self.json.skip()?;
-                continue;
-            }
+        while self.json.linkage(&mut first)? {
             self.linkage(definition.field(field), field, building)
-                .map_err(|failure| self.at(PointerStep::Name(name), failure))?;
+                .map_err(|failure| self.at(PointerStep::Name("data".into()), failure))?;
         }
         self.depth -= 1;
         Ok(())
@@ -219,7 +195,7 @@ impl<'de> Reader<'_, 'de> {
         if self.json.peek()? != Next::Object {
             return misfit(&self.found()?, "a resource identifier");
         }
-        let (kind, id) = self.identity()?;
+        let Identifier { type_name: kind, id, .. } = self.json.identifier()?;
         let tables: Vec<TableNo> = match (link.kind, link.one_of()) {
             (Kind::Link(to), _) => vec![to],
             (_, Some(one_of)) => one_of.tables.iter().map(|(_, table)| *table).collect(),

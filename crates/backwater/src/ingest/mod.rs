@@ -15,6 +15,7 @@ mod place;
 mod records;
 mod repeats;
 mod request;
+pub(crate) mod resource;
 mod values;
 
 use std::cell::RefCell;

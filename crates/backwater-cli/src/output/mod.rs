@@ -1,25 +1,45 @@
-//! How rows are printed: a table for people, JSON, NDJSON and CSV for machines.
+//! How rows are printed. A format is a file here and a line in the list of [`Format`].
+
+mod csv;
+mod json;
+mod ndjson;
+mod table;
 
 use std::io::{self, Write};
 
 use anstyle::Style;
 use backwater::Value;
 use clap::ValueEnum;
-use comfy_table::{CellAlignment, ContentArrangement, Table, presets};
-use serde_json::value::RawValue;
 use terminal_size::Width;
 
-/// The form in which rows are printed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub(crate) enum Format {
+/// Declares the formats of rows: for each a name, its help, and the file that writes it.
+macro_rules! formats {
+    ($($(#[$help:meta])* $name:ident => $file:ident,)*) => {
+        /// The form in which rows are printed.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+        pub(crate) enum Format {
+            $($(#[$help])* $name,)*
+        }
+
+        impl Format {
+            fn write(self, rows: &Rows, out: &mut dyn Write) -> anyhow::Result<()> {
+                match self {
+                    $(Format::$name => $file::write(rows, out),)*
+                }
+            }
+        }
+    };
+}
+
+formats! {
     /// A table for people
-    Table,
+    Table => table,
     /// One JSON array of objects
-    Json,
+    Json => json,
     /// One JSON object a line
-    Ndjson,
+    Ndjson => ndjson,
     /// Comma-separated values (RFC 4180)
-    Csv,
+    Csv => csv,
 }
 
 /// Rows under their columns' names.
@@ -44,109 +64,8 @@ impl Rows {
     }
 
     /// Writes the rows, and nothing else.
-    pub(crate) fn write(&self, format: Format, mut out: &mut impl Write) -> anyhow::Result<()> {
-        match format {
-            Format::Table => self.write_table(&mut out, "")?,
-            Format::Json => self.write_json(&mut out)?,
-            Format::Ndjson => {
-                for row in &self.rows {
-                    writeln!(out, "{}", self.object(row)?)?;
-                }
-            }
-            Format::Csv => {
-                let mut csv = csv::Writer::from_writer(&mut out);
-                csv.write_record(&self.columns)?;
-                for row in &self.rows {
-                    csv.write_record(row.iter().map(csv_field))?;
-                }
-                csv.flush()?;
-            }
-        }
-        Ok(())
-    }
-
-    /// Writes the rows as a table, every line behind an indent.
-    pub(crate) fn write_table(&self, out: &mut impl Write, indent: &str) -> io::Result<()> {
-        self.write_table_as(out, indent, |_, value| value_text(value))
-    }
-
-    /// The same with what is shown of a value in a column, which may be several lines.
-    pub(crate) fn write_table_as(
-        &self,
-        out: &mut impl Write,
-        indent: &str,
-        shown: impl Fn(&str, &Value) -> String,
-    ) -> io::Result<()> {
-        if self.columns.is_empty() {
-            return Ok(());
-        }
-        let mut table = Table::new();
-        table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
-        // On a terminal that is too narrow, cells are folded; elsewhere a row is a line.
-        if let Some(width) = terminal_width() {
-            table.set_content_arrangement(ContentArrangement::Dynamic);
-            table.set_width(width.saturating_sub(indent.len()) as u16);
-        }
-        table.set_header(&self.columns);
-        for row in &self.rows {
-            table.add_row(self.columns.iter().zip(row).map(|(name, value)| shown(name, value)));
-        }
-        for (number, column) in table.column_iter_mut().enumerate() {
-            column.set_padding((0, 2));
-            let values = self.rows.iter().map(|row| &row[number]).filter(|value| !value.is_null());
-            let mut values = values.peekable();
-            if values.peek().is_some()
-                && values.all(|value| matches!(value, Value::Int(_) | Value::Float(_)))
-            {
-                column.set_cell_alignment(CellAlignment::Right);
-            }
-        }
-        for (number, line) in table.lines().enumerate() {
-            let style = if number == 0 { BOLD } else { Style::new() };
-            writeln!(out, "{indent}{style}{}{style:#}", line.trim_end())?;
-        }
-        Ok(())
-    }
-
-    fn write_json(&self, out: &mut impl Write) -> anyhow::Result<()> {
-        write!(out, "[")?;
-        for (number, row) in self.rows.iter().enumerate() {
-            write!(out, "{}\n  {}", if number == 0 { "" } else { "," }, self.object(row)?)?;
-        }
-        writeln!(out, "{}]", if self.rows.is_empty() { "" } else { "\n" })?;
-        Ok(())
-    }
-
-    /// A row as a JSON object with its columns in their order.
-    fn object(&self, row: &[Value]) -> anyhow::Result<String> {
-        let members =
-            self.columns.iter().zip(row).map(|(name, value)| {
-                Ok(format!("{}:{}", serde_json::to_string(name)?, json(value)?))
-            });
-        Ok(format!("{{{}}}", members.collect::<anyhow::Result<Vec<_>>>()?.join(",")))
-    }
-}
-
-fn json(value: &Value) -> anyhow::Result<String> {
-    Ok(match value {
-        Value::Null => "null".to_owned(),
-        Value::Bool(flag) => flag.to_string(),
-        Value::Int(number) => number.to_string(),
-        // JSON has no infinity; a number beyond binary64 reads back as one.
-        Value::Float(number) if number.is_infinite() => {
-            if *number > 0.0 { "1e999" } else { "-1e999" }.to_owned()
-        }
-        Value::Float(number) => serde_json::to_string(number)?,
-        Value::Text(text) => serde_json::to_string(&**text)?,
-        Value::Timestamp(time) => serde_json::to_string(&time.to_string())?,
-        Value::Json(json) => serde_json::from_str::<&RawValue>(json.as_str())?.get().to_owned(),
-    })
-}
-
-fn csv_field(value: &Value) -> String {
-    match value {
-        Value::Null => String::new(),
-        value => value.to_string(),
+    pub(crate) fn write(&self, format: Format, out: &mut impl Write) -> anyhow::Result<()> {
+        format.write(self, out)
     }
 }
 

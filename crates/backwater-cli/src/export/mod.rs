@@ -1,15 +1,19 @@
-//! `backwater export`: a cache file's rows in open formats.
+//! `backwater export`: a cache file's rows in open formats. A format is a file here and a line in the
+//! list of `Format`.
+
+mod csv;
+mod jsonapi;
+mod ndjson;
 
 use std::fs;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
-use anyhow::bail;
 use backwater::{Cache, SqliteFile};
 use clap::ValueEnum;
 
 use crate::failure::wrong_call;
-use crate::output::{self, Rows};
+use crate::output::Rows;
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
@@ -27,15 +31,39 @@ pub(crate) struct Arguments {
     what: Option<String>,
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-enum Format {
+/// Declares the formats of exports: for each a name, its help, and the file that writes it.
+macro_rules! formats {
+    ($($(#[$help:meta])* $name:ident => $file:ident,)*) => {
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+        enum Format {
+            $($(#[$help])* $name,)*
+        }
+
+        impl Format {
+            fn write(self, cache: &Cache, what: &What<'_>, out: &mut dyn Write) -> anyhow::Result<()> {
+                match self {
+                    $(Format::$name => $file::write(cache, what, out),)*
+                }
+            }
+        }
+    };
+}
+
+formats! {
     /// One JSON object a line; of the whole cache, `backwater ingest` gives it back
-    Ndjson,
+    Ndjson => ndjson,
     /// Comma-separated values (RFC 4180)
-    Csv,
+    Csv => csv,
     /// A JSON:API 1.1 document
     #[value(name = "json:api")]
-    JsonApi,
+    JsonApi => jsonapi,
+}
+
+/// What is exported.
+enum What<'a> {
+    Cache,
+    Table(&'a str),
+    Query(Rows),
 }
 
 pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
@@ -85,49 +113,13 @@ fn write_to(path: &Path, arguments: &Arguments, cache: &Cache) -> anyhow::Result
 }
 
 fn write(cache: &Cache, arguments: &Arguments, mut out: impl Write) -> anyhow::Result<()> {
-    let (snapshot, schema) = (cache.snapshot(), cache.schema());
-    let what = arguments.what.as_deref();
-    let is_query = what.is_some_and(|what| schema.query(what).is_some());
-    match (arguments.format, what) {
-        (Format::Ndjson, None) => snapshot.export(&mut out)?,
-        (Format::JsonApi, _) if is_query => {
-            return Err(wrong_call(anyhow::anyhow!(
-                "the rows of a query are no resources; take ndjson or csv"
-            )));
+    let what = match arguments.what.as_deref() {
+        None => What::Cache,
+        Some(query) if cache.schema().query(query).is_some() => {
+            What::Query(Rows::of(&cache.query(query, ()).map_err(wrong_call)?.read()?))
         }
-        (Format::JsonApi, table) => snapshot.export_jsonapi(table, &mut out).map_err(wrong_call)?,
-        (Format::Csv, None) => {
-            return Err(wrong_call(anyhow::anyhow!(
-                "a CSV file has one table; name one, or a query"
-            )));
-        }
-        (format, Some(query)) if is_query => {
-            let rows = cache.query(query, ()).map_err(wrong_call)?.read()?;
-            let format =
-                if format == Format::Csv { output::Format::Csv } else { output::Format::Ndjson };
-            Rows::of(&rows).write(format, &mut out)?;
-        }
-        (Format::Ndjson, Some(table)) => {
-            snapshot.export_table(table, &mut out).map_err(wrong_call)?
-        }
-        (Format::Csv, Some(table)) => {
-            let Some(first) = snapshot.tables().into_iter().find(|known| known.name == table)
-            else {
-                // The library knows how to say this.
-                match snapshot.count(table) {
-                    Err(error) => return Err(wrong_call(error)),
-                    Ok(_) => bail!("{table} is called otherwise"),
-                }
-            };
-            let columns: Vec<String> = first.fields.into_iter().map(|field| field.name).collect();
-            let rows = snapshot.rows(table)?.map(|row| {
-                let cell =
-                    |name: &String| row.get(name).ok().flatten().unwrap_or(backwater::Value::Null);
-                columns.iter().map(cell).collect()
-            });
-            let rows = rows.collect();
-            Rows { columns, rows }.write(output::Format::Csv, &mut out)?;
-        }
-    }
+        Some(table) => What::Table(table),
+    };
+    arguments.format.write(cache, &what, &mut out)?;
     Ok(out.flush()?)
 }
