@@ -82,10 +82,10 @@ pub(crate) fn derive(input: &DeriveInput) -> Result<TokenStream> {
                     ::core::option::Option::None
                 };
 
-            fn read(cell: __backwater::made::FieldCell<#lent>) -> ::core::result::Result<Self, __backwater::made::Lack> {
+            fn read(cell: __backwater::made::FieldCell<#lent>) -> ::core::result::Result<Self, __backwater::made::FieldProblem> {
                 match __backwater::made::variant(cell, <Self as __backwater::made::OneOf<#lent>>::TABLES)? {
                     #(#numbers => <#links as __backwater::made::FieldType<#lent>>::read(cell).map(Self::#variants),)*
-                    _ => ::core::result::Result::Err(__backwater::made::Lack::Unfit),
+                    _ => ::core::result::Result::Err(__backwater::made::FieldProblem::Unfit),
                 }
             }
 

@@ -82,7 +82,7 @@ pub(crate) fn derive(input: &DeriveInput) -> Result<TokenStream> {
         impl<'s> __backwater::made::FieldType<'s> for #ident {
             const KIND: __backwater::made::Kind = <Self as __backwater::made::Text>::KIND;
 
-            fn read(cell: __backwater::made::FieldCell<'s>) -> ::core::result::Result<Self, __backwater::made::Lack> {
+            fn read(cell: __backwater::made::FieldCell<'s>) -> ::core::result::Result<Self, __backwater::made::FieldProblem> {
                 <Self as __backwater::made::Text>::read_text(cell)
             }
 
@@ -170,7 +170,7 @@ fn of_numbers(ident: &Ident, of: &Numbers<'_>) -> TokenStream {
         }
         None => (
             quote!(),
-            quote!(_ => return ::core::result::Result::Err(__backwater::made::Lack::Unfit),),
+            quote!(_ => return ::core::result::Result::Err(__backwater::made::FieldProblem::Unfit),),
         ),
     };
     quote! {
@@ -186,7 +186,7 @@ fn of_numbers(ident: &Ident, of: &Numbers<'_>) -> TokenStream {
         impl<'s> __backwater::made::FieldType<'s> for #ident {
             const KIND: __backwater::made::Kind = #kind;
 
-            fn read(cell: __backwater::made::FieldCell<'s>) -> ::core::result::Result<Self, __backwater::made::Lack> {
+            fn read(cell: __backwater::made::FieldCell<'s>) -> ::core::result::Result<Self, __backwater::made::FieldProblem> {
                 let number = <i64 as __backwater::made::FieldType<'s>>::read(cell)?;
                 ::core::result::Result::Ok(match number {
                     #(#numbers => #ident::#variants,)*

@@ -85,9 +85,9 @@ impl Cache {
 
     /// The cache that a storage holds, or a new one with that schema, which the storage then keeps.
     ///
-    /// If the storage was written with another schema, its rows are carried over: what is new is absent,
-    /// what is renamed (`was = "…"`) moves, a type changes where no value is lost, and what is not named
-    /// any more is retained in the storage, unused, unless the schema says `drop = ["…"]`. All of that is one
+    /// If the storage was written with another schema, its rows are migrated: what is new is absent,
+    /// what is renamed (`was = "…"`) moves, a type changes if
+    /// no value is lost, and what is no longer named is retained in the storage, unused, unless the schema says `drop = ["…"]`. All of that is one
     /// write, and [`Cache::opening`] has a list of it.
     ///
     /// # Errors
@@ -328,8 +328,8 @@ impl CacheBuilder {
         self
     }
 
-    /// What becomes of a storage that is damaged or was edited by another program; if nothing is said,
-    /// that is an error. [`Cache::opening`] has what was done.
+    /// What to do with a storage that is damaged or
+    /// was edited by another program; by default that is an error. [`Cache::opening`] has what was done.
     ///
     /// See [`WhenDamaged`] for an example.
     pub fn when_damaged(mut self, what: WhenDamaged) -> Self {
@@ -377,7 +377,7 @@ impl CacheBuilder {
         self
     }
 
-    /// The clock by which reports have times; without it they have none.
+    /// The clock that gives reports their times; without it they have none.
     ///
     /// See [`CacheBuilder`] for an example.
     pub fn clock(mut self, clock: impl Clock + 'static) -> Self {

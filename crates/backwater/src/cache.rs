@@ -11,7 +11,7 @@ use std::hash::Hash;
 use std::sync::Arc;
 
 use crate::change::{Changes, Transaction};
-use crate::commit::{CommitKind, Core, Written};
+use crate::commit::{CommitKind, Core, ProgramWrites};
 use crate::derived::{Derived, DerivedBy, Reader};
 use crate::error::{Error, ErrorKind, Result, of_another_cache};
 use crate::query::{Delta, Query, QueryResult};
@@ -216,7 +216,7 @@ impl Cache {
         let loaded = tx.take_rehydrated();
         let (changes, ingested) = tx.finish();
         let loaded = loaded.map(|(here, tables)| self.put_in_place(&mut writing, here, &tables));
-        let kind = CommitKind::Written(Written { ingested, withdrawal, received });
+        let kind = CommitKind::Written(ProgramWrites { ingested, withdrawal, received });
         let report = core.make(&mut writing, (label.into(), watch), changes, kind);
         core.wake_writer();
         core.deliver(writing, &loaded.iter().chain([&report]).collect::<Vec<_>>());
@@ -227,7 +227,7 @@ impl Cache {
     }
 
     /// A standing query: an SQL statement, or the name of one in the schema, with values for its
-    /// parameters. It is kept true by the commits that touch it for as long as the handle lives;
+    /// parameters. Commits that touch it bring it up to date for as long as a handle lives;
     /// [`Query::typed`] reads its rows as structs.
     ///
     /// One word is a name, as no statement is one. A text given for a parameter that the statement
@@ -303,8 +303,8 @@ impl Cache {
     }
 
     /// Lets a query take its parameters from the row of a one-row table, such as a search text or the
-    /// port that is shown: now, and after each commit that changes that row, for as long as what this
-    /// gives lives. The query is rebound as by [`Cache::rebind`], in a commit of its own after the
+    /// port that is shown: now, and after each commit that changes that row, for as long as
+    /// the returned guard lives. The query is rebound as by [`Cache::rebind`], in a commit of its own after the
     /// one that changed the row, unless its values stay the same.
     ///
     /// # Errors
@@ -412,9 +412,9 @@ impl Cache {
         self.0.core.clock()
     }
 
-    /// The reports of the last commits, the oldest first; see [`CacheBuilder::remember_commits`].
+    /// The reports of the last commits, the oldest first; see [`CacheBuilder::remember_commits`](crate::CacheBuilder::remember_commits).
     ///
-    /// See [`CacheBuilder`] for an example.
+    /// See [`CacheBuilder`](crate::CacheBuilder) for an example.
     pub fn commits(&self) -> Vec<Report> {
         self.0.core.ring.reports()
     }
@@ -472,7 +472,7 @@ impl Cache {
     }
 
     /// Watches a query: `callback` is called after each commit that moved its result, with the delta,
-    /// for as long as what this gives lives. The query is kept up to date meanwhile.
+    /// for as long as the returned guard lives. The query is kept up to date meanwhile.
     ///
     /// Each commit's delta is delivered once, in the order of the commits; the old result with the
     /// delta is the new one. `callback` may commit itself: that is applied at once, and its deltas are
@@ -572,7 +572,7 @@ impl Cache {
     }
 
     /// Watches a derived value: `callback` is called with the value after each commit after which it is
-    /// another one, or another error, for as long as what this gives lives. Commits that follow each
+    /// another one, or another error, for as long as the returned guard lives. Commits that follow each
     /// other fast may be one call.
     ///
     /// The value is brought up to date on the thread that commits. What may be done in `callback`
@@ -636,7 +636,7 @@ impl Cache {
     }
 
     /// The rows of a query as a list that follows it: `wake` is called when there is something new, on
-    /// the thread that commits, and [`LiveRows::update`] takes it in where the program draws.
+    /// the thread that commits, and [`LiveRows::update`] applies it where the program draws.
     ///
     /// # Errors
     /// As [`Cache::watch`] and [`TypedQuery::rows`].
@@ -664,7 +664,7 @@ impl Cache {
     }
 
     /// Watches commits as a whole: `callback` is called after each one with its report, in the order of
-    /// the commits, after the watchers of queries, and for as long as what this gives lives. It is
+    /// the commits, after the watchers of queries, and for as long as the returned guard lives. It is
     /// for a toast, a log, a sound; what it may do is as for [`Cache::watch`].
     ///
     /// # Errors
@@ -791,7 +791,7 @@ impl Cache {
     /// one-row tables are as they began. It is a commit: queries and watchers follow.
     ///
     /// # Errors
-    /// As [`Cache::commit`]; what the storage says, if it cannot be written: then memory is empty,
+    /// As [`Cache::commit`]; an error of the storage, if it cannot be written: then memory is empty,
     /// and the next commit or [`Cache::flush`] tries again.
     ///
     /// ```
@@ -819,7 +819,7 @@ impl Cache {
     /// cache cannot look.
     ///
     /// # Errors
-    /// What the storage says.
+    /// An error of the storage.
     ///
     /// ```
     /// # use backwater::{Cache, Schema, SqliteFile};

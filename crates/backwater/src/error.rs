@@ -42,7 +42,7 @@ struct ErrorInner {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum ErrorKind {
-    /// A schema does not say what it should.
+    /// A schema is wrong, or does not fit.
     Schema,
     /// A response is not JSON, or does not fit its rule.
     Response,
@@ -65,7 +65,7 @@ pub enum ErrorKind {
     Result,
     /// A result was given up before it was computed, by [`Stop::stop`](crate::Stop::stop).
     Stopped,
-    /// A scenario has a step that is none.
+    /// A scenario has a line that is not a step.
     Scenario,
     /// A commit was begun inside of another one's closure, or inside of a derived value's function.
     Nested,
@@ -79,7 +79,7 @@ pub enum ErrorKind {
     Version,
     /// What a storage holds does not agree with itself.
     Damaged,
-    /// What a program's own closure, derived value or storage says is wrong.
+    /// An error of a program's own closure, derived value or storage.
     Caller,
 }
 

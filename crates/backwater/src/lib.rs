@@ -5,7 +5,7 @@
 //! ```
 //! use backwater::{Cache, FromRow, Link, Schema, Table};
 //!
-//! /// A row of the table `vessel`: the same thing once, in however many responses it stands.
+//! /// A row of the table `vessel`: one row for each vessel, however many responses have it.
 //! #[derive(Table)]
 //! struct Vessel {
 //!     #[table(id)]

@@ -21,9 +21,9 @@ use crate::value::{Stopwatch, Value};
 /// | `{"ingest": FILE, "rule": NAME, "values": {…}}` | ingest a response by a rule; or by a `"url"` and perhaps a `"method"` |
 /// | `{"merge_patch": {…}}` | a JSON Merge Patch of the tables, as [`Transaction::merge_patch`] takes it, or the name of a file with one |
 /// | `{"json_patch": […]}` | the same for a JSON Patch |
-/// | `{"set": {NAME: VALUE}}` | parameters of the named queries: one that has all of its own begins to be watched, one that had others goes over to these |
+/// | `{"set": {NAME: VALUE}}` | parameters of the named queries: one that has all of its own begins to be watched, one that had others is rebound |
 /// | `{"read": QUERY}` | read a query |
-/// | `{"leave": QUERY}`, `{"watch": QUERY}` | nobody watches a query any more; somebody does again |
+/// | `{"leave": QUERY}`, `{"watch": QUERY}` | a query is no longer watched; it is watched again |
 ///
 /// Every step may have a `"label"`. Queries without parameters are watched from the beginning.
 ///
@@ -236,7 +236,7 @@ impl Scenario {
     /// Plays the steps; `read` gives the bytes of the files that they name.
     ///
     /// # Errors
-    /// What `read` says, or what the step fails with, each with the step's place. The steps before
+    /// An error of `read`, or what the step fails with, each with the step's place. The steps before
     /// it have been played.
     ///
     /// See [`Scenario`] for an example.

@@ -331,6 +331,6 @@ fn what_is_still_to_come_is_not_missing() {
     assert!(snapshot.get("port", "EEL").unwrap().is_none());
     assert!(snapshot.get("call", 2).unwrap().unwrap().follow("port").unwrap().is_none());
     let port = |code: &str| Found::Here(Port { code: code.into() });
-    assert_eq!(ports.get().unwrap().as_slice(), [(1, port("SAL")), (2, Found::NotHere)]);
+    assert_eq!(ports.get().unwrap().as_slice(), [(1, port("SAL")), (2, Found::Missing)]);
     assert_eq!(named.missing(9).unwrap().count, 1);
 }

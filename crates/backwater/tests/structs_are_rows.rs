@@ -6,7 +6,7 @@
 use backwater::{
     Cache, Error, Found, FromRow, Id, Json, Link, Links, OneOf, Schema, Table, Timestamp, Values,
     report::ChangeKind,
-    typed::{Lack, Text},
+    typed::{FieldProblem, Text},
 };
 use proptest::prelude::*;
 
@@ -355,12 +355,12 @@ fn rows_are_here_partly_here_or_not_here() {
     // `looked_at` is absent: partly here, but known as far as the struct needs it.
     let Found::Partly(seat) = seats.get(id("7A")) else { panic!() };
     assert_eq!(
-        (seat.lacks(), seat.row().unwrap().deck),
-        (&[("looked_at", Lack::Absent)][..], Deck::Upper)
+        (seat.problems(), seat.row().unwrap().deck),
+        (&[("looked_at", FieldProblem::Absent)][..], Deck::Upper)
     );
     let Found::Partly(seat) = seats.get(id("7B")) else { panic!() };
     assert_eq!((seat.row(), seat.absent().collect::<Vec<_>>()), (None, vec!["deck", "looked_at"]));
-    assert_eq!(seats.get(id("9C")), Found::NotHere);
+    assert_eq!(seats.get(id("9C")), Found::Missing);
 
     let changed = |what: &dyn Fn(&mut Seat)| {
         let report =
@@ -568,12 +568,12 @@ fn rows_nest_as_a_tree_and_never_without_end() {
     let snapshot = cache.snapshot();
     let known = snapshot.table::<Known>().unwrap();
     let three = || Found::Here(Known { id: 3, knows: vec![] });
-    let two = Found::Here(Known { id: 2, knows: vec![three(), Found::NotHere] });
+    let two = Found::Here(Known { id: 2, knows: vec![three(), Found::Missing] });
     assert_eq!(known.get(1).here().unwrap().knows, [two, three()]);
     let boss = |id: i64| snapshot.table::<Under>().unwrap().get(id).here().unwrap().boss;
     assert_eq!(
         [boss(1), boss(2), boss(3)],
-        [None, Some(Found::Here(Boss { id: 1 })), Some(Found::NotHere)]
+        [None, Some(Found::Here(Boss { id: 1 })), Some(Found::Missing)]
     );
 
     // A person's acquaintances' acquaintances.
@@ -581,7 +581,7 @@ fn rows_nest_as_a_tree_and_never_without_end() {
     let snapshot = cache.snapshot();
     let Found::Here(one) = snapshot.table::<Known>().unwrap().get(1) else { panic!() };
     let Found::Partly(three) = &one.knows[1] else { panic!("{one:?}") };
-    assert_eq!(three.lacks(), [("knows", Lack::Endless)]);
+    assert_eq!(three.problems(), [("knows", FieldProblem::Endless)]);
 
     // A row that knows the next one, a thousand times.
     for id in 100..1100 {
@@ -594,7 +594,7 @@ fn rows_nest_as_a_tree_and_never_without_end() {
         depth += 1;
     }
     let Found::Partly(last) = row else { panic!("{row:?}") };
-    assert_eq!((depth, last.lacks()), (64, &[("knows", Lack::Endless)][..]));
+    assert_eq!((depth, last.problems()), (64, &[("knows", FieldProblem::Endless)][..]));
 
     // The nested struct must fit its table as well.
     let text = "table.person = { id = 'id', fields = { id = 'text', boss = { to = 'person' } } }";

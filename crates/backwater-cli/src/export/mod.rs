@@ -23,10 +23,10 @@ pub(crate) struct Arguments {
     /// How to write the rows
     #[arg(long, value_enum, default_value_t = Format::Ndjson)]
     format: Format,
-    /// Where to write them; standard output, if nothing is said
+    /// Where to write them; standard output, by default
     #[arg(long, short, value_name = "FILE")]
     out: Option<PathBuf>,
-    /// A table, or a named query without parameters; the whole cache, if nothing is said
+    /// A table, or a named query without parameters; the whole cache, by default
     #[arg(value_name = "TABLE|QUERY")]
     what: Option<String>,
 }

@@ -125,7 +125,7 @@ impl<T> From<&TypedQuery<T>> for TableSet {
     }
 }
 
-/// What became of the stored rows when a cache was opened; see [`Cache::opening`](crate::Cache::opening).
+/// What was done to the stored rows when a cache was opened; see [`Cache::opening`](crate::Cache::opening).
 ///
 /// ```
 /// use std::time::Duration;
@@ -151,7 +151,7 @@ pub struct Opening {
     /// What was done to the rows because the cache's schema is another one than that which they were
     /// written with.
     pub schema_changes: Vec<SchemaChange>,
-    /// What was found damaged, and what became of it.
+    /// What was found damaged, and what was done about it.
     pub damage: Option<Damage>,
     /// Of which tables rows were left out because they were received longer ago than the table's
     /// `expires_after`, and how many.

@@ -5,7 +5,7 @@ use rustc_hash::FxHashSet;
 use super::Transaction;
 use super::links::Target;
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{FieldNo, Kind, OnDelete, TableNo};
+use crate::schema::{FieldKind, FieldNo, OnDelete, TableNo};
 use crate::table::{Cell, Slot};
 use crate::value::RowId;
 
@@ -111,7 +111,7 @@ impl Transaction {
         let schema = self.schema();
         for (table, slot) in &doomed.rows {
             for field in &schema.table(*table).fields {
-                if let Kind::Links(entries) = field.kind {
+                if let FieldKind::Links(entries) = field.kind {
                     self.put_entries(entries, *slot, &[]);
                 }
             }
@@ -125,7 +125,7 @@ impl Transaction {
         let schema = self.schema();
         for (table, slot) in rows {
             for field in &schema.table(table).fields {
-                if let Kind::Links(entries) = field.kind {
+                if let FieldKind::Links(entries) = field.kind {
                     self.put_entries(entries, slot, &[]);
                 }
             }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use super::Transaction;
 use super::staged::{Staged, StagedRow, checked_text};
 use crate::error::{Error, ErrorKind, Result, either};
-use crate::schema::{Field, FieldNo, IdType, Kind, OneOf, Schema, Table, TableNo};
+use crate::schema::{FieldDef, FieldKind, FieldNo, IdType, OneOfDef, Schema, TableDef, TableNo};
 use crate::table::{Cell, Slot, field_no};
 use crate::value::{Json, Named, RowId, Value};
 
@@ -45,13 +45,15 @@ impl Transaction {
     }
 
     /// What is wrong with a part of an id in its field.
-    fn misfit(&self, field: &Field, value: &Value, part: &RowId) -> Option<String> {
+    fn misfit(&self, field: &FieldDef, value: &Value, part: &RowId) -> Option<String> {
         let fits = matches!(
             (field.kind, part),
-            (Kind::Int, RowId::Int(_)) | (Kind::Text, RowId::Text(_)) | (Kind::Link(_), _)
+            (FieldKind::Int, RowId::Int(_))
+                | (FieldKind::Text, RowId::Text(_))
+                | (FieldKind::Link(_), _)
         );
         if !fits {
-            let expected = if field.kind == Kind::Int { "int" } else { "text" };
+            let expected = if field.kind == FieldKind::Int { "int" } else { "text" };
             let found = value.kind();
             return Some(format!("found {found} ({value}), expected an id of type {expected}"));
         }
@@ -63,7 +65,7 @@ impl Transaction {
     }
 
     /// The id that a value is in a field.
-    fn id_of(&self, field: &Field, value: &Value) -> Result<RowId> {
+    fn id_of(&self, field: &FieldDef, value: &Value) -> Result<RowId> {
         match value {
             Value::Text(id) => match self.state.schema.linked_id_type(field) {
                 // The text of a link to a row with an id of several parts, as SQL gives it.
@@ -125,8 +127,8 @@ impl Transaction {
     /// as before.
     fn one_of<'s>(
         &self,
-        definition: &Table,
-        one_of: &'s OneOf,
+        definition: &TableDef,
+        one_of: &'s OneOfDef,
         fields: &Named,
         (table, slot): (TableNo, Slot),
     ) -> Result<(&'s Arc<str>, TableNo)> {
@@ -151,7 +153,7 @@ impl Transaction {
     /// The name of the table that a link points at is written with the link only.
     fn check_type_field(
         &self,
-        definition: &Table,
+        definition: &TableDef,
         number: FieldNo,
         fields: &Named,
         (table, slot): (TableNo, Slot),
@@ -174,30 +176,32 @@ impl Transaction {
     pub(crate) fn stage<'v>(
         &mut self,
         schema: &Schema,
-        field: &Field,
+        field: &FieldDef,
         value: &'v Value,
     ) -> Result<Staged<'v>> {
         Ok(match (field.kind, value) {
             (_, Value::Null) => Staged::Null,
-            (Kind::Int, Value::Int(number)) => Staged::Int(*number),
-            (Kind::Float, Value::Int(number)) => Staged::Float(*number as f64),
-            (Kind::Float, Value::Float(number)) if number.is_finite() => Staged::Float(*number),
-            (Kind::Float, Value::Float(number)) => {
+            (FieldKind::Int, Value::Int(number)) => Staged::Int(*number),
+            (FieldKind::Float, Value::Int(number)) => Staged::Float(*number as f64),
+            (FieldKind::Float, Value::Float(number)) if number.is_finite() => {
+                Staged::Float(*number)
+            }
+            (FieldKind::Float, Value::Float(number)) => {
                 return Err(Error::new(
                     ErrorKind::Type,
                     format!("found {number}, expected a finite number"),
                 ));
             }
-            (Kind::Bool, Value::Bool(flag)) => Staged::Bool(*flag),
-            (Kind::Text, Value::Text(text)) => Staged::Text(checked_text(text)?.into()),
-            (Kind::Timestamp, Value::Timestamp(time)) => Staged::Timestamp(*time),
-            (Kind::Timestamp, Value::Text(text)) => Staged::Timestamp(text.parse()?),
-            (Kind::Json, Value::Json(json)) => Staged::Json(json.as_str().into()),
-            (Kind::Link(to), value) => {
+            (FieldKind::Bool, Value::Bool(flag)) => Staged::Bool(*flag),
+            (FieldKind::Text, Value::Text(text)) => Staged::Text(checked_text(text)?.into()),
+            (FieldKind::Timestamp, Value::Timestamp(time)) => Staged::Timestamp(*time),
+            (FieldKind::Timestamp, Value::Text(text)) => Staged::Timestamp(text.parse()?),
+            (FieldKind::Json, Value::Json(json)) => Staged::Json(json.as_str().into()),
+            (FieldKind::Link(to), value) => {
                 let id = self.id_of(field, value)?;
                 Staged::Link(self.state.refer_id(to, &id)?)
             }
-            (Kind::Links(_), _) => {
+            (FieldKind::Links(_), _) => {
                 return Err(Error::new(ErrorKind::Type, "a to-many link takes a list of ids")
                     .help("write it with `set_links`"));
             }
@@ -210,6 +214,6 @@ impl Transaction {
     }
 }
 
-fn place(table: &Table, field: FieldNo) -> String {
+fn place(table: &TableDef, field: FieldNo) -> String {
     format!("{}.{}", table.name, table.field(field).name)
 }

@@ -10,7 +10,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::changes::{ChangedRows, Changes, FieldSet, Happened, RowChange};
 use super::since::written;
 use super::staged::StagedRow;
-use crate::schema::{FieldNo, Made, TableNo};
+use crate::schema::{FieldNo, TableNo, TableOrigin};
 use crate::table::{Cell, OWNER, Slot, State};
 use crate::value::RowId;
 
@@ -253,7 +253,7 @@ impl Past {
     fn add(&mut self, changes: &Changes, row: &RowChange, known: &mut Gone) {
         let is_gone = row.happened == Happened::Deleted;
         let state = if is_gone { &changes.before } else { &changes.after };
-        if let Made::Entries { owner, field } = state.schema.table(row.table).made {
+        if let TableOrigin::Entries { owner, field } = state.schema.table(row.table).made {
             // An entry of a to-many link is a part of its owner.
             if let Cell::Link(slot) = state.table(row.table).cell(row.slot, OWNER) {
                 self.links.push((owner, slot, field));

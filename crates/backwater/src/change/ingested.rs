@@ -29,7 +29,7 @@ pub struct Ingested {
     pub rule: Arc<str>,
     /// How long the response was.
     pub bytes: usize,
-    /// What became of its objects, table by table, in the schema's order; tables that none of them
+    /// What its objects did, table by table, in the schema's order; tables that none of them
     /// belonged to are left out.
     pub tables: Vec<IngestedTable>,
     /// Records that did not fit, and were left out because their rule says `on_error = "skip"`.

@@ -4,7 +4,7 @@ use super::Transaction;
 use super::staged::Staged;
 use super::transaction::not_there;
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{FieldNo, Kind, Made, OneOf, Schema, TableNo};
+use crate::schema::{FieldKind, FieldNo, OneOfDef, Schema, TableNo, TableOrigin};
 use crate::table::{Cell, OWNER, Slot, TARGET, TARGET_TYPE, field_no};
 use crate::value::RowId;
 
@@ -83,14 +83,14 @@ impl Transaction {
         id: &RowId,
         link: &str,
         targets: Vec<(Option<&str>, RowId)>,
-        table_of: fn(&Schema, &OneOf, &str) -> Option<TableNo>,
+        table_of: fn(&Schema, &OneOfDef, &str) -> Option<TableNo>,
     ) -> Result<()> {
         let number = self.writable(table)?;
         let schema = self.schema();
         let definition = schema.table(number);
         let field = field_no(definition, link)?;
         let place = format!("{}.{}", definition.name, definition.field(field).name);
-        let Kind::Links(entries) = definition.field(field).kind else {
+        let FieldKind::Links(entries) = definition.field(field).kind else {
             return Err(Error::new(ErrorKind::UnknownName, "this is not a to-many link")
                 .at(place)
                 .help("write it with `update`"));
@@ -101,7 +101,7 @@ impl Transaction {
         let mut found = Vec::new();
         for (name, id) in targets {
             let to = match (target.kind, one_of, name) {
-                (Kind::Link(to), None, None) => Some(to),
+                (FieldKind::Link(to), None, None) => Some(to),
                 (_, Some(one_of), Some(name)) => table_of(&schema, one_of, name),
                 _ => None,
             };
@@ -133,7 +133,7 @@ impl Transaction {
         let schema = self.schema();
         let mut differs = false;
         for (field, staged) in fields {
-            if let Kind::Links(entries) = schema.table(table).field(*field).kind {
+            if let FieldKind::Links(entries) = schema.table(table).field(*field).kind {
                 let targets = match staged {
                     Staged::Links(targets) => targets.as_slice(),
                     _ => &[],
@@ -194,8 +194,8 @@ impl Transaction {
     /// The to-many link that a link table belongs to.
     pub(super) fn link_of(&self, entries: TableNo) -> Option<(TableNo, FieldNo)> {
         match self.definition(entries).made {
-            Made::Entries { owner, field } => Some((owner, field)),
-            Made::Declared | Made::List => None,
+            TableOrigin::Entries { owner, field } => Some((owner, field)),
+            TableOrigin::Declared | TableOrigin::List => None,
         }
     }
 

@@ -8,8 +8,8 @@ use crate::table::{Row, Slot};
 use crate::value::Named;
 
 impl Transaction {
-    /// The rows of a table as they are in this transaction, its own writes included, in no order of
-    /// meaning.
+    /// The rows of a table as they are in this transaction, its own writes included, in no
+    /// particular order.
     ///
     /// # Errors
     /// [`ErrorKind::UnknownName`] if there is no such table.

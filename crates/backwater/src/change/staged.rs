@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use smallvec::SmallVec;
 
 use crate::error::{Error, ErrorKind, Result, either};
-use crate::schema::{Field, FieldNo, TableNo};
+use crate::schema::{FieldDef, FieldNo, TableNo};
 use crate::table::{Cell, Slot};
 use crate::value::{Timestamp, Value};
 
@@ -64,7 +64,7 @@ impl Staged<'_> {
     }
 
     /// What is wrong with this value in a field of its type.
-    pub(crate) fn misfit(&self, field: &Field) -> Option<String> {
+    pub(crate) fn misfit(&self, field: &FieldDef) -> Option<String> {
         let nothing = match self {
             Staged::Null => Some("null"),
             Staged::Absent => Some("nothing"),

@@ -9,7 +9,7 @@ use super::touched::Touched;
 use super::withdraw::Withdrawal;
 use super::{Changes, History, Ingested, Remembered};
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{FieldNo, Made, Schema, Table, TableNo};
+use crate::schema::{FieldNo, Schema, TableDef, TableNo, TableOrigin};
 use crate::table::{Cell, ONLY, Row, Slot, State};
 use crate::value::{Named, RowId};
 
@@ -240,7 +240,7 @@ impl Transaction {
         self.state.refer(table, key)
     }
 
-    pub(super) fn definition(&self, table: TableNo) -> &Table {
+    pub(super) fn definition(&self, table: TableNo) -> &TableDef {
         self.state.schema.table(table)
     }
 
@@ -257,14 +257,14 @@ impl Transaction {
     pub(super) fn writable(&mut self, name: &str) -> Result<TableNo> {
         let number = self.state.schema.table_no(name)?;
         match self.definition(number).made {
-            Made::Declared => self
+            TableOrigin::Declared => self
                 .need(|schema| schema.with_entries(number).into_iter().collect())
                 .map(|()| number),
-            Made::List => {
+            TableOrigin::List => {
                 let message = format!("\"{name}\" is the list that responses of a rule fill");
                 Err(Error::new(ErrorKind::Row, message).help("ingest a response by that rule"))
             }
-            Made::Entries { owner, field } => {
+            TableOrigin::Entries { owner, field } => {
                 let owner = self.definition(owner);
                 let link = format!("{}.{}", owner.name, owner.field(field).name);
                 let message = format!("\"{name}\" holds the entries of the to-many link {link}");

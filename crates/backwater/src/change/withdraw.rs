@@ -16,7 +16,7 @@ use super::history::History;
 use super::since::{Under, Whereabouts, Written, Wrote, written};
 use super::{Changes, FieldSet, Happened, RowAt, Staged, StagedRow, Transaction};
 use crate::error::{Result, of_another_cache};
-use crate::schema::{FieldNo, Kind, Made, OnDelete, TableNo};
+use crate::schema::{FieldKind, FieldNo, OnDelete, TableNo, TableOrigin};
 use crate::table::{Cell, OWNER, Slot, State, TARGET};
 
 /// For commits, what lies under something that they wrote.
@@ -261,7 +261,7 @@ impl Transaction {
             };
             // What becomes of the entries of a to-many link is said where these are.
             let rule = match definition.field(*field).kind {
-                Kind::Links(entries) => schema.table(entries).field(TARGET).link.as_ref(),
+                FieldKind::Links(entries) => schema.table(entries).field(TARGET).link.as_ref(),
                 _ => definition.field(*field).link.as_ref(),
             };
             let on_delete = rule.map_or(OnDelete::Keep, |rule| rule.on_delete);
@@ -280,7 +280,7 @@ impl Transaction {
                 withdrawal.on_behalf.extend(by.map(|by| (by, at, under.clone())));
             };
             let target = match (cell, definition.field(*field).kind) {
-                (Cell::Link(at), Kind::Link(of)) => Some((of, at)),
+                (Cell::Link(at), FieldKind::Link(of)) => Some((of, at)),
                 (Cell::OneOf(of, at), _) => Some((of, at)),
                 _ => None,
             };
@@ -300,7 +300,7 @@ impl Transaction {
                 }
             }
             let value = match (cell, definition.field(*field).kind) {
-                (Cell::Int(_), Kind::Links(entries)) => {
+                (Cell::Int(_), FieldKind::Links(entries)) => {
                     let mut targets = targets(&under.state, entries, under.slot);
                     let cascades = on_delete == OnDelete::Cascade;
                     targets
@@ -353,8 +353,8 @@ fn write_over(
 fn entries_of(changes: &Changes) -> impl Iterator<Item = (RowAt, FieldSet)> {
     let entries =
         changes.rows.iter().filter_map(|row| match changes.before.schema.table(row.table).made {
-            Made::Entries { owner, field } => Some((row, owner, field)),
-            Made::Declared | Made::List => None,
+            TableOrigin::Entries { owner, field } => Some((row, owner, field)),
+            TableOrigin::Declared | TableOrigin::List => None,
         });
     entries.flat_map(|(row, owner, field)| {
         [&changes.before, &changes.after].into_iter().filter_map(move |version| {

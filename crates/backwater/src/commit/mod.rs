@@ -60,7 +60,7 @@ pub(crate) struct Writer {
 /// What a commit is.
 pub(crate) enum CommitKind<'k> {
     /// Writes that a program gathered.
-    Written(Written),
+    Written(ProgramWrites),
     /// Rows of these tables were loaded from the storage. That is no news: an answer that is on its
     /// way is newer.
     Loaded(&'k [TableNo]),
@@ -72,7 +72,7 @@ pub(crate) enum CommitKind<'k> {
     Declared,
 }
 
-pub(crate) struct Written {
+pub(crate) struct ProgramWrites {
     pub(crate) ingested: Vec<Ingested>,
     pub(crate) withdrawal: Option<Withdrawal>,
     /// Rows that were merged, whether or not that changed them.

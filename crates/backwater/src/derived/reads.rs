@@ -9,7 +9,7 @@ use siphasher::sip128::{Hasher128, SipHasher13};
 use super::node::AnyDerived;
 use crate::change::{FieldSet, LastChanged, Span};
 use crate::query::{AsOf, Query};
-use crate::schema::{FieldNo, FieldPlaces, Kind, TableNo};
+use crate::schema::{FieldKind, FieldNo, FieldPlaces, TableNo};
 use crate::table::{Cell, ONLY, Slot, State, TARGET};
 use crate::typed::DEEPEST;
 use crate::value::RowId;
@@ -111,7 +111,7 @@ fn hash_row(
     let definition = state.schema.table(places.table);
     for field in &places.fields {
         hash_cell(hasher, row.cell(*field));
-        if let Kind::Links(entries) = definition.field(*field).kind {
+        if let FieldKind::Links(entries) = definition.field(*field).kind {
             let targets = (0..).map_while(|position| state.entry(entries, slot, position));
             targets.for_each(|entry| hash_cell(hasher, state.table(entries).cell(entry, TARGET)));
         }
@@ -130,7 +130,7 @@ fn hash_row(
             }
         };
         match definition.field(*link).kind {
-            Kind::Links(entries) => state.targets(entries, slot).for_each(nest),
+            FieldKind::Links(entries) => state.targets(entries, slot).for_each(nest),
             _ => state.target(places.table, *link, row.cell(*link)).into_iter().for_each(&mut nest),
         }
     }
@@ -195,7 +195,7 @@ fn add_span(
     let definition = state.schema.table(places.table);
     span.0.push((places.table, places.fields.iter().copied().chain(more).collect()));
     for field in &places.fields {
-        if let Kind::Links(entries) = definition.field(*field).kind {
+        if let FieldKind::Links(entries) = definition.field(*field).kind {
             span.0.push((entries, whole(state, entries)));
         }
     }

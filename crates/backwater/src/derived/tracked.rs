@@ -81,7 +81,7 @@ impl<'s, T: ReadTable<'s>> TrackedRows<'s, T> {
         self.reader.record(Read::Row { of, places, span, print });
     }
 
-    /// All rows, in no order of meaning.
+    /// All rows, in no particular order.
     ///
     /// See [`TableRows::iter`], of which this is recorded.
     pub fn iter(&self) -> impl Iterator<Item = Found<T>> + use<'s, T> {
@@ -96,7 +96,7 @@ impl<'s, T: ReadTable<'s>> TrackedRows<'s, T> {
         self.iter().filter_map(Found::here)
     }
 
-    /// The rows whose link points at a row, in no order of meaning.
+    /// The rows whose link points at a row, in no particular order.
     ///
     /// See [`TableRows::pointing_at`], of which this is recorded.
     pub fn pointing_at<L: PointsAt<To>, To>(

@@ -4,7 +4,7 @@ use std::io;
 
 use super::ndjson::unwritten;
 use crate::error::Result;
-use crate::schema::{FieldNo, Kind, Made, TableNo};
+use crate::schema::{FieldKind, FieldNo, TableNo, TableOrigin};
 use crate::table::{Cell, Slot, Snapshot, State, TARGET};
 use crate::value::write_json_text;
 
@@ -35,7 +35,7 @@ impl Snapshot {
         let only = table.map(|table| state.schema.table_no(table)).transpose()?;
         let tables = state.schema.table_numbers().filter(|number| {
             let definition = state.schema.table(*number);
-            let is_resource = definition.made == Made::Declared && !definition.is_one_row();
+            let is_resource = definition.made == TableOrigin::Declared && !definition.is_one_row();
             is_resource && only.is_none_or(|only| only == *number)
         });
         out.write_all(b"{\"data\":[").map_err(unwritten)?;
@@ -65,7 +65,7 @@ fn resource(out: &mut String, state: &State, table: TableNo, slot: Slot) {
         here.filter(|field| definition.link_typed_by(*field).is_none()).partition(|field| {
             let field = definition.field(*field);
             field.link.is_some()
-                || matches!(field.kind, Kind::Link(_) | Kind::Links(_) | Kind::OneOf)
+                || matches!(field.kind, FieldKind::Link(_) | FieldKind::Links(_) | FieldKind::OneOf)
         });
     members(out, "attributes", &values, |out, field| {
         name(out, state, table, field);
@@ -77,7 +77,7 @@ fn resource(out: &mut String, state: &State, table: TableNo, slot: Slot) {
         out.push_str("{\"data\":");
         let cell = rows.cell(slot, field);
         match (definition.field(field).kind, cell) {
-            (Kind::Links(entries), Cell::Int(_)) => {
+            (FieldKind::Links(entries), Cell::Int(_)) => {
                 let entries_of = (0..).map_while(|position| state.entry(entries, slot, position));
                 out.push('[');
                 for (number, entry) in entries_of.enumerate() {

@@ -8,7 +8,7 @@ use serde_json::value::RawValue;
 use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result};
 
-use crate::schema::{Made, Schema};
+use crate::schema::{Schema, TableOrigin};
 use crate::table::Snapshot;
 use crate::value::{Json, RowId, write_json_text};
 
@@ -19,11 +19,11 @@ const FORMAT: u64 = 1;
 
 impl Snapshot {
     /// Writes all rows of all tables as NDJSON: first a line with the schema, then a line for each row.
-    /// [`Transaction::import`] takes it in again, and [`Schema::of_export`] its schema. Links are ids,
+    /// [`Transaction::import`] reads it back, and [`Schema::of_export`] its schema. Links are ids,
     /// to-many links arrays of ids, and absent fields are left out.
     ///
     /// # Errors
-    /// What `out` says.
+    /// An error of `out`, as [`ErrorKind::Storage`].
     ///
     /// ```
     /// use backwater::{Cache, Schema};
@@ -51,7 +51,7 @@ impl Snapshot {
         writeln!(out, "{head}}}}}")?;
         // The entries of links stand with their owners.
         let tables =
-            schema.tables.iter().filter(|table| !matches!(table.made, Made::Entries { .. }));
+            schema.tables.iter().filter(|table| !matches!(table.made, TableOrigin::Entries { .. }));
         for table in tables {
             let mut name = String::new();
             write_json_text(&mut name, &table.name);
@@ -65,7 +65,7 @@ impl Snapshot {
     /// Writes the rows of one table as NDJSON: an object for each, with links as ids.
     ///
     /// # Errors
-    /// What `out` says, as [`ErrorKind::Storage`]; [`ErrorKind::UnknownName`] if there is no such table.
+    /// An error of `out`, as [`ErrorKind::Storage`]; [`ErrorKind::UnknownName`] if there is no such table.
     ///
     /// ```
     /// # use backwater::{Cache, Schema};

@@ -22,7 +22,7 @@ pub(super) struct ProposedRule {
     /// How many URLs that was seen from.
     pub(super) urls: String,
     pub(super) written: Option<Written>,
-    pub(super) records: Option<Found>,
+    pub(super) records: Option<FoundRows>,
     /// Rows of other tables, and where they are.
     pub(super) rows: Vec<(usize, Vec<String>, String)>,
     /// Values, for a one-row table of that name.
@@ -64,7 +64,7 @@ impl ProposedRule {
 
 /// Rows somewhere in a response.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Found {
+pub(super) struct FoundRows {
     pub(super) table: usize,
     pub(super) way: Vec<String>,
     /// Where in each element the row is.
@@ -79,7 +79,7 @@ pub(super) struct Found {
 /// What a response holds.
 #[derive(Default)]
 pub(super) struct Answer {
-    pub(super) found: Vec<Found>,
+    pub(super) found: Vec<FoundRows>,
     pub(super) values: Vec<Column>,
     names: Taken,
 }
@@ -159,7 +159,7 @@ impl<'w> Deciding<'w> {
             let main = objects.iter().filter(|it| of(it).is_some()).max_by_key(|it| seen(it));
             if let Some(table) = main.and_then(of) {
                 let one_kind = self.entities.only(&objects).is_some();
-                answer.found.push(Found {
+                answer.found.push(FoundRows {
                     table,
                     way: vec!["data".to_owned()],
                     record: Vec::new(),
@@ -238,7 +238,7 @@ impl<'w> Deciding<'w> {
         counts: &Counts,
         way: &[String],
         present: (usize, usize),
-    ) -> Option<Found> {
+    ) -> Option<FoundRows> {
         let elements = view.elements();
         let inside = elements.counts();
         let objects = [view.objects(), elements.objects()].concat();
@@ -247,7 +247,7 @@ impl<'w> Deciding<'w> {
         };
         let always = present.0 == present.1;
         let made = |table: usize, record: Vec<String>, keyed: bool, many: bool, objects: usize| {
-            Found { table, way: way.to_vec(), record, keyed, many, always, objects }
+            FoundRows { table, way: way.to_vec(), record, keyed, many, always, objects }
         };
         if inside.seen != inside.objects {
             return None;
@@ -304,7 +304,7 @@ impl<'w> Deciding<'w> {
             return self.delete(path, absolute, tables, names);
         }
         let mut answer = self.answer(&path.roots, written);
-        let is_main = |found: &&Found| found.always || written == Written::JsonApi;
+        let is_main = |found: &&FoundRows| found.always || written == Written::JsonApi;
         let best = answer.found.iter().filter(is_main);
         let main = best.max_by_key(|found| (found.many, found.objects)).cloned();
         let last = main
@@ -391,7 +391,7 @@ impl<'w> Deciding<'w> {
         &self,
         path: &Path,
         template: &Template,
-        main: &Found,
+        main: &FoundRows,
         table: &mut ProposedTable,
         rule: &mut ProposedRule,
     ) {
@@ -463,7 +463,7 @@ impl<'w> Deciding<'w> {
         &self,
         path: &Path,
         template: &Template,
-        main: &Found,
+        main: &FoundRows,
         taken: &mut Taken,
         rule: &mut ProposedRule,
     ) {
@@ -502,7 +502,7 @@ impl<'w> Deciding<'w> {
         let template = Template::of(path, absolute, Some(id));
         let variable = template.variables.last()?.name.clone();
         let name = names.take(&format!("delete_{}", self.entities.list[table].name));
-        let found = Found {
+        let found = FoundRows {
             table,
             way: Vec::new(),
             record: Vec::new(),

@@ -7,9 +7,9 @@ use super::nested::Outcome;
 use crate::change::{Happened, Ingested, IngestedTable, Later, Staged, Transaction, compare};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{
-    Field, FieldNo, Given, IdType, Kind, ListRule, Rule, Schema, Scope, Variables,
+    FieldDef, FieldKind, FieldNo, Given, IdType, ListRule, Rule, Schema, Scope, Variables,
 };
-use crate::table::{Cell, Key, ONLY, Slot, State};
+use crate::table::{Cell, IndexKey, ONLY, Slot, State};
 use crate::value::{Json, RowId, Value};
 
 /// What a request says beside its response.
@@ -30,7 +30,7 @@ impl<'s> RequestContext<'s> {
         variables: &Variables,
     ) -> Result<Self> {
         let table = schema.table(rule.table);
-        let mut staged = |field: &Field, given: &Given| match given {
+        let mut staged = |field: &FieldDef, given: &Given| match given {
             Given::Value(value) => stage(tx, schema, field, value).map_err(|error| {
                 error.at(format!("rule \"{}\", field \"{}\"", rule.name, field.name))
             }),
@@ -67,8 +67,8 @@ impl<'s> RequestContext<'s> {
                 list.push(match (name.filter(|_| said), field.kind) {
                     (Some(name), _) => staged(field, &Given::Variable(name.clone()))?,
                     // What the request does not say is a list, or a part, of its own.
-                    (None, Kind::Text) => Staged::Text(String::new().into()),
-                    (None, Kind::Int) => Staged::Int(0),
+                    (None, FieldKind::Text) => Staged::Text(String::new().into()),
+                    (None, FieldKind::Int) => Staged::Int(0),
                     (None, _) => {
                         let name = name.cloned().unwrap_or_else(|| field.name.clone());
                         staged(field, &Given::Variable(name))?
@@ -95,7 +95,7 @@ impl<'s> RequestContext<'s> {
     ) -> Result<Ingested> {
         let definition = self.schema.table(rule.table);
         let part = |id: &FieldNo| self.given.iter().find(|(field, _)| field == id);
-        let key: Option<Key<'_>> =
+        let key: Option<IndexKey<'_>> =
             definition.id.iter().map(|id| part(id).map(|(_, staged)| staged.cell())).collect();
         let Some(key) = key.filter(|key| !key.is_empty()) else {
             let message = format!("rule \"{}\" does not say which row is deleted", rule.name);
@@ -165,14 +165,14 @@ impl<'s> RequestContext<'s> {
         records: &[Option<Slot>],
         rule: &Rule,
     ) {
-        let cells: Key<'_> = self.list.iter().map(Staged::cell).collect();
+        let cells: IndexKey<'_> = self.list.iter().map(Staged::cell).collect();
         let old = tx.state.table(list.table).indexed_rows(&list.part_fields(), &cells);
         let (key, part) = (&cells[..list.key.len()], &self.list[list.key.len()]);
         let mut entries = FxHashSet::default();
         for (position, target) in records.iter().enumerate() {
             let is_row = |slot: &Slot| tx.state.table(rule.table).is_row(*slot);
             let Some(target) = target.filter(is_row) else { continue };
-            let mut key = Key::from_slice(key);
+            let mut key = IndexKey::from_slice(key);
             key.push(Cell::Link(target));
             let entry = tx.refer(list.table, &key);
             // A repeated record keeps its first place.
@@ -208,7 +208,7 @@ impl<'s> RequestContext<'s> {
         let rows: Vec<Slot> = match scope.fields() {
             None => table.iter().filter(|slot| *slot != ONLY || !table.is_one_row()).collect(),
             Some(fields) => {
-                let key: Key<'_> = self.scope.iter().map(Staged::cell).collect();
+                let key: IndexKey<'_> = self.scope.iter().map(Staged::cell).collect();
                 table.indexed_rows(&fields, &key)
             }
         };
@@ -229,7 +229,7 @@ impl<'s> RequestContext<'s> {
 fn stage(
     tx: &mut Transaction,
     schema: &Schema,
-    field: &Field,
+    field: &FieldDef,
     value: &Value,
 ) -> Result<Staged<'static>> {
     let staged = tx.stage(schema, field, value)?.into_owned();
@@ -240,13 +240,13 @@ fn stage(
 }
 
 /// The value that a variable's text is in a field.
-fn value_of(schema: &Schema, field: &Field, text: &str) -> Value {
+fn value_of(schema: &Schema, field: &FieldDef, text: &str) -> Value {
     let int = || text.parse().ok().map(Value::Int);
     let value = match (field.kind, schema.linked_id_type(field)) {
-        (Kind::Int, _) | (_, Some(IdType::Int)) => int(),
-        (Kind::Float, _) => text.parse().ok().map(Value::Float),
-        (Kind::Bool, _) => text.parse().ok().map(Value::Bool),
-        (Kind::Json, _) | (_, Some(IdType::Parts)) => Json::parse(text).ok().map(Value::Json),
+        (FieldKind::Int, _) | (_, Some(IdType::Int)) => int(),
+        (FieldKind::Float, _) => text.parse().ok().map(Value::Float),
+        (FieldKind::Bool, _) => text.parse().ok().map(Value::Bool),
+        (FieldKind::Json, _) | (_, Some(IdType::Parts)) => Json::parse(text).ok().map(Value::Json),
         _ => None,
     };
     value.unwrap_or_else(|| Value::from(RowId::from(text)))

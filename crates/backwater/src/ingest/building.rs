@@ -9,8 +9,8 @@ use super::nested::{Around, Failure, Read, Reader, misfit};
 use super::place::PointerStep;
 use crate::change::{Staged, StagedRow};
 use crate::error::{either, list, nearest};
-use crate::schema::{Branch, FieldNo, Kind, Sought, Table, TableNo, Unknown, whole};
-use crate::table::{Cell, Key, ONLY, Slot};
+use crate::schema::{Branch, FieldKind, FieldNo, Lookup, TableDef, TableNo, Unknown, whole};
+use crate::table::{Cell, IndexKey, ONLY, Slot};
 use crate::value::{RowId, write_json_text};
 
 /// The member by which GraphQL gives an object's type.
@@ -18,7 +18,7 @@ pub(super) const TYPE_NAME: &str = "__typename";
 
 /// What a member of an object is.
 #[derive(Debug, Clone, Copy)]
-pub(super) enum Found {
+pub(super) enum MemberUse {
     /// A field whose value is taken as it is.
     Plain(FieldNo),
     /// A field that has conditions on its value, or is part of the id.
@@ -28,13 +28,13 @@ pub(super) enum Found {
     Unknown,
 }
 
-impl Found {
+impl MemberUse {
     #[inline]
-    fn of(definition: &Table, member: &Branch<Sought>) -> Self {
+    fn of(definition: &TableDef, member: &Branch<Lookup>) -> Self {
         match member.only_field() {
-            None => Found::Deep,
-            Some(field) if definition.takes_as_it_comes(field) => Found::Plain(field),
-            Some(field) => Found::Field(field),
+            None => MemberUse::Deep,
+            Some(field) if definition.takes_as_it_comes(field) => MemberUse::Plain(field),
+            Some(field) => MemberUse::Field(field),
         }
     }
 }
@@ -88,19 +88,19 @@ impl<'de> Reader<'_, 'de> {
             count += 1;
             match found {
                 _ if self.is_unresolved()? => self.json.word("null")?,
-                Found::Plain(field) => match self.plain_value(definition.field(field), false) {
+                MemberUse::Plain(field) => match self.plain_value(definition.field(field), false) {
                     Ok(value) => building.staged.push((field, value)),
                     Err(failure) => return Err(self.at(PointerStep::Field(table, field), failure)),
                 },
-                Found::Field(field) => self.field(table, field, building)?,
-                Found::Deep => {
+                MemberUse::Field(field) => self.field(table, field, building)?,
+                MemberUse::Deep => {
                     let name = PointerStep::spelled(spelled);
                     if let Some(member) = definition.members.get(name.name()) {
                         self.deep(table, member, building)
                             .map_err(|failure| self.at(name, failure))?;
                     }
                 }
-                Found::Unknown => self
+                MemberUse::Unknown => self
                     .unknown(table, spelled, building, type_member)
                     .map_err(|failure| self.at(PointerStep::spelled(spelled), failure))?,
             }
@@ -117,7 +117,7 @@ impl<'de> Reader<'_, 'de> {
         table: TableNo,
         place: usize,
         next: &mut usize,
-    ) -> Read<(Found, &'de str)> {
+    ) -> Read<(MemberUse, &'de str)> {
         if let Some(order) = self.orders.get(table.index())
             && let Some((spelled, found)) = order.get(place)
             && self.json.take(spelled)
@@ -130,18 +130,18 @@ impl<'de> Reader<'_, 'de> {
         let found = match expected {
             Some((spelled, member)) if self.json.take(spelled) => {
                 *next += 1;
-                Found::of(definition, member)
+                MemberUse::of(definition, member)
             }
             _ => {
                 let name = self.json.name()?;
                 let mut aliases = aliases.iter();
                 let alias = aliases.find(|(of, alias, _)| *of == table && **alias == *name);
                 match (alias, definition.members.entry(&name)) {
-                    (Some((.., field)), _) => Found::Field(*field),
-                    (None, None) => Found::Unknown,
+                    (Some((.., field)), _) => MemberUse::Field(*field),
+                    (None, None) => MemberUse::Unknown,
                     (None, Some((place, member))) => {
                         *next = place + 1;
-                        Found::of(definition, member)
+                        MemberUse::of(definition, member)
                     }
                 }
             }
@@ -166,7 +166,7 @@ impl<'de> Reader<'_, 'de> {
     fn take(&mut self, table: TableNo, field: FieldNo, building: &mut Building<'de>) -> Read<()> {
         let definition = self.schema.table(table);
         let is_id = definition.id.contains(&field);
-        if definition.field(field).kind == Kind::OneOf {
+        if definition.field(field).kind == FieldKind::OneOf {
             return self.one_of(table, field, building);
         }
         let value = self.value(definition.field(field), is_id)?;
@@ -196,7 +196,7 @@ impl<'de> Reader<'_, 'de> {
     #[inline]
     fn row_of(
         &mut self,
-        definition: &Table,
+        definition: &TableDef,
         table: TableNo,
         id: &[(FieldNo, Staged<'de>)],
     ) -> Slot {
@@ -204,7 +204,7 @@ impl<'de> Reader<'_, 'de> {
             return self.tx.refer(table, &[only.cell()]);
         }
         let part = |field| id.iter().find(|(other, _)| *other == field);
-        let key: Key<'_> = definition
+        let key: IndexKey<'_> = definition
             .id
             .iter()
             .map(|field| part(*field).map_or(Cell::Absent, |(_, staged)| staged.cell()))
@@ -216,15 +216,15 @@ impl<'de> Reader<'_, 'de> {
     fn deep(
         &mut self,
         table: TableNo,
-        member: &Branch<Sought>,
+        member: &Branch<Lookup>,
         building: &mut Building<'de>,
     ) -> Read<()> {
         let start = self.json.at();
         for sought in &member.here {
             self.json.go(start);
             match sought {
-                Sought::Field(field) => self.take(table, *field, building)?,
-                Sought::Tombstone => {
+                Lookup::Field(field) => self.take(table, *field, building)?,
+                Lookup::Tombstone => {
                     building.gone = !matches!(self.json.peek()?, Next::False | Next::Null);
                     self.json.skip()?;
                 }
@@ -240,8 +240,8 @@ impl<'de> Reader<'_, 'de> {
                 self.json.word("null")?;
                 let inside = member.inside.iter().flat_map(|(_, inside)| inside.all());
                 let fields = inside.filter_map(|sought| match sought {
-                    Sought::Field(field) => Some(field),
-                    Sought::Tombstone => None,
+                    Lookup::Field(field) => Some(field),
+                    Lookup::Tombstone => None,
                 });
                 for field in fields {
                     let staged = Staged::Null;
@@ -365,7 +365,7 @@ impl<'de> Reader<'_, 'de> {
     #[inline]
     fn own_slot(
         &mut self,
-        definition: &Table,
+        definition: &TableDef,
         table: TableNo,
         building: &mut Building<'de>,
     ) -> Read<Slot> {
@@ -381,14 +381,16 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// Adds the parts that an id lacks and that the rows around it are.
-    fn complete(&mut self, definition: &Table, id: &mut IdParts<'de>, own: usize) -> Read<()> {
+    fn complete(&mut self, definition: &TableDef, id: &mut IdParts<'de>, own: usize) -> Read<()> {
         for field in &definition.id {
             if id.iter().any(|(other, _)| other == field) {
                 continue;
             }
             let part = definition.field(*field);
             let around = match part.kind {
-                Kind::Link(to) => self.around[..own].iter().rposition(|around| around.table == to),
+                FieldKind::Link(to) => {
+                    self.around[..own].iter().rposition(|around| around.table == to)
+                }
                 _ => None,
             };
             let slot = match around {
@@ -411,19 +413,19 @@ impl<'de> Reader<'_, 'de> {
     pub(super) fn slot_with_part(&mut self, table: TableNo, value: RowId) -> Read<Option<Slot>> {
         let definition = self.schema.table(table);
         let own = definition.id.iter().filter(|field| match definition.field(**field).kind {
-            Kind::Link(to) => self.around.iter().all(|around| around.table != to),
+            FieldKind::Link(to) => self.around.iter().all(|around| around.table != to),
             _ => true,
         });
         let own: Vec<FieldNo> = own.copied().collect();
         let [field] = *own else { return Ok(None) };
         let staged = match (definition.field(field).kind, &value) {
-            (Kind::Int, RowId::Int(number)) => Staged::Int(*number),
-            (Kind::Int, RowId::Text(text)) => match whole(text) {
+            (FieldKind::Int, RowId::Int(number)) => Staged::Int(*number),
+            (FieldKind::Int, RowId::Text(text)) => match whole(text) {
                 Some(number) => Staged::Int(number),
                 None => return Ok(None),
             },
-            (Kind::Text, RowId::Int(number)) => Staged::Text(number.to_string().into()),
-            (Kind::Text, RowId::Text(text)) => Staged::Text(text.to_string().into()),
+            (FieldKind::Text, RowId::Int(number)) => Staged::Text(number.to_string().into()),
+            (FieldKind::Text, RowId::Text(text)) => Staged::Text(text.to_string().into()),
             _ => return Ok(None),
         };
         if let Some(message) = staged.misfit(definition.field(field)) {
@@ -491,7 +493,7 @@ impl<'de> Reader<'_, 'de> {
     /// A link to one of several tables and the field that says to which are written together.
     fn settle_types(
         &mut self,
-        definition: &Table,
+        definition: &TableDef,
         table: TableNo,
         slot: Slot,
         building: &mut Building<'de>,

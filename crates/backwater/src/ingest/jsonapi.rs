@@ -7,7 +7,9 @@ use super::place::PointerStep;
 use super::resource::{Identifier, ResourceMember};
 use crate::change::Staged;
 use crate::error::either;
-use crate::schema::{Branch, Field, FieldNo, IdType, Kind, Table, TableNo, Unknown, whole};
+use crate::schema::{
+    Branch, FieldDef, FieldKind, FieldNo, IdType, TableDef, TableNo, Unknown, whole,
+};
 use crate::table::{Cell, Slot, TARGET};
 
 impl<'de> Reader<'_, 'de> {
@@ -100,10 +102,10 @@ impl<'de> Reader<'_, 'de> {
         self.close(table, record && !is_other, building)
     }
 
-    fn resource_id(&self, field: &Field, id: Option<&str>) -> Read<Staged<'static>> {
+    fn resource_id(&self, field: &FieldDef, id: Option<&str>) -> Read<Staged<'static>> {
         match (id, field.kind) {
             (None, _) => misfit("no such member", "the id of a resource"),
-            (Some(id), Kind::Int) => match whole(id) {
+            (Some(id), FieldKind::Int) => match whole(id) {
                 Some(number) => Ok(Staged::Int(number)),
                 None => misfit(&format!("string {id:?}"), "an id of type int"),
             },
@@ -121,7 +123,7 @@ impl<'de> Reader<'_, 'de> {
             let field = definition.members.get(&name).and_then(Branch::only_field);
             let link = field.filter(|field| {
                 let field = definition.field(*field);
-                field.link.is_some() || matches!(field.kind, Kind::Links(_))
+                field.link.is_some() || matches!(field.kind, FieldKind::Links(_))
             });
             let read = match link {
                 Some(field) => self.relationship(definition, field, building),
@@ -140,7 +142,7 @@ impl<'de> Reader<'_, 'de> {
     /// Reads a relationship's linkage; without one, nothing is said of the link.
     fn relationship(
         &mut self,
-        definition: &Table,
+        definition: &TableDef,
         field: FieldNo,
         building: &mut Building<'de>,
     ) -> Read<()> {
@@ -157,13 +159,18 @@ impl<'de> Reader<'_, 'de> {
         Ok(())
     }
 
-    fn linkage(&mut self, link: &Field, field: FieldNo, building: &mut Building<'de>) -> Read<()> {
+    fn linkage(
+        &mut self,
+        link: &FieldDef,
+        field: FieldNo,
+        building: &mut Building<'de>,
+    ) -> Read<()> {
         let staged = match (self.json.peek()?, link.kind) {
             (Next::Null, _) => {
                 self.json.word("null")?;
                 Staged::Null
             }
-            (Next::Array, Kind::Links(entries)) => {
+            (Next::Array, FieldKind::Links(entries)) => {
                 let target = self.schema.table(entries).field(TARGET);
                 self.open()?;
                 let mut targets = Vec::new();
@@ -175,7 +182,7 @@ impl<'de> Reader<'_, 'de> {
                 self.depth -= 1;
                 Staged::Links(targets)
             }
-            (Next::Object, Kind::Link(_) | Kind::OneOf) => match self.identifier(link)? {
+            (Next::Object, FieldKind::Link(_) | FieldKind::OneOf) => match self.identifier(link)? {
                 (_, slot) if link.one_of().is_none() => Staged::Link(slot),
                 (table, slot) => Staged::OneOf(table, slot),
             },
@@ -191,13 +198,13 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// Where a resource identifier points.
-    fn identifier(&mut self, link: &Field) -> Read<(TableNo, Slot)> {
+    fn identifier(&mut self, link: &FieldDef) -> Read<(TableNo, Slot)> {
         if self.json.peek()? != Next::Object {
             return misfit(&self.found()?, "a resource identifier");
         }
         let Identifier { type_name: kind, id, .. } = self.json.identifier()?;
         let tables: Vec<TableNo> = match (link.kind, link.one_of()) {
-            (Kind::Link(to), _) => vec![to],
+            (FieldKind::Link(to), _) => vec![to],
             (_, Some(one_of)) => one_of.tables.iter().map(|(_, table)| *table).collect(),
             _ => Vec::new(),
         };

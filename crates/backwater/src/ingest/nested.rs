@@ -9,7 +9,7 @@ use std::ops::BitOr;
 
 use smallvec::SmallVec;
 
-use super::building::{Building, Found};
+use super::building::{Building, MemberUse};
 use super::json::{Fault, FaultKind, JsonReader, Next};
 use super::place::{PointerStep, pointer};
 use super::repeats::Repeats;
@@ -172,7 +172,7 @@ pub(super) struct Reader<'a, 'de> {
     /// For each table, the names of its last object's members as they were spelled, colon and all:
     /// objects of one kind have them in one order. Empty if the response is too short for that to
     /// be worth while.
-    pub(super) orders: Vec<Vec<(&'de str, Found)>>,
+    pub(super) orders: Vec<Vec<(&'de str, MemberUse)>>,
     /// Lists to be used again.
     spare: SmallVec<[Box<Building<'de>>; 4]>,
     pub(super) repeats: Repeats<'de>,

@@ -7,7 +7,7 @@ use super::json::{FaultKind, Next};
 use super::nested::{Around, Failure, Read, Reader, misfit};
 use super::place::{PointerStep, pointer};
 use crate::change::{Skipped, Staged};
-use crate::schema::{Branch, FieldNo, Format, Kind, OnError, ResponsePart, TableNo, whole};
+use crate::schema::{Branch, FieldKind, FieldNo, Format, OnError, ResponsePart, TableNo, whole};
 use crate::table::{ONLY, Slot};
 
 /// Which branches of a tree were met.
@@ -222,7 +222,7 @@ impl<'de> Reader<'_, 'de> {
     fn key(&self, name: &str) -> Read<Staged<'de>> {
         let definition = self.schema.table(self.reading.rule.table);
         match definition.id.first().map(|id| definition.field(*id).kind) {
-            Some(Kind::Int) => match whole(name) {
+            Some(FieldKind::Int) => match whole(name) {
                 Some(number) => Ok(Staged::Int(number)),
                 None => misfit(&format!("member {name:?}"), "an id of type int as its name"),
             },

@@ -8,7 +8,7 @@ use super::nested::{Failure, Read, Reader, misfit};
 use super::place::PointerStep;
 use crate::change::{Staged, checked_text};
 use crate::error::either;
-use crate::schema::{Field, FieldNo, IdType, Kind, OneOf, TableNo, whole};
+use crate::schema::{FieldDef, FieldKind, FieldNo, IdType, OneOfDef, TableNo, whole};
 use crate::table::{Cell, Slot, TARGET};
 use crate::value::{Json, LONE_SURROGATE, RowId, Timestamp, has_lone_surrogate};
 
@@ -17,7 +17,7 @@ const EXACT: f64 = 9_007_199_254_740_992.0;
 
 impl<'de> Reader<'_, 'de> {
     /// Reads a field's value, in the field's type.
-    pub(super) fn value(&mut self, field: &Field, is_id: bool) -> Read<Staged<'de>> {
+    pub(super) fn value(&mut self, field: &FieldDef, is_id: bool) -> Read<Staged<'de>> {
         let value = self.plain_value(field, is_id)?;
         if (field.required || !field.values.is_empty())
             && let Some(message) = value.misfit(field)
@@ -29,42 +29,42 @@ impl<'de> Reader<'_, 'de> {
 
     /// As [`Self::value`], the most common ways first.
     #[inline(always)]
-    pub(super) fn plain_value(&mut self, field: &Field, is_id: bool) -> Read<Staged<'de>> {
+    pub(super) fn plain_value(&mut self, field: &FieldDef, is_id: bool) -> Read<Staged<'de>> {
         match (self.json.peek()?, field.kind) {
-            (Next::Text, Kind::Text) => {
+            (Next::Text, FieldKind::Text) => {
                 let text = self.json.text()?;
                 storable(text).map(Staged::Text)
             }
-            (Next::Number, Kind::Int) => match self.json.number()? {
+            (Next::Number, FieldKind::Int) => match self.json.number()? {
                 Number::Int(number) => Ok(Staged::Int(number)),
                 number => self.number(number, field, is_id),
             },
-            (Next::Object, Kind::Link(to)) => Ok(Staged::Link(self.linked(to, None)?)),
+            (Next::Object, FieldKind::Link(to)) => Ok(Staged::Link(self.linked(to, None)?)),
             _ => self.any_value(field, is_id),
         }
     }
 
     #[inline]
-    fn any_value(&mut self, field: &Field, is_id: bool) -> Read<Staged<'de>> {
+    fn any_value(&mut self, field: &FieldDef, is_id: bool) -> Read<Staged<'de>> {
         let next = self.json.peek()?;
         if next == Next::Null {
             self.json.word("null")?;
             return Ok(Staged::Null);
         }
         Ok(match (next, field.kind) {
-            (_, Kind::Json) => Staged::Json(minified(kept(self.json.skip()?)?)),
-            (_, Kind::Links(entries)) => self.links(entries)?,
-            (Next::True, Kind::Bool) => {
+            (_, FieldKind::Json) => Staged::Json(minified(kept(self.json.skip()?)?)),
+            (_, FieldKind::Links(entries)) => self.links(entries)?,
+            (Next::True, FieldKind::Bool) => {
                 self.json.word("true")?;
                 Staged::Bool(true)
             }
-            (Next::False, Kind::Bool) => {
+            (Next::False, FieldKind::Bool) => {
                 self.json.word("false")?;
                 Staged::Bool(false)
             }
-            (Next::Object, Kind::Link(to)) => Staged::Link(self.linked(to, None)?),
-            (Next::Array, Kind::Link(to)) => self.at_most_one(to, field)?,
-            (Next::Text | Next::Number, Kind::Link(to)) => Staged::Link(self.bare(to, field)?),
+            (Next::Object, FieldKind::Link(to)) => Staged::Link(self.linked(to, None)?),
+            (Next::Array, FieldKind::Link(to)) => self.at_most_one(to, field)?,
+            (Next::Text | Next::Number, FieldKind::Link(to)) => Staged::Link(self.bare(to, field)?),
             (Next::Text, _) => {
                 let text = self.json.text()?;
                 return self.text(text, field, is_id);
@@ -77,14 +77,14 @@ impl<'de> Reader<'_, 'de> {
         })
     }
 
-    fn text(&mut self, text: Cow<'de, str>, field: &Field, is_id: bool) -> Read<Staged<'de>> {
+    fn text(&mut self, text: Cow<'de, str>, field: &FieldDef, is_id: bool) -> Read<Staged<'de>> {
         match field.kind {
-            Kind::Text => storable(text).map(Staged::Text),
-            Kind::Timestamp => match text.parse::<Timestamp>() {
+            FieldKind::Text => storable(text).map(Staged::Text),
+            FieldKind::Timestamp => match text.parse::<Timestamp>() {
                 Ok(time) => Ok(Staged::Timestamp(time)),
                 Err(_) => misfit(&format!("string {text:?}"), &self.expected(field)),
             },
-            Kind::Int if is_id => match whole(&text) {
+            FieldKind::Int if is_id => match whole(&text) {
                 Some(number) => Ok(Staged::Int(number)),
                 None => misfit(&format!("string {text:?}"), "an id of type int"),
             },
@@ -92,7 +92,7 @@ impl<'de> Reader<'_, 'de> {
         }
     }
 
-    fn number(&mut self, number: Number, field: &Field, is_id: bool) -> Read<Staged<'de>> {
+    fn number(&mut self, number: Number, field: &FieldDef, is_id: bool) -> Read<Staged<'de>> {
         let whole = match number {
             Number::Int(number) => Some(number),
             Number::Float(number) if number.fract() == 0.0 && number.abs() <= EXACT => {
@@ -101,15 +101,15 @@ impl<'de> Reader<'_, 'de> {
             _ => None,
         };
         match (field.kind, number, whole) {
-            (Kind::Float, Number::Int(number), _) => Ok(Staged::Float(number as f64)),
-            (Kind::Float, Number::Large(number), _) => Ok(Staged::Float(number as f64)),
-            (Kind::Float, Number::Float(number), _) => Ok(Staged::Float(number)),
-            (Kind::Int, _, Some(number)) => Ok(Staged::Int(number)),
+            (FieldKind::Float, Number::Int(number), _) => Ok(Staged::Float(number as f64)),
+            (FieldKind::Float, Number::Large(number), _) => Ok(Staged::Float(number as f64)),
+            (FieldKind::Float, Number::Float(number), _) => Ok(Staged::Float(number)),
+            (FieldKind::Int, _, Some(number)) => Ok(Staged::Int(number)),
             // A number where a text is the id: its digits are the text.
-            (Kind::Text, Number::Int(number), _) if is_id => {
+            (FieldKind::Text, Number::Int(number), _) if is_id => {
                 Ok(Staged::Text(number.to_string().into()))
             }
-            (Kind::Int, Number::Large(_), _) => {
+            (FieldKind::Int, Number::Large(_), _) => {
                 misfit(&as_text(number), "a whole number of 64 bits")
             }
             _ => misfit(&as_text(number), &self.expected(field)),
@@ -117,7 +117,7 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// A bare id of a row that a link points at.
-    fn bare(&mut self, to: TableNo, field: &Field) -> Read<Slot> {
+    fn bare(&mut self, to: TableNo, field: &FieldDef) -> Read<Slot> {
         let id_type = self.schema.table(to).id_type();
         if self.json.peek()? == Next::Text {
             let text = self.json.text()?;
@@ -142,7 +142,7 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// A single value that is an id together with the row around it, or the whole id as a text.
-    fn part(&mut self, to: TableNo, value: RowId, field: &Field) -> Read<Slot> {
+    fn part(&mut self, to: TableNo, value: RowId, field: &FieldDef) -> Read<Slot> {
         let found = value.to_json().as_str().to_owned();
         if let RowId::Text(text) = &value
             && let Some(id) = Json::parse(text).ok().and_then(|json| RowId::from_json(&json).ok())
@@ -157,7 +157,7 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// A to-one link as an array: nothing, or one target, or the parts of an id.
-    fn at_most_one(&mut self, to: TableNo, field: &Field) -> Read<Staged<'de>> {
+    fn at_most_one(&mut self, to: TableNo, field: &FieldDef) -> Read<Staged<'de>> {
         let start = self.json.at();
         if self.schema.table(to).id_type() == IdType::Parts
             && let Ok(id) = Json::parse(self.json.skip()?).and_then(|json| RowId::from_json(&json))
@@ -184,7 +184,7 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// One target of a link to one table.
-    fn target(&mut self, to: TableNo, field: &Field) -> Read<Slot> {
+    fn target(&mut self, to: TableNo, field: &FieldDef) -> Read<Slot> {
         match self.json.peek()? {
             Next::Object => self.linked(to, None),
             Next::Text | Next::Number => self.bare(to, field),
@@ -224,9 +224,9 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// One target of a to-many link, with its table.
-    fn any_target(&mut self, field: &Field) -> Read<(TableNo, Slot)> {
+    fn any_target(&mut self, field: &FieldDef) -> Read<(TableNo, Slot)> {
         match (field.kind, field.one_of()) {
-            (Kind::Link(to), _) => Ok((to, self.target(to, field)?)),
+            (FieldKind::Link(to), _) => Ok((to, self.target(to, field)?)),
             (_, Some(one_of)) if self.json.peek()? == Next::Object => self.typed_object(one_of),
             _ => misfit(&self.found()?, &self.expected(field)),
         }
@@ -274,7 +274,7 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// An object that names its table by one of its members.
-    fn typed_object(&mut self, one_of: &OneOf) -> Read<(TableNo, Slot)> {
+    fn typed_object(&mut self, one_of: &OneOfDef) -> Read<(TableNo, Slot)> {
         let start = self.json.at();
         self.json.open();
         let (mut type_name, mut first) = (None, true);
@@ -309,16 +309,16 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// What a field takes.
-    fn expected(&self, field: &Field) -> String {
+    fn expected(&self, field: &FieldDef) -> String {
         match field.kind {
-            Kind::Timestamp => {
+            FieldKind::Timestamp => {
                 "a time of RFC 3339, such as \"2031-05-04T09:40:00+02:00\"".to_owned()
             }
-            Kind::Link(to) => {
+            FieldKind::Link(to) => {
                 format!("a \"{}\" object, its id, or null", self.schema.table(to).name)
             }
-            Kind::OneOf => {
-                let names = field.one_of().map_or_else(Vec::new, OneOf::names);
+            FieldKind::OneOf => {
+                let names = field.one_of().map_or_else(Vec::new, OneOfDef::names);
                 format!("an object that is {}, its id, or null", either(&names))
             }
             _ => self.schema.kind_of(field),

@@ -41,7 +41,7 @@ impl Schema {
 }
 
 impl Schema {
-    /// How a statement is answered and kept true: its plan as a tree of operators.
+    /// How a statement is answered and maintained: its plan as a tree of operators.
     ///
     /// # Errors
     /// As [`Cache::query`](crate::Cache::query), but for the parameters, which need no values.

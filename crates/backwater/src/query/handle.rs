@@ -162,8 +162,8 @@ impl Published {
     }
 }
 
-/// A standing query: a statement with values for its parameters, kept true for as long as a handle
-/// to it lives. Two handles to the same statement and values share one result.
+/// A standing query: a statement with values for its parameters, maintained for as long as
+/// a handle to it lives. Two handles to the same statement and values share one result.
 ///
 /// ```
 /// # use backwater::{Cache, Schema};
@@ -279,7 +279,7 @@ impl Query {
         }
     }
 
-    /// Keeps the query up to date at every commit, for as long as what this gives lives.
+    /// Keeps the query up to date at every commit, for as long as the returned guard lives.
     pub(crate) fn subscribe(&self) -> KeepCurrent {
         {
             let mut stands_for = self.0.stands_for();

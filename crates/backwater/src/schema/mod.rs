@@ -28,10 +28,11 @@ pub(crate) use places::{FieldPlaces, KnownPlaces};
 pub(crate) use pointer::{Pointer, write_part};
 pub(crate) use rule::{Format, Given, ListRule, OnError, ResponsePart, Rule, Scope};
 pub(crate) use table::{
-    Checks, Field, IdType, Kind, LinkRule, LinkTo, Made, OnDelete, OneOf, Table, Unknown,
+    Checks, FieldDef, FieldKind, IdType, LinkRule, LinkTo, OnDelete, OneOfDef, TableDef,
+    TableOrigin, Unknown,
 };
 pub(crate) use template::{Template, Variables, decoded};
-pub(crate) use tree::{Branch, Sought, Tree};
+pub(crate) use tree::{Branch, Lookup, Tree};
 pub(crate) use tuning::Tuning;
 
 /// A table's number in its schema.
@@ -85,7 +86,7 @@ impl FieldNo {
 /// ```
 #[derive(Clone)]
 pub struct Schema {
-    pub(crate) tables: Arc<[Table]>,
+    pub(crate) tables: Arc<[TableDef]>,
     pub(crate) rules: Arc<[Rule]>,
     pub(crate) queries: Arc<[NamedQuery]>,
     pub(crate) limits: Limits,
@@ -305,10 +306,10 @@ impl Schema {
     pub(crate) fn fitted(&self, table: TableNo, id: RowId) -> Option<RowId> {
         let definition = self.table(table);
         let part = |field: &FieldNo, id: &RowId| match (definition.field(*field).kind, id) {
-            (Kind::Int, RowId::Int(_)) | (Kind::Text, RowId::Text(_)) => Some(id.clone()),
-            (Kind::Int, RowId::Text(text)) => whole(text).map(RowId::Int),
-            (Kind::Text, RowId::Int(number)) => Some(RowId::from(number.to_string())),
-            (Kind::Link(to), id) => self.fitted(to, id.clone()),
+            (FieldKind::Int, RowId::Int(_)) | (FieldKind::Text, RowId::Text(_)) => Some(id.clone()),
+            (FieldKind::Int, RowId::Text(text)) => whole(text).map(RowId::Int),
+            (FieldKind::Text, RowId::Int(number)) => Some(RowId::from(number.to_string())),
+            (FieldKind::Link(to), id) => self.fitted(to, id.clone()),
             _ => None,
         };
         match (&*definition.id, &id) {
@@ -334,7 +335,7 @@ impl Schema {
         }
     }
 
-    pub(crate) fn table(&self, number: TableNo) -> &Table {
+    pub(crate) fn table(&self, number: TableNo) -> &TableDef {
         &self.tables[number.index()]
     }
 
@@ -350,7 +351,7 @@ impl Schema {
 
     /// Whether a table holds the entries of a to-many link.
     pub(crate) fn is_entries(&self, table: TableNo) -> bool {
-        matches!(self.table(table).made, Made::Entries { .. })
+        matches!(self.table(table).made, TableOrigin::Entries { .. })
     }
 
     pub(crate) fn table_numbers(&self) -> impl Iterator<Item = TableNo> + use<> {
@@ -429,7 +430,7 @@ impl Schema {
                 let link = definition.field(field).link.as_ref()?;
                 let one_of = link.one_of.as_ref();
                 let points = match (definition.field(field).kind, one_of) {
-                    (Kind::Link(to), _) => to == target,
+                    (FieldKind::Link(to), _) => to == target,
                     (_, Some(one_of)) => one_of.tables.iter().any(|(_, to)| *to == target),
                     _ => false,
                 };
@@ -471,10 +472,10 @@ impl Schema {
     /// How the ids are written that a field holds; `None` if it is no to-one link.
     ///
     /// Ids of several types have one type in common: a text.
-    pub(crate) fn linked_id_type(&self, field: &Field) -> Option<IdType> {
+    pub(crate) fn linked_id_type(&self, field: &FieldDef) -> Option<IdType> {
         match (field.kind, &field.link) {
-            (Kind::Link(to), _) => Some(self.table(to).id_type()),
-            (Kind::OneOf, Some(LinkRule { one_of: Some(one_of), .. })) => {
+            (FieldKind::Link(to), _) => Some(self.table(to).id_type()),
+            (FieldKind::OneOf, Some(LinkRule { one_of: Some(one_of), .. })) => {
                 let mut types = one_of.tables.iter().map(|(_, table)| self.table(*table).id_type());
                 let first = types.next()?;
                 Some(if types.all(|other| other == first) { first } else { IdType::Text })
@@ -484,7 +485,7 @@ impl Schema {
     }
 
     /// How a schema's text names a field's type, for messages and comparisons.
-    pub(crate) fn kind_of(&self, field: &Field) -> String {
+    pub(crate) fn kind_of(&self, field: &FieldDef) -> String {
         match &field.link {
             Some(LinkRule { one_of: Some(one_of), .. }) => {
                 format!("link to {}", one_of.names().join(" or "))
@@ -494,12 +495,12 @@ impl Schema {
     }
 
     /// As [`Schema::kind_of`], where only the kind is known.
-    pub(crate) fn kind_name(&self, kind: Kind) -> String {
+    pub(crate) fn kind_name(&self, kind: FieldKind) -> String {
         match kind {
-            Kind::Link(to) => format!("link to {}", self.table(to).name),
-            Kind::OneOf => "link".to_owned(),
-            Kind::Links(entries) => format!("links in {}", self.table(entries).name),
-            _ => Kind::NAMES
+            FieldKind::Link(to) => format!("link to {}", self.table(to).name),
+            FieldKind::OneOf => "link".to_owned(),
+            FieldKind::Links(entries) => format!("links in {}", self.table(entries).name),
+            _ => FieldKind::NAMES
                 .iter()
                 .find(|(_, named)| *named == kind)
                 .map_or_else(String::new, |(name, _)| (*name).to_owned()),

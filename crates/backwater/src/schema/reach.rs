@@ -2,17 +2,17 @@
 
 use std::collections::BTreeSet;
 
-use super::{Kind, Made, OnDelete, ResponsePart, Rule, Schema, TableNo};
+use super::{FieldKind, OnDelete, ResponsePart, Rule, Schema, TableNo, TableOrigin};
 
 impl Schema {
     /// A table with the entries of its to-many links, which are only ever written together.
     pub(crate) fn with_entries(&self, table: TableNo) -> Vec<TableNo> {
         let owner = match self.table(table).made {
-            Made::Entries { owner, .. } => owner,
-            Made::Declared | Made::List => table,
+            TableOrigin::Entries { owner, .. } => owner,
+            TableOrigin::Declared | TableOrigin::List => table,
         };
         let entries = self.table(owner).fields.iter().filter_map(|field| match field.kind {
-            Kind::Links(entries) => Some(entries),
+            FieldKind::Links(entries) => Some(entries),
             _ => None,
         });
         [owner].into_iter().chain(entries).collect()
@@ -23,7 +23,7 @@ impl Schema {
     pub(crate) fn links_to_itself(&self, table: TableNo) -> bool {
         self.table(table).fields.iter().any(|field| {
             let mut of = field.one_of().into_iter().flat_map(|of| &of.tables);
-            let is_one = matches!(field.kind, Kind::Link(to) if self.has_in_id(to, table));
+            let is_one = matches!(field.kind, FieldKind::Link(to) if self.has_in_id(to, table));
             is_one || of.any(|(_, to)| self.has_in_id(*to, table))
         })
     }
@@ -33,7 +33,7 @@ impl Schema {
         let definition = self.table(table);
         let mut parts = definition.id.iter().map(|part| definition.field(*part).kind);
         table == other
-            || parts.any(|kind| matches!(kind, Kind::Link(to) if self.has_in_id(to, other)))
+            || parts.any(|kind| matches!(kind, FieldKind::Link(to) if self.has_in_id(to, other)))
     }
 
     /// The tables whose rows decide what becomes of writes to a table, deletes among them.
@@ -75,7 +75,7 @@ impl Schema {
             // What an object links to may stand in it, as an object of its own.
             for field in &self.table(table).fields {
                 match field.kind {
-                    Kind::Link(to) | Kind::Links(to) => next.push(to),
+                    FieldKind::Link(to) | FieldKind::Links(to) => next.push(to),
                     _ => {}
                 }
                 next.extend(field.one_of().iter().flat_map(|of| of.tables.iter().map(|of| of.1)));

@@ -2,12 +2,12 @@
 
 use std::sync::Arc;
 
-use super::{Branch, Kind, Made, ResponsePart, Rule, Table, TableNo};
+use super::{Branch, FieldKind, ResponsePart, Rule, TableDef, TableNo, TableOrigin};
 
 /// Puts tables into the order of some names, those that are not among them behind. What points at a
 /// table points at it still.
-pub(super) fn in_order_of(known: &[Arc<str>], tables: &mut Vec<Table>, rules: &mut [Rule]) {
-    let place = |table: &Table| known.iter().position(|name| *name == table.name);
+pub(super) fn in_order_of(known: &[Arc<str>], tables: &mut Vec<TableDef>, rules: &mut [Rule]) {
+    let place = |table: &TableDef| known.iter().position(|name| *name == table.name);
     let mut order: Vec<usize> = (0..tables.len()).collect();
     order.sort_by_key(|old| place(&tables[*old]).unwrap_or(usize::MAX));
     let mut numbers = vec![TableNo(0); tables.len()];
@@ -16,11 +16,11 @@ pub(super) fn in_order_of(known: &[Arc<str>], tables: &mut Vec<Table>, rules: &m
     }
     let new = |table: &mut TableNo| *table = numbers[table.index()];
     for table in tables.iter_mut() {
-        if let Made::Entries { owner, .. } = &mut table.made {
+        if let TableOrigin::Entries { owner, .. } = &mut table.made {
             new(owner);
         }
         for field in &mut table.fields {
-            if let Kind::Link(to) | Kind::Links(to) = &mut field.kind {
+            if let FieldKind::Link(to) | FieldKind::Links(to) = &mut field.kind {
                 new(to);
             }
             let one_of = field.link.as_mut().and_then(|link| link.one_of.as_mut());
@@ -33,7 +33,7 @@ pub(super) fn in_order_of(known: &[Arc<str>], tables: &mut Vec<Table>, rules: &m
         rule.list.iter_mut().for_each(|list| new(&mut list.table));
         part(&mut rule.places, &new);
     }
-    let mut old: Vec<Option<Table>> = tables.drain(..).map(Some).collect();
+    let mut old: Vec<Option<TableDef>> = tables.drain(..).map(Some).collect();
     tables.extend(order.into_iter().filter_map(|place| old[place].take()));
 }
 

@@ -2,14 +2,14 @@
 
 use std::sync::Arc;
 
-use super::{FieldNo, Pointer, Sought, TableNo, Tree};
+use super::{FieldNo, Lookup, Pointer, TableNo, Tree};
 use crate::value::Value;
 
 /// A table: its fields, and which of them identify a row.
 #[derive(Debug, PartialEq)]
-pub(crate) struct Table {
+pub(crate) struct TableDef {
     pub(crate) name: Arc<str>,
-    pub(crate) fields: Vec<Field>,
+    pub(crate) fields: Vec<FieldDef>,
     /// The fields that hold the id; a one-row table has none.
     pub(crate) id: Vec<FieldNo>,
     pub(crate) persist: bool,
@@ -20,14 +20,14 @@ pub(crate) struct Table {
     /// What becomes of members that are no field.
     pub(crate) unknown: Unknown,
     /// Where the fields are in an object of a response.
-    pub(crate) members: Tree<Sought>,
+    pub(crate) members: Tree<Lookup>,
     /// How JSON:API documents call the type of its rows.
     pub(crate) resource: Arc<str>,
     /// What in an object says that its row was deleted.
     pub(crate) tombstone: Option<Pointer>,
     /// Which members matter in every object of the table, worked out once.
     pub(crate) checks: Checks,
-    pub(crate) made: Made,
+    pub(crate) made: TableOrigin,
     /// How it was called before.
     pub(crate) was: Vec<Arc<str>>,
 }
@@ -43,18 +43,18 @@ pub(crate) struct Checks {
 }
 
 impl Checks {
-    pub(crate) fn of(fields: &[Field]) -> Self {
+    pub(crate) fn of(fields: &[FieldDef]) -> Self {
         Self {
             required: fields.iter().any(|field| field.required),
-            one_of: fields.iter().any(|field| field.kind == Kind::OneOf),
-            links: fields.iter().any(|field| matches!(field.kind, Kind::Links(_))),
+            one_of: fields.iter().any(|field| field.kind == FieldKind::OneOf),
+            links: fields.iter().any(|field| matches!(field.kind, FieldKind::Links(_))),
         }
     }
 }
 
 /// Why a table is in the schema.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Made {
+pub(crate) enum TableOrigin {
     /// Its text says so.
     Declared,
     /// It holds the entries of a to-many link.
@@ -74,9 +74,9 @@ pub(crate) enum Unknown {
 
 /// A field of a table.
 #[derive(Debug, PartialEq)]
-pub(crate) struct Field {
+pub(crate) struct FieldDef {
     pub(crate) name: Arc<str>,
-    pub(crate) kind: Kind,
+    pub(crate) kind: FieldKind,
     pub(crate) persist: bool,
     /// Whether it is never null, and there in every record.
     pub(crate) required: bool,
@@ -94,12 +94,12 @@ pub(crate) struct Field {
 pub(crate) struct LinkRule {
     pub(crate) on_delete: OnDelete,
     /// If it may point at one of several tables: the name of each, and where a response gives it.
-    pub(crate) one_of: Option<OneOf>,
+    pub(crate) one_of: Option<OneOfDef>,
 }
 
 /// The tables that a link may point at.
 #[derive(Debug, Clone, PartialEq)]
-pub(crate) struct OneOf {
+pub(crate) struct OneOfDef {
     pub(crate) tables: Vec<(Arc<str>, TableNo)>,
     /// The field beside the link that holds the name.
     pub(crate) type_field: FieldNo,
@@ -131,7 +131,7 @@ pub(crate) struct LinkTo {
 
 /// What a field holds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Kind {
+pub(crate) enum FieldKind {
     Int,
     Float,
     Bool,
@@ -156,14 +156,14 @@ pub(crate) enum IdType {
     Parts,
 }
 
-impl Field {
+impl FieldDef {
     /// The tables that the link may point at, if it may point at several.
-    pub(crate) fn one_of(&self) -> Option<&OneOf> {
+    pub(crate) fn one_of(&self) -> Option<&OneOfDef> {
         self.link.as_ref().and_then(|link| link.one_of.as_ref())
     }
 }
 
-impl OneOf {
+impl OneOfDef {
     /// The table that goes by a name.
     pub(crate) fn table(&self, name: &str) -> Option<TableNo> {
         self.tables.iter().find(|(known, _)| **known == *name).map(|(_, table)| *table)
@@ -180,19 +180,19 @@ impl OneOf {
     }
 }
 
-impl Kind {
+impl FieldKind {
     /// The types that a schema can name.
-    pub(crate) const NAMES: [(&'static str, Kind); 6] = [
-        ("int", Kind::Int),
-        ("float", Kind::Float),
-        ("bool", Kind::Bool),
-        ("text", Kind::Text),
-        ("timestamp", Kind::Timestamp),
-        ("json", Kind::Json),
+    pub(crate) const NAMES: [(&'static str, FieldKind); 6] = [
+        ("int", FieldKind::Int),
+        ("float", FieldKind::Float),
+        ("bool", FieldKind::Bool),
+        ("text", FieldKind::Text),
+        ("timestamp", FieldKind::Timestamp),
+        ("json", FieldKind::Json),
     ];
 }
 
-impl Table {
+impl TableDef {
     /// The field of that name; SQL names are case-insensitive.
     pub(crate) fn field_no(&self, name: &str) -> Option<FieldNo> {
         let exact = self.fields.iter().position(|field| &*field.name == name);
@@ -201,7 +201,7 @@ impl Table {
             .map(|position| FieldNo(position as u32))
     }
 
-    pub(crate) fn field(&self, number: FieldNo) -> &Field {
+    pub(crate) fn field(&self, number: FieldNo) -> &FieldDef {
         &self.fields[number.index()]
     }
 
@@ -216,14 +216,14 @@ impl Table {
     /// Whether any value of a field's type is right, and the field is no part of the id.
     pub(crate) fn takes_as_it_comes(&self, number: FieldNo) -> bool {
         let field = self.field(number);
-        let kind = matches!(field.kind, Kind::OneOf | Kind::Links(_));
+        let kind = matches!(field.kind, FieldKind::OneOf | FieldKind::Links(_));
         let checks = field.required || !field.values.is_empty() || kind;
         !checks && !self.id.contains(&number)
     }
 
     /// The link of which a field says at which table it points.
     pub(crate) fn link_typed_by(&self, type_field: FieldNo) -> Option<FieldNo> {
-        let names_type = |field: &Field| {
+        let names_type = |field: &FieldDef| {
             let one_of = field.link.as_ref().and_then(|link| link.one_of.as_ref());
             one_of.is_some_and(|one_of| one_of.type_field == type_field)
         };
@@ -238,8 +238,8 @@ impl Table {
     /// How the id of this table's rows is written as one value.
     pub(crate) fn id_type(&self) -> IdType {
         match *self.id {
-            [id] if self.field(id).kind == Kind::Int => IdType::Int,
-            [id] if self.field(id).kind == Kind::Text => IdType::Text,
+            [id] if self.field(id).kind == FieldKind::Int => IdType::Int,
+            [id] if self.field(id).kind == FieldKind::Text => IdType::Text,
             _ => IdType::Parts,
         }
     }

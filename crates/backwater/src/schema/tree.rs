@@ -26,7 +26,7 @@ pub(crate) struct Branch<T> {
 
 /// What a table looks for in an object.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Sought {
+pub(crate) enum Lookup {
     Field(FieldNo),
     /// What says that the row was deleted.
     Tombstone,
@@ -114,11 +114,11 @@ impl<T> Tree<T> {
     }
 }
 
-impl Branch<Sought> {
+impl Branch<Lookup> {
     /// The one field that this is, if it is nothing else.
     pub(crate) fn only_field(&self) -> Option<FieldNo> {
         match *self.here {
-            [Sought::Field(field)] if self.inside.is_empty() => Some(field),
+            [Lookup::Field(field)] if self.inside.is_empty() => Some(field),
             _ => None,
         }
     }

@@ -8,7 +8,7 @@ use rustc_hash::FxHashMap;
 
 use super::form::{Form, Stored, stored};
 use crate::change::RowAt;
-use crate::schema::{Kind, Made, TableNo};
+use crate::schema::{FieldKind, TableNo, TableOrigin};
 use crate::table::{Cell, OWNER, State};
 
 /// What is only ever kept or dropped together: a row with the entries of its to-many links, or a list.
@@ -95,12 +95,14 @@ impl Units {
             for slot in state.table(table).iter() {
                 let row = (table, slot);
                 let number = match schema.table(table).made {
-                    Made::Declared => None,
-                    Made::Entries { owner, .. } => match state.table(table).cell(slot, OWNER) {
-                        Cell::Link(of) => units.of.get(&(owner, of)).copied(),
-                        _ => None,
-                    },
-                    Made::List => {
+                    TableOrigin::Declared => None,
+                    TableOrigin::Entries { owner, .. } => {
+                        match state.table(table).cell(slot, OWNER) {
+                            Cell::Link(of) => units.of.get(&(owner, of)).copied(),
+                            _ => None,
+                        }
+                    }
+                    TableOrigin::List => {
                         // The last part of its id is what stands in the list.
                         let key = schema.table(table).id.split_last().map_or(&[][..], |of| of.1);
                         let key = key.iter().map(|field| state.value(table, slot, *field));
@@ -131,7 +133,8 @@ impl Units {
             let definition = state.schema.table(table);
             let is_entries = state.schema.is_entries(table);
             let links = definition.field_numbers().filter(|field| {
-                let is_link = matches!(definition.field(*field).kind, Kind::Link(_) | Kind::OneOf);
+                let is_link =
+                    matches!(definition.field(*field).kind, FieldKind::Link(_) | FieldKind::OneOf);
                 is_link && !(is_entries && *field == OWNER)
             });
             let links: Vec<_> = links.collect();

@@ -3,12 +3,16 @@
 use super::form::{Stored, id_part, staged};
 use super::retained::{RetainedValue, Values};
 use crate::error::{Error, ErrorKind};
-use crate::schema::{Field, Kind, Schema, Table};
+use crate::schema::{FieldDef, FieldKind, Schema, TableDef};
 use crate::value::Document;
 
 /// The value that was retained of a field, under the names that it has and had. One that does not fit any
 /// more stays retained.
-pub(super) fn take(schema: &Schema, values: &mut Values, field: &Field) -> Option<Stored<'static>> {
+pub(super) fn take(
+    schema: &Schema,
+    values: &mut Values,
+    field: &FieldDef,
+) -> Option<Stored<'static>> {
     let mut names = [&field.name].into_iter().chain(&field.was);
     let name = names.find(|name| values.contains_key(&***name))?;
     let value = match values.get(&**name)?.clone() {
@@ -27,16 +31,19 @@ pub(super) enum Origin {
     /// It is declared alike.
     Same,
     Json,
-    Other(Kind),
+    Other(FieldKind),
     /// The value was retained, and that it is none of a json field is all that is known.
     Unknown,
 }
 
 impl Origin {
-    pub(super) fn of((old, was): (&Schema, &Field), (schema, field): (&Schema, &Field)) -> Self {
+    pub(super) fn of(
+        (old, was): (&Schema, &FieldDef),
+        (schema, field): (&Schema, &FieldDef),
+    ) -> Self {
         match was.kind {
             _ if old.kind_of(was) == schema.kind_of(field) => Self::Same,
-            Kind::Json => Self::Json,
+            FieldKind::Json => Self::Json,
             kind => Self::Other(kind),
         }
     }
@@ -46,7 +53,7 @@ impl Origin {
 pub(super) fn fitted(
     schema: &Schema,
     from: Origin,
-    field: &Field,
+    field: &FieldDef,
     value: Stored<'static>,
 ) -> Option<Stored<'static>> {
     if value == Stored::Null {
@@ -56,30 +63,30 @@ pub(super) fn fitted(
     const EXACT: i64 = 1 << 53;
     let value = match (from, field.kind, value) {
         (Origin::Same, _, value) => value,
-        (Origin::Json, Kind::Json, value) => value,
+        (Origin::Json, FieldKind::Json, value) => value,
         (Origin::Json, kind, Stored::Text(json)) => of_json(&json, kind)?,
         // How many entries there are; these are rows of their own.
-        (Origin::Unknown | Origin::Other(Kind::Links(_)), Kind::Links(_), value) => value,
-        (Origin::Other(Kind::Links(_)), ..) | (_, Kind::Links(_), _) => return None,
-        (Origin::Other(Kind::Bool), Kind::Text, _) => return None,
-        (Origin::Unknown, Kind::OneOf, value) => value,
-        (_, Kind::Float, Stored::Int(number)) if (-EXACT..=EXACT).contains(&number) => {
+        (Origin::Unknown | Origin::Other(FieldKind::Links(_)), FieldKind::Links(_), value) => value,
+        (Origin::Other(FieldKind::Links(_)), ..) | (_, FieldKind::Links(_), _) => return None,
+        (Origin::Other(FieldKind::Bool), FieldKind::Text, _) => return None,
+        (Origin::Unknown, FieldKind::OneOf, value) => value,
+        (_, FieldKind::Float, Stored::Int(number)) if (-EXACT..=EXACT).contains(&number) => {
             Stored::Real(number as f64)
         }
-        (_, Kind::Int, Stored::Real(number))
+        (_, FieldKind::Int, Stored::Real(number))
             if number.fract() == 0.0 && number.abs() <= EXACT as f64 =>
         {
             Stored::Int(number as i64)
         }
-        (_, Kind::Text, Stored::Int(number)) => Stored::Text(number.to_string().into()),
-        (_, Kind::Int | Kind::Bool, Stored::Text(text)) => {
+        (_, FieldKind::Text, Stored::Int(number)) => Stored::Text(number.to_string().into()),
+        (_, FieldKind::Int | FieldKind::Bool, Stored::Text(text)) => {
             Stored::Int(crate::schema::whole(&text)?)
         }
-        (_, Kind::Timestamp, Stored::Text(text)) => timestamp(&text)?,
-        (from, Kind::Json, value) => {
+        (_, FieldKind::Timestamp, Stored::Text(text)) => timestamp(&text)?,
+        (from, FieldKind::Json, value) => {
             let mut json = String::new();
             match value {
-                Stored::Int(number) if matches!(from, Origin::Other(Kind::Bool)) => {
+                Stored::Int(number) if matches!(from, Origin::Other(FieldKind::Bool)) => {
                     json.push_str(if number == 1 { "true" } else { "false" });
                 }
                 Stored::Int(number) => json.push_str(&number.to_string()),
@@ -92,7 +99,7 @@ pub(super) fn fitted(
         (_, _, value) => value,
     };
     match field.kind {
-        Kind::Link(_) => {
+        FieldKind::Link(_) => {
             // The ids that it points at may be of another type, too.
             let other = match &value {
                 Stored::Int(number) => Stored::Text(number.to_string().into()),
@@ -101,7 +108,7 @@ pub(super) fn fitted(
             };
             [value, other].into_iter().find(|value| id_part(schema, field.kind, value).is_some())
         }
-        Kind::OneOf => Some(value),
+        FieldKind::OneOf => Some(value),
         kind => {
             let fits = staged(kind, &value).is_ok_and(|staged| staged.misfit(field).is_none());
             fits.then_some(value)
@@ -116,18 +123,18 @@ fn timestamp(text: &str) -> Option<Stored<'static>> {
 }
 
 /// The value of a json field as a response would have given it to a field of another type.
-fn of_json(json: &str, kind: Kind) -> Option<Stored<'static>> {
+fn of_json(json: &str, kind: FieldKind) -> Option<Stored<'static>> {
     let json = Document::parse(json).ok()?;
     Some(match (kind, &json) {
-        (Kind::Timestamp, Document::Text(text)) => timestamp(text)?,
-        (Kind::Text | Kind::Link(_) | Kind::OneOf, Document::Text(text)) => {
+        (FieldKind::Timestamp, Document::Text(text)) => timestamp(text)?,
+        (FieldKind::Text | FieldKind::Link(_) | FieldKind::OneOf, Document::Text(text)) => {
             Stored::Text(text.clone().into())
         }
-        (Kind::Int | Kind::Link(_) | Kind::OneOf, Document::Plain(_)) => {
+        (FieldKind::Int | FieldKind::Link(_) | FieldKind::OneOf, Document::Plain(_)) => {
             Stored::Int(json.as_int()?)
         }
-        (Kind::Float, Document::Plain(_)) => Stored::Real(json.as_float()?),
-        (Kind::Bool, Document::Plain(plain)) => match &**plain {
+        (FieldKind::Float, Document::Plain(_)) => Stored::Real(json.as_float()?),
+        (FieldKind::Bool, Document::Plain(plain)) => match &**plain {
             "true" => Stored::Int(1),
             "false" => Stored::Int(0),
             _ => return None,
@@ -138,10 +145,10 @@ fn of_json(json: &str, kind: Kind) -> Option<Stored<'static>> {
 
 pub(super) fn unfit(
     schema: &Schema,
-    table: &Table,
-    field: &Field,
+    table: &TableDef,
+    field: &FieldDef,
     row: &str,
-    (was, found): (&Field, &Stored<'_>),
+    (was, found): (&FieldDef, &Stored<'_>),
 ) -> Error {
     let expected = match (field.required, field.values.is_empty()) {
         (true, _) => "a value: the field is required".to_owned(),
@@ -149,11 +156,11 @@ pub(super) fn unfit(
         _ => schema.kind_of(field),
     };
     let found = match (was.kind, found) {
-        (Kind::Bool, Stored::Int(number)) => (*number == 1).to_string(),
+        (FieldKind::Bool, Stored::Int(number)) => (*number == 1).to_string(),
         (_, Stored::Null) => "null".to_owned(),
         (_, Stored::Int(number)) => number.to_string(),
         (_, Stored::Real(number)) => number.to_string(),
-        (Kind::Json, Stored::Text(text)) => shortened(text),
+        (FieldKind::Json, Stored::Text(text)) => shortened(text),
         (_, Stored::Text(text)) => shortened(&format!("\"{text}\"")),
     };
     let message = format!("the stored value {found} cannot be {expected} without loss");

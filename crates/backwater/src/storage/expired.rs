@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 
 use super::form::{Form, Hash};
-use crate::schema::{Kind, TableNo};
+use crate::schema::{FieldKind, TableNo};
 use crate::table::{Slot, State, Times};
 use crate::value::RowId;
 
@@ -49,7 +49,7 @@ pub(super) fn leave_out(state: &mut State, form: &Form, tables: &[TableNo]) -> L
         }
         for slot in expired(state, table) {
             for field in &schema.table(table).fields {
-                let Kind::Links(entries) = field.kind else { continue };
+                let FieldKind::Links(entries) = field.kind else { continue };
                 let slots = (0..).map_while(|at| state.entry(entries, slot, at));
                 for entry in slots.collect::<Vec<_>>() {
                     take(state, form, (entries, entry), &mut left);

@@ -7,7 +7,7 @@ use siphasher::sip128::SipHasher13;
 
 use crate::change::{Staged, checked_text};
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{FieldNo, IdType, Kind, Schema, TableNo};
+use crate::schema::{FieldKind, FieldNo, IdType, Schema, TableNo};
 use crate::table::{Cell, Slot, State, Times};
 use crate::value::{IdRef, Json, RowId};
 
@@ -435,10 +435,10 @@ pub(crate) fn id_of<'v>(
 }
 
 /// The id, or the part of one, that a stored value is in a field of a kind.
-pub(crate) fn id_part(schema: &Schema, kind: Kind, value: &Stored<'_>) -> Option<RowId> {
+pub(crate) fn id_part(schema: &Schema, kind: FieldKind, value: &Stored<'_>) -> Option<RowId> {
     let id_type = match kind {
-        Kind::Int => IdType::Int,
-        Kind::Link(to) => schema.table(to).id_type(),
+        FieldKind::Int => IdType::Int,
+        FieldKind::Link(to) => schema.table(to).id_type(),
         _ => IdType::Text,
     };
     match (id_type, value) {
@@ -453,19 +453,19 @@ pub(crate) fn id_part(schema: &Schema, kind: Kind, value: &Stored<'_>) -> Option
 
 /// A stored value as a field's, or what is wrong with it. Links are left to the caller, which has
 /// the slots.
-pub(crate) fn staged<'a>(kind: Kind, value: &'a Stored<'_>) -> Result<Staged<'a>> {
+pub(crate) fn staged<'a>(kind: FieldKind, value: &'a Stored<'_>) -> Result<Staged<'a>> {
     let wrong = |expected: &str| {
         Err(Error::new(ErrorKind::Damaged, format!("found {value:?}, expected {expected}")))
     };
     Ok(match (kind, value) {
         (_, Stored::Null) => Staged::Null,
-        (Kind::Int | Kind::Links(_), Stored::Int(number)) => Staged::Int(*number),
-        (Kind::Float, Stored::Real(number)) if number.is_finite() => Staged::Float(*number),
-        (Kind::Float, Stored::Int(number)) => Staged::Float(*number as f64),
-        (Kind::Bool, Stored::Int(number @ (0 | 1))) => Staged::Bool(*number == 1),
-        (Kind::Text, Stored::Text(text)) => Staged::Text(checked_text(text)?.into()),
-        (Kind::Json, Stored::Text(text)) => Staged::Json(checked_text(text)?.into()),
-        (Kind::Timestamp, Stored::Text(text)) => match text.parse() {
+        (FieldKind::Int | FieldKind::Links(_), Stored::Int(number)) => Staged::Int(*number),
+        (FieldKind::Float, Stored::Real(number)) if number.is_finite() => Staged::Float(*number),
+        (FieldKind::Float, Stored::Int(number)) => Staged::Float(*number as f64),
+        (FieldKind::Bool, Stored::Int(number @ (0 | 1))) => Staged::Bool(*number == 1),
+        (FieldKind::Text, Stored::Text(text)) => Staged::Text(checked_text(text)?.into()),
+        (FieldKind::Json, Stored::Text(text)) => Staged::Json(checked_text(text)?.into()),
+        (FieldKind::Timestamp, Stored::Text(text)) => match text.parse() {
             Ok(time) => Staged::Timestamp(time),
             Err(_) => return wrong("a time"),
         },

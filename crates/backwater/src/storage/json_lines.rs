@@ -57,7 +57,7 @@ pub struct JsonLines {
 type Line = Map<String, Tree>;
 
 impl JsonLines {
-    /// The cache in that file, which need not be there yet.
+    /// The cache in that file, which need not exist yet.
     ///
     /// See [`JsonLines`] for an example.
     pub fn new(path: impl AsRef<Path>) -> Self {
@@ -65,7 +65,7 @@ impl JsonLines {
         Self { path, read_only: false, held: Held::default(), known: None, lock: None }
     }
 
-    /// The cache in that file, only to look at: nothing is ever written.
+    /// The cache in that file, read-only: nothing is ever written.
     ///
     /// ```
     /// # use backwater::{Cache, ErrorKind, storage::JsonLines};

@@ -12,8 +12,8 @@ use super::loaded::{LoadedTables, TableDigest};
 use super::progress::{PROGRESS_EVERY, Progress};
 use crate::change::Staged;
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{Field, FieldNo, IdType, Kind, Schema, Table, TableNo};
-use crate::table::{Cell, Filling, Key, ONLY, Slot, State, Times};
+use crate::schema::{FieldDef, FieldKind, FieldNo, IdType, Schema, TableDef, TableNo};
+use crate::table::{Cell, Filling, IndexKey, ONLY, Slot, State, Times};
 
 /// Takes the rows that a storage has of one table, and the hash that was recorded for it.
 ///
@@ -297,7 +297,7 @@ impl Rows {
 
     /// Appends a row to a table that was empty at first.
     fn fill(&mut self, filling: &mut Filling, row: &Incoming<'_>, times: Times) -> Result<Slot> {
-        let mut key = Key::new();
+        let mut key = IndexKey::new();
         for field in &row.definition.id {
             let part = row.value_of(field).and_then(|value| self.part(row, *field, value));
             key.push(part.ok_or_else(|| row.without_id())?);
@@ -360,8 +360,8 @@ impl Rows {
         let said = row.definition.field(field);
         let staged = match (said.kind, value) {
             (_, Stored::Null) => Ok(Staged::Null),
-            (Kind::Link(to), value) => self.link(to, value).map(Staged::Link),
-            (Kind::OneOf, value) => row
+            (FieldKind::Link(to), value) => self.link(to, value).map(Staged::Link),
+            (FieldKind::OneOf, value) => row
                 .said_table(said)
                 .ok_or_else(|| Error::new(ErrorKind::Damaged, "no table is named for a link"))
                 .and_then(|to| Ok(Staged::OneOf(to, self.link(to, value)?))),
@@ -378,9 +378,9 @@ impl Rows {
         value: &'v Stored<'v>,
     ) -> Option<Cell<'v>> {
         match (row.definition.field(field).kind, value) {
-            (Kind::Int, Stored::Int(number)) => Some(Cell::Int(*number)),
-            (Kind::Text, Stored::Text(text)) => Some(Cell::Text(text)),
-            (Kind::Link(to), value) => self.link(to, value).ok().map(Cell::Link),
+            (FieldKind::Int, Stored::Int(number)) => Some(Cell::Int(*number)),
+            (FieldKind::Text, Stored::Text(text)) => Some(Cell::Text(text)),
+            (FieldKind::Link(to), value) => self.link(to, value).ok().map(Cell::Link),
             _ => None,
         }
     }
@@ -396,10 +396,10 @@ impl Rows {
         if let [only] = *definition.id {
             // Most ids are a number or a text, and need no copy.
             match (definition.field(only).kind, value_of(&only)?) {
-                (Kind::Int, Stored::Int(number)) => {
+                (FieldKind::Int, Stored::Int(number)) => {
                     return Some(self.state.refer(table, &[Cell::Int(*number)]));
                 }
-                (Kind::Text, Stored::Text(text)) => {
+                (FieldKind::Text, Stored::Text(text)) => {
                     return Some(self.state.refer(table, &[Cell::Text(text)]));
                 }
                 _ => {}
@@ -433,7 +433,7 @@ impl Rows {
             (IdType::Int, Stored::Int(number)) => Some(self.state.refer(to, &[Cell::Int(*number)])),
             (IdType::Text, Stored::Text(text)) => Some(self.state.refer(to, &[Cell::Text(text)])),
             _ => {
-                let id = id_part(&self.state.schema, Kind::Link(to), value);
+                let id = id_part(&self.state.schema, FieldKind::Link(to), value);
                 id.and_then(|id| self.state.refer_id(to, &id).ok())
             }
         };
@@ -443,7 +443,7 @@ impl Rows {
 
 /// A row on its way into a table.
 struct Incoming<'v> {
-    definition: &'v Table,
+    definition: &'v TableDef,
     form: &'v TableForm,
     number: TableNo,
     values: &'v [Stored<'v>],
@@ -466,7 +466,7 @@ impl<'v> Incoming<'v> {
     }
 
     /// The table that a link to one of several points at, as the field beside it says.
-    fn said_table(&self, said: &Field) -> Option<TableNo> {
+    fn said_table(&self, said: &FieldDef) -> Option<TableNo> {
         let one_of = said.one_of()?;
         match self.value_of(&one_of.type_field)? {
             Stored::Text(name) => one_of.table(name),

@@ -30,7 +30,7 @@ struct MemoryRow {
 }
 
 impl MemoryStorage {
-    /// A storage that nothing was ever written to.
+    /// An empty storage.
     ///
     /// See [`MemoryStorage`] for an example.
     pub fn new() -> Self {

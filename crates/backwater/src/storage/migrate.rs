@@ -13,7 +13,7 @@ use super::retained::{self, RetainedValue, Values};
 use super::steps::MigrationStep;
 use crate::change::{History, Remembered, Transaction};
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{Field, FieldNo, Kind, Made, Schema, Table, TableNo};
+use crate::schema::{FieldDef, FieldKind, FieldNo, Schema, TableDef, TableNo, TableOrigin};
 use crate::table::{Cell, Slot, Snapshot, State, Times};
 
 /// Tables under the schema that is wanted.
@@ -150,7 +150,7 @@ fn pairs(old: &Schema, new: &Schema) -> Vec<Option<TableNo>> {
     let mut pairs: Vec<Option<TableNo>> =
         new.tables.iter().map(|table| find(&table.name)).collect();
     for (place, table) in
-        new.tables.iter().enumerate().filter(|(_, table)| table.made == Made::Declared)
+        new.tables.iter().enumerate().filter(|(_, table)| table.made == TableOrigin::Declared)
     {
         if pairs[place].is_none() {
             let was = table.was.iter().find_map(|name| find(name));
@@ -160,10 +160,10 @@ fn pairs(old: &Schema, new: &Schema) -> Vec<Option<TableNo>> {
     }
     for (place, table) in new.tables.iter().enumerate() {
         // The entries of a link whose field or table was called otherwise.
-        if let (None, Made::Entries { owner, field }) = (pairs[place], table.made)
+        if let (None, TableOrigin::Entries { owner, field }) = (pairs[place], table.made)
             && let Some(old_owner) = pairs[owner.index()]
             && let Some(old_field) = was(new.table(owner).field(field), old.table(old_owner))
-            && let Kind::Links(entries) = old.table(old_owner).field(old_field).kind
+            && let FieldKind::Links(entries) = old.table(old_owner).field(old_field).kind
         {
             pairs[place] = Some(entries).filter(|entries| persists(*entries));
         }
@@ -172,7 +172,7 @@ fn pairs(old: &Schema, new: &Schema) -> Vec<Option<TableNo>> {
 }
 
 /// The field of an earlier table that a field was.
-fn was(field: &Field, old: &Table) -> Option<FieldNo> {
+fn was(field: &FieldDef, old: &TableDef) -> Option<FieldNo> {
     let exact = old.fields.iter().position(|was| was.name == field.name);
     let named = exact.map(|place| FieldNo(place as u32));
     let known = named.or_else(|| field.was.iter().find_map(|name| old.field_no(name)));
@@ -276,7 +276,7 @@ impl Carrier<'_> {
         let name = table.name.to_string();
         if restored > 0 {
             self.changes.push(SchemaChange::Restored(name, restored));
-        } else if table.made == Made::Declared {
+        } else if table.made == TableOrigin::Declared {
             self.changes.push(SchemaChange::New(name));
         }
         Ok(())
@@ -403,7 +403,7 @@ impl Carrier<'_> {
     }
 
     /// Whether the value of a field that nothing names any more stays retained.
-    fn stays(&self, table: &Table, was: &Table, field: &str) -> bool {
+    fn stays(&self, table: &TableDef, was: &TableDef, field: &str) -> bool {
         // What the schema says does not persist must not, retained or not.
         table.field_no(field).is_none_or(|field| table.field(field).persist)
             && !self.drops(&format!("{}.{field}", table.name))
@@ -412,9 +412,9 @@ impl Carrier<'_> {
 
     fn note_field(
         &mut self,
-        table: &Table,
-        was_table: &Table,
-        field: &Field,
+        table: &TableDef,
+        was_table: &TableDef,
+        field: &FieldDef,
         was: Option<FieldNo>,
     ) {
         let Some(was) = was.map(|was| was_table.field(was)) else { return };
@@ -424,19 +424,21 @@ impl Carrier<'_> {
             self.changes.push(SchemaChange::Renamed(what.clone(), before));
         }
         let (now, before) = (self.rows.state.schema.kind_of(field), self.old.schema.kind_of(was));
-        if now != before && !matches!(field.kind, Kind::Link(_) | Kind::Links(_) | Kind::OneOf) {
+        if now != before
+            && !matches!(field.kind, FieldKind::Link(_) | FieldKind::Links(_) | FieldKind::OneOf)
+        {
             self.changes.push(SchemaChange::Retyped(what, before, now));
         }
     }
 
     /// Rows keep their ids.
-    fn check_id(&self, table: &Table, was_table: &Table) -> Result<()> {
+    fn check_id(&self, table: &TableDef, was_table: &TableDef) -> Result<()> {
         let now: Vec<Option<FieldNo>> =
             table.id.iter().map(|id| was(table.field(*id), was_table)).collect();
         if now.iter().copied().eq(was_table.id.iter().map(|id| Some(*id))) {
             return Ok(());
         }
-        let names = |table: &Table| {
+        let names = |table: &TableDef| {
             let names = table.id.iter().map(|id| &*table.field(*id).name);
             if table.id.is_empty() {
                 "one row".to_owned()
@@ -462,7 +464,7 @@ impl Carrier<'_> {
             let name = table.name.to_string();
             self.dropped.push(name.clone());
             let rows = u64::from(old.table(number).rows());
-            let is_declared = table.made == Made::Declared;
+            let is_declared = table.made == TableOrigin::Declared;
             let change = if schema.tables.iter().any(|now| now.name == table.name) {
                 SchemaChange::Persists(name, false)
             } else if self.drops(&name) || (!is_declared && self.drops(owner(&old.schema, table))) {
@@ -499,9 +501,9 @@ impl Carrier<'_> {
 }
 
 /// The table whose links a link table has the entries of.
-fn owner<'s>(schema: &'s Schema, table: &Table) -> &'s str {
+fn owner<'s>(schema: &'s Schema, table: &TableDef) -> &'s str {
     match table.made {
-        Made::Entries { owner, .. } => &schema.table(owner).name,
+        TableOrigin::Entries { owner, .. } => &schema.table(owner).name,
         _ => "",
     }
 }

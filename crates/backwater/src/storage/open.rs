@@ -10,7 +10,7 @@ use super::outbox::Outbox;
 use super::steps::Steps;
 use super::{Header, Storage, expired, migrate, retained};
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{Made, Schema, Table, TableNo};
+use crate::schema::{Schema, TableDef, TableNo, TableOrigin};
 use crate::table::State;
 use crate::value::Clock;
 
@@ -78,7 +78,7 @@ fn open_whole(
     }
 }
 
-/// A storage that nothing was ever written to.
+/// An empty storage.
 fn begin(schema: Schema, steps: &Steps) -> Opened {
     let main = Rows::new(Arc::new(schema)).into_held();
     let retained = Rows::new(retained::schema()).into_held();
@@ -207,8 +207,8 @@ fn as_stored(
     if edited.retained {
         outbox.rebuild_retained();
     }
-    let is_new = |table: &&Table| {
-        table.persist && table.made == Made::Declared && !stored_tables.contains(&table.name)
+    let is_new = |table: &&TableDef| {
+        table.persist && table.made == TableOrigin::Declared && !stored_tables.contains(&table.name)
     };
     let new = wanted.tables.iter().filter(is_new);
     let changes = new.map(|table| SchemaChange::New(table.name.to_string())).collect();

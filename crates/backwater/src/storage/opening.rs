@@ -4,7 +4,7 @@ use std::fmt;
 
 use crate::error::Error;
 
-/// What becomes of a storage that is damaged, or that another program has edited.
+/// What to do with a storage that is damaged, or that another program has edited.
 ///
 /// ```
 /// use backwater::{Cache, Schema, SqliteFile, storage::{Damage, WhenDamaged}};
@@ -40,7 +40,7 @@ pub enum WhenDamaged {
     AcceptEdits,
 }
 
-/// What was found damaged when a cache was opened, and what became of it; see [`WhenDamaged`].
+/// What was found damaged when a cache was opened, and what was done about it; see [`WhenDamaged`].
 #[derive(Debug, Clone)]
 #[non_exhaustive]
 pub enum Damage {

@@ -10,7 +10,7 @@ use std::sync::{Arc, LazyLock};
 use serde_json::value::RawValue;
 
 use super::form::Stored;
-use crate::schema::{FieldNo, Kind, Schema, TableNo};
+use crate::schema::{FieldKind, FieldNo, Schema, TableNo};
 use crate::table::{Cell, Slot, State};
 use crate::value::{RowId, write_json_text};
 
@@ -40,9 +40,9 @@ pub(super) enum RetainedValue {
 }
 
 impl RetainedValue {
-    pub(super) fn of(kind: Kind, value: Stored<'static>) -> Self {
+    pub(super) fn of(kind: FieldKind, value: Stored<'static>) -> Self {
         match (kind, value) {
-            (Kind::Json, Stored::Text(text)) => Self::Json(text.into()),
+            (FieldKind::Json, Stored::Text(text)) => Self::Json(text.into()),
             (_, value) => Self::Value(value),
         }
     }

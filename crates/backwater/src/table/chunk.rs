@@ -10,7 +10,7 @@ use super::texts::Texts;
 use super::times::RowTimes;
 use super::words::Words;
 use super::{Cell, NumberRange, Selection, Slot};
-use crate::schema::{FieldNo, Kind, TableNo};
+use crate::schema::{FieldKind, FieldNo, TableNo};
 use crate::value::Timestamp;
 
 /// How many slots a chunk has.
@@ -172,7 +172,7 @@ impl Chunk {
     ) -> Option<Arc<str>> {
         let place = layout.place(field);
         let is_symbol =
-            place.kind == Kind::Text && !words.is_empty() && state(words, place) == SYMBOL;
+            place.kind == FieldKind::Text && !words.is_empty() && state(words, place) == SYMBOL;
         is_symbol
             .then(|| place.dictionary.shared(Symbol(words[place.word as usize])).cloned())
             .flatten()
@@ -182,7 +182,7 @@ impl Chunk {
     #[inline]
     pub(super) fn link(&self, words: &[u32], field: FieldNo, layout: &Layout) -> Option<Slot> {
         let place = layout.place(field);
-        let is_link = matches!(place.kind, Kind::Link(_))
+        let is_link = matches!(place.kind, FieldKind::Link(_))
             && !words.is_empty()
             && state(words, place) == VALUE;
         is_link.then(|| Slot(words[place.word as usize]))
@@ -192,7 +192,7 @@ impl Chunk {
     #[inline(always)]
     pub(super) fn whole(&self, words: &[u32], field: FieldNo, layout: &Layout) -> Option<i64> {
         let place = layout.place(field);
-        let is_whole = matches!(place.kind, Kind::Int | Kind::Links(_))
+        let is_whole = matches!(place.kind, FieldKind::Int | FieldKind::Links(_))
             && !words.is_empty()
             && state(words, place) == VALUE;
         is_whole.then(|| long(words, place) as i64)
@@ -207,7 +207,7 @@ impl Chunk {
         layout: &'a Layout,
     ) -> Option<&'a str> {
         let place = layout.place(field);
-        if place.kind != Kind::Text || words.is_empty() {
+        if place.kind != FieldKind::Text || words.is_empty() {
             return None;
         }
         match state(words, place) {
@@ -232,7 +232,7 @@ impl Chunk {
             && !others.is_empty()
             && state(words, place) == state(others, place)
             && words[span.clone()] == others[span];
-        let has_text = matches!(place.kind, Kind::Text | Kind::Json);
+        let has_text = matches!(place.kind, FieldKind::Text | FieldKind::Json);
         let same_texts = || match (&self.texts, &other.texts) {
             (Some(mine), Some(theirs)) => Arc::ptr_eq(mine, theirs),
             (mine, theirs) => mine.is_none() && theirs.is_none(),
@@ -253,10 +253,10 @@ impl Chunk {
         let state = if words.is_empty() { ABSENT } else { state(words, place) };
         match place.kind {
             _ if state < VALUE => None,
-            Kind::Int | Kind::Timestamp => Some((long(words, place), 0)),
-            Kind::Bool => Some((state.into(), 1)),
-            Kind::Link(_) => Some((words[place.word as usize].into(), 2)),
-            Kind::Text if state == SYMBOL => Some((words[place.word as usize].into(), 3)),
+            FieldKind::Int | FieldKind::Timestamp => Some((long(words, place), 0)),
+            FieldKind::Bool => Some((state.into(), 1)),
+            FieldKind::Link(_) => Some((words[place.word as usize].into(), 2)),
+            FieldKind::Text if state == SYMBOL => Some((words[place.word as usize].into(), 3)),
             _ => None,
         }
     }
@@ -270,22 +270,22 @@ impl Chunk {
             _ => {}
         }
         match place.kind {
-            Kind::Int | Kind::Links(_) => Cell::Int(long(row, place) as i64),
-            Kind::Float => Cell::Float(f64::from_bits(long(row, place))),
-            Kind::Bool => Cell::Bool(state == TRUE),
-            Kind::Timestamp => {
+            FieldKind::Int | FieldKind::Links(_) => Cell::Int(long(row, place) as i64),
+            FieldKind::Float => Cell::Float(f64::from_bits(long(row, place))),
+            FieldKind::Bool => Cell::Bool(state == TRUE),
+            FieldKind::Timestamp => {
                 Cell::Timestamp(Timestamp::from_known_micros(long(row, place) as i64))
             }
-            Kind::Link(_) => Cell::Link(Slot(row[place.word as usize])),
-            Kind::OneOf => {
+            FieldKind::Link(_) => Cell::Link(Slot(row[place.word as usize])),
+            FieldKind::OneOf => {
                 let word = place.word as usize;
                 Cell::OneOf(TableNo(row[word]), Slot(row[word + 1]))
             }
-            Kind::Text if state == SYMBOL => {
+            FieldKind::Text if state == SYMBOL => {
                 Cell::Text(place.dictionary.text(Symbol(row[place.word as usize])))
             }
-            Kind::Text => Cell::Text(self.text(row[place.word as usize])),
-            Kind::Json => Cell::Json(self.text(row[place.word as usize])),
+            FieldKind::Text => Cell::Text(self.text(row[place.word as usize])),
+            FieldKind::Json => Cell::Json(self.text(row[place.word as usize])),
         }
     }
 
@@ -369,7 +369,7 @@ impl Chunk {
 
 /// Whether a field's value is a place among the chunk's texts.
 fn is_apart(row: &[u32], place: &FieldPlace) -> bool {
-    matches!(place.kind, Kind::Text | Kind::Json) && state(row, place) == APART
+    matches!(place.kind, FieldKind::Text | FieldKind::Json) && state(row, place) == APART
 }
 
 #[inline]
@@ -434,7 +434,8 @@ mod tests {
     use proptest::prelude::*;
     use std::collections::HashMap;
 
-    const KINDS: [Kind; 4] = [Kind::Text, Kind::Bool, Kind::Json, Kind::Int];
+    const KINDS: [FieldKind; 4] =
+        [FieldKind::Text, FieldKind::Bool, FieldKind::Json, FieldKind::Int];
 
     /// A cell's value for a field, of many lengths for texts.
     fn written(field: usize, what: u16) -> (String, bool, i64) {
@@ -446,9 +447,9 @@ mod tests {
         match (KINDS[field], what % 7) {
             (_, 0) => Cell::Null,
             (_, 1) => Cell::Absent,
-            (Kind::Text, _) => Cell::Text(&value.0),
-            (Kind::Json, _) => Cell::Json(&value.0),
-            (Kind::Bool, _) => Cell::Bool(value.1),
+            (FieldKind::Text, _) => Cell::Text(&value.0),
+            (FieldKind::Json, _) => Cell::Json(&value.0),
+            (FieldKind::Bool, _) => Cell::Bool(value.1),
             _ => Cell::Int(value.2),
         }
     }

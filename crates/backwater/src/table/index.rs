@@ -18,7 +18,7 @@ const PIECE: usize = 64;
 const NONE: u32 = u32::MAX;
 
 /// The values of some fields of a row.
-pub(crate) type Key<'a> = SmallVec<[Cell<'a>; 2]>;
+pub(crate) type IndexKey<'a> = SmallVec<[Cell<'a>; 2]>;
 
 #[derive(Clone)]
 pub(super) struct Index {

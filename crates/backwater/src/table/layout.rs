@@ -1,7 +1,7 @@
 //! Where a field lies in the rows of a table: words of 32 bits, the states of all fields first.
 
 use super::dictionary::Dictionary;
-use crate::schema::{FieldNo, Kind};
+use crate::schema::{FieldKind, FieldNo};
 
 /// Two bits of state a field, this many fields in a word.
 const STATES: usize = 16;
@@ -15,7 +15,7 @@ pub(super) struct Layout {
 
 /// Where a field's state and value lie in a row.
 pub(super) struct FieldPlace {
-    pub(super) kind: Kind,
+    pub(super) kind: FieldKind,
     pub(super) state_word: u16,
     pub(super) shift: u8,
     /// The first word of the value.
@@ -26,7 +26,7 @@ pub(super) struct FieldPlace {
 }
 
 impl Layout {
-    pub(super) fn new(kinds: impl ExactSizeIterator<Item = Kind>) -> Self {
+    pub(super) fn new(kinds: impl ExactSizeIterator<Item = FieldKind>) -> Self {
         let mut word = kinds.len().div_ceil(STATES);
         let fields = kinds.enumerate().map(|(number, kind)| {
             let place = FieldPlace {
@@ -59,10 +59,14 @@ impl Layout {
 }
 
 /// How many words a value takes; a boolean is in its state alone.
-fn words(kind: Kind) -> usize {
+fn words(kind: FieldKind) -> usize {
     match kind {
-        Kind::Int | Kind::Float | Kind::Timestamp | Kind::OneOf | Kind::Links(_) => 2,
-        Kind::Bool => 0,
-        Kind::Text | Kind::Json | Kind::Link(_) => 1,
+        FieldKind::Int
+        | FieldKind::Float
+        | FieldKind::Timestamp
+        | FieldKind::OneOf
+        | FieldKind::Links(_) => 2,
+        FieldKind::Bool => 0,
+        FieldKind::Text | FieldKind::Json | FieldKind::Link(_) => 1,
     }
 }

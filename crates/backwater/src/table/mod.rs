@@ -25,14 +25,14 @@ use std::sync::Arc;
 
 use smallvec::SmallVec;
 
-use crate::schema::{FieldNo, Kind, Schema, TableNo};
+use crate::schema::{FieldKind, FieldNo, Schema, TableNo};
 use crate::value::Timestamp;
 use chunk::Chunk;
 pub(crate) use chunk::{Bits, CHUNK};
 pub(crate) use filling::Filling;
 pub(crate) use folded::{FoldedTexts, TextSearch};
 use index::Index;
-pub(crate) use index::Key;
+pub(crate) use index::IndexKey;
 use keys::Keys;
 use layout::Layout;
 use rows::RowsWithCells;
@@ -193,7 +193,7 @@ impl TableRows {
     }
 
     /// The values of some fields of a slot; `None` if one of them has none.
-    pub(crate) fn key(&self, slot: Slot, fields: &[FieldNo]) -> Option<Key<'_>> {
+    pub(crate) fn key(&self, slot: Slot, fields: &[FieldNo]) -> Option<IndexKey<'_>> {
         let cells = fields.iter().map(|field| match self.cell(slot, *field) {
             Cell::Absent | Cell::Null => None,
             cell => Some(cell),
@@ -246,7 +246,7 @@ impl TableRows {
                 Cell::Absent | Cell::Null => None,
                 cell => Some(cell),
             });
-            if let Some(key) = key.collect::<Option<Key<'_>>>() {
+            if let Some(key) = key.collect::<Option<IndexKey<'_>>>() {
                 index.add(slot, &key, |other| self.has(other, fields, &key));
             }
         });
@@ -341,7 +341,7 @@ impl TableRows {
 
     /// Whether a field's texts can be searched by [`TableRows::each_row_in`].
     pub(crate) fn has_texts(&self, field: FieldNo) -> bool {
-        self.layout.place(field).kind == Kind::Text
+        self.layout.place(field).kind == FieldKind::Text
     }
 
     /// A bit for each slot of a chunk whose row is selected.
@@ -363,8 +363,8 @@ impl TableRows {
     /// Whether a field's numbers can be selected by [`TableRows::each_row_in`].
     pub(crate) fn has_numbers(&self, field: FieldNo, of: Numbers) -> bool {
         match self.layout.place(field).kind {
-            Kind::Int | Kind::Links(_) => of == Numbers::Whole,
-            Kind::Timestamp => of == Numbers::Micros,
+            FieldKind::Int | FieldKind::Links(_) => of == Numbers::Whole,
+            FieldKind::Timestamp => of == Numbers::Micros,
             _ => false,
         }
     }

@@ -1,7 +1,7 @@
 //! A row with its links as a tree: what an API response would look like that holds it.
 
 use super::{Cell, Row, Slot, State, TARGET};
-use crate::schema::{FieldNo, Kind, Limits, OneOf, TableNo};
+use crate::schema::{FieldKind, FieldNo, Limits, OneOfDef, TableNo};
 use crate::value::{Json, write_json_text};
 
 impl Row<'_> {
@@ -81,7 +81,7 @@ fn write_field(
 ) {
     let cell = state.table(table).cell(slot, field);
     let kind = state.schema.table(table).field(field).kind;
-    if let (Kind::Links(entries), Cell::Int(_)) = (kind, cell) {
+    if let (FieldKind::Links(entries), Cell::Int(_)) = (kind, cell) {
         let slots = (0..).map_while(|position| state.entry(entries, slot, position));
         out.push('[');
         for (number, entry) in slots.enumerate() {
@@ -112,7 +112,7 @@ fn write_link(
     // A field beside the link says at which table it points; an entry of a list has none.
     let tells = one_of.filter(|_| is_here || field == TARGET && state.schema.is_entries(table));
     // A row that has a field of that name shows it itself.
-    let itself = |one_of: &OneOf| {
+    let itself = |one_of: &OneOfDef| {
         let field = state.schema.table(to).field_no(&one_of.type_member);
         field.is_some_and(|field| state.table(to).cell(target, field) != Cell::Absent)
     };

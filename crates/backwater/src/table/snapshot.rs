@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::{Cell, ONLY, Slot, State, TARGET};
 use crate::error::{Error, ErrorKind, Result, nearest};
-use crate::schema::{FieldNo, Kind, Table, TableNo};
+use crate::schema::{FieldKind, FieldNo, TableDef, TableNo};
 use crate::value::{RowId, Value};
 
 /// All tables as they are after one commit. It never changes, and taking one costs next to
@@ -52,7 +52,7 @@ impl Snapshot {
         Ok(self.state.table(table).rows() as usize)
     }
 
-    /// The row with that id, or `None` if it is not here.
+    /// The row with that id, or `None` if it is not there.
     ///
     /// # Errors
     /// [`ErrorKind::UnknownName`] if there is no such table, [`ErrorKind::NotReady`] if its rows
@@ -115,7 +115,7 @@ impl Snapshot {
         Ok(tables.into_iter().all(|table| self.state.is_ready(table)))
     }
 
-    /// All rows of a table, in no order of meaning.
+    /// All rows of a table, in no particular order.
     ///
     /// # Errors
     /// [`ErrorKind::UnknownName`] if there is no such table.
@@ -306,7 +306,7 @@ impl<'s> Row<'s> {
     /// ```
     pub fn follow(&self, link: &str) -> Result<Option<Row<'s>>> {
         let number = field_no(self.definition(), link)?;
-        if !matches!(self.definition().field(number).kind, Kind::Link(_) | Kind::OneOf) {
+        if !matches!(self.definition().field(number).kind, FieldKind::Link(_) | FieldKind::OneOf) {
             let message = format!("{}.{link} is not a to-one link", self.definition().name);
             let help = "read it with `get`, or with `follow_all` if it is a to-many link";
             return Err(Error::new(ErrorKind::UnknownName, message).help(help));
@@ -314,7 +314,7 @@ impl<'s> Row<'s> {
         self.target(self.table, self.slot, number)
     }
 
-    /// The rows of a table whose to-one link points at this row, in no order of meaning: the way
+    /// The rows of a table whose to-one link points at this row, in no particular order: the way
     /// back along a link. It goes through all rows of that table, unless the link has an `on_delete`
     /// or a standing query joins by it.
     ///
@@ -346,7 +346,7 @@ impl<'s> Row<'s> {
         state.need_ready(from)?;
         let definition = state.schema.table(from);
         let number = field_no(definition, link)?;
-        if !matches!(definition.field(number).kind, Kind::Link(_) | Kind::OneOf) {
+        if !matches!(definition.field(number).kind, FieldKind::Link(_) | FieldKind::OneOf) {
             let message = format!("{table}.{link} is not a to-one link");
             return Err(Error::new(ErrorKind::UnknownName, message));
         }
@@ -380,7 +380,7 @@ impl<'s> Row<'s> {
     /// ```
     pub fn follow_all(&self, link: &str) -> Result<Vec<Row<'s>>> {
         let number = field_no(self.definition(), link)?;
-        let Kind::Links(entries) = self.definition().field(number).kind else {
+        let FieldKind::Links(entries) = self.definition().field(number).kind else {
             let message = format!("{}.{link} is not a to-many link", self.definition().name);
             return Err(Error::new(ErrorKind::UnknownName, message).help("read it with `get`"));
         };
@@ -419,7 +419,7 @@ impl<'s> Row<'s> {
         })
     }
 
-    fn definition(&self) -> &'s Table {
+    fn definition(&self) -> &'s TableDef {
         self.state.schema.table(self.table)
     }
 }
@@ -431,7 +431,7 @@ impl fmt::Debug for Row<'_> {
 }
 
 /// The number of a field that a caller named.
-pub(crate) fn field_no(table: &Table, name: &str) -> Result<FieldNo> {
+pub(crate) fn field_no(table: &TableDef, name: &str) -> Result<FieldNo> {
     table.field_no(name).ok_or_else(|| {
         Error::new(
             ErrorKind::UnknownName,

@@ -5,11 +5,11 @@ use std::collections::BTreeSet;
 use std::hash::RandomState;
 use std::sync::Arc;
 
-use super::index::{Index, Key};
+use super::index::{Index, IndexKey};
 use super::times::Now;
 use super::{Cell, ONLY, Slot, TARGET, TableRows};
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{FieldNo, IdType, Kind, Schema, TableNo};
+use crate::schema::{FieldKind, FieldNo, IdType, Schema, TableNo};
 use crate::value::{Clock, IdRef, Json, RowId, Value};
 
 /// One version of all tables.
@@ -295,7 +295,7 @@ impl State {
     /// Whether a link is a text in SQL although the id that it points at may be a number.
     pub(crate) fn is_text(&self, table: TableNo, field: FieldNo) -> bool {
         let field = self.schema.table(table).field(field);
-        field.kind == Kind::OneOf && self.schema.linked_id_type(field) == Some(IdType::Text)
+        field.kind == FieldKind::OneOf && self.schema.linked_id_type(field) == Some(IdType::Text)
     }
 
     /// Where a link points, whether or not a row is there.
@@ -306,7 +306,7 @@ impl State {
         cell: Cell<'_>,
     ) -> Option<(TableNo, Slot)> {
         match (cell, self.schema.table(table).field(field).kind) {
-            (Cell::Link(slot), Kind::Link(to)) => Some((to, slot)),
+            (Cell::Link(slot), FieldKind::Link(to)) => Some((to, slot)),
             (Cell::OneOf(to, slot), _) => Some((to, slot)),
             _ => None,
         }
@@ -332,10 +332,10 @@ impl State {
         self.check_id(table, id)?;
         let schema = self.schema.clone();
         let definition = schema.table(table);
-        let mut key = Key::new();
+        let mut key = IndexKey::new();
         for (field, part) in definition.id.iter().zip(parts(id, definition.id.len())) {
             key.push(match definition.field(*field).kind {
-                Kind::Link(to) => Cell::Link(self.refer_id(to, part)?),
+                FieldKind::Link(to) => Cell::Link(self.refer_id(to, part)?),
                 _ => part_cell(part),
             });
         }
@@ -353,10 +353,10 @@ impl State {
             return Ok(is_only.then_some(ONLY));
         }
         self.check_id(table, id)?;
-        let mut key = Key::new();
+        let mut key = IndexKey::new();
         for (field, part) in definition.id.iter().zip(parts(id, definition.id.len())) {
             key.push(match (definition.field(*field).kind, part) {
-                (Kind::Link(to), part) => match self.slot(to, part)? {
+                (FieldKind::Link(to), part) => match self.slot(to, part)? {
                     Some(slot) => Cell::Link(slot),
                     None => return Ok(None),
                 },
@@ -379,8 +379,8 @@ impl State {
     fn fits(&self, table: TableNo, id: &RowId) -> bool {
         let definition = self.schema.table(table);
         let fits = |(field, part): (&FieldNo, &RowId)| match (definition.field(*field).kind, part) {
-            (Kind::Int, RowId::Int(_)) | (Kind::Text, RowId::Text(_)) => true,
-            (Kind::Link(to), part) => self.fits(to, part),
+            (FieldKind::Int, RowId::Int(_)) | (FieldKind::Text, RowId::Text(_)) => true,
+            (FieldKind::Link(to), part) => self.fits(to, part),
             _ => false,
         };
         let parts = parts(id, definition.id.len());
@@ -417,8 +417,8 @@ impl State {
     ) -> Vec<Slot> {
         let Ok(Some(target)) = self.slot(to, target) else { return Vec::new() };
         let cell = match self.schema.table(table).field(link).kind {
-            Kind::Link(of) if of == to => Cell::Link(target),
-            Kind::OneOf => Cell::OneOf(to, target),
+            FieldKind::Link(of) if of == to => Cell::Link(target),
+            FieldKind::OneOf => Cell::OneOf(to, target),
             _ => return Vec::new(),
         };
         let rows = self.table(table);
@@ -444,8 +444,8 @@ impl State {
     ) -> Option<Arc<str>> {
         let cells = self.table(table).cells(slot)?;
         match self.schema.table(table).field(field).kind {
-            Kind::Text => cells.shared_text(field),
-            Kind::Link(to) => match *self.schema.table(to).id {
+            FieldKind::Text => cells.shared_text(field),
+            FieldKind::Link(to) => match *self.schema.table(to).id {
                 [id] => self.shared_text(to, cells.link(field)?, id),
                 _ => None,
             },
@@ -474,8 +474,8 @@ impl State {
 }
 
 /// Whether some fields are one link to rows of one table.
-pub(super) fn is_one_link(definition: &crate::schema::Table, fields: &[FieldNo]) -> bool {
-    matches!(fields, [field] if matches!(definition.field(*field).kind, Kind::Link(_)))
+pub(super) fn is_one_link(definition: &crate::schema::TableDef, fields: &[FieldNo]) -> bool {
+    matches!(fields, [field] if matches!(definition.field(*field).kind, FieldKind::Link(_)))
 }
 
 /// The parts of an id of `count` parts. The only part of one may have parts itself, if it is a link.
@@ -496,10 +496,10 @@ fn part_cell(part: &RowId) -> Cell<'_> {
 
 /// Whether a link may point at a table.
 pub(super) fn is_target(schema: &Schema, number: TableNo) -> bool {
-    let points_here = |table: &crate::schema::Table| {
+    let points_here = |table: &crate::schema::TableDef| {
         table.fields.iter().any(|field| {
             let is_one_of = |to: &[(Arc<str>, TableNo)]| to.iter().any(|(_, to)| *to == number);
-            field.kind == Kind::Link(number)
+            field.kind == FieldKind::Link(number)
                 || field.one_of().is_some_and(|of| is_one_of(&of.tables))
         })
     };

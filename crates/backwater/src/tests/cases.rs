@@ -25,7 +25,7 @@ use super::choices::Statement;
 use super::queries_equal_sqlite::{Watched, image_of};
 use super::{Meanwhile, meanwhile, nothing_meanwhile, tuned};
 use crate::report::ChangeKind;
-use crate::schema::{Made, Tuning};
+use crate::schema::{TableOrigin, Tuning};
 use crate::{Cache, Report, RowId, Timestamp, Transaction, Value, Watch};
 
 thread_local! {
@@ -142,7 +142,7 @@ fn patch(report: &Report, cache: &Cache) -> Vec<Json> {
     let (mut out, mut owners) = (Vec::new(), BTreeSet::new());
     for change in report.changes() {
         let table = schema.table_no(change.table()).unwrap();
-        if let Made::Entries { owner, field } = schema.table(table).made {
+        if let TableOrigin::Entries { owner, field } = schema.table(table).made {
             let owner_of = change.fields().into_iter().find(|field| field.name == "owner").unwrap();
             let id = owner_of.after.or(owner_of.before).unwrap().to_string();
             let of = schema.table(owner);
@@ -162,7 +162,8 @@ fn patch(report: &Report, cache: &Cache) -> Vec<Json> {
         for field in change.fields() {
             let number = definition.field_no(&field.name).unwrap();
             let is_id = definition.id.contains(&number);
-            if is_id || matches!(definition.field(number).kind, crate::schema::Kind::Links(_)) {
+            if is_id || matches!(definition.field(number).kind, crate::schema::FieldKind::Links(_))
+            {
                 continue;
             }
             let path = format!("{row}/{}", field.name);

@@ -1,4 +1,4 @@
-//! The last commits, for questions that are bound_plan about them later.
+//! The last commits, for questions about them later.
 
 use std::collections::VecDeque;
 use std::sync::{Mutex, MutexGuard, PoisonError};

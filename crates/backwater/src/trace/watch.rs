@@ -241,7 +241,7 @@ enum Watching {
 }
 
 impl Query {
-    /// Keeps the query up to date at every commit, for as long as what this gives lives: its
+    /// Keeps the query up to date at every commit, for as long as the returned guard lives: its
     /// deltas then stand in the commits' reports. Without, commits only mark it stale
     /// ([`Outcome::Deferred`]), and it catches up on its next read.
     ///

@@ -4,8 +4,8 @@ use std::cell::RefCell;
 use std::sync::Arc;
 
 use super::read::{places, read_at};
-use super::{Found, Id, Key, Kind, Lack, Link, Links, OneOf, ReadTable, Shape, Table};
-use crate::schema::{FieldNo, Kind as Held, Made, TableNo};
+use super::{FieldProblem, Found, Id, Key, Kind, Link, Links, OneOf, ReadTable, Shape, Table};
+use crate::schema::{FieldKind as Held, FieldNo, TableNo, TableOrigin};
 use crate::table::{Cell, OWNER, RowCells, Slot, State, TARGET};
 use crate::value::{Json, RowId, Timestamp, Value};
 
@@ -15,7 +15,7 @@ use crate::value::{Json, RowId, Timestamp, Value};
 /// A type of one's own is read and written through one that is there:
 ///
 /// ```
-/// use backwater::{Cache, Schema, Table, typed::{FieldCell, FieldType, Kind, Lack, Written}};
+/// use backwater::{Cache, Schema, Table, typed::{FieldCell, FieldType, Kind, FieldProblem, Written}};
 ///
 /// #[derive(Debug, Clone, Copy, PartialEq)]
 /// struct Minutes(i64);
@@ -23,7 +23,7 @@ use crate::value::{Json, RowId, Timestamp, Value};
 /// impl<'s> FieldType<'s> for Minutes {
 ///     const KIND: Kind = Kind::Int;
 ///
-///     fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+///     fn read(cell: FieldCell<'s>) -> Result<Self, FieldProblem> {
 ///         i64::read(cell).map(Minutes)
 ///     }
 ///
@@ -59,7 +59,7 @@ pub trait FieldType<'s>: Sized {
     ///
     /// # Errors
     /// Why it cannot be read.
-    fn read(cell: FieldCell<'s>) -> Result<Self, Lack>;
+    fn read(cell: FieldCell<'s>) -> Result<Self, FieldProblem>;
 
     /// What to write into a field.
     fn write(&self) -> Written;
@@ -72,11 +72,11 @@ pub trait FieldType<'s>: Sized {
 
 /// What a field of one row holds, or a column of a result; see [`FieldType`].
 #[derive(Clone, Copy)]
-pub struct FieldCell<'s>(pub(super) In<'s>);
+pub struct FieldCell<'s>(pub(super) CellOf<'s>);
 
 /// Where it stands.
 #[derive(Clone, Copy)]
-pub(super) enum In<'s> {
+pub(super) enum CellOf<'s> {
     Table(TableCell<'s>),
     Result(&'s Value),
 }
@@ -107,14 +107,14 @@ pub enum Written {
 impl<'s> FieldCell<'s> {
     /// A column of a result.
     pub(super) fn of_value(value: &'s Value) -> Self {
-        Self(In::Result(value))
+        Self(CellOf::Result(value))
     }
 
     #[inline]
     fn cell(self) -> Cell<'s> {
         match self.0 {
-            In::Table(cell) => cell.cell(),
-            In::Result(value) => match value {
+            CellOf::Table(cell) => cell.cell(),
+            CellOf::Result(value) => match value {
                 Value::Null => Cell::Null,
                 Value::Bool(flag) => Cell::Bool(*flag),
                 Value::Int(number) => Cell::Int(*number),
@@ -127,36 +127,36 @@ impl<'s> FieldCell<'s> {
     }
 
     #[cold]
-    fn lack(self) -> Lack {
+    fn problem(self) -> FieldProblem {
         match self.cell() {
-            Cell::Absent => Lack::Absent,
-            Cell::Null => Lack::Null,
-            _ => Lack::Unfit,
+            Cell::Absent => FieldProblem::Absent,
+            Cell::Null => FieldProblem::Null,
+            _ => FieldProblem::Unfit,
         }
     }
 
     /// As a field of a table's row, which it must be for what is nested or a list.
-    pub(super) fn in_table(self) -> Result<TableCell<'s>, Lack> {
+    pub(super) fn in_table(self) -> Result<TableCell<'s>, FieldProblem> {
         match self.0 {
-            In::Table(cell) => Ok(cell),
-            In::Result(_) => Err(self.lack()),
+            CellOf::Table(cell) => Ok(cell),
+            CellOf::Result(_) => Err(self.problem()),
         }
     }
 
     /// The id of the row that a link points at.
-    fn id<T: Table>(self) -> Result<RowId, Lack> {
+    fn id<T: Table>(self) -> Result<RowId, FieldProblem> {
         match self.0 {
-            In::Table(cell) => cell.id(),
-            In::Result(value) => match value {
+            CellOf::Table(cell) => cell.id(),
+            CellOf::Result(value) => match value {
                 Value::Int(number) => Ok(RowId::Int(*number)),
                 // The id of several parts, as SQL has it.
                 Value::Text(text) if T::SHAPE.id.len() > 1 => {
-                    let json = Json::parse(text).map_err(|_| Lack::Unfit)?;
-                    RowId::from_json(&json).map_err(|_| Lack::Unfit)
+                    let json = Json::parse(text).map_err(|_| FieldProblem::Unfit)?;
+                    RowId::from_json(&json).map_err(|_| FieldProblem::Unfit)
                 }
                 Value::Text(text) => Ok(RowId::Text(text.clone())),
-                Value::Json(json) => RowId::from_json(json).map_err(|_| Lack::Unfit),
-                _ => Err(self.lack()),
+                Value::Json(json) => RowId::from_json(json).map_err(|_| FieldProblem::Unfit),
+                _ => Err(self.problem()),
             },
         }
     }
@@ -169,49 +169,49 @@ impl<'s> TableCell<'s> {
     }
 
     #[cold]
-    fn lack(self) -> Lack {
-        FieldCell(In::Table(self)).lack()
+    fn problem(self) -> FieldProblem {
+        FieldCell(CellOf::Table(self)).problem()
     }
 
     /// Where a link points.
-    pub(super) fn target(self) -> Result<(TableNo, Slot), Lack> {
+    pub(super) fn target(self) -> Result<(TableNo, Slot), FieldProblem> {
         let (table, _, field) = self.at;
-        self.state.target(table, field, self.cell()).ok_or_else(|| self.lack())
+        self.state.target(table, field, self.cell()).ok_or_else(|| self.problem())
     }
 
     /// The id of the row that a link points at.
-    fn id(self) -> Result<RowId, Lack> {
+    fn id(self) -> Result<RowId, FieldProblem> {
         let (to, slot) = self.target()?;
-        self.state.id(to, slot).map(|id| id.to_id()).ok_or(Lack::Unfit)
+        self.state.id(to, slot).map(|id| id.to_id()).ok_or(FieldProblem::Unfit)
     }
 
     /// The ids of the rows that a to-many link points at.
-    fn ids(self) -> Result<Vec<RowId>, Lack> {
+    fn ids(self) -> Result<Vec<RowId>, FieldProblem> {
         let ids = self.targets()?.map(|(to, slot)| self.state.id(to, slot).map(|id| id.to_id()));
-        ids.collect::<Option<_>>().ok_or(Lack::Unfit)
+        ids.collect::<Option<_>>().ok_or(FieldProblem::Unfit)
     }
 
     /// The link table of a to-many link.
-    fn entries(self) -> Result<TableNo, Lack> {
+    fn entries(self) -> Result<TableNo, FieldProblem> {
         let (table, _, field) = self.at;
         match (self.cell(), self.state.schema.table(table).field(field).kind) {
             (Cell::Int(_), Held::Links(entries)) => Ok(entries),
-            _ => Err(self.lack()),
+            _ => Err(self.problem()),
         }
     }
 
     /// Where a to-many link points.
-    fn targets(self) -> Result<impl Iterator<Item = (TableNo, Slot)>, Lack> {
+    fn targets(self) -> Result<impl Iterator<Item = (TableNo, Slot)>, FieldProblem> {
         Ok(self.state.targets(self.entries()?, self.at.1))
     }
 
     /// The to-one links that a to-many link is made of.
-    fn each(self) -> Result<impl Iterator<Item = FieldCell<'s>>, Lack> {
+    fn each(self) -> Result<impl Iterator<Item = FieldCell<'s>>, FieldProblem> {
         let (state, entries, owner) = (self.state, self.entries()?, self.at.1);
         let slots = (0..).map_while(move |position| state.entry(entries, owner, position));
         Ok(slots.filter_map(move |slot| {
             let row = state.table(entries).row(slot)?;
-            Some(FieldCell(In::Table(TableCell { state, at: (entries, slot, TARGET), row })))
+            Some(FieldCell(CellOf::Table(TableCell { state, at: (entries, slot, TARGET), row })))
         }))
     }
 }
@@ -222,10 +222,10 @@ macro_rules! plain {
             const KIND: Kind = Kind::$kind;
 
             #[inline]
-            fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+            fn read(cell: FieldCell<'s>) -> Result<Self, FieldProblem> {
                 match cell.cell() {
                     $($cell => $read,)+
-                    _ => Err(cell.lack()),
+                    _ => Err(cell.problem()),
                 }
             }
 
@@ -241,12 +241,14 @@ impl<'s> FieldType<'s> for i64 {
     const KIND: Kind = Kind::Int;
 
     #[inline(always)]
-    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+    fn read(cell: FieldCell<'s>) -> Result<Self, FieldProblem> {
         match cell.0 {
-            In::Table(TableCell { row, at, .. }) => row.whole(at.2).ok_or_else(|| cell.lack()),
-            In::Result(Value::Int(number)) => Ok(*number),
-            In::Result(Value::Bool(flag)) => Ok((*flag).into()),
-            In::Result(_) => Err(cell.lack()),
+            CellOf::Table(TableCell { row, at, .. }) => {
+                row.whole(at.2).ok_or_else(|| cell.problem())
+            }
+            CellOf::Result(Value::Int(number)) => Ok(*number),
+            CellOf::Result(Value::Bool(flag)) => Ok((*flag).into()),
+            CellOf::Result(_) => Err(cell.problem()),
         }
     }
 
@@ -259,10 +261,12 @@ impl<'s> FieldType<'s> for &'s str {
     const KIND: Kind = Kind::Text;
 
     #[inline(always)]
-    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+    fn read(cell: FieldCell<'s>) -> Result<Self, FieldProblem> {
         match cell.0 {
-            In::Table(TableCell { row, at, .. }) => row.text(at.2).ok_or_else(|| cell.lack()),
-            In::Result(value) => value.as_str().ok_or_else(|| cell.lack()),
+            CellOf::Table(TableCell { row, at, .. }) => {
+                row.text(at.2).ok_or_else(|| cell.problem())
+            }
+            CellOf::Result(value) => value.as_str().ok_or_else(|| cell.problem()),
         }
     }
 
@@ -272,15 +276,15 @@ impl<'s> FieldType<'s> for &'s str {
 }
 
 plain! {
-    i32: Int { Cell::Int(number) => number.try_into().map_err(|_| Lack::Unfit) } |number| *number;
-    u32: Int { Cell::Int(number) => number.try_into().map_err(|_| Lack::Unfit) } |number| *number;
-    usize: Int { Cell::Int(number) => number.try_into().map_err(|_| Lack::Unfit) } |number| i64::try_from(*number).map_or(Value::Float(*number as f64), Value::Int);
+    i32: Int { Cell::Int(number) => number.try_into().map_err(|_| FieldProblem::Unfit) } |number| *number;
+    u32: Int { Cell::Int(number) => number.try_into().map_err(|_| FieldProblem::Unfit) } |number| *number;
+    usize: Int { Cell::Int(number) => number.try_into().map_err(|_| FieldProblem::Unfit) } |number| i64::try_from(*number).map_or(Value::Float(*number as f64), Value::Int);
     f64: Float { Cell::Float(number) => Ok(number), Cell::Int(number) => Ok(number as f64) } |number| *number;
     // What SQL gives is a number.
     bool: Bool { Cell::Bool(flag) => Ok(flag), Cell::Int(number) => Ok(number != 0) } |flag| *flag;
     String: Text { Cell::Text(text) => Ok(text.to_owned()) } |text| text.as_str();
     Box<str>: Text { Cell::Text(text) => Ok(text.into()) } |text| &**text;
-    Timestamp: Timestamp { Cell::Timestamp(time) => Ok(time), Cell::Text(text) => text.parse().map_err(|_| Lack::Unfit) } |time| *time;
+    Timestamp: Timestamp { Cell::Timestamp(time) => Ok(time), Cell::Text(text) => text.parse().map_err(|_| FieldProblem::Unfit) } |time| *time;
     Json: Json { Cell::Json(text) => Ok(Json::from_minified(text.to_owned())) } |json| json.clone();
 }
 
@@ -288,15 +292,15 @@ impl<'s> FieldType<'s> for Arc<str> {
     const KIND: Kind = Kind::Text;
 
     #[inline]
-    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
-        let Cell::Text(text) = cell.cell() else { return Err(cell.lack()) };
+    fn read(cell: FieldCell<'s>) -> Result<Self, FieldProblem> {
+        let Cell::Text(text) = cell.cell() else { return Err(cell.problem()) };
         // A text that repeats is shared with the table, one of a result with that.
         let shared = match cell.0 {
-            In::Table(TableCell { state, at: (table, slot, field), .. }) => {
+            CellOf::Table(TableCell { state, at: (table, slot, field), .. }) => {
                 state.shared_text(table, slot, field)
             }
-            In::Result(Value::Text(text)) => Some(text.clone()),
-            In::Result(_) => None,
+            CellOf::Result(Value::Text(text)) => Some(text.clone()),
+            CellOf::Result(_) => None,
         };
         Ok(shared.unwrap_or_else(|| text.into()))
     }
@@ -310,11 +314,11 @@ impl<'s> FieldType<'s> for Arc<str> {
 impl<'s> FieldType<'s> for Value {
     const KIND: Kind = Kind::Any;
 
-    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+    fn read(cell: FieldCell<'s>) -> Result<Self, FieldProblem> {
         match cell.0 {
-            In::Result(value) => Ok(value.clone()),
-            In::Table(TableCell { state, at: (table, slot, field), .. }) => {
-                state.value(table, slot, field).ok_or(Lack::Absent)
+            CellOf::Result(value) => Ok(value.clone()),
+            CellOf::Table(TableCell { state, at: (table, slot, field), .. }) => {
+                state.value(table, slot, field).ok_or(FieldProblem::Absent)
             }
         }
     }
@@ -331,7 +335,7 @@ impl<'s, T: FieldType<'s>> FieldType<'s> for Option<T> {
     const NESTED: Option<fn() -> Vec<&'static Shape>> = T::NESTED;
 
     #[inline]
-    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+    fn read(cell: FieldCell<'s>) -> Result<Self, FieldProblem> {
         match cell.cell() {
             Cell::Null => Ok(None),
             _ => T::read(cell).map(Some),
@@ -350,8 +354,10 @@ impl<'s, T: FieldType<'s>> FieldType<'s> for Option<T> {
 impl<'s, T: Table> FieldType<'s> for Link<T> {
     const KIND: Kind = Kind::Link(T::TABLE);
 
-    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
-        T::Key::from_row_id(&cell.id::<T>()?).map(|key| Id::new(key).into()).ok_or(Lack::Unfit)
+    fn read(cell: FieldCell<'s>) -> Result<Self, FieldProblem> {
+        T::Key::from_row_id(&cell.id::<T>()?)
+            .map(|key| Id::new(key).into())
+            .ok_or(FieldProblem::Unfit)
     }
 
     fn write(&self) -> Written {
@@ -364,7 +370,7 @@ impl<'s, T: ReadTable<'s>> FieldType<'s> for Found<T> {
     const KIND: Kind = Kind::Link(T::TABLE);
     const NESTED: Option<fn() -> Vec<&'static Shape>> = Some(|| vec![T::SHAPE]);
 
-    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+    fn read(cell: FieldCell<'s>) -> Result<Self, FieldProblem> {
         let cell = cell.in_table()?;
         let target = cell.target()?;
         inside_of(cell, |nest| nest(target))
@@ -380,7 +386,7 @@ impl<'s, T: ReadTable<'s>> FieldType<'s> for Vec<Found<T>> {
     const KIND: Kind = Kind::Links(T::TABLE);
     const NESTED: Option<fn() -> Vec<&'static Shape>> = Some(|| vec![T::SHAPE]);
 
-    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+    fn read(cell: FieldCell<'s>) -> Result<Self, FieldProblem> {
         let cell = cell.in_table()?;
         let targets = cell.targets()?;
         inside_of(cell, |nest| targets.map(nest).collect())
@@ -396,7 +402,7 @@ impl<'s, T: OneOf<'s>> FieldType<'s> for Vec<T> {
     const KIND: Kind = Kind::LinksToOneOf(T::TABLES);
     const NESTED: Option<fn() -> Vec<&'static Shape>> = T::NESTED;
 
-    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+    fn read(cell: FieldCell<'s>) -> Result<Self, FieldProblem> {
         cell.in_table()?.each()?.map(T::read).collect()
     }
 
@@ -444,12 +450,14 @@ impl Drop for Inside {
 /// What `read` gives with a way to read rows that are nested in the cell's row.
 fn inside_of<'s, T: ReadTable<'s>, R>(
     cell: TableCell<'s>,
-    read: impl FnOnce(&mut dyn FnMut((TableNo, Slot)) -> Result<Found<T>, Lack>) -> Result<R, Lack>,
-) -> Result<R, Lack> {
-    let places = places::<T>(&cell.state.schema).map_err(|_| Lack::Unfit)?;
+    read: impl FnOnce(
+        &mut dyn FnMut((TableNo, Slot)) -> Result<Found<T>, FieldProblem>,
+    ) -> Result<R, FieldProblem>,
+) -> Result<R, FieldProblem> {
+    let places = places::<T>(&cell.state.schema).map_err(|_| FieldProblem::Unfit)?;
     let (table, slot, _) = cell.at;
     let row = match (cell.state.schema.table(table).made, cell.row.cell(OWNER)) {
-        (Made::Entries { owner, .. }, Cell::Link(slot)) => (owner, slot),
+        (TableOrigin::Entries { owner, .. }, Cell::Link(slot)) => (owner, slot),
         _ => (table, slot),
     };
     AROUND.with_borrow_mut(|around| around.push(row));
@@ -457,17 +465,21 @@ fn inside_of<'s, T: ReadTable<'s>, R>(
     read(&mut |target| {
         let is_endless =
             AROUND.with_borrow(|around| around.len() > DEEPEST || around.contains(&target));
-        if is_endless { Err(Lack::Endless) } else { Ok(read_at(cell.state, &places, target.1)) }
+        if is_endless {
+            Err(FieldProblem::Endless)
+        } else {
+            Ok(read_at(cell.state, &places, target.1))
+        }
     })
 }
 
 impl<'s, T: Table> FieldType<'s> for Links<T> {
     const KIND: Kind = Kind::Links(T::TABLE);
 
-    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+    fn read(cell: FieldCell<'s>) -> Result<Self, FieldProblem> {
         let ids =
             cell.in_table()?.ids()?.into_iter().map(|id| Some(Id::new(T::Key::from_row_id(&id)?)));
-        ids.collect::<Option<_>>().ok_or(Lack::Unfit)
+        ids.collect::<Option<_>>().ok_or(FieldProblem::Unfit)
     }
 
     fn write(&self) -> Written {
@@ -480,13 +492,13 @@ impl<'s, T: Table> FieldType<'s> for Id<T> {
     const KIND: Kind = Kind::Link(T::TABLE);
 
     #[inline]
-    fn read(cell: FieldCell<'s>) -> Result<Self, Lack> {
+    fn read(cell: FieldCell<'s>) -> Result<Self, FieldProblem> {
         let id = match (cell.0, cell.cell()) {
-            (In::Table(_), Cell::Int(number)) => RowId::Int(number),
-            (In::Table(_), Cell::Text(text)) => RowId::Text(text.into()),
+            (CellOf::Table(_), Cell::Int(number)) => RowId::Int(number),
+            (CellOf::Table(_), Cell::Text(text)) => RowId::Text(text.into()),
             _ => cell.id::<T>()?,
         };
-        T::Key::from_row_id(&id).map(Id::new).ok_or(Lack::Unfit)
+        T::Key::from_row_id(&id).map(Id::new).ok_or(FieldProblem::Unfit)
     }
 
     fn write(&self) -> Written {
@@ -534,10 +546,10 @@ pub trait Text: Sized {
     const KIND: Kind = if Self::TEXTS.is_empty() { Kind::Text } else { Kind::OneOf(Self::TEXTS) };
 
     #[doc(hidden)]
-    fn read_text(cell: FieldCell<'_>) -> Result<Self, Lack> {
+    fn read_text(cell: FieldCell<'_>) -> Result<Self, FieldProblem> {
         match cell.cell() {
-            Cell::Text(text) => Self::of_text(text).ok_or(Lack::Unfit),
-            _ => Err(cell.lack()),
+            Cell::Text(text) => Self::of_text(text).ok_or(FieldProblem::Unfit),
+            _ => Err(cell.problem()),
         }
     }
 }

@@ -24,10 +24,10 @@ use smallvec::SmallVec;
 /// match vessels.get("Marram") {
 ///     Found::Here(vessel) => println!("{} takes {} cars", vessel.name, vessel.cars_max),
 ///     Found::Partly(partly) => assert_eq!(partly.absent().collect::<Vec<_>>(), ["cars_max"]),
-///     Found::NotHere => println!("no such vessel"),
+///     Found::Missing => println!("no such vessel"),
 ///     Found::NotReady => println!("the vessels are being read"),
 /// }
-/// assert!(vessels.get("Lantern").is_not_here());
+/// assert!(vessels.get("Lantern").is_missing());
 /// # Ok::<(), backwater::Error>(())
 /// ```
 #[derive(Debug, Clone, PartialEq)]
@@ -37,7 +37,7 @@ pub enum Found<T> {
     /// The row is there, but lacks fields that the struct has.
     Partly(Partly<T>),
     /// There is no such row.
-    NotHere,
+    Missing,
     /// Whether there is such a row is not known yet, as those of its table are not loaded: see
     /// [`CacheBuilder::load_first`](crate::CacheBuilder::load_first).
     NotReady,
@@ -46,7 +46,7 @@ pub enum Found<T> {
 /// Why a field of a struct cannot be read from a row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
-pub enum Lack {
+pub enum FieldProblem {
     /// No response has had it yet.
     Absent,
     /// It is null, and the struct has no `Option` there.
@@ -58,13 +58,13 @@ pub enum Lack {
     Endless,
 }
 
-/// A row of which some fields are lacking.
+/// A row of which some fields cannot be read.
 ///
 /// See [`Found`] for an example.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Partly<T> {
     pub(super) row: Option<T>,
-    pub(super) lacks: SmallVec<[(&'static str, Lack); 2]>,
+    pub(super) problems: SmallVec<[(&'static str, FieldProblem); 2]>,
 }
 
 impl<T> Partly<T> {
@@ -79,25 +79,25 @@ impl<T> Partly<T> {
     ///
     /// See [`Found`] for an example.
     pub fn absent(&self) -> impl Iterator<Item = &'static str> {
-        let lacks = self.lacks.iter();
-        lacks.filter(|(_, lack)| *lack == Lack::Absent).map(|(field, _)| *field)
+        let problems = self.problems.iter();
+        problems.filter(|(_, problem)| *problem == FieldProblem::Absent).map(|(field, _)| *field)
     }
 
-    /// All fields that are lacking, and why.
+    /// All fields that cannot be read, and why.
     ///
     /// ```
-    /// # use backwater::{Cache, Found, Schema, Table, typed::Lack};
+    /// # use backwater::{Cache, Found, Schema, Table, typed::FieldProblem};
     /// # #[derive(Debug, Table)] struct Vessel { #[table(id)] name: String, cars_max: i64 }
     /// # let cache = Cache::new(Schema::builder().table::<Vessel>().build()?);
     /// # cache.commit("heard of", |tx| tx.insert("vessel", [("name", "Marram")]))?;
     /// # let snapshot = cache.snapshot();
     /// let Found::Partly(partly) = snapshot.table::<Vessel>()?.get("Marram") else { panic!() };
-    /// assert_eq!(partly.lacks(), [("cars_max", Lack::Absent)]);
+    /// assert_eq!(partly.problems(), [("cars_max", FieldProblem::Absent)]);
     /// # let _ = Vessel { name: String::new(), cars_max: 1 }.cars_max;
     /// # Ok::<(), backwater::Error>(())
     /// ```
-    pub fn lacks(&self) -> &[(&'static str, Lack)] {
-        &self.lacks
+    pub fn problems(&self) -> &[(&'static str, FieldProblem)] {
+        &self.problems
     }
 }
 
@@ -110,7 +110,7 @@ impl<T> Found<T> {
     pub fn here(self) -> Option<T> {
         match self {
             Found::Here(row) => Some(row),
-            Found::Partly(_) | Found::NotHere | Found::NotReady => None,
+            Found::Partly(_) | Found::Missing | Found::NotReady => None,
         }
     }
 
@@ -138,14 +138,14 @@ impl<T> Found<T> {
         match self {
             Found::Here(row) => Some(row),
             Found::Partly(partly) => partly.row,
-            Found::NotHere | Found::NotReady => None,
+            Found::Missing | Found::NotReady => None,
         }
     }
 
     /// Whether there is no such row.
     ///
     /// See [`Found`] for an example.
-    pub fn is_not_here(&self) -> bool {
-        matches!(self, Found::NotHere)
+    pub fn is_missing(&self) -> bool {
+        matches!(self, Found::Missing)
     }
 }

@@ -30,8 +30,8 @@ use crate::trace::{DeltaStream, waker};
 /// # let cache = Cache::new(Schema::parse("s.toml", "table.sailing = { id = 'id', fields = { id = 'int', delay_min = 'int' } }")?);
 /// let late = cache.query("SELECT id, delay_min FROM sailing WHERE delay_min > 5", ())?.typed::<Late>()?;
 /// let redraw = Arc::new(AtomicBool::new(false)); // a toolkit's call that asks for a repaint
-/// let bound_plan = redraw.clone();
-/// let mut rows = cache.live(&late, move || bound_plan.store(true, Ordering::Release))?;
+/// let asked = redraw.clone();
+/// let mut rows = cache.live(&late, move || asked.store(true, Ordering::Release))?;
 ///
 /// cache.commit("delay reported", |tx| tx.insert("sailing", [("id", 311), ("delay_min", 15)]))?;
 /// assert!(redraw.load(Ordering::Acquire));

@@ -20,7 +20,7 @@ mod write;
 
 pub(crate) use field::DEEPEST;
 pub use field::{FieldCell, FieldType, Text, Written};
-pub use found::{Found, Lack, Partly};
+pub use found::{FieldProblem, Found, Partly};
 pub use id::{Id, IntoId, Key, Link, Links};
 pub use live::LiveRows;
 pub use one_of::OneOf;
@@ -38,7 +38,7 @@ pub use write::TableWriter;
 pub mod made {
     pub use super::Id;
     pub use super::field::{FieldCell, FieldType, Text, Written, number, text};
-    pub use super::found::Lack;
+    pub use super::found::FieldProblem;
     pub use super::one_of::{OneOf, id_of, table_of, variant};
     pub use super::row::{FromRow, ResultColumns, value};
     pub use super::shape::{

@@ -1,7 +1,7 @@
 //! Links to one of several tables, as enums.
 
 use super::field::{FieldCell, FieldType, Written};
-use super::{Kind, Lack};
+use super::{FieldProblem, Kind};
 use crate::value::RowId;
 
 /// An enum whose variants are links to rows of different tables: what a link to one of several tables
@@ -110,12 +110,12 @@ pub const fn table_of(kind: Kind) -> &'static str {
 
 /// Which variant a link is; for `#[derive(OneOf)]`.
 #[doc(hidden)]
-pub fn variant(cell: FieldCell<'_>, tables: &[(&str, &str)]) -> Result<usize, Lack> {
+pub fn variant(cell: FieldCell<'_>, tables: &[(&str, &str)]) -> Result<usize, FieldProblem> {
     let cell = cell.in_table()?;
     let (to, _) = cell.target()?;
     let table = &cell.state.schema.table(to).name;
     let place = tables.iter().position(|(_, known)| table.eq_ignore_ascii_case(known));
-    place.ok_or(Lack::Unfit)
+    place.ok_or(FieldProblem::Unfit)
 }
 
 /// The id that a link writes; for `#[derive(OneOf)]`.

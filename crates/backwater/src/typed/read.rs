@@ -102,11 +102,11 @@ impl<'s, T: ReadTable<'s>> TableRows<'s, T> {
     pub fn get(&self, id: impl IntoId<T::Of>) -> Found<T> {
         match self.slot(&id.into_id()) {
             Some(slot) => read_at(self.state, &self.places, slot),
-            None => Found::NotHere,
+            None => Found::Missing,
         }
     }
 
-    /// All rows, in no order of meaning.
+    /// All rows, in no particular order.
     ///
     /// See [`TableRows`] for an example.
     pub fn iter(&self) -> impl Iterator<Item = Found<T>> + use<'s, T> {
@@ -123,11 +123,11 @@ impl<'s, T: ReadTable<'s>> TableRows<'s, T> {
         let rows = state.table(places.table).rows_with_cells();
         rows.filter_map(move |(slot, row)| {
             let mut cells = cells(state, &places, slot, row);
-            T::read(&mut cells).filter(|_| cells.lacks.is_empty())
+            T::read(&mut cells).filter(|_| cells.problems.is_empty())
         })
     }
 
-    /// The rows whose link points at a row, in no order of meaning: the way back along a link. It
+    /// The rows whose link points at a row, in no particular order: the way back along a link. It
     /// goes through all rows of the table, unless the link has an `on_delete` or a standing query
     /// joins by it.
     ///
@@ -233,7 +233,7 @@ pub(super) fn read_at<'s, T: ReadTable<'s>>(
 ) -> Found<T> {
     match state.table(places.table).row(slot) {
         Some(cells) => read(state, places, slot, cells),
-        None if state.is_ready(places.table) => Found::NotHere,
+        None if state.is_ready(places.table) => Found::Missing,
         None => Found::NotReady,
     }
 }
@@ -246,7 +246,7 @@ fn cells<'n, 's>(
     cells: RowCells<'s>,
 ) -> Cells<'n, 's> {
     let (table, numbers) = (places.table, &*places.fields);
-    Cells { state, table, slot, cells, numbers, lacks: Vec::new() }
+    Cells { state, table, slot, cells, numbers, problems: Vec::new() }
 }
 
 #[inline]
@@ -257,12 +257,14 @@ fn read<'s, T: ReadTable<'s>>(
     row: RowCells<'s>,
 ) -> Found<T> {
     let mut cells = cells(state, places, slot, row);
-    match (T::read(&mut cells), cells.lacks.is_empty()) {
+    match (T::read(&mut cells), cells.problems.is_empty()) {
         (Some(row), true) => Found::Here(row),
         (row, _) => {
-            let lacks =
-                cells.lacks.iter().map(|(place, lack)| (T::SHAPE.fields[*place].name, *lack));
-            Found::Partly(Partly { row, lacks: lacks.collect() })
+            let problems = cells
+                .problems
+                .iter()
+                .map(|(place, problem)| (T::SHAPE.fields[*place].name, *problem));
+            Found::Partly(Partly { row, problems: problems.collect() })
         }
     }
 }
@@ -347,14 +349,14 @@ fn find_fields(shape: &Shape, schema: &Schema) -> Result<FieldPlaces> {
 /// What is wrong with a struct's field in a schema's.
 fn misfit(
     kind: Kind,
-    field: &schema::Field,
-    table: &schema::Table,
+    field: &schema::FieldDef,
+    table: &schema::TableDef,
     schema: &Schema,
 ) -> Option<String> {
-    use schema::Kind as Held;
+    use schema::FieldKind as Held;
     let is_table = |to: TableNo, name: &str| schema.table(to).name.eq_ignore_ascii_case(name);
     // A link may point at all tables of the enum, and at no other.
-    let are_tables = |field: &schema::Field, names: &[(&str, &str)]| {
+    let are_tables = |field: &schema::FieldDef, names: &[(&str, &str)]| {
         field.one_of().is_some_and(|one_of| {
             let to = &one_of.tables;
             to.iter().all(|(_, to)| names.iter().any(|(_, name)| is_table(*to, name)))

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use super::{FieldCell, FieldType, Kind};
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::query::{Delta, Query, QueryResult, Step};
-use crate::schema::Kind as Held;
+use crate::schema::FieldKind as Held;
 use crate::value::Value;
 
 /// A type that a row of a result can be read as: a struct that derives [`Row`](derive@crate::FromRow),

@@ -1,7 +1,7 @@
 //! What a struct says about its table, known when the program is compiled.
 
-use super::field::{FieldCell, FieldType, In, TableCell, Written};
-use super::{Id, Key, Lack};
+use super::field::{CellOf, FieldCell, FieldType, TableCell, Written};
+use super::{FieldProblem, Id, Key};
 use crate::schema::{self, FieldNo, Schema, TableNo};
 use crate::table::{RowCells, Slot, State};
 use crate::value::{Named, RowId, Value};
@@ -176,7 +176,7 @@ pub trait Fields {
 /// let snapshot = cache.snapshot();
 /// let card = snapshot.table::<Card>()?.get(4).here().unwrap();
 /// assert_eq!(card.from.here().unwrap().name, "Saltmere Quay");
-/// assert!(card.stops[1].is_not_here()); // nobody has loaded Eelgrass Bay yet
+/// assert!(card.stops[1].is_missing()); // Eelgrass Bay is not loaded yet
 /// # let _ = (Port { code: String::new(), name: String::new() }.name, Route { id: 1, from: Link::to("x"), stops: Links::default() }.id);
 /// # Ok::<(), backwater::Error>(())
 /// ```
@@ -379,7 +379,7 @@ pub struct Cells<'n, 's> {
     /// For each field of the struct its number in the table.
     pub(super) numbers: &'n [FieldNo],
     /// Fields of the struct that are not there, or not as the struct has them.
-    pub(super) lacks: Vec<(usize, Lack)>,
+    pub(super) problems: Vec<(usize, FieldProblem)>,
 }
 
 impl<'s> Cells<'_, 's> {
@@ -388,8 +388,8 @@ impl<'s> Cells<'_, 's> {
     pub fn field<T: FieldType<'s>>(&mut self, place: usize) -> Option<T> {
         match T::read(self.cell(place)) {
             Ok(value) => Some(value),
-            Err(lack) => {
-                self.lacks.push((place, lack));
+            Err(problem) => {
+                self.problems.push((place, problem));
                 T::without()
             }
         }
@@ -405,7 +405,7 @@ impl<'s> Cells<'_, 's> {
     #[inline]
     pub fn field_or_default<T: FieldType<'s> + Default>(&mut self, place: usize) -> Option<T> {
         match T::read(self.cell(place)) {
-            Err(Lack::Absent) => Some(T::default()),
+            Err(FieldProblem::Absent) => Some(T::default()),
             _ => self.field(place),
         }
     }
@@ -414,7 +414,7 @@ impl<'s> Cells<'_, 's> {
     fn cell(&self, place: usize) -> FieldCell<'s> {
         let field = self.numbers[place];
         let at = (self.table, self.slot, field);
-        FieldCell(In::Table(TableCell { state: self.state, at, row: self.cells }))
+        FieldCell(CellOf::Table(TableCell { state: self.state, at, row: self.cells }))
     }
 }
 
@@ -470,7 +470,7 @@ impl FieldWrites {
     }
 
     /// All but the to-many links, as the table has it.
-    pub(super) fn named(&self, table: &schema::Table, schema: &Schema) -> Named {
+    pub(super) fn named(&self, table: &schema::TableDef, schema: &Schema) -> Named {
         let one_ofs = self.one_of.iter().filter_map(|(name, (to, _))| {
             let one_of = table.field(table.field_no(name)?).one_of()?;
             let called = one_of.name(schema.table_no(to).ok()?);

@@ -1,8 +1,8 @@
 //! A schema's tables as the Rust source of structs.
 
 use crate::schema::{
-    Field, FieldNo, Kind, Made, OnDelete, Pointer, Schema, TYPE_MEMBER, Table, TableNo, Unknown,
-    lasting, plain,
+    FieldDef, FieldKind, FieldNo, OnDelete, Pointer, Schema, TYPE_MEMBER, TableDef, TableNo,
+    TableOrigin, Unknown, lasting, plain,
 };
 use crate::table::TARGET;
 use crate::value::Value;
@@ -50,8 +50,8 @@ impl Schema {
             enums: String::new(),
         };
         let declared = self.tables.iter().map(|table| match table.made {
-            Made::Declared => source.names.free(pascal(&table.name)),
-            Made::Entries { .. } | Made::List => String::new(),
+            TableOrigin::Declared => source.names.free(pascal(&table.name)),
+            TableOrigin::Entries { .. } | TableOrigin::List => String::new(),
         });
         source.structs = declared.collect();
         let mut structs = String::new();
@@ -165,33 +165,33 @@ impl SourceText<'_> {
     }
 
     /// A field's lines.
-    fn declared(&mut self, table: &Table, number: FieldNo, idents: &mut Names) -> String {
+    fn declared(&mut self, table: &TableDef, number: FieldNo, idents: &mut Names) -> String {
         let field = table.field(number);
         let (kind, target) = match field.kind {
-            Kind::Int if field.values.is_empty() => ("i64".to_owned(), field),
-            Kind::Float => ("f64".to_owned(), field),
-            Kind::Bool => ("bool".to_owned(), field),
-            Kind::Text if field.values.is_empty() => ("String".to_owned(), field),
-            Kind::Int | Kind::Text => (self.values(table, field), field),
-            Kind::Timestamp => ("Timestamp".to_owned(), field),
-            Kind::Json => ("Json".to_owned(), field),
-            Kind::Link(to) => (format!("Link<{}>", self.structs[to.index()]), field),
-            Kind::Links(entries) => {
+            FieldKind::Int if field.values.is_empty() => ("i64".to_owned(), field),
+            FieldKind::Float => ("f64".to_owned(), field),
+            FieldKind::Bool => ("bool".to_owned(), field),
+            FieldKind::Text if field.values.is_empty() => ("String".to_owned(), field),
+            FieldKind::Int | FieldKind::Text => (self.values(table, field), field),
+            FieldKind::Timestamp => ("Timestamp".to_owned(), field),
+            FieldKind::Json => ("Json".to_owned(), field),
+            FieldKind::Link(to) => (format!("Link<{}>", self.structs[to.index()]), field),
+            FieldKind::Links(entries) => {
                 let target = self.schema.table(entries).field(TARGET);
                 let kind = match target.kind {
-                    Kind::Link(to) => format!("Links<{}>", self.structs[to.index()]),
+                    FieldKind::Link(to) => format!("Links<{}>", self.structs[to.index()]),
                     _ => format!("Vec<{}>", self.one_of(table, field, target)),
                 };
                 (kind, target)
             }
-            Kind::OneOf => (self.one_of(table, field, field), field),
+            FieldKind::OneOf => (self.one_of(table, field, field), field),
         };
         let ident = idents.free(ident(&field.name));
         let is_id = table.id.contains(&number);
         let mut options: Vec<String> = Vec::new();
         let of_type = match field.kind {
-            Kind::Int if !field.values.is_empty() => " = \"int\"",
-            Kind::Text if !field.values.is_empty() => " = \"text\"",
+            FieldKind::Int if !field.values.is_empty() => " = \"int\"",
+            FieldKind::Text if !field.values.is_empty() => " = \"text\"",
             _ => "",
         };
         options.extend(is_id.then(|| format!("id{of_type}")));
@@ -210,7 +210,7 @@ impl SourceText<'_> {
             Some(OnDelete::Keep) | None => None,
         };
         options.extend(on_delete.map(|what| format!("on_delete = {what:?}")));
-        if let Kind::Links(entries) = field.kind {
+        if let FieldKind::Links(entries) = field.kind {
             let known = format!("{}_{}", table.name, field.name);
             let name = &self.schema.table(entries).name;
             options.extend((**name != *known).then(|| format!("link_table = {name:?}")));
@@ -218,7 +218,7 @@ impl SourceText<'_> {
         if let Some(one_of) = target.one_of() {
             let type_field = &table.field(one_of.type_field).name;
             let is_said =
-                field.kind == Kind::OneOf && **type_field != *format!("{}_type", field.name);
+                field.kind == FieldKind::OneOf && **type_field != *format!("{}_type", field.name);
             options.extend(is_said.then(|| format!("type_field = {type_field:?}")));
             let member = &one_of.type_member;
             options.extend((**member != *TYPE_MEMBER).then(|| format!("type_member = {member:?}")));
@@ -227,14 +227,14 @@ impl SourceText<'_> {
         if !options.is_empty() {
             line += &format!("    #[table({})]\n", options.join(", "));
         }
-        let plain = is_id || field.required || matches!(field.kind, Kind::Links(_));
+        let plain = is_id || field.required || matches!(field.kind, FieldKind::Links(_));
         let kind = if plain { kind } else { format!("Option<{kind}>") };
         line += &format!("    pub {ident}: {kind},\n");
         line
     }
 
     /// Writes the enum of a set of texts or numbers; gives its name.
-    fn values(&mut self, table: &Table, field: &Field) -> String {
+    fn values(&mut self, table: &TableDef, field: &FieldDef) -> String {
         let name = self.names.free(pascal(&table.name) + &pascal(&field.name));
         let mut variants = Names::variants();
         let lines = field.values.iter().map(|value| match value {
@@ -259,7 +259,7 @@ impl SourceText<'_> {
     }
 
     /// Writes the enum of a link to one of several tables; gives its name.
-    fn one_of(&mut self, table: &Table, field: &Field, target: &Field) -> String {
+    fn one_of(&mut self, table: &TableDef, field: &FieldDef, target: &FieldDef) -> String {
         let name = self.names.free(pascal(&table.name) + &pascal(&field.name));
         let mut variants = Names::variants();
         let tables = target.one_of().into_iter().flat_map(|one_of| &one_of.tables);
@@ -279,13 +279,13 @@ impl SourceText<'_> {
 
 /// How many fields of a table are declared: behind them stand those that only hold the table of a
 /// link, and that nothing else is said of.
-fn implied(table: &Table) -> usize {
+fn implied(table: &TableDef) -> usize {
     let is_implied = |number: FieldNo| {
         let Some(link) = table.link_typed_by(number) else { return false };
         let (field, link) = (table.field(number), table.field(link));
-        let plain = plain(&field.name, Kind::Text, None);
+        let plain = plain(&field.name, FieldKind::Text, None);
         // With a name of its own in a response, as `names` gives it, it is declared.
-        *field == Field { persist: link.persist, ..plain }
+        *field == FieldDef { persist: link.persist, ..plain }
     };
     // Each is made when all fields are known, in the order of their links.
     let mut from = table.fields.len();

@@ -121,14 +121,14 @@ impl<T: Table> TableWriter<'_, T> {
         let mut row = match self.get(&id) {
             Found::Here(row) => row,
             Found::Partly(partly) => {
-                let lacking: Vec<&str> = partly.lacks().iter().map(|(name, _)| *name).collect();
+                let lacking: Vec<&str> = partly.problems().iter().map(|(name, _)| *name).collect();
                 partly.row.ok_or_else(|| {
                     let message = format!("{subject} lacks {}", lacking.join(", "));
                     Error::new(ErrorKind::Row, message)
                         .help("write single fields with `write`, or make these an Option")
                 })?
             }
-            Found::NotHere | Found::NotReady => {
+            Found::Missing | Found::NotReady => {
                 return Err(Error::new(ErrorKind::Row, format!("{subject} is not there"))
                     .help("add it with `insert` or `merge`"));
             }
@@ -179,7 +179,7 @@ impl<T: Table> TableWriter<'_, T> {
     pub fn get(&self, id: impl IntoId<T>) -> Found<T> {
         match self.slot(&id.into_id()) {
             Some(slot) => read_at(&self.tx.state, &self.places, slot),
-            None => Found::NotHere,
+            None => Found::Missing,
         }
     }
 

@@ -5,7 +5,7 @@ use serde_json::value::RawValue;
 use super::{Members, PatchTarget, document, parsed, raw_text, wrong};
 use crate::change::{Staged, StagedRow, Transaction};
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{FieldNo, Kind, Schema, TableNo};
+use crate::schema::{FieldKind, FieldNo, Schema, TableNo};
 use crate::table::{ONLY, Row, Slot, field_no};
 use crate::value::{Document, RowId};
 
@@ -89,7 +89,7 @@ impl Transaction {
             if value.get() == "null" {
                 gone.push(name.clone());
                 self.make_absent(&schema, &place, slot, field).map_err(|error| error.at(name))?;
-            } else if definition.field(field).kind == Kind::Json {
+            } else if definition.field(field).kind == FieldKind::Json {
                 let row = Row { state: &self.state, table, slot };
                 let before = row.nested_field(field).map(|text| document(&text)).transpose()?;
                 let merged = Document::merged(before, document(value.get())?);

@@ -14,7 +14,7 @@ use serde_json::value::RawValue;
 
 use crate::change::{Staged, StagedRow, Transaction};
 use crate::error::{Error, ErrorKind, Result, either};
-use crate::schema::{Field, FieldNo, Kind, Pointer, Schema, Table, TableNo};
+use crate::schema::{FieldDef, FieldKind, FieldNo, Pointer, Schema, TableDef, TableNo};
 use crate::table::{ONLY, Row, Slot, TARGET, field_no};
 use crate::value::{Document, Json, Named, RowId, Value};
 
@@ -71,7 +71,7 @@ impl Transaction {
             None => (None, rest),
         };
         let goes_on = field.map(|field| definition.field(field).kind);
-        if !rest.is_empty() && !matches!(goes_on, Some(Kind::Json | Kind::Links(_))) {
+        if !rest.is_empty() && !matches!(goes_on, Some(FieldKind::Json | FieldKind::Links(_))) {
             return Err(wrong("this field has nothing inside of it"));
         }
         Ok(PatchTarget { table, id, field, rest })
@@ -178,13 +178,13 @@ impl Transaction {
             let field = field_no(definition, name)?;
             let said = definition.field(field);
             let value = match said.kind {
-                Kind::Links(entries) if raw.get() != "null" => {
+                FieldKind::Links(entries) if raw.get() != "null" => {
                     let targets = self.targets(schema, entries, raw.get());
                     let targets = targets.map_err(|error| error.at(name))?;
                     lists.push((field, Staged::Links(targets)));
                     continue;
                 }
-                Kind::Links(_) => {
+                FieldKind::Links(_) => {
                     lists.push((field, Staged::Null));
                     continue;
                 }
@@ -216,9 +216,9 @@ impl Transaction {
         targets.collect()
     }
 
-    fn target(&mut self, schema: &Schema, field: &Field, raw: &str) -> Result<(TableNo, Slot)> {
+    fn target(&mut self, schema: &Schema, field: &FieldDef, raw: &str) -> Result<(TableNo, Slot)> {
         let (to, id) = match (field.kind, field.one_of()) {
-            (Kind::Link(to), _) => (to, RowId::from_json(&Json::parse(raw)?)?),
+            (FieldKind::Link(to), _) => (to, RowId::from_json(&Json::parse(raw)?)?),
             (_, Some(one_of)) => {
                 let members: Members = parsed(raw, "this is an object that tells its table")?;
                 let type_name =
@@ -252,7 +252,7 @@ impl Transaction {
 }
 
 /// The value that a JSON text is for a field.
-fn value_of(schema: &Schema, table: &Table, field: &Field, raw: &str) -> Result<Value> {
+fn value_of(schema: &Schema, table: &TableDef, field: &FieldDef, raw: &str) -> Result<Value> {
     if raw == "null" {
         return Ok(Value::Null);
     }
@@ -262,14 +262,16 @@ fn value_of(schema: &Schema, table: &Table, field: &Field, raw: &str) -> Result<
         Ok(Value::from(to.and_then(|to| schema.fitted(to, id.clone())).unwrap_or(id)))
     };
     match (field.kind, tree(raw)?) {
-        (Kind::Json, _) => Ok(Value::Json(json)),
-        (Kind::Link(to), _) => id(Some(to)),
-        (Kind::OneOf, _) => id(None),
+        (FieldKind::Json, _) => Ok(Value::Json(json)),
+        (FieldKind::Link(to), _) => id(Some(to)),
+        (FieldKind::OneOf, _) => id(None),
         // An id takes digits for a number, and the other way round.
-        (Kind::Int, Tree::String(text)) if is_id(table, field) => {
+        (FieldKind::Int, Tree::String(text)) if is_id(table, field) => {
             Ok(crate::schema::whole(&text).map_or(Value::from(text), Value::Int))
         }
-        (Kind::Text, Tree::Number(number)) if is_id(table, field) => Ok(number.to_string().into()),
+        (FieldKind::Text, Tree::Number(number)) if is_id(table, field) => {
+            Ok(number.to_string().into())
+        }
         (_, Tree::Bool(flag)) => Ok(Value::Bool(flag)),
         (_, Tree::String(text)) => Ok(Value::from(text)),
         (_, Tree::Number(number)) => match (number.as_i64(), number.as_f64()) {
@@ -284,7 +286,7 @@ fn value_of(schema: &Schema, table: &Table, field: &Field, raw: &str) -> Result<
     }
 }
 
-fn is_id(table: &Table, field: &Field) -> bool {
+fn is_id(table: &TableDef, field: &FieldDef) -> bool {
     table.id.iter().any(|id| table.field(*id).name == field.name)
 }
 

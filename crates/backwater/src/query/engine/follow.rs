@@ -16,7 +16,7 @@ use crate::query::operator::statement_rows::StatementChange;
 use crate::query::operator::view::View;
 use crate::query::plan::{Plan, Relation};
 use crate::query::result::delta::Delta;
-use crate::query::state::node::{InnerNodes, Progress, start, statement_start};
+use crate::query::state::node::{InnerNodes, NodeMove, start, statement_start};
 use crate::query::{BindingNo, DERIVED, Outcome, work};
 use crate::table::{Slot, State};
 use crate::value::{Clock, Stopwatch};
@@ -254,7 +254,7 @@ impl Following<'_> {
     fn report(
         &mut self,
         binding: &Binding,
-        mut progress: Progress,
+        mut progress: NodeMove,
         causes: Causes,
         search: Option<Duration>,
     ) {
@@ -431,7 +431,7 @@ impl Binding {
     }
 
     /// What there is to report of a node that followed a commit.
-    fn reached_by(&self, progress: Progress, changes: &Changes, causes: Causes) -> Reached {
+    fn reached_by(&self, progress: NodeMove, changes: &Changes, causes: Causes) -> Reached {
         let outcome = match (&progress.failure, &progress.moved) {
             (Some(_), _) => Outcome::Failed,
             (None, None) => Outcome::Recomputed,

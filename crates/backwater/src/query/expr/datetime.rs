@@ -14,7 +14,7 @@ const LAST: i64 = 464_269_060_799_999;
 
 /// What is made of a time.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Output {
+pub(crate) enum TimeForm {
     Date,
     Time,
     DateTime,
@@ -39,14 +39,14 @@ struct DateTime {
     number: Option<f64>,
     /// By how many days the date lies beyond its month's end.
     beyond: i64,
-    /// Whether fractions of a second are output.
+    /// Whether fractions of a second are shown.
     subsec: bool,
 }
 
 /// The function's value; `None` is NULL.
-pub(crate) fn call(output: Output, values: &[Scalar<'_>]) -> Option<Scalar<'static>> {
-    let (format, values) = match (output, values) {
-        (Output::Format, [format, rest @ ..]) => (Some(format.to_text()?), rest),
+pub(crate) fn call(form: TimeForm, values: &[Scalar<'_>]) -> Option<Scalar<'static>> {
+    let (format, values) = match (form, values) {
+        (TimeForm::Format, [format, rest @ ..]) => (Some(format.to_text()?), rest),
         (_, values) => (None, values),
     };
     let (first, modifiers) = values.split_first()?;
@@ -66,14 +66,14 @@ pub(crate) fn call(output: Output, values: &[Scalar<'_>]) -> Option<Scalar<'stat
         let sign = if year < 0 { "-" } else { "" };
         Some(format!("{sign}{:04}-{month:02}-{day:02}", year.abs() % 10_000))
     };
-    match output {
-        Output::Date => text(date()?),
-        Output::Time => text(time.formatted(seconds)?),
-        Output::DateTime => text(format!("{} {}", date()?, time.formatted(seconds)?)),
-        Output::JulianDay => Some(Scalar::Real(at as f64 / DAY as f64)),
-        Output::UnixEpoch if time.subsec => Some(Scalar::Real((at - UNIX) as f64 / 1000.0)),
-        Output::UnixEpoch => Some(Scalar::Int(at / 1000 - UNIX / 1000)),
-        Output::Format => text(time.formatted(&format?)?),
+    match form {
+        TimeForm::Date => text(date()?),
+        TimeForm::Time => text(time.formatted(seconds)?),
+        TimeForm::DateTime => text(format!("{} {}", date()?, time.formatted(seconds)?)),
+        TimeForm::JulianDay => Some(Scalar::Real(at as f64 / DAY as f64)),
+        TimeForm::UnixEpoch if time.subsec => Some(Scalar::Real((at - UNIX) as f64 / 1000.0)),
+        TimeForm::UnixEpoch => Some(Scalar::Int(at / 1000 - UNIX / 1000)),
+        TimeForm::Format => text(time.formatted(&format?)?),
     }
 }
 

@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use crate::query::expr::collation::Collation;
-use crate::query::expr::datetime::{self, Output};
+use crate::query::expr::datetime::{self, TimeForm};
 use crate::query::expr::numeral::number_prefix;
 use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::{Columns, Comparison, Expr, compare, fold, json};
@@ -274,12 +274,12 @@ impl Function {
             Function::Arrow => json::find(&text(0)?, &values[1])?.as_json(),
             Function::ArrowText => json::find(&text(0)?, &values[1])?.as_sql(),
             Function::JsonExtract => json::find_path(&text(0)?, &text(1)?)?.as_sql(),
-            Function::Date => return datetime::call(Output::Date, values),
-            Function::Time => return datetime::call(Output::Time, values),
-            Function::DateTime => return datetime::call(Output::DateTime, values),
-            Function::JulianDay => return datetime::call(Output::JulianDay, values),
-            Function::UnixEpoch => return datetime::call(Output::UnixEpoch, values),
-            Function::Strftime => return datetime::call(Output::Format, values),
+            Function::Date => return datetime::call(TimeForm::Date, values),
+            Function::Time => return datetime::call(TimeForm::Time, values),
+            Function::DateTime => return datetime::call(TimeForm::DateTime, values),
+            Function::JulianDay => return datetime::call(TimeForm::JulianDay, values),
+            Function::UnixEpoch => return datetime::call(TimeForm::UnixEpoch, values),
+            Function::Strftime => return datetime::call(TimeForm::Format, values),
             Function::IsJson
             | Function::Coalesce
             | Function::IfNull

@@ -24,9 +24,9 @@ pub(crate) fn write(out: &mut String, value: &Scalar<'_>, is_json: bool) {
 }
 
 /// A JSON value inside of a text.
-pub(crate) struct Found<'j>(&'j str);
+pub(crate) struct JsonPart<'j>(&'j str);
 
-impl Found<'_> {
+impl JsonPart<'_> {
     /// As JSON.
     pub(crate) fn as_json(&self) -> Scalar<'static> {
         Scalar::Text(Json::from_raw(self.0).as_str().into())
@@ -49,23 +49,23 @@ impl Found<'_> {
 }
 
 /// What `->` finds: by a path that begins with `$`, by a member's name, or by a place in an array.
-pub(crate) fn find<'j>(json: &'j str, by: &Scalar<'_>) -> Option<Found<'j>> {
+pub(crate) fn find<'j>(json: &'j str, by: &Scalar<'_>) -> Option<JsonPart<'j>> {
     if by.is_null() {
         return None;
     }
     if let Scalar::Int(place) = by {
         let from_end = *place < 0;
-        return element(json, place.unsigned_abs() as usize, from_end).map(Found);
+        return element(json, place.unsigned_abs() as usize, from_end).map(JsonPart);
     }
     let by = by.to_text()?;
     if by.starts_with('$') {
         return find_path(json, &by);
     }
-    member(json, &by).map(Found)
+    member(json, &by).map(JsonPart)
 }
 
 /// What a path finds: `$.member."another member"[0][#-1]`.
-pub(crate) fn find_path<'j>(json: &'j str, path: &str) -> Option<Found<'j>> {
+pub(crate) fn find_path<'j>(json: &'j str, path: &str) -> Option<JsonPart<'j>> {
     let mut rest = path.strip_prefix('$')?;
     let mut at = json.trim_matches([' ', '\t', '\n', '\r']);
     while !rest.is_empty() {
@@ -85,7 +85,7 @@ pub(crate) fn find_path<'j>(json: &'j str, path: &str) -> Option<Found<'j>> {
             rest = then;
         }
     }
-    serde_json::from_str::<&RawValue>(at).is_ok().then_some(Found(at))
+    serde_json::from_str::<&RawValue>(at).is_ok().then_some(JsonPart(at))
 }
 
 /// The first member of that name.

@@ -10,7 +10,7 @@ use std::hash::Hasher;
 use std::sync::Arc;
 
 use crate::query::expr::numeral::{int_prefix, number_prefix, real_text};
-use crate::schema::{Field, FieldNo, IdType, Kind, Schema, TableNo};
+use crate::schema::{FieldDef, FieldKind, FieldNo, IdType, Schema, TableNo};
 use crate::table::{Cell, Slot, State};
 use crate::value::{IdRef, Json, RowId, Timestamp, Value};
 
@@ -37,9 +37,11 @@ pub(crate) enum Affinity {
 }
 
 impl Affinity {
-    pub(crate) fn of(field: &Field, schema: &Schema) -> Self {
+    pub(crate) fn of(field: &FieldDef, schema: &Schema) -> Self {
         match (field.kind, schema.linked_id_type(field)) {
-            (Kind::Int | Kind::Float | Kind::Bool | Kind::Links(_), _) => Affinity::Numeric,
+            (FieldKind::Int | FieldKind::Float | FieldKind::Bool | FieldKind::Links(_), _) => {
+                Affinity::Numeric
+            }
             (_, Some(IdType::Int)) => Affinity::Numeric,
             _ => Affinity::Text,
         }
@@ -99,28 +101,30 @@ impl<'a> Scalar<'a> {
         let kind = state.schema.table(table).field(field).kind;
         Some(match (kind, self) {
             (_, Scalar::Null) => return None,
-            (Kind::Int | Kind::Links(_), Scalar::Int(number)) => Cell::Int(*number),
-            (Kind::Int | Kind::Links(_), Scalar::Real(number)) => Cell::Int(whole(*number)?),
-            (Kind::Float, Scalar::Real(number)) => Cell::Float(number + 0.0),
-            (Kind::Float, Scalar::Int(number)) => {
+            (FieldKind::Int | FieldKind::Links(_), Scalar::Int(number)) => Cell::Int(*number),
+            (FieldKind::Int | FieldKind::Links(_), Scalar::Real(number)) => {
+                Cell::Int(whole(*number)?)
+            }
+            (FieldKind::Float, Scalar::Real(number)) => Cell::Float(number + 0.0),
+            (FieldKind::Float, Scalar::Int(number)) => {
                 let real = *number as f64;
                 Cell::Float((whole(real) == Some(*number)).then_some(real)?)
             }
-            (Kind::Bool, Scalar::Int(number @ 0..=1)) => Cell::Bool(*number == 1),
-            (Kind::Bool, Scalar::Real(number)) => match whole(*number)? {
+            (FieldKind::Bool, Scalar::Int(number @ 0..=1)) => Cell::Bool(*number == 1),
+            (FieldKind::Bool, Scalar::Real(number)) => match whole(*number)? {
                 number @ 0..=1 => Cell::Bool(number == 1),
                 _ => return None,
             },
-            (Kind::Text, Scalar::Str(text)) => Cell::Text(text),
-            (Kind::Text, Scalar::Text(text)) => Cell::Text(text),
-            (Kind::Json, Scalar::Str(text)) => Cell::Json(text),
-            (Kind::Json, Scalar::Text(text)) => Cell::Json(text),
-            (Kind::Timestamp, Scalar::Time(time)) => Cell::Timestamp(*time),
-            (Kind::Timestamp, Scalar::Str(_) | Scalar::Text(_)) => {
+            (FieldKind::Text, Scalar::Str(text)) => Cell::Text(text),
+            (FieldKind::Text, Scalar::Text(text)) => Cell::Text(text),
+            (FieldKind::Json, Scalar::Str(text)) => Cell::Json(text),
+            (FieldKind::Json, Scalar::Text(text)) => Cell::Json(text),
+            (FieldKind::Timestamp, Scalar::Time(time)) => Cell::Timestamp(*time),
+            (FieldKind::Timestamp, Scalar::Str(_) | Scalar::Text(_)) => {
                 let time: Timestamp = self.lent().parse().ok()?;
                 Cell::Timestamp((time.text().as_str() == self.lent()).then_some(time)?)
             }
-            (Kind::Link(to), value) => Cell::Link(value.as_slot(state, to)?),
+            (FieldKind::Link(to), value) => Cell::Link(value.as_slot(state, to)?),
             _ => return None,
         })
     }
@@ -301,16 +305,16 @@ impl<'a> Scalar<'a> {
     }
 
     /// The value as a result gives it; a column that is a plain field keeps its declared type.
-    pub(crate) fn into_value(self, declared: Option<Kind>) -> Value {
+    pub(crate) fn into_value(self, declared: Option<FieldKind>) -> Value {
         match (self, declared) {
             (Scalar::Null, _) => Value::Null,
-            (Scalar::Int(number), Some(Kind::Bool)) => Value::Bool(number != 0),
+            (Scalar::Int(number), Some(FieldKind::Bool)) => Value::Bool(number != 0),
             (Scalar::Int(number), _) => Value::Int(number),
             (Scalar::Real(number), _) => Value::Float(number),
-            (Scalar::Time(time), Some(Kind::Timestamp)) => Value::Timestamp(time),
+            (Scalar::Time(time), Some(FieldKind::Timestamp)) => Value::Timestamp(time),
             (Scalar::Time(time), _) => Value::Text(time.text().as_str().into()),
-            (Scalar::Str(text), Some(Kind::Json)) => Value::Json(Json::from_raw(text)),
-            (Scalar::Text(text), Some(Kind::Json)) => Value::Json(Json::from_raw(&text)),
+            (Scalar::Str(text), Some(FieldKind::Json)) => Value::Json(Json::from_raw(text)),
+            (Scalar::Text(text), Some(FieldKind::Json)) => Value::Json(Json::from_raw(&text)),
             (Scalar::Str(text), _) => Value::Text(text.into()),
             (Scalar::Text(text), _) => Value::Text(text),
         }

@@ -15,7 +15,7 @@ use crate::query::expr::scalar::Affinity;
 use crate::query::expr::{ColumnNo, Expr};
 use crate::query::plan::{Aggregate, Grouping, OrderKey, Output, Param, Plan, Relation};
 use crate::query::syntax::Refusal;
-use crate::schema::{IdType, Kind};
+use crate::schema::{FieldKind, IdType};
 use std::sync::Arc;
 
 /// A SELECT that is being lowered.
@@ -116,7 +116,7 @@ impl<'a, 'e> Block<'a, 'e> {
         }
         let mut order_keys = Vec::new();
         for key in order {
-            let holds_times = self.declared(&key.placed.expr) == Some(Kind::Timestamp);
+            let holds_times = self.declared(&key.placed.expr) == Some(FieldKind::Timestamp);
             let SortKey { placed, descending, nulls_first, collation } = key;
             let expr = regroup(placed)?;
             order_keys.push(OrderKey { expr, descending, nulls_first, collation, holds_times });
@@ -191,7 +191,7 @@ impl<'a, 'e> Block<'a, 'e> {
             .collect();
         let mut order = Vec::new();
         for key in block.order(&tail, &items)? {
-            let holds_times = block.declared(&key.placed.expr) == Some(Kind::Timestamp);
+            let holds_times = block.declared(&key.placed.expr) == Some(FieldKind::Timestamp);
             let SortKey { placed, descending, nulls_first, collation } = key;
             let expr = placed.expr;
             order.push(OrderKey { expr, descending, nulls_first, collation, holds_times });
@@ -409,7 +409,7 @@ impl<'a, 'e> Block<'a, 'e> {
     }
 
     /// What is known of a column of a source.
-    pub(super) fn column(&self, column: ColumnNo) -> (Option<Kind>, Affinity) {
+    pub(super) fn column(&self, column: ColumnNo) -> (Option<FieldKind>, Affinity) {
         let Some(source) = self.sources.get(column.source()) else {
             // Of a UNION ALL, which has its columns in its scope.
             let columns = self.scope.sources.first().map(|source| &source.columns);
@@ -420,7 +420,7 @@ impl<'a, 'e> Block<'a, 'e> {
             Relation::Table(table) => {
                 let field = self.env.schema.table(*table).field(column.field());
                 let parts = self.env.schema.linked_id_type(field) == Some(IdType::Parts);
-                let kind = if parts { Kind::Json } else { field.kind };
+                let kind = if parts { FieldKind::Json } else { field.kind };
                 (Some(kind), Affinity::of(field, self.env.schema))
             }
             Relation::Statement(plan, _) => {
@@ -430,7 +430,7 @@ impl<'a, 'e> Block<'a, 'e> {
         }
     }
 
-    fn declared(&self, expr: &Expr) -> Option<Kind> {
+    fn declared(&self, expr: &Expr) -> Option<FieldKind> {
         match expr {
             Expr::Column(column) => self.column(*column).0,
             _ => None,

@@ -15,7 +15,7 @@ use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::{Arithmetic, ColumnNo, Comparison, Expr};
 use crate::query::plan::{AggregateFunction, Param};
 use crate::query::syntax::Refusal;
-use crate::schema::Kind;
+use crate::schema::FieldKind;
 
 /// What may be named at a place of the statement.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -323,7 +323,7 @@ impl<'a> Block<'a, '_> {
                 Expr::Outer(number) => self.outer[number.column as usize].declared,
                 _ => None,
             };
-            if let (Some(Kind::Timestamp), Expr::Param(param)) = (declared, param) {
+            if let (Some(FieldKind::Timestamp), Expr::Param(param)) = (declared, param) {
                 self.params[*param].is_time = true;
             }
         }
@@ -414,8 +414,10 @@ impl<'a> Block<'a, '_> {
         at: Location,
     ) -> Lowered<Expr> {
         let is_json = match &left {
-            Expr::Column(column) => self.column(*column).0 == Some(Kind::Json),
-            Expr::Outer(number) => self.outer[number.column as usize].declared == Some(Kind::Json),
+            Expr::Column(column) => self.column(*column).0 == Some(FieldKind::Json),
+            Expr::Outer(number) => {
+                self.outer[number.column as usize].declared == Some(FieldKind::Json)
+            }
             Expr::Call(Function::JsonExtract, _) => true,
             other => self.is_json(other),
         };

@@ -17,7 +17,7 @@ use crate::query::expr::scalar::Affinity;
 use crate::query::expr::{ColumnNo, Expr};
 use crate::query::plan::{Plan, Relation};
 use crate::query::syntax::Refusal;
-use crate::schema::{IdType, Kind};
+use crate::schema::{FieldKind, IdType};
 
 /// How a source goes with those before it.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -166,7 +166,7 @@ impl<'a> Block<'a, '_> {
                 NamedColumn {
                     name: field.name.to_string(),
                     expr: Expr::Column(ColumnNo::new(source, number)),
-                    declared: Some(if parts { Kind::Json } else { field.kind }),
+                    declared: Some(if parts { FieldKind::Json } else { field.kind }),
                     affinity: Affinity::of(field, schema),
                 }
             });

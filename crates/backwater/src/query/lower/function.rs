@@ -134,7 +134,7 @@ impl<'a> Block<'a, '_> {
                 let of = &arguments[0];
                 let is_json = match of {
                     Expr::Column(column) => {
-                        self.column(*column).0 == Some(crate::schema::Kind::Json)
+                        self.column(*column).0 == Some(crate::schema::FieldKind::Json)
                     }
                     other => self.is_json(other),
                 };

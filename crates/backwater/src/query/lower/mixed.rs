@@ -10,7 +10,7 @@ use crate::query::expr::function::{Cast, Function};
 use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::{Arithmetic, ColumnNo, Expr};
 use crate::query::plan::{Aggregate, AggregateFunction, OrderKey, Relation};
-use crate::schema::{IdType, Kind, Schema};
+use crate::schema::{FieldKind, IdType, Schema};
 
 /// Which numbers an expression may give.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -88,16 +88,17 @@ fn numbers(expr: &Expr, sources: &[OpenSource], schema: &Schema) -> Numbers {
             Relation::Table(table) => {
                 let field = schema.table(*table).field(column.field());
                 match (field.kind, schema.linked_id_type(field)) {
-                    (Kind::Int | Kind::Bool | Kind::Links(_), _) | (_, Some(IdType::Int)) => WHOLE,
-                    (Kind::Float, _) => REAL,
+                    (FieldKind::Int | FieldKind::Bool | FieldKind::Links(_), _)
+                    | (_, Some(IdType::Int)) => WHOLE,
+                    (FieldKind::Float, _) => REAL,
                     _ => NONE,
                 }
             }
             Relation::Statement(plan, _) => match plan.outputs[column.column as usize].declared {
-                Some(Kind::Int | Kind::Bool | Kind::Links(_)) => WHOLE,
-                Some(Kind::Float) => REAL,
-                Some(Kind::Text | Kind::Timestamp | Kind::Json) => NONE,
-                Some(Kind::Link(_) | Kind::OneOf) | None => BOTH,
+                Some(FieldKind::Int | FieldKind::Bool | FieldKind::Links(_)) => WHOLE,
+                Some(FieldKind::Float) => REAL,
+                Some(FieldKind::Text | FieldKind::Timestamp | FieldKind::Json) => NONE,
+                Some(FieldKind::Link(_) | FieldKind::OneOf) | None => BOTH,
             },
         },
         Expr::Under(Affinity::Text, _) | Expr::Cast(Cast::Text, _) => NONE,

@@ -9,7 +9,7 @@ use crate::change::FieldSet;
 use crate::query::expr::scalar::Affinity;
 use crate::query::expr::{ColumnNo, Expr};
 use crate::query::plan::{
-    Grouping, Identity, KeyPart, Made, OrderKey, Output, Param, Path, Plan, Relation, Source,
+    Grouping, Identity, KeyPart, OrderKey, Output, Param, Path, Plan, Relation, Source, StoredRow,
 };
 use crate::schema::{IdType, Schema};
 
@@ -168,7 +168,7 @@ impl Parts {
                 let kept = Expr::Column(ColumnNo::only(first + values.len()));
                 values.push(std::mem::replace(expr, kept));
             }
-            plan.made = Some(Made { values });
+            plan.made = Some(StoredRow { values });
         }
         plan.identity = Identity::of(&plan);
         Ok(Arc::new(plan))

@@ -5,7 +5,7 @@ use crate::query::expr::collation::Collation;
 use crate::query::expr::scalar::Affinity;
 use crate::query::expr::{ColumnNo, Comparison, Expr};
 use crate::query::plan::{Access, JoinStep, KeyPart, Path, Relation};
-use crate::schema::{FieldNo, IdType, Kind, Schema};
+use crate::schema::{FieldKind, FieldNo, IdType, Schema};
 
 /// Finds paths through the sources of one statement.
 pub(super) struct Paths<'p> {
@@ -236,7 +236,7 @@ impl Paths<'_> {
     fn links(&self, link: ColumnNo, id: ColumnNo) -> bool {
         let Relation::Table(from) = self.sources[link.source()].relation else { return false };
         let Relation::Table(to) = self.sources[id.source()].relation else { return false };
-        self.is_id(id) && self.schema.table(from).field(link.field()).kind == Kind::Link(to)
+        self.is_id(id) && self.schema.table(from).field(link.field()).kind == FieldKind::Link(to)
     }
 
     /// Whether a column alone is its table's id.
@@ -258,8 +258,11 @@ impl Paths<'_> {
             Relation::Table(table) => {
                 let field = self.schema.table(*table).field(column.field());
                 let own = match (field.kind, self.schema.linked_id_type(field)) {
-                    (Kind::OneOf, _) => return false,
-                    (Kind::Int | Kind::Float | Kind::Bool | Kind::Links(_), _) => Affinity::Numeric,
+                    (FieldKind::OneOf, _) => return false,
+                    (
+                        FieldKind::Int | FieldKind::Float | FieldKind::Bool | FieldKind::Links(_),
+                        _,
+                    ) => Affinity::Numeric,
                     (_, Some(IdType::Int)) => Affinity::Numeric,
                     _ => Affinity::Text,
                 };

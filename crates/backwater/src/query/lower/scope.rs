@@ -8,7 +8,7 @@ use crate::error::nearest;
 use crate::query::expr::Expr;
 use crate::query::expr::scalar::Affinity;
 use crate::query::syntax::Refusal;
-use crate::schema::Kind;
+use crate::schema::FieldKind;
 
 /// The sources that a statement's names may stand for.
 #[derive(Debug, Clone, Default)]
@@ -29,7 +29,7 @@ pub(super) struct Named {
 pub(super) struct NamedColumn {
     pub(super) name: String,
     pub(super) expr: Expr,
-    pub(super) declared: Option<Kind>,
+    pub(super) declared: Option<FieldKind>,
     pub(super) affinity: Affinity,
 }
 

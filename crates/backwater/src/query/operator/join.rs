@@ -5,7 +5,7 @@ use smallvec::SmallVec;
 use crate::query::expr::ColumnNo;
 use crate::query::expr::scalar::Scalar;
 use crate::query::operator::filter::Filter;
-use crate::query::operator::link_join::Followed;
+use crate::query::operator::link_join::LinkJoin;
 use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::operator::walk::{Pins, Walk};
 use crate::query::plan::Path;
@@ -94,8 +94,8 @@ impl<'a> Walk<'a, '_> {
             let filter = Filter::of(&path.checks, self.params);
             return self.view.each_row(table, filter, |slot, _| found(&[slot]));
         }
-        if let Some(followed) = Followed::of(plan) {
-            return followed.each(self.view, self.params, |_, tuple| found(tuple));
+        if let Some(link_join) = LinkJoin::of(plan) {
+            return link_join.each(self.view, self.params, |_, tuple| found(tuple));
         }
         let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
         let start = &mut |slot: Slot| {

@@ -12,7 +12,7 @@ use crate::schema::{FieldNo, TableNo};
 use crate::table::Slot;
 
 /// How all tuples of such a join are found.
-pub(crate) struct Followed<'p> {
+pub(crate) struct LinkJoin<'p> {
     plan: &'p Plan,
     table: TableNo,
     ways: Vec<LinkWay<'p>>,
@@ -45,7 +45,7 @@ enum LinkState {
     Holds,
 }
 
-impl<'p> Followed<'p> {
+impl<'p> LinkJoin<'p> {
     /// If the plan is such a join.
     pub(crate) fn of(plan: &'p Plan) -> Option<Self> {
         let path = &plan.scratch;

@@ -6,7 +6,7 @@ use crate::query::expr::scalar::Scalar;
 use crate::query::operator::aggregate::AggregateState;
 use crate::query::operator::filter::Filter;
 use crate::query::operator::group::Groups;
-use crate::query::operator::link_join::Followed;
+use crate::query::operator::link_join::LinkJoin;
 use crate::query::operator::scanned::{ScannedRow, ScannedRows};
 use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::operator::walk::Walk;
@@ -72,8 +72,8 @@ pub(crate) fn group(
         let filter = Filter::of(&plan.scratch.checks, params);
         // Some rows at a time, so that the kind of each aggregate is not looked up for each row.
         view.each_chunk(table, filter, |rows| intake.take_some(rows));
-    } else if let Some(followed) = Followed::of(plan) {
-        followed.each(view, params, |row, tuple| intake.take(row, tuple));
+    } else if let Some(link_join) = LinkJoin::of(plan) {
+        link_join.each(view, params, |row, tuple| intake.take(row, tuple));
     } else {
         Walk { view, params }.all(&mut |tuple| intake.take_tuple(tuple));
     }

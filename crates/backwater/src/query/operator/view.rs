@@ -7,7 +7,7 @@ use crate::query::expr::{ColumnNo, Columns};
 use crate::query::operator::statement_rows::StatementView;
 use crate::query::plan::{AggregateFunction, Plan, Relation, Source};
 use crate::query::result::edit::Failure;
-use crate::schema::{FieldNo, Kind};
+use crate::schema::{FieldKind, FieldNo};
 use crate::table::{Slot, State};
 use crate::value::Value;
 
@@ -144,7 +144,7 @@ impl<'a> View<'a> {
                     .map(|(field, value)| {
                         let kind = self.state.schema.table(*table).field(*field).kind;
                         match value {
-                            Scalar::Time(time) if kind != Kind::Timestamp => {
+                            Scalar::Time(time) if kind != FieldKind::Timestamp => {
                                 Scalar::Text(time.text().as_str().into())
                             }
                             other => other.clone(),
@@ -295,7 +295,7 @@ impl<'a> Columns<'a> for TupleRow<'a, '_> {
 impl TupleRow<'_, '_> {
     /// The value that a column shows. A text that repeats is shared with the table, where an
     /// expression would copy it.
-    pub(crate) fn shown(&self, column: ColumnNo, declared: Option<Kind>) -> Value {
+    pub(crate) fn shown(&self, column: ColumnNo, declared: Option<FieldKind>) -> Value {
         let view = self.view;
         let slot = self.slots.get(column.source()).copied().filter(|slot| *slot != NONE);
         if let (Some(slot), false) = (slot, view.plan.is_union)

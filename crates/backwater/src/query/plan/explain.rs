@@ -7,7 +7,7 @@ use std::fmt::{self, Write};
 
 use serde_json::{Value as Json, json};
 
-use crate::query::plan::text::Names;
+use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Access, AggregateFunction, Identity, Path, Plan, Relation};
 use crate::schema::{FieldNo, Schema};
 
@@ -195,7 +195,7 @@ fn branch(f: &mut impl Write, operator: &Operator, before: &str, is_last: bool) 
 type Printed = RefCell<HashSet<Identity>>;
 
 fn statement(plan: &Plan, schema: &Schema, shown: &Printed) -> Operator {
-    let names = Names { plan, schema };
+    let names = PlanNames { plan, schema };
     let mut operator = match plan.is_union {
         true => {
             let branches = plan.sources.iter().enumerate();
@@ -224,7 +224,7 @@ fn statement(plan: &Plan, schema: &Schema, shown: &Printed) -> Operator {
     operator
 }
 
-fn group(names: &Names<'_>, grouping: &crate::query::plan::Grouping) -> Operator {
+fn group(names: &PlanNames<'_>, grouping: &crate::query::plan::Grouping) -> Operator {
     let keys: Vec<String> = grouping.keys.iter().map(|key| names.text_of(key)).collect();
     let what = match (keys.is_empty(), grouping.aggregates.is_empty()) {
         (true, _) => "all rows into one".to_owned(),
@@ -255,7 +255,7 @@ fn group(names: &Names<'_>, grouping: &crate::query::plan::Grouping) -> Operator
         .fact("follows", "takes a changed row out of its old group and puts it into its new one")
 }
 
-fn order(names: &Names<'_>) -> Operator {
+fn order(names: &PlanNames<'_>) -> Operator {
     let plan = names.plan;
     let keys = names.order(&plan.order, &|expr| names.text_of_filter(expr));
     let telling = plan.sources.iter().filter(|source| !source.is_determined);
@@ -318,7 +318,7 @@ fn order(names: &Names<'_>) -> Operator {
 }
 
 /// The sources, each joined to those before it.
-fn joins(names: &Names<'_>, shown: &Printed) -> Operator {
+fn joins(names: &PlanNames<'_>, shown: &Printed) -> Operator {
     let (plan, path) = (names.plan, &names.plan.scratch);
     let mut operator = source(names, path.start, "scan", shown);
     operator.facts.splice(0..0, {
@@ -349,7 +349,7 @@ fn joins(names: &Names<'_>, shown: &Printed) -> Operator {
 }
 
 /// A source: what of it is read, and how its changes are followed.
-fn source(names: &Names<'_>, number: usize, name: &'static str, shown: &Printed) -> Operator {
+fn source(names: &PlanNames<'_>, number: usize, name: &'static str, shown: &Printed) -> Operator {
     let plan = names.plan;
     let source = &plan.sources[number];
     let (what, inner) = match &source.relation {
@@ -380,14 +380,14 @@ fn source(names: &Names<'_>, number: usize, name: &'static str, shown: &Printed)
 }
 
 fn conditions<'e>(
-    names: &Names<'_>,
+    names: &PlanNames<'_>,
     conditions: impl Iterator<Item = &'e crate::query::expr::Expr>,
 ) -> String {
     conditions.map(|condition| names.text_of(condition)).collect::<Vec<_>>().join(" AND ")
 }
 
 /// How rows of a source are found.
-fn access(names: &Names<'_>, source: usize, access: &Access) -> String {
+fn access(names: &PlanNames<'_>, source: usize, access: &Access) -> String {
     let table = match &names.plan.sources[source].relation {
         Relation::Table(table) => &*names.schema.table(*table).name,
         Relation::Statement(..) => &*names.plan.sources[source].name,
@@ -410,7 +410,7 @@ fn access(names: &Names<'_>, source: usize, access: &Access) -> String {
 }
 
 /// From a row of one source to the others.
-fn way(names: &Names<'_>, path: &Path) -> String {
+fn way(names: &PlanNames<'_>, path: &Path) -> String {
     let steps = path.steps.iter().map(|step| {
         let name = &names.plan.sources[step.source].name;
         match &step.access {

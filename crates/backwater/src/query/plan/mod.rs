@@ -19,7 +19,7 @@ use crate::query::expr::collation::Collation;
 use crate::query::expr::scalar::{Affinity, Key, KeyValues, Scalar};
 use crate::query::expr::shape::searched;
 use crate::query::expr::{ColumnNo, Expr, NoColumns};
-use crate::schema::{FieldNo, Kind, ResultLimits, Schema, TableNo, Tuning};
+use crate::schema::{FieldKind, FieldNo, ResultLimits, Schema, TableNo, Tuning};
 use crate::value::{Named, Value};
 
 /// A statement: relations joined, filtered, perhaps grouped, ordered and cut to a window. What it
@@ -50,7 +50,7 @@ pub(crate) struct Plan {
     pub(crate) grouping: Option<Grouping>,
     /// What a row of the result stores, if it does not read its columns from the tables: of a
     /// statement without grouping that reads other statements, or makes long texts. First its key.
-    pub(crate) made: Option<Made>,
+    pub(crate) made: Option<StoredRow>,
     pub(crate) outputs: Vec<Output>,
     pub(crate) order: Vec<OrderKey>,
     pub(crate) limit: Option<Expr>,
@@ -141,7 +141,7 @@ pub(crate) struct KeyPart {
 
 /// What a row keeps that does not read its columns from the tables.
 #[derive(Debug)]
-pub(crate) struct Made {
+pub(crate) struct StoredRow {
     pub(crate) values: Vec<Expr>,
 }
 
@@ -202,7 +202,7 @@ pub(crate) struct Output {
     /// Over the sources' columns, over the grouping's, or over what a row keeps.
     pub(crate) expr: Expr,
     /// The type of the field that the column plainly is.
-    pub(crate) declared: Option<Kind>,
+    pub(crate) declared: Option<FieldKind>,
     pub(crate) affinity: Affinity,
 }
 

@@ -9,12 +9,12 @@ use crate::schema::{FieldNo, Schema};
 
 /// The names of what a plan's expressions read.
 #[derive(Clone, Copy)]
-pub(in crate::query) struct Names<'p> {
+pub(in crate::query) struct PlanNames<'p> {
     pub(in crate::query) plan: &'p Plan,
     pub(in crate::query) schema: &'p Schema,
 }
 
-impl Names<'_> {
+impl PlanNames<'_> {
     /// A column of a source, with the source's name where there are several.
     pub(in crate::query) fn column(&self, column: ColumnNo) -> String {
         if self.plan.is_union {
@@ -37,7 +37,7 @@ impl Names<'_> {
             Relation::Table(table) => self.schema.table(*table).field(field).name.to_string(),
             Relation::Statement(of, _) => match &of.outputs[field.index()] {
                 output if output.name.is_empty() => {
-                    Names { plan: of, schema: self.schema }.text_of_filter(&output.expr)
+                    PlanNames { plan: of, schema: self.schema }.text_of_filter(&output.expr)
                 }
                 output => output.name.clone(),
             },

@@ -6,7 +6,7 @@ use std::fmt;
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::operator::order::{Moved, Moves, settle};
 use crate::query::result::read_rows::ReadRows;
-use crate::query::result::{Cursor, QueryResult, ResultRow, RowAt, RowKey};
+use crate::query::result::{Cursor, QueryResult, ResultRow, RowKey, RowRef};
 use crate::value::Value;
 
 /// How a standing query's result moved in one commit.
@@ -382,8 +382,8 @@ pub struct DeltaRow<'d> {
     delta: &'d Delta,
     number: usize,
     moved: Moved,
-    before: Option<RowAt<'d>>,
-    after: Option<RowAt<'d>>,
+    before: Option<RowRef<'d>>,
+    after: Option<RowRef<'d>>,
 }
 
 impl<'d> DeltaRow<'d> {
@@ -439,7 +439,7 @@ impl<'d> DeltaRow<'d> {
     }
 
     /// A row that the delta keeps.
-    fn kept(&self, at: RowAt<'d>, read: &'d ReadRows) -> ResultRow<'d> {
+    fn kept(&self, at: RowRef<'d>, read: &'d ReadRows) -> ResultRow<'d> {
         at.row_kept(read, self.number, self.delta.rows.len())
     }
 
@@ -448,7 +448,7 @@ impl<'d> DeltaRow<'d> {
     /// See [`DeltaRow`] for an example.
     #[inline]
     pub fn key(&self) -> RowKey {
-        self.after.as_ref().or(self.before.as_ref()).map_or_else(RowKey::default, RowAt::key)
+        self.after.as_ref().or(self.before.as_ref()).map_or_else(RowKey::default, RowRef::key)
     }
 
     /// The columns whose values changed; none for a row that entered or left.

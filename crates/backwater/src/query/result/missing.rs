@@ -114,7 +114,7 @@ fn bound(plan: &Plan, params: &[Scalar<'static>]) -> Bound {
     (plan.identity, params.iter().cloned().map(Key::from).collect())
 }
 
-/// Goes through the rows that a statement reads, and those that it reads by partial of others: each of
+/// Goes through the rows that a statement reads, and those that it reads by way of others: each of
 /// these once, however many read it.
 struct Gathering<'g> {
     state: &'g State,
@@ -276,7 +276,7 @@ struct Search<'a, 'v> {
     cells: &'v mut Cells,
 }
 
-/// A tuple on the partial, with the rows in it that are not loaded.
+/// An unfinished tuple, with the rows in it that are not loaded.
 #[derive(Clone)]
 struct PartialTuple {
     tuple: Tuple,

@@ -152,7 +152,7 @@ impl QueryResult {
     ///
     /// See [`QueryResult`] for an example.
     pub fn row(&self, position: usize) -> Option<ResultRow<'_>> {
-        Cursor::new(self).at(position).map(RowAt::row)
+        Cursor::new(self).at(position).map(RowRef::row)
     }
 
     /// All rows in their order.
@@ -160,7 +160,7 @@ impl QueryResult {
     /// See [`QueryResult`] for an example.
     pub fn rows(&self) -> impl Iterator<Item = ResultRow<'_>> {
         let mut cursor = Cursor::new(self);
-        (0..self.len()).filter_map(move |position| cursor.at(position).map(RowAt::row))
+        (0..self.len()).filter_map(move |position| cursor.at(position).map(RowRef::row))
     }
 
     /// Whether both are the same result, which no commit has changed in between, and so surely equal.
@@ -246,7 +246,7 @@ pub(in crate::query) struct Cursor<'r> {
 
 /// Where a row of a result is found.
 #[derive(Clone, Copy)]
-pub(in crate::query) struct RowAt<'r> {
+pub(in crate::query) struct RowRef<'r> {
     result: &'r QueryResult,
     position: usize,
     leaf: LeafOf<'r>,
@@ -259,7 +259,7 @@ impl<'r> Cursor<'r> {
     }
 
     #[inline]
-    pub(in crate::query) fn at(&mut self, position: usize) -> Option<RowAt<'r>> {
+    pub(in crate::query) fn at(&mut self, position: usize) -> Option<RowRef<'r>> {
         let result = self.result;
         let window = result.0.bound_plan.window;
         if position >= window.limit {
@@ -280,11 +280,11 @@ impl<'r> Cursor<'r> {
                 (leaf, place)
             }
         };
-        Some(RowAt { result, position, leaf, place })
+        Some(RowRef { result, position, leaf, place })
     }
 }
 
-impl<'r> RowAt<'r> {
+impl<'r> RowRef<'r> {
     /// The row, which the result keeps once it was read.
     pub(in crate::query) fn row(self) -> ResultRow<'r> {
         self.row_kept(&self.result.0.rows, self.position, self.result.len())
@@ -406,7 +406,7 @@ impl fmt::Debug for RowKey {
 /// See [`QueryResult`] for an example.
 #[derive(Clone, Copy)]
 pub struct ResultRow<'r> {
-    at: RowAt<'r>,
+    at: RowRef<'r>,
     values: &'r [Value],
 }
 

@@ -16,7 +16,7 @@ use crate::query::operator::order::{Moves, follow, order_against, order_by, sort
 use crate::query::operator::scan;
 use crate::query::operator::view::{Tuple, View, key_slots};
 use crate::query::operator::walk::Walk;
-use crate::query::plan::{BoundPlan, Made, Plan, Source, Window};
+use crate::query::plan::{BoundPlan, Plan, Source, StoredRow, Window};
 use crate::query::result::edit::{Edit, Edits, Failure};
 use crate::query::state::narrow::{Narrowed, SearchedTexts, narrowed};
 use crate::query::state::ordered::{Ordered, Slots, of_tables};
@@ -256,7 +256,7 @@ type Old = Option<Arc<GroupRow>>;
 type New = Option<Arc<GroupRow>>;
 
 /// What a row keeps, of a statement that reads others.
-fn make(made: &Made, view: &View<'_>, params: &[Scalar<'static>], tuple: &[Slot]) -> GroupRow {
+fn make(made: &StoredRow, view: &View<'_>, params: &[Scalar<'static>], tuple: &[Slot]) -> GroupRow {
     let mut values = SmallVec::new();
     view.each_of_key(tuple, |part| values.push(part.into_owned()));
     let keys = values.len();

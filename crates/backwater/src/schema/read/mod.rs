@@ -11,7 +11,7 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::renumber::in_order_of;
-use super::{Limits, NamedQuery, Pointer, ResultLimits, Rule, Schema, Table, TableNo, Tuning};
+use super::{Limits, NamedQuery, Pointer, ResultLimits, Rule, Schema, TableDef, TableNo, Tuning};
 use crate::error::{Error, ErrorKind, Result, did_you_mean, either, nearest, nearest_name};
 
 type Value<'t> = Spanned<DeValue<'t>>;
@@ -54,7 +54,7 @@ struct Reader<'t> {
     /// Where a link stands, and what it points at.
     links: Vec<(usize, TableNo)>,
     /// The link tables that to-many links need, in the order of their numbers.
-    entries: Vec<Table>,
+    entries: Vec<TableDef>,
 }
 
 impl<'t> Reader<'t> {
@@ -73,7 +73,7 @@ impl<'t> Reader<'t> {
             self.table_name(name, *at, number);
             self.table(TableNo(number as u32), name, value)
         });
-        let mut tables: Vec<Table> = read.collect();
+        let mut tables: Vec<TableDef> = read.collect();
         tables.append(&mut self.entries);
         self.links(&tables);
         let drops = drop.map(|drop| self.drops(drop, &tables)).unwrap_or_default();
@@ -100,7 +100,7 @@ impl<'t> Reader<'t> {
     }
 
     /// Tables and fields, `table.field`, that are not persisted.
-    fn drops(&mut self, value: &Value<'t>, tables: &[Table]) -> Vec<Arc<str>> {
+    fn drops(&mut self, value: &Value<'t>, tables: &[TableDef]) -> Vec<Arc<str>> {
         let DeValue::Array(names) = value.get_ref() else {
             self.unexpected::<()>(
                 value,

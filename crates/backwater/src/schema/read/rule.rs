@@ -8,8 +8,8 @@ use super::table::{ON_DELETE, members, plain};
 use super::{Reader, Value, found};
 use crate::error::{either, nearest};
 use crate::schema::{
-    Branch, Checks, Field, FieldNo, Format, Given, Kind, LinkRule, ListRule, Made, OnDelete,
-    OnError, Pointer, ResponsePart, Rule, Scope, Table, TableNo, Template, Unknown,
+    Branch, Checks, FieldDef, FieldKind, FieldNo, Format, Given, LinkRule, ListRule, OnDelete,
+    OnError, Pointer, ResponsePart, Rule, Scope, TableDef, TableNo, TableOrigin, Template, Unknown,
 };
 use crate::value::{Timestamp, Value as V};
 
@@ -28,7 +28,7 @@ const OF_RECORDS: [&str; 8] =
 /// The variables of a rule's requests, with their types as far as the schema declares them.
 #[derive(Default)]
 struct Known {
-    fields: Vec<Field>,
+    fields: Vec<FieldDef>,
     /// Variables that the URI Template has; none if there is no template.
     named: Option<Vec<String>>,
 }
@@ -38,7 +38,7 @@ impl<'t> Reader<'t> {
         &mut self,
         name: &str,
         value: &Value<'t>,
-        tables: &mut Vec<Table>,
+        tables: &mut Vec<TableDef>,
     ) -> Option<Rule> {
         let parts = self.as_table(value, "a table with `records` and `table`")?;
         let at = value.span().start;
@@ -191,10 +191,10 @@ impl<'t> Reader<'t> {
     }
 
     /// The types of variables.
-    fn vars(&mut self, value: &Value<'t>, known: &mut Known, table: &Table, number: TableNo) {
+    fn vars(&mut self, value: &Value<'t>, known: &mut Known, table: &TableDef, number: TableNo) {
         for (name, at, value) in self.entries_of(Some(value), "response.NAME.vars") {
             let field = self.field(name, value, table, number, None, &mut Vec::new());
-            if matches!(field.kind, Kind::Links(_) | Kind::OneOf) {
+            if matches!(field.kind, FieldKind::Links(_) | FieldKind::OneOf) {
                 self.problem(at, "a variable has one value", "give it a plain type");
             } else if self.variable(value, name, known) {
                 known.fields.push(field);
@@ -217,7 +217,7 @@ impl<'t> Reader<'t> {
     fn given(
         &mut self,
         value: Option<&Value<'t>>,
-        table: &Table,
+        table: &TableDef,
         known: &mut Known,
     ) -> Vec<(FieldNo, Given)> {
         let mut out = Vec::new();
@@ -228,7 +228,7 @@ impl<'t> Reader<'t> {
                 continue;
             };
             let definition = table.field(field);
-            if matches!(definition.kind, Kind::Links(_) | Kind::OneOf) {
+            if matches!(definition.kind, FieldKind::Links(_) | FieldKind::OneOf) {
                 let message = format!("\"{name}\" has no single value");
                 self.problem(at, message, "give plain fields and to-one links only");
                 continue;
@@ -243,7 +243,7 @@ impl<'t> Reader<'t> {
                             let link = definition.link.clone();
                             known
                                 .fields
-                                .push(Field { link, ..plain(variable, definition.kind, None) });
+                                .push(FieldDef { link, ..plain(variable, definition.kind, None) });
                         }
                         Given::Variable(variable.into())
                     }
@@ -276,24 +276,28 @@ impl<'t> Reader<'t> {
     }
 
     /// Whether a field can hold a value that a rule says.
-    fn constant(&mut self, at: usize, field: &Field, value: &V) {
+    fn constant(&mut self, at: usize, field: &FieldDef, value: &V) {
         let expected = match (field.kind, value) {
             _ if !field.values.is_empty() && !field.values.contains(value) => {
                 let values: Vec<String> = field.values.iter().map(V::to_string).collect();
                 either(&values.iter().map(String::as_str).collect::<Vec<_>>())
             }
-            (Kind::Int, V::Int(_)) | (Kind::Bool, V::Bool(_)) | (Kind::Text, V::Text(_)) => return,
-            (Kind::Float, V::Int(_)) => return,
-            (Kind::Float, V::Float(number)) if number.is_finite() => return,
-            (Kind::Timestamp, V::Text(text)) if text.parse::<Timestamp>().is_ok() => return,
-            (Kind::Link(_), V::Int(_) | V::Text(_)) => return,
-            (Kind::Int, _) => "a whole number".to_owned(),
-            (Kind::Bool, _) => "true or false".to_owned(),
-            (Kind::Text, _) => "a string".to_owned(),
-            (Kind::Float, _) => "a number".to_owned(),
-            (Kind::Timestamp, _) => "a time as in RFC 3339".to_owned(),
-            (Kind::Link(_), _) => "an id".to_owned(),
-            (Kind::Json | Kind::Links(_) | Kind::OneOf, _) => "a value of the response".to_owned(),
+            (FieldKind::Int, V::Int(_))
+            | (FieldKind::Bool, V::Bool(_))
+            | (FieldKind::Text, V::Text(_)) => return,
+            (FieldKind::Float, V::Int(_)) => return,
+            (FieldKind::Float, V::Float(number)) if number.is_finite() => return,
+            (FieldKind::Timestamp, V::Text(text)) if text.parse::<Timestamp>().is_ok() => return,
+            (FieldKind::Link(_), V::Int(_) | V::Text(_)) => return,
+            (FieldKind::Int, _) => "a whole number".to_owned(),
+            (FieldKind::Bool, _) => "true or false".to_owned(),
+            (FieldKind::Text, _) => "a string".to_owned(),
+            (FieldKind::Float, _) => "a number".to_owned(),
+            (FieldKind::Timestamp, _) => "a time as in RFC 3339".to_owned(),
+            (FieldKind::Link(_), _) => "an id".to_owned(),
+            (FieldKind::Json | FieldKind::Links(_) | FieldKind::OneOf, _) => {
+                "a value of the response".to_owned()
+            }
         };
         let shown = match value {
             V::Text(text) => format!("{text:?}"),
@@ -303,7 +307,7 @@ impl<'t> Reader<'t> {
         self.problem(at, message, "");
     }
 
-    fn scope(&mut self, value: &Value<'t>, table: &Table, known: &mut Known) -> Option<Scope> {
+    fn scope(&mut self, value: &Value<'t>, table: &TableDef, known: &mut Known) -> Option<Scope> {
         match value.get_ref() {
             DeValue::Boolean(true) => Some(Scope::Table),
             DeValue::Boolean(false) => None,
@@ -330,7 +334,7 @@ impl<'t> Reader<'t> {
         target: TableNo,
         part: Option<Arc<str>>,
         known: &Known,
-        tables: &mut Vec<Table>,
+        tables: &mut Vec<TableDef>,
     ) -> Option<ListRule> {
         let at = value.span().start;
         let (name, on_delete) = match value.get_ref() {
@@ -361,7 +365,7 @@ impl<'t> Reader<'t> {
             .named
             .clone()
             .unwrap_or_else(|| known.fields.iter().map(|field| field.name.to_string()).collect());
-        let typed = |name: &str, otherwise: Kind| {
+        let typed = |name: &str, otherwise: FieldKind| {
             let field = known.fields.iter().find(|field| *field.name == *name);
             let (kind, link) = field.map_or((otherwise, None), |field| {
                 (
@@ -372,13 +376,13 @@ impl<'t> Reader<'t> {
                         .map(|_| LinkRule { on_delete: OnDelete::Keep, one_of: None }),
                 )
             });
-            Field { link, ..plain(name, kind, None) }
+            FieldDef { link, ..plain(name, kind, None) }
         };
         let is_key = |name: &&String| Some(name.as_str()) != part.as_deref();
-        let mut fields: Vec<Field> =
-            named.iter().filter(is_key).map(|name| typed(name, Kind::Text)).collect();
+        let mut fields: Vec<FieldDef> =
+            named.iter().filter(is_key).map(|name| typed(name, FieldKind::Text)).collect();
         for field in &fields {
-            if !matches!(field.kind, Kind::Int | Kind::Text | Kind::Link(_)) {
+            if !matches!(field.kind, FieldKind::Int | FieldKind::Text | FieldKind::Link(_)) {
                 let message = format!("variable \"{}\" is neither int nor text", field.name);
                 self.problem(at, message, "only such variables identify a list");
             }
@@ -390,14 +394,16 @@ impl<'t> Reader<'t> {
                 self.problem(at, message, "call the variable something else in the `url`");
             }
         }
-        let part_kind = part.as_deref().map_or(Kind::Int, |part| typed(part, Kind::Int).kind);
+        let part_kind =
+            part.as_deref().map_or(FieldKind::Int, |part| typed(part, FieldKind::Int).kind);
         fields.push(plain("part", part_kind, None));
-        fields.push(plain("position", Kind::Int, None));
+        fields.push(plain("position", FieldKind::Int, None));
         let link = LinkRule { on_delete, one_of: None };
-        fields.push(Field { link: Some(link), ..plain("target", Kind::Link(target), None) });
+        fields
+            .push(FieldDef { link: Some(link), ..plain("target", FieldKind::Link(target), None) });
         let target_field = FieldNo(fields.len() as u32 - 1);
         let id: Vec<FieldNo> = (0..key.len() as u32).map(FieldNo).chain([target_field]).collect();
-        let made = Table {
+        let made = TableDef {
             name: name.into(),
             members: members(&fields, None),
             resource: name.into(),
@@ -409,7 +415,7 @@ impl<'t> Reader<'t> {
             version: None,
             unknown: Unknown::Ignored,
             expires_after: None,
-            made: Made::List,
+            made: TableOrigin::List,
             was: Vec::new(),
         };
         let same = tables.iter().position(|table| table.name.eq_ignore_ascii_case(name));
@@ -433,7 +439,7 @@ impl<'t> Reader<'t> {
     fn aliases(
         &mut self,
         value: Option<&Value<'t>>,
-        tables: &[Table],
+        tables: &[TableDef],
     ) -> Vec<(TableNo, Arc<str>, FieldNo)> {
         let mut out = Vec::new();
         for (name, at, value) in self.entries_of(value, "response.NAME.aliases.TABLE") {
@@ -451,7 +457,7 @@ impl<'t> Reader<'t> {
     fn beside(
         &mut self,
         value: Option<&Value<'t>>,
-        tables: &[Table],
+        tables: &[TableDef],
         places: &mut Vec<(Pointer, ResponsePart)>,
     ) {
         for (name, at, value) in self.entries_of(value, "response.NAME.beside.TABLE") {
@@ -479,7 +485,7 @@ impl<'t> Reader<'t> {
                     self.problem(at, message, help);
                     continue;
                 };
-                if table.field(field).kind == Kind::OneOf {
+                if table.field(field).kind == FieldKind::OneOf {
                     let message = format!("\"{name}\" may point at one of several tables");
                     self.problem(at, message, "take another field");
                 }

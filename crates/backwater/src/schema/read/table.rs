@@ -8,8 +8,8 @@ use toml::de::DeValue;
 use super::{Reader, Value, found};
 use crate::error::nearest;
 use crate::schema::{
-    Branch, Checks, Field, FieldNo, Kind, LinkRule, Made, Names, OnDelete, OneOf, Pointer, Sought,
-    Table, TableNo, Tree, Unknown,
+    Branch, Checks, FieldDef, FieldKind, FieldNo, LinkRule, Lookup, Names, OnDelete, OneOfDef,
+    Pointer, TableDef, TableNo, TableOrigin, Tree, Unknown,
 };
 
 /// Prefixes that SQLite and the storage form keep for themselves.
@@ -82,8 +82,8 @@ impl<'t> Reader<'t> {
         }
     }
 
-    pub(super) fn table(&mut self, number: TableNo, name: &str, value: &Value<'t>) -> Table {
-        let mut made = Table {
+    pub(super) fn table(&mut self, number: TableNo, name: &str, value: &Value<'t>) -> TableDef {
+        let mut made = TableDef {
             name: name.into(),
             fields: Vec::new(),
             id: Vec::new(),
@@ -95,7 +95,7 @@ impl<'t> Reader<'t> {
             resource: name.into(),
             tombstone: None,
             checks: Checks::default(),
-            made: Made::Declared,
+            made: TableOrigin::Declared,
             was: Vec::new(),
         };
         let at = value.span().start;
@@ -171,7 +171,7 @@ impl<'t> Reader<'t> {
     /// Whether the fields are few enough to be read.
     fn fields(
         &mut self,
-        made: &mut Table,
+        made: &mut TableDef,
         number: TableNo,
         at: usize,
         fields: Option<&Value<'t>>,
@@ -206,7 +206,7 @@ impl<'t> Reader<'t> {
     }
 
     /// After how many seconds a row is too old.
-    fn expires_after(&mut self, value: &Value<'t>, table: &Table) -> Option<u32> {
+    fn expires_after(&mut self, value: &Value<'t>, table: &TableDef) -> Option<u32> {
         let expected = "how long, such as \"30 min\", \"12 hours\" or \"7 days\"";
         let text = self.as_text(value, expected)?;
         let at = value.span().start;
@@ -227,7 +227,7 @@ impl<'t> Reader<'t> {
     }
 
     /// Names the fields of the id.
-    fn id(&mut self, value: &Value<'t>, table: &mut Table) {
+    fn id(&mut self, value: &Value<'t>, table: &mut TableDef) {
         let expected = "the name of the field that holds the id, or an array of such names";
         let names: Vec<&Value<'t>> = match value.get_ref() {
             DeValue::Array(names) => names.iter().collect(),
@@ -241,14 +241,14 @@ impl<'t> Reader<'t> {
             let (at, field) = (value.span().start, table.field(number));
             let name = &field.name;
             let allowed = match field.kind {
-                Kind::Int | Kind::Text => true,
-                Kind::Link(_) => names.len() > 1,
+                FieldKind::Int | FieldKind::Text => true,
+                FieldKind::Link(_) => names.len() > 1,
                 _ => false,
             };
             if !allowed {
                 let message = format!("the id \"{name}\" is neither int nor text");
                 let help = match field.kind {
-                    Kind::Link(_) => "a link can only be one of several parts of an id",
+                    FieldKind::Link(_) => "a link can only be one of several parts of an id",
                     _ => "give that field one of these types",
                 };
                 self.problem(at, message, help);
@@ -273,7 +273,7 @@ impl<'t> Reader<'t> {
     pub(super) fn field_of(
         &mut self,
         value: &Value<'t>,
-        table: &Table,
+        table: &TableDef,
         expected: &str,
     ) -> Option<FieldNo> {
         let name = self.as_text(value, expected)?;
@@ -286,7 +286,7 @@ impl<'t> Reader<'t> {
         number
     }
 
-    fn unknown(&mut self, value: &Value<'t>, table: &Table) -> Option<Unknown> {
+    fn unknown(&mut self, value: &Value<'t>, table: &TableDef) -> Option<Unknown> {
         let DeValue::Table(parts) = value.get_ref() else {
             let known = [("ignore", Unknown::Ignored), ("error", Unknown::Refused)];
             return self.as_name(value, "`unknown`", &known);
@@ -298,17 +298,17 @@ impl<'t> Reader<'t> {
             return None;
         };
         let field = self.field_of(kept, table, "the name of a json field")?;
-        if table.field(field).kind != Kind::Json {
+        if table.field(field).kind != FieldKind::Json {
             let message = format!("\"{}\" is not of type json", table.field(field).name);
             self.problem(kept.span().start, message, "unknown members are kept as one JSON object");
         }
         Some(Unknown::Kept(field))
     }
 
-    fn version(&mut self, value: &Value<'t>, table: &Table) -> Option<FieldNo> {
+    fn version(&mut self, value: &Value<'t>, table: &TableDef) -> Option<FieldNo> {
         let number = self.field_of(value, table, "the name of a field")?;
         let field = table.field(number);
-        if !matches!(field.kind, Kind::Int | Kind::Text | Kind::Timestamp) {
+        if !matches!(field.kind, FieldKind::Int | FieldKind::Text | FieldKind::Timestamp) {
             let message = format!("the version \"{}\" has no order", field.name);
             let help = "give that field the type int, text or timestamp";
             self.problem(value.span().start, message, help);
@@ -320,7 +320,7 @@ impl<'t> Reader<'t> {
         Some(number)
     }
 
-    fn field_name(&mut self, name: &str, at: usize, table: &Table) {
+    fn field_name(&mut self, name: &str, at: usize, table: &TableDef) {
         if name.is_empty() || name.contains('\0') {
             self.problem(at, "a field's name is empty or has a U+0000", "give it a name");
         }
@@ -338,15 +338,15 @@ impl<'t> Reader<'t> {
         &mut self,
         name: &str,
         value: &Value<'t>,
-        table: &Table,
+        table: &TableDef,
         number: TableNo,
         names: Option<Names>,
         typed: &mut Vec<Typed>,
-    ) -> Field {
-        let mut made = plain(name, Kind::Text, names);
+    ) -> FieldDef {
+        let mut made = plain(name, FieldKind::Text, names);
         let parts = match value.get_ref() {
             DeValue::String(_) => {
-                made.kind = self.kind(value).unwrap_or(Kind::Text);
+                made.kind = self.kind(value).unwrap_or(FieldKind::Text);
                 return made;
             }
             DeValue::Table(parts) => parts,
@@ -366,7 +366,7 @@ impl<'t> Reader<'t> {
         made.was = self.earlier_names(options.get("was"));
         let at = value.span().start;
         match (options.get("type"), options.get("to"), options.get("to_many")) {
-            (Some(kind), None, None) => made.kind = self.kind(kind).unwrap_or(Kind::Text),
+            (Some(kind), None, None) => made.kind = self.kind(kind).unwrap_or(FieldKind::Text),
             (None, Some(to), None) => {
                 if let Some((kind, link)) = self.link(to, &options) {
                     if link.one_of.is_some() {
@@ -412,8 +412,8 @@ impl<'t> Reader<'t> {
     }
 
     /// Options that say nothing about a field of this kind.
-    fn misplaced(&mut self, field: &Field, options: &Options<'_, 't>) {
-        let links = matches!(field.kind, Kind::Links(_));
+    fn misplaced(&mut self, field: &FieldDef, options: &Options<'_, 't>) {
+        let links = matches!(field.kind, FieldKind::Links(_));
         let is_link = links || field.link.is_some();
         let one_of = field.link.as_ref().is_some_and(|link| link.one_of.is_some());
         let only = [
@@ -448,12 +448,12 @@ impl<'t> Reader<'t> {
         self.as_pointer(value)
     }
 
-    fn kind(&mut self, value: &Value<'t>) -> Option<Kind> {
-        self.as_name(value, "type", &Kind::NAMES)
+    fn kind(&mut self, value: &Value<'t>) -> Option<FieldKind> {
+        self.as_name(value, "type", &FieldKind::NAMES)
     }
 
     /// What a link points at.
-    fn link(&mut self, to: &Value<'t>, options: &Options<'_, 't>) -> Option<(Kind, LinkRule)> {
+    fn link(&mut self, to: &Value<'t>, options: &Options<'_, 't>) -> Option<(FieldKind, LinkRule)> {
         let on_delete = options
             .get("on_delete")
             .and_then(|value| self.as_name(value, "`on_delete`", &ON_DELETE));
@@ -470,7 +470,7 @@ impl<'t> Reader<'t> {
                 let expected = "the name of the table that the link points at";
                 let number = self.as_table_no(to, expected)?;
                 self.links.push((to.span().start, number));
-                return Some((Kind::Link(number), LinkRule { on_delete, one_of: None }));
+                return Some((FieldKind::Link(number), LinkRule { on_delete, one_of: None }));
             }
         };
         let mut tables: Vec<(Arc<str>, TableNo)> = Vec::new();
@@ -487,8 +487,8 @@ impl<'t> Reader<'t> {
             .get("type_member")
             .and_then(|value| self.as_text(value, "the name of the member that tells the table"));
         let type_member = type_member.unwrap_or(TYPE_MEMBER).into();
-        let one_of = OneOf { tables, type_field: FieldNo(0), type_member };
-        Some((Kind::OneOf, LinkRule { on_delete, one_of: Some(one_of) }))
+        let one_of = OneOfDef { tables, type_field: FieldNo(0), type_member };
+        Some((FieldKind::OneOf, LinkRule { on_delete, one_of: Some(one_of) }))
     }
 
     fn type_field_name(&mut self, options: &Options<'_, 't>, link: &str) -> Arc<str> {
@@ -499,16 +499,16 @@ impl<'t> Reader<'t> {
     }
 
     /// Finds the field that says at which table a link points, or makes it.
-    fn type_field(&mut self, table: &mut Table, typed: Typed, names: Option<Names>) {
+    fn type_field(&mut self, table: &mut TableDef, typed: Typed, names: Option<Names>) {
         let persist = table.fields[typed.field].persist;
         let known = table.field_no(&typed.type_field);
         let number = known.unwrap_or_else(|| {
-            let made = plain(&typed.type_field, Kind::Text, names);
-            table.fields.push(Field { persist, ..made });
+            let made = plain(&typed.type_field, FieldKind::Text, names);
+            table.fields.push(FieldDef { persist, ..made });
             FieldNo(table.fields.len() as u32 - 1)
         });
         let field = table.field(number);
-        if field.kind != Kind::Text || field.persist != persist {
+        if field.kind != FieldKind::Text || field.persist != persist {
             let message = format!("\"{}\" says at which table a link points", field.name);
             self.problem(typed.at, message, "make it a text that persists as the link does");
         }
@@ -520,13 +520,13 @@ impl<'t> Reader<'t> {
     /// Makes the link table of a to-many link.
     fn entries(
         &mut self,
-        table: &Table,
+        table: &TableDef,
         number: TableNo,
-        field: &Field,
+        field: &FieldDef,
         at: usize,
         options: &Options<'_, 't>,
-        (kind, link): (Kind, LinkRule),
-    ) -> Kind {
+        (kind, link): (FieldKind, LinkRule),
+    ) -> FieldKind {
         let name =
             options.get("link_table").and_then(|value| self.as_text(value, "a table's name"));
         let name = name.map_or_else(|| format!("{}_{}", table.name, field.name), str::to_owned);
@@ -543,18 +543,18 @@ impl<'t> Reader<'t> {
         let owner = LinkRule { on_delete: OnDelete::Keep, one_of: None };
         let one_of = link.one_of.is_some();
         let mut fields = vec![
-            Field { link: Some(owner), ..plain("owner", Kind::Link(number), None) },
-            plain("position", Kind::Int, None),
-            Field { link: Some(link), ..plain("target", kind, None) },
+            FieldDef { link: Some(owner), ..plain("owner", FieldKind::Link(number), None) },
+            plain("position", FieldKind::Int, None),
+            FieldDef { link: Some(link), ..plain("target", kind, None) },
         ];
         if one_of {
-            fields.push(plain("target_type", Kind::Text, None));
+            fields.push(plain("target_type", FieldKind::Text, None));
             if let Some(LinkRule { one_of: Some(one_of), .. }) = &mut fields[2].link {
                 one_of.type_field = FieldNo(3);
             }
         }
         self.links.push((at, number));
-        self.entries.push(Table {
+        self.entries.push(TableDef {
             name: name.as_str().into(),
             members: members(&fields, None),
             resource: name.into(),
@@ -566,45 +566,45 @@ impl<'t> Reader<'t> {
             version: None,
             unknown: Unknown::Ignored,
             expires_after: None,
-            made: Made::Entries { owner: number, field: FieldNo(table.fields.len() as u32) },
+            made: TableOrigin::Entries { owner: number, field: FieldNo(table.fields.len() as u32) },
             was: Vec::new(),
         });
-        Kind::Links(TableNo((self.tables.len() + self.entries.len() - 1) as u32))
+        FieldKind::Links(TableNo((self.tables.len() + self.entries.len() - 1) as u32))
     }
 
     /// The only values that a field takes.
-    fn values(&mut self, value: &Value<'t>, field: &Field) -> Vec<crate::value::Value> {
+    fn values(&mut self, value: &Value<'t>, field: &FieldDef) -> Vec<crate::value::Value> {
         let DeValue::Array(listed) = value.get_ref() else {
             return self.unexpected(value, "an array of values").unwrap_or_default();
         };
         if listed.is_empty() {
             self.problem(value.span().start, "no value fits an empty set", "leave out `values`");
         }
-        if !matches!(field.kind, Kind::Int | Kind::Text) {
+        if !matches!(field.kind, FieldKind::Int | FieldKind::Text) {
             let message = format!("\"{}\" is neither int nor text", field.name);
             self.problem(value.span().start, message, "leave out `values`");
             return Vec::new();
         }
         let read = listed.iter().filter_map(|value| match (field.kind, value.get_ref()) {
-            (Kind::Text, DeValue::String(text)) => Some(text.as_ref().into()),
-            (Kind::Int, DeValue::Integer(number)) => {
+            (FieldKind::Text, DeValue::String(text)) => Some(text.as_ref().into()),
+            (FieldKind::Int, DeValue::Integer(number)) => {
                 let digits = i64::from_str_radix(number.as_str(), number.radix());
                 digits.ok().map(crate::value::Value::Int)
             }
-            (Kind::Int, _) => self.unexpected(value, "a whole number"),
+            (FieldKind::Int, _) => self.unexpected(value, "a whole number"),
             _ => self.unexpected(value, "a string"),
         });
         read.collect()
     }
 
     /// A link needs an id to point at, and no id is part of itself.
-    pub(super) fn links(&mut self, tables: &[Table]) {
+    pub(super) fn links(&mut self, tables: &[TableDef]) {
         for (number, table) in tables.iter().enumerate() {
             let (mut inside, mut next) = (Vec::new(), vec![number]);
             while let Some(table) = next.pop() {
                 let parts = tables[table].id.iter().map(|part| tables[table].field(*part).kind);
                 let links = parts.filter_map(|kind| match kind {
-                    Kind::Link(to) => Some(to.index()),
+                    FieldKind::Link(to) => Some(to.index()),
                     _ => None,
                 });
                 next.extend(links.filter(|to| !inside.contains(to)).collect::<Vec<_>>());
@@ -626,19 +626,19 @@ impl<'t> Reader<'t> {
 }
 
 /// What a table looks for in an object.
-pub(super) fn members(fields: &[Field], tombstone: Option<&Pointer>) -> Tree<Sought> {
+pub(super) fn members(fields: &[FieldDef], tombstone: Option<&Pointer>) -> Tree<Lookup> {
     let fields = fields
         .iter()
         .enumerate()
-        .map(|(number, field)| (&field.from, Sought::Field(FieldNo(number as u32))));
-    let places = fields.chain(tombstone.map(|from| (from, Sought::Tombstone)));
+        .map(|(number, field)| (&field.from, Lookup::Field(FieldNo(number as u32))));
+    let places = fields.chain(tombstone.map(|from| (from, Lookup::Tombstone)));
     Branch::of(places).inside
 }
 
 /// A field of which only name and kind are known.
-pub(crate) fn plain(name: &str, kind: Kind, names: Option<Names>) -> Field {
+pub(crate) fn plain(name: &str, kind: FieldKind, names: Option<Names>) -> FieldDef {
     let from = names.map_or_else(|| name.to_owned(), |names| names.write(name));
-    Field {
+    FieldDef {
         name: name.into(),
         kind,
         persist: true,

@@ -57,7 +57,7 @@ pub struct SqliteFile {
 }
 
 impl SqliteFile {
-    /// The cache in that file, which need not be there yet.
+    /// The cache in that file, which need not exist yet.
     ///
     /// See [`SqliteFile`] for an example.
     pub fn new(path: impl AsRef<Path>) -> Self {
@@ -65,8 +65,8 @@ impl SqliteFile {
         Self { path, read_only: false, connection: None, known: None, lock: None }
     }
 
-    /// The cache in that file, only to look at: no row of it is ever written. What a program that
-    /// was stopped in the middle of a write has left is taken back, if the file may be written.
+    /// The cache in that file, read-only: no row of it is ever written. A write that
+    /// was interrupted is rolled back, if the file may be written.
     ///
     /// ```
     /// # use backwater::{Cache, ErrorKind, SqliteFile};

@@ -4,7 +4,7 @@ use rusqlite::{Connection, OptionalExtension, params_from_iter};
 
 use super::errors::unwritable;
 use crate::error::Result;
-use crate::schema::{FieldNo, IdType, Kind, Schema, Table};
+use crate::schema::{FieldKind, FieldNo, IdType, Schema, TableDef};
 use crate::storage::Header;
 use crate::storage::batch::{Batch, TableBatch};
 use crate::storage::form::{Form, Stored, StoredTable};
@@ -247,19 +247,19 @@ fn create_table(stored: &StoredTable<'_>) -> String {
     )
 }
 
-fn column(schema: &Schema, form: &Form, table: &Table, number: FieldNo) -> String {
+fn column(schema: &Schema, form: &Form, table: &TableDef, number: FieldNo) -> String {
     let field = table.field(number);
     let name = quoted(&field.name);
     let key = if *table.id == [number] { " PRIMARY KEY" } else { "" };
     match (field.kind, schema.linked_id_type(field)) {
-        (Kind::Bool, _) => format!("{name} INTEGER CHECK ({name} IN (0, 1))"),
-        (Kind::Float, _) => format!("{name} REAL"),
-        (Kind::Int | Kind::Links(_), _) => format!("{name} INTEGER{key}"),
+        (FieldKind::Bool, _) => format!("{name} INTEGER CHECK ({name} IN (0, 1))"),
+        (FieldKind::Float, _) => format!("{name} REAL"),
+        (FieldKind::Int | FieldKind::Links(_), _) => format!("{name} INTEGER{key}"),
         (_, None) => format!("{name} TEXT{key}"),
         (kind, Some(id_type)) => {
             let column = if id_type == IdType::Int { "INTEGER" } else { "TEXT" };
             match kind {
-                Kind::Link(to) if form.table(to).persists && id_type != IdType::Parts => {
+                FieldKind::Link(to) if form.table(to).persists && id_type != IdType::Parts => {
                     let target = schema.table(to);
                     let id = quoted(&target.field(target.id[0]).name);
                     format!("{name} {column} REFERENCES {} ({id})", quoted(&target.name))

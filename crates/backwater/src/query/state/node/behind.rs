@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
 
-use super::{Behind, Current, InnerNodes, Node, Progress, compute, lock, start, statement_start};
+use super::{Behind, Current, InnerNodes, Node, NodeMove, compute, lock, start, statement_start};
 use crate::change::{Happened, compare};
 use crate::query::operator::join::{Start, Starts, changed_tuples};
 use crate::query::operator::statement_rows::{StatementRow, StatementRows, Undo};
@@ -111,7 +111,7 @@ impl Node {
         &self,
         state: &Arc<State>,
         commit: u64,
-    ) -> Result<Option<Progress>, Behind> {
+    ) -> Result<Option<NodeMove>, Behind> {
         // Each only once, however many read it.
         if !self.inner().is_empty() && lock(&self.current).commit >= commit {
             return Ok(None);
@@ -168,7 +168,7 @@ impl Node {
         state: &Arc<State>,
         commit: u64,
         inner: &InnerNodes<'_>,
-    ) -> Progress {
+    ) -> NodeMove {
         let mut starts = Starts::new();
         for (source, slot) in rows {
             if let Relation::Table(table) = self.bound_plan.plan.sources[source as usize].relation

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use rustc_hash::FxHashSet;
 
-use super::{Current, InnerNodes, Node, Progress, compute, fails_in_part, kept, lock};
+use super::{Current, InnerNodes, Node, NodeMove, compute, fails_in_part, kept, lock};
 use crate::caught::step;
 use crate::query::operator::join::{Start, TupleDelta};
 use crate::query::operator::statement_rows::StatementChange;
@@ -58,7 +58,7 @@ impl Node {
         old_state: &Arc<State>,
         tuples: &[TupleDelta],
         inner: &InnerNodes<'_>,
-    ) -> Progress {
+    ) -> NodeMove {
         let mut current = lock(&self.current);
         current.commit = commit;
         let progress = self.advance(&mut current, (before, after), tuples, inner);
@@ -77,7 +77,7 @@ impl Node {
         old_state: &Arc<State>,
         changed: &[Start],
         inner: &InnerNodes<'_>,
-    ) -> Progress {
+    ) -> NodeMove {
         let mut current = lock(&self.current);
         current.commit = commit;
         let rows: FxHashSet<(usize, Slot)> =
@@ -100,7 +100,7 @@ impl Node {
         (before, after): (&View<'_>, &View<'_>),
         has_changed: &dyn Fn(&[Slot], &[Slot]) -> bool,
         inner: &InnerNodes<'_>,
-    ) -> Progress {
+    ) -> NodeMove {
         let fresh = compute(&self.bound_plan, self.key.is_none(), after, inner);
         let mut progress = self.replace(current, fresh, after);
         if let (Ok(old), Ok(new)) = (&progress.old.ordered, &progress.new.ordered) {
@@ -157,7 +157,7 @@ impl Node {
         (before, after): (&View<'_>, &View<'_>),
         rows: &[TupleDelta],
         inner: &InnerNodes<'_>,
-    ) -> Progress {
+    ) -> NodeMove {
         let old = current.entry.clone();
         let was = match (&old.ordered, inner.failure()) {
             (_, Some(failure)) => return self.replace(current, Err(failure), after),
@@ -223,7 +223,7 @@ impl Node {
                 } else {
                     Entry::new(self.bound_plan.clone(), Ok(is))
                 });
-                Progress {
+                NodeMove {
                     moved: Some(moved),
                     is_recomputed: false,
                     failure: None,
@@ -241,7 +241,7 @@ impl Node {
         current: &mut Current,
         live: Result<BindingState, Failure>,
         view: &View<'_>,
-    ) -> Progress {
+    ) -> NodeMove {
         let old = current.entry.clone();
         let mut derived = Vec::new();
         if let Some(rows) = &mut current.derived {
@@ -256,7 +256,7 @@ impl Node {
         current.operators = kept.operators;
         current.failed_in_part = kept.failed_in_part;
         let failure = current.entry.ordered.as_ref().err().cloned();
-        Progress {
+        NodeMove {
             moved: None,
             is_recomputed: true,
             failure,

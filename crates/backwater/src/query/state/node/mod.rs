@@ -86,7 +86,7 @@ struct Current {
 /// Why a node could not be brought up to date.
 #[derive(Debug, Clone)]
 pub(crate) enum Behind {
-    /// Something that it reads is at a later commit than the one bound_plan for, which is about to be
+    /// Something that it reads is at a later commit than the one asked for, which is about to be
     /// published.
     Ahead,
     /// It was stopped.
@@ -94,7 +94,7 @@ pub(crate) enum Behind {
 }
 
 /// How a node moved.
-pub(crate) struct Progress {
+pub(crate) struct NodeMove {
     /// `None` if that is not known.
     pub(crate) moved: Option<Moves>,
     /// Whether it was recomputed.
