@@ -22,7 +22,7 @@ use crate::schema::FieldNo;
 use crate::value::RowId;
 
 /// The version of the file's form.
-const FORMAT: u64 = 1;
+const FORMAT: u64 = 2;
 /// The member of the first line, and of the line behind a table; no table can be called so.
 const HEAD: &str = "backwater";
 const FOOT: &str = "backwater_hash";

@@ -6,7 +6,7 @@
 //! |---|---|
 //! | `{"schema": […]}` | its lines |
 //! | `{"tuning": […]}` | the engine's sizes; without, it is played with several |
-//! | `{"query": NAME, "sql": …, "params": {…}, "kept_up": true}` | a query is defined; `judge` is SQLite's statement, where that is another one |
+//! | `{"query": NAME, "sql": …, "params": {…}, "watched": true}` | a query is defined; `judge` is SQLite's statement, where that is another one |
 //! | `{"commit": […]}` | a JSON Patch |
 //! | `{"meanwhile": NAME, "place": N, "begins": true}` | at that step of the next commit a query is read, or begins to be kept up to date |
 //! | `{"apart": […]}` | the same as a commit, while the next result is computed |
@@ -74,7 +74,7 @@ pub(super) fn defined(statement: &Statement) -> String {
     let name = format!("q{queries}");
     let Statement { sql, judge, params, watched, plain } = statement;
     let mut step =
-        json!({ "query": name, "sql": sql, "params": params_of(params), "kept_up": watched });
+        json!({ "query": name, "sql": sql, "params": params_of(params), "watched": watched });
     if judge != sql {
         step["judge"] = json!(judge);
     }
@@ -251,7 +251,7 @@ fn play(name: &str, steps: &[Json], otherwise: Tuning) -> Result<(), TestCaseErr
                 judge,
                 params: params(&step["params"]),
                 plain: is("plain"),
-                watched: is("kept_up"),
+                watched: is("watched"),
             };
             queries.insert(name, Watched::new(&cache, statement));
         } else if step["commit"].is_array() {

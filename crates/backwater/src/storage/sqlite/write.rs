@@ -14,7 +14,7 @@ use crate::value::RowId;
 /// "BWtr", in the header of every cache file.
 pub(super) const APPLICATION_ID: i32 = 0x4257_7472;
 /// The version of the layout that this code writes.
-pub(super) const FORMAT: i32 = 2;
+pub(super) const FORMAT: i32 = 3;
 
 /// The tables that stand beside those of the schema.
 const SIDE_TABLES: &str = "
