@@ -85,10 +85,11 @@ fn check_cache(path: &Path, arguments: &Arguments) -> anyhow::Result<()> {
 
 /// For people: the tables, and the queries.
 fn print_found(found: &Verification) -> anyhow::Result<()> {
-    let columns = ["table", "rows", "links to rows not here"].map(str::to_owned).to_vec();
-    let rows = found.tables.iter().map(|table| {
-        vec![table.name.as_str().into(), number(table.rows), number(table.not_loaded())]
-    });
+    let columns = ["table", "rows", "links to missing rows"].map(str::to_owned).to_vec();
+    let rows = found
+        .tables
+        .iter()
+        .map(|table| vec![table.name.as_str().into(), number(table.rows), number(table.missing())]);
     Rows { columns, rows: rows.collect() }.print(Format::Table)?;
     if found.queries.is_empty() {
         return Ok(());
@@ -104,10 +105,10 @@ fn print_found(found: &Verification) -> anyhow::Result<()> {
 
 /// For machines: tables and queries as records of one kind.
 fn records_of(found: &Verification) -> Rows {
-    let columns = ["table", "query", "rows", "not_loaded", "times_asked", "against_sqlite"];
+    let columns = ["table", "query", "rows", "missing", "times_tried", "against_sqlite"];
     let tables = found.tables.iter().map(|table| {
-        let (name, not_loaded) = (table.name.as_str().into(), number(table.not_loaded()));
-        vec![name, Value::Null, number(table.rows), not_loaded, Value::Null, Value::Null]
+        let (name, missing) = (table.name.as_str().into(), number(table.missing()));
+        vec![name, Value::Null, number(table.rows), missing, Value::Null, Value::Null]
     });
     let queries = found.queries.iter().map(|query| {
         let (name, against) = (query.name.as_str().into(), against_sqlite(query).into());

@@ -43,9 +43,9 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     heading(&mut out, "1  A departures page is loaded")?;
     writeln!(
         out,
-        "The server answers with nested JSON: each sailing has its route, two ports and its"
+        "The server answers with nested JSON: each sailing has its route, its ports and its"
     )?;
-    writeln!(out, "vessel along, once more every time. The cache keeps one row of each.\n")?;
+    writeln!(out, "vessel nested in it, repeated each time. The cache keeps one row of each.\n")?;
     let load = |label: &str| {
         let loaded = cache.commit(label, |tx| tx.ingest("departures", DEPARTURES));
         loaded.map(|loaded| loaded.report)

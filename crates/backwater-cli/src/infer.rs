@@ -53,7 +53,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     }
     let proposal = samples.propose();
     for refused in proposal.refused() {
-        eprintln!("kept as it is: {refused}");
+        eprintln!("kept as json: {refused}");
     }
     Ok(anstream::stdout().write_all(proposal.text().as_bytes())?)
 }

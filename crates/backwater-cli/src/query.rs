@@ -46,7 +46,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
 /// This many missing cells are named before the rest is counted.
 const NAMED: usize = 3;
 
-/// Also list what the answer would have needed and is not loaded.
+/// Also list what the answer would have needed and is missing.
 fn print_missing(missing: &Missing) {
     if missing.count == 0 {
         return;
@@ -57,7 +57,7 @@ fn print_missing(missing: &Missing) {
         rest => format!(", and {} more", grouped(rest)),
     };
     eprintln!(
-        "{DIM}{} needed and not here, so NULL: {}{rest}{DIM:#}",
+        "{DIM}{} needed and missing, so NULL: {}{rest}{DIM:#}",
         count(missing.count, "value"),
         cells.join("; ")
     );

@@ -38,9 +38,9 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
 
 fn print_tables(cache: &Cache, format: Format) -> anyhow::Result<()> {
     let tables = cache.snapshot().tables();
-    let columns = ["table", "rows", "absent", "not_loaded", "fields"].map(str::to_owned);
+    let columns = ["table", "rows", "absent", "missing", "fields"].map(str::to_owned);
     let rows = tables.iter().map(|table| {
-        let numbers = [table.rows, table.absent(), table.not_loaded()];
+        let numbers = [table.rows, table.absent(), table.missing()];
         let numbers = numbers.map(|number| Value::Int(number as i64));
         let name = Value::from(table.name.as_str());
         [name].into_iter().chain(numbers).chain([fields_of(table).into()]).collect()
@@ -80,13 +80,13 @@ fn print_fields(cache: &Cache, name: &str, format: Format) -> anyhow::Result<()>
             Value::from(field.name.as_str()),
             Value::from(field.kind.as_str()),
             Value::Int(field.absent as i64),
-            Value::Int(field.not_loaded as i64),
+            Value::Int(field.missing as i64),
         ]
     });
     if format == Format::Table {
         say!("{name}: {}\n", count(table.rows, "row"));
     }
-    let columns = ["field", "type", "absent", "not_loaded"].map(str::to_owned).to_vec();
+    let columns = ["field", "type", "absent", "missing"].map(str::to_owned).to_vec();
     Rows { columns, rows: rows.collect() }.print(format)
 }
 
@@ -103,7 +103,7 @@ fn print_row(cache: &Cache, row: &str, depth: usize) -> anyhow::Result<()> {
         },
         Some((table, id)) => {
             let id = cache.schema().id(table, id).map_err(wrong_call)?;
-            let Some(row) = snapshot.get(table, &id)? else { bail!("{table} {id} is not here") };
+            let Some(row) = snapshot.get(table, &id)? else { bail!("{table} {id} is not there") };
             row.nested(depth)
         }
     };

@@ -140,7 +140,7 @@ fn responses_become_tables_that_any_sqlite_opens() {
         .says("Nothing of this was news.");
     world
         .run("tables --cache cache.db")
-        .says("sailing    60      56           0  id int, route -> route");
+        .says("sailing    60      56        0  id int, route -> route");
     let sqlite = rusqlite::Connection::open(world.path("cache.db")).unwrap();
     let row =
         "SELECT departs_at || ' ' || route || ' ' || (note IS NULL) FROM sailing WHERE id = 311";
@@ -437,8 +437,8 @@ fn patches_are_applied_and_rows_are_shown_as_trees() {
     world.run("tables --cache cache.db --row board").says("{}");
     world
         .run("tables --cache cache.db sailing")
-        .says("field        type            absent  not_loaded\n")
-        .says("route        link to route        0           0\n");
+        .says("field        type            absent  missing\n")
+        .says("route        link to route        0        0\n");
     world.run("tables --cache cache.db boat").fails(2, "there is no table \"boat\"");
     world
         .run("tables --cache cache.db --row sailing")
@@ -450,7 +450,7 @@ fn patches_are_applied_and_rows_are_shown_as_trees() {
     world.run("ingest --schema deep.toml --cache deep.db --as ts deep.json").says("1 row");
     let row = world.run("tables --cache deep.db --row t/1").says("\"j\": [\n    [\n").out();
     assert!(row.len() < 150_000, "{} bytes", row.len());
-    world.run("tables --cache cache.db --row sailing/312").fails(1, "sailing 312 is not here");
+    world.run("tables --cache cache.db --row sailing/312").fails(1, "sailing 312 is not there");
     world
         .run("tables --cache cache.db --row sailing/x")
         .fails(2, "found \"x\", expected an id of type int");
@@ -474,7 +474,7 @@ fn a_schema_is_proposed_that_reads_the_same_files() {
         "url = \"/sailings/{id}\" # from 1 request\ntable = \"sailing\"      # 1 record\n",
         "url = \"/sailings/{sailing}/bookings\" # from 2 requests\n",
         "fields = { sailing = \":sailing\" }    # the URL says it\n",
-        "method = \"DELETE\"         # how it was asked for\nurl = \"/bookings/{id}\"    # from 1 request\n",
+        "method = \"DELETE\"         # the requests' method\nurl = \"/bookings/{id}\"    # from 1 request\n",
     ] {
         assert!(proposed.contains(line), "{line}{proposed}");
     }
@@ -663,12 +663,12 @@ fn a_cache_file_is_looked_through_and_held_against_a_schema() {
     let world = World::loaded();
     world
         .run("check --cache cache.db --format csv")
-        .says("table,query,rows,not_loaded,times_asked,against_sqlite\n");
+        .says("table,query,rows,missing,times_tried,against_sqlite\n");
     assert_eq!(world.run("check --cache cache.db --quiet").out(), "");
     world
         .run("check --cache cache.db")
         .says("cache.db: every row is as it was written")
-        .says("sailing    60                       0")
+        .says("sailing    60                      0")
         .says("by_status                  1     5  the same");
     let schema = fs::read_to_string(world.path("backwater.toml")).unwrap();
     world.run("check backwater.toml --cache cache.db").says("nothing would change");

@@ -24,7 +24,7 @@ const WITH_ROWS: usize = 8;
 #[derive(Debug)]
 #[non_exhaustive]
 pub struct Verification {
-    /// The tables, with how many links point at rows that are not here.
+    /// The tables, with how many links point at rows that are missing.
     pub tables: Vec<TableSummary>,
     /// The named queries.
     pub queries: Vec<VerifiedQuery>,

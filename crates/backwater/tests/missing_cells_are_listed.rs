@@ -1,4 +1,4 @@
-//! A result lists what it would have needed: absent fields, and rows that are not loaded.
+//! A result lists what it would have needed: absent fields, and rows that are missing.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use backwater::{Cache, Named, Schema};
@@ -10,7 +10,7 @@ const SCHEMA: &str = r#"
     table.booking = { id = "id", fields = { id = "int", sailing = { to = "sailing" }, paid = "bool" } }
 "#;
 
-/// Sailings 1 to 4: 1 has all, 2 an unknown delay, 3 a route that is not loaded, 4 a vessel that is
+/// Sailings 1 to 4: 1 has all, 2 an unknown delay, 3 a route that is missing, 4 a vessel that is
 /// not.
 fn cache() -> Cache {
     let cache = Cache::new(Schema::parse("test.toml", SCHEMA).unwrap());
@@ -61,11 +61,11 @@ fn rows_that_show_or_might_show_count_and_no_others() {
 }
 
 #[test]
-fn links_to_rows_that_are_not_loaded_count_with_the_fields_that_are_read() {
+fn links_to_missing_rows_count_with_the_fields_that_are_read() {
     let cache = cache();
     let at = "SELECT s.id, v.cars FROM sailing s JOIN route r ON r.id = s.route JOIN vessel v ON v.name = s.vessel \
               WHERE r.port = :port";
-    let route_z = ["route Z is not loaded: id", "route Z is not loaded: port"];
+    let route_z = ["route Z is missing: id", "route Z is missing: port"];
     assert_eq!(
         missing(&cache, at, [("port", "SAL")]),
         [&["route C: port is absent"][..], &route_z].concat()
@@ -75,7 +75,7 @@ fn links_to_rows_that_are_not_loaded_count_with_the_fields_that_are_read() {
         [
             &["route C: port is absent"][..],
             &route_z,
-            &["vessel Lantern is not loaded: name", "vessel Lantern is not loaded: cars"],
+            &["vessel Lantern is missing: name", "vessel Lantern is missing: cars"],
         ]
         .concat()
     );

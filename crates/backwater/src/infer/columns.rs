@@ -145,7 +145,7 @@ impl<'w> Deciding<'w> {
         }
         for member in members.iter().filter(|member| Some(member.name) != own) {
             if table.columns.len() >= FIELDS {
-                table.leave_out(member.name, "with what follows it there are too many");
+                table.leave_out(member.name, "too many fields with what follows it");
                 break;
             }
             self.member(member, &[], seen, Some(number), &mut table);
@@ -194,7 +194,7 @@ impl<'w> Deciding<'w> {
             return;
         }
         if member.relationship {
-            out.leave_out(member.name, "never more than an empty link");
+            out.leave_out(member.name, "only ever an empty link");
             return;
         }
         if let Some(inside) = self.inside(view, &counts, way.len()) {
@@ -206,7 +206,7 @@ impl<'w> Deciding<'w> {
         let rows = table.map_or(0, |table| self.entities.list[table].ids.len());
         let (kind, values, mut said) = scalar(view, &counts, rows);
         if self.holds_link(view) {
-            said = "rows that no link leads to, since not all here are alike".to_owned();
+            said = "rows that no link points at, since not all here are alike".to_owned();
         }
         let note = if said.is_empty() { note } else { format!("{note}: {said}") };
         out.add(&way, ColumnKind::Plain(kind, values), note, always);
@@ -342,7 +342,7 @@ impl<'w> Deciding<'w> {
         if let Some(to) = called.first() {
             let what = &self.entities.list[*to].name;
             *note +=
-                &format!(": called like a link to {what}, but none of its values is a known id");
+                &format!(": named like a link to {what}, but none of its values is a known id");
             return None;
         }
         // Texts that are all ids of one table are hardly so by chance; numbers easily are.
@@ -398,7 +398,7 @@ pub(super) fn scalar(
     let plain = |kind| (kind, Vec::new(), String::new());
     let json = |why: String| ("json", Vec::new(), why);
     match there {
-        0 => json("never more than null, so of a type that is not known".to_owned()),
+        0 => json("only ever null, so its type is unknown".to_owned()),
         _ if counts.bools == there => plain("bool"),
         _ if counts.ints == there => plain("int"),
         _ if counts.ints + counts.floats == there && counts.wide == 0 => plain("float"),
@@ -409,11 +409,11 @@ pub(super) fn scalar(
         _ if counts.times == there => ("timestamp", Vec::new(), "times, kept in UTC".to_owned()),
         _ if counts.texts == there => text(view, counts, rows),
         _ if counts.arrays == there => match view.elements().counts().seen {
-            0 => json("never more than an empty array".to_owned()),
-            _ => json("arrays of what is no row".to_owned()),
+            0 => json("only ever an empty array".to_owned()),
+            _ => json("arrays of values that are not rows".to_owned()),
         },
         _ if counts.objects == there => json("objects without an id".to_owned()),
-        _ => json(format!("speaks against itself, {}", kinds(counts))),
+        _ => json(format!("of several types, {}", kinds(counts))),
     }
 }
 
@@ -427,7 +427,7 @@ fn text(view: &View<'_>, counts: &Counts, rows: usize) -> (&'static str, Vec<Str
     }
     let said = match (counts.times, few) {
         (0, true) if rows >= number * 2 => {
-            format!("{number} values, in too few rows to call them all")
+            format!("{number} values, in too few rows to list them all")
         }
         (0, _) => String::new(),
         (times, _) => format!("a time in {times} only"),

@@ -188,7 +188,7 @@ pub(super) fn in_map(
         ids.extend(map.members.iter().map(|member| Cell::of_text(&member.name).id()));
         ids.extend(map.keyed.iter().flat_map(|keyed| keyed.names.iter().copied()));
     }
-    Some((Identity::Key, ids, "the names by which they are members".to_owned()))
+    Some((Identity::Key, ids, "the names of the members".to_owned()))
 }
 
 /// The variables of the request, for a single object that is the whole answer.

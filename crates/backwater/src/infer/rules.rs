@@ -334,12 +334,7 @@ impl<'w> Deciding<'w> {
                 rule.rows.push((found.table, found.way, note));
             } else {
                 let view = self.at(&path.roots, &found.way);
-                answer.value(
-                    &found.way,
-                    &view,
-                    (1, 1),
-                    Some("rows that cannot stand beside others"),
-                );
+                answer.value(&found.way, &view, (1, 1), Some("rows that cannot be beside others"));
             }
         }
         rule.records = main;
@@ -352,12 +347,7 @@ impl<'w> Deciding<'w> {
         {
             // Without its request the row is unknown.
             let view = self.at(&path.roots, &main.way);
-            answer.value(
-                &main.way.clone(),
-                &view,
-                (1, 1),
-                Some("what tells it apart is not known"),
-            );
+            answer.value(&main.way.clone(), &view, (1, 1), Some("its id is unknown"));
             rule.records = None;
             (rule.given, rule.list) = (Vec::new(), None);
         }
@@ -365,7 +355,7 @@ impl<'w> Deciding<'w> {
         if !has_rows && answer.values.is_empty() {
             let view = self.at(&path.roots, &[]);
             let seen = view.counts().seen;
-            answer.value(&[], &view, (seen, seen), Some("nothing in it is a value or a row"));
+            answer.value(&[], &view, (seen, seen), Some("it has no value and no row"));
         }
         if !answer.values.is_empty() {
             let name =

@@ -61,10 +61,10 @@ impl Proposed<'_> {
         let plural = if self.samples == 1 { "" } else { "s" };
         let _ = writeln!(
             out,
-            "{} response{plural}. Each line says what it was seen from;",
+            "{} response{plural}. Each line says what it was derived from;",
             self.samples
         );
-        out.push_str("# what was not seen is not known, so change what you know better.\n\n");
+        out.push_str("# change what you know better.\n\n");
         if self.bytes > 1 << 30 {
             let _ =
                 writeln!(out, "limits.bytes = {} # the longest response has as many\n", self.bytes);
@@ -84,8 +84,8 @@ impl Proposed<'_> {
         for (name, columns) in self.rules.iter().filter_map(|rule| rule.page.as_ref()) {
             let mut block = Block::default();
             let head = format!("[table.{}]", key(name));
-            block.line(head, "what responses say that is no row: the last one received");
-            block.line("one_row = true", "nothing tells it from others");
+            block.line(head, "values outside of rows: those of the last response");
+            block.line("one_row = true", "a single row without an id");
             block.line(format!("[table.{}.fields]", key(name)), "");
             columns.iter().for_each(|column| self.column(column, None, &mut block));
             block.write(&mut out);
@@ -249,12 +249,12 @@ impl Proposed<'_> {
         block.line(format!("[response.{}]", key(&rule.name)), format!("{number} response{plural}"));
         if let Some(why) = &rule.refused {
             block.line(
-                format!("# kept as it is, since as rows it does not fit: {}", one_line(why)),
+                format!("# kept as json, since it does not fit as rows: {}", one_line(why)),
                 "",
             );
         }
         if let Some(method) = &rule.method {
-            block.line(format!("method = {}", text(method)), "how it was asked for");
+            block.line(format!("method = {}", text(method)), "the requests' method");
         }
         if let Some(url) = &rule.url {
             block.line(format!("url = {}", text(url)), rule.urls.clone());

@@ -218,7 +218,7 @@ impl Query {
     }
 
     /// What the result as of the last commit needed and was not there, at most this many cells of
-    /// it one by one: fields that are absent, and rows that links point at and that are not loaded.
+    /// it one by one: fields that are absent, and rows that links point at and that are missing.
     /// In SQL they read as NULL; a program can fetch just those.
     ///
     /// A row counts if it shows, or if it might once the missing is there; of rows that the window

@@ -146,7 +146,7 @@ impl Snapshot {
     /// let route = &cache.snapshot().tables()[0];
     /// assert_eq!((route.name.as_str(), route.rows), ("route", 1));
     /// assert_eq!((route.fields[1].name.as_str(), route.fields[1].kind.as_str()), ("to", "link to port"));
-    /// assert_eq!(route.fields[1].not_loaded, 1); // no response has held the port SAL
+    /// assert_eq!(route.fields[1].missing, 1); // no response has held the port SAL
     /// assert_eq!(route.fields[2].absent, 1); // nor how many minutes the route takes
     /// # Ok::<(), backwater::Error>(())
     /// ```
@@ -158,13 +158,13 @@ impl Snapshot {
             let fields = definition.field_numbers().map(|field| {
                 let name = definition.field(field).name.to_string();
                 let kind = schema.kind_of(definition.field(field));
-                let mut summary = FieldSummary { name, kind, absent: 0, not_loaded: 0 };
+                let mut summary = FieldSummary { name, kind, absent: 0, missing: 0 };
                 for slot in table.iter() {
                     let cell = table.cell(slot, field);
                     let target = self.state.target(number, field, cell);
                     let is_here = target.is_none_or(|(to, slot)| self.state.table(to).is_row(slot));
                     summary.absent += usize::from(cell == Cell::Absent);
-                    summary.not_loaded += usize::from(!is_here);
+                    summary.missing += usize::from(!is_here);
                 }
                 summary
             });
@@ -208,8 +208,8 @@ pub struct FieldSummary {
     pub kind: String,
     /// In how many rows the field is absent.
     pub absent: usize,
-    /// In how many rows it is a link to a row that is not loaded.
-    pub not_loaded: usize,
+    /// In how many rows it is a link to a missing row.
+    pub missing: usize,
 }
 
 impl TableSummary {
@@ -226,7 +226,7 @@ impl TableSummary {
         self.fields.iter().map(|field| field.absent).sum()
     }
 
-    /// How many links of the rows point at rows that are not loaded.
+    /// How many links of the rows point at missing rows.
     ///
     /// ```
     /// # use backwater::{Cache, Schema, Value};
@@ -235,11 +235,11 @@ impl TableSummary {
     /// #     table.port = { id = "code", fields = { code = "text" } }
     /// # "#)?);
     /// cache.commit("a route opened", |tx| tx.insert("route", [("id", Value::from(4)), ("to", "SAL".into())]))?;
-    /// assert_eq!(cache.snapshot().tables()[0].not_loaded(), 1);
+    /// assert_eq!(cache.snapshot().tables()[0].missing(), 1);
     /// # Ok::<(), backwater::Error>(())
     /// ```
-    pub fn not_loaded(&self) -> usize {
-        self.fields.iter().map(|field| field.not_loaded).sum()
+    pub fn missing(&self) -> usize {
+        self.fields.iter().map(|field| field.missing).sum()
     }
 }
 
@@ -356,7 +356,7 @@ impl<'s> Row<'s> {
         Ok(slots.map(move |slot| Row { state, table: from, slot }))
     }
 
-    /// The rows that a to-many link points at, in their order; those that are not here are left
+    /// The rows that a to-many link points at, in their order; missing ones are left
     /// out.
     ///
     /// # Errors

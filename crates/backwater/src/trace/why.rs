@@ -108,7 +108,7 @@ pub(super) fn untouched(report: &Report, query: &Query) -> String {
         _ if plan.sources.len() == 1 => {
             format!("{commit} changed no row of {tables} that meets the query's conditions")
         }
-        _ => format!("{commit} changed no row of {tables} that goes with the query's others"),
+        _ => format!("{commit} changed no row of {tables} that joins the query's other rows"),
     }
 }
 
@@ -165,7 +165,7 @@ pub(super) fn rebound(reached: &Reached) -> Option<String> {
         .map(|(param, (a, b))| format!(":{} went from {} to {}", param.name, listed(a), listed(b)))
         .collect();
     let none = params.is_empty();
-    Some(if none { "it was given the same values".into() } else { join(params, " and ") })
+    Some(if none { "it has the same values as before".into() } else { join(params, " and ") })
 }
 
 fn cause(change: &Change<'_>, plan: &Plan) -> String {

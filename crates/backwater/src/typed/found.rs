@@ -2,7 +2,7 @@
 
 use smallvec::SmallVec;
 
-/// A row that was looked for: here, partly here, or not here.
+/// A row that was looked for: complete, partly there, or missing.
 ///
 /// As a field of a struct that has a part of a table, it is the row that a link points at, nested: see
 /// [`ReadTable`](crate::typed::ReadTable).

@@ -217,8 +217,8 @@ fn statement(plan: &Plan, schema: &Schema, shown: &Printed) -> Operator {
             plan.offset.as_ref().map(|offset| format!("after the first {}", number(offset)));
         let what: Vec<String> = limit.into_iter().chain(offset).collect();
         operator = Operator::new("window", what.join(" "))
-            .fact("keeps", "nothing: it is cut out of the order where it is read")
-            .fact("follows", "looks at as many rows beside its ends as were shifted over them")
+            .fact("keeps", "nothing: it is cut out of the order when it is read")
+            .fact("follows", "looks at as many rows beside its ends as were shifted across them")
             .input(operator);
     }
     operator
@@ -282,8 +282,8 @@ fn order(names: &PlanNames<'_>) -> Operator {
     };
     let kept = match (&plan.grouping, &plan.made) {
         (Some(_), _) => "a row of each group",
-        (None, Some(_)) => "its rows with their values",
-        (None, None) => "where its rows lie in the tables",
+        (None, Some(_)) => "its rows' values",
+        (None, None) => "the slots of its rows",
     };
     let sort_key = plan
         .keys
@@ -296,22 +296,22 @@ fn order(names: &PlanNames<'_>) -> Operator {
         .fact(
             "bindings",
             match (sort_key.is_empty(), late.is_empty(), plan.is_shared) {
-                (_, _, false) => "each searches for itself, since ON has parameters".to_owned(),
+                (_, _, false) => "each is searched alone, since ON has parameters".to_owned(),
                 (true, true, true) => String::new(),
                 (false, true, true) => format!("found by {}", sort_key.join(" and ")),
                 (true, false, true) => {
-                    format!("found by what a row holds for {}", late.join(" and "))
+                    format!("found by a row's value of {}", late.join(" and "))
                 }
                 (false, false, true) => {
                     format!("found by {}, then by {}", sort_key.join(" and "), late.join(" and "))
                 }
             },
         )
-        .fact("keeps", format!("{kept}{of_many}, in a tree that tells ranks"))
+        .fact("keeps", format!("{kept}{of_many}, in a tree ordered by rank"))
         .fact(
             "follows",
             format!(
-                "takes out what stands elsewhere now and puts it in again, which tells old and new \
+                "takes out the rows that moved and puts them in again, which gives old and new \
                  ranks{runs_out}"
             ),
         )

@@ -1,4 +1,4 @@
-//! What a result would have needed and was not there: absent fields, and rows that are not loaded.
+//! What a result would have needed and was not there: absent fields, and rows that are missing.
 //!
 //! Found on request, by going through the rows once more; what is unknown for want of a value
 //! counts as possible.
@@ -36,13 +36,13 @@ use crate::value::RowId;
 ///     (),
 /// )?;
 /// let missing = room.missing(10)?;
-/// // Nobody knows whether 312 is late, nor on which vessel it is; and Marram is not loaded.
+/// // Nobody knows whether 312 is late, nor on which vessel it is; and Marram is missing.
 /// let listed: Vec<String> = missing.cells.iter().map(ToString::to_string).collect();
 /// assert_eq!(listed, [
 ///     "sailing 312: vessel is absent",
 ///     "sailing 312: delay_min is absent",
-///     "vessel Marram is not loaded: name",
-///     "vessel Marram is not loaded: cars_max",
+///     "vessel Marram is missing: name",
+///     "vessel Marram is missing: cars_max",
 /// ]);
 /// assert_eq!(missing.count, 4);
 /// # Ok::<(), backwater::Error>(())
@@ -77,7 +77,7 @@ impl std::fmt::Display for MissingCell {
         let id = self.id.as_ref().map_or(String::new(), |id| format!(" {id}"));
         match self.is_loaded {
             true => write!(f, "{}{id}: {} is absent", self.table, self.field),
-            false => write!(f, "{}{id} is not loaded: {}", self.table, self.field),
+            false => write!(f, "{}{id} is missing: {}", self.table, self.field),
         }
     }
 }
@@ -209,7 +209,7 @@ fn search(
         steps.iter().any(|step| matches!(step.access, Access::Follow(_)))
     };
     let inner = |source: &usize| plan.sources[*source].outer.is_none();
-    // From the rows that point at others: those that are not loaded cannot be begun with.
+    // From the rows that point at others: those that are missing cannot be begun with.
     let mut starts: Vec<usize> = (0..plan.sources.len()).filter(inner).filter(follows).collect();
     if starts.is_empty() {
         starts.push(plan.scratch.start);
@@ -276,11 +276,11 @@ struct Search<'a, 'v> {
     cells: &'v mut Cells,
 }
 
-/// An unfinished tuple, with the rows in it that are not loaded.
+/// An unfinished tuple, with the rows in it that are missing.
 #[derive(Clone)]
 struct PartialTuple {
     tuple: Tuple,
-    not_loaded: Vec<(usize, TableNo, Slot)>,
+    missing_rows: Vec<(usize, TableNo, Slot)>,
 }
 
 impl<'a> Search<'a, '_> {
@@ -288,7 +288,7 @@ impl<'a> Search<'a, '_> {
         let plan = self.view.plan;
         let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
         tuple[source] = slot;
-        let mut partial = PartialTuple { tuple, not_loaded: Vec::new() };
+        let mut partial = PartialTuple { tuple, missing_rows: Vec::new() };
         let path = &plan.paths[source];
         if self.are_possible(&path.checks, &partial) {
             self.steps(&path.steps, &mut partial);
@@ -310,20 +310,20 @@ impl<'a> Search<'a, '_> {
             }
             partial.tuple[step.source] = NONE;
         }
-        let pointed = self.not_loaded(step, partial);
+        let pointed = self.missing_rows(step, partial);
         if let Some(row) = pointed {
-            partial.not_loaded.push(row);
+            partial.missing_rows.push(row);
             if self.are_possible(&step.on, partial) && self.are_possible(&step.checks, partial) {
                 self.steps(rest, partial);
             }
-            partial.not_loaded.pop();
+            partial.missing_rows.pop();
         } else if alone && self.are_possible(&step.checks, partial) {
             self.steps(rest, partial);
         }
     }
 
-    /// The row that a step leads to and that is not loaded.
-    fn not_loaded(
+    /// The row that a step leads to and that is missing.
+    fn missing_rows(
         &self,
         step: &JoinStep,
         partial: &PartialTuple,
@@ -358,10 +358,9 @@ impl<'a> Search<'a, '_> {
     }
 
     fn lacks_a_row(&self, condition: &Expr, partial: &PartialTuple) -> bool {
-        condition
-            .columns()
-            .iter()
-            .any(|column| partial.not_loaded.iter().any(|(source, ..)| *source == column.source()))
+        condition.columns().iter().any(|column| {
+            partial.missing_rows.iter().any(|(source, ..)| *source == column.source())
+        })
     }
 
     /// Whether a cell that a condition reads is not there.
@@ -393,7 +392,7 @@ impl<'a> Search<'a, '_> {
         if !keys || !self.are_possible(&plan.late, partial) {
             return;
         }
-        for (number, table, slot) in &partial.not_loaded {
+        for (number, table, slot) in &partial.missing_rows {
             let reads = plan.sources[*number].reads.iter();
             self.cells.extend(reads.map(|field| (*table, *slot, field)));
         }
