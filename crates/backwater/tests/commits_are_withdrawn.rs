@@ -417,7 +417,7 @@ fn what_a_delete_would_have_taken_along_comes_back_with_it() {
         assert_eq!(sailing(&cache), (none.clone(), 0), "{:?}", image(&cache));
         match way {
             // Restored, what it wrote stays.
-            0 => drop(cache.withdraw("made anew", &withdrawal).unwrap()),
+            0 => drop(cache.withdraw("restored", &withdrawal).unwrap()),
             1 => drop(from("EEL")),
             // Long forgotten.
             2 => (0..1100).for_each(|many| {

@@ -625,7 +625,7 @@ proptest! {
                     }
                 };
                 let done = done.map(|report| {
-                    let reported = report.ingested().iter().map(|brought| brought.tables.clone());
+                    let reported = report.ingested().iter().map(|ingested| ingested.tables.clone());
                     reported.collect::<Vec<_>>()
                 });
                 let snapshot = cache.snapshot();
@@ -661,7 +661,7 @@ fn the_same_text_is_not_always_the_same_object() {
         let body = format!(
             r#"{{"data":{{"sailings":[{{"id":1,"vessel":{vessel}}},{{"id":2,"vessel":{vessel}}}]}},"errors":{errors}}}{padding}"#
         );
-        cache.commit("told", |tx| tx.ingest("graph", &body)).unwrap();
+        cache.commit("named", |tx| tx.ingest("graph", &body)).unwrap();
         let row =
             cache.snapshot().get("vessel", "a-vessel-with-a-long-id").unwrap().unwrap().nested(0);
         assert_eq!(row.as_str(), vessel);

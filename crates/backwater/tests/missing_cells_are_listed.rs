@@ -101,7 +101,7 @@ fn what_is_loaded_is_missing_no_more() {
     let of_port = cache.query("SELECT id FROM route WHERE port = 'SAL'", ()).unwrap();
     assert_eq!(of_port.missing(9).unwrap().cells[0].to_string(), "route C: port is absent");
     let same = of_port.read().unwrap();
-    cache.commit("port told", |tx| tx.update("route", "C", [("port", "NOR")])).unwrap();
+    cache.commit("port set", |tx| tx.update("route", "C", [("port", "NOR")])).unwrap();
     assert_eq!(of_port.missing(9).unwrap().count, 0);
     assert!(of_port.read().unwrap().is_same(&same) && !query.read().unwrap().is_same(&before));
 }

@@ -55,21 +55,21 @@ fn steps() -> impl Strategy<Value = Vec<Step>> {
 #[derive(Default)]
 struct Model {
     now: u64,
-    brought: BTreeMap<(&'static str, String), u64>,
+    received: BTreeMap<(&'static str, String), u64>,
 }
 
 impl Model {
     fn bring(&mut self, table: &'static str, id: impl ToString) {
-        self.brought.insert((table, id.to_string()), self.now);
+        self.received.insert((table, id.to_string()), self.now);
     }
 
     fn leave_out(&mut self) {
         let now = self.now;
-        self.brought.retain(|(table, _), brought| *table == "port" || now - *brought < LIFE);
+        self.received.retain(|(table, _), received| *table == "port" || now - *received < LIFE);
     }
 
     fn rows(&self) -> Vec<String> {
-        self.brought.keys().map(|(table, id)| format!("{table} {id}")).collect()
+        self.received.keys().map(|(table, id)| format!("{table} {id}")).collect()
     }
 }
 
@@ -138,7 +138,7 @@ fn check<S: Storage + 'static>(steps: &[Step], storage: impl Fn() -> S) {
             }
             Step::Delete(id) => {
                 cache.commit("taken out", |tx| tx.delete("sailing", id).map(drop)).unwrap();
-                model.brought.remove(&("sailing", id.to_string()));
+                model.received.remove(&("sailing", id.to_string()));
             }
             // Asking is no news.
             Step::Ask(id) => drop(cache.snapshot().get("sailing", id).unwrap().map(|row| row.id())),
@@ -240,8 +240,8 @@ fn statements_see_no_times() {
     assert_eq!((all.rows, &all.difference, &all.not_tried), (1, &None, &None));
     let file = rusqlite::Connection::open(&path).unwrap();
     let sql = "SELECT datetime(backwater_received_at, 'unixepoch') FROM vessel";
-    let brought: String = file.query_row(sql, (), |row| row.get(0)).unwrap();
-    assert_eq!(brought, "2031-05-04 05:00:00");
+    let received: String = file.query_row(sql, (), |row| row.get(0)).unwrap();
+    assert_eq!(received, "2031-05-04 05:00:00");
 }
 
 #[test]

@@ -134,7 +134,7 @@ fn what_has_a_place_moves_there() {
         assert_eq!(cache.query("late", ()).unwrap().read().unwrap().len(), 1);
     };
     check(&cache);
-    cache.commit("fare told", |tx| tx.update("sailing", "312", [("fare", 12)])).unwrap();
+    cache.commit("fare set", |tx| tx.update("sailing", "312", [("fare", 12)])).unwrap();
     cache.commit("and taken back", |tx| tx.delete("sailing", "312")).unwrap();
     cache
         .commit("and again", |tx| {

@@ -48,9 +48,9 @@ impl Printer {
     }
 
     fn add(&mut self, file: &str, label: &str, report: &Report) {
-        for brought in report.ingested() {
-            self.totals.add(brought);
-            let record = [Value::from(file)].into_iter().chain(line(label, brought));
+        for ingested in report.ingested() {
+            self.totals.add(ingested);
+            let record = [Value::from(file)].into_iter().chain(line(label, ingested));
             self.records.push(record.collect());
         }
         if report.ingested().is_empty() {
@@ -75,15 +75,15 @@ impl Printer {
         let (mut no_news, mut skipped) = (Vec::new(), Vec::new());
         for report in &replayed.reports {
             self.add(name, report.label(), report);
-            for brought in report.ingested() {
-                lines.push(line(report.label(), brought));
-                let known = rules.iter().position(|(rule, _)| **rule == *brought.rule);
+            for ingested in report.ingested() {
+                lines.push(line(report.label(), ingested));
+                let known = rules.iter().position(|(rule, _)| **rule == *ingested.rule);
                 let place = known.unwrap_or_else(|| {
-                    rules.push((brought.rule.to_string(), Totals::default()));
+                    rules.push((ingested.rule.to_string(), Totals::default()));
                     rules.len() - 1
                 });
-                rules[place].1.add(brought);
-                skipped.extend(brought.skipped.iter().map(|skipped| {
+                rules[place].1.add(ingested);
+                skipped.extend(ingested.skipped.iter().map(|skipped| {
                     format!("{}: {}: {}", report.label(), skipped.pointer, skipped.problem)
                 }));
             }
@@ -143,10 +143,10 @@ impl Printer {
 }
 
 /// What one response contained, as a row.
-fn line(label: &str, brought: &Ingested) -> Vec<Value> {
+fn line(label: &str, ingested: &Ingested) -> Vec<Value> {
     let mut totals = Totals::default();
-    totals.add(brought);
-    let first = [label.into(), Value::from(brought.rule.clone())];
+    totals.add(ingested);
+    let first = [label.into(), Value::from(ingested.rule.clone())];
     first.into_iter().chain(counts(&totals)).collect()
 }
 
@@ -197,21 +197,21 @@ pub(crate) fn print_report(
     name: &str,
     report: &Report,
 ) -> anyhow::Result<()> {
-    for brought in report.ingested() {
+    for ingested in report.ingested() {
         writeln!(
             out,
             "{BOLD}{name}{BOLD:#}: {}, {}, {}{}",
-            count(brought.bytes, "byte"),
-            count(brought.objects(), "object"),
-            count(brought.rows(), "row"),
-            match brought.repeats() {
+            count(ingested.bytes, "byte"),
+            count(ingested.objects(), "object"),
+            count(ingested.rows(), "row"),
+            match ingested.repeats() {
                 0 => String::new(),
                 repeats => format!("; {} folded", count(repeats, "repeat")),
             }
         )?;
         let number = |number: usize| Value::Int(number as i64);
-        let deletes = brought.tables.iter().any(|table| table.deleted > 0);
-        let rows = brought.tables.iter().map(|table| {
+        let deletes = ingested.tables.iter().any(|table| table.deleted > 0);
+        let rows = ingested.tables.iter().map(|table| {
             let known = table.rows.saturating_sub(table.inserted + table.updated + table.deleted);
             let counts = [table.objects, table.rows, table.inserted, table.updated, known];
             let counts = counts.into_iter().chain(deletes.then_some(table.deleted));
@@ -220,10 +220,10 @@ pub(crate) fn print_report(
         let columns = ["table", "objects", "rows", "new", "changed", "known"].into_iter();
         let columns = columns.chain(deletes.then_some("deleted")).map(str::to_owned).collect();
         Rows { columns, rows: rows.collect() }.write_table(out, "  ")?;
-        for skipped in brought.skipped.iter().take(NAMED) {
+        for skipped in ingested.skipped.iter().take(NAMED) {
             writeln!(out, "  left out: {}: {}", skipped.pointer, skipped.problem)?;
         }
-        if let Some(more) = brought.skipped.len().checked_sub(NAMED).filter(|more| *more > 0) {
+        if let Some(more) = ingested.skipped.len().checked_sub(NAMED).filter(|more| *more > 0) {
             writeln!(out, "  and {} more", count(more, "record"))?;
         }
         if report.changes().next().is_none() {

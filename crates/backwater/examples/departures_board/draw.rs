@@ -183,14 +183,14 @@ fn detail(view: &View, frame: &mut Frame<'_>, area: Rect) -> Result<()> {
     let selected = view.board()?.selected;
     if let Some(selected) = selected {
         let origins = view.cache.origins("sailing", selected)?;
-        let brought = origins.iter().filter_map(|of| Some((&of.field, of.commit.as_ref()?)));
-        let brought = brought
+        let wrote = origins.iter().filter_map(|of| Some((&of.field, of.commit.as_ref()?)));
+        let wrote = wrote
             .filter(|(_, (number, _))| *number > 1)
             .map(|(field, commit)| named(field, format!(" {}, commit {}", commit.1, commit.0)));
-        let brought: Vec<Line<'_>> = brought.collect();
-        if !brought.is_empty() {
+        let wrote: Vec<Line<'_>> = wrote.collect();
+        if !wrote.is_empty() {
             lines.extend([Line::default(), Line::from("What changed it last").fg(QUIET)]);
-            lines.extend(brought);
+            lines.extend(wrote);
         }
     }
     frame.render_widget(Paragraph::new(lines).block(block(&detail.title)), area);

@@ -242,7 +242,7 @@ impl Cache {
     /// cache.commit("ports loaded", |tx| { tx.insert("port", [("code", "SAL")])?; tx.insert("port", [("code", "EEL")]) })?;
     ///
     /// clock.set("2031-05-09T12:00:00Z".parse()?);
-    /// cache.commit("brought again", |tx| tx.merge("port", [("code", "EEL")]))?; // no change, but news
+    /// cache.commit("received again", |tx| tx.merge("port", [("code", "EEL")]))?; // no change, but news
     /// clock.set("2031-05-11T12:00:00Z".parse()?);
     /// let report = cache.trim("a new day")?.unwrap();
     /// assert_eq!(report.changes().next().unwrap().to_string(), "port SAL deleted");

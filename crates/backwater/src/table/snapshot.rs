@@ -375,7 +375,7 @@ impl<'s> Row<'s> {
     /// })?;
     /// let snapshot = cache.snapshot();
     /// let stops = snapshot.get("route", 4)?.unwrap().follow_all("stops")?;
-    /// assert_eq!(stops.len(), 1); // nobody has said yet what EEL is
+    /// assert_eq!(stops.len(), 1); // EEL is missing
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn follow_all(&self, link: &str) -> Result<Vec<Row<'s>>> {

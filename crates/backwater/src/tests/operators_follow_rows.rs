@@ -250,8 +250,8 @@ fn a_swapped_partner_may_change_as_it_goes() {
         });
         assert!(swap.unwrap().delta(&followed).is_some());
         cache.commit("another value", |tx| tx.update("t", 9, [("n", 5)])).unwrap();
-        let anew = cache.query(&sql(" + 0"), ()).unwrap().read().unwrap();
-        assert_eq!(format!("{:?}", followed.read().unwrap()), format!("{anew:?}"));
+        let fresh = cache.query(&sql(" + 0"), ()).unwrap().read().unwrap();
+        assert_eq!(format!("{:?}", followed.read().unwrap()), format!("{fresh:?}"));
     }
 }
 
@@ -333,11 +333,7 @@ fn equal_rows_and_branches_are_counted() {
     assert_eq!(after(&cache, &distinct, &[(2, 6)]), "-5@0", "the last one went");
     let report = cache
         .commit("gone", |tx| [1, 2].into_iter().try_for_each(|id| tx.delete("t", id).map(drop)));
-    assert_eq!(
-        short(report.unwrap().delta(&exists)),
-        "-1@0 -2@1 -3@2",
-        "nobody is left but itself"
-    );
+    assert_eq!(short(report.unwrap().delta(&exists)), "-1@0 -2@1 -3@2", "only itself is left");
     assert_eq!((ids(&distinct), ids(&union)), (vec![6], vec![3]));
 }
 

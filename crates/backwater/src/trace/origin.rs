@@ -15,8 +15,8 @@ use crate::value::{RowId, Value};
 /// # "#)?);
 /// cache.commit("announced", |tx| tx.insert("sailing", [("id", Value::from(311)), ("status", "on time".into())]))?;
 /// cache.commit("delay reported", |tx| tx.update("sailing", 311, [("status", "delayed")]))?;
-/// let told: Vec<String> = cache.origins("sailing", 311)?.iter().map(ToString::to_string).collect();
-/// assert_eq!(told, [
+/// let origins: Vec<String> = cache.origins("sailing", 311)?.iter().map(ToString::to_string).collect();
+/// assert_eq!(origins, [
 ///     "id = 311, by commit 1 (announced)",
 ///     "status = delayed, by commit 2 (delay reported)",
 ///     "note is absent",
@@ -53,7 +53,7 @@ impl std::fmt::Display for Origin {
 pub(crate) fn origins(row: &Row<'_>, reports: &[Report]) -> Vec<Origin> {
     let definition = row.state.schema.table(row.table);
     let origins = definition.field_numbers().map(|field| {
-        let brought = reports.iter().rev().find(|report| {
+        let wrote = reports.iter().rev().find(|report| {
             let changes = &report.0.changes;
             let of_table = &changes.rows[changes.of_table(row.table)];
             let change = of_table.binary_search_by_key(&row.slot, |changed| changed.slot);
@@ -64,10 +64,10 @@ pub(crate) fn origins(row: &Row<'_>, reports: &[Report]) -> Vec<Origin> {
             }
         });
         let value = row.state.value(row.table, row.slot, field);
-        let brought = brought.filter(|_| value.is_some());
+        let wrote = wrote.filter(|_| value.is_some());
         Origin {
             field: definition.field(field).name.to_string(),
-            commit: brought.map(|report| (report.number(), report.label().to_owned())),
+            commit: wrote.map(|report| (report.number(), report.label().to_owned())),
             value,
         }
     });

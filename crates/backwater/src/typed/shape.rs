@@ -18,7 +18,7 @@ use crate::value::{Named, RowId, Value};
 /// | on the struct | |
 /// |---|---|
 /// | `name = "sailing"` | the table's name, if not the struct's in snake_case |
-/// | `one_row` | a one-row table; the struct has a [`Default`] for what nobody has said yet |
+/// | `one_row` | a one-row table; the struct has a [`Default`] for absent fields |
 /// | `persist = false`, `names = "camelCase"`, `version = "updated_at"`, `unknown = "error"`, `unknown(keep = "extras")`, `tombstone = "deleted"`, `resource = "sailings"`, `expires_after = "7 days"`, `was = "trip"` | as in `backwater.toml` |
 /// | `of = Sailing` | a part of another struct's table: any of its fields, to read or to merge |
 ///
