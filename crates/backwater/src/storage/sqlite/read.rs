@@ -12,7 +12,8 @@ use super::write::quoted;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::FieldNo;
 #[cfg(feature = "threads")]
-use crate::storage::form::{Raw, Stored, StoredTable, id_of};
+use crate::storage::form::Raw;
+use crate::storage::form::{Stored, StoredTable, id_of};
 use crate::storage::{Hash, Loader};
 use crate::value::RowId;
 
