@@ -190,6 +190,26 @@ impl Cache {
         label: impl Into<String>,
         write: impl FnOnce(&mut Transaction) -> Result<T, E>,
     ) -> Result<Committed<T>, E> {
+        self.commit_as(label.into(), false, write)
+    }
+
+    /// A commit of the library's own: it is not among the last commits, so that a program's are
+    /// not crowded out.
+    #[cfg(feature = "remote")]
+    pub(crate) fn keep_books<T>(
+        &self,
+        label: &str,
+        write: impl FnOnce(&mut Transaction) -> Result<T>,
+    ) -> Result<Committed<T>> {
+        self.commit_as(label.to_owned(), true, write)
+    }
+
+    fn commit_as<T, E: From<Error>>(
+        &self,
+        label: String,
+        is_bookkeeping: bool,
+        write: impl FnOnce(&mut Transaction) -> Result<T, E>,
+    ) -> Result<Committed<T>, E> {
         let core = &self.0.core;
         let mut writing = core.begin()?;
         let watch = Stopwatch::start(core.clock());
@@ -216,8 +236,9 @@ impl Cache {
         let loaded = tx.take_rehydrated();
         let (changes, ingested) = tx.finish();
         let loaded = loaded.map(|(here, tables)| self.put_in_place(&mut writing, here, &tables));
-        let kind = CommitKind::Written(ProgramWrites { ingested, withdrawal, received });
-        let report = core.make(&mut writing, (label.into(), watch), changes, kind);
+        let writes = ProgramWrites { ingested, withdrawal, received, is_bookkeeping };
+        let kind = CommitKind::Written(writes);
+        let report = core.make(&mut writing, (label, watch), changes, kind);
         core.wake_writer();
         core.deliver(writing, &loaded.iter().chain([&report]).collect::<Vec<_>>());
         if loaded.is_some() {

@@ -64,6 +64,7 @@
 //! - [`Cache::query`] gives a standing [`Query`], whose rows are structs by [`Query::typed`];
 //!   [`Cache::live`] and [`Cache::watch`] follow it, [`Cache::rebind`] gives it other parameters.
 //! - [`Derived`] values are Rust functions that run again when something that they read has changed.
+//! - [`remote::Remote`] asks a server for rows, once, and knows what is fresh.
 //! - [`SqliteFile`] is where a cache persists; [`storage`] has other storages, and what it takes to
 //!   write one.
 //! - [`Report::why`], [`Cache::origins`] and [`Query::missing`] say what a commit did and why,
@@ -73,7 +74,7 @@
 //!
 //! # Features
 //!
-//! All are on by default. `sqlite` and `json-lines` are the drivers for files. `threads` writes to the
+//! All are on by default. `sqlite` and `json-lines` are the drivers for files; `remote` asks a server for rows. `threads` writes to the
 //! storage on a thread of its own; without it, [`Cache::flush`] does, and the last handle. With none of
 //! them the crate does no I/O at all, starts no thread, and builds for `wasm32-unknown-unknown`; the only
 //! clock that it ever reads is the one that it is given.
@@ -92,6 +93,8 @@ mod export;
 pub mod infer;
 mod ingest;
 mod query;
+#[cfg(feature = "remote")]
+pub mod remote;
 pub mod scenario;
 mod schema;
 pub mod storage;
@@ -185,4 +188,6 @@ mod guide {
         SchemaChanges "../../../docs/schema-changes.md",
         Tests "../../../docs/testing.md"
     );
+    #[cfg(feature = "remote")]
+    page!(AskAServer "../../../docs/remote.md");
 }

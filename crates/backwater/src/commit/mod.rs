@@ -77,6 +77,8 @@ pub(crate) struct ProgramWrites {
     pub(crate) withdrawal: Option<Withdrawal>,
     /// Rows that were merged, whether or not that changed them.
     pub(crate) received: Vec<(TableNo, Slot)>,
+    /// Whether it is the library's own, which is not remembered.
+    pub(crate) is_bookkeeping: bool,
 }
 
 impl Core {
@@ -167,7 +169,8 @@ impl Core {
         let number = writer.commit;
         let withdraws =
             matches!(&kind, CommitKind::Written(written) if written.withdrawal.is_some());
-        if matches!(kind, CommitKind::Written(_) | CommitKind::Followed(_)) {
+        let is_bookkeeping = matches!(&kind, CommitKind::Written(writes) if writes.is_bookkeeping);
+        if matches!(kind, CommitKind::Written(_) | CommitKind::Followed(_)) && !is_bookkeeping {
             Arc::make_mut(&mut writer.history).push(number, &changes, withdraws);
         }
         step("history");
@@ -216,7 +219,9 @@ impl Core {
         let later = writer.engine.next_binding();
         let report =
             Report::new(number, label, Done { changes, ingested, reached, later, at, took });
-        self.ring.push(&report);
+        if !is_bookkeeping {
+            self.ring.push(&report);
+        }
         self.watchers.push(&report, rebound);
         step("delivered");
         whole.end();

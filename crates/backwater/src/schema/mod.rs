@@ -422,6 +422,23 @@ impl Schema {
         })
     }
 
+    /// The URI Template of a rule, and the names of its variables.
+    #[cfg(feature = "remote")]
+    pub(crate) fn asked(&self, rule: &str) -> Result<(&str, Vec<String>)> {
+        let found = self.rule(rule)?;
+        let Some(url) = &found.url else {
+            let message = format!("rule \"{rule}\" has no `url`, so it cannot be asked for");
+            return Err(Error::new(ErrorKind::Parameter, message).help("add one to the rule"));
+        };
+        Ok((url.as_str(), url.variables().map(str::to_owned).collect()))
+    }
+
+    /// For how many seconds a rule's answers are fresh if the server does not say.
+    #[cfg(feature = "remote")]
+    pub(crate) fn max_age(&self, rule: &str) -> Option<u64> {
+        self.rule(rule).ok()?.max_age.map(u64::from)
+    }
+
     /// The links that point at a table and do something when its rows are deleted.
     pub(crate) fn links_to(&self, target: TableNo) -> impl Iterator<Item = LinkTo> {
         self.table_numbers().flat_map(move |table| {

@@ -31,6 +31,8 @@ pub(crate) struct Rule {
     pub(crate) aliases: Vec<(TableNo, Arc<str>, FieldNo)>,
     /// Whether the request deletes the row whose id it gives, whatever the response says.
     pub(crate) deletes: bool,
+    /// For how many seconds an answer is fresh if the server does not say.
+    pub(crate) max_age: Option<u32>,
 }
 
 impl Rule {

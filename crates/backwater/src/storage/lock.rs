@@ -10,11 +10,14 @@ use crate::error::{Error, ErrorKind, Result};
 pub(super) struct Lock {
     /// Locked for as long as it is open.
     _file: File,
+    #[cfg(feature = "sqlite")]
     path: PathBuf,
     /// Whether the file was made for it.
+    #[cfg(feature = "sqlite")]
     is_new: bool,
 }
 
+#[cfg(feature = "sqlite")]
 impl Lock {
     /// Releases it as if it had never been taken.
     pub(super) fn discard(self) {
@@ -83,7 +86,13 @@ pub(super) fn take(path: &Path) -> Result<Lock> {
         }
         // Of one length, so that nothing is left of another one and nothing has to be cut off.
         drop(file.rewind().and_then(|()| writeln!(file, "{:<19}", std::process::id())));
-        return Ok(Lock { _file: file, path: beside, is_new: known.is_none() });
+        return Ok(Lock {
+            _file: file,
+            #[cfg(feature = "sqlite")]
+            path: beside,
+            #[cfg(feature = "sqlite")]
+            is_new: known.is_none(),
+        });
     }
 }
 

@@ -59,6 +59,7 @@ impl<'t> Reader<'t> {
             "deletes",
             "format",
             "aliases",
+            "max_age",
         ];
         let [
             records,
@@ -77,6 +78,7 @@ impl<'t> Reader<'t> {
             deletes,
             format,
             aliases,
+            max_age,
         ] = self.parts(parts, "a response rule", known);
         let records = match records {
             None => Pointer::parse("").ok(),
@@ -138,6 +140,7 @@ impl<'t> Reader<'t> {
         }
         let on_error = on_error.and_then(|value| self.as_name(value, "`on_error`", &ON_ERROR));
         let aliases = self.aliases(aliases, tables);
+        let max_age = max_age.and_then(|value| self.seconds(value));
         Some(Rule {
             name: name.into(),
             format,
@@ -154,6 +157,7 @@ impl<'t> Reader<'t> {
             complete,
             on_error: on_error.unwrap_or(OnError::Fail),
             deletes,
+            max_age,
         })
     }
 

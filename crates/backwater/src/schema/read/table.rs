@@ -14,6 +14,8 @@ use crate::schema::{
 
 /// Prefixes that SQLite and the storage form keep for themselves.
 const RESERVED: [&str; 2] = ["sqlite_", "backwater_"];
+/// Tables that the library itself declares.
+const LIBRARY_TABLES: [&str; 1] = ["backwater_answer"];
 /// An SQLite table has 2,000 columns at most.
 const MOST_FIELDS: usize = 1000;
 /// The member by which a nested object names its table, unless the schema says otherwise.
@@ -76,7 +78,8 @@ impl<'t> Reader<'t> {
     /// Some names of tables are not to be had.
     pub(super) fn reserved(&mut self, name: &str, at: usize) {
         let lower = name.to_lowercase();
-        if let Some(prefix) = RESERVED.iter().find(|prefix| lower.starts_with(**prefix)) {
+        let prefix = RESERVED.iter().find(|prefix| lower.starts_with(**prefix));
+        if let Some(prefix) = prefix.filter(|_| !LIBRARY_TABLES.contains(&name)) {
             let message = format!("table names that begin with \"{prefix}\" are reserved");
             self.problem(at, message, "take another name");
         }
@@ -205,10 +208,20 @@ impl<'t> Reader<'t> {
         true
     }
 
-    /// After how many seconds a row is too old.
-    fn expires_after(&mut self, value: &Value<'t>, table: &TableDef) -> Option<u32> {
+    /// A number of seconds, given as a text such as `7 days`.
+    pub(super) fn seconds(&mut self, value: &Value<'t>) -> Option<u32> {
         let expected = "how long, such as \"30 min\", \"12 hours\" or \"7 days\"";
         let text = self.as_text(value, expected)?;
+        let at = value.span().start;
+        let seconds = seconds(text);
+        if seconds.is_none() {
+            self.problem(at, format!("found \"{text}\", expected {expected}"), "");
+        }
+        seconds
+    }
+
+    /// After how many seconds a row is too old.
+    fn expires_after(&mut self, value: &Value<'t>, table: &TableDef) -> Option<u32> {
         let at = value.span().start;
         if table.id.is_empty() || !table.persist {
             let message = format!("no row of table \"{}\" can expire", table.name);
@@ -219,11 +232,7 @@ impl<'t> Reader<'t> {
             self.problem(at, message, help);
             return None;
         }
-        let seconds = seconds(text);
-        if seconds.is_none() {
-            self.problem(at, format!("found \"{text}\", expected {expected}"), "");
-        }
-        seconds
+        self.seconds(value)
     }
 
     /// Names the fields of the id.

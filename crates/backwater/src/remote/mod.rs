@@ -1,0 +1,442 @@
+//! The remote: a server whose rows a cache holds. What views want is asked for once, shared while it
+//! is under way, and asked again when it is stale.
+//!
+//! It knows the cache, response rules, HTTP's header fields and the time. It makes no request: a
+//! [`Transport`] does. It starts no thread and reads no clock but the one that it is given.
+
+mod answer;
+mod engine;
+mod freshness;
+mod stand_in;
+mod transport;
+mod url;
+
+use std::fmt;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
+
+use http::header::{ACCEPT, CONTENT_TYPE, HeaderMap, HeaderValue};
+
+use crate::cache::Cache;
+use crate::error::{Error, ErrorKind, Result, nearest};
+use crate::ingest::Request;
+use crate::schema::Schema;
+use crate::typed::Found;
+use crate::value::{Clock, Named, Timestamp};
+use answer::AnswerRow;
+pub use answer::{Answer, AnswerState, Failure, FailureKind, Here, Settled, UnderWay};
+use engine::{Engine, Key, Order, Outcome};
+use freshness::Validators;
+pub use stand_in::StandIn;
+pub use transport::{Call, Transport};
+
+/// A server whose rows a cache holds. It is a cheap handle: clones are the same remote.
+///
+/// A response rule with a `url` can be asked for. While an answer is fresh, asking again costs no
+/// request; while one is under way, whoever asks shares it.
+///
+/// ```
+/// use std::time::Duration;
+///
+/// use backwater::clock::SetClock;
+/// use backwater::remote::{Remote, StandIn};
+/// use backwater::{Cache, Schema};
+///
+/// let cache = Cache::new(Schema::parse("backwater.toml", r#"
+///     table.sailing = { id = "id", fields = { id = "int", port = "text" } }
+///
+///     [response.departures]
+///     url = "/departures{?port}"
+///     table = "sailing"
+///     max_age = "1 min"
+/// "#)?);
+/// let server = StandIn::new(|request| match request.uri().query() {
+///     Some("port=SAL") => StandIn::json(r#"[{ "id": 311, "port": "SAL" }]"#),
+///     _ => StandIn::status(404),
+/// });
+/// let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+/// let remote = Remote::builder(&cache)
+///     .base("https://ferries.example/api")
+///     .transport(server.clone())
+///     .clock(clock.clone())
+///     .build()?;
+///
+/// let departures = remote.ask("departures", [("port", "SAL")])?;
+/// assert!(departures.state().here.is_none() && departures.state().under_way.is_some());
+/// server.answer_all();
+/// assert!(departures.state().is_fresh(&clock));
+/// assert_eq!(cache.snapshot().count("sailing")?, 1);
+///
+/// // The page is opened again: what is fresh costs no request.
+/// remote.ask("departures", [("port", "SAL")])?;
+/// assert_eq!(server.requests(), ["GET https://ferries.example/api/departures?port=SAL"]);
+///
+/// // A minute later it is stale: it stays here, and is asked for again.
+/// clock.advance(Duration::from_secs(61));
+/// let again = remote.ask("departures", [("port", "SAL")])?;
+/// assert!(again.state().here.is_some() && again.state().under_way.is_some());
+/// # server.answer_all();
+/// # assert_eq!(server.requests().len(), 2);
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Clone)]
+pub struct Remote(Arc<Inner>);
+
+/// Builds a [`Remote`]; see [`Remote::builder`].
+pub struct RemoteBuilder {
+    cache: Cache,
+    name: String,
+    base: String,
+    transport: Option<Arc<dyn Transport>>,
+    clock: Option<Arc<dyn Clock>>,
+    at_a_time: usize,
+}
+
+pub(crate) struct Inner {
+    name: String,
+    base: String,
+    cache: Cache,
+    transport: Arc<dyn Transport>,
+    clock: Arc<dyn Clock>,
+    engine: Mutex<Engine>,
+    /// For calls, which must not keep the remote alive.
+    this: Weak<Inner>,
+}
+
+impl fmt::Debug for Remote {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Remote").field("name", &self.0.name).finish_non_exhaustive()
+    }
+}
+
+impl fmt::Debug for RemoteBuilder {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("RemoteBuilder").field("name", &self.name).finish_non_exhaustive()
+    }
+}
+
+impl RemoteBuilder {
+    /// The remote's name in `backwater_answer`, for a cache of several; `remote` by default.
+    #[must_use]
+    pub fn name(mut self, name: impl Into<String>) -> Self {
+        self.name = name.into();
+        self
+    }
+
+    /// The URL in front of rules' URLs that have no scheme, such as `https://ferries.example/api`.
+    ///
+    /// See [`Remote`] for an example.
+    #[must_use]
+    pub fn base(mut self, url: impl Into<String>) -> Self {
+        self.base = url.into();
+        self
+    }
+
+    /// What moves requests and responses.
+    ///
+    /// See [`Remote`] for an example.
+    #[must_use]
+    pub fn transport(mut self, transport: impl Transport + 'static) -> Self {
+        self.transport = Some(Arc::new(transport));
+        self
+    }
+
+    /// The clock by which answers are fresh.
+    ///
+    /// See [`Remote`] for an example.
+    #[must_use]
+    pub fn clock(mut self, clock: impl Clock + 'static) -> Self {
+        self.clock = Some(Arc::new(clock));
+        self
+    }
+
+    /// How many requests are under way at a time, 6 by default; the others wait.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, clock::SetClock, remote::{Remote, StandIn}};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }\nresponse.one = { url = '/t/{id}', table = 't' }")?);
+    /// let server = StandIn::new(|_| StandIn::status(404));
+    /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    /// let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone());
+    /// let remote = remote.clock(clock).at_a_time(2).build()?;
+    /// for id in ["1", "2", "3"] {
+    ///     remote.ask("one", [("id", id)])?;
+    /// }
+    /// assert_eq!(server.waiting(), 2);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    #[must_use]
+    pub fn at_a_time(mut self, requests: usize) -> Self {
+        self.at_a_time = requests.max(1);
+        self
+    }
+
+    /// The remote. The cache gets the table `backwater_answer`, if it does not have it.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Schema`] without a transport or a clock, or if the base is no URL; else as
+    /// [`Cache::declare`].
+    ///
+    /// See [`Remote`] for an example.
+    pub fn build(self) -> Result<Remote> {
+        let missing = |what: &str| {
+            Error::new(ErrorKind::Schema, format!("a remote needs a {what}"))
+                .help(format!("call `{what}` before `build`"))
+        };
+        let transport = self.transport.ok_or_else(|| missing("transport"))?;
+        let clock = self.clock.ok_or_else(|| missing("clock"))?;
+        url::check_base(&self.base)?;
+        let declared = self.cache.schema().table_names().any(|name| name == AnswerRow::TABLE_NAME);
+        if !declared {
+            self.cache.declare("a remote is used", |schema| schema.table::<AnswerRow>())?;
+        }
+        self.cache.rehydrate([AnswerRow::TABLE_NAME])?;
+        let engine = Mutex::new(Engine::new(self.at_a_time));
+        let (name, base, cache) = (self.name, self.base, self.cache);
+        let remote = Remote(Arc::new_cyclic(|this| Inner {
+            name,
+            base,
+            cache,
+            transport,
+            clock,
+            engine,
+            this: this.clone(),
+        }));
+        remote.0.recall()?;
+        Ok(remote)
+    }
+}
+
+impl Remote {
+    /// Begins to build a remote of a cache.
+    ///
+    /// See [`Remote`] for an example.
+    pub fn builder(cache: &Cache) -> RemoteBuilder {
+        RemoteBuilder {
+            cache: cache.clone(),
+            name: "remote".to_owned(),
+            base: String::new(),
+            transport: None,
+            clock: None,
+            at_a_time: 6,
+        }
+    }
+
+    /// Asks for what a response rule brings for these variables: at once if it is not here, again if
+    /// it is stale, and not at all if it is fresh or under way.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if there is no such rule, [`ErrorKind::Parameter`] if it has no
+    /// `url`, or no such variable.
+    ///
+    /// See [`Remote`] for an example.
+    pub fn ask(&self, rule: &str, variables: impl Into<Named>) -> Result<Answer> {
+        self.0.ask(rule, &variables.into(), false)
+    }
+
+    /// Asks although it is fresh. What is under way already is shared.
+    ///
+    /// # Errors
+    /// As [`Remote::ask`].
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, clock::SetClock, remote::{Remote, StandIn}};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }\nresponse.all = { url = '/t', table = 't', max_age = '1 min' }")?);
+    /// # let server = StandIn::new(|_| StandIn::json("[]"));
+    /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    /// # let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone()).clock(clock).build()?;
+    /// remote.ask("all", ())?;
+    /// server.answer_all();
+    /// remote.reload("all", ())?; // the user pulls the list down
+    /// server.answer_all();
+    /// assert_eq!(server.requests().len(), 2);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn reload(&self, rule: &str, variables: impl Into<Named>) -> Result<Answer> {
+        self.0.ask(rule, &variables.into(), true)
+    }
+}
+
+impl Inner {
+    fn engine(&self) -> MutexGuard<'_, Engine> {
+        self.engine.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Takes up the answers that the cache came back with, and forgets those that never came.
+    fn recall(&self) -> Result<()> {
+        let snapshot = self.cache.snapshot();
+        let mut never_came = Vec::new();
+        let mut engine = self.engine();
+        for row in snapshot.table::<AnswerRow>()?.iter().filter_map(Found::known) {
+            match row.recalled() {
+                _ if row.remote != self.name => {}
+                Some((key, here, validators)) => engine.recall(key, here, validators),
+                None => never_came.push(row.id()),
+            }
+        }
+        drop(engine);
+        if !never_came.is_empty() {
+            self.cache.keep_books("answers that never came are forgotten", |tx| {
+                let mut ids = never_came.into_iter();
+                ids.try_for_each(|id| tx.delete(AnswerRow::TABLE_NAME, id).map(drop))
+            })?;
+        }
+        Ok(())
+    }
+
+    fn ask(&self, rule: &str, variables: &Named, anyway: bool) -> Result<Answer> {
+        let schema = self.cache.schema();
+        let (key, url) = self.request_of(&schema, rule, variables)?;
+        let now = self.clock.now();
+        let mut engine = self.engine();
+        let shared = engine.ask(&key, (url, &fields()), now, anyway);
+        let orders = engine.begin();
+        drop(engine);
+        self.carry_out(orders);
+        Ok(Answer::of(shared))
+    }
+
+    /// The key of an answer, and its URL.
+    fn request_of(&self, schema: &Schema, rule: &str, variables: &Named) -> Result<(Key, String)> {
+        let (template, known) = schema.asked(rule)?;
+        let mut values: Vec<(String, String)> = Vec::new();
+        for (name, value) in variables.iter() {
+            if !known.iter().any(|known| known == name) {
+                let message = format!("rule \"{rule}\" has no variable \"{name}\"");
+                let help = nearest(name, known.iter().map(String::as_str));
+                return Err(Error::new(ErrorKind::Parameter, message).help(help));
+            }
+            if !value.is_null() {
+                values.push((name.to_owned(), value.to_string()));
+            }
+        }
+        values.sort();
+        let url = url::expand(&self.base, template, &values)?;
+        Ok((Key { rule: rule.to_owned(), variables: values }, url))
+    }
+
+    /// Makes the requests that the engine has decided on. Nothing is locked here: a commit calls
+    /// watchers, and these may ask; a transport may answer at once.
+    fn carry_out(&self, orders: Vec<Order>) {
+        for Order { call, key, url, validators } in orders {
+            self.note(&format!("{} is under way", key.rule), &key);
+            let mut headers = fields();
+            if let Some(validators) = validators.filter(|of| of.is_selected_by(&headers)) {
+                validators.make_conditional(&mut headers);
+            }
+            let (commit, requested) = (self.cache.snapshot().commit(), self.clock.now());
+            let begun = Begun { call, commit, requested, headers: headers.clone(), url };
+            let mut request = http::Request::new(Vec::new());
+            *request.headers_mut() = headers;
+            match begun.url.parse() {
+                Ok(uri) => *request.uri_mut() = uri,
+                Err(error) => {
+                    let message = format!("{} is no URL: {error}", begun.url);
+                    self.settle(begun, Err(Failure::new(FailureKind::Network, message)));
+                    continue;
+                }
+            }
+            self.transport.start(request, Call::new(self.this.clone(), begun));
+        }
+    }
+
+    /// Writes what is known of an answer into its row.
+    fn note(&self, label: &str, key: &Key) {
+        let Some((state, validators)) = self.engine().known(key) else { return };
+        let row = AnswerRow::of(&self.name, key, &state, validators.as_ref());
+        let noted = self.cache.keep_books(label, |tx| tx.table::<AnswerRow>()?.merge(&row));
+        if let Err(error) = noted {
+            tracing::error!(%error, "an answer could not be noted");
+        }
+    }
+
+    /// A call has come to its end.
+    pub(crate) fn settle(&self, begun: Begun, result: Result<http::Response<Vec<u8>>, Failure>) {
+        let Some((key, validators)) = self.engine().of_call(begun.call) else { return };
+        let outcome = match result {
+            Ok(response) => self.take(&begun, &key, validators.as_ref(), &response),
+            Err(failure) => Outcome::Failed(failure),
+        };
+        let mut engine = self.engine();
+        let settled = engine.settle(begun.call, outcome);
+        let orders = engine.begin();
+        drop(engine);
+        if let Some((key, state, wakers)) = settled {
+            let how = match (&state.failed, state.under_way) {
+                (Some(_), _) => "failed",
+                (None, Some(_)) => "is asked for once more",
+                (None, None) => "came",
+            };
+            self.note(&format!("{} {how}", key.rule), &key);
+            wakers.into_iter().for_each(std::task::Waker::wake);
+        }
+        self.carry_out(orders);
+    }
+
+    /// What a response means: rows, nothing new, or a failure.
+    fn take(
+        &self,
+        begun: &Begun,
+        key: &Key,
+        known: Option<&Validators>,
+        response: &http::Response<Vec<u8>>,
+    ) -> Outcome {
+        let (status, headers, now) = (response.status(), response.headers(), self.clock.now());
+        let by_rule = self.cache.schema().max_age(&key.rule);
+        let came = |validators: Validators| {
+            let fresh_until = validators.freshness(by_rule).until;
+            Outcome::Came(Here { since: now, fresh_until }, validators)
+        };
+        if status == http::StatusCode::NOT_MODIFIED {
+            let freshened = known.and_then(|known| known.freshened(headers, begun.requested, now));
+            return freshened.map_or(Outcome::Unconditionally, came);
+        }
+        if !status.is_success() {
+            let message = problem(response).unwrap_or_else(|| {
+                status.canonical_reason().unwrap_or("the server refused").to_owned()
+            });
+            let failure = Failure::new(FailureKind::Status, message);
+            return Outcome::Failed(Failure { status: Some(status.as_u16()), ..failure });
+        }
+        let mut request = Request::rule(&key.rule).began_at(begun.commit);
+        for (name, value) in &key.variables {
+            request = request.var(name, value);
+        }
+        let label = format!("{} loaded: GET {}", key.rule, begun.url);
+        match self.cache.commit(label, |tx| tx.ingest(request, response.body())) {
+            Ok(_) => came(Validators::of(&begun.headers, headers, begun.requested, now)),
+            Err(error) => {
+                let failure = Failure::new(FailureKind::Unreadable, error.to_string());
+                Outcome::Failed(Failure { status: Some(status.as_u16()), ..failure })
+            }
+        }
+    }
+}
+
+/// A request that was made.
+pub(crate) struct Begun {
+    call: u64,
+    /// The commit after which it was sent: later ones are newer than its answer.
+    commit: u64,
+    requested: Timestamp,
+    headers: HeaderMap,
+    url: String,
+}
+
+/// The fields of every request.
+fn fields() -> HeaderMap {
+    HeaderMap::from_iter([(ACCEPT, HeaderValue::from_static(ACCEPTED))])
+}
+
+const ACCEPTED: &str = "application/json, application/vnd.api+json, application/x-ndjson";
+
+/// The title and detail of a server's problem details (RFC 9457).
+fn problem(response: &http::Response<Vec<u8>>) -> Option<String> {
+    let kind = response.headers().get(CONTENT_TYPE)?.to_str().ok()?;
+    if !kind.to_ascii_lowercase().starts_with("application/problem+json") {
+        return None;
+    }
+    let details: serde_json::Value = serde_json::from_slice(response.body()).ok()?;
+    let member = |name: &str| details.get(name).and_then(serde_json::Value::as_str);
+    let parts: Vec<&str> = [member("title"), member("detail")].into_iter().flatten().collect();
+    (!parts.is_empty()).then(|| parts.join(": "))
+}
