@@ -811,6 +811,8 @@ impl Cache {
     /// Empties the cache, as when a user signs out: all rows go, in memory and in the storage, and
     /// one-row tables are as they began. It is a commit: queries and watchers follow.
     ///
+    /// Remotes forget their answers, and ignore what comes of requests that began before.
+    ///
     /// # Errors
     /// As [`Cache::commit`]; an error of the storage, if it cannot be written: then memory is empty,
     /// and the next commit or [`Cache::flush`] tries again.

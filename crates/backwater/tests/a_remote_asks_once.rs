@@ -9,9 +9,9 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use backwater::clock::{Clock, SetClock};
-use backwater::remote::{FailureKind, Remote, StandIn};
+use backwater::remote::{AnswerState, Call, FailureKind, Remote, StandIn, Transport};
 use backwater::storage::MemoryStorage;
-use backwater::{Cache, ErrorKind, Schema, Timestamp};
+use backwater::{Cache, ErrorKind, Schema, Timestamp, Value};
 use proptest::prelude::*;
 
 const SCHEMA: &str = r#"
@@ -84,6 +84,7 @@ enum Act {
     Edit(usize),
     Break(bool),
     Say(Option<u32>),
+    SignOut,
     Restart,
 }
 
@@ -97,6 +98,7 @@ fn act() -> impl Strategy<Value = Act> {
         2 => (0..PORTS.len()).prop_map(Act::Edit),
         1 => any::<bool>().prop_map(Act::Break),
         1 => prop::option::of(0..60_u32).prop_map(Act::Say),
+        1 => Just(Act::SignOut),
         1 => Just(Act::Restart),
     ]
 }
@@ -125,6 +127,8 @@ struct World {
     /// The ports that are asked for, in their order; those that wait for a turn behind the others.
     line: Vec<&'static str>,
     asked: usize,
+    /// Requests that the server has not answered when their user signed out.
+    unwanted: usize,
 }
 
 fn open(storage: &MemoryStorage, clock: &SetClock, server: &StandIn) -> (Cache, Remote) {
@@ -142,7 +146,8 @@ impl World {
         let clock = SetClock::at("2031-05-04T07:40:00Z".parse().unwrap());
         let (cache, remote) = open(&storage, &clock, &server);
         let (known, line) = Default::default();
-        Self { storage, clock, state, server, cache, remote, known, line, asked: 0 }
+        let (asked, unwanted) = (0, 0);
+        Self { storage, clock, state, server, cache, remote, known, line, asked, unwanted }
     }
 
     fn ask(&mut self, port: &'static str, anyway: bool) {
@@ -204,6 +209,7 @@ impl World {
             std::mem::replace(&mut self.remote, remote),
         ));
         while self.server.lose() {}
+        self.unwanted = 0;
         (self.cache, self.remote) = open(&self.storage, &self.clock, &self.server);
         self.asked -= self.line.len().saturating_sub(2);
         self.line.clear();
@@ -213,21 +219,34 @@ impl World {
         self.known.retain(|_, known| known.version.is_some());
     }
 
+    /// The cache is emptied. The server does not know, and goes on with what it was asked for.
+    fn sign_out(&mut self) {
+        self.cache.clear("signed out").unwrap();
+        self.asked -= self.line.len().saturating_sub(2);
+        self.unwanted += self.line.len().min(2);
+        self.line.clear();
+        self.known.clear();
+    }
+
     fn check(&self) {
-        assert_eq!(self.server.waiting(), self.line.len().min(2), "at most two at a time");
+        let waiting = self.server.waiting() - self.unwanted;
+        assert_eq!(waiting, self.line.len().min(2), "at most two at a time");
         let waits = self.line.len().saturating_sub(2);
         assert_eq!(self.server.requests().len(), self.asked - waits, "no request too many");
-        let sql = "SELECT variables, fresh_until, is_under_way, failure \
-            FROM backwater_answer ORDER BY 1";
+        let sql = "SELECT variables, came_at IS NOT NULL, is_under_way, failure IS NOT NULL \
+            FROM backwater_answer";
         let rows = self.cache.query(sql, ()).unwrap().read().unwrap();
-        let shown: Vec<String> = rows.rows().map(|row| format!("{:?}", row.values())).collect();
-        let known = self.known.iter().filter(|(port, known)| {
-            // Without a turn yet it has no row, unless it had one.
-            known.version.is_some()
-                || known.failed.is_some()
-                || self.line.iter().take(2).any(|first| first == *port)
+        let mut shown: Vec<Vec<Value>> = rows.rows().map(|row| row.values().to_vec()).collect();
+        let known = self.known.iter().map(|(port, known)| -> Vec<Value> {
+            vec![
+                format!(r#"{{"port":"{port}"}}"#).into(),
+                i64::from(known.version.is_some()).into(),
+                known.is_under_way.into(),
+                i64::from(known.failed.is_some()).into(),
+            ]
         });
-        assert_eq!(shown.len(), known.count(), "{shown:?} {:?}", self.known);
+        shown.sort_by_key(|row| row[0].to_string());
+        assert_eq!(shown, known.collect::<Vec<_>>());
         for port in PORTS {
             let sql = "SELECT version FROM sailing WHERE port = :port";
             let rows = self.cache.query(sql, [("port", port)]).unwrap().read().unwrap();
@@ -250,6 +269,11 @@ proptest! {
             match act {
                 Act::Ask(port) => world.ask(PORTS[port], false),
                 Act::Reload(port) => world.ask(PORTS[port], true),
+                Act::Answer | Act::Lose if world.unwanted > 0 => {
+                    world.unwanted -= 1;
+                    let is_lost = matches!(act, Act::Lose) && world.server.lose();
+                    prop_assert!(is_lost || world.server.answer());
+                }
                 Act::Answer => {
                     let is_one = world.server.answer();
                     prop_assert_eq!(is_one, !world.line.is_empty());
@@ -268,6 +292,7 @@ proptest! {
                 }
                 Act::Break(fails) => world.state.lock().unwrap().fails = fails,
                 Act::Say(seconds) => world.state.lock().unwrap().max_age = seconds,
+                Act::SignOut => world.sign_out(),
                 Act::Restart => world.restart(),
             }
             world.begin();
@@ -331,4 +356,52 @@ fn failures_are_told_apart_and_leave_the_rows() {
     assert_eq!(built.build().unwrap_err().kind(), ErrorKind::Schema);
     // A program's own commits are not crowded out by what the remote keeps account of.
     assert!(world.cache.commits().iter().all(|report| !report.label().contains("under way")));
+}
+
+/// A transport that keeps its calls.
+#[derive(Clone, Default)]
+struct Keeping(Arc<Mutex<Vec<Call>>>);
+
+impl Transport for Keeping {
+    fn start(&self, _: http::Request<Vec<u8>>, call: Call) {
+        self.0.lock().unwrap().push(call);
+    }
+}
+
+/// Once a user has signed out, or an answer's row is deleted, nothing that began before may write.
+#[test]
+fn what_began_before_a_user_signed_out_is_ignored() {
+    let cache = Cache::new(Schema::parse("s.toml", SCHEMA).unwrap());
+    let (held, clock) = (Keeping::default(), SetClock::at("2031-05-04T07:40:00Z".parse().unwrap()));
+    let remote = Remote::builder(&cache).base("https://ferries.example").at_a_time(1);
+    let remote = remote.transport(held.clone()).clock(clock).build().unwrap();
+    let ask = |port| remote.ask("sailings", [("port", port)]).unwrap();
+    let take = || held.0.lock().unwrap().remove(0);
+    let rows = || cache.snapshot().count("sailing").unwrap();
+    let response = || StandIn::json(r#"[{ "id": 1, "version": 1 }]"#);
+
+    let (answer, queued) = (ask("SAL"), ask("NOR"));
+    let call = take();
+    assert!(call.is_wanted());
+    cache.clear("signed out").unwrap();
+    assert!(!call.is_wanted());
+    let gone = AnswerState::default();
+    assert_eq!((answer.state(), queued.state()), (gone.clone(), gone));
+    // The next user asks for the same before the old answer comes.
+    let next = ask("SAL");
+    call.respond(response());
+    assert_eq!((rows(), next.state().under_way.is_some()), (0, true));
+    take().respond(response());
+    assert_eq!((rows(), next.state().here.is_some()), (1, true));
+    assert!(held.0.lock().unwrap().is_empty(), "what waited for its turn is not asked for");
+
+    // A row that is deleted is one answer forgotten, and makes room for those that wait.
+    remote.reload("sailings", [("port", "SAL")]).unwrap();
+    let other = ask("NOR");
+    let unwanted = take();
+    let id = ("remote", "sailings", r#"{"port":"SAL"}"#);
+    cache.commit("forgotten", |tx| tx.delete("backwater_answer", id)).unwrap();
+    assert!(!unwanted.is_wanted() && next.state().here.is_none());
+    take().respond(response());
+    assert!(other.state().here.is_some());
 }

@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 use super::engine::Key;
 use super::freshness::Validators;
 use crate::Table;
-use crate::value::{Clock, Json, Timestamp};
+use crate::value::{Clock, Json, RowId, Timestamp};
 
 /// A handle on an answer; see [`Remote::ask`](super::Remote::ask). Clones are of the same answer.
 #[derive(Clone)]
@@ -228,6 +228,9 @@ pub(super) struct AnswerRow {
     validators: Option<Json>,
     #[table(persist = false)]
     is_under_way: Option<bool>,
+    /// The number of the request that is under way.
+    #[table(persist = false)]
+    pub(super) request: Option<i64>,
     #[table(persist = false)]
     failure: Option<String>,
     #[table(persist = false)]
@@ -251,8 +254,7 @@ impl AnswerRow {
     pub(super) fn of(
         remote: &str,
         key: &Key,
-        state: &AnswerState,
-        validators: Option<&Validators>,
+        (state, call, validators): (&AnswerState, Option<u64>, Option<&Validators>),
     ) -> Self {
         let failed = state.failed.as_ref();
         Self {
@@ -263,6 +265,7 @@ impl AnswerRow {
             fresh_until: state.here.map(|here| here.fresh_until),
             validators: validators.and_then(stored),
             is_under_way: Some(state.under_way.is_some()),
+            request: call.map(|call| call as i64),
             failure: failed.map(|failed| failed.kind.name().to_owned()),
             message: failed.map(|failed| failed.message.clone()),
             status: failed.and_then(|failed| failed.status).map(i64::from),
@@ -271,6 +274,19 @@ impl AnswerRow {
 
     pub(super) fn id(&self) -> (String, String, String) {
         (self.remote.clone(), self.rule.clone(), self.variables.clone())
+    }
+
+    pub(super) fn id_of(remote: &str, key: &Key) -> (Arc<str>, Arc<str>, Arc<str>) {
+        (remote.into(), key.rule.as_str().into(), key.json().into())
+    }
+
+    /// The remote and the key that an id is of.
+    pub(super) fn key_of(id: &RowId) -> Option<(&str, Key)> {
+        let RowId::Parts(parts) = id else { return None };
+        let [RowId::Text(remote), RowId::Text(rule), RowId::Text(variables)] = &**parts else {
+            return None;
+        };
+        Some((remote, Key::of_json(rule, variables)?))
     }
 
     /// What the engine has to know of an answer that came before a restart.

@@ -12,14 +12,16 @@ mod transport;
 mod url;
 
 use std::fmt;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError, Weak};
 
 use http::header::{ACCEPT, CONTENT_TYPE, HeaderMap, HeaderValue};
 
 use crate::cache::Cache;
+use crate::change::{ChangeKind, Transaction};
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::ingest::Request;
 use crate::schema::Schema;
+use crate::trace::{Report, Watch};
 use crate::typed::Found;
 use crate::value::{Clock, Named, Timestamp};
 use answer::AnswerRow;
@@ -100,6 +102,8 @@ pub(crate) struct Inner {
     engine: Mutex<Engine>,
     /// For calls, which must not keep the remote alive.
     this: Weak<Inner>,
+    /// Which rows of answers are deleted.
+    follows: OnceLock<Watch>,
 }
 
 impl fmt::Debug for Remote {
@@ -200,8 +204,16 @@ impl RemoteBuilder {
             clock,
             engine,
             this: this.clone(),
+            follows: OnceLock::new(),
         }));
         remote.0.recall()?;
+        let this = Arc::downgrade(&remote.0);
+        let follows = remote.0.cache.watch_commits(move |report| {
+            if let Some(remote) = this.upgrade() {
+                remote.follow(report);
+            }
+        })?;
+        remote.0.follows.get_or_init(|| follows);
         Ok(remote)
     }
 }
@@ -264,22 +276,33 @@ impl Inner {
     /// Takes up the answers that the cache came back with, and forgets those that never came.
     fn recall(&self) -> Result<()> {
         let snapshot = self.cache.snapshot();
-        let mut never_came = Vec::new();
-        let mut engine = self.engine();
+        let (mut here, mut never_came) = (Vec::new(), Vec::new());
         for row in snapshot.table::<AnswerRow>()?.iter().filter_map(Found::known) {
             match row.recalled() {
                 _ if row.remote != self.name => {}
-                Some((key, here, validators)) => engine.recall(key, here, validators),
+                Some(recalled) => here.push(recalled),
                 None => never_came.push(row.id()),
             }
         }
-        drop(engine);
-        if !never_came.is_empty() {
-            self.cache.keep_books("answers that never came are forgotten", |tx| {
-                let mut ids = never_came.into_iter();
-                ids.try_for_each(|id| tx.delete(AnswerRow::TABLE_NAME, id).map(drop))
-            })?;
+        if here.is_empty() && never_came.is_empty() {
+            return Ok(());
         }
+        let mut engine = self.engine();
+        let mut rows = Vec::with_capacity(here.len());
+        for (key, here, validators) in here {
+            engine.recall(key.clone(), here, validators);
+            if let Some((state, call, validators)) = engine.known(&key) {
+                rows.push(AnswerRow::of(&self.name, &key, (&state, call, validators.as_ref())));
+            }
+        }
+        drop(engine);
+        // What does not persist, such as that nothing is under way, is known from here on.
+        self.cache.keep_books("answers are taken up again", |tx| {
+            let mut table = tx.table::<AnswerRow>()?;
+            rows.iter().try_for_each(|row| table.merge(row))?;
+            let mut ids = never_came.into_iter();
+            ids.try_for_each(|id| tx.delete(AnswerRow::TABLE_NAME, id).map(drop))
+        })?;
         Ok(())
     }
 
@@ -287,11 +310,16 @@ impl Inner {
         let schema = self.cache.schema();
         let (key, url) = self.request_of(&schema, rule, variables)?;
         let now = self.clock.now();
-        let mut engine = self.engine();
-        let shared = engine.ask(&key, (url, &fields()), now, anyway);
-        let orders = engine.begin();
-        drop(engine);
-        self.carry_out(orders);
+        let (shared, request) = self.engine().ask(&key, (url, &fields()), now, anyway);
+        if let Some(call) = request {
+            // It has a row before it may be answered: a row that is deleted is an answer forgotten.
+            self.note(&format!("{rule} is asked for"), &key, None);
+            let mut engine = self.engine();
+            engine.enqueue(call);
+            let orders = engine.begin();
+            drop(engine);
+            self.carry_out(orders);
+        }
         Ok(Answer::of(shared))
     }
 
@@ -317,8 +345,7 @@ impl Inner {
     /// Makes the requests that the engine has decided on. Nothing is locked here: a commit calls
     /// watchers, and these may ask; a transport may answer at once.
     fn carry_out(&self, orders: Vec<Order>) {
-        for Order { call, key, url, validators } in orders {
-            self.note(&format!("{} is under way", key.rule), &key);
+        for Order { call, url, validators } in orders {
             let mut headers = fields();
             if let Some(validators) = validators.filter(|of| of.is_selected_by(&headers)) {
                 validators.make_conditional(&mut headers);
@@ -339,14 +366,48 @@ impl Inner {
         }
     }
 
-    /// Writes what is known of an answer into its row.
-    fn note(&self, label: &str, key: &Key) {
-        let Some((state, validators)) = self.engine().known(key) else { return };
-        let row = AnswerRow::of(&self.name, key, &state, validators.as_ref());
-        let noted = self.cache.keep_books(label, |tx| tx.table::<AnswerRow>()?.merge(&row));
+    /// Writes what is known of an answer into its row; after a call only if the row is still that
+    /// call's.
+    fn note(&self, label: &str, key: &Key, after: Option<u64>) {
+        let Some((state, call, validators)) = self.engine().known(key) else { return };
+        let row = AnswerRow::of(&self.name, key, (&state, call, validators.as_ref()));
+        let noted = self.cache.keep_books(label, |tx| {
+            match after {
+                Some(call) if !self.is_row_of(call, key, tx)? => return Ok(()),
+                _ => {}
+            }
+            tx.table::<AnswerRow>()?.merge(&row)
+        });
         if let Err(error) = noted {
             tracing::error!(%error, "an answer could not be noted");
         }
+    }
+
+    /// Whether an answer's row is there and waits for this call: not if the cache was emptied, or
+    /// somebody deleted the row, since the call began.
+    fn is_row_of(&self, call: u64, key: &Key, tx: &mut Transaction) -> Result<bool> {
+        let row = tx.table::<AnswerRow>()?.get(AnswerRow::id_of(&self.name, key)).known();
+        Ok(row.is_some_and(|row| row.request == Some(call as i64)))
+    }
+
+    fn is_wanted(&self, begun: &Begun) -> bool {
+        self.engine().is_wanted(begun.call)
+    }
+
+    /// Forgets the answers whose rows were deleted, as when a user signs out.
+    fn follow(&self, report: &Report) {
+        let changes = report.changes().filter(|change| {
+            change.kind() == ChangeKind::Deleted && change.table() == AnswerRow::TABLE_NAME
+        });
+        for id in changes.filter_map(|change| change.id()) {
+            let Some((remote, key)) = AnswerRow::key_of(&id) else { continue };
+            if remote == self.name {
+                let wakers = self.engine().forget(&key);
+                wakers.into_iter().for_each(std::task::Waker::wake);
+            }
+        }
+        let orders = self.engine().begin();
+        self.carry_out(orders);
     }
 
     /// A call has come to its end.
@@ -354,8 +415,9 @@ impl Inner {
         let Some((key, validators)) = self.engine().of_call(begun.call) else { return };
         let outcome = match result {
             Ok(response) => self.take(&begun, &key, validators.as_ref(), &response),
-            Err(failure) => Outcome::Failed(failure),
+            Err(failure) => Some(Outcome::Failed(failure)),
         };
+        let Some(outcome) = outcome else { return };
         let mut engine = self.engine();
         let settled = engine.settle(begun.call, outcome);
         let orders = engine.begin();
@@ -366,20 +428,20 @@ impl Inner {
                 (None, Some(_)) => "is asked for once more",
                 (None, None) => "came",
             };
-            self.note(&format!("{} {how}", key.rule), &key);
+            self.note(&format!("{} {how}", key.rule), &key, Some(begun.call));
             wakers.into_iter().for_each(std::task::Waker::wake);
         }
         self.carry_out(orders);
     }
 
-    /// What a response means: rows, nothing new, or a failure.
+    /// What a response means: rows, nothing new, or a failure. `None` if its answer was forgotten.
     fn take(
         &self,
         begun: &Begun,
         key: &Key,
         known: Option<&Validators>,
         response: &http::Response<Vec<u8>>,
-    ) -> Outcome {
+    ) -> Option<Outcome> {
         let (status, headers, now) = (response.status(), response.headers(), self.clock.now());
         let by_rule = self.cache.schema().max_age(&key.rule);
         let came = |validators: Validators| {
@@ -388,25 +450,32 @@ impl Inner {
         };
         if status == http::StatusCode::NOT_MODIFIED {
             let freshened = known.and_then(|known| known.freshened(headers, begun.requested, now));
-            return freshened.map_or(Outcome::Unconditionally, came);
+            return Some(freshened.map_or(Outcome::Unconditionally, came));
         }
         if !status.is_success() {
             let message = problem(response).unwrap_or_else(|| {
                 status.canonical_reason().unwrap_or("the server refused").to_owned()
             });
             let failure = Failure::new(FailureKind::Status, message);
-            return Outcome::Failed(Failure { status: Some(status.as_u16()), ..failure });
+            return Some(Outcome::Failed(Failure { status: Some(status.as_u16()), ..failure }));
         }
         let mut request = Request::rule(&key.rule).began_at(begun.commit);
         for (name, value) in &key.variables {
             request = request.var(name, value);
         }
         let label = format!("{} loaded: GET {}", key.rule, begun.url);
-        match self.cache.commit(label, |tx| tx.ingest(request, response.body())) {
-            Ok(_) => came(Validators::of(&begun.headers, headers, begun.requested, now)),
-            Err(error) => {
+        let taken = self.cache.try_commit(label, |tx| {
+            if !self.is_row_of(begun.call, key, tx).map_err(Some)? {
+                return Err(None);
+            }
+            tx.ingest(request, response.body()).map_err(Some)
+        });
+        match taken {
+            Ok(_) => Some(came(Validators::of(&begun.headers, headers, begun.requested, now))),
+            Err(None) => None,
+            Err(Some(error)) => {
                 let failure = Failure::new(FailureKind::Unreadable, error.to_string());
-                Outcome::Failed(Failure { status: Some(status.as_u16()), ..failure })
+                Some(Outcome::Failed(Failure { status: Some(status.as_u16()), ..failure }))
             }
         }
     }

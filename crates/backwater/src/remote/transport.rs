@@ -34,9 +34,13 @@ impl Call {
         Self { remote, begun: Some(begun) }
     }
 
-    /// Whether the answer is still wanted.
+    /// Whether the answer is still wanted: not once the remote is dropped, the cache emptied, or the
+    /// answer's row deleted. What comes of it then is ignored.
     pub fn is_wanted(&self) -> bool {
-        self.remote.strong_count() > 0
+        match (self.remote.upgrade(), &self.begun) {
+            (Some(remote), Some(begun)) => remote.is_wanted(begun),
+            _ => false,
+        }
     }
 
     /// The server has answered, with whatever status.
