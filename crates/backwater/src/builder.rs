@@ -433,14 +433,18 @@ impl CacheBuilder {
     ///
     /// See [`CacheBuilder`] for an example.
     pub fn build(self) -> Result<Cache> {
+        #[cfg(feature = "remote")]
+        let how = How { with_library_tables: Some(crate::remote::with_tables_of), ..self.how };
+        #[cfg(not(feature = "remote"))]
+        let how = self.how;
         match (self.schema, self.storage) {
             (schema, Some(mut storage)) => {
                 let Opened { state, commit, outbox, changes, damage } =
-                    open(schema, &mut *storage, &self.how)?;
+                    open(schema, &mut *storage, &how)?;
                 let may_write = !storage.is_read_only();
                 let is_changed =
                     !changes.is_empty() || matches!(damage, Some(Damage::Accepted { .. }));
-                let damage = (self.how.when_damaged, damage);
+                let damage = (how.when_damaged, damage);
                 let persister =
                     Persister::new(outbox, storage, state.clone(), commit, self.handler, damage);
                 if is_changed && may_write {

@@ -134,6 +134,7 @@ struct World {
 fn open(storage: &MemoryStorage, clock: &SetClock, server: &StandIn) -> (Cache, Remote) {
     let schema = Schema::parse("s.toml", SCHEMA).unwrap();
     let cache = Cache::open_with(schema, storage.clone()).unwrap();
+    assert_eq!(cache.opening().schema_changes, [], "its table is the library's own matter");
     let remote = Remote::builder(&cache).base("https://ferries.example/api/").at_a_time(2);
     let remote = remote.transport(server.clone()).clock(clock.clone()).build().unwrap();
     (cache, remote)

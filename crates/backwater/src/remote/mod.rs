@@ -22,7 +22,7 @@ use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::ingest::Request;
 use crate::schema::Schema;
 use crate::trace::{Report, Watch};
-use crate::typed::Found;
+use crate::typed::{Found, SchemaBuilder};
 use crate::value::{Clock, Named, Timestamp};
 use answer::AnswerRow;
 pub use answer::{Answer, AnswerState, Failure, FailureKind, Here, Settled, UnderWay};
@@ -265,6 +265,16 @@ impl Remote {
     /// ```
     pub fn reload(&self, rule: &str, variables: impl Into<Named>) -> Result<Answer> {
         self.0.ask(rule, &variables.into(), true)
+    }
+}
+
+/// A schema with the remote's tables, if the one that a storage was written with has them: a program
+/// does not declare them, and its file is to stay as it is.
+pub(crate) fn with_tables_of(wanted: Schema, stored: &Schema) -> Result<Schema> {
+    let has = |schema: &Schema| schema.table_names().any(|name| name == AnswerRow::TABLE_NAME);
+    match has(stored) && !has(&wanted) {
+        true => SchemaBuilder::beyond(&wanted).table::<AnswerRow>().build(),
+        false => Ok(wanted),
     }
 }
 

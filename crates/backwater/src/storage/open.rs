@@ -32,7 +32,12 @@ pub(crate) struct How {
     pub(crate) first: Option<Vec<String>>,
     /// By which rows expire, if there is one.
     pub(crate) clock: Option<Arc<dyn Clock>>,
+    /// What a wanted schema is together with those tables of the stored one that the library
+    /// declares by itself.
+    pub(crate) with_library_tables: Option<WithLibraryTables>,
 }
+
+pub(crate) type WithLibraryTables = fn(wanted: Schema, stored: &Schema) -> Result<Schema>;
 
 impl How {
     fn set_time(&self, state: &State) {
@@ -99,7 +104,11 @@ fn reopen(
         Some(_) => known_step(header, &how.steps)?,
         None => header.step,
     };
-    let wanted = wanted.unwrap_or_else(|| stored.clone());
+    let wanted = match (wanted, how.with_library_tables) {
+        (None, _) => stored.clone(),
+        (Some(wanted), None) => wanted,
+        (Some(wanted), Some(with_library_tables)) => with_library_tables(wanted, &stored)?,
+    };
     let mut retained = Rows::new(retained::schema());
     retained.accepts_edits = accepts_edits;
     retained.load(storage, retained::TABLE)?;
