@@ -24,6 +24,10 @@ const SCHEMA: &str = r#"
     complete = { port = ":port" }
     max_age = "20 s"
 
+    [response.raw]
+    url = "{+path}"
+    table = "sailing"
+
     [response.unasked]
     table = "sailing"
 "#;
@@ -336,6 +340,14 @@ fn failures_are_told_apart_and_leave_the_rows() {
     world.server.lose();
     assert_eq!(answer.state().failed.unwrap().kind, FailureKind::Network);
 
+    // Nothing has changed, says a server that was not asked whether.
+    let confused = StandIn::new(|_| StandIn::status(304));
+    let remote = Remote::builder(&world.cache).name("confused").base("https://ferries.example");
+    let remote = remote.transport(confused.clone()).clock(world.clock.clone()).build().unwrap();
+    let answer = remote.ask("sailings", [("port", "SAL")]).unwrap();
+    assert!(confused.answer() && !confused.answer(), "it is not asked again and again");
+    assert_eq!(answer.state().failed.unwrap().to_string(), "status: 304, Not Modified");
+
     let broken = StandIn::new(|_| StandIn::json(r#"[{ "id": 1 }, { "id": "one" }]"#));
     let remote = Remote::builder(&world.cache).name("other").base("https://ferries.example");
     let remote = remote.transport(broken.clone()).clock(world.clock.clone()).build().unwrap();
@@ -345,6 +357,16 @@ fn failures_are_told_apart_and_leave_the_rows() {
     assert_eq!(failed.kind, FailureKind::Unreadable);
     assert!(failed.message.contains("/1/id"), "{failed}");
     assert_eq!(world.cache.snapshot().count("sailing").unwrap(), 0);
+
+    // What a variable brings along does not choose the host.
+    for path in
+        ["http://elsewhere.example/", "//elsewhere.example", "@elsewhere.example", ".elsewhere"]
+    {
+        remote.ask("raw", [("path", path)]).unwrap();
+        broken.answer();
+    }
+    let is_own = |request: &String| request.starts_with("GET https://ferries.example/");
+    assert!(broken.requests().iter().all(is_own), "{:?}", broken.requests());
 
     let kind = |result: backwater::error::Result<_>| {
         result.map(|_: backwater::remote::Answer| ()).unwrap_err().kind()

@@ -14,7 +14,9 @@ mod url;
 use std::fmt;
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError, Weak};
 
-use http::header::{ACCEPT, CONTENT_TYPE, HeaderMap, HeaderValue};
+use http::header::{
+    ACCEPT, CONTENT_TYPE, HeaderMap, HeaderValue, IF_MODIFIED_SINCE, IF_NONE_MATCH,
+};
 
 use crate::cache::Cache;
 use crate::change::{ChangeKind, Transaction};
@@ -458,7 +460,9 @@ impl Inner {
             let fresh_until = validators.freshness(by_rule).until;
             Outcome::Came(Here { since: now, fresh_until }, validators)
         };
-        if status == http::StatusCode::NOT_MODIFIED {
+        let is_conditional = [IF_NONE_MATCH, IF_MODIFIED_SINCE];
+        let is_conditional = is_conditional.iter().any(|name| begun.headers.contains_key(name));
+        if status == http::StatusCode::NOT_MODIFIED && is_conditional {
             let freshened = known.and_then(|known| known.freshened(headers, begun.requested, now));
             return Some(freshened.map_or(Outcome::Unconditionally, came));
         }

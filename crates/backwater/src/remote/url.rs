@@ -31,8 +31,17 @@ pub(super) fn expand(base: &str, template: &str, values: &[(String, String)]) ->
         .expand::<UriSpec, _>(&context)
         .map_err(|error| wrong(format!("{template} cannot be expanded: {error}")))?
         .to_string();
-    match url.contains("://") {
-        true => Ok(url),
-        false => Ok(format!("{}{url}", base.trim_end_matches('/'))),
+    // By what the rule says, not by what a value brings along: that must not choose the host.
+    if has_scheme(template) {
+        return Ok(url);
     }
+    let slash = if url.is_empty() || url.starts_with(['/', '?']) { "" } else { "/" };
+    Ok(format!("{}{slash}{url}", base.trim_end_matches('/')))
+}
+
+fn has_scheme(template: &str) -> bool {
+    template.split_once("://").is_some_and(|(scheme, _)| {
+        scheme.starts_with(|first: char| first.is_ascii_alphabetic())
+            && scheme.chars().all(|c| c.is_ascii_alphanumeric() || "+-.".contains(c))
+    })
 }
