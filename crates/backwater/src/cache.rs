@@ -29,10 +29,6 @@ pub use rehydrate::{Opening, Readiness, TableSet};
 /// It is a cheap handle: clones are the same cache, and can be sent to other threads. Readers do
 /// not wait for writers; commits are made one at a time.
 ///
-/// When the last handle is dropped, what was committed is written to the storage. Where it never is,
-/// as with a handle in a `static`, one that was leaked, or at `std::process::exit`, call
-/// [`Cache::flush`] before. After a `fork` only one of the two processes may use the cache.
-///
 /// ```
 /// use backwater::{Cache, Schema};
 ///
@@ -60,6 +56,12 @@ pub use rehydrate::{Opening, Readiness, TableSet};
 /// assert_eq!(late.read()?.len(), 1);
 /// # Ok::<(), backwater::Error>(())
 /// ```
+///
+/// # Closing
+///
+/// When the last handle is dropped, what was committed is written to the storage. Where it never is,
+/// as with a handle in a `static`, one that was leaked, or at `std::process::exit`, call
+/// [`Cache::flush`] before. After a `fork` only one of the two processes may use the cache.
 #[derive(Clone)]
 pub struct Cache(Arc<CacheInner>, #[cfg(feature = "threads")] Option<Arc<rehydrate::Background>>);
 
