@@ -6,9 +6,13 @@ mod define;
 mod follow;
 mod rehydrate;
 
+#[cfg(feature = "remote")]
+use std::collections::BTreeSet;
 use std::fmt;
 use std::hash::Hash;
 use std::sync::Arc;
+#[cfg(feature = "remote")]
+use std::sync::{Mutex, PoisonError};
 
 use crate::change::{Changes, Transaction};
 use crate::commit::{CommitKind, Core, ProgramWrites};
@@ -70,11 +74,20 @@ struct CacheInner {
     schema_changes: Vec<SchemaChange>,
     /// Loads the rows of tables.
     rehydrating: InTurn,
+    /// The names of the remotes in use.
+    #[cfg(feature = "remote")]
+    remotes: Mutex<BTreeSet<String>>,
 }
 
 impl Cache {
     pub(crate) fn of(core: Core, schema_changes: Vec<SchemaChange>) -> Self {
-        let inner = CacheInner { core, schema_changes, rehydrating: InTurn::default() };
+        let inner = CacheInner {
+            core,
+            schema_changes,
+            rehydrating: InTurn::default(),
+            #[cfg(feature = "remote")]
+            remotes: Mutex::default(),
+        };
         #[cfg(feature = "threads")]
         return Self(Arc::new(inner), None);
         #[cfg(not(feature = "threads"))]
@@ -198,12 +211,23 @@ impl Cache {
     /// A commit of the library's own: it is not among the last commits, so that a program's are
     /// not crowded out.
     #[cfg(feature = "remote")]
-    pub(crate) fn keep_books<T>(
+    pub(crate) fn commit_bookkeeping<T>(
         &self,
         label: &str,
         write: impl FnOnce(&mut Transaction) -> Result<T>,
     ) -> Result<Committed<T>> {
         self.commit_as(label.to_owned(), true, write)
+    }
+
+    /// Whether a remote may have this name: no other one in use has it. It has it from now on.
+    #[cfg(feature = "remote")]
+    pub(crate) fn claim_remote(&self, name: &str) -> bool {
+        self.0.remotes.lock().unwrap_or_else(PoisonError::into_inner).insert(name.to_owned())
+    }
+
+    #[cfg(feature = "remote")]
+    pub(crate) fn release_remote(&self, name: &str) {
+        self.0.remotes.lock().unwrap_or_else(PoisonError::into_inner).remove(name);
     }
 
     fn commit_as<T, E: From<Error>>(

@@ -428,3 +428,78 @@ fn what_began_before_a_user_signed_out_is_ignored() {
     take().respond(response());
     assert!(other.state().here.is_some());
 }
+
+/// A transport that answers at once, loses at once, or panics, as it is told.
+#[derive(Clone, Default)]
+struct Moody(Arc<Mutex<(Mood, Vec<Call>)>>);
+
+#[derive(Clone, Copy, Default)]
+enum Mood {
+    #[default]
+    Keeps,
+    Loses,
+    Panics,
+}
+
+impl Transport for Moody {
+    fn start(&self, _: http::Request<Vec<u8>>, call: Call) {
+        let mut this = self.0.lock().unwrap();
+        match this.0 {
+            Mood::Keeps => this.1.push(call),
+            Mood::Loses => drop((drop(this), call)),
+            Mood::Panics => {
+                drop(this);
+                panic!("the transport is broken");
+            }
+        }
+    }
+}
+
+/// However a transport fails, every request comes to its end, and the next one has its turn.
+#[test]
+fn a_broken_transport_leaves_nothing_under_way() {
+    let (moody, clock) = (Moody::default(), SetClock::at("2031-05-04T07:40:00Z".parse().unwrap()));
+    let cache = Cache::new(Schema::parse("s.toml", SCHEMA).unwrap());
+    let remote = Remote::builder(&cache).base("https://ferries.example").at_a_time(1);
+    let remote = remote.transport(moody.clone()).clock(clock).build().unwrap();
+    for (mood, many) in [(Mood::Loses, 3000), (Mood::Panics, 20)] {
+        moody.0.lock().unwrap().0 = Mood::Keeps;
+        let many = (0..many).map(|port| remote.reload("sailings", [("port", port.to_string())]));
+        let answers: Vec<_> = many.collect::<Result<_, _>>().unwrap();
+        let first = moody.0.lock().unwrap().1.remove(0);
+        moody.0.lock().unwrap().0 = mood;
+        drop(first);
+        for answer in &answers {
+            let state = answer.state();
+            assert_eq!(state.under_way, None);
+            assert_eq!(state.failed.unwrap().kind, FailureKind::Network);
+        }
+    }
+    let busy = cache.query("SELECT count(*) FROM backwater_answer WHERE is_under_way", ()).unwrap();
+    assert_eq!(busy.read().unwrap().row(0).unwrap().values(), [0.into()]);
+}
+
+/// What would mix the answers of two remotes, or ask in the middle of a commit, is refused.
+#[test]
+fn what_cannot_go_well_is_refused() {
+    let world = World::new();
+    let second = || {
+        let other = Remote::builder(&world.cache).base("https://elsewhere.example");
+        other.transport(StandIn::new(|_| StandIn::json("[]"))).clock(world.clock.clone()).build()
+    };
+    let error = second().unwrap_err();
+    assert_eq!(error.kind(), ErrorKind::Schema);
+    assert!(error.to_string().contains("\"remote\""), "{error}");
+
+    let inside = world.cache.commit("asks", |_| world.remote.ask("sailings", [("port", "SAL")]));
+    assert_eq!(inside.unwrap_err().kind(), ErrorKind::Nested);
+    // It works afterwards.
+    let answer = world.remote.ask("sailings", [("port", "SAL")]).unwrap();
+    world.server.answer_all();
+    assert!(answer.state().here.is_some() && answer.state().under_way.is_none());
+
+    let World { remote, cache, clock, .. } = world;
+    drop((answer, remote));
+    let again = Remote::builder(&cache).base("https://ferries.example").clock(clock);
+    again.transport(Keeping::default()).build().unwrap();
+}

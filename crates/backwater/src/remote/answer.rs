@@ -10,17 +10,21 @@ use std::time::{Duration, Instant};
 use http::header::{HeaderName, HeaderValue};
 use serde::{Deserialize, Serialize};
 
-use super::engine::Key;
+use super::engine::AnswerKey;
 use super::freshness::Validators;
 use crate::Table;
 use crate::value::{Clock, Json, RowId, Timestamp};
 
 /// A handle on an answer; see [`Remote::ask`](super::Remote::ask). Clones are of the same answer.
+///
+/// See [`Remote`](super::Remote) for an example.
 #[derive(Clone)]
-pub struct Answer(Arc<Shared>);
+pub struct Answer(Arc<SharedState>);
 
 /// An answer, as two independent facts and their circumstances: whether it is here, and whether a
 /// request for it is under way; and how the last one failed, if it did.
+///
+/// See [`Remote`](super::Remote) for an example.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct AnswerState {
@@ -33,6 +37,8 @@ pub struct AnswerState {
 }
 
 /// When an answer came.
+///
+/// See [`Remote`](super::Remote) for an example.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Here {
@@ -43,6 +49,8 @@ pub struct Here {
 }
 
 /// A request for an answer.
+///
+/// See [`Remote`](super::Remote) for an example.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct UnderWay {
@@ -50,7 +58,26 @@ pub struct UnderWay {
     pub is_first: bool,
 }
 
-/// How a request failed.
+/// How a request failed. Its `Display` says it in words.
+///
+/// ```
+/// # use backwater::{Cache, Schema, clock::SetClock, remote::{FailureKind, Remote, StandIn}};
+/// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }\nresponse.all = { url = '/t', table = 't' }")?);
+/// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+/// let server = StandIn::new(|_| {
+///     let details = r#"{ "title": "Out of order", "detail": "The harbour is frozen" }"#;
+///     let response = http::Response::builder().status(503);
+///     let response = response.header("content-type", "application/problem+json");
+///     response.body(details.into()).unwrap()
+/// });
+/// # let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone()).clock(clock).build()?;
+/// let answer = remote.ask("all", ())?;
+/// server.answer();
+/// let failure = answer.state().failed.unwrap();
+/// assert_eq!((failure.kind, failure.status), (FailureKind::Status, Some(503)));
+/// assert_eq!(failure.to_string(), "status: 503, Out of order: The harbour is frozen");
+/// # Ok::<(), backwater::Error>(())
+/// ```
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Failure {
@@ -63,6 +90,8 @@ pub struct Failure {
 }
 
 /// In which way a request failed.
+///
+/// See [`Failure`] for an example.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum FailureKind {
@@ -114,12 +143,12 @@ impl AnswerState {
 
 /// What the handles of an answer share with the engine.
 #[derive(Default)]
-pub(super) struct Shared {
+pub(super) struct SharedState {
     now: Mutex<(AnswerState, Vec<Waker>)>,
     settled: Condvar,
 }
 
-impl Shared {
+impl SharedState {
     fn lock(&self) -> MutexGuard<'_, (AnswerState, Vec<Waker>)> {
         self.now.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -138,7 +167,7 @@ impl Shared {
 }
 
 impl Answer {
-    pub(super) fn of(shared: Arc<Shared>) -> Self {
+    pub(super) fn of(shared: Arc<SharedState>) -> Self {
         Self(shared)
     }
 
@@ -171,6 +200,8 @@ impl Answer {
 
     /// Waits on this thread until no request for it is under way, or for that long; returns what is
     /// known of it then. It is for programs without a runtime, whose transport has a thread.
+    ///
+    /// See [`Transport`](super::Transport) for an example.
     pub fn wait(&self, limit: Duration) -> AnswerState {
         let end = Instant::now().checked_add(limit);
         let mut now = self.0.lock();
@@ -192,7 +223,7 @@ impl fmt::Debug for Answer {
     }
 }
 
-/// The future of [`Answer::settled`].
+/// The future of [`Answer::settled`], which has an example.
 #[derive(Debug)]
 #[must_use = "it waits when it is awaited"]
 pub struct Settled(Answer);
@@ -253,7 +284,7 @@ impl AnswerRow {
 
     pub(super) fn of(
         remote: &str,
-        key: &Key,
+        key: &AnswerKey,
         (state, call, validators): (&AnswerState, Option<u64>, Option<&Validators>),
     ) -> Self {
         let failed = state.failed.as_ref();
@@ -272,26 +303,22 @@ impl AnswerRow {
         }
     }
 
-    pub(super) fn id(&self) -> (String, String, String) {
-        (self.remote.clone(), self.rule.clone(), self.variables.clone())
-    }
-
-    pub(super) fn id_of(remote: &str, key: &Key) -> (Arc<str>, Arc<str>, Arc<str>) {
+    pub(super) fn id_of(remote: &str, key: &AnswerKey) -> (Arc<str>, Arc<str>, Arc<str>) {
         (remote.into(), key.rule.as_str().into(), key.json().into())
     }
 
     /// The remote and the key that an id is of.
-    pub(super) fn key_of(id: &RowId) -> Option<(&str, Key)> {
+    pub(super) fn key_of(id: &RowId) -> Option<(&str, AnswerKey)> {
         let RowId::Parts(parts) = id else { return None };
         let [RowId::Text(remote), RowId::Text(rule), RowId::Text(variables)] = &**parts else {
             return None;
         };
-        Some((remote, Key::of_json(rule, variables)?))
+        Some((remote, AnswerKey::of_json(rule, variables)?))
     }
 
     /// What the engine has to know of an answer that came before a restart.
-    pub(super) fn recalled(&self) -> Option<(Key, Here, Validators)> {
-        let key = Key::of_json(&self.rule, &self.variables)?;
+    pub(super) fn recalled(&self) -> Option<(AnswerKey, Here, Validators)> {
+        let key = AnswerKey::of_json(&self.rule, &self.variables)?;
         let here = Here { since: self.came_at?, fresh_until: self.fresh_until? };
         Some((key, here, read(self.validators.as_ref()?)?))
     }

@@ -8,18 +8,18 @@ use std::task::Waker;
 
 use http::header::HeaderMap;
 
-use super::answer::{AnswerState, Failure, Here, Shared, UnderWay};
+use super::answer::{AnswerState, Failure, Here, SharedState, UnderWay};
 use super::freshness::Validators;
 use crate::value::Timestamp;
 
 /// What an answer is for: a rule and its variables, ordered by name.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub(crate) struct Key {
+pub(crate) struct AnswerKey {
     pub(crate) rule: String,
     pub(crate) variables: Vec<(String, String)>,
 }
 
-impl Key {
+impl AnswerKey {
     pub(super) fn json(&self) -> String {
         let variables: BTreeMap<&str, &str> =
             self.variables.iter().map(|(name, value)| (name.as_str(), value.as_str())).collect();
@@ -33,7 +33,7 @@ impl Key {
 }
 
 /// A request that is to be made now.
-pub(super) struct Order {
+pub(super) struct DueRequest {
     pub(super) call: u64,
     pub(super) url: String,
     /// What an answer that is here can be validated by.
@@ -41,15 +41,15 @@ pub(super) struct Order {
 }
 
 /// What has come of a request.
-pub(super) enum Outcome {
+pub(super) enum CallOutcome {
     Came(Here, Validators),
     Failed(Failure),
     /// The server says that what is here has not changed, and means something else.
-    Unconditionally,
+    OtherRepresentation,
 }
 
 struct Entry {
-    shared: Arc<Shared>,
+    shared: Arc<SharedState>,
     url: String,
     state: AnswerState,
     /// The request for it that is under way or waits for its turn.
@@ -60,13 +60,15 @@ struct Entry {
 
 /// The answers of one remote.
 pub(super) struct Engine {
-    answers: HashMap<Key, Entry>,
+    answers: HashMap<AnswerKey, Entry>,
     /// The requests that wait for their turn.
     queue: VecDeque<u64>,
     /// The answers that requests are for: those under way, those in the queue, and those that are
     /// about to enter it.
-    calls: HashMap<u64, Key>,
+    calls: HashMap<u64, AnswerKey>,
     under_way: HashSet<u64>,
+    /// Whether a thread is starting requests. Those that become due meanwhile are left to it.
+    is_driven: bool,
     last: u64,
     at_a_time: usize,
 }
@@ -74,13 +76,13 @@ pub(super) struct Engine {
 impl Engine {
     pub(super) fn new(at_a_time: usize) -> Self {
         let (answers, queue, calls, under_way) = Default::default();
-        Self { answers, queue, calls, under_way, last: 0, at_a_time }
+        Self { answers, queue, calls, under_way, is_driven: false, last: 0, at_a_time }
     }
 
     /// Takes up an answer from before a restart.
-    pub(super) fn recall(&mut self, key: Key, here: Here, validators: Validators) {
+    pub(super) fn recall(&mut self, key: AnswerKey, here: Here, validators: Validators) {
         let state = AnswerState { here: Some(here), ..AnswerState::default() };
-        let shared = Arc::new(Shared::default());
+        let shared = Arc::new(SharedState::default());
         shared.show(state.clone());
         let is_immutable = validators.freshness(None).is_immutable;
         let validators = Some(validators);
@@ -93,11 +95,11 @@ impl Engine {
     /// never two for one.
     pub(super) fn ask(
         &mut self,
-        key: &Key,
+        key: &AnswerKey,
         (url, headers): (String, &HeaderMap),
         now: Timestamp,
         anyway: bool,
-    ) -> (Arc<Shared>, Option<u64>) {
+    ) -> (Arc<SharedState>, Option<u64>) {
         let entry = self.answers.entry(key.clone()).or_insert_with(|| Entry {
             shared: Arc::default(),
             url: String::new(),
@@ -127,22 +129,36 @@ impl Engine {
         self.queue.push_back(call);
     }
 
-    /// The requests that may begin now.
-    pub(super) fn begin(&mut self) -> Vec<Order> {
-        let mut orders = Vec::new();
+    /// Whether the caller is to start what is due, one [`Engine::next`] after the other: not if a
+    /// thread does already, which may be this one, as when a transport answers at once.
+    pub(super) fn drive(&mut self) -> bool {
+        !std::mem::replace(&mut self.is_driven, true)
+    }
+
+    /// The next request that may begin. `None` ends the turn of the thread that drives.
+    pub(super) fn next(&mut self) -> Option<DueRequest> {
         while self.under_way.len() < self.at_a_time {
             let Some(call) = self.queue.pop_front() else { break };
             let Some(key) = self.calls.get(&call) else { continue };
             let Some(entry) = self.answers.get(key) else { continue };
-            let (url, validators) = (entry.url.clone(), entry.validators.clone());
             self.under_way.insert(call);
-            orders.push(Order { call, url, validators });
+            let (url, validators) = (entry.url.clone(), entry.validators.clone());
+            return Some(DueRequest { call, url, validators });
         }
-        orders
+        self.is_driven = false;
+        None
+    }
+
+    /// Takes back a request that was not enqueued; returns the tasks that wait for it.
+    pub(super) fn cancel(&mut self, call: u64) -> Vec<Waker> {
+        let key = self.calls.remove(&call);
+        let Some(entry) = key.and_then(|key| self.answers.get_mut(&key)) else { return Vec::new() };
+        (entry.call, entry.state.under_way) = (None, None);
+        entry.shared.show(entry.state.clone())
     }
 
     /// Forgets an answer, and what is under way for it; returns the tasks that wait for it.
-    pub(super) fn forget(&mut self, key: &Key) -> Vec<Waker> {
+    pub(super) fn forget(&mut self, key: &AnswerKey) -> Vec<Waker> {
         let Some(entry) = self.answers.remove(key) else { return Vec::new() };
         if let Some(call) = entry.call {
             self.calls.remove(&call);
@@ -157,7 +173,7 @@ impl Engine {
     }
 
     /// The answer that a call is for, while it is under way.
-    pub(super) fn of_call(&self, call: u64) -> Option<(Key, Option<Validators>)> {
+    pub(super) fn of_call(&self, call: u64) -> Option<(AnswerKey, Option<Validators>)> {
         let key = self.calls.get(&call)?;
         let entry = self.answers.get(key)?;
         Some((key.clone(), entry.validators.clone()))
@@ -166,7 +182,7 @@ impl Engine {
     /// What is known of an answer, and the request for it.
     pub(super) fn known(
         &self,
-        key: &Key,
+        key: &AnswerKey,
     ) -> Option<(AnswerState, Option<u64>, Option<Validators>)> {
         let entry = self.answers.get(key)?;
         Some((entry.state.clone(), entry.call, entry.validators.clone()))
@@ -176,23 +192,23 @@ impl Engine {
     pub(super) fn settle(
         &mut self,
         call: u64,
-        outcome: Outcome,
-    ) -> Option<(Key, AnswerState, Vec<Waker>)> {
+        outcome: CallOutcome,
+    ) -> Option<(AnswerKey, AnswerState, Vec<Waker>)> {
         let key = self.calls.remove(&call)?;
         self.under_way.remove(&call);
         let entry = self.answers.get_mut(&key)?;
         entry.call = None;
         match outcome {
-            Outcome::Came(here, validators) => {
+            CallOutcome::Came(here, validators) => {
                 entry.is_immutable = validators.freshness(None).is_immutable;
                 entry.validators = Some(validators);
                 entry.state = AnswerState { here: Some(here), ..AnswerState::default() };
             }
-            Outcome::Failed(failure) => {
+            CallOutcome::Failed(failure) => {
                 entry.state.under_way = None;
                 entry.state.failed = Some(failure);
             }
-            Outcome::Unconditionally => {
+            CallOutcome::OtherRepresentation => {
                 entry.validators = None;
                 self.last += 1;
                 entry.call = Some(self.last);

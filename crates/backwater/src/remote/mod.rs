@@ -12,7 +12,9 @@ mod transport;
 mod url;
 
 use std::fmt;
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError, Weak};
+use std::task::Waker;
 
 use http::header::{
     ACCEPT, CONTENT_TYPE, HeaderMap, HeaderValue, IF_MODIFIED_SINCE, IF_NONE_MATCH,
@@ -28,15 +30,17 @@ use crate::typed::{Found, SchemaBuilder};
 use crate::value::{Clock, Named, Timestamp};
 use answer::AnswerRow;
 pub use answer::{Answer, AnswerState, Failure, FailureKind, Here, Settled, UnderWay};
-use engine::{Engine, Key, Order, Outcome};
+use engine::{AnswerKey, CallOutcome, DueRequest, Engine};
 use freshness::Validators;
+/// The `http` crate, whose requests and responses a [`Transport`] moves.
+pub use http;
 pub use stand_in::StandIn;
 pub use transport::{Call, Transport};
 
 /// A server whose rows a cache holds. It is a cheap handle: clones are the same remote.
 ///
 /// A response rule with a `url` can be asked for. While an answer is fresh, asking again costs no
-/// request; while one is under way, whoever asks shares it.
+/// request; while one is under way, all callers share it.
 ///
 /// ```
 /// use std::time::Duration;
@@ -83,7 +87,7 @@ pub use transport::{Call, Transport};
 /// # Ok::<(), backwater::Error>(())
 /// ```
 #[derive(Clone)]
-pub struct Remote(Arc<Inner>);
+pub struct Remote(Arc<RemoteInner>);
 
 /// Builds a [`Remote`]; see [`Remote::builder`].
 pub struct RemoteBuilder {
@@ -95,22 +99,45 @@ pub struct RemoteBuilder {
     at_a_time: usize,
 }
 
-pub(crate) struct Inner {
-    name: String,
+pub(crate) struct RemoteInner {
+    in_use: NameInUse,
     base: String,
-    cache: Cache,
     transport: Arc<dyn Transport>,
     clock: Arc<dyn Clock>,
     engine: Mutex<Engine>,
     /// For calls, which must not keep the remote alive.
-    this: Weak<Inner>,
+    this: Weak<RemoteInner>,
     /// Which rows of answers are deleted.
     follows: OnceLock<Watch>,
 }
 
+/// The name of a remote, which no other one of its cache has meanwhile.
+struct NameInUse {
+    cache: Cache,
+    name: String,
+}
+
+impl NameInUse {
+    fn claim(cache: Cache, name: String) -> Result<Self> {
+        if cache.claim_remote(&name) {
+            return Ok(Self { cache, name });
+        }
+        let message =
+            format!("the cache has a remote \"{name}\" already, whose answers are by that name");
+        Err(Error::new(ErrorKind::Schema, message)
+            .help("clone that one, drop it before, or give this one another `name`"))
+    }
+}
+
+impl Drop for NameInUse {
+    fn drop(&mut self) {
+        self.cache.release_remote(&self.name);
+    }
+}
+
 impl fmt::Debug for Remote {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("Remote").field("name", &self.0.name).finish_non_exhaustive()
+        f.debug_struct("Remote").field("name", &self.0.in_use.name).finish_non_exhaustive()
     }
 }
 
@@ -122,6 +149,21 @@ impl fmt::Debug for RemoteBuilder {
 
 impl RemoteBuilder {
     /// The remote's name in `backwater_answer`, for a cache of several; `remote` by default.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, clock::SetClock, remote::{Remote, StandIn}};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
+    /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    /// let named = |name: &str| {
+    ///     let server = StandIn::new(|_| StandIn::status(404));
+    ///     let remote = Remote::builder(&cache).name(name).base("https://x.example");
+    ///     remote.transport(server).clock(clock.clone()).build()
+    /// };
+    /// let (ferries, tides) = (named("ferries")?, named("tides")?);
+    /// assert!(named("tides").is_err()); // their answers would be mixed
+    /// # drop((ferries, tides));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
     #[must_use]
     pub fn name(mut self, name: impl Into<String>) -> Self {
         self.name = name.into();
@@ -179,8 +221,8 @@ impl RemoteBuilder {
     /// The remote. The cache gets the table `backwater_answer`, if it does not have it.
     ///
     /// # Errors
-    /// [`ErrorKind::Schema`] without a transport or a clock, or if the base is no URL; else as
-    /// [`Cache::declare`].
+    /// [`ErrorKind::Schema`] without a transport or a clock, if the base is no URL, or if the cache has
+    /// a remote of that name already; else as [`Cache::declare`].
     ///
     /// See [`Remote`] for an example.
     pub fn build(self) -> Result<Remote> {
@@ -191,17 +233,17 @@ impl RemoteBuilder {
         let transport = self.transport.ok_or_else(|| missing("transport"))?;
         let clock = self.clock.ok_or_else(|| missing("clock"))?;
         url::check_base(&self.base)?;
+        let in_use = NameInUse::claim(self.cache.clone(), self.name)?;
         let declared = self.cache.schema().table_names().any(|name| name == AnswerRow::TABLE_NAME);
         if !declared {
             self.cache.declare("a remote is used", |schema| schema.table::<AnswerRow>())?;
         }
         self.cache.rehydrate([AnswerRow::TABLE_NAME])?;
         let engine = Mutex::new(Engine::new(self.at_a_time));
-        let (name, base, cache) = (self.name, self.base, self.cache);
-        let remote = Remote(Arc::new_cyclic(|this| Inner {
-            name,
+        let base = self.base;
+        let remote = Remote(Arc::new_cyclic(|this| RemoteInner {
+            in_use,
             base,
-            cache,
             transport,
             clock,
             engine,
@@ -210,7 +252,7 @@ impl RemoteBuilder {
         }));
         remote.0.recall()?;
         let this = Arc::downgrade(&remote.0);
-        let follows = remote.0.cache.watch_commits(move |report| {
+        let follows = remote.0.cache().watch_commits(move |report| {
             if let Some(remote) = this.upgrade() {
                 remote.follow(report);
             }
@@ -235,12 +277,13 @@ impl Remote {
         }
     }
 
-    /// Asks for what a response rule brings for these variables: at once if it is not here, again if
+    /// Asks for the answer of a response rule for these variables: at once if it is not here, again if
     /// it is stale, and not at all if it is fresh or under way.
     ///
     /// # Errors
     /// [`ErrorKind::UnknownName`] if there is no such rule, [`ErrorKind::Parameter`] if it has no
-    /// `url`, or no such variable.
+    /// `url`, or no such variable; else as [`Cache::commit`], since what is asked for is noted by a
+    /// commit. A commit's closure therefore cannot ask; a watcher can.
     ///
     /// See [`Remote`] for an example.
     pub fn ask(&self, rule: &str, variables: impl Into<Named>) -> Result<Answer> {
@@ -280,64 +323,72 @@ pub(crate) fn with_tables_of(wanted: Schema, stored: &Schema) -> Result<Schema> 
     }
 }
 
-impl Inner {
+impl RemoteInner {
+    fn cache(&self) -> &Cache {
+        &self.in_use.cache
+    }
+
+    fn name(&self) -> &str {
+        &self.in_use.name
+    }
+
     fn engine(&self) -> MutexGuard<'_, Engine> {
         self.engine.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Takes up the answers that the cache came back with, and forgets those that never came.
     fn recall(&self) -> Result<()> {
-        let snapshot = self.cache.snapshot();
-        let (mut here, mut never_came) = (Vec::new(), Vec::new());
-        for row in snapshot.table::<AnswerRow>()?.iter().filter_map(Found::known) {
-            match row.recalled() {
-                _ if row.remote != self.name => {}
-                Some(recalled) => here.push(recalled),
-                None => never_came.push(row.id()),
-            }
-        }
-        if here.is_empty() && never_came.is_empty() {
-            return Ok(());
-        }
+        let snapshot = self.cache().snapshot();
+        let table = snapshot.table::<AnswerRow>()?;
+        let own = table.iter().filter_map(Found::known).filter(|row| row.remote == self.name());
         let mut engine = self.engine();
-        let mut rows = Vec::with_capacity(here.len());
-        for (key, here, validators) in here {
+        let (mut rows, mut all) = (Vec::new(), 0);
+        for row in own {
+            all += 1;
+            let Some((key, here, validators)) = row.recalled() else { continue };
             engine.recall(key.clone(), here, validators);
             if let Some((state, call, validators)) = engine.known(&key) {
-                rows.push(AnswerRow::of(&self.name, &key, (&state, call, validators.as_ref())));
+                rows.push(AnswerRow::of(self.name(), &key, (&state, call, validators.as_ref())));
             }
         }
         drop(engine);
+        if all == 0 {
+            return Ok(());
+        }
         // What does not persist, such as that nothing is under way, is known from here on.
-        self.cache.keep_books("answers are taken up again", |tx| {
+        self.cache().commit_bookkeeping("answers are taken up again", |tx| {
             let mut table = tx.table::<AnswerRow>()?;
-            rows.iter().try_for_each(|row| table.merge(row))?;
-            let mut ids = never_came.into_iter();
-            ids.try_for_each(|id| tx.delete(AnswerRow::TABLE_NAME, id).map(drop))
+            table.delete_where(|row| row.remote == self.name() && row.recalled().is_none())?;
+            rows.iter().try_for_each(|row| table.merge(row))
         })?;
         Ok(())
     }
 
     fn ask(&self, rule: &str, variables: &Named, anyway: bool) -> Result<Answer> {
-        let schema = self.cache.schema();
+        let schema = self.cache().schema();
         let (key, url) = self.request_of(&schema, rule, variables)?;
         let now = self.clock.now();
         let (shared, request) = self.engine().ask(&key, (url, &fields()), now, anyway);
         if let Some(call) = request {
             // It has a row before it may be answered: a row that is deleted is an answer forgotten.
-            self.note(&format!("{rule} is asked for"), &key, None);
-            let mut engine = self.engine();
-            engine.enqueue(call);
-            let orders = engine.begin();
-            drop(engine);
-            self.carry_out(orders);
+            if let Err(error) = self.note(&format!("{rule} is asked for"), &key, None) {
+                wake(self.engine().cancel(call));
+                return Err(error);
+            }
+            self.engine().enqueue(call);
+            self.drive();
         }
         Ok(Answer::of(shared))
     }
 
     /// The key of an answer, and its URL.
-    fn request_of(&self, schema: &Schema, rule: &str, variables: &Named) -> Result<(Key, String)> {
-        let (template, known) = schema.asked(rule)?;
+    fn request_of(
+        &self,
+        schema: &Schema,
+        rule: &str,
+        variables: &Named,
+    ) -> Result<(AnswerKey, String)> {
+        let (template, known) = schema.url_template(rule)?;
         let mut values: Vec<(String, String)> = Vec::new();
         for (name, value) in variables.iter() {
             if !known.iter().any(|known| known == name) {
@@ -351,59 +402,70 @@ impl Inner {
         }
         values.sort();
         let url = url::expand(&self.base, template, &values)?;
-        Ok((Key { rule: rule.to_owned(), variables: values }, url))
+        Ok((AnswerKey { rule: rule.to_owned(), variables: values }, url))
     }
 
-    /// Makes the requests that the engine has decided on. Nothing is locked here: a commit calls
-    /// watchers, and these may ask; a transport may answer at once.
-    fn carry_out(&self, orders: Vec<Order>) {
-        for Order { call, url, validators } in orders {
-            let mut headers = fields();
-            if let Some(validators) = validators.filter(|of| of.is_selected_by(&headers)) {
-                validators.make_conditional(&mut headers);
+    /// Starts the requests that are due, one after the other. Nothing is locked meanwhile: a
+    /// transport may answer at once, a commit calls watchers, and these may ask.
+    fn drive(&self) {
+        if !self.engine().drive() {
+            return;
+        }
+        // Not in the condition, where the engine would stay locked.
+        loop {
+            let Some(due) = self.engine().next() else { return };
+            // A transport that panics has dropped its call, which has failed by that.
+            if catch_unwind(AssertUnwindSafe(|| self.start(due))).is_err() {
+                tracing::error!("a transport panicked as it started a request");
             }
-            let (commit, requested) = (self.cache.snapshot().commit(), self.clock.now());
-            let begun = Begun { call, commit, requested, headers: headers.clone(), url };
-            let mut request = http::Request::new(Vec::new());
-            *request.headers_mut() = headers;
-            match begun.url.parse() {
-                Ok(uri) => *request.uri_mut() = uri,
-                Err(error) => {
-                    let message = format!("{} is no URL: {error}", begun.url);
-                    self.settle(begun, Err(Failure::new(FailureKind::Network, message)));
-                    continue;
-                }
+        }
+    }
+
+    fn start(&self, DueRequest { call, url, validators }: DueRequest) {
+        let mut headers = fields();
+        if let Some(validators) = validators.filter(|of| of.is_selected_by(&headers)) {
+            validators.make_conditional(&mut headers);
+        }
+        let (commit, requested) = (self.cache().snapshot().commit(), self.clock.now());
+        let sent = SentRequest { call, commit, requested, headers: headers.clone(), url };
+        let mut request = http::Request::new(Vec::new());
+        *request.headers_mut() = headers;
+        match sent.url.parse() {
+            Ok(uri) => {
+                *request.uri_mut() = uri;
+                self.transport.start(request, Call::new(self.this.clone(), sent));
             }
-            self.transport.start(request, Call::new(self.this.clone(), begun));
+            Err(error) => {
+                let message = format!("{} is no URL: {error}", sent.url);
+                self.settle(sent, Err(Failure::new(FailureKind::Network, message)));
+            }
         }
     }
 
     /// Writes what is known of an answer into its row; after a call only if the row is still that
     /// call's.
-    fn note(&self, label: &str, key: &Key, after: Option<u64>) {
-        let Some((state, call, validators)) = self.engine().known(key) else { return };
-        let row = AnswerRow::of(&self.name, key, (&state, call, validators.as_ref()));
-        let noted = self.cache.keep_books(label, |tx| {
+    fn note(&self, label: &str, key: &AnswerKey, after: Option<u64>) -> Result<()> {
+        let Some((state, call, validators)) = self.engine().known(key) else { return Ok(()) };
+        let row = AnswerRow::of(self.name(), key, (&state, call, validators.as_ref()));
+        self.cache().commit_bookkeeping(label, |tx| {
             match after {
                 Some(call) if !self.is_row_of(call, key, tx)? => return Ok(()),
                 _ => {}
             }
             tx.table::<AnswerRow>()?.merge(&row)
-        });
-        if let Err(error) = noted {
-            tracing::error!(%error, "an answer could not be noted");
-        }
+        })?;
+        Ok(())
     }
 
     /// Whether an answer's row is there and waits for this call: not if the cache was emptied, or
-    /// somebody deleted the row, since the call began.
-    fn is_row_of(&self, call: u64, key: &Key, tx: &mut Transaction) -> Result<bool> {
-        let row = tx.table::<AnswerRow>()?.get(AnswerRow::id_of(&self.name, key)).known();
+    /// the row deleted, since the call began.
+    fn is_row_of(&self, call: u64, key: &AnswerKey, tx: &mut Transaction) -> Result<bool> {
+        let row = tx.table::<AnswerRow>()?.get(AnswerRow::id_of(self.name(), key)).known();
         Ok(row.is_some_and(|row| row.request == Some(call as i64)))
     }
 
-    fn is_wanted(&self, begun: &Begun) -> bool {
-        self.engine().is_wanted(begun.call)
+    fn is_wanted(&self, sent: &SentRequest) -> bool {
+        self.engine().is_wanted(sent.call)
     }
 
     /// Forgets the answers whose rows were deleted, as when a user signs out.
@@ -413,90 +475,99 @@ impl Inner {
         });
         for id in changes.filter_map(|change| change.id()) {
             let Some((remote, key)) = AnswerRow::key_of(&id) else { continue };
-            if remote == self.name {
-                let wakers = self.engine().forget(&key);
-                wakers.into_iter().for_each(std::task::Waker::wake);
+            if remote == self.name() {
+                wake(self.engine().forget(&key));
             }
         }
-        let orders = self.engine().begin();
-        self.carry_out(orders);
+        self.drive();
     }
 
     /// A call has come to its end.
-    pub(crate) fn settle(&self, begun: Begun, result: Result<http::Response<Vec<u8>>, Failure>) {
-        let Some((key, validators)) = self.engine().of_call(begun.call) else { return };
+    pub(crate) fn settle(
+        &self,
+        sent: SentRequest,
+        result: Result<http::Response<Vec<u8>>, Failure>,
+    ) {
+        let Some((key, validators)) = self.engine().of_call(sent.call) else { return };
         let outcome = match result {
-            Ok(response) => self.take(&begun, &key, validators.as_ref(), &response),
-            Err(failure) => Some(Outcome::Failed(failure)),
+            Ok(response) => self.take(&sent, &key, validators.as_ref(), &response),
+            Err(failure) => Some(CallOutcome::Failed(failure)),
         };
-        let Some(outcome) = outcome else { return };
-        let mut engine = self.engine();
-        let settled = engine.settle(begun.call, outcome);
-        let orders = engine.begin();
-        drop(engine);
+        let Some(outcome) = outcome else {
+            wake(self.engine().forget(&key));
+            return self.drive();
+        };
+        let settled = self.engine().settle(sent.call, outcome);
         if let Some((key, state, wakers)) = settled {
             let how = match (&state.failed, state.under_way) {
                 (Some(_), _) => "failed",
                 (None, Some(_)) => "is asked for once more",
                 (None, None) => "came",
             };
-            self.note(&format!("{} {how}", key.rule), &key, Some(begun.call));
-            wakers.into_iter().for_each(std::task::Waker::wake);
+            let noted = self.note(&format!("{} {how}", key.rule), &key, Some(sent.call));
+            if let Err(error) = noted {
+                tracing::error!(%error, "what became of a request could not be noted");
+            }
+            wake(wakers);
         }
-        self.carry_out(orders);
+        self.drive();
     }
 
     /// What a response means: rows, nothing new, or a failure. `None` if its answer was forgotten.
     fn take(
         &self,
-        begun: &Begun,
-        key: &Key,
+        sent: &SentRequest,
+        key: &AnswerKey,
         known: Option<&Validators>,
         response: &http::Response<Vec<u8>>,
-    ) -> Option<Outcome> {
+    ) -> Option<CallOutcome> {
         let (status, headers, now) = (response.status(), response.headers(), self.clock.now());
-        let by_rule = self.cache.schema().max_age(&key.rule);
+        let by_rule = self.cache().schema().max_age(&key.rule);
         let came = |validators: Validators| {
             let fresh_until = validators.freshness(by_rule).until;
-            Outcome::Came(Here { since: now, fresh_until }, validators)
+            CallOutcome::Came(Here { since: now, fresh_until }, validators)
         };
         let is_conditional = [IF_NONE_MATCH, IF_MODIFIED_SINCE];
-        let is_conditional = is_conditional.iter().any(|name| begun.headers.contains_key(name));
+        let is_conditional = is_conditional.iter().any(|name| sent.headers.contains_key(name));
         if status == http::StatusCode::NOT_MODIFIED && is_conditional {
-            let freshened = known.and_then(|known| known.freshened(headers, begun.requested, now));
-            return Some(freshened.map_or(Outcome::Unconditionally, came));
+            let freshened = known.and_then(|known| known.freshened(headers, sent.requested, now));
+            return Some(freshened.map_or(CallOutcome::OtherRepresentation, came));
         }
         if !status.is_success() {
             let message = problem(response).unwrap_or_else(|| {
                 status.canonical_reason().unwrap_or("the server refused").to_owned()
             });
             let failure = Failure::new(FailureKind::Status, message);
-            return Some(Outcome::Failed(Failure { status: Some(status.as_u16()), ..failure }));
+            return Some(CallOutcome::Failed(Failure { status: Some(status.as_u16()), ..failure }));
         }
-        let mut request = Request::rule(&key.rule).began_at(begun.commit);
+        let mut request = Request::rule(&key.rule).began_at(sent.commit);
         for (name, value) in &key.variables {
             request = request.var(name, value);
         }
-        let label = format!("{} loaded: GET {}", key.rule, begun.url);
-        let taken = self.cache.try_commit(label, |tx| {
-            if !self.is_row_of(begun.call, key, tx).map_err(Some)? {
+        let label = format!("{} loaded: GET {}", key.rule, sent.url);
+        let taken = self.cache().try_commit(label, |tx| {
+            if !self.is_row_of(sent.call, key, tx).map_err(Some)? {
                 return Err(None);
             }
             tx.ingest(request, response.body()).map_err(Some)
         });
         match taken {
-            Ok(_) => Some(came(Validators::of(&begun.headers, headers, begun.requested, now))),
+            Ok(_) => Some(came(Validators::of(&sent.headers, headers, sent.requested, now))),
             Err(None) => None,
             Err(Some(error)) => {
                 let failure = Failure::new(FailureKind::Unreadable, error.to_string());
-                Some(Outcome::Failed(Failure { status: Some(status.as_u16()), ..failure }))
+                Some(CallOutcome::Failed(Failure { status: Some(status.as_u16()), ..failure }))
             }
         }
     }
 }
 
+fn wake(wakers: Vec<Waker>) {
+    wakers.into_iter().for_each(Waker::wake);
+}
+
 /// A request that was made.
-pub(crate) struct Begun {
+pub(crate) struct SentRequest {
     call: u64,
     /// The commit after which it was sent: later ones are newer than its answer.
     commit: u64,

@@ -62,6 +62,8 @@ impl StandIn {
     }
 
     /// Answers the request that waits longest; returns whether there was one.
+    ///
+    /// See [`Failure`](super::Failure) for an example.
     pub fn answer(&self) -> bool {
         let Some((request, call)) = lock(&self.0.waiting).pop_front() else { return false };
         call.respond((self.0.answers)(&request));
@@ -69,6 +71,18 @@ impl StandIn {
     }
 
     /// Loses the request that waits longest; returns whether there was one.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, clock::SetClock, remote::{Remote, StandIn}};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }\nresponse.all = { url = '/t', table = 't' }")?);
+    /// # let server = StandIn::new(|_| StandIn::json("[]"));
+    /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    /// # let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone()).clock(clock).build()?;
+    /// let answer = remote.ask("all", ())?;
+    /// assert!(server.lose());
+    /// assert_eq!(answer.state().failed.unwrap().to_string(), "network: the connection was lost");
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
     pub fn lose(&self) -> bool {
         let Some((_, call)) = lock(&self.0.waiting).pop_front() else { return false };
         call.fail(FailureKind::Network, "the connection was lost");
@@ -76,6 +90,8 @@ impl StandIn {
     }
 
     /// How many requests wait.
+    ///
+    /// See [`RemoteBuilder::at_a_time`](super::RemoteBuilder::at_a_time) for an example.
     pub fn waiting(&self) -> usize {
         lock(&self.0.waiting).len()
     }

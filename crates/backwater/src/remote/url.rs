@@ -31,7 +31,7 @@ pub(super) fn expand(base: &str, template: &str, values: &[(String, String)]) ->
         .expand::<UriSpec, _>(&context)
         .map_err(|error| wrong(format!("{template} cannot be expanded: {error}")))?
         .to_string();
-    // By what the rule says, not by what a value brings along: that must not choose the host.
+    // Judged by the rule's template: a variable's value must not choose the host.
     if has_scheme(template) {
         return Ok(url);
     }

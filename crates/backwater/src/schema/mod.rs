@@ -424,7 +424,7 @@ impl Schema {
 
     /// The URI Template of a rule, and the names of its variables.
     #[cfg(feature = "remote")]
-    pub(crate) fn asked(&self, rule: &str) -> Result<(&str, Vec<String>)> {
+    pub(crate) fn url_template(&self, rule: &str) -> Result<(&str, Vec<String>)> {
         let found = self.rule(rule)?;
         let Some(url) = &found.url else {
             let message = format!("rule \"{rule}\" has no `url`, so it cannot be asked for");
