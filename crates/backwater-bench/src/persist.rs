@@ -290,7 +290,8 @@ pub(crate) fn first_write(size: usize) -> anyhow::Result<Vec<Figure>> {
     Ok(vec![figure("persist/first-write", size, ours, "one transaction", hand, 1.2)])
 }
 
-/// Commits with a storage behind them: as the committing thread feels them, and until all is durable.
+/// Commits with a storage behind them: as the committing thread feels them, and until all is
+/// durable.
 pub(crate) fn commits(size: usize) -> anyhow::Result<Vec<Figure>> {
     let folder = Folder::new()?;
     let page = page(size);
@@ -399,8 +400,8 @@ fn sustain_by_hand(
 const CHILD: &str = "BACKWATER_BENCH_CHILD";
 const PATH: &str = "BACKWATER_BENCH_PATH";
 
-/// Does what a program does at its start, if this process was started for that: it gets to the rows of
-/// the next departures.
+/// Does what a program does at its start, if this process was started for that: it gets to the rows
+/// of the next departures.
 pub(crate) fn child() -> anyhow::Result<bool> {
     let (Ok(which), Some(path)) = (std::env::var(CHILD), std::env::var_os(PATH)) else {
         return Ok(false);

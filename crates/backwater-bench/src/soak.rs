@@ -1,5 +1,5 @@
-//! What a cache keeps and how long its commits take, after very many of them, while queries, watches,
-//! other values, snapshots and derived values come and go.
+//! What a cache keeps and how long its commits take, after very many of them, while queries,
+//! watches, other values, snapshots and derived values come and go.
 
 use std::collections::VecDeque;
 use std::time::Instant;

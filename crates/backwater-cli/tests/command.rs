@@ -745,7 +745,8 @@ fn exports_go_where_they_should_and_nowhere_else() {
     }
 }
 
-/// What one file has wrong is nothing to the others, and a call that is wrong leaves nothing behind.
+/// What one file has wrong is nothing to the others, and a call that is wrong leaves nothing
+/// behind.
 #[test]
 fn what_can_be_taken_in_is() {
     let world = World::new();

@@ -85,14 +85,14 @@ impl Cache {
 
     /// The cache that a storage holds, or a new one with that schema, which the storage then keeps.
     ///
-    /// If the storage was written with another schema, its rows are migrated: what is new is absent,
-    /// what is renamed (`was = "…"`) moves, a type changes if
-    /// no value is lost, and what is no longer named is retained in the storage, unused, unless the schema says `drop = ["…"]`. All of that is one
-    /// write, and [`Cache::opening`] has a list of it.
+    /// If the storage was written with another schema, its rows are migrated: what is new is
+    /// absent, what is renamed (`was = "…"`) moves, a type changes if no value is lost, and what is
+    /// no longer named is retained in the storage, unused, unless the schema says `drop = ["…"]`.
+    /// All of that is one write, and [`Cache::opening`] has a list of it.
     ///
     /// # Errors
-    /// As [`Cache::open`]; [`ErrorKind::Version`] if a value does not fit any more, or if a newer version
-    /// of the program wrote it. Then the storage stays as it is.
+    /// As [`Cache::open`]; [`ErrorKind::Version`] if a value does not fit any more, or if a newer
+    /// version of the program wrote it. Then the storage stays as it is.
     ///
     /// See [`SqliteFile`](crate::SqliteFile) for an example.
     pub fn open_with(schema: Schema, storage: impl Storage + 'static) -> Result<Self> {
@@ -157,10 +157,10 @@ impl CacheBuilder {
     }
 
     /// A numbered step that rows of an earlier version of the program go through once, for what a
-    /// schema alone does not say: `run` reads the rows as the storage has them, with the tables that
-    /// these were written with, and writes into the tables of the schema, to which everything else is
-    /// carried over already. The storage keeps the number of the last step that was done; one with a
-    /// higher number than any step here is of a newer version, and is refused.
+    /// schema alone does not say: `run` reads the rows as the storage has them, with the tables
+    /// that these were written with, and writes into the tables of the schema, to which everything
+    /// else is carried over already. The storage keeps the number of the last step that was done;
+    /// one with a higher number than any step here is of a newer version, and is refused.
     ///
     /// ```
     /// use backwater::{Cache, Schema, Value, storage::MemoryStorage};
@@ -199,8 +199,8 @@ impl CacheBuilder {
         self
     }
 
-    /// A step in SQL: the rows that a statement gives on the tables as the storage has them are merged
-    /// into a table, by the names of its columns.
+    /// A step in SQL: the rows that a statement gives on the tables as the storage has them are
+    /// merged into a table, by the names of its columns.
     ///
     /// ```
     /// use backwater::{Cache, Schema, storage::MemoryStorage};
@@ -328,8 +328,8 @@ impl CacheBuilder {
         self
     }
 
-    /// What to do with a storage that is damaged or
-    /// was edited by another program; by default that is an error. [`Cache::opening`] has what was done.
+    /// What to do with a storage that is damaged or was edited by another program; by default that
+    /// is an error. [`Cache::opening`] has what was done.
     ///
     /// See [`WhenDamaged`] for an example.
     pub fn when_damaged(mut self, what: WhenDamaged) -> Self {
@@ -337,9 +337,9 @@ impl CacheBuilder {
         self
     }
 
-    /// A handler for failed writes to the storage, other than those of [`Cache::flush`], which returns
-    /// its error. The cache goes on in memory and tries again, soon at first, then every ten seconds,
-    /// and whenever there is more to write.
+    /// A handler for failed writes to the storage, other than those of [`Cache::flush`], which
+    /// returns its error. The cache goes on in memory and tries again, soon at first, then every
+    /// ten seconds, and whenever there is more to write.
     ///
     /// It is called on the writer thread, or on the thread that drops the last handle.
     ///
@@ -407,8 +407,8 @@ impl CacheBuilder {
     }
 
     /// Leaves what is committed in memory until [`Cache::flush`] is called, or the last handle is
-    /// dropped; a thread would write it soon after each commit. For a program that commits very much
-    /// at once, and has no use for a part of it.
+    /// dropped; a thread would write it soon after each commit. For a program that commits very
+    /// much at once, and has no use for a part of it.
     ///
     /// ```
     /// # use backwater::{Cache, Schema, storage::MemoryStorage};

@@ -63,8 +63,8 @@ pub use rehydrate::{Opening, Readiness, TableSet};
 ///
 /// # Closing
 ///
-/// When the last handle is dropped, what was committed is written to the storage. Where it never is,
-/// as with a handle in a `static`, one that was leaked, or at `std::process::exit`, call
+/// When the last handle is dropped, what was committed is written to the storage. Where it never
+/// is, as with a handle in a `static`, one that was leaked, or at `std::process::exit`, call
 /// [`Cache::flush`] before. After a `fork` only one of the two processes may use the cache.
 #[derive(Clone)]
 pub struct Cache(Arc<CacheInner>, #[cfg(feature = "threads")] Option<Arc<rehydrate::Background>>);
@@ -98,7 +98,8 @@ impl Cache {
     /// how they were migrated to another schema, what was found damaged, and which rows were left
     /// out as too old.
     ///
-    /// See [`SchemaChange`], [`WhenDamaged`](crate::storage::WhenDamaged) and [`Opening`] for examples.
+    /// See [`SchemaChange`], [`WhenDamaged`](crate::storage::WhenDamaged) and [`Opening`] for
+    /// examples.
     pub fn opening(&self) -> Opening {
         let schema = self.snapshot().state.schema.clone();
         let persister = self.0.core.persister.as_ref();
@@ -349,10 +350,10 @@ impl Cache {
         self.go_over(label.into(), query, &params.into())
     }
 
-    /// Lets a query take its parameters from the row of a one-row table, such as a search text or the
-    /// port that is shown: now, and after each commit that changes that row, for as long as
-    /// the returned guard lives. The query is rebound as by [`Cache::rebind`], in a commit of its own after the
-    /// one that changed the row, unless its values stay the same.
+    /// Lets a query take its parameters from the row of a one-row table, such as a search text or
+    /// the port that is shown: now, and after each commit that changes that row, for as long as the
+    /// returned guard lives. The query is rebound as by [`Cache::rebind`], in a commit of its own
+    /// after the one that changed the row, unless its values stay the same.
     ///
     /// # Errors
     /// As [`Cache::rebind`] and [`Snapshot::table`], for the row as it is now.
@@ -459,7 +460,8 @@ impl Cache {
         self.0.core.clock()
     }
 
-    /// The reports of the last commits, the oldest first; see [`CacheBuilder::remember_commits`](crate::CacheBuilder::remember_commits).
+    /// The reports of the last commits, the oldest first; see
+    /// [`CacheBuilder::remember_commits`](crate::CacheBuilder::remember_commits).
     ///
     /// See [`CacheBuilder`](crate::CacheBuilder) for an example.
     pub fn commits(&self) -> Vec<Report> {
@@ -518,15 +520,15 @@ impl Cache {
         reports
     }
 
-    /// Watches a query: `callback` is called after each commit that moved its result, with the delta,
-    /// for as long as the returned guard lives. The query is kept up to date meanwhile.
+    /// Watches a query: `callback` is called after each commit that moved its result, with the
+    /// delta, for as long as the returned guard lives. The query is kept up to date meanwhile.
     ///
     /// Each commit's delta is delivered once, in the order of the commits; the old result with the
-    /// delta is the new one. `callback` may commit itself: that is applied at once, and its deltas are
-    /// delivered after the current commit's. It runs on a thread that commits, so what takes long belongs elsewhere. A
-    /// panic in it ends that call alone. A commit that is made while its thread holds
-    /// a lock which `callback` takes waits for itself, and a `callback` that commits at each call may go
-    /// on for ever: the cache does not look into either.
+    /// delta is the new one. `callback` may commit itself: that is applied at once, and its deltas
+    /// are delivered after the current commit's. It runs on a thread that commits, so what takes
+    /// long belongs elsewhere. A panic in it ends that call alone. A commit that is made while its
+    /// thread holds a lock which `callback` takes waits for itself, and a `callback` that commits
+    /// at each call may go on for ever: the cache does not look into either.
     ///
     /// # Errors
     /// [`ErrorKind::Result`] if the result that it would begin with cannot be computed, or if the
@@ -582,10 +584,11 @@ impl Cache {
     }
 
     /// Watches a query from one thread: `callback` need not be `Send`, and is called on this thread
-    /// alone: after each commit on this thread that changed the result, as with [`Cache::watch`]. What
-    /// commits on other threads did waits as one merged delta, until [`LocalWatch::deliver`] is called
-    /// or the next commit on this thread. While the result cannot be computed, the callback is given
-    /// the error. The result that is returned is the one that the deltas begin with.
+    /// alone: after each commit on this thread that changed the result, as with [`Cache::watch`].
+    /// What commits on other threads did waits as one merged delta, until [`LocalWatch::deliver`]
+    /// is called or the next commit on this thread. While the result cannot be computed, the
+    /// callback is given the error. The result that is returned is the one that the deltas begin
+    /// with.
     ///
     /// # Errors
     /// As [`Cache::watch`].
@@ -618,9 +621,9 @@ impl Cache {
         Ok((start, LocalWatch::of(deltas, callback)))
     }
 
-    /// Watches a derived value: `callback` is called with the value after each commit after which it is
-    /// another one, or another error, for as long as the returned guard lives. Commits that follow each
-    /// other fast may be one call.
+    /// Watches a derived value: `callback` is called with the value after each commit after which
+    /// it is another one, or another error, for as long as the returned guard lives. Commits that
+    /// follow each other fast may be one call.
     ///
     /// The value is brought up to date on the thread that commits. What may be done in `callback`
     /// is as for [`Cache::watch`].
@@ -682,8 +685,8 @@ impl Cache {
         Ok(watch)
     }
 
-    /// The rows of a query as a list that follows it: `wake` is called when there is something new, on
-    /// the thread that commits, and [`LiveRows::update`] applies it where the program draws.
+    /// The rows of a query as a list that follows it: `wake` is called when there is something new,
+    /// on the thread that commits, and [`LiveRows::update`] applies it where the program draws.
     ///
     /// # Errors
     /// As [`Cache::watch`] and [`TypedQuery::rows`].
@@ -697,9 +700,9 @@ impl Cache {
         LiveRows::of(self.deltas(query)?, query, wake)
     }
 
-    /// Watches a query as a stream of deltas, each from what the last one led to, the first one from
-    /// the result that is given along. A consumer that is
-    /// slow gets one merged delta of what happened meanwhile, not a queue.
+    /// Watches a query as a stream of deltas, each from what the last one led to, the first one
+    /// from the result that is given along. A consumer that is slow gets one merged delta of what
+    /// happened meanwhile, not a queue.
     ///
     /// # Errors
     /// As [`Cache::watch`].
@@ -710,9 +713,9 @@ impl Cache {
         DeltaStream::of(&self.0.core.watchers, query)
     }
 
-    /// Watches commits as a whole: `callback` is called after each one with its report, in the order of
-    /// the commits, after the watchers of queries, and for as long as the returned guard lives. It is
-    /// for a toast, a log, a sound; what it may do is as for [`Cache::watch`].
+    /// Watches commits as a whole: `callback` is called after each one with its report, in the
+    /// order of the commits, after the watchers of queries, and for as long as the returned guard
+    /// lives. It is for a toast, a log, a sound; what it may do is as for [`Cache::watch`].
     ///
     /// # Errors
     /// [`ErrorKind::Nested`] if it is called inside of a commit's closure.
@@ -840,8 +843,8 @@ impl Cache {
     /// Remotes forget their answers, and ignore what comes of requests that began before.
     ///
     /// # Errors
-    /// As [`Cache::commit`]; an error of the storage, if it cannot be written: then memory is empty,
-    /// and the next commit or [`Cache::flush`] tries again.
+    /// As [`Cache::commit`]; an error of the storage, if it cannot be written: then memory is
+    /// empty, and the next commit or [`Cache::flush`] tries again.
     ///
     /// ```
     /// # use backwater::{Cache, Schema};

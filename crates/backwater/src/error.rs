@@ -56,8 +56,8 @@ pub enum ErrorKind {
     Sql,
     /// Rows of a table are not loaded yet, and the call needs them.
     NotReady,
-    /// A panic in the middle of a commit has left the cache in a state that nothing can be built on:
-    /// it must be opened again. What was committed before is whole.
+    /// A panic in the middle of a commit has left the cache in a state that nothing can be built
+    /// on: it must be opened again. What was committed before is whole.
     Broken,
     /// A statement's parameters are not those that were given.
     Parameter,
@@ -113,11 +113,11 @@ impl Error {
         }))
     }
 
-    /// An error of another library, or of the program, as one of the kind [`ErrorKind::Caller`]: what
-    /// `?` cannot turn into this type by itself goes through `map_err(Error::other)?`.
+    /// An error of another library, or of the program, as one of the kind [`ErrorKind::Caller`]:
+    /// what `?` cannot turn into this type by itself goes through `map_err(Error::other)?`.
     ///
-    /// Errors of the standard library's parsers, of input and output, of `serde_json`, and boxed ones
-    /// are turned by `?` alone.
+    /// Errors of the standard library's parsers, of input and output, of `serde_json`, and boxed
+    /// ones are turned by `?` alone.
     ///
     /// ```
     /// use backwater::{Cache, Error, Schema};

@@ -236,8 +236,8 @@ impl Scenario {
     /// Plays the steps; `read` gives the bytes of the files that they name.
     ///
     /// # Errors
-    /// An error of `read`, or what the step fails with, each with the step's place. The steps before
-    /// it have been played.
+    /// An error of `read`, or what the step fails with, each with the step's place. The steps
+    /// before it have been played.
     ///
     /// See [`Scenario`] for an example.
     pub fn play(

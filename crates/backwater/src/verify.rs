@@ -49,10 +49,10 @@ pub struct VerifiedQuery {
 }
 
 impl SqliteFile {
-    /// Looks through a cache file: its pages by SQLite, its rows by the schema and by the hashes that
-    /// were written with them, its links by the rows that they point at, and each of its named queries
-    /// by SQLite's own answer from the file, with values for the parameters that are in the file.
-    /// Nothing is written.
+    /// Looks through a cache file: its pages by SQLite, its rows by the schema and by the hashes
+    /// that were written with them, its links by the rows that they point at, and each of its named
+    /// queries by SQLite's own answer from the file, with values for the parameters that are in the
+    /// file. Nothing is written.
     ///
     /// # Errors
     /// As [`Cache::open`](crate::Cache::open), if the file is not whole.
@@ -115,8 +115,8 @@ fn connect(path: &Path) -> rusqlite::Result<Connection> {
     Ok(file)
 }
 
-/// The tables as statements see them, where the file's are not: without what is kept beside the rows,
-/// and with what does not persist, which is absent.
+/// The tables as statements see them, where the file's are not: without what is kept beside the
+/// rows, and with what does not persist, which is absent.
 fn views(schema: &Schema) -> String {
     let differs = |number: &TableNo| {
         let table = schema.table(*number);

@@ -1,5 +1,5 @@
-//! What views want of a server is asked for once, shared while it is under way, fresh for as long as
-//! the server says, validated after that, and remembered after a restart.
+//! What views want of a server is asked for once, shared while it is under way, fresh for as long
+//! as the server says, validated after that, and remembered after a restart.
 
 #![cfg(feature = "remote")]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]

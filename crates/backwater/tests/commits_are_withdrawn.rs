@@ -230,8 +230,8 @@ fn replayed(schema: &Schema, commits: &[(Vec<Write>, bool)]) -> Cache {
     cache
 }
 
-/// Plays steps beside the model; `is_held` says whether the model holds with these commits, of which
-/// those from a place on were made while, or before, another one was withdrawn.
+/// Plays steps beside the model; `is_held` says whether the model holds with these commits, of
+/// which those from a place on were made while, or before, another one was withdrawn.
 fn play(
     on_delete: bool,
     steps: &[Step],
@@ -382,8 +382,8 @@ fn cleared_is_empty_in_memory_and_in_the_file() {
     assert_eq!(image(&Cache::open(SqliteFile::new(&file)).unwrap()), began);
 }
 
-/// A link that a withdrawal lets through to a row that is gone is null, as the delete would have had
-/// it; and is there again once the delete is withdrawn, too, unless others have written it.
+/// A link that a withdrawal lets through to a row that is gone is null, as the delete would have
+/// had it; and is there again once the delete is withdrawn, too, unless others have written it.
 #[test]
 fn what_a_delete_would_have_taken_along_comes_back_with_it() {
     let (sailing, none) = (

@@ -1,4 +1,5 @@
-//! A commit waits for no other's work: not for the disk, and not for a first result that takes long.
+//! A commit waits for no other's work: not for the disk, and not for a first result that takes
+//! long.
 
 #![cfg_attr(
     not(feature = "threads"),

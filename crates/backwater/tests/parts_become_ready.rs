@@ -35,7 +35,8 @@ fn steps() -> impl Strategy<Value = Vec<Step>> {
     prop::collection::vec(step, 0..12)
 }
 
-/// `BACKWATER_CASES=20000 cargo test --release -p backwater --test parts_become_ready` is a long run.
+/// `BACKWATER_CASES=20000 cargo test --release -p backwater --test parts_become_ready` is a long
+/// run.
 fn cases() -> u32 {
     std::env::var("BACKWATER_CASES").map_or(100, |cases| cases.parse().unwrap())
 }
@@ -142,8 +143,8 @@ impl Storage for Slow {
     }
 }
 
-/// While a table is read, commits go on; those that meet new ids of it have it read again, and it is
-/// put in place in the end all the same.
+/// While a table is read, commits go on; those that meet new ids of it have it read again, and it
+/// is put in place in the end all the same.
 #[test]
 fn commits_go_on_while_a_table_is_read() {
     for meets_ids in [false, true] {

@@ -103,7 +103,8 @@ proptest! {
     }
 }
 
-/// `BACKWATER_CASES=5000 cargo test --release -p backwater --test readers_follow_writers` is a long run.
+/// `BACKWATER_CASES=5000 cargo test --release -p backwater --test readers_follow_writers` is a long
+/// run.
 fn cases() -> u32 {
     std::env::var("BACKWATER_CASES").map_or(25, |cases| cases.parse().unwrap())
 }

@@ -1,5 +1,5 @@
-//! A storage that was written with one schema opens with another: what has a place in it moves there,
-//! what has none is retained until it has one again, and only what is dropped is lost.
+//! A storage that was written with one schema opens with another: what has a place in it moves
+//! there, what has none is retained until it has one again, and only what is dropped is lost.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
@@ -224,8 +224,8 @@ fn what_is_not_named_sleeps_and_only_drop_removes_it() {
     assert_eq!((rows(&cache, "port").len(), rows(&cache, "board")), (0, vec![String::new()]));
 }
 
-/// Where a value would be lost, nothing is written, and the row is named; a step can say what becomes
-/// of it. A storage of a newer version is left alone.
+/// Where a value would be lost, nothing is written, and the row is named; a step can say what
+/// becomes of it. A storage of a newer version is left alone.
 #[test]
 fn a_value_is_never_lost_on_the_way() {
     let memory = MemoryStorage::new();
@@ -425,8 +425,8 @@ type Model = BTreeMap<(usize, i64), BTreeMap<usize, String>>;
 proptest! {
     #![proptest_config(ProptestConfig { cases: 120, failure_persistence: None, ..ProptestConfig::default() })]
 
-    /// Schemas that come one after the other, with writes in between: the model keeps a value for each
-    /// row and field that was ever written and whose row was not deleted since, named or not.
+    /// Schemas that come one after the other, with writes in between: the model keeps a value for
+    /// each row and field that was ever written and whose row was not deleted since, named or not.
     #[test]
     fn random_schemas_keep_what_a_model_keeps(
         rounds in prop::collection::vec(

@@ -496,8 +496,8 @@ proptest! {
     }
 }
 
-/// Statements that read statements cost as much as there are of them, however often each is read: to
-/// define, to explain, to keep true and to say what is missing.
+/// Statements that read statements cost as much as there are of them, however often each is read:
+/// to define, to explain, to keep true and to say what is missing.
 #[test]
 fn statements_over_statements_stay_small() {
     let schema = |queries: &str| {

@@ -243,7 +243,8 @@ fn signing_out_leaves_nothing_to_find() {
     assert!(!has_secret());
 }
 
-/// A damaged file is given another name, its journal too, and a new one is begun; a whole one is not.
+/// A damaged file is given another name, its journal too, and a new one is begun; a whole one is
+/// not.
 #[test]
 fn a_damaged_file_is_set_aside_and_nothing_of_it_is_lost() {
     let (folder, path) = folder();
@@ -278,8 +279,8 @@ fn a_damaged_file_is_set_aside_and_nothing_of_it_is_lost() {
     drop(folder);
 }
 
-/// Pages of the file are of the write before the last, as when a disk has lost some after it said that
-/// they were safe: an error, or the rows of one of the two.
+/// Pages of the file are of the write before the last, as when a disk has lost some after it said
+/// that they were safe: an error, or the rows of one of the two.
 #[test]
 fn pages_that_a_disk_has_lost_never_give_wrong_rows() {
     let (folder, path) = folder();

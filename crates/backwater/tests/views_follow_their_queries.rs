@@ -31,7 +31,8 @@ enum Op {
     Update,
 }
 
-/// A number, one that makes a sum that cannot be computed, or none, which the list's rows cannot have.
+/// A number, one that makes a sum that cannot be computed, or none, which the list's rows cannot
+/// have.
 fn delay() -> impl Strategy<Value = Option<i64>> {
     prop_oneof![8 => (0..9_i64).prop_map(Some), 1 => Just(Some(i64::MAX)), 1 => Just(None)]
 }

@@ -210,7 +210,8 @@ proptest! {
     }
 }
 
-/// `BACKWATER_CASES=20000 cargo test --release -p backwater --test what_is_too_much_goes` is a long run.
+/// `BACKWATER_CASES=20000 cargo test --release -p backwater --test what_is_too_much_goes` is a long
+/// run.
 fn cases() -> u32 {
     std::env::var("BACKWATER_CASES").map_or(80, |cases| cases.parse().unwrap())
 }

@@ -1,5 +1,5 @@
-//! `backwater export`: a cache file's rows in open formats. A format is a file here and a line in the
-//! list of `Format`.
+//! `backwater export`: a cache file's rows in open formats. A format is a file here and a line in
+//! the list of `Format`.
 
 mod csv;
 mod jsonapi;
@@ -78,8 +78,8 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     write_to(path, arguments, &cache).map_err(named)
 }
 
-/// Writes into a file, which is there whole or as it was. What is no ordinary file, such as a device,
-/// is written to; a link stays one.
+/// Writes into a file, which is there whole or as it was. What is no ordinary file, such as a
+/// device, is written to; a link stays one.
 fn write_to(path: &Path, arguments: &Arguments, cache: &Cache) -> anyhow::Result<()> {
     let target = fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
     let known = match fs::metadata(&target) {

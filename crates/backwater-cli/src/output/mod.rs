@@ -90,8 +90,8 @@ pub(crate) fn value_text(value: &Value) -> String {
         .collect()
 }
 
-/// A minified JSON text with a member or element a line; empty ones stay together, and so does what is
-/// nested very deep.
+/// A minified JSON text with a member or element a line; empty ones stay together, and so does what
+/// is nested very deep.
 pub(crate) fn indented(json: &str) -> String {
     const DEEPEST: usize = 64;
     let (mut out, mut depth, mut in_string, mut escaped) = (String::new(), 0_usize, false, false);

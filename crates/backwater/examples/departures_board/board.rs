@@ -145,7 +145,8 @@ impl View {
         Ok(self.cache.snapshot().table::<Board>()?.only())
     }
 
-    /// The reports of the last commits, the newest first; not those that only gave a query other values.
+    /// The reports of the last commits, the newest first; not those that only gave a query other
+    /// values.
     pub(crate) fn commits(&self) -> impl Iterator<Item = Report> {
         let made = self.cache.commits().into_iter().rev();
         made.filter(|report| report.rebound().is_none())

@@ -15,14 +15,14 @@ impl Cache {
     /// commit like any other: queries and watchers follow, and its number is the other program's,
     /// unless this cache has made as many itself. `None` if no row differs.
     ///
-    /// Of tables in which something is new, the rows are as the storage has them; what does not persist
-    /// stays. See [`CacheBuilder::follow_every`](crate::CacheBuilder::follow_every) for a thread that
-    /// does so.
+    /// Of tables in which something is new, the rows are as the storage has them; what does not
+    /// persist stays. See [`CacheBuilder::follow_every`](crate::CacheBuilder::follow_every) for a
+    /// thread that does so.
     ///
     /// # Errors
     /// As [`Cache::open`]; [`ErrorKind::Storage`] if the cache writes to its storage itself,
-    /// [`ErrorKind::Version`] if the other program has another schema now. Then the cache stays as it
-    /// is.
+    /// [`ErrorKind::Version`] if the other program has another schema now. Then the cache stays as
+    /// it is.
     ///
     /// ```
     /// use backwater::{Cache, Schema, SqliteFile};

@@ -125,7 +125,8 @@ impl<T> From<&TypedQuery<T>> for TableSet {
     }
 }
 
-/// What was done to the stored rows when a cache was opened; see [`Cache::opening`](crate::Cache::opening).
+/// What was done to the stored rows when a cache was opened; see
+/// [`Cache::opening`](crate::Cache::opening).
 ///
 /// ```
 /// use std::time::Duration;
@@ -148,8 +149,8 @@ impl<T> From<&TypedQuery<T>> for TableSet {
 #[derive(Debug, Clone)]
 #[non_exhaustive]
 pub struct Opening {
-    /// What was done to the rows because the cache's schema is another one than that which they were
-    /// written with.
+    /// What was done to the rows because the cache's schema is another one than that which they
+    /// were written with.
     pub schema_changes: Vec<SchemaChange>,
     /// What was found damaged, and what was done about it.
     pub damage: Option<Damage>,
@@ -195,10 +196,9 @@ impl Cache {
     /// a query reads. What no other thread is loading, this one loads.
     ///
     /// # Errors
-    /// As [`Cache::open`](crate::Cache::open); [`ErrorKind::UnknownName`] if there is no such table;
-    /// [`ErrorKind::Result`] if the query is another cache's;
-    /// [`ErrorKind::Nested`] if it is called inside of a commit's closure. What could not be read is
-    /// tried again at the next call.
+    /// As [`Cache::open`](crate::Cache::open); [`ErrorKind::UnknownName`] if there is no such
+    /// table; [`ErrorKind::Result`] if the query is another cache's; [`ErrorKind::Nested`] if it is
+    /// called inside of a commit's closure. What could not be read is tried again at the next call.
     ///
     /// See [`Cache::readiness`] and [`CacheBuilder::load_first`](crate::CacheBuilder::load_first)
     /// for examples.

@@ -1,5 +1,5 @@
-//! Tables that a transaction needs and that are not loaded yet: they are loaded as if they had been there
-//! from the start.
+//! Tables that a transaction needs and that are not loaded yet: they are loaded as if they had been
+//! there from the start.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;

@@ -23,8 +23,8 @@ pub(crate) struct Since {
     is_withdrawn: Arc<AtomicBool>,
     /// What lies under it, where that is not what there was before it: for a field, or for the row.
     pub(super) under: FxHashMap<Written, Under>,
-    /// What it would have written had the tables been as they are by now, and a version that has it:
-    /// links that a withdrawal has let through to rows that it deleted. They lie under it.
+    /// What it would have written had the tables been as they are by now, and a version that has
+    /// it: links that a withdrawal has let through to rows that it deleted. They lie under it.
     pub(super) on_its_behalf: Vec<(RowAt, FieldNo, Under)>,
     /// What commits wrote to its rows that are not remembered any more.
     pub(super) later: FxHashMap<RowAt, Vec<Later>>,

@@ -50,7 +50,8 @@ pub struct Transaction {
     pub(super) on_demand: Option<Arc<dyn OnDemand>>,
     /// The tables that were loaded while it went on.
     pub(super) rehydrated: Vec<TableNo>,
-    /// Rows that were merged, whether or not that changed them, of tables that keep it when that was.
+    /// Rows that were merged, whether or not that changed them, of tables that keep it when that
+    /// was.
     pub(crate) received: Vec<(TableNo, Slot)>,
     pub(crate) again: WrittenAgain,
     /// The commit that it withdraws, or restores.

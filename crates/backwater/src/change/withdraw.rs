@@ -1,4 +1,5 @@
-//! Withdrawing a commit: what the cache holds then is what it would hold had the commit not been made.
+//! Withdrawing a commit: what the cache holds then is what it would hold had the commit not been
+//! made.
 //!
 //! Each field of a row has a value under each commit that wrote it. Withdrawing one of them
 //! uncovers that value: in the cache, if no other commit has written the field since, and otherwise

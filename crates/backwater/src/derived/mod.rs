@@ -87,8 +87,9 @@ impl<T: PartialEq + Send + Sync + 'static> Derived<T> {
     /// object.
     ///
     /// # Errors
-    /// What the function returns, [`ErrorKind::Result`](crate::ErrorKind::Result) if it panicked, or
-    /// [`ErrorKind::Circle`](crate::ErrorKind::Circle) if it reads itself, also by way of others.
+    /// What the function returns, [`ErrorKind::Result`](crate::ErrorKind::Result) if it panicked,
+    /// or [`ErrorKind::Circle`](crate::ErrorKind::Circle) if it reads itself, also by way of
+    /// others.
     ///
     /// See [`Derived`] for an example.
     pub fn get(&self) -> Result<Arc<T>> {

@@ -9,8 +9,8 @@ use crate::table::{Cell, Slot, Snapshot, State, TARGET};
 use crate::value::write_json_text;
 
 impl Snapshot {
-    /// Writes rows as a JSON:API document: those of one table, or of all. Links are relationships; lists
-    /// and one-row tables, which are no resources, are left out.
+    /// Writes rows as a JSON:API document: those of one table, or of all. Links are relationships;
+    /// lists and one-row tables, which are no resources, are left out.
     ///
     /// # Errors
     /// As [`Snapshot::export_table`].

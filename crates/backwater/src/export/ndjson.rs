@@ -18,9 +18,9 @@ const HEAD: &str = "backwater";
 const FORMAT: u64 = 1;
 
 impl Snapshot {
-    /// Writes all rows of all tables as NDJSON: first a line with the schema, then a line for each row.
-    /// [`Transaction::import`] reads it back, and [`Schema::of_export`] its schema. Links are ids,
-    /// to-many links arrays of ids, and absent fields are left out.
+    /// Writes all rows of all tables as NDJSON: first a line with the schema, then a line for each
+    /// row. [`Transaction::import`] reads it back, and [`Schema::of_export`] its schema. Links are
+    /// ids, to-many links arrays of ids, and absent fields are left out.
     ///
     /// # Errors
     /// An error of `out`, as [`ErrorKind::Storage`].
@@ -65,7 +65,8 @@ impl Snapshot {
     /// Writes the rows of one table as NDJSON: an object for each, with links as ids.
     ///
     /// # Errors
-    /// An error of `out`, as [`ErrorKind::Storage`]; [`ErrorKind::UnknownName`] if there is no such table.
+    /// An error of `out`, as [`ErrorKind::Storage`]; [`ErrorKind::UnknownName`] if there is no such
+    /// table.
     ///
     /// ```
     /// # use backwater::{Cache, Schema};
@@ -91,7 +92,8 @@ impl Schema {
     /// The schema in the first line of an [export](Snapshot::export); `None` if this is none.
     ///
     /// # Errors
-    /// As [`Schema::parse`]; [`ErrorKind::Version`] if the export is of a newer version of Backwater.
+    /// As [`Schema::parse`]; [`ErrorKind::Version`] if the export is of a newer version of
+    /// Backwater.
     ///
     /// See [`Snapshot::export`] for an example.
     pub fn of_export(text: impl AsRef<[u8]>) -> Result<Option<Self>> {
@@ -130,8 +132,8 @@ impl Transaction {
     /// absent in it; other rows stay. Returns the number of rows.
     ///
     /// # Errors
-    /// [`ErrorKind::Response`] with the line, if it is not such a text; as [`Transaction::insert`] for
-    /// rows that do not fit. Then none of it is taken.
+    /// [`ErrorKind::Response`] with the line, if it is not such a text; as [`Transaction::insert`]
+    /// for rows that do not fit. Then none of it is taken.
     ///
     /// See [`Snapshot::export`] for an example.
     pub fn import(&mut self, text: impl AsRef<[u8]>) -> Result<usize> {

@@ -257,8 +257,8 @@ impl<'de> Reader<'_, 'de> {
         self.spare.pop().unwrap_or_default()
     }
 
-    /// Reads an object that a link points at, whose bracket comes next. `type_member` is the member by
-    /// which it names its table.
+    /// Reads an object that a link points at, whose bracket comes next. `type_member` is the member
+    /// by which it names its table.
     pub(super) fn linked(&mut self, table: TableNo, type_member: Option<&str>) -> Read<Slot> {
         let start = self.json.at();
         // The member that names the table is no unknown member here, but one elsewhere; and a null

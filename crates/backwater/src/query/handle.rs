@@ -209,8 +209,8 @@ impl Query {
     /// The result as of the last commit. While no commit touches it, this is the same object.
     ///
     /// # Errors
-    /// [`ErrorKind::Result`](crate::ErrorKind::Result) if the result cannot be computed, such as a sum
-    /// beyond 64 bits.
+    /// [`ErrorKind::Result`](crate::ErrorKind::Result) if the result cannot be computed, such as a
+    /// sum beyond 64 bits.
     ///
     /// See [`Query`] for an example.
     pub fn read(&self) -> Result<QueryResult> {

@@ -70,8 +70,8 @@ pub(crate) const DERIVED: u32 = 1 << 31;
 pub enum Outcome {
     /// Brought up to date by a delta.
     Maintained,
-    /// Recomputed: very much was changed, or the first of many rows, which alone are kept for a LIMIT,
-    /// ran out.
+    /// Recomputed: very much was changed, or the first of many rows, which alone are kept for a
+    /// LIMIT, ran out.
     Recomputed,
     /// Reached, but nothing in its result moved.
     Same,

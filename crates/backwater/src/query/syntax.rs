@@ -30,8 +30,8 @@ const MOST_CALLS: usize = 4 * DEEPEST + MOST_OPERATORS;
 /// How many operators a statement may have: a row of them nests as deep as it is long.
 const MOST_OPERATORS: usize = 500;
 
-/// Does something that descends by calls as deep as a statement may nest, with as much stack as that
-/// takes, wherever it is called.
+/// Does something that descends by calls as deep as a statement may nest, with as much stack as
+/// that takes, wherever it is called.
 pub(crate) fn with_deep_stack<T>(work: impl FnOnce() -> T) -> T {
     // Measured with statements of the greatest depth; unoptimized calls take several times as much.
     const NEEDED: usize = if cfg!(debug_assertions) { 24 << 20 } else { 4 << 20 };

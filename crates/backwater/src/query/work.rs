@@ -1,8 +1,8 @@
 //! How far a result may be computed: how large it may become, how long its texts, and whether it
 //! was cancelled.
 //!
-//! Joins and expressions are deep inside of what computes a result, so what they may take is known by
-//! thread: [`within`] says it, and gives what went beyond it.
+//! Joins and expressions are deep inside of what computes a result, so what they may take is known
+//! by thread: [`within`] says it, and gives what went beyond it.
 
 use std::cell::{Cell, RefCell};
 use std::mem::size_of;

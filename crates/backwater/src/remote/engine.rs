@@ -91,8 +91,8 @@ impl Engine {
         self.answers.insert(key, entry);
     }
 
-    /// Wants an answer: a request, which [`Engine::enqueue`] takes, if it is not fresh, or `anyway`;
-    /// never two for one.
+    /// Wants an answer: a request, which [`Engine::enqueue`] takes, if it is not fresh, or
+    /// `anyway`; never two for one.
     pub(super) fn ask(
         &mut self,
         key: &AnswerKey,

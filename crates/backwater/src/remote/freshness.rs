@@ -1,5 +1,5 @@
-//! How long an answer is fresh, and how it is validated: RFC 9111 for a private cache, with RFC 5861
-//! and RFC 8246.
+//! How long an answer is fresh, and how it is validated: RFC 9111 for a private cache, with RFC
+//! 5861 and RFC 8246.
 //!
 //! It knows header fields and times. It must not know requests under way, rows, or the clock.
 
@@ -68,8 +68,8 @@ impl Validators {
         self.all(name).next()
     }
 
-    /// How long it may be used; `by_rule` are the seconds for which it counts as fresh if the server
-    /// does not say.
+    /// How long it may be used; `by_rule` are the seconds for which it counts as fresh if the
+    /// server does not say.
     pub(crate) fn freshness(&self, by_rule: Option<u64>) -> Freshness {
         let control = CacheControl::read(self.all(CACHE_CONTROL));
         let lifetime = self.lifetime(&control, by_rule);
@@ -184,8 +184,8 @@ impl CacheControl {
         out
     }
 
-    /// Takes a directive. Of two that contradict each other the stricter one counts, and an argument
-    /// that is no number of seconds makes the answer stale (section 4.2.1).
+    /// Takes a directive. Of two that contradict each other the stricter one counts, and an
+    /// argument that is no number of seconds makes the answer stale (section 4.2.1).
     fn take(&mut self, name: &str, argument: Option<&str>) {
         let seconds = || argument.and_then(delta_seconds).unwrap_or(0);
         let least = |known: &mut Option<u64>| {

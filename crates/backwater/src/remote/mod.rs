@@ -1,5 +1,5 @@
-//! The remote: a server whose rows a cache holds. What views want is asked for once, shared while it
-//! is under way, and asked again when it is stale.
+//! The remote: a server whose rows a cache holds. What views want is asked for once, shared while
+//! it is under way, and asked again when it is stale.
 //!
 //! It knows the cache, response rules, HTTP's header fields and the time. It makes no request: a
 //! [`Transport`] does. It starts no thread and reads no clock but the one that it is given.
@@ -221,8 +221,8 @@ impl RemoteBuilder {
     /// The remote. The cache gets the table `backwater_answer`, if it does not have it.
     ///
     /// # Errors
-    /// [`ErrorKind::Schema`] without a transport or a clock, if the base is no URL, or if the cache has
-    /// a remote of that name already; else as [`Cache::declare`].
+    /// [`ErrorKind::Schema`] without a transport or a clock, if the base is no URL, or if the cache
+    /// has a remote of that name already; else as [`Cache::declare`].
     ///
     /// See [`Remote`] for an example.
     pub fn build(self) -> Result<Remote> {
@@ -277,8 +277,8 @@ impl Remote {
         }
     }
 
-    /// Asks for the answer of a response rule for these variables: at once if it is not here, again if
-    /// it is stale, and not at all if it is fresh or under way.
+    /// Asks for the answer of a response rule for these variables: at once if it is not here, again
+    /// if it is stale, and not at all if it is fresh or under way.
     ///
     /// # Errors
     /// [`ErrorKind::UnknownName`] if there is no such rule, [`ErrorKind::Parameter`] if it has no
@@ -313,8 +313,8 @@ impl Remote {
     }
 }
 
-/// A schema with the remote's tables, if the one that a storage was written with has them: a program
-/// does not declare them, and its file is to stay as it is.
+/// A schema with the remote's tables, if the one that a storage was written with has them: a
+/// program does not declare them, and its file is to stay as it is.
 pub(crate) fn with_tables_of(wanted: Schema, stored: &Schema) -> Result<Schema> {
     let has = |schema: &Schema| schema.table_names().any(|name| name == AnswerRow::TABLE_NAME);
     match has(stored) && !has(&wanted) {

@@ -71,8 +71,8 @@ impl Call {
         Self { remote, sent: Some(sent) }
     }
 
-    /// Whether the answer is still wanted: not once the remote is dropped, the cache emptied, or the
-    /// answer's row deleted. What comes of it then is ignored.
+    /// Whether the answer is still wanted: not once the remote is dropped, the cache emptied, or
+    /// the answer's row deleted. What comes of it then is ignored.
     ///
     /// See [`Transport`] for an example.
     pub fn is_wanted(&self) -> bool {

@@ -253,7 +253,8 @@ impl Schema {
         self.queries.iter().find(|query| &*query.name == name).map(|query| &*query.sql)
     }
 
-    /// The name and the statement of a named query, whose name is looked for as SQL looks for names.
+    /// The name and the statement of a named query, whose name is looked for as SQL looks for
+    /// names.
     pub(crate) fn query_of(&self, name: &str) -> Option<(&str, &str)> {
         let exact = self.queries.iter().find(|query| &*query.name == name);
         let found = exact

@@ -18,8 +18,8 @@ impl Schema {
         [owner].into_iter().chain(entries).collect()
     }
 
-    /// Whether a link of a table leads to ids of its own rows: it points at these, or at rows that have
-    /// such an id in theirs.
+    /// Whether a link of a table leads to ids of its own rows: it points at these, or at rows that
+    /// have such an id in theirs.
     pub(crate) fn links_to_itself(&self, table: TableNo) -> bool {
         self.table(table).fields.iter().any(|field| {
             let mut of = field.one_of().into_iter().flat_map(|of| &of.tables);

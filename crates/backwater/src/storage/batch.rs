@@ -14,9 +14,9 @@ use crate::value::RowId;
 /// What takes a storage from one commit boundary to a later one.
 ///
 /// A driver does, in this order and all or nothing: it removes the tables that are
-/// [dropped](Batch::dropped), with all their rows; takes the new schema, if there is one; deletes and
-/// puts the rows of [each table](Batch::tables), and notes how many rows it has then and their hash;
-/// and notes [the commit](Batch::commit) and [the step](Batch::step).
+/// [dropped](Batch::dropped), with all their rows; takes the new schema, if there is one; deletes
+/// and puts the rows of [each table](Batch::tables), and notes how many rows it has then and their
+/// hash; and notes [the commit](Batch::commit) and [the step](Batch::step).
 ///
 /// See [`MemoryStorage`](crate::storage::MemoryStorage) for a storage that does so.
 pub struct Batch {

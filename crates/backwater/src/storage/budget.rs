@@ -11,7 +11,8 @@ use crate::change::RowAt;
 use crate::schema::{FieldKind, TableNo, TableOrigin};
 use crate::table::{Cell, OWNER, State};
 
-/// What is only ever kept or dropped together: a row with the entries of its to-many links, or a list.
+/// What is only ever kept or dropped together: a row with the entries of its to-many links, or a
+/// list.
 #[derive(Default)]
 struct Unit {
     rows: Vec<RowAt>,

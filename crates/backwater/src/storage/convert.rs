@@ -6,8 +6,8 @@ use crate::error::{Error, ErrorKind};
 use crate::schema::{FieldDef, FieldKind, Schema, TableDef};
 use crate::value::Document;
 
-/// The value that was retained of a field, under the names that it has and had. One that does not fit any
-/// more stays retained.
+/// The value that was retained of a field, under the names that it has and had. One that does not
+/// fit any more stays retained.
 pub(super) fn take(
     schema: &Schema,
     values: &mut Values,

@@ -286,8 +286,8 @@ impl Raw<'_> {
     }
 }
 
-/// What of a row is hashed is laid out in one piece of mostly not more than this: hashed piece by piece
-/// it would take three times as long.
+/// What of a row is hashed is laid out in one piece of mostly not more than this: hashed piece by
+/// piece it would take three times as long.
 const ROOM: usize = 512;
 
 /// Lays out a field: its name's hash and its value.

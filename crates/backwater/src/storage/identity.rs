@@ -1,5 +1,5 @@
-//! Which file stands at a path, so that it is noticed when it is removed, replaced or changed while a
-//! cache is open.
+//! Which file stands at a path, so that it is noticed when it is removed, replaced or changed while
+//! a cache is open.
 
 use std::fs;
 use std::io;

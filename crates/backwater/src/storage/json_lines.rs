@@ -1,5 +1,5 @@
-//! A storage that is a file of JSON lines: one that a person can read, and that shows in a diff what
-//! has changed.
+//! A storage that is a file of JSON lines: one that a person can read, and that shows in a diff
+//! what has changed.
 //!
 //! The whole file is rewritten each time, so it is for small caches. The first line is about the
 //! cache; then follows, table by table, a line for each row, ordered by id, and after them their
@@ -27,8 +27,9 @@ const FORMAT: u64 = 2;
 const HEAD: &str = "backwater";
 const FOOT: &str = "backwater_hash";
 
-/// A cache in a file of JSON lines, to be read by people and compared by line. Every write writes the
-/// whole file, so it is for small caches; for others there is [`SqliteFile`](crate::SqliteFile).
+/// A cache in a file of JSON lines, to be read by people and compared by line. Every write writes
+/// the whole file, so it is for small caches; for others there is
+/// [`SqliteFile`](crate::SqliteFile).
 ///
 /// ```
 /// use backwater::{Cache, Schema, storage::JsonLines};

@@ -238,8 +238,8 @@ impl Rows {
         }
     }
 
-    /// Takes a row of a table: its values, of which some are absent, and the hash of these, if it is
-    /// known.
+    /// Takes a row of a table: its values, of which some are absent, and the hash of these, if it
+    /// is known.
     pub(super) fn put(
         &mut self,
         number: TableNo,

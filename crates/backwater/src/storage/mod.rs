@@ -202,8 +202,8 @@ pub trait Storage: Send {
         Ok(())
     }
 
-    /// Gives what it holds another name, which it returns, so that a new storage can be begun under its
-    /// own. Nothing of it is lost.
+    /// Gives what it holds another name, which it returns, so that a new storage can be begun under
+    /// its own. Nothing of it is lost.
     ///
     /// # Errors
     /// If it cannot; so does a storage that does not say how.

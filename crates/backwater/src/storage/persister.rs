@@ -156,8 +156,8 @@ impl Persister {
         lock(&self.waiting).note(changes, commit);
     }
 
-    /// What another program has written since this one last looked, on top of a version; `None` if that
-    /// is nothing.
+    /// What another program has written since this one last looked, on top of a version; `None` if
+    /// that is nothing.
     ///
     /// # Errors
     /// If it cannot be read, or if it has another schema now. Then it is looked at again the next

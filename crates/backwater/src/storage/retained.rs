@@ -1,8 +1,8 @@
 //! What a storage holds that the schema does not name: it stays, retained, until a schema names it
 //! again or drops it.
 //!
-//! It is kept as rows of one more stored table, `backwater_retained`: for each row that has such values
-//! its table, its id, and the values as a JSON object.
+//! It is kept as rows of one more stored table, `backwater_retained`: for each row that has such
+//! values its table, its id, and the values as a JSON object.
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, LazyLock};
@@ -123,7 +123,8 @@ pub(super) fn put(state: &mut State, table: &str, row: &str, values: &Values) {
     state.table_mut(TABLE).set(slot, VALUES, Cell::Json(&text));
 }
 
-/// The rows of a table of which something is retained: their ids as they are written, and where they are.
+/// The rows of a table of which something is retained: their ids as they are written, and where
+/// they are.
 pub(super) fn rows_of(state: &State, table: &str) -> Vec<(String, Slot)> {
     let rows = state.table(TABLE).iter().filter_map(|slot| {
         let (Cell::Text(of), Cell::Text(row)) =

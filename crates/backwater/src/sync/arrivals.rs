@@ -5,8 +5,8 @@ use std::sync::PoisonError;
 use super::sync::atomic::{AtomicUsize, Ordering};
 use super::sync::{Condvar, Mutex};
 
-/// Announced by one thread, waited for by any number. An announcement that no thread waits for costs
-/// one load.
+/// Announced by one thread, waited for by any number. An announcement that no thread waits for
+/// costs one load.
 pub(crate) struct Arrivals {
     waiting: AtomicUsize,
     lock: Mutex<()>,

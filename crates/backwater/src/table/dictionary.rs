@@ -19,8 +19,8 @@ const FEW: usize = 32;
 pub(super) struct Symbol(pub(super) u32);
 
 /// A field's dictionary, shared by all versions of its table. It only grows, up to a small bound,
-/// and reading it takes no lock: shelf `n` holds `FIRST << n` texts, each written once, and a text's
-/// number is found by its hash in a table that is at most half full.
+/// and reading it takes no lock: shelf `n` holds `FIRST << n` texts, each written once, and a
+/// text's number is found by its hash in a table that is at most half full.
 #[derive(Clone, Default)]
 pub(super) struct Dictionary(Arc<DictionaryInner>);
 

@@ -161,8 +161,8 @@ impl<'a, C: Iterator<Item = (usize, &'a Chunk)>> Iterator for RowsWithCells<'a, 
         }
     }
 
-    /// Two loops, one in the other, which a compiler makes more of than of one that is entered again
-    /// and again.
+    /// Two loops, one in the other, which a compiler makes more of than of one that is entered
+    /// again and again.
     #[inline]
     fn fold<B, F: FnMut(B, Self::Item) -> B>(self, init: B, mut each: F) -> B {
         let mut so_far = init;

@@ -315,8 +315,8 @@ impl<'s> Row<'s> {
     }
 
     /// The rows of a table whose to-one link points at this row, in no particular order: the way
-    /// back along a link. It goes through all rows of that table, unless the link has an `on_delete`
-    /// or a standing query joins by it.
+    /// back along a link. It goes through all rows of that table, unless the link has an
+    /// `on_delete` or a standing query joins by it.
     ///
     /// # Errors
     /// [`ErrorKind::UnknownName`] if there is no such table or to-one link, [`ErrorKind::NotReady`]

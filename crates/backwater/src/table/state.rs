@@ -478,7 +478,8 @@ pub(super) fn is_one_link(definition: &crate::schema::TableDef, fields: &[FieldN
     matches!(fields, [field] if matches!(definition.field(*field).kind, FieldKind::Link(_)))
 }
 
-/// The parts of an id of `count` parts. The only part of one may have parts itself, if it is a link.
+/// The parts of an id of `count` parts. The only part of one may have parts itself, if it is a
+/// link.
 fn parts(id: &RowId, count: usize) -> &[RowId] {
     match id {
         RowId::Parts(parts) if count != 1 => parts,

@@ -1,6 +1,6 @@
-//! Cases as text: a schema, commits and statements, one step a line. A random test that fails prints
-//! its case so; each that was ever found is kept in `cases/`, and played here. To try one, save what a
-//! test has printed as `cases/NAME.ndjson`.
+//! Cases as text: a schema, commits and statements, one step a line. A random test that fails
+//! prints its case so; each that was ever found is kept in `cases/`, and played here. To try one,
+//! save what a test has printed as `cases/NAME.ndjson`.
 //!
 //! | step | meaning |
 //! |---|---|

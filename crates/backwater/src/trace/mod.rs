@@ -338,8 +338,8 @@ impl<'r> ReachedQuery<'r> {
         Some(failure.error().at(self.name()))
     }
 
-    /// How long that took, if the cache has a clock. What is searched for several queries at once is
-    /// divided among them.
+    /// How long that took, if the cache has a clock. What is searched for several queries at once
+    /// is divided among them.
     ///
     /// See [`Clock`](crate::clock::Clock) for how a cache gets a clock.
     pub fn took(&self) -> Option<Duration> {

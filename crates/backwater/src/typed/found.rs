@@ -4,8 +4,8 @@ use smallvec::SmallVec;
 
 /// A row that was looked for: complete, partly there, or missing.
 ///
-/// As a field of a struct that has a part of a table, it is the row that a link points at, nested: see
-/// [`ReadTable`](crate::typed::ReadTable).
+/// As a field of a struct that has a part of a table, it is the row that a link points at, nested:
+/// see [`ReadTable`](crate::typed::ReadTable).
 ///
 /// ```
 /// use backwater::{Cache, Found, Schema, Table};

@@ -345,7 +345,8 @@ impl<T: Table<Key = (A, B, C)>, A: Key, B: Key, C: Key> IntoId<T> for (A, B, C) 
 
 /// A to-one link: the id of a row of another table, which may or may not be here.
 ///
-/// As a field of a [`Table`], `Link<Vessel>` is never null; one that may be is `Option<Link<Vessel>>`.
+/// As a field of a [`Table`], `Link<Vessel>` is never null; one that may be is
+/// `Option<Link<Vessel>>`.
 ///
 /// ```
 /// use backwater::{Cache, Id, Link, Schema, Table};

@@ -12,8 +12,8 @@ use crate::trace::{DeltaStream, waker};
 /// The rows of a standing query as a list of structs or tuples that follows it; see
 /// [`Cache::live`](crate::Cache::live).
 ///
-/// The list is a view's own: it changes when [`LiveRows::update`] is called, and not before. It reads
-/// like a slice.
+/// The list is a view's own: it changes when [`LiveRows::update`] is called, and not before. It
+/// reads like a slice.
 ///
 /// ```
 /// use std::sync::Arc;
@@ -68,9 +68,9 @@ impl<T: FromRow> LiveRows<T> {
     /// update its own rows, or highlight what is new. The list has them already.
     ///
     /// # Errors
-    /// Why the query's result cannot be computed, or a row of it not be read as the struct. The list
-    /// stays as it was, each call returns the error, and once the result can be read the list follows
-    /// again.
+    /// Why the query's result cannot be computed, or a row of it not be read as the struct. The
+    /// list stays as it was, each call returns the error, and once the result can be read the list
+    /// follows again.
     ///
     /// See [`LiveRows`] for an example.
     pub fn update(&mut self) -> Result<Vec<Step<()>>> {

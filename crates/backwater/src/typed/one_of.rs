@@ -4,8 +4,8 @@ use super::field::{FieldCell, FieldType, Written};
 use super::{FieldProblem, Kind};
 use crate::value::RowId;
 
-/// An enum whose variants are links to rows of different tables: what a link to one of several tables
-/// points at. `#[derive(OneOf)]` makes it one.
+/// An enum whose variants are links to rows of different tables: what a link to one of several
+/// tables points at. `#[derive(OneOf)]` makes it one.
 ///
 /// Each variant holds a [`Link`](crate::Link). Where a response names the table, it does so by the
 /// table's name, or by what `#[one_of("…")]` gives. The table keeps that name in the field called

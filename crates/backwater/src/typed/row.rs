@@ -12,8 +12,9 @@ use crate::query::{Delta, Query, QueryResult, Step};
 use crate::schema::FieldKind as Held;
 use crate::value::Value;
 
-/// A type that a row of a result can be read as: a struct that derives [`Row`](derive@crate::FromRow),
-/// whose fields are columns by name, or a tuple, whose parts are the columns in their order.
+/// A type that a row of a result can be read as: a struct that derives
+/// [`Row`](derive@crate::FromRow), whose fields are columns by name, or a tuple, whose parts are
+/// the columns in their order.
 ///
 /// ```
 /// use backwater::{Cache, FromRow, Schema};
@@ -175,8 +176,8 @@ impl Query {
     /// can be.
     ///
     /// # Errors
-    /// [`ErrorKind::UnknownName`] and [`ErrorKind::Type`] if the columns are not those that the type
-    /// has.
+    /// [`ErrorKind::UnknownName`] and [`ErrorKind::Type`] if the columns are not those that the
+    /// type has.
     ///
     /// See [`FromRow`] for an example.
     pub fn typed<T: FromRow>(&self) -> Result<TypedQuery<T>> {

@@ -98,7 +98,8 @@ impl SchemaBuilder {
         self
     }
 
-    /// The schema. Its [text](Schema::text) is the given one, and behind it what the structs declare.
+    /// The schema. Its [text](Schema::text) is the given one, and behind it what the structs
+    /// declare.
     ///
     /// # Errors
     /// As [`Schema::parse`]; [`ErrorKind::Schema`] if structs contradict each other or the text, or

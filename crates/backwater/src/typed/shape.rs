@@ -11,9 +11,8 @@ use crate::value::{Named, RowId, Value};
 /// Its fields are the table's: `i64`, `i32`, `u32`, `f64`, `bool`, `String`, `Arc<str>`,
 /// [`Timestamp`](crate::Timestamp), [`Json`](crate::Json), an enum that derives
 /// [`Values`](derive@crate::Values), [`Link`](crate::Link), [`Links`](crate::Links), an enum that
-/// derives [`OneOf`](derive@crate::OneOf) or a `Vec` of these, and of each an `Option` where it may be
-/// null. What `backwater.toml` says of a table or a field stands in
-/// `#[table(…)]`:
+/// derives [`OneOf`](derive@crate::OneOf) or a `Vec` of these, and of each an `Option` where it may
+/// be null. What `backwater.toml` says of a table or a field stands in `#[table(…)]`:
 ///
 /// | on the struct | |
 /// |---|---|

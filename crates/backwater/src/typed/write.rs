@@ -111,8 +111,8 @@ impl<T: Table> TableWriter<'_, T> {
     /// it changed is written, field by field.
     ///
     /// # Errors
-    /// [`ErrorKind::Row`] if the row is not there, or not all of it that the struct needs, or if its
-    /// id would change.
+    /// [`ErrorKind::Row`] if the row is not there, or not all of it that the struct needs, or if
+    /// its id would change.
     ///
     /// See [`TableWriter`] for an example.
     pub fn update(&mut self, id: impl IntoId<T>, change: impl FnOnce(&mut T)) -> Result<()> {
@@ -283,8 +283,8 @@ impl<T: Table> TableWriter<'_, T> {
 }
 
 impl<T: OneRowTable> TableWriter<'_, T> {
-    /// Changes the row of a one-row table: the closure runs at once, and what it changed is written,
-    /// field by field.
+    /// Changes the row of a one-row table: the closure runs at once, and what it changed is
+    /// written, field by field.
     ///
     /// # Errors
     /// As [`Transaction::set`].

@@ -41,8 +41,8 @@ pub enum Value {
     Bool(bool),
     /// A whole number of 64 bits.
     Int(i64),
-    /// A binary64 number. A stored one is finite; what a query computes may be infinite, as in SQLite,
-    /// and is never NaN, which is NULL there.
+    /// A binary64 number. A stored one is finite; what a query computes may be infinite, as in
+    /// SQLite, and is never NaN, which is NULL there.
     Float(f64),
     /// A text in UTF-8.
     Text(Arc<str>),
@@ -472,8 +472,8 @@ impl IdRef<'_> {
 
 /// Values by name: the fields of a row to write, or the parameters of a statement.
 ///
-/// Made from an array of pairs, or from a tuple of them where their values are of several types; `()`
-/// is none at all.
+/// Made from an array of pairs, or from a tuple of them where their values are of several types;
+/// `()` is none at all.
 ///
 /// ```
 /// use backwater::{Named, Value};

@@ -14,8 +14,9 @@ impl Transaction {
     /// of a to-many link. `remove` makes a field absent, and `replace` with null sets null.
     ///
     /// # Errors
-    /// [`ErrorKind::Response`](crate::ErrorKind::Response) if the patch is not one, points at what is not there, or a test
-    /// fails, with the operation's place in it; else as [`Transaction::update`].
+    /// [`ErrorKind::Response`](crate::ErrorKind::Response) if the patch is not one, points at what
+    /// is not there, or a test fails, with the operation's place in it; else as
+    /// [`Transaction::update`].
     ///
     /// ```
     /// # use backwater::{Cache, Schema, Value};

@@ -432,8 +432,8 @@ macro_rules! children {
 children!(children, iter, 'e; &'e);
 children!(children_mut, iter_mut; &mut);
 
-/// Both sides of an operator that gives NULL if one of them is NULL. Then the other side need not be
-/// computable, as in SQLite.
+/// Both sides of an operator that gives NULL if one of them is NULL. Then the other side need not
+/// be computable, as in SQLite.
 #[inline]
 fn sides<'a>(
     left: &'a Expr,

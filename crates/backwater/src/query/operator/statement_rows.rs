@@ -1,5 +1,5 @@
-//! The rows of a statement, for statements that read it: as they are, and as they were at an earlier
-//! commit.
+//! The rows of a statement, for statements that read it: as they are, and as they were at an
+//! earlier commit.
 
 use std::cell::RefCell;
 use std::collections::HashMap;

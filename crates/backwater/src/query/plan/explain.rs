@@ -189,9 +189,8 @@ fn branch(f: &mut impl Write, operator: &Operator, before: &str, is_last: bool) 
     Ok(())
 }
 
-/// A statement's operators, the last one first.
-/// The statements that others read and that stand in the tree already: each is kept and followed
-/// once, however many read it.
+/// A statement's operators, the last one first. The statements that others read and that stand in
+/// the tree already: each is kept and followed once, however many read it.
 type Printed = RefCell<HashSet<Identity>>;
 
 fn statement(plan: &Plan, schema: &Schema, shown: &Printed) -> Operator {

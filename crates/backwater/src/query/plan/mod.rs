@@ -85,8 +85,9 @@ pub(crate) struct Source {
     pub(crate) order: FieldSet,
 }
 
-/// What a plan is, as a hash of 128 bits of all that it says. Of a statement that it reads it has that
-/// one's, so that telling a plan takes as long as it is, and not as long as all that stands below it.
+/// What a plan is, as a hash of 128 bits of all that it says. Of a statement that it reads it has
+/// that one's, so that telling a plan takes as long as it is, and not as long as all that stands
+/// below it.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, Default)]
 pub(crate) struct Identity(u128);
 
@@ -311,8 +312,8 @@ impl Plan {
         Ok(values)
     }
 
-    /// The window that LIMIT and OFFSET open.
-    /// The statements that it reads, with values for their parameters, and what they are called.
+    /// The window that LIMIT and OFFSET open. The statements that it reads, with values for their
+    /// parameters, and what they are called.
     pub(crate) fn statements(
         &self,
         params: &[Scalar<'static>],

@@ -146,10 +146,10 @@ impl Delta {
         self.rows.iter().filter(|moved| moved.kind() == kind).count()
     }
 
-    /// The way from a list that shows the old result to the new one, step by step and in order: first
-    /// rows are removed, from the last to the first, then others are inserted and set, from the first
-    /// to the last. A row that moved is removed and inserted. This is for lists of any kind, such as
-    /// those of a toolkit; [`Delta::apply`] does it for a `Vec`.
+    /// The way from a list that shows the old result to the new one, step by step and in order:
+    /// first rows are removed, from the last to the first, then others are inserted and set, from
+    /// the first to the last. A row that moved is removed and inserted. This is for lists of any
+    /// kind, such as those of a toolkit; [`Delta::apply`] does it for a `Vec`.
     ///
     /// ```
     /// # use backwater::{Cache, Schema, delta::Step};
@@ -200,7 +200,8 @@ impl Delta {
         self.apply_with(shown, |row| Ok(row.row().values().to_vec()))
     }
 
-    /// The same for a list of anything: `make` gives what is shown for a row that was inserted or set.
+    /// The same for a list of anything: `make` gives what is shown for a row that was inserted or
+    /// set.
     ///
     /// # Errors
     /// As [`Delta::apply`]; what `make` returns. The list then stays as it is.

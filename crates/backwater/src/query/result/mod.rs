@@ -163,7 +163,8 @@ impl QueryResult {
         (0..self.len()).filter_map(move |position| cursor.at(position).map(RowRef::row))
     }
 
-    /// Whether both are the same result, which no commit has changed in between, and so surely equal.
+    /// Whether both are the same result, which no commit has changed in between, and so surely
+    /// equal.
     ///
     /// ```
     /// # use backwater::{Cache, Schema};

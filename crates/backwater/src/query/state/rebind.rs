@@ -228,8 +228,8 @@ fn count_while(len: usize, holds: impl Fn(usize) -> bool) -> usize {
     low
 }
 
-/// Calls `found` with the rows of a table that have values in a band; `index` has all of them in the
-/// order of that field.
+/// Calls `found` with the rows of a table that have values in a band; `index` has all of them in
+/// the order of that field.
 pub(crate) fn each_in(
     band: &Band,
     index: &RankTree<Slot>,

@@ -16,8 +16,8 @@ use crate::error::{Error, ErrorKind, Result, did_you_mean, either, nearest, near
 
 type Value<'t> = Spanned<DeValue<'t>>;
 
-/// Reads a whole schema, or all that is wrong with it. Tables of the known names get the numbers that
-/// are the names' places.
+/// Reads a whole schema, or all that is wrong with it. Tables of the known names get the numbers
+/// that are the names' places.
 pub(super) fn schema(name: &str, text: &str, known: &[Arc<str>]) -> Result<Schema> {
     let mut reader = Reader {
         name,

@@ -659,8 +659,8 @@ pub(crate) fn plain(name: &str, kind: FieldKind, names: Option<Names>) -> FieldD
     }
 }
 
-/// Units of time in seconds, the largest first: each as several and as one of it are written, and as
-/// they may be.
+/// Units of time in seconds, the largest first: each as several and as one of it are written, and
+/// as they may be.
 const UNITS: [(u32, [&str; 3]); 5] = [
     (604_800, ["weeks", "week", "week"]),
     (86_400, ["days", "day", "d"]),

@@ -18,8 +18,8 @@ use crate::storage::{Hash, Loader};
 const ROWS: usize = 1024;
 const PIECES: usize = 4;
 
-/// Some rows: the values of all of them one behind the other, and their texts in one piece, which is
-/// looked at as a whole whether it is text.
+/// Some rows: the values of all of them one behind the other, and their texts in one piece, which
+/// is looked at as a whole whether it is text.
 #[derive(Default)]
 struct Piece {
     values: Vec<Packed>,

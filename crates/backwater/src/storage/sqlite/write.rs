@@ -162,8 +162,8 @@ fn write_table(connection: &Connection, table: &TableBatch<'_>) -> rusqlite::Res
     Ok(())
 }
 
-/// What a NULL means in each column: a field that is absent, or one that is null. Rows in which it is
-/// the other are listed.
+/// What a NULL means in each column: a field that is absent, or one that is null. Rows in which it
+/// is the other are listed.
 struct Nulls {
     is_absent: Vec<bool>,
     /// Whether rows may be listed from before.
@@ -171,7 +171,8 @@ struct Nulls {
 }
 
 impl Nulls {
-    /// What was said when rows were first written to the table, or else what most of these rows say.
+    /// What was said when rows were first written to the table, or else what most of these rows
+    /// say.
     fn of(connection: &Connection, table: &TableBatch<'_>) -> rusqlite::Result<Self> {
         let stored = table.table();
         let name = stored.name();

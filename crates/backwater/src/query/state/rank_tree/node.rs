@@ -1,4 +1,5 @@
-//! The nodes of a rank tree: leaves of entries, branches of nodes, and how each is searched and edited.
+//! The nodes of a rank tree: leaves of entries, branches of nodes, and how each is searched and
+//! edited.
 
 use std::cmp::Ordering;
 use std::ops::Range;
