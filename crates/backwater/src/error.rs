@@ -63,7 +63,8 @@ pub enum ErrorKind {
     Parameter,
     /// A standing query's result cannot be computed, such as a sum beyond 64 bits.
     Result,
-    /// A result was given up before it was computed, by [`Stop::stop`](crate::Stop::stop).
+    /// A result was given up before it was computed, by [`Stop::stop`](crate::Stop::stop), or what
+    /// was to be asked for came after its remote was dropped.
     Stopped,
     /// A scenario has a line that is not a step.
     Scenario,

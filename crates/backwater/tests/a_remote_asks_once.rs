@@ -9,7 +9,7 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use backwater::clock::{Clock, SetClock};
-use backwater::remote::{AnswerState, Call, FailureKind, Remote, StandIn, Transport};
+use backwater::remote::{Alarm, AnswerState, Call, FailureKind, Remote, StandIn, Transport};
 use backwater::storage::MemoryStorage;
 use backwater::{Cache, ErrorKind, Schema, Timestamp, Value};
 use proptest::prelude::*;
@@ -131,15 +131,13 @@ struct World {
     /// The ports that are asked for, in their order; those that wait for a turn behind the others.
     line: Vec<&'static str>,
     asked: usize,
-    /// Requests that the server has not answered when their user signed out.
-    unwanted: usize,
 }
 
 fn open(storage: &MemoryStorage, clock: &SetClock, server: &StandIn) -> (Cache, Remote) {
     let schema = Schema::parse("s.toml", SCHEMA).unwrap();
     let cache = Cache::open_with(schema, storage.clone()).unwrap();
     assert_eq!(cache.opening().schema_changes, [], "its table is the library's own matter");
-    let remote = Remote::builder(&cache).base("https://ferries.example/api/").at_a_time(2);
+    let remote = Remote::builder(&cache).base("https://ferries.example/api/").at_a_time(2).tries(1);
     let remote = remote.transport(server.clone()).clock(clock.clone()).build().unwrap();
     (cache, remote)
 }
@@ -151,8 +149,8 @@ impl World {
         let clock = SetClock::at("2031-05-04T07:40:00Z".parse().unwrap());
         let (cache, remote) = open(&storage, &clock, &server);
         let (known, line) = Default::default();
-        let (asked, unwanted) = (0, 0);
-        Self { storage, clock, state, server, cache, remote, known, line, asked, unwanted }
+        let asked = 0;
+        Self { storage, clock, state, server, cache, remote, known, line, asked }
     }
 
     fn ask(&mut self, port: &'static str, anyway: bool) {
@@ -214,7 +212,6 @@ impl World {
             std::mem::replace(&mut self.remote, remote),
         ));
         while self.server.lose() {}
-        self.unwanted = 0;
         (self.cache, self.remote) = open(&self.storage, &self.clock, &self.server);
         self.asked -= self.line.len().saturating_sub(2);
         self.line.clear();
@@ -224,17 +221,16 @@ impl World {
         self.known.retain(|_, known| known.version.is_some());
     }
 
-    /// The cache is emptied. The server does not know, and goes on with what it was asked for.
+    /// The cache is emptied, and with it what it was asked for.
     fn sign_out(&mut self) {
         self.cache.clear("signed out").unwrap();
         self.asked -= self.line.len().saturating_sub(2);
-        self.unwanted += self.line.len().min(2);
         self.line.clear();
         self.known.clear();
     }
 
     fn check(&self) {
-        let waiting = self.server.waiting() - self.unwanted;
+        let waiting = self.server.waiting();
         assert_eq!(waiting, self.line.len().min(2), "at most two at a time");
         let waits = self.line.len().saturating_sub(2);
         assert_eq!(self.server.requests().len(), self.asked - waits, "no request too many");
@@ -274,11 +270,6 @@ proptest! {
             match act {
                 Act::Ask(port) => world.ask(PORTS[port], false),
                 Act::Reload(port) => world.ask(PORTS[port], true),
-                Act::Answer | Act::Lose if world.unwanted > 0 => {
-                    world.unwanted -= 1;
-                    let is_lost = matches!(act, Act::Lose) && world.server.lose();
-                    prop_assert!(is_lost || world.server.answer());
-                }
                 Act::Answer => {
                     let is_one = world.server.answer();
                     prop_assert_eq!(is_one, !world.line.is_empty());
@@ -349,7 +340,8 @@ fn failures_are_told_apart_and_leave_the_rows() {
     assert_eq!(answer.state().failed.unwrap().to_string(), "status: 304, Not Modified");
 
     let broken = StandIn::new(|_| StandIn::json(r#"[{ "id": 1 }, { "id": "one" }]"#));
-    let remote = Remote::builder(&world.cache).name("other").base("https://ferries.example");
+    let remote =
+        Remote::builder(&world.cache).name("other").base("https://ferries.example").tries(1);
     let remote = remote.transport(broken.clone()).clock(world.clock.clone()).build().unwrap();
     let answer = remote.ask("sailings", [("port", "SAL")]).unwrap();
     broken.answer_all();
@@ -389,6 +381,8 @@ impl Transport for Keeping {
     fn start(&self, _: http::Request<Vec<u8>>, call: Call) {
         self.0.lock().unwrap().push(call);
     }
+
+    fn wake_after(&self, _: Duration, _: Alarm) {}
 }
 
 /// Once a user has signed out, or an answer's row is deleted, nothing that began before may write.
@@ -453,6 +447,8 @@ impl Transport for Moody {
             }
         }
     }
+
+    fn wake_after(&self, _: Duration, _: Alarm) {}
 }
 
 /// However a transport fails, every request comes to its end, and the next one has its turn.
@@ -460,7 +456,7 @@ impl Transport for Moody {
 fn a_broken_transport_leaves_nothing_under_way() {
     let (moody, clock) = (Moody::default(), SetClock::at("2031-05-04T07:40:00Z".parse().unwrap()));
     let cache = Cache::new(Schema::parse("s.toml", SCHEMA).unwrap());
-    let remote = Remote::builder(&cache).base("https://ferries.example").at_a_time(1);
+    let remote = Remote::builder(&cache).base("https://ferries.example").at_a_time(1).tries(1);
     let remote = remote.transport(moody.clone()).clock(clock).build().unwrap();
     for (mood, many) in [(Mood::Loses, 3000), (Mood::Panics, 20)] {
         moody.0.lock().unwrap().0 = Mood::Keeps;

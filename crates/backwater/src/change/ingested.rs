@@ -29,6 +29,8 @@ pub struct Ingested {
     pub rule: Arc<str>,
     /// How long the response was.
     pub bytes: usize,
+    /// How many records of the rule it had.
+    pub records: usize,
     /// What its objects did, table by table, in the schema's order; tables that none of them
     /// belonged to are left out.
     pub tables: Vec<IngestedTable>,

@@ -108,6 +108,31 @@ impl Transaction {
         }
     }
 
+    /// Keeps the rows from being stored that were not there in that version.
+    pub(crate) fn keep_back(&mut self, before: &State) {
+        for (number, touched) in before.schema.table_numbers().zip(&self.touched) {
+            let old = before.table(number);
+            let table = self.state.table_mut(number);
+            for slot in touched.slots().filter(|slot| !old.is_row(*slot)) {
+                if table.is_row(slot) {
+                    table.set_unstored(slot, true);
+                }
+            }
+        }
+    }
+
+    /// Rows that were kept from being stored may be from now on.
+    pub(crate) fn let_be_stored(&mut self, number: TableNo, slots: impl Iterator<Item = Slot>) {
+        if self.state.table(number).unstored().next().is_none() {
+            return;
+        }
+        let kept: Vec<Slot> =
+            slots.filter(|slot| self.state.table(number).is_unstored(*slot)).collect();
+        for slot in kept {
+            self.state.table_mut(number).set_unstored(slot, false);
+        }
+    }
+
     /// Ends the transaction: what it changed, between the version it began from and its own.
     pub(crate) fn finish(mut self) -> (Changes, Vec<Ingested>) {
         self.state.hand_over_free_slots();

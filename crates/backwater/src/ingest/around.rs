@@ -7,7 +7,7 @@ use super::nested::Outcome;
 use crate::change::{Happened, Ingested, IngestedTable, Later, Staged, Transaction, compare};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{
-    FieldDef, FieldKind, FieldNo, Given, IdType, ListRule, Rule, Schema, Scope, Variables,
+    FieldDef, FieldKind, FieldNo, Given, IdType, ListRule, NextPage, Rule, Schema, Scope, Variables,
 };
 use crate::table::{Cell, IndexKey, ONLY, Slot, State};
 use crate::value::{Json, RowId, Value};
@@ -20,6 +20,7 @@ pub(super) struct RequestContext<'s> {
     scope: Vec<Staged<'static>>,
     /// The list's key, and behind it the part.
     list: Vec<Staged<'static>>,
+    pub(super) is_unstored: bool,
 }
 
 impl<'s> RequestContext<'s> {
@@ -28,8 +29,10 @@ impl<'s> RequestContext<'s> {
         schema: &'s Schema,
         rule: &Rule,
         variables: &Variables,
+        (part, is_unstored): (Option<i64>, bool),
     ) -> Result<Self> {
         let table = schema.table(rule.table);
+        let numbers_parts = rule.asking.next.as_ref().is_some_and(NextPage::numbers_parts);
         let mut staged = |field: &FieldDef, given: &Given| match given {
             Given::Value(value) => stage(tx, schema, field, value).map_err(|error| {
                 error.at(format!("rule \"{}\", field \"{}\"", rule.name, field.name))
@@ -61,13 +64,18 @@ impl<'s> RequestContext<'s> {
         let mut list = Vec::new();
         if let Some(rule) = &rule.list {
             let definition = schema.table(rule.table);
-            let names = rule.key.iter().map(Some).chain([rule.part.as_ref()]);
+            // The name of a part that is numbered says nothing of its place.
+            let named = rule.part.as_ref().filter(|_| !numbers_parts);
+            let names = rule.key.iter().map(Some).chain([named]);
             for (field, name) in definition.fields.iter().zip(names) {
                 let said = name.is_some_and(|name| variables.iter().any(|(v, _)| **v == **name));
                 list.push(match (name.filter(|_| said), field.kind) {
                     (Some(name), _) => staged(field, &Given::Variable(name.clone()))?,
                     // What the request does not say is a list, or a part, of its own.
                     (None, FieldKind::Text) => Staged::Text(String::new().into()),
+                    (None, FieldKind::Int) if numbers_parts && list.len() == rule.key.len() => {
+                        Staged::Int(part.unwrap_or(0))
+                    }
                     (None, FieldKind::Int) => Staged::Int(0),
                     (None, _) => {
                         let name = name.cloned().unwrap_or_else(|| field.name.clone());
@@ -76,7 +84,7 @@ impl<'s> RequestContext<'s> {
                 });
             }
         }
-        Ok(Self { schema, given, scope, list })
+        Ok(Self { schema, given, scope, list, is_unstored })
     }
 
     /// Whether it may have made places for rows that are not there, which links in it point at.
@@ -113,7 +121,7 @@ impl<'s> RequestContext<'s> {
             tx.note_gone(rule.table, id);
         }
         let (rule, tables) = (rule.name.clone(), vec![table]);
-        Ok(Ingested { rule, bytes, tables, skipped: Vec::new(), kept: 0 })
+        Ok(Ingested { rule, bytes, records: 0, tables, skipped: Vec::new(), kept: 0 })
     }
 
     /// Ends an ingest: gives what became of each table's objects, and how many values were kept.
@@ -157,6 +165,16 @@ impl<'s> RequestContext<'s> {
         Ok((tables.collect(), outcome.kept))
     }
 
+    /// Takes the part out of its list.
+    #[cfg(feature = "remote")]
+    pub(super) fn drop_part(&self, tx: &mut Transaction, rule: &Rule) {
+        let Some(list) = &rule.list else { return };
+        let cells: IndexKey<'_> = self.list.iter().map(Staged::cell).collect();
+        for entry in tx.state.table(list.table).indexed_rows(&list.part_fields(), &cells) {
+            tx.remove(list.table, entry);
+        }
+    }
+
     /// Puts the records into the part of their list, in their order.
     fn write_list(
         &self,
@@ -184,6 +202,9 @@ impl<'s> RequestContext<'s> {
         }
         for entry in old.into_iter().filter(|entry| !entries.contains(entry)) {
             tx.remove(list.table, entry);
+        }
+        if !self.is_unstored {
+            tx.let_be_stored(list.table, entries.into_iter());
         }
     }
 

@@ -109,7 +109,7 @@ impl Transaction {
         let (rule, variables) = request.resolve(&schema)?;
         self.need(|schema| schema.written_by(rule))?;
         // What this refers to is no row, and may stay if the response fails.
-        let context = RequestContext::new(self, &schema, rule, &variables)?;
+        let context = RequestContext::new(self, &schema, rule, &variables, request.place())?;
         let saved = match context.refers() {
             true => Arc::new(self.state.clone()),
             false => self.version(),
@@ -118,6 +118,9 @@ impl Transaction {
         let read = self.read(&schema, rule, request.began, context, &saved, bytes, progress);
         match read {
             Ok(received) => {
+                if request.is_unstored {
+                    self.keep_back(&saved);
+                }
                 self.ingested.push(received.clone());
                 Ok(received)
             }
@@ -128,6 +131,17 @@ impl Transaction {
                 Err(in_force(error, &rule.name))
             }
         }
+    }
+
+    /// Takes a part out of its list.
+    #[cfg(feature = "remote")]
+    pub(crate) fn drop_part(&mut self, request: &Request) -> Result<()> {
+        let schema = self.schema();
+        let (rule, variables) = request.resolve(&schema)?;
+        self.need(|schema| schema.written_by(rule))?;
+        let context = RequestContext::new(self, &schema, rule, &variables, request.place())?;
+        context.drop_part(self, rule);
+        Ok(())
     }
 
     #[expect(clippy::too_many_arguments, reason = "it is called once, and each says one thing")]
@@ -173,9 +187,16 @@ impl Transaction {
             skipped.extend(outcome.misfits.into_values());
         };
         skipped.extend(outcome.errors.iter().cloned());
+        let records = outcome.records.len();
+        if !context.is_unstored {
+            for (table, counts) in schema.table_numbers().zip(&outcome.counts) {
+                self.let_be_stored(table, counts.seen.slots());
+            }
+        }
         context.finish(self, before, outcome, later.as_ref(), rule).map(|(tables, kept)| Ingested {
             rule: rule.name.clone(),
             bytes: bytes.len(),
+            records,
             tables,
             skipped,
             kept,

@@ -38,6 +38,9 @@ pub struct Request {
     url: Option<String>,
     variables: Variables,
     pub(super) began: Option<u64>,
+    pub(super) part: Option<i64>,
+    /// Whether rows that only this response has are not to be stored.
+    pub(super) is_unstored: bool,
 }
 
 impl Request {
@@ -51,6 +54,8 @@ impl Request {
             url: None,
             variables: Variables::new(),
             began: None,
+            part: None,
+            is_unstored: false,
         }
     }
 
@@ -126,6 +131,38 @@ impl Request {
     pub fn began_at(mut self, commit: u64) -> Self {
         self.began = Some(commit);
         self
+    }
+
+    /// Says which part of its list the response is, counted from 0, where the rule's `next` tells
+    /// parts apart by names that have no order. A [`Remote`](crate::remote::Remote) counts itself.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Request, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", r#"
+    /// #     table.sailing = { id = "id", fields = { id = "int" } }
+    /// #     response.departures = { url = "/departures{?after}", table = "sailing", records = "/sailings", list = "departures", part = "after", next = "/next" }
+    /// # "#)?);
+    /// let second = Request::get("/departures?after=k4").part(1);
+    /// cache.commit("second page loaded", |tx| tx.ingest(second, r#"{ "sailings": [{ "id": 7 }] }"#))?;
+    /// assert_eq!(cache.query("SELECT part FROM departures", ())?.read()?.row(0).unwrap().values(), [1.into()]);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    #[must_use]
+    pub fn part(mut self, number: i64) -> Self {
+        self.part = Some(number);
+        self
+    }
+
+    /// The response must not be written to a disk, and neither may rows that only it has.
+    #[cfg(feature = "remote")]
+    pub(crate) fn unstored(mut self) -> Self {
+        self.is_unstored = true;
+        self
+    }
+
+    /// Which part of its list the response is, and whether it must not be stored.
+    pub(super) fn place(&self) -> (Option<i64>, bool) {
+        (self.part, self.is_unstored)
     }
 
     pub(crate) fn rule_name(&self) -> Option<&str> {

@@ -2,17 +2,23 @@
 
 use std::fmt;
 use std::future::Future;
+use std::ops::Deref;
 use std::pin::Pin;
-use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, Weak};
 use std::task::{Context, Poll, Waker};
 use std::time::{Duration, Instant};
 
 use http::header::{HeaderName, HeaderValue};
 use serde::{Deserialize, Serialize};
 
-use super::engine::AnswerKey;
-use super::freshness::Validators;
+use super::RemoteInner;
+use super::engine::{KnownAnswer, Wakers};
+use super::freshness::{Freshness, Validators};
+use super::key::AnswerKey;
 use crate::Table;
+use crate::error::{Error, ErrorKind, Result};
+use crate::trace::Watch;
+use crate::typed::TableWriter;
 use crate::value::{Clock, Json, RowId, Timestamp};
 
 /// A handle on an answer; see [`Remote::ask`](super::Remote::ask). Clones are of the same answer.
@@ -46,6 +52,10 @@ pub struct Here {
     pub since: Timestamp,
     /// It is fresh before this.
     pub fresh_until: Timestamp,
+    /// A stale one may be used before this while it is asked for (RFC 5861, section 3).
+    pub while_revalidating: Timestamp,
+    /// A stale one may be used before this if asking for it fails (RFC 5861, section 4).
+    pub if_error: Timestamp,
 }
 
 /// A request for an answer.
@@ -56,6 +66,9 @@ pub struct Here {
 pub struct UnderWay {
     /// Whether nothing is here yet: the first load, and no refresh.
     pub is_first: bool,
+    /// Which try it is, counted from 1. From the second on it may be waiting for its time, which is
+    /// [`Failure::again_at`].
+    pub tries: u32,
 }
 
 /// How a request failed. Its `Display` says it in words.
@@ -87,6 +100,12 @@ pub struct Failure {
     pub message: String,
     /// The server's status, if it answered.
     pub status: Option<u16>,
+    /// When it is tried again, or when the server allows it.
+    pub again_at: Option<Timestamp>,
+    /// How long the server asks to wait.
+    pub(super) retry_after: Option<Duration>,
+    /// Whether the same request fails in the same way whenever it is made.
+    pub(super) is_final: bool,
 }
 
 /// In which way a request failed.
@@ -119,7 +138,8 @@ impl FailureKind {
 
 impl Failure {
     pub(super) fn new(kind: FailureKind, message: impl Into<String>) -> Self {
-        Self { kind, message: message.into(), status: None }
+        let (message, again_at, retry_after) = (message.into(), None, None);
+        Self { kind, message, status: None, again_at, retry_after, is_final: false }
     }
 }
 
@@ -132,37 +152,92 @@ impl fmt::Display for Failure {
     }
 }
 
+impl Here {
+    pub(super) fn of(since: Timestamp, freshness: &Freshness) -> Self {
+        let Freshness { until: fresh_until, while_revalidating, if_error, .. } = *freshness;
+        Self { since, fresh_until, while_revalidating, if_error }
+    }
+
+    /// One that comes from the future is stale: the clock was set back, and nobody knows its age.
+    pub(super) fn is_fresh(&self, now: Timestamp) -> bool {
+        self.since <= now && now < self.fresh_until
+    }
+}
+
 impl AnswerState {
     /// Whether it is here and fresh.
     ///
     /// See [`Remote`](super::Remote) for an example.
     pub fn is_fresh(&self, clock: &dyn Clock) -> bool {
-        self.here.is_some_and(|here| clock.now() < here.fresh_until)
+        self.here.is_some_and(|here| here.is_fresh(clock.now()))
+    }
+
+    /// Whether HTTP lets it be used as it is: it is fresh, or stale but within
+    /// `stale-while-revalidate` while it is asked for, or within `stale-if-error` when that has
+    /// failed (RFC 5861). Rows stay readable in any case.
+    ///
+    /// ```
+    /// # use std::time::Duration;
+    /// # use backwater::{Cache, Schema, clock::SetClock, remote::{Remote, StandIn}};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }\nresponse.all = { url = '/t', table = 't' }")?);
+    /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    /// let server = StandIn::new(|_| {
+    ///     let response = http::Response::builder();
+    ///     let response = response.header("cache-control", "max-age=60, stale-while-revalidate=600");
+    ///     response.body("[]".into()).unwrap()
+    /// });
+    /// # let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone()).clock(clock.clone()).build()?;
+    /// remote.ask("all", ())?;
+    /// server.answer_all();
+    /// clock.advance(Duration::from_secs(120));
+    /// let again = remote.ask("all", ())?.state();
+    /// assert!(!again.is_fresh(&clock) && again.is_usable(&clock));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn is_usable(&self, clock: &dyn Clock) -> bool {
+        let now = clock.now();
+        self.here.is_some_and(|here| {
+            let meanwhile = self.under_way.is_some() && now < here.while_revalidating;
+            let in_need = self.failed.is_some() && now < here.if_error;
+            here.is_fresh(now) || (here.since <= now && (meanwhile || in_need))
+        })
     }
 }
 
 /// What the handles of an answer share with the engine.
-#[derive(Default)]
 pub(super) struct SharedState {
+    pub(super) key: AnswerKey,
+    remote: Weak<RemoteInner>,
     now: Mutex<(AnswerState, Vec<Waker>)>,
     settled: Condvar,
 }
 
 impl SharedState {
+    pub(super) fn new(key: AnswerKey, remote: Weak<RemoteInner>) -> Self {
+        Self { key, remote, now: Mutex::default(), settled: Condvar::new() }
+    }
+
     fn lock(&self) -> MutexGuard<'_, (AnswerState, Vec<Waker>)> {
         self.now.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Shows another state; returns the tasks to wake, which is done without a lock.
-    pub(super) fn show(&self, state: AnswerState) -> Vec<Waker> {
+    pub(super) fn state(&self) -> AnswerState {
+        self.lock().0.clone()
+    }
+
+    /// Shows another state; returns the tasks that wait for it, if it is settled.
+    pub(super) fn show(&self, state: AnswerState) -> Wakers {
+        self.change(|known| *known = state)
+    }
+
+    pub(super) fn change(&self, change: impl FnOnce(&mut AnswerState)) -> Wakers {
         let mut now = self.lock();
-        let is_settled = state.under_way.is_none();
-        now.0 = state;
-        if !is_settled {
-            return Vec::new();
+        change(&mut now.0);
+        if now.0.under_way.is_some() {
+            return Wakers::default();
         }
         self.settled.notify_all();
-        std::mem::take(&mut now.1)
+        Wakers(std::mem::take(&mut now.1))
     }
 }
 
@@ -171,11 +246,45 @@ impl Answer {
         Self(shared)
     }
 
+    pub(super) fn key(&self) -> &AnswerKey {
+        &self.0.key
+    }
+
+    fn remote(&self) -> Result<Arc<RemoteInner>> {
+        self.0.remote.upgrade().ok_or_else(|| {
+            Error::new(ErrorKind::Stopped, "the remote of this answer was dropped")
+                .help("keep it for as long as its answers are of use")
+        })
+    }
+
+    /// The response rule that it is by.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, clock::SetClock, remote::{Remote, StandIn}};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }\nresponse.one = { url = '/t/{id}', table = 't' }")?);
+    /// # let server = StandIn::new(|_| StandIn::json("[]"));
+    /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    /// # let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone()).clock(clock).build()?;
+    /// let answer = remote.ask("one", [("id", 1)])?;
+    /// assert_eq!((answer.rule(), answer.variable("id")), ("one", Some("1")));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn rule(&self) -> &str {
+        self.0.key.rule()
+    }
+
+    /// The value of one of its variables, as text.
+    ///
+    /// See [`Answer::rule`] for an example.
+    pub fn variable(&self, name: &str) -> Option<&str> {
+        self.0.key.variable(name)
+    }
+
     /// What is known of it now.
     ///
     /// See [`Remote`](super::Remote) for an example.
     pub fn state(&self) -> AnswerState {
-        self.0.lock().0.clone()
+        self.0.state()
     }
 
     /// Waits until no request for it is under way, as a future of any runtime.
@@ -215,6 +324,129 @@ impl Answer {
         }
         now.0.clone()
     }
+
+    /// Calls back with what is known of it after each change of that, for as long as the returned
+    /// guard lives. As with [`Cache::watch`](crate::Cache::watch), `callback` runs on a thread that
+    /// commits.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Stopped`](crate::ErrorKind::Stopped) if the remote was dropped; else as
+    /// [`Cache::watch`](crate::Cache::watch).
+    ///
+    /// ```
+    /// # use std::sync::{Arc, Mutex};
+    /// # use backwater::{Cache, Schema, clock::SetClock, remote::{Remote, StandIn}};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }\nresponse.one = { url = '/t/{id}', table = 't' }")?);
+    /// # let server = StandIn::new(|_| StandIn::json(r#"{"id": 1}"#));
+    /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    /// # let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone()).clock(clock).build()?;
+    /// let answer = remote.ask("one", [("id", 1)])?;
+    /// let shown = Arc::new(Mutex::new(Vec::new()));
+    /// let view = shown.clone();
+    /// let _watch = answer.watch(move |state| view.lock().unwrap().push(state.here.is_some()))?;
+    /// server.answer_all();
+    /// assert_eq!(*shown.lock().unwrap(), [true]);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn watch(&self, mut callback: impl FnMut(&AnswerState) + Send + 'static) -> Result<Watch> {
+        let remote = self.remote()?;
+        let sql = "SELECT * FROM backwater_answer \
+            WHERE remote = :remote AND rule = :rule AND variables = :variables";
+        let (rule, variables) = (self.rule(), self.0.key.shown());
+        let by = (("remote", remote.name()), ("rule", rule), ("variables", variables));
+        let row = remote.cache().query(sql, by)?;
+        let (cache, key) = (remote.cache().clone(), self.0.key.clone());
+        let id = AnswerRow::id_of(remote.name(), &key);
+        remote.cache().watch(&row, move |_| {
+            let snapshot = cache.snapshot();
+            let row = snapshot.table::<AnswerRow>().map(|table| table.get(id.clone()).known());
+            let state = row.ok().flatten().map(|row| row.state());
+            callback(&state.unwrap_or_default());
+        })
+    }
+
+    /// Asks for the page that follows the last one that is here, of this answer's list or from this
+    /// page on; returns its answer, or `None` if the server says that there is none.
+    ///
+    /// What follows a page is said by the rule's `next`, or by the server's `Link` header field
+    /// with the relation `next` (RFC 8288). While the last page is under way, that one is returned.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Parameter`](crate::ErrorKind::Parameter) if the URL of the next page is not one
+    /// of the rule; [`ErrorKind::Stopped`](crate::ErrorKind::Stopped) if the remote was dropped; else
+    /// as [`Remote::ask`](super::Remote::ask).
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, clock::SetClock, remote::{Remote, StandIn}};
+    /// let cache = Cache::new(Schema::parse("backwater.toml", r#"
+    ///     table.sailing = { id = "id", fields = { id = "int" } }
+    ///
+    ///     [response.departures]
+    ///     url = "/departures{?after}"
+    ///     records = "/sailings"
+    ///     table = "sailing"
+    ///     list = "departures"
+    ///     part = "after"
+    ///     next = "/next"          # a URL, or the value of `after`
+    /// "#)?);
+    /// let server = StandIn::new(|request| match request.uri().query() {
+    ///     None => StandIn::json(r#"{ "sailings": [{ "id": 9 }, { "id": 4 }], "next": "k4" }"#),
+    ///     Some("after=k4") => StandIn::json(r#"{ "sailings": [{ "id": 7 }], "next": null }"#),
+    ///     _ => StandIn::status(404),
+    /// });
+    /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    /// # let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone()).clock(clock).build()?;
+    /// let departures = remote.ask("departures", ())?;
+    /// server.answer_all();
+    /// departures.more()?.expect("a second page");
+    /// server.answer_all();
+    /// assert!(departures.more()?.is_none());
+    /// let order = cache.query("SELECT target FROM departures ORDER BY part, position", ())?;
+    /// let ids: Vec<_> = order.read()?.rows().map(|row| row.values()[0].clone()).collect();
+    /// assert_eq!(ids, [9.into(), 4.into(), 7.into()]);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn more(&self) -> Result<Option<Answer>> {
+        self.remote()?.more(&self.0.key)
+    }
+}
+
+/// An answer that somebody holds as wanted; see [`Remote::want`](super::Remote::want).
+///
+/// It can be used wherever an [`Answer`] can. Dropping the last one takes back a request that was
+/// not made yet, unless somebody else asked for it.
+///
+/// See [`Remote::want`](super::Remote::want) for an example.
+#[must_use = "it is wanted for as long as it is held"]
+pub struct Wanted {
+    answer: Answer,
+    remote: Arc<RemoteInner>,
+}
+
+impl Wanted {
+    pub(super) fn new(answer: Answer, remote: Arc<RemoteInner>) -> Self {
+        Self { answer, remote }
+    }
+}
+
+impl Deref for Wanted {
+    type Target = Answer;
+
+    fn deref(&self) -> &Answer {
+        &self.answer
+    }
+}
+
+impl Drop for Wanted {
+    fn drop(&mut self) {
+        self.remote.release(self.answer.key());
+    }
+}
+
+impl fmt::Debug for Wanted {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_tuple("Wanted").field(&self.answer.state()).finish()
+    }
 }
 
 impl fmt::Debug for Answer {
@@ -250,15 +482,22 @@ pub(super) struct AnswerRow {
     #[table(id)]
     pub(super) remote: String,
     #[table(id)]
-    rule: String,
+    pub(super) rule: String,
     /// A JSON object, by name.
     #[table(id)]
     variables: String,
     came_at: Option<Timestamp>,
     fresh_until: Option<Timestamp>,
     validators: Option<Json>,
+    /// What follows this page, as the server says it.
+    next_page: Option<String>,
+    /// Which part of its list it is, counted from 0.
+    page: Option<i64>,
     #[table(persist = false)]
     is_under_way: Option<bool>,
+    /// Which try is under way, or was the last one.
+    #[table(persist = false)]
+    tries: Option<i64>,
     /// The number of the request that is under way.
     #[table(persist = false)]
     pub(super) request: Option<i64>,
@@ -268,6 +507,8 @@ pub(super) struct AnswerRow {
     message: Option<String>,
     #[table(persist = false)]
     status: Option<i64>,
+    #[table(persist = false)]
+    again_at: Option<Timestamp>,
 }
 
 /// Validators as they are stored.
@@ -282,46 +523,104 @@ struct StoredValidators {
 impl AnswerRow {
     pub(super) const TABLE_NAME: &'static str = "backwater_answer";
 
-    pub(super) fn of(
-        remote: &str,
-        key: &AnswerKey,
-        (state, call, validators): (&AnswerState, Option<u64>, Option<&Validators>),
-    ) -> Self {
+    pub(super) fn of(remote: &str, key: &AnswerKey, known: &KnownAnswer) -> Self {
+        let KnownAnswer { state, call, validators, next, page } = known;
         let failed = state.failed.as_ref();
         Self {
             remote: remote.to_owned(),
-            rule: key.rule.clone(),
-            variables: key.json(),
+            rule: key.rule().to_owned(),
+            variables: key.shown().to_owned(),
             came_at: state.here.map(|here| here.since),
             fresh_until: state.here.map(|here| here.fresh_until),
-            validators: validators.and_then(stored),
+            validators: validators.as_ref().and_then(stored),
+            next_page: next.as_deref().map(str::to_owned),
+            page: Some((*page).into()),
             is_under_way: Some(state.under_way.is_some()),
+            tries: state.under_way.map(|under_way| under_way.tries.into()),
             request: call.map(|call| call as i64),
             failure: failed.map(|failed| failed.kind.name().to_owned()),
             message: failed.map(|failed| failed.message.clone()),
             status: failed.and_then(|failed| failed.status).map(i64::from),
+            again_at: failed.and_then(|failed| failed.again_at),
         }
     }
 
-    pub(super) fn id_of(remote: &str, key: &AnswerKey) -> (Arc<str>, Arc<str>, Arc<str>) {
-        (remote.into(), key.rule.as_str().into(), key.json().into())
+    /// Writes the row. It is stored if its answer is here, and may be stored.
+    pub(super) fn put(&self, table: &mut TableWriter<'_, Self>, known: &KnownAnswer) -> Result<()> {
+        table.merge(self)?;
+        let validators = known.validators.as_ref().filter(|_| known.state.here.is_some());
+        let may_be = validators.is_some_and(|validators| !validators.freshness(None).no_store);
+        table.set_unstored(self.id(), !may_be)
     }
 
-    /// The remote and the key that an id is of.
+    pub(super) fn id(&self) -> (Arc<str>, Arc<str>, Arc<str>) {
+        (self.remote.as_str().into(), self.rule.as_str().into(), self.variables.as_str().into())
+    }
+
+    pub(super) fn id_of(remote: &str, key: &AnswerKey) -> (Arc<str>, Arc<str>, Arc<str>) {
+        (remote.into(), key.rule().into(), key.shown().into())
+    }
+
+    /// The remote and the key that an id is of; see [`AnswerKey::of_shown`].
     pub(super) fn key_of(id: &RowId) -> Option<(&str, AnswerKey)> {
         let RowId::Parts(parts) = id else { return None };
         let [RowId::Text(remote), RowId::Text(rule), RowId::Text(variables)] = &**parts else {
             return None;
         };
-        Some((remote, AnswerKey::of_json(rule, variables)?))
+        Some((remote, AnswerKey::of_shown(rule, variables)?))
+    }
+
+    /// What it says of its answer.
+    fn state(&self) -> AnswerState {
+        let since = self.came_at.zip(self.fresh_until);
+        let here = since.map(|(since, fresh_until)| {
+            let validators = self.validators.as_ref().and_then(read);
+            let here = validators.map(|known| Here::of(since, &known.freshness(None)));
+            let (while_revalidating, if_error) = here.map_or((fresh_until, fresh_until), |here| {
+                (here.while_revalidating, here.if_error)
+            });
+            let while_revalidating = while_revalidating.max(fresh_until);
+            Here { since, fresh_until, while_revalidating, if_error: if_error.max(fresh_until) }
+        });
+        let tries = self.tries.and_then(|tries| tries.try_into().ok()).unwrap_or(1);
+        let is_under_way = self.is_under_way == Some(true);
+        let kinds = [
+            FailureKind::Network,
+            FailureKind::TimeOut,
+            FailureKind::Status,
+            FailureKind::Unreadable,
+        ];
+        let kind = kinds.into_iter().find(|kind| Some(kind.name()) == self.failure.as_deref());
+        let failed = kind.map(|kind| {
+            let failure = Failure::new(kind, self.message.clone().unwrap_or_default());
+            let status = self.status.and_then(|status| status.try_into().ok());
+            Failure { status, again_at: self.again_at, ..failure }
+        });
+        let under_way = is_under_way.then_some(UnderWay { is_first: here.is_none(), tries });
+        AnswerState { here, under_way, failed }
     }
 
     /// What the engine has to know of an answer that came before a restart.
-    pub(super) fn recalled(&self) -> Option<(AnswerKey, Here, Validators)> {
-        let key = AnswerKey::of_json(&self.rule, &self.variables)?;
-        let here = Here { since: self.came_at?, fresh_until: self.fresh_until? };
-        Some((key, here, read(self.validators.as_ref()?)?))
+    pub(super) fn recalled(&self) -> Option<RecalledAnswer> {
+        Some(RecalledAnswer {
+            key: AnswerKey::of_shown(&self.rule, &self.variables)?,
+            since: self.came_at?,
+            fresh_until: self.fresh_until?,
+            validators: read(self.validators.as_ref()?)?,
+            next: self.next_page.as_deref().map(Into::into),
+            page: self.page.and_then(|page| page.try_into().ok()).unwrap_or(0),
+        })
     }
+}
+
+/// An answer that came before a restart.
+pub(super) struct RecalledAnswer {
+    pub(super) key: AnswerKey,
+    pub(super) since: Timestamp,
+    pub(super) fresh_until: Timestamp,
+    pub(super) validators: Validators,
+    pub(super) next: Option<Box<str>>,
+    pub(super) page: u32,
 }
 
 fn stored(validators: &Validators) -> Option<Json> {

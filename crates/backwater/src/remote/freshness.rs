@@ -30,6 +30,8 @@ pub(crate) struct Validators {
 /// How long an answer may be used.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Freshness {
+    /// For how many seconds it is fresh from when it was made.
+    pub(crate) lifetime: u64,
     /// It is fresh before this.
     pub(crate) until: Timestamp,
     /// A stale one may be used until then while it is validated (RFC 5861, section 3).
@@ -81,6 +83,7 @@ impl Validators {
             _ => until,
         };
         Freshness {
+            lifetime,
             until,
             while_revalidating: further(control.stale_while_revalidate),
             if_error: further(control.stale_if_error),
@@ -236,14 +239,14 @@ fn each_directive(value: &str, mut found: impl FnMut(&str, Option<&str>)) {
 }
 
 /// A number of seconds (section 1.2.2).
-fn delta_seconds(text: &str) -> Option<u64> {
+pub(super) fn delta_seconds(text: &str) -> Option<u64> {
     let is_number = !text.is_empty() && text.bytes().all(|digit| digit.is_ascii_digit());
     // A number that does not fit is a large one.
     is_number.then(|| text.parse().unwrap_or(MOST_SECONDS).min(MOST_SECONDS))
 }
 
 /// Seconds since 1970 of an HTTP date, in any of its three forms (RFC 9110, section 5.6.7).
-fn seconds_of(date: &str) -> Option<i64> {
+pub(super) fn seconds_of(date: &str) -> Option<i64> {
     let time = httpdate::parse_http_date(date.trim()).ok()?;
     let since = time.duration_since(std::time::UNIX_EPOCH).ok()?;
     i64::try_from(since.as_secs()).ok()

@@ -3,9 +3,11 @@
 use std::collections::VecDeque;
 use std::fmt;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
 
 use super::FailureKind;
-use super::transport::{Call, Transport};
+use super::transport::{Alarm, Call, Transport};
+use crate::value::{Clock, SetClock};
 
 type Answers = dyn Fn(&http::Request<Vec<u8>>) -> http::Response<Vec<u8>> + Send + Sync;
 
@@ -20,6 +22,7 @@ struct Server {
     answers: Box<Answers>,
     waiting: Mutex<VecDeque<(http::Request<Vec<u8>>, Call)>>,
     requests: Mutex<Vec<String>>,
+    alarms: Mutex<Vec<Alarm>>,
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -33,8 +36,8 @@ impl StandIn {
     pub fn new(
         answers: impl Fn(&http::Request<Vec<u8>>) -> http::Response<Vec<u8>> + Send + Sync + 'static,
     ) -> Self {
-        let (waiting, requests) = Default::default();
-        Self(Arc::new(Server { answers: Box::new(answers), waiting, requests }))
+        let (waiting, requests, alarms) = Default::default();
+        Self(Arc::new(Server { answers: Box::new(answers), waiting, requests, alarms }))
     }
 
     /// A response of status 200 with a JSON text.
@@ -65,7 +68,7 @@ impl StandIn {
     ///
     /// See [`Failure`](super::Failure) for an example.
     pub fn answer(&self) -> bool {
-        let Some((request, call)) = lock(&self.0.waiting).pop_front() else { return false };
+        let Some((request, call)) = self.next() else { return false };
         call.respond((self.0.answers)(&request));
         true
     }
@@ -84,16 +87,60 @@ impl StandIn {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn lose(&self) -> bool {
-        let Some((_, call)) = lock(&self.0.waiting).pop_front() else { return false };
+        let Some((_, call)) = self.next() else { return false };
         call.fail(FailureKind::Network, "the connection was lost");
         true
     }
 
-    /// How many requests wait.
+    /// Lets time pass, in which what is due happens: requests are tried again or time out, and
+    /// answers that are wanted grow stale. The clock is the remote's.
+    ///
+    /// ```
+    /// use std::time::Duration;
+    /// # use backwater::{Cache, Schema, clock::SetClock, remote::{Remote, StandIn}};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }\nresponse.all = { url = '/t', table = 't' }")?);
+    /// # let server = StandIn::new(|_| StandIn::json("[]"));
+    /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    /// # let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone()).clock(clock.clone()).build()?;
+    /// let answer = remote.ask("all", ())?;
+    /// server.lose();
+    /// assert_eq!((server.waiting(), answer.state().under_way.unwrap().tries), (0, 2));
+    /// server.pass(&clock, Duration::from_secs(1));
+    /// assert_eq!(server.waiting(), 1); // the second try
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn pass(&self, clock: &SetClock, time: Duration) {
+        let end = clock.ticks().saturating_add(time);
+        loop {
+            let mut alarms = lock(&self.0.alarms);
+            let first = (0..alarms.len()).min_by_key(|index| alarms[*index].due());
+            let first = first.filter(|index| alarms[*index].due() <= end);
+            let alarm = first.map(|index| alarms.swap_remove(index));
+            drop(alarms);
+            let due = alarm.as_ref().map_or(end, Alarm::due);
+            clock.advance(due.saturating_sub(clock.ticks()));
+            match alarm {
+                Some(alarm) => alarm.ring(),
+                None => return,
+            }
+        }
+    }
+
+    /// How many requests wait whose answers are still wanted.
     ///
     /// See [`RemoteBuilder::at_a_time`](super::RemoteBuilder::at_a_time) for an example.
     pub fn waiting(&self) -> usize {
-        lock(&self.0.waiting).len()
+        lock(&self.0.waiting).iter().filter(|(_, call)| call.is_wanted()).count()
+    }
+
+    /// The request that waits longest, without those that are no longer wanted.
+    fn next(&self) -> Option<(http::Request<Vec<u8>>, Call)> {
+        loop {
+            let (request, call) = lock(&self.0.waiting).pop_front()?;
+            if call.is_wanted() {
+                return Some((request, call));
+            }
+        }
     }
 
     /// The requests that came, by method and URL.
@@ -108,6 +155,10 @@ impl Transport for StandIn {
     fn start(&self, request: http::Request<Vec<u8>>, call: Call) {
         lock(&self.0.requests).push(format!("{} {}", request.method(), request.uri()));
         lock(&self.0.waiting).push_back((request, call));
+    }
+
+    fn wake_after(&self, _: Duration, alarm: Alarm) {
+        lock(&self.0.alarms).push(alarm);
     }
 }
 

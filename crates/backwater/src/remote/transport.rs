@@ -1,10 +1,15 @@
 //! What moves one request and its response, and the call that it answers.
 
 use std::fmt;
+use std::future::Future;
+use std::pin::Pin;
 use std::sync::Weak;
+use std::task::{Context, Poll};
+use std::time::Duration;
 
 use super::answer::{Failure, FailureKind};
-use super::{RemoteInner, SentRequest};
+use super::engine::Limits;
+use super::inner::{RemoteInner, SentRequest};
 
 /// Moves requests and responses: an HTTP client, a browser's `fetch`, a [`StandIn`](super::StandIn)
 /// in tests.
@@ -12,7 +17,9 @@ use super::{RemoteInner, SentRequest};
 /// Credentials, cookies, TLS and redirects are its own.
 ///
 /// ```
-/// use backwater::remote::{Call, FailureKind, Transport};
+/// use std::time::Duration;
+///
+/// use backwater::remote::{Alarm, Call, FailureKind, Transport};
 ///
 /// /// Makes each request on a thread of its own.
 /// struct Threads;
@@ -27,6 +34,13 @@ use super::{RemoteInner, SentRequest};
 ///                 Ok(response) => call.respond(response),
 ///                 Err(error) => call.fail(FailureKind::Network, error.to_string()),
 ///             }
+///         });
+///     }
+///
+///     fn wake_after(&self, delay: Duration, alarm: Alarm) {
+///         std::thread::spawn(move || {
+///             std::thread::sleep(delay);
+///             alarm.ring();
 ///         });
 ///     }
 /// }
@@ -49,11 +63,56 @@ pub trait Transport: Send + Sync {
     /// Starts a request and returns at once. What comes of it goes to the call, from any thread,
     /// which may be this one.
     fn start(&self, request: http::Request<Vec<u8>>, call: Call);
+
+    /// Rings the alarm after that time: a request is to be tried again then, or has not been
+    /// answered in time, or an answer that is wanted grows stale. It returns at once. An alarm that
+    /// rings too early or too late, or beside a later one, does no harm.
+    fn wake_after(&self, delay: Duration, alarm: Alarm);
 }
 
 impl<T: Transport + ?Sized> Transport for std::sync::Arc<T> {
     fn start(&self, request: http::Request<Vec<u8>>, call: Call) {
         (**self).start(request, call);
+    }
+
+    fn wake_after(&self, delay: Duration, alarm: Alarm) {
+        (**self).wake_after(delay, alarm);
+    }
+}
+
+/// Tells a remote that time has passed.
+///
+/// See [`Transport`] for an example.
+pub struct Alarm {
+    remote: Weak<RemoteInner>,
+    due: Duration,
+}
+
+impl Alarm {
+    pub(super) fn new(remote: Weak<RemoteInner>, due: Duration) -> Self {
+        Self { remote, due }
+    }
+
+    /// When it is to ring, by the [ticks](crate::clock::Clock::ticks) of the remote's clock.
+    ///
+    /// See [`StandIn::pass`](super::StandIn::pass), which lets time go by from one to the next.
+    pub fn due(&self) -> Duration {
+        self.due
+    }
+
+    /// It is time. A remote that was dropped meanwhile hears nothing.
+    ///
+    /// See [`Transport`] for an example.
+    pub fn ring(self) {
+        if let Some(remote) = self.remote.upgrade() {
+            remote.wake();
+        }
+    }
+}
+
+impl fmt::Debug for Alarm {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Alarm").field("due", &self.due).finish_non_exhaustive()
     }
 }
 
@@ -64,22 +123,54 @@ impl<T: Transport + ?Sized> Transport for std::sync::Arc<T> {
 pub struct Call {
     remote: Weak<RemoteInner>,
     sent: Option<SentRequest>,
+    limits: Limits,
 }
 
 impl Call {
-    pub(super) fn new(remote: Weak<RemoteInner>, sent: SentRequest) -> Self {
-        Self { remote, sent: Some(sent) }
+    pub(super) fn new(remote: Weak<RemoteInner>, sent: SentRequest, limits: Limits) -> Self {
+        Self { remote, sent: Some(sent), limits }
     }
 
-    /// Whether the answer is still wanted: not once the remote is dropped, the cache emptied, or
-    /// the answer's row deleted. What comes of it then is ignored.
+    /// How many bytes of a response's body are of use, after decompression. A transport that has
+    /// read more may give up, and [`Call::respond`] with what it has: that is too much.
+    ///
+    /// ```
+    /// # use backwater::remote::Call;
+    /// fn is_enough(call: &Call, read: usize) -> bool {
+    ///     read > call.most_bytes()
+    /// }
+    /// ```
+    pub fn most_bytes(&self) -> usize {
+        self.limits.bytes
+    }
+
+    /// Whether the answer is still wanted: not once its time is over, the remote is dropped, the
+    /// cache emptied, or the answer's row deleted. What comes of it then is ignored.
     ///
     /// See [`Transport`] for an example.
     pub fn is_wanted(&self) -> bool {
         match (self.remote.upgrade(), &self.sent) {
-            (Some(remote), Some(sent)) => remote.is_wanted(sent),
+            (Some(remote), Some(sent)) => remote.is_wanted(sent.call),
             _ => false,
         }
+    }
+
+    /// Waits until the answer is no longer wanted, so that a transport can give up the request.
+    ///
+    /// ```
+    /// # use backwater::remote::{Call, FailureKind};
+    /// # async fn select<T>(sent: impl std::future::Future<Output = T>, _: impl std::future::Future<Output = ()>) -> Option<T> { Some(sent.await) }
+    /// # async fn send(_: http::Request<Vec<u8>>) -> http::Response<Vec<u8>> { todo!() }
+    /// async fn carry(request: http::Request<Vec<u8>>, call: Call) {
+    ///     // Of these two the first one to be ready, as by your runtime.
+    ///     match select(send(request), call.unwanted()).await {
+    ///         Some(response) => call.respond(response),
+    ///         None => {} // the connection is closed
+    ///     }
+    /// }
+    /// ```
+    pub fn unwanted(&self) -> Unwanted<'_> {
+        Unwanted(self)
     }
 
     /// The server has answered, with whatever status.
@@ -94,6 +185,20 @@ impl Call {
     /// See [`Transport`] for an example.
     pub fn fail(mut self, kind: FailureKind, message: impl Into<String>) {
         self.settle(Err(Failure::new(kind, message)));
+    }
+
+    /// There is no answer, and there will be none: the request itself cannot be made, so that it is
+    /// not tried again.
+    ///
+    /// ```
+    /// # use backwater::remote::Call;
+    /// fn refuse(request: &http::Request<Vec<u8>>, call: Call) {
+    ///     call.refuse(format!("{} is not a host of ours", request.uri().host().unwrap_or("that")));
+    /// }
+    /// ```
+    pub fn refuse(mut self, message: impl Into<String>) {
+        let failure = Failure::new(FailureKind::Network, message);
+        self.settle(Err(Failure { is_final: true, ..failure }));
     }
 
     fn settle(&mut self, result: Result<http::Response<Vec<u8>>, Failure>) {
@@ -112,5 +217,22 @@ impl Drop for Call {
 impl fmt::Debug for Call {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("Call")
+    }
+}
+
+/// The future of [`Call::unwanted`], which has an example.
+#[derive(Debug)]
+#[must_use = "it waits when it is awaited"]
+pub struct Unwanted<'c>(&'c Call);
+
+impl Future for Unwanted<'_> {
+    type Output = ();
+
+    fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<()> {
+        let remote = self.0.remote.upgrade();
+        let is_wanted = remote.zip(self.0.sent.as_ref()).is_some_and(|(remote, sent)| {
+            remote.engine().wake_if_unwanted(sent.call, context.waker())
+        });
+        if is_wanted { Poll::Pending } else { Poll::Ready(()) }
     }
 }

@@ -26,7 +26,9 @@ use crate::value::{Json, RowId};
 pub(crate) use names::Names;
 pub(crate) use places::{FieldPlaces, KnownPlaces};
 pub(crate) use pointer::{Pointer, write_part};
-pub(crate) use rule::{Format, Given, ListRule, OnError, ResponsePart, Rule, Scope};
+pub(crate) use rule::{
+    Asking, Format, Given, LaterPages, ListRule, NextPage, OnError, ResponsePart, Rule, Scope,
+};
 pub(crate) use table::{
     Checks, FieldDef, FieldKind, IdType, LinkRule, LinkTo, OnDelete, OneOfDef, TableDef,
     TableOrigin, Unknown,
@@ -423,21 +425,23 @@ impl Schema {
         })
     }
 
-    /// The URI Template of a rule, and the names of its variables.
+    /// A rule that can be asked for, and its URI Template.
     #[cfg(feature = "remote")]
-    pub(crate) fn url_template(&self, rule: &str) -> Result<(&str, Vec<String>)> {
+    pub(crate) fn askable(&self, rule: &str) -> Result<(&Rule, &Template)> {
         let found = self.rule(rule)?;
+        let refused = |message: String, help: &str| {
+            Err(Error::new(ErrorKind::Parameter, message).help(help.to_owned()))
+        };
         let Some(url) = &found.url else {
             let message = format!("rule \"{rule}\" has no `url`, so it cannot be asked for");
-            return Err(Error::new(ErrorKind::Parameter, message).help("add one to the rule"));
+            return refused(message, "add one to the rule");
         };
-        Ok((url.as_str(), url.variables().map(str::to_owned).collect()))
-    }
-
-    /// For how many seconds a rule's answers are fresh if the server does not say.
-    #[cfg(feature = "remote")]
-    pub(crate) fn max_age(&self, rule: &str) -> Option<u64> {
-        self.rule(rule).ok()?.max_age.map(u64::from)
+        if !found.method.eq_ignore_ascii_case("GET") {
+            let message =
+                format!("rule \"{rule}\" is of {}, so it cannot be asked for", found.method);
+            return refused(message, "only what a GET brings can be asked for");
+        }
+        Ok((found, url))
     }
 
     /// The links that point at a table and do something when its rows are deleted.

@@ -24,6 +24,8 @@ pub(crate) struct Rule {
     /// Fields of the records that the request says.
     pub(crate) given: Vec<(FieldNo, Given)>,
     pub(crate) list: Option<ListRule>,
+    /// The variable that tells parts, such as pages, apart.
+    pub(crate) part: Option<Arc<str>>,
     /// Rows of this scope that a response does not have are deleted.
     pub(crate) complete: Option<Scope>,
     pub(crate) on_error: OnError,
@@ -31,11 +33,64 @@ pub(crate) struct Rule {
     pub(crate) aliases: Vec<(TableNo, Arc<str>, FieldNo)>,
     /// Whether the request deletes the row whose id it gives, whatever the response says.
     pub(crate) deletes: bool,
+    pub(crate) asking: Asking,
+}
+
+/// How a rule's answers are asked for.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub(crate) struct Asking {
     /// For how many seconds an answer is fresh if the server does not say.
     pub(crate) max_age: Option<u32>,
+    /// After how many seconds an answer that is wanted is asked for again, fresh or not.
+    pub(crate) reload_every: Option<u32>,
+    /// Variables whose values are not shown or stored.
+    pub(crate) secret: Vec<String>,
+    /// How a page says what follows it, beside the header field `Link`.
+    pub(crate) next: Option<NextPage>,
+    /// What becomes of the pages behind one that is reloaded.
+    pub(crate) later_pages: LaterPages,
+    /// The rules whose answers are stale after a request by this one.
+    pub(crate) makes_stale: Vec<String>,
+}
+
+/// How a page of a list says what follows it.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) enum NextPage {
+    /// A member of the response, which is a URL or the value of the part's variable.
+    Member(Pointer),
+    /// The part's variable counts pages.
+    Page,
+    /// The part's variable counts records.
+    Offset,
+    /// The header field `Link` alone.
+    Link,
+}
+
+impl NextPage {
+    /// Whether parts are numbered in the order of their coming, since their names have none.
+    pub(crate) fn numbers_parts(&self) -> bool {
+        matches!(self, NextPage::Member(_) | NextPage::Link)
+    }
+}
+
+/// What becomes of the pages behind one that is reloaded and has changed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(crate) enum LaterPages {
+    /// They are asked for again, one after the other.
+    #[default]
+    Reload,
+    Keep,
+    /// They leave the list, and are asked for by `more`.
+    Drop,
 }
 
 impl Rule {
+    /// The variable that tells parts of its list apart.
+    #[cfg(feature = "remote")]
+    pub(crate) fn part(&self) -> Option<&str> {
+        self.part.as_deref()
+    }
+
     /// The variables that it uses.
     pub(crate) fn variables(&self) -> impl Iterator<Item = &str> {
         let scope = match &self.complete {

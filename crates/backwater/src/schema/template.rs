@@ -79,6 +79,17 @@ impl Template {
             .map(|variable| variable.name.as_str())
     }
 
+    /// Whether each element of a variable stands for itself.
+    #[cfg(feature = "remote")]
+    pub(crate) fn explodes(&self, name: &str) -> bool {
+        self.parts.iter().any(|part| match part {
+            Part::Literal(_) => false,
+            Part::Expression { variables, .. } => {
+                variables.iter().any(|variable| variable.explode && variable.name == name)
+            }
+        })
+    }
+
     /// How much of it is said letter by letter: of two templates that fit, the one that says more
     /// is meant.
     pub(crate) fn letters(&self) -> usize {
@@ -107,7 +118,9 @@ impl Template {
 
 /// The path, query and fragment of a URL.
 fn path_of(url: &str) -> &str {
-    match url.split_once("://") {
+    // Behind a path such text is a parameter's value.
+    let scheme = url.split_once("://").filter(|(scheme, _)| !scheme.contains(['/', '?', '#']));
+    match scheme {
         None => url,
         Some((_, rest)) => rest.find(['/', '?', '#']).map_or("/", |start| &rest[start..]),
     }

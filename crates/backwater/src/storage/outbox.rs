@@ -76,6 +76,8 @@ impl Side {
     fn batch(&mut self, now: &Arc<State>) -> BatchSide {
         let (form, digests) = (self.form.clone(), self.digests.clone());
         let mut batch = BatchSide { form, now: now.clone(), digests, tables: Vec::new() };
+        // A row that was not to be stored may be by now, without having changed.
+        self.dirty.extend(&self.missing);
         self.dirty.sort_unstable();
         self.dirty.dedup();
         for dirty in self.dirty.chunk_by(|a, b| a.0 == b.0) {
@@ -108,7 +110,8 @@ impl Side {
         }
         for table in &self.rebuilt {
             let rows = now.table(*table);
-            let puts: Vec<Put> = rows.iter().map(|slot| (slot, rows.times(slot))).collect();
+            let stored = rows.iter().filter(|slot| !rows.is_unstored(*slot));
+            let puts: Vec<Put> = stored.map(|slot| (slot, rows.times(slot))).collect();
             let digest = &mut batch.digests[table.index()];
             *digest = TableDigest { rows: puts.len() as u64, hash: Hash::default() };
             let hash = |(slot, times): &Put| self.form.hash(now, *table, *slot, *times);
@@ -135,7 +138,8 @@ impl Side {
         let was = is_stored.then(|| self.form.hash(&self.stored, table, slot, known));
         // They may move on while the batch is written.
         let times = now.table(table).times(slot);
-        let is = now.table(table).is_row(slot).then(|| self.form.hash(now, table, slot, times));
+        let is_to_be = now.table(table).is_row(slot) && !now.table(table).is_unstored(slot);
+        let is = is_to_be.then(|| self.form.hash(now, table, slot, times));
         if was == is {
             return;
         }
@@ -162,12 +166,21 @@ impl Side {
                 set_times(&mut self.times[writes.table.index()], slot, said);
             }
         }
-        self.stored = batch.now;
         self.digests = batch.digests;
         self.gone.clear();
+        self.rebuilt.clear();
+        self.holds(batch.now);
+    }
+
+    /// The storage holds this version, without the rows that must not be stored.
+    fn holds(&mut self, now: Arc<State>) {
         self.dirty.clear();
         self.missing.clear();
-        self.rebuilt.clear();
+        for table in now.schema.table_numbers() {
+            let rows = now.table(table);
+            self.missing.extend(rows.unstored().map(|slot| (table, slot)));
+        }
+        self.stored = now;
     }
 }
 
@@ -377,9 +390,14 @@ impl Outbox {
 
     /// What changed does not persist: the storage holds this version as well as the one before.
     pub(crate) fn nothing_to_write(&mut self, now: &Arc<State>) {
-        debug_assert!(self.main.missing.is_empty(), "a missing row is something to write");
-        self.main.stored = now.clone();
-        self.main.dirty.clear();
+        let is_kept_back = |(table, slot): &(TableNo, Slot)| {
+            !now.table(*table).is_row(*slot) || now.table(*table).is_unstored(*slot)
+        };
+        debug_assert!(
+            self.main.missing.iter().all(is_kept_back),
+            "a missing row is something to write"
+        );
+        self.main.holds(now.clone());
     }
 
     /// The storage took a batch.

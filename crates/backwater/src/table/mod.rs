@@ -20,6 +20,7 @@ mod times;
 mod trie;
 mod words;
 
+use std::collections::BTreeSet;
 use std::hash::RandomState;
 use std::sync::Arc;
 
@@ -97,6 +98,8 @@ pub(crate) struct TableRows {
     writes: u64,
     /// When rows were received and read, if that is recorded.
     seen: Option<Arc<Seen>>,
+    /// Rows that must not be written to a storage, if there are any.
+    unstored: Option<Arc<BTreeSet<Slot>>>,
 }
 
 impl TableRows {
@@ -124,6 +127,7 @@ impl TableRows {
             seen: schema
                 .keeps_times(number)
                 .then(|| Arc::new(Seen::new(now.clone(), definition.expires_after))),
+            unstored: None,
         };
         if definition.is_one_row() {
             let only = table.new_slot();
@@ -413,9 +417,31 @@ impl TableRows {
         }
     }
 
+    /// The rows that must not be written to a storage.
+    pub(crate) fn unstored(&self) -> impl Iterator<Item = Slot> + '_ {
+        self.unstored.iter().flat_map(|slots| slots.iter().copied())
+    }
+
+    pub(crate) fn is_unstored(&self, slot: Slot) -> bool {
+        self.unstored.as_ref().is_some_and(|slots| slots.contains(&slot))
+    }
+
+    /// Says whether a row must not be written to a storage.
+    pub(crate) fn set_unstored(&mut self, slot: Slot, is_unstored: bool) {
+        if is_unstored {
+            Arc::make_mut(self.unstored.get_or_insert_default()).insert(slot);
+        } else if let Some(slots) = &mut self.unstored {
+            Arc::make_mut(slots).remove(&slot);
+            if slots.is_empty() {
+                self.unstored = None;
+            }
+        }
+    }
+
     /// Takes a row out of its slot.
     pub(crate) fn delete(&mut self, slot: Slot) {
         debug_assert!(self.is_row(slot));
+        self.set_unstored(slot, false);
         self.writes += 1;
         if !self.indexes.is_empty() {
             self.unindex(slot, |_| true);

@@ -155,6 +155,12 @@ impl Report {
         (0..self.0.changes.rows.len()).filter_map(|index| self.0.changes.view(index))
     }
 
+    /// The rows of one table that the commit changed.
+    #[cfg(feature = "remote")]
+    pub(crate) fn changes_of(&self, table: &'static str) -> impl Iterator<Item = Change<'_>> {
+        self.changes().filter(move |change| change.table() == table)
+    }
+
     /// Which parameters of a query the commit gave other values, in words, if that is what it did.
     ///
     /// ```

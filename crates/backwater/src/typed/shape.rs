@@ -429,6 +429,28 @@ pub struct FieldWrites {
     pub(super) links: Vec<(&'static str, Vec<Target>)>,
 }
 
+/// The fields of a struct by name, such as the parameters of a query or the variables of a rule.
+/// Links to many rows and to one of several tables have no single value, and are left out.
+///
+/// ```
+/// use backwater::{Cache, Named, Schema, Table};
+///
+/// #[derive(Default, Table)]
+/// #[table(one_row)]
+/// struct Search {
+///     port: String,
+///     most: i64,
+/// }
+///
+/// let search = Search { port: "SAL".to_owned(), most: 10 };
+/// assert_eq!(Named::from(&search), Named::from((("port", "SAL"), ("most", 10))));
+/// ```
+impl<T: Fields> From<&T> for Named {
+    fn from(of: &T) -> Self {
+        FieldWrites::of(of).fields.into_iter().collect()
+    }
+}
+
 /// What a to-many link points at: with its table, if it may be one of several.
 type Target = (Option<&'static str>, RowId);
 
@@ -449,7 +471,7 @@ impl FieldWrites {
         }
     }
 
-    pub(super) fn of(row: &impl Fields) -> Self {
+    pub(crate) fn of(row: &impl Fields) -> Self {
         let mut writes = Self::default();
         row.write(&mut writes);
         writes

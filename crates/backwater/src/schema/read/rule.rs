@@ -8,8 +8,9 @@ use super::table::{ON_DELETE, members, plain};
 use super::{Reader, Value, found};
 use crate::error::{either, nearest};
 use crate::schema::{
-    Branch, Checks, FieldDef, FieldKind, FieldNo, Format, Given, LinkRule, ListRule, OnDelete,
-    OnError, Pointer, ResponsePart, Rule, Scope, TableDef, TableNo, TableOrigin, Template, Unknown,
+    Asking, Branch, Checks, FieldDef, FieldKind, FieldNo, Format, Given, LaterPages, LinkRule,
+    ListRule, NextPage, OnDelete, OnError, Pointer, ResponsePart, Rule, Scope, TableDef, TableNo,
+    TableOrigin, Template, Unknown,
 };
 use crate::value::{Timestamp, Value as V};
 
@@ -19,6 +20,8 @@ const FORMATS: [(&str, Format); 4] = [
     ("json:api", Format::JsonApi),
     ("graphql", Format::GraphQl),
 ];
+const LATER_PAGES: [(&str, LaterPages); 3] =
+    [("reload", LaterPages::Reload), ("keep", LaterPages::Keep), ("drop", LaterPages::Drop)];
 const ON_ERROR: [(&str, OnError); 2] = [("fail", OnError::Fail), ("skip", OnError::Skip)];
 
 /// What a rule says of its records.
@@ -31,6 +34,8 @@ struct Known {
     fields: Vec<FieldDef>,
     /// Variables that the URI Template has; none if there is no template.
     named: Option<Vec<String>>,
+    /// Variables that are not shown or stored.
+    secret: Vec<String>,
 }
 
 impl<'t> Reader<'t> {
@@ -60,6 +65,11 @@ impl<'t> Reader<'t> {
             "format",
             "aliases",
             "max_age",
+            "reload_every",
+            "secret",
+            "next",
+            "later_pages",
+            "makes_stale",
         ];
         let [
             records,
@@ -79,6 +89,11 @@ impl<'t> Reader<'t> {
             format,
             aliases,
             max_age,
+            reload_every,
+            secret,
+            next,
+            later_pages,
+            makes_stale,
         ] = self.parts(parts, "a response rule", known);
         let records = match records {
             None => Pointer::parse("").ok(),
@@ -98,6 +113,7 @@ impl<'t> Reader<'t> {
         let mut known = Known {
             fields: Vec::new(),
             named: url.as_ref().map(|url| url.variables().map(str::to_owned).collect()),
+            secret: Vec::new(),
         };
         if let Some(vars) = vars {
             self.vars(vars, &mut known, &tables[table.index()], table);
@@ -109,7 +125,13 @@ impl<'t> Reader<'t> {
             let name = self.as_text(value, "the name of a variable")?;
             self.variable(value, name, &known).then(|| Arc::from(name))
         });
-        let list = list.and_then(|value| self.list(value, table, part, &known, tables));
+        let has_part = part.is_some();
+        let next = next.and_then(|value| self.next_page(value, has_part));
+        let numbers_parts = next.as_ref().is_some_and(NextPage::numbers_parts);
+        let secret = self.secret(secret, &mut known);
+        let list = list.and_then(|value| {
+            self.list(value, table, (part.clone(), numbers_parts), &known, tables)
+        });
         let mut records = records?;
         if format == Format::JsonApi {
             if !records.parts().is_empty() || record.is_some() || keyed.is_some() {
@@ -140,7 +162,24 @@ impl<'t> Reader<'t> {
         }
         let on_error = on_error.and_then(|value| self.as_name(value, "`on_error`", &ON_ERROR));
         let aliases = self.aliases(aliases, tables);
-        let max_age = max_age.and_then(|value| self.seconds(value));
+        self.check_secret(
+            at,
+            &secret,
+            given.iter().chain(match &complete {
+                Some(Scope::Rows(rows)) => rows.as_slice(),
+                _ => &[],
+            }),
+        );
+        let later_pages =
+            later_pages.and_then(|value| self.as_name(value, "`later_pages`", &LATER_PAGES));
+        let asking = Asking {
+            max_age: max_age.and_then(|value| self.seconds(value)),
+            reload_every: reload_every.and_then(|value| self.seconds(value)),
+            secret,
+            next,
+            later_pages: later_pages.unwrap_or_default(),
+            makes_stale: self.names(makes_stale, "an array of rules' names"),
+        };
         Some(Rule {
             name: name.into(),
             format,
@@ -154,11 +193,87 @@ impl<'t> Reader<'t> {
             table,
             given,
             list,
+            part,
             complete,
             on_error: on_error.unwrap_or(OnError::Fail),
             deletes,
-            max_age,
+            asking,
         })
+    }
+
+    /// How a page says what follows it.
+    fn next_page(&mut self, value: &Value<'t>, has_part: bool) -> Option<NextPage> {
+        let expected =
+            "a JSON Pointer such as \"/links/next\", or \"page\", \"offset\" or \"link\"";
+        let next = match self.as_text(value, expected)? {
+            "page" => NextPage::Page,
+            "offset" => NextPage::Offset,
+            "link" => NextPage::Link,
+            text if text.starts_with('/') => NextPage::Member(self.as_pointer(value)?),
+            text => {
+                let message = format!("found \"{text}\", expected {expected}");
+                self.problem(value.span().start, message, "");
+                return None;
+            }
+        };
+        if matches!(next, NextPage::Page | NextPage::Offset) && !has_part {
+            let message = "the rule does not say which variable counts";
+            self.problem(value.span().start, message, "name it by `part = \"VARIABLE\"`");
+        }
+        Some(next)
+    }
+
+    /// The rules that another one makes stale have to be there.
+    pub(super) fn check_makes_stale(&mut self, rules: &[Rule]) {
+        for rule in rules {
+            for name in &rule.asking.makes_stale {
+                if rules.iter().all(|other| *other.name != **name) {
+                    let message = format!(
+                        "rule \"{}\" makes \"{name}\" stale, but there is no such rule",
+                        rule.name
+                    );
+                    let help = nearest(name, rules.iter().map(|rule| &*rule.name));
+                    self.problem(0, message, help);
+                }
+            }
+        }
+    }
+
+    /// Variables that are not shown or stored.
+    fn secret(&mut self, value: Option<&Value<'t>>, known: &mut Known) -> Vec<String> {
+        let names = self.names(value, "an array of variables' names");
+        for (value, name) in value.iter().flat_map(|value| names.iter().map(move |n| (value, n))) {
+            self.variable(value, name, known);
+        }
+        known.secret.clone_from(&names);
+        names
+    }
+
+    /// No field may hold a secret variable.
+    fn check_secret<'g>(
+        &mut self,
+        at: usize,
+        secret: &[String],
+        given: impl Iterator<Item = &'g (FieldNo, Given)>,
+    ) {
+        for (_, given) in given {
+            if let Given::Variable(name) = given
+                && secret.iter().any(|secret| **secret == **name)
+            {
+                let message = format!("\"{name}\" is secret, but is written to a row");
+                self.problem(at, message, "leave it out of `fields` and `complete`");
+            }
+        }
+    }
+
+    fn names(&mut self, value: Option<&Value<'t>>, expected: &str) -> Vec<String> {
+        let Some(value) = value else { return Vec::new() };
+        let DeValue::Array(names) = value.get_ref() else {
+            self.unexpected::<()>(value, expected);
+            return Vec::new();
+        };
+        let names = names.iter().filter_map(|name| self.as_text(name, "a name"));
+        names.map(str::to_owned).collect()
     }
 
     /// The first table that a rule without records writes to.
@@ -336,7 +451,7 @@ impl<'t> Reader<'t> {
         &mut self,
         value: &Value<'t>,
         target: TableNo,
-        part: Option<Arc<str>>,
+        (part, numbers_parts): (Option<Arc<str>>, bool),
         known: &Known,
         tables: &mut Vec<TableDef>,
     ) -> Option<ListRule> {
@@ -382,7 +497,8 @@ impl<'t> Reader<'t> {
             });
             FieldDef { link, ..plain(name, kind, None) }
         };
-        let is_key = |name: &&String| Some(name.as_str()) != part.as_deref();
+        let is_key =
+            |name: &&String| Some(name.as_str()) != part.as_deref() && !known.secret.contains(name);
         let mut fields: Vec<FieldDef> =
             named.iter().filter(is_key).map(|name| typed(name, FieldKind::Text)).collect();
         for field in &fields {
@@ -398,8 +514,8 @@ impl<'t> Reader<'t> {
                 self.problem(at, message, "call the variable something else in the `url`");
             }
         }
-        let part_kind =
-            part.as_deref().map_or(FieldKind::Int, |part| typed(part, FieldKind::Int).kind);
+        let named = part.as_deref().filter(|_| !numbers_parts);
+        let part_kind = named.map_or(FieldKind::Int, |part| typed(part, FieldKind::Int).kind);
         fields.push(plain("part", part_kind, None));
         fields.push(plain("position", FieldKind::Int, None));
         let link = LinkRule { on_delete, one_of: None };

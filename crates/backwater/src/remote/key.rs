@@ -1,0 +1,170 @@
+//! What identifies an answer: a rule and the values of its variables.
+
+use std::collections::BTreeMap;
+use std::hash::{Hash, Hasher};
+use std::sync::Arc;
+
+use compact_str::CompactString;
+use hashbrown::Equivalent;
+use smallvec::SmallVec;
+
+use crate::value::{Named, Value};
+
+/// A rule and its variables, ordered by name. Clones share it.
+#[derive(Debug, Clone)]
+pub(crate) struct AnswerKey(Arc<KeyParts>);
+
+#[derive(Debug)]
+struct KeyParts {
+    rule: CompactString,
+    variables: Box<[(CompactString, CompactString)]>,
+    /// The variables as a JSON object, in which secret values are covered.
+    shown: Box<str>,
+}
+
+/// The same before it is known whether there is such an answer: looking one up copies nothing.
+pub(super) struct KeyRef<'k> {
+    rule: &'k str,
+    variables: SmallVec<[(&'k str, Text<'k>); 4]>,
+}
+
+enum Text<'k> {
+    Lent(&'k str),
+    Own(CompactString),
+}
+
+impl Text<'_> {
+    fn as_str(&self) -> &str {
+        match self {
+            Text::Lent(text) => text,
+            Text::Own(text) => text,
+        }
+    }
+}
+
+impl<'k> KeyRef<'k> {
+    /// A variable that is null is left out.
+    pub(super) fn new(rule: &'k str, variables: &'k Named) -> Self {
+        let given = variables.iter().filter(|(_, value)| !value.is_null());
+        let mut variables: SmallVec<[(&str, Text<'_>); 4]> = given
+            .map(|(name, value)| match value {
+                Value::Text(text) => (name, Text::Lent(text)),
+                other => (name, Text::Own(CompactString::from(other.to_string()))),
+            })
+            .collect();
+        variables.sort_by_key(|(name, _)| *name);
+        // Of two values the last one counts.
+        variables.reverse();
+        variables.dedup_by_key(|(name, _)| *name);
+        variables.reverse();
+        Self { rule, variables }
+    }
+
+    pub(super) fn names(&self) -> impl Iterator<Item = &str> {
+        self.variables.iter().map(|(name, _)| *name)
+    }
+
+    /// The key, in which the values of these variables are covered wherever it is shown.
+    pub(super) fn to_key(&self, secret: &[String], cover: impl Fn(&str) -> String) -> AnswerKey {
+        let variables = self.variables.iter();
+        let variables = variables.map(|(name, value)| ((*name).into(), value.as_str().into()));
+        AnswerKey::new(self.rule, variables.collect(), secret, cover)
+    }
+}
+
+impl AnswerKey {
+    pub(super) fn new(
+        rule: &str,
+        variables: Box<[(CompactString, CompactString)]>,
+        secret: &[String],
+        cover: impl Fn(&str) -> String,
+    ) -> Self {
+        let shown: BTreeMap<&str, String> = variables
+            .iter()
+            .map(|(name, value)| match secret.iter().any(|secret| *secret == **name) {
+                true => (name.as_str(), cover(value)),
+                false => (name.as_str(), value.to_string()),
+            })
+            .collect();
+        let shown = serde_json::to_string(&shown).unwrap_or_default().into();
+        Self(Arc::new(KeyParts { rule: rule.into(), variables, shown }))
+    }
+
+    /// The key of a row. Secret variables are not in it, so that it is no key for asking if its
+    /// rule has some.
+    pub(super) fn of_shown(rule: &str, shown: &str) -> Option<Self> {
+        let variables: BTreeMap<String, String> = serde_json::from_str(shown).ok()?;
+        let variables = variables.into_iter().map(|(name, value)| (name.into(), value.into()));
+        let variables = variables.collect();
+        Some(Self(Arc::new(KeyParts { rule: rule.into(), variables, shown: shown.into() })))
+    }
+
+    pub(super) fn rule(&self) -> &str {
+        &self.0.rule
+    }
+
+    pub(super) fn variables(&self) -> &[(CompactString, CompactString)] {
+        &self.0.variables
+    }
+
+    pub(super) fn variable(&self, name: &str) -> Option<&str> {
+        let mut variables = self.0.variables.iter();
+        variables.find(|(known, _)| known == name).map(|(_, value)| value.as_str())
+    }
+
+    /// Its variables as rows and messages show them.
+    pub(super) fn shown(&self) -> &str {
+        &self.0.shown
+    }
+
+    /// Its rule and variables, for people.
+    pub(super) fn words(&self) -> String {
+        match &*self.0.shown {
+            "{}" => self.0.rule.to_string(),
+            shown => format!("{} {shown}", self.0.rule),
+        }
+    }
+}
+
+impl PartialEq for AnswerKey {
+    fn eq(&self, other: &Self) -> bool {
+        Arc::ptr_eq(&self.0, &other.0)
+            || (self.0.rule == other.0.rule && self.0.variables == other.0.variables)
+    }
+}
+
+impl Eq for AnswerKey {}
+
+fn hash<'k, H: Hasher>(
+    rule: &str,
+    variables: impl Iterator<Item = (&'k str, &'k str)>,
+    state: &mut H,
+) {
+    rule.hash(state);
+    for (name, value) in variables {
+        name.hash(state);
+        value.hash(state);
+    }
+}
+
+impl Hash for AnswerKey {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        let variables = self.0.variables.iter();
+        hash(self.rule(), variables.map(|(name, value)| (name.as_str(), value.as_str())), state);
+    }
+}
+
+impl Hash for KeyRef<'_> {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        let variables = self.variables.iter();
+        hash(self.rule, variables.map(|(name, value)| (*name, value.as_str())), state);
+    }
+}
+
+impl Equivalent<AnswerKey> for KeyRef<'_> {
+    fn equivalent(&self, key: &AnswerKey) -> bool {
+        let mine = self.variables.iter().map(|(name, value)| (*name, value.as_str()));
+        let theirs = key.0.variables.iter().map(|(name, value)| (name.as_str(), value.as_str()));
+        self.rule == key.0.rule && mine.eq(theirs)
+    }
+}

@@ -1,0 +1,213 @@
+//! What a response means: rows, nothing new, or a failure.
+
+use std::time::Duration;
+
+use http::header::{CONTENT_TYPE, HeaderMap, IF_MODIFIED_SINCE, IF_NONE_MATCH, RETRY_AFTER};
+use http::{Response, StatusCode};
+
+use super::answer::{AnswerRow, Failure, FailureKind, Here};
+use super::engine::{Arrival, CallOutcome, Engine, Later};
+use super::freshness::{Validators, delta_seconds, seconds_of};
+use super::inner::{RemoteInner, SentRequest};
+use super::key::AnswerKey;
+use super::url;
+use crate::ingest::Request;
+use crate::schema::{LaterPages, NextPage, Rule};
+use crate::value::Timestamp;
+
+impl RemoteInner {
+    /// What a response means. Rows and what is known of their answer are one commit. `None` if the
+    /// answer was forgotten.
+    pub(super) fn take(
+        &self,
+        sent: &SentRequest,
+        key: &AnswerKey,
+        known: Option<&Validators>,
+        response: &Response<Vec<u8>>,
+    ) -> Option<CallOutcome> {
+        let (status, headers, now) = (response.status(), response.headers(), self.clock.now());
+        // The time of day may have been set meanwhile.
+        let took = self.clock.ticks().saturating_sub(sent.sent);
+        let took = i64::try_from(took.as_micros()).unwrap_or(i64::MAX);
+        let requested = Timestamp::nearest(now.as_micros().saturating_sub(took));
+        let schema = self.cache().schema();
+        let Ok((rule, _)) = schema.askable(key.rule()) else {
+            let message = format!("rule \"{}\" was dropped meanwhile", key.rule());
+            return Some(CallOutcome::Failed(Failure::new(FailureKind::Unreadable, message)));
+        };
+        let by_rule = rule.asking.max_age.map(u64::from);
+        let (old_next, page) = self.engine().page_of(key);
+        let arrival = |validators: Validators| {
+            let freshness = validators.freshness(by_rule);
+            let here = Here::of(now, &freshness);
+            Arrival {
+                here,
+                freshness,
+                validators,
+                next: None,
+                page,
+                is_validated: false,
+                later: None,
+            }
+        };
+        let is_conditional = [IF_NONE_MATCH, IF_MODIFIED_SINCE];
+        let is_conditional = is_conditional.iter().any(|name| sent.fields.contains_key(name));
+        if status == StatusCode::NOT_MODIFIED && is_conditional {
+            let freshened = known.and_then(|known| known.freshened(headers, requested, now));
+            return Some(freshened.map_or(CallOutcome::OtherRepresentation, |validators| {
+                let (next, is_validated) = (old_next, true);
+                CallOutcome::Came(Arrival { next, is_validated, ..arrival(validators) })
+            }));
+        }
+        if !status.is_success() || status == StatusCode::PARTIAL_CONTENT {
+            return Some(CallOutcome::Failed(refused(response, now)));
+        }
+        let unreadable = |message: String| {
+            let failure = Failure::new(FailureKind::Unreadable, message);
+            CallOutcome::Failed(Failure { status: Some(status.as_u16()), ..failure })
+        };
+        let (bytes, most) = (response.body().len(), self.engine().limits.bytes);
+        if bytes > most {
+            let message = format!("the response has {bytes} bytes, at most {most} are allowed");
+            return Some(unreadable(message));
+        }
+        let mut arrival = arrival(Validators::of(&sent.fields, headers, requested, now));
+        let request = Self::request_of(key, page).began_at(sent.commit);
+        let request = match arrival.freshness.no_store {
+            true => request.unstored(),
+            false => request,
+        };
+        let label = format!("{} loaded: GET {}", key.rule(), self.shown_url(&sent.url, key, rule));
+        let later = self.later_pages(key, rule);
+        let taken = self.cache().try_commit(label, |tx| {
+            if !self.is_row_of(sent.call, key, tx).map_err(Some)? {
+                return Err(None);
+            }
+            let ingested = tx.ingest(request, response.body()).map_err(Some)?;
+            arrival.next = next_page(rule, key, response, ingested.records);
+            let next = arrival.next.as_deref();
+            let next = next.and_then(|next| self.next_key(key, rule, next).ok());
+            let becomes = if next.is_some() { rule.asking.later_pages } else { LaterPages::Drop };
+            let mut gone = Vec::new();
+            match (becomes, next, later.split_first()) {
+                (LaterPages::Drop, ..) => {
+                    for number in (page + 1..).take(later.len()) {
+                        tx.drop_part(&Self::request_of(
+                            &later[(number - page - 1) as usize],
+                            number,
+                        ))
+                        .map_err(Some)?;
+                    }
+                    gone.extend(&later);
+                }
+                (LaterPages::Reload, Some(next), Some((old, behind))) => {
+                    if *old != next {
+                        // One that is numbered has the place that the new one takes.
+                        if !rule.asking.next.as_ref().is_some_and(NextPage::numbers_parts) {
+                            tx.drop_part(&Self::request_of(old, page + 1)).map_err(Some)?;
+                        }
+                        gone.push(old);
+                    }
+                    arrival.later =
+                        Some(Later { key: next, page: page + 1, behind: behind.into() });
+                }
+                _ => {}
+            }
+            let mut table = tx.table::<AnswerRow>().map_err(Some)?;
+            for key in gone {
+                table.delete(AnswerRow::id_of(self.name(), key)).map_err(Some)?;
+            }
+            let known = Engine::would_be(&arrival);
+            AnswerRow::of(self.name(), key, &known).put(&mut table, &known).map_err(Some)
+        });
+        match taken {
+            Ok(_) => Some(CallOutcome::Came(arrival)),
+            Err(None) => None,
+            Err(Some(error)) => {
+                let kind = headers.get(CONTENT_TYPE).and_then(|kind| kind.to_str().ok());
+                let other = kind.filter(|kind| !kind.to_ascii_lowercase().contains("json"));
+                Some(unreadable(match other {
+                    Some(kind) => format!("the response is {kind}, expected JSON: {error}"),
+                    None => error.to_string(),
+                }))
+            }
+        }
+    }
+
+    /// The request that a page answers.
+    fn request_of(key: &AnswerKey, page: u32) -> Request {
+        let mut request = Request::rule(key.rule()).part(page.into());
+        for (name, value) in key.variables() {
+            request = request.var(name.as_str(), value.as_str());
+        }
+        request
+    }
+
+    /// The URL of a request, in which secret values are covered.
+    fn shown_url(&self, url: &str, key: &AnswerKey, rule: &Rule) -> String {
+        match &rule.url {
+            Some(template) if !rule.asking.secret.is_empty() => {
+                let shown = AnswerKey::of_shown(key.rule(), key.shown());
+                let shown = shown
+                    .and_then(|shown| url::expand(&self.base, template, shown.variables()).ok());
+                shown.unwrap_or_default()
+            }
+            _ => url.to_owned(),
+        }
+    }
+}
+
+/// What follows a page, as its answer's row says it: a URL, or a value of the part's variable.
+fn next_page(
+    rule: &Rule,
+    key: &AnswerKey,
+    response: &Response<Vec<u8>>,
+    records: usize,
+) -> Option<Box<str>> {
+    let counted = |first: u64, by: u64| {
+        let here = rule.part().and_then(|part| key.variable(part)).and_then(|n| n.parse().ok());
+        let next = here.unwrap_or(first).saturating_add(by);
+        (records > 0).then(|| next.to_string().into())
+    };
+    match &rule.asking.next {
+        Some(NextPage::Page) => counted(1, 1),
+        Some(NextPage::Offset) => counted(0, records as u64),
+        Some(NextPage::Member(pointer)) => url::member(response.body(), pointer.parts()),
+        Some(NextPage::Link) | None => url::next_link(response.headers()),
+    }
+}
+
+/// An answer that has no rows.
+fn refused(response: &Response<Vec<u8>>, now: Timestamp) -> Failure {
+    let status = response.status();
+    let message = problem(response)
+        .unwrap_or_else(|| status.canonical_reason().unwrap_or("the server refused").to_owned());
+    let retry_after = retry_after(response.headers(), now);
+    let again_at = retry_after.map(|after| super::engine::later(now, after));
+    let failure = Failure::new(FailureKind::Status, message);
+    Failure { status: Some(status.as_u16()), retry_after, again_at, ..failure }
+}
+
+/// How long the server asks to wait (RFC 9110, section 10.2.3): a number of seconds, or a date.
+fn retry_after(headers: &HeaderMap, now: Timestamp) -> Option<Duration> {
+    let value = headers.get(RETRY_AFTER)?.to_str().ok()?.trim();
+    if let Some(seconds) = delta_seconds(value) {
+        return Some(Duration::from_secs(seconds));
+    }
+    let date = headers.get(http::header::DATE).and_then(|date| seconds_of(date.to_str().ok()?));
+    let from = date.unwrap_or_else(|| now.as_micros().div_euclid(1_000_000));
+    let seconds = seconds_of(value)?.saturating_sub(from);
+    Some(Duration::from_secs(seconds.max(0).unsigned_abs()))
+}
+
+/// The title and detail of a server's problem details (RFC 9457).
+fn problem(response: &Response<Vec<u8>>) -> Option<String> {
+    let kind = response.headers().get(CONTENT_TYPE)?.to_str().ok()?;
+    if !kind.to_ascii_lowercase().starts_with("application/problem+json") {
+        return None;
+    }
+    let details: serde_json::Value = serde_json::from_slice(response.body()).ok()?;
+    let member = |name: &str| details.get(name).and_then(serde_json::Value::as_str);
+    let parts: Vec<&str> = [member("title"), member("detail")].into_iter().flatten().collect();
+    (!parts.is_empty()).then(|| parts.join(": "))
+}
