@@ -4,12 +4,18 @@ use std::env;
 use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
 
 use anstyle::{AnsiColor, Style};
 use anyhow::bail;
+use backwater::clock::SetClock;
+use backwater::remote::{Answer, Remote, StandIn};
 use backwater::{
     Cache, Delta, DeltaKind, Outcome, Query, Report, Schema, SqliteFile, Value, Watch,
 };
+use backwater_serve::{Answers, Ferries};
 
 use crate::ingest::print_report;
 use crate::output::{BOLD, DIM, Rows, count, value_text};
@@ -102,6 +108,8 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
         )?;
     }
 
+    ask_a_server(&mut out, &cache)?;
+
     // As it was called itself, so that nothing is built once more.
     let command = match (env::var_os("CARGO"), cfg!(debug_assertions)) {
         (Some(_), true) => "cargo run -q --",
@@ -124,6 +132,104 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     Ok(())
 }
 
+/// What a remote does, with the server of the ferries in this process.
+fn ask_a_server(out: &mut impl Write, cache: &Cache) -> anyhow::Result<()> {
+    heading(out, "6  A remote asks the server for what is not fresh")?;
+    writeln!(
+        out,
+        "The schema's rules have URLs, so a remote can ask for what they bring, at most once at a"
+    )?;
+    writeln!(
+        out,
+        "time. This server is a stand-in inside of the demo; `backwater serve` is the same one.\n"
+    )?;
+    let ferries = Ferries::new();
+    let is_broken = Arc::new(AtomicBool::new(false));
+    let fails = is_broken.clone();
+    let server = StandIn::new(move |request| match fails.load(Ordering::Relaxed) {
+        true => StandIn::status(503),
+        false => ferries.answer(request),
+    });
+    let clock = SetClock::at(NOW.parse()?);
+    let remote = Remote::builder(cache).base("https://api.saltmere-ferries.example").seed(1);
+    let remote = remote.transport(server.clone()).clock(clock.clone()).build()?;
+    let mut seen = 0;
+    let mut step = |did: &str, answer: &Answer, commit: u64| -> anyhow::Result<()> {
+        let requests = server.requests();
+        let made: Vec<&str> = requests[seen..]
+            .iter()
+            .map(|request| request.split(".example").nth(1).unwrap_or(""))
+            .collect();
+        seen = requests.len();
+        let made = match (&*made, did.starts_with("the server")) {
+            ([], true) => String::new(),
+            ([], false) => "no request".to_owned(),
+            (made, _) => format!("GET {}", made.join(", ")),
+        };
+        let state = state_of(answer, &clock);
+        writeln!(out, "  {BOLD}{did:25}{BOLD:#}{state:26}{DIM}{made}{DIM:#}")?;
+        let commits = cache.commits();
+        for report in commits.iter().filter(|report| report.number() > commit) {
+            let rows = report.changes().filter(|change| !change.table().starts_with("backwater_"));
+            let rows = count(rows.count(), "row");
+            writeln!(
+                out,
+                "  {DIM}{:25}commit {}, {:?}: {rows}{DIM:#}",
+                "",
+                report.number(),
+                report.label()
+            )?;
+        }
+        Ok(())
+    };
+    let last = || cache.snapshot().commit();
+
+    let mut before = last();
+    let vessel = remote.ask("vessel", [("id", "marram")])?;
+    step("a vessel is asked for", &vessel, before)?;
+    server.answer_all();
+    step("the server answers", &vessel, before)?;
+    before = last();
+    remote.ask("vessel", [("id", "marram")])?;
+    step("it is asked for again", &vessel, before)?;
+    server.pass(&clock, Duration::from_secs(600));
+    remote.ask("vessel", [("id", "marram")])?;
+    step("ten minutes later", &vessel, before)?;
+    server.answer_all();
+    step("the server answers 304", &vessel, before)?;
+    is_broken.store(true, Ordering::Relaxed);
+    server.pass(&clock, Duration::from_secs(600));
+    remote.ask("vessel", [("id", "marram")])?;
+    server.answer_all();
+    step("it fails with 503", &vessel, before)?;
+    is_broken.store(false, Ordering::Relaxed);
+    server.pass(&clock, Duration::from_secs(2));
+    server.answer_all();
+    step("two seconds later", &vessel, before)?;
+
+    writeln!(out, "\nWhat is known of each answer is a row, for a spinner or a count:\n")?;
+    let sql = "SELECT rule, variables, came_at, fresh_until, is_under_way FROM backwater_answer";
+    writeln!(out, "  {DIM}{sql}{DIM:#}")?;
+    Rows::of(&cache.query(sql, ())?.read()?).write_table(out, "  ")?;
+    Ok(cache.flush()?)
+}
+
+/// An answer's state, in a few words.
+fn state_of(answer: &Answer, clock: &SetClock) -> String {
+    let state = answer.state();
+    let here = match &state.here {
+        None => "not here",
+        Some(_) if state.is_fresh(clock) => "here, fresh",
+        Some(_) => "here, stale",
+    };
+    let under_way = match &state.under_way {
+        Some(way) if way.tries > 1 => format!(", try {} waits", way.tries),
+        Some(_) => ", under way".to_owned(),
+        None => String::new(),
+    };
+    format!("{here}{under_way}")
+}
+
 /// Makes room for the demo's file, if what is there is a demo's.
 fn make_way(path: &Path) -> anyhow::Result<()> {
     if !path.exists() {
@@ -131,7 +237,8 @@ fn make_way(path: &Path) -> anyhow::Result<()> {
     }
     let ours = Cache::open(SqliteFile::read_only(path)).is_ok_and(|cache| {
         let schema = cache.schema();
-        schema.table_names().eq(["port", "route", "vessel", "sailing", "booking", "board"])
+        let own = schema.table_names().filter(|name| !name.starts_with("backwater_"));
+        own.eq(["port", "route", "vessel", "sailing", "booking", "board"])
     });
     if !ours {
         bail!(

@@ -18,6 +18,7 @@ mod infer;
 mod ingest;
 mod output;
 mod query;
+mod serve;
 mod tables;
 mod trace;
 
@@ -53,6 +54,8 @@ enum Command {
     Export(export::Arguments),
     /// Play a scenario, and show what each commit did to each query, and why
     Trace(trace::Arguments),
+    /// Serve the made-up API of the demo, or a recorded session, on this machine
+    Serve(serve::Arguments),
 }
 
 fn main() -> ExitCode {
@@ -66,6 +69,7 @@ fn main() -> ExitCode {
         Command::Explain(arguments) => explain::run(&arguments),
         Command::Export(arguments) => export::run(&arguments),
         Command::Trace(arguments) => trace::run(&arguments),
+        Command::Serve(arguments) => serve::run(&arguments),
     };
     done.map_or_else(|error| failure::report(&error), |()| ExitCode::SUCCESS)
 }

@@ -324,10 +324,7 @@ fn a_secret_reaches_the_server_alone() {
     }
     let rows = cache.query("SELECT * FROM backwater_answer", ()).unwrap().read().unwrap();
     rows.rows().flat_map(|row| row.values().to_vec()).for_each(|value| said += &value.to_string());
-    assert!(
-        said.contains("GET https://ferries.example/departures?port=SAL&token=secret"),
-        "{said}"
-    );
+    assert!(said.contains("GET /departures?port=SAL&token=secret"), "{said}");
     said += &std::fs::read_to_string(&path).unwrap();
     assert!(!said.contains("hush"), "{said}");
     // Its row can be deleted, which forgets the answer.

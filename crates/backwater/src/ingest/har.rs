@@ -44,6 +44,9 @@ pub struct Exchange {
     url: String,
     status: u16,
     media_type: String,
+    /// The header fields of the response.
+    #[cfg(feature = "remote")]
+    fields: Vec<(String, String)>,
     body: Vec<u8>,
 }
 
@@ -101,8 +104,18 @@ struct HarRequest {
 struct Answered<'f> {
     /// Some tools write 0 or -1 for a request that was not answered.
     status: i64,
+    #[cfg(feature = "remote")]
+    #[serde(default)]
+    headers: Vec<HarField>,
     #[serde(borrow, default)]
     content: Content<'f>,
+}
+
+#[cfg(feature = "remote")]
+#[derive(Deserialize)]
+struct HarField {
+    name: String,
+    value: String,
 }
 
 #[derive(Deserialize, Default)]
@@ -141,6 +154,11 @@ impl Recording {
                 url: entry.request.url,
                 status: u16::try_from(entry.response.status).unwrap_or(0),
                 media_type: content.mime_type,
+                #[cfg(feature = "remote")]
+                fields: {
+                    let fields = entry.response.headers.into_iter();
+                    fields.map(|field| (field.name, field.value)).collect()
+                },
                 body,
             }
         });
@@ -186,6 +204,32 @@ impl Exchange {
     /// See [`Recording`] for an example.
     pub fn request(&self) -> Request {
         Request::new(&self.method, &self.url)
+    }
+
+    #[cfg(feature = "remote")]
+    pub(crate) fn method(&self) -> &str {
+        &self.method
+    }
+
+    #[cfg(feature = "remote")]
+    pub(crate) fn url(&self) -> &str {
+        &self.url
+    }
+
+    #[cfg(feature = "remote")]
+    pub(crate) fn status(&self) -> u16 {
+        self.status
+    }
+
+    #[cfg(feature = "remote")]
+    pub(crate) fn media_type(&self) -> &str {
+        &self.media_type
+    }
+
+    /// The header fields of the response.
+    #[cfg(feature = "remote")]
+    pub(crate) fn fields(&self) -> impl Iterator<Item = (&str, &str)> {
+        self.fields.iter().map(|(name, value)| (name.as_str(), value.as_str()))
     }
 
     /// What the server answered.

@@ -43,6 +43,7 @@ impl RemoteBuilder {
             time_out: Duration::from_secs(30),
             tries: 4,
             bytes: cache.schema().limits.bytes,
+            back_off: (Duration::from_secs(1), Duration::from_secs(60)),
         };
         Self {
             cache: cache.clone(),
@@ -163,6 +164,30 @@ impl RemoteBuilder {
         self
     }
 
+    /// The delay before the second try, and the longest one before any, in place of a second and a
+    /// minute; see [`RemoteBuilder::tries`].
+    ///
+    /// ```
+    /// use std::time::Duration;
+    /// # use backwater::{Cache, Schema, clock::SetClock, remote::{Remote, StandIn}};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }\nresponse.all = { url = '/t', table = 't' }")?);
+    /// # let server = StandIn::new(|_| StandIn::json("[]"));
+    /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    /// let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone());
+    /// let quick = (Duration::from_millis(5), Duration::from_millis(50));
+    /// let remote = remote.clock(clock.clone()).back_off(quick.0, quick.1).build()?;
+    /// remote.ask("all", ())?;
+    /// server.lose();
+    /// server.pass(&clock, quick.0);
+    /// assert_eq!(server.waiting(), 1);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    #[must_use]
+    pub fn back_off(mut self, least: Duration, most: Duration) -> Self {
+        self.limits.back_off = (least.min(most), most);
+        self
+    }
+
     /// The largest response in bytes, after decompression; the schema's `limits.bytes` by default.
     ///
     /// ```
@@ -175,7 +200,7 @@ impl RemoteBuilder {
     /// let answer = remote.ask("all", ())?;
     /// server.answer_all();
     /// let failed = answer.state().failed.unwrap();
-    /// assert_eq!(failed.message, "the response has 13 bytes, at most 10 are allowed");
+    /// assert_eq!(failed.message, "the response has more than 10 bytes, which are allowed");
     /// # Ok::<(), backwater::Error>(())
     /// ```
     #[must_use]

@@ -27,10 +27,12 @@ pub(super) struct Limits {
     pub(super) time_out: Duration,
     pub(super) tries: u32,
     pub(super) bytes: usize,
+    /// The shortest and the longest delay before another try, without what the server asks for.
+    pub(super) back_off: (Duration, Duration),
 }
 
-/// The shortest and the longest delay before another try, without what the server asks for.
-const BACK_OFF: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
+/// What has come is not asked for again sooner than this, however short it is fresh.
+const LEAST_REVALIDATION: Duration = Duration::from_secs(1);
 /// A server that asks for more time than this is asked again after it.
 pub(super) const LONGEST_WAIT: Duration = Duration::from_secs(3600);
 
@@ -717,7 +719,7 @@ impl Engine {
         let Some(when) = stale.into_iter().chain(by_rule).min() else { return };
         let rest = when.as_micros().saturating_sub(at.now.as_micros()).max(0);
         // What is stale already has been asked for; if the answer was late, not at once again.
-        let rest = Duration::from_micros(rest.unsigned_abs()).max(BACK_OFF.0);
+        let rest = Duration::from_micros(rest.unsigned_abs()).max(LEAST_REVALIDATION);
         self.set_timer(key, Some(at.ticks.saturating_add(rest)));
     }
 
@@ -736,7 +738,7 @@ impl Engine {
     /// How long to wait before another try: twice as long each time, with jitter, and not less than
     /// the server asks for (RFC 9110, section 10.2.3).
     fn delay(&mut self, failures: u32, retry_after: Option<Duration>) -> Duration {
-        let (least, most) = BACK_OFF;
+        let (least, most) = self.limits.back_off;
         let full = least.saturating_mul(1 << failures.saturating_sub(1).min(16)).min(most);
         let jitter = self.random();
         let delay = match retry_after.map(|asked| asked.min(LONGEST_WAIT)) {

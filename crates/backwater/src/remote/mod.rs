@@ -11,6 +11,7 @@ mod freshness;
 mod inner;
 mod key;
 mod pages;
+mod playback;
 mod response;
 mod stand_in;
 mod transport;
@@ -35,6 +36,7 @@ use engine::Asker;
 /// The `http` crate, whose requests and responses a [`Transport`] moves.
 pub use http;
 pub(crate) use inner::RemoteInner;
+pub use playback::Playback;
 pub use stand_in::StandIn;
 pub use transport::{Alarm, Call, Transport, Unwanted};
 

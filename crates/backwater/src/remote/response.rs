@@ -66,9 +66,10 @@ impl RemoteInner {
             let failure = Failure::new(FailureKind::Unreadable, message);
             CallOutcome::Failed(Failure { status: Some(status.as_u16()), ..failure })
         };
-        let (bytes, most) = (response.body().len(), self.engine().limits.bytes);
-        if bytes > most {
-            let message = format!("the response has {bytes} bytes, at most {most} are allowed");
+        let most = self.engine().limits.bytes;
+        // A transport may have read no further.
+        if response.body().len() > most {
+            let message = format!("the response has more than {most} bytes, which are allowed");
             return Some(unreadable(message));
         }
         let mut arrival = arrival(Validators::of(&sent.fields, headers, requested, now));
@@ -143,17 +144,17 @@ impl RemoteInner {
         request
     }
 
-    /// The URL of a request, in which secret values are covered.
+    /// The URL of a request, relative to the base, in which secret values are covered.
     fn shown_url(&self, url: &str, key: &AnswerKey, rule: &Rule) -> String {
-        match &rule.url {
-            Some(template) if !rule.asking.secret.is_empty() => {
+        let covered =
+            rule.url.as_ref().filter(|_| !rule.asking.secret.is_empty()).map(|template| {
                 let shown = AnswerKey::of_shown(key.rule(), key.shown());
-                let shown = shown
-                    .and_then(|shown| url::expand(&self.base, template, shown.variables()).ok());
-                shown.unwrap_or_default()
-            }
-            _ => url.to_owned(),
-        }
+                let url =
+                    shown.and_then(|key| url::expand(&self.base, template, key.variables()).ok());
+                url.unwrap_or_default()
+            });
+        let url = covered.as_deref().unwrap_or(url);
+        url.strip_prefix(self.base.trim_end_matches('/')).unwrap_or(url).to_owned()
     }
 }
 

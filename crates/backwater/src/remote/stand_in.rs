@@ -5,8 +5,9 @@ use std::fmt;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use super::FailureKind;
 use super::transport::{Alarm, Call, Transport};
+use super::{FailureKind, Playback};
+use crate::ingest::Recording;
 use crate::value::{Clock, SetClock};
 
 type Answers = dyn Fn(&http::Request<Vec<u8>>) -> http::Response<Vec<u8>> + Send + Sync;
@@ -38,6 +39,50 @@ impl StandIn {
     ) -> Self {
         let (waiting, requests, alarms) = Default::default();
         Self(Arc::new(Server { answers: Box::new(answers), waiting, requests, alarms }))
+    }
+
+    /// A server that answers as one did that was recorded; see [`Playback`].
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, clock::SetClock, recording::Recording, remote::{Remote, StandIn}};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }\nresponse.ports = { url = '/ports', table = 'port' }")?);
+    /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    /// let recording = Recording::parse(r#"{ "log": { "version": "1.2", "entries": [{
+    ///     "request": { "method": "GET", "url": "https://ferries.example/ports" },
+    ///     "response": { "status": 200, "content": { "mimeType": "application/json", "text": "[{\"code\": \"SAL\"}]" } }
+    /// }] } }"#)?;
+    /// let server = StandIn::playing(recording);
+    /// # let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone()).clock(clock).build()?;
+    /// remote.ask("ports", ())?;
+    /// server.answer_all();
+    /// assert_eq!(cache.snapshot().count("port")?, 1);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn playing(recording: Recording) -> Self {
+        let playback = Playback::new(recording);
+        Self::new(move |request| playback.answer(request))
+    }
+
+    /// A server that answers with these responses, one after the other; once there are none left,
+    /// with status 500.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, clock::SetClock, remote::{Remote, StandIn}};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.port = { id = 'code', fields = { code = 'text' } }\nresponse.ports = { url = '/ports', table = 'port' }")?);
+    /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    /// let server = StandIn::list([StandIn::status(404), StandIn::json("[]")]);
+    /// # let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone()).clock(clock).build()?;
+    /// let ports = remote.ask("ports", ())?;
+    /// server.answer();
+    /// assert!(ports.state().failed.is_some());
+    /// remote.ask("ports", ())?;
+    /// server.answer();
+    /// assert!(ports.state().failed.is_none() && ports.state().here.is_some());
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn list(responses: impl IntoIterator<Item = http::Response<Vec<u8>>>) -> Self {
+        let responses = Mutex::new(responses.into_iter().collect::<VecDeque<_>>());
+        Self::new(move |_| lock(&responses).pop_front().unwrap_or_else(|| Self::status(500)))
     }
 
     /// A response of status 200 with a JSON text.
