@@ -3,14 +3,16 @@
 use std::path::PathBuf;
 
 use backwater::{
-    Cache, ErrorKind, SqliteFile,
+    Cache, ErrorKind, Named, SqliteFile, Value,
     plan::{Explanation, Operator},
+    remote::{self, PlannedRequest},
 };
 use clap::ValueEnum;
 
 use crate::check::read_schema;
 use crate::failure::wrong_call;
 use crate::output::{BOLD, DIM};
+use crate::query::param;
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
@@ -20,6 +22,10 @@ pub(crate) struct Arguments {
     /// The schema, such as backwater.toml
     #[arg(long, value_name = "FILE", conflicts_with = "cache")]
     schema: Option<PathBuf>,
+    /// A value for a parameter, such as `--param port=SAL`: with a value for each, the tree says
+    /// which requests would bring what the result reads and the cache lacks
+    #[arg(long = "param", value_name = "NAME=VALUE", value_parser = param)]
+    params: Vec<(String, Value)>,
     /// How to print the plan
     #[arg(long, value_enum, default_value_t = Format::Tree)]
     format: Format,
@@ -39,11 +45,12 @@ enum Format {
 }
 
 pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
-    let schema = match (&arguments.cache, &arguments.schema) {
-        (Some(cache), _) => Cache::open(SqliteFile::read_only(cache))?.schema(),
-        (None, Some(schema)) => read_schema(schema)?,
+    let cache = match (&arguments.cache, &arguments.schema) {
+        (Some(cache), _) => Cache::open(SqliteFile::read_only(cache))?,
+        (None, Some(schema)) => Cache::new(read_schema(schema)?),
         (None, None) => anyhow::bail!("neither --cache nor --schema is given"),
     };
+    let schema = cache.schema();
     let explained = match schema.query(&arguments.sql) {
         Some(_) => schema.explain_named(&arguments.sql),
         None => schema.explain(&arguments.sql),
@@ -53,9 +60,48 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
         _ => error.into(),
     })?;
     match arguments.format {
-        Format::Tree => print(&explained)?,
+        Format::Tree => {
+            print(&explained)?;
+            print_requests(&cache, arguments)?;
+        }
         Format::Json => say!("{}", explained.to_json()),
         Format::Dot => say!("{}", explained.to_dot().trim_end()),
+    }
+    Ok(())
+}
+
+/// Says what a remote would ask for, for the result to be whole.
+fn print_requests(cache: &Cache, arguments: &Arguments) -> anyhow::Result<()> {
+    let params: Named = arguments.params.iter().cloned().collect();
+    let query = match cache.query(arguments.sql.trim(), params) {
+        Ok(query) => query,
+        Err(error) if error.kind() == ErrorKind::Parameter && arguments.params.is_empty() => {
+            say!(
+                "\n{DIM}With --param NAME=VALUE for each parameter: what a remote would ask for{DIM:#}"
+            );
+            return Ok(());
+        }
+        Err(error) => return Err(wrong_call(error)),
+    };
+    let plan = remote::fill_plan(cache, &query)?;
+    if plan.is_whole {
+        say!(
+            "\n{BOLD}Whole{BOLD:#}: answers cover all that it reads, so a remote asks for nothing"
+        );
+        return Ok(());
+    }
+    if !plan.requests.is_empty() {
+        say!("\n{BOLD}A remote would ask for{BOLD:#}");
+    }
+    let width = plan.requests.iter().map(|request| request.url.chars().count()).max().unwrap_or(0);
+    for PlannedRequest { rule, url, why, .. } in &plan.requests {
+        say!("  GET {url:width$}  {DIM}by {rule}, since {why}{DIM:#}");
+    }
+    if !plan.impossible.is_empty() {
+        say!("\n{BOLD}No rule brings it{BOLD:#}");
+    }
+    for what in &plan.impossible {
+        say!("  {what}");
     }
     Ok(())
 }

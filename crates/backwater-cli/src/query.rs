@@ -64,7 +64,7 @@ fn print_missing(missing: &Missing) {
 }
 
 /// Reads `name=value`: the value as SQL spells it, or else as a text.
-fn param(text: &str) -> Result<(String, Value), String> {
+pub(crate) fn param(text: &str) -> Result<(String, Value), String> {
     let Some((name, value)) = text.split_once('=') else {
         return Err("expected NAME=VALUE, such as port=SAL".to_owned());
     };

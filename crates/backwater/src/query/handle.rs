@@ -10,6 +10,8 @@ use super::work::may_stop;
 use crate::change::{Changes, LastChanged};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::result::missing::Missing;
+#[cfg(feature = "remote")]
+use crate::query::result::reads::ReadScope;
 use crate::query::result::{Entry, QueryResult};
 use crate::query::state::node::{Behind, Node};
 use crate::schema::TableNo;
@@ -235,6 +237,14 @@ impl Query {
         // The same error that a reader gets.
         entry.result(&state).map_err(|error| error.at(&self.0.name))?;
         Ok(entry.missing(&state, most).unwrap_or_default())
+    }
+
+    /// What the result reads, there or not, with the version of the tables that it is of.
+    #[cfg(feature = "remote")]
+    pub(crate) fn reads(&self, most: usize) -> Result<(Vec<ReadScope>, Arc<State>)> {
+        let (entry, state, _) = self.entry()?;
+        self.tables().into_iter().try_for_each(|table| state.need_ready(table))?;
+        Ok((entry.reads(&state, most), state))
     }
 
     /// The result as of a commit that is or was published; `None` if it is at a later one already.

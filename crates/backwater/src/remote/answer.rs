@@ -12,6 +12,7 @@ use http::header::{HeaderName, HeaderValue};
 use serde::{Deserialize, Serialize};
 
 use super::RemoteInner;
+use super::cover::Presence;
 use super::engine::{KnownAnswer, Wakers};
 use super::freshness::{Freshness, Validators};
 use super::key::AnswerKey;
@@ -568,6 +569,17 @@ impl AnswerRow {
             return None;
         };
         Some((remote, AnswerKey::of_shown(rule, variables)?))
+    }
+
+    /// The key of its answer, and whether that is here.
+    pub(super) fn presence(&self) -> Option<(AnswerKey, Presence)> {
+        let key = AnswerKey::of_shown(&self.rule, &self.variables)?;
+        let presence = match (self.came_at, self.status) {
+            (Some(_), _) => Presence::Here,
+            (None, Some(404 | 410)) => Presence::Absent,
+            _ => Presence::Unknown,
+        };
+        Some((key, presence))
     }
 
     /// What it says of its answer.

@@ -14,6 +14,7 @@ use super::engine::{
     Arrival, Asker, CallOutcome, DueRequest, DueWork, Engine, KnownAnswer, LONGEST_WAIT, Later,
     Limits, Moment,
 };
+use super::fill::FillInner;
 use super::key::{AnswerKey, KeyRef};
 use super::transport::{Alarm, Call, Transport};
 use super::{cover, url};
@@ -37,6 +38,7 @@ pub(crate) struct RemoteInner {
     seed: u64,
     /// When the earliest alarm is to ring that the transport was given.
     armed: Mutex<Option<Duration>>,
+    fills: Mutex<Vec<Arc<FillInner>>>,
     /// For calls, which must not keep the remote alive.
     this: Weak<RemoteInner>,
     /// Which rows of answers are deleted.
@@ -98,6 +100,7 @@ impl RemoteInner {
             fields: Mutex::new(fields),
             seed,
             armed: Mutex::new(None),
+            fills: Mutex::default(),
             this: this.clone(),
             follows: OnceLock::new(),
         });
@@ -122,6 +125,10 @@ impl RemoteInner {
 
     pub(super) fn engine(&self) -> MutexGuard<'_, Engine> {
         lock(&self.engine)
+    }
+
+    pub(super) fn fills(&self) -> MutexGuard<'_, Vec<Arc<FillInner>>> {
+        lock(&self.fills)
     }
 
     pub(super) fn moment(&self) -> Moment {
@@ -423,6 +430,7 @@ impl RemoteInner {
         if is_any {
             self.drive();
         }
+        self.follow_fills(report);
     }
 
     /// A transport has come to the end of a call.
@@ -464,6 +472,7 @@ impl RemoteInner {
                 self.note_or_log(&format!("{} {how}", key.words()), &key, call);
             }
             wakers.wake();
+            self.check_fills(&key);
             if let Some(Later { key, page, behind }) = later {
                 self.engine().set_behind(&key, behind);
                 if let Err(error) = self.ask_key(&key, (true, Asker::Once), Some(page)) {

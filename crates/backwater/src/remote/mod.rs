@@ -6,7 +6,9 @@
 
 mod answer;
 mod builder;
+mod cover;
 mod engine;
+mod fill;
 mod freshness;
 mod inner;
 mod key;
@@ -26,13 +28,16 @@ use siphasher::sip::SipHasher13;
 
 use crate::cache::Cache;
 use crate::error::Result;
+use crate::query::Query;
 use crate::schema::Schema;
 use crate::typed::SchemaBuilder;
 use crate::value::Named;
 use answer::AnswerRow;
 pub use answer::{Answer, AnswerState, Failure, FailureKind, Here, Settled, UnderWay, Wanted};
 pub use builder::RemoteBuilder;
+pub use cover::{FillPlan, PlannedRequest};
 use engine::Asker;
+pub use fill::{Fill, FillSettled, FillState, KeptFilled, fill_plan};
 /// The `http` crate, whose requests and responses a [`Transport`] moves.
 pub use http;
 pub(crate) use inner::RemoteInner;
@@ -174,6 +179,84 @@ impl Remote {
     pub fn want(&self, rule: &str, variables: impl Into<Named>) -> Result<Wanted> {
         let shared = self.0.ask(rule, &variables.into(), (false, Asker::Holder))?;
         Ok(Wanted::new(Answer::of(shared), self.0.clone()))
+    }
+
+    /// Asks for exactly what a query reads and answers do not cover: rows in a scope by the rule that
+    /// is complete for it, single rows by a rule with their id in its URL, several at once by one
+    /// that takes several. What comes may lead to further rows, which are asked for in turn; each
+    /// answer is asked for once.
+    ///
+    /// # Errors
+    /// As a read of the query.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, clock::SetClock, remote::{Remote, StandIn}};
+    /// let cache = Cache::new(Schema::parse("backwater.toml", r#"
+    ///     table.sailing = { id = "id", fields = { id = "int", port = "text", vessel = { to = "vessel" } } }
+    ///     table.vessel = { id = "id", fields = { id = "text", name = "text" } }
+    ///
+    ///     [response.departures]
+    ///     url = "/departures/{port}"
+    ///     table = "sailing"
+    ///     fields = { port = ":port" }
+    ///     complete = { port = ":port" }
+    ///
+    ///     [response.vessels]
+    ///     url = "/vessels{?ids*}"
+    ///     table = "vessel"
+    /// "#)?);
+    /// let server = StandIn::new(|request| match request.uri().path() {
+    ///     "/departures/SAL" => StandIn::json(r#"[{ "id": 311, "vessel": "marram" }, { "id": 312, "vessel": "sea-pink" }]"#),
+    ///     _ => StandIn::json(r#"[{ "id": "marram", "name": "Marram" }, { "id": "sea-pink", "name": "Sea Pink" }]"#),
+    /// });
+    /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    /// # let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone()).clock(clock).build()?;
+    /// let shown = cache.query(
+    ///     "SELECT s.id, v.name FROM sailing AS s JOIN vessel AS v ON v.id = s.vessel WHERE s.port = :port",
+    ///     [("port", "SAL")],
+    /// )?;
+    /// let fill = remote.fill(&shown)?;
+    /// assert_eq!(fill.state().under_way, 1);
+    /// server.answer_all();
+    /// assert!(fill.state().is_whole);
+    /// assert_eq!(shown.read()?.len(), 2);
+    /// assert_eq!(server.requests(), [
+    ///     "GET https://x.example/departures/SAL",
+    ///     "GET https://x.example/vessels?ids=marram&ids=sea-pink",
+    /// ]);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn fill(&self, query: &Query) -> Result<Fill> {
+        self.0.fill(query, false)
+    }
+
+    /// Keeps a query's result filled for as long as the returned value is held: across rebinds, as
+    /// rows come that lead to others, and as answers grow stale. A view states its query, and nothing
+    /// else.
+    ///
+    /// # Errors
+    /// As [`Remote::fill`].
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, clock::SetClock, remote::{Remote, StandIn}};
+    /// # let cache = Cache::new(Schema::parse("backwater.toml", r#"
+    /// #     table.booking = { id = "id", fields = { id = "int", sailing = "int" } }
+    /// #     response.bookings = { url = "/sailings/{sailing}/bookings", table = "booking", fields = { sailing = ":sailing" }, complete = { sailing = ":sailing" } }
+    /// # "#)?);
+    /// # let server = StandIn::new(|_| StandIn::json("[]"));
+    /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    /// # let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone()).clock(clock).build()?;
+    /// let bookings = cache.query("SELECT id FROM booking WHERE sailing = :sailing", [("sailing", 311)])?;
+    /// let filled = remote.keep_filled(&bookings)?;
+    /// server.answer_all();
+    /// cache.rebind("another sailing is opened", &bookings, [("sailing", 312)])?;
+    /// server.answer_all();
+    /// assert!(filled.state().is_whole);
+    /// assert_eq!(server.requests().last().unwrap(), "GET https://x.example/sailings/312/bookings");
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn keep_filled(&self, query: &Query) -> Result<KeptFilled> {
+        Ok(KeptFilled::new(self.0.fill(query, true)?, self.0.clone()))
     }
 
     /// Says that the program is looked at again, as when its window comes to the front: what is

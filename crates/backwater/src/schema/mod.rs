@@ -444,6 +444,11 @@ impl Schema {
         Ok((found, url))
     }
 
+    #[cfg(feature = "remote")]
+    pub(crate) fn rules(&self) -> impl Iterator<Item = &Rule> {
+        self.rules.iter()
+    }
+
     /// The links that point at a table and do something when its rows are deleted.
     pub(crate) fn links_to(&self, target: TableNo) -> impl Iterator<Item = LinkTo> {
         self.table_numbers().flat_map(move |table| {

@@ -79,6 +79,53 @@ impl Template {
             .map(|variable| variable.name.as_str())
     }
 
+    /// The variables that have to have a value for there to be a URL: those of its path.
+    #[cfg(feature = "remote")]
+    pub(crate) fn in_path(&self) -> impl Iterator<Item = &str> {
+        self.parts
+            .iter()
+            .flat_map(|part| match part {
+                Part::Expression {
+                    operator: Operator::Query | Operator::More | Operator::Fragment,
+                    ..
+                }
+                | Part::Literal(_) => [].iter(),
+                Part::Expression { variables, .. } => variables.iter(),
+            })
+            .map(|variable| variable.name.as_str())
+    }
+
+    /// Whether its path ends with the value of this variable alone.
+    #[cfg(feature = "remote")]
+    pub(crate) fn ends_in(&self, name: &str) -> bool {
+        let is_path = |part: &&Part| {
+            !matches!(
+                part,
+                Part::Expression {
+                    operator: Operator::Query | Operator::More | Operator::Fragment,
+                    ..
+                }
+            )
+        };
+        match self.parts.iter().take_while(is_path).last() {
+            Some(Part::Expression { variables, .. }) => {
+                variables.len() == 1 && variables[0].name == name
+            }
+            _ => false,
+        }
+    }
+
+    /// The variable that takes several values.
+    #[cfg(feature = "remote")]
+    pub(crate) fn exploded(&self) -> Option<&str> {
+        self.parts.iter().find_map(|part| match part {
+            Part::Literal(_) => None,
+            Part::Expression { variables, .. } => {
+                variables.iter().find(|variable| variable.explode).map(|v| v.name.as_str())
+            }
+        })
+    }
+
     /// Whether each element of a variable stands for itself.
     #[cfg(feature = "remote")]
     pub(crate) fn explodes(&self, name: &str) -> bool {

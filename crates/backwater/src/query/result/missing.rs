@@ -82,7 +82,7 @@ impl std::fmt::Display for MissingCell {
     }
 }
 
-type Cells = BTreeSet<(TableNo, Slot, FieldNo)>;
+pub(super) type Cells = BTreeSet<(TableNo, Slot, FieldNo)>;
 
 /// What is missing of a result, at most this many cells of it one by one.
 pub(in crate::query) fn missing(
@@ -108,7 +108,7 @@ pub(in crate::query) fn missing(
 }
 
 /// A statement with values for its parameters.
-type Bound = (Identity, Box<[Key]>);
+pub(super) type Bound = (Identity, Box<[Key]>);
 
 fn bound(plan: &Plan, params: &[Scalar<'static>]) -> Bound {
     (plan.identity, params.iter().cloned().map(Key::from).collect())
@@ -116,15 +116,15 @@ fn bound(plan: &Plan, params: &[Scalar<'static>]) -> Bound {
 
 /// Goes through the rows that a statement reads, and those that it reads by way of others: each of
 /// these once, however many read it.
-struct Gathering<'g> {
-    state: &'g State,
+pub(super) struct Gathering<'g> {
+    pub(super) state: &'g State,
     /// The rows of statements, recomputed.
-    known: HashMap<Bound, Option<Arc<KeyedRows>>>,
-    gathered: HashSet<Bound>,
-    cells: &'g mut Cells,
+    pub(super) known: HashMap<Bound, Option<Arc<KeyedRows>>>,
+    pub(super) gathered: HashSet<Bound>,
+    pub(super) cells: &'g mut Cells,
 }
 
-type KeyedRows = Vec<(Box<[Key]>, Arc<StatementRow>)>;
+pub(super) type KeyedRows = Vec<(Box<[Key]>, Arc<StatementRow>)>;
 
 impl Gathering<'_> {
     fn gather(
@@ -150,7 +150,7 @@ impl Gathering<'_> {
     }
 
     /// The rows of the statements that a statement reads.
-    fn read_statements(
+    pub(super) fn read_statements(
         &mut self,
         plan: &Plan,
         params: &[Scalar<'static>],
@@ -221,21 +221,21 @@ fn search(
     }
 }
 
-fn views(rows: &[Option<StatementRows>]) -> Vec<Option<StatementView<'_>>> {
+pub(super) fn views(rows: &[Option<StatementRows>]) -> Vec<Option<StatementView<'_>>> {
     let views =
         rows.iter().map(|rows| rows.as_ref().map(|rows| StatementView { rows, undo: None }));
     views.collect()
 }
 
 /// Which tuples show.
-enum ShownTuples {
+pub(super) enum ShownTuples {
     All,
     Tuples(HashSet<Tuple>),
     Keys(HashSet<Box<[Key]>>),
 }
 
 impl ShownTuples {
-    fn of(view: &View<'_>, shown: Option<(&Ordered, Window)>) -> Self {
+    pub(super) fn of(view: &View<'_>, shown: Option<(&Ordered, Window)>) -> Self {
         let Some((ordered, window)) = shown.filter(|_| view.plan.grouping.is_none()) else {
             return ShownTuples::All;
         };
@@ -257,7 +257,7 @@ impl ShownTuples {
         }
     }
 
-    fn has(&self, view: &View<'_>, tuple: &Tuple) -> bool {
+    pub(super) fn has(&self, view: &View<'_>, tuple: &Tuple) -> bool {
         match self {
             ShownTuples::All => true,
             ShownTuples::Tuples(tuples) => tuples.contains(tuple),

@@ -4,6 +4,8 @@ pub(in crate::query) mod delta;
 pub(in crate::query) mod edit;
 pub(in crate::query) mod missing;
 pub(in crate::query) mod read_rows;
+#[cfg(feature = "remote")]
+pub(crate) mod reads;
 
 use std::fmt;
 use std::ops::Range;
@@ -55,6 +57,12 @@ impl Entry {
     /// What the result lacks in that version of the tables; nothing, if it cannot be computed.
     pub(crate) fn missing(&self, state: &State, most: usize) -> Option<Missing> {
         Some(missing(&self.bound_plan, self.ordered.as_ref().ok()?, state, most))
+    }
+
+    /// What the result reads of that version of the tables, there or not.
+    #[cfg(feature = "remote")]
+    pub(crate) fn reads(&self, state: &State, most: usize) -> Vec<reads::ReadScope> {
+        reads::reads(&self.bound_plan, self.ordered.as_ref().ok(), state, most)
     }
 
     /// The result, as the same object for as long as a reader holds it.

@@ -1,0 +1,366 @@
+//! Asks for exactly what a query reads and the cache lacks.
+
+use std::collections::{HashMap, HashSet};
+use std::fmt;
+use std::future::Future;
+use std::pin::Pin;
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, Weak};
+use std::task::{Context, Poll, Waker};
+use std::time::{Duration, Instant};
+
+use super::answer::{Answer, AnswerRow, Failure, Wanted};
+use super::cover::{Cover, Covering, FillPlan, MOST_SCOPES, Presence};
+use super::engine::Asker;
+use super::inner::RemoteInner;
+use super::key::AnswerKey;
+use crate::cache::Cache;
+use crate::error::Result;
+use crate::query::{Outcome, Query};
+use crate::schema::Rule;
+use crate::trace::Report;
+use crate::typed::Found;
+
+/// How far the answers have come that a query needs; see [`Remote::fill`](super::Remote::fill).
+///
+/// See [`Remote::fill`](super::Remote::fill) for an example.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct FillState {
+    /// Whether answers cover all that the query reads.
+    pub is_whole: bool,
+    /// How many of its answers are under way.
+    pub under_way: usize,
+    /// How requests failed, with what they were for.
+    pub failed: Vec<(String, Failure)>,
+    /// What no rule can bring, in words.
+    pub impossible: Vec<String>,
+}
+
+/// A handle on the filling of a query's result. Clones are of the same one.
+///
+/// See [`Remote::fill`](super::Remote::fill) for an example.
+#[derive(Clone)]
+pub struct Fill(Arc<FillInner>);
+
+/// Keeps a query's result filled for as long as it is held.
+///
+/// It can be used wherever a [`Fill`] can. See
+/// [`Remote::keep_filled`](super::Remote::keep_filled) for an example.
+#[must_use = "the result is kept filled for as long as it is held"]
+pub struct KeptFilled {
+    fill: Fill,
+    remote: Arc<RemoteInner>,
+}
+
+pub(super) struct FillInner {
+    query: Query,
+    remote: Weak<RemoteInner>,
+    /// Whether it goes on when all is here.
+    is_kept: bool,
+    work: Mutex<Work>,
+    now: Mutex<(FillState, Vec<Waker>)>,
+    settled: Condvar,
+}
+
+#[derive(Default)]
+struct Work {
+    /// What was asked for: each once.
+    asked: HashSet<AnswerKey>,
+    /// The answers that are kept fresh.
+    wanted: HashMap<AnswerKey, Wanted>,
+    /// Whether a thread is looking at what is needed, and has to look once more.
+    is_checked: bool,
+    again: bool,
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl RemoteInner {
+    pub(super) fn fill(self: &Arc<Self>, query: &Query, is_kept: bool) -> Result<Fill> {
+        let fill = Arc::new(FillInner {
+            query: query.clone(),
+            remote: Arc::downgrade(self),
+            is_kept,
+            work: Mutex::default(),
+            now: Mutex::default(),
+            settled: Condvar::new(),
+        });
+        // An error that a reader would get is the caller's.
+        self.cover(query)?;
+        self.fills().push(fill.clone());
+        fill.check();
+        Ok(Fill(fill))
+    }
+
+    fn cover(&self, query: &Query) -> Result<Cover> {
+        let (scopes, state) = query.reads(MOST_SCOPES)?;
+        let schema = self.cache().schema();
+        let key = |rule: &Rule, variables: Vec<(String, String)>| {
+            self.key(&rule.name, variables, &rule.asking.secret)
+        };
+        let presence = |key: &AnswerKey| self.presence(key);
+        let covering = Covering { schema: &schema, state: &state, key: &key, presence: &presence };
+        Ok(covering.cover(&scopes))
+    }
+
+    fn presence(&self, key: &AnswerKey) -> Presence {
+        let shared = self.engine().shared(key);
+        let Some(state) = shared.map(|shared| shared.state()) else { return Presence::Unknown };
+        match (state.here, state.failed.and_then(|failed| failed.status)) {
+            (Some(_), _) => Presence::Here,
+            (None, Some(404 | 410)) => Presence::Absent,
+            _ => Presence::Unknown,
+        }
+    }
+
+    /// An answer has come or failed: those who need it look again.
+    pub(super) fn check_fills(&self, key: &AnswerKey) {
+        let fills: Vec<Arc<FillInner>> = self.fills().clone();
+        for fill in fills {
+            let is_asked = lock(&fill.work).asked.contains(key);
+            if is_asked {
+                fill.check();
+            }
+        }
+    }
+
+    fn forget_fill(&self, fill: &FillInner) {
+        self.fills().retain(|known| !std::ptr::eq(&**known, fill));
+    }
+
+    /// A commit has changed what a query reads, or its parameters.
+    pub(super) fn follow_fills(&self, report: &Report) {
+        if self.fills().is_empty() {
+            return;
+        }
+        let fills: Vec<Arc<FillInner>> = self.fills().clone();
+        for fill in fills.iter().filter(|fill| fill.is_kept) {
+            if report.outcome(&fill.query) != Outcome::Untouched {
+                fill.check();
+            }
+        }
+    }
+}
+
+impl FillInner {
+    /// Asks for what is needed and was not asked for yet. One thread at a time does so, and once
+    /// more if something has come meanwhile.
+    fn check(&self) {
+        let mut work = lock(&self.work);
+        if std::mem::replace(&mut work.is_checked, true) {
+            work.again = true;
+            return;
+        }
+        drop(work);
+        loop {
+            self.check_once();
+            let mut work = lock(&self.work);
+            if !std::mem::take(&mut work.again) {
+                work.is_checked = false;
+                return;
+            }
+        }
+    }
+
+    fn check_once(&self) {
+        let Some(remote) = self.remote.upgrade() else { return };
+        let cover = match remote.cover(&self.query) {
+            Ok(cover) => cover,
+            Err(error) => {
+                tracing::error!(%error, query = self.query.name(), "what it needs is not known");
+                return;
+            }
+        };
+        let needed: Vec<AnswerKey> = cover.answers.iter().map(|(key, _)| key.clone()).collect();
+        for key in &needed {
+            let is_new = lock(&self.work).asked.insert(key.clone());
+            let is_held = lock(&self.work).wanted.contains_key(key);
+            let asker = match self.is_kept {
+                true if !is_held => Asker::Holder,
+                false if is_new => Asker::Once,
+                _ => continue,
+            };
+            match remote.ask_key(key, (false, asker), None) {
+                Ok(shared) if asker == Asker::Holder => {
+                    let wanted = Wanted::new(Answer::of(shared), remote.clone());
+                    lock(&self.work).wanted.insert(key.clone(), wanted);
+                }
+                Ok(_) => {}
+                Err(error) => {
+                    tracing::error!(%error, answer = key.words(), "it cannot be asked for");
+                }
+            }
+        }
+        // What is no longer needed, as after a rebind, is let go without a lock.
+        let mut work = lock(&self.work);
+        let gone: Vec<AnswerKey> =
+            work.wanted.keys().filter(|key| !needed.contains(key)).cloned().collect();
+        let gone: Vec<Option<Wanted>> = gone.iter().map(|key| work.wanted.remove(key)).collect();
+        drop(work);
+        drop(gone);
+        let mut state = FillState { is_whole: cover.is_whole, ..FillState::default() };
+        for (key, why) in &cover.answers {
+            let known = remote.engine().shared(key).map(|shared| shared.state());
+            let Some(known) = known else { continue };
+            state.under_way += usize::from(known.under_way.is_some());
+            if let (None, Some(failed)) = (known.under_way, known.failed) {
+                state.failed.push((why.clone(), failed));
+            }
+        }
+        state.impossible = cover.impossible;
+        let mut now = lock(&self.now);
+        let is_settled = state.under_way == 0;
+        if is_settled && !self.is_kept {
+            remote.forget_fill(self);
+        }
+        now.0 = state;
+        if is_settled {
+            self.settled.notify_all();
+            let wakers = std::mem::take(&mut now.1);
+            drop(now);
+            wakers.into_iter().for_each(Waker::wake);
+        }
+    }
+}
+
+impl Fill {
+    /// How far it is.
+    ///
+    /// See [`Remote::fill`](super::Remote::fill) for an example.
+    pub fn state(&self) -> FillState {
+        lock(&self.0.now).0.clone()
+    }
+
+    /// Waits until nothing that it needs is under way, as a future of any runtime.
+    ///
+    /// See [`Answer::settled`], which is the same for one answer.
+    pub fn settled(&self) -> FillSettled {
+        FillSettled(self.clone())
+    }
+
+    /// Waits on this thread until nothing that it needs is under way, or for that long.
+    ///
+    /// See [`Answer::wait`], which is the same for one answer.
+    pub fn wait(&self, limit: Duration) -> FillState {
+        let end = Instant::now().checked_add(limit);
+        let mut now = lock(&self.0.now);
+        while now.0.under_way > 0 {
+            let rest = end.map(|end| end.saturating_duration_since(Instant::now()));
+            if rest.is_some_and(|rest| rest.is_zero()) {
+                break;
+            }
+            let rest = rest.unwrap_or(Duration::from_secs(3600));
+            now = self.0.settled.wait_timeout(now, rest).unwrap_or_else(PoisonError::into_inner).0;
+        }
+        now.0.clone()
+    }
+}
+
+impl KeptFilled {
+    pub(super) fn new(fill: Fill, remote: Arc<RemoteInner>) -> Self {
+        Self { fill, remote }
+    }
+}
+
+impl Drop for KeptFilled {
+    fn drop(&mut self) {
+        self.remote.forget_fill(&self.fill.0);
+        let wanted = std::mem::take(&mut lock(&self.fill.0.work).wanted);
+        drop(wanted);
+    }
+}
+
+impl std::ops::Deref for KeptFilled {
+    type Target = Fill;
+
+    fn deref(&self) -> &Fill {
+        &self.fill
+    }
+}
+
+impl fmt::Debug for Fill {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_tuple("Fill").field(&self.state()).finish()
+    }
+}
+
+impl fmt::Debug for KeptFilled {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_tuple("KeptFilled").field(&self.fill.state()).finish()
+    }
+}
+
+/// The future of [`Fill::settled`].
+#[derive(Debug)]
+#[must_use = "it waits when it is awaited"]
+pub struct FillSettled(Fill);
+
+impl Future for FillSettled {
+    type Output = FillState;
+
+    fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<FillState> {
+        let mut now = lock(&self.0.0.now);
+        if now.0.under_way == 0 {
+            return Poll::Ready(now.0.clone());
+        }
+        if !now.1.iter().any(|waker| waker.will_wake(context.waker())) {
+            now.1.push(context.waker().clone());
+        }
+        Poll::Pending
+    }
+}
+
+/// The requests that would make a query's result whole, and why; nothing is asked for. The answers
+/// that are here are those that the cache has rows of, as in a file that is only looked at.
+///
+/// # Errors
+/// As a read of the query.
+///
+/// ```
+/// use backwater::{Cache, Schema, remote};
+///
+/// let cache = Cache::new(Schema::parse("backwater.toml", r#"
+///     table.sailing = { id = "id", fields = { id = "int", vessel = { to = "vessel" } } }
+///     table.vessel = { id = "id", fields = { id = "text", name = "text" } }
+///     table.booking = { id = "id", fields = { id = "int", sailing = { to = "sailing" } } }
+///
+///     [response.sailing]
+///     url = "/sailings/{id}"
+///     table = "sailing"
+///
+///     [response.bookings]
+///     url = "/sailings/{sailing}/bookings"
+///     table = "booking"
+///     fields = { sailing = ":sailing" }
+///     complete = { sailing = ":sailing" }
+/// "#)?);
+/// let bookings = cache.query("SELECT id FROM booking WHERE sailing = :sailing", [("sailing", 311)])?;
+/// let plan = remote::fill_plan(&cache, &bookings)?;
+/// assert_eq!(plan.to_string(), "GET /sailings/311/bookings, by rule \"bookings\": rows of booking with sailing = 311 are read\n");
+///
+/// let vessels = cache.query("SELECT name FROM vessel", ())?;
+/// assert_eq!(remote::fill_plan(&cache, &vessels)?.to_string(), "no rule brings it: all rows of vessel are read\n");
+/// # Ok::<(), backwater::Error>(())
+/// ```
+pub fn fill_plan(cache: &Cache, query: &Query) -> Result<FillPlan> {
+    let (scopes, state) = query.reads(MOST_SCOPES)?;
+    let schema = cache.schema();
+    let mut known: HashMap<AnswerKey, Presence> = HashMap::new();
+    if schema.table_names().any(|name| name == AnswerRow::TABLE_NAME) {
+        let snapshot = cache.snapshot();
+        for row in snapshot.table::<AnswerRow>()?.iter().filter_map(Found::known) {
+            known.extend(row.presence());
+        }
+    }
+    let key = |rule: &Rule, variables: Vec<(String, String)>| {
+        let mut variables: Vec<_> =
+            variables.into_iter().map(|(name, value)| (name.into(), value.into())).collect();
+        variables.sort();
+        AnswerKey::new(&rule.name, variables.into(), &rule.asking.secret, |_| "secret".to_owned())
+    };
+    let presence = |key: &AnswerKey| known.get(key).copied().unwrap_or(Presence::Unknown);
+    let covering = Covering { schema: &schema, state: &state, key: &key, presence: &presence };
+    Ok(covering.cover(&scopes).plan(&covering, ""))
+}
