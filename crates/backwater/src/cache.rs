@@ -227,6 +227,11 @@ impl Cache {
     }
 
     #[cfg(feature = "remote")]
+    pub(crate) fn history(&self) -> Arc<crate::change::History> {
+        self.0.core.history()
+    }
+
+    #[cfg(feature = "remote")]
     pub(crate) fn release_remote(&self, name: &str) {
         self.0.remotes.lock().unwrap_or_else(PoisonError::into_inner).remove(name);
     }

@@ -339,6 +339,33 @@ fn a_secret_reaches_the_server_alone() {
     assert!(error.contains("\"token\" is secret, but is written to a row"), "{error}");
 }
 
+/// An answer is fresh only if its rows are there: those that are let go since they are too old take
+/// it along, and it is asked for without a condition.
+#[test]
+fn what_is_let_go_is_asked_for_again() {
+    let clock = clock();
+    let schema =
+        SCHEMA.replace("id = \"id\", fields", "id = \"id\", expires_after = \"1 day\", fields");
+    let schema = Schema::parse("s.toml", &schema).unwrap();
+    let cache = Cache::builder().schema(schema).clock(clock.clone()).build().unwrap();
+    let server = StandIn::new(|request| {
+        assert!(!request.headers().contains_key("if-none-match"));
+        let response = http::Response::builder().header("etag", "\"1\"");
+        let response = response.header("cache-control", "max-age=31536000");
+        response.body(br#"{"id": 1}"#.to_vec()).unwrap()
+    });
+    let remote = remote(&cache, &server, &clock);
+    let answer = remote.ask("sailing", [("id", 1)]).unwrap();
+    server.answer_all();
+    clock.advance(Duration::from_secs(2 * 86_400));
+    assert!(answer.state().is_fresh(&clock));
+    cache.trim("a new day").unwrap().unwrap();
+    assert_eq!((answer.state().here, cache.snapshot().count("sailing").unwrap()), (None, 0));
+    remote.ask("sailing", [("id", 1)]).unwrap();
+    server.answer_all();
+    assert_eq!(cache.snapshot().count("sailing").unwrap(), 1);
+}
+
 /// Variables may be a struct.
 #[test]
 fn variables_may_be_a_struct() {

@@ -111,6 +111,12 @@ impl Core {
         }
     }
 
+    /// What the remembered commits did. It waits for a commit that is being made.
+    #[cfg(feature = "remote")]
+    pub(crate) fn history(&self) -> Arc<History> {
+        self.writer.lock().unwrap_or_else(PoisonError::into_inner).history.clone()
+    }
+
     pub(crate) fn clock(&self) -> Option<&dyn Clock> {
         self.clock.as_deref()
     }

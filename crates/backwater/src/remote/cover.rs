@@ -26,14 +26,23 @@ pub(super) enum Presence {
     Here,
     /// The server has said that there is no such thing.
     Absent,
+    /// It is here, but a row of it was deleted since.
+    Incomplete,
     Unknown,
+}
+
+impl Presence {
+    /// Whether it has to be asked for.
+    pub(super) fn is_lacking(self) -> bool {
+        matches!(self, Presence::Unknown | Presence::Incomplete)
+    }
 }
 
 /// The answers that cover what a query reads.
 #[derive(Default)]
 pub(super) struct Cover {
-    /// All of them, here or not, in the order in which they are to be asked for, with the reason.
-    pub(super) answers: Vec<(AnswerKey, String)>,
+    /// All of them, here or not, in the order in which they are to be asked for.
+    pub(super) answers: Vec<Covered>,
     /// What no rule can bring.
     pub(super) impossible: Vec<String>,
     /// Whether the answers that are here, with the rows that are there, cover all of it.
@@ -41,6 +50,16 @@ pub(super) struct Cover {
     /// How many requests would be too many.
     pub(super) too_many: usize,
 }
+
+/// An answer that covers something of what is read.
+pub(super) struct Covered {
+    pub(super) key: AnswerKey,
+    pub(super) why: String,
+    pub(super) presence: Presence,
+}
+
+/// Makes the key of a rule's answer for these values of its variables.
+pub(super) type MakeKey<'c> = dyn Fn(&Rule, Vec<(String, String)>) -> AnswerKey + 'c;
 
 /// What a program can do to make a query's result whole; see
 /// [`Remote::fill_plan`](super::Remote::fill_plan).
@@ -95,8 +114,10 @@ enum By {
 pub(super) struct Covering<'c> {
     pub(super) schema: &'c Schema,
     pub(super) state: &'c State,
-    pub(super) key: &'c dyn Fn(&Rule, Vec<(String, String)>) -> AnswerKey,
+    pub(super) key: &'c MakeKey<'c>,
     pub(super) presence: &'c dyn Fn(&AnswerKey) -> Presence,
+    /// Whether a row was deleted after an answer came.
+    pub(super) is_deleted: &'c dyn Fn(&AnswerKey, TableNo, &RowId) -> bool,
 }
 
 impl Covering<'_> {
@@ -104,7 +125,7 @@ impl Covering<'_> {
         let mut cover = Cover { is_whole: true, ..Cover::default() };
         // Rows of a table that is asked for as a whole come along with it.
         let is_row = |scope: &&ReadScope| matches!(scope, ReadScope::Row(..));
-        let mut several: BTreeMap<(usize, String), BTreeSet<String>> = BTreeMap::new();
+        let mut several: BTreeMap<(usize, String), BTreeMap<String, &RowId>> = BTreeMap::new();
         let mut whole: BTreeSet<TableNo> = BTreeSet::new();
         for scope in scopes.iter().filter(|scope| !is_row(scope)) {
             let ReadScope::Rows(table, by) = scope else { continue };
@@ -119,7 +140,7 @@ impl Covering<'_> {
             if matches!(rule.complete, Some(Scope::Table)) {
                 whole.insert(*table);
             }
-            self.add(&mut cover, rule, variables, self.words(scope));
+            self.add(&mut cover, rule, variables, self.words(scope), &[]);
         }
         for scope in scopes.iter().filter(is_row) {
             let ReadScope::Row(table, id) = scope else { continue };
@@ -134,12 +155,13 @@ impl Covering<'_> {
             }
             match self.for_row(*table, id) {
                 Some((rule, By::Answer(variables))) => {
-                    self.add(&mut cover, rule, variables, self.words(scope));
+                    let rows = [(*table, id)];
+                    self.add(&mut cover, rule, variables, self.words(scope), &rows);
                 }
                 Some((rule, By::OneOf(variable))) => {
                     let place = self.schema.rules().position(|known| known.name == rule.name);
                     let of = several.entry((place.unwrap_or(0), variable)).or_default();
-                    of.insert(text_of(id));
+                    of.insert(text_of(id), id);
                 }
                 None => {
                     cover.is_whole = false;
@@ -150,35 +172,51 @@ impl Covering<'_> {
         for ((place, variable), ids) in several {
             let Some(rule) = self.schema.rules().nth(place) else { continue };
             let table = &self.schema.table(rule.table).name;
-            let ids: Vec<String> = ids.into_iter().collect();
+            let ids: Vec<(String, &RowId)> = ids.into_iter().collect();
             for ids in ids.chunks(IDS_A_REQUEST) {
-                let list = serde_json::to_string(ids).unwrap_or_default();
+                let list: Vec<&str> = ids.iter().map(|(id, _)| id.as_str()).collect();
+                let list = serde_json::to_string(&list).unwrap_or_default();
                 let why = match ids {
-                    [one] => format!("{table} {one} is not here"),
+                    [(one, _)] => format!("{table} {one} is not here"),
                     several => format!("{} rows of {table} are not here", several.len()),
                 };
-                self.add(&mut cover, rule, vec![(variable.clone(), list)], why);
+                let rows: Vec<(TableNo, &RowId)> =
+                    ids.iter().map(|(_, id)| (rule.table, *id)).collect();
+                self.add(&mut cover, rule, vec![(variable.clone(), list)], why, &rows);
             }
         }
         cover
     }
 
-    fn add(&self, cover: &mut Cover, rule: &Rule, variables: Vec<(String, String)>, why: String) {
+    /// Adds an answer; of those `rows` that are not there, it may have been that they were deleted
+    /// after it came.
+    fn add(
+        &self,
+        cover: &mut Cover,
+        rule: &Rule,
+        variables: Vec<(String, String)>,
+        why: String,
+        rows: &[(TableNo, &RowId)],
+    ) {
         let key = (self.key)(rule, variables);
-        let presence = (self.presence)(&key);
-        if presence == Presence::Unknown {
-            cover.is_whole = false;
+        let mut presence = (self.presence)(&key);
+        let is_deleted = || rows.iter().any(|(table, id)| (self.is_deleted)(&key, *table, id));
+        if presence == Presence::Here && is_deleted() {
+            presence = Presence::Incomplete;
         }
-        if cover.answers.iter().any(|(known, _)| *known == key) {
+        let is_lacking = presence.is_lacking();
+        cover.is_whole &= !is_lacking;
+        if let Some(known) = cover.answers.iter_mut().find(|known| known.key == key) {
+            if is_lacking {
+                known.presence = presence;
+            }
             return;
         }
-        let asked =
-            cover.answers.iter().filter(|(key, _)| (self.presence)(key) == Presence::Unknown);
-        if presence == Presence::Unknown && asked.count() >= MOST_REQUESTS {
-            cover.too_many += 1;
-            return;
+        let lacking = cover.answers.iter().filter(|known| known.presence.is_lacking()).count();
+        match is_lacking && lacking >= MOST_REQUESTS {
+            true => cover.too_many += 1,
+            false => cover.answers.push(Covered { key, why, presence }),
         }
-        cover.answers.push((key, why));
     }
 
     /// Whether a table is the library's, or one that no server knows.
@@ -340,9 +378,8 @@ fn text_of(id: &RowId) -> String {
 impl Cover {
     /// The requests for what is not covered yet, in words.
     pub(super) fn plan(&self, covering: &Covering<'_>, base: &str) -> FillPlan {
-        let lacking =
-            self.answers.iter().filter(|(key, _)| (covering.presence)(key) == Presence::Unknown);
-        let requests = lacking.map(|(key, why)| {
+        let lacking = self.answers.iter().filter(|covered| covered.presence.is_lacking());
+        let requests = lacking.map(|Covered { key, why, .. }| {
             let template = covering.schema.askable(key.rule()).ok().map(|(_, template)| template);
             let shown = AnswerKey::of_shown(key.rule(), key.shown());
             let url = template

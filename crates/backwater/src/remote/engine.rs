@@ -52,6 +52,8 @@ pub(super) struct Arrival {
     pub(super) next: Option<Box<str>>,
     /// Which part of its list it is, counted from 0.
     pub(super) page: u32,
+    /// The commit that it came by.
+    pub(super) commit: u64,
     /// Whether the server said that what was here has not changed.
     pub(super) is_validated: bool,
     /// The page behind it, which is to be asked for again.
@@ -146,6 +148,8 @@ struct Entry {
     /// Fresh for no time at all, as when the server says nothing and neither does the rule.
     is_fleeting: bool,
     is_immutable: bool,
+    /// The commit that it came by.
+    came: u64,
     /// Whether a request by the remote's own header fields would be answered by it.
     is_selected: bool,
     /// Seconds after which it is asked for again while it is wanted, fresh or not.
@@ -168,6 +172,7 @@ impl Entry {
             timer: None,
             is_fleeting: false,
             is_immutable: false,
+            came: 0,
             is_selected: true,
             reload_every,
         }
@@ -466,6 +471,11 @@ impl Engine {
         self.behind.insert(key.clone(), behind);
     }
 
+    /// The commit that an answer came by.
+    pub(super) fn came(&self, key: &AnswerKey) -> u64 {
+        self.answers.get(key).map_or(0, |entry| entry.came)
+    }
+
     pub(super) fn is_here(&self, key: &AnswerKey) -> bool {
         self.answers.get(key).is_some_and(|entry| entry.here.is_some())
     }
@@ -761,7 +771,8 @@ impl Engine {
 
 impl Entry {
     fn take(&mut self, arrival: Arrival) {
-        let Arrival { here, freshness, validators, next, page, .. } = arrival;
+        let Arrival { here, freshness, validators, next, page, commit, .. } = arrival;
+        self.came = commit;
         self.page = page;
         self.here = Some(here);
         self.is_immutable = freshness.is_immutable;

@@ -9,16 +9,17 @@ use std::task::{Context, Poll, Waker};
 use std::time::{Duration, Instant};
 
 use super::answer::{Answer, AnswerRow, Failure, Wanted};
-use super::cover::{Cover, Covering, FillPlan, MOST_SCOPES, Presence};
+use super::cover::{Cover, Covered, Covering, FillPlan, MOST_SCOPES, Presence};
 use super::engine::Asker;
 use super::inner::RemoteInner;
 use super::key::AnswerKey;
 use crate::cache::Cache;
 use crate::error::Result;
 use crate::query::{Outcome, Query};
-use crate::schema::Rule;
+use crate::schema::{Rule, TableNo};
 use crate::trace::Report;
 use crate::typed::Found;
+use crate::value::RowId;
 
 /// How far the answers have come that a query needs; see [`Remote::fill`](super::Remote::fill).
 ///
@@ -66,6 +67,8 @@ pub(super) struct FillInner {
 struct Work {
     /// What was asked for: each once.
     asked: HashSet<AnswerKey>,
+    /// What was asked for again since rows of it were deleted after that commit.
+    reloaded: HashSet<(AnswerKey, u64)>,
     /// The answers that are kept fresh.
     wanted: HashMap<AnswerKey, Wanted>,
     /// Whether a thread is looking at what is needed, and has to look once more.
@@ -101,7 +104,14 @@ impl RemoteInner {
             self.key(&rule.name, variables, &rule.asking.secret)
         };
         let presence = |key: &AnswerKey| self.presence(key);
-        let covering = Covering { schema: &schema, state: &state, key: &key, presence: &presence };
+        let is_deleted = |key: &AnswerKey, table: TableNo, id: &RowId| {
+            let Ok(Some(slot)) = state.slot(table, id) else { return false };
+            let came = self.engine().came(key);
+            self.cache().history().since(came).has_changed(&state, table, slot)
+        };
+        let (schema, state) = (&schema, &*state);
+        let (key, presence, is_deleted) = (&key, &presence, &is_deleted);
+        let covering = Covering { schema, state, key, presence, is_deleted };
         Ok(covering.cover(&scopes))
     }
 
@@ -173,16 +183,19 @@ impl FillInner {
                 return;
             }
         };
-        let needed: Vec<AnswerKey> = cover.answers.iter().map(|(key, _)| key.clone()).collect();
-        for key in &needed {
+        for Covered { key, presence, .. } in &cover.answers {
+            // Once for each time that it came: it may fail.
+            let is_incomplete = *presence == Presence::Incomplete
+                && lock(&self.work).reloaded.insert((key.clone(), remote.engine().came(key)));
             let is_new = lock(&self.work).asked.insert(key.clone());
             let is_held = lock(&self.work).wanted.contains_key(key);
             let asker = match self.is_kept {
                 true if !is_held => Asker::Holder,
                 false if is_new => Asker::Once,
+                _ if is_incomplete => Asker::Once,
                 _ => continue,
             };
-            match remote.ask_key(key, (false, asker), None) {
+            match remote.ask_key(key, (is_incomplete, asker), None) {
                 Ok(shared) if asker == Asker::Holder => {
                     let wanted = Wanted::new(Answer::of(shared), remote.clone());
                     lock(&self.work).wanted.insert(key.clone(), wanted);
@@ -194,14 +207,15 @@ impl FillInner {
             }
         }
         // What is no longer needed, as after a rebind, is let go without a lock.
+        let is_needed = |key: &AnswerKey| cover.answers.iter().any(|covered| covered.key == *key);
         let mut work = lock(&self.work);
         let gone: Vec<AnswerKey> =
-            work.wanted.keys().filter(|key| !needed.contains(key)).cloned().collect();
+            work.wanted.keys().filter(|key| !is_needed(key)).cloned().collect();
         let gone: Vec<Option<Wanted>> = gone.iter().map(|key| work.wanted.remove(key)).collect();
         drop(work);
         drop(gone);
         let mut state = FillState { is_whole: cover.is_whole, ..FillState::default() };
-        for (key, why) in &cover.answers {
+        for Covered { key, why, .. } in &cover.answers {
             let known = remote.engine().shared(key).map(|shared| shared.state());
             let Some(known) = known else { continue };
             state.under_way += usize::from(known.under_way.is_some());
@@ -361,6 +375,9 @@ pub fn fill_plan(cache: &Cache, query: &Query) -> Result<FillPlan> {
         AnswerKey::new(&rule.name, variables.into(), &rule.asking.secret, |_| "secret".to_owned())
     };
     let presence = |key: &AnswerKey| known.get(key).copied().unwrap_or(Presence::Unknown);
-    let covering = Covering { schema: &schema, state: &state, key: &key, presence: &presence };
+    let is_deleted = |_: &AnswerKey, _: TableNo, _: &RowId| false;
+    let (schema, state) = (&schema, &*state);
+    let (key, presence, is_deleted) = (&key, &presence, &is_deleted);
+    let covering = Covering { schema, state, key, presence, is_deleted };
     Ok(covering.cover(&scopes).plan(&covering, ""))
 }

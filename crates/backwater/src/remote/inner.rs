@@ -174,7 +174,9 @@ impl RemoteInner {
             here.fresh_until = here.fresh_until.min(known.fresh_until);
             let (validators, next) = (known.validators, known.next);
             let (page, is_validated, later) = (known.page, false, None);
-            let arrival = Arrival { here, freshness, validators, next, page, is_validated, later };
+            let commit = snapshot.commit();
+            let arrival =
+                Arrival { here, freshness, validators, next, page, commit, is_validated, later };
             engine.recall(self.shared(&known.key), arrival, asking.reload_every);
             if let Some(known_now) = engine.known(&known.key) {
                 rows.push((AnswerRow::of(self.name(), &known.key, &known_now), known_now));

@@ -19,6 +19,7 @@ mod stand_in;
 mod transport;
 mod url;
 
+use std::collections::BTreeSet;
 use std::fmt;
 use std::hash::{Hash, Hasher};
 use std::sync::Arc;
@@ -27,9 +28,10 @@ use http::header::{ACCEPT, CONTENT_LOCATION, HeaderMap, HeaderValue, LOCATION};
 use siphasher::sip::SipHasher13;
 
 use crate::cache::Cache;
+use crate::change::Transaction;
 use crate::error::Result;
 use crate::query::Query;
-use crate::schema::Schema;
+use crate::schema::{Schema, TableNo};
 use crate::typed::SchemaBuilder;
 use crate::value::Named;
 use answer::AnswerRow;
@@ -450,6 +452,19 @@ pub(crate) fn with_tables_of(wanted: Schema, stored: &Schema) -> Result<Schema> 
         true => SchemaBuilder::beyond(&wanted).table::<AnswerRow>().build(),
         false => Ok(wanted),
     }
+}
+
+/// Forgets the answers that may have brought rows of tables of which some are let go: what is fresh
+/// has to be there.
+pub(crate) fn forget_answers_of(tx: &mut Transaction, tables: BTreeSet<TableNo>) -> Result<()> {
+    let schema = tx.schema();
+    if tables.is_empty() || schema.table_no(AnswerRow::TABLE_NAME).is_err() {
+        return Ok(());
+    }
+    let brought = |rule: &str| {
+        schema.rule(rule).is_ok_and(|rule| !schema.written_by(rule).is_disjoint(&tables))
+    };
+    tx.table::<AnswerRow>()?.delete_where(|row| brought(&row.rule)).map(drop)
 }
 
 /// The header fields of every request.

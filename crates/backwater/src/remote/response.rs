@@ -37,6 +37,7 @@ impl RemoteInner {
         };
         let by_rule = rule.asking.max_age.map(u64::from);
         let (old_next, page) = self.engine().page_of(key);
+        let came = self.engine().came(key);
         let arrival = |validators: Validators| {
             let freshness = validators.freshness(by_rule);
             let here = Here::of(now, &freshness);
@@ -46,6 +47,7 @@ impl RemoteInner {
                 validators,
                 next: None,
                 page,
+                commit: came,
                 is_validated: false,
                 later: None,
             }
@@ -122,7 +124,10 @@ impl RemoteInner {
             AnswerRow::of(self.name(), key, &known).put(&mut table, &known).map_err(Some)
         });
         match taken {
-            Ok(_) => Some(CallOutcome::Came(arrival)),
+            Ok(taken) => {
+                arrival.commit = taken.number();
+                Some(CallOutcome::Came(arrival))
+            }
             Err(None) => None,
             Err(Some(error)) => {
                 let kind = headers.get(CONTENT_TYPE).and_then(|kind| kind.to_str().ok());
