@@ -9,7 +9,7 @@ use std::time::Duration;
 use anstyle::{AnsiColor, Style};
 use backwater::{
     Cache, Delta, DeltaKind, Outcome, Report, SystemClock,
-    report::ChangeKind,
+    report::{Change, ChangeKind},
     scenario::{Played, PlayedStep, Scenario},
 };
 use clap::ValueEnum;
@@ -152,7 +152,7 @@ fn print_step(out: &mut impl Write, played: &Played, step: &PlayedStep) -> anyho
         report.label(),
         changed(report),
     )?;
-    for change in report.changes().take(NAMED).filter(|_| report.changes().count() <= NAMED) {
+    for change in own_changes(report).take(NAMED).filter(|_| own_changes(report).count() <= NAMED) {
         writeln!(out, "       {DIM}{change}{DIM:#}")?;
     }
     let width = played.queries().iter().map(|name| name.chars().count()).max().unwrap_or(0);
@@ -180,13 +180,18 @@ fn print_step(out: &mut impl Write, played: &Played, step: &PlayedStep) -> anyho
     Ok(())
 }
 
+/// What a commit changed, without what a remote notes beside it.
+fn own_changes(report: &Report) -> impl Iterator<Item = Change<'_>> {
+    report.changes().filter(|change| !change.table().starts_with("backwater_"))
+}
+
 /// What a commit changed, table by table, or which parameters.
 fn changed(report: &Report) -> String {
     if let Some(rebound) = report.rebound() {
         return rebound;
     }
     let mut tables: Vec<(&str, [usize; 3])> = Vec::new();
-    for change in report.changes() {
+    for change in own_changes(report) {
         if tables.last().is_none_or(|(table, _)| *table != change.table()) {
             tables.push((change.table(), [0; 3]));
         }

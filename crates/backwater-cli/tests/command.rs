@@ -811,3 +811,109 @@ fn what_can_be_taken_in_is() {
         }
     }
 }
+
+/// A scenario asks a server, which answers as the scenario says.
+#[test]
+fn a_scenario_asks_and_is_answered() {
+    let world = World::new();
+    let steps = r#"{"schema": "backwater.toml"}
+        {"set": {"now": "2031-05-04T07:40:00+02:00"}}
+        {"label": "the page is opened", "ask": "departures", "values": {"port": "SAL"}}
+        {"answer": "departures.json", "fields": {"cache-control": "max-age=60", "etag": "\"1\""}}
+        {"label": "again", "ask": "departures", "values": {"port": "SAL"}}
+        {"pass": 61}
+        {"label": "and again", "ask": "departures", "values": {"port": "SAL"}}
+        {"answer": null, "status": 304}
+        {"label": "the fleet", "ask": "fleet"}
+        {"fail": "network"}
+        {"pass": 1}
+        {"answer": {"vessels": [{"id": "marram", "cars_max": "many"}]}}"#;
+    fs::write(world.0.path().join("served.ndjson"), steps).unwrap();
+    let said = world.run("trace served.ndjson").out();
+    for line in [
+        "the page is opened: GET /departures?port=SAL\n",
+        "departures loaded: GET /departures?port=SAL",
+        "again: no request\n",
+        "the server answers 304\n",
+        "the network fails: fleet failed, network: the connection was lost\n",
+        "1 s later: GET /fleet\n",
+        "fleet failed, unreadable: 200, /vessels/0/cars_max: found string \"many\", expected int",
+    ] {
+        assert!(said.contains(line), "{line} is not in\n{said}");
+    }
+    assert!(!said.contains("backwater_answer"), "{said}");
+    for (step, wrong) in [
+        (r#"{"answer": null}"#, "there is no request to answer"),
+        (r#"{"ask": "nothing"}"#, "there is no response rule \"nothing\""),
+        (r#"{"fail": "badly"}"#, "\"fail\" is \"network\""),
+        (r#"{"ask": "fleet", "status": 3}"#, "this step takes no \"status\""),
+    ] {
+        fs::write(world.0.path().join("wrong.ndjson"), step).unwrap();
+        world.run("trace --schema backwater.toml wrong.ndjson").fails(1, wrong);
+    }
+}
+
+/// A server on this machine, which is asked over its socket and ended when the test does.
+struct Served(std::process::Child, String);
+
+impl Drop for Served {
+    fn drop(&mut self) {
+        let _it_may_have_ended = self.0.kill();
+        let _ended = self.0.wait();
+    }
+}
+
+impl Served {
+    fn start(world: &World, arguments: &[&str]) -> Self {
+        let mut command = std::process::Command::new(assert_cmd::cargo::cargo_bin("backwater"));
+        command.current_dir(world.0.path()).args(["serve", "--port", "0"]).args(arguments);
+        let mut child = command.stdout(std::process::Stdio::piped()).spawn().unwrap();
+        let mut line = String::new();
+        let mut out = std::io::BufReader::new(child.stdout.take().unwrap());
+        std::io::BufRead::read_line(&mut out, &mut line).unwrap();
+        let address = line.split("http://").nth(1).unwrap().split(',').next().unwrap();
+        // What it prints of requests goes on.
+        std::thread::spawn(move || std::io::copy(&mut out, &mut std::io::sink()));
+        Self(child, address.to_owned())
+    }
+
+    fn get(&self, path: &str, field: &str) -> String {
+        let mut stream = std::net::TcpStream::connect(&self.1).unwrap();
+        let request = format!("GET {path} HTTP/1.1\r\nhost: x\r\nconnection: close\r\n{field}\r\n");
+        std::io::Write::write_all(&mut stream, request.as_bytes()).unwrap();
+        let mut response = Vec::new();
+        let _cut_on_purpose = std::io::Read::read_to_end(&mut stream, &mut response);
+        String::from_utf8_lossy(&response).into_owned()
+    }
+}
+
+/// The made-up API and a recording are served with validators, and fail on purpose.
+#[test]
+fn a_server_stands_in() {
+    let world = World::new();
+    let ferries = Served::start(&world, &["--quiet"]);
+    let sailing = ferries.get("/sailings/311", "");
+    assert!(sailing.starts_with("HTTP/1.1 200 OK") && sailing.contains("\"id\":311"), "{sailing}");
+    let tag = sailing.split("etag: ").nth(1).unwrap().split("\r\n").next().unwrap();
+    let again = ferries.get("/sailings/311", &format!("if-none-match: {tag}\r\n"));
+    assert!(again.starts_with("HTTP/1.1 304 "), "{again}");
+    let feed = std::net::TcpStream::connect(&ferries.1).unwrap();
+    drop(feed);
+
+    let twin = Served::start(&world, &["morning.har"]);
+    assert!(twin.get("/fleet", "").contains("\"id\":\"marram\""));
+    let unknown = twin.get("/nowhere", "");
+    assert!(unknown.starts_with("HTTP/1.1 404 ") && unknown.contains("not in the recording"));
+
+    let broken = Served::start(&world, &["--fail", "1", "--delay", "1ms"]);
+    assert!(broken.get("/fleet", "").starts_with("HTTP/1.1 503 "));
+    let lossy = Served::start(&world, &["--lose", "1"]);
+    let cut = lossy.get("/fleet", "");
+    assert!(!cut.contains("sea-pink"), "{cut}");
+
+    let port = ferries.1.split(':').nth(1).unwrap();
+    world.run(&format!("serve --port {port}")).fails(1, "is another server running?");
+    world.run("serve --fail 2").fails(2, "from 0 to 1");
+    world.run("serve --fail 0.7 --lose 0.7").fails(2, "more than all requests");
+    world.run("serve nothing.har").fails(1, "nothing.har");
+}

@@ -839,7 +839,13 @@ impl Cache {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn withdraw(&self, label: impl Into<String>, report: &Report) -> Result<Report> {
-        Ok(self.commit(label, |tx| tx.withdraw(report.all_changes()))?.report)
+        let done = self.commit(label, |tx| {
+            tx.withdraw(report.all_changes())?;
+            #[cfg(feature = "remote")]
+            crate::remote::forget_answers_that_came_by(tx, report)?;
+            Ok(())
+        });
+        Ok(done?.report)
     }
 
     /// Empties the cache, as when a user signs out: all rows go, in memory and in the storage, and

@@ -1,5 +1,8 @@
 //! Scenarios: steps that a person wrote down, played against a cache and its named queries.
 
+#[cfg(feature = "remote")]
+mod served;
+
 use std::io;
 use std::time::Duration;
 
@@ -24,6 +27,10 @@ use crate::value::{Stopwatch, Value};
 /// | `{"set": {NAME: VALUE}}` | parameters of the named queries: one that has all of its own begins to be watched, one that had others is rebound |
 /// | `{"read": QUERY}` | read a query |
 /// | `{"leave": QUERY}`, `{"watch": QUERY}` | a query is no longer watched; it is watched again |
+/// | `{"ask": RULE, "values": {…}}` | a [remote](crate::remote) asks for what a rule brings |
+/// | `{"answer": FILE, "status": 200, "fields": {…}}` | the request that waits longest is answered: with a file, JSON that stands here, or null for no body |
+/// | `{"fail": "network"}` | the request that waits longest is lost |
+/// | `{"pass": SECONDS}` | time goes by for the remote |
 ///
 /// Every step may have a `"label"`. Queries without parameters are watched from the beginning.
 ///
@@ -67,13 +74,18 @@ struct ScenarioStep {
 
 #[derive(Debug, Clone)]
 enum Does {
-    Ingest { file: String, request: Box<Request> },
+    Ingest {
+        file: String,
+        request: Box<Request>,
+    },
     MergePatch(Body),
     JsonPatch(Body),
     Set(Vec<(String, Value)>),
     Read(String),
     Leave(String),
     Watch(String),
+    #[cfg(feature = "remote")]
+    Serve(Box<served::Serves>),
 }
 
 #[derive(Debug, Clone)]
@@ -263,6 +275,9 @@ struct Stage<'c> {
     queries: Vec<OnStage>,
     params: Vec<(String, Value)>,
     played: Vec<PlayedStep>,
+    /// The server that is asked, once it is.
+    #[cfg(feature = "remote")]
+    server: Option<served::Server>,
 }
 
 /// A named query, which is there as soon as its parameters have values.
@@ -281,7 +296,14 @@ impl<'c> Stage<'c> {
             Ok(OnStage { name: name.to_owned(), params, query: None, kept: None })
         });
         let queries = queries.collect::<Result<_>>()?;
-        let mut stage = Self { cache, queries, params: Vec::new(), played: Vec::new() };
+        let mut stage = Self {
+            cache,
+            queries,
+            params: Vec::new(),
+            played: Vec::new(),
+            #[cfg(feature = "remote")]
+            server: None,
+        };
         stage.define()?;
         Ok(stage)
     }
@@ -340,6 +362,14 @@ impl<'c> Stage<'c> {
                 self.note_step(label);
                 Ok(())
             }
+            #[cfg(feature = "remote")]
+            Does::Serve(does) => {
+                let response = match &**does {
+                    served::Serves::Answer { body: Some(response), .. } => Some(body(response)?),
+                    _ => None,
+                };
+                self.serve(label, does, response)
+            }
         }
     }
 
@@ -350,6 +380,30 @@ impl<'c> Stage<'c> {
     ) -> Result<()> {
         let report = self.cache.commit(&*label, write)?.report;
         self.report(label, report);
+        Ok(())
+    }
+
+    /// Asks the server, or lets it answer; the commits that this makes are reported one by one.
+    #[cfg(feature = "remote")]
+    fn serve(
+        &mut self,
+        label: String,
+        does: &served::Serves,
+        response: Option<Vec<u8>>,
+    ) -> Result<()> {
+        let server = match self.server.take() {
+            Some(server) => server,
+            None => served::Server::new(self.cache)?,
+        };
+        let server = self.server.insert(server);
+        let before = self.cache.snapshot().commit();
+        let said = server.serve(does, response)?;
+        self.note_step(if said.is_empty() { label } else { format!("{label}: {said}") });
+        for report in self.cache.commits() {
+            if report.number() > before {
+                self.report(report.label().to_owned(), report);
+            }
+        }
         Ok(())
     }
 
@@ -429,7 +483,23 @@ impl<'c> Stage<'c> {
 }
 
 /// What a step does, one word each.
-const STEPS: [&str; 7] = ["ingest", "merge_patch", "json_patch", "set", "read", "leave", "watch"];
+const STEPS: &[&str] = &[
+    "ingest",
+    "merge_patch",
+    "json_patch",
+    "set",
+    "read",
+    "leave",
+    "watch",
+    #[cfg(feature = "remote")]
+    "ask",
+    #[cfg(feature = "remote")]
+    "answer",
+    #[cfg(feature = "remote")]
+    "fail",
+    #[cfg(feature = "remote")]
+    "pass",
+];
 
 fn step(mut members: Map<String, Json>) -> Result<(String, Does)> {
     let label = match members.remove("label") {
@@ -437,10 +507,15 @@ fn step(mut members: Map<String, Json>) -> Result<(String, Does)> {
         Some(Json::String(label)) => Some(label),
         Some(_) => return Err(wrong("\"label\" is a text")),
     };
-    let found: Vec<&str> = STEPS.into_iter().filter(|step| members.contains_key(*step)).collect();
+    let steps = STEPS.iter().copied();
+    let found: Vec<&str> = steps.filter(|step| members.contains_key(*step)).collect();
     let [name] = found.as_slice() else {
         let message = format!("a step has one of {}", STEPS.join(", "));
-        let given = members.keys().next().map(|name| nearest(name, STEPS)).unwrap_or_default();
+        let given = members
+            .keys()
+            .next()
+            .map(|name| nearest(name, STEPS.iter().copied()))
+            .unwrap_or_default();
         return Err(wrong(&message).help(given));
     };
     let of = members.remove(*name).unwrap_or(Json::Null);
@@ -472,6 +547,11 @@ fn step(mut members: Map<String, Json>) -> Result<(String, Does)> {
             let described: Vec<String> =
                 values.iter().map(|(name, value)| format!(":{name} = {value}")).collect();
             (described.join(", "), Does::Set(values))
+        }
+        #[cfg(feature = "remote")]
+        "ask" | "answer" | "fail" | "pass" => {
+            let (described, does) = served::read(name, of, &mut members)?;
+            (described, Does::Serve(Box::new(does)))
         }
         "read" => (format!("{} read", text(&of, "a query")?), Does::Read(text(&of, "a query")?)),
         "leave" => (format!("{} left", text(&of, "a query")?), Does::Leave(text(&of, "a query")?)),

@@ -366,6 +366,23 @@ fn what_is_let_go_is_asked_for_again() {
     assert_eq!(cache.snapshot().count("sailing").unwrap(), 1);
 }
 
+/// A load that is withdrawn is no answer any more.
+#[test]
+fn what_is_withdrawn_is_not_here() {
+    let (cache, clock) = (cache(), clock());
+    let server = with(&Arc::new(AtomicU16::new(200)), ("cache-control", "max-age=600"));
+    let remote = remote(&cache, &server, &clock);
+    let answer = remote.ask("sailing", [("id", 1)]).unwrap();
+    server.answer_all();
+    let loaded = cache.commits().into_iter().rev().find(|report| !report.ingested().is_empty());
+    cache.withdraw("undone", &loaded.unwrap()).unwrap();
+    assert_eq!((answer.state().here, cache.snapshot().count("sailing").unwrap()), (None, 0));
+    assert_eq!(cache.snapshot().count("backwater_answer").unwrap(), 0);
+    remote.ask("sailing", [("id", 1)]).unwrap();
+    server.answer_all();
+    assert_eq!(cache.snapshot().count("sailing").unwrap(), 1);
+}
+
 /// Variables may be a struct.
 #[test]
 fn variables_may_be_a_struct() {

@@ -296,6 +296,11 @@ struct Changed {
 }
 
 impl Later {
+    /// Whether it is known that nothing was changed.
+    pub(crate) fn is_nothing(&self) -> bool {
+        self.known && self.fields.is_empty() && self.deleted.is_empty()
+    }
+
     /// Whether a row has changed since; one that was deleted must not be inserted again.
     pub(crate) fn has_changed(&self, state: &State, table: TableNo, slot: Slot) -> bool {
         let deleted = || {

@@ -145,6 +145,8 @@ impl Transaction {
         wrote.extend(entries_of(of));
         let behalf = since.on_its_behalf.iter();
         wrote.extend(behalf.map(|(place, field, _)| (*place, [*field].into_iter().collect())));
+        // What the library notes of its own is not a program's to take back.
+        wrote.retain(|((table, _), _)| !self.definition(*table).is_own());
         wrote.sort_by_key(|(place, _)| *place);
         wrote.dedup_by(|(other, more), (place, fields)| {
             let is_same = other == place;

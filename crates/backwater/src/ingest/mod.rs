@@ -164,7 +164,9 @@ impl Transaction {
             return Err(Error::new(ErrorKind::Response, message).at("the response"));
         }
         let text = utf8(bytes)?;
+        // Most often nothing has happened meanwhile, and then nothing has to be compared.
         let later = began.map(|commit| self.history.since(commit));
+        let later = later.filter(|later| !later.is_nothing());
         let mut skip = BTreeSet::new();
         let mut skipped = Vec::new();
         let outcome = loop {

@@ -1,5 +1,7 @@
 //! What is known of an answer: for handles, and as a row.
 
+use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
 use std::fmt;
 use std::future::Future;
 use std::ops::Deref;
@@ -209,8 +211,24 @@ impl AnswerState {
 pub(super) struct SharedState {
     pub(super) key: AnswerKey,
     remote: Weak<RemoteInner>,
-    now: Mutex<(AnswerState, Vec<Waker>)>,
+    now: Mutex<SharedNow>,
     settled: Condvar,
+}
+
+/// What is known, in few bytes: most answers have not failed.
+#[derive(Default)]
+struct SharedNow {
+    here: Option<Here>,
+    under_way: Option<UnderWay>,
+    failed: Option<Box<Failure>>,
+    wakers: Vec<Waker>,
+}
+
+impl SharedNow {
+    fn state(&self) -> AnswerState {
+        let failed = self.failed.as_deref().cloned();
+        AnswerState { here: self.here, under_way: self.under_way, failed }
+    }
 }
 
 impl SharedState {
@@ -218,12 +236,12 @@ impl SharedState {
         Self { key, remote, now: Mutex::default(), settled: Condvar::new() }
     }
 
-    fn lock(&self) -> MutexGuard<'_, (AnswerState, Vec<Waker>)> {
+    fn lock(&self) -> MutexGuard<'_, SharedNow> {
         self.now.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     pub(super) fn state(&self) -> AnswerState {
-        self.lock().0.clone()
+        self.lock().state()
     }
 
     /// Shows another state; returns the tasks that wait for it, if it is settled.
@@ -233,12 +251,15 @@ impl SharedState {
 
     pub(super) fn change(&self, change: impl FnOnce(&mut AnswerState)) -> Wakers {
         let mut now = self.lock();
-        change(&mut now.0);
-        if now.0.under_way.is_some() {
+        let mut state = now.state();
+        change(&mut state);
+        (now.here, now.under_way) = (state.here, state.under_way);
+        now.failed = state.failed.map(Box::new);
+        if now.under_way.is_some() {
             return Wakers::default();
         }
         self.settled.notify_all();
-        Wakers(std::mem::take(&mut now.1))
+        Wakers(std::mem::take(&mut now.wakers))
     }
 }
 
@@ -249,6 +270,11 @@ impl Answer {
 
     pub(super) fn key(&self) -> &AnswerKey {
         &self.0.key
+    }
+
+    /// Its rule and variables, for people.
+    pub(crate) fn words(&self) -> String {
+        self.0.key.words()
     }
 
     fn remote(&self) -> Result<Arc<RemoteInner>> {
@@ -315,7 +341,7 @@ impl Answer {
     pub fn wait(&self, limit: Duration) -> AnswerState {
         let end = Instant::now().checked_add(limit);
         let mut now = self.0.lock();
-        while now.0.under_way.is_some() {
+        while now.under_way.is_some() {
             let rest = end.map(|end| end.saturating_duration_since(Instant::now()));
             if rest.is_some_and(|rest| rest.is_zero()) {
                 break;
@@ -323,7 +349,7 @@ impl Answer {
             let rest = rest.unwrap_or(Duration::from_secs(3600));
             now = self.0.settled.wait_timeout(now, rest).unwrap_or_else(PoisonError::into_inner).0;
         }
-        now.0.clone()
+        now.state()
     }
 
     /// Calls back with what is known of it after each change of that, for as long as the returned
@@ -354,7 +380,7 @@ impl Answer {
         let sql = "SELECT * FROM backwater_answer \
             WHERE remote = :remote AND rule = :rule AND variables = :variables";
         let (rule, variables) = (self.rule(), self.0.key.shown());
-        let by = (("remote", remote.name()), ("rule", rule), ("variables", variables));
+        let by = (("remote", remote.name()), ("rule", rule), ("variables", &*variables));
         let row = remote.cache().query(sql, by)?;
         let (cache, key) = (remote.cache().clone(), self.0.key.clone());
         let id = AnswerRow::id_of(remote.name(), &key);
@@ -466,11 +492,11 @@ impl Future for Settled {
 
     fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<AnswerState> {
         let mut now = self.0.0.lock();
-        if now.0.under_way.is_none() {
-            return Poll::Ready(now.0.clone());
+        if now.under_way.is_none() {
+            return Poll::Ready(now.state());
         }
-        if !now.1.iter().any(|waker| waker.will_wake(context.waker())) {
-            now.1.push(context.waker().clone());
+        if !now.wakers.iter().any(|waker| waker.will_wake(context.waker())) {
+            now.wakers.push(context.waker().clone());
         }
         Poll::Pending
     }
@@ -512,28 +538,36 @@ pub(super) struct AnswerRow {
     again_at: Option<Timestamp>,
 }
 
-/// Validators as they are stored.
+/// Validators as they are stored: header fields by name, those that the request was sent with, when
+/// the response was received, and how long that took.
 #[derive(Serialize, Deserialize)]
 struct StoredValidators {
-    fields: Vec<(String, String)>,
-    selecting: Vec<(String, Option<String>)>,
-    requested: i64,
+    fields: BTreeMap<String, String>,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    sent_with: BTreeMap<String, Option<String>>,
     received: i64,
+    #[serde(default, skip_serializing_if = "is_zero")]
+    took: i64,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde calls it so")]
+fn is_zero(number: &i64) -> bool {
+    *number == 0
 }
 
 impl AnswerRow {
     pub(super) const TABLE_NAME: &'static str = "backwater_answer";
 
     pub(super) fn of(remote: &str, key: &AnswerKey, known: &KnownAnswer) -> Self {
-        let KnownAnswer { state, call, validators, next, page } = known;
+        let KnownAnswer { state, call, validators, next, page, .. } = known;
         let failed = state.failed.as_ref();
         Self {
             remote: remote.to_owned(),
             rule: key.rule().to_owned(),
-            variables: key.shown().to_owned(),
+            variables: key.shown().into_owned(),
             came_at: state.here.map(|here| here.since),
             fresh_until: state.here.map(|here| here.fresh_until),
-            validators: validators.as_ref().and_then(stored),
+            validators: validators.clone(),
             next_page: next.as_deref().map(str::to_owned),
             page: Some((*page).into()),
             is_under_way: Some(state.under_way.is_some()),
@@ -549,8 +583,7 @@ impl AnswerRow {
     /// Writes the row. It is stored if its answer is here, and may be stored.
     pub(super) fn put(&self, table: &mut TableWriter<'_, Self>, known: &KnownAnswer) -> Result<()> {
         table.merge(self)?;
-        let validators = known.validators.as_ref().filter(|_| known.state.here.is_some());
-        let may_be = validators.is_some_and(|validators| !validators.freshness(None).no_store);
+        let may_be = known.state.here.is_some() && !known.no_store;
         table.set_unstored(self.id(), !may_be)
     }
 
@@ -559,7 +592,7 @@ impl AnswerRow {
     }
 
     pub(super) fn id_of(remote: &str, key: &AnswerKey) -> (Arc<str>, Arc<str>, Arc<str>) {
-        (remote.into(), key.rule().into(), key.shown().into())
+        (remote.into(), key.rule().into(), (&*key.shown()).into())
     }
 
     /// The remote and the key that an id is of; see [`AnswerKey::of_shown`].
@@ -618,7 +651,8 @@ impl AnswerRow {
             key: AnswerKey::of_shown(&self.rule, &self.variables)?,
             since: self.came_at?,
             fresh_until: self.fresh_until?,
-            validators: read(self.validators.as_ref()?)?,
+            validators: self.validators.clone(),
+            known: read(self.validators.as_ref()?)?,
             next: self.next_page.as_deref().map(Into::into),
             page: self.page.and_then(|page| page.try_into().ok()).unwrap_or(0),
         })
@@ -630,38 +664,50 @@ pub(super) struct RecalledAnswer {
     pub(super) key: AnswerKey,
     pub(super) since: Timestamp,
     pub(super) fresh_until: Timestamp,
-    pub(super) validators: Validators,
+    pub(super) validators: Option<Json>,
+    pub(super) known: Validators,
     pub(super) next: Option<Box<str>>,
     pub(super) page: u32,
 }
 
-fn stored(validators: &Validators) -> Option<Json> {
+/// Validators for a row.
+pub(super) fn stored(validators: &Validators) -> Option<Json> {
     let text = |value: &HeaderValue| value.to_str().ok().map(str::to_owned);
-    let fields = validators.fields.iter();
+    let mut fields: BTreeMap<String, String> = BTreeMap::new();
+    for (name, value) in &validators.fields {
+        let Some(value) = text(value) else { continue };
+        // Several lines of one field are one list (RFC 9110, section 5.3).
+        match fields.entry(name.to_string()) {
+            Entry::Vacant(none) => drop(none.insert(value)),
+            Entry::Occupied(mut some) => *some.get_mut() += &format!(", {value}"),
+        }
+    }
     let selecting = validators.selecting.iter();
+    let received = validators.received.as_micros();
     let stored = StoredValidators {
-        fields: fields.filter_map(|(name, value)| Some((name.to_string(), text(value)?))).collect(),
-        selecting: selecting
+        fields,
+        sent_with: selecting
             .map(|(name, value)| (name.to_string(), value.as_ref().and_then(text)))
             .collect(),
-        requested: validators.requested.as_micros(),
-        received: validators.received.as_micros(),
+        received,
+        took: received.saturating_sub(validators.requested.as_micros()),
     };
     Json::parse(&serde_json::to_string(&stored).ok()?).ok()
 }
 
-fn read(json: &Json) -> Option<Validators> {
+/// The validators of a row.
+pub(super) fn read(json: &Json) -> Option<Validators> {
     let stored: StoredValidators = serde_json::from_str(json.as_str()).ok()?;
     let name = |name: &str| name.parse::<HeaderName>().ok();
     let value = |value: &str| HeaderValue::from_str(value).ok();
     let fields = stored.fields.iter();
-    let selecting = stored.selecting.iter();
+    let selecting = stored.sent_with.iter();
     Some(Validators {
         fields: fields.map(|(n, v)| Some((name(n)?, value(v)?))).collect::<Option<_>>()?,
         selecting: selecting
             .map(|(n, v)| Some((name(n)?, v.as_deref().and_then(value))))
             .collect::<Option<_>>()?,
-        requested: Timestamp::from_micros(stored.requested).ok()?,
+        requested: Timestamp::nearest(stored.received.saturating_sub(stored.took)),
         received: Timestamp::from_micros(stored.received).ok()?,
     })
 }

@@ -221,7 +221,7 @@ impl Covering<'_> {
 
     /// Whether a table is the library's, or one that no server knows.
     fn is_own(&self, table: TableNo) -> bool {
-        self.schema.table(table).name.starts_with("backwater_")
+        self.schema.table(table).is_own()
     }
 
     /// A rule whose answer has all rows with these values: the narrowest, or one that is here.
@@ -381,7 +381,7 @@ impl Cover {
         let lacking = self.answers.iter().filter(|covered| covered.presence.is_lacking());
         let requests = lacking.map(|Covered { key, why, .. }| {
             let template = covering.schema.askable(key.rule()).ok().map(|(_, template)| template);
-            let shown = AnswerKey::of_shown(key.rule(), key.shown());
+            let shown = AnswerKey::of_shown(key.rule(), &key.shown());
             let url = template
                 .zip(shown)
                 .and_then(|(template, shown)| url::expand(base, template, shown.variables()).ok());

@@ -7,10 +7,10 @@ use std::sync::Arc;
 use std::task::Waker;
 use std::time::Duration;
 
-use super::answer::{AnswerState, Failure, FailureKind, Here, SharedState, UnderWay};
-use super::freshness::{Freshness, Validators};
+use super::answer::{AnswerState, Failure, FailureKind, Here, SharedState, UnderWay, read};
+use super::freshness::Freshness;
 use super::key::{AnswerKey, KeyRef};
-use crate::value::Timestamp;
+use crate::value::{Json, Timestamp};
 
 /// What it is now: by the calendar, for what is fresh, and by a clock that never goes back, for
 /// waiting.
@@ -40,15 +40,16 @@ pub(super) const LONGEST_WAIT: Duration = Duration::from_secs(3600);
 pub(super) struct DueRequest {
     pub(super) call: u64,
     pub(super) key: AnswerKey,
-    /// What an answer that is here can be validated by.
-    pub(super) validators: Option<Validators>,
+    /// What an answer that is here can be validated by, as it stands in its row.
+    pub(super) validators: Option<Json>,
 }
 
 /// An answer that has come, or was validated.
 pub(super) struct Arrival {
     pub(super) here: Here,
     pub(super) freshness: Freshness,
-    pub(super) validators: Validators,
+    /// As they are to stand in its row.
+    pub(super) validators: Option<Json>,
     pub(super) next: Option<Box<str>>,
     /// Which part of its list it is, counted from 0.
     pub(super) page: u32,
@@ -131,7 +132,9 @@ impl Phase {
 struct Entry {
     shared: Arc<SharedState>,
     here: Option<Here>,
-    validators: Option<Box<Validators>>,
+    /// As they stand in its row.
+    validators: Option<Json>,
+    no_store: bool,
     next: Option<Box<str>>,
     page: u32,
     /// How many hold it as wanted.
@@ -162,6 +165,7 @@ impl Entry {
             shared,
             here: None,
             validators: None,
+            no_store: false,
             next: None,
             page: 0,
             wanted: 0,
@@ -185,7 +189,8 @@ impl Entry {
 
 /// The answers of one remote.
 pub(super) struct Engine {
-    answers: hashbrown::HashMap<AnswerKey, Entry>,
+    /// Boxed, since a map has room for more than it holds.
+    answers: hashbrown::HashMap<AnswerKey, Box<Entry>>,
     /// The requests that wait for their turn.
     queue: VecDeque<u64>,
     /// The answers that requests are for, from when they are noted until they end.
@@ -265,18 +270,18 @@ impl Engine {
         let key = shared.key.clone();
         let mut entry = Entry::of(shared, reload_every);
         entry.take(arrival);
-        self.answers.insert(key, entry);
+        self.answers.insert(key, Box::new(entry));
     }
 
     /// The answer, if asking for it takes no request: it is fresh, or under way.
     pub(super) fn settled_ask(
         &mut self,
         key: &KeyRef<'_>,
-        now: Timestamp,
+        now: impl FnOnce() -> Timestamp,
     ) -> Option<Arc<SharedState>> {
         let entry = self.answers.get_mut(key)?;
         if entry.phase == Phase::Idle {
-            return entry.is_fresh(now).then(|| entry.shared.clone());
+            return entry.is_fresh(now()).then(|| entry.shared.clone());
         }
         entry.is_asked = true;
         Some(entry.shared.clone())
@@ -292,7 +297,7 @@ impl Engine {
         (reload_every, page): (Option<u32>, Option<u32>),
     ) -> (Arc<SharedState>, Option<u64>) {
         let entry = self.answers.entry(key.clone());
-        let entry = entry.or_insert_with(|| Entry::of(shared(), reload_every));
+        let entry = entry.or_insert_with(|| Box::new(Entry::of(shared(), reload_every)));
         entry.page = page.unwrap_or(entry.page);
         match asker {
             Asker::Holder => entry.wanted += 1,
@@ -371,7 +376,7 @@ impl Engine {
             let Some(entry) = self.answers.get_mut(&key) else { continue };
             entry.phase = Phase::Sent(call);
             self.under_way += 1;
-            let validators = entry.validators.as_deref().filter(|_| entry.is_selected).cloned();
+            let validators = entry.validators.as_ref().filter(|_| entry.is_selected).cloned();
             let due = ticks.saturating_add(self.limits.time_out);
             self.set_timer(&key, Some(due));
             return Some(DueRequest { call, key, validators });
@@ -406,7 +411,7 @@ impl Engine {
             // Those who hold it go on to want it, and have to be counted when they let it go.
             let mut again = Entry::of(entry.shared, entry.reload_every);
             again.wanted = entry.wanted;
-            self.answers.insert(key, again);
+            self.answers.insert(key, Box::new(again));
         }
         wakers
     }
@@ -438,10 +443,10 @@ impl Engine {
     }
 
     /// The answer that a call is for, while it is under way.
-    pub(super) fn of_call(&self, call: u64) -> Option<(AnswerKey, Option<Validators>)> {
+    pub(super) fn of_call(&self, call: u64) -> Option<(AnswerKey, Option<Json>)> {
         let key = &self.calls.get(&call)?.key;
         let entry = self.answers.get(key)?;
-        Some((key.clone(), entry.validators.as_deref().cloned()))
+        Some((key.clone(), entry.validators.clone()))
     }
 
     /// What is known of an answer, and the request for it.
@@ -450,7 +455,8 @@ impl Engine {
         Some(KnownAnswer {
             state: entry.shared.state(),
             call: entry.phase.call(),
-            validators: entry.validators.as_deref().cloned(),
+            validators: entry.validators.clone(),
+            no_store: entry.no_store,
             next: entry.next.clone(),
             page: entry.page,
         })
@@ -512,7 +518,8 @@ impl Engine {
         KnownAnswer {
             state: AnswerState { here: Some(arrival.here), ..AnswerState::default() },
             call: None,
-            validators: Some(arrival.validators.clone()),
+            validators: arrival.validators.clone(),
+            no_store: arrival.freshness.no_store,
             next: arrival.next.clone(),
             page: arrival.page,
         }
@@ -526,6 +533,10 @@ impl Engine {
         at: Moment,
     ) -> Option<(AnswerKey, Wakers)> {
         let ended = self.calls.remove(&call)?;
+        if self.calls.len() < self.calls.capacity() / 8 {
+            self.calls.shrink_to(2 * self.calls.len());
+            self.queue.shrink_to(2 * self.queue.len());
+        }
         let (key, mut wakers) = (ended.key, Wakers(ended.unwanted.into_iter().collect()));
         let entry = self.answers.get_mut(&key)?;
         self.under_way -= usize::from(matches!(entry.phase, Phase::Sent(_)));
@@ -704,11 +715,24 @@ impl Engine {
         (stale, wanted)
     }
 
+    /// Makes an answer stale of which rows are gone, and forgets by what it could be validated: that
+    /// it has not changed would not bring them back.
+    pub(super) fn doubt(&mut self, key: &AnswerKey, now: Timestamp) {
+        let Some(entry) = self.answers.get_mut(key) else { return };
+        entry.validators = None;
+        entry.is_immutable = false;
+        if let Some(here) = &mut entry.here {
+            here.fresh_until = here.fresh_until.min(now);
+        }
+        let here = entry.here;
+        let _nobody = entry.shared.change(|state| state.here = here);
+    }
+
     /// The remote's own header fields are others: which answers are chosen by them?
     pub(super) fn select(&mut self, fields: &http::HeaderMap) -> Vec<AnswerKey> {
         let mut wanted = Vec::new();
         for (key, entry) in &mut self.answers {
-            let Some(validators) = &entry.validators else { continue };
+            let Some(validators) = entry.validators.as_ref().and_then(read) else { continue };
             entry.is_selected = validators.is_selected_by(fields);
             if !entry.is_selected && entry.wanted > 0 {
                 wanted.push(key.clone());
@@ -778,7 +802,8 @@ impl Entry {
         self.is_immutable = freshness.is_immutable;
         self.is_fleeting = freshness.lifetime == 0;
         self.is_selected = true;
-        self.validators = Some(Box::new(validators));
+        self.validators = validators;
+        self.no_store = freshness.no_store;
         self.next = next;
     }
 }
@@ -787,7 +812,8 @@ impl Entry {
 pub(super) struct KnownAnswer {
     pub(super) state: AnswerState,
     pub(super) call: Option<u64>,
-    pub(super) validators: Option<Validators>,
+    pub(super) validators: Option<Json>,
+    pub(super) no_store: bool,
     pub(super) next: Option<Box<str>>,
     pub(super) page: u32,
 }

@@ -99,7 +99,7 @@ impl RemoteInner {
 
     fn cover(&self, query: &Query) -> Result<Cover> {
         let (scopes, state) = query.reads(MOST_SCOPES)?;
-        let schema = self.cache().schema();
+        let schema = self.schema();
         let key = |rule: &Rule, variables: Vec<(String, String)>| {
             self.key(&rule.name, variables, &rule.asking.secret)
         };
@@ -195,7 +195,11 @@ impl FillInner {
                 _ if is_incomplete => Asker::Once,
                 _ => continue,
             };
-            match remote.ask_key(key, (is_incomplete, asker), None) {
+            if is_incomplete {
+                let now = remote.clock.now();
+                remote.engine().doubt(key, now);
+            }
+            match remote.ask_key(key, (false, asker), None) {
                 Ok(shared) if asker == Asker::Holder => {
                     let wanted = Wanted::new(Answer::of(shared), remote.clone());
                     lock(&self.work).wanted.insert(key.clone(), wanted);

@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use http::header::HeaderMap;
 
-use super::answer::{AnswerRow, Failure, FailureKind, Here, SharedState};
+use super::answer::{AnswerRow, Failure, FailureKind, Here, SharedState, read};
 use super::engine::{
     Arrival, Asker, CallOutcome, DueRequest, DueWork, Engine, KnownAnswer, LONGEST_WAIT, Later,
     Limits, Moment,
@@ -21,6 +21,7 @@ use super::{cover, url};
 use crate::cache::Cache;
 use crate::change::{ChangeKind, Transaction};
 use crate::error::{Error, ErrorKind, Result, nearest};
+use crate::schema::Schema;
 use crate::trace::{Report, Watch};
 use crate::typed::Found;
 use crate::value::{Clock, Named};
@@ -119,6 +120,11 @@ impl RemoteInner {
         &self.in_use.cache
     }
 
+    /// The schema as it is now, shared.
+    pub(super) fn schema(&self) -> Arc<Schema> {
+        self.cache().snapshot().state.schema.clone()
+    }
+
     pub(super) fn name(&self) -> &str {
         &self.in_use.name
     }
@@ -154,7 +160,7 @@ impl RemoteInner {
 
     /// Takes up the answers that the cache came back with, and forgets those that never came.
     fn recall(&self) -> Result<()> {
-        let (snapshot, schema) = (self.cache().snapshot(), self.cache().schema());
+        let (snapshot, schema) = (self.cache().snapshot(), self.schema());
         let table = snapshot.table::<AnswerRow>()?;
         let own = table.iter().filter_map(Found::known).filter(|row| row.remote == self.name());
         let fields = lock(&self.fields).clone();
@@ -168,7 +174,7 @@ impl RemoteInner {
                 gone.push(row);
                 continue;
             };
-            let freshness = known.validators.freshness(asking.max_age.map(u64::from));
+            let freshness = known.known.freshness(asking.max_age.map(u64::from));
             let mut here = Here::of(known.since, &freshness);
             // It may have been made stale since.
             here.fresh_until = here.fresh_until.min(known.fresh_until);
@@ -206,12 +212,11 @@ impl RemoteInner {
     ) -> Result<Arc<SharedState>> {
         let by = KeyRef::new(rule, variables);
         if !anyway && asker == Asker::Once {
-            let now = self.clock.now();
-            if let Some(shared) = self.engine().settled_ask(&by, now) {
+            if let Some(shared) = self.engine().settled_ask(&by, || self.clock.now()) {
                 return Ok(shared);
             }
         }
-        let schema = self.cache().schema();
+        let schema = self.schema();
         let (rule, template) = schema.askable(rule)?;
         for name in by.names() {
             if template.variables().all(|known| known != name) {
@@ -232,7 +237,7 @@ impl RemoteInner {
         (anyway, asker): (bool, Asker),
         page: Option<u32>,
     ) -> Result<Arc<SharedState>> {
-        let schema = self.cache().schema();
+        let schema = self.schema();
         let reload_every = schema.askable(key.rule())?.0.asking.reload_every;
         let at = self.moment();
         let new = || self.shared(key);
@@ -322,11 +327,11 @@ impl RemoteInner {
 
     fn start(&self, DueRequest { call, key, validators }: DueRequest) {
         let mut fields = lock(&self.fields).clone();
-        if let Some(validators) = validators {
+        if let Some(validators) = validators.as_ref().and_then(read) {
             validators.make_conditional(&mut fields);
         }
         let (commit, ticks) = (self.cache().snapshot().commit(), self.clock.ticks());
-        let schema = self.cache().schema();
+        let schema = self.schema();
         let template = schema.askable(key.rule());
         let url = template
             .and_then(|(_, template)| url::expand(&self.base, template, key.variables()))
@@ -417,7 +422,8 @@ impl RemoteInner {
     /// Forgets the answers whose rows were deleted, as when a user signs out.
     fn follow(&self, report: &Report) {
         let mut is_any = false;
-        for change in report.changes_of(AnswerRow::TABLE_NAME) {
+        let table = report.table_no(AnswerRow::TABLE_NAME);
+        for change in table.iter().flat_map(|table| report.changes_of(*table)) {
             if change.kind() != ChangeKind::Deleted {
                 continue;
             }
@@ -442,6 +448,7 @@ impl RemoteInner {
         result: Result<http::Response<Vec<u8>>, Failure>,
     ) {
         let Some((key, validators)) = self.engine().of_call(sent.call) else { return };
+        let validators = validators.as_ref().and_then(read);
         let outcome = match result {
             Ok(response) => self.take(&sent, &key, validators.as_ref(), &response),
             Err(failure) => Some(CallOutcome::Failed(failure)),

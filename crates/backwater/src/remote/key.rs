@@ -1,5 +1,6 @@
 //! What identifies an answer: a rule and the values of its variables.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::hash::{Hash, Hasher};
 use std::sync::Arc;
@@ -18,8 +19,8 @@ pub(crate) struct AnswerKey(Arc<KeyParts>);
 struct KeyParts {
     rule: CompactString,
     variables: Box<[(CompactString, CompactString)]>,
-    /// The variables as a JSON object, in which secret values are covered.
-    shown: Box<str>,
+    /// The variables as a JSON object in which secret values are covered, if there are some.
+    covered: Option<Box<str>>,
 }
 
 /// The same before it is known whether there is such an answer: looking one up copies nothing.
@@ -79,15 +80,15 @@ impl AnswerKey {
         secret: &[String],
         cover: impl Fn(&str) -> String,
     ) -> Self {
-        let shown: BTreeMap<&str, String> = variables
-            .iter()
-            .map(|(name, value)| match secret.iter().any(|secret| *secret == **name) {
-                true => (name.as_str(), cover(value)),
-                false => (name.as_str(), value.to_string()),
-            })
-            .collect();
-        let shown = serde_json::to_string(&shown).unwrap_or_default().into();
-        Self(Arc::new(KeyParts { rule: rule.into(), variables, shown }))
+        let is_secret = |name: &str| secret.iter().any(|secret| **secret == *name);
+        let covered = variables.iter().any(|(name, _)| is_secret(name)).then(|| {
+            let shown = variables.iter().map(|(name, value)| match is_secret(name) {
+                true => (name.as_str(), Cow::Owned(cover(value))),
+                false => (name.as_str(), Cow::Borrowed(value.as_str())),
+            });
+            json(shown).into()
+        });
+        Self(Arc::new(KeyParts { rule: rule.into(), variables, covered }))
     }
 
     /// The key of a row. Secret variables are not in it, so that it is no key for asking if its
@@ -96,7 +97,7 @@ impl AnswerKey {
         let variables: BTreeMap<String, String> = serde_json::from_str(shown).ok()?;
         let variables = variables.into_iter().map(|(name, value)| (name.into(), value.into()));
         let variables = variables.collect();
-        Some(Self(Arc::new(KeyParts { rule: rule.into(), variables, shown: shown.into() })))
+        Some(Self(Arc::new(KeyParts { rule: rule.into(), variables, covered: None })))
     }
 
     pub(super) fn rule(&self) -> &str {
@@ -112,18 +113,30 @@ impl AnswerKey {
         variables.find(|(known, _)| known == name).map(|(_, value)| value.as_str())
     }
 
-    /// Its variables as rows and messages show them.
-    pub(super) fn shown(&self) -> &str {
-        &self.0.shown
+    /// Its variables as rows and messages show them: a JSON object.
+    pub(super) fn shown(&self) -> Cow<'_, str> {
+        match &self.0.covered {
+            Some(covered) => Cow::Borrowed(covered),
+            None => {
+                let variables = self.0.variables.iter();
+                let plain = variables.map(|(name, value)| (name.as_str(), value.as_str().into()));
+                Cow::Owned(json(plain))
+            }
+        }
     }
 
     /// Its rule and variables, for people.
     pub(super) fn words(&self) -> String {
-        match &*self.0.shown {
+        match &*self.shown() {
             "{}" => self.0.rule.to_string(),
             shown => format!("{} {shown}", self.0.rule),
         }
     }
+}
+
+fn json<'v>(variables: impl Iterator<Item = (&'v str, Cow<'v, str>)>) -> String {
+    let variables: BTreeMap<&str, Cow<'_, str>> = variables.collect();
+    serde_json::to_string(&variables).unwrap_or_default()
 }
 
 impl PartialEq for AnswerKey {

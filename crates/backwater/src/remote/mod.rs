@@ -32,8 +32,9 @@ use crate::change::Transaction;
 use crate::error::Result;
 use crate::query::Query;
 use crate::schema::{Schema, TableNo};
+use crate::trace::Report;
 use crate::typed::SchemaBuilder;
-use crate::value::Named;
+use crate::value::{Named, RowId};
 use answer::AnswerRow;
 pub use answer::{Answer, AnswerState, Failure, FailureKind, Here, Settled, UnderWay, Wanted};
 pub use builder::RemoteBuilder;
@@ -354,7 +355,7 @@ impl Remote {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn make_stale(&self, rule: &str, variables: impl Into<Named>) -> Result<usize> {
-        self.0.cache().schema().rule(rule)?;
+        self.0.schema().rule(rule)?;
         let variables = variables.into();
         let variables: Vec<(&str, String)> =
             variables.iter().map(|(name, value)| (name, value.to_string())).collect();
@@ -422,7 +423,7 @@ impl Remote {
         let named = named.filter_map(|named| url::resolve(&target, named));
         let mut urls: Vec<String> = named.filter(|url| url::is_same_origin(url, &target)).collect();
         urls.push(target);
-        let schema = self.0.cache().schema();
+        let schema = self.0.schema();
         let by_rule = schema.rule_for(method, url).ok();
         let by_rule =
             by_rule.and_then(|(rule, variables)| Some((schema.rule(rule).ok()?, variables)));
@@ -465,6 +466,13 @@ pub(crate) fn forget_answers_of(tx: &mut Transaction, tables: BTreeSet<TableNo>)
         schema.rule(rule).is_ok_and(|rule| !schema.written_by(rule).is_disjoint(&tables))
     };
     tx.table::<AnswerRow>()?.delete_where(|row| brought(&row.rule)).map(drop)
+}
+
+/// Forgets the answers that came by a commit which is withdrawn, and so are no longer here.
+pub(crate) fn forget_answers_that_came_by(tx: &mut Transaction, report: &Report) -> Result<()> {
+    let Some(table) = report.table_no(AnswerRow::TABLE_NAME) else { return Ok(()) };
+    let ids: Vec<RowId> = report.changes_of(table).filter_map(|change| change.id()).collect();
+    ids.into_iter().try_for_each(|id| tx.delete(AnswerRow::TABLE_NAME, id).map(drop))
 }
 
 /// The header fields of every request.

@@ -11,7 +11,7 @@ use crate::schema::{NextPage, Rule};
 impl RemoteInner {
     /// Asks for the page behind the last one that is here.
     pub(super) fn more(&self, from: &AnswerKey) -> Result<Option<Answer>> {
-        let schema = self.cache().schema();
+        let schema = self.schema();
         let (rule, _) = schema.askable(from.rule())?;
         let (mut key, mut seen) = (from.clone(), vec![from.clone()]);
         loop {

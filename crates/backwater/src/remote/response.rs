@@ -5,7 +5,7 @@ use std::time::Duration;
 use http::header::{CONTENT_TYPE, HeaderMap, IF_MODIFIED_SINCE, IF_NONE_MATCH, RETRY_AFTER};
 use http::{Response, StatusCode};
 
-use super::answer::{AnswerRow, Failure, FailureKind, Here};
+use super::answer::{AnswerRow, Failure, FailureKind, Here, stored};
 use super::engine::{Arrival, CallOutcome, Engine, Later};
 use super::freshness::{Validators, delta_seconds, seconds_of};
 use super::inner::{RemoteInner, SentRequest};
@@ -30,7 +30,7 @@ impl RemoteInner {
         let took = self.clock.ticks().saturating_sub(sent.sent);
         let took = i64::try_from(took.as_micros()).unwrap_or(i64::MAX);
         let requested = Timestamp::nearest(now.as_micros().saturating_sub(took));
-        let schema = self.cache().schema();
+        let schema = self.schema();
         let Ok((rule, _)) = schema.askable(key.rule()) else {
             let message = format!("rule \"{}\" was dropped meanwhile", key.rule());
             return Some(CallOutcome::Failed(Failure::new(FailureKind::Unreadable, message)));
@@ -44,7 +44,7 @@ impl RemoteInner {
             Arrival {
                 here,
                 freshness,
-                validators,
+                validators: stored(&validators),
                 next: None,
                 page,
                 commit: came,
@@ -153,7 +153,7 @@ impl RemoteInner {
     fn shown_url(&self, url: &str, key: &AnswerKey, rule: &Rule) -> String {
         let covered =
             rule.url.as_ref().filter(|_| !rule.asking.secret.is_empty()).map(|template| {
-                let shown = AnswerKey::of_shown(key.rule(), key.shown());
+                let shown = AnswerKey::of_shown(key.rule(), &key.shown());
                 let url =
                     shown.and_then(|key| url::expand(&self.base, template, key.variables()).ok());
                 url.unwrap_or_default()

@@ -193,6 +193,11 @@ impl FieldKind {
 }
 
 impl TableDef {
+    /// Whether the library keeps account in it.
+    pub(crate) fn is_own(&self) -> bool {
+        self.name.starts_with("backwater_")
+    }
+
     /// The field of that name; SQL names are case-insensitive.
     pub(crate) fn field_no(&self, name: &str) -> Option<FieldNo> {
         let exact = self.fields.iter().position(|field| &*field.name == name);

@@ -30,6 +30,8 @@ use std::time::Duration;
 use crate::change::{Change, Changes, Ingested};
 use crate::error::Error;
 use crate::query::{BindingNo, Delta, Outcome, Query, QueryResult, Reached, ReachedList};
+#[cfg(feature = "remote")]
+use crate::schema::TableNo;
 use crate::value::{Timestamp, Value};
 
 /// What a commit did: its number and label, the rows that it changed, and every standing query
@@ -157,8 +159,16 @@ impl Report {
 
     /// The rows of one table that the commit changed.
     #[cfg(feature = "remote")]
-    pub(crate) fn changes_of(&self, table: &'static str) -> impl Iterator<Item = Change<'_>> {
-        self.changes().filter(move |change| change.table() == table)
+    pub(crate) fn changes_of(&self, table: TableNo) -> impl Iterator<Item = Change<'_>> {
+        let rows = self.0.changes.rows.iter().enumerate();
+        let of = rows.filter(move |(_, row)| row.table == table);
+        of.filter_map(|(index, _)| self.0.changes.view(index))
+    }
+
+    /// The number of a table, if it is among those that the commit knew.
+    #[cfg(feature = "remote")]
+    pub(crate) fn table_no(&self, name: &str) -> Option<TableNo> {
+        self.0.changes.after.schema.table_no(name).ok()
     }
 
     /// Which parameters of a query the commit gave other values, in words, if that is what it did.
