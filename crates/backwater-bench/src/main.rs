@@ -7,6 +7,7 @@ mod measure;
 mod persist;
 mod query;
 mod rebind;
+mod remote;
 mod soak;
 mod typed;
 mod world;
@@ -35,7 +36,7 @@ struct Arguments {
 type Case = fn(usize) -> anyhow::Result<Vec<Figure>>;
 
 /// The names that a case gives figures for, and the case.
-const CASES: [(&[&str], Case); 24] = [
+const CASES: [(&[&str], Case); 28] = [
     (&["ingest/nested", "ingest/nested-vs-value"], ingest::nested),
     (&["ingest/again"], ingest::again),
     (&["ingest/small"], ingest::small),
@@ -58,6 +59,10 @@ const CASES: [(&[&str], Case); 24] = [
     (&["rehydrate/all", "start", "persist/file-size"], persist::rehydrate),
     (&["persist/first-write"], persist::first_write),
     (&["persist/commit", "persist/sustained"], persist::commits),
+    (&["remote/ask-fresh", "remote/shared"], remote::asks),
+    (&["remote/answer"], remote::answer),
+    (&["remote/idle"], remote::idle),
+    (&["remote/memory"], |size| remote::memory(size, &ALLOC)),
     (&["soak/memory", "soak/slowest"], |size| soak::soak(size, &ALLOC)),
     (&["memory/query", "memory/standing"], |size| query::memory(size, &ALLOC)),
 ];

@@ -487,6 +487,13 @@ fn what_cannot_go_well_is_refused() {
     assert_eq!(error.kind(), ErrorKind::Schema);
     assert!(error.to_string().contains("\"remote\""), "{error}");
 
+    let twice = SCHEMA.replace("url = \"{+path}\"", "url = \"/sailings{?port}\"");
+    let error = Schema::parse("s.toml", &twice).unwrap_err().to_string();
+    assert!(
+        error.contains("\"sailings\" and \"raw\" are both for GET /sailings{?port}"),
+        "{error}"
+    );
+
     let inside = world.cache.commit("asks", |_| world.remote.ask("sailings", [("port", "SAL")]));
     assert_eq!(inside.unwrap_err().kind(), ErrorKind::Nested);
     // It works afterwards.

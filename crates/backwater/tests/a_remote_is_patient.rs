@@ -314,6 +314,17 @@ fn a_secret_reaches_the_server_alone() {
     server.lose();
     let failed = remote.reload("departures", token).unwrap();
     let call = pin!(failed.settled());
+    let echoing = StandIn::new(|request| {
+        let body = format!(r#"{{"title": "no", "detail": "{}"}}"#, request.uri());
+        let response = http::Response::builder().status(400);
+        let response = response.header("content-type", "application/problem+json");
+        response.body(body.into_bytes()).unwrap()
+    });
+    let echoed = Remote::builder(&cache).name("echo").base("https://ferries.example");
+    let echoed = echoed.transport(echoing.clone()).clock(clock.clone()).build().unwrap();
+    let refused = echoed.ask("departures", token).unwrap();
+    echoing.answer();
+    assert!(refused.state().failed.unwrap().message.contains("token=(secret)"));
     assert!(answer.state().here.is_some() && other.state().here.is_none());
     server.lose();
     cache.flush().unwrap();
@@ -330,7 +341,7 @@ fn a_secret_reaches_the_server_alone() {
     // Its row can be deleted, which forgets the answer.
     cache.clear("signed out").unwrap();
     assert!(answer.state().here.is_none());
-    drop((remote, cache));
+    drop((remote, echoed, cache));
     let again = Cache::open_with(schema, JsonLines::new(&path)).unwrap();
     assert_eq!(again.snapshot().count("backwater_answer").unwrap(), 0);
 

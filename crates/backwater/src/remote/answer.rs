@@ -19,9 +19,10 @@ use super::engine::{KnownAnswer, Wakers};
 use super::freshness::{Freshness, Validators};
 use super::key::AnswerKey;
 use crate::Table;
+use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result};
+use crate::table::{Cell, State};
 use crate::trace::Watch;
-use crate::typed::TableWriter;
 use crate::value::{Clock, Json, RowId, Timestamp};
 
 /// A handle on an answer; see [`Remote::ask`](super::Remote::ask). Clones are of the same answer.
@@ -383,7 +384,8 @@ impl Answer {
         let by = (("remote", remote.name()), ("rule", rule), ("variables", &*variables));
         let row = remote.cache().query(sql, by)?;
         let (cache, key) = (remote.cache().clone(), self.0.key.clone());
-        let id = AnswerRow::id_of(remote.name(), &key);
+        let id: (Arc<str>, Arc<str>, Arc<str>) =
+            (remote.name().into(), key.rule().into(), (&*key.shown()).into());
         remote.cache().watch(&row, move |_| {
             let snapshot = cache.snapshot();
             let row = snapshot.table::<AnswerRow>().map(|table| table.get(id.clone()).known());
@@ -581,18 +583,40 @@ impl AnswerRow {
     }
 
     /// Writes the row. It is stored if its answer is here, and may be stored.
-    pub(super) fn put(&self, table: &mut TableWriter<'_, Self>, known: &KnownAnswer) -> Result<()> {
-        table.merge(self)?;
+    pub(super) fn put(&self, tx: &mut Transaction, known: &KnownAnswer) -> Result<()> {
+        tx.merge(Self::TABLE_NAME, self)?;
         let may_be = known.state.here.is_some() && !known.no_store;
-        table.set_unstored(self.id(), !may_be)
+        let table = tx.state.schema.table_no(Self::TABLE_NAME)?;
+        if let Some(slot) = tx.state.slot(table, &self.id())?
+            && tx.state.table(table).is_unstored(slot) == may_be
+        {
+            tx.state.table_mut(table).set_unstored(slot, !may_be);
+        }
+        Ok(())
     }
 
-    pub(super) fn id(&self) -> (Arc<str>, Arc<str>, Arc<str>) {
-        (self.remote.as_str().into(), self.rule.as_str().into(), self.variables.as_str().into())
+    /// The number of the request that a row waits for.
+    pub(super) fn request_of(state: &State, id: &RowId) -> Result<Option<i64>> {
+        let table = state.schema.table_no(Self::TABLE_NAME)?;
+        let field = state.schema.table(table).field_no("request");
+        let (Some(field), Some(slot)) = (field, state.slot(table, id)?) else { return Ok(None) };
+        Ok(match state.table(table).cell(slot, field) {
+            Cell::Int(request) => Some(request),
+            _ => None,
+        })
     }
 
-    pub(super) fn id_of(remote: &str, key: &AnswerKey) -> (Arc<str>, Arc<str>, Arc<str>) {
-        (remote.into(), key.rule().into(), (&*key.shown()).into())
+    pub(super) fn is_there(&self, state: &State) -> Result<bool> {
+        let table = state.schema.table_no(Self::TABLE_NAME)?;
+        Ok(state.slot(table, &self.id())?.is_some_and(|slot| state.table(table).is_row(slot)))
+    }
+
+    pub(super) fn id(&self) -> RowId {
+        id(&self.remote, &self.rule, &self.variables)
+    }
+
+    pub(super) fn id_of(remote: &str, key: &AnswerKey) -> RowId {
+        id(remote, key.rule(), &key.shown())
     }
 
     /// The remote and the key that an id is of; see [`AnswerKey::of_shown`].
@@ -657,6 +681,10 @@ impl AnswerRow {
             page: self.page.and_then(|page| page.try_into().ok()).unwrap_or(0),
         })
     }
+}
+
+fn id(remote: &str, rule: &str, variables: &str) -> RowId {
+    RowId::Parts([remote, rule, variables].map(RowId::from).into_iter().collect())
 }
 
 /// An answer that came before a restart.

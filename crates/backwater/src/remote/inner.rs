@@ -195,11 +195,10 @@ impl RemoteInner {
         }
         // What does not persist, such as that nothing is under way, is known from here on.
         self.cache().commit_bookkeeping("answers are taken up again", |tx| {
-            let mut table = tx.table::<AnswerRow>()?;
             for row in &gone {
-                table.delete(row.id())?;
+                tx.delete(AnswerRow::TABLE_NAME, row.id())?;
             }
-            rows.iter().try_for_each(|(row, known)| row.put(&mut table, known))
+            rows.iter().try_for_each(|(row, known)| row.put(tx, known))
         })?;
         Ok(())
     }
@@ -211,10 +210,11 @@ impl RemoteInner {
         (anyway, asker): (bool, Asker),
     ) -> Result<Arc<SharedState>> {
         let by = KeyRef::new(rule, variables);
-        if !anyway && asker == Asker::Once {
-            if let Some(shared) = self.engine().settled_ask(&by, || self.clock.now()) {
-                return Ok(shared);
-            }
+        if !anyway
+            && asker == Asker::Once
+            && let Some(shared) = self.engine().settled_ask(&by, || self.clock.now())
+        {
+            return Ok(shared);
         }
         let schema = self.schema();
         let (rule, template) = schema.askable(rule)?;
@@ -369,11 +369,10 @@ impl RemoteInner {
                 Some(call) if !self.is_row_of(call, key, tx)? => return Ok(()),
                 _ => {}
             }
-            let mut table = tx.table::<AnswerRow>()?;
             // Of what was taken back before anything came, nothing is to be known.
             match known.is_nothing() {
-                true => table.delete(AnswerRow::id_of(self.name(), key)).map(|_| ()),
-                false => row.put(&mut table, &known),
+                true => tx.delete(AnswerRow::TABLE_NAME, row.id()).map(|_| ()),
+                false => row.put(tx, &known),
             }
         })?;
         Ok(())
@@ -396,10 +395,9 @@ impl RemoteInner {
             known.map(|(key, known)| (AnswerRow::of(self.name(), key, &known), known)).collect();
         drop(engine);
         self.cache().commit_bookkeeping(label, |tx| {
-            let mut table = tx.table::<AnswerRow>()?;
             for (row, known) in &rows {
-                if table.get(row.id()).known().is_some() {
-                    row.put(&mut table, known)?;
+                if row.is_there(&tx.state)? {
+                    row.put(tx, known)?;
                 }
             }
             Ok(())
@@ -409,14 +407,9 @@ impl RemoteInner {
 
     /// Whether an answer's row is there and waits for this call: not if the cache was emptied, or
     /// the row deleted, since the call began.
-    pub(super) fn is_row_of(
-        &self,
-        call: u64,
-        key: &AnswerKey,
-        tx: &mut Transaction,
-    ) -> Result<bool> {
-        let row = tx.table::<AnswerRow>()?.get(AnswerRow::id_of(self.name(), key)).known();
-        Ok(row.is_some_and(|row| row.request == Some(call as i64)))
+    pub(super) fn is_row_of(&self, call: u64, key: &AnswerKey, tx: &Transaction) -> Result<bool> {
+        let id = AnswerRow::id_of(self.name(), key);
+        Ok(AnswerRow::request_of(&tx.state, &id)? == Some(call as i64))
     }
 
     /// Forgets the answers whose rows were deleted, as when a user signs out.
@@ -453,6 +446,7 @@ impl RemoteInner {
             Ok(response) => self.take(&sent, &key, validators.as_ref(), &response),
             Err(failure) => Some(CallOutcome::Failed(failure)),
         };
+        let outcome = outcome.map(|outcome| self.without_secrets(outcome, &key));
         match outcome {
             Some(outcome) => self.finish(sent.call, outcome),
             None => {
@@ -461,6 +455,19 @@ impl RemoteInner {
                 self.drive();
             }
         }
+    }
+
+    /// What a transport or a server says of a failure may repeat the request.
+    fn without_secrets(&self, outcome: CallOutcome, key: &AnswerKey) -> CallOutcome {
+        let CallOutcome::Failed(mut failure) = outcome else { return outcome };
+        let schema = self.schema();
+        let secret = schema.askable(key.rule()).map(|(rule, _)| rule.asking.secret.clone());
+        for name in secret.unwrap_or_default() {
+            if let Some(value) = key.variable(&name).filter(|value| !value.is_empty()) {
+                failure.message = failure.message.replace(value, "(secret)");
+            }
+        }
+        CallOutcome::Failed(failure)
     }
 
     /// Ends a call, and notes what became of it, unless its rows were committed with that.

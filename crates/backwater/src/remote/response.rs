@@ -116,12 +116,12 @@ impl RemoteInner {
                 }
                 _ => {}
             }
-            let mut table = tx.table::<AnswerRow>().map_err(Some)?;
             for key in gone {
-                table.delete(AnswerRow::id_of(self.name(), key)).map_err(Some)?;
+                let id = AnswerRow::id_of(self.name(), key);
+                tx.delete(AnswerRow::TABLE_NAME, id).map_err(Some)?;
             }
             let known = Engine::would_be(&arrival);
-            AnswerRow::of(self.name(), key, &known).put(&mut table, &known).map_err(Some)
+            AnswerRow::of(self.name(), key, &known).put(tx, &known).map_err(Some)
         });
         match taken {
             Ok(taken) => {

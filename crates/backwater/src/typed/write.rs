@@ -173,18 +173,6 @@ impl<T: Table> TableWriter<'_, T> {
         self.tx.delete(T::TABLE, RowId::from(id.into_id()))
     }
 
-    /// Says whether a row must not be written to a storage.
-    #[cfg(feature = "remote")]
-    pub(crate) fn set_unstored(&mut self, id: impl IntoId<T>, is_unstored: bool) -> Result<()> {
-        let number = self.tx.schema().table_no(T::TABLE)?;
-        if let Some(slot) = self.slot(&id.into_id())
-            && self.tx.state.table(number).is_unstored(slot) != is_unstored
-        {
-            self.tx.state.table_mut(number).set_unstored(slot, is_unstored);
-        }
-        Ok(())
-    }
-
     /// The row with that id, as this transaction has left it.
     ///
     /// See [`TableWriter`] for an example.

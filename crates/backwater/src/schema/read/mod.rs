@@ -82,7 +82,7 @@ impl<'t> Reader<'t> {
             .iter()
             .filter_map(|(name, _, value)| self.rule(name, value, &mut tables))
             .collect();
-        self.check_makes_stale(&rules);
+        self.check_rules(&rules);
         in_order_of(known, &mut tables, &mut rules);
         let queries = self.entries_of(queries, "query");
         let queries =

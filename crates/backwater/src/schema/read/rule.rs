@@ -223,9 +223,26 @@ impl<'t> Reader<'t> {
         Some(next)
     }
 
-    /// The rules that another one makes stale have to be there.
-    pub(super) fn check_makes_stale(&mut self, rules: &[Rule]) {
-        for rule in rules {
+    /// The rules that another one makes stale have to be there, and a request is read by one rule.
+    pub(super) fn check_rules(&mut self, rules: &[Rule]) {
+        for (number, rule) in rules.iter().enumerate() {
+            let is_same = |other: &&Rule| {
+                rule.url.is_some()
+                    && other.url == rule.url
+                    && other.method.eq_ignore_ascii_case(&rule.method)
+            };
+            if let (Some(other), Some(url)) = (rules[..number].iter().find(is_same), &rule.url) {
+                let message = format!(
+                    "rules \"{}\" and \"{}\" are both for {} {}",
+                    other.name,
+                    rule.name,
+                    rule.method,
+                    url.as_str()
+                );
+                let help =
+                    "make one rule of them, with `beside` for what stands beside its records";
+                self.problem(0, message, help);
+            }
             for name in &rule.asking.makes_stale {
                 if rules.iter().all(|other| *other.name != **name) {
                     let message = format!(
