@@ -383,3 +383,27 @@ fn requests_are_those_that_are_needed() {
     assert_eq!(books.impossible, ["all rows of booking are read"]);
     assert!(!books.is_whole && books.requests.is_empty());
 }
+
+/// When a user signs out, a view that is still open asks for nothing, with whatever credentials,
+/// until the program says so.
+#[test]
+fn an_open_view_waits_for_the_next_user() {
+    let data = Data { vessels: vec![0], sailings: vec![(1, Some(0), 0)], bookings: vec![] };
+    let cache = Cache::new(Schema::parse("s.toml", SCHEMA).unwrap());
+    let server = serving(&data, &Arc::default());
+    let clock = SetClock::at("2031-05-04T07:40:00Z".parse().unwrap());
+    let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone());
+    let remote = remote.clock(clock.clone()).build().unwrap();
+    let shown = of(&cache, QUERIES[6].0, 1);
+    let filled = remote.keep_filled(&shown).unwrap();
+    server.answer_all();
+    assert!(filled.state().is_whole && shown.read().unwrap().len() == 1);
+    let before = server.requests().len();
+    cache.clear("signed out").unwrap();
+    server.pass(&clock, Duration::from_secs(7200));
+    assert_eq!((server.requests().len(), shown.read().unwrap().len()), (before, 0));
+    assert!(!filled.state().is_whole);
+    remote.resume();
+    server.answer_all();
+    assert!(filled.state().is_whole && shown.read().unwrap().len() == 1);
+}

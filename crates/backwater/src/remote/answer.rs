@@ -12,6 +12,7 @@ use std::time::{Duration, Instant};
 
 use http::header::{HeaderName, HeaderValue};
 use serde::{Deserialize, Serialize};
+use smallvec::SmallVec;
 
 use super::RemoteInner;
 use super::cover::Presence;
@@ -19,7 +20,7 @@ use super::engine::{KnownAnswer, Wakers};
 use super::freshness::{Freshness, Validators};
 use super::key::AnswerKey;
 use crate::Table;
-use crate::change::Transaction;
+use crate::change::{Staged, Transaction};
 use crate::error::{Error, ErrorKind, Result};
 use crate::table::{Cell, State};
 use crate::trace::Watch;
@@ -560,36 +561,53 @@ fn is_zero(number: &i64) -> bool {
 impl AnswerRow {
     pub(super) const TABLE_NAME: &'static str = "backwater_answer";
 
-    pub(super) fn of(remote: &str, key: &AnswerKey, known: &KnownAnswer) -> Self {
+    /// Writes what is known of an answer into its row. It is stored if the answer is here, and may
+    /// be stored. Field by field, since it happens twice for each request.
+    pub(super) fn put(
+        tx: &mut Transaction,
+        remote: &str,
+        key: &AnswerKey,
+        known: &KnownAnswer,
+    ) -> Result<()> {
+        let schema = tx.schema();
+        let table = schema.table_no(Self::TABLE_NAME)?;
+        let definition = schema.table(table);
+        let shown = key.shown();
+        let id = [Cell::Text(remote), Cell::Text(key.rule()), Cell::Text(&shown)];
+        let slot = tx.refer(table, &id);
+        let text = |text: Option<&str>| {
+            text.map_or(Staged::Null, |text| Staged::Text(text.to_owned().into()))
+        };
+        let time = |time: Option<Timestamp>| time.map_or(Staged::Null, Staged::Timestamp);
+        let int = |number: Option<i64>| number.map_or(Staged::Null, Staged::Int);
         let KnownAnswer { state, call, validators, next, page, .. } = known;
-        let failed = state.failed.as_ref();
-        Self {
-            remote: remote.to_owned(),
-            rule: key.rule().to_owned(),
-            variables: key.shown().into_owned(),
-            came_at: state.here.map(|here| here.since),
-            fresh_until: state.here.map(|here| here.fresh_until),
-            validators: validators.clone(),
-            next_page: next.as_deref().map(str::to_owned),
-            page: Some((*page).into()),
-            is_under_way: Some(state.under_way.is_some()),
-            tries: state.under_way.map(|under_way| under_way.tries.into()),
-            request: call.map(|call| call as i64),
-            failure: failed.map(|failed| failed.kind.name().to_owned()),
-            message: failed.map(|failed| failed.message.clone()),
-            status: failed.and_then(|failed| failed.status).map(i64::from),
-            again_at: failed.and_then(|failed| failed.again_at),
-        }
-    }
-
-    /// Writes the row. It is stored if its answer is here, and may be stored.
-    pub(super) fn put(&self, tx: &mut Transaction, known: &KnownAnswer) -> Result<()> {
-        tx.merge(Self::TABLE_NAME, self)?;
-        let may_be = known.state.here.is_some() && !known.no_store;
-        let table = tx.state.schema.table_no(Self::TABLE_NAME)?;
-        if let Some(slot) = tx.state.slot(table, &self.id())?
-            && tx.state.table(table).is_unstored(slot) == may_be
-        {
+        let (here, failed) = (state.here, state.failed.as_ref());
+        let validators = validators.as_ref().map(|json| Staged::Json(json.as_str().into()));
+        let fields = [
+            ("came_at", time(here.map(|here| here.since))),
+            ("fresh_until", time(here.map(|here| here.fresh_until))),
+            ("validators", validators.unwrap_or(Staged::Null)),
+            ("next_page", text(next.as_deref())),
+            ("page", Staged::Int((*page).into())),
+            ("is_under_way", Staged::Bool(state.under_way.is_some())),
+            ("tries", int(state.under_way.map(|under_way| under_way.tries.into()))),
+            ("request", int(call.map(|call| call as i64))),
+            ("failure", text(failed.map(|failed| failed.kind.name()))),
+            ("message", text(failed.map(|failed| failed.message.as_str()))),
+            ("status", int(failed.and_then(|failed| failed.status).map(i64::from))),
+            ("again_at", time(failed.and_then(|failed| failed.again_at))),
+        ];
+        let fields = fields.into_iter().map(|(name, staged)| match definition.field_no(name) {
+            Some(field) => Ok((field, staged)),
+            None => {
+                let message = format!("the cache's table {} is another one", Self::TABLE_NAME);
+                Err(Error::new(ErrorKind::Schema, message).help("the library declares it itself"))
+            }
+        });
+        let fields: SmallVec<[_; 12]> = fields.collect::<Result<_>>()?;
+        tx.merge_row(table, slot, &fields);
+        let may_be = here.is_some() && !known.no_store;
+        if tx.state.table(table).is_unstored(slot) == may_be {
             tx.state.table_mut(table).set_unstored(slot, !may_be);
         }
         Ok(())
@@ -606,9 +624,9 @@ impl AnswerRow {
         })
     }
 
-    pub(super) fn is_there(&self, state: &State) -> Result<bool> {
+    pub(super) fn is_there(state: &State, id: &RowId) -> Result<bool> {
         let table = state.schema.table_no(Self::TABLE_NAME)?;
-        Ok(state.slot(table, &self.id())?.is_some_and(|slot| state.table(table).is_row(slot)))
+        Ok(state.slot(table, id)?.is_some_and(|slot| state.table(table).is_row(slot)))
     }
 
     pub(super) fn id(&self) -> RowId {

@@ -61,8 +61,7 @@ pub(super) struct Covered {
 /// Makes the key of a rule's answer for these values of its variables.
 pub(super) type MakeKey<'c> = dyn Fn(&Rule, Vec<(String, String)>) -> AnswerKey + 'c;
 
-/// What a program can do to make a query's result whole; see
-/// [`Remote::fill_plan`](super::Remote::fill_plan).
+/// What a program can do to make a query's result whole.
 ///
 /// See [`fill_plan`](super::fill_plan) for an example.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]

@@ -185,7 +185,7 @@ impl RemoteInner {
                 Arrival { here, freshness, validators, next, page, commit, is_validated, later };
             engine.recall(self.shared(&known.key), arrival, asking.reload_every);
             if let Some(known_now) = engine.known(&known.key) {
-                rows.push((AnswerRow::of(self.name(), &known.key, &known_now), known_now));
+                rows.push((known.key.clone(), known_now));
             }
         }
         engine.select(&fields);
@@ -198,7 +198,7 @@ impl RemoteInner {
             for row in &gone {
                 tx.delete(AnswerRow::TABLE_NAME, row.id())?;
             }
-            rows.iter().try_for_each(|(row, known)| row.put(tx, known))
+            rows.iter().try_for_each(|(key, known)| AnswerRow::put(tx, self.name(), key, known))
         })?;
         Ok(())
     }
@@ -226,7 +226,11 @@ impl RemoteInner {
             }
         }
         let key = by.to_key(&rule.asking.secret, |value| cover(self.seed, value));
-        url::expand(&self.base, template, key.variables())?;
+        // Of what was asked for before it is known that there is a URL.
+        let is_known = self.engine().shared(&key).is_some();
+        if !is_known {
+            url::expand(&self.base, template, key.variables())?;
+        }
         self.ask_key(&key, (anyway, asker), None)
     }
 
@@ -363,7 +367,6 @@ impl RemoteInner {
     /// call's.
     fn note(&self, label: &str, key: &AnswerKey, after: Option<u64>) -> Result<()> {
         let Some(known) = self.engine().known(key) else { return Ok(()) };
-        let row = AnswerRow::of(self.name(), key, &known);
         self.cache().commit_bookkeeping(label, |tx| {
             match after {
                 Some(call) if !self.is_row_of(call, key, tx)? => return Ok(()),
@@ -371,8 +374,11 @@ impl RemoteInner {
             }
             // Of what was taken back before anything came, nothing is to be known.
             match known.is_nothing() {
-                true => tx.delete(AnswerRow::TABLE_NAME, row.id()).map(|_| ()),
-                false => row.put(tx, &known),
+                true => {
+                    let id = AnswerRow::id_of(self.name(), key);
+                    tx.delete(AnswerRow::TABLE_NAME, id).map(drop)
+                }
+                false => AnswerRow::put(tx, self.name(), key, &known),
             }
         })?;
         Ok(())
@@ -391,13 +397,12 @@ impl RemoteInner {
         }
         let engine = self.engine();
         let known = keys.iter().filter_map(|key| Some((key, engine.known(key)?)));
-        let rows: Vec<_> =
-            known.map(|(key, known)| (AnswerRow::of(self.name(), key, &known), known)).collect();
+        let rows: Vec<_> = known.collect();
         drop(engine);
         self.cache().commit_bookkeeping(label, |tx| {
-            for (row, known) in &rows {
-                if row.is_there(&tx.state)? {
-                    row.put(tx, known)?;
+            for (key, known) in &rows {
+                if AnswerRow::is_there(&tx.state, &AnswerRow::id_of(self.name(), key))? {
+                    AnswerRow::put(tx, self.name(), key, known)?;
                 }
             }
             Ok(())

@@ -121,7 +121,7 @@ impl RemoteInner {
                 tx.delete(AnswerRow::TABLE_NAME, id).map_err(Some)?;
             }
             let known = Engine::would_be(&arrival);
-            AnswerRow::of(self.name(), key, &known).put(tx, &known).map_err(Some)
+            AnswerRow::put(tx, self.name(), key, &known).map_err(Some)
         });
         match taken {
             Ok(taken) => {
