@@ -252,7 +252,7 @@ impl RemoteBuilder {
         url::check_base(&self.base)?;
         let mut fields = super::accepted();
         for (name, value) in &self.fields {
-            set_field(&mut fields, name, value)?;
+            set_field(&mut fields, name, Some(value))?;
         }
         let in_use = NameInUse::claim(self.cache.clone(), self.name)?;
         let declared = self.cache.schema().table_names().any(|name| name == AnswerRow::TABLE_NAME);
@@ -269,7 +269,7 @@ impl RemoteBuilder {
 
 /// Sets a header field, of which answers may be chosen by a server; credentials are the
 /// transport's, and never reach a row.
-pub(super) fn set_field(fields: &mut HeaderMap, name: &str, value: &str) -> Result<()> {
+pub(super) fn set_field(fields: &mut HeaderMap, name: &str, value: Option<&str>) -> Result<()> {
     let wrong = |message: String| Error::new(ErrorKind::Parameter, message);
     let known: HeaderName = name.parse().map_err(|error| {
         wrong(format!("{name:?} is no name of a header field")).caused_by(error)
@@ -278,6 +278,10 @@ pub(super) fn set_field(fields: &mut HeaderMap, name: &str, value: &str) -> Resu
         let message = format!("{known} has credentials, which a remote does not keep");
         return Err(wrong(message).help("let the transport add it to its requests"));
     }
+    let Some(value) = value else {
+        fields.remove(known);
+        return Ok(());
+    };
     let value = HeaderValue::from_str(value)
         .map_err(|error| wrong(format!("the value of {known} cannot be sent")).caused_by(error))?;
     fields.insert(known, value);

@@ -307,7 +307,7 @@ impl Remote {
         self.0.carry_out(work);
     }
 
-    /// Sets a header field of every request from now on. Where the server says by `Vary` that its
+    /// Sets a header field of every request from now on, or leaves it out if there is no value. Where the server says by `Vary` that its
     /// answers depend on that field, those for another value are stale.
     ///
     /// # Errors
@@ -331,7 +331,8 @@ impl Remote {
     /// assert_eq!(server.waiting(), 1);
     /// # Ok::<(), backwater::Error>(())
     /// ```
-    pub fn set_field(&self, name: &str, value: &str) -> Result<()> {
+    pub fn set_field<'v>(&self, name: &str, value: impl Into<Option<&'v str>>) -> Result<()> {
+        let value = value.into();
         self.0.set_fields(|fields| builder::set_field(fields, name, value))
     }
 
