@@ -13,7 +13,7 @@ use tokio::sync::Mutex;
 /// example.
 #[derive(Debug, Clone)]
 #[non_exhaustive]
-pub struct Wanted {
+pub struct CredentialsFor {
     /// The URL of the request.
     pub url: Uri,
     /// Whether the server has refused what was given last.
@@ -26,14 +26,14 @@ pub type CredentialsError = Box<dyn std::error::Error + Send + Sync>;
 type Given = Pin<Box<dyn Future<Output = Result<Option<String>, CredentialsError>> + Send>>;
 
 pub(crate) struct Credentials {
-    give: Box<dyn Fn(Wanted) -> Given + Send + Sync>,
+    give: Box<dyn Fn(CredentialsFor) -> Given + Send + Sync>,
     /// The last value for each host. It is locked while one is asked for, so that all who need it
     /// wait for the same.
     known: Mutex<Vec<(String, Option<HeaderValue>)>>,
 }
 
 impl Credentials {
-    pub(crate) fn new<F>(give: impl Fn(Wanted) -> F + Send + Sync + 'static) -> Self
+    pub(crate) fn new<F>(give: impl Fn(CredentialsFor) -> F + Send + Sync + 'static) -> Self
     where
         F: Future<Output = Result<Option<String>, CredentialsError>> + Send + 'static,
     {
@@ -69,7 +69,7 @@ impl Credentials {
         url: &Uri,
         is_refused: bool,
     ) -> Result<Option<HeaderValue>, CredentialsError> {
-        let given = (self.give)(Wanted { url: url.clone(), is_refused }).await?;
+        let given = (self.give)(CredentialsFor { url: url.clone(), is_refused }).await?;
         let value = given.map(|given| {
             let mut value = HeaderValue::from_str(&given)?;
             value.set_sensitive(true);

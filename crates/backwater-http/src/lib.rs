@@ -36,7 +36,7 @@ use tokio::runtime::Handle;
 use tokio::sync::oneshot;
 
 use credentials::Credentials;
-pub use credentials::{CredentialsError, Wanted};
+pub use credentials::{CredentialsError, CredentialsFor};
 
 /// The `reqwest` crate, for a client of your own.
 pub use reqwest;
@@ -128,20 +128,23 @@ impl HttpTransportBuilder {
     /// Whoever gives the value sees the request's URL, and may give `None` for another host.
     ///
     /// ```
-    /// use backwater_http::{HttpTransport, Wanted};
+    /// use backwater_http::{HttpTransport, CredentialsFor};
     ///
-    /// let transport = HttpTransport::builder().credentials(|wanted: Wanted| async move {
-    ///     if wanted.url.host() != Some("ferries.example") {
+    /// let transport = HttpTransport::builder().credentials(|of: CredentialsFor| async move {
+    ///     if of.url.host() != Some("ferries.example") {
     ///         return Ok(None);
     ///     }
-    ///     // `wanted.is_refused` says that the last value is no longer good.
+    ///     // `of.is_refused` says that the last value is no longer good.
     ///     Ok(Some("Bearer a token from the keychain, or a fresh one".to_owned()))
     /// });
     /// # let _transport = transport.build()?;
     /// # Ok::<(), backwater_http::BuildError>(())
     /// ```
     #[must_use]
-    pub fn credentials<F>(mut self, give: impl Fn(Wanted) -> F + Send + Sync + 'static) -> Self
+    pub fn credentials<F>(
+        mut self,
+        give: impl Fn(CredentialsFor) -> F + Send + Sync + 'static,
+    ) -> Self
     where
         F: Future<Output = Result<Option<String>, CredentialsError>> + Send + 'static,
     {

@@ -12,7 +12,7 @@ use std::time::Duration;
 
 use backwater::remote::{FailureKind, Remote, RemoteBuilder};
 use backwater::{Cache, Schema, SystemClock, Value};
-use backwater_http::{HttpTransport, Wanted, reqwest};
+use backwater_http::{CredentialsFor, HttpTransport, reqwest};
 use backwater_serve::{Answers, Faults, Ferries, start};
 use proptest::prelude::*;
 
@@ -171,7 +171,7 @@ fn credentials_are_renewed_once() {
     let server = start(Arc::new(Guarded(Ferries::new())), Faults::default(), 0).unwrap();
     let given = Arc::new(AtomicUsize::new(0));
     let its = given.clone();
-    let transport = HttpTransport::builder().credentials(move |wanted: Wanted| {
+    let transport = HttpTransport::builder().credentials(move |wanted: CredentialsFor| {
         let number = its.fetch_add(1, Ordering::Relaxed) + 1;
         assert_eq!(wanted.is_refused, number > 1);
         async move {

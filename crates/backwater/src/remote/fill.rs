@@ -82,6 +82,13 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 
 impl RemoteInner {
     pub(super) fn fill(self: &Arc<Self>, query: &Query, is_kept: bool) -> Result<Fill> {
+        // One that is not done yet serves all who want it.
+        let same = |known: &&Arc<FillInner>| !known.is_kept && known.query == *query;
+        let known = self.fills().iter().find(same).filter(|_| !is_kept).cloned();
+        if let Some(known) = known {
+            known.check();
+            return Ok(Fill(known));
+        }
         let fill = Arc::new(FillInner {
             query: query.clone(),
             remote: Arc::downgrade(self),
