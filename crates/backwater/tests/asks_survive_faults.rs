@@ -15,7 +15,7 @@ use backwater::clock::{Clock, SetClock};
 use backwater::error::Result;
 use backwater::remote::{Alarm, Answer, Call, FailureKind, Remote, Transport, Wanted};
 use backwater::storage::{Batch, Hash, Header, Loader, MemoryStorage, Storage, StoredTable};
-use backwater::{Cache, Schema, Timestamp, Value};
+use backwater::{Cache, Schema, Table, Timestamp};
 use proptest::prelude::*;
 
 const SCHEMA: &str = r#"
@@ -31,6 +31,15 @@ const SCHEMA: &str = r#"
 const PORTS: [&str; 3] = ["EEL", "NOR", "SAL"];
 const CLIENTS: usize = 2;
 const AT_A_TIME: usize = 2;
+
+#[derive(Table)]
+#[table(name = "sailing")]
+struct Sailing {
+    #[table(id)]
+    id: i64,
+    port: String,
+    version: i64,
+}
 
 /// A request in the network, and its response once the server has made it.
 struct Flight {
@@ -349,21 +358,18 @@ impl World {
         (client.cache, client.remote) = open(index, &client.disk, &self.clock, &self.network);
         // What it had not flushed is as if it had not come.
         client.took.retain(|port, served| {
-            let sql = "SELECT version FROM sailing WHERE port = :port";
-            let rows = client.cache.query(sql, [("port", PORTS[*port])]).unwrap().read().unwrap();
-            rows.rows().all(|row| row.values()[0] == served.version.into())
+            let snapshot = client.cache.snapshot();
+            let rows = snapshot.table::<Sailing>().unwrap();
+            let mut of_port = rows.here().filter(|row| row.port == PORTS[*port]);
+            of_port.all(|row| row.version == served.version)
         });
     }
 
     fn shown(&self, client: usize, port: usize) -> BTreeSet<(i64, i64)> {
-        let sql = "SELECT id, version FROM sailing WHERE port = :port";
-        let rows = self.clients[client].cache.query(sql, [("port", PORTS[port])]).unwrap();
-        let int = |value: &Value| match value {
-            Value::Int(int) => *int,
-            other => panic!("{other}"),
-        };
-        let rows = rows.read().unwrap();
-        rows.rows().map(|row| (int(&row.values()[0]), int(&row.values()[1]))).collect()
+        let snapshot = self.clients[client].cache.snapshot();
+        let rows = snapshot.table::<Sailing>().unwrap();
+        let of_port = rows.here().filter(|row| row.port == PORTS[port]);
+        of_port.map(|row| (row.id, row.version)).collect()
     }
 
     fn expected(port: usize, version: i64) -> BTreeSet<(i64, i64)> {
@@ -443,7 +449,7 @@ impl World {
 
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(
-        std::env::var("BACKWATER_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(100)
+        std::env::var("BACKWATER_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(1000)
     ))]
 
     #[test]
