@@ -407,3 +407,32 @@ fn an_open_view_waits_for_the_next_user() {
     server.answer_all();
     assert!(filled.state().is_whole && shown.read().unwrap().len() == 1);
 }
+
+/// Where each row takes a request of its own, only so many are made at once, and the others follow.
+#[test]
+fn many_rows_are_asked_for_in_turn() {
+    let schema = SCHEMA.replace("/vessels{?ids*}", "/vessels/{id}");
+    let cache = Cache::new(Schema::parse("s.toml", &schema).unwrap());
+    let server = StandIn::new(|request| {
+        let id = request.uri().path().rsplit('/').next().unwrap();
+        StandIn::json(format!(r#"{{"id": {id}, "name": "vessel {id}"}}"#))
+    });
+    let clock = SetClock::at("2031-05-04T07:40:00Z".parse().unwrap());
+    let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone());
+    let remote = remote.clock(clock).at_a_time(1000).build().unwrap();
+    let sailings = (0..250).map(|id| format!(r#"{{"id": {id}, "vessel": {id}}}"#));
+    let sailings = format!("[{}]", sailings.collect::<Vec<_>>().join(","));
+    let request = backwater::Request::rule("late");
+    cache.commit("loaded", |tx| tx.ingest(request, sailings)).unwrap();
+    let sql = "SELECT v.name FROM sailing AS s LEFT JOIN vessel AS v ON v.id = s.vessel \
+        WHERE s.id IN (SELECT id FROM sailing)";
+    let shown = cache.query(sql, ()).unwrap();
+    let plan = fill_plan(&cache, &shown).unwrap();
+    assert_eq!(plan.requests.len(), 100);
+    assert!(plan.impossible.iter().any(|what| what.contains("150 wait")), "{plan}");
+    remote.fill(&shown).unwrap();
+    assert_eq!(server.waiting(), 100);
+    server.answer_all();
+    assert_eq!(server.requests().len(), 250);
+    assert_eq!(cache.snapshot().count("vessel").unwrap(), 250);
+}

@@ -482,6 +482,10 @@ impl Engine {
         self.answers.get(key).map_or(0, |entry| entry.came)
     }
 
+    pub(super) fn is_under_way(&self, key: &AnswerKey) -> bool {
+        self.answers.get(key).is_some_and(|entry| entry.phase != Phase::Idle)
+    }
+
     pub(super) fn is_here(&self, key: &AnswerKey) -> bool {
         self.answers.get(key).is_some_and(|entry| entry.here.is_some())
     }

@@ -69,6 +69,10 @@ struct Work {
     asked: HashSet<AnswerKey>,
     /// What was asked for again since rows of it were deleted after that commit.
     reloaded: HashSet<(AnswerKey, u64)>,
+    /// The answers that cover what is read, with the reason.
+    needed: Vec<(AnswerKey, String)>,
+    /// How many of them were under way when it was last looked at what is needed.
+    were_under_way: usize,
     /// The answers that are kept fresh.
     wanted: HashMap<AnswerKey, Wanted>,
     /// Whether a thread is looking at what is needed, and has to look once more.
@@ -138,7 +142,7 @@ impl RemoteInner {
         for fill in fills {
             let is_asked = lock(&fill.work).asked.contains(key);
             if is_asked {
-                fill.check();
+                fill.hear(self);
             }
         }
     }
@@ -225,28 +229,59 @@ impl FillInner {
         let gone: Vec<Option<Wanted>> = gone.iter().map(|key| work.wanted.remove(key)).collect();
         drop(work);
         drop(gone);
-        let mut state = FillState { is_whole: cover.is_whole, ..FillState::default() };
-        for Covered { key, why, .. } in &cover.answers {
-            let known = remote.engine().shared(key).map(|shared| shared.state());
+        let needed = cover.answers.into_iter().map(|covered| (covered.key, covered.why)).collect();
+        let mut work = lock(&self.work);
+        work.needed = needed;
+        drop(work);
+        let (is_whole, impossible) = (cover.is_whole, cover.impossible);
+        let state = FillState { is_whole, impossible, ..FillState::default() };
+        let under_way = self.show(&remote, state);
+        lock(&self.work).were_under_way = under_way;
+    }
+
+    /// One of its answers has come or failed. What is needed is looked at again once half of what was
+    /// under way has, so that many answers do not make it look many times.
+    fn hear(&self, remote: &RemoteInner) {
+        let state = FillState { failed: Vec::new(), ..lock(&self.now).0.clone() };
+        let were = lock(&self.work).were_under_way;
+        if self.count(remote) * 2 <= were {
+            return self.check();
+        }
+        self.show(remote, state);
+    }
+
+    fn count(&self, remote: &RemoteInner) -> usize {
+        let work = lock(&self.work);
+        let engine = remote.engine();
+        work.needed.iter().filter(|(key, _)| engine.is_under_way(key)).count()
+    }
+
+    /// Shows how far its answers are; returns how many are under way.
+    fn show(&self, remote: &RemoteInner, mut state: FillState) -> usize {
+        let needed = lock(&self.work).needed.clone();
+        state.under_way = 0;
+        for (key, why) in needed {
+            let known = remote.engine().shared(&key).map(|shared| shared.state());
             let Some(known) = known else { continue };
             state.under_way += usize::from(known.under_way.is_some());
             if let (None, Some(failed)) = (known.under_way, known.failed) {
-                state.failed.push((why.clone(), failed));
+                state.failed.push((why, failed));
             }
         }
-        state.impossible = cover.impossible;
+        let under_way = state.under_way;
         let mut now = lock(&self.now);
-        let is_settled = state.under_way == 0;
-        if is_settled && !self.is_kept {
+        now.0 = state;
+        if under_way > 0 {
+            return under_way;
+        }
+        self.settled.notify_all();
+        let wakers = std::mem::take(&mut now.1);
+        drop(now);
+        if !self.is_kept {
             remote.forget_fill(self);
         }
-        now.0 = state;
-        if is_settled {
-            self.settled.notify_all();
-            let wakers = std::mem::take(&mut now.1);
-            drop(now);
-            wakers.into_iter().for_each(Waker::wake);
-        }
+        wakers.into_iter().for_each(Waker::wake);
+        0
     }
 }
 
