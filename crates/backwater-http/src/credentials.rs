@@ -2,10 +2,11 @@
 
 use std::future::Future;
 use std::pin::Pin;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use backwater::remote::http::Uri;
 use backwater::remote::http::header::HeaderValue;
-use tokio::sync::Mutex;
+use tokio::sync::{Mutex, MutexGuard};
 
 /// What credentials are wanted for.
 ///
@@ -29,7 +30,16 @@ pub(crate) struct Credentials {
     give: Box<dyn Fn(CredentialsFor) -> Given + Send + Sync>,
     /// The last value for each host. It is locked while one is asked for, so that all who need it
     /// wait for the same.
-    known: Mutex<Vec<(String, Option<HeaderValue>)>>,
+    known: Mutex<Known>,
+    /// How often they were forgotten.
+    forgotten: AtomicU64,
+}
+
+#[derive(Default)]
+struct Known {
+    /// How often credentials had been forgotten when these were given.
+    forgotten: u64,
+    by_host: Vec<(String, Option<HeaderValue>)>,
 }
 
 impl Credentials {
@@ -37,13 +47,29 @@ impl Credentials {
     where
         F: Future<Output = Result<Option<String>, CredentialsError>> + Send + 'static,
     {
-        Self { give: Box::new(move |wanted| Box::pin(give(wanted))), known: Mutex::default() }
+        let (known, forgotten) = Default::default();
+        Self { give: Box::new(move |of| Box::pin(give(of))), known, forgotten }
+    }
+
+    /// From now on they are asked for anew.
+    pub(crate) fn forget(&self) {
+        self.forgotten.fetch_add(1, Ordering::SeqCst);
+    }
+
+    /// What is known, without what was forgotten meanwhile.
+    async fn known(&self) -> MutexGuard<'_, Known> {
+        let mut known = self.known.lock().await;
+        let forgotten = self.forgotten.load(Ordering::SeqCst);
+        if known.forgotten != forgotten {
+            *known = Known { forgotten, by_host: Vec::new() };
+        }
+        known
     }
 
     /// The value for a request.
     pub(crate) async fn get(&self, url: &Uri) -> Result<Option<HeaderValue>, CredentialsError> {
-        let mut known = self.known.lock().await;
-        match known.iter().find(|(host, _)| *host == host_of(url)) {
+        let mut known = self.known().await;
+        match known.by_host.iter().find(|(host, _)| *host == host_of(url)) {
             Some((_, value)) => Ok(value.clone()),
             None => self.ask(&mut known, url, false).await,
         }
@@ -55,8 +81,8 @@ impl Credentials {
         url: &Uri,
         refused: &HeaderValue,
     ) -> Result<Option<HeaderValue>, CredentialsError> {
-        let mut known = self.known.lock().await;
-        let now = known.iter().find(|(host, _)| *host == host_of(url));
+        let mut known = self.known().await;
+        let now = known.by_host.iter().find(|(host, _)| *host == host_of(url));
         match now {
             Some((_, Some(value))) if value != refused => Ok(Some(value.clone())),
             _ => self.ask(&mut known, url, true).await,
@@ -65,7 +91,7 @@ impl Credentials {
 
     async fn ask(
         &self,
-        known: &mut Vec<(String, Option<HeaderValue>)>,
+        known: &mut Known,
         url: &Uri,
         is_refused: bool,
     ) -> Result<Option<HeaderValue>, CredentialsError> {
@@ -76,8 +102,8 @@ impl Credentials {
             Ok::<_, CredentialsError>(value)
         });
         let value = value.transpose()?;
-        known.retain(|(host, _)| *host != host_of(url));
-        known.push((host_of(url), value.clone()));
+        known.by_host.retain(|(host, _)| *host != host_of(url));
+        known.by_host.push((host_of(url), value.clone()));
         Ok(value)
     }
 }

@@ -79,6 +79,27 @@ impl HttpTransport {
     pub fn builder() -> HttpTransportBuilder {
         HttpTransportBuilder::default()
     }
+
+    /// Forgets the credentials, as when a user signs out: before the next request they are asked
+    /// for anew.
+    ///
+    /// ```
+    /// use backwater_http::HttpTransport;
+    ///
+    /// # let cache = backwater::Cache::new(backwater::Schema::parse("s.toml", "").unwrap());
+    /// let transport = HttpTransport::builder().build()?;
+    /// let in_the_remote = transport.clone();
+    /// // Later, the user signs out:
+    /// cache.clear("signed out")?;
+    /// transport.forget_credentials();
+    /// # drop(in_the_remote);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn forget_credentials(&self) {
+        if let Some(credentials) = &self.0.credentials {
+            credentials.forget();
+        }
+    }
 }
 
 impl HttpTransportBuilder {
@@ -123,7 +144,7 @@ impl HttpTransportBuilder {
     /// Sends an `Authorization` with every request. The value is asked for before the first one and
     /// kept; if the server answers 401, it is asked for once more, by all requests that this value
     /// was refused to together, and the request is repeated once. It reaches no row, file or
-    /// message.
+    /// message. When a user signs out, call [`HttpTransport::forget_credentials`].
     ///
     /// Whoever gives the value sees the request's URL, and may give `None` for another host.
     ///
