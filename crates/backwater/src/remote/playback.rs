@@ -34,7 +34,7 @@ const LEFT_OUT: [HeaderName; 5] =
 /// }] } }"#)?);
 /// let request = |tag: &str| {
 ///     let request = http::Request::get("http://localhost/ports?a=1&b=2");
-///     request.header("if-none-match", tag).body(Vec::new()).unwrap()
+///     request.header("if-none-match", tag).body(()).unwrap()
 /// };
 /// let response = playback.answer(&request("none"));
 /// assert_eq!((response.status().as_u16(), response.body().as_slice()), (200, b"[]".as_slice()));
