@@ -436,3 +436,38 @@ fn many_rows_are_asked_for_in_turn() {
     assert_eq!(server.requests().len(), 250);
     assert_eq!(cache.snapshot().count("vessel").unwrap(), 250);
 }
+
+/// Nothing is called whole that was asked for differently a moment ago, also while another thread's
+/// watchers hold up those of this commit.
+#[test]
+fn a_rebind_is_known_at_once() {
+    let data =
+        Data { vessels: vec![0], sailings: vec![(1, Some(0), 0), (2, None, 1)], bookings: vec![] };
+    let cache = Cache::new(Schema::parse("s.toml", SCHEMA).unwrap());
+    let server = serving(&data, &Arc::default());
+    let clock = SetClock::at("2031-05-04T07:40:00Z".parse().unwrap());
+    let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone());
+    let remote = remote.clock(clock).build().unwrap();
+    let shown = of(&cache, QUERIES[1].0, 1);
+    let filled = remote.keep_filled(&shown).unwrap();
+    server.answer_all();
+    assert!(filled.state().is_whole);
+    let (begun, begins) = std::sync::mpsc::channel();
+    let _slow = cache.watch_commits(move |report| {
+        if report.label() == "slow" {
+            begun.send(()).unwrap();
+            std::thread::sleep(Duration::from_millis(200));
+        }
+    });
+    let other = cache.clone();
+    let slow = std::thread::spawn(move || {
+        other.commit("slow", |tx| tx.insert("vessel", [("id", 99)])).unwrap();
+    });
+    begins.recv().unwrap();
+    cache.rebind("another", &shown, [("of", 2)]).unwrap();
+    let state = filled.state();
+    assert!(!state.is_whole && state.under_way == 1, "{state:?}");
+    slow.join().unwrap();
+    server.answer_all();
+    assert!(filled.state().is_whole && shown.read().unwrap().len() == 1);
+}

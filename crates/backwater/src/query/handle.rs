@@ -247,6 +247,12 @@ impl Query {
         Ok((entry.reads(&state, most), state))
     }
 
+    /// Tells results apart: another number is another result.
+    #[cfg(feature = "remote")]
+    pub(crate) fn result_serial(&self) -> Result<u64> {
+        Ok(self.entry()?.0.serial())
+    }
+
     /// The result as of a commit that is or was published; `None` if it is at a later one already.
     pub(crate) fn read_at(&self, state: &Arc<State>, commit: u64) -> Option<Result<QueryResult>> {
         let (node, since) = {

@@ -59,8 +59,28 @@ pub(super) struct FillInner {
     /// Whether it goes on when all is here.
     is_kept: bool,
     work: Mutex<Work>,
-    now: Mutex<(FillState, Vec<Waker>)>,
+    now: Mutex<FillNow>,
     settled: Condvar,
+}
+
+/// What is known, and who waits for more.
+#[derive(Default)]
+struct FillNow {
+    state: FillState,
+    /// Whether it is about to be looked at anew, so that the state says nothing yet.
+    is_pending: bool,
+    wakers: Vec<Waker>,
+}
+
+impl FillNow {
+    fn is_settled(&self) -> bool {
+        !self.is_pending && self.state.under_way == 0
+    }
+
+    fn state(&self) -> FillState {
+        let is_whole = self.state.is_whole && !self.is_pending;
+        FillState { is_whole, ..self.state.clone() }
+    }
 }
 
 #[derive(Default)]
@@ -75,6 +95,8 @@ struct Work {
     were_under_way: usize,
     /// The answers that are kept fresh.
     wanted: HashMap<AnswerKey, Wanted>,
+    /// Of which result it was last looked at what it needs.
+    result: u64,
     /// Whether a thread is looking at what is needed, and has to look once more.
     is_checked: bool,
     again: bool,
@@ -170,6 +192,7 @@ impl FillInner {
     /// more if something has come meanwhile.
     fn check(&self) {
         let mut work = lock(&self.work);
+        lock(&self.now).is_pending = true;
         if std::mem::replace(&mut work.is_checked, true) {
             work.again = true;
             return;
@@ -178,15 +201,45 @@ impl FillInner {
         loop {
             self.check_once();
             let mut work = lock(&self.work);
-            if !std::mem::take(&mut work.again) {
-                work.is_checked = false;
-                return;
+            if std::mem::take(&mut work.again) {
+                continue;
             }
+            work.is_checked = false;
+            lock(&self.now).is_pending = false;
+            drop(work);
+            return self.tell();
         }
+    }
+
+    /// A watcher may not have been called yet of the commit that has moved the query.
+    fn catch_up(&self) {
+        let result = self.query.result_serial();
+        let is_behind = result.is_ok_and(|result| result != lock(&self.work).result);
+        if self.is_kept && is_behind {
+            self.check();
+        }
+    }
+
+    /// Wakes those who wait, if nothing is under way.
+    fn tell(&self) {
+        let mut now = lock(&self.now);
+        if !now.is_settled() {
+            return;
+        }
+        self.settled.notify_all();
+        let wakers = std::mem::take(&mut now.wakers);
+        drop(now);
+        if let Some(remote) = self.remote.upgrade().filter(|_| !self.is_kept) {
+            remote.forget_fill(self);
+        }
+        wakers.into_iter().for_each(Waker::wake);
     }
 
     fn check_once(&self) {
         let Some(remote) = self.remote.upgrade() else { return };
+        if let Ok(result) = self.query.result_serial() {
+            lock(&self.work).result = result;
+        }
         let cover = match remote.cover(&self.query) {
             Ok(cover) => cover,
             Err(error) => {
@@ -242,12 +295,13 @@ impl FillInner {
     /// One of its answers has come or failed. What is needed is looked at again once half of what was
     /// under way has, so that many answers do not make it look many times.
     fn hear(&self, remote: &RemoteInner) {
-        let state = FillState { failed: Vec::new(), ..lock(&self.now).0.clone() };
+        let state = FillState { failed: Vec::new(), ..lock(&self.now).state.clone() };
         let were = lock(&self.work).were_under_way;
         if self.count(remote) * 2 <= were {
             return self.check();
         }
         self.show(remote, state);
+        self.tell();
     }
 
     fn count(&self, remote: &RemoteInner) -> usize {
@@ -269,19 +323,8 @@ impl FillInner {
             }
         }
         let under_way = state.under_way;
-        let mut now = lock(&self.now);
-        now.0 = state;
-        if under_way > 0 {
-            return under_way;
-        }
-        self.settled.notify_all();
-        let wakers = std::mem::take(&mut now.1);
-        drop(now);
-        if !self.is_kept {
-            remote.forget_fill(self);
-        }
-        wakers.into_iter().for_each(Waker::wake);
-        0
+        lock(&self.now).state = state;
+        under_way
     }
 }
 
@@ -290,7 +333,8 @@ impl Fill {
     ///
     /// See [`Remote::fill`](super::Remote::fill) for an example.
     pub fn state(&self) -> FillState {
-        lock(&self.0.now).0.clone()
+        self.0.catch_up();
+        lock(&self.0.now).state()
     }
 
     /// Waits until nothing that it needs is under way, as a future of any runtime.
@@ -304,9 +348,10 @@ impl Fill {
     ///
     /// See [`Answer::wait`], which is the same for one answer.
     pub fn wait(&self, limit: Duration) -> FillState {
+        self.0.catch_up();
         let end = Instant::now().checked_add(limit);
         let mut now = lock(&self.0.now);
-        while now.0.under_way > 0 {
+        while !now.is_settled() {
             let rest = end.map(|end| end.saturating_duration_since(Instant::now()));
             if rest.is_some_and(|rest| rest.is_zero()) {
                 break;
@@ -314,7 +359,7 @@ impl Fill {
             let rest = rest.unwrap_or(Duration::from_secs(3600));
             now = self.0.settled.wait_timeout(now, rest).unwrap_or_else(PoisonError::into_inner).0;
         }
-        now.0.clone()
+        now.state()
     }
 }
 
@@ -361,12 +406,13 @@ impl Future for FillSettled {
     type Output = FillState;
 
     fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<FillState> {
+        self.0.0.catch_up();
         let mut now = lock(&self.0.0.now);
-        if now.0.under_way == 0 {
-            return Poll::Ready(now.0.clone());
+        if now.is_settled() {
+            return Poll::Ready(now.state());
         }
-        if !now.1.iter().any(|waker| waker.will_wake(context.waker())) {
-            now.1.push(context.waker().clone());
+        if !now.wakers.iter().any(|waker| waker.will_wake(context.waker())) {
+            now.wakers.push(context.waker().clone());
         }
         Poll::Pending
     }

@@ -59,6 +59,11 @@ impl Entry {
         Some(missing(&self.bound_plan, self.ordered.as_ref().ok()?, state, most))
     }
 
+    #[cfg(feature = "remote")]
+    pub(crate) fn serial(&self) -> u64 {
+        self.serial
+    }
+
     /// What the result reads of that version of the tables, there or not.
     #[cfg(feature = "remote")]
     pub(crate) fn reads(&self, state: &State, most: usize) -> Vec<reads::ReadScope> {
