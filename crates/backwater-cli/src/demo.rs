@@ -167,7 +167,10 @@ fn ask_a_server(out: &mut impl Write, cache: &Cache) -> anyhow::Result<()> {
             (made, _) => format!("GET {}", made.join(", ")),
         };
         let state = state_of(answer, &clock);
-        writeln!(out, "  {BOLD}{did:25}{BOLD:#}{state:26}{DIM}{made}{DIM:#}")?;
+        match &*made {
+            "" => writeln!(out, "  {BOLD}{did:25}{BOLD:#}{state}")?,
+            made => writeln!(out, "  {BOLD}{did:25}{BOLD:#}{state:26}{DIM}{made}{DIM:#}")?,
+        }
         let commits = cache.commits();
         for report in commits.iter().filter(|report| report.number() > commit) {
             let rows = report.changes().filter(|change| !change.table().starts_with("backwater_"));

@@ -98,7 +98,7 @@ fn print_requests(cache: &Cache, arguments: &Arguments) -> anyhow::Result<()> {
         say!("  GET {url:width$}  {DIM}by {rule}, since {why}{DIM:#}");
     }
     if !plan.impossible.is_empty() {
-        say!("\n{BOLD}No rule brings it{BOLD:#}");
+        say!("\n{BOLD}Not asked for{BOLD:#}");
     }
     for what in &plan.impossible {
         say!("  {what}");

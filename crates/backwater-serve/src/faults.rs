@@ -1,7 +1,10 @@
 //! What goes wrong on purpose.
 
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
+
+/// A longer delay is this one.
+const LONGEST_DELAY: Duration = Duration::from_secs(24 * 3600);
 
 /// How a server fails on purpose, repeatably.
 ///
@@ -15,7 +18,7 @@ use std::time::Duration;
 /// ```
 #[derive(Debug, Clone, Default)]
 pub struct Faults {
-    /// How long a response takes, give or take one half.
+    /// How long a response takes, give or take one half; at most a day.
     pub delay: Duration,
     /// The share of requests that are answered with status 503, from 0 to 1.
     pub fail: f64,
@@ -28,7 +31,7 @@ pub struct Faults {
 /// What goes wrong of each request in turn.
 pub(crate) struct Choices {
     faults: Faults,
-    made: AtomicU64,
+    random: Mutex<fastrand::Rng>,
 }
 
 /// What becomes of a request.
@@ -41,27 +44,21 @@ pub(crate) enum Fate {
 
 impl Choices {
     pub(crate) fn of(faults: Faults) -> Self {
-        Self { faults, made: AtomicU64::new(0) }
+        let random = Mutex::new(fastrand::Rng::with_seed(faults.seed));
+        Self { faults, random }
     }
 
     /// What becomes of the next request, and how long it takes.
     pub(crate) fn next(&self) -> (Fate, Duration) {
-        let choice = self.random();
+        let mut random = self.random.lock().unwrap_or_else(PoisonError::into_inner);
+        let (choice, slowness) = (random.f64(), random.f64());
+        drop(random);
+        let Faults { delay, fail, lose, .. } = self.faults;
         let fate = match choice {
-            _ if choice < self.faults.fail => Fate::Failed,
-            _ if choice < self.faults.fail + self.faults.lose => Fate::Lost,
+            _ if choice < fail => Fate::Failed,
+            _ if choice < fail + lose => Fate::Lost,
             _ => Fate::Answered,
         };
-        (fate, self.faults.delay.mul_f64(0.5 + self.random()))
-    }
-
-    /// A number from 0 to 1 (splitmix64).
-    fn random(&self) -> f64 {
-        let made = self.made.fetch_add(1, Ordering::Relaxed);
-        let mut mixed =
-            self.faults.seed.wrapping_add(made.wrapping_add(1).wrapping_mul(0x9E37_79B9_7F4A_7C15));
-        mixed = (mixed ^ (mixed >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
-        mixed = (mixed ^ (mixed >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
-        ((mixed ^ (mixed >> 31)) >> 11) as f64 / (1u64 << 53) as f64
+        (fate, delay.min(LONGEST_DELAY).mul_f64(0.5 + slowness))
     }
 }

@@ -842,7 +842,7 @@ impl Cache {
         let done = self.commit(label, |tx| {
             tx.withdraw(report.all_changes())?;
             #[cfg(feature = "remote")]
-            crate::remote::forget_answers_that_came_by(tx, report)?;
+            tx.forget_answers_in(report.all_changes())?;
             Ok(())
         });
         Ok(done?.report)

@@ -4,6 +4,9 @@
 #![cfg(feature = "remote")]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
+#[path = "shared/kept_calls.rs"]
+mod kept_calls;
+
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
@@ -12,6 +15,7 @@ use backwater::clock::{Clock, SetClock};
 use backwater::remote::{Alarm, AnswerState, Call, FailureKind, Remote, StandIn, Transport};
 use backwater::storage::MemoryStorage;
 use backwater::{Cache, ErrorKind, Schema, Timestamp, Value};
+use kept_calls::KeptCalls;
 use proptest::prelude::*;
 
 const SCHEMA: &str = r#"
@@ -373,23 +377,12 @@ fn failures_are_told_apart_and_leave_the_rows() {
     assert!(world.cache.commits().iter().all(|report| !report.label().contains("under way")));
 }
 
-/// A transport that keeps its calls.
-#[derive(Clone, Default)]
-struct Keeping(Arc<Mutex<Vec<Call>>>);
-
-impl Transport for Keeping {
-    fn start(&self, _: http::Request<Vec<u8>>, call: Call) {
-        self.0.lock().unwrap().push(call);
-    }
-
-    fn wake_after(&self, _: Duration, _: Alarm) {}
-}
-
 /// Once a user has signed out, or an answer's row is deleted, nothing that began before may write.
 #[test]
 fn what_began_before_a_user_signed_out_is_ignored() {
     let cache = Cache::new(Schema::parse("s.toml", SCHEMA).unwrap());
-    let (held, clock) = (Keeping::default(), SetClock::at("2031-05-04T07:40:00Z".parse().unwrap()));
+    let (held, clock) =
+        (KeptCalls::default(), SetClock::at("2031-05-04T07:40:00Z".parse().unwrap()));
     let remote = Remote::builder(&cache).base("https://ferries.example").at_a_time(1);
     let remote = remote.transport(held.clone()).clock(clock).build().unwrap();
     let ask = |port| remote.ask("sailings", [("port", port)]).unwrap();
@@ -504,5 +497,5 @@ fn what_cannot_go_well_is_refused() {
     let World { remote, cache, clock, .. } = world;
     drop((answer, remote));
     let again = Remote::builder(&cache).base("https://ferries.example").clock(clock);
-    again.transport(Keeping::default()).build().unwrap();
+    again.transport(KeptCalls::default()).build().unwrap();
 }

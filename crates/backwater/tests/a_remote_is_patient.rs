@@ -4,6 +4,9 @@
 #![cfg(feature = "remote")]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
+#[path = "shared/kept_calls.rs"]
+mod kept_calls;
+
 use std::future::Future;
 use std::pin::pin;
 use std::sync::atomic::{AtomicU16, AtomicUsize, Ordering};
@@ -15,6 +18,7 @@ use backwater::clock::{Clock, SetClock};
 use backwater::remote::{Alarm, Call, FailureKind, Remote, StandIn, Transport};
 use backwater::storage::{JsonLines, MemoryStorage};
 use backwater::{Cache, ErrorKind, Schema, Table};
+use kept_calls::KeptCalls;
 
 const SCHEMA: &str = r#"
     table.sailing = { id = "id", fields = { id = "int", note = "text" } }
@@ -187,22 +191,11 @@ impl Wake for Woken {
     }
 }
 
-#[derive(Clone, Default)]
-struct Keeping(Arc<Mutex<Vec<Call>>>);
-
-impl Transport for Keeping {
-    fn start(&self, _: http::Request<Vec<u8>>, call: Call) {
-        self.0.lock().unwrap().push(call);
-    }
-
-    fn wake_after(&self, _: Duration, _: Alarm) {}
-}
-
 /// A transport learns when a request is no longer wanted; those who wait for its answer learn it
 /// too, also when the remote is dropped.
 #[test]
 fn what_is_not_wanted_is_given_up() {
-    let (cache, kept) = (cache(), Keeping::default());
+    let (cache, kept) = (cache(), KeptCalls::default());
     let remote = Remote::builder(&cache).base("https://ferries.example").at_a_time(2);
     let remote = remote.transport(kept.clone()).clock(clock()).build().unwrap();
     let rows = cache.query("SELECT rule, failure FROM backwater_answer WHERE is_under_way", ());
@@ -392,6 +385,45 @@ fn what_is_withdrawn_is_not_here() {
     remote.ask("sailing", [("id", 1)]).unwrap();
     server.answer_all();
     assert_eq!(cache.snapshot().count("sailing").unwrap(), 1);
+}
+
+/// A transport that counts the alarms that were set and have not rung.
+#[derive(Clone)]
+struct Counting(StandIn, Arc<AtomicUsize>);
+
+impl Transport for Counting {
+    fn start(&self, request: http::Request<Vec<u8>>, call: Call) {
+        self.0.start(request, call);
+    }
+
+    fn wake_after(&self, delay: Duration, alarm: Alarm) {
+        self.1.fetch_add(1, Ordering::Relaxed);
+        self.0.wake_after(delay, alarm);
+    }
+}
+
+/// However many requests are made, alarms do not become more and more: those in whose place an
+/// earlier one was set are not set again when they ring.
+#[test]
+fn alarms_stay_few() {
+    let (cache, clock) = (cache(), clock());
+    let server = with(&Arc::new(AtomicU16::new(200)), ("cache-control", "max-age=600"));
+    let counting = Counting(server.clone(), Arc::default());
+    let remote = Remote::builder(&cache).base("https://ferries.example").seed(1);
+    let remote = remote.transport(counting.clone()).clock(clock.clone()).build().unwrap();
+    let _wanted: Vec<_> = (0..5).map(|id| remote.want("sailing", [("id", id)]).unwrap()).collect();
+    let mut set = Vec::new();
+    for _ in 0..6 {
+        let before = counting.1.load(Ordering::Relaxed);
+        for _ in 0..20 {
+            remote.reload("sailing", [("id", 99)]).unwrap();
+            server.pass(&clock, Duration::from_secs(3));
+            server.answer_all();
+            server.pass(&clock, Duration::from_secs(47));
+        }
+        set.push(counting.1.load(Ordering::Relaxed) - before);
+    }
+    assert!(set[5] <= 2 * set[0], "in each 1000 s: {set:?}");
 }
 
 /// Variables may be a struct.

@@ -380,7 +380,7 @@ fn requests_are_those_that_are_needed() {
     assert_eq!(state.failed[0].1.status, Some(404));
     assert_eq!(server.requests().len(), 4);
     let books = fill_plan(&cache, &of(&cache, QUERIES[14].0, 0)).unwrap();
-    assert_eq!(books.impossible, ["all rows of booking are read"]);
+    assert_eq!(books.impossible, ["all rows of booking are read, which no rule brings"]);
     assert!(!books.is_whole && books.requests.is_empty());
 }
 
@@ -429,7 +429,7 @@ fn many_rows_are_asked_for_in_turn() {
     let shown = cache.query(sql, ()).unwrap();
     let plan = fill_plan(&cache, &shown).unwrap();
     assert_eq!(plan.requests.len(), 100);
-    assert!(plan.impossible.iter().any(|what| what.contains("150 wait")), "{plan}");
+    assert!(plan.impossible.iter().any(|what| what.starts_with("150 requests more")), "{plan}");
     remote.fill(&shown).unwrap();
     assert_eq!(server.waiting(), 100);
     server.answer_all();
@@ -470,4 +470,56 @@ fn a_rebind_is_known_at_once() {
     slow.join().unwrap();
     server.answer_all();
     assert!(filled.state().is_whole && shown.read().unwrap().len() == 1);
+}
+
+/// Who waits for a result to be filled is told when nothing will come: the user has signed out, or
+/// the remote is dropped.
+#[test]
+fn nobody_waits_in_vain() {
+    let data = Data { vessels: vec![], sailings: vec![(1, None, 0)], bookings: vec![] };
+    for is_kept in [false, true] {
+        for signs_out in [true, false] {
+            let cache = Cache::new(Schema::parse("s.toml", SCHEMA).unwrap());
+            let server = serving(&data, &Arc::default());
+            let clock = SetClock::at("2031-05-04T07:40:00Z".parse().unwrap());
+            let remote = Remote::builder(&cache).base("https://x.example").transport(server);
+            let remote = remote.clock(clock).build().unwrap();
+            let shown = of(&cache, QUERIES[1].0, 1);
+            let kept = is_kept.then(|| remote.keep_filled(&shown).unwrap());
+            let fill = match &kept {
+                Some(kept) => (**kept).clone(),
+                None => remote.fill(&shown).unwrap(),
+            };
+            let waits = std::thread::spawn(move || fill.wait(Duration::from_secs(30)));
+            std::thread::sleep(Duration::from_millis(20));
+            match signs_out {
+                true => drop(cache.clear("signed out").unwrap()),
+                false => drop((kept, remote)),
+            }
+            let begun = std::time::Instant::now();
+            let state = waits.join().unwrap();
+            assert!(!state.is_whole && state.under_way == 0, "{state:?}");
+            assert!(begun.elapsed() < Duration::from_secs(20), "it waited in vain");
+        }
+    }
+}
+
+/// Of what is too much to look at nothing is called whole.
+#[test]
+fn what_is_not_looked_at_is_not_whole() {
+    let cache = Cache::new(Schema::parse("s.toml", SCHEMA).unwrap());
+    let rows = (0..10_001).map(|id| format!(r#"{{"id": {id}, "route": 1, "vessel": {id}}}"#));
+    let rows = format!("[{}]", rows.collect::<Vec<_>>().join(","));
+    let vessels = (0..10_001).map(|id| format!(r#"{{"id": {id}}}"#));
+    let vessels = format!("[{}]", vessels.collect::<Vec<_>>().join(","));
+    cache
+        .commit("loaded", |tx| {
+            tx.ingest(backwater::Request::rule("of_route").var("route", "1"), rows)?;
+            tx.ingest("vessels", vessels)
+        })
+        .unwrap();
+    let shown = of(&cache, QUERIES[4].0, 1);
+    let plan = fill_plan(&cache, &shown).unwrap();
+    assert!(!plan.is_whole);
+    assert_eq!(plan.impossible, ["more than 10000 scopes and rows are read"]);
 }

@@ -148,6 +148,19 @@ impl Model {
         self.queries.truncate(number + 1);
     }
 
+    /// The first page is loaded again, and what was behind it follows or goes.
+    fn reload(&mut self, style: Style, list: &[i64], later: &str) {
+        let (pages, mut query) = (self.pages, Some("of=x".to_owned()));
+        for number in 0..pages {
+            let Some(of) = query else { break };
+            self.load(style, list, number, &of);
+            query = self.next[number].clone();
+            if query.is_none() || later == "drop" {
+                return self.drop_behind(number);
+            }
+        }
+    }
+
     fn order(&self) -> Vec<i64> {
         let mut order: Vec<_> = self.places.iter().map(|(id, place)| (*place, *id)).collect();
         order.sort();
@@ -244,17 +257,7 @@ fn run(style: Style, later: &str, acts: Vec<Act>) -> Result<(), TestCaseError> {
             Act::Reload => {
                 remote.reload("list", [("of", "x")]).unwrap();
                 server.answer_all();
-                let (pages, mut query) = (model.pages, Some("of=x".to_owned()));
-                let reloads = if later == "reload" { pages } else { 1 };
-                for number in 0..reloads {
-                    let Some(of) = query else { break };
-                    model.load(style, &now, number, &of);
-                    query = model.next[number].clone();
-                    if query.is_none() || later == "drop" {
-                        model.drop_behind(number);
-                        break;
-                    }
-                }
+                model.reload(style, &now, later);
             }
             Act::Restart => {
                 drop((first, remote, cache));
@@ -262,17 +265,7 @@ fn run(style: Style, later: &str, acts: Vec<Act>) -> Result<(), TestCaseError> {
                 first = remote.ask("list", [("of", "x")]).unwrap();
                 server.answer_all();
                 // Nothing says how long it is fresh, so that it is as a reload.
-                let (pages, mut query) = (model.pages, Some("of=x".to_owned()));
-                let reloads = if later == "reload" { pages } else { 1 };
-                for number in 0..reloads {
-                    let Some(of) = query else { break };
-                    model.load(style, &now, number, &of);
-                    query = model.next[number].clone();
-                    if query.is_none() || later == "drop" {
-                        model.drop_behind(number);
-                        break;
-                    }
-                }
+                model.reload(style, &now, later);
             }
             Act::Edit(edited) => *list.lock().unwrap() = edited,
         }

@@ -259,7 +259,7 @@ impl Cache {
         let report = self.commit(label, |tx| {
             let rows = self.to_trim(&tx.state);
             #[cfg(feature = "remote")]
-            crate::remote::forget_answers_of(tx, rows.iter().map(|(table, _)| *table).collect())?;
+            tx.forget_answers_of(&rows.iter().map(|(table, _)| *table).collect());
             tx.let_rows_go(rows);
             Ok(())
         });

@@ -5,6 +5,8 @@
 //! ingest room writes through a transaction like any caller.
 
 mod again;
+#[cfg(feature = "remote")]
+mod answers;
 mod changes;
 mod delete;
 mod fields;
@@ -21,6 +23,8 @@ mod touched;
 mod transaction;
 mod withdraw;
 
+#[cfg(feature = "remote")]
+pub(crate) use answers::ANSWERS;
 pub use changes::{Change, ChangeKind, FieldChange};
 pub(crate) use changes::{
     ChangedRows, Changes, FieldSet, Happened, RowAt, RowChange, WrittenRow, compare,

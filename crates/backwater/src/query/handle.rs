@@ -11,7 +11,7 @@ use crate::change::{Changes, LastChanged};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::result::missing::Missing;
 #[cfg(feature = "remote")]
-use crate::query::result::reads::ReadScope;
+use crate::query::result::reads::ReadScopes;
 use crate::query::result::{Entry, QueryResult};
 use crate::query::state::node::{Behind, Node};
 use crate::schema::TableNo;
@@ -241,7 +241,7 @@ impl Query {
 
     /// What the result reads, there or not, with the version of the tables that it is of.
     #[cfg(feature = "remote")]
-    pub(crate) fn reads(&self, most: usize) -> Result<(Vec<ReadScope>, Arc<State>)> {
+    pub(crate) fn reads(&self, most: usize) -> Result<(ReadScopes, Arc<State>)> {
         let (entry, state, _) = self.entry()?;
         self.tables().into_iter().try_for_each(|table| state.need_ready(table))?;
         Ok((entry.reads(&state, most), state))

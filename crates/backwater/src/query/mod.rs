@@ -33,7 +33,7 @@ pub(crate) use result::delta::apply_all;
 pub use result::delta::{Delta, DeltaKind, DeltaRow, Step};
 pub use result::missing::{Missing, MissingCell};
 #[cfg(feature = "remote")]
-pub(crate) use result::reads::ReadScope;
+pub(crate) use result::reads::{ReadScope, ReadScopes};
 pub use result::{QueryResult, ResultRow, RowKey};
 #[cfg(all(test, feature = "sqlite"))]
 pub(crate) use state::node::Node;

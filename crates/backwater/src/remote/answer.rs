@@ -8,7 +8,7 @@ use std::ops::Deref;
 use std::pin::Pin;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, Weak};
 use std::task::{Context, Poll, Waker};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use http::header::{HeaderName, HeaderValue};
 use serde::{Deserialize, Serialize};
@@ -20,7 +20,7 @@ use super::engine::{KnownAnswer, Wakers};
 use super::freshness::{Freshness, Validators};
 use super::key::AnswerKey;
 use crate::Table;
-use crate::change::{Staged, Transaction};
+use crate::change::{ANSWERS, Staged, Transaction};
 use crate::error::{Error, ErrorKind, Result};
 use crate::table::{Cell, State};
 use crate::trace::Watch;
@@ -251,6 +251,14 @@ impl SharedState {
         self.change(|known| *known = state)
     }
 
+    /// A request has failed; `under_way` is the try that follows, if there is one.
+    pub(super) fn fail(&self, failure: Failure, under_way: Option<UnderWay>) -> Wakers {
+        self.change(|state| {
+            state.under_way = under_way;
+            state.failed = Some(failure);
+        })
+    }
+
     pub(super) fn change(&self, change: impl FnOnce(&mut AnswerState)) -> Wakers {
         let mut now = self.lock();
         let mut state = now.state();
@@ -341,17 +349,9 @@ impl Answer {
     ///
     /// See [`Transport`](super::Transport) for an example.
     pub fn wait(&self, limit: Duration) -> AnswerState {
-        let end = Instant::now().checked_add(limit);
-        let mut now = self.0.lock();
-        while now.under_way.is_some() {
-            let rest = end.map(|end| end.saturating_duration_since(Instant::now()));
-            if rest.is_some_and(|rest| rest.is_zero()) {
-                break;
-            }
-            let rest = rest.unwrap_or(Duration::from_secs(3600));
-            now = self.0.settled.wait_timeout(now, rest).unwrap_or_else(PoisonError::into_inner).0;
-        }
-        now.state()
+        let waits = |now: &mut SharedNow| now.under_way.is_some();
+        let waited = self.0.settled.wait_timeout_while(self.0.lock(), limit, waits);
+        waited.unwrap_or_else(PoisonError::into_inner).0.state()
     }
 
     /// Calls back with what is known of it after each change of that, for as long as the returned
@@ -559,7 +559,7 @@ fn is_zero(number: &i64) -> bool {
 }
 
 impl AnswerRow {
-    pub(super) const TABLE_NAME: &'static str = "backwater_answer";
+    pub(super) const TABLE_NAME: &'static str = ANSWERS;
 
     /// Writes what is known of an answer into its row. It is stored if the answer is here, and may
     /// be stored. Field by field, since it happens twice for each request.

@@ -8,7 +8,7 @@ use std::fmt;
 
 use super::key::AnswerKey;
 use super::url;
-use crate::query::ReadScope;
+use crate::query::{ReadScope, ReadScopes};
 use crate::schema::{FieldNo, Format, Given, Rule, Schema, Scope, TableNo, Template};
 use crate::table::State;
 use crate::value::{RowId, Value};
@@ -71,7 +71,7 @@ pub struct FillPlan {
     pub is_whole: bool,
     /// The requests for what they do not cover.
     pub requests: Vec<PlannedRequest>,
-    /// What no rule can bring, in words.
+    /// What is not asked for, and why: no rule brings it, or it is too much at once.
     pub impossible: Vec<String>,
 }
 
@@ -97,7 +97,7 @@ impl fmt::Display for FillPlan {
         for PlannedRequest { rule, url, why } in &self.requests {
             writeln!(f, "GET {url}, by rule \"{rule}\": {why}")?;
         }
-        self.impossible.iter().try_for_each(|what| writeln!(f, "no rule brings it: {what}"))
+        self.impossible.iter().try_for_each(|what| writeln!(f, "not asked for: {what}"))
     }
 }
 
@@ -120,8 +120,13 @@ pub(super) struct Covering<'c> {
 }
 
 impl Covering<'_> {
-    pub(super) fn cover(&self, scopes: &[ReadScope]) -> Cover {
-        let mut cover = Cover { is_whole: true, ..Cover::default() };
+    pub(super) fn cover(&self, read: &ReadScopes) -> Cover {
+        let scopes = &read.scopes;
+        let mut cover = Cover { is_whole: read.is_all, ..Cover::default() };
+        if !read.is_all {
+            let most = scopes.len();
+            cover.impossible.push(format!("more than {most} scopes and rows are read"));
+        }
         // Rows of a table that is asked for as a whole come along with it.
         let is_row = |scope: &&ReadScope| matches!(scope, ReadScope::Row(..));
         let mut several: BTreeMap<(usize, String), BTreeMap<String, &RowId>> = BTreeMap::new();
@@ -133,7 +138,7 @@ impl Covering<'_> {
             }
             let Some((rule, variables)) = self.for_rows(*table, by) else {
                 cover.is_whole = false;
-                cover.impossible.push(self.words(scope));
+                cover.impossible.push(format!("{}, which no rule brings", self.words(scope)));
                 continue;
             };
             if matches!(rule.complete, Some(Scope::Table)) {
@@ -164,7 +169,8 @@ impl Covering<'_> {
                 }
                 None => {
                     cover.is_whole = false;
-                    cover.impossible.push(self.words(scope));
+                    let words = self.words(scope);
+                    cover.impossible.push(format!("{words}, which no rule brings"));
                 }
             }
         }
@@ -391,7 +397,7 @@ impl Cover {
         let mut impossible = self.impossible.clone();
         if self.too_many > 0 {
             impossible.push(format!(
-                "more than {MOST_REQUESTS} requests at once: {} wait for the first to come",
+                "{} requests more, until some of the first {MOST_REQUESTS} have come",
                 self.too_many
             ));
         }

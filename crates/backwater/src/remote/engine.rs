@@ -95,6 +95,10 @@ pub(super) enum CallOutcome {
 pub(super) struct Wakers(pub(super) Vec<Waker>);
 
 impl Wakers {
+    fn extend(&mut self, others: Wakers) {
+        self.0.extend(others.0);
+    }
+
     pub(super) fn wake(self) {
         self.0.into_iter().for_each(Waker::wake);
     }
@@ -206,7 +210,7 @@ pub(super) struct Engine {
     paused_until: Option<Duration>,
     last: u64,
     pub(super) limits: Limits,
-    random: u64,
+    random: fastrand::Rng,
 }
 
 struct CallEntry {
@@ -254,7 +258,7 @@ impl Engine {
             paused_until: None,
             last: 0,
             limits,
-            random: seed,
+            random: fastrand::Rng::with_seed(seed),
         }
     }
 
@@ -482,10 +486,6 @@ impl Engine {
         self.answers.get(key).map_or(0, |entry| entry.came)
     }
 
-    pub(super) fn is_under_way(&self, key: &AnswerKey) -> bool {
-        self.answers.get(key).is_some_and(|entry| entry.phase != Phase::Idle)
-    }
-
     pub(super) fn is_here(&self, key: &AnswerKey) -> bool {
         self.answers.get(key).is_some_and(|entry| entry.here.is_some())
     }
@@ -502,15 +502,7 @@ impl Engine {
             let Some(entry) = self.answers.get_mut(&ended.key) else { continue };
             entry.phase = Phase::Idle;
             let failure = Failure::new(FailureKind::Network, "the remote was dropped");
-            wakers.0.extend(
-                entry
-                    .shared
-                    .change(|state| {
-                        state.under_way = None;
-                        state.failed = Some(failure);
-                    })
-                    .0,
-            );
+            wakers.extend(entry.shared.fail(failure, None));
             busy.push(ended.key);
         }
         (wakers, busy)
@@ -553,7 +545,7 @@ impl Engine {
                 self.behind.remove(&key);
                 let state = AnswerState { here: Some(arrival.here), ..AnswerState::default() };
                 entry.take(arrival);
-                wakers.0.extend(entry.shared.show(state).0);
+                wakers.extend(entry.shared.show(state));
             }
             CallOutcome::Failed(mut failure) => {
                 entry.failures += 1;
@@ -578,15 +570,7 @@ impl Engine {
                     let again = CallEntry { key: key.clone(), unwanted: None };
                     self.calls.insert(self.last, again);
                     let under_way = UnderWay { is_first: entry.here.is_none(), tries: entry.tries };
-                    wakers.0.extend(
-                        entry
-                            .shared
-                            .change(|state| {
-                                state.under_way = Some(under_way);
-                                state.failed = Some(failure);
-                            })
-                            .0,
-                    );
+                    wakers.extend(entry.shared.fail(failure, Some(under_way)));
                 } else {
                     entry.is_asked = false;
                     // One that is wanted is tried once more after a while.
@@ -597,15 +581,7 @@ impl Engine {
                         failure.again_at =
                             failure.again_at.filter(|_| failure.retry_after.is_some());
                     }
-                    wakers.0.extend(
-                        entry
-                            .shared
-                            .change(|state| {
-                                state.under_way = None;
-                                state.failed = Some(failure);
-                            })
-                            .0,
-                    );
+                    wakers.extend(entry.shared.fail(failure, None));
                 }
             }
             CallOutcome::OtherRepresentation => {
@@ -703,14 +679,10 @@ impl Engine {
     ) -> (Vec<AnswerKey>, Vec<AnswerKey>) {
         let (mut stale, mut wanted) = (Vec::new(), Vec::new());
         for (key, entry) in &mut self.answers {
-            let Some(here) = &mut entry.here else { continue };
-            if !is_meant(key) {
+            if entry.here.is_none() || !is_meant(key) {
                 continue;
             }
-            here.fresh_until = here.fresh_until.min(now);
-            entry.is_immutable = false;
-            let here = entry.here;
-            let _nobody = entry.shared.change(|state| state.here = here);
+            entry.grow_stale(now);
             stale.push(key.clone());
             if entry.wanted > 0 {
                 wanted.push(key.clone());
@@ -724,12 +696,7 @@ impl Engine {
     pub(super) fn doubt(&mut self, key: &AnswerKey, now: Timestamp) {
         let Some(entry) = self.answers.get_mut(key) else { return };
         entry.validators = None;
-        entry.is_immutable = false;
-        if let Some(here) = &mut entry.here {
-            here.fresh_until = here.fresh_until.min(now);
-        }
-        let here = entry.here;
-        let _nobody = entry.shared.change(|state| state.here = here);
+        entry.grow_stale(now);
     }
 
     /// The remote's own header fields are others: which answers are chosen by them?
@@ -778,7 +745,7 @@ impl Engine {
     fn delay(&mut self, failures: u32, retry_after: Option<Duration>) -> Duration {
         let (least, most) = self.limits.back_off;
         let full = least.saturating_mul(1 << failures.saturating_sub(1).min(16)).min(most);
-        let jitter = self.random();
+        let jitter = self.random.f64();
         let delay = match retry_after.map(|asked| asked.min(LONGEST_WAIT)) {
             Some(asked) if asked >= full / 2 => asked + full.mul_f64(jitter / 10.0),
             _ => full / 2 + (full / 2).mul_f64(jitter),
@@ -786,18 +753,17 @@ impl Engine {
         // A time of day has microseconds.
         Duration::from_micros(u64::try_from(delay.as_micros()).unwrap_or(u64::MAX))
     }
-
-    /// A number from 0 to 1, by a generator whose steps are of equal size (splitmix64).
-    fn random(&mut self) -> f64 {
-        self.random = self.random.wrapping_add(0x9E37_79B9_7F4A_7C15);
-        let mut mixed = self.random;
-        mixed = (mixed ^ (mixed >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
-        mixed = (mixed ^ (mixed >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
-        ((mixed ^ (mixed >> 31)) >> 11) as f64 / (1u64 << 53) as f64
-    }
 }
 
 impl Entry {
+    fn grow_stale(&mut self, now: Timestamp) {
+        self.is_immutable = false;
+        if let Some(here) = &mut self.here {
+            here.fresh_until = here.fresh_until.min(now);
+        }
+        let _nobody = self.shared.change(|state| state.here = self.here);
+    }
+
     fn take(&mut self, arrival: Arrival) {
         let Arrival { here, freshness, validators, next, page, commit, .. } = arrival;
         self.came = commit;

@@ -6,7 +6,7 @@ use std::future::Future;
 use std::pin::Pin;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, Weak};
 use std::task::{Context, Poll, Waker};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use super::answer::{Answer, AnswerRow, Failure, Wanted};
 use super::cover::{Cover, Covered, Covering, FillPlan, MOST_SCOPES, Presence};
@@ -33,7 +33,7 @@ pub struct FillState {
     pub under_way: usize,
     /// How requests failed, with what they were for.
     pub failed: Vec<(String, Failure)>,
-    /// What no rule can bring, in words.
+    /// What is not asked for, and why: no rule brings it, or it is too much at once.
     pub impossible: Vec<String>,
 }
 
@@ -97,9 +97,11 @@ struct Work {
     wanted: HashMap<AnswerKey, Wanted>,
     /// Of which result it was last looked at what it needs.
     result: u64,
-    /// Whether a thread is looking at what is needed, and has to look once more.
-    is_checked: bool,
+    /// Whether a thread is looking, and has to look once more.
+    has_turn: bool,
     again: bool,
+    /// Whether what is needed has to be looked at, however many answers are under way.
+    is_due: bool,
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -164,9 +166,15 @@ impl RemoteInner {
         for fill in fills {
             let is_asked = lock(&fill.work).asked.contains(key);
             if is_asked {
-                fill.hear(self);
+                fill.hear();
             }
         }
+    }
+
+    /// Answers were forgotten.
+    pub(super) fn hear_of_all(&self) {
+        let fills: Vec<Arc<FillInner>> = self.fills().clone();
+        fills.iter().for_each(|fill| fill.hear());
     }
 
     fn forget_fill(&self, fill: &FillInner) {
@@ -188,27 +196,50 @@ impl RemoteInner {
 }
 
 impl FillInner {
-    /// Asks for what is needed and was not asked for yet. One thread at a time does so, and once
-    /// more if something has come meanwhile.
+    /// Looks at what is needed, and asks for what was not asked for yet.
     fn check(&self) {
         let mut work = lock(&self.work);
+        work.is_due = true;
         lock(&self.now).is_pending = true;
-        if std::mem::replace(&mut work.is_checked, true) {
-            work.again = true;
+        self.turn(work);
+    }
+
+    /// One of its answers has come, failed or been forgotten.
+    fn hear(&self) {
+        self.turn(lock(&self.work));
+    }
+
+    /// One thread at a time looks, and once more if something has come meanwhile: what it shows is
+    /// never older than what another one has shown.
+    fn turn<'w>(&'w self, mut work: MutexGuard<'w, Work>) {
+        work.again = true;
+        if std::mem::replace(&mut work.has_turn, true) {
             return;
         }
-        drop(work);
-        loop {
-            self.check_once();
-            let mut work = lock(&self.work);
-            if std::mem::take(&mut work.again) {
-                continue;
-            }
-            work.is_checked = false;
-            lock(&self.now).is_pending = false;
+        while std::mem::take(&mut work.again) {
+            let is_due = std::mem::take(&mut work.is_due);
             drop(work);
-            return self.tell();
+            if let Some(remote) = self.remote.upgrade() {
+                // Of many answers half have to have come before what is needed is looked at anew.
+                let under_way = self.show(&remote);
+                if is_due || under_way * 2 <= lock(&self.work).were_under_way {
+                    self.check_once(&remote);
+                }
+            }
+            work = lock(&self.work);
         }
+        work.has_turn = false;
+        lock(&self.now).is_pending = false;
+        drop(work);
+        self.tell();
+    }
+
+    /// The remote is dropped, or it is kept no longer: nothing is heard any more.
+    pub(super) fn end(&self) {
+        let mut now = lock(&self.now);
+        (now.state.under_way, now.is_pending) = (0, false);
+        drop(now);
+        self.tell();
     }
 
     /// A watcher may not have been called yet of the commit that has moved the query.
@@ -235,8 +266,7 @@ impl FillInner {
         wakers.into_iter().for_each(Waker::wake);
     }
 
-    fn check_once(&self) {
-        let Some(remote) = self.remote.upgrade() else { return };
+    fn check_once(&self, remote: &Arc<RemoteInner>) {
         if let Ok(result) = self.query.result_serial() {
             lock(&self.work).result = result;
         }
@@ -282,48 +312,29 @@ impl FillInner {
         let gone: Vec<Option<Wanted>> = gone.iter().map(|key| work.wanted.remove(key)).collect();
         drop(work);
         drop(gone);
-        let needed = cover.answers.into_iter().map(|covered| (covered.key, covered.why)).collect();
-        let mut work = lock(&self.work);
-        work.needed = needed;
-        drop(work);
-        let (is_whole, impossible) = (cover.is_whole, cover.impossible);
-        let state = FillState { is_whole, impossible, ..FillState::default() };
-        let under_way = self.show(&remote, state);
+        let needed = cover.answers.into_iter().map(|covered| (covered.key, covered.why));
+        lock(&self.work).needed = needed.collect();
+        let mut now = lock(&self.now);
+        (now.state.is_whole, now.state.impossible) = (cover.is_whole, cover.impossible);
+        drop(now);
+        let under_way = self.show(remote);
         lock(&self.work).were_under_way = under_way;
     }
 
-    /// One of its answers has come or failed. What is needed is looked at again once half of what was
-    /// under way has, so that many answers do not make it look many times.
-    fn hear(&self, remote: &RemoteInner) {
-        let state = FillState { failed: Vec::new(), ..lock(&self.now).state.clone() };
-        let were = lock(&self.work).were_under_way;
-        if self.count(remote) * 2 <= were {
-            return self.check();
-        }
-        self.show(remote, state);
-        self.tell();
-    }
-
-    fn count(&self, remote: &RemoteInner) -> usize {
-        let work = lock(&self.work);
-        let engine = remote.engine();
-        work.needed.iter().filter(|(key, _)| engine.is_under_way(key)).count()
-    }
-
     /// Shows how far its answers are; returns how many are under way.
-    fn show(&self, remote: &RemoteInner, mut state: FillState) -> usize {
+    fn show(&self, remote: &RemoteInner) -> usize {
         let needed = lock(&self.work).needed.clone();
-        state.under_way = 0;
+        let (mut under_way, mut failed) = (0, Vec::new());
         for (key, why) in needed {
             let known = remote.engine().shared(&key).map(|shared| shared.state());
-            let Some(known) = known else { continue };
-            state.under_way += usize::from(known.under_way.is_some());
-            if let (None, Some(failed)) = (known.under_way, known.failed) {
-                state.failed.push((why, failed));
+            match known.map(|known| (known.under_way, known.failed)) {
+                Some((Some(_), _)) => under_way += 1,
+                Some((None, Some(failure))) => failed.push((why, failure)),
+                _ => {}
             }
         }
-        let under_way = state.under_way;
-        lock(&self.now).state = state;
+        let mut now = lock(&self.now);
+        (now.state.under_way, now.state.failed) = (under_way, failed);
         under_way
     }
 }
@@ -349,17 +360,9 @@ impl Fill {
     /// See [`Answer::wait`], which is the same for one answer.
     pub fn wait(&self, limit: Duration) -> FillState {
         self.0.catch_up();
-        let end = Instant::now().checked_add(limit);
-        let mut now = lock(&self.0.now);
-        while !now.is_settled() {
-            let rest = end.map(|end| end.saturating_duration_since(Instant::now()));
-            if rest.is_some_and(|rest| rest.is_zero()) {
-                break;
-            }
-            let rest = rest.unwrap_or(Duration::from_secs(3600));
-            now = self.0.settled.wait_timeout(now, rest).unwrap_or_else(PoisonError::into_inner).0;
-        }
-        now.state()
+        let waits = |now: &mut FillNow| !now.is_settled();
+        let waited = self.0.settled.wait_timeout_while(lock(&self.0.now), limit, waits);
+        waited.unwrap_or_else(PoisonError::into_inner).0.state()
     }
 }
 
@@ -372,6 +375,8 @@ impl KeptFilled {
 impl Drop for KeptFilled {
     fn drop(&mut self) {
         self.remote.forget_fill(&self.fill.0);
+        // Clones of it hear nothing any more.
+        self.fill.0.end();
         let wanted = std::mem::take(&mut lock(&self.fill.0.work).wanted);
         drop(wanted);
     }
@@ -447,7 +452,7 @@ impl Future for FillSettled {
 /// assert_eq!(plan.to_string(), "GET /sailings/311/bookings, by rule \"bookings\": rows of booking with sailing = 311 are read\n");
 ///
 /// let vessels = cache.query("SELECT name FROM vessel", ())?;
-/// assert_eq!(remote::fill_plan(&cache, &vessels)?.to_string(), "no rule brings it: all rows of vessel are read\n");
+/// assert_eq!(remote::fill_plan(&cache, &vessels)?.to_string(), "not asked for: all rows of vessel are read, which no rule brings\n");
 /// # Ok::<(), backwater::Error>(())
 /// ```
 pub fn fill_plan(cache: &Cache, query: &Query) -> Result<FillPlan> {

@@ -296,20 +296,25 @@ impl RemoteInner {
     fn arm(&self) {
         let due = self.engine().next_wake();
         let mut armed = lock(&self.armed);
+        let ticks = self.clock.ticks();
+        // A longer wait is made of several.
+        let due = due.map(|due| due.min(ticks.saturating_add(LONGEST_WAIT)));
         let Some(due) = due.filter(|due| armed.is_none_or(|armed| *due < armed)) else { return };
         *armed = Some(due);
         drop(armed);
-        let delay = due.saturating_sub(self.clock.ticks()).min(LONGEST_WAIT);
-        let alarm = Alarm::new(self.this.clone(), self.clock.ticks().saturating_add(delay));
+        let (delay, alarm) = (due.saturating_sub(ticks), Alarm::new(self.this.clone(), due));
         let set = || self.transport.wake_after(delay, alarm);
         if catch_unwind(AssertUnwindSafe(set)).is_err() {
             tracing::error!("a transport panicked as it set an alarm");
         }
     }
 
-    /// An alarm rings, or the program says that time has passed.
-    pub(super) fn wake(&self) {
-        *lock(&self.armed) = None;
+    /// An alarm rings that was set for then. One in whose place an earlier one was set ends with
+    /// that, so that there are not more and more of them.
+    pub(super) fn ring(&self, due: Duration) {
+        let mut armed = lock(&self.armed);
+        *armed = armed.filter(|armed| *armed != due);
+        drop(armed);
         let at = self.moment();
         let work = self.engine().wake(at);
         self.carry_out(work);
@@ -436,7 +441,11 @@ impl RemoteInner {
         if is_any {
             self.drive();
         }
-        self.follow_fills(report);
+        match is_any {
+            // Who waits for an answer that is forgotten waits in vain.
+            true => self.hear_of_all(),
+            false => self.follow_fills(report),
+        }
     }
 
     /// A transport has come to the end of a call.
@@ -547,6 +556,9 @@ impl Drop for RemoteInner {
     fn drop(&mut self) {
         let (wakers, busy) = self.engine().end();
         wakers.wake();
+        for fill in std::mem::take(&mut *self.fills()) {
+            fill.end();
+        }
         if !busy.is_empty()
             && let Err(error) = self.note_all("a remote is dropped", &busy)
         {

@@ -19,7 +19,6 @@ mod stand_in;
 mod transport;
 mod url;
 
-use std::collections::BTreeSet;
 use std::fmt;
 use std::hash::{Hash, Hasher};
 use std::sync::Arc;
@@ -28,13 +27,11 @@ use http::header::{ACCEPT, CONTENT_LOCATION, HeaderMap, HeaderValue, LOCATION};
 use siphasher::sip::SipHasher13;
 
 use crate::cache::Cache;
-use crate::change::Transaction;
 use crate::error::Result;
 use crate::query::Query;
-use crate::schema::{Schema, TableNo};
-use crate::trace::Report;
+use crate::schema::Schema;
 use crate::typed::SchemaBuilder;
-use crate::value::{Named, RowId};
+use crate::value::Named;
 use answer::AnswerRow;
 pub use answer::{Answer, AnswerState, Failure, FailureKind, Here, Settled, UnderWay, Wanted};
 pub use builder::RemoteBuilder;
@@ -454,26 +451,6 @@ pub(crate) fn with_tables_of(wanted: Schema, stored: &Schema) -> Result<Schema> 
         true => SchemaBuilder::beyond(&wanted).table::<AnswerRow>().build(),
         false => Ok(wanted),
     }
-}
-
-/// Forgets the answers that may have brought rows of tables of which some are let go: what is fresh
-/// has to be there.
-pub(crate) fn forget_answers_of(tx: &mut Transaction, tables: BTreeSet<TableNo>) -> Result<()> {
-    let schema = tx.schema();
-    if tables.is_empty() || schema.table_no(AnswerRow::TABLE_NAME).is_err() {
-        return Ok(());
-    }
-    let brought = |rule: &str| {
-        schema.rule(rule).is_ok_and(|rule| !schema.written_by(rule).is_disjoint(&tables))
-    };
-    tx.table::<AnswerRow>()?.delete_where(|row| brought(&row.rule)).map(drop)
-}
-
-/// Forgets the answers that came by a commit which is withdrawn, and so are no longer here.
-pub(crate) fn forget_answers_that_came_by(tx: &mut Transaction, report: &Report) -> Result<()> {
-    let Some(table) = report.table_no(AnswerRow::TABLE_NAME) else { return Ok(()) };
-    let ids: Vec<RowId> = report.changes_of(table).filter_map(|change| change.id()).collect();
-    ids.into_iter().try_for_each(|id| tx.delete(AnswerRow::TABLE_NAME, id).map(drop))
 }
 
 /// The header fields of every request.

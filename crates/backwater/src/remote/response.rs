@@ -11,6 +11,8 @@ use super::freshness::{Validators, delta_seconds, seconds_of};
 use super::inner::{RemoteInner, SentRequest};
 use super::key::AnswerKey;
 use super::url;
+use crate::change::Transaction;
+use crate::error::Result;
 use crate::ingest::Request;
 use crate::schema::{LaterPages, NextPage, Rule};
 use crate::value::Timestamp;
@@ -90,36 +92,7 @@ impl RemoteInner {
             arrival.next = next_page(rule, key, response, ingested.records);
             let next = arrival.next.as_deref();
             let next = next.and_then(|next| self.next_key(key, rule, next).ok());
-            let becomes = if next.is_some() { rule.asking.later_pages } else { LaterPages::Drop };
-            let mut gone = Vec::new();
-            match (becomes, next, later.split_first()) {
-                (LaterPages::Drop, ..) => {
-                    for number in (page + 1..).take(later.len()) {
-                        tx.drop_part(&Self::request_of(
-                            &later[(number - page - 1) as usize],
-                            number,
-                        ))
-                        .map_err(Some)?;
-                    }
-                    gone.extend(&later);
-                }
-                (LaterPages::Reload, Some(next), Some((old, behind))) => {
-                    if *old != next {
-                        // One that is numbered has the place that the new one takes.
-                        if !rule.asking.next.as_ref().is_some_and(NextPage::numbers_parts) {
-                            tx.drop_part(&Self::request_of(old, page + 1)).map_err(Some)?;
-                        }
-                        gone.push(old);
-                    }
-                    arrival.later =
-                        Some(Later { key: next, page: page + 1, behind: behind.into() });
-                }
-                _ => {}
-            }
-            for key in gone {
-                let id = AnswerRow::id_of(self.name(), key);
-                tx.delete(AnswerRow::TABLE_NAME, id).map_err(Some)?;
-            }
+            arrival.later = self.end_pages(tx, rule, page, (next, &later)).map_err(Some)?;
             let known = Engine::would_be(&arrival);
             AnswerRow::put(tx, self.name(), key, &known).map_err(Some)
         });
@@ -137,6 +110,40 @@ impl RemoteInner {
                     None => error.to_string(),
                 }))
             }
+        }
+    }
+
+    /// What becomes of the pages that were behind one that has come, if something follows it by now:
+    /// the one that is to be asked for again.
+    fn end_pages(
+        &self,
+        tx: &mut Transaction,
+        rule: &Rule,
+        page: u32,
+        (next, later): (Option<AnswerKey>, &[AnswerKey]),
+    ) -> Result<Option<Later>> {
+        let forget = |tx: &mut Transaction, key: &AnswerKey| {
+            tx.delete(AnswerRow::TABLE_NAME, AnswerRow::id_of(self.name(), key)).map(drop)
+        };
+        match (next, rule.asking.later_pages, later.split_first()) {
+            (None, ..) | (_, LaterPages::Drop, _) => {
+                for (number, key) in (page + 1..).zip(later) {
+                    tx.drop_part(&Self::request_of(key, number))?;
+                    forget(tx, key)?;
+                }
+                Ok(None)
+            }
+            (Some(next), LaterPages::Reload, Some((old, behind))) => {
+                if *old != next {
+                    // One that is numbered has the place that the new one takes.
+                    if !rule.asking.next.as_ref().is_some_and(NextPage::numbers_parts) {
+                        tx.drop_part(&Self::request_of(old, page + 1))?;
+                    }
+                    forget(tx, old)?;
+                }
+                Ok(Some(Later { key: next, page: page + 1, behind: behind.into() }))
+            }
+            _ => Ok(None),
         }
     }
 

@@ -105,7 +105,7 @@ impl Alarm {
     /// See [`Transport`] for an example.
     pub fn ring(self) {
         if let Some(remote) = self.remote.upgrade() {
-            remote.wake();
+            remote.ring(self.due);
         }
     }
 }
@@ -160,7 +160,7 @@ impl Call {
     /// ```
     /// # use backwater::remote::{Call, FailureKind};
     /// # async fn select<T>(sent: impl std::future::Future<Output = T>, _: impl std::future::Future<Output = ()>) -> Option<T> { Some(sent.await) }
-    /// # async fn send(_: http::Request<Vec<u8>>) -> http::Response<Vec<u8>> { todo!() }
+    /// # async fn send(_: http::Request<Vec<u8>>) -> http::Response<Vec<u8>> { http::Response::new(Vec::new()) }
     /// async fn carry(request: http::Request<Vec<u8>>, call: Call) {
     ///     // Of these two the first one to be ready, as by your runtime.
     ///     match select(send(request), call.unwanted()).await {

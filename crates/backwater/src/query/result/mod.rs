@@ -66,7 +66,7 @@ impl Entry {
 
     /// What the result reads of that version of the tables, there or not.
     #[cfg(feature = "remote")]
-    pub(crate) fn reads(&self, state: &State, most: usize) -> Vec<reads::ReadScope> {
+    pub(crate) fn reads(&self, state: &State, most: usize) -> reads::ReadScopes {
         reads::reads(&self.bound_plan, self.ordered.as_ref().ok(), state, most)
     }
 

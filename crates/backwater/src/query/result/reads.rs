@@ -11,7 +11,7 @@ use crate::query::expr::{ColumnNo, Comparison, Expr, NoColumns};
 use crate::query::operator::statement_rows::StatementView;
 use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::operator::walk::Walk;
-use crate::query::plan::{Access, AggregateFunction, BoundPlan, JoinStep, Plan, Relation};
+use crate::query::plan::{Access, AggregateFunction, BoundPlan, JoinStep, Plan, Relation, Window};
 use crate::query::result::missing::{Gathering, ShownTuples, views};
 use crate::query::state::ordered::Ordered;
 use crate::schema::{FieldNo, TableNo};
@@ -27,24 +27,33 @@ pub(crate) enum ReadScope {
     Rows(TableNo, Vec<(FieldNo, Value)>),
 }
 
+/// What a result reads.
+#[derive(Debug)]
+pub(crate) struct ReadScopes {
+    pub(crate) scopes: Vec<ReadScope>,
+    /// Whether these are all, and not only as many as are wanted.
+    pub(crate) is_all: bool,
+}
+
 /// What a result reads, as many scopes of it as are wanted.
 pub(in crate::query) fn reads(
     bound_plan: &BoundPlan,
     ordered: Option<&Ordered>,
     state: &State,
     most: usize,
-) -> Vec<ReadScope> {
+) -> ReadScopes {
     let mut cells = Default::default();
     let (known, gathered) = Default::default();
     let statements = Gathering { state, known, gathered, cells: &mut cells };
-    let (scopes, seen, statements_seen) = Default::default();
-    let mut reading = Reading { state, statements, scopes, seen, statements_seen, most };
+    let (scopes, is_cut, seen_rows, seen, statements_seen) = Default::default();
+    let mut reading =
+        Reading { state, statements, scopes, is_cut, seen_rows, seen, statements_seen, most };
     let window = bound_plan.window;
     let shown = ordered.map(|ordered| (ordered, window));
     if window.limit > 0 {
         reading.statement(&bound_plan.plan, &bound_plan.params, &[], shown);
     }
-    reading.scopes
+    ReadScopes { scopes: reading.scopes, is_all: !reading.is_cut }
 }
 
 /// A column's value that the statement around has decided.
@@ -55,6 +64,9 @@ struct Reading<'g> {
     /// Recomputes the rows of statements that others read.
     statements: Gathering<'g>,
     scopes: Vec<ReadScope>,
+    /// Whether there would be more.
+    is_cut: bool,
+    seen_rows: HashSet<(TableNo, RowId)>,
     seen: HashSet<(TableNo, Vec<(FieldNo, Key)>)>,
     statements_seen: HashSet<String>,
     most: usize,
@@ -70,7 +82,7 @@ impl Reading<'_> {
         plan: &Plan,
         params: &[Scalar<'static>],
         fixed: &[Fixed],
-        shown: Option<(&Ordered, crate::query::plan::Window)>,
+        shown: Option<(&Ordered, Window)>,
     ) {
         let rows = self.statements.read_statements(plan, params);
         let views: Vec<Option<StatementView<'_>>> = views(&rows);
@@ -87,15 +99,15 @@ impl Reading<'_> {
     }
 
     fn row(&mut self, table: TableNo, id: RowId) {
-        let definition = self.state.schema.table(table);
-        let key = match &id {
-            RowId::Parts(_) => Key::from(Scalar::from(&Value::from(id.to_string().as_str()))),
-            RowId::Int(number) => Key::Int(*number),
-            other => Key::from(Scalar::from(&Value::from(other.to_string().as_str()))),
-        };
-        let field = definition.id.first().copied().unwrap_or(FieldNo(u32::MAX));
-        if !self.is_full() && self.seen.insert((table, vec![(field, key)])) {
-            self.scopes.push(ReadScope::Row(table, id));
+        if self.seen_rows.insert((table, id.clone())) {
+            self.add(ReadScope::Row(table, id));
+        }
+    }
+
+    fn add(&mut self, scope: ReadScope) {
+        match self.is_full() {
+            true => self.is_cut = true,
+            false => self.scopes.push(scope),
         }
     }
 
@@ -113,8 +125,8 @@ impl Reading<'_> {
             return self.row(table, id);
         }
         let key = by.iter().map(|(field, value)| (*field, Key::from(Scalar::from(value))));
-        if !self.is_full() && self.seen.insert((table, key.collect())) {
-            self.scopes.push(ReadScope::Rows(table, by));
+        if self.seen.insert((table, key.collect())) {
+            self.add(ReadScope::Rows(table, by));
         }
     }
 }
@@ -177,7 +189,7 @@ impl<'a> Along<'_, '_, 'a> {
             if self.belongs(source, &partial) && self.are_possible(&path.checks, &partial) {
                 self.steps(&path.steps, &mut partial);
             }
-            if self.reading.is_full() {
+            if self.reading.is_cut {
                 return;
             }
         }
@@ -315,7 +327,7 @@ impl<'a> Along<'_, '_, 'a> {
     }
 
     fn steps(&mut self, steps: &'a [JoinStep], partial: &mut PartialTuple) {
-        if self.reading.is_full() {
+        if self.reading.is_cut {
             return;
         }
         let Some((step, rest)) = steps.split_first() else { return self.found(partial) };
