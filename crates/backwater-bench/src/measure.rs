@@ -35,23 +35,32 @@ pub(crate) fn alternate<P, A, B>(
     let (mut ours_took, mut baseline_took) = (Vec::new(), Vec::new());
     for run in 0..=RUNS {
         let mut prepared = prepare();
-        settle();
-        let start = Instant::now();
-        let left = black_box(ours(&mut prepared));
-        let first = start.elapsed().as_secs_f64();
-        drop(left);
-        settle();
-        let start = Instant::now();
-        let left = black_box(baseline(&mut prepared));
-        let second = start.elapsed().as_secs_f64();
-        drop(left);
+        let mut both = (0.0, 0.0);
+        let mut time_ours = |prepared: &mut P| both.0 = time(|| ours(prepared));
+        let mut time_baseline = |prepared: &mut P| both.1 = time(|| baseline(prepared));
+        if run % 2 == 0 {
+            time_ours(&mut prepared);
+            time_baseline(&mut prepared);
+        } else {
+            time_baseline(&mut prepared);
+            time_ours(&mut prepared);
+        }
         // The first run warms up.
         if run > 0 {
-            ours_took.push(first);
-            baseline_took.push(second);
+            ours_took.push(both.0);
+            baseline_took.push(both.1);
         }
     }
     (median(ours_took), median(baseline_took))
+}
+
+fn time<T>(work: impl FnOnce() -> T) -> f64 {
+    settle();
+    let start = Instant::now();
+    let left = black_box(work());
+    let took = start.elapsed().as_secs_f64();
+    drop(left);
+    took
 }
 
 /// Lets the allocator merge what the other side has freed: it does so at the next larger

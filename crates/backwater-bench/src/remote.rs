@@ -6,6 +6,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use anyhow::Context;
 use backwater::remote::{Alarm, Call, Remote, Transport, Wanted, http};
 use backwater::{Cache, Report, Schema, SystemClock};
 use peak_alloc::PeakAlloc;
@@ -133,7 +134,7 @@ pub(crate) fn asks(size: usize) -> anyhow::Result<Vec<Figure>> {
 /// A response of 30 kB from the transport to the watcher's delta, against ingest with the same
 /// watcher.
 pub(crate) fn answer(size: usize) -> anyhow::Result<Vec<Figure>> {
-    const ROUNDS: usize = 40;
+    const ROUNDS: usize = 200;
     let mut world = World::new(size, 1);
     let sailings = world.sailings(size.min(10_000));
     let page = world.page(&sailings, false);
@@ -163,19 +164,22 @@ pub(crate) fn answer(size: usize) -> anyhow::Result<Vec<Figure>> {
     let bytes = responses()[0].len();
     anyhow::ensure!((25_000..36_000).contains(&bytes), "a response has {bytes} bytes");
     let (ours, alone) = alternate(
-        &mut responses,
-        |responses| -> anyhow::Result<()> {
-            for response in responses.iter() {
+        // Each side has bytes of its own, as a transport has: none finds them in the cache of the
+        // processor because of the other.
+        || {
+            let some = responses();
+            (some.clone(), some)
+        },
+        |(responses, _)| -> anyhow::Result<()> {
+            for response in responses.drain(..) {
                 remote.reload("board", [("port", "SAL")])?;
-                for call in kept.take() {
-                    call.respond(http::Response::new(response.clone()));
-                }
+                let call = kept.take().pop().context("no request was made")?;
+                call.respond(http::Response::new(response));
             }
             Ok(())
         },
-        |responses| -> anyhow::Result<()> {
-            for response in responses.iter() {
-                let response = response.clone();
+        |(_, responses)| -> anyhow::Result<()> {
+            for response in responses.drain(..) {
                 plain.commit("board loaded", |tx| tx.ingest("board", &response))?;
             }
             Ok(())

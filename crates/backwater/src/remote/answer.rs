@@ -1,5 +1,6 @@
 //! What is known of an answer: for handles, and as a row.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
 use std::fmt;
@@ -224,6 +225,8 @@ struct SharedNow {
     under_way: Option<UnderWay>,
     failed: Option<Box<Failure>>,
     wakers: Vec<Waker>,
+    /// How many threads wait.
+    waiting: u32,
 }
 
 impl SharedNow {
@@ -268,7 +271,9 @@ impl SharedState {
         if now.under_way.is_some() {
             return Wakers::default();
         }
-        self.settled.notify_all();
+        if now.waiting > 0 {
+            self.settled.notify_all();
+        }
         Wakers(std::mem::take(&mut now.wakers))
     }
 }
@@ -350,8 +355,12 @@ impl Answer {
     /// See [`Transport`](super::Transport) for an example.
     pub fn wait(&self, limit: Duration) -> AnswerState {
         let waits = |now: &mut SharedNow| now.under_way.is_some();
-        let waited = self.0.settled.wait_timeout_while(self.0.lock(), limit, waits);
-        waited.unwrap_or_else(PoisonError::into_inner).0.state()
+        let mut now = self.0.lock();
+        now.waiting += 1;
+        let waited = self.0.settled.wait_timeout_while(now, limit, waits);
+        let mut now = waited.unwrap_or_else(PoisonError::into_inner).0;
+        now.waiting -= 1;
+        now.state()
     }
 
     /// Calls back with what is known of it after each change of that, for as long as the returned
@@ -565,16 +574,13 @@ impl AnswerRow {
     /// be stored. Field by field, since it happens twice for each request.
     pub(super) fn put(
         tx: &mut Transaction,
-        remote: &str,
-        key: &AnswerKey,
+        place: &RowPlace<'_>,
         known: &KnownAnswer,
     ) -> Result<()> {
         let schema = tx.schema();
         let table = schema.table_no(Self::TABLE_NAME)?;
         let definition = schema.table(table);
-        let shown = key.shown();
-        let id = [Cell::Text(remote), Cell::Text(key.rule()), Cell::Text(&shown)];
-        let slot = tx.refer(table, &id);
+        let slot = tx.refer(table, &place.cells());
         let text = |text: Option<&str>| {
             text.map_or(Staged::Null, |text| Staged::Text(text.to_owned().into()))
         };
@@ -613,28 +619,8 @@ impl AnswerRow {
         Ok(())
     }
 
-    /// The number of the request that a row waits for.
-    pub(super) fn request_of(state: &State, id: &RowId) -> Result<Option<i64>> {
-        let table = state.schema.table_no(Self::TABLE_NAME)?;
-        let field = state.schema.table(table).field_no("request");
-        let (Some(field), Some(slot)) = (field, state.slot(table, id)?) else { return Ok(None) };
-        Ok(match state.table(table).cell(slot, field) {
-            Cell::Int(request) => Some(request),
-            _ => None,
-        })
-    }
-
-    pub(super) fn is_there(state: &State, id: &RowId) -> Result<bool> {
-        let table = state.schema.table_no(Self::TABLE_NAME)?;
-        Ok(state.slot(table, id)?.is_some_and(|slot| state.table(table).is_row(slot)))
-    }
-
     pub(super) fn id(&self) -> RowId {
         id(&self.remote, &self.rule, &self.variables)
-    }
-
-    pub(super) fn id_of(remote: &str, key: &AnswerKey) -> RowId {
-        id(remote, key.rule(), &key.shown())
     }
 
     /// The remote and the key that an id is of; see [`AnswerKey::of_shown`].
@@ -701,6 +687,43 @@ impl AnswerRow {
     }
 }
 
+/// Which row an answer has.
+pub(super) struct RowPlace<'k> {
+    remote: &'k str,
+    rule: &'k str,
+    variables: Cow<'k, str>,
+}
+
+impl<'k> RowPlace<'k> {
+    pub(super) fn of(remote: &'k str, key: &'k AnswerKey) -> Self {
+        Self { remote, rule: key.rule(), variables: key.shown() }
+    }
+
+    pub(super) fn id(&self) -> RowId {
+        id(self.remote, self.rule, &self.variables)
+    }
+
+    fn cells(&self) -> [Cell<'_>; 3] {
+        [self.remote, self.rule, &self.variables].map(Cell::Text)
+    }
+
+    /// The number of the request that the row waits for.
+    pub(super) fn request(&self, state: &State) -> Result<Option<i64>> {
+        let table = state.schema.table_no(AnswerRow::TABLE_NAME)?;
+        let (rows, field) = (state.table(table), state.schema.table(table).field_no("request"));
+        let (Some(field), Some(slot)) = (field, rows.slot(&self.cells())) else { return Ok(None) };
+        Ok(match rows.cell(slot, field) {
+            Cell::Int(request) => Some(request),
+            _ => None,
+        })
+    }
+
+    pub(super) fn is_row(&self, state: &State) -> Result<bool> {
+        let rows = state.table(state.schema.table_no(AnswerRow::TABLE_NAME)?);
+        Ok(rows.slot(&self.cells()).is_some_and(|slot| rows.is_row(slot)))
+    }
+}
+
 fn id(remote: &str, rule: &str, variables: &str) -> RowId {
     RowId::Parts([remote, rule, variables].map(RowId::from).into_iter().collect())
 }
@@ -738,7 +761,7 @@ pub(super) fn stored(validators: &Validators) -> Option<Json> {
         received,
         took: received.saturating_sub(validators.requested.as_micros()),
     };
-    Json::parse(&serde_json::to_string(&stored).ok()?).ok()
+    Some(Json::from_minified(serde_json::to_string(&stored).ok()?))
 }
 
 /// The validators of a row.

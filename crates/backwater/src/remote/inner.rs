@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use http::header::HeaderMap;
 
-use super::answer::{AnswerRow, Failure, FailureKind, Here, SharedState, read};
+use super::answer::{AnswerRow, Failure, FailureKind, Here, RowPlace, SharedState, read};
 use super::engine::{
     Arrival, Asker, CallOutcome, DueRequest, DueWork, Engine, KnownAnswer, LONGEST_WAIT, Later,
     Limits, Moment,
@@ -198,7 +198,7 @@ impl RemoteInner {
             for row in &gone {
                 tx.delete(AnswerRow::TABLE_NAME, row.id())?;
             }
-            rows.iter().try_for_each(|(key, known)| AnswerRow::put(tx, self.name(), key, known))
+            rows.iter().try_for_each(|(key, known)| AnswerRow::put(tx, &self.place(key), known))
         })?;
         Ok(())
     }
@@ -372,18 +372,15 @@ impl RemoteInner {
     /// call's.
     fn note(&self, label: &str, key: &AnswerKey, after: Option<u64>) -> Result<()> {
         let Some(known) = self.engine().known(key) else { return Ok(()) };
+        let place = self.place(key);
         self.cache().commit_bookkeeping(label, |tx| {
-            match after {
-                Some(call) if !self.is_row_of(call, key, tx)? => return Ok(()),
-                _ => {}
+            if after.is_some() && !Self::is_row_of(after, &place, tx)? {
+                return Ok(());
             }
             // Of what was taken back before anything came, nothing is to be known.
             match known.is_nothing() {
-                true => {
-                    let id = AnswerRow::id_of(self.name(), key);
-                    tx.delete(AnswerRow::TABLE_NAME, id).map(drop)
-                }
-                false => AnswerRow::put(tx, self.name(), key, &known),
+                true => tx.delete(AnswerRow::TABLE_NAME, place.id()).map(drop),
+                false => AnswerRow::put(tx, &place, &known),
             }
         })?;
         Ok(())
@@ -406,8 +403,9 @@ impl RemoteInner {
         drop(engine);
         self.cache().commit_bookkeeping(label, |tx| {
             for (key, known) in &rows {
-                if AnswerRow::is_there(&tx.state, &AnswerRow::id_of(self.name(), key))? {
-                    AnswerRow::put(tx, self.name(), key, known)?;
+                let place = self.place(key);
+                if place.is_row(&tx.state)? {
+                    AnswerRow::put(tx, &place, known)?;
                 }
             }
             Ok(())
@@ -417,9 +415,17 @@ impl RemoteInner {
 
     /// Whether an answer's row is there and waits for this call: not if the cache was emptied, or
     /// the row deleted, since the call began.
-    pub(super) fn is_row_of(&self, call: u64, key: &AnswerKey, tx: &Transaction) -> Result<bool> {
-        let id = AnswerRow::id_of(self.name(), key);
-        Ok(AnswerRow::request_of(&tx.state, &id)? == Some(call as i64))
+    pub(super) fn is_row_of(
+        call: Option<u64>,
+        place: &RowPlace<'_>,
+        tx: &Transaction,
+    ) -> Result<bool> {
+        Ok(place.request(&tx.state)? == call.map(|call| call as i64))
+    }
+
+    /// Which row an answer has.
+    pub(super) fn place<'k>(&'k self, key: &'k AnswerKey) -> RowPlace<'k> {
+        RowPlace::of(self.name(), key)
     }
 
     /// Forgets the answers whose rows were deleted, as when a user signs out.
@@ -455,7 +461,6 @@ impl RemoteInner {
         result: Result<http::Response<Vec<u8>>, Failure>,
     ) {
         let Some((key, validators)) = self.engine().of_call(sent.call) else { return };
-        let validators = validators.as_ref().and_then(read);
         let outcome = match result {
             Ok(response) => self.take(&sent, &key, validators.as_ref(), &response),
             Err(failure) => Some(CallOutcome::Failed(failure)),

@@ -5,7 +5,7 @@ use std::time::Duration;
 use http::header::{CONTENT_TYPE, HeaderMap, IF_MODIFIED_SINCE, IF_NONE_MATCH, RETRY_AFTER};
 use http::{Response, StatusCode};
 
-use super::answer::{AnswerRow, Failure, FailureKind, Here, stored};
+use super::answer::{AnswerRow, Failure, FailureKind, Here, read, stored};
 use super::engine::{Arrival, CallOutcome, Engine, Later};
 use super::freshness::{Validators, delta_seconds, seconds_of};
 use super::inner::{RemoteInner, SentRequest};
@@ -15,7 +15,7 @@ use crate::change::Transaction;
 use crate::error::Result;
 use crate::ingest::Request;
 use crate::schema::{LaterPages, NextPage, Rule};
-use crate::value::Timestamp;
+use crate::value::{Json, Timestamp};
 
 impl RemoteInner {
     /// What a response means. Rows and what is known of their answer are one commit. `None` if the
@@ -24,7 +24,7 @@ impl RemoteInner {
         &self,
         sent: &SentRequest,
         key: &AnswerKey,
-        known: Option<&Validators>,
+        known: Option<&Json>,
         response: &Response<Vec<u8>>,
     ) -> Option<CallOutcome> {
         let (status, headers, now) = (response.status(), response.headers(), self.clock.now());
@@ -57,6 +57,7 @@ impl RemoteInner {
         let is_conditional = [IF_NONE_MATCH, IF_MODIFIED_SINCE];
         let is_conditional = is_conditional.iter().any(|name| sent.fields.contains_key(name));
         if status == StatusCode::NOT_MODIFIED && is_conditional {
+            let known = known.and_then(read);
             let freshened = known.and_then(|known| known.freshened(headers, requested, now));
             return Some(freshened.map_or(CallOutcome::OtherRepresentation, |validators| {
                 let (next, is_validated) = (old_next, true);
@@ -84,8 +85,9 @@ impl RemoteInner {
         };
         let label = format!("{} loaded: GET {}", key.rule(), self.shown_url(&sent.url, key, rule));
         let later = self.later_pages(key, rule);
+        let place = self.place(key);
         let taken = self.cache().try_commit(label, |tx| {
-            if !self.is_row_of(sent.call, key, tx).map_err(Some)? {
+            if !Self::is_row_of(Some(sent.call), &place, tx).map_err(Some)? {
                 return Err(None);
             }
             let ingested = tx.ingest(request, response.body()).map_err(Some)?;
@@ -94,7 +96,7 @@ impl RemoteInner {
             let next = next.and_then(|next| self.next_key(key, rule, next).ok());
             arrival.later = self.end_pages(tx, rule, page, (next, &later)).map_err(Some)?;
             let known = Engine::would_be(&arrival);
-            AnswerRow::put(tx, self.name(), key, &known).map_err(Some)
+            AnswerRow::put(tx, &place, &known).map_err(Some)
         });
         match taken {
             Ok(taken) => {
@@ -123,7 +125,7 @@ impl RemoteInner {
         (next, later): (Option<AnswerKey>, &[AnswerKey]),
     ) -> Result<Option<Later>> {
         let forget = |tx: &mut Transaction, key: &AnswerKey| {
-            tx.delete(AnswerRow::TABLE_NAME, AnswerRow::id_of(self.name(), key)).map(drop)
+            tx.delete(AnswerRow::TABLE_NAME, self.place(key).id()).map(drop)
         };
         match (next, rule.asking.later_pages, later.split_first()) {
             (None, ..) | (_, LaterPages::Drop, _) => {

@@ -18,6 +18,8 @@ struct Whose {
     worker: Option<(ThreadId, usize)>,
     /// How many turns were cut off.
     cut_off: usize,
+    /// How many threads wait: to wake none would be a call of the system at each commit.
+    waiting: usize,
 }
 
 /// A thread's turn, which ends with it.
@@ -28,7 +30,10 @@ pub(crate) struct Turn<'t> {
 
 impl Default for InTurn {
     fn default() -> Self {
-        Self { turn: Mutex::new(Whose { worker: None, cut_off: 0 }), free: Condvar::new() }
+        Self {
+            turn: Mutex::new(Whose { worker: None, cut_off: 0, waiting: 0 }),
+            free: Condvar::new(),
+        }
     }
 }
 
@@ -47,7 +52,11 @@ impl InTurn {
                     turn.worker = Some((me, 1));
                     break;
                 }
-                Some(_) => turn = self.free.wait(turn).unwrap_or_else(PoisonError::into_inner),
+                Some(_) => {
+                    turn.waiting += 1;
+                    turn = self.free.wait(turn).unwrap_or_else(PoisonError::into_inner);
+                    turn.waiting -= 1;
+                }
             }
         }
         Turn { of: self, cut_off: turn.cut_off }
@@ -63,8 +72,14 @@ impl InTurn {
     pub(crate) fn free_if_cut_off(&self) {
         if super::was_cut_off() && self.is_mine() {
             let mut turn = self.lock();
-            turn.worker = None;
             turn.cut_off += 1;
+            self.end(&mut turn);
+        }
+    }
+
+    fn end(&self, turn: &mut Whose) {
+        turn.worker = None;
+        if turn.waiting > 0 {
             self.free.notify_one();
         }
     }
@@ -89,10 +104,7 @@ impl Drop for Turn<'_> {
         }
         match &mut turn.worker {
             Some((_, depth)) if *depth > 1 => *depth -= 1,
-            _ => {
-                turn.worker = None;
-                self.of.free.notify_one();
-            }
+            _ => self.of.end(&mut turn),
         }
     }
 }
