@@ -405,15 +405,8 @@ impl World {
         }
     }
 
-    /// The faults end. Everybody looks at everything.
-    fn heal(&mut self) {
-        self.server.fails = None;
-        for client in 0..CLIENTS {
-            self.clients[client].remote.set_online(true);
-            for port in 0..PORTS.len() {
-                self.act(Act::Want(client, port));
-            }
-        }
+    /// All that is under way ends.
+    fn rest(&mut self) {
         for round in 0.. {
             assert!(round < 500, "it does not come to rest");
             while !self.network().flights.is_empty() {
@@ -429,15 +422,25 @@ impl World {
             }
             self.pass(Duration::from_secs(5));
         }
+    }
+
+    /// The faults end. Everybody looks at everything.
+    fn heal(&mut self) {
+        self.server.fails = None;
+        for client in 0..CLIENTS {
+            self.clients[client].remote.set_online(true);
+            for port in 0..PORTS.len() {
+                self.act(Act::Want(client, port));
+            }
+        }
+        self.rest();
         for client in 0..CLIENTS {
             for port in 0..PORTS.len() {
                 self.act(Act::Reload(client, port));
             }
         }
-        while !self.network().flights.is_empty() {
-            self.act(Act::Serve(0));
-            self.act(Act::Arrive(0));
-        }
+        // A server that said when to come again is not asked before.
+        self.rest();
         for client in 0..CLIENTS {
             for (port, name) in PORTS.iter().enumerate() {
                 let version = self.server.versions.get(*name).copied().unwrap_or_default();
