@@ -276,7 +276,7 @@ impl Cache {
             rows.map(move |slot| (table, slot)).collect::<Vec<_>>()
         });
         let old: Vec<_> = old.collect();
-        match state.schema.limits.stored_bytes {
+        let trimmed = match state.schema.limits.stored_bytes {
             // What is too old goes anyway; what is too much is judged by the rest.
             Some(most) if !old.is_empty() => {
                 let nothing = State::new(state.schema.clone());
@@ -285,7 +285,13 @@ impl Cache {
             }
             Some(most) => beyond(state, most as u64),
             None => old,
-        }
+        };
+        // What is to go to a remote stays until it is there.
+        let overlay = state.overlay.as_ref();
+        let is_free = |(table, slot): &(TableNo, Slot)| {
+            overlay.is_none_or(|overlay| !overlay.covers(*table, *slot))
+        };
+        trimmed.into_iter().filter(is_free).collect()
     }
 
     /// Deletes what is too much, once all rows are loaded.

@@ -107,6 +107,8 @@ pub(crate) struct ChangedRows {
     /// Not copied into a slice of its own: there may be very many.
     rows: Vec<RowChange>,
     again: Option<Box<WrittenAgain>>,
+    /// What it changed below pending changes, where that differs.
+    base: Option<Box<Changes>>,
     pub(super) since: Mutex<Option<Box<Since>>>,
 }
 
@@ -157,8 +159,22 @@ impl Changes {
                 }
             }
         }
-        let rows = ChangedRows { rows, again: again.finished(), since: Mutex::default() };
+        let rows =
+            ChangedRows { rows, again: again.finished(), base: None, since: Mutex::default() };
         Self { before, after, rows: Arc::new(rows) }
+    }
+
+    /// The same changes, which were made over base values that changed otherwise.
+    pub(super) fn over(mut self, base: Option<Changes>) -> Self {
+        if let (Some(base), Some(rows)) = (base, Arc::get_mut(&mut self.rows)) {
+            rows.base = Some(Box::new(base));
+        }
+        self
+    }
+
+    /// What was changed below pending changes; mostly there are none, and it is the same.
+    pub(crate) fn of_base(&self) -> &Changes {
+        self.rows.base.as_deref().unwrap_or(self)
     }
 
     /// None at all.

@@ -9,7 +9,7 @@ use crate::schema::{FieldKind, FieldNo, OnDelete, TableNo};
 use crate::table::{Cell, Slot};
 use crate::value::RowId;
 
-use super::staged::{Staged, StagedRow};
+use crate::table::{Staged, StagedRow};
 
 /// The result of a delete.
 #[derive(Default)]

@@ -3,10 +3,10 @@
 use std::sync::Arc;
 
 use super::Transaction;
-use super::staged::{Staged, StagedRow, checked_text};
 use crate::error::{Error, ErrorKind, Result, either};
 use crate::schema::{FieldDef, FieldKind, FieldNo, IdType, OneOfDef, Schema, TableDef, TableNo};
 use crate::table::{Cell, Slot, field_no};
+use crate::table::{Staged, StagedRow, checked_text};
 use crate::value::{Json, Named, RowId, Value};
 
 impl Transaction {
@@ -78,6 +78,18 @@ impl Transaction {
 
     /// Writes the given fields into a row, all or none of them.
     pub(crate) fn write(&mut self, table: TableNo, slot: Slot, fields: &Named) -> Result<()> {
+        let staged = self.staged(table, slot, fields)?;
+        self.merge_row(table, slot, &staged);
+        Ok(())
+    }
+
+    /// The given fields on their way into a row.
+    pub(crate) fn staged<'f>(
+        &mut self,
+        table: TableNo,
+        slot: Slot,
+        fields: &'f Named,
+    ) -> Result<StagedRow<'f>> {
         let schema = self.schema();
         let definition = schema.table(table);
         let mut staged = StagedRow::new();
@@ -119,8 +131,7 @@ impl Transaction {
             }
             staged.push((number, value));
         }
-        self.merge_row(table, slot, &staged);
-        Ok(())
+        Ok(staged)
     }
 
     /// At which table a link points that may point at one of several: as given beside it, or else

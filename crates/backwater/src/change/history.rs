@@ -9,8 +9,8 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::changes::{ChangedRows, Changes, FieldSet, Happened, RowChange};
 use super::since::written;
-use super::staged::StagedRow;
 use crate::schema::{FieldNo, TableNo, TableOrigin};
+use crate::table::StagedRow;
 use crate::table::{Cell, OWNER, Slot, State};
 use crate::value::RowId;
 

@@ -1,10 +1,10 @@
 //! To-many links: their entries, rows of link tables that are written through them.
 
 use super::Transaction;
-use super::staged::Staged;
 use super::transaction::not_there;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldKind, FieldNo, OneOfDef, Schema, TableNo, TableOrigin};
+use crate::table::Staged;
 use crate::table::{Cell, OWNER, Slot, TARGET, TARGET_TYPE, field_no};
 use crate::value::RowId;
 
@@ -95,6 +95,9 @@ impl Transaction {
                 .at(place)
                 .help("write it with `update`"));
         };
+        if let Some(slot) = self.state.slot(number, id)? {
+            self.lift_at(number, slot);
+        }
         let slot = self.find(number, id)?.ok_or_else(|| not_there(table, id))?;
         let target = schema.table(entries).field(TARGET);
         let one_of = target.one_of();
@@ -201,7 +204,11 @@ impl Transaction {
 
     /// Removes a row without regard to what points at it.
     pub(crate) fn remove(&mut self, table: TableNo, slot: Slot) {
-        if self.history.is_recent(table, slot) && !self.state.schema.is_entries(table) {
+        self.lift_at(table, slot);
+        if self.history.is_recent(table, slot)
+            && !self.state.schema.is_entries(table)
+            && !self.is_over()
+        {
             // If it is restored in this commit, it has written what it does not hold then, too.
             self.again.add((table, slot), self.definition(table).field_numbers().collect());
         }

@@ -72,6 +72,7 @@ impl Transaction {
         fields: impl Into<Named>,
     ) -> Result<usize> {
         let (number, fields) = (self.writable(table)?, fields.into());
+        self.lift_any_of(|_| [number].into());
         let slots = self.slots_where(number, holds)?;
         slots.iter().try_for_each(|slot| self.write(number, *slot, &fields))?;
         Ok(slots.len())

@@ -22,11 +22,21 @@ impl Transaction {
         self
     }
 
+    /// Prepares to read and write any rows of some tables: they are loaded, with base values.
+    ///
+    /// # Errors
+    /// If they cannot be read.
+    pub(crate) fn need(&mut self, tables: impl Fn(&Schema) -> BTreeSet<TableNo>) -> Result<()> {
+        self.load(&tables)?;
+        self.lift_any_of(tables);
+        Ok(())
+    }
+
     /// Loads tables that are not loaded yet, as if their rows had been there from the start.
     ///
     /// # Errors
     /// If they cannot be read.
-    pub(crate) fn need(&mut self, tables: impl FnOnce(&Schema) -> BTreeSet<TableNo>) -> Result<()> {
+    pub(crate) fn load(&mut self, tables: impl FnOnce(&Schema) -> BTreeSet<TableNo>) -> Result<()> {
         if !self.state.has_unready() {
             return Ok(());
         }
@@ -41,7 +51,9 @@ impl Transaction {
         let written = self.touched.iter().enumerate().flat_map(|(number, touched)| {
             touched.slots().map(move |slot| (TableNo(number as u32), slot))
         });
-        self.before = Arc::new(state.with_rows_of(&self.before, written));
+        let mut before = state.with_rows_of(&self.before, written);
+        before.overlay = self.before.overlay.clone();
+        self.before = Arc::new(before);
         self.state = state;
         self.rehydrated.extend(tables);
         Ok(())

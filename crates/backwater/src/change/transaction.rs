@@ -4,13 +4,14 @@ use std::sync::Arc;
 
 use super::again::WrittenAgain;
 use super::on_demand::OnDemand;
-use super::staged::{Staged, StagedRow};
+use super::overlay::Covering;
 use super::touched::Touched;
 use super::withdraw::Withdrawal;
 use super::{Changes, History, Ingested, Remembered};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, Schema, TableDef, TableNo, TableOrigin};
 use crate::table::{Cell, ONLY, Row, Slot, State};
+use crate::table::{Staged, StagedRow};
 use crate::value::{Named, RowId};
 
 /// Writes gathered for one commit. What it reads is what it wrote.
@@ -56,6 +57,7 @@ pub struct Transaction {
     pub(crate) again: WrittenAgain,
     /// The commit that it withdraws, or restores.
     pub(super) withdrawal: Option<Withdrawal>,
+    pub(super) covering: Covering,
 }
 
 /// What merging fields into a row did.
@@ -75,6 +77,7 @@ impl Transaction {
         let (ingested, on_demand) = (Vec::new(), None);
         let (rehydrated, received) = (Vec::new(), Vec::new());
         let (again, withdrawal) = (WrittenAgain::default(), None);
+        let covering = Covering::default();
         Self {
             before,
             state,
@@ -87,6 +90,7 @@ impl Transaction {
             received,
             again,
             withdrawal,
+            covering,
         }
     }
 
@@ -135,10 +139,11 @@ impl Transaction {
 
     /// Ends the transaction: what it changed, between the version it began from and its own.
     pub(crate) fn finish(mut self) -> (Changes, Vec<Ingested>) {
+        let base = self.end_covering();
         self.state.hand_over_free_slots();
         let after = Arc::new(self.state);
         let changes = Changes::between(self.before, after, &self.touched, self.again);
-        (changes, self.ingested)
+        (changes.over(base), self.ingested)
     }
 
     pub(crate) fn schema(&self) -> Arc<Schema> {
@@ -155,6 +160,7 @@ impl Transaction {
     pub fn insert(&mut self, table: &str, fields: impl Into<Named>) -> Result<()> {
         let (number, fields) = (self.writable(table)?, fields.into());
         let slot = self.slot_in(number, &fields)?;
+        self.lift_at(number, slot);
         if self.state.table(number).is_row(slot) {
             let message = format!("{} is there already", self.subject(number, slot));
             return Err(
@@ -199,6 +205,9 @@ impl Transaction {
         fields: impl Into<Named>,
     ) -> Result<()> {
         let (number, id) = (self.writable(table)?, id.into());
+        if let Some(slot) = self.state.slot(number, &id)? {
+            self.lift_at(number, slot);
+        }
         let Some(slot) = self.find(number, &id)? else {
             return Err(not_there(table, &id).help("add it with `insert` or `merge`"));
         };
@@ -224,7 +233,7 @@ impl Transaction {
             return Err(Error::new(ErrorKind::Row, format!("\"{table}\" is not a one-row table"))
                 .help("name the row with `update`"));
         }
-        self.need(|schema| schema.with_entries(number).into_iter().collect())?;
+        self.load(|schema| schema.with_entries(number).into_iter().collect())?;
         self.write(number, ONLY, &fields.into())
     }
 
@@ -251,8 +260,11 @@ impl Transaction {
         self.state.need_ready(number).map_err(|error| {
             error.help("call `Cache::rehydrate` before the commit, or write to the table first")
         })?;
-        let slot = self.find(number, &id.into())?;
-        Ok(slot.map(|slot| Row { state: &self.state, table: number, slot }))
+        let slot = self.state.slot(number, &id.into())?;
+        Ok(slot.and_then(|slot| {
+            let state = self.version_of(number, slot);
+            state.table(number).is_row(slot).then_some(Row { state, table: number, slot })
+        }))
     }
 
     /// The slot of a row that is there.
@@ -284,7 +296,7 @@ impl Transaction {
         let number = self.state.schema.table_no(name)?;
         match self.definition(number).made {
             TableOrigin::Declared => self
-                .need(|schema| schema.with_entries(number).into_iter().collect())
+                .load(|schema| schema.with_entries(number).into_iter().collect())
                 .map(|()| number),
             TableOrigin::List => {
                 let message = format!("\"{name}\" is the list that responses of a rule fill");
@@ -306,9 +318,12 @@ impl Transaction {
         slot: Slot,
         fields: &[(FieldNo, Staged<'_>)],
     ) -> Merged {
+        if self.state.overlay.is_some() {
+            self.lift_for(table, slot, fields);
+        }
         let cells = fields.iter().map(|(field, staged)| (*field, staged.cell()));
         let mut merged = Merged { is_new: false, changed: false, overwrote: false };
-        if self.state.table(table).keeps_times() {
+        if self.state.table(table).keeps_times() && !self.is_over() {
             self.received.push((table, slot));
         }
         let old = self.state.table(table).row(slot);
@@ -327,7 +342,10 @@ impl Transaction {
             merged.changed |= differs && !merged.is_new;
             merged.overwrote |= differs && !merged.is_new;
         }
-        if self.history.is_recent(table, slot) && !self.state.schema.is_entries(table) {
+        if self.history.is_recent(table, slot)
+            && !self.state.schema.is_entries(table)
+            && !self.is_over()
+        {
             self.again.add((table, slot), fields.iter().map(|(field, _)| *field).collect());
         }
         if merged.is_new || merged.changed {

@@ -15,10 +15,11 @@ use super::again::Again;
 use super::changes::ChangedRows;
 use super::history::History;
 use super::since::{Under, Whereabouts, Written, Wrote, written};
-use super::{Changes, FieldSet, Happened, RowAt, Staged, StagedRow, Transaction};
-use crate::error::{Result, of_another_cache};
+use super::{Changes, FieldSet, Happened, RowAt, Transaction};
+use crate::error::{Error, ErrorKind, Result, of_another_cache};
 use crate::schema::{FieldKind, FieldNo, OnDelete, TableNo, TableOrigin};
 use crate::table::{Cell, OWNER, Slot, State, TARGET};
+use crate::table::{Staged, StagedRow};
 
 /// For commits, what lies under something that they wrote.
 type LiesUnder = Vec<(Arc<ChangedRows>, Written, Under)>;
@@ -81,6 +82,12 @@ impl Transaction {
     /// Undoes of a commit what no other one has written since; of one that withdrew another, it
     /// restores that.
     pub(crate) fn withdraw(&mut self, changes: &Changes) -> Result<()> {
+        if changes.of_base().rows.is_empty() && !changes.rows.is_empty() {
+            let message = "this commit showed a change that goes to a remote, or ended one";
+            return Err(Error::new(ErrorKind::Row, message)
+                .help("take a change back that is not sent yet with `Sent::cancel`"));
+        }
+        let changes = changes.of_base();
         let of = changes.rows.since().of.clone();
         let (of, is_withdrawn) = match of {
             Some((of, withdrew)) => (of, !withdrew),
@@ -314,7 +321,7 @@ impl Transaction {
                     targets.retain(|to| !cascades || !is_gone(*to));
                     Staged::Links(targets)
                 }
-                _ => of_cell(cell),
+                _ => Staged::of_cell(cell),
             };
             staged.retain(|(other, _)| other != field);
             staged.push((*field, value));
@@ -353,7 +360,7 @@ fn write_over(
 }
 
 /// The to-many links of which a commit changed entries.
-fn entries_of(changes: &Changes) -> impl Iterator<Item = (RowAt, FieldSet)> {
+pub(super) fn entries_of(changes: &Changes) -> impl Iterator<Item = (RowAt, FieldSet)> {
     let entries =
         changes.rows.iter().filter_map(|row| match changes.before.schema.table(row.table).made {
             TableOrigin::Entries { owner, field } => Some((row, owner, field)),
@@ -372,19 +379,4 @@ fn entries_of(changes: &Changes) -> impl Iterator<Item = (RowAt, FieldSet)> {
 /// Where a to-many link points in a version, in its order.
 fn targets(version: &State, entries: TableNo, owner: Slot) -> Vec<RowAt> {
     version.targets(entries, owner).collect()
-}
-
-fn of_cell(cell: Cell<'_>) -> Staged<'_> {
-    match cell {
-        Cell::Absent => Staged::Absent,
-        Cell::Null => Staged::Null,
-        Cell::Int(number) => Staged::Int(number),
-        Cell::Float(number) => Staged::Float(number),
-        Cell::Bool(flag) => Staged::Bool(flag),
-        Cell::Text(text) => Staged::Text(text.into()),
-        Cell::Timestamp(time) => Staged::Timestamp(time),
-        Cell::Json(json) => Staged::Json(json.into()),
-        Cell::Link(slot) => Staged::Link(slot),
-        Cell::OneOf(table, slot) => Staged::OneOf(table, slot),
-    }
 }

@@ -177,7 +177,7 @@ impl Core {
             matches!(&kind, CommitKind::Written(written) if written.withdrawal.is_some());
         let is_bookkeeping = matches!(&kind, CommitKind::Written(writes) if writes.is_bookkeeping);
         if matches!(kind, CommitKind::Written(_) | CommitKind::Followed(_)) && !is_bookkeeping {
-            Arc::make_mut(&mut writer.history).push(number, &changes, withdraws);
+            Arc::make_mut(&mut writer.history).push(number, changes.of_base(), withdraws);
         }
         step("history");
         let (reached, ingested) = match &kind {
@@ -196,7 +196,7 @@ impl Core {
         match kind {
             CommitKind::Written(written) => {
                 if let Some(withdrawal) = written.withdrawal {
-                    withdrawal.take_effect(&changes, &writer.history);
+                    withdrawal.take_effect(changes.of_base(), &writer.history);
                 }
                 ingested = written.ingested;
                 // When that was is only known with a clock.

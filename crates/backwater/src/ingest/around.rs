@@ -4,11 +4,12 @@
 use rustc_hash::FxHashSet;
 
 use super::nested::Outcome;
-use crate::change::{Happened, Ingested, IngestedTable, Later, Staged, Transaction, compare};
+use crate::change::{Happened, Ingested, IngestedTable, Later, Transaction, compare};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{
     FieldDef, FieldKind, FieldNo, Given, IdType, ListRule, NextPage, Rule, Schema, Scope, Variables,
 };
+use crate::table::Staged;
 use crate::table::{Cell, IndexKey, ONLY, Slot, State};
 use crate::value::{Json, RowId, Value};
 
@@ -235,7 +236,9 @@ impl<'s> RequestContext<'s> {
         };
         let seen: FxHashSet<Slot> = counts.seen.slots().collect();
         for slot in rows.into_iter().filter(|slot| !seen.contains(slot)) {
-            let newer = later.is_some_and(|later| later.has_changed(&tx.state, rule.table, slot));
+            // Of one that is covered, the remote may have the change already.
+            let newer = tx.is_covered(rule.table, slot)
+                || later.is_some_and(|later| later.has_changed(&tx.state, rule.table, slot));
             outcome.kept += usize::from(newer);
             // A row may have been deleted with another one that it pointed at.
             if !newer && tx.state.table(rule.table).is_row(slot) {

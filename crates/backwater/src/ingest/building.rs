@@ -7,10 +7,10 @@ use smallvec::SmallVec;
 use super::json::{JsonReader, Next};
 use super::nested::{Around, Failure, Read, Reader, misfit};
 use super::place::PointerStep;
-use crate::change::{Staged, StagedRow};
 use crate::error::{either, list, nearest};
 use crate::schema::{Branch, FieldKind, FieldNo, Lookup, TableDef, TableNo, Unknown, whole};
 use crate::table::{Cell, IndexKey, ONLY, Slot};
+use crate::table::{Staged, StagedRow};
 use crate::value::{RowId, write_json_text};
 
 /// The member by which GraphQL gives an object's type.

@@ -5,11 +5,11 @@ use super::json::Next;
 use super::nested::{Around, Failure, Read, Reader, misfit};
 use super::place::PointerStep;
 use super::resource::{Identifier, ResourceMember};
-use crate::change::Staged;
 use crate::error::either;
 use crate::schema::{
     Branch, FieldDef, FieldKind, FieldNo, IdType, TableDef, TableNo, Unknown, whole,
 };
+use crate::table::Staged;
 use crate::table::{Cell, Slot, TARGET};
 
 impl<'de> Reader<'_, 'de> {

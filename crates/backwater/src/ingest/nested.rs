@@ -13,10 +13,11 @@ use super::building::{Building, MemberUse};
 use super::json::{Fault, FaultKind, JsonReader, Next};
 use super::place::{PointerStep, pointer};
 use super::repeats::Repeats;
-use crate::change::{FieldSet, Later, Skipped, Staged, StagedRow, Touched, Transaction};
+use crate::change::{FieldSet, Later, Skipped, Touched, Transaction};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, Format, Rule, Schema, TableNo, Unknown};
 use crate::table::Slot;
+use crate::table::{Staged, StagedRow};
 
 /// A response up to this length holds too few objects to learn from.
 const SHORT: usize = 2048;

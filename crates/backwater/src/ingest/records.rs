@@ -6,8 +6,9 @@ use super::building::IdParts;
 use super::json::{FaultKind, Next};
 use super::nested::{Around, Failure, Read, Reader, misfit};
 use super::place::{PointerStep, pointer};
-use crate::change::{Skipped, Staged};
+use crate::change::Skipped;
 use crate::schema::{Branch, FieldKind, FieldNo, Format, OnError, ResponsePart, TableNo, whole};
+use crate::table::Staged;
 use crate::table::{ONLY, Slot};
 
 /// Which branches of a tree were met.

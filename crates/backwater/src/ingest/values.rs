@@ -6,10 +6,10 @@ use super::building::{Building, TYPE_NAME};
 use super::json::{Next, Number};
 use super::nested::{Failure, Read, Reader, misfit};
 use super::place::PointerStep;
-use crate::change::{Staged, checked_text};
 use crate::error::either;
 use crate::schema::{FieldDef, FieldKind, FieldNo, IdType, OneOfDef, TableNo, whole};
 use crate::table::{Cell, Slot, TARGET};
+use crate::table::{Staged, checked_text};
 use crate::value::{Json, LONE_SURROGATE, RowId, Timestamp, has_lone_surrogate};
 
 /// Whole numbers up to here have a binary64 of their own.

@@ -13,6 +13,7 @@ mod freshness;
 mod inner;
 mod key;
 mod pages;
+pub(crate) mod pending;
 mod playback;
 mod response;
 mod stand_in;

@@ -5,10 +5,10 @@ use std::hash::Hasher;
 
 use siphasher::sip128::SipHasher13;
 
-use crate::change::{Staged, checked_text};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldKind, FieldNo, IdType, Schema, TableNo};
 use crate::table::{Cell, Slot, State, Times};
+use crate::table::{Staged, checked_text};
 use crate::value::{IdRef, Json, RowId};
 
 /// A field's value in the storage form: booleans are 0 or 1, times are texts in UTC with six

@@ -10,9 +10,9 @@ use super::Storage;
 use super::form::{Form, Hash, Stored, StoredTable, TableForm, id_of, id_part, staged, times_of};
 use super::loaded::{LoadedTables, TableDigest};
 use super::progress::{PROGRESS_EVERY, Progress};
-use crate::change::Staged;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldDef, FieldKind, FieldNo, IdType, Schema, TableDef, TableNo};
+use crate::table::Staged;
 use crate::table::{Cell, Filling, IndexKey, ONLY, Slot, State, Times};
 
 /// Takes the rows that a storage has of one table, and the hash that was recorded for it.

@@ -12,8 +12,10 @@ mod index;
 mod keys;
 mod layout;
 mod nested;
+mod overlay;
 mod rows;
 mod snapshot;
+mod staged;
 mod state;
 mod texts;
 mod times;
@@ -36,10 +38,12 @@ use index::Index;
 pub(crate) use index::IndexKey;
 use keys::Keys;
 use layout::Layout;
+pub(crate) use overlay::{Edit, EditedRow, Overlay, PendingChange};
 use rows::RowsWithCells;
 pub(crate) use rows::{ChunkRows, NumberRange, Numbers, RowCells, RowReader, Selection};
 pub(crate) use snapshot::field_no;
 pub use snapshot::{FieldSummary, Row, Snapshot, TableSummary};
+pub(crate) use staged::{Staged, StagedRow, checked_text};
 pub(crate) use state::State;
 use state::{is_one_link, is_target};
 pub(crate) use times::Times;
@@ -453,9 +457,10 @@ impl TableRows {
         }
     }
 
-    fn hand_over_free_slots(&mut self) {
+    fn hand_over_free_slots(&mut self, is_covered: impl Fn(Slot) -> bool) {
         for slot in std::mem::take(&mut self.freed) {
-            let key = self.key(slot, &self.id).filter(|_| !self.is_row(slot));
+            let is_free = !self.is_row(slot) && !is_covered(slot);
+            let key = self.key(slot, &self.id).filter(|_| is_free);
             let Some(hash) = key.map(|key| self.keys.hash(&key)) else { continue };
             self.keys.remove(hash, slot);
             self.chunks.get_mut(index(slot)).clear(offset(slot), &[], &self.layout);

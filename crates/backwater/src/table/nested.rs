@@ -1,6 +1,6 @@
 //! A row with its links as a tree: what an API response would look like that holds it.
 
-use super::{Cell, Row, Slot, State, TARGET};
+use super::{Cell, Row, Slot, Staged, State, TARGET};
 use crate::schema::{FieldKind, FieldNo, Limits, OneOfDef, TableNo};
 use crate::value::{Json, write_json_text};
 
@@ -33,6 +33,23 @@ impl Row<'_> {
         Json::from_minified(out)
     }
 
+    /// The same of those fields that persist.
+    pub(crate) fn stored(&self) -> Json {
+        let mut out = String::from("{");
+        let definition = self.state.schema.table(self.table);
+        let mut first = true;
+        let persists = |field: &FieldNo| definition.field(*field).persist;
+        for field in definition.field_numbers().filter(persists) {
+            let cell = self.state.table(self.table).cell(self.slot, field);
+            if cell != Cell::Absent {
+                write_name(&mut out, &mut first, &definition.field(field).name);
+                write_field(&mut out, self.state, self.table, self.slot, field, 0);
+            }
+        }
+        out.push('}');
+        Json::from_minified(out)
+    }
+
     /// One field of it as a JSON text; `None` if it is absent.
     pub(crate) fn nested_field(&self, field: FieldNo) -> Option<String> {
         if self.state.table(self.table).cell(self.slot, field) == Cell::Absent {
@@ -42,6 +59,45 @@ impl Row<'_> {
         write_field(&mut out, self.state, self.table, self.slot, field, 0);
         Some(out)
     }
+}
+
+impl State {
+    /// Fields on their way into a row as a JSON object, in which absent ones are left out.
+    pub(crate) fn staged_json(&self, table: TableNo, fields: &[(FieldNo, Staged<'_>)]) -> String {
+        let (mut out, mut first) = (String::from("{"), true);
+        let definition = self.schema.table(table);
+        for (field, staged) in fields {
+            match (staged, definition.field(*field).kind) {
+                (Staged::Absent, _) => continue,
+                (Staged::Links(targets), FieldKind::Links(entries)) => {
+                    write_name(&mut out, &mut first, &definition.field(*field).name);
+                    out.push('[');
+                    let is_one_of = self.schema.table(entries).field(TARGET).one_of().is_some();
+                    for (number, (to, slot)) in targets.iter().enumerate() {
+                        out.push_str(if number == 0 { "" } else { "," });
+                        let cell = match is_one_of {
+                            true => Cell::OneOf(*to, *slot),
+                            false => Cell::Link(*slot),
+                        };
+                        write_cell(&mut out, self, (entries, TARGET), cell, 0);
+                    }
+                    out.push(']');
+                }
+                _ => {
+                    write_name(&mut out, &mut first, &definition.field(*field).name);
+                    write_cell(&mut out, self, (table, *field), staged.cell(), 0);
+                }
+            }
+        }
+        out.push('}');
+        out
+    }
+}
+
+fn write_name(out: &mut String, first: &mut bool, name: &str) {
+    out.push_str(if std::mem::take(first) { "" } else { "," });
+    write_json_text(out, name);
+    out.push(':');
 }
 
 fn write_row(out: &mut String, state: &State, table: TableNo, slot: Slot, depth: usize) {
@@ -64,9 +120,7 @@ fn write_fields(
         if state.table(table).cell(slot, field) == Cell::Absent {
             continue;
         }
-        out.push_str(if std::mem::take(&mut first) { "" } else { "," });
-        write_json_text(out, &definition.field(field).name);
-        out.push(':');
+        write_name(out, &mut first, &definition.field(field).name);
         write_field(out, state, table, slot, field, depth);
     }
 }
@@ -86,24 +140,23 @@ fn write_field(
         out.push('[');
         for (number, entry) in slots.enumerate() {
             out.push_str(if number == 0 { "" } else { "," });
-            write_link(out, state, entries, entry, TARGET, depth);
+            let cell = state.table(entries).cell(entry, TARGET);
+            write_cell(out, state, (entries, TARGET), cell, depth);
         }
         out.push(']');
     } else {
-        write_link(out, state, table, slot, field, depth);
+        write_cell(out, state, (table, field), cell, depth);
     }
 }
 
 /// Writes a value; of a link the row that it points at, if there is depth left and it is loaded.
-fn write_link(
+fn write_cell(
     out: &mut String,
     state: &State,
-    table: TableNo,
-    slot: Slot,
-    field: FieldNo,
+    (table, field): (TableNo, FieldNo),
+    cell: Cell<'_>,
     depth: usize,
 ) {
-    let cell = state.table(table).cell(slot, field);
     let Some((to, target)) = state.target(table, field, cell) else {
         return write_plain(out, cell);
     };
@@ -128,7 +181,7 @@ fn write_link(
                 out.push(',');
                 write_json_text(out, &state.schema.table(to).field(*id).name);
                 out.push(':');
-                write_link(out, state, to, target, *id, 0);
+                write_cell(out, state, (to, *id), state.table(to).cell(target, *id), 0);
             }
         }
         out.push('}');

@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use super::index::{Index, IndexKey};
 use super::times::Now;
-use super::{Cell, ONLY, Slot, TARGET, TableRows};
+use super::{Cell, ONLY, Overlay, Slot, TARGET, TableRows};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldKind, FieldNo, IdType, Schema, TableNo};
 use crate::value::{Clock, IdRef, Json, RowId, Value};
@@ -23,6 +23,8 @@ pub(crate) struct State {
     unready: Option<Arc<BTreeSet<TableNo>>>,
     /// The time, if any table records when its rows were received and read.
     now: Option<Arc<Now>>,
+    /// What is shown and not confirmed; mostly there is nothing.
+    pub(crate) overlay: Option<Arc<Overlay>>,
 }
 
 impl State {
@@ -34,7 +36,7 @@ impl State {
             .collect();
         let keeps = schema.table_numbers().any(|table| schema.keeps_times(table));
         let first = schema.clone();
-        Self { schema, first, tables, unready: None, now: keeps.then_some(now) }
+        Self { schema, first, tables, unready: None, now: keeps.then_some(now), overlay: None }
     }
 
     /// Whether both are versions of one cache.
@@ -147,15 +149,7 @@ impl State {
     ) -> Self {
         let mut state = self.clone();
         for (number, slot) in slots {
-            match older.table(number).row(slot) {
-                Some(row) => {
-                    let fields = self.schema.table(number).field_numbers();
-                    let cells: Vec<_> = fields.map(|field| (field, row.cell(field))).collect();
-                    state.table_mut(number).merge(slot, cells.into_iter());
-                }
-                None if state.table(number).is_row(slot) => state.table_mut(number).delete(slot),
-                None => {}
-            }
+            state.take_row(older, number, slot);
         }
         state
     }
@@ -221,10 +215,15 @@ impl State {
     }
 
     /// Ends a commit: makes the slots that its deletes left free for later commits.
+    /// One that is covered stays its row's, which may show again.
     pub(crate) fn hand_over_free_slots(&mut self) {
-        for table in &mut self.tables {
+        let overlay = self.overlay.clone();
+        for (table, number) in self.tables.iter_mut().zip(0..) {
             if !table.freed.is_empty() {
-                Arc::make_mut(table).hand_over_free_slots();
+                let overlay = overlay.as_deref();
+                let is_covered =
+                    |slot| overlay.is_some_and(|overlay| overlay.covers(TableNo(number), slot));
+                Arc::make_mut(table).hand_over_free_slots(is_covered);
             }
         }
     }

@@ -6,6 +6,8 @@ mod commits_are_whole;
 mod expressions_equal_sqlite;
 mod ids_and_links_equal_sqlite;
 mod operators_follow_rows;
+#[cfg(feature = "remote")]
+mod pending_changes_lie_over;
 mod queries_equal_sqlite;
 mod scans_equal_a_model;
 mod unwatched_queries_catch_up;

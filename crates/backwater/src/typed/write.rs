@@ -65,7 +65,7 @@ impl Transaction {
         let places = places::<T>(&self.state.schema)?;
         if self.state.has_unready() {
             let number = self.state.schema.table_no(T::TABLE)?;
-            self.need(|schema| schema.written_with(number))?;
+            self.load(|schema| schema.written_with(number))?;
         }
         Ok(TableWriter { tx: self, places, of: PhantomData })
     }

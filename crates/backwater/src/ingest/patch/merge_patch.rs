@@ -3,10 +3,11 @@
 use serde_json::value::RawValue;
 
 use super::{Members, PatchTarget, document, parsed, raw_text, wrong};
-use crate::change::{Staged, StagedRow, Transaction};
+use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldKind, FieldNo, Schema, TableNo};
 use crate::table::{ONLY, Row, Slot, field_no};
+use crate::table::{Staged, StagedRow};
 use crate::value::{Document, RowId};
 
 impl Transaction {

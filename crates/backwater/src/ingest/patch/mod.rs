@@ -12,10 +12,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde_json::Value as Tree;
 use serde_json::value::RawValue;
 
-use crate::change::{Staged, StagedRow, Transaction};
+use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result, either};
 use crate::schema::{FieldDef, FieldKind, FieldNo, Pointer, Schema, TableDef, TableNo};
 use crate::table::{ONLY, Row, Slot, TARGET, field_no};
+use crate::table::{Staged, StagedRow};
 use crate::value::{Document, Json, Named, RowId, Value};
 
 /// The members of a JSON object, as they are spelled.
@@ -172,6 +173,30 @@ impl Transaction {
         slot: Slot,
         members: &Members,
     ) -> Result<()> {
+        let staged = self.staged_members(schema, table, slot, members)?;
+        self.merge_row(table, slot, &staged);
+        Ok(())
+    }
+
+    /// The members of a JSON object on their way into a row.
+    pub(crate) fn staged_object(
+        &mut self,
+        table: TableNo,
+        slot: Slot,
+        raw: &str,
+    ) -> Result<StagedRow<'static>> {
+        let schema = self.schema();
+        let members: Members = parsed(raw, "the fields of a row are an object")?;
+        self.staged_members(&schema, table, slot, &members)
+    }
+
+    fn staged_members(
+        &mut self,
+        schema: &Schema,
+        table: TableNo,
+        slot: Slot,
+        members: &Members,
+    ) -> Result<StagedRow<'static>> {
         let definition = schema.table(table);
         let (mut fields, mut lists) = (Vec::new(), StagedRow::new());
         for (name, raw) in members {
@@ -193,11 +218,9 @@ impl Transaction {
             fields.push((name.as_str(), value.map_err(|error| error.at(name))?));
         }
         let fields: Named = fields.into_iter().collect();
-        self.write(table, slot, &fields)?;
-        if !lists.is_empty() {
-            self.merge_row(table, slot, &lists);
-        }
-        Ok(())
+        let staged = self.staged(table, slot, &fields)?.into_iter();
+        let staged = staged.map(|(field, staged)| (field, staged.into_owned()));
+        Ok(staged.chain(lists).collect())
     }
 
     /// The targets of a to-many link.

@@ -4,9 +4,9 @@ use std::borrow::Cow;
 
 use smallvec::SmallVec;
 
+use super::{Cell, Slot};
 use crate::error::{Error, ErrorKind, Result, either};
 use crate::schema::{FieldDef, FieldNo, TableNo};
-use crate::table::{Cell, Slot};
 use crate::value::{Timestamp, Value};
 
 /// A value that fits its field, on its way into a row.
@@ -29,6 +29,24 @@ pub(crate) enum Staged<'a> {
 
 /// A row's fields on their way into it.
 pub(crate) type StagedRow<'a> = SmallVec<[(FieldNo, Staged<'a>); 8]>;
+
+impl<'a> Staged<'a> {
+    /// What a cell holds; of a to-many link only how many entries it has.
+    pub(crate) fn of_cell(cell: Cell<'a>) -> Self {
+        match cell {
+            Cell::Absent => Staged::Absent,
+            Cell::Null => Staged::Null,
+            Cell::Int(number) => Staged::Int(number),
+            Cell::Float(number) => Staged::Float(number),
+            Cell::Bool(flag) => Staged::Bool(flag),
+            Cell::Text(text) => Staged::Text(text.into()),
+            Cell::Timestamp(time) => Staged::Timestamp(time),
+            Cell::Json(json) => Staged::Json(json.into()),
+            Cell::Link(slot) => Staged::Link(slot),
+            Cell::OneOf(table, slot) => Staged::OneOf(table, slot),
+        }
+    }
+}
 
 impl Staged<'_> {
     pub(crate) fn cell(&self) -> Cell<'_> {

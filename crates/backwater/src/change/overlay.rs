@@ -1,0 +1,396 @@
+//! How commits are made where changes are pending: on the base values of what these cover.
+//!
+//! A commit that meets a covered row uncovers all of them, writes, and applies the pending changes
+//! once more, in their order. One that meets none costs a look at each row that it writes.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+use super::links::Target;
+use super::{Changes, FieldSet, Happened, RowAt, Touched, Transaction, entries_of};
+use crate::error::Result;
+use crate::schema::{FieldKind, FieldNo, Schema, TableNo, TableOrigin};
+use crate::table::{
+    Cell, Edit, EditedRow, Overlay, PendingChange, Row, Slot, Staged, StagedRow, State,
+};
+use crate::value::{Json, RowId};
+
+/// The table of base values.
+pub(crate) const BASE: &str = "backwater_base";
+
+/// What a transaction knows of pending changes.
+#[derive(Default)]
+pub(super) struct Covering {
+    /// Whether what is written now is written over base values.
+    is_over: bool,
+    /// The pending changes that are to be, if they are others than before.
+    pending: Option<Vec<Arc<PendingChange>>>,
+    /// The base values as they are by now, and where they were written to, if they were.
+    base: Option<(Arc<State>, Vec<Touched>)>,
+    /// Whether pending changes were made.
+    is_made: bool,
+}
+
+impl Transaction {
+    /// Whether a row is covered by a pending change that is not the one that is made.
+    pub(crate) fn is_covered(&self, table: TableNo, slot: Slot) -> bool {
+        let overlay = self.state.overlay.as_ref().or(self.before.overlay.as_ref());
+        let overlay = overlay.filter(|_| !self.covering.is_over);
+        overlay.is_some_and(|overlay| overlay.covers(table, slot))
+    }
+
+    /// Whether what is written now is written over base values.
+    pub(super) fn is_over(&self) -> bool {
+        self.covering.is_over
+    }
+
+    fn is_lifted(&self) -> bool {
+        let was = self.before.overlay.is_some() || self.covering.pending.is_some();
+        was && self.state.overlay.is_none()
+    }
+
+    /// Gives all covered rows their base values, until the transaction ends.
+    pub(crate) fn lift(&mut self) {
+        if self.covering.is_over {
+            return;
+        }
+        let Some(overlay) = self.state.overlay.clone() else { return };
+        for (table, slot) in overlay.base.keys() {
+            self.touched[table.index()].insert(*slot);
+        }
+        self.state.uncover(&overlay);
+    }
+
+    /// The same if a row is covered.
+    pub(super) fn lift_at(&mut self, table: TableNo, slot: Slot) {
+        if self.state.overlay.as_ref().is_some_and(|overlay| overlay.covers(table, slot)) {
+            self.lift();
+        }
+    }
+
+    /// The same if a row, or what its fields are to point at, is covered: a row that points at a
+    /// deleted one follows it.
+    pub(super) fn lift_for(
+        &mut self,
+        table: TableNo,
+        slot: Slot,
+        fields: &[(FieldNo, Staged<'_>)],
+    ) {
+        let Some(overlay) = self.state.overlay.as_ref().filter(|_| !self.covering.is_over) else {
+            return;
+        };
+        let definition = self.state.schema.table(table);
+        let kind = |field: FieldNo| definition.field(field).kind;
+        // A link that is a part of the id is not among the fields.
+        let row_points =
+            |field: &FieldNo| match (self.state.table(table).cell(slot, *field), kind(*field)) {
+                (Cell::Link(slot), FieldKind::Link(to)) => overlay.covers(to, slot),
+                _ => false,
+            };
+        let points = |(field, staged): &(FieldNo, Staged<'_>)| match (staged, kind(*field)) {
+            (Staged::Link(slot), FieldKind::Link(to)) => overlay.covers(to, *slot),
+            (Staged::OneOf(to, slot), _) => overlay.covers(*to, *slot),
+            (Staged::Links(targets), _) => {
+                targets.iter().any(|(to, slot)| overlay.covers(*to, *slot))
+            }
+            _ => false,
+        };
+        if overlay.covers(table, slot)
+            || fields.iter().any(points)
+            || definition.id.iter().any(row_points)
+        {
+            self.lift();
+        }
+    }
+
+    /// The same if rows of some tables are covered.
+    pub(super) fn lift_any_of(&mut self, tables: impl FnOnce(&Schema) -> BTreeSet<TableNo>) {
+        let Some(overlay) = self.state.overlay.as_ref().filter(|_| !self.covering.is_over) else {
+            return;
+        };
+        if tables(&self.state.schema).into_iter().any(|table| overlay.covers_any_of(table)) {
+            self.lift();
+        }
+    }
+
+    /// The version in which a row is read: below pending changes, as that is what is written.
+    pub(crate) fn version_of(&self, table: TableNo, slot: Slot) -> &State {
+        let overlay = self.state.overlay.as_ref().filter(|_| !self.covering.is_over);
+        overlay
+            .and_then(|overlay| overlay.base.get(&(table, slot)))
+            .map_or(&self.state, |base| base)
+    }
+
+    /// The pending changes as they are by now.
+    pub(crate) fn pending(&self) -> &[Arc<PendingChange>] {
+        match (&self.covering.pending, &self.state.overlay, &self.before.overlay) {
+            (Some(pending), ..) => pending,
+            (None, Some(overlay), _) | (None, None, Some(overlay)) => &overlay.pending,
+            (None, None, None) => &[],
+        }
+    }
+
+    /// Sets which changes are pending.
+    pub(crate) fn set_pending(&mut self, pending: Vec<Arc<PendingChange>>) {
+        self.lift();
+        self.covering.pending = Some(pending);
+    }
+
+    /// Takes one of them away; what it did is no longer shown.
+    pub(crate) fn end_pending(&mut self, number: i64) -> Option<Arc<PendingChange>> {
+        let mut pending = self.pending().to_vec();
+        let place = pending.iter().position(|change| change.number == number)?;
+        let ended = pending.remove(place);
+        self.set_pending(pending);
+        Some(ended)
+    }
+
+    /// Writes what a change did into the base.
+    pub(crate) fn make_base(&mut self, change: &PendingChange) {
+        self.lift();
+        self.apply(change);
+    }
+
+    /// Makes a change that is pending: what the closure writes is shown, over what is there.
+    pub(crate) fn write_over<T, E>(
+        &mut self,
+        number: i64,
+        write: impl FnOnce(&mut Self) -> Result<T, E>,
+    ) -> Result<(T, Arc<PendingChange>), E> {
+        self.cover();
+        let before = Arc::new(self.state.clone());
+        let (value, touched) = self.over(write);
+        let value = value?;
+        let after = Arc::new(self.state.clone());
+        let changes = Changes::between(before.clone(), after, &touched, Default::default());
+        let change = Arc::new(PendingChange { number, rows: edits_of(&changes) });
+        let overlay = Arc::make_mut(self.state.overlay.get_or_insert_default());
+        let mut covered = BTreeSet::new();
+        let changed = changes.rows.iter().map(|row| (row.table, row.slot));
+        let changed = changed.filter(|(table, _)| is_covering(&before.schema, *table));
+        // Of a row whose entries alone have changed nothing else says so.
+        for at in changed.chain(change.rows.iter().map(|row| (row.table, row.slot))) {
+            overlay.base.entry(at).or_insert_with(|| {
+                covered.insert(at);
+                before.clone()
+            });
+        }
+        overlay.pending.push(change.clone());
+        self.covering.is_made = true;
+        self.covering.pending = None;
+        self.note_base(covered);
+        Ok((value, change))
+    }
+
+    /// Writes over base values; gives which rows were written to.
+    fn over<T>(&mut self, write: impl FnOnce(&mut Self) -> T) -> (T, Vec<Touched>) {
+        let fresh = self.touched.iter().map(|_| Touched::default()).collect();
+        let before = std::mem::replace(&mut self.touched, fresh);
+        self.covering.is_over = true;
+        let value = write(self);
+        self.covering.is_over = false;
+        let touched = std::mem::replace(&mut self.touched, before);
+        for (all, touched) in self.touched.iter_mut().zip(&touched) {
+            touched.slots().for_each(|slot| drop(all.insert(slot)));
+        }
+        (value, touched)
+    }
+
+    /// Applies the pending changes again, if their rows have base values.
+    fn cover(&mut self) {
+        if !self.is_lifted() {
+            return;
+        }
+        let pending = self.pending().to_vec();
+        let base = Arc::new(self.state.clone());
+        self.covering.base = Some((base.clone(), self.touched.clone()));
+        let mut covered: BTreeMap<RowAt, Arc<State>> = BTreeMap::new();
+        let ((), touched) = self.over(|tx| {
+            for change in &pending {
+                let rows = change.rows.iter().map(|row| ((row.table, row.slot), base.clone()));
+                covered.extend(rows);
+                tx.apply(change);
+            }
+        });
+        for (table, touched) in self.state.schema.table_numbers().zip(&touched) {
+            covered.extend(touched.slots().map(|slot| ((table, slot), base.clone())));
+        }
+        let places: BTreeSet<RowAt> = covered.keys().copied().collect();
+        self.state.overlay = match pending.is_empty() {
+            true => None,
+            false => Some(Arc::new(Overlay { pending, base: covered })),
+        };
+        self.note_base(places);
+    }
+
+    /// Does what a pending change does. A row that one with `on_delete = "restrict"` points at
+    /// stays, unless that goes too: the remote will say.
+    fn apply(&mut self, change: &PendingChange) {
+        let is_delete = |row: &&EditedRow| matches!(row.edit, Edit::Delete);
+        let mut left: Vec<&EditedRow> = change.rows.iter().filter(is_delete).collect();
+        loop {
+            let before = left.len();
+            left.retain(|row| {
+                self.state.table(row.table).is_row(row.slot)
+                    && self.delete_row(row.table, row.slot).is_err()
+            });
+            if left.is_empty() || left.len() == before {
+                break;
+            }
+        }
+        for row in &change.rows {
+            let is_row = self.state.table(row.table).is_row(row.slot);
+            match &row.edit {
+                Edit::Update(fields) if is_row => drop(self.merge_row(row.table, row.slot, fields)),
+                Edit::Insert(fields) => drop(self.merge_row(row.table, row.slot, fields)),
+                Edit::Delete | Edit::Update(_) => {}
+            }
+        }
+    }
+
+    /// Ends the transaction's pending changes: gives what became of base values, if they differ
+    /// from what is shown.
+    pub(super) fn end_covering(&mut self) -> Option<Changes> {
+        self.cover();
+        let Covering { base, is_made, .. } = std::mem::take(&mut self.covering);
+        match base {
+            Some((after, touched)) => {
+                let mut before = State::clone(&self.before);
+                if let Some(overlay) = before.overlay.clone() {
+                    before.uncover(&overlay);
+                }
+                let again = std::mem::take(&mut self.again);
+                Some(Changes::between(Arc::new(before), after, &touched, again))
+            }
+            None => is_made.then(|| Changes::none(self.before.clone())),
+        }
+    }
+}
+
+impl Transaction {
+    /// Notes the base values of these rows, and that others are no longer covered.
+    fn note_base(&mut self, places: BTreeSet<RowAt>) {
+        let schema = self.schema();
+        let Ok(notes) = schema.table_no(BASE) else { return };
+        let was = self.before.overlay.clone();
+        let overlay = self.state.overlay.clone().unwrap_or_default();
+        let noted = |at: &RowAt| schema.table(at.0).made == TableOrigin::Declared;
+        let gone = was.iter().flat_map(|was| was.base.keys());
+        for at in gone.filter(|at| !overlay.base.contains_key(at) && noted(at)) {
+            let Some(key) = self.note_key(*at) else { continue };
+            let key = [Cell::Text(&key.0), Cell::Text(&key.1)];
+            let slot = self.state.table(notes).slot(&key);
+            if let Some(slot) = slot.filter(|slot| self.state.table(notes).is_row(*slot)) {
+                self.remove(notes, slot);
+            }
+        }
+        let definition = schema.table(notes);
+        let numbers = ["is_there", "fields"].map(|name| definition.field_no(name));
+        let [Some(is_there), Some(fields)] = numbers else { return };
+        for at in places.into_iter().filter(noted) {
+            let (Some(key), Some(base)) = (self.note_key(at), overlay.base.get(&at)) else {
+                continue;
+            };
+            let row = Row { state: base, table: at.0, slot: at.1 };
+            let is_row = base.table(at.0).is_row(at.1);
+            let stored = is_row.then(|| row.stored());
+            let slot = self.refer(notes, &[Cell::Text(&key.0), Cell::Text(&key.1)]);
+            let stored =
+                stored.as_ref().map_or(Staged::Null, |json| Staged::Json(json.as_str().into()));
+            self.merge_row(notes, slot, &[(is_there, Staged::Bool(is_row)), (fields, stored)]);
+            if !schema.table(at.0).persist {
+                self.state.table_mut(notes).set_unstored(slot, true);
+            }
+        }
+    }
+
+    /// By what the note of a row's base values is known: its table, and its id as JSON.
+    fn note_key(&self, (table, slot): RowAt) -> Option<(Arc<str>, String)> {
+        let definition = self.definition(table);
+        let id = match definition.is_one_row() {
+            true => RowId::Parts([].into()),
+            false => self.state.id(table, slot)?.to_id(),
+        };
+        Some((definition.name.clone(), id.to_json().as_str().to_owned()))
+    }
+
+    /// Takes up the changes that were pending when the cache was closed: `base` are the base values
+    /// of what they cover.
+    ///
+    /// # Errors
+    /// If a base row does not fit its table.
+    pub(crate) fn take_up(&mut self, base: Vec<BaseRow>) -> Result<()> {
+        let schema = self.schema();
+        for row in base {
+            let Ok(table) = schema.table_no(&row.table) else { continue };
+            let id = (!schema.table(table).is_one_row()).then(|| row.id.clone());
+            match &row.fields {
+                Some(fields) => self.put_whole_row(table, id, fields.as_str())?,
+                None => {
+                    if let Some(slot) = self.find(table, &row.id)? {
+                        self.let_rows_go([(table, slot)]);
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+/// A row as it is below pending changes.
+pub(crate) struct BaseRow {
+    pub(crate) table: String,
+    pub(crate) id: RowId,
+    /// Its fields; none if it is not there.
+    pub(crate) fields: Option<Json>,
+}
+
+/// Whether rows of a table are covered: not those in which the library itself notes something.
+fn is_covering(schema: &Schema, table: TableNo) -> bool {
+    !schema.table(table).is_own()
+}
+
+/// What changes of rows do to each row, to be done again.
+fn edits_of(changes: &Changes) -> Vec<EditedRow> {
+    let (after, schema) = (&changes.after, &changes.after.schema);
+    let mut fields: BTreeMap<RowAt, FieldSet> = BTreeMap::new();
+    let mut edits: BTreeMap<RowAt, Edit> = BTreeMap::new();
+    for row in changes.rows.iter().filter(|row| is_covering(schema, row.table)) {
+        if schema.table(row.table).made != TableOrigin::Declared {
+            continue;
+        }
+        let at = (row.table, row.slot);
+        match &row.happened {
+            Happened::Deleted => drop(edits.insert(at, Edit::Delete)),
+            Happened::Updated(changed) => fields.entry(at).or_default().add(changed),
+            Happened::Inserted => drop(edits.insert(at, Edit::Insert(StagedRow::new()))),
+        }
+    }
+    for (at, links) in entries_of(changes) {
+        fields.entry(at).or_default().add(&links);
+    }
+    let staged = |(table, slot): RowAt, field: FieldNo| match schema.table(table).field(field).kind
+    {
+        FieldKind::Links(entries) if after.table(table).cell(slot, field) != Cell::Absent => {
+            let targets: Vec<Target> = after.targets(entries, slot).collect();
+            Staged::Links(targets)
+        }
+        _ => Staged::of_cell(after.table(table).cell(slot, field)).into_owned(),
+    };
+    for (at, edit) in &mut edits {
+        let definition = schema.table(at.0);
+        if let Edit::Insert(fields) = edit {
+            let written = definition.field_numbers().filter(|field| {
+                !definition.id.contains(field)
+                    && after.table(at.0).cell(at.1, *field) != Cell::Absent
+            });
+            fields.extend(written.map(|field| (field, staged(*at, field))));
+        }
+    }
+    for (at, changed) in fields {
+        let written = changed.iter().map(|field| (field, staged(at, field)));
+        edits.entry(at).or_insert_with(|| Edit::Update(written.collect()));
+    }
+    let rows = edits.into_iter();
+    rows.map(|((table, slot), edit)| EditedRow { table, slot, edit }).collect()
+}

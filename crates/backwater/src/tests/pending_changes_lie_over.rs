@@ -1,0 +1,462 @@
+//! What is shown is the base, then the pending changes in their order, however rows are written;
+//! and it is so after a restart. The model holds the base in a cache of its own, and makes what is
+//! shown anew at each step.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use proptest::prelude::*;
+
+use crate::change::{BaseRow, Transaction};
+use crate::error::Result;
+use crate::remote::pending::BaseNote;
+use crate::table::{Edit, EditedRow, PendingChange};
+use crate::value::{Json, RowId, Value};
+use crate::{Cache, Query, QueryResult, Schema};
+
+const SCHEMA: &str = r#"
+    [table.port]
+    id = "code"
+    fields = { code = "text", name = "text", size = "int" }
+    [table.sailing]
+    id = "id"
+    version = "version"
+    tombstone = "deleted"
+    [table.sailing.fields]
+    id = "int"
+    from = { to = "port", on_delete = "set null" }
+    stops = { to_many = "port", on_delete = "cascade" }
+    about = { to = ["port", "sailing"] }
+    status = "text"
+    delay = "int"
+    version = "int"
+    [table.booking]
+    id = ["sailing", "number"]
+    [table.booking.fields]
+    sailing = { to = "sailing", on_delete = "cascade" }
+    number = "int"
+    cars = "int"
+    [table.crew]
+    id = "id"
+    fields = { id = "int", sailing = { to = "sailing", on_delete = "restrict" } }
+    [response.sailings]
+    table = "sailing"
+    records = ""
+    [response.all_of]
+    url = "/sailings{?status}"
+    table = "sailing"
+    records = ""
+    complete = { status = ":status" }
+    list = "by_status"
+    [response.cancelled]
+    table = "sailing"
+    method = "DELETE"
+    url = "/sailings/{id}"
+    fields = { id = ":id" }
+    deletes = true
+    [table.board]
+    one_row = true
+    fields = { search = "text", port = { to = "port" } }
+"#;
+const TABLES: [&str; 5] = ["port", "sailing", "booking", "crew", "board"];
+const PORTS: [&str; 3] = ["SAL", "EEL", "NOR"];
+const STATUSES: [&str; 2] = ["boarding", "sailed"];
+
+/// One write, made from numbers so that it shrinks.
+type Write = (u8, u8, u8, u8);
+
+/// `covered` are the sailings that a complete response does not delete, where the model says so.
+fn write(
+    tx: &mut Transaction,
+    (what, which, field, value): Write,
+    covered: Option<&BTreeSet<i64>>,
+) -> Result<()> {
+    let port = PORTS[usize::from(which) % 3];
+    let other = PORTS[usize::from(value) % 3];
+    let status = STATUSES[usize::from(value) % 2];
+    let sailing = i64::from(which % 3);
+    let number = i64::from(value % 4);
+    match what % 16 {
+        0 => tx.merge("port", [("code", Value::from(port)), ("size", number.into())]),
+        1 => tx.merge("sailing", [("id", Value::from(sailing)), ("from", other.into())]),
+        2 => tx.update("sailing", sailing, [("delay", number)]),
+        3 => tx.merge("sailing", [("id", Value::from(sailing)), ("status", status.into())]),
+        4 => tx.merge(
+            "booking",
+            [("sailing", sailing), ("number", i64::from(field % 2)), ("cars", number)],
+        ),
+        5 => tx.delete("sailing", sailing).map(drop),
+        6 => tx.delete("port", port).map(drop),
+        7 => {
+            let stops = PORTS.iter().cycle().skip(value.into()).take(usize::from(field) % 4);
+            tx.set_links("sailing", sailing, "stops", stops.copied())
+        }
+        8 => {
+            let (table, id) = match field % 2 {
+                0 => ("port", Value::from(other)),
+                _ => ("sailing", number.into()),
+            };
+            let about = [("about", id), ("about_type", table.into())];
+            tx.update("sailing", sailing, about)
+        }
+        9 => {
+            let version = match field % 3 {
+                0 => String::new(),
+                _ => format!(r#","version":{}"#, value % 3),
+            };
+            let gone = if field % 5 == 4 { r#","deleted":true"# } else { "" };
+            let row = format!(r#"{{"id":{sailing},"delay":{number}{version}{gone}}}"#);
+            let port = format!(r#"{{"id":{number},"from":{{"code":"{port}","name":"{value}"}}}}"#);
+            tx.ingest("sailings", format!("[{row},{port}]")).map(drop)
+        }
+        10 => {
+            let rows = (0..3).filter(|row| field >> row & 1 == 1);
+            let objects = rows.clone().map(|row| format!(r#"{{"id":{row},"status":"{status}"}}"#));
+            let response = format!("[{}]", objects.collect::<Vec<_>>().join(","));
+            let Some(covered) = covered else {
+                let request = crate::Request::get(format!("/sailings?status={status}"));
+                return tx.ingest(request, response).map(drop);
+            };
+            tx.ingest("sailings", response)?;
+            let is_missing =
+                |id: &i64| !rows.clone().any(|row| row == *id) && !covered.contains(id);
+            (0..3).filter(is_missing).try_for_each(|id| {
+                let row = tx.get("sailing", id)?;
+                let of = row.and_then(|row| row.get("status").unwrap());
+                if of == Some(status.into()) { tx.delete("sailing", id).map(drop) } else { Ok(()) }
+            })
+        }
+        11 => {
+            let request = crate::Request::new("DELETE", format!("/sailings/{sailing}"));
+            tx.ingest(request, "").map(drop)
+        }
+        12 => tx.merge("crew", [("id", number), ("sailing", sailing)]),
+        13 => tx.delete("crew", number).map(drop),
+        14 => {
+            let patch =
+                format!(r#"{{"sailing":{{"{sailing}":{{"delay":{number},"status":null}}}}}}"#);
+            tx.merge_patch(patch)
+        }
+        _ => tx.set("board", [("search", status), ("port", other)]),
+    }
+}
+
+#[derive(Debug, Clone)]
+enum Step {
+    /// Writes of a commit, of which one may not fit: then there is none.
+    Commit(Vec<Write>),
+    Pending(Vec<Write>),
+    Confirm(prop::sample::Index),
+    Refuse(prop::sample::Index),
+    Restart,
+}
+
+fn step() -> impl Strategy<Value = Step> {
+    let writes = || prop::collection::vec(any::<Write>(), 1..4);
+    prop_oneof![
+        5 => writes().prop_map(Step::Commit),
+        4 => writes().prop_map(Step::Pending),
+        2 => any::<prop::sample::Index>().prop_map(Step::Confirm),
+        2 => any::<prop::sample::Index>().prop_map(Step::Refuse),
+        1 => Just(Step::Restart),
+    ]
+}
+
+/// All rows: table and id, and what they hold.
+type Image = BTreeMap<(String, String), BTreeMap<String, serde_json::Value>>;
+
+fn image(cache: &Cache) -> Image {
+    let snapshot = cache.snapshot();
+    let mut image = Image::new();
+    for table in TABLES {
+        for row in snapshot.rows(table).unwrap() {
+            let id = row.id().unwrap_or(RowId::Parts([].into())).to_json();
+            let fields = serde_json::from_str(row.nested(0).as_str()).unwrap();
+            image.insert((table.to_owned(), id.as_str().to_owned()), fields);
+        }
+    }
+    image
+}
+
+fn row_id(id: &str) -> RowId {
+    RowId::from_json(&Json::parse(id).unwrap()).unwrap_or(RowId::Parts([].into()))
+}
+
+/// Puts rows into a cache that has none.
+fn put(cache: &Cache, rows: &Image) {
+    cache
+        .commit("put", |tx| {
+            for ((table, id), fields) in rows {
+                let table_no = tx.schema().table_no(table)?;
+                let id = (table != "board").then(|| row_id(id));
+                tx.put_whole_row(table_no, id, &serde_json::to_string(fields).unwrap())?;
+            }
+            Ok(())
+        })
+        .unwrap();
+}
+
+fn cache() -> Cache {
+    let cache = Cache::new(Schema::parse("test.toml", SCHEMA).unwrap());
+    cache.declare("changes are to be pending", |schema| schema.table::<BaseNote>()).unwrap();
+    cache
+}
+
+/// What a pending change does: row by row, the members that it sets; those that it takes away are
+/// null in `gone`; none if it deletes the row.
+#[derive(Debug, Clone)]
+struct ModelChange {
+    number: i64,
+    rows: Vec<((String, String), Option<ModelFields>)>,
+}
+
+#[derive(Debug, Clone)]
+struct ModelFields {
+    is_new: bool,
+    set: BTreeMap<String, serde_json::Value>,
+    gone: Vec<String>,
+}
+
+fn difference(before: &Image, after: &Image) -> Vec<((String, String), Option<ModelFields>)> {
+    let mut rows = Vec::new();
+    let gone = before.keys().filter(|at| !after.contains_key(*at));
+    rows.extend(gone.map(|at| (at.clone(), None)));
+    for (at, is) in after {
+        let was = before.get(at);
+        let differs = |(name, value): &(&String, &serde_json::Value)| {
+            was.and_then(|was| was.get(*name)) != Some(*value)
+        };
+        let set: BTreeMap<_, _> =
+            is.iter().filter(differs).map(|(n, v)| (n.clone(), v.clone())).collect();
+        let gone: Vec<_> = was
+            .iter()
+            .flat_map(|was| was.keys())
+            .filter(|name| !is.contains_key(*name))
+            .cloned()
+            .collect();
+        if was.is_none() || !set.is_empty() || !gone.is_empty() {
+            rows.push((at.clone(), Some(ModelFields { is_new: was.is_none(), set, gone })));
+        }
+    }
+    rows
+}
+
+/// Does to plain rows what a pending change does.
+fn apply(cache: &Cache, change: &ModelChange) {
+    // What one row that goes holds goes once that is gone.
+    let gone = change.rows.iter().filter(|(_, fields)| fields.is_none());
+    let again = gone.cycle().take(change.rows.len() * change.rows.len());
+    let rest = change.rows.iter().filter(|(_, fields)| fields.is_some());
+    for ((table, id), fields) in again.chain(rest) {
+        let _stays = cache.commit("applied", |tx| {
+            let there = table == "board" || tx.get(table, row_id(id))?.is_some();
+            match fields {
+                None => tx.delete(table, row_id(id)).map(drop),
+                Some(fields) if fields.is_new || there => {
+                    let number = tx.schema().table_no(table)?;
+                    let slot = match table.as_str() {
+                        "board" => crate::table::ONLY,
+                        _ => tx.state.refer_id(number, &row_id(id))?,
+                    };
+                    tx.merge_row(number, slot, &[]);
+                    let mut set = fields.set.clone();
+                    let definition = tx.schema();
+                    let definition = definition.table(number);
+                    set.retain(|name, _| {
+                        !definition.id.contains(&definition.field_no(name).unwrap())
+                    });
+                    let text = serde_json::to_string(&set).unwrap();
+                    let mut staged = tx.staged_object(number, slot, &text)?;
+                    staged.extend(fields.gone.iter().map(|name| {
+                        (definition.field_no(name).unwrap(), crate::table::Staged::Absent)
+                    }));
+                    tx.merge_row(number, slot, &staged);
+                    Ok(())
+                }
+                Some(_) => Ok(()),
+            }
+        });
+    }
+}
+
+struct World {
+    cache: Cache,
+    /// The base alone.
+    base: Cache,
+    pending: Vec<ModelChange>,
+    last: i64,
+    queries: Vec<Query>,
+}
+
+/// Their results follow the commits.
+const STATEMENTS: [&str; 3] = [
+    "SELECT status, count(*) AS n, sum(delay) AS delay FROM sailing GROUP BY status",
+    "SELECT s.id, p.name, b.cars FROM sailing s LEFT JOIN port p ON p.code = s.\"from\" \
+     LEFT JOIN booking b ON b.sailing = s.id",
+    "SELECT s.owner, s.position, p.size FROM sailing_stops s JOIN port p ON p.code = s.target",
+];
+
+fn queries(cache: &Cache) -> Vec<Query> {
+    let queries = STATEMENTS.iter().map(|statement| cache.query(statement, ()).unwrap());
+    queries.inspect(|query| drop(query.read().unwrap())).collect()
+}
+
+impl World {
+    fn shown(&self) -> (Image, Cache) {
+        let shown = cache();
+        put(&shown, &image(&self.base));
+        self.pending.iter().for_each(|change| apply(&shown, change));
+        (image(&shown), shown)
+    }
+
+    fn act(&mut self, step: &Step) {
+        match step {
+            Step::Commit(writes) => {
+                let covered = Some(&self.covered());
+                let commit = |cache: &Cache, covered| {
+                    cache.commit("written", |tx| {
+                        writes.iter().try_for_each(|of| write(tx, *of, covered))
+                    })
+                };
+                let (done, model) = (commit(&self.cache, None), commit(&self.base, covered));
+                assert_eq!(done.is_ok(), model.is_ok(), "{:?} {:?}", done.err(), model.err());
+            }
+            Step::Pending(writes) => {
+                let (before, shown) = self.shown();
+                let all =
+                    |tx: &mut Transaction| writes.iter().try_for_each(|of| write(tx, *of, None));
+                self.last += 1;
+                let number = self.last;
+                let done = self.cache.commit("shown", |tx| tx.write_over(number, all).map(drop));
+                assert_eq!(done.is_ok(), shown.commit("shown", all).is_ok(), "{:?}", done.err());
+                if done.is_ok() {
+                    let rows = difference(&before, &image(&shown));
+                    self.pending.push(ModelChange { number, rows });
+                }
+            }
+            Step::Confirm(which) | Step::Refuse(which) if !self.pending.is_empty() => {
+                let change = self.pending.remove(which.index(self.pending.len()));
+                let confirms = matches!(step, Step::Confirm(_));
+                let ended = self.cache.commit("ended", |tx| {
+                    let change = tx.end_pending(change.number).unwrap();
+                    if confirms {
+                        tx.make_base(&change);
+                    }
+                    Ok(())
+                });
+                ended.unwrap();
+                if confirms {
+                    apply(&self.base, &change);
+                }
+            }
+            Step::Restart => self.restart(),
+            Step::Confirm(_) | Step::Refuse(_) => {}
+        }
+    }
+
+    fn covered(&self) -> BTreeSet<i64> {
+        let state = self.cache.snapshot().state;
+        let sailing = state.schema.table_no("sailing").unwrap();
+        let covered = state.overlay.iter().flat_map(|overlay| overlay.base.keys());
+        let covered = covered.filter(|(table, _)| *table == sailing);
+        let ids = covered.filter_map(|(table, slot)| match state.id(*table, *slot)?.to_id() {
+            RowId::Int(id) => Some(id),
+            _ => None,
+        });
+        ids.collect()
+    }
+
+    /// The cache is closed, and opened with the rows that a storage would have.
+    fn restart(&mut self) {
+        let rows = image(&self.cache);
+        let snapshot = self.cache.snapshot();
+        let state = &snapshot.state;
+        let notes = snapshot.table::<BaseNote>().unwrap().here();
+        let notes: Vec<BaseNote> = notes.collect();
+        let mut pending = Vec::new();
+        for change in state.overlay.iter().flat_map(|overlay| &overlay.pending) {
+            let rows = change.rows.iter().map(|row| {
+                let id = state.id(row.table, row.slot).map(|id| id.to_id());
+                let fields = state.staged_json(row.table, row.edit.fields());
+                let absent = row.edit.fields().iter();
+                let absent = absent.filter(|(_, s)| matches!(s, crate::table::Staged::Absent));
+                let absent: Vec<_> = absent.map(|(field, _)| *field).collect();
+                (row.table, id.unwrap_or(RowId::Parts([].into())), row.edit.clone(), fields, absent)
+            });
+            pending.push((change.number, rows.collect::<Vec<_>>()));
+        }
+        self.cache = cache();
+        put(&self.cache, &rows);
+        let taken = self.cache.commit("taken up", |tx| {
+            let base = notes.iter().map(|note| BaseRow {
+                table: note.table_name.clone(),
+                id: row_id(&note.row_id),
+                fields: note.fields.clone(),
+            });
+            tx.take_up(base.collect())?;
+            let mut changes = Vec::new();
+            for (number, rows) in pending {
+                let mut edited = Vec::new();
+                for (table, id, edit, fields, absent) in rows {
+                    let slot = match tx.schema().table(table).is_one_row() {
+                        true => crate::table::ONLY,
+                        false => tx.state.refer_id(table, &id)?,
+                    };
+                    let mut fields = tx.staged_object(table, slot, &fields)?;
+                    fields.extend(absent.into_iter().map(|f| (f, crate::table::Staged::Absent)));
+                    let edit = match edit {
+                        Edit::Insert(_) => Edit::Insert(fields),
+                        Edit::Update(_) => Edit::Update(fields),
+                        Edit::Delete => Edit::Delete,
+                    };
+                    edited.push(EditedRow { table, slot, edit });
+                }
+                changes.push(PendingChange { number, rows: edited }.into());
+            }
+            tx.set_pending(changes);
+            Ok(())
+        });
+        taken.unwrap();
+        self.queries = queries(&self.cache);
+    }
+
+    fn check(&self) {
+        let (expected, shown) = self.shown();
+        assert_eq!(image(&self.cache), expected, "shown");
+        // What lies below is noted.
+        let mut below = image(&self.cache);
+        for note in self.cache.snapshot().table::<BaseNote>().unwrap().here() {
+            let at = (note.table_name.clone(), note.row_id.clone());
+            match &note.fields {
+                Some(fields) => {
+                    drop(below.insert(at, serde_json::from_str(fields.as_str()).unwrap()));
+                }
+                None => drop(below.remove(&at)),
+            }
+        }
+        assert_eq!(below, image(&self.base), "base");
+        for (statement, query) in STATEMENTS.iter().zip(&self.queries) {
+            let fresh = shown.query(statement, ()).unwrap().read().unwrap();
+            let rows = |result: &QueryResult| format!("{:?}", result.rows().collect::<Vec<_>>());
+            assert_eq!(rows(&query.read().unwrap()), rows(&fresh), "{statement}");
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(
+        std::env::var("BACKWATER_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(150)
+    ))]
+
+    #[test]
+    fn pending_changes_lie_over_base_values(steps in prop::collection::vec(step(), 1..14)) {
+        let (cache, base) = (cache(), cache());
+        let queries = queries(&cache);
+        let mut world = World { cache, base, pending: Vec::new(), last: 0, queries };
+        for step in &steps {
+            world.act(step);
+            world.check();
+        }
+    }
+}
