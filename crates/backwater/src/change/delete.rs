@@ -142,6 +142,8 @@ impl Transaction {
     /// If a table is not loaded, and cannot be read.
     pub(crate) fn clear(&mut self) -> Result<()> {
         self.need(|schema| schema.table_numbers().collect())?;
+        // Nothing of them is shown, nor sent.
+        self.set_pending(Vec::new());
         let schema = self.schema();
         for table in schema.table_numbers() {
             let slots: Vec<Slot> = self.state.table(table).iter().collect();

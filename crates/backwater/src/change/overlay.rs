@@ -29,6 +29,8 @@ pub(super) struct Covering {
     base: Option<(Arc<State>, Vec<Touched>)>,
     /// Whether pending changes were made.
     is_made: bool,
+    /// Rows of which a record was older than what is known.
+    older: BTreeSet<RowAt>,
 }
 
 impl Transaction {
@@ -151,6 +153,23 @@ impl Transaction {
         self.apply(change);
     }
 
+    /// Does what a change does, as a program's own writes.
+    pub(crate) fn apply_change(&mut self, change: &PendingChange) {
+        self.apply(change);
+    }
+
+    /// Notes that a record is older than its row.
+    pub(super) fn note_older(&mut self, table: TableNo, slot: Slot) {
+        if self.covering.pending.is_some() {
+            self.covering.older.insert((table, slot));
+        }
+    }
+
+    /// Whether a record was older than its row, since the pending changes were set.
+    pub(crate) fn has_met_older(&self, table: TableNo, slot: Slot) -> bool {
+        self.covering.older.contains(&(table, slot))
+    }
+
     /// Makes a change that is pending: what the closure writes is shown, over what is there.
     pub(crate) fn write_over<T, E>(
         &mut self,
@@ -191,7 +210,9 @@ impl Transaction {
         self.covering.is_over = false;
         let touched = std::mem::replace(&mut self.touched, before);
         for (all, touched) in self.touched.iter_mut().zip(&touched) {
-            touched.slots().for_each(|slot| drop(all.insert(slot)));
+            for slot in touched.slots() {
+                all.insert(slot);
+            }
         }
         (value, touched)
     }

@@ -358,7 +358,7 @@ impl Transaction {
     /// Leaves out of a row's staged fields what is older than the row: older news fills only
     /// fields that are absent.
     pub(crate) fn leave_out_older(
-        &self,
+        &mut self,
         table: TableNo,
         slot: Slot,
         version: FieldNo,
@@ -374,6 +374,7 @@ impl Transaction {
         });
         if older {
             fields.retain(|(field, _)| row.cell(*field) == Cell::Absent);
+            self.note_older(table, slot);
         }
     }
 }

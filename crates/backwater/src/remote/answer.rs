@@ -133,7 +133,17 @@ pub enum FailureKind {
 }
 
 impl FailureKind {
-    fn name(self) -> &'static str {
+    pub(super) fn named(name: Option<&str>) -> Option<Self> {
+        let kinds = [
+            FailureKind::Network,
+            FailureKind::TimeOut,
+            FailureKind::Status,
+            FailureKind::Unreadable,
+        ];
+        kinds.into_iter().find(|kind| Some(kind.name()) == name)
+    }
+
+    pub(super) fn name(self) -> &'static str {
         match self {
             FailureKind::Network => "network",
             FailureKind::TimeOut => "time-out",
@@ -163,6 +173,11 @@ impl Here {
     pub(super) fn of(since: Timestamp, freshness: &Freshness) -> Self {
         let Freshness { until: fresh_until, while_revalidating, if_error, .. } = *freshness;
         Self { since, fresh_until, while_revalidating, if_error }
+    }
+
+    /// The same, not fresh any more.
+    pub(super) fn stale_at(self, now: Timestamp) -> Self {
+        Self { fresh_until: self.fresh_until.min(now), ..self }
     }
 
     /// One that comes from the future is stale: the clock was set back, and nobody knows its age.
@@ -658,13 +673,7 @@ impl AnswerRow {
         });
         let tries = self.tries.and_then(|tries| tries.try_into().ok()).unwrap_or(1);
         let is_under_way = self.is_under_way == Some(true);
-        let kinds = [
-            FailureKind::Network,
-            FailureKind::TimeOut,
-            FailureKind::Status,
-            FailureKind::Unreadable,
-        ];
-        let kind = kinds.into_iter().find(|kind| Some(kind.name()) == self.failure.as_deref());
+        let kind = FailureKind::named(self.failure.as_deref());
         let failed = kind.map(|kind| {
             let failure = Failure::new(kind, self.message.clone().unwrap_or_default());
             let status = self.status.and_then(|status| status.try_into().ok());

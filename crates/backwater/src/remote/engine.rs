@@ -95,7 +95,7 @@ pub(super) enum CallOutcome {
 pub(super) struct Wakers(pub(super) Vec<Waker>);
 
 impl Wakers {
-    fn extend(&mut self, others: Wakers) {
+    pub(super) fn extend(&mut self, others: Wakers) {
         self.0.extend(others.0);
     }
 
@@ -368,6 +368,21 @@ impl Engine {
     /// thread does already, which may be this one, as when a transport answers at once.
     pub(super) fn drive(&mut self) -> bool {
         !std::mem::replace(&mut self.is_driven, true)
+    }
+
+    /// A number for a call that is no answer's.
+    pub(super) fn new_call(&mut self) -> u64 {
+        self.last += 1;
+        self.last
+    }
+
+    pub(super) fn random_number(&mut self) -> u64 {
+        self.random.u64(..)
+    }
+
+    /// Whether a request may begin now.
+    pub(super) fn may_begin(&self, ticks: Duration) -> bool {
+        self.is_online && self.paused_until.is_none_or(|until| until <= ticks)
     }
 
     /// The next request that may begin. `None` ends the turn of the thread that drives.
@@ -742,7 +757,7 @@ impl Engine {
 
     /// How long to wait before another try: twice as long each time, with jitter, and not less than
     /// the server asks for (RFC 9110, section 10.2.3).
-    fn delay(&mut self, failures: u32, retry_after: Option<Duration>) -> Duration {
+    pub(super) fn delay(&mut self, failures: u32, retry_after: Option<Duration>) -> Duration {
         let (least, most) = self.limits.back_off;
         let full = least.saturating_mul(1 << failures.saturating_sub(1).min(16)).min(most);
         let jitter = self.random.f64();
@@ -791,7 +806,7 @@ pub(super) struct KnownAnswer {
 impl Failure {
     /// Whether the same request may go well a little later: RFC 9110, section 9.2.2, for requests
     /// that are safe.
-    fn is_passing(&self) -> bool {
+    pub(super) fn is_passing(&self) -> bool {
         match self.kind {
             FailureKind::Network | FailureKind::TimeOut => !self.is_final,
             FailureKind::Status => {

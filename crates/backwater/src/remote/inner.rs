@@ -16,6 +16,7 @@ use super::engine::{
 };
 use super::fill::FillInner;
 use super::key::{AnswerKey, KeyRef};
+use super::sends::SendQueue;
 use super::transport::{Alarm, Call, Transport};
 use super::{cover, url};
 use crate::cache::Cache;
@@ -30,7 +31,7 @@ use crate::value::{Clock, Named};
 pub(crate) struct RemoteInner {
     in_use: NameInUse,
     pub(super) base: String,
-    transport: Arc<dyn Transport>,
+    pub(super) transport: Arc<dyn Transport>,
     pub(super) clock: Arc<dyn Clock>,
     engine: Mutex<Engine>,
     /// The header fields of every request.
@@ -40,8 +41,10 @@ pub(crate) struct RemoteInner {
     /// When the earliest alarm is to ring that the transport was given.
     armed: Mutex<Option<Duration>>,
     fills: Mutex<Vec<Arc<FillInner>>>,
+    /// Changes that have not arrived.
+    sends: Mutex<SendQueue>,
     /// For calls, which must not keep the remote alive.
-    this: Weak<RemoteInner>,
+    pub(super) this: Weak<RemoteInner>,
     /// Which rows of answers are deleted.
     follows: OnceLock<Watch>,
 }
@@ -102,10 +105,12 @@ impl RemoteInner {
             seed,
             armed: Mutex::new(None),
             fills: Mutex::default(),
+            sends: Mutex::default(),
             this: this.clone(),
             follows: OnceLock::new(),
         });
         remote.recall()?;
+        remote.take_up_sends()?;
         let this = Arc::downgrade(&remote);
         let follows = remote.cache().watch_commits(move |report| {
             if let Some(remote) = this.upgrade() {
@@ -113,6 +118,9 @@ impl RemoteInner {
             }
         })?;
         remote.follows.get_or_init(|| follows);
+        if remote.sends().len() > 0 {
+            remote.drive();
+        }
         Ok(remote)
     }
 
@@ -135,6 +143,15 @@ impl RemoteInner {
 
     pub(super) fn fills(&self) -> MutexGuard<'_, Vec<Arc<FillInner>>> {
         lock(&self.fills)
+    }
+
+    pub(super) fn sends(&self) -> MutexGuard<'_, SendQueue> {
+        lock(&self.sends)
+    }
+
+    /// The header fields of every request, as they are now.
+    pub(super) fn fields_now(&self) -> HeaderMap {
+        lock(&self.fields).clone()
     }
 
     pub(super) fn moment(&self) -> Moment {
@@ -283,6 +300,15 @@ impl RemoteInner {
         // Not in the condition, where the engine would stay locked.
         loop {
             let ticks = self.clock.ticks();
+            // Changes go first: what is asked for after them is answered with them.
+            match catch_unwind(AssertUnwindSafe(|| self.start_send(ticks))) {
+                Ok(false) => {}
+                Ok(true) => continue,
+                Err(_) => {
+                    tracing::error!("a transport panicked as it started a request");
+                    continue;
+                }
+            }
             let Some(due) = self.engine().next(ticks) else { break };
             // A transport that panics has dropped its call, which has failed by that.
             if catch_unwind(AssertUnwindSafe(|| self.start(due))).is_err() {
@@ -294,7 +320,8 @@ impl RemoteInner {
 
     /// Lets the transport ring when there is something to do.
     fn arm(&self) {
-        let due = self.engine().next_wake();
+        let due = [self.engine().next_wake(), self.sends().next_wake()];
+        let due = due.into_iter().flatten().min();
         let mut armed = lock(&self.armed);
         let ticks = self.clock.ticks();
         // A longer wait is made of several.
@@ -316,7 +343,8 @@ impl RemoteInner {
         *armed = armed.filter(|armed| *armed != due);
         drop(armed);
         let at = self.moment();
-        let work = self.engine().wake(at);
+        let mut work = self.engine().wake(at);
+        work.timed_out.extend(self.sends().wake(at));
         self.carry_out(work);
     }
 
@@ -324,7 +352,12 @@ impl RemoteInner {
         for call in work.timed_out {
             let limit = self.engine().limits.time_out;
             let message = format!("no answer within {limit:?}");
-            self.finish(call, CallOutcome::Failed(Failure::new(FailureKind::TimeOut, message)));
+            let failure = Failure::new(FailureKind::TimeOut, message);
+            if self.sends().of_call(call).is_some() {
+                self.fail_send(call, failure);
+            } else {
+                self.finish(call, CallOutcome::Failed(failure));
+            }
         }
         for (key, anyway) in work.asks {
             if let Err(error) = self.ask_key(&key, (anyway, Asker::Again), None) {
@@ -444,6 +477,7 @@ impl RemoteInner {
                 wakers.wake();
             }
         }
+        let is_any = self.follow_sends(report) || is_any;
         if is_any {
             self.drive();
         }
@@ -460,6 +494,9 @@ impl RemoteInner {
         sent: SentRequest,
         result: Result<http::Response<Vec<u8>>, Failure>,
     ) {
+        if self.sends().of_call(sent.call).is_some() {
+            return self.settle_send(&sent, result);
+        }
         let Some((key, validators)) = self.engine().of_call(sent.call) else { return };
         let outcome = match result {
             Ok(response) => self.take(&sent, &key, validators.as_ref(), &response),
@@ -544,8 +581,31 @@ impl RemoteInner {
         Ok(stale.len())
     }
 
+    /// The same for answers of some URLs as well.
+    pub(super) fn make_stale_at(
+        &self,
+        urls: &[String],
+        is_meant: impl Fn(&AnswerKey) -> bool,
+    ) -> Result<usize> {
+        let schema = self.schema();
+        self.make_stale(|key| {
+            let is_url = || {
+                let template = schema.askable(key.rule()).ok().map(|(_, template)| template);
+                let own = template.and_then(|t| url::expand(&self.base, t, key.variables()).ok());
+                own.is_some_and(|own| urls.contains(&own))
+            };
+            is_meant(key) || is_url()
+        })
+    }
+
     pub(super) fn is_wanted(&self, call: u64) -> bool {
-        self.engine().is_wanted(call)
+        self.engine().is_wanted(call) || self.sends().of_call(call).is_some()
+    }
+
+    /// Wakes a task once a request is no longer wanted; returns whether it is. A change that is
+    /// under way is wanted.
+    pub(super) fn wake_if_unwanted(&self, call: u64, waker: &std::task::Waker) -> bool {
+        self.sends().of_call(call).is_some() || self.engine().wake_if_unwanted(call, waker)
     }
 }
 

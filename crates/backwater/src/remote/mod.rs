@@ -16,6 +16,7 @@ mod pages;
 pub(crate) mod pending;
 mod playback;
 mod response;
+mod sends;
 mod stand_in;
 mod transport;
 mod url;
@@ -24,7 +25,7 @@ use std::fmt;
 use std::hash::{Hash, Hasher};
 use std::sync::Arc;
 
-use http::header::{ACCEPT, CONTENT_LOCATION, HeaderMap, HeaderValue, LOCATION};
+use http::header::{ACCEPT, HeaderMap, HeaderValue};
 use siphasher::sip::SipHasher13;
 
 use crate::cache::Cache;
@@ -42,7 +43,9 @@ pub use fill::{Fill, FillSettled, FillState, KeptFilled, fill_plan};
 /// The `http` crate, whose requests and responses a [`Transport`] moves.
 pub use http;
 pub(crate) use inner::RemoteInner;
+use pending::{BaseNote, PENDING, PendingRow};
 pub use playback::Playback;
+pub use sends::{SendState, Sent, SentSettled};
 pub use stand_in::StandIn;
 pub use transport::{Alarm, Call, Transport, Unwanted};
 
@@ -280,6 +283,7 @@ impl Remote {
     pub fn resume(&self) {
         let at = self.0.moment();
         let work = self.0.engine().resume(at);
+        self.0.sends().resume();
         self.0.carry_out(work);
     }
 
@@ -302,6 +306,9 @@ impl Remote {
     pub fn set_online(&self, is_online: bool) {
         let at = self.0.moment();
         let work = self.0.engine().set_online(is_online, at);
+        if is_online {
+            self.0.sends().resume();
+        }
         self.0.carry_out(work);
     }
 
@@ -416,30 +423,19 @@ impl Remote {
         if !(status.is_success() || status.is_redirection()) || is_safe.contains(&method) {
             return Ok(0);
         }
-        let target = url::absolute(&self.0.base, url);
-        let named = |name| response.headers().get(name).and_then(|url| url.to_str().ok());
-        let named = [named(LOCATION), named(CONTENT_LOCATION)].into_iter().flatten();
-        let named = named.filter_map(|named| url::resolve(&target, named));
-        let mut urls: Vec<String> = named.filter(|url| url::is_same_origin(url, &target)).collect();
-        urls.push(target);
         let schema = self.0.schema();
         let by_rule = schema.rule_for(method, url).ok();
-        let by_rule =
-            by_rule.and_then(|(rule, variables)| Some((schema.rule(rule).ok()?, variables)));
-        self.0.make_stale(|key| {
-            let is_named = by_rule.as_ref().is_some_and(|(rule, variables)| {
+        let by_rule = by_rule.and_then(|(rule, variables)| {
+            Some((schema.rule(rule).ok()?.asking.makes_stale.clone(), variables))
+        });
+        let urls = url::changed_by(&self.0.base, url, response.headers());
+        self.0.make_stale_at(&urls, |key| {
+            by_rule.as_ref().is_some_and(|(makes_stale, variables)| {
                 let agrees = |(name, value): &(String, String)| {
                     key.variable(name).is_none_or(|known| known == value)
                 };
-                rule.asking.makes_stale.iter().any(|name| name == key.rule())
-                    && variables.iter().all(agrees)
-            });
-            let is_url = || {
-                let template = schema.askable(key.rule()).ok().map(|(_, template)| template);
-                let own = template.and_then(|t| url::expand(&self.0.base, t, key.variables()).ok());
-                own.is_some_and(|own| urls.contains(&own))
-            };
-            is_named || is_url()
+                makes_stale.iter().any(|name| name == key.rule()) && variables.iter().all(agrees)
+            })
         })
     }
 }
@@ -447,10 +443,17 @@ impl Remote {
 /// A schema with the remote's tables, if the one that a storage was written with has them: a
 /// program does not declare them, and its file is to stay as it is.
 pub(crate) fn with_tables_of(wanted: Schema, stored: &Schema) -> Result<Schema> {
-    let has = |schema: &Schema| schema.table_names().any(|name| name == AnswerRow::TABLE_NAME);
-    match has(stored) && !has(&wanted) {
-        true => SchemaBuilder::beyond(&wanted).table::<AnswerRow>().build(),
-        false => Ok(wanted),
+    let has = |schema: &Schema, table: &str| schema.table_names().any(|name| name == table);
+    let lacks = |table: &str| has(stored, table) && !has(&wanted, table);
+    let builder = SchemaBuilder::beyond(&wanted);
+    match (lacks(AnswerRow::TABLE_NAME), lacks(PENDING)) {
+        (false, false) => Ok(wanted),
+        (true, false) => builder.table::<AnswerRow>().build(),
+        (false, true) => builder.table::<PendingRow>().table::<BaseNote>().build(),
+        (true, true) => {
+            let builder = builder.table::<AnswerRow>();
+            builder.table::<PendingRow>().table::<BaseNote>().build()
+        }
     }
 }
 

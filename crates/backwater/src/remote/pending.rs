@@ -1,7 +1,17 @@
 //! Pending changes and base values as rows.
 
+use super::answer::{Failure, FailureKind};
+use super::sends::{MadeRequest, SendState};
 use crate::Table;
-use crate::value::Json;
+use crate::change::{BaseRow, Transaction};
+use crate::error::Result;
+use crate::table::{Edit, EditedRow, ONLY, PendingChange, Staged, State};
+use crate::value::{Json, RowId, Timestamp};
+use serde::{Deserialize, Serialize};
+use serde_json::value::RawValue;
+
+/// The table of changes.
+pub(crate) const PENDING: &str = "backwater_pending";
 
 /// A row of `backwater_base`: what a covered row is below pending changes.
 #[derive(Debug, Clone, PartialEq, Table)]
@@ -15,4 +25,187 @@ pub(crate) struct BaseNote {
     pub(crate) is_there: Option<bool>,
     /// Those of its fields that persist.
     pub(crate) fields: Option<Json>,
+}
+
+/// A row of `backwater_pending`: a change that has not arrived, or was refused.
+#[derive(Debug, Clone, PartialEq, Table)]
+#[table(name = "backwater_pending")]
+pub(crate) struct PendingRow {
+    #[table(id)]
+    pub(crate) number: i64,
+    pub(crate) remote: String,
+    pub(crate) send: String,
+    pub(crate) label: String,
+    /// `waiting`, `under way`, `conflict`, `refused` or `kept`.
+    pub(crate) state: String,
+    pub(crate) made_at: Option<Timestamp>,
+    /// The row that it is about: its table, and its id as text.
+    pub(crate) table_name: Option<String>,
+    pub(crate) row_id: Option<String>,
+    /// The `Idempotency-Key` of its request.
+    pub(crate) key: String,
+    /// What the program gave for the request beside the row, as a JSON object.
+    pub(crate) variables: Option<Json>,
+    /// What it does to each row.
+    pub(crate) changes: Json,
+    /// The request, once it has been made for the first time.
+    pub(crate) request: Option<Json>,
+    /// For whom it is kept.
+    pub(crate) kept_for: Option<String>,
+    pub(crate) failure: Option<String>,
+    pub(crate) message: Option<String>,
+    pub(crate) status: Option<i64>,
+    #[table(persist = false)]
+    pub(crate) tries: Option<i64>,
+    #[table(persist = false)]
+    pub(crate) again_at: Option<Timestamp>,
+}
+
+impl PendingRow {
+    /// Says where it stands.
+    pub(super) fn set_state(&mut self, state: &SendState, tries: u32) {
+        self.state = state.name().to_owned();
+        self.tries = Some(tries.into());
+        let failure = state.failure();
+        self.failure = failure.map(|failure| failure.kind.name().to_owned());
+        self.message = failure.map(|failure| failure.message.clone());
+        self.status = failure.and_then(|failure| failure.status).map(i64::from);
+        self.again_at = failure.and_then(|failure| failure.again_at);
+    }
+
+    /// How it failed the last time.
+    pub(super) fn failure(&self) -> Failure {
+        let kind = FailureKind::named(self.failure.as_deref()).unwrap_or(FailureKind::Status);
+        let status = self.status.and_then(|status| status.try_into().ok());
+        let message = self.message.clone().unwrap_or_default();
+        Failure { status, ..Failure::new(kind, message) }
+    }
+
+    /// The tables of which it changes rows.
+    pub(super) fn tables(&self) -> Vec<String> {
+        let edits: Vec<StoredEdit<'_>> =
+            serde_json::from_str(self.changes.as_str()).unwrap_or_default();
+        edits.into_iter().map(|edit| edit.table).collect()
+    }
+
+    pub(super) fn made_request(&self) -> Option<MadeRequest> {
+        let stored: StoredRequest = serde_json::from_str(self.request.as_ref()?.as_str()).ok()?;
+        let StoredRequest { url, body, if_match } = stored;
+        Some(MadeRequest { url, body, if_match })
+    }
+
+    pub(super) fn variables(&self) -> Vec<(String, String)> {
+        let stored = self.variables.as_ref();
+        let stored = stored.and_then(|json| serde_json::from_str(json.as_str()).ok());
+        let members: std::collections::BTreeMap<String, String> = stored.unwrap_or_default();
+        members.into_iter().collect()
+    }
+}
+
+#[derive(Serialize, Deserialize)]
+struct StoredRequest {
+    url: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    body: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    if_match: Option<String>,
+}
+
+pub(super) fn stored_request(request: &MadeRequest) -> Option<Json> {
+    let MadeRequest { url, body, if_match } = request.clone();
+    let text = serde_json::to_string(&StoredRequest { url, body, if_match }).ok()?;
+    Some(Json::from_minified(text))
+}
+
+/// What a change does to one row, as it is stored.
+#[derive(Serialize, Deserialize)]
+struct StoredEdit<'s> {
+    table: String,
+    id: Box<RawValue>,
+    /// `insert`, `update` or `delete`.
+    edit: String,
+    #[serde(borrow, default, skip_serializing_if = "Option::is_none")]
+    fields: Option<&'s RawValue>,
+    /// Fields that are absent afterwards.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    absent: Vec<String>,
+}
+
+fn id_of(state: &State, row: &EditedRow) -> RowId {
+    let id = state.id(row.table, row.slot).map(|id| id.to_id());
+    id.unwrap_or(RowId::Parts([].into()))
+}
+
+/// What a change does, as it is stored: fields that do not persist are left out.
+pub(crate) fn stored_changes(state: &State, change: &PendingChange) -> Json {
+    let mut out = String::from("[");
+    for row in &change.rows {
+        let definition = state.schema.table(row.table);
+        let persists =
+            |(field, _): &&(_, _)| definition.persist && definition.field(*field).persist;
+        let fields: Vec<_> = row.edit.fields().iter().filter(persists).cloned().collect();
+        let absent = fields.iter().filter(|(_, staged)| matches!(staged, Staged::Absent));
+        let absent = absent.map(|(field, _)| definition.field(*field).name.to_string()).collect();
+        let edit = match row.edit {
+            Edit::Insert(_) => "insert",
+            Edit::Update(_) => "update",
+            Edit::Delete => "delete",
+        };
+        let text = (edit != "delete").then(|| state.staged_json(row.table, &fields));
+        let fields = text.as_deref().and_then(|text| serde_json::from_str(text).ok());
+        let Ok(id) = RawValue::from_string(id_of(state, row).to_json().as_str().to_owned()) else {
+            continue;
+        };
+        let table = definition.name.to_string();
+        let stored = StoredEdit { table, id, edit: edit.to_owned(), fields, absent };
+        out.push_str(if out.len() > 1 { "," } else { "" });
+        out.push_str(&serde_json::to_string(&stored).unwrap_or_default());
+    }
+    out.push(']');
+    Json::from_minified(out)
+}
+
+/// Reads what a change does. Tables and fields that the schema no longer has are left out.
+pub(crate) fn read_changes(
+    tx: &mut Transaction,
+    number: i64,
+    stored: &Json,
+) -> Result<PendingChange> {
+    let schema = tx.schema();
+    let edits: Vec<StoredEdit<'_>> = serde_json::from_str(stored.as_str()).unwrap_or_default();
+    let mut rows = Vec::new();
+    for stored in edits {
+        let Ok(table) = schema.table_no(&stored.table) else { continue };
+        let definition = schema.table(table);
+        let slot = match definition.is_one_row() {
+            true => ONLY,
+            false => {
+                let id = RowId::from_json(&Json::parse(stored.id.get())?)?;
+                let Some(id) = schema.fitted(table, id) else { continue };
+                tx.state.refer_id(table, &id)?
+            }
+        };
+        let mut fields = match stored.fields {
+            Some(fields) => tx.staged_known(table, slot, fields.get()),
+            None => Default::default(),
+        };
+        let absent = stored.absent.iter().filter_map(|name| definition.field_no(name));
+        fields.extend(absent.map(|field| (field, Staged::Absent)));
+        let edit = match stored.edit.as_str() {
+            "insert" => Edit::Insert(fields),
+            "update" => Edit::Update(fields),
+            _ => Edit::Delete,
+        };
+        rows.push(EditedRow { table, slot, edit });
+    }
+    Ok(PendingChange { number, rows })
+}
+
+impl BaseNote {
+    pub(crate) fn into_row(self) -> Option<BaseRow> {
+        let id = Json::parse(&self.row_id).ok();
+        let id = id.and_then(|id| RowId::from_json(&id).ok()).unwrap_or(RowId::Parts([].into()));
+        let fields = self.fields.filter(|_| self.is_there == Some(true));
+        Some(BaseRow { table: self.table_name, id, fields })
+    }
 }

@@ -2,7 +2,9 @@
 
 use std::time::Duration;
 
-use http::header::{CONTENT_TYPE, HeaderMap, IF_MODIFIED_SINCE, IF_NONE_MATCH, RETRY_AFTER};
+use http::header::{
+    CONTENT_TYPE, ETAG, HeaderMap, IF_MODIFIED_SINCE, IF_NONE_MATCH, LAST_MODIFIED, RETRY_AFTER,
+};
 use http::{Response, StatusCode};
 
 use super::answer::{AnswerRow, Failure, FailureKind, Here, read, stored};
@@ -77,7 +79,8 @@ impl RemoteInner {
             let message = format!("the response has more than {most} bytes, which are allowed");
             return Some(unreadable(message));
         }
-        let mut arrival = arrival(Validators::of(&sent.fields, headers, requested, now));
+        let mut validators = Validators::of(&sent.fields, headers, requested, now);
+        let mut arrival = arrival(validators.clone());
         let request = Self::request_of(key, page).began_at(sent.commit);
         let request = match arrival.freshness.no_store {
             true => request.unstored(),
@@ -91,6 +94,14 @@ impl RemoteInner {
                 return Err(None);
             }
             let ingested = tx.ingest(request, response.body()).map_err(Some)?;
+            let written = || schema.written_by(rule);
+            if ingested.kept > 0 || self.sends().has_overtaken(sent.commit, written) {
+                // It may have been computed before what is known by now: it is asked for again, and
+                // not whether it has changed.
+                validators.fields.retain(|(name, _)| !matches!(*name, ETAG | LAST_MODIFIED));
+                arrival.validators = stored(&validators);
+                arrival.here = arrival.here.stale_at(now);
+            }
             arrival.next = next_page(rule, key, response, ingested.records);
             let next = arrival.next.as_deref();
             let next = next.and_then(|next| self.next_key(key, rule, next).ok());
@@ -193,7 +204,7 @@ fn next_page(
 }
 
 /// An answer that has no rows.
-fn refused(response: &Response<Vec<u8>>, now: Timestamp) -> Failure {
+pub(super) fn refused(response: &Response<Vec<u8>>, now: Timestamp) -> Failure {
     let status = response.status();
     let message = problem(response)
         .unwrap_or_else(|| status.canonical_reason().unwrap_or("the server refused").to_owned());

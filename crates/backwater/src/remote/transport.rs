@@ -230,9 +230,9 @@ impl Future for Unwanted<'_> {
 
     fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<()> {
         let remote = self.0.remote.upgrade();
-        let is_wanted = remote.zip(self.0.sent.as_ref()).is_some_and(|(remote, sent)| {
-            remote.engine().wake_if_unwanted(sent.call, context.waker())
-        });
+        let is_wanted = remote
+            .zip(self.0.sent.as_ref())
+            .is_some_and(|(remote, sent)| remote.wake_if_unwanted(sent.call, context.waker()));
         if is_wanted { Poll::Pending } else { Poll::Ready(()) }
     }
 }

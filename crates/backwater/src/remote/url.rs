@@ -2,7 +2,7 @@
 
 use compact_str::CompactString;
 use http::HeaderMap;
-use http::header::LINK;
+use http::header::{CONTENT_LOCATION, LINK, LOCATION};
 use iri_string::spec::UriSpec;
 use iri_string::template::UriTemplateStr;
 use iri_string::template::simple_context::{SimpleContext, Value};
@@ -92,6 +92,18 @@ pub(super) fn absolute(base: &str, url: &str) -> String {
         true => url.to_owned(),
         false => format!("{}/{}", base.trim_end_matches('/'), url.trim_start_matches('/')),
     }
+}
+
+/// The URLs whose answers an unsafe request has made stale (RFC 9111, section 4.4): its own, and
+/// those on the same host that its response names.
+pub(super) fn changed_by(base: &str, url: &str, response: &HeaderMap) -> Vec<String> {
+    let target = absolute(base, url);
+    let named = |name| response.get(name).and_then(|url| url.to_str().ok());
+    let named = [named(LOCATION), named(CONTENT_LOCATION)].into_iter().flatten();
+    let named = named.filter_map(|named| resolve(&target, named));
+    let mut urls: Vec<String> = named.filter(|url| is_same_origin(url, &target)).collect();
+    urls.push(target);
+    urls
 }
 
 /// A URL relative to another one.

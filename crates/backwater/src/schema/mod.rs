@@ -10,6 +10,7 @@ mod reach;
 mod read;
 mod renumber;
 mod rule;
+mod send;
 mod table;
 mod template;
 mod tree;
@@ -29,6 +30,7 @@ pub(crate) use pointer::{Pointer, write_part};
 pub(crate) use rule::{
     Asking, Format, Given, LaterPages, ListRule, NextPage, OnError, ResponsePart, Rule, Scope,
 };
+pub(crate) use send::{IfMatch, OnConflict, SendBody, SendRule};
 pub(crate) use table::{
     Checks, FieldDef, FieldKind, IdType, LinkRule, LinkTo, OnDelete, OneOfDef, TableDef,
     TableOrigin, Unknown,
@@ -90,6 +92,7 @@ impl FieldNo {
 pub struct Schema {
     pub(crate) tables: Arc<[TableDef]>,
     pub(crate) rules: Arc<[Rule]>,
+    pub(crate) sends: Arc<[SendRule]>,
     pub(crate) queries: Arc<[NamedQuery]>,
     pub(crate) limits: Limits,
     pub(crate) tuning: Tuning,
@@ -153,6 +156,7 @@ impl PartialEq for Schema {
         };
         self.tables == other.tables
             && self.rules == other.rules
+            && self.sends == other.sends
             && self.limits == other.limits
             && self.drops == other.drops
             && queries(self) == queries(other)
@@ -421,6 +425,19 @@ impl Schema {
                 nearest(name, self.rule_names())
             };
             Error::new(ErrorKind::UnknownName, format!("there is no response rule \"{name}\""))
+                .help(help)
+        })
+    }
+
+    /// A send rule.
+    #[cfg(feature = "remote")]
+    pub(crate) fn send(&self, name: &str) -> Result<&SendRule> {
+        self.sends.iter().find(|rule| &*rule.name == name).ok_or_else(|| {
+            let help = match self.sends.is_empty() {
+                true => "the schema has none: add a [send.NAME] with `table` and `url`".to_owned(),
+                false => nearest(name, self.sends.iter().map(|rule| &*rule.name)),
+            };
+            Error::new(ErrorKind::UnknownName, format!("there is no send rule \"{name}\""))
                 .help(help)
         })
     }

@@ -6,7 +6,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use super::{Cell, Slot, StagedRow, State};
+use super::{Cell, Slot, Staged, StagedRow, State};
 use crate::schema::{FieldNo, TableNo};
 
 /// The pending changes of a version, in their order, and the base values of the rows that they
@@ -58,18 +58,60 @@ impl Overlay {
 
     /// The edits of a row, in their order.
     pub(crate) fn edits_of(&self, table: TableNo, slot: Slot) -> impl Iterator<Item = &Edit> {
-        let rows = self.pending.iter().flat_map(|change| &change.rows);
+        // Most rows are not covered.
+        let pending = if self.covers(table, slot) { self.pending.as_slice() } else { &[] };
+        let rows = pending.iter().flat_map(|change| &change.rows);
         rows.filter(move |row| (row.table, row.slot) == (table, slot)).map(|row| &row.edit)
     }
 }
 
+impl PendingChange {
+    /// Both changes as one.
+    pub(crate) fn followed_by(&self, later: &Self) -> Self {
+        let mut rows = self.rows.clone();
+        for row in &later.rows {
+            let known = rows.iter_mut().find(|of| (of.table, of.slot) == (row.table, row.slot));
+            match known {
+                Some(known) => known.edit.follow(&row.edit),
+                None => rows.push(row.clone()),
+            }
+        }
+        Self { number: self.number, rows }
+    }
+}
+
 impl Edit {
+    fn follow(&mut self, later: &Edit) {
+        match (&mut *self, later) {
+            (Edit::Insert(fields) | Edit::Update(fields), Edit::Update(more)) => {
+                fields.retain(|(field, _)| !more.iter().any(|(written, _)| written == field));
+                fields.extend(more.iter().cloned());
+            }
+            _ => *self = later.clone(),
+        }
+    }
+
     /// The fields that it writes.
-    pub(crate) fn fields(&self) -> &[(FieldNo, super::Staged<'static>)] {
+    pub(crate) fn fields(&self) -> &[(FieldNo, Staged<'static>)] {
         match self {
             Edit::Insert(fields) | Edit::Update(fields) => fields,
             Edit::Delete => &[],
         }
+    }
+
+    /// The rows that its links are to point at, where the field says of which table they are.
+    pub(crate) fn links(&self) -> impl Iterator<Item = (FieldNo, Option<TableNo>, Slot)> {
+        self.fields().iter().flat_map(|(field, staged)| {
+            let targets = match staged {
+                Staged::Link(slot) => vec![(*field, None, *slot)],
+                Staged::OneOf(table, slot) => vec![(*field, Some(*table), *slot)],
+                Staged::Links(targets) => {
+                    targets.iter().map(|(table, slot)| (*field, Some(*table), *slot)).collect()
+                }
+                _ => Vec::new(),
+            };
+            targets
+        })
     }
 }
 

@@ -271,6 +271,40 @@ impl<'s> Row<'s> {
         self.state.id(self.table, self.slot).map(|id| id.to_id())
     }
 
+    /// Whether a change of it goes to a server and has not arrived, or such a change has made it.
+    ///
+    /// See [`Row::pending_fields`] for an example.
+    pub fn is_pending(&self) -> bool {
+        let overlay = self.state.overlay.as_ref();
+        overlay.is_some_and(|overlay| overlay.edits_of(self.table, self.slot).next().is_some())
+    }
+
+    /// The fields of which changes go to a server and have not arrived, in the schema's order.
+    ///
+    /// ```
+    /// # #[cfg(feature = "remote")] {
+    /// # use backwater::{Cache, Schema, Value, clock::SetClock, remote::{Remote, StandIn}};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int', name = 'text', done = 'bool' } }\nsend.done = { table = 't', url = '/t/{id}' }")?);
+    /// # cache.commit("loaded", |tx| tx.insert("t", [("id", Value::from(1)), ("done", false.into())]))?;
+    /// # let server = StandIn::new(|_| StandIn::status(204));
+    /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    /// # let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone()).clock(clock).build()?;
+    /// remote.send("done", "it is done", |tx| tx.update("t", 1, [("done", true)]))?;
+    /// let snapshot = cache.snapshot();
+    /// let row = snapshot.get("t", 1)?.unwrap();
+    /// assert!(row.is_pending());
+    /// assert_eq!(row.pending_fields(), ["done"]);
+    /// # }
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn pending_fields(&self) -> Vec<&'s str> {
+        let Some(overlay) = &self.state.overlay else { return Vec::new() };
+        let edits = overlay.edits_of(self.table, self.slot).flat_map(|edit| edit.fields());
+        let written: std::collections::BTreeSet<FieldNo> = edits.map(|(field, _)| *field).collect();
+        let definition = self.state.schema.table(self.table);
+        written.into_iter().map(|field| &*definition.field(field).name).collect()
+    }
+
     /// A field's value: `None` when it is absent, [`Value::Null`] when it is null, the target's id
     /// when it is a link.
     ///

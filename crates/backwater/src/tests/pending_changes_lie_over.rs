@@ -8,10 +8,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use proptest::prelude::*;
 
-use crate::change::{BaseRow, Transaction};
+use crate::change::Transaction;
 use crate::error::Result;
-use crate::remote::pending::BaseNote;
-use crate::table::{Edit, EditedRow, PendingChange};
+use crate::remote::pending::{BaseNote, read_changes, stored_changes};
 use crate::value::{Json, RowId, Value};
 use crate::{Cache, Query, QueryResult, Schema};
 
@@ -267,7 +266,7 @@ fn apply(cache: &Cache, change: &ModelChange) {
                         !definition.id.contains(&definition.field_no(name).unwrap())
                     });
                     let text = serde_json::to_string(&set).unwrap();
-                    let mut staged = tx.staged_object(number, slot, &text)?;
+                    let mut staged = tx.staged_known(number, slot, &text);
                     staged.extend(fields.gone.iter().map(|name| {
                         (definition.field_no(name).unwrap(), crate::table::Staged::Absent)
                     }));
@@ -374,47 +373,16 @@ impl World {
         let state = &snapshot.state;
         let notes = snapshot.table::<BaseNote>().unwrap().here();
         let notes: Vec<BaseNote> = notes.collect();
-        let mut pending = Vec::new();
-        for change in state.overlay.iter().flat_map(|overlay| &overlay.pending) {
-            let rows = change.rows.iter().map(|row| {
-                let id = state.id(row.table, row.slot).map(|id| id.to_id());
-                let fields = state.staged_json(row.table, row.edit.fields());
-                let absent = row.edit.fields().iter();
-                let absent = absent.filter(|(_, s)| matches!(s, crate::table::Staged::Absent));
-                let absent: Vec<_> = absent.map(|(field, _)| *field).collect();
-                (row.table, id.unwrap_or(RowId::Parts([].into())), row.edit.clone(), fields, absent)
-            });
-            pending.push((change.number, rows.collect::<Vec<_>>()));
-        }
+        let pending = state.overlay.iter().flat_map(|overlay| &overlay.pending);
+        let pending: Vec<(i64, Json)> =
+            pending.map(|change| (change.number, stored_changes(state, change))).collect();
         self.cache = cache();
         put(&self.cache, &rows);
         let taken = self.cache.commit("taken up", |tx| {
-            let base = notes.iter().map(|note| BaseRow {
-                table: note.table_name.clone(),
-                id: row_id(&note.row_id),
-                fields: note.fields.clone(),
-            });
-            tx.take_up(base.collect())?;
-            let mut changes = Vec::new();
-            for (number, rows) in pending {
-                let mut edited = Vec::new();
-                for (table, id, edit, fields, absent) in rows {
-                    let slot = match tx.schema().table(table).is_one_row() {
-                        true => crate::table::ONLY,
-                        false => tx.state.refer_id(table, &id)?,
-                    };
-                    let mut fields = tx.staged_object(table, slot, &fields)?;
-                    fields.extend(absent.into_iter().map(|f| (f, crate::table::Staged::Absent)));
-                    let edit = match edit {
-                        Edit::Insert(_) => Edit::Insert(fields),
-                        Edit::Update(_) => Edit::Update(fields),
-                        Edit::Delete => Edit::Delete,
-                    };
-                    edited.push(EditedRow { table, slot, edit });
-                }
-                changes.push(PendingChange { number, rows: edited }.into());
-            }
-            tx.set_pending(changes);
+            tx.take_up(notes.into_iter().filter_map(BaseNote::into_row).collect())?;
+            let pending = pending.iter().map(|(number, stored)| read_changes(tx, *number, stored));
+            let pending: Result<Vec<_>> = pending.map(|change| Ok(change?.into())).collect();
+            tx.set_pending(pending?);
             Ok(())
         });
         taken.unwrap();

@@ -178,16 +178,24 @@ impl Transaction {
         Ok(())
     }
 
-    /// The members of a JSON object on their way into a row.
-    pub(crate) fn staged_object(
+    /// The members of a JSON object on their way into a row; those that the table no longer has, or
+    /// that do not fit it any more, are left out.
+    #[cfg(feature = "remote")]
+    pub(crate) fn staged_known(
         &mut self,
         table: TableNo,
         slot: Slot,
         raw: &str,
-    ) -> Result<StagedRow<'static>> {
+    ) -> StagedRow<'static> {
         let schema = self.schema();
-        let members: Members = parsed(raw, "the fields of a row are an object")?;
-        self.staged_members(&schema, table, slot, &members)
+        let members: Members = serde_json::from_str(raw).unwrap_or_default();
+        let all = self.staged_members(&schema, table, slot, &members);
+        all.unwrap_or_else(|_| {
+            let each = members.into_iter().map(|(name, raw)| Members::from([(name, raw)]));
+            let staged =
+                each.filter_map(|one| self.staged_members(&schema, table, slot, &one).ok());
+            staged.flatten().collect()
+        })
     }
 
     fn staged_members(

@@ -1,6 +1,7 @@
 //! Reading `backwater.toml`: every problem is gathered with its place, none stops the reading.
 
 mod rule;
+mod send;
 mod table;
 pub(crate) use table::{TYPE_MEMBER, lasting, plain};
 
@@ -64,8 +65,8 @@ impl<'t> Reader<'t> {
     }
 
     fn document(&mut self, document: &DeTable<'t>, known: &[Arc<str>]) -> Schema {
-        let parts = ["table", "response", "query", "limits", "drop"];
-        let [tables, rules, queries, limits, drop] = self.parts(document, "a schema", parts);
+        let parts = ["table", "response", "send", "query", "limits", "drop"];
+        let [tables, rules, sends, queries, limits, drop] = self.parts(document, "a schema", parts);
         let limits = limits.and_then(|limits| self.limits(limits)).unwrap_or_default();
         let tables = self.entries_of(tables, "table.NAME");
         self.tables = tables.iter().map(|(name, ..)| Arc::from(*name)).collect();
@@ -83,6 +84,10 @@ impl<'t> Reader<'t> {
             .filter_map(|(name, _, value)| self.rule(name, value, &mut tables))
             .collect();
         self.check_rules(&rules);
+        let sends = self.entries_of(sends, "send.NAME");
+        let sends =
+            sends.iter().filter_map(|(name, _, value)| self.send(name, value, &tables, &rules));
+        let sends: Vec<_> = sends.collect();
         in_order_of(known, &mut tables, &mut rules);
         let queries = self.entries_of(queries, "query");
         let queries =
@@ -90,6 +95,7 @@ impl<'t> Reader<'t> {
         Schema {
             tables: tables.into(),
             rules: rules.into(),
+            sends: sends.into(),
             queries,
             limits,
             tuning: Tuning::default(),

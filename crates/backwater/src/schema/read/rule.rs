@@ -319,7 +319,7 @@ impl<'t> Reader<'t> {
         first
     }
 
-    fn template(&mut self, value: &Value<'t>) -> Option<Template> {
+    pub(super) fn template(&mut self, value: &Value<'t>) -> Option<Template> {
         let text = self.as_text(value, "a URI Template such as \"/sailings/{id}\"")?;
         let read = Template::parse(text);
         let help = "write it as \"/departures{?port,page}\" (RFC 6570)";

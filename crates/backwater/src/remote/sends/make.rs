@@ -1,0 +1,393 @@
+//! Making changes: the commit that shows one and queues it, the request that carries it, and what
+//! comes back after a restart.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use http::header::{CONTENT_TYPE, HeaderValue, IF_MATCH};
+
+use super::queue::{MadeRequest, SendEntry, points_of};
+use super::{SendState, SentState};
+use crate::change::Transaction;
+use crate::error::{Error, ErrorKind, Result};
+use crate::remote::answer::{Failure, FailureKind};
+use crate::remote::inner::{RemoteInner, SentRequest};
+use crate::remote::pending::{
+    BaseNote, PENDING, PendingRow, read_changes, stored_changes, stored_request,
+};
+use crate::remote::transport::Call;
+use crate::schema::{Schema, SendBody, SendRule, TableNo};
+use crate::table::{PendingChange, Slot, State};
+use crate::typed::Found;
+use crate::value::Json;
+
+type RowAt = (TableNo, Slot);
+
+impl RemoteInner {
+    /// Makes a change that is shown and queued.
+    pub(in crate::remote) fn send(
+        &self,
+        rule: &str,
+        variables: Vec<(String, String)>,
+        label: String,
+        write: impl FnOnce(&mut Transaction) -> Result<()>,
+    ) -> Result<Arc<SentState>> {
+        self.declare_sends()?;
+        let schema = self.schema();
+        let rule = schema.send(rule)?;
+        let number = self.sends().next_number();
+        let key = self.new_key();
+        let made = self.cache().try_commit(label.clone(), |tx| {
+            let ((), change) = tx.write_over(number, write)?;
+            let about = about(&schema, rule, &change, &variables)?;
+            let merged = match about.filter(|_| rule.merges) {
+                Some(at) => self.merged(tx, rule, at, &change)?,
+                None => None,
+            };
+            if merged.is_none() && !(rule.body == SendBody::Changes && change.rows.is_empty()) {
+                let row = self.row_of(tx, number, rule, about, &change, &variables, (&key, &label));
+                tx.table::<PendingRow>()?.insert(&row)?;
+            }
+            Ok::<_, Error>((change, about, merged))
+        })?;
+        let (change, about, merged) = made.value;
+        if let Some((open, change)) = merged {
+            let mut sends = self.sends();
+            if let Some(entry) = sends.get_mut(open) {
+                entry.points = points_of(&schema, &change);
+                entry.change = change;
+                return Ok(entry.shared.clone());
+            }
+            drop(sends);
+            return Ok(self.shared_send(number, SendState::Cancelled));
+        }
+        if rule.body == SendBody::Changes && change.rows.is_empty() {
+            return Ok(self.shared_send(number, SendState::Confirmed));
+        }
+        let shared = self.shared_send(number, SendState::Waiting { failed: None });
+        let rule = (rule.name.clone(), &*schema);
+        let entry = SendEntry::new(shared.clone(), rule, (change, about), variables, (key, label));
+        self.sends().add(number, entry);
+        self.drive();
+        Ok(shared)
+    }
+
+    fn shared_send(&self, number: i64, state: SendState) -> Arc<SentState> {
+        Arc::new(SentState::new(number, self.this.clone(), state))
+    }
+
+    /// The tables in which changes that have not arrived stand.
+    pub(in crate::remote) fn declare_sends(&self) -> Result<()> {
+        let has = |name: &str| self.schema().table_no(name).is_ok();
+        if !has(PENDING) {
+            self.cache().declare("changes are sent", |schema| {
+                schema.table::<PendingRow>().table::<BaseNote>()
+            })?;
+        }
+        self.cache().rehydrate([PENDING, crate::change::BASE])
+    }
+
+    /// A key that no other request has.
+    pub(super) fn new_key(&self) -> String {
+        let mut engine = self.engine();
+        format!("{:016x}{:016x}", engine.random_number(), engine.random_number())
+    }
+
+    /// Puts a change into one of the same row that waits, if there is one; gives that one's number
+    /// and what it does by now.
+    fn merged(
+        &self,
+        tx: &mut Transaction,
+        rule: &SendRule,
+        about: RowAt,
+        change: &PendingChange,
+    ) -> Result<Option<(i64, Arc<PendingChange>)>> {
+        let Some(open) = self.sends().open(&rule.name, about) else { return Ok(None) };
+        let pending = tx.pending().to_vec();
+        let Some(place) = pending.iter().position(|known| known.number == open) else {
+            return Ok(None);
+        };
+        let both = Arc::new(pending[place].followed_by(change));
+        let mut left: Vec<_> =
+            pending.into_iter().filter(|known| known.number != change.number).collect();
+        left[place] = both.clone();
+        tx.set_pending(left);
+        let changes = stored_changes(&tx.state, &both);
+        tx.update(PENDING, open, [("changes", changes)])?;
+        Ok(Some((open, both)))
+    }
+
+    #[expect(clippy::too_many_arguments, reason = "it is called once, and each says one thing")]
+    fn row_of(
+        &self,
+        tx: &Transaction,
+        number: i64,
+        rule: &SendRule,
+        about: Option<RowAt>,
+        change: &PendingChange,
+        variables: &[(String, String)],
+        (key, label): (&str, &str),
+    ) -> PendingRow {
+        let row_id = about.and_then(|(table, slot)| tx.state.id(table, slot));
+        let given: std::collections::BTreeMap<_, _> = variables.iter().cloned().collect();
+        let given = serde_json::to_string(&given).ok().filter(|_| !given.is_empty());
+        PendingRow {
+            number,
+            remote: self.name().to_owned(),
+            send: rule.name.to_string(),
+            label: label.to_owned(),
+            state: "waiting".to_owned(),
+            made_at: Some(self.clock.now()),
+            table_name: about.map(|_| rule.table.to_string()),
+            row_id: row_id.map(|id| id.to_id().to_string()),
+            key: key.to_owned(),
+            variables: given.map(Json::from_minified),
+            changes: stored_changes(&tx.state, change),
+            request: None,
+            kept_for: None,
+            failure: None,
+            message: None,
+            status: None,
+            tries: None,
+            again_at: None,
+        }
+    }
+
+    /// Starts the next change's request; returns whether there was one.
+    pub(in crate::remote) fn start_send(&self, ticks: Duration) -> bool {
+        let (may_begin, limits) = {
+            let engine = self.engine();
+            (engine.may_begin(ticks), engine.limits.clone())
+        };
+        if !may_begin {
+            return false;
+        }
+        let Some(number) = self.sends().next(limits.at_a_time) else { return false };
+        let call = self.engine().new_call();
+        self.sends().sent(number, call, ticks.saturating_add(limits.time_out));
+        let snapshot = self.cache().snapshot();
+        let made = self.make_request(number, &snapshot.state).and_then(|(request, made)| {
+            // What was made is known before it is under way: another try is the same.
+            self.note_sent(number, made)?;
+            Ok(request)
+        });
+        let commit = self.cache().snapshot().commit();
+        let (fields, url) = match &made {
+            Ok(request) => (request.headers().clone(), request.uri().to_string()),
+            Err(_) => Default::default(),
+        };
+        let sent = SentRequest { call, commit, sent: ticks, fields, url };
+        match made {
+            Ok(request) => {
+                self.transport.start(request, Call::new(self.this.clone(), sent, limits))
+            }
+            Err(error) => {
+                let mut failure = Failure::new(FailureKind::Network, error.to_string());
+                failure.is_final = true;
+                self.settle_send(&sent, Err(failure));
+            }
+        }
+        true
+    }
+
+    fn make_request(
+        &self,
+        number: i64,
+        state: &State,
+    ) -> Result<(http::Request<Vec<u8>>, MadeRequest)> {
+        let schema = self.schema();
+        let sends = self.sends();
+        let gone = || Error::new(ErrorKind::Stopped, "the change was taken back");
+        let entry = sends.get(number).ok_or_else(gone)?;
+        let rule = schema.send(&entry.rule)?;
+        let made = match &entry.request {
+            Some(made) => made.clone(),
+            None => self.request_of_send(entry, rule, state)?,
+        };
+        let key = entry.key.clone();
+        drop(sends);
+        let uri = made.url.parse::<http::Uri>().map_err(|error| {
+            let message = format!("send rule \"{}\" makes no URL of this row", rule.name);
+            Error::new(ErrorKind::Parameter, message).caused_by(error)
+        })?;
+        let mut request = http::Request::new(made.body.clone().unwrap_or_default().into_bytes());
+        *request.method_mut() = rule.method.parse().unwrap_or(http::Method::PATCH);
+        *request.uri_mut() = uri;
+        let mut fields = self.fields_now();
+        let text = |text: &str| HeaderValue::from_str(text).ok();
+        if made.body.is_some() {
+            let usual = match rule.body {
+                SendBody::Changes => "application/merge-patch+json",
+                SendBody::Patch => "application/json-patch+json",
+                _ => "application/json",
+            };
+            let kind = text(rule.content_type.as_deref().unwrap_or(usual));
+            kind.into_iter().for_each(|kind| drop(fields.insert(CONTENT_TYPE, kind)));
+        }
+        if let Some(tag) = made.if_match.as_deref().and_then(text) {
+            fields.insert(IF_MATCH, tag);
+        }
+        // A structured field, whose value is a string.
+        if let Some(key) = text(&format!("\"{key}\"")) {
+            fields.insert("idempotency-key", key);
+        }
+        *request.headers_mut() = fields;
+        Ok((request, made))
+    }
+
+    /// Notes that a change's request is under way.
+    fn note_sent(&self, number: i64, made: MadeRequest) -> Result<()> {
+        let mut sends = self.sends();
+        let Some(entry) = sends.get_mut(number) else { return Ok(()) };
+        let is_new = entry.request.as_ref() != Some(&made);
+        entry.request = Some(made.clone());
+        let (tries, label) = (entry.tries, entry.label.clone());
+        let _nobody = entry.shared.show(SendState::UnderWay { tries });
+        drop(sends);
+        self.note_pending(&format!("{label}: sent"), number, |row| {
+            row.set_state(&SendState::UnderWay { tries }, tries);
+            if is_new {
+                row.request = stored_request(&made);
+            }
+        })
+    }
+
+    /// Changes the row of a change, if it is there.
+    pub(in crate::remote) fn note_pending(
+        &self,
+        label: &str,
+        number: i64,
+        change: impl FnOnce(&mut PendingRow),
+    ) -> Result<()> {
+        self.cache().commit_bookkeeping(label, |tx| change_row(tx, number, change))?;
+        Ok(())
+    }
+
+    /// Takes up the changes that had not arrived when the program ended.
+    pub(in crate::remote) fn take_up_sends(&self) -> Result<()> {
+        let schema = self.schema();
+        if schema.table_no(PENDING).is_err() {
+            return Ok(());
+        }
+        self.declare_sends()?;
+        let snapshot = self.cache().snapshot();
+        let rows: Vec<PendingRow> =
+            snapshot.table::<PendingRow>()?.iter().filter_map(Found::known).collect();
+        let last = rows.iter().map(|row| row.number).max().unwrap_or(0);
+        self.sends().begin_after(last);
+        let is_open = |row: &&PendingRow| row.state != "refused" && row.state != "kept";
+        if snapshot.state.overlay.is_none() && rows.iter().any(|row| is_open(&row)) {
+            // Of other remotes, too: what is shown is one.
+            self.cache().rehydrate(self.tables_of(&rows))?;
+            let notes = snapshot.table::<BaseNote>()?;
+            let notes: Vec<BaseNote> = notes.iter().filter_map(Found::known).collect();
+            self.cache().commit_bookkeeping("pending changes are taken up again", |tx| {
+                tx.take_up(notes.into_iter().filter_map(BaseNote::into_row).collect())?;
+                let changes = rows.iter().filter(is_open);
+                let changes = changes.map(|row| read_changes(tx, row.number, &row.changes));
+                let changes: Result<Vec<_>> = changes.map(|change| Ok(change?.into())).collect();
+                tx.set_pending(changes?);
+                for row in rows.iter().filter(is_open).filter(|row| row.state == "under way") {
+                    tx.update(PENDING, row.number, [("state", "waiting")])?;
+                }
+                Ok(())
+            })?;
+        }
+        let state = self.cache().snapshot().state;
+        let pending = state.overlay.iter().flat_map(|overlay| overlay.pending.iter().cloned());
+        let pending: Vec<Arc<PendingChange>> = pending.collect();
+        for row in rows.iter().filter(is_open).filter(|row| row.remote == self.name()) {
+            let Some(change) = pending.iter().find(|change| change.number == row.number) else {
+                continue;
+            };
+            let is_conflict = row.state == "conflict";
+            let state_now = match is_conflict {
+                true => SendState::Conflict(row.failure()),
+                false => SendState::Waiting { failed: None },
+            };
+            let shared = self.shared_send(row.number, state_now);
+            let about = row.about(&state);
+            let texts = (row.key.clone(), row.label.clone());
+            let rule = (Arc::from(row.send.as_str()), &*schema);
+            let mut entry =
+                SendEntry::new(shared, rule, (change.clone(), about), row.variables(), texts);
+            entry.request = row.made_request();
+            if is_conflict {
+                entry.hold();
+            }
+            self.sends().add(row.number, entry);
+        }
+        Ok(())
+    }
+
+    fn tables_of(&self, rows: &[PendingRow]) -> Vec<String> {
+        let schema = self.schema();
+        let named = rows.iter().flat_map(PendingRow::tables);
+        let known = named.filter_map(|name| schema.table_no(&name).ok());
+        let all = known.flat_map(|table| schema.written_with(table));
+        let all: std::collections::BTreeSet<TableNo> = all.collect();
+        all.into_iter().map(|table| schema.table(table).name.to_string()).collect()
+    }
+}
+
+/// Changes the row of a change, if it is there.
+pub(super) fn change_row(
+    tx: &mut Transaction,
+    number: i64,
+    change: impl FnOnce(&mut PendingRow),
+) -> Result<()> {
+    let mut rows = tx.table::<PendingRow>()?;
+    match rows.get(number) {
+        Found::Here(_) | Found::Partly(_) => rows.update(number, change),
+        Found::Missing | Found::NotReady => Ok(()),
+    }
+}
+
+/// The row that a change is about.
+fn about(
+    schema: &Schema,
+    rule: &SendRule,
+    change: &PendingChange,
+    variables: &[(String, String)],
+) -> Result<Option<RowAt>> {
+    let table = schema.table_no(&rule.table)?;
+    let mut rows = change.rows.iter().filter(|row| row.table == table);
+    let wrong = |message: String, help: &str| {
+        Err(Error::new(ErrorKind::Row, message).help(help.to_owned()))
+    };
+    match (rows.next(), rows.next()) {
+        (Some(row), None) => Ok(Some((row.table, row.slot))),
+        (Some(_), Some(_)) => wrong(
+            format!("this changes several rows of \"{}\"", rule.table),
+            "a send is about one row: make a send of each",
+        ),
+        (None, _) => {
+            let is_given = |name: &&str| !variables.iter().any(|(known, _)| known == name);
+            match rule.url.in_path().find(is_given) {
+                None => Ok(None),
+                // It may have been so already.
+                Some(_) if change.rows.is_empty() && rule.body == SendBody::Changes => Ok(None),
+                Some(name) => wrong(
+                    format!("this changes no row of \"{}\"", rule.table),
+                    &format!("change one, or give \"{name}\" by `send_with`"),
+                ),
+            }
+        }
+    }
+}
+
+/// The slot of an id that is stored as text.
+pub(super) fn slot_of(state: &State, table: TableNo, id: &str) -> Option<Slot> {
+    let id = state.schema.id(&state.schema.table(table).name, id).ok()?;
+    state.slot(table, &id).ok().flatten()
+}
+
+impl PendingRow {
+    fn about(&self, state: &State) -> Option<RowAt> {
+        let table = state.schema.table_no(self.table_name.as_deref()?).ok()?;
+        if state.schema.table(table).is_one_row() {
+            return Some((table, crate::table::ONLY));
+        }
+        Some((table, slot_of(state, table, self.row_id.as_deref()?)?))
+    }
+}

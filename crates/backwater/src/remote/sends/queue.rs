@@ -1,0 +1,321 @@
+//! Which changes wait, in which order they go, and what is to be done next, and when.
+//!
+//! It decides and keeps account, as the engine does for answers.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Arc;
+use std::time::Duration;
+
+use rustc_hash::FxHashSet;
+
+use super::{SendState, SentState};
+use crate::remote::answer::Failure;
+use crate::remote::engine::{Moment, Wakers, later};
+use crate::schema::{FieldKind, Schema, TableNo};
+use crate::table::{Edit, PendingChange, Slot};
+
+type RowAt = (TableNo, Slot);
+
+/// Where a change stands that has not arrived.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(in crate::remote) enum SendPhase {
+    /// It waits for its turn.
+    Waiting,
+    Sent(u64),
+    /// It waits for the time of its next try.
+    Later,
+    /// It waits until the program says that something has changed: credentials, a decision.
+    Held,
+    /// Its request has come to an end, and it is about to.
+    Ending,
+}
+
+/// What the request of a change is, once it has been made for the first time: another try is the
+/// same.
+#[derive(Debug, Clone, PartialEq)]
+pub(in crate::remote) struct MadeRequest {
+    pub(in crate::remote) url: String,
+    pub(in crate::remote) body: Option<String>,
+    pub(in crate::remote) if_match: Option<String>,
+}
+
+/// A change that has not arrived.
+pub(in crate::remote) struct SendEntry {
+    pub(in crate::remote) shared: Arc<SentState>,
+    pub(in crate::remote) rule: Arc<str>,
+    pub(in crate::remote) change: Arc<PendingChange>,
+    /// The row that it is about.
+    pub(in crate::remote) about: Option<RowAt>,
+    /// The rows that its links are to point at.
+    pub(in crate::remote) points: Vec<RowAt>,
+    pub(in crate::remote) variables: Vec<(String, String)>,
+    pub(in crate::remote) key: String,
+    pub(in crate::remote) label: String,
+    pub(in crate::remote) request: Option<MadeRequest>,
+    pub(in crate::remote) phase: SendPhase,
+    pub(in crate::remote) tries: u32,
+    pub(in crate::remote) failures: u32,
+    timer: Option<Duration>,
+}
+
+impl SendEntry {
+    pub(in crate::remote) fn new(
+        shared: Arc<SentState>,
+        (rule, schema): (Arc<str>, &Schema),
+        (change, about): (Arc<PendingChange>, Option<RowAt>),
+        variables: Vec<(String, String)>,
+        (key, label): (String, String),
+    ) -> Self {
+        let points = points_of(schema, &change);
+        Self {
+            shared,
+            rule,
+            change,
+            about,
+            points,
+            variables,
+            key,
+            label,
+            request: None,
+            phase: SendPhase::Waiting,
+            tries: 0,
+            failures: 0,
+            timer: None,
+        }
+    }
+
+    /// It waits for the program.
+    pub(in crate::remote) fn hold(&mut self) {
+        self.phase = SendPhase::Held;
+    }
+
+    /// The rows that it changes.
+    pub(in crate::remote) fn rows(&self) -> impl Iterator<Item = RowAt> + '_ {
+        self.change.rows.iter().map(|row| (row.table, row.slot)).chain(self.about)
+    }
+
+    /// The rows that it makes.
+    fn inserts(&self) -> impl Iterator<Item = RowAt> + '_ {
+        let rows = self.change.rows.iter();
+        rows.filter(|row| matches!(row.edit, Edit::Insert(_))).map(|row| (row.table, row.slot))
+    }
+}
+
+/// The rows that the links of a change are to point at.
+pub(in crate::remote) fn points_of(schema: &Schema, change: &PendingChange) -> Vec<RowAt> {
+    let rows = change.rows.iter().flat_map(|row| {
+        let links = row.edit.links();
+        links.filter_map(|(field, table, slot)| {
+            let kind = schema.table(row.table).field(field).kind;
+            match (table, kind) {
+                (Some(table), _) | (None, FieldKind::Link(table)) => Some((table, slot)),
+                _ => None,
+            }
+        })
+    });
+    rows.collect()
+}
+
+/// The changes of one remote that have not arrived, in the order in which they were made.
+#[derive(Default)]
+pub(in crate::remote) struct SendQueue {
+    entries: BTreeMap<i64, SendEntry>,
+    calls: HashMap<u64, i64>,
+    timers: BTreeSet<(Duration, i64)>,
+    last: i64,
+    under_way: usize,
+    /// For each table the commit by which the last change of its rows was confirmed or refused.
+    settled: BTreeMap<TableNo, u64>,
+}
+
+impl SendQueue {
+    pub(in crate::remote) fn next_number(&mut self) -> i64 {
+        self.last += 1;
+        self.last
+    }
+
+    /// Numbers up to this one are taken.
+    pub(in crate::remote) fn begin_after(&mut self, last: i64) {
+        self.last = self.last.max(last);
+    }
+
+    pub(in crate::remote) fn add(&mut self, number: i64, entry: SendEntry) {
+        self.entries.insert(number, entry);
+    }
+
+    pub(in crate::remote) fn get(&self, number: i64) -> Option<&SendEntry> {
+        self.entries.get(&number)
+    }
+
+    pub(in crate::remote) fn get_mut(&mut self, number: i64) -> Option<&mut SendEntry> {
+        self.entries.get_mut(&number)
+    }
+
+    pub(in crate::remote) fn len(&self) -> usize {
+        self.entries.len()
+    }
+
+    pub(in crate::remote) fn numbers(&self) -> Vec<i64> {
+        self.entries.keys().copied().collect()
+    }
+
+    /// The change that a call carries.
+    pub(in crate::remote) fn of_call(&self, call: u64) -> Option<i64> {
+        self.calls.get(&call).copied()
+    }
+
+    /// A change that waits, of which no request was made, and that takes up a later one of the same
+    /// row: the last one of that row.
+    pub(in crate::remote) fn open(&self, rule: &str, about: RowAt) -> Option<i64> {
+        let mut of_row = self.entries.iter().rev();
+        let (number, last) = of_row.find(|(_, entry)| entry.rows().any(|at| at == about))?;
+        let is_open = last.phase == SendPhase::Waiting && last.request.is_none();
+        (is_open && &*last.rule == rule && last.about == Some(about)).then_some(*number)
+    }
+
+    /// The next change whose turn it is: none before it changes one of its rows, or makes a row that
+    /// it points at.
+    pub(in crate::remote) fn next(&mut self, at_a_time: usize) -> Option<i64> {
+        if self.under_way >= at_a_time {
+            return None;
+        }
+        let mut before: FxHashSet<RowAt> = FxHashSet::default();
+        for (number, entry) in &self.entries {
+            let is_free =
+                !entry.rows().chain(entry.points.iter().copied()).any(|at| before.contains(&at));
+            if is_free && entry.phase == SendPhase::Waiting {
+                return Some(*number);
+            }
+            before.extend(entry.rows());
+        }
+        None
+    }
+
+    /// A request is made.
+    pub(in crate::remote) fn sent(&mut self, number: i64, call: u64, due: Duration) {
+        self.set_timer(number, Some(due));
+        let Some(entry) = self.entries.get_mut(&number) else { return };
+        entry.phase = SendPhase::Sent(call);
+        entry.tries += 1;
+        self.under_way += 1;
+        self.calls.insert(call, number);
+    }
+
+    /// A call has come to its end; gives the change that it carried, if that still waits for it.
+    pub(in crate::remote) fn returned(&mut self, call: u64) -> Option<i64> {
+        let number = self.calls.remove(&call)?;
+        self.under_way -= 1;
+        self.set_timer(number, None);
+        let entry = self.entries.get_mut(&number)?;
+        entry.phase = SendPhase::Ending;
+        Some(number)
+    }
+
+    /// A try has failed and another one follows: when, or once the program says so.
+    pub(in crate::remote) fn again(
+        &mut self,
+        number: i64,
+        (mut failure, delay): (Failure, Option<Duration>),
+        at: Moment,
+    ) -> Wakers {
+        let due = delay.map(|delay| at.ticks.saturating_add(delay));
+        self.set_timer(number, due);
+        let Some(entry) = self.entries.get_mut(&number) else { return Wakers::default() };
+        entry.failures += 1;
+        entry.phase = if due.is_some() { SendPhase::Later } else { SendPhase::Held };
+        failure.again_at = delay.map(|delay| later(at.now, delay));
+        entry.shared.show(SendState::Waiting { failed: Some(failure) })
+    }
+
+    /// A change has come to its end.
+    pub(in crate::remote) fn end(&mut self, number: i64) -> Option<SendEntry> {
+        self.set_timer(number, None);
+        let entry = self.entries.remove(&number)?;
+        if let SendPhase::Sent(call) = entry.phase {
+            self.calls.remove(&call);
+            self.under_way -= 1;
+        }
+        Some(entry)
+    }
+
+    /// The changes that depend on one: they change a row that it makes, or point at it.
+    pub(in crate::remote) fn dependents(&self, number: i64) -> Vec<i64> {
+        let Some(entry) = self.entries.get(&number) else { return Vec::new() };
+        let mut made: FxHashSet<RowAt> = entry.inserts().collect();
+        let mut dependents = Vec::new();
+        for (other, entry) in self.entries.range(number + 1..) {
+            if entry.rows().chain(entry.points.iter().copied()).any(|at| made.contains(&at)) {
+                dependents.push(*other);
+                made.extend(entry.inserts());
+            }
+        }
+        dependents
+    }
+
+    /// Notes that a change of rows of some tables was confirmed or refused by a commit.
+    pub(in crate::remote) fn settled(&mut self, change: &PendingChange, commit: u64) {
+        for row in &change.rows {
+            self.settled.insert(row.table, commit);
+        }
+    }
+
+    /// Whether a request that began after this commit may have been answered before the server knew
+    /// of a change that is confirmed by now.
+    pub(in crate::remote) fn has_overtaken(
+        &self,
+        began: u64,
+        tables: impl FnOnce() -> BTreeSet<TableNo>,
+    ) -> bool {
+        // Most programs send little.
+        if self.settled.values().all(|settled| began >= *settled) {
+            return false;
+        }
+        let later = |table: &TableNo| self.settled.get(table).is_some_and(|at| began < *at);
+        tables().iter().any(later)
+    }
+
+    /// The calls whose time is over by now; changes whose time for another try has come wait for
+    /// their turn.
+    pub(in crate::remote) fn wake(&mut self, at: Moment) -> Vec<u64> {
+        let mut timed_out = Vec::new();
+        while let Some((due, number)) = self.timers.first().copied()
+            && due <= at.ticks
+        {
+            self.timers.pop_first();
+            let Some(entry) = self.entries.get_mut(&number) else { continue };
+            entry.timer = None;
+            match entry.phase {
+                SendPhase::Sent(call) => timed_out.push(call),
+                SendPhase::Later => entry.phase = SendPhase::Waiting,
+                SendPhase::Waiting | SendPhase::Held | SendPhase::Ending => {}
+            }
+        }
+        timed_out
+    }
+
+    /// What waits for another try has it now.
+    pub(in crate::remote) fn resume(&mut self) {
+        for number in self.numbers() {
+            let Some(entry) = self.entries.get_mut(&number) else { continue };
+            let is_conflict = matches!(entry.shared.state(), SendState::Conflict { .. });
+            if matches!(entry.phase, SendPhase::Later | SendPhase::Held) && !is_conflict {
+                entry.phase = SendPhase::Waiting;
+                self.set_timer(number, None);
+            }
+        }
+    }
+
+    pub(in crate::remote) fn next_wake(&self) -> Option<Duration> {
+        self.timers.first().map(|(due, _)| *due)
+    }
+
+    fn set_timer(&mut self, number: i64, due: Option<Duration>) {
+        let Some(entry) = self.entries.get_mut(&number) else { return };
+        if let Some(old) = std::mem::replace(&mut entry.timer, due) {
+            self.timers.remove(&(old, number));
+        }
+        if let Some(due) = due {
+            self.timers.insert((due, number));
+        }
+    }
+}

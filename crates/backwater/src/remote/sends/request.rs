@@ -1,0 +1,225 @@
+//! The request by which a change goes to its server.
+
+use serde_json::Value as Tree;
+
+use super::queue::{MadeRequest, SendEntry};
+use crate::error::{Error, ErrorKind, Result};
+use crate::remote::inner::RemoteInner;
+use crate::remote::url;
+use crate::schema::{FieldNo, IfMatch, Pointer, SendBody, SendRule};
+use crate::table::{Cell, Edit, Row, Slot, Staged, State};
+
+/// What a change is about, with its values: those that it writes, over what is below it.
+struct Subject<'s> {
+    state: &'s State,
+    table: crate::schema::TableNo,
+    slot: Slot,
+    edit: Option<&'s Edit>,
+}
+
+impl Subject<'_> {
+    /// A field's value as JSON; `None` if it is absent.
+    fn value(&self, field: FieldNo) -> Option<Tree> {
+        let written = self.edit.into_iter().flat_map(Edit::fields);
+        let written = written.into_iter().find(|(written, _)| *written == field);
+        let text = match written {
+            Some((_, Staged::Absent)) => return None,
+            Some(one) => {
+                let object = self.state.staged_json(self.table, std::slice::from_ref(one));
+                let object: Tree = serde_json::from_str(&object).ok()?;
+                return object.as_object()?.values().next().cloned();
+            }
+            None => Row { state: self.below(), table: self.table, slot: self.slot }
+                .nested_field(field)?,
+        };
+        serde_json::from_str(&text).ok()
+    }
+
+    /// The version that has the row as it is below pending changes.
+    fn below(&self) -> &State {
+        let overlay = self.state.overlay.as_deref();
+        let base = overlay.and_then(|overlay| overlay.base.get(&(self.table, self.slot)));
+        // A row that only pending changes make has its id there all the same.
+        base.map_or(self.state, |base| base)
+    }
+
+    /// Whether the row below has a value in a field.
+    fn had(&self, field: FieldNo) -> bool {
+        let below = self.below().table(self.table);
+        below.is_row(self.slot) && below.cell(self.slot, field) != Cell::Absent
+    }
+
+    /// Its id fields are of its slot, whether or not its row is there.
+    fn id_part(&self, field: FieldNo) -> Option<Tree> {
+        let row = Row { state: self.state, table: self.table, slot: self.slot };
+        serde_json::from_str(&row.nested_field(field)?).ok()
+    }
+
+    fn named(&self, name: &str) -> Option<Tree> {
+        let definition = self.state.schema.table(self.table);
+        let field = definition.field_no(name)?;
+        match definition.id.contains(&field) {
+            true => self.id_part(field),
+            false => self.value(field),
+        }
+    }
+}
+
+impl RemoteInner {
+    /// The request of a change.
+    ///
+    /// # Errors
+    /// If the rule asks for a value that there is not.
+    pub(in crate::remote) fn request_of_send(
+        &self,
+        entry: &SendEntry,
+        rule: &SendRule,
+        state: &State,
+    ) -> Result<MadeRequest> {
+        let subject = entry.about.map(|(table, slot)| {
+            let rows = entry.change.rows.iter();
+            let edit = rows.filter(|row| (row.table, row.slot) == (table, slot));
+            let edit = edit.map(|row| &row.edit).next();
+            Subject { state, table, slot, edit }
+        });
+        let value = |name: &str| -> Option<Tree> {
+            let given = entry.variables.iter().find(|(known, _)| known == name);
+            given
+                .map(|(_, value)| Tree::from(value.as_str()))
+                .or_else(|| subject.as_ref()?.named(name))
+        };
+        let mut variables = Vec::new();
+        for name in rule.url.variables() {
+            match value(name) {
+                Some(Tree::Null) | None => {}
+                Some(Tree::String(text)) => variables.push((name.into(), text.into())),
+                Some(other) => variables.push((name.into(), other.to_string().into())),
+            }
+        }
+        let lacking = rule.url.in_path().find(|name| !variables.iter().any(|(n, _)| *n == **name));
+        if let Some(name) = lacking {
+            let message = format!("send rule \"{}\" has no value for \"{name}\"", rule.name);
+            return Err(Error::new(ErrorKind::Parameter, message)
+                .help("give it by `send_with`, or take a field of the row"));
+        }
+        let url = url::expand(&self.base, &rule.url, &variables)?;
+        let body = match (&rule.body, &subject) {
+            (SendBody::Nothing, _) => None,
+            (SendBody::Template(template), _) => Some(filled(template, &value)),
+            (_, None) => None,
+            (SendBody::Row, Some(subject)) => Some(row(subject)),
+            (SendBody::Changes, Some(subject)) => Some(merge_patch(subject)),
+            (SendBody::Patch, Some(subject)) => Some(json_patch(subject)),
+        };
+        let if_match = match &rule.if_match {
+            Some(IfMatch::Field(name)) => {
+                let below = subject.as_ref().and_then(|subject| {
+                    let field = state.schema.table(subject.table).field_no(name)?;
+                    let row =
+                        Row { state: subject.below(), table: subject.table, slot: subject.slot };
+                    serde_json::from_str::<Tree>(&row.nested_field(field)?).ok()
+                });
+                below.filter(|value| !value.is_null()).map(|value| match value {
+                    Tree::String(text) => format!("\"{text}\""),
+                    other => format!("\"{other}\""),
+                })
+            }
+            Some(IfMatch::EntityTag) => self.entity_tag(rule, &variables),
+            None => None,
+        };
+        Ok(MadeRequest { url, body: body.map(|body| body.to_string()), if_match })
+    }
+
+    /// The entity tag of the answer that a rule's request would replace.
+    fn entity_tag(
+        &self,
+        rule: &SendRule,
+        variables: &[(compact_str::CompactString, compact_str::CompactString)],
+    ) -> Option<String> {
+        let answer = rule.answer.as_deref()?;
+        let schema = self.schema();
+        let (_, template) = schema.askable(answer).ok()?;
+        let of_answer = variables
+            .iter()
+            .filter(|(name, _)| template.variables().any(|known| known == name.as_str()));
+        let of_answer = of_answer.map(|(name, value)| (name.to_string(), value.to_string()));
+        let key = self.key(answer, of_answer, &[]);
+        let known = self.engine().known(&key)?;
+        let validators = known.validators.as_ref().and_then(crate::remote::answer::read)?;
+        let tag = validators.fields.iter().find(|(name, _)| *name == http::header::ETAG);
+        tag.and_then(|(_, tag)| tag.to_str().ok().map(str::to_owned))
+    }
+}
+
+/// Puts a value at a place of an object, which is made on the way.
+fn put(tree: &mut Tree, at: &Pointer, value: Tree) {
+    let mut place = tree;
+    for part in at.parts() {
+        if !place.is_object() {
+            *place = Tree::Object(serde_json::Map::new());
+        }
+        let Tree::Object(members) = place else { return };
+        place = members.entry(part.as_str()).or_insert(Tree::Null);
+    }
+    *place = value;
+}
+
+/// The whole row.
+fn row(subject: &Subject<'_>) -> Tree {
+    let definition = subject.state.schema.table(subject.table);
+    let mut tree = Tree::Object(serde_json::Map::new());
+    for field in definition.field_numbers() {
+        let value = match definition.id.contains(&field) {
+            true => subject.id_part(field),
+            false => subject.value(field),
+        };
+        if let Some(value) = value {
+            put(&mut tree, &definition.field(field).from, value);
+        }
+    }
+    tree
+}
+
+/// The changed fields; one that is absent now is null, as RFC 7396 has it.
+fn merge_patch(subject: &Subject<'_>) -> Tree {
+    let definition = subject.state.schema.table(subject.table);
+    let mut tree = Tree::Object(serde_json::Map::new());
+    for (field, _) in subject.edit.into_iter().flat_map(Edit::fields) {
+        let value = subject.value(*field).unwrap_or(Tree::Null);
+        put(&mut tree, &definition.field(*field).from, value);
+    }
+    tree
+}
+
+/// The changed fields, an operation each.
+fn json_patch(subject: &Subject<'_>) -> Tree {
+    let definition = subject.state.schema.table(subject.table);
+    let operations = subject.edit.into_iter().flat_map(Edit::fields).map(|(field, _)| {
+        let path = definition.field(*field).from.to_string();
+        match subject.value(*field) {
+            None => serde_json::json!({ "op": "remove", "path": path }),
+            Some(value) => {
+                let op = if subject.had(*field) { "replace" } else { "add" };
+                serde_json::json!({ "op": op, "path": path, "value": value })
+            }
+        }
+    });
+    operations.collect()
+}
+
+/// A template with values in the place of `":name"`; one that there is not is null.
+fn filled(template: &Tree, value: &impl Fn(&str) -> Option<Tree>) -> Tree {
+    match template {
+        Tree::String(text) => match text.strip_prefix(':') {
+            Some(name) => value(name).unwrap_or(Tree::Null),
+            None => template.clone(),
+        },
+        Tree::Array(list) => list.iter().map(|inside| filled(inside, value)).collect(),
+        Tree::Object(members) => {
+            let members =
+                members.iter().map(|(name, inside)| (name.clone(), filled(inside, value)));
+            Tree::Object(members.collect())
+        }
+        other => other.clone(),
+    }
+}

@@ -1,0 +1,435 @@
+//! What becomes of a change: confirmed, refused, tried again, or in conflict.
+
+use http::{Response, StatusCode};
+
+use super::SendState;
+use super::make::change_row;
+use super::queue::SendPhase;
+use crate::change::{ChangeKind, Transaction};
+use crate::error::{Error, ErrorKind, Result};
+use crate::ingest::Request;
+use crate::remote::answer::{Failure, FailureKind};
+use crate::remote::inner::{RemoteInner, SentRequest};
+use crate::remote::key::AnswerKey;
+use crate::remote::pending::{PENDING, PendingRow};
+use crate::remote::response::refused;
+use crate::remote::url;
+use crate::schema::{OnConflict, SendRule};
+use crate::table::PendingChange;
+use crate::trace::Report;
+use crate::value::RowId;
+
+/// What a server's answer means for a change.
+enum Verdict {
+    Confirmed(Option<Response<Vec<u8>>>),
+    Refused(Failure),
+    /// The same request may go well a little later.
+    Again(Failure),
+    /// It may once the program has done something, such as sign in.
+    Held(Failure),
+    Conflict(Failure, Response<Vec<u8>>),
+}
+
+impl RemoteInner {
+    /// A call has come to its end that carried a change.
+    pub(in crate::remote) fn settle_send(
+        &self,
+        sent: &SentRequest,
+        result: Result<Response<Vec<u8>>, Failure>,
+    ) {
+        let Some(number) = self.sends().returned(sent.call) else { return };
+        let schema = self.schema();
+        let Some(rule) = self.sends().get(number).map(|entry| entry.rule.clone()) else { return };
+        let done = match schema.send(&rule) {
+            Ok(rule) => match self.verdict(rule, result) {
+                Verdict::Confirmed(response) => self.confirm(number, rule, response.as_ref()),
+                Verdict::Refused(failure) => self.refuse(number, &failure),
+                Verdict::Again(failure) => self.try_again(number, failure, true),
+                Verdict::Held(failure) => self.try_again(number, failure, false),
+                Verdict::Conflict(failure, response) => {
+                    self.conflict(number, rule, failure, &response)
+                }
+            },
+            Err(error) => {
+                let message = format!("it cannot be sent any more: {error}");
+                self.refuse(number, &Failure::new(FailureKind::Unreadable, message))
+            }
+        };
+        if let Err(error) = done {
+            // It is tried again, with the same key.
+            tracing::error!(%error, number, "what became of a change could not be written");
+            let failure = Failure::new(FailureKind::Unreadable, error.to_string());
+            drop(self.try_again(number, failure, true));
+        }
+        self.drive();
+    }
+
+    /// A call that carries a change has not been answered in time.
+    pub(in crate::remote) fn fail_send(&self, call: u64, failure: Failure) {
+        let Some(number) = self.sends().returned(call) else { return };
+        if let Err(error) = self.try_again(number, failure, true) {
+            tracing::error!(%error, number, "what became of a change could not be noted");
+        }
+    }
+
+    fn verdict(&self, rule: &SendRule, result: Result<Response<Vec<u8>>, Failure>) -> Verdict {
+        let response = match result {
+            Ok(response) => response,
+            Err(failure) if failure.is_final => return Verdict::Refused(failure),
+            Err(failure) => return Verdict::Again(failure),
+        };
+        let status = response.status();
+        if status.is_success() {
+            return Verdict::Confirmed(Some(response));
+        }
+        // What is to be deleted is not there any more.
+        let is_gone = matches!(status, StatusCode::NOT_FOUND | StatusCode::GONE);
+        if is_gone && &*rule.method == "DELETE" {
+            return Verdict::Confirmed(None);
+        }
+        let failure = refused(&response, self.clock.now());
+        match status.as_u16() {
+            408 | 425 | 429 | 502 | 503 | 504 => Verdict::Again(failure),
+            401 | 407 | 511 => Verdict::Held(failure),
+            409 | 412 => Verdict::Conflict(failure, response),
+            _ => Verdict::Refused(failure),
+        }
+    }
+
+    /// The server has taken a change: what it did is base by now, unless the answer says otherwise.
+    fn confirm(
+        &self,
+        number: i64,
+        rule: &SendRule,
+        response: Option<&Response<Vec<u8>>>,
+    ) -> Result<()> {
+        let Some((label, change, variables)) = self
+            .sends()
+            .get(number)
+            .map(|entry| (entry.label.clone(), entry.change.clone(), entry.variables.clone()))
+        else {
+            return Ok(());
+        };
+        let url = self.sends().get(number).and_then(|entry| entry.request.clone());
+        let request = self.request_of_answer(rule, &variables, url.as_ref().map(|made| &*made.url));
+        let body = response.map(|response| response.body().as_slice());
+        let body = body.filter(|body| !body.iter().all(u8::is_ascii_whitespace));
+        // What was asked for before may not have it yet.
+        let next = self.cache().snapshot().commit() + 1;
+        self.sends().settled(&change, next);
+        let report = self.cache().try_commit(format!("{label}: confirmed"), |tx| {
+            tx.delete(PENDING, number)?;
+            let Some(change) = tx.end_pending(number) else { return Ok(()) };
+            write_confirmed(tx, &change, request, body);
+            Ok::<_, Error>(())
+        })?;
+        self.sends().settled(&change, report.number());
+        let ended = self.sends().end(number);
+        let wakers = ended.map(|entry| entry.shared.show(SendState::Confirmed));
+        wakers.into_iter().for_each(super::Wakers::wake);
+        let headers = response.map(|response| response.headers().clone()).unwrap_or_default();
+        let url = url.map(|made| made.url).unwrap_or_default();
+        let urls = url::changed_by(&self.base, &url, &headers);
+        self.make_stale_after(&change, rule, &variables, &urls)
+    }
+
+    /// By which rule the answer to a change is read.
+    fn request_of_answer(
+        &self,
+        rule: &SendRule,
+        variables: &[(String, String)],
+        url: Option<&str>,
+    ) -> Option<Request> {
+        let mut request = Request::rule(rule.answer.as_deref()?);
+        let of_url = url.and_then(|url| url::variables_of(&self.base, &rule.url, url, url));
+        for (name, value) in of_url.unwrap_or_default().iter().chain(variables) {
+            request = request.var(name.as_str(), value.as_str());
+        }
+        Some(request)
+    }
+
+    /// Answers that may have been computed before a change are stale once it is settled.
+    fn make_stale_after(
+        &self,
+        change: &PendingChange,
+        rule: &SendRule,
+        variables: &[(String, String)],
+        urls: &[String],
+    ) -> Result<()> {
+        let schema = self.schema();
+        let is_meant = |key: &AnswerKey| match &rule.makes_stale {
+            Some(names) => {
+                let agrees = |(name, value): &(String, String)| {
+                    key.variable(name).is_none_or(|known| known == value)
+                };
+                names.iter().any(|name| name == key.rule()) && variables.iter().all(agrees)
+            }
+            None => schema.rule(key.rule()).is_ok_and(|rule| {
+                let written = schema.written_by(rule);
+                change.rows.iter().any(|row| written.contains(&row.table))
+            }),
+        };
+        self.make_stale_at(urls, is_meant).map(drop)
+    }
+
+    /// The server has refused a change: it is no longer shown, and neither is what depends on it.
+    fn refuse(&self, number: i64, failure: &Failure) -> Result<()> {
+        let sends = self.sends();
+        let Some(entry) = sends.get(number) else { return Ok(()) };
+        let (label, change, rule) = (entry.label.clone(), entry.change.clone(), entry.rule.clone());
+        let variables = entry.variables.clone();
+        let dependents = sends.dependents(number);
+        drop(sends);
+        let after = Failure { message: format!("depended on: {label}"), ..failure.clone() };
+        let all = [(number, failure.clone())].into_iter();
+        let all: Vec<_> = all.chain(dependents.into_iter().map(|n| (n, after.clone()))).collect();
+        let next = self.cache().snapshot().commit() + 1;
+        self.sends().settled(&change, next);
+        let report = self.cache().try_commit(format!("{label}: refused"), |tx| {
+            for (number, failure) in &all {
+                tx.end_pending(*number);
+                let refused = SendState::Refused(failure.clone());
+                change_row(tx, *number, |row| row.set_state(&refused, row_tries(row)))?;
+            }
+            Ok::<_, Error>(())
+        })?;
+        self.sends().settled(&change, report.number());
+        for (number, failure) in all {
+            let ended = self.sends().end(number);
+            let wakers = ended.map(|entry| entry.shared.show(SendState::Refused(failure)));
+            wakers.into_iter().for_each(super::Wakers::wake);
+        }
+        let schema = self.schema();
+        match schema.send(&rule) {
+            Ok(rule) => self.make_stale_after(&change, rule, &variables, &[]),
+            Err(_) => Ok(()),
+        }
+    }
+
+    /// A try has failed: another follows after a while, or once the program says so.
+    fn try_again(&self, number: i64, failure: Failure, by_itself: bool) -> Result<()> {
+        let at = self.moment();
+        let failures = self.sends().get(number).map_or(0, |entry| entry.failures + 1);
+        let delay = by_itself.then(|| self.engine().delay(failures, failure.retry_after));
+        let wakers = self.sends().again(number, (failure, delay), at);
+        wakers.wake();
+        let Some((shared, tries, label)) = self
+            .sends()
+            .get(number)
+            .map(|entry| (entry.shared.clone(), entry.tries, entry.label.clone()))
+        else {
+            return Ok(());
+        };
+        self.note_pending(&format!("{label}: waits"), number, |row| {
+            row.set_state(&shared.state(), tries);
+        })
+    }
+
+    /// The server has another version than the one that was changed.
+    fn conflict(
+        &self,
+        number: i64,
+        rule: &SendRule,
+        failure: Failure,
+        response: &Response<Vec<u8>>,
+    ) -> Result<()> {
+        let Some((variables, made)) =
+            self.sends().get(number).map(|entry| (entry.variables.clone(), entry.request.clone()))
+        else {
+            return Ok(());
+        };
+        if rule.on_conflict == OnConflict::Theirs {
+            return self.refuse(number, &failure);
+        }
+        // A server may say at once what it has.
+        let url = made.as_ref().map(|made| &*made.url);
+        let request = self.request_of_answer(rule, &variables, url);
+        let theirs = request.filter(|_| !response.body().is_empty()).map(|request| {
+            let label = format!("{}: what the server has", rule.name);
+            self.cache().commit(label, |tx| tx.ingest(request, response.body()))
+        });
+        let is_known = matches!(theirs, Some(Ok(_)));
+        if !is_known && let Some(answer) = &rule.answer {
+            self.reload_row(answer, rule, &variables, url);
+        }
+        if rule.on_conflict == OnConflict::Ask {
+            let state = SendState::Conflict(failure);
+            let mut sends = self.sends();
+            let Some(entry) = sends.get_mut(number) else { return Ok(()) };
+            entry.hold();
+            let tries = entry.tries;
+            let wakers = entry.shared.show(state.clone());
+            drop(sends);
+            wakers.wake();
+            return self.note_pending("a change is in conflict", number, |row| {
+                row.set_state(&state, tries);
+            });
+        }
+        // Another request, on what the server has by now.
+        self.renew_request(number)?;
+        self.try_again(number, failure, true)
+    }
+
+    /// Has the row asked for that a change is about.
+    fn reload_row(
+        &self,
+        answer: &str,
+        rule: &SendRule,
+        variables: &[(String, String)],
+        url: Option<&str>,
+    ) {
+        let schema = self.schema();
+        let Ok((_, template)) = schema.askable(answer) else { return };
+        let of_url = url.and_then(|url| url::variables_of(&self.base, &rule.url, url, url));
+        let all = of_url.unwrap_or_default().into_iter().chain(variables.iter().cloned());
+        let known = all.filter(|(name, _)| template.variables().any(|v| v == name));
+        let key = self.key(answer, known, &[]);
+        if let Err(error) = self.ask_key(&key, (true, crate::remote::engine::Asker::Once), None) {
+            tracing::warn!(%error, answer, "what the server has could not be asked for");
+        }
+    }
+
+    /// The next request of a change is another one, with a key of its own.
+    fn renew_request(&self, number: i64) -> Result<()> {
+        let key = self.new_key();
+        let mut sends = self.sends();
+        let Some(entry) = sends.get_mut(number) else { return Ok(()) };
+        entry.request = None;
+        entry.key.clone_from(&key);
+        drop(sends);
+        self.note_pending("a change is made anew", number, |row| {
+            row.request = None;
+            row.key = key;
+        })
+    }
+
+    /// Takes a change back that is not under way.
+    pub(in crate::remote) fn cancel_send(&self, number: i64) -> Result<bool> {
+        let sends = self.sends();
+        let Some(entry) = sends.get(number) else { return Ok(false) };
+        let is_free = |phase| !matches!(phase, SendPhase::Sent(_) | SendPhase::Ending);
+        if !is_free(entry.phase) {
+            return Ok(false);
+        }
+        let label = format!("{}: taken back", entry.label);
+        let mut all = sends.dependents(number);
+        all.push(number);
+        drop(sends);
+        self.cache().try_commit(label, |tx| {
+            for number in &all {
+                tx.end_pending(*number);
+                tx.delete(PENDING, *number)?;
+            }
+            Ok::<_, Error>(())
+        })?;
+        self.forget_sends(&all);
+        self.drive();
+        Ok(true)
+    }
+
+    fn forget_sends(&self, numbers: &[i64]) -> bool {
+        let mut is_any = false;
+        for number in numbers {
+            let ended = self.sends().end(*number);
+            is_any |= ended.is_some();
+            let wakers = ended.map(|entry| entry.shared.show(SendState::Cancelled));
+            wakers.into_iter().for_each(super::Wakers::wake);
+        }
+        is_any
+    }
+
+    /// Forgets the changes whose rows were deleted, as when a user signs out; returns whether there
+    /// were any. What a program deletes of them is no longer shown, either.
+    pub(in crate::remote) fn follow_sends(&self, report: &Report) -> bool {
+        let Some(table) = report.table_no(PENDING) else { return false };
+        let deleted = report.changes_of(table);
+        let deleted = deleted.filter(|change| change.kind() == ChangeKind::Deleted);
+        let numbers = deleted.filter_map(|change| match change.id()? {
+            RowId::Int(number) => Some(number),
+            _ => None,
+        });
+        let gone: Vec<i64> = numbers
+            .filter(|number| {
+                let sends = self.sends();
+                sends.get(*number).is_some_and(|entry| entry.phase != SendPhase::Ending)
+            })
+            .collect();
+        if gone.is_empty() {
+            return false;
+        }
+        let state = self.cache().snapshot().state;
+        let is_shown = |number: &i64| {
+            let pending = state.overlay.iter().flat_map(|overlay| &overlay.pending);
+            pending.into_iter().any(|change| change.number == *number)
+        };
+        if gone.iter().any(is_shown) {
+            let ended = self.cache().commit("changes are taken back", |tx| {
+                gone.iter().for_each(|number| drop(tx.end_pending(*number)));
+                Ok(())
+            });
+            if let Err(error) = ended {
+                tracing::error!(%error, "changes whose rows were deleted are still shown");
+            }
+        }
+        self.forget_sends(&gone)
+    }
+
+    /// Sends a refused change once more.
+    pub(in crate::remote) fn send_again(
+        &self,
+        number: i64,
+    ) -> Result<std::sync::Arc<super::SentState>> {
+        let snapshot = self.cache().snapshot();
+        let row = snapshot.table::<PendingRow>()?.get(number).known();
+        let Some(row) = row.filter(|row| row.state == "refused") else {
+            return Err(Error::new(ErrorKind::Row, "this is no refused change")
+                .help("only one that was refused, and is not dismissed, can be sent again"));
+        };
+        let stored = row.changes.clone();
+        let variables = row.variables();
+        let again = self.send(&row.send, variables, row.label.clone(), |tx| {
+            let change = crate::remote::pending::read_changes(tx, number, &stored)?;
+            tx.apply_change(&change);
+            Ok(())
+        })?;
+        self.dismiss(number)?;
+        Ok(again)
+    }
+
+    /// Lets go of a refused change.
+    pub(in crate::remote) fn dismiss(&self, number: i64) -> Result<bool> {
+        let done = self.cache().commit("a refused change is dismissed", |tx| {
+            let rows = tx.table::<PendingRow>()?;
+            let is_refused = rows.get(number).known().is_some_and(|row| row.state == "refused");
+            Ok(is_refused && tx.delete(PENDING, number)?)
+        })?;
+        Ok(done.value)
+    }
+}
+
+fn row_tries(row: &PendingRow) -> u32 {
+    row.tries.and_then(|tries| tries.try_into().ok()).unwrap_or(0)
+}
+
+/// Writes what a change did into the base, and over it what the server says of it. Where that is
+/// older news than what is known, so was the change.
+fn write_confirmed(
+    tx: &mut Transaction,
+    change: &PendingChange,
+    request: Option<Request>,
+    body: Option<&[u8]>,
+) {
+    let before = tx.state.clone();
+    tx.make_base(change);
+    let (Some(request), Some(body)) = (request, body) else { return };
+    let read = tx.all_or_nothing(|tx| tx.ingest(request, body));
+    if let Err(error) = read {
+        tracing::warn!(%error, "the server's answer to a change could not be read");
+        return;
+    }
+    for row in &change.rows {
+        if tx.has_met_older(row.table, row.slot) {
+            tx.state.take_row(&before, row.table, row.slot);
+        }
+    }
+}
