@@ -7,16 +7,17 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::Duration;
 
 use backwater::clock::{Clock, SetClock};
-use backwater::error::Result;
 use backwater::remote::{Alarm, Answer, Call, FailureKind, Remote, Transport, Wanted};
-use backwater::storage::{Batch, Hash, Header, Loader, MemoryStorage, Storage, StoredTable};
 use backwater::{Cache, Schema, Table, Timestamp};
 use proptest::prelude::*;
+
+#[path = "shared/killed_disk.rs"]
+mod killed_disk;
+use killed_disk::Disk;
 
 const SCHEMA: &str = r#"
     table.sailing = { id = "id", fields = { id = "int", port = "text", version = "int" } }
@@ -125,32 +126,6 @@ fn rows(version: i64) -> impl Iterator<Item = i64> {
     (0..4).filter(move |row| (version + row) % 3 != 0)
 }
 
-/// A disk that a killed program can no longer write to.
-#[derive(Clone)]
-struct Disk(MemoryStorage, Arc<AtomicBool>);
-
-impl Storage for Disk {
-    fn name(&self) -> String {
-        self.0.name()
-    }
-
-    fn header(&mut self) -> Result<Option<Header>> {
-        self.0.header()
-    }
-
-    fn digest(&mut self, table: &StoredTable<'_>) -> Result<Option<(u64, Hash)>> {
-        self.0.digest(table)
-    }
-
-    fn load(&mut self, table: &StoredTable<'_>, loader: &mut Loader<'_>) -> Result<()> {
-        self.0.load(table, loader)
-    }
-
-    fn write(&mut self, batch: &Batch) -> Result<()> {
-        if self.1.load(Ordering::Relaxed) { Ok(()) } else { self.0.write(batch) }
-    }
-}
-
 struct Client {
     disk: Disk,
     cache: Cache,
@@ -235,7 +210,7 @@ impl World {
         let clock = SetClock::at("2031-05-04T07:40:00Z".parse().unwrap());
         let network: Arc<Mutex<Network>> = Arc::default();
         let clients = (0..CLIENTS).map(|index| {
-            let disk = Disk(MemoryStorage::new(), Arc::default());
+            let disk = Disk::default();
             let (cache, remote) = open(index, &disk, &clock, &network);
             let (wanted, asked, took) = Default::default();
             Client { disk, cache, remote, wanted, asked, took }
@@ -347,14 +322,14 @@ impl World {
     /// The program ends without a word, and is started again: what was not flushed is lost.
     fn kill(&mut self, index: usize) {
         let client = &mut self.clients[index];
-        client.disk.1.store(true, Ordering::Relaxed);
-        let nothing = Disk(MemoryStorage::new(), Arc::default());
+        client.disk.kill();
+        let nothing = Disk::default();
         let (cache, remote) = open(index, &nothing, &self.clock, &self.network);
         client.wanted.clear();
         client.asked.clear();
         let killed = std::mem::replace(&mut client.remote, remote);
         drop((std::mem::replace(&mut client.cache, cache), killed));
-        client.disk.1 = Arc::default();
+        client.disk = client.disk.of_next_program();
         (client.cache, client.remote) = open(index, &client.disk, &self.clock, &self.network);
         // What it had not flushed is as if it had not come.
         client.took.retain(|port, served| {

@@ -218,7 +218,8 @@ impl RemoteBuilder {
         self
     }
 
-    /// Where the random parts of delays begin, for tests that must repeat.
+    /// Where random numbers begin, for tests that must repeat: the parts of delays, and the
+    /// `Idempotency-Key` of each change. A program that is started again needs another one.
     ///
     /// ```
     /// # use backwater::{Cache, Schema, clock::SetClock, remote::{Remote, StandIn}};

@@ -57,6 +57,8 @@ pub(super) struct Arrival {
     pub(super) commit: u64,
     /// Whether the server said that what was here has not changed.
     pub(super) is_validated: bool,
+    /// Whether it may have been computed before what is known by now.
+    pub(super) is_doubtful: bool,
     /// The page behind it, which is to be asked for again.
     pub(super) later: Option<Later>,
 }
@@ -780,12 +782,13 @@ impl Entry {
     }
 
     fn take(&mut self, arrival: Arrival) {
-        let Arrival { here, freshness, validators, next, page, commit, .. } = arrival;
+        let Arrival { here, freshness, validators, next, page, commit, is_doubtful, .. } = arrival;
         self.came = commit;
         self.page = page;
         self.here = Some(here);
         self.is_immutable = freshness.is_immutable;
-        self.is_fleeting = freshness.lifetime == 0;
+        // One that is in doubt is asked for again, however long it may be used.
+        self.is_fleeting = freshness.lifetime == 0 && !is_doubtful;
         self.is_selected = true;
         self.validators = validators;
         self.no_store = freshness.no_store;

@@ -196,10 +196,19 @@ impl RemoteInner {
             // It may have been made stale since.
             here.fresh_until = here.fresh_until.min(known.fresh_until);
             let (validators, next) = (known.validators, known.next);
-            let (page, is_validated, later) = (known.page, false, None);
-            let commit = snapshot.commit();
-            let arrival =
-                Arrival { here, freshness, validators, next, page, commit, is_validated, later };
+            let (page, commit) = (known.page, snapshot.commit());
+            let (is_validated, is_doubtful, later) = (false, false, None);
+            let arrival = Arrival {
+                here,
+                freshness,
+                validators,
+                next,
+                page,
+                commit,
+                is_validated,
+                is_doubtful,
+                later,
+            };
             engine.recall(self.shared(&known.key), arrival, asking.reload_every);
             if let Some(known_now) = engine.known(&known.key) {
                 rows.push((known.key.clone(), known_now));

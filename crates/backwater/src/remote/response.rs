@@ -53,6 +53,7 @@ impl RemoteInner {
                 page,
                 commit: came,
                 is_validated: false,
+                is_doubtful: false,
                 later: None,
             }
         };
@@ -101,6 +102,7 @@ impl RemoteInner {
                 validators.fields.retain(|(name, _)| !matches!(*name, ETAG | LAST_MODIFIED));
                 arrival.validators = stored(&validators);
                 arrival.here = arrival.here.stale_at(now);
+                arrival.is_doubtful = true;
             }
             arrival.next = next_page(rule, key, response, ingested.records);
             let next = arrival.next.as_deref();

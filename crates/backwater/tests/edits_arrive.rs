@@ -1,0 +1,616 @@
+//! Clients edit rows of a server over a network that delays, reorders, loses and repeats, with
+//! kills, and others who write there too. An edit is shown in the commit that makes it; one that is
+//! confirmed is not unseen again; none is applied twice, or refused and applied; and once the
+//! faults end, every client shows what the server has.
+
+#![cfg(feature = "remote")]
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::cell::Cell;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::{Arc, Mutex, MutexGuard};
+use std::time::Duration;
+
+use backwater::clock::{Clock, SetClock};
+use backwater::remote::{Alarm, Call, FailureKind, Remote, SendState, Sent, Transport, Wanted};
+use backwater::{Cache, Schema, Value};
+use proptest::prelude::*;
+
+#[path = "shared/killed_disk.rs"]
+mod killed_disk;
+use killed_disk::Disk;
+
+const SCHEMA: &str = r#"
+    [table.sailing]
+    id = "id"
+    VERSION
+    fields = { id = "int", note = "int", status = "text", version = "int" }
+
+    [response.by_status]
+    url = "/sailings{?status}"
+    table = "sailing"
+    complete = { status = ":status" }
+
+    [response.sailing]
+    url = "/sailings/{id}"
+    table = "sailing"
+
+    [send.change]
+    table = "sailing"
+    method = "PATCH"
+    url = "/sailings/{id}"
+    answer = "sailing"
+    MERGE
+
+    [send.announce]
+    table = "sailing"
+    method = "POST"
+    url = "/sailings"
+    answer = "sailing"
+
+    [send.cancel]
+    table = "sailing"
+    method = "DELETE"
+    url = "/sailings/{id}"
+"#;
+const STATUSES: [&str; 2] = ["boarding", "sailed"];
+
+/// A row as a client shows it.
+#[derive(Debug, Clone, PartialEq)]
+struct Sailing {
+    id: i64,
+    note: Option<i64>,
+    status: Option<String>,
+    version: Option<i64>,
+}
+
+/// A row as the server has it: note, status.
+type Row = (i64, String);
+
+#[derive(Default)]
+struct Server {
+    rows: BTreeMap<i64, Row>,
+    /// How many writes there were: the order of the server.
+    writes: i64,
+    versions: BTreeMap<i64, i64>,
+    history: BTreeMap<i64, Vec<(i64, Option<Row>)>>,
+    /// What it answered to a key.
+    answers: BTreeMap<String, (u16, String, i64)>,
+    applied: Vec<String>,
+    refused: BTreeSet<String>,
+    with_versions: bool,
+    with_body: bool,
+    fails: Option<u16>,
+}
+
+impl Server {
+    fn wrote(&mut self, id: i64) {
+        self.writes += 1;
+        self.versions.insert(id, self.writes);
+        let row = self.rows.get(&id).cloned();
+        self.history.entry(id).or_default().push((self.writes, row));
+    }
+
+    fn json(&self, id: i64) -> String {
+        let (note, status) = &self.rows[&id];
+        let version = match self.with_versions {
+            true => format!(r#","version":{}"#, self.versions[&id]),
+            false => String::new(),
+        };
+        format!(r#"{{"id":{id},"note":{note},"status":"{status}"{version}}}"#)
+    }
+
+    /// The status, the body, and the number of the write.
+    fn serve(&mut self, request: &http::Request<Vec<u8>>) -> (u16, String, i64) {
+        if let Some(status) = self.fails {
+            return (status, String::new(), self.writes);
+        }
+        let path = request.uri().path();
+        let id = path.strip_prefix("/sailings/").map(|id| id.parse::<i64>().unwrap());
+        if request.method() == "GET" {
+            return match (id, request.uri().query()) {
+                (Some(id), _) if self.rows.contains_key(&id) => (200, self.json(id), self.writes),
+                (Some(_), _) => (404, String::new(), self.writes),
+                (None, query) => {
+                    let status = query.unwrap().strip_prefix("status=").unwrap();
+                    let of = self.rows.iter().filter(|(_, (_, known))| known == status);
+                    let rows: Vec<String> = of.map(|(id, _)| self.json(*id)).collect();
+                    (200, format!("[{}]", rows.join(",")), self.writes)
+                }
+            };
+        }
+        let key = request.headers()["idempotency-key"].to_str().unwrap().to_owned();
+        if let Some(answer) = self.answers.get(&key) {
+            return answer.clone();
+        }
+        let answer = self.write(request, id);
+        match answer.0 {
+            200..300 => self.applied.push(key.clone()),
+            _ => drop(self.refused.insert(key.clone())),
+        }
+        self.answers.insert(key, answer.clone());
+        answer
+    }
+
+    fn write(&mut self, request: &http::Request<Vec<u8>>, id: Option<i64>) -> (u16, String, i64) {
+        let body: serde_json::Value = serde_json::from_slice(request.body()).unwrap_or_default();
+        let id = id.unwrap_or_else(|| body["id"].as_i64().unwrap());
+        if request.method() != "POST" && !self.rows.contains_key(&id) {
+            return (404, String::new(), self.writes);
+        }
+        if body["note"].as_i64().is_some_and(|note| note % 7 == 3) {
+            return (422, String::new(), self.writes);
+        }
+        if request.method() == "DELETE" {
+            self.rows.remove(&id);
+            self.wrote(id);
+            return (204, String::new(), self.writes);
+        }
+        let row = self.rows.entry(id).or_insert_with(|| (0, STATUSES[0].to_owned()));
+        if let Some(note) = body["note"].as_i64() {
+            row.0 = note;
+        }
+        if let Some(status) = body["status"].as_str() {
+            row.1 = status.to_owned();
+        }
+        self.wrote(id);
+        let body = if self.with_body { self.json(id) } else { String::new() };
+        (200, body, self.writes)
+    }
+}
+
+/// A request in the network, and its response once the server has made it.
+struct Flight {
+    client: usize,
+    request: http::Request<Vec<u8>>,
+    call: Call,
+    response: Option<(u16, String, i64)>,
+}
+
+#[derive(Default)]
+struct Network {
+    flights: Vec<Flight>,
+    alarms: Vec<Alarm>,
+}
+
+#[derive(Clone)]
+struct Way(usize, Arc<Mutex<Network>>);
+
+impl Transport for Way {
+    fn start(&self, request: http::Request<Vec<u8>>, call: Call) {
+        let flight = Flight { client: self.0, request, call, response: None };
+        self.1.lock().unwrap().flights.push(flight);
+    }
+
+    fn wake_after(&self, _: Duration, alarm: Alarm) {
+        self.1.lock().unwrap().alarms.push(alarm);
+    }
+}
+
+struct Client {
+    disk: Disk,
+    cache: Cache,
+    remote: Remote,
+    wanted: Vec<Wanted>,
+    sends: Vec<Sent>,
+    made: i64,
+    /// For each field of a row the server's number of the last edit that was confirmed.
+    since: BTreeMap<(i64, &'static str), i64>,
+    /// The version of each row that was shown last.
+    low: BTreeMap<i64, i64>,
+}
+
+struct World {
+    clock: SetClock,
+    network: Arc<Mutex<Network>>,
+    server: Server,
+    clients: Vec<Client>,
+    merges: bool,
+    /// How often a client was started: each has random numbers of its own.
+    starts: Cell<u64>,
+}
+
+const CLIENTS: usize = 2;
+
+#[derive(Debug, Clone, Copy)]
+enum Act {
+    Note(usize, i64, i64),
+    Status(usize, i64, usize),
+    Announce(usize, i64),
+    Cancel(usize, i64),
+    TakeBack(usize, usize),
+    SendAgain(usize),
+    Other(i64, i64),
+    OtherStatus(i64, usize),
+    OtherDeletes(i64),
+    Ask(usize, usize),
+    AskOne(usize, i64),
+    Want(usize, usize),
+    /// The server answers a request; its response is in the network.
+    Serve(usize),
+    Arrive(usize),
+    Lose(usize),
+    /// A request arrives once more.
+    Repeat(usize),
+    Pass(u64),
+    Fail(Option<u16>),
+    Online(usize, bool),
+    Flush(usize),
+    Kill(usize),
+}
+
+fn act() -> impl Strategy<Value = Act> {
+    let client = || 0..CLIENTS;
+    let id = || 0..4_i64;
+    let status = || 0..STATUSES.len();
+    prop_oneof![
+        6 => (client(), id(), 0..20_i64).prop_map(|(client, id, note)| Act::Note(client, id, note)),
+        5 => (client(), id(), status()).prop_map(|(client, id, s)| Act::Status(client, id, s)),
+        2 => (client(), 0..20_i64).prop_map(|(client, note)| Act::Announce(client, note)),
+        2 => (client(), id()).prop_map(|(client, id)| Act::Cancel(client, id)),
+        1 => (client(), 0..3_usize).prop_map(|(client, which)| Act::TakeBack(client, which)),
+        1 => client().prop_map(Act::SendAgain),
+        2 => (id(), 50..70_i64).prop_map(|(id, note)| Act::Other(id, note)),
+        2 => (id(), status()).prop_map(|(id, status)| Act::OtherStatus(id, status)),
+        1 => id().prop_map(Act::OtherDeletes),
+        5 => (client(), status()).prop_map(|(client, status)| Act::Ask(client, status)),
+        1 => (client(), id()).prop_map(|(client, id)| Act::AskOne(client, id)),
+        1 => (client(), status()).prop_map(|(client, status)| Act::Want(client, status)),
+        9 => (0..6_usize).prop_map(Act::Serve),
+        9 => (0..6_usize).prop_map(Act::Arrive),
+        2 => (0..6_usize).prop_map(Act::Lose),
+        1 => (0..6_usize).prop_map(Act::Repeat),
+        3 => (0..40_000_u64).prop_map(Act::Pass),
+        1 => prop::option::of(prop::sample::select(vec![429, 503])).prop_map(Act::Fail),
+        1 => (client(), any::<bool>()).prop_map(|(client, is)| Act::Online(client, is)),
+        1 => client().prop_map(Act::Flush),
+        1 => client().prop_map(Act::Kill),
+    ]
+}
+
+impl World {
+    fn new(with_versions: bool, with_body: bool, merges: bool) -> Self {
+        let clock = SetClock::at("2031-05-04T07:40:00Z".parse().unwrap());
+        let server = Server { with_versions, with_body, ..Server::default() };
+        let network = Arc::default();
+        let mut world =
+            Self { clock, network, server, clients: Vec::new(), merges, starts: Cell::default() };
+        for id in 0..3 {
+            let status = STATUSES[id as usize % 2].to_owned();
+            world.server.rows.insert(id, (id, status));
+            world.server.wrote(id);
+        }
+        for index in 0..CLIENTS {
+            let disk = Disk::default();
+            let (cache, remote) = world.open(index, &disk);
+            let (wanted, sends, since, low) = Default::default();
+            let client = Client { disk, cache, remote, wanted, sends, made: 0, since, low };
+            world.clients.push(client);
+        }
+        world
+    }
+
+    fn open(&self, index: usize, disk: &Disk) -> (Cache, Remote) {
+        let version = if self.server.with_versions { "version = \"version\"" } else { "" };
+        let merge = if self.merges { "merge = true" } else { "" };
+        let schema = SCHEMA.replace("VERSION", version).replace("MERGE", merge);
+        let schema = Schema::parse("s.toml", &schema).unwrap();
+        let cache = Cache::builder().schema(schema).storage(disk.clone()).write_when_flushed();
+        let cache = cache.build().unwrap();
+        let remote = Remote::builder(&cache).base("https://ferries.example").at_a_time(3);
+        let remote = remote.time_out(Duration::from_secs(10)).tries(3).seed(self.starts.get());
+        self.starts.set(self.starts.get() + 1);
+        let remote = remote.transport(Way(index, self.network.clone())).clock(self.clock.clone());
+        (cache, remote.build().unwrap())
+    }
+
+    fn network(&self) -> MutexGuard<'_, Network> {
+        self.network.lock().unwrap()
+    }
+
+    fn rows(&self, client: usize) -> BTreeMap<i64, Sailing> {
+        let snapshot = self.clients[client].cache.snapshot();
+        let rows = snapshot.rows("sailing").unwrap().map(|row| {
+            let int = |name: &str| row.get(name).unwrap().and_then(|value| value.as_int());
+            let status = row.get("status").unwrap();
+            Sailing {
+                id: int("id").unwrap(),
+                note: int("note"),
+                status: status.and_then(|value| value.as_str().map(str::to_owned)),
+                version: int("version"),
+            }
+        });
+        rows.map(|row| (row.id, row)).collect()
+    }
+
+    fn is_pending(&self, client: usize, id: i64) -> bool {
+        let snapshot = self.clients[client].cache.snapshot();
+        let found = snapshot.get("sailing", id).unwrap();
+        found.is_some_and(|row| row.is_pending())
+    }
+
+    /// Makes an edit of a row that is shown, and checks that it is shown in that commit.
+    fn edit(&mut self, client: usize, rule: &str, id: i64, fields: &[(&str, Value)]) {
+        if !self.rows(client).contains_key(&id) {
+            return;
+        }
+        let of = &mut self.clients[client];
+        let sent = of.remote.send(rule, "an edit", |tx| match rule {
+            "cancel" => tx.delete("sailing", id).map(drop),
+            _ => tx.update("sailing", id, fields.iter().cloned().collect::<Vec<_>>()),
+        });
+        of.sends.push(sent.unwrap());
+        let snapshot = of.cache.snapshot();
+        let shown = snapshot.get("sailing", id).unwrap();
+        assert_eq!(shown.is_none(), rule == "cancel", "shown at once");
+        for (name, value) in fields {
+            let row = shown.as_ref().unwrap();
+            assert_eq!(row.get(name).unwrap().as_ref(), Some(value), "shown at once");
+        }
+    }
+
+    fn act(&mut self, act: Act) {
+        match act {
+            Act::Note(client, id, note) => {
+                self.edit(client, "change", id, &[("note", note.into())]);
+            }
+            Act::Status(client, id, status) => {
+                self.edit(client, "change", id, &[("status", STATUSES[status].into())]);
+            }
+            Act::Announce(client, note) => {
+                let of = &mut self.clients[client];
+                of.made += 1;
+                let id = 100 * (client as i64 + 1) + of.made;
+                let row = [
+                    ("id", Value::from(id)),
+                    ("note", note.into()),
+                    ("status", STATUSES[note as usize % 2].into()),
+                ];
+                let sent = of.remote.send("announce", "announced", |tx| tx.insert("sailing", row));
+                of.sends.push(sent.unwrap());
+                assert!(self.rows(client).contains_key(&id), "shown at once");
+                if note % 3 == 0 {
+                    self.edit(client, "change", id, &[("note", (note + 1).into())]);
+                }
+            }
+            Act::Cancel(client, id) => self.edit(client, "cancel", id, &[]),
+            Act::TakeBack(client, which) => {
+                let sends = &self.clients[client].sends;
+                if let Some(sent) = sends.iter().rev().nth(which) {
+                    let was = sent.state();
+                    let is_back = sent.cancel().unwrap();
+                    assert!(!is_back || matches!(was, SendState::Waiting { .. }), "{was:?}");
+                }
+            }
+            Act::SendAgain(client) => {
+                let of = &mut self.clients[client];
+                let refused = |sent: &&Sent| matches!(sent.state(), SendState::Refused(_));
+                if let Some(sent) = of.sends.iter().rev().find(refused)
+                    && let Ok(again) = sent.clone().send_again()
+                {
+                    of.sends.push(again);
+                }
+            }
+            Act::Other(id, note) => {
+                if let Some(row) = self.server.rows.get_mut(&id) {
+                    row.0 = note;
+                    self.server.wrote(id);
+                }
+            }
+            Act::OtherStatus(id, status) => {
+                if let Some(row) = self.server.rows.get_mut(&id) {
+                    row.1 = STATUSES[status].to_owned();
+                    self.server.wrote(id);
+                }
+            }
+            Act::OtherDeletes(id) => {
+                if self.server.rows.remove(&id).is_some() {
+                    self.server.wrote(id);
+                }
+            }
+            Act::Ask(client, status) => {
+                let remote = &self.clients[client].remote;
+                remote.ask("by_status", [("status", STATUSES[status])]).unwrap();
+            }
+            Act::AskOne(client, id) => {
+                self.clients[client].remote.ask("sailing", [("id", id)]).unwrap();
+            }
+            Act::Want(client, status) => {
+                let remote = &self.clients[client].remote;
+                let wanted = remote.want("by_status", [("status", STATUSES[status])]).unwrap();
+                self.clients[client].wanted.push(wanted);
+            }
+            Act::Serve(flight) => {
+                let mut network = self.network.lock().unwrap();
+                let mut waiting =
+                    network.flights.iter_mut().filter(|flight| flight.response.is_none());
+                if let Some(flight) = waiting.nth(flight) {
+                    flight.response = Some(self.server.serve(&flight.request));
+                }
+            }
+            Act::Arrive(flight) => self.arrive(flight),
+            Act::Lose(flight) => {
+                let mut network = self.network();
+                let is_one = flight < network.flights.len();
+                let lost = is_one.then(|| network.flights.remove(flight));
+                drop(network);
+                if let Some(Flight { call, .. }) = lost {
+                    call.fail(FailureKind::Network, "lost");
+                }
+            }
+            Act::Repeat(flight) => {
+                let network = self.network.lock().unwrap();
+                if let Some(flight) = network.flights.get(flight) {
+                    self.server.serve(&flight.request);
+                }
+            }
+            Act::Pass(millis) => self.pass(Duration::from_millis(millis)),
+            Act::Fail(status) => self.server.fails = status,
+            Act::Online(client, is_online) => self.clients[client].remote.set_online(is_online),
+            Act::Flush(client) => self.clients[client].cache.flush().unwrap(),
+            Act::Kill(client) => self.kill(client),
+        }
+    }
+
+    fn arrive(&mut self, flight: usize) {
+        let mut network = self.network();
+        let mut there = (0..network.flights.len())
+            .filter(|index| network.flights[*index].response.is_some())
+            .skip(flight);
+        let Some(index) = there.next() else { return };
+        let Flight { client, request, call, response } = network.flights.remove(index);
+        drop(network);
+        let (status, body, number) = response.unwrap();
+        let is_taken = call.is_wanted();
+        let response = http::Response::builder().status(status);
+        call.respond(response.body(body.into_bytes()).unwrap());
+        if is_taken && request.method() == "PATCH" && status == 200 {
+            let body: serde_json::Value = serde_json::from_slice(request.body()).unwrap();
+            let id: i64 = request.uri().path().rsplit('/').next().unwrap().parse().unwrap();
+            for field in ["note", "status"].into_iter().filter(|field| !body[*field].is_null()) {
+                let since = self.clients[client].since.entry((id, field)).or_default();
+                *since = number.max(*since);
+            }
+        }
+    }
+
+    fn pass(&mut self, time: Duration) {
+        let end = self.clock.ticks() + time;
+        loop {
+            let mut network = self.network();
+            let due = |alarm: &Alarm| alarm.due();
+            let first = (0..network.alarms.len()).min_by_key(|index| due(&network.alarms[*index]));
+            let first = first.filter(|index| due(&network.alarms[*index]) <= end);
+            let alarm = first.map(|index| network.alarms.swap_remove(index));
+            drop(network);
+            let until = alarm.as_ref().map_or(end, due);
+            self.clock.advance(until.saturating_sub(self.clock.ticks()));
+            match alarm {
+                Some(alarm) => alarm.ring(),
+                None => return,
+            }
+        }
+    }
+
+    /// The program ends without a word, and is started again: what was not flushed is lost.
+    fn kill(&mut self, index: usize) {
+        let client = &mut self.clients[index];
+        client.disk.kill();
+        client.wanted.clear();
+        client.sends.clear();
+        client.since.clear();
+        client.low.clear();
+        let disk = client.disk.of_next_program();
+        // The one that is killed lets go of nothing; its calls come to nothing.
+        let (cache, remote) = self.open(index, &disk);
+        let client = &mut self.clients[index];
+        client.disk = disk;
+        let killed = std::mem::replace(&mut client.remote, remote);
+        drop((std::mem::replace(&mut client.cache, cache), killed));
+        client.sends = client.remote.sends();
+    }
+
+    fn check(&mut self) {
+        let mut applied = self.server.applied.clone();
+        applied.sort();
+        applied.dedup();
+        assert_eq!(applied.len(), self.server.applied.len(), "applied twice");
+        assert!(applied.iter().all(|key| !self.server.refused.contains(key)), "refused, applied");
+        for client in 0..CLIENTS {
+            let rows = self.rows(client);
+            let mut low = std::mem::take(&mut self.clients[client].low);
+            for ((id, field), since) in &self.clients[client].since {
+                let Some(row) = rows.get(id).filter(|_| !self.is_pending(client, *id)) else {
+                    continue;
+                };
+                let history = self.server.history[id].iter();
+                let later = history.filter(|(number, _)| number >= since);
+                let mut known = later.filter_map(|(_, row)| row.clone());
+                let is_known = known.any(|(note, status)| match *field {
+                    "note" => row.note == Some(note),
+                    _ => row.status.as_deref() == Some(&status),
+                });
+                assert!(is_known, "{client}: {field} of {id} is unseen again: {row:?}");
+            }
+            for (id, row) in rows.iter().filter(|_| self.server.with_versions) {
+                let version = row.version.unwrap_or(0);
+                let low = low.entry(*id).or_default();
+                assert!(version >= *low, "{client}: row {id} went back to {version} from {low}");
+                *low = version;
+            }
+            self.clients[client].low = low;
+        }
+    }
+
+    /// The faults end. Everybody looks at everything.
+    fn heal(&mut self) {
+        self.server.fails = None;
+        for client in 0..CLIENTS {
+            self.clients[client].remote.set_online(true);
+            for status in 0..STATUSES.len() {
+                self.act(Act::Want(client, status));
+            }
+        }
+        self.rest();
+        // What others wrote is seen once what is fresh grows stale.
+        for client in 0..CLIENTS {
+            for status in STATUSES {
+                let of = &self.clients[client].remote;
+                of.reload("by_status", [("status", status)]).unwrap();
+            }
+        }
+        self.rest();
+        for client in 0..CLIENTS {
+            let shown: BTreeMap<i64, Row> = self
+                .rows(client)
+                .into_values()
+                .map(|row| (row.id, (row.note.unwrap(), row.status.unwrap())))
+                .collect();
+            assert_eq!(shown, self.server.rows, "client {client}");
+            let of = &self.clients[client];
+            assert_eq!(of.remote.unsent(), 0);
+            assert_eq!(of.cache.snapshot().count("backwater_base").unwrap_or(0), 0);
+        }
+    }
+
+    fn rest(&mut self) {
+        for round in 0.. {
+            assert!(round < 500, "it does not come to rest");
+            while !self.network().flights.is_empty() {
+                self.act(Act::Serve(0));
+                self.act(Act::Arrive(0));
+                self.check();
+            }
+            let is_busy = |client: &Client| {
+                let busy = "SELECT 1 FROM backwater_answer WHERE is_under_way";
+                let is_busy = !client.cache.query(busy, ()).unwrap().read().unwrap().is_empty();
+                is_busy || client.remote.unsent() > 0
+            };
+            let is_busy = self.clients.iter().any(is_busy);
+            self.pass(Duration::from_secs(5));
+            // What is in doubt is asked for again.
+            if !is_busy && self.network().flights.is_empty() {
+                break;
+            }
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(
+        std::env::var("BACKWATER_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(500)
+    ))]
+
+    #[test]
+    fn edits_arrive(
+        (versions, body, merges) in any::<(bool, bool, bool)>(),
+        acts in prop::collection::vec(act(), 1..100),
+    ) {
+        let mut world = World::new(versions, body, merges);
+        for act in acts {
+            world.act(act);
+            world.check();
+        }
+        world.heal();
+    }
+}
