@@ -13,7 +13,7 @@ use std::time::Duration;
 
 use backwater::clock::{Clock, SetClock};
 use backwater::remote::{Alarm, Call, FailureKind, Remote, SendState, Sent, Transport, Wanted};
-use backwater::{Cache, Schema, Value};
+use backwater::{Cache, DeltaKind, RowId, Schema, Value};
 use proptest::prelude::*;
 
 #[path = "shared/killed_disk.rs"]
@@ -25,6 +25,10 @@ const SCHEMA: &str = r#"
     id = "id"
     VERSION
     fields = { id = "int", note = "int", status = "text", version = "int" }
+
+    [table.board]
+    one_row = true
+    fields = { shown = { to = "sailing" } }
 
     [response.by_status]
     url = "/sailings{?status}"
@@ -80,6 +84,8 @@ struct Server {
     refused: BTreeSet<String>,
     with_versions: bool,
     with_body: bool,
+    /// Whether it gives new rows their ids.
+    names: bool,
     fails: Option<u16>,
 }
 
@@ -134,7 +140,8 @@ impl Server {
 
     fn write(&mut self, request: &http::Request<Vec<u8>>, id: Option<i64>) -> (u16, String, i64) {
         let body: serde_json::Value = serde_json::from_slice(request.body()).unwrap_or_default();
-        let id = id.unwrap_or_else(|| body["id"].as_i64().unwrap());
+        let next = 1000 + self.writes;
+        let id = id.unwrap_or_else(|| body["id"].as_i64().unwrap_or(next));
         if request.method() != "POST" && !self.rows.contains_key(&id) {
             return (404, String::new(), self.writes);
         }
@@ -154,7 +161,12 @@ impl Server {
             row.1 = status.to_owned();
         }
         self.wrote(id);
-        let body = if self.with_body { self.json(id) } else { String::new() };
+        let is_new = request.method() == "POST";
+        let body = match self.with_body {
+            true => self.json(id),
+            false if is_new && self.names => format!(r#"{{"id":{id}}}"#),
+            false => String::new(),
+        };
         (200, body, self.writes)
     }
 }
@@ -194,6 +206,8 @@ struct Client {
     wanted: Vec<Wanted>,
     sends: Vec<Sent>,
     made: i64,
+    /// Whether a change was taken back, or lost with a program that was killed.
+    is_lost: bool,
     /// For each field of a row the server's number of the last edit that was confirmed.
     since: BTreeMap<(i64, &'static str), i64>,
     /// The version of each row that was shown last.
@@ -269,9 +283,9 @@ fn act() -> impl Strategy<Value = Act> {
 }
 
 impl World {
-    fn new(with_versions: bool, with_body: bool, merges: bool) -> Self {
+    fn new((with_versions, with_body): (bool, bool), (merges, names): (bool, bool)) -> Self {
         let clock = SetClock::at("2031-05-04T07:40:00Z".parse().unwrap());
-        let server = Server { with_versions, with_body, ..Server::default() };
+        let server = Server { with_versions, with_body, names, ..Server::default() };
         let network = Arc::default();
         let mut world =
             Self { clock, network, server, clients: Vec::new(), merges, starts: Cell::default() };
@@ -284,7 +298,8 @@ impl World {
             let disk = Disk::default();
             let (cache, remote) = world.open(index, &disk);
             let (wanted, sends, since, low) = Default::default();
-            let client = Client { disk, cache, remote, wanted, sends, made: 0, since, low };
+            let (made, is_lost) = (0, false);
+            let client = Client { disk, cache, remote, wanted, sends, made, is_lost, since, low };
             world.clients.push(client);
         }
         world
@@ -358,16 +373,27 @@ impl World {
                 self.edit(client, "change", id, &[("status", STATUSES[status].into())]);
             }
             Act::Announce(client, note) => {
-                let of = &mut self.clients[client];
+                let (names, of) = (self.server.names, &mut self.clients[client]);
                 of.made += 1;
-                let id = 100 * (client as i64 + 1) + of.made;
-                let row = [
-                    ("id", Value::from(id)),
-                    ("note", note.into()),
-                    ("status", STATUSES[note as usize % 2].into()),
-                ];
-                let sent = of.remote.send("announce", "announced", |tx| tx.insert("sailing", row));
+                let mut id = 100 * (client as i64 + 1) + of.made;
+                let row =
+                    [("note", Value::from(note)), ("status", STATUSES[note as usize % 2].into())];
+                let sent = of.remote.send("announce", "announced", |tx| {
+                    if !names {
+                        return tx.insert(
+                            "sailing",
+                            row.into_iter().chain([("id", id.into())]).collect::<Vec<_>>(),
+                        );
+                    }
+                    match tx.insert_local("sailing", row)? {
+                        RowId::Int(local) => id = local,
+                        other => panic!("{other}"),
+                    }
+                    Ok(())
+                });
                 of.sends.push(sent.unwrap());
+                // What points at it points at it still when it has its name.
+                of.cache.commit("shown", |tx| tx.set("board", [("shown", id)])).unwrap();
                 assert!(self.rows(client).contains_key(&id), "shown at once");
                 if note % 3 == 0 {
                     self.edit(client, "change", id, &[("note", (note + 1).into())]);
@@ -380,6 +406,7 @@ impl World {
                     let was = sent.state();
                     let is_back = sent.cancel().unwrap();
                     assert!(!is_back || matches!(was, SendState::Waiting { .. }), "{was:?}");
+                    self.clients[client].is_lost = true;
                 }
             }
             Act::SendAgain(client) => {
@@ -498,6 +525,7 @@ impl World {
         client.disk.kill();
         client.wanted.clear();
         client.sends.clear();
+        client.is_lost = true;
         client.since.clear();
         client.low.clear();
         let disk = client.disk.of_next_program();
@@ -569,7 +597,13 @@ impl World {
             assert_eq!(shown, self.server.rows, "client {client}");
             let of = &self.clients[client];
             assert_eq!(of.remote.unsent(), 0);
-            assert_eq!(of.cache.snapshot().count("backwater_base").unwrap_or(0), 0);
+            let snapshot = of.cache.snapshot();
+            assert_eq!(snapshot.count("backwater_base").unwrap_or(0), 0);
+            let shown = snapshot.only("board").unwrap().get("shown").unwrap();
+            let shown = shown.and_then(|id| id.as_int()).unwrap_or(0);
+            let refused = of.cache.query("SELECT 1 FROM backwater_pending", ());
+            let was_lost = of.is_lost || refused.is_ok_and(|q| !q.read().unwrap().is_empty());
+            assert!(shown >= 0 || was_lost, "{shown} is no name of the server's");
         }
     }
 
@@ -603,14 +637,57 @@ proptest! {
 
     #[test]
     fn edits_arrive(
-        (versions, body, merges) in any::<(bool, bool, bool)>(),
+        of_server in any::<(bool, bool)>(),
+        (merges, names) in any::<(bool, bool)>(),
         acts in prop::collection::vec(act(), 1..100),
     ) {
-        let mut world = World::new(versions, body, merges);
+        let mut world = World::new(of_server, (merges, names));
         for act in acts {
             world.act(act);
             world.check();
         }
         world.heal();
     }
+}
+
+/// A row that the server names is the same row to those who look: its key has changed, and what
+/// points at it.
+#[test]
+fn a_row_that_is_named_stays_the_same() {
+    let mut world = World::new((false, false), (false, true));
+    let client = &world.clients[0];
+    client.remote.set_online(false);
+    let sql = "SELECT s.id, s.note FROM board b JOIN sailing s ON s.id = b.shown";
+    let statements = ["SELECT id, note FROM sailing ORDER BY id", sql, "SELECT shown FROM board"];
+    let seen: Arc<Mutex<Vec<(String, DeltaKind)>>> = Arc::default();
+    let mut watches = Vec::new();
+    for statement in statements {
+        let query = client.cache.query(statement, ()).unwrap();
+        let rows = query.read().unwrap();
+        let mut shown: Vec<Vec<Value>> = rows.rows().map(|row| row.values().to_vec()).collect();
+        let seen = seen.clone();
+        watches.push(client.cache.watch(&query, move |reached| {
+            let Some(delta) = reached.delta() else { return };
+            delta.apply(&mut shown).unwrap();
+            let now: Vec<Vec<Value>> =
+                delta.after().rows().map(|row| row.values().to_vec()).collect();
+            assert_eq!(shown, now, "old result + delta = new result");
+            let kinds = delta.rows().map(|row| (statement.to_owned(), row.kind()));
+            seen.lock().unwrap().extend(kinds);
+        }));
+    }
+    world.act(Act::Announce(0, 2));
+    seen.lock().unwrap().clear();
+    world.act(Act::Online(0, true));
+    world.act(Act::Serve(0));
+    world.act(Act::Arrive(0));
+    let seen = seen.lock().unwrap();
+    assert!(
+        seen.iter().all(|(_, kind)| matches!(kind, DeltaKind::Change | DeltaKind::Move)),
+        "{seen:?}"
+    );
+    assert!(
+        statements.iter().all(|of| seen.iter().any(|(statement, _)| statement == of)),
+        "{seen:?}"
+    );
 }

@@ -109,6 +109,8 @@ pub(crate) struct ChangedRows {
     again: Option<Box<WrittenAgain>>,
     /// What it changed below pending changes, where that differs.
     base: Option<Box<Changes>>,
+    /// Rows that got another id: the old one and the new one.
+    renamed: Vec<(RowId, RowId)>,
     pub(super) since: Mutex<Option<Box<Since>>>,
 }
 
@@ -159,8 +161,7 @@ impl Changes {
                 }
             }
         }
-        let rows =
-            ChangedRows { rows, again: again.finished(), base: None, since: Mutex::default() };
+        let rows = ChangedRows { rows, again: again.finished(), ..ChangedRows::default() };
         Self { before, after, rows: Arc::new(rows) }
     }
 
@@ -170,6 +171,19 @@ impl Changes {
             rows.base = Some(Box::new(base));
         }
         self
+    }
+
+    /// The same changes, of which some are of a row that got another id.
+    pub(super) fn with_renamed(mut self, renamed: Vec<(RowId, RowId)>) -> Self {
+        if let (false, Some(rows)) = (renamed.is_empty(), Arc::get_mut(&mut self.rows)) {
+            rows.renamed = renamed;
+        }
+        self
+    }
+
+    /// The rows that got another id: the old one and the new one.
+    pub(crate) fn renamed(&self) -> &[(RowId, RowId)] {
+        &self.rows.renamed
     }
 
     /// What was changed below pending changes; mostly there are none, and it is the same.

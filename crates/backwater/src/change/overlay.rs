@@ -3,17 +3,22 @@
 //! A commit that meets a covered row uncovers all of them, writes, and applies the pending changes
 //! once more, in their order. One that meets none costs a look at each row that it writes.
 
+#![cfg_attr(
+    not(feature = "remote"),
+    allow(dead_code, reason = "only a remote makes changes that are pending")
+)]
+
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use super::links::Target;
 use super::{Changes, FieldSet, Happened, RowAt, Touched, Transaction, entries_of};
-use crate::error::Result;
+use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldKind, FieldNo, Schema, TableNo, TableOrigin};
 use crate::table::{
     Cell, Edit, EditedRow, Overlay, PendingChange, Row, Slot, Staged, StagedRow, State,
 };
-use crate::value::{Json, RowId};
+use crate::value::{Json, Named, RowId, Value};
 
 /// The table of base values.
 pub(crate) const BASE: &str = "backwater_base";
@@ -31,9 +36,86 @@ pub(super) struct Covering {
     is_made: bool,
     /// Rows of which a record was older than what is known.
     older: BTreeSet<RowAt>,
+    /// Where the ids come from that stand for those that the remote will give.
+    local_ids: Option<fastrand::Rng>,
+    /// The rows that have such ids in the change that is made.
+    local: BTreeSet<RowAt>,
+    /// Rows that got another id: the old one and the new one.
+    renamed: Vec<(RowId, RowId)>,
 }
 
 impl Transaction {
+    /// Adds a row whose id the remote will give, in a change that is sent
+    /// ([`Remote::send`](crate::remote::Remote::send)). Until then it has an id of its own, which is
+    /// returned: a negative number, or a text that begins with `local-`. When the remote has named
+    /// it, all that points at it points at the row of the new id, in one commit; results tell that
+    /// their row has another key.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Row`] outside of a change that is sent, or if the table's id is not one plain
+    /// field; else as [`Transaction::insert`].
+    ///
+    /// ```
+    /// # use backwater::{Cache, RowId, Schema, Value, clock::SetClock, remote::{Remote, StandIn}};
+    /// let cache = Cache::new(Schema::parse("backwater.toml", r#"
+    ///     table.booking = { id = "id", fields = { id = "int", party = "text" } }
+    ///     response.booking = { url = "/bookings/{id}", table = "booking" }
+    ///     send.book = { table = "booking", method = "POST", url = "/bookings", answer = "booking" }
+    /// "#)?);
+    /// let server = StandIn::new(|_| StandIn::json(r#"{ "id": 9001, "party": "Fenwick" }"#));
+    /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    /// # let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone()).clock(clock).build()?;
+    /// let mut id = RowId::from(0);
+    /// let booked = remote.send("book", "a party booked", |tx| {
+    ///     id = tx.insert_local("booking", [("party", "Fenwick")])?;
+    ///     Ok(())
+    /// })?;
+    /// assert!(cache.snapshot().get("booking", &id)?.is_some());
+    /// server.answer_all();
+    /// assert!(cache.snapshot().get("booking", &id)?.is_none());
+    /// assert!(cache.snapshot().get("booking", 9001)?.is_some());
+    /// assert_eq!(booked.row_id(), Some(RowId::from(9001)));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    #[cfg(feature = "remote")]
+    pub fn insert_local(&mut self, table: &str, fields: impl Into<Named>) -> Result<RowId> {
+        let number = self.state.schema.table_no(table)?;
+        let definition = self.definition(number);
+        let kind = match definition.id.as_slice() {
+            [field] => definition.field(*field).kind,
+            _ => FieldKind::Json,
+        };
+        let name = definition.id.first().map(|field| definition.field(*field).name.clone());
+        let refused = |message: String, help: &str| {
+            Err(Error::new(ErrorKind::Row, message).help(help.to_owned()))
+        };
+        let Some(ids) = self.covering.local_ids.as_mut().filter(|_| self.covering.is_over) else {
+            return refused(
+                "only a server names rows, and this is not sent to one".to_owned(),
+                "write it in `Remote::send`, or give the row an id and `insert` it",
+            );
+        };
+        let id = match kind {
+            FieldKind::Int => RowId::Int(-1 - (ids.u64(..) >> 11).cast_signed()),
+            FieldKind::Text => {
+                RowId::Text(format!("local-{:016x}{:016x}", ids.u64(..), ids.u64(..)).into())
+            }
+            _ => {
+                let message = format!("the id of \"{table}\" is not one plain field");
+                return refused(message, "give the row its id and `insert` it");
+            }
+        };
+        let own = name.map(|name| (name.to_string(), Value::from(id.clone())));
+        let fields = fields.into();
+        let fields = fields.iter().map(|(name, value)| (name.to_owned(), value.clone()));
+        let fields: Named = fields.chain(own).collect();
+        self.insert(table, fields)?;
+        if let Some(slot) = self.state.slot(number, &id)? {
+            self.covering.local.insert((number, slot));
+        }
+        Ok(id)
+    }
+
     /// Whether a row is covered by a pending change that is not the one that is made.
     pub(crate) fn is_covered(&self, table: TableNo, slot: Slot) -> bool {
         let overlay = self.state.overlay.as_ref().or(self.before.overlay.as_ref());
@@ -173,16 +255,22 @@ impl Transaction {
     /// Makes a change that is pending: what the closure writes is shown, over what is there.
     pub(crate) fn write_over<T, E>(
         &mut self,
-        number: i64,
+        (number, seed): (i64, u64),
         write: impl FnOnce(&mut Self) -> Result<T, E>,
     ) -> Result<(T, Arc<PendingChange>), E> {
         self.cover();
         let before = Arc::new(self.state.clone());
+        self.covering.local_ids = Some(fastrand::Rng::with_seed(seed));
         let (value, touched) = self.over(write);
         let value = value?;
+        let local = std::mem::take(&mut self.covering.local);
         let after = Arc::new(self.state.clone());
         let changes = Changes::between(before.clone(), after, &touched, Default::default());
-        let change = Arc::new(PendingChange { number, rows: edits_of(&changes) });
+        let mut rows = edits_of(&changes);
+        for row in &mut rows {
+            row.is_local = local.contains(&(row.table, row.slot));
+        }
+        let change = Arc::new(PendingChange { number, rows });
         let overlay = Arc::make_mut(self.state.overlay.get_or_insert_default());
         let mut covered = BTreeSet::new();
         let changed = changes.rows.iter().map(|row| (row.table, row.slot));
@@ -267,6 +355,43 @@ impl Transaction {
                 Edit::Delete | Edit::Update(_) => {}
             }
         }
+    }
+
+    /// Gives a row that the remote has named its id: what points at it points at the row of that id,
+    /// in the base and in pending changes. Returns where that lies.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Type`] if the table has ids of another type.
+    pub(crate) fn rename(&mut self, (table, slot): RowAt, id: &RowId) -> Result<Slot> {
+        self.lift();
+        let schema = self.schema();
+        let named = self.state.refer_id(table, id)?;
+        let Some(old) = self.state.id(table, slot).map(|id| id.to_id()) else { return Ok(named) };
+        let pending = self.pending().iter();
+        let pending =
+            pending.map(|change| Arc::new(change.moved(&schema, table, (slot, named)))).collect();
+        self.covering.pending = Some(pending);
+        for from in schema.table_numbers() {
+            for field in schema.table(from).field_numbers() {
+                let target = match schema.table(from).field(field).kind {
+                    FieldKind::Link(to) if to == table => Staged::Link(named),
+                    FieldKind::OneOf => Staged::OneOf(table, named),
+                    _ => continue,
+                };
+                let is_key = schema.table(from).id.contains(&field);
+                let pointing = self.state.pointing_at(from, field, table, &old);
+                for row in pointing.into_iter().filter(|_| !is_key) {
+                    self.merge_row(from, row, &[(field, target.clone())]);
+                }
+            }
+        }
+        self.covering.renamed.push((old, id.clone()));
+        Ok(named)
+    }
+
+    /// The rows that got another id: the old one and the new one.
+    pub(crate) fn take_renamed(&mut self) -> Vec<(RowId, RowId)> {
+        std::mem::take(&mut self.covering.renamed)
     }
 
     /// Ends the transaction's pending changes: gives what became of base values, if they differ
@@ -413,5 +538,5 @@ fn edits_of(changes: &Changes) -> Vec<EditedRow> {
         edits.entry(at).or_insert_with(|| Edit::Update(written.collect()));
     }
     let rows = edits.into_iter();
-    rows.map(|((table, slot), edit)| EditedRow { table, slot, edit }).collect()
+    rows.map(|((table, slot), edit)| EditedRow { table, slot, edit, is_local: false }).collect()
 }

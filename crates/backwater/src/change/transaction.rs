@@ -139,11 +139,12 @@ impl Transaction {
 
     /// Ends the transaction: what it changed, between the version it began from and its own.
     pub(crate) fn finish(mut self) -> (Changes, Vec<Ingested>) {
+        let renamed = self.take_renamed();
         let base = self.end_covering();
         self.state.hand_over_free_slots();
         let after = Arc::new(self.state);
         let changes = Changes::between(self.before, after, &self.touched, self.again);
-        (changes.over(base), self.ingested)
+        (changes.over(base).with_renamed(renamed), self.ingested)
     }
 
     pub(crate) fn schema(&self) -> Arc<Schema> {

@@ -129,6 +129,9 @@ struct StoredEdit<'s> {
     /// Fields that are absent afterwards.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     absent: Vec<String>,
+    /// Whether its id is one that the server will give.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    local: bool,
 }
 
 fn id_of(state: &State, row: &EditedRow) -> RowId {
@@ -157,7 +160,8 @@ pub(crate) fn stored_changes(state: &State, change: &PendingChange) -> Json {
             continue;
         };
         let table = definition.name.to_string();
-        let stored = StoredEdit { table, id, edit: edit.to_owned(), fields, absent };
+        let (edit, local) = (edit.to_owned(), row.is_local);
+        let stored = StoredEdit { table, id, edit, fields, absent, local };
         out.push_str(if out.len() > 1 { "," } else { "" });
         out.push_str(&serde_json::to_string(&stored).unwrap_or_default());
     }
@@ -196,7 +200,7 @@ pub(crate) fn read_changes(
             "update" => Edit::Update(fields),
             _ => Edit::Delete,
         };
-        rows.push(EditedRow { table, slot, edit });
+        rows.push(EditedRow { table, slot, edit, is_local: stored.local });
     }
     Ok(PendingChange { number, rows })
 }

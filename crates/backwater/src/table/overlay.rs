@@ -3,11 +3,16 @@
 //! It knows which rows are covered, what lies below them, and what lies over them. How a commit
 //! writes below them is the matter of the change room.
 
+#![cfg_attr(
+    not(feature = "remote"),
+    allow(dead_code, reason = "only a remote makes changes that are pending")
+)]
+
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use super::{Cell, Slot, Staged, StagedRow, State};
-use crate::schema::{FieldNo, TableNo};
+use crate::schema::{FieldKind, FieldNo, Schema, TableNo};
 
 /// The pending changes of a version, in their order, and the base values of the rows that they
 /// cover.
@@ -33,6 +38,8 @@ pub(crate) struct EditedRow {
     pub(crate) table: TableNo,
     pub(crate) slot: Slot,
     pub(crate) edit: Edit,
+    /// Whether it makes a row whose id the remote will give.
+    pub(crate) is_local: bool,
 }
 
 /// To-many links are among the fields, as lists.
@@ -66,6 +73,37 @@ impl Overlay {
 }
 
 impl PendingChange {
+    /// The row that it makes and whose id the remote will give, if there is one.
+    pub(crate) fn local_row(&self) -> Option<(TableNo, Slot)> {
+        let mut rows = self.rows.iter().filter(|row| row.is_local);
+        rows.next().map(|row| (row.table, row.slot))
+    }
+
+    /// The same change once a row lies elsewhere: what it does to it, and what points at it.
+    pub(crate) fn moved(&self, schema: &Schema, table: TableNo, (from, to): (Slot, Slot)) -> Self {
+        let slot = |of: TableNo, slot: &mut Slot| {
+            if of == table && *slot == from {
+                *slot = to;
+            }
+        };
+        let mut rows = self.rows.clone();
+        for row in &mut rows {
+            slot(row.table, &mut row.slot);
+            let (Edit::Insert(fields) | Edit::Update(fields)) = &mut row.edit else { continue };
+            for (field, staged) in fields {
+                match (staged, schema.table(row.table).field(*field).kind) {
+                    (Staged::Link(at), FieldKind::Link(of)) => slot(of, at),
+                    (Staged::OneOf(of, at), _) => slot(*of, at),
+                    (Staged::Links(targets), _) => {
+                        targets.iter_mut().for_each(|(of, at)| slot(*of, at));
+                    }
+                    _ => {}
+                }
+            }
+        }
+        Self { number: self.number, rows }
+    }
+
     /// Both changes as one.
     pub(crate) fn followed_by(&self, later: &Self) -> Self {
         let mut rows = self.rows.clone();

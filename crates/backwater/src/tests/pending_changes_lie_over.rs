@@ -327,7 +327,8 @@ impl World {
                     |tx: &mut Transaction| writes.iter().try_for_each(|of| write(tx, *of, None));
                 self.last += 1;
                 let number = self.last;
-                let done = self.cache.commit("shown", |tx| tx.write_over(number, all).map(drop));
+                let done =
+                    self.cache.commit("shown", |tx| tx.write_over((number, 0), all).map(drop));
                 assert_eq!(done.is_ok(), shown.commit("shown", all).is_ok(), "{:?}", done.err());
                 if done.is_ok() {
                     let rows = difference(&before, &image(&shown));

@@ -8,7 +8,7 @@ use backwater::storage::{Batch, Hash, Header, Loader, MemoryStorage, Storage, St
 
 /// A disk that a killed program can no longer write to.
 #[derive(Clone)]
-pub struct Disk(MemoryStorage, Arc<AtomicBool>);
+pub(crate) struct Disk(MemoryStorage, Arc<AtomicBool>);
 
 impl Default for Disk {
     fn default() -> Self {
@@ -18,13 +18,13 @@ impl Default for Disk {
 
 impl Disk {
     /// What the program writes from now on is lost.
-    pub fn kill(&self) {
+    pub(crate) fn kill(&self) {
         self.1.store(true, Ordering::Relaxed);
     }
 
     /// The same disk for the next program.
     #[must_use]
-    pub fn of_next_program(&self) -> Self {
+    pub(crate) fn of_next_program(&self) -> Self {
         Self(self.0.clone(), Arc::default())
     }
 }

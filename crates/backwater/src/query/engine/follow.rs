@@ -443,7 +443,7 @@ impl Binding {
         let delta = moved.and_then(|rows| {
             let before = progress.old.result(&changes.before).ok()?;
             let after = progress.new.result(&changes.after).ok()?;
-            Some(Delta::new(before, after, rows))
+            Some(Delta::new(before, after, rows).with_renamed(changes.renamed()))
         });
         let leads_on = delta.is_some() || outcome == Outcome::Same;
         let before = if leads_on { None } else { progress.old.result(&changes.before).ok() };

@@ -7,7 +7,7 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::query::operator::order::{Moved, Moves, settle};
 use crate::query::result::read_rows::ReadRows;
 use crate::query::result::{Cursor, QueryResult, ResultRow, RowKey, RowRef};
-use crate::value::Value;
+use crate::value::{RowId, Value};
 
 /// How a standing query's result moved in one commit.
 ///
@@ -57,6 +57,22 @@ pub enum DeltaKind {
     Leave,
 }
 
+/// A part of a row's key once a row has another id; an id of several parts is a JSON array.
+fn renamed_in(value: Value, (old, new): &(RowId, RowId)) -> Value {
+    let parts = |text: &str| -> Option<Value> {
+        let mut parts: Vec<serde_json::Value> = serde_json::from_str(text).ok()?;
+        let json = |id: &RowId| serde_json::from_str(id.to_json().as_str()).ok();
+        let (old, new): (serde_json::Value, serde_json::Value) = (json(old)?, json(new)?);
+        parts.iter_mut().filter(|part| **part == old).for_each(|part| *part = new.clone());
+        Some(Value::from(serde_json::to_string(&parts).ok()?))
+    };
+    match &value {
+        own if *own == Value::from(old.clone()) => new.clone().into(),
+        Value::Text(text) if text.starts_with('[') => parts(text).unwrap_or(value),
+        _ => value,
+    }
+}
+
 impl Moved {
     #[inline]
     fn kind(self) -> DeltaKind {
@@ -73,6 +89,40 @@ impl Delta {
     pub(crate) fn new(before: QueryResult, after: QueryResult, rows: Moves) -> Self {
         let (read_before, read_after) = (ReadRows::default(), ReadRows::default());
         Self { before, after, rows, read_before, read_after }
+    }
+
+    /// The same delta where rows got other ids: one that left and one that entered are one row.
+    pub(crate) fn with_renamed(mut self, renamed: &[(RowId, RowId)]) -> Self {
+        if renamed.is_empty() {
+            return self;
+        }
+        let key = |result: &QueryResult, at: usize| result.row(at).map(|row| row.key());
+        let entered = self.rows.iter().filter(|moved| moved.before().is_none());
+        let entered = entered.filter_map(|moved| moved.after());
+        let entered: Vec<(RowKey, usize)> =
+            entered.filter_map(|at| Some((key(&self.after, at)?, at))).collect();
+        let left = self.rows.iter().filter(|moved| moved.after().is_none());
+        let pairs = left.filter_map(|moved| {
+            let before = moved.before()?;
+            let key: RowKey = key(&self.before, before)?
+                .iter()
+                .map(|value| renamed.iter().fold(value.clone(), renamed_in))
+                .collect();
+            let after = entered.iter().find(|(known, _)| *known == key)?.1;
+            Some((before, after))
+        });
+        let pairs: Vec<(usize, usize)> = pairs.collect();
+        self.rows.retain(|moved| {
+            let is_of = |(before, after): &(usize, usize)| {
+                (moved.after().is_none() && moved.before() == Some(*before))
+                    || (moved.before().is_none() && moved.after() == Some(*after))
+            };
+            !pairs.iter().any(is_of)
+        });
+        let both = |(before, after)| Moved::between(Some(before), Some(after)).with(true, true);
+        self.rows.extend(pairs.into_iter().map(both));
+        settle(&mut self.rows);
+        self
     }
 
     /// How one result of a query moved to another one, over however many commits.

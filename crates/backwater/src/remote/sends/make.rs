@@ -19,7 +19,7 @@ use crate::remote::transport::Call;
 use crate::schema::{Schema, SendBody, SendRule, TableNo};
 use crate::table::{PendingChange, Slot, State};
 use crate::typed::Found;
-use crate::value::Json;
+use crate::value::{Json, RowId};
 
 type RowAt = (TableNo, Slot);
 
@@ -36,11 +36,13 @@ impl RemoteInner {
         let schema = self.schema();
         let rule = schema.send(rule)?;
         let number = self.sends().next_number();
-        let key = self.new_key();
+        let (key, seed) = (self.new_key(), self.engine().random_number());
         let made = self.cache().try_commit(label.clone(), |tx| {
-            let ((), change) = tx.write_over(number, write)?;
+            let ((), change) = tx.write_over((number, seed), write)?;
             let about = about(&schema, rule, &change, &variables)?;
-            let merged = match about.filter(|_| rule.merges) {
+            // A row that the server will name is made by a request of its own.
+            let merges = rule.merges && change.local_row().is_none();
+            let merged = match about.filter(|_| merges) {
                 Some(at) => self.merged(tx, rule, at, &change)?,
                 None => None,
             };
@@ -48,9 +50,10 @@ impl RemoteInner {
                 let row = self.row_of(tx, number, rule, about, &change, &variables, (&key, &label));
                 tx.table::<PendingRow>()?.insert(&row)?;
             }
-            Ok::<_, Error>((change, about, merged))
+            let id = about.and_then(|(table, slot)| tx.state.id(table, slot));
+            Ok::<_, Error>((change, about, merged, id.map(|id| id.to_id())))
         })?;
-        let (change, about, merged) = made.value;
+        let (change, about, merged, id) = made.value;
         if let Some((open, change)) = merged {
             let mut sends = self.sends();
             if let Some(entry) = sends.get_mut(open) {
@@ -59,12 +62,12 @@ impl RemoteInner {
                 return Ok(entry.shared.clone());
             }
             drop(sends);
-            return Ok(self.shared_send(number, SendState::Cancelled));
+            return Ok(self.shared_send(number, (SendState::Cancelled, id)));
         }
         if rule.body == SendBody::Changes && change.rows.is_empty() {
-            return Ok(self.shared_send(number, SendState::Confirmed));
+            return Ok(self.shared_send(number, (SendState::Confirmed, id)));
         }
-        let shared = self.shared_send(number, SendState::Waiting { failed: None });
+        let shared = self.shared_send(number, (SendState::Waiting { failed: None }, id));
         let rule = (rule.name.clone(), &*schema);
         let entry = SendEntry::new(shared.clone(), rule, (change, about), variables, (key, label));
         self.sends().add(number, entry);
@@ -72,7 +75,7 @@ impl RemoteInner {
         Ok(shared)
     }
 
-    fn shared_send(&self, number: i64, state: SendState) -> Arc<SentState> {
+    fn shared_send(&self, number: i64, state: (SendState, Option<RowId>)) -> Arc<SentState> {
         Arc::new(SentState::new(number, self.this.clone(), state))
     }
 
@@ -305,8 +308,9 @@ impl RemoteInner {
                 true => SendState::Conflict(row.failure()),
                 false => SendState::Waiting { failed: None },
             };
-            let shared = self.shared_send(row.number, state_now);
             let about = row.about(&state);
+            let id = about.and_then(|(table, slot)| state.id(table, slot)).map(|id| id.to_id());
+            let shared = self.shared_send(row.number, (state_now, id));
             let texts = (row.key.clone(), row.label.clone());
             let rule = (Arc::from(row.send.as_str()), &*schema);
             let mut entry =
@@ -383,6 +387,13 @@ pub(super) fn slot_of(state: &State, table: TableNo, id: &str) -> Option<Slot> {
 }
 
 impl PendingRow {
+    /// The id as text of the row that its change is about.
+    pub(super) fn about_in(&self, state: &State, change: &PendingChange) -> Option<String> {
+        let table = state.schema.table_no(self.table_name.as_deref()?).ok()?;
+        let row = change.rows.iter().find(|row| row.table == table)?;
+        state.id(table, row.slot).map(|id| id.to_id().to_string())
+    }
+
     fn about(&self, state: &State) -> Option<RowAt> {
         let table = state.schema.table_no(self.table_name.as_deref()?).ok()?;
         if state.schema.table(table).is_one_row() {

@@ -19,7 +19,7 @@ use super::engine::Wakers;
 use super::{Remote, RemoteInner};
 use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result};
-use crate::value::Named;
+use crate::value::{Named, RowId};
 
 /// Where a change stands that goes to a server.
 ///
@@ -90,12 +90,18 @@ pub(super) struct SentState {
 
 struct SentNow {
     state: SendState,
+    /// The id of the row that it is about.
+    row_id: Option<RowId>,
     wakers: Vec<Waker>,
 }
 
 impl SentState {
-    pub(super) fn new(number: i64, remote: Weak<RemoteInner>, state: SendState) -> Self {
-        let now = Mutex::new(SentNow { state, wakers: Vec::new() });
+    pub(super) fn new(
+        number: i64,
+        remote: Weak<RemoteInner>,
+        (state, row_id): (SendState, Option<RowId>),
+    ) -> Self {
+        let now = Mutex::new(SentNow { state, row_id, wakers: Vec::new() });
         Self { number, remote, now, settled: Condvar::new() }
     }
 
@@ -105,6 +111,11 @@ impl SentState {
 
     pub(super) fn state(&self) -> SendState {
         self.lock().state.clone()
+    }
+
+    /// The row that it is about has another id.
+    pub(super) fn rename(&self, id: RowId) {
+        self.lock().row_id = Some(id);
     }
 
     /// Shows another state; returns the tasks that wait for its end, if this is it.
@@ -148,6 +159,13 @@ impl Sent {
     /// ```
     pub fn number(&self) -> i64 {
         self.0.number
+    }
+
+    /// The id of the row that it is about: once a server has named the row, that one.
+    ///
+    /// See [`Transaction::insert_local`] for an example.
+    pub fn row_id(&self) -> Option<RowId> {
+        self.0.lock().row_id.clone()
     }
 
     /// Waits until it is confirmed, refused or cancelled, as a future of any runtime.

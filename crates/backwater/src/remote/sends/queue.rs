@@ -13,6 +13,7 @@ use crate::remote::answer::Failure;
 use crate::remote::engine::{Moment, Wakers, later};
 use crate::schema::{FieldKind, Schema, TableNo};
 use crate::table::{Edit, PendingChange, Slot};
+use crate::value::RowId;
 
 type RowAt = (TableNo, Slot);
 
@@ -250,6 +251,24 @@ impl SendQueue {
             }
         }
         dependents
+    }
+
+    /// A row has another id, and lies elsewhere.
+    pub(in crate::remote) fn renamed(
+        &mut self,
+        schema: &Schema,
+        (table, from): RowAt,
+        to: Slot,
+        id: &RowId,
+    ) {
+        for entry in self.entries.values_mut() {
+            entry.change = Arc::new(entry.change.moved(schema, table, (from, to)));
+            entry.points = points_of(schema, &entry.change);
+            if entry.about == Some((table, from)) {
+                entry.about = Some((table, to));
+                entry.shared.rename(id.clone());
+            }
+        }
     }
 
     /// Notes that a change of rows of some tables was confirmed or refused by a commit.

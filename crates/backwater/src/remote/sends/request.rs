@@ -15,6 +15,8 @@ struct Subject<'s> {
     table: crate::schema::TableNo,
     slot: Slot,
     edit: Option<&'s Edit>,
+    /// Whether its id is not the server's.
+    is_local: bool,
 }
 
 impl Subject<'_> {
@@ -79,8 +81,9 @@ impl RemoteInner {
         let subject = entry.about.map(|(table, slot)| {
             let rows = entry.change.rows.iter();
             let edit = rows.filter(|row| (row.table, row.slot) == (table, slot));
-            let edit = edit.map(|row| &row.edit).next();
-            Subject { state, table, slot, edit }
+            let row = edit.into_iter().next();
+            let (edit, is_local) = (row.map(|row| &row.edit), row.is_some_and(|row| row.is_local));
+            Subject { state, table, slot, edit, is_local }
         });
         let value = |name: &str| -> Option<Tree> {
             let given = entry.variables.iter().find(|(known, _)| known == name);
@@ -170,6 +173,7 @@ fn row(subject: &Subject<'_>) -> Tree {
     let mut tree = Tree::Object(serde_json::Map::new());
     for field in definition.field_numbers() {
         let value = match definition.id.contains(&field) {
+            true if subject.is_local => None,
             true => subject.id_part(field),
             false => subject.value(field),
         };

@@ -11,13 +11,15 @@ use crate::ingest::Request;
 use crate::remote::answer::{Failure, FailureKind};
 use crate::remote::inner::{RemoteInner, SentRequest};
 use crate::remote::key::AnswerKey;
-use crate::remote::pending::{PENDING, PendingRow};
+use crate::remote::pending::{PENDING, PendingRow, stored_changes};
 use crate::remote::response::refused;
 use crate::remote::url;
-use crate::schema::{OnConflict, SendRule};
-use crate::table::PendingChange;
+use crate::schema::{OnConflict, Rule, Schema, SendRule, TableNo};
+use crate::table::{Cell, Edit, PendingChange, Slot};
 use crate::trace::Report;
-use crate::value::RowId;
+use crate::value::{Json, RowId};
+
+type RowAt = (TableNo, Slot);
 
 /// What a server's answer means for a change.
 enum Verdict {
@@ -117,12 +119,38 @@ impl RemoteInner {
         // What was asked for before may not have it yet.
         let next = self.cache().snapshot().commit() + 1;
         self.sends().settled(&change, next);
+        let named = change.local_row().and_then(|(table, _)| {
+            let schema = self.schema();
+            let read = rule.answer.as_deref().and_then(|answer| schema.rule(answer).ok());
+            let of_body = body.and_then(|body| id_in(&schema, table, read?, body));
+            of_body.or_else(|| {
+                // A server may name the row's URL alone (RFC 9110, section 10.2.2).
+                let location = response?.headers().get(http::header::LOCATION)?.to_str().ok()?;
+                let template = read?.url.as_ref()?;
+                let made = url.as_ref()?;
+                let found = url::variables_of(&self.base, template, &made.url, location)?;
+                let [field] = *schema.table(table).id else { return None };
+                let name = &schema.table(table).field(field).name;
+                let (_, value) = found.into_iter().find(|(known, _)| **known == **name)?;
+                schema.id(&schema.table(table).name, &value).ok()
+            })
+        });
         let report = self.cache().try_commit(format!("{label}: confirmed"), |tx| {
             tx.delete(PENDING, number)?;
-            let Some(change) = tx.end_pending(number) else { return Ok(()) };
-            write_confirmed(tx, &change, request, body);
-            Ok::<_, Error>(())
+            let Some(change) = tx.end_pending(number) else { return Ok(None) };
+            let Some(at) = change.local_row() else {
+                write_confirmed(tx, &change, request, body);
+                return Ok(None);
+            };
+            // Of a row that nobody has named nothing is known but that it is there.
+            let Some(id) = &named else { return Ok(None) };
+            let slot = write_named(tx, &change, (at, id), request, body)?;
+            self.note_renamed(tx)?;
+            Ok::<_, Error>(Some((at, slot, id.clone())))
         })?;
+        if let Some((at, slot, id)) = &report.value {
+            self.sends().renamed(&self.schema(), *at, *slot, id);
+        }
         self.sends().settled(&change, report.number());
         let ended = self.sends().end(number);
         let wakers = ended.map(|entry| entry.shared.show(SendState::Confirmed));
@@ -131,6 +159,20 @@ impl RemoteInner {
         let url = url.map(|made| made.url).unwrap_or_default();
         let urls = url::changed_by(&self.base, &url, &headers);
         self.make_stale_after(&change, rule, &variables, &urls)
+    }
+
+    /// Writes the rows of changes anew that are about, or point at, a row with another id.
+    fn note_renamed(&self, tx: &mut Transaction) -> Result<()> {
+        let pending = tx.pending().to_vec();
+        for change in pending {
+            let changes = stored_changes(&tx.state, &change);
+            let state = tx.state.clone();
+            change_row(tx, change.number, |row| {
+                row.row_id = row.about_in(&state, &change).or(row.row_id.take());
+                row.changes = changes;
+            })?;
+        }
+        Ok(())
     }
 
     /// By which rule the answer to a change is read.
@@ -405,6 +447,48 @@ impl RemoteInner {
         })?;
         Ok(done.value)
     }
+}
+
+/// The id of the first record of a response.
+fn id_in(schema: &Schema, table: TableNo, rule: &Rule, body: &[u8]) -> Option<RowId> {
+    let tree: serde_json::Value = serde_json::from_slice(body).ok()?;
+    let mut record = rule.records.parts().iter().try_fold(&tree, |tree, part| tree.get(part))?;
+    if let Some(list) = record.as_array() {
+        record = list.first()?;
+    }
+    record = rule.record.iter().try_fold(record, |tree, part| tree.get(part))?;
+    let [field] = *schema.table(table).id else { return None };
+    let from = &schema.table(table).field(field).from;
+    let id = from.parts().iter().try_fold(record, |tree, part| tree.get(part))?;
+    let id = RowId::from_json(&Json::parse(&id.to_string()).ok()?).ok()?;
+    schema.fitted(table, id)
+}
+
+/// Writes what a change did whose row the server has named: what the server says of it, and what it
+/// does not say as the change has it.
+fn write_named(
+    tx: &mut Transaction,
+    change: &PendingChange,
+    (at, id): (RowAt, &RowId),
+    request: Option<Request>,
+    body: Option<&[u8]>,
+) -> Result<Slot> {
+    let slot = tx.rename(at, id)?;
+    if let (Some(request), Some(body)) = (request, body) {
+        let read = tx.all_or_nothing(|tx| tx.ingest(request, body));
+        if let Err(error) = read {
+            tracing::warn!(%error, "the server's answer to a change could not be read");
+        }
+    }
+    let mut moved = change.moved(&tx.schema(), at.0, (at.1, slot));
+    for row in moved.rows.iter_mut().filter(|row| (row.table, row.slot) == (at.0, slot)) {
+        if let Edit::Insert(fields) = &mut row.edit {
+            let rows = tx.state.table(at.0);
+            fields.retain(|(field, _)| rows.cell(slot, *field) == Cell::Absent);
+        }
+    }
+    tx.make_base(&moved);
+    Ok(slot)
 }
 
 fn row_tries(row: &PendingRow) -> u32 {
