@@ -8,6 +8,7 @@ mod persist;
 mod query;
 mod rebind;
 mod remote;
+mod sends;
 mod soak;
 mod typed;
 mod world;
@@ -36,7 +37,7 @@ struct Arguments {
 type Case = fn(usize) -> anyhow::Result<Vec<Figure>>;
 
 /// The names that a case gives figures for, and the case.
-const CASES: [(&[&str], Case); 28] = [
+const CASES: [(&[&str], Case); 30] = [
     (&["ingest/nested", "ingest/nested-vs-value"], ingest::nested),
     (&["ingest/again"], ingest::again),
     (&["ingest/small"], ingest::small),
@@ -63,6 +64,8 @@ const CASES: [(&[&str], Case); 28] = [
     (&["remote/answer"], remote::answer),
     (&["remote/idle"], remote::idle),
     (&["remote/memory"], |size| remote::memory(size, &ALLOC)),
+    (&["overlay/none", "overlay/some"], sends::overlay),
+    (&["send/shown"], sends::shown),
     (&["soak/memory", "soak/slowest"], |size| soak::soak(size, &ALLOC)),
     (&["memory/query", "memory/standing"], |size| query::memory(size, &ALLOC)),
 ];

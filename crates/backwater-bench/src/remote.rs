@@ -30,10 +30,10 @@ const TIMES: usize = 2000;
 
 /// Keeps the calls, to be answered by hand.
 #[derive(Clone, Default)]
-struct Kept(Arc<Mutex<Vec<Call>>>);
+pub(crate) struct Kept(Arc<Mutex<Vec<Call>>>);
 
 impl Kept {
-    fn take(&self) -> Vec<Call> {
+    pub(crate) fn take(&self) -> Vec<Call> {
         std::mem::take(&mut *self.0.lock().unwrap_or_else(PoisonError::into_inner))
     }
 }

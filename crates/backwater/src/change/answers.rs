@@ -19,7 +19,7 @@ impl Transaction {
     /// fresh has to be there.
     pub(crate) fn forget_answers_of(&mut self, tables: &BTreeSet<TableNo>) {
         let schema = self.schema();
-        let Ok(answers) = schema.table_no(ANSWERS) else { return };
+        let Some(answers) = schema.find_table(ANSWERS) else { return };
         let Some(rule) = schema.table(answers).field_no(RULE) else { return };
         let rows = self.state.table(answers);
         let brought = |slot: &Slot| match rows.cell(*slot, rule) {
@@ -35,7 +35,7 @@ impl Transaction {
     /// Forgets the answers that came by a commit which is withdrawn, and so are no longer here.
     pub(crate) fn forget_answers_in(&mut self, changes: &Changes) -> Result<()> {
         let known = &changes.after;
-        let Ok(then) = known.schema.table_no(ANSWERS) else { return Ok(()) };
+        let Some(then) = known.schema.find_table(ANSWERS) else { return Ok(()) };
         let rows = changes.rows.iter().filter(|row| row.table == then);
         let ids: Vec<_> = rows.filter_map(|row| Some(known.id(then, row.slot)?.to_id())).collect();
         ids.into_iter().try_for_each(|id| self.delete(ANSWERS, id).map(drop))

@@ -186,6 +186,11 @@ impl Changes {
         &self.rows.renamed
     }
 
+    /// Whether pending changes alone were changed.
+    pub(crate) fn is_shown_only(&self) -> bool {
+        self.rows.base.as_ref().is_some_and(|base| base.rows.is_empty())
+    }
+
     /// What was changed below pending changes; mostly there are none, and it is the same.
     pub(crate) fn of_base(&self) -> &Changes {
         self.rows.base.as_deref().unwrap_or(self)

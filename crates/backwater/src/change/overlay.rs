@@ -417,7 +417,7 @@ impl Transaction {
     /// Notes the base values of these rows, and that others are no longer covered.
     fn note_base(&mut self, places: BTreeSet<RowAt>) {
         let schema = self.schema();
-        let Ok(notes) = schema.table_no(BASE) else { return };
+        let Some(notes) = schema.find_table(BASE) else { return };
         let was = self.before.overlay.clone();
         let overlay = self.state.overlay.clone().unwrap_or_default();
         let noted = |at: &RowAt| schema.table(at.0).made == TableOrigin::Declared;

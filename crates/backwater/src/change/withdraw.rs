@@ -82,7 +82,7 @@ impl Transaction {
     /// Undoes of a commit what no other one has written since; of one that withdrew another, it
     /// restores that.
     pub(crate) fn withdraw(&mut self, changes: &Changes) -> Result<()> {
-        if changes.of_base().rows.is_empty() && !changes.rows.is_empty() {
+        if changes.is_shown_only() {
             let message = "this commit showed a change that goes to a remote, or ended one";
             return Err(Error::new(ErrorKind::Row, message)
                 .help("take a change back that is not sent yet with `Sent::cancel`"));

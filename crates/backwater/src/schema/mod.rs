@@ -366,14 +366,18 @@ impl Schema {
     }
 
     pub(crate) fn table_no(&self, name: &str) -> Result<TableNo> {
+        self.find_table(name).ok_or_else(|| {
+            Error::new(ErrorKind::UnknownName, format!("there is no table \"{name}\""))
+                .help(nearest(name, self.table_names()))
+        })
+    }
+
+    /// The same where it may well be that there is none.
+    pub(crate) fn find_table(&self, name: &str) -> Option<TableNo> {
         let exact = self.tables.iter().position(|table| &*table.name == name);
-        exact
-            .or_else(|| self.tables.iter().position(|table| table.name.eq_ignore_ascii_case(name)))
-            .map(|position| TableNo(position as u32))
-            .ok_or_else(|| {
-                Error::new(ErrorKind::UnknownName, format!("there is no table \"{name}\""))
-                    .help(nearest(name, self.table_names()))
-            })
+        let any_case =
+            || self.tables.iter().position(|table| table.name.eq_ignore_ascii_case(name));
+        exact.or_else(any_case).map(|position| TableNo(position as u32))
     }
 
     /// The name of the rule for a request, and the values of its variables: of the rules whose

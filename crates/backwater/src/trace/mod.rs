@@ -168,7 +168,7 @@ impl Report {
     /// The number of a table, if it is among those that the commit knew.
     #[cfg(feature = "remote")]
     pub(crate) fn table_no(&self, name: &str) -> Option<TableNo> {
-        self.0.changes.after.schema.table_no(name).ok()
+        self.0.changes.after.schema.find_table(name)
     }
 
     /// Which parameters of a query the commit gave other values, in words, if that is what it did.

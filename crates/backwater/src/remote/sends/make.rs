@@ -81,7 +81,7 @@ impl RemoteInner {
 
     /// The tables in which changes that have not arrived stand.
     pub(in crate::remote) fn declare_sends(&self) -> Result<()> {
-        let has = |name: &str| self.schema().table_no(name).is_ok();
+        let has = |name: &str| self.schema().find_table(name).is_some();
         if !has(PENDING) {
             self.cache().declare("changes are sent", |schema| {
                 schema.table::<PendingRow>().table::<BaseNote>()
@@ -269,7 +269,7 @@ impl RemoteInner {
     /// Takes up the changes that had not arrived when the program ended.
     pub(in crate::remote) fn take_up_sends(&self) -> Result<()> {
         let schema = self.schema();
-        if schema.table_no(PENDING).is_err() {
+        if schema.find_table(PENDING).is_none() {
             return Ok(());
         }
         self.declare_sends()?;
