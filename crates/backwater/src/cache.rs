@@ -866,7 +866,17 @@ impl Cache {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn clear(&self, label: impl Into<String>) -> Result<Report> {
-        let report = self.commit(label, Transaction::clear)?.report;
+        self.clear_but(label, |_| Ok(()))
+    }
+
+    /// The same, with rows that are written once all others are gone.
+    pub(crate) fn clear_but(
+        &self,
+        label: impl Into<String>,
+        write: impl FnOnce(&mut Transaction) -> Result<()>,
+    ) -> Result<Report> {
+        let clear = |tx: &mut Transaction| tx.clear().and_then(|()| write(tx));
+        let report = self.commit(label, clear)?.report;
         if let Some(persister) = &self.0.core.persister {
             persister.forget_retained();
             persister.compact()?;

@@ -13,6 +13,7 @@ use http::header::{
 use super::answer::AnswerRow;
 use super::engine::Limits;
 use super::inner::{NameInUse, RemoteInner};
+use super::sends::{Conflict, DecidesConflicts, Resolution};
 use super::{Remote, Transport, url};
 use crate::cache::Cache;
 use crate::error::{Error, ErrorKind, Result};
@@ -28,6 +29,7 @@ pub struct RemoteBuilder {
     limits: Limits,
     fields: Vec<(String, String)>,
     seed: Option<u64>,
+    on_conflict: Option<DecidesConflicts>,
 }
 
 impl fmt::Debug for RemoteBuilder {
@@ -54,6 +56,7 @@ impl RemoteBuilder {
             limits,
             fields: Vec::new(),
             seed: None,
+            on_conflict: None,
         }
     }
 
@@ -235,6 +238,32 @@ impl RemoteBuilder {
         self
     }
 
+    /// Decides on changes that are in conflict, by rules with `on_conflict = "ask"`: of a row that
+    /// the server has in another version than the one that was changed. `None` leaves it to
+    /// [`Sent::resolve`](super::Sent::resolve).
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, Value, clock::SetClock, remote::{Remote, Resolution, StandIn}};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }")?);
+    /// # let server = StandIn::new(|_| StandIn::status(404));
+    /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    /// let remote = Remote::builder(&cache).base("https://x.example").transport(server).clock(clock);
+    /// let remote = remote.on_conflict(|conflict| match conflict.table.as_str() {
+    ///     "note" => Some(Resolution::Ours),
+    ///     _ => None, // the program asks its user
+    /// });
+    /// # remote.build()?;
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    #[must_use]
+    pub fn on_conflict(
+        mut self,
+        decide: impl Fn(&Conflict) -> Option<Resolution> + Send + Sync + 'static,
+    ) -> Self {
+        self.on_conflict = Some(Box::new(decide));
+        self
+    }
+
     /// The remote. The cache gets the table `backwater_answer`, if it does not have it.
     ///
     /// # Errors
@@ -263,7 +292,8 @@ impl RemoteBuilder {
         self.cache.rehydrate([AnswerRow::TABLE_NAME])?;
         let seed = self.seed.unwrap_or_else(|| RandomState::new().build_hasher().finish());
         let parts = (self.base, transport, clock);
-        let inner = RemoteInner::new(in_use, parts, (self.limits, seed), fields)?;
+        let inner =
+            RemoteInner::new(in_use, parts, (self.limits, seed), (fields, self.on_conflict))?;
         Ok(Remote(inner))
     }
 }

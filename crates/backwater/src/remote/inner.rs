@@ -16,7 +16,7 @@ use super::engine::{
 };
 use super::fill::FillInner;
 use super::key::{AnswerKey, KeyRef};
-use super::sends::SendQueue;
+use super::sends::{DecidesConflicts, SendQueue};
 use super::transport::{Alarm, Call, Transport};
 use super::{cover, url};
 use crate::cache::Cache;
@@ -43,6 +43,7 @@ pub(crate) struct RemoteInner {
     fills: Mutex<Vec<Arc<FillInner>>>,
     /// Changes that have not arrived.
     sends: Mutex<SendQueue>,
+    pub(super) on_conflict: Option<DecidesConflicts>,
     /// For calls, which must not keep the remote alive.
     pub(super) this: Weak<RemoteInner>,
     /// Which rows of answers are deleted.
@@ -93,7 +94,7 @@ impl RemoteInner {
         in_use: NameInUse,
         (base, transport, clock): (String, Arc<dyn Transport>, Arc<dyn Clock>),
         (limits, seed): (Limits, u64),
-        fields: HeaderMap,
+        (fields, on_conflict): (HeaderMap, Option<DecidesConflicts>),
     ) -> Result<Arc<Self>> {
         let remote = Arc::new_cyclic(|this| RemoteInner {
             in_use,
@@ -106,6 +107,7 @@ impl RemoteInner {
             armed: Mutex::new(None),
             fills: Mutex::default(),
             sends: Mutex::default(),
+            on_conflict,
             this: this.clone(),
             follows: OnceLock::new(),
         });

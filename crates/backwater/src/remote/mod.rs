@@ -45,7 +45,7 @@ pub use http;
 pub(crate) use inner::RemoteInner;
 use pending::{BaseNote, PENDING, PendingRow};
 pub use playback::Playback;
-pub use sends::{SendState, Sent, SentSettled};
+pub use sends::{Conflict, Resolution, SendState, Sent, SentSettled, Unsent};
 pub use stand_in::StandIn;
 pub use transport::{Alarm, Call, Transport, Unwanted};
 

@@ -48,6 +48,9 @@ pub(crate) struct PendingRow {
     pub(crate) variables: Option<Json>,
     /// What it does to each row.
     pub(crate) changes: Json,
+    /// The row that it is about as it was below when it was made, where the rule asks what becomes of
+    /// conflicts.
+    pub(crate) original: Option<Json>,
     /// The request, once it has been made for the first time.
     pub(crate) request: Option<Json>,
     /// For whom it is kept.

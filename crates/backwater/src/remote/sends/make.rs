@@ -17,7 +17,7 @@ use crate::remote::pending::{
 };
 use crate::remote::transport::Call;
 use crate::schema::{Schema, SendBody, SendRule, TableNo};
-use crate::table::{PendingChange, Slot, State};
+use crate::table::{PendingChange, Row, Slot, State};
 use crate::typed::Found;
 use crate::value::{Json, RowId};
 
@@ -146,6 +146,7 @@ impl RemoteInner {
             key: key.to_owned(),
             variables: given.map(Json::from_minified),
             changes: stored_changes(&tx.state, change),
+            original: about.filter(|_| rule.if_match.is_some()).and_then(|at| below(&tx.state, at)),
             request: None,
             kept_for: None,
             failure: None,
@@ -303,25 +304,115 @@ impl RemoteInner {
             let Some(change) = pending.iter().find(|change| change.number == row.number) else {
                 continue;
             };
-            let is_conflict = row.state == "conflict";
-            let state_now = match is_conflict {
-                true => SendState::Conflict(row.failure()),
-                false => SendState::Waiting { failed: None },
-            };
-            let about = row.about(&state);
-            let id = about.and_then(|(table, slot)| state.id(table, slot)).map(|id| id.to_id());
-            let shared = self.shared_send(row.number, (state_now, id));
-            let texts = (row.key.clone(), row.label.clone());
-            let rule = (Arc::from(row.send.as_str()), &*schema);
-            let mut entry =
-                SendEntry::new(shared, rule, (change.clone(), about), row.variables(), texts);
-            entry.request = row.made_request();
-            if is_conflict {
-                entry.hold();
-            }
-            self.sends().add(row.number, entry);
+            self.queue_again(row, change.clone(), &state);
         }
         Ok(())
+    }
+
+    /// Queues a change whose row is there.
+    fn queue_again(&self, row: &PendingRow, change: Arc<PendingChange>, state: &State) {
+        let is_conflict = row.state == "conflict";
+        let state_now = match is_conflict {
+            true => SendState::Conflict(row.failure()),
+            false => SendState::Waiting { failed: None },
+        };
+        let about = row.about(state);
+        let id = about.and_then(|(table, slot)| state.id(table, slot)).map(|id| id.to_id());
+        let shared = self.shared_send(row.number, (state_now, id));
+        let texts = (row.key.clone(), row.label.clone());
+        let rule = (Arc::from(row.send.as_str()), &*state.schema);
+        let mut entry = SendEntry::new(shared, rule, (change, about), row.variables(), texts);
+        entry.request = row.made_request();
+        if is_conflict {
+            entry.hold();
+        }
+        self.sends().add(row.number, entry);
+    }
+
+    /// Empties the cache; changes that have not arrived are kept for a user, or dropped. Returns how
+    /// many there were.
+    pub(in crate::remote) fn sign_out(&self, label: String, user: Option<&str>) -> Result<usize> {
+        let unsent = self.sends().numbers();
+        let is_open = |row: &PendingRow| row.remote == self.name() && unsent.contains(&row.number);
+        self.cache().clear_but(label, |tx| {
+            // Of those that others keep nothing goes.
+            let kept = self.rows_to_keep(user, &is_open)?;
+            if !kept.is_empty() {
+                let mut rows = tx.table::<PendingRow>()?;
+                kept.iter().try_for_each(|row| rows.insert(row))?;
+            }
+            Ok(())
+        })?;
+        self.forget_sends(
+            &unsent,
+            if user.is_some() { SendState::Kept } else { SendState::Cancelled },
+        );
+        self.drive();
+        Ok(unsent.len())
+    }
+
+    fn rows_to_keep(
+        &self,
+        user: Option<&str>,
+        is_open: &impl Fn(&PendingRow) -> bool,
+    ) -> Result<Vec<PendingRow>> {
+        if self.schema().find_table(PENDING).is_none() {
+            return Ok(Vec::new());
+        }
+        let snapshot = self.cache().snapshot();
+        let rows = snapshot.table::<PendingRow>()?;
+        let rows = rows.iter().filter_map(Found::known).filter_map(|mut row| {
+            if row.state == "kept" {
+                return Some(row);
+            }
+            row.kept_for = Some(user.filter(|_| is_open(&row))?.to_owned());
+            "kept".clone_into(&mut row.state);
+            Some(row)
+        });
+        Ok(rows.collect())
+    }
+
+    /// Takes up the changes that were kept for a user; returns how many there are.
+    pub(in crate::remote) fn sign_in(&self, user: &str) -> Result<usize> {
+        if self.schema().find_table(PENDING).is_none() {
+            return Ok(0);
+        }
+        self.declare_sends()?;
+        let snapshot = self.cache().snapshot();
+        let rows = snapshot.table::<PendingRow>()?;
+        let is_of = |row: &PendingRow| {
+            row.state == "kept"
+                && row.remote == self.name()
+                && row.kept_for.as_deref() == Some(user)
+        };
+        let mut rows: Vec<PendingRow> =
+            rows.iter().filter_map(Found::known).filter(is_of).collect();
+        rows.sort_by_key(|row| row.number);
+        if rows.is_empty() {
+            return Ok(0);
+        }
+        self.cache().rehydrate(self.tables_of(&rows))?;
+        let taken =
+            self.cache().commit(format!("{user} signed in: edits are shown again"), |tx| {
+                let mut changes: Vec<Arc<PendingChange>> = Vec::new();
+                for row in &rows {
+                    changes.push(read_changes(tx, row.number, &row.changes)?.into());
+                    change_row(tx, row.number, |row| {
+                        "waiting".clone_into(&mut row.state);
+                        row.kept_for = None;
+                    })?;
+                }
+                let all = tx.pending().iter().cloned().chain(changes.iter().cloned());
+                let all = all.collect();
+                tx.set_pending(all);
+                Ok(changes)
+            })?;
+        let state = self.cache().snapshot().state;
+        for (row, change) in rows.iter().zip(taken.value) {
+            self.queue_again(row, change, &state);
+        }
+        self.drive();
+        Ok(rows.len())
     }
 
     fn tables_of(&self, rows: &[PendingRow]) -> Vec<String> {
@@ -345,6 +436,15 @@ pub(super) fn change_row(
         Found::Here(_) | Found::Partly(_) => rows.update(number, change),
         Found::Missing | Found::NotReady => Ok(()),
     }
+}
+
+/// A row as it is below pending changes.
+pub(super) fn below(state: &State, (table, slot): RowAt) -> Option<Json> {
+    let overlay = state.overlay.as_deref();
+    let base = overlay.and_then(|overlay| overlay.base.get(&(table, slot)));
+    let version = base.map_or(state, |base| base);
+    let row = Row { state: version, table, slot };
+    version.table(table).is_row(slot).then(|| row.nested(0))
 }
 
 /// The row that a change is about.

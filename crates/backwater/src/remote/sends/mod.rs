@@ -19,7 +19,7 @@ use super::engine::Wakers;
 use super::{Remote, RemoteInner};
 use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result};
-use crate::value::{Named, RowId};
+use crate::value::{Json, Named, RowId};
 
 /// Where a change stands that goes to a server.
 ///
@@ -47,14 +47,66 @@ pub enum SendState {
     Conflict(Failure),
     /// The program took it back, or emptied the cache.
     Cancelled,
+    /// The user has signed out; it is kept for when that user signs in again.
+    Kept,
 }
+
+/// What becomes of changes that have not arrived when a user signs out; see [`Remote::sign_out`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Unsent<'u> {
+    /// They are gone.
+    Dropped,
+    /// They are kept for this user, and go once [`Remote::sign_in`] names the user again.
+    KeptFor(&'u str),
+}
+
+/// A change of a row that the server has in another version than the one that was changed.
+///
+/// See [`Sent::conflict`] for an example.
+#[derive(Debug, Clone, PartialEq)]
+#[non_exhaustive]
+pub struct Conflict {
+    /// The label of the change.
+    pub label: String,
+    /// The name of its send rule.
+    pub send: String,
+    /// The table of its row.
+    pub table: String,
+    /// The row's id.
+    pub row_id: Option<RowId>,
+    /// The row as the server had it when the change was made, as a JSON object.
+    pub original: Json,
+    /// The row as the server has it, as far as that is known by now.
+    pub theirs: Json,
+    /// The fields that the change writes.
+    pub ours: Json,
+    /// What the server said.
+    pub failure: Failure,
+}
+
+/// What becomes of a change that is in conflict.
+///
+/// See [`Sent::conflict`] for an example.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Resolution {
+    /// It is made once more, to what the server has by now.
+    Ours,
+    /// It is refused, and what the server has is shown.
+    Theirs,
+}
+
+/// A program's decisions.
+pub(super) type DecidesConflicts = Box<dyn Fn(&Conflict) -> Option<Resolution> + Send + Sync>;
 
 impl SendState {
     /// Whether it has come to its end.
     ///
     /// See [`Remote::send`] for an example.
     pub fn is_settled(&self) -> bool {
-        matches!(self, SendState::Confirmed | SendState::Refused(_) | SendState::Cancelled)
+        !matches!(
+            self,
+            SendState::Waiting { .. } | SendState::UnderWay { .. } | SendState::Conflict(_)
+        )
     }
 
     /// How the last try failed, if it did.
@@ -64,7 +116,7 @@ impl SendState {
         match self {
             SendState::Waiting { failed } => failed.as_ref(),
             SendState::Refused(failure) | SendState::Conflict(failure) => Some(failure),
-            SendState::UnderWay { .. } | SendState::Confirmed | SendState::Cancelled => None,
+            _ => None,
         }
     }
 
@@ -76,6 +128,7 @@ impl SendState {
             SendState::Refused(_) => "refused",
             SendState::Conflict(_) => "conflict",
             SendState::Cancelled => "cancelled",
+            SendState::Kept => "kept",
         }
     }
 }
@@ -260,6 +313,58 @@ impl Sent {
         self.remote()?.dismiss(self.0.number)
     }
 
+    /// The versions of its row, if it is in conflict.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, Value, clock::SetClock, remote::{Remote, Resolution, SendState, StandIn}};
+    /// let cache = Cache::new(Schema::parse("backwater.toml", r#"
+    ///     table.note = { id = "id", version = "version", fields = { id = "int", text = "text", version = "int" } }
+    ///     response.note = { url = "/notes/{id}", table = "note" }
+    ///
+    ///     [send.write]
+    ///     table = "note"
+    ///     url = "/notes/{id}"
+    ///     answer = "note"
+    ///     if_match = "version"
+    ///     on_conflict = "ask"
+    /// "#)?);
+    /// # cache.commit("loaded", |tx| tx.ingest("note", r#"{"id": 1, "text": "fog", "version": 4}"#))?;
+    /// let server = StandIn::new(|request| match request.headers()["if-match"].to_str() {
+    ///     Ok("\"5\"") => StandIn::json(r#"{ "id": 1, "text": "thick fog", "version": 6 }"#),
+    ///     _ => { // it has another version, and says which
+    ///         let response = http::Response::builder().status(412);
+    ///         response.body(br#"{ "id": 1, "text": "rain", "version": 5 }"#.to_vec()).unwrap()
+    ///     }
+    /// });
+    /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    /// # let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone()).clock(clock).build()?;
+    /// let write = remote.send("write", "noted", |tx| tx.update("note", 1, [("text", "thick fog")]))?;
+    /// server.answer_all();
+    /// let conflict = write.conflict().unwrap();
+    /// assert_eq!(conflict.original.as_str(), r#"{"id":1,"text":"fog","version":4}"#);
+    /// assert_eq!(conflict.theirs.as_str(), r#"{"id":1,"text":"rain","version":5}"#);
+    /// assert_eq!(conflict.ours.as_str(), r#"{"text":"thick fog"}"#);
+    ///
+    /// write.resolve(Resolution::Ours)?;
+    /// server.answer_all();
+    /// assert_eq!(write.state(), SendState::Confirmed);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn conflict(&self) -> Option<Conflict> {
+        let SendState::Conflict(failure) = self.state() else { return None };
+        self.0.remote.upgrade()?.conflict_of(self.0.number, failure)
+    }
+
+    /// Decides what becomes of it, if it is in conflict.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Row`] if it is in none; else as [`Sent::cancel`].
+    ///
+    /// See [`Sent::conflict`] for an example.
+    pub fn resolve(&self, resolution: Resolution) -> Result<()> {
+        self.remote()?.resolve(self.0.number, resolution)
+    }
+
     fn remote(&self) -> Result<Arc<RemoteInner>> {
         self.0.remote.upgrade().ok_or_else(|| {
             Error::new(ErrorKind::Stopped, "the remote of this change was dropped")
@@ -404,6 +509,70 @@ impl Remote {
     /// ```
     pub fn unsent(&self) -> usize {
         self.0.sends().len()
+    }
+
+    /// Empties the cache, as [`Cache::clear`](crate::Cache::clear) does, when a user signs out. Says
+    /// how many changes had not arrived; these are gone, or kept for that user, on the disk as well.
+    /// To wait for them instead, see [`Remote::wait_until_sent`].
+    ///
+    /// # Errors
+    /// As [`Cache::clear`](crate::Cache::clear).
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, clock::SetClock, remote::{Remote, StandIn, Unsent}};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int', done = 'bool' } }\nsend.done = { table = 't', url = '/t/{id}' }")?);
+    /// # cache.commit("loaded", |tx| tx.insert("t", [("id", 1)]))?;
+    /// # let server = StandIn::new(|_| StandIn::status(204));
+    /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    /// # let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone()).clock(clock).build()?;
+    /// remote.set_online(false);
+    /// remote.send("done", "it is done", |tx| tx.update("t", 1, [("done", true)]))?;
+    /// assert_eq!(remote.sign_out("Wren signed out", Unsent::KeptFor("wren"))?, 1);
+    /// assert_eq!(cache.snapshot().count("t")?, 0);
+    ///
+    /// assert_eq!(remote.sign_in("heron")?, 0);
+    /// assert_eq!(remote.sign_in("wren")?, 1);
+    /// remote.set_online(true);
+    /// server.answer_all();
+    /// assert_eq!(remote.unsent(), 0);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn sign_out(&self, label: impl Into<String>, unsent: Unsent<'_>) -> Result<usize> {
+        let user = match unsent {
+            Unsent::Dropped => None,
+            Unsent::KeptFor(user) => Some(user),
+        };
+        self.0.sign_out(label.into(), user)
+    }
+
+    /// A user has signed in: the changes that were kept for that user are shown again, and go.
+    /// Returns how many there are.
+    ///
+    /// # Errors
+    /// As [`Cache::commit`](crate::Cache::commit).
+    ///
+    /// See [`Remote::sign_out`] for an example.
+    pub fn sign_in(&self, user: &str) -> Result<usize> {
+        self.0.sign_in(user)
+    }
+
+    /// Waits on this thread until all changes have arrived or were refused, or for that long;
+    /// returns how many have not. It is for programs whose transport has a thread of its own.
+    ///
+    /// ```
+    /// # use std::time::Duration;
+    /// # use backwater::{error::Result, remote::{Remote, Unsent}};
+    /// fn sign_out(remote: &Remote) -> Result<usize> {
+    ///     remote.wait_until_sent(Duration::from_secs(5));
+    ///     remote.sign_out("signed out", Unsent::Dropped)
+    /// }
+    /// ```
+    pub fn wait_until_sent(&self, limit: Duration) -> usize {
+        let end = self.0.clock.ticks() + limit;
+        for sent in self.sends() {
+            sent.wait(end.saturating_sub(self.0.clock.ticks()));
+        }
+        self.unsent()
     }
 
     /// The changes that have not arrived, in the order in which they were made, as after a restart.

@@ -2,9 +2,9 @@
 
 use http::{Response, StatusCode};
 
-use super::SendState;
-use super::make::change_row;
+use super::make::{below, change_row};
 use super::queue::SendPhase;
+use super::{Conflict, Resolution, SendState};
 use crate::change::{ChangeKind, Transaction};
 use crate::error::{Error, ErrorKind, Result};
 use crate::ingest::Request;
@@ -294,7 +294,14 @@ impl RemoteInner {
         if !is_known && let Some(answer) = &rule.answer {
             self.reload_row(answer, rule, &variables, url);
         }
-        if rule.on_conflict == OnConflict::Ask {
+        let decided = match rule.on_conflict {
+            OnConflict::Ask => self.decide(number, &failure),
+            OnConflict::Ours | OnConflict::Theirs => Some(Resolution::Ours),
+        };
+        if decided == Some(Resolution::Theirs) {
+            return self.refuse(number, &failure);
+        }
+        if decided.is_none() {
             let state = SendState::Conflict(failure);
             let mut sends = self.sends();
             let Some(entry) = sends.get_mut(number) else { return Ok(()) };
@@ -310,6 +317,74 @@ impl RemoteInner {
         // Another request, on what the server has by now.
         self.renew_request(number)?;
         self.try_again(number, failure, true)
+    }
+
+    /// What the program's callback says of a conflict.
+    fn decide(&self, number: i64, failure: &Failure) -> Option<Resolution> {
+        let callback = self.on_conflict.as_ref()?;
+        let conflict = self.conflict_of(number, failure.clone())?;
+        let decided =
+            std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| callback(&conflict)));
+        decided.unwrap_or_else(|_| {
+            tracing::error!("the callback that decides on conflicts panicked");
+            None
+        })
+    }
+
+    /// The three versions of a row of which a change is in conflict.
+    pub(in crate::remote) fn conflict_of(&self, number: i64, failure: Failure) -> Option<Conflict> {
+        let snapshot = self.cache().snapshot();
+        let sends = self.sends();
+        let entry = sends.get(number)?;
+        let (label, rule, about) = (entry.label.clone(), entry.rule.to_string(), entry.about?);
+        let schema = self.schema();
+        let written = entry.change.rows.iter().find(|row| (row.table, row.slot) == about);
+        let written = written.map(|row| row.edit.clone());
+        drop(sends);
+        let nothing = || Json::from_minified("{}".to_owned());
+        let fields = written.as_ref().map_or(&[][..], |edit| edit.fields());
+        let ours = Json::from_minified(snapshot.state.staged_json(about.0, fields));
+        let row = snapshot.table::<PendingRow>().ok()?.get(number).known();
+        Some(Conflict {
+            label,
+            send: rule,
+            table: schema.table(about.0).name.to_string(),
+            row_id: snapshot.state.id(about.0, about.1).map(|id| id.to_id()),
+            original: row.and_then(|row| row.original).unwrap_or_else(nothing),
+            theirs: below(&snapshot.state, about).unwrap_or_else(nothing),
+            ours,
+            failure,
+        })
+    }
+
+    /// Decides on a change that is in conflict.
+    pub(in crate::remote) fn resolve(&self, number: i64, resolution: Resolution) -> Result<()> {
+        let sends = self.sends();
+        let state = sends.get(number).map(|entry| entry.shared.state());
+        drop(sends);
+        let Some(SendState::Conflict(failure)) = state else {
+            return Err(Error::new(ErrorKind::Row, "this change is in no conflict")
+                .help("resolve one whose state is `Conflict`"));
+        };
+        match resolution {
+            Resolution::Theirs => self.refuse(number, &failure)?,
+            Resolution::Ours => {
+                self.renew_request(number)?;
+                let waiting = SendState::Waiting { failed: Some(failure) };
+                let mut sends = self.sends();
+                if let Some(entry) = sends.get_mut(number) {
+                    entry.phase = SendPhase::Waiting;
+                    drop(entry.shared.show(waiting.clone()));
+                }
+                drop(sends);
+                self.note_pending("a conflict is resolved", number, |row| {
+                    let tries = row_tries(row);
+                    row.set_state(&waiting, tries);
+                })?;
+            }
+        }
+        self.drive();
+        Ok(())
     }
 
     /// Has the row asked for that a change is about.
@@ -364,17 +439,17 @@ impl RemoteInner {
             }
             Ok::<_, Error>(())
         })?;
-        self.forget_sends(&all);
+        self.forget_sends(&all, SendState::Cancelled);
         self.drive();
         Ok(true)
     }
 
-    fn forget_sends(&self, numbers: &[i64]) -> bool {
+    pub(super) fn forget_sends(&self, numbers: &[i64], state: SendState) -> bool {
         let mut is_any = false;
         for number in numbers {
             let ended = self.sends().end(*number);
             is_any |= ended.is_some();
-            let wakers = ended.map(|entry| entry.shared.show(SendState::Cancelled));
+            let wakers = ended.map(|entry| entry.shared.show(state.clone()));
             wakers.into_iter().for_each(super::Wakers::wake);
         }
         is_any
@@ -413,7 +488,7 @@ impl RemoteInner {
                 tracing::error!(%error, "changes whose rows were deleted are still shown");
             }
         }
-        self.forget_sends(&gone)
+        self.forget_sends(&gone, SendState::Cancelled)
     }
 
     /// Sends a refused change once more.
