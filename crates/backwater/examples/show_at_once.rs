@@ -1,79 +1,127 @@
-//! A change is shown at once, before the server has answered, then confirmed or withdrawn:
-//! `cargo run -p backwater --example show_at_once`.
+//! An edit form with tabs and counters: a change is shown at once wherever it shows, goes to the
+//! server, and is undone if the server refuses it.
+//!
+//! `cargo run -p backwater --example show_at_once`
 
-use backwater::{Cache, Report, Schema, Table, error::Result};
+use backwater::clock::SetClock;
+use backwater::remote::{Remote, SendState, StandIn};
+use backwater::{Cache, FromRow, Query, Schema, error::Result};
 
-#[derive(Debug, Table)]
-struct Booking {
-    #[table(id)]
+const SCHEMA: &str = r#"
+    [table.task]
+    id = "id"
+    fields = { id = "int", title = "text", category = "text", done = "bool" }
+
+    [response.tasks]
+    url = "/tasks"
+    table = "task"
+
+    [response.task]
+    url = "/tasks/{id}"
+    table = "task"
+
+    [send.save]
+    table = "task"
+    method = "PATCH"
+    url = "/tasks/{id}"
+    answer = "task"
+    merge = true # while it waits, a later change of the same task is part of it
+"#;
+
+#[derive(FromRow)]
+struct Tab {
+    category: String,
+    open: i64,
+}
+
+#[derive(FromRow)]
+struct Line {
     id: i64,
-    party: String,
-    cars: i64,
-    /// Whether the server has yet to say yes.
-    #[table(default)]
-    pending: bool,
+    title: String,
 }
 
-/// What the server says to more cars for a booking.
-enum Answer {
-    Yes,
-    NoRoom,
-}
-
-/// Shows more cars for a booking before the server has agreed.
-fn ask_for(cache: &Cache, booking: i64, cars: i64) -> Result<Report> {
-    let asked = cache.commit(format!("{cars} cars asked for"), |tx| {
-        tx.table::<Booking>()?.update(booking, |booking| {
-            booking.cars = cars;
-            booking.pending = true;
-        })
-    });
-    Ok(asked?.report)
-}
-
-/// Keeps what was shown, or takes it back; what came in between stays.
-fn answered(cache: &Cache, booking: i64, shown: &Report, answer: Answer) -> Result<Report> {
-    match answer {
-        Answer::Yes => {
-            let confirmed = cache.commit("confirmed", |tx| {
-                tx.table::<Booking>()?.write(booking, Booking::PENDING, false)
-            });
-            Ok(confirmed?.report)
-        }
-        Answer::NoRoom => cache.withdraw("no room", shown),
-    }
+/// What the form shows of edits that have not arrived, or were refused.
+#[derive(FromRow)]
+struct Unsaved {
+    label: String,
+    state: String,
+    message: Option<String>,
 }
 
 fn main() -> Result<()> {
-    let cache = Cache::new(Schema::builder().table::<Booking>().build()?);
-    let cars = cache.query("SELECT sum(cars) FROM booking", ())?.typed::<(i64,)>()?;
-    let _log = cache.watch_commits(|report| {
-        println!("commit {}: {}", report.number(), report.label());
-        report.changes().for_each(|change| println!("    {change}"));
-    })?;
-    cache.commit("bookings loaded", |tx| {
-        let mut bookings = tx.table::<Booking>()?;
-        bookings.insert(&Booking { id: 1, party: "Heron".into(), cars: 1, pending: false })?;
-        bookings.insert(&Booking { id: 2, party: "Skerry".into(), cars: 2, pending: false })
-    })?;
+    // In a program of yours the server is somewhere else, and its transport is backwater-http's.
+    let server = StandIn::new(|request| match (request.method().as_str(), request.body()) {
+        ("GET", _) => StandIn::json(
+            r#"[
+                { "id": 1, "title": "Grease the ramp", "category": "deck", "done": false },
+                { "id": 2, "title": "Count the life jackets", "category": "deck", "done": false },
+                { "id": 3, "title": "Order tea", "category": "galley", "done": false }
+            ]"#,
+        ),
+        // It fails over one title.
+        (_, body) if body.windows(5).any(|text| text == b"crash") => StandIn::status(500),
+        _ => StandIn::status(204),
+    });
+    let cache = Cache::new(Schema::parse("backwater.toml", SCHEMA)?);
+    let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    let remote = Remote::builder(&cache).base("https://ferries.example/api");
+    let remote = remote.transport(server.clone()).clock(clock).build()?;
 
-    let shown = ask_for(&cache, 1, 2)?;
-    assert_eq!(cars.first()?, Some((4,))); // every view has it already
-    answered(&cache, 1, &shown, Answer::Yes)?;
+    // The tabs with their counters, the list of one tab, and what is not saved: all are queries.
+    let tabs = cache.query(
+        "SELECT category, count(*) FILTER (WHERE NOT done) AS open FROM task \
+         GROUP BY category ORDER BY category",
+        (),
+    )?;
+    let list = cache.query(
+        "SELECT id, title FROM task WHERE category = :category AND NOT done ORDER BY id",
+        [("category", "deck")],
+    )?;
+    let unsaved = cache.query("SELECT label, state, message FROM backwater_pending", ())?;
+    remote.ask("tasks", ())?;
+    server.answer_all();
+    println!("loaded");
+    show(&tabs, &list, &unsaved)?;
 
-    let shown = ask_for(&cache, 2, 5)?;
-    // Meanwhile the feed delivers another name; withdrawing must leave that alone.
-    cache.commit("live change", |tx| {
-        tx.table::<Booking>()?.write(2, Booking::PARTY, "Skerry & Sons".to_owned())
+    // The user gives a task another category: it leaves this tab, and both counters follow.
+    let moved = remote.send("save", "the ramp is for the galley", |tx| {
+        tx.update("task", 1, [("category", "galley")])
     })?;
-    answered(&cache, 2, &shown, Answer::NoRoom)?;
+    println!("\nsaved by the user, before the server knows");
+    show(&tabs, &list, &unsaved)?;
+    server.answer_all();
+    assert_eq!(moved.state(), SendState::Confirmed);
 
-    let snapshot = cache.snapshot();
-    let booking = snapshot.table::<Booking>()?.get(2).here();
-    println!("{booking:?}");
-    assert_eq!(cars.first()?, Some((4,)));
-    assert!(
-        booking.is_some_and(|it| (&*it.party, it.cars, it.pending) == ("Skerry & Sons", 2, false))
-    );
+    // The server fails over a title: the form shows what the server has, and why.
+    let renamed = remote
+        .send("save", "another title", |tx| tx.update("task", 2, [("title", "crash the boat")]))?;
+    println!("\nanother title");
+    show(&tabs, &list, &unsaved)?;
+    server.answer_all();
+    println!("\nthe server has answered");
+    show(&tabs, &list, &unsaved)?;
+    assert!(matches!(renamed.state(), SendState::Refused(_)));
+
+    // The user is told, and lets it go; `send_again` would try once more.
+    renamed.dismiss()?;
+    assert!(unsaved.read()?.is_empty());
+
+    let titles: Vec<Line> = list.typed()?.rows()?;
+    assert_eq!(titles.len(), 1);
+    assert_eq!(titles[0].title, "Count the life jackets");
+    Ok(())
+}
+
+fn show(tabs: &Query, list: &Query, unsaved: &Query) -> Result<()> {
+    let tabs: Vec<Tab> = tabs.typed()?.rows()?;
+    let tabs = tabs.iter().map(|tab| format!("{} {}", tab.category, tab.open));
+    println!("  [{}]", tabs.collect::<Vec<_>>().join(" | "));
+    for line in list.typed::<Line>()?.rows()? {
+        println!("  {}. {}", line.id, line.title);
+    }
+    for edit in unsaved.typed::<Unsaved>()?.rows()? {
+        let why = edit.message.map(|message| format!(": {message}")).unwrap_or_default();
+        println!("  ({}, {}{why})", edit.label, edit.state);
+    }
     Ok(())
 }

@@ -264,7 +264,8 @@ impl RemoteBuilder {
         self
     }
 
-    /// The remote. The cache gets the table `backwater_answer`, if it does not have it.
+    /// The remote. The cache gets the table `backwater_answer`, and for a schema with send rules
+    /// `backwater_pending` and `backwater_base`, if it does not have them.
     ///
     /// # Errors
     /// [`ErrorKind::Schema`] without a transport or a clock, if the base is no URL, or if the cache

@@ -1,0 +1,376 @@
+//! What a server hears of a change, and what becomes of it: by which request, in which order, how
+//! often, and what is shown when the server says no.
+
+#![cfg(feature = "remote")]
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+use backwater::clock::SetClock;
+use backwater::remote::{FailureKind, Remote, Resolution, SendState, StandIn, Unsent};
+use backwater::storage::MemoryStorage;
+use backwater::{Cache, RowId, Schema, Value};
+
+const SCHEMA: &str = r#"
+    [table.sailing]
+    id = "id"
+    version = "version"
+    [table.sailing.fields]
+    id = "int"
+    status = "text"
+    delay = { type = "int", from = "/times/delay" }
+    vessel = { to = "vessel" }
+    stops = { to_many = "port" }
+    version = "int"
+
+    [table.vessel]
+    id = "name"
+    fields = { name = "text" }
+
+    [table.port]
+    id = "code"
+    fields = { code = "text" }
+
+    [table.booking]
+    id = "id"
+    fields = { id = "int", sailing = { to = "sailing", on_delete = "cascade" }, cars = "int" }
+
+    [response.sailing]
+    url = "/sailings/{id}"
+    table = "sailing"
+
+    [response.booking]
+    url = "/bookings/{id}"
+    table = "booking"
+
+    [send.patch]
+    table = "sailing"
+    url = "/sailings/{id}"
+    answer = "sailing"
+
+    [send.operations]
+    table = "sailing"
+    url = "/sailings/{id}"
+    body = "patch"
+
+    [send.put]
+    table = "sailing"
+    method = "PUT"
+    url = "/sailings/{id}"
+
+    [send.guarded]
+    table = "sailing"
+    url = "/sailings/{id}"
+    answer = "sailing"
+    if_match = "version"
+
+    [send.ours]
+    table = "sailing"
+    url = "/sailings/{id}"
+    answer = "sailing"
+    if_match = "version"
+    on_conflict = "ours"
+
+    [send.ask]
+    table = "sailing"
+    url = "/sailings/{id}"
+    answer = "sailing"
+    if_match = "version"
+    on_conflict = "ask"
+
+    [send.announce]
+    table = "sailing"
+    method = "POST"
+    url = "/sailings"
+    answer = "sailing"
+
+    [send.book]
+    table = "booking"
+    method = "POST"
+    url = "/sailings/{sailing}/bookings"
+    answer = "booking"
+
+    [send.remind]
+    table = "sailing"
+    method = "POST"
+    url = "/reminders"
+    body = { text = ":text", urgent = true }
+"#;
+
+type Heard = Arc<Mutex<Vec<http::Request<Vec<u8>>>>>;
+
+struct World {
+    cache: Cache,
+    remote: Remote,
+    server: StandIn,
+    clock: SetClock,
+    heard: Heard,
+}
+
+impl World {
+    fn new(
+        storage: MemoryStorage,
+        answer: impl Fn(&http::Request<Vec<u8>>) -> http::Response<Vec<u8>> + Send + Sync + 'static,
+    ) -> Self {
+        let heard = Heard::default();
+        let hears = heard.clone();
+        let server = StandIn::new(move |request| {
+            let mut copy = http::Request::new(request.body().clone());
+            copy.method_mut().clone_from(request.method());
+            copy.uri_mut().clone_from(request.uri());
+            copy.headers_mut().clone_from(request.headers());
+            hears.lock().unwrap().push(copy);
+            answer(request)
+        });
+        let cache = Cache::open_with(Schema::parse("s.toml", SCHEMA).unwrap(), storage).unwrap();
+        let clock = SetClock::at("2031-05-04T07:40:00Z".parse().unwrap());
+        let remote = Remote::builder(&cache).base("https://ferries.example/api");
+        let remote = remote.transport(server.clone()).clock(clock.clone()).build().unwrap();
+        let world = Self { cache, remote, server, clock, heard };
+        if world.cache.snapshot().count("sailing").unwrap() == 0 {
+            let sailing = r#"{"id": 311, "status": "on time", "times": {"delay": 0}, "version": 4,
+                "vessel": {"name": "Marram"}, "stops": [{"code": "SAL"}, {"code": "EEL"}]}"#;
+            world.cache.commit("loaded", |tx| tx.ingest("sailing", sailing)).unwrap();
+        }
+        world
+    }
+
+    fn of(
+        answer: impl Fn(&http::Request<Vec<u8>>) -> http::Response<Vec<u8>> + Send + Sync + 'static,
+    ) -> Self {
+        Self::new(MemoryStorage::new(), answer)
+    }
+
+    fn field(&self, name: &str) -> Value {
+        let snapshot = self.cache.snapshot();
+        let row = snapshot.get("sailing", 311).unwrap().unwrap();
+        row.get(name).unwrap().unwrap_or(Value::Null)
+    }
+
+    fn heard(&self) -> Vec<String> {
+        let heard = self.heard.lock().unwrap();
+        let line = |request: &http::Request<Vec<u8>>| {
+            let body = String::from_utf8_lossy(request.body());
+            format!("{} {} {body}", request.method(), request.uri().path()).trim_end().to_owned()
+        };
+        heard.iter().map(line).collect()
+    }
+
+    fn header(&self, name: &str) -> Vec<String> {
+        let heard = self.heard.lock().unwrap();
+        let value = |request: &http::Request<Vec<u8>>| {
+            request
+                .headers()
+                .get(name)
+                .map_or(String::new(), |value| value.to_str().unwrap().into())
+        };
+        heard.iter().map(value).collect()
+    }
+}
+
+#[test]
+fn bodies_are_what_the_rule_says() {
+    let world = World::of(|_| StandIn::status(204));
+    let delayed = [("status", Value::from("delayed")), ("delay", 15.into())];
+    for rule in ["patch", "operations", "put"] {
+        world
+            .remote
+            .send(rule, rule, |tx| {
+                tx.update("sailing", 311, delayed.clone())?;
+                tx.set_links("sailing", 311, "stops", ["EEL"])
+            })
+            .unwrap();
+        world.server.answer_all();
+        // Back to what it was, below.
+        world
+            .cache
+            .commit("again", |tx| {
+                tx.update(
+                    "sailing",
+                    311,
+                    [("status", Value::from("on time")), ("delay", 0.into())],
+                )?;
+                tx.set_links("sailing", 311, "stops", ["SAL", "EEL"])
+            })
+            .unwrap();
+    }
+    world.remote.send_with("remind", [("text", "fog")], "reminded", |_| Ok(())).unwrap();
+    world.server.answer_all();
+    assert_eq!(
+        world.heard(),
+        [
+            r#"PATCH /api/sailings/311 {"status":"delayed","stops":["EEL"],"times":{"delay":15}}"#,
+            r#"PATCH /api/sailings/311 [{"op":"replace","path":"/status","value":"delayed"},{"op":"replace","path":"/times/delay","value":15},{"op":"replace","path":"/stops","value":["EEL"]}]"#,
+            r#"PUT /api/sailings/311 {"id":311,"status":"delayed","stops":["EEL"],"times":{"delay":15},"version":4,"vessel":"Marram"}"#,
+            r#"POST /api/reminders {"text":"fog","urgent":true}"#,
+        ]
+    );
+    assert_eq!(
+        world.header("content-type"),
+        [
+            "application/merge-patch+json",
+            "application/json-patch+json",
+            "application/json",
+            "application/json",
+        ]
+    );
+    let wrong = world.remote.send("patch", "nothing", |tx| tx.insert("port", [("code", "NOR")]));
+    assert!(wrong.unwrap_err().to_string().contains("changes no row of \"sailing\""));
+    assert_eq!(world.cache.snapshot().count("port").unwrap(), 2, "nothing is left of it");
+}
+
+#[test]
+fn tries_are_one_request_and_rows_keep_their_order() {
+    let world = World::of(|_| StandIn::status(204));
+    let send = |rule: &str, delay: i64| {
+        world.remote.send(rule, "late", |tx| tx.update("sailing", 311, [("delay", delay)])).unwrap()
+    };
+    let (first, second) = (send("patch", 5), send("patch", 10));
+    assert_eq!(world.server.waiting(), 1, "one after the other");
+    world.server.lose();
+    assert!(matches!(first.state(), SendState::Waiting { failed: Some(_) }));
+    world.server.pass(&world.clock, Duration::from_secs(30));
+    world.server.answer();
+    assert_eq!(first.state(), SendState::Confirmed);
+    assert_eq!(world.field("delay"), 10.into());
+    world.server.answer_all();
+    assert_eq!(second.state(), SendState::Confirmed);
+    let keys = world.header("idempotency-key");
+    assert_eq!(keys.len(), 2, "what is lost is not heard");
+    assert_ne!(keys[0], keys[1]);
+
+    // An insert goes before what points at its row, and takes it along when it is refused.
+    let world = World::of(|_| StandIn::status(422));
+    let mut id = RowId::from(0);
+    let announced = world
+        .remote
+        .send("announce", "announced", |tx| {
+            id = tx.insert_local("sailing", [("status", "on time")])?;
+            Ok(())
+        })
+        .unwrap();
+    let booked = world
+        .remote
+        .send("book", "booked", |tx| {
+            let sailing = Value::from(id.clone());
+            tx.insert_local("booking", [("sailing", sailing), ("cars", 2.into())]).map(drop)
+        })
+        .unwrap();
+    assert_eq!(world.server.waiting(), 1);
+    world.server.answer_all();
+    assert_eq!(announced.state().failure().unwrap().status, Some(422));
+    let failure = booked.state().failure().unwrap().clone();
+    assert_eq!(failure.message, "depended on: announced");
+    assert_eq!(world.cache.snapshot().count("booking").unwrap(), 0);
+    let sql = "SELECT label, state, message FROM backwater_pending ORDER BY number";
+    let rows = world.cache.query(sql, ()).unwrap().read().unwrap();
+    assert_eq!(rows.len(), 2);
+    assert!(booked.dismiss().unwrap() && !booked.dismiss().unwrap());
+}
+
+#[test]
+fn a_conflict_is_decided() {
+    // The server has version 5, and says so where it is asked or contradicted.
+    let theirs = r#"{"id": 311, "status": "boarding", "times": {"delay": 2}, "version": 5}"#;
+    let server = move |with_body: bool| {
+        move |request: &http::Request<Vec<u8>>| {
+            let tag = request.headers().get("if-match").map(|tag| tag.to_str().unwrap().to_owned());
+            match (request.method().as_str(), tag.as_deref()) {
+                ("GET", _) => StandIn::json(theirs),
+                (_, Some("\"5\"")) => StandIn::json(
+                    r#"{"id": 311, "status": "boarding", "times": {"delay": 15}, "version": 6}"#,
+                ),
+                _ => {
+                    let body = if with_body { theirs } else { "" };
+                    http::Response::builder().status(412).body(body.into()).unwrap()
+                }
+            }
+        }
+    };
+    let send = |world: &World, rule: &str| {
+        world.remote.send(rule, "late", |tx| tx.update("sailing", 311, [("delay", 15)])).unwrap()
+    };
+    let world = World::of(server(true));
+    let sent = send(&world, "guarded");
+    world.server.answer_all();
+    assert_eq!(sent.state().failure().unwrap().status, Some(412));
+    assert_eq!(world.field("delay"), 0.into());
+
+    for with_body in [true, false] {
+        let world = World::of(server(with_body));
+        let sent = send(&world, "ours");
+        for _ in 0..4 {
+            world.server.answer_all();
+            world.server.pass(&world.clock, Duration::from_secs(30));
+        }
+        assert_eq!(sent.state(), SendState::Confirmed, "{with_body}");
+        assert_eq!((world.field("delay"), world.field("status")), (15.into(), "boarding".into()));
+    }
+
+    for (resolution, delay) in [(Resolution::Ours, 15), (Resolution::Theirs, 2)] {
+        let storage = MemoryStorage::new();
+        let world = World::new(storage.clone(), server(true));
+        send(&world, "ask");
+        world.server.answer();
+        world.cache.flush().unwrap();
+        drop(world);
+        // It is in conflict after a restart, too.
+        let world = World::new(storage, server(true));
+        let sent = world.remote.sends().remove(0);
+        assert_eq!(world.field("delay"), 15.into(), "it is shown until it is decided");
+        let conflict = sent.conflict().unwrap();
+        assert_eq!(conflict.ours.as_str(), r#"{"delay":15}"#);
+        assert!(conflict.theirs.as_str().contains(r#""delay":2"#), "{conflict:?}");
+        assert!(conflict.original.as_str().contains(r#""version":4"#), "{conflict:?}");
+        sent.resolve(resolution).unwrap();
+        world.server.answer_all();
+        assert_eq!(world.field("delay"), delay.into());
+        assert!(sent.resolve(resolution).is_err(), "once is enough");
+    }
+}
+
+#[test]
+fn edits_wait_for_credentials_and_for_users() {
+    let is_out = Arc::new(std::sync::atomic::AtomicBool::new(true));
+    let asked = is_out.clone();
+    let world = World::of(move |_| {
+        StandIn::status(if asked.load(std::sync::atomic::Ordering::Relaxed) { 401 } else { 204 })
+    });
+    let send = |delay: i64| {
+        world
+            .remote
+            .send("patch", "late", |tx| tx.update("sailing", 311, [("delay", delay)]))
+            .unwrap()
+    };
+    let late = send(15);
+    world.server.answer_all();
+    world.server.pass(&world.clock, Duration::from_secs(7200));
+    assert_eq!(world.server.waiting(), 0, "it waits for the program");
+    assert_eq!(late.state().failure().unwrap().kind, FailureKind::Status);
+    is_out.store(false, std::sync::atomic::Ordering::Relaxed);
+    world.remote.resume();
+    world.server.answer_all();
+    assert_eq!(late.state(), SendState::Confirmed);
+    assert_eq!(world.header("idempotency-key")[0], world.header("idempotency-key")[1]);
+
+    // Two users, one after the other, who do not see each other's rows.
+    world.remote.set_online(false);
+    let late = send(30);
+    assert_eq!(world.remote.sign_out("out", Unsent::KeptFor("wren")).unwrap(), 1);
+    assert_eq!(late.state(), SendState::Kept);
+    assert_eq!(world.remote.sign_in("heron").unwrap(), 0);
+    world.remote.set_online(true);
+    assert_eq!(world.server.waiting(), 0);
+    assert_eq!(world.remote.sign_out("out", Unsent::Dropped).unwrap(), 0);
+    let sailing = r#"{"id": 311, "times": {"delay": 0}, "version": 7}"#;
+    world.cache.commit("loaded", |tx| tx.ingest("sailing", sailing)).unwrap();
+    assert_eq!(world.remote.sign_in("wren").unwrap(), 1);
+    assert_eq!(world.field("delay"), 30.into(), "shown again");
+    world.server.answer_all();
+    assert_eq!(world.remote.unsent(), 0);
+    send(45);
+    assert_eq!(world.remote.sign_out("out", Unsent::Dropped).unwrap(), 1);
+    world.server.answer_all();
+    assert_eq!(world.cache.snapshot().count("sailing").unwrap(), 0, "nothing writes afterwards");
+}
