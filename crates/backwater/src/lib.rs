@@ -191,4 +191,6 @@ mod guide {
     );
     #[cfg(feature = "remote")]
     page!(AskAServer "../../../docs/remote.md");
+    #[cfg(feature = "remote")]
+    page!(Edits "../../../docs/edits.md");
 }
