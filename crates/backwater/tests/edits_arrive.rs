@@ -338,6 +338,22 @@ impl World {
         rows.map(|row| (row.id, row)).collect()
     }
 
+    /// The rows of which changes have not arrived, and none is to be cancelled.
+    fn pending(&self, client: usize) -> BTreeSet<i64> {
+        let snapshot = self.clients[client].cache.snapshot();
+        let (mut changed, mut cancelled) = (BTreeSet::new(), BTreeSet::new());
+        for row in snapshot.rows("backwater_pending").into_iter().flatten() {
+            let text = |name: &str| row.get(name).unwrap().unwrap_or(Value::Null).to_string();
+            let id = text("row_id").parse().unwrap();
+            match (text("state").as_str(), text("send").as_str()) {
+                ("refused", _) => false,
+                (_, "cancel") => cancelled.insert(id),
+                _ => changed.insert(id),
+            };
+        }
+        &changed - &cancelled
+    }
+
     fn is_pending(&self, client: usize, id: i64) -> bool {
         let snapshot = self.clients[client].cache.snapshot();
         let found = snapshot.get("sailing", id).unwrap();
@@ -546,6 +562,11 @@ impl World {
         assert!(applied.iter().all(|key| !self.server.refused.contains(key)), "refused, applied");
         for client in 0..CLIENTS {
             let rows = self.rows(client);
+            for id in self.pending(client) {
+                let history = self.server.history.get(&id).into_iter().flatten();
+                let was_deleted = history.into_iter().any(|(_, row)| row.is_none());
+                assert!(was_deleted || rows.contains_key(&id), "{client}: {id} is not shown");
+            }
             let mut low = std::mem::take(&mut self.clients[client].low);
             for ((id, field), since) in &self.clients[client].since {
                 let Some(row) = rows.get(id).filter(|_| !self.is_pending(client, *id)) else {

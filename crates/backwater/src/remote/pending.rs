@@ -5,7 +5,7 @@ use super::sends::{MadeRequest, SendState};
 use crate::Table;
 use crate::change::{BaseRow, Transaction};
 use crate::error::Result;
-use crate::table::{Edit, EditedRow, ONLY, PendingChange, Staged, State};
+use crate::table::{Cell, Edit, EditedRow, ONLY, PendingChange, Staged, StagedRow, State};
 use crate::value::{Json, RowId, Timestamp};
 use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
@@ -65,6 +65,38 @@ pub(crate) struct PendingRow {
 }
 
 impl PendingRow {
+    /// Writes a new row. Field by field, as it is part of each change; what is not known is absent.
+    pub(super) fn put(&self, tx: &mut Transaction) -> Result<()> {
+        let schema = tx.schema();
+        let table = schema.table_no(PENDING)?;
+        let definition = schema.table(table);
+        let text = |text: &Option<String>| text.clone().map(|text| Staged::Text(text.into()));
+        let json = |json: &Option<Json>| {
+            json.as_ref().map(|json| Staged::Json(json.as_str().to_owned().into()))
+        };
+        let some = |of: &str| Some(Staged::Text(of.to_owned().into()));
+        let fields = [
+            ("remote", some(&self.remote)),
+            ("send", some(&self.send)),
+            ("label", some(&self.label)),
+            ("state", some(&self.state)),
+            ("made_at", self.made_at.map(Staged::Timestamp)),
+            ("table_name", text(&self.table_name)),
+            ("row_id", text(&self.row_id)),
+            ("key", some(&self.key)),
+            ("variables", json(&self.variables)),
+            ("changes", Some(Staged::Json(self.changes.as_str().to_owned().into()))),
+            ("original", json(&self.original)),
+        ];
+        let fields = fields
+            .into_iter()
+            .filter_map(|(name, staged)| Some((definition.field_no(name)?, staged?)));
+        let fields: StagedRow<'_> = fields.collect();
+        let slot = tx.refer(table, &[Cell::Int(self.number)]);
+        tx.merge_row(table, slot, &fields);
+        Ok(())
+    }
+
     /// Says where it stands.
     pub(super) fn set_state(&mut self, state: &SendState, tries: u32) {
         self.state = state.name().to_owned();

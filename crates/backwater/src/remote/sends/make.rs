@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use http::header::{CONTENT_TYPE, HeaderValue, IF_MATCH};
 
-use super::queue::{MadeRequest, SendEntry, points_of};
+use super::queue::{MadeRequest, SendEntry, SendPhase, points_of};
 use super::{SendState, SentState};
 use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result};
@@ -23,6 +23,29 @@ use crate::value::{Json, RowId};
 
 type RowAt = (TableNo, Slot);
 
+/// What became of a change that was made.
+enum Shown {
+    New(Arc<SentState>),
+    /// It is part of one that waits.
+    Merged((i64, Arc<PendingChange>)),
+    /// There is nothing to send.
+    Nothing(Arc<SentState>),
+}
+
+/// A change that has its place in the queue, which it loses if it is not committed.
+struct Queued<'r> {
+    remote: &'r RemoteInner,
+    number: Option<i64>,
+}
+
+impl Drop for Queued<'_> {
+    fn drop(&mut self) {
+        if let Some(number) = self.number {
+            self.remote.sends().end(number);
+        }
+    }
+}
+
 impl RemoteInner {
     /// Makes a change that is shown and queued.
     pub(in crate::remote) fn send(
@@ -35,44 +58,62 @@ impl RemoteInner {
         self.declare_sends()?;
         let schema = self.schema();
         let rule = schema.send(rule)?;
-        let number = self.sends().next_number();
         let (key, seed) = (self.new_key(), self.engine().random_number());
+        let mut queued = Queued { remote: self, number: None };
         let made = self.cache().try_commit(label.clone(), |tx| {
+            // Changes are numbered in the order of their commits.
+            let number = self.sends().next_number();
             let ((), change) = tx.write_over((number, seed), write)?;
             let about = about(&schema, rule, &change, &variables)?;
+            let id = about.and_then(|(table, slot)| tx.state.id(table, slot));
+            let id = id.map(|id| id.to_id());
             // A row that the server will name is made by a request of its own.
             let merges = rule.merges && change.local_row().is_none();
-            let merged = match about.filter(|_| merges) {
-                Some(at) => self.merged(tx, rule, at, &change)?,
-                None => None,
-            };
-            if merged.is_none() && !(rule.body == SendBody::Changes && change.rows.is_empty()) {
-                let row = self.row_of(tx, number, rule, about, &change, &variables, (&key, &label));
-                tx.table::<PendingRow>()?.insert(&row)?;
+            if let Some(at) = about.filter(|_| merges)
+                && let Some(merged) = self.merged(tx, rule, at, &change)?
+            {
+                return Ok::<_, Error>(Shown::Merged(merged));
             }
-            let id = about.and_then(|(table, slot)| tx.state.id(table, slot));
-            Ok::<_, Error>((change, about, merged, id.map(|id| id.to_id())))
+            if rule.body == SendBody::Changes && change.rows.is_empty() {
+                let confirmed = (SendState::Confirmed, id);
+                return Ok(Shown::Nothing(self.shared_send(number, confirmed)));
+            }
+            let row = self.row_of(tx, number, rule, about, &change, &variables, (&key, &label));
+            row.put(tx)?;
+            let shared = self.shared_send(number, (SendState::Waiting { failed: None }, id));
+            let name = (rule.name.clone(), &*schema);
+            let texts = (key.clone(), label.clone());
+            let entry = SendEntry::new(shared.clone(), name, (change, about), variables, texts);
+            // It has its place from here on, and its turn once it is committed.
+            self.sends().add(number, entry.in_the_making());
+            queued.number = Some(number);
+            Ok(Shown::New(shared))
         })?;
-        let (change, about, merged, id) = made.value;
-        if let Some((open, change)) = merged {
-            let mut sends = self.sends();
-            if let Some(entry) = sends.get_mut(open) {
+        queued.number = None;
+        match made.value {
+            Shown::Nothing(shared) => Ok(shared),
+            Shown::New(shared) => {
+                if let Some(entry) = self.sends().get_mut(shared.number) {
+                    entry.phase = SendPhase::Waiting;
+                }
+                self.drive();
+                Ok(shared)
+            }
+            Shown::Merged((open, change)) => {
+                let mut sends = self.sends();
+                let Some(entry) = sends.get_mut(open) else {
+                    drop(sends);
+                    return Ok(self.shared_send(open, (SendState::Cancelled, None)));
+                };
                 entry.points = points_of(&schema, &change);
                 entry.change = change;
-                return Ok(entry.shared.clone());
+                entry.phase = SendPhase::Waiting;
+                let shared = entry.shared.clone();
+                drop(sends);
+                self.drive();
+                Ok(shared)
             }
-            drop(sends);
-            return Ok(self.shared_send(number, (SendState::Cancelled, id)));
         }
-        if rule.body == SendBody::Changes && change.rows.is_empty() {
-            return Ok(self.shared_send(number, (SendState::Confirmed, id)));
-        }
-        let shared = self.shared_send(number, (SendState::Waiting { failed: None }, id));
-        let rule = (rule.name.clone(), &*schema);
-        let entry = SendEntry::new(shared.clone(), rule, (change, about), variables, (key, label));
-        self.sends().add(number, entry);
-        self.drive();
-        Ok(shared)
     }
 
     fn shared_send(&self, number: i64, state: (SendState, Option<RowId>)) -> Arc<SentState> {
@@ -115,6 +156,16 @@ impl RemoteInner {
             pending.into_iter().filter(|known| known.number != change.number).collect();
         left[place] = both.clone();
         tx.set_pending(left);
+        // It is not to go before this is committed.
+        match self.sends().get_mut(open) {
+            Some(entry) if entry.phase == SendPhase::Waiting && entry.request.is_none() => {
+                entry.phase = SendPhase::Ending;
+            }
+            _ => {
+                return Err(Error::new(ErrorKind::Stopped, "the change before it has just gone")
+                    .help("make this one once more"));
+            }
+        }
         let changes = stored_changes(&tx.state, &both);
         tx.update(PENDING, open, [("changes", changes)])?;
         Ok(Some((open, both)))

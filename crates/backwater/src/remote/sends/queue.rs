@@ -27,7 +27,7 @@ pub(in crate::remote) enum SendPhase {
     Later,
     /// It waits until the program says that something has changed: credentials, a decision.
     Held,
-    /// Its request has come to an end, and it is about to.
+    /// It is about to begin or to end: the commit is being made that says so.
     Ending,
 }
 
@@ -83,6 +83,12 @@ impl SendEntry {
             failures: 0,
             timer: None,
         }
+    }
+
+    /// Its turn does not come before it is committed.
+    pub(in crate::remote) fn in_the_making(mut self) -> Self {
+        self.phase = SendPhase::Ending;
+        self
     }
 
     /// It waits for the program.
