@@ -49,8 +49,12 @@ fn check_schema(path: &PathBuf, quiet: bool) -> anyhow::Result<()> {
     if quiet {
         return Ok(());
     }
+    let sends = match schema.send_names().count() {
+        0 => String::new(),
+        sends => format!(", {}", count(sends, "send rule")),
+    };
     say!(
-        "{}: {}, {} and {}, nothing wrong",
+        "{}: {}, {}{sends} and {}, nothing wrong",
         path.display(),
         count(schema.table_names().count(), "table"),
         count(schema.rule_names().count(), "response rule"),

@@ -237,6 +237,21 @@ impl Schema {
         self.rules.iter().map(|rule| &*rule.name)
     }
 
+    /// The send rules' names, in the order of the text.
+    ///
+    /// ```
+    /// # use backwater::Schema;
+    /// let schema = Schema::parse("s.toml", r#"
+    ///     table.port = { id = "code", fields = { code = "text" } }
+    ///     send.open = { table = "port", method = "PUT", url = "/ports/{code}" }
+    /// "#)?;
+    /// assert_eq!(schema.send_names().collect::<Vec<_>>(), ["open"]);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn send_names(&self) -> impl Iterator<Item = &str> {
+        self.sends.iter().map(|rule| &*rule.name)
+    }
+
     /// The named queries' names, in the order of the text.
     ///
     /// ```

@@ -283,7 +283,7 @@ impl<'t> Reader<'t> {
         }
     }
 
-    fn names(&mut self, value: Option<&Value<'t>>, expected: &str) -> Vec<String> {
+    pub(super) fn names(&mut self, value: Option<&Value<'t>>, expected: &str) -> Vec<String> {
         let Some(value) = value else { return Vec::new() };
         let DeValue::Array(names) = value.get_ref() else {
             self.unexpected::<()>(value, expected);

@@ -49,11 +49,10 @@ impl<'t> Reader<'t> {
             return None;
         };
         let table = &tables[self.as_table_no(table, "the name of a table")?.index()];
-        let Some(url) = url else {
+        if url.is_none() {
             self.problem(at, format!("send rule \"{name}\" has no URL"), "add `url = \"/…\"`");
-            return None;
-        };
-        let url = self.template(url)?;
+        }
+        let url = url.and_then(|value| self.template(value));
         let method = method.and_then(|value| self.method(value)).unwrap_or("PATCH");
         let body = body.and_then(|value| self.body(value));
         let body = body.unwrap_or(match method {
@@ -61,32 +60,22 @@ impl<'t> Reader<'t> {
             "PATCH" => SendBody::Changes,
             _ => SendBody::Row,
         });
-        let mut rule_name = |value: &Value<'t>, name: &str| {
-            let is_known = rules.iter().any(|rule| &*rule.name == name);
-            if !is_known {
-                let help = nearest(name, rules.iter().map(|rule| &*rule.name));
-                self.problem(value.span().start, format!("there is no rule \"{name}\""), help);
-            }
-            is_known
-        };
-        let answer = answer.and_then(|value| match value.get_ref() {
-            DeValue::String(text) => rule_name(value, text).then(|| text.as_ref().into()),
-            _ => None,
+        let answer = answer.and_then(|value| {
+            let name = self.as_text(value, "the name of a response rule")?;
+            self.known_rule(value, name, rules).then(|| name.into())
         });
         let makes_stale = makes_stale.map(|value| {
-            let names = match value.get_ref() {
-                DeValue::Array(names) => &names[..],
-                _ => &[],
-            };
-            let names = names.iter().filter_map(|name| match name.get_ref() {
-                DeValue::String(text) if rule_name(value, text) => Some(text.to_string()),
-                _ => None,
-            });
-            names.collect()
+            let mut names = self.names(Some(value), "an array of rules' names");
+            names.retain(|name| self.known_rule(value, name, rules));
+            names
         });
         let if_match = if_match.and_then(|value| {
             let text = self.as_text(value, "\"etag\", or the name of a field")?;
             if text == "etag" {
+                if answer.is_none() {
+                    let message = "the entity tag is that of an `answer`, which the rule has not";
+                    self.problem(value.span().start, message, "add `answer = \"RULE\"`");
+                }
                 return Some(IfMatch::EntityTag);
             }
             if table.field_no(text).is_none() {
@@ -103,7 +92,7 @@ impl<'t> Reader<'t> {
             name: name.into(),
             table: table.name.clone(),
             method: method.into(),
-            url,
+            url: url?,
             body,
             content_type: content_type.map(Into::into),
             answer,
@@ -112,6 +101,15 @@ impl<'t> Reader<'t> {
             if_match,
             on_conflict: on_conflict.unwrap_or_default(),
         })
+    }
+
+    fn known_rule(&mut self, value: &Value<'t>, name: &str, rules: &[Rule]) -> bool {
+        let is_known = rules.iter().any(|rule| &*rule.name == name);
+        if !is_known {
+            let help = nearest(name, rules.iter().map(|rule| &*rule.name));
+            self.problem(value.span().start, format!("there is no response rule \"{name}\""), help);
+        }
+        is_known
     }
 
     fn method(&mut self, value: &Value<'t>) -> Option<&'static str> {
