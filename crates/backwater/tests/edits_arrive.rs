@@ -368,7 +368,7 @@ impl World {
         let of = &mut self.clients[client];
         let sent = of.remote.send(rule, "an edit", |tx| match rule {
             "cancel" => tx.delete("sailing", id).map(drop),
-            _ => tx.update("sailing", id, fields.iter().cloned().collect::<Vec<_>>()),
+            _ => tx.update("sailing", id, fields.to_vec()),
         });
         of.sends.push(sent.unwrap());
         let snapshot = of.cache.snapshot();

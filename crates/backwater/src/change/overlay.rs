@@ -46,7 +46,7 @@ pub(super) struct Covering {
 
 impl Transaction {
     /// Adds a row whose id the remote will give, in a change that is sent
-    /// ([`Remote::send`](crate::remote::Remote::send)). Until then it has an id of its own, which is
+    /// (`Remote::send`). Until then it has an id of its own, which is
     /// returned: a negative number, or a text that begins with `local-`. When the remote has named
     /// it, all that points at it points at the row of the new id, in one commit; results tell that
     /// their row has another key.
@@ -56,6 +56,7 @@ impl Transaction {
     /// field; else as [`Transaction::insert`].
     ///
     /// ```
+    /// # #[cfg(feature = "remote")] {
     /// # use backwater::{Cache, RowId, Schema, Value, clock::SetClock, remote::{Remote, StandIn}};
     /// let cache = Cache::new(Schema::parse("backwater.toml", r#"
     ///     table.booking = { id = "id", fields = { id = "int", party = "text" } }
@@ -75,9 +76,9 @@ impl Transaction {
     /// assert!(cache.snapshot().get("booking", &id)?.is_none());
     /// assert!(cache.snapshot().get("booking", 9001)?.is_some());
     /// assert_eq!(booked.row_id(), Some(RowId::from(9001)));
+    /// # }
     /// # Ok::<(), backwater::Error>(())
     /// ```
-    #[cfg(feature = "remote")]
     pub fn insert_local(&mut self, table: &str, fields: impl Into<Named>) -> Result<RowId> {
         let number = self.state.schema.table_no(table)?;
         let definition = self.definition(number);

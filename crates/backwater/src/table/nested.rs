@@ -63,6 +63,7 @@ impl Row<'_> {
 
 impl State {
     /// Fields on their way into a row as a JSON object, in which absent ones are left out.
+    #[cfg_attr(not(feature = "remote"), allow(dead_code, reason = "it is for what is sent"))]
     pub(crate) fn staged_json(&self, table: TableNo, fields: &[(FieldNo, Staged<'_>)]) -> String {
         let (mut out, mut first) = (String::from("{"), true);
         let definition = self.schema.table(table);

@@ -139,16 +139,13 @@ impl Edit {
 
     /// The rows that its links are to point at, where the field says of which table they are.
     pub(crate) fn links(&self) -> impl Iterator<Item = (FieldNo, Option<TableNo>, Slot)> {
-        self.fields().iter().flat_map(|(field, staged)| {
-            let targets = match staged {
-                Staged::Link(slot) => vec![(*field, None, *slot)],
-                Staged::OneOf(table, slot) => vec![(*field, Some(*table), *slot)],
-                Staged::Links(targets) => {
-                    targets.iter().map(|(table, slot)| (*field, Some(*table), *slot)).collect()
-                }
-                _ => Vec::new(),
-            };
-            targets
+        self.fields().iter().flat_map(|(field, staged)| match staged {
+            Staged::Link(slot) => vec![(*field, None, *slot)],
+            Staged::OneOf(table, slot) => vec![(*field, Some(*table), *slot)],
+            Staged::Links(targets) => {
+                targets.iter().map(|(table, slot)| (*field, Some(*table), *slot)).collect()
+            }
+            _ => Vec::new(),
         })
     }
 }
