@@ -287,6 +287,33 @@ fn what_is_not_to_be_stored_is_not() {
     assert_eq!(stored(&cache), (3, 2, 1));
 }
 
+/// That an answer has not changed brings no rows: what was not stored is not missing after a
+/// restart.
+#[test]
+fn what_is_validated_is_stored_with_its_rows() {
+    let (storage, clock) = (MemoryStorage::new(), clock());
+    let open =
+        || Cache::open_with(Schema::parse("s.toml", SCHEMA).unwrap(), storage.clone()).unwrap();
+    let server = StandIn::new(|request| {
+        let response = http::Response::builder().header("etag", "\"1\"");
+        match request.headers().contains_key("if-none-match") {
+            true => response.header("cache-control", "max-age=5").status(304).body(Vec::new()),
+            false => response.header("cache-control", "no-store").body(br#"{"id": 1}"#.to_vec()),
+        }
+        .unwrap()
+    });
+    let cache = open();
+    let remote = remote(&cache, &server, &clock);
+    remote.ask("sailing", [("id", 1)]).unwrap();
+    server.answer_all();
+    let again = remote.reload("sailing", [("id", 1)]).unwrap();
+    server.answer_all();
+    assert!(again.state().is_fresh(&clock));
+    cache.flush().unwrap();
+    let (rows, answers) = (open().snapshot(), open().snapshot());
+    assert_eq!(rows.count("sailing").unwrap(), answers.count("backwater_answer").unwrap());
+}
+
 /// A secret variable reaches the server and nothing else: no row, file, label, message or debug
 /// output.
 #[test]

@@ -44,6 +44,17 @@ const SCHEMA: &str = r#"
     url = "/bookings/{id}"
     table = "booking"
 
+    [table.count]
+    one_row = true
+    fields = { late = "int" }
+
+    [response.late]
+    url = "/late"
+    table = "sailing"
+    records = "/sailings"
+    beside.count = { late = "/count" }
+    max_age = "1 hour"
+
     [send.patch]
     table = "sailing"
     url = "/sailings/{id}"
@@ -373,4 +384,39 @@ fn edits_wait_for_credentials_and_for_users() {
     assert_eq!(world.remote.sign_out("out", Unsent::Dropped).unwrap(), 1);
     world.server.answer_all();
     assert_eq!(world.cache.snapshot().count("sailing").unwrap(), 0, "nothing writes afterwards");
+}
+
+/// What a server counted before it knew of an edit is not called fresh, nor what it says of a field
+/// that was edited meanwhile.
+#[test]
+fn an_answer_that_an_edit_has_overtaken_is_in_doubt() {
+    let world = World::of(|request| match request.method().as_str() {
+        "GET" => StandIn::json(r#"{ "count": 0, "sailings": [] }"#),
+        _ => StandIn::status(204),
+    });
+    let late = world.remote.want("late", ()).unwrap();
+    let edit = || {
+        let sent =
+            world.remote.send("patch", "late", |tx| tx.update("sailing", 311, [("delay", 15)]));
+        sent.unwrap()
+    };
+    // The answer is under way as the edit is made, and arrives after its confirmation.
+    let sent = edit();
+    assert_eq!(world.server.waiting(), 2);
+    world.server.answer_at(1);
+    assert_eq!(sent.state(), SendState::Confirmed);
+    world.server.answer();
+    assert!(late.state().here.is_some() && !late.state().is_fresh(&world.clock));
+    world.server.pass(&world.clock, Duration::from_secs(2));
+    assert_eq!(world.server.waiting(), 1, "it is asked for again");
+    world.server.answer();
+    assert!(late.state().is_fresh(&world.clock));
+    // One that is here when an edit is confirmed is asked for again as well.
+    edit();
+    world.server.answer();
+    assert!(late.state().is_fresh(&world.clock), "nothing has changed by that");
+    let sent = world.remote.send("patch", "late", |tx| tx.update("sailing", 311, [("delay", 20)]));
+    world.server.answer();
+    assert_eq!(sent.unwrap().state(), SendState::Confirmed);
+    assert!(!late.state().is_fresh(&world.clock) && late.state().under_way.is_some());
 }

@@ -34,7 +34,7 @@ pub use ingested::{Ingested, IngestedTable, Skipped, Totals};
 pub(crate) use last_changed::{LastChanged, Span};
 pub(crate) use on_demand::OnDemand;
 #[cfg(feature = "remote")]
-pub(crate) use overlay::{BASE, BaseRow};
+pub(crate) use overlay::BASE;
 pub(crate) use remembered::Remembered;
 pub(crate) use touched::Touched;
 pub use transaction::Transaction;

@@ -12,7 +12,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use super::links::Target;
-use super::{Changes, FieldSet, Happened, RowAt, Touched, Transaction, entries_of};
+use super::{Changes, FieldSet, Happened, RowAt, Touched, Transaction, compare, entries_of};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldKind, FieldNo, Schema, TableNo, TableOrigin};
 use crate::table::{
@@ -278,10 +278,9 @@ impl Transaction {
         let changed = changed.filter(|(table, _)| is_covering(&before.schema, *table));
         // Of a row whose entries alone have changed nothing else says so.
         for at in changed.chain(change.rows.iter().map(|row| (row.table, row.slot))) {
-            overlay.base.entry(at).or_insert_with(|| {
-                covered.insert(at);
-                before.clone()
-            });
+            overlay.base.entry(at).or_insert_with(|| before.clone());
+            // Of one that was covered already, more is by now.
+            covered.insert(at);
         }
         overlay.pending.push(change.clone());
         self.covering.is_made = true;
@@ -422,7 +421,9 @@ impl Transaction {
         let was = self.before.overlay.clone();
         let overlay = self.state.overlay.clone().unwrap_or_default();
         let noted = |at: &RowAt| schema.table(at.0).made == TableOrigin::Declared;
-        let gone = was.iter().flat_map(|was| was.base.keys());
+        // Only where all were uncovered some may be covered no more.
+        let was_lifted = self.covering.base.is_some();
+        let gone = was.iter().filter(|_| was_lifted).flat_map(|was| was.base.keys());
         for at in gone.filter(|at| !overlay.base.contains_key(at) && noted(at)) {
             let Some(key) = self.note_key(*at) else { continue };
             let key = [Cell::Text(&key.0), Cell::Text(&key.1)];
@@ -432,23 +433,51 @@ impl Transaction {
             }
         }
         let definition = schema.table(notes);
-        let numbers = ["is_there", "fields"].map(|name| definition.field_no(name));
-        let [Some(is_there), Some(fields)] = numbers else { return };
+        let numbers = ["is_there", "is_whole", "fields", "absent"];
+        let numbers = numbers.map(|name| definition.field_no(name));
+        let [Some(is_there), Some(is_whole), Some(fields), Some(absent)] = numbers else { return };
         for at in places.into_iter().filter(noted) {
             let (Some(key), Some(base)) = (self.note_key(at), overlay.base.get(&at)) else {
                 continue;
             };
-            let row = Row { state: base, table: at.0, slot: at.1 };
             let is_row = base.table(at.0).is_row(at.1);
-            let stored = is_row.then(|| row.stored());
+            let covered = match self.state.table(at.0).is_row(at.1) {
+                true if is_row => Some(self.fields_covered(base, &overlay, at)),
+                _ => None,
+            };
+            let row = Row { state: base, table: at.0, slot: at.1 };
+            let is_meant = |field| covered.as_ref().is_none_or(|covered| covered.contains(field));
+            let stored = is_row.then(|| row.stored(is_meant));
+            let names = covered.iter().flat_map(FieldSet::iter);
+            let names = names.filter(|field| base.table(at.0).cell(at.1, *field) == Cell::Absent);
+            let names = names.map(|field| &*schema.table(at.0).field(field).name);
+            let names: Vec<&str> = names.collect();
+            let names =
+                (!names.is_empty()).then(|| serde_json::to_string(&names)).and_then(Result::ok);
             let slot = self.refer(notes, &[Cell::Text(&key.0), Cell::Text(&key.1)]);
-            let stored =
-                stored.as_ref().map_or(Staged::Null, |json| Staged::Json(json.as_str().into()));
-            self.merge_row(notes, slot, &[(is_there, Staged::Bool(is_row)), (fields, stored)]);
+            let note = [
+                (is_there, Staged::Bool(is_row)),
+                (is_whole, Staged::Bool(covered.is_none())),
+                (fields, json(stored.as_ref().map(Json::as_str))),
+                (absent, json(names.as_deref())),
+            ];
+            self.merge_row(notes, slot, &note);
             if !schema.table(at.0).persist {
                 self.state.table_mut(notes).set_unstored(slot, true);
             }
         }
+    }
+
+    /// The fields of a row that are others than below, or that pending changes write.
+    fn fields_covered(&self, base: &State, overlay: &Overlay, (table, slot): RowAt) -> FieldSet {
+        let mut fields = match compare(base, &self.state, table, slot) {
+            Some(Happened::Updated(fields)) => fields,
+            _ => FieldSet::default(),
+        };
+        for edit in overlay.edits_of(table, slot) {
+            edit.fields().iter().for_each(|(field, _)| fields.insert(*field));
+        }
+        fields
     }
 
     /// By what the note of a row's base values is known: its table, and its id as JSON.
@@ -460,36 +489,11 @@ impl Transaction {
         };
         Some((definition.name.clone(), id.to_json().as_str().to_owned()))
     }
-
-    /// Takes up the changes that were pending when the cache was closed: `base` are the base values
-    /// of what they cover.
-    ///
-    /// # Errors
-    /// If a base row does not fit its table.
-    pub(crate) fn take_up(&mut self, base: Vec<BaseRow>) -> Result<()> {
-        let schema = self.schema();
-        for row in base {
-            let Ok(table) = schema.table_no(&row.table) else { continue };
-            let id = (!schema.table(table).is_one_row()).then(|| row.id.clone());
-            match &row.fields {
-                Some(fields) => self.put_whole_row(table, id, fields.as_str())?,
-                None => {
-                    if let Some(slot) = self.find(table, &row.id)? {
-                        self.let_rows_go([(table, slot)]);
-                    }
-                }
-            }
-        }
-        Ok(())
-    }
 }
 
-/// A row as it is below pending changes.
-pub(crate) struct BaseRow {
-    pub(crate) table: String,
-    pub(crate) id: RowId,
-    /// Its fields; none if it is not there.
-    pub(crate) fields: Option<Json>,
+/// A JSON text, or null, on its way into a row.
+fn json(text: Option<&str>) -> Staged<'_> {
+    text.map_or(Staged::Null, |text| Staged::Json(text.into()))
 }
 
 /// Whether rows of a table are covered: not those in which the library itself notes something.

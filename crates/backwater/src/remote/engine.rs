@@ -498,6 +498,11 @@ impl Engine {
         self.behind.insert(key.clone(), behind);
     }
 
+    /// Whether what is here of an answer must not be stored.
+    pub(super) fn is_unstored(&self, key: &AnswerKey) -> bool {
+        self.answers.get(key).is_some_and(|entry| entry.no_store)
+    }
+
     /// The commit that an answer came by.
     pub(super) fn came(&self, key: &AnswerKey) -> u64 {
         self.answers.get(key).map_or(0, |entry| entry.came)

@@ -3,8 +3,9 @@
 use super::answer::{Failure, FailureKind};
 use super::sends::{MadeRequest, SendState};
 use crate::Table;
-use crate::change::{BaseRow, Transaction};
+use crate::change::Transaction;
 use crate::error::Result;
+use crate::schema::FieldNo;
 use crate::table::{Cell, Edit, EditedRow, ONLY, PendingChange, Staged, StagedRow, State};
 use crate::value::{Json, RowId, Timestamp};
 use serde::{Deserialize, Serialize};
@@ -23,8 +24,12 @@ pub(crate) struct BaseNote {
     #[table(id)]
     pub(crate) row_id: String,
     pub(crate) is_there: Option<bool>,
-    /// Those of its fields that persist.
+    /// Whether `fields` are all that persist: not of a row that is shown, where they are those that
+    /// pending changes cover.
+    pub(crate) is_whole: Option<bool>,
     pub(crate) fields: Option<Json>,
+    /// The names of covered fields that are absent below, as a JSON array.
+    pub(crate) absent: Option<Json>,
 }
 
 /// A row of `backwater_pending`: a change that has not arrived, or was refused.
@@ -245,6 +250,71 @@ impl BaseNote {
         let id = Json::parse(&self.row_id).ok();
         let id = id.and_then(|id| RowId::from_json(&id).ok()).unwrap_or(RowId::Parts([].into()));
         let fields = self.fields.filter(|_| self.is_there == Some(true));
-        Some(BaseRow { table: self.table_name, id, fields })
+        let absent = self.absent.and_then(|json| serde_json::from_str(json.as_str()).ok());
+        let (is_whole, absent) = (self.is_whole != Some(false), absent.unwrap_or_default());
+        Some(BaseRow { table: self.table_name, id, fields, is_whole, absent })
     }
+}
+
+impl Transaction {
+    /// Takes up the changes that were pending when the cache was closed: `base` are the base values
+    /// of what they cover.
+    ///
+    /// # Errors
+    /// If a base row does not fit its table.
+    pub(crate) fn take_up(&mut self, base: Vec<BaseRow>) -> Result<()> {
+        let schema = self.schema();
+        for row in base {
+            // What another schema has no place for is left out.
+            let Some(table) = schema.find_table(&row.table) else { continue };
+            let definition = schema.table(table);
+            let slot = match definition.is_one_row() {
+                true => ONLY,
+                false => {
+                    let Some(id) = schema.fitted(table, row.id) else { continue };
+                    self.state.refer_id(table, &id)?
+                }
+            };
+            let is_row = self.state.table(table).is_row(slot);
+            let Some(fields) = row.fields else {
+                if is_row {
+                    self.let_rows_go([(table, slot)]);
+                }
+                continue;
+            };
+            // Of a row that was let go because of its age a part says nothing.
+            if !is_row && !row.is_whole {
+                continue;
+            }
+            let mut staged = self.staged_known(table, slot, fields.as_str());
+            let absent: Vec<FieldNo> = match row.is_whole {
+                true => definition.field_numbers().collect(),
+                false => {
+                    let named = row.absent.iter();
+                    named.filter_map(|name| definition.field_no(name)).collect()
+                }
+            };
+            let is_said =
+                |field: &FieldNo, staged: &StagedRow<'_>| staged.iter().any(|(of, _)| of == field);
+            for field in absent {
+                if !definition.id.contains(&field) && !is_said(&field, &staged) {
+                    staged.push((field, Staged::Absent));
+                }
+            }
+            self.merge_row(table, slot, &staged);
+        }
+        Ok(())
+    }
+}
+
+/// A row as it is below pending changes.
+pub(crate) struct BaseRow {
+    pub(crate) table: String,
+    pub(crate) id: RowId,
+    /// Its fields, or those that are covered; none if it is not there.
+    pub(crate) fields: Option<Json>,
+    /// Whether these are all.
+    pub(crate) is_whole: bool,
+    /// Covered fields that are absent below.
+    pub(crate) absent: Vec<String>,
 }

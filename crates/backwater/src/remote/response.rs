@@ -63,8 +63,12 @@ impl RemoteInner {
             let known = known.and_then(read);
             let freshened = known.and_then(|known| known.freshened(headers, requested, now));
             return Some(freshened.map_or(CallOutcome::OtherRepresentation, |validators| {
-                let (next, is_validated) = (old_next, true);
-                CallOutcome::Came(Arrival { next, is_validated, ..arrival(validators) })
+                let mut arrival = arrival(validators);
+                (arrival.next, arrival.is_validated) = (old_next, true);
+                // The rows that are here are not stored, whatever is said by now: they would be
+                // missing where the answer is.
+                arrival.freshness.no_store |= self.engine().is_unstored(key);
+                CallOutcome::Came(arrival)
             }));
         }
         if !status.is_success() || status == StatusCode::PARTIAL_CONTENT {

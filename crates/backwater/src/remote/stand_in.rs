@@ -118,6 +118,26 @@ impl StandIn {
         true
     }
 
+    /// Answers the request that waits at a place, counted from 0, so that answers overtake each
+    /// other; returns whether there was one.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, clock::SetClock, remote::{Remote, StandIn}};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }\nresponse.one = { url = '/t/{id}', table = 't' }")?);
+    /// # let server = StandIn::new(|_| StandIn::json("[]"));
+    /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    /// # let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone()).clock(clock).build()?;
+    /// let (first, second) = (remote.ask("one", [("id", 1)])?, remote.ask("one", [("id", 2)])?);
+    /// assert!(server.answer_at(1));
+    /// assert!(first.state().here.is_none() && second.state().here.is_some());
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn answer_at(&self, place: usize) -> bool {
+        let Some((request, call)) = self.at(place) else { return false };
+        call.respond((self.0.answers)(&request));
+        true
+    }
+
     /// Loses the request that waits longest; returns whether there was one.
     ///
     /// ```
@@ -180,12 +200,20 @@ impl StandIn {
 
     /// The request that waits longest, without those that are no longer wanted.
     fn next(&self) -> Option<(http::Request<Vec<u8>>, Call)> {
-        loop {
-            let (request, call) = lock(&self.0.waiting).pop_front()?;
-            if call.is_wanted() {
-                return Some((request, call));
-            }
-        }
+        self.at(0)
+    }
+
+    /// The request at a place among those that are wanted.
+    fn at(&self, place: usize) -> Option<(http::Request<Vec<u8>>, Call)> {
+        let mut waiting = lock(&self.0.waiting);
+        // A call that is dropped may begin another one, which waits for the lock.
+        let all = std::mem::take(&mut *waiting).into_iter();
+        let (wanted, unwanted): (Vec<_>, Vec<_>) = all.partition(|(_, call)| call.is_wanted());
+        waiting.extend(wanted);
+        let found = waiting.remove(place);
+        drop(waiting);
+        drop(unwanted);
+        found
     }
 
     /// The requests that came, by method and URL.

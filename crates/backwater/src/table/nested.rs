@@ -33,12 +33,12 @@ impl Row<'_> {
         Json::from_minified(out)
     }
 
-    /// The same of those fields that persist.
-    pub(crate) fn stored(&self) -> Json {
+    /// The same of those fields that persist, or of some of them.
+    pub(crate) fn stored(&self, is_meant: impl Fn(FieldNo) -> bool) -> Json {
         let mut out = String::from("{");
         let definition = self.state.schema.table(self.table);
         let mut first = true;
-        let persists = |field: &FieldNo| definition.field(*field).persist;
+        let persists = |field: &FieldNo| definition.field(*field).persist && is_meant(*field);
         for field in definition.field_numbers().filter(persists) {
             let cell = self.state.table(self.table).cell(self.slot, field);
             if cell != Cell::Absent {

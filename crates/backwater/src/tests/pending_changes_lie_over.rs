@@ -397,11 +397,18 @@ impl World {
         let mut below = image(&self.cache);
         for note in self.cache.snapshot().table::<BaseNote>().unwrap().here() {
             let at = (note.table_name.clone(), note.row_id.clone());
-            match &note.fields {
-                Some(fields) => {
-                    drop(below.insert(at, serde_json::from_str(fields.as_str()).unwrap()));
+            let fields: Option<BTreeMap<_, _>> =
+                note.fields.map(|fields| serde_json::from_str(fields.as_str()).unwrap());
+            let absent = note.absent.map(|names| serde_json::from_str(names.as_str()).unwrap());
+            let absent: Vec<String> = absent.unwrap_or_default();
+            match (fields, note.is_whole == Some(true)) {
+                (Some(fields), true) => drop(below.insert(at, fields)),
+                (Some(fields), false) => {
+                    let row = below.get_mut(&at).unwrap();
+                    row.extend(fields);
+                    row.retain(|name, _| !absent.contains(name));
                 }
-                None => drop(below.remove(&at)),
+                (None, _) => drop(below.remove(&at)),
             }
         }
         assert_eq!(below, image(&self.base), "base");

@@ -128,7 +128,11 @@ impl RemoteInner {
                 schema.table::<PendingRow>().table::<BaseNote>()
             })?;
         }
-        self.cache().rehydrate([PENDING, crate::change::BASE])
+        let state = self.cache().snapshot().state;
+        match state.has_unready() {
+            true => self.cache().rehydrate([PENDING, crate::change::BASE]),
+            false => Ok(()),
+        }
     }
 
     /// A key that no other request has.
