@@ -462,7 +462,7 @@ impl Transaction {
                 (absent, json(names.as_deref())),
             ];
             self.merge_row(notes, slot, &note);
-            if !schema.table(at.0).persist {
+            if !schema.table(at.0).persist || base.table(at.0).is_unstored(at.1) {
                 self.state.table_mut(notes).set_unstored(slot, true);
             }
         }

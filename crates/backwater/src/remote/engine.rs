@@ -382,6 +382,11 @@ impl Engine {
         self.random.u64(..)
     }
 
+    /// No request begins before this.
+    pub(super) fn pause(&mut self, until: Duration) {
+        self.paused_until = self.paused_until.max(Some(until));
+    }
+
     /// Whether a request may begin now.
     pub(super) fn may_begin(&self, ticks: Duration) -> bool {
         self.is_online && self.paused_until.is_none_or(|until| until <= ticks)
@@ -576,7 +581,7 @@ impl Engine {
                     let delay = self.delay(failures, failure.retry_after);
                     let due = at.ticks.saturating_add(delay);
                     if failure.status == Some(429) && failure.retry_after.is_some() {
-                        self.paused_until = self.paused_until.max(Some(due));
+                        self.pause(due);
                     }
                     failure.again_at = Some(later(at.now, delay));
                     timer = Some(due);
@@ -656,10 +661,11 @@ impl Engine {
         work
     }
 
-    /// When [`Engine::wake`] has something to do next.
-    pub(super) fn next_wake(&self) -> Option<Duration> {
+    /// When [`Engine::wake`] has something to do next; `waits` says whether something else waits for
+    /// its turn.
+    pub(super) fn next_wake(&self, waits: bool) -> Option<Duration> {
         let first = self.timers.first().map(|(due, _)| *due);
-        let paused = self.paused_until.filter(|_| !self.queue.is_empty());
+        let paused = self.paused_until.filter(|_| waits || !self.queue.is_empty());
         first.into_iter().chain(paused).min()
     }
 

@@ -334,8 +334,12 @@ impl RemoteInner {
 
     /// Lets the transport ring when there is something to do.
     fn arm(&self) {
-        let due = [self.engine().next_wake(), self.sends().next_wake()];
-        let due = due.into_iter().flatten().min();
+        // One lock at a time.
+        let (of_sends, waits) = {
+            let sends = self.sends();
+            (sends.next_wake(), sends.has_waiting())
+        };
+        let due = self.engine().next_wake(waits).into_iter().chain(of_sends).min();
         let mut armed = lock(&self.armed);
         let ticks = self.clock.ticks();
         // A longer wait is made of several.
@@ -635,6 +639,7 @@ impl Drop for RemoteInner {
     fn drop(&mut self) {
         let (wakers, busy) = self.engine().end();
         wakers.wake();
+        self.keep_sends();
         for fill in std::mem::take(&mut *self.fills()) {
             fill.end();
         }

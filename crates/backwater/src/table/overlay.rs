@@ -158,7 +158,13 @@ impl State {
                 let fields = self.schema.table(table).field_numbers();
                 let cells: Vec<(FieldNo, Cell<'_>)> =
                     fields.map(|field| (field, row.cell(field))).collect();
-                self.table_mut(table).merge(slot, cells.into_iter());
+                let rows = self.table_mut(table);
+                rows.merge(slot, cells.into_iter());
+                // What must not be stored must not after it was hidden, either.
+                let is_unstored = other.table(table).is_unstored(slot);
+                if is_unstored != rows.is_unstored(slot) {
+                    rows.set_unstored(slot, is_unstored);
+                }
             }
             None if self.table(table).is_row(slot) => self.table_mut(table).delete(slot),
             None => {}

@@ -178,7 +178,10 @@ impl<T: Table> TableWriter<'_, T> {
     /// See [`TableWriter`] for an example.
     pub fn get(&self, id: impl IntoId<T>) -> Found<T> {
         match self.slot(&id.into_id()) {
-            Some(slot) => read_at(&self.tx.state, &self.places, slot),
+            Some(slot) => {
+                let version = self.tx.version_of(self.places.table, slot);
+                read_at(version, &self.places, slot)
+            }
             None => Found::Missing,
         }
     }

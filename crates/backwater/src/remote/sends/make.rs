@@ -36,12 +36,18 @@ enum Shown {
 struct Queued<'r> {
     remote: &'r RemoteInner,
     number: Option<i64>,
+    /// One that waits and is held meanwhile, as the change is to be a part of it.
+    held: Option<i64>,
 }
 
 impl Drop for Queued<'_> {
     fn drop(&mut self) {
+        let mut sends = self.remote.sends();
         if let Some(number) = self.number {
-            self.remote.sends().end(number);
+            sends.end(number);
+        }
+        if let Some(entry) = self.held.and_then(|held| sends.get_mut(held)) {
+            entry.phase = SendPhase::Waiting;
         }
     }
 }
@@ -59,7 +65,7 @@ impl RemoteInner {
         let schema = self.schema();
         let rule = schema.send(rule)?;
         let (key, seed) = (self.new_key(), self.engine().random_number());
-        let mut queued = Queued { remote: self, number: None };
+        let mut queued = Queued { remote: self, number: None, held: None };
         let made = self.cache().try_commit(label.clone(), |tx| {
             // Changes are numbered in the order of their commits.
             let number = self.sends().next_number();
@@ -70,7 +76,7 @@ impl RemoteInner {
             // A row that the server will name is made by a request of its own.
             let merges = rule.merges && change.local_row().is_none();
             if let Some(at) = about.filter(|_| merges)
-                && let Some(merged) = self.merged(tx, rule, at, &change)?
+                && let Some(merged) = self.merged(tx, rule, (at, &change), &mut queued)?
             {
                 return Ok::<_, Error>(Shown::Merged(merged));
             }
@@ -89,7 +95,7 @@ impl RemoteInner {
             queued.number = Some(number);
             Ok(Shown::New(shared))
         })?;
-        queued.number = None;
+        (queued.number, queued.held) = (None, None);
         match made.value {
             Shown::Nothing(shared) => Ok(shared),
             Shown::New(shared) => {
@@ -147,10 +153,12 @@ impl RemoteInner {
         &self,
         tx: &mut Transaction,
         rule: &SendRule,
-        about: RowAt,
-        change: &PendingChange,
+        (about, change): (RowAt, &PendingChange),
+        held: &mut Queued<'_>,
     ) -> Result<Option<(i64, Arc<PendingChange>)>> {
-        let Some(open) = self.sends().open(&rule.name, about) else { return Ok(None) };
+        // It is not to go before this is committed.
+        let Some(open) = self.sends().hold_open(&rule.name, about) else { return Ok(None) };
+        held.held = Some(open);
         let pending = tx.pending().to_vec();
         let Some(place) = pending.iter().position(|known| known.number == open) else {
             return Ok(None);
@@ -160,16 +168,6 @@ impl RemoteInner {
             pending.into_iter().filter(|known| known.number != change.number).collect();
         left[place] = both.clone();
         tx.set_pending(left);
-        // It is not to go before this is committed.
-        match self.sends().get_mut(open) {
-            Some(entry) if entry.phase == SendPhase::Waiting && entry.request.is_none() => {
-                entry.phase = SendPhase::Ending;
-            }
-            _ => {
-                return Err(Error::new(ErrorKind::Stopped, "the change before it has just gone")
-                    .help("make this one once more"));
-            }
-        }
         let changes = stored_changes(&tx.state, &both);
         tx.update(PENDING, open, [("changes", changes)])?;
         Ok(Some((open, both)))

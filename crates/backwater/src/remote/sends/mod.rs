@@ -47,7 +47,8 @@ pub enum SendState {
     Conflict(Failure),
     /// The program took it back, or emptied the cache.
     Cancelled,
-    /// The user has signed out; it is kept for when that user signs in again.
+    /// The user has signed out, or the remote was dropped: it is kept, and goes once the user signs in
+    /// again, or a remote of that name is built.
     Kept,
 }
 

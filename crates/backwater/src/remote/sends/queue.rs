@@ -172,12 +172,16 @@ impl SendQueue {
     }
 
     /// A change that waits, of which no request was made, and that takes up a later one of the same
-    /// row: the last one of that row.
-    pub(in crate::remote) fn open(&self, rule: &str, about: RowAt) -> Option<i64> {
-        let mut of_row = self.entries.iter().rev();
+    /// row: the last one of that row. Its turn does not come from here on.
+    pub(in crate::remote) fn hold_open(&mut self, rule: &str, about: RowAt) -> Option<i64> {
+        let mut of_row = self.entries.iter_mut().rev();
         let (number, last) = of_row.find(|(_, entry)| entry.rows().any(|at| at == about))?;
         let is_open = last.phase == SendPhase::Waiting && last.request.is_none();
-        (is_open && &*last.rule == rule && last.about == Some(about)).then_some(*number)
+        if !is_open || &*last.rule != rule || last.about != Some(about) {
+            return None;
+        }
+        last.phase = SendPhase::Ending;
+        Some(*number)
     }
 
     /// The next change whose turn it is: none before it changes one of its rows, or makes a row that
@@ -328,6 +332,11 @@ impl SendQueue {
                 self.set_timer(number, None);
             }
         }
+    }
+
+    /// Whether a change waits for its turn.
+    pub(in crate::remote) fn has_waiting(&self) -> bool {
+        self.entries.values().any(|entry| entry.phase == SendPhase::Waiting)
     }
 
     pub(in crate::remote) fn next_wake(&self) -> Option<Duration> {

@@ -252,7 +252,14 @@ impl RemoteInner {
     fn try_again(&self, number: i64, failure: Failure, by_itself: bool) -> Result<()> {
         let at = self.moment();
         let failures = self.sends().get(number).map_or(0, |entry| entry.failures + 1);
-        let delay = by_itself.then(|| self.engine().delay(failures, failure.retry_after));
+        let delay = by_itself.then(|| {
+            let mut engine = self.engine();
+            let delay = engine.delay(failures, failure.retry_after);
+            if failure.status == Some(429) && failure.retry_after.is_some() {
+                engine.pause(at.ticks.saturating_add(delay));
+            }
+            delay
+        });
         let wakers = self.sends().again(number, (failure, delay), at);
         wakers.wake();
         let Some((shared, tries, label)) = self
@@ -453,6 +460,12 @@ impl RemoteInner {
             wakers.into_iter().for_each(super::Wakers::wake);
         }
         is_any
+    }
+
+    /// The remote is dropped: what has not arrived goes once there is another one of its name.
+    pub(in crate::remote) fn keep_sends(&self) {
+        let numbers = self.sends().numbers();
+        self.forget_sends(&numbers, SendState::Kept);
     }
 
     /// Forgets the changes whose rows were deleted, as when a user signs out; returns whether there
