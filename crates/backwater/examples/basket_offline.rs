@@ -38,7 +38,7 @@ const SCHEMA: &str = r#"
     method = "DELETE"
     url = "/basket/{id}"
 "#;
-const SUM: &str = "SELECT count(*) AS items, sum(i.count * t.price) AS pence FROM item i \
+const SUM: &str = "SELECT sum(i.count) AS tickets, sum(i.count * t.price) AS pence FROM item i \
                    JOIN ticket t ON t.code = i.ticket";
 
 /// The program: a cache in a file, and a remote that stands for the shop.
@@ -62,7 +62,7 @@ impl Program {
     fn show(&self, what: &str) -> Result<()> {
         let sum = self.sum.read()?;
         let row = sum.row(0).map(|row| row.values().to_vec()).unwrap_or_default();
-        println!("{what}: {} items, {} pence; {} unsent", row[0], row[1], self.remote.unsent());
+        println!("{what}: {} tickets, {} pence; {} unsent", row[0], row[1], self.remote.unsent());
         Ok(())
     }
 }
