@@ -12,6 +12,8 @@ use std::fmt;
 use std::hash::Hash;
 use std::sync::Arc;
 #[cfg(feature = "remote")]
+use std::sync::atomic::{AtomicI64, Ordering};
+#[cfg(feature = "remote")]
 use std::sync::{Mutex, PoisonError};
 
 use crate::change::{Changes, Transaction};
@@ -77,6 +79,9 @@ struct CacheInner {
     /// The names of the remotes in use.
     #[cfg(feature = "remote")]
     remotes: Mutex<BTreeSet<String>>,
+    /// The number of the last change that was sent, by whichever of them.
+    #[cfg(feature = "remote")]
+    last_sent: AtomicI64,
 }
 
 impl Cache {
@@ -87,6 +92,8 @@ impl Cache {
             rehydrating: InTurn::default(),
             #[cfg(feature = "remote")]
             remotes: Mutex::default(),
+            #[cfg(feature = "remote")]
+            last_sent: AtomicI64::new(0),
         };
         #[cfg(feature = "threads")]
         return Self(Arc::new(inner), None);
@@ -229,6 +236,18 @@ impl Cache {
     #[cfg(feature = "remote")]
     pub(crate) fn history(&self) -> Arc<crate::change::History> {
         self.0.core.history()
+    }
+
+    /// The number of the next change that is sent.
+    #[cfg(feature = "remote")]
+    pub(crate) fn next_send(&self) -> i64 {
+        self.0.last_sent.fetch_add(1, Ordering::Relaxed) + 1
+    }
+
+    /// Numbers up to this one are taken.
+    #[cfg(feature = "remote")]
+    pub(crate) fn begin_sends_after(&self, last: i64) {
+        self.0.last_sent.fetch_max(last, Ordering::Relaxed);
     }
 
     #[cfg(feature = "remote")]

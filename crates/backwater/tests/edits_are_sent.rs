@@ -420,3 +420,32 @@ fn an_answer_that_an_edit_has_overtaken_is_in_doubt() {
     assert_eq!(sent.unwrap().state(), SendState::Confirmed);
     assert!(!late.state().is_fresh(&world.clock) && late.state().under_way.is_some());
 }
+
+/// Two servers for one cache: what is shown is one, what is sent is not.
+#[test]
+fn two_remotes_share_what_is_shown() {
+    let storage = MemoryStorage::new();
+    let open = |storage: &MemoryStorage| {
+        let world = World::new(storage.clone(), |_| StandIn::status(204));
+        let other = Remote::builder(&world.cache).name("other").base("https://other.example");
+        let server = StandIn::new(|_| StandIn::status(500));
+        let other = other.transport(server.clone()).clock(world.clock.clone()).build().unwrap();
+        (world, other, server)
+    };
+    let (world, other, _) = open(&storage);
+    world.remote.set_online(false);
+    other.set_online(false);
+    for (remote, field, value) in [(&world.remote, "delay", 15), (&other, "version", 9)] {
+        remote.send("patch", field, |tx| tx.update("sailing", 311, [(field, value)])).unwrap();
+    }
+    assert_eq!((world.field("delay"), world.field("version")), (15.into(), 9.into()));
+    world.cache.flush().unwrap();
+    drop((world, other));
+
+    let (world, other, server) = open(&storage);
+    assert_eq!((world.remote.unsent(), other.unsent()), (1, 1));
+    assert_eq!((world.field("delay"), world.field("version")), (15.into(), 9.into()));
+    world.server.answer_all();
+    server.answer_all();
+    assert_eq!((world.field("delay"), world.field("version")), (15.into(), 4.into()));
+}

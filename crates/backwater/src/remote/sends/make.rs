@@ -68,7 +68,7 @@ impl RemoteInner {
         let mut queued = Queued { remote: self, number: None, held: None };
         let made = self.cache().try_commit(label.clone(), |tx| {
             // Changes are numbered in the order of their commits.
-            let number = self.sends().next_number();
+            let number = self.cache().next_send();
             let ((), change) = tx.write_over((number, seed), write)?;
             let about = about(&schema, rule, &change, &variables)?;
             let id = about.and_then(|(table, slot)| tx.state.id(table, slot));
@@ -331,7 +331,7 @@ impl RemoteInner {
         let rows: Vec<PendingRow> =
             snapshot.table::<PendingRow>()?.iter().filter_map(Found::known).collect();
         let last = rows.iter().map(|row| row.number).max().unwrap_or(0);
-        self.sends().begin_after(last);
+        self.cache().begin_sends_after(last);
         let is_open = |row: &&PendingRow| row.state != "refused" && row.state != "kept";
         if snapshot.state.overlay.is_none() && rows.iter().any(|row| is_open(&row)) {
             // Of other remotes, too: what is shown is one.

@@ -129,23 +129,12 @@ pub(in crate::remote) struct SendQueue {
     entries: BTreeMap<i64, SendEntry>,
     calls: HashMap<u64, i64>,
     timers: BTreeSet<(Duration, i64)>,
-    last: i64,
     under_way: usize,
     /// For each table the commit by which the last change of its rows was confirmed or refused.
     settled: BTreeMap<TableNo, u64>,
 }
 
 impl SendQueue {
-    pub(in crate::remote) fn next_number(&mut self) -> i64 {
-        self.last += 1;
-        self.last
-    }
-
-    /// Numbers up to this one are taken.
-    pub(in crate::remote) fn begin_after(&mut self, last: i64) {
-        self.last = self.last.max(last);
-    }
-
     pub(in crate::remote) fn add(&mut self, number: i64, entry: SendEntry) {
         self.entries.insert(number, entry);
     }
