@@ -319,6 +319,15 @@ fn a_conflict_is_decided() {
         assert_eq!((world.field("delay"), world.field("status")), (15.into(), "boarding".into()));
     }
 
+    // One that says so whatever it is sent is not asked for ever.
+    let world = World::of(|_| StandIn::status(409));
+    let sent = send(&world, "ours");
+    for _ in 0..20 {
+        world.server.answer_all();
+        world.server.pass(&world.clock, Duration::from_secs(90));
+    }
+    assert!(matches!(sent.state(), SendState::Refused(_)), "{:?}", sent.state());
+
     for (resolution, delay) in [(Resolution::Ours, 15), (Resolution::Theirs, 2)] {
         let storage = MemoryStorage::new();
         let world = World::new(storage.clone(), server(true));

@@ -282,12 +282,14 @@ impl RemoteInner {
         failure: Failure,
         response: &Response<Vec<u8>>,
     ) -> Result<()> {
-        let Some((variables, made)) =
-            self.sends().get(number).map(|entry| (entry.variables.clone(), entry.request.clone()))
-        else {
-            return Ok(());
-        };
-        if rule.on_conflict == OnConflict::Theirs {
+        let known = self
+            .sends()
+            .get(number)
+            .map(|entry| (entry.variables.clone(), entry.request.clone(), entry.failures));
+        let Some((variables, made, failures)) = known else { return Ok(()) };
+        // A server that says so whatever it is sent means something else.
+        let is_enough = failures >= self.engine().limits.tries;
+        if rule.on_conflict == OnConflict::Theirs || is_enough {
             return self.refuse(number, &failure);
         }
         // A server may say at once what it has.
