@@ -7,17 +7,24 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::Duration;
 
 use backwater::clock::{Clock, SetClock};
-use backwater::remote::{Alarm, Answer, Call, FailureKind, Remote, Transport, Wanted};
+use backwater::remote::{Answer, Remote, Wanted};
 use backwater::{Cache, Schema, Table, Timestamp};
 use proptest::prelude::*;
 
 #[path = "shared/killed_disk.rs"]
 mod killed_disk;
 use killed_disk::Disk;
+
+#[path = "shared/network.rs"]
+mod network;
+use network::Flight;
+
+/// What the server answers.
+type Answered = (http::Response<Vec<u8>>, Served);
+type Network = network::Network<Answered>;
 
 const SCHEMA: &str = r#"
     table.sailing = { id = "id", fields = { id = "int", port = "text", version = "int" } }
@@ -42,41 +49,12 @@ struct Sailing {
     version: i64,
 }
 
-/// A request in the network, and its response once the server has made it.
-struct Flight {
-    client: usize,
-    request: http::Request<Vec<u8>>,
-    call: Call,
-    response: Option<(http::Response<Vec<u8>>, Served)>,
-}
-
 /// What the server answered with, and when.
 #[derive(Debug, Clone, Copy)]
 struct Served {
     version: i64,
     at: Duration,
     max_age: Option<u32>,
-}
-
-#[derive(Default)]
-struct Network {
-    flights: Vec<Flight>,
-    alarms: Vec<Alarm>,
-}
-
-/// The way of one client to the server.
-#[derive(Clone)]
-struct Way(usize, Arc<Mutex<Network>>);
-
-impl Transport for Way {
-    fn start(&self, request: http::Request<Vec<u8>>, call: Call) {
-        let flight = Flight { client: self.0, request, call, response: None };
-        self.1.lock().unwrap().flights.push(flight);
-    }
-
-    fn wake_after(&self, _: Duration, alarm: Alarm) {
-        self.1.lock().unwrap().alarms.push(alarm);
-    }
 }
 
 #[derive(Default)]
@@ -138,23 +116,18 @@ struct Client {
 
 struct World {
     clock: SetClock,
-    network: Arc<Mutex<Network>>,
+    network: Network,
     server: Server,
     clients: Vec<Client>,
 }
 
-fn open(
-    index: usize,
-    disk: &Disk,
-    clock: &SetClock,
-    network: &Arc<Mutex<Network>>,
-) -> (Cache, Remote) {
+fn open(index: usize, disk: &Disk, clock: &SetClock, network: &Network) -> (Cache, Remote) {
     let schema = Schema::parse("s.toml", SCHEMA).unwrap();
     let cache = Cache::builder().schema(schema).storage(disk.clone()).write_when_flushed();
     let cache = cache.build().unwrap();
     let remote = Remote::builder(&cache).base("https://ferries.example").at_a_time(AT_A_TIME);
     let remote = remote.time_out(Duration::from_secs(10)).tries(3).seed(index as u64);
-    let remote = remote.transport(Way(index, network.clone())).clock(clock.clone());
+    let remote = remote.transport(network.way_of(index)).clock(clock.clone());
     (cache, remote.build().unwrap())
 }
 
@@ -208,7 +181,7 @@ fn act() -> impl Strategy<Value = Act> {
 impl World {
     fn new() -> Self {
         let clock = SetClock::at("2031-05-04T07:40:00Z".parse().unwrap());
-        let network: Arc<Mutex<Network>> = Arc::default();
+        let network = Network::default();
         let clients = (0..CLIENTS).map(|index| {
             let disk = Disk::default();
             let (cache, remote) = open(index, &disk, &clock, &network);
@@ -217,10 +190,6 @@ impl World {
         });
         let clients = clients.collect();
         Self { clock, network, server: Server::default(), clients }
-    }
-
-    fn network(&self) -> MutexGuard<'_, Network> {
-        self.network.lock().unwrap()
     }
 
     fn act(&mut self, act: Act) {
@@ -244,24 +213,11 @@ impl World {
             Act::Release(client) => drop(self.clients[client].wanted.pop()),
             Act::Serve(flight) => {
                 let at = self.clock.ticks();
-                let mut network = self.network.lock().unwrap();
-                let mut waiting =
-                    network.flights.iter_mut().filter(|flight| flight.response.is_none());
-                if let Some(flight) = waiting.nth(flight) {
-                    flight.response = Some(self.server.serve(&flight.request, at));
-                }
+                self.network.serve(flight, |request| self.server.serve(request, at));
             }
             Act::Arrive(flight) => self.arrive(flight),
-            Act::Lose(flight) => {
-                let mut network = self.network();
-                let is_one = flight < network.flights.len();
-                let lost = is_one.then(|| network.flights.remove(flight));
-                drop(network);
-                if let Some(Flight { call, .. }) = lost {
-                    call.fail(FailureKind::Network, "lost");
-                }
-            }
-            Act::Pass(millis) => self.pass(Duration::from_millis(millis)),
+            Act::Lose(flight) => self.network.lose(flight),
+            Act::Pass(millis) => self.network.pass(&self.clock, Duration::from_millis(millis)),
             Act::SetBack => {
                 let now = self.clock.now().as_micros() - 600_000_000;
                 self.clock.set(Timestamp::from_micros(now).unwrap());
@@ -283,39 +239,14 @@ impl World {
     }
 
     fn arrive(&mut self, flight: usize) {
-        let mut network = self.network();
-        let mut there = (0..network.flights.len())
-            .filter(|index| network.flights[*index].response.is_some())
-            .skip(flight);
-        let Some(index) = there.next() else { return };
-        let Flight { client, request, call, response } = network.flights.remove(index);
-        drop(network);
-        let (response, served) = response.unwrap();
+        let Some((flight, (response, served))) = self.network.take_response(flight) else { return };
+        let Flight { client, request, call, .. } = flight;
         let is_taken = call.is_wanted() && matches!(response.status().as_u16(), 200 | 304);
         call.respond(response);
         if is_taken {
             let port = request.uri().query().unwrap().strip_prefix("port=").unwrap();
             let port = PORTS.iter().position(|known| *known == port).unwrap();
             self.clients[client].took.insert(port, served);
-        }
-    }
-
-    fn pass(&mut self, time: Duration) {
-        let end = self.clock.ticks() + time;
-        loop {
-            // The alarms of both clients, in the order of their time.
-            let mut network = self.network();
-            let due = |alarm: &Alarm| alarm.due();
-            let first = (0..network.alarms.len()).min_by_key(|index| due(&network.alarms[*index]));
-            let first = first.filter(|index| due(&network.alarms[*index]) <= end);
-            let alarm = first.map(|index| network.alarms.swap_remove(index));
-            drop(network);
-            let until = alarm.as_ref().map_or(end, due);
-            self.clock.advance(until.saturating_sub(self.clock.ticks()));
-            match alarm {
-                Some(alarm) => alarm.ring(),
-                None => return,
-            }
         }
     }
 
@@ -353,13 +284,11 @@ impl World {
 
     fn check(&self) {
         for index in 0..CLIENTS {
-            let network = self.network();
-            let own = network.flights.iter().filter(|flight| flight.client == index);
-            let wanted: Vec<String> = own
-                .filter(|flight| flight.call.is_wanted())
-                .map(|flight| flight.request.uri().to_string())
-                .collect();
-            drop(network);
+            let wanted: Vec<String> = self.network.look(|flights| {
+                let own = flights.iter().filter(|flight| flight.client == index);
+                let wanted = own.filter(|flight| flight.call.is_wanted());
+                wanted.map(|flight| flight.request.uri().to_string()).collect()
+            });
             let different: BTreeSet<&String> = wanted.iter().collect();
             assert_eq!(different.len(), wanted.len(), "two requests for one thing: {wanted:?}");
             assert!(wanted.len() <= AT_A_TIME, "too many requests: {wanted:?}");
@@ -384,7 +313,7 @@ impl World {
     fn rest(&mut self) {
         for round in 0.. {
             assert!(round < 500, "it does not come to rest");
-            while !self.network().flights.is_empty() {
+            while !self.network.is_empty() {
                 self.act(Act::Serve(0));
                 self.act(Act::Arrive(0));
                 self.check();
@@ -395,7 +324,7 @@ impl World {
             if !self.clients.iter().any(is_busy) {
                 break;
             }
-            self.pass(Duration::from_secs(5));
+            self.network.pass(&self.clock, Duration::from_secs(5));
         }
     }
 

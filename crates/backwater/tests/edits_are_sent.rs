@@ -36,6 +36,10 @@ const SCHEMA: &str = r#"
     id = "id"
     fields = { id = "int", sailing = { to = "sailing", on_delete = "cascade" }, cars = "int" }
 
+    [table.party]
+    id = ["sailing", "number"]
+    fields = { sailing = { to = "sailing" }, number = "int", cars = "int", parts = { to_many = "port" } }
+
     [response.sailing]
     url = "/sailings/{id}"
     table = "sailing"
@@ -101,6 +105,11 @@ const SCHEMA: &str = r#"
     method = "POST"
     url = "/sailings/{sailing}/bookings"
     answer = "booking"
+
+    [send.seat]
+    table = "party"
+    method = "PUT"
+    url = "/sailings/{sailing}/parties/{number}"
 
     [send.remind]
     table = "sailing"
@@ -457,4 +466,132 @@ fn two_remotes_share_what_is_shown() {
     world.server.answer_all();
     server.answer_all();
     assert_eq!((world.field("delay"), world.field("version")), (15.into(), 4.into()));
+}
+
+/// A row that the server names takes along what has its id as a part of its own, below and above,
+/// and what the program gave for later requests.
+#[test]
+fn ids_follow_the_name_that_a_server_gives() {
+    let world = World::of(|request| match request.uri().path() {
+        "/api/sailings" => StandIn::json(r#"{ "id": 500 }"#),
+        _ => StandIn::status(204),
+    });
+    world.remote.set_online(false);
+    let mut id = RowId::from(0);
+    let announce = world.remote.send("announce", "announced", |tx| {
+        id = tx.insert_local("sailing", [("status", "on time")])?;
+        Ok(())
+    });
+    let party = |number: i64| {
+        let sailing = ("sailing", Value::from(id.clone()));
+        [sailing, ("number", number.into()), ("cars", 2.into())]
+    };
+    let seat = world.remote.send("seat", "seated", |tx| {
+        tx.insert("party", party(1))?;
+        let seat = RowId::Parts([id.clone(), RowId::from(1)].into());
+        tx.set_links("party", seat, "parts", ["SAL"])
+    });
+    // A row of the program's own has such an id as well.
+    world.cache.commit("noted", |tx| tx.insert("party", party(2))).unwrap();
+    let text = [("text", id.to_string())];
+    world.remote.send_with("remind", text, "reminded", |_| Ok(())).unwrap();
+    let sql = "SELECT number, cars, parts FROM party JOIN sailing s ON s.id = party.sailing ORDER BY number";
+    let joined = world.cache.query(sql, ()).unwrap();
+    assert_eq!(joined.read().unwrap().len(), 2);
+    world.remote.set_online(true);
+    assert_eq!(world.server.waiting(), 2, "the reminder, and the sailing before what is on it");
+    world.server.answer_at(0);
+    world.server.answer_all();
+    assert_eq!(announce.unwrap().row_id(), Some(RowId::from(500)));
+    let named = RowId::Parts([RowId::from(500), RowId::from(1)].into());
+    assert_eq!(seat.unwrap().row_id(), Some(named));
+    assert_eq!(joined.read().unwrap().len(), 2);
+    let snapshot = world.cache.snapshot();
+    let parties = snapshot.rows("party").unwrap().map(|row| row.nested(0).as_str().to_owned());
+    assert_eq!(
+        parties.collect::<std::collections::BTreeSet<_>>().into_iter().collect::<Vec<_>>(),
+        [
+            r#"{"sailing":500,"number":1,"cars":2,"parts":["SAL"]}"#,
+            r#"{"sailing":500,"number":2,"cars":2}"#,
+        ]
+    );
+    let heard = world.heard();
+    assert!(
+        heard.iter().any(|line| line.starts_with("PUT /api/sailings/500/parties/1 ")),
+        "{heard:?}"
+    );
+    assert_eq!(snapshot.count("backwater_base").unwrap(), 0);
+}
+
+/// A later request that was given the local id has the server's.
+#[test]
+fn values_that_were_given_follow_it_too() {
+    let world = World::of(|request| match request.uri().path() {
+        "/api/sailings" => StandIn::json(r#"{ "id": 500 }"#),
+        _ => StandIn::status(204),
+    });
+    let mut id = RowId::from(0);
+    world
+        .remote
+        .send("announce", "announced", |tx| {
+            id = tx.insert_local("sailing", [("status", "on time")])?;
+            Ok(())
+        })
+        .unwrap();
+    // It is about the row, and so waits for it.
+    world
+        .remote
+        .send_with("remind", [("text", id.to_string())], "reminded", |tx| {
+            tx.update("sailing", &id, [("status", "delayed")])
+        })
+        .unwrap();
+    world.server.answer_all();
+    assert_eq!(world.heard()[1], r#"POST /api/reminders {"text":"500","urgent":true}"#);
+}
+
+/// A server that does not name a row has not taken what depends on it.
+#[test]
+fn what_a_server_does_not_name_cannot_be_changed() {
+    let world = World::of(|_| StandIn::status(204));
+    let mut id = RowId::from(0);
+    let announced = world
+        .remote
+        .send("announce", "announced", |tx| {
+            id = tx.insert_local("sailing", [("status", "on time")])?;
+            Ok(())
+        })
+        .unwrap();
+    let late =
+        world.remote.send("patch", "late", |tx| tx.update("sailing", &id, [("delay", 5)])).unwrap();
+    world.server.answer_all();
+    assert_eq!(announced.state(), SendState::Confirmed);
+    let message = &late.state().failure().unwrap().message.clone();
+    assert!(message.contains("does not say which id"), "{message}");
+    assert_eq!(world.heard().len(), 1);
+    assert_eq!(world.cache.snapshot().count("sailing").unwrap(), 1);
+}
+
+/// Sent again, a row that the server is to name is still one.
+#[test]
+fn what_was_refused_is_sent_again_as_it_was() {
+    let is_first = std::sync::atomic::AtomicBool::new(true);
+    let world =
+        World::of(move |_| match is_first.swap(false, std::sync::atomic::Ordering::Relaxed) {
+            true => StandIn::status(422),
+            false => StandIn::json(r#"{ "id": 500 }"#),
+        });
+    let announced = world
+        .remote
+        .send("announce", "announced", |tx| {
+            tx.insert_local("sailing", [("status", "on time")]).map(drop)
+        })
+        .unwrap();
+    world.server.answer_all();
+    let again = announced.send_again().unwrap();
+    assert!(announced.send_again().is_err(), "once");
+    let pending = world.cache.snapshot().count("backwater_pending").unwrap();
+    assert_eq!(pending, 1, "it takes the place of the refused one");
+    world.server.answer_all();
+    assert_eq!((again.state(), again.row_id()), (SendState::Confirmed, Some(RowId::from(500))));
+    assert_eq!(world.heard()[1], r#"POST /api/sailings {"status":"on time"}"#);
 }

@@ -8,17 +8,25 @@
 
 use std::cell::Cell;
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::{Arc, Mutex, MutexGuard};
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use backwater::clock::{Clock, SetClock};
-use backwater::remote::{Alarm, Call, FailureKind, Remote, SendState, Sent, Transport, Wanted};
+use backwater::clock::SetClock;
+use backwater::remote::{Remote, SendState, Sent, Wanted};
 use backwater::{Cache, DeltaKind, RowId, Schema, Value};
 use proptest::prelude::*;
 
 #[path = "shared/killed_disk.rs"]
 mod killed_disk;
 use killed_disk::Disk;
+
+#[path = "shared/network.rs"]
+mod network;
+use network::Flight;
+
+/// What the server answers.
+type Answered = (u16, String, i64);
+type Network = network::Network<Answered>;
 
 const SCHEMA: &str = r#"
     [table.sailing]
@@ -171,34 +179,6 @@ impl Server {
     }
 }
 
-/// A request in the network, and its response once the server has made it.
-struct Flight {
-    client: usize,
-    request: http::Request<Vec<u8>>,
-    call: Call,
-    response: Option<(u16, String, i64)>,
-}
-
-#[derive(Default)]
-struct Network {
-    flights: Vec<Flight>,
-    alarms: Vec<Alarm>,
-}
-
-#[derive(Clone)]
-struct Way(usize, Arc<Mutex<Network>>);
-
-impl Transport for Way {
-    fn start(&self, request: http::Request<Vec<u8>>, call: Call) {
-        let flight = Flight { client: self.0, request, call, response: None };
-        self.1.lock().unwrap().flights.push(flight);
-    }
-
-    fn wake_after(&self, _: Duration, alarm: Alarm) {
-        self.1.lock().unwrap().alarms.push(alarm);
-    }
-}
-
 struct Client {
     disk: Disk,
     cache: Cache,
@@ -216,7 +196,7 @@ struct Client {
 
 struct World {
     clock: SetClock,
-    network: Arc<Mutex<Network>>,
+    network: Network,
     server: Server,
     clients: Vec<Client>,
     merges: bool,
@@ -286,7 +266,7 @@ impl World {
     fn new((with_versions, with_body): (bool, bool), (merges, names): (bool, bool)) -> Self {
         let clock = SetClock::at("2031-05-04T07:40:00Z".parse().unwrap());
         let server = Server { with_versions, with_body, names, ..Server::default() };
-        let network = Arc::default();
+        let network = Network::default();
         let mut world =
             Self { clock, network, server, clients: Vec::new(), merges, starts: Cell::default() };
         for id in 0..3 {
@@ -315,12 +295,8 @@ impl World {
         let remote = Remote::builder(&cache).base("https://ferries.example").at_a_time(3);
         let remote = remote.time_out(Duration::from_secs(10)).tries(3).seed(self.starts.get());
         self.starts.set(self.starts.get() + 1);
-        let remote = remote.transport(Way(index, self.network.clone())).clock(self.clock.clone());
+        let remote = remote.transport(self.network.way_of(index)).clock(self.clock.clone());
         (cache, remote.build().unwrap())
-    }
-
-    fn network(&self) -> MutexGuard<'_, Network> {
-        self.network.lock().unwrap()
     }
 
     fn rows(&self, client: usize) -> BTreeMap<i64, Sailing> {
@@ -464,30 +440,16 @@ impl World {
                 self.clients[client].wanted.push(wanted);
             }
             Act::Serve(flight) => {
-                let mut network = self.network.lock().unwrap();
-                let mut waiting =
-                    network.flights.iter_mut().filter(|flight| flight.response.is_none());
-                if let Some(flight) = waiting.nth(flight) {
-                    flight.response = Some(self.server.serve(&flight.request));
-                }
+                self.network.serve(flight, |request| self.server.serve(request));
             }
             Act::Arrive(flight) => self.arrive(flight),
-            Act::Lose(flight) => {
-                let mut network = self.network();
-                let is_one = flight < network.flights.len();
-                let lost = is_one.then(|| network.flights.remove(flight));
-                drop(network);
-                if let Some(Flight { call, .. }) = lost {
-                    call.fail(FailureKind::Network, "lost");
-                }
-            }
-            Act::Repeat(flight) => {
-                let network = self.network.lock().unwrap();
-                if let Some(flight) = network.flights.get(flight) {
+            Act::Lose(flight) => self.network.lose(flight),
+            Act::Repeat(flight) => self.network.look(|flights| {
+                if let Some(flight) = flights.get(flight) {
                     self.server.serve(&flight.request);
                 }
-            }
-            Act::Pass(millis) => self.pass(Duration::from_millis(millis)),
+            }),
+            Act::Pass(millis) => self.network.pass(&self.clock, Duration::from_millis(millis)),
             Act::Fail(status) => self.server.fails = status,
             Act::Online(client, is_online) => self.clients[client].remote.set_online(is_online),
             Act::Flush(client) => self.clients[client].cache.flush().unwrap(),
@@ -496,14 +458,10 @@ impl World {
     }
 
     fn arrive(&mut self, flight: usize) {
-        let mut network = self.network();
-        let mut there = (0..network.flights.len())
-            .filter(|index| network.flights[*index].response.is_some())
-            .skip(flight);
-        let Some(index) = there.next() else { return };
-        let Flight { client, request, call, response } = network.flights.remove(index);
-        drop(network);
-        let (status, body, number) = response.unwrap();
+        let Some((flight, (status, body, number))) = self.network.take_response(flight) else {
+            return;
+        };
+        let Flight { client, request, call, .. } = flight;
         let is_taken = call.is_wanted();
         let response = http::Response::builder().status(status);
         call.respond(response.body(body.into_bytes()).unwrap());
@@ -513,24 +471,6 @@ impl World {
             for field in ["note", "status"].into_iter().filter(|field| !body[*field].is_null()) {
                 let since = self.clients[client].since.entry((id, field)).or_default();
                 *since = number.max(*since);
-            }
-        }
-    }
-
-    fn pass(&mut self, time: Duration) {
-        let end = self.clock.ticks() + time;
-        loop {
-            let mut network = self.network();
-            let due = |alarm: &Alarm| alarm.due();
-            let first = (0..network.alarms.len()).min_by_key(|index| due(&network.alarms[*index]));
-            let first = first.filter(|index| due(&network.alarms[*index]) <= end);
-            let alarm = first.map(|index| network.alarms.swap_remove(index));
-            drop(network);
-            let until = alarm.as_ref().map_or(end, due);
-            self.clock.advance(until.saturating_sub(self.clock.ticks()));
-            match alarm {
-                Some(alarm) => alarm.ring(),
-                None => return,
             }
         }
     }
@@ -631,7 +571,7 @@ impl World {
     fn rest(&mut self) {
         for round in 0.. {
             assert!(round < 500, "it does not come to rest");
-            while !self.network().flights.is_empty() {
+            while !self.network.is_empty() {
                 self.act(Act::Serve(0));
                 self.act(Act::Arrive(0));
                 self.check();
@@ -642,9 +582,9 @@ impl World {
                 is_busy || client.remote.unsent() > 0
             };
             let is_busy = self.clients.iter().any(is_busy);
-            self.pass(Duration::from_secs(5));
+            self.network.pass(&self.clock, Duration::from_secs(5));
             // What is in doubt is asked for again.
-            if !is_busy && self.network().flights.is_empty() {
+            if !is_busy && self.network.is_empty() {
                 break;
             }
         }

@@ -16,7 +16,7 @@ use super::{Changes, FieldSet, Happened, RowAt, Touched, Transaction, compare, e
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldKind, FieldNo, Schema, TableNo, TableOrigin};
 use crate::table::{
-    Cell, Edit, EditedRow, Overlay, PendingChange, Row, Slot, Staged, StagedRow, State,
+    Cell, Edit, EditedRow, Overlay, PendingChange, RenamedRow, Row, Slot, Staged, StagedRow, State,
 };
 use crate::value::{Json, Named, RowId, Value};
 
@@ -236,8 +236,10 @@ impl Transaction {
         self.apply(change);
     }
 
-    /// Does what a change does, as a program's own writes.
-    pub(crate) fn apply_change(&mut self, change: &PendingChange) {
+    /// Makes a change once more, in one that is made now.
+    pub(crate) fn make_again(&mut self, change: &PendingChange) {
+        let local = change.rows.iter().filter(|row| row.is_local);
+        self.covering.local.extend(local.map(|row| (row.table, row.slot)));
         self.apply(change);
     }
 
@@ -358,35 +360,87 @@ impl Transaction {
     }
 
     /// Gives a row that the remote has named its id: what points at it points at the row of that id,
-    /// in the base and in pending changes. Returns where that lies.
+    /// in the base and in pending changes, and rows that have it as a part of their own id get
+    /// another one by that. Returns these rows, the one that is named first.
     ///
     /// # Errors
     /// [`ErrorKind::Type`] if the table has ids of another type.
-    pub(crate) fn rename(&mut self, (table, slot): RowAt, id: &RowId) -> Result<Slot> {
+    pub(crate) fn rename(&mut self, at: RowAt, id: RowId) -> Result<Vec<RenamedRow>> {
         self.lift();
-        let schema = self.schema();
-        let named = self.state.refer_id(table, id)?;
-        let Some(old) = self.state.id(table, slot).map(|id| id.to_id()) else { return Ok(named) };
-        let pending = self.pending().iter();
-        let pending =
-            pending.map(|change| Arc::new(change.moved(&schema, table, (slot, named)))).collect();
-        self.covering.pending = Some(pending);
+        let mut renamed = Vec::new();
+        let mut next = vec![(at, id)];
+        while let Some(((table, from), new)) = next.pop() {
+            let to = self.state.refer_id(table, &new)?;
+            let Some(old) = self.state.id(table, from).map(|id| id.to_id()) else { continue };
+            let row = RenamedRow { table, from, to, old, new };
+            next.extend(self.rows_named_after(&row));
+            self.follow_rename(&row);
+            self.covering.renamed.push((row.old.clone(), row.new.clone()));
+            renamed.push(row);
+        }
+        Ok(renamed)
+    }
+
+    /// The rows that have a row as a part of their id, in the base or in pending changes, and the
+    /// ids that they get when it gets its own.
+    fn rows_named_after(&self, renamed: &RenamedRow) -> Vec<(RowAt, RowId)> {
+        let (schema, cell) = (&self.state.schema, Cell::Link(renamed.from));
+        let mut rows = BTreeSet::new();
+        for (of, definition) in schema.table_numbers().zip(schema.tables.iter()) {
+            // Entries follow their owners.
+            if definition.made != TableOrigin::Declared {
+                continue;
+            }
+            let is_link =
+                |field: &&FieldNo| definition.field(**field).kind == FieldKind::Link(renamed.table);
+            for field in definition.id.iter().filter(is_link) {
+                let below = self.state.pointing_at(of, *field, renamed.table, &renamed.old);
+                let above = self.pending().iter().flat_map(|change| &change.rows);
+                let above = above.filter(|row| {
+                    row.table == of && self.state.table(of).cell(row.slot, *field) == cell
+                });
+                rows.extend(below.into_iter().chain(above.map(|row| row.slot)).map(|at| (of, at)));
+            }
+        }
+        let named = rows.into_iter().filter_map(|(of, slot)| {
+            let definition = schema.table(of);
+            let RowId::Parts(parts) = self.state.id(of, slot)?.to_id() else {
+                return Some(((of, slot), renamed.new.clone()));
+            };
+            let parts = definition.id.iter().zip(parts.iter()).map(|(field, part)| {
+                let is_renamed = definition.field(*field).kind == FieldKind::Link(renamed.table)
+                    && self.state.table(of).cell(slot, *field) == cell;
+                if is_renamed { renamed.new.clone() } else { part.clone() }
+            });
+            Some(((of, slot), RowId::Parts(parts.collect())))
+        });
+        named.collect()
+    }
+
+    /// Lets all that is or points at a row be or point at where it lies under its new id.
+    fn follow_rename(&mut self, renamed: &RenamedRow) {
+        let (schema, table) = (self.schema(), renamed.table);
+        let pending = self.pending().iter().map(|change| Arc::new(change.moved(&schema, renamed)));
+        self.covering.pending = Some(pending.collect());
         for from in schema.table_numbers() {
-            for field in schema.table(from).field_numbers() {
-                let target = match schema.table(from).field(field).kind {
-                    FieldKind::Link(to) if to == table => Staged::Link(named),
-                    FieldKind::OneOf => Staged::OneOf(table, named),
+            let definition = schema.table(from);
+            let fields = definition.field_numbers().filter(|field| !definition.id.contains(field));
+            for field in fields {
+                let target = match definition.field(field).kind {
+                    FieldKind::Link(to) if to == table => Staged::Link(renamed.to),
+                    FieldKind::OneOf => Staged::OneOf(table, renamed.to),
                     _ => continue,
                 };
-                let is_key = schema.table(from).id.contains(&field);
-                let pointing = self.state.pointing_at(from, field, table, &old);
-                for row in pointing.into_iter().filter(|_| !is_key) {
+                for row in self.state.pointing_at(from, field, table, &renamed.old) {
                     self.merge_row(from, row, &[(field, target.clone())]);
                 }
             }
         }
-        self.covering.renamed.push((old, id.clone()));
-        Ok(named)
+        if self.state.table(table).is_row(renamed.from) {
+            let fields = staged_row(&self.state, (table, renamed.from));
+            self.merge_row(table, renamed.to, &fields);
+            self.let_rows_go([(table, renamed.from)]);
+        }
     }
 
     /// The rows that got another id: the old one and the new one.
@@ -418,19 +472,12 @@ impl Transaction {
     fn note_base(&mut self, places: BTreeSet<RowAt>) {
         let schema = self.schema();
         let Some(notes) = schema.find_table(BASE) else { return };
-        let was = self.before.overlay.clone();
         let overlay = self.state.overlay.clone().unwrap_or_default();
         let noted = |at: &RowAt| schema.table(at.0).made == TableOrigin::Declared;
         // Only where all were uncovered some may be covered no more.
-        let was_lifted = self.covering.base.is_some();
-        let gone = was.iter().filter(|_| was_lifted).flat_map(|was| was.base.keys());
-        for at in gone.filter(|at| !overlay.base.contains_key(at) && noted(at)) {
-            let Some(key) = self.note_key(*at) else { continue };
-            let key = [Cell::Text(&key.0), Cell::Text(&key.1)];
-            let slot = self.state.table(notes).slot(&key);
-            if let Some(slot) = slot.filter(|slot| self.state.table(notes).is_row(*slot)) {
-                self.remove(notes, slot);
-            }
+        if let Some(was) = self.before.overlay.clone().filter(|_| self.covering.base.is_some()) {
+            let gone = was.base.keys().filter(|at| !overlay.base.contains_key(at) && noted(at));
+            gone.for_each(|at| self.drop_note(notes, *at));
         }
         let definition = schema.table(notes);
         let numbers = ["is_there", "is_whole", "fields", "absent"];
@@ -465,6 +512,15 @@ impl Transaction {
             if !schema.table(at.0).persist || base.table(at.0).is_unstored(at.1) {
                 self.state.table_mut(notes).set_unstored(slot, true);
             }
+        }
+    }
+
+    /// A row is not covered any more.
+    fn drop_note(&mut self, notes: TableNo, at: RowAt) {
+        let Some(key) = self.note_key(at) else { return };
+        let slot = self.state.table(notes).slot(&[Cell::Text(&key.0), Cell::Text(&key.1)]);
+        if let Some(slot) = slot.filter(|slot| self.state.table(notes).is_row(*slot)) {
+            self.remove(notes, slot);
         }
     }
 
@@ -520,28 +576,36 @@ fn edits_of(changes: &Changes) -> Vec<EditedRow> {
     for (at, links) in entries_of(changes) {
         fields.entry(at).or_default().add(&links);
     }
-    let staged = |(table, slot): RowAt, field: FieldNo| match schema.table(table).field(field).kind
-    {
-        FieldKind::Links(entries) if after.table(table).cell(slot, field) != Cell::Absent => {
-            let targets: Vec<Target> = after.targets(entries, slot).collect();
-            Staged::Links(targets)
-        }
-        _ => Staged::of_cell(after.table(table).cell(slot, field)).into_owned(),
-    };
     for (at, edit) in &mut edits {
-        let definition = schema.table(at.0);
         if let Edit::Insert(fields) = edit {
-            let written = definition.field_numbers().filter(|field| {
-                !definition.id.contains(field)
-                    && after.table(at.0).cell(at.1, *field) != Cell::Absent
-            });
-            fields.extend(written.map(|field| (field, staged(*at, field))));
+            *fields = staged_row(after, *at);
         }
     }
     for (at, changed) in fields {
-        let written = changed.iter().map(|field| (field, staged(at, field)));
+        let written = changed.iter().map(|field| (field, staged_field(after, at, field)));
         edits.entry(at).or_insert_with(|| Edit::Update(written.collect()));
     }
     let rows = edits.into_iter();
     rows.map(|((table, slot), edit)| EditedRow { table, slot, edit, is_local: false }).collect()
+}
+
+/// What a row holds beside its id, on its way into another.
+fn staged_row(state: &State, at: RowAt) -> StagedRow<'static> {
+    let definition = state.schema.table(at.0);
+    let written = definition.field_numbers().filter(|field| {
+        !definition.id.contains(field) && state.table(at.0).cell(at.1, *field) != Cell::Absent
+    });
+    written.map(|field| (field, staged_field(state, at, field))).collect()
+}
+
+/// What a field of a row holds; of a to-many link, where it points.
+fn staged_field(state: &State, (table, slot): RowAt, field: FieldNo) -> Staged<'static> {
+    let cell = state.table(table).cell(slot, field);
+    match state.schema.table(table).field(field).kind {
+        FieldKind::Links(entries) if cell != Cell::Absent => {
+            let targets: Vec<Target> = state.targets(entries, slot).collect();
+            Staged::Links(targets)
+        }
+        _ => Staged::of_cell(cell).into_owned(),
+    }
 }

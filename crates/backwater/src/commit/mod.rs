@@ -176,11 +176,10 @@ impl Core {
         let withdraws =
             matches!(&kind, CommitKind::Written(written) if written.withdrawal.is_some());
         let is_bookkeeping = matches!(&kind, CommitKind::Written(writes) if writes.is_bookkeeping);
-        // A change that is pending, or no longer, is not one of what a remote has said.
-        let is_shown_only = changes.is_shown_only();
         if matches!(kind, CommitKind::Written(_) | CommitKind::Followed(_))
             && !is_bookkeeping
-            && !is_shown_only
+            // The history is of what is below pending changes.
+            && !changes.is_shown_only()
         {
             Arc::make_mut(&mut writer.history).push(number, changes.of_base(), withdraws);
         }

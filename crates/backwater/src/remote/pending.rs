@@ -103,7 +103,7 @@ impl PendingRow {
     }
 
     /// Says where it stands.
-    pub(super) fn set_state(&mut self, state: &SendState, tries: u32) {
+    pub(super) fn note(&mut self, state: &SendState, tries: u32) {
         self.state = state.name().to_owned();
         self.tries = Some(tries.into());
         let failure = state.failure();
@@ -155,6 +155,13 @@ pub(super) fn stored_request(request: &MadeRequest) -> Option<Json> {
     let MadeRequest { url, body, if_match } = request.clone();
     let text = serde_json::to_string(&StoredRequest { url, body, if_match }).ok()?;
     Some(Json::from_minified(text))
+}
+
+/// What a program gave for a request.
+pub(super) fn stored_variables(variables: &[(String, String)]) -> Option<Json> {
+    let members: std::collections::BTreeMap<_, _> = variables.iter().cloned().collect();
+    let text = serde_json::to_string(&members).ok().filter(|_| !members.is_empty());
+    text.map(Json::from_minified)
 }
 
 /// What a change does to one row, as it is stored.

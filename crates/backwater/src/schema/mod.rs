@@ -511,10 +511,21 @@ impl Schema {
     /// Fields by whose values rows of a table are looked for together.
     pub(crate) fn indexes(&self, table: TableNo) -> Vec<Vec<FieldNo>> {
         let definition = self.table(table);
+        // Links to rows that a server names are looked up when it does.
+        let is_named = |to: TableNo| {
+            let named = self.sends.iter().filter(|send| &*send.method == "POST");
+            named.into_iter().any(|send| send.table == self.table(to).name)
+        };
+        let points_at_named = |link: &LinkRule, kind: FieldKind| match (&link.one_of, kind) {
+            (Some(one_of), _) => one_of.tables.iter().any(|(_, to)| is_named(*to)),
+            (None, FieldKind::Link(to)) => is_named(to),
+            _ => false,
+        };
         let links = definition.field_numbers().filter(|field| {
-            let link = &definition.field(*field).link;
-            let follows = |link: &LinkRule| link.on_delete != OnDelete::Keep;
-            link.as_ref().is_some_and(follows)
+            let FieldDef { link, kind, .. } = definition.field(*field);
+            link.as_ref().is_some_and(|link| {
+                link.on_delete != OnDelete::Keep || points_at_named(link, *kind)
+            })
         });
         let mut indexes: Vec<Vec<FieldNo>> = links.map(|field| vec![field]).collect();
         let rules = self.rules.iter();

@@ -13,6 +13,7 @@ use std::sync::Arc;
 
 use super::{Cell, Slot, Staged, StagedRow, State};
 use crate::schema::{FieldKind, FieldNo, Schema, TableNo};
+use crate::value::RowId;
 
 /// The pending changes of a version, in their order, and the base values of the rows that they
 /// cover.
@@ -30,6 +31,17 @@ pub(crate) struct PendingChange {
     /// Its number, by which its row is known.
     pub(crate) number: i64,
     pub(crate) rows: Vec<EditedRow>,
+}
+
+/// A row that got another id.
+#[derive(Debug, Clone)]
+pub(crate) struct RenamedRow {
+    pub(crate) table: TableNo,
+    /// Where it lay, and where it lies.
+    pub(crate) from: Slot,
+    pub(crate) to: Slot,
+    pub(crate) old: RowId,
+    pub(crate) new: RowId,
 }
 
 /// What a pending change does to one row.
@@ -79,11 +91,11 @@ impl PendingChange {
         rows.next().map(|row| (row.table, row.slot))
     }
 
-    /// The same change once a row lies elsewhere: what it does to it, and what points at it.
-    pub(crate) fn moved(&self, schema: &Schema, table: TableNo, (from, to): (Slot, Slot)) -> Self {
+    /// The same change once a row has another id: what it does to it, and what points at it.
+    pub(crate) fn moved(&self, schema: &Schema, renamed: &RenamedRow) -> Self {
         let slot = |of: TableNo, slot: &mut Slot| {
-            if of == table && *slot == from {
-                *slot = to;
+            if of == renamed.table && *slot == renamed.from {
+                *slot = renamed.to;
             }
         };
         let mut rows = self.rows.clone();
@@ -136,21 +148,33 @@ impl Edit {
             Edit::Delete => &[],
         }
     }
-
-    /// The rows that its links are to point at, where the field says of which table they are.
-    pub(crate) fn links(&self) -> impl Iterator<Item = (FieldNo, Option<TableNo>, Slot)> {
-        self.fields().iter().flat_map(|(field, staged)| match staged {
-            Staged::Link(slot) => vec![(*field, None, *slot)],
-            Staged::OneOf(table, slot) => vec![(*field, Some(*table), *slot)],
-            Staged::Links(targets) => {
-                targets.iter().map(|(table, slot)| (*field, Some(*table), *slot)).collect()
-            }
-            _ => Vec::new(),
-        })
-    }
 }
 
 impl State {
+    /// The rows at which the rows of a change are to point, by fields or as parts of their ids.
+    pub(crate) fn points_of(&self, change: &PendingChange) -> Vec<(TableNo, Slot)> {
+        let mut points = Vec::new();
+        for row in &change.rows {
+            let definition = self.schema.table(row.table);
+            let kind = |field: FieldNo| definition.field(field).kind;
+            for field in &definition.id {
+                let cell = self.table(row.table).cell(row.slot, *field);
+                if let (Cell::Link(slot), FieldKind::Link(to)) = (cell, kind(*field)) {
+                    points.push((to, slot));
+                }
+            }
+            for (field, staged) in row.edit.fields() {
+                match (staged, kind(*field)) {
+                    (Staged::Link(slot), FieldKind::Link(to)) => points.push((to, *slot)),
+                    (Staged::OneOf(to, slot), _) => points.push((*to, *slot)),
+                    (Staged::Links(targets), _) => points.extend(targets),
+                    _ => {}
+                }
+            }
+        }
+        points
+    }
+
     /// Gives a row what another version of the same cache has in its slot.
     pub(crate) fn take_row(&mut self, other: &Self, table: TableNo, slot: Slot) {
         match other.table(table).row(slot) {

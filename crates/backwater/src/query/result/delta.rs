@@ -1,6 +1,6 @@
 //! Deltas: how a result moved from one commit to the next, row by row.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fmt;
 
 use crate::error::{Error, ErrorKind, Result};
@@ -57,22 +57,6 @@ pub enum DeltaKind {
     Leave,
 }
 
-/// A part of a row's key once a row has another id; an id of several parts is a JSON array.
-fn renamed_in(value: Value, (old, new): &(RowId, RowId)) -> Value {
-    let parts = |text: &str| -> Option<Value> {
-        let mut parts: Vec<serde_json::Value> = serde_json::from_str(text).ok()?;
-        let json = |id: &RowId| serde_json::from_str(id.to_json().as_str()).ok();
-        let (old, new): (serde_json::Value, serde_json::Value) = (json(old)?, json(new)?);
-        parts.iter_mut().filter(|part| **part == old).for_each(|part| *part = new.clone());
-        Some(Value::from(serde_json::to_string(&parts).ok()?))
-    };
-    match &value {
-        own if *own == Value::from(old.clone()) => new.clone().into(),
-        Value::Text(text) if text.starts_with('[') => parts(text).unwrap_or(value),
-        _ => value,
-    }
-}
-
 impl Moved {
     #[inline]
     fn kind(self) -> DeltaKind {
@@ -96,28 +80,33 @@ impl Delta {
         if renamed.is_empty() {
             return self;
         }
-        let key = |result: &QueryResult, at: usize| result.row(at).map(|row| row.key());
+        // Values have no hash of their own.
+        let text = |value: &Value| format!("{value:?}");
+        let names: HashMap<String, Value> = renamed
+            .iter()
+            .map(|(old, new)| (text(&old.clone().into()), new.clone().into()))
+            .collect();
+        let key = |result: &QueryResult, at: usize, is_old: bool| -> Option<Vec<String>> {
+            let key = result.row(at)?.key();
+            let parts = key.iter().map(text);
+            let new = |part: String| names.get(&part).filter(|_| is_old).map_or(part, text);
+            Some(parts.map(new).collect())
+        };
         let entered = self.rows.iter().filter(|moved| moved.before().is_none());
         let entered = entered.filter_map(|moved| moved.after());
-        let entered: Vec<(RowKey, usize)> =
-            entered.filter_map(|at| Some((key(&self.after, at)?, at))).collect();
+        let entered: HashMap<Vec<String>, usize> =
+            entered.filter_map(|at| Some((key(&self.after, at, false)?, at))).collect();
         let left = self.rows.iter().filter(|moved| moved.after().is_none());
         let pairs = left.filter_map(|moved| {
             let before = moved.before()?;
-            let key: RowKey = key(&self.before, before)?
-                .iter()
-                .map(|value| renamed.iter().fold(value.clone(), renamed_in))
-                .collect();
-            let after = entered.iter().find(|(known, _)| *known == key)?.1;
-            Some((before, after))
+            Some((before, *entered.get(&key(&self.before, before, true)?)?))
         });
-        let pairs: Vec<(usize, usize)> = pairs.collect();
-        self.rows.retain(|moved| {
-            let is_of = |(before, after): &(usize, usize)| {
-                (moved.after().is_none() && moved.before() == Some(*before))
-                    || (moved.before().is_none() && moved.after() == Some(*after))
-            };
-            !pairs.iter().any(is_of)
+        let pairs: HashMap<usize, usize> = pairs.collect();
+        let known: HashSet<usize> = pairs.values().copied().collect();
+        self.rows.retain(|moved| match (moved.before(), moved.after()) {
+            (Some(before), None) => !pairs.contains_key(&before),
+            (None, Some(after)) => !known.contains(&after),
+            _ => true,
         });
         let both = |(before, after)| Moved::between(Some(before), Some(after)).with(true, true);
         self.rows.extend(pairs.into_iter().map(both));

@@ -6,14 +6,14 @@ use std::time::Duration;
 
 use http::header::{CONTENT_TYPE, HeaderValue, IF_MATCH};
 
-use super::queue::{MadeRequest, SendEntry, SendPhase, points_of};
+use super::queue::{MadeRequest, SendEntry, SendPhase};
 use super::{SendState, SentState};
 use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result};
 use crate::remote::answer::{Failure, FailureKind};
 use crate::remote::inner::{RemoteInner, SentRequest};
 use crate::remote::pending::{
-    BaseNote, PENDING, PendingRow, read_changes, stored_changes, stored_request,
+    BaseNote, PENDING, PendingRow, read_changes, stored_changes, stored_request, stored_variables,
 };
 use crate::remote::transport::Call;
 use crate::schema::{Schema, SendBody, SendRule, TableNo};
@@ -87,7 +87,7 @@ impl RemoteInner {
             let row = self.row_of(tx, number, rule, about, &change, &variables, (&key, &label));
             row.put(tx)?;
             let shared = self.shared_send(number, (SendState::Waiting { failed: None }, id));
-            let name = (rule.name.clone(), &*schema);
+            let name = (rule.name.clone(), tx.state.points_of(&change));
             let texts = (key.clone(), label.clone());
             let entry = SendEntry::new(shared.clone(), name, (change, about), variables, texts);
             // It has its place from here on, and its turn once it is committed.
@@ -111,7 +111,7 @@ impl RemoteInner {
                     drop(sends);
                     return Ok(self.shared_send(open, (SendState::Cancelled, None)));
                 };
-                entry.points = points_of(&schema, &change);
+                entry.points = self.cache().snapshot().state.points_of(&change);
                 entry.change = change;
                 entry.phase = SendPhase::Waiting;
                 let shared = entry.shared.clone();
@@ -185,8 +185,6 @@ impl RemoteInner {
         (key, label): (&str, &str),
     ) -> PendingRow {
         let row_id = about.and_then(|(table, slot)| tx.state.id(table, slot));
-        let given: std::collections::BTreeMap<_, _> = variables.iter().cloned().collect();
-        let given = serde_json::to_string(&given).ok().filter(|_| !given.is_empty());
         PendingRow {
             number,
             remote: self.name().to_owned(),
@@ -197,7 +195,7 @@ impl RemoteInner {
             table_name: about.map(|_| rule.table.to_string()),
             row_id: row_id.map(|id| id.to_id().to_string()),
             key: key.to_owned(),
-            variables: given.map(Json::from_minified),
+            variables: stored_variables(variables),
             changes: stored_changes(&tx.state, change),
             original: about.filter(|_| rule.if_match.is_some()).and_then(|at| below(&tx.state, at)),
             request: None,
@@ -302,7 +300,7 @@ impl RemoteInner {
         let _nobody = entry.shared.show(SendState::UnderWay { tries });
         drop(sends);
         self.note_pending(&format!("{label}: sent"), number, |row| {
-            row.set_state(&SendState::UnderWay { tries }, tries);
+            row.note(&SendState::UnderWay { tries }, tries);
             if is_new {
                 row.request = stored_request(&made);
             }
@@ -373,7 +371,7 @@ impl RemoteInner {
         let id = about.and_then(|(table, slot)| state.id(table, slot)).map(|id| id.to_id());
         let shared = self.shared_send(row.number, (state_now, id));
         let texts = (row.key.clone(), row.label.clone());
-        let rule = (Arc::from(row.send.as_str()), &*state.schema);
+        let rule = (Arc::from(row.send.as_str()), state.points_of(&change));
         let mut entry = SendEntry::new(shared, rule, (change, about), row.variables(), texts);
         entry.request = row.made_request();
         if is_conflict {
@@ -398,7 +396,7 @@ impl RemoteInner {
         })?;
         self.forget_sends(
             &unsent,
-            if user.is_some() { SendState::Kept } else { SendState::Cancelled },
+            if user.is_some() { &SendState::Kept } else { &SendState::Cancelled },
         );
         self.drive();
         Ok(unsent.len())

@@ -11,9 +11,8 @@ use rustc_hash::FxHashSet;
 use super::{SendState, SentState};
 use crate::remote::answer::Failure;
 use crate::remote::engine::{Moment, Wakers, later};
-use crate::schema::{FieldKind, Schema, TableNo};
-use crate::table::{Edit, PendingChange, Slot};
-use crate::value::RowId;
+use crate::schema::TableNo;
+use crate::table::{Edit, PendingChange, RenamedRow, Slot, State};
 
 type RowAt = (TableNo, Slot);
 
@@ -62,12 +61,11 @@ pub(in crate::remote) struct SendEntry {
 impl SendEntry {
     pub(in crate::remote) fn new(
         shared: Arc<SentState>,
-        (rule, schema): (Arc<str>, &Schema),
+        (rule, points): (Arc<str>, Vec<RowAt>),
         (change, about): (Arc<PendingChange>, Option<RowAt>),
         variables: Vec<(String, String)>,
         (key, label): (String, String),
     ) -> Self {
-        let points = points_of(schema, &change);
         Self {
             shared,
             rule,
@@ -108,19 +106,16 @@ impl SendEntry {
     }
 }
 
-/// The rows that the links of a change are to point at.
-pub(in crate::remote) fn points_of(schema: &Schema, change: &PendingChange) -> Vec<RowAt> {
-    let rows = change.rows.iter().flat_map(|row| {
-        let links = row.edit.links();
-        links.filter_map(|(field, table, slot)| {
-            let kind = schema.table(row.table).field(field).kind;
-            match (table, kind) {
-                (Some(table), _) | (None, FieldKind::Link(table)) => Some((table, slot)),
-                _ => None,
-            }
-        })
-    });
-    rows.collect()
+/// What a program gave for a request, once rows have other ids. Local ids are like nothing else.
+pub(super) fn with_names(
+    given: &[(String, String)],
+    renamed: &[RenamedRow],
+) -> Vec<(String, String)> {
+    let value = |value: &String| {
+        let row = renamed.iter().find(|row| row.old.to_string() == *value);
+        row.map_or_else(|| value.clone(), |row| row.new.to_string())
+    };
+    given.iter().map(|(name, given)| (name.clone(), value(given))).collect()
 }
 
 /// The changes of one remote that have not arrived, in the order in which they were made.
@@ -252,21 +247,18 @@ impl SendQueue {
         dependents
     }
 
-    /// A row has another id, and lies elsewhere.
-    pub(in crate::remote) fn renamed(
-        &mut self,
-        schema: &Schema,
-        (table, from): RowAt,
-        to: Slot,
-        id: &RowId,
-    ) {
+    /// Rows have other ids, and lie elsewhere.
+    pub(in crate::remote) fn renamed(&mut self, state: &State, renamed: &[RenamedRow]) {
         for entry in self.entries.values_mut() {
-            entry.change = Arc::new(entry.change.moved(schema, table, (from, to)));
-            entry.points = points_of(schema, &entry.change);
-            if entry.about == Some((table, from)) {
-                entry.about = Some((table, to));
-                entry.shared.rename(id.clone());
+            for row in renamed {
+                entry.change = Arc::new(entry.change.moved(&state.schema, row));
+                if entry.about == Some((row.table, row.from)) {
+                    entry.about = Some((row.table, row.to));
+                    entry.shared.rename(row.new.clone());
+                }
             }
+            entry.points = state.points_of(&entry.change);
+            entry.variables = with_names(&entry.variables, renamed);
         }
     }
 

@@ -3,7 +3,7 @@
 use http::{Response, StatusCode};
 
 use super::make::{below, change_row};
-use super::queue::SendPhase;
+use super::queue::{SendPhase, with_names};
 use super::{Conflict, Resolution, SendState};
 use crate::change::{ChangeKind, Transaction};
 use crate::error::{Error, ErrorKind, Result};
@@ -11,11 +11,11 @@ use crate::ingest::Request;
 use crate::remote::answer::{Failure, FailureKind};
 use crate::remote::inner::{RemoteInner, SentRequest};
 use crate::remote::key::AnswerKey;
-use crate::remote::pending::{PENDING, PendingRow, stored_changes};
+use crate::remote::pending::{PENDING, PendingRow, read_changes, stored_changes, stored_variables};
 use crate::remote::response::refused;
 use crate::remote::url;
 use crate::schema::{OnConflict, Rule, Schema, SendRule, TableNo};
-use crate::table::{Cell, Edit, PendingChange, Slot};
+use crate::table::{Cell, Edit, PendingChange, RenamedRow, Slot};
 use crate::trace::Report;
 use crate::value::{Json, RowId};
 
@@ -105,74 +105,72 @@ impl RemoteInner {
         rule: &SendRule,
         response: Option<&Response<Vec<u8>>>,
     ) -> Result<()> {
-        let Some((label, change, variables)) = self
-            .sends()
-            .get(number)
-            .map(|entry| (entry.label.clone(), entry.change.clone(), entry.variables.clone()))
-        else {
-            return Ok(());
-        };
-        let url = self.sends().get(number).and_then(|entry| entry.request.clone());
-        let request = self.request_of_answer(rule, &variables, url.as_ref().map(|made| &*made.url));
+        let known = self.sends().get(number).map(|entry| {
+            let made = entry.request.as_ref().map(|made| made.url.clone());
+            (entry.label.clone(), entry.change.clone(), entry.variables.clone(), made)
+        });
+        let Some((label, change, variables, url)) = known else { return Ok(()) };
+        let url = url.unwrap_or_default();
+        let request = self.request_of_answer(rule, &variables, &url);
         let body = response.map(|response| response.body().as_slice());
         let body = body.filter(|body| !body.iter().all(u8::is_ascii_whitespace));
+        let named = change.local_row().zip(response);
+        let named = named.and_then(|((table, _), to)| self.named_by(rule, table, to, &url));
+        let is_unnamed = change.local_row().is_some() && named.is_none();
+        let lost = if is_unnamed { self.sends().dependents(number) } else { Vec::new() };
         // What was asked for before may not have it yet.
         let next = self.cache().snapshot().commit() + 1;
         self.sends().settled(&change, next);
-        let named = change.local_row().and_then(|(table, _)| {
-            let schema = self.schema();
-            let read = rule.answer.as_deref().and_then(|answer| schema.rule(answer).ok());
-            let of_body = body.and_then(|body| id_in(&schema, table, read?, body));
-            of_body.or_else(|| {
-                // A server may name the row's URL alone (RFC 9110, section 10.2.2).
-                let location = response?.headers().get(http::header::LOCATION)?.to_str().ok()?;
-                let template = read?.url.as_ref()?;
-                let made = url.as_ref()?;
-                let found = url::variables_of(&self.base, template, &made.url, location)?;
-                let [field] = *schema.table(table).id else { return None };
-                let name = &schema.table(table).field(field).name;
-                let (_, value) = found.into_iter().find(|(known, _)| **known == **name)?;
-                schema.id(&schema.table(table).name, &value).ok()
-            })
-        });
+        let failure = Failure::new(
+            FailureKind::Unreadable,
+            format!("depended on: {label}, of which the server does not say which id it has given"),
+        );
         let report = self.cache().try_commit(format!("{label}: confirmed"), |tx| {
             tx.delete(PENDING, number)?;
-            let Some(change) = tx.end_pending(number) else { return Ok(None) };
-            let Some(at) = change.local_row() else {
-                write_confirmed(tx, &change, request, body);
-                return Ok(None);
-            };
-            // Of a row that nobody has named nothing is known but that it is there.
-            let Some(id) = &named else { return Ok(None) };
-            let slot = write_named(tx, &change, (at, id), request, body)?;
-            self.note_renamed(tx)?;
-            Ok::<_, Error>(Some((at, slot, id.clone())))
+            let Some(change) = tx.end_pending(number) else { return Ok(Vec::new()) };
+            match (change.local_row(), &named) {
+                (None, _) => write_confirmed(tx, &change, request, body),
+                (Some(at), Some(id)) => {
+                    let renamed = write_named(tx, &change, (at, id), request, body)?;
+                    note_renamed(tx, &renamed)?;
+                    return Ok(renamed);
+                }
+                // Of a row that nobody has named nothing is known but that it is there.
+                (Some(_), None) => lost.iter().try_for_each(|n| note_refused(tx, *n, &failure))?,
+            }
+            Ok::<_, Error>(Vec::new())
         })?;
-        if let Some((at, slot, id)) = &report.value {
-            self.sends().renamed(&self.schema(), *at, *slot, id);
+        if !report.value.is_empty() {
+            let state = self.cache().snapshot().state;
+            self.sends().renamed(&state, &report.value);
         }
         self.sends().settled(&change, report.number());
-        let ended = self.sends().end(number);
-        let wakers = ended.map(|entry| entry.shared.show(SendState::Confirmed));
-        wakers.into_iter().for_each(super::Wakers::wake);
+        self.forget_sends(&lost, &SendState::Refused(failure));
+        self.forget_sends(&[number], &SendState::Confirmed);
         let headers = response.map(|response| response.headers().clone()).unwrap_or_default();
-        let url = url.map(|made| made.url).unwrap_or_default();
         let urls = url::changed_by(&self.base, &url, &headers);
         self.make_stale_after(&change, rule, &variables, &urls)
     }
 
-    /// Writes the rows of changes anew that are about, or point at, a row with another id.
-    fn note_renamed(&self, tx: &mut Transaction) -> Result<()> {
-        let pending = tx.pending().to_vec();
-        for change in pending {
-            let changes = stored_changes(&tx.state, &change);
-            let state = tx.state.clone();
-            change_row(tx, change.number, |row| {
-                row.row_id = row.about_in(&state, &change).or(row.row_id.take());
-                row.changes = changes;
-            })?;
-        }
-        Ok(())
+    /// The id that a server gave to a row: in its answer, or in the row's URL (RFC 9110, section
+    /// 10.2.2).
+    fn named_by(
+        &self,
+        rule: &SendRule,
+        table: TableNo,
+        response: &Response<Vec<u8>>,
+        url: &str,
+    ) -> Option<RowId> {
+        let schema = self.schema();
+        let read = schema.rule(rule.answer.as_deref()?).ok()?;
+        id_in(&schema, table, read, response.body()).or_else(|| {
+            let location = response.headers().get(http::header::LOCATION)?.to_str().ok()?;
+            let found = url::variables_of(&self.base, read.url.as_ref()?, url, location)?;
+            let [field] = *schema.table(table).id else { return None };
+            let name = &schema.table(table).field(field).name;
+            let (_, value) = found.into_iter().find(|(known, _)| **known == **name)?;
+            schema.id(&schema.table(table).name, &value).ok()
+        })
     }
 
     /// By which rule the answer to a change is read.
@@ -180,10 +178,10 @@ impl RemoteInner {
         &self,
         rule: &SendRule,
         variables: &[(String, String)],
-        url: Option<&str>,
+        url: &str,
     ) -> Option<Request> {
         let mut request = Request::rule(rule.answer.as_deref()?);
-        let of_url = url.and_then(|url| url::variables_of(&self.base, &rule.url, url, url));
+        let of_url = url::variables_of(&self.base, &rule.url, url, url);
         for (name, value) in of_url.unwrap_or_default().iter().chain(variables) {
             request = request.var(name.as_str(), value.as_str());
         }
@@ -228,11 +226,7 @@ impl RemoteInner {
         let next = self.cache().snapshot().commit() + 1;
         self.sends().settled(&change, next);
         let report = self.cache().try_commit(format!("{label}: refused"), |tx| {
-            for (number, failure) in &all {
-                tx.end_pending(*number);
-                let refused = SendState::Refused(failure.clone());
-                change_row(tx, *number, |row| row.set_state(&refused, row_tries(row)))?;
-            }
+            all.iter().try_for_each(|(number, failure)| note_refused(tx, *number, failure))?;
             Ok::<_, Error>(())
         })?;
         self.sends().settled(&change, report.number());
@@ -270,7 +264,7 @@ impl RemoteInner {
             return Ok(());
         };
         self.note_pending(&format!("{label}: waits"), number, |row| {
-            row.set_state(&shared.state(), tries);
+            row.note(&shared.state(), tries);
         })
     }
 
@@ -293,15 +287,15 @@ impl RemoteInner {
             return self.refuse(number, &failure);
         }
         // A server may say at once what it has.
-        let url = made.as_ref().map(|made| &*made.url);
-        let request = self.request_of_answer(rule, &variables, url);
+        let url = made.map(|made| made.url).unwrap_or_default();
+        let request = self.request_of_answer(rule, &variables, &url);
         let theirs = request.filter(|_| !response.body().is_empty()).map(|request| {
             let label = format!("{}: what the server has", rule.name);
             self.cache().commit(label, |tx| tx.ingest(request, response.body()))
         });
         let is_known = matches!(theirs, Some(Ok(_)));
         if !is_known && let Some(answer) = &rule.answer {
-            self.reload_row(answer, rule, &variables, url);
+            self.reload_row(answer, rule, &variables, &url);
         }
         let decided = match rule.on_conflict {
             OnConflict::Ask => self.decide(number, &failure),
@@ -320,7 +314,7 @@ impl RemoteInner {
             drop(sends);
             wakers.wake();
             return self.note_pending("a change is in conflict", number, |row| {
-                row.set_state(&state, tries);
+                row.note(&state, tries);
             });
         }
         // Another request, on what the server has by now.
@@ -388,7 +382,7 @@ impl RemoteInner {
                 drop(sends);
                 self.note_pending("a conflict is resolved", number, |row| {
                     let tries = row_tries(row);
-                    row.set_state(&waiting, tries);
+                    row.note(&waiting, tries);
                 })?;
             }
         }
@@ -397,16 +391,10 @@ impl RemoteInner {
     }
 
     /// Has the row asked for that a change is about.
-    fn reload_row(
-        &self,
-        answer: &str,
-        rule: &SendRule,
-        variables: &[(String, String)],
-        url: Option<&str>,
-    ) {
+    fn reload_row(&self, answer: &str, rule: &SendRule, variables: &[(String, String)], url: &str) {
         let schema = self.schema();
         let Ok((_, template)) = schema.askable(answer) else { return };
-        let of_url = url.and_then(|url| url::variables_of(&self.base, &rule.url, url, url));
+        let of_url = url::variables_of(&self.base, &rule.url, url, url);
         let all = of_url.unwrap_or_default().into_iter().chain(variables.iter().cloned());
         let known = all.filter(|(name, _)| template.variables().any(|v| v == name));
         let key = self.key(answer, known, &[]);
@@ -448,12 +436,12 @@ impl RemoteInner {
             }
             Ok::<_, Error>(())
         })?;
-        self.forget_sends(&all, SendState::Cancelled);
+        self.forget_sends(&all, &SendState::Cancelled);
         self.drive();
         Ok(true)
     }
 
-    pub(super) fn forget_sends(&self, numbers: &[i64], state: SendState) -> bool {
+    pub(super) fn forget_sends(&self, numbers: &[i64], state: &SendState) -> bool {
         let mut is_any = false;
         for number in numbers {
             let ended = self.sends().end(*number);
@@ -467,7 +455,7 @@ impl RemoteInner {
     /// The remote is dropped: what has not arrived goes once there is another one of its name.
     pub(in crate::remote) fn keep_sends(&self) {
         let numbers = self.sends().numbers();
-        self.forget_sends(&numbers, SendState::Kept);
+        self.forget_sends(&numbers, &SendState::Kept);
     }
 
     /// Forgets the changes whose rows were deleted, as when a user signs out; returns whether there
@@ -503,7 +491,7 @@ impl RemoteInner {
                 tracing::error!(%error, "changes whose rows were deleted are still shown");
             }
         }
-        self.forget_sends(&gone, SendState::Cancelled)
+        self.forget_sends(&gone, &SendState::Cancelled)
     }
 
     /// Sends a refused change once more.
@@ -519,13 +507,11 @@ impl RemoteInner {
         };
         let stored = row.changes.clone();
         let variables = row.variables();
-        let again = self.send(&row.send, variables, row.label.clone(), |tx| {
-            let change = crate::remote::pending::read_changes(tx, number, &stored)?;
-            tx.apply_change(&change);
-            Ok(())
-        })?;
-        self.dismiss(number)?;
-        Ok(again)
+        self.send(&row.send, variables, row.label.clone(), |tx| {
+            let change = read_changes(tx, number, &stored)?;
+            tx.make_again(&change);
+            tx.delete(PENDING, number).map(drop)
+        })
     }
 
     /// Lets go of a refused change.
@@ -562,23 +548,46 @@ fn write_named(
     (at, id): (RowAt, &RowId),
     request: Option<Request>,
     body: Option<&[u8]>,
-) -> Result<Slot> {
-    let slot = tx.rename(at, id)?;
+) -> Result<Vec<RenamedRow>> {
+    let renamed = tx.rename(at, id.clone())?;
     if let (Some(request), Some(body)) = (request, body) {
         let read = tx.all_or_nothing(|tx| tx.ingest(request, body));
         if let Err(error) = read {
             tracing::warn!(%error, "the server's answer to a change could not be read");
         }
     }
-    let mut moved = change.moved(&tx.schema(), at.0, (at.1, slot));
-    for row in moved.rows.iter_mut().filter(|row| (row.table, row.slot) == (at.0, slot)) {
+    let schema = tx.schema();
+    let mut moved = change.clone();
+    for row in &renamed {
+        moved = moved.moved(&schema, row);
+    }
+    for row in moved.rows.iter_mut().filter(|row| row.is_local) {
         if let Edit::Insert(fields) = &mut row.edit {
-            let rows = tx.state.table(at.0);
-            fields.retain(|(field, _)| rows.cell(slot, *field) == Cell::Absent);
+            let rows = tx.state.table(row.table);
+            fields.retain(|(field, _)| rows.cell(row.slot, *field) == Cell::Absent);
         }
     }
     tx.make_base(&moved);
-    Ok(slot)
+    Ok(renamed)
+}
+
+/// A change is no longer shown; its row says why.
+fn note_refused(tx: &mut Transaction, number: i64, failure: &Failure) -> Result<()> {
+    tx.end_pending(number);
+    let refused = SendState::Refused(failure.clone());
+    change_row(tx, number, |row| row.note(&refused, row_tries(row)))
+}
+
+/// Writes the rows of changes anew that are about, or point at, a row with another id.
+fn note_renamed(tx: &mut Transaction, renamed: &[RenamedRow]) -> Result<()> {
+    let (pending, state) = (tx.pending().to_vec(), tx.state.clone());
+    pending.iter().try_for_each(|change| {
+        change_row(tx, change.number, |row| {
+            row.row_id = row.about_in(&state, change).or(row.row_id.take());
+            row.changes = stored_changes(&state, change);
+            row.variables = stored_variables(&with_names(&row.variables(), renamed));
+        })
+    })
 }
 
 fn row_tries(row: &PendingRow) -> u32 {
