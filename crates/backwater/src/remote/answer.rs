@@ -7,8 +7,8 @@ use std::fmt;
 use std::future::Future;
 use std::ops::Deref;
 use std::pin::Pin;
-use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, Weak};
-use std::task::{Context, Poll, Waker};
+use std::sync::{Arc, Weak};
+use std::task::{Context, Poll};
 use std::time::Duration;
 
 use http::header::{HeaderName, HeaderValue};
@@ -16,8 +16,9 @@ use serde::{Deserialize, Serialize};
 use smallvec::SmallVec;
 
 use super::RemoteInner;
+use super::awaited::{Awaited, Settles, Wakers};
 use super::cover::Presence;
-use super::engine::{KnownAnswer, Wakers};
+use super::engine::KnownAnswer;
 use super::freshness::{Freshness, Validators};
 use super::key::AnswerKey;
 use crate::Table;
@@ -230,8 +231,7 @@ impl AnswerState {
 pub(super) struct SharedState {
     pub(super) key: AnswerKey,
     remote: Weak<RemoteInner>,
-    now: Mutex<SharedNow>,
-    settled: Condvar,
+    now: Awaited<SharedNow>,
 }
 
 /// What is known, in few bytes: most answers have not failed.
@@ -240,9 +240,12 @@ struct SharedNow {
     here: Option<Here>,
     under_way: Option<UnderWay>,
     failed: Option<Box<Failure>>,
-    wakers: Vec<Waker>,
-    /// How many threads wait.
-    waiting: u32,
+}
+
+impl Settles for SharedNow {
+    fn is_settled(&self) -> bool {
+        self.under_way.is_none()
+    }
 }
 
 impl SharedNow {
@@ -254,15 +257,11 @@ impl SharedNow {
 
 impl SharedState {
     pub(super) fn new(key: AnswerKey, remote: Weak<RemoteInner>) -> Self {
-        Self { key, remote, now: Mutex::default(), settled: Condvar::new() }
-    }
-
-    fn lock(&self) -> MutexGuard<'_, SharedNow> {
-        self.now.lock().unwrap_or_else(PoisonError::into_inner)
+        Self { key, remote, now: Awaited::default() }
     }
 
     pub(super) fn state(&self) -> AnswerState {
-        self.lock().state()
+        self.now.lock().state()
     }
 
     /// Shows another state; returns the tasks that wait for it, if it is settled.
@@ -279,18 +278,12 @@ impl SharedState {
     }
 
     pub(super) fn change(&self, change: impl FnOnce(&mut AnswerState)) -> Wakers {
-        let mut now = self.lock();
-        let mut state = now.state();
-        change(&mut state);
-        (now.here, now.under_way) = (state.here, state.under_way);
-        now.failed = state.failed.map(Box::new);
-        if now.under_way.is_some() {
-            return Wakers::default();
-        }
-        if now.waiting > 0 {
-            self.settled.notify_all();
-        }
-        Wakers(std::mem::take(&mut now.wakers))
+        self.now.change(|now| {
+            let mut state = now.state();
+            change(&mut state);
+            (now.here, now.under_way) = (state.here, state.under_way);
+            now.failed = state.failed.map(Box::new);
+        })
     }
 }
 
@@ -370,13 +363,7 @@ impl Answer {
     ///
     /// See [`Transport`](super::Transport) for an example.
     pub fn wait(&self, limit: Duration) -> AnswerState {
-        let waits = |now: &mut SharedNow| now.under_way.is_some();
-        let mut now = self.0.lock();
-        now.waiting += 1;
-        let waited = self.0.settled.wait_timeout_while(now, limit, waits);
-        let mut now = waited.unwrap_or_else(PoisonError::into_inner).0;
-        now.waiting -= 1;
-        now.state()
+        self.0.now.wait(limit, SharedNow::state)
     }
 
     /// Calls back with what is known of it after each change of that, for as long as the returned
@@ -519,14 +506,7 @@ impl Future for Settled {
     type Output = AnswerState;
 
     fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<AnswerState> {
-        let mut now = self.0.0.lock();
-        if now.under_way.is_none() {
-            return Poll::Ready(now.state());
-        }
-        if !now.wakers.iter().any(|waker| waker.will_wake(context.waker())) {
-            now.wakers.push(context.waker().clone());
-        }
-        Poll::Pending
+        self.0.0.now.poll(context, SharedNow::state)
     }
 }
 

@@ -8,6 +8,7 @@ use std::task::Waker;
 use std::time::Duration;
 
 use super::answer::{AnswerState, Failure, FailureKind, Here, SharedState, UnderWay, read};
+use super::awaited::Wakers;
 use super::freshness::Freshness;
 use super::key::{AnswerKey, KeyRef};
 use crate::value::{Json, Timestamp};
@@ -89,21 +90,6 @@ pub(super) enum CallOutcome {
     Failed(Failure),
     /// The server says that what is here has not changed, and means something else.
     OtherRepresentation,
-}
-
-/// Tasks to be woken, which is done when nothing is locked.
-#[derive(Default)]
-#[must_use]
-pub(super) struct Wakers(pub(super) Vec<Waker>);
-
-impl Wakers {
-    pub(super) fn extend(&mut self, others: Wakers) {
-        self.0.extend(others.0);
-    }
-
-    pub(super) fn wake(self) {
-        self.0.into_iter().for_each(Waker::wake);
-    }
 }
 
 /// What has to be done because time has passed, or because the program says so.

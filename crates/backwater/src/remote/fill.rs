@@ -4,11 +4,12 @@ use std::collections::{HashMap, HashSet};
 use std::fmt;
 use std::future::Future;
 use std::pin::Pin;
-use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, Weak};
-use std::task::{Context, Poll, Waker};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
+use std::task::{Context, Poll};
 use std::time::Duration;
 
 use super::answer::{Answer, AnswerRow, Failure, Wanted};
+use super::awaited::{Awaited, Settles};
 use super::cover::{Cover, Covered, Covering, FillPlan, MOST_SCOPES, Presence};
 use super::engine::Asker;
 use super::inner::RemoteInner;
@@ -59,8 +60,7 @@ pub(super) struct FillInner {
     /// Whether it goes on when all is here.
     is_kept: bool,
     work: Mutex<Work>,
-    now: Mutex<FillNow>,
-    settled: Condvar,
+    now: Awaited<FillNow>,
 }
 
 /// What is known, and who waits for more.
@@ -69,14 +69,15 @@ struct FillNow {
     state: FillState,
     /// Whether it is about to be looked at anew, so that the state says nothing yet.
     is_pending: bool,
-    wakers: Vec<Waker>,
 }
 
-impl FillNow {
+impl Settles for FillNow {
     fn is_settled(&self) -> bool {
         !self.is_pending && self.state.under_way == 0
     }
+}
 
+impl FillNow {
     fn state(&self) -> FillState {
         let is_whole = self.state.is_whole && !self.is_pending;
         FillState { is_whole, ..self.state.clone() }
@@ -122,8 +123,7 @@ impl RemoteInner {
             remote: Arc::downgrade(self),
             is_kept,
             work: Mutex::default(),
-            now: Mutex::default(),
-            settled: Condvar::new(),
+            now: Awaited::default(),
         });
         // An error that a reader would get is the caller's.
         self.cover(query)?;
@@ -200,7 +200,7 @@ impl FillInner {
     fn check(&self) {
         let mut work = lock(&self.work);
         work.is_due = true;
-        lock(&self.now).is_pending = true;
+        self.now.lock().is_pending = true;
         self.turn(work);
     }
 
@@ -229,14 +229,14 @@ impl FillInner {
             work = lock(&self.work);
         }
         work.has_turn = false;
-        lock(&self.now).is_pending = false;
+        self.now.lock().is_pending = false;
         drop(work);
         self.tell();
     }
 
     /// The remote is dropped, or it is kept no longer: nothing is heard any more.
     pub(super) fn end(&self) {
-        let mut now = lock(&self.now);
+        let mut now = self.now.lock();
         (now.state.under_way, now.is_pending) = (0, false);
         drop(now);
         self.tell();
@@ -253,17 +253,14 @@ impl FillInner {
 
     /// Wakes those who wait, if nothing is under way.
     fn tell(&self) {
-        let mut now = lock(&self.now);
-        if !now.is_settled() {
+        if !self.now.lock().is_settled() {
             return;
         }
-        self.settled.notify_all();
-        let wakers = std::mem::take(&mut now.wakers);
-        drop(now);
+        let wakers = self.now.tell();
         if let Some(remote) = self.remote.upgrade().filter(|_| !self.is_kept) {
             remote.forget_fill(self);
         }
-        wakers.into_iter().for_each(Waker::wake);
+        wakers.wake();
     }
 
     fn check_once(&self, remote: &Arc<RemoteInner>) {
@@ -314,7 +311,7 @@ impl FillInner {
         drop(gone);
         let needed = cover.answers.into_iter().map(|covered| (covered.key, covered.why));
         lock(&self.work).needed = needed.collect();
-        let mut now = lock(&self.now);
+        let mut now = self.now.lock();
         (now.state.is_whole, now.state.impossible) = (cover.is_whole, cover.impossible);
         drop(now);
         let under_way = self.show(remote);
@@ -333,7 +330,7 @@ impl FillInner {
                 _ => {}
             }
         }
-        let mut now = lock(&self.now);
+        let mut now = self.now.lock();
         (now.state.under_way, now.state.failed) = (under_way, failed);
         under_way
     }
@@ -345,7 +342,7 @@ impl Fill {
     /// See [`Remote::fill`](super::Remote::fill) for an example.
     pub fn state(&self) -> FillState {
         self.0.catch_up();
-        lock(&self.0.now).state()
+        self.0.now.lock().state()
     }
 
     /// Waits until nothing that it needs is under way, as a future of any runtime.
@@ -360,9 +357,7 @@ impl Fill {
     /// See [`Answer::wait`], which is the same for one answer.
     pub fn wait(&self, limit: Duration) -> FillState {
         self.0.catch_up();
-        let waits = |now: &mut FillNow| !now.is_settled();
-        let waited = self.0.settled.wait_timeout_while(lock(&self.0.now), limit, waits);
-        waited.unwrap_or_else(PoisonError::into_inner).0.state()
+        self.0.now.wait(limit, FillNow::state)
     }
 }
 
@@ -412,14 +407,7 @@ impl Future for FillSettled {
 
     fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<FillState> {
         self.0.0.catch_up();
-        let mut now = lock(&self.0.0.now);
-        if now.is_settled() {
-            return Poll::Ready(now.state());
-        }
-        if !now.wakers.iter().any(|waker| waker.will_wake(context.waker())) {
-            now.wakers.push(context.waker().clone());
-        }
-        Poll::Pending
+        self.0.0.now.poll(context, FillNow::state)
     }
 }
 

@@ -5,6 +5,7 @@
 //! [`Transport`] does. It starts no thread and reads no clock but the one that it is given.
 
 mod answer;
+mod awaited;
 mod builder;
 mod cover;
 mod engine;

@@ -8,14 +8,14 @@ mod settle;
 use std::fmt;
 use std::future::Future;
 use std::pin::Pin;
-use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, Weak};
-use std::task::{Context, Poll, Waker};
+use std::sync::{Arc, Weak};
+use std::task::{Context, Poll};
 use std::time::Duration;
 
 pub(super) use queue::{MadeRequest, SendQueue};
 
 use super::answer::Failure;
-use super::engine::Wakers;
+use super::awaited::{Awaited, Settles, Wakers};
 use super::{Remote, RemoteInner};
 use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result};
@@ -138,15 +138,19 @@ impl SendState {
 pub(super) struct SentState {
     number: i64,
     remote: Weak<RemoteInner>,
-    now: Mutex<SentNow>,
-    settled: Condvar,
+    now: Awaited<SentNow>,
 }
 
 struct SentNow {
     state: SendState,
     /// The id of the row that it is about.
     row_id: Option<RowId>,
-    wakers: Vec<Waker>,
+}
+
+impl Settles for SentNow {
+    fn is_settled(&self) -> bool {
+        self.state.is_settled()
+    }
 }
 
 impl SentState {
@@ -155,32 +159,21 @@ impl SentState {
         remote: Weak<RemoteInner>,
         (state, row_id): (SendState, Option<RowId>),
     ) -> Self {
-        let now = Mutex::new(SentNow { state, row_id, wakers: Vec::new() });
-        Self { number, remote, now, settled: Condvar::new() }
-    }
-
-    fn lock(&self) -> MutexGuard<'_, SentNow> {
-        self.now.lock().unwrap_or_else(PoisonError::into_inner)
+        Self { number, remote, now: Awaited::new(SentNow { state, row_id }) }
     }
 
     pub(super) fn state(&self) -> SendState {
-        self.lock().state.clone()
+        self.now.lock().state.clone()
     }
 
     /// The row that it is about has another id.
     pub(super) fn rename(&self, id: RowId) {
-        self.lock().row_id = Some(id);
+        self.now.lock().row_id = Some(id);
     }
 
     /// Shows another state; returns the tasks that wait for its end, if this is it.
     pub(super) fn show(&self, state: SendState) -> Wakers {
-        let mut now = self.lock();
-        now.state = state;
-        if !now.state.is_settled() {
-            return Wakers::default();
-        }
-        self.settled.notify_all();
-        Wakers(std::mem::take(&mut now.wakers))
+        self.now.change(|now| now.state = state)
     }
 }
 
@@ -219,7 +212,7 @@ impl Sent {
     ///
     /// See [`Transaction::insert_local`] for an example.
     pub fn row_id(&self) -> Option<RowId> {
-        self.0.lock().row_id.clone()
+        self.0.now.lock().row_id.clone()
     }
 
     /// Waits until it is confirmed, refused or cancelled, as a future of any runtime.
@@ -247,9 +240,7 @@ impl Sent {
     /// }
     /// ```
     pub fn wait(&self, limit: Duration) -> SendState {
-        let waits = |now: &mut SentNow| !now.state.is_settled();
-        let waited = self.0.settled.wait_timeout_while(self.0.lock(), limit, waits);
-        waited.unwrap_or_else(PoisonError::into_inner).0.state.clone()
+        self.0.now.wait(limit, |now| now.state.clone())
     }
 
     /// Takes it back: it is no longer shown, nor sent, and neither is what depends on it. Returns
@@ -389,14 +380,7 @@ impl Future for SentSettled {
     type Output = SendState;
 
     fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<SendState> {
-        let mut now = self.0.0.lock();
-        if now.state.is_settled() {
-            return Poll::Ready(now.state.clone());
-        }
-        if !now.wakers.iter().any(|waker| waker.will_wake(context.waker())) {
-            now.wakers.push(context.waker().clone());
-        }
-        Poll::Pending
+        self.0.0.now.poll(context, |now| now.state.clone())
     }
 }
 

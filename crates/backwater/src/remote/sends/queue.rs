@@ -10,7 +10,8 @@ use rustc_hash::FxHashSet;
 
 use super::{SendState, SentState};
 use crate::remote::answer::Failure;
-use crate::remote::engine::{Moment, Wakers, later};
+use crate::remote::awaited::Wakers;
+use crate::remote::engine::{Moment, later};
 use crate::schema::TableNo;
 use crate::table::{Edit, PendingChange, RenamedRow, Slot, State};
 
