@@ -13,6 +13,7 @@ use http::header::{
 use super::answer::AnswerRow;
 use super::engine::Limits;
 use super::inner::{NameInUse, RemoteInner};
+use super::pending::PENDING;
 use super::sends::{Conflict, DecidesConflicts, Resolution};
 use super::{Remote, Transport, url};
 use crate::cache::Cache;
@@ -286,9 +287,13 @@ impl RemoteBuilder {
             set_field(&mut fields, name, Some(value))?;
         }
         let in_use = NameInUse::claim(self.cache.clone(), self.name)?;
-        let declared = self.cache.schema().table_names().any(|name| name == AnswerRow::TABLE_NAME);
-        if !declared {
-            self.cache.declare("a remote is used", |schema| schema.table::<AnswerRow>())?;
+        let schema = self.cache.schema();
+        let lacks = |name: &str| schema.find_table(name).is_none();
+        let asks = lacks(AnswerRow::TABLE_NAME);
+        let sends = !schema.sends.is_empty() && lacks(PENDING);
+        if asks || sends {
+            let add = |schema| super::add_tables(schema, asks, sends);
+            self.cache.declare("a remote is used", add)?;
         }
         self.cache.rehydrate([AnswerRow::TABLE_NAME])?;
         let seed = self.seed.unwrap_or_else(|| RandomState::new().build_hasher().finish());

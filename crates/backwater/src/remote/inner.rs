@@ -112,9 +112,6 @@ impl RemoteInner {
             follows: OnceLock::new(),
         });
         remote.recall()?;
-        if !remote.schema().sends.is_empty() {
-            remote.declare_sends()?;
-        }
         remote.take_up_sends()?;
         let this = Arc::downgrade(&remote);
         let follows = remote.cache().watch_commits(move |report| {

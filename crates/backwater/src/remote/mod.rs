@@ -446,16 +446,16 @@ impl Remote {
 pub(crate) fn with_tables_of(wanted: Schema, stored: &Schema) -> Result<Schema> {
     let has = |schema: &Schema, table: &str| schema.table_names().any(|name| name == table);
     let lacks = |table: &str| has(stored, table) && !has(&wanted, table);
-    let builder = SchemaBuilder::beyond(&wanted);
     match (lacks(AnswerRow::TABLE_NAME), lacks(PENDING)) {
         (false, false) => Ok(wanted),
-        (true, false) => builder.table::<AnswerRow>().build(),
-        (false, true) => builder.table::<PendingRow>().table::<BaseNote>().build(),
-        (true, true) => {
-            let builder = builder.table::<AnswerRow>();
-            builder.table::<PendingRow>().table::<BaseNote>().build()
-        }
+        (asks, sends) => add_tables(SchemaBuilder::beyond(&wanted), asks, sends).build(),
     }
+}
+
+/// Adds the tables in which the remote notes what it asks for and what it sends.
+fn add_tables(builder: SchemaBuilder, asks: bool, sends: bool) -> SchemaBuilder {
+    let builder = if asks { builder.table::<AnswerRow>() } else { builder };
+    if sends { builder.table::<PendingRow>().table::<BaseNote>() } else { builder }
 }
 
 /// The header fields of every request.

@@ -10,6 +10,7 @@ use super::queue::{MadeRequest, SendEntry, SendPhase};
 use super::{SendState, SentState};
 use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result};
+use crate::remote::add_tables;
 use crate::remote::answer::{Failure, FailureKind};
 use crate::remote::inner::{RemoteInner, SentRequest};
 use crate::remote::pending::{
@@ -130,9 +131,8 @@ impl RemoteInner {
     pub(in crate::remote) fn declare_sends(&self) -> Result<()> {
         let has = |name: &str| self.schema().find_table(name).is_some();
         if !has(PENDING) {
-            self.cache().declare("changes are sent", |schema| {
-                schema.table::<PendingRow>().table::<BaseNote>()
-            })?;
+            let add = |schema| add_tables(schema, false, true);
+            self.cache().declare("changes are sent", add)?;
         }
         let state = self.cache().snapshot().state;
         match state.has_unready() {
