@@ -207,7 +207,7 @@ impl Transaction {
         self.lift_at(table, slot);
         if self.history.is_recent(table, slot)
             && !self.state.schema.is_entries(table)
-            && !self.is_over()
+            && !self.writes_pending()
         {
             // If it is restored in this commit, it has written what it does not hold then, too.
             self.again.add((table, slot), self.definition(table).field_numbers().collect());

@@ -27,7 +27,7 @@ pub(crate) const BASE: &str = "backwater_base";
 #[derive(Default)]
 pub(super) struct Covering {
     /// Whether what is written now is written over base values.
-    is_over: bool,
+    writes_pending: bool,
     /// The pending changes that are to be, if they are others than before.
     pending: Option<Vec<Arc<PendingChange>>>,
     /// The base values as they are by now, and where they were written to, if they were.
@@ -46,10 +46,9 @@ pub(super) struct Covering {
 
 impl Transaction {
     /// Adds a row whose id the remote will give, in a change that is sent
-    /// (`Remote::send`). Until then it has an id of its own, which is
-    /// returned: a negative number, or a text that begins with `local-`. When the remote has named
-    /// it, all that points at it points at the row of the new id, in one commit; results tell that
-    /// their row has another key.
+    /// (`Remote::send`). Until then it has a local id, which is returned: a negative number, or a
+    /// text that begins with `local-`. The commit that brings the server's id moves every link to
+    /// it, and the deltas of results say that the row's key has changed.
     ///
     /// # Errors
     /// [`ErrorKind::Row`] outside of a change that is sent, or if the table's id is not one plain
@@ -90,10 +89,11 @@ impl Transaction {
         let refused = |message: String, help: &str| {
             Err(Error::new(ErrorKind::Row, message).help(help.to_owned()))
         };
-        let Some(ids) = self.covering.local_ids.as_mut().filter(|_| self.covering.is_over) else {
+        let Some(ids) = self.covering.local_ids.as_mut().filter(|_| self.covering.writes_pending)
+        else {
             return refused(
-                "only a server names rows, and this is not sent to one".to_owned(),
-                "write it in `Remote::send`, or give the row an id and `insert` it",
+                "this row would never get its id, since it is sent to no server".to_owned(),
+                "call `insert_local` in `Remote::send`, or give the row an id and `insert` it",
             );
         };
         let id = match kind {
@@ -120,13 +120,13 @@ impl Transaction {
     /// Whether a row is covered by a pending change that is not the one that is made.
     pub(crate) fn is_covered(&self, table: TableNo, slot: Slot) -> bool {
         let overlay = self.state.overlay.as_ref().or(self.before.overlay.as_ref());
-        let overlay = overlay.filter(|_| !self.covering.is_over);
+        let overlay = overlay.filter(|_| !self.covering.writes_pending);
         overlay.is_some_and(|overlay| overlay.covers(table, slot))
     }
 
     /// Whether what is written now is written over base values.
-    pub(super) fn is_over(&self) -> bool {
-        self.covering.is_over
+    pub(super) fn writes_pending(&self) -> bool {
+        self.covering.writes_pending
     }
 
     fn is_lifted(&self) -> bool {
@@ -136,7 +136,7 @@ impl Transaction {
 
     /// Gives all covered rows their base values, until the transaction ends.
     pub(crate) fn lift(&mut self) {
-        if self.covering.is_over {
+        if self.covering.writes_pending {
             return;
         }
         let Some(overlay) = self.state.overlay.clone() else { return };
@@ -161,7 +161,8 @@ impl Transaction {
         slot: Slot,
         fields: &[(FieldNo, Staged<'_>)],
     ) {
-        let Some(overlay) = self.state.overlay.as_ref().filter(|_| !self.covering.is_over) else {
+        let Some(overlay) = self.state.overlay.as_ref().filter(|_| !self.covering.writes_pending)
+        else {
             return;
         };
         let definition = self.state.schema.table(table);
@@ -190,7 +191,8 @@ impl Transaction {
 
     /// The same if rows of some tables are covered.
     pub(super) fn lift_any_of(&mut self, tables: impl FnOnce(&Schema) -> BTreeSet<TableNo>) {
-        let Some(overlay) = self.state.overlay.as_ref().filter(|_| !self.covering.is_over) else {
+        let Some(overlay) = self.state.overlay.as_ref().filter(|_| !self.covering.writes_pending)
+        else {
             return;
         };
         if tables(&self.state.schema).into_iter().any(|table| overlay.covers_any_of(table)) {
@@ -200,7 +202,7 @@ impl Transaction {
 
     /// The version in which a row is read: below pending changes, as that is what is written.
     pub(crate) fn version_of(&self, table: TableNo, slot: Slot) -> &State {
-        let overlay = self.state.overlay.as_ref().filter(|_| !self.covering.is_over);
+        let overlay = self.state.overlay.as_ref().filter(|_| !self.covering.writes_pending);
         overlay
             .and_then(|overlay| overlay.base.get(&(table, slot)))
             .map_or(&self.state, |base| base)
@@ -231,13 +233,13 @@ impl Transaction {
     }
 
     /// Writes what a change did into the base.
-    pub(crate) fn make_base(&mut self, change: &PendingChange) {
+    pub(crate) fn write_base(&mut self, change: &PendingChange) {
         self.lift();
         self.apply(change);
     }
 
     /// Makes a change once more, in one that is made now.
-    pub(crate) fn make_again(&mut self, change: &PendingChange) {
+    pub(crate) fn redo(&mut self, change: &PendingChange) {
         let local = change.rows.iter().filter(|row| row.is_local);
         self.covering.local.extend(local.map(|row| (row.table, row.slot)));
         self.apply(change);
@@ -264,7 +266,7 @@ impl Transaction {
         self.cover();
         let before = Arc::new(self.state.clone());
         self.covering.local_ids = Some(fastrand::Rng::with_seed(seed));
-        let (value, touched) = self.over(write);
+        let (value, touched) = self.record_over(write);
         let value = value?;
         let local = std::mem::take(&mut self.covering.local);
         let after = Arc::new(self.state.clone());
@@ -292,12 +294,12 @@ impl Transaction {
     }
 
     /// Writes over base values; gives which rows were written to.
-    fn over<T>(&mut self, write: impl FnOnce(&mut Self) -> T) -> (T, Vec<Touched>) {
+    fn record_over<T>(&mut self, write: impl FnOnce(&mut Self) -> T) -> (T, Vec<Touched>) {
         let fresh = self.touched.iter().map(|_| Touched::default()).collect();
         let before = std::mem::replace(&mut self.touched, fresh);
-        self.covering.is_over = true;
+        self.covering.writes_pending = true;
         let value = write(self);
-        self.covering.is_over = false;
+        self.covering.writes_pending = false;
         let touched = std::mem::replace(&mut self.touched, before);
         for (all, touched) in self.touched.iter_mut().zip(&touched) {
             for slot in touched.slots() {
@@ -316,7 +318,7 @@ impl Transaction {
         let base = Arc::new(self.state.clone());
         self.covering.base = Some((base.clone(), self.touched.clone()));
         let mut covered: BTreeMap<RowAt, Arc<State>> = BTreeMap::new();
-        let ((), touched) = self.over(|tx| {
+        let ((), touched) = self.record_over(|tx| {
             for change in &pending {
                 let rows = change.rows.iter().map(|row| ((row.table, row.slot), base.clone()));
                 covered.extend(rows);

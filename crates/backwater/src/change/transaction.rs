@@ -324,7 +324,7 @@ impl Transaction {
         }
         let cells = fields.iter().map(|(field, staged)| (*field, staged.cell()));
         let mut merged = Merged { is_new: false, changed: false, overwrote: false };
-        if self.state.table(table).keeps_times() && !self.is_over() {
+        if self.state.table(table).keeps_times() && !self.writes_pending() {
             self.received.push((table, slot));
         }
         let old = self.state.table(table).row(slot);
@@ -345,7 +345,7 @@ impl Transaction {
         }
         if self.history.is_recent(table, slot)
             && !self.state.schema.is_entries(table)
-            && !self.is_over()
+            && !self.writes_pending()
         {
             self.again.add((table, slot), fields.iter().map(|(field, _)| *field).collect());
         }

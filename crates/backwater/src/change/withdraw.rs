@@ -83,9 +83,9 @@ impl Transaction {
     /// restores that.
     pub(crate) fn withdraw(&mut self, changes: &Changes) -> Result<()> {
         if changes.is_shown_only() {
-            let message = "this commit showed a change that goes to a remote, or ended one";
+            let message = "this commit made or ended a pending change";
             return Err(Error::new(ErrorKind::Row, message)
-                .help("take a change back that is not sent yet with `Sent::cancel`"));
+                .help("take a change back with `Sent::cancel` while it waits"));
         }
         let changes = changes.of_base();
         let of = changes.rows.since().of.clone();

@@ -341,7 +341,7 @@ impl World {
                 let ended = self.cache.commit("ended", |tx| {
                     let change = tx.end_pending(change.number).unwrap();
                     if confirms {
-                        tx.make_base(&change);
+                        tx.write_base(&change);
                     }
                     Ok(())
                 });

@@ -25,7 +25,7 @@ use crate::value::{Json, RowId};
 type RowAt = (TableNo, Slot);
 
 /// What became of a change that was made.
-enum Shown {
+enum Made {
     New(Arc<SentState>),
     /// It is part of one that waits.
     Merged((i64, Arc<PendingChange>)),
@@ -33,15 +33,16 @@ enum Shown {
     Nothing(Arc<SentState>),
 }
 
-/// A change that has its place in the queue, which it loses if it is not committed.
-struct Queued<'r> {
+/// What a change that is being made has claimed in the queue: it is given back if the change is not
+/// committed.
+struct Claim<'r> {
     remote: &'r RemoteInner,
     number: Option<i64>,
     /// One that waits and is held meanwhile, as the change is to be a part of it.
     held: Option<i64>,
 }
 
-impl Drop for Queued<'_> {
+impl Drop for Claim<'_> {
     fn drop(&mut self) {
         let mut sends = self.remote.sends();
         if let Some(number) = self.number {
@@ -54,7 +55,7 @@ impl Drop for Queued<'_> {
 }
 
 impl RemoteInner {
-    /// Makes a change that is shown and queued.
+    /// Makes a change that is shown at once and queued.
     pub(in crate::remote) fn send(
         &self,
         rule: &str,
@@ -66,7 +67,7 @@ impl RemoteInner {
         let schema = self.schema();
         let rule = schema.send(rule)?;
         let (key, seed) = (self.new_key(), self.engine().random_number());
-        let mut queued = Queued { remote: self, number: None, held: None };
+        let mut claim = Claim { remote: self, number: None, held: None };
         let made = self.cache().try_commit(label.clone(), |tx| {
             // Changes are numbered in the order of their commits.
             let number = self.cache().next_send();
@@ -77,13 +78,13 @@ impl RemoteInner {
             // A row that the server will name is made by a request of its own.
             let merges = rule.merges && change.local_row().is_none();
             if let Some(at) = about.filter(|_| merges)
-                && let Some(merged) = self.merged(tx, rule, (at, &change), &mut queued)?
+                && let Some(merged) = self.merged(tx, rule, (at, &change), &mut claim)?
             {
-                return Ok::<_, Error>(Shown::Merged(merged));
+                return Ok::<_, Error>(Made::Merged(merged));
             }
             if rule.body == SendBody::Changes && change.rows.is_empty() {
                 let confirmed = (SendState::Confirmed, id);
-                return Ok(Shown::Nothing(self.shared_send(number, confirmed)));
+                return Ok(Made::Nothing(self.shared_send(number, confirmed)));
             }
             let row = self.row_of(tx, number, rule, about, &change, &variables, (&key, &label));
             row.put(tx)?;
@@ -93,20 +94,20 @@ impl RemoteInner {
             let entry = SendEntry::new(shared.clone(), name, (change, about), variables, texts);
             // It has its place from here on, and its turn once it is committed.
             self.sends().add(number, entry.in_the_making());
-            queued.number = Some(number);
-            Ok(Shown::New(shared))
+            claim.number = Some(number);
+            Ok(Made::New(shared))
         })?;
-        (queued.number, queued.held) = (None, None);
+        (claim.number, claim.held) = (None, None);
         match made.value {
-            Shown::Nothing(shared) => Ok(shared),
-            Shown::New(shared) => {
+            Made::Nothing(shared) => Ok(shared),
+            Made::New(shared) => {
                 if let Some(entry) = self.sends().get_mut(shared.number) {
                     entry.phase = SendPhase::Waiting;
                 }
                 self.drive();
                 Ok(shared)
             }
-            Shown::Merged((open, change)) => {
+            Made::Merged((open, change)) => {
                 let mut sends = self.sends();
                 let Some(entry) = sends.get_mut(open) else {
                     drop(sends);
@@ -154,10 +155,10 @@ impl RemoteInner {
         tx: &mut Transaction,
         rule: &SendRule,
         (about, change): (RowAt, &PendingChange),
-        held: &mut Queued<'_>,
+        held: &mut Claim<'_>,
     ) -> Result<Option<(i64, Arc<PendingChange>)>> {
         // It is not to go before this is committed.
-        let Some(open) = self.sends().hold_open(&rule.name, about) else { return Ok(None) };
+        let Some(open) = self.sends().claim_open(&rule.name, about) else { return Ok(None) };
         held.held = Some(open);
         let pending = tx.pending().to_vec();
         let Some(place) = pending.iter().position(|known| known.number == open) else {

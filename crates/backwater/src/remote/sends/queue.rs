@@ -28,7 +28,7 @@ pub(in crate::remote) enum SendPhase {
     /// It waits until the program says that something has changed: credentials, a decision.
     Held,
     /// It is about to begin or to end: the commit is being made that says so.
-    Ending,
+    Committing,
 }
 
 /// What the request of a change is, once it has been made for the first time: another try is the
@@ -86,7 +86,7 @@ impl SendEntry {
 
     /// Its turn does not come before it is committed.
     pub(in crate::remote) fn in_the_making(mut self) -> Self {
-        self.phase = SendPhase::Ending;
+        self.phase = SendPhase::Committing;
         self
     }
 
@@ -108,7 +108,7 @@ impl SendEntry {
 }
 
 /// What a program gave for a request, once rows have other ids. Local ids are like nothing else.
-pub(super) fn with_names(
+pub(super) fn with_new_ids(
     given: &[(String, String)],
     renamed: &[RenamedRow],
 ) -> Vec<(String, String)> {
@@ -158,14 +158,14 @@ impl SendQueue {
 
     /// A change that waits, of which no request was made, and that takes up a later one of the same
     /// row: the last one of that row. Its turn does not come from here on.
-    pub(in crate::remote) fn hold_open(&mut self, rule: &str, about: RowAt) -> Option<i64> {
+    pub(in crate::remote) fn claim_open(&mut self, rule: &str, about: RowAt) -> Option<i64> {
         let mut of_row = self.entries.iter_mut().rev();
         let (number, last) = of_row.find(|(_, entry)| entry.rows().any(|at| at == about))?;
         let is_open = last.phase == SendPhase::Waiting && last.request.is_none();
         if !is_open || &*last.rule != rule || last.about != Some(about) {
             return None;
         }
-        last.phase = SendPhase::Ending;
+        last.phase = SendPhase::Committing;
         Some(*number)
     }
 
@@ -203,7 +203,7 @@ impl SendQueue {
         self.under_way -= 1;
         self.set_timer(number, None);
         let entry = self.entries.get_mut(&number)?;
-        entry.phase = SendPhase::Ending;
+        entry.phase = SendPhase::Committing;
         Some(number)
     }
 
@@ -259,7 +259,7 @@ impl SendQueue {
                 }
             }
             entry.points = state.points_of(&entry.change);
-            entry.variables = with_names(&entry.variables, renamed);
+            entry.variables = with_new_ids(&entry.variables, renamed);
         }
     }
 
@@ -298,7 +298,7 @@ impl SendQueue {
             match entry.phase {
                 SendPhase::Sent(call) => timed_out.push(call),
                 SendPhase::Later => entry.phase = SendPhase::Waiting,
-                SendPhase::Waiting | SendPhase::Held | SendPhase::Ending => {}
+                SendPhase::Waiting | SendPhase::Held | SendPhase::Committing => {}
             }
         }
         timed_out

@@ -3,7 +3,7 @@
 use http::{Response, StatusCode};
 
 use super::make::{below, change_row};
-use super::queue::{SendPhase, with_names};
+use super::queue::{SendPhase, with_new_ids};
 use super::{Conflict, Resolution, SendState};
 use crate::change::{ChangeKind, Transaction};
 use crate::error::{Error, ErrorKind, Result};
@@ -123,7 +123,7 @@ impl RemoteInner {
         self.sends().settled(&change, next);
         let failure = Failure::new(
             FailureKind::Unreadable,
-            format!("depended on: {label}, of which the server does not say which id it has given"),
+            format!("depended on: {label}; the server's answer does not say which id it gave"),
         );
         let report = self.cache().try_commit(format!("{label}: confirmed"), |tx| {
             tx.delete(PENDING, number)?;
@@ -421,7 +421,7 @@ impl RemoteInner {
     pub(in crate::remote) fn cancel_send(&self, number: i64) -> Result<bool> {
         let sends = self.sends();
         let Some(entry) = sends.get(number) else { return Ok(false) };
-        let is_free = |phase| !matches!(phase, SendPhase::Sent(_) | SendPhase::Ending);
+        let is_free = |phase| !matches!(phase, SendPhase::Sent(_) | SendPhase::Committing);
         if !is_free(entry.phase) {
             return Ok(false);
         }
@@ -471,7 +471,7 @@ impl RemoteInner {
         let gone: Vec<i64> = numbers
             .filter(|number| {
                 let sends = self.sends();
-                sends.get(*number).is_some_and(|entry| entry.phase != SendPhase::Ending)
+                sends.get(*number).is_some_and(|entry| entry.phase != SendPhase::Committing)
             })
             .collect();
         if gone.is_empty() {
@@ -509,7 +509,7 @@ impl RemoteInner {
         let variables = row.variables();
         self.send(&row.send, variables, row.label.clone(), |tx| {
             let change = read_changes(tx, number, &stored)?;
-            tx.make_again(&change);
+            tx.redo(&change);
             tx.delete(PENDING, number).map(drop)
         })
     }
@@ -567,7 +567,7 @@ fn write_named(
             fields.retain(|(field, _)| rows.cell(row.slot, *field) == Cell::Absent);
         }
     }
-    tx.make_base(&moved);
+    tx.write_base(&moved);
     Ok(renamed)
 }
 
@@ -585,7 +585,7 @@ fn note_renamed(tx: &mut Transaction, renamed: &[RenamedRow]) -> Result<()> {
         change_row(tx, change.number, |row| {
             row.row_id = row.about_in(&state, change).or(row.row_id.take());
             row.changes = stored_changes(&state, change);
-            row.variables = stored_variables(&with_names(&row.variables(), renamed));
+            row.variables = stored_variables(&with_new_ids(&row.variables(), renamed));
         })
     })
 }
@@ -603,7 +603,7 @@ fn write_confirmed(
     body: Option<&[u8]>,
 ) {
     let before = tx.state.clone();
-    tx.make_base(change);
+    tx.write_base(change);
     let (Some(request), Some(body)) = (request, body) else { return };
     let read = tx.all_or_nothing(|tx| tx.ingest(request, body));
     if let Err(error) = read {
