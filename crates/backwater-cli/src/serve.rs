@@ -33,6 +33,9 @@ pub(crate) struct Arguments {
     /// The share of requests whose connection is cut before the response is whole, from 0 to 1
     #[arg(long, value_name = "SHARE", default_value_t = 0.0, value_parser = share)]
     lose: f64,
+    /// The share of a feed's events at which its connection is cut, from 0 to 1
+    #[arg(long, value_name = "SHARE", default_value_t = 0.0, value_parser = share)]
+    cut: f64,
     /// Where the random choices of what fails begin
     #[arg(long, value_name = "NUMBER", default_value_t = 0)]
     seed: u64,
@@ -60,7 +63,7 @@ fn share(text: &str) -> Result<f64, String> {
 }
 
 /// The requests that the ferries' API has, as far as they are said here.
-const FERRIES: [&str; 10] = [
+const FERRIES: [&str; 12] = [
     "GET    /departures{?port,page}",
     "GET    /sailings/{id}",
     "PATCH  /sailings/{id}             status, delay_min, note",
@@ -71,6 +74,8 @@ const FERRIES: [&str; 10] = [
     "GET    /vessels/{id}  /vessels{?ids*}",
     "GET    /ports",
     "GET    /feed                      server-sent events",
+    "GET    /feed.ndjson{?since}       the same, a JSON object a line",
+    "GET    /live{?since}              the same over a WebSocket",
 ];
 
 pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
@@ -95,6 +100,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
         delay: arguments.delay,
         fail: arguments.fail,
         lose: arguments.lose,
+        cut: arguments.cut,
         seed: arguments.seed,
     };
     let answers: Arc<dyn Answers> = match arguments.quiet {

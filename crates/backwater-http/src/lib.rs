@@ -20,8 +20,11 @@
 //! println!("{state:?}");
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
+//!
+//! Feeds are responses that do not end, and WebSockets (RFC 6455), by the same client.
 
 mod credentials;
+mod feed;
 
 use std::error::Error as StdError;
 use std::fmt;
@@ -30,8 +33,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use backwater::remote::http::header::{AUTHORIZATION, HeaderValue};
-use backwater::remote::http::{Request, Response, StatusCode};
-use backwater::remote::{Alarm, Call, FailureKind, Transport};
+use backwater::remote::http::{Request, Response, StatusCode, Version};
+use backwater::remote::{Alarm, Call, FailureKind, FeedCall, Transport};
 use tokio::runtime::Handle;
 use tokio::sync::oneshot;
 
@@ -327,6 +330,10 @@ impl Transport for HttpTransport {
         });
     }
 
+    fn open(&self, request: Request<Vec<u8>>, call: FeedCall) {
+        feed::open(&self.0, request, call);
+    }
+
     fn wake_after(&self, delay: Duration, alarm: Alarm) {
         let runtime = self.0.runtime.clone();
         self.0.runtime.spawn(async move {
@@ -346,68 +353,89 @@ enum Problem {
 impl Inner {
     async fn carry(
         &self,
-        mut request: Request<Vec<u8>>,
+        request: Request<Vec<u8>>,
         most: usize,
     ) -> Result<Response<Vec<u8>>, Problem> {
-        if let Some(change) = &self.change_request {
-            change(&mut request);
-        }
-        let mut response = match &self.credentials {
-            None => self.send(request, most).await?,
-            Some(credentials) => {
-                let url = request.uri().clone();
-                let first = credentials.get(&url).await.map_err(refused)?;
-                let response = self.send_as(&request, first.as_ref(), most).await?;
-                match (response.status(), first) {
-                    (StatusCode::UNAUTHORIZED, Some(first)) => {
-                        let again = credentials.renew(&url, &first).await.map_err(refused)?;
-                        match again {
-                            Some(again) => self.send_as(&request, Some(&again), most).await?,
-                            None => response,
-                        }
-                    }
-                    _ => response,
-                }
-            }
-        };
+        let received = self.exchange(request, None).await?;
+        let mut response = read(received, most).await?;
         if let Some(change) = &self.change_response {
             change(&mut response);
         }
         Ok(response)
     }
 
-    async fn send_as(
+    /// The head of the response to a request, which has credentials if there are some.
+    async fn exchange(
+        &self,
+        mut request: Request<Vec<u8>>,
+        version: Option<Version>,
+    ) -> Result<reqwest::Response, Problem> {
+        if let Some(change) = &self.change_request {
+            change(&mut request);
+        }
+        let Some(credentials) = &self.credentials else {
+            return self.execute(request, version).await;
+        };
+        let url = request.uri().clone();
+        let first = credentials.get(&url).await.map_err(refused)?;
+        let response = self.execute_as(&request, first.as_ref(), version).await?;
+        match (response.status(), first) {
+            (StatusCode::UNAUTHORIZED, Some(first)) => {
+                let again = credentials.renew(&url, &first).await.map_err(refused)?;
+                match again {
+                    Some(again) => self.execute_as(&request, Some(&again), version).await,
+                    None => Ok(response),
+                }
+            }
+            _ => Ok(response),
+        }
+    }
+
+    async fn execute_as(
         &self,
         request: &Request<Vec<u8>>,
         credentials: Option<&HeaderValue>,
-        most: usize,
-    ) -> Result<Response<Vec<u8>>, Problem> {
+        version: Option<Version>,
+    ) -> Result<reqwest::Response, Problem> {
         let mut request = request.clone();
         if let Some(credentials) = credentials {
             request.headers_mut().insert(AUTHORIZATION, credentials.clone());
         }
-        self.send(request, most).await
+        self.execute(request, version).await
     }
 
-    async fn send(
+    async fn execute(
         &self,
         request: Request<Vec<u8>>,
-        most: usize,
-    ) -> Result<Response<Vec<u8>>, Problem> {
-        let request = reqwest::Request::try_from(request).map_err(|error| problem(&error))?;
-        let mut received = self.client.execute(request).await.map_err(|error| problem(&error))?;
-        let mut response = Response::new(Vec::new());
-        *response.status_mut() = received.status();
-        *response.headers_mut() = std::mem::take(received.headers_mut());
-        // What is decompressed may be much more than what was sent: it is counted as it comes.
-        while let Some(chunk) = received.chunk().await.map_err(|error| problem(&error))? {
-            response.body_mut().extend_from_slice(&chunk);
-            if response.body().len() > most {
-                break;
-            }
+        version: Option<Version>,
+    ) -> Result<reqwest::Response, Problem> {
+        let mut request = reqwest::Request::try_from(request).map_err(|error| problem(&error))?;
+        if let Some(version) = version {
+            *request.version_mut() = version;
         }
-        Ok(response)
+        self.client.execute(request).await.map_err(|error| problem(&error))
     }
+}
+
+/// A response with its body, or with more of it than may be.
+async fn read(mut received: reqwest::Response, most: usize) -> Result<Response<Vec<u8>>, Problem> {
+    let mut response = head(&mut received);
+    // What is decompressed may be much more than what was sent: it is counted as it comes.
+    while let Some(chunk) = received.chunk().await.map_err(|error| problem(&error))? {
+        response.body_mut().extend_from_slice(&chunk);
+        if response.body().len() > most {
+            break;
+        }
+    }
+    Ok(response)
+}
+
+/// The status and the header fields of a response.
+fn head(received: &mut reqwest::Response) -> Response<Vec<u8>> {
+    let mut response = Response::new(Vec::new());
+    *response.status_mut() = received.status();
+    *response.headers_mut() = std::mem::take(received.headers_mut());
+    response
 }
 
 fn refused(error: CredentialsError) -> Problem {

@@ -269,7 +269,13 @@ fn act() -> impl Strategy<Value = Act> {
 
 fn session(seed: u64, acts: &[Act]) {
     let ferries = Arc::new(Ferries::new());
-    let faults = Faults { delay: Duration::from_millis(2), fail: 0.15, lose: 0.15, seed };
+    let faults = Faults {
+        delay: Duration::from_millis(2),
+        fail: 0.15,
+        lose: 0.15,
+        seed,
+        ..Faults::default()
+    };
     let server = start(ferries.clone(), faults, 0).unwrap();
     let cache = cache();
     let transport = HttpTransport::builder().build().unwrap();

@@ -24,6 +24,8 @@ pub struct Faults {
     pub fail: f64,
     /// The share of requests whose connection is cut before the response is whole.
     pub lose: f64,
+    /// The share of a feed's events at which its connection is cut, so that they do not arrive.
+    pub cut: f64,
     /// Where the random choices begin.
     pub seed: u64,
 }
@@ -46,6 +48,12 @@ impl Choices {
     pub(crate) fn of(faults: Faults) -> Self {
         let random = Mutex::new(fastrand::Rng::with_seed(faults.seed));
         Self { faults, random }
+    }
+
+    /// Whether a feed is cut at its next event.
+    pub(crate) fn cuts(&self) -> bool {
+        let mut random = self.random.lock().unwrap_or_else(PoisonError::into_inner);
+        self.faults.cut > 0.0 && random.f64() < self.faults.cut
     }
 
     /// What becomes of the next request, and how long it takes.

@@ -39,6 +39,8 @@ const KEPT_EVENTS: usize = 500;
 /// | `GET /vessels/{id}`, `GET /vessels{?ids*}` | one vessel, some vessels |
 /// | `GET /ports` | all ports |
 /// | `GET /feed` | what changes, as server-sent events; honours `Last-Event-ID` |
+/// | `GET /feed.ndjson{?since}` | the same, one JSON object a line, with `kind` and `seq` |
+/// | `GET /live{?since}` | the same as text messages of a WebSocket |
 ///
 /// Every answer to a GET has an `ETag` and honours `If-None-Match`. Errors are problem details (RFC
 /// 9457).
@@ -61,9 +63,52 @@ struct World {
     next_booking: u64,
     /// The responses to requests that had an idempotency key.
     done: BTreeMap<String, Reply>,
-    events: Vec<(u64, String)>,
+    events: Vec<Event>,
     next_event: u64,
-    listeners: Vec<UnboundedSender<String>>,
+    listeners: Vec<(Form, UnboundedSender<String>)>,
+}
+
+/// What has changed.
+struct Event {
+    number: u64,
+    name: &'static str,
+    data: Value,
+}
+
+/// How a listener hears of events.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Form {
+    ServerSent,
+    Lines,
+    Messages,
+}
+
+impl Form {
+    /// The form of a feed, by its path.
+    fn of(path: &str) -> Option<Self> {
+        match path {
+            "/feed" => Some(Form::ServerSent),
+            "/feed.ndjson" => Some(Form::Lines),
+            "/live" => Some(Form::Messages),
+            _ => None,
+        }
+    }
+}
+
+impl Event {
+    fn text(&self, form: Form) -> String {
+        let Self { number, name, data } = self;
+        if form == Form::ServerSent {
+            return format!("id: {number}\nevent: {name}\ndata: {data}\n\n");
+        }
+        let mut message = data.clone();
+        if let Value::Object(members) = &mut message {
+            members.insert("kind".to_owned(), json!(name));
+            members.insert("seq".to_owned(), json!(number));
+        }
+        let end = if form == Form::Lines { "\n" } else { "" };
+        format!("{message}{end}")
+    }
 }
 
 /// A response before it is one.
@@ -137,11 +182,17 @@ impl Answers for Ferries {
     }
 
     fn follow(&self, request: &Request<Vec<u8>>) -> Option<Events> {
-        (request.method() == Method::GET && request.uri().path() == "/feed").then(|| {
-            let last = request.headers().get("last-event-id");
-            let last = last.and_then(|id| id.to_str().ok()?.parse::<u64>().ok());
-            self.world().listen(last)
-        })
+        let form = Form::of(request.uri().path()).filter(|_| request.method() == Method::GET)?;
+        let last = match form {
+            Form::ServerSent => {
+                let last = request.headers().get("last-event-id");
+                last.and_then(|id| id.to_str().ok()?.parse::<u64>().ok())
+            }
+            Form::Lines | Form::Messages => {
+                Query::of(request).one("since").and_then(|since| since.parse().ok())
+            }
+        };
+        Some(self.world().listen(form, last))
     }
 }
 
@@ -153,7 +204,7 @@ impl fmt::Debug for Ferries {
 
 fn response(request: &Request<Vec<u8>>, reply: Reply) -> Response<Vec<u8>> {
     let is_read = request.method() == Method::GET && reply.status.is_success();
-    let is_feed = is_read && request.uri().path() == "/feed";
+    let feed = Form::of(request.uri().path()).filter(|_| is_read);
     let mut response = Response::new(Vec::new());
     *response.status_mut() = reply.status;
     let fields = response.headers_mut();
@@ -165,8 +216,9 @@ fn response(request: &Request<Vec<u8>>, reply: Reply) -> Response<Vec<u8>> {
     for (name, value) in &reply.fields {
         put(name.clone(), value);
     }
-    if is_feed {
-        put(CONTENT_TYPE, "text/event-stream");
+    if let Some(form) = feed {
+        let lines = "application/x-ndjson";
+        put(CONTENT_TYPE, if form == Form::ServerSent { "text/event-stream" } else { lines });
         return response;
     }
     if reply.status.is_success() && !reply.body.is_null() {
@@ -254,7 +306,7 @@ impl World {
                 Reply::ok(json!({ "vessels": vessels }), "max-age=300")
             }
             ("GET", ["ports"]) => Reply::ok(json!({ "ports": self.ports() }), "max-age=86400"),
-            ("GET", ["feed"]) => Reply::ok(Value::Null, "no-store"),
+            ("GET", ["feed" | "feed.ndjson" | "live"]) => Reply::ok(Value::Null, "no-store"),
             (_, path) => match allowed(path) {
                 Some(allowed) => Reply::problem(
                     StatusCode::METHOD_NOT_ALLOWED,
@@ -420,32 +472,35 @@ impl World {
         ports.into_values().collect()
     }
 
-    fn tell(&mut self, name: &str, data: &Value) {
-        let id = self.next_event;
+    fn tell(&mut self, name: &'static str, data: &Value) {
+        let number = self.next_event;
         self.next_event += 1;
-        let event = format!("id: {id}\nevent: {name}\ndata: {data}\n\n");
-        self.listeners.retain(|listener| listener.send(event.clone()).is_ok());
-        self.events.push((id, event));
+        let event = Event { number, name, data: data.clone() };
+        self.listeners.retain(|(form, listener)| listener.send(event.text(*form)).is_ok());
+        self.events.push(event);
         let too_many = self.events.len().saturating_sub(KEPT_EVENTS);
         self.events.drain(..too_many);
     }
 
     /// The events from there on; an event `reset` first, if some of them are no longer known.
-    fn listen(&mut self, last: Option<u64>) -> Events {
+    fn listen(&mut self, form: Form, last: Option<u64>) -> Events {
         let (sender, receiver) = unbounded_channel();
-        let _it_listens = sender.send(": the feed begins\n\n".to_owned());
+        if form == Form::ServerSent {
+            let _it_listens = sender.send(": the feed begins\n\n".to_owned());
+        }
         if let Some(last) = last {
-            let first = self.events.first().map_or(self.next_event, |(id, _)| *id);
+            let first = self.events.first().map_or(self.next_event, |event| event.number);
             if last + 1 < first || last >= self.next_event {
-                let reset = format!("id: {}\nevent: reset\ndata: {{}}\n\n", self.next_event - 1);
-                let _it_listens = sender.send(reset);
+                let number = self.next_event - 1;
+                let reset = Event { number, name: "reset", data: json!({}) };
+                let _it_listens = sender.send(reset.text(form));
             } else {
-                for (_, event) in self.events.iter().filter(|(id, _)| *id > last) {
-                    let _it_listens = sender.send(event.clone());
+                for event in self.events.iter().filter(|event| event.number > last) {
+                    let _it_listens = sender.send(event.text(form));
                 }
             }
         }
-        self.listeners.push(sender);
+        self.listeners.push((form, sender));
         receiver
     }
 }
@@ -460,7 +515,8 @@ fn body(request: &Request<Vec<u8>>) -> Result<Map<String, Value>, Reply> {
 /// The methods that a path is for, if it is one.
 fn allowed(path: &[&str]) -> Option<&'static str> {
     Some(match path {
-        ["departures" | "fleet" | "ports" | "vessels" | "feed"] | ["vessels", _] => "GET",
+        ["departures" | "fleet" | "ports" | "vessels" | "feed" | "feed.ndjson" | "live"]
+        | ["vessels", _] => "GET",
         ["sailings", _] => "GET, PATCH",
         ["sailings", _, "bookings"] => "GET, POST",
         ["bookings", _] => "DELETE",

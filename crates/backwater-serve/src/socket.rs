@@ -1,6 +1,5 @@
 //! A server behind a socket of this machine.
 
-use std::convert::Infallible;
 use std::io;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::pin::Pin;
@@ -10,7 +9,8 @@ use std::thread::JoinHandle;
 
 use axum::Router;
 use axum::body::{Body, Bytes, HttpBody, to_bytes};
-use axum::extract::State;
+use axum::extract::ws::{Message, WebSocket, WebSocketUpgrade};
+use axum::extract::{FromRequestParts, State};
 use http::header::{CONTENT_TYPE, HeaderValue};
 use http::{Request, Response, StatusCode};
 use http_body::Frame;
@@ -117,7 +117,8 @@ impl<A: Future + Unpin, B: Future + Unpin> Future for Either<A, B> {
 async fn answer(State(shared): State<Arc<Shared>>, request: Request<Body>) -> Response<Body> {
     let (fate, delay) = shared.choices.next();
     tokio::time::sleep(delay).await;
-    let (parts, body) = request.into_parts();
+    let (mut parts, body) = request.into_parts();
+    let socket = WebSocketUpgrade::from_request_parts(&mut parts, &()).await.ok();
     let Ok(body) = to_bytes(body, MOST_BYTES).await else {
         return problem(StatusCode::PAYLOAD_TOO_LARGE, "The request is too large");
     };
@@ -136,9 +137,29 @@ async fn answer(State(shared): State<Arc<Shared>>, request: Request<Body>) -> Re
     }
     let sent = Sent::Response(response.status().as_u16(), response.body().len());
     shared.answers.note(&request, sent);
-    match shared.answers.follow(&request) {
-        Some(events) => response.map(|_| Body::new(Feed(events))),
-        None => response.map(Body::from),
+    let Some(events) = shared.answers.follow(&request) else { return response.map(Body::from) };
+    match socket {
+        Some(socket) => socket.on_upgrade(move |socket| messages(socket, events, shared)),
+        None => response.map(|_| Body::new(Feed(events, shared))),
+    }
+}
+
+/// Sends events as text messages, until one of the two closes the connection.
+async fn messages(mut socket: WebSocket, mut events: Events, shared: Arc<Shared>) {
+    loop {
+        tokio::select! {
+            event = events.recv() => {
+                let Some(event) = event.filter(|_| !shared.choices.cuts()) else { return };
+                if socket.send(Message::Text(event.into())).await.is_err() {
+                    return;
+                }
+            }
+            heard = socket.recv() => {
+                if !matches!(heard, Some(Ok(_))) {
+                    return;
+                }
+            }
+        }
     }
 }
 
@@ -169,18 +190,21 @@ impl HttpBody for Cut {
     }
 }
 
-/// A body that goes on for as long as there are events.
-struct Feed(Events);
+/// A body that goes on for as long as there are events, unless it is cut.
+struct Feed(Events, Arc<Shared>);
 
 impl HttpBody for Feed {
     type Data = Bytes;
-    type Error = Infallible;
+    type Error = io::Error;
 
     fn poll_frame(
         mut self: Pin<&mut Self>,
         context: &mut Context<'_>,
-    ) -> Poll<Option<Result<Frame<Bytes>, Infallible>>> {
+    ) -> Poll<Option<Result<Frame<Bytes>, io::Error>>> {
         let event = ready!(self.0.poll_recv(context));
-        Poll::Ready(event.map(|event| Ok(Frame::data(Bytes::from(event)))))
+        Poll::Ready(event.map(|event| match self.1.choices.cuts() {
+            true => Err(io::Error::other("the feed is cut on purpose")),
+            false => Ok(Frame::data(Bytes::from(event))),
+        }))
     }
 }

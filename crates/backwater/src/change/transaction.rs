@@ -269,7 +269,7 @@ impl Transaction {
     }
 
     /// The slot of a row that is there.
-    pub(super) fn find(&self, table: TableNo, id: &RowId) -> Result<Option<Slot>> {
+    pub(crate) fn find(&self, table: TableNo, id: &RowId) -> Result<Option<Slot>> {
         let slot = self.state.slot(table, id)?;
         Ok(slot.filter(|slot| self.state.table(table).is_row(*slot)))
     }

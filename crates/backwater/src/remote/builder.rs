@@ -12,10 +12,11 @@ use http::header::{
 
 use super::answer::AnswerRow;
 use super::engine::Limits;
+use super::feeds::FEEDS;
 use super::inner::{NameInUse, RemoteInner};
 use super::pending::PENDING;
 use super::sends::{Conflict, DecidesConflicts, Resolution};
-use super::{Remote, Transport, url};
+use super::{Remote, RemoteTables, Transport, url};
 use crate::cache::Cache;
 use crate::error::{Error, ErrorKind, Result};
 use crate::value::Clock;
@@ -266,7 +267,8 @@ impl RemoteBuilder {
     }
 
     /// The remote. The cache gets the table `backwater_answer`, and for a schema with send rules
-    /// `backwater_pending` and `backwater_base`, if it does not have them.
+    /// `backwater_pending` and `backwater_base`, for one with feeds `backwater_feed`, if it does not
+    /// have them.
     ///
     /// # Errors
     /// [`ErrorKind::Schema`] without a transport or a clock, if the base is no URL, or if the cache
@@ -289,11 +291,13 @@ impl RemoteBuilder {
         let in_use = NameInUse::claim(self.cache.clone(), self.name)?;
         let schema = self.cache.schema();
         let lacks = |name: &str| schema.find_table(name).is_none();
-        let asks = lacks(AnswerRow::TABLE_NAME);
-        let sends = !schema.sends.is_empty() && lacks(PENDING);
-        if asks || sends {
-            let add = |schema| super::add_tables(schema, asks, sends);
-            self.cache.declare("a remote is used", add)?;
+        let lacking = RemoteTables {
+            answers: lacks(AnswerRow::TABLE_NAME),
+            sends: !schema.sends.is_empty() && lacks(PENDING),
+            feeds: !schema.feeds.is_empty() && lacks(FEEDS),
+        };
+        if lacking.is_any() {
+            self.cache.declare("a remote is used", |schema| lacking.add_to(schema))?;
         }
         self.cache.rehydrate([AnswerRow::TABLE_NAME])?;
         let seed = self.seed.unwrap_or_else(|| RandomState::new().build_hasher().finish());

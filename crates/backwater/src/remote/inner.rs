@@ -14,6 +14,7 @@ use super::engine::{
     Arrival, Asker, CallOutcome, DueRequest, DueWork, Engine, KnownAnswer, LONGEST_WAIT, Later,
     Limits, Moment,
 };
+use super::feeds::FeedBook;
 use super::fill::FillInner;
 use super::key::{AnswerKey, KeyRef};
 use super::sends::{DecidesConflicts, SendQueue};
@@ -37,12 +38,14 @@ pub(crate) struct RemoteInner {
     /// The header fields of every request.
     fields: Mutex<HeaderMap>,
     /// Covers the values of secret variables: another number each time a program starts.
-    seed: u64,
+    pub(super) seed: u64,
     /// When the earliest alarm is to ring that the transport was given.
     armed: Mutex<Option<Duration>>,
     fills: Mutex<Vec<Arc<FillInner>>>,
     /// Changes that have not arrived.
     sends: Mutex<SendQueue>,
+    /// Feeds that are listened to.
+    feeds: Mutex<FeedBook>,
     pub(super) on_conflict: Option<DecidesConflicts>,
     /// For calls, which must not keep the remote alive.
     pub(super) this: Weak<RemoteInner>,
@@ -107,12 +110,14 @@ impl RemoteInner {
             armed: Mutex::new(None),
             fills: Mutex::default(),
             sends: Mutex::default(),
+            feeds: Mutex::default(),
             on_conflict,
             this: this.clone(),
             follows: OnceLock::new(),
         });
         remote.recall()?;
         remote.take_up_sends()?;
+        remote.recall_feeds()?;
         let this = Arc::downgrade(&remote);
         let follows = remote.cache().watch_commits(move |report| {
             if let Some(remote) = this.upgrade() {
@@ -149,6 +154,10 @@ impl RemoteInner {
 
     pub(super) fn sends(&self) -> MutexGuard<'_, SendQueue> {
         lock(&self.sends)
+    }
+
+    pub(super) fn feeds(&self) -> MutexGuard<'_, FeedBook> {
+        lock(&self.feeds)
     }
 
     /// The header fields of every request, as they are now.
@@ -312,7 +321,8 @@ impl RemoteInner {
         loop {
             let ticks = self.clock.ticks();
             // Changes go first: what is asked for after them is answered with them.
-            match catch_unwind(AssertUnwindSafe(|| self.start_send(ticks))) {
+            let started = || self.start_send(ticks) || self.start_feed(ticks);
+            match catch_unwind(AssertUnwindSafe(started)) {
                 Ok(false) => {}
                 Ok(true) => continue,
                 Err(_) => {
@@ -330,13 +340,18 @@ impl RemoteInner {
     }
 
     /// Lets the transport ring when there is something to do.
-    fn arm(&self) {
+    pub(super) fn arm(&self) {
         // One lock at a time.
         let (of_sends, waits) = {
             let sends = self.sends();
             (sends.next_wake(), sends.has_waiting())
         };
-        let due = self.engine().next_wake(waits).into_iter().chain(of_sends).min();
+        let (of_feeds, feed_waits) = {
+            let feeds = self.feeds();
+            (feeds.next_wake(), feeds.has_waiting())
+        };
+        let of_asks = self.engine().next_wake(waits || feed_waits);
+        let due = [of_asks, of_sends, of_feeds].into_iter().flatten().min();
         let mut armed = lock(&self.armed);
         let ticks = self.clock.ticks();
         // A longer wait is made of several.
@@ -360,6 +375,9 @@ impl RemoteInner {
         let at = self.moment();
         let mut work = self.engine().wake(at);
         work.timed_out.extend(self.sends().wake(at));
+        let limits = self.engine().limits.clone();
+        let of_feeds = self.feeds().wake(at, (limits.time_out, limits.bytes));
+        self.do_feed_work(of_feeds);
         self.carry_out(work);
     }
 
@@ -492,6 +510,7 @@ impl RemoteInner {
                 wakers.wake();
             }
         }
+        self.follow_feeds(report);
         let is_any = self.follow_sends(report) || is_any;
         if is_any {
             self.drive();
@@ -614,13 +633,17 @@ impl RemoteInner {
     }
 
     pub(super) fn is_wanted(&self, call: u64) -> bool {
-        self.engine().is_wanted(call) || self.sends().of_call(call).is_some()
+        self.engine().is_wanted(call)
+            || self.sends().of_call(call).is_some()
+            || self.feeds().is_wanted(call)
     }
 
     /// Wakes a task once a request is no longer wanted; returns whether it is. A change that is
     /// under way is wanted.
     pub(super) fn wake_if_unwanted(&self, call: u64, waker: &std::task::Waker) -> bool {
-        self.sends().of_call(call).is_some() || self.engine().wake_if_unwanted(call, waker)
+        self.sends().of_call(call).is_some()
+            || self.feeds().wake_if_unwanted(call, waker)
+            || self.engine().wake_if_unwanted(call, waker)
     }
 }
 
@@ -635,6 +658,8 @@ impl Drop for RemoteInner {
     /// What is under way comes to no end any more, which those that wait have to know.
     fn drop(&mut self) {
         let (wakers, busy) = self.engine().end();
+        wakers.wake();
+        let wakers = self.feeds().end();
         wakers.wake();
         self.keep_sends();
         for fill in std::mem::take(&mut *self.fills()) {

@@ -9,6 +9,7 @@ mod awaited;
 mod builder;
 mod cover;
 mod engine;
+mod feeds;
 mod fill;
 mod freshness;
 mod inner;
@@ -40,6 +41,8 @@ pub use answer::{Answer, AnswerState, Failure, FailureKind, Here, Settled, Under
 pub use builder::RemoteBuilder;
 pub use cover::{FillPlan, PlannedRequest};
 use engine::Asker;
+pub use feeds::{Connection, FeedSettled, FeedState, Listening};
+use feeds::{FEEDS, FeedRow};
 pub use fill::{Fill, FillSettled, FillState, KeptFilled, fill_plan};
 /// The `http` crate, whose requests and responses a [`Transport`] moves.
 pub use http;
@@ -48,7 +51,7 @@ use pending::{BaseNote, PENDING, PendingRow};
 pub use playback::Playback;
 pub use sends::{Conflict, Resolution, SendState, Sent, SentSettled, Unsent};
 pub use stand_in::StandIn;
-pub use transport::{Alarm, Call, Transport, Unwanted};
+pub use transport::{Alarm, Call, FeedCall, Transport, Unwanted};
 
 /// A server whose rows a cache holds. It is a cheap handle: clones are the same remote.
 ///
@@ -285,6 +288,7 @@ impl Remote {
         let at = self.0.moment();
         let work = self.0.engine().resume(at);
         self.0.sends().resume();
+        self.0.feeds().resume();
         self.0.carry_out(work);
     }
 
@@ -309,6 +313,7 @@ impl Remote {
         let work = self.0.engine().set_online(is_online, at);
         if is_online {
             self.0.sends().resume();
+            self.0.feeds().resume();
         }
         self.0.carry_out(work);
     }
@@ -446,16 +451,38 @@ impl Remote {
 pub(crate) fn with_tables_of(wanted: Schema, stored: &Schema) -> Result<Schema> {
     let has = |schema: &Schema, table: &str| schema.table_names().any(|name| name == table);
     let lacks = |table: &str| has(stored, table) && !has(&wanted, table);
-    match (lacks(AnswerRow::TABLE_NAME), lacks(PENDING)) {
-        (false, false) => Ok(wanted),
-        (asks, sends) => add_tables(SchemaBuilder::beyond(&wanted), asks, sends).build(),
+    let lacking = RemoteTables {
+        answers: lacks(AnswerRow::TABLE_NAME),
+        sends: lacks(PENDING),
+        feeds: lacks(FEEDS),
+    };
+    match lacking.is_any() {
+        false => Ok(wanted),
+        true => lacking.add_to(SchemaBuilder::beyond(&wanted)).build(),
     }
 }
 
-/// Adds the tables in which the remote notes what it asks for and what it sends.
-fn add_tables(builder: SchemaBuilder, asks: bool, sends: bool) -> SchemaBuilder {
-    let builder = if asks { builder.table::<AnswerRow>() } else { builder };
-    if sends { builder.table::<PendingRow>().table::<BaseNote>() } else { builder }
+/// The tables in which a remote notes what it asks for, what it sends and what it listens to.
+#[derive(Clone, Copy, Default)]
+struct RemoteTables {
+    answers: bool,
+    sends: bool,
+    feeds: bool,
+}
+
+impl RemoteTables {
+    fn is_any(self) -> bool {
+        self.answers || self.sends || self.feeds
+    }
+
+    fn add_to(self, builder: SchemaBuilder) -> SchemaBuilder {
+        let builder = if self.answers { builder.table::<AnswerRow>() } else { builder };
+        let builder = match self.sends {
+            true => builder.table::<PendingRow>().table::<BaseNote>(),
+            false => builder,
+        };
+        if self.feeds { builder.table::<FeedRow>() } else { builder }
+    }
 }
 
 /// The header fields of every request.

@@ -5,7 +5,7 @@ use std::fmt;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use super::transport::{Alarm, Call, Transport};
+use super::transport::{Alarm, Call, FeedCall, Transport};
 use super::{FailureKind, Playback};
 use crate::ingest::Recording;
 use crate::value::{Clock, SetClock};
@@ -21,9 +21,26 @@ pub struct StandIn(Arc<Server>);
 
 struct Server {
     answers: Box<Answers>,
-    waiting: Mutex<VecDeque<(http::Request<Vec<u8>>, Call)>>,
+    waiting: Mutex<VecDeque<(http::Request<Vec<u8>>, Waiting)>>,
+    /// Feeds that are open, and whether they are WebSockets.
+    feeds: Mutex<Vec<(bool, FeedCall)>>,
     requests: Mutex<Vec<String>>,
     alarms: Mutex<Vec<Alarm>>,
+}
+
+/// What an answer goes to.
+enum Waiting {
+    Call(Call),
+    Feed(FeedCall),
+}
+
+impl Waiting {
+    fn is_wanted(&self) -> bool {
+        match self {
+            Waiting::Call(call) => call.is_wanted(),
+            Waiting::Feed(call) => call.is_wanted(),
+        }
+    }
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -37,8 +54,8 @@ impl StandIn {
     pub fn new(
         answers: impl Fn(&http::Request<Vec<u8>>) -> http::Response<Vec<u8>> + Send + Sync + 'static,
     ) -> Self {
-        let (waiting, requests, alarms) = Default::default();
-        Self(Arc::new(Server { answers: Box::new(answers), waiting, requests, alarms }))
+        let (waiting, feeds, requests, alarms) = Default::default();
+        Self(Arc::new(Server { answers: Box::new(answers), waiting, feeds, requests, alarms }))
     }
 
     /// A server that answers as one did that was recorded; see [`Playback`].
@@ -113,9 +130,7 @@ impl StandIn {
     ///
     /// See [`Failure`](super::Failure) for an example.
     pub fn answer(&self) -> bool {
-        let Some((request, call)) = self.next() else { return false };
-        call.respond((self.0.answers)(&request));
-        true
+        self.answer_at(0)
     }
 
     /// Answers the request that waits at a place, counted from 0, so that answers overtake each
@@ -133,9 +148,81 @@ impl StandIn {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn answer_at(&self, place: usize) -> bool {
-        let Some((request, call)) = self.at(place) else { return false };
-        call.respond((self.0.answers)(&request));
+        let Some((request, waiting)) = self.at(place) else { return false };
+        let mut response = (self.0.answers)(&request);
+        match waiting {
+            Waiting::Call(call) => call.respond(response),
+            Waiting::Feed(call) => {
+                let is_socket = request.uri().scheme_str().is_some_and(|it| it.starts_with("ws"));
+                if is_socket && response.status() == http::StatusCode::OK {
+                    *response.status_mut() = http::StatusCode::SWITCHING_PROTOCOLS;
+                }
+                call.opened(&response);
+                if call.is_wanted() {
+                    lock(&self.0.feeds).push((is_socket, call));
+                    self.push_to_last(response.body());
+                }
+            }
+        }
         true
+    }
+
+    /// What a feed's response has at once.
+    fn push_to_last(&self, bytes: &[u8]) {
+        let last = lock(&self.0.feeds).pop();
+        let Some((is_socket, call)) = last else { return };
+        if !bytes.is_empty() {
+            call.received(bytes);
+        }
+        lock(&self.0.feeds).push((is_socket, call));
+    }
+
+    /// Pushes a text to the feeds that are open: bytes of a response, or a message of a WebSocket.
+    /// Returns how many there are.
+    ///
+    /// See [`Remote::listen`](super::Remote::listen) for an example.
+    pub fn push(&self, text: &str) -> usize {
+        // What comes of it may open or close feeds.
+        let feeds = std::mem::take(&mut *lock(&self.0.feeds));
+        let mut open: Vec<_> = feeds.into_iter().filter(|(_, call)| call.is_wanted()).collect();
+        let count = open.len();
+        for (is_socket, call) in &open {
+            match is_socket {
+                true => call.messages([text]),
+                false => call.received(text.as_bytes()),
+            }
+        }
+        open.append(&mut lock(&self.0.feeds));
+        *lock(&self.0.feeds) = open;
+        count
+    }
+
+    /// Cuts the feeds that are open; returns how many there were.
+    ///
+    /// ```
+    /// # use std::time::Duration;
+    /// # use backwater::{Cache, Schema, clock::SetClock, remote::{Connection, Remote, StandIn}};
+    /// # let cache = Cache::new(Schema::parse("s.toml", "table.t = { id = 'id', fields = { id = 'int' } }\nresponse.one = { url = '/t/{id}', table = 't' }\nfeed.changes = { url = '/feed', format = 'ndjson', kind = '/kind', events = { t = 'one' } }")?);
+    /// # let server = StandIn::new(|_| StandIn::status(200));
+    /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
+    /// # let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone()).clock(clock.clone()).build()?;
+    /// let listening = remote.listen("changes", ())?;
+    /// server.answer_all();
+    /// assert_eq!(server.cut(), 1);
+    /// assert_eq!(listening.state().connection, Connection::Waiting);
+    /// server.pass(&clock, Duration::from_secs(1));
+    /// server.answer_all();
+    /// assert_eq!((listening.state().connection, listening.state().lost), (Connection::Connected, 1));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn cut(&self) -> usize {
+        let feeds = std::mem::take(&mut *lock(&self.0.feeds));
+        let open: Vec<_> = feeds.into_iter().filter(|(_, call)| call.is_wanted()).collect();
+        let count = open.len();
+        for (_, call) in open {
+            call.fail(FailureKind::Network, "the connection was lost");
+        }
+        count
     }
 
     /// Loses the request that waits longest; returns whether there was one.
@@ -152,8 +239,11 @@ impl StandIn {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn lose(&self) -> bool {
-        let Some((_, call)) = self.next() else { return false };
-        call.fail(FailureKind::Network, "the connection was lost");
+        let Some((_, waiting)) = self.at(0) else { return false };
+        match waiting {
+            Waiting::Call(call) => call.fail(FailureKind::Network, "the connection was lost"),
+            Waiting::Feed(call) => call.fail(FailureKind::Network, "the connection was lost"),
+        }
         true
     }
 
@@ -198,13 +288,8 @@ impl StandIn {
         lock(&self.0.waiting).iter().filter(|(_, call)| call.is_wanted()).count()
     }
 
-    /// The request that waits longest, without those that are no longer wanted.
-    fn next(&self) -> Option<(http::Request<Vec<u8>>, Call)> {
-        self.at(0)
-    }
-
     /// The request at a place among those that are wanted.
-    fn at(&self, place: usize) -> Option<(http::Request<Vec<u8>>, Call)> {
+    fn at(&self, place: usize) -> Option<(http::Request<Vec<u8>>, Waiting)> {
         let mut waiting = lock(&self.0.waiting);
         // A call that is dropped may begin another one, which waits for the lock.
         let all = std::mem::take(&mut *waiting).into_iter();
@@ -227,7 +312,12 @@ impl StandIn {
 impl Transport for StandIn {
     fn start(&self, request: http::Request<Vec<u8>>, call: Call) {
         lock(&self.0.requests).push(format!("{} {}", request.method(), request.uri()));
-        lock(&self.0.waiting).push_back((request, call));
+        lock(&self.0.waiting).push_back((request, Waiting::Call(call)));
+    }
+
+    fn open(&self, request: http::Request<Vec<u8>>, call: FeedCall) {
+        lock(&self.0.requests).push(format!("{} {}", request.method(), request.uri()));
+        lock(&self.0.waiting).push_back((request, Waiting::Feed(call)));
     }
 
     fn wake_after(&self, _: Duration, alarm: Alarm) {

@@ -64,6 +64,15 @@ pub trait Transport: Send + Sync {
     /// which may be this one.
     fn start(&self, request: http::Request<Vec<u8>>, call: Call);
 
+    /// Opens a feed: a request whose response does not end, or a WebSocket if the URL's scheme is
+    /// `ws` or `wss`. It returns at once; what comes goes to the call, in its order.
+    ///
+    /// A transport that does not do this has no feeds.
+    fn open(&self, request: http::Request<Vec<u8>>, call: FeedCall) {
+        drop(request);
+        call.refuse("this transport opens no feeds");
+    }
+
     /// Rings the alarm after that time: a request is to be tried again then, or has not been
     /// answered in time, or an answer that is wanted grows stale. It returns at once. An alarm that
     /// rings too early or too late, or beside a later one, does no harm.
@@ -73,6 +82,10 @@ pub trait Transport: Send + Sync {
 impl<T: Transport + ?Sized> Transport for std::sync::Arc<T> {
     fn start(&self, request: http::Request<Vec<u8>>, call: Call) {
         (**self).start(request, call);
+    }
+
+    fn open(&self, request: http::Request<Vec<u8>>, call: FeedCall) {
+        (**self).open(request, call);
     }
 
     fn wake_after(&self, delay: Duration, alarm: Alarm) {
@@ -170,7 +183,7 @@ impl Call {
     /// }
     /// ```
     pub fn unwanted(&self) -> Unwanted<'_> {
-        Unwanted(self)
+        Unwanted { remote: &self.remote, call: self.sent.as_ref().map(|sent| sent.call) }
     }
 
     /// The server has answered, with whatever status.
@@ -220,19 +233,155 @@ impl fmt::Debug for Call {
     }
 }
 
+/// A feed that is to be opened, or is open. Dropped without an end it counts as one that the network
+/// has lost.
+///
+/// ```
+/// use backwater::remote::{FailureKind, FeedCall};
+///
+/// /// Of some HTTP client: a response whose body comes in parts.
+/// fn carry(response: http::Response<()>, parts: impl Iterator<Item = std::io::Result<Vec<u8>>>, call: FeedCall) {
+///     call.opened(&response.map(|()| Vec::new())); // of another status than 2xx with the body
+///     for part in parts {
+///         if !call.is_wanted() {
+///             return; // the connection is closed
+///         }
+///         match part {
+///             Ok(bytes) => call.received(&bytes),
+///             Err(error) => return call.fail(FailureKind::Network, error.to_string()),
+///         }
+///     }
+///     call.ended();
+/// }
+/// ```
+pub struct FeedCall {
+    remote: Weak<RemoteInner>,
+    call: Option<u64>,
+    most_bytes: usize,
+}
+
+impl FeedCall {
+    pub(super) fn new(remote: Weak<RemoteInner>, call: u64, most_bytes: usize) -> Self {
+        Self { remote, call: Some(call), most_bytes }
+    }
+
+    /// How many bytes a message of a WebSocket may have, or the body of a response of another status
+    /// than 2xx.
+    ///
+    /// See [`Call::most_bytes`] for an example.
+    pub fn most_bytes(&self) -> usize {
+        self.most_bytes
+    }
+
+    /// Whether the feed is still wanted. What comes of it otherwise is ignored.
+    ///
+    /// See [`FeedCall`] for an example.
+    pub fn is_wanted(&self) -> bool {
+        let remote = self.remote.upgrade();
+        remote.zip(self.call).is_some_and(|(remote, call)| remote.is_wanted(call))
+    }
+
+    /// Waits until the feed is no longer wanted, so that a transport can close the connection.
+    ///
+    /// See [`Call::unwanted`] for an example.
+    pub fn unwanted(&self) -> Unwanted<'_> {
+        Unwanted { remote: &self.remote, call: self.call }
+    }
+
+    /// The server has answered: with a status of success the feed is open. The body counts only
+    /// for other ones, where it may have problem details (RFC 9457).
+    ///
+    /// A WebSocket is open with status 101.
+    ///
+    /// See [`FeedCall`] for an example.
+    pub fn opened(&self, response: &http::Response<Vec<u8>>) {
+        self.tell(|remote, call| remote.feed_opened(call, response));
+    }
+
+    /// The next bytes of the body, wherever they are cut. Their events are one commit, so it is
+    /// good to give those together that have come together.
+    ///
+    /// See [`FeedCall`] for an example.
+    pub fn received(&self, bytes: &[u8]) {
+        self.tell(|remote, call| remote.feed_received(call, bytes));
+    }
+
+    /// Text messages of a WebSocket. Those that have come together are one commit.
+    ///
+    /// ```
+    /// # use backwater::remote::FeedCall;
+    /// fn pass_on(call: &FeedCall, waiting: &[String]) {
+    ///     call.messages(waiting.iter().map(String::as_str));
+    /// }
+    /// ```
+    pub fn messages<'m>(&self, texts: impl IntoIterator<Item = &'m str>) {
+        let texts: Vec<&str> = texts.into_iter().collect();
+        self.tell(|remote, call| remote.feed_messages(call, &texts));
+    }
+
+    /// The server has ended the response, or closed the WebSocket.
+    ///
+    /// See [`FeedCall`] for an example.
+    pub fn ended(mut self) {
+        self.end(Failure::new(FailureKind::Network, "the server has ended the feed"));
+    }
+
+    /// The connection is lost, or there was none.
+    ///
+    /// See [`FeedCall`] for an example.
+    pub fn fail(mut self, kind: FailureKind, message: impl Into<String>) {
+        self.end(Failure::new(kind, message));
+    }
+
+    /// The feed cannot be opened, and could not be later.
+    ///
+    /// See [`Call::refuse`] for an example.
+    pub fn refuse(mut self, message: impl Into<String>) {
+        let failure = Failure::new(FailureKind::Network, message);
+        self.end(Failure { is_final: true, ..failure });
+    }
+
+    fn tell(&self, tell: impl FnOnce(&RemoteInner, u64)) {
+        if let (Some(remote), Some(call)) = (self.remote.upgrade(), self.call) {
+            tell(&remote, call);
+        }
+    }
+
+    fn end(&mut self, failure: Failure) {
+        if let (Some(remote), Some(call)) = (self.remote.upgrade(), self.call.take()) {
+            remote.feed_ended(call, failure);
+        }
+    }
+}
+
+impl Drop for FeedCall {
+    fn drop(&mut self) {
+        self.end(Failure::new(FailureKind::Network, "the transport gave the feed up"));
+    }
+}
+
+impl fmt::Debug for FeedCall {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("FeedCall")
+    }
+}
+
 /// The future of [`Call::unwanted`], which has an example.
 #[derive(Debug)]
 #[must_use = "it waits when it is awaited"]
-pub struct Unwanted<'c>(&'c Call);
+pub struct Unwanted<'c> {
+    remote: &'c Weak<RemoteInner>,
+    call: Option<u64>,
+}
 
 impl Future for Unwanted<'_> {
     type Output = ();
 
     fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<()> {
-        let remote = self.0.remote.upgrade();
+        let remote = self.remote.upgrade();
         let is_wanted = remote
-            .zip(self.0.sent.as_ref())
-            .is_some_and(|(remote, sent)| remote.wake_if_unwanted(sent.call, context.waker()));
+            .zip(self.call)
+            .is_some_and(|(remote, call)| remote.wake_if_unwanted(call, context.waker()));
         if is_wanted { Poll::Pending } else { Poll::Ready(()) }
     }
 }

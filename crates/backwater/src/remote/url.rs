@@ -157,6 +157,18 @@ pub(super) fn next_link(headers: &HeaderMap) -> Option<Box<str>> {
 
 /// A member of a JSON text, if it is a text or a number there. The rest is not kept.
 pub(super) fn member(body: &[u8], path: &[String]) -> Option<Box<str>> {
+    let found = match serde_json::from_str(raw_member(body, path)?.get()).ok()? {
+        serde_json::Value::String(text) => text,
+        serde_json::Value::Number(number) => number.to_string(),
+        // A link of JSON:API may be an object.
+        serde_json::Value::Object(link) => link.get("href")?.as_str()?.to_owned(),
+        _ => return None,
+    };
+    (!found.is_empty()).then(|| found.into())
+}
+
+/// A member of a JSON text, as it is spelled there.
+pub(super) fn raw_member<'t>(body: &'t [u8], path: &[String]) -> Option<&'t RawValue> {
     let mut at: &RawValue = serde_json::from_slice(body).ok()?;
     for name in path {
         let text = at.get();
@@ -171,14 +183,7 @@ pub(super) fn member(body: &[u8], path: &[String]) -> Option<Box<str>> {
             }
         };
     }
-    let found = match serde_json::from_str(at.get()).ok()? {
-        serde_json::Value::String(text) => text,
-        serde_json::Value::Number(number) => number.to_string(),
-        // A link of JSON:API may be an object.
-        serde_json::Value::Object(link) => link.get("href")?.as_str()?.to_owned(),
-        _ => return None,
-    };
-    (!found.is_empty()).then(|| found.into())
+    Some(at)
 }
 
 type Member<'t> = (std::borrow::Cow<'t, str>, &'t RawValue);

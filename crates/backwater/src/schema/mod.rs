@@ -3,6 +3,7 @@
 //! It knows names, types and where a schema's text says them. It must not know rows, nor parse
 //! SQL: a named query is a text here, which the query room checks. Every room below reads it.
 
+mod feed;
 mod names;
 mod places;
 mod pointer;
@@ -24,6 +25,7 @@ use std::sync::{Arc, OnceLock};
 use crate::error::{Error, ErrorKind, Result, nearest};
 use crate::value::{Json, RowId};
 
+pub(crate) use feed::{EventRule, FeedFormat, FeedRule, Resume};
 pub(crate) use names::Names;
 pub(crate) use places::{FieldPlaces, KnownPlaces};
 pub(crate) use pointer::{Pointer, write_part};
@@ -93,6 +95,7 @@ pub struct Schema {
     pub(crate) tables: Arc<[TableDef]>,
     pub(crate) rules: Arc<[Rule]>,
     pub(crate) sends: Arc<[SendRule]>,
+    pub(crate) feeds: Arc<[FeedRule]>,
     pub(crate) queries: Arc<[NamedQuery]>,
     pub(crate) limits: Limits,
     pub(crate) tuning: Tuning,
@@ -157,6 +160,7 @@ impl PartialEq for Schema {
         self.tables == other.tables
             && self.rules == other.rules
             && self.sends == other.sends
+            && self.feeds == other.feeds
             && self.limits == other.limits
             && self.drops == other.drops
             && queries(self) == queries(other)
@@ -250,6 +254,22 @@ impl Schema {
     /// ```
     pub fn send_names(&self) -> impl Iterator<Item = &str> {
         self.sends.iter().map(|rule| &*rule.name)
+    }
+
+    /// The feeds' names, in the order of the text.
+    ///
+    /// ```
+    /// # use backwater::Schema;
+    /// let schema = Schema::parse("s.toml", r#"
+    ///     table.port = { id = "code", fields = { code = "text" } }
+    ///     response.port = { url = "/ports/{code}", table = "port" }
+    ///     feed.changes = { url = "/feed", events = { port = "port" } }
+    /// "#)?;
+    /// assert_eq!(schema.feed_names().collect::<Vec<_>>(), ["changes"]);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn feed_names(&self) -> impl Iterator<Item = &str> {
+        self.feeds.iter().map(|feed| &*feed.name)
     }
 
     /// The named queries' names, in the order of the text.
@@ -458,6 +478,18 @@ impl Schema {
             };
             Error::new(ErrorKind::UnknownName, format!("there is no send rule \"{name}\""))
                 .help(help)
+        })
+    }
+
+    /// A feed.
+    #[cfg(feature = "remote")]
+    pub(crate) fn feed(&self, name: &str) -> Result<&FeedRule> {
+        self.feeds.iter().find(|feed| &*feed.name == name).ok_or_else(|| {
+            let help = match self.feeds.is_empty() {
+                true => "the schema has none: add a [feed.NAME] with `url` and `events`".to_owned(),
+                false => nearest(name, self.feed_names()),
+            };
+            Error::new(ErrorKind::UnknownName, format!("there is no feed \"{name}\"")).help(help)
         })
     }
 

@@ -10,7 +10,7 @@ use super::queue::{MadeRequest, SendEntry, SendPhase};
 use super::{SendState, SentState};
 use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result};
-use crate::remote::add_tables;
+use crate::remote::RemoteTables;
 use crate::remote::answer::{Failure, FailureKind};
 use crate::remote::inner::{RemoteInner, SentRequest};
 use crate::remote::pending::{
@@ -132,8 +132,8 @@ impl RemoteInner {
     pub(in crate::remote) fn declare_sends(&self) -> Result<()> {
         let has = |name: &str| self.schema().find_table(name).is_some();
         if !has(PENDING) {
-            let add = |schema| add_tables(schema, false, true);
-            self.cache().declare("changes are sent", add)?;
+            let lacking = RemoteTables { sends: true, ..RemoteTables::default() };
+            self.cache().declare("changes are sent", |schema| lacking.add_to(schema))?;
         }
         let state = self.cache().snapshot().state;
         match state.has_unready() {

@@ -538,7 +538,10 @@ impl Remote {
     ///
     /// See [`Remote::sign_out`] for an example.
     pub fn sign_in(&self, user: &str) -> Result<usize> {
-        self.0.sign_in(user)
+        self.0.feeds().resume();
+        let taken_up = self.0.sign_in(user);
+        self.0.drive();
+        taken_up
     }
 
     /// Waits on this thread until all changes have arrived or were refused, or for that long;

@@ -126,7 +126,8 @@ pub(in crate::remote) struct SendQueue {
     calls: HashMap<u64, i64>,
     timers: BTreeSet<(Duration, i64)>,
     under_way: usize,
-    /// For each table the commit by which the last change of its rows was confirmed or refused.
+    /// For each table the commit by which the last change of its rows was confirmed or refused, or
+    /// by which events of a feed were missed.
     settled: BTreeMap<TableNo, u64>,
 }
 
@@ -265,9 +266,16 @@ impl SendQueue {
 
     /// Notes that a change of rows of some tables was confirmed or refused by a commit.
     pub(in crate::remote) fn settled(&mut self, change: &PendingChange, commit: u64) {
-        for row in &change.rows {
-            self.settled.insert(row.table, commit);
-        }
+        self.overtake(change.rows.iter().map(|row| row.table), commit);
+    }
+
+    /// Notes that what is asked of some tables before a commit may be answered from before it.
+    pub(in crate::remote) fn overtake(
+        &mut self,
+        tables: impl Iterator<Item = TableNo>,
+        commit: u64,
+    ) {
+        self.settled.extend(tables.map(|table| (table, commit)));
     }
 
     /// Whether a request that began after this commit may have been answered before the server knew

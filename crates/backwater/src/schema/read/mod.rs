@@ -1,5 +1,6 @@
 //! Reading `backwater.toml`: every problem is gathered with its place, none stops the reading.
 
+mod feed;
 mod rule;
 mod send;
 mod table;
@@ -65,8 +66,9 @@ impl<'t> Reader<'t> {
     }
 
     fn document(&mut self, document: &DeTable<'t>, known: &[Arc<str>]) -> Schema {
-        let parts = ["table", "response", "send", "query", "limits", "drop"];
-        let [tables, rules, sends, queries, limits, drop] = self.parts(document, "a schema", parts);
+        let parts = ["table", "response", "send", "feed", "query", "limits", "drop"];
+        let [tables, rules, sends, feeds, queries, limits, drop] =
+            self.parts(document, "a schema", parts);
         let limits = limits.and_then(|limits| self.limits(limits)).unwrap_or_default();
         let tables = self.entries_of(tables, "table.NAME");
         self.tables = tables.iter().map(|(name, ..)| Arc::from(*name)).collect();
@@ -88,6 +90,10 @@ impl<'t> Reader<'t> {
         let sends =
             sends.iter().filter_map(|(name, _, value)| self.send(name, value, &tables, &rules));
         let sends: Vec<_> = sends.collect();
+        let feeds = self.entries_of(feeds, "feed.NAME");
+        let feeds =
+            feeds.iter().filter_map(|(name, _, value)| self.feed(name, value, &tables, &rules));
+        let feeds: Vec<_> = feeds.collect();
         in_order_of(known, &mut tables, &mut rules);
         let queries = self.entries_of(queries, "query");
         let queries =
@@ -96,6 +102,7 @@ impl<'t> Reader<'t> {
             tables: tables.into(),
             rules: rules.into(),
             sends: sends.into(),
+            feeds: feeds.into(),
             queries,
             limits,
             tuning: Tuning::default(),

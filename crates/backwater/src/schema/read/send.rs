@@ -103,7 +103,7 @@ impl<'t> Reader<'t> {
         })
     }
 
-    fn known_rule(&mut self, value: &Value<'t>, name: &str, rules: &[Rule]) -> bool {
+    pub(super) fn known_rule(&mut self, value: &Value<'t>, name: &str, rules: &[Rule]) -> bool {
         let is_known = rules.iter().any(|rule| &*rule.name == name);
         if !is_known {
             let help = nearest(name, rules.iter().map(|rule| &*rule.name));

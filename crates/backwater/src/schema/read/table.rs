@@ -15,7 +15,8 @@ use crate::schema::{
 /// Prefixes that SQLite and the storage form keep for themselves.
 const RESERVED: [&str; 2] = ["sqlite_", "backwater_"];
 /// Tables that the library itself declares.
-const LIBRARY_TABLES: [&str; 3] = ["backwater_answer", "backwater_base", "backwater_pending"];
+const LIBRARY_TABLES: [&str; 4] =
+    ["backwater_answer", "backwater_base", "backwater_feed", "backwater_pending"];
 /// An SQLite table has 2,000 columns at most.
 const MOST_FIELDS: usize = 1000;
 /// The member by which a nested object names its table, unless the schema says otherwise.

@@ -1,0 +1,486 @@
+//! What a server pushes becomes rows as it comes, goes on where it stopped, and asks anew for what
+//! may have been missed.
+
+#![cfg(feature = "remote")]
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::sync::atomic::{AtomicU16, Ordering};
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+use backwater::clock::SetClock;
+use backwater::remote::{Connection, FailureKind, Remote, StandIn};
+use backwater::storage::MemoryStorage;
+use backwater::{Cache, Schema, Value};
+
+const SCHEMA: &str = r#"
+    table.sailing = { id = "id", fields = { id = "int", status = "text", delay_min = "int", vessel = { to = "vessel" } } }
+    table.vessel = { id = "id", fields = { id = "text", name = "text" } }
+    table.booking = { id = "id", fields = { id = "int", sailing = { to = "sailing" }, party = "text" } }
+    response.departures = { url = "/departures", table = "sailing", max_age = "1 day" }
+    response.sailing = { url = "/sailings/{id}", table = "sailing", max_age = "1 day" }
+    response.vessels = { url = "/vessels", table = "vessel", max_age = "1 day" }
+    response.bookings = { url = "/sailings/{sailing}/bookings", table = "booking", fields = { sailing = ":sailing" } }
+    send.report = { table = "sailing", url = "/sailings/{id}" }
+
+    [feed.changes]
+    url = "/feed"
+    covers = ["departures"]
+    [feed.changes.events]
+    sailing = "sailing"
+    booked = { rule = "bookings", variables = { sailing = "/of/sailing" } }
+    moved = { patch = "sailing", changes = "/now" }
+    withdrawn = { delete = "sailing" }
+    reset = { gap = true }
+
+    [feed.lines]
+    url = "/lines{?since,port}"
+    format = "ndjson"
+    kind = "/kind"
+    position = "/seq"
+    resume = ":since"
+    events.sailing = "sailing"
+    per_second = 2
+    silence = "10 s"
+
+    [feed.socket]
+    url = "/socket{?token}"
+    format = "websocket"
+    kind = "/kind"
+    secret = ["token"]
+    events.sailing = "sailing"
+"#;
+
+/// The URLs and `Last-Event-ID`s of requests.
+type Asked = Arc<Mutex<Vec<(String, Option<String>)>>>;
+
+struct World {
+    cache: Cache,
+    remote: Remote,
+    server: StandIn,
+    clock: SetClock,
+    /// The requests for feeds.
+    asked: Asked,
+    status: Arc<AtomicU16>,
+}
+
+fn world(cache: Cache) -> World {
+    let asked = Asked::default();
+    let status = Arc::new(AtomicU16::new(200));
+    let (seen, says) = (asked.clone(), status.clone());
+    let server = StandIn::new(move |request| {
+        let path = request.uri().path();
+        let is_feed = ["/feed", "/lines", "/socket"].contains(&path);
+        if !is_feed {
+            return StandIn::json(if request.method() == "GET" {
+                r#"[{ "id": 1, "status": "on time" }]"#
+            } else {
+                ""
+            });
+        }
+        let last = request.headers().get("last-event-id");
+        let last = last.map(|last| last.to_str().unwrap().to_owned());
+        seen.lock().unwrap().push((request.uri().path_and_query().unwrap().to_string(), last));
+        let mut response = http::Response::builder().status(says.load(Ordering::Relaxed));
+        if path == "/feed" {
+            response = response.header("content-type", "text/event-stream; charset=utf-8");
+        }
+        response.body(Vec::new()).unwrap()
+    });
+    let clock = SetClock::at("2031-05-04T07:40:00Z".parse().unwrap());
+    let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone());
+    let remote = remote.clock(clock.clone()).seed(7).build().unwrap();
+    World { cache, remote, server, clock, asked, status }
+}
+
+fn new_world() -> World {
+    world(Cache::new(Schema::parse("s.toml", SCHEMA).unwrap()))
+}
+
+impl World {
+    fn rows(&self, sql: &str) -> Vec<Vec<Value>> {
+        let query = self.cache.query(sql, ()).unwrap();
+        let result = query.read().unwrap();
+        result.rows().map(|row| row.values().to_vec()).collect()
+    }
+
+    fn text(&self, sql: &str) -> String {
+        format!("{:?}", self.rows(sql))
+    }
+
+    fn pass(&self, seconds: u64) {
+        self.server.pass(&self.clock, Duration::from_secs(seconds));
+        self.server.answer_all();
+    }
+}
+
+fn event(id: u32, kind: &str, data: &str) -> String {
+    format!("id: {id}\nevent: {kind}\ndata: {data}\n\n")
+}
+
+#[test]
+fn each_kind_of_event_does_what_the_schema_says() {
+    let world = new_world();
+    let listening = world.remote.listen("changes", ()).unwrap();
+    world.server.answer_all();
+    assert_eq!(listening.state().connection, Connection::Connected);
+    let push = |kind: &str, data: &str| world.server.push(&event(1, kind, data));
+    push(
+        "sailing",
+        r#"{ "id": 1, "status": "on time", "vessel": { "id": "marram", "name": "Marram" } }"#,
+    );
+    assert_eq!(
+        world.text("SELECT s.status, v.name FROM sailing s JOIN vessel v ON v.id = s.vessel"),
+        r#"[[Text("on time"), Text("Marram")]]"#
+    );
+    push("booked", r#"{ "of": { "sailing": 1 }, "id": 7, "party": "Brill" }"#);
+    assert_eq!(world.text("SELECT sailing, party FROM booking"), r#"[[Int(1), Text("Brill")]]"#);
+    push("moved", r#"{ "id": 1, "now": { "delay_min": 12, "vessel": null } }"#);
+    push(
+        "moved",
+        r#"{ "id": 1, "now": [{ "op": "replace", "path": "/status", "value": "delayed" }] }"#,
+    );
+    // A change does not make a row whole that is not here.
+    push("moved", r#"{ "id": 2, "now": { "delay_min": 12 } }"#);
+    assert_eq!(
+        world.text("SELECT id, status, delay_min, vessel FROM sailing"),
+        r#"[[Int(1), Text("delayed"), Int(12), Null]]"#
+    );
+    push("withdrawn", r#"{ "id": 1 }"#);
+    push("weather", r#"{ "wind": "strong" }"#);
+    assert_eq!(world.rows("SELECT id FROM sailing").len(), 0);
+    assert_eq!(
+        world.text("SELECT state, position, events, skipped, unreadable FROM backwater_feed"),
+        r#"[[Text("connected"), Text("1"), Int(6), Int(1), Int(0)]]"#
+    );
+}
+
+#[test]
+fn a_feed_goes_on_where_it_stopped_also_after_a_restart() {
+    let storage = MemoryStorage::new();
+    let open =
+        || Cache::open_with(Schema::parse("s.toml", SCHEMA).unwrap(), storage.clone()).unwrap();
+    let first = world(open());
+    let listening = first.remote.listen("changes", ()).unwrap();
+    first.server.answer_all();
+    first.server.push(&event(41, "sailing", r#"{ "id": 1, "status": "on time" }"#));
+    assert_eq!(first.server.cut(), 1);
+    assert_eq!(listening.state().connection, Connection::Waiting);
+    assert_eq!(
+        listening.state().failed.as_ref().map(|failed| failed.kind),
+        Some(FailureKind::Network)
+    );
+    first.pass(2);
+    assert_eq!((listening.state().connection, listening.state().lost), (Connection::Connected, 1));
+    // The half of an event is none, and what is committed with it is where the feed goes on.
+    first.server.push("id: 43\nevent: sailing\ndata: { \"id\": 2, \"sta");
+    first
+        .server
+        .push(&format!("tus\": \"boarding\" }}\n\n{}", "id: 44\nevent: sailing\ndata: { \"id\":"));
+    first.server.cut();
+    assert_eq!(first.text("SELECT id FROM sailing WHERE status = 'boarding'"), "[[Int(2)]]");
+    let asked = |world: &World| -> Vec<Option<String>> {
+        world.asked.lock().unwrap().iter().map(|(_, last)| last.clone()).collect()
+    };
+    assert_eq!(asked(&first), [None, Some("41".to_owned())]);
+    first.cache.flush().unwrap();
+    drop(listening);
+    drop(first);
+
+    let second = world(open());
+    let _listening = second.remote.listen("changes", ()).unwrap();
+    second.server.answer_all();
+    assert_eq!(asked(&second), [Some("43".to_owned())]);
+    assert_eq!(
+        second.text("SELECT lost, state FROM backwater_feed"),
+        r#"[[Int(0), Text("connected")]]"#
+    );
+}
+
+#[test]
+fn what_may_have_been_missed_is_asked_for_anew() {
+    let world = new_world();
+    let departures = world.remote.want("departures", ()).unwrap();
+    let _vessels = world.remote.want("vessels", ()).unwrap();
+    world.server.answer_all();
+    let asked = || {
+        world.server.requests().iter().filter(|request| request.ends_with("/departures")).count()
+    };
+    assert_eq!(asked(), 1);
+    let _listening = world.remote.listen("changes", ()).unwrap();
+    // Nobody knows what happened before the first connection.
+    world.server.answer_all();
+    assert_eq!((asked(), departures.state().is_fresh(&world.clock)), (2, true));
+    world.server.push(&event(5, "sailing", r#"{ "id": 1, "status": "delayed" }"#));
+    world.server.cut();
+    world.pass(2);
+    assert_eq!(asked(), 2, "the feed went on where it was");
+    world.server.push(&event(6, "reset", "{}"));
+    world.server.answer_all();
+    assert_eq!(asked(), 3);
+    world.server.push(&event(7, "sailing", r#"{ "id": "#));
+    world.server.answer_all();
+    assert_eq!(asked(), 4, "an event that cannot be read is missed");
+    assert_eq!(
+        world.text("SELECT unreadable, position FROM backwater_feed"),
+        r#"[[Int(1), Text("7")]]"#
+    );
+    // The server has forgotten the position.
+    world.status.store(410, Ordering::Relaxed);
+    world.server.cut();
+    world.pass(2);
+    world.status.store(200, Ordering::Relaxed);
+    world.pass(5);
+    assert_eq!(asked(), 5);
+    assert_eq!(
+        world.asked.lock().unwrap().iter().map(|(_, last)| last.as_deref()).collect::<Vec<_>>(),
+        [None, Some("5"), Some("7"), None]
+    );
+    assert!(
+        world.server.requests().iter().filter(|request| request.ends_with("/vessels")).count() == 1
+    );
+}
+
+/// An answer that was asked for before a gap, and comes after it, may lack what was missed.
+#[test]
+fn an_answer_that_a_gap_overtakes_is_asked_for_again() {
+    let world = new_world();
+    let departures = world.remote.want("departures", ()).unwrap();
+    let _listening = world.remote.listen("changes", ()).unwrap();
+    assert_eq!(world.server.waiting(), 2);
+    assert!(world.server.answer_at(1)); // the feed is connected first
+    assert!(world.server.answer_at(0));
+    assert!(!departures.state().is_fresh(&world.clock));
+}
+
+#[test]
+fn bursts_are_few_commits_and_silence_is_a_loss() {
+    let world = new_world();
+    let listening = world.remote.listen("lines", [("port", "SAL")]).unwrap();
+    world.server.answer_all();
+    let commits = Arc::new(Mutex::new(Vec::new()));
+    let seen = commits.clone();
+    let _watch = world
+        .cache
+        .watch_commits(move |report| seen.lock().unwrap().push(report.label().to_owned()))
+        .unwrap();
+    for seq in 1..=50 {
+        world.server.push(&format!(
+            "{{ \"kind\": \"sailing\", \"seq\": {seq}, \"id\": {seq}, \"status\": \"late\" }}\n"
+        ));
+    }
+    assert_eq!(world.rows("SELECT id FROM sailing").len(), 1, "half a second has not passed");
+    world.pass(1);
+    assert_eq!(world.rows("SELECT id FROM sailing").len(), 50);
+    assert_eq!(
+        *commits.lock().unwrap(),
+        [r#"feed lines {"port":"SAL"}: 1 event"#, r#"feed lines {"port":"SAL"}: 49 events"#]
+    );
+    world.pass(8);
+    assert_eq!(listening.state().connection, Connection::Connected);
+    world.pass(1);
+    let state = listening.state();
+    assert_eq!(
+        (state.connection, state.failed.unwrap().to_string().as_str()),
+        (Connection::Waiting, "time-out: nothing was heard for 10s")
+    );
+    world.pass(2);
+    let asked = world.asked.lock().unwrap().clone();
+    assert_eq!(
+        asked.iter().map(|(url, _)| url.as_str()).collect::<Vec<_>>(),
+        ["/lines?port=SAL", "/lines?since=50&port=SAL"]
+    );
+    assert!(
+        world.remote.listen("lines", [("since", "7")]).is_err(),
+        "the position is not the program's"
+    );
+    // What waits for its commit when the connection is lost is committed before it goes on.
+    world.server.push("{ \"kind\": \"sailing\", \"seq\": 51, \"id\": 51 }\n{ \"kind\": \"sailing\", \"seq\": 52, \"id\": 52 }\n");
+    world.server.push("{ \"kind\": \"sailing\", \"seq\": 53, \"id\": 53 }\n");
+    world.server.cut();
+    assert_eq!(world.text("SELECT position FROM backwater_feed"), r#"[[Text("53")]]"#);
+}
+
+#[test]
+fn messages_of_a_socket_are_events_and_its_token_is_nowhere() {
+    let world = new_world();
+    let listening = world.remote.listen("socket", [("token", "s3cr3t")]).unwrap();
+    world.server.answer_all();
+    assert_eq!(listening.state().connection, Connection::Connected);
+    assert_eq!(world.server.requests(), ["GET wss://x.example/socket?token=s3cr3t"]);
+    world.server.push(r#"{ "kind": "sailing", "id": 4, "status": "late" }"#);
+    world.server.push("ping");
+    world.server.push(r#"{ "kind": "pong" }"#);
+    assert_eq!(
+        world.text("SELECT events, skipped, unreadable FROM backwater_feed"),
+        "[[Int(1), Int(1), Int(1)]]"
+    );
+    let shown = world.text("SELECT * FROM backwater_feed") + &format!("{listening:?}");
+    assert!(!shown.contains("s3cr3t"), "{shown}");
+}
+
+#[test]
+fn what_the_server_refuses_is_left_alone_until_the_program_says_so() {
+    let world = new_world();
+    for (status, says) in [
+        (403, "status: 403, Forbidden"),
+        (204, "status: 204, the server says that the feed is over"),
+    ] {
+        world.status.store(status, Ordering::Relaxed);
+        let listening = world.remote.listen("changes", ()).unwrap();
+        world.server.answer_all();
+        world.pass(7200);
+        let state = listening.state();
+        assert_eq!(
+            (state.connection, state.failed.unwrap().to_string().as_str()),
+            (Connection::Closed, says)
+        );
+    }
+    assert_eq!(world.server.requests().len(), 2);
+    // A server that is down for a while is asked again, less and less often.
+    world.status.store(503, Ordering::Relaxed);
+    let listening = world.remote.listen("changes", ()).unwrap();
+    world.server.answer_all();
+    world.pass(3600);
+    for _ in 0..60 {
+        world.pass(60);
+    }
+    let tries = world.server.requests().len() - 2;
+    assert!((55..140).contains(&tries), "{tries} tries in two hours");
+    world.status.store(200, Ordering::Relaxed);
+    world.remote.resume();
+    world.server.answer_all();
+    assert_eq!(listening.state().connection, Connection::Connected);
+    // Without a network nothing is tried.
+    world.remote.set_online(false);
+    world.server.cut();
+    world.pass(600);
+    assert_eq!(listening.state().connection, Connection::Connecting);
+    world.remote.set_online(true);
+    world.server.answer_all();
+    assert_eq!(listening.state().connection, Connection::Connected);
+    drop(listening);
+    assert_eq!(world.text("SELECT state FROM backwater_feed"), r#"[[Text("closed")]]"#);
+    assert_eq!(world.server.push(&event(1, "sailing", r#"{ "id": 1 }"#)), 0);
+}
+
+#[test]
+fn listeners_share_a_connection_and_an_emptied_cache_closes_it() {
+    let world = new_world();
+    let one = world.remote.listen("changes", ()).unwrap();
+    let other = world.remote.listen("changes", ()).unwrap();
+    world.server.answer_all();
+    assert_eq!(world.server.requests().len(), 1);
+    drop(one);
+    assert_eq!(world.server.push(&event(9, "sailing", r#"{ "id": 1 }"#)), 1);
+    world.cache.clear("signed out").unwrap();
+    assert_eq!(other.state().connection, Connection::Closed);
+    assert_eq!(world.server.push(&event(10, "sailing", r#"{ "id": 2 }"#)), 0);
+    assert_eq!(
+        world.rows("SELECT id FROM sailing").len(),
+        0,
+        "what comes for the one who left is not written"
+    );
+    world.pass(600);
+    assert_eq!(world.server.requests().len(), 1);
+    world.remote.resume();
+    world.server.answer_all();
+    assert_eq!(
+        world.asked.lock().unwrap().last().unwrap().1,
+        None,
+        "the position of another user is forgotten"
+    );
+    assert_eq!(other.state().connection, Connection::Connected);
+}
+
+/// The server says back what the program has sent, in any order with its confirmation.
+#[test]
+fn an_echo_of_ones_own_edit_moves_nothing() {
+    for confirmed_first in [true, false] {
+        let world = new_world();
+        let _listening = world.remote.listen("changes", ()).unwrap();
+        world.server.answer_all();
+        world.server.push(&event(1, "sailing", r#"{ "id": 1, "status": "on time" }"#));
+        let shown = world.cache.query("SELECT id, status FROM sailing", ()).unwrap();
+        let deltas = Arc::new(Mutex::new(0));
+        let seen = deltas.clone();
+        let _watch = world.cache.watch(&shown, move |_| *seen.lock().unwrap() += 1).unwrap();
+        let before = *deltas.lock().unwrap();
+        let sent = world
+            .remote
+            .send("report", "it boards", |tx| tx.update("sailing", 1, [("status", "boarding")]))
+            .unwrap();
+        let echo = event(2, "sailing", r#"{ "id": 1, "status": "boarding" }"#);
+        match confirmed_first {
+            true => {
+                world.server.answer_all();
+                world.server.push(&echo);
+            }
+            false => {
+                world.server.push(&echo);
+                world.server.answer_all();
+            }
+        }
+        assert!(sent.state().is_settled());
+        assert_eq!(*deltas.lock().unwrap() - before, 1, "confirmed first: {confirmed_first}");
+    }
+}
+
+#[test]
+fn a_schema_says_what_is_wrong_with_a_feed() {
+    let problems = |feed: &str| {
+        let text = format!(
+            "table.t = {{ id = ['a', 'b'], fields = {{ a = 'int', b = 'int' }} }}\nresponse.one = {{ url = '/t/{{a}}', table = 't' }}\n{feed}"
+        );
+        Schema::parse("s.toml", &text).unwrap_err().to_string()
+    };
+    for (feed, says) in [
+        ("feed.f = { events = { t = 'one' } }", "feed \"f\" has no URL"),
+        ("feed.f = { url = '/f' }", "does not say what its events mean"),
+        ("feed.f = { url = '/f', events = { t = 'two' } }", "there is no response rule \"two\""),
+        (
+            "feed.f = { url = '/f', events = { t = { rule = 'one', delete = 't' } } }",
+            "expected the name of a response rule, or a table",
+        ),
+        (
+            "feed.f = { url = '/f', events = { t = { delete = 't' } } }",
+            "the id of \"t\" is not one plain field",
+        ),
+        (
+            "feed.f = { url = '/f', events = { t = { rule = 'one', variables = { c = '/c' } } } }",
+            "the rule has no variable \"c\"",
+        ),
+        (
+            "feed.f = { url = '/f', format = 'ndjson', events = { t = 'one' } }",
+            "which member tells events apart",
+        ),
+        (
+            "feed.f = { url = '/f{?since}', resume = ':sinse', events = { t = 'one' } }",
+            "the URL has no variable \"sinse\"",
+        ),
+        (
+            "feed.f = { url = '/f', secret = ['token'], events = { t = 'one' } }",
+            "the URL has no variable \"token\"",
+        ),
+        (
+            "feed.f = { url = '/f', covers = ['all'], events = { t = 'one' } }",
+            "there is no response rule \"all\"",
+        ),
+    ] {
+        let found = problems(feed);
+        assert!(found.contains(says), "{feed}: {found}");
+    }
+    let world = new_world();
+    let refused = |feed: &str, variables: &[(&str, &str)]| {
+        world.remote.listen(feed, variables.to_vec()).unwrap_err().to_string()
+    };
+    assert!(
+        refused("change", &[]).contains("did you mean \"changes\""),
+        "{}",
+        refused("change", &[])
+    );
+    assert!(
+        refused("changes", &[("port", "SAL")])
+            .contains("feed \"changes\" has no variable \"port\"")
+    );
+}
