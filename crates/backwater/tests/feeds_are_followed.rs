@@ -426,6 +426,134 @@ fn an_echo_of_ones_own_edit_moves_nothing() {
     }
 }
 
+/// What happened to a row is told in its order by versions, whatever comes by which way.
+#[test]
+fn an_older_event_does_not_bring_a_deleted_row_back() {
+    let schema = r#"
+        table.note = { id = "id", version = "version", tombstone = "/gone", fields = { id = "int", text = "text", version = "int" } }
+        response.notes = { url = "/notes", table = "note", complete = true }
+        response.note = { url = "/notes/{id}", table = "note" }
+        feed.changes = { url = "/feed", events = { note = "note", removed = { delete = "note", version = "/version" } } }
+    "#;
+    let world = world(Cache::new(Schema::parse("s.toml", schema).unwrap()));
+    let _listening = world.remote.listen("changes", ()).unwrap();
+    world.server.answer_all();
+    let push = |kind: &str, data: &str| world.server.push(&event(1, kind, data));
+    let notes = || world.text("SELECT id, text, version FROM note");
+    push("note", r#"{ "id": 1, "text": "fog", "version": 3 }"#);
+    push("removed", r#"{ "id": 1, "version": 2 }"#);
+    push("note", r#"{ "id": 1, "gone": true, "version": 2 }"#);
+    assert_eq!(notes(), r#"[[Int(1), Text("fog"), Int(3)]]"#, "a deletion of an older version");
+    push("removed", r#"{ "id": 1, "version": 4 }"#);
+    push("note", r#"{ "id": 1, "text": "mist", "version": 3 }"#);
+    assert_eq!(notes(), "[]", "an event that is older than the deletion");
+    push("note", r#"{ "id": 1, "text": "rain", "version": 5 }"#);
+    assert_eq!(notes(), r#"[[Int(1), Text("rain"), Int(5)]]"#);
+    push("note", r#"{ "id": 1, "gone": true, "version": 6 }"#);
+    push("note", r#"{ "id": 1, "text": "mist", "version": 5 }"#);
+    assert_eq!(notes(), "[]");
+    // What the program itself reads is what the server says now.
+    world
+        .cache
+        .commit("loaded", |tx| tx.ingest("notes", r#"[{ "id": 1, "text": "rain", "version": 5 }]"#))
+        .unwrap();
+    assert_eq!(notes(), r#"[[Int(1), Text("rain"), Int(5)]]"#);
+}
+
+/// A server tells of a new row before it has answered: with a reference that both know, the row is
+/// one all the while, and its change is confirmed over it.
+#[test]
+fn a_row_that_a_feed_brings_before_its_confirmation_is_one() {
+    let schema = r#"
+        table.booking = { id = "id", fields = { id = "int", party = "text", cars = "int", reference = "text" } }
+        table.seat = { id = "id", fields = { id = "int", booking = { to = "booking" } } }
+        response.booking = { url = "/bookings/{id}", table = "booking" }
+        feed.changes = { url = "/feed", events = { booking = "booking" } }
+        send.book = { table = "booking", method = "POST", url = "/bookings", answer = "booking", reference = "reference" }
+        send.seat = { table = "seat", method = "POST", url = "/bookings/{booking}/seats" }
+        send.cars = { table = "booking", url = "/bookings/{id}" }
+    "#;
+    for refused in [false, true] {
+        let booked = Arc::new(Mutex::new(String::new()));
+        let sent = booked.clone();
+        let server = StandIn::new(move |request| {
+            let body = String::from_utf8(request.body().clone()).unwrap();
+            match (request.method().as_str(), request.uri().path()) {
+                ("POST", "/bookings") => {
+                    *sent.lock().unwrap() = body;
+                    match refused {
+                        true => StandIn::status(422),
+                        false => StandIn::json(r#"{ "id": 70 }"#),
+                    }
+                }
+                ("GET", "/feed") => http::Response::builder()
+                    .header("content-type", "text/event-stream")
+                    .body(Vec::new())
+                    .unwrap(),
+                _ => StandIn::status(204),
+            }
+        });
+        let cache = Cache::new(Schema::parse("s.toml", schema).unwrap());
+        let clock = SetClock::at("2031-05-04T07:40:00Z".parse().unwrap());
+        let remote = Remote::builder(&cache)
+            .base("https://x.example")
+            .transport(server.clone())
+            .clock(clock);
+        let remote = remote.build().unwrap();
+        let _listening = remote.listen("changes", ()).unwrap();
+        server.answer_all();
+        let shown = cache.query("SELECT id, party, cars FROM booking", ()).unwrap();
+        let rows = || -> Vec<Vec<Value>> {
+            shown.read().unwrap().rows().map(|row| row.values().to_vec()).collect()
+        };
+        let row = [("party", Value::from("Brill")), ("cars", 2.into())];
+        let booking =
+            remote.send("book", "booked", |tx| tx.insert_local("booking", row).map(drop)).unwrap();
+        let local = booking.row_id().unwrap();
+        let seat = remote
+            .send("seat", "seated", |tx| {
+                tx.insert(
+                    "seat",
+                    [
+                        ("id", Value::from(1)),
+                        ("booking", local.to_string().parse::<i64>().unwrap().into()),
+                    ],
+                )
+            })
+            .unwrap();
+        let reference = cache.query("SELECT reference FROM booking", ()).unwrap();
+        let reference = reference.read().unwrap().row(0).unwrap().values()[0].to_string();
+        server.push(&event(
+            1,
+            "booking",
+            &format!(r#"{{ "id": 70, "party": "Brill", "cars": 1, "reference": "{reference}" }}"#),
+        ));
+        assert_eq!(
+            rows(),
+            [vec![70.into(), "Brill".into(), 2.into()]],
+            "one row, and the edit is shown over it"
+        );
+        assert_eq!(booking.row_id(), Some(70.into()));
+        let seats = cache.query("SELECT booking FROM seat", ()).unwrap();
+        assert_eq!(seats.read().unwrap().row(0).unwrap().values(), [70.into()]);
+        server.answer_all();
+        assert!(booked.lock().unwrap().contains(&reference));
+        match refused {
+            false => {
+                assert_eq!(rows(), [vec![70.into(), "Brill".into(), 2.into()]]);
+                assert!(
+                    server
+                        .requests()
+                        .contains(&"POST https://x.example/bookings/70/seats".to_owned())
+                );
+                assert_eq!((remote.unsent(), seat.state().is_settled()), (0, true));
+            }
+            // The server has it all the same: what it says is what is shown.
+            true => assert_eq!(rows(), [vec![70.into(), "Brill".into(), 1.into()]]),
+        }
+    }
+}
+
 #[test]
 fn a_schema_says_what_is_wrong_with_a_feed() {
     let problems = |feed: &str| {

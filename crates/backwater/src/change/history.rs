@@ -12,7 +12,7 @@ use super::since::written;
 use crate::schema::{FieldNo, TableNo, TableOrigin};
 use crate::table::StagedRow;
 use crate::table::{Cell, OWNER, Slot, State};
-use crate::value::RowId;
+use crate::value::{RowId, Value};
 
 /// How many changed rows are remembered at most, and of how many commits.
 const ROWS: usize = 1 << 16;
@@ -42,13 +42,15 @@ pub(crate) struct History {
 /// Rows that were deleted.
 type Gone = FxHashMap<(TableNo, RowId), GoneRow>;
 
-#[derive(Clone, Copy)]
+#[derive(Clone)]
 struct GoneRow {
     /// Where it lay.
     slot: Slot,
     by: u64,
     /// Whether it was deleted because the commit that had inserted it was withdrawn.
     is_withdrawn: bool,
+    /// The version that it had, if its table has versions.
+    version: Option<Value>,
 }
 
 /// What one commit changed.
@@ -118,7 +120,8 @@ impl History {
         let gone = &mut self.gone;
         self.missed.retain(|(table, id)| {
             let Entry::Occupied(row) = gone.entry((*table, id.clone())) else { return false };
-            let GoneRow { slot, by, .. } = *row.get();
+            let GoneRow { slot, by, .. } = row.get();
+            let (slot, by) = (*slot, *by);
             let is_missed = held.iter().any(|rows| rows.misses((*table, slot), by));
             if !is_missed && by <= self.forgotten {
                 row.remove();
@@ -154,7 +157,8 @@ impl History {
         }
         for (table, id) in past.deleted {
             let Entry::Occupied(gone) = self.gone.entry((table, id.clone())) else { continue };
-            let GoneRow { slot, by, .. } = *gone.get();
+            let GoneRow { slot, by, .. } = gone.get();
+            let (slot, by) = (*slot, *by);
             if by != past.number {
                 continue;
             }
@@ -194,6 +198,21 @@ impl History {
         match self.gone.is_empty() {
             true => None,
             false => self.gone.get(&(table, id)).map(|gone| (gone.slot, gone.by)),
+        }
+    }
+
+    /// Whether a row was deleted by one of the last commits that had a version, and this one is not
+    /// a later one.
+    pub(crate) fn outlives(&self, table: TableNo, id: &RowId, version: &Cell<'_>) -> bool {
+        if self.gone.is_empty() {
+            return false;
+        }
+        let gone = self.gone.get(&(table, id.clone()));
+        match (gone.and_then(|gone| gone.version.as_ref()), version) {
+            (Some(Value::Int(gone)), Cell::Int(news)) => news <= gone,
+            (Some(Value::Text(gone)), Cell::Text(news)) => **news <= **gone,
+            (Some(Value::Timestamp(gone)), Cell::Timestamp(news)) => news <= gone,
+            _ => false,
         }
     }
 
@@ -261,7 +280,10 @@ impl Past {
         } else if is_gone {
             if let Some(id) = state.id(row.table, row.slot).map(|id| id.to_id()) {
                 let (slot, by, is_withdrawn) = (row.slot, self.number, self.is_withdrawal);
-                known.insert((row.table, id.clone()), GoneRow { slot, by, is_withdrawn });
+                let version = state.schema.table(row.table).version;
+                let version = version.and_then(|field| state.value(row.table, row.slot, field));
+                let gone = GoneRow { slot, by, is_withdrawn, version };
+                known.insert((row.table, id.clone()), gone);
                 self.deleted.push((row.table, id));
             }
         } else if row.happened == Happened::Inserted

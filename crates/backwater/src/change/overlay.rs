@@ -383,6 +383,38 @@ impl Transaction {
         Ok(renamed)
     }
 
+    /// The same for a row that the remote has brought before it has confirmed the change that makes
+    /// it: the change goes on, over that row.
+    pub(crate) fn rename_pending(&mut self, at: RowAt, id: RowId) -> Result<Vec<RenamedRow>> {
+        let renamed = self.rename(at, id)?;
+        let mut pending = self.pending().to_vec();
+        for change in &mut pending {
+            let is_renamed = |at: RowAt| renamed.iter().any(|row| (row.table, row.to) == at);
+            if change.rows.iter().any(|row| row.is_local && is_renamed((row.table, row.slot))) {
+                let rows = &mut Arc::make_mut(change).rows;
+                for row in rows.iter_mut().filter(|row| is_renamed((row.table, row.slot))) {
+                    row.is_local = false;
+                }
+            }
+        }
+        self.set_pending(pending);
+        Ok(renamed)
+    }
+
+    /// A row of a table that this transaction has written to the base, whose field has that text.
+    pub(crate) fn written_with(&self, table: TableNo, field: FieldNo, text: &str) -> Option<Slot> {
+        let mut slots = self.touched[table.index()].slots();
+        slots.find(|slot| {
+            let rows = self.version_of(table, *slot).table(table);
+            rows.is_row(*slot) && rows.cell(*slot, field) == Cell::Text(text)
+        })
+    }
+
+    /// The rows that are made by now in a change that is sent, and that the remote will name.
+    pub(crate) fn local_rows(&self) -> Vec<RowAt> {
+        self.covering.local.iter().copied().collect()
+    }
+
     /// The rows that have a row as a part of their id, in the base or in pending changes, and the
     /// ids that they get when it gets its own.
     fn rows_named_after(&self, renamed: &RenamedRow) -> Vec<(RowAt, RowId)> {

@@ -357,15 +357,15 @@ impl Transaction {
     }
 
     /// Leaves out of a row's staged fields what is older than the row: older news fills only
-    /// fields that are absent.
+    /// fields that are absent. Returns whether they are older.
     pub(crate) fn leave_out_older(
         &mut self,
         table: TableNo,
         slot: Slot,
         version: FieldNo,
         fields: &mut StagedRow<'_>,
-    ) {
-        let Some(row) = self.state.table(table).row(slot) else { return };
+    ) -> bool {
+        let Some(row) = self.state.table(table).row(slot) else { return false };
         let news = fields.iter().rev().find(|(field, _)| *field == version);
         let older = news.is_some_and(|(_, news)| match (news.cell(), row.cell(version)) {
             (Cell::Int(news), Cell::Int(row)) => news < row,
@@ -377,6 +377,19 @@ impl Transaction {
             fields.retain(|(field, _)| row.cell(*field) == Cell::Absent);
             self.note_older(table, slot);
         }
+        older
+    }
+
+    /// Whether staged fields are of a version that a row had, or had left behind, when it was
+    /// deleted.
+    pub(crate) fn is_of_gone(&self, table: TableNo, slot: Slot, fields: &StagedRow<'_>) -> bool {
+        let Some(version) = self.definition(table).version else { return false };
+        if self.state.table(table).is_row(slot) {
+            return false;
+        }
+        let news = fields.iter().rev().find(|(field, _)| *field == version);
+        let id = self.state.id(table, slot).map(|id| id.to_id());
+        news.zip(id).is_some_and(|((_, news), id)| self.history.outlives(table, &id, &news.cell()))
     }
 }
 

@@ -49,6 +49,8 @@ pub(super) struct Building<'de> {
     pub(super) id: IdParts<'de>,
     /// Whether it says that its row was deleted.
     pub(super) gone: bool,
+    /// Whether what it says is older than what is known of its row.
+    pub(super) older: bool,
     /// Bare ids that a field beside them says the table of.
     pub(super) pending: Vec<(FieldNo, RowId)>,
     /// Members to be kept that are no field.
@@ -63,6 +65,7 @@ impl<'de> Building<'de> {
         self.pending.clear();
         self.unknown.clear();
         self.gone = false;
+        self.older = false;
     }
 
     fn staged(&self, field: FieldNo) -> Option<&Staged<'de>> {
@@ -355,7 +358,7 @@ impl<'de> Reader<'_, 'de> {
             }
         }
         if let Some(version) = definition.version {
-            self.tx.leave_out_older(table, slot, version, &mut building.staged);
+            building.older = self.tx.leave_out_older(table, slot, version, &mut building.staged);
         }
         Ok(slot)
     }

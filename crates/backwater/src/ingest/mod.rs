@@ -115,7 +115,8 @@ impl Transaction {
             false => self.version(),
         };
         let received = self.received.len();
-        let read = self.read(&schema, rule, request.began, context, &saved, bytes, progress);
+        let newness = (request.began, request.is_event);
+        let read = self.read(&schema, rule, newness, context, &saved, bytes, progress);
         match read {
             Ok(received) => {
                 if request.is_unstored {
@@ -149,7 +150,7 @@ impl Transaction {
         &mut self,
         schema: &Schema,
         rule: &Rule,
-        began: Option<u64>,
+        (began, is_event): (Option<u64>, bool),
         context: RequestContext<'_>,
         before: &State,
         bytes: &[u8],
@@ -176,6 +177,7 @@ impl Transaction {
                 given: &context.given,
                 skip: &skip,
                 later: later.as_ref(),
+                is_event,
                 progress,
             };
             let outcome = nested::read(self, &reading, text)?;

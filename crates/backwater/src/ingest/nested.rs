@@ -35,6 +35,8 @@ pub(super) struct Reading<'a> {
     pub(super) skip: &'a BTreeSet<usize>,
     /// What was changed since the request began.
     pub(super) later: Option<&'a Later>,
+    /// Whether it is an event of a feed.
+    pub(super) is_event: bool,
     /// Called with how many bytes are read.
     pub(super) progress: Option<&'a dyn Fn(usize)>,
 }
@@ -346,6 +348,9 @@ impl<'de> Reader<'_, 'de> {
             self.outcome.kept += later.leave_out(state, table, slot, &mut building.staged);
             is_newer &= building.gone || !state.table(table).is_row(slot);
         }
+        // A deletion that is older than its row is no news, nor an event that is older than that.
+        is_newer |= building.gone && building.older;
+        is_newer |= self.reading.is_event && self.tx.is_of_gone(table, slot, &building.staged);
         if building.gone && !is_newer {
             self.bury(table, slot)?;
         } else if is_newer {

@@ -113,11 +113,13 @@ impl RemoteInner {
             let next = next.and_then(|next| self.next_key(key, rule, next).ok());
             arrival.later = self.end_pages(tx, rule, page, (next, &later)).map_err(Some)?;
             let known = Engine::would_be(&arrival);
-            AnswerRow::put(tx, &place, &known).map_err(Some)
+            AnswerRow::put(tx, &place, &known).map_err(Some)?;
+            self.name_by_reference(tx).map_err(Some)
         });
         match taken {
             Ok(taken) => {
                 arrival.commit = taken.number();
+                self.follow_renamed(&taken.value);
                 Some(CallOutcome::Came(arrival))
             }
             Err(None) => None,

@@ -25,6 +25,9 @@ pub(crate) struct SendRule {
     /// By what the server knows which version of the row was changed.
     pub(crate) if_match: Option<IfMatch>,
     pub(crate) on_conflict: OnConflict,
+    /// A field that the server says back, by which a row that it has named is known before the
+    /// change is confirmed.
+    pub(crate) reference: Option<Arc<str>>,
 }
 
 /// What the body of a request is.

@@ -122,7 +122,7 @@ fn write(
         EventRule::Gap => Ok(()),
         EventRule::Response { rule, variables } => {
             let read = schema.rule(rule)?;
-            let mut request = Request::rule(&**rule);
+            let mut request = Request::rule(&**rule).event();
             // What the feed is of, its events are of.
             if !key.variables().is_empty() {
                 let of_url = read.url.iter().flat_map(Template::variables);

@@ -296,10 +296,14 @@ impl RemoteInner {
             let counts = (counts.0 + read, counts.1 + skipped, counts.2 + unreadable);
             let position = batch.position.as_deref().or(before.as_deref());
             let position = position.filter(|position| !position.is_empty());
-            place.put_progress(tx, (position, now), counts).map_err(Some)
+            place.put_progress(tx, (position, now), counts).map_err(Some)?;
+            self.name_by_reference(tx).map_err(Some)
         });
         match written {
-            Ok(_) => true,
+            Ok(written) => {
+                self.follow_renamed(&written.value);
+                true
+            }
             Err(None) => false,
             Err(Some(error)) => {
                 tracing::error!(%error, feed = key.words(), "events could not be written");

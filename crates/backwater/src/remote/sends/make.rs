@@ -18,7 +18,7 @@ use crate::remote::pending::{
 };
 use crate::remote::transport::Call;
 use crate::schema::{Schema, SendBody, SendRule, TableNo};
-use crate::table::{PendingChange, Row, Slot, State};
+use crate::table::{Cell, PendingChange, Row, Slot, Staged, State};
 use crate::typed::Found;
 use crate::value::{Json, RowId};
 
@@ -71,7 +71,10 @@ impl RemoteInner {
         let made = self.cache().try_commit(label.clone(), |tx| {
             // Changes are numbered in the order of their commits.
             let number = self.cache().next_send();
-            let ((), change) = tx.write_over((number, seed), write)?;
+            let ((), change) = tx.write_over((number, seed), |tx| {
+                write(tx)?;
+                set_reference(tx, &schema, rule, &key)
+            })?;
             let about = about(&schema, rule, &change, &variables)?;
             let id = about.and_then(|(table, slot)| tx.state.id(table, slot));
             let id = id.map(|id| id.to_id());
@@ -497,6 +500,24 @@ pub(super) fn below(state: &State, (table, slot): RowAt) -> Option<Json> {
     let version = base.map_or(state, |base| base);
     let row = Row { state: version, table, slot };
     version.table(table).is_row(slot).then(|| row.nested(0))
+}
+
+/// Gives a row that the server will name a reference, if the program has given none.
+fn set_reference(
+    tx: &mut Transaction,
+    schema: &Schema,
+    rule: &SendRule,
+    reference: &str,
+) -> Result<()> {
+    let Some(name) = &rule.reference else { return Ok(()) };
+    let table = schema.table_no(&rule.table)?;
+    let Some(field) = schema.table(table).field_no(name) else { return Ok(()) };
+    for (_, slot) in tx.local_rows().into_iter().filter(|(of, _)| *of == table) {
+        if tx.state.table(table).cell(slot, field) == Cell::Absent {
+            tx.merge_row(table, slot, &[(field, Staged::Text(reference.to_owned().into()))]);
+        }
+    }
+    Ok(())
 }
 
 /// The row that a change is about.

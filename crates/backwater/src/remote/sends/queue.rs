@@ -253,7 +253,12 @@ impl SendQueue {
     pub(in crate::remote) fn renamed(&mut self, state: &State, renamed: &[RenamedRow]) {
         for entry in self.entries.values_mut() {
             for row in renamed {
-                entry.change = Arc::new(entry.change.moved(&state.schema, row));
+                let mut change = entry.change.moved(&state.schema, row);
+                let named = change.rows.iter_mut();
+                named
+                    .filter(|of| (of.table, of.slot) == (row.table, row.to))
+                    .for_each(|of| of.is_local = false);
+                entry.change = Arc::new(change);
                 if entry.about == Some((row.table, row.from)) {
                     entry.about = Some((row.table, row.to));
                     entry.shared.rename(row.new.clone());

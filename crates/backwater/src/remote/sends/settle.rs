@@ -15,7 +15,7 @@ use crate::remote::pending::{PENDING, PendingRow, read_changes, stored_changes, 
 use crate::remote::response::refused;
 use crate::remote::url;
 use crate::schema::{OnConflict, Rule, Schema, SendRule, TableNo};
-use crate::table::{Cell, Edit, PendingChange, RenamedRow, Slot};
+use crate::table::{Cell, Edit, PendingChange, RenamedRow, Slot, Staged};
 use crate::trace::Report;
 use crate::value::{Json, RowId};
 
@@ -140,10 +140,7 @@ impl RemoteInner {
             }
             Ok::<_, Error>(Vec::new())
         })?;
-        if !report.value.is_empty() {
-            let state = self.cache().snapshot().state;
-            self.sends().renamed(&state, &report.value);
-        }
+        self.follow_renamed(&report.value);
         self.sends().settled(&change, report.number());
         self.forget_sends(&lost, &SendState::Refused(failure));
         self.forget_sends(&[number], &SendState::Confirmed);
@@ -171,6 +168,47 @@ impl RemoteInner {
             let (_, value) = found.into_iter().find(|(known, _)| **known == **name)?;
             schema.id(&schema.table(table).name, &value).ok()
         })
+    }
+
+    /// Rows that a server has brought before it has confirmed the changes that make them get their
+    /// ids, in the transaction that brought them: they are known by their references.
+    pub(in crate::remote) fn name_by_reference(
+        &self,
+        tx: &mut Transaction,
+    ) -> Result<Vec<RenamedRow>> {
+        let schema = self.schema();
+        let mut all = Vec::new();
+        if schema.sends.iter().all(|rule| rule.reference.is_none()) {
+            return Ok(all);
+        }
+        for change in tx.pending().to_vec() {
+            let Some((table, slot)) = change.local_row() else { continue };
+            let rule = self.sends().get(change.number).map(|entry| entry.rule.clone());
+            let rule = rule.and_then(|rule| schema.send(&rule).ok());
+            let field = rule.and_then(|rule| rule.reference.as_deref());
+            let field = field.and_then(|name| schema.table(table).field_no(name));
+            let Some(field) = field else { continue };
+            let row = change.rows.iter().find(|row| (row.table, row.slot) == (table, slot));
+            let given = row.and_then(|row| {
+                row.edit.fields().iter().find(|(of, _)| *of == field).map(|(_, staged)| staged)
+            });
+            let Some(Staged::Text(reference)) = given else { continue };
+            let Some(found) = tx.written_with(table, field, reference) else { continue };
+            let Some(id) = tx.state.id(table, found).map(|id| id.to_id()) else { continue };
+            all.extend(tx.rename_pending((table, slot), id)?);
+        }
+        if !all.is_empty() {
+            note_renamed(tx, &all)?;
+        }
+        Ok(all)
+    }
+
+    /// What was given other ids in a commit has them in the queue from then on.
+    pub(in crate::remote) fn follow_renamed(&self, renamed: &[RenamedRow]) {
+        if !renamed.is_empty() {
+            let state = self.cache().snapshot().state;
+            self.sends().renamed(&state, renamed);
+        }
     }
 
     /// By which rule the answer to a change is read.

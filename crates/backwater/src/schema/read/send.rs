@@ -4,7 +4,7 @@ use toml::de::DeValue;
 
 use super::{Reader, Value};
 use crate::error::nearest;
-use crate::schema::{IfMatch, OnConflict, Rule, SendBody, SendRule, TableDef};
+use crate::schema::{FieldKind, IfMatch, OnConflict, Rule, SendBody, SendRule, TableDef};
 
 const ON_CONFLICT: [(&str, OnConflict); 3] =
     [("theirs", OnConflict::Theirs), ("ours", OnConflict::Ours), ("ask", OnConflict::Ask)];
@@ -30,6 +30,7 @@ impl<'t> Reader<'t> {
             "merge",
             "if_match",
             "on_conflict",
+            "reference",
         ];
         let [
             table,
@@ -42,6 +43,7 @@ impl<'t> Reader<'t> {
             merge,
             if_match,
             on_conflict,
+            reference,
         ] = self.parts(parts, "a send rule", known);
         let Some(table) = table else {
             let message = format!("send rule \"{name}\" does not say of which table its rows are");
@@ -86,6 +88,22 @@ impl<'t> Reader<'t> {
         });
         let on_conflict =
             on_conflict.and_then(|value| self.as_name(value, "`on_conflict`", &ON_CONFLICT));
+        let reference = reference.and_then(|value| {
+            let name = self.as_text(value, "the name of a field of type text")?;
+            let field = table.field_no(name).map(|field| table.field(field));
+            match field.map(|field| field.kind) {
+                Some(FieldKind::Text) => {}
+                Some(_) => {
+                    let message = format!("field \"{name}\" is no text, as a reference is");
+                    self.problem(value.span().start, message, "take another one");
+                }
+                None => {
+                    let message = format!("table \"{}\" has no field \"{name}\"", table.name);
+                    self.problem(value.span().start, message, nearest(name, table.field_names()));
+                }
+            }
+            Some(name.into())
+        });
         let content_type = content_type
             .and_then(|value| self.as_text(value, "a media type such as \"text/json\""));
         Some(SendRule {
@@ -100,6 +118,7 @@ impl<'t> Reader<'t> {
             merges: self.as_flag(merge, false),
             if_match,
             on_conflict: on_conflict.unwrap_or_default(),
+            reference,
         })
     }
 
