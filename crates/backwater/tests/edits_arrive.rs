@@ -12,7 +12,7 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use backwater::clock::SetClock;
-use backwater::remote::{Remote, SendState, Sent, Wanted};
+use backwater::remote::{FailureKind, Listening, Remote, SendState, Sent, Wanted};
 use backwater::{Cache, DeltaKind, RowId, Schema, Value};
 use proptest::prelude::*;
 
@@ -42,6 +42,7 @@ const SCHEMA: &str = r#"
     url = "/sailings{?status}"
     table = "sailing"
     complete = { status = ":status" }
+    FRESH
 
     [response.sailing]
     url = "/sailings/{id}"
@@ -64,6 +65,14 @@ const SCHEMA: &str = r#"
     table = "sailing"
     method = "DELETE"
     url = "/sailings/{id}"
+
+    [feed.changes]
+    url = "/feed"
+    RATE
+    [feed.changes.events]
+    written = "sailing"
+    deleted = { delete = "sailing", version = "/version" }
+    reset = { gap = true }
 "#;
 const STATUSES: [&str; 2] = ["boarding", "sailed"];
 
@@ -95,6 +104,17 @@ struct Server {
     /// Whether it gives new rows their ids.
     names: bool,
     fails: Option<u16>,
+    /// The events before this write are no longer known.
+    forgotten: i64,
+}
+
+/// Whether clients listen to what the server pushes.
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Feed {
+    None,
+    AsItComes,
+    /// Few commits a second.
+    Slowly,
 }
 
 impl Server {
@@ -112,6 +132,30 @@ impl Server {
             false => String::new(),
         };
         format!(r#"{{"id":{id},"note":{note},"status":"{status}"{version}}}"#)
+    }
+
+    /// The events behind a write, as the feed has them; all that is known of `many`.
+    fn events(&self, told: i64, many: usize) -> Vec<(i64, String)> {
+        let mut events: Vec<(i64, String)> = Vec::new();
+        for (id, history) in &self.history {
+            for (number, row) in history.iter().filter(|(number, _)| *number > told) {
+                let version = match self.with_versions {
+                    true => format!(r#","version":{number}"#),
+                    false => String::new(),
+                };
+                let (kind, data) = match row {
+                    Some((note, status)) => {
+                        ("written", format!(r#""note":{note},"status":"{status}""#))
+                    }
+                    None => ("deleted", r#""of":"the day""#.to_owned()),
+                };
+                let data = format!(r#"{{"id":{id},{data}{version}}}"#);
+                events.push((*number, format!("id: {number}\nevent: {kind}\ndata: {data}\n\n")));
+            }
+        }
+        events.sort();
+        events.truncate(many);
+        events
     }
 
     /// The status, the body, and the number of the write.
@@ -185,6 +229,7 @@ struct Client {
     remote: Remote,
     wanted: Vec<Wanted>,
     sends: Vec<Sent>,
+    listening: Option<Listening>,
     made: i64,
     /// Whether a change was taken back, or lost with a program that was killed.
     is_lost: bool,
@@ -200,6 +245,7 @@ struct World {
     server: Server,
     clients: Vec<Client>,
     merges: bool,
+    feed: Feed,
     /// How often a client was started: each has random numbers of its own.
     starts: Cell<u64>,
 }
@@ -229,6 +275,14 @@ enum Act {
     Pass(u64),
     Fail(Option<u16>),
     Online(usize, bool),
+    Listen(usize, bool),
+    /// The server opens a feed.
+    Connect(usize),
+    /// It pushes some of the events that it has, in two pieces.
+    Push(usize, usize, usize),
+    Cut(usize),
+    /// It forgets what has happened.
+    Forget,
     Flush(usize),
     Kill(usize),
 }
@@ -257,18 +311,27 @@ fn act() -> impl Strategy<Value = Act> {
         3 => (0..40_000_u64).prop_map(Act::Pass),
         1 => prop::option::of(prop::sample::select(vec![429, 503])).prop_map(Act::Fail),
         1 => (client(), any::<bool>()).prop_map(|(client, is)| Act::Online(client, is)),
+        1 => (client(), any::<bool>()).prop_map(|(client, is)| Act::Listen(client, is)),
+        4 => client().prop_map(Act::Connect),
+        6 => (client(), 1..5_usize, 0..200_usize).prop_map(|(of, many, cut)| Act::Push(of, many, cut)),
+        1 => client().prop_map(Act::Cut),
+        1 => Just(Act::Forget),
         1 => client().prop_map(Act::Flush),
         1 => client().prop_map(Act::Kill),
     ]
 }
 
 impl World {
-    fn new((with_versions, with_body): (bool, bool), (merges, names): (bool, bool)) -> Self {
+    fn new(
+        (with_versions, with_body): (bool, bool),
+        (merges, names): (bool, bool),
+        feed: Feed,
+    ) -> Self {
         let clock = SetClock::at("2031-05-04T07:40:00Z".parse().unwrap());
         let server = Server { with_versions, with_body, names, ..Server::default() };
         let network = Network::default();
-        let mut world =
-            Self { clock, network, server, clients: Vec::new(), merges, starts: Cell::default() };
+        let (clients, starts) = Default::default();
+        let mut world = Self { clock, network, server, clients, merges, feed, starts };
         for id in 0..3 {
             let status = STATUSES[id as usize % 2].to_owned();
             world.server.rows.insert(id, (id, status));
@@ -278,9 +341,11 @@ impl World {
             let disk = Disk::default();
             let (cache, remote) = world.open(index, &disk);
             let (wanted, sends, since, low) = Default::default();
-            let (made, is_lost) = (0, false);
-            let client = Client { disk, cache, remote, wanted, sends, made, is_lost, since, low };
+            let (made, is_lost, listening) = (0, false, None);
+            let client =
+                Client { disk, cache, remote, wanted, sends, listening, made, is_lost, since, low };
             world.clients.push(client);
+            world.act(Act::Listen(index, true));
         }
         world
     }
@@ -288,7 +353,11 @@ impl World {
     fn open(&self, index: usize, disk: &Disk) -> (Cache, Remote) {
         let version = if self.server.with_versions { "version = \"version\"" } else { "" };
         let merge = if self.merges { "merge = true" } else { "" };
+        // With a feed what is here stays true; without one it has to be asked for.
+        let fresh = if self.feed == Feed::None { "" } else { "max_age = \"1 day\"" };
+        let rate = if self.feed == Feed::Slowly { "per_second = 2" } else { "" };
         let schema = SCHEMA.replace("VERSION", version).replace("MERGE", merge);
+        let schema = schema.replace("FRESH", fresh).replace("RATE", rate);
         let schema = Schema::parse("s.toml", &schema).unwrap();
         let cache = Cache::builder().schema(schema).storage(disk.clone()).write_when_flushed();
         let cache = cache.build().unwrap();
@@ -452,9 +521,57 @@ impl World {
             Act::Pass(millis) => self.network.pass(&self.clock, Duration::from_millis(millis)),
             Act::Fail(status) => self.server.fails = status,
             Act::Online(client, is_online) => self.clients[client].remote.set_online(is_online),
+            Act::Listen(client, is_on) => {
+                let of = &mut self.clients[client];
+                of.listening = (is_on && self.feed != Feed::None)
+                    .then(|| of.remote.listen("changes", ()).unwrap());
+            }
+            Act::Connect(place) => self.connect(place),
+            Act::Push(place, many, cut) => {
+                self.network.with_feed(true, place, |mut feed| {
+                    let events = self.server.events(feed.told?, many);
+                    feed.told = events.last().map(|(number, _)| *number).or(feed.told);
+                    let text: String = events.into_iter().map(|(_, event)| event).collect();
+                    let (one, other) = text.as_bytes().split_at(cut.min(text.len()));
+                    [one, other].into_iter().for_each(|piece| feed.call.received(piece));
+                    Some(feed)
+                });
+            }
+            Act::Cut(place) => {
+                self.network.with_feed(true, place, |feed| {
+                    // The half of an event is none.
+                    feed.call.received(b"id: 100000\nevent: deleted\ndata: { \"id\": 1 }\n");
+                    feed.call.fail(FailureKind::Network, "cut");
+                    None
+                });
+            }
+            Act::Forget => self.server.forgotten = self.server.writes,
             Act::Flush(client) => self.clients[client].cache.flush().unwrap(),
             Act::Kill(client) => self.kill(client),
         }
+    }
+
+    /// The server opens a feed that waits, from where that was, or from now on.
+    fn connect(&mut self, place: usize) {
+        let server = &self.server;
+        self.network.with_feed(false, place, |mut feed| {
+            if let Some(status) = server.fails {
+                feed.call
+                    .opened(&http::Response::builder().status(status).body(Vec::new()).unwrap());
+                return None;
+            }
+            let last = feed.request.headers().get("last-event-id");
+            let last = last.map(|last| last.to_str().unwrap().parse::<i64>().unwrap());
+            let response = http::Response::builder().header("content-type", "text/event-stream");
+            feed.call.opened(&response.body(Vec::new()).unwrap());
+            let is_known = last.is_none_or(|last| last >= server.forgotten);
+            feed.told = Some(last.filter(|_| is_known).unwrap_or(server.writes));
+            if !is_known {
+                let reset = format!("id: {}\nevent: reset\ndata: {{}}\n\n", server.writes);
+                feed.call.received(reset.as_bytes());
+            }
+            Some(feed)
+        });
     }
 
     fn arrive(&mut self, flight: usize) {
@@ -481,6 +598,7 @@ impl World {
         client.disk.kill();
         client.wanted.clear();
         client.sends.clear();
+        let was_listening = client.listening.take();
         client.is_lost = true;
         client.since.clear();
         client.low.clear();
@@ -492,6 +610,7 @@ impl World {
         let killed = std::mem::replace(&mut client.remote, remote);
         drop((std::mem::replace(&mut client.cache, cache), killed));
         client.sends = client.remote.sends();
+        self.act(Act::Listen(index, was_listening.is_some()));
     }
 
     fn check(&mut self) {
@@ -508,7 +627,9 @@ impl World {
                 assert!(was_deleted || rows.contains_key(&id), "{client}: {id} is not shown");
             }
             let mut low = std::mem::take(&mut self.clients[client].low);
-            for ((id, field), since) in &self.clients[client].since {
+            // Without versions nobody knows whether an event is older than a confirmation.
+            let is_ordered = self.server.with_versions || self.feed == Feed::None;
+            for ((id, field), since) in self.clients[client].since.iter().filter(|_| is_ordered) {
                 let Some(row) = rows.get(id).filter(|_| !self.is_pending(client, *id)) else {
                     continue;
                 };
@@ -539,11 +660,12 @@ impl World {
             for status in 0..STATUSES.len() {
                 self.act(Act::Want(client, status));
             }
+            self.act(Act::Listen(client, true));
         }
         self.rest();
-        // What others wrote is seen once what is fresh grows stale.
+        // What others wrote is seen once what is fresh grows stale; a feed has said it.
         for client in 0..CLIENTS {
-            for status in STATUSES {
+            for status in STATUSES.into_iter().filter(|_| self.feed == Feed::None) {
                 let of = &self.clients[client].remote;
                 of.reload("by_status", [("status", status)]).unwrap();
             }
@@ -576,6 +698,11 @@ impl World {
                 self.act(Act::Arrive(0));
                 self.check();
             }
+            for place in 0..CLIENTS {
+                self.act(Act::Connect(0));
+                self.act(Act::Push(place, usize::MAX, 0));
+                self.check();
+            }
             let is_busy = |client: &Client| {
                 let busy = "SELECT 1 FROM backwater_answer WHERE is_under_way";
                 let is_busy = !client.cache.query(busy, ()).unwrap().read().unwrap().is_empty();
@@ -600,9 +727,10 @@ proptest! {
     fn edits_arrive(
         of_server in any::<(bool, bool)>(),
         (merges, names) in any::<(bool, bool)>(),
+        feed in prop::sample::select(vec![Feed::None, Feed::AsItComes, Feed::Slowly]),
         acts in prop::collection::vec(act(), 1..100),
     ) {
-        let mut world = World::new(of_server, (merges, names));
+        let mut world = World::new(of_server, (merges, names), feed);
         for act in acts {
             world.act(act);
             world.check();
@@ -615,7 +743,7 @@ proptest! {
 /// points at it.
 #[test]
 fn a_row_that_is_named_stays_the_same() {
-    let mut world = World::new((false, false), (false, true));
+    let mut world = World::new((false, false), (false, true), Feed::None);
     let client = &world.clients[0];
     client.remote.set_online(false);
     let sql = "SELECT s.id, s.note FROM board b JOIN sailing s ON s.id = b.shown";

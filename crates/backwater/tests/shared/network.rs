@@ -4,7 +4,7 @@ use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::Duration;
 
 use backwater::clock::{Clock, SetClock};
-use backwater::remote::{Alarm, Call, FailureKind, Transport};
+use backwater::remote::{Alarm, Call, FailureKind, FeedCall, Transport};
 
 /// A request in the network, and what the server has answered, once it has.
 pub(crate) struct Flight<R> {
@@ -14,8 +14,17 @@ pub(crate) struct Flight<R> {
     pub(crate) response: Option<R>,
 }
 
+/// A feed: one that waits for the server, or one that is open, by what it was told last.
+pub(crate) struct Followed {
+    pub(crate) client: usize,
+    pub(crate) request: http::Request<Vec<u8>>,
+    pub(crate) call: FeedCall,
+    pub(crate) told: Option<i64>,
+}
+
 struct Lying<R> {
     flights: Vec<Flight<R>>,
+    feeds: Vec<Followed>,
     alarms: Vec<Alarm>,
 }
 
@@ -24,7 +33,11 @@ pub(crate) struct Network<R>(Arc<Mutex<Lying<R>>>);
 
 impl<R> Default for Network<R> {
     fn default() -> Self {
-        Self(Arc::new(Mutex::new(Lying { flights: Vec::new(), alarms: Vec::new() })))
+        Self(Arc::new(Mutex::new(Lying {
+            flights: Vec::new(),
+            feeds: Vec::new(),
+            alarms: Vec::new(),
+        })))
     }
 }
 
@@ -35,6 +48,10 @@ impl<R: Send + 'static> Transport for Way<R> {
     fn start(&self, request: http::Request<Vec<u8>>, call: Call) {
         let flight = Flight { client: self.0, request, call, response: None };
         self.1.lock().flights.push(flight);
+    }
+
+    fn open(&self, request: http::Request<Vec<u8>>, call: FeedCall) {
+        self.1.lock().feeds.push(Followed { client: self.0, request, call, told: None });
     }
 
     fn wake_after(&self, _: Duration, alarm: Alarm) {
@@ -89,6 +106,35 @@ impl<R> Network<R> {
         if let Some(Flight { call, .. }) = lost {
             call.fail(FailureKind::Network, "lost");
         }
+    }
+
+    /// Lets something happen to one of the feeds that wait, or are open; returns whether there was
+    /// one. It stays, unless that takes it.
+    #[allow(dead_code, reason = "not every test has feeds")]
+    pub(crate) fn with_feed(
+        &self,
+        is_open: bool,
+        place: usize,
+        happen: impl FnOnce(Followed) -> Option<Followed>,
+    ) -> bool {
+        let mut lying = self.lock();
+        let feeds = std::mem::take(&mut lying.feeds);
+        // One that is dropped tells its remote, which may open another one.
+        let (wanted, unwanted): (Vec<_>, Vec<_>) =
+            feeds.into_iter().partition(|feed| feed.call.is_wanted());
+        lying.feeds.extend(wanted);
+        let meant = (0..lying.feeds.len()).filter(|at| lying.feeds[*at].told.is_some() == is_open);
+        let at = meant.skip(place).next();
+        let feed = at.map(|at| lying.feeds.remove(at));
+        drop(lying);
+        drop(unwanted);
+        let Some((at, feed)) = at.zip(feed) else { return false };
+        if let Some(feed) = happen(feed) {
+            let mut lying = self.lock();
+            let at = at.min(lying.feeds.len());
+            lying.feeds.insert(at, feed);
+        }
+        true
     }
 
     /// Time passes, in which alarms ring in the order of their times.
