@@ -15,8 +15,8 @@ pub(crate) struct Flight<R> {
 }
 
 /// A feed: one that waits for the server, or one that is open, by what it was told last.
+#[allow(dead_code, reason = "not every test has feeds")]
 pub(crate) struct Followed {
-    pub(crate) client: usize,
     pub(crate) request: http::Request<Vec<u8>>,
     pub(crate) call: FeedCall,
     pub(crate) told: Option<i64>,
@@ -51,7 +51,7 @@ impl<R: Send + 'static> Transport for Way<R> {
     }
 
     fn open(&self, request: http::Request<Vec<u8>>, call: FeedCall) {
-        self.1.lock().feeds.push(Followed { client: self.0, request, call, told: None });
+        self.1.lock().feeds.push(Followed { request, call, told: None });
     }
 
     fn wake_after(&self, _: Duration, alarm: Alarm) {
@@ -123,8 +123,9 @@ impl<R> Network<R> {
         let (wanted, unwanted): (Vec<_>, Vec<_>) =
             feeds.into_iter().partition(|feed| feed.call.is_wanted());
         lying.feeds.extend(wanted);
-        let meant = (0..lying.feeds.len()).filter(|at| lying.feeds[*at].told.is_some() == is_open);
-        let at = meant.skip(place).next();
+        let mut meant =
+            (0..lying.feeds.len()).filter(|at| lying.feeds[*at].told.is_some() == is_open);
+        let at = meant.nth(place);
         let feed = at.map(|at| lying.feeds.remove(at));
         drop(lying);
         drop(unwanted);
