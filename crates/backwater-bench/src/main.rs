@@ -1,6 +1,7 @@
 //! Figures for Backwater against baselines, all in one run: `cargo run --release -p backwater-bench`.
 
 mod commit;
+mod feeds;
 mod hand;
 mod ingest;
 mod measure;
@@ -37,7 +38,7 @@ struct Arguments {
 type Case = fn(usize) -> anyhow::Result<Vec<Figure>>;
 
 /// The names that a case gives figures for, and the case.
-const CASES: [(&[&str], Case); 30] = [
+const CASES: [(&[&str], Case); 31] = [
     (&["ingest/nested", "ingest/nested-vs-value"], ingest::nested),
     (&["ingest/again"], ingest::again),
     (&["ingest/small"], ingest::small),
@@ -66,6 +67,7 @@ const CASES: [(&[&str], Case); 30] = [
     (&["remote/memory"], |size| remote::memory(size, &ALLOC)),
     (&["overlay/none", "overlay/some"], sends::overlay),
     (&["send/shown"], sends::shown),
+    (&["feed/events", "feed/merge"], feeds::events_and_bursts),
     (&["soak/memory", "soak/slowest"], |size| soak::soak(size, &ALLOC)),
     (&["memory/query", "memory/standing"], |size| query::memory(size, &ALLOC)),
 ];

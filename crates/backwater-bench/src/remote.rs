@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use anyhow::Context;
-use backwater::remote::{Alarm, Call, Remote, Transport, Wanted, http};
+use backwater::remote::{Alarm, Call, FeedCall, Remote, Transport, Wanted, http};
 use backwater::{Cache, Report, Schema, SystemClock};
 use peak_alloc::PeakAlloc;
 
@@ -30,17 +30,26 @@ const TIMES: usize = 2000;
 
 /// Keeps the calls, to be answered by hand.
 #[derive(Clone, Default)]
-pub(crate) struct Kept(Arc<Mutex<Vec<Call>>>);
+pub(crate) struct Kept(Arc<Mutex<Vec<Call>>>, Arc<Mutex<Vec<FeedCall>>>);
 
 impl Kept {
     pub(crate) fn take(&self) -> Vec<Call> {
         std::mem::take(&mut *self.0.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// A feed that is to be opened.
+    pub(crate) fn feed(&self) -> Option<FeedCall> {
+        self.1.lock().unwrap_or_else(PoisonError::into_inner).pop()
     }
 }
 
 impl Transport for Kept {
     fn start(&self, _: http::Request<Vec<u8>>, call: Call) {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).push(call);
+    }
+
+    fn open(&self, _: http::Request<Vec<u8>>, call: FeedCall) {
+        self.1.lock().unwrap_or_else(PoisonError::into_inner).push(call);
     }
 
     fn wake_after(&self, _: Duration, _: Alarm) {}

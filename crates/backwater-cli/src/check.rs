@@ -53,8 +53,12 @@ fn check_schema(path: &PathBuf, quiet: bool) -> anyhow::Result<()> {
         0 => String::new(),
         sends => format!(", {}", count(sends, "send rule")),
     };
+    let feeds = match schema.feed_names().count() {
+        0 => String::new(),
+        feeds => format!(", {}", count(feeds, "feed")),
+    };
     say!(
-        "{}: {}, {}{sends} and {}, nothing wrong",
+        "{}: {}, {}{sends}{feeds} and {}, nothing wrong",
         path.display(),
         count(schema.table_names().count(), "table"),
         count(schema.rule_names().count(), "response rule"),

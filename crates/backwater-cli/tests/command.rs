@@ -277,7 +277,7 @@ fn a_schema_is_checked_to_its_end() {
     let world = World::new();
     world
         .run("check backwater.toml")
-        .says("backwater.toml: 6 tables, 8 response rules, 3 send rules and 7 named queries, nothing wrong\n");
+        .says("backwater.toml: 6 tables, 9 response rules, 3 send rules, 1 feed and 7 named queries, nothing wrong\n");
     world.write(
         "bad.toml",
         r#"[table.port]

@@ -193,4 +193,6 @@ mod guide {
     page!(AskAServer "../../../docs/remote.md");
     #[cfg(feature = "remote")]
     page!(Edits "../../../docs/edits.md");
+    #[cfg(feature = "remote")]
+    page!(Feeds "../../../docs/feeds.md");
 }

@@ -155,6 +155,45 @@ fn each_kind_of_event_does_what_the_schema_says() {
     );
 }
 
+/// Events that come together are read together, and are each whole by themselves all the same.
+#[test]
+fn of_events_that_come_together_each_counts_by_itself() {
+    let row = |id: u32| format!(r#"{{ "id": {id}, "status": "late" }}"#);
+    for (bad, why) in [
+        (vec![r#"{ "id": 7"#, "}"], "an object in two pieces"),
+        (vec!["[", r#"{ "id": 7 }"#, "]"], "a list in pieces"),
+        (vec![r#"{ "id": 7 } { "id": 8 }"#], "two values"),
+        (vec![r#"{ "id": "seven" }"#], "another type"),
+        (vec![" "], "nothing"),
+    ] {
+        let world = new_world();
+        let _listening = world.remote.listen("changes", ()).unwrap();
+        world.server.answer_all();
+        let before = world.cache.snapshot().commit();
+        let all = [row(1), row(2)].into_iter().chain(bad.iter().map(|bad| (*bad).to_owned()));
+        let all: String = all.chain([row(3)]).map(|data| event(1, "sailing", &data)).collect();
+        world.server.push(&all);
+        let ids = world.text("SELECT id FROM sailing ORDER BY id");
+        let whole = bad.iter().filter(|bad| **bad == r#"{ "id": 7 }"#).count();
+        let seventh = if whole == 1 { ", [Int(7)]" } else { "" };
+        assert_eq!(ids, format!("[[Int(1)], [Int(2)], [Int(3)]{seventh}]"), "{why}");
+        let unreadable = bad.len() - whole;
+        let counts = world.text("SELECT events, unreadable, failure FROM backwater_feed");
+        let events = bad.len() + 3;
+        assert_eq!(
+            counts,
+            format!(r#"[[Int({events}), Int({unreadable}), Text("unreadable")]]"#),
+            "{why}"
+        );
+        let rows = world
+            .cache
+            .commits()
+            .into_iter()
+            .filter(|of| of.number() > before && of.label().contains("events"));
+        assert_eq!(rows.count(), 1, "{why}");
+    }
+}
+
 #[test]
 fn a_feed_goes_on_where_it_stopped_also_after_a_restart() {
     let storage = MemoryStorage::new();

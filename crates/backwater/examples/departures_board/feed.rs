@@ -1,61 +1,45 @@
-//! The server's feed of live changes, from a file: one line a change, with the time at which it
-//! comes and a merge patch of the tables.
+//! The server's feed of live changes, from a file: one message a line.
 
 use std::sync::mpsc::{self, RecvTimeoutError, Sender};
 use std::thread;
 use std::time::Duration;
 
-use backwater::{Cache, Error, ErrorKind, Timestamp, error::Result};
-use serde_json::value::RawValue;
-
-use crate::tables::Board;
+use backwater::remote::{Listening, Remote, StandIn};
+use backwater::{Cache, SystemClock, error::Result};
 
 const FEED: &str = include_str!("../../../../demo/changes/feed.ndjson");
 
-#[derive(serde::Deserialize)]
-struct Step<'f> {
-    at: &'f str,
-    label: &'f str,
-    #[serde(borrow)]
-    merge_patch: &'f RawValue,
-}
-
-/// The feed, at some place in it.
+/// The feed, at some place in it. It is listened to until it is dropped.
 pub(crate) struct Feed {
+    server: StandIn,
     lines: std::str::Lines<'static>,
+    _listening: Listening,
 }
 
 impl Feed {
-    pub(crate) fn new() -> Self {
-        Self { lines: FEED.lines() }
+    pub(crate) fn of(cache: &Cache) -> Result<Self> {
+        // In a program of yours the server is somewhere else, and its transport is backwater-http's.
+        let server = StandIn::new(|_| StandIn::status(200));
+        let remote = Remote::builder(cache).base("https://ferries.example/api");
+        let remote = remote.transport(server.clone()).clock(SystemClock::new()).build()?;
+        let listening = remote.listen("changes", ())?;
+        server.answer_all();
+        Ok(Self { server, lines: FEED.lines(), _listening: listening })
     }
 
-    /// Applies the next change, and moves the clock to its time, in one commit. `false` at the end.
-    pub(crate) fn step(&mut self, cache: &Cache) -> Result<bool> {
-        let Some(line) = self.lines.next() else { return Ok(false) };
-        let step: Step<'_> = serde_json::from_str(line)
-            .map_err(|error| Error::new(ErrorKind::Caller, error.to_string()).at("feed.ndjson"))?;
-        let now: Timestamp = step.at.parse()?;
-        cache.commit(step.label, |tx| {
-            tx.table::<Board>()?.set(|board| board.now = now)?;
-            tx.merge_patch(step.merge_patch.get())
-        })?;
-        Ok(true)
+    /// The server pushes the next change. `false` at the end.
+    pub(crate) fn step(&mut self) -> bool {
+        let Some(line) = self.lines.next() else { return false };
+        self.server.push(&format!("{line}\n"));
+        true
     }
 
-    /// Applies the changes on a thread of its own, one every `pace`, until what this gives is
-    /// dropped. Commits may be made by any thread that has a handle.
-    pub(crate) fn follow(mut self, cache: Cache, pace: Duration) -> Sender<()> {
+    /// The same on a thread of its own, one change every `pace`, until what this gives is dropped.
+    /// Commits may be made by any thread that has a handle.
+    pub(crate) fn follow(mut self, pace: Duration) -> Sender<()> {
         let (until, reported) = mpsc::channel();
         thread::spawn(move || {
-            while reported.recv_timeout(pace) == Err(RecvTimeoutError::Timeout) {
-                match self.step(&cache) {
-                    Ok(true) => {}
-                    Ok(false) => return,
-                    // A change that does not fit is left out; the next ones may.
-                    Err(_) => {}
-                }
-            }
+            while reported.recv_timeout(pace) == Err(RecvTimeoutError::Timeout) && self.step() {}
         });
         until
     }

@@ -30,7 +30,7 @@ fn main() -> Result<(), Box<dyn Error>> {
 /// The view on a terminal, until q is pressed.
 fn show(mut view: View) -> Result<(), Box<dyn Error>> {
     let mut terminal = ratatui::init();
-    let _feed = Feed::new().follow(view.cache.clone(), PACE);
+    let _feed = Feed::of(&view.cache)?.follow(PACE);
     let shown = run(&mut view, &mut terminal);
     ratatui::restore();
     shown
@@ -55,9 +55,9 @@ fn run(view: &mut View, terminal: &mut ratatui::DefaultTerminal) -> Result<(), B
 /// The same without a terminal: a key, a change of the feed, and so on.
 fn play(mut view: View) -> Result<(), Box<dyn Error>> {
     let keys = "jj/tide".chars().map(KeyCode::Char).chain([KeyCode::Enter]);
-    let (mut keys, mut feed) = (keys.fuse(), Feed::new());
+    let (mut keys, mut feed) = (keys.fuse(), Feed::of(&view.cache)?);
     let mut terminal = Terminal::new(TestBackend::new(118, 38))?;
-    while feed.step(&view.cache)? {
+    while feed.step() {
         if let Some(key) = keys.next() {
             view.key(key)?;
         }

@@ -85,6 +85,24 @@ records = "/bookings"
 table = "booking"
 fields = { sailing = ":sailing" }
 
+# What the server pushes: rows of several tables, and the time.
+[response.change]
+beside.sailing = "/sailings"
+beside.booking = "/bookings"
+beside.vessel = "/vessels"
+beside.port = "/ports"
+beside.board = { now = "/at" }
+
+[feed.changes]
+url = "/feed.ndjson{?since}"
+format = "ndjson"
+kind = "/kind"
+position = "/seq"
+resume = ":since"
+label = "/label"
+events.change = "change"
+events.booking_cancelled = { delete = "booking" }
+
 [query]
 departures = """
 SELECT s.id, s.departs_at, "to".name AS destination, v.name AS vessel, s.status, s.delay_min,

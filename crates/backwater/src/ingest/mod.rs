@@ -34,6 +34,9 @@ pub(crate) use json::{Fault, JsonReader, Next, Number};
 use nested::Reading;
 pub use request::Request;
 
+/// Hears how many bytes are read.
+type Progress<'p> = Option<&'p dyn Fn(usize)>;
+
 impl Transaction {
     /// Reads a response by a rule of the schema. It merges field by field: a field that is there
     /// overwrites, an explicit null sets null, a field that is not there stays as it was.
@@ -65,7 +68,7 @@ impl Transaction {
         request: impl Into<Request>,
         response: impl AsRef<[u8]>,
     ) -> Result<Ingested> {
-        self.ingest_reporting(request.into(), response.as_ref(), None)
+        self.ingest_reporting(request.into(), response.as_ref(), (None, None))
     }
 
     /// As [`Self::ingest`], and reports now and then how many bytes of the response are read, for a
@@ -96,14 +99,30 @@ impl Transaction {
     ) -> Result<Ingested> {
         let progress = RefCell::new(progress);
         let report = |read| progress.borrow_mut()(read);
-        self.ingest_reporting(request.into(), response.as_ref(), Some(&report))
+        self.ingest_reporting(request.into(), response.as_ref(), (Some(&report), None))
+    }
+
+    /// Reads events of a feed, which are read by one rule, one behind the other: all of them or none.
+    /// `ends` says where each of them ends in the text. They are news, whatever is known; but one that is
+    /// older than what is known of a row that was deleted does not bring it back.
+    ///
+    /// # Errors
+    /// As [`Self::ingest`].
+    #[cfg(feature = "remote")]
+    pub(crate) fn ingest_events(
+        &mut self,
+        request: Request,
+        text: &str,
+        ends: &[usize],
+    ) -> Result<Ingested> {
+        self.ingest_reporting(request, text.as_bytes(), (None, Some(ends)))
     }
 
     fn ingest_reporting(
         &mut self,
         request: Request,
         bytes: &[u8],
-        progress: Option<&dyn Fn(usize)>,
+        (progress, ends): (Progress<'_>, Option<&[usize]>),
     ) -> Result<Ingested> {
         let schema = self.schema();
         let (rule, variables) = request.resolve(&schema)?;
@@ -115,7 +134,7 @@ impl Transaction {
             false => self.version(),
         };
         let received = self.received.len();
-        let newness = (request.began, request.is_event);
+        let newness = (request.began, ends);
         let read = self.read(&schema, rule, newness, context, &saved, bytes, progress);
         match read {
             Ok(received) => {
@@ -150,11 +169,11 @@ impl Transaction {
         &mut self,
         schema: &Schema,
         rule: &Rule,
-        (began, is_event): (Option<u64>, bool),
+        (began, ends): (Option<u64>, Option<&[usize]>),
         context: RequestContext<'_>,
         before: &State,
         bytes: &[u8],
-        progress: Option<&dyn Fn(usize)>,
+        progress: Progress<'_>,
     ) -> Result<Ingested> {
         if rule.deletes {
             return context.delete(self, rule, bytes.len());
@@ -177,7 +196,7 @@ impl Transaction {
                 given: &context.given,
                 skip: &skip,
                 later: later.as_ref(),
-                is_event,
+                ends,
                 progress,
             };
             let outcome = nested::read(self, &reading, text)?;

@@ -35,8 +35,8 @@ pub(super) struct Reading<'a> {
     pub(super) skip: &'a BTreeSet<usize>,
     /// What was changed since the request began.
     pub(super) later: Option<&'a Later>,
-    /// Whether it is an event of a feed.
-    pub(super) is_event: bool,
+    /// Where each event ends, if these are events of a feed.
+    pub(super) ends: Option<&'a [usize]>,
     /// Called with how many bytes are read.
     pub(super) progress: Option<&'a dyn Fn(usize)>,
 }
@@ -93,8 +93,9 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
         },
     };
     let read = match reading.rule.format {
-        Format::Json | Format::JsonApi => reader.place(&reading.rule.places),
         Format::Ndjson => reader.lines(),
+        Format::Json if reading.ends.is_some() => reader.lines(),
+        Format::Json | Format::JsonApi => reader.place(&reading.rule.places),
         Format::GraphQl => reader.graphql(),
     };
     match read.and_then(|()| Ok(reader.json.end()?)) {
@@ -350,7 +351,8 @@ impl<'de> Reader<'_, 'de> {
         }
         // A deletion that is older than its row is no news, nor an event that is older than that.
         is_newer |= building.gone && building.older;
-        is_newer |= self.reading.is_event && self.tx.is_of_gone(table, slot, &building.staged);
+        is_newer |=
+            self.reading.ends.is_some() && self.tx.is_of_gone(table, slot, &building.staged);
         if building.gone && !is_newer {
             self.bury(table, slot)?;
         } else if is_newer {

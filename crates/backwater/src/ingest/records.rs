@@ -20,11 +20,26 @@ impl<'de> Reader<'_, 'de> {
         let mut line = 0;
         while !self.json.is_at_end() {
             self.line = Some(line);
+            let begin = self.json.at();
             self.place(&self.reading.rule.places)
+                .and_then(|()| self.check_event(line, begin))
                 .map_err(|failure| self.at(PointerStep::Line(line), failure))?;
             line += 1;
         }
-        Ok(())
+        match self.reading.ends {
+            Some(ends) if ends.len() > line => misfit("an empty event", "a JSON value"),
+            _ => Ok(()),
+        }
+    }
+
+    /// Whether a value that has been read is an event, from its beginning to its end.
+    fn check_event(&mut self, number: usize, begin: usize) -> Read<()> {
+        let Some(ends) = self.reading.ends else { return Ok(()) };
+        let before = number.checked_sub(1).map_or(0, |before| ends[before]);
+        match ends.get(number) {
+            Some(end) if before <= begin && self.json.at() <= *end => Ok(()),
+            _ => misfit("another value in an event", "each to be one JSON value"),
+        }
     }
 
     /// Reads what is looked for at a place of the response and further inside.

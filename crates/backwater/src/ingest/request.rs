@@ -41,9 +41,6 @@ pub struct Request {
     pub(super) part: Option<i64>,
     /// Whether rows that only this response has are not to be stored.
     pub(super) is_unstored: bool,
-    /// Whether it is no response but an event of a feed: one that is older than what is known of a
-    /// row that was deleted does not bring it back.
-    pub(super) is_event: bool,
 }
 
 impl Request {
@@ -59,7 +56,6 @@ impl Request {
             began: None,
             part: None,
             is_unstored: false,
-            is_event: false,
         }
     }
 
@@ -161,13 +157,6 @@ impl Request {
     #[cfg(feature = "remote")]
     pub(crate) fn unstored(mut self) -> Self {
         self.is_unstored = true;
-        self
-    }
-
-    /// It is an event of a feed.
-    #[cfg(feature = "remote")]
-    pub(crate) fn event(mut self) -> Self {
-        self.is_event = true;
         self
     }
 

@@ -1,9 +1,12 @@
 //! Feed rules: what a server pushes, and what its events mean.
 
+#[cfg(feature = "remote")]
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use super::{Pointer, Schema, TableNo, Template};
+use super::{Pointer, Template};
+#[cfg(feature = "remote")]
+use super::{Schema, TableNo};
 
 /// Changes that a server pushes.
 #[derive(Debug, Clone, PartialEq)]
@@ -17,6 +20,8 @@ pub(crate) struct FeedRule {
     pub(crate) position: Option<Pointer>,
     /// By what the server is told the position when it is asked to go on, if it can.
     pub(crate) resume: Resume,
+    /// The member of a message that says for people what has happened.
+    pub(crate) label: Option<Pointer>,
     /// What each kind of event means.
     pub(crate) events: Vec<(Arc<str>, EventRule)>,
     /// The rules whose answers may be wrong if events were missed; without it, all rules that write
@@ -65,6 +70,7 @@ pub(crate) enum EventRule {
     Gap,
 }
 
+#[cfg(feature = "remote")]
 impl FeedRule {
     /// The tables that its events, and the answers that it covers, write to.
     pub(crate) fn tables(&self, schema: &Schema) -> BTreeSet<TableNo> {

@@ -6,7 +6,9 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::ingest::Request;
 use crate::remote::key::AnswerKey;
 use crate::remote::url::{member, raw_member};
-use crate::schema::{EventRule, FeedFormat, FeedRule, Pointer, Schema, Template, write_part};
+use crate::schema::{
+    EventRule, FeedFormat, FeedRule, Format, Pointer, Rule, Schema, Template, write_part,
+};
 use crate::table::Cell;
 use crate::value::{Json, RowId};
 
@@ -17,6 +19,8 @@ pub(super) struct Batch {
     text: String,
     /// Of each which kind it is, and where its data ends.
     events: Vec<(u32, usize)>,
+    /// What the first one that has a label says of itself.
+    label: Option<Box<str>>,
     /// Behind the last one of them.
     pub(super) position: Option<String>,
     /// Events of kinds that mean nothing here.
@@ -31,6 +35,16 @@ pub(super) struct Batch {
 impl Batch {
     pub(super) fn is_empty(&self) -> bool {
         self.events.is_empty() && self.skipped == 0 && self.unreadable == 0 && !self.is_gap
+    }
+
+    /// What has happened, for people.
+    pub(super) fn label(&self, key: &AnswerKey) -> String {
+        match (&self.label, self.events.len()) {
+            (Some(label), 1) => label.to_string(),
+            (Some(label), events) => format!("{label}, in {events} events"),
+            (None, 1) => format!("feed {}: 1 event", key.words()),
+            (None, events) => format!("feed {}: {events} events", key.words()),
+        }
     }
 
     /// How many bytes its events have.
@@ -54,8 +68,8 @@ impl Batch {
     }
 
     /// Why events could not be read.
-    pub(super) fn why(&self) -> Option<String> {
-        self.why.clone()
+    pub(super) fn why(&self) -> Option<&str> {
+        self.why.as_deref()
     }
 
     /// Adds an event as it comes.
@@ -84,6 +98,9 @@ impl Batch {
             self.skipped += 1;
             return;
         };
+        if let (Some(pointer), None) = (&rule.label, &self.label) {
+            self.label = member(event.data.as_bytes(), pointer.parts());
+        }
         self.is_gap |= rule.events[number as usize].1 == EventRule::Gap;
         self.text.push_str(event.data);
         self.events.push((number, self.text.len()));
@@ -100,16 +117,58 @@ impl Batch {
     pub(super) fn write(&mut self, tx: &mut Transaction, rule: &FeedRule, key: &AnswerKey) {
         let schema = tx.schema();
         let (text, events) = (std::mem::take(&mut self.text), std::mem::take(&mut self.events));
-        let mut begin = 0;
-        for (number, end) in &events {
-            let (kind, event) = &rule.events[*number as usize];
-            if let Err(error) = write(tx, &schema, (event, key), &text[begin..*end]) {
-                self.note_unreadable(format!("event {kind}: {error}"));
+        let (mut begin, mut ends) = (0, Vec::new());
+        for group in events.chunk_by(|(one, _), (other, _)| one == other) {
+            let (kind, event) = &rule.events[group[0].0 as usize];
+            ends.clear();
+            ends.extend(group.iter().map(|(_, end)| end - begin));
+            let all = begin + ends.last().copied().unwrap_or(0);
+            let of_group = &text[begin..all];
+            let is_written =
+                group.len() > 1 && write_together(tx, &schema, (event, key), of_group, &ends);
+            for (_, end) in group.iter().filter(|_| !is_written) {
+                if let Err(error) = write(tx, &schema, (event, key), &text[begin..*end]) {
+                    self.note_unreadable(format!("event {kind}: {error}"));
+                }
+                begin = *end;
             }
-            begin = *end;
+            begin = all;
         }
         (self.text, self.events) = (text, events);
     }
+}
+
+/// Writes events of one kind as one text, which is faster; returns whether that was possible: not if
+/// one of them does not fit, or each replaces something else.
+fn write_together(
+    tx: &mut Transaction,
+    schema: &Schema,
+    (event, key): (&EventRule, &AnswerKey),
+    text: &str,
+    ends: &[usize],
+) -> bool {
+    let EventRule::Response { rule: name, variables } = event else { return false };
+    let Ok(rule) = schema.rule(name) else { return false };
+    let is_plain = rule.format == Format::Json && rule.list.is_none() && rule.complete.is_none();
+    if !is_plain || rule.deletes || !variables.is_empty() {
+        return false;
+    }
+    tx.ingest_events(request_of(rule, key), text, ends).is_ok()
+}
+
+/// What a feed is of, its events are of.
+fn request_of(rule: &Rule, key: &AnswerKey) -> Request {
+    let mut request = Request::rule(&*rule.name);
+    if !key.variables().is_empty() {
+        let of_url = rule.url.iter().flat_map(Template::variables);
+        let known: Vec<&str> = of_url.chain(rule.variables()).collect();
+        for (name, value) in key.variables() {
+            if known.contains(&name.as_str()) {
+                request = request.var(name.as_str(), value.as_str());
+            }
+        }
+    }
+    request
 }
 
 fn write(
@@ -121,24 +180,13 @@ fn write(
     match event {
         EventRule::Gap => Ok(()),
         EventRule::Response { rule, variables } => {
-            let read = schema.rule(rule)?;
-            let mut request = Request::rule(&**rule).event();
-            // What the feed is of, its events are of.
-            if !key.variables().is_empty() {
-                let of_url = read.url.iter().flat_map(Template::variables);
-                let known: Vec<&str> = of_url.chain(read.variables()).collect();
-                for (name, value) in key.variables() {
-                    if known.contains(&name.as_str()) {
-                        request = request.var(name.as_str(), value.as_str());
-                    }
-                }
-            }
+            let mut request = request_of(schema.rule(rule)?, key);
             for (name, pointer) in variables {
                 let value = member(data.as_bytes(), pointer.parts());
                 let value = value.ok_or_else(|| lacks(pointer, "a text or a number"))?;
                 request = request.var(&**name, value);
             }
-            tx.ingest(request, data).map(drop)
+            tx.ingest_events(request, data, &[data.len()]).map(drop)
         }
         EventRule::Delete { table, id, version } => {
             let id = id_in(schema, table, id, data)?;

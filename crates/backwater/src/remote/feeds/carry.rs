@@ -279,10 +279,7 @@ impl RemoteInner {
         entry.heard_event(now);
         drop(feeds);
         let place = FeedPlace::of(self.name(), key);
-        let (events, ..) = batch.counts();
-        let many = if events == 1 { "" } else { "s" };
-        let label = format!("feed {}: {events} event{many}", key.words());
-        let written = self.cache().try_commit(label, |tx| {
+        let written = self.cache().try_commit(batch.label(key), |tx| {
             // One that was lost meanwhile is the last one of its row all the same.
             let is_row = match call {
                 Some(call) => place.is_of(tx, call),
@@ -297,6 +294,9 @@ impl RemoteInner {
             let position = batch.position.as_deref().or(before.as_deref());
             let position = position.filter(|position| !position.is_empty());
             place.put_progress(tx, (position, now), counts).map_err(Some)?;
+            if let Some(why) = batch.why() {
+                place.put_unreadable(tx, why).map_err(Some)?;
+            }
             self.name_by_reference(tx).map_err(Some)
         });
         match written {

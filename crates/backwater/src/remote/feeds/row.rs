@@ -4,6 +4,7 @@ use super::FeedState;
 use crate::Table;
 use crate::change::Transaction;
 use crate::error::Result;
+use crate::remote::answer::FailureKind;
 use crate::remote::key::AnswerKey;
 use crate::table::{Cell, Slot, Staged, StagedRow};
 use crate::value::{RowId, Timestamp};
@@ -135,6 +136,13 @@ impl<'k> FeedPlace<'k> {
                 ("unreadable", Staged::Int(unreadable as i64)),
             ],
         )
+    }
+
+    /// Writes why an event could not be read.
+    pub(super) fn put_unreadable(&self, tx: &mut Transaction, why: &str) -> Result<()> {
+        let text = |text: &str| Staged::Text(text.to_owned().into());
+        let kind = text(FailureKind::Unreadable.name());
+        self.write(tx, [("failure", kind), ("message", text(why))])
     }
 
     /// Forgets how far it has been read.

@@ -34,14 +34,26 @@ impl<'t> Reader<'t> {
             "kind",
             "position",
             "resume",
+            "label",
             "events",
             "covers",
             "per_second",
             "silence",
             "secret",
         ];
-        let [url, format, kind, position, resume, events, covers, per_second, silence, secret] =
-            self.parts(parts, "a feed", known);
+        let [
+            url,
+            format,
+            kind,
+            position,
+            resume,
+            label,
+            events,
+            covers,
+            per_second,
+            silence,
+            secret,
+        ] = self.parts(parts, "a feed", known);
         if url.is_none() {
             self.problem(at, format!("feed \"{name}\" has no URL"), "add `url = \"/…\"`");
         }
@@ -59,6 +71,7 @@ impl<'t> Reader<'t> {
             None => Resume::Never,
             Some(value) => self.resume(value, url.as_ref()?, (format, position.is_some()))?,
         };
+        let label = label.and_then(|value| self.as_pointer(value));
         let Some(events) = events else {
             let message = format!("feed \"{name}\" does not say what its events mean");
             self.problem(at, message, "add a table [feed.NAME.events]");
@@ -85,6 +98,7 @@ impl<'t> Reader<'t> {
             kind,
             position,
             resume,
+            label,
             events,
             covers,
             per_second: per_second.and_then(|count| u32::try_from(count).ok()),
