@@ -54,17 +54,20 @@ const SCHEMA: &str = r#"
     url = "/sailings/{id}"
     answer = "sailing"
     MERGE
+    ALONE
 
     [send.announce]
     table = "sailing"
     method = "POST"
     url = "/sailings"
     answer = "sailing"
+    ALONE
 
     [send.cancel]
     table = "sailing"
     method = "DELETE"
     url = "/sailings/{id}"
+    ALONE
 
     [feed.changes]
     url = "/feed"
@@ -357,7 +360,9 @@ impl World {
         let fresh = if self.feed == Feed::None { "" } else { "max_age = \"1 day\"" };
         let rate = if self.feed == Feed::Slowly { "per_second = 2" } else { "" };
         let schema = SCHEMA.replace("VERSION", version).replace("MERGE", merge);
-        let schema = schema.replace("FRESH", fresh).replace("RATE", rate);
+        // What an edit has changed is what the feed says.
+        let alone = if self.feed == Feed::None { "" } else { "makes_stale = []" };
+        let schema = schema.replace("FRESH", fresh).replace("RATE", rate).replace("ALONE", alone);
         let schema = Schema::parse("s.toml", &schema).unwrap();
         let cache = Cache::builder().schema(schema).storage(disk.clone()).write_when_flushed();
         let cache = cache.build().unwrap();

@@ -499,6 +499,19 @@ fn an_older_event_does_not_bring_a_deleted_row_back() {
     assert_eq!(notes(), r#"[[Int(1), Text("rain"), Int(5)]]"#);
 }
 
+/// The answer was on its way when the row was deleted, of which the cache had not heard.
+#[test]
+fn an_older_answer_does_not_bring_what_a_feed_has_deleted() {
+    let world = new_world();
+    let _listening = world.remote.listen("changes", ()).unwrap();
+    world.server.answer_all();
+    let departures = world.remote.want("departures", ()).unwrap();
+    world.server.push(&event(1, "withdrawn", r#"{ "id": 1 }"#));
+    world.server.answer();
+    assert_eq!(world.rows("SELECT id FROM sailing").len(), 0);
+    assert!(!departures.state().is_fresh(&world.clock), "it is asked for again");
+}
+
 /// A server tells of a new row before it has answered: with a reference that both know, the row is
 /// one all the while, and its change is confirmed over it.
 #[test]

@@ -111,6 +111,8 @@ pub(crate) struct ChangedRows {
     base: Option<Box<Changes>>,
     /// Rows that got another id: the old one and the new one.
     renamed: Vec<(RowId, RowId)>,
+    /// Rows that it deleted, whether or not they were there.
+    gone: Vec<(TableNo, RowId)>,
     pub(super) since: Mutex<Option<Box<Since>>>,
 }
 
@@ -179,6 +181,19 @@ impl Changes {
             rows.renamed = renamed;
         }
         self
+    }
+
+    /// The same changes, with rows that were deleted, whether or not they were there.
+    pub(super) fn with_gone(mut self, gone: Vec<(TableNo, RowId)>) -> Self {
+        if let (false, Some(rows)) = (gone.is_empty(), Arc::get_mut(&mut self.rows)) {
+            rows.gone = gone;
+        }
+        self
+    }
+
+    /// The rows that were deleted, whether or not they were there.
+    pub(crate) fn gone(&self) -> &[(TableNo, RowId)] {
+        &self.rows.gone
     }
 
     /// The rows that got another id: the old one and the new one.

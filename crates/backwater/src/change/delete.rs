@@ -78,11 +78,14 @@ impl Transaction {
         Ok(found.is_some())
     }
 
-    /// Notes that a row was deleted that a recent commit may have deleted already, which may be
-    /// withdrawn yet.
+    /// Notes that a row was deleted, whether or not it was there: an answer that was asked for before
+    /// does not bring it. If a recent commit has deleted it already, that may be withdrawn yet.
     pub(crate) fn note_gone(&mut self, table: TableNo, id: RowId) {
-        if let Some((slot, by)) = self.history.gone(table, id) {
+        if let Some((slot, by)) = self.history.gone(table, &id) {
             self.again.add_gone((table, slot), by);
+        }
+        if !self.writes_pending() {
+            self.gone.push((table, id));
         }
     }
 

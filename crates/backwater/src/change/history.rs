@@ -82,13 +82,26 @@ impl History {
         Self { forgotten: commit, ..Self::default() }
     }
 
-    pub(crate) fn push(&mut self, number: u64, changes: &Changes, is_withdrawal: bool) {
+    /// Remembers a commit; `gone` are rows that it deleted, whether or not they were there.
+    pub(crate) fn push(
+        &mut self,
+        number: u64,
+        changes: &Changes,
+        gone: &[(TableNo, RowId)],
+        is_withdrawal: bool,
+    ) {
         let rows = changes.rows.clone();
         let (links, deleted, back) = Default::default();
         let mut past = Past { number, rows, links, deleted, back, is_withdrawal };
         for row in changes.rows.iter() {
             self.set_recent(row.table, row.slot);
             past.add(changes, row, &mut self.gone);
+        }
+        for (table, id) in gone {
+            let is_known = self.gone.get(&(*table, id.clone())).is_some_and(|of| of.by == number);
+            if !is_known {
+                past.deleted.push((*table, id.clone()));
+            }
         }
         if changes.rows.len() > ROWS {
             // Of this many nothing is remembered but that they were written.
@@ -194,10 +207,10 @@ impl History {
     }
 
     /// The slot of a row that one of the last commits deleted, and which commit that was.
-    pub(super) fn gone(&self, table: TableNo, id: RowId) -> Option<(Slot, u64)> {
+    pub(super) fn gone(&self, table: TableNo, id: &RowId) -> Option<(Slot, u64)> {
         match self.gone.is_empty() {
             true => None,
-            false => self.gone.get(&(table, id)).map(|gone| (gone.slot, gone.by)),
+            false => self.gone.get(&(table, id.clone())).map(|gone| (gone.slot, gone.by)),
         }
     }
 

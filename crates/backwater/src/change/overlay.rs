@@ -236,6 +236,11 @@ impl Transaction {
     pub(crate) fn write_base(&mut self, change: &PendingChange) {
         self.lift();
         self.apply(change);
+        for row in change.rows.iter().filter(|row| matches!(row.edit, Edit::Delete)) {
+            if let Some(id) = self.state.id(row.table, row.slot).map(|id| id.to_id()) {
+                self.note_gone(row.table, id);
+            }
+        }
     }
 
     /// Makes a change once more, in one that is made now.

@@ -58,6 +58,8 @@ pub struct Transaction {
     /// The commit that it withdraws, or restores.
     pub(super) withdrawal: Option<Withdrawal>,
     pub(super) covering: Covering,
+    /// Rows that were deleted, whether or not they were there.
+    pub(crate) gone: Vec<(TableNo, RowId)>,
 }
 
 /// What merging fields into a row did.
@@ -91,6 +93,7 @@ impl Transaction {
             again,
             withdrawal,
             covering,
+            gone: Vec::new(),
         }
     }
 
@@ -144,7 +147,7 @@ impl Transaction {
         self.state.hand_over_free_slots();
         let after = Arc::new(self.state);
         let changes = Changes::between(self.before, after, &self.touched, self.again);
-        (changes.over(base).with_renamed(renamed), self.ingested)
+        (changes.over(base).with_renamed(renamed).with_gone(self.gone), self.ingested)
     }
 
     pub(crate) fn schema(&self) -> Arc<Schema> {

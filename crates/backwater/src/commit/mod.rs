@@ -179,9 +179,10 @@ impl Core {
         if matches!(kind, CommitKind::Written(_) | CommitKind::Followed(_))
             && !is_bookkeeping
             // The history is of what is below pending changes.
-            && !changes.is_shown_only()
+            && !(changes.is_shown_only() && changes.gone().is_empty())
         {
-            Arc::make_mut(&mut writer.history).push(number, changes.of_base(), withdraws);
+            let (base, gone) = (changes.of_base(), changes.gone());
+            Arc::make_mut(&mut writer.history).push(number, base, gone, withdraws);
         }
         step("history");
         let (reached, ingested) = match &kind {

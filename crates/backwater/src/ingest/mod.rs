@@ -133,7 +133,7 @@ impl Transaction {
             true => Arc::new(self.state.clone()),
             false => self.version(),
         };
-        let received = self.received.len();
+        let (received, gone) = (self.received.len(), self.gone.len());
         let newness = (request.began, ends);
         let read = self.read(&schema, rule, newness, context, &saved, bytes, progress);
         match read {
@@ -147,6 +147,7 @@ impl Transaction {
             Err(error) => {
                 self.state = State::clone(&saved);
                 self.received.truncate(received);
+                self.gone.truncate(gone);
                 self.remembered.forget();
                 Err(in_force(error, &rule.name))
             }

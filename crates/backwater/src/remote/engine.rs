@@ -54,7 +54,7 @@ pub(super) struct Arrival {
     pub(super) next: Option<Box<str>>,
     /// Which part of its list it is, counted from 0.
     pub(super) page: u32,
-    /// The commit that it came by.
+    /// The commit that it came by; of one that is in doubt the one after which it was asked for.
     pub(super) commit: u64,
     /// Whether the server said that what was here has not changed.
     pub(super) is_validated: bool,

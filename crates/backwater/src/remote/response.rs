@@ -118,7 +118,8 @@ impl RemoteInner {
         });
         match taken {
             Ok(taken) => {
-                arrival.commit = taken.number();
+                // What was deleted since then is not in it, though it may be on the server.
+                arrival.commit = if arrival.is_doubtful { sent.commit } else { taken.number() };
                 self.follow_renamed(&taken.value);
                 Some(CallOutcome::Came(arrival))
             }

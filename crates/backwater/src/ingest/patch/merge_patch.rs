@@ -52,11 +52,13 @@ impl Transaction {
                         if fields.get() == "null" {
                             let slot = tx.slot_at(&PatchTarget {
                                 table,
-                                id: Some(id),
+                                id: Some(id.clone()),
                                 field: None,
                                 rest: &[],
                             })?;
-                            return slot.map_or(Ok(()), |slot| tx.delete_row(table, slot));
+                            slot.map_or(Ok(()), |slot| tx.delete_row(table, slot))?;
+                            tx.note_gone(table, id);
+                            return Ok(());
                         }
                         tx.merge_fields(table, Some(id), fields)
                     });

@@ -48,10 +48,11 @@ impl Transaction {
         &mut self,
         write: impl FnOnce(&mut Self) -> Result<T>,
     ) -> Result<T> {
-        let (saved, received) = (self.state.clone(), self.received.len());
+        let (saved, received, gone) = (self.state.clone(), self.received.len(), self.gone.len());
         write(self).inspect_err(|_| {
             self.state = saved;
             self.received.truncate(received);
+            self.gone.truncate(gone);
         })
     }
 
