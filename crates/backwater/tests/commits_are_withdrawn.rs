@@ -434,3 +434,20 @@ fn what_a_delete_would_have_taken_along_comes_back_with_it() {
         assert_eq!(sailing(&cache), expected, "way {way}");
     }
 }
+
+/// A row is inserted and deleted once more by one commit, and deleted by the next: when what had
+/// inserted it first is restored, each of the two keeps it away.
+#[test]
+fn a_second_deletion_holds() {
+    let cache = Cache::new(Schema::parse("test.toml", SCHEMA).unwrap());
+    let (shown, deletes) = ((10, 0, 0, 0), (5, 0, 0, 0));
+    let first = commit(&cache, &[shown]);
+    let withdrawn = cache.withdraw("withdrawn", &first).unwrap();
+    let second = commit(&cache, &[shown, deletes]);
+    let third = commit(&cache, &[deletes]);
+    cache.withdraw("restored", &withdrawn).unwrap();
+    cache.withdraw("withdrawn", &second).unwrap();
+    assert_eq!(cache.snapshot().count("port").unwrap(), 0);
+    cache.withdraw("withdrawn", &third).unwrap();
+    assert_eq!(cache.snapshot().count("port").unwrap(), 1);
+}

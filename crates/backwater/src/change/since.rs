@@ -215,8 +215,11 @@ impl ChangedRows {
         match self.binary_search_by_key(&place, |row| (row.table, row.slot)) {
             Ok(at) if self[at].happened == Happened::Deleted => Some(Some(gone_by())),
             Ok(_) => Some(None),
-            Err(_) if self.again().has_fields(place) => Some(None),
-            Err(_) => gone_by().map(|by| Some(Some(by))),
+            // One that it inserted and deleted was deleted already, and still is.
+            Err(_) => match gone_by() {
+                Some(by) => Some(Some(Some(by))),
+                None => self.again().has_fields(place).then_some(None),
+            },
         }
     }
 
