@@ -512,6 +512,55 @@ fn an_older_answer_does_not_bring_what_a_feed_has_deleted() {
     assert!(!departures.state().is_fresh(&world.clock), "it is asked for again");
 }
 
+/// The server has taken the change, and somebody has deleted the row since: the feed has said so
+/// before the confirmation came.
+#[test]
+fn a_confirmation_does_not_bring_a_row_back_that_was_deleted_since() {
+    let schema = r#"
+        table.note = { id = "id", fields = { id = "int", text = "text" } }
+        response.note = { url = "/notes/{id}", table = "note" }
+        feed.changes = { url = "/feed", events = { note = "note", removed = { delete = "note" } } }
+        send.write = { table = "note", url = "/notes/{id}", answer = "note", makes_stale = [] }
+        send.add = { table = "note", method = "PUT", url = "/notes/{id}", answer = "note", makes_stale = [] }
+        send.post = { table = "note", method = "POST", url = "/notes", answer = "note", makes_stale = [] }
+    "#;
+    for way in ["write", "add", "post"] {
+        let server = StandIn::new(|request| match request.method().as_str() {
+            "GET" => http::Response::builder()
+                .header("content-type", "text/event-stream")
+                .body(Vec::new())
+                .unwrap(),
+            _ => StandIn::json(r#"{ "id": 1, "text": "fog" }"#),
+        });
+        let cache = Cache::new(Schema::parse("s.toml", schema).unwrap());
+        let clock = SetClock::at("2031-05-04T07:40:00Z".parse().unwrap());
+        let remote = Remote::builder(&cache)
+            .base("https://x.example")
+            .transport(server.clone())
+            .clock(clock);
+        let remote = remote.build().unwrap();
+        let _listening = remote.listen("changes", ()).unwrap();
+        server.answer_all();
+        if way == "write" {
+            server.push(&event(1, "note", r#"{ "id": 1, "text": "rain" }"#));
+        }
+        let text = [("text", Value::from("fog"))];
+        let sent = remote.send(way, "noted", |tx| match way {
+            "write" => tx.update("note", 1, text),
+            "add" => {
+                tx.insert("note", text.into_iter().chain([("id", 1.into())]).collect::<Vec<_>>())
+            }
+            _ => tx.insert_local("note", text).map(drop),
+        });
+        assert_eq!(cache.snapshot().count("note").unwrap(), 1);
+        server.push(&event(2, "note", r#"{ "id": 1, "text": "fog" }"#));
+        server.push(&event(3, "removed", r#"{ "id": 1 }"#));
+        server.answer_all();
+        assert!(sent.unwrap().state().is_settled());
+        assert_eq!(cache.snapshot().count("note").unwrap(), 0, "{way}");
+    }
+}
+
 /// A server tells of a new row before it has answered: with a reference that both know, the row is
 /// one all the while, and its change is confirmed over it.
 #[test]

@@ -383,6 +383,13 @@ impl Transaction {
         older
     }
 
+    /// Whether a row is not there, and was deleted after a commit.
+    #[cfg(feature = "remote")]
+    pub(crate) fn is_deleted_since(&self, commit: u64, (table, slot): (TableNo, Slot)) -> bool {
+        !self.state.table(table).is_row(slot)
+            && self.history.since(commit).has_changed(&self.state, table, slot)
+    }
+
     /// Whether staged fields are of a version that a row had, or had left behind, when it was
     /// deleted.
     pub(crate) fn is_of_gone(&self, table: TableNo, slot: Slot, fields: &StagedRow<'_>) -> bool {

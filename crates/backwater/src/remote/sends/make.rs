@@ -68,6 +68,7 @@ impl RemoteInner {
         let rule = schema.send(rule)?;
         let (key, seed) = (self.new_key(), self.engine().random_number());
         let mut claim = Claim { remote: self, number: None, held: None };
+        let after = self.cache().snapshot().commit();
         let made = self.cache().try_commit(label.clone(), |tx| {
             // Changes are numbered in the order of their commits.
             let number = self.cache().next_send();
@@ -94,7 +95,8 @@ impl RemoteInner {
             let shared = self.shared_send(number, (SendState::Waiting { failed: None }, id));
             let name = (rule.name.clone(), tx.state.points_of(&change));
             let texts = (key.clone(), label.clone());
-            let entry = SendEntry::new(shared.clone(), name, (change, about), variables, texts);
+            let mut entry = SendEntry::new(shared.clone(), name, (change, about), variables, texts);
+            entry.after = after;
             // It has its place from here on, and its turn once it is committed.
             self.sends().add(number, entry.in_the_making());
             claim.number = Some(number);

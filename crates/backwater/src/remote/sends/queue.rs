@@ -52,6 +52,8 @@ pub(in crate::remote) struct SendEntry {
     pub(in crate::remote) variables: Vec<(String, String)>,
     pub(in crate::remote) key: String,
     pub(in crate::remote) label: String,
+    /// The commit before the one that made it, in this run of the program.
+    pub(in crate::remote) after: u64,
     pub(in crate::remote) request: Option<MadeRequest>,
     pub(in crate::remote) phase: SendPhase,
     pub(in crate::remote) tries: u32,
@@ -76,6 +78,7 @@ impl SendEntry {
             variables,
             key,
             label,
+            after: 0,
             request: None,
             phase: SendPhase::Waiting,
             tries: 0,

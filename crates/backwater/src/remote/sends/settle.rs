@@ -15,7 +15,7 @@ use crate::remote::pending::{PENDING, PendingRow, read_changes, stored_changes, 
 use crate::remote::response::refused;
 use crate::remote::url;
 use crate::schema::{OnConflict, Rule, Schema, SendRule, TableNo};
-use crate::table::{Cell, Edit, PendingChange, RenamedRow, Slot, Staged};
+use crate::table::{Cell, Edit, EditedRow, PendingChange, RenamedRow, Slot, Staged};
 use crate::trace::Report;
 use crate::value::{Json, RowId};
 
@@ -107,9 +107,10 @@ impl RemoteInner {
     ) -> Result<()> {
         let known = self.sends().get(number).map(|entry| {
             let made = entry.request.as_ref().map(|made| made.url.clone());
-            (entry.label.clone(), entry.change.clone(), entry.variables.clone(), made)
+            let change = (entry.change.clone(), entry.after);
+            (entry.label.clone(), change, entry.variables.clone(), made)
         });
-        let Some((label, change, variables, url)) = known else { return Ok(()) };
+        let Some((label, (change, after), variables, url)) = known else { return Ok(()) };
         let url = url.unwrap_or_default();
         let request = self.request_of_answer(rule, &variables, &url);
         let body = response.map(|response| response.body().as_slice());
@@ -127,26 +128,31 @@ impl RemoteInner {
         );
         let report = self.cache().try_commit(format!("{label}: confirmed"), |tx| {
             tx.delete(PENDING, number)?;
-            let Some(change) = tx.end_pending(number) else { return Ok(Vec::new()) };
+            let Some(change) = tx.end_pending(number) else { return Ok((Vec::new(), false)) };
+            let mut is_gone = false;
             match (change.local_row(), &named) {
-                (None, _) => write_confirmed(tx, &change, request, body),
+                (None, _) => is_gone = write_confirmed(tx, (&*change, after), request, body),
                 (Some(at), Some(id)) => {
-                    let renamed = write_named(tx, &change, (at, id), request, body)?;
+                    let of = (&*change, after);
+                    let (renamed, is_gone) = write_named(tx, of, (at, id), request, body)?;
                     note_renamed(tx, &renamed)?;
-                    return Ok(renamed);
+                    return Ok((renamed, is_gone));
                 }
                 // Of a row that nobody has named nothing is known but that it is there.
                 (Some(_), None) => lost.iter().try_for_each(|n| note_refused(tx, *n, &failure))?,
             }
-            Ok::<_, Error>(Vec::new())
+            Ok::<_, Error>((Vec::new(), is_gone))
         })?;
-        self.follow_renamed(&report.value);
+        let (renamed, is_gone) = &report.value;
+        self.follow_renamed(renamed);
         self.sends().settled(&change, report.number());
         self.forget_sends(&lost, &SendState::Refused(failure));
         self.forget_sends(&[number], &SendState::Confirmed);
         let headers = response.map(|response| response.headers().clone()).unwrap_or_default();
         let urls = url::changed_by(&self.base, &url, &headers);
-        self.make_stale_after(&change, rule, &variables, &urls)
+        // Where a row was deleted in between, only the server knows which was first.
+        let all = SendRule { makes_stale: None, ..rule.clone() };
+        self.make_stale_after(&change, if *is_gone { &all } else { rule }, &variables, &urls)
     }
 
     /// The id that a server gave to a row: in its answer, or in the row's URL (RFC 9110, section
@@ -579,15 +585,19 @@ fn id_in(schema: &Schema, table: TableNo, rule: &Rule, body: &[u8]) -> Option<Ro
 }
 
 /// Writes what a change did whose row the server has named: what the server says of it, and what it
-/// does not say as the change has it.
+/// does not say as the change has it. Returns the rows that have other ids by that, and whether the
+/// row was deleted since.
 fn write_named(
     tx: &mut Transaction,
-    change: &PendingChange,
+    (change, after): (&PendingChange, u64),
     (at, id): (RowAt, &RowId),
     request: Option<Request>,
     body: Option<&[u8]>,
-) -> Result<Vec<RenamedRow>> {
+) -> Result<(Vec<RenamedRow>, bool)> {
     let renamed = tx.rename(at, id.clone())?;
+    if renamed.first().is_some_and(|row| tx.is_deleted_since(after, (row.table, row.to))) {
+        return Ok((renamed, true));
+    }
     if let (Some(request), Some(body)) = (request, body) {
         let read = tx.all_or_nothing(|tx| tx.ingest(request, body));
         if let Err(error) = read {
@@ -606,7 +616,7 @@ fn write_named(
         }
     }
     tx.write_base(&moved);
-    Ok(renamed)
+    Ok((renamed, false))
 }
 
 /// A change is no longer shown; its row says why.
@@ -633,24 +643,41 @@ fn row_tries(row: &PendingRow) -> u32 {
 }
 
 /// Writes what a change did into the base, and over it what the server says of it. Where that is
-/// older news than what is known, so was the change.
+/// older news than what is known, so was the change. A row that was deleted since the change was made
+/// is not brought back; returns whether there is such a one.
 fn write_confirmed(
     tx: &mut Transaction,
-    change: &PendingChange,
+    (change, after): (&PendingChange, u64),
     request: Option<Request>,
     body: Option<&[u8]>,
-) {
+) -> bool {
+    tx.lift();
+    let gone = |row: &EditedRow| {
+        let is_row = tx.state.table(row.table).is_row(row.slot);
+        match row.edit {
+            // What was changed was there.
+            Edit::Update(_) => !is_row,
+            Edit::Insert(_) => tx.is_deleted_since(after, (row.table, row.slot)),
+            Edit::Delete => false,
+        }
+    };
+    let (gone, left): (Vec<_>, Vec<_>) = change.rows.iter().cloned().partition(gone);
+    if !gone.is_empty() {
+        tx.write_base(&PendingChange { number: change.number, rows: left });
+        return true;
+    }
     let before = tx.state.clone();
     tx.write_base(change);
-    let (Some(request), Some(body)) = (request, body) else { return };
+    let (Some(request), Some(body)) = (request, body) else { return false };
     let read = tx.all_or_nothing(|tx| tx.ingest(request, body));
     if let Err(error) = read {
         tracing::warn!(%error, "the server's answer to a change could not be read");
-        return;
+        return false;
     }
     for row in &change.rows {
         if tx.has_met_older(row.table, row.slot) {
             tx.state.take_row(&before, row.table, row.slot);
         }
     }
+    false
 }
