@@ -23,7 +23,11 @@ impl<'de> Reader<'_, 'de> {
             let begin = self.json.at();
             self.place(&self.reading.rule.places)
                 .and_then(|()| self.check_event(line, begin))
-                .map_err(|failure| self.at(PointerStep::Line(line), failure))?;
+                .map_err(|failure| match self.reading.ends {
+                    // An event by itself has no line.
+                    Some([_]) => failure,
+                    _ => self.at(PointerStep::Line(line), failure),
+                })?;
             line += 1;
         }
         match self.reading.ends {

@@ -9,7 +9,7 @@ use http::{Response, StatusCode};
 
 use super::FeedShared;
 use super::batch::Batch;
-use super::book::{FeedPhase, FeedWork};
+use super::book::{FeedEntry, FeedPhase, FeedWork};
 use super::decoder::{RawEvent, TooLong};
 use super::row::{FEEDS, FeedPlace, FeedRow};
 use crate::change::ChangeKind;
@@ -201,47 +201,44 @@ impl RemoteInner {
     /// Bytes of a feed have come.
     pub(in crate::remote) fn feed_received(&self, call: u64, bytes: &[u8]) {
         let most = self.engine().limits.bytes;
-        let ticks = self.clock.ticks();
-        let mut feeds = self.feeds();
-        let Some(entry) = feeds.of_call(call) else { return };
-        if !matches!(entry.phase, FeedPhase::Open(_)) {
-            return;
-        }
-        entry.has_heard(ticks);
-        let (rule, batch) = (entry.rule.clone(), &mut entry.batch);
-        let add = |event: RawEvent<'_>| batch.add(&rule, &event);
-        let read = match rule.format {
-            FeedFormat::Sse => entry.decoder.events(bytes, most, add),
-            FeedFormat::Ndjson | FeedFormat::WebSocket => entry.decoder.lines(bytes, most, add),
-        };
-        let key = entry.key.clone();
-        drop(feeds);
-        self.commit_feed(&key);
-        if let Err(TooLong) = read {
+        let read = self.hear(call, |entry| {
+            let (rule, batch) = (&entry.rule, &mut entry.batch);
+            let add = |event: RawEvent<'_>| batch.add(rule, &event);
+            match rule.format {
+                FeedFormat::Sse => entry.decoder.events(bytes, most, add),
+                FeedFormat::Ndjson | FeedFormat::WebSocket => entry.decoder.lines(bytes, most, add),
+            }
+        });
+        if let Some(Err(TooLong)) = read {
             let message = format!("an event has more than {most} bytes, which are allowed");
             let failure = Failure::new(FailureKind::Unreadable, message);
             self.feed_ended(call, Failure { is_final: true, ..failure });
         }
-        self.arm();
     }
 
     /// Messages of a feed have come.
     pub(in crate::remote) fn feed_messages(&self, call: u64, texts: &[&str]) {
+        self.hear(call, |entry| {
+            for data in texts {
+                entry.batch.add(&entry.rule, &RawEvent { name: "message", data, id: "" });
+            }
+        });
+    }
+
+    /// Takes in what has come by a connection, and commits it.
+    fn hear<T>(&self, call: u64, take: impl FnOnce(&mut FeedEntry) -> T) -> Option<T> {
         let ticks = self.clock.ticks();
         let mut feeds = self.feeds();
-        let Some(entry) = feeds.of_call(call) else { return };
+        let entry = feeds.of_call(call)?;
         if !matches!(entry.phase, FeedPhase::Open(_)) {
-            return;
+            return None;
         }
         entry.has_heard(ticks);
-        let rule = entry.rule.clone();
-        for data in texts {
-            entry.batch.add(&rule, &RawEvent { name: "message", data, id: "" });
-        }
-        let key = entry.key.clone();
+        let (taken, key) = (take(entry), entry.key.clone());
         drop(feeds);
         self.commit_feed(&key);
         self.arm();
+        Some(taken)
     }
 
     /// Commits what has come of a feed, for as long as there is something that may be committed now.

@@ -1,5 +1,6 @@
 //! From the bytes of a feed to its events: server-sent events, or one JSON value a line.
 
+use std::borrow::Cow;
 use std::time::Duration;
 
 /// Reads a feed's bytes as they come, wherever they are cut.
@@ -68,17 +69,10 @@ impl Decoder {
                 }
                 [] => others,
             };
-            let mut whole = std::mem::take(&mut self.rest);
-            let line = match whole.is_empty() {
-                true => line,
-                false => {
-                    whole.extend_from_slice(line);
-                    whole.as_slice()
-                }
-            };
+            let whole = self.whole(line);
             let line = match std::mem::replace(&mut self.is_begun, true) {
-                true => line,
-                false => line.strip_prefix(b"\xef\xbb\xbf").unwrap_or(line),
+                true => &*whole,
+                false => whole.strip_prefix(b"\xef\xbb\xbf").unwrap_or(&whole),
             };
             self.line(&String::from_utf8_lossy(line), &mut found);
             if self.event.data.len() > most {
@@ -99,21 +93,24 @@ impl Decoder {
         while let Some(end) = memchr::memchr(b'\n', bytes) {
             let line = &bytes[..end];
             bytes = &bytes[end + 1..];
-            let mut whole = std::mem::take(&mut self.rest);
-            let line = match whole.is_empty() {
-                true => line,
-                false => {
-                    whole.extend_from_slice(line);
-                    whole.as_slice()
-                }
-            };
-            let text = String::from_utf8_lossy(line);
+            let whole = self.whole(line);
+            let text = String::from_utf8_lossy(&whole);
             let data = text.trim();
             if !data.is_empty() {
                 found(RawEvent { name: "message", data, id: "" });
             }
         }
         self.keep(bytes, most)
+    }
+
+    /// The line that ends with these bytes.
+    fn whole<'l>(&mut self, end: &'l [u8]) -> Cow<'l, [u8]> {
+        if self.rest.is_empty() {
+            return Cow::Borrowed(end);
+        }
+        let mut whole = std::mem::take(&mut self.rest);
+        whole.extend_from_slice(end);
+        Cow::Owned(whole)
     }
 
     /// Keeps what may be the beginning of a line.

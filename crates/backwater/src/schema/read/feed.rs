@@ -122,10 +122,7 @@ impl<'t> Reader<'t> {
             _ => return self.unexpected(value, expected),
         };
         let name = text.strip_prefix(':').unwrap_or(text);
-        if !url.variables().any(|known| known == name) {
-            let help = nearest(name, url.variables());
-            self.problem(at, format!("the URL has no variable \"{name}\""), help);
-        }
+        self.check_variable(value, name, url);
         if format != FeedFormat::Sse && !has_position {
             let message = "the feed does not say where its messages have their position";
             self.problem(at, message, "add `position = \"/…\"`, such as `position = \"/seq\"`");
@@ -137,13 +134,17 @@ impl<'t> Reader<'t> {
         let names = self.names(value, "an array of variables' names");
         let Some((value, url)) = value.zip(url) else { return names };
         for name in &names {
-            if !url.variables().any(|known| known == name) {
-                let help = nearest(name, url.variables());
-                let message = format!("the URL has no variable \"{name}\"");
-                self.problem(value.span().start, message, help);
-            }
+            self.check_variable(value, name, url);
         }
         names
+    }
+
+    fn check_variable(&mut self, value: &Value<'t>, name: &str, url: &Template) {
+        if !url.variables().any(|known| known == name) {
+            let help = nearest(name, url.variables());
+            let message = format!("the URL has no variable \"{name}\"");
+            self.problem(value.span().start, message, help);
+        }
     }
 
     /// What one kind of event means.
