@@ -632,8 +632,9 @@ impl World {
                 assert!(was_deleted || rows.contains_key(&id), "{client}: {id} is not shown");
             }
             let mut low = std::mem::take(&mut self.clients[client].low);
-            // Without versions nobody knows whether an event is older than a confirmation.
-            let is_ordered = self.server.with_versions || self.feed == Feed::None;
+            // Nobody knows whether an event is older than a confirmation that has no version.
+            let has_versions = self.server.with_versions && self.server.with_body;
+            let is_ordered = has_versions || self.feed == Feed::None;
             for ((id, field), since) in self.clients[client].since.iter().filter(|_| is_ordered) {
                 let Some(row) = rows.get(id).filter(|_| !self.is_pending(client, *id)) else {
                     continue;
@@ -670,6 +671,8 @@ impl World {
         self.rest();
         // What others wrote is seen once what is fresh grows stale; a feed has said it.
         for client in 0..CLIENTS {
+            // What was tried often enough is tried again once the program is looked at.
+            self.clients[client].remote.resume();
             for status in STATUSES.into_iter().filter(|_| self.feed == Feed::None) {
                 let of = &self.clients[client].remote;
                 of.reload("by_status", [("status", status)]).unwrap();
