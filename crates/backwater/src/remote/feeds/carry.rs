@@ -95,7 +95,7 @@ impl RemoteInner {
 
     /// Opens the next feed that is to be opened; returns whether there was one.
     pub(in crate::remote) fn start_feed(&self, ticks: Duration) -> bool {
-        if !self.engine().may_begin(ticks) {
+        if !self.feeds().has_waiting() || !self.engine().may_begin(ticks) {
             return false;
         }
         let schema = self.schema();
