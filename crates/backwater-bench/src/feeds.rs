@@ -127,7 +127,7 @@ fn events(size: usize, count: usize) -> String {
     text
 }
 
-/// 50,000 events, and bursts of 200.
+/// 50,000 events, or one for each sailing where there are fewer, and bursts of 200.
 pub(crate) fn events_and_bursts(size: usize) -> anyhow::Result<Vec<Figure>> {
     let size = size.max(1000);
     let ours = Ours::new(size)?;
@@ -142,7 +142,7 @@ pub(crate) fn events_and_bursts(size: usize) -> anyhow::Result<Vec<Figure>> {
     drop(page);
     let hand = std::cell::RefCell::new(hand);
     let (ours_took, hand_took) = alternate(
-        || events(size, EVENTS),
+        || events(size, EVENTS.min(size)),
         |text| text.as_bytes().chunks(PIECE).for_each(|piece| ours.call.received(piece)),
         |text| {
             let mut hand = hand.borrow_mut();
