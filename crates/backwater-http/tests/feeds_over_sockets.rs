@@ -79,7 +79,7 @@ fn each_format_brings_all_that_happens_though_it_is_cut() {
             }
             has()
         });
-        for step in 0..30 {
+        for step in 0..60 {
             let note = format!(r#"{{ "note": "theirs {step}" }}"#);
             ask(&ferries, "PATCH", &format!("/sailings/{}", 300 + step % 12), &note);
             let mine = format!("mine {step}");

@@ -13,7 +13,7 @@ use backwater::{Cache, DeltaKind, FromRow, Schema, error::Result};
 const SCHEMA: &str = r#"
     [table.sailing]
     id = "id"
-    fields = { id = "int", to = "text", status = "text", gate = "int" }
+    fields = { id = "int", to = "text", status = "text", berth = "int" }
 
     [response.sailings]
     url = "/sailings"
@@ -24,7 +24,7 @@ const SCHEMA: &str = r#"
     url = "/sailings/{id}"
     table = "sailing"
 
-    [send.gate]
+    [send.berth]
     table = "sailing"
     url = "/sailings/{id}"
     answer = "sailing"
@@ -37,14 +37,14 @@ const SCHEMA: &str = r#"
     events.reset = { gap = true }
 
     [query]
-    boarding = "SELECT id, \"to\", gate FROM sailing WHERE status = 'boarding' ORDER BY id"
+    boarding = "SELECT id, \"to\", berth FROM sailing WHERE status = 'boarding' ORDER BY id"
 "#;
 
 #[derive(FromRow)]
 struct Line {
     id: i64,
     to: String,
-    gate: Option<i64>,
+    berth: Option<i64>,
 }
 
 #[derive(FromRow)]
@@ -58,7 +58,7 @@ fn main() -> Result<()> {
     let server = StandIn::new(|request| match (request.method().as_str(), request.uri().path()) {
         ("GET", "/sailings") => StandIn::json(
             r#"[
-                { "id": 303, "to": "Norrin", "status": "boarding", "gate": 1 },
+                { "id": 303, "to": "Norrin", "status": "boarding", "berth": 1 },
                 { "id": 307, "to": "Eelgrass", "status": "on time" },
                 { "id": 311, "to": "Osterhaven", "status": "on time" }
             ]"#,
@@ -97,7 +97,7 @@ fn main() -> Result<()> {
     heard();
 
     // A change, to the server; to this view a row that enters.
-    server.push(event(1, "sailing", r#"{ "id": 307, "status": "boarding", "gate": 2 }"#).as_str());
+    server.push(event(1, "sailing", r#"{ "id": 307, "status": "boarding", "berth": 2 }"#).as_str());
     assert_eq!(heard(), [(DeltaKind::Enter, "307".to_owned())]);
     // And one that leaves, though it is still there.
     server.push(event(2, "sailing", r#"{ "id": 303, "status": "departed" }"#).as_str());
@@ -106,9 +106,9 @@ fn main() -> Result<()> {
 
     // An edit of one's own: shown at once, and the echo of it moves nothing.
     let moved =
-        remote.send("gate", "307 at gate 3", |tx| tx.update("sailing", 307, [("gate", 3)]))?;
+        remote.send("berth", "307 at berth 3", |tx| tx.update("sailing", 307, [("berth", 3)]))?;
     assert_eq!(heard(), [(DeltaKind::Change, "307".to_owned())]);
-    server.push(event(3, "sailing", r#"{ "id": 307, "gate": 3 }"#).as_str());
+    server.push(event(3, "sailing", r#"{ "id": 307, "berth": 3 }"#).as_str());
     server.answer_all();
     assert_eq!(moved.state(), SendState::Confirmed);
     assert_eq!(heard(), []);
@@ -120,7 +120,7 @@ fn main() -> Result<()> {
     server.pass(&clock, Duration::from_secs(2));
     server.answer_all();
     server.push(event(4, "withdrawn", r#"{ "id": 307 }"#).as_str());
-    server.push(event(5, "sailing", r#"{ "id": 311, "status": "boarding", "gate": 1 }"#).as_str());
+    server.push(event(5, "sailing", r#"{ "id": 311, "status": "boarding", "berth": 1 }"#).as_str());
     assert_eq!(listening.state().connection, Connection::Connected);
     show("307 is withdrawn, 311 boards", &boarding.rows()?);
     println!("\n  {}", words(&live.rows()?));
@@ -133,9 +133,9 @@ fn event(id: u32, kind: &str, data: &str) -> String {
 
 fn show(what: &str, lines: &[Line]) {
     println!("\n{what}");
-    for Line { id, to, gate } in lines {
-        let gate = gate.map(|gate| format!("gate {gate}")).unwrap_or_default();
-        println!("  {id}  {to:12} {gate}");
+    for Line { id, to, berth } in lines {
+        let berth = berth.map(|berth| format!("berth {berth}")).unwrap_or_default();
+        println!("  {id}  {to:12} {berth}");
     }
 }
 

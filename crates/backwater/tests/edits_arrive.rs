@@ -728,7 +728,7 @@ impl World {
 
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(
-        std::env::var("BACKWATER_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(350)
+        std::env::var("BACKWATER_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(500)
     ))]
 
     #[test]
