@@ -512,6 +512,33 @@ fn an_older_answer_does_not_bring_what_a_feed_has_deleted() {
     assert!(!departures.state().is_fresh(&world.clock), "it is asked for again");
 }
 
+/// So much has happened since the answer was asked for that nobody knows any more what: it is asked
+/// for again.
+#[test]
+fn an_answer_from_before_all_that_is_remembered_is_in_doubt() {
+    let world = new_world();
+    let _listening = world.remote.listen("changes", ()).unwrap();
+    world.server.answer_all();
+    let departures = world.remote.want("departures", ()).unwrap();
+    world.server.push(&event(1, "withdrawn", r#"{ "id": 1 }"#));
+    for delay in 0..1100 {
+        world.server.push(&event(2, "sailing", &format!(r#"{{ "id": 2, "delay_min": {delay} }}"#)));
+    }
+    world.server.answer();
+    assert!(!departures.state().is_fresh(&world.clock));
+    // Deletions of rows that are not here are not remembered for ever.
+    let many = |from: i64| -> String {
+        (from..from + 50_000)
+            .map(|id| event(3, "withdrawn", &format!(r#"{{"id":{id}}}"#)))
+            .collect()
+    };
+    let vessels = world.remote.want("vessels", ()).unwrap();
+    world.server.push(&many(1_000));
+    world.server.push(&many(100_000));
+    while world.server.answer() {}
+    assert!(!vessels.state().is_fresh(&world.clock));
+}
+
 /// The server has taken the change, and somebody has deleted the row since: the feed has said so
 /// before the confirmation came.
 #[test]

@@ -103,13 +103,13 @@ impl History {
                 past.deleted.push((*table, id.clone()));
             }
         }
-        if changes.rows.len() > ROWS {
+        if past.weight() > ROWS {
             // Of this many nothing is remembered but that they were written.
             while self.forget_oldest() {}
             self.forget(past);
             return self.make_recent();
         }
-        self.rows += past.rows.len();
+        self.rows += past.weight();
         self.again += past.rows.again().len();
         self.commits.push_back(past);
         while (self.rows > ROWS || self.commits.len() > COMMITS || self.again > ROWS)
@@ -146,7 +146,7 @@ impl History {
     /// Whether there was a commit to forget.
     fn forget_oldest(&mut self) -> bool {
         let Some(oldest) = self.commits.pop_front() else { return false };
-        self.rows -= oldest.rows.len();
+        self.rows -= oldest.weight();
         self.again -= oldest.rows.again().len();
         self.forget(oldest);
         true
@@ -214,9 +214,8 @@ impl History {
         }
     }
 
-    /// Whether a row was deleted by one of the last commits that had a version, and this one is not
-    /// a later one.
-    pub(crate) fn outlives(&self, table: TableNo, id: &RowId, version: &Cell<'_>) -> bool {
+    /// Whether one of the last commits deleted a row that had this version, or a later one.
+    pub(crate) fn has_deleted(&self, table: TableNo, id: &RowId, version: &Cell<'_>) -> bool {
         if self.gone.is_empty() {
             return false;
         }
@@ -256,12 +255,17 @@ impl History {
     pub(crate) fn rows_since(&self, commit: u64) -> Option<impl Iterator<Item = (TableNo, Slot)>> {
         let later = self.commits.iter().filter(move |past| past.number > commit);
         let rows = later.flat_map(|past| past.rows.iter().map(|row| (row.table, row.slot)));
-        (commit >= self.forgotten).then_some(rows)
+        self.remembers_since(commit).then_some(rows)
+    }
+
+    /// Whether all that was changed after a commit is remembered.
+    pub(crate) fn remembers_since(&self, commit: u64) -> bool {
+        commit >= self.forgotten
     }
 
     /// What was changed after a commit.
     pub(crate) fn since(&self, commit: u64) -> Later {
-        let mut later = Later { known: commit >= self.forgotten, ..Later::default() };
+        let mut later = Later { known: self.remembers_since(commit), ..Later::default() };
         for past in self.commits.iter().filter(|past| past.number > commit) {
             for row in past.rows.iter() {
                 let changed = later.fields.entry((row.table, row.slot));
@@ -281,6 +285,11 @@ impl History {
 }
 
 impl Past {
+    /// How many rows it remembers, those included that it deleted and that were not there.
+    fn weight(&self) -> usize {
+        self.rows.len().max(self.deleted.len())
+    }
+
     /// Notes what the row itself does not say later.
     fn add(&mut self, changes: &Changes, row: &RowChange, known: &mut Gone) {
         let is_gone = row.happened == Happened::Deleted;

@@ -383,6 +383,12 @@ impl Transaction {
         older
     }
 
+    /// Whether all that was changed after a commit is remembered.
+    #[cfg(feature = "remote")]
+    pub(crate) fn remembers_since(&self, commit: u64) -> bool {
+        self.history.remembers_since(commit)
+    }
+
     /// Whether a row is not there, and was deleted after a commit.
     #[cfg(feature = "remote")]
     pub(crate) fn is_deleted_since(&self, commit: u64, (table, slot): (TableNo, Slot)) -> bool {
@@ -390,16 +396,22 @@ impl Transaction {
             && self.history.since(commit).has_changed(&self.state, table, slot)
     }
 
-    /// Whether staged fields are of a version that a row had, or had left behind, when it was
+    /// Whether staged fields are of a version that their row had, or had left behind, when it was
     /// deleted.
-    pub(crate) fn is_of_gone(&self, table: TableNo, slot: Slot, fields: &StagedRow<'_>) -> bool {
+    pub(crate) fn is_before_deletion(
+        &self,
+        table: TableNo,
+        slot: Slot,
+        fields: &StagedRow<'_>,
+    ) -> bool {
         let Some(version) = self.definition(table).version else { return false };
         if self.state.table(table).is_row(slot) {
             return false;
         }
         let news = fields.iter().rev().find(|(field, _)| *field == version);
         let id = self.state.id(table, slot).map(|id| id.to_id());
-        news.zip(id).is_some_and(|((_, news), id)| self.history.outlives(table, &id, &news.cell()))
+        news.zip(id)
+            .is_some_and(|((_, news), id)| self.history.has_deleted(table, &id, &news.cell()))
     }
 }
 

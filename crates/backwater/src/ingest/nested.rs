@@ -351,8 +351,8 @@ impl<'de> Reader<'_, 'de> {
         }
         // A deletion that is older than its row is no news, nor an event that is older than that.
         is_newer |= building.gone && building.older;
-        is_newer |=
-            self.reading.ends.is_some() && self.tx.is_of_gone(table, slot, &building.staged);
+        is_newer |= self.reading.ends.is_some()
+            && self.tx.is_before_deletion(table, slot, &building.staged);
         if building.gone && !is_newer {
             self.bury(table, slot)?;
         } else if is_newer {

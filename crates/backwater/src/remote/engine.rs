@@ -2,7 +2,7 @@
 //!
 //! It decides and keeps account. It must not commit, call a transport, or read a clock.
 
-use std::collections::{BTreeSet, HashMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use std::sync::Arc;
 use std::task::Waker;
 use std::time::Duration;
@@ -11,6 +11,7 @@ use super::answer::{AnswerState, Failure, FailureKind, Here, SharedState, UnderW
 use super::awaited::Wakers;
 use super::freshness::Freshness;
 use super::key::{AnswerKey, KeyRef};
+use crate::schema::TableNo;
 use crate::value::{Json, Timestamp};
 
 /// What it is now: by the calendar, for what is fresh, and by a clock that never goes back, for
@@ -190,6 +191,9 @@ pub(super) struct Engine {
     timers: BTreeSet<(Duration, TimerKey)>,
     /// The pages that are to be asked for again once another one has come.
     behind: HashMap<AnswerKey, Vec<AnswerKey>>,
+    /// For each table the commit before which answers may have been computed too early: without a
+    /// change that was settled, or events that were missed.
+    overtaken: BTreeMap<TableNo, u64>,
     under_way: usize,
     /// Whether a thread is starting requests. Those that become due meanwhile are left to it.
     is_driven: bool,
@@ -240,6 +244,7 @@ impl Engine {
             calls: HashMap::new(),
             timers: BTreeSet::new(),
             behind: HashMap::new(),
+            overtaken: BTreeMap::new(),
             under_way: 0,
             is_driven: false,
             is_online: true,
@@ -711,6 +716,26 @@ impl Engine {
         let Some(entry) = self.answers.get_mut(key) else { return };
         entry.validators = None;
         entry.grow_stale(now);
+    }
+
+    /// Notes that what was asked of some tables before a commit may be answered as of an earlier time
+    /// than is known here.
+    pub(super) fn overtake(&mut self, tables: impl Iterator<Item = TableNo>, commit: u64) {
+        self.overtaken.extend(tables.map(|table| (table, commit)));
+    }
+
+    /// Whether an answer that was asked for after a commit may be of such an earlier time.
+    pub(super) fn is_overtaken(
+        &self,
+        began: u64,
+        tables: impl FnOnce() -> BTreeSet<TableNo>,
+    ) -> bool {
+        // Most programs send little.
+        if self.overtaken.values().all(|commit| began >= *commit) {
+            return false;
+        }
+        let later = |table: &TableNo| self.overtaken.get(table).is_some_and(|at| began < *at);
+        tables().iter().any(later)
     }
 
     /// The remote's own header fields are others: which answers are chosen by them?

@@ -100,7 +100,8 @@ impl RemoteInner {
             }
             let ingested = tx.ingest(request, response.body()).map_err(Some)?;
             let written = || schema.written_by(rule);
-            if ingested.kept > 0 || self.sends().has_overtaken(sent.commit, written) {
+            let is_overtaken = || self.engine().is_overtaken(sent.commit, written);
+            if ingested.kept > 0 || !tx.remembers_since(sent.commit) || is_overtaken() {
                 // It may have been computed before what is known by now: it is asked for again, and
                 // not whether it has changed.
                 validators.fields.retain(|(name, _)| !matches!(*name, ETAG | LAST_MODIFIED));

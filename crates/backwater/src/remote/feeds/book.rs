@@ -67,6 +67,11 @@ impl FeedEntry {
     /// Something has come by its connection.
     pub(super) fn has_heard(&mut self, ticks: Duration) {
         self.failures = 0;
+        self.await_more(ticks);
+    }
+
+    /// If nothing comes for as long as its rule says, the connection counts as lost.
+    fn await_more(&mut self, ticks: Duration) {
         let silence = self.rule.silence.map(|silence| Duration::from_secs(silence.into()));
         self.timer = silence.map(|silence| ticks.saturating_add(silence));
     }
@@ -289,10 +294,9 @@ impl FeedEntry {
     /// It is open.
     pub(super) fn opened(&mut self, call: u64, at: Moment) -> Wakers {
         self.phase = FeedPhase::Open(call);
-        let failures = self.failures;
-        self.has_heard(at.ticks);
-        // A server that accepts and hangs up is to be left alone for longer and longer.
-        self.failures = failures;
+        // A server that accepts and hangs up is to be left alone for longer and longer: that it
+        // answers is no end of its failures.
+        self.await_more(at.ticks);
         self.shared.change(|state| {
             state.connection = Connection::Connected;
             state.since = Some(at.now);

@@ -342,7 +342,7 @@ impl RemoteInner {
         let schema = self.schema();
         let tables = rule.tables(&schema);
         let commit = self.cache().snapshot().commit() + 1;
-        self.sends().overtake(tables.iter().copied(), commit);
+        self.engine().overtake(tables.iter().copied(), commit);
         let covers = |key: &AnswerKey| match &rule.covers {
             Some(names) => names.iter().any(|name| **name == *key.rule()),
             None => schema

@@ -129,9 +129,6 @@ pub(in crate::remote) struct SendQueue {
     calls: HashMap<u64, i64>,
     timers: BTreeSet<(Duration, i64)>,
     under_way: usize,
-    /// For each table the commit by which the last change of its rows was confirmed or refused, or
-    /// by which events of a feed were missed.
-    settled: BTreeMap<TableNo, u64>,
 }
 
 impl SendQueue {
@@ -270,35 +267,6 @@ impl SendQueue {
             entry.points = state.points_of(&entry.change);
             entry.variables = with_new_ids(&entry.variables, renamed);
         }
-    }
-
-    /// Notes that a change of rows of some tables was confirmed or refused by a commit.
-    pub(in crate::remote) fn settled(&mut self, change: &PendingChange, commit: u64) {
-        self.overtake(change.rows.iter().map(|row| row.table), commit);
-    }
-
-    /// Notes that what is asked of some tables before a commit may be answered from before it.
-    pub(in crate::remote) fn overtake(
-        &mut self,
-        tables: impl Iterator<Item = TableNo>,
-        commit: u64,
-    ) {
-        self.settled.extend(tables.map(|table| (table, commit)));
-    }
-
-    /// Whether a request that began after this commit may have been answered before the server knew
-    /// of a change that is confirmed by now.
-    pub(in crate::remote) fn has_overtaken(
-        &self,
-        began: u64,
-        tables: impl FnOnce() -> BTreeSet<TableNo>,
-    ) -> bool {
-        // Most programs send little.
-        if self.settled.values().all(|settled| began >= *settled) {
-            return false;
-        }
-        let later = |table: &TableNo| self.settled.get(table).is_some_and(|at| began < *at);
-        tables().iter().any(later)
     }
 
     /// The calls whose time is over by now; changes whose time for another try has come wait for

@@ -119,9 +119,8 @@ impl RemoteInner {
         let named = named.and_then(|((table, _), to)| self.named_by(rule, table, to, &url));
         let is_unnamed = change.local_row().is_some() && named.is_none();
         let lost = if is_unnamed { self.sends().dependents(number) } else { Vec::new() };
-        // What was asked for before may not have it yet.
         let next = self.cache().snapshot().commit() + 1;
-        self.sends().settled(&change, next);
+        self.overtake_by(&change, next);
         let failure = Failure::new(
             FailureKind::Unreadable,
             format!("depended on: {label}; the server's answer does not say which id it gave"),
@@ -145,14 +144,14 @@ impl RemoteInner {
         })?;
         let (renamed, is_gone) = &report.value;
         self.follow_renamed(renamed);
-        self.sends().settled(&change, report.number());
+        self.overtake_by(&change, report.number());
         self.forget_sends(&lost, &SendState::Refused(failure));
         self.forget_sends(&[number], &SendState::Confirmed);
         let headers = response.map(|response| response.headers().clone()).unwrap_or_default();
         let urls = url::changed_by(&self.base, &url, &headers);
         // Where a row was deleted in between, only the server knows which was first.
-        let all = SendRule { makes_stale: None, ..rule.clone() };
-        self.make_stale_after(&change, if *is_gone { &all } else { rule }, &variables, &urls)
+        let names = rule.makes_stale.as_deref().filter(|_| !is_gone);
+        self.make_stale_after(&change, names, &variables, &urls)
     }
 
     /// The id that a server gave to a row: in its answer, or in the row's URL (RFC 9110, section
@@ -232,16 +231,22 @@ impl RemoteInner {
         Some(request)
     }
 
-    /// Answers that may have been computed before a change are stale once it is settled.
+    /// A change is settled by a commit: what was asked for before may not have it yet.
+    fn overtake_by(&self, change: &PendingChange, commit: u64) {
+        self.engine().overtake(change.rows.iter().map(|row| row.table), commit);
+    }
+
+    /// Answers that may have been computed before a change are stale once it is settled: those of
+    /// the rules that are named, or of all that write to its tables.
     fn make_stale_after(
         &self,
         change: &PendingChange,
-        rule: &SendRule,
+        names: Option<&[String]>,
         variables: &[(String, String)],
         urls: &[String],
     ) -> Result<()> {
         let schema = self.schema();
-        let is_meant = |key: &AnswerKey| match &rule.makes_stale {
+        let is_meant = |key: &AnswerKey| match names {
             Some(names) => {
                 let agrees = |(name, value): &(String, String)| {
                     key.variable(name).is_none_or(|known| known == value)
@@ -268,12 +273,12 @@ impl RemoteInner {
         let all = [(number, failure.clone())].into_iter();
         let all: Vec<_> = all.chain(dependents.into_iter().map(|n| (n, after.clone()))).collect();
         let next = self.cache().snapshot().commit() + 1;
-        self.sends().settled(&change, next);
+        self.overtake_by(&change, next);
         let report = self.cache().try_commit(format!("{label}: refused"), |tx| {
             all.iter().try_for_each(|(number, failure)| note_refused(tx, *number, failure))?;
             Ok::<_, Error>(())
         })?;
-        self.sends().settled(&change, report.number());
+        self.overtake_by(&change, report.number());
         for (number, failure) in all {
             let ended = self.sends().end(number);
             let wakers = ended.map(|entry| entry.shared.show(SendState::Refused(failure)));
@@ -281,7 +286,9 @@ impl RemoteInner {
         }
         let schema = self.schema();
         match schema.send(&rule) {
-            Ok(rule) => self.make_stale_after(&change, rule, &variables, &[]),
+            Ok(rule) => {
+                self.make_stale_after(&change, rule.makes_stale.as_deref(), &variables, &[])
+            }
             Err(_) => Ok(()),
         }
     }
