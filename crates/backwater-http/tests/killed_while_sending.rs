@@ -1,5 +1,6 @@
-//! A program that edits rows of a real server, which fails on purpose, is killed again and again:
-//! what was flushed arrives, once, and in order.
+//! A program that edits rows of a real server, which fails on purpose, and listens to what it pushes
+//! is killed again and again: what was flushed arrives, once, and in order, and what others do is not
+//! missed.
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
@@ -8,9 +9,9 @@ use std::io::{BufRead, BufReader, Write};
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-use backwater::remote::Remote;
+use backwater::remote::{Listening, Remote};
 use backwater::{Cache, Schema, SqliteFile, SystemClock, Value};
 use backwater_http::HttpTransport;
 use backwater_serve::{Answers, Faults, Ferries, start};
@@ -19,13 +20,15 @@ const SCHEMA: &str = include_str!("../../../demo/backwater.toml");
 const CHILD: &str = "BACKWATER_KILLED_WHILE_SENDING";
 const NAME: &str = "what_was_flushed_arrives_once_and_in_order";
 
-fn open(path: &Path, url: &str) -> (Cache, Remote) {
+fn open(path: &Path, url: &str) -> (Cache, Remote, Listening) {
     let schema = Schema::parse("backwater.toml", SCHEMA).unwrap();
     let cache = Cache::open_with(schema, SqliteFile::new(path)).unwrap();
     let transport = HttpTransport::builder().build().unwrap();
     let remote = Remote::builder(&cache).base(url).transport(transport).clock(SystemClock::new());
     let remote = remote.back_off(Duration::from_millis(1), Duration::from_millis(20));
-    (cache, remote.build().unwrap())
+    let remote = remote.build().unwrap();
+    let listening = remote.listen("changes", ()).unwrap();
+    (cache, remote, listening)
 }
 
 fn sailing(number: i64) -> i64 {
@@ -40,7 +43,7 @@ fn delay(number: i64) -> i64 {
 
 /// Edits until it is killed, and says what it has made, and up to which edit that is flushed.
 fn child(path: &Path, url: &str, first: i64) {
-    let (cache, remote) = open(path, url);
+    let (cache, remote, _listening) = open(path, url);
     let mut out = std::io::stdout().lock();
     for number in first.. {
         let sailing = sailing(number);
@@ -67,6 +70,24 @@ fn child(path: &Path, url: &str, first: i64) {
     }
 }
 
+/// A row that only others write to.
+fn theirs(number: u64) -> u64 {
+    310 + number % 7
+}
+
+fn note(ferries: &Ferries, sailing: u64, note: &str) {
+    let request = http::Request::builder().method("PATCH").uri(format!("/sailings/{sailing}"));
+    let body = format!(r#"{{ "note": "{note}" }}"#).into_bytes();
+    ferries.answer(&request.body(body).unwrap());
+}
+
+/// How far the feed has been read.
+fn position(cache: &Cache) -> i64 {
+    let query = cache.query("SELECT position FROM backwater_feed", ()).unwrap();
+    let result = query.read().unwrap();
+    result.row(0).and_then(|row| row.values()[0].to_string().parse().ok()).unwrap_or(0)
+}
+
 fn kills() -> u64 {
     std::env::var("BACKWATER_KILLS").ok().and_then(|kills| kills.parse().ok()).unwrap_or(20)
 }
@@ -82,7 +103,7 @@ fn what_was_flushed_arrives_once_and_in_order() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("killed.db");
     let ferries = Arc::new(Ferries::new());
-    let faults = Faults { fail: 0.1, lose: 0.15, seed: 7, ..Faults::default() };
+    let faults = Faults { fail: 0.1, lose: 0.15, cut: 0.1, seed: 7, ..Faults::default() };
     let server = start(ferries.clone(), faults, 0).unwrap();
     // The last edit of each sailing that was flushed, and all parties that were.
     let (mut last, mut parties) = (BTreeMap::new(), Vec::new());
@@ -97,7 +118,11 @@ fn what_was_flushed_arrives_once_and_in_order() {
             .unwrap();
         let lines = BufReader::new(process.stdout.take().unwrap()).lines();
         let told = std::thread::spawn(move || lines.map_while(Result::ok).collect::<Vec<_>>());
-        std::thread::sleep(Duration::from_millis(40 + kill * 7919 % 160));
+        // Somebody else writes to other rows meanwhile.
+        let time = Duration::from_millis(40 + kill * 7919 % 160);
+        std::thread::sleep(time / 2);
+        note(&ferries, theirs(kill), &format!("theirs {kill}"));
+        std::thread::sleep(time / 2);
         process.kill().unwrap();
         process.wait().unwrap();
         let told = told.join().unwrap();
@@ -114,7 +139,11 @@ fn what_was_flushed_arrives_once_and_in_order() {
         }
         next = made.last().copied().unwrap_or(next).max(next) + 2;
     }
-    let (cache, remote) = open(&path, &server.url());
+    let before = {
+        let schema = Schema::parse("backwater.toml", SCHEMA).unwrap();
+        position(&Cache::open_with(schema, SqliteFile::new(&path)).unwrap())
+    };
+    let (cache, remote, _listening) = open(&path, &server.url());
     assert_eq!(remote.wait_until_sent(Duration::from_secs(120)), 0, "{:?}", remote.sends().first());
     let refused = cache.query("SELECT changes FROM backwater_pending", ()).unwrap();
     let refused = refused.read().unwrap();
@@ -136,6 +165,29 @@ fn what_was_flushed_arrives_once_and_in_order() {
         let served = get(format!("/sailings/{sailing}"))["delay_min"].as_i64().unwrap();
         let flushed = last.get(&sailing).copied().map_or(0, delay);
         assert!(served >= flushed, "sailing {sailing}: {served} is older than {flushed}");
+    }
+    // Behind the last event nothing is missing of any row that the feed has ever brought.
+    note(&ferries, theirs(0), "the last");
+    let noted = |sailing: u64| -> Option<String> {
+        let snapshot = cache.snapshot();
+        let note = snapshot.get("sailing", sailing as i64).unwrap()?.get("note").unwrap()?;
+        Some(note.to_string())
+    };
+    let end = Instant::now() + Duration::from_secs(60);
+    while noted(theirs(0)).as_deref() != Some("the last") {
+        assert!(Instant::now() < end, "the last event does not come");
+        // The first connection of all may have begun behind it.
+        if noted(theirs(0)).is_none() {
+            note(&ferries, theirs(0), "the last");
+        }
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    // The server keeps so many events; behind more it says that some were missed.
+    let is_known = position(&cache) - before < 500;
+    for sailing in (0..7).map(theirs).filter(|_| is_known) {
+        let served = get(format!("/sailings/{sailing}"));
+        let served = served["note"].as_str().unwrap_or_default();
+        assert!(noted(sailing).is_none_or(|note| note == served), "sailing {sailing}: {served}");
     }
     assert!(booked.values().all(|times| *times == 1), "{booked:?}");
     for party in &parties {

@@ -6,6 +6,7 @@ use std::pin::Pin;
 use std::sync::Arc;
 use std::task::{Context, Poll, ready};
 use std::thread::JoinHandle;
+use std::time::Duration;
 
 use axum::Router;
 use axum::body::{Body, Bytes, HttpBody, to_bytes};
@@ -15,12 +16,15 @@ use http::header::{CONTENT_TYPE, HeaderValue};
 use http::{Request, Response, StatusCode};
 use http_body::Frame;
 use tokio::sync::oneshot;
+use tokio::time::Sleep;
 
 use crate::faults::{Choices, Fate, Faults};
 use crate::{Answers, Events, Sent};
 
 /// The largest body of a request.
 const MOST_BYTES: usize = 1 << 20;
+/// How long what a feed has sent may take to leave before it is cut.
+const BEFORE_CUT: Duration = Duration::from_millis(2);
 
 /// A server that runs on a thread of its own until it is dropped.
 ///
@@ -140,7 +144,7 @@ async fn answer(State(shared): State<Arc<Shared>>, request: Request<Body>) -> Re
     let Some(events) = shared.answers.follow(&request) else { return response.map(Body::from) };
     match socket {
         Some(socket) => socket.on_upgrade(move |socket| messages(socket, events, shared)),
-        None => response.map(|_| Body::new(Feed(events, shared))),
+        None => response.map(|_| Body::new(Feed { events, shared, cut: None })),
     }
 }
 
@@ -191,7 +195,12 @@ impl HttpBody for Cut {
 }
 
 /// A body that goes on for as long as there are events, unless it is cut.
-struct Feed(Events, Arc<Shared>);
+struct Feed {
+    events: Events,
+    shared: Arc<Shared>,
+    /// When it is cut: once what was sent before is on its way.
+    cut: Option<Pin<Box<Sleep>>>,
+}
 
 impl HttpBody for Feed {
     type Data = Bytes;
@@ -201,10 +210,16 @@ impl HttpBody for Feed {
         mut self: Pin<&mut Self>,
         context: &mut Context<'_>,
     ) -> Poll<Option<Result<Frame<Bytes>, io::Error>>> {
-        let event = ready!(self.0.poll_recv(context));
-        Poll::Ready(event.map(|event| match self.1.choices.cuts() {
-            true => Err(io::Error::other("the feed is cut on purpose")),
-            false => Ok(Frame::data(Bytes::from(event))),
-        }))
+        if self.cut.is_none() {
+            let Some(event) = ready!(self.events.poll_recv(context)) else {
+                return Poll::Ready(None);
+            };
+            if !self.shared.choices.cuts() {
+                return Poll::Ready(Some(Ok(Frame::data(Bytes::from(event)))));
+            }
+        }
+        let cut = self.cut.get_or_insert_with(|| Box::pin(tokio::time::sleep(BEFORE_CUT)));
+        ready!(cut.as_mut().poll(context));
+        Poll::Ready(Some(Err(io::Error::other("the feed is cut on purpose"))))
     }
 }
