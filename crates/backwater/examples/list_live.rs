@@ -63,10 +63,7 @@ fn main() -> Result<()> {
                 { "id": 311, "to": "Osterhaven", "status": "on time" }
             ]"#,
         ),
-        ("GET", "/feed") => {
-            let response = http::Response::builder().header("content-type", "text/event-stream");
-            response.body(Vec::new()).unwrap_or_default()
-        }
+        ("GET", "/feed") => StandIn::events(),
         _ => StandIn::status(204),
     });
     let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);

@@ -9,7 +9,7 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use backwater::clock::SetClock;
-use backwater::remote::{Connection, FailureKind, Remote, StandIn};
+use backwater::remote::{Connection, FailureKind, Listening, Remote, StandIn};
 use backwater::storage::MemoryStorage;
 use backwater::{Cache, Schema, Value};
 
@@ -114,6 +114,17 @@ impl World {
     }
 }
 
+/// A cache that listens to the feed `changes` of a server.
+fn listening(schema: &str, server: &StandIn) -> (Cache, Remote, Listening) {
+    let cache = Cache::new(Schema::parse("s.toml", schema).unwrap());
+    let clock = SetClock::at("2031-05-04T07:40:00Z".parse().unwrap());
+    let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone());
+    let remote = remote.clock(clock).build().unwrap();
+    let listening = remote.listen("changes", ()).unwrap();
+    server.answer_all();
+    (cache, remote, listening)
+}
+
 fn event(id: u32, kind: &str, data: &str) -> String {
     format!("id: {id}\nevent: {kind}\ndata: {data}\n\n")
 }
@@ -140,6 +151,7 @@ fn each_kind_of_event_does_what_the_schema_says() {
         "moved",
         r#"{ "id": 1, "now": [{ "op": "replace", "path": "/status", "value": "delayed" }] }"#,
     );
+    push("moved", r#"{ "id": 1, "now": null }"#);
     // A change does not make a row whole that is not here.
     push("moved", r#"{ "id": 2, "now": { "delay_min": 12 } }"#);
     assert_eq!(
@@ -151,7 +163,7 @@ fn each_kind_of_event_does_what_the_schema_says() {
     assert_eq!(world.rows("SELECT id FROM sailing").len(), 0);
     assert_eq!(
         world.text("SELECT state, position, events, skipped, unreadable FROM backwater_feed"),
-        r#"[[Text("connected"), Text("1"), Int(6), Int(1), Int(0)]]"#
+        r#"[[Text("connected"), Text("1"), Int(7), Int(1), Int(1)]]"#
     );
 }
 
@@ -553,21 +565,10 @@ fn a_confirmation_does_not_bring_a_row_back_that_was_deleted_since() {
     "#;
     for way in ["write", "add", "post"] {
         let server = StandIn::new(|request| match request.method().as_str() {
-            "GET" => http::Response::builder()
-                .header("content-type", "text/event-stream")
-                .body(Vec::new())
-                .unwrap(),
+            "GET" => StandIn::events(),
             _ => StandIn::json(r#"{ "id": 1, "text": "fog" }"#),
         });
-        let cache = Cache::new(Schema::parse("s.toml", schema).unwrap());
-        let clock = SetClock::at("2031-05-04T07:40:00Z".parse().unwrap());
-        let remote = Remote::builder(&cache)
-            .base("https://x.example")
-            .transport(server.clone())
-            .clock(clock);
-        let remote = remote.build().unwrap();
-        let _listening = remote.listen("changes", ()).unwrap();
-        server.answer_all();
+        let (cache, remote, _listening) = listening(schema, &server);
         if way == "write" {
             server.push(&event(1, "note", r#"{ "id": 1, "text": "rain" }"#));
         }
@@ -614,22 +615,11 @@ fn a_row_that_a_feed_brings_before_its_confirmation_is_one() {
                         false => StandIn::json(r#"{ "id": 70 }"#),
                     }
                 }
-                ("GET", "/feed") => http::Response::builder()
-                    .header("content-type", "text/event-stream")
-                    .body(Vec::new())
-                    .unwrap(),
+                ("GET", "/feed") => StandIn::events(),
                 _ => StandIn::status(204),
             }
         });
-        let cache = Cache::new(Schema::parse("s.toml", schema).unwrap());
-        let clock = SetClock::at("2031-05-04T07:40:00Z".parse().unwrap());
-        let remote = Remote::builder(&cache)
-            .base("https://x.example")
-            .transport(server.clone())
-            .clock(clock);
-        let remote = remote.build().unwrap();
-        let _listening = remote.listen("changes", ()).unwrap();
-        server.answer_all();
+        let (cache, remote, _listening) = listening(schema, &server);
         let shown = cache.query("SELECT id, party, cars FROM booking", ()).unwrap();
         let rows = || -> Vec<Vec<Value>> {
             shown.read().unwrap().rows().map(|row| row.values().to_vec()).collect()

@@ -109,6 +109,16 @@ impl StandIn {
         http::Response::new(text.into().into_bytes())
     }
 
+    /// A response that opens a feed of server-sent events, which [`StandIn::push`] goes on with.
+    ///
+    /// See [`Remote::listen`](super::Remote::listen) for an example.
+    pub fn events() -> http::Response<Vec<u8>> {
+        let mut response = http::Response::new(Vec::new());
+        let kind = http::HeaderValue::from_static("text/event-stream");
+        response.headers_mut().insert(http::header::CONTENT_TYPE, kind);
+        response
+    }
+
     /// A response without a body; 500, if that is no status.
     ///
     /// See [`Remote`](super::Remote) for an example.

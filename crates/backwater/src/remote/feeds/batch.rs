@@ -204,7 +204,10 @@ fn write(
                 return Ok(());
             }
             let patch = raw_member(data.as_bytes(), changes.parts());
-            let patch = patch.ok_or_else(|| lacks(changes, "a patch"))?;
+            // Null would delete the row, for which there is another kind of event.
+            let patch = patch.filter(|patch| patch.get().starts_with(['{', '[']));
+            let patch =
+                patch.ok_or_else(|| lacks(changes, "an object or an array of operations"))?;
             patch_row(tx, (table, &id), patch.get())
         }
     }

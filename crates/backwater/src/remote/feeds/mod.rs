@@ -204,10 +204,7 @@ impl Remote {
     ///     events.sailing = "sailing"          # read as by that response rule
     ///     events.withdrawn = { delete = "sailing" }
     /// "#)?);
-    /// let server = StandIn::new(|_| {
-    ///     let response = http::Response::builder().header("content-type", "text/event-stream");
-    ///     response.body(Vec::new()).unwrap()
-    /// });
+    /// let server = StandIn::new(|_| StandIn::events());
     /// # let clock = SetClock::at("2031-05-04T07:40:00Z".parse()?);
     /// # let remote = Remote::builder(&cache).base("https://x.example").transport(server.clone()).clock(clock).build()?;
     /// let boarding = cache.query("SELECT id FROM sailing WHERE status = 'boarding'", ())?;
