@@ -21,7 +21,7 @@ const RULES: &str = r#"
 const EVENTS: usize = 50_000;
 /// What has come together, in bytes: as much as `backwater-http` gives on at once when events come
 /// faster than they are committed.
-const PIECE: usize = 256 << 10;
+const PIECE: usize = 1 << 20;
 /// How many events a burst has.
 const BURST: usize = 200;
 

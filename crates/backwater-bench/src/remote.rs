@@ -25,6 +25,8 @@ const RULES: &str = r#"
 /// How many sailings a response of 30 kB has.
 const RESPONSE: usize = 85;
 const ANSWERS: usize = 1000;
+/// How many answers are wanted, and how many commits are made beside them, where there are as many
+/// sailings.
 const WANTED: usize = 10_000;
 const TIMES: usize = 2000;
 
@@ -143,7 +145,8 @@ pub(crate) fn asks(size: usize) -> anyhow::Result<Vec<Figure>> {
 /// A response of 30 kB from the transport to the watcher's delta, against ingest with the same
 /// watcher.
 pub(crate) fn answer(size: usize) -> anyhow::Result<Vec<Figure>> {
-    const ROUNDS: usize = 200;
+    // How many responses come, where there are enough sailings.
+    let rounds = size.div_ceil(20).min(200);
     let mut world = World::new(size, 1);
     let sailings = world.sailings(size.min(10_000));
     let page = world.page(&sailings, false);
@@ -168,7 +171,7 @@ pub(crate) fn answer(size: usize) -> anyhow::Result<Vec<Figure>> {
             let some: Vec<_> = some.collect();
             world.page(&some, false).into_bytes()
         };
-        (0..ROUNDS).map(|_| response()).collect()
+        (0..rounds).map(|_| response()).collect()
     };
     let bytes = responses()[0].len();
     anyhow::ensure!((25_000..36_000).contains(&bytes), "a response has {bytes} bytes");
@@ -194,8 +197,8 @@ pub(crate) fn answer(size: usize) -> anyhow::Result<Vec<Figure>> {
             Ok(())
         },
     );
-    anyhow::ensure!(seen.load(Ordering::Relaxed) > ROUNDS, "the watchers saw nothing");
-    let each = |seconds: f64| seconds / ROUNDS as f64;
+    anyhow::ensure!(seen.load(Ordering::Relaxed) > rounds, "the watchers saw nothing");
+    let each = |seconds: f64| seconds / rounds as f64;
     Ok(vec![figure("remote/answer", size, each(ours), "ingest alone", each(alone), 1.15)])
 }
 
@@ -209,7 +212,8 @@ pub(crate) fn idle(size: usize) -> anyhow::Result<Vec<Figure>> {
     for cache in [&cache, &plain] {
         cache.commit("departures loaded", |tx| tx.ingest("departures", &page))?;
     }
-    let wanted = ports(WANTED).into_iter().map(|port| remote.want("board", [("port", port)]));
+    let wanted =
+        ports(WANTED.min(size)).into_iter().map(|port| remote.want("board", [("port", port)]));
     let _wanted: Vec<Wanted> = wanted.collect::<Result<_, _>>()?;
     answer_all(&kept);
     let commit = |cache: &Cache, id: i64, delay: i64| -> Result<Report, backwater::Error> {
@@ -218,14 +222,14 @@ pub(crate) fn idle(size: usize) -> anyhow::Result<Vec<Figure>> {
     };
     let ids = || -> Vec<(i64, i64)> {
         let id = |_| (fastrand::i64(1..=size as i64), fastrand::i64(0..90));
-        (0..TIMES).map(id).collect()
+        (0..TIMES.min(size)).map(id).collect()
     };
     let (with, without) = alternate(
         ids,
         |ids| ids.iter().filter(|(id, delay)| commit(&cache, *id, *delay).is_ok()).count(),
         |ids| ids.iter().filter(|(id, delay)| commit(&plain, *id, *delay).is_ok()).count(),
     );
-    let each = |seconds: f64| seconds / TIMES as f64;
+    let each = |seconds: f64| seconds / TIMES.min(size) as f64;
     Ok(vec![figure("remote/idle", size, each(with), "without a remote", each(without), 1.05)])
 }
 

@@ -20,7 +20,7 @@ use tokio_tungstenite::tungstenite::{Error as SocketError, Message};
 use super::{Inner, Problem, head, problem, read};
 
 /// How much is given on at once of what has come together.
-const PIECE: usize = 256 << 10;
+const PIECE: usize = 1 << 20;
 /// The largest body of a response that refuses a feed.
 const MOST_REFUSAL: usize = 64 << 10;
 /// How long a server may take to answer that a WebSocket is closed.

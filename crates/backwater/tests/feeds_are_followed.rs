@@ -589,6 +589,56 @@ fn a_confirmation_does_not_bring_a_row_back_that_was_deleted_since() {
     }
 }
 
+/// Others have changed a field while the request was under way, and the confirmation has no version:
+/// only the server knows which came last.
+#[test]
+fn what_a_confirmation_contradicts_is_asked_for_again() {
+    let schema = r#"
+        table.note = { id = "id", fields = { id = "int", text = "text", pinned = "bool" } }
+        response.note = { url = "/notes/{id}", table = "note" }
+        response.board = { url = "/board", table = "note", max_age = "1 day" }
+        feed.changes = { url = "/feed", events = { note = "note" } }
+        send.write = { table = "note", url = "/notes/{id}", answer = "note", makes_stale = [] }
+        send.post = { table = "note", method = "POST", url = "/notes", answer = "note", makes_stale = [] }
+    "#;
+    let fog = r#"{ "id": 1, "text": "fog" }"#;
+    for (way, later, is_asked) in [
+        ("write", r#"{ "id": 1, "text": "storm" }"#, true),
+        ("post", r#"{ "id": 1, "text": "storm" }"#, true),
+        ("write", r#"{ "id": 1, "pinned": true }"#, false),
+        ("post", fog, false),
+    ] {
+        let asked = Arc::new(Mutex::new(0));
+        let counted = asked.clone();
+        let server = StandIn::new(move |request| match request.method().as_str() {
+            "GET" if request.uri().path() == "/feed" => StandIn::events(),
+            "GET" => {
+                *counted.lock().unwrap() += 1;
+                StandIn::json(r#"[{ "id": 1, "text": "storm" }]"#)
+            }
+            _ => StandIn::json(fog),
+        });
+        let (cache, remote, _listening) = listening(schema, &server);
+        let _wanted = remote.want("board", ()).unwrap();
+        server.answer_all();
+        let asked_before = *asked.lock().unwrap();
+        let text = [("text", Value::from("fog"))];
+        let sent = remote.send(way, "noted", |tx| match way {
+            "write" => tx.update("note", 1, text),
+            _ => tx.insert_local("note", text).map(drop),
+        });
+        server.push(&event(1, "note", fog));
+        server.push(&event(2, "note", later));
+        server.answer_all();
+        assert!(sent.unwrap().state().is_settled());
+        assert_eq!(*asked.lock().unwrap() > asked_before, is_asked, "{way} {later}");
+        let snapshot = cache.snapshot();
+        let note = snapshot.get("note", 1).unwrap().unwrap();
+        let text = if is_asked { "storm" } else { "fog" };
+        assert_eq!(note.get("text").unwrap(), Some(text.into()), "{way} {later}");
+    }
+}
+
 /// A server tells of a new row before it has answered: with a reference that both know, the row is
 /// one all the while, and its change is confirmed over it.
 #[test]

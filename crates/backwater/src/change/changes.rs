@@ -7,9 +7,9 @@ use smallvec::SmallVec;
 
 use super::again::WrittenAgain;
 use super::since::Since;
-use super::touched::Touched;
+use super::touched::TouchedRows;
 use crate::schema::{FieldNo, TableNo};
-use crate::table::{Cell, Slot, State};
+use crate::table::{Cell, RowCells, Slot, State};
 use crate::value::{RowId, Value};
 
 /// Where a row lies.
@@ -148,17 +148,14 @@ impl Changes {
     pub(crate) fn between(
         before: Arc<State>,
         after: Arc<State>,
-        touched: &[Touched],
+        touched: &TouchedRows,
         again: WrittenAgain,
     ) -> Self {
-        let mut rows = Vec::with_capacity(touched.iter().map(Touched::len).sum());
-        for (number, touched) in touched.iter().enumerate() {
-            let table = TableNo(number as u32);
-            if touched.is_empty() {
-                continue;
-            }
+        let mut rows = Vec::with_capacity(touched.len());
+        for (table, touched) in touched.tables() {
+            let (mut old, mut new) = (before.table(table).reader(), after.table(table).reader());
             for slot in touched.slots() {
-                if let Some(happened) = compare(&before, &after, table, slot) {
+                if let Some(happened) = happened(old.find(slot), new.find(slot)) {
                     rows.push(RowChange { table, slot, happened });
                 }
             }
@@ -236,14 +233,16 @@ pub(crate) fn compare(
     table: TableNo,
     slot: Slot,
 ) -> Option<Happened> {
-    let (old, new) = (before.table(table), after.table(table));
-    match (old.row(slot), new.row(slot)) {
+    happened(before.table(table).row(slot), after.table(table).row(slot))
+}
+
+fn happened(old: Option<RowCells<'_>>, new: Option<RowCells<'_>>) -> Option<Happened> {
+    match (old, new) {
         (None, None) => None,
         (None, Some(_)) => Some(Happened::Inserted),
         (Some(_), None) => Some(Happened::Deleted),
         (Some(old), Some(new)) => {
-            let fields = before.schema.table(table).field_numbers();
-            let changed: FieldSet = fields.filter(|field| !old.holds_same(&new, *field)).collect();
+            let changed: FieldSet = old.differing(&new).collect();
             (!changed.is_empty()).then_some(Happened::Updated(changed))
         }
     }

@@ -345,6 +345,12 @@ impl Later {
         self.known && self.fields.is_empty() && self.deleted.is_empty()
     }
 
+    /// Whether some fields of a row have another value since.
+    pub(crate) fn has_written(&self, at: (TableNo, Slot), fields: &FieldSet) -> bool {
+        let changed = |changed: &Changed| changed.all || changed.fields.meets(fields);
+        !self.known || self.fields.get(&at).is_some_and(changed)
+    }
+
     /// Whether a row has changed since; one that was deleted must not be inserted again.
     pub(crate) fn has_changed(&self, state: &State, table: TableNo, slot: Slot) -> bool {
         let deleted = || {

@@ -170,7 +170,7 @@ impl Transaction {
             differs = true;
             let key = [Cell::Link(owner), Cell::Int(position as i64)];
             let entry = known.unwrap_or_else(|| self.state.refer(entries, &key));
-            self.touched[entries.index()].insert(entry);
+            self.touched.insert(entries, entry);
             let type_cell = one_of.map(|one_of| (TARGET_TYPE, Cell::Text(one_of.name(*table))));
             let cells = [Some((TARGET, cell)), type_cell];
             self.state.table_mut(entries).merge(entry, cells.into_iter().flatten());
@@ -212,7 +212,7 @@ impl Transaction {
             // If it is restored in this commit, it has written what it does not hold then, too.
             self.again.add((table, slot), self.definition(table).field_numbers().collect());
         }
-        self.touched[table.index()].insert(slot);
+        self.touched.insert(table, slot);
         self.state.table_mut(table).delete(slot);
     }
 }

@@ -36,7 +36,7 @@ pub(crate) use on_demand::OnDemand;
 #[cfg(feature = "remote")]
 pub(crate) use overlay::BASE;
 pub(crate) use remembered::Remembered;
-pub(crate) use touched::Touched;
+pub(crate) use touched::{Touched, TouchedRows};
 pub use transaction::Transaction;
 pub(crate) use withdraw::Withdrawal;
 use withdraw::entries_of;

@@ -48,10 +48,7 @@ impl Transaction {
         let mut state = self.state.clone();
         on_demand.read(&mut state, &tables)?;
         state.set_ready(&tables);
-        let written = self.touched.iter().enumerate().flat_map(|(number, touched)| {
-            touched.slots().map(move |slot| (TableNo(number as u32), slot))
-        });
-        let mut before = state.with_rows_of(&self.before, written);
+        let mut before = state.with_rows_of(&self.before, self.touched.rows());
         before.overlay = self.before.overlay.clone();
         self.before = Arc::new(before);
         self.state = state;

@@ -8,11 +8,12 @@
     allow(dead_code, reason = "only a remote makes changes that are pending")
 )]
 
+use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use super::links::Target;
-use super::{Changes, FieldSet, Happened, RowAt, Touched, Transaction, compare, entries_of};
+use super::{Changes, FieldSet, Happened, RowAt, TouchedRows, Transaction, compare, entries_of};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldKind, FieldNo, Schema, TableNo, TableOrigin};
 use crate::table::{
@@ -31,7 +32,7 @@ pub(super) struct Covering {
     /// The pending changes that are to be, if they are others than before.
     pending: Option<Vec<Arc<PendingChange>>>,
     /// The base values as they are by now, and where they were written to, if they were.
-    base: Option<(Arc<State>, Vec<Touched>)>,
+    base: Option<(Arc<State>, TouchedRows)>,
     /// Whether pending changes were made.
     is_made: bool,
     /// Rows of which a record was older than what is known.
@@ -141,7 +142,7 @@ impl Transaction {
         }
         let Some(overlay) = self.state.overlay.clone() else { return };
         for (table, slot) in overlay.base.keys() {
-            self.touched[table.index()].insert(*slot);
+            self.touched.insert(*table, *slot);
         }
         self.state.uncover(&overlay);
     }
@@ -262,6 +263,32 @@ impl Transaction {
         self.covering.older.contains(&(table, slot))
     }
 
+    /// Whether what became of some rows since a version of this transaction contradicts what others
+    /// wrote to them after a commit, so that only their order says which is right: not where a row
+    /// says which version it is.
+    pub(crate) fn contradicts(
+        &self,
+        before: &State,
+        commit: u64,
+        rows: impl Iterator<Item = (TableNo, Slot)>,
+    ) -> bool {
+        let later = OnceCell::new();
+        let contradicts = |(table, slot)| {
+            let all = || self.definition(table).field_numbers().collect();
+            let fields = match compare(before, &self.state, table, slot) {
+                Some(Happened::Updated(fields)) => fields,
+                Some(Happened::Deleted) => all(),
+                Some(Happened::Inserted) | None => return false,
+            };
+            let version = self.definition(table).version;
+            !version.is_some_and(|version| fields.contains(version))
+                && later
+                    .get_or_init(|| self.history.since(commit))
+                    .has_written((table, slot), &fields)
+        };
+        { rows }.any(contradicts)
+    }
+
     /// Makes a change that is pending: what the closure writes is shown, over what is there.
     pub(crate) fn write_over<T, E>(
         &mut self,
@@ -299,17 +326,14 @@ impl Transaction {
     }
 
     /// Writes over base values; gives which rows were written to.
-    fn record_over<T>(&mut self, write: impl FnOnce(&mut Self) -> T) -> (T, Vec<Touched>) {
-        let fresh = self.touched.iter().map(|_| Touched::default()).collect();
-        let before = std::mem::replace(&mut self.touched, fresh);
+    fn record_over<T>(&mut self, write: impl FnOnce(&mut Self) -> T) -> (T, TouchedRows) {
+        let before = std::mem::take(&mut self.touched);
         self.covering.writes_pending = true;
         let value = write(self);
         self.covering.writes_pending = false;
         let touched = std::mem::replace(&mut self.touched, before);
-        for (all, touched) in self.touched.iter_mut().zip(&touched) {
-            for slot in touched.slots() {
-                all.insert(slot);
-            }
+        for (table, slot) in touched.rows() {
+            self.touched.insert(table, slot);
         }
         (value, touched)
     }
@@ -330,9 +354,7 @@ impl Transaction {
                 tx.apply(change);
             }
         });
-        for (table, touched) in self.state.schema.table_numbers().zip(&touched) {
-            covered.extend(touched.slots().map(|slot| ((table, slot), base.clone())));
-        }
+        covered.extend(touched.rows().map(|row| (row, base.clone())));
         let places: BTreeSet<RowAt> = covered.keys().copied().collect();
         self.state.overlay = match pending.is_empty() {
             true => None,
@@ -408,7 +430,7 @@ impl Transaction {
 
     /// A row of a table that this transaction has written to the base, whose field has that text.
     pub(crate) fn written_with(&self, table: TableNo, field: FieldNo, text: &str) -> Option<Slot> {
-        let mut slots = self.touched[table.index()].slots();
+        let mut slots = self.touched.of_table(table);
         slots.find(|slot| {
             let rows = self.version_of(table, *slot).table(table);
             rows.is_row(*slot) && rows.cell(*slot, field) == Cell::Text(text)

@@ -3,7 +3,52 @@
 use rustc_hash::FxHashMap;
 use smallvec::SmallVec;
 
+use crate::schema::TableNo;
 use crate::table::{Bits, CHUNK, Slot};
+
+/// The rows that were written to.
+#[derive(Clone, Default)]
+pub(crate) struct TouchedRows {
+    /// Of each table by its number, up to the last one that was written to.
+    tables: Vec<Touched>,
+}
+
+impl TouchedRows {
+    /// Adds a row; returns whether it is new here.
+    #[inline]
+    pub(crate) fn insert(&mut self, table: TableNo, slot: Slot) -> bool {
+        if self.tables.len() <= table.index() {
+            self.tables.resize_with(table.index() + 1, Touched::default);
+        }
+        self.tables[table.index()].insert(slot)
+    }
+
+    pub(crate) fn is_empty(&self) -> bool {
+        self.tables.iter().all(Touched::is_empty)
+    }
+
+    /// How many rows there are.
+    pub(crate) fn len(&self) -> usize {
+        self.tables().map(|(_, touched)| touched.len()).sum()
+    }
+
+    /// The tables that were written to, in their order.
+    pub(crate) fn tables(&self) -> impl Iterator<Item = (TableNo, &Touched)> {
+        let tables = self.tables.iter().zip(0..);
+        let touched = tables.filter(|(touched, _)| !touched.is_empty());
+        touched.map(|(touched, number)| (TableNo(number), touched))
+    }
+
+    /// The rows, in the order of tables and slots.
+    pub(crate) fn rows(&self) -> impl Iterator<Item = (TableNo, Slot)> + '_ {
+        self.tables().flat_map(|(table, touched)| touched.slots().map(move |slot| (table, slot)))
+    }
+
+    /// The slots of one table, in their order.
+    pub(crate) fn of_table(&self, table: TableNo) -> impl Iterator<Item = Slot> + use<> {
+        self.tables.get(table.index()).cloned().unwrap_or_default().slots()
+    }
+}
 
 /// The slots of one table that were written to.
 #[derive(Clone, Default)]

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use super::again::WrittenAgain;
 use super::on_demand::OnDemand;
 use super::overlay::Covering;
-use super::touched::Touched;
+use super::touched::TouchedRows;
 use super::withdraw::Withdrawal;
 use super::{Changes, History, Ingested, Remembered};
 use crate::error::{Error, ErrorKind, Result};
@@ -43,7 +43,7 @@ use crate::value::{Named, RowId};
 pub struct Transaction {
     pub(super) before: Arc<State>,
     pub(crate) state: State,
-    pub(super) touched: Vec<Touched>,
+    pub(super) touched: TouchedRows,
     pub(crate) ingested: Vec<Ingested>,
     pub(crate) history: Arc<History>,
     /// What ingest of short responses remembers from commit to commit.
@@ -75,7 +75,6 @@ pub(crate) struct Merged {
 impl Transaction {
     pub(crate) fn new(before: Arc<State>, history: Arc<History>, remembered: Remembered) -> Self {
         let state = State::clone(&before);
-        let touched = state.schema.tables.iter().map(|_| Touched::default()).collect();
         let (ingested, on_demand) = (Vec::new(), None);
         let (rehydrated, received) = (Vec::new(), Vec::new());
         let (again, withdrawal) = (WrittenAgain::default(), None);
@@ -83,7 +82,7 @@ impl Transaction {
         Self {
             before,
             state,
-            touched,
+            touched: TouchedRows::default(),
             ingested,
             history,
             remembered,
@@ -109,7 +108,7 @@ impl Transaction {
 
     /// The tables as it has them by now.
     pub(crate) fn version(&self) -> Arc<State> {
-        match self.touched.iter().all(Touched::is_empty) {
+        match self.touched.is_empty() {
             true => self.before.clone(),
             false => Arc::new(self.state.clone()),
         }
@@ -117,13 +116,9 @@ impl Transaction {
 
     /// Keeps the rows from being stored that were not there in that version.
     pub(crate) fn keep_back(&mut self, before: &State) {
-        for (number, touched) in before.schema.table_numbers().zip(&self.touched) {
-            let old = before.table(number);
-            let table = self.state.table_mut(number);
-            for slot in touched.slots().filter(|slot| !old.is_row(*slot)) {
-                if table.is_row(slot) {
-                    table.set_unstored(slot, true);
-                }
+        for (table, slot) in self.touched.rows() {
+            if !before.table(table).is_row(slot) && self.state.table(table).is_row(slot) {
+                self.state.table_mut(table).set_unstored(slot, true);
             }
         }
     }
@@ -353,7 +348,7 @@ impl Transaction {
             self.again.add((table, slot), fields.iter().map(|(field, _)| *field).collect());
         }
         if merged.is_new || merged.changed {
-            self.touched[table.index()].insert(slot);
+            self.touched.insert(table, slot);
             self.state.table_mut(table).merge(slot, cells);
         }
         merged

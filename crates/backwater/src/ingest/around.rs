@@ -144,15 +144,18 @@ impl<'s> RequestContext<'s> {
         let met = tables.filter(|(_, counts)| counts.objects > 0 || counts.deleted > 0);
         let tables = met.map(|(number, counts)| {
             // A row that was met once is what that object made of it; another may have changed back.
-            let once = counts.objects == counts.rows && !counts.twice;
+            let is_owner = self.schema.table(number).checks.links;
+            let is_known = |slot: &Slot| !is_owner && !counts.twice.contains(slot);
             let is_updated = |slot: &Slot| {
                 let happened = compare(before, &tx.state, number, *slot);
                 matches!(happened, Some(Happened::Updated(_)))
             };
-            let is_owner = self.schema.table(number).checks.links;
-            let updated = match once && !is_owner {
+            let updated = match counts.twice.is_empty() && !is_owner {
                 true => counts.changed.len(),
-                false => counts.changed.slots().filter(is_updated).count(),
+                false => {
+                    let changed = counts.changed.slots();
+                    changed.filter(|slot| is_known(slot) || is_updated(slot)).count()
+                }
             };
             IngestedTable {
                 objects: counts.objects,

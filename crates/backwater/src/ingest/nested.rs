@@ -13,6 +13,8 @@ use super::building::{Building, MemberUse};
 use super::json::{Fault, FaultKind, JsonReader, Next};
 use super::place::{PointerStep, pointer};
 use super::repeats::Repeats;
+use rustc_hash::FxHashSet;
+
 use crate::change::{FieldSet, Later, Skipped, Touched, Transaction};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, Format, Rule, Schema, TableNo, Unknown};
@@ -216,8 +218,9 @@ pub(super) struct Counts {
     pub(super) inserted: usize,
     pub(super) seen: Touched,
     pub(super) changed: Touched,
-    /// Whether an object named a field twice, so that what changed has to be looked at again.
-    pub(super) twice: bool,
+    /// Rows that were met more than once, or of which a field was: whether they changed has to be
+    /// looked at again.
+    pub(super) twice: FxHashSet<Slot>,
     pub(super) deleted: usize,
 }
 
@@ -370,7 +373,10 @@ impl<'de> Reader<'_, 'de> {
     fn bury(&mut self, table: TableNo, slot: Slot) -> Read<()> {
         let counts = &mut self.outcome.counts[table.index()];
         counts.objects += 1;
-        counts.rows += usize::from(counts.seen.insert(slot));
+        match counts.seen.insert(slot) {
+            true => counts.rows += 1,
+            false => drop(counts.twice.insert(slot)),
+        }
         if self.tx.state.table(table).is_row(slot) {
             counts.deleted += 1;
             self.tx.delete_row(table, slot).map_err(|error| Failure::misfit(error.to_string()))?;
@@ -389,13 +395,17 @@ impl<'de> Reader<'_, 'de> {
         let merged = self.tx.merge_row(table, slot, staged);
         let counts = &mut self.outcome.counts[table.index()];
         counts.objects += 1;
-        counts.rows += usize::from(counts.seen.insert(slot));
+        match counts.seen.insert(slot) {
+            true => counts.rows += 1,
+            false => drop(counts.twice.insert(slot)),
+        }
         counts.inserted += usize::from(merged.is_new);
         if merged.changed {
             counts.changed.insert(slot);
-            let fields = staged.iter().enumerate();
-            counts.twice |= { fields }
-                .any(|(n, (field, _))| staged[..n].iter().any(|(other, _)| other == field));
+            let mut fields = staged.iter().enumerate();
+            if fields.any(|(n, (field, _))| staged[..n].iter().any(|(other, _)| other == field)) {
+                counts.twice.insert(slot);
+            }
         }
         // Of what is remembered it is also known what was written.
         let bits = staged.iter().map(|(field, _)| 1 << (field.index() % 64));

@@ -496,6 +496,9 @@ impl RemoteInner {
 
     /// Forgets the answers whose rows were deleted, as when a user signs out.
     fn follow(&self, report: &Report) {
+        if !report.has_deleted() {
+            return self.follow_fills(report);
+        }
         let mut is_any = false;
         let table = report.table_no(AnswerRow::TABLE_NAME);
         for change in table.iter().flat_map(|table| report.changes_of(*table)) {

@@ -217,28 +217,35 @@ impl Chunk {
         }
     }
 
-    /// Whether a field of a row holds what it holds in another version of the chunk.
-    #[inline]
-    pub(super) fn holds_same(
-        &self,
-        words: &[u32],
-        (other, others): (&Chunk, &[u32]),
-        field: FieldNo,
-        layout: &Layout,
-    ) -> bool {
-        let place = layout.place(field);
-        let span = place.word as usize..(place.word + place.len) as usize;
-        let are_same = !words.is_empty()
-            && !others.is_empty()
-            && state(words, place) == state(others, place)
-            && words[span.clone()] == others[span];
-        let has_text = matches!(place.kind, FieldKind::Text | FieldKind::Json);
-        let same_texts = || match (&self.texts, &other.texts) {
+    /// The fields of a row that hold something else in another version of the chunk.
+    pub(super) fn differing<'c>(
+        &'c self,
+        words: &'c [u32],
+        (other, others): (&'c Chunk, &'c [u32]),
+        layout: &'c Layout,
+    ) -> impl Iterator<Item = FieldNo> + 'c {
+        let has_same_texts = match (&self.texts, &other.texts) {
             (Some(mine), Some(theirs)) => Arc::ptr_eq(mine, theirs),
             (mine, theirs) => mine.is_none() && theirs.is_none(),
         };
-        are_same && (!has_text || same_texts())
-            || self.cell_of(words, field, layout) == other.cell_of(others, field, layout)
+        let has_same_words = !words.is_empty() && words == others;
+        let holds_same = move |place: &FieldPlace| {
+            let span = place.word as usize..(place.word + place.len) as usize;
+            let are_same = has_same_words
+                || !words.is_empty()
+                    && !others.is_empty()
+                    && state(words, place) == state(others, place)
+                    && words[span.clone()] == others[span];
+            are_same && (has_same_texts || !is_apart(words, place))
+        };
+        let places =
+            layout.places().iter().zip(0..).map(|(place, number)| (place, FieldNo(number)));
+        let others = move |field| other.cell_of(others, field, layout);
+        places
+            .filter(move |(place, field)| {
+                !holds_same(place) && self.cell_of(words, *field, layout) != others(*field)
+            })
+            .map(|(_, field)| field)
     }
 
     /// See [`RowCells::in_memory`](super::RowCells::in_memory).

@@ -28,11 +28,9 @@ impl<'a> RowCells<'a> {
         self.chunk.cell_of(self.words, field, self.layout)
     }
 
-    /// Whether a field holds what it holds in another version of the table.
-    #[inline]
-    pub(crate) fn holds_same(&self, other: &RowCells<'_>, field: FieldNo) -> bool {
-        let other = (other.chunk, other.words);
-        self.chunk.holds_same(self.words, other, field, self.layout)
+    /// The fields that hold something else in another version of the table.
+    pub(crate) fn differing(&self, other: &'a RowCells<'_>) -> impl Iterator<Item = FieldNo> + 'a {
+        self.chunk.differing(self.words, (other.chunk, other.words), self.layout)
     }
 
     /// What a field of texts holds.
@@ -181,14 +179,25 @@ impl<'a> RowReader<'a> {
     /// The row in a slot that has one.
     #[inline]
     pub(crate) fn row(&mut self, slot: Slot) -> RowCells<'a> {
-        let chunk = match self.chunk {
+        RowCells::new(self.chunk_of(slot), offset(slot), &self.table.layout)
+    }
+
+    /// The row in a slot, if it has one.
+    #[inline]
+    pub(crate) fn find(&mut self, slot: Slot) -> Option<RowCells<'a>> {
+        let is_row = slot.0 < self.table.slots && self.chunk_of(slot).is_row(offset(slot));
+        is_row.then(|| self.row(slot))
+    }
+
+    #[inline]
+    fn chunk_of(&mut self, slot: Slot) -> &'a Chunk {
+        match self.chunk {
             Some((number, chunk)) if number == index(slot) => chunk,
             _ => {
                 let chunk = self.table.chunk(slot);
                 self.chunk = Some((index(slot), chunk));
                 chunk
             }
-        };
-        RowCells::new(chunk, offset(slot), &self.table.layout)
+        }
     }
 }

@@ -27,6 +27,8 @@ use std::ops::Deref;
 use std::sync::Arc;
 use std::time::Duration;
 
+#[cfg(feature = "remote")]
+use crate::change::Happened;
 use crate::change::{Change, Changes, Ingested};
 use crate::error::Error;
 use crate::query::{BindingNo, Delta, Outcome, Query, QueryResult, Reached, ReachedList};
@@ -155,6 +157,12 @@ impl Report {
     /// See [`Report`] for an example.
     pub fn changes(&self) -> impl Iterator<Item = Change<'_>> {
         (0..self.0.changes.rows.len()).filter_map(|index| self.0.changes.view(index))
+    }
+
+    /// Whether the commit deleted a row.
+    #[cfg(feature = "remote")]
+    pub(crate) fn has_deleted(&self) -> bool {
+        self.0.changes.rows.iter().any(|row| row.happened == Happened::Deleted)
     }
 
     /// The rows of one table that the commit changed.

@@ -23,7 +23,7 @@ type CommitCallback = Box<dyn FnMut(&Report) + Send>;
 pub(crate) struct Watchers {
     /// Emptied while the watchers of a binding are being called.
     by_binding: Mutex<FxHashMap<BindingNo, Vec<Watcher>>>,
-    of_commits: Mutex<Vec<Arc<CommitWatcher>>>,
+    of_commits: Mutex<Arc<Vec<Arc<CommitWatcher>>>>,
     count: AtomicUsize,
     queue: Queue<Notice>,
     on_panic: Option<PanicHandler>,
@@ -120,7 +120,7 @@ impl Watchers {
     pub(crate) fn add_of_commits(self: &Arc<Self>, from: u64, callback: CommitCallback) -> Watch {
         let (callback, ended) = (Mutex::new(callback), AtomicBool::new(false));
         let watcher = Arc::new(CommitWatcher { callback, from, ended });
-        lock(&self.of_commits).push(watcher.clone());
+        Arc::make_mut(&mut lock(&self.of_commits)).push(watcher.clone());
         self.count.fetch_add(1, Ordering::AcqRel);
         Watch(Watching::Commits(CommitWatch { watchers: self.clone(), watcher }))
     }
@@ -283,7 +283,8 @@ impl Drop for CommitWatch {
     fn drop(&mut self) {
         self.watcher.ended.store(true, Ordering::Release);
         self.watchers.count.fetch_sub(1, Ordering::AcqRel);
-        lock(&self.watchers.of_commits).retain(|other| !Arc::ptr_eq(other, &self.watcher));
+        let mut of_commits = lock(&self.watchers.of_commits);
+        Arc::make_mut(&mut of_commits).retain(|other| !Arc::ptr_eq(other, &self.watcher));
     }
 }
 

@@ -72,6 +72,11 @@ impl Batch {
         self.why.as_deref()
     }
 
+    /// Makes room for events of so many bytes.
+    pub(super) fn expect(&mut self, bytes: usize) {
+        self.text.reserve(bytes);
+    }
+
     /// Adds an event as it comes.
     pub(super) fn add(&mut self, rule: &FeedRule, event: &RawEvent<'_>) {
         let kind = match &rule.kind {

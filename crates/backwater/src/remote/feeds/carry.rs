@@ -203,6 +203,7 @@ impl RemoteInner {
         let most = self.engine().limits.bytes;
         let read = self.hear(call, |entry| {
             let (rule, batch) = (&entry.rule, &mut entry.batch);
+            batch.expect(bytes.len());
             let add = |event: RawEvent<'_>| batch.add(rule, &event);
             match rule.format {
                 FeedFormat::Sse => entry.decoder.events(bytes, most, add),

@@ -35,6 +35,12 @@ pub(super) struct RawEvent<'d> {
     pub(super) id: &'d str,
 }
 
+/// Bytes as text; what is not UTF-8 is replaced.
+fn text_of(bytes: &[u8]) -> Cow<'_, str> {
+    // Mostly all is, and then this is faster.
+    std::str::from_utf8(bytes).map_or_else(|_| String::from_utf8_lossy(bytes), Cow::Borrowed)
+}
+
 /// An event, or a line, is longer than may be.
 #[derive(Debug, PartialEq)]
 pub(super) struct TooLong;
@@ -74,7 +80,7 @@ impl Decoder {
                 true => &*whole,
                 false => whole.strip_prefix(b"\xef\xbb\xbf").unwrap_or(&whole),
             };
-            self.line(&String::from_utf8_lossy(line), &mut found);
+            self.line(&text_of(line), &mut found);
             if self.event.data.len() > most {
                 return Err(TooLong);
             }
@@ -94,7 +100,7 @@ impl Decoder {
             let line = &bytes[..end];
             bytes = &bytes[end + 1..];
             let whole = self.whole(line);
-            let text = String::from_utf8_lossy(&whole);
+            let text = text_of(&whole);
             let data = text.trim();
             if !data.is_empty() {
                 found(RawEvent { name: "message", data, id: "" });

@@ -225,8 +225,9 @@ impl RemoteInner {
         }
         let Some(number) = self.sends().next(limits.at_a_time) else { return false };
         let call = self.engine().new_call();
-        self.sends().sent(number, call, ticks.saturating_add(limits.time_out));
         let snapshot = self.cache().snapshot();
+        let begins = (call, snapshot.commit());
+        self.sends().sent(number, begins, ticks.saturating_add(limits.time_out));
         let made = self.make_request(number, &snapshot.state).and_then(|(request, made)| {
             // What was made is known before it is under way: another try is the same.
             self.note_sent(number, made)?;
@@ -380,6 +381,7 @@ impl RemoteInner {
         let rule = (Arc::from(row.send.as_str()), state.points_of(&change));
         let mut entry = SendEntry::new(shared, rule, (change, about), row.variables(), texts);
         entry.request = row.made_request();
+        entry.first_sent = entry.request.as_ref().map(|_| 0);
         if is_conflict {
             entry.hold();
         }

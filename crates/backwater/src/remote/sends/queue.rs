@@ -54,6 +54,8 @@ pub(in crate::remote) struct SendEntry {
     pub(in crate::remote) label: String,
     /// The commit before the one that made it, in this run of the program.
     pub(in crate::remote) after: u64,
+    /// The commit after which it was sent for the first time; 0 if another run of the program did.
+    pub(in crate::remote) first_sent: Option<u64>,
     pub(in crate::remote) request: Option<MadeRequest>,
     pub(in crate::remote) phase: SendPhase,
     pub(in crate::remote) tries: u32,
@@ -61,7 +63,19 @@ pub(in crate::remote) struct SendEntry {
     timer: Option<Duration>,
 }
 
+/// The commits before a change was made, and before it was sent for the first time; 0 if another run
+/// of the program did that.
+#[derive(Clone, Copy)]
+pub(in crate::remote) struct SendTimes {
+    pub(in crate::remote) made: u64,
+    pub(in crate::remote) sent: u64,
+}
+
 impl SendEntry {
+    pub(in crate::remote) fn times(&self) -> SendTimes {
+        SendTimes { made: self.after, sent: self.first_sent.unwrap_or(0) }
+    }
+
     pub(in crate::remote) fn new(
         shared: Arc<SentState>,
         (rule, points): (Arc<str>, Vec<RowAt>),
@@ -79,6 +93,7 @@ impl SendEntry {
             key,
             label,
             after: 0,
+            first_sent: None,
             request: None,
             phase: SendPhase::Waiting,
             tries: 0,
@@ -189,9 +204,15 @@ impl SendQueue {
     }
 
     /// A request is made.
-    pub(in crate::remote) fn sent(&mut self, number: i64, call: u64, due: Duration) {
+    pub(in crate::remote) fn sent(
+        &mut self,
+        number: i64,
+        (call, commit): (u64, u64),
+        due: Duration,
+    ) {
         self.set_timer(number, Some(due));
         let Some(entry) = self.entries.get_mut(&number) else { return };
+        entry.first_sent.get_or_insert(commit);
         entry.phase = SendPhase::Sent(call);
         entry.tries += 1;
         self.under_way += 1;

@@ -3,7 +3,7 @@
 use http::{Response, StatusCode};
 
 use super::make::{below, change_row};
-use super::queue::{SendPhase, with_new_ids};
+use super::queue::{SendPhase, SendTimes, with_new_ids};
 use super::{Conflict, Resolution, SendState};
 use crate::change::{ChangeKind, Transaction};
 use crate::error::{Error, ErrorKind, Result};
@@ -107,10 +107,10 @@ impl RemoteInner {
     ) -> Result<()> {
         let known = self.sends().get(number).map(|entry| {
             let made = entry.request.as_ref().map(|made| made.url.clone());
-            let change = (entry.change.clone(), entry.after);
+            let change = (entry.change.clone(), entry.times());
             (entry.label.clone(), change, entry.variables.clone(), made)
         });
-        let Some((label, (change, after), variables, url)) = known else { return Ok(()) };
+        let Some((label, (change, times), variables, url)) = known else { return Ok(()) };
         let url = url.unwrap_or_default();
         let request = self.request_of_answer(rule, &variables, &url);
         let body = response.map(|response| response.body().as_slice());
@@ -128,29 +128,29 @@ impl RemoteInner {
         let report = self.cache().try_commit(format!("{label}: confirmed"), |tx| {
             tx.delete(PENDING, number)?;
             let Some(change) = tx.end_pending(number) else { return Ok((Vec::new(), false)) };
-            let mut is_gone = false;
+            let mut is_in_doubt = false;
             match (change.local_row(), &named) {
-                (None, _) => is_gone = write_confirmed(tx, (&*change, after), request, body),
+                (None, _) => is_in_doubt = write_confirmed(tx, (&*change, times), request, body),
                 (Some(at), Some(id)) => {
-                    let of = (&*change, after);
-                    let (renamed, is_gone) = write_named(tx, of, (at, id), request, body)?;
+                    let of = (&*change, times);
+                    let (renamed, is_in_doubt) = write_named(tx, of, (at, id), request, body)?;
                     note_renamed(tx, &renamed)?;
-                    return Ok((renamed, is_gone));
+                    return Ok((renamed, is_in_doubt));
                 }
                 // Of a row that nobody has named nothing is known but that it is there.
                 (Some(_), None) => lost.iter().try_for_each(|n| note_refused(tx, *n, &failure))?,
             }
-            Ok::<_, Error>((Vec::new(), is_gone))
+            Ok::<_, Error>((Vec::new(), is_in_doubt))
         })?;
-        let (renamed, is_gone) = &report.value;
+        let (renamed, is_in_doubt) = &report.value;
         self.follow_renamed(renamed);
         self.overtake_by(&change, report.number());
         self.forget_sends(&lost, &SendState::Refused(failure));
         self.forget_sends(&[number], &SendState::Confirmed);
         let headers = response.map(|response| response.headers().clone()).unwrap_or_default();
         let urls = url::changed_by(&self.base, &url, &headers);
-        // Where a row was deleted in between, only the server knows which was first.
-        let names = rule.makes_stale.as_deref().filter(|_| !is_gone);
+        // Where a row was changed or deleted in between, only the server knows which was first.
+        let names = rule.makes_stale.as_deref().filter(|_| !is_in_doubt);
         self.make_stale_after(&change, names, &variables, &urls)
     }
 
@@ -593,18 +593,19 @@ fn id_in(schema: &Schema, table: TableNo, rule: &Rule, body: &[u8]) -> Option<Ro
 
 /// Writes what a change did whose row the server has named: what the server says of it, and what it
 /// does not say as the change has it. Returns the rows that have other ids by that, and whether the
-/// row was deleted since.
+/// row was changed or deleted since.
 fn write_named(
     tx: &mut Transaction,
-    (change, after): (&PendingChange, u64),
+    (change, times): (&PendingChange, SendTimes),
     (at, id): (RowAt, &RowId),
     request: Option<Request>,
     body: Option<&[u8]>,
 ) -> Result<(Vec<RenamedRow>, bool)> {
     let renamed = tx.rename(at, id.clone())?;
-    if renamed.first().is_some_and(|row| tx.is_deleted_since(after, (row.table, row.to))) {
+    if renamed.first().is_some_and(|row| tx.is_deleted_since(times.made, (row.table, row.to))) {
         return Ok((renamed, true));
     }
+    let before = tx.state.clone();
     if let (Some(request), Some(body)) = (request, body) {
         let read = tx.all_or_nothing(|tx| tx.ingest(request, body));
         if let Err(error) = read {
@@ -623,7 +624,9 @@ fn write_named(
         }
     }
     tx.write_base(&moved);
-    Ok((renamed, false))
+    let rows = moved.rows.iter().map(|row| (row.table, row.slot));
+    let is_in_doubt = tx.contradicts(&before, times.sent, rows);
+    Ok((renamed, is_in_doubt))
 }
 
 /// A change is no longer shown; its row says why.
@@ -651,10 +654,10 @@ fn row_tries(row: &PendingRow) -> u32 {
 
 /// Writes what a change did into the base, and over it what the server says of it. Where that is
 /// older news than what is known, so was the change. A row that was deleted since the change was made
-/// is not brought back; returns whether there is such a one.
+/// is not brought back. Returns whether there is such a one, or one that others have changed since.
 fn write_confirmed(
     tx: &mut Transaction,
-    (change, after): (&PendingChange, u64),
+    (change, times): (&PendingChange, SendTimes),
     request: Option<Request>,
     body: Option<&[u8]>,
 ) -> bool {
@@ -664,7 +667,7 @@ fn write_confirmed(
         match row.edit {
             // What was changed was there.
             Edit::Update(_) => !is_row,
-            Edit::Insert(_) => tx.is_deleted_since(after, (row.table, row.slot)),
+            Edit::Insert(_) => tx.is_deleted_since(times.made, (row.table, row.slot)),
             Edit::Delete => false,
         }
     };
@@ -675,16 +678,19 @@ fn write_confirmed(
     }
     let before = tx.state.clone();
     tx.write_base(change);
-    let (Some(request), Some(body)) = (request, body) else { return false };
-    let read = tx.all_or_nothing(|tx| tx.ingest(request, body));
-    if let Err(error) = read {
-        tracing::warn!(%error, "the server's answer to a change could not be read");
-        return false;
-    }
-    for row in &change.rows {
-        if tx.has_met_older(row.table, row.slot) {
-            tx.state.take_row(&before, row.table, row.slot);
+    if let (Some(request), Some(body)) = (request, body) {
+        match tx.all_or_nothing(|tx| tx.ingest(request, body)) {
+            Ok(_) => {
+                for row in &change.rows {
+                    if tx.has_met_older(row.table, row.slot) {
+                        tx.state.take_row(&before, row.table, row.slot);
+                    }
+                }
+            }
+            Err(error) => {
+                tracing::warn!(%error, "the server's answer to a change could not be read");
+            }
         }
     }
-    false
+    tx.contradicts(&before, times.sent, change.rows.iter().map(|row| (row.table, row.slot)))
 }

@@ -240,10 +240,13 @@ impl<'t> Reader<'t> {
         what: &str,
         known: &[(&str, T)],
     ) -> Option<T> {
-        let names: Vec<&str> = known.iter().map(|(name, _)| *name).collect();
-        let name = self.as_text(value, &format!("{what}: {}", either(&names)))?;
+        let names = || -> Vec<&str> { known.iter().map(|(name, _)| *name).collect() };
+        let DeValue::String(name) = value.get_ref() else {
+            return self.unexpected(value, &format!("{what}: {}", either(&names())));
+        };
         let found = known.iter().find(|(known, _)| *known == name).map(|(_, named)| *named);
         if found.is_none() {
+            let names = names();
             let help = nearest_name(name, names.iter().copied()).map(did_you_mean);
             let message = format!("there is no {what} \"{name}\"; expected {}", either(&names));
             self.problem(value.span().start, message, help.unwrap_or_default());
