@@ -2,7 +2,7 @@
 //!
 //! It decides and keeps account. It must not commit, call a transport, or read a clock.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 use std::task::Waker;
 use std::time::Duration;
@@ -57,6 +57,8 @@ pub(super) struct Arrival {
     pub(super) page: u32,
     /// The commit that it came by; of one that is in doubt the one after which it was asked for.
     pub(super) commit: u64,
+    /// The last commit before it.
+    pub(super) after: u64,
     /// Whether the server said that what was here has not changed.
     pub(super) is_validated: bool,
     /// Whether it may have been computed before what is known by now.
@@ -146,6 +148,8 @@ struct Entry {
     is_immutable: bool,
     /// The commit that it came by.
     came: u64,
+    /// The last commit before the server last said something of it.
+    heard: u64,
     /// Whether a request by the remote's own header fields would be answered by it.
     is_selected: bool,
     /// Seconds after which it is asked for again while it is wanted, fresh or not.
@@ -170,6 +174,7 @@ impl Entry {
             is_fleeting: false,
             is_immutable: false,
             came: 0,
+            heard: 0,
             is_selected: true,
             reload_every,
         }
@@ -499,6 +504,12 @@ impl Engine {
         self.answers.get(key).is_some_and(|entry| entry.no_store)
     }
 
+    /// The answers of which something was heard after a commit; all, if that was in another run.
+    pub(super) fn heard_since(&self, commit: u64) -> HashSet<AnswerKey> {
+        let heard = self.answers.iter().filter(|(_, entry)| commit == 0 || entry.heard > commit);
+        heard.map(|(key, _)| key.clone()).collect()
+    }
+
     /// The commit that an answer came by.
     pub(super) fn came(&self, key: &AnswerKey) -> u64 {
         self.answers.get(key).map_or(0, |entry| entry.came)
@@ -804,8 +815,8 @@ impl Entry {
     }
 
     fn take(&mut self, arrival: Arrival) {
-        let Arrival { here, freshness, validators, next, page, commit, is_doubtful, .. } = arrival;
-        self.came = commit;
+        let Arrival { here, freshness, validators, next, page, is_doubtful, .. } = arrival;
+        (self.came, self.heard) = (arrival.commit, arrival.after);
         self.page = page;
         self.here = Some(here);
         self.is_immutable = freshness.is_immutable;

@@ -216,6 +216,7 @@ impl RemoteInner {
                 next,
                 page,
                 commit,
+                after: commit,
                 is_validated,
                 is_doubtful,
                 later,

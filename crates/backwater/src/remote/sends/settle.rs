@@ -151,7 +151,7 @@ impl RemoteInner {
         let urls = url::changed_by(&self.base, &url, &headers);
         // Where a row was changed or deleted in between, only the server knows which was first.
         let names = rule.makes_stale.as_deref().filter(|_| !is_in_doubt);
-        self.make_stale_after(&change, names, &variables, &urls)
+        self.make_stale_after(&change, names, &variables, (&urls, times.sent))
     }
 
     /// The id that a server gave to a row: in its answer, or in the row's URL (RFC 9110, section
@@ -237,26 +237,32 @@ impl RemoteInner {
     }
 
     /// Answers that may have been computed before a change are stale once it is settled: those of
-    /// the rules that are named, or of all that write to its tables.
+    /// the rules that are named, or of all that write to its tables. What came of these while it was
+    /// under way is so in any case: it may be older than the change, or newer.
     fn make_stale_after(
         &self,
         change: &PendingChange,
         names: Option<&[String]>,
         variables: &[(String, String)],
-        urls: &[String],
+        (urls, sent): (&[String], u64),
     ) -> Result<()> {
         let schema = self.schema();
+        let writes = |key: &AnswerKey| {
+            schema.rule(key.rule()).is_ok_and(|rule| {
+                let written = schema.written_by(rule);
+                change.rows.iter().any(|row| written.contains(&row.table))
+            })
+        };
+        let heard = names.map(|_| self.engine().heard_since(sent)).unwrap_or_default();
         let is_meant = |key: &AnswerKey| match names {
             Some(names) => {
                 let agrees = |(name, value): &(String, String)| {
                     key.variable(name).is_none_or(|known| known == value)
                 };
-                names.iter().any(|name| name == key.rule()) && variables.iter().all(agrees)
+                let is_named = names.iter().any(|name| name == key.rule());
+                is_named && variables.iter().all(agrees) || heard.contains(key) && writes(key)
             }
-            None => schema.rule(key.rule()).is_ok_and(|rule| {
-                let written = schema.written_by(rule);
-                change.rows.iter().any(|row| written.contains(&row.table))
-            }),
+            None => writes(key),
         };
         self.make_stale_at(urls, is_meant).map(drop)
     }
@@ -287,7 +293,9 @@ impl RemoteInner {
         let schema = self.schema();
         match schema.send(&rule) {
             Ok(rule) => {
-                self.make_stale_after(&change, rule.makes_stale.as_deref(), &variables, &[])
+                // Whenever an answer came, it has nothing of it.
+                let (names, never) = (rule.makes_stale.as_deref(), u64::MAX);
+                self.make_stale_after(&change, names, &variables, (&[], never))
             }
             Err(_) => Ok(()),
         }
