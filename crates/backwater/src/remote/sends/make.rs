@@ -18,9 +18,9 @@ use crate::remote::pending::{
 };
 use crate::remote::transport::Call;
 use crate::schema::{Schema, SendBody, SendRule, TableNo};
-use crate::table::{Cell, PendingChange, Row, Slot, Staged, State};
+use crate::table::{Cell, Edit, PendingChange, Row, Slot, Staged, State};
 use crate::typed::Found;
-use crate::value::{Json, RowId};
+use crate::value::{Json, RowId, Value};
 
 type RowAt = (TableNo, Slot);
 
@@ -28,9 +28,16 @@ type RowAt = (TableNo, Slot);
 enum Made {
     New(Arc<SentState>),
     /// It is part of one that waits.
-    Merged((i64, Arc<PendingChange>)),
+    Merged(Merged),
     /// There is nothing to send.
     Nothing(Arc<SentState>),
+}
+
+/// A change that waits and that has taken up another one.
+struct Merged {
+    number: i64,
+    change: Arc<PendingChange>,
+    key: String,
 }
 
 /// What a change that is being made has claimed in the queue: it is given back if the change is not
@@ -112,12 +119,13 @@ impl RemoteInner {
                 self.drive();
                 Ok(shared)
             }
-            Made::Merged((open, change)) => {
+            Made::Merged(Merged { number, change, key }) => {
                 let mut sends = self.sends();
-                let Some(entry) = sends.get_mut(open) else {
+                let Some(entry) = sends.get_mut(number) else {
                     drop(sends);
-                    return Ok(self.shared_send(open, (SendState::Cancelled, None)));
+                    return Ok(self.shared_send(number, (SendState::Cancelled, None)));
                 };
+                entry.key = key;
                 entry.points = self.cache().snapshot().state.points_of(&change);
                 entry.change = change;
                 entry.phase = SendPhase::Waiting;
@@ -153,15 +161,14 @@ impl RemoteInner {
         format!("{:016x}{:016x}", engine.random_number(), engine.random_number())
     }
 
-    /// Puts a change into one of the same row that waits, if there is one; gives that one's number
-    /// and what it does by now.
+    /// Puts a change into one of the same row that waits, if there is one.
     fn merged(
         &self,
         tx: &mut Transaction,
         rule: &SendRule,
         (about, change): (RowAt, &PendingChange),
         held: &mut Claim<'_>,
-    ) -> Result<Option<(i64, Arc<PendingChange>)>> {
+    ) -> Result<Option<Merged>> {
         // It is not to go before this is committed.
         let Some(open) = self.sends().claim_open(&rule.name, about) else { return Ok(None) };
         held.held = Some(open);
@@ -174,9 +181,14 @@ impl RemoteInner {
             pending.into_iter().filter(|known| known.number != change.number).collect();
         left[place] = both.clone();
         tx.set_pending(left);
-        let changes = stored_changes(&tx.state, &both);
-        tx.update(PENDING, open, [("changes", changes)])?;
-        Ok(Some((open, both)))
+        // What is on the disk may be from before this, and is sent once more after a kill: that is
+        // another request. One that makes a row is not: there must not be two.
+        let makes_row = both.rows.iter().any(|row| matches!(row.edit, Edit::Insert(_)));
+        let known = self.sends().get(open).filter(|_| makes_row).map(|entry| entry.key.clone());
+        let key = known.unwrap_or_else(|| self.new_key());
+        let changes = Value::from(stored_changes(&tx.state, &both));
+        tx.update(PENDING, open, [("changes", changes), ("key", key.as_str().into())])?;
+        Ok(Some(Merged { number: open, change: both, key }))
     }
 
     #[expect(clippy::too_many_arguments, reason = "it is called once, and each says one thing")]
