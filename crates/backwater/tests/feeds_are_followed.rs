@@ -602,11 +602,13 @@ fn what_a_confirmation_contradicts_is_asked_for_again() {
         send.post = { table = "note", method = "POST", url = "/notes", answer = "note", makes_stale = [] }
     "#;
     let fog = r#"{ "id": 1, "text": "fog" }"#;
-    for (way, later, is_asked) in [
-        ("write", r#"{ "id": 1, "text": "storm" }"#, true),
-        ("post", r#"{ "id": 1, "text": "storm" }"#, true),
-        ("write", r#"{ "id": 1, "pinned": true }"#, false),
-        ("post", fog, false),
+    for (way, later, is_asked, together) in [
+        ("write", r#"{ "id": 1, "text": "storm" }"#, true, false),
+        // What was there all the time is told again, and nobody knows of when.
+        ("write", r#"{ "id": 1, "text": "storm" }"#, true, true),
+        ("post", r#"{ "id": 1, "text": "storm" }"#, true, false),
+        ("write", r#"{ "id": 1, "pinned": true }"#, false, false),
+        ("post", fog, false, false),
     ] {
         let asked = Arc::new(Mutex::new(0));
         let counted = asked.clone();
@@ -627,8 +629,11 @@ fn what_a_confirmation_contradicts_is_asked_for_again() {
             "write" => tx.update("note", 1, text),
             _ => tx.insert_local("note", text).map(drop),
         });
-        server.push(&event(1, "note", fog));
-        server.push(&event(2, "note", later));
+        let events = [event(1, "note", fog), event(2, "note", later)];
+        let pieces = if together { vec![events.concat()] } else { events.to_vec() };
+        for piece in pieces {
+            server.push(&piece);
+        }
         server.answer_all();
         assert!(sent.unwrap().state().is_settled());
         assert_eq!(*asked.lock().unwrap() > asked_before, is_asked, "{way} {later}");

@@ -113,6 +113,8 @@ pub(crate) struct ChangedRows {
     renamed: Vec<(RowId, RowId)>,
     /// Rows that it deleted, whether or not they were there.
     gone: Vec<(TableNo, RowId)>,
+    /// Rows that pending changes cover and that it wrote to, whether or not that changed them.
+    below: Vec<(RowAt, FieldSet)>,
     pub(super) since: Mutex<Option<Box<Since>>>,
 }
 
@@ -125,6 +127,11 @@ impl std::ops::Deref for ChangedRows {
 }
 
 impl ChangedRows {
+    /// What was written to rows that pending changes cover, whether or not that changed them.
+    pub(super) fn below(&self) -> &[(RowAt, FieldSet)] {
+        &self.below
+    }
+
     /// How many rows it keeps something of.
     pub(crate) fn weight(&self) -> usize {
         self.rows.len() + self.again().len()
@@ -186,6 +193,19 @@ impl Changes {
             rows.gone = gone;
         }
         self
+    }
+
+    /// The same changes of base values, with what was written to rows that pending changes cover.
+    pub(super) fn with_below(mut self, below: Vec<(RowAt, FieldSet)>) -> Self {
+        if let (false, Some(rows)) = (below.is_empty(), Arc::get_mut(&mut self.rows)) {
+            rows.below = below;
+        }
+        self
+    }
+
+    /// Whether nothing was written but pending changes.
+    pub(crate) fn is_above_only(&self) -> bool {
+        self.is_shown_only() && self.gone().is_empty() && self.of_base().rows.below.is_empty()
     }
 
     /// The rows that were deleted, whether or not they were there.

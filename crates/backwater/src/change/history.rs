@@ -278,6 +278,9 @@ impl History {
             for (table, slot, field) in &past.links {
                 later.fields.entry((*table, *slot)).or_default().fields.insert(*field);
             }
+            for (at, fields) in past.rows.below() {
+                later.below.entry(*at).or_default().add(fields);
+            }
             later.deleted.extend(past.deleted.iter().cloned());
         }
         later
@@ -287,7 +290,7 @@ impl History {
 impl Past {
     /// How many rows it remembers, those included that it deleted and that were not there.
     fn weight(&self) -> usize {
-        self.rows.len().max(self.deleted.len())
+        self.rows.len().max(self.deleted.len()).max(self.rows.below().len())
     }
 
     /// Notes what the row itself does not say later.
@@ -327,6 +330,8 @@ impl Past {
 pub(crate) struct Later {
     fields: FxHashMap<(TableNo, Slot), Changed>,
     deleted: FxHashSet<(TableNo, RowId)>,
+    /// What was written to rows that pending changes covered, whether or not that changed them.
+    below: FxHashMap<(TableNo, Slot), FieldSet>,
     /// Whether all of it is remembered. If not, everything counts as newer.
     known: bool,
 }
@@ -345,10 +350,12 @@ impl Later {
         self.known && self.fields.is_empty() && self.deleted.is_empty()
     }
 
-    /// Whether some fields of a row have another value since.
+    /// Whether some fields of a row that is, or was, covered were written since.
     pub(crate) fn has_written(&self, at: (TableNo, Slot), fields: &FieldSet) -> bool {
         let changed = |changed: &Changed| changed.all || changed.fields.meets(fields);
-        !self.known || self.fields.get(&at).is_some_and(changed)
+        !self.known
+            || self.fields.get(&at).is_some_and(changed)
+            || self.below.get(&at).is_some_and(|written| written.meets(fields))
     }
 
     /// Whether a row has changed since; one that was deleted must not be inserted again.

@@ -35,6 +35,8 @@ pub(super) struct Covering {
     base: Option<(Arc<State>, TouchedRows)>,
     /// Whether pending changes were made.
     is_made: bool,
+    /// What was written to covered rows.
+    below: Vec<(RowAt, FieldSet)>,
     /// Rows of which a record was older than what is known.
     older: BTreeSet<RowAt>,
     /// Where the ids come from that stand for those that the remote will give.
@@ -123,6 +125,16 @@ impl Transaction {
         let overlay = self.state.overlay.as_ref().or(self.before.overlay.as_ref());
         let overlay = overlay.filter(|_| !self.covering.writes_pending);
         overlay.is_some_and(|overlay| overlay.covers(table, slot))
+    }
+
+    /// Notes that fields of a row are written, if the row was covered when the transaction began.
+    pub(super) fn note_below(&mut self, at: RowAt, fields: &[(FieldNo, Staged<'_>)]) {
+        let Some(overlay) = self.before.overlay.as_ref().filter(|_| !self.writes_pending()) else {
+            return;
+        };
+        if overlay.covers(at.0, at.1) {
+            self.covering.below.push((at, fields.iter().map(|(field, _)| *field).collect()));
+        }
     }
 
     /// Whether what is written now is written over base values.
@@ -513,7 +525,7 @@ impl Transaction {
     /// from what is shown.
     pub(super) fn end_covering(&mut self) -> Option<Changes> {
         self.cover();
-        let Covering { base, is_made, .. } = std::mem::take(&mut self.covering);
+        let Covering { base, is_made, below, .. } = std::mem::take(&mut self.covering);
         match base {
             Some((after, touched)) => {
                 let mut before = State::clone(&self.before);
@@ -521,7 +533,7 @@ impl Transaction {
                     before.uncover(&overlay);
                 }
                 let again = std::mem::take(&mut self.again);
-                Some(Changes::between(Arc::new(before), after, &touched, again))
+                Some(Changes::between(Arc::new(before), after, &touched, again).with_below(below))
             }
             None => is_made.then(|| Changes::none(self.before.clone())),
         }

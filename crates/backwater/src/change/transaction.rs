@@ -320,6 +320,7 @@ impl Transaction {
         if self.state.overlay.is_some() {
             self.lift_for(table, slot, fields);
         }
+        self.note_below((table, slot), fields);
         let cells = fields.iter().map(|(field, staged)| (*field, staged.cell()));
         let mut merged = Merged { is_new: false, changed: false, overwrote: false };
         if self.state.table(table).keeps_times() && !self.writes_pending() {

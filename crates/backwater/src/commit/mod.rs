@@ -179,7 +179,7 @@ impl Core {
         if matches!(kind, CommitKind::Written(_) | CommitKind::Followed(_))
             && !is_bookkeeping
             // The history is of what is below pending changes.
-            && !(changes.is_shown_only() && changes.gone().is_empty())
+            && !changes.is_above_only()
         {
             let (base, gone) = (changes.of_base(), changes.gone());
             Arc::make_mut(&mut writer.history).push(number, base, gone, withdraws);

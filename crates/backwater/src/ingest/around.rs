@@ -140,17 +140,19 @@ impl<'s> RequestContext<'s> {
         if let Some(scope) = &rule.complete {
             self.delete_missing(tx, scope, rule, &mut outcome, later)?;
         }
+        let has_deleted = outcome.counts.iter().any(|counts| counts.deleted > 0);
         let tables = self.schema.table_numbers().zip(outcome.counts);
         let met = tables.filter(|(_, counts)| counts.objects > 0 || counts.deleted > 0);
         let tables = met.map(|(number, counts)| {
-            // A row that was met once is what that object made of it; another may have changed back.
-            let is_owner = self.schema.table(number).checks.links;
-            let is_known = |slot: &Slot| !is_owner && !counts.twice.contains(slot);
+            // A row that was met once is what that object made of it, unless it was deleted with
+            // another one; one that was met again may have changed back.
+            let is_alone = !has_deleted && !self.schema.table(number).checks.links;
+            let is_known = |slot: &Slot| is_alone && !counts.twice.contains(slot);
             let is_updated = |slot: &Slot| {
                 let happened = compare(before, &tx.state, number, *slot);
                 matches!(happened, Some(Happened::Updated(_)))
             };
-            let updated = match counts.twice.is_empty() && !is_owner {
+            let updated = match counts.twice.is_empty() && is_alone {
                 true => counts.changed.len(),
                 false => {
                     let changed = counts.changed.slots();
