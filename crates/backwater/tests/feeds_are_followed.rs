@@ -9,7 +9,7 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use backwater::clock::SetClock;
-use backwater::remote::{Connection, FailureKind, Listening, Remote, StandIn};
+use backwater::remote::{Connection, FailureKind, Listening, Remote, StandIn, Wanted};
 use backwater::storage::MemoryStorage;
 use backwater::{Cache, Schema, Value};
 
@@ -511,14 +511,19 @@ fn an_older_event_does_not_bring_a_deleted_row_back() {
     assert_eq!(notes(), r#"[[Int(1), Text("rain"), Int(5)]]"#);
 }
 
-/// The answer was on its way when the row was deleted, of which the cache had not heard.
-#[test]
-fn an_older_answer_does_not_bring_what_a_feed_has_deleted() {
+/// A feed deletes a row of which the cache has not heard, and that an answer on its way may have.
+fn a_row_goes_while_it_is_asked_for() -> (World, Listening, Wanted) {
     let world = new_world();
-    let _listening = world.remote.listen("changes", ()).unwrap();
+    let listening = world.remote.listen("changes", ()).unwrap();
     world.server.answer_all();
     let departures = world.remote.want("departures", ()).unwrap();
     world.server.push(&event(1, "withdrawn", r#"{ "id": 1 }"#));
+    (world, listening, departures)
+}
+
+#[test]
+fn an_older_answer_does_not_bring_what_a_feed_has_deleted() {
+    let (world, _listening, departures) = a_row_goes_while_it_is_asked_for();
     world.server.answer();
     assert_eq!(world.rows("SELECT id FROM sailing").len(), 0);
     assert!(!departures.state().is_fresh(&world.clock), "it is asked for again");
@@ -528,11 +533,7 @@ fn an_older_answer_does_not_bring_what_a_feed_has_deleted() {
 /// for again.
 #[test]
 fn an_answer_from_before_all_that_is_remembered_is_in_doubt() {
-    let world = new_world();
-    let _listening = world.remote.listen("changes", ()).unwrap();
-    world.server.answer_all();
-    let departures = world.remote.want("departures", ()).unwrap();
-    world.server.push(&event(1, "withdrawn", r#"{ "id": 1 }"#));
+    let (world, _listening, departures) = a_row_goes_while_it_is_asked_for();
     for delay in 0..1100 {
         world.server.push(&event(2, "sailing", &format!(r#"{{ "id": 2, "delay_min": {delay} }}"#)));
     }

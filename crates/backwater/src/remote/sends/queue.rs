@@ -66,14 +66,14 @@ pub(in crate::remote) struct SendEntry {
 /// The commits before a change was made, and before it was sent for the first time; 0 if another run
 /// of the program did that.
 #[derive(Clone, Copy)]
-pub(in crate::remote) struct SendTimes {
+pub(in crate::remote) struct SendCommits {
     pub(in crate::remote) made: u64,
     pub(in crate::remote) sent: u64,
 }
 
 impl SendEntry {
-    pub(in crate::remote) fn times(&self) -> SendTimes {
-        SendTimes { made: self.after, sent: self.first_sent.unwrap_or(0) }
+    pub(in crate::remote) fn commits(&self) -> SendCommits {
+        SendCommits { made: self.after, sent: self.first_sent.unwrap_or(0) }
     }
 
     pub(in crate::remote) fn new(

@@ -3,7 +3,7 @@
 use http::{Response, StatusCode};
 
 use super::make::{below, change_row};
-use super::queue::{SendPhase, SendTimes, with_new_ids};
+use super::queue::{SendCommits, SendPhase, with_new_ids};
 use super::{Conflict, Resolution, SendState};
 use crate::change::{ChangeKind, Transaction};
 use crate::error::{Error, ErrorKind, Result};
@@ -107,10 +107,10 @@ impl RemoteInner {
     ) -> Result<()> {
         let known = self.sends().get(number).map(|entry| {
             let made = entry.request.as_ref().map(|made| made.url.clone());
-            let change = (entry.change.clone(), entry.times());
+            let change = (entry.change.clone(), entry.commits());
             (entry.label.clone(), change, entry.variables.clone(), made)
         });
-        let Some((label, (change, times), variables, url)) = known else { return Ok(()) };
+        let Some((label, (change, commits), variables, url)) = known else { return Ok(()) };
         let url = url.unwrap_or_default();
         let request = self.request_of_answer(rule, &variables, &url);
         let body = response.map(|response| response.body().as_slice());
@@ -130,9 +130,9 @@ impl RemoteInner {
             let Some(change) = tx.end_pending(number) else { return Ok((Vec::new(), false)) };
             let mut is_in_doubt = false;
             match (change.local_row(), &named) {
-                (None, _) => is_in_doubt = write_confirmed(tx, (&*change, times), request, body),
+                (None, _) => is_in_doubt = write_confirmed(tx, (&*change, commits), request, body),
                 (Some(at), Some(id)) => {
-                    let of = (&*change, times);
+                    let of = (&*change, commits);
                     let (renamed, is_in_doubt) = write_named(tx, of, (at, id), request, body)?;
                     note_renamed(tx, &renamed)?;
                     return Ok((renamed, is_in_doubt));
@@ -151,7 +151,7 @@ impl RemoteInner {
         let urls = url::changed_by(&self.base, &url, &headers);
         // Where a row was changed or deleted in between, only the server knows which was first.
         let names = rule.makes_stale.as_deref().filter(|_| !is_in_doubt);
-        self.make_stale_after(&change, names, &variables, (&urls, times.sent))
+        self.make_stale_after(&change, names, &variables, (&urls, commits.sent))
     }
 
     /// The id that a server gave to a row: in its answer, or in the row's URL (RFC 9110, section
@@ -604,13 +604,13 @@ fn id_in(schema: &Schema, table: TableNo, rule: &Rule, body: &[u8]) -> Option<Ro
 /// row was changed or deleted since.
 fn write_named(
     tx: &mut Transaction,
-    (change, times): (&PendingChange, SendTimes),
+    (change, commits): (&PendingChange, SendCommits),
     (at, id): (RowAt, &RowId),
     request: Option<Request>,
     body: Option<&[u8]>,
 ) -> Result<(Vec<RenamedRow>, bool)> {
     let renamed = tx.rename(at, id.clone())?;
-    if renamed.first().is_some_and(|row| tx.is_deleted_since(times.made, (row.table, row.to))) {
+    if renamed.first().is_some_and(|row| tx.is_deleted_since(commits.made, (row.table, row.to))) {
         return Ok((renamed, true));
     }
     let before = tx.state.clone();
@@ -633,7 +633,7 @@ fn write_named(
     }
     tx.write_base(&moved);
     let rows = moved.rows.iter().map(|row| (row.table, row.slot));
-    let is_in_doubt = tx.contradicts(&before, times.sent, rows);
+    let is_in_doubt = tx.contradicts(&before, commits.sent, rows);
     Ok((renamed, is_in_doubt))
 }
 
@@ -665,7 +665,7 @@ fn row_tries(row: &PendingRow) -> u32 {
 /// is not brought back. Returns whether there is such a one, or one that others have changed since.
 fn write_confirmed(
     tx: &mut Transaction,
-    (change, times): (&PendingChange, SendTimes),
+    (change, commits): (&PendingChange, SendCommits),
     request: Option<Request>,
     body: Option<&[u8]>,
 ) -> bool {
@@ -675,7 +675,7 @@ fn write_confirmed(
         match row.edit {
             // What was changed was there.
             Edit::Update(_) => !is_row,
-            Edit::Insert(_) => tx.is_deleted_since(times.made, (row.table, row.slot)),
+            Edit::Insert(_) => tx.is_deleted_since(commits.made, (row.table, row.slot)),
             Edit::Delete => false,
         }
     };
@@ -700,5 +700,5 @@ fn write_confirmed(
             }
         }
     }
-    tx.contradicts(&before, times.sent, change.rows.iter().map(|row| (row.table, row.slot)))
+    tx.contradicts(&before, commits.sent, change.rows.iter().map(|row| (row.table, row.slot)))
 }
