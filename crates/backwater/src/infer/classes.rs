@@ -1,40 +1,105 @@
 //! Which objects are of one kind by where they stand, or by the type that they name.
 
 use std::collections::{HashMap, HashSet};
+use std::ops::AddAssign;
 
 use rustc_hash::FxHashSet;
 
-use super::evidence::{Cell, ObjectsNo, Seen, ShapeNo, View, World, hash};
-use super::words::{is_surely_an_id, names_a_thing, singular};
+use super::evidence::{Cell, Members, ObjectsNo, Seen, ShapeNo, View, World, hash, way};
+use super::words::{begins, changes, is_called_by, is_surely_an_id, names_a_thing, singular};
 
-/// An object's scalar members by the hashes of their names.
-pub(super) struct Row {
+/// One object of a class.
+pub(super) struct Row<'w> {
     pub(super) document: u32,
     pub(super) array: u32,
-    cells: Vec<(u64, Cell)>,
+    cells: &'w [(u64, Cell)],
 }
 
-impl Row {
+/// How far two objects agree.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Agreement {
+    /// Members that both have.
+    pub(super) all: usize,
+    pub(super) agree: usize,
+    /// Texts that agree.
+    pub(super) texts: usize,
+    /// The same for members that stay the same while an entity lives.
+    pub(super) lasting: usize,
+    pub(super) lasting_agree: usize,
+}
+
+impl Agreement {
+    /// Whether the objects are different entities by what lasts; `None` if nothing does.
+    pub(super) fn are_others(&self) -> Option<bool> {
+        (self.lasting > 0).then(|| self.lasting_agree * 2 < self.lasting)
+    }
+
+    /// Whether most of what they have in common differs.
+    pub(super) fn mostly_differ(&self) -> bool {
+        self.agree * 2 < self.all
+    }
+}
+
+impl AddAssign for Agreement {
+    fn add_assign(&mut self, other: Self) {
+        self.all += other.all;
+        self.agree += other.agree;
+        self.texts += other.texts;
+        self.lasting += other.lasting;
+        self.lasting_agree += other.lasting_agree;
+    }
+}
+
+impl Row<'_> {
     pub(super) fn cell(&self, name: u64) -> Option<Cell> {
         self.cells.iter().find(|(other, _)| *other == name).map(|(_, cell)| *cell)
     }
 
-    /// How many of the members that both have agree, and how many there are; texts apart.
-    pub(super) fn agreement(&self, other: &Row, id: u64) -> (usize, usize, usize) {
-        let (mut agree, mut texts, mut all) = (0, 0, 0);
+    /// How far the members agree that both have, the id apart.
+    pub(super) fn agreement(&self, other: &Row<'_>, id: u64, lasting: &Lasting) -> Agreement {
+        let mut agreement = Agreement::default();
         for (name, cell) in self.cells.iter().filter(|(name, _)| *name != id) {
-            if let Some(other) = other.cell(*name) {
-                all += 1;
-                agree += usize::from(other == *cell);
-                texts += usize::from(other == *cell && cell.is_text());
-            }
+            let Some(other) = other.cell(*name) else { continue };
+            let (lasts, agree) = (lasting.0.contains(name), other == *cell);
+            agreement.all += 1;
+            agreement.agree += usize::from(agree);
+            agreement.texts += usize::from(agree && cell.is_text());
+            agreement.lasting += usize::from(lasts);
+            agreement.lasting_agree += usize::from(lasts && agree);
         }
-        (agree, texts, all)
+        agreement
     }
+}
 
-    pub(super) fn is_against(&self, other: &Row, id: u64) -> bool {
-        let (agree, _, all) = self.agreement(other, id);
-        agree * 2 < all
+/// The members that stay the same while an entity lives, as far as their names and values show it:
+/// names, addresses and links, not states, counts and times.
+pub(super) struct Lasting(FxHashSet<u64>);
+
+impl Lasting {
+    fn of(world: &World, objects: &[ObjectsNo]) -> Self {
+        let mut lasting = FxHashSet::default();
+        let mut add = |outer: Option<u64>, member: &Members<'_>| {
+            let counts = member.view.counts();
+            let there = counts.seen - counts.nulls;
+            let lasts = match there {
+                0 => false,
+                _ if counts.times == there => begins(member.name),
+                _ if counts.texts == there => !changes(member.name),
+                _ => counts.ints == there && is_called_by(member.name),
+            };
+            if lasts {
+                let inner = hash(member.name);
+                lasting.insert(outer.map_or(inner, |outer| way(outer, inner)));
+            }
+        };
+        for member in View::members(world, objects) {
+            add(None, &member);
+            // Which row a link points at may change.
+            let inside = View::members(world, &member.view.objects());
+            let inside = inside.iter().filter(|inner| !is_surely_an_id(inner.name));
+            inside.for_each(|inner| add(Some(hash(member.name)), inner));
+        }
+        Self(lasting)
     }
 }
 
@@ -45,7 +110,8 @@ pub(super) struct Class<'w> {
     pub(super) role: String,
     /// The type that their role is.
     pub(super) is: Option<&'w str>,
-    pub(super) rows: Vec<Row>,
+    pub(super) rows: Vec<Row<'w>>,
+    pub(super) lasting: Lasting,
 }
 
 impl<'w> Class<'w> {
@@ -56,16 +122,15 @@ impl<'w> Class<'w> {
         let is = world.objects(objects[0]).type_name.as_deref().filter(|_| typed);
         let mut rows = Vec::new();
         for number in &objects {
-            let these = world.objects(*number);
-            let names: Vec<u64> = these.members.iter().map(|member| hash(&member.name)).collect();
-            rows.extend(these.rows.iter().map(|Seen { document, array, cells }| Row {
+            let seen = world.objects(*number).rows.iter();
+            rows.extend(seen.map(|Seen { document, array, cells }| Row {
                 document: *document,
                 array: *array,
-                cells:
-                    cells.iter().map(|(member, cell)| (names[*member as usize], *cell)).collect(),
+                cells,
             }));
         }
-        Self { world, objects, role, is, rows }
+        let lasting = Lasting::of(world, &objects);
+        Self { world, objects, role, is, rows, lasting }
     }
 
     pub(super) fn seen(&self) -> usize {
@@ -82,6 +147,14 @@ impl<'w> Class<'w> {
     pub(super) fn names(&self) -> FxHashSet<u64> {
         let members = self.objects.iter().flat_map(|objects| &self.world.objects(*objects).members);
         members.map(|member| hash(&member.name)).collect()
+    }
+
+    /// Whether they stand in arrays, and in nothing that is a row.
+    pub(super) fn are_listed(&self, of: &[Option<usize>]) -> bool {
+        self.objects.iter().all(|objects| {
+            let place = self.world.place(*objects);
+            place.many && place.parent.is_none_or(|parent| of[parent.0 as usize].is_none())
+        })
     }
 
     /// Whether all of them stand in arrays inside of one kind of objects.
@@ -162,11 +235,9 @@ pub(super) fn is_map(world: &World, number: ObjectsNo) -> bool {
         let name = Cell::of_text(&member.name).id();
         view.objects().into_iter().all(|inside| {
             let inside = world.objects(inside);
-            let place = inside.members.iter().position(|member| *member.name == **id);
+            let id = hash(id);
             inside.rows.iter().all(|row| {
-                row.cells
-                    .iter()
-                    .any(|(member, cell)| Some(*member as usize) == place && cell.id() == name)
+                row.cells.iter().any(|(member, cell)| *member == id && cell.id() == name)
             })
         })
     })
@@ -185,6 +256,32 @@ pub(super) fn values_of(world: &World, map: ObjectsNo) -> Vec<ShapeNo> {
     members.chain(objects.keyed.as_ref().map(|keyed| keyed.shape)).collect()
 }
 
+/// Whether the type that objects name is that of a table: they are called so where they stand, or
+/// objects are somewhere else, which have the members that these have. Where others at the same place have just the same members, the
+/// objects elsewhere have to name the type too.
+fn names_its_table(
+    world: &World,
+    number: ObjectsNo,
+    beside: &[ObjectsNo],
+    called: &HashMap<String, Vec<ObjectsNo>>,
+) -> bool {
+    let names = |number: ObjectsNo| -> HashSet<&str> {
+        let members = world.objects(number).members.iter().map(|member| &*member.name);
+        members.filter(|name| *name != "type").collect()
+    };
+    let objects = world.objects(number);
+    let Some(type_name) = &objects.type_name else { return false };
+    let own = names(number);
+    let is_like_others = beside.iter().any(|other| *other != number && names(*other) == own);
+    let mut elsewhere = called.get(&singular(type_name)).into_iter().flatten();
+    elsewhere.any(|there| {
+        let common = names(*there).intersection(&own).count();
+        let says_so = world.objects(*there).type_name == objects.type_name;
+        let is_here = world.objects(*there).shape == objects.shape;
+        is_here || (common * 3 >= own.len() * 2 && (says_so || !is_like_others))
+    })
+}
+
 /// What kinds of objects there are, beside those that are an entity each.
 pub(super) struct Kinds<'w> {
     pub(super) world: &'w World,
@@ -197,17 +294,19 @@ pub(super) struct Kinds<'w> {
 impl<'w> Kinds<'w> {
     pub(super) fn of(world: &'w World) -> Self {
         let maps = numbers(world).filter(|objects| is_map(world, *objects)).collect();
-        let roles: HashSet<String> =
-            world.shapes.iter().map(|shape| singular(&shape.place.role)).collect();
-        let mut typed = HashSet::new();
-        for shape in &world.shapes {
-            let apart = shape.objects.iter().all(|(type_name, number)| {
-                let names_a_role = |type_name: &str| roles.contains(&singular(type_name));
-                is_surely_typed(world, *number) || type_name.as_deref().is_some_and(names_a_role)
-            });
-            typed.extend(shape.objects.iter().map(|(_, number)| *number).filter(|_| apart));
+        let mut kinds = Self { world, maps, typed: HashSet::new() };
+        let mut called: HashMap<String, Vec<ObjectsNo>> = HashMap::new();
+        for number in numbers(world) {
+            called.entry(singular(&kinds.role(number))).or_default().push(number);
         }
-        Self { world, maps, typed }
+        for shape in &world.shapes {
+            let all: Vec<ObjectsNo> = shape.objects.iter().map(|(_, number)| *number).collect();
+            let apart = all.iter().all(|number| {
+                is_surely_typed(world, *number) || names_its_table(world, *number, &all, &called)
+            });
+            kinds.typed.extend(all.into_iter().filter(|_| apart));
+        }
+        kinds
     }
 
     /// The name that objects go by: their type's, their member's, or if that says nothing, what is

@@ -136,6 +136,13 @@ impl<'w> Deciding<'w> {
             let counts = member.view.counts();
             let kind = self.ids[number].unwrap_or(IdKind::of(&counts));
             let mut note = of_objects(member.present, seen);
+            if counts.objects > 0 {
+                let link = self.link(&member.view, member.name, Some(number), &mut note);
+                let kind = link.unwrap_or(ColumnKind::Plain("json", Vec::new()));
+                let name = table.add(&[member.name.to_owned()], kind, note, true);
+                table.id.push(name);
+                continue;
+            }
             if counts.ints > 0 && counts.texts > 0 {
                 note += &format!(", as a text in {}", counts.texts);
             }

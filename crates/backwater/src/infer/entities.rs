@@ -5,9 +5,9 @@ use std::collections::HashSet;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::classes::{Class, Kinds, Row, Unions, classes};
+use super::classes::{Agreement, Class, Kinds, Unions, classes};
 use super::evidence::{ObjectsNo, World, hash};
-use super::identity::{Identity, Own, Trial, in_map, in_parent, in_request, own};
+use super::identity::{Identity, Own, Trial, in_list, in_map, in_parent, in_request, own};
 use super::words::{Taken, is_position, is_reserved, names_a_thing, singular, snake, usable};
 
 /// A table that is proposed.
@@ -115,6 +115,7 @@ pub(super) fn entities(world: &World, called: &Called) -> Entities {
     let identities: Vec<Identity> = list.iter().map(|entity| entity.identity.clone()).collect();
     for class in rest {
         let found = in_parent(&class, &of, &identities)
+            .or_else(|| in_list(&class, &of))
             .or_else(|| in_map(&class, &kinds.maps, &of))
             .or_else(|| in_request(&class, &of));
         let Some((identity, ids, note)) = found else { continue };
@@ -140,7 +141,7 @@ fn entity(kinds: &Kinds<'_>, members: &[Known<'_>], called: &Called, taken: &mut
     let type_name = members.iter().find_map(|known| known.class.type_name()).map(str::to_owned);
     let ids = members.iter().flat_map(|known| known.trial.ids.iter().copied());
     let ids: FxHashSet<u64> = ids.collect();
-    let over: usize = members.iter().map(|known| known.trial.against_over).sum();
+    let over: usize = members.iter().map(|known| known.trial.over.others).sum();
     let identity = members[0].identity.clone();
     let note = match identity {
         Identity::InRequest(_) => {
@@ -175,7 +176,8 @@ fn adopted<'w>(
         let as_known = |known: &&Known<'w>| known.identity == identity;
         known.iter().filter(as_known).any(|known| {
             let likeness = Likeness::of(&class, &first, known, hash(name));
-            likeness.agree == likeness.all && likeness.is_one((&class.role, &names), known)
+            likeness.agreement.agree == likeness.agreement.all
+                && likeness.is_one((&class.role, &names), known)
         })
     });
     let of_others = |name: &str| {
@@ -218,32 +220,26 @@ fn are_one(a: &Known<'_>, b: &Known<'_>) -> bool {
 }
 
 /// How alike the entities of one id are in two classes.
+#[derive(Default)]
 struct Likeness {
     shared: usize,
-    agree: usize,
-    texts: usize,
-    all: usize,
+    agreement: Agreement,
 }
 
 impl Likeness {
     fn of(class: &Class<'_>, first: &FxHashMap<u64, usize>, other: &Known<'_>, id: u64) -> Self {
-        let mut likeness = Self { shared: 0, agree: 0, texts: 0, all: 0 };
-        let mut compare = |a: &Row, b: &Row| {
-            let (agree, texts, all) = a.agreement(b, id);
-            likeness.shared += 1;
-            likeness.agree += agree;
-            likeness.texts += texts;
-            likeness.all += all;
-        };
+        let mut likeness = Self::default();
         // The fewer are looked for among the more.
         let (few, many) = if first.len() < other.first.len() {
             ((first, class), (&other.first, &other.class))
         } else {
             ((&other.first, &other.class), (first, class))
         };
-        for (id, place) in few.0 {
-            if let Some(there) = many.0.get(id) {
-                compare(&few.1.rows[*place], &many.1.rows[*there]);
+        for (id_here, place) in few.0 {
+            if let Some(there) = many.0.get(id_here) {
+                let (one, two) = (&few.1.rows[*place], &many.1.rows[*there]);
+                likeness.shared += 1;
+                likeness.agreement += one.agreement(two, id, &class.lasting);
             }
         }
         likeness
@@ -253,14 +249,19 @@ impl Likeness {
         let common = names.intersection(&other.names).count();
         let fewer = names.len().min(other.names.len());
         let same_role = role == other.class.role && names_a_thing(role) && !is_position(role);
+        let Agreement { all, agree, texts, lasting, lasting_agree } = self.agreement;
+        // States change; what lasts decides, if there is something.
+        let agrees = match lasting {
+            0 => all > 0 && agree * 4 >= all * 3,
+            _ => lasting_agree * 4 >= lasting * 3,
+        };
         match (same_role, self.shared) {
-            (true, _) => self.agree * 2 >= self.all,
+            (true, _) => lasting_agree * 2 >= lasting && (lasting > 0 || agree * 2 >= all),
             // Nothing is shared: the same members, and not just an id and a name.
             (false, 0) => common >= 3 && *names == other.names,
-            (false, shared) => {
-                let agree = self.all > 0 && self.agree * 4 >= self.all * 3;
-                agree && common * 2 >= fewer && (self.texts > 0 || shared > 5)
-            }
+            // Two names that are the same of each are no chance.
+            (false, shared) if lasting_agree >= shared * 2 => true,
+            (false, shared) => agrees && common * 2 >= fewer && (texts > 0 || shared > 5),
         }
     }
 }

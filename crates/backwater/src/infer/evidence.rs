@@ -166,6 +166,8 @@ pub(super) struct Objects {
 /// A member of objects.
 pub(super) struct Member {
     pub(super) name: Box<str>,
+    /// The name's hash.
+    pub(super) hash: u64,
     /// How many of the objects have it.
     pub(super) present: usize,
     pub(super) shape: ShapeNo,
@@ -180,12 +182,14 @@ pub(super) struct Keyed {
     pub(super) shape: ShapeNo,
 }
 
-/// One object, as far as it can be distinguished from others: its scalar members.
+/// One object, as far as it can be distinguished from others: its scalar members, and of the objects
+/// in it the ids, or if they have none, their scalar members.
 pub(super) struct Seen {
     pub(super) document: u32,
     /// The array that it stands in.
     pub(super) array: u32,
-    pub(super) cells: Box<[(u32, Cell)]>,
+    /// By the hash of the member's name, or of the way to it.
+    pub(super) cells: Box<[(u64, Cell)]>,
 }
 
 /// A scalar value by its hash; the lowest bit says whether it is a text.
@@ -209,6 +213,11 @@ impl Cell {
     pub(super) fn id(self) -> u64 {
         self.0 | 1
     }
+}
+
+/// The hash of the way to a member inside of another.
+pub(super) fn way(outer: u64, inner: u64) -> u64 {
+    outer.rotate_left(7) ^ inner.wrapping_mul(0x9E37_79B9_7F4A_7C15)
 }
 
 /// The same in every run.
@@ -308,7 +317,14 @@ impl World {
         let shape = self.shape(place);
         let these = &mut self.objects[objects.0 as usize];
         let member = these.members.len();
-        these.members.push(Member { name: name.into(), present: 0, shape, relationship: false });
+        let hash = hash(name);
+        these.members.push(Member {
+            name: name.into(),
+            hash,
+            present: 0,
+            shape,
+            relationship: false,
+        });
         these.by_name.insert(name.into(), member);
         Some(member)
     }
@@ -334,7 +350,7 @@ impl World {
         hasher.write_u32(seen.document);
         hasher.write_u32(seen.array);
         for (member, cell) in &seen.cells {
-            hasher.write_u32(*member);
+            hasher.write_u64(*member);
             hasher.write_u64(cell.0);
         }
         let these = &mut self.objects[objects.0 as usize];
@@ -414,6 +430,42 @@ impl<'w> View<'w> {
             }
         }
         out
+    }
+
+    /// Whether values here and there are of one form: objects with mostly the same members, or
+    /// arrays of such. What is empty is like anything of its kind.
+    pub(super) fn is_like(&self, other: &View<'w>) -> bool {
+        let (a, b) = (self.counts(), other.counts());
+        let scalars = |counts: &Counts| counts.scalars() > 0;
+        let one_kind = (a.objects > 0) == (b.objects > 0)
+            && (a.arrays > 0) == (b.arrays > 0)
+            && scalars(&a) == scalars(&b);
+        if !one_kind || (a.arrays > 0 && !self.elements().is_like_elements(&other.elements())) {
+            return false;
+        }
+        let here = View::members(self.world, &self.objects());
+        let there = View::members(self.world, &other.objects());
+        if here.is_empty() || there.is_empty() {
+            return here.is_empty() && there.is_empty();
+        }
+        let both: Vec<_> = here
+            .iter()
+            .filter_map(|one| Some((one, there.iter().find(|other| other.name == one.name)?)))
+            .collect();
+        if both.len() * 2 < here.len() + there.len() - both.len() {
+            return false;
+        }
+        // Of what has members in both, most is alike too.
+        let inner = both.iter().filter(|(one, other)| {
+            let deep = |view: &View<'_>| view.counts().objects + view.counts().arrays > 0;
+            deep(&one.view) && deep(&other.view)
+        });
+        let inner: Vec<bool> = inner.map(|(one, other)| one.view.is_like(&other.view)).collect();
+        inner.iter().filter(|alike| **alike).count() * 2 >= inner.len()
+    }
+
+    fn is_like_elements(&self, other: &View<'w>) -> bool {
+        self.counts().seen == 0 || other.counts().seen == 0 || self.is_like(other)
     }
 
     /// Whether something in it is no text for any field.

@@ -1,12 +1,16 @@
 //! What identifies objects: a member, alone or with what is around them.
 
 use std::collections::HashSet;
+use std::collections::hash_map::Entry;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::classes::{Class, Row, values_of};
-use super::evidence::{Cell, ObjectsNo, View, World, hash};
-use super::words::{AMONG, FOREIGN, NAMED, SURE, id_rank};
+use super::classes::{Agreement, Class, Row, values_of};
+use super::evidence::{Cell, ObjectsNo, View, World, hash, way};
+use super::words::{AMONG, CONTENT, FOREIGN, NAMED, SURE, id_rank, is_of_place, is_surely_an_id};
+
+/// From this many different values on, a name may identify what it names.
+const ENOUGH: usize = 4;
 
 /// What identifies the rows of a table.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -39,9 +43,14 @@ pub(super) struct Trial {
     /// Objects of one id in one response, and how many of them are different entities.
     pairs: usize,
     against: usize,
+    /// The same for objects of one array, and in different arrays of one response, by what lasts of
+    /// them.
+    together: Numbering,
+    apart: Numbering,
     /// The same for responses to requests with other variables.
-    pairs_over: usize,
-    pub(super) against_over: usize,
+    pub(super) over: Numbering,
+    /// Objects of one id anywhere that are different entities.
+    contradictions: usize,
     /// Objects of one id in one array.
     twice: usize,
     /// Arrays of several objects.
@@ -49,12 +58,48 @@ pub(super) struct Trial {
     rows: usize,
 }
 
+/// Whether ids begin anew: in each array, or in the response to each request.
+#[derive(Default)]
+pub(super) struct Numbering {
+    pairs: usize,
+    /// Pairs of different entities.
+    pub(super) others: usize,
+    /// Pairs that differ in most of what they have.
+    differ: usize,
+    ids: FxHashSet<u64>,
+}
+
+impl Numbering {
+    fn add(&mut self, id: u64, agreement: &Agreement) {
+        // Without anything that lasts, only ids that look like numbers of a sequence tell.
+        let begins = [hash("0") | 1, hash("1") | 1].contains(&id);
+        let others = agreement.are_others().unwrap_or(begins && agreement.mostly_differ());
+        self.pairs += 1;
+        self.others += usize::from(others);
+        self.differ += usize::from(agreement.mostly_differ());
+        if others {
+            self.ids.insert(id);
+        }
+    }
+
+    /// Whether they do, of members that are hardly anything else than an id: several of them, or the
+    /// first numbers of a sequence.
+    fn surely_begins(&self) -> bool {
+        let first = [hash("0") | 1, hash("1") | 1].iter().any(|first| self.ids.contains(first));
+        self.others * 2 > self.pairs && (self.ids.len() > 1 || first)
+    }
+
+    fn maybe_begins(&self) -> bool {
+        self.differ.max(self.others) * 4 > self.pairs
+    }
+}
+
 impl Trial {
-    fn of(class: &Class<'_>, name: &str) -> Option<Self> {
+    /// Tries the member with that hash of the way to it.
+    fn of(class: &Class<'_>, name: u64) -> Option<Self> {
         let mut trial = Trial::default();
-        let name = hash(name);
-        let mut in_document: FxHashMap<(u64, u32), &Row> = FxHashMap::default();
-        let mut over: FxHashMap<u64, &Row> = FxHashMap::default();
+        let mut in_document: FxHashMap<(u64, u32), &Row<'_>> = FxHashMap::default();
+        let mut over: FxHashMap<u64, &Row<'_>> = FxHashMap::default();
         let mut in_array: FxHashSet<(u64, u32, u32)> = FxHashSet::default();
         let mut sizes: FxHashMap<(u32, u32), usize> = FxHashMap::default();
         for row in &class.rows {
@@ -63,19 +108,26 @@ impl Trial {
             trial.ids.insert(id);
             *sizes.entry((row.document, row.array)).or_default() += 1;
             trial.twice += usize::from(!in_array.insert((id, row.document, row.array)));
+            let compared = |first: &Row<'_>| first.agreement(row, name, &class.lasting);
             match in_document.entry((id, row.document)) {
-                std::collections::hash_map::Entry::Vacant(free) => drop(free.insert(row)),
-                std::collections::hash_map::Entry::Occupied(first) => {
+                Entry::Vacant(free) => drop(free.insert(row)),
+                Entry::Occupied(first) => {
+                    let agreement = compared(first.get());
                     trial.pairs += 1;
-                    trial.against += usize::from(first.get().is_against(row, name));
+                    trial.against += usize::from(agreement.mostly_differ());
+                    let is_together = first.get().array == row.array;
+                    let of = if is_together { &mut trial.together } else { &mut trial.apart };
+                    of.add(id, &agreement);
                 }
             }
             let first = *over.entry(id).or_insert(row);
+            let agreement = compared(first);
+            let differs = agreement.are_others() == Some(true) || agreement.mostly_differ();
+            trial.contradictions += usize::from(differs);
             let documents = &class.world.documents;
             let (a, b) = (documents[first.document as usize], documents[row.document as usize]);
             if a.path == b.path && a.variables != b.variables {
-                trial.pairs_over += 1;
-                trial.against_over += usize::from(first.is_against(row, name));
+                trial.over.add(id, &agreement);
             }
         }
         trial.arrays = sizes.values().filter(|size| **size > 1).count();
@@ -83,16 +135,39 @@ impl Trial {
     }
 
     /// Whether objects of one id are different entities too often.
-    fn speaks_against(&self) -> bool {
-        self.against * 10 > self.pairs
+    fn speaks_against(&self, is_sure: bool) -> bool {
+        let begins = || self.apart.surely_begins() || self.together.surely_begins();
+        if is_sure { begins() } else { self.against * 10 > self.pairs }
     }
 
-    fn speaks_against_over(&self) -> bool {
-        self.against_over * 4 > self.pairs_over
+    /// Whether the ids are those of one response only.
+    fn is_of_request(&self, is_sure: bool) -> bool {
+        let over = &self.over;
+        let begins = if is_sure { over.surely_begins() } else { over.maybe_begins() };
+        over.pairs > 0 && begins && self.twice == 0
     }
 }
 
 impl Class<'_> {
+    /// The one member that holds an entity, beside others that say more than where it stands.
+    fn wrapped(&self, of: &[Option<usize>]) -> Option<(String, u64)> {
+        let members = View::members(self.world, &self.objects);
+        let mut entities = members.iter().filter_map(|member| {
+            let objects = member.view.objects();
+            let is_row = objects.iter().any(|objects| of[objects.0 as usize].is_some());
+            is_row.then_some((member, objects))
+        });
+        let ((member, objects), other) = (entities.next()?, entities.next());
+        let counts = member.view.counts();
+        let always = member.present == self.seen() && counts.objects == counts.seen;
+        let inside = View::members(self.world, &objects);
+        let id = inside.iter().find(|inner| is_surely_an_id(inner.name))?;
+        let way = way(hash(member.name), hash(id.name));
+        let says_more =
+            members.iter().any(|other| other.name != member.name && !is_of_place(other.name));
+        (always && says_more && other.is_none()).then(|| (member.name.to_owned(), way))
+    }
+
     /// Members that could be an id, the likeliest first.
     fn candidates(&self) -> Vec<(usize, String)> {
         let seen = self.seen();
@@ -122,24 +197,31 @@ pub(super) fn own(class: &Class<'_>) -> Own {
     let seen = class.seen();
     let mut maybe = Vec::new();
     for (rank, name) in class.candidates() {
-        let Some(trial) = Trial::of(class, &name) else { continue };
-        let (ids, repeats) = (trial.ids.len(), seen - trial.rows.min(seen));
-        if trial.speaks_against() {
+        let Some(trial) = Trial::of(class, hash(&name)) else { continue };
+        let (ids, repeats) = (trial.ids.len(), seen - trial.ids.len());
+        if trial.speaks_against(rank <= SURE) {
             continue;
         }
-        if trial.pairs_over > 0 && trial.speaks_against_over() && trial.twice == 0 {
+        if trial.is_of_request(rank <= SURE) {
             return Own::Sure(Identity::InRequest(Some(name)), trial);
         }
-        if rank >= AMONG {
+        // What is an id by its name in some trade at best is none if it contradicts itself.
+        let contradicts = match rank {
+            ..=SURE => false,
+            CONTENT | NAMED => trial.contradictions * 10 > repeats,
+            _ => trial.contradictions > 0,
+        };
+        if rank >= AMONG || contradicts {
             continue;
         }
         let is_sure = match rank {
             ..=SURE => true,
+            CONTENT => ids > 1 && class.objects.iter().any(|it| class.world.place(*it).many),
             // A type by its name is an entity already.
             NAMED => ids > 1 || class.type_name().is_some(),
             FOREIGN => false,
-            // Only objects that occur again and agree show that such a member is an id.
-            _ => ids > 1 && trial.against == 0 && repeats * 2 >= ids,
+            // Only many that occur again and agree show that such a member is an id.
+            _ => ids >= ENOUGH && repeats >= ids * 2,
         };
         if is_sure && maybe.is_empty() {
             return Own::Sure(Identity::Own(name), trial);
@@ -162,11 +244,36 @@ pub(super) fn in_parent(
     if !same || !matches!(identities.get(parent), Some(Identity::Own(_))) {
         return None;
     }
-    class.candidates().into_iter().find_map(|(_, name)| {
-        let trial = Trial::of(class, &name)?;
-        let shows = trial.arrays > 1 && trial.twice == 0;
+    among(class, of).map(|(name, trial)| {
         let evidence = format!("no two alike in {} arrays of several", trial.arrays);
-        shows.then_some((Identity::InParent(name, parent), trial.ids, evidence))
+        (Identity::InParent(name, parent), trial.ids, evidence)
+    })
+}
+
+/// What identifies objects among those of one response, of which each request has its own.
+pub(super) fn in_list(
+    class: &Class<'_>,
+    of: &[Option<usize>],
+) -> Option<(Identity, FxHashSet<u64>, String)> {
+    let documents = &class.world.documents;
+    let varies = |row: &Row<'_>| documents[row.document as usize].variables != 0;
+    if !class.are_listed(of) || !class.rows.iter().all(varies) {
+        return None;
+    }
+    among(class, of).map(|(name, trial)| {
+        let note = format!("no two alike in {} responses with several", trial.arrays);
+        (Identity::InRequest(Some(name)), trial.ids, note)
+    })
+}
+
+/// A member that no two objects of one array have alike: one that is named like an id, or the row
+/// that the objects are about.
+fn among(class: &Class<'_>, of: &[Option<usize>]) -> Option<(String, Trial)> {
+    let named = class.candidates().into_iter().map(|(_, name)| (hash(&name), name));
+    let wrapped = class.wrapped(of).map(|(name, way)| (way, name));
+    named.chain(wrapped).find_map(|(cell, name)| {
+        let trial = Trial::of(class, cell)?;
+        (trial.arrays > 1 && trial.twice == 0).then_some((name, trial))
     })
 }
 
@@ -201,7 +308,7 @@ pub(super) fn in_request(
         let place = world.place(*number);
         place.parent.is_none() && !place.many && !holds_entity(world, of, *number)
     };
-    let varies = |row: &Row| world.documents[row.document as usize].variables != 0;
+    let varies = |row: &Row<'_>| world.documents[row.document as usize].variables != 0;
     let is_one = class.objects.iter().all(alone) && class.rows.iter().all(varies);
     let answers: FxHashSet<u64> =
         class.rows.iter().map(|row| world.documents[row.document as usize].variables).collect();

@@ -18,6 +18,8 @@ mod words;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use rustc_hash::FxHashSet;
+
 use crate::change::{History, Remembered, Transaction};
 use crate::error::{Error, ErrorKind, Result};
 use crate::ingest::{Fault, Recording, Request, utf8};
@@ -25,10 +27,10 @@ use crate::schema::{Limits, Schema, whole};
 use crate::table::State;
 use columns::Deciding;
 use entities::{Entities, entities};
-use evidence::{Document, World, hash};
+use evidence::{Document, View, World, hash};
 use rules::ProposedRule;
 use scan::{Scanner, Written, root, written};
-use urls::{KnownIds, Parts, Path, Segment, Target, templates, together};
+use urls::{KnownValues, Parts, Path, Segment, Target, templates, together};
 use words::{Taken, singular, snake};
 
 /// Responses that a schema is to be proposed from.
@@ -164,12 +166,14 @@ impl Samples {
         let variables = |paths: &[Path]| paths.iter().map(|path| path.values.len()).sum::<usize>();
         let variables_before = variables(&paths);
         let deciding = Deciding::new(&world, &found);
-        paths = templates(paths, &Ids(&found), |a, b| deciding.alike(a, b));
+        let known = Known { entities: &found, names: names(&world) };
+        paths = templates(paths, &known, |a, b| deciding.alike(a, b));
         if paths.len() != before || variables(&paths) != variables_before {
             // Variables distinguish answers.
             world = self.scan(&mut paths);
             found = entities(&world, &called);
         }
+        name_variables(&world, &found, &mut paths);
         let mut refused: BTreeMap<String, Vec<String>> = BTreeMap::new();
         loop {
             let (text, rules) = self.written(&world, &found, &paths, &refused);
@@ -326,16 +330,50 @@ impl Proposal {
     }
 }
 
-/// Tables by the ids that are known.
-struct Ids<'t>(&'t Entities);
+/// What is known of values.
+struct Known<'t> {
+    entities: &'t Entities,
+    /// The hashes of what things are called.
+    names: FxHashSet<u64>,
+}
 
-impl KnownIds for Ids<'_> {
+impl KnownValues for Known<'_> {
     fn is_id_of(&self, what: &str, id: u64) -> bool {
         let mut called =
-            self.0.list.iter().filter(|entity| {
+            self.entities.list.iter().filter(|entity| {
                 entity.name == what || entity.roles.iter().any(|role| role == what)
             });
         called.any(|entity| entity.ids.contains(&id))
+    }
+
+    fn is_name(&self, id: u64) -> bool {
+        self.names.contains(&id)
+    }
+}
+
+/// The values of members that identify or name something.
+fn names(world: &World) -> FxHashSet<u64> {
+    let named = world.shapes.iter().filter(|shape| words::is_called_by(&shape.place.role));
+    named.flat_map(|shape| shape.ids.iter().copied()).collect()
+}
+
+/// Finds out what variables name whose place in the URL does not say it.
+fn name_variables(world: &World, found: &Entities, paths: &mut [Path]) {
+    let called = found.list.iter().map(|entity| {
+        let members = View::members(world, &entity.objects).into_iter();
+        let members = members.filter(|member| words::is_called_by(member.name));
+        (&entity.name, members.flat_map(|member| member.view.ids()).collect::<FxHashSet<u64>>())
+    });
+    let called: Vec<_> = called.collect();
+    for path in paths {
+        let things = path.values.iter().map(|values| {
+            let known = |(_, names): &&(&String, FxHashSet<u64>)| {
+                values.iter().filter(|value| names.contains(&(hash(value) | 1))).count()
+            };
+            let most = called.iter().rev().max_by_key(|it| known(it)).filter(|it| known(it) > 0)?;
+            Some(most.0.clone())
+        });
+        path.things = things.collect();
     }
 }
 

@@ -2,11 +2,11 @@
 
 use super::classes::{go_by_digits, values_of};
 use super::columns::{Column, ColumnKind, Deciding, IdKind, ProposedTable, of_objects, scalar};
-use super::evidence::{Counts, ObjectsNo, ShapeNo, View};
+use super::evidence::{Counts, ObjectsNo, ShapeNo, View, hash};
 use super::identity::Identity;
 use super::scan::Written;
 use super::urls::{Path, Segment, Template, Variable, is_version, last_word, paging};
-use super::words::{Taken, names_a_thing, singular, snake, usable};
+use super::words::{Taken, is_of_place, names_a_thing, singular, snake, usable};
 
 /// At most this many values beside the records are fields of a one-row table.
 const VALUES: usize = 100;
@@ -283,10 +283,8 @@ impl<'w> Deciding<'w> {
         let fits = row.present == all && there.objects == there.seen && other.is_none();
         let single = matches!(self.entities.list[table].identity, Identity::Own(_));
         // What else is there must not be worth more than where in a list something stands.
-        let scalars = |view: &View<'_>| view.counts().scalars() + view.counts().nulls;
-        let others = members.iter().filter(|member| member.name != row.name);
-        let little = members.len() <= 3
-            && others.clone().all(|member| scalars(&member.view) == member.view.counts().seen);
+        let mut others = members.iter().filter(|member| member.name != row.name);
+        let little = others.all(|member| is_of_place(member.name));
         (fits && single && little).then(|| made(table, vec![row.name.to_owned()], false, true, all))
     }
 
@@ -304,13 +302,12 @@ impl<'w> Deciding<'w> {
             return self.delete(path, absolute, tables, names);
         }
         let mut answer = self.answer(&path.roots, written);
-        let is_main = |found: &&FoundRows| found.always || written == Written::JsonApi;
-        let best = answer.found.iter().filter(is_main);
-        let main = best.max_by_key(|found| (found.many, found.objects)).cloned();
+        let main = main_of(&answer.found, path, written).cloned();
         let last = main
             .as_ref()
             .filter(|main| !main.many)
-            .and_then(|main| tables[main.table].id.last().filter(|_| main.way.len() < 2).cloned());
+            .filter(|main| main.way.len() < 2 && self.ends_with_id(path, main.table))
+            .and_then(|main| tables[main.table].id.last().cloned());
         let template =
             path.target.named.is_none().then(|| Template::of(path, absolute, last.as_deref()));
         let many = main.as_ref().is_none_or(|main| main.many);
@@ -432,6 +429,13 @@ impl<'w> Deciding<'w> {
         rule.given.push((name, variable.name.clone()));
     }
 
+    /// Whether the last variable of a path is the id of a row of that table.
+    fn ends_with_id(&self, path: &Path, table: usize) -> bool {
+        let ids = &self.entities.list[table].ids;
+        let values = path.values.last().map_or(&[][..], Vec::as_slice);
+        values.iter().filter(|value| ids.contains(&(hash(value) | 1))).count() * 2 >= values.len()
+    }
+
     /// The table of which a variable holds ids.
     fn linked(&self, path: &Path, variable: &Variable) -> Option<ColumnKind> {
         let of = variable.of.as_ref()?;
@@ -444,7 +448,9 @@ impl<'w> Deciding<'w> {
                 Some(IdKind::Text) => true,
                 None => false,
             };
-            called && fits
+            // A number in a URL may be another one than the id.
+            let known = values.iter().filter(|value| entity.ids.contains(&(hash(value) | 1)));
+            called && fits && known.count() * 2 >= values.len()
         });
         to.map(|(number, _)| ColumnKind::Link(number))
     }
@@ -515,19 +521,49 @@ impl<'w> Deciding<'w> {
     }
 
     /// Whether responses of two paths hold the same: the same rows in the same places, or objects
-    /// with the same members.
+    /// with the same members. A list that is empty is like any list.
     pub(super) fn alike(&self, a: &Path, b: &Path) -> bool {
-        let of = |path: &Path| {
+        let found = |path: &Path| {
             let answer = self.answer(&path.roots, Written::Json);
-            let found = answer.found.into_iter().map(|found| (found.table, found.way));
-            let found: Vec<_> = found.collect();
-            // Entities with an id in their answers need no name for this.
-            let values = answer.values.into_iter().map(|value| value.name);
-            (found, values.collect::<Vec<_>>())
+            answer.found.into_iter().map(|found| (found.table, found.way)).collect::<Vec<_>>()
         };
-        let (a, b) = (of(a), of(b));
-        a.0 == b.0 && (!a.0.is_empty() || a.1 == b.1)
+        let (here, there) = (found(a), found(b));
+        let contradict = !here.is_empty() && !there.is_empty();
+        if contradict && !here.iter().any(|found| there.contains(found)) {
+            return false;
+        }
+        let view = |path: &Path| View::new(self.world, path.roots.iter().copied());
+        view(a).is_like(&view(b))
     }
+}
+
+/// The rows that a response is about: what all responses are, what the request is called after, or
+/// the one long array. Others are companions, which may lack.
+fn main_of<'f>(found: &'f [FoundRows], path: &Path, written: Written) -> Option<&'f FoundRows> {
+    if written == Written::JsonApi {
+        return found.iter().max_by_key(|found| found.objects);
+    }
+    let called = match &path.target.named {
+        Some(named) => Some(singular(named)),
+        None => last_word(&path.target).map(|(_, word)| singular(word)),
+    };
+    let is_called = |found: &&FoundRows| {
+        let last = found.way.last().map(|name| singular(name));
+        let words = called.as_deref().unwrap_or_default();
+        last.is_some_and(|last| words == last || words.starts_with(&format!("{last}_")))
+    };
+    let always = || found.iter().filter(|found| found.always);
+    let all: usize = found.iter().map(|found| found.objects).sum();
+    let whole = always().find(|found| found.way.is_empty());
+    let named = || always().filter(is_called).min_by_key(|found| found.way.len());
+    // Of what is not asked for by a URL, an array may be as much a companion as anything else.
+    let share = if path.target.named.is_some() { all } else { 0 };
+    let many = || {
+        let arrays = always().filter(|found| found.many && found.objects * 3 >= share * 2);
+        arrays.max_by_key(|found| found.objects)
+    };
+    let alone = || always().next().filter(|_| found.len() == 1);
+    whole.or_else(named).or_else(many).or_else(alone)
 }
 
 /// The type of what a request says.

@@ -2,7 +2,8 @@
 
 use std::collections::HashSet;
 
-use super::evidence::{Cell, Document, ObjectsNo, Place, Seen, ShapeNo, World};
+use super::evidence::{Cell, Document, ObjectsNo, Place, Seen, ShapeNo, World, way};
+use super::words::is_surely_an_id;
 use crate::ingest::resource::{DOCUMENT, ResourceMember};
 use crate::ingest::{Fault, JsonReader, Next, Number, path_of};
 use crate::schema::whole;
@@ -16,6 +17,9 @@ const EXACT: u64 = 1 << 53;
 const TYPES: usize = 16;
 
 type Read<T> = Result<T, Fault>;
+
+/// What an object remembers of a value of its, by the hash of the way to it.
+type Cells = Vec<(u64, Cell)>;
 
 /// How a response is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -135,12 +139,22 @@ impl<'w, 't> Scanner<'w, 't> {
         Ok(unresolved)
     }
 
-    /// Reads a value; gives what a row remembers of it.
-    fn value(&mut self, shape: ShapeNo, depth: usize) -> Read<Option<Cell>> {
+    /// Reads a value, which is no member that a row remembers.
+    fn value(&mut self, shape: ShapeNo, depth: usize) -> Read<()> {
+        self.member_value(shape, depth, 0, &mut Cells::new())
+    }
+
+    /// Reads the value of a member; adds what its object remembers of it.
+    fn member_value(
+        &mut self,
+        shape: ShapeNo,
+        depth: usize,
+        member: u64,
+        cells: &mut Cells,
+    ) -> Read<()> {
         let next = self.json.peek()?;
         if next == Next::Null && self.unresolved.contains(&self.json.at()) {
-            self.json.word("null")?;
-            return Ok(None);
+            return self.json.word("null");
         }
         let counts = &mut self.world.at_mut(shape).counts;
         counts.seen += 1;
@@ -148,15 +162,14 @@ impl<'w, 't> Scanner<'w, 't> {
             Next::Null | Next::True | Next::False => {
                 let raw = self.json.skip()?;
                 *(if next == Next::Null { &mut counts.nulls } else { &mut counts.bools }) += 1;
-                Ok(Some(Cell::of_other(raw)))
+                cells.push((member, Cell::of_other(raw)));
             }
-            Next::Number => self.number(shape).map(Some),
-            Next::Text => self.text(shape).map(Some),
+            Next::Number => cells.push((member, self.number(shape)?)),
+            Next::Text => cells.push((member, self.text(shape)?)),
             Next::Object | Next::Array if depth >= DEEPEST => {
                 counts.deep += 1;
                 let raw = self.json.skip()?;
                 self.world.at_mut(shape).counts.unkept += usize::from(has_lone_surrogate(raw));
-                Ok(None)
             }
             Next::Array => {
                 counts.arrays += 1;
@@ -170,16 +183,16 @@ impl<'w, 't> Scanner<'w, 't> {
                     self.value(elements, depth + 1)?;
                 }
                 self.array = array;
-                Ok(None)
             }
             Next::Object => {
                 counts.objects += 1;
                 let type_name = self.type_name()?;
                 let objects = self.objects_at(shape, type_name.as_deref());
-                self.object(objects, depth)?;
-                Ok(None)
+                let inner = self.object(objects, depth)?;
+                cells.extend(inner.into_iter().map(|(inner, cell)| (way(member, inner), cell)));
             }
         }
+        Ok(())
     }
 
     fn number(&mut self, shape: ShapeNo) -> Read<Cell> {
@@ -250,31 +263,45 @@ impl<'w, 't> Scanner<'w, 't> {
         Ok(type_name)
     }
 
-    /// Reads an object, whose bracket comes next.
-    fn object(&mut self, objects: ObjectsNo, depth: usize) -> Read<()> {
+    /// Reads an object, whose bracket comes next; gives what the one around it remembers of it: its
+    /// id, or if it has none, all.
+    fn object(&mut self, objects: ObjectsNo, depth: usize) -> Read<Cells> {
         let array = self.array;
-        let mut cells = Vec::new();
+        let mut cells = Cells::new();
         self.world.objects[objects.0 as usize].seen += 1;
-        self.members(objects, depth, &mut cells)?;
+        let (has_id, own) = self.members(objects, depth, &mut cells)?;
+        let mut around = Cells::new();
+        if !self.world.place(objects).many {
+            around.extend_from_slice(&cells[..own]);
+            if has_id {
+                let members = &self.world.objects(objects).members;
+                let is_id = |hash: u64| {
+                    members.iter().any(|it| it.hash == hash && is_surely_an_id(&it.name))
+                };
+                around.retain(|(member, _)| is_id(*member));
+            }
+        }
         self.saw(objects, array, cells);
-        Ok(())
+        Ok(around)
     }
 
-    fn saw(&mut self, objects: ObjectsNo, array: u32, cells: Vec<(u32, Cell)>) {
+    fn saw(&mut self, objects: ObjectsNo, array: u32, cells: Cells) {
         let cells = cells.into_boxed_slice();
         let array = if self.world.place(objects).many { array } else { 0 };
         self.world.saw(objects, Seen { document: self.document, array, cells });
     }
 
-    /// Reads the members of an object, whose bracket comes next.
+    /// Reads the members of an object, whose bracket comes next; gives whether one of them is an id,
+    /// and how many of the cells are members' own, which come first.
     fn members(
         &mut self,
         objects: ObjectsNo,
         depth: usize,
-        cells: &mut Vec<(u32, Cell)>,
-    ) -> Read<()> {
+        cells: &mut Cells,
+    ) -> Read<(bool, usize)> {
         self.json.open();
         let (mut first, mut met) = (true, Vec::new());
+        let (mut has_id, mut inside) = (false, Cells::new());
         while self.json.member(first)? {
             first = false;
             let name = self.json.name()?;
@@ -284,18 +311,23 @@ impl<'w, 't> Scanner<'w, 't> {
                 continue;
             };
             let known = &mut self.world.objects[objects.0 as usize].members[member];
-            let shape = known.shape;
+            let (shape, hash) = (known.shape, known.hash);
             // Of a repeated member the last one counts.
             if met.contains(&member) {
-                cells.retain(|(other, _)| *other != member as u32);
+                cells.retain(|(other, _)| *other != hash);
+                inside.clear();
             } else {
                 known.present += 1;
                 met.push(member);
             }
-            let cell = self.value(shape, depth + 1)?;
-            cells.extend(cell.map(|cell| (member as u32, cell)));
+            has_id |= is_surely_an_id(&name);
+            let is_object = self.json.peek()? == Next::Object;
+            let place = if is_object { &mut inside } else { &mut *cells };
+            self.member_value(shape, depth + 1, hash, place)?;
         }
-        Ok(())
+        let own = cells.len();
+        cells.append(&mut inside);
+        Ok((has_id, own))
     }
 
     /// Reads a JSON:API document: resources with their attributes and links as members.
@@ -348,7 +380,7 @@ impl<'w, 't> Scanner<'w, 't> {
                 counts.objects += 1;
                 self.resource(shape)
             }
-            _ => self.value(shape, 2).map(|_| ()),
+            _ => self.value(shape, 2),
         }
     }
 
@@ -356,7 +388,7 @@ impl<'w, 't> Scanner<'w, 't> {
         let type_name = self.type_name()?;
         let objects = self.world.objects_at(shape, type_name.as_deref(), true);
         self.world.objects[objects.0 as usize].seen += 1;
-        let mut cells = Vec::new();
+        let mut cells = Cells::new();
         self.json.open();
         let mut first = true;
         while self.json.member(first)? {
@@ -368,9 +400,8 @@ impl<'w, 't> Scanner<'w, 't> {
                     let Some(member) = self.world.member(objects, "id") else { continue };
                     let known = &mut self.world.objects[objects.0 as usize].members[member];
                     known.present += 1;
-                    let shape = known.shape;
-                    let cell = self.value(shape, 3)?;
-                    cells.extend(cell.map(|cell| (member as u32, cell)));
+                    let (shape, hash) = (known.shape, known.hash);
+                    self.member_value(shape, 3, hash, &mut cells)?;
                 }
                 ResourceMember::Attributes => {
                     let before = self.world.shapes.len();

@@ -6,8 +6,36 @@ use super::evidence::{ShapeNo, hash, is_like_an_id};
 use super::words::{names_a_thing, singular, snake};
 use crate::schema::decoded;
 
-/// Query variables that number the pages of a list.
-const PAGING: [&str; 8] = ["page", "offset", "cursor", "after", "before", "start", "skip", "from"];
+/// Query variables that number the pages of a list, or say where one begins.
+const PAGING: [&str; 12] = [
+    "page",
+    "offset",
+    "cursor",
+    "after",
+    "before",
+    "start",
+    "skip",
+    "from",
+    "since",
+    "page_token",
+    "continuation",
+    "marker",
+];
+/// Query variables that say how long a page is.
+const SIZES: [&str; 12] = [
+    "per_page",
+    "page_size",
+    "pagesize",
+    "size",
+    "limit",
+    "count",
+    "max",
+    "max_results",
+    "first",
+    "last",
+    "take",
+    "top",
+];
 /// From this many on, words that differ in otherwise equal paths are a variable.
 const DIFFERENT: usize = 3;
 /// This many of them are tried as what the others are like.
@@ -45,6 +73,8 @@ pub(super) struct Path {
     pub(super) target: Target,
     /// What stood in the variables, segment by segment.
     pub(super) values: Vec<Vec<String>>,
+    /// What the variables name as far as that is known, by what stands in them.
+    pub(super) things: Vec<Option<String>>,
     /// Variables of the query, with what was seen in them.
     pub(super) query: Vec<(String, Vec<String>)>,
     pub(super) samples: Vec<usize>,
@@ -107,8 +137,9 @@ impl Path {
     /// The path of one sample.
     pub(super) fn new(sample: usize, parts: Parts) -> Self {
         let values = parts.values.into_iter().map(|value| vec![value]).collect();
-        let (query, roots) = (Vec::new(), Vec::new());
-        let mut path = Self { target: parts.target, values, query, samples: vec![sample], roots };
+        let (things, query, roots) = (Vec::new(), Vec::new(), Vec::new());
+        let samples = vec![sample];
+        let mut path = Self { target: parts.target, values, things, query, samples, roots };
         parts.query.into_iter().for_each(|(name, value)| path.add_query(name, vec![value]));
         path
     }
@@ -149,42 +180,70 @@ impl Path {
         self.roots.extend(other.roots);
     }
 
+    /// What a variable names: what stands in front of it, if it is the last of several, and what its
+    /// values show otherwise.
+    fn names(&self, segment: usize) -> Option<String> {
+        let segments = &self.target.segments;
+        let start = segments[..segment].iter().rposition(|part| *part != Segment::Variable)?;
+        let is_last = segments.get(segment + 1) != Some(&Segment::Variable);
+        let word = || self.before(start + 1).filter(|_| is_last).map(singular);
+        let shown = || self.things.get(self.variables_before(segment))?.clone();
+        word().or_else(shown)
+    }
+
+    /// Whether a segment may be a variable by what is in front of it.
+    fn may_vary(&self, segment: usize) -> bool {
+        let follows = |before: usize| self.target.segments[before] == Segment::Variable;
+        self.before(segment).is_some() || segment.checked_sub(1).is_some_and(follows)
+    }
+
     /// The variable's name that stands in that segment: by what is in front of it.
     fn before(&self, segment: usize) -> Option<&str> {
         let before = segment.checked_sub(1).and_then(|before| self.target.segments[before].fixed());
-        before.filter(|name| names_a_thing(name))
+        before.filter(|name| names_a_thing(name) && !is_version(name))
     }
 }
 
-/// Whether a segment is an id of what the path names in front of it.
-pub(super) trait KnownIds {
+/// What is known of the values that segments may be.
+pub(super) trait KnownValues {
+    /// Whether it is an id of what the path names in front of it.
     fn is_id_of(&self, what: &str, hash: u64) -> bool;
+
+    /// Whether something is called so.
+    fn is_name(&self, hash: u64) -> bool;
 }
 
 /// Finds the variables that only show when everything is known, and puts paths together that are
 /// one template. `alike` says whether responses hold the same.
 pub(super) fn templates(
     mut paths: Vec<Path>,
-    known: &impl KnownIds,
+    known: &impl KnownValues,
     alike: impl Fn(&Path, &Path) -> bool,
 ) -> Vec<Path> {
     for path in &mut paths {
         for segment in 1..path.target.segments.len() {
             let Segment::Fixed(text) = &path.target.segments[segment] else { continue };
             let id = hash(&decoded(text)) | 1;
-            let what = path.before(segment).map(singular);
-            let is_id = what.is_some_and(|what| known.is_id_of(&what, id));
-            if is_id && can_be_variable(text) {
+            let is_id =
+                path.before(segment).is_some_and(|what| known.is_id_of(&singular(what), id));
+            let is_name =
+                path.may_vary(segment) && known.is_name(id) && singular(text) == snake(text);
+            if (is_id || is_name) && can_be_variable(text) {
                 path.vary(segment);
             }
         }
     }
     let mut paths = together(paths);
-    while let Some((segment, set)) = siblings(&paths, &alike) {
-        set.into_iter().for_each(|number| paths[number].vary(segment));
+    loop {
+        if let Some((segment, set)) = siblings(&paths, &alike) {
+            set.into_iter().for_each(|number| paths[number].vary(segment));
+        } else if let Some((segment, number)) = followed(&paths, &alike) {
+            paths[number].vary(segment);
+        } else {
+            return paths;
+        }
         paths = together(paths);
     }
-    paths
 }
 
 /// Paths that differ in one word only and hold the same, if there are several.
@@ -195,7 +254,7 @@ fn siblings(paths: &[Path], alike: &impl Fn(&Path, &Path) -> bool) -> Option<(us
         let mut places: HashMap<Target, usize> = HashMap::new();
         for (number, path) in paths.iter().enumerate() {
             let word = path.target.segments.get(segment).and_then(Segment::fixed);
-            if !word.is_some_and(can_be_variable) || path.before(segment).is_none() {
+            if !word.is_some_and(can_be_variable) || !path.may_vary(segment) {
                 continue;
             }
             let mut target = path.target.clone();
@@ -214,6 +273,37 @@ fn siblings(paths: &[Path], alike: &impl Fn(&Path, &Path) -> bool) -> Option<(us
                 if same.len() >= DIFFERENT {
                     return Some((segment, same));
                 }
+            }
+        }
+    }
+    None
+}
+
+/// A path with a word where others, which begin in the same way, have a variable: what that word
+/// was in it, or what makes it a path like one of these.
+fn followed(paths: &[Path], alike: &impl Fn(&Path, &Path) -> bool) -> Option<(usize, usize)> {
+    let begins = |path: &Path, other: &Path, segment: usize| {
+        let (one, two) = (&path.target, &other.target);
+        one.method == two.method
+            && one.origin == two.origin
+            && one.named == two.named
+            && one.segments.len() > segment
+            && one.segments[..segment] == two.segments[..segment]
+    };
+    for (number, path) in paths.iter().enumerate() {
+        for (segment, part) in path.target.segments.iter().enumerate().skip(1) {
+            let Some(word) = part.fixed().filter(|word| can_be_variable(word)) else { continue };
+            let value = decoded(word);
+            let varies = |other: &&Path| {
+                begins(other, path, segment) && other.target.segments[segment] == Segment::Variable
+            };
+            let fits = |other: &Path| {
+                let rest = |path: &Path| path.target.segments[segment + 1..].to_vec();
+                other.values_at(segment).contains(&value)
+                    || (rest(other) == rest(path) && alike(other, path))
+            };
+            if paths.iter().filter(varies).any(fits) {
+                return Some((segment, number));
             }
         }
     }
@@ -259,8 +349,8 @@ impl Template {
         for (segment, part) in path.target.segments.iter().enumerate() {
             text.push('/');
             let Some(fixed) = part.fixed() else {
-                let of = path.before(segment).map(singular);
                 let is_last = segment + 1 == path.target.segments.len();
+                let of = path.names(segment);
                 let name = last.filter(|_| is_last).map(snake);
                 let name = names.take(&name.or(of.clone()).unwrap_or_else(|| "id".to_owned()));
                 text.push_str(&format!("{{{name}}}"));
@@ -293,14 +383,26 @@ fn encoded(name: &str) -> String {
 
 /// The variable of a query that numbers the pages of a list.
 pub(super) fn paging(query: &[String]) -> Option<&str> {
-    PAGING.iter().find_map(|paging| {
-        query.iter().map(String::as_str).find(|name| {
-            let name = snake(name);
-            name == *paging
-                || name.ends_with(&format!("_{paging}"))
-                || name.starts_with(&format!("{paging}_"))
-        })
-    })
+    let inside = |name: &str, word: &str| {
+        name.ends_with(&format!("_{word}")) || name.starts_with(&format!("{word}_"))
+    };
+    let is_size = |name: &str| {
+        SIZES.contains(&name)
+            || inside(name, "size")
+            || inside(name, "limit")
+            || name == "page_count"
+    };
+    let names = || query.iter().map(|name| (name.as_str(), plain_name(name)));
+    let exact = |word: &str| names().find(|(_, name)| name == word);
+    let part = |word: &str| names().find(|(_, name)| inside(name, word) && !is_size(name));
+    let found = PAGING.iter().find_map(|word| exact(word));
+    let found = found.or_else(|| PAGING.iter().find_map(|word| part(word)));
+    found.map(|(name, _)| name)
+}
+
+/// A variable's name without brackets and what percent-encoding stands for: `page[number]`.
+fn plain_name(name: &str) -> String {
+    snake(&decoded(name)).trim_matches('_').to_owned()
 }
 
 /// What the path's last word says.

@@ -10,6 +10,14 @@ const GENERIC: &str = "data items item results result records record rows row no
     contents entries entry list values value objects object docs payload response collection \
     elements";
 
+/// Members that say how things are at the moment.
+const CHANGING: &str = "status state phase stage conclusion result outcome progress condition health mode step \
+    message note summary description body text comment version etag action reason value level \
+    priority severity visibility availability";
+
+/// What times are called that do not change.
+const BEGINNINGS: &str = "created added born opened joined founded registered inserted issued";
+
 /// Members that say how something is linked, not what it is.
 const POSITIONS: &str = "from to by at in on of for with self parent next prev previous first last other target \
     source origin start end via about";
@@ -86,7 +94,8 @@ pub(super) fn id_rank(name: &str, role: &str) -> Option<usize> {
         "id" => Some(if name == "id" { 0 } else { 1 }),
         "_id" => Some(1),
         _ if own => Some(2),
-        "uuid" | "guid" | "uid" => Some(3),
+        "uuid" | "guid" | "uid" | "node_id" | "global_id" | "object_id" | "oid" => Some(3),
+        "sha" | "hash" | "digest" | "fingerprint" => Some(CONTENT),
         "code" | "key" | "slug" | "iata" | "sku" | "isbn" => Some(NAMED),
         // It may well be the id of something else.
         _ if name.ends_with("_id") || name.ends_with("_uuid") => Some(FOREIGN),
@@ -100,7 +109,9 @@ pub(super) fn id_rank(name: &str, role: &str) -> Option<usize> {
 }
 
 /// The last rank of names that are hardly anything else than an id.
-pub(super) const SURE: usize = 4;
+pub(super) const SURE: usize = 3;
+/// The rank of names by which content is identified; an object that only refers to it has them too.
+pub(super) const CONTENT: usize = 4;
 /// The rank of names that are ids in some trade.
 pub(super) const NAMED: usize = 5;
 /// The rank of names that may well be the id of something else.
@@ -113,10 +124,35 @@ pub(super) fn is_surely_an_id(name: &str) -> bool {
     id_rank(name, "").is_some_and(|rank| rank <= SURE)
 }
 
+/// Whether the values of a member are what things are called, or their ids.
+pub(super) fn is_called_by(member: &str) -> bool {
+    id_rank(member, "").is_some_and(|rank| rank < AMONG)
+}
+
+/// Whether a member likely changes while its entity lives.
+pub(super) fn changes(member: &str) -> bool {
+    let name = snake(member);
+    let last = name.rsplit('_').next().unwrap_or(&name);
+    is_among(CHANGING, last)
+        || ["last_", "latest_", "current_"].iter().any(|it| name.starts_with(it))
+}
+
+/// Whether a time is that of a beginning.
+pub(super) fn begins(member: &str) -> bool {
+    let name = snake(member);
+    is_among(BEGINNINGS, name.split('_').next().unwrap_or(&name))
+}
+
 /// Whether a name says what something is.
 pub(super) fn names_a_thing(name: &str) -> bool {
     let name = snake(name);
     !name.is_empty() && !is_among(GENERIC, &name) && !super::evidence::is_like_an_id(&name)
+}
+
+/// Whether a member of an entry only says where in its list that is.
+pub(super) fn is_of_place(member: &str) -> bool {
+    is_among("cursor position index rank order score offset __typename", &snake(member))
+        || member == "__typename"
 }
 
 /// Whether a name only says how something is linked.
