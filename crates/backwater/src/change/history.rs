@@ -347,7 +347,7 @@ struct Changed {
 impl Later {
     /// Whether it is known that nothing was changed.
     pub(crate) fn is_nothing(&self) -> bool {
-        self.known && self.fields.is_empty() && self.deleted.is_empty()
+        self.known && self.fields.is_empty() && self.deleted.is_empty() && self.below.is_empty()
     }
 
     /// Whether some fields of a row that is, or was, covered were written since.
@@ -358,19 +358,22 @@ impl Later {
             || self.below.get(&at).is_some_and(|written| written.meets(fields))
     }
 
-    /// Whether a row has changed since; one that was deleted must not be inserted again.
+    /// Whether a row was written since; one that was deleted must not be inserted again.
     pub(crate) fn has_changed(&self, state: &State, table: TableNo, slot: Slot) -> bool {
         let deleted = || {
             let id = state.id(table, slot).map(|id| (table, id.to_id()));
             id.is_some_and(|id| self.deleted.contains(&id))
         };
         match state.table(table).is_row(slot) {
-            true => !self.known || self.fields.contains_key(&(table, slot)),
+            true => {
+                let at = (table, slot);
+                !self.known || self.fields.contains_key(&at) || self.below.contains_key(&at)
+            }
             false => deleted(),
         }
     }
 
-    /// Leaves out of a row's staged fields what has changed since; gives how many values that are
+    /// Leaves out of a row's staged fields what was written since; gives how many values that are
     /// now others that kept.
     pub(crate) fn leave_out(
         &self,
@@ -381,9 +384,12 @@ impl Later {
     ) -> usize {
         let (Some(row), mut kept) = (state.table(table).row(slot), 0) else { return 0 };
         let changed = self.fields.get(&(table, slot));
+        let below = self.below.get(&(table, slot));
         staged.retain(|(field, value)| {
-            let newer =
-                !self.known || changed.is_some_and(|it| it.all || it.fields.contains(*field));
+            let newer = !self.known
+                || changed.is_some_and(|it| it.all || it.fields.contains(*field))
+                // A confirmation counts though it changes nothing.
+                || below.is_some_and(|written| written.contains(*field));
             let keep = newer && row.cell(*field) != Cell::Absent;
             kept += usize::from(keep && row.cell(*field) != value.cell());
             !keep
