@@ -155,7 +155,7 @@ pub mod recording {
 /// What commits did, what responses contained, where values come from, and what is missing.
 pub mod report {
     pub use crate::change::{
-        Change, ChangeKind, FieldChange, Ingested, IngestedTable, Skipped, Totals,
+        Change, ChangeKind, FieldChange, Ingested, IngestedTable, Skipped, Totals, UnplacedValues,
     };
     pub use crate::query::{Missing, MissingCell};
     pub use crate::table::{FieldSummary, TableSummary};

@@ -44,6 +44,9 @@ pub(crate) struct Arguments {
     /// What the files hold; a recording is known by its beginning
     #[arg(long, value_enum, default_value_t = Kind::Responses)]
     kind: Kind,
+    /// Refuse a response that has values for which the schema has no place
+    #[arg(long)]
+    strict: bool,
     /// Report each response of a recording, rather than the sums of each rule
     #[arg(long)]
     all: bool,
@@ -127,7 +130,7 @@ fn one_file(
     let size = bytes.len() as u64;
     if arguments.kind == Kind::Responses && Recording::looks_like_one(&bytes) {
         let recording = Recording::parse(&bytes).map_err(|error| error.at(&name))?;
-        let mut replayed = replay(cache, &recording, size, progress);
+        let mut replayed = replay(cache, &recording, (size, arguments.strict), progress);
         let misfits = std::mem::take(&mut replayed.misfits);
         progress.suspend(|| printer.recording(&name, &recording, &replayed))?;
         return Ok((size, misfits));
@@ -138,7 +141,12 @@ fn one_file(
 }
 
 /// Commits each response of a recording that a rule reads.
-fn replay(cache: &Cache, recording: &Recording, size: u64, progress: &ProgressBar) -> Replayed {
+fn replay(
+    cache: &Cache,
+    recording: &Recording,
+    (size, strict): (u64, bool),
+    progress: &ProgressBar,
+) -> Replayed {
     let schema = cache.schema();
     let mut replayed = Replayed::default();
     let place = progress.position();
@@ -147,7 +155,7 @@ fn replay(cache: &Cache, recording: &Recording, size: u64, progress: &ProgressBa
     for exchange in recording.exchanges() {
         match exchange.fate(&schema) {
             Fate::NoRule => replayed.no_rule.push(exchange.label()),
-            Fate::Read => match read_exchange(cache, exchange) {
+            Fate::Read => match read_exchange(cache, exchange, strict) {
                 Ok(report) => replayed.reports.push(report),
                 Err(error) => replayed.misfits.push(error.at(exchange.label())),
             },
@@ -179,11 +187,11 @@ fn one(
             let (request, how) = request(&cache.schema(), arguments, file)?;
             cache.commit(format!("{name} ingested as {how}"), |tx| {
                 progress.set_message("read");
-                tx.ingest_with_progress(request, bytes, |read| {
+                let ingested = tx.ingest_with_progress(request, bytes, |read| {
                     progress.set_position(before + read as u64);
                 })?;
                 progress.set_position(before + bytes.len() as u64);
-                Ok(())
+                if arguments.strict { ingested.require_all_placed() } else { Ok(()) }
             })
         }
     };
@@ -216,9 +224,16 @@ fn request(
     Ok((request, how))
 }
 
-fn read_exchange(cache: &Cache, exchange: &Exchange) -> Result<Report, backwater::Error> {
-    let label = exchange.label();
-    Ok(cache.commit(label, |tx| tx.ingest(exchange.request(), exchange.body()))?.report)
+fn read_exchange(
+    cache: &Cache,
+    exchange: &Exchange,
+    strict: bool,
+) -> Result<Report, backwater::Error> {
+    let done = cache.commit(exchange.label(), |tx| {
+        let ingested = tx.ingest(exchange.request(), exchange.body())?;
+        if strict { ingested.require_all_placed() } else { Ok(()) }
+    });
+    Ok(done?.report)
 }
 
 fn open(arguments: &Arguments) -> anyhow::Result<Cache> {

@@ -116,6 +116,10 @@ impl Printer {
         if let Some(more) = skipped.len().checked_sub(NAMED).filter(|more| *more > 0) {
             writeln!(out, "  and {} more", count(more, "record"))?;
         }
+        let mut all = Totals::default();
+        let of_all = replayed.reports.iter().flat_map(Report::ingested);
+        of_all.for_each(|ingested| all.add(ingested));
+        write_unplaced(&mut out, &all)?;
         write_list(&mut out, "", " had nothing new", &no_news)?;
         if replayed.ignored > 0 {
             let others = match replayed.ignored {
@@ -167,6 +171,14 @@ fn sums((rule, totals): &(String, Totals)) -> Vec<Value> {
 fn counts(totals: &Totals) -> [Value; 5] {
     let Totals { objects, inserted, updated, deleted, skipped, .. } = totals;
     [objects, inserted, updated, deleted, skipped].map(|number| Value::Int(*number as i64))
+}
+
+/// The values that went nowhere, if there are any.
+fn write_unplaced(out: &mut impl Write, totals: &Totals) -> io::Result<()> {
+    match totals.unplaced_text() {
+        Some(text) => writeln!(out, "  {text}."),
+        None => Ok(()),
+    }
 }
 
 /// A sentence about some requests, and the first of them, in lines that fit.
@@ -226,6 +238,9 @@ pub(crate) fn print_report(
         if let Some(more) = ingested.skipped.len().checked_sub(NAMED).filter(|more| *more > 0) {
             writeln!(out, "  and {} more", count(more, "record"))?;
         }
+        let mut totals = Totals::default();
+        totals.add(ingested);
+        write_unplaced(out, &totals)?;
         if report.changes().next().is_none() {
             writeln!(out, "  Nothing of this was news.")?;
         }

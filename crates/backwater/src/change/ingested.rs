@@ -1,6 +1,9 @@
 //! What responses contained: the count of what an ingest did to each table.
 
+use std::fmt;
 use std::sync::Arc;
+
+use crate::error::{Error, ErrorKind, Result};
 
 /// What one response contained.
 ///
@@ -39,6 +42,42 @@ pub struct Ingested {
     /// How many values were kept that later commits had changed, when the request's beginning was
     /// given.
     pub kept: usize,
+    /// Values, nulls apart, that neither the rule nor the tables have a place for, most of them
+    /// first. Of objects that the response has several times, letter by letter, they count once.
+    pub unplaced: Vec<UnplacedValues>,
+}
+
+/// Values of a response that went nowhere.
+///
+/// ```
+/// # use backwater::{Cache, Schema};
+/// # let cache = Cache::new(Schema::parse("s.toml", r#"
+/// #     table.port = { id = "code", fields = { code = "text" } }
+/// #     response.ports = { records = "/ports", table = "port" }
+/// # "#)?);
+/// let response = r#"{ "day": "2031-05-04", "ports": [{ "code": "SAL", "lat": 54.1 }, { "code": "EEL", "lat": 54.3 }] }"#;
+/// let report = cache.commit("ports loaded", |tx| tx.ingest("ports", response))?;
+/// let unplaced = &report.ingested()[0].unplaced;
+/// assert_eq!(unplaced[0].to_string(), "2 at /lat of port");
+/// assert_eq!(unplaced[1].to_string(), "1 at /day");
+/// # Ok::<(), backwater::Error>(())
+/// ```
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct UnplacedValues {
+    /// The table in whose rows they stand; `None` if they stand outside of rows.
+    pub table: Option<Arc<str>>,
+    /// Where they stand: a JSON Pointer (RFC 6901) from the row on, or from the response on.
+    pub pointer: String,
+    /// How many there are.
+    pub values: usize,
+}
+
+impl fmt::Display for UnplacedValues {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} at {}", self.values, self.pointer)?;
+        self.table.iter().try_for_each(|table| write!(f, " of {table}"))
+    }
 }
 
 /// A record that was left out.
@@ -114,6 +153,47 @@ impl Ingested {
     pub fn repeats(&self) -> usize {
         self.objects() - self.rows()
     }
+
+    /// Refuses a response of which values went nowhere: as the last step of a commit's closure, so
+    /// that nothing of it is committed.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Response`] if there are such values; it names their places.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", r#"
+    /// #     table.port = { id = "code", fields = { code = "text" } }
+    /// #     response.ports = { table = "port" }
+    /// # "#)?);
+    /// let refused = cache.commit("ports loaded", |tx| {
+    ///     tx.ingest("ports", r#"[{ "code": "SAL", "lat": 54.1 }]"#)?.require_all_placed()
+    /// });
+    /// assert!(refused.unwrap_err().to_string().starts_with("1 value has no place in the schema: 1 at /lat of port"));
+    /// assert_eq!(cache.snapshot().count("port")?, 0);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn require_all_placed(&self) -> Result<()> {
+        match unplaced_text(&self.unplaced) {
+            None => Ok(()),
+            Some(text) => Err(Error::new(ErrorKind::Response, text)
+                .help(format!("give them fields, or rule \"{}\" a place for them", self.rule))),
+        }
+    }
+}
+
+/// How many values went nowhere, and where most of them stand; `None` if there are none.
+fn unplaced_text(unplaced: &[UnplacedValues]) -> Option<String> {
+    const NAMED: usize = 5;
+    let all: usize = unplaced.iter().map(|place| place.values).sum();
+    let named = unplaced.iter().take(NAMED).map(UnplacedValues::to_string).collect::<Vec<_>>();
+    let more = match unplaced.len().saturating_sub(NAMED) {
+        0 => String::new(),
+        1 => ", and at 1 more place".to_owned(),
+        more => format!(", and at {more} more places"),
+    };
+    let values = if all == 1 { "1 value has" } else { &format!("{all} values have") };
+    (all > 0).then(|| format!("{values} no place in the schema: {}{more}", named.join(", ")))
 }
 
 /// What a number of responses contained together.
@@ -152,6 +232,8 @@ pub struct Totals {
     pub skipped: usize,
     /// How many responses changed nothing.
     pub without_news: usize,
+    /// Values that went nowhere, in the order of first sight.
+    pub unplaced: Vec<UnplacedValues>,
 }
 
 impl Totals {
@@ -171,6 +253,35 @@ impl Totals {
         self.deleted += deleted;
         self.skipped += ingested.skipped.len();
         self.without_news += usize::from(inserted + updated + deleted == 0);
+        for place in &ingested.unplaced {
+            let same = |known: &&mut UnplacedValues| {
+                known.table == place.table && known.pointer == place.pointer
+            };
+            match self.unplaced.iter_mut().find(same) {
+                Some(known) => known.values += place.values,
+                None => self.unplaced.push(place.clone()),
+            }
+        }
+    }
+
+    /// A sentence on the values that went nowhere; `None` if there are none.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, report::Totals};
+    /// # let cache = Cache::new(Schema::parse("s.toml", r#"
+    /// #     table.port = { id = "code", fields = { code = "text" } }
+    /// #     response.ports = { table = "port" }
+    /// # "#)?);
+    /// let report = cache.commit("ports loaded", |tx| tx.ingest("ports", r#"[{ "code": "SAL", "lat": 54.1 }]"#))?;
+    /// let mut totals = Totals::default();
+    /// report.ingested().iter().for_each(|ingested| totals.add(ingested));
+    /// assert_eq!(totals.unplaced_text().unwrap(), "1 value has no place in the schema: 1 at /lat of port");
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn unplaced_text(&self) -> Option<String> {
+        let mut most = self.unplaced.clone();
+        most.sort_by_key(|place| std::cmp::Reverse(place.values));
+        unplaced_text(&most)
     }
 
     /// How many of the objects said nothing that was not known.

@@ -30,7 +30,7 @@ pub(crate) use changes::{
     ChangedRows, Changes, FieldSet, Happened, RowAt, RowChange, WrittenRow, compare,
 };
 pub(crate) use history::{History, Later};
-pub use ingested::{Ingested, IngestedTable, Skipped, Totals};
+pub use ingested::{Ingested, IngestedTable, Skipped, Totals, UnplacedValues};
 pub(crate) use last_changed::{LastChanged, Span};
 pub(crate) use on_demand::OnDemand;
 #[cfg(feature = "remote")]

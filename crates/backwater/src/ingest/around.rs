@@ -122,7 +122,15 @@ impl<'s> RequestContext<'s> {
             tx.note_gone(rule.table, id);
         }
         let (rule, tables) = (rule.name.clone(), vec![table]);
-        Ok(Ingested { rule, bytes, records: 0, tables, skipped: Vec::new(), kept: 0 })
+        Ok(Ingested {
+            rule,
+            bytes,
+            records: 0,
+            tables,
+            skipped: Vec::new(),
+            kept: 0,
+            unplaced: Vec::new(),
+        })
     }
 
     /// Ends an ingest: gives what became of each table's objects, and how many values were kept.

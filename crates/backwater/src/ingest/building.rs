@@ -7,6 +7,7 @@ use smallvec::SmallVec;
 use super::json::{JsonReader, Next};
 use super::nested::{Around, Failure, Read, Reader, misfit};
 use super::place::PointerStep;
+use super::unplaced::UnplacedNo;
 use crate::error::{either, list, nearest};
 use crate::schema::{Branch, FieldKind, FieldNo, Lookup, TableDef, TableNo, Unknown, whole};
 use crate::table::{Cell, IndexKey, ONLY, Slot};
@@ -25,7 +26,8 @@ pub(super) enum MemberUse {
     Field(FieldNo),
     /// It holds several fields, or fields deeper inside.
     Deep,
-    Unknown,
+    /// It is no field; its number among such members.
+    Unknown(UnplacedNo),
 }
 
 impl MemberUse {
@@ -103,8 +105,8 @@ impl<'de> Reader<'_, 'de> {
                             .map_err(|failure| self.at(name, failure))?;
                     }
                 }
-                MemberUse::Unknown => self
-                    .unknown(table, spelled, building, type_member)
+                MemberUse::Unknown(number) => self
+                    .unknown(table, (spelled, number), building, type_member)
                     .map_err(|failure| self.at(PointerStep::spelled(spelled), failure))?,
             }
         }
@@ -141,7 +143,9 @@ impl<'de> Reader<'_, 'de> {
                 let alias = aliases.find(|(of, alias, _)| *of == table && **alias == *name);
                 match (alias, definition.members.entry(&name)) {
                     (Some((.., field)), _) => MemberUse::Field(*field),
-                    (None, None) => MemberUse::Unknown,
+                    (None, None) => {
+                        MemberUse::Unknown(self.unplaced.number(Some(table), "", Some(&name)))
+                    }
                     (None, Some((place, member))) => {
                         *next = place + 1;
                         MemberUse::of(definition, member)
@@ -265,7 +269,12 @@ impl<'de> Reader<'_, 'de> {
                         Some(member) => self
                             .deep(table, member, building)
                             .map_err(|failure| self.at(PointerStep::Name(name), failure))?,
-                        None => drop(self.json.skip()?),
+                        None => {
+                            let number =
+                                self.unplaced.number(Some(table), &member.way, Some(&name));
+                            let raw = self.json.skip()?;
+                            self.unplaced.add(number, raw);
+                        }
                     }
                 }
                 self.depth -= 1;
@@ -298,13 +307,18 @@ impl<'de> Reader<'_, 'de> {
     fn unknown(
         &mut self,
         table: TableNo,
-        spelled: &'de str,
+        (spelled, number): (&'de str, UnplacedNo),
         building: &mut Building<'de>,
         type_member: Option<&str>,
     ) -> Read<()> {
         let definition = self.schema.table(table);
         let raw = self.json.skip()?;
         if definition.unknown == Unknown::Ignored {
+            // What names the table has said what it has to say.
+            let tells = |name: &str| PointerStep::spelled(spelled).name() == name;
+            if !type_member.is_some_and(tells) {
+                self.unplaced.add(number, raw);
+            }
             return Ok(());
         }
         let Ok(name) = JsonReader::new(spelled).name() else { return Ok(()) };

@@ -16,6 +16,7 @@ mod records;
 mod repeats;
 mod request;
 pub(crate) mod resource;
+mod unplaced;
 mod values;
 
 use std::cell::RefCell;
@@ -190,7 +191,7 @@ impl Transaction {
         let later = later.filter(|later| !later.is_nothing());
         let mut skip = BTreeSet::new();
         let mut skipped = Vec::new();
-        let outcome = loop {
+        let mut outcome = loop {
             let reading = Reading {
                 schema,
                 rule,
@@ -211,6 +212,7 @@ impl Transaction {
             skipped.extend(outcome.misfits.into_values());
         };
         skipped.extend(outcome.errors.iter().cloned());
+        let unplaced = std::mem::take(&mut outcome.unplaced);
         let records = outcome.records.len();
         if !context.is_unstored {
             for (table, counts) in schema.table_numbers().zip(&outcome.counts) {
@@ -224,6 +226,7 @@ impl Transaction {
             tables,
             skipped,
             kept,
+            unplaced,
         })
     }
 }

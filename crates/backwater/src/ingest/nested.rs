@@ -13,9 +13,10 @@ use super::building::{Building, MemberUse};
 use super::json::{Fault, FaultKind, JsonReader, Next};
 use super::place::{PointerStep, pointer};
 use super::repeats::Repeats;
+use super::unplaced::Unplaced;
 use rustc_hash::FxHashSet;
 
-use crate::change::{FieldSet, Later, Skipped, Touched, Transaction};
+use crate::change::{FieldSet, Later, Skipped, Touched, Transaction, UnplacedValues};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, Format, Rule, Schema, TableNo, Unknown};
 use crate::table::Slot;
@@ -56,6 +57,8 @@ pub(super) struct Outcome {
     pub(super) errors: Vec<Skipped>,
     /// Whether all records are there, as far as is known.
     pub(super) whole: bool,
+    /// Values that went nowhere.
+    pub(super) unplaced: Vec<UnplacedValues>,
 }
 
 /// Reads a response into a transaction.
@@ -85,6 +88,7 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
         line: None,
         unresolved: BTreeSet::new(),
         report_at: if reading.progress.is_some() { 0 } else { usize::MAX },
+        unplaced: Unplaced::default(),
         outcome: Outcome {
             counts,
             records: Vec::new(),
@@ -92,6 +96,7 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
             misfits: BTreeMap::new(),
             errors: Vec::new(),
             whole: true,
+            unplaced: Vec::new(),
         },
     };
     let read = match reading.rule.format {
@@ -103,6 +108,8 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
     match read.and_then(|()| Ok(reader.json.end()?)) {
         Ok(()) => {
             reader.write_beside();
+            let unplaced = std::mem::take(&mut reader.unplaced);
+            reader.outcome.unplaced = unplaced.finish(schema, reading.rule.format);
             Ok(reader.outcome)
         }
         Err(failure) => {
@@ -198,6 +205,7 @@ pub(super) struct Reader<'a, 'de> {
     pub(super) unresolved: BTreeSet<usize>,
     /// Where progress is reported the next time.
     pub(super) report_at: usize,
+    pub(super) unplaced: Unplaced,
     pub(super) outcome: Outcome,
 }
 

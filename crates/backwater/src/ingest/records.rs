@@ -7,7 +7,9 @@ use super::json::{FaultKind, Next};
 use super::nested::{Around, Failure, Read, Reader, misfit};
 use super::place::{PointerStep, pointer};
 use crate::change::Skipped;
-use crate::schema::{Branch, FieldKind, FieldNo, Format, OnError, ResponsePart, TableNo, whole};
+use crate::schema::{
+    Branch, FieldKind, FieldNo, Format, NamedType, OnError, ResponsePart, TableNo, whole,
+};
 use crate::table::Staged;
 use crate::table::{ONLY, Slot};
 
@@ -49,14 +51,26 @@ impl<'de> Reader<'_, 'de> {
     /// Reads what is looked for at a place of the response and further inside.
     pub(super) fn place(&mut self, branch: &Branch<ResponsePart>) -> Read<()> {
         let start = self.json.at();
-        for part in &branch.here {
+        let is_typed = |part: &ResponsePart| matches!(part, ResponsePart::Rows(_, Some(_)));
+        if branch.here.iter().any(is_typed) {
+            self.rows_by_type(branch)?;
+        }
+        for part in branch.here.iter().filter(|part| !is_typed(part)) {
             self.json.go(start);
             match part {
                 ResponsePart::Records => self.records()?,
                 ResponsePart::Included => self.included()?,
                 ResponsePart::Errors => self.refused()?,
                 ResponsePart::Value(table, field) => self.value_beside(*table, *field)?,
-                ResponsePart::Rows(table) => self.rows_beside(*table)?,
+                ResponsePart::Rows(table, _) => {
+                    let expected = format!(
+                        "a \"{}\" object, or an array of them",
+                        self.schema.table(*table).name
+                    );
+                    self.each_beside(&expected, |reader, step| {
+                        reader.row_beside(*table, None, (&branch.way, step))
+                    })?;
+                }
             }
         }
         if branch.inside.is_empty() {
@@ -110,7 +124,11 @@ impl<'de> Reader<'_, 'de> {
                     self.place(inside)
                         .map_err(|failure| self.at(PointerStep::Name(name), failure))?;
                 }
-                None => drop(self.json.skip()?),
+                None => {
+                    let number = self.unplaced.number(None, &branch.way, Some(&name));
+                    let raw = self.json.skip()?;
+                    self.unplaced.add(number, raw);
+                }
             }
         }
         self.depth -= 1;
@@ -199,39 +217,107 @@ impl<'de> Reader<'_, 'de> {
         }
     }
 
-    /// Reads rows that stand beside the records: objects in an array, or one alone.
-    fn rows_beside(&mut self, table: TableNo) -> Read<()> {
-        let expected = |reader: &Self| {
-            format!("a \"{}\" object, or an array of them", reader.schema.table(table).name)
-        };
+    /// Reads rows that stand beside the records, each of the table that its type says. What names no
+    /// type that the rule knows goes nowhere.
+    fn rows_by_type(&mut self, branch: &Branch<ResponsePart>) -> Read<()> {
+        let rule = self.reading.rule;
+        let types = branch.here.iter().filter_map(|part| match part {
+            ResponsePart::Rows(table, Some(number)) => {
+                Some((*table, &rule.types[number.0 as usize]))
+            }
+            _ => None,
+        });
+        let types: SmallVec<[(TableNo, &NamedType); 4]> = types.collect();
+        self.each_beside("an object, or an array of objects", |reader, step| {
+            for (table, named) in &types {
+                let found = reader.type_name(&named.member)?;
+                if found.is_some_and(|found| *found == *named.name) {
+                    return reader.row_beside(*table, Some(&named.member), (&branch.way, step));
+                }
+            }
+            let number = reader.unplaced.number(None, &branch.way, None);
+            let raw = reader.json.skip()?;
+            reader.unplaced.add(number, raw);
+            Ok(())
+        })
+    }
+
+    /// Goes through objects in an array, or takes one alone.
+    fn each_beside(
+        &mut self,
+        expected: &str,
+        mut read: impl FnMut(&mut Self, PointerStep<'de>) -> Read<()>,
+    ) -> Read<()> {
         match self.json.peek()? {
             Next::Null => Ok(self.json.word("null")?),
-            Next::Object => self.row_beside(table),
+            Next::Object => read(self, PointerStep::Whole),
             Next::Array => {
                 self.open()?;
                 let mut index = 0;
                 while self.json.element(index == 0)? {
+                    let step = PointerStep::Index(index);
                     let read = match self.json.peek()? {
-                        Next::Object => self.row_beside(table),
+                        Next::Object => read(self, PointerStep::Index(index)),
                         Next::Null if self.is_unresolved()? => Ok(self.json.word("null")?),
-                        _ => misfit(&self.found()?, &expected(self)),
+                        _ => misfit(&self.found()?, expected),
                     };
-                    read.map_err(|failure| self.at(PointerStep::Index(index), failure))?;
+                    read.map_err(|failure| self.at(step, failure))?;
                     index += 1;
                 }
                 self.depth -= 1;
                 Ok(())
             }
-            _ => misfit(&self.found()?, &expected(self)),
+            _ => misfit(&self.found()?, expected),
         }
     }
 
-    fn row_beside(&mut self, table: TableNo) -> Read<()> {
-        if self.json.at() >= self.report_at {
+    /// Reads an object that is a row beside the records, or leaves it out if it does not fit and the
+    /// rule says so. `type_member` is the member by which it names its table.
+    fn row_beside(
+        &mut self,
+        table: TableNo,
+        type_member: Option<&str>,
+        (way, step): (&str, PointerStep<'de>),
+    ) -> Read<()> {
+        let (start, depth, index) = (self.json.at(), self.depth, self.met);
+        self.met += 1;
+        if start >= self.report_at {
             self.report();
         }
         self.repeats.begin_record();
-        self.linked(table, None).map(|_| ())
+        if !self.reading.skip.contains(&index) {
+            match self.linked(table, type_member) {
+                Err(failure) if self.may_be_left_out(&failure) => {
+                    self.leave_out(index, way, &step, failure);
+                }
+                read => return read.map(|_| ()),
+            }
+        }
+        self.go_behind(start, depth)
+    }
+
+    fn may_be_left_out(&self, failure: &Failure) -> bool {
+        self.reading.rule.on_error == OnError::Skip && failure.is_misfit()
+    }
+
+    /// Notes that an object does not fit, which stands at a step behind a pointer.
+    fn leave_out(&mut self, index: usize, way: &str, step: &PointerStep<'de>, failure: Failure) {
+        self.steps.reverse();
+        let inner = pointer(&self.steps, self.schema);
+        let outer = pointer(std::slice::from_ref(step), self.schema);
+        let line = self.line.map_or_else(String::new, |line| format!("line {}: ", line + 1));
+        let pointer = format!("{line}{way}{outer}{inner}");
+        self.outcome.misfits.insert(index, Skipped { pointer, problem: failure.message() });
+    }
+
+    /// Passes over an object that was read only in part.
+    fn go_behind(&mut self, start: usize, depth: usize) -> Read<()> {
+        (self.depth, self.used) = (depth, usize::MAX);
+        self.steps.clear();
+        self.around.clear();
+        self.json.go(start);
+        self.json.skip()?;
+        Ok(())
     }
 
     fn where_records(&self) -> String {
@@ -268,26 +354,14 @@ impl<'de> Reader<'_, 'de> {
             true => Ok(self.id_alone(key)),
             false => self.within(&self.reading.rule.record, key).map(Some),
         }) {
-            Err(failure) if self.reading.rule.on_error == OnError::Skip && failure.is_misfit() => {
-                self.steps.reverse();
-                let inner = pointer(&self.steps, self.schema);
-                let outer = pointer(std::slice::from_ref(step), self.schema);
-                let line =
-                    self.line.map_or_else(String::new, |line| format!("line {}: ", line + 1));
-                let pointer = format!("{line}{}{outer}{inner}", self.reading.rule.records);
-                let problem = failure.message();
-                self.outcome.misfits.insert(index, Skipped { pointer, problem });
+            Err(failure) if self.may_be_left_out(&failure) => {
+                self.leave_out(index, &self.reading.rule.records.to_string(), step, failure);
                 None
             }
             read => read?,
         };
         if is_skipped || slot.is_none() {
-            // It was read only in part.
-            (self.depth, self.used) = (depth, usize::MAX);
-            self.steps.clear();
-            self.around.clear();
-            self.json.go(start);
-            self.json.skip()?;
+            self.go_behind(start, depth)?;
         }
         self.note(slot);
         Ok(())

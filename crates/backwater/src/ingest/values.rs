@@ -273,22 +273,29 @@ impl<'de> Reader<'_, 'de> {
         Ok(())
     }
 
-    /// An object that names its table by one of its members.
-    fn typed_object(&mut self, one_of: &OneOfDef) -> Read<(TableNo, Slot)> {
+    /// The type that the object which comes next names by a member, or as GraphQL has it; the reader
+    /// stays in front of it.
+    pub(super) fn type_name(&mut self, member: &str) -> Read<Option<Cow<'de, str>>> {
         let start = self.json.at();
         self.json.open();
         let (mut type_name, mut first) = (None, true);
         while self.json.member(first)? {
             first = false;
             let name = self.json.name()?;
-            let tells =
-                *name == *one_of.type_member || (type_name.is_none() && *name == *TYPE_NAME);
+            let tells = *name == *member || (type_name.is_none() && *name == *TYPE_NAME);
             if tells && self.json.peek()? == Next::Text {
                 type_name = Some(self.json.text()?);
             } else {
                 self.json.skip()?;
             }
         }
+        self.json.go(start);
+        Ok(type_name)
+    }
+
+    /// An object that names its table by one of its members.
+    fn typed_object(&mut self, one_of: &OneOfDef) -> Read<(TableNo, Slot)> {
+        let type_name = self.type_name(&one_of.type_member)?;
         let to = type_name.as_ref().and_then(|name| one_of.table(name));
         let Some(to) = to else {
             let member = one_of.type_member.to_string();
@@ -298,7 +305,6 @@ impl<'de> Reader<'_, 'de> {
             let failure = Failure::misfit(format!("found {found}, expected {expected}"));
             return Err(self.at(PointerStep::Name(member.into()), failure));
         };
-        self.json.go(start);
         Ok((to, self.linked(to, Some(&one_of.type_member))?))
     }
 

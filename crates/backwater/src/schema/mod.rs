@@ -30,7 +30,8 @@ pub(crate) use names::Names;
 pub(crate) use places::{FieldPlaces, KnownPlaces};
 pub(crate) use pointer::{Pointer, write_part};
 pub(crate) use rule::{
-    Asking, Format, Given, LaterPages, ListRule, NextPage, OnError, ResponsePart, Rule, Scope,
+    Asking, Format, Given, LaterPages, ListRule, NamedType, NextPage, OnError, ResponsePart, Rule,
+    Scope, TypeNo,
 };
 pub(crate) use send::{IfMatch, OnConflict, SendBody, SendRule};
 pub(crate) use table::{

@@ -61,7 +61,7 @@ impl Schema {
         let mut next: Vec<TableNo> = [rule.table].into_iter().chain(list).collect();
         for part in rule.places.all() {
             match part {
-                ResponsePart::Value(table, _) | ResponsePart::Rows(table) => next.push(table),
+                ResponsePart::Value(table, _) | ResponsePart::Rows(table, _) => next.push(table),
                 // These may be of any table.
                 ResponsePart::Included => next.extend(self.table_numbers()),
                 ResponsePart::Records | ResponsePart::Errors => {}

@@ -39,7 +39,7 @@ pub(super) fn in_order_of(known: &[Arc<str>], tables: &mut Vec<TableDef>, rules:
 
 fn part(branch: &mut Branch<ResponsePart>, new: &impl Fn(&mut TableNo)) {
     for part in &mut branch.here {
-        if let ResponsePart::Value(table, _) | ResponsePart::Rows(table) = part {
+        if let ResponsePart::Value(table, _) | ResponsePart::Rows(table, _) = part {
             new(table);
         }
     }

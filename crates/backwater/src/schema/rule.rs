@@ -15,6 +15,8 @@ pub(crate) struct Rule {
     pub(crate) records: Pointer,
     /// Where in a response its records are, and values beside them.
     pub(crate) places: Branch<ResponsePart>,
+    /// The types of objects beside the records, by their numbers.
+    pub(crate) types: Vec<NamedType>,
     /// Where in each element of the records the record is.
     pub(crate) record: Vec<String>,
     /// Whether the records are members of an object whose names are their ids.
@@ -112,12 +114,23 @@ pub(crate) enum ResponsePart {
     Records,
     /// A field of a one-row table.
     Value(TableNo, FieldNo),
-    /// Rows of another table than the records'.
-    Rows(TableNo),
+    /// Rows of another table than the records'; of objects that name their type, those of one type.
+    Rows(TableNo, Option<TypeNo>),
     /// Resources beside the primary ones of a JSON:API document.
     Included,
     /// What a server says instead of an answer.
     Errors,
+}
+
+/// The number of a type among those that a rule distinguishes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct TypeNo(pub(crate) u32);
+
+/// What objects say of their type that are rows of one table, where others stand beside them.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct NamedType {
+    pub(crate) member: Box<str>,
+    pub(crate) name: Box<str>,
 }
 
 /// A value that a rule says itself or takes from the request.

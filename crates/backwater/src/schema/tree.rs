@@ -1,6 +1,6 @@
 //! Where in a response something is looked for.
 
-use super::{FieldNo, Pointer};
+use super::{FieldNo, Pointer, write_part};
 use crate::value::write_json_text;
 
 /// What is looked for in a JSON value, by the way that leads there: members' names and elements'
@@ -20,6 +20,8 @@ struct Twig<T> {
 /// A place on the way: what is looked for just here, and further inside.
 #[derive(Debug, PartialEq)]
 pub(crate) struct Branch<T> {
+    /// The JSON Pointer that leads here.
+    pub(crate) way: Box<str>,
     pub(crate) here: Vec<T>,
     pub(crate) inside: Tree<T>,
 }
@@ -40,7 +42,7 @@ impl<T> Default for Tree<T> {
 
 impl<T> Default for Branch<T> {
     fn default() -> Self {
-        Self { here: Vec::new(), inside: Tree::default() }
+        Self { way: "".into(), here: Vec::new(), inside: Tree::default() }
     }
 }
 
@@ -58,7 +60,9 @@ impl<T: Copy> Branch<T> {
         for (pointer, sought) in places {
             let mut branch = &mut root;
             for part in pointer.parts() {
-                branch = branch.inside.get_or_add(part);
+                let mut way = String::from(&*branch.way);
+                let _ = write_part(&mut way, part);
+                branch = branch.inside.get_or_add(part, way);
             }
             branch.here.push(sought);
         }
@@ -73,13 +77,14 @@ impl<T: Copy> Branch<T> {
 }
 
 impl<T> Tree<T> {
-    fn get_or_add(&mut self, name: &str) -> &mut Branch<T> {
+    fn get_or_add(&mut self, name: &str, way: String) -> &mut Branch<T> {
         let place = self.0.iter().position(|twig| *twig.name == *name).unwrap_or_else(|| {
             let mut spelled = String::new();
             write_json_text(&mut spelled, name);
             spelled.push(':');
             let (name, spelled) = (name.into(), spelled.into());
-            self.0.push(Twig { name, spelled, branch: Branch::default() });
+            let branch = Branch { way: way.into(), ..Branch::default() };
+            self.0.push(Twig { name, spelled, branch });
             self.0.len() - 1
         });
         &mut self.0[place].branch

@@ -9,8 +9,8 @@ use super::{Reader, Value, found};
 use crate::error::{either, nearest};
 use crate::schema::{
     Asking, Branch, Checks, FieldDef, FieldKind, FieldNo, Format, Given, LaterPages, LinkRule,
-    ListRule, NextPage, OnDelete, OnError, Pointer, ResponsePart, Rule, Scope, TableDef, TableNo,
-    TableOrigin, Template, Unknown,
+    ListRule, NamedType, NextPage, OnDelete, OnError, Pointer, ResponsePart, Rule, Scope, TableDef,
+    TableNo, TableOrigin, Template, TypeNo, Unknown,
 };
 use crate::value::{Timestamp, Value as V};
 
@@ -101,8 +101,8 @@ impl<'t> Reader<'t> {
         };
         let format = format.and_then(|value| self.as_name(value, "`format`", &FORMATS));
         let format = format.unwrap_or(Format::Json);
-        let mut places = Vec::new();
-        self.beside(beside, tables, &mut places);
+        let (mut places, mut types) = (Vec::new(), Vec::new());
+        self.beside(beside, tables, &mut places, &mut types);
         let has_records = table.is_some();
         let table = match table {
             Some(table) => self.as_table_no(table, "the name of a table")?,
@@ -188,6 +188,7 @@ impl<'t> Reader<'t> {
             url,
             records,
             places: Branch::of(places.iter().map(|(pointer, part)| (pointer, *part))),
+            types,
             record: record.map(|pointer| pointer.parts().to_vec()).unwrap_or_default(),
             keyed,
             table,
@@ -303,7 +304,7 @@ impl<'t> Reader<'t> {
         places: &[(Pointer, ResponsePart)],
     ) -> Option<TableNo> {
         let first = places.iter().find_map(|(_, part)| match part {
-            ResponsePart::Value(table, _) | ResponsePart::Rows(table) => Some(*table),
+            ResponsePart::Value(table, _) | ResponsePart::Rows(table, _) => Some(*table),
             _ => None,
         });
         if first.is_none() || format == Format::JsonApi {
@@ -596,23 +597,19 @@ impl<'t> Reader<'t> {
         value: Option<&Value<'t>>,
         tables: &[TableDef],
         places: &mut Vec<(Pointer, ResponsePart)>,
+        types: &mut Vec<NamedType>,
     ) {
         for (name, at, value) in self.entries_of(value, "response.NAME.beside.TABLE") {
             let Some(number) = self.table_no(at, name) else { continue };
             let table = &tables[number.index()];
             if !table.is_one_row() {
-                if matches!(value.get_ref(), DeValue::Table(_)) {
-                    let message = format!("\"{name}\" is not a one-row table");
-                    let help = format!("say where its rows are: {name} = \"/POINTER\"");
-                    self.problem(at, message, help);
-                    continue;
-                }
                 let several = match value.get_ref() {
                     DeValue::Array(several) => several.iter().collect(),
                     _ => vec![value],
                 };
-                let read = several.into_iter().filter_map(|value| self.as_pointer(value));
-                places.extend(read.map(|pointer| (pointer, ResponsePart::Rows(number))));
+                for value in several {
+                    self.rows_beside(number, value, places, types);
+                }
                 continue;
             }
             for (name, at, value) in self.entries_of(Some(value), "response.NAME.beside.TABLE") {
@@ -631,5 +628,39 @@ impl<'t> Reader<'t> {
                 }
             }
         }
+    }
+
+    /// Where rows of a table stand: a pointer, and which of the objects there they are.
+    fn rows_beside(
+        &mut self,
+        table: TableNo,
+        value: &Value<'t>,
+        places: &mut Vec<(Pointer, ResponsePart)>,
+        types: &mut Vec<NamedType>,
+    ) {
+        let DeValue::Table(parts) = value.get_ref() else {
+            let pointer = self.as_pointer(value);
+            places.extend(pointer.map(|at| (at, ResponsePart::Rows(table, None))));
+            return;
+        };
+        let known = ["at", "type", "type_member"];
+        let [at, type_name, member] = self.parts(parts, "a place of rows", known);
+        if at.is_none() {
+            let help = "add `at = \"/POINTER\"`";
+            self.problem(value.span().start, "it does not say where the rows are", help);
+        }
+        if let Some(member) = member.filter(|_| type_name.is_none()) {
+            let help = "add `type = \"NAME\"`";
+            self.problem(member.span().start, "it names a member, but no type", help);
+        }
+        let at = at.and_then(|at| self.as_pointer(at));
+        let name = type_name.and_then(|name| self.as_text(name, "the name of a type"));
+        let member = member.and_then(|member| self.as_text(member, "the name of a member"));
+        let number = name.map(|name| {
+            let member = member.unwrap_or("type").into();
+            types.push(NamedType { member, name: name.into() });
+            TypeNo(types.len() as u32 - 1)
+        });
+        places.extend(at.map(|at| (at, ResponsePart::Rows(table, number))));
     }
 }

@@ -1,0 +1,90 @@
+//! Values of a response that went nowhere: neither the rule nor the schema has a place for them.
+
+use std::hash::{Hash, Hasher};
+
+use rustc_hash::{FxHashMap, FxHasher};
+
+use crate::change::UnplacedValues;
+use crate::schema::{Format, Schema, TableNo, write_part};
+
+use super::building::TYPE_NAME;
+
+/// This many places are distinguished.
+const PLACES: usize = 256;
+/// Members around the data that a standard has for other things.
+const OF_GRAPHQL: [&str; 2] = ["/errors", "/extensions"];
+const OF_JSON_API: [&str; 2] = ["/links", "/jsonapi"];
+
+/// What was met so far.
+#[derive(Default)]
+pub(super) struct Unplaced {
+    places: Vec<Place>,
+    known: FxHashMap<u64, UnplacedNo>,
+}
+
+/// The number of a place where such values stand.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct UnplacedNo(u32);
+
+struct Place {
+    /// The table in whose rows it is.
+    table: Option<TableNo>,
+    /// A JSON Pointer from the row or the response on.
+    pointer: String,
+    values: usize,
+}
+
+impl Unplaced {
+    /// The number of what a pointer leads to, or of a member inside of it.
+    pub(super) fn number(
+        &mut self,
+        table: Option<TableNo>,
+        way: &str,
+        name: Option<&str>,
+    ) -> UnplacedNo {
+        let mut hasher = FxHasher::default();
+        (table.map(TableNo::index), way, name).hash(&mut hasher);
+        let places = &mut self.places;
+        *self.known.entry(hasher.finish()).or_insert_with(|| {
+            let number = UnplacedNo(places.len().min(PLACES) as u32);
+            if places.len() <= PLACES {
+                let mut pointer = way.to_owned();
+                let written = name.map_or(Ok(()), |name| write_part(&mut pointer, name));
+                debug_assert!(written.is_ok(), "a string takes what is written to it");
+                places.push(Place { table, pointer, values: 0 });
+            }
+            number
+        })
+    }
+
+    /// Counts a value, unless it says nothing.
+    #[inline]
+    pub(super) fn add(&mut self, number: UnplacedNo, raw: &str) {
+        self.places[number.0 as usize].values += usize::from(raw != "null");
+    }
+
+    /// What went nowhere, most of it first.
+    pub(super) fn finish(self, schema: &Schema, format: Format) -> Vec<UnplacedValues> {
+        let means_something = |place: &Place| {
+            let name = place.pointer.rsplit('/').next().unwrap_or_default();
+            let of_standard: &[&str] = match format {
+                _ if place.table.is_some() => &[],
+                Format::GraphQl => &OF_GRAPHQL,
+                Format::JsonApi => &OF_JSON_API,
+                Format::Json | Format::Ndjson => &[],
+            };
+            let is_known = of_standard.contains(&&*place.pointer);
+            place.values > 0 && name != TYPE_NAME && !is_known
+        };
+        let mut places: Vec<(usize, Place)> = self.places.into_iter().enumerate().collect();
+        places.retain(|(_, place)| means_something(place));
+        places.sort_by_key(|(_, place)| std::cmp::Reverse(place.values));
+        let told = places.into_iter().map(|(number, place)| UnplacedValues {
+            table: place.table.map(|table| schema.table(table).name.clone()),
+            // The last one stands for all further ones.
+            pointer: if number == PLACES { "…".to_owned() } else { place.pointer },
+            values: place.values,
+        });
+        told.collect()
+    }
+}
