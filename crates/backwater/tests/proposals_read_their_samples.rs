@@ -527,3 +527,148 @@ fn named_types_are_tables() {
         ],
     );
 }
+
+/// One thing in several states is one row; what only looks like an id, or like a type, is none.
+#[test]
+fn ids_are_told_from_what_looks_like_one() {
+    let lines = |of: &[Value]| of.iter().map(Value::to_string).collect::<Vec<_>>().join("\n");
+    let run = |id: i64, status: &str| json!({ "run": { "id": id, "status": status } });
+    let runs = [run(7, "queued"), run(7, "completed")];
+    proposed(
+        &[(Request::rule("runs"), lines(&runs))],
+        &["id = \"id\""],
+        &[("SELECT id, status FROM run", &["7 completed"])],
+    );
+    let state = |status: &str| json!({ "id": 7, "status": status });
+    let of =
+        samples(&[("GET", "/v1/runs", json!([state("queued"), state("held"), state("done")]))]);
+    proposed(&of, &[], &[("SELECT id, status FROM run", &["7 done"])]);
+
+    // Lines of orders are numbered anew in each.
+    let order = |id: i64, of: &[&str]| {
+        let line = |(n, part): (usize, &&str)| json!({ "id": n + 1, "part": part, "count": n + 2 });
+        json!({ "id": id, "lines": of.iter().enumerate().map(line).collect::<Vec<_>>() })
+    };
+    let of = samples(&[(
+        "GET",
+        "/v1/orders",
+        json!([order(31, &["mast", "pump"]), order(32, &["deck", "rope", "oar"])]),
+    )]);
+    proposed(
+        &of,
+        &["id = [\"orders\", \"id\"]"],
+        &[("SELECT orders, id, part FROM line WHERE id = 2", &["31 2 pump", "32 2 rope"])],
+    );
+
+    // A ref that has another head elsewhere identifies nothing.
+    let refs = |shift: i64| {
+        let of = ["main", "fix", "spare", "tide"].iter().enumerate();
+        of.map(|(n, name)| json!({ "ref": name, "head": { "at": n as i64 * 10 + shift, "note": format!("n{n}{shift}") } })).collect::<Value>()
+    };
+    let of = samples(&[
+        ("GET", "/v1/teal/refs", refs(1)),
+        ("GET", "/v1/kelp/refs", refs(2)),
+        ("GET", "/v1/refs", refs(1)),
+    ]);
+    let (text, cache) = propose(&of).unwrap();
+    assert!(cache.snapshot().count("ref").is_err(), "{text}");
+
+    // What a gauge measures is not what it is.
+    let gauge = |id: i64| json!({ "type": "Vessel", "id": id, "active": true, "every_min": 5, "events": ["rise"], "last": 2.5 });
+    let vessel = |id: i64| json!({ "id": id, "name": format!("V{id}"), "full_name": format!("tern/V{id}"), "private": false });
+    let of = samples(&[
+        ("GET", "/v1/vessels", json!([vessel(1), vessel(2)])),
+        ("GET", "/v1/gauges", json!([gauge(91), gauge(92)])),
+    ]);
+    proposed(
+        &of,
+        &[],
+        &[
+            ("SELECT id FROM vessel", &["1", "2"]),
+            ("SELECT id, type FROM gauge", &["91 Vessel", "92 Vessel"]),
+        ],
+    );
+}
+
+/// Things without an id have a key that others refer to, or that is all of one form; it may lie in
+/// what they consist of. Rows that name their tables are told apart by that.
+#[test]
+fn things_have_natural_keys() {
+    let isle = |code: &str, next: &[&str]| json!({ "name": { "common": code.to_lowercase() }, "cca2": &code[..2], "cca3": code, "borders": next });
+    let isles = json!([
+        isle("SAL", &["NOR", "EEL"]),
+        isle("NOR", &["SAL"]),
+        isle("EEL", &["SAL", "WHI"]),
+        isle("WHI", &["EEL"]),
+        isle("TAR", &[]),
+        isle("SKE", &[])
+    ]);
+    proposed(
+        &[(Request::rule("isles"), isles.to_string())],
+        &["id = \"cca3\""],
+        &[("SELECT count(*), min(cca3) FROM isle", &["6 EEL"])],
+    );
+
+    let buoy = |code: &str, depth: f64| json!({ "type": "Feature", "properties": { "station": code, "depth_m": depth }, "geometry": { "type": "Point", "coordinates": [depth, 54.1] } });
+    let of = |codes: [&str; 5]| {
+        codes.iter().enumerate().map(|(n, code)| buoy(code, n as f64 + 0.5)).collect::<Vec<_>>()
+    };
+    let buoys = json!({ "type": "FeatureCollection", "features": of(["B001", "B002", "B003", "B004", "B005"]) });
+    proposed(
+        &[(Request::rule("buoys"), buoys.to_string())],
+        &["id = \"station\""],
+        &[("SELECT station, depth_m FROM feature ORDER BY 1 LIMIT 2", &["B001 0.5", "B002 1.5"])],
+    );
+    let light = |id: i64| json!({ "type": "Feature", "properties": { "id": id, "kind": "light" }, "geometry": null });
+    let lights = json!({ "type": "FeatureCollection", "features": [light(4), light(9)] });
+    proposed(
+        &[(Request::rule("lights"), lights.to_string())],
+        &["id = \"id\""],
+        &[("SELECT id, kind FROM feature", &["4 light", "9 light"])],
+    );
+
+    let row =
+        |model: &str, pk: i64, fields: Value| json!({ "model": model, "pk": pk, "fields": fields });
+    let rows = json!([
+        row("harbour.vessel", 1, json!({ "name": "Marram", "cars": 42 })),
+        row("harbour.vessel", 2, json!({ "name": "Teal", "cars": 18 })),
+        row("harbour.berth", 1, json!({ "vessel": 2, "length_m": 80.5 })),
+        row("harbour.berth", 2, json!({ "vessel": 1, "length_m": 60.5 })),
+    ]);
+    proposed(
+        &[(Request::rule("dump"), rows.to_string())],
+        &["beside.vessel = { at = \"\", type = \"harbour.vessel\", type_member = \"model\" }"],
+        &[
+            ("SELECT pk, name FROM vessel", &["1 Marram", "2 Teal"]),
+            (
+                "SELECT b.pk, v.name FROM berth b JOIN vessel v ON v.pk = b.vessel",
+                &["1 Teal", "2 Marram"],
+            ),
+        ],
+    );
+}
+
+/// A size is no page, and a number in a URL is no id.
+#[test]
+fn urls_say_what_they_say() {
+    let ticket = |id: i64, number: i64| json!({ "id": 90_000 + id, "number": number, "title": format!("T{id}") });
+    let label = |id: i64| json!({ "id": 70_000 + id, "color": "ff0000" });
+    let of = samples(&[
+        ("GET", "/v1/tickets?per_page=2&page=1", json!([ticket(1, 1), ticket(2, 2)])),
+        ("GET", "/v1/tickets?per_page=2&page=2", json!([ticket(3, 3)])),
+        ("GET", "/v1/tickets/1/labels", json!([label(1)])),
+        ("GET", "/v1/tickets/2/labels", json!([label(1), label(2)])),
+    ]);
+    proposed(
+        &of,
+        &[
+            "url = \"/v1/tickets{?per_page,page}\"",
+            "part = \"page\"",
+            "url = \"/v1/tickets/{ticket}/labels\"",
+        ],
+        &[
+            ("SELECT per_page, part, position FROM tickets_list", &["2 1 0", "2 1 1", "2 2 0"]),
+            ("SELECT id, color FROM label", &["70001 ff0000", "70002 ff0000"]),
+        ],
+    );
+}

@@ -5,8 +5,16 @@ use std::ops::AddAssign;
 
 use rustc_hash::FxHashSet;
 
-use super::evidence::{Cell, Members, ObjectsNo, Seen, ShapeNo, View, World, hash, way};
-use super::words::{begins, changes, is_called_by, is_surely_an_id, names_a_thing, singular};
+use super::evidence::{Cell, Members, Objects, ObjectsNo, Seen, ShapeNo, View, World, hash, way};
+use super::words::{
+    begins, changes, is_called_by, is_content, is_surely_an_id, names_a_thing, singular,
+};
+
+/// The member by which GraphQL names types.
+pub(super) const TYPE_NAME: &str = "__typename";
+/// The members by which rows are written that are `{ model, pk, fields }`.
+pub(super) const MODEL: &str = "model";
+pub(super) const KEY_OF_MODEL: &str = "pk";
 
 /// One object of a class.
 pub(super) struct Row<'w> {
@@ -170,8 +178,17 @@ impl<'w> Class<'w> {
 /// Whether the type is given by a member that says nothing else.
 pub(super) fn is_surely_typed(world: &World, objects: ObjectsNo) -> bool {
     let objects = world.objects(objects);
-    objects.type_name.is_some()
-        && (objects.resource || objects.members.iter().any(|member| &*member.name == "__typename"))
+    objects.type_name.is_some() && (objects.resource || type_member(objects) != "type")
+}
+
+/// The member by which objects name their type.
+pub(super) fn type_member(objects: &Objects) -> &'static str {
+    let has = |name: &str| objects.members.iter().any(|member| &*member.name == name);
+    match () {
+        _ if has(TYPE_NAME) => TYPE_NAME,
+        _ if has(MODEL) && has(KEY_OF_MODEL) => MODEL,
+        _ => "type",
+    }
 }
 
 /// Sets of numbers that grow together.
@@ -282,6 +299,12 @@ fn names_its_table(
     })
 }
 
+/// Whether objects are what rows consist of, beside what is said of these.
+fn is_content_of(world: &World, objects: ObjectsNo) -> bool {
+    let place = world.place(objects);
+    is_content(&place.role) && !place.many && place.parent.is_some()
+}
+
 /// What kinds of objects there are, beside those that are an entity each.
 pub(super) struct Kinds<'w> {
     pub(super) world: &'w World,
@@ -359,6 +382,7 @@ pub(super) fn classes<'w>(kinds: &Kinds<'w>) -> Vec<Class<'w>> {
             .objects
             .iter()
             .all(|objects| !kinds.maps.contains(objects) && !world.place(*objects).plain)
+            && !class.objects.iter().all(|objects| is_content_of(world, *objects))
     })
     .collect()
 }

@@ -1,10 +1,10 @@
 //! The fields of the tables that are proposed: types, links, names.
 
-use super::classes::{go_by_digits, is_surely_typed};
+use super::classes::{MODEL, TYPE_NAME, go_by_digits, is_surely_typed};
 use super::entities::{Entities, Entity};
 use super::evidence::{Counts, Members, ObjectsNo, View, World};
 use super::identity::Identity;
-use super::words::{Taken, names_a_thing, singular, snake};
+use super::words::{Taken, is_content, names_a_thing, singular, snake};
 use crate::schema::Names;
 
 /// At most this many members of an object without an id become fields of the row around it.
@@ -104,6 +104,14 @@ impl<'w> Deciding<'w> {
                     kind => kind,
                 })
             }
+            Identity::Inside(outer, inner) => {
+                let members = View::members(world, &entity.objects);
+                let outer = members.iter().find(|member| member.name == outer);
+                let inside = outer.map(|outer| View::members(world, &outer.view.objects()));
+                let inside = inside.unwrap_or_default();
+                let member = inside.iter().find(|member| member.name == inner);
+                member.map(|member| IdKind::of(&member.view.counts()))
+            }
             Identity::Key => {
                 let maps = entity.objects.iter().filter_map(|objects| world.place(*objects).parent);
                 let mut digits = maps.map(|map| go_by_digits(world, map));
@@ -128,7 +136,9 @@ impl<'w> Deciding<'w> {
             taken: Taken::default(),
         };
         // What names the table is no field of the row.
-        let members = members.into_iter().filter(|member| member.name != "__typename");
+        let names_table =
+            |name: &str| name == TYPE_NAME || (name == MODEL && entity.type_name.is_some());
+        let members = members.into_iter().filter(|member| !names_table(member.name));
         let members: Vec<Members<'w>> = members.collect();
         let own = entity.identity.member();
         // The id keeps its own name.
@@ -156,6 +166,16 @@ impl<'w> Deciding<'w> {
                 break;
             }
             self.member(member, &[], seen, Some(number), &mut table);
+        }
+        if let Identity::Inside(outer, inner) = &entity.identity {
+            let is_it = |column: &Column| column.way == [outer.clone(), inner.clone()];
+            if let Some(place) = table.columns.iter().position(is_it) {
+                let mut id = table.columns.remove(place);
+                let kind = self.ids[number].unwrap_or(IdKind::Text);
+                id.kind = ColumnKind::Plain(kind.name(), Vec::new());
+                table.id.push(id.name.clone());
+                table.columns.insert(0, id);
+            }
         }
         if let (Identity::Key, Some(kind)) = (&entity.identity, self.ids[number]) {
             let kind = ColumnKind::Plain(kind.name(), Vec::new());
@@ -204,7 +224,9 @@ impl<'w> Deciding<'w> {
             out.leave_out(member.name, "only ever an empty link");
             return;
         }
-        if let Some(inside) = self.inside(view, &counts, way.len()) {
+        let inside = self.inside(view, &counts, way.len());
+        let inside = inside.or_else(|| self.content(member, seen, way.len()));
+        if let Some(inside) = inside {
             for member in View::members(self.world, &inside) {
                 self.member(&member, &way, seen, table, out);
             }
@@ -217,6 +239,15 @@ impl<'w> Deciding<'w> {
         }
         let note = if said.is_empty() { note } else { format!("{note}: {said}") };
         out.add(&way, ColumnKind::Plain(kind, values), note, always);
+    }
+
+    /// The objects that rows consist of: their members are the row's, many as they are.
+    fn content(&self, member: &Members<'w>, seen: usize, depth: usize) -> Option<Vec<ObjectsNo>> {
+        let (objects, counts) = (member.view.objects(), member.view.counts());
+        let always = member.present == seen && counts.objects == counts.seen;
+        let is_map = objects.iter().any(|it| self.entities.maps.contains(it));
+        let is_it = is_content(member.name) && depth == 1 && always && !is_map;
+        (is_it && !self.entities.any(&objects)).then_some(objects)
     }
 
     /// The objects whose members become fields of the row around them: those without an id, which
@@ -308,7 +339,7 @@ impl<'w> Deciding<'w> {
         for number in &objects {
             let to = self.entities.of[number.0 as usize]?;
             let type_name = self.world.objects(*number).type_name.as_deref()?;
-            let single = matches!(self.entities.list[to].identity, Identity::Own(_));
+            let single = self.entities.list[to].identity.is_own();
             if !single || tables.iter().any(|(known, other)| known == type_name && *other != to) {
                 return None;
             }
@@ -488,7 +519,10 @@ impl ProposedTable {
 
     /// Adds a field for what stands in that place; gives its name.
     fn add(&mut self, way: &[String], kind: ColumnKind, note: String, always: bool) -> String {
-        let name = self.taken.take(&snake(&way.join("_")));
+        let short = way.iter().skip(1).map(String::as_str).collect::<Vec<_>>().join("_");
+        let is_content = way.len() > 1 && is_content(&way[0]) && self.taken.is_free(&snake(&short));
+        let name = if is_content { short } else { way.join("_") };
+        let name = self.taken.take(&snake(&name));
         let column = Column { name: name.clone(), way: way.to_vec(), kind, note, always };
         self.columns.push(column);
         name

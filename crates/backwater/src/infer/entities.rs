@@ -7,7 +7,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::classes::{Agreement, Class, Kinds, Unions, classes};
 use super::evidence::{ObjectsNo, World, hash};
-use super::identity::{Identity, Own, Trial, in_list, in_map, in_parent, in_request, own};
+use super::identity::{Identity, Own, Trial, in_list, in_map, in_parent, in_request, natural, own};
 use super::words::{Taken, is_position, is_reserved, names_a_thing, singular, snake, usable};
 
 /// A table that is proposed.
@@ -65,7 +65,7 @@ impl<'w> Known<'w> {
 
 /// The first row of each id.
 fn first_of(class: &Class<'_>, identity: &Identity) -> FxHashMap<u64, usize> {
-    let id = identity.member().map(hash);
+    let id = identity.cell();
     let mut first = FxHashMap::default();
     for (place, row) in class.rows.iter().enumerate() {
         if let Some(cell) = id.and_then(|id| row.cell(id)) {
@@ -115,6 +115,7 @@ pub(super) fn entities(world: &World, called: &Called) -> Entities {
     let identities: Vec<Identity> = list.iter().map(|entity| entity.identity.clone()).collect();
     for class in rest {
         let found = in_parent(&class, &of, &identities)
+            .or_else(|| natural(&class, &of))
             .or_else(|| in_list(&class, &of))
             .or_else(|| in_map(&class, &kinds.maps, &of))
             .or_else(|| in_request(&class, &of));
@@ -196,7 +197,7 @@ fn joined(known: &[Known<'_>]) -> Vec<Vec<usize>> {
     for (b, other) in known.iter().enumerate() {
         for (a, one) in known[..b].iter().enumerate() {
             let may_be = one.identity == other.identity
-                && matches!(one.identity, Identity::Own(_))
+                && one.identity.is_own()
                 && unions.root(a) != unions.root(b);
             if may_be && are_one(one, other) {
                 unions.join(a, b);
@@ -215,7 +216,7 @@ fn are_one(a: &Known<'_>, b: &Known<'_>) -> bool {
     {
         return false;
     }
-    let id = a.identity.member().map_or(0, hash);
+    let id = a.identity.cell().unwrap_or(0);
     Likeness::of(&a.class, &a.first, b, id).is_one((&a.class.role, &a.names), b)
 }
 
@@ -269,7 +270,8 @@ impl Likeness {
 fn roles(kinds: &Kinds<'_>, objects: &[ObjectsNo]) -> Vec<String> {
     let mut roles: Vec<String> = Vec::new();
     for number in objects {
-        let role = singular(&kinds.role(*number));
+        let role = kinds.role(*number);
+        let role = singular(role.rsplit('.').next().unwrap_or(&role));
         if names_a_thing(&role) && !roles.contains(&role) {
             roles.push(role);
         }
@@ -286,7 +288,9 @@ fn name(
     taken: &mut Taken,
 ) -> String {
     if let Some(type_name) = type_name {
-        return taken.take(&usable(&singular(type_name)));
+        // What stands in front of a point is where the type belongs.
+        let last = type_name.rsplit('.').next().unwrap_or(type_name);
+        return taken.take(&usable(&singular(last)));
     }
     let scored = objects.iter().map(|number| {
         let name = kinds.role(*number);

@@ -6,17 +6,28 @@ use std::collections::hash_map::Entry;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::classes::{Agreement, Class, Row, values_of};
-use super::evidence::{Cell, ObjectsNo, View, World, hash, way};
-use super::words::{AMONG, CONTENT, FOREIGN, NAMED, SURE, id_rank, is_of_place, is_surely_an_id};
+use super::evidence::{Cell, ObjectsNo, ShapeNo, View, World, hash, way};
+use super::words::{
+    AMONG, CONTENT, FOREIGN, NAMED, SURE, id_rank, is_called_by, is_content, is_of_place,
+    is_surely_an_id,
+};
 
 /// From this many different values on, a name may identify what it names.
 const ENOUGH: usize = 4;
+/// From this many objects on, a member may be their key by what its values are like.
+const MANY: usize = 5;
+/// A longer word is no key.
+const KEY: usize = 24;
+/// From this many different values on, a place may refer to keys.
+const REFERRING: usize = 3;
 
 /// What identifies the rows of a table.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Identity {
     /// A member of theirs.
     Own(String),
+    /// A member of an object in them.
+    Inside(String, String),
     /// A member, among those of one row of that table around them.
     InParent(String, usize),
     /// A member if there is one, and what the request's URL says.
@@ -31,7 +42,20 @@ impl Identity {
         match self {
             Identity::Own(name) | Identity::InParent(name, _) => Some(name),
             Identity::InRequest(name) => name.as_deref(),
-            Identity::Key => None,
+            Identity::Inside(..) | Identity::Key => None,
+        }
+    }
+
+    /// Whether it identifies a row wherever that stands.
+    pub(super) fn is_own(&self) -> bool {
+        matches!(self, Identity::Own(_) | Identity::Inside(..))
+    }
+
+    /// The hash of the way to the member that it is, or is part of.
+    pub(super) fn cell(&self) -> Option<u64> {
+        match self {
+            Identity::Inside(outer, inner) => Some(way(hash(outer), hash(inner))),
+            _ => self.member().map(hash),
         }
     }
 }
@@ -140,6 +164,11 @@ impl Trial {
         if is_sure { begins() } else { self.against * 10 > self.pairs }
     }
 
+    /// Whether no two objects of one array have it alike, and no entity is contradicted.
+    fn is_key(&self) -> bool {
+        self.ids.len() >= MANY && self.arrays > 0 && self.twice == 0 && self.contradictions == 0
+    }
+
     /// Whether the ids are those of one response only.
     fn is_of_request(&self, is_sure: bool) -> bool {
         let over = &self.over;
@@ -241,7 +270,7 @@ pub(super) fn in_parent(
     let parents = class.parents()?;
     let parent = of[parents.first()?.0 as usize]?;
     let same = parents.iter().all(|objects| of[objects.0 as usize] == Some(parent));
-    if !same || !matches!(identities.get(parent), Some(Identity::Own(_))) {
+    if !same || !identities.get(parent).is_some_and(Identity::is_own) {
         return None;
     }
     among(class, of).map(|(name, trial)| {
@@ -275,6 +304,92 @@ fn among(class: &Class<'_>, of: &[Option<usize>]) -> Option<(String, Trial)> {
         let trial = Trial::of(class, cell)?;
         (trial.arrays > 1 && trial.twice == 0).then_some((name, trial))
     })
+}
+
+/// A member that is a key by what its values are like: short words, no two alike, that others refer
+/// to or that are all of one form.
+pub(super) fn natural(
+    class: &Class<'_>,
+    of: &[Option<usize>],
+) -> Option<(Identity, FxHashSet<u64>, String)> {
+    let seen = class.seen();
+    if !class.are_listed(of) {
+        return None;
+    }
+    let world = class.world;
+    let mut fitting: Vec<(usize, Identity, Trial, String)> = Vec::new();
+    let consider = |identity: Identity, view: &View<'_>| {
+        let counts = view.counts();
+        let words = view.words();
+        let plain = |word: &str| !word.is_empty() && !word.contains(char::is_whitespace);
+        let are_words = counts.seen == seen
+            && counts.texts - counts.odd - counts.times == seen
+            && words.seen.iter().all(|(word, _)| plain(word) && word.len() <= KEY);
+        let tried = identity.cell().filter(|_| are_words).and_then(|cell| Trial::of(class, cell));
+        let trial = tried.filter(Trial::is_key)?;
+        let length = words.seen.first().map_or(0, |(word, _)| word.len());
+        let is_code = |word: &str| {
+            let capital = |c: char| c.is_ascii_uppercase() || c.is_ascii_digit();
+            word.len() == length && word.chars().all(capital)
+        };
+        let all = trial.ids.len();
+        match referring(world, &view.shapes, &trial.ids) {
+            Some(place) => Some((
+                0,
+                identity,
+                trial,
+                format!("no two of {all} alike, and {place} refers to them"),
+            )),
+            None if words.seen.iter().all(|(word, _)| is_code(word)) => {
+                Some((1, identity, trial, format!("no two of {all} alike, and all of one form")))
+            }
+            None => None,
+        }
+    };
+    let members = View::members(world, &class.objects);
+    for member in members.iter().filter(|it| it.present == seen && !is_of_place(it.name)) {
+        fitting.extend(consider(Identity::Own(member.name.to_owned()), &member.view));
+        let (counts, objects) = (member.view.counts(), member.view.objects());
+        let is_row = objects.iter().any(|objects| of[objects.0 as usize].is_some());
+        if counts.objects < counts.seen || is_row {
+            continue;
+        }
+        for inner in View::members(world, &member.view.objects()) {
+            let identity = Identity::Inside(member.name.to_owned(), inner.name.to_owned());
+            // An id of the object that they consist of is theirs.
+            let is_id = is_surely_an_id(inner.name) && is_content(member.name);
+            let counts = inner.view.counts();
+            if is_id && inner.present == seen && counts.ids() == seen {
+                let trial = identity.cell().and_then(|cell| Trial::of(class, cell));
+                let trial = trial.filter(|trial| trial.twice == 0);
+                let said = "its name says that it is an id".to_owned();
+                fitting.extend(trial.map(|trial| (0, identity, trial, said)));
+            } else {
+                fitting.extend(consider(identity, &inner.view));
+            }
+        }
+    }
+    // What is called like a key goes before what only looks like one.
+    let called = |identity: &Identity| match identity {
+        Identity::Own(name) | Identity::Inside(_, name) => !is_called_by(name),
+        _ => true,
+    };
+    let best = fitting.into_iter().min_by_key(|(rank, identity, ..)| (*rank, called(identity)));
+    best.map(|(_, identity, trial, said)| (identity, trial.ids, said))
+}
+
+/// A place whose values are all among these ids: what refers to them.
+fn referring<'w>(world: &'w World, own: &[ShapeNo], ids: &FxHashSet<u64>) -> Option<&'w str> {
+    let refers = world.shapes.iter().enumerate().find(|(number, shape)| {
+        let is_own = own.contains(&ShapeNo(*number as u32));
+        !is_own
+            && shape.place.many
+            && shape.ids.len() >= REFERRING
+            && shape.counts.texts == shape.counts.seen
+            && shape.ids.len() < ids.len()
+            && shape.ids.is_subset(ids)
+    });
+    refers.map(|(_, shape)| &*shape.place.role)
 }
 
 /// The name by which objects are members of a whole response, or of what is no row itself.

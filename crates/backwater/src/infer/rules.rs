@@ -1,6 +1,6 @@
 //! The rules that are proposed: where in a response its records are, and what stands beside them.
 
-use super::classes::{go_by_digits, values_of};
+use super::classes::{go_by_digits, type_member, values_of};
 use super::columns::{Column, ColumnKind, Deciding, IdKind, ProposedTable, of_objects, scalar};
 use super::evidence::{Counts, ObjectsNo, ShapeNo, View, hash};
 use super::identity::Identity;
@@ -24,7 +24,7 @@ pub(super) struct ProposedRule {
     pub(super) written: Option<Written>,
     pub(super) records: Option<FoundRows>,
     /// Rows of other tables, and where they are.
-    pub(super) rows: Vec<(usize, Vec<String>, String)>,
+    pub(super) rows: Vec<BesideRows>,
     /// Values, for a one-row table of that name.
     pub(super) page: Option<(String, Vec<Column>)>,
     /// Fields that the request says, with the variable.
@@ -62,10 +62,21 @@ impl ProposedRule {
     }
 }
 
+/// Rows beside the records.
+pub(super) struct BesideRows {
+    pub(super) table: usize,
+    pub(super) way: Vec<String>,
+    /// The type that these name, and the member that does, where others are of other tables.
+    pub(super) typed: Option<(String, &'static str)>,
+    pub(super) note: String,
+}
+
 /// Rows somewhere in a response.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct FoundRows {
     pub(super) table: usize,
+    /// The type that these name, and the member that does, where others are of other tables.
+    pub(super) typed: Option<(String, &'static str)>,
     pub(super) way: Vec<String>,
     /// Where in each element the row is.
     pub(super) record: Vec<String>,
@@ -161,6 +172,7 @@ impl<'w> Deciding<'w> {
                 let one_kind = self.entities.only(&objects).is_some();
                 answer.found.push(FoundRows {
                     table,
+                    typed: None,
                     way: vec!["data".to_owned()],
                     record: Vec::new(),
                     keyed: false,
@@ -186,6 +198,10 @@ impl<'w> Deciding<'w> {
         let may_be = there > 0 && counts.objects + counts.arrays == there && self.holds_rows(view);
         if let Some(found) = may_be.then(|| self.found(view, &counts, way, present)).flatten() {
             answer.found.push(found);
+            return;
+        }
+        if let Some(found) = may_be.then(|| self.found_by_type(view, &counts, way)).flatten() {
+            answer.found.extend(found);
             return;
         }
         let is_map = objects.iter().any(|objects| {
@@ -232,6 +248,48 @@ impl<'w> Deciding<'w> {
             || (view.counts().arrays > 0 && self.entities.any(&deeper.collect::<Vec<_>>()))
     }
 
+    /// Rows of several tables in one place, each of which names its type.
+    fn found_by_type(
+        &self,
+        view: &View<'w>,
+        counts: &Counts,
+        way: &[String],
+    ) -> Option<Vec<FoundRows>> {
+        let inside = view.elements();
+        let all = [counts, &inside.counts()].map(|counts| counts.seen - counts.nulls);
+        let objects = [view.objects(), inside.objects()].concat();
+        let (alone, many) = (counts.objects, inside.counts().objects);
+        if alone + counts.arrays != all[0] || many != all[1] || objects.is_empty() {
+            return None;
+        }
+        let found = objects.into_iter().map(|number| {
+            let objects = self.world.objects(number);
+            let table = self.entities.of[number.0 as usize]?;
+            let is_own = self.entities.list[table].identity.is_own();
+            let typed = objects.type_name.as_deref()?.to_owned();
+            let member = type_member(objects);
+            is_own.then(|| FoundRows {
+                table,
+                typed: Some((typed, member)),
+                way: way.to_vec(),
+                record: Vec::new(),
+                keyed: false,
+                many: many > 0,
+                always: false,
+                objects: objects.seen,
+            })
+        });
+        let mut rows: Vec<FoundRows> = Vec::new();
+        for found in found.collect::<Option<Vec<_>>>()? {
+            match rows.iter_mut().find(|known| known.typed == found.typed) {
+                Some(known) if known.table != found.table => return None,
+                Some(known) => known.objects += found.objects,
+                None => rows.push(found),
+            }
+        }
+        Some(rows)
+    }
+
     fn found(
         &self,
         view: &View<'w>,
@@ -247,7 +305,8 @@ impl<'w> Deciding<'w> {
         };
         let always = present.0 == present.1;
         let made = |table: usize, record: Vec<String>, keyed: bool, many: bool, objects: usize| {
-            FoundRows { table, way: way.to_vec(), record, keyed, many, always, objects }
+            let (way, typed) = (way.to_vec(), None);
+            FoundRows { table, typed, way, record, keyed, many, always, objects }
         };
         if inside.seen != inside.objects {
             return None;
@@ -281,7 +340,7 @@ impl<'w> Deciding<'w> {
         let there = row.view.counts();
         let table = self.entities.only(&row.view.objects())?;
         let fits = row.present == all && there.objects == there.seen && other.is_none();
-        let single = matches!(self.entities.list[table].identity, Identity::Own(_));
+        let single = self.entities.list[table].identity.is_own();
         // What else is there must not be worth more than where in a list something stands.
         let mut others = members.iter().filter(|member| member.name != row.name);
         let little = others.all(|member| is_of_place(member.name));
@@ -325,10 +384,12 @@ impl<'w> Deciding<'w> {
             if Some(&found) == main.as_ref() {
                 continue;
             }
-            let single = matches!(self.entities.list[found.table].identity, Identity::Own(_));
+            debug_assert!(found.typed.is_none() || !found.always, "they stand beside others");
+            let single = self.entities.list[found.table].identity.is_own();
             if single && found.record.is_empty() && !found.keyed {
                 let note = of_objects(found.objects, found.objects);
-                rule.rows.push((found.table, found.way, note));
+                let FoundRows { table, way, typed, .. } = found;
+                rule.rows.push(BesideRows { table, way, typed, note });
             } else {
                 let view = self.at(&path.roots, &found.way);
                 answer.value(&found.way, &view, (1, 1), Some("rows that cannot be beside others"));
@@ -500,6 +561,7 @@ impl<'w> Deciding<'w> {
         let name = names.take(&format!("delete_{}", self.entities.list[table].name));
         let found = FoundRows {
             table,
+            typed: None,
             way: Vec::new(),
             record: Vec::new(),
             keyed: false,

@@ -2,6 +2,7 @@
 
 use std::collections::HashSet;
 
+use super::classes::{KEY_OF_MODEL, MODEL, TYPE_NAME};
 use super::evidence::{Cell, Document, ObjectsNo, Place, Seen, ShapeNo, World, way};
 use super::words::is_surely_an_id;
 use crate::ingest::resource::{DOCUMENT, ResourceMember};
@@ -243,11 +244,16 @@ impl<'w, 't> Scanner<'w, 't> {
         let start = self.json.at();
         self.json.open();
         let (mut type_name, mut first) = (None, true);
+        let (mut model, mut has_key) = (None, false);
         while self.json.member(first)? {
             first = false;
             let name = self.json.name()?;
-            let typename = &*name == "__typename";
-            if (typename || (&*name == "type" && type_name.is_none()))
+            let typename = &*name == TYPE_NAME;
+            has_key |= &*name == KEY_OF_MODEL;
+            if &*name == MODEL && self.json.peek()? == Next::Text {
+                model =
+                    JsonReader::new(self.json.skip()?).text().ok().map(|text| text.into_owned());
+            } else if (typename || (&*name == "type" && type_name.is_none()))
                 && self.json.peek()? == Next::Text
             {
                 let text = JsonReader::new(self.json.skip()?).text();
@@ -260,7 +266,7 @@ impl<'w, 't> Scanner<'w, 't> {
             }
         }
         self.json.go(start);
-        Ok(type_name)
+        Ok(model.filter(|_| has_key).or(type_name))
     }
 
     /// Reads an object, whose bracket comes next; gives what the one around it remembers of it: its

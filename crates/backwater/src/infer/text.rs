@@ -7,7 +7,7 @@ use std::fmt::Write;
 use super::columns::{Column, ColumnKind, ProposedTable};
 use super::entities::{Entities, Entity};
 use super::evidence::{ObjectsNo, World};
-use super::rules::ProposedRule;
+use super::rules::{BesideRows, ProposedRule};
 use super::scan::Written;
 use super::words::Taken;
 use crate::schema::{Names, write_part};
@@ -101,7 +101,7 @@ impl Proposed<'_> {
     /// The tables that some rule leads to.
     fn used(&self) -> HashSet<usize> {
         let records = self.rules.iter().filter_map(|rule| rule.records.as_ref());
-        let beside = self.rules.iter().flat_map(|rule| rule.rows.iter().map(|(table, ..)| *table));
+        let beside = self.rules.iter().flat_map(|rule| rule.rows.iter().map(|rows| rows.table));
         let mut next: Vec<usize> = records.map(|found| found.table).chain(beside).collect();
         let mut used = HashSet::new();
         while let Some(table) = next.pop() {
@@ -310,16 +310,25 @@ impl Proposed<'_> {
             block.line("deletes = true", "a DELETE that succeeded");
         }
         let mut tables: Vec<usize> = Vec::new();
-        for (table, ..) in &rule.rows {
+        for BesideRows { table, .. } in &rule.rows {
             if tables.contains(table) {
                 continue;
             }
             tables.push(*table);
-            let places = rule.rows.iter().filter(|(other, ..)| other == table);
-            let pointers: Vec<String> =
-                places.clone().map(|(_, way, _)| text(&pointer(way))).collect();
-            let notes: Vec<&str> = places.map(|(.., note)| note.as_str()).collect();
-            let value = match &*pointers {
+            let places: Vec<_> = rule.rows.iter().filter(|rows| rows.table == *table).collect();
+            let values = places.iter().map(|rows| match &rows.typed {
+                None => text(&pointer(&rows.way)),
+                Some((type_name, member)) => {
+                    let at = text(&pointer(&rows.way));
+                    let usual = *member == "type";
+                    let by = format!(", type_member = {}", text(member));
+                    let by = if usual { "" } else { &*by };
+                    format!("{{ at = {at}, type = {}{by} }}", text(type_name))
+                }
+            });
+            let values: Vec<String> = values.collect();
+            let notes: Vec<&str> = places.iter().map(|rows| rows.note.as_str()).collect();
+            let value = match &*values {
                 [only] => only.clone(),
                 several => format!("[{}]", several.join(", ")),
             };

@@ -94,7 +94,7 @@ pub(super) fn id_rank(name: &str, role: &str) -> Option<usize> {
         "id" => Some(if name == "id" { 0 } else { 1 }),
         "_id" => Some(1),
         _ if own => Some(2),
-        "uuid" | "guid" | "uid" | "node_id" | "global_id" | "object_id" | "oid" => Some(3),
+        "pk" | "uuid" | "guid" | "uid" | "node_id" | "global_id" | "object_id" | "oid" => Some(3),
         "sha" | "hash" | "digest" | "fingerprint" => Some(CONTENT),
         "code" | "key" | "slug" | "iata" | "sku" | "isbn" => Some(NAMED),
         // It may well be the id of something else.
@@ -147,6 +147,11 @@ pub(super) fn begins(member: &str) -> bool {
 pub(super) fn names_a_thing(name: &str) -> bool {
     let name = snake(name);
     !name.is_empty() && !is_among(GENERIC, &name) && !super::evidence::is_like_an_id(&name)
+}
+
+/// Whether a member holds what objects consist of, beside what is said of them.
+pub(super) fn is_content(member: &str) -> bool {
+    is_among("properties attributes fields props", &snake(member))
 }
 
 /// Whether a member of an entry only says where in its list that is.
