@@ -55,7 +55,9 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     for refused in proposal.refused() {
         eprintln!("kept as json: {refused}");
     }
-    Ok(anstream::stdout().write_all(proposal.text().as_bytes())?)
+    anstream::stdout().write_all(proposal.text().as_bytes())?;
+    eprintln!("\n{}", proposal.account().trim_end());
+    Ok(())
 }
 
 fn texts(names: &[PathBuf]) -> String {

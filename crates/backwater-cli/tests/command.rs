@@ -86,6 +86,18 @@ impl Ran {
         self
     }
 
+    /// It went well, and said this to standard error.
+    fn notes(self, wanted: &str) -> Self {
+        assert_eq!(self.output.status.code(), Some(0), "{}: {}", self.call, self.err());
+        assert!(
+            self.err().contains(wanted),
+            "{} should say {wanted:?}:\n{}",
+            self.call,
+            self.err()
+        );
+        self
+    }
+
     /// It failed with this code and message, and printed nothing to standard output.
     fn fails(self, code: i32, wanted: &str) {
         assert_eq!(self.output.status.code(), Some(code), "{}: {}", self.call, self.err());
@@ -469,6 +481,7 @@ fn a_schema_is_proposed_that_reads_the_same_files() {
         "id = \"code\"     # 6 different values\n",
         "from = { to = \"port\" } # 41 objects\n",
         "departs_at = \"timestamp\"   # 41 objects: times, kept in UTC\n",
+        "status = \"text\"            # 41 objects: so far departed, boarding, delayed, on time\n",
         "note = \"text\"              # in 3 of 41 objects\n",
         "url = \"/departures{?port}\" # from 2 requests\nrecords = \"/sailings\"      # 40 records\n",
         "url = \"/sailings/{id}\" # from 1 request\ntable = \"sailing\"      # 1 record\n",
@@ -478,6 +491,11 @@ fn a_schema_is_proposed_that_reads_the_same_files() {
     ] {
         assert!(proposed.contains(line), "{line}{proposed}");
     }
+    world
+        .run("infer morning.har")
+        .notes("9 responses, 5 tables and 6 rules: 242 objects became 47 rows.")
+        .notes("Left as json: tides_today.high (arrays of values that are not rows)")
+        .notes("1. Is a port identified by code? Seen: 6 different values.");
     world.write("proposed.toml", &proposed);
     world.run("check proposed.toml").says("nothing wrong");
     let read = world.run("ingest --schema proposed.toml --cache proposed.db morning.har");

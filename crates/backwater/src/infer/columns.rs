@@ -11,10 +11,14 @@ use crate::schema::Names;
 const INSIDE: usize = 12;
 /// At most this many fields are proposed for a table.
 const FIELDS: usize = 900;
-/// A set of values is proposed where this many rows have one of them,
-const ENOUGH_ROWS: usize = 20;
-/// and there are this many rows for each value.
-const ROWS_A_VALUE: usize = 5;
+/// A set of values refuses others later: it is proposed where this many rows have one of them,
+const ENOUGH_ROWS: usize = 200;
+/// there are this many rows for each value,
+const ROWS_A_VALUE: usize = 40;
+/// and each was met so often.
+const ENOUGH_TIMES: usize = 10;
+/// Values are listed in a comment up to this length.
+const LISTED: usize = 60;
 
 /// A field that is proposed.
 #[derive(Debug, Clone)]
@@ -365,6 +369,11 @@ impl<'w> Deciding<'w> {
         if counts.scalars() == 0 || counts.bools + counts.floats + counts.broad > 0 {
             return None;
         }
+        // A number that is called like many things counts them.
+        let are_alone = view.shapes.iter().all(|shape| !self.world.at(*shape).place.many);
+        if counts.ints == counts.scalars() && are_alone && singular(name) != snake(name) {
+            return None;
+        }
         let mut called = self.called(name);
         called.retain(|to| self.ids[*to].is_some_and(|id| id.fits(counts)));
         let values = view.ids();
@@ -458,17 +467,19 @@ pub(super) fn scalar(
 fn text(view: &View<'_>, counts: &Counts, rows: usize) -> (&'static str, Vec<String>, String) {
     let words = view.words();
     let number = words.seen.len();
-    let few = !words.more && number > 1 && words.seen.iter().all(|(_, count)| *count > 1);
-    if few && rows >= ENOUGH_ROWS && rows >= number * ROWS_A_VALUE && counts.digits == 0 {
+    let seen_often = |often: usize| words.seen.iter().all(|(_, count)| *count >= often);
+    let few = !words.more && number > 1 && counts.digits == 0;
+    if few && rows >= ENOUGH_ROWS && rows >= number * ROWS_A_VALUE && seen_often(ENOUGH_TIMES) {
         let note = format!("{number} values in {rows} rows");
         return ("text", words.seen.into_iter().map(|(word, _)| word.into()).collect(), note);
     }
-    let said = match (counts.times, few) {
-        (0, true) if rows >= number * 2 => {
-            format!("{number} values, in too few rows to list them all")
+    let listed = words.seen.iter().map(|(word, _)| &**word).collect::<Vec<_>>().join(", ");
+    let said = match counts.times {
+        0 if few && rows >= number * 2 && seen_often(2) && listed.len() <= LISTED => {
+            format!("so far {listed}")
         }
-        (0, _) => String::new(),
-        (times, _) => format!("a time in {times} only"),
+        0 => String::new(),
+        times => format!("a time in {times} only"),
     };
     ("text", Vec::new(), said)
 }
@@ -519,10 +530,10 @@ impl ProposedTable {
 
     /// Adds a field for what stands in that place; gives its name.
     fn add(&mut self, way: &[String], kind: ColumnKind, note: String, always: bool) -> String {
-        let short = way.iter().skip(1).map(String::as_str).collect::<Vec<_>>().join("_");
-        let is_content = way.len() > 1 && is_content(&way[0]) && self.taken.is_free(&snake(&short));
-        let name = if is_content { short } else { way.join("_") };
-        let name = self.taken.take(&snake(&name));
+        let parts: Vec<String> = way.iter().map(|part| snake(part)).collect();
+        let (long, short) = (parts.join("_"), parts.get(1..).unwrap_or_default().join("_"));
+        let is_content = way.len() > 1 && is_content(&way[0]) && self.taken.is_free(&short);
+        let name = self.taken.take(if is_content { &short } else { &long });
         let column = Column { name: name.clone(), way: way.to_vec(), kind, note, always };
         self.columns.push(column);
         name

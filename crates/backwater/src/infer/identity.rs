@@ -427,7 +427,10 @@ pub(super) fn in_request(
     let is_one = class.objects.iter().all(alone) && class.rows.iter().all(varies);
     let answers: FxHashSet<u64> =
         class.rows.iter().map(|row| world.documents[row.document as usize].variables).collect();
-    let note = format!("{} different URLs", answers.len());
+    let note = match answers.len() {
+        1 => "1 URL".to_owned(),
+        several => format!("{several} different URLs"),
+    };
     (is_one && !class.rows.is_empty()).then_some((Identity::InRequest(None), answers, note))
 }
 

@@ -4,6 +4,7 @@
 // schema that says at each line why. It knows the schema's language and ingest, with which it tries
 // what it proposes; it must not know queries or storage, and it does no I/O.
 
+mod account;
 mod classes;
 mod columns;
 mod entities;
@@ -20,12 +21,13 @@ use std::sync::Arc;
 
 use rustc_hash::FxHashSet;
 
-use crate::change::{History, Remembered, Transaction};
+use crate::change::{History, Remembered, Totals, Transaction};
 use crate::error::{Error, ErrorKind, Result};
 use crate::ingest::{Fault, Recording, Request, utf8};
-use crate::schema::{Limits, Schema, whole};
+use crate::schema::{Limits, Schema, TableOrigin, whole};
 use crate::table::State;
-use columns::Deciding;
+use account::Accounted;
+use columns::{Deciding, ProposedTable};
 use entities::{Entities, entities};
 use evidence::{Document, View, World, hash};
 use rules::ProposedRule;
@@ -81,6 +83,27 @@ struct Sample {
 pub struct Proposal {
     text: String,
     refused: Vec<String>,
+    account: String,
+}
+
+/// A proposal that has not been tried yet.
+struct Draft {
+    text: String,
+    rules: Vec<ProposedRule>,
+    tables: Vec<ProposedTable>,
+    /// The tables that some rule leads to.
+    used: Vec<usize>,
+    /// What no rule could be found for, and why.
+    left_out: Vec<String>,
+}
+
+/// What came of a trial.
+#[derive(Default)]
+struct Trial {
+    /// The rules that do not fit, and why.
+    failed: Vec<(String, String)>,
+    totals: Totals,
+    rows: usize,
 }
 
 impl Samples {
@@ -176,11 +199,25 @@ impl Samples {
         name_variables(&world, &found, &mut paths);
         let mut refused: BTreeMap<String, Vec<String>> = BTreeMap::new();
         loop {
-            let (text, rules) = self.written(&world, &found, &paths, &refused);
-            let failed = self.try_out(&text, &rules);
+            let draft = self.written(&world, &found, &paths, &refused);
+            let Trial { failed, totals, rows } = self.try_out(&draft.text, &draft.rules);
             if failed.is_empty() {
+                let Draft { mut text, rules, tables, used, left_out } = draft;
+                for place in &totals.unplaced {
+                    text += &format!("# no place for {place}\n");
+                }
+                let account = Accounted {
+                    entities: &found,
+                    tables: &tables,
+                    rules: &rules,
+                    used: &used,
+                    left_out: &left_out,
+                    totals: &totals,
+                    rows,
+                };
+                let account = account.text();
                 let refused = refused.into_values().flatten().collect();
-                return Proposal { text, refused };
+                return Proposal { text, refused, account };
             }
             for (rule, why) in failed {
                 refused.entry(rule).or_default().push(why);
@@ -236,7 +273,7 @@ impl Samples {
         found: &Entities,
         paths: &[Path],
         refused: &BTreeMap<String, Vec<String>>,
-    ) -> (String, Vec<ProposedRule>) {
+    ) -> Draft {
         let deciding = Deciding::new(world, found);
         let mut tables: Vec<_> =
             (0..found.list.len()).map(|number| deciding.table(number)).collect();
@@ -270,7 +307,7 @@ impl Samples {
                 Some(why) => left_out.push(format!("{}: {}", request_text(path), why.join("; "))),
             }
         }
-        let text = text::Proposed {
+        let proposed = text::Proposed {
             world,
             entities: found,
             tables: &tables,
@@ -279,32 +316,44 @@ impl Samples {
             left_out: &left_out,
             bytes: self.samples.iter().map(|sample| sample.body.len()).max().unwrap_or(0),
         };
-        (text.text(), rules)
+        let (text, mut used) = (proposed.text(), proposed.used().into_iter().collect::<Vec<_>>());
+        used.sort_unstable();
+        Draft { text, rules, tables, used, left_out }
     }
 
-    /// Reads all samples by what is proposed; gives the rules that do not fit, and why.
-    fn try_out(&self, text: &str, rules: &[ProposedRule]) -> Vec<(String, String)> {
+    /// Reads all samples by what is proposed.
+    fn try_out(&self, text: &str, rules: &[ProposedRule]) -> Trial {
+        let mut trial = Trial::default();
         let schema = match Schema::parse("the proposal", text) {
             Ok(schema) => schema,
             Err(error) => {
                 debug_assert!(false, "{error}\n{text}");
-                return rules.iter().map(|rule| (rule.name.clone(), error.to_string())).collect();
+                let all = rules.iter().map(|rule| (rule.name.clone(), error.to_string()));
+                return Trial { failed: all.collect(), ..trial };
             }
         };
         let state = Arc::new(State::new(Arc::new(schema)));
         let history = Arc::new(History::default());
         let mut tx = Transaction::new(state, history, Remembered::default());
-        let mut failed: Vec<(String, String)> = Vec::new();
         for rule in rules {
             for number in &rule.samples {
                 let sample = &self.samples[*number];
-                if let Err(error) = tx.ingest(sample.request.clone(), &sample.body) {
-                    failed.push((rule.name.clone(), error.to_string()));
-                    break;
+                match tx.ingest(sample.request.clone(), &sample.body) {
+                    Ok(ingested) => trial.totals.add(&ingested),
+                    Err(error) => {
+                        trial.failed.push((rule.name.clone(), error.to_string()));
+                        break;
+                    }
                 }
             }
         }
-        failed
+        let tables = tx.state.schema.table_numbers();
+        let rows = tables.filter(|table| {
+            let table = tx.state.schema.table(*table);
+            table.made == TableOrigin::Declared && !table.is_one_row()
+        });
+        trial.rows = rows.map(|table| tx.state.table(table).iter().count()).sum();
+        trial
     }
 }
 
@@ -314,6 +363,25 @@ impl Proposal {
     /// See [`Samples`] for an example.
     pub fn text(&self) -> &str {
         &self.text
+    }
+
+    /// A short account for people: what became of the samples, what is left as json or has no place,
+    /// and what should be looked at first.
+    ///
+    /// ```
+    /// let mut samples = backwater::infer::Samples::new();
+    /// let request = backwater::Request::get("https://ferries.example/ports");
+    /// samples.add(request, r#"[{"code": "SAL", "lat": 54.1}, {"code": "NOR", "lat": 54.3}]"#)?;
+    /// assert_eq!(samples.propose().account(), "\
+    /// 1 response, 1 table and 1 rule: 2 objects became 2 rows.
+    /// Look at this first:
+    ///   1. Is a port identified by code? Seen: 2 different values.
+    ///   2. Does /ports always give every port? Then `complete = true` deletes those that it no longer gives.
+    /// ");
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn account(&self) -> &str {
+        &self.account
     }
 
     /// Why some responses could not be proposed as rows: what did not fit when the proposal was

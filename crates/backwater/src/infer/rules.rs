@@ -93,6 +93,7 @@ pub(super) struct Answer {
     pub(super) found: Vec<FoundRows>,
     pub(super) values: Vec<Column>,
     names: Taken,
+    written: Option<Written>,
 }
 
 impl Answer {
@@ -114,28 +115,29 @@ impl Answer {
                 (kind, said)
             }
         };
-        let mut note = of_answers(present);
+        let what = if self.written == Some(Written::Ndjson) { "line" } else { "response" };
+        let mut note = of_objects(present.0, present.1).replace("object", what);
         if counts.nulls > 0 {
             note += &format!(", null in {}", counts.nulls);
         }
+        let different = view.ids().len();
         if !said.is_empty() {
             note += &format!(": {said}");
+        } else if different > 1 {
+            note += &format!(": the last of {different} different ones stays");
         }
-        let name = if way.is_empty() { "answer".to_owned() } else { snake(&way.join("_")) };
+        let parts: Vec<String> = way.iter().map(|part| snake(part)).collect();
+        let name = if way.is_empty() { "answer".to_owned() } else { parts.join("_") };
         let name = self.names.take(name.strip_prefix("data_").unwrap_or(&name));
         let kind = ColumnKind::Plain(kind, Vec::new());
         self.values.push(Column { name, way: way.to_vec(), kind, note, always: false });
     }
 }
 
-fn of_answers((present, seen): (usize, usize)) -> String {
-    of_objects(present, seen).replace("object", "response")
-}
-
 impl<'w> Deciding<'w> {
     /// What responses hold whose whole stands there.
     pub(super) fn answer(&self, roots: &[ShapeNo], written: Written) -> Answer {
-        let mut answer = Answer::default();
+        let mut answer = Answer { written: Some(written), ..Answer::default() };
         let view = View::new(self.world, roots.iter().copied());
         if written == Written::JsonApi {
             self.document(&view, &mut answer);
@@ -450,7 +452,7 @@ impl<'w> Deciding<'w> {
             for variable in &template.variables {
                 let link = self.linked(path, variable).filter(|_| !single);
                 let kind = link.unwrap_or_else(|| plain(path.values_at(variable.segment)));
-                let note = format!("from {} URLs", path.samples.len());
+                let note = urls_text(path);
                 let name = table.given(&variable.name, kind, note);
                 table.id.push(name.clone());
                 rule.given.push((name, variable.name.clone()));
@@ -483,7 +485,7 @@ impl<'w> Deciding<'w> {
             Some(column) => column.name.clone(),
             None => {
                 let name = &self.entities.list[to].name;
-                let note = format!("from {} URLs", path.samples.len());
+                let note = urls_text(path);
                 table.given(name, ColumnKind::Link(to), note)
             }
         };

@@ -99,7 +99,7 @@ impl Proposed<'_> {
     }
 
     /// The tables that some rule leads to.
-    fn used(&self) -> HashSet<usize> {
+    pub(super) fn used(&self) -> HashSet<usize> {
         let records = self.rules.iter().filter_map(|rule| rule.records.as_ref());
         let beside = self.rules.iter().flat_map(|rule| rule.rows.iter().map(|rows| rows.table));
         let mut next: Vec<usize> = records.map(|found| found.table).chain(beside).collect();

@@ -31,6 +31,12 @@ const RESERVED: &str = "all alter and any as between by case cast check collate 
 
 /// A name in lower case, its words joined by `_`; only letters, digits and `_` are left.
 pub(super) fn snake(name: &str) -> String {
+    // A sign in front of a number is all that distinguishes some.
+    let signed = [("+", "plus_"), ("-", "minus_")].into_iter().find_map(|(sign, word)| {
+        let number = name.strip_prefix(sign)?;
+        number.starts_with(|c: char| c.is_ascii_digit()).then(|| format!("{word}{number}"))
+    });
+    let name = signed.as_deref().unwrap_or(name);
     let plain: String = name.chars().map(|c| if c.is_alphanumeric() { c } else { '_' }).collect();
     // Capitals in a row are one word: `URL`, `homeURL`.
     let letters: Vec<char> = plain.chars().collect();
@@ -137,6 +143,13 @@ pub(super) fn changes(member: &str) -> bool {
         || ["last_", "latest_", "current_"].iter().any(|it| name.starts_with(it))
 }
 
+/// Whether a member is likely written anew with every change of its row.
+pub(super) fn changes_with_rows(member: &str) -> bool {
+    let name = snake(member);
+    let first = name.split('_').next().unwrap_or(&name);
+    is_among("updated modified changed version revision edited", first)
+}
+
 /// Whether a time is that of a beginning.
 pub(super) fn begins(member: &str) -> bool {
     let name = snake(member);
@@ -229,6 +242,8 @@ mod tests {
             ("ÉTÉ", "été"),
             ("a-b c", "a_b_c"),
             ("", "value"),
+            ("+1", "plus_1"),
+            ("-1", "minus_1"),
         ];
         for (many, one) in cases {
             assert_eq!(singular(many), one, "{many}");
