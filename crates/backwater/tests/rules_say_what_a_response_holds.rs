@@ -442,3 +442,188 @@ fn limits_can_be_set() {
         "s.toml:1:16: found an integer, expected a whole number from 1 to 500"
     );
 }
+
+/// A schema for a server that has grown for years.
+const GROWN: &str = r#"
+    [table.yard]
+    id = "id"
+    fields = { id = "int", login = "text" }
+
+    [table.person]
+    id = "id"
+    fields = { id = "int", login = "text" }
+
+    [table.vessel]
+    id = "id"
+    [table.vessel.fields]
+    id = "int"
+    title = { type = "text", from = ["full_name", "/names/full", "name"] }
+    seen = { type = "timestamp", unit = "seconds" }
+    built = { type = "timestamp", unit = "milliseconds" }
+    owner = { to = { Yard = "yard", Person = "person" }, other_types = "skip" }
+    crew = { to_many = { Yard = "yard", Person = "person" }, other_types = "skip" }
+
+    [table.berth]
+    id = ["vessel", "name"]
+    fields = { vessel = { to = "vessel" }, name = "text", length = "float", role = "text" }
+
+    [response.vessel]
+    url = ["/vessels/{id}", "/v2/vessels/{id}", "/fleet/{id}{?deep}"]
+    method = ["GET", "PUT"]
+    table = "vessel"
+
+    [response.berths]
+    records = "/places"
+    record = "/berth"
+    table = "berth"
+    fields = { vessel = { from = "/vessel/id" }, role = { beside = "/role" } }
+    on_error = "skip"
+    beside.vessel = "/vessel"
+
+    [response.told]
+    format = "ndjson"
+    records = "/vessel"
+    table = "vessel"
+    deletes = { "/action" = ["deleted", "sunk"] }
+    on_error = "skip"
+    beside.yard = { at = "/sender", type = "Yard" }
+    beside.person = [{ at = "/sender", type = "Person" }, "/by"]
+"#;
+
+/// Fields stand outside of records, records are deleted by what is said beside them, rows of several
+/// tables stand in one place, and what has no place is counted.
+#[test]
+fn what_is_said_around_a_record_counts() {
+    let cache = Cache::new(Schema::parse("grown.toml", GROWN).unwrap());
+    let read = |rule: &str, response: String| {
+        let report = cache.commit(rule, |tx| tx.ingest(rule, &response)).unwrap().report;
+        let ingested = report.ingested()[0].clone();
+        let unplaced: Vec<String> = ingested.unplaced.iter().map(ToString::to_string).collect();
+        let skipped: Vec<String> =
+            ingested.skipped.iter().map(|it| format!("{}: {}", it.pointer, it.problem)).collect();
+        (unplaced.join(", "), skipped.join(", "))
+    };
+    let berth = |name: &str, length: serde_json::Value| json!({ "role": "guest", "cursor": name, "berth": { "name": name, "length": length } });
+    let berths = json!({
+        "places": [berth("A", json!(80.5)), berth("B", json!("long")), { "berth": { "name": "C", "depth": 4, "colour": null } }],
+        "day": "2031-05-04", "vessel": { "id": 7, "full_name": "Teal" },
+    });
+    let (unplaced, skipped) = read("berths", berths.to_string());
+    assert_eq!(unplaced, "1 at /day, 1 at /places/*/cursor, 1 at /depth of berth");
+    assert_eq!(skipped, "/places/1/berth/length: found string \"long\", expected float");
+    assert_eq!(
+        rows(
+            &cache,
+            "SELECT b.vessel, v.title, b.name, b.length, b.role FROM berth b JOIN vessel v ON v.id = b.vessel"
+        ),
+        ["7 Teal A 80.5 guest", "7 Teal C NULL NULL"]
+    );
+    let lost = cache.commit("", |tx| tx.ingest("berths", r#"{ "places": [] }"#));
+    let lost = lost.unwrap_err().to_string();
+    assert!(
+        lost.starts_with(
+            "/vessel/id: found no such member, expected the \"vessel\" of the records"
+        ),
+        "{lost}"
+    );
+
+    let told = |action: &str, id: i64, sender: serde_json::Value| {
+        json!({ "action": action, "vessel": { "id": id, "full_name": format!("V{id}") }, "sender": sender }).to_string()
+    };
+    let sender =
+        |kind: &str, id: i64| json!({ "type": kind, "id": id, "login": format!("{kind}{id}") });
+    let lines = [
+        told("seen", 1, sender("Yard", 5)),
+        told("seen", 2, json!([sender("Person", 5), sender("Robot", 6), { "id": 9 }])),
+        told("sunk", 7, sender("Person", 8)),
+        json!({ "vessel": { "id": 3 }, "sender": { "type": "Yard", "id": "x" }, "by": [{ "id": 11 }, { "id": [] }] }).to_string(),
+    ];
+    let (unplaced, skipped) = read("told", lines.join("\n"));
+    assert_eq!(unplaced, "2 at /sender");
+    assert_eq!(
+        skipped,
+        "line 4: /sender/id: found string \"x\", expected an id of type int, \
+         line 4: /by/1/id: found an array, expected int"
+    );
+    assert_eq!(rows(&cache, "SELECT id FROM vessel"), ["1", "2", "3"]);
+    assert_eq!(rows(&cache, "SELECT id, login FROM yard"), ["5 Yard5"]);
+    assert_eq!(rows(&cache, "SELECT id FROM person"), ["5", "8", "11"]);
+
+    // A link leaves out what it cannot point at, and says so.
+    let owned = |kind: &str, crew: &[&str]| {
+        let crew: Vec<_> = crew.iter().map(|kind| sender(kind, 21)).collect();
+        json!({ "id": 1, "owner": sender(kind, 20), "crew": crew }).to_string()
+    };
+    for (method, url) in [
+        ("GET", "/vessels/1"),
+        ("PUT", "https://a.example/v2/vessels/1"),
+        ("GET", "/fleet/1?deep=1"),
+    ] {
+        let ask = |kind: &str, crew: &[&str]| {
+            let request = Request::new(method, url);
+            cache.commit(url, |tx| tx.ingest(request, owned(kind, crew))).unwrap().report
+        };
+        ask("Yard", &["Person", "Yard"]);
+        assert_eq!(
+            rows(&cache, "SELECT owner, owner_type, crew FROM vessel WHERE id = 1"),
+            ["20 Yard 2"]
+        );
+        let report = ask("Robot", &["Robot", "Yard"]);
+        assert_eq!(
+            rows(&cache, "SELECT owner, owner_type, crew FROM vessel WHERE id = 1"),
+            ["NULL NULL 1"]
+        );
+        assert_eq!(report.ingested()[0].unplaced.iter().map(|it| it.values).sum::<usize>(), 2);
+    }
+    let unknown = cache.schema().rule_for("POST", "/vessels/1").unwrap_err().to_string();
+    assert!(unknown.contains("GET /v2/vessels/{id}"), "{unknown}");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Of several places of a field the first one counts that is there, in whatever order they come;
+    /// times are counted in their unit, or written as always.
+    #[test]
+    fn a_field_has_several_places_and_a_time_a_unit(
+        there in prop::collection::vec((0..4_usize, prop::option::of("[a-z]{1,3}")), 0..5),
+        seconds in -60_000_000_000_i64..200_000_000_000,
+        style in 0..4_usize,
+    ) {
+        let mut members = vec![("id", json!(1))];
+        // A number and a time as they may be written.
+        let second = match style {
+            0 => json!(seconds),
+            1 => json!(seconds as f64),
+            2 => json!(seconds.to_string()),
+            _ => json!(backwater::Timestamp::from_micros(seconds * 1_000_000).unwrap().to_string()),
+        };
+        members.push(("seen", second));
+        members.push(("built", json!(seconds * 1000 + 7)));
+        let names = ["full_name", "names", "name", "other"];
+        let mut first: Option<(usize, Option<String>)> = None;
+        let mut met = BTreeSet::new();
+        for (place, value) in there {
+            if !met.insert(place) {
+                continue;
+            }
+            members.push((names[place], if place == 1 { json!({ "full": value, "short": "s" }) } else { json!(value) }));
+            if place < 3 && first.as_ref().is_none_or(|(best, _)| place < *best) {
+                first = Some((place, value));
+            }
+        }
+        let text: Vec<String> = members.iter().map(|(name, value)| format!("\"{name}\":{value}")).collect();
+        let cache = Cache::new(Schema::parse("grown.toml", GROWN).unwrap());
+        cache.commit("", |tx| tx.ingest(Request::get("/vessels/1"), format!("{{{}}}", text.join(",")))).unwrap();
+        let snapshot = cache.snapshot();
+        let row = snapshot.get("vessel", 1).unwrap().unwrap();
+        let title = row.get("title").unwrap().map(|value| value.as_str().map(str::to_owned));
+        prop_assert_eq!(title, first.map(|(_, value)| value));
+        let micros = |field: &str| match row.get(field).unwrap() {
+            Some(Value::Timestamp(time)) => time.as_micros(),
+            other => panic!("{other:?}"),
+        };
+        prop_assert_eq!(micros("seen"), seconds * 1_000_000);
+        prop_assert_eq!(micros("built"), seconds * 1_000_000 + 7000);
+    }
+}

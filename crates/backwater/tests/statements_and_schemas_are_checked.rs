@@ -295,6 +295,42 @@ fn problems_of_a_schema_have_their_places() {
         ),
         ("[table.a]\nid = 'x'\nfields = { x = {} }", "s:3:16: field \"x\" says no type"),
         (
+            "[table.a]\nid = 'x'\nfields = { x = { type = 'int', unit = 'seconds' } }",
+            "s:3:39: \"x\" is not a timestamp; leave out `unit`",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = { type = 'int', from = [] } }",
+            "s:3:39: the field is nowhere, or in too many places",
+        ),
+        (
+            "table.a = { id = 'x', fields = { x = 'int' } }\nresponse.r = { table = 'a', url = [] }",
+            "s:2:35: no URL; name one",
+        ),
+        (
+            "table.a = { id = 'x', fields = { x = 'int' } }\nresponse.r = { table = 'a', url = ['/{p}', '/q'], list = 'l' }",
+            "s:2:35: a list is identified by its variables, and these URLs have different ones",
+        ),
+        (
+            "table.a = { id = 'x', fields = { x = 'int' } }\nresponse.r = { table = 'a', url = ['/{p}', '/q'], fields = { x = ':p' } }",
+            "s:2:66: the `url` has no variable \"p\"",
+        ),
+        (
+            "table.a = { id = 'x', fields = { x = 'int' } }\nresponse.r = { table = 'a', fields = { x = {} } }",
+            "s:2:44: it does not say where the value stands",
+        ),
+        (
+            "table.a = { id = 'x', fields = { x = 'int' } }\nresponse.r = { table = 'a', complete = { x = { from = '/x' } } }",
+            "s:2:46: found a table, expected a value or \":VARIABLE\"",
+        ),
+        (
+            "table.a = { id = 'x', fields = { x = 'int' } }\nresponse.r = { beside.a = '', deletes = { '/x' = 'y' } }",
+            "s:2:14: rule \"r\" says `deletes`, but no table for its records",
+        ),
+        (
+            "table.a = { id = 'x', fields = { x = 'int' } }\nresponse.r = { beside.a = { at = '', type_member = 'y' } }",
+            "s:2:52: it names a member, but no type",
+        ),
+        (
             "[table.a]\nid = 'x'\nfields = { x = 3 }",
             "s:3:16: found an integer, expected a type such as \"text\"",
         ),

@@ -55,6 +55,8 @@ pub(super) struct Building<'de> {
     pub(super) older: bool,
     /// Bare ids that a field beside them says the table of.
     pub(super) pending: Vec<(FieldNo, RowId)>,
+    /// Fields that may be in several places, and where they were found; `None` is the best place.
+    ranks: SmallVec<[(FieldNo, Option<u8>); 2]>,
     /// Members to be kept that are no field.
     unknown: Vec<(Cow<'de, str>, &'de str)>,
 }
@@ -66,8 +68,25 @@ impl<'de> Building<'de> {
         self.id.clear();
         self.pending.clear();
         self.unknown.clear();
+        self.ranks.clear();
         self.gone = false;
         self.older = false;
+    }
+
+    /// Whether a field is to be taken from one of its places, the best being `None`; notes that it
+    /// is.
+    fn wants(&mut self, field: FieldNo, rank: Option<u8>) -> bool {
+        match self.ranks.iter_mut().find(|(known, _)| *known == field) {
+            Some((_, known)) => {
+                let is_wanted = rank < *known;
+                *known = rank.min(*known);
+                is_wanted
+            }
+            None => {
+                self.ranks.push((field, rank));
+                true
+            }
+        }
     }
 
     fn staged(&self, field: FieldNo) -> Option<&Staged<'de>> {
@@ -165,8 +184,17 @@ impl<'de> Reader<'_, 'de> {
 
     /// Reads the value of a field of the table.
     fn field(&mut self, table: TableNo, field: FieldNo, building: &mut Building<'de>) -> Read<()> {
+        self.note_place(table, field, building);
         self.take(table, field, building)
             .map_err(|failure| self.at(PointerStep::Field(table, field), failure))
+    }
+
+    /// Notes that a field is in its best place, if it may be in several.
+    #[inline]
+    fn note_place(&self, table: TableNo, field: FieldNo, building: &mut Building<'de>) {
+        if !self.schema.table(table).field(field).also_from.is_empty() {
+            building.wants(field, None);
+        }
     }
 
     #[inline]
@@ -230,7 +258,14 @@ impl<'de> Reader<'_, 'de> {
         for sought in &member.here {
             self.json.go(start);
             match sought {
-                Lookup::Field(field) => self.take(table, *field, building)?,
+                Lookup::Field(field) => {
+                    self.note_place(table, *field, building);
+                    self.take(table, *field, building)?;
+                }
+                Lookup::Also(field, rank) if building.wants(*field, Some(*rank)) => {
+                    self.take(table, *field, building)?;
+                }
+                Lookup::Also(..) => drop(self.json.skip()?),
                 Lookup::Tombstone => {
                     building.gone = !matches!(self.json.peek()?, Next::False | Next::Null);
                     self.json.skip()?;
@@ -248,9 +283,10 @@ impl<'de> Reader<'_, 'de> {
                 let inside = member.inside.iter().flat_map(|(_, inside)| inside.all());
                 let fields = inside.filter_map(|sought| match sought {
                     Lookup::Field(field) => Some(field),
-                    Lookup::Tombstone => None,
+                    Lookup::Also(..) | Lookup::Tombstone => None,
                 });
                 for field in fields {
+                    self.note_place(table, field, building);
                     let staged = Staged::Null;
                     if let Some(message) = staged.misfit(self.schema.table(table).field(field)) {
                         return Err(Failure::misfit(message));
@@ -526,6 +562,13 @@ impl<'de> Reader<'_, 'de> {
                 },
             };
             let to = type_name.as_deref().and_then(|name| one_of.table(name));
+            if to.is_none() && one_of.skips_others && type_name.is_some() {
+                let way = definition.field(field).from.to_string();
+                let number = self.unplaced.number(Some(table), &way, None);
+                self.unplaced.add(number, "an id");
+                building.staged.push((field, Staged::Null));
+                continue;
+            }
             let Some(to) = to else {
                 let (type_from, from) =
                     (&definition.field(one_of.type_field).from, &definition.field(field).from);

@@ -49,7 +49,7 @@ impl Reader<'_, '_> {
             self.outcome.errors.push(Skipped { pointer, problem });
         }
         self.json.go(start);
-        self.place(&self.reading.rule.places)
+        self.document()
     }
 }
 

@@ -9,7 +9,7 @@ use std::ops::BitOr;
 
 use smallvec::SmallVec;
 
-use super::building::{Building, MemberUse};
+use super::building::{Building, IdParts, MemberUse};
 use super::json::{Fault, FaultKind, JsonReader, Next};
 use super::place::{PointerStep, pointer};
 use super::repeats::Repeats;
@@ -85,10 +85,13 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
         used: usize::MAX,
         beside: Vec::new(),
         met: 0,
+        taken: IdParts::default(),
+        deletes: false,
         line: None,
         unresolved: BTreeSet::new(),
         report_at: if reading.progress.is_some() { 0 } else { usize::MAX },
         unplaced: Unplaced::default(),
+        element: format!("{}/*", reading.rule.records),
         outcome: Outcome {
             counts,
             records: Vec::new(),
@@ -102,14 +105,14 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
     let read = match reading.rule.format {
         Format::Ndjson => reader.lines(),
         Format::Json if reading.ends.is_some() => reader.lines(),
-        Format::Json | Format::JsonApi => reader.place(&reading.rule.places),
+        Format::Json | Format::JsonApi => reader.document(),
         Format::GraphQl => reader.graphql(),
     };
     match read.and_then(|()| Ok(reader.json.end()?)) {
         Ok(()) => {
             reader.write_beside();
             let unplaced = std::mem::take(&mut reader.unplaced);
-            reader.outcome.unplaced = unplaced.finish(schema, reading.rule.format);
+            reader.outcome.unplaced = unplaced.finish(schema, reading.rule);
             Ok(reader.outcome)
         }
         Err(failure) => {
@@ -199,6 +202,10 @@ pub(super) struct Reader<'a, 'de> {
     pub(super) beside: Vec<(TableNo, StagedRow<'de>)>,
     /// How many records were met.
     pub(super) met: usize,
+    /// Fields of the records that stand outside of them, in the response or line that is read.
+    pub(super) taken: IdParts<'de>,
+    /// Whether that says that its records are deleted.
+    pub(super) deletes: bool,
     /// The line of a response that has a value a line.
     pub(super) line: Option<usize>,
     /// Where a null means that the server failed to resolve the value.
@@ -206,6 +213,8 @@ pub(super) struct Reader<'a, 'de> {
     /// Where progress is reported the next time.
     pub(super) report_at: usize,
     pub(super) unplaced: Unplaced,
+    /// The JSON Pointer to any element of the records.
+    pub(super) element: String,
     pub(super) outcome: Outcome,
 }
 
@@ -353,6 +362,7 @@ impl<'de> Reader<'_, 'de> {
     ) -> Read<Slot> {
         let slot = self.finish(table, &mut building, record)?;
         self.around.pop();
+        building.gone |= record && self.deletes;
         let mut is_newer = false;
         if let Some(later) = self.reading.later {
             let state = &self.tx.state;

@@ -8,7 +8,8 @@ use super::nested::{Around, Failure, Read, Reader, misfit};
 use super::place::{PointerStep, pointer};
 use crate::change::Skipped;
 use crate::schema::{
-    Branch, FieldKind, FieldNo, Format, NamedType, OnError, ResponsePart, TableNo, whole,
+    Branch, FieldKind, FieldNo, Format, NamedType, OnError, Pointer, ResponsePart, TableNo,
+    TakenFrom, whole,
 };
 use crate::table::Staged;
 use crate::table::{ONLY, Slot};
@@ -23,19 +24,65 @@ impl<'de> Reader<'_, 'de> {
         while !self.json.is_at_end() {
             self.line = Some(line);
             let begin = self.json.at();
-            self.place(&self.reading.rule.places)
-                .and_then(|()| self.check_event(line, begin))
-                .map_err(|failure| match self.reading.ends {
+            self.document().and_then(|()| self.check_event(line, begin)).map_err(|failure| {
+                match self.reading.ends {
                     // An event by itself has no line.
                     Some([_]) => failure,
                     _ => self.at(PointerStep::Line(line), failure),
-                })?;
+                }
+            })?;
             line += 1;
         }
         match self.reading.ends {
             Some(ends) if ends.len() > line => misfit("an empty event", "a JSON value"),
             _ => Ok(()),
         }
+    }
+
+    /// Reads a response, or a line of one.
+    pub(super) fn document(&mut self) -> Read<()> {
+        let rule = self.reading.rule;
+        self.taken.clear();
+        for (field, from) in &rule.taken {
+            if let TakenFrom::Response(pointer) = from {
+                let value = self.elsewhere(*field, pointer)?;
+                self.taken.extend(value.map(|value| (*field, value)));
+            }
+        }
+        if let Some((pointer, values)) = &rule.deletes_if {
+            let (start, depth) = (self.json.at(), self.depth);
+            self.deletes = self.descend(pointer.parts())? && self.json.peek()? == Next::Text && {
+                let text = self.json.text()?;
+                values.iter().any(|value| **value == *text)
+            };
+            self.json.go(start);
+            self.depth = depth;
+        }
+        self.place(&rule.places)
+    }
+
+    /// Reads a field of the records that stands behind a pointer from here, and goes back; `None` if
+    /// it is not there.
+    fn elsewhere(&mut self, field: FieldNo, pointer: &Pointer) -> Read<Option<Staged<'de>>> {
+        let definition = self.schema.table(self.reading.rule.table);
+        let (start, depth, is_id) = (self.json.at(), self.depth, definition.id.contains(&field));
+        let is_there = self.descend(pointer.parts())?;
+        let value = match is_there {
+            true => self.value(definition.field(field), is_id),
+            false if is_id => misfit(
+                "no such member",
+                &format!("the \"{}\" of the records there", definition.field(field).name),
+            ),
+            false => return self.back_to(start, depth).map(|()| None),
+        };
+        let value = value.map_err(|failure| self.at_way(pointer.parts(), failure))?;
+        self.back_to(start, depth).map(|()| Some(value))
+    }
+
+    fn back_to(&mut self, start: usize, depth: usize) -> Read<()> {
+        self.json.go(start);
+        self.depth = depth;
+        Ok(())
     }
 
     /// Whether a value that has been read is an event, from its beginning to its end.
@@ -402,6 +449,18 @@ impl<'de> Reader<'_, 'de> {
     /// Reads a record inside of an element.
     fn within(&mut self, way: &[String], key: Option<Staged<'de>>) -> Read<Slot> {
         let (start, depth) = (self.json.at(), self.depth);
+        let rule = self.reading.rule;
+        let of_element = |field: &FieldNo| {
+            let mut taken = rule.taken.iter();
+            taken.any(|(known, from)| known == field && matches!(from, TakenFrom::Element(_)))
+        };
+        self.taken.retain(|(field, _)| !of_element(field));
+        for (field, from) in &rule.taken {
+            if let TakenFrom::Element(pointer) = from {
+                let value = self.elsewhere(*field, pointer)?;
+                self.taken.extend(value.map(|value| (*field, value)));
+            }
+        }
         if !way.is_empty() && !self.descend(way)? {
             let (last, table) = (way.join("/"), &self.schema.table(self.reading.rule.table).name);
             return misfit(
@@ -417,11 +476,38 @@ impl<'de> Reader<'_, 'de> {
         }
         let slot = self.record(key).map_err(|failure| self.at_way(way, failure))?;
         if !way.is_empty() {
-            self.depth = depth;
-            self.json.go(start);
-            self.json.skip()?;
+            self.back_to(start, depth)?;
+            self.pass_element(way)?;
         }
         Ok(slot)
+    }
+
+    /// Passes over an element whose record was read, and counts what stands beside that.
+    fn pass_element(&mut self, way: &[String]) -> Read<()> {
+        if self.json.peek()? != Next::Object || way.len() > 1 {
+            self.json.skip()?;
+            return Ok(());
+        }
+        let rule = self.reading.rule;
+        let is_taken = |name: &str| {
+            let first = |from: &TakenFrom| match from {
+                TakenFrom::Element(pointer) => pointer.parts().first().is_some_and(|it| it == name),
+                TakenFrom::Response(_) => false,
+            };
+            way[0] == name || rule.taken.iter().any(|(_, from)| first(from))
+        };
+        self.json.open();
+        let mut first = true;
+        while self.json.member(first)? {
+            first = false;
+            let name = self.json.name()?;
+            let raw = self.json.skip()?;
+            if !is_taken(&name) {
+                let number = self.unplaced.number(None, &self.element, Some(&name));
+                self.unplaced.add(number, raw);
+            }
+        }
+        Ok(())
     }
 
     #[cold]
@@ -438,9 +524,9 @@ impl<'de> Reader<'_, 'de> {
         }
         let table = self.reading.rule.table;
         let mut building = self.new_building();
-        if key.is_some() || !self.reading.given.is_empty() {
+        if key.is_some() || !self.reading.given.is_empty() || !self.taken.is_empty() {
             let definition = self.schema.table(table);
-            let given = self.reading.given.iter();
+            let given = self.reading.given.iter().chain(&self.taken);
             let given = given.filter(|(field, _)| !definition.id.contains(field));
             building.staged.extend(given.cloned());
             building.id = self.given_id(key);
@@ -451,7 +537,8 @@ impl<'de> Reader<'_, 'de> {
     /// The parts of a record's id that stand outside of it.
     fn given_id(&self, key: Option<Staged<'de>>) -> IdParts<'de> {
         let definition = self.schema.table(self.reading.rule.table);
-        let given = self.reading.given.iter().filter(|(field, _)| definition.id.contains(field));
+        let given = self.reading.given.iter().chain(&self.taken);
+        let given = given.filter(|(field, _)| definition.id.contains(field));
         let key = key.and_then(|key| Some((*definition.id.first()?, key)));
         given.cloned().chain(key).collect()
     }

@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use crate::error::{Error, ErrorKind, Result, nearest};
-use crate::schema::{Rule, Schema, Variables};
+use crate::schema::{Rule, Schema, Template, Variables};
 
 /// The request that a response answers.
 ///
@@ -187,12 +187,11 @@ impl Request {
             (Some(name), None) => (schema.rule(name)?, Variables::new()),
             (Some(name), Some(url)) => {
                 let rule = schema.rule(name)?;
-                let template = rule.url.as_ref();
-                let variables =
-                    template.map_or(Some(Variables::new()), |url_of| url_of.matches(url));
+                let found = rule.urls().find_map(|template| template.matches(url));
+                let variables = found.or_else(|| rule.url.is_none().then(Variables::new));
                 let variables = variables.ok_or_else(|| {
-                    let template = template.map_or("", |template| template.as_str());
-                    let message = format!("{url} is not of the form {template}");
+                    let templates: Vec<&str> = rule.urls().map(Template::as_str).collect();
+                    let message = format!("{url} is not of the form {}", templates.join(" or "));
                     Error::new(ErrorKind::Parameter, message)
                         .help(format!("this is the `url` of rule \"{name}\""))
                 })?;
@@ -204,7 +203,7 @@ impl Request {
             }
         };
         for (name, value) in &self.variables {
-            let template = rule.url.iter().flat_map(|url| url.variables());
+            let template = rule.urls().flat_map(Template::variables);
             let known: Vec<&str> = template.chain(rule.variables()).collect();
             if !known.contains(&name.as_str()) {
                 let message = format!("rule \"{}\" has no variable \"{name}\"", rule.name);

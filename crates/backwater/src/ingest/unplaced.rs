@@ -5,7 +5,7 @@ use std::hash::{Hash, Hasher};
 use rustc_hash::{FxHashMap, FxHasher};
 
 use crate::change::UnplacedValues;
-use crate::schema::{Format, Schema, TableNo, write_part};
+use crate::schema::{Format, Rule, Schema, TableNo, TakenFrom, write_part};
 
 use super::building::TYPE_NAME;
 
@@ -64,16 +64,23 @@ impl Unplaced {
     }
 
     /// What went nowhere, most of it first.
-    pub(super) fn finish(self, schema: &Schema, format: Format) -> Vec<UnplacedValues> {
+    pub(super) fn finish(self, schema: &Schema, rule: &Rule) -> Vec<UnplacedValues> {
+        let taken = rule.taken.iter().filter_map(|(_, from)| match from {
+            TakenFrom::Response(pointer) => Some(pointer.to_string()),
+            TakenFrom::Element(_) => None,
+        });
+        let deletes = rule.deletes_if.iter().map(|(pointer, _)| pointer.to_string());
+        let of_rule: Vec<String> = taken.chain(deletes).collect();
         let means_something = |place: &Place| {
             let name = place.pointer.rsplit('/').next().unwrap_or_default();
-            let of_standard: &[&str] = match format {
+            let of_standard: &[&str] = match rule.format {
                 _ if place.table.is_some() => &[],
                 Format::GraphQl => &OF_GRAPHQL,
                 Format::JsonApi => &OF_JSON_API,
                 Format::Json | Format::Ndjson => &[],
             };
-            let is_known = of_standard.contains(&&*place.pointer);
+            let is_of_rule = place.table.is_none() && of_rule.contains(&place.pointer);
+            let is_known = of_standard.contains(&&*place.pointer) || is_of_rule;
             place.values > 0 && name != TYPE_NAME && !is_known
         };
         let mut places: Vec<(usize, Place)> = self.places.into_iter().enumerate().collect();

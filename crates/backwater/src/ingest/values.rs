@@ -7,7 +7,7 @@ use super::json::{Next, Number};
 use super::nested::{Failure, Read, Reader, misfit};
 use super::place::PointerStep;
 use crate::error::either;
-use crate::schema::{FieldDef, FieldKind, FieldNo, IdType, OneOfDef, TableNo, whole};
+use crate::schema::{Epoch, FieldDef, FieldKind, FieldNo, IdType, OneOfDef, TableNo, whole};
 use crate::table::{Cell, Slot, TARGET};
 use crate::table::{Staged, checked_text};
 use crate::value::{Json, LONE_SURROGATE, RowId, Timestamp, has_lone_surrogate};
@@ -82,6 +82,9 @@ impl<'de> Reader<'_, 'de> {
             FieldKind::Text => storable(text).map(Staged::Text),
             FieldKind::Timestamp => match text.parse::<Timestamp>() {
                 Ok(time) => Ok(Staged::Timestamp(time)),
+                Err(_) if let (Some(epoch), Some(number)) = (field.epoch, whole(&text)) => {
+                    self.time(Number::Int(number), epoch, field)
+                }
                 Err(_) => misfit(&format!("string {text:?}"), &self.expected(field)),
             },
             FieldKind::Int if is_id => match whole(&text) {
@@ -109,9 +112,28 @@ impl<'de> Reader<'_, 'de> {
             (FieldKind::Text, Number::Int(number), _) if is_id => {
                 Ok(Staged::Text(number.to_string().into()))
             }
+            (FieldKind::Timestamp, _, _) if let Some(epoch) = field.epoch => {
+                self.time(number, epoch, field)
+            }
             (FieldKind::Int, Number::Large(_), _) => {
                 misfit(&as_text(number), "a whole number of 64 bits")
             }
+            _ => misfit(&as_text(number), &self.expected(field)),
+        }
+    }
+
+    /// A time that is counted.
+    fn time(&mut self, number: Number, epoch: Epoch, field: &FieldDef) -> Read<Staged<'de>> {
+        let micros = match number {
+            Number::Int(number) => number.checked_mul(epoch.micros()),
+            Number::Float(number) => {
+                let micros = (number * epoch.micros() as f64).round();
+                (micros.abs() < i64::MAX as f64).then_some(micros as i64)
+            }
+            Number::Large(_) => None,
+        };
+        match micros.map(Timestamp::from_micros) {
+            Some(Ok(time)) => Ok(Staged::Timestamp(time)),
             _ => misfit(&as_text(number), &self.expected(field)),
         }
     }
@@ -203,31 +225,33 @@ impl<'de> Reader<'_, 'de> {
         let schema = self.schema;
         let field = schema.table(entries).field(TARGET);
         if self.json.peek()? != Next::Array {
-            return Ok(Staged::Links(vec![self.any_target(field)?]));
+            return Ok(Staged::Links(self.any_target(entries, field)?.into_iter().collect()));
         }
         self.open()?;
-        let mut targets = Vec::new();
-        let mut whole = true;
-        while self.json.element(targets.is_empty() && whole)? {
+        let (mut targets, mut whole, mut index) = (Vec::new(), true, 0);
+        while self.json.element(index == 0)? {
+            index += 1;
             if self.is_unresolved()? {
                 self.json.word("null")?;
                 whole = false;
                 continue;
             }
-            let target = self.any_target(field);
-            targets.push(
-                target.map_err(|failure| self.at(PointerStep::Index(targets.len()), failure))?,
-            );
+            let target = self.any_target(entries, field);
+            let target =
+                target.map_err(|failure| self.at(PointerStep::Index(index - 1), failure))?;
+            targets.extend(target);
         }
         self.depth -= 1;
         Ok(if whole { Staged::Links(targets) } else { Staged::Absent })
     }
 
-    /// One target of a to-many link, with its table.
-    fn any_target(&mut self, field: &FieldDef) -> Read<(TableNo, Slot)> {
+    /// One target of a to-many link, with its table; none if the link leaves it out.
+    fn any_target(&mut self, entries: TableNo, field: &FieldDef) -> Read<Option<(TableNo, Slot)>> {
         match (field.kind, field.one_of()) {
-            (FieldKind::Link(to), _) => Ok((to, self.target(to, field)?)),
-            (_, Some(one_of)) if self.json.peek()? == Next::Object => self.typed_object(one_of),
+            (FieldKind::Link(to), _) => Ok(Some((to, self.target(to, field)?))),
+            (_, Some(one_of)) if self.json.peek()? == Next::Object => {
+                self.typed_object(one_of, (Some(entries), ""))
+            }
             _ => misfit(&self.found()?, &self.expected(field)),
         }
     }
@@ -252,8 +276,11 @@ impl<'de> Reader<'_, 'de> {
                 Staged::Null
             }
             Next::Object => {
-                let (to, slot) = self.typed_object(one_of)?;
-                Staged::OneOf(to, slot)
+                let place = (Some(table), &*field.from.to_string());
+                match self.typed_object(one_of, place)? {
+                    Some((to, slot)) => Staged::OneOf(to, slot),
+                    None => Staged::Null,
+                }
             }
             Next::Text => {
                 let text = self.json.text()?;
@@ -294,9 +321,20 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// An object that names its table by one of its members.
-    fn typed_object(&mut self, one_of: &OneOfDef) -> Read<(TableNo, Slot)> {
+    /// None if it names another type, and the link leaves such out; `place` is where it counts then.
+    fn typed_object(
+        &mut self,
+        one_of: &OneOfDef,
+        (table, way): (Option<TableNo>, &str),
+    ) -> Read<Option<(TableNo, Slot)>> {
         let type_name = self.type_name(&one_of.type_member)?;
         let to = type_name.as_ref().and_then(|name| one_of.table(name));
+        if to.is_none() && one_of.skips_others {
+            let number = self.unplaced.number(table, way, None);
+            let raw = self.json.skip()?;
+            self.unplaced.add(number, raw);
+            return Ok(None);
+        }
         let Some(to) = to else {
             let member = one_of.type_member.to_string();
             let found = type_name
@@ -305,7 +343,7 @@ impl<'de> Reader<'_, 'de> {
             let failure = Failure::misfit(format!("found {found}, expected {expected}"));
             return Err(self.at(PointerStep::Name(member.into()), failure));
         };
-        Ok((to, self.linked(to, Some(&one_of.type_member))?))
+        Ok(Some((to, self.linked(to, Some(&one_of.type_member))?)))
     }
 
     /// The slot of an id, in whatever type it came; `None` if it is no id of the table.
@@ -317,6 +355,11 @@ impl<'de> Reader<'_, 'de> {
     /// What a field takes.
     fn expected(&self, field: &FieldDef) -> String {
         match field.kind {
+            FieldKind::Timestamp if let Some(epoch) = field.epoch => {
+                let unit = Epoch::NAMES.iter().find(|(_, known)| *known == epoch);
+                let unit = unit.map_or("", |(name, _)| name);
+                format!("a time as a number of {unit} since 1970, or as in RFC 3339")
+            }
             FieldKind::Timestamp => {
                 "a time of RFC 3339, such as \"2031-05-04T09:40:00+02:00\"".to_owned()
             }

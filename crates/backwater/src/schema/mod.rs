@@ -31,11 +31,11 @@ pub(crate) use places::{FieldPlaces, KnownPlaces};
 pub(crate) use pointer::{Pointer, write_part};
 pub(crate) use rule::{
     Asking, Format, Given, LaterPages, ListRule, NamedType, NextPage, OnError, ResponsePart, Rule,
-    Scope, TypeNo,
+    Scope, TakenFrom, TypeNo,
 };
 pub(crate) use send::{IfMatch, OnConflict, SendBody, SendRule};
 pub(crate) use table::{
-    Checks, FieldDef, FieldKind, IdType, LinkRule, LinkTo, OnDelete, OneOfDef, TableDef,
+    Checks, Epoch, FieldDef, FieldKind, IdType, LinkRule, LinkTo, OnDelete, OneOfDef, TableDef,
     TableOrigin, Unknown,
 };
 pub(crate) use template::{Template, Variables, decoded};
@@ -435,9 +435,9 @@ impl Schema {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn rule_for(&self, method: &str, url: &str) -> Result<(&str, Vec<(String, String)>)> {
-        let fitting = self.rules.iter().filter_map(|rule| {
-            let template =
-                rule.url.as_ref().filter(|_| rule.method.eq_ignore_ascii_case(method))?;
+        let reading = self.rules.iter().filter(|rule| rule.reads_method(method));
+        let fitting = reading.flat_map(|rule| rule.urls().map(move |template| (rule, template)));
+        let fitting = fitting.filter_map(|(rule, template)| {
             Some((template.letters(), rule, template.matches(url)?))
         });
         // Of two equivalent ones, the first.
@@ -446,7 +446,8 @@ impl Schema {
             let known: Vec<String> = self
                 .rules
                 .iter()
-                .filter_map(|rule| Some(format!("{} {}", rule.method, rule.url.as_ref()?.as_str())))
+                .flat_map(|rule| rule.urls().map(move |url| (rule, url)))
+                .map(|(rule, url)| format!("{} {}", rule.method, url.as_str()))
                 .collect();
             let help = match &*known {
                 [] => "no rule has a `url`: name the rule, or give it one".to_owned(),

@@ -9,8 +9,14 @@ use crate::value::Value;
 #[derive(Debug, PartialEq)]
 pub(crate) struct Rule {
     pub(crate) name: Arc<str>,
+    /// The method by which it is asked for.
     pub(crate) method: Arc<str>,
+    /// Other methods whose responses it reads too.
+    pub(crate) also_methods: Vec<Arc<str>>,
+    /// The URL by which it is asked for.
     pub(crate) url: Option<Template>,
+    /// Other URLs whose responses it reads too.
+    pub(crate) also_urls: Vec<Template>,
     pub(crate) format: Format,
     pub(crate) records: Pointer,
     /// Where in a response its records are, and values beside them.
@@ -25,6 +31,8 @@ pub(crate) struct Rule {
     pub(crate) table: TableNo,
     /// Fields of the records that the request says.
     pub(crate) given: Vec<(FieldNo, Given)>,
+    /// Fields of the records that stand outside of them in the response.
+    pub(crate) taken: Vec<(FieldNo, TakenFrom)>,
     pub(crate) list: Option<ListRule>,
     /// The variable that tells parts, such as pages, apart.
     pub(crate) part: Option<Arc<str>>,
@@ -35,6 +43,8 @@ pub(crate) struct Rule {
     pub(crate) aliases: Vec<(TableNo, Arc<str>, FieldNo)>,
     /// Whether the request deletes the row whose id it gives, whatever the response says.
     pub(crate) deletes: bool,
+    /// Whether its records are deleted: if a member of the response has one of these values.
+    pub(crate) deletes_if: Option<(Pointer, Vec<String>)>,
     pub(crate) asking: Asking,
 }
 
@@ -87,6 +97,17 @@ pub(crate) enum LaterPages {
 }
 
 impl Rule {
+    /// Whether it reads responses to requests by that method.
+    pub(crate) fn reads_method(&self, method: &str) -> bool {
+        let mut all = std::iter::once(&self.method).chain(&self.also_methods);
+        all.any(|known| known.eq_ignore_ascii_case(method))
+    }
+
+    /// The URLs whose responses it reads.
+    pub(crate) fn urls(&self) -> impl Iterator<Item = &Template> {
+        self.url.iter().chain(&self.also_urls)
+    }
+
     /// The variable that tells parts of its list apart.
     #[cfg(feature = "remote")]
     pub(crate) fn part(&self) -> Option<&str> {
@@ -138,6 +159,15 @@ pub(crate) struct NamedType {
 pub(crate) enum Given {
     Variable(Arc<str>),
     Value(Value),
+}
+
+/// Where a field of a record stands, if not in it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum TakenFrom {
+    /// In the response, or in its line.
+    Response(Pointer),
+    /// In the element of the records that has the record inside of it.
+    Element(Pointer),
 }
 
 /// Which rows a response is complete for.

@@ -84,9 +84,33 @@ pub(crate) struct FieldDef {
     pub(crate) values: Vec<Value>,
     /// Where it is in an object of a response.
     pub(crate) from: Pointer,
+    /// Where else it may be, the first choice first.
+    pub(crate) also_from: Vec<Pointer>,
+    /// What a number means that is a time.
+    pub(crate) epoch: Option<Epoch>,
     pub(crate) link: Option<LinkRule>,
     /// How it was called before.
     pub(crate) was: Vec<Arc<str>>,
+}
+
+/// In which unit a time is counted from 1970-01-01T00:00:00Z on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Epoch {
+    Seconds,
+    Milliseconds,
+}
+
+impl Epoch {
+    pub(crate) const NAMES: [(&str, Epoch); 2] =
+        [("seconds", Epoch::Seconds), ("milliseconds", Epoch::Milliseconds)];
+
+    /// How many microseconds the unit has.
+    pub(crate) fn micros(self) -> i64 {
+        match self {
+            Epoch::Seconds => 1_000_000,
+            Epoch::Milliseconds => 1000,
+        }
+    }
 }
 
 /// What a field says about the rows that it points at.
@@ -101,6 +125,8 @@ pub(crate) struct LinkRule {
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) struct OneOfDef {
     pub(crate) tables: Vec<(Arc<str>, TableNo)>,
+    /// Whether what is of another type is left out; if not, it is an error.
+    pub(crate) skips_others: bool,
     /// The field beside the link that holds the name.
     pub(crate) type_field: FieldNo,
     /// The member of a nested object that holds it.
@@ -222,7 +248,8 @@ impl TableDef {
     pub(crate) fn takes_as_it_comes(&self, number: FieldNo) -> bool {
         let field = self.field(number);
         let kind = matches!(field.kind, FieldKind::OneOf | FieldKind::Links(_));
-        let checks = field.required || !field.values.is_empty() || kind;
+        let places = !field.also_from.is_empty();
+        let checks = field.required || !field.values.is_empty() || kind || places;
         !checks && !self.id.contains(&number)
     }
 

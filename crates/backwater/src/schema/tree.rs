@@ -30,6 +30,8 @@ pub(crate) struct Branch<T> {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Lookup {
     Field(FieldNo),
+    /// A field that may be here if it is in no better place; the best has the lowest number.
+    Also(FieldNo, u8),
     /// What says that the row was deleted.
     Tombstone,
 }

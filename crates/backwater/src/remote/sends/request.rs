@@ -8,6 +8,7 @@ use crate::remote::inner::RemoteInner;
 use crate::remote::url;
 use crate::schema::{FieldNo, IfMatch, Pointer, SendBody, SendRule};
 use crate::table::{Cell, Edit, Row, Slot, Staged, State};
+use crate::value::Timestamp;
 
 /// What a change is about, with its values: those that it writes, over what is below it.
 struct Subject<'s> {
@@ -20,8 +21,17 @@ struct Subject<'s> {
 }
 
 impl Subject<'_> {
-    /// A field's value as JSON; `None` if it is absent.
+    /// A field's value as the server writes it; `None` if it is absent.
     fn value(&self, field: FieldNo) -> Option<Tree> {
+        let value = self.own_value(field)?;
+        let epoch = self.state.schema.table(self.table).field(field).epoch;
+        let time =
+            epoch.and_then(|epoch| Some((epoch, value.as_str()?.parse::<Timestamp>().ok()?)));
+        Some(time.map_or(value, |(epoch, time)| Tree::from(time.as_micros() / epoch.micros())))
+    }
+
+    /// The same as this library writes it.
+    fn own_value(&self, field: FieldNo) -> Option<Tree> {
         let written = self.edit.into_iter().flat_map(Edit::fields);
         let written = written.into_iter().find(|(written, _)| *written == field);
         let text = match written {

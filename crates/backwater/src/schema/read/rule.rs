@@ -1,5 +1,6 @@
 //! Reading response rules.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use toml::de::{DeTable, DeValue};
@@ -10,7 +11,7 @@ use crate::error::{either, nearest};
 use crate::schema::{
     Asking, Branch, Checks, FieldDef, FieldKind, FieldNo, Format, Given, LaterPages, LinkRule,
     ListRule, NamedType, NextPage, OnDelete, OnError, Pointer, ResponsePart, Rule, Scope, TableDef,
-    TableNo, TableOrigin, Template, TypeNo, Unknown,
+    TableNo, TableOrigin, TakenFrom, Template, TypeNo, Unknown,
 };
 use crate::value::{Timestamp, Value as V};
 
@@ -108,17 +109,27 @@ impl<'t> Reader<'t> {
             Some(table) => self.as_table_no(table, "the name of a table")?,
             None => self.first_beside(name, at, parts, format, &places)?,
         };
-        let url = url.and_then(|value| self.template(value));
-        let method = method.and_then(|value| self.as_text(value, "an HTTP method such as \"GET\""));
+        let has_list = list.is_some();
+        let urls = self.urls(url, has_list);
+        let methods = self.one_or_several(method, "an HTTP method such as \"GET\"");
+        let in_all = |name: &&str| urls.iter().all(|url| url.variables().any(|it| it == *name));
+        let named = urls.first().map(|url| url.variables().filter(in_all));
         let mut known = Known {
             fields: Vec::new(),
-            named: url.as_ref().map(|url| url.variables().map(str::to_owned).collect()),
+            named: named.map(|named| named.map(str::to_owned).collect()),
             secret: Vec::new(),
         };
+        let mut urls = urls.into_iter();
+        let mut methods = methods.into_iter();
         if let Some(vars) = vars {
             self.vars(vars, &mut known, &tables[table.index()], table);
         }
-        let given = self.given(fields, &tables[table.index()], &mut known);
+        let mut taken = Vec::new();
+        let given = self.given(fields, &tables[table.index()], &mut known, Some(&mut taken));
+        if !taken.is_empty() && format == Format::JsonApi {
+            let help = "take it from the request, or from a relationship";
+            self.problem(at, "resources of a JSON:API document say all themselves", help);
+        }
         let complete =
             complete.and_then(|value| self.scope(value, &tables[table.index()], &mut known));
         let part = part.and_then(|value| {
@@ -154,7 +165,9 @@ impl<'t> Reader<'t> {
         let record = record.and_then(|value| self.as_pointer(value));
         let is_given = |id: &FieldNo| given.iter().any(|(field, _)| field == id);
         let (names_row, deleting) = (tables[table.index()].id.iter().all(is_given), deletes);
-        let deletes = self.as_flag(deletes, false);
+        let deletes_if = deletes.and_then(|value| self.deletes_if(value, has_records, format));
+        let is_flag = |value: &&Value<'t>| !matches!(value.get_ref(), DeValue::Table(_));
+        let deletes = self.as_flag(deletes.filter(is_flag), false);
         if let Some(value) = deleting.filter(|_| deletes && !names_row) {
             let message = format!("rule \"{name}\" does not say which row is deleted");
             let help = "give the id from the request, as by `fields = { id = \":id\" }`";
@@ -184,8 +197,10 @@ impl<'t> Reader<'t> {
             name: name.into(),
             format,
             aliases,
-            method: method.unwrap_or("GET").into(),
-            url,
+            method: methods.next().unwrap_or_else(|| "GET".into()),
+            also_methods: methods.collect(),
+            url: urls.next(),
+            also_urls: urls.collect(),
             records,
             places: Branch::of(places.iter().map(|(pointer, part)| (pointer, *part))),
             types,
@@ -193,11 +208,13 @@ impl<'t> Reader<'t> {
             keyed,
             table,
             given,
+            taken,
             list,
             part,
             complete,
             on_error: on_error.unwrap_or(OnError::Fail),
             deletes,
+            deletes_if,
             asking,
         })
     }
@@ -227,17 +244,17 @@ impl<'t> Reader<'t> {
     /// The rules that another one makes stale have to be there, and a request is read by one rule.
     pub(super) fn check_rules(&mut self, rules: &[Rule]) {
         for (number, rule) in rules.iter().enumerate() {
-            let is_same = |other: &&Rule| {
-                rule.url.is_some()
-                    && other.url == rule.url
-                    && other.method.eq_ignore_ascii_case(&rule.method)
-            };
-            if let (Some(other), Some(url)) = (rules[..number].iter().find(is_same), &rule.url) {
+            let same = rules[..number].iter().find_map(|other| {
+                let same = |url: &&Template| other.urls().any(|known| known == *url);
+                let methods = std::iter::once(&rule.method).chain(&rule.also_methods);
+                let method = { methods }.find(|method| other.reads_method(method))?;
+                Some((other, method, rule.urls().find(same)?))
+            });
+            if let Some((other, method, url)) = same {
                 let message = format!(
-                    "rules \"{}\" and \"{}\" are both for {} {}",
+                    "rules \"{}\" and \"{}\" are both for {method} {}",
                     other.name,
                     rule.name,
-                    rule.method,
                     url.as_str()
                 );
                 let help =
@@ -320,6 +337,35 @@ impl<'t> Reader<'t> {
         first
     }
 
+    /// One text, or an array of them.
+    fn one_or_several(&mut self, value: Option<&Value<'t>>, expected: &str) -> Vec<Arc<str>> {
+        let several: Vec<&Value<'t>> = match value.map(|value| value.get_ref()) {
+            Some(DeValue::Array(several)) => several.iter().collect(),
+            _ => value.into_iter().collect(),
+        };
+        several.into_iter().filter_map(|it| self.as_text(it, expected).map(Arc::from)).collect()
+    }
+
+    /// The URLs whose responses a rule reads, the one first by which it is asked for.
+    fn urls(&mut self, value: Option<&Value<'t>>, has_list: bool) -> Vec<Template> {
+        let several: Vec<&Value<'t>> = match value.map(|value| value.get_ref()) {
+            Some(DeValue::Array(several)) => several.iter().collect(),
+            _ => value.into_iter().collect(),
+        };
+        if let Some(value) = value.filter(|_| several.is_empty()) {
+            self.problem(value.span().start, "no URL", "name one, or leave out `url`");
+        }
+        let urls: Vec<Template> = several.iter().filter_map(|value| self.template(value)).collect();
+        let names = |url: &Template| url.variables().map(str::to_owned).collect::<BTreeSet<_>>();
+        let differ = urls.iter().any(|url| names(url) != names(&urls[0]));
+        if let Some(value) = value.filter(|_| has_list && differ) {
+            let message =
+                "a list is identified by its variables, and these URLs have different ones";
+            self.problem(value.span().start, message, "make a rule of each");
+        }
+        urls
+    }
+
     pub(super) fn template(&mut self, value: &Value<'t>) -> Option<Template> {
         let text = self.as_text(value, "a URI Template such as \"/sailings/{id}\"")?;
         let read = Template::parse(text);
@@ -356,6 +402,7 @@ impl<'t> Reader<'t> {
         value: Option<&Value<'t>>,
         table: &TableDef,
         known: &mut Known,
+        mut taken: Option<&mut Vec<(FieldNo, TakenFrom)>>,
     ) -> Vec<(FieldNo, Given)> {
         let mut out = Vec::new();
         for (name, at, value) in self.entries_of(value, "response.NAME.fields") {
@@ -371,6 +418,11 @@ impl<'t> Reader<'t> {
                 continue;
             }
             let given = match value.get_ref() {
+                DeValue::Table(parts) if let Some(taken) = &mut taken => {
+                    let from = self.taken_from(value, parts);
+                    taken.extend(from.map(|from| (field, from)));
+                    continue;
+                }
                 DeValue::String(text) => match text.strip_prefix(':') {
                     Some(variable) => {
                         if !self.variable(value, variable, known) {
@@ -410,6 +462,50 @@ impl<'t> Reader<'t> {
             out.push((field, given));
         }
         out
+    }
+
+    /// Where a field of a record stands outside of it.
+    fn taken_from(&mut self, value: &Value<'t>, parts: &DeTable<'t>) -> Option<TakenFrom> {
+        match self.parts(parts, "where a field is", ["from", "beside"]) {
+            [Some(from), None] => self.as_pointer(from).map(TakenFrom::Response),
+            [None, Some(beside)] => self.as_pointer(beside).map(TakenFrom::Element),
+            _ => {
+                let help = "write { from = \"/POINTER\" } for a place in the response, or \
+                            { beside = \"/POINTER\" } for one in the element that has the record inside";
+                self.problem(value.span().start, "it does not say where the value stands", help);
+                None
+            }
+        }
+    }
+
+    /// By which member a response says that its records are deleted.
+    fn deletes_if(
+        &mut self,
+        value: &Value<'t>,
+        has_records: bool,
+        format: Format,
+    ) -> Option<(Pointer, Vec<String>)> {
+        let DeValue::Table(members) = value.get_ref() else { return None };
+        let at = value.span().start;
+        let help = "write `deletes = { \"/action\" = \"deleted\" }`";
+        if !has_records || format == Format::JsonApi {
+            let message = "what a member says of records needs records, which name their ids";
+            self.problem(at, message, "add `table = \"TABLE\"`, or use `tombstone` of a table");
+        }
+        let mut members = members.iter();
+        let (Some((name, values)), None) = (members.next(), members.next()) else {
+            self.problem(at, "it does not name one member that says so", help);
+            return None;
+        };
+        let pointer = match Pointer::parse(name.get_ref()) {
+            Ok(pointer) => pointer,
+            Err(why) => {
+                self.problem(name.span().start, why, help);
+                return None;
+            }
+        };
+        let values = self.one_or_several(Some(values), "a text, or an array of texts");
+        Some((pointer, values.iter().map(|value| value.to_string()).collect()))
     }
 
     /// Whether a field can hold a value that a rule says.
@@ -454,7 +550,7 @@ impl<'t> Reader<'t> {
                                 their values such as { port = \":port\" }";
                     self.problem(value.span().start, "`complete` names no field", help);
                 }
-                let rows = self.given(Some(value), table, known);
+                let rows = self.given(Some(value), table, known, None);
                 (!rows.is_empty()).then_some(Scope::Rows(rows))
             }
             _ => self.unexpected(
@@ -608,7 +704,7 @@ impl<'t> Reader<'t> {
                     _ => vec![value],
                 };
                 for value in several {
-                    self.rows_beside(number, value, places, types);
+                    self.rows_beside((number, name), value, places, types);
                 }
                 continue;
             }
@@ -633,7 +729,7 @@ impl<'t> Reader<'t> {
     /// Where rows of a table stand: a pointer, and which of the objects there they are.
     fn rows_beside(
         &mut self,
-        table: TableNo,
+        (table, table_name): (TableNo, &str),
         value: &Value<'t>,
         places: &mut Vec<(Pointer, ResponsePart)>,
         types: &mut Vec<NamedType>,
@@ -643,12 +739,16 @@ impl<'t> Reader<'t> {
             places.extend(pointer.map(|at| (at, ResponsePart::Rows(table, None))));
             return;
         };
+        if !parts.contains_key("at") {
+            let message = format!("\"{table_name}\" is not a one-row table");
+            let help = format!(
+                "say where its rows are: {table_name} = \"/POINTER\", or {{ at = \"/POINTER\", type = \"NAME\" }}"
+            );
+            self.problem(value.span().start, message, help);
+            return;
+        }
         let known = ["at", "type", "type_member"];
         let [at, type_name, member] = self.parts(parts, "a place of rows", known);
-        if at.is_none() {
-            let help = "add `at = \"/POINTER\"`";
-            self.problem(value.span().start, "it does not say where the rows are", help);
-        }
         if let Some(member) = member.filter(|_| type_name.is_none()) {
             let help = "add `type = \"NAME\"`";
             self.problem(member.span().start, "it names a member, but no type", help);

@@ -8,8 +8,8 @@ use toml::de::DeValue;
 use super::{Reader, Value, found};
 use crate::error::nearest;
 use crate::schema::{
-    Branch, Checks, FieldDef, FieldKind, FieldNo, LinkRule, Lookup, Names, OnDelete, OneOfDef,
-    Pointer, TableDef, TableNo, TableOrigin, Tree, Unknown,
+    Branch, Checks, Epoch, FieldDef, FieldKind, FieldNo, LinkRule, Lookup, Names, OnDelete,
+    OneOfDef, Pointer, TableDef, TableNo, TableOrigin, Tree, Unknown,
 };
 
 /// Prefixes that SQLite and the storage form keep for themselves.
@@ -29,8 +29,11 @@ pub(super) const ON_DELETE: [(&str, OnDelete); 4] = [
     ("restrict", OnDelete::Restrict),
 ];
 
+/// Whether what a link cannot point at is left out.
+const OTHER_TYPES: [(&str, bool); 2] = [("error", false), ("skip", true)];
+
 /// What a field's table of options may say.
-const OPTIONS: [&str; 12] = [
+const OPTIONS: [&str; 14] = [
     "type",
     "to",
     "to_many",
@@ -43,6 +46,8 @@ const OPTIONS: [&str; 12] = [
     "type_member",
     "link_table",
     "was",
+    "unit",
+    "other_types",
 ];
 
 /// What is said of a field, in the order of [`OPTIONS`].
@@ -371,7 +376,7 @@ impl<'t> Reader<'t> {
         made.persist = self.as_flag(options.get("persist"), true);
         made.required = self.as_flag(options.get("required"), false);
         if let Some(from) = options.get("from") {
-            made.from = self.from(from).unwrap_or(made.from);
+            self.places(from, &mut made);
         }
         made.was = self.earlier_names(options.get("was"));
         let at = value.span().start;
@@ -403,6 +408,8 @@ impl<'t> Reader<'t> {
                 self.problem(at, message, "leave out all but one of `type`, `to` and `to_many`");
             }
         }
+        made.epoch =
+            options.get("unit").and_then(|unit| self.as_name(unit, "`unit`", &Epoch::NAMES));
         self.misplaced(&made, &options);
         if let Some(values) = options.get("values") {
             made.values = self.values(values, &made);
@@ -427,8 +434,10 @@ impl<'t> Reader<'t> {
         let is_link = links || field.link.is_some();
         let one_of = field.link.as_ref().is_some_and(|link| link.one_of.is_some());
         let only = [
+            ("unit", field.kind == FieldKind::Timestamp, "a timestamp"),
             ("on_delete", is_link, "a link"),
             ("link_table", links, "a to-many link"),
+            ("other_types", one_of || links, "a link to one of several tables"),
             ("type_field", one_of, "a link to one of several tables"),
             ("type_member", one_of || links, "a link to one of several tables"),
         ];
@@ -445,6 +454,23 @@ impl<'t> Reader<'t> {
         {
             let message = format!("\"{}\" is required, and cannot be set null", field.name);
             self.problem(value.span().start, message, "use \"cascade\", \"restrict\" or \"keep\"");
+        }
+    }
+
+    /// Where a field is in an object: one place, or several of which the first that is there counts.
+    fn places(&mut self, value: &Value<'t>, field: &mut FieldDef) {
+        let DeValue::Array(several) = value.get_ref() else {
+            field.from = self.from(value).unwrap_or_else(|| field.from.clone());
+            return;
+        };
+        if several.is_empty() || several.len() > usize::from(u8::MAX) {
+            let help = "name one member or some, the first choice first";
+            self.problem(value.span().start, "the field is nowhere, or in too many places", help);
+            return;
+        }
+        let places: Vec<Pointer> = several.iter().filter_map(|value| self.from(value)).collect();
+        if let Some((first, others)) = places.split_first() {
+            (field.from, field.also_from) = (first.clone(), others.to_vec());
         }
     }
 
@@ -497,7 +523,10 @@ impl<'t> Reader<'t> {
             .get("type_member")
             .and_then(|value| self.as_text(value, "the name of the member that tells the table"));
         let type_member = type_member.unwrap_or(TYPE_MEMBER).into();
-        let one_of = OneOfDef { tables, type_field: FieldNo(0), type_member };
+        let others = options.get("other_types");
+        let others = others.and_then(|value| self.as_name(value, "`other_types`", &OTHER_TYPES));
+        let skips_others = others.unwrap_or(false);
+        let one_of = OneOfDef { tables, skips_others, type_field: FieldNo(0), type_member };
         Some((FieldKind::OneOf, LinkRule { on_delete, one_of: Some(one_of) }))
     }
 
@@ -637,11 +666,13 @@ impl<'t> Reader<'t> {
 
 /// What a table looks for in an object.
 pub(super) fn members(fields: &[FieldDef], tombstone: Option<&Pointer>) -> Tree<Lookup> {
-    let fields = fields
-        .iter()
-        .enumerate()
-        .map(|(number, field)| (&field.from, Lookup::Field(FieldNo(number as u32))));
-    let places = fields.chain(tombstone.map(|from| (from, Lookup::Tombstone)));
+    let numbered = || (0..).map(FieldNo).zip(fields);
+    let also = numbered().flat_map(|(number, field)| {
+        let ranks = field.also_from.iter().zip(0..);
+        ranks.map(move |(from, rank)| (from, Lookup::Also(number, rank)))
+    });
+    let fields = numbered().map(|(number, field)| (&field.from, Lookup::Field(number)));
+    let places = fields.chain(also).chain(tombstone.map(|from| (from, Lookup::Tombstone)));
     Branch::of(places).inside
 }
 
@@ -655,6 +686,8 @@ pub(crate) fn plain(name: &str, kind: FieldKind, names: Option<Names>) -> FieldD
         required: false,
         values: Vec::new(),
         from: Pointer::member(&from),
+        also_from: Vec::new(),
+        epoch: None,
         link: None,
         was: Vec::new(),
     }
