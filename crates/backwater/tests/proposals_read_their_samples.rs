@@ -450,7 +450,7 @@ fn requests_are_half_of_what_is_known() {
         "from = { to = \"port\" }",
         "fares_adult = { type = \"int\", from = \"/fares/adult\" }",
         "sailing_id = { to = \"sailing\" }",
-        "subject = { to = { pier = \"pier\", ship = \"ship\" } }",
+        "subject = { to = { pier = \"pier\", ship = \"ship\" }, other_types = \"skip\" }",
         "part = \"cursor\"",
         "keyed_by_id = true",
         "alerts = \"json\"",
@@ -492,7 +492,7 @@ fn named_types_are_tables() {
             "resource = \"sailings\"",
             "names = \"kebab-case\"",
             "stops = { to_many = \"port\" }",
-            "about = { to = { ports = \"port\", vessels = \"vessel\" } }",
+            "about = { to = { ports = \"port\", vessels = \"vessel\" }, other_types = \"skip\" }",
         ],
         &[
             (
@@ -518,7 +518,7 @@ fn named_types_are_tables() {
             "format = \"graphql\"",
             "records = \"/data/sailings\"",
             "beside.user = \"/data/viewer\"",
-            "of = { to = { Port = \"port\", Vessel = \"vessel\" }, type_member = \"__typename\" }",
+            "of = { to = { Port = \"port\", Vessel = \"vessel\" }, type_member = \"__typename\", other_types = \"skip\" }",
         ],
         &[
             ("SELECT id, vessel, \"of\" FROM sailing", &["311 teal SAL", "312 NULL marram"]),
@@ -664,6 +664,7 @@ fn urls_say_what_they_say() {
         &[
             "url = \"/v1/tickets{?per_page,page}\"",
             "part = \"page\"",
+            "next = \"page\"",
             "url = \"/v1/tickets/{ticket}/labels\"",
         ],
         &[

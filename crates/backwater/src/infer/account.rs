@@ -104,7 +104,8 @@ impl Accounted<'_> {
         });
         let versions = used().filter_map(|(entity, table)| {
             let is_it = |column: &&Column| {
-                let orders = matches!(column.kind, ColumnKind::Plain("timestamp" | "int", _));
+                let orders =
+                    matches!(column.kind, ColumnKind::Plain("timestamp" | "int", _) | ColumnKind::Counted(_));
                 column.always && orders && changes_with_rows(&column.name)
             };
             let column = table.columns.iter().find(is_it)?;

@@ -4,7 +4,7 @@ use super::classes::{MODEL, TYPE_NAME, go_by_digits, is_surely_typed};
 use super::entities::{Entities, Entity};
 use super::evidence::{Counts, Members, ObjectsNo, View, World};
 use super::identity::Identity;
-use super::words::{Taken, is_content, names_a_thing, singular, snake};
+use super::words::{Taken, is_content, is_time, names_a_thing, singular, snake};
 use crate::schema::Names;
 
 /// At most this many members of an object without an id become fields of the row around it.
@@ -37,6 +37,8 @@ pub(super) struct Column {
 pub(super) enum ColumnKind {
     /// A type, and the only values that it takes.
     Plain(&'static str, Vec<String>),
+    /// A time that is counted in that unit.
+    Counted(&'static str),
     Link(usize),
     /// One of several tables, by the types that objects name.
     OneOf(Vec<(String, usize)>, bool),
@@ -236,6 +238,11 @@ impl<'w> Deciding<'w> {
             }
             return;
         }
+        if let Some(unit) = counted(&counts).filter(|_| is_time(member.name)) {
+            let note = format!("{note}: {unit} since 1970, kept in UTC");
+            out.add(&way, ColumnKind::Counted(unit), note, always);
+            return;
+        }
         let rows = table.map_or(0, |table| self.entities.list[table].ids.len());
         let (kind, values, mut said) = scalar(view, &counts, rows);
         if self.holds_link(view) {
@@ -432,6 +439,17 @@ fn without_arrays(all: &View<'_>) -> Counts {
 
 fn view_is_plain(view: &View<'_>) -> bool {
     view.shapes.iter().any(|shape| view.world.at(*shape).place.plain)
+}
+
+/// The unit in which numbers count time, if all may do so.
+fn counted(counts: &Counts) -> Option<&'static str> {
+    let there = counts.seen - counts.nulls;
+    match there {
+        0 => None,
+        _ if counts.seconds == there => Some("seconds"),
+        _ if counts.milliseconds == there => Some("milliseconds"),
+        _ => None,
+    }
 }
 
 /// The type of values that are no link, the only ones if they seem to be a set, and what there is

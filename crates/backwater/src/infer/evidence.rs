@@ -51,6 +51,9 @@ pub(super) struct Counts {
     pub(super) broad: usize,
     /// Whole numbers that a float would round.
     pub(super) wide: usize,
+    /// Whole numbers that are seconds since 1970 in this century, and milliseconds.
+    pub(super) seconds: usize,
+    pub(super) milliseconds: usize,
     pub(super) texts: usize,
     /// Texts that are times of RFC 3339.
     pub(super) times: usize,
@@ -87,6 +90,8 @@ impl AddAssign<&Counts> for Counts {
         self.floats += other.floats;
         self.broad += other.broad;
         self.wide += other.wide;
+        self.seconds += other.seconds;
+        self.milliseconds += other.milliseconds;
         self.texts += other.texts;
         self.times += other.times;
         self.digits += other.digits;

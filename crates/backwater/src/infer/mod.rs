@@ -204,7 +204,7 @@ impl Samples {
             if failed.is_empty() {
                 let Draft { mut text, rules, tables, used, left_out } = draft;
                 for place in &totals.unplaced {
-                    text += &format!("# no place for {place}\n");
+                    text += &format!("# no place for {}\n", text::one_line(&place.to_string()));
                 }
                 let account = Accounted {
                     entities: &found,

@@ -5,8 +5,11 @@ use super::columns::{Column, ColumnKind, Deciding, IdKind, ProposedTable, of_obj
 use super::evidence::{Counts, ObjectsNo, ShapeNo, View, hash};
 use super::identity::Identity;
 use super::scan::Written;
-use super::urls::{Path, Segment, Template, Variable, is_version, last_word, paging};
-use super::words::{Taken, is_of_place, names_a_thing, singular, snake, usable};
+use super::text::pointer;
+use super::urls::{
+    Part, Path, Segment, Template, Variable, is_version, kind_of_part, last_word, paging,
+};
+use super::words::{Taken, is_next, is_of_place, names_a_thing, singular, snake, usable};
 
 /// At most this many values beside the records are fields of a one-row table.
 const VALUES: usize = 100;
@@ -31,6 +34,8 @@ pub(super) struct ProposedRule {
     pub(super) given: Vec<(String, String)>,
     /// A list's name, the variable of its parts, and whether that is a text.
     pub(super) list: Option<(String, String, bool)>,
+    /// How a page says what follows it, and what shows that.
+    pub(super) next: Option<(String, &'static str)>,
     pub(super) deletes: bool,
     pub(super) samples: Vec<usize>,
     /// Why nothing is read into rows.
@@ -401,6 +406,8 @@ impl<'w> Deciding<'w> {
         if let (Some(main), Some(template)) = (rule.records.clone(), &template) {
             self.say(path, template, &main, &mut tables[main.table], &mut rule);
             self.list(path, template, &main, table_names, &mut rule);
+            rule.next =
+                rule.list.as_ref().and_then(|(_, part, is_text)| next(part, *is_text, &answer));
         }
         if let Some(main) = &rule.records
             && tables[main.table].id.is_empty()
@@ -409,7 +416,7 @@ impl<'w> Deciding<'w> {
             let view = self.at(&path.roots, &main.way);
             answer.value(&main.way.clone(), &view, (1, 1), Some("its id is unknown"));
             rule.records = None;
-            (rule.given, rule.list) = (Vec::new(), None);
+            (rule.given, rule.list, rule.next) = (Vec::new(), None, None);
         }
         let has_rows = rule.records.is_some() || !rule.rows.is_empty();
         if !has_rows && answer.values.is_empty() {
@@ -635,6 +642,23 @@ fn plain(values: &[String]) -> ColumnKind {
     let whole =
         !values.is_empty() && values.iter().all(|text| crate::schema::whole(text).is_some());
     ColumnKind::Plain(if whole { "int" } else { "text" }, Vec::new())
+}
+
+/// How a page says what follows it: by a member, or its number is counted on.
+fn next(part: &str, is_text: bool, answer: &Answer) -> Option<(String, &'static str)> {
+    let says_next = |value: &&Column| {
+        let is_plain = matches!(value.kind, ColumnKind::Plain("text" | "int" | "json", _));
+        is_plain && value.way.last().is_some_and(|name| is_next(name))
+    };
+    if let Some(value) = answer.values.iter().find(says_next) {
+        // By it a remote numbers the parts in the order of their coming.
+        return Some((pointer(&value.way), "for a remote: it says what follows"));
+    }
+    match kind_of_part(part) {
+        Some(Part::Page) if !is_text => Some(("page".to_owned(), "the number is counted on")),
+        Some(Part::Offset) if !is_text => Some(("offset".to_owned(), "records are counted on")),
+        _ => None,
+    }
 }
 
 /// What a template was seen from.

@@ -14,6 +14,8 @@ use crate::value::{Timestamp, has_lone_surrogate};
 const DEEPEST: usize = 60;
 /// Whole numbers up to here have a binary64 of their own.
 const EXACT: u64 = 1 << 53;
+/// The seconds since 1970 of this century.
+const CENTURY: std::ops::Range<i64> = 946_684_800..4_102_444_800;
 /// This many different types are distinguished at one place.
 const TYPES: usize = 16;
 
@@ -203,6 +205,8 @@ impl<'w, 't> Scanner<'w, 't> {
             Ok(Number::Int(number)) => {
                 shape.counts.ints += 1;
                 shape.counts.wide += usize::from(number.unsigned_abs() > EXACT);
+                shape.counts.seconds += usize::from(CENTURY.contains(&number));
+                shape.counts.milliseconds += usize::from(CENTURY.contains(&(number / 1000)));
                 let cell = Cell::of_other(&number.to_string());
                 shape.ids.insert(cell.id());
                 return Ok(cell);

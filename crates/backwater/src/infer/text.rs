@@ -189,11 +189,13 @@ impl Proposed<'_> {
                 let other = table.type_field(&column.name);
                 options.extend(other.map(|name| format!("type_field = {}", text(&name))));
                 options.extend(typename.then(|| "type_member = \"__typename\"".to_owned()));
+                options.push("other_types = \"skip\"".to_owned());
             }
             if let ColumnKind::Many(inner) = &column.kind
-                && let ColumnKind::OneOf(_, true) = **inner
+                && let ColumnKind::OneOf(_, typename) = **inner
             {
-                options.push("type_member = \"__typename\"".to_owned());
+                options.extend(typename.then(|| "type_member = \"__typename\"".to_owned()));
+                options.push("other_types = \"skip\"".to_owned());
             }
             let written = names.map_or_else(|| column.name.clone(), |it| it.write(&column.name));
             match &*column.way {
@@ -207,6 +209,10 @@ impl Proposed<'_> {
         }
         let (kind, values) = match &column.kind {
             ColumnKind::Plain(kind, values) => (text(kind), values.as_slice()),
+            ColumnKind::Counted(unit) => {
+                options.insert(0, format!("unit = {}", text(unit)));
+                (text("timestamp"), &[][..])
+            }
             kind => (self.link(kind), &[][..]),
         };
         if !values.is_empty() {
@@ -215,7 +221,9 @@ impl Proposed<'_> {
         }
         let code = match &column.kind {
             ColumnKind::Plain(..) if options.is_empty() => kind,
-            ColumnKind::Plain(..) => format!("{{ type = {kind}, {} }}", options.join(", ")),
+            ColumnKind::Plain(..) | ColumnKind::Counted(_) => {
+                format!("{{ type = {kind}, {} }}", options.join(", "))
+            }
             _ => {
                 options.insert(0, kind);
                 format!("{{ {} }}", options.join(", "))
@@ -234,7 +242,7 @@ impl Proposed<'_> {
                 });
                 format!("{{ {} }}", named.collect::<Vec<_>>().join(", "))
             }
-            ColumnKind::Plain(..) | ColumnKind::Many(_) => String::new(),
+            ColumnKind::Plain(..) | ColumnKind::Counted(_) | ColumnKind::Many(_) => String::new(),
         };
         match kind {
             ColumnKind::Many(inner) => format!("to_many = {}", to(inner)),
@@ -305,6 +313,11 @@ impl Proposed<'_> {
             }
             block.line(format!("list = {}", text(name)), "the server's order, page by page");
             block.line(format!("part = {}", text(part)), "what it is called");
+            if let Some((next, why)) = &rule.next {
+                // What is read without a remote has its parts by their names.
+                let aside = if next.starts_with('/') { "# " } else { "" };
+                block.line(format!("{aside}next = {}", text(next)), *why);
+            }
         }
         if rule.deletes {
             block.line("deletes = true", "a DELETE that succeeded");
@@ -348,7 +361,7 @@ impl Proposed<'_> {
 
 fn targets(kind: &ColumnKind, out: &mut Vec<usize>) {
     match kind {
-        ColumnKind::Plain(..) => {}
+        ColumnKind::Plain(..) | ColumnKind::Counted(_) => {}
         ColumnKind::Link(to) => out.push(*to),
         ColumnKind::OneOf(tables, _) => out.extend(tables.iter().map(|(_, to)| *to)),
         ColumnKind::Many(inner) => targets(inner, out),
@@ -359,7 +372,7 @@ fn objects(number: usize) -> String {
     if number == 1 { "1 object".to_owned() } else { format!("{number} objects") }
 }
 
-fn pointer(way: &[String]) -> String {
+pub(super) fn pointer(way: &[String]) -> String {
     let mut out = String::new();
     for part in way {
         let _ = write_part(&mut out, part);
@@ -368,7 +381,7 @@ fn pointer(way: &[String]) -> String {
 }
 
 /// A comment ends with its line.
-fn one_line(comment: &str) -> String {
+pub(super) fn one_line(comment: &str) -> String {
     comment.chars().map(|c| if c.is_control() { ' ' } else { c }).collect()
 }
 

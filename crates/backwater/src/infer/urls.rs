@@ -400,6 +400,25 @@ pub(super) fn paging(query: &[String]) -> Option<&str> {
     found.map(|(name, _)| name)
 }
 
+/// What a variable that pages a list counts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Part {
+    Page,
+    Offset,
+}
+
+/// What a variable counts that pages a list, if it counts.
+pub(super) fn kind_of_part(name: &str) -> Option<Part> {
+    let name = plain_name(name);
+    let is = |word: &str| name.split('_').any(|part| part == word);
+    match () {
+        _ if is("token") || is("cursor") => None,
+        _ if is("page") => Some(Part::Page),
+        _ if is("offset") || is("skip") => Some(Part::Offset),
+        _ => None,
+    }
+}
+
 /// A variable's name without brackets and what percent-encoding stands for: `page[number]`.
 fn plain_name(name: &str) -> String {
     snake(&decoded(name)).trim_matches('_').to_owned()

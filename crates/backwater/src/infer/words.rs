@@ -150,6 +150,22 @@ pub(super) fn changes_with_rows(member: &str) -> bool {
     is_among("updated modified changed version revision edited", first)
 }
 
+/// Whether a member says which page follows.
+pub(super) fn is_next(member: &str) -> bool {
+    is_among(
+        "next next_page next_cursor next_token next_page_token next_url next_link next_offset \
+         cursor_next end_cursor continuation",
+        &snake(member),
+    )
+}
+
+/// Whether a member is called like a time.
+pub(super) fn is_time(member: &str) -> bool {
+    let name = snake(member);
+    let last = name.rsplit('_').next().unwrap_or(&name);
+    is_among("at time date timestamp ts created updated modified since until expires", last)
+}
+
 /// Whether a time is that of a beginning.
 pub(super) fn begins(member: &str) -> bool {
     let name = snake(member);

@@ -173,18 +173,20 @@ impl<'de> Reader<'_, 'de> {
             (Next::Array, FieldKind::Links(entries)) => {
                 let target = self.schema.table(entries).field(TARGET);
                 self.open()?;
-                let mut targets = Vec::new();
-                while self.json.element(targets.is_empty())? {
+                let (mut targets, mut index) = (Vec::new(), 0);
+                while self.json.element(index == 0)? {
                     let found = self.identifier(target);
-                    let index = PointerStep::Index(targets.len());
-                    targets.push(found.map_err(|failure| self.at(index, failure))?);
+                    let step = PointerStep::Index(index);
+                    targets.extend(found.map_err(|failure| self.at(step, failure))?);
+                    index += 1;
                 }
                 self.depth -= 1;
                 Staged::Links(targets)
             }
             (Next::Object, FieldKind::Link(_) | FieldKind::OneOf) => match self.identifier(link)? {
-                (_, slot) if link.one_of().is_none() => Staged::Link(slot),
-                (table, slot) => Staged::OneOf(table, slot),
+                None => Staged::Null,
+                Some((_, slot)) if link.one_of().is_none() => Staged::Link(slot),
+                Some((table, slot)) => Staged::OneOf(table, slot),
             },
             _ => return misfit(&self.found()?, "the linkage of this relationship"),
         };
@@ -197,8 +199,8 @@ impl<'de> Reader<'_, 'de> {
         }
     }
 
-    /// Where a resource identifier points.
-    fn identifier(&mut self, link: &FieldDef) -> Read<(TableNo, Slot)> {
+    /// Where a resource identifier points; `None` if the link leaves out what it is of.
+    fn identifier(&mut self, link: &FieldDef) -> Read<Option<(TableNo, Slot)>> {
         if self.json.peek()? != Next::Object {
             return misfit(&self.found()?, "a resource identifier");
         }
@@ -211,6 +213,11 @@ impl<'de> Reader<'_, 'de> {
         let is_it =
             |table: &&TableNo| kind.as_deref() == Some(&*self.schema.table(**table).resource);
         let Some(to) = tables.iter().find(is_it).copied() else {
+            if link.one_of().is_some_and(|one_of| one_of.skips_others) {
+                let number = self.unplaced.number(None, &link.from.to_string(), None);
+                self.unplaced.add(number, "an identifier");
+                return Ok(None);
+            }
             let names: Vec<&str> =
                 tables.iter().map(|table| &*self.schema.table(*table).resource).collect();
             let found = format!("type {:?}", kind.unwrap_or_default());
@@ -225,7 +232,7 @@ impl<'de> Reader<'_, 'de> {
             _ => None,
         };
         match slot {
-            Some(slot) => Ok((to, slot)),
+            Some(slot) => Ok(Some((to, slot))),
             None => misfit(&format!("id {:?}", id.unwrap_or_default()), &self.schema.id_form(to)),
         }
     }
