@@ -673,3 +673,50 @@ fn urls_say_what_they_say() {
         ],
     );
 }
+
+/// What wraps rows inside of a row: entries that only say where they stand are a link; those that
+/// say more are rows of their own.
+#[test]
+fn wrappers_inside_of_rows_are_links_or_rows() {
+    let port = |code: &str| json!({ "id": code, "name": format!("{code} harbour") });
+    let edge = |code: &str| json!({ "cursor": format!("c{code}"), "node": port(code) });
+    let route = |id: i64, stops: &[&str]| json!({ "id": id, "stops": { "edges": stops.iter().map(|it| edge(it)).collect::<Vec<_>>(), "totalCount": stops.len() } });
+    let of = samples(&[(
+        "GET",
+        "/v1/routes",
+        json!([route(1, &["SAL", "NOR"]), route(2, &["EEL"]), route(3, &[])]),
+    )]);
+    proposed(
+        &of,
+        &["stops = { to_many = \"stop\", record = \"/node\", from = \"/stops/edges\" }"],
+        &[
+            ("SELECT id, stops, stops_total_count FROM route", &["1 2 2", "2 1 1", "3 0 0"]),
+            ("SELECT owner, position, target FROM route_stops", &["1 0 SAL", "1 1 NOR", "2 0 EEL"]),
+            ("SELECT count(*) FROM stop", &["3"]),
+        ],
+    );
+    let member = |id: i64, role: &str| json!({ "role": role, "person": { "id": id, "name": format!("P{id}") } });
+    let vessel = |id: i64, crew: Value| json!({ "id": id, "name": format!("V{id}"), "crew": crew });
+    let of = samples(&[(
+        "GET",
+        "/v1/vessels",
+        json!([
+            vessel(1, json!([member(5, "lead"), member(6, "hand")])),
+            vessel(2, json!([member(6, "lead"), member(7, "hand"), member(5, "hand")])),
+        ]),
+    )]);
+    proposed(
+        &of,
+        &["crew = { to_many = \"crew\" }", "id = [\"vessel\", \"person\"]"],
+        &[
+            (
+                "SELECT vessel, person, role FROM crew WHERE role = 'lead'",
+                &["1 5 lead", "2 6 lead"],
+            ),
+            (
+                "SELECT v.id, p.name FROM vessel v JOIN crew c ON c.vessel = v.id JOIN person p ON p.id = c.person WHERE v.id = 1",
+                &["1 P5", "1 P6"],
+            ),
+        ],
+    );
+}

@@ -462,6 +462,7 @@ const GROWN: &str = r#"
     built = { type = "timestamp", unit = "milliseconds" }
     owner = { to = { Yard = "yard", Person = "person" }, other_types = "skip" }
     crew = { to_many = { Yard = "yard", Person = "person" }, other_types = "skip" }
+    guests = { to_many = "person", record = "/who" }
 
     [table.berth]
     id = ["vessel", "name"]
@@ -542,8 +543,8 @@ fn what_is_said_around_a_record_counts() {
     assert_eq!(unplaced, "2 at /sender");
     assert_eq!(
         skipped,
-        "line 4: /sender/id: found string \"x\", expected an id of type int, \
-         line 4: /by/1/id: found an array, expected int"
+        "line 4: /by/1/id: found an array, expected int, \
+         line 4: /sender/id: found string \"x\", expected an id of type int"
     );
     assert_eq!(rows(&cache, "SELECT id FROM vessel"), ["1", "2", "3"]);
     assert_eq!(rows(&cache, "SELECT id, login FROM yard"), ["5 Yard5"]);
@@ -575,6 +576,29 @@ fn what_is_said_around_a_record_counts() {
         );
         assert_eq!(report.ingested()[0].unplaced.iter().map(|it| it.values).sum::<usize>(), 2);
     }
+    // Entries have their targets inside.
+    let guests = |of: serde_json::Value| {
+        let body = json!({ "id": 1, "guests": of }).to_string();
+        cache
+            .commit("guests", |tx| tx.ingest(Request::get("/vessels/1"), body))
+            .map(|done| done.report)
+    };
+    let report =
+        guests(json!([{ "who": { "id": 31, "login": "fen" }, "cursor": "a" }, { "who": 32 }]))
+            .unwrap();
+    assert_eq!(report.ingested()[0].unplaced[0].to_string(), "1 at /cursor of vessel_guests");
+    assert_eq!(rows(&cache, "SELECT position, target FROM vessel_guests"), ["0 31", "1 32"]);
+    let refused = guests(json!([{ "who": 31 }, { "whom": 32 }])).unwrap_err().to_string();
+    assert!(
+        refused.starts_with(
+            "/guests/1: found an object, expected an object with the target at \"who\""
+        ),
+        "{refused}"
+    );
+    let refused = guests(json!([{ "who": { "id": "x" } }])).unwrap_err().to_string();
+    assert!(refused.starts_with("/guests/0/who/id: found string \"x\""), "{refused}");
+    assert_eq!(rows(&cache, "SELECT position, target FROM vessel_guests"), ["0 31", "1 32"]);
+
     let unknown = cache.schema().rule_for("POST", "/vessels/1").unwrap_err().to_string();
     assert!(unknown.contains("GET /v2/vessels/{id}"), "{unknown}");
 }

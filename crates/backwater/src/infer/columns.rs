@@ -4,7 +4,7 @@ use super::classes::{MODEL, TYPE_NAME, go_by_digits, is_surely_typed};
 use super::entities::{Entities, Entity};
 use super::evidence::{Counts, Members, ObjectsNo, View, World};
 use super::identity::Identity;
-use super::words::{Taken, is_content, is_time, names_a_thing, singular, snake};
+use super::words::{Taken, is_content, is_of_place, is_time, names_a_thing, singular, snake};
 use crate::schema::Names;
 
 /// At most this many members of an object without an id become fields of the row around it.
@@ -42,8 +42,8 @@ pub(super) enum ColumnKind {
     Link(usize),
     /// One of several tables, by the types that objects name.
     OneOf(Vec<(String, usize)>, bool),
-    /// A to-many link to what that says.
-    Many(Box<ColumnKind>),
+    /// A to-many link to what that says, and the member of each entry that has it inside.
+    Many(Box<ColumnKind>, Option<String>),
 }
 
 /// A table with its fields.
@@ -289,7 +289,28 @@ impl<'w> Deciding<'w> {
     fn holds_link(&self, view: &View<'w>) -> bool {
         let objects: Vec<ObjectsNo> =
             view.objects().into_iter().chain(view.elements().objects()).collect();
-        !objects.is_empty() && self.entities.any(&objects)
+        (!objects.is_empty() && self.entities.any(&objects)) || self.wrapped(view).is_some()
+    }
+
+    /// The member that holds a row in each object of an array, if the others only say where in the
+    /// array it stands.
+    fn wrapped(&self, view: &View<'w>) -> Option<Members<'w>> {
+        let (counts, elements) = (view.counts(), view.elements());
+        let (inside, objects) = (elements.counts(), elements.objects());
+        let are_arrays = counts.arrays > 0 && counts.arrays + counts.nulls == counts.seen;
+        let are_objects = inside.objects > 0 && inside.objects == inside.seen;
+        if !are_arrays || !are_objects || self.entities.any(&objects) {
+            return None;
+        }
+        let mut members = View::members(self.world, &objects);
+        let is_row = |member: &Members<'w>| {
+            let counts = member.view.counts();
+            let is_there = member.present == inside.objects && counts.objects == counts.seen;
+            is_there && self.entities.any(&member.view.objects())
+        };
+        let place = members.iter().position(is_row)?;
+        let found = members.swap_remove(place);
+        members.iter().all(|other| is_of_place(other.name)).then_some(found)
     }
 
     /// What a member links to, if it is a link.
@@ -306,6 +327,12 @@ impl<'w> Deciding<'w> {
         }
         let elements = view.elements();
         let inside = elements.counts();
+        if let Some(wrapped) = self.wrapped(view) {
+            let of = wrapped.view.counts();
+            let target = self.target(&wrapped.view, &of, name, table, note)?;
+            *note += &format!(", {} in all", inside.seen);
+            return Some(ColumnKind::Many(Box::new(target), Some(wrapped.name.to_owned())));
+        }
         let is_plain = inside.nulls + inside.arrays + inside.deep == 0 && inside.seen > 0;
         // One alone may stand where others have an array.
         let all = View::new(self.world, view.shapes.iter().chain(&elements.shapes).copied());
@@ -320,7 +347,7 @@ impl<'w> Deciding<'w> {
         match &target {
             // An entry names its table only as an object.
             ColumnKind::OneOf(..) if of.scalars() > 0 => None,
-            _ => Some(ColumnKind::Many(Box::new(target))),
+            _ => Some(ColumnKind::Many(Box::new(target), None)),
         }
     }
 
@@ -551,7 +578,16 @@ impl ProposedTable {
         let parts: Vec<String> = way.iter().map(|part| snake(part)).collect();
         let (long, short) = (parts.join("_"), parts.get(1..).unwrap_or_default().join("_"));
         let is_content = way.len() > 1 && is_content(&way[0]) && self.taken.is_free(&short);
-        let name = self.taken.take(if is_content { &short } else { &long });
+        // `edges` of `tickets` are the tickets.
+        let most = parts[..parts.len().saturating_sub(1)].join("_");
+        let is_many = matches!(kind, ColumnKind::Many(..)) && way.len() > 1;
+        let is_generic = is_many && way.last().is_some_and(|last| !names_a_thing(last));
+        let name = match () {
+            _ if is_content => &short,
+            _ if is_generic && self.taken.is_free(&most) => &most,
+            _ => &long,
+        };
+        let name = self.taken.take(name);
         let column = Column { name: name.clone(), way: way.to_vec(), kind, note, always };
         self.columns.push(column);
         name

@@ -178,7 +178,7 @@ impl Proposed<'_> {
         let mut options = Vec::new();
         let names = of.as_ref().and_then(|(_, table, _)| table.names);
         if let Some((entity, table, taken)) = of {
-            if let ColumnKind::Many(_) = column.kind {
+            if let ColumnKind::Many(..) = column.kind {
                 let usual = format!("{}_{}", entity.name, column.name);
                 let given = taken.take(&usual);
                 if given != usual {
@@ -191,7 +191,10 @@ impl Proposed<'_> {
                 options.extend(typename.then(|| "type_member = \"__typename\"".to_owned()));
                 options.push("other_types = \"skip\"".to_owned());
             }
-            if let ColumnKind::Many(inner) = &column.kind
+            if let ColumnKind::Many(_, Some(record)) = &column.kind {
+                options.push(format!("record = {}", text(&pointer(std::slice::from_ref(record)))));
+            }
+            if let ColumnKind::Many(inner, _) = &column.kind
                 && let ColumnKind::OneOf(_, typename) = **inner
             {
                 options.extend(typename.then(|| "type_member = \"__typename\"".to_owned()));
@@ -242,10 +245,10 @@ impl Proposed<'_> {
                 });
                 format!("{{ {} }}", named.collect::<Vec<_>>().join(", "))
             }
-            ColumnKind::Plain(..) | ColumnKind::Counted(_) | ColumnKind::Many(_) => String::new(),
+            ColumnKind::Plain(..) | ColumnKind::Counted(_) | ColumnKind::Many(..) => String::new(),
         };
         match kind {
-            ColumnKind::Many(inner) => format!("to_many = {}", to(inner)),
+            ColumnKind::Many(inner, _) => format!("to_many = {}", to(inner)),
             kind => format!("to = {}", to(kind)),
         }
     }
@@ -364,7 +367,7 @@ fn targets(kind: &ColumnKind, out: &mut Vec<usize>) {
         ColumnKind::Plain(..) | ColumnKind::Counted(_) => {}
         ColumnKind::Link(to) => out.push(*to),
         ColumnKind::OneOf(tables, _) => out.extend(tables.iter().map(|(_, to)| *to)),
-        ColumnKind::Many(inner) => targets(inner, out),
+        ColumnKind::Many(inner, _) => targets(inner, out),
     }
 }
 

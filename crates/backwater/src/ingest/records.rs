@@ -79,7 +79,7 @@ impl<'de> Reader<'_, 'de> {
         self.back_to(start, depth).map(|()| Some(value))
     }
 
-    fn back_to(&mut self, start: usize, depth: usize) -> Read<()> {
+    pub(super) fn back_to(&mut self, start: usize, depth: usize) -> Read<()> {
         self.json.go(start);
         self.depth = depth;
         Ok(())
@@ -484,10 +484,6 @@ impl<'de> Reader<'_, 'de> {
 
     /// Passes over an element whose record was read, and counts what stands beside that.
     fn pass_element(&mut self, way: &[String]) -> Read<()> {
-        if self.json.peek()? != Next::Object || way.len() > 1 {
-            self.json.skip()?;
-            return Ok(());
-        }
         let rule = self.reading.rule;
         let is_taken = |name: &str| {
             let first = |from: &TakenFrom| match from {
@@ -496,14 +492,30 @@ impl<'de> Reader<'_, 'de> {
             };
             way[0] == name || rule.taken.iter().any(|(_, from)| first(from))
         };
+        self.pass_entry(way, |name| (None, is_taken(name)))
+    }
+
+    /// Passes over an object of which what lies behind a way was read, and counts what stands beside
+    /// that: `belongs` says of a member of which table's rows it is, if of one, and whether it was
+    /// taken.
+    pub(super) fn pass_entry(
+        &mut self,
+        way: &[String],
+        belongs: impl Fn(&str) -> (Option<TableNo>, bool),
+    ) -> Read<()> {
+        if self.json.peek()? != Next::Object || way.len() > 1 {
+            self.json.skip()?;
+            return Ok(());
+        }
         self.json.open();
         let mut first = true;
         while self.json.member(first)? {
             first = false;
             let name = self.json.name()?;
             let raw = self.json.skip()?;
-            if !is_taken(&name) {
-                let number = self.unplaced.number(None, &self.element, Some(&name));
+            if let (table, false) = belongs(&name) {
+                let way = if table.is_some() { "" } else { &self.element };
+                let number = self.unplaced.number(table, way, Some(&name));
                 self.unplaced.add(number, raw);
             }
         }
@@ -511,7 +523,7 @@ impl<'de> Reader<'_, 'de> {
     }
 
     #[cold]
-    fn at_way(&mut self, way: &[String], failure: Failure) -> Failure {
+    pub(super) fn at_way(&mut self, way: &[String], failure: Failure) -> Failure {
         way.iter().rev().for_each(|part| self.steps.push(PointerStep::Name(part.clone().into())));
         failure
     }

@@ -247,6 +247,27 @@ impl<'de> Reader<'_, 'de> {
 
     /// One target of a to-many link, with its table; none if the link leaves it out.
     fn any_target(&mut self, entries: TableNo, field: &FieldDef) -> Read<Option<(TableNo, Slot)>> {
+        let record = field.link.as_ref().map_or(&[][..], |link| &link.record);
+        if record.is_empty() {
+            return self.bare_target(entries, field);
+        }
+        let (start, depth) = (self.json.at(), self.depth);
+        let target = match self.json.peek()? == Next::Object && self.descend(record)? {
+            true => self.bare_target(entries, field),
+            false => {
+                self.back_to(start, depth)?;
+                let expected = format!("an object with the target at {:?}", record.join("/"));
+                return misfit(&self.found()?, &expected);
+            }
+        };
+        let target = target.map_err(|failure| self.at_way(record, failure))?;
+        self.back_to(start, depth)?;
+        self.pass_entry(record, |name| (Some(entries), name == record[0]))?;
+        Ok(target)
+    }
+
+    /// The same of what is not inside of anything.
+    fn bare_target(&mut self, entries: TableNo, field: &FieldDef) -> Read<Option<(TableNo, Slot)>> {
         match (field.kind, field.one_of()) {
             (FieldKind::Link(to), _) => Ok(Some((to, self.target(to, field)?))),
             (_, Some(one_of)) if self.json.peek()? == Next::Object => {

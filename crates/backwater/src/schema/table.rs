@@ -114,9 +114,11 @@ impl Epoch {
 }
 
 /// What a field says about the rows that it points at.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub(crate) struct LinkRule {
     pub(crate) on_delete: OnDelete,
+    /// Where in each entry of a to-many link the target is.
+    pub(crate) record: Vec<String>,
     /// If it may point at one of several tables: the name of each, and where a response gives it.
     pub(crate) one_of: Option<OneOfDef>,
 }
@@ -134,9 +136,10 @@ pub(crate) struct OneOfDef {
 }
 
 /// What becomes of a link when the row that it points at is deleted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub(crate) enum OnDelete {
     /// It stays, and points at nothing.
+    #[default]
     Keep,
     /// Its row is deleted too.
     Cascade,

@@ -601,13 +601,7 @@ impl<'t> Reader<'t> {
         let typed = |name: &str, otherwise: FieldKind| {
             let field = known.fields.iter().find(|field| *field.name == *name);
             let (kind, link) = field.map_or((otherwise, None), |field| {
-                (
-                    field.kind,
-                    field
-                        .link
-                        .clone()
-                        .map(|_| LinkRule { on_delete: OnDelete::Keep, one_of: None }),
-                )
+                (field.kind, field.link.clone().map(|_| LinkRule::default()))
             });
             FieldDef { link, ..plain(name, kind, None) }
         };
@@ -632,7 +626,7 @@ impl<'t> Reader<'t> {
         let part_kind = named.map_or(FieldKind::Int, |part| typed(part, FieldKind::Int).kind);
         fields.push(plain("part", part_kind, None));
         fields.push(plain("position", FieldKind::Int, None));
-        let link = LinkRule { on_delete, one_of: None };
+        let link = LinkRule { on_delete, ..LinkRule::default() };
         fields
             .push(FieldDef { link: Some(link), ..plain("target", FieldKind::Link(target), None) });
         let target_field = FieldNo(fields.len() as u32 - 1);

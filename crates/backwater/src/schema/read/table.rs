@@ -33,7 +33,7 @@ pub(super) const ON_DELETE: [(&str, OnDelete); 4] = [
 const OTHER_TYPES: [(&str, bool); 2] = [("error", false), ("skip", true)];
 
 /// What a field's table of options may say.
-const OPTIONS: [&str; 14] = [
+const OPTIONS: [&str; 15] = [
     "type",
     "to",
     "to_many",
@@ -48,6 +48,7 @@ const OPTIONS: [&str; 14] = [
     "was",
     "unit",
     "other_types",
+    "record",
 ];
 
 /// What is said of a field, in the order of [`OPTIONS`].
@@ -437,6 +438,7 @@ impl<'t> Reader<'t> {
             ("unit", field.kind == FieldKind::Timestamp, "a timestamp"),
             ("on_delete", is_link, "a link"),
             ("link_table", links, "a to-many link"),
+            ("record", links, "a to-many link"),
             ("other_types", one_of || links, "a link to one of several tables"),
             ("type_field", one_of, "a link to one of several tables"),
             ("type_member", one_of || links, "a link to one of several tables"),
@@ -494,6 +496,8 @@ impl<'t> Reader<'t> {
             .get("on_delete")
             .and_then(|value| self.as_name(value, "`on_delete`", &ON_DELETE));
         let on_delete = on_delete.unwrap_or(OnDelete::Keep);
+        let record = options.get("record").and_then(|value| self.as_pointer(value));
+        let record = record.map(|pointer| pointer.parts().to_vec()).unwrap_or_default();
         let named: Vec<(&str, &Value<'t>)> = match to.get_ref() {
             DeValue::Table(tables) => {
                 tables.iter().map(|(name, table)| (name.get_ref().as_ref(), table)).collect()
@@ -506,7 +510,10 @@ impl<'t> Reader<'t> {
                 let expected = "the name of the table that the link points at";
                 let number = self.as_table_no(to, expected)?;
                 self.links.push((to.span().start, number));
-                return Some((FieldKind::Link(number), LinkRule { on_delete, one_of: None }));
+                return Some((
+                    FieldKind::Link(number),
+                    LinkRule { on_delete, record, one_of: None },
+                ));
             }
         };
         let mut tables: Vec<(Arc<str>, TableNo)> = Vec::new();
@@ -527,7 +534,7 @@ impl<'t> Reader<'t> {
         let others = others.and_then(|value| self.as_name(value, "`other_types`", &OTHER_TYPES));
         let skips_others = others.unwrap_or(false);
         let one_of = OneOfDef { tables, skips_others, type_field: FieldNo(0), type_member };
-        Some((FieldKind::OneOf, LinkRule { on_delete, one_of: Some(one_of) }))
+        Some((FieldKind::OneOf, LinkRule { on_delete, record, one_of: Some(one_of) }))
     }
 
     fn type_field_name(&mut self, options: &Options<'_, 't>, link: &str) -> Arc<str> {
@@ -579,7 +586,7 @@ impl<'t> Reader<'t> {
             let help = "use \"cascade\" for the entry to go with its target";
             self.problem(at, "an entry of a to-many link cannot be set null", help);
         }
-        let owner = LinkRule { on_delete: OnDelete::Keep, one_of: None };
+        let owner = LinkRule::default();
         let one_of = link.one_of.is_some();
         let mut fields = vec![
             FieldDef { link: Some(owner), ..plain("owner", FieldKind::Link(number), None) },
