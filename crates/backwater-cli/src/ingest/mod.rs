@@ -156,7 +156,7 @@ fn replay(
         match exchange.fate(&schema) {
             Fate::NoRule => replayed.no_rule.push(exchange.label()),
             Fate::Read => match read_exchange(cache, exchange, strict) {
-                Ok(report) => replayed.reports.push(report),
+                Ok(report) => replayed.read.push(report.into()),
                 Err(error) => replayed.misfits.push(error.at(exchange.label())),
             },
             // Not JSON, or not successful.

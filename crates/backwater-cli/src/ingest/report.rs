@@ -16,12 +16,27 @@ const NAMED: usize = 5;
 /// What became of a recording's responses.
 #[derive(Default)]
 pub(super) struct Replayed {
-    /// The commits of those that a rule has read.
-    pub(super) reports: Vec<Report>,
+    /// Those that a rule has read.
+    pub(super) read: Vec<ReadExchange>,
     pub(super) no_rule: Vec<String>,
     /// How many were no JSON, or no success.
     pub(super) ignored: usize,
     pub(super) misfits: Vec<backwater::Error>,
+}
+
+/// What a response contained. Its commit's report is let go: as long as that is held, the commit may
+/// be withdrawn, and all that follows is remembered for it.
+pub(super) struct ReadExchange {
+    label: String,
+    ingested: Vec<Ingested>,
+    is_news: bool,
+}
+
+impl From<Report> for ReadExchange {
+    fn from(report: Report) -> Self {
+        let (label, ingested) = (report.label().to_owned(), report.ingested().to_vec());
+        Self { label, ingested, is_news: report.changes().next().is_some() }
+    }
 }
 
 /// Prints reports one by one, or records of all of them at the end.
@@ -47,20 +62,20 @@ impl Printer {
         }
     }
 
-    fn add(&mut self, file: &str, label: &str, report: &Report) {
-        for ingested in report.ingested() {
+    fn add(&mut self, file: &str, label: &str, ingested: &[Ingested]) {
+        for ingested in ingested {
             self.totals.add(ingested);
             let record = [Value::from(file)].into_iter().chain(line(label, ingested));
             self.records.push(record.collect());
-        }
-        if report.ingested().is_empty() {
-            self.records.push(changes(file, report));
         }
     }
 
     /// A response or patch that stands in a file of its own.
     pub(super) fn response(&mut self, name: &str, report: &Report) -> anyhow::Result<()> {
-        self.add(name, name, report);
+        self.add(name, name, report.ingested());
+        if report.ingested().is_empty() {
+            self.records.push(changes(name, report));
+        }
         print_report(&mut self.out(), name, report)
     }
 
@@ -73,10 +88,10 @@ impl Printer {
     ) -> anyhow::Result<()> {
         let (mut rules, mut lines) = (Vec::<(String, Totals)>::new(), Vec::new());
         let (mut no_news, mut skipped) = (Vec::new(), Vec::new());
-        for report in &replayed.reports {
-            self.add(name, report.label(), report);
-            for ingested in report.ingested() {
-                lines.push(line(report.label(), ingested));
+        for read in &replayed.read {
+            self.add(name, &read.label, &read.ingested);
+            for ingested in &read.ingested {
+                lines.push(line(&read.label, ingested));
                 let known = rules.iter().position(|(rule, _)| **rule == *ingested.rule);
                 let place = known.unwrap_or_else(|| {
                     rules.push((ingested.rule.to_string(), Totals::default()));
@@ -84,11 +99,11 @@ impl Printer {
                 });
                 rules[place].1.add(ingested);
                 skipped.extend(ingested.skipped.iter().map(|skipped| {
-                    format!("{}: {}: {}", report.label(), skipped.pointer, skipped.problem)
+                    format!("{}: {}: {}", read.label, skipped.pointer, skipped.problem)
                 }));
             }
-            if report.changes().next().is_none() {
-                no_news.push(report.label().to_owned());
+            if !read.is_news {
+                no_news.push(read.label.clone());
             }
         }
         let mut out = self.out();
@@ -117,7 +132,7 @@ impl Printer {
             writeln!(out, "  and {} more", count(more, "record"))?;
         }
         let mut all = Totals::default();
-        let of_all = replayed.reports.iter().flat_map(Report::ingested);
+        let of_all = replayed.read.iter().flat_map(|read| &read.ingested);
         of_all.for_each(|ingested| all.add(ingested));
         write_unplaced(&mut out, &all)?;
         write_list(&mut out, "", " had nothing new", &no_news)?;

@@ -9,8 +9,11 @@ use crate::change::{ChangedRows, Changes, Happened, RowChange};
 use crate::schema::TableNo;
 use crate::table::{Slot, State};
 
-/// This many changed rows are kept commit by commit; beyond, each row is kept once.
-const ROWS: usize = 1 << 16;
+/// This many changed rows, of so many commits, are kept commit by commit; beyond, each row is kept
+/// once. The history remembers more than that: a commit that it forgets while somebody has it may
+/// still be withdrawn, and takes note of all that follows.
+const ROWS: usize = 1 << 15;
+const COMMITS: usize = 512;
 
 /// The rows that commits changed, up to the last one.
 pub(super) struct DirtyLog {
@@ -44,7 +47,7 @@ impl DirtyLog {
         self.rows += changes.rows.len();
         self.commits.push(changes.rows.clone());
         self.go_on_with(changes.after.clone(), commit);
-        if self.rows > ROWS && self.commits.len() > 1 {
+        if (self.rows > ROWS && self.commits.len() > 1) || self.commits.len() > COMMITS {
             self.rows = 0;
             let commits = std::mem::take(&mut self.commits);
             self.known.extend(all(&commits).map(place));
