@@ -8,6 +8,8 @@ use std::ops::AddAssign;
 use rustc_hash::FxHashSet;
 use siphasher::sip::SipHasher13;
 
+use super::words::is_surely_an_id;
+
 /// A place where values stand.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub(super) struct ShapeNo(pub(super) u32);
@@ -173,6 +175,8 @@ pub(super) struct Member {
     pub(super) name: Box<str>,
     /// The name's hash.
     pub(super) hash: u64,
+    /// Whether its name says that it is an id.
+    pub(super) is_id: bool,
     /// How many of the objects have it.
     pub(super) present: usize,
     pub(super) shape: ShapeNo,
@@ -326,6 +330,7 @@ impl World {
         these.members.push(Member {
             name: name.into(),
             hash,
+            is_id: is_surely_an_id(name),
             present: 0,
             shape,
             relationship: false,

@@ -4,7 +4,6 @@ use std::collections::HashSet;
 
 use super::classes::{KEY_OF_MODEL, MODEL, TYPE_NAME};
 use super::evidence::{Cell, Document, ObjectsNo, Place, Seen, ShapeNo, World, way};
-use super::words::is_surely_an_id;
 use crate::ingest::resource::{DOCUMENT, ResourceMember};
 use crate::ingest::{Fault, JsonReader, Next, Number, path_of};
 use crate::schema::whole;
@@ -285,9 +284,7 @@ impl<'w, 't> Scanner<'w, 't> {
             around.extend_from_slice(&cells[..own]);
             if has_id {
                 let members = &self.world.objects(objects).members;
-                let is_id = |hash: u64| {
-                    members.iter().any(|it| it.hash == hash && is_surely_an_id(&it.name))
-                };
+                let is_id = |hash: u64| members.iter().any(|it| it.hash == hash && it.is_id);
                 around.retain(|(member, _)| is_id(*member));
             }
         }
@@ -322,6 +319,7 @@ impl<'w, 't> Scanner<'w, 't> {
             };
             let known = &mut self.world.objects[objects.0 as usize].members[member];
             let (shape, hash) = (known.shape, known.hash);
+            has_id |= known.is_id;
             // Of a repeated member the last one counts.
             if met.contains(&member) {
                 cells.retain(|(other, _)| *other != hash);
@@ -330,7 +328,6 @@ impl<'w, 't> Scanner<'w, 't> {
                 known.present += 1;
                 met.push(member);
             }
-            has_id |= is_surely_an_id(&name);
             let is_object = self.json.peek()? == Next::Object;
             let place = if is_object { &mut inside } else { &mut *cells };
             self.member_value(shape, depth + 1, hash, place)?;
