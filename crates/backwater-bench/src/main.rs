@@ -8,6 +8,7 @@ mod measure;
 mod persist;
 mod query;
 mod rebind;
+mod recordings;
 mod remote;
 mod sends;
 mod soak;
@@ -38,12 +39,14 @@ struct Arguments {
 type Case = fn(usize) -> anyhow::Result<Vec<Figure>>;
 
 /// The names that a case gives figures for, and the case.
-const CASES: [(&[&str], Case); 31] = [
+const CASES: [(&[&str], Case); 33] = [
     (&["ingest/nested", "ingest/nested-vs-value"], ingest::nested),
     (&["ingest/again"], ingest::again),
     (&["ingest/small"], ingest::small),
     (&["ingest/growth"], ingest::growth),
     (&["memory/table", "memory/peak"], |size| ingest::memory(size, &ALLOC)),
+    (&["infer/recording", "infer/propose"], recordings::many),
+    (&["infer/memory"], |size| recordings::memory(size, &ALLOC)),
     (&["query/cold-group", "query/cold-group-sql"], query::cold_group),
     (&["query/cold-join"], query::cold_join),
     (&["commit/one-field", "commit/one-field-sql"], commit::one_field),

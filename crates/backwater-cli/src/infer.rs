@@ -37,6 +37,7 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
                 )));
             }
             let recording = Recording::parse(&bytes).map_err(|error| error.at(&name))?;
+            drop(bytes);
             for problem in samples.add_recording(&recording) {
                 eprintln!("left out: {}", problem.at(&name));
             }

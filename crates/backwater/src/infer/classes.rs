@@ -134,7 +134,7 @@ impl<'w> Class<'w> {
             rows.extend(seen.map(|Seen { document, array, cells }| Row {
                 document: *document,
                 array: *array,
-                cells,
+                cells: world.cells(*cells),
             }));
         }
         let lasting = Lasting::of(world, &objects);
@@ -254,7 +254,8 @@ pub(super) fn is_map(world: &World, number: ObjectsNo) -> bool {
             let inside = world.objects(inside);
             let id = hash(id);
             inside.rows.iter().all(|row| {
-                row.cells.iter().any(|(member, cell)| *member == id && cell.id() == name)
+                let mut cells = world.cells(row.cells).iter();
+                cells.any(|(member, cell)| *member == id && cell.id() == name)
             })
         })
     })

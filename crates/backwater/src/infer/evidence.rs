@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use std::hash::Hasher;
 use std::ops::AddAssign;
 
-use rustc_hash::FxHashSet;
+use rustc_hash::{FxHashMap, FxHashSet};
 use siphasher::sip::SipHasher13;
 
 use super::words::is_surely_an_id;
@@ -31,7 +31,14 @@ pub(super) struct World {
     pub(super) shapes: Vec<Shape>,
     pub(super) objects: Vec<Objects>,
     pub(super) documents: Vec<Document>,
+    /// What objects remember, each once: most are met in many responses.
+    cells: Vec<Box<[(u64, Cell)]>>,
+    known_cells: FxHashMap<u64, CellsNo>,
 }
+
+/// The number of what an object remembers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(super) struct CellsNo(u32);
 
 /// A response: what it answers, as far as that decides whether two may speak of one entity.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -167,7 +174,8 @@ pub(super) struct Objects {
     /// Members whose names are rather ids than names.
     pub(super) keyed: Option<Keyed>,
     pub(super) rows: Vec<Seen>,
-    known: FxHashSet<u64>,
+    /// What was met in a document, by the array; and that document.
+    known: (u32, FxHashSet<(u32, CellsNo)>),
 }
 
 /// A member of objects.
@@ -197,8 +205,8 @@ pub(super) struct Seen {
     pub(super) document: u32,
     /// The array that it stands in.
     pub(super) array: u32,
-    /// By the hash of the member's name, or of the way to it.
-    pub(super) cells: Box<[(u64, Cell)]>,
+    /// Values by the hash of the member's name, or of the way to it.
+    pub(super) cells: CellsNo,
 }
 
 /// A scalar value by its hash; the lowest bit says whether it is a text.
@@ -279,7 +287,7 @@ impl World {
             by_name: HashMap::new(),
             keyed: None,
             rows: Vec::new(),
-            known: FxHashSet::default(),
+            known: Default::default(),
         });
         self.at_mut(shape).objects.push((type_name.map(Box::from), number));
         number
@@ -354,17 +362,34 @@ impl World {
         keyed.shape
     }
 
-    /// Remembers an object, unless the same one was seen in that array.
-    pub(super) fn saw(&mut self, objects: ObjectsNo, seen: Seen) {
+    /// The number of some cells.
+    pub(super) fn remember(&mut self, cells: &[(u64, Cell)]) -> CellsNo {
         let mut hasher = SipHasher13::new();
-        hasher.write_u32(seen.document);
-        hasher.write_u32(seen.array);
-        for (member, cell) in &seen.cells {
+        for (member, cell) in cells {
             hasher.write_u64(*member);
             hasher.write_u64(cell.0);
         }
+        let all = &mut self.cells;
+        *self.known_cells.entry(hasher.finish()).or_insert_with(|| {
+            all.push(cells.into());
+            CellsNo(all.len() as u32 - 1)
+        })
+    }
+
+    pub(super) fn cells(&self, number: CellsNo) -> &[(u64, Cell)] {
+        &self.cells[number.0 as usize]
+    }
+
+    /// Remembers an object, unless the same one was seen in that array. Documents come one after the
+    /// other.
+    pub(super) fn saw(&mut self, objects: ObjectsNo, seen: Seen) {
         let these = &mut self.objects[objects.0 as usize];
-        if these.known.insert(hasher.finish()) {
+        let (document, known) = &mut these.known;
+        if *document != seen.document {
+            *document = seen.document;
+            known.clear();
+        }
+        if known.insert((seen.array, seen.cells)) {
             these.rows.push(seen);
         }
     }

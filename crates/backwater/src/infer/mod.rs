@@ -72,7 +72,7 @@ pub struct Samples {
 #[derive(Debug)]
 struct Sample {
     request: Request,
-    body: Vec<u8>,
+    body: Arc<[u8]>,
     written: Written,
 }
 
@@ -122,7 +122,10 @@ impl Samples {
     ///
     /// See [`Samples`] for an example.
     pub fn add(&mut self, request: impl Into<Request>, response: impl Into<Vec<u8>>) -> Result<()> {
-        let (request, body) = (request.into(), response.into());
+        self.add_shared(request.into(), response.into().into())
+    }
+
+    fn add_shared(&mut self, request: Request, body: Arc<[u8]>) -> Result<()> {
         let graphql = request.url().is_some_and(|url| {
             url.split(['?', '#']).next().is_some_and(|path| path.ends_with("graphql"))
         });
@@ -152,7 +155,7 @@ impl Samples {
     pub fn add_recording(&mut self, recording: &Recording) -> Vec<Error> {
         let bringing = recording.exchanges().filter(|exchange| exchange.brings_data());
         let failed = bringing.filter_map(|exchange| {
-            let added = self.add(exchange.request(), exchange.body());
+            let added = self.add_shared(exchange.request(), exchange.shared_body());
             added.err().map(|error| error.at(exchange.label()))
         });
         failed.collect()

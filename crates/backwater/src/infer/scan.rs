@@ -293,7 +293,7 @@ impl<'w, 't> Scanner<'w, 't> {
     }
 
     fn saw(&mut self, objects: ObjectsNo, array: u32, cells: Cells) {
-        let cells = cells.into_boxed_slice();
+        let cells = self.world.remember(&cells);
         let array = if self.world.place(objects).many { array } else { 0 };
         self.world.saw(objects, Seen { document: self.document, array, cells });
     }

@@ -1,6 +1,7 @@
 //! Recordings of a browser's session: HAR 1.2, read for the responses in it.
 
 use std::borrow::Cow;
+use std::sync::Arc;
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
@@ -47,7 +48,7 @@ pub struct Exchange {
     /// The header fields of the response.
     #[cfg(feature = "remote")]
     fields: Vec<(String, String)>,
-    body: Vec<u8>,
+    body: Arc<[u8]>,
 }
 
 /// What is to be done with a recorded response.
@@ -159,7 +160,7 @@ impl Recording {
                     let fields = entry.response.headers.into_iter();
                     fields.map(|field| (field.name, field.value)).collect()
                 },
-                body,
+                body: body.into(),
             }
         });
         Ok(Self { exchanges: exchanges.collect() })
@@ -237,6 +238,11 @@ impl Exchange {
     /// See [`Recording`] for an example.
     pub fn body(&self) -> &[u8] {
         &self.body
+    }
+
+    /// The same, to be kept without a copy.
+    pub(crate) fn shared_body(&self) -> Arc<[u8]> {
+        self.body.clone()
     }
 
     /// What is to be done with the response.
