@@ -50,7 +50,7 @@ pub(crate) fn many(size: usize) -> anyhow::Result<Vec<Figure>> {
     let all = |cache: &Cache, pages: &[&str]| {
         pages.iter().try_for_each(|page| read(cache, page))?;
         cache.flush()?;
-        Ok::<usize, backwater::Error>(cache.snapshot().count("sailing")?)
+        cache.snapshot().count("sailing")
     };
     let each: Vec<&str> = pages.iter().map(String::as_str).collect();
     anyhow::ensure!(all(&stored()?, &each)? == all(&stored()?, &[&whole])?, "other rows");

@@ -167,13 +167,14 @@ impl Server {
 
     fn vessel(&self, n: usize, t: usize) -> Value {
         let whole = Self::whole_name(n);
-        let survey = (n % 3 != 0).then(|| json!({ "key": SURVEYS[(n + t) % 4], "name": "Class" }));
+        let survey =
+            (!n.is_multiple_of(3)).then(|| json!({ "key": SURVEYS[(n + t) % 4], "name": "Class" }));
         self.object(
             Some(self.id("vessel", n)),
             json!({
-                "name": VESSELS[n], "full_name": whole, "owner": self.owner(n % 3), "private": n % 2 == 0,
+                "name": VESSELS[n], "full_name": whole, "owner": self.owner(n % 3), "private": n.is_multiple_of(2),
                 "url": format!("https://yards.example/vessels/{whole}"), "survey": survey,
-                "note": (t % 3 > 0).then(|| format!("About {whole}")), "open_tickets": t % 7,
+                "note": (!t.is_multiple_of(3)).then(|| format!("About {whole}")), "open_tickets": t % 7,
                 "updated_at": Self::time(t), "home": HOMES[n % 3],
             }),
         )
@@ -196,10 +197,10 @@ impl Server {
             Some(self.id("ticket", n)),
             json!({
                 "number": number, "title": format!("The {} of {} {number}", WORDS[n % WORDS.len()], VESSELS[vessel]),
-                "state": if (t + n) % 5 == 0 { "closed" } else { "open" }, "user": self.person(n % 7),
+                "state": if (t + n).is_multiple_of(5) { "closed" } else { "open" }, "user": self.person(n % 7),
                 "labels": labels, "assignees": (0..n % 3).map(|p| self.person((n + p) % 7)).collect::<Vec<_>>(),
                 "url": format!("https://yards.example/vessels/{whole}/tickets/{number}"),
-                "closed_at": ((t + n) % 5 == 0).then(|| Self::time(t)), "updated_at": Self::time(t), "remarks": t % 4,
+                "closed_at": (t + n).is_multiple_of(5).then(|| Self::time(t)), "updated_at": Self::time(t), "remarks": t % 4,
             }),
         )
     }
@@ -223,7 +224,7 @@ impl Server {
         self.object(
             Some(self.id("gauge", n)),
             json!({
-                "type": "Vessel", "name": "draught", "active": (n + t) % 4 > 0, "events": ["rise", "fall"],
+                "type": "Vessel", "name": "draught", "active": !(n + t).is_multiple_of(4), "events": ["rise", "fall"],
                 "config": { "every_min": 5 * (n % 3) }, "last_value": t as f64 / 8.0, "updated_at": Self::time(t),
             }),
         )
@@ -240,16 +241,16 @@ impl Server {
     fn companions(&self, event: Value, vessel: usize, sender: usize, t: usize) -> Value {
         let Value::Object(mut event) = event else { unreachable!() };
         event.insert("vessel".to_owned(), self.vessel(vessel, t));
-        if t % 3 > 0 {
+        if !t.is_multiple_of(3) {
             event.insert("yard".to_owned(), self.yard(vessel % 3, t));
         }
-        if t % 4 > 0 {
+        if !t.is_multiple_of(4) {
             event.insert(
                 "station".to_owned(),
                 self.object(Some(self.id("station", t % 2)), json!({})),
             );
         }
-        let sent = if t % 6 == 0 { self.owner(vessel % 3) } else { self.person(sender) };
+        let sent = if t.is_multiple_of(6) { self.owner(vessel % 3) } else { self.person(sender) };
         event.insert("sender".to_owned(), sent);
         Value::Object(event)
     }
@@ -370,9 +371,9 @@ fn held(cache: &Cache) -> BTreeSet<String> {
                 match value {
                     backwater::Value::Json(json) => {
                         let json = serde_json::from_str(json.as_str()).unwrap();
-                        scalars(&json, &mut |value| drop(held.insert(value)));
+                        scalars(&json, &mut |value| held.extend([value]));
                     }
-                    value => drop(held.insert(value.to_string().replace(":00.000000Z", ""))),
+                    value => held.extend([value.to_string().replace(":00.000000Z", "")]),
                 }
             }
         }

@@ -89,7 +89,7 @@ pub(super) fn entities(world: &World, called: &Called) -> Entities {
     let (mut known, mut maybe, mut rest) = (Vec::new(), Vec::new(), Vec::new());
     for class in classes(&kinds) {
         match own(&class) {
-            Own::Sure(identity, trial) => known.push(Known::new(class, identity, trial)),
+            Own::Sure(identity, trial) => known.push(Known::new(class, identity, *trial)),
             Own::Maybe(candidates) => maybe.push((class, candidates)),
         }
     }
@@ -97,7 +97,7 @@ pub(super) fn entities(world: &World, called: &Called) -> Entities {
     for (class, candidates) in maybe {
         match adopted(class, candidates, &known, &roles_known) {
             Ok(adopted) => known.push(adopted),
-            Err(class) => rest.push(class),
+            Err(class) => rest.push(*class),
         }
     }
     known.sort_by_key(|known| known.class.objects[0]);
@@ -169,7 +169,7 @@ fn adopted<'w>(
     mut candidates: Vec<(String, Trial, bool)>,
     known: &[Known<'w>],
     roles: &HashSet<String>,
-) -> Result<Known<'w>, Class<'w>> {
+) -> Result<Known<'w>, Box<Class<'w>>> {
     let names = class.names();
     let elsewhere = candidates.iter().position(|(name, ..)| {
         let identity = Identity::Own(name.clone());
@@ -186,7 +186,7 @@ fn adopted<'w>(
         name.rsplit_once('_').is_some_and(|(base, _)| roles.contains(&singular(base)))
     };
     let own = || candidates.iter().position(|(name, _, unlike)| *unlike && !of_others(name));
-    let Some(place) = elsewhere.or_else(own) else { return Err(class) };
+    let Some(place) = elsewhere.or_else(own) else { return Err(Box::new(class)) };
     let (name, trial, _) = candidates.swap_remove(place);
     Ok(Known::new(class, Identity::Own(name), trial))
 }

@@ -216,7 +216,7 @@ impl Class<'_> {
 /// The candidates for what identifies objects.
 pub(super) enum Own {
     /// It is that.
-    Sure(Identity, Trial),
+    Sure(Identity, Box<Trial>),
     /// It may be one of these, the likeliest first; where it says so, no two objects are alike.
     Maybe(Vec<(String, Trial, bool)>),
 }
@@ -232,7 +232,7 @@ pub(super) fn own(class: &Class<'_>) -> Own {
             continue;
         }
         if trial.is_of_request(rank <= SURE) {
-            return Own::Sure(Identity::InRequest(Some(name)), trial);
+            return Own::Sure(Identity::InRequest(Some(name)), Box::new(trial));
         }
         // What is an id by its name in some trade at best is none if it contradicts itself.
         let contradicts = match rank {
@@ -253,7 +253,7 @@ pub(super) fn own(class: &Class<'_>) -> Own {
             _ => ids >= ENOUGH && repeats >= ids * 2,
         };
         if is_sure && maybe.is_empty() {
-            return Own::Sure(Identity::Own(name), trial);
+            return Own::Sure(Identity::Own(name), Box::new(trial));
         }
         let unlike = rank == FOREIGN && ids > 2 && trial.pairs == 0;
         maybe.push((name, trial, unlike || is_sure));
