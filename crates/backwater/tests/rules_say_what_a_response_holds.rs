@@ -537,13 +537,14 @@ fn what_is_said_around_a_record_counts() {
         told("seen", 1, sender("Yard", 5)),
         told("seen", 2, json!([sender("Person", 5), sender("Robot", 6), { "id": 9 }])),
         told("sunk", 7, sender("Person", 8)),
-        json!({ "vessel": { "id": 3 }, "sender": { "type": "Yard", "id": "x" }, "by": [{ "id": 11 }, { "id": [] }] }).to_string(),
+        json!({ "vessel": { "id": 3 }, "sender": { "type": "Yard", "id": "x" }, "by": [{ "id": 11 }, { "id": [] }, 12] }).to_string(),
     ];
     let (unplaced, skipped) = read("told", lines.join("\n"));
     assert_eq!(unplaced, "2 at /sender");
     assert_eq!(
         skipped,
         "line 4: /by/1/id: found an array, expected int, \
+         line 4: /by/2: found integer `12`, expected a \"person\" object, or an array of them, \
          line 4: /sender/id: found string \"x\", expected an id of type int"
     );
     assert_eq!(rows(&cache, "SELECT id FROM vessel"), ["1", "2", "3"]);

@@ -44,7 +44,7 @@ pub struct Ingested {
     pub kept: usize,
     /// Values, nulls apart, that neither the rule nor the tables have a place for, most of them
     /// first. Of objects that the response has several times, letter by letter, they count once.
-    pub unplaced: Vec<UnplacedValues>,
+    pub unplaced: Arc<[UnplacedValues]>,
 }
 
 /// Values of a response that went nowhere.
@@ -68,14 +68,16 @@ pub struct UnplacedValues {
     /// The table in whose rows they stand; `None` if they stand outside of rows.
     pub table: Option<Arc<str>>,
     /// Where they stand: a JSON Pointer (RFC 6901) from the row on, or from the response on.
-    pub pointer: String,
+    pub pointer: Arc<str>,
     /// How many there are.
     pub values: usize,
 }
 
 impl fmt::Display for UnplacedValues {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} at {}", self.values, self.pointer)?;
+        // An empty pointer is the whole.
+        let place = if self.pointer.is_empty() { "the outermost place" } else { &self.pointer };
+        write!(f, "{} at {place}", self.values)?;
         self.table.iter().try_for_each(|table| write!(f, " of {table}"))
     }
 }
@@ -253,7 +255,7 @@ impl Totals {
         self.deleted += deleted;
         self.skipped += ingested.skipped.len();
         self.without_news += usize::from(inserted + updated + deleted == 0);
-        for place in &ingested.unplaced {
+        for place in ingested.unplaced.iter() {
             let same = |known: &&mut UnplacedValues| {
                 known.table == place.table && known.pointer == place.pointer
             };

@@ -129,7 +129,7 @@ impl<'s> RequestContext<'s> {
             tables,
             skipped: Vec::new(),
             kept: 0,
-            unplaced: Vec::new(),
+            unplaced: std::sync::Arc::default(),
         })
     }
 

@@ -6,6 +6,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::BitOr;
+use std::sync::Arc;
 
 use smallvec::SmallVec;
 
@@ -58,7 +59,7 @@ pub(super) struct Outcome {
     /// Whether all records are there, as far as is known.
     pub(super) whole: bool,
     /// Values that went nowhere.
-    pub(super) unplaced: Vec<UnplacedValues>,
+    pub(super) unplaced: Arc<[UnplacedValues]>,
 }
 
 /// Reads a response into a transaction.
@@ -91,7 +92,10 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
         unresolved: BTreeSet::new(),
         report_at: if reading.progress.is_some() { 0 } else { usize::MAX },
         unplaced: Unplaced::default(),
-        element: format!("{}/*", reading.rule.records),
+        element: match reading.rule.record.is_empty() {
+            true => String::new(),
+            false => format!("{}/*", reading.rule.records),
+        },
         outcome: Outcome {
             counts,
             records: Vec::new(),
@@ -99,7 +103,7 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
             misfits: BTreeMap::new(),
             errors: Vec::new(),
             whole: true,
-            unplaced: Vec::new(),
+            unplaced: Arc::default(),
         },
     };
     let read = match reading.rule.format {

@@ -114,7 +114,7 @@ impl<'de> Reader<'_, 'de> {
                         "a \"{}\" object, or an array of them",
                         self.schema.table(*table).name
                     );
-                    self.each_beside(&expected, |reader, step| {
+                    self.each_beside(&expected, &branch.way, |reader, step| {
                         reader.row_beside(*table, None, (&branch.way, step))
                     })?;
                 }
@@ -275,7 +275,7 @@ impl<'de> Reader<'_, 'de> {
             _ => None,
         });
         let types: SmallVec<[(TableNo, &NamedType); 4]> = types.collect();
-        self.each_beside("an object, or an array of objects", |reader, step| {
+        self.each_beside("an object, or an array of objects", &branch.way, |reader, step| {
             for (table, named) in &types {
                 let found = reader.type_name(&named.member)?;
                 if found.is_some_and(|found| *found == *named.name) {
@@ -289,10 +289,11 @@ impl<'de> Reader<'_, 'de> {
         })
     }
 
-    /// Goes through objects in an array, or takes one alone.
+    /// Goes through objects in an array, or takes one alone, that stand behind a pointer.
     fn each_beside(
         &mut self,
         expected: &str,
+        way: &str,
         mut read: impl FnMut(&mut Self, PointerStep<'de>) -> Read<()>,
     ) -> Read<()> {
         match self.json.peek()? {
@@ -306,7 +307,7 @@ impl<'de> Reader<'_, 'de> {
                     let read = match self.json.peek()? {
                         Next::Object => read(self, PointerStep::Index(index)),
                         Next::Null if self.is_unresolved()? => Ok(self.json.word("null")?),
-                        _ => misfit(&self.found()?, expected),
+                        _ => self.no_row_beside(expected, (way, &step)),
                     };
                     read.map_err(|failure| self.at(step, failure))?;
                     index += 1;
@@ -338,6 +339,25 @@ impl<'de> Reader<'_, 'de> {
                     self.leave_out(index, way, &step, failure);
                 }
                 read => return read.map(|_| ()),
+            }
+        }
+        self.go_behind(start, depth)
+    }
+
+    /// Leaves out what is no object, if the rule says so.
+    fn no_row_beside(
+        &mut self,
+        expected: &str,
+        (way, step): (&str, &PointerStep<'de>),
+    ) -> Read<()> {
+        let (start, depth, index) = (self.json.at(), self.depth, self.met);
+        self.met += 1;
+        if !self.reading.skip.contains(&index) {
+            match misfit(&self.found()?, expected) {
+                Err(failure) if self.may_be_left_out(&failure) => {
+                    self.leave_out(index, way, step, failure);
+                }
+                refused => return refused,
             }
         }
         self.go_behind(start, depth)

@@ -1,6 +1,7 @@
 //! Values of a response that went nowhere: neither the rule nor the schema has a place for them.
 
 use std::hash::{Hash, Hasher};
+use std::sync::Arc;
 
 use rustc_hash::{FxHashMap, FxHasher};
 
@@ -11,6 +12,8 @@ use super::building::TYPE_NAME;
 
 /// This many places are distinguished.
 const PLACES: usize = 256;
+/// Up to so many are looked through one by one.
+const FEW: usize = 16;
 /// Members around the data that a standard has for other things.
 const OF_GRAPHQL: [&str; 2] = ["/errors", "/extensions"];
 const OF_JSON_API: [&str; 2] = ["/links", "/jsonapi"];
@@ -19,6 +22,7 @@ const OF_JSON_API: [&str; 2] = ["/links", "/jsonapi"];
 #[derive(Default)]
 pub(super) struct Unplaced {
     places: Vec<Place>,
+    /// Places by the hash of what leads there, once they are not few.
     known: FxHashMap<u64, UnplacedNo>,
 }
 
@@ -27,10 +31,12 @@ pub(super) struct Unplaced {
 pub(super) struct UnplacedNo(u32);
 
 struct Place {
+    /// The hash of what leads here.
+    hash: u64,
     /// The table in whose rows it is.
     table: Option<TableNo>,
     /// A JSON Pointer from the row or the response on.
-    pointer: String,
+    pointer: Arc<str>,
     values: usize,
 }
 
@@ -44,17 +50,39 @@ impl Unplaced {
     ) -> UnplacedNo {
         let mut hasher = FxHasher::default();
         (table.map(TableNo::index), way, name).hash(&mut hasher);
-        let places = &mut self.places;
-        *self.known.entry(hasher.finish()).or_insert_with(|| {
-            let number = UnplacedNo(places.len().min(PLACES) as u32);
-            if places.len() <= PLACES {
-                let mut pointer = way.to_owned();
-                let written = name.map_or(Ok(()), |name| write_part(&mut pointer, name));
-                debug_assert!(written.is_ok(), "a string takes what is written to it");
-                places.push(Place { table, pointer, values: 0 });
+        let hash = hasher.finish();
+        let found = match self.known.is_empty() {
+            true => {
+                let place = self.places.iter().position(|place| place.hash == hash);
+                place.map(|place| UnplacedNo(place as u32))
             }
-            number
-        })
+            false => self.known.get(&hash).copied(),
+        };
+        found.unwrap_or_else(|| self.add_place(hash, table, way, name))
+    }
+
+    #[cold]
+    fn add_place(
+        &mut self,
+        hash: u64,
+        table: Option<TableNo>,
+        way: &str,
+        name: Option<&str>,
+    ) -> UnplacedNo {
+        let number = UnplacedNo(self.places.len().min(PLACES) as u32);
+        if self.places.len() <= PLACES {
+            let mut pointer = way.to_owned();
+            let written = name.map_or(Ok(()), |name| write_part(&mut pointer, name));
+            debug_assert!(written.is_ok(), "a string takes what is written to it");
+            self.places.push(Place { hash, table, pointer: pointer.into(), values: 0 });
+        }
+        if self.places.len() == FEW {
+            let numbered = self.places.iter().zip(0..);
+            self.known.extend(numbered.map(|(place, number)| (place.hash, UnplacedNo(number))));
+        } else if !self.known.is_empty() {
+            self.known.insert(hash, number);
+        }
+        number
     }
 
     /// Counts a value, unless it says nothing.
@@ -64,13 +92,17 @@ impl Unplaced {
     }
 
     /// What went nowhere, most of it first.
-    pub(super) fn finish(self, schema: &Schema, rule: &Rule) -> Vec<UnplacedValues> {
+    pub(super) fn finish(self, schema: &Schema, rule: &Rule) -> Arc<[UnplacedValues]> {
+        if self.places.is_empty() {
+            return Arc::default();
+        }
         let taken = rule.taken.iter().filter_map(|(_, from)| match from {
             TakenFrom::Response(pointer) => Some(pointer.to_string()),
             TakenFrom::Element(_) => None,
         });
         let deletes = rule.deletes_if.iter().map(|(pointer, _)| pointer.to_string());
         let of_rule: Vec<String> = taken.chain(deletes).collect();
+        let is_of_rule = |pointer: &str| of_rule.iter().any(|known| known == pointer);
         let means_something = |place: &Place| {
             let name = place.pointer.rsplit('/').next().unwrap_or_default();
             let of_standard: &[&str] = match rule.format {
@@ -79,8 +111,8 @@ impl Unplaced {
                 Format::JsonApi => &OF_JSON_API,
                 Format::Json | Format::Ndjson => &[],
             };
-            let is_of_rule = place.table.is_none() && of_rule.contains(&place.pointer);
-            let is_known = of_standard.contains(&&*place.pointer) || is_of_rule;
+            let is_known = of_standard.contains(&&*place.pointer)
+                || (place.table.is_none() && is_of_rule(&place.pointer));
             place.values > 0 && name != TYPE_NAME && !is_known
         };
         let mut places: Vec<(usize, Place)> = self.places.into_iter().enumerate().collect();
@@ -89,7 +121,7 @@ impl Unplaced {
         let told = places.into_iter().map(|(number, place)| UnplacedValues {
             table: place.table.map(|table| schema.table(table).name.clone()),
             // The last one stands for all further ones.
-            pointer: if number == PLACES { "…".to_owned() } else { place.pointer },
+            pointer: if number == PLACES { "…".into() } else { place.pointer },
             values: place.values,
         });
         told.collect()
