@@ -266,7 +266,9 @@ impl<'w> Deciding<'w> {
         let all = [counts, &inside.counts()].map(|counts| counts.seen - counts.nulls);
         let objects = [view.objects(), inside.objects()].concat();
         let (alone, many) = (counts.objects, inside.counts().objects);
-        if alone + counts.arrays != all[0] || many != all[1] || objects.is_empty() {
+        // A null among them is no row.
+        let has_nulls = inside.counts().nulls > 0;
+        if alone + counts.arrays != all[0] || many != all[1] || objects.is_empty() || has_nulls {
             return None;
         }
         let found = objects.into_iter().map(|number| {
