@@ -15,7 +15,7 @@ fn config(cases: u32) -> ProptestConfig {
     ProptestConfig {
         cases,
         failure_persistence: None,
-        max_shrink_iters: 4,
+        max_shrink_iters: 100,
         ..ProptestConfig::default()
     }
 }

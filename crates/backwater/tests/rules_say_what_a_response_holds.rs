@@ -600,6 +600,18 @@ fn what_is_said_around_a_record_counts() {
     assert!(refused.starts_with("/guests/0/who/id: found string \"x\""), "{refused}");
     assert_eq!(rows(&cache, "SELECT position, target FROM vessel_guests"), ["0 31", "1 32"]);
 
+    // A deletion says only which row it is of, whatever is required.
+    let strict = GROWN.replace("title = {", "title = { required = true,");
+    let strict = Cache::new(Schema::parse("strict.toml", &strict).unwrap());
+    let whole = r#"{ "id": 1, "name": "V1" }"#;
+    strict.commit("", |tx| tx.ingest(Request::get("/vessels/1"), whole)).unwrap();
+    for (action, left) in [("seen", 1), ("sunk", 0)] {
+        let told = format!(r#"{{ "action": "{action}", "vessel": {{ "id": 1 }} }}"#);
+        let report = strict.commit("", |tx| tx.ingest("told", told)).unwrap().report;
+        assert_eq!(report.ingested()[0].skipped.len(), left, "what is no deletion lacks a title");
+        assert_eq!(strict.snapshot().count("vessel").unwrap(), left);
+    }
+
     let unknown = cache.schema().rule_for("POST", "/vessels/1").unwrap_err().to_string();
     assert!(unknown.contains("GET /v2/vessels/{id}"), "{unknown}");
 }

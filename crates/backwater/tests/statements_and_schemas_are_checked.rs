@@ -299,6 +299,10 @@ fn problems_of_a_schema_have_their_places() {
             "s:3:39: \"x\" is not a timestamp; leave out `unit`",
         ),
         (
+            "[table.a]\nid = 'x'\nfields = { x = 'int', y = { to = ['a'], required = true, other_types = 'skip' } }",
+            "s:3:72: \"y\" is required, and cannot be set null; use \"error\"",
+        ),
+        (
             "[table.a]\nid = 'x'\nfields = { x = { type = 'int', from = [] } }",
             "s:3:39: the field is nowhere, or in too many places",
         ),

@@ -47,7 +47,7 @@ pub struct Ingested {
     pub unplaced: Arc<[UnplacedValues]>,
 }
 
-/// Values of a response that went nowhere.
+/// Values of a response that have no place in the schema.
 ///
 /// ```
 /// # use backwater::{Cache, Schema};
@@ -75,8 +75,7 @@ pub struct UnplacedValues {
 
 impl fmt::Display for UnplacedValues {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        // An empty pointer is the whole.
-        let place = if self.pointer.is_empty() { "the outermost place" } else { &self.pointer };
+        let place = if self.pointer.is_empty() { "the top level" } else { &self.pointer };
         write!(f, "{} at {place}", self.values)?;
         self.table.iter().try_for_each(|table| write!(f, " of {table}"))
     }
@@ -156,8 +155,8 @@ impl Ingested {
         self.objects() - self.rows()
     }
 
-    /// Refuses a response of which values went nowhere: as the last step of a commit's closure, so
-    /// that nothing of it is committed.
+    /// Refuses a response with values that have no place in the schema. Call it in the commit's
+    /// closure: its error leaves nothing of the response behind.
     ///
     /// # Errors
     /// [`ErrorKind::Response`] if there are such values; it names their places.
@@ -184,7 +183,7 @@ impl Ingested {
     }
 }
 
-/// How many values went nowhere, and where most of them stand; `None` if there are none.
+/// How many values have no place, and where most of them stand; `None` if there are none.
 fn unplaced_text(unplaced: &[UnplacedValues]) -> Option<String> {
     const NAMED: usize = 5;
     let all: usize = unplaced.iter().map(|place| place.values).sum();
@@ -234,7 +233,7 @@ pub struct Totals {
     pub skipped: usize,
     /// How many responses changed nothing.
     pub without_news: usize,
-    /// Values that went nowhere, in the order of first sight.
+    /// Values that have no place in the schema, in the order of first sight.
     pub unplaced: Vec<UnplacedValues>,
 }
 
@@ -266,7 +265,7 @@ impl Totals {
         }
     }
 
-    /// A sentence on the values that went nowhere; `None` if there are none.
+    /// A sentence on the values that have no place in the schema; `None` if there are none.
     ///
     /// ```
     /// # use backwater::{Cache, Schema, report::Totals};

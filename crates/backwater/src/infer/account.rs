@@ -7,6 +7,7 @@ use super::columns::{Column, ColumnKind, ProposedTable};
 use super::entities::{Entities, Entity};
 use super::identity::Identity;
 use super::rules::ProposedRule;
+use super::text::counted;
 use super::words::changes_with_rows;
 use crate::change::Totals;
 
@@ -156,8 +157,4 @@ fn id_question(entity: &Entity, table: &ProposedTable) -> Option<String> {
         Identity::InRequest(None) | Identity::Key => false,
     };
     is_unsure.then(|| format!("Is a {} identified by {by}? Seen: {}.", entity.name, entity.note))
-}
-
-fn counted(number: usize, what: &str) -> String {
-    if number == 1 { format!("1 {what}") } else { format!("{number} {what}s") }
 }

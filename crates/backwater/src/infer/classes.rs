@@ -9,9 +9,8 @@ use super::evidence::{Cell, Members, Objects, ObjectsNo, Seen, ShapeNo, View, Wo
 use super::words::{
     begins, changes, is_called_by, is_content, is_surely_an_id, names_a_thing, singular,
 };
+use crate::ingest::TYPE_NAME;
 
-/// The member by which GraphQL names types.
-pub(super) const TYPE_NAME: &str = "__typename";
 /// The members by which rows are written that are `{ model, pk, fields }`.
 pub(super) const MODEL: &str = "model";
 pub(super) const KEY_OF_MODEL: &str = "pk";
@@ -275,8 +274,8 @@ pub(super) fn values_of(world: &World, map: ObjectsNo) -> Vec<ShapeNo> {
 }
 
 /// Whether the type that objects name is that of a table: they are called so where they stand, or
-/// objects are somewhere else, which have the members that these have. Where others at the same place have just the same members, the
-/// objects elsewhere have to name the type too.
+/// objects elsewhere are, which have the members that these have. Where others at the same place
+/// have just the same members, the objects elsewhere have to name the type too.
 fn names_its_table(
     world: &World,
     number: ObjectsNo,

@@ -1,10 +1,11 @@
 //! The fields of the tables that are proposed: types, links, names.
 
-use super::classes::{MODEL, TYPE_NAME, go_by_digits, is_surely_typed};
+use super::classes::{MODEL, go_by_digits, is_surely_typed};
 use super::entities::{Entities, Entity};
 use super::evidence::{Counts, Members, ObjectsNo, View, World};
 use super::identity::Identity;
 use super::words::{Taken, is_content, is_of_place, is_time, names_a_thing, singular, snake};
+use crate::ingest::TYPE_NAME;
 use crate::schema::Names;
 
 /// At most this many members of an object without an id become fields of the row around it.

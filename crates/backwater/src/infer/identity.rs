@@ -2,6 +2,7 @@
 
 use std::collections::HashSet;
 use std::collections::hash_map::Entry;
+use std::sync::LazyLock;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
@@ -93,11 +94,17 @@ pub(super) struct Numbering {
     ids: FxHashSet<u64>,
 }
 
+/// Whether an id is 0 or 1, with which sequences begin.
+fn is_first(id: u64) -> bool {
+    static FIRST: LazyLock<[u64; 2]> = LazyLock::new(|| ["0", "1"].map(|number| hash(number) | 1));
+    FIRST.contains(&id)
+}
+
 impl Numbering {
     fn add(&mut self, id: u64, agreement: &Agreement) {
-        // Without anything that lasts, only ids that look like numbers of a sequence tell.
-        let begins = [hash("0") | 1, hash("1") | 1].contains(&id);
-        let others = agreement.are_others().unwrap_or(begins && agreement.mostly_differ());
+        // Where nothing lasts, only the first numbers of a sequence show that it begins anew.
+        let others = agreement.are_others();
+        let others = others.unwrap_or_else(|| agreement.mostly_differ() && is_first(id));
         self.pairs += 1;
         self.others += usize::from(others);
         self.differ += usize::from(agreement.mostly_differ());
@@ -106,13 +113,14 @@ impl Numbering {
         }
     }
 
-    /// Whether they do, of members that are hardly anything else than an id: several of them, or the
-    /// first numbers of a sequence.
+    /// Whether ids with a sure name begin anew: most pairs are different entities, and these have
+    /// several ids or the first number of a sequence.
     fn surely_begins(&self) -> bool {
-        let first = [hash("0") | 1, hash("1") | 1].iter().any(|first| self.ids.contains(first));
-        self.others * 2 > self.pairs && (self.ids.len() > 1 || first)
+        let several = || self.ids.len() > 1 || self.ids.iter().any(|id| is_first(*id));
+        self.others * 2 > self.pairs && several()
     }
 
+    /// The same for ids with a weaker name: a quarter of the pairs is enough.
     fn maybe_begins(&self) -> bool {
         self.differ.max(self.others) * 4 > self.pairs
     }
@@ -234,7 +242,7 @@ pub(super) fn own(class: &Class<'_>) -> Own {
         if trial.is_of_request(rank <= SURE) {
             return Own::Sure(Identity::InRequest(Some(name)), Box::new(trial));
         }
-        // What is an id by its name in some trade at best is none if it contradicts itself.
+        // A code may contradict itself now and then, a name never.
         let contradicts = match rank {
             ..=SURE => false,
             CONTENT | NAMED => trial.contradictions * 10 > repeats,
@@ -249,7 +257,7 @@ pub(super) fn own(class: &Class<'_>) -> Own {
             // A type by its name is an entity already.
             NAMED => ids > 1 || class.type_name().is_some(),
             FOREIGN => false,
-            // Only many that occur again and agree show that such a member is an id.
+            // A name identifies if many values are each met again.
             _ => ids >= ENOUGH && repeats >= ids * 2,
         };
         if is_sure && maybe.is_empty() {
@@ -306,76 +314,89 @@ fn among(class: &Class<'_>, of: &[Option<usize>]) -> Option<(String, Trial)> {
     })
 }
 
-/// A member that is a key by what its values are like: short words, no two alike, that others refer
-/// to or that are all of one form.
-pub(super) fn natural(
-    class: &Class<'_>,
-    of: &[Option<usize>],
-) -> Option<(Identity, FxHashSet<u64>, String)> {
-    let seen = class.seen();
-    if !class.are_listed(of) {
-        return None;
-    }
-    let world = class.world;
-    let mut fitting: Vec<(usize, Identity, Trial, String)> = Vec::new();
-    let consider = |identity: Identity, view: &View<'_>| {
-        let counts = view.counts();
-        let words = view.words();
-        let plain = |word: &str| !word.is_empty() && !word.contains(char::is_whitespace);
+/// What may be the key of objects; the lower the rank, the likelier.
+struct Candidate {
+    rank: usize,
+    identity: Identity,
+    trial: Trial,
+    note: String,
+}
+
+impl Candidate {
+    /// A member whose values are short words, no two alike, that others refer to or that are all of
+    /// one form.
+    fn of_words(class: &Class<'_>, identity: Identity, view: &View<'_>) -> Option<Self> {
+        let (counts, words, seen) = (view.counts(), view.words(), class.seen());
+        let is_plain = |word: &str| !word.is_empty() && !word.contains(char::is_whitespace);
         let are_words = counts.seen == seen
             && counts.texts - counts.odd - counts.times == seen
-            && words.seen.iter().all(|(word, _)| plain(word) && word.len() <= KEY);
-        let tried = identity.cell().filter(|_| are_words).and_then(|cell| Trial::of(class, cell));
-        let trial = tried.filter(Trial::is_key)?;
+            && words.seen.iter().all(|(word, _)| is_plain(word) && word.len() <= KEY);
+        let cell = identity.cell().filter(|_| are_words)?;
+        let trial = Trial::of(class, cell).filter(Trial::is_key)?;
         let length = words.seen.first().map_or(0, |(word, _)| word.len());
         let is_code = |word: &str| {
             let capital = |c: char| c.is_ascii_uppercase() || c.is_ascii_digit();
             word.len() == length && word.chars().all(capital)
         };
         let all = trial.ids.len();
-        match referring(world, &view.shapes, &trial.ids) {
-            Some(place) => Some((
-                0,
-                identity,
-                trial,
-                format!("no two of {all} alike, and {place} refers to them"),
-            )),
+        let (rank, note) = match referring(class.world, &view.shapes, &trial.ids) {
+            Some(place) => (0, format!("no two of {all} alike, and {place} refers to them")),
             None if words.seen.iter().all(|(word, _)| is_code(word)) => {
-                Some((1, identity, trial, format!("no two of {all} alike, and all of one form")))
+                (1, format!("no two of {all} alike, and all of one form"))
             }
-            None => None,
-        }
-    };
-    let members = View::members(world, &class.objects);
+            None => return None,
+        };
+        Some(Self { rank, identity, trial, note })
+    }
+
+    /// A member of what the objects consist of whose name says that it is an id.
+    fn of_content(class: &Class<'_>, identity: Identity) -> Option<Self> {
+        let trial = Trial::of(class, identity.cell()?).filter(|trial| trial.twice == 0)?;
+        let note = "its name says that it is an id".to_owned();
+        Some(Self { rank: 0, identity, trial, note })
+    }
+
+    /// What is called like a key goes before what only looks like one.
+    fn order(&self) -> (usize, bool) {
+        let is_called = match &self.identity {
+            Identity::Own(name) | Identity::Inside(_, name) => is_called_by(name),
+            _ => false,
+        };
+        (self.rank, !is_called)
+    }
+}
+
+/// A member, of the objects or of what they consist of, that is a key by what its values are like.
+pub(super) fn natural(
+    class: &Class<'_>,
+    of: &[Option<usize>],
+) -> Option<(Identity, FxHashSet<u64>, String)> {
+    if !class.are_listed(of) {
+        return None;
+    }
+    let seen = class.seen();
+    let mut candidates: Vec<Candidate> = Vec::new();
+    let members = View::members(class.world, &class.objects);
     for member in members.iter().filter(|it| it.present == seen && !is_of_place(it.name)) {
-        fitting.extend(consider(Identity::Own(member.name.to_owned()), &member.view));
+        let identity = Identity::Own(member.name.to_owned());
+        candidates.extend(Candidate::of_words(class, identity, &member.view));
         let (counts, objects) = (member.view.counts(), member.view.objects());
         let is_row = objects.iter().any(|objects| of[objects.0 as usize].is_some());
         if counts.objects < counts.seen || is_row {
             continue;
         }
-        for inner in View::members(world, &member.view.objects()) {
+        for inner in View::members(class.world, &objects) {
             let identity = Identity::Inside(member.name.to_owned(), inner.name.to_owned());
-            // An id of the object that they consist of is theirs.
             let is_id = is_surely_an_id(inner.name) && is_content(member.name);
-            let counts = inner.view.counts();
-            if is_id && inner.present == seen && counts.ids() == seen {
-                let trial = identity.cell().and_then(|cell| Trial::of(class, cell));
-                let trial = trial.filter(|trial| trial.twice == 0);
-                let said = "its name says that it is an id".to_owned();
-                fitting.extend(trial.map(|trial| (0, identity, trial, said)));
-            } else {
-                fitting.extend(consider(identity, &inner.view));
-            }
+            let always = inner.present == seen && inner.view.counts().ids() == seen;
+            candidates.extend(match is_id && always {
+                true => Candidate::of_content(class, identity),
+                false => Candidate::of_words(class, identity, &inner.view),
+            });
         }
     }
-    // What is called like a key goes before what only looks like one.
-    let called = |identity: &Identity| match identity {
-        Identity::Own(name) | Identity::Inside(_, name) => !is_called_by(name),
-        _ => true,
-    };
-    let best = fitting.into_iter().min_by_key(|(rank, identity, ..)| (*rank, called(identity)));
-    best.map(|(_, identity, trial, said)| (identity, trial.ids, said))
+    let best = candidates.into_iter().min_by_key(Candidate::order)?;
+    Some((best.identity, best.trial.ids, best.note))
 }
 
 /// A place whose values are all among these ids: what refers to them.

@@ -87,7 +87,7 @@ pub struct Proposal {
 }
 
 /// A proposal that has not been tried yet.
-struct Draft {
+struct Untried {
     text: String,
     rules: Vec<ProposedRule>,
     tables: Vec<ProposedTable>,
@@ -202,10 +202,10 @@ impl Samples {
         name_variables(&world, &found, &mut paths);
         let mut refused: BTreeMap<String, Vec<String>> = BTreeMap::new();
         loop {
-            let draft = self.written(&world, &found, &paths, &refused);
-            let Trial { failed, totals, rows } = self.try_out(&draft.text, &draft.rules);
+            let untried = self.written(&world, &found, &paths, &refused);
+            let Trial { failed, totals, rows } = self.try_out(&untried.text, &untried.rules);
             if failed.is_empty() {
-                let Draft { mut text, rules, tables, used, left_out } = draft;
+                let Untried { mut text, rules, tables, used, left_out } = untried;
                 for place in &totals.unplaced {
                     text += &format!("# no place for {}\n", text::one_line(&place.to_string()));
                 }
@@ -276,7 +276,7 @@ impl Samples {
         found: &Entities,
         paths: &[Path],
         refused: &BTreeMap<String, Vec<String>>,
-    ) -> Draft {
+    ) -> Untried {
         let deciding = Deciding::new(world, found);
         let mut tables: Vec<_> =
             (0..found.list.len()).map(|number| deciding.table(number)).collect();
@@ -321,7 +321,7 @@ impl Samples {
         };
         let (text, mut used) = (proposed.text(), proposed.used().into_iter().collect::<Vec<_>>());
         used.sort_unstable();
-        Draft { text, rules, tables, used, left_out }
+        Untried { text, rules, tables, used, left_out }
     }
 
     /// Reads all samples by what is proposed.

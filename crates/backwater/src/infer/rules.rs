@@ -5,11 +5,12 @@ use super::columns::{Column, ColumnKind, Deciding, IdKind, ProposedTable, of_obj
 use super::evidence::{Counts, ObjectsNo, ShapeNo, View, hash};
 use super::identity::Identity;
 use super::scan::Written;
-use super::text::pointer;
+use super::text::{counted, pointer};
 use super::urls::{
     Part, Path, Segment, Template, Variable, is_version, kind_of_part, last_word, paging,
 };
 use super::words::{Taken, is_next, is_of_place, names_a_thing, singular, snake, usable};
+use crate::ingest::TYPE_NAME;
 
 /// At most this many values beside the records are fields of a one-row table.
 const VALUES: usize = 100;
@@ -228,7 +229,7 @@ impl<'w> Deciding<'w> {
             if graphql && way.is_empty() && member.name != "data" {
                 continue;
             }
-            if member.name == "__typename" {
+            if member.name == TYPE_NAME {
                 continue;
             }
             let inside: Vec<String> = way.iter().cloned().chain([member.name.to_owned()]).collect();
@@ -665,8 +666,7 @@ fn next(part: &str, is_text: bool, answer: &Answer) -> Option<(String, &'static 
 
 /// What a template was seen from.
 fn urls_text(path: &Path) -> String {
-    let number = path.samples.len();
-    format!("from {number} request{}", if number == 1 { "" } else { "s" })
+    format!("from {}", counted(path.samples.len(), "request"))
 }
 
 /// A name for a rule: what its path says last.

@@ -2,10 +2,10 @@
 
 use std::collections::HashSet;
 
-use super::classes::{KEY_OF_MODEL, MODEL, TYPE_NAME};
+use super::classes::{KEY_OF_MODEL, MODEL};
 use super::evidence::{Cell, Document, ObjectsNo, Place, Seen, ShapeNo, World, way};
 use crate::ingest::resource::{DOCUMENT, ResourceMember};
-use crate::ingest::{Fault, JsonReader, Next, Number, path_of};
+use crate::ingest::{Fault, JsonReader, Next, Number, TYPE_NAME, path_of};
 use crate::schema::whole;
 use crate::value::{Timestamp, has_lone_surrogate};
 

@@ -10,6 +10,7 @@ use super::evidence::{ObjectsNo, World};
 use super::rules::{BesideRows, ProposedRule};
 use super::scan::Written;
 use super::words::Taken;
+use crate::ingest::TYPE_NAME;
 use crate::schema::{Names, write_part};
 
 /// Comments begin no further to the right than here.
@@ -58,12 +59,8 @@ impl Block {
 impl Proposed<'_> {
     pub(super) fn text(&self) -> String {
         let mut out = String::from("# Proposed by `backwater infer` from ");
-        let plural = if self.samples == 1 { "" } else { "s" };
-        let _ = writeln!(
-            out,
-            "{} response{plural}. Each line says what it was derived from;",
-            self.samples
-        );
+        out.push_str(&counted(self.samples, "response"));
+        out.push_str(". Each line says what it was derived from;\n");
         out.push_str("# change what you know better.\n\n");
         if self.bytes > 1 << 30 {
             let _ =
@@ -120,7 +117,7 @@ impl Proposed<'_> {
     fn table(&self, entity: &Entity, table: &ProposedTable, names: &mut Taken) -> Block {
         let mut block = Block::default();
         let seen: usize = entity.objects.iter().map(|it| self.world.objects(*it).seen).sum();
-        let seen_text = objects(seen);
+        let seen_text = counted(seen, "object");
         let places = self.places(&entity.objects);
         block.line(format!("[table.{}]", key(&entity.name)), format!("{seen_text}: {places}"));
         block.line(format!("id = {}", self.id(&table.id)), entity.note.clone());
@@ -188,7 +185,7 @@ impl Proposed<'_> {
             if let ColumnKind::OneOf(_, typename) = &column.kind {
                 let other = table.type_field(&column.name);
                 options.extend(other.map(|name| format!("type_field = {}", text(&name))));
-                options.extend(typename.then(|| "type_member = \"__typename\"".to_owned()));
+                options.extend(typename.then(|| format!("type_member = {}", text(TYPE_NAME))));
                 options.push("other_types = \"skip\"".to_owned());
             }
             if let ColumnKind::Many(_, Some(record)) = &column.kind {
@@ -197,7 +194,7 @@ impl Proposed<'_> {
             if let ColumnKind::Many(inner, _) = &column.kind
                 && let ColumnKind::OneOf(_, typename) = **inner
             {
-                options.extend(typename.then(|| "type_member = \"__typename\"".to_owned()));
+                options.extend(typename.then(|| format!("type_member = {}", text(TYPE_NAME))));
                 options.push("other_types = \"skip\"".to_owned());
             }
             let written = names.map_or_else(|| column.name.clone(), |it| it.write(&column.name));
@@ -255,9 +252,8 @@ impl Proposed<'_> {
 
     fn rule(&self, rule: &ProposedRule) -> Block {
         let mut block = Block::default();
-        let number = rule.samples.len();
-        let plural = if number == 1 { "" } else { "s" };
-        block.line(format!("[response.{}]", key(&rule.name)), format!("{number} response{plural}"));
+        let head = format!("[response.{}]", key(&rule.name));
+        block.line(head, counted(rule.samples.len(), "response"));
         if let Some(why) = &rule.refused {
             block.line(
                 format!("# kept as json, since it does not fit as rows: {}", one_line(why)),
@@ -283,8 +279,7 @@ impl Proposed<'_> {
             let is_document = rule.written == Some(Written::JsonApi);
             let note = match found.objects {
                 0 => String::new(),
-                1 => "1 record".to_owned(),
-                many => format!("{many} records"),
+                number => counted(number, "record"),
             };
             if !found.way.is_empty() && !is_document {
                 block.line(format!("records = {}", text(&pointer(&found.way))), note.clone());
@@ -371,8 +366,9 @@ fn targets(kind: &ColumnKind, out: &mut Vec<usize>) {
     }
 }
 
-fn objects(number: usize) -> String {
-    if number == 1 { "1 object".to_owned() } else { format!("{number} objects") }
+/// So many of something: `1 object`, `2 objects`.
+pub(super) fn counted(number: usize, what: &str) -> String {
+    if number == 1 { format!("1 {what}") } else { format!("{number} {what}s") }
 }
 
 pub(super) fn pointer(way: &[String]) -> String {

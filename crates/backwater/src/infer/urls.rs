@@ -1,6 +1,6 @@
 //! Which requests are answered by one rule: their URLs are one URI Template (RFC 6570).
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use super::evidence::{ShapeNo, hash, is_like_an_id};
 use super::words::{names_a_thing, singular, snake};
@@ -152,6 +152,12 @@ impl Path {
         }
     }
 
+    /// The segments that are variables.
+    fn variables(&self) -> impl Iterator<Item = (usize, &Segment)> {
+        let segments = self.target.segments.iter().enumerate();
+        segments.filter(|(_, segment)| **segment == Segment::Variable)
+    }
+
     /// How many variables stand in front of a segment.
     fn variables_before(&self, segment: usize) -> usize {
         let before = self.target.segments[..segment].iter();
@@ -237,10 +243,12 @@ pub(super) fn templates(
     loop {
         if let Some((segment, set)) = siblings(&paths, &alike) {
             set.into_iter().for_each(|number| paths[number].vary(segment));
-        } else if let Some((segment, number)) = followed(&paths, &alike) {
-            paths[number].vary(segment);
         } else {
-            return paths;
+            let followed = followed(&paths, &alike);
+            if followed.is_empty() {
+                return paths;
+            }
+            followed.into_iter().for_each(|(segment, number)| paths[number].vary(segment));
         }
         paths = together(paths);
     }
@@ -279,44 +287,49 @@ fn siblings(paths: &[Path], alike: &impl Fn(&Path, &Path) -> bool) -> Option<(us
     None
 }
 
-/// A path with a word where others, which begin in the same way, have a variable: what that word
-/// was in it, or what makes it a path like one of these.
-fn followed(paths: &[Path], alike: &impl Fn(&Path, &Path) -> bool) -> Option<(usize, usize)> {
-    let begins = |path: &Path, other: &Path, segment: usize| {
-        let (one, two) = (&path.target, &other.target);
-        one.method == two.method
-            && one.origin == two.origin
-            && one.named == two.named
-            && one.segments.len() > segment
-            && one.segments[..segment] == two.segments[..segment]
+/// Paths with a word where others, which begin in the same way, have a variable, and that segment:
+/// where the word was in the variable once, or the rest of the path and the responses are the same.
+fn followed(paths: &[Path], alike: &impl Fn(&Path, &Path) -> bool) -> Vec<(usize, usize)> {
+    let beginning = |path: &Path, segment: usize| {
+        let segments = path.target.segments[..segment].to_vec();
+        Target { segments, ..path.target.clone() }
     };
-    for (number, path) in paths.iter().enumerate() {
-        for (segment, part) in path.target.segments.iter().enumerate().skip(1) {
-            let Some(word) = part.fixed().filter(|word| can_be_variable(word)) else { continue };
-            let value = decoded(word);
-            let varies = |other: &&Path| {
-                begins(other, path, segment) && other.target.segments[segment] == Segment::Variable
-            };
-            let fits = |other: &Path| {
-                let rest = |path: &Path| path.target.segments[segment + 1..].to_vec();
-                other.values_at(segment).contains(&value)
-                    || (rest(other) == rest(path) && alike(other, path))
-            };
-            if paths.iter().filter(varies).any(fits) {
-                return Some((segment, number));
-            }
+    // Where a variable follows a beginning: what it was, and the paths.
+    let mut varying: HashMap<Target, (HashSet<&str>, Vec<&Path>)> = HashMap::new();
+    for path in paths {
+        for (segment, _) in path.variables() {
+            let (values, with) = varying.entry(beginning(path, segment)).or_default();
+            values.extend(path.values_at(segment).iter().map(String::as_str));
+            with.push(path);
         }
     }
-    None
+    let follows = |path: &Path| {
+        path.target.segments.iter().enumerate().skip(1).find_map(|(segment, part)| {
+            let word = part.fixed().filter(|word| can_be_variable(word))?;
+            let (values, with) = varying.get(&beginning(path, segment))?;
+            let rest = &path.target.segments[segment + 1..];
+            let is_like = |other: &&&Path| {
+                other.target.segments[segment + 1..] == *rest && alike(other, path)
+            };
+            let fits = values.contains(&*decoded(word)) || with.iter().find(is_like).is_some();
+            fits.then_some(segment)
+        })
+    };
+    let found = paths.iter().enumerate();
+    found.filter_map(|(number, path)| Some((follows(path)?, number))).collect()
 }
 
 /// Puts paths to one target together.
 pub(super) fn together(paths: impl IntoIterator<Item = Path>) -> Vec<Path> {
     let mut out: Vec<Path> = Vec::new();
+    let mut places: HashMap<Target, usize> = HashMap::new();
     for path in paths {
-        match out.iter_mut().find(|known| known.target == path.target) {
-            Some(known) => known.absorb(path),
-            None => out.push(path),
+        match places.get(&path.target) {
+            Some(place) => out[*place].absorb(path),
+            None => {
+                places.insert(path.target.clone(), out.len());
+                out.push(path);
+            }
         }
     }
     out

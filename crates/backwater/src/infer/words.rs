@@ -3,6 +3,7 @@
 
 use std::collections::HashSet;
 
+use crate::ingest::TYPE_NAME;
 use crate::schema::Names;
 
 /// Members that hold the records of any table, and so name none.
@@ -185,8 +186,7 @@ pub(super) fn is_content(member: &str) -> bool {
 
 /// Whether a member of an entry only says where in its list that is.
 pub(super) fn is_of_place(member: &str) -> bool {
-    is_among("cursor position index rank order score offset __typename", &snake(member))
-        || member == "__typename"
+    member == TYPE_NAME || is_among("cursor position index rank order score offset", &snake(member))
 }
 
 /// Whether a name only says how something is linked.

@@ -15,7 +15,7 @@ use crate::table::{Staged, StagedRow};
 use crate::value::{RowId, write_json_text};
 
 /// The member by which GraphQL gives an object's type.
-pub(super) const TYPE_NAME: &str = "__typename";
+pub(crate) const TYPE_NAME: &str = "__typename";
 
 /// What a member of an object is.
 #[derive(Debug, Clone, Copy)]
@@ -396,7 +396,8 @@ impl<'de> Reader<'_, 'de> {
             let kept = overlay(before, &building.unknown);
             building.staged.push((field, Staged::Json(kept.into())));
         }
-        if record && definition.checks.required {
+        // A deletion need not say more than which row it is of.
+        if record && definition.checks.required && !self.deletes {
             for field in definition.field_numbers() {
                 let required = definition.field(field).required;
                 let there = definition.id.contains(&field) || building.staged(field).is_some();

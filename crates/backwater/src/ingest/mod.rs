@@ -29,6 +29,7 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{Rule, Schema};
 use crate::table::State;
 use around::RequestContext;
+pub(crate) use building::TYPE_NAME;
 pub(crate) use graphql::path_of;
 pub use har::{Exchange, Fate, Recording};
 pub(crate) use json::{Fault, JsonReader, Next, Number};

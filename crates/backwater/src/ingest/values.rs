@@ -7,7 +7,9 @@ use super::json::{Next, Number};
 use super::nested::{Failure, Read, Reader, misfit};
 use super::place::PointerStep;
 use crate::error::either;
-use crate::schema::{Epoch, FieldDef, FieldKind, FieldNo, IdType, OneOfDef, TableNo, whole};
+use crate::schema::{
+    Epoch, FieldDef, FieldKind, FieldNo, IdType, OneOfDef, Pointer, TableNo, whole,
+};
 use crate::table::{Cell, Slot, TARGET};
 use crate::table::{Staged, checked_text};
 use crate::value::{Json, LONE_SURROGATE, RowId, Timestamp, has_lone_surrogate};
@@ -82,10 +84,10 @@ impl<'de> Reader<'_, 'de> {
             FieldKind::Text => storable(text).map(Staged::Text),
             FieldKind::Timestamp => match text.parse::<Timestamp>() {
                 Ok(time) => Ok(Staged::Timestamp(time)),
-                Err(_) if let (Some(epoch), Some(number)) = (field.epoch, whole(&text)) => {
-                    self.time(Number::Int(number), epoch, field)
-                }
-                Err(_) => misfit(&format!("string {text:?}"), &self.expected(field)),
+                Err(_) => match (field.epoch, whole(&text)) {
+                    (Some(epoch), Some(number)) => self.time(Number::Int(number), epoch, field),
+                    _ => misfit(&format!("string {text:?}"), &self.expected(field)),
+                },
             },
             FieldKind::Int if is_id => match whole(&text) {
                 Some(number) => Ok(Staged::Int(number)),
@@ -103,6 +105,9 @@ impl<'de> Reader<'_, 'de> {
             }
             _ => None,
         };
+        if let Some(epoch) = field.epoch {
+            return self.time(number, epoch, field);
+        }
         match (field.kind, number, whole) {
             (FieldKind::Float, Number::Int(number), _) => Ok(Staged::Float(number as f64)),
             (FieldKind::Float, Number::Large(number), _) => Ok(Staged::Float(number as f64)),
@@ -111,9 +116,6 @@ impl<'de> Reader<'_, 'de> {
             // A number where a text is the id: its digits are the text.
             (FieldKind::Text, Number::Int(number), _) if is_id => {
                 Ok(Staged::Text(number.to_string().into()))
-            }
-            (FieldKind::Timestamp, _, _) if let Some(epoch) = field.epoch => {
-                self.time(number, epoch, field)
             }
             (FieldKind::Int, Number::Large(_), _) => {
                 misfit(&as_text(number), "a whole number of 64 bits")
@@ -271,7 +273,7 @@ impl<'de> Reader<'_, 'de> {
         match (field.kind, field.one_of()) {
             (FieldKind::Link(to), _) => Ok(Some((to, self.target(to, field)?))),
             (_, Some(one_of)) if self.json.peek()? == Next::Object => {
-                self.typed_object(one_of, (Some(entries), ""))
+                self.typed_object(one_of, (entries, None))
             }
             _ => misfit(&self.found()?, &self.expected(field)),
         }
@@ -296,13 +298,10 @@ impl<'de> Reader<'_, 'de> {
                 }
                 Staged::Null
             }
-            Next::Object => {
-                let place = (Some(table), &*field.from.to_string());
-                match self.typed_object(one_of, place)? {
-                    Some((to, slot)) => Staged::OneOf(to, slot),
-                    None => Staged::Null,
-                }
-            }
+            Next::Object => match self.typed_object(one_of, (table, Some(&field.from)))? {
+                Some((to, slot)) => Staged::OneOf(to, slot),
+                None => Staged::Null,
+            },
             Next::Text => {
                 let text = self.json.text()?;
                 building.pending.push((number, RowId::from(&*text)));
@@ -341,17 +340,18 @@ impl<'de> Reader<'_, 'de> {
         Ok(type_name)
     }
 
-    /// An object that names its table by one of its members.
-    /// None if it names another type, and the link leaves such out; `place` is where it counts then.
+    /// An object that names its table by one of its members; `None` if it names another type, and
+    /// the link leaves such out. Then it counts in that table, at that place of its rows.
     fn typed_object(
         &mut self,
         one_of: &OneOfDef,
-        (table, way): (Option<TableNo>, &str),
+        (table, from): (TableNo, Option<&Pointer>),
     ) -> Read<Option<(TableNo, Slot)>> {
         let type_name = self.type_name(&one_of.type_member)?;
         let to = type_name.as_ref().and_then(|name| one_of.table(name));
         if to.is_none() && one_of.skips_others {
-            let number = self.unplaced.number(table, way, None);
+            let way = from.map(Pointer::to_string).unwrap_or_default();
+            let number = self.unplaced.number(Some(table), &way, None);
             let raw = self.json.skip()?;
             self.unplaced.add(number, raw);
             return Ok(None);
@@ -376,13 +376,13 @@ impl<'de> Reader<'_, 'de> {
     /// What a field takes.
     fn expected(&self, field: &FieldDef) -> String {
         match field.kind {
-            FieldKind::Timestamp if let Some(epoch) = field.epoch => {
-                let unit = Epoch::NAMES.iter().find(|(_, known)| *known == epoch);
-                let unit = unit.map_or("", |(name, _)| name);
-                format!("a time as a number of {unit} since 1970, or as in RFC 3339")
-            }
             FieldKind::Timestamp => {
-                "a time of RFC 3339, such as \"2031-05-04T09:40:00+02:00\"".to_owned()
+                match Epoch::NAMES.iter().find(|it| field.epoch == Some(it.1)) {
+                    Some((unit, _)) => {
+                        format!("a time as a number of {unit} since 1970, or as in RFC 3339")
+                    }
+                    None => "a time of RFC 3339, such as \"2031-05-04T09:40:00+02:00\"".to_owned(),
+                }
             }
             FieldKind::Link(to) => {
                 format!("a \"{}\" object, its id, or null", self.schema.table(to).name)

@@ -39,6 +39,10 @@ use crate::value::{Timestamp, Value};
 /// What a commit did: its number and label, the rows that it changed, and every standing query
 /// that it reached, with its outcome and its delta.
 ///
+/// A commit whose report is held can be withdrawn, so each later commit costs a little more for
+/// every report that is older than the history (1,024 commits). A program that makes very many
+/// commits should take from a report what it needs, and drop it.
+///
 /// ```
 /// use backwater::{Cache, Outcome, Schema, Value};
 ///

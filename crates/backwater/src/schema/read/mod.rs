@@ -298,6 +298,14 @@ impl<'t> Reader<'t> {
     }
 }
 
+/// A value, or the values of an array.
+fn one_or_several<'v, 't>(value: &'v Value<'t>) -> Vec<&'v Value<'t>> {
+    match value.get_ref() {
+        DeValue::Array(several) => several.iter().collect(),
+        _ => vec![value],
+    }
+}
+
 /// What a TOML value is, for "found …".
 fn found(value: &DeValue<'_>) -> &'static str {
     match value {

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use toml::de::{DeTable, DeValue};
 
 use super::table::{ON_DELETE, members, plain};
-use super::{Reader, Value, found};
+use super::{Reader, Value, found, one_or_several};
 use crate::error::{either, nearest};
 use crate::schema::{
     Asking, Branch, Checks, FieldDef, FieldKind, FieldNo, Format, Given, LaterPages, LinkRule,
@@ -111,7 +111,7 @@ impl<'t> Reader<'t> {
         };
         let has_list = list.is_some();
         let urls = self.urls(url, has_list);
-        let methods = self.one_or_several(method, "an HTTP method such as \"GET\"");
+        let methods = self.texts(method, "an HTTP method such as \"GET\"");
         let in_all = |name: &&str| urls.iter().all(|url| url.variables().any(|it| it == *name));
         let named = urls.first().map(|url| url.variables().filter(in_all));
         let mut known = Known {
@@ -338,20 +338,14 @@ impl<'t> Reader<'t> {
     }
 
     /// One text, or an array of them.
-    fn one_or_several(&mut self, value: Option<&Value<'t>>, expected: &str) -> Vec<Arc<str>> {
-        let several: Vec<&Value<'t>> = match value.map(|value| value.get_ref()) {
-            Some(DeValue::Array(several)) => several.iter().collect(),
-            _ => value.into_iter().collect(),
-        };
+    fn texts(&mut self, value: Option<&Value<'t>>, expected: &str) -> Vec<Arc<str>> {
+        let several = value.map(one_or_several).unwrap_or_default();
         several.into_iter().filter_map(|it| self.as_text(it, expected).map(Arc::from)).collect()
     }
 
     /// The URLs whose responses a rule reads, the one first by which it is asked for.
     fn urls(&mut self, value: Option<&Value<'t>>, has_list: bool) -> Vec<Template> {
-        let several: Vec<&Value<'t>> = match value.map(|value| value.get_ref()) {
-            Some(DeValue::Array(several)) => several.iter().collect(),
-            _ => value.into_iter().collect(),
-        };
+        let several = value.map(one_or_several).unwrap_or_default();
         if let Some(value) = value.filter(|_| several.is_empty()) {
             self.problem(value.span().start, "no URL", "name one, or leave out `url`");
         }
@@ -418,9 +412,9 @@ impl<'t> Reader<'t> {
                 continue;
             }
             let given = match value.get_ref() {
-                DeValue::Table(parts) if let Some(taken) = &mut taken => {
-                    let from = self.taken_from(value, parts);
-                    taken.extend(from.map(|from| (field, from)));
+                DeValue::Table(parts) if taken.is_some() => {
+                    let from = self.taken_from(value, parts).map(|from| (field, from));
+                    taken.iter_mut().for_each(|taken| taken.extend(from.clone()));
                     continue;
                 }
                 DeValue::String(text) => match text.strip_prefix(':') {
@@ -504,7 +498,7 @@ impl<'t> Reader<'t> {
                 return None;
             }
         };
-        let values = self.one_or_several(Some(values), "a text, or an array of texts");
+        let values = self.texts(Some(values), "a text, or an array of texts");
         Some((pointer, values.iter().map(|value| value.to_string()).collect()))
     }
 
@@ -693,11 +687,7 @@ impl<'t> Reader<'t> {
             let Some(number) = self.table_no(at, name) else { continue };
             let table = &tables[number.index()];
             if !table.is_one_row() {
-                let several = match value.get_ref() {
-                    DeValue::Array(several) => several.iter().collect(),
-                    _ => vec![value],
-                };
-                for value in several {
+                for value in one_or_several(value) {
                     self.rows_beside((number, name), value, places, types);
                 }
                 continue;

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use toml::Spanned;
 use toml::de::DeValue;
 
-use super::{Reader, Value, found};
+use super::{Reader, Value, found, one_or_several};
 use crate::error::nearest;
 use crate::schema::{
     Branch, Checks, Epoch, FieldDef, FieldKind, FieldNo, LinkRule, Lookup, Names, OnDelete,
@@ -245,10 +245,7 @@ impl<'t> Reader<'t> {
     /// Names the fields of the id.
     fn id(&mut self, value: &Value<'t>, table: &mut TableDef) {
         let expected = "the name of the field that holds the id, or an array of such names";
-        let names: Vec<&Value<'t>> = match value.get_ref() {
-            DeValue::Array(names) => names.iter().collect(),
-            _ => vec![value],
-        };
+        let names = one_or_several(value);
         if names.is_empty() {
             self.problem(value.span().start, "the id has no parts", "name at least one field");
         }
@@ -422,10 +419,7 @@ impl<'t> Reader<'t> {
     fn earlier_names(&mut self, value: Option<&Value<'t>>) -> Vec<Arc<str>> {
         let Some(value) = value else { return Vec::new() };
         let expected = "the name that it had before, or an array of such names";
-        let names: Vec<&Value<'t>> = match value.get_ref() {
-            DeValue::Array(names) => names.iter().collect(),
-            _ => vec![value],
-        };
+        let names = one_or_several(value);
         names.into_iter().filter_map(|name| self.as_text(name, expected).map(Arc::from)).collect()
     }
 
@@ -449,28 +443,32 @@ impl<'t> Reader<'t> {
                 self.problem(value.span().start, message, format!("leave out `{option}`"));
             }
         }
-        if let Some(link) = &field.link
-            && link.on_delete == OnDelete::SetNull
-            && field.required
-            && let Some(value) = options.get("on_delete")
-        {
-            let message = format!("\"{}\" is required, and cannot be set null", field.name);
-            self.problem(value.span().start, message, "use \"cascade\", \"restrict\" or \"keep\"");
+        let nulls = [
+            ("on_delete", field.link.as_ref().is_some_and(|it| it.on_delete == OnDelete::SetNull)),
+            ("other_types", field.one_of().is_some_and(|one_of| one_of.skips_others)),
+        ];
+        for (option, sets_null) in nulls {
+            if let Some(value) = options.get(option).filter(|_| field.required && sets_null) {
+                let message = format!("\"{}\" is required, and cannot be set null", field.name);
+                let help = match option {
+                    "on_delete" => "use \"cascade\", \"restrict\" or \"keep\"",
+                    _ => "use \"error\", or leave out `required`",
+                };
+                self.problem(value.span().start, message, help);
+            }
         }
     }
 
     /// Where a field is in an object: one place, or several of which the first that is there counts.
     fn places(&mut self, value: &Value<'t>, field: &mut FieldDef) {
-        let DeValue::Array(several) = value.get_ref() else {
-            field.from = self.from(value).unwrap_or_else(|| field.from.clone());
-            return;
-        };
+        let several = one_or_several(value);
         if several.is_empty() || several.len() > usize::from(u8::MAX) {
             let help = "name one member or some, the first choice first";
             self.problem(value.span().start, "the field is nowhere, or in too many places", help);
             return;
         }
-        let places: Vec<Pointer> = several.iter().filter_map(|value| self.from(value)).collect();
+        let places: Vec<Pointer> =
+            several.into_iter().filter_map(|value| self.from(value)).collect();
         if let Some((first, others)) = places.split_first() {
             (field.from, field.also_from) = (first.clone(), others.to_vec());
         }
