@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 use std::fs;
-use std::io::{self, Read};
+use std::io::{self, Read, Write};
 use std::path::Path;
 use std::sync::OnceLock;
 
@@ -28,6 +28,27 @@ pub(crate) fn read(file: &Path) -> anyhow::Result<Cow<'static, [u8]>> {
         (false, _) => fs::read(file).map(Cow::Owned),
     };
     bytes.map_err(|error| anyhow::anyhow!("{}: it cannot be read: {error}", name(file)))
+}
+
+/// Writes a file anew: as a whole, or not at all. A link stays one.
+pub(crate) fn replace(file: &Path, bytes: &[u8]) -> anyhow::Result<()> {
+    let written = || -> io::Result<()> {
+        let file = fs::canonicalize(file)?;
+        let permissions = fs::metadata(&file)?.permissions();
+        if permissions.readonly() {
+            return Err(io::Error::new(io::ErrorKind::PermissionDenied, "it is read-only"));
+        }
+        let folder = file.parent().unwrap_or(Path::new("."));
+        let mut part = tempfile::NamedTempFile::new_in(folder)?;
+        part.write_all(bytes)?;
+        part.as_file().set_permissions(permissions)?;
+        part.as_file().sync_all()?;
+        part.persist(&file).map_err(|error| error.error)?;
+        Ok(())
+    };
+    written().map_err(|error| {
+        anyhow::anyhow!("{}: it cannot be written, and is as it was: {error}", name(file))
+    })
 }
 
 /// The rule that a file is called after: `bookings` of `bookings-311.json`.

@@ -1,10 +1,11 @@
 //! `backwater infer`: a schema proposed from responses and recordings.
 
 use std::io::Write;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use anstream::eprintln;
-use backwater::{Request, infer::Samples, recording::Recording};
+use backwater::infer::{Proposal, Samples};
+use backwater::{Request, recording::Recording};
 
 use crate::failure::wrong_call;
 use crate::files;
@@ -18,6 +19,12 @@ pub(crate) struct Arguments {
     /// The HTTP method of the request
     #[arg(long, value_name = "METHOD", default_value = "GET", requires = "url")]
     method: String,
+    /// Adds to this schema what it lacks, in place; its lines and comments stay as they are
+    #[arg(long, value_name = "SCHEMA")]
+    update: Option<PathBuf>,
+    /// Prints the updated schema, and leaves the file as it is
+    #[arg(long, requires = "update")]
+    dry_run: bool,
     /// JSON responses and recordings of a browser's session (HAR), `-` for standard input
     #[arg(required = true, value_name = "FILE")]
     files: Vec<PathBuf>,
@@ -52,6 +59,9 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     if samples.is_empty() {
         anyhow::bail!("there is no JSON response in {}", texts(&arguments.files));
     }
+    if let Some(schema) = &arguments.update {
+        return update(&samples, schema, arguments.dry_run || files::is_stdin(schema));
+    }
     let proposal = samples.propose();
     for refused in proposal.refused() {
         eprintln!("kept as json: {refused}");
@@ -59,6 +69,38 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     anstream::stdout().write_all(proposal.text().as_bytes())?;
     eprintln!("\n{}", proposal.account().trim_end());
     Ok(())
+}
+
+/// Adds to a schema, and says what, and what speaks against it.
+fn update(samples: &Samples, schema: &Path, dry_run: bool) -> anyhow::Result<()> {
+    let name = files::name(schema);
+    let bytes = files::read(schema)?;
+    let text = std::str::from_utf8(&bytes)
+        .map_err(|_| anyhow::anyhow!("{name}: it is not UTF-8; save it as UTF-8"))?;
+    let update = samples.update(&name, text)?;
+    if dry_run {
+        anstream::stdout().write_all(update.text().as_bytes())?;
+    } else if update.added().next().is_some() {
+        files::replace(schema, update.text().as_bytes())?;
+    }
+    say(&update, &name);
+    Ok(())
+}
+
+fn say(update: &Proposal, name: &str) {
+    for refused in update.refused() {
+        eprintln!("kept as json: {refused}");
+    }
+    match update.added().count() {
+        0 => eprintln!("Nothing to add to {name}."),
+        _ => eprintln!("Added to {name}:"),
+    }
+    update.added().for_each(|added| eprintln!("  {added}"));
+    if update.against().next().is_some() {
+        eprintln!("Speaks against it, and was not changed:");
+    }
+    update.against().for_each(|against| eprintln!("  {against}"));
+    eprintln!("{}", update.account().trim_end());
 }
 
 fn texts(names: &[PathBuf]) -> String {

@@ -15,7 +15,7 @@ fn config(cases: u32) -> ProptestConfig {
     ProptestConfig {
         cases,
         failure_persistence: None,
-        max_shrink_iters: 100,
+        max_shrink_iters: 8,
         ..ProptestConfig::default()
     }
 }
@@ -424,20 +424,32 @@ fn lost(
     }
 }
 
-/// Proposes from the samples, reads everything, and counts.
-fn figures(server: &Server) -> Result<(String, Figures), TestCaseError> {
-    let answers: Vec<_> = (0..server.asked.len()).map(|t| server.answer(t)).collect();
+type Answer = (Request, String);
+
+fn samples<'a>(answers: impl IntoIterator<Item = &'a Answer>) -> Samples {
     let mut samples = Samples::new();
+    for (request, body) in answers {
+        samples.add(request.clone(), body.as_str()).unwrap();
+    }
+    samples
+}
+
+/// Makes a schema from the samples, reads everything by it, and counts.
+fn figures(
+    server: &Server,
+    made: impl Fn(&[&Answer]) -> Result<String, TestCaseError>,
+) -> Result<(String, Figures), TestCaseError> {
+    let answers: Vec<Answer> = (0..server.asked.len()).map(|t| server.answer(t)).collect();
+    let mut shown = Vec::new();
     let mut known: BTreeMap<Asked, usize> = BTreeMap::new();
-    for ((request, body), (asked, .., is_sample)) in answers.iter().zip(&server.asked) {
+    for (answer, (asked, .., is_sample)) in answers.iter().zip(&server.asked) {
         if *is_sample {
-            samples.add(request.clone(), body.as_str()).unwrap();
+            shown.push(answer);
             // Of an empty list nothing can be said.
-            *known.entry(*asked).or_default() += usize::from(body != "[]");
+            *known.entry(*asked).or_default() += usize::from(answer.1 != "[]");
         }
     }
-    let proposal = samples.propose();
-    let text = proposal.text().to_owned();
+    let text = made(&shown)?;
     let fail = |error: backwater::Error| TestCaseError::fail(format!("{error}\n{text}"));
     let schema = Schema::parse("proposed", &text).map_err(fail)?;
     schema.check().map_err(fail)?;
@@ -510,15 +522,84 @@ fn figures(server: &Server) -> Result<(String, Figures), TestCaseError> {
     Ok((text, figures))
 }
 
+/// As a person edits a proposal: calls a table otherwise, and comments a field out.
+fn edited(
+    proposed: &str,
+    renamed: prop::sample::Index,
+    declined: prop::sample::Index,
+) -> String {
+    let named = |line: &str| Some(line.strip_prefix("[table.")?.split(']').next()?.to_owned());
+    let tables: Vec<String> = proposed.lines().filter_map(named).collect();
+    let Some(table) = tables.get(renamed.index(tables.len().max(1))) else {
+        return proposed.to_owned();
+    };
+    let mut text = proposed.to_owned();
+    for (before, after) in [
+        ("[table.NAME]", "[table.our_NAME]"),
+        ("[table.NAME.fields]", "[table.our_NAME.fields]"),
+        (" = \"NAME\"", " = \"our_NAME\""),
+        ("beside.NAME ", "beside.our_NAME "),
+    ] {
+        text = text.replace(&before.replace("NAME", table), &after.replace("NAME", table));
+    }
+    let renamed = Some(text).filter(|text| Schema::parse("renamed", text).is_ok());
+    let text = renamed.unwrap_or_else(|| proposed.to_owned());
+    let lines: Vec<&str> = text.lines().collect();
+    let is_text = |line: &&&str| line.contains(" = \"text\"") && !line.starts_with("id ");
+    let fields: Vec<&&str> = lines.iter().filter(is_text).collect();
+    let Some(line) = fields.get(declined.index(fields.len().max(1))) else { return text };
+    let without = text.replace(**line, &format!("# {line}"));
+    if Schema::parse("declined", &without).is_ok() { without } else { text }
+}
+
 proptest! {
     #![proptest_config(config(24))]
 
     #[test]
     fn later_responses_are_read_and_entities_are_held_once(server in server()) {
-        let (text, figures) = figures(&server)?;
+        let proposed = |shown: &[&Answer]| Ok(samples(shown.iter().copied()).propose().text().to_owned());
+        let (text, figures) = figures(&server, proposed)?;
         prop_assert!(figures.read * 100 >= figures.held_out * 99, "{:#?}\n{}", figures, text);
         prop_assert_eq!(figures.once, figures.entities, "{:#?}\n{}", figures, text);
         prop_assert!(figures.mixed.is_empty(), "{:#?}\n{}", figures, text);
         prop_assert!(figures.lost.is_empty(), "{:#?}\n{}", figures, text);
+    }
+    /// A proposal that a person has edited is added to as more is shown.
+    #[test]
+    fn a_schema_grows_with_its_samples(
+        server in server(),
+        renamed in any::<prop::sample::Index>(),
+        declined in any::<prop::sample::Index>(),
+    ) {
+        let grown = |shown: &[&Answer]| {
+            let (first, later) = shown.split_at(shown.len() / 2);
+            let proposed = samples(first.iter().copied()).propose().text().to_owned();
+            let before = edited(&proposed, renamed, declined);
+            let update = samples(later.iter().copied()).update("edited", &before);
+            let update = update.map_err(|error| TestCaseError::fail(format!("{error}\n{before}")))?;
+            let after = update.text();
+            // What stood there stands there.
+            let mut lines = after.lines();
+            for line in before.lines() {
+                let (code, comment) = line.split_once(" # ").unwrap_or((line, ""));
+                // Rows beside the records may stand in more places.
+                let place = code.strip_prefix("beside.").and_then(|place| place.split(' ').next());
+                let is_it = |other: &str| match place {
+                    Some(place) => other.contains(place) && other.ends_with(comment),
+                    None => other == line,
+                };
+                prop_assert!(lines.any(is_it), "{}\n{}", line, after);
+            }
+            // The same samples add nothing more.
+            let again = samples(later.iter().copied()).update("again", after).unwrap();
+            prop_assert_eq!(again.added().collect::<Vec<_>>(), Vec::<&str>::new(), "{}", after);
+            prop_assert_eq!(again.text(), after);
+            prop_assert_eq!(update.against().collect::<Vec<_>>(), Vec::<&str>::new(), "{}", after);
+            Ok(after.to_owned())
+        };
+        let (text, figures) = figures(&server, grown)?;
+        prop_assert!(figures.read * 100 >= figures.held_out * 99, "{:#?}\n{}", figures, text);
+        prop_assert_eq!(figures.once, figures.entities, "{:#?}\n{}", figures, text);
+        prop_assert!(figures.mixed.is_empty(), "{:#?}\n{}", figures, text);
     }
 }

@@ -11,7 +11,7 @@ use super::text::counted;
 use super::words::changes_with_rows;
 use crate::change::Totals;
 
-/// This many fields that are json are named.
+/// This many fields are named.
 const NAMED: usize = 4;
 /// This many questions are asked.
 const QUESTIONS: usize = 3;
@@ -32,12 +32,21 @@ pub(super) struct Accounted<'a> {
 
 impl Accounted<'_> {
     pub(super) fn text(&self) -> String {
+        let (tables, rules) = (self.used.len(), self.rules.len());
+        let made = format!(", {} and {}", counted(tables, "table"), counted(rules, "rule"));
+        self.text_of(&made, &[])
+    }
+
+    /// The account of an update; `unseen` are fields that the samples do not have.
+    pub(super) fn of_update(&self, unseen: &[String]) -> String {
+        self.text_of("", unseen)
+    }
+
+    fn text_of(&self, made: &str, unseen: &[String]) -> String {
         let Totals { responses, objects, .. } = self.totals;
         let mut out = format!(
-            "{}, {} and {}: {} became {}.\n",
+            "{}{made}: {} became {}.\n",
             counted(*responses, "response"),
-            counted(self.used.len(), "table"),
-            counted(self.rules.len(), "rule"),
             counted(*objects, "object"),
             counted(self.rows, "row"),
         );
@@ -50,12 +59,10 @@ impl Accounted<'_> {
         }
         let json = self.json();
         if !json.is_empty() {
-            let more = match json.len().saturating_sub(NAMED) {
-                0 => String::new(),
-                more => format!(", and {more} more"),
-            };
-            let named = json.iter().take(NAMED).cloned().collect::<Vec<_>>().join(", ");
-            line(format!("Left as json: {named}{more}."));
+            line(format!("Left as json: {}.", some_of(&json)));
+        }
+        if !unseen.is_empty() {
+            line(format!("In no response: {}.", some_of(unseen)));
         }
         self.left_out.iter().for_each(|why| line(format!("Not understood: {why}.")));
         let questions = self.questions();
@@ -77,7 +84,9 @@ impl Accounted<'_> {
         let of_pages = self.rules.iter().filter_map(|rule| rule.page.as_ref());
         let of_pages =
             of_pages.flat_map(|(name, columns)| columns.iter().map(move |it| (name, it)));
-        let is_json = |column: &Column| matches!(column.kind, ColumnKind::Plain("json", _));
+        let is_json = |column: &Column| {
+            !column.declared && matches!(column.kind, ColumnKind::Plain("json", _))
+        };
         let all = of_tables.chain(of_pages).filter(|(_, column)| is_json(column));
         let named = all.map(|(table, column)| {
             let why = column.note.split_once(": ").map_or("", |(_, why)| why);
@@ -93,7 +102,8 @@ impl Accounted<'_> {
     /// What the samples do not say for sure, the most important first.
     fn questions(&self) -> Vec<String> {
         let used = || self.used.iter().map(|n| (&self.entities.list[*n], &self.tables[*n]));
-        let ids = used().filter_map(|(entity, table)| id_question(entity, table));
+        let new = || used().filter(|(entity, _)| entity.declared.is_none());
+        let ids = new().filter_map(|(entity, table)| id_question(entity, table));
         let complete = self.rules.iter().filter_map(|rule| {
             let found = rule.records.as_ref().filter(|found| found.many)?;
             let is_all = rule.list.is_none() && rule.given.is_empty() && rule.url.is_some();
@@ -103,7 +113,7 @@ impl Accounted<'_> {
                 "Does {url} always give every {table}? Then `complete = true` deletes those that it no longer gives."
             ))
         });
-        let versions = used().filter_map(|(entity, table)| {
+        let versions = new().filter_map(|(entity, table)| {
             let is_it = |column: &&Column| {
                 let orders =
                     matches!(column.kind, ColumnKind::Plain("timestamp" | "int", _) | ColumnKind::Counted(_));
@@ -148,13 +158,22 @@ impl Accounted<'_> {
     }
 }
 
+/// The first of some names.
+fn some_of(names: &[String]) -> String {
+    let more = match names.len().saturating_sub(NAMED) {
+        0 => String::new(),
+        more => format!(", and {more} more"),
+    };
+    names.iter().take(NAMED).cloned().collect::<Vec<_>>().join(", ") + &more
+}
+
 /// Whether what was taken for an id is one, where that is not sure by its name.
 fn id_question(entity: &Entity, table: &ProposedTable) -> Option<String> {
     let by = table.id.join(" and ");
     let is_unsure = match &entity.identity {
         Identity::Own(name) => !super::words::is_surely_an_id(name),
         Identity::Inside(..) | Identity::InRequest(Some(_)) | Identity::InParent(..) => true,
-        Identity::InRequest(None) | Identity::Key => false,
+        Identity::InRequest(None) | Identity::Key | Identity::Declared(_) => false,
     };
     is_unsure.then(|| format!("Is a {} identified by {by}? Seen: {}.", entity.name, entity.note))
 }

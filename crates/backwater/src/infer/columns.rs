@@ -1,12 +1,15 @@
 //! The fields of the tables that are proposed: types, links, names.
 
+use rustc_hash::FxHashSet;
+
+use super::claims::{Declared, descend, places};
 use super::classes::{MODEL, go_by_digits, is_surely_typed};
 use super::entities::{Entities, Entity};
 use super::evidence::{Counts, Members, ObjectsNo, View, World};
 use super::identity::Identity;
 use super::words::{Taken, is_content, is_of_place, is_time, names_a_thing, singular, snake};
 use crate::ingest::TYPE_NAME;
-use crate::schema::Names;
+use crate::schema::{FieldKind, IdType, Names, TableNo, Unknown};
 
 /// At most this many members of an object without an id become fields of the row around it.
 const INSIDE: usize = 12;
@@ -31,6 +34,8 @@ pub(super) struct Column {
     pub(super) note: String,
     /// Whether every object has it, and it is never null.
     pub(super) always: bool,
+    /// Whether the schema has it already.
+    pub(super) declared: bool,
 }
 
 /// What a proposed field holds.
@@ -48,6 +53,7 @@ pub(super) enum ColumnKind {
 }
 
 /// A table with its fields.
+#[derive(Default)]
 pub(super) struct ProposedTable {
     pub(super) names: Option<Names>,
     pub(super) columns: Vec<Column>,
@@ -57,6 +63,10 @@ pub(super) struct ProposedTable {
     pub(super) left_out: Vec<String>,
     left_out_members: Vec<String>,
     taken: Taken,
+    /// The ways of members that the schema has decided on.
+    decided: Vec<Vec<String>>,
+    /// Names of fields that the schema does not want.
+    declined: FxHashSet<String>,
 }
 
 /// How the ids of a table with a single one are written.
@@ -94,13 +104,22 @@ impl IdKind {
 pub(super) struct Deciding<'w> {
     pub(super) world: &'w World,
     pub(super) entities: &'w Entities,
+    /// The schema that it is added to, if there is one.
+    declared: Option<&'w Declared>,
     /// The id of each table, if it is a single one.
     pub(super) ids: Vec<Option<IdKind>>,
 }
 
 impl<'w> Deciding<'w> {
-    pub(super) fn new(world: &'w World, entities: &'w Entities) -> Self {
+    pub(super) fn new(
+        world: &'w World,
+        entities: &'w Entities,
+        declared: Option<&'w Declared>,
+    ) -> Self {
+        let known = |entity: &Entity| Some(declared?.table(entity.declared?).id_type());
         let ids = entities.list.iter().map(|entity| match &entity.identity {
+            _ if known(entity) == Some(IdType::Int) => Some(IdKind::Int),
+            _ if known(entity) == Some(IdType::Text) => Some(IdKind::Text),
             Identity::Own(name) => {
                 let members = View::members(world, &entity.objects);
                 let member = members.iter().find(|member| member.name == name);
@@ -126,7 +145,7 @@ impl<'w> Deciding<'w> {
             }
             _ => None,
         });
-        Self { world, entities, ids: ids.collect() }
+        Self { world, entities, declared, ids: ids.collect() }
     }
 
     /// The fields of a table.
@@ -134,19 +153,19 @@ impl<'w> Deciding<'w> {
         let entity = &self.entities.list[number];
         let members = View::members(self.world, &entity.objects);
         let seen = entity.objects.iter().map(|objects| self.world.objects(*objects).seen).sum();
-        let mut table = ProposedTable {
-            names: style(&members),
-            columns: Vec::new(),
-            id: Vec::new(),
-            left_out: Vec::new(),
-            left_out_members: Vec::new(),
-            taken: Taken::default(),
-        };
+        let mut table = ProposedTable { names: style(&members), ..ProposedTable::default() };
         // What names the table is no field of the row.
         let names_table =
             |name: &str| name == TYPE_NAME || (name == MODEL && entity.type_name.is_some());
         let members = members.into_iter().filter(|member| !names_table(member.name));
         let members: Vec<Members<'w>> = members.collect();
+        if let (Some(declared), Some(known)) = (self.declared, entity.declared) {
+            table = self.known_fields(declared, known, &entity.objects);
+            if !matches!(declared.table(known).unknown, Unknown::Kept(_)) {
+                members.iter().for_each(|it| self.member(it, &[], seen, Some(number), &mut table));
+            }
+            return table;
+        }
         let own = entity.identity.member();
         // The id keeps its own name.
         for member in members.iter().filter(|member| Some(member.name) == own) {
@@ -197,6 +216,43 @@ impl<'w> Deciding<'w> {
                 table.given(name, ColumnKind::Link(parent), "the row around it".to_owned())
             });
             table.id.insert(0, name);
+        }
+        table
+    }
+
+    /// A table of the schema, with the fields that it has.
+    fn known_fields(
+        &self,
+        declared: &Declared,
+        number: TableNo,
+        objects: &[ObjectsNo],
+    ) -> ProposedTable {
+        let known = declared.table(number);
+        let mut table = ProposedTable {
+            names: declared.names.get(&number).copied(),
+            declined: declared.declined.get(&number).cloned().unwrap_or_default(),
+            id: known.id.iter().map(|id| known.field(*id).name.to_string()).collect(),
+            ..ProposedTable::default()
+        };
+        let tombstone = known.tombstone.iter().map(|pointer| pointer.parts().to_vec());
+        table.decided.extend(tombstone);
+        for field in &known.fields {
+            let ways = || places(field).map(|from| from.parts().to_vec());
+            let is_there = |way: &Vec<String>| descend(self.world, objects, way).counts().seen > 0;
+            let all = self.entities.list.iter();
+            let to = match field.kind {
+                FieldKind::Link(to) => all.into_iter().position(|it| it.declared == Some(to)),
+                _ => None,
+            };
+            table.decided.extend(ways());
+            table.columns.push(Column {
+                name: table.taken.take(&field.name),
+                way: ways().find(is_there).unwrap_or_default(),
+                kind: to.map_or(ColumnKind::Plain("json", Vec::new()), ColumnKind::Link),
+                note: String::new(),
+                always: false,
+                declared: true,
+            });
         }
         table
     }
@@ -369,8 +425,11 @@ impl<'w> Deciding<'w> {
             return self.named(view, counts, name, table, note);
         }
         if let Some(to) = self.entities.only(&objects) {
-            let can_be =
-                !matches!(self.entities.list[to].identity, Identity::InRequest(_) | Identity::Key);
+            let identity = &self.entities.list[to].identity;
+            let can_be = !matches!(
+                identity,
+                Identity::InRequest(_) | Identity::Key | Identity::Declared(false)
+            );
             let fits = counts.scalars() == 0 || self.ids[to].is_some_and(|id| id.fits(counts));
             return (can_be && fits).then_some(ColumnKind::Link(to));
         }
@@ -588,9 +647,20 @@ impl ProposedTable {
             _ if is_generic && self.taken.is_free(&most) => &most,
             _ => &long,
         };
+        let is_decided =
+            |known: &Vec<String>| known.starts_with(way) || way.starts_with(known.as_slice());
+        if self.decided.iter().any(is_decided) || self.declined.contains(name) {
+            return name.clone();
+        }
         let name = self.taken.take(name);
-        let column = Column { name: name.clone(), way: way.to_vec(), kind, note, always };
-        self.columns.push(column);
+        self.columns.push(Column {
+            name: name.clone(),
+            way: way.to_vec(),
+            kind,
+            note,
+            always,
+            declared: false,
+        });
         name
     }
 
@@ -606,7 +676,14 @@ impl ProposedTable {
         let free = |name: &String| self.taken.is_free(name) && !is_member(name);
         let name = tried.into_iter().find(free).or_else(|| more.find(free));
         let name = self.taken.take(&name.unwrap_or_default());
-        let column = Column { name: name.clone(), way: Vec::new(), kind, note, always: false };
+        let column = Column {
+            name: name.clone(),
+            way: Vec::new(),
+            kind,
+            note,
+            always: false,
+            declared: false,
+        };
         self.columns.insert(self.id.len().min(self.columns.len()), column);
         name
     }

@@ -5,10 +5,12 @@ use std::collections::HashSet;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
+use super::claims::Claims;
 use super::classes::{Agreement, Class, Kinds, Unions, classes};
 use super::evidence::{ObjectsNo, World, hash};
 use super::identity::{Identity, Own, Trial, in_list, in_map, in_parent, in_request, natural, own};
 use super::words::{Taken, is_position, is_reserved, names_a_thing, singular, snake, usable};
+use crate::schema::TableNo;
 
 /// A table that is proposed.
 pub(super) struct Entity {
@@ -23,6 +25,10 @@ pub(super) struct Entity {
     pub(super) type_name: Option<String>,
     /// What is to be said of the id.
     pub(super) note: String,
+    /// The table of a schema that they are rows of already.
+    pub(super) declared: Option<TableNo>,
+    /// What shows that what is their id by the schema is none.
+    pub(super) doubt: Option<String>,
 }
 
 /// What is proposed, and which objects belong to it.
@@ -53,13 +59,15 @@ struct Known<'w> {
     names: FxHashSet<u64>,
     /// The first row of each id, by its place.
     first: FxHashMap<u64, usize>,
+    /// The table of a schema that they are rows of already.
+    declared: Option<TableNo>,
 }
 
 impl<'w> Known<'w> {
     fn new(class: Class<'w>, identity: Identity, trial: Trial) -> Self {
         let names = class.names();
         let first = first_of(&class, &identity);
-        Self { class, identity, trial, names, first }
+        Self { class, identity, trial, names, first, declared: None }
     }
 }
 
@@ -83,11 +91,16 @@ fn hints(called: &Called, ids: &FxHashSet<u64>) -> Vec<String> {
     called.iter().filter(fits).map(|(name, _)| name.clone()).collect()
 }
 
-/// Finds the entities in what was seen.
-pub(super) fn entities(world: &World, called: &Called) -> Entities {
+/// Finds the entities in what was seen; which objects are rows of tables already is said by claims.
+pub(super) fn entities(world: &World, called: &Called, claims: Option<&Claims<'_>>) -> Entities {
     let kinds = Kinds::of(world);
     let (mut known, mut maybe, mut rest) = (Vec::new(), Vec::new(), Vec::new());
     for class in classes(&kinds) {
+        if let Some((table, identity, trial)) = claims.and_then(|claims| claims.identity(&class)) {
+            let declared = Some(table);
+            known.push(Known { declared, ..Known::new(class, identity, trial) });
+            continue;
+        }
         match own(&class) {
             Own::Sure(identity, trial) => known.push(Known::new(class, identity, *trial)),
             Own::Maybe(candidates) => maybe.push((class, candidates)),
@@ -103,11 +116,15 @@ pub(super) fn entities(world: &World, called: &Called) -> Entities {
     known.sort_by_key(|known| known.class.objects[0]);
     let mut of: Vec<Option<usize>> = vec![None; world.objects.len()];
     let (mut list, mut taken) = (Vec::new(), Taken::default());
+    claims.iter().flat_map(|claims| claims.names()).for_each(|name| drop(taken.take(name)));
     let joined = joined(&known);
     let mut known: Vec<Option<Known<'_>>> = known.into_iter().map(Some).collect();
     for set in joined {
         let members: Vec<Known<'_>> = set.iter().filter_map(|it| known[*it].take()).collect();
-        let entity = entity(&kinds, &members, called, &mut taken);
+        let mut entity = entity(&kinds, &members, called, &mut taken);
+        if let Some((declared, claims)) = entity.declared.zip(claims) {
+            entity.name = claims.name(declared).to_owned();
+        }
         entity.objects.iter().for_each(|objects| of[objects.0 as usize] = Some(list.len()));
         list.push(entity);
     }
@@ -130,6 +147,8 @@ pub(super) fn entities(world: &World, called: &Called) -> Entities {
             ids,
             type_name: None,
             note,
+            declared: None,
+            doubt: None,
         });
     }
     Entities { list, of, maps: kinds.maps }
@@ -151,8 +170,19 @@ fn entity(kinds: &Kinds<'_>, members: &[Known<'_>], called: &Called, taken: &mut
         _ if ids.len() < 2 => "only one value, but its name says that it is an id".to_owned(),
         _ => format!("{} different values", ids.len()),
     };
+    let declared = members.iter().find_map(|known| known.declared);
+    let name = match declared {
+        // It has its name.
+        Some(_) => String::new(),
+        None => name(kinds, &objects, type_name.as_deref(), &hints(called, &ids), taken),
+    };
+    let doubt = declared.and(identity.member()).and_then(|member| {
+        members.iter().find_map(|known| known.trial.doubt(member))
+    });
     Entity {
-        name: name(kinds, &objects, type_name.as_deref(), &hints(called, &ids), taken),
+        name,
+        declared,
+        doubt,
         identity,
         roles: roles(kinds, &objects),
         ids,
@@ -196,10 +226,9 @@ fn joined(known: &[Known<'_>]) -> Vec<Vec<usize>> {
     let mut unions = Unions((0..known.len()).collect());
     for (b, other) in known.iter().enumerate() {
         for (a, one) in known[..b].iter().enumerate() {
-            let may_be = one.identity == other.identity
-                && one.identity.is_own()
-                && unions.root(a) != unions.root(b);
-            if may_be && are_one(one, other) {
+            let declared = one.declared.is_some() && one.declared == other.declared;
+            let may_be = declared || (one.identity == other.identity && one.identity.is_own());
+            if may_be && unions.root(a) != unions.root(b) && are_one(one, other) {
                 unions.join(a, b);
             }
         }
@@ -208,6 +237,9 @@ fn joined(known: &[Known<'_>]) -> Vec<Vec<usize>> {
 }
 
 fn are_one(a: &Known<'_>, b: &Known<'_>) -> bool {
+    if let (Some(one), Some(other)) = (a.declared, b.declared) {
+        return one == other;
+    }
     if let (Some(one), Some(other)) = (a.class.type_name(), b.class.type_name()) {
         return one == other;
     }

@@ -35,6 +35,8 @@ pub(super) enum Identity {
     InRequest(Option<String>),
     /// The name by which they are members of an object.
     Key,
+    /// What a schema says already, in several members; whether all of these are there.
+    Declared(bool),
 }
 
 impl Identity {
@@ -43,13 +45,13 @@ impl Identity {
         match self {
             Identity::Own(name) | Identity::InParent(name, _) => Some(name),
             Identity::InRequest(name) => name.as_deref(),
-            Identity::Inside(..) | Identity::Key => None,
+            Identity::Inside(..) | Identity::Key | Identity::Declared(_) => None,
         }
     }
 
     /// Whether it identifies a row wherever that stands.
     pub(super) fn is_own(&self) -> bool {
-        matches!(self, Identity::Own(_) | Identity::Inside(..))
+        matches!(self, Identity::Own(_) | Identity::Inside(..) | Identity::Declared(true))
     }
 
     /// The hash of the way to the member that it is, or is part of.
@@ -128,7 +130,7 @@ impl Numbering {
 
 impl Trial {
     /// Tries the member with that hash of the way to it.
-    fn of(class: &Class<'_>, name: u64) -> Option<Self> {
+    pub(super) fn of(class: &Class<'_>, name: u64) -> Option<Self> {
         let mut trial = Trial::default();
         let mut in_document: FxHashMap<(u64, u32), &Row<'_>> = FxHashMap::default();
         let mut over: FxHashMap<u64, &Row<'_>> = FxHashMap::default();
@@ -170,6 +172,21 @@ impl Trial {
     fn speaks_against(&self, is_sure: bool) -> bool {
         let begins = || self.apart.surely_begins() || self.together.surely_begins();
         if is_sure { begins() } else { self.against * 10 > self.pairs }
+    }
+
+    /// What shows that a member which is the id by a schema is none.
+    pub(super) fn doubt(&self, member: &str) -> Option<String> {
+        let is_sure = is_surely_an_id(member);
+        let times = match is_sure {
+            true if self.speaks_against(true) || self.is_of_request(true) => {
+                self.apart.others + self.together.others + self.over.others
+            }
+            true => 0,
+            false => self.contradictions,
+        };
+        (times > 0).then(|| {
+            format!("objects with the same {member} are different things, {times} times")
+        })
     }
 
     /// Whether no two objects of one array have it alike, and no entity is contradicted.

@@ -5,14 +5,17 @@
 // what it proposes; it must not know queries or storage, and it does no I/O.
 
 mod account;
+mod claims;
 mod classes;
 mod columns;
 mod entities;
 mod evidence;
 mod identity;
+mod merge;
 mod rules;
 mod scan;
 mod text;
+mod update;
 mod urls;
 mod words;
 
@@ -27,6 +30,7 @@ use crate::ingest::{Fault, Recording, Request, utf8};
 use crate::schema::{Limits, Schema, TableOrigin, whole};
 use crate::table::State;
 use account::Accounted;
+use claims::{Claims, Declared};
 use columns::{Deciding, ProposedTable};
 use entities::{Entities, entities};
 use evidence::{Document, View, World, hash};
@@ -84,24 +88,48 @@ pub struct Proposal {
     text: String,
     refused: Vec<String>,
     account: String,
+    /// What an update has added, and what speaks against the schema.
+    added: Vec<String>,
+    against: Vec<String>,
 }
 
-/// A proposal that has not been tried yet.
+/// What was found in the samples.
+struct Found {
+    world: World,
+    entities: Entities,
+    paths: Vec<Path>,
+}
+
+/// What is decided, and has not been tried yet.
 struct Untried {
-    text: String,
     rules: Vec<ProposedRule>,
     tables: Vec<ProposedTable>,
-    /// The tables that some rule leads to.
-    used: Vec<usize>,
     /// What no rule could be found for, and why.
     left_out: Vec<String>,
+}
+
+/// The reasons why rules did not fit when they were tried, by the rules' names.
+type Refused = BTreeMap<String, Vec<String>>;
+
+/// Samples that are read by one rule.
+struct Group<'a> {
+    rule: &'a str,
+    samples: &'a [usize],
+    /// Whether all of them are read, though one is refused.
+    goes_on: bool,
+}
+
+/// A sample that a rule refuses.
+struct Failed {
+    rule: String,
+    sample: usize,
+    why: Error,
 }
 
 /// What came of a trial.
 #[derive(Default)]
 struct Trial {
-    /// The rules that do not fit, and why.
-    failed: Vec<(String, String)>,
+    failed: Vec<Failed>,
     totals: Totals,
     rows: usize,
 }
@@ -184,59 +212,76 @@ impl Samples {
     ///
     /// See [`Samples`] for an example.
     pub fn propose(&self) -> Proposal {
-        let mut paths = self.paths();
-        let mut world = self.scan(&mut paths);
-        let called = called(&paths);
-        let mut found = entities(&world, &called);
-        let before = paths.len();
-        let variables = |paths: &[Path]| paths.iter().map(|path| path.values.len()).sum::<usize>();
-        let variables_before = variables(&paths);
-        let deciding = Deciding::new(&world, &found);
-        let known = Known { entities: &found, names: names(&world) };
-        paths = templates(paths, &known, |a, b| deciding.alike(a, b));
-        if paths.len() != before || variables(&paths) != variables_before {
-            // Variables distinguish answers.
-            world = self.scan(&mut paths);
-            found = entities(&world, &called);
-        }
-        name_variables(&world, &found, &mut paths);
-        let mut refused: BTreeMap<String, Vec<String>> = BTreeMap::new();
+        let found = self.find_out(None);
+        let mut refused = Refused::new();
         loop {
-            let untried = self.written(&world, &found, &paths, &refused);
-            let Trial { failed, totals, rows } = self.try_out(&untried.text, &untried.rules);
+            let untried = self.decide(&found, &refused, None);
+            let proposed = self.proposed(&found, &untried, &[]);
+            let text = proposed.text();
+            let Trial { failed, totals, rows } = self.try_proposal(&text, &untried.rules);
             if failed.is_empty() {
-                let Untried { mut text, rules, tables, used, left_out } = untried;
+                let mut used: Vec<usize> = proposed.used().into_iter().collect();
+                used.sort_unstable();
+                let mut text = text;
                 for place in &totals.unplaced {
                     text += &format!("# no place for {}\n", text::one_line(&place.to_string()));
                 }
                 let account = Accounted {
-                    entities: &found,
-                    tables: &tables,
-                    rules: &rules,
+                    entities: &found.entities,
+                    tables: &untried.tables,
+                    rules: &untried.rules,
                     used: &used,
-                    left_out: &left_out,
+                    left_out: &untried.left_out,
                     totals: &totals,
                     rows,
                 };
                 let account = account.text();
                 let refused = refused.into_values().flatten().collect();
-                return Proposal { text, refused, account };
+                let (added, against) = (Vec::new(), Vec::new());
+                return Proposal { text, refused, account, added, against };
             }
-            for (rule, why) in failed {
-                refused.entry(rule).or_default().push(why);
+            for Failed { rule, why, .. } in failed {
+                refused.entry(rule).or_default().push(why.to_string());
             }
         }
     }
 
+    /// Finds out what the samples hold.
+    fn find_out(&self, declared: Option<&Declared>) -> Found {
+        let mut paths = self.paths(declared);
+        let mut world = self.scan(&mut paths);
+        let called = called(&paths);
+        let entities = |world: &World, paths: &[Path]| {
+            let claims = declared.map(|declared| Claims::new(declared, world, paths));
+            entities(world, &called, claims.as_ref())
+        };
+        let mut found = entities(&world, &paths);
+        let before = paths.len();
+        let variables = |paths: &[Path]| paths.iter().map(|path| path.values.len()).sum::<usize>();
+        let variables_before = variables(&paths);
+        let deciding = Deciding::new(&world, &found, declared);
+        let known = Known { entities: &found, names: names(&world) };
+        paths = templates(paths, &known, |a, b| deciding.alike(a, b));
+        if paths.len() != before || variables(&paths) != variables_before {
+            // Variables distinguish answers.
+            world = self.scan(&mut paths);
+            found = entities(&world, &paths);
+        }
+        name_variables(&world, &found, &mut paths);
+        Found { world, entities: found, paths }
+    }
+
     /// Puts requests together that differ in nothing but what is surely a variable.
-    fn paths(&self) -> Vec<Path> {
+    fn paths(&self, declared: Option<&Declared>) -> Vec<Path> {
         let paths = self.samples.iter().enumerate().map(|(number, sample)| {
             let request = &sample.request;
             let parts = match (request.rule_name(), request.url()) {
                 (Some(name), _) => Parts::named(name),
                 (None, url) => Parts::of(request.method(), url.unwrap_or_default()),
             };
-            Path::new(number, parts)
+            let mut path = Path::new(number, parts);
+            declared.iter().for_each(|declared| declared.vary(&mut path));
+            path
         });
         together(paths)
     }
@@ -268,25 +313,26 @@ impl Samples {
         world
     }
 
-    /// Writes the proposal. Rules that did not fit when they were tried keep their responses as
-    /// json; those for which that did not help either are left out.
-    fn written(
-        &self,
-        world: &World,
-        found: &Entities,
-        paths: &[Path],
-        refused: &BTreeMap<String, Vec<String>>,
-    ) -> Untried {
-        let deciding = Deciding::new(world, found);
+    /// Decides on tables and rules. Rules that did not fit when they were tried keep their responses
+    /// as json; those for which that did not help either are left out.
+    fn decide(&self, found: &Found, refused: &Refused, declared: Option<&Declared>) -> Untried {
+        let Found { world, entities, paths } = found;
+        let deciding = Deciding::new(world, entities, declared);
         let mut tables: Vec<_> =
-            (0..found.list.len()).map(|number| deciding.table(number)).collect();
-        let mut table_names = Taken::default();
-        found.list.iter().for_each(|entity| drop(table_names.take(&entity.name)));
-        let mut names = Taken::default();
+            (0..entities.list.len()).map(|number| deciding.table(number)).collect();
+        let (mut names, mut table_names) = (Taken::default(), Taken::default());
+        let schema = declared.map(|declared| &declared.schema);
+        for name in schema.iter().flat_map(|schema| schema.table_names()) {
+            table_names.take(name);
+        }
+        schema.iter().flat_map(|schema| schema.rule_names()).for_each(|it| drop(names.take(it)));
+        let new = entities.list.iter().filter(|entity| entity.declared.is_none());
+        new.for_each(|entity| drop(table_names.take(&entity.name)));
         let named = paths.iter().filter_map(|path| path.target.named.as_ref());
         named.for_each(|name| drop(names.take(name)));
         let origins = paths.iter().map(|path| &path.target.origin);
-        let absolute = origins.clone().any(|origin| Some(origin) != origins.clone().next());
+        let absolute = origins.clone().any(|origin| Some(origin) != origins.clone().next())
+            || declared.is_some_and(Declared::has_absolute_urls);
         let (mut rules, mut left_out) = (Vec::new(), Vec::new());
         for path in paths {
             let written = path.samples.iter().map(|sample| self.samples[*sample].written).max();
@@ -300,6 +346,9 @@ impl Samples {
                 ));
                 continue;
             };
+            if declared.is_some_and(|declared| declared.declined_rules.contains(&rule.name)) {
+                continue;
+            }
             match refused.get(&rule.name).map(Vec::as_slice) {
                 None => rules.push(rule),
                 Some([why]) if !rule.deletes => {
@@ -310,42 +359,63 @@ impl Samples {
                 Some(why) => left_out.push(format!("{}: {}", request_text(path), why.join("; "))),
             }
         }
-        let proposed = text::Proposed {
-            world,
-            entities: found,
-            tables: &tables,
-            rules: &rules,
+        Untried { rules, tables, left_out }
+    }
+
+    /// What is decided, to be written; `more_rows` stand beside the records of rules that there are.
+    fn proposed<'a>(
+        &self,
+        found: &'a Found,
+        untried: &'a Untried,
+        more_rows: &'a [update::MoreRows],
+    ) -> text::Proposed<'a> {
+        text::Proposed {
+            world: &found.world,
+            entities: &found.entities,
+            tables: &untried.tables,
+            rules: &untried.rules,
             samples: self.samples.len(),
-            left_out: &left_out,
+            more_rows,
+            left_out: &untried.left_out,
             bytes: self.samples.iter().map(|sample| sample.body.len()).max().unwrap_or(0),
-        };
-        let (text, mut used) = (proposed.text(), proposed.used().into_iter().collect::<Vec<_>>());
-        used.sort_unstable();
-        Untried { text, rules, tables, used, left_out }
+        }
     }
 
     /// Reads all samples by what is proposed.
-    fn try_out(&self, text: &str, rules: &[ProposedRule]) -> Trial {
-        let mut trial = Trial::default();
-        let schema = match Schema::parse("the proposal", text) {
-            Ok(schema) => schema,
+    fn try_proposal(&self, text: &str, rules: &[ProposedRule]) -> Trial {
+        let groups = rules.iter().map(|rule| Group {
+            rule: &rule.name,
+            samples: &rule.samples,
+            goes_on: false,
+        });
+        match Schema::parse("the proposal", text) {
+            Ok(schema) => self.try_out(schema, groups),
             Err(error) => {
                 debug_assert!(false, "{error}\n{text}");
-                let all = rules.iter().map(|rule| (rule.name.clone(), error.to_string()));
-                return Trial { failed: all.collect(), ..trial };
+                let (rule, sample) = (|rule: &ProposedRule| rule.name.clone(), 0);
+                let failed = rules.iter().map(|it| Failed { rule: rule(it), sample, why: error.clone() });
+                Trial { failed: failed.collect(), ..Trial::default() }
             }
-        };
+        }
+    }
+
+    /// Reads samples by a schema.
+    fn try_out<'g>(&self, schema: Schema, groups: impl IntoIterator<Item = Group<'g>>) -> Trial {
+        let mut trial = Trial::default();
         let state = Arc::new(State::new(Arc::new(schema)));
         let history = Arc::new(History::default());
         let mut tx = Transaction::new(state, history, Remembered::default());
-        for rule in rules {
-            for number in &rule.samples {
+        for Group { rule, samples, goes_on } in groups {
+            for number in samples {
                 let sample = &self.samples[*number];
                 match tx.ingest(sample.request.clone(), &sample.body) {
                     Ok(ingested) => trial.totals.add(&ingested),
-                    Err(error) => {
-                        trial.failed.push((rule.name.clone(), error.to_string()));
-                        break;
+                    Err(why) => {
+                        let rule = rule.to_owned();
+                        trial.failed.push(Failed { rule, sample: *number, why });
+                        if !goes_on {
+                            break;
+                        }
                     }
                 }
             }
@@ -385,6 +455,21 @@ impl Proposal {
     /// ```
     pub fn account(&self) -> &str {
         &self.account
+    }
+
+    /// What was added to a schema by [`Samples::update`], such as `field port.berths`.
+    ///
+    /// See [`Samples::update`] for an example.
+    pub fn added(&self) -> impl Iterator<Item = &str> {
+        self.added.iter().map(String::as_str)
+    }
+
+    /// What speaks against a schema that [`Samples::update`] was given: responses that its rules
+    /// refuse, and ids that are none.
+    ///
+    /// See [`Samples::update`] for an example.
+    pub fn against(&self) -> impl Iterator<Item = &str> {
+        self.against.iter().map(String::as_str)
     }
 
     /// Why some responses could not be proposed as rows: what did not fit when the proposal was

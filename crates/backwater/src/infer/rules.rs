@@ -53,6 +53,7 @@ impl ProposedRule {
             kind: ColumnKind::Plain("json", Vec::new()),
             note: "the whole response".to_owned(),
             always: false,
+            declared: false,
         };
         Self {
             page: Some((table, vec![answer])),
@@ -69,6 +70,7 @@ impl ProposedRule {
 }
 
 /// Rows beside the records.
+#[derive(Clone)]
 pub(super) struct BesideRows {
     pub(super) table: usize,
     pub(super) way: Vec<String>,
@@ -136,7 +138,8 @@ impl Answer {
         let name = if way.is_empty() { "answer".to_owned() } else { parts.join("_") };
         let name = self.names.take(name.strip_prefix("data_").unwrap_or(&name));
         let kind = ColumnKind::Plain(kind, Vec::new());
-        self.values.push(Column { name, way: way.to_vec(), kind, note, always: false });
+        let (way, declared) = (way.to_vec(), false);
+        self.values.push(Column { name, way, kind, note, always: false, declared });
     }
 }
 
@@ -395,14 +398,12 @@ impl<'w> Deciding<'w> {
                 continue;
             }
             debug_assert!(found.typed.is_none() || !found.always, "they stand beside others");
-            let single = self.entities.list[found.table].identity.is_own();
-            if single && found.record.is_empty() && !found.keyed {
-                let note = of_objects(found.objects, found.objects);
-                let FoundRows { table, way, typed, .. } = found;
-                rule.rows.push(BesideRows { table, way, typed, note });
-            } else {
-                let view = self.at(&path.roots, &found.way);
-                answer.value(&found.way, &view, (1, 1), Some("rows that cannot be beside others"));
+            match self.beside(found) {
+                Ok(rows) => rule.rows.push(rows),
+                Err(found) => {
+                    let (view, why) = (self.at(&path.roots, &found.way), "rows that cannot be beside others");
+                    answer.value(&found.way, &view, (1, 1), Some(why));
+                }
             }
         }
         rule.records = main;
@@ -413,7 +414,7 @@ impl<'w> Deciding<'w> {
                 rule.list.as_ref().and_then(|(_, part, is_text)| next(part, *is_text, &answer));
         }
         if let Some(main) = &rule.records
-            && tables[main.table].id.is_empty()
+            && !self.is_known(main, &tables[main.table], &rule.given)
         {
             // Without its request the row is unknown.
             let view = self.at(&path.roots, &main.way);
@@ -435,6 +436,17 @@ impl<'w> Deciding<'w> {
         (has_rows || rule.page.is_some()).then_some(rule)
     }
 
+    /// Rows as they stand beside the records, if they can.
+    pub(super) fn beside(&self, found: FoundRows) -> Result<BesideRows, FoundRows> {
+        let is_own = self.entities.list[found.table].identity.is_own();
+        if !is_own || !found.record.is_empty() || found.keyed {
+            return Err(found);
+        }
+        let note = of_objects(found.objects, found.objects);
+        let FoundRows { table, way, typed, .. } = found;
+        Ok(BesideRows { table, way, typed, note })
+    }
+
     /// The values at a place of responses.
     fn at(&self, roots: &[ShapeNo], way: &[String]) -> View<'w> {
         let mut view = View::new(self.world, roots.iter().copied());
@@ -444,6 +456,39 @@ impl<'w> Deciding<'w> {
             view = next.map_or(View::new(self.world, []), |member| member.view);
         }
         view
+    }
+
+    /// Whether records say together with their request which rows they are.
+    fn is_known(&self, main: &FoundRows, table: &ProposedTable, given: &[(String, String)]) -> bool {
+        let says = |id: &String| {
+            let in_record = |column: &Column| column.name == *id && !column.way.is_empty();
+            let is_given = || given.iter().any(|(field, _)| field == id);
+            is_given() || table.columns.iter().any(in_record)
+        };
+        let declared = self.entities.list[main.table].declared.is_some();
+        !table.id.is_empty() && (!declared || table.id.iter().all(says))
+    }
+
+    /// The parts of a declared id that the records do not have: they are called like variables, or
+    /// link to what these name.
+    fn say_declared(
+        &self,
+        path: &Path,
+        template: &Template,
+        table: &ProposedTable,
+        rule: &mut ProposedRule,
+    ) {
+        let missing = |column: &&Column| table.id.contains(&column.name) && column.way.is_empty();
+        for column in table.columns.iter().filter(missing) {
+            let is_it = |variable: &&Variable| {
+                let linked = matches!(column.kind, ColumnKind::Link(_))
+                    && self.linked(path, variable).as_ref() == Some(&column.kind);
+                variable.name == column.name || linked
+            };
+            let variable = template.variables.iter().find(is_it);
+            let variable = variable.map(|variable| (column.name.clone(), variable.name.clone()));
+            rule.given.extend(variable);
+        }
     }
 
     /// The fields that the request says: parts of the id, and the row that the records belong to.
@@ -456,6 +501,9 @@ impl<'w> Deciding<'w> {
         rule: &mut ProposedRule,
     ) {
         let entity = &self.entities.list[main.table];
+        if entity.declared.is_some() {
+            self.say_declared(path, template, table, rule);
+        }
         if matches!(entity.identity, Identity::InRequest(_)) {
             let own = std::mem::take(&mut table.id);
             let single = own.is_empty() && template.variables.len() == 1;
@@ -492,6 +540,7 @@ impl<'w> Deciding<'w> {
         let name = match known {
             // The record says it itself, or the request does so in another rule.
             Some(column) if !column.way.is_empty() => return,
+            Some(column) if rule.given.iter().any(|(field, _)| *field == column.name) => return,
             Some(column) => column.name.clone(),
             None => {
                 let name = &self.entities.list[to].name;

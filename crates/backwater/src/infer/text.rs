@@ -9,9 +9,10 @@ use super::entities::{Entities, Entity};
 use super::evidence::{ObjectsNo, World};
 use super::rules::{BesideRows, ProposedRule};
 use super::scan::Written;
+use super::update::MoreRows;
 use super::words::Taken;
 use crate::ingest::TYPE_NAME;
-use crate::schema::{Names, write_part};
+use crate::schema::{Names, TYPE_MEMBER, write_part};
 
 /// Comments begin no further to the right than here.
 const COLUMN: usize = 56;
@@ -25,10 +26,21 @@ pub(super) struct Proposed<'a> {
     pub(super) tables: &'a [ProposedTable],
     pub(super) rules: &'a [ProposedRule],
     pub(super) samples: usize,
+    /// Rows beside the records of rules that there are.
+    pub(super) more_rows: &'a [MoreRows],
     /// Responses that no rule could be found for, and why.
     pub(super) left_out: &'a [String],
     /// The most bytes that a response has.
     pub(super) bytes: usize,
+}
+
+/// What is added to a schema.
+#[derive(Default)]
+pub(super) struct Additions {
+    /// Fields of tables that it has: the table, the line, the comment.
+    pub(super) fields: Vec<(String, String, String)>,
+    /// Tables and rules.
+    pub(super) blocks: String,
 }
 
 /// Lines with comments behind them.
@@ -66,17 +78,42 @@ impl Proposed<'_> {
             let _ =
                 writeln!(out, "limits.bytes = {} # the longest response has as many\n", self.bytes);
         }
+        let Additions { blocks, .. } = self.additions(&[]);
+        out += &blocks;
+        for why in self.left_out {
+            let _ = writeln!(out, "# {}", one_line(why));
+        }
+        out.truncate(out.trim_end().len());
+        out + "\n"
+    }
+
+    /// What is new; `known` are the names of the tables that there are.
+    pub(super) fn additions(&self, known: &[&str]) -> Additions {
         let used = self.used();
         let mut names: Taken = Taken::default();
-        self.entities.list.iter().for_each(|entity| drop(names.take(&entity.name)));
+        known.iter().for_each(|name| drop(names.take(name)));
+        let new = self.entities.list.iter().filter(|entity| entity.declared.is_none());
+        new.for_each(|entity| drop(names.take(&entity.name)));
         self.rules.iter().for_each(|rule| {
             rule.page.iter().for_each(|(name, _)| drop(names.take(name)));
             rule.list.iter().for_each(|(name, ..)| drop(names.take(name)));
         });
+        let mut additions = Additions::default();
+        let out = &mut additions.blocks;
         for (number, entity) in self.entities.list.iter().enumerate() {
-            if used.contains(&number) {
-                self.table(entity, &self.tables[number], &mut names).write(&mut out);
+            if !used.contains(&number) {
+                continue;
             }
+            if entity.declared.is_none() {
+                self.table(entity, &self.tables[number], &mut names).write(out);
+                continue;
+            }
+            let (mut block, table) = (Block::default(), &self.tables[number]);
+            for column in table.columns.iter().filter(|column| !column.declared) {
+                self.column(column, Some((entity, table, &mut names)), &mut block);
+            }
+            let lines = block.0.into_iter();
+            additions.fields.extend(lines.map(|(line, why)| (entity.name.clone(), line, why)));
         }
         for (name, columns) in self.rules.iter().filter_map(|rule| rule.page.as_ref()) {
             let mut block = Block::default();
@@ -85,21 +122,21 @@ impl Proposed<'_> {
             block.line("one_row = true", "a single row without an id");
             block.line(format!("[table.{}.fields]", key(name)), "");
             columns.iter().for_each(|column| self.column(column, None, &mut block));
-            block.write(&mut out);
+            block.write(out);
         }
-        self.rules.iter().for_each(|rule| self.rule(rule).write(&mut out));
-        for why in self.left_out {
-            let _ = writeln!(out, "# {}", one_line(why));
-        }
-        out.truncate(out.trim_end().len());
-        out + "\n"
+        self.rules.iter().for_each(|rule| self.rule(rule).write(out));
+        additions
     }
 
     /// The tables that some rule leads to.
     pub(super) fn used(&self) -> HashSet<usize> {
         let records = self.rules.iter().filter_map(|rule| rule.records.as_ref());
         let beside = self.rules.iter().flat_map(|rule| rule.rows.iter().map(|rows| rows.table));
-        let mut next: Vec<usize> = records.map(|found| found.table).chain(beside).collect();
+        let there = self.entities.list.iter().enumerate();
+        let there = there.filter(|(_, entity)| entity.declared.is_some()).map(|(at, _)| at);
+        let more = self.more_rows.iter().map(|more| more.rows.table);
+        let new = records.map(|found| found.table).chain(beside);
+        let mut next: Vec<usize> = new.chain(there).chain(more).collect();
         let mut used = HashSet::new();
         while let Some(table) = next.pop() {
             if used.insert(table) {
@@ -327,17 +364,7 @@ impl Proposed<'_> {
             }
             tables.push(*table);
             let places: Vec<_> = rule.rows.iter().filter(|rows| rows.table == *table).collect();
-            let values = places.iter().map(|rows| match &rows.typed {
-                None => text(&pointer(&rows.way)),
-                Some((type_name, member)) => {
-                    let at = text(&pointer(&rows.way));
-                    let usual = *member == "type";
-                    let by = format!(", type_member = {}", text(member));
-                    let by = if usual { "" } else { &*by };
-                    format!("{{ at = {at}, type = {}{by} }}", text(type_name))
-                }
-            });
-            let values: Vec<String> = values.collect();
+            let values: Vec<String> = places.iter().map(|rows| place_of(rows)).collect();
             let notes: Vec<&str> = places.iter().map(|rows| rows.note.as_str()).collect();
             let value = match &*values {
                 [only] => only.clone(),
@@ -355,6 +382,15 @@ impl Proposed<'_> {
         }
         block
     }
+}
+
+/// Where rows beside the records are, as a rule says it.
+pub(super) fn place_of(rows: &BesideRows) -> String {
+    let at = text(&pointer(&rows.way));
+    let Some((type_name, member)) = &rows.typed else { return at };
+    let usual = *member == TYPE_MEMBER;
+    let by = if usual { String::new() } else { format!(", type_member = {}", text(member)) };
+    format!("{{ at = {at}, type = {}{by} }}", text(type_name))
 }
 
 fn targets(kind: &ColumnKind, out: &mut Vec<usize>) {

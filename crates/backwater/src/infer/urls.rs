@@ -170,7 +170,7 @@ impl Path {
     }
 
     /// Makes a variable of a fixed segment.
-    fn vary(&mut self, segment: usize) {
+    pub(super) fn vary(&mut self, segment: usize) {
         let Segment::Fixed(text) = &self.target.segments[segment] else { return };
         let value = decoded(text);
         self.values.insert(self.variables_before(segment), vec![value]);

@@ -178,7 +178,7 @@ impl Request {
     }
 
     /// The rule that reads the response, and the values of its variables.
-    pub(super) fn resolve<'s>(&self, schema: &'s Schema) -> Result<(&'s Rule, Variables)> {
+    pub(crate) fn resolve<'s>(&self, schema: &'s Schema) -> Result<(&'s Rule, Variables)> {
         let (rule, mut variables) = match (&self.rule, &self.url) {
             (None, Some(url)) => {
                 let (name, variables) = schema.rule_for(&self.method, url)?;

@@ -1,0 +1,324 @@
+//! Adding what samples show to a schema that people have written.
+
+use std::collections::BTreeSet;
+
+use super::account::Accounted;
+use super::claims::Declared;
+use super::columns::Deciding;
+use super::merge::Document;
+use super::rules::BesideRows;
+use super::scan::Written;
+use super::text::{Additions, counted, one_line, place_of};
+use super::urls::Path;
+use super::{Failed, Found, Group, Proposal, Refused, Samples, Trial, Untried};
+use crate::error::Result;
+use crate::schema::{Branch, FieldDef, FieldNo, ResponsePart, Rule, Schema, Scope, TableOrigin};
+
+/// Rows that stand beside the records of a rule that the schema has, and that it does not read.
+#[derive(Clone)]
+pub(super) struct MoreRows {
+    pub(super) rule: String,
+    pub(super) rows: BesideRows,
+}
+
+/// What is not added to what is there, since with it a sample would be refused.
+#[derive(Default)]
+struct Withheld {
+    rows_of: BTreeSet<String>,
+    fields: bool,
+}
+
+/// What came of a schema when it was added to.
+struct Merged {
+    text: String,
+    added: Vec<String>,
+}
+
+impl Samples {
+    /// Adds what they show to a schema, and leaves what stands there as it is, comments and all:
+    /// fields of its tables that it does not have, rules for responses that it does not read, rows
+    /// that stand beside the records of its rules, and the tables that all this needs. `name` is what
+    /// errors call the schema, such as the path of its file.
+    ///
+    /// A field or a rule whose line is commented out is not added again.
+    ///
+    /// # Errors
+    /// [`ErrorKind::Schema`](crate::ErrorKind::Schema) as [`Schema::parse`] does.
+    ///
+    /// ```
+    /// use backwater::{Request, infer::Samples};
+    ///
+    /// let schema = r#"
+    /// [table.port] # the harbours, as people say
+    /// id = "code"
+    /// [table.port.fields]
+    /// code = "text"
+    /// name = { type = "text", required = true }
+    /// # lat = "float"
+    ///
+    /// [response.ports]
+    /// url = "/ports"
+    /// table = "port"
+    /// "#;
+    /// let mut samples = Samples::new();
+    /// let ports = r#"[{"code": "SAL", "name": "Saltmere", "lat": 54.1, "berths": 3}, {"code": "NOR", "berths": 2}]"#;
+    /// samples.add(Request::get("/ports"), ports)?;
+    ///
+    /// let update = samples.update("backwater.toml", schema)?;
+    /// let added = r#"# lat = "float"
+    /// berths = "int" # 2 objects
+    /// "#;
+    /// assert!(update.text().contains(added));
+    /// assert_eq!(update.added().collect::<Vec<_>>(), ["field port.berths"]);
+    /// // What the schema says is not changed; what speaks against it is said.
+    /// let against = update.against().next().unwrap();
+    /// assert!(against.starts_with("response.ports refuses GET /ports: "), "{against}");
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn update(&self, name: &str, text: &str) -> Result<Proposal> {
+        let schema = Schema::parse(name, text)?;
+        let document = Document::parse(text).map_err(|error| error.at(name))?;
+        let reading = self.samples.iter().map(|sample| {
+            let (rule, _) = sample.request.resolve(&schema).ok()?;
+            schema.rules.iter().position(|known| known.name == rule.name)
+        });
+        let reading = reading.collect();
+        let declared = document.declared(text, schema, reading);
+        let mut found = self.find_out(Some(&declared));
+        let read = self.groups_read(&declared);
+        let before = self.try_out(declared.schema.clone(), read_groups(&read));
+        let refused_before: BTreeSet<usize> = before.failed.iter().map(|it| it.sample).collect();
+        let more = self.more_rows(&found, &declared);
+        let against = self.against(&found, &declared, &before);
+        found.paths.iter_mut().for_each(|path| {
+            path.samples.retain(|sample| declared.reading[*sample].is_none());
+        });
+        found.paths.retain(|path| !path.samples.is_empty());
+        let (mut refused, mut withheld) = (Refused::new(), Withheld::default());
+        loop {
+            let untried = self.decide(&found, &refused, Some(&declared));
+            let more: Vec<MoreRows> = {
+                let kept = more.iter().filter(|more| !withheld.rows_of.contains(&more.rule));
+                kept.cloned().collect()
+            };
+            let proposed = self.proposed(&found, &untried, &more);
+            let tables: Vec<&str> = declared.schema.table_names().collect();
+            let mut additions = proposed.additions(&tables);
+            if withheld.fields {
+                additions.fields.clear();
+            }
+            let merged = self.merged(&document, &declared, &found, &untried, &more, &additions)?;
+            let schema = Schema::parse(name, &merged.text)?;
+            let new = untried.rules.iter().map(|rule| Group {
+                rule: &rule.name,
+                samples: &rule.samples,
+                goes_on: false,
+            });
+            let trial = self.try_out(schema, read_groups(&read).chain(new));
+            let Trial { failed, totals, rows } = trial;
+            let mut failed: Vec<Failed> = failed;
+            failed.retain(|failed| !refused_before.contains(&failed.sample));
+            if failed.is_empty() {
+                let used: Vec<usize> = proposed.used().into_iter().collect();
+                let account = Accounted {
+                    entities: &found.entities,
+                    tables: &untried.tables,
+                    rules: &untried.rules,
+                    used: &used,
+                    left_out: &untried.left_out,
+                    totals: &totals,
+                    rows,
+                };
+                let account = account.of_update(&self.unseen(&found, &declared, &untried));
+                let refused = refused.into_values().flatten().collect();
+                let Merged { text, added } = merged;
+                return Ok(Proposal { text, refused, account, added, against });
+            }
+            for Failed { rule, sample, why } in failed {
+                if declared.reading[sample].is_none() {
+                    refused.entry(rule).or_default().push(why.to_string());
+                } else if !withheld.rows_of.insert(rule) {
+                    withheld.fields = true;
+                }
+            }
+        }
+    }
+
+    /// The samples that the schema's rules read, by these.
+    fn groups_read<'d>(&self, declared: &'d Declared) -> Vec<(&'d Rule, Vec<usize>)> {
+        let mut groups: Vec<(&Rule, Vec<usize>)> = Vec::new();
+        for sample in 0..self.samples.len() {
+            let Some(rule) = declared.rule(sample) else { continue };
+            match groups.iter_mut().find(|(known, _)| known.name == rule.name) {
+                Some((_, samples)) => samples.push(sample),
+                None => groups.push((rule, vec![sample])),
+            }
+        }
+        groups
+    }
+
+    /// Rows that stand where the rules that read the responses do not look.
+    fn more_rows(&self, found: &Found, declared: &Declared) -> Vec<MoreRows> {
+        let deciding = Deciding::new(&found.world, &found.entities, Some(declared));
+        let mut more = Vec::new();
+        for path in &found.paths {
+            let mut rules = path.samples.iter().map(|sample| declared.rule(*sample));
+            let Some(Some(rule)) = rules.next() else { continue };
+            let is_one = rules.all(|other| other.is_some_and(|other| other.name == rule.name));
+            if is_one && path.target.method != "DELETE" {
+                self.more_rows_of(&deciding, path, rule, &mut more);
+            }
+        }
+        more
+    }
+
+    fn more_rows_of(
+        &self,
+        deciding: &Deciding<'_>,
+        path: &Path,
+        rule: &Rule,
+        more: &mut Vec<MoreRows>,
+    ) {
+        let written = path.samples.iter().map(|sample| self.samples[*sample].written).max();
+        let answer = deciding.answer(&path.roots, written.unwrap_or(Written::Json));
+        for found in answer.found {
+            let rows = deciding.beside(found).ok().filter(|rows| !looks_at(rule, rows));
+            let Some(rows) = rows else { continue };
+            let is_known = |known: &MoreRows| {
+                *known.rule == *rule.name && known.rows.way == rows.way && known.rows.typed == rows.typed
+            };
+            if !more.iter().any(is_known) {
+                more.push(MoreRows { rule: rule.name.to_string(), rows });
+            }
+        }
+    }
+
+    /// Adds to the text of the schema.
+    fn merged(
+        &self,
+        document: &Document,
+        declared: &Declared,
+        found: &Found,
+        untried: &Untried,
+        more: &[MoreRows],
+        additions: &Additions,
+    ) -> Result<Merged> {
+        let mut document = document.clone();
+        let mut added = Vec::new();
+        for (table, line, comment) in &additions.fields {
+            document.add_field(table, line, &one_line(comment))?;
+            let field = line.split(" = ").next().unwrap_or(line);
+            added.push(format!("field {table}.{field}"));
+        }
+        for MoreRows { rule, rows } in more {
+            let table = &found.entities.list[rows.table].name;
+            document.add_rows(rule, table, &place_of(rows))?;
+            added.push(format!("rows of {table} in rule {rule}"));
+        }
+        let head = format!("Added by `backwater infer` from {}.", counted(self.samples.len(), "response"));
+        let text = document.with(&additions.blocks, &head)?;
+        let schema = Schema::parse(&declared.schema.name, &text)?;
+        let new = schema.table_numbers().map(|number| schema.table(number)).filter(|table| {
+            let known = declared.schema.find_table(&table.name).is_some();
+            table.made == TableOrigin::Declared && !known
+        });
+        added.extend(new.map(|table| format!("table {}", table.name)));
+        added.extend(untried.rules.iter().map(|rule| format!("rule {}", rule.name)));
+        Ok(Merged { text, added })
+    }
+
+    /// What speaks against the schema: the responses that its rules refuse, and ids that are none.
+    fn against(&self, found: &Found, declared: &Declared, before: &Trial) -> Vec<String> {
+        let mut against = Vec::new();
+        let mut told: Vec<(&str, usize)> = Vec::new();
+        for Failed { rule, .. } in &before.failed {
+            match told.iter_mut().find(|(known, _)| known == rule) {
+                Some((_, times)) => *times += 1,
+                None => told.push((rule, 1)),
+            }
+        }
+        for (rule, times) in told {
+            let first = before.failed.iter().find(|failed| failed.rule == rule);
+            let Some(Failed { sample, why, .. }) = first else { continue };
+            let more = match times - 1 {
+                0 => String::new(),
+                more => format!(" (and {})", counted(more, "more response")),
+            };
+            let request = &self.samples[*sample].request;
+            let asked = request.url().map_or_else(
+                || "the response".to_owned(),
+                |url| format!("{} {url}", request.method()),
+            );
+            against.push(format!("response.{rule} refuses {asked}: {}{more}", one_line(&why.to_string())));
+        }
+        for entity in &found.entities.list {
+            if let Some((table, doubt)) = entity.declared.zip(entity.doubt.as_ref()) {
+                against.push(format!("table.{}: {doubt}", declared.table(table).name));
+            }
+        }
+        against
+    }
+
+    /// Fields of the schema that no object of the samples has, where there are several.
+    fn unseen(&self, found: &Found, declared: &Declared, untried: &Untried) -> Vec<String> {
+        let mut unseen = Vec::new();
+        for (entity, table) in found.entities.list.iter().zip(&untried.tables) {
+            let Some(number) = entity.declared else { continue };
+            let seen: usize =
+                entity.objects.iter().map(|it| found.world.objects(*it).seen).sum();
+            if seen < SEVERAL {
+                continue;
+            }
+            let definition = declared.table(number);
+            let from_elsewhere: BTreeSet<FieldNo> = {
+                let rules = declared.schema.rules.iter().filter(|rule| rule.table == number);
+                rules.flat_map(|rule| {
+                    let scope = match &rule.complete {
+                        Some(Scope::Rows(rows)) => rows.as_slice(),
+                        _ => &[],
+                    };
+                    let given = rule.given.iter().chain(scope).map(|(field, _)| *field);
+                    given.chain(rule.taken.iter().map(|(field, _)| *field)).collect::<Vec<_>>()
+                }).collect()
+            };
+            let types = definition.fields.iter().filter_map(FieldDef::one_of);
+            let types: Vec<FieldNo> = types.map(|one_of| one_of.type_field).collect();
+            for (field, column) in definition.field_numbers().zip(&table.columns) {
+                let is_from_server = definition.field(field).persist
+                    && !from_elsewhere.contains(&field)
+                    && !types.contains(&field)
+                    && !definition.id.contains(&field);
+                if is_from_server && column.way.is_empty() {
+                    unseen.push(format!("{}.{}", definition.name, column.name));
+                }
+            }
+        }
+        unseen
+    }
+}
+
+/// A field that none of so many objects has is told.
+const SEVERAL: usize = 5;
+
+fn read_groups<'g>(read: &'g [(&'g Rule, Vec<usize>)]) -> impl Iterator<Item = Group<'g>> {
+    read.iter().map(|(rule, samples)| Group { rule: &rule.name, samples, goes_on: true })
+}
+
+/// Whether a rule looks for something in the place of rows, around it or inside.
+fn looks_at(rule: &Rule, rows: &BesideRows) -> bool {
+    let mut branch: &Branch<ResponsePart> = &rule.places;
+    for name in &rows.way {
+        if !branch.here.is_empty() {
+            return true;
+        }
+        let Some(next) = branch.inside.get(name) else { return false };
+        branch = next;
+    }
+    let is_other_type = |part: &ResponsePart| match (part, &rows.typed) {
+        (ResponsePart::Rows(_, Some(number)), Some((name, _))) => {
+            *rule.types[number.0 as usize].name != **name
+        }
+        _ => false,
+    };
+    !branch.all().iter().all(is_other_type)
+}
