@@ -35,6 +35,13 @@ pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
         return Err(wrong_call(anyhow::anyhow!("a URL is that of one response; name one file")));
     }
     let mut samples = Samples::new();
+    let folders = arguments.files.iter().map(|file| file.parent()?.file_name()?.to_str());
+    // Files of one folder that are of one kind are called after it.
+    if let Some(Some(folder)) = folders.clone().next()
+        && folders.clone().all(|other| other == Some(folder))
+    {
+        samples.call_alike(folder);
+    }
     for file in &arguments.files {
         let (name, bytes) = (files::name(file), files::read(file)?);
         if Recording::looks_like_one(&bytes) {

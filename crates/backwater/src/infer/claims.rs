@@ -25,6 +25,8 @@ pub(super) struct Declared {
     pub(super) declined: HashMap<TableNo, FxHashSet<String>>,
     /// The names of rules that were commented out.
     pub(super) declined_rules: FxHashSet<String>,
+    /// The same of rows beside the records of a rule: its name, and that of their table.
+    pub(super) declined_rows: FxHashSet<(String, String)>,
 }
 
 impl Declared {
@@ -49,9 +51,9 @@ impl Declared {
         for template in templates {
             let text = template.as_str();
             let text = text.split("{?").next().unwrap_or(text);
-            let text = text.split_once("://").map_or(text, |(_, rest)| {
-                rest.find('/').map_or("", |start| &rest[start..])
-            });
+            let text = text
+                .split_once("://")
+                .map_or(text, |(_, rest)| rest.find('/').map_or("", |start| &rest[start..]));
             let parts = text.strip_prefix('/').unwrap_or(text).split('/');
             for (segment, part) in parts.enumerate() {
                 let is_variable = part.starts_with('{') && part.ends_with('}');

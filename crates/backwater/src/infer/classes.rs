@@ -164,6 +164,20 @@ impl<'w> Class<'w> {
         })
     }
 
+    /// Whether each is a whole response, of which what is asked for is not known: such as files with
+    /// one thing each.
+    pub(super) fn are_responses_with_names(&self) -> bool {
+        let documents: FxHashSet<u32> = self.rows.iter().map(|row| row.document).collect();
+        let of_nothing = |number: &u32| self.world.documents[*number as usize].variables == 0;
+        let is_whole = |objects: &ObjectsNo| {
+            let place = self.world.place(*objects);
+            place.parent.is_none() && !place.many && !place.single
+        };
+        documents.len() == self.rows.len()
+            && documents.iter().all(of_nothing)
+            && self.objects.iter().all(is_whole)
+    }
+
     /// Whether all of them stand in arrays inside of one kind of objects.
     pub(super) fn parents(&self) -> Option<Vec<ObjectsNo>> {
         let parent = |objects: &ObjectsNo| {

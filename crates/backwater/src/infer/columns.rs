@@ -489,7 +489,9 @@ impl<'w> Deciding<'w> {
         // Texts that are all ids of one table are hardly so by chance; numbers easily are.
         let is_text = |to: &usize| self.ids[*to] == Some(IdKind::Text) && counts.digits == 0;
         let all = (0..self.entities.list.len()).filter(is_text);
-        let mut fitting = all.filter(|to| Some(*to) != table && known(*to) == values.len());
+        // Rows of one table refer to each other in arrays.
+        let may_be = |to: usize| Some(to) != table || !are_alone;
+        let mut fitting = all.filter(|to| may_be(*to) && known(*to) == values.len());
         let (first, second) = (fitting.next(), fitting.next());
         let to = first.filter(|_| second.is_none() && values.len() > 1 && counts.ints == 0)?;
         *note +=

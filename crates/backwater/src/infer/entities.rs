@@ -37,6 +37,8 @@ pub(super) struct Entities {
     pub(super) of: Vec<Option<usize>>,
     /// Objects whose members go by ids.
     pub(super) maps: HashSet<ObjectsNo>,
+    /// Tables of a schema that hold the same things, and how many.
+    pub(super) alike: Vec<(TableNo, TableNo, usize)>,
 }
 
 impl Entities {
@@ -114,6 +116,7 @@ pub(super) fn entities(world: &World, called: &Called, claims: Option<&Claims<'_
         }
     }
     known.sort_by_key(|known| known.class.objects[0]);
+    let alike = alike(&known);
     let mut of: Vec<Option<usize>> = vec![None; world.objects.len()];
     let (mut list, mut taken) = (Vec::new(), Taken::default());
     claims.iter().flat_map(|claims| claims.names()).for_each(|name| drop(taken.take(name)));
@@ -151,7 +154,7 @@ pub(super) fn entities(world: &World, called: &Called, claims: Option<&Claims<'_
             doubt: None,
         });
     }
-    Entities { list, of, maps: kinds.maps }
+    Entities { list, of, maps: kinds.maps, alike }
 }
 
 /// The table of classes that are one.
@@ -176,9 +179,9 @@ fn entity(kinds: &Kinds<'_>, members: &[Known<'_>], called: &Called, taken: &mut
         Some(_) => String::new(),
         None => name(kinds, &objects, type_name.as_deref(), &hints(called, &ids), taken),
     };
-    let doubt = declared.and(identity.member()).and_then(|member| {
-        members.iter().find_map(|known| known.trial.doubt(member))
-    });
+    let doubt = declared
+        .and(identity.member())
+        .and_then(|member| members.iter().find_map(|known| known.trial.doubt(member)));
     Entity {
         name,
         declared,
@@ -234,6 +237,28 @@ fn joined(known: &[Known<'_>]) -> Vec<Vec<usize>> {
         }
     }
     unions.sets()
+}
+
+/// Tables of a schema that hold the same things.
+fn alike(known: &[Known<'_>]) -> Vec<(TableNo, TableNo, usize)> {
+    let mut alike: Vec<(TableNo, TableNo, usize)> = Vec::new();
+    for (place, other) in known.iter().enumerate() {
+        for one in &known[..place] {
+            let (Some(a), Some(b)) = (one.declared, other.declared) else { continue };
+            let id = one.identity.cell().filter(|_| a != b && one.identity == other.identity);
+            let Some(id) = id else { continue };
+            let Likeness { shared, agreement } = Likeness::of(&one.class, &one.first, other, id);
+            let (a, b) = (a.min(b), a.max(b));
+            if shared == 0 || agreement.lasting == 0 || agreement.are_others() == Some(true) {
+                continue;
+            }
+            match alike.iter_mut().find(|(one, other, _)| (*one, *other) == (a, b)) {
+                Some((.., most)) => *most = shared.max(*most),
+                None => alike.push((a, b, shared)),
+            }
+        }
+    }
+    alike
 }
 
 fn are_one(a: &Known<'_>, b: &Known<'_>) -> bool {

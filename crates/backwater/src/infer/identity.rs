@@ -184,14 +184,17 @@ impl Trial {
             true => 0,
             false => self.contradictions,
         };
-        (times > 0).then(|| {
-            format!("objects with the same {member} are different things, {times} times")
-        })
+        (times > 0)
+            .then(|| format!("objects with the same {member} are different things, {times} times"))
     }
 
     /// Whether no two objects of one array have it alike, and no entity is contradicted.
-    fn is_key(&self) -> bool {
-        self.ids.len() >= MANY && self.arrays > 0 && self.twice == 0 && self.contradictions == 0
+    fn is_key(&self, class: &Class<'_>) -> bool {
+        // Responses with names of their own are one thing each.
+        let alone = |row: &Row<'_>| class.world.documents[row.document as usize].variables == 0;
+        let several =
+            self.arrays > 0 || (self.ids.len() == self.rows && class.rows.iter().all(alone));
+        self.ids.len() >= MANY && several && self.twice == 0 && self.contradictions == 0
     }
 
     /// Whether the ids are those of one response only.
@@ -349,7 +352,7 @@ impl Candidate {
             && counts.texts - counts.odd - counts.times == seen
             && words.seen.iter().all(|(word, _)| is_plain(word) && word.len() <= KEY);
         let cell = identity.cell().filter(|_| are_words)?;
-        let trial = Trial::of(class, cell).filter(Trial::is_key)?;
+        let trial = Trial::of(class, cell).filter(|trial| trial.is_key(class))?;
         let length = words.seen.first().map_or(0, |(word, _)| word.len());
         let is_code = |word: &str| {
             let capital = |c: char| c.is_ascii_uppercase() || c.is_ascii_digit();
@@ -388,7 +391,7 @@ pub(super) fn natural(
     class: &Class<'_>,
     of: &[Option<usize>],
 ) -> Option<(Identity, FxHashSet<u64>, String)> {
-    if !class.are_listed(of) {
+    if !class.are_listed(of) && !class.are_responses_with_names() {
         return None;
     }
     let seen = class.seen();

@@ -44,6 +44,7 @@ impl Document {
             names,
             declined: Default::default(),
             declined_rules: FxHashSet::default(),
+            declined_rows: FxHashSet::default(),
         };
         let mut head: Vec<String> = Vec::new();
         for line in text.lines() {
@@ -63,6 +64,14 @@ impl Document {
                 continue;
             }
             let Ok(commented) = comment.parse::<DocumentMut>() else { continue };
+            if let [kind, rule] = &*head
+                && kind == "response"
+            {
+                let beside = commented.get("beside").and_then(Item::as_table_like);
+                let rows = beside.into_iter().flat_map(TableLike::iter);
+                let rows = rows.map(|(table, _)| (rule.clone(), table.to_owned()));
+                declared.declined_rows.extend(rows);
+            }
             let fields = match &*head {
                 [kind, _, fields] if kind == "table" && fields == "fields" => {
                     Some(commented.as_item())

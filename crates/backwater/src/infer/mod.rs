@@ -36,7 +36,7 @@ use entities::{Entities, entities};
 use evidence::{Document, View, World, hash};
 use rules::ProposedRule;
 use scan::{Scanner, Written, root, written};
-use urls::{KnownValues, Parts, Path, Segment, Target, templates, together};
+use urls::{KnownValues, Parts, Path, Segment, Target, of_one_kind, templates, together};
 use words::{Taken, singular, snake};
 
 /// Responses that a schema is to be proposed from.
@@ -71,6 +71,8 @@ use words::{Taken, singular, snake};
 #[derive(Debug, Default)]
 pub struct Samples {
     samples: Vec<Sample>,
+    /// What responses are called together that are of one kind and have names of their own.
+    alike: Option<String>,
 }
 
 #[derive(Debug)]
@@ -189,6 +191,25 @@ impl Samples {
         failed.collect()
     }
 
+    /// Says what responses are called together that are of one kind, but were added under names of
+    /// their own, such as `country` for `fr`, `de` and so on. If they are many, one rule of that name
+    /// is proposed for them.
+    ///
+    /// ```
+    /// let mut samples = backwater::infer::Samples::new();
+    /// samples.call_alike("islands");
+    /// for island in ["tern", "norrin", "eel", "saltmere", "whin", "marsh", "outer", "kelp"] {
+    ///     samples.add(island, format!(r#"{{"id": "{island}", "harbour": true, "roads": 2}}"#))?;
+    /// }
+    /// let proposal = samples.propose();
+    /// assert!(proposal.text().contains("[response.islands] # 8 responses called tern, norrin and 6 others"));
+    /// assert!(proposal.text().contains("[table.island]"));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn call_alike(&mut self, name: impl Into<String>) {
+        self.alike = Some(name.into());
+    }
+
     /// How many there are.
     ///
     /// ```
@@ -262,6 +283,7 @@ impl Samples {
         let deciding = Deciding::new(&world, &found, declared);
         let known = Known { entities: &found, names: names(&world) };
         paths = templates(paths, &known, |a, b| deciding.alike(a, b));
+        paths = of_one_kind(paths, self.alike.as_deref(), |a, b| deciding.is_one_kind(a, b));
         if paths.len() != before || variables(&paths) != variables_before {
             // Variables distinguish answers.
             world = self.scan(&mut paths);
@@ -393,7 +415,8 @@ impl Samples {
             Err(error) => {
                 debug_assert!(false, "{error}\n{text}");
                 let (rule, sample) = (|rule: &ProposedRule| rule.name.clone(), 0);
-                let failed = rules.iter().map(|it| Failed { rule: rule(it), sample, why: error.clone() });
+                let failed =
+                    rules.iter().map(|it| Failed { rule: rule(it), sample, why: error.clone() });
                 Trial { failed: failed.collect(), ..Trial::default() }
             }
         }
@@ -408,7 +431,13 @@ impl Samples {
         for Group { rule, samples, goes_on } in groups {
             for number in samples {
                 let sample = &self.samples[*number];
-                match tx.ingest(sample.request.clone(), &sample.body) {
+                let request = sample.request.clone();
+                // One of many of its kind has a name of its own.
+                let request = match request.rule_name() {
+                    Some(_) => request.read_by(rule),
+                    None => request,
+                };
+                match tx.ingest(request, &sample.body) {
                     Ok(ingested) => trial.totals.add(&ingested),
                     Err(why) => {
                         let rule = rule.to_owned();

@@ -1,5 +1,7 @@
 //! The rules that are proposed: where in a response its records are, and what stands beside them.
 
+use std::collections::BTreeSet;
+
 use super::classes::{go_by_digits, type_member, values_of};
 use super::columns::{Column, ColumnKind, Deciding, IdKind, ProposedTable, of_objects, scalar};
 use super::evidence::{Counts, ObjectsNo, ShapeNo, View, hash};
@@ -39,6 +41,8 @@ pub(super) struct ProposedRule {
     pub(super) next: Option<(String, &'static str)>,
     pub(super) deletes: bool,
     pub(super) samples: Vec<usize>,
+    /// What its responses are called, if they have several names.
+    pub(super) called: Vec<String>,
     /// Why nothing is read into rows.
     pub(super) refused: Option<String>,
 }
@@ -64,6 +68,7 @@ impl ProposedRule {
             url: self.url,
             urls: self.urls,
             samples: self.samples,
+            called: self.called,
             ..Self::default()
         }
     }
@@ -390,6 +395,7 @@ impl<'w> Deciding<'w> {
             urls: urls_text(path),
             written: Some(written),
             samples: path.samples.clone(),
+            called: path.called.clone(),
             name,
             ..ProposedRule::default()
         };
@@ -401,7 +407,8 @@ impl<'w> Deciding<'w> {
             match self.beside(found) {
                 Ok(rows) => rule.rows.push(rows),
                 Err(found) => {
-                    let (view, why) = (self.at(&path.roots, &found.way), "rows that cannot be beside others");
+                    let (view, why) =
+                        (self.at(&path.roots, &found.way), "rows that cannot be beside others");
                     answer.value(&found.way, &view, (1, 1), Some(why));
                 }
             }
@@ -459,7 +466,12 @@ impl<'w> Deciding<'w> {
     }
 
     /// Whether records say together with their request which rows they are.
-    fn is_known(&self, main: &FoundRows, table: &ProposedTable, given: &[(String, String)]) -> bool {
+    fn is_known(
+        &self,
+        main: &FoundRows,
+        table: &ProposedTable,
+        given: &[(String, String)],
+    ) -> bool {
         let says = |id: &String| {
             let in_record = |column: &Column| column.name == *id && !column.way.is_empty();
             let is_given = || given.iter().any(|(field, _)| field == id);
@@ -643,6 +655,20 @@ impl<'w> Deciding<'w> {
         })
     }
 
+    /// Whether responses are of one kind though they have names of their own: they are about the same
+    /// rows, and have nearly the same members.
+    pub(super) fn is_one_kind(&self, a: &Path, b: &Path) -> bool {
+        let names = |path: &Path| {
+            let view = View::new(self.world, path.roots.iter().copied());
+            let objects = [view.objects(), view.elements().objects()].concat();
+            let members = View::members(self.world, &objects).into_iter();
+            members.map(|member| member.name).collect::<BTreeSet<_>>()
+        };
+        let (here, there) = (names(a), names(b));
+        let (both, either) = (here.intersection(&there).count(), here.union(&there).count());
+        both * 5 >= either * 4 && self.alike(a, b)
+    }
+
     /// Whether responses of two paths hold the same: the same rows in the same places, or objects
     /// with the same members. A list that is empty is like any list.
     pub(super) fn alike(&self, a: &Path, b: &Path) -> bool {
@@ -683,7 +709,8 @@ fn main_of<'f>(found: &'f [FoundRows], path: &Path, written: Written) -> Option<
     let share = if path.target.named.is_some() { all } else { 0 };
     let many = || {
         let arrays = always().filter(|found| found.many && found.objects * 3 >= share * 2);
-        arrays.max_by_key(|found| found.objects)
+        // Of equally many, the first.
+        arrays.rev().max_by_key(|found| found.objects)
     };
     let alone = || always().next().filter(|_| found.len() == 1);
     whole.or_else(named).or_else(many).or_else(alone)

@@ -290,7 +290,12 @@ impl Proposed<'_> {
     fn rule(&self, rule: &ProposedRule) -> Block {
         let mut block = Block::default();
         let head = format!("[response.{}]", key(&rule.name));
-        block.line(head, counted(rule.samples.len(), "response"));
+        let mut note = counted(rule.samples.len(), "response");
+        if let [first, second, more @ ..] = &*rule.called {
+            let more = counted(more.len(), "other");
+            note += &format!(" called {first}, {second} and {more}: read them as {}", rule.name);
+        }
+        block.line(head, note);
         if let Some(why) = &rule.refused {
             block.line(
                 format!("# kept as json, since it does not fit as rows: {}", one_line(why)),

@@ -40,7 +40,7 @@ impl Samples {
     /// that stand beside the records of its rules, and the tables that all this needs. `name` is what
     /// errors call the schema, such as the path of its file.
     ///
-    /// A field or a rule whose line is commented out is not added again.
+    /// What was commented out, be it a field, a rule or rows beside its records, is not added again.
     ///
     /// # Errors
     /// [`ErrorKind::Schema`](crate::ErrorKind::Schema) as [`Schema::parse`] does.
@@ -166,7 +166,7 @@ impl Samples {
             let Some(Some(rule)) = rules.next() else { continue };
             let is_one = rules.all(|other| other.is_some_and(|other| other.name == rule.name));
             if is_one && path.target.method != "DELETE" {
-                self.more_rows_of(&deciding, path, rule, &mut more);
+                self.more_rows_of(&deciding, declared, (path, rule), &mut more);
             }
         }
         more
@@ -175,8 +175,8 @@ impl Samples {
     fn more_rows_of(
         &self,
         deciding: &Deciding<'_>,
-        path: &Path,
-        rule: &Rule,
+        declared: &Declared,
+        (path, rule): (&Path, &Rule),
         more: &mut Vec<MoreRows>,
     ) {
         let written = path.samples.iter().map(|sample| self.samples[*sample].written).max();
@@ -185,9 +185,13 @@ impl Samples {
             let rows = deciding.beside(found).ok().filter(|rows| !looks_at(rule, rows));
             let Some(rows) = rows else { continue };
             let is_known = |known: &MoreRows| {
-                *known.rule == *rule.name && known.rows.way == rows.way && known.rows.typed == rows.typed
+                *known.rule == *rule.name
+                    && known.rows.way == rows.way
+                    && known.rows.typed == rows.typed
             };
-            if !more.iter().any(is_known) {
+            let table = deciding.entities.list[rows.table].name.clone();
+            let is_declined = declared.declined_rows.contains(&(rule.name.to_string(), table));
+            if !is_declined && !more.iter().any(is_known) {
                 more.push(MoreRows { rule: rule.name.to_string(), rows });
             }
         }
@@ -215,7 +219,8 @@ impl Samples {
             document.add_rows(rule, table, &place_of(rows))?;
             added.push(format!("rows of {table} in rule {rule}"));
         }
-        let head = format!("Added by `backwater infer` from {}.", counted(self.samples.len(), "response"));
+        let head =
+            format!("Added by `backwater infer` from {}.", counted(self.samples.len(), "response"));
         let text = document.with(&additions.blocks, &head)?;
         let schema = Schema::parse(&declared.schema.name, &text)?;
         let new = schema.table_numbers().map(|number| schema.table(number)).filter(|table| {
@@ -249,7 +254,15 @@ impl Samples {
                 || "the response".to_owned(),
                 |url| format!("{} {url}", request.method()),
             );
-            against.push(format!("response.{rule} refuses {asked}: {}{more}", one_line(&why.to_string())));
+            against.push(format!(
+                "response.{rule} refuses {asked}: {}{more}",
+                one_line(&why.to_string())
+            ));
+        }
+        for (one, other, shared) in &found.entities.alike {
+            let (one, other) = (&declared.table(*one).name, &declared.table(*other).name);
+            let things = counted(*shared, "thing");
+            against.push(format!("tables {one} and {other} hold the same: {things} in both"));
         }
         for entity in &found.entities.list {
             if let Some((table, doubt)) = entity.declared.zip(entity.doubt.as_ref()) {
@@ -264,22 +277,23 @@ impl Samples {
         let mut unseen = Vec::new();
         for (entity, table) in found.entities.list.iter().zip(&untried.tables) {
             let Some(number) = entity.declared else { continue };
-            let seen: usize =
-                entity.objects.iter().map(|it| found.world.objects(*it).seen).sum();
+            let seen: usize = entity.objects.iter().map(|it| found.world.objects(*it).seen).sum();
             if seen < SEVERAL {
                 continue;
             }
             let definition = declared.table(number);
             let from_elsewhere: BTreeSet<FieldNo> = {
                 let rules = declared.schema.rules.iter().filter(|rule| rule.table == number);
-                rules.flat_map(|rule| {
-                    let scope = match &rule.complete {
-                        Some(Scope::Rows(rows)) => rows.as_slice(),
-                        _ => &[],
-                    };
-                    let given = rule.given.iter().chain(scope).map(|(field, _)| *field);
-                    given.chain(rule.taken.iter().map(|(field, _)| *field)).collect::<Vec<_>>()
-                }).collect()
+                rules
+                    .flat_map(|rule| {
+                        let scope = match &rule.complete {
+                            Some(Scope::Rows(rows)) => rows.as_slice(),
+                            _ => &[],
+                        };
+                        let given = rule.given.iter().chain(scope).map(|(field, _)| *field);
+                        given.chain(rule.taken.iter().map(|(field, _)| *field)).collect::<Vec<_>>()
+                    })
+                    .collect()
             };
             let types = definition.fields.iter().filter_map(FieldDef::one_of);
             let types: Vec<FieldNo> = types.map(|one_of| one_of.type_field).collect();
@@ -304,11 +318,13 @@ fn read_groups<'g>(read: &'g [(&'g Rule, Vec<usize>)]) -> impl Iterator<Item = G
     read.iter().map(|(rule, samples)| Group { rule: &rule.name, samples, goes_on: true })
 }
 
-/// Whether a rule looks for something in the place of rows, around it or inside.
+/// Whether a rule looks for rows in the place of these, around it or inside. A value that it takes
+/// from there as it is may have been all that was known.
 fn looks_at(rule: &Rule, rows: &BesideRows) -> bool {
+    let are_rows = |part: &&ResponsePart| !matches!(part, ResponsePart::Value(..));
     let mut branch: &Branch<ResponsePart> = &rule.places;
     for name in &rows.way {
-        if !branch.here.is_empty() {
+        if branch.here.iter().any(|part| are_rows(&part)) {
             return true;
         }
         let Some(next) = branch.inside.get(name) else { return false };
@@ -320,5 +336,5 @@ fn looks_at(rule: &Rule, rows: &BesideRows) -> bool {
         }
         _ => false,
     };
-    !branch.all().iter().all(is_other_type)
+    !branch.all().iter().filter(are_rows).all(is_other_type)
 }

@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use super::evidence::{ShapeNo, hash, is_like_an_id};
-use super::words::{names_a_thing, singular, snake};
+use super::words::{Taken, names_a_thing, singular, snake};
 use crate::schema::decoded;
 
 /// Query variables that number the pages of a list, or say where one begins.
@@ -38,6 +38,8 @@ const SIZES: [&str; 12] = [
 ];
 /// From this many on, words that differ in otherwise equal paths are a variable.
 const DIFFERENT: usize = 3;
+/// From so many on, responses with names of their own that are of one kind are read by one rule.
+const MANY_NAMES: usize = 8;
 /// This many of them are tried as what the others are like.
 const LEADERS: usize = 4;
 
@@ -80,6 +82,8 @@ pub(super) struct Path {
     pub(super) samples: Vec<usize>,
     /// Where the responses stand; none for a request that deletes.
     pub(super) roots: Vec<ShapeNo>,
+    /// What its responses are called, if they have several names.
+    pub(super) called: Vec<String>,
 }
 
 /// A URL taken apart: what it is for, what stands in its variables, its query.
@@ -137,9 +141,15 @@ impl Path {
     /// The path of one sample.
     pub(super) fn new(sample: usize, parts: Parts) -> Self {
         let values = parts.values.into_iter().map(|value| vec![value]).collect();
-        let (things, query, roots) = (Vec::new(), Vec::new(), Vec::new());
-        let samples = vec![sample];
-        let mut path = Self { target: parts.target, values, things, query, samples, roots };
+        let mut path = Self {
+            target: parts.target,
+            values,
+            things: Vec::new(),
+            query: Vec::new(),
+            samples: vec![sample],
+            roots: Vec::new(),
+            called: Vec::new(),
+        };
         parts.query.into_iter().for_each(|(name, value)| path.add_query(name, vec![value]));
         path
     }
@@ -254,6 +264,72 @@ pub(super) fn templates(
     }
 }
 
+/// Puts responses together that have names of their own and are of one kind, if there are many; they
+/// are called `name` then.
+pub(super) fn of_one_kind(
+    paths: Vec<Path>,
+    name: Option<&str>,
+    is_one_kind: impl Fn(&Path, &Path) -> bool,
+) -> Vec<Path> {
+    let (named, mut out): (Vec<Path>, Vec<Path>) =
+        paths.into_iter().partition(|path| path.target.named.is_some());
+    let mut sets: Vec<Vec<Path>> = Vec::new();
+    for path in named {
+        match sets.iter_mut().find(|set| is_one_kind(&set[0], &path)) {
+            Some(set) => set.push(path),
+            None => sets.push(vec![path]),
+        }
+    }
+    let mut taken = Taken::default();
+    for mut set in sets {
+        let names = set.iter().filter_map(|path| path.target.named.clone()).collect::<Vec<_>>();
+        if names.len() < MANY_NAMES {
+            out.append(&mut set);
+            continue;
+        }
+        let common = name.map(snake).or_else(|| common_words(&names));
+        let common = taken.take(&common.unwrap_or_else(|| "file".to_owned()));
+        let set = set.into_iter().map(|mut path| {
+            path.target.named = Some(common.clone());
+            path
+        });
+        for mut path in together(set) {
+            path.called.clone_from(&names);
+            out.push(path);
+        }
+    }
+    out.sort_by_key(|path| path.samples.first().copied());
+    out
+}
+
+/// The words with which all names begin, or with which all end.
+fn common_words(names: &[String]) -> Option<String> {
+    let all: Vec<String> = names.iter().map(|name| snake(name)).collect();
+    let words = |name: &String| name.split('_').map(str::to_owned).collect::<Vec<_>>();
+    let common = |turned: bool| {
+        let mut common: Option<Vec<String>> = None;
+        for name in &all {
+            let mut own = words(name);
+            if turned {
+                own.reverse();
+            }
+            common = Some(match common {
+                None => own,
+                Some(common) => {
+                    let same = common.into_iter().zip(own).take_while(|(a, b)| a == b);
+                    same.map(|(word, _)| word).collect()
+                }
+            });
+        }
+        let mut common = common.unwrap_or_default();
+        if turned {
+            common.reverse();
+        }
+        Some(common.join("_")).filter(|common| !common.is_empty())
+    };
+    common(false).or_else(|| common(true))
+}
+
 /// Paths that differ in one word only and hold the same, if there are several.
 fn siblings(paths: &[Path], alike: &impl Fn(&Path, &Path) -> bool) -> Option<(usize, Vec<usize>)> {
     let longest = paths.iter().map(|path| path.target.segments.len()).max()?;
@@ -358,7 +434,7 @@ impl Template {
         if absolute {
             text.push_str(&path.target.origin);
         }
-        let mut names = super::words::Taken::default();
+        let mut names = Taken::default();
         for (segment, part) in path.target.segments.iter().enumerate() {
             text.push('/');
             let Some(fixed) = part.fixed() else {

@@ -3,7 +3,6 @@
 //! way, or is something called fresh that is not; once the faults end, every client has what the
 //! server has.
 
-#![cfg(feature = "remote")]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -14,17 +13,13 @@ use backwater::remote::{Answer, Remote, Wanted};
 use backwater::{Cache, Schema, Table, Timestamp};
 use proptest::prelude::*;
 
-#[path = "shared/killed_disk.rs"]
-mod killed_disk;
-use killed_disk::Disk;
+use crate::killed_disk::Disk;
 
-#[path = "shared/network.rs"]
-mod network;
-use network::Flight;
+use crate::network::Flight;
 
 /// What the server answers.
 type Answered = (http::Response<Vec<u8>>, Served);
-type Network = network::Network<Answered>;
+type Network = crate::network::Network<Answered>;
 
 const SCHEMA: &str = r#"
     table.sailing = { id = "id", fields = { id = "int", port = "text", version = "int" } }

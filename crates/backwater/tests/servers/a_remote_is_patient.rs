@@ -1,11 +1,7 @@
 //! What fails in passing is tried again, at the time that the server says; what is wanted is kept
 //! fresh; what nobody wants any more is not asked for; what must not be kept is not.
 
-#![cfg(feature = "remote")]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
-
-#[path = "shared/kept_calls.rs"]
-mod kept_calls;
 
 use std::future::Future;
 use std::pin::pin;
@@ -14,11 +10,11 @@ use std::sync::{Arc, Mutex};
 use std::task::{Context, Poll, Wake, Waker};
 use std::time::Duration;
 
+use crate::kept_calls::KeptCalls;
 use backwater::clock::{Clock, SetClock};
 use backwater::remote::{Alarm, Call, FailureKind, Remote, StandIn, Transport};
 use backwater::storage::{JsonLines, MemoryStorage};
 use backwater::{Cache, ErrorKind, Schema, Table};
-use kept_calls::KeptCalls;
 
 const SCHEMA: &str = r#"
     table.sailing = { id = "id", fields = { id = "int", note = "text" } }

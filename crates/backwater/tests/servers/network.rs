@@ -1,5 +1,7 @@
 //! A network for tests in which requests and responses lie until they are moved by hand.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
 use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::Duration;
 

@@ -4,7 +4,6 @@
 //! Cases that say what a cache may do are counted: most of those that do not hold want a lifetime to
 //! be guessed, or several answers for one URL to be kept.
 
-#![cfg(feature = "remote")]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::sync::{Arc, Mutex};

@@ -1,7 +1,6 @@
 //! What a server pushes becomes rows as it comes, goes on where it stopped, and asks anew for what
 //! may have been missed.
 
-#![cfg(feature = "remote")]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::sync::atomic::{AtomicU16, Ordering};

@@ -6,7 +6,7 @@
 )]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-#[path = "shared/ferries.rs"]
+#[path = "../shared/ferries.rs"]
 mod ferries;
 
 use std::collections::BTreeMap;

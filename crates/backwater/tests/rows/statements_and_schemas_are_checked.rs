@@ -504,7 +504,7 @@ proptest! {
     /// A schema with bytes changed, cut or put in: taken, or problems that lie inside of it.
     #[test]
     fn any_text_is_a_schema_or_has_problems_in_it(at in 0..2500_usize, len in 0..30_usize, put in "[a-z=\\[\\]{}\"'\\\\ .\n\0é]{0,12}") {
-        let whole = include_str!("../../../demo/backwater.toml");
+        let whole = include_str!("../../../../demo/backwater.toml");
         let start = (at..).find(|at| *at >= whole.len() || whole.is_char_boundary(*at)).unwrap().min(whole.len());
         let end = (start + len..).find(|at| *at >= whole.len() || whole.is_char_boundary(*at)).unwrap().min(whole.len());
         let text = format!("{}{put}{}", &whole[..start], &whole[end..]);

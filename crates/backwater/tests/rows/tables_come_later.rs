@@ -8,7 +8,7 @@ use std::sync::{Arc, Mutex};
 use backwater::{Cache, Query, Schema, SqliteFile, Value};
 use proptest::prelude::*;
 
-#[path = "shared/every_kind.rs"]
+#[path = "../shared/every_kind.rs"]
 mod every_kind;
 
 use every_kind::{FIRST, SECOND, Write, image, whole, write};

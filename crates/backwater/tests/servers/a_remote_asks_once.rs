@@ -1,21 +1,17 @@
 //! What views want of a server is asked for once, shared while it is under way, fresh for as long
 //! as the server says, validated after that, and remembered after a restart.
 
-#![cfg(feature = "remote")]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
-
-#[path = "shared/kept_calls.rs"]
-mod kept_calls;
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
+use crate::kept_calls::KeptCalls;
 use backwater::clock::{Clock, SetClock};
 use backwater::remote::{Alarm, AnswerState, Call, FailureKind, Remote, StandIn, Transport};
 use backwater::storage::MemoryStorage;
 use backwater::{Cache, ErrorKind, Schema, Timestamp, Value};
-use kept_calls::KeptCalls;
 use proptest::prelude::*;
 
 const SCHEMA: &str = r#"

@@ -3,7 +3,6 @@
 //! confirmed is not unseen again; none is applied twice, or refused and applied; and once the
 //! faults end, every client shows what the server has.
 
-#![cfg(feature = "remote")]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::cell::Cell;
@@ -16,17 +15,13 @@ use backwater::remote::{FailureKind, Listening, Remote, SendState, Sent, Wanted}
 use backwater::{Cache, DeltaKind, RowId, Schema, Value};
 use proptest::prelude::*;
 
-#[path = "shared/killed_disk.rs"]
-mod killed_disk;
-use killed_disk::Disk;
+use crate::killed_disk::Disk;
 
-#[path = "shared/network.rs"]
-mod network;
-use network::Flight;
+use crate::network::Flight;
 
 /// What the server answers.
 type Answered = (u16, String, i64);
-type Network = network::Network<Answered>;
+type Network = crate::network::Network<Answered>;
 
 const SCHEMA: &str = r#"
     [table.sailing]

@@ -5,7 +5,7 @@ use backwater::{Cache, Schema, Value};
 use proptest::prelude::*;
 
 /// The same as what the fuzz targets ask.
-#[path = "../../../fuzz/properties.rs"]
+#[path = "../../../../fuzz/properties.rs"]
 mod properties;
 
 /// A text with pieces of it replaced, doubled or cut away.
@@ -74,7 +74,7 @@ proptest! {
     #[test]
     fn any_schema_is_right_or_says_what_is_not(edits in edits(), noise in "\\PC{0,60}") {
         properties::schema(&changed(properties::SCHEMA, &edits));
-        properties::schema(&changed(include_str!("../../../demo/backwater.toml"), &edits));
+        properties::schema(&changed(include_str!("../../../../demo/backwater.toml"), &edits));
         properties::schema(&noise);
     }
 }

@@ -1,7 +1,6 @@
 //! A query is filled by exactly the requests that it needs: once it is called whole it shows what
 //! it would show if all that the server has were here, and nothing is asked for twice.
 
-#![cfg(feature = "remote")]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::collections::BTreeSet;

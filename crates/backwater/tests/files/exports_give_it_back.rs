@@ -3,7 +3,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-#[path = "shared/every_kind.rs"]
+#[path = "../shared/every_kind.rs"]
 mod every_kind;
 
 use backwater::{Cache, ErrorKind, Schema, storage::MemoryStorage};

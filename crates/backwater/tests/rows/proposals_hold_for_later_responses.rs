@@ -4,6 +4,7 @@
 //! thing.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
+use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
 
 use backwater::{Cache, Request, Schema, infer::Samples};
@@ -15,7 +16,7 @@ fn config(cases: u32) -> ProptestConfig {
     ProptestConfig {
         cases,
         failure_persistence: None,
-        max_shrink_iters: 8,
+        max_shrink_iters: 100,
         ..ProptestConfig::default()
     }
 }
@@ -523,11 +524,7 @@ fn figures(
 }
 
 /// As a person edits a proposal: calls a table otherwise, and comments a field out.
-fn edited(
-    proposed: &str,
-    renamed: prop::sample::Index,
-    declined: prop::sample::Index,
-) -> String {
+fn edited(proposed: &str, renamed: prop::sample::Index, declined: prop::sample::Index) -> String {
     let named = |line: &str| Some(line.strip_prefix("[table.")?.split(']').next()?.to_owned());
     let tables: Vec<String> = proposed.lines().filter_map(named).collect();
     let Some(table) = tables.get(renamed.index(tables.len().max(1))) else {
@@ -571,6 +568,7 @@ proptest! {
         renamed in any::<prop::sample::Index>(),
         declined in any::<prop::sample::Index>(),
     ) {
+        let against = RefCell::new(Vec::new());
         let grown = |shown: &[&Answer]| {
             let (first, later) = shown.split_at(shown.len() / 2);
             let proposed = samples(first.iter().copied()).propose().text().to_owned();
@@ -594,12 +592,19 @@ proptest! {
             let again = samples(later.iter().copied()).update("again", after).unwrap();
             prop_assert_eq!(again.added().collect::<Vec<_>>(), Vec::<&str>::new(), "{}", after);
             prop_assert_eq!(again.text(), after);
-            prop_assert_eq!(update.against().collect::<Vec<_>>(), Vec::<&str>::new(), "{}", after);
+            *against.borrow_mut() = update.against().map(str::to_owned).collect();
             Ok(after.to_owned())
         };
         let (text, figures) = figures(&server, grown)?;
         prop_assert!(figures.read * 100 >= figures.held_out * 99, "{:#?}\n{}", figures, text);
-        prop_assert_eq!(figures.once, figures.entities, "{:#?}\n{}", figures, text);
+        // Only the later samples may show that a yard acts as if it were a person.
+        let mut against = against.into_inner();
+        for (entity, tables) in &figures.others {
+            let says = |said: &String| said.starts_with(&format!("tables {} hold", tables.join(" and ")));
+            prop_assert!(against.iter().any(says), "{}: {:#?}\n{}", entity, figures, text);
+        }
+        against.retain(|said| !said.starts_with("tables "));
+        prop_assert_eq!(against, Vec::<String>::new(), "{}", text);
         prop_assert!(figures.mixed.is_empty(), "{:#?}\n{}", figures, text);
     }
 }

@@ -247,8 +247,8 @@ proptest! {
         at in 0..28_000_usize,
         cut in any::<bool>(),
     ) {
-        let departures = include_bytes!("../../../demo/responses/departures.json");
-        let schema = Schema::parse("backwater.toml", include_str!("../../../demo/backwater.toml")).unwrap();
+        let departures = include_bytes!("../../../../demo/responses/departures.json");
+        let schema = Schema::parse("backwater.toml", include_str!("../../../../demo/backwater.toml")).unwrap();
         let mut broken = departures.to_vec();
         if cut {
             broken.truncate(at);

@@ -1,7 +1,6 @@
 //! What a server hears of a change, and what becomes of it: by which request, in which order, how
 //! often, and what is shown when the server says no.
 
-#![cfg(feature = "remote")]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::sync::{Arc, Mutex};
