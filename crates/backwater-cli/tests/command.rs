@@ -527,6 +527,41 @@ fn a_schema_is_proposed_that_reads_the_same_files() {
     world.run("infer empty.har").fails(1, "there is no JSON response in empty.har");
 }
 
+/// A schema is added to in place, and only if there is something to add.
+#[test]
+fn a_schema_is_added_to_in_its_file() {
+    let world = World::new();
+    let before = fs::read_to_string(world.path("backwater.toml")).unwrap();
+    let printed = world.run("infer --update backwater.toml --dry-run morning.har").out();
+    assert_eq!(fs::read_to_string(world.path("backwater.toml")).unwrap(), before);
+    let update = "infer --update backwater.toml morning.har";
+    world
+        .run(update)
+        .notes("Added to backwater.toml:\n  table tides_today\n  rule tides_today\n")
+        .notes("9 responses: 242 objects became 47 rows.");
+    let after = fs::read_to_string(world.path("backwater.toml")).unwrap();
+    assert_eq!(after, printed);
+    assert!(after.starts_with(&before));
+    world.run("check backwater.toml").says("nothing wrong");
+    world.run(update).notes("Nothing to add to backwater.toml.");
+    assert_eq!(fs::read_to_string(world.path("backwater.toml")).unwrap(), after);
+
+    world.write("broken.toml", "[table.port]\nid = 7\n");
+    world.run("infer --update broken.toml morning.har").fails(1, "broken.toml:");
+    world.run("infer --update nowhere.toml morning.har").fails(1, "it cannot be read");
+    world.run("infer --dry-run morning.har").fails(2, "--update");
+    fs::create_dir(world.path("islands")).unwrap();
+    let mut call = vec!["infer".to_owned()];
+    for island in ["tern", "norrin", "eel", "saltmere", "whin", "marsh", "outer", "kelp"] {
+        let file = format!("islands/{island}.json");
+        world.write(&file, format!("{{\"id\": \"{island}\", \"roads\": 2}}"));
+        call.push(file);
+    }
+    world.call(&call.iter().map(String::as_str).collect::<Vec<_>>(), "").says(
+        "[response.islands] # 8 responses called tern, norrin and 6 others: read them as islands",
+    );
+}
+
 #[test]
 fn a_plan_is_explained_as_a_tree_as_json_and_as_a_graph() {
     let world = World::loaded();

@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::classes::{Class, Kinds, numbers, type_member, values_of};
+use super::columns::IdKind;
 use super::evidence::{ObjectsNo, View, World};
 use super::identity::{Identity, Trial};
 use super::urls::{Path, Segment};
@@ -35,20 +36,32 @@ impl Declared {
         self.schema.rules.get(self.reading[sample]?)
     }
 
+    /// The rule that reads the responses of a path.
+    pub(super) fn read_by(&self, path: &Path) -> Option<&Rule> {
+        self.schema.rules.get(path.target.read_by?)
+    }
+
     pub(super) fn table(&self, number: TableNo) -> &TableDef {
         self.schema.table(number)
     }
 
-    /// Whether its rules say from which server they are.
-    pub(super) fn has_absolute_urls(&self) -> bool {
-        let mut templates = self.schema.rules.iter().flat_map(Rule::urls);
-        templates.any(|template| template.as_str().contains("://"))
+    /// Whether its rules say from which server they are, if they have URLs.
+    pub(super) fn has_absolute_urls(&self) -> Option<bool> {
+        let templates = self.schema.rules.iter().flat_map(Rule::urls);
+        let absolute = templates.map(|template| template.as_str().contains("://"));
+        absolute.reduce(|one, other| one || other)
     }
 
-    /// Makes variables of what stands where the templates of the schema have variables.
-    pub(super) fn vary(&self, path: &mut Path) {
-        let templates = self.schema.rules.iter().flat_map(Rule::urls);
-        for template in templates {
+    /// Makes variables of what stands where a template has variables: those of the rule that reads
+    /// the sample, or of any rule.
+    pub(super) fn vary(&self, sample: usize, path: &mut Path) {
+        let reading = self.reading[sample];
+        path.target.read_by = reading;
+        let rules = match reading {
+            Some(rule) => &self.schema.rules[rule..=rule],
+            None => &self.schema.rules,
+        };
+        for template in rules.iter().flat_map(Rule::urls) {
             let text = template.as_str();
             let text = text.split("{?").next().unwrap_or(text);
             let text = text
@@ -72,27 +85,29 @@ impl Declared {
 pub(super) struct Claims<'s> {
     declared: &'s Declared,
     of: FxHashMap<ObjectsNo, TableNo>,
+    /// Objects at or around which the rules look for something.
+    looked_at: FxHashSet<ObjectsNo>,
 }
 
 impl<'s> Claims<'s> {
     /// Follows the rules that read samples, and the links of what they read; then what is called
     /// like a table.
     pub(super) fn new(declared: &'s Declared, world: &World, paths: &[Path]) -> Self {
-        let mut claims = Self { declared, of: FxHashMap::default() };
+        let (of, looked_at) = (FxHashMap::default(), FxHashSet::default());
+        let mut claims = Self { declared, of, looked_at };
         for path in paths {
-            let mut rules: Vec<usize> =
-                path.samples.iter().filter_map(|sample| declared.reading[*sample]).collect();
-            rules.sort_unstable();
-            rules.dedup();
-            for rule in rules {
-                let rule = &declared.schema.rules[rule];
+            if let Some(rule) = declared.read_by(path) {
                 claims.part(&View::new(world, path.roots.iter().copied()), &rule.places, rule);
             }
         }
         let kinds = Kinds::of(world);
         for number in numbers(world) {
             let objects = world.objects(number);
-            if claims.of.contains_key(&number) || world.place(number).plain {
+            if claims.looked_at.contains(&number)
+                || claims.of.contains_key(&number)
+                || world.place(number).plain
+                || claims.is_part_of_row(&kinds, number)
+            {
                 continue;
             }
             let tables = declared.schema.table_numbers();
@@ -108,6 +123,21 @@ impl<'s> Claims<'s> {
             }
         }
         claims
+    }
+
+    /// Whether objects go by the name of a row that they stand in.
+    fn is_part_of_row(&self, kinds: &Kinds<'_>, number: ObjectsNo) -> bool {
+        let mut place = kinds.world.place(number);
+        while let Some(parent) = place.parent {
+            if names_a_thing(&place.role) {
+                return false;
+            }
+            if self.of.contains_key(&parent) {
+                return true;
+            }
+            place = kinds.world.place(parent);
+        }
+        false
     }
 
     /// The names of all tables.
@@ -144,18 +174,26 @@ impl<'s> Claims<'s> {
         Some((*table, identity, Trial::default()))
     }
 
-    /// Whether objects have all that identifies rows of a table.
+    /// Whether objects have what identifies rows of a table, links to what is around them apart.
     fn has_id(&self, world: &World, number: ObjectsNo, table: TableNo) -> bool {
         let ids = self.declared.table(table).id_fields();
-        let is_there =
-            |id: &&FieldDef| places(id).any(|from| always_there(world, &[number], from.parts()));
-        !ids.is_empty() && ids.iter().all(is_there)
+        let is_there = |id: &&FieldDef| {
+            let kind = (id.kind == FieldKind::Int).then_some(IdKind::Int);
+            places(id).any(|from| {
+                let counts = descend(world, &[number], from.parts()).counts();
+                let fits = kind.is_none_or(|kind| kind.fits(&counts));
+                fits && always_there(world, &[number], from.parts())
+            })
+        };
+        let may_lack = |id: &&FieldDef| matches!(id.kind, FieldKind::Link(_));
+        ids.iter().any(is_there) && ids.iter().all(|id| is_there(&id) || may_lack(&id))
     }
 
     /// Follows what a rule looks for in a response.
     fn part(&mut self, view: &View<'_>, branch: &Branch<ResponsePart>, rule: &Rule) {
         let world = view.world;
         let all = [view.objects(), view.elements().objects()].concat();
+        self.looked_at.extend(&all);
         for part in &branch.here {
             match part {
                 // Resources of JSON:API name their tables themselves.
@@ -226,7 +264,7 @@ impl<'s> Claims<'s> {
             (_, Some(one_of)) => {
                 for number in objects {
                     let type_name = world.objects(*number).type_name.as_deref();
-                    if let Some(to) = type_name.and_then(|name| one_of.table(name)) {
+                    if let Some(to) = one_of.table_of(type_name) {
                         self.claim(world, &[*number], to);
                     }
                 }
@@ -260,5 +298,5 @@ pub(super) fn descend<'w>(world: &'w World, objects: &[ObjectsNo], way: &[String
 fn always_there(world: &World, objects: &[ObjectsNo], way: &[String]) -> bool {
     let seen: usize = objects.iter().map(|objects| world.objects(*objects).seen).sum();
     let counts = descend(world, objects, way).counts();
-    counts.seen == seen && counts.nulls + counts.arrays + counts.deep == 0
+    counts.seen == seen && counts.ids() + counts.objects == seen
 }

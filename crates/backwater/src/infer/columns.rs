@@ -7,7 +7,9 @@ use super::classes::{MODEL, go_by_digits, is_surely_typed};
 use super::entities::{Entities, Entity};
 use super::evidence::{Counts, Members, ObjectsNo, View, World};
 use super::identity::Identity;
-use super::words::{Taken, is_content, is_of_place, is_time, names_a_thing, singular, snake};
+use super::words::{
+    Taken, is_content, is_embedding, is_of_place, is_time, names_a_thing, singular, snake,
+};
 use crate::ingest::TYPE_NAME;
 use crate::schema::{FieldKind, IdType, Names, TableNo, Unknown};
 
@@ -91,7 +93,7 @@ impl IdKind {
     }
 
     /// Whether all values but nulls could be such ids.
-    fn fits(self, counts: &Counts) -> bool {
+    pub(super) fn fits(self, counts: &Counts) -> bool {
         let found = match self {
             IdKind::Int => counts.ints + counts.digits,
             IdKind::Text => counts.ids(),
@@ -639,7 +641,8 @@ impl ProposedTable {
     fn add(&mut self, way: &[String], kind: ColumnKind, note: String, always: bool) -> String {
         let parts: Vec<String> = way.iter().map(|part| snake(part)).collect();
         let (long, short) = (parts.join("_"), parts.get(1..).unwrap_or_default().join("_"));
-        let is_content = way.len() > 1 && is_content(&way[0]) && self.taken.is_free(&short);
+        let says_nothing = way.len() > 1 && (is_content(&way[0]) || is_embedding(&way[0]));
+        let is_content = says_nothing && self.taken.is_free(&short);
         // `edges` of `tickets` are the tickets.
         let most = parts[..parts.len().saturating_sub(1)].join("_");
         let is_many = matches!(kind, ColumnKind::Many(..)) && way.len() > 1;

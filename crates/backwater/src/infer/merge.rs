@@ -133,11 +133,15 @@ impl Document {
         });
         for kind in ["table", "response"].into_iter().filter(|_| in_one) {
             let all = self.document.entry(kind).or_insert(Item::Table(Table::new()));
-            let all = all.as_table_like_mut().ok_or_else(unexpected)?;
             let new = added.get(kind).and_then(Item::as_table_like);
             for (name, item) in new.into_iter().flat_map(TableLike::iter) {
-                let inline = item.clone().into_value().map_err(|_| unexpected())?;
-                all.insert(name, Item::Value(inline));
+                let value = item.clone().into_value().map_err(|_| unexpected())?;
+                match &mut *all {
+                    Item::Value(Value::InlineTable(all)) => insert(all, name, value),
+                    all => {
+                        drop(all.as_table_like_mut().map(|it| it.insert(name, Item::Value(value))))
+                    }
+                }
             }
         }
         let mut text = self.document.to_string();
@@ -186,16 +190,22 @@ fn entry(line: &str) -> Result<(String, Value)> {
 
 /// Adds a line to a table that has no room for comments.
 fn add_inline(fields: &mut InlineTable, line: &str) -> Result<()> {
-    let (name, mut value) = entry(line)?;
-    let last = fields.iter_mut().last();
+    let (name, value) = entry(line)?;
+    insert(fields, &name, value);
+    Ok(())
+}
+
+/// Inserts a value at the end, with the space in front of the brace behind it.
+fn insert(all: &mut InlineTable, name: &str, mut value: Value) {
+    let last = all.iter_mut().last();
     let space = last.and_then(|(_, last)| {
         let space = last.decor().suffix()?.as_str()?.to_owned();
         last.decor_mut().set_suffix("");
         Some(space)
     });
+    value.decor_mut().set_prefix(" ");
     value.decor_mut().set_suffix(space.unwrap_or_default());
-    fields.insert(&name, value);
-    Ok(())
+    all.insert(name, value);
 }
 
 /// Adds a line to a table, its comment below those of the others.

@@ -1,7 +1,7 @@
 //! A schema proposed from samples of responses and from recordings; see [`Samples`].
 
 // It reads samples for what they hold, decides which objects are rows of which tables, and writes a
-// schema that says at each line why. It knows the schema's language and ingest, with which it tries
+// schema that says at each line why, or adds to one. It knows the schema's language and ingest, with which it tries
 // what it proposes; it must not know queries or storage, and it does no I/O.
 
 mod account;
@@ -302,7 +302,7 @@ impl Samples {
                 (None, url) => Parts::of(request.method(), url.unwrap_or_default()),
             };
             let mut path = Path::new(number, parts);
-            declared.iter().for_each(|declared| declared.vary(&mut path));
+            declared.iter().for_each(|declared| declared.vary(number, &mut path));
             path
         });
         together(paths)
@@ -352,13 +352,21 @@ impl Samples {
         new.for_each(|entity| drop(table_names.take(&entity.name)));
         let named = paths.iter().filter_map(|path| path.target.named.as_ref());
         named.for_each(|name| drop(names.take(name)));
-        let origins = paths.iter().map(|path| &path.target.origin);
-        let absolute = origins.clone().any(|origin| Some(origin) != origins.clone().next())
-            || declared.is_some_and(Declared::has_absolute_urls);
+        let with_urls = paths.iter().filter(|path| path.target.named.is_none());
+        let origins = with_urls.map(|path| &path.target.origin);
+        let are_several = origins.clone().any(|origin| Some(origin) != origins.clone().next());
+        // Where a schema does not say from which server its rules are, they are from any.
+        let is_absolute = |path: &Path| match declared.and_then(Declared::has_absolute_urls) {
+            Some(has_absolute) => {
+                has_absolute || paths.iter().any(|other| path.differs_in_origin(other))
+            }
+            None => are_several,
+        };
         let (mut rules, mut left_out) = (Vec::new(), Vec::new());
         for path in paths {
             let written = path.samples.iter().map(|sample| self.samples[*sample].written).max();
             let written = written.unwrap_or(Written::Json);
+            let absolute = is_absolute(path);
             let made =
                 deciding.rule(path, written, absolute, &mut tables, &mut names, &mut table_names);
             let Some(rule) = made else {
@@ -378,7 +386,11 @@ impl Samples {
                         table_names.take(&words::usable(&format!("{}_answer", snake(&rule.name))));
                     rules.push(rule.kept_whole(why.clone(), name));
                 }
-                Some(why) => left_out.push(format!("{}: {}", request_text(path), why.join("; "))),
+                Some(why) => {
+                    let mut why = why.to_vec();
+                    why.dedup();
+                    left_out.push(format!("{}: {}", request_text(path), why.join("; ")));
+                }
             }
         }
         Untried { rules, tables, left_out }

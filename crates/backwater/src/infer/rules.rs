@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 
 use super::classes::{go_by_digits, type_member, values_of};
 use super::columns::{Column, ColumnKind, Deciding, IdKind, ProposedTable, of_objects, scalar};
+use super::entities::Entities;
 use super::evidence::{Counts, ObjectsNo, ShapeNo, View, hash};
 use super::identity::Identity;
 use super::scan::Written;
@@ -245,7 +246,8 @@ impl<'w> Deciding<'w> {
             let present = if known == all && counts.nulls == 0 && member.present == seen {
                 (all, all)
             } else {
-                (member.present, all.max(seen + 1))
+                // A member may be there twice.
+                (member.present, all.max(member.present + 1))
             };
             self.walk(&member.view, &inside, present, graphql, answer);
         }
@@ -379,7 +381,7 @@ impl<'w> Deciding<'w> {
             return self.delete(path, absolute, tables, names);
         }
         let mut answer = self.answer(&path.roots, written);
-        let main = main_of(&answer.found, path, written).cloned();
+        let main = main_of(&answer.found, self.entities, path, written).cloned();
         let last = main
             .as_ref()
             .filter(|main| !main.many)
@@ -688,7 +690,13 @@ impl<'w> Deciding<'w> {
 
 /// The rows that a response is about: what all responses are, what the request is called after, or
 /// the one long array. Others are companions, which may lack.
-fn main_of<'f>(found: &'f [FoundRows], path: &Path, written: Written) -> Option<&'f FoundRows> {
+fn main_of<'f>(
+    found: &'f [FoundRows],
+    entities: &Entities,
+    path: &Path,
+    written: Written,
+) -> Option<&'f FoundRows> {
+    let different = |found: &FoundRows| entities.list[found.table].ids.len();
     if written == Written::JsonApi {
         return found.iter().max_by_key(|found| found.objects);
     }
@@ -709,8 +717,8 @@ fn main_of<'f>(found: &'f [FoundRows], path: &Path, written: Written) -> Option<
     let share = if path.target.named.is_some() { all } else { 0 };
     let many = || {
         let arrays = always().filter(|found| found.many && found.objects * 3 >= share * 2);
-        // Of equally many, the first.
-        arrays.rev().max_by_key(|found| found.objects)
+        // What is the same in every response is no news. Of equally many, the first.
+        arrays.rev().max_by_key(|found| different(found).min(found.objects))
     };
     let alone = || always().next().filter(|_| found.len() == 1);
     whole.or_else(named).or_else(many).or_else(alone)

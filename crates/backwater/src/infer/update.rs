@@ -1,6 +1,6 @@
 //! Adding what samples show to a schema that people have written.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::account::Accounted;
 use super::claims::Declared;
@@ -12,7 +12,9 @@ use super::text::{Additions, counted, one_line, place_of};
 use super::urls::Path;
 use super::{Failed, Found, Group, Proposal, Refused, Samples, Trial, Untried};
 use crate::error::Result;
-use crate::schema::{Branch, FieldDef, FieldNo, ResponsePart, Rule, Schema, Scope, TableOrigin};
+use crate::schema::{
+    Branch, FieldDef, FieldKind, FieldNo, ResponsePart, Rule, Schema, Scope, TableOrigin,
+};
 
 /// Rows that stand beside the records of a rule that the schema has, and that it does not read.
 #[derive(Clone)]
@@ -26,6 +28,7 @@ pub(super) struct MoreRows {
 struct Withheld {
     rows_of: BTreeSet<String>,
     fields: bool,
+    all: bool,
 }
 
 /// What came of a schema when it was added to.
@@ -90,10 +93,7 @@ impl Samples {
         let refused_before: BTreeSet<usize> = before.failed.iter().map(|it| it.sample).collect();
         let more = self.more_rows(&found, &declared);
         let against = self.against(&found, &declared, &before);
-        found.paths.iter_mut().for_each(|path| {
-            path.samples.retain(|sample| declared.reading[*sample].is_none());
-        });
-        found.paths.retain(|path| !path.samples.is_empty());
+        found.paths.retain(|path| path.target.read_by.is_none());
         let (mut refused, mut withheld) = (Refused::new(), Withheld::default());
         loop {
             let untried = self.decide(&found, &refused, Some(&declared));
@@ -107,16 +107,26 @@ impl Samples {
             if withheld.fields {
                 additions.fields.clear();
             }
+            if withheld.all {
+                additions.blocks.clear();
+            }
             let merged = self.merged(&document, &declared, &found, &untried, &more, &additions)?;
             let schema = Schema::parse(name, &merged.text)?;
+            let taken = self.taken_over(&declared, &schema);
+            if !taken.is_empty() {
+                // Neither as rows nor as json.
+                taken.into_iter().for_each(|(rule, why)| {
+                    refused.entry(rule).or_default().extend([why.clone(), why]);
+                });
+                continue;
+            }
             let new = untried.rules.iter().map(|rule| Group {
                 rule: &rule.name,
                 samples: &rule.samples,
                 goes_on: false,
             });
-            let trial = self.try_out(schema, read_groups(&read).chain(new));
-            let Trial { failed, totals, rows } = trial;
-            let mut failed: Vec<Failed> = failed;
+            let Trial { mut failed, totals, rows } =
+                self.try_out(schema, read_groups(&read).chain(new));
             failed.retain(|failed| !refused_before.contains(&failed.sample));
             if failed.is_empty() {
                 let used: Vec<usize> = proposed.used().into_iter().collect();
@@ -137,11 +147,29 @@ impl Samples {
             for Failed { rule, sample, why } in failed {
                 if declared.reading[sample].is_none() {
                     refused.entry(rule).or_default().push(why.to_string());
-                } else if !withheld.rows_of.insert(rule) {
+                } else if withheld.rows_of.insert(rule.clone()) {
+                    continue;
+                } else if !withheld.fields {
                     withheld.fields = true;
+                } else {
+                    // What is new stands in the way of what there is.
+                    withheld.all = true;
+                    refused.entry(rule).or_default().push(why.to_string());
                 }
             }
         }
+    }
+
+    /// New rules that would read what a rule of the schema reads.
+    fn taken_over(&self, declared: &Declared, now: &Schema) -> BTreeMap<String, String> {
+        let samples = self.samples.iter().enumerate();
+        let taken = samples.filter_map(|(number, sample)| {
+            let known = declared.rule(number)?;
+            let (reading, _) = sample.request.resolve(now).ok()?;
+            let why = || format!("rule {} reads some of these responses", known.name);
+            (reading.name != known.name).then(|| (reading.name.to_string(), why()))
+        });
+        taken.collect()
     }
 
     /// The samples that the schema's rules read, by these.
@@ -162,10 +190,7 @@ impl Samples {
         let deciding = Deciding::new(&found.world, &found.entities, Some(declared));
         let mut more = Vec::new();
         for path in &found.paths {
-            let mut rules = path.samples.iter().map(|sample| declared.rule(*sample));
-            let Some(Some(rule)) = rules.next() else { continue };
-            let is_one = rules.all(|other| other.is_some_and(|other| other.name == rule.name));
-            if is_one && path.target.method != "DELETE" {
+            if let Some(rule) = declared.read_by(path).filter(|_| path.target.method != "DELETE") {
                 self.more_rows_of(&deciding, declared, (path, rule), &mut more);
             }
         }
@@ -182,7 +207,8 @@ impl Samples {
         let written = path.samples.iter().map(|sample| self.samples[*sample].written).max();
         let answer = deciding.answer(&path.roots, written.unwrap_or(Written::Json));
         for found in answer.found {
-            let rows = deciding.beside(found).ok().filter(|rows| !looks_at(rule, rows));
+            let rows = deciding.beside(found).ok();
+            let rows = rows.filter(|rows| !looks_at(&declared.schema, rule, rows));
             let Some(rows) = rows else { continue };
             let is_known = |known: &MoreRows| {
                 *known.rule == *rule.name
@@ -318,10 +344,16 @@ fn read_groups<'g>(read: &'g [(&'g Rule, Vec<usize>)]) -> impl Iterator<Item = G
     read.iter().map(|(rule, samples)| Group { rule: &rule.name, samples, goes_on: true })
 }
 
-/// Whether a rule looks for rows in the place of these, around it or inside. A value that it takes
-/// from there as it is may have been all that was known.
-fn looks_at(rule: &Rule, rows: &BesideRows) -> bool {
-    let are_rows = |part: &&ResponsePart| !matches!(part, ResponsePart::Value(..));
+/// Whether a rule looks at the place of rows, around it or inside. What it keeps from there as json
+/// may have been all that was known.
+fn looks_at(schema: &Schema, rule: &Rule, rows: &BesideRows) -> bool {
+    let is_json = |part: &ResponsePart| match part {
+        ResponsePart::Value(table, field) => {
+            schema.table(*table).field(*field).kind == FieldKind::Json
+        }
+        _ => false,
+    };
+    let are_rows = |part: &&ResponsePart| !is_json(part);
     let mut branch: &Branch<ResponsePart> = &rule.places;
     for name in &rows.way {
         if branch.here.iter().any(|part| are_rows(&part)) {

@@ -52,6 +52,8 @@ pub(super) struct Target {
     pub(super) segments: Vec<Segment>,
     /// The name of the rule, where there is no URL.
     pub(super) named: Option<String>,
+    /// The number of the rule that reads the responses already.
+    pub(super) read_by: Option<usize>,
 }
 
 /// A part of a path between slashes.
@@ -126,7 +128,8 @@ impl Parts {
             let (name, value) = pair.split_once('=').unwrap_or((pair, ""));
             (decoded(name), decoded(value))
         });
-        let target = Target { method: method.to_owned(), origin, segments, named: None };
+        let (method, named, read_by) = (method.to_owned(), None, None);
+        let target = Target { method, origin, segments, named, read_by };
         Self { target, values, query: query.collect() }
     }
 }
@@ -152,6 +155,12 @@ impl Path {
         };
         parts.query.into_iter().for_each(|(name, value)| path.add_query(name, vec![value]));
         path
+    }
+
+    /// Whether another path is the same of another server.
+    pub(super) fn differs_in_origin(&self, other: &Path) -> bool {
+        let (a, b) = (&self.target, &other.target);
+        a.origin != b.origin && Target { origin: a.origin.clone(), ..b.clone() } == *a
     }
 
     /// Adds what was seen in a variable of the query.
@@ -236,7 +245,8 @@ pub(super) fn templates(
     known: &impl KnownValues,
     alike: impl Fn(&Path, &Path) -> bool,
 ) -> Vec<Path> {
-    for path in &mut paths {
+    // What a rule reads already is as its template says.
+    for path in paths.iter_mut().filter(|path| path.target.read_by.is_none()) {
         for segment in 1..path.target.segments.len() {
             let Segment::Fixed(text) = &path.target.segments[segment] else { continue };
             let id = hash(&decoded(text)) | 1;
@@ -271,8 +281,9 @@ pub(super) fn of_one_kind(
     name: Option<&str>,
     is_one_kind: impl Fn(&Path, &Path) -> bool,
 ) -> Vec<Path> {
-    let (named, mut out): (Vec<Path>, Vec<Path>) =
-        paths.into_iter().partition(|path| path.target.named.is_some());
+    let (named, mut out): (Vec<Path>, Vec<Path>) = paths
+        .into_iter()
+        .partition(|path| path.target.named.is_some() && path.target.read_by.is_none());
     let mut sets: Vec<Vec<Path>> = Vec::new();
     for path in named {
         match sets.iter_mut().find(|set| is_one_kind(&set[0], &path)) {
@@ -338,7 +349,8 @@ fn siblings(paths: &[Path], alike: &impl Fn(&Path, &Path) -> bool) -> Option<(us
         let mut places: HashMap<Target, usize> = HashMap::new();
         for (number, path) in paths.iter().enumerate() {
             let word = path.target.segments.get(segment).and_then(Segment::fixed);
-            if !word.is_some_and(can_be_variable) || !path.may_vary(segment) {
+            let may_be = path.target.read_by.is_none() && word.is_some_and(can_be_variable);
+            if !may_be || !path.may_vary(segment) {
                 continue;
             }
             let mut target = path.target.clone();
@@ -368,7 +380,7 @@ fn siblings(paths: &[Path], alike: &impl Fn(&Path, &Path) -> bool) -> Option<(us
 fn followed(paths: &[Path], alike: &impl Fn(&Path, &Path) -> bool) -> Vec<(usize, usize)> {
     let beginning = |path: &Path, segment: usize| {
         let segments = path.target.segments[..segment].to_vec();
-        Target { segments, ..path.target.clone() }
+        Target { segments, read_by: None, ..path.target.clone() }
     };
     // Where a variable follows a beginning: what it was, and the paths.
     let mut varying: HashMap<Target, (HashSet<&str>, Vec<&Path>)> = HashMap::new();
@@ -391,7 +403,7 @@ fn followed(paths: &[Path], alike: &impl Fn(&Path, &Path) -> bool) -> Vec<(usize
             fits.then_some(segment)
         })
     };
-    let found = paths.iter().enumerate();
+    let found = paths.iter().enumerate().filter(|(_, path)| path.target.read_by.is_none());
     found.filter_map(|(number, path)| Some((follows(path)?, number))).collect()
 }
 

@@ -9,7 +9,7 @@ use crate::schema::Names;
 /// Members that hold the records of any table, and so name none.
 const GENERIC: &str = "data items item results result records record rows row nodes node edges edge content \
     contents entries entry list values value objects object docs payload response collection \
-    elements";
+    elements embedded search query find lookup";
 
 /// Members that say how things are at the moment.
 const CHANGING: &str = "status state phase stage conclusion result outcome progress condition health mode step \
@@ -182,6 +182,11 @@ pub(super) fn names_a_thing(name: &str) -> bool {
 /// Whether a member holds what objects consist of, beside what is said of them.
 pub(super) fn is_content(member: &str) -> bool {
     is_among("properties attributes fields props", &snake(member))
+}
+
+/// Whether a member holds the rows that others would only name by their addresses.
+pub(super) fn is_embedding(member: &str) -> bool {
+    is_among("embedded embeds expanded", &snake(member))
 }
 
 /// Whether a member of an entry only says where in its list that is.

@@ -9,7 +9,9 @@ use super::nested::{Around, Failure, Read, Reader, misfit};
 use super::place::PointerStep;
 use super::unplaced::UnplacedNo;
 use crate::error::{either, list, nearest};
-use crate::schema::{Branch, FieldKind, FieldNo, Lookup, TableDef, TableNo, Unknown, whole};
+use crate::schema::{
+    Branch, FieldKind, FieldNo, Lookup, OtherTypes, TableDef, TableNo, Unknown, whole,
+};
 use crate::table::{Cell, IndexKey, ONLY, Slot};
 use crate::table::{Staged, StagedRow};
 use crate::value::{RowId, write_json_text};
@@ -562,8 +564,9 @@ impl<'de> Reader<'_, 'de> {
                     _ => None,
                 },
             };
-            let to = type_name.as_deref().and_then(|name| one_of.table(name));
-            if to.is_none() && one_of.skips_others && type_name.is_some() {
+            let to = type_name.as_deref().and_then(|name| one_of.table_of(Some(name)));
+            let skips = one_of.others == OtherTypes::Skipped;
+            if to.is_none() && skips && type_name.is_some() {
                 let way = definition.field(field).from.to_string();
                 let number = self.unplaced.number(Some(table), &way, None);
                 self.unplaced.add(number, "an id");

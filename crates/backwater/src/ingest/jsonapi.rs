@@ -7,7 +7,7 @@ use super::place::PointerStep;
 use super::resource::{Identifier, ResourceMember};
 use crate::error::either;
 use crate::schema::{
-    Branch, FieldDef, FieldKind, FieldNo, IdType, TableDef, TableNo, Unknown, whole,
+    Branch, FieldDef, FieldKind, FieldNo, IdType, OtherTypes, TableDef, TableNo, Unknown, whole,
 };
 use crate::table::Staged;
 use crate::table::{Cell, Slot, TARGET};
@@ -212,8 +212,9 @@ impl<'de> Reader<'_, 'de> {
         };
         let is_it =
             |table: &&TableNo| kind.as_deref() == Some(&*self.schema.table(**table).resource);
-        let Some(to) = tables.iter().find(is_it).copied() else {
-            if link.one_of().is_some_and(|one_of| one_of.skips_others) {
+        let other = link.one_of().and_then(|one_of| one_of.table_of(None));
+        let Some(to) = tables.iter().find(is_it).copied().or(other) else {
+            if link.one_of().is_some_and(|it| it.others == OtherTypes::Skipped) {
                 let number = self.unplaced.number(None, &link.from.to_string(), None);
                 self.unplaced.add(number, "an identifier");
                 return Ok(None);

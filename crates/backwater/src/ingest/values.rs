@@ -8,7 +8,7 @@ use super::nested::{Failure, Read, Reader, misfit};
 use super::place::PointerStep;
 use crate::error::either;
 use crate::schema::{
-    Epoch, FieldDef, FieldKind, FieldNo, IdType, OneOfDef, Pointer, TableNo, whole,
+    Epoch, FieldDef, FieldKind, FieldNo, IdType, OneOfDef, OtherTypes, Pointer, TableNo, whole,
 };
 use crate::table::{Cell, Slot, TARGET};
 use crate::table::{Staged, checked_text};
@@ -348,8 +348,8 @@ impl<'de> Reader<'_, 'de> {
         (table, from): (TableNo, Option<&Pointer>),
     ) -> Read<Option<(TableNo, Slot)>> {
         let type_name = self.type_name(&one_of.type_member)?;
-        let to = type_name.as_ref().and_then(|name| one_of.table(name));
-        if to.is_none() && one_of.skips_others {
+        let to = one_of.table_of(type_name.as_deref());
+        if to.is_none() && one_of.others == OtherTypes::Skipped {
             let way = from.map(Pointer::to_string).unwrap_or_default();
             let number = self.unplaced.number(Some(table), &way, None);
             let raw = self.json.skip()?;

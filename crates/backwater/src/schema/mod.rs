@@ -35,8 +35,8 @@ pub(crate) use rule::{
 };
 pub(crate) use send::{IfMatch, OnConflict, SendBody, SendRule};
 pub(crate) use table::{
-    Checks, Epoch, FieldDef, FieldKind, IdType, LinkRule, LinkTo, OnDelete, OneOfDef, TableDef,
-    TableOrigin, Unknown,
+    Checks, Epoch, FieldDef, FieldKind, IdType, LinkRule, LinkTo, OnDelete, OneOfDef, OtherTypes,
+    TableDef, TableOrigin, Unknown,
 };
 pub(crate) use template::{Template, Variables, decoded};
 pub(crate) use tree::{Branch, Lookup, Tree};

@@ -127,12 +127,22 @@ pub(crate) struct LinkRule {
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) struct OneOfDef {
     pub(crate) tables: Vec<(Arc<str>, TableNo)>,
-    /// Whether what is of another type is left out; if not, it is an error.
-    pub(crate) skips_others: bool,
+    pub(crate) others: OtherTypes,
     /// The field beside the link that holds the name.
     pub(crate) type_field: FieldNo,
     /// The member of a nested object that holds it.
     pub(crate) type_member: Arc<str>,
+}
+
+/// What becomes of what names a type that a link does not know.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(crate) enum OtherTypes {
+    #[default]
+    Refused,
+    /// It is left out.
+    Skipped,
+    /// It is a row of that table, which is among those of the link.
+    To(TableNo),
 }
 
 /// What becomes of a link when the row that it points at is deleted.
@@ -193,6 +203,16 @@ impl FieldDef {
 }
 
 impl OneOfDef {
+    /// The table of what names a type, or no type: the one that goes by that name, or that of other
+    /// types.
+    pub(crate) fn table_of(&self, type_name: Option<&str>) -> Option<TableNo> {
+        let other = match self.others {
+            OtherTypes::To(table) => Some(table),
+            OtherTypes::Refused | OtherTypes::Skipped => None,
+        };
+        type_name.and_then(|name| self.table(name)).or(other)
+    }
+
     /// The table that goes by a name.
     pub(crate) fn table(&self, name: &str) -> Option<TableNo> {
         self.tables.iter().find(|(known, _)| **known == *name).map(|(_, table)| *table)

@@ -1,29 +1,11 @@
-//! What rows, queries, rules and proposals promise.
+//! What rows promise, and the commits that write them.
 
 mod commits_are_withdrawn;
 mod deletes_follow_links;
-mod derived_values_run_when_they_must;
-mod formats_become_the_same_rows;
-mod hard_input_does_no_harm;
-mod ingest_merges_responses;
-mod missing_cells_are_listed;
-mod pages_keep_the_servers_order;
-mod pages_stay_true;
-mod patches_do_what_their_standards_say;
-mod proposals_hold_for_later_responses;
-mod proposals_read_their_samples;
 mod readers_see_whole_commits;
-mod reports_say_why;
-mod responses_come_in_every_shape;
-mod results_have_limits;
-mod results_stay_as_they_were;
 mod rows_grow_old;
-mod rules_say_what_a_response_holds;
 mod schemas_change_and_lose_nothing;
-mod statements_and_schemas_are_checked;
-mod streams_merge_what_waits;
 mod structs_are_rows;
 mod tables_come_later;
 mod transactions_equal_a_model;
-mod views_follow_their_queries;
 mod what_is_too_much_goes;

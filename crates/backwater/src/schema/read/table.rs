@@ -9,7 +9,7 @@ use super::{Reader, Value, found, one_or_several};
 use crate::error::nearest;
 use crate::schema::{
     Branch, Checks, Epoch, FieldDef, FieldKind, FieldNo, LinkRule, Lookup, Names, OnDelete,
-    OneOfDef, Pointer, TableDef, TableNo, TableOrigin, Tree, Unknown,
+    OneOfDef, OtherTypes, Pointer, TableDef, TableNo, TableOrigin, Tree, Unknown,
 };
 
 /// Prefixes that SQLite and the storage form keep for themselves.
@@ -29,8 +29,9 @@ pub(super) const ON_DELETE: [(&str, OnDelete); 4] = [
     ("restrict", OnDelete::Restrict),
 ];
 
-/// Whether what a link cannot point at is left out.
-const OTHER_TYPES: [(&str, bool); 2] = [("error", false), ("skip", true)];
+/// What becomes of what a link cannot point at.
+const OTHER_TYPES: [(&str, OtherTypes); 2] =
+    [("error", OtherTypes::Refused), ("skip", OtherTypes::Skipped)];
 
 /// What a field's table of options may say.
 const OPTIONS: [&str; 15] = [
@@ -445,7 +446,7 @@ impl<'t> Reader<'t> {
         }
         let nulls = [
             ("on_delete", field.link.as_ref().is_some_and(|it| it.on_delete == OnDelete::SetNull)),
-            ("other_types", field.one_of().is_some_and(|one_of| one_of.skips_others)),
+            ("other_types", field.one_of().is_some_and(|it| it.others == OtherTypes::Skipped)),
         ];
         for (option, sets_null) in nulls {
             if let Some(value) = options.get(option).filter(|_| field.required && sets_null) {
@@ -529,10 +530,39 @@ impl<'t> Reader<'t> {
             .and_then(|value| self.as_text(value, "the name of the member that tells the table"));
         let type_member = type_member.unwrap_or(TYPE_MEMBER).into();
         let others = options.get("other_types");
-        let others = others.and_then(|value| self.as_name(value, "`other_types`", &OTHER_TYPES));
-        let skips_others = others.unwrap_or(false);
-        let one_of = OneOfDef { tables, skips_others, type_field: FieldNo(0), type_member };
+        let others = others.and_then(|value| self.other_types(value, &mut tables));
+        let others = others.unwrap_or_default();
+        let one_of = OneOfDef { tables, others, type_field: FieldNo(0), type_member };
         Some((FieldKind::OneOf, LinkRule { on_delete, record, one_of: Some(one_of) }))
+    }
+
+    /// What becomes of other types; a table for them is one of the link's, under its own name.
+    fn other_types(
+        &mut self,
+        value: &Value<'t>,
+        tables: &mut Vec<(Arc<str>, TableNo)>,
+    ) -> Option<OtherTypes> {
+        let DeValue::Table(parts) = value.get_ref() else {
+            return self.as_name(value, "`other_types`", &OTHER_TYPES);
+        };
+        let [to] = self.parts(parts, "`other_types`", ["to"]);
+        let Some(to) = to else {
+            let help = "write `other_types = { to = \"TABLE\" }`, \"skip\" or \"error\"";
+            self.problem(value.span().start, "no table for what is of another type", help);
+            return None;
+        };
+        let number = self.as_table_no(to, "the name of a table")?;
+        self.links.push((to.span().start, number));
+        if tables.iter().all(|(_, table)| *table != number) {
+            let name = self.tables[number.index()].clone();
+            if tables.iter().any(|(known, _)| *known == name) {
+                let message = format!("\"{name}\" is the type of another table here");
+                self.problem(to.span().start, message, "name the table among those of the link");
+                return None;
+            }
+            tables.push((name, number));
+        }
+        Some(OtherTypes::To(number))
     }
 
     fn type_field_name(&mut self, options: &Options<'_, 't>, link: &str) -> Arc<str> {

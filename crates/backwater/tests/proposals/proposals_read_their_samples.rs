@@ -2,7 +2,8 @@
 //! edited, and finds the things that are in them.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-use backwater::{Cache, Request, RowId, Schema, infer::Samples};
+use backwater::infer::{Proposal, Samples};
+use backwater::{Cache, Request, RowId, Schema};
 use proptest::prelude::*;
 use serde_json::{Map, Value, json};
 
@@ -328,6 +329,44 @@ proptest! {
     #[test]
     fn any_json_has_a_schema_that_reads_it(samples in prop::collection::vec((request(), anything()), 1..5)) {
         propose(&samples)?;
+    }
+
+    /// Any JSON is added to the schema of any other, which goes on reading what it read.
+    #[test]
+    fn any_json_is_added_to_a_schema(
+        first in prop::collection::vec((request(), anything()), 1..4),
+        later in prop::collection::vec((request(), anything()), 1..4),
+    ) {
+        let samples = |all: &[(Request, String)]| {
+            let mut samples = Samples::new();
+            all.iter().for_each(|(request, body)| samples.add(request.clone(), body.as_str()).unwrap());
+            samples
+        };
+        let before = samples(&first).propose().text().to_owned();
+        let update = samples(&later).update("before", &before).unwrap();
+        let after = update.text().to_owned();
+        let read = |text: &str, (request, body): &(Request, String)| {
+            let schema = Schema::parse("schema", text);
+            let schema = schema.map_err(|error| TestCaseError::fail(format!("{error}\n{text}")))?;
+            let checked = schema.check();
+            prop_assert!(checked.is_ok(), "{:?}\n{}", checked, text);
+            let read = Cache::new(schema).commit("read", |tx| tx.ingest(request.clone(), body));
+            Ok(read.map(drop))
+        };
+        // Where rows were seen beside what was kept as json, other things may have stood before.
+        let is_kept = |added: &str| !added.starts_with("rows of ");
+        for sample in first.iter().filter(|_| update.added().all(is_kept)).chain(&later) {
+            let (once, now) = (read(&before, sample)?, read(&after, sample)?);
+            prop_assert!(once.is_err() || now.is_ok(), "{:?}\n{:?}\n{}\n{}", now, sample, before, after);
+        }
+        if update.against().count() + update.refused().count() == 0 {
+            for sample in &later {
+                let now = read(&after, sample)?;
+                prop_assert!(now.is_ok(), "{:?}\n{:?}\n{}\n{}", now, sample, before, after);
+            }
+        }
+        let again = samples(&later).update("after", &after).unwrap();
+        prop_assert_eq!(again.added().collect::<Vec<_>>(), Vec::<&str>::new(), "{}\n{}", before, after);
     }
 
     /// Of a server that has sailings with their vessels, ports, seats and bookings, just these
@@ -717,6 +756,246 @@ fn wrappers_inside_of_rows_are_links_or_rows() {
                 "SELECT v.id, p.name FROM vessel v JOIN crew c ON c.vessel = v.id JOIN person p ON p.id = c.person WHERE v.id = 1",
                 &["1 P5", "1 P6"],
             ),
+        ],
+    );
+}
+
+/// Adds to a schema, and gives what came of it.
+fn updated(before: &str, of: &[(Request, String)]) -> Proposal {
+    let mut samples = Samples::new();
+    of.iter().for_each(|(request, body)| samples.add(request.clone(), body.as_str()).unwrap());
+    let update = samples.update("ours.toml", before).unwrap();
+    Schema::parse("updated", update.text()).unwrap().check().unwrap();
+    update
+}
+
+/// A schema is added to in the form in which it is written.
+#[test]
+fn a_schema_keeps_its_form() {
+    let sailing = json!({ "id": 311, "departsAt": "2031-05-04T09:40:00Z", "gateNo": 2, "vessel": { "id": "marram", "cars": 42 } });
+    let of = samples(&[("GET", "/sailings/311", sailing)]);
+    let forms = [
+        (
+            "table.sailing = { id = \"id\", names = \"camelCase\", fields = { id = \"int\", departs_at = \"timestamp\" } }\n\
+             response.sailing = { url = \"/sailings/{id}\", table = \"sailing\" } # one",
+            "table.sailing = { id = \"id\", names = \"camelCase\", fields = { id = \"int\", departs_at = \"timestamp\", gate_no = \"int\", vessel = { to = \"vessel\" } } }\n\
+             response.sailing = { url = \"/sailings/{id}\", table = \"sailing\" } # one\n\n\
+             # Added by `backwater infer` from 1 response.\n\n\
+             [table.vessel] # 1 object: GET /sailings/{} at /vessel\n",
+        ),
+        (
+            "# Ours.\r\n[table.Sailing]\r\nid = \"no\"\r\n[table.Sailing.fields]\r\nno = { type = \"int\", from = \"id\" }   # as they say\r\n\
+             departs = { type = \"timestamp\", from = \"departsAt\" }\r\n\r\n# One.\r\n[response.one]\r\nurl = \"/sailings/{no}\"\r\ntable = \"Sailing\"\r\n",
+            "departs = { type = \"timestamp\", from = \"departsAt\" }\r\n\
+             gate_no = { type = \"int\", from = \"gateNo\" } # 1 object\r\n\
+             vessel = { to = \"vessel\" }                  # 1 object\r\n\r\n# One.\r\n[response.one]\r\n",
+        ),
+        (
+            "table = { sailing = { id = \"id\", fields = { id = \"int\" } } }\n[response]\none = { url = \"/sailings/{id}\", table = \"sailing\" }\n",
+            "departs_at = { type = \"timestamp\", from = \"departsAt\" }, gate_no = { type = \"int\", from = \"gateNo\" }, vessel = { to = \"vessel\" } } }, vessel = { id",
+        ),
+    ];
+    for (before, wanted) in forms {
+        let update = updated(before, &of);
+        assert!(update.text().contains(wanted), "{wanted}\n{}", update.text());
+        assert_eq!(update.against().count(), 0);
+        let added: Vec<&str> = update.added().collect();
+        assert_eq!(
+            added.len(),
+            if added.iter().any(|it| it.ends_with("departs_at")) { 4 } else { 3 }
+        );
+    }
+}
+
+/// What a person decided stays so: ids of several parts, names, what was commented out. What speaks
+/// against it is said.
+#[test]
+fn a_schema_is_believed_as_far_as_it_goes() {
+    let before = r#"
+[table.leg]
+id = ["sailing", "no"]
+[table.leg.fields]
+sailing = { to = "trip" }
+no = "int"
+# mood = "text"
+
+[table.trip]
+id = "id"
+[table.trip.fields]
+id = "int"
+state = { type = "text", values = ["late", "on time"] }
+crossing = "text"
+
+[response.trips]
+url = "/trips"
+records = "/trips"
+table = "trip"
+
+[response.legs]
+url = "/trips/{sailing}/legs"
+table = "leg"
+fields = { sailing = ":sailing" }
+
+# [response.tides]
+# url = "/tides"
+"#;
+    let trip = |id: i64, state: &str| json!({ "id": id, "state": state });
+    let trips: Vec<Value> = (1..8).map(|id| trip(id, "late")).collect();
+    let of = samples(&[
+        (
+            "GET",
+            "/trips",
+            json!({ "trips": trips, "notices": [{ "id": 5, "text": "fog" }, { "id": 6, "text": "ice" }] }),
+        ),
+        ("GET", "/trips?day=2", json!({ "trips": [trip(9, "lost")] })),
+        (
+            "GET",
+            "/trips/1/legs",
+            json!([{ "no": 1, "mood": "calm", "to": "NOR" }, { "no": 2, "mood": "rough", "to": "EEL" }]),
+        ),
+        ("GET", "/trips/1/legs/2", json!({ "no": 2, "mood": "rough", "to": "EEL" })),
+        ("GET", "/tides", json!({ "high": 3.5 })),
+    ]);
+    let update = updated(before, &of);
+    let text = update.text();
+    let added: Vec<&str> = update.added().collect();
+    let wanted = [
+        "field leg.to",
+        "rows of notice in rule trips",
+        "table notice",
+        "rule trips_2",
+        "rule leg",
+    ];
+    assert!(wanted.iter().all(|it| added.contains(it)), "{added:?}\n{text}");
+    assert!(
+        !added.iter().any(|it| it.contains("mood") || it.contains("tides")),
+        "{added:?}\n{text}"
+    );
+    // The new rule gives the whole id from its URL.
+    let leg = &text[text.find("[response.leg] ").unwrap()..];
+    assert!(leg.contains("url = \"/trips/{trip}/legs/{leg}\""), "{text}");
+    assert!(leg.contains("fields = { sailing = \":trip\" }"), "{text}");
+    assert!(update.account().contains("In no response: trip.crossing."), "{}", update.account());
+
+    let strict = before.replace("/trips\"\nrecords", "/trips{?day}\"\nrecords");
+    let update = updated(&strict, &of);
+    let against: Vec<&str> = update.against().collect();
+    assert!(
+        matches!(&*against, [only] if only.starts_with("response.trips refuses GET https://ferries.example/trips?day=2: /trips/0/state: ")),
+        "{against:?}"
+    );
+}
+
+/// What servers of several styles answer: links and embedded resources, a catalogue of open data, a
+/// connection of GraphQL, a feed of events.
+#[test]
+fn apis_of_several_styles() {
+    let href = |at: String| json!({ "href": at });
+    let berth = |id: i64, vessel: Option<i64>| {
+        let mut berth = json!({ "id": id, "length": 60.5, "_links": { "self": href(format!("/berths/{id}")), "pier": href(format!("/piers/{id}")) } });
+        if let Some(vessel) = vessel {
+            berth["_embedded"] =
+                json!({ "vessel": { "id": vessel, "name": format!("V{vessel}") } });
+        }
+        berth
+    };
+    let page = |number: i64, berths: Value, next: Value| json!({ "_links": { "next": next }, "_embedded": { "berths": berths }, "page": { "number": number, "size": 2, "totalElements": 3 } });
+    let of = samples(&[
+        (
+            "GET",
+            "/berths?page=1&size=2",
+            page(
+                1,
+                json!([berth(11, Some(5)), berth(12, None)]),
+                href("/berths?page=2&size=2".to_owned()),
+            ),
+        ),
+        ("GET", "/berths?page=2&size=2", page(2, json!([berth(13, Some(6))]), json!(null))),
+        ("GET", "/berths/11", berth(11, Some(5))),
+        ("GET", "/vessels/5", json!({ "id": 5, "name": "V5", "crew": 4 })),
+    ]);
+    proposed(
+        &of,
+        &[
+            "records = \"/_embedded/berths\"",
+            "vessel = { to = \"vessel\", from = \"/_embedded/vessel\" }",
+            "links_pier_href = { type = \"text\", from = \"/_links/pier/href\" }",
+            "url = \"/berths{?page,size}\"",
+            "part = \"page\"",
+        ],
+        &[
+            ("SELECT id, vessel FROM berth", &["11 5", "12 NULL", "13 6"]),
+            ("SELECT id, name, crew FROM vessel", &["5 V5 4", "6 V6 NULL"]),
+            ("SELECT part, position, target FROM berths_list", &["1 0 11", "1 1 12", "2 0 13"]),
+        ],
+    );
+
+    let column = |id: &str| json!({ "id": id, "type": "text" });
+    let tide = |n: i64| json!({ "_id": n, "station": format!("ST{n}"), "level_cm": 100 + n });
+    let found = |first: i64, tides: Value| {
+        let columns = [column("_id"), column("station"), column("level_cm")];
+        json!({ "success": true, "result": { "fields": columns, "records": tides, "total": 4, "offset": first } })
+    };
+    let of = samples(&[
+        ("GET", "/tides/search?limit=2&offset=0", found(0, json!([tide(1), tide(2)]))),
+        ("GET", "/tides/search?limit=2&offset=2", found(2, json!([tide(3), tide(4)]))),
+    ]);
+    proposed(
+        &of,
+        &[
+            "records = \"/result/records\"",
+            "id = { type = \"int\", from = \"_id\" }",
+            "next = \"offset\"",
+            "beside.field = \"/result/fields\"",
+        ],
+        &[
+            ("SELECT count(*), max(level_cm) FROM tide", &["4 104"]),
+            ("SELECT count(*) FROM field", &["3"]),
+        ],
+    );
+
+    let edge = |n: i64| {
+        json!({ "cursor": format!("c{n}"), "node": { "id": format!("T{n}"), "title": format!("t{n}"),
+            "labels": { "nodes": [{ "id": "L1", "name": "pump" }], "totalCount": 1 } } })
+    };
+    let harbour = |edges: Value| {
+        json!({ "data": { "harbour": { "id": "H1", "name": "Saltmere",
+            "tickets": { "edges": edges, "pageInfo": { "hasNextPage": false } } } } })
+    };
+    let of = samples(&[("POST", "/graphql", harbour(json!([edge(1), edge(2)])))]);
+    proposed(
+        &of,
+        &[
+            "records = \"/data/harbour\"",
+            "tickets = { to_many = \"ticket\", record = \"/node\", from = \"/tickets/edges\" }",
+            "labels = { to_many = \"label\", from = \"/labels/nodes\" }",
+        ],
+        &[("SELECT target FROM harbour_tickets", &["T1", "T2"])],
+    );
+
+    let told = |n: i64, kind: &str, payload: Value| {
+        let at = format!("2031-05-04T09:4{n}:00Z");
+        json!({ "id": format!("e{n}"), "type": kind, "created_at": at, "actor": { "id": 7, "login": "fen" }, "payload": payload })
+    };
+    let ticket = |state: &str| json!({ "action": state, "ticket": { "id": 81, "title": "pump", "state": state } });
+    let lines = [
+        told(1, "Landed", json!({ "ref": "main" })),
+        told(2, "TicketChanged", ticket("opened")),
+        told(3, "Landed", json!({ "ref": "fix" })),
+        told(4, "TicketChanged", ticket("closed")),
+    ];
+    proposed(
+        &[(Request::rule("feed"), lines.map(|line| line.to_string()).join("\n"))],
+        &[
+            "format = \"ndjson\"",
+            "payload_ticket = { to = \"ticket\", from = \"/payload/ticket\" }",
+        ],
+        &[
+            (
+                "SELECT id, payload_ref, payload_ticket FROM feed WHERE type = 'Landed'",
+                &["e1 main NULL", "e3 fix NULL"],
+            ),
+            ("SELECT id, state FROM ticket", &["81 closed"]),
         ],
     );
 }

@@ -463,6 +463,12 @@ const GROWN: &str = r#"
     owner = { to = { Yard = "yard", Person = "person" }, other_types = "skip" }
     crew = { to_many = { Yard = "yard", Person = "person" }, other_types = "skip" }
     guests = { to_many = "person", record = "/who" }
+    maker = { to = { Yard = "yard" }, other_types = { to = "thing" } }
+    parts = { to_many = { Yard = "yard" }, other_types = { to = "thing" } }
+
+    [table.thing]
+    id = "id"
+    fields = { id = "int", type = "text", login = "text" }
 
     [table.berth]
     id = ["vessel", "name"]
@@ -577,6 +583,17 @@ fn what_is_said_around_a_record_counts() {
         );
         assert_eq!(report.ingested()[0].unplaced.iter().map(|it| it.values).sum::<usize>(), 2);
     }
+    // Or there is a table for what is of any other type.
+    for maker in [sender("Robot", 40), json!(40)] {
+        let body = json!({ "id": 1, "maker_type": "Robot", "maker": maker, "parts": [sender("Yard", 5), sender("Loom", 41)] });
+        cache.commit("", |tx| tx.ingest(Request::get("/vessels/1"), body.to_string())).unwrap();
+        assert_eq!(rows(&cache, "SELECT maker, maker_type FROM vessel WHERE id = 1"), ["40 thing"]);
+        assert_eq!(
+            rows(&cache, "SELECT target, target_type FROM vessel_parts"),
+            ["5 Yard", "41 thing"]
+        );
+    }
+    assert_eq!(rows(&cache, "SELECT id, type FROM thing"), ["40 Robot", "41 Loom"]);
     // Entries have their targets inside.
     let guests = |of: serde_json::Value| {
         let body = json!({ "id": 1, "guests": of }).to_string();
