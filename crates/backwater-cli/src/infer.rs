@@ -95,9 +95,6 @@ fn update(samples: &Samples, schema: &Path, dry_run: bool) -> anyhow::Result<()>
 }
 
 fn say(update: &Proposal, name: &str) {
-    for refused in update.refused() {
-        eprintln!("kept as json: {refused}");
-    }
     match update.added().count() {
         0 => eprintln!("Nothing to add to {name}."),
         _ => eprintln!("Added to {name}:"),

@@ -5,7 +5,6 @@ use std::collections::HashMap;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::classes::{Class, Kinds, numbers, type_member, values_of};
-use super::columns::IdKind;
 use super::evidence::{ObjectsNo, View, World};
 use super::identity::{Identity, Trial};
 use super::urls::{Path, Segment};
@@ -178,10 +177,11 @@ impl<'s> Claims<'s> {
     fn has_id(&self, world: &World, number: ObjectsNo, table: TableNo) -> bool {
         let ids = self.declared.table(table).id_fields();
         let is_there = |id: &&FieldDef| {
-            let kind = (id.kind == FieldKind::Int).then_some(IdKind::Int);
             places(id).any(|from| {
                 let counts = descend(world, &[number], from.parts()).counts();
-                let fits = kind.is_none_or(|kind| kind.fits(&counts));
+                // One that is wrong speaks against itself.
+                let fits =
+                    id.kind != FieldKind::Int || (counts.ints + counts.digits) * 2 > counts.seen;
                 fits && always_there(world, &[number], from.parts())
             })
         };

@@ -93,7 +93,7 @@ impl IdKind {
     }
 
     /// Whether all values but nulls could be such ids.
-    pub(super) fn fits(self, counts: &Counts) -> bool {
+    fn fits(self, counts: &Counts) -> bool {
         let found = match self {
             IdKind::Int => counts.ints + counts.digits,
             IdKind::Text => counts.ids(),

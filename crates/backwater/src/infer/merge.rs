@@ -7,12 +7,17 @@ use super::claims::Declared;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{Names, Schema};
 
+/// A byte order mark, as some editors put in front of a text.
+const MARK: char = '\u{feff}';
+
 /// The text of a schema, to be added to.
 #[derive(Clone)]
 pub(super) struct Document {
     document: DocumentMut,
     /// Whether its lines end as on Windows.
     crlf: bool,
+    /// Whether it begins with a byte order mark.
+    mark: bool,
 }
 
 impl Document {
@@ -20,7 +25,7 @@ impl Document {
         let document = text.parse().map_err(|error: toml_edit::TomlError| {
             Error::new(ErrorKind::Schema, format!("this is not TOML: {}", error.message()))
         })?;
-        Ok(Self { document, crlf: text.contains("\r\n") })
+        Ok(Self { document, crlf: text.contains("\r\n"), mark: text.starts_with(MARK) })
     }
 
     /// What it says of itself that a schema does not remember; `reading` are the rules that read the
@@ -154,6 +159,9 @@ impl Document {
         }
         if self.crlf {
             text = text.replace("\r\n", "\n").replace('\n', "\r\n");
+        }
+        if self.mark && !text.starts_with(MARK) {
+            text.insert(0, MARK);
         }
         Ok(text)
     }

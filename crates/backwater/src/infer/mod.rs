@@ -381,7 +381,8 @@ impl Samples {
             }
             match refused.get(&rule.name).map(Vec::as_slice) {
                 None => rules.push(rule),
-                Some([why]) if !rule.deletes => {
+                // A schema that people have written gets no rule that only keeps what does not fit.
+                Some([why]) if !rule.deletes && declared.is_none() => {
                     let name =
                         table_names.take(&words::usable(&format!("{}_answer", snake(&rule.name))));
                     rules.push(rule.kept_whole(why.clone(), name));

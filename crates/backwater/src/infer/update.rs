@@ -114,10 +114,9 @@ impl Samples {
             let schema = Schema::parse(name, &merged.text)?;
             let taken = self.taken_over(&declared, &schema);
             if !taken.is_empty() {
-                // Neither as rows nor as json.
-                taken.into_iter().for_each(|(rule, why)| {
-                    refused.entry(rule).or_default().extend([why.clone(), why]);
-                });
+                taken
+                    .into_iter()
+                    .for_each(|(rule, why)| refused.entry(rule).or_default().push(why));
                 continue;
             }
             let new = untried.rules.iter().map(|rule| Group {
@@ -140,9 +139,8 @@ impl Samples {
                     rows,
                 };
                 let account = account.of_update(&self.unseen(&found, &declared, &untried));
-                let refused = refused.into_values().flatten().collect();
                 let Merged { text, added } = merged;
-                return Ok(Proposal { text, refused, account, added, against });
+                return Ok(Proposal { text, refused: Vec::new(), account, added, against });
             }
             for Failed { rule, sample, why } in failed {
                 if declared.reading[sample].is_none() {
