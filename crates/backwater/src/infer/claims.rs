@@ -186,7 +186,7 @@ impl<'s> Claims<'s> {
             })
         };
         let may_lack = |id: &&FieldDef| matches!(id.kind, FieldKind::Link(_));
-        ids.iter().any(is_there) && ids.iter().all(|id| is_there(&id) || may_lack(&id))
+        ids.iter().any(is_there) && ids.iter().all(|id| is_there(id) || may_lack(id))
     }
 
     /// Follows what a rule looks for in a response.

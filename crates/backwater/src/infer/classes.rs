@@ -5,7 +5,9 @@ use std::ops::AddAssign;
 
 use rustc_hash::FxHashSet;
 
-use super::evidence::{Cell, Members, Objects, ObjectsNo, Seen, ShapeNo, View, World, hash, way};
+use super::evidence::{
+    Cell, Cells, Members, Objects, ObjectsNo, Seen, ShapeNo, View, World, hash, way,
+};
 use super::words::{
     begins, changes, is_called_by, is_content, is_surely_an_id, names_a_thing, singular,
 };
@@ -19,7 +21,7 @@ pub(super) const KEY_OF_MODEL: &str = "pk";
 pub(super) struct Row<'w> {
     pub(super) document: u32,
     pub(super) array: u32,
-    cells: &'w [(u64, Cell)],
+    cells: Cells<'w>,
 }
 
 /// How far two objects agree.
@@ -59,15 +61,15 @@ impl AddAssign for Agreement {
 
 impl Row<'_> {
     pub(super) fn cell(&self, name: u64) -> Option<Cell> {
-        self.cells.iter().find(|(other, _)| *other == name).map(|(_, cell)| *cell)
+        self.cells.get(name)
     }
 
     /// How far the members agree that both have, the id apart.
     pub(super) fn agreement(&self, other: &Row<'_>, id: u64, lasting: &Lasting) -> Agreement {
         let mut agreement = Agreement::default();
         for (name, cell) in self.cells.iter().filter(|(name, _)| *name != id) {
-            let Some(other) = other.cell(*name) else { continue };
-            let (lasts, agree) = (lasting.0.contains(name), other == *cell);
+            let Some(other) = other.cell(name) else { continue };
+            let (lasts, agree) = (lasting.0.contains(&name), other == cell);
             agreement.all += 1;
             agreement.agree += usize::from(agree);
             agreement.texts += usize::from(agree && cell.is_text());
@@ -266,10 +268,10 @@ pub(super) fn is_map(world: &World, number: ObjectsNo) -> bool {
         view.objects().into_iter().all(|inside| {
             let inside = world.objects(inside);
             let id = hash(id);
-            inside.rows.iter().all(|row| {
-                let mut cells = world.cells(row.cells).iter();
-                cells.any(|(member, cell)| *member == id && cell.id() == name)
-            })
+            inside
+                .rows
+                .iter()
+                .all(|row| world.cells(row.cells).get(id).is_some_and(|cell| cell.id() == name))
         })
     })
 }

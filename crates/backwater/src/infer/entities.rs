@@ -357,7 +357,8 @@ fn name(
             _ if is_weak => 0,
             // What a URL calls a single one is its name; then what it calls many of them.
             place if place.single => 4,
-            place if place.many || place.parent.is_none() => 3,
+            place if place.parent.is_none() => 3,
+            place if place.many => 2,
             _ => 1,
         };
         (score, kinds.world.objects(*number).seen, *number, name)

@@ -32,8 +32,41 @@ pub(super) struct World {
     pub(super) objects: Vec<Objects>,
     pub(super) documents: Vec<Document>,
     /// What objects remember, each once: most are met in many responses.
-    cells: Vec<Box<[(u64, Cell)]>>,
+    cells: Vec<Stored>,
     known_cells: FxHashMap<u64, CellsNo>,
+    /// The values of cells, block by block: those of one object lie in one.
+    blocks: Vec<Vec<Cell>>,
+    /// The members that objects remember, each set of them once.
+    layouts: Vec<Box<[u64]>>,
+    known_layouts: FxHashMap<Box<[u64]>, u32>,
+}
+
+/// Where the cells of an object are.
+struct Stored {
+    block: u32,
+    at: u32,
+    layout: u32,
+}
+
+/// So many cells are in a block.
+const BLOCK: usize = 1 << 14;
+
+/// What an object remembers: values, by the hashes of the ways to them.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Cells<'w> {
+    ways: &'w [u64],
+    values: &'w [Cell],
+}
+
+impl<'w> Cells<'w> {
+    pub(super) fn iter(self) -> impl Iterator<Item = (u64, Cell)> + use<'w> {
+        self.ways.iter().copied().zip(self.values.iter().copied())
+    }
+
+    pub(super) fn get(self, way: u64) -> Option<Cell> {
+        let place = self.ways.iter().position(|known| *known == way)?;
+        self.values.get(place).copied()
+    }
 }
 
 /// The number of what an object remembers.
@@ -369,15 +402,33 @@ impl World {
             hasher.write_u64(*member);
             hasher.write_u64(cell.0);
         }
-        let all = &mut self.cells;
-        *self.known_cells.entry(hasher.finish()).or_insert_with(|| {
-            all.push(cells.into());
-            CellsNo(all.len() as u32 - 1)
-        })
+        if let Some(known) = self.known_cells.get(&hasher.finish()) {
+            return *known;
+        }
+        let ways: Box<[u64]> = cells.iter().map(|(way, _)| *way).collect();
+        let layouts = &mut self.layouts;
+        let layout = *self.known_layouts.entry(ways).or_insert_with_key(|ways| {
+            layouts.push(ways.clone());
+            layouts.len() as u32 - 1
+        });
+        let has_room = |block: &Vec<Cell>| block.len() + cells.len() <= block.capacity();
+        if !self.blocks.last().is_some_and(has_room) {
+            self.blocks.push(Vec::with_capacity(cells.len().max(BLOCK)));
+        }
+        let block = self.blocks.len() as u32 - 1;
+        let values = &mut self.blocks[block as usize];
+        self.cells.push(Stored { block, at: values.len() as u32, layout });
+        values.extend(cells.iter().map(|(_, cell)| *cell));
+        let number = CellsNo(self.cells.len() as u32 - 1);
+        self.known_cells.insert(hasher.finish(), number);
+        number
     }
 
-    pub(super) fn cells(&self, number: CellsNo) -> &[(u64, Cell)] {
-        &self.cells[number.0 as usize]
+    pub(super) fn cells(&self, number: CellsNo) -> Cells<'_> {
+        let Stored { block, at, layout } = self.cells[number.0 as usize];
+        let ways = &*self.layouts[layout as usize];
+        let start = at as usize;
+        Cells { ways, values: &self.blocks[block as usize][start..start + ways.len()] }
     }
 
     /// Remembers an object, unless the same one was seen in that array. Documents come one after the

@@ -259,7 +259,9 @@ pub(super) fn own(class: &Class<'_>) -> Own {
         if trial.speaks_against(rank <= SURE) {
             continue;
         }
-        if trial.is_of_request(rank <= SURE) {
+        // What may be the id of something else, or a place in a list, identifies nothing that is alone.
+        let is_alone = rank >= FOREIGN && trial.arrays == 0;
+        if !is_alone && trial.is_of_request(rank <= SURE) {
             return Own::Sure(Identity::InRequest(Some(name)), Box::new(trial));
         }
         // A code may contradict itself now and then, a name never.

@@ -285,7 +285,9 @@ impl Samples {
         paths = templates(paths, &known, |a, b| deciding.alike(a, b));
         paths = of_one_kind(paths, self.alike.as_deref(), |a, b| deciding.is_one_kind(a, b));
         if paths.len() != before || variables(&paths) != variables_before {
-            // Variables distinguish answers.
+            // Variables distinguish answers. What was found goes first, as it is large.
+            drop(found);
+            drop(world);
             world = self.scan(&mut paths);
             found = entities(&world, &paths);
         }

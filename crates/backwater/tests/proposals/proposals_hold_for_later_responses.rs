@@ -286,7 +286,7 @@ impl Server {
                     .collect(),
             ),
             Asked::Gauges => (format!("{of_vessel}/gauges"), (0..1 + number).map(|k| self.gauge(vessel * EACH + k, t)).collect()),
-            Asked::Runs => (format!("{of_vessel}/runs"), json!({ "total": EACH, "runs": runs() })),
+            Asked::Runs => (format!("{of_vessel}/runs"), json!({ "day": "2031-05-04", "total": EACH + vessel, "runs": runs() })),
             Asked::Run => (format!("{of_vessel}/runs/{}", self.id("run", n).to_string().trim_matches('"')), self.run(n, t)),
             Asked::Yard => (format!("/yards/{}", YARDS[number]), self.yard(number, t)),
             Asked::YardVessels => (

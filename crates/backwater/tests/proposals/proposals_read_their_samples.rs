@@ -711,6 +711,24 @@ fn urls_say_what_they_say() {
             ("SELECT id, color FROM label", &["70001 ff0000", "70002 ff0000"]),
         ],
     );
+
+    // What stands around the records of one request is no row of its own, though it has the day of
+    // another one.
+    let calls = |ids: &[i64]| {
+        let calls: Vec<Value> =
+            ids.iter().map(|id| json!({ "id": id, "gate": format!("B{id}") })).collect();
+        json!({ "day": "2031-05-04", "total": ids.len(), "notices": [{ "id": 5, "text": "fog" }], "calls": calls })
+    };
+    let of = samples(&[
+        ("GET", "/v1/calls?port=SAL&page=1", calls(&[31, 32])),
+        ("GET", "/v1/calls?port=SAL&page=2", calls(&[33, 34])),
+        ("GET", "/v1/calls?port=NOR&page=1", calls(&[35])),
+    ]);
+    proposed(
+        &of,
+        &["records = \"/calls\"", "beside.notice = \"/notices\""],
+        &[("SELECT count(*) FROM call", &["5"]), ("SELECT id FROM notice", &["5"])],
+    );
 }
 
 /// What wraps rows inside of a row: entries that only say where they stand are a link; those that
