@@ -101,7 +101,7 @@ fn say(update: &Proposal, name: &str) {
     }
     update.added().for_each(|added| eprintln!("  {added}"));
     if update.against().next().is_some() {
-        eprintln!("What speaks against it, which is left as it is:");
+        eprintln!("What speaks against the schema, which is left as it is:");
     }
     update.against().for_each(|against| eprintln!("  {against}"));
     eprintln!("{}", update.account().trim_end());

@@ -193,11 +193,14 @@ impl<'s> Claims<'s> {
     fn part(&mut self, view: &View<'_>, branch: &Branch<ResponsePart>, rule: &Rule) {
         let world = view.world;
         let all = [view.objects(), view.elements().objects()].concat();
-        self.looked_at.extend(&all);
+        // Resources of JSON:API name their tables themselves.
+        let are_resources = rule.format == Format::JsonApi;
+        if !are_resources {
+            self.looked_at.extend(&all);
+        }
         for part in &branch.here {
             match part {
-                // Resources of JSON:API name their tables themselves.
-                ResponsePart::Records if rule.format != Format::JsonApi => {
+                ResponsePart::Records if !are_resources => {
                     let inside = match rule.keyed {
                         true => {
                             let maps = view.objects();

@@ -19,9 +19,8 @@ pub(super) const KEY_OF_MODEL: &str = "pk";
 
 /// One object of a class.
 pub(super) struct Row<'w> {
-    pub(super) document: u32,
-    pub(super) array: u32,
-    cells: Cells<'w>,
+    world: &'w World,
+    pub(super) seen: &'w Seen,
 }
 
 /// How far two objects agree.
@@ -59,15 +58,19 @@ impl AddAssign for Agreement {
     }
 }
 
-impl Row<'_> {
+impl<'w> Row<'w> {
+    fn cells(&self) -> Cells<'w> {
+        self.world.cells(self.seen.cells)
+    }
+
     pub(super) fn cell(&self, name: u64) -> Option<Cell> {
-        self.cells.get(name)
+        self.cells().get(name)
     }
 
     /// How far the members agree that both have, the id apart.
     pub(super) fn agreement(&self, other: &Row<'_>, id: u64, lasting: &Lasting) -> Agreement {
         let mut agreement = Agreement::default();
-        for (name, cell) in self.cells.iter().filter(|(name, _)| *name != id) {
+        for (name, cell) in self.cells().iter().filter(|(name, _)| *name != id) {
             let Some(other) = other.cell(name) else { continue };
             let (lasts, agree) = (lasting.0.contains(&name), other == cell);
             agreement.all += 1;
@@ -132,11 +135,7 @@ impl<'w> Class<'w> {
         let mut rows = Vec::new();
         for number in &objects {
             let seen = world.objects(*number).rows.iter();
-            rows.extend(seen.map(|Seen { document, array, cells }| Row {
-                document: *document,
-                array: *array,
-                cells: world.cells(*cells),
-            }));
+            rows.extend(seen.map(|seen| Row { world, seen }));
         }
         let lasting = Lasting::of(world, &objects);
         Self { world, objects, role, is, rows, lasting }
@@ -169,7 +168,7 @@ impl<'w> Class<'w> {
     /// Whether each is a whole response, of which what is asked for is not known: such as files with
     /// one thing each.
     pub(super) fn are_responses_with_names(&self) -> bool {
-        let documents: FxHashSet<u32> = self.rows.iter().map(|row| row.document).collect();
+        let documents: FxHashSet<u32> = self.rows.iter().map(|row| row.seen.document).collect();
         let of_nothing = |number: &u32| self.world.documents[*number as usize].variables == 0;
         let is_whole = |objects: &ObjectsNo| {
             let place = self.world.place(*objects);

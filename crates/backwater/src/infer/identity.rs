@@ -140,16 +140,16 @@ impl Trial {
             let id = row.cell(name)?.id();
             trial.rows += 1;
             trial.ids.insert(id);
-            *sizes.entry((row.document, row.array)).or_default() += 1;
-            trial.twice += usize::from(!in_array.insert((id, row.document, row.array)));
+            *sizes.entry((row.seen.document, row.seen.array)).or_default() += 1;
+            trial.twice += usize::from(!in_array.insert((id, row.seen.document, row.seen.array)));
             let compared = |first: &Row<'_>| first.agreement(row, name, &class.lasting);
-            match in_document.entry((id, row.document)) {
+            match in_document.entry((id, row.seen.document)) {
                 Entry::Vacant(free) => drop(free.insert(row)),
                 Entry::Occupied(first) => {
                     let agreement = compared(first.get());
                     trial.pairs += 1;
                     trial.against += usize::from(agreement.mostly_differ());
-                    let is_together = first.get().array == row.array;
+                    let is_together = first.get().seen.array == row.seen.array;
                     let of = if is_together { &mut trial.together } else { &mut trial.apart };
                     of.add(id, &agreement);
                 }
@@ -159,7 +159,8 @@ impl Trial {
             let differs = agreement.are_others() == Some(true) || agreement.mostly_differ();
             trial.contradictions += usize::from(differs);
             let documents = &class.world.documents;
-            let (a, b) = (documents[first.document as usize], documents[row.document as usize]);
+            let (a, b) =
+                (documents[first.seen.document as usize], documents[row.seen.document as usize]);
             if a.path == b.path && a.variables != b.variables {
                 trial.over.add(id, &agreement);
             }
@@ -190,10 +191,8 @@ impl Trial {
 
     /// Whether no two objects of one array have it alike, and no entity is contradicted.
     fn is_key(&self, class: &Class<'_>) -> bool {
-        // Responses with names of their own are one thing each.
-        let alone = |row: &Row<'_>| class.world.documents[row.document as usize].variables == 0;
-        let several =
-            self.arrays > 0 || (self.ids.len() == self.rows && class.rows.iter().all(alone));
+        let is_each = || self.ids.len() == self.rows && class.are_responses_with_names();
+        let several = self.arrays > 0 || is_each();
         self.ids.len() >= MANY && several && self.twice == 0 && self.contradictions == 0
     }
 
@@ -315,7 +314,7 @@ pub(super) fn in_list(
     of: &[Option<usize>],
 ) -> Option<(Identity, FxHashSet<u64>, String)> {
     let documents = &class.world.documents;
-    let varies = |row: &Row<'_>| documents[row.document as usize].variables != 0;
+    let varies = |row: &Row<'_>| documents[row.seen.document as usize].variables != 0;
     if !class.are_listed(of) || !class.rows.iter().all(varies) {
         return None;
     }
@@ -466,10 +465,13 @@ pub(super) fn in_request(
         let place = world.place(*number);
         place.parent.is_none() && !place.many && !holds_entity(world, of, *number)
     };
-    let varies = |row: &Row<'_>| world.documents[row.document as usize].variables != 0;
+    let varies = |row: &Row<'_>| world.documents[row.seen.document as usize].variables != 0;
     let is_one = class.objects.iter().all(alone) && class.rows.iter().all(varies);
-    let answers: FxHashSet<u64> =
-        class.rows.iter().map(|row| world.documents[row.document as usize].variables).collect();
+    let answers: FxHashSet<u64> = class
+        .rows
+        .iter()
+        .map(|row| world.documents[row.seen.document as usize].variables)
+        .collect();
     let note = match answers.len() {
         1 => "1 URL".to_owned(),
         several => format!("{several} different URLs"),

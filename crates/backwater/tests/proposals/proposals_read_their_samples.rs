@@ -898,6 +898,26 @@ fields = { sailing = ":sailing" }
         matches!(&*against, [only] if only.starts_with("response.trips refuses GET https://ferries.example/trips?day=2: /trips/0/state: ")),
         "{against:?}"
     );
+
+    // Resources of JSON:API and objects of GraphQL are known by their types.
+    let before = r#"
+[table.quay]
+id = "id"
+resource = "ports"
+[table.quay.fields]
+id = "text"
+name = "text"
+
+[response.page]
+format = "json:api"
+table = "quay"
+"#;
+    let port = |code: &str| json!({ "type": "ports", "id": code, "attributes": { "name": code, "berths": 2 }, "relationships": { "next": { "data": { "type": "ports", "id": "NOR" } } } });
+    let page = json!({ "data": [port("SAL"), port("NOR")] });
+    let of = [(Request::rule("page"), page.to_string())];
+    let update = updated(before, &of);
+    assert_eq!(update.added().collect::<Vec<_>>(), ["field quay.berths", "field quay.next"]);
+    assert!(update.text().contains("next = { to = \"quay\" }"), "{}", update.text());
 }
 
 /// What servers of several styles answer: links and embedded resources, a catalogue of open data, a
