@@ -96,10 +96,15 @@ impl Samples {
         found.paths.retain(|path| path.target.read_by.is_none());
         let (mut refused, mut withheld) = (Refused::new(), Withheld::default());
         loop {
-            let untried = self.decide(&found, &refused, Some(&declared));
+            let mut untried = self.decide(&found, &refused, Some(&declared));
+            if withheld.all {
+                untried.rules.clear();
+            }
             let more: Vec<MoreRows> = {
-                let kept = more.iter().filter(|more| !withheld.rows_of.contains(&more.rule));
-                kept.cloned().collect()
+                let is_kept = |more: &&MoreRows| {
+                    !withheld.all && !withheld.rows_of.contains(&more.rule)
+                };
+                more.iter().filter(is_kept).cloned().collect()
             };
             let proposed = self.proposed(&found, &untried, &more);
             let tables: Vec<&str> = declared.schema.table_names().collect();
@@ -108,10 +113,18 @@ impl Samples {
                 additions.fields.clear();
             }
             if withheld.all {
-                additions.blocks.clear();
+                additions = Additions::default();
             }
-            let merged = self.merged(&document, &declared, &found, &untried, &more, &additions)?;
-            let schema = Schema::parse(name, &merged.text)?;
+            let merged = self.merged(&document, &declared, &found, &untried, &more, &additions);
+            let (merged, schema) = match merged {
+                Ok(merged) => merged,
+                // A rule may need a field that is withheld.
+                Err(_) if !withheld.all => {
+                    withheld.all = true;
+                    continue;
+                }
+                Err(error) => return Err(error),
+            };
             let taken = self.taken_over(&declared, &schema);
             if !taken.is_empty() {
                 taken
@@ -230,7 +243,7 @@ impl Samples {
         untried: &Untried,
         more: &[MoreRows],
         additions: &Additions,
-    ) -> Result<Merged> {
+    ) -> Result<(Merged, Schema)> {
         let mut document = document.clone();
         let mut added = Vec::new();
         for (table, line, comment) in &additions.fields {
@@ -253,7 +266,7 @@ impl Samples {
         });
         added.extend(new.map(|table| format!("table {}", table.name)));
         added.extend(untried.rules.iter().map(|rule| format!("rule {}", rule.name)));
-        Ok(Merged { text, added })
+        Ok((Merged { text, added }, schema))
     }
 
     /// What speaks against the schema: the responses that its rules refuse, and ids that are none.
