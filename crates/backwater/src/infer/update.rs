@@ -56,8 +56,8 @@ impl Samples {
     /// id = "code"
     /// [table.port.fields]
     /// code = "text"
-    /// name = { type = "text", required = true }
     /// # lat = "float"
+    /// name = { type = "text", required = true }
     ///
     /// [response.ports]
     /// url = "/ports"
@@ -68,7 +68,7 @@ impl Samples {
     /// samples.add(Request::get("/ports"), ports)?;
     ///
     /// let update = samples.update("backwater.toml", schema)?;
-    /// let added = r#"# lat = "float"
+    /// let added = r#"name = { type = "text", required = true }
     /// berths = "int" # 2 objects
     /// "#;
     /// assert!(update.text().contains(added));
@@ -101,9 +101,8 @@ impl Samples {
                 untried.rules.clear();
             }
             let more: Vec<MoreRows> = {
-                let is_kept = |more: &&MoreRows| {
-                    !withheld.all && !withheld.rows_of.contains(&more.rule)
-                };
+                let is_kept =
+                    |more: &&MoreRows| !withheld.all && !withheld.rows_of.contains(&more.rule);
                 more.iter().filter(is_kept).cloned().collect()
             };
             let proposed = self.proposed(&found, &untried, &more);
