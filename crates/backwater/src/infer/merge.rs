@@ -182,9 +182,13 @@ impl Document {
 
 /// The path in the brackets of a table's header.
 fn header(line: &str) -> Option<Vec<String>> {
-    let inside = line.strip_prefix('[')?.split(']').next()?;
-    let keys = Key::parse(inside).ok()?;
-    Some(keys.into_iter().map(|key| key.get().to_owned()).collect())
+    let alone: DocumentMut = line.starts_with('[').then(|| line.parse().ok())??;
+    let (mut path, mut inside) = (Vec::new(), alone.as_item());
+    while let Some((name, next)) = inside.as_table_like().and_then(|table| table.iter().next()) {
+        path.push(name.to_owned());
+        inside = next;
+    }
+    Some(path)
 }
 
 /// What a line of the form `name = value` says.

@@ -247,16 +247,7 @@ impl Samples {
                 for place in &totals.unplaced {
                     text += &format!("# no place for {}\n", text::one_line(&place.to_string()));
                 }
-                let account = Accounted {
-                    entities: &found.entities,
-                    tables: &untried.tables,
-                    rules: &untried.rules,
-                    used: &used,
-                    left_out: &untried.left_out,
-                    totals: &totals,
-                    rows,
-                };
-                let account = account.text();
+                let account = accounted(&found, &untried, &used, (&totals, rows)).text();
                 let refused = refused.into_values().flatten().collect();
                 let (added, against) = (Vec::new(), Vec::new());
                 return Proposal { text, refused, account, added, against };
@@ -283,7 +274,11 @@ impl Samples {
         let deciding = Deciding::new(&world, &found, declared);
         let known = Known { entities: &found, names: names(&world) };
         paths = templates(paths, &known, |a, b| deciding.alike(a, b));
-        paths = of_one_kind(paths, self.alike.as_deref(), |a, b| deciding.is_one_kind(a, b));
+        let mut taken = Taken::default();
+        let rules = declared.iter().flat_map(|declared| declared.schema.rule_names());
+        rules.for_each(|name| drop(taken.take(name)));
+        let name = self.alike.as_deref();
+        paths = of_one_kind(paths, name, taken, |a, b| deciding.is_one_kind(a, b));
         if paths.len() != before || variables(&paths) != variables_before {
             // Variables distinguish answers. What was found goes first, as it is large.
             drop(found);
@@ -528,6 +523,18 @@ impl Proposal {
     pub fn refused(&self) -> impl Iterator<Item = &str> {
         self.refused.iter().map(String::as_str)
     }
+}
+
+/// What an account is given of; `used` are the tables that some rule leads to, and `totals` and `rows`
+/// what became of the samples.
+fn accounted<'a>(
+    found: &'a Found,
+    untried: &'a Untried,
+    used: &'a [usize],
+    (totals, rows): (&'a Totals, usize),
+) -> Accounted<'a> {
+    let Untried { tables, rules, left_out } = untried;
+    Accounted { entities: &found.entities, tables, rules, used, left_out, totals, rows }
 }
 
 /// What is known of values.

@@ -2,7 +2,6 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::account::Accounted;
 use super::claims::Declared;
 use super::columns::Deciding;
 use super::merge::Document;
@@ -10,7 +9,7 @@ use super::rules::BesideRows;
 use super::scan::Written;
 use super::text::{Additions, counted, one_line, place_of};
 use super::urls::Path;
-use super::{Failed, Found, Group, Proposal, Refused, Samples, Trial, Untried};
+use super::{Failed, Found, Group, Proposal, Refused, Samples, Trial, Untried, accounted};
 use crate::error::Result;
 use crate::schema::{
     Branch, FieldDef, FieldKind, FieldNo, ResponsePart, Rule, Schema, Scope, TableOrigin,
@@ -141,15 +140,7 @@ impl Samples {
             failed.retain(|failed| !refused_before.contains(&failed.sample));
             if failed.is_empty() {
                 let used: Vec<usize> = proposed.used().into_iter().collect();
-                let account = Accounted {
-                    entities: &found.entities,
-                    tables: &untried.tables,
-                    rules: &untried.rules,
-                    used: &used,
-                    left_out: &untried.left_out,
-                    totals: &totals,
-                    rows,
-                };
+                let account = accounted(&found, &untried, &used, (&totals, rows));
                 let account = account.of_update(&self.unseen(&found, &declared, &untried));
                 let Merged { text, added } = merged;
                 return Ok(Proposal { text, refused: Vec::new(), account, added, against });

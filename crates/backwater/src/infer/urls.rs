@@ -275,10 +275,11 @@ pub(super) fn templates(
 }
 
 /// Puts responses together that have names of their own and are of one kind, if there are many; they
-/// are called `name` then.
+/// are called `name` then, or in another way that is not taken.
 pub(super) fn of_one_kind(
     paths: Vec<Path>,
     name: Option<&str>,
+    mut taken: Taken,
     is_one_kind: impl Fn(&Path, &Path) -> bool,
 ) -> Vec<Path> {
     let (named, mut out): (Vec<Path>, Vec<Path>) = paths
@@ -291,13 +292,12 @@ pub(super) fn of_one_kind(
             None => sets.push(vec![path]),
         }
     }
-    let mut taken = Taken::default();
-    for mut set in sets {
+    let (many, few): (Vec<_>, Vec<_>) = sets.into_iter().partition(|it| it.len() >= MANY_NAMES);
+    out.extend(few.into_iter().flatten());
+    let known = out.iter().filter_map(|path| path.target.named.as_ref());
+    known.for_each(|name| drop(taken.take(name)));
+    for set in many {
         let names = set.iter().filter_map(|path| path.target.named.clone()).collect::<Vec<_>>();
-        if names.len() < MANY_NAMES {
-            out.append(&mut set);
-            continue;
-        }
         let common = name.map(snake).or_else(|| common_words(&names));
         let common = taken.take(&common.unwrap_or_else(|| "file".to_owned()));
         let set = set.into_iter().map(|mut path| {

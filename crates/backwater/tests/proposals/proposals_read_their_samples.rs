@@ -716,7 +716,7 @@ fn urls_say_what_they_say() {
     // another one.
     let calls = |ids: &[i64]| {
         let calls: Vec<Value> =
-            ids.iter().map(|id| json!({ "id": id, "gate": format!("B{id}") })).collect();
+            ids.iter().map(|id| json!({ "id": id, "quay": format!("B{id}") })).collect();
         json!({ "day": "2031-05-04", "total": ids.len(), "notices": [{ "id": 5, "text": "fog" }], "calls": calls })
     };
     let of = samples(&[
@@ -790,13 +790,13 @@ fn updated(before: &str, of: &[(Request, String)]) -> Proposal {
 /// A schema is added to in the form in which it is written.
 #[test]
 fn a_schema_keeps_its_form() {
-    let sailing = json!({ "id": 311, "departsAt": "2031-05-04T09:40:00Z", "gateNo": 2, "vessel": { "id": "marram", "cars": 42 } });
+    let sailing = json!({ "id": 311, "departsAt": "2031-05-04T09:40:00Z", "quayNo": 2, "vessel": { "id": "marram", "cars": 42 } });
     let of = samples(&[("GET", "/sailings/311", sailing)]);
     let forms = [
         (
             "table.sailing = { id = \"id\", names = \"camelCase\", fields = { id = \"int\", departs_at = \"timestamp\" } }\n\
              response.sailing = { url = \"/sailings/{id}\", table = \"sailing\" } # one",
-            "table.sailing = { id = \"id\", names = \"camelCase\", fields = { id = \"int\", departs_at = \"timestamp\", gate_no = \"int\", vessel = { to = \"vessel\" } } }\n\
+            "table.sailing = { id = \"id\", names = \"camelCase\", fields = { id = \"int\", departs_at = \"timestamp\", quay_no = \"int\", vessel = { to = \"vessel\" } } }\n\
              response.sailing = { url = \"/sailings/{id}\", table = \"sailing\" } # one\n\n\
              # Added by `backwater infer` from 1 response.\n\n\
              [table.vessel] # 1 object: GET /sailings/{} at /vessel\n",
@@ -805,12 +805,12 @@ fn a_schema_keeps_its_form() {
             "# Ours.\r\n[table.Sailing]\r\nid = \"no\"\r\n[table.Sailing.fields]\r\nno = { type = \"int\", from = \"id\" }   # as they say\r\n\
              departs = { type = \"timestamp\", from = \"departsAt\" }\r\n\r\n# One.\r\n[response.one]\r\nurl = \"/sailings/{no}\"\r\ntable = \"Sailing\"\r\n",
             "departs = { type = \"timestamp\", from = \"departsAt\" }\r\n\
-             gate_no = { type = \"int\", from = \"gateNo\" } # 1 object\r\n\
+             quay_no = { type = \"int\", from = \"quayNo\" } # 1 object\r\n\
              vessel = { to = \"vessel\" }                  # 1 object\r\n\r\n# One.\r\n[response.one]\r\n",
         ),
         (
             "table = { sailing = { id = \"id\", fields = { id = \"int\" } } }\n[response]\none = { url = \"/sailings/{id}\", table = \"sailing\" }\n",
-            "departs_at = { type = \"timestamp\", from = \"departsAt\" }, gate_no = { type = \"int\", from = \"gateNo\" }, vessel = { to = \"vessel\" } } }, vessel = { id",
+            "departs_at = { type = \"timestamp\", from = \"departsAt\" }, quay_no = { type = \"int\", from = \"quayNo\" }, vessel = { to = \"vessel\" } } }, vessel = { id",
         ),
     ];
     for (before, wanted) in forms {
