@@ -19,7 +19,7 @@ pub(crate) struct Arguments {
     /// The HTTP method of the request
     #[arg(long, value_name = "METHOD", default_value = "GET", requires = "url")]
     method: String,
-    /// Adds to this schema what it lacks, in place; its lines and comments stay as they are
+    /// Adds to this schema what it lacks, in place; what it says stays, comments too
     #[arg(long, value_name = "SCHEMA")]
     update: Option<PathBuf>,
     /// Prints the updated schema, and leaves the file as it is

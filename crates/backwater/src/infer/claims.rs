@@ -198,6 +198,9 @@ impl<'s> Claims<'s> {
         if !are_resources {
             self.looked_at.extend(&all);
         }
+        if branch.here.iter().any(|part| matches!(part, ResponsePart::Value(..))) {
+            self.look_inside(view);
+        }
         for part in &branch.here {
             match part {
                 ResponsePart::Records if !are_resources => {
@@ -230,6 +233,18 @@ impl<'s> Claims<'s> {
         for (name, inside) in branch.inside.iter() {
             let there = descend(world, &view.objects(), std::slice::from_ref(&name.to_owned()));
             self.part(&there, inside, rule);
+        }
+    }
+
+    /// Notes what stands inside of what is kept as it is.
+    fn look_inside(&mut self, view: &View<'_>) {
+        let all = [view.objects(), view.elements().objects()].concat();
+        for number in all {
+            self.looked_at.insert(number);
+            self.look_inside(&View::new(view.world, values_of(view.world, number)));
+        }
+        if view.elements().counts().arrays > 0 {
+            self.look_inside(&view.elements());
         }
     }
 

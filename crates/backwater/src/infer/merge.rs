@@ -103,6 +103,15 @@ impl Document {
         }
     }
 
+    /// Gives a rule another URL Template.
+    pub(super) fn set_url(&mut self, rule: &str, template: &str) -> Result<()> {
+        let url = self.at(&["response", rule, "url"])?.as_value_mut().ok_or_else(unexpected)?;
+        let decor = url.decor().clone();
+        *url = Value::from(template);
+        *url.decor_mut() = decor;
+        Ok(())
+    }
+
     /// Says in a rule where rows of a table stand beside its records.
     pub(super) fn add_rows(&mut self, rule: &str, table: &str, place: &str) -> Result<()> {
         let rule = self.at(&["response", rule])?.as_table_like_mut().ok_or_else(unexpected)?;

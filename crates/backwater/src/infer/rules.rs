@@ -668,13 +668,15 @@ impl<'w> Deciding<'w> {
         };
         let (here, there) = (names(a), names(b));
         let (both, either) = (here.intersection(&there).count(), here.union(&there).count());
+        if both * 5 < either * 4 {
+            return false;
+        }
         // One thing in each may be of a table by itself so far.
         let view = |path: &Path| View::new(self.world, path.roots.iter().copied());
         let is_thing = |view: &View<'_>| view.counts().objects == view.counts().seen;
         let (one, other) = (view(a), view(b));
         let are_things = is_thing(&one) && is_thing(&other);
-        let is_like = if are_things { one.is_like(&other) } else { self.alike(a, b) };
-        both * 5 >= either * 4 && is_like
+        if are_things { one.is_like(&other) } else { self.alike(a, b) }
     }
 
     /// Whether responses of two paths hold the same: the same rows in the same places, or objects

@@ -8,11 +8,12 @@ use super::merge::Document;
 use super::rules::BesideRows;
 use super::scan::Written;
 use super::text::{Additions, counted, one_line, place_of};
-use super::urls::Path;
+use super::urls::{Path, encoded};
 use super::{Failed, Found, Group, Proposal, Refused, Samples, Trial, Untried, accounted};
 use crate::error::Result;
 use crate::schema::{
-    Branch, FieldDef, FieldKind, FieldNo, ResponsePart, Rule, Schema, Scope, TableOrigin,
+    Branch, FieldDef, FieldKind, FieldNo, ResponsePart, Rule, Schema, Scope, TableOrigin, Template,
+    decoded,
 };
 
 /// Rows that stand beside the records of a rule that the schema has, and that it does not read.
@@ -38,9 +39,10 @@ struct Merged {
 
 impl Samples {
     /// Adds what they show to a schema, and leaves what stands there as it is, comments and all:
-    /// fields of its tables that it does not have, rules for responses that it does not read, rows
-    /// that stand beside the records of its rules, and the tables that all this needs. `name` is what
-    /// errors call the schema, such as the path of its file.
+    /// fields of its tables that it does not have, query variables that the URLs of its rules
+    /// lack, rules for responses that it does not read, rows that stand beside the records of its
+    /// rules, and the tables that all this needs. `name` is what errors call the schema, such as the
+    /// path of its file.
     ///
     /// What was commented out, be it a field, a rule or rows beside its records, is not added again.
     ///
@@ -80,18 +82,16 @@ impl Samples {
     pub fn update(&self, name: &str, text: &str) -> Result<Proposal> {
         let schema = Schema::parse(name, text)?;
         let document = Document::parse(text).map_err(|error| error.at(name))?;
-        let reading = self.samples.iter().map(|sample| {
-            let (rule, _) = sample.request.resolve(&schema).ok()?;
-            schema.rules.iter().position(|known| known.name == rule.name)
-        });
-        let reading = reading.collect();
+        let (document, schema, widened) =
+            self.widened(&document, &schema).unwrap_or((document, schema, Vec::new()));
+        let reading = self.reading(&schema);
         let declared = document.declared(text, schema, reading);
         let mut found = self.find_out(Some(&declared));
         let read = self.groups_read(&declared);
         let before = self.try_out(declared.schema.clone(), read_groups(&read));
         let refused_before: BTreeSet<usize> = before.failed.iter().map(|it| it.sample).collect();
         let more = self.more_rows(&found, &declared);
-        let against = self.against(&found, &declared, &before);
+        let mut against = self.against(&found, &declared, &before);
         found.paths.retain(|path| path.target.read_by.is_none());
         let (mut refused, mut withheld) = (Refused::new(), Withheld::default());
         loop {
@@ -133,16 +133,19 @@ impl Samples {
             let new = untried.rules.iter().map(|rule| Group {
                 rule: &rule.name,
                 samples: &rule.samples,
-                goes_on: false,
+                goes_on: true,
             });
-            let Trial { mut failed, totals, rows } =
-                self.try_out(schema, read_groups(&read).chain(new));
-            failed.retain(|failed| !refused_before.contains(&failed.sample));
+            let mut trial = self.try_out(schema, read_groups(&read).chain(new));
+            trial.failed.retain(|failed| !refused_before.contains(&failed.sample));
+            let few = few_of(&mut trial.failed, &untried);
+            let Trial { failed, totals, rows } = trial;
             if failed.is_empty() {
                 let used: Vec<usize> = proposed.used().into_iter().collect();
                 let account = accounted(&found, &untried, &used, (&totals, rows));
                 let account = account.of_update(&self.unseen(&found, &declared, &untried));
                 let Merged { text, added } = merged;
+                let added = widened.into_iter().chain(added).collect();
+                against.extend(self.refusals(&few));
                 return Ok(Proposal { text, refused: Vec::new(), account, added, against });
             }
             for Failed { rule, sample, why } in failed {
@@ -159,6 +162,59 @@ impl Samples {
                 }
             }
         }
+    }
+
+    /// The rules that read the samples, by their places.
+    fn reading(&self, schema: &Schema) -> Vec<Option<usize>> {
+        let reading = self.samples.iter().map(|sample| {
+            let (rule, _) = sample.request.resolve(schema).ok()?;
+            schema.rules.iter().position(|known| known.name == rule.name)
+        });
+        reading.collect()
+    }
+
+    /// Adds to the URLs of rules the query variables without which they do not read a request, and
+    /// says so; `None` if there are none. A list is identified by its variables, and what a rule is
+    /// complete for may depend on them: these stay as they are.
+    fn widened(
+        &self,
+        before: &Document,
+        schema: &Schema,
+    ) -> Option<(Document, Schema, Vec<String>)> {
+        let reading = self.reading(schema);
+        let mut more: BTreeMap<usize, Vec<String>> = BTreeMap::new();
+        for (sample, _) in self.samples.iter().zip(&reading).filter(|(_, rule)| rule.is_none()) {
+            let Some(url) = sample.request.url().filter(|_| sample.request.rule_name().is_none())
+            else {
+                continue;
+            };
+            let rules = schema.rules.iter().enumerate().filter(|(_, rule)| {
+                let is_plain = rule.list.is_none() && rule.complete.is_none();
+                is_plain && rule.also_urls.is_empty() && rule.reads_method(sample.request.method())
+            });
+            let lacking = rules
+                .filter_map(|(number, rule)| Some((number, lacking(rule.url.as_ref()?, url)?)));
+            if let Some((rule, names)) = lacking.min_by_key(|(_, names)| names.len()) {
+                let known = more.entry(rule).or_default();
+                names.into_iter().for_each(|name| {
+                    if !known.contains(&name) {
+                        known.push(name);
+                    }
+                });
+            }
+        }
+        let (mut document, mut added) = (before.clone(), Vec::new());
+        for (number, names) in &more {
+            let rule = &schema.rules[*number];
+            let template = with_variables(rule.url.as_ref()?.as_str(), names);
+            document.set_url(&rule.name, &template).ok()?;
+            let what = if names.len() == 1 { "variable" } else { "variables" };
+            added.push(format!("{what} {} in the URL of rule {}", names.join(", "), rule.name));
+        }
+        let now = Schema::parse(&schema.name, &document.clone().with("", "").ok()?).ok()?;
+        let mut both = reading.iter().zip(self.reading(&now));
+        let reads_on = both.all(|(before, now)| before.is_none() || *before == now);
+        (!added.is_empty() && reads_on).then_some((document, now, added))
     }
 
     /// New rules that would read what a rule of the schema reads.
@@ -261,31 +317,7 @@ impl Samples {
 
     /// What speaks against the schema: the responses that its rules refuse, and ids that are none.
     fn against(&self, found: &Found, declared: &Declared, before: &Trial) -> Vec<String> {
-        let mut against = Vec::new();
-        let mut told: Vec<(&str, usize)> = Vec::new();
-        for Failed { rule, .. } in &before.failed {
-            match told.iter_mut().find(|(known, _)| known == rule) {
-                Some((_, times)) => *times += 1,
-                None => told.push((rule, 1)),
-            }
-        }
-        for (rule, times) in told {
-            let first = before.failed.iter().find(|failed| failed.rule == rule);
-            let Some(Failed { sample, why, .. }) = first else { continue };
-            let more = match times - 1 {
-                0 => String::new(),
-                more => format!(" (and {})", counted(more, "more response")),
-            };
-            let request = &self.samples[*sample].request;
-            let asked = request.url().map_or_else(
-                || "the response".to_owned(),
-                |url| format!("{} {url}", request.method()),
-            );
-            against.push(format!(
-                "response.{rule} refuses {asked}: {}{more}",
-                one_line(&why.to_string())
-            ));
-        }
+        let mut against = self.refusals(&before.failed);
         for (one, other, shared) in &found.entities.alike {
             let (one, other) = (&declared.table(*one).name, &declared.table(*other).name);
             let things = counted(*shared, "thing");
@@ -297,6 +329,36 @@ impl Samples {
             }
         }
         against
+    }
+
+    /// Which responses rules refuse, and why: the first of each rule.
+    fn refusals(&self, failed: &[Failed]) -> Vec<String> {
+        let mut refusals = Vec::new();
+        let mut told: Vec<(&str, usize)> = Vec::new();
+        for Failed { rule, .. } in failed {
+            match told.iter_mut().find(|(known, _)| known == rule) {
+                Some((_, times)) => *times += 1,
+                None => told.push((rule, 1)),
+            }
+        }
+        for (rule, times) in told {
+            let first = failed.iter().find(|failed| failed.rule == rule);
+            let Some(Failed { sample, why, .. }) = first else { continue };
+            let more = match times - 1 {
+                0 => String::new(),
+                more => format!(" (and {})", counted(more, "more response")),
+            };
+            let request = &self.samples[*sample].request;
+            let asked = request.url().map_or_else(
+                || "the response".to_owned(),
+                |url| format!("{} {url}", request.method()),
+            );
+            refusals.push(format!(
+                "response.{rule} refuses {asked}: {}{more}",
+                one_line(&why.to_string())
+            ));
+        }
+        refusals
     }
 
     /// Fields of the schema that no object of the samples has, where there are several.
@@ -340,6 +402,52 @@ impl Samples {
 
 /// A field that none of so many objects has is told.
 const SEVERAL: usize = 5;
+
+/// The query variables that a template lacks to be one of a request's.
+fn lacking(template: &Template, url: &str) -> Option<Vec<String>> {
+    let (path, query) = url.split('#').next()?.split_once('?')?;
+    let name = |pair: &&str| encoded(&decoded(pair.split('=').next().unwrap_or(pair)));
+    let is_known = |pair: &&str| template.variables().any(|known| known == name(pair));
+    let (known, others): (Vec<&str>, Vec<&str>) = query.split('&').partition(is_known);
+    let less =
+        if known.is_empty() { path.to_owned() } else { format!("{path}?{}", known.join("&")) };
+    let mut names: Vec<String> = Vec::new();
+    for name in others.iter().map(name) {
+        if !names.contains(&name) {
+            names.push(name);
+        }
+    }
+    let wider = Template::parse(&with_variables(template.as_str(), &names)).ok()?;
+    (template.matches(&less).is_some() && wider.matches(url).is_some()).then_some(names)
+}
+
+/// A template with more variables in its query.
+fn with_variables(template: &str, names: &[String]) -> String {
+    let names = names.join(",");
+    let end = ["{?", "{&"].iter().find_map(|query| {
+        let start = template.find(query)?;
+        Some(start + template[start..].find('}')?)
+    });
+    match end {
+        Some(end) => format!("{},{names}{}", &template[..end], &template[end..]),
+        None if template.contains('?') => format!("{template}{{&{names}}}"),
+        None => format!("{template}{{?{names}}}"),
+    }
+}
+
+/// Takes out what new rules refuse that read at least as many responses: these speak against what
+/// the tables say, not against the rules.
+fn few_of(failed: &mut Vec<Failed>, untried: &Untried) -> Vec<Failed> {
+    let mut times: BTreeMap<String, usize> = BTreeMap::new();
+    failed.iter().for_each(|failed| *times.entry(failed.rule.clone()).or_default() += 1);
+    let are_few = |failed: &Failed| {
+        let rule = untried.rules.iter().find(|rule| rule.name == failed.rule);
+        rule.is_some_and(|rule| times[&rule.name] * 2 <= rule.samples.len())
+    };
+    let (few, others) = std::mem::take(failed).into_iter().partition(are_few);
+    *failed = others;
+    few
+}
 
 fn read_groups<'g>(read: &'g [(&'g Rule, Vec<usize>)]) -> impl Iterator<Item = Group<'g>> {
     read.iter().map(|(rule, samples)| Group { rule: &rule.name, samples, goes_on: true })

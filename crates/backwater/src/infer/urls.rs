@@ -470,7 +470,7 @@ impl Template {
 }
 
 /// A variable's name: letters, digits, `_` and what is percent-encoded.
-fn encoded(name: &str) -> String {
+pub(super) fn encoded(name: &str) -> String {
     let mut out = String::new();
     for byte in name.bytes() {
         if byte.is_ascii_alphanumeric() || byte == b'_' {
