@@ -19,6 +19,8 @@ struct Whole {
     one_row: bool,
     /// The struct whose table this has a part of.
     of: Option<Path>,
+    /// Keys beside the id, as arrays of TOML.
+    unique: Vec<String>,
     /// Lines of TOML.
     options: Vec<String>,
 }
@@ -269,15 +271,23 @@ fn whole(input: &DeriveInput) -> Result<Whole> {
                 })?,
                 "unknown" => whole.options.push(assigned("unknown", &one_of(&meta, &["ignore", "error"])?)),
                 "was" => whole.options.push(all_assigned(&option, &texts(&meta)?)),
+                "unique" => {
+                    let fields: Vec<String> =
+                        texts(&meta)?.iter().map(|text| quoted(&text.value())).collect();
+                    whole.unique.push(format!("[{}]", fields.join(", ")));
+                }
                 "version" | "tombstone" | "resource" | "expires_after" => whole.options.push(assigned(&option, &text(&meta)?)),
                 _ => {
                     return Err(meta.error(
-                        "expected name, one_row, of, persist, names, version, unknown, tombstone, resource, was, expires_after or crate",
+                        "expected name, one_row, of, persist, names, version, unique, unknown, tombstone, resource, was, expires_after or crate",
                     ));
                 }
             }
             Ok(())
         })?;
+    }
+    if !whole.unique.is_empty() {
+        whole.options.push(format!("unique = [{}]", whole.unique.join(", ")));
     }
     Ok(whole)
 }
@@ -313,10 +323,21 @@ fn part(field: &Field) -> Result<Part<'_>> {
                     part.options.push(assigned("on_delete", &one_of(&meta, &known)?));
                 }
                 "was" => part.options.push(all_assigned(&option, &texts(&meta)?)),
-                "from" | "link_table" | "type_field" | "type_member" => part.options.push(assigned(&option, &text(&meta)?)),
+                "from" => part.options.push(all_assigned(&option, &texts(&meta)?)),
+                "unit" => part.options.push(assigned("unit", &one_of(&meta, &["seconds", "milliseconds"])?)),
+                "other_types" if meta.input.peek(syn::token::Paren) => meta.parse_nested_meta(|meta| {
+                    if !meta.path.is_ident("to") {
+                        return Err(meta.error("expected to"));
+                    }
+                    let table = quoted(&text(&meta)?.value());
+                    part.options.push(format!("other_types = {{ to = {table} }}"));
+                    Ok(())
+                })?,
+                "other_types" => part.options.push(assigned(&option, &one_of(&meta, &["error", "skip"])?)),
+                "to" | "by" | "record" | "link_table" | "type_field" | "type_member" => part.options.push(assigned(&option, &text(&meta)?)),
                 _ => {
                     return Err(meta.error(
-                        "expected id, name, default, persist, required, from, on_delete, link_table, type_field, type_member or was",
+                        "expected id, name, default, persist, required, from, unit, to, by, on_delete, record, other_types, link_table, type_field, type_member or was",
                     ));
                 }
             }

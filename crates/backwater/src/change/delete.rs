@@ -167,8 +167,18 @@ impl Transaction {
     /// Notes what becomes of the links that point at a row.
     fn follow_links_to(&self, row: Target, doomed: &mut Doomed) {
         for link in self.state.schema.links_to(row.0) {
-            let key = if link.one_of { Cell::OneOf(row.0, row.1) } else { Cell::Link(row.1) };
-            for source in self.state.table(link.table).indexed_rows(&[link.field], &[key]) {
+            let rows = self.state.table(link.table);
+            let sources = match link.by {
+                Some(by) => {
+                    let key = self.state.table(row.0).key(row.1, &by.there());
+                    key.map(|key| rows.indexed_rows(&by.here(), &key)).unwrap_or_default()
+                }
+                None if link.one_of => {
+                    rows.indexed_rows(&[link.field], &[Cell::OneOf(row.0, row.1)])
+                }
+                None => rows.indexed_rows(&[link.field], &[Cell::Link(row.1)]),
+            };
+            for source in sources {
                 let entries = self.link_of(link.table).is_some();
                 match link.on_delete {
                     OnDelete::Keep => {}

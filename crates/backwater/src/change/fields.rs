@@ -79,6 +79,7 @@ impl Transaction {
     /// Writes the given fields into a row, all or none of them.
     pub(crate) fn write(&mut self, table: TableNo, slot: Slot, fields: &Named) -> Result<()> {
         let staged = self.staged(table, slot, fields)?;
+        self.check_keys(table, slot, &staged)?;
         self.merge_row(table, slot, &staged);
         Ok(())
     }

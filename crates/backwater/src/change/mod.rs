@@ -12,6 +12,7 @@ mod delete;
 mod fields;
 mod history;
 mod ingested;
+mod keys;
 mod last_changed;
 mod links;
 mod many;

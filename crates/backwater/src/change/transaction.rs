@@ -57,6 +57,8 @@ pub struct Transaction {
     pub(crate) again: WrittenAgain,
     /// The commit that it withdraws, or restores.
     pub(super) withdrawal: Option<Withdrawal>,
+    /// Whether rows get what they had before a withdrawn commit.
+    pub(super) withdraws: bool,
     pub(super) covering: Covering,
     /// Rows that were deleted, whether or not they were there.
     pub(crate) gone: Vec<(TableNo, RowId)>,
@@ -91,6 +93,7 @@ impl Transaction {
             received,
             again,
             withdrawal,
+            withdraws: false,
             covering,
             gone: Vec::new(),
         }
@@ -351,6 +354,12 @@ impl Transaction {
         if merged.is_new || merged.changed {
             self.touched.insert(table, slot);
             self.state.table_mut(table).merge(slot, cells);
+            if !self.state.schema.table(table).unique.is_empty()
+                && !self.writes_pending()
+                && !self.withdraws
+            {
+                self.take_keys(table, slot, fields);
+            }
         }
         merged
     }
@@ -366,12 +375,7 @@ impl Transaction {
     ) -> bool {
         let Some(row) = self.state.table(table).row(slot) else { return false };
         let news = fields.iter().rev().find(|(field, _)| *field == version);
-        let older = news.is_some_and(|(_, news)| match (news.cell(), row.cell(version)) {
-            (Cell::Int(news), Cell::Int(row)) => news < row,
-            (Cell::Text(news), Cell::Text(row)) => news < row,
-            (Cell::Timestamp(news), Cell::Timestamp(row)) => news < row,
-            _ => false,
-        });
+        let older = news.is_some_and(|(_, news)| news.cell().is_before(&row.cell(version)));
         if older {
             fields.retain(|(field, _)| row.cell(*field) == Cell::Absent);
             self.note_older(table, slot);

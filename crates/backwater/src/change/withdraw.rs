@@ -114,7 +114,10 @@ impl Transaction {
         let mut rows = self.rewritten(&withdrawal);
         self.follow_later(&mut rows, &mut withdrawal);
         rows.iter_mut().for_each(|row| self.keep_pairs(row));
-        self.put_back(&rows, &mut withdrawal)?;
+        self.withdraws = true;
+        let back = self.put_back(&rows, &mut withdrawal);
+        self.withdraws = false;
+        self.leave_keys(&back?);
         self.withdrawal = Some(withdrawal);
         Ok(())
     }
@@ -225,7 +228,12 @@ impl Transaction {
     }
 
     /// Gives the rows their old values, as far as no other commit has written them since.
-    fn put_back(&mut self, rows: &[Rewritten], withdrawal: &mut Withdrawal) -> Result<()> {
+    /// Returns which fields these are.
+    fn put_back(
+        &mut self,
+        rows: &[Rewritten],
+        withdrawal: &mut Withdrawal,
+    ) -> Result<Vec<(RowAt, FieldNo)>> {
         let is_back = |row: &&Rewritten| row.now.is_none() && row.row.1 && row.shall_be();
         // First all rows are there, then links find what they point at.
         let mut back: Vec<(RowAt, &Rewritten)> = Vec::new();
@@ -237,8 +245,10 @@ impl Transaction {
             back.push(((table, now), row));
         }
         let here = rows.iter().filter_map(|row| Some((row.place()?, row)));
-        let mut left = Vec::new();
+        let (mut left, mut written) = (Vec::new(), Vec::new());
         for (place, row) in back.into_iter().chain(here) {
+            let fields = row.fields.iter().filter(|(.., is_open)| *is_open);
+            written.extend(fields.map(|(field, ..)| (place, *field)));
             match row.shall_be() || !row.row.1 {
                 true if self.write_back(place, row, withdrawal) => {}
                 // What its row pointed at was deleted since, and would have taken it along.
@@ -248,7 +258,7 @@ impl Transaction {
         }
         // What points at one is as it was before the row was inserted.
         self.let_rows_go(left);
-        Ok(())
+        Ok(written)
     }
 
     /// Writes the fields that no other commit has written; `false` if a link of them deletes the

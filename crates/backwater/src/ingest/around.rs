@@ -104,21 +104,36 @@ impl<'s> RequestContext<'s> {
     ) -> Result<Ingested> {
         let definition = self.schema.table(rule.table);
         let part = |id: &FieldNo| self.given.iter().find(|(field, _)| field == id);
-        let key: Option<IndexKey<'_>> =
-            definition.id.iter().map(|id| part(id).map(|(_, staged)| staged.cell())).collect();
-        let Some(key) = key.filter(|key| !key.is_empty()) else {
+        let cells = |key: &[FieldNo]| -> Option<IndexKey<'_>> {
+            key.iter().map(|field| part(field).map(|(_, staged)| staged.cell())).collect()
+        };
+        let key = cells(&definition.id).filter(|key| !key.is_empty());
+        let by_key = || {
+            let key = definition.unique.iter().find_map(|key| Some((key, cells(key)?)));
+            key.map(|(key, cells)| tx.state.row_by_key(rule.table, key, &cells))
+        };
+        let slot = match &key {
+            Some(key) => Some(tx.state.table(rule.table).slot(key)),
+            None => by_key(),
+        };
+        let Some(slot) = slot else {
             let message = format!("rule \"{}\" does not say which row is deleted", rule.name);
             return Err(Error::new(ErrorKind::Parameter, message)
                 .help("give the id from the request: fields = { id = \":id\" }"));
         };
-        let slot = tx.state.table(rule.table).slot(&key);
+        let gone = match (&key, slot) {
+            (Some(key), _) => tx.state.id_of_key(rule.table, key),
+            (None, slot) => {
+                slot.and_then(|slot| tx.state.id(rule.table, slot)).map(|id| id.to_id())
+            }
+        };
         let slot = slot.filter(|slot| tx.state.table(rule.table).is_row(*slot));
         let mut table = IngestedTable::of(&definition.name);
         if let Some(slot) = slot {
             tx.delete_row(rule.table, slot)?;
             table.deleted = 1;
         }
-        if let Some(id) = tx.state.id_of_key(rule.table, &key) {
+        if let Some(id) = gone {
             tx.note_gone(rule.table, id);
         }
         let (rule, tables) = (rule.name.clone(), vec![table]);

@@ -384,7 +384,7 @@ impl<'de> Reader<'_, 'de> {
         record: bool,
     ) -> Read<Slot> {
         let definition = self.schema.table(table);
-        let slot = self.own_slot(definition, table, building)?;
+        let slot = self.own_slot(definition, table, building, record)?;
         if definition.checks.one_of {
             self.settle_types(definition, table, slot, building)?;
         }
@@ -424,6 +424,7 @@ impl<'de> Reader<'_, 'de> {
         definition: &TableDef,
         table: TableNo,
         building: &mut Building<'de>,
+        record: bool,
     ) -> Read<Slot> {
         if definition.is_one_row() {
             return Ok(ONLY);
@@ -432,8 +433,49 @@ impl<'de> Reader<'_, 'de> {
         if let Some(slot) = self.around[own].slot {
             return Ok(slot);
         }
-        self.complete(definition, &mut building.id, own)?;
-        Ok(self.row_of(definition, table, &building.id))
+        match self.complete(definition, &mut building.id, own) {
+            Ok(()) => Ok(self.row_of(definition, table, &building.id)),
+            Err(failure) if failure.is_misfit() => {
+                let deletes = building.gone || (record && self.deletes);
+                let slot = self.slot_by_key((definition, table), building, deletes);
+                let slot = slot.unwrap_or(Err(failure))?;
+                self.around[own].slot = Some(slot);
+                Ok(slot)
+            }
+            failed => failed.map(|()| ONLY),
+        }
+    }
+
+    /// The slot of the row that has the unique key which an object without an id has; `None` if it
+    /// has none.
+    #[cold]
+    fn slot_by_key(
+        &self,
+        (definition, table): (&TableDef, TableNo),
+        building: &Building<'de>,
+        deletes: bool,
+    ) -> Option<Read<Slot>> {
+        let part = |field: &FieldNo| {
+            let id = building.id.iter().find(|(other, _)| other == field).map(|(_, part)| part);
+            let cell = building.staged(*field).or(id).map(Staged::cell);
+            cell.filter(|cell| !matches!(cell, Cell::Absent | Cell::Null))
+        };
+        let keys = definition.unique.iter();
+        let keys = keys
+            .filter_map(|key| Some((key, key.iter().map(part).collect::<Option<IndexKey<'_>>>()?)));
+        let keys: Vec<_> = keys.collect();
+        let (named, _) = keys.first()?;
+        let state = &self.tx.state;
+        if let Some(slot) = keys.iter().find_map(|(key, cells)| state.row_by_key(table, key, cells))
+        {
+            return Some(Ok(slot));
+        }
+        if deletes {
+            return Some(Err(Failure::nothing_to_delete()));
+        }
+        let names: Vec<&str> = named.iter().map(|field| &*definition.field(*field).name).collect();
+        let found = format!("no id, and no row that has this {}", names.join(" and "));
+        Some(misfit(&found, &format!("a \"{}\" object that names its row", definition.name)))
     }
 
     /// Adds the parts that an id lacks and that the rows around it are.

@@ -135,6 +135,8 @@ enum Why {
     Fault(Fault),
     /// It does not fit.
     Misfit(String),
+    /// It says that a row is deleted which is not there.
+    NothingToDelete,
 }
 
 impl From<Fault> for Failure {
@@ -157,6 +159,15 @@ impl Failure {
         Failure(Box::new(Why::Misfit(message)))
     }
 
+    #[cold]
+    pub(super) fn nothing_to_delete() -> Self {
+        Failure(Box::new(Why::NothingToDelete))
+    }
+
+    pub(super) fn deletes_nothing(&self) -> bool {
+        matches!(*self.0, Why::NothingToDelete)
+    }
+
     pub(super) fn is_misfit(&self) -> bool {
         matches!(*self.0, Why::Misfit(_))
     }
@@ -165,6 +176,7 @@ impl Failure {
         match *self.0 {
             Why::Misfit(message) => message,
             Why::Fault(fault) => format!("{fault:?}"),
+            Why::NothingToDelete => "the row that it deletes is not there".to_owned(),
         }
     }
 
@@ -175,6 +187,7 @@ impl Failure {
         let message = match *self.0 {
             Why::Misfit(message) => message,
             Why::Fault(fault) => fault.explain(text, deepest),
+            why @ Why::NothingToDelete => Failure(Box::new(why)).message(),
         };
         Error::new(ErrorKind::Response, message).at(place)
     }
@@ -367,6 +380,10 @@ impl<'de> Reader<'_, 'de> {
         let slot = self.finish(table, &mut building, record)?;
         self.around.pop();
         building.gone |= record && self.deletes;
+        if !self.schema.table(table).unique.is_empty() {
+            let (later, staged) = (self.reading.later, &mut building.staged);
+            self.outcome.kept += self.tx.leave_out_taken_keys(table, slot, staged, later);
+        }
         let mut is_newer = false;
         if let Some(later) = self.reading.later {
             let state = &self.tx.state;

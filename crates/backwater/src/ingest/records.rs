@@ -425,6 +425,7 @@ impl<'de> Reader<'_, 'de> {
                 self.leave_out(index, &self.reading.rule.records.to_string(), step, failure);
                 None
             }
+            Err(failure) if failure.deletes_nothing() => None,
             read => read?,
         };
         if is_skipped || slot.is_none() {

@@ -8,7 +8,8 @@ use super::nested::{Failure, Read, Reader, misfit};
 use super::place::PointerStep;
 use crate::error::either;
 use crate::schema::{
-    Epoch, FieldDef, FieldKind, FieldNo, IdType, OneOfDef, OtherTypes, Pointer, TableNo, whole,
+    ByKey, Epoch, FieldDef, FieldKind, FieldNo, IdType, OneOfDef, OtherTypes, Pointer, TableNo,
+    whole,
 };
 use crate::table::{Cell, Slot, TARGET};
 use crate::table::{Staged, checked_text};
@@ -20,13 +21,22 @@ const EXACT: f64 = 9_007_199_254_740_992.0;
 impl<'de> Reader<'_, 'de> {
     /// Reads a field's value, in the field's type.
     pub(super) fn value(&mut self, field: &FieldDef, is_id: bool) -> Read<Staged<'de>> {
-        let value = self.plain_value(field, is_id)?;
+        let value = match field.by() {
+            Some(by) if self.json.peek()? == Next::Object => self.key_of(by)?,
+            _ => self.plain_value(field, is_id)?,
+        };
         if (field.required || !field.values.is_empty())
             && let Some(message) = value.misfit(field)
         {
             return Err(Failure::misfit(message));
         }
         Ok(value)
+    }
+
+    /// The key by which a link goes to the object that comes next.
+    fn key_of(&mut self, by: &ByKey) -> Read<Staged<'de>> {
+        let slot = self.linked(by.table, None)?;
+        Ok(Staged::of_cell(self.tx.state.table(by.table).cell(slot, by.field)).into_owned())
     }
 
     /// As [`Self::value`], the most common ways first.

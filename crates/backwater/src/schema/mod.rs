@@ -35,8 +35,8 @@ pub(crate) use rule::{
 };
 pub(crate) use send::{IfMatch, OnConflict, SendBody, SendRule};
 pub(crate) use table::{
-    Checks, Epoch, FieldDef, FieldKind, IdType, LinkRule, LinkTo, OnDelete, OneOfDef, OtherTypes,
-    TableDef, TableOrigin, Unknown,
+    ByKey, Checks, Epoch, FieldDef, FieldKind, IdType, LinkRule, LinkTo, OnDelete, OneOfDef,
+    OtherTypes, TableDef, TableOrigin, Unknown,
 };
 pub(crate) use template::{Template, Variables, decoded};
 pub(crate) use tree::{Branch, Lookup, Tree};
@@ -520,14 +520,15 @@ impl Schema {
     }
 
     /// The links that point at a table and do something when its rows are deleted.
-    pub(crate) fn links_to(&self, target: TableNo) -> impl Iterator<Item = LinkTo> {
+    pub(crate) fn links_to(&self, target: TableNo) -> impl Iterator<Item = LinkTo<'_>> {
         self.table_numbers().flat_map(move |table| {
             let definition = self.table(table);
             definition.field_numbers().filter_map(move |field| {
                 let link = definition.field(field).link.as_ref()?;
-                let one_of = link.one_of.as_ref();
+                let (one_of, by) = (link.one_of.as_ref(), link.by.as_ref());
                 let points = match (definition.field(field).kind, one_of) {
                     (FieldKind::Link(to), _) => to == target,
+                    _ if by.is_some_and(|by| by.table == target) => true,
                     (_, Some(one_of)) => one_of.tables.iter().any(|(_, to)| *to == target),
                     _ => false,
                 };
@@ -537,6 +538,7 @@ impl Schema {
                     field,
                     on_delete,
                     one_of: one_of.is_some(),
+                    by,
                 })
             })
         })
@@ -561,7 +563,11 @@ impl Schema {
                 link.on_delete != OnDelete::Keep || points_at_named(link, *kind)
             })
         });
-        let mut indexes: Vec<Vec<FieldNo>> = links.map(|field| vec![field]).collect();
+        let fields = links.map(|field| match definition.field(field).by() {
+            Some(by) => by.here(),
+            None => vec![field],
+        });
+        let mut indexes: Vec<Vec<FieldNo>> = fields.collect();
         let rules = self.rules.iter();
         let scopes = rules
             .clone()
@@ -569,7 +575,7 @@ impl Schema {
             .filter_map(|rule| rule.complete.as_ref().and_then(Scope::fields));
         let parts = rules.filter_map(|rule| rule.list.as_ref()).filter(|list| list.table == table);
         let parts = parts.map(|list| list.part_fields());
-        for fields in scopes.chain(parts) {
+        for fields in scopes.chain(parts).chain(definition.unique.iter().cloned()) {
             if !indexes.contains(&fields) {
                 indexes.push(fields);
             }

@@ -79,6 +79,7 @@ impl Schema {
                     _ => {}
                 }
                 next.extend(field.one_of().iter().flat_map(|of| of.tables.iter().map(|of| of.1)));
+                next.extend(field.by().map(|by| by.table));
             }
         }
         all.into_iter().flat_map(|table| self.written_with(table)).collect()

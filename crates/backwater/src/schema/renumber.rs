@@ -23,6 +23,8 @@ pub(super) fn in_order_of(known: &[Arc<str>], tables: &mut Vec<TableDef>, rules:
             if let FieldKind::Link(to) | FieldKind::Links(to) = &mut field.kind {
                 new(to);
             }
+            let by = field.link.as_mut().and_then(|link| link.by.as_mut());
+            by.into_iter().for_each(|by| new(&mut by.table));
             let one_of = field.link.as_mut().and_then(|link| link.one_of.as_mut());
             one_of.into_iter().flat_map(|one_of| &mut one_of.tables).for_each(|(_, to)| new(to));
         }

@@ -15,6 +15,8 @@ pub(crate) struct TableDef {
     pub(crate) persist: bool,
     /// Rows that were received this many seconds ago are left out when the table is rehydrated.
     pub(crate) expires_after: Option<u32>,
+    /// Fields that no two rows have the same values in, beside the id.
+    pub(crate) unique: Vec<Vec<FieldNo>>,
     /// The field that orders versions of a row, newest highest.
     pub(crate) version: Option<FieldNo>,
     /// What becomes of members that are no field.
@@ -121,6 +123,30 @@ pub(crate) struct LinkRule {
     pub(crate) record: Vec<String>,
     /// If it may point at one of several tables: the name of each, and where a response gives it.
     pub(crate) one_of: Option<OneOfDef>,
+    /// If it does not hold the id of its target, but another key of it.
+    pub(crate) by: Option<ByKey>,
+}
+
+/// A link that goes by a unique key of its target.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct ByKey {
+    pub(crate) table: TableNo,
+    /// The field of the target whose value the link holds.
+    pub(crate) field: FieldNo,
+    /// The fields of the key, each with the field beside the link that has its value.
+    pub(crate) key: Vec<(FieldNo, FieldNo)>,
+}
+
+impl ByKey {
+    /// The fields that have the values of the key.
+    pub(crate) fn here(&self) -> Vec<FieldNo> {
+        self.key.iter().map(|(_, here)| *here).collect()
+    }
+
+    /// The fields of the key.
+    pub(crate) fn there(&self) -> Vec<FieldNo> {
+        self.key.iter().map(|(there, _)| *there).collect()
+    }
 }
 
 /// The tables that a link may point at.
@@ -160,12 +186,14 @@ pub(crate) enum OnDelete {
 
 /// A link that points at a table.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct LinkTo {
+pub(crate) struct LinkTo<'s> {
     pub(crate) table: TableNo,
     pub(crate) field: FieldNo,
     pub(crate) on_delete: OnDelete,
     /// Whether it may point at other tables too.
     pub(crate) one_of: bool,
+    /// If it goes by a key of the target.
+    pub(crate) by: Option<&'s ByKey>,
 }
 
 /// What a field holds.
@@ -196,6 +224,11 @@ pub(crate) enum IdType {
 }
 
 impl FieldDef {
+    /// The key of its target that it goes by, if it is such a link.
+    pub(crate) fn by(&self) -> Option<&ByKey> {
+        self.link.as_ref().and_then(|link| link.by.as_ref())
+    }
+
     /// The tables that the link may point at, if it may point at several.
     pub(crate) fn one_of(&self) -> Option<&OneOfDef> {
         self.link.as_ref().and_then(|link| link.one_of.as_ref())
@@ -271,7 +304,7 @@ impl TableDef {
     pub(crate) fn takes_as_it_comes(&self, number: FieldNo) -> bool {
         let field = self.field(number);
         let kind = matches!(field.kind, FieldKind::OneOf | FieldKind::Links(_));
-        let places = !field.also_from.is_empty();
+        let places = !field.also_from.is_empty() || field.by().is_some();
         let checks = field.required || !field.values.is_empty() || kind || places;
         !checks && !self.id.contains(&number)
     }

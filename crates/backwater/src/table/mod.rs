@@ -80,6 +80,18 @@ pub(crate) enum Cell<'a> {
     OneOf(TableNo, Slot),
 }
 
+impl Cell<'_> {
+    /// Whether a version is lower than another one.
+    pub(crate) fn is_before(&self, other: &Cell<'_>) -> bool {
+        match (self, other) {
+            (Cell::Int(one), Cell::Int(other)) => one < other,
+            (Cell::Text(one), Cell::Text(other)) => one < other,
+            (Cell::Timestamp(one), Cell::Timestamp(other)) => one < other,
+            _ => false,
+        }
+    }
+}
+
 /// One version of one table.
 #[derive(Clone)]
 pub(crate) struct TableRows {

@@ -77,6 +77,44 @@ impl Snapshot {
         Ok(row.inspect(|row| self.state.table(table).note_read(row.slot)))
     }
 
+    /// The row that has these values in the fields of a [unique key](crate::Schema), or of the id,
+    /// or `None` if none is there.
+    ///
+    /// # Errors
+    /// [`ErrorKind::UnknownName`] if there is no such table, or if these fields are no key of it;
+    /// [`ErrorKind::Type`] if a value does not fit its field; [`ErrorKind::NotReady`] as
+    /// [`Snapshot::get`].
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, Value};
+    /// let cache = Cache::new(Schema::parse("s.toml", r#"
+    ///     [table.sailing]
+    ///     id = "id"
+    ///     unique = ["route", "number"]
+    ///     fields = { id = "int", route = "text", number = "int" }
+    ///     [response.sailing]
+    ///     url = "/sailings/{id}"
+    ///     table = "sailing"
+    /// "#)?);
+    /// let text = r#"{ "id": 311, "route": "SAL-EEL", "number": 4 }"#;
+    /// cache.commit("sailing loaded", |tx| tx.ingest("sailing", text))?;
+    /// let snapshot = cache.snapshot();
+    /// let key = [("route", Value::from("SAL-EEL")), ("number", 4.into())];
+    /// let sailing = snapshot.get_by("sailing", key)?.unwrap();
+    /// assert_eq!(sailing.get("id")?, Some(Value::Int(311)));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn get_by(
+        &self,
+        table: &str,
+        key: impl Into<crate::value::Named>,
+    ) -> Result<Option<Row<'_>>> {
+        let table = self.state.schema.table_no(table)?;
+        self.state.need_ready(table)?;
+        let row = self.state.slot_by(table, &key.into())?.and_then(|slot| self.row(table, slot));
+        Ok(row.inspect(|row| self.state.table(table).note_read(row.slot)))
+    }
+
     /// The row of a one-row table.
     ///
     /// # Errors

@@ -18,15 +18,16 @@ use crate::value::{Named, RowId, Value};
 /// |---|---|
 /// | `name = "sailing"` | the table's name, if not the struct's in snake_case |
 /// | `one_row` | a one-row table; the struct has a [`Default`] for absent fields |
-/// | `persist = false`, `names = "camelCase"`, `version = "updated_at"`, `unknown = "error"`, `unknown(keep = "extras")`, `tombstone = "deleted"`, `resource = "sailings"`, `expires_after = "7 days"`, `was = "trip"` | as in `backwater.toml` |
+/// | `persist = false`, `names = "camelCase"`, `version = "updated_at"`, `unique = "badge"`, `unique = ["route", "number"]` (once for each key), `unknown = "error"`, `unknown(keep = "extras")`, `tombstone = "deleted"`, `resource = "sailings"`, `expires_after = "7 days"`, `was = "trip"` | as in `backwater.toml` |
 /// | `of = Sailing` | a part of another struct's table: any of its fields, to read or to merge |
 ///
 /// | on a field | |
 /// |---|---|
 /// | `id` | (part of) the id; `id = "int"` or `id = "text"` where the field is the row's own [`Id`](crate::Id), or of a type of one's own |
 /// | `name = "departs_at"` | the field's name, if not the struct's |
+/// | `to = "crew"`, `by = "badge"` | on a text or a number: a link that holds another unique key than the id |
 /// | `default` | absent reads as [`Default`], and does not count as lacking |
-/// | `persist = false`, `required`, `from = "/at/port"`, `on_delete = "cascade"`, `link_table = "…"`, `type_field = "…"`, `type_member = "…"`, `was = ["price", "fare"]` | as in `backwater.toml` |
+/// | `persist = false`, `required`, `from = "/at/port"`, `from = ["full_name", "name"]`, `unit = "seconds"`, `on_delete = "cascade"`, `record = "/node"`, `other_types = "skip"`, `other_types(to = "thing")`, `link_table = "…"`, `type_field = "…"`, `type_member = "…"`, `was = ["price", "fare"]` | as in `backwater.toml` |
 ///
 /// For each field there is a constant, `Sailing::DELAY_MIN`, that names it for
 /// [`TableWriter::write`](crate::typed::TableWriter::write) and

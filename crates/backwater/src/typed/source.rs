@@ -1,8 +1,8 @@
 //! A schema's tables as the Rust source of structs.
 
 use crate::schema::{
-    FieldDef, FieldKind, FieldNo, OnDelete, Pointer, Schema, TYPE_MEMBER, TableDef, TableNo,
-    TableOrigin, Unknown, lasting, plain,
+    Epoch, FieldDef, FieldKind, FieldNo, OnDelete, OtherTypes, Pointer, Schema, TYPE_MEMBER,
+    TableDef, TableNo, TableOrigin, Unknown, lasting, plain, write_part,
 };
 use crate::table::TARGET;
 use crate::value::Value;
@@ -135,6 +135,13 @@ impl SourceText<'_> {
         options.extend((!table.persist).then(|| "persist = false".to_owned()));
         let version = table.version.map(|field| &table.field(field).name);
         options.extend(version.map(|field| format!("version = {field:?}")));
+        options.extend(table.unique.iter().map(|key| {
+            let names = key.iter().map(|field| format!("{:?}", table.field(*field).name));
+            match &*names.collect::<Vec<_>>() {
+                [only] => format!("unique = {only}"),
+                names => format!("unique = [{}]", names.join(", ")),
+            }
+        }));
         let tombstone = table.tombstone.as_ref().map(Pointer::to_string);
         options.extend(tombstone.map(|from| format!("tombstone = {from:?}")));
         options.extend(
@@ -200,9 +207,26 @@ impl SourceText<'_> {
         options.extend((!field.persist).then(|| "persist = false".to_owned()));
         options.extend(was(&field.was));
         options.extend(field.required.then(|| "required".to_owned()));
-        if field.from != Pointer::member(&field.name) {
+        if !field.also_from.is_empty() {
+            let places = std::iter::once(&field.from).chain(&field.also_from);
+            let places = places.map(|from| format!("{:?}", from.to_string()));
+            options.push(format!("from = [{}]", places.collect::<Vec<_>>().join(", ")));
+        } else if field.from != Pointer::member(&field.name) {
             options.push(format!("from = {:?}", field.from.to_string()));
         }
+        let unit = Epoch::NAMES.iter().find(|(_, unit)| field.epoch == Some(*unit));
+        options.extend(unit.map(|(name, _)| format!("unit = {name:?}")));
+        if let Some(by) = field.by() {
+            let there = self.schema.table(by.table);
+            let by = &there.field(by.field).name;
+            options.push(format!("to = {:?}, by = {by:?}", there.name));
+        }
+        let record = target.link.as_ref().map(|link| &*link.record).unwrap_or_default();
+        options.extend((!record.is_empty()).then(|| {
+            let mut pointer = String::new();
+            _ = record.iter().try_for_each(|part| write_part(&mut pointer, part));
+            format!("record = {pointer:?}")
+        }));
         let on_delete = match target.link.as_ref().map(|link| link.on_delete) {
             Some(OnDelete::Cascade) => Some("cascade"),
             Some(OnDelete::SetNull) => Some("set null"),
@@ -220,6 +244,13 @@ impl SourceText<'_> {
             let is_said =
                 field.kind == FieldKind::OneOf && **type_field != *format!("{}_type", field.name);
             options.extend(is_said.then(|| format!("type_field = {type_field:?}")));
+            options.extend(match one_of.others {
+                OtherTypes::Refused => None,
+                OtherTypes::Skipped => Some("other_types = \"skip\"".to_owned()),
+                OtherTypes::To(table) => {
+                    Some(format!("other_types(to = {:?})", self.schema.table(table).name))
+                }
+            });
             let member = &one_of.type_member;
             options.extend((**member != *TYPE_MEMBER).then(|| format!("type_member = {member:?}")));
         }

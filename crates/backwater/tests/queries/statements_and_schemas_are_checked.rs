@@ -303,6 +303,38 @@ fn problems_of_a_schema_have_their_places() {
             "s:3:72: \"y\" is required, and cannot be set null; use \"error\"",
         ),
         (
+            "[table.a]\nid = 'x'\nunique = ['y', 'z']\nfields = { x = 'int', y = 'int' }",
+            "s:3:16: table \"a\" has no field \"z\"",
+        ),
+        (
+            "[table.a]\nid = 'x'\nunique = 'y'\nfields = { x = 'int', y = 'json' }",
+            "s:3:10: \"y\" is neither int nor text nor a link to one table",
+        ),
+        (
+            "[table.a]\nid = 'x'\nunique = 'x'\nfields = { x = 'int', y = 'int' }",
+            "s:3:10: the fields of the id are unique already; leave out this key",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int', y = { to = 'a', by = 'z' }, z = 'int' }",
+            "s:3:44: \"z\" is no unique key of table \"a\"; add `unique = \"z\"` to [table.a]",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int', y = { to = 'a', by = 'x' } }",
+            "s:3:44: \"x\" is no unique key of table \"a\"; leave out `by`",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int', y = { to = 'a', by = 'y' } }",
+            "s:3:44: \"y\" is itself a link whose key this one is",
+        ),
+        (
+            "[table.a]\nid = 'x'\nunique = ['y', 'z']\nfields = { x = 'int', y = 'int', z = 'int' }\n[table.b]\nid = 'x'\nfields = { x = 'int', y = 'text', a = { to = 'a', by = 'z' } }",
+            "s:7:56: the key of \"a\" has a field \"y\", and table \"b\" none of that name and type; add the field \"y\" to [table.b.fields]",
+        ),
+        (
+            "[table.a]\nid = 'x'\nunique = 'y'\nfields = { x = 'int', y = { to = 'a', by = 'y' } }",
+            "s:4:44: \"y\" is itself a link whose key this one is; let one of them be a plain field",
+        ),
+        (
             "[table.a]\nid = 'x'\nfields = { x = { type = 'int', from = [] } }",
             "s:3:39: the field is nowhere, or in too many places",
         ),
@@ -450,7 +482,7 @@ fn problems_of_a_schema_have_their_places() {
         ),
         (
             "[table.a]\nid='x'\nfields={x='int'}\n[response.a]\ntable='a'\nmethod='DELETE'\nurl='/a/{no}'\ndeletes=true",
-            "s:8:9: rule \"a\" does not say which row is deleted; give the id from the request",
+            "s:8:9: rule \"a\" does not say which row is deleted; give the id, or a unique key, from the request",
         ),
         (
             "[table.a]\nid = 'x'",

@@ -2,6 +2,7 @@
 
 mod commits_are_withdrawn;
 mod deletes_follow_links;
+mod keys_are_unique;
 mod readers_see_whole_commits;
 mod rows_grow_old;
 mod schemas_change_and_lose_nothing;

@@ -450,6 +450,7 @@ const WRITTEN: &str = r#"
     unknown = "error"
     tombstone = "deleted"
     expires_after = "1 week"
+    unique = [["number"], ["from", "berth"]]
     [table.live_sailing.fields]
     id = "int"
     from = { to = "port", on_delete = "set null" }
@@ -462,6 +463,11 @@ const WRITTEN: &str = r#"
     type = "text"
     "up to" = "int"
     updated_at = "int"
+    number = "text"
+    berth = "int"
+    seen_at = { type = "timestamp", unit = "seconds", from = ["seenAt", "/seen/at"] }
+    after = { to = "live_sailing", by = "number", on_delete = "set null" }
+    from_here = { to_many = "port", record = "/a~1b/node" }
     [table."Seat map"]
     id = ["sailing", "number"]
     expires_after = "90 minutes"
@@ -484,14 +490,14 @@ const WRITTEN: &str = r#"
     [table.link_also]
     id = "id"
     names = "camelCase"
-    fields = { id = "int", first_port = { to = ["port", "link"] }, state = { type = "int", values = [1, 2] } }
+    fields = { id = "int", first_port = { to = ["port", "link"], other_types = "skip" }, last = { to = ["link"], other_types = { to = "port" } }, state = { type = "int", values = [1, 2] } }
 "#;
 
 #[test]
 fn a_text_is_written_as_structs_that_declare_the_same() {
     let text = Schema::parse("backwater.toml", WRITTEN).unwrap();
     if std::env::var_os("BACKWATER_WRITE").is_some() {
-        std::fs::write("tests/written/structs.rs", text.to_rust()).unwrap();
+        std::fs::write("tests/rows/written/structs.rs", text.to_rust()).unwrap();
     }
     assert_eq!(text.to_rust(), include_str!("written/structs.rs"));
     let builder = Schema::builder().table::<written::Port>().table::<written::LiveSailing>();

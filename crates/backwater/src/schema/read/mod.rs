@@ -27,6 +27,7 @@ pub(super) fn schema(name: &str, text: &str, known: &[Arc<str>]) -> Result<Schem
         problems: Vec::new(),
         tables: Vec::new(),
         links: Vec::new(),
+        by_key: Vec::new(),
         entries: Vec::new(),
     };
     let (document, syntax) = DeTable::parse_recoverable(text);
@@ -55,6 +56,8 @@ struct Reader<'t> {
     tables: Vec<Arc<str>>,
     /// Where a link stands, and what it points at.
     links: Vec<(usize, TableNo)>,
+    /// Links that go by a key whose fields are still to be found.
+    by_key: Vec<table::LinkByKey>,
     /// The link tables that to-many links need, in the order of their numbers.
     entries: Vec<TableDef>,
 }
@@ -78,6 +81,7 @@ impl<'t> Reader<'t> {
         });
         let mut tables: Vec<TableDef> = read.collect();
         tables.append(&mut self.entries);
+        self.find_keys(&mut tables);
         self.links(&tables);
         let drops = drop.map(|drop| self.drops(drop, &tables)).unwrap_or_default();
         let rules = self.entries_of(rules, "response.NAME");

@@ -164,13 +164,16 @@ impl<'t> Reader<'t> {
         }
         let record = record.and_then(|value| self.as_pointer(value));
         let is_given = |id: &FieldNo| given.iter().any(|(field, _)| field == id);
-        let (names_row, deleting) = (tables[table.index()].id.iter().all(is_given), deletes);
+        let definition = &tables[table.index()];
+        let mut keys = std::iter::once(&definition.id).chain(&definition.unique);
+        let (names_row, deleting) = (keys.any(|key| key.iter().all(is_given)), deletes);
         let deletes_if = deletes.and_then(|value| self.deletes_if(value, has_records, format));
         let is_flag = |value: &&Value<'t>| !matches!(value.get_ref(), DeValue::Table(_));
         let deletes = self.as_flag(deletes.filter(is_flag), false);
         if let Some(value) = deleting.filter(|_| deletes && !names_row) {
             let message = format!("rule \"{name}\" does not say which row is deleted");
-            let help = "give the id from the request, as by `fields = { id = \":id\" }`";
+            let help =
+                "give the id, or a unique key, from the request, as by `fields = { id = \":id\" }`";
             self.problem(value.span().start, message, help);
         }
         let on_error = on_error.and_then(|value| self.as_name(value, "`on_error`", &ON_ERROR));
@@ -634,6 +637,7 @@ impl<'t> Reader<'t> {
             fields,
             id,
             persist: tables[target.index()].persist,
+            unique: Vec::new(),
             version: None,
             unknown: Unknown::Ignored,
             expires_after: None,

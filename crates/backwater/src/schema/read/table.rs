@@ -8,7 +8,7 @@ use toml::de::DeValue;
 use super::{Reader, Value, found, one_or_several};
 use crate::error::nearest;
 use crate::schema::{
-    Branch, Checks, Epoch, FieldDef, FieldKind, FieldNo, LinkRule, Lookup, Names, OnDelete,
+    Branch, ByKey, Checks, Epoch, FieldDef, FieldKind, FieldNo, LinkRule, Lookup, Names, OnDelete,
     OneOfDef, OtherTypes, Pointer, TableDef, TableNo, TableOrigin, Tree, Unknown,
 };
 
@@ -34,7 +34,7 @@ const OTHER_TYPES: [(&str, OtherTypes); 2] =
     [("error", OtherTypes::Refused), ("skip", OtherTypes::Skipped)];
 
 /// What a field's table of options may say.
-const OPTIONS: [&str; 15] = [
+const OPTIONS: [&str; 16] = [
     "type",
     "to",
     "to_many",
@@ -50,6 +50,7 @@ const OPTIONS: [&str; 15] = [
     "unit",
     "other_types",
     "record",
+    "by",
 ];
 
 /// What is said of a field, in the order of [`OPTIONS`].
@@ -67,6 +68,17 @@ pub(super) struct Typed {
     field: usize,
     at: usize,
     type_field: Arc<str>,
+}
+
+/// A link whose key is looked for when all tables are known.
+pub(super) struct LinkByKey {
+    of: TableNo,
+    field: FieldNo,
+    at: usize,
+    /// The field of the target that it holds.
+    name: String,
+    /// Its type, if the text says it.
+    kind: Option<FieldKind>,
 }
 
 impl<'t> Reader<'t> {
@@ -100,6 +112,7 @@ impl<'t> Reader<'t> {
             id: Vec::new(),
             persist: true,
             expires_after: None,
+            unique: Vec::new(),
             version: None,
             unknown: Unknown::Ignored,
             members: Tree::default(),
@@ -127,6 +140,7 @@ impl<'t> Reader<'t> {
             "resource",
             "was",
             "expires_after",
+            "unique",
         ];
         let [
             id,
@@ -140,6 +154,7 @@ impl<'t> Reader<'t> {
             resource,
             was,
             expires,
+            unique,
         ] = self.parts(table, "a table", known);
         made.was = self.earlier_names(was);
         made.persist = self.as_flag(persist, true);
@@ -169,6 +184,7 @@ impl<'t> Reader<'t> {
         }
         made.expires_after = expires.and_then(|value| self.expires_after(value, &made));
         made.version = version.and_then(|version| self.version(version, &made));
+        made.unique = unique.map(|value| self.unique(value, &made)).unwrap_or_default();
         if let Some(resource) = resource {
             let said = self.as_text(resource, "the type of a JSON:API resource");
             made.resource = said.map_or(made.resource, Arc::from);
@@ -283,6 +299,60 @@ impl<'t> Reader<'t> {
         }
     }
 
+    /// The keys beside the id: a field, several that make one key, or several such.
+    fn unique(&mut self, value: &Value<'t>, table: &TableDef) -> Vec<Vec<FieldNo>> {
+        let expected = "the name of a field, an array of names that make one key, or several such";
+        let nested = |value: &Value<'t>| matches!(value.get_ref(), DeValue::Array(_));
+        let keys = match value.get_ref() {
+            DeValue::Array(keys) if keys.iter().any(nested) => keys.iter().collect(),
+            _ => vec![value],
+        };
+        let mut unique: Vec<Vec<FieldNo>> = Vec::new();
+        for value in keys {
+            let at = value.span().start;
+            let names = one_or_several(value);
+            let fields: Vec<FieldNo> =
+                names.iter().filter_map(|name| self.field_of(name, table, expected)).collect();
+            if fields.len() < names.len() {
+                continue;
+            }
+            let name = |field: &FieldNo| &table.field(*field).name;
+            let plain = |field: &FieldNo| {
+                let kind = table.field(*field).kind;
+                matches!(kind, FieldKind::Int | FieldKind::Text | FieldKind::Link(_))
+            };
+            let twice = fields.iter().enumerate().find(|(n, field)| fields[..*n].contains(field));
+            let problem = match (twice, fields.iter().find(|field| !plain(field))) {
+                (Some((_, field)), _) => {
+                    Some((format!("the key names \"{}\" twice", name(field)), "name it once"))
+                }
+                (_, Some(field)) => Some((
+                    format!("\"{}\" is neither int nor text nor a link to one table", name(field)),
+                    "only such fields make a key",
+                )),
+                _ if fields.is_empty() => {
+                    Some(("the key has no fields".to_owned(), "name at least one"))
+                }
+                _ if table.is_one_row() => {
+                    Some(("a one-row table needs no key".to_owned(), "leave out `unique`"))
+                }
+                _ if fields.iter().all(|field| table.id.contains(field)) => Some((
+                    "the fields of the id are unique already".to_owned(),
+                    "leave out this key",
+                )),
+                _ if unique.contains(&fields) => {
+                    Some(("this key is named twice".to_owned(), "name it once"))
+                }
+                _ => None,
+            };
+            match problem {
+                Some((message, help)) => self.problem(at, message, help),
+                None => unique.push(fields),
+            }
+        }
+        unique
+    }
+
     /// The number of a field that the text names.
     pub(super) fn field_of(
         &mut self,
@@ -381,6 +451,12 @@ impl<'t> Reader<'t> {
         let at = value.span().start;
         match (options.get("type"), options.get("to"), options.get("to_many")) {
             (Some(kind), None, None) => made.kind = self.kind(kind).unwrap_or(FieldKind::Text),
+            (kind, Some(to), None) if options.get("by").is_some() => {
+                let kind = kind.and_then(|kind| self.kind(kind));
+                let field = FieldNo(table.fields.len() as u32);
+                made.link = self.link_by(to, &options, (number, field, kind));
+                made.kind = kind.unwrap_or(made.kind);
+            }
             (None, Some(to), None) => {
                 if let Some((kind, link)) = self.link(to, &options) {
                     if link.one_of.is_some() {
@@ -431,6 +507,7 @@ impl<'t> Reader<'t> {
         let one_of = field.link.as_ref().is_some_and(|link| link.one_of.is_some());
         let only = [
             ("unit", field.kind == FieldKind::Timestamp, "a timestamp"),
+            ("by", field.by().is_some(), "a link to one table"),
             ("on_delete", is_link, "a link"),
             ("link_table", links, "a to-many link"),
             ("record", links, "a to-many link"),
@@ -511,7 +588,7 @@ impl<'t> Reader<'t> {
                 self.links.push((to.span().start, number));
                 return Some((
                     FieldKind::Link(number),
-                    LinkRule { on_delete, record, one_of: None },
+                    LinkRule { on_delete, record, ..LinkRule::default() },
                 ));
             }
         };
@@ -533,7 +610,124 @@ impl<'t> Reader<'t> {
         let others = others.and_then(|value| self.other_types(value, &mut tables));
         let others = others.unwrap_or_default();
         let one_of = OneOfDef { tables, others, type_field: FieldNo(0), type_member };
-        Some((FieldKind::OneOf, LinkRule { on_delete, record, one_of: Some(one_of) }))
+        let link = LinkRule { on_delete, record, one_of: Some(one_of), by: None };
+        Some((FieldKind::OneOf, link))
+    }
+
+    /// A link that goes by a key of its target, which is found when all tables are known.
+    fn link_by(
+        &mut self,
+        to: &Value<'t>,
+        options: &Options<'_, 't>,
+        (of, field, kind): (TableNo, FieldNo, Option<FieldKind>),
+    ) -> Option<LinkRule> {
+        let by = options.get("by")?;
+        let at = by.span().start;
+        let table = self.as_table_no(to, "the name of one table, if the link goes by a key")?;
+        let name = self.as_text(by, "the name of a field of that table")?.to_owned();
+        let on_delete = options.get("on_delete");
+        let on_delete = on_delete.and_then(|value| self.as_name(value, "`on_delete`", &ON_DELETE));
+        self.by_key.push(LinkByKey { of, field, at, name, kind });
+        let by = ByKey { table, field: FieldNo(0), key: Vec::new() };
+        Some(LinkRule {
+            on_delete: on_delete.unwrap_or(OnDelete::Keep),
+            by: Some(by),
+            ..LinkRule::default()
+        })
+    }
+
+    /// Finds the keys that links go by, and gives these the types of what they hold.
+    pub(super) fn find_keys(&mut self, tables: &mut [TableDef]) {
+        let mut open = std::mem::take(&mut self.by_key);
+        // A key may have a field that is such a link itself.
+        loop {
+            let before = open.len();
+            let known: Vec<(TableNo, FieldNo)> = open.iter().map(|it| (it.of, it.field)).collect();
+            for link in std::mem::take(&mut open) {
+                let own = (link.of, link.field);
+                let is_open = |table: TableNo, field: &FieldNo| {
+                    (table, *field) != own && known.contains(&(table, *field))
+                };
+                let Some(by) = tables[own.0.index()].field(own.1).by() else { continue };
+                let (there, target) = (by.table, &tables[by.table.index()]);
+                let field = target.field_no(&link.name);
+                let key = target.unique.iter().find(|key| key.iter().any(|it| Some(*it) == field));
+                let waits = key.into_iter().flatten().any(|part| {
+                    let here = tables[own.0.index()].field_no(&target.field(*part).name);
+                    is_open(there, part) || here.is_some_and(|here| is_open(own.0, &here))
+                });
+                let waits = waits || field.is_some_and(|field| (there, field) == own);
+                match waits {
+                    true => open.push(link),
+                    false => self.find_key(tables, &link, (there, field)),
+                }
+            }
+            if open.is_empty() || open.len() == before {
+                break;
+            }
+        }
+        for link in open {
+            let message = format!("\"{}\" is itself a link whose key this one is", link.name);
+            self.problem(link.at, message, "let one of them be a plain field");
+        }
+    }
+
+    /// Finds the key that one link goes by.
+    fn find_key(
+        &mut self,
+        tables: &mut [TableDef],
+        link: &LinkByKey,
+        (there, field): (TableNo, Option<FieldNo>),
+    ) {
+        let (own, target) = (&tables[link.of.index()], &tables[there.index()]);
+        let Some(field) = field else {
+            let help = nearest(&link.name, target.field_names());
+            let message = format!("table \"{}\" has no field \"{}\"", target.name, link.name);
+            return self.problem(link.at, message, help);
+        };
+        let kind = target.field(field).kind;
+        let Some(key) = target.unique.iter().find(|key| key.contains(&field)) else {
+            let (table, name) = (&target.name, &link.name);
+            let message = format!("\"{name}\" is no unique key of table \"{table}\"");
+            let help = match target.id.contains(&field) {
+                true => "leave out `by`: a link goes by the id of its target".to_owned(),
+                false => format!("add `unique = \"{name}\"` to [table.{table}]"),
+            };
+            return self.problem(link.at, message, help);
+        };
+        if !matches!(kind, FieldKind::Int | FieldKind::Text) {
+            let message = format!("\"{}\" is neither int nor text", link.name);
+            return self.problem(link.at, message, "go by another field of the key");
+        }
+        if link.kind.is_some_and(|said| said != kind) {
+            let message = format!("\"{}\" is of another type", link.name);
+            return self.problem(link.at, message, "leave out `type`");
+        }
+        let mut pairs = Vec::new();
+        for part in key {
+            let name = &target.field(*part).name;
+            let here = match *part == field {
+                true => Some(link.field),
+                false => own.field_no(name),
+            };
+            let same = |here: &FieldNo| {
+                *part == field || own.field(*here).kind == target.field(*part).kind
+            };
+            let Some(here) = here.filter(same) else {
+                let message = format!(
+                    "the key of \"{}\" has a field \"{name}\", and table \"{}\" none of that name and type",
+                    target.name, own.name
+                );
+                let help = format!("add the field \"{name}\" to [table.{}.fields]", own.name);
+                return self.problem(link.at, message, help);
+            };
+            pairs.push((*part, here));
+        }
+        let made = &mut tables[link.of.index()].fields[link.field.index()];
+        made.kind = kind;
+        if let Some(LinkRule { by: Some(by), .. }) = &mut made.link {
+            (by.field, by.key) = (field, pairs);
+        }
     }
 
     /// What becomes of other types; a table for them is one of the link's, under its own name.
@@ -637,6 +831,7 @@ impl<'t> Reader<'t> {
             fields,
             id: vec![FieldNo(0), FieldNo(1)],
             persist: table.persist && field.persist,
+            unique: Vec::new(),
             version: None,
             unknown: Unknown::Ignored,
             expires_after: None,

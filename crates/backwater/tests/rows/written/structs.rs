@@ -62,6 +62,12 @@ pub enum LinkAlsoFirstPort {
     Link(Link<Link_>),
 }
 
+#[derive(Debug, Clone, PartialEq, OneOf)]
+pub enum LinkAlsoLast {
+    Link(Link<Link_>),
+    Port(Link<Port>),
+}
+
 #[derive(Debug, Clone, PartialEq, Values)]
 pub enum LinkAlsoState {
     #[values(1)]
@@ -80,7 +86,7 @@ pub struct Port {
 }
 
 #[derive(Debug, Clone, PartialEq, Table)]
-#[table(version = "updated_at", tombstone = "/deleted", expires_after = "7 days", unknown = "error")]
+#[table(version = "updated_at", unique = "number", unique = ["from", "berth"], tombstone = "/deleted", expires_after = "7 days", unknown = "error")]
 pub struct LiveSailing {
     #[table(id)]
     pub id: i64,
@@ -101,6 +107,14 @@ pub struct LiveSailing {
     pub up_to: Option<i64>,
     #[table(from = "/updatedAt")]
     pub updated_at: Option<i64>,
+    pub number: Option<String>,
+    pub berth: Option<i64>,
+    #[table(from = ["/seenAt", "/seen/at"], unit = "seconds")]
+    pub seen_at: Option<Timestamp>,
+    #[table(to = "live_sailing", by = "number", on_delete = "set null")]
+    pub after: Option<String>,
+    #[table(from = "/fromHere", record = "/a~1b/node")]
+    pub from_here: Links<Port>,
 }
 
 #[derive(Debug, Clone, PartialEq, Table)]
@@ -144,9 +158,13 @@ pub struct Link_ {
 pub struct LinkAlso {
     #[table(id)]
     pub id: i64,
-    #[table(from = "/firstPort")]
+    #[table(from = "/firstPort", other_types = "skip")]
     pub first_port: Option<LinkAlsoFirstPort>,
+    #[table(other_types(to = "port"))]
+    pub last: Option<LinkAlsoLast>,
     pub state: Option<LinkAlsoState>,
     #[table(from = "/firstPortType")]
     pub first_port_type: Option<String>,
+    #[table(from = "/lastType")]
+    pub last_type: Option<String>,
 }
