@@ -227,7 +227,7 @@ impl Transaction {
         if doomed.known.contains(&(table, owner)) {
             return;
         }
-        targets.retain(|target| !doomed.known.contains(target));
+        targets.retain(|entry| !doomed.known.contains(&entry.target()));
         self.merge_row(table, owner, &[(field, Staged::Links(targets))]);
     }
 }

@@ -1,12 +1,15 @@
 //! To-many links: their entries, rows of link tables that are written through them.
 
+use std::sync::Arc;
+
+use smallvec::SmallVec;
+
 use super::Transaction;
 use super::transaction::not_there;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldKind, FieldNo, OneOfDef, Schema, TableNo, TableOrigin};
-use crate::table::Staged;
-use crate::table::{Cell, OWNER, Slot, TARGET, TARGET_TYPE, field_no};
-use crate::value::RowId;
+use crate::table::{Cell, OWNER, Slot, Staged, StagedEntry, TARGET, TARGET_TYPE, field_no};
+use crate::value::{Named, RowId};
 
 /// Where an entry points.
 pub(super) type Target = (TableNo, Slot);
@@ -40,7 +43,7 @@ impl Transaction {
         link: &str,
         targets: impl IntoIterator<Item = T>,
     ) -> Result<()> {
-        let targets = targets.into_iter().map(|id| (None, id.into())).collect();
+        let targets = targets.into_iter().map(|id| (None, id.into(), None)).collect();
         self.write_links(table, &id.into(), link, targets, |_, of, name| of.table(name))
     }
 
@@ -71,8 +74,56 @@ impl Transaction {
         link: &str,
         targets: impl IntoIterator<Item = (&'t str, T)>,
     ) -> Result<()> {
-        let targets = targets.into_iter().map(|(name, id)| (Some(name), id.into())).collect();
+        let targets = targets.into_iter().map(|(name, id)| (Some(name), id.into(), None)).collect();
         self.write_links(table, &id.into(), link, targets, |_, of, name| of.table(name))
+    }
+
+    /// As [`Transaction::set_links`] for a link that has fields of its own: each target with these.
+    /// A field that is not given stays as it is if the link points at that row already. A link to
+    /// one of several tables has `target_type` among its fields: what the schema calls the table.
+    ///
+    /// # Errors
+    /// As [`Transaction::set_links`]; [`ErrorKind::UnknownName`] and [`ErrorKind::Type`] for fields
+    /// that do not fit the link.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, Value};
+    /// let cache = Cache::new(Schema::parse("s.toml", r#"
+    ///     [table.person]
+    ///     id = "id"
+    ///     fields = { id = "int" }
+    ///     [table.vessel]
+    ///     id = "name"
+    ///     [table.vessel.fields]
+    ///     name = "text"
+    ///     crew = { to_many = "person", record = "/person", fields = { role = "text" } }
+    /// "#)?);
+    /// cache.commit("a crew signed on", |tx| {
+    ///     tx.insert("vessel", [("name", "Marram")])?;
+    ///     tx.set_entries("vessel", "Marram", "crew", [(7, [("role", "skipper")]), (8, [("role", "mate")])])
+    /// })?;
+    /// let crew = cache.query("SELECT target, role FROM vessel_crew WHERE owner = 'Marram'", ())?;
+    /// assert_eq!(crew.read()?.row(1).unwrap().get("role")?, &Value::from("mate"));
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn set_entries<T: Into<RowId>, F: Into<Named>>(
+        &mut self,
+        table: &str,
+        id: impl Into<RowId>,
+        link: &str,
+        entries: impl IntoIterator<Item = (T, F)>,
+    ) -> Result<()> {
+        let is_type = |name: &str| name.eq_ignore_ascii_case("target_type");
+        let entries: Vec<(RowId, Named)> =
+            entries.into_iter().map(|(to, fields)| (to.into(), fields.into())).collect();
+        let wanted = entries.iter().map(|(to, fields)| {
+            let named = fields.iter().find(|(name, _)| is_type(name));
+            let own = fields.iter().filter(|(name, _)| !is_type(name));
+            let own = own.map(|(name, value)| (name.to_owned(), value.clone())).collect();
+            (named.and_then(|(_, value)| value.as_str()), to.clone(), Some(own))
+        });
+        let wanted = wanted.collect();
+        self.write_links(table, &id.into(), link, wanted, |_, of, name| of.table(name))
     }
 
     /// Writes the rows that a to-many link points at, each with what names its table where that may
@@ -82,7 +133,7 @@ impl Transaction {
         table: &str,
         id: &RowId,
         link: &str,
-        targets: Vec<(Option<&str>, RowId)>,
+        targets: Vec<(Option<&str>, RowId, Option<Named>)>,
         table_of: fn(&Schema, &OneOfDef, &str) -> Option<TableNo>,
     ) -> Result<()> {
         let number = self.writable(table)?;
@@ -102,7 +153,7 @@ impl Transaction {
         let target = schema.table(entries).field(TARGET);
         let one_of = target.one_of();
         let mut found = Vec::new();
-        for (name, id) in targets {
+        for (name, id, fields) in targets {
             let to = match (target.kind, one_of, name) {
                 (FieldKind::Link(to), None, None) => Some(to),
                 (_, Some(one_of), Some(name)) => table_of(&schema, one_of, name),
@@ -119,10 +170,39 @@ impl Transaction {
                 ));
             };
             let slot = self.state.refer_id(to, &id).map_err(|error| error.at(&place))?;
-            found.push((to, slot));
+            let fields = fields.map(|fields| self.staged_entry(&schema, entries, &fields));
+            let fields = fields.transpose()?;
+            found.push(StagedEntry { fields, ..(to, slot).into() });
         }
         self.merge_row(number, slot, &[(field, Staged::Links(found))]);
         Ok(())
+    }
+
+    /// Fields of a link's own on their way into an entry.
+    fn staged_entry(
+        &mut self,
+        schema: &Schema,
+        entries: TableNo,
+        fields: &Named,
+    ) -> Result<Arc<[(FieldNo, Staged<'static>)]>> {
+        let definition = schema.table(entries);
+        let staged = fields.iter().map(|(name, value)| {
+            let place = || format!("{}.{name}", definition.name);
+            let number = field_no(definition, name)?;
+            if !definition.entry_fields().any(|own| own == number) {
+                let message = "this field says where an entry stands and points";
+                return Err(Error::new(ErrorKind::UnknownName, message)
+                    .at(place())
+                    .help("give the target apart, and the link's own fields"));
+            }
+            let field = definition.field(number);
+            let staged = self.stage(schema, field, value).map_err(|error| error.at(place()))?;
+            match staged.misfit(field) {
+                Some(message) => Err(Error::new(ErrorKind::Type, message).at(place())),
+                None => Ok((number, staged.into_owned())),
+            }
+        });
+        staged.collect()
     }
 
     /// Writes the entries of a row's to-many links that are among its staged fields; returns
@@ -152,28 +232,40 @@ impl Transaction {
         &mut self,
         entries: TableNo,
         owner: Slot,
-        targets: &[Target],
+        targets: &[StagedEntry],
     ) -> bool {
         let schema = self.schema();
-        let target = schema.table(entries).field(TARGET);
-        let one_of = target.link.as_ref().and_then(|link| link.one_of.as_ref());
+        let definition = schema.table(entries);
+        let one_of = definition.field(TARGET).one_of();
+        let own = definition.entry_fields();
+        let before: Vec<StagedEntry> = match own.len() {
+            0 => Vec::new(),
+            _ => self.state.entries_of(entries, owner).collect(),
+        };
         let mut differs = false;
-        for (position, (table, slot)) in targets.iter().enumerate() {
+        for (position, wanted) in targets.iter().enumerate() {
             let cell = match one_of {
-                Some(_) => Cell::OneOf(*table, *slot),
-                None => Cell::Link(*slot),
+                Some(_) => Cell::OneOf(wanted.table, wanted.slot),
+                None => Cell::Link(wanted.slot),
             };
+            let type_cell = one_of.map(|it| (TARGET_TYPE, Cell::Text(it.name(wanted.table))));
+            let fields =
+                own.clone().map(|field| (field, own_cell(field, position, wanted, &before)));
+            let cells: SmallVec<[(FieldNo, Cell<'_>); 4]> =
+                [Some((TARGET, cell)), type_cell].into_iter().flatten().chain(fields).collect();
             let known = self.state.entry(entries, owner, position);
-            if known.map(|slot| self.state.table(entries).cell(slot, TARGET)) == Some(cell) {
+            let is_so = |entry: Slot| {
+                let row = self.state.table(entries);
+                cells.iter().all(|(field, cell)| row.cell(entry, *field) == *cell)
+            };
+            if known.is_some_and(is_so) {
                 continue;
             }
             differs = true;
             let key = [Cell::Link(owner), Cell::Int(position as i64)];
             let entry = known.unwrap_or_else(|| self.state.refer(entries, &key));
             self.touched.insert(entries, entry);
-            let type_cell = one_of.map(|one_of| (TARGET_TYPE, Cell::Text(one_of.name(*table))));
-            let cells = [Some((TARGET, cell)), type_cell];
-            self.state.table_mut(entries).merge(entry, cells.into_iter().flatten());
+            self.state.table_mut(entries).merge(entry, cells.into_iter());
         }
         let mut position = targets.len();
         while let Some(entry) = self.state.entry(entries, owner, position) {
@@ -184,14 +276,14 @@ impl Transaction {
         differs
     }
 
-    /// The owner of an entry, and where all of the owner's entries point.
+    /// The owner of an entry, and all of the owner's entries.
     pub(super) fn entries_beside(
         &self,
         entries: TableNo,
         entry: Slot,
-    ) -> Option<(Slot, Vec<Target>)> {
+    ) -> Option<(Slot, Vec<StagedEntry>)> {
         let Cell::Link(owner) = self.state.table(entries).cell(entry, OWNER) else { return None };
-        Some((owner, self.state.targets(entries, owner).collect()))
+        Some((owner, self.state.entries_of(entries, owner).collect()))
     }
 
     /// The to-many link that a link table belongs to.
@@ -215,4 +307,21 @@ impl Transaction {
         self.touched.insert(table, slot);
         self.state.table_mut(table).delete(slot);
     }
+}
+
+/// What an entry has in a field of the link's own: what it says, or what the entry had that pointed
+/// at the same row, the one in the same place if there are several.
+fn own_cell<'c>(
+    field: FieldNo,
+    position: usize,
+    wanted: &'c StagedEntry,
+    before: &'c [StagedEntry],
+) -> Cell<'c> {
+    let of = |entry: &'c StagedEntry| {
+        let mut fields = entry.fields.iter().flat_map(|fields| fields.iter().rev());
+        fields.find(|(known, _)| *known == field).map(|(_, staged)| staged.cell())
+    };
+    let same = |entry: &&StagedEntry| entry.target() == wanted.target();
+    let was = || before.get(position).filter(same).or_else(|| before.iter().find(same));
+    of(wanted).or_else(|| of(was()?)).unwrap_or(Cell::Absent)
 }

@@ -12,7 +12,6 @@ use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use super::links::Target;
 use super::{Changes, FieldSet, Happened, RowAt, TouchedRows, Transaction, compare, entries_of};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldKind, FieldNo, Schema, TableNo, TableOrigin};
@@ -190,7 +189,7 @@ impl Transaction {
             (Staged::Link(slot), FieldKind::Link(to)) => overlay.covers(to, *slot),
             (Staged::OneOf(to, slot), _) => overlay.covers(*to, *slot),
             (Staged::Links(targets), _) => {
-                targets.iter().any(|(to, slot)| overlay.covers(*to, *slot))
+                targets.iter().any(|entry| overlay.covers(entry.table, entry.slot))
             }
             _ => false,
         };
@@ -676,8 +675,7 @@ fn staged_field(state: &State, (table, slot): RowAt, field: FieldNo) -> Staged<'
     let cell = state.table(table).cell(slot, field);
     match state.schema.table(table).field(field).kind {
         FieldKind::Links(entries) if cell != Cell::Absent => {
-            let targets: Vec<Target> = state.targets(entries, slot).collect();
-            Staged::Links(targets)
+            Staged::Links(state.entries_of(entries, slot).collect())
         }
         _ => Staged::of_cell(cell).into_owned(),
     }

@@ -18,8 +18,8 @@ use super::since::{Under, Whereabouts, Written, Wrote, written};
 use super::{Changes, FieldSet, Happened, RowAt, Transaction};
 use crate::error::{Error, ErrorKind, Result, of_another_cache};
 use crate::schema::{FieldKind, FieldNo, OnDelete, TableNo, TableOrigin};
-use crate::table::{Cell, OWNER, Slot, State, TARGET};
-use crate::table::{Staged, StagedRow};
+use crate::table::{Cell, OWNER, Slot, TARGET};
+use crate::table::{Staged, StagedEntry, StagedRow};
 
 /// For commits, what lies under something that they wrote.
 type LiesUnder = Vec<(Arc<ChangedRows>, Written, Under)>;
@@ -321,14 +321,15 @@ impl Transaction {
             }
             let value = match (cell, definition.field(*field).kind) {
                 (Cell::Int(_), FieldKind::Links(entries)) => {
-                    let mut targets = targets(&under.state, entries, under.slot);
+                    let mut targets: Vec<StagedEntry> =
+                        under.state.entries_of(entries, under.slot).collect();
                     let cascades = on_delete == OnDelete::Cascade;
                     targets
                         .iter()
                         .filter(|_| cascades)
-                        .filter_map(|to| gone_by(*to))
+                        .filter_map(|entry| gone_by(entry.target()))
                         .for_each(|by| on_behalf(*field, by));
-                    targets.retain(|to| !cascades || !is_gone(*to));
+                    targets.retain(|entry| !cascades || !is_gone(entry.target()));
                     Staged::Links(targets)
                 }
                 _ => Staged::of_cell(cell),
@@ -384,9 +385,4 @@ pub(super) fn entries_of(changes: &Changes) -> impl Iterator<Item = (RowAt, Fiel
             Some(((owner, slot), [field].into_iter().collect()))
         })
     })
-}
-
-/// Where a to-many link points in a version, in its order.
-fn targets(version: &State, entries: TableNo, owner: Slot) -> Vec<RowAt> {
-    version.targets(entries, owner).collect()
 }

@@ -84,6 +84,19 @@ fn resource(out: &mut String, state: &State, table: TableNo, slot: Slot) {
                     out.push_str(if number == 0 { "" } else { "," });
                     let cell = state.table(entries).cell(entry, TARGET);
                     linked(out, state, state.target(entries, TARGET, cell));
+                    let own = state.schema.table(entries).entry_fields();
+                    let cell = |field: &FieldNo| state.table(entries).cell(entry, *field);
+                    let own: Vec<FieldNo> = own.filter(|it| cell(it) != Cell::Absent).collect();
+                    // Behind the members of the resource identifier.
+                    if out.ends_with('}') && !own.is_empty() {
+                        out.pop();
+                        members(out, "meta", &own, |out, field| {
+                            name(out, state, entries, field);
+                            let row = crate::table::Row { state, table: entries, slot: entry };
+                            out.push_str(&row.nested_field(field).unwrap_or_default());
+                        });
+                        out.push('}');
+                    }
                 }
                 out.push(']');
             }

@@ -7,9 +7,7 @@ use super::classes::{MODEL, go_by_digits, is_surely_typed};
 use super::entities::{Entities, Entity};
 use super::evidence::{Counts, Members, ObjectsNo, View, World};
 use super::identity::Identity;
-use super::words::{
-    Taken, is_content, is_embedding, is_of_place, is_time, names_a_thing, singular, snake,
-};
+use super::words::{Taken, is_content, is_embedding, is_time, names_a_thing, singular, snake};
 use crate::ingest::TYPE_NAME;
 use crate::schema::{FieldKind, IdType, Names, TableNo, Unknown};
 
@@ -50,8 +48,17 @@ pub(super) enum ColumnKind {
     Link(usize),
     /// One of several tables, by the types that objects name.
     OneOf(Vec<(String, usize)>, bool),
-    /// A to-many link to what that says, and the member of each entry that has it inside.
-    Many(Box<ColumnKind>, Option<String>),
+    /// A to-many link to what that says, which may be inside of each entry.
+    Many(Box<ColumnKind>, Option<Wrapper>),
+}
+
+/// What the entries of a to-many link are like.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Wrapper {
+    /// The member that has the row.
+    pub(super) record: String,
+    /// The link's own fields: their names, the members, the types.
+    pub(super) fields: Vec<(String, String, ColumnKind)>,
 }
 
 /// A table with its fields.
@@ -337,9 +344,8 @@ impl<'w> Deciding<'w> {
         let has_link = members.iter().any(holds_link);
         let is_plain = |member: &Members<'w>| {
             let counts = member.view.counts();
-            let is_scalar = counts.objects + counts.arrays + counts.deep == 0;
             let inside = || self.inside(&member.view, &counts, depth + 1).is_some();
-            is_scalar || holds_link(member) || inside() || has_link
+            counts.are_plain() || holds_link(member) || inside() || has_link
         };
         let alike = members.iter().all(|member| member.present * 2 >= seen && is_plain(member));
         (alike && !members.is_empty() && members.len() <= INSIDE).then_some(objects)
@@ -351,9 +357,9 @@ impl<'w> Deciding<'w> {
         (!objects.is_empty() && self.entities.any(&objects)) || self.wrapped(view).is_some()
     }
 
-    /// The member that holds a row in each object of an array, if the others only say where in the
-    /// array it stands.
-    fn wrapped(&self, view: &View<'w>) -> Option<Members<'w>> {
+    /// The member that holds a row in each object of an array, if the others are plain values; and
+    /// these.
+    fn wrapped(&self, view: &View<'w>) -> Option<(Members<'w>, Vec<Members<'w>>)> {
         let (counts, elements) = (view.counts(), view.elements());
         let (inside, objects) = (elements.counts(), elements.objects());
         let are_arrays = counts.arrays > 0 && counts.arrays + counts.nulls == counts.seen;
@@ -369,7 +375,28 @@ impl<'w> Deciding<'w> {
         };
         let place = members.iter().position(is_row)?;
         let found = members.swap_remove(place);
-        members.iter().all(|other| is_of_place(other.name)).then_some(found)
+        let plain = |other: &Members<'w>| other.view.counts().are_plain();
+        members.retain(|other| other.name != TYPE_NAME);
+        members.iter().all(plain).then_some((found, members))
+    }
+
+    /// What the entries of a link are like, of which that member has the row.
+    fn wrapper(&self, row: &Members<'w>, beside: &[Members<'w>]) -> Wrapper {
+        let mut taken = Taken::default();
+        for own in ["owner", "position", "target", "target_type"] {
+            taken.take(own);
+        }
+        let fields = beside.iter().map(|member| {
+            let counts = member.view.counts();
+            let kind = match counted(&counts).filter(|_| is_time(member.name)) {
+                Some(unit) => ColumnKind::Counted(unit),
+                None => ColumnKind::Plain(scalar(&member.view, &counts, 0).0, Vec::new()),
+            };
+            let name = snake(member.name);
+            let name = if taken.is_free(&name) { name } else { format!("entry_{name}") };
+            (taken.take(&name), member.name.to_owned(), kind)
+        });
+        Wrapper { record: row.name.to_owned(), fields: fields.collect() }
     }
 
     /// What a member links to, if it is a link.
@@ -386,11 +413,12 @@ impl<'w> Deciding<'w> {
         }
         let elements = view.elements();
         let inside = elements.counts();
-        if let Some(wrapped) = self.wrapped(view) {
-            let of = wrapped.view.counts();
-            let target = self.target(&wrapped.view, &of, name, table, note)?;
+        if let Some((row, beside)) = self.wrapped(view) {
+            let of = row.view.counts();
+            let target = self.target(&row.view, &of, name, table, note)?;
             *note += &format!(", {} in all", inside.seen);
-            return Some(ColumnKind::Many(Box::new(target), Some(wrapped.name.to_owned())));
+            let wrapper = self.wrapper(&row, &beside);
+            return Some(ColumnKind::Many(Box::new(target), Some(wrapper)));
         }
         let is_plain = inside.nulls + inside.arrays + inside.deep == 0 && inside.seen > 0;
         // One alone may stand where others have an array.

@@ -112,6 +112,11 @@ pub(super) struct Counts {
 }
 
 impl Counts {
+    /// Whether no object or array is among the values.
+    pub(super) fn are_plain(&self) -> bool {
+        self.objects + self.arrays + self.deep == 0
+    }
+
     /// Values that are neither null nor an object or array.
     pub(super) fn scalars(&self) -> usize {
         self.seen - self.nulls - self.objects - self.arrays - self.deep

@@ -224,6 +224,13 @@ impl Class<'_> {
         (always && says_more && other.is_none()).then(|| (member.name.to_owned(), way))
     }
 
+    /// Whether all members but one hold plain values, and none of them could be an id.
+    fn is_plain_beside(&self, row: &str) -> bool {
+        let members = View::members(self.world, &self.objects);
+        let mut others = members.iter().filter(|member| member.name != row);
+        self.candidates().is_empty() && others.all(|member| member.view.counts().are_plain())
+    }
+
     /// Members that could be an id, the likeliest first.
     fn candidates(&self) -> Vec<(usize, String)> {
         let seen = self.seen();
@@ -300,6 +307,10 @@ pub(super) fn in_parent(
     let parent = of[parents.first()?.0 as usize]?;
     let same = parents.iter().all(|objects| of[objects.0 as usize] == Some(parent));
     if !same || !identities.get(parent).is_some_and(Identity::is_own) {
+        return None;
+    }
+    // What wraps a row and is a member of a link's entries is no row itself.
+    if class.wrapped(of).is_some_and(|(row, _)| class.is_plain_beside(&row)) {
         return None;
     }
     among(class, of).map(|(name, trial)| {

@@ -225,8 +225,9 @@ impl Proposed<'_> {
                 options.extend(typename.then(|| format!("type_member = {}", text(TYPE_NAME))));
                 options.push("other_types = \"skip\"".to_owned());
             }
-            if let ColumnKind::Many(_, Some(record)) = &column.kind {
-                options.push(format!("record = {}", text(&pointer(std::slice::from_ref(record)))));
+            if let ColumnKind::Many(_, Some(wrapper)) = &column.kind {
+                let record = std::slice::from_ref(&wrapper.record);
+                options.push(format!("record = {}", text(&pointer(record))));
             }
             if let ColumnKind::Many(inner, _) = &column.kind
                 && let ColumnKind::OneOf(_, typename) = **inner
@@ -242,6 +243,32 @@ impl Proposed<'_> {
                     options.push(format!("from = {}", text(member)));
                 }
                 way => options.push(format!("from = {}", text(&pointer(way)))),
+            }
+            if let ColumnKind::Many(_, Some(wrapper)) = &column.kind {
+                let fields = wrapper.fields.iter().map(|(name, member, kind)| {
+                    let mut options = match kind {
+                        ColumnKind::Counted(unit) => {
+                            vec![text("timestamp"), format!("unit = {}", text(unit))]
+                        }
+                        ColumnKind::Plain(kind, _) => vec![text(kind)],
+                        _ => vec![text("json")],
+                    };
+                    let written = names.map_or_else(|| name.clone(), |names| names.write(name));
+                    options.extend((*member != written).then(|| {
+                        let is_plain = !member.is_empty() && !member.starts_with('/');
+                        let from =
+                            if is_plain { member } else { &pointer(std::slice::from_ref(member)) };
+                        format!("from = {}", text(from))
+                    }));
+                    match &*options {
+                        [only] => format!("{} = {only}", key(name)),
+                        all => format!("{} = {{ type = {} }}", key(name), all.join(", ")),
+                    }
+                });
+                let fields: Vec<String> = fields.collect();
+                if !fields.is_empty() {
+                    options.push(format!("fields = {{ {} }}", fields.join(", ")));
+                }
             }
         }
         let (kind, values) = match &column.kind {

@@ -267,7 +267,7 @@ impl<'de> Reader<'_, 'de> {
                 Lookup::Also(field, rank) if building.wants(*field, Some(*rank)) => {
                     self.take(table, *field, building)?;
                 }
-                Lookup::Also(..) => drop(self.json.skip()?),
+                Lookup::Also(..) | Lookup::Target => drop(self.json.skip()?),
                 Lookup::Tombstone => {
                     building.gone = !matches!(self.json.peek()?, Next::False | Next::Null);
                     self.json.skip()?;
@@ -285,7 +285,7 @@ impl<'de> Reader<'_, 'de> {
                 let inside = member.inside.iter().flat_map(|(_, inside)| inside.all());
                 let fields = inside.filter_map(|sought| match sought {
                     Lookup::Field(field) => Some(field),
-                    Lookup::Also(..) | Lookup::Tombstone => None,
+                    Lookup::Also(..) | Lookup::Tombstone | Lookup::Target => None,
                 });
                 for field in fields {
                     self.note_place(table, field, building);

@@ -1,5 +1,7 @@
 //! JSON:API 1.1 documents: resources with attributes and relationships, primary and included.
 
+use std::sync::Arc;
+
 use super::building::Building;
 use super::json::Next;
 use super::nested::{Around, Failure, Read, Reader, misfit};
@@ -9,8 +11,8 @@ use crate::error::either;
 use crate::schema::{
     Branch, FieldDef, FieldKind, FieldNo, IdType, OtherTypes, TableDef, TableNo, Unknown, whole,
 };
-use crate::table::Staged;
 use crate::table::{Cell, Slot, TARGET};
+use crate::table::{Staged, StagedEntry};
 
 impl<'de> Reader<'_, 'de> {
     /// Reads the resources that a document includes beside its primary data.
@@ -159,6 +161,27 @@ impl<'de> Reader<'_, 'de> {
         Ok(())
     }
 
+    /// The link's own fields in the `meta` of the resource identifier that began there.
+    fn linkage_fields(
+        &mut self,
+        entries: TableNo,
+        start: usize,
+    ) -> Read<Option<Arc<[(FieldNo, Staged<'static>)]>>> {
+        if self.schema.table(entries).entry_fields().len() == 0 {
+            return Ok(None);
+        }
+        let (end, depth) = (self.json.at(), self.depth);
+        self.json.go(start);
+        let meta = ["meta".to_owned()];
+        let fields = match self.descend(&meta)? && self.json.peek()? == Next::Object {
+            true => self.entry_fields(entries).map_err(|failure| self.at_way(&meta, failure))?,
+            false => None,
+        };
+        self.depth = depth;
+        self.json.go(end);
+        Ok(fields)
+    }
+
     fn linkage(
         &mut self,
         link: &FieldDef,
@@ -175,9 +198,14 @@ impl<'de> Reader<'_, 'de> {
                 self.open()?;
                 let (mut targets, mut index) = (Vec::new(), 0);
                 while self.json.element(index == 0)? {
+                    let start = self.json.at();
                     let found = self.identifier(target);
                     let step = PointerStep::Index(index);
-                    targets.extend(found.map_err(|failure| self.at(step, failure))?);
+                    let found = found.map_err(|failure| self.at(step, failure))?;
+                    if let Some(found) = found {
+                        let fields = self.linkage_fields(entries, start)?;
+                        targets.push(StagedEntry { fields, ..found.into() });
+                    }
                     index += 1;
                 }
                 self.depth -= 1;

@@ -298,6 +298,13 @@ impl<'de> Reader<'_, 'de> {
         self.spare.pop().unwrap_or_default()
     }
 
+    /// Keeps lists to be used again.
+    #[inline]
+    pub(super) fn keep(&mut self, mut building: Box<Building<'de>>) {
+        building.clear();
+        self.spare.push(building);
+    }
+
     /// Reads an object that a link points at, whose bracket comes next. `type_member` is the member
     /// by which it names its table.
     pub(super) fn linked(&mut self, table: TableNo, type_member: Option<&str>) -> Read<Slot> {
@@ -403,8 +410,7 @@ impl<'de> Reader<'_, 'de> {
         } else {
             self.merge(table, slot, &building.staged);
         }
-        building.clear();
-        self.spare.push(building);
+        self.keep(building);
         Ok(slot)
     }
 

@@ -1,6 +1,7 @@
 //! A field's value in a response, in the field's type.
 
 use std::borrow::Cow;
+use std::sync::Arc;
 
 use super::building::{Building, TYPE_NAME};
 use super::json::{Next, Number};
@@ -11,8 +12,7 @@ use crate::schema::{
     ByKey, Epoch, FieldDef, FieldKind, FieldNo, IdType, OneOfDef, OtherTypes, Pointer, TableNo,
     whole,
 };
-use crate::table::{Cell, Slot, TARGET};
-use crate::table::{Staged, checked_text};
+use crate::table::{Cell, Slot, Staged, StagedEntry, TARGET, checked_text};
 use crate::value::{Json, LONE_SURROGATE, RowId, Timestamp, has_lone_surrogate};
 
 /// Whole numbers up to here have a binary64 of their own.
@@ -237,7 +237,7 @@ impl<'de> Reader<'_, 'de> {
         let schema = self.schema;
         let field = schema.table(entries).field(TARGET);
         if self.json.peek()? != Next::Array {
-            return Ok(Staged::Links(self.any_target(entries, field)?.into_iter().collect()));
+            return Ok(Staged::Links(self.entry(entries, field)?.into_iter().collect()));
         }
         self.open()?;
         let (mut targets, mut whole, mut index) = (Vec::new(), true, 0);
@@ -248,20 +248,19 @@ impl<'de> Reader<'_, 'de> {
                 whole = false;
                 continue;
             }
-            let target = self.any_target(entries, field);
-            let target =
-                target.map_err(|failure| self.at(PointerStep::Index(index - 1), failure))?;
-            targets.extend(target);
+            let entry = self.entry(entries, field);
+            let entry = entry.map_err(|failure| self.at(PointerStep::Index(index - 1), failure))?;
+            targets.extend(entry);
         }
         self.depth -= 1;
         Ok(if whole { Staged::Links(targets) } else { Staged::Absent })
     }
 
-    /// One target of a to-many link, with its table; none if the link leaves it out.
-    fn any_target(&mut self, entries: TableNo, field: &FieldDef) -> Read<Option<(TableNo, Slot)>> {
+    /// One entry of a to-many link; none if the link leaves it out.
+    fn entry(&mut self, entries: TableNo, field: &FieldDef) -> Read<Option<StagedEntry>> {
         let record = field.link.as_ref().map_or(&[][..], |link| &link.record);
         if record.is_empty() {
-            return self.bare_target(entries, field);
+            return Ok(self.bare_target(entries, field)?.map(StagedEntry::from));
         }
         let (start, depth) = (self.json.at(), self.depth);
         let target = match self.json.peek()? == Next::Object && self.descend(record)? {
@@ -274,8 +273,31 @@ impl<'de> Reader<'_, 'de> {
         };
         let target = target.map_err(|failure| self.at_way(record, failure))?;
         self.back_to(start, depth)?;
-        self.pass_entry(record, |name| (Some(entries), name == record[0]))?;
-        Ok(target)
+        let fields = self.entry_fields(entries)?;
+        Ok(target.map(|target| StagedEntry { fields, ..target.into() }))
+    }
+
+    /// The link's own fields in the object that comes next.
+    pub(super) fn entry_fields(
+        &mut self,
+        entries: TableNo,
+    ) -> Read<Option<Arc<[(FieldNo, Staged<'static>)]>>> {
+        let definition = self.schema.table(entries);
+        let mut building = self.new_building();
+        self.json.peek()?;
+        self.members(entries, &mut building, None)?;
+        let required = { definition.entry_fields() }.find(|field| {
+            let is_said = building.staged.iter().any(|(said, _)| said == field);
+            definition.field(*field).required && !is_said
+        });
+        if let Some(field) = required {
+            let name = definition.field(field).from.to_string();
+            return misfit(&format!("no {name:?}"), "every entry of this link to have it");
+        }
+        let own = building.staged.drain(..).map(|(field, staged)| (field, staged.into_owned()));
+        let fields = (definition.entry_fields().len() > 0).then(|| own.collect());
+        self.keep(building);
+        Ok(fields)
     }
 
     /// The same of what is not inside of anything.

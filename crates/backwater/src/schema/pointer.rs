@@ -23,6 +23,11 @@ impl Pointer {
         Self(vec![name.to_owned()])
     }
 
+    /// The pointer of these parts.
+    pub(crate) fn of(parts: &[String]) -> Self {
+        Self(parts.to_vec())
+    }
+
     /// The last part; empty if there is none.
     pub(crate) fn last(&self) -> &str {
         self.0.last().map_or("", String::as_str)

@@ -319,6 +319,22 @@ impl TableDef {
         Some(FieldNo(link as u32))
     }
 
+    /// Of a table of entries, the fields that say more than where they point.
+    pub(crate) fn entry_fields(&self) -> impl ExactSizeIterator<Item = FieldNo> + Clone + use<> {
+        let own = match self.made {
+            // Behind the owner, the position, the target, and perhaps its type.
+            TableOrigin::Entries { .. } => {
+                if self.fields[2].one_of().is_some() {
+                    4
+                } else {
+                    3
+                }
+            }
+            TableOrigin::Declared | TableOrigin::List => self.fields.len(),
+        };
+        (own as u32..self.fields.len() as u32).map(FieldNo)
+    }
+
     pub(crate) fn is_one_row(&self) -> bool {
         self.id.is_empty()
     }

@@ -34,6 +34,8 @@ pub(crate) enum Lookup {
     Also(FieldNo, u8),
     /// What says that the row was deleted.
     Tombstone,
+    /// Where an entry of a to-many link points, which is read apart.
+    Target,
 }
 
 impl<T> Default for Tree<T> {

@@ -74,13 +74,15 @@ impl State {
                     write_name(&mut out, &mut first, &definition.field(*field).name);
                     out.push('[');
                     let is_one_of = self.schema.table(entries).field(TARGET).one_of().is_some();
-                    for (number, (to, slot)) in targets.iter().enumerate() {
+                    for (number, entry) in targets.iter().enumerate() {
                         out.push_str(if number == 0 { "" } else { "," });
                         let cell = match is_one_of {
-                            true => Cell::OneOf(*to, *slot),
-                            false => Cell::Link(*slot),
+                            true => Cell::OneOf(entry.table, entry.slot),
+                            false => Cell::Link(entry.slot),
                         };
-                        write_cell(&mut out, self, (entries, TARGET), cell, 0);
+                        let own = entry.fields.iter().flat_map(|fields| fields.iter());
+                        let own = own.map(|(field, staged)| (*field, staged.cell()));
+                        write_entry(&mut out, self, entries, (cell, own), 0);
                     }
                     out.push(']');
                 }
@@ -141,13 +143,39 @@ fn write_field(
         out.push('[');
         for (number, entry) in slots.enumerate() {
             out.push_str(if number == 0 { "" } else { "," });
-            let cell = state.table(entries).cell(entry, TARGET);
-            write_cell(out, state, (entries, TARGET), cell, depth);
+            let rows = state.table(entries);
+            let own = state.schema.table(entries).entry_fields();
+            let own = own.map(|field| (field, rows.cell(entry, field)));
+            write_entry(out, state, entries, (rows.cell(entry, TARGET), own), depth);
         }
         out.push(']');
     } else {
         write_cell(out, state, (table, field), cell, depth);
     }
+}
+
+/// Writes an entry of a to-many link: its target, or if the link has fields of its own an object with
+/// these.
+fn write_entry<'c>(
+    out: &mut String,
+    state: &State,
+    entries: TableNo,
+    (target, own): (Cell<'_>, impl Iterator<Item = (FieldNo, Cell<'c>)>),
+    depth: usize,
+) {
+    let definition = state.schema.table(entries);
+    if definition.entry_fields().len() == 0 {
+        return write_cell(out, state, (entries, TARGET), target, depth);
+    }
+    out.push('{');
+    let mut first = true;
+    write_name(out, &mut first, &definition.field(TARGET).name);
+    write_cell(out, state, (entries, TARGET), target, depth);
+    for (field, cell) in own.filter(|(_, cell)| *cell != Cell::Absent) {
+        write_name(out, &mut first, &definition.field(field).name);
+        write_cell(out, state, (entries, field), cell, 0);
+    }
+    out.push('}');
 }
 
 /// Writes a value; of a link the row that it points at, if there is depth left and it is loaded.

@@ -11,7 +11,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use super::{Cell, Slot, Staged, StagedRow, State};
+use super::{Cell, Slot, Staged, StagedEntry, StagedRow, State};
 use crate::schema::{FieldKind, FieldNo, Schema, TableNo};
 use crate::value::RowId;
 
@@ -106,8 +106,8 @@ impl PendingChange {
                 match (staged, schema.table(row.table).field(*field).kind) {
                     (Staged::Link(at), FieldKind::Link(of)) => slot(of, at),
                     (Staged::OneOf(of, at), _) => slot(*of, at),
-                    (Staged::Links(targets), _) => {
-                        targets.iter_mut().for_each(|(of, at)| slot(*of, at));
+                    (Staged::Links(entries), _) => {
+                        entries.iter_mut().for_each(|entry| slot(entry.table, &mut entry.slot));
                     }
                     _ => {}
                 }
@@ -167,7 +167,9 @@ impl State {
                 match (staged, kind(*field)) {
                     (Staged::Link(slot), FieldKind::Link(to)) => points.push((to, *slot)),
                     (Staged::OneOf(to, slot), _) => points.push((*to, *slot)),
-                    (Staged::Links(targets), _) => points.extend(targets),
+                    (Staged::Links(entries), _) => {
+                        points.extend(entries.iter().map(StagedEntry::target));
+                    }
                     _ => {}
                 }
             }

@@ -1,6 +1,7 @@
 //! Values on their way into a row: of the field's type, and allowed there.
 
 use std::borrow::Cow;
+use std::sync::Arc;
 
 use smallvec::SmallVec;
 
@@ -23,8 +24,32 @@ pub(crate) enum Staged<'a> {
     Json(Cow<'a, str>),
     Link(Slot),
     OneOf(TableNo, Slot),
-    /// The targets of a to-many link, in their order.
-    Links(Vec<(TableNo, Slot)>),
+    /// The entries of a to-many link, in their order.
+    Links(Vec<StagedEntry>),
+}
+
+/// An entry of a to-many link on its way.
+#[derive(Debug, Clone)]
+pub(crate) struct StagedEntry {
+    /// Where it points.
+    pub(crate) table: TableNo,
+    pub(crate) slot: Slot,
+    /// Fields of the link table that it says, if it says any. The others stay as they are where the
+    /// link points at the same row already.
+    pub(crate) fields: Option<Arc<[(FieldNo, Staged<'static>)]>>,
+}
+
+impl StagedEntry {
+    /// Where it points.
+    pub(crate) fn target(&self) -> (TableNo, Slot) {
+        (self.table, self.slot)
+    }
+}
+
+impl From<(TableNo, Slot)> for StagedEntry {
+    fn from((table, slot): (TableNo, Slot)) -> Self {
+        Self { table, slot, fields: None }
+    }
 }
 
 /// A row's fields on their way into it.
@@ -61,7 +86,7 @@ impl Staged<'_> {
             Staged::Json(json) => Cell::Json(json),
             Staged::Link(slot) => Cell::Link(*slot),
             Staged::OneOf(table, slot) => Cell::OneOf(*table, *slot),
-            Staged::Links(targets) => Cell::Int(targets.len() as i64),
+            Staged::Links(entries) => Cell::Int(entries.len() as i64),
         }
     }
 
@@ -77,7 +102,7 @@ impl Staged<'_> {
             Staged::Json(json) => Staged::Json(json.into_owned().into()),
             Staged::Link(slot) => Staged::Link(slot),
             Staged::OneOf(table, slot) => Staged::OneOf(table, slot),
-            Staged::Links(targets) => Staged::Links(targets),
+            Staged::Links(entries) => Staged::Links(entries),
         }
     }
 

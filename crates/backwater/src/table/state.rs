@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use super::index::{Index, IndexKey};
 use super::times::Now;
-use super::{Cell, ONLY, Overlay, Slot, TARGET, TableRows};
+use super::{Cell, ONLY, Overlay, Slot, Staged, StagedEntry, TARGET, TableRows};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldKind, FieldNo, IdType, Schema, TableNo};
 use crate::value::{Clock, IdRef, Json, RowId, Value};
@@ -461,6 +461,25 @@ impl State {
         let slots = (0..).map_while(move |position| self.entry(entries, owner, position));
         slots.filter_map(move |entry| {
             self.target(entries, TARGET, self.table(entries).cell(entry, TARGET))
+        })
+    }
+
+    /// The entries of a to-many link, in its order, with all of the link's own fields.
+    pub(crate) fn entries_of(
+        &self,
+        entries: TableNo,
+        owner: Slot,
+    ) -> impl Iterator<Item = StagedEntry> + '_ {
+        let own = self.schema.table(entries).entry_fields();
+        let slots = (0..).map_while(move |position| self.entry(entries, owner, position));
+        slots.filter_map(move |slot| {
+            let row = self.table(entries);
+            let target = self.target(entries, TARGET, row.cell(slot, TARGET))?;
+            let fields = own
+                .clone()
+                .map(|field| (field, Staged::of_cell(row.cell(slot, field)).into_owned()));
+            let fields = (own.len() > 0).then(|| fields.collect());
+            Some(StagedEntry { fields, ..target.into() })
         })
     }
 

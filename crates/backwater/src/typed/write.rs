@@ -278,6 +278,7 @@ impl<T: Table> TableWriter<'_, T> {
     fn links(&mut self, id: &RowId, writes: FieldWrites) -> Result<()> {
         // A struct calls tables by their names, whatever the link calls them.
         writes.links.into_iter().try_for_each(|(link, targets)| {
+            let targets = targets.into_iter().map(|(name, to)| (name, to, None)).collect();
             self.tx.write_links(T::TABLE, id, link, targets, |schema, _, name| {
                 schema.table_no(name).ok()
             })

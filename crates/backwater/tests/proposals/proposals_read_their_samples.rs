@@ -745,7 +745,9 @@ fn wrappers_inside_of_rows_are_links_or_rows() {
     )]);
     proposed(
         &of,
-        &["stops = { to_many = \"stop\", record = \"/node\", from = \"/stops/edges\" }"],
+        &[
+            "stops = { to_many = \"stop\", record = \"/node\", from = \"/stops/edges\", fields = { cursor = \"text\" } }",
+        ],
         &[
             ("SELECT id, stops, stops_total_count FROM route", &["1 2 2", "2 1 1", "3 0 0"]),
             ("SELECT owner, position, target FROM route_stops", &["1 0 SAL", "1 1 NOR", "2 0 EEL"]),
@@ -764,14 +766,14 @@ fn wrappers_inside_of_rows_are_links_or_rows() {
     )]);
     proposed(
         &of,
-        &["crew = { to_many = \"crew\" }", "id = [\"vessel\", \"person\"]"],
+        &["crew = { to_many = \"person\", record = \"/person\", fields = { role = \"text\" } }"],
         &[
             (
-                "SELECT vessel, person, role FROM crew WHERE role = 'lead'",
+                "SELECT owner, target, role FROM vessel_crew WHERE role = 'lead'",
                 &["1 5 lead", "2 6 lead"],
             ),
             (
-                "SELECT v.id, p.name FROM vessel v JOIN crew c ON c.vessel = v.id JOIN person p ON p.id = c.person WHERE v.id = 1",
+                "SELECT v.id, p.name FROM vessel v JOIN vessel_crew c ON c.owner = v.id JOIN person p ON p.id = c.target WHERE v.id = 1",
                 &["1 P5", "1 P6"],
             ),
         ],
@@ -1033,7 +1035,7 @@ fn apis_of_several_styles() {
         &of,
         &[
             "records = \"/data/harbour\"",
-            "tickets = { to_many = \"ticket\", record = \"/node\", from = \"/tickets/edges\" }",
+            "tickets = { to_many = \"ticket\", record = \"/node\", from = \"/tickets/edges\", fields = { cursor = \"text\" } }",
             "labels = { to_many = \"label\", from = \"/labels/nodes\" }",
         ],
         &[("SELECT target FROM harbour_tickets", &["T1", "T2"])],

@@ -303,6 +303,18 @@ fn problems_of_a_schema_have_their_places() {
             "s:3:72: \"y\" is required, and cannot be set null; use \"error\"",
         ),
         (
+            "[table.a]\nid = 'x'\nfields = { x = 'int', y = { to_many = 'a', fields = { z = 'int' } } }",
+            "s:3:53: the fields of a link are members beside its target; say where in each entry the target is",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int', y = { to_many = 'a', record = '/a', fields = { z = { to = 'a', by = 'z' } } } }",
+            "s:3:70: \"z\" of a link's own fields is a link itself",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int', y = { to_many = 'a', record = '/a', fields = { Position = 'int' } } }",
+            "s:3:70: fields \"position\" and \"Position\" are one name in SQL",
+        ),
+        (
             "[table.a]\nid = 'x'\nunique = ['y', 'z']\nfields = { x = 'int', y = 'int' }",
             "s:3:16: table \"a\" has no field \"z\"",
         ),

@@ -1,5 +1,6 @@
 //! What becomes of responses.
 
+mod entries_have_fields;
 mod formats_become_the_same_rows;
 mod hard_input_does_no_harm;
 mod ingest_merges_responses;

@@ -19,7 +19,7 @@ const SCHEMA: &str = r#"
     [table.sailing.fields]
     id = "int"
     from = { to = "port", on_delete = "set null" }
-    stops = { to_many = "port", on_delete = "cascade" }
+    stops = { to_many = "port", on_delete = "cascade", record = "/port", fields = { berth = "int" } }
     about = { to = ["port", "sailing"] }
     status = "text"
     delay = "int"
@@ -112,7 +112,8 @@ fn write(tx: &mut Transaction, (what, which, field, value): Write) -> Result<()>
         6 => {
             tx.merge("sailing", [("id", sailing)])?;
             let stops = PORTS.iter().cycle().skip(value.into()).take(usize::from(field) % 4);
-            tx.set_links("sailing", sailing, "stops", stops.copied())
+            let berth = |number: u8| [("berth", i64::from((value ^ number) % 5))];
+            tx.set_entries("sailing", sailing, "stops", stops.copied().zip((0..).map(berth)))
         }
         7 => {
             let (table, id) =

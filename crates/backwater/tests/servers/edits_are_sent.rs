@@ -21,6 +21,7 @@ const SCHEMA: &str = r#"
     delay = { type = "int", from = "/times/delay" }
     vessel = { to = "vessel" }
     stops = { to_many = "port" }
+    calls = { to_many = "port", record = "/at/port", fields = { due = { type = "timestamp", unit = "seconds", from = "/times/due" } } }
     version = "int"
 
     [table.vessel]
@@ -186,6 +187,42 @@ impl World {
         };
         heard.iter().map(value).collect()
     }
+}
+
+/// Entries of a link with fields of its own are shown, kept over a restart, and sent as the server
+/// has them; what a refusal takes back it takes back whole.
+#[test]
+fn entries_are_sent_as_the_server_writes_them() {
+    let storage = MemoryStorage::new();
+    let world = World::new(storage.clone(), |_| StandIn::status(500));
+    let calls = |text: &str| format!(r#"{{"id": 311, "calls": [{text}]}}"#);
+    let before = calls(r#"{"at": {"port": "SAL"}, "times": {"due": 60}}"#);
+    world.cache.commit("loaded", |tx| tx.ingest("sailing", before)).unwrap();
+    let due = |text: &str| [("due", Value::from(text.parse::<backwater::Timestamp>().unwrap()))];
+    let entries = [("EEL", due("1970-01-01T00:02:00Z")), ("SAL", due("1970-01-01T00:03:00Z"))];
+    world
+        .remote
+        .send("patch", "calls", |tx| tx.set_entries("sailing", 311, "calls", entries))
+        .unwrap();
+    let shown = |cache: &Cache| {
+        let row = cache.snapshot().get("sailing", 311).unwrap().unwrap().nested(0);
+        let row: serde_json::Value = serde_json::from_str(row.as_str()).unwrap();
+        row["calls"].to_string().replace(".000000Z", "Z")
+    };
+    let sent = r#"[{"due":"1970-01-01T00:02:00Z","target":"EEL"},{"due":"1970-01-01T00:03:00Z","target":"SAL"}]"#;
+    assert_eq!(shown(&world.cache), sent);
+    world.cache.flush().unwrap();
+    drop(world);
+    let world = World::new(storage, |_| StandIn::status(422));
+    assert_eq!(shown(&world.cache), sent);
+    world.server.answer_all();
+    assert_eq!(
+        world.heard(),
+        [
+            r#"PATCH /api/sailings/311 {"calls":[{"at":{"port":"EEL"},"times":{"due":120}},{"at":{"port":"SAL"},"times":{"due":180}}]}"#
+        ]
+    );
+    assert_eq!(shown(&world.cache), r#"[{"due":"1970-01-01T00:01:00Z","target":"SAL"}]"#);
 }
 
 #[test]

@@ -5,7 +5,7 @@
 
 use std::collections::BTreeMap;
 
-use backwater::{Cache, Schema, Transaction, Value, error::Result};
+use backwater::{Cache, Named, Schema, Timestamp, Transaction, Value, error::Result};
 
 pub(crate) const FIRST: &str = r#"
     [table.port]
@@ -13,7 +13,10 @@ pub(crate) const FIRST: &str = r#"
     fields = { code = "text", name = "text" }
     [table.sailing]
     id = "id"
-    fields = { id = "int", stops = { to_many = "port" }, delay = "int" }
+    [table.sailing.fields]
+    id = "int"
+    stops = { to_many = "port", record = "/port", fields = { berth = "int", note = "text", due = "timestamp" } }
+    delay = "int"
     [response.page]
     records = "/sailings"
     table = "sailing"
@@ -72,7 +75,16 @@ pub(crate) fn write(tx: &mut Transaction, (what, which, value): Write, all: bool
         1 => tx.merge("sailing", [("id", sailing), ("delay", number)]),
         2 => {
             tx.merge("sailing", [("id", sailing)])?;
-            tx.set_links("sailing", sailing, "stops", [port, other])
+            match value % 3 {
+                0 => tx.set_links("sailing", sailing, "stops", [port, other]),
+                _ => {
+                    let note = if value % 2 == 0 { Value::Null } else { format!("note {value}").into() };
+                    let due = Timestamp::from_micros(i64::from(value) * 7_654_321)?;
+                    let first = Named::from([("berth", Value::from(number)), ("note", note)]);
+                    let second = Named::from([("due", Value::from(due))]);
+                    tx.set_entries("sailing", sailing, "stops", [(port, first), (other, second)])
+                }
+            }
         }
         3 => tx.ingest("page", format!(r#"{{"sailings": [{{"id": {sailing}, "delay": {number}}}]}}"#)).map(drop),
         4 if value % 2 == 0 => tx.delete("sailing", sailing).map(drop),

@@ -15,8 +15,7 @@ use serde_json::value::RawValue;
 use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result, either};
 use crate::schema::{FieldDef, FieldKind, FieldNo, Pointer, Schema, TableDef, TableNo};
-use crate::table::{ONLY, Row, Slot, TARGET, field_no};
-use crate::table::{Staged, StagedRow};
+use crate::table::{ONLY, Row, Slot, Staged, StagedEntry, StagedRow, TARGET, field_no};
 use crate::value::{Document, Json, Named, RowId, Value};
 
 /// The members of a JSON object, as they are spelled.
@@ -213,9 +212,9 @@ impl Transaction {
             let said = definition.field(field);
             let value = match said.kind {
                 FieldKind::Links(entries) if raw.get() != "null" => {
-                    let targets = self.targets(schema, entries, raw.get());
-                    let targets = targets.map_err(|error| error.at(name))?;
-                    lists.push((field, Staged::Links(targets)));
+                    let entries = self.entries(schema, entries, raw.get());
+                    let entries = entries.map_err(|error| error.at(name))?;
+                    lists.push((field, Staged::Links(entries)));
                     continue;
                 }
                 FieldKind::Links(_) => {
@@ -232,20 +231,57 @@ impl Transaction {
         Ok(staged.chain(lists).collect())
     }
 
-    /// The targets of a to-many link.
-    fn targets(
+    /// The entries of a to-many link.
+    fn entries(
         &mut self,
         schema: &Schema,
         entries: TableNo,
         raw: &str,
-    ) -> Result<Vec<(TableNo, Slot)>> {
+    ) -> Result<Vec<StagedEntry>> {
+        let has_fields = schema.table(entries).entry_fields().len() > 0;
+        let expected = match has_fields {
+            true => "a to-many link with fields is an array of objects",
+            false => "a to-many link is an array of ids",
+        };
         let field = schema.table(entries).field(TARGET);
-        let listed: Vec<Box<RawValue>> = parsed(raw, "a to-many link is an array of ids")?;
-        let targets = listed.iter().enumerate().map(|(number, raw)| {
-            let found = self.target(schema, field, raw.get());
+        let listed: Vec<Box<RawValue>> = parsed(raw, expected)?;
+        let found = listed.iter().enumerate().map(|(number, raw)| {
+            let found = match has_fields {
+                true => self.entry(schema, entries, raw.get()),
+                false => self.target(schema, field, raw.get()).map(StagedEntry::from),
+            };
             found.map_err(|error| error.at(format!("/{number}")))
         });
-        targets.collect()
+        found.collect()
+    }
+
+    /// An entry of a link that has fields of its own; those that it lacks are absent.
+    fn entry(&mut self, schema: &Schema, entries: TableNo, raw: &str) -> Result<StagedEntry> {
+        let definition = schema.table(entries);
+        let members: Members = parsed(raw, "this is an object with the `target` of an entry")?;
+        let name = &*definition.field(TARGET).name;
+        let target = members.get(name).ok_or_else(|| wrong(format!("this has no \"{name}\"")))?;
+        let target = self.target(schema, definition.field(TARGET), target.get());
+        let target = target.map_err(|error| error.at(name))?;
+        if let Some(unknown) = members.keys().find(|name| {
+            let own = definition.field_no(name);
+            own.is_none_or(|own| own != TARGET && !definition.entry_fields().any(|it| it == own))
+        }) {
+            return Err(wrong(format!("the link has no field \"{unknown}\"")));
+        }
+        let own = definition.entry_fields().map(|field| {
+            let said = definition.field(field);
+            let Some(raw) = members.get(&*said.name) else { return Ok((field, Staged::Absent)) };
+            let value = value_of(schema, definition, said, raw.get())
+                .and_then(|value| Ok(self.stage(schema, said, &value)?.into_owned()));
+            let value = value.map_err(|error| error.at(&*said.name))?;
+            match value.misfit(said) {
+                Some(message) => Err(wrong(message).at(&*said.name)),
+                None => Ok((field, value)),
+            }
+        });
+        let fields = Some(own.collect::<Result<_>>()?);
+        Ok(StagedEntry { fields, ..target.into() })
     }
 
     fn target(&mut self, schema: &Schema, field: &FieldDef, raw: &str) -> Result<(TableNo, Slot)> {

@@ -6,8 +6,8 @@ use super::queue::{MadeRequest, SendEntry};
 use crate::error::{Error, ErrorKind, Result};
 use crate::remote::inner::RemoteInner;
 use crate::remote::url;
-use crate::schema::{FieldNo, IfMatch, Pointer, SendBody, SendRule};
-use crate::table::{Cell, Edit, Row, Slot, Staged, State};
+use crate::schema::{FieldDef, FieldKind, FieldNo, IfMatch, Pointer, SendBody, SendRule, TableDef};
+use crate::table::{Cell, Edit, Row, Slot, Staged, State, TARGET};
 use crate::value::Timestamp;
 
 /// What a change is about, with its values: those that it writes, over what is below it.
@@ -24,10 +24,14 @@ impl Subject<'_> {
     /// A field's value as the server writes it; `None` if it is absent.
     fn value(&self, field: FieldNo) -> Option<Tree> {
         let value = self.own_value(field)?;
-        let epoch = self.state.schema.table(self.table).field(field).epoch;
-        let time =
-            epoch.and_then(|epoch| Some((epoch, value.as_str()?.parse::<Timestamp>().ok()?)));
-        Some(time.map_or(value, |(epoch, time)| Tree::from(time.as_micros() / epoch.micros())))
+        let field = self.state.schema.table(self.table).field(field);
+        Some(match (field.kind, value) {
+            (FieldKind::Links(entries), Tree::Array(listed)) => {
+                let entries = self.state.schema.table(entries);
+                listed.into_iter().map(|entry| written_entry(entries, entry)).collect()
+            }
+            (_, value) => written(field, value),
+        })
     }
 
     /// The same as this library writes it.
@@ -162,6 +166,35 @@ impl RemoteInner {
         let tag = validators.fields.iter().find(|(name, _)| *name == http::header::ETAG);
         tag.and_then(|(_, tag)| tag.to_str().ok().map(str::to_owned))
     }
+}
+
+/// A value of a field as the server writes it.
+fn written(field: &FieldDef, value: Tree) -> Tree {
+    let time = || Some((field.epoch?, value.as_str()?.parse::<Timestamp>().ok()?));
+    match time() {
+        Some((epoch, time)) => Tree::from(time.as_micros() / epoch.micros()),
+        None => value,
+    }
+}
+
+/// An entry of a to-many link as the server writes it: if the link has fields of its own an object
+/// in which they and the target have their places.
+fn written_entry(entries: &TableDef, entry: Tree) -> Tree {
+    if entries.entry_fields().len() == 0 {
+        return entry;
+    }
+    let Tree::Object(mut members) = entry else { return entry };
+    let mut out = Tree::Object(serde_json::Map::new());
+    let target = entries.field(TARGET);
+    let record = target.link.as_ref().map_or(&[][..], |link| &link.record);
+    let places = entries.entry_fields().map(|field| entries.field(field));
+    let places = places.map(|field| (field, field.from.clone()));
+    for (field, at) in [(target, Pointer::of(record))].into_iter().chain(places) {
+        if let Some(value) = members.remove(&*field.name) {
+            put(&mut out, &at, written(field, value));
+        }
+    }
+    out
 }
 
 /// Puts a value at a place of an object, which is made on the way.

@@ -34,7 +34,7 @@ const OTHER_TYPES: [(&str, OtherTypes); 2] =
     [("error", OtherTypes::Refused), ("skip", OtherTypes::Skipped)];
 
 /// What a field's table of options may say.
-const OPTIONS: [&str; 16] = [
+const OPTIONS: [&str; 17] = [
     "type",
     "to",
     "to_many",
@@ -51,6 +51,7 @@ const OPTIONS: [&str; 16] = [
     "other_types",
     "record",
     "by",
+    "fields",
 ];
 
 /// What is said of a field, in the order of [`OPTIONS`].
@@ -469,7 +470,8 @@ impl<'t> Reader<'t> {
             (None, None, Some(to)) => {
                 let target = self.link(to, &options);
                 if let Some((kind, link)) = target {
-                    made.kind = self.entries(table, number, &made, at, &options, (kind, link));
+                    made.kind =
+                        self.entries(table, number, &made, (at, names), &options, (kind, link));
                 }
             }
             (None, None, None) => self.problem(
@@ -511,6 +513,7 @@ impl<'t> Reader<'t> {
             ("on_delete", is_link, "a link"),
             ("link_table", links, "a to-many link"),
             ("record", links, "a to-many link"),
+            ("fields", links, "a to-many link"),
             ("other_types", one_of || links, "a link to one of several tables"),
             ("type_field", one_of, "a link to one of several tables"),
             ("type_member", one_of || links, "a link to one of several tables"),
@@ -791,7 +794,7 @@ impl<'t> Reader<'t> {
         table: &TableDef,
         number: TableNo,
         field: &FieldDef,
-        at: usize,
+        (at, names): (usize, Option<Names>),
         options: &Options<'_, 't>,
         (kind, link): (FieldKind, LinkRule),
     ) -> FieldKind {
@@ -809,7 +812,7 @@ impl<'t> Reader<'t> {
             self.problem(at, "an entry of a to-many link cannot be set null", help);
         }
         let owner = LinkRule::default();
-        let one_of = link.one_of.is_some();
+        let (one_of, record) = (link.one_of.is_some(), Pointer::of(&link.record));
         let mut fields = vec![
             FieldDef { link: Some(owner), ..plain("owner", FieldKind::Link(number), None) },
             plain("position", FieldKind::Int, None),
@@ -822,12 +825,13 @@ impl<'t> Reader<'t> {
             }
         }
         self.links.push((at, number));
-        self.entries.push(TableDef {
+        let own = fields.len();
+        let mut made = TableDef {
             name: name.as_str().into(),
-            members: members(&fields, None),
+            members: Tree::default(),
             resource: name.into(),
             tombstone: None,
-            checks: Checks::of(&fields),
+            checks: Checks::default(),
             fields,
             id: vec![FieldNo(0), FieldNo(1)],
             persist: table.persist && field.persist,
@@ -837,8 +841,47 @@ impl<'t> Reader<'t> {
             expires_after: None,
             made: TableOrigin::Entries { owner: number, field: FieldNo(table.fields.len() as u32) },
             was: Vec::new(),
-        });
+        };
+        if let Some(said) = options.get("fields") {
+            self.entry_fields(said, &mut made, (number, names), options.get("record").is_some());
+        }
+        made.checks = Checks::of(&made.fields);
+        let target = (!record.parts().is_empty()).then_some((&record, Lookup::Target));
+        made.members = Branch::of(places(&made.fields, own).chain(target)).inside;
+        self.entries.push(made);
         FieldKind::Links(TableNo((self.tables.len() + self.entries.len() - 1) as u32))
+    }
+
+    /// The fields of a to-many link's own, beside where an entry points.
+    fn entry_fields(
+        &mut self,
+        value: &Value<'t>,
+        entries: &mut TableDef,
+        (number, names): (TableNo, Option<Names>),
+        has_record: bool,
+    ) {
+        if !has_record {
+            let message = "the fields of a link are members beside its target";
+            let help = "say where in each entry the target is: `record = \"/MEMBER\"`";
+            self.problem(value.span().start, message, help);
+        }
+        for (name, at, value) in self.entries_of(Some(value), "fields") {
+            self.field_name(name, at, entries);
+            let links = match value.get_ref() {
+                DeValue::Table(parts) => {
+                    ["to", "to_many", "by"].iter().any(|it| parts.contains_key(*it))
+                }
+                _ => false,
+            };
+            if links {
+                let message = format!("\"{name}\" of a link's own fields is a link itself");
+                let help = "make the entries rows of a table of their own";
+                self.problem(at, message, help);
+                continue;
+            }
+            let field = self.field(name, value, entries, number, names, &mut Vec::new());
+            entries.fields.push(field);
+        }
     }
 
     /// The only values that a field takes.
@@ -896,14 +939,18 @@ impl<'t> Reader<'t> {
 
 /// What a table looks for in an object.
 pub(super) fn members(fields: &[FieldDef], tombstone: Option<&Pointer>) -> Tree<Lookup> {
-    let numbered = || (0..).map(FieldNo).zip(fields);
+    let tombstone = tombstone.map(|from| (from, Lookup::Tombstone));
+    Branch::of(places(fields, 0).chain(tombstone)).inside
+}
+
+/// Where the fields from a number on are in an object.
+fn places(fields: &[FieldDef], first: usize) -> impl Iterator<Item = (&Pointer, Lookup)> {
+    let numbered = move || (0..).map(FieldNo).zip(fields).skip(first);
     let also = numbered().flat_map(|(number, field)| {
         let ranks = field.also_from.iter().zip(0..);
         ranks.map(move |(from, rank)| (from, Lookup::Also(number, rank)))
     });
-    let fields = numbered().map(|(number, field)| (&field.from, Lookup::Field(number)));
-    let places = fields.chain(also).chain(tombstone.map(|from| (from, Lookup::Tombstone)));
-    Branch::of(places).inside
+    numbered().map(|(number, field)| (&field.from, Lookup::Field(number))).chain(also)
 }
 
 /// A field of which only name and kind are known.
