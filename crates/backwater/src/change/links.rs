@@ -1,14 +1,14 @@
 //! To-many links: their entries, rows of link tables that are written through them.
 
-use std::sync::Arc;
-
 use smallvec::SmallVec;
 
 use super::Transaction;
 use super::transaction::not_there;
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldKind, FieldNo, OneOfDef, Schema, TableNo, TableOrigin};
-use crate::table::{Cell, OWNER, Slot, Staged, StagedEntry, TARGET, TARGET_TYPE, field_no};
+use crate::table::{
+    Cell, EntryFields, OWNER, Slot, Staged, StagedEntry, TARGET, TARGET_TYPE, field_no,
+};
 use crate::value::{Named, RowId};
 
 /// Where an entry points.
@@ -184,7 +184,7 @@ impl Transaction {
         schema: &Schema,
         entries: TableNo,
         fields: &Named,
-    ) -> Result<Arc<[(FieldNo, Staged<'static>)]>> {
+    ) -> Result<EntryFields> {
         let definition = schema.table(entries);
         let staged = fields.iter().map(|(name, value)| {
             let place = || format!("{}.{name}", definition.name);

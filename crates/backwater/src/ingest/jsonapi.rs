@@ -1,7 +1,5 @@
 //! JSON:API 1.1 documents: resources with attributes and relationships, primary and included.
 
-use std::sync::Arc;
-
 use super::building::Building;
 use super::json::Next;
 use super::nested::{Around, Failure, Read, Reader, misfit};
@@ -12,7 +10,7 @@ use crate::schema::{
     Branch, FieldDef, FieldKind, FieldNo, IdType, OtherTypes, TableDef, TableNo, Unknown, whole,
 };
 use crate::table::{Cell, Slot, TARGET};
-use crate::table::{Staged, StagedEntry};
+use crate::table::{EntryFields, Staged, StagedEntry};
 
 impl<'de> Reader<'_, 'de> {
     /// Reads the resources that a document includes beside its primary data.
@@ -162,11 +160,7 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// The link's own fields in the `meta` of the resource identifier that began there.
-    fn linkage_fields(
-        &mut self,
-        entries: TableNo,
-        start: usize,
-    ) -> Read<Option<Arc<[(FieldNo, Staged<'static>)]>>> {
+    fn linkage_fields(&mut self, entries: TableNo, start: usize) -> Read<Option<EntryFields>> {
         if self.schema.table(entries).entry_fields().len() == 0 {
             return Ok(None);
         }

@@ -1,7 +1,6 @@
 //! A field's value in a response, in the field's type.
 
 use std::borrow::Cow;
-use std::sync::Arc;
 
 use super::building::{Building, TYPE_NAME};
 use super::json::{Next, Number};
@@ -12,7 +11,7 @@ use crate::schema::{
     ByKey, Epoch, FieldDef, FieldKind, FieldNo, IdType, OneOfDef, OtherTypes, Pointer, TableNo,
     whole,
 };
-use crate::table::{Cell, Slot, Staged, StagedEntry, TARGET, checked_text};
+use crate::table::{Cell, EntryFields, Slot, Staged, StagedEntry, TARGET, checked_text};
 use crate::value::{Json, LONE_SURROGATE, RowId, Timestamp, has_lone_surrogate};
 
 /// Whole numbers up to here have a binary64 of their own.
@@ -278,10 +277,7 @@ impl<'de> Reader<'_, 'de> {
     }
 
     /// The link's own fields in the object that comes next.
-    pub(super) fn entry_fields(
-        &mut self,
-        entries: TableNo,
-    ) -> Read<Option<Arc<[(FieldNo, Staged<'static>)]>>> {
+    pub(super) fn entry_fields(&mut self, entries: TableNo) -> Read<Option<EntryFields>> {
         let definition = self.schema.table(entries);
         let mut building = self.new_building();
         self.json.peek()?;

@@ -43,7 +43,7 @@ use rows::RowsWithCells;
 pub(crate) use rows::{ChunkRows, NumberRange, Numbers, RowCells, RowReader, Selection};
 pub(crate) use snapshot::field_no;
 pub use snapshot::{FieldSummary, Row, Snapshot, TableSummary};
-pub(crate) use staged::{Staged, StagedEntry, StagedRow, checked_text};
+pub(crate) use staged::{EntryFields, Staged, StagedEntry, StagedRow, checked_text};
 pub(crate) use state::State;
 use state::{is_one_link, is_target};
 pub(crate) use times::Times;

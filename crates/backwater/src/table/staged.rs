@@ -36,8 +36,11 @@ pub(crate) struct StagedEntry {
     pub(crate) slot: Slot,
     /// Fields of the link table that it says, if it says any. The others stay as they are where the
     /// link points at the same row already.
-    pub(crate) fields: Option<Arc<[(FieldNo, Staged<'static>)]>>,
+    pub(crate) fields: Option<EntryFields>,
 }
+
+/// Fields of a to-many link's own on their way into an entry.
+pub(crate) type EntryFields = Arc<[(FieldNo, Staged<'static>)]>;
 
 impl StagedEntry {
     /// Where it points.
