@@ -7,8 +7,8 @@ use std::path::{Path, PathBuf};
 
 use anyhow::bail;
 use backwater::{
-    Cache, Report, Request, Schema, SqliteFile, SystemClock,
-    recording::{Exchange, Fate, Recording},
+    Cache, Report, Request, Schema, SqliteFile, SystemClock, Transaction,
+    recording::{Fate, Recording},
 };
 use clap::ValueEnum;
 use indicatif::{ProgressBar, ProgressStyle};
@@ -130,7 +130,11 @@ fn one_file(
     let size = bytes.len() as u64;
     if arguments.kind == Kind::Responses && Recording::looks_like_one(&bytes) {
         let recording = Recording::parse(&bytes).map_err(|error| error.at(&name))?;
-        let mut replayed = replay(cache, &recording, (size, arguments.strict), progress);
+        let (label, schema) = (format!("{name} ingested"), cache.schema());
+        let replayed = cache.commit(label, |tx| {
+            Ok(replay(tx, &recording, (&schema, size, arguments.strict), progress))
+        });
+        let mut replayed = replayed.map_err(|error| error.at(&name))?.value;
         let misfits = std::mem::take(&mut replayed.misfits);
         progress.suspend(|| printer.recording(&name, &recording, &replayed))?;
         return Ok((size, misfits));
@@ -140,25 +144,28 @@ fn one_file(
     Ok((size, Vec::new()))
 }
 
-/// Commits each response of a recording that a rule reads.
+/// Reads each response of a recording that a rule reads; what does not fit is left out.
 fn replay(
-    cache: &Cache,
+    tx: &mut Transaction,
     recording: &Recording,
-    (size, strict): (u64, bool),
+    (schema, size, strict): (&Schema, u64, bool),
     progress: &ProgressBar,
 ) -> Replayed {
-    let schema = cache.schema();
     let mut replayed = Replayed::default();
     let place = progress.position();
     let bodies: usize = recording.exchanges().map(|exchange| exchange.body().len()).sum();
     let mut read = 0;
     for exchange in recording.exchanges() {
-        match exchange.fate(&schema) {
+        match exchange.fate(schema) {
             Fate::NoRule => replayed.no_rule.push(exchange.label()),
-            Fate::Read => match read_exchange(cache, exchange, strict) {
-                Ok(report) => replayed.read.push(report.into()),
-                Err(error) => replayed.misfits.push(error.at(exchange.label())),
-            },
+            Fate::Read => {
+                let request = exchange.request();
+                let request = if strict { request.strict() } else { request };
+                match tx.ingest(request, exchange.body()) {
+                    Ok(ingested) => replayed.read.push((exchange.label(), ingested)),
+                    Err(error) => replayed.misfits.push(error.at(exchange.label())),
+                }
+            }
             // Not JSON, or not successful.
             _ => replayed.ignored += 1,
         }
@@ -185,13 +192,14 @@ fn one(
         Kind::Export => cache.commit(format!("{name} taken in"), |tx| tx.import(bytes).map(drop)),
         Kind::Responses => {
             let (request, how) = request(&cache.schema(), arguments, file)?;
+            let request = if arguments.strict { request.strict() } else { request };
             cache.commit(format!("{name} ingested as {how}"), |tx| {
                 progress.set_message("read");
-                let ingested = tx.ingest_with_progress(request, bytes, |read| {
+                tx.ingest_with_progress(request, bytes, |read| {
                     progress.set_position(before + read as u64);
                 })?;
                 progress.set_position(before + bytes.len() as u64);
-                if arguments.strict { ingested.require_all_placed() } else { Ok(()) }
+                Ok(())
             })
         }
     };
@@ -222,18 +230,6 @@ fn request(
         request = request.var(name, value);
     }
     Ok((request, how))
-}
-
-fn read_exchange(
-    cache: &Cache,
-    exchange: &Exchange,
-    strict: bool,
-) -> Result<Report, backwater::Error> {
-    let done = cache.commit(exchange.label(), |tx| {
-        let ingested = tx.ingest(exchange.request(), exchange.body())?;
-        if strict { ingested.require_all_placed() } else { Ok(()) }
-    });
-    Ok(done?.report)
 }
 
 fn open(arguments: &Arguments) -> anyhow::Result<Cache> {

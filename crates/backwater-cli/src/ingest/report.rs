@@ -16,27 +16,12 @@ const NAMED: usize = 5;
 /// What became of a recording's responses.
 #[derive(Default)]
 pub(super) struct Replayed {
-    /// Those that a rule has read.
-    pub(super) read: Vec<ReadExchange>,
+    /// Those that a rule has read, with their labels.
+    pub(super) read: Vec<(String, Ingested)>,
     pub(super) no_rule: Vec<String>,
     /// How many were no JSON, or no success.
     pub(super) ignored: usize,
     pub(super) misfits: Vec<backwater::Error>,
-}
-
-/// What a response contained. Its commit's report is let go: as long as that is held, the commit may
-/// be withdrawn, and all that follows is remembered for it.
-pub(super) struct ReadExchange {
-    label: String,
-    ingested: Vec<Ingested>,
-    is_news: bool,
-}
-
-impl From<Report> for ReadExchange {
-    fn from(report: Report) -> Self {
-        let (label, ingested) = (report.label().to_owned(), report.ingested().to_vec());
-        Self { label, ingested, is_news: report.changes().next().is_some() }
-    }
 }
 
 /// Prints reports one by one, or records of all of them at the end.
@@ -88,22 +73,21 @@ impl Printer {
     ) -> anyhow::Result<()> {
         let (mut rules, mut lines) = (Vec::<(String, Totals)>::new(), Vec::new());
         let (mut no_news, mut skipped) = (Vec::new(), Vec::new());
-        for read in &replayed.read {
-            self.add(name, &read.label, &read.ingested);
-            for ingested in &read.ingested {
-                lines.push(line(&read.label, ingested));
-                let known = rules.iter().position(|(rule, _)| **rule == *ingested.rule);
-                let place = known.unwrap_or_else(|| {
-                    rules.push((ingested.rule.to_string(), Totals::default()));
-                    rules.len() - 1
-                });
-                rules[place].1.add(ingested);
-                skipped.extend(ingested.skipped.iter().map(|skipped| {
-                    format!("{}: {}: {}", read.label, skipped.pointer, skipped.problem)
-                }));
-            }
-            if !read.is_news {
-                no_news.push(read.label.clone());
+        for (label, ingested) in &replayed.read {
+            self.add(name, label, std::slice::from_ref(ingested));
+            lines.push(line(label, ingested));
+            let known = rules.iter().position(|(rule, _)| **rule == *ingested.rule);
+            let place = known.unwrap_or_else(|| {
+                rules.push((ingested.rule.to_string(), Totals::default()));
+                rules.len() - 1
+            });
+            rules[place].1.add(ingested);
+            skipped.extend(
+                { ingested.skipped.iter() }
+                    .map(|skipped| format!("{label}: {}: {}", skipped.pointer, skipped.problem)),
+            );
+            if !ingested.is_news {
+                no_news.push(label.clone());
             }
         }
         let mut out = self.out();
@@ -132,8 +116,7 @@ impl Printer {
             writeln!(out, "  and {} more", count(more, "record"))?;
         }
         let mut all = Totals::default();
-        let of_all = replayed.read.iter().flat_map(|read| &read.ingested);
-        of_all.for_each(|ingested| all.add(ingested));
+        replayed.read.iter().for_each(|(_, ingested)| all.add(ingested));
         write_unplaced(&mut out, &all)?;
         write_list(&mut out, "", " had nothing new", &no_news)?;
         if replayed.ignored > 0 {

@@ -45,6 +45,8 @@ pub struct Ingested {
     /// Values, nulls apart, that neither the rule nor the tables have a place for, most of them
     /// first. Of objects that the response has several times, letter by letter, they count once.
     pub unplaced: Arc<[UnplacedValues]>,
+    /// Whether it wrote anything: a response that says what is known already does not.
+    pub is_news: bool,
 }
 
 /// Values of a response that have no place in the schema.

@@ -265,6 +265,7 @@ impl Transaction {
             let key = [Cell::Link(owner), Cell::Int(position as i64)];
             let entry = known.unwrap_or_else(|| self.state.refer(entries, &key));
             self.touched.insert(entries, entry);
+            self.about_to_write((entries, entry));
             self.state.table_mut(entries).merge(entry, cells.into_iter());
         }
         let mut position = targets.len();
@@ -305,6 +306,7 @@ impl Transaction {
             self.again.add((table, slot), self.definition(table).field_numbers().collect());
         }
         self.touched.insert(table, slot);
+        self.about_to_write((table, slot));
         self.state.table_mut(table).delete(slot);
     }
 }

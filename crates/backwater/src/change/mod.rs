@@ -19,6 +19,7 @@ mod many;
 mod on_demand;
 mod overlay;
 mod remembered;
+mod savepoint;
 mod since;
 mod touched;
 mod transaction;

@@ -152,6 +152,7 @@ impl Transaction {
             return;
         }
         let Some(overlay) = self.state.overlay.clone() else { return };
+        self.about_to_write_all();
         for (table, slot) in overlay.base.keys() {
             self.touched.insert(*table, *slot);
         }

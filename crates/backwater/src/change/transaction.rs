@@ -5,6 +5,7 @@ use std::sync::Arc;
 use super::again::WrittenAgain;
 use super::on_demand::OnDemand;
 use super::overlay::Covering;
+use super::savepoint::Savepoint;
 use super::touched::TouchedRows;
 use super::withdraw::Withdrawal;
 use super::{Changes, History, Ingested, Remembered};
@@ -60,6 +61,10 @@ pub struct Transaction {
     /// Whether rows get what they had before a withdrawn commit.
     pub(super) withdraws: bool,
     pub(super) covering: Covering,
+    /// What it goes back to if the response that is read fails.
+    pub(super) saved: Option<Savepoint>,
+    /// Whether a row was written since.
+    pub(crate) has_written: bool,
     /// Rows that were deleted, whether or not they were there.
     pub(crate) gone: Vec<(TableNo, RowId)>,
 }
@@ -95,6 +100,8 @@ impl Transaction {
             withdrawal,
             withdraws: false,
             covering,
+            saved: None,
+            has_written: false,
             gone: Vec::new(),
         }
     }
@@ -109,20 +116,10 @@ impl Transaction {
         self.withdrawal.take()
     }
 
-    /// The tables as it has them by now.
-    pub(crate) fn version(&self) -> Arc<State> {
-        match self.touched.is_empty() {
-            true => self.before.clone(),
-            false => Arc::new(self.state.clone()),
-        }
-    }
-
-    /// Keeps the rows from being stored that were not there in that version.
-    pub(crate) fn keep_back(&mut self, before: &State) {
-        for (table, slot) in self.touched.rows() {
-            if !before.table(table).is_row(slot) && self.state.table(table).is_row(slot) {
-                self.state.table_mut(table).set_unstored(slot, true);
-            }
+    /// Keeps the rows from being stored that were not there when the tables were saved.
+    pub(crate) fn keep_back(&mut self) {
+        for (table, slot) in self.inserted_since_saved() {
+            self.state.table_mut(table).set_unstored(slot, true);
         }
     }
 
@@ -134,6 +131,7 @@ impl Transaction {
         let kept: Vec<Slot> =
             slots.filter(|slot| self.state.table(number).is_unstored(*slot)).collect();
         for slot in kept {
+            self.about_to_write((number, slot));
             self.state.table_mut(number).set_unstored(slot, false);
         }
     }
@@ -353,6 +351,7 @@ impl Transaction {
         }
         if merged.is_new || merged.changed {
             self.touched.insert(table, slot);
+            self.about_to_write((table, slot));
             self.state.table_mut(table).merge(slot, cells);
             if !self.state.schema.table(table).unique.is_empty()
                 && !self.writes_pending()

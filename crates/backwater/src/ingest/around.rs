@@ -4,13 +4,13 @@
 use rustc_hash::FxHashSet;
 
 use super::nested::Outcome;
-use crate::change::{Happened, Ingested, IngestedTable, Later, Transaction, compare};
+use crate::change::{Ingested, IngestedTable, Later, Transaction};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{
     FieldDef, FieldKind, FieldNo, Given, IdType, ListRule, NextPage, Rule, Schema, Scope, Variables,
 };
 use crate::table::Staged;
-use crate::table::{Cell, IndexKey, ONLY, Slot, State};
+use crate::table::{Cell, IndexKey, ONLY, Slot};
 use crate::value::{Json, RowId, Value};
 
 /// What a request says beside its response.
@@ -145,6 +145,7 @@ impl<'s> RequestContext<'s> {
             skipped: Vec::new(),
             kept: 0,
             unplaced: std::sync::Arc::default(),
+            is_news: false,
         })
     }
 
@@ -152,7 +153,6 @@ impl<'s> RequestContext<'s> {
     pub(super) fn finish(
         self,
         tx: &mut Transaction,
-        before: &State,
         mut outcome: Outcome,
         later: Option<&Later>,
         rule: &Rule,
@@ -171,10 +171,7 @@ impl<'s> RequestContext<'s> {
             // another one; one that was met again may have changed back.
             let is_alone = !has_deleted && !self.schema.table(number).checks.links;
             let is_known = |slot: &Slot| is_alone && !counts.twice.contains(slot);
-            let is_updated = |slot: &Slot| {
-                let happened = compare(before, &tx.state, number, *slot);
-                matches!(happened, Some(Happened::Updated(_)))
-            };
+            let is_updated = |slot: &Slot| tx.is_updated_since_saved(number, *slot);
             let updated = match counts.twice.is_empty() && is_alone {
                 true => counts.changed.len(),
                 false => {

@@ -21,13 +21,11 @@ mod values;
 
 use std::cell::RefCell;
 use std::collections::BTreeSet;
-use std::sync::Arc;
 
 use crate::change::{Ingested, Transaction};
 use crate::error::{Error, ErrorKind, Result};
 
 use crate::schema::{Rule, Schema};
-use crate::table::State;
 use around::RequestContext;
 pub(crate) use building::TYPE_NAME;
 pub(crate) use graphql::path_of;
@@ -131,29 +129,32 @@ impl Transaction {
         self.need(|schema| schema.written_by(rule))?;
         // What this refers to is no row, and may stay if the response fails.
         let context = RequestContext::new(self, &schema, rule, &variables, request.place())?;
-        let saved = match context.refers() {
-            true => Arc::new(self.state.clone()),
-            false => self.version(),
-        };
+        self.save(bytes.len(), context.refers());
         let (received, gone) = (self.received.len(), self.gone.len());
         let newness = (request.began, ends);
-        let read = self.read(&schema, rule, newness, context, &saved, bytes, progress);
-        match read {
-            Ok(received) => {
+        let read = self.read(&schema, rule, newness, context, bytes, progress);
+        let read = read.and_then(|read| match request.is_strict {
+            true => read.require_all_placed().map(|()| read),
+            false => Ok(read),
+        });
+        let read = match read {
+            Ok(mut received) => {
                 if request.is_unstored {
-                    self.keep_back(&saved);
+                    self.keep_back();
                 }
+                received.is_news = self.has_written;
                 self.ingested.push(received.clone());
                 Ok(received)
             }
             Err(error) => {
-                self.state = State::clone(&saved);
+                self.roll_back();
                 self.received.truncate(received);
                 self.gone.truncate(gone);
-                self.remembered.forget();
                 Err(in_force(error, &rule.name))
             }
-        }
+        };
+        self.release();
+        read
     }
 
     /// Takes a part out of its list.
@@ -167,14 +168,12 @@ impl Transaction {
         Ok(())
     }
 
-    #[expect(clippy::too_many_arguments, reason = "it is called once, and each says one thing")]
     fn read(
         &mut self,
         schema: &Schema,
         rule: &Rule,
         (began, ends): (Option<u64>, Option<&[usize]>),
         context: RequestContext<'_>,
-        before: &State,
         bytes: &[u8],
         progress: Progress<'_>,
     ) -> Result<Ingested> {
@@ -207,8 +206,7 @@ impl Transaction {
                 break outcome;
             }
             // Once more without them, so that nothing of them is left.
-            self.state = before.clone();
-            self.remembered.forget();
+            self.roll_back();
             skip.extend(outcome.misfits.keys());
             skipped.extend(outcome.misfits.into_values());
         };
@@ -220,7 +218,7 @@ impl Transaction {
                 self.let_be_stored(table, counts.seen.slots());
             }
         }
-        context.finish(self, before, outcome, later.as_ref(), rule).map(|(tables, kept)| Ingested {
+        context.finish(self, outcome, later.as_ref(), rule).map(|(tables, kept)| Ingested {
             rule: rule.name.clone(),
             bytes: bytes.len(),
             records,
@@ -228,6 +226,7 @@ impl Transaction {
             skipped,
             kept,
             unplaced,
+            is_news: false,
         })
     }
 }

@@ -41,6 +41,8 @@ pub struct Request {
     pub(super) part: Option<i64>,
     /// Whether rows that only this response has are not to be stored.
     pub(super) is_unstored: bool,
+    /// Whether each value must have a place.
+    pub(super) is_strict: bool,
 }
 
 impl Request {
@@ -56,6 +58,7 @@ impl Request {
             began: None,
             part: None,
             is_unstored: false,
+            is_strict: false,
         }
     }
 
@@ -150,6 +153,26 @@ impl Request {
     #[must_use]
     pub fn part(mut self, number: i64) -> Self {
         self.part = Some(number);
+        self
+    }
+
+    /// Refuses the response if it has values that the schema has no place for, as
+    /// [`Ingested::require_all_placed`](crate::report::Ingested::require_all_placed) does.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Request, Schema};
+    /// # let cache = Cache::new(Schema::parse("s.toml", r#"
+    /// #     table.port = { id = "code", fields = { code = "text" } }
+    /// #     response.port = { table = "port" }
+    /// # "#)?);
+    /// let request = Request::rule("port").strict();
+    /// let refused = cache.commit("port loaded", |tx| tx.ingest(request, r#"{ "code": "SAL", "lat": 54.1 }"#));
+    /// assert!(refused.is_err());
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    #[must_use]
+    pub fn strict(mut self) -> Self {
+        self.is_strict = true;
         self
     }
 

@@ -41,6 +41,26 @@ enum Operator {
 pub(crate) type Variables = Vec<(String, String)>;
 
 impl Template {
+    /// Whether both recognise the same URLs, whatever they call what stands in the path.
+    pub(crate) fn recognises_what(&self, other: &Self) -> bool {
+        let is_named = |operator: &Operator| {
+            matches!(operator, Operator::Parameters | Operator::Query | Operator::More)
+        };
+        let same = |(one, other): (&Part, &Part)| match (one, other) {
+            (
+                Part::Expression { operator, variables },
+                Part::Expression { operator: its, variables: theirs },
+            ) if !is_named(operator) => {
+                let explodes = |all: &[Variable]| -> Vec<bool> {
+                    all.iter().map(|variable| variable.explode).collect()
+                };
+                operator == its && explodes(variables) == explodes(theirs)
+            }
+            _ => one == other,
+        };
+        self.parts.len() == other.parts.len() && self.parts.iter().zip(&other.parts).all(same)
+    }
+
     /// Reads a template.
     pub(crate) fn parse(text: &str) -> Result<Self, String> {
         let (mut parts, mut rest) = (Vec::new(), text);

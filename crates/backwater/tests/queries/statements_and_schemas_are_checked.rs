@@ -315,6 +315,22 @@ fn problems_of_a_schema_have_their_places() {
             "s:3:70: fields \"position\" and \"Position\" are one name in SQL",
         ),
         (
+            "[table.a]\nid = 'x'\nfields = { x = 'int', y = { type = 'int', from = '/z/y' }, z = 'text' }",
+            "s:3:23: \"y\" is inside of /z, where \"z\" has a plain value: no object has both; correct one of the places",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int', y = { to = 'a' } }\n[response.r]\ntable = 'a'\nfields = { y = 'seven' }",
+            "rule \"r\", field \"y\": seven is no id of \"a\"; its ids are whole numbers",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int' }\n[response.r]\ntable = 'a'\ndeletes = { '/action' = [] }",
+            "s:6:25: no value says that the records are deleted",
+        ),
+        (
+            "[table.a]\nid = 'x'\nfields = { x = 'int' }\n[response.r]\ntable = 'a'\nurl = '/a/{x}'\n[response.s]\ntable = 'a'\nurl = '/a/{y}'",
+            "rules \"r\" and \"s\" are both for GET /a/{y}",
+        ),
+        (
             "[table.a]\nid = 'x'\nunique = ['y', 'z']\nfields = { x = 'int', y = 'int' }",
             "s:3:16: table \"a\" has no field \"z\"",
         ),

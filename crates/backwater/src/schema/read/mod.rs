@@ -89,7 +89,7 @@ impl<'t> Reader<'t> {
             .iter()
             .filter_map(|(name, _, value)| self.rule(name, value, &mut tables))
             .collect();
-        self.check_rules(&rules);
+        self.check_rules(&rules, &tables);
         let sends = self.entries_of(sends, "send.NAME");
         let sends =
             sends.iter().filter_map(|(name, _, value)| self.send(name, value, &tables, &rules));

@@ -9,9 +9,9 @@ use super::table::{ON_DELETE, members, plain};
 use super::{Reader, Value, found, one_or_several};
 use crate::error::{either, nearest};
 use crate::schema::{
-    Asking, Branch, Checks, FieldDef, FieldKind, FieldNo, Format, Given, LaterPages, LinkRule,
-    ListRule, NamedType, NextPage, OnDelete, OnError, Pointer, ResponsePart, Rule, Scope, TableDef,
-    TableNo, TableOrigin, TakenFrom, Template, TypeNo, Unknown,
+    Asking, Branch, Checks, FieldDef, FieldKind, FieldNo, Format, Given, IdType, LaterPages,
+    LinkRule, ListRule, NamedType, NextPage, OnDelete, OnError, Pointer, ResponsePart, Rule, Scope,
+    TableDef, TableNo, TableOrigin, TakenFrom, Template, TypeNo, Unknown, whole,
 };
 use crate::value::{Timestamp, Value as V};
 
@@ -245,10 +245,10 @@ impl<'t> Reader<'t> {
     }
 
     /// The rules that another one makes stale have to be there, and a request is read by one rule.
-    pub(super) fn check_rules(&mut self, rules: &[Rule]) {
+    pub(super) fn check_rules(&mut self, rules: &[Rule], tables: &[TableDef]) {
         for (number, rule) in rules.iter().enumerate() {
             let same = rules[..number].iter().find_map(|other| {
-                let same = |url: &&Template| other.urls().any(|known| known == *url);
+                let same = |url: &&Template| other.urls().any(|known| known.recognises_what(url));
                 let methods = std::iter::once(&rule.method).chain(&rule.also_methods);
                 let method = { methods }.find(|method| other.reads_method(method))?;
                 Some((other, method, rule.urls().find(same)?))
@@ -263,6 +263,22 @@ impl<'t> Reader<'t> {
                 let help =
                     "make one rule of them, with `beside` for what stands beside its records";
                 self.problem(0, message, help);
+            }
+            for (field, given) in &rule.given {
+                let field = tables[rule.table.index()].field(*field);
+                let (FieldKind::Link(to), Given::Value(value)) = (field.kind, given) else {
+                    continue;
+                };
+                let target = &tables[to.index()];
+                let is_whole = |text: &str| whole(text).is_some();
+                let fits = matches!(value, V::Int(_)) || value.as_str().is_some_and(is_whole);
+                if target.id_type() == IdType::Int && !fits {
+                    let (rule, field, table) = (&rule.name, &field.name, &target.name);
+                    let message = format!(
+                        "rule \"{rule}\", field \"{field}\": {value} is no id of \"{table}\""
+                    );
+                    self.problem(0, message, "its ids are whole numbers");
+                }
             }
             for name in &rule.asking.makes_stale {
                 if rules.iter().all(|other| *other.name != **name) {
@@ -501,7 +517,11 @@ impl<'t> Reader<'t> {
                 return None;
             }
         };
+        let at = values.span().start;
         let values = self.texts(Some(values), "a text, or an array of texts");
+        if values.is_empty() {
+            self.problem(at, "no value says that the records are deleted", help);
+        }
         Some((pointer, values.iter().map(|value| value.to_string()).collect()))
     }
 

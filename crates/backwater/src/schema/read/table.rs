@@ -222,15 +222,44 @@ impl<'t> Reader<'t> {
             return false;
         }
         let mut typed = Vec::new();
+        let places: Vec<usize> = entries.iter().map(|(_, at, _)| *at).collect();
         for (field_name, at, value) in entries {
             self.field_name(field_name, at, made);
             let field = self.field(field_name, value, made, number, names, &mut typed);
             made.fields.push(field);
         }
+        self.check_places(made, &places);
         for typed in typed {
             self.type_field(made, typed, names);
         }
         true
+    }
+
+    /// Where one field has a plain value, no other field can be inside of it.
+    fn check_places(&mut self, table: &TableDef, at: &[usize]) {
+        let is_plain = |field: &FieldDef| {
+            let kind = field.kind;
+            let is_nested = matches!(
+                kind,
+                FieldKind::Json | FieldKind::Link(_) | FieldKind::OneOf | FieldKind::Links(_)
+            );
+            !is_nested && field.also_from.is_empty() && field.link.is_none()
+        };
+        let only = |field: &&FieldDef| field.also_from.is_empty();
+        for (inner, at) in { table.fields.iter().zip(at) }.filter(|(field, _)| only(field)) {
+            let around = table.fields.iter().find(|outer| {
+                let (outer_way, way) = (outer.from.parts(), inner.from.parts());
+                is_plain(outer) && way.len() > outer_way.len() && way.starts_with(outer_way)
+            });
+            if let Some(outer) = around {
+                let (place, name) = (outer.from.to_string(), &outer.name);
+                let message = format!(
+                    "\"{}\" is inside of {place}, where \"{name}\" has a plain value: no object has both",
+                    inner.name
+                );
+                self.problem(*at, message, "correct one of the places, by `from`");
+            }
+        }
     }
 
     /// A number of seconds, given as a text such as `7 days`.
