@@ -17,12 +17,6 @@ use crate::ingest::TYPE_NAME;
 pub(super) const MODEL: &str = "model";
 pub(super) const KEY_OF_MODEL: &str = "pk";
 
-/// One object of a class.
-pub(super) struct Row<'w> {
-    world: &'w World,
-    pub(super) seen: &'w Seen,
-}
-
 /// How far two objects agree.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Agreement {
@@ -55,31 +49,6 @@ impl AddAssign for Agreement {
         self.texts += other.texts;
         self.lasting += other.lasting;
         self.lasting_agree += other.lasting_agree;
-    }
-}
-
-impl<'w> Row<'w> {
-    fn cells(&self) -> Cells<'w> {
-        self.world.cells(self.seen.cells)
-    }
-
-    pub(super) fn cell(&self, name: u64) -> Option<Cell> {
-        self.cells().get(name)
-    }
-
-    /// How far the members agree that both have, the id apart.
-    pub(super) fn agreement(&self, other: &Row<'_>, id: u64, lasting: &Lasting) -> Agreement {
-        let mut agreement = Agreement::default();
-        for (name, cell) in self.cells().iter().filter(|(name, _)| *name != id) {
-            let Some(other) = other.cell(name) else { continue };
-            let (lasts, agree) = (lasting.0.contains(&name), other == cell);
-            agreement.all += 1;
-            agreement.agree += usize::from(agree);
-            agreement.texts += usize::from(agree && cell.is_text());
-            agreement.lasting += usize::from(lasts);
-            agreement.lasting_agree += usize::from(lasts && agree);
-        }
-        agreement
     }
 }
 
@@ -122,7 +91,8 @@ pub(super) struct Class<'w> {
     pub(super) role: String,
     /// The type that their role is.
     pub(super) is: Option<&'w str>,
-    pub(super) rows: Vec<Row<'w>>,
+    /// What was seen of them, in the order of the documents.
+    pub(super) rows: Vec<&'w Seen>,
     pub(super) lasting: Lasting,
 }
 
@@ -134,9 +104,9 @@ impl<'w> Class<'w> {
         let is = world.objects(objects[0]).type_name.as_deref().filter(|_| typed);
         let mut rows = Vec::new();
         for number in &objects {
-            let seen = world.objects(*number).rows.iter();
-            rows.extend(seen.map(|seen| Row { world, seen }));
+            rows.extend(&world.objects(*number).rows);
         }
+        rows.sort_by_key(|seen| seen.document);
         let lasting = Lasting::of(world, &objects);
         Self { world, objects, role, is, rows, lasting }
     }
@@ -149,6 +119,29 @@ impl<'w> Class<'w> {
         let typed = |objects: &&ObjectsNo| is_surely_typed(self.world, **objects);
         let first = self.objects.iter().find(typed)?;
         self.world.objects(*first).type_name.as_deref()
+    }
+
+    fn cells(&self, row: &Seen) -> Cells<'w> {
+        self.world.cells(row.cells)
+    }
+
+    pub(super) fn cell(&self, row: &Seen, name: u64) -> Option<Cell> {
+        self.cells(row).get(name)
+    }
+
+    /// How far the members agree that both rows have, the id apart.
+    pub(super) fn agreement(&self, row: &Seen, other: &Seen, id: u64) -> Agreement {
+        let (mut agreement, others) = (Agreement::default(), self.cells(other));
+        for (name, cell) in self.cells(row).iter().filter(|(name, _)| *name != id) {
+            let Some(other) = others.get(name) else { continue };
+            let (lasts, agree) = (self.lasting.0.contains(&name), other == cell);
+            agreement.all += 1;
+            agreement.agree += usize::from(agree);
+            agreement.texts += usize::from(agree && cell.is_text());
+            agreement.lasting += usize::from(lasts);
+            agreement.lasting_agree += usize::from(lasts && agree);
+        }
+        agreement
     }
 
     /// The names of the members.
@@ -168,7 +161,7 @@ impl<'w> Class<'w> {
     /// Whether each is a whole response, of which what is asked for is not known: such as files with
     /// one thing each.
     pub(super) fn are_responses_with_names(&self) -> bool {
-        let documents: FxHashSet<u32> = self.rows.iter().map(|row| row.seen.document).collect();
+        let documents: FxHashSet<u32> = self.rows.iter().map(|row| row.document).collect();
         let of_nothing = |number: &u32| self.world.documents[*number as usize].variables == 0;
         let is_whole = |objects: &ObjectsNo| {
             let place = self.world.place(*objects);

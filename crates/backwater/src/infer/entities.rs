@@ -78,7 +78,7 @@ fn first_of(class: &Class<'_>, identity: &Identity) -> FxHashMap<u64, usize> {
     let id = identity.cell();
     let mut first = FxHashMap::default();
     for (place, row) in class.rows.iter().enumerate() {
-        if let Some(cell) = id.and_then(|id| row.cell(id)) {
+        if let Some(cell) = id.and_then(|id| class.cell(row, id)) {
             first.entry(cell.id()).or_insert(place);
         }
     }
@@ -295,9 +295,9 @@ impl Likeness {
         };
         for (id_here, place) in few.0 {
             if let Some(there) = many.0.get(id_here) {
-                let (one, two) = (&few.1.rows[*place], &many.1.rows[*there]);
+                let (one, two) = (few.1.rows[*place], many.1.rows[*there]);
                 likeness.shared += 1;
-                likeness.agreement += one.agreement(two, id, &class.lasting);
+                likeness.agreement += class.agreement(one, two, id);
             }
         }
         likeness

@@ -283,6 +283,24 @@ pub(super) fn hash(text: &str) -> u64 {
 }
 
 impl World {
+    /// Lets go what only reading needs.
+    pub(super) fn is_read(&mut self) {
+        for objects in &mut self.objects {
+            objects.known = Default::default();
+            objects.rows.shrink_to_fit();
+        }
+        (self.known_cells, self.known_layouts) = Default::default();
+        self.cells.shrink_to_fit();
+    }
+
+    /// Forgets what single objects held.
+    pub(super) fn forget_rows(&mut self) {
+        for objects in &mut self.objects {
+            objects.rows = Vec::new();
+        }
+        (self.cells, self.blocks, self.layouts) = Default::default();
+    }
+
     pub(super) fn shape(&mut self, place: Place) -> ShapeNo {
         self.shapes.push(Shape { place, ..Shape::default() });
         ShapeNo(self.shapes.len() as u32 - 1)

@@ -6,8 +6,8 @@ use std::sync::LazyLock;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::classes::{Agreement, Class, Row, values_of};
-use super::evidence::{Cell, ObjectsNo, ShapeNo, View, World, hash, way};
+use super::classes::{Agreement, Class, values_of};
+use super::evidence::{Cell, ObjectsNo, Seen, ShapeNo, View, World, hash, way};
 use super::words::{
     AMONG, CONTENT, FOREIGN, NAMED, SURE, id_rank, is_called_by, is_content, is_of_place,
     is_surely_an_id,
@@ -132,24 +132,34 @@ impl Trial {
     /// Tries the member with that hash of the way to it.
     pub(super) fn of(class: &Class<'_>, name: u64) -> Option<Self> {
         let mut trial = Trial::default();
-        let mut in_document: FxHashMap<(u64, u32), &Row<'_>> = FxHashMap::default();
-        let mut over: FxHashMap<u64, &Row<'_>> = FxHashMap::default();
-        let mut in_array: FxHashSet<(u64, u32, u32)> = FxHashSet::default();
-        let mut sizes: FxHashMap<(u32, u32), usize> = FxHashMap::default();
-        for row in &class.rows {
-            let id = row.cell(name)?.id();
+        let mut over: FxHashMap<u64, &Seen> = FxHashMap::default();
+        // Of one document after the other.
+        let mut document = None;
+        let mut in_document: FxHashMap<u64, &Seen> = FxHashMap::default();
+        let mut in_array: FxHashSet<(u64, u32)> = FxHashSet::default();
+        let mut sizes: FxHashMap<u32, usize> = FxHashMap::default();
+        let several =
+            |sizes: &FxHashMap<u32, usize>| sizes.values().filter(|size| **size > 1).count();
+        for row in class.rows.iter().copied() {
+            let id = class.cell(row, name)?.id();
+            if document.replace(row.document) != Some(row.document) {
+                trial.arrays += several(&sizes);
+                in_document.clear();
+                in_array.clear();
+                sizes.clear();
+            }
             trial.rows += 1;
             trial.ids.insert(id);
-            *sizes.entry((row.seen.document, row.seen.array)).or_default() += 1;
-            trial.twice += usize::from(!in_array.insert((id, row.seen.document, row.seen.array)));
-            let compared = |first: &Row<'_>| first.agreement(row, name, &class.lasting);
-            match in_document.entry((id, row.seen.document)) {
+            *sizes.entry(row.array).or_default() += 1;
+            trial.twice += usize::from(!in_array.insert((id, row.array)));
+            let compared = |first: &Seen| class.agreement(first, row, name);
+            match in_document.entry(id) {
                 Entry::Vacant(free) => drop(free.insert(row)),
                 Entry::Occupied(first) => {
                     let agreement = compared(first.get());
                     trial.pairs += 1;
                     trial.against += usize::from(agreement.mostly_differ());
-                    let is_together = first.get().seen.array == row.seen.array;
+                    let is_together = first.get().array == row.array;
                     let of = if is_together { &mut trial.together } else { &mut trial.apart };
                     of.add(id, &agreement);
                 }
@@ -159,13 +169,12 @@ impl Trial {
             let differs = agreement.are_others() == Some(true) || agreement.mostly_differ();
             trial.contradictions += usize::from(differs);
             let documents = &class.world.documents;
-            let (a, b) =
-                (documents[first.seen.document as usize], documents[row.seen.document as usize]);
+            let (a, b) = (documents[first.document as usize], documents[row.document as usize]);
             if a.path == b.path && a.variables != b.variables {
                 trial.over.add(id, &agreement);
             }
         }
-        trial.arrays = sizes.values().filter(|size| **size > 1).count();
+        trial.arrays += several(&sizes);
         Some(trial)
     }
 
@@ -325,7 +334,7 @@ pub(super) fn in_list(
     of: &[Option<usize>],
 ) -> Option<(Identity, FxHashSet<u64>, String)> {
     let documents = &class.world.documents;
-    let varies = |row: &Row<'_>| documents[row.seen.document as usize].variables != 0;
+    let varies = |row: &&Seen| documents[row.document as usize].variables != 0;
     if !class.are_listed(of) || !class.rows.iter().all(varies) {
         return None;
     }
@@ -476,13 +485,10 @@ pub(super) fn in_request(
         let place = world.place(*number);
         place.parent.is_none() && !place.many && !holds_entity(world, of, *number)
     };
-    let varies = |row: &Row<'_>| world.documents[row.seen.document as usize].variables != 0;
+    let varies = |row: &&Seen| world.documents[row.document as usize].variables != 0;
     let is_one = class.objects.iter().all(alone) && class.rows.iter().all(varies);
-    let answers: FxHashSet<u64> = class
-        .rows
-        .iter()
-        .map(|row| world.documents[row.seen.document as usize].variables)
-        .collect();
+    let answers: FxHashSet<u64> =
+        class.rows.iter().map(|row| world.documents[row.document as usize].variables).collect();
     let note = match answers.len() {
         1 => "1 URL".to_owned(),
         several => format!("{several} different URLs"),

@@ -25,6 +25,8 @@ use crate::table::{Staged, StagedRow};
 
 /// A response up to this length holds too few objects to learn from.
 const SHORT: usize = 2048;
+/// The objects of a response up to this length are remembered for those after it: one in many pages.
+const REMEMBERED: usize = 16 << 10;
 
 /// Progress is reported after this many bytes.
 const PROGRESS_EVERY: usize = 1 << 16;
@@ -78,7 +80,7 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
         spare: SmallVec::new(),
         // An older answer is checked against what is newer; an alias means something in this rule
         // only.
-        remembers: text.len() <= SHORT
+        remembers: text.len() <= REMEMBERED
             && reading.later.is_none()
             && reading.rule.aliases.is_empty(),
         repeats: Repeats::new(text.len(), schema.tables.len()),
@@ -326,6 +328,7 @@ impl<'de> Reader<'_, 'de> {
             return Ok(slot);
         }
         let (mark, used_before) = (self.repeats.mark(), self.used);
+        let unplaced = self.unplaced.values;
         self.used = usize::MAX;
         let building = self.new_building();
         let slot = self.object(table, type_member, false, building)?;
@@ -333,7 +336,8 @@ impl<'de> Reader<'_, 'de> {
         if by_text && self.used >= self.around.len() {
             let text = self.json.since(start).as_bytes();
             self.repeats.remember(table, text, slot, mark);
-            if recalls {
+            // Each response says itself what of it has no place.
+            if recalls && self.unplaced.values == unplaced {
                 let Transaction { remembered, state, .. } = &mut *self.tx;
                 remembered.remember(state, table, text, slot, self.repeats.since(mark));
             }

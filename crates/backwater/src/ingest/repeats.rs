@@ -35,7 +35,10 @@ pub(super) struct Seen<'de> {
 
 /// The objects of one response that were read lately.
 pub(super) struct Repeats<'de> {
+    /// Made when there is something to remember.
     places: Vec<Option<Seen<'de>>>,
+    /// How many places there are then.
+    wanted: usize,
     /// How often a field of each table was overwritten.
     epochs: Vec<u64>,
     /// The rows of the objects read since the last record began.
@@ -45,12 +48,11 @@ pub(super) struct Repeats<'de> {
 impl<'de> Repeats<'de> {
     /// For a response of this many bytes over this many tables.
     pub(super) fn new(bytes: usize, tables: usize) -> Self {
-        let mut places = Vec::new();
-        if bytes >= 4 * BYTES_A_PLACE {
-            let wanted = (bytes / BYTES_A_PLACE).next_power_of_two().min(PLACES);
-            places.resize_with(wanted, || None);
-        }
-        Self { places, epochs: vec![0; tables], read: SmallVec::new() }
+        let wanted = match bytes >= 4 * BYTES_A_PLACE {
+            true => (bytes / BYTES_A_PLACE).next_power_of_two().min(PLACES),
+            false => 0,
+        };
+        Self { places: Vec::new(), wanted, epochs: vec![0; tables], read: SmallVec::new() }
     }
 
     /// A new record begins: what was read before is not part of later ones.
@@ -102,10 +104,13 @@ impl<'de> Repeats<'de> {
     /// Remembers an object that was read since `mark`.
     pub(super) fn remember(&mut self, table: TableNo, text: &'de [u8], slot: Slot, mark: usize) {
         let rows = &self.read[mark..];
-        let Some(place) = self.place(table, text) else { return };
-        if rows.len() > MOST || text.len() < START {
+        if rows.len() > MOST || text.len() < START || self.wanted == 0 {
             return;
         }
+        if self.places.is_empty() {
+            self.places.resize_with(self.wanted, || None);
+        }
+        let Some(place) = self.place(table, text) else { return };
         let epoch = epoch(&self.epochs, rows);
         let seen = Seen { table, text, slot, rows: SmallVec::from_slice(rows), epoch };
         // Two that hash to one place share a pair of them.

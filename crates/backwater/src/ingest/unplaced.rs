@@ -24,6 +24,8 @@ pub(super) struct Unplaced {
     places: Vec<Place>,
     /// Places by the hash of what leads there, once they are not few.
     known: FxHashMap<u64, UnplacedNo>,
+    /// How many values there are at all places.
+    pub(super) values: usize,
 }
 
 /// The number of a place where such values stand.
@@ -88,7 +90,9 @@ impl Unplaced {
     /// Counts a value, unless it says nothing.
     #[inline]
     pub(super) fn add(&mut self, number: UnplacedNo, raw: &str) {
-        self.places[number.0 as usize].values += usize::from(raw != "null");
+        let is_value = usize::from(raw != "null");
+        self.places[number.0 as usize].values += is_value;
+        self.values += is_value;
     }
 
     /// What went nowhere, most of it first.

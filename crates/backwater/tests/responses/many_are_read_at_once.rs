@@ -195,3 +195,17 @@ proptest! {
         prop_assert_eq!(image(&together), image(&apart));
     }
 }
+
+/// An object that an earlier response had is passed over; what has no place in it is still said.
+#[test]
+fn each_response_says_what_of_it_has_no_place() {
+    let cache = Cache::new(Schema::parse("s.toml", SCHEMA).unwrap());
+    let text = r#"{"sailings":[{"id":1,"from":{"code":"A","name":"Saltmere Quay","lat":54.1}}]}"#;
+    for _ in 0..3 {
+        let done = cache.commit("loaded", |tx| tx.ingest("lenient", text)).unwrap();
+        let unplaced: Vec<String> = done.value.unplaced.iter().map(ToString::to_string).collect();
+        assert_eq!(unplaced, ["1 at /lat of port"]);
+    }
+    let strict = Request::rule("lenient").strict();
+    assert!(cache.commit("loaded", |tx| tx.ingest(strict, text).map(drop)).is_err());
+}
