@@ -195,7 +195,15 @@ impl Snapshot {
             let table = self.state.table(number);
             let fields = definition.field_numbers().map(|field| {
                 let name = definition.field(field).name.to_string();
-                let kind = schema.kind_of(definition.field(field));
+                let declared = definition.field(field);
+                let kind = match declared.by() {
+                    Some(by) => {
+                        let target = schema.table(by.table);
+                        let key = &target.field(by.field).name;
+                        format!("{}, the {key} of {}", schema.kind_of(declared), target.name)
+                    }
+                    None => schema.kind_of(declared),
+                };
                 let mut summary = FieldSummary { name, kind, absent: 0, missing: 0 };
                 for slot in table.iter() {
                     let cell = table.cell(slot, field);

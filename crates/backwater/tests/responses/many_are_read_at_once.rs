@@ -97,7 +97,14 @@ impl Response {
                 (Request::new("DELETE", format!("/sailings/{id}")), String::new())
             }
         };
-        tx.ingest(request, text).map_err(|error| error.to_string())
+        tx.ingest(request, text).map_err(|error| {
+            let text = error.to_string();
+            // Of several rows that point at one, any may be named.
+            match text.split_once(" cannot be deleted: ") {
+                Some((row, _)) => format!("{row} cannot be deleted"),
+                None => text,
+            }
+        })
     }
 }
 
