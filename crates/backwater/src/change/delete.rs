@@ -169,10 +169,7 @@ impl Transaction {
         for link in self.state.schema.links_to(row.0) {
             let rows = self.state.table(link.table);
             let sources = match link.by {
-                Some(by) => {
-                    let key = self.state.table(row.0).key(row.1, &by.there());
-                    key.map(|key| rows.indexed_rows(&by.here(), &key)).unwrap_or_default()
-                }
+                Some(by) => self.state.pointing_by(link.table, by, row.1),
                 None if link.one_of => {
                     rows.indexed_rows(&[link.field], &[Cell::OneOf(row.0, row.1)])
                 }

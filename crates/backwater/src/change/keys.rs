@@ -5,7 +5,7 @@
 
 use super::{Later, RowAt, Transaction};
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{FieldKind, FieldNo, TableDef, TableNo};
+use crate::schema::{ByKey, FieldKind, FieldNo, TableDef, TableNo};
 use crate::table::{Cell, IndexKey, Row, Slot, Staged, StagedRow, State};
 use crate::value::{Named, RowId, Value};
 
@@ -182,6 +182,24 @@ impl State {
             // Which of several is meant is not known: they were there before the key was declared,
             // or a pending change has made them alike.
             _ => None,
+        }
+    }
+
+    /// The row that a link of a row points at which goes by a key, if it is there.
+    pub(crate) fn target_by(&self, table: TableNo, slot: Slot, by: &ByKey) -> Option<Slot> {
+        let key = self.table(table).key(slot, &by.here())?;
+        self.row_by_key(by.table, &by.there(), &key)
+    }
+
+    /// The rows whose link points at a row by a key of it.
+    pub(crate) fn pointing_by(&self, table: TableNo, by: &ByKey, target: Slot) -> Vec<Slot> {
+        let (rows, here) = (self.table(table), by.here());
+        let Some(key) = self.table(by.table).key(target, &by.there()) else { return Vec::new() };
+        match self.has_index(table, &here) {
+            true => rows.indexed_rows(&here, &key),
+            false => {
+                rows.iter().filter(|slot| rows.key(*slot, &here).as_ref() == Some(&key)).collect()
+            }
         }
     }
 

@@ -14,7 +14,7 @@ use std::sync::Arc;
 
 use super::{Changes, FieldSet, Happened, RowAt, TouchedRows, Transaction, compare, entries_of};
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{FieldKind, FieldNo, Schema, TableNo, TableOrigin};
+use crate::schema::{FieldDef, FieldKind, FieldNo, OnDelete, Schema, TableNo, TableOrigin};
 use crate::table::{
     Cell, Edit, EditedRow, Overlay, PendingChange, RenamedRow, Row, Slot, Staged, StagedRow, State,
 };
@@ -194,8 +194,16 @@ impl Transaction {
             }
             _ => false,
         };
+        // Which row a link by a key points at is not said by its value alone.
+        let points_by_key = |field: &FieldDef| {
+            let by = field.by().filter(|_| {
+                field.link.as_ref().is_some_and(|link| link.on_delete != OnDelete::Keep)
+            });
+            by.is_some_and(|by| overlay.covers_any_of(by.table))
+        };
         if overlay.covers(table, slot)
             || fields.iter().any(points)
+            || definition.fields.iter().any(points_by_key)
             || definition.id.iter().any(row_points)
         {
             self.lift();

@@ -64,7 +64,7 @@ fn resource(out: &mut String, state: &State, table: TableNo, slot: Slot) {
     let (links, values): (Vec<FieldNo>, Vec<FieldNo>) =
         here.filter(|field| definition.link_typed_by(*field).is_none()).partition(|field| {
             let field = definition.field(*field);
-            field.link.is_some()
+            (field.link.is_some() && field.by().is_none())
                 || matches!(field.kind, FieldKind::Link(_) | FieldKind::Links(_) | FieldKind::OneOf)
         });
     members(out, "attributes", &values, |out, field| {

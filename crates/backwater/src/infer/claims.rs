@@ -277,9 +277,10 @@ impl<'s> Claims<'s> {
     }
 
     fn linked(&mut self, world: &World, objects: &[ObjectsNo], kind: FieldKind, link: &LinkRule) {
-        match (kind, &link.one_of) {
-            (FieldKind::Link(to), _) => self.claim(world, objects, to),
-            (_, Some(one_of)) => {
+        match (kind, &link.one_of, &link.by) {
+            (FieldKind::Link(to), ..) => self.claim(world, objects, to),
+            (.., Some(by)) => self.claim(world, objects, by.table),
+            (_, Some(one_of), _) => {
                 for number in objects {
                     let type_name = world.objects(*number).type_name.as_deref();
                     if let Some(to) = one_of.table_of(type_name) {

@@ -214,9 +214,10 @@ impl<'de> Reader<'_, 'de> {
             }
             return Ok(());
         }
-        if matches!(value, Staged::Null) {
+        if let Staged::Null | Staged::Absent = value {
             let expected = format!("the id of a \"{}\" object", definition.name);
-            return misfit("null", &expected);
+            let found = if matches!(value, Staged::Null) { "null" } else { "an object without it" };
+            return misfit(found, &expected);
         }
         building.id.retain(|(other, _)| *other != field);
         building.id.push((field, value));
@@ -582,7 +583,7 @@ impl<'de> Reader<'_, 'de> {
             }
         }
         self.complete(definition, &mut id, around)?;
-        if id.iter().any(|(_, part)| matches!(part, Staged::Null)) {
+        if id.iter().any(|(_, part)| matches!(part, Staged::Null | Staged::Absent)) {
             return misfit("null", &format!("the id of a \"{}\" object", definition.name));
         }
         Ok(self.row_of(definition, table, &id))

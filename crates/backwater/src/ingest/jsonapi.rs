@@ -123,7 +123,9 @@ impl<'de> Reader<'_, 'de> {
             let field = definition.members.get(&name).and_then(Branch::only_field);
             let link = field.filter(|field| {
                 let field = definition.field(*field);
-                field.link.is_some() || matches!(field.kind, FieldKind::Links(_))
+                // The linkage of a resource has its id, and no other key.
+                (field.link.is_some() && field.by().is_none())
+                    || matches!(field.kind, FieldKind::Links(_))
             });
             let read = match link {
                 Some(field) => self.relationship(definition, field, building),

@@ -134,8 +134,9 @@ impl Units {
             let definition = state.schema.table(table);
             let is_entries = state.schema.is_entries(table);
             let links = definition.field_numbers().filter(|field| {
-                let is_link =
-                    matches!(definition.field(*field).kind, FieldKind::Link(_) | FieldKind::OneOf);
+                let kind = definition.field(*field).kind;
+                let is_link = matches!(kind, FieldKind::Link(_) | FieldKind::OneOf)
+                    || definition.field(*field).by().is_some();
                 is_link && !(is_entries && *field == OWNER)
             });
             let links: Vec<_> = links.collect();
@@ -143,7 +144,12 @@ impl Units {
                 let Some(&from) = self.of.get(&(table, slot)) else { continue };
                 for field in &links {
                     let cell = state.table(table).cell(slot, *field);
-                    let target = state.target(table, *field, cell);
+                    let target = match definition.field(*field).by() {
+                        None => state.target(table, *field, cell),
+                        Some(by) => {
+                            state.target_by(table, slot, by).map(|target| (by.table, target))
+                        }
+                    };
                     let Some(&to) = target.and_then(|target| self.of.get(&target)) else {
                         continue;
                     };

@@ -386,6 +386,11 @@ impl<'s> Row<'s> {
     /// ```
     pub fn follow(&self, link: &str) -> Result<Option<Row<'s>>> {
         let number = field_no(self.definition(), link)?;
+        if let Some(by) = self.definition().field(number).by() {
+            self.state.need_ready(by.table)?;
+            let target = self.state.target_by(self.table, self.slot, by);
+            return Ok(target.map(|slot| Row { state: self.state, table: by.table, slot }));
+        }
         if !matches!(self.definition().field(number).kind, FieldKind::Link(_) | FieldKind::OneOf) {
             let message = format!("{}.{link} is not a to-one link", self.definition().name);
             let help = "read it with `get`, or with `follow_all` if it is a to-many link";
@@ -426,14 +431,23 @@ impl<'s> Row<'s> {
         state.need_ready(from)?;
         let definition = state.schema.table(from);
         let number = field_no(definition, link)?;
-        if !matches!(definition.field(number).kind, FieldKind::Link(_) | FieldKind::OneOf) {
+        let by = definition.field(number).by();
+        if by.is_none()
+            && !matches!(definition.field(number).kind, FieldKind::Link(_) | FieldKind::OneOf)
+        {
             let message = format!("{table}.{link} is not a to-one link");
             return Err(Error::new(ErrorKind::UnknownName, message));
         }
-        let id = state.id(self.table, self.slot).map(|id| id.to_id());
-        let slots = id.map(|id| state.pointing_at(from, number, self.table, &id));
-        let slots = slots.unwrap_or_default().into_iter();
-        Ok(slots.map(move |slot| Row { state, table: from, slot }))
+        let slots = match by {
+            Some(by) if by.table == self.table => state.pointing_by(from, by, self.slot),
+            Some(_) => Vec::new(),
+            None => {
+                let id = state.id(self.table, self.slot).map(|id| id.to_id());
+                let slots = id.map(|id| state.pointing_at(from, number, self.table, &id));
+                slots.unwrap_or_default()
+            }
+        };
+        Ok(slots.into_iter().map(move |slot| Row { state, table: from, slot }))
     }
 
     /// The rows that a to-many link points at, in their order; missing ones are left

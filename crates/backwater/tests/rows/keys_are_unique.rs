@@ -377,3 +377,40 @@ fn structs_declare_keys_and_links_by_them() {
     cache.commit("left", |tx| tx.table::<Crew>()?.delete(1)).unwrap();
     assert_eq!(cache.snapshot().count("note").unwrap(), 0);
 }
+
+#[test]
+fn links_by_a_key_are_followed_and_exported() {
+    let cache = Cache::new(Schema::parse("s.toml", SCHEMA).unwrap());
+    let read = |rule: &str, text: &str| drop(ingest(&cache, Request::rule(rule), text).unwrap());
+    read("note", r#"{ "id": 7, "by": "a" }"#);
+    read("berth", r#"{ "id": 3, "vessel": "M", "berth": 2 }"#);
+    let snapshot = cache.snapshot();
+    assert!(snapshot.get("note", 7).unwrap().unwrap().follow("by").unwrap().is_none());
+    read("crew", r#"{ "id": 1, "badge": "a", "vessel": "M", "number": 2 }"#);
+    let snapshot = cache.snapshot();
+    for (table, id, link) in [("note", 7, "by"), ("berth", 3, "berth")] {
+        let target = snapshot.get(table, id).unwrap().unwrap().follow(link).unwrap().unwrap();
+        assert_eq!(target.get("id").unwrap(), Some(Value::Int(1)));
+        assert_eq!(target.linked_from(table, link).unwrap().count(), 1);
+    }
+    let mut document = Vec::new();
+    snapshot.export_jsonapi(Some("note"), &mut document).unwrap();
+    let document = String::from_utf8(document).unwrap();
+    assert!(document.contains(r#""attributes":{"by":"a"}"#), "{document}");
+}
+
+/// What an id is made of cannot be lacking, not even in an object that stands for it.
+#[test]
+fn a_key_in_an_id_is_there() {
+    let text = r#"
+        table.crew = { id = "id", unique = "badge", fields = { id = "int", badge = "text" } }
+        table.shift = { id = ["day", "by"], fields = { day = "int", by = { to = "crew", by = "badge" } } }
+        response.shift = { table = "shift" }
+    "#;
+    let cache = Cache::new(Schema::parse("s.toml", text).unwrap());
+    let read = |text: &str| ingest(&cache, Request::rule("shift"), text);
+    read(r#"{ "day": 4, "by": { "id": 1, "badge": "a" } }"#).unwrap();
+    let refused = read(r#"{ "day": 5, "by": { "id": 2 } }"#).unwrap_err().to_string();
+    assert!(refused.contains("/by: found an object without it"), "{refused}");
+    assert_eq!(ours(&cache, "SELECT day, by FROM shift"), [vec![Value::Int(4), "a".into()]]);
+}
