@@ -386,7 +386,9 @@ impl<'w> Deciding<'w> {
         for own in ["owner", "position", "target", "target_type"] {
             taken.take(own);
         }
-        let fields = beside.iter().map(|member| {
+        // What no field holds is counted as without a place.
+        let kept = beside.iter().filter(|member| !member.view.holds_unkept());
+        let fields = kept.map(|member| {
             let counts = member.view.counts();
             let kind = match counted(&counts).filter(|_| is_time(member.name)) {
                 Some(unit) => ColumnKind::Counted(unit),
