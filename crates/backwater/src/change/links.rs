@@ -1,5 +1,6 @@
 //! To-many links: their entries, rows of link tables that are written through them.
 
+use rustc_hash::FxHashMap;
 use smallvec::SmallVec;
 
 use super::Transaction;
@@ -242,6 +243,11 @@ impl Transaction {
             0 => Vec::new(),
             _ => self.state.entries_of(entries, owner).collect(),
         };
+        // Of several that point at one row, the one in the same place, or else the first.
+        let mut first: FxHashMap<Target, &StagedEntry> = FxHashMap::default();
+        for entry in &before {
+            first.entry(entry.target()).or_insert(entry);
+        }
         let mut differs = false;
         for (position, wanted) in targets.iter().enumerate() {
             let cell = match one_of {
@@ -249,8 +255,9 @@ impl Transaction {
                 None => Cell::Link(wanted.slot),
             };
             let type_cell = one_of.map(|it| (TARGET_TYPE, Cell::Text(it.name(wanted.table))));
-            let fields =
-                own.clone().map(|field| (field, own_cell(field, position, wanted, &before)));
+            let same = before.get(position).filter(|entry| entry.target() == wanted.target());
+            let was = same.or_else(|| first.get(&wanted.target()).copied());
+            let fields = own.clone().map(|field| (field, own_cell(field, wanted, was)));
             let cells: SmallVec<[(FieldNo, Cell<'_>); 4]> =
                 [Some((TARGET, cell)), type_cell].into_iter().flatten().chain(fields).collect();
             let known = self.state.entry(entries, owner, position);
@@ -312,18 +319,11 @@ impl Transaction {
 }
 
 /// What an entry has in a field of the link's own: what it says, or what the entry had that pointed
-/// at the same row, the one in the same place if there are several.
-fn own_cell<'c>(
-    field: FieldNo,
-    position: usize,
-    wanted: &'c StagedEntry,
-    before: &'c [StagedEntry],
-) -> Cell<'c> {
+/// at the same row before.
+fn own_cell<'c>(field: FieldNo, wanted: &'c StagedEntry, was: Option<&'c StagedEntry>) -> Cell<'c> {
     let of = |entry: &'c StagedEntry| {
         let mut fields = entry.fields.iter().flat_map(|fields| fields.iter().rev());
         fields.find(|(known, _)| *known == field).map(|(_, staged)| staged.cell())
     };
-    let same = |entry: &&StagedEntry| entry.target() == wanted.target();
-    let was = || before.get(position).filter(same).or_else(|| before.iter().find(same));
-    of(wanted).or_else(|| of(was()?)).unwrap_or(Cell::Absent)
+    of(wanted).or_else(|| of(was?)).unwrap_or(Cell::Absent)
 }
