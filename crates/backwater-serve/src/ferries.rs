@@ -65,6 +65,8 @@ struct World {
     done: BTreeMap<String, Reply>,
     events: Vec<Event>,
     next_event: u64,
+    /// The event up to which a listener was last told that it had missed some.
+    missed_up_to: u64,
     listeners: Vec<(Form, UnboundedSender<String>)>,
 }
 
@@ -159,6 +161,18 @@ impl Ferries {
     /// See [`Ferries`] for an example.
     pub fn new() -> Self {
         Self(Mutex::new(World::new()))
+    }
+
+    /// The number of the last event, and of the one up to which some listener was told that it had
+    /// missed events; 0 if there is none.
+    ///
+    /// ```
+    /// # use backwater_serve::Ferries;
+    /// assert_eq!(Ferries::new().events(), (0, 0));
+    /// ```
+    pub fn events(&self) -> (u64, u64) {
+        let world = self.world();
+        (world.next_event - 1, world.missed_up_to)
     }
 
     fn world(&self) -> MutexGuard<'_, World> {
@@ -278,7 +292,17 @@ impl World {
             }
         }
         let (done, events, listeners) = Default::default();
-        Self { sailings, vessels, bookings, next_booking, done, events, next_event: 1, listeners }
+        Self {
+            sailings,
+            vessels,
+            bookings,
+            next_booking,
+            done,
+            events,
+            next_event: 1,
+            missed_up_to: 0,
+            listeners,
+        }
     }
 
     fn answer(&mut self, request: &Request<Vec<u8>>) -> Reply {
@@ -492,6 +516,7 @@ impl World {
             let first = self.events.first().map_or(self.next_event, |event| event.number);
             if last + 1 < first || last >= self.next_event {
                 let number = self.next_event - 1;
+                self.missed_up_to = number;
                 let reset = Event { number, name: "reset", data: json!({}) };
                 let _it_listens = sender.send(reset.text(form));
             } else {
