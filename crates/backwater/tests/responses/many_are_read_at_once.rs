@@ -99,9 +99,9 @@ impl Response {
         };
         tx.ingest(request, text).map_err(|error| {
             let text = error.to_string();
-            // Of several rows that point at one, any may be named.
+            // Of several rows that cannot go, and of several that point at one, any may be named.
             match text.split_once(" cannot be deleted: ") {
-                Some((row, _)) => format!("{row} cannot be deleted"),
+                Some((row, _)) => format!("{} cannot be deleted", &row[..row.find(' ').unwrap()]),
                 None => text,
             }
         })
