@@ -418,6 +418,17 @@ impl World {
         &changed - &cancelled
     }
 
+    /// Whether a delete counts as refused because the server does not have the row any more.
+    fn refuses_to_delete_what_is_gone(&self, client: usize) -> bool {
+        let snapshot = self.clients[client].cache.snapshot();
+        let mut rows = snapshot.rows("backwater_pending").into_iter().flatten();
+        let refused =
+            [("state", "refused".into()), ("send", "cancel".into()), ("status", 404.into())];
+        rows.any(|row| {
+            refused.iter().all(|(name, value)| row.get(name).unwrap().as_ref() == Some(value))
+        })
+    }
+
     fn is_pending(&self, client: usize, id: i64) -> bool {
         let snapshot = self.clients[client].cache.snapshot();
         let found = snapshot.get("sailing", id).unwrap();
@@ -639,6 +650,7 @@ impl World {
         assert_eq!(applied.len(), self.server.applied.len(), "applied twice");
         assert!(applied.iter().all(|key| !self.server.refused.contains(key)), "refused, applied");
         for client in 0..CLIENTS {
+            assert!(!self.refuses_to_delete_what_is_gone(client), "{client}: it is not there");
             let rows = self.rows(client);
             for id in self.pending(client) {
                 let history = self.server.history.get(&id).into_iter().flatten();
