@@ -13,8 +13,8 @@ use super::WrittenRow;
 use crate::schema::TableNo;
 use crate::table::{Slot, State};
 
-/// How many objects are remembered at most; a later one takes the place of an earlier one.
-const PLACES: usize = 1024;
+/// How many places there are at first, and at most. Then a later object takes the place of an earlier one.
+const PLACES: (usize, usize) = (256, 4096);
 /// A longer object is not remembered.
 const LONGEST: usize = 512;
 /// Objects are looked up by this many of their first bytes, where an id mostly stands.
@@ -36,6 +36,18 @@ struct Known {
     writes: u64,
 }
 
+impl Known {
+    /// Whether a text begins with it.
+    fn begins(&self, table: TableNo, text: &[u8]) -> bool {
+        self.table == table && text.starts_with(&self.text)
+    }
+
+    /// Whether its rows are as it says.
+    fn holds(&self, state: &State) -> bool {
+        self.writes == writes(state, &self.rows)
+    }
+}
+
 impl Remembered {
     /// The object of a table that stands at the beginning of a text, if it is known: its length,
     /// its slot, and all rows in it.
@@ -45,14 +57,11 @@ impl Remembered {
         table: TableNo,
         text: &[u8],
     ) -> Option<(usize, Slot, &Rows)> {
-        if self.0.is_empty() {
-            return None;
-        }
-        let known = self.0[place(table, text)].as_ref()?;
-        let is_it = known.table == table
-            && text.starts_with(&known.text)
-            && known.writes == writes(state, &known.rows);
-        is_it.then_some((known.text.len(), known.slot, &known.rows))
+        let place = self.place(table, text)?;
+        let known = self.0[place].as_ref().filter(|known| known.begins(table, text));
+        let other = || self.0[place ^ 1].as_ref().filter(|known| known.begins(table, text));
+        let known = known.or_else(other).filter(|known| known.holds(state))?;
+        Some((known.text.len(), known.slot, &known.rows))
     }
 
     /// Remembers an object that was merged just now.
@@ -78,23 +87,46 @@ impl Remembered {
             return;
         }
         if self.0.is_empty() {
-            self.0.resize_with(PLACES, || None);
+            self.0.resize_with(PLACES.0, || None);
         }
         let (rows, writes) = (Rows::from_slice(rows), writes(state, rows));
-        self.0[place(table, text)] = Some(Known { table, text: text.into(), slot, rows, writes });
+        let known = Known { table, text: text.into(), slot, rows, writes };
+        if let Some(left_over) = self.put(state, known)
+            && self.0.len() < PLACES.1
+        {
+            let places = 2 * self.0.len();
+            let known = std::mem::take(&mut self.0);
+            self.0.resize_with(places, || None);
+            let known = known.into_iter().flatten().chain([left_over]);
+            known.filter(|known| known.holds(state)).for_each(|known| drop(self.put(state, known)));
+        }
+    }
+
+    /// Gives an object one of its two places; returns one that still holds and has none any more.
+    fn put(&mut self, state: &State, known: Known) -> Option<Known> {
+        let place = self.place(known.table, &known.text)?;
+        let is_free = |place: &usize| {
+            let there = self.0[*place].as_ref();
+            there.is_none_or(|there| there.begins(known.table, &known.text) || !there.holds(state))
+        };
+        let free = [place, place ^ 1].into_iter().find(is_free);
+        let left_over = self.0[free.unwrap_or(place)].replace(known);
+        left_over.filter(|_| free.is_none())
+    }
+
+    /// The first place of an object, by its table and its first bytes; the other is beside it.
+    fn place(&self, table: TableNo, text: &[u8]) -> Option<usize> {
+        let last = self.0.len().checked_sub(1)?;
+        let mut hasher = FxHasher::default();
+        hasher.write_u32(table.0);
+        hasher.write(&text[..text.len().min(START)]);
+        Some((hasher.finish() >> 20) as usize & last)
     }
 
     /// Forgets all: what was remembered is not the version that goes on.
     pub(crate) fn forget(&mut self) {
         self.0.clear();
     }
-}
-
-fn place(table: TableNo, text: &[u8]) -> usize {
-    let mut hasher = FxHasher::default();
-    hasher.write_u32(table.0);
-    hasher.write(&text[..text.len().min(START)]);
-    (hasher.finish() >> 20) as usize % PLACES
 }
 
 fn writes(state: &State, rows: &[WrittenRow]) -> u64 {
