@@ -128,10 +128,10 @@ impl Refusal {
 fn place(schema: &Schema, query: &NamedQuery, refusal: &Refusal) -> String {
     let mut offset = query.offset;
     if query.verbatim {
-        let line = refusal.at.line.saturating_sub(1) as usize;
+        let line = refusal.at.line - 1;
         let start: usize = query.sql.split_inclusive('\n').take(line).map(str::len).sum();
         let rest = query.sql.get(start..).unwrap_or("");
-        let column = refusal.at.column.saturating_sub(1) as usize;
+        let column = refusal.at.column - 1;
         offset += start + rest.char_indices().nth(column).map_or(rest.len(), |(at, _)| at);
     }
     line_and_column(&schema.text, offset)

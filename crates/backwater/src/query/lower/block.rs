@@ -1,20 +1,16 @@
 //! One SELECT: its sources, conditions, grouping, columns and order.
 
-use sqlparser::ast::{self, LimitClause, OrderByKind, OrderBySort, SelectItem, Spanned};
-use sqlparser::tokenizer::Location;
-
 use super::expression::Clause;
 use super::parts::{OpenSource, Parts};
-use super::place::{place, start};
 use super::regroup::Placed;
 use super::scope::{Named, NamedColumn, Scope};
-use super::select::{Select, Tail, named_items};
 use super::{Env, Lowered, Part, through};
 use crate::query::expr::collation::Collation;
 use crate::query::expr::scalar::Affinity;
 use crate::query::expr::{ColumnNo, Expr};
 use crate::query::plan::{Aggregate, Grouping, OrderKey, Output, Param, Plan, Relation};
-use crate::query::syntax::Refusal;
+use crate::query::syntax::tree::{self, ExprKind, Item, Name, OrderTerm, Query, Select};
+use crate::query::syntax::{Location, Refusal};
 use crate::schema::{FieldKind, IdType};
 use std::sync::Arc;
 
@@ -28,7 +24,7 @@ pub(super) struct Block<'a, 'e> {
     pub(super) scope: Scope,
     pub(super) sources: Vec<OpenSource>,
     pub(super) conditions: Vec<Expr>,
-    pub(super) names: Vec<(&'a str, &'a ast::Expr)>,
+    pub(super) names: Vec<(&'a str, &'a tree::Expr)>,
     pub(super) params: Vec<Param>,
     pub(super) aggregates: Vec<Aggregate>,
     pub(super) place: Clause,
@@ -59,36 +55,50 @@ impl<'a, 'e> Block<'a, 'e> {
         }
     }
 
-    pub(super) fn lower(env: &Env<'_>, select: Select, around: Option<&Scope>) -> Lowered<Part> {
+    /// Lowers a SELECT, with what stands behind it in a query.
+    pub(super) fn lower(
+        env: &Env<'_>,
+        select: &Select,
+        query: Option<&Query>,
+        around: Option<&Scope>,
+    ) -> Lowered<Part> {
         let mut block = Block::new(env, around);
-        block.is_distinct = select.distinct;
-        let mut parts = block.parts(&select)?;
+        block.is_distinct = select.is_distinct;
+        let mut parts = block.parts(select, query)?;
         parts.sources = block.sources;
         parts.conditions = block.conditions;
         parts.params = block.params;
         let outer: Vec<Expr> = block.outer.into_iter().map(|column| column.expr).collect();
-        if select.distinct {
-            let distinct = Block::distinct(env, parts, select.start, &outer)?;
+        if select.is_distinct {
+            let distinct = Block::distinct(env, parts, select.at, &outer)?;
             return Ok(Part { parts: distinct, outer });
         }
         Ok(Part { parts, outer })
     }
 
-    fn parts(&mut self, select: &'a Select) -> Lowered<Parts> {
+    fn parts(&mut self, select: &'a Select, query: Option<&'a Query>) -> Lowered<Parts> {
         self.from(select)?;
-        self.names = named_items(&select.items);
+        let named = select.items.iter().filter_map(|item| match item {
+            Item::Expr { expr, alias: Some(alias), .. } => Some((alias.text.as_str(), expr)),
+            _ => None,
+        });
+        self.names = named.collect();
         if let Some(condition) = &select.condition {
             self.condition(condition)?;
         }
         let keys = self.group_keys(select)?;
         self.place = Clause::Group;
         let having = match &select.having {
-            Some(having) => Some((self.placed(having)?, place(having))),
+            Some(having) => Some((self.placed(having)?, having.at)),
             None => None,
         };
         let items = self.items(select)?;
-        let order = self.order(&select.tail, &items)?;
-        let (limit, offset) = self.limits(&select.tail)?;
+        let (mut order, mut window) = (Vec::new(), (None, None));
+        if let Some(query) = query {
+            order = self.order(&query.order, &items)?;
+            window = self.limits(query)?;
+        }
+        let (limit, offset) = window;
 
         let grouped = !keys.is_empty() || !self.aggregates.is_empty();
         if let (Some((_, at)), false) = (&having, grouped) {
@@ -167,7 +177,7 @@ impl<'a, 'e> Block<'a, 'e> {
     }
 
     /// ORDER BY, LIMIT and OFFSET behind a UNION ALL.
-    pub(super) fn order_union(env: &Env<'_>, mut parts: Parts, tail: Tail) -> Lowered<Part> {
+    pub(super) fn order_union(env: &Env<'_>, mut parts: Parts, query: &Query) -> Lowered<Part> {
         let mut block = Block::new(env, None);
         let columns = parts.outputs.iter().map(|output| NamedColumn {
             name: output.name.clone(),
@@ -190,20 +200,17 @@ impl<'a, 'e> Block<'a, 'e> {
             })
             .collect();
         let mut order = Vec::new();
-        for key in block.order(&tail, &items)? {
+        for key in block.order(&query.order, &items)? {
             let holds_times = block.declared(&key.placed.expr) == Some(FieldKind::Timestamp);
             let SortKey { placed, descending, nulls_first, collation } = key;
             let expr = placed.expr;
             order.push(OrderKey { expr, descending, nulls_first, collation, holds_times });
         }
-        let (limit, offset) = block.limits(&tail)?;
+        let (limit, offset) = block.limits(query)?;
         if !block.sources.is_empty() {
-            let at = Location::new(1, 1);
-            return Err(Refusal::new(
-                at,
-                "a subquery cannot order a UNION ALL",
-                "name its columns",
-            ));
+            let at = query.order.first().map_or(query.at, |term| term.expr.at);
+            let message = "a subquery cannot order a UNION ALL";
+            return Err(Refusal::new(at, message, "name its columns"));
         }
         let params = block.params;
         let parts = Parts { order, limit, offset, params, ..parts };
@@ -213,9 +220,9 @@ impl<'a, 'e> Block<'a, 'e> {
     fn group_keys(&mut self, select: &'a Select) -> Lowered<Vec<Expr>> {
         let mut keys = Vec::new();
         for key in &select.keys {
-            let lowered = match ordinal(key) {
+            let lowered = match key.whole_number() {
                 Some(number) => {
-                    let item = self.ordinal(select, number, place(key))?;
+                    let item = self.ordinal(select, number, key.at)?;
                     self.no_collation(item)?;
                     self.at_place(Clause::Row, item)?
                 }
@@ -232,12 +239,10 @@ impl<'a, 'e> Block<'a, 'e> {
     }
 
     /// The result column that a number in GROUP BY or ORDER BY stands for.
-    fn ordinal(&self, select: &'a Select, number: usize, at: Location) -> Lowered<&'a ast::Expr> {
+    fn ordinal(&self, select: &'a Select, number: usize, at: Location) -> Lowered<&'a tree::Expr> {
         let item = number.checked_sub(1).and_then(|index| select.items.get(index));
         match item {
-            Some(SelectItem::UnnamedExpr(expr) | SelectItem::ExprWithAlias { expr, .. }) => {
-                Ok(expr)
-            }
+            Some(Item::Expr { expr, .. }) => Ok(expr),
             Some(_) => {
                 Err(Refusal::new(at, format!("column {number} is a \"*\""), "name the column"))
             }
@@ -254,60 +259,45 @@ impl<'a, 'e> Block<'a, 'e> {
 
     fn items(&mut self, select: &'a Select) -> Lowered<Vec<(String, Placed)>> {
         let mut items = Vec::new();
-        debug_assert_eq!(select.items.len(), select.texts.len());
-        for (number, item) in select.items.iter().enumerate() {
+        for item in &select.items {
             match item {
-                SelectItem::UnnamedExpr(expr) => {
-                    let name = match expr {
-                        ast::Expr::Identifier(name) => self.plain_name(None, name),
-                        ast::Expr::CompoundIdentifier(parts) => match parts.as_slice() {
-                            [table, name] => self.plain_name(Some(table), name),
-                            _ => None,
-                        },
+                Item::Expr { expr, alias: Some(alias), .. } => {
+                    items.push((alias.text.clone(), self.item(expr)?));
+                }
+                Item::Expr { expr, alias: None, text } => {
+                    let name = match &expr.kind {
+                        ExprKind::Column(parts) => self.plain_name(parts),
                         _ => None,
                     };
                     let placed = self.item(expr)?;
-                    let text = || select.texts.get(number).cloned().unwrap_or_default();
-                    items.push((name.unwrap_or_else(text), placed));
+                    items.push((name.unwrap_or_else(|| text.clone()), placed));
                 }
-                SelectItem::ExprWithAlias { expr, alias } => {
-                    items.push((alias.value.clone(), self.item(expr)?))
-                }
-                SelectItem::Wildcard(options) if options.to_string().is_empty() => {
-                    let at = start(item.span());
+                Item::All(at) => {
                     for source in &self.scope.sources {
-                        items.extend(all_columns(source, at));
+                        items.extend(all_columns(source, *at));
                     }
                 }
-                other => {
-                    let at = start(other.span());
-                    let text = other.to_string();
-                    let source = text.strip_suffix(".*").map(|name| name.trim_matches('"'));
-                    match source.and_then(|name| self.scope.source(name)) {
-                        Some(source) => items.extend(all_columns(source, at)),
-                        None => {
-                            let message = "this is not supported as a result column";
-                            return Err(Refusal::new(at, message, "name the columns"));
-                        }
-                    }
-                }
+                Item::AllOf(name) => match self.scope.source(&name.text) {
+                    Some(source) => items.extend(all_columns(source, name.at)),
+                    None => return Err(self.scope.no_table(&name.text, name.at)),
+                },
             }
         }
         Ok(items)
     }
 
     /// How the schema writes the name of a column that stands alone.
-    fn plain_name(&self, table: Option<&ast::Ident>, name: &ast::Ident) -> Option<String> {
-        let at = Location::new(1, 1);
-        let column = match table {
-            Some(table) => self.scope.qualified(table, name, at).ok()??,
-            None => self.scope.bare(&name.value, at).ok()??,
+    fn plain_name(&self, parts: &[Name]) -> Option<String> {
+        let column = match parts {
+            [name] => self.scope.bare(&name.text, name.at).ok()??,
+            [table, name] => self.scope.qualified(table, name, name.at).ok()??,
+            _ => return None,
         };
         Some(column.name.clone())
     }
 
     /// A result column's expression, which sees the names of the others not at all.
-    fn item(&mut self, expr: &'a ast::Expr) -> Lowered<Placed> {
+    fn item(&mut self, expr: &'a tree::Expr) -> Lowered<Placed> {
         if self.is_distinct {
             self.no_collation(expr)?;
         }
@@ -317,46 +307,29 @@ impl<'a, 'e> Block<'a, 'e> {
         placed
     }
 
-    fn order(&mut self, tail: &'a Tail, items: &[(String, Placed)]) -> Lowered<Vec<SortKey>> {
-        let Some(order) = &tail.order else {
-            return Ok(Vec::new());
-        };
-        let OrderByKind::Expressions(keys) = &order.kind else {
-            let at = Location::new(1, 1);
-            return Err(Refusal::new(
-                at,
-                "ORDER BY ALL is not supported",
-                "name the columns to order by",
-            ));
-        };
-        keys.iter().map(|key| self.sort_key(key, items)).collect()
+    fn order(
+        &mut self,
+        terms: &'a [OrderTerm],
+        items: &[(String, Placed)],
+    ) -> Lowered<Vec<SortKey>> {
+        terms.iter().map(|term| self.sort_key(term, items)).collect()
     }
 
     pub(super) fn sort_key(
         &mut self,
-        key: &'a ast::OrderByExpr,
+        key: &'a OrderTerm,
         items: &[(String, Placed)],
     ) -> Lowered<SortKey> {
-        let at = place(&key.expr);
-        let descending = match &key.options.sort {
-            None | Some(OrderBySort::Asc) => false,
-            Some(OrderBySort::Desc) => true,
-            Some(OrderBySort::Using(_)) => {
-                return Err(Refusal::new(
-                    at,
-                    "ORDER BY … USING is not supported",
-                    "use ASC or DESC",
-                ));
-            }
-        };
+        let (at, descending) = (key.expr.at, key.descending);
         let (expr, mut collation) = self.collated(&key.expr)?;
-        let named = match expr {
-            ast::Expr::Identifier(ident) => {
-                self.names.iter().find(|(name, _)| name.eq_ignore_ascii_case(&ident.value)).copied()
-            }
+        let named = match &expr.kind {
+            ExprKind::Column(parts) => match parts.as_slice() {
+                [only] => self.names.iter().find(|(name, _)| name.eq_ignore_ascii_case(&only.text)),
+                _ => None,
+            },
             _ => None,
         };
-        let placed = match (ordinal(expr), named) {
+        let placed = match (expr.whole_number(), named.copied()) {
             (Some(number), _) if !items.is_empty() => {
                 let item = number.checked_sub(1).and_then(|index| items.get(index));
                 item.map(|(_, placed)| placed.clone()).ok_or_else(|| {
@@ -376,20 +349,13 @@ impl<'a, 'e> Block<'a, 'e> {
             }
             _ => self.placed(expr)?,
         };
-        let nulls_first = key.options.nulls_first.unwrap_or(!descending);
+        let nulls_first = key.nulls_first.unwrap_or(!descending);
         let collation = collation.unwrap_or_default();
         Ok(SortKey { placed, descending, nulls_first, collation })
     }
 
-    fn limits(&mut self, tail: &'a Tail) -> Lowered<(Option<Expr>, Option<Expr>)> {
-        let (limit, offset) = match &tail.limit {
-            None => (None, None),
-            Some(LimitClause::LimitOffset { limit, offset, .. }) => {
-                (limit.as_ref(), offset.as_ref().map(|o| &o.value))
-            }
-            Some(LimitClause::OffsetCommaLimit { offset, limit }) => (Some(limit), Some(offset)),
-        };
-        let mut constant = |expr: Option<&'a ast::Expr>| -> Lowered<Option<Expr>> {
+    fn limits(&mut self, query: &'a Query) -> Lowered<(Option<Expr>, Option<Expr>)> {
+        let mut constant = |expr: Option<&'a tree::Expr>| -> Lowered<Option<Expr>> {
             let Some(expr) = expr else { return Ok(None) };
             let lowered = self.placed(expr).map(|placed| placed.expr);
             if let Ok(lowered) = lowered.as_ref()
@@ -403,9 +369,9 @@ impl<'a, 'e> Block<'a, 'e> {
                 return Err(refusal);
             }
             let message = "LIMIT and OFFSET cannot read a row";
-            Err(Refusal::new(place(expr), message, "use a number or a parameter"))
+            Err(Refusal::new(expr.at, message, "use a number or a parameter"))
         };
-        Ok((constant(limit)?, constant(offset)?))
+        Ok((constant(query.limit.as_ref())?, constant(query.offset.as_ref())?))
     }
 
     /// What is known of a column of a source.
@@ -469,14 +435,4 @@ fn all_columns(source: &Named, at: Location) -> impl Iterator<Item = (String, Pl
         let met = column.expr.columns().into_iter().map(|column| (column, at)).collect();
         (column.name.clone(), Placed { expr: column.expr.clone(), met })
     })
-}
-
-pub(super) fn ordinal(expr: &ast::Expr) -> Option<usize> {
-    match expr {
-        ast::Expr::Value(value) => match &value.value {
-            ast::Value::Number(digits, _) => digits.parse().ok(),
-            _ => None,
-        },
-        _ => None,
-    }
 }

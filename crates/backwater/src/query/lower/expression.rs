@@ -1,11 +1,7 @@
 //! Expressions: names, literals, operators, functions and aggregates.
 
-use sqlparser::ast::{self, BinaryOperator, Spanned, UnaryOperator};
-use sqlparser::tokenizer::Location;
-
 use super::Lowered;
 use super::block::Block;
-use super::place::{kind, place, start};
 use super::regroup::Placed;
 use super::scope::NamedColumn;
 use crate::query::expr::collation::Collation;
@@ -14,7 +10,8 @@ use crate::query::expr::numeral::number_prefix;
 use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::{Arithmetic, ColumnNo, Comparison, Expr};
 use crate::query::plan::{AggregateFunction, Param};
-use crate::query::syntax::Refusal;
+use crate::query::syntax::tree::{self, Arguments, Binary, ExprKind, Literal, Name, Unary};
+use crate::query::syntax::{Location, Refusal};
 use crate::schema::FieldKind;
 
 /// What may be named at a place of the statement.
@@ -29,13 +26,13 @@ pub(super) enum Clause {
 }
 
 impl<'a> Block<'a, '_> {
-    pub(super) fn placed(&mut self, expr: &'a ast::Expr) -> Lowered<Placed> {
+    pub(super) fn placed(&mut self, expr: &'a tree::Expr) -> Lowered<Placed> {
         self.met.clear();
         let expr = self.expr(expr)?;
         Ok(Placed { expr, met: std::mem::take(&mut self.met) })
     }
 
-    pub(super) fn at_place(&mut self, place: Clause, expr: &'a ast::Expr) -> Lowered<Expr> {
+    pub(super) fn at_place(&mut self, place: Clause, expr: &'a tree::Expr) -> Lowered<Expr> {
         let before = std::mem::replace(&mut self.place, place);
         let lowered = self.expr(expr);
         self.place = before;
@@ -43,23 +40,20 @@ impl<'a> Block<'a, '_> {
     }
 
     /// Takes a condition in that every row must meet.
-    pub(super) fn condition(&mut self, expr: &'a ast::Expr) -> Lowered<()> {
+    pub(super) fn condition(&mut self, expr: &'a tree::Expr) -> Lowered<()> {
         let mut open = vec![expr];
         while let Some(expr) = open.pop() {
-            match expr {
-                ast::Expr::Nested(inner) => open.push(inner),
-                ast::Expr::BinaryOp { left, op: BinaryOperator::And, right } => {
+            match &expr.kind {
+                ExprKind::Binary(left, Binary::And, right) => {
                     open.push(right);
                     open.push(left);
                 }
-                ast::Expr::Exists { subquery, negated: false } => {
-                    self.exists(subquery, true, place(expr))?;
+                ExprKind::Exists(query) => drop(self.exists(query, true, expr.at)?),
+                ExprKind::InQuery { of, query, negated: false } => {
+                    self.in_subquery(of, query, true, expr.at)?;
                 }
-                ast::Expr::InSubquery { expr: of, subquery, negated: false } => {
-                    self.in_subquery(of, subquery, true, place(expr))?;
-                }
-                other => {
-                    let condition = self.expr(other)?;
+                _ => {
+                    let condition = self.expr(expr)?;
                     self.conditions.extend(condition.conjuncts());
                 }
             }
@@ -70,151 +64,130 @@ impl<'a> Block<'a, '_> {
     /// An expression without the COLLATE behind it, and what that says.
     pub(super) fn collated(
         &self,
-        mut expr: &'a ast::Expr,
-    ) -> Lowered<(&'a ast::Expr, Option<Collation>)> {
+        mut expr: &'a tree::Expr,
+    ) -> Lowered<(&'a tree::Expr, Option<Collation>)> {
         let mut found = None;
-        loop {
-            match expr {
-                ast::Expr::Nested(inner) => expr = inner,
-                ast::Expr::Collate { expr: inner, collation } => {
-                    let name = collation.to_string();
-                    let known = Collation::named(&name).ok_or_else(|| {
-                        let at = start(collation.span());
-                        let message = format!("there is no collation {name}");
-                        let names: Vec<_> = Collation::names().collect();
-                        Refusal::new(at, message, format!("there are {}", names.join(", ")))
-                    })?;
-                    // The outermost one counts.
-                    found = found.or(Some(known));
-                    expr = inner;
-                }
-                // SQLite takes one from inside of an operand too.
-                other => match found {
-                    Some(_) => return Ok((other, found)),
-                    None => {
-                        let within = inside(other).map(|name| name.to_string());
-                        let known = within.and_then(|name| Collation::named(&name));
-                        return Ok((other, known));
-                    }
-                },
-            }
+        while let ExprKind::Collate(inner, name) = &expr.kind {
+            let known = Collation::named(&name.text).ok_or_else(|| {
+                let message = format!("there is no collation {}", name.text);
+                let names: Vec<_> = Collation::names().collect();
+                Refusal::new(name.at, message, format!("there are {}", names.join(", ")))
+            })?;
+            // The outermost one counts.
+            found = found.or(Some(known));
+            expr = inner;
         }
+        // SQLite takes one from inside of an operand too.
+        let within = || inside(expr).and_then(|name| Collation::named(&name.text));
+        Ok((expr, found.or_else(within)))
     }
 
     /// Refuses a COLLATE somewhere in an expression whose values are compared for equality or
     /// ordered.
-    pub(super) fn no_collation(&self, expr: &ast::Expr) -> Lowered<()> {
+    pub(super) fn no_collation(&self, expr: &tree::Expr) -> Lowered<()> {
         match inside(expr) {
             None => Ok(()),
             Some(name) => {
-                let at = start(name.span());
                 let help = "compare and order by it around the grouping";
-                Err(Refusal::new(at, "COLLATE inside of this is not supported", help))
+                Err(Refusal::new(name.at, "COLLATE inside of this is not supported", help))
             }
         }
     }
 
-    pub(super) fn boxed(&mut self, expr: &'a ast::Expr) -> Lowered<Box<Expr>> {
+    pub(super) fn boxed(&mut self, expr: &'a tree::Expr) -> Lowered<Box<Expr>> {
         self.expr(expr).map(Box::new)
     }
 
-    pub(super) fn expr(&mut self, expr: &'a ast::Expr) -> Lowered<Expr> {
-        Ok(match expr {
-            ast::Expr::Identifier(ident) => return self.name(ident, start(ident.span)),
-            ast::Expr::CompoundIdentifier(parts) => return self.qualified(parts, place(expr)),
-            ast::Expr::Value(value) => return self.literal(&value.value, false, start(value.span)),
-            ast::Expr::Nested(inner) => return self.expr(inner),
-            ast::Expr::UnaryOp { op, expr: of } => match (op, of.as_ref()) {
-                (UnaryOperator::Minus, ast::Expr::Value(value)) => {
-                    self.literal(&value.value, true, start(value.span))?
-                }
-                (UnaryOperator::Minus, of) => Expr::Negate(self.boxed(of)?),
+    pub(super) fn expr(&mut self, expr: &'a tree::Expr) -> Lowered<Expr> {
+        let at = expr.at;
+        Ok(match &expr.kind {
+            ExprKind::Column(parts) => return self.column_named(parts, at),
+            ExprKind::Literal(literal) => return self.literal(literal, false, at),
+            ExprKind::Unary(operator, of) => match (operator, &of.kind) {
+                (Unary::Minus, ExprKind::Literal(literal)) => self.literal(literal, true, of.at)?,
+                (Unary::Minus, _) => Expr::Negate(self.boxed(of)?),
                 // A plus changes nothing but that its operand is no plain column any more.
-                (UnaryOperator::Plus, of) => Expr::Call(Function::Coalesce, vec![self.expr(of)?]),
-                (UnaryOperator::Not, of) => Expr::Not(self.boxed(of)?),
-                (op, _) => {
-                    return Err(Refusal::new(
-                        place(expr),
-                        format!("operator {op} is not supported"),
-                        "",
-                    ));
+                (Unary::Plus, _) => Expr::Call(Function::Coalesce, vec![self.expr(of)?]),
+                (Unary::Not, _) => Expr::Not(self.boxed(of)?),
+                (Unary::Invert, _) => {
+                    return Err(Refusal::new(at, "operator ~ is not supported", ""));
                 }
             },
-            ast::Expr::BinaryOp { .. } => return self.operators(expr),
-            ast::Expr::IsNull(of) => is_null(self.expr(of)?),
-            ast::Expr::IsNotNull(of) => not(is_null(self.expr(of)?)),
-            ast::Expr::IsTrue(of) => Expr::IsTruth(true, self.boxed(of)?),
-            ast::Expr::IsNotTrue(of) => not(Expr::IsTruth(true, self.boxed(of)?)),
-            ast::Expr::IsFalse(of) => Expr::IsTruth(false, self.boxed(of)?),
-            ast::Expr::IsNotFalse(of) => not(Expr::IsTruth(false, self.boxed(of)?)),
-            ast::Expr::IsNotDistinctFrom(left, right) => self.is(left, right)?,
-            ast::Expr::IsDistinctFrom(left, right) => not(self.is(left, right)?),
-            ast::Expr::Between { expr, negated, low, high } => {
-                let low = self.compare(Comparison::GreaterOrEqual, expr, low)?;
-                let high = self.compare(Comparison::LessOrEqual, expr, high)?;
+            ExprKind::Binary(..) => return self.operators(expr),
+            ExprKind::IsNull { of, negated } => negate(*negated, is_null(self.expr(of)?)),
+            ExprKind::IsTruth { of, truth, negated } => {
+                negate(*negated, Expr::IsTruth(*truth, self.boxed(of)?))
+            }
+            ExprKind::Is { left, right, negated } => negate(*negated, self.is(left, right)?),
+            ExprKind::Between { of, low, high, negated } => {
+                let low = self.compare(Comparison::GreaterOrEqual, of, low)?;
+                let high = self.compare(Comparison::LessOrEqual, of, high)?;
                 negate(*negated, Expr::And(Box::new(low), Box::new(high)))
             }
-            ast::Expr::InList { expr, list, negated } => {
-                let (expr, collation) = self.collated(expr)?;
-                let of = self.expr(expr)?;
+            ExprKind::InList { of, list, negated } => {
+                let (of, collation) = self.collated(of)?;
+                let of = self.expr(of)?;
                 let items = list.iter().map(|item| self.expr(item)).collect::<Lowered<Vec<_>>>()?;
                 items.iter().for_each(|item| self.mark_time(&of, item));
                 let (affinity, collation) = (self.affinity(&of), collation.unwrap_or_default());
                 negate(*negated, Expr::In(affinity, collation, Box::new(of), items))
             }
-            ast::Expr::Like { negated, any: false, expr, pattern, escape_char } => {
-                let escape = escape_char.as_ref().map(|escape| self.escape(escape)).transpose()?;
-                let (text, pattern) = (self.boxed(expr)?, self.boxed(pattern)?);
+            ExprKind::Like { of, pattern, escape, negated } => {
+                let escape = escape.as_ref().map(|escape| self.escape(escape)).transpose()?;
+                let (text, pattern) = (self.boxed(of)?, self.boxed(pattern)?);
                 negate(*negated, Expr::Like { text, pattern, escape })
             }
-            ast::Expr::Case { operand, conditions, else_result, .. } => {
-                let branches = conditions.iter().map(|branch| {
+            ExprKind::Case { operand, branches, otherwise } => {
+                let branches = branches.iter().map(|(condition, result)| {
                     let when = match operand {
-                        Some(operand) => {
-                            self.compare(Comparison::Equal, operand, &branch.condition)?
-                        }
-                        None => self.expr(&branch.condition)?,
+                        Some(operand) => self.compare(Comparison::Equal, operand, condition)?,
+                        None => self.expr(condition)?,
                     };
-                    Ok((when, self.expr(&branch.result)?))
+                    Ok((when, self.expr(result)?))
                 });
                 let branches = branches.collect::<Lowered<Vec<_>>>()?;
-                let otherwise =
-                    else_result.as_ref().map(|otherwise| self.boxed(otherwise)).transpose()?;
+                let otherwise = otherwise.as_ref().map(|of| self.boxed(of)).transpose()?;
                 Expr::Case { branches, otherwise }
             }
-            ast::Expr::Function(function) => {
-                return self.function(function, start(function.name.span()));
+            ExprKind::Call(call) => return self.function(call),
+            ExprKind::Exists(query) => self.exists(query, false, at)?,
+            ExprKind::InQuery { of, query, negated } => {
+                negate(*negated, self.in_subquery(of, query, false, at)?)
             }
-            ast::Expr::Exists { subquery, negated } => {
-                let exists = self.exists(subquery, false, place(expr))?;
-                negate(*negated, exists)
-            }
-            ast::Expr::InSubquery { expr: of, subquery, negated } => {
-                let found = self.in_subquery(of, subquery, false, place(of))?;
-                negate(*negated, found)
-            }
-            ast::Expr::Subquery(subquery) => return self.scalar_subquery(subquery),
-            ast::Expr::Collate { .. } => {
+            ExprKind::Subquery(query) => return self.scalar_subquery(query),
+            ExprKind::Collate(..) => {
                 return Err(Refusal::new(
-                    place(expr),
+                    at,
                     "COLLATE cannot stand here",
                     "it follows one side of a comparison, or a key of ORDER BY",
                 ));
             }
-            ast::Expr::Cast { .. } => return self.cast(expr),
-            other => {
-                let message = format!("{} is not supported", kind(other));
-                return Err(Refusal::new(place(expr), message, ""));
+            ExprKind::Cast(of, data_type) => return self.cast(of, data_type, at),
+            ExprKind::Row(_) => {
+                let help = "compare its values one by one";
+                return Err(Refusal::new(at, "a row of values is not supported", help));
             }
         })
     }
 
-    fn name(&mut self, ident: &'a ast::Ident, at: Location) -> Lowered<Expr> {
-        if let Some(column) = self.scope.bare(&ident.value, at)? {
+    fn column_named(&mut self, parts: &'a [Name], at: Location) -> Lowered<Expr> {
+        match parts {
+            [column] => self.name(column),
+            [table, column] => self.qualified(table, column, at),
+            _ => {
+                let message = "a column's name has at most two parts";
+                Err(Refusal::new(at, message, "write table.column"))
+            }
+        }
+    }
+
+    fn name(&mut self, name: &'a Name) -> Lowered<Expr> {
+        let at = name.at;
+        if let Some(column) = self.scope.bare(&name.text, at)? {
             let expr = column.expr.clone();
             return Ok(self.meet(expr, at));
         }
-        let named = self.names.iter().find(|(name, _)| name.eq_ignore_ascii_case(&ident.value));
+        let named = self.names.iter().find(|(known, _)| known.eq_ignore_ascii_case(&name.text));
         if let (Some((_, expr)), Clause::Row | Clause::Group) = (named, self.place) {
             let (expr, names) = (*expr, std::mem::take(&mut self.names));
             let lowered = self.expr(expr);
@@ -222,26 +195,22 @@ impl<'a> Block<'a, '_> {
             return lowered;
         }
         if let Some(around) = self.around
-            && let Some(column) = around.bare(&ident.value, at)?
+            && let Some(column) = around.bare(&name.text, at)?
         {
             return Ok(self.read_around(column.clone()));
         }
-        if ident.quote_style == Some('"') {
-            let message = format!("there is no column {ident}");
-            let help = format!("a text is written in single quotes: '{}'", ident.value);
+        if name.quote == Some('"') {
+            let message = format!("there is no column \"{}\"", name.text);
+            let help = format!("a text is written in single quotes: '{}'", name.text);
             return Err(Refusal { unknown_name: true, ..Refusal::new(at, message, help) });
         }
-        Err(self.scope.no_column(&ident.value, None, at))
+        match current_time(&name.text, at) {
+            Some(refusal) => Err(refusal),
+            None => Err(self.scope.no_column(&name.text, None, at)),
+        }
     }
 
-    fn qualified(&mut self, parts: &[ast::Ident], at: Location) -> Lowered<Expr> {
-        let [table, column] = parts else {
-            return Err(Refusal::new(
-                at,
-                "a column's name has at most two parts",
-                "write table.column",
-            ));
-        };
+    fn qualified(&mut self, table: &Name, column: &Name, at: Location) -> Lowered<Expr> {
         if let Some(found) = self.scope.qualified(table, column, at)? {
             let expr = found.expr.clone();
             return Ok(self.meet(expr, at));
@@ -251,7 +220,7 @@ impl<'a> Block<'a, '_> {
         {
             return Ok(self.read_around(found.clone()));
         }
-        Err(self.scope.no_table(&table.value, at))
+        Err(self.scope.no_table(&table.text, at))
     }
 
     /// Notes the columns that stand at a place.
@@ -266,44 +235,41 @@ impl<'a> Block<'a, '_> {
         Expr::Outer(ColumnNo::only(self.outer.len() - 1))
     }
 
-    fn literal(&mut self, value: &ast::Value, negative: bool, at: Location) -> Lowered<Expr> {
-        let literal = match value {
-            ast::Value::Number(digits, false) => {
-                let digits = if negative { format!("-{digits}") } else { digits.clone() };
-                return number(&digits).map(Expr::Literal).ok_or_else(|| {
-                    Refusal::new(
-                        at,
-                        format!("\"{digits}\" is not a number"),
-                        "write it in decimal digits",
-                    )
+    fn literal(&mut self, literal: &Literal, negative: bool, at: Location) -> Lowered<Expr> {
+        let scalar = match literal {
+            Literal::Number(digits) => {
+                // So that the smallest whole number is one.
+                let negated = match digits.strip_prefix('-') {
+                    Some(digits) => digits.to_owned(),
+                    None => format!("-{digits}"),
+                };
+                let digits = if negative { &negated } else { digits };
+                return number(digits).map(Expr::Literal).ok_or_else(|| {
+                    let message = format!("\"{digits}\" is not a number");
+                    Refusal::new(at, message, "write it in decimal digits")
                 });
             }
-            ast::Value::SingleQuotedString(text) if text.contains('\0') => {
-                return Err(Refusal::new(
-                    at,
-                    "this text holds U+0000, which a stored text cannot",
-                    "",
-                ));
+            Literal::Text(text) if text.contains('\0') => {
+                let message = "this text holds U+0000, which a stored text cannot";
+                return Err(Refusal::new(at, message, ""));
             }
-            ast::Value::SingleQuotedString(text) => Scalar::Text(text.as_str().into()),
-            ast::Value::Boolean(truth) => Scalar::truth(Some(*truth)),
-            ast::Value::Null => Scalar::Null,
-            ast::Value::Placeholder(name) => {
+            Literal::Text(text) => Scalar::Text(text.as_str().into()),
+            Literal::Truth(truth) => Scalar::truth(Some(*truth)),
+            Literal::Null => Scalar::Null,
+            Literal::Param(name) => {
                 let Some(name) = name.strip_prefix(':') else {
-                    return Err(Refusal::new(
-                        at,
-                        format!("parameter \"{name}\" has no name"),
-                        "write it as :name",
-                    ));
+                    let message = format!("parameter \"{name}\" has no name");
+                    return Err(Refusal::new(at, message, "write it as :name"));
                 };
                 let param = Expr::Param(self.param(name));
                 return Ok(if negative { Expr::Negate(Box::new(param)) } else { param });
             }
-            other => {
-                return Err(Refusal::new(at, format!("literal {other} is not supported"), ""));
+            Literal::Blob(digits) => {
+                let message = format!("the blob X'{digits}' is not supported");
+                return Err(Refusal::new(at, message, "there are numbers and texts"));
             }
         };
-        let literal = Expr::Literal(literal);
+        let literal = Expr::Literal(scalar);
         Ok(if negative { Expr::Negate(Box::new(literal)) } else { literal })
     }
 
@@ -350,19 +316,18 @@ impl<'a> Block<'a, '_> {
 
     /// Operators in a row, from left to right. A loop, since such a row nests as deep as it is
     /// long.
-    fn operators(&mut self, expr: &'a ast::Expr) -> Lowered<Expr> {
+    fn operators(&mut self, expr: &'a tree::Expr) -> Lowered<Expr> {
         let (mut leftmost, mut links) = (expr, Vec::new());
-        while let ast::Expr::BinaryOp { left, op, right } = leftmost {
-            links.push((op, right.as_ref()));
+        while let ExprKind::Binary(left, op, right) = &leftmost.kind {
+            links.push((*op, right.as_ref()));
             leftmost = left;
         }
         let (leftmost, mut collation) = match links.last() {
-            Some((op, _)) if comparison(op).is_some() => self.collated(leftmost)?,
+            Some((op, _)) if comparison(*op).is_some() => self.collated(leftmost)?,
             _ => (leftmost, None),
         };
         let mut so_far = self.expr(leftmost)?;
         for (op, right) in links.into_iter().rev() {
-            let at = place(right);
             match comparison(op) {
                 Some(comparison) => {
                     let (right, other) = self.collated(right)?;
@@ -371,6 +336,7 @@ impl<'a> Block<'a, '_> {
                     so_far = self.comparison(comparison, collation, so_far, right);
                 }
                 None => {
+                    let at = right.at;
                     let right = self.expr(right)?;
                     so_far = self.binary(so_far, op, right, at)?;
                 }
@@ -379,40 +345,29 @@ impl<'a> Block<'a, '_> {
         Ok(so_far)
     }
 
-    fn binary(
-        &mut self,
-        left: Expr,
-        op: &BinaryOperator,
-        right: Expr,
-        at: Location,
-    ) -> Lowered<Expr> {
-        if matches!(op, BinaryOperator::Arrow | BinaryOperator::LongArrow) {
+    fn binary(&mut self, left: Expr, op: Binary, right: Expr, at: Location) -> Lowered<Expr> {
+        if matches!(op, Binary::Arrow | Binary::ArrowText) {
             return self.arrow(left, op, right, at);
         }
         let (left, right) = (Box::new(left), Box::new(right));
         let arithmetic = match op {
-            BinaryOperator::And => return Ok(Expr::And(left, right)),
-            BinaryOperator::Or => return Ok(Expr::Or(left, right)),
-            BinaryOperator::StringConcat => return Ok(Expr::Concat(left, right)),
-            BinaryOperator::Plus => Arithmetic::Add,
-            BinaryOperator::Minus => Arithmetic::Subtract,
-            BinaryOperator::Multiply => Arithmetic::Multiply,
-            BinaryOperator::Divide => Arithmetic::Divide,
-            BinaryOperator::Modulo => Arithmetic::Remainder,
+            Binary::And => return Ok(Expr::And(left, right)),
+            Binary::Or => return Ok(Expr::Or(left, right)),
+            Binary::Concat => return Ok(Expr::Concat(left, right)),
+            Binary::Plus => Arithmetic::Add,
+            Binary::Minus => Arithmetic::Subtract,
+            Binary::Times => Arithmetic::Multiply,
+            Binary::Divide => Arithmetic::Divide,
+            Binary::Remainder => Arithmetic::Remainder,
             other => {
-                return Err(Refusal::new(at, format!("operator {other} is not supported"), ""));
+                let message = format!("operator {} is not supported", other.spelled());
+                return Err(Refusal::new(at, message, ""));
             }
         };
         Ok(Expr::Arithmetic(arithmetic, left, right))
     }
 
-    fn arrow(
-        &mut self,
-        left: Expr,
-        op: &BinaryOperator,
-        right: Expr,
-        at: Location,
-    ) -> Lowered<Expr> {
+    fn arrow(&mut self, left: Expr, op: Binary, right: Expr, at: Location) -> Lowered<Expr> {
         let is_json = match &left {
             Expr::Column(column) => self.column(*column).0 == Some(FieldKind::Json),
             Expr::Outer(number) => {
@@ -423,18 +378,18 @@ impl<'a> Block<'a, '_> {
         };
         if !is_json {
             let help = "it finds members in a column of type json, or in what json_object() gives";
-            return Err(Refusal::new(at, format!("what is left of {op} is not JSON"), help));
+            let message = format!("what is left of {} is not JSON", op.spelled());
+            return Err(Refusal::new(at, message, help));
         }
-        let function =
-            if *op == BinaryOperator::Arrow { Function::Arrow } else { Function::ArrowText };
+        let function = if op == Binary::Arrow { Function::Arrow } else { Function::ArrowText };
         Ok(Expr::Call(function, vec![left, right]))
     }
 
     fn compare(
         &mut self,
         comparison: Comparison,
-        left: &'a ast::Expr,
-        right: &'a ast::Expr,
+        left: &'a tree::Expr,
+        right: &'a tree::Expr,
     ) -> Lowered<Expr> {
         let ((left, one), (right, other)) = (self.collated(left)?, self.collated(right)?);
         let (left, right) = (self.expr(left)?, self.expr(right)?);
@@ -453,7 +408,7 @@ impl<'a> Block<'a, '_> {
         Expr::Compare(comparison, affinity, collation, Box::new(left), Box::new(right))
     }
 
-    fn is(&mut self, left: &'a ast::Expr, right: &'a ast::Expr) -> Lowered<Expr> {
+    fn is(&mut self, left: &'a tree::Expr, right: &'a tree::Expr) -> Lowered<Expr> {
         let ((left, one), (right, other)) = (self.collated(left)?, self.collated(right)?);
         let (left, right) = (self.expr(left)?, self.expr(right)?);
         self.mark_time(&left, &right);
@@ -462,66 +417,58 @@ impl<'a> Block<'a, '_> {
         Ok(Expr::Is(affinity, collation, Box::new(left), Box::new(right)))
     }
 
-    fn escape(&mut self, escape: &'a ast::Expr) -> Lowered<Box<Expr>> {
+    fn escape(&mut self, escape: &'a tree::Expr) -> Lowered<Box<Expr>> {
         let lowered = self.boxed(escape)?;
         match lowered.as_ref() {
             Expr::Literal(Scalar::Text(text)) if text.chars().count() == 1 => Ok(lowered),
-            _ => Err(Refusal::new(place(escape), "ESCAPE takes a text of one letter", "")),
+            _ => Err(Refusal::new(escape.at, "ESCAPE takes a text of one letter", "")),
         }
     }
 }
 
 /// The COLLATE in an expression that counts where the expression is compared.
-fn inside(expr: &ast::Expr) -> Option<&ast::ObjectName> {
-    let mut parts: Vec<&ast::Expr> = Vec::new();
-    match expr {
-        ast::Expr::Collate { collation, .. } => return Some(collation),
-        ast::Expr::Nested(of)
-        | ast::Expr::UnaryOp { expr: of, .. }
-        | ast::Expr::Cast { expr: of, .. }
-        | ast::Expr::IsNull(of)
-        | ast::Expr::IsNotNull(of)
-        | ast::Expr::IsTrue(of)
-        | ast::Expr::IsNotTrue(of)
-        | ast::Expr::IsFalse(of)
-        | ast::Expr::IsNotFalse(of)
-        | ast::Expr::InSubquery { expr: of, .. } => parts.push(of),
-        ast::Expr::BinaryOp { .. } => {
+fn inside(expr: &tree::Expr) -> Option<&Name> {
+    let mut parts: Vec<&tree::Expr> = Vec::new();
+    match &expr.kind {
+        ExprKind::Collate(_, name) => return Some(name),
+        ExprKind::Unary(_, of)
+        | ExprKind::Cast(of, _)
+        | ExprKind::IsNull { of, .. }
+        | ExprKind::IsTruth { of, .. }
+        | ExprKind::InQuery { of, .. } => parts.push(of),
+        ExprKind::Binary(..) => {
             // A row of operators nests as deep as it is long.
             let mut leftmost = expr;
             let mut rights = Vec::new();
-            while let ast::Expr::BinaryOp { left, right, .. } = leftmost {
+            while let ExprKind::Binary(left, _, right) = &leftmost.kind {
                 rights.push(right.as_ref());
                 leftmost = left;
             }
             parts.push(leftmost);
             parts.extend(rights.into_iter().rev());
         }
-        ast::Expr::IsDistinctFrom(left, right) | ast::Expr::IsNotDistinctFrom(left, right) => {
-            parts.extend([left.as_ref(), right]);
-        }
-        ast::Expr::Between { expr, low, high, .. } => parts.extend([expr.as_ref(), low, high]),
-        ast::Expr::Like { expr, pattern, .. } => parts.extend([pattern.as_ref(), expr]),
-        ast::Expr::InList { expr, list, .. } => {
-            parts.push(expr);
+        ExprKind::Is { left, right, .. } => parts.extend([left.as_ref(), right]),
+        ExprKind::Between { of, low, high, .. } => parts.extend([of.as_ref(), low, high]),
+        ExprKind::Like { of, pattern, .. } => parts.extend([pattern.as_ref(), of]),
+        ExprKind::InList { of, list, .. } => {
+            parts.push(of);
             parts.extend(list);
         }
-        ast::Expr::Case { operand, conditions, else_result, .. } => {
+        ExprKind::Case { operand, branches, otherwise } => {
             parts.extend(operand.as_deref());
-            for branch in conditions {
-                parts.extend([&branch.condition, &branch.result]);
-            }
-            parts.extend(else_result.as_deref());
+            parts.extend(branches.iter().flat_map(|(condition, result)| [condition, result]));
+            parts.extend(otherwise.as_deref());
         }
-        ast::Expr::Function(function) => {
-            if let ast::FunctionArguments::List(list) = &function.args {
-                parts.extend(list.args.iter().filter_map(|argument| match argument {
-                    ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(of)) => Some(of),
-                    _ => None,
-                }));
+        ExprKind::Call(call) => {
+            if let Arguments::List(list) = &call.arguments {
+                parts.extend(list);
             }
         }
-        _ => {}
+        ExprKind::Row(list) => parts.extend(list),
+        ExprKind::Column(_)
+        | ExprKind::Literal(_)
+        | ExprKind::Exists(_)
+        | ExprKind::Subquery(_) => {}
     }
     parts.into_iter().find_map(inside)
 }
@@ -533,14 +480,14 @@ fn number(digits: &str) -> Option<Scalar<'static>> {
 }
 
 /// The comparison that an operator is.
-fn comparison(op: &BinaryOperator) -> Option<Comparison> {
+fn comparison(op: Binary) -> Option<Comparison> {
     Some(match op {
-        BinaryOperator::Eq => Comparison::Equal,
-        BinaryOperator::NotEq => Comparison::NotEqual,
-        BinaryOperator::Lt => Comparison::Less,
-        BinaryOperator::LtEq => Comparison::LessOrEqual,
-        BinaryOperator::Gt => Comparison::Greater,
-        BinaryOperator::GtEq => Comparison::GreaterOrEqual,
+        Binary::Equal => Comparison::Equal,
+        Binary::NotEqual => Comparison::NotEqual,
+        Binary::Less => Comparison::Less,
+        Binary::LessOrEqual => Comparison::LessOrEqual,
+        Binary::Greater => Comparison::Greater,
+        Binary::GreaterOrEqual => Comparison::GreaterOrEqual,
         _ => return None,
     })
 }
@@ -556,4 +503,13 @@ pub(super) fn not(expr: Expr) -> Expr {
 
 fn negate(negated: bool, expr: Expr) -> Expr {
     if negated { not(expr) } else { expr }
+}
+
+/// Why a name is not known that stands for the current time.
+fn current_time(name: &str, at: Location) -> Option<Refusal> {
+    let names = ["CURRENT_TIME", "CURRENT_DATE", "CURRENT_TIMESTAMP"];
+    names.iter().any(|known| known.eq_ignore_ascii_case(name)).then(|| {
+        let help = "give the time as a parameter: :now";
+        Refusal::new(at, "the current time is not known here", help)
+    })
 }

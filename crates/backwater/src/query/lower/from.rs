@@ -2,21 +2,17 @@
 
 use std::sync::Arc;
 
-use sqlparser::ast::{JoinConstraint, JoinOperator, Spanned, TableFactor};
-use sqlparser::tokenizer::Location;
-
 use super::block::Block;
 use super::expression::Clause;
 use super::parts::{OpenSource, Parts};
-use super::place::start;
 use super::scope::{Named, NamedColumn};
-use super::select::Select;
 use super::{Lowered, param_no};
 use crate::error::nearest;
 use crate::query::expr::scalar::Affinity;
 use crate::query::expr::{ColumnNo, Expr};
 use crate::query::plan::{Plan, Relation};
-use crate::query::syntax::Refusal;
+use crate::query::syntax::tree::{self, FromTerm, Select, Source};
+use crate::query::syntax::{Location, Refusal};
 use crate::schema::{FieldKind, IdType};
 
 /// How a source goes with those before it.
@@ -31,95 +27,65 @@ impl<'a> Block<'a, '_> {
     pub(super) fn from(&mut self, select: &'a Select) -> Lowered<()> {
         if select.from.is_empty() {
             let help = "add FROM with a table's name";
-            return Err(Refusal::new(select.start, "this reads no table", help));
+            return Err(Refusal::new(select.at, "this reads no table", help));
         }
         self.place = Clause::Columns;
-        for item in &select.from {
-            self.factor(&item.relation, Join::Inner)?;
-            for join in &item.joins {
-                let at = start(join.relation.span());
-                let (kind, constraint) = match &join.join_operator {
-                    JoinOperator::Join(on)
-                    | JoinOperator::Inner(on)
-                    | JoinOperator::CrossJoin(on) => (Join::Inner, on),
-                    JoinOperator::Left(on) | JoinOperator::LeftOuter(on) => (Join::Left, on),
-                    _ => {
-                        let message = "only inner and left joins are supported";
-                        let help =
-                            "turn a right join around: put the table whose rows all stay first";
+        for term in &select.from {
+            let at = term.at;
+            let join = match term.join {
+                tree::Join::Inner => Join::Inner,
+                tree::Join::Left => Join::Left,
+                tree::Join::Right | tree::Join::Full => {
+                    let message = "only inner and left joins are supported";
+                    let help = "turn a right join around: put the table whose rows all stay first";
+                    return Err(Refusal::new(at, message, help));
+                }
+            };
+            if let Some(at) = term.using.or(term.is_natural.then_some(at)) {
+                let message = "USING and NATURAL are not supported";
+                return Err(Refusal::new(at, message, "write ON a.column = b.column"));
+            }
+            self.term(term, join)?;
+            match &term.on {
+                Some(on) if join == Join::Inner => self.condition(on)?,
+                Some(on) => {
+                    let before = self.sources.len();
+                    let on = self.expr(on)?.conjuncts();
+                    if self.sources.len() > before {
+                        let message = "a subquery in ON of a left join is not supported";
+                        let help = "join the subquery itself, or use it in WHERE";
                         return Err(Refusal::new(at, message, help));
                     }
-                };
-                if join.global {
-                    return Err(Refusal::new(at, "GLOBAL is not supported", ""));
-                }
-                self.factor(&join.relation, kind)?;
-                match constraint {
-                    JoinConstraint::On(on) if kind == Join::Inner => self.condition(on)?,
-                    JoinConstraint::On(on) => {
-                        let before = self.sources.len();
-                        let on = self.expr(on)?.conjuncts();
-                        if self.sources.len() > before {
-                            let message = "a subquery in ON of a left join is not supported";
-                            let help = "join the subquery itself, or use it in WHERE";
-                            return Err(Refusal::new(at, message, help));
-                        }
-                        if let Some(source) = self.sources.last_mut() {
-                            source.outer = Some(on);
-                        }
-                    }
-                    JoinConstraint::None => {}
-                    JoinConstraint::Using(_) | JoinConstraint::Natural => {
-                        let message = "USING and NATURAL are not supported";
-                        return Err(Refusal::new(at, message, "write ON a.column = b.column"));
+                    if let Some(source) = self.sources.last_mut() {
+                        source.outer = Some(on);
                     }
                 }
+                None => {}
             }
         }
         self.place = Clause::Row;
         Ok(())
     }
 
-    fn factor(&mut self, factor: &'a TableFactor, join: Join) -> Lowered<()> {
-        match factor {
-            TableFactor::Table { name, alias, .. } => {
-                let at = start(name.span());
-                let [part] = name.0.as_slice() else {
-                    let help = "a table has a name without dots";
-                    return Err(Refusal::new(at, format!("there is no table {name}"), help));
-                };
-                let plain = alias.as_ref().is_none_or(|alias| alias.columns.is_empty());
-                let (Some(ident), true) = (part.as_ident(), plain) else {
-                    let message =
-                        "only a table, a query or a SELECT in parentheses can stand in FROM";
-                    return Err(Refusal::new(at, message, "name a table of the schema"));
-                };
-                let spelled = match alias {
-                    Some(alias) => {
-                        format!("{ident} {}{}", if alias.explicit { "AS " } else { "" }, alias.name)
-                    }
-                    None => ident.to_string(),
-                };
-                if spelled != factor.to_string() {
-                    let message = format!("\"{factor}\" is not supported");
-                    return Err(Refusal::new(at, message, "name the table alone"));
-                }
-                let alias = alias.as_ref().map_or(&ident.value, |alias| &alias.name.value).clone();
-                self.check_alias(&alias, at)?;
-                self.named_source(&ident.value, alias, join, at)
+    fn term(&mut self, term: &'a FromTerm, join: Join) -> Lowered<()> {
+        let at = term.at;
+        match &term.source {
+            Source::Table { database: Some(database), name } => {
+                let message = format!("there is no table {}.{}", database.text, name.text);
+                Err(Refusal::new(at, message, "a table has a name without dots"))
             }
-            TableFactor::Derived { lateral: false, subquery, alias, sample: None } => {
-                let at = super::beginning(subquery);
-                let name = alias.as_ref().map_or_else(
+            Source::Table { database: None, name } => {
+                let alias = term.alias.as_ref().unwrap_or(name).text.clone();
+                self.check_alias(&alias, at)?;
+                self.named_source(&name.text, alias, join, at)
+            }
+            Source::Query(query) => {
+                let name = term.alias.as_ref().map_or_else(
                     || format!("subquery {}", self.scope.sources.len() + 1),
-                    |alias| alias.name.value.clone(),
+                    |alias| alias.text.clone(),
                 );
-                self.check_alias(&name, at)?;
-                let part = self.env.query(subquery.as_ref().clone(), None, None)?;
-                let mut parts = part.parts;
-                if let Some(alias) = alias {
-                    super::rename(&mut parts.outputs, &alias.columns, at)?;
-                }
+                self.check_alias(&name, query.at)?;
+                let parts = self.env.query(query, None)?.parts;
                 if parts.is_plain() && (join == Join::Inner || self.sources.is_empty()) {
                     self.inline(parts, name);
                     return Ok(());
@@ -128,14 +94,15 @@ impl<'a> Block<'a, '_> {
                 self.statement(plan, name, join);
                 Ok(())
             }
-            TableFactor::NestedJoin { table_with_joins, .. } => {
-                let at = start(table_with_joins.relation.span());
+            Source::Joined => {
                 let message = "a join in parentheses is not supported";
                 Err(Refusal::new(at, message, "write (SELECT … FROM … JOIN …) AS name"))
             }
-            other => {
-                let at = start(other.span());
-                let message = "only a table, a query or a SELECT in parentheses can stand in FROM";
+            Source::Function(name) => {
+                let message = format!(
+                    "{}() gives no rows; only a table, a query or a SELECT in parentheses can stand in FROM",
+                    name.text
+                );
                 Err(Refusal::new(at, message, "name a table of the schema"))
             }
         }

@@ -1,21 +1,15 @@
 //! Functions and aggregates, also those that SQL spells in a way of its own.
 
-use sqlparser::ast::{
-    self, DuplicateTreatment, FunctionArg, FunctionArgExpr, FunctionArgumentClause,
-    FunctionArguments,
-};
-use sqlparser::tokenizer::Location;
-
 use super::Lowered;
 use super::block::Block;
 use super::expression::Clause;
-use super::place::{kind, place};
 use crate::error::{did_you_mean, nearest_name};
 use crate::query::expr::function::{Cast, Function};
 use crate::query::expr::scalar::Scalar;
 use crate::query::expr::{Expr, datetime};
 use crate::query::plan::{Aggregate, AggregateFunction, OrderKey};
-use crate::query::syntax::Refusal;
+use crate::query::syntax::tree::{self, Arguments, Call};
+use crate::query::syntax::{Location, Refusal};
 
 /// Aggregates by name; min and max are so with one argument only.
 const AGGREGATES: [(&str, AggregateFunction); 9] = [
@@ -31,33 +25,25 @@ const AGGREGATES: [(&str, AggregateFunction); 9] = [
 ];
 
 impl<'a> Block<'a, '_> {
-    pub(super) fn function(&mut self, function: &'a ast::Function, at: Location) -> Lowered<Expr> {
-        let name = function.name.to_string().to_ascii_lowercase();
-        let FunctionArguments::List(list) = &function.args else {
-            let message = format!("{name} needs parentheses with its arguments");
-            return Err(Refusal::new(at, message, ""));
-        };
-        let plain = !function.uses_odbc_syntax
-            && matches!(function.parameters, FunctionArguments::None)
-            && function.within_group.is_empty()
-            && function.null_treatment.is_none()
-            && function.over.is_none();
-        if !plain {
+    pub(super) fn function(&mut self, call: &'a Call) -> Lowered<Expr> {
+        let (name, at) = (call.name.text.to_ascii_lowercase(), call.name.at);
+        if call.has_window {
             let message = format!("what follows {name}(…) is not supported");
             let help = "call the function alone; window functions are not supported";
             return Err(Refusal::new(at, message, help));
         }
+        let list = match &call.arguments {
+            Arguments::All => None,
+            Arguments::List(list) => Some(list.as_slice()),
+        };
         let aggregate = AGGREGATES.iter().find(|(known, _)| *known == name).filter(|(_, of)| {
             let one = matches!(of, AggregateFunction::Min | AggregateFunction::Max);
-            !one || list.args.len() == 1
+            !one || list.is_none_or(|list| list.len() == 1)
         });
         if let Some((_, aggregate)) = aggregate {
-            return self.aggregate(*aggregate, &name, list, function.filter.as_deref(), at);
+            return self.aggregate(*aggregate, &name, call);
         }
-        if list.duplicate_treatment.is_some()
-            || !list.clauses.is_empty()
-            || function.filter.is_some()
-        {
+        if call.distinct.is_some() || !call.order.is_empty() || call.filter.is_some() {
             let message = format!("{name}() is no aggregate, so it counts no rows");
             return Err(Refusal::new(at, message, "DISTINCT, ORDER BY and FILTER belong to those"));
         }
@@ -68,7 +54,10 @@ impl<'a> Block<'a, '_> {
             None if conditional => (2, 3),
             None => return Err(unknown(&name, at)),
         };
-        let count = list.args.len();
+        let Some(list) = list else {
+            return Err(Refusal::new(at, format!("\"*\" is no argument of {name}()"), ""));
+        };
+        let count = list.len();
         if !(least..=most).contains(&count) {
             let expected = match (least, most) {
                 (1, 1) => "one".to_owned(),
@@ -81,14 +70,11 @@ impl<'a> Block<'a, '_> {
             return Err(Refusal::new(at, message, ""));
         }
         let compares = matches!(name.as_str(), "min" | "max" | "nullif");
-        let arguments = list.args.iter().map(|argument| match argument {
-            FunctionArg::Unnamed(FunctionArgExpr::Expr(argument)) => {
-                if compares {
-                    self.no_collation(argument)?;
-                }
-                self.expr(argument)
+        let arguments = list.iter().map(|argument| {
+            if compares {
+                self.no_collation(argument)?;
             }
-            other => Err(Refusal::new(at, format!("\"{other}\" is no argument of {name}()"), "")),
+            self.expr(argument)
         });
         let mut arguments = arguments.collect::<Lowered<Vec<_>>>()?;
         let Some((_, function, ..)) = known else {
@@ -162,32 +148,30 @@ impl<'a> Block<'a, '_> {
         &mut self,
         function: AggregateFunction,
         name: &str,
-        list: &'a ast::FunctionArgumentList,
-        filter: Option<&'a ast::Expr>,
-        at: Location,
+        call: &'a Call,
     ) -> Lowered<Expr> {
+        let at = call.name.at;
         if self.place != Clause::Group {
             let help = "aggregates stand in the result columns, HAVING and ORDER BY, not inside of each other";
             let message = format!("the aggregate {name}() cannot stand here");
             return Err(Refusal::new(at, message, help));
         }
         let mut aggregate = Aggregate::new(function, None);
-        aggregate.distinct = match list.duplicate_treatment {
-            Some(DuplicateTreatment::Distinct) => true,
-            Some(DuplicateTreatment::All) | None => false,
-        };
+        aggregate.distinct = call.distinct == Some(true);
         let is_list = matches!(function, AggregateFunction::Concat | AggregateFunction::JsonArray);
         // Columns inside of an aggregate are not bare.
         let (names, met) = (std::mem::take(&mut self.names), self.met.len());
         let before = std::mem::replace(&mut self.place, Clause::Columns);
         let wrong = || Err(Refusal::new(at, format!("{name}() takes one argument"), ""));
-        match list.args.as_slice() {
-            [] | [FunctionArg::Unnamed(FunctionArgExpr::Wildcard)]
-                if function == AggregateFunction::Count && !aggregate.distinct =>
-            {
+        let list = match &call.arguments {
+            Arguments::All => &[],
+            Arguments::List(list) => list.as_slice(),
+        };
+        match list {
+            [] if function == AggregateFunction::Count && !aggregate.distinct => {
                 aggregate.function = AggregateFunction::CountRows;
             }
-            [FunctionArg::Unnamed(FunctionArgExpr::Expr(argument)), rest @ ..] => {
+            [argument, rest @ ..] => {
                 let orders = matches!(function, AggregateFunction::Min | AggregateFunction::Max);
                 if orders || aggregate.distinct {
                     self.no_collation(argument)?;
@@ -201,9 +185,7 @@ impl<'a> Block<'a, '_> {
                         return Err(Refusal::new(at, "string_agg() takes two arguments", ""));
                     }
                     [] => {}
-                    [FunctionArg::Unnamed(FunctionArgExpr::Expr(separator))]
-                        if function == AggregateFunction::Concat && !aggregate.distinct =>
-                    {
+                    [separator] if function == AggregateFunction::Concat && !aggregate.distinct => {
                         aggregate.separator = Some(self.expr(separator)?);
                     }
                     _ => return wrong(),
@@ -211,28 +193,18 @@ impl<'a> Block<'a, '_> {
             }
             _ => return wrong(),
         }
-        for clause in &list.clauses {
-            match clause {
-                FunctionArgumentClause::OrderBy(keys) if is_list => {
-                    for key in keys {
-                        let key = self.sort_key(key, &[])?;
-                        aggregate.order.push(OrderKey {
-                            expr: key.placed.expr,
-                            descending: key.descending,
-                            nulls_first: key.nulls_first,
-                            collation: key.collation,
-                            holds_times: false,
-                        });
-                    }
-                }
-                // An order that changes nothing.
-                FunctionArgumentClause::OrderBy(_) => {}
-                other => {
-                    return Err(Refusal::new(at, format!("\"{other}\" is not supported"), ""));
-                }
-            }
+        // Elsewhere an order changes nothing.
+        for key in call.order.iter().filter(|_| is_list) {
+            let key = self.sort_key(key, &[])?;
+            aggregate.order.push(OrderKey {
+                expr: key.placed.expr,
+                descending: key.descending,
+                nulls_first: key.nulls_first,
+                collation: key.collation,
+                holds_times: false,
+            });
         }
-        aggregate.filter = filter.map(|filter| self.expr(filter)).transpose()?;
+        aggregate.filter = call.filter.as_ref().map(|filter| self.expr(filter)).transpose()?;
         self.met.truncate(met);
         self.names = names;
         self.place = before;
@@ -243,15 +215,13 @@ impl<'a> Block<'a, '_> {
         })))
     }
 
-    pub(super) fn cast(&mut self, expr: &'a ast::Expr) -> Lowered<Expr> {
-        let ast::Expr::Cast {
-            kind: ast::CastKind::Cast, expr: of, data_type, format: None, ..
-        } = expr
-        else {
-            let message = format!("{} is not supported in this form", kind(expr));
-            return Err(Refusal::new(place(expr), message, "write CAST(value AS type)"));
-        };
-        let name = data_type.to_string().to_ascii_uppercase();
+    pub(super) fn cast(
+        &mut self,
+        of: &'a tree::Expr,
+        data_type: &str,
+        at: Location,
+    ) -> Lowered<Expr> {
+        let name = data_type.to_ascii_uppercase();
         let has = |parts: &[&str]| parts.iter().any(|part| name.contains(part));
         let cast = if has(&["INT"]) {
             Cast::Integer
@@ -261,7 +231,7 @@ impl<'a> Block<'a, '_> {
             Cast::Real
         } else {
             let message = format!("CAST to {data_type} is not supported");
-            return Err(Refusal::new(place(of), message, "cast to INTEGER, REAL or TEXT"));
+            return Err(Refusal::new(at, message, "cast to INTEGER, REAL or TEXT"));
         };
         Ok(Expr::Cast(cast, self.boxed(of)?))
     }

@@ -8,34 +8,28 @@ mod identity;
 mod mixed;
 mod parts;
 mod paths;
-mod place;
 mod regroup;
 mod scope;
-mod select;
 mod subquery;
 
 use std::sync::Arc;
 
-use sqlparser::ast::{self, SetExpr, SetOperator, SetQuantifier};
-use sqlparser::tokenizer::Location;
-
-use super::syntax::{Parsed, Refusal, parse, with_deep_stack};
+use super::syntax::tree::{Compound, Name, Query};
+use super::syntax::{Location, Parsed, Refusal, parse, with_deep_stack};
 use crate::query::expr::scalar::Affinity;
 use crate::query::expr::{ColumnNo, Expr};
 use crate::query::plan::{Output, Param, Plan, Relation};
 use crate::schema::Schema;
 use block::Block;
 use parts::{OpenSource, Parts};
-use place::start;
 use scope::Scope;
-use select::Select;
 
 type Lowered<T> = Result<T, Refusal>;
 
 /// Makes the plan of a statement.
 pub(crate) fn lower(parsed: Parsed, schema: &Schema) -> Lowered<Arc<Plan>> {
     let env = Env { schema, with: Vec::new(), within: Vec::new() };
-    env.whole(parsed)
+    env.whole(&parsed)
 }
 
 /// What names outside of a statement mean to it.
@@ -57,86 +51,57 @@ struct Part {
 
 impl Env<'_> {
     /// The plan of a statement that is not part of another one.
-    fn whole(&self, parsed: Parsed) -> Lowered<Arc<Plan>> {
-        let mut parts = self.query(parsed.query, Some(parsed.items), None)?.parts;
-        for name in parsed.params {
-            param_no(&mut parts.params, &Param { name, is_time: false });
+    fn whole(&self, parsed: &Parsed) -> Lowered<Arc<Plan>> {
+        let mut parts = self.query(&parsed.query, None)?.parts;
+        for name in &parsed.params {
+            param_no(&mut parts.params, &Param { name: name.clone(), is_time: false });
         }
         parts.finish(self.schema)
     }
 
     /// Takes a statement apart. `around` is what it may read of the statement around it.
-    fn query(
-        &self,
-        mut query: ast::Query,
-        texts: Option<Vec<String>>,
-        around: Option<&Scope>,
-    ) -> Lowered<Part> {
-        let at = beginning(&query);
+    fn query(&self, query: &Query, around: Option<&Scope>) -> Lowered<Part> {
         let mut env = self.clone();
-        if let Some(with) = query.with.take() {
-            if with.recursive {
-                let message = "WITH RECURSIVE is not supported";
-                return Err(Refusal::new(
-                    at,
-                    message,
-                    "follow links with joins, as deep as need be",
-                ));
-            }
-            for table in with.cte_tables {
-                let name = &table.alias.name;
-                let at = start(name.span);
-                if table.from.is_some() {
-                    return Err(Refusal::new(at, "FROM is not supported here", ""));
-                }
-                let part = env.query(*table.query, None, None)?;
-                let mut parts = part.parts;
-                rename(&mut parts.outputs, &table.alias.columns, at)?;
-                env.with.push((name.value.to_ascii_lowercase(), parts.finish(env.schema)?));
-            }
+        if query.is_recursive {
+            let message = "WITH RECURSIVE is not supported";
+            let help = "follow links with joins, as deep as need be";
+            return Err(Refusal::new(query.at, message, help));
         }
-        if let SetExpr::SetOperation { .. } = query.body.as_ref() {
-            return env.union(query, around);
+        for table in &query.with {
+            let mut parts = env.query(&table.query, None)?.parts;
+            rename(&mut parts.outputs, &table.columns, table.name.at)?;
+            env.with.push((table.name.text.to_ascii_lowercase(), parts.finish(env.schema)?));
         }
-        let select = Select::of(query, texts)?;
-        Block::lower(&env, select, around)
+        if let Some(values) = query.selects.iter().find(|select| select.is_values) {
+            let message = "only SELECT is supported here, no VALUES";
+            let help = "keep the values in a table, or give them as parameters";
+            return Err(Refusal::new(values.at, message, help));
+        }
+        if let Some(at) = query.selects.iter().find_map(|select| select.window) {
+            return Err(Refusal::new(at, "WINDOW is not supported", ""));
+        }
+        match query.selects.as_slice() {
+            [only] => Block::lower(&env, only, Some(query), around),
+            _ => env.union(query, around),
+        }
     }
 
     /// Statements one behind the other.
-    fn union(&self, mut query: ast::Query, around: Option<&Scope>) -> Lowered<Part> {
-        let at = beginning(&query);
-        let mut branches = Vec::new();
-        let mut open = vec![*std::mem::replace(
-            &mut query.body,
-            Box::new(SetExpr::Values(ast::Values {
-                explicit_row: false,
-                value_keyword: false,
-                rows: Vec::new(),
-            })),
-        )];
-        while let Some(body) = open.pop() {
-            match body {
-                SetExpr::SetOperation { op, set_quantifier, left, right } => {
-                    if op != SetOperator::Union || set_quantifier != SetQuantifier::All {
-                        let message = format!("{op} {set_quantifier}");
-                        let message = format!("{} is not supported", message.trim());
-                        let help = match op {
-                            SetOperator::Union => "write UNION ALL, and SELECT DISTINCT around it",
-                            _ => "use IN or EXISTS with a subquery",
-                        };
-                        return Err(Refusal::new(at, message, help));
-                    }
-                    open.push(*right);
-                    open.push(*left);
-                }
-                branch => branches.push(branch),
-            }
-        }
+    fn union(&self, query: &Query, around: Option<&Scope>) -> Lowered<Part> {
         let mut parts = Parts { is_union: true, ..Parts::default() };
-        for branch in branches {
-            let branch = select::plain_query(branch);
-            let at = beginning(&branch);
-            let part = self.query(branch, None, around)?;
+        for select in &query.selects {
+            let at = select.at;
+            if let Some(other @ (Compound::Union | Compound::Except | Compound::Intersect)) =
+                select.compound
+            {
+                let message = format!("{} is not supported", other.spelled());
+                let help = match other {
+                    Compound::Union => "write UNION ALL, and SELECT DISTINCT around it",
+                    _ => "use IN or EXISTS with a subquery",
+                };
+                return Err(Refusal::new(query.at, message, help));
+            }
+            let part = Block::lower(self, select, None, around)?;
             if !part.outer.is_empty() {
                 return Err(subquery::not_by_equality(at));
             }
@@ -167,8 +132,7 @@ impl Env<'_> {
             let name = format!("part {}", parts.sources.len() + 1);
             parts.sources.push(OpenSource { relation, name, outer: None, is_lookup: false });
         }
-        let tail = Select::tail_of_union(&mut query)?;
-        Block::order_union(self, parts, tail)
+        Block::order_union(self, parts, query)
     }
 
     /// The plan of a named query of the schema.
@@ -190,7 +154,7 @@ impl Env<'_> {
             return plan.clone().downcast::<Plan>().map_err(|_| Refusal::new(at, "", ""));
         }
         let parsed = parse(sql).map_err(refused)?;
-        let plan = with_deep_stack(|| env.whole(parsed)).map_err(refused)?;
+        let plan = with_deep_stack(|| env.whole(&parsed)).map_err(refused)?;
         if let Some(compiled) = compiled {
             let _ = compiled.set(plan.clone());
         }
@@ -215,7 +179,7 @@ fn param_no(params: &mut Vec<Param>, inner: &Param) -> usize {
 }
 
 /// Gives result columns the names that an alias lists.
-fn rename(outputs: &mut [Output], names: &[ast::TableAliasColumnDef], at: Location) -> Lowered<()> {
+fn rename(outputs: &mut [Output], names: &[Name], at: Location) -> Lowered<()> {
     if names.is_empty() {
         return Ok(());
     }
@@ -224,20 +188,7 @@ fn rename(outputs: &mut [Output], names: &[ast::TableAliasColumnDef], at: Locati
         return Err(Refusal::new(at, message, "name all columns, or none"));
     }
     for (output, name) in outputs.iter_mut().zip(names) {
-        output.name = name.name.value.clone();
+        output.name.clone_from(&name.text);
     }
     Ok(())
-}
-
-/// Where a statement begins.
-fn beginning(query: &ast::Query) -> Location {
-    let mut body = query.body.as_ref();
-    loop {
-        body = match body {
-            SetExpr::Select(select) => return start(select.select_token.0.span),
-            SetExpr::SetOperation { left, .. } => left,
-            SetExpr::Query(query) => query.body.as_ref(),
-            _ => return Location::new(1, 1),
-        };
-    }
 }

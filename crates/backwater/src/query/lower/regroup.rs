@@ -1,12 +1,10 @@
 //! From expressions over a table's columns to the same over a grouping's keys and aggregates.
 
-use sqlparser::tokenizer::Location;
-
 use super::Lowered;
 use super::parts::OpenSource;
 use crate::query::expr::{ColumnNo, Expr};
 use crate::query::plan::Relation;
-use crate::query::syntax::Refusal;
+use crate::query::syntax::{Location, Refusal};
 use crate::schema::Schema;
 
 /// An expression, and the bare columns in it with their places.
@@ -29,7 +27,7 @@ impl Placed {
                 .met
                 .iter()
                 .find(|(met, _)| *met == column)
-                .map_or(Location::new(1, 1), |(_, at)| *at);
+                .map_or(Location::START, |(_, at)| *at);
             let name = match &sources[column.source()].relation {
                 Relation::Table(table) => &*schema.table(*table).field(column.field()).name,
                 Relation::Statement(plan, _) => &plan.outputs[column.column as usize].name,

@@ -1,13 +1,11 @@
 //! The names that a statement's sources give.
 
-use sqlparser::ast;
-use sqlparser::tokenizer::Location;
-
 use super::Lowered;
 use crate::error::nearest;
 use crate::query::expr::Expr;
 use crate::query::expr::scalar::Affinity;
-use crate::query::syntax::Refusal;
+use crate::query::syntax::tree::Name;
+use crate::query::syntax::{Location, Refusal};
 use crate::schema::FieldKind;
 
 /// The sources that a statement's names may stand for.
@@ -61,17 +59,17 @@ impl Scope {
     /// The column of `table.column`; `None` if there is no such table.
     pub(super) fn qualified(
         &self,
-        table: &ast::Ident,
-        column: &ast::Ident,
+        table: &Name,
+        column: &Name,
         at: Location,
     ) -> Lowered<Option<&NamedColumn>> {
-        let Some(source) = self.source(&table.value) else {
+        let Some(source) = self.source(&table.text) else {
             return Ok(None);
         };
         let mut columns = source.columns.iter();
-        match columns.find(|other| other.name.eq_ignore_ascii_case(&column.value)) {
+        match columns.find(|other| other.name.eq_ignore_ascii_case(&column.text)) {
             Some(column) => Ok(Some(column)),
-            None => Err(self.no_column(&column.value, Some(source), at)),
+            None => Err(self.no_column(&column.text, Some(source), at)),
         }
     }
 

@@ -3,19 +3,17 @@
 //! What a subquery says about the statement around it must be equalities. Its rows are grouped by
 //! their own sides of these, and the groups are joined by them.
 
-use sqlparser::ast;
-use sqlparser::tokenizer::Location;
-
 use super::block::Block;
 use super::expression::{Clause, is_null, not};
 use super::parts::{OpenSource, Parts};
 use super::paths::{comparison_affinity, equality};
-use super::{Lowered, Part, beginning};
+use super::{Lowered, Part};
 use crate::query::expr::collation::Collation;
 use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::{ColumnNo, Comparison, Expr};
 use crate::query::plan::{Aggregate, AggregateFunction, Grouping, Output, Relation};
-use crate::query::syntax::Refusal;
+use crate::query::syntax::tree::{self, Query};
+use crate::query::syntax::{Location, Refusal};
 
 pub(super) fn not_by_equality(at: Location) -> Refusal {
     let message = "this subquery reads the statement around it in another way than by an equality";
@@ -39,7 +37,7 @@ impl<'a> Block<'a, '_> {
     /// `EXISTS`; as a condition of the whole it contributes nothing to a row.
     pub(super) fn exists(
         &mut self,
-        query: &ast::Query,
+        query: &Query,
         as_condition: bool,
         at: Location,
     ) -> Lowered<Expr> {
@@ -65,8 +63,8 @@ impl<'a> Block<'a, '_> {
     /// `IN (SELECT …)`.
     pub(super) fn in_subquery(
         &mut self,
-        of: &'a ast::Expr,
-        query: &ast::Query,
+        of: &'a tree::Expr,
+        query: &Query,
         as_condition: bool,
         at: Location,
     ) -> Lowered<Expr> {
@@ -147,8 +145,8 @@ impl<'a> Block<'a, '_> {
     }
 
     /// A subquery that is a value.
-    pub(super) fn scalar_subquery(&mut self, query: &ast::Query) -> Lowered<Expr> {
-        let at = beginning(query);
+    pub(super) fn scalar_subquery(&mut self, query: &Query) -> Lowered<Expr> {
+        let at = query.at;
         let tied = self.tied(query, at)?;
         let (mut parts, ties) = (tied.parts, tied.ties);
         if parts.outputs.len() != 1 {
@@ -274,9 +272,8 @@ impl<'a> Block<'a, '_> {
     }
 
     /// A subquery with its ties taken out of its conditions.
-    fn tied(&mut self, query: &ast::Query, at: Location) -> Lowered<Tied> {
-        let Part { mut parts, outer } =
-            self.env.query(query.clone(), None, Some(&self.scope.clone()))?;
+    fn tied(&mut self, query: &Query, at: Location) -> Lowered<Tied> {
+        let Part { mut parts, outer } = self.env.query(query, Some(&self.scope.clone()))?;
         let mut ties = Vec::new();
         let conditions = std::mem::take(&mut parts.conditions);
         for condition in conditions {

@@ -1,0 +1,288 @@
+//! A statement's syntax tree: what it says, not what that means.
+
+use super::Location;
+
+/// A name as it is written, and where.
+#[derive(Debug, Clone)]
+pub(crate) struct Name {
+    pub(crate) text: String,
+    /// The quote in front of it, if there is one.
+    pub(crate) quote: Option<char>,
+    pub(crate) at: Location,
+}
+
+/// A SELECT, or several that are put together, with what stands before and behind.
+#[derive(Debug, Clone)]
+pub(crate) struct Query {
+    /// Where it begins.
+    pub(crate) at: Location,
+    pub(crate) is_recursive: bool,
+    pub(crate) with: Vec<WithTable>,
+    pub(crate) selects: Vec<Select>,
+    pub(crate) order: Vec<OrderTerm>,
+    pub(crate) limit: Option<Expr>,
+    pub(crate) offset: Option<Expr>,
+}
+
+/// `name(columns) AS (…)`.
+#[derive(Debug, Clone)]
+pub(crate) struct WithTable {
+    pub(crate) name: Name,
+    pub(crate) columns: Vec<Name>,
+    pub(crate) query: Query,
+}
+
+/// How a SELECT goes with those in front of it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Compound {
+    UnionAll,
+    Union,
+    Except,
+    Intersect,
+}
+
+impl Compound {
+    pub(crate) fn spelled(self) -> &'static str {
+        match self {
+            Compound::UnionAll => "UNION ALL",
+            Compound::Union => "UNION",
+            Compound::Except => "EXCEPT",
+            Compound::Intersect => "INTERSECT",
+        }
+    }
+}
+
+#[derive(Debug, Clone)]
+pub(crate) struct Select {
+    pub(crate) at: Location,
+    /// `None` of the first one.
+    pub(crate) compound: Option<Compound>,
+    /// Whether it is VALUES, whose rows are left out.
+    pub(crate) is_values: bool,
+    pub(crate) is_distinct: bool,
+    pub(crate) items: Vec<Item>,
+    pub(crate) from: Vec<FromTerm>,
+    pub(crate) condition: Option<Expr>,
+    pub(crate) keys: Vec<Expr>,
+    pub(crate) having: Option<Expr>,
+    /// Where WINDOW stands.
+    pub(crate) window: Option<Location>,
+}
+
+/// What a SELECT gives: a column, or several.
+#[derive(Debug, Clone)]
+pub(crate) enum Item {
+    /// An expression, the name that AS gives it, and its text in the statement.
+    Expr { expr: Expr, alias: Option<Name>, text: String },
+    /// `*`.
+    All(Location),
+    /// `table.*`.
+    AllOf(Name),
+}
+
+/// A table in FROM and how it goes with those in front of it.
+#[derive(Debug, Clone)]
+pub(crate) struct FromTerm {
+    pub(crate) join: Join,
+    pub(crate) is_natural: bool,
+    pub(crate) at: Location,
+    pub(crate) source: Source,
+    pub(crate) alias: Option<Name>,
+    pub(crate) on: Option<Expr>,
+    /// Where USING stands.
+    pub(crate) using: Option<Location>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Join {
+    Inner,
+    Left,
+    Right,
+    Full,
+}
+
+#[derive(Debug, Clone)]
+pub(crate) enum Source {
+    /// A table, and the database that is named in front of it.
+    Table {
+        database: Option<Name>,
+        name: Name,
+    },
+    /// A function that gives rows.
+    Function(Name),
+    Query(Box<Query>),
+    /// Tables in parentheses, which are left out.
+    Joined,
+}
+
+#[derive(Debug, Clone)]
+pub(crate) struct OrderTerm {
+    pub(crate) expr: Expr,
+    pub(crate) descending: bool,
+    pub(crate) nulls_first: Option<bool>,
+}
+
+/// An expression and where it begins. Parentheses around one are not part of it.
+#[derive(Debug, Clone)]
+pub(crate) struct Expr {
+    pub(crate) at: Location,
+    pub(crate) kind: ExprKind,
+}
+
+#[derive(Debug, Clone)]
+pub(crate) enum ExprKind {
+    /// The parts of a column's name.
+    Column(Vec<Name>),
+    Literal(Literal),
+    Unary(Unary, Box<Expr>),
+    Binary(Box<Expr>, Binary, Box<Expr>),
+    /// `IS NULL`, or if it is negated `IS NOT NULL`.
+    IsNull {
+        of: Box<Expr>,
+        negated: bool,
+    },
+    /// `IS TRUE`, `IS NOT FALSE` and so on.
+    IsTruth {
+        of: Box<Expr>,
+        truth: bool,
+        negated: bool,
+    },
+    Is {
+        left: Box<Expr>,
+        right: Box<Expr>,
+        negated: bool,
+    },
+    Between {
+        of: Box<Expr>,
+        low: Box<Expr>,
+        high: Box<Expr>,
+        negated: bool,
+    },
+    InList {
+        of: Box<Expr>,
+        list: Vec<Expr>,
+        negated: bool,
+    },
+    InQuery {
+        of: Box<Expr>,
+        query: Box<Query>,
+        negated: bool,
+    },
+    Like {
+        of: Box<Expr>,
+        pattern: Box<Expr>,
+        escape: Option<Box<Expr>>,
+        negated: bool,
+    },
+    Case {
+        operand: Option<Box<Expr>>,
+        branches: Vec<(Expr, Expr)>,
+        otherwise: Option<Box<Expr>>,
+    },
+    Call(Call),
+    Exists(Box<Query>),
+    Subquery(Box<Query>),
+    Collate(Box<Expr>, Name),
+    Cast(Box<Expr>, String),
+    /// Several values in parentheses.
+    Row(Vec<Expr>),
+}
+
+#[derive(Debug, Clone)]
+pub(crate) enum Literal {
+    /// The digits of a number.
+    Number(String),
+    Text(String),
+    Blob(String),
+    Truth(bool),
+    Null,
+    /// A parameter with the sign in front of its name.
+    Param(String),
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Unary {
+    Minus,
+    Plus,
+    Not,
+    /// `~`.
+    Invert,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Binary {
+    Or,
+    And,
+    Equal,
+    NotEqual,
+    Less,
+    LessOrEqual,
+    Greater,
+    GreaterOrEqual,
+    Glob,
+    Match,
+    Regexp,
+    BitAnd,
+    BitOr,
+    ShiftLeft,
+    ShiftRight,
+    Plus,
+    Minus,
+    Times,
+    Divide,
+    Remainder,
+    Concat,
+    Arrow,
+    ArrowText,
+}
+
+impl Binary {
+    pub(crate) fn spelled(self) -> &'static str {
+        match self {
+            Binary::Or => "OR",
+            Binary::And => "AND",
+            Binary::Equal => "=",
+            Binary::NotEqual => "<>",
+            Binary::Less => "<",
+            Binary::LessOrEqual => "<=",
+            Binary::Greater => ">",
+            Binary::GreaterOrEqual => ">=",
+            Binary::Glob => "GLOB",
+            Binary::Match => "MATCH",
+            Binary::Regexp => "REGEXP",
+            Binary::BitAnd => "&",
+            Binary::BitOr => "|",
+            Binary::ShiftLeft => "<<",
+            Binary::ShiftRight => ">>",
+            Binary::Plus => "+",
+            Binary::Minus => "-",
+            Binary::Times => "*",
+            Binary::Divide => "/",
+            Binary::Remainder => "%",
+            Binary::Concat => "||",
+            Binary::Arrow => "->",
+            Binary::ArrowText => "->>",
+        }
+    }
+}
+
+/// A function with its arguments.
+#[derive(Debug, Clone)]
+pub(crate) struct Call {
+    pub(crate) name: Name,
+    pub(crate) arguments: Arguments,
+    /// Whether DISTINCT stands in front of them; `None` if neither that nor ALL does.
+    pub(crate) distinct: Option<bool>,
+    /// ORDER BY behind them.
+    pub(crate) order: Vec<OrderTerm>,
+    pub(crate) filter: Option<Box<Expr>>,
+    /// Whether OVER follows.
+    pub(crate) has_window: bool,
+}
+
+#[derive(Debug, Clone)]
+pub(crate) enum Arguments {
+    /// `*`.
+    All,
+    List(Vec<Expr>),
+}
