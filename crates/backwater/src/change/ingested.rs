@@ -36,7 +36,7 @@ pub struct Ingested {
     pub records: usize,
     /// What its objects did, table by table, in the schema's order; tables that none of them
     /// belonged to are left out.
-    pub tables: Vec<IngestedTable>,
+    pub tables: Arc<[IngestedTable]>,
     /// Records that did not fit, and were left out because their rule says `on_error = "skip"`.
     pub skipped: Vec<Skipped>,
     /// How many values were kept that later commits had changed, when the request's beginning was

@@ -64,7 +64,7 @@ impl Remembered {
         Some((known.text.len(), known.slot, &known.rows))
     }
 
-    /// Remembers an object that was merged just now.
+    /// Remembers an object that was merged just now; returns whether it does.
     pub(crate) fn remember(
         &mut self,
         state: &State,
@@ -72,7 +72,7 @@ impl Remembered {
         text: &[u8],
         slot: Slot,
         rows: &[WrittenRow],
-    ) {
+    ) -> bool {
         // The entries of a to-many link are rows of their own, which others may write to.
         let has_entries = |table: TableNo| state.schema.table(table).checks.links;
         // Some tables record when rows were last received, also if nothing in them was new.
@@ -84,7 +84,7 @@ impl Remembered {
             has_entries(*table) || keeps_times(*table) || has_many(*table) || !is_row
         });
         if text.len() < START || text.len() > LONGEST || is_left {
-            return;
+            return false;
         }
         if self.0.is_empty() {
             self.0.resize_with(PLACES.0, || None);
@@ -100,6 +100,7 @@ impl Remembered {
             let known = known.into_iter().flatten().chain([left_over]);
             known.filter(|known| known.holds(state)).for_each(|known| drop(self.put(state, known)));
         }
+        true
     }
 
     /// Gives an object one of its two places; returns one that still holds and has none any more.

@@ -54,9 +54,9 @@ impl TouchedRows {
 #[derive(Clone, Default)]
 pub(crate) struct Touched {
     /// A bit for each slot of the chunks that were met.
-    chunks: SmallVec<[(u32, Bits); 1]>,
+    chunks: SmallVec<[(u32, Bits); 3]>,
     /// Where each of them is, once there are more than a few.
-    places: FxHashMap<u32, u32>,
+    places: Option<Box<FxHashMap<u32, u32>>>,
 }
 
 /// Up to this many chunks are looked through one by one.
@@ -64,35 +64,38 @@ const FEW: usize = 8;
 
 impl Touched {
     /// Adds a slot; returns whether it is new here.
+    #[inline]
     pub(crate) fn insert(&mut self, slot: Slot) -> bool {
-        let place = self.place(slot.0 / CHUNK as u32);
-        let bits = &mut self.chunks[place].1;
-        let at = slot.0 as usize % CHUNK;
-        let is_new = !bits.get(at);
-        bits.set(at, true);
+        let (chunk, bit) = (slot.0 / CHUNK as u32, 1 << (slot.0 % CHUNK as u32));
+        // Neighbours follow each other.
+        let bits = match self.chunks.last_mut() {
+            Some((last, bits)) if *last == chunk => bits,
+            _ => {
+                let place = self.place(chunk);
+                &mut self.chunks[place].1
+            }
+        };
+        let is_new = bits.0 & bit == 0;
+        bits.0 |= bit;
         is_new
     }
 
     fn place(&mut self, chunk: u32) -> usize {
-        // Neighbours follow each other.
         let len = self.chunks.len();
-        if self.chunks.last().is_some_and(|(last, _)| *last == chunk) {
-            return len - 1;
-        }
-        let known = match self.places.is_empty() {
-            true => self.chunks.iter().position(|(other, _)| *other == chunk),
-            false => self.places.get(&chunk).map(|place| *place as usize),
+        let known = match &self.places {
+            None => self.chunks.iter().position(|(other, _)| *other == chunk),
+            Some(places) => places.get(&chunk).map(|place| *place as usize),
         };
         known.unwrap_or_else(|| {
             self.chunks.push((chunk, Bits::default()));
-            match len {
-                ..FEW => {}
-                FEW => {
-                    let places = self.chunks.iter().enumerate();
-                    self.places =
-                        places.map(|(place, (chunk, _))| (*chunk, place as u32)).collect();
+            match &mut self.places {
+                Some(places) => drop(places.insert(chunk, len as u32)),
+                None if len < FEW => {}
+                None => {
+                    let places = self.chunks.iter().zip(0..);
+                    let places = places.map(|((chunk, _), place)| (*chunk, place));
+                    self.places = Some(Box::new(places.collect()));
                 }
-                _ => drop(self.places.insert(chunk, len as u32)),
             }
             len
         })

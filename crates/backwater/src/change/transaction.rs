@@ -123,11 +123,13 @@ impl Transaction {
         }
     }
 
+    /// Whether rows of a table are kept from being stored.
+    pub(crate) fn has_unstored(&self, table: TableNo) -> bool {
+        self.state.table(table).unstored().next().is_some()
+    }
+
     /// Rows that were kept from being stored may be from now on.
     pub(crate) fn let_be_stored(&mut self, number: TableNo, slots: impl Iterator<Item = Slot>) {
-        if self.state.table(number).unstored().next().is_none() {
-            return;
-        }
         let kept: Vec<Slot> =
             slots.filter(|slot| self.state.table(number).is_unstored(*slot)).collect();
         for slot in kept {

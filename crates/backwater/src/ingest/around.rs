@@ -1,8 +1,11 @@
 //! What a rule does around the reading of a response: values that the request gives, lists, deleted
 //! rows.
 
+use std::sync::Arc;
+
 use rustc_hash::FxHashSet;
 
+use super::counts::Counts;
 use super::nested::Outcome;
 use crate::change::{Ingested, IngestedTable, Later, Transaction};
 use crate::error::{Error, ErrorKind, Result};
@@ -136,7 +139,7 @@ impl<'s> RequestContext<'s> {
         if let Some(id) = gone {
             tx.note_gone(rule.table, id);
         }
-        let (rule, tables) = (rule.name.clone(), vec![table]);
+        let (rule, tables) = (rule.name.clone(), [table].into());
         Ok(Ingested {
             rule,
             bytes,
@@ -144,7 +147,7 @@ impl<'s> RequestContext<'s> {
             tables,
             skipped: Vec::new(),
             kept: 0,
-            unplaced: std::sync::Arc::default(),
+            unplaced: Arc::default(),
             is_news: false,
         })
     }
@@ -156,17 +159,18 @@ impl<'s> RequestContext<'s> {
         mut outcome: Outcome,
         later: Option<&Later>,
         rule: &Rule,
-    ) -> Result<(Vec<IngestedTable>, usize)> {
+    ) -> Result<(Arc<[IngestedTable]>, usize)> {
         if let Some(list) = rule.list.as_ref().filter(|_| outcome.whole) {
             self.write_list(tx, list, &outcome.records, rule);
         }
         if let Some(scope) = &rule.complete {
             self.delete_missing(tx, scope, rule, &mut outcome, later)?;
         }
-        let has_deleted = outcome.counts.iter().any(|counts| counts.deleted > 0);
-        let tables = self.schema.table_numbers().zip(outcome.counts);
-        let met = tables.filter(|(_, counts)| counts.objects > 0 || counts.deleted > 0);
-        let tables = met.map(|(number, counts)| {
+        outcome.tally.sort();
+        let has_deleted = outcome.tally.iter().any(|counts| counts.deleted > 0);
+        let is_met = |counts: &&Counts| counts.objects > 0 || counts.deleted > 0;
+        let tables = outcome.tally.iter().filter(is_met).map(|counts| {
+            let number = counts.table;
             // A row that was met once is what that object made of it, unless it was deleted with
             // another one; one that was met again may have changed back.
             let is_alone = !has_deleted && !self.schema.table(number).checks.links;
@@ -229,7 +233,7 @@ impl<'s> RequestContext<'s> {
         for entry in old.into_iter().filter(|entry| !entries.contains(entry)) {
             tx.remove(list.table, entry);
         }
-        if !self.is_unstored {
+        if !self.is_unstored && tx.has_unstored(list.table) {
             tx.let_be_stored(list.table, entries.into_iter());
         }
     }
@@ -247,7 +251,7 @@ impl<'s> RequestContext<'s> {
         if !outcome.whole || outcome.records.iter().any(Option::is_none) {
             return Ok(());
         }
-        let counts = &mut outcome.counts[rule.table.index()];
+        let counts = outcome.tally.of(rule.table);
         for slot in outcome.records.iter().flatten() {
             counts.seen.insert(*slot);
         }
@@ -268,7 +272,7 @@ impl<'s> RequestContext<'s> {
             // A row may have been deleted with another one that it pointed at.
             if !newer && tx.state.table(rule.table).is_row(slot) {
                 tx.delete_row(rule.table, slot)?;
-                outcome.counts[rule.table.index()].deleted += 1;
+                outcome.tally.of(rule.table).deleted += 1;
             }
         }
         Ok(())

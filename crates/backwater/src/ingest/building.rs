@@ -178,7 +178,12 @@ impl<'de> Reader<'_, 'de> {
         if let Some(order) = self.orders.get_mut(table.index()) {
             match order.get_mut(place) {
                 Some(last) => *last = (spelled, found),
-                None => order.push((spelled, found)),
+                None => {
+                    if order.is_empty() {
+                        order.reserve(definition.fields.len());
+                    }
+                    order.push((spelled, found));
+                }
             }
         }
         Ok((found, spelled))

@@ -5,6 +5,7 @@
 
 mod around;
 mod building;
+mod counts;
 mod graphql;
 mod har;
 mod json;
@@ -214,8 +215,10 @@ impl Transaction {
         let unplaced = std::mem::take(&mut outcome.unplaced);
         let records = outcome.records.len();
         if !context.is_unstored {
-            for (table, counts) in schema.table_numbers().zip(&outcome.counts) {
-                self.let_be_stored(table, counts.seen.slots());
+            for counts in outcome.tally.iter() {
+                if self.has_unstored(counts.table) {
+                    self.let_be_stored(counts.table, counts.seen.slots());
+                }
             }
         }
         context.finish(self, outcome, later.as_ref(), rule).map(|(tables, kept)| Ingested {

@@ -11,13 +11,12 @@ use std::sync::Arc;
 use smallvec::SmallVec;
 
 use super::building::{Building, IdParts, MemberUse};
+use super::counts::Tally;
 use super::json::{Fault, FaultKind, JsonReader, Next};
 use super::place::{PointerStep, pointer};
 use super::repeats::Repeats;
 use super::unplaced::Unplaced;
-use rustc_hash::FxHashSet;
-
-use crate::change::{FieldSet, Later, Skipped, Touched, Transaction, UnplacedValues};
+use crate::change::{FieldSet, Later, Skipped, Transaction, UnplacedValues};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldNo, Format, Rule, Schema, TableNo, Unknown};
 use crate::table::Slot;
@@ -25,8 +24,12 @@ use crate::table::{Staged, StagedRow};
 
 /// A response up to this length holds too few objects to learn from.
 const SHORT: usize = 2048;
-/// The objects of a response up to this length are remembered for those after it: one in many pages.
-const REMEMBERED: usize = 16 << 10;
+/// A longer response has its objects often enough for them to be looked up apart from those of
+/// earlier responses, which takes less.
+const LONG: usize = 16 << 10;
+/// So many objects of a response are remembered for those after it, which are often pages of one
+/// list.
+const REMEMBERED: usize = 256;
 
 /// Progress is reported after this many bytes.
 const PROGRESS_EVERY: usize = 1 << 16;
@@ -49,7 +52,7 @@ pub(super) struct Reading<'a> {
 
 /// What a response held.
 pub(super) struct Outcome {
-    pub(super) counts: Vec<Counts>,
+    pub(super) tally: Tally,
     /// The rows of the records, in their order, skipped ones included, if the rule needs them;
     /// `None` for one whose id cannot be read.
     pub(super) records: Vec<Option<Slot>>,
@@ -67,7 +70,6 @@ pub(super) struct Outcome {
 /// Reads a response into a transaction.
 pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> Result<Outcome> {
     let schema = reading.schema;
-    let counts = schema.tables.iter().map(|_| Counts::default()).collect();
     let mut reader = Reader {
         json: JsonReader::new(text),
         tx,
@@ -80,9 +82,9 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
         spare: SmallVec::new(),
         // An older answer is checked against what is newer; an alias means something in this rule
         // only.
-        remembers: text.len() <= REMEMBERED
-            && reading.later.is_none()
-            && reading.rule.aliases.is_empty(),
+        remembers: reading.later.is_none() && reading.rule.aliases.is_empty(),
+        remembered: 0,
+        is_long: text.len() > LONG,
         repeats: Repeats::new(text.len(), schema.tables.len()),
         around: SmallVec::new(),
         used: usize::MAX,
@@ -99,7 +101,7 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
             false => format!("{}/*", reading.rule.records),
         },
         outcome: Outcome {
-            counts,
+            tally: Tally::new(schema.tables.len()),
             records: Vec::new(),
             kept: 0,
             misfits: BTreeMap::new(),
@@ -213,6 +215,10 @@ pub(super) struct Reader<'a, 'de> {
     pub(super) repeats: Repeats<'de>,
     /// Whether objects of earlier responses are known by their text.
     remembers: bool,
+    /// How many objects of this one are from now on.
+    remembered: usize,
+    /// Whether its own objects are looked up apart from those.
+    is_long: bool,
     /// The objects that are being read, from the outside in.
     pub(super) around: SmallVec<[Around; 4]>,
     /// The outermost of them that gave an object inside of it a part of its id.
@@ -244,20 +250,6 @@ pub(super) struct Around {
     pub(super) start: usize,
     /// The slot of its row, once its id is known.
     pub(super) slot: Option<Slot>,
-}
-
-/// What was met of one table.
-#[derive(Default)]
-pub(super) struct Counts {
-    pub(super) objects: usize,
-    pub(super) rows: usize,
-    pub(super) inserted: usize,
-    pub(super) seen: Touched,
-    pub(super) changed: Touched,
-    /// Rows that were met more than once, or of which a field was: whether they changed has to be
-    /// looked at again.
-    pub(super) twice: FxHashSet<Slot>,
-    pub(super) deleted: usize,
 }
 
 impl<'de> Reader<'_, 'de> {
@@ -318,16 +310,20 @@ impl<'de> Reader<'_, 'de> {
         if by_text && let Some((len, slot, rows)) = self.repeats.find(table, self.json.rest(start))
         {
             for ((table, _), _) in rows {
-                self.outcome.counts[table.index()].objects += 1;
+                self.outcome.tally.of(*table).objects += 1;
             }
             self.json.go(start + len);
             return Ok(slot);
         }
         let recalls = by_text && self.remembers;
+        let (mark, used_before) = (self.repeats.mark(), self.used);
         if recalls && let Some(slot) = self.recall(table, start) {
+            if self.is_long {
+                let text = self.json.since(start).as_bytes();
+                self.repeats.remember(table, text, slot, mark);
+            }
             return Ok(slot);
         }
-        let (mark, used_before) = (self.repeats.mark(), self.used);
         let unplaced = self.unplaced.values;
         self.used = usize::MAX;
         let building = self.new_building();
@@ -335,11 +331,15 @@ impl<'de> Reader<'_, 'de> {
         // What took a part of its id from further out is something else in another place.
         if by_text && self.used >= self.around.len() {
             let text = self.json.since(start).as_bytes();
-            self.repeats.remember(table, text, slot, mark);
             // Each response says itself what of it has no place.
-            if recalls && self.unplaced.values == unplaced {
+            let is_left = self.remembered >= REMEMBERED || self.unplaced.values > unplaced;
+            let is_remembered = recalls && !is_left && {
                 let Transaction { remembered, state, .. } = &mut *self.tx;
-                remembered.remember(state, table, text, slot, self.repeats.since(mark));
+                remembered.remember(state, table, text, slot, self.repeats.since(mark))
+            };
+            self.remembered += usize::from(is_remembered);
+            if !is_remembered || self.is_long {
+                self.repeats.remember(table, text, slot, mark);
             }
         }
         self.used = self.used.min(used_before);
@@ -356,7 +356,7 @@ impl<'de> Reader<'_, 'de> {
             if history.is_recent(*table, *slot) {
                 again.add((*table, *slot), FieldSet::of_first(*fields));
             }
-            let counts = &mut self.outcome.counts[table.index()];
+            let counts = self.outcome.tally.of(*table);
             counts.objects += 1;
             counts.rows += usize::from(counts.seen.insert(*slot));
         }
@@ -409,7 +409,7 @@ impl<'de> Reader<'_, 'de> {
         if building.gone && !is_newer {
             self.bury(table, slot)?;
         } else if is_newer {
-            self.outcome.counts[table.index()].objects += 1;
+            self.outcome.tally.of(table).objects += 1;
             self.outcome.kept += 1;
         } else {
             self.merge(table, slot, &building.staged);
@@ -420,12 +420,8 @@ impl<'de> Reader<'_, 'de> {
 
     /// Deletes a row that the response says was deleted.
     fn bury(&mut self, table: TableNo, slot: Slot) -> Read<()> {
-        let counts = &mut self.outcome.counts[table.index()];
-        counts.objects += 1;
-        match counts.seen.insert(slot) {
-            true => counts.rows += 1,
-            false => drop(counts.twice.insert(slot)),
-        }
+        let counts = self.outcome.tally.of(table);
+        counts.meet(slot);
         if self.tx.state.table(table).is_row(slot) {
             counts.deleted += 1;
             self.tx.delete_row(table, slot).map_err(|error| Failure::misfit(error.to_string()))?;
@@ -442,12 +438,8 @@ impl<'de> Reader<'_, 'de> {
     #[inline]
     pub(super) fn merge(&mut self, table: TableNo, slot: Slot, staged: &StagedRow<'de>) {
         let merged = self.tx.merge_row(table, slot, staged);
-        let counts = &mut self.outcome.counts[table.index()];
-        counts.objects += 1;
-        match counts.seen.insert(slot) {
-            true => counts.rows += 1,
-            false => drop(counts.twice.insert(slot)),
-        }
+        let counts = self.outcome.tally.of(table);
+        counts.meet(slot);
         counts.inserted += usize::from(merged.is_new);
         if merged.changed {
             counts.changed.insert(slot);

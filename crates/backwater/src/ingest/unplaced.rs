@@ -73,9 +73,14 @@ impl Unplaced {
     ) -> UnplacedNo {
         let number = UnplacedNo(self.places.len().min(PLACES) as u32);
         if self.places.len() <= PLACES {
-            let mut pointer = way.to_owned();
+            let mut pointer = String::with_capacity(way.len() + name.map_or(0, str::len) + 4);
+            pointer += way;
             let written = name.map_or(Ok(()), |name| write_part(&mut pointer, name));
             debug_assert!(written.is_ok(), "a string takes what is written to it");
+            // The last one stands for all further ones.
+            if self.places.len() == PLACES {
+                "…".clone_into(&mut pointer);
+            }
             self.places.push(Place { hash, table, pointer: pointer.into(), values: 0 });
         }
         if self.places.len() == FEW {
@@ -96,8 +101,8 @@ impl Unplaced {
     }
 
     /// What went nowhere, most of it first.
-    pub(super) fn finish(self, schema: &Schema, rule: &Rule) -> Arc<[UnplacedValues]> {
-        if self.places.is_empty() {
+    pub(super) fn finish(mut self, schema: &Schema, rule: &Rule) -> Arc<[UnplacedValues]> {
+        if self.values == 0 {
             return Arc::default();
         }
         let taken = rule.taken.iter().filter_map(|(_, from)| match from {
@@ -119,13 +124,11 @@ impl Unplaced {
                 || (place.table.is_none() && is_of_rule(&place.pointer));
             place.values > 0 && name != TYPE_NAME && !is_known
         };
-        let mut places: Vec<(usize, Place)> = self.places.into_iter().enumerate().collect();
-        places.retain(|(_, place)| means_something(place));
-        places.sort_by_key(|(_, place)| std::cmp::Reverse(place.values));
-        let told = places.into_iter().map(|(number, place)| UnplacedValues {
+        self.places.retain(means_something);
+        self.places.sort_by_key(|place| std::cmp::Reverse(place.values));
+        let told = self.places.into_iter().map(|place| UnplacedValues {
             table: place.table.map(|table| schema.table(table).name.clone()),
-            // The last one stands for all further ones.
-            pointer: if number == PLACES { "…".into() } else { place.pointer },
+            pointer: place.pointer,
             values: place.values,
         });
         told.collect()

@@ -66,7 +66,12 @@ impl fmt::Display for Pointer {
 
 /// Writes one part of a pointer behind its `/`.
 pub(crate) fn write_part(out: &mut impl fmt::Write, part: &str) -> fmt::Result {
-    write!(out, "/{}", part.replace('~', "~0").replace('/', "~1"))
+    out.write_char('/')?;
+    part.chars().try_for_each(|letter| match letter {
+        '~' => out.write_str("~0"),
+        '/' => out.write_str("~1"),
+        letter => out.write_char(letter),
+    })
 }
 
 #[cfg(test)]
