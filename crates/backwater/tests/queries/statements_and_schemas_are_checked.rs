@@ -162,7 +162,10 @@ fn what_is_not_supported_is_refused_with_its_place_and_a_way_out() {
             "found the word group of SQL, expected an expression; if it is a name, put it into quotes: \"group\"",
         ),
         ("SELECT 12ab FROM sailing", "column 8 of the statement: \"12ab\" is not a number"),
-        ("SELECT id FROM sailing WHERE id = 1 ^ 2", "column 37 of the statement: found '^', which is no part of SQL"),
+        (
+            "SELECT id FROM sailing WHERE id = 1 ^ 2",
+            "column 37 of the statement: found '^', which is no part of SQL",
+        ),
         (
             "SELECT X'4' FROM sailing",
             "this is no blob; it has two hexadecimal digits for each byte",

@@ -277,7 +277,7 @@ impl<'s> Parser<'s> {
             return self.call(name);
         }
         let mut parts = vec![name];
-        while self.takes_symbol(".") {
+        while parts.len() < 3 && self.takes_symbol(".") {
             parts.push(self.name("the name of a column")?);
         }
         Ok(ExprKind::Column(parts))
