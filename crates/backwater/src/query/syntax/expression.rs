@@ -1,6 +1,6 @@
 //! Expressions: from the left to the right, an operator takes what binds more strongly than it.
 
-use super::parser::{Parser, Parsing, is_word};
+use super::parser::{Parser, Parsing, is_window_name, is_word};
 use super::token::Token;
 use super::tree::{Arguments, Binary, Call, Expr, ExprKind, Literal, Name, Unary};
 use super::{Location, Refusal};
@@ -370,8 +370,8 @@ impl<'s> Parser<'s> {
             call.filter = Some(Box::new(self.expr()?));
             self.close()?;
         }
-        let names = matches!(self.second(), Token::Word(_) | Token::Quoted(..));
-        let is_over = self.is_word("OVER") && (names || *self.second() == Token::Symbol("("));
+        let is_over = self.is_word("OVER")
+            && (is_window_name(self.second()) || *self.second() == Token::Symbol("("));
         if is_over {
             self.advance();
             call.has_window = true;

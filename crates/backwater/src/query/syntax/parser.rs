@@ -225,11 +225,7 @@ impl<'s> Parser<'s> {
 
     /// Whether a name comes next.
     pub(super) fn is_name(&self) -> bool {
-        match self.peek() {
-            Token::Word(word) => !is_reserved(word),
-            Token::Quoted(..) => true,
-            _ => false,
-        }
+        is_name(self.peek())
     }
 
     /// Whether a word comes next that is a name like others, but no expression begins with it as
@@ -422,7 +418,7 @@ impl<'s> Parser<'s> {
     fn begins_windows(&self) -> bool {
         let third = self.tokens.get(self.next + 2).map(|placed| &placed.token);
         self.is_word("WINDOW")
-            && matches!(self.second(), Token::Word(_) | Token::Quoted(..))
+            && is_window_name(self.second())
             && third.is_some_and(|token| is_word(token, "AS"))
     }
 
@@ -540,8 +536,9 @@ impl<'s> Parser<'s> {
             return Err(Refusal::new(hint, message, "name the table alone"));
         }
         let on = if self.takes("ON") { Some(self.expr()?) } else { None };
-        let using = self.is_word("USING").then(|| self.at());
-        if self.takes("USING") {
+        let using = (on.is_none() && self.is_word("USING")).then(|| self.at());
+        if using.is_some() {
+            self.advance();
             self.open()?;
             self.comma_list(|parser| parser.name("the name of a column"))?;
             self.close()?;
@@ -620,6 +617,20 @@ impl<'s> Parser<'s> {
 
 pub(super) fn is_word(token: &Token<'_>, word: &str) -> bool {
     matches!(token, Token::Word(next) if next.eq_ignore_ascii_case(word))
+}
+
+/// Whether a token is the name of a window; SQLite does not take `filter` for one.
+pub(super) fn is_window_name(token: &Token<'_>) -> bool {
+    is_name(token) && !is_word(token, "FILTER")
+}
+
+/// Whether a token is a name.
+fn is_name(token: &Token<'_>) -> bool {
+    match token {
+        Token::Word(word) => !is_reserved(word),
+        Token::Quoted(..) => true,
+        _ => false,
+    }
 }
 
 fn is_one_of(word: &str, known: &[&str]) -> bool {
