@@ -60,6 +60,12 @@ fn chain() -> impl Strategy<Value = String> {
         " / ",
         " % ",
         " || ",
+        " & ",
+        " | ",
+        " << ",
+        " >> ",
+        " GLOB ",
+        " NOT GLOB ",
         " = ",
         " == ",
         " <> ",
@@ -77,10 +83,12 @@ fn chain() -> impl Strategy<Value = String> {
         " IS DISTINCT FROM ",
         " IS NOT DISTINCT FROM ",
     ];
-    let term =
-        (prop::sample::select(vec!["", "", "", "", "- ", "+ ", "NOT ", "NOT NOT "]), literal())
-            .prop_map(|(sign, literal)| format!("{sign}{literal}"))
-            .boxed();
+    let term = (
+        prop::sample::select(vec!["", "", "", "", "- ", "+ ", "~ ", "NOT ", "NOT NOT "]),
+        literal(),
+    )
+        .prop_map(|(sign, literal)| format!("{sign}{literal}"))
+        .boxed();
     let ends = vec![
         "",
         "",
@@ -114,6 +122,10 @@ fn expression() -> impl Strategy<Value = String> {
         1 => two.clone().prop_map(|(a, b)| format!("coalesce(nullif({a}, {b}), ifnull({b}, 'none'))")),
         1 => two.clone().prop_map(|(a, b)| format!("length({a}) + length(lower({b}) || upper({a}))")),
         1 => two.prop_map(|(a, b)| format!("({a}) IN ({b}, 1, 'a', NULL)")),
+        1 => ("[ab\\]^-]{0,5}", "[ab*?\\[\\]^-]{0,7}").prop_map(|(text, pattern)| format!("'{text}' GLOB '{pattern}'")),
+        1 => ("[abc]{0,5}", "(a|b|\\*|\\?|\\[a-b\\]|\\[\\^b\\]){0,5}").prop_map(|(text, pattern)| format!("glob('{pattern}', '{text}')")),
+        1 => (any::<i64>(), -70..70_i64, prop::sample::select(vec!["<<", ">>", "&", "|"])).prop_map(|(n, by, op)| format!("{n} {op} {by}")),
+        1 => prop::collection::vec(prop_oneof![1..300_i64, 0x2000..0x2100_i64], 1..4).prop_map(|letters| format!("char({})", letters.iter().map(i64::to_string).collect::<Vec<_>>().join(", "))),
         1 => ("[ab%_!é]{0,6}", "[ab%_!é]{0,5}").prop_map(|(text, pattern)| format!("'{text}' LIKE '{pattern}'")),
         1 => ("[abA%_!]{0,6}", "[abA%_!]{0,5}").prop_map(|(text, pattern)| format!("'{text}' LIKE '{pattern}' ESCAPE '!'")),
     ]
@@ -204,6 +216,8 @@ fn call() -> impl Strategy<Value = String> {
         2 => ((-40_000..40_000_i64), 0..5_u8).prop_map(|(n, digits)| format!("round({}, {digits})", n as f64 / 1000.0)),
         1 => (literal(), literal(), literal()).prop_map(|(a, b, c)| format!("replace({a}, {b}, {c})")),
         1 => (literal(), literal()).prop_map(|(a, b)| format!("json_object('k', {a}, 'l', json_array({b}))")),
+        1 => (literal(), literal(), prop::sample::select(vec!["", ", '$'", ", '$.a'", ", '$.b'", ", '$.b[1]'", ", '$.c'"]), prop::sample::select(vec!["json_type", "json_array_length"]))
+            .prop_map(|(a, b, path, function)| format!("{function}(json_object('a', {a}, 'b', json_array({b}, {a})){path})")),
         2 => (literal(), prop::sample::select(vec!["INTEGER", "TEXT", "REAL", "BIGINT", "VARCHAR(9)"]))
             .prop_map(|(a, kind)| format!("CAST({a} AS {kind})")),
         2 => (literal(), literal(), prop::sample::select(vec!["'$.a'", "'a'", "'$.b[1]'", "'$.b[#-1]'", "1", "'$'"]), prop::sample::select(vec!["->", "->>"]))

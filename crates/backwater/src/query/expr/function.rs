@@ -31,16 +31,20 @@ functions! {
     Coalesce "coalesce" 2 100;
     Concat "concat" 1 100;
     ConcatWith "concat_ws" 2 100;
+    Char "char" 1 100;
     Contains "contains" 2 2;
     Date "date" 1 100;
     DateTime "datetime" 1 100;
+    Glob "glob" 2 2;
     Hex "hex" 1 1;
     IfNull "ifnull" 2 2;
     Instr "instr" 2 2;
     JulianDay "julianday" 1 100;
     JsonArray "json_array" 0 100;
+    JsonArrayLength "json_array_length" 1 2;
     JsonExtract "json_extract" 2 2;
     JsonObject "json_object" 0 100;
+    JsonType "json_type" 1 2;
     Length "length" 1 1;
     Lower "lower" 1 1;
     Greatest "max" 2 100;
@@ -62,6 +66,11 @@ functions! {
     Upper "upper" 1 1;
     Arrow "->" 2 2;
     ArrowText "->>" 2 2;
+    BitAnd "&" 2 2;
+    BitOr "|" 2 2;
+    ShiftLeft "<<" 2 2;
+    ShiftRight ">>" 2 2;
+    Invert "~" 1 1;
 }
 
 /// What CAST turns a value into.
@@ -99,6 +108,24 @@ impl Cast {
 }
 
 impl Function {
+    /// What it is called by in a statement: not an operator.
+    pub(crate) fn named(name: &str) -> Option<(Function, usize, usize)> {
+        let known = Self::ALL.iter().find(|(known, ..)| *known == name);
+        let known = known.filter(|_| name.starts_with(|letter: char| letter.is_ascii_alphabetic()));
+        known.map(|(_, function, least, most)| (*function, *least, *most))
+    }
+
+    /// How an operator is written.
+    pub(crate) fn sign(self) -> Option<&'static str> {
+        let (name, ..) = Self::ALL.iter().find(|(_, other, ..)| *other == self)?;
+        (!name.starts_with(|letter: char| letter.is_ascii_alphabetic())).then_some(name)
+    }
+
+    /// Whether it looks into a JSON value.
+    pub(crate) fn reads_json(self) -> bool {
+        matches!(self, Function::JsonExtract | Function::JsonArrayLength | Function::JsonType)
+    }
+
     pub(crate) fn gives_json(self) -> bool {
         matches!(
             self,
@@ -175,6 +202,11 @@ impl Function {
     /// `None` is NULL.
     fn of_values(self, arguments: &[Expr], values: &[Scalar<'_>]) -> Option<Scalar<'static>> {
         let text = |number: usize| values.get(number).and_then(Scalar::to_text);
+        let int = |number: usize| values.get(number).filter(|of| !of.is_null()).map(Scalar::to_int);
+        let json_at = || -> Option<_> {
+            let path = if values.len() > 1 { text(1)? } else { "$".into() };
+            Some((text(0)?, path))
+        };
         Some(match self {
             Function::Lower => new_text(text(0)?.to_ascii_lowercase()),
             Function::Upper => new_text(text(0)?.to_ascii_uppercase()),
@@ -271,6 +303,28 @@ impl Function {
                 out.push('}');
                 work::fits(out.len()).then(|| new_text(out))?
             }
+            Function::JsonArrayLength => {
+                let (json, path) = json_at()?;
+                Scalar::Int(json::find_path(&json, &path)?.elements() as i64)
+            }
+            Function::JsonType => {
+                let (json, path) = json_at()?;
+                new_text(json::find_path(&json, &path)?.type_name().to_owned())
+            }
+            Function::Char => {
+                let letters = values.iter().map(|value| {
+                    let known = u32::try_from(value.to_int()).ok().and_then(char::from_u32);
+                    // A stored text has no U+0000.
+                    known.filter(|letter| *letter != '\0').unwrap_or(char::REPLACEMENT_CHARACTER)
+                });
+                new_text(letters.collect())
+            }
+            Function::Glob => Scalar::Int(glob(&text(1)?, &text(0)?).into()),
+            Function::BitAnd => Scalar::Int(int(0)? & int(1)?),
+            Function::BitOr => Scalar::Int(int(0)? | int(1)?),
+            Function::ShiftLeft => Scalar::Int(shifted(int(0)?, int(1)?)),
+            Function::ShiftRight => Scalar::Int(shifted(int(0)?, int(1)?.saturating_neg())),
+            Function::Invert => Scalar::Int(!int(0)?),
             Function::Arrow => json::find(&text(0)?, &values[1])?.as_json(),
             Function::ArrowText => json::find(&text(0)?, &values[1])?.as_sql(),
             Function::JsonExtract => json::find_path(&text(0)?, &text(1)?)?.as_sql(),
@@ -287,6 +341,72 @@ impl Function {
             | Function::Greatest
             | Function::Least => return None,
         })
+    }
+}
+
+/// A number's bits moved to the left, or if `by` is negative to the right, where its sign stays.
+fn shifted(number: i64, by: i64) -> i64 {
+    match by {
+        0..64 => number << by,
+        64.. => 0,
+        -63..0 => number >> -by,
+        _ => number >> 63,
+    }
+}
+
+/// `GLOB`: `*` stands for any letters, `?` for one, and `[a-z]` or `[^a-z]` for one of a set.
+fn glob(text: &str, pattern: &str) -> bool {
+    let (text, pattern): (Vec<char>, Vec<char>) =
+        (text.chars().collect(), pattern.chars().collect());
+    let (mut at, mut part) = (0, 0);
+    // Where to go on when what followed the last `*` did not match.
+    let mut retry: Option<(usize, usize)> = None;
+    while at < text.len() {
+        let behind = match pattern.get(part) {
+            Some('*') => {
+                part += 1;
+                retry = Some((at, part));
+                continue;
+            }
+            Some('?') => Some(part + 1),
+            Some('[') => in_set(&pattern[part + 1..], text[at]).map(|len| part + 1 + len),
+            Some(letter) => (*letter == text[at]).then_some(part + 1),
+            None => None,
+        };
+        match (behind, &mut retry) {
+            (Some(behind), _) => (at, part) = (at + 1, behind),
+            (None, Some((from, after))) => {
+                *from += 1;
+                (at, part) = (*from, *after);
+            }
+            (None, None) => return false,
+        }
+    }
+    pattern[part..].iter().all(|letter| *letter == '*')
+}
+
+/// How long a set in a pattern is, from behind its `[` on, if a letter is in it.
+fn in_set(pattern: &[char], letter: char) -> Option<usize> {
+    let is_inverted = pattern.first() == Some(&'^');
+    let mut at = usize::from(is_inverted);
+    let (mut is_in, mut before) = (false, None);
+    // One that comes first is a letter like others.
+    if pattern.get(at) == Some(&']') {
+        is_in = letter == ']';
+        at += 1;
+    }
+    loop {
+        match (pattern.get(at)?, before, pattern.get(at + 1)) {
+            (']', ..) => return (is_in != is_inverted).then_some(at + 1),
+            ('-', Some(first), Some(last)) if *last != ']' => {
+                is_in |= (first..=*last).contains(&letter);
+                (at, before) = (at + 2, None);
+            }
+            (one, ..) => {
+                is_in |= *one == letter;
+                (at, before) = (at + 1, Some(*one));
+            }
+        }
     }
 }
 

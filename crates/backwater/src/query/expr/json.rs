@@ -27,6 +27,25 @@ pub(crate) fn write(out: &mut String, value: &Scalar<'_>, is_json: bool) {
 pub(crate) struct JsonPart<'j>(&'j str);
 
 impl JsonPart<'_> {
+    /// How many elements it has; none unless it is an array.
+    pub(crate) fn elements(&self) -> usize {
+        serde_json::from_str::<Vec<&RawValue>>(self.0).map_or(0, |elements| elements.len())
+    }
+
+    /// What SQLite calls its type.
+    pub(crate) fn type_name(&self) -> &'static str {
+        match self.0.as_bytes().first() {
+            None | Some(b'n') => "null",
+            Some(b't') => "true",
+            Some(b'f') => "false",
+            Some(b'"') => "text",
+            Some(b'{') => "object",
+            Some(b'[') => "array",
+            Some(_) if self.0.contains(['.', 'e', 'E']) => "real",
+            Some(_) => "integer",
+        }
+    }
+
     /// As JSON.
     pub(crate) fn as_json(&self) -> Scalar<'static> {
         Scalar::Text(Json::from_raw(self.0).as_str().into())

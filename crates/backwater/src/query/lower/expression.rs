@@ -109,9 +109,7 @@ impl<'a> Block<'a, '_> {
                 // A plus changes nothing but that its operand is no plain column any more.
                 (Unary::Plus, _) => Expr::Call(Function::Coalesce, vec![self.expr(of)?]),
                 (Unary::Not, _) => Expr::Not(self.boxed(of)?),
-                (Unary::Invert, _) => {
-                    return Err(Refusal::new(at, "operator ~ is not supported", ""));
-                }
+                (Unary::Invert, _) => Expr::Call(Function::Invert, vec![self.expr(of)?]),
             },
             ExprKind::Binary(..) => return self.operators(expr),
             ExprKind::IsNull { of, negated } => negate(*negated, is_null(self.expr(of)?)),
@@ -348,6 +346,17 @@ impl<'a> Block<'a, '_> {
     fn binary(&mut self, left: Expr, op: Binary, right: Expr, at: Location) -> Lowered<Expr> {
         if matches!(op, Binary::Arrow | Binary::ArrowText) {
             return self.arrow(left, op, right, at);
+        }
+        let function = match op {
+            Binary::BitAnd => Some(Function::BitAnd),
+            Binary::BitOr => Some(Function::BitOr),
+            Binary::ShiftLeft => Some(Function::ShiftLeft),
+            Binary::ShiftRight => Some(Function::ShiftRight),
+            Binary::Glob => return Ok(Expr::Call(Function::Glob, vec![right, left])),
+            _ => None,
+        };
+        if let Some(function) = function {
+            return Ok(Expr::Call(function, vec![left, right]));
         }
         let (left, right) = (Box::new(left), Box::new(right));
         let arithmetic = match op {

@@ -48,9 +48,9 @@ impl<'a> Block<'a, '_> {
             return Err(Refusal::new(at, message, "DISTINCT, ORDER BY and FILTER belong to those"));
         }
         let conditional = ["iif", "if"].contains(&name.as_str());
-        let known = Function::ALL.iter().find(|(known, ..)| *known == name && *known != "->");
+        let known = Function::named(&name);
         let (least, most) = match known {
-            Some((_, _, least, most)) => (*least, *most),
+            Some((_, least, most)) => (least, most),
             None if conditional => (2, 3),
             None => return Err(unknown(&name, at)),
         };
@@ -77,7 +77,7 @@ impl<'a> Block<'a, '_> {
             self.expr(argument)
         });
         let mut arguments = arguments.collect::<Lowered<Vec<_>>>()?;
-        let Some((_, function, ..)) = known else {
+        let Some((function, ..)) = known else {
             let mut arguments = arguments.into_iter();
             let branches = arguments.next().zip(arguments.next()).into_iter().collect();
             return Ok(Expr::Case { branches, otherwise: arguments.next().map(Box::new) });
@@ -98,7 +98,7 @@ impl<'a> Block<'a, '_> {
                         .iter()
                         .any(|of| matches!(of, Expr::Literal(Scalar::Text(text)) if wanted(text)))
                 };
-                let first = arguments.get(usize::from(*function == Function::Strftime));
+                let first = arguments.get(usize::from(function == Function::Strftime));
                 let is_now = |of: &Expr| matches!(of, Expr::Literal(Scalar::Text(text)) if datetime::is_now(text));
                 if first.is_none_or(is_now) {
                     let help = "give the time as a parameter: :now";
@@ -116,7 +116,7 @@ impl<'a> Block<'a, '_> {
                     ));
                 }
             }
-            Function::JsonExtract => {
+            function if function.reads_json() => {
                 let of = &arguments[0];
                 let is_json = match of {
                     Expr::Column(column) => {
@@ -125,13 +125,13 @@ impl<'a> Block<'a, '_> {
                     other => self.is_json(other),
                 };
                 if !is_json {
-                    let message = "the first argument of json_extract() is not JSON";
+                    let message = format!("the first argument of {name}() is not JSON");
                     return Err(Refusal::new(at, message, "name a column of type json"));
                 }
             }
             _ => {}
         }
-        Ok(Expr::Call(*function, arguments))
+        Ok(Expr::Call(function, arguments))
     }
 
     /// Marks those of some expressions whose values are known to be JSON.
@@ -240,7 +240,9 @@ impl<'a> Block<'a, '_> {
 fn unknown(name: &str, at: Location) -> Refusal {
     let aggregates = AGGREGATES.map(|(known, _)| known);
     let functions = Function::ALL.iter().map(|(known, ..)| *known);
-    let functions = functions.filter(|known| !known.starts_with('-')).chain(["iif"]);
+    let functions = functions
+        .filter(|known| !known.starts_with(|sign: char| sign.is_ascii_punctuation()))
+        .chain(["iif"]);
     let known = aggregates.into_iter().chain(functions);
     let help = nearest_name(name, known.clone()).map_or_else(
         || format!("supported are {}", known.collect::<Vec<_>>().join(", ")),

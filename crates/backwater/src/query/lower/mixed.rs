@@ -134,6 +134,13 @@ fn numbers(expr: &Expr, sources: &[OpenSource], schema: &Schema) -> Numbers {
             Function::NullIf => any(&mut arguments.iter().take(1)),
             Function::Contains
             | Function::Instr
+            | Function::Glob
+            | Function::JsonArrayLength
+            | Function::BitAnd
+            | Function::BitOr
+            | Function::ShiftLeft
+            | Function::ShiftRight
+            | Function::Invert
             | Function::Length
             | Function::Sign
             | Function::Unicode

@@ -216,6 +216,13 @@ impl PlanNames<'_> {
                 out + " END"
             }
             Expr::Call(Function::IsJson, inner) => list(inner),
+            Expr::Call(function, arguments) if function.sign().is_some() => {
+                let sign = function.sign().unwrap_or_default();
+                match arguments.as_slice() {
+                    [left, right] => format!("{} {sign} {}", side(left), side(right)),
+                    of => format!("{sign}{}", of.iter().map(side).collect::<String>()),
+                }
+            }
             Expr::Call(function, arguments) => {
                 let known = Function::ALL.iter().find(|(_, other, ..)| other == function);
                 format!("{}({})", known.map_or("?", |(name, ..)| name), list(arguments))
