@@ -456,13 +456,13 @@ impl<'s> Parser<'s> {
     }
 
     fn from(&mut self) -> Parsing<Vec<FromTerm>> {
-        let mut terms = vec![self.from_term(Join::Inner, false)?];
+        let mut terms = vec![self.source_term(Join::Inner, false)?];
         loop {
             if self.takes_symbol(",") {
-                terms.push(self.from_term(Join::Inner, false)?);
+                terms.push(self.source_term(Join::Inner, false)?);
             } else if self.is_word("JOIN") || self.is_of_join() {
                 let (join, is_natural) = self.join()?;
-                terms.push(self.from_term(join, is_natural)?);
+                terms.push(self.source_term(join, is_natural)?);
             } else {
                 return Ok(terms);
             }
@@ -502,7 +502,7 @@ impl<'s> Parser<'s> {
         }
     }
 
-    fn from_term(&mut self, join: Join, is_natural: bool) -> Parsing<FromTerm> {
+    fn source_term(&mut self, join: Join, is_natural: bool) -> Parsing<FromTerm> {
         let at = self.at();
         let source = if self.is_symbol("(") {
             self.open()?;
