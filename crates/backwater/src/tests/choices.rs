@@ -201,6 +201,11 @@ impl Choices<'_> {
                 // A part is identified by its code.
                 &["br", "CASE br WHEN 0 THEN i END", "k"],
             ),
+            14 if self.seldom() => of(
+                "(SELECT part AS k, n AS v FROM item EXCEPT SELECT code, n FROM part)",
+                &[("k", Holds::Row(PART)), ("v", Holds::Number)],
+                &["k", "v"],
+            ),
             14 => of(
                 "counts",
                 &[("k", Holds::Row(PART)), ("c", Holds::Number), ("m", Holds::Number)],
@@ -575,6 +580,29 @@ impl Choices<'_> {
         let item = self.columns_of(&self.world.columns(ITEM), "s0");
         let part = self.columns_of(&self.world.columns(PART), "s0");
         let (a, b) = (self.condition(&item, 1, true), self.condition(&part, 1, true));
+        if self.often() {
+            let mut body = format!("SELECT part AS k, n AS v FROM item AS s0 WHERE {a}");
+            let mut operators = vec!["UNION", "EXCEPT", "INTERSECT", "UNION ALL"];
+            for more in 0..=self.pick(3) {
+                let operator = self.one(&operators);
+                // At the end equal rows are one, and so each has a place of its own.
+                operators.truncate(if operator == "UNION ALL" { 1 } else { 4 });
+                let next = match more % 2 {
+                    0 => format!("SELECT code, n FROM part AS s0 WHERE {b}"),
+                    _ => "SELECT part, n FROM item".to_owned(),
+                };
+                body += &format!(" {operator} {next}");
+            }
+            if operators.len() == 1 {
+                body += " INTERSECT SELECT part, n FROM item";
+            }
+            let order = match self.often() {
+                true => vec![format!("v{}", self.order_end())],
+                false => Vec::new(),
+            };
+            let window = self.window();
+            return finish(&body, order, vec!["k".to_owned(), "v".to_owned()], &window, &[]);
+        }
         let body = format!(
             "SELECT 0 AS br, id AS i, n AS v FROM item AS s0 WHERE {a} UNION ALL SELECT 1, code, n FROM part AS s0 WHERE {b}"
         );

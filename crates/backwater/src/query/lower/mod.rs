@@ -1,6 +1,7 @@
 //! From a syntax tree to a plan: names are resolved, what is not supported is refused.
 
 mod block;
+mod compound;
 mod expression;
 mod from;
 mod function;
@@ -14,14 +15,13 @@ mod subquery;
 
 use std::sync::Arc;
 
-use super::syntax::tree::{Compound, Name, Query};
+use super::syntax::tree::{Name, Query};
 use super::syntax::{Location, Parsed, Refusal, parse, with_deep_stack};
-use crate::query::expr::scalar::Affinity;
 use crate::query::expr::{ColumnNo, Expr};
-use crate::query::plan::{Output, Param, Plan, Relation};
+use crate::query::plan::{Output, Param, Plan};
 use crate::schema::Schema;
 use block::Block;
-use parts::{OpenSource, Parts};
+use parts::Parts;
 use scope::Scope;
 
 type Lowered<T> = Result<T, Refusal>;
@@ -82,57 +82,8 @@ impl Env<'_> {
         }
         match query.selects.as_slice() {
             [only] => Block::lower(&env, only, Some(query), around),
-            _ => env.union(query, around),
+            _ => env.compound(query, around),
         }
-    }
-
-    /// Statements one behind the other.
-    fn union(&self, query: &Query, around: Option<&Scope>) -> Lowered<Part> {
-        let mut parts = Parts { is_union: true, ..Parts::default() };
-        for select in &query.selects {
-            let at = select.at;
-            if let Some(other @ (Compound::Union | Compound::Except | Compound::Intersect)) =
-                select.compound
-            {
-                let message = format!("{} is not supported", other.spelled());
-                let help = match other {
-                    Compound::Union => "write UNION ALL, and SELECT DISTINCT around it",
-                    _ => "use IN or EXISTS with a subquery",
-                };
-                return Err(Refusal::new(query.at, message, help));
-            }
-            let part = Block::lower(self, select, None, around)?;
-            if !part.outer.is_empty() {
-                return Err(subquery::not_by_equality(at));
-            }
-            let plan = part.parts.finish(self.schema)?;
-            if parts.sources.is_empty() {
-                let outputs = plan.outputs.iter().enumerate();
-                parts.outputs =
-                    outputs.map(|(number, output)| through(output, 0, number)).collect();
-            }
-            if plan.outputs.len() != parts.outputs.len() {
-                let message = format!(
-                    "this part has {} columns, the first one {}",
-                    plan.outputs.len(),
-                    parts.outputs.len()
-                );
-                return Err(Refusal::new(at, message, "UNION ALL joins parts of equal width"));
-            }
-            for (first, output) in parts.outputs.iter_mut().zip(&plan.outputs) {
-                if first.declared != output.declared {
-                    first.declared = None;
-                }
-                if first.affinity != output.affinity {
-                    first.affinity = Affinity::None;
-                }
-            }
-            let params = plan.params.iter().map(|param| param_no(&mut parts.params, param));
-            let relation = Relation::Statement(plan.clone(), params.collect());
-            let name = format!("part {}", parts.sources.len() + 1);
-            parts.sources.push(OpenSource { relation, name, outer: None, is_lookup: false });
-        }
-        Block::order_union(self, parts, query)
     }
 
     /// The plan of a named query of the schema.

@@ -14,12 +14,13 @@ const DEEPEST: usize = 40;
 const MOST_OPERATORS: usize = 500;
 
 /// Words that are no names without quotes.
-const RESERVED: [&str; 50] = [
+const RESERVED: [&str; 58] = [
     "ADD",
     "ALL",
     "ALTER",
     "AND",
     "AS",
+    "AUTOINCREMENT",
     "BETWEEN",
     "CASE",
     "CHECK",
@@ -50,6 +51,7 @@ const RESERVED: [&str; 50] = [
     "JOIN",
     "LIMIT",
     "NOT",
+    "NOTHING",
     "NOTNULL",
     "NULL",
     "ON",
@@ -57,18 +59,21 @@ const RESERVED: [&str; 50] = [
     "ORDER",
     "PRIMARY",
     "REFERENCES",
+    "RETURNING",
     "SELECT",
     "SET",
     "TABLE",
     "THEN",
+    "TO",
+    "TRANSACTION",
     "UNION",
+    "UNIQUE",
     "UPDATE",
+    "USING",
+    "VALUES",
     "WHEN",
     "WHERE",
 ];
-/// Further ones.
-const RESERVED_TOO: [&str; 8] =
-    ["AUTOINCREMENT", "NOTHING", "RETURNING", "TO", "TRANSACTION", "UNIQUE", "USING", "VALUES"];
 /// Words that begin a join, and so are no names that stand for a table without AS.
 const OF_JOINS: [&str; 8] =
     ["CROSS", "FULL", "INDEXED", "INNER", "LEFT", "NATURAL", "OUTER", "RIGHT"];
@@ -638,5 +643,5 @@ fn is_one_of(word: &str, known: &[&str]) -> bool {
 }
 
 fn is_reserved(word: &str) -> bool {
-    is_one_of(word, &RESERVED) || is_one_of(word, &RESERVED_TOO)
+    is_one_of(word, &RESERVED)
 }
