@@ -182,6 +182,27 @@ impl Choices<'_> {
                 &[("u", Holds::Text), ("v", Holds::Number)],
                 &["u", "v"],
             ),
+            12 if self.seldom() => {
+                let join = self.one(&[
+                    "JOIN part USING (n)",
+                    "LEFT JOIN part USING (n)",
+                    "NATURAL JOIN part",
+                    "NATURAL LEFT JOIN part AS p JOIN part AS q USING (n)",
+                ]);
+                let code = if join.contains(" q ") { "q.code" } else { "code" };
+                of(
+                    &format!(
+                        "(SELECT id AS i, n AS v, {code} AS k, count(*) AS c FROM item {join} GROUP BY id, n, {code})"
+                    ),
+                    &[
+                        ("i", Holds::Row(ITEM)),
+                        ("v", Holds::Number),
+                        ("k", Holds::Row(PART)),
+                        ("c", Holds::Number),
+                    ],
+                    &["i", "v", "k"],
+                )
+            }
             12 => {
                 let filter = filter(self);
                 of(

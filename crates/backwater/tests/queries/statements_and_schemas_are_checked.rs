@@ -34,7 +34,14 @@ fn what_is_not_supported_is_refused_with_its_place_and_a_way_out() {
             "SELECT 1 FROM sailing RIGHT JOIN vessel ON vessel = name",
             "only inner and left joins are supported; turn a right join around",
         ),
-        ("SELECT 1 FROM sailing JOIN vessel USING (name)", "write ON a.column = b.column"),
+        (
+            "SELECT 1 FROM sailing JOIN vessel USING (name)",
+            "column 42 of the statement: table \"sailing\" has no column \"name\"",
+        ),
+        (
+            "SELECT 1 FROM vessel JOIN sailing USING (name)",
+            "table \"sailing\" has no column \"name\"",
+        ),
         ("SELECT 1 FROM sailing JOIN (vessel JOIN vessel AS v) ON 1", "a join in parentheses"),
         (
             "SELECT 1 FROM sailing LEFT JOIN vessel ON EXISTS (SELECT 1 FROM vessel)",
@@ -215,7 +222,7 @@ fn names_are_taken_as_sql_takes_them() {
         ("vessel", "Marram".into()),
     ];
     cache.commit("one", |tx| tx.insert("sailing", fields)).unwrap();
-    let cases: [(&str, &[&str], &[Value]); 11] = [
+    let cases: [(&str, &[&str], &[Value]); 13] = [
         ("select ID, Status from SAILING", &["id", "status"], &[1.into(), "late".into()]),
         (
             r#"SELECT "a b", [a b], `a b` FROM "sailing""#,
@@ -265,6 +272,16 @@ fn names_are_taken_as_sql_takes_them() {
             "WITH a AS (SELECT id FROM sailing), b AS (SELECT id, status FROM sailing) SELECT ALL id + 1, (SELECT max(id) FROM b) FROM a UNION ALL SELECT id, id FROM a",
             &["id + 1", "(SELECT max(id) FROM b)"],
             &[2.into(), 1.into()],
+        ),
+        (
+            "SELECT *, b.id FROM (SELECT id, status FROM sailing) AS a NATURAL LEFT JOIN (SELECT id, delay FROM sailing) AS b WHERE id = 1",
+            &["id", "status", "delay", "id"],
+            &[1.into(), "late".into(), Value::Null, 1.into()],
+        ),
+        (
+            "SELECT b.*, id FROM sailing JOIN (SELECT id, count(*) AS n FROM sailing GROUP BY id) AS b USING (\"ID\")",
+            &["id", "n", "id"],
+            &[1.into(), 1.into(), 1.into()],
         ),
         ("SELECT id -- the number\n FROM sailing /* all */ ;", &["id"], &[1.into()]),
     ];

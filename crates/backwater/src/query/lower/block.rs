@@ -184,6 +184,7 @@ impl<'a, 'e> Block<'a, 'e> {
             expr: output.expr.clone(),
             declared: output.declared,
             affinity: output.affinity,
+            is_merged: false,
         });
         let columns = columns.collect();
         block.scope.sources.push(Named {
@@ -274,11 +275,11 @@ impl<'a, 'e> Block<'a, 'e> {
                 }
                 Item::All(at) => {
                     for source in &self.scope.sources {
-                        items.extend(all_columns(source, *at));
+                        items.extend(columns_of(source, *at, |column| !column.is_merged));
                     }
                 }
                 Item::AllOf(name) => match self.scope.source(&name.text) {
-                    Some(source) => items.extend(all_columns(source, name.at)),
+                    Some(source) => items.extend(columns_of(source, name.at, |_| true)),
                     None => return Err(self.scope.no_table(&name.text, name.at)),
                 },
             }
@@ -430,8 +431,12 @@ pub(super) struct SortKey {
     pub(super) collation: Collation,
 }
 
-fn all_columns(source: &Named, at: Location) -> impl Iterator<Item = (String, Placed)> + use<'_> {
-    source.columns.iter().map(move |column| {
+fn columns_of(
+    source: &Named,
+    at: Location,
+    are_shown: fn(&&NamedColumn) -> bool,
+) -> impl Iterator<Item = (String, Placed)> {
+    source.columns.iter().filter(are_shown).map(move |column| {
         let met = column.expr.columns().into_iter().map(|column| (column, at)).collect();
         (column.name.clone(), Placed { expr: column.expr.clone(), met })
     })

@@ -5,11 +5,12 @@ use std::sync::Arc;
 use super::block::Block;
 use super::expression::Clause;
 use super::parts::{OpenSource, Parts};
-use super::scope::{Named, NamedColumn};
+use super::scope::{Named, NamedColumn, Scope};
 use super::{Lowered, param_no};
 use crate::error::nearest;
+use crate::query::expr::collation::Collation;
 use crate::query::expr::scalar::Affinity;
-use crate::query::expr::{ColumnNo, Expr};
+use crate::query::expr::{ColumnNo, Comparison, Expr};
 use crate::query::plan::{Plan, Relation};
 use crate::query::syntax::tree::{self, FromTerm, Select, Source};
 use crate::query::syntax::{Location, Refusal};
@@ -41,11 +42,15 @@ impl<'a> Block<'a, '_> {
                     return Err(Refusal::new(at, message, help));
                 }
             };
-            if let Some(at) = term.using.or(term.is_natural.then_some(at)) {
-                let message = "USING and NATURAL are not supported";
-                return Err(Refusal::new(at, message, "write ON a.column = b.column"));
-            }
+            let before = self.scope.sources.len();
             self.term(term, join)?;
+            if term.is_natural || !term.using.is_empty() {
+                let equal = self.merged(term, before)?;
+                match (join, self.sources.last_mut()) {
+                    (Join::Left, Some(source)) => source.outer = Some(equal),
+                    _ => self.conditions.extend(equal),
+                }
+            }
             match &term.on {
                 Some(on) if join == Join::Inner => self.condition(on)?,
                 Some(on) => {
@@ -65,6 +70,35 @@ impl<'a> Block<'a, '_> {
         }
         self.place = Clause::Row;
         Ok(())
+    }
+
+    /// The equalities of columns that a source has in common with one of those in front of it, and
+    /// which are one column from then on: those that USING names, or all.
+    fn merged(&mut self, term: &FromTerm, source: usize) -> Lowered<Vec<Expr>> {
+        let (left, right) = self.scope.sources.split_at(source);
+        let left = Scope { sources: left.to_vec() };
+        let Some(right) = right.first() else { return Ok(Vec::new()) };
+        let named: Vec<(&str, Location)> = match term.is_natural {
+            true => right.columns.iter().map(|column| (&*column.name, term.at)).collect(),
+            false => term.using.iter().map(|name| (&*name.text, name.at)).collect(),
+        };
+        let mut pairs = Vec::new();
+        for (name, at) in named {
+            let is_it = |column: &NamedColumn| column.name.eq_ignore_ascii_case(name);
+            match (left.bare(name, at)?, right.columns.iter().position(is_it)) {
+                (Some(column), Some(place)) => pairs.push((column.expr.clone(), place)),
+                _ if term.is_natural => {}
+                (None, _) => return Err(left.no_column(name, None, at)),
+                (_, None) => return Err(left.no_column(name, Some(right), at)),
+            }
+        }
+        let equal = pairs.into_iter().map(|(left, place)| {
+            let column = &mut self.scope.sources[source].columns[place];
+            column.is_merged = true;
+            let right = column.expr.clone();
+            self.comparison(Comparison::Equal, Collation::default(), left, right)
+        });
+        Ok(equal.collect())
     }
 
     fn term(&mut self, term: &'a FromTerm, join: Join) -> Lowered<()> {
@@ -135,6 +169,7 @@ impl<'a> Block<'a, '_> {
                     expr: Expr::Column(ColumnNo::new(source, number)),
                     declared: Some(if parts { FieldKind::Json } else { field.kind }),
                     affinity: Affinity::of(field, schema),
+                    is_merged: false,
                 }
             });
             let columns = columns.collect();
@@ -167,6 +202,7 @@ impl<'a> Block<'a, '_> {
             expr: Expr::Column(ColumnNo::new(source, number)),
             declared: output.declared,
             affinity: output.affinity,
+            is_merged: false,
         });
         let columns = columns.collect();
         let title = format!("query \"{name}\"");
@@ -190,6 +226,7 @@ impl<'a> Block<'a, '_> {
             expr: output.expr,
             declared: output.declared,
             affinity: output.affinity,
+            is_merged: false,
         });
         let columns = columns.collect();
         let title = format!("query \"{name}\"");

@@ -29,6 +29,8 @@ pub(super) struct NamedColumn {
     pub(super) expr: Expr,
     pub(super) declared: Option<FieldKind>,
     pub(super) affinity: Affinity,
+    /// Whether it is one column with another one that is equal, by USING.
+    pub(super) is_merged: bool,
 }
 
 impl Scope {
@@ -38,7 +40,7 @@ impl Scope {
             source
                 .columns
                 .iter()
-                .filter(|column| column.name.eq_ignore_ascii_case(name))
+                .filter(|column| !column.is_merged && column.name.eq_ignore_ascii_case(name))
                 .map(move |column| (source, column))
         });
         let first = found.next();

@@ -14,69 +14,13 @@ const DEEPEST: usize = 40;
 const MOST_OPERATORS: usize = 500;
 
 /// Words that are no names without quotes.
-const RESERVED: [&str; 58] = [
-    "ADD",
-    "ALL",
-    "ALTER",
-    "AND",
-    "AS",
-    "AUTOINCREMENT",
-    "BETWEEN",
-    "CASE",
-    "CHECK",
-    "COLLATE",
-    "COMMIT",
-    "CONSTRAINT",
-    "CREATE",
-    "DEFAULT",
-    "DEFERRABLE",
-    "DELETE",
-    "DISTINCT",
-    "DROP",
-    "ELSE",
-    "ESCAPE",
-    "EXCEPT",
-    "EXISTS",
-    "FOREIGN",
-    "FROM",
-    "GROUP",
-    "HAVING",
-    "IN",
-    "INDEX",
-    "INSERT",
-    "INTERSECT",
-    "INTO",
-    "IS",
-    "ISNULL",
-    "JOIN",
-    "LIMIT",
-    "NOT",
-    "NOTHING",
-    "NOTNULL",
-    "NULL",
-    "ON",
-    "OR",
-    "ORDER",
-    "PRIMARY",
-    "REFERENCES",
-    "RETURNING",
-    "SELECT",
-    "SET",
-    "TABLE",
-    "THEN",
-    "TO",
-    "TRANSACTION",
-    "UNION",
-    "UNIQUE",
-    "UPDATE",
-    "USING",
-    "VALUES",
-    "WHEN",
-    "WHERE",
-];
+const RESERVED: &str = "\
+    ADD ALL ALTER AND AS AUTOINCREMENT BETWEEN CASE CHECK COLLATE COMMIT CONSTRAINT CREATE DEFAULT \
+    DEFERRABLE DELETE DISTINCT DROP ELSE ESCAPE EXCEPT EXISTS FOREIGN FROM GROUP HAVING IN INDEX INSERT \
+    INTERSECT INTO IS ISNULL JOIN LIMIT NOT NOTHING NOTNULL NULL ON OR ORDER PRIMARY REFERENCES \
+    RETURNING SELECT SET TABLE THEN TO TRANSACTION UNION UNIQUE UPDATE USING VALUES WHEN WHERE";
 /// Words that begin a join, and so are no names that stand for a table without AS.
-const OF_JOINS: [&str; 8] =
-    ["CROSS", "FULL", "INDEXED", "INNER", "LEFT", "NATURAL", "OUTER", "RIGHT"];
+const OF_JOINS: &str = "CROSS FULL INDEXED INNER LEFT NATURAL OUTER RIGHT";
 
 pub(super) type Parsing<T> = Result<T, Refusal>;
 
@@ -241,7 +185,7 @@ impl<'s> Parser<'s> {
 
     /// Whether a word comes next that may begin a join.
     pub(super) fn is_of_join(&self) -> bool {
-        matches!(self.peek(), Token::Word(word) if is_one_of(word, &OF_JOINS))
+        matches!(self.peek(), Token::Word(word) if is_one_of(word, OF_JOINS))
     }
 
     /// Takes a name.
@@ -541,11 +485,10 @@ impl<'s> Parser<'s> {
             return Err(Refusal::new(hint, message, "name the table alone"));
         }
         let on = if self.takes("ON") { Some(self.expr()?) } else { None };
-        let using = (on.is_none() && self.is_word("USING")).then(|| self.at());
-        if using.is_some() {
-            self.advance();
+        let mut using = Vec::new();
+        if on.is_none() && self.takes("USING") {
             self.open()?;
-            self.comma_list(|parser| parser.name("the name of a column"))?;
+            using = self.comma_list(|parser| parser.name("the name of a column"))?;
             self.close()?;
         }
         Ok(FromTerm { join, is_natural, at, source, alias, on, using })
@@ -638,10 +581,10 @@ fn is_name(token: &Token<'_>) -> bool {
     }
 }
 
-fn is_one_of(word: &str, known: &[&str]) -> bool {
-    known.iter().any(|known| known.eq_ignore_ascii_case(word))
+fn is_one_of(word: &str, known: &str) -> bool {
+    known.split(' ').any(|known| known.eq_ignore_ascii_case(word))
 }
 
 fn is_reserved(word: &str) -> bool {
-    is_one_of(word, &RESERVED)
+    is_one_of(word, RESERVED)
 }

@@ -89,8 +89,8 @@ pub(crate) struct FromTerm {
     pub(crate) source: Source,
     pub(crate) alias: Option<Name>,
     pub(crate) on: Option<Expr>,
-    /// Where USING stands.
-    pub(crate) using: Option<Location>,
+    /// The columns that USING names.
+    pub(crate) using: Vec<Name>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
