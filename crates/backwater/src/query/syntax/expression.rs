@@ -190,6 +190,9 @@ impl<'s> Parser<'s> {
 
     /// What follows `IN`.
     fn inside(&mut self, of: Box<Expr>, negated: bool) -> Parsing<ExprKind> {
+        if !self.is_symbol("(") {
+            return self.expected("( with a list or a SELECT");
+        }
         self.open()?;
         if self.begins_query() {
             let query = Box::new(self.query()?);
