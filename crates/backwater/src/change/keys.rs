@@ -92,22 +92,26 @@ impl Transaction {
         alike
     }
 
-    /// Takes the keys that a row has from the rows that had them before.
+    /// Takes the keys that a row has from the rows that had them before; returns whether there were
+    /// such.
     pub(super) fn take_keys(
         &mut self,
         table: TableNo,
         slot: Slot,
         written: &[(FieldNo, Staged<'_>)],
-    ) {
+    ) -> bool {
         let schema = self.schema();
         let definition = schema.table(table);
+        let mut takes = false;
         for key in &definition.unique {
             if written.iter().any(|(field, _)| key.contains(field)) {
                 for other in self.alike(table, slot, key) {
                     self.give_up(definition, (table, other), key);
+                    takes = true;
                 }
             }
         }
+        takes
     }
 
     /// Lets a row forget a key, as another one has it by now.

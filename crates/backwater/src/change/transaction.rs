@@ -75,7 +75,7 @@ pub(crate) struct Merged {
     pub(crate) is_new: bool,
     /// Whether a field of a row that was there has another value now.
     pub(crate) changed: bool,
-    /// Whether that field had one before.
+    /// Whether that field had one before, or another row has lost a key to this one.
     pub(crate) overwrote: bool,
 }
 
@@ -359,7 +359,7 @@ impl Transaction {
                 && !self.writes_pending()
                 && !self.withdraws
             {
-                self.take_keys(table, slot, fields);
+                merged.overwrote |= self.take_keys(table, slot, fields);
             }
         }
         merged

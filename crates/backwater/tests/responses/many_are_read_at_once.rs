@@ -247,3 +247,19 @@ fn each_response_says_what_of_it_has_no_place() {
     let strict = Request::rule("lenient").strict();
     assert!(cache.commit("loaded", |tx| tx.ingest(strict, text).map(drop)).is_err());
 }
+
+/// An object that stands in a response again is merged again if another one took its key.
+#[test]
+fn a_key_that_another_object_took_is_taken_back() {
+    let cache = Cache::new(Schema::parse("s.toml", SCHEMA).unwrap());
+    let port = |code: &str| format!(r#"{{"code":"{code}","name":"Saltmere Quay","berth":1}}"#);
+    let sailing = |id: i64, code: &str| format!(r#"{{"id":{id},"from":{}}}"#, port(code));
+    let list = [sailing(1, "A"), sailing(2, "B"), sailing(3, "A")].join(",");
+    for space in [0, 2_000, 20_000] {
+        let text = format!(r#"{{"sailings":[{list}]}}{}"#, " ".repeat(space));
+        cache.commit("loaded", |tx| tx.ingest("lenient", text)).unwrap();
+        let snapshot = cache.snapshot();
+        let berth = |code: &str| snapshot.get("port", code).unwrap().unwrap().get("berth").unwrap();
+        assert_eq!((berth("A"), berth("B")), (Some(1.into()), None), "with {space} spaces");
+    }
+}
