@@ -172,8 +172,9 @@ impl<'s> RequestContext<'s> {
         let tables = outcome.tally.iter().filter(is_met).map(|counts| {
             let number = counts.table;
             // A row that was met once is what that object made of it, unless it was deleted with
-            // another one; one that was met again may have changed back.
-            let is_alone = !has_deleted && !self.schema.table(number).checks.links;
+            // another one, or has lost a key; one that was met again may have changed back.
+            let definition = self.schema.table(number);
+            let is_alone = !has_deleted && !definition.checks.links && definition.unique.is_empty();
             let is_known = |slot: &Slot| is_alone && !counts.twice.contains(slot);
             let is_updated = |slot: &Slot| tx.is_updated_since_saved(number, *slot);
             let updated = match counts.twice.is_empty() && is_alone {
