@@ -235,7 +235,13 @@ proptest! {
             };
             let Item::Expr { expr, .. } = &parsed.query.selects[0].items[0] else { panic!("{sql}") };
             let bracketed = values(&format!("SELECT {}", written(expr)));
+            // Whether something is computed that fails depends on what SQLite simplifies.
+            let fails = |value: &rusqlite::Result<Value>| {
+                let says = value.as_ref().err().map(ToString::to_string).unwrap_or_default();
+                ["ESCAPE expression", "malformed JSON", "JSON path"].iter().any(|of| says.contains(of))
+            };
             match (plain, bracketed) {
+                (plain, bracketed) if fails(&plain) || fails(&bracketed) => {}
                 (Ok(plain), Ok(bracketed)) => assert_eq!(plain, bracketed, "{sql}: {}", written(expr)),
                 (Err(plain), bracketed) => {
                     assert!(!is_of_syntax(&plain.to_string()), "{sql}: {plain}");
