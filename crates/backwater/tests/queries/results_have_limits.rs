@@ -198,6 +198,55 @@ fn statements_over_statements_hold_up_nothing_and_follow() {
     assert_eq!(rows(&defined), rows(&again(6)));
 }
 
+/// Statements are read through others as deep as is allowed, on the stack that a thread has; what is
+/// deeper is refused.
+#[test]
+fn statements_nest_as_deep_as_they_may() {
+    let with = |levels: usize| {
+        let names = (1..levels).map(|level| {
+            let before = level - 1;
+            format!(", w{level} AS (SELECT id, n FROM w{before} GROUP BY id, n)")
+        });
+        let names: String = names.collect();
+        let last = levels - 1;
+        format!(
+            "WITH w0 AS (SELECT id, n FROM t WHERE n < :k GROUP BY id, n){names} SELECT id FROM w{last} ORDER BY id"
+        )
+    };
+    let compound = |operator: &str, parts: usize| {
+        let more = format!("{operator}SELECT id FROM t").repeat(parts - 1);
+        format!("SELECT id FROM t WHERE n < :k{more} ORDER BY id")
+    };
+    let works = |sql: &str| {
+        let cache = cache("", 100);
+        let query = cache.query(sql, [("k", 5)]).unwrap();
+        let _watch = query.keep_current();
+        let before = query.read().unwrap().len();
+        cache.commit("more", |tx| tx.merge("t", [("id", 7_000), ("n", 1)])).unwrap();
+        let after = query.read().unwrap().len();
+        cache.rebind("others", &query, [("k", 4)]).unwrap();
+        drop(query.missing(5).unwrap());
+        (before, after)
+    };
+    let on_a_thread = move || {
+        let (before, after) = works(&with(255));
+        assert_eq!(after, before + 1);
+        let (before, after) = works(&compound(" UNION ", 40));
+        assert_eq!(after, before + 1);
+        // Each of them reads those in front of it, through what puts them together.
+        let (before, after) = works(&compound(" INTERSECT ", 30));
+        assert_eq!(after, before + 1);
+        for sql in [with(257), with(2_000), compound(" EXCEPT ", 2_000)] {
+            let error = cache("", 1).query(&sql, [("k", 5)]).unwrap_err().to_string();
+            assert!(
+                error.contains("builds on more than 256 statements, one upon another"),
+                "{error}"
+            );
+        }
+    };
+    thread::Builder::new().stack_size(2 << 20).spawn(on_a_thread).unwrap().join().unwrap();
+}
+
 /// Going over to other values, and catching up, can be stopped as well: the query is as it was.
 #[test]
 fn a_query_that_is_stopped_is_as_it_was() {

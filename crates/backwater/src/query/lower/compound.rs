@@ -16,6 +16,8 @@ impl Env<'_> {
     /// Several statements that are put together, each with what those in front of it have become.
     pub(super) fn compound(&self, query: &Query, around: Option<&Scope>) -> Lowered<Part> {
         let mut open: Vec<Parts> = Vec::new();
+        // Whether equal rows of all that is open are one.
+        let mut is_distinct = false;
         for select in &query.selects {
             let part = Block::lower(self, select, None, around)?;
             if !part.outer.is_empty() {
@@ -31,21 +33,39 @@ impl Env<'_> {
                 return Err(Refusal::new(select.at, message, help));
             }
             match select.compound {
-                None | Some(Compound::UnionAll) => open.push(next),
+                None => open.push(next),
+                Some(Compound::UnionAll) => {
+                    if std::mem::take(&mut is_distinct) {
+                        open = vec![self.distinct(open)?];
+                    }
+                    open.push(next);
+                }
                 Some(Compound::Union) => {
                     open.push(next);
-                    let all = self.one_behind_the_other(open)?;
-                    open = vec![self.grouped(all, width, Vec::new(), None)?];
+                    is_distinct = true;
                 }
                 Some(Compound::Except) => {
                     open = vec![self.compared(open, next, Comparison::Equal)?];
+                    is_distinct = false;
                 }
                 Some(Compound::Intersect) => {
                     open = vec![self.compared(open, next, Comparison::Greater)?];
+                    is_distinct = false;
                 }
             }
         }
-        Block::order_union(self, self.one_behind_the_other(open)?, query)
+        let all = match is_distinct {
+            true => self.distinct(open)?,
+            false => self.one_behind_the_other(open)?,
+        };
+        Block::order_union(self, all, query)
+    }
+
+    /// Statements one behind the other, with equal rows as one.
+    fn distinct(&self, open: Vec<Parts>) -> Lowered<Parts> {
+        let all = self.one_behind_the_other(open)?;
+        let width = all.outputs.len();
+        self.grouped(all, width, Vec::new(), None)
     }
 
     /// The rows of some statements, equal ones as one, of which another one has none, or some: how

@@ -134,7 +134,7 @@ impl<'a> Block<'a, '_> {
             }
             Source::Function(name) => {
                 let message = format!(
-                    "{}() gives no rows; only a table, a query or a SELECT in parentheses can stand in FROM",
+                    "{}() cannot stand in FROM; a table, a query or a SELECT in parentheses can",
                     name.text
                 );
                 Err(Refusal::new(at, message, "name a table of the schema"))

@@ -94,10 +94,13 @@ impl Env<'_> {
         }
         let mut env = Env { schema: self.schema, with: Vec::new(), within: self.within.clone() };
         env.within.push(name.to_owned());
-        let refused = |refusal: Refusal| Refusal {
-            at,
-            message: format!("query \"{name}\" cannot be read: {}", refusal.message),
-            ..refusal
+        let refused = |refusal: Refusal| {
+            // One that reads a query which cannot be read is told of that one.
+            let message = match refusal.message.starts_with("query \"") {
+                true => refusal.message,
+                false => format!("query \"{name}\" cannot be read: {}", refusal.message),
+            };
+            Refusal { at, message, ..refusal }
         };
         let compiled = self.schema.compiled(name);
         if let Some(plan) = compiled.and_then(|compiled| compiled.get()) {

@@ -11,7 +11,11 @@ use crate::query::expr::{ColumnNo, Expr};
 use crate::query::plan::{
     Grouping, Identity, KeyPart, OrderKey, Output, Param, Path, Plan, Relation, Source, StoredRow,
 };
+use crate::query::syntax::{Location, Refusal};
 use crate::schema::{IdType, Schema};
+
+/// So many statements may be read one through another: what follows them descends by calls.
+const DEEPEST: usize = 256;
 
 /// A source while its statement is being lowered.
 #[derive(Debug)]
@@ -134,11 +138,23 @@ impl Parts {
             order: order(number),
         });
         let sources: Vec<Source> = sources.collect();
+        let depths = sources.iter().map(|source| match &source.relation {
+            Relation::Table(_) => 0,
+            Relation::Statement(plan, _) => plan.depth,
+        });
+        let depth = 1 + depths.max().unwrap_or(0);
+        if depth > DEEPEST {
+            let message =
+                format!("this builds on more than {DEEPEST} statements, one upon another");
+            let help = "read what is at the bottom more directly";
+            return Err(Refusal::new(Location::START, message, help));
+        }
         let mut plan = Plan {
             identity: Identity::default(),
             footprints: Plan::footprints_of(&sources),
             sources,
             is_union: self.is_union,
+            depth,
             keys,
             late,
             is_shared,

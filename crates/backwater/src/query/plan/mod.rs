@@ -33,6 +33,8 @@ pub(crate) struct Plan {
     pub(crate) sources: Vec<Source>,
     /// Whether a row is one of any source, instead of one of each.
     pub(crate) is_union: bool,
+    /// How many statements are read one through the other, this one included.
+    pub(crate) depth: usize,
     /// Conditions `column = :param`, by which bindings are found from a row.
     pub(crate) keys: Vec<KeyPart>,
     /// The other conditions that use a parameter. Where tuples are looked for on behalf of all
