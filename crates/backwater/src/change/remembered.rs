@@ -13,8 +13,10 @@ use super::WrittenRow;
 use crate::schema::TableNo;
 use crate::table::{Slot, State};
 
-/// How many places there are at first, and at most. Then a later object takes the place of an earlier one.
-const PLACES: (usize, usize) = (256, 4096);
+/// How many places there are at first.
+const FEWEST: usize = 256;
+/// And at most: then a later object takes the place of an earlier one.
+const MOST: usize = 4096;
 /// A longer object is not remembered.
 const LONGEST: usize = 512;
 /// Objects are looked up by this many of their first bytes, where an id mostly stands.
@@ -87,12 +89,12 @@ impl Remembered {
             return false;
         }
         if self.0.is_empty() {
-            self.0.resize_with(PLACES.0, || None);
+            self.0.resize_with(FEWEST, || None);
         }
         let (rows, writes) = (Rows::from_slice(rows), writes(state, rows));
         let known = Known { table, text: text.into(), slot, rows, writes };
         if let Some(left_over) = self.put(state, known)
-            && self.0.len() < PLACES.1
+            && self.0.len() < MOST
         {
             let places = 2 * self.0.len();
             let known = std::mem::take(&mut self.0);

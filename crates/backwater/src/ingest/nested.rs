@@ -332,8 +332,8 @@ impl<'de> Reader<'_, 'de> {
         if by_text && self.used >= self.around.len() {
             let text = self.json.since(start).as_bytes();
             // Each response says itself what of it has no place.
-            let is_left = self.remembered >= REMEMBERED || self.unplaced.values > unplaced;
-            let is_remembered = recalls && !is_left && {
+            let is_left_out = self.remembered >= REMEMBERED || self.unplaced.values > unplaced;
+            let is_remembered = recalls && !is_left_out && {
                 let Transaction { remembered, state, .. } = &mut *self.tx;
                 remembered.remember(state, table, text, slot, self.repeats.since(mark))
             };

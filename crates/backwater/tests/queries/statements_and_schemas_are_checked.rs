@@ -158,7 +158,7 @@ fn what_is_not_supported_is_refused_with_its_place_and_a_way_out() {
         ),
         (
             "SELECT id, FROM sailing",
-            "column 12 of the statement: found the word FROM of SQL, expected an expression",
+            "column 12 of the statement: found the keyword FROM, expected an expression",
         ),
         (
             "SELECT id FROM sailing WHERE",
@@ -167,7 +167,7 @@ fn what_is_not_supported_is_refused_with_its_place_and_a_way_out() {
         ("SELECT id FROM sailing WHERE (id = 1", "the statement ends here, expected )"),
         (
             "SELECT group FROM sailing",
-            "found the word group of SQL, expected an expression; if it is a name, put it into quotes: \"group\"",
+            "found the keyword group, expected an expression; if it is a name, put it in double quotes: \"group\"",
         ),
         ("SELECT 12ab FROM sailing", "column 8 of the statement: \"12ab\" is not a number"),
         (
@@ -184,7 +184,7 @@ fn what_is_not_supported_is_refused_with_its_place_and_a_way_out() {
             "SELECT id FROM sailing WHERE departs_at < CURRENT_TIMESTAMP",
             "the current time is not known here",
         ),
-        ("SELECT id FROM json_each('[1]')", "json_each() gives no rows"),
+        ("SELECT id FROM json_each('[1]')", "json_each() cannot stand in FROM"),
         (
             "SELECT id FROM sailing WINDOW w AS (ORDER BY id)",
             "column 24 of the statement: WINDOW is not supported",

@@ -116,7 +116,7 @@ impl<'s> Parser<'s> {
             }
             Operator::Collate => {
                 self.advance();
-                if self.is_of_join() {
+                if self.begins_join() {
                     return self.expected("the name of a collation");
                 }
                 ExprKind::Collate(of, self.name("the name of a collation")?)
@@ -272,7 +272,7 @@ impl<'s> Parser<'s> {
         if self.takes("EXISTS") {
             return Ok(ExprKind::Exists(self.query_inside()?));
         }
-        if self.is_form() {
+        if self.begins_own_form() {
             return self.expected("an expression");
         }
         let name = self.name("an expression")?;
@@ -317,7 +317,7 @@ impl<'s> Parser<'s> {
         let of = Box::new(self.expr()?);
         self.word("AS")?;
         let mut words = Vec::new();
-        while matches!(self.peek(), Token::Word(_) | Token::Quoted(..)) && !self.is_of_join() {
+        while matches!(self.peek(), Token::Word(_) | Token::Quoted(..)) && !self.begins_join() {
             words.push(self.name("a type")?.text);
         }
         if words.is_empty() {

@@ -177,14 +177,14 @@ impl<'s> Parser<'s> {
         is_name(self.peek())
     }
 
-    /// Whether a word comes next that is a name like others, but no expression begins with it as
-    /// one.
-    pub(super) fn is_form(&self) -> bool {
+    /// Whether a word comes next that an expression begins with only in a form of its own; elsewhere
+    /// it is a name.
+    pub(super) fn begins_own_form(&self) -> bool {
         self.is_word("CAST") || self.is_word("RAISE")
     }
 
     /// Whether a word comes next that may begin a join.
-    pub(super) fn is_of_join(&self) -> bool {
+    pub(super) fn begins_join(&self) -> bool {
         matches!(self.peek(), Token::Word(word) if is_one_of(word, OF_JOINS))
     }
 
@@ -193,8 +193,8 @@ impl<'s> Parser<'s> {
         if !self.is_name() {
             return match self.peek() {
                 Token::Word(word) => {
-                    let message = format!("found the word {word} of SQL, expected {what}");
-                    let help = format!("if it is a name, put it into quotes: \"{word}\"");
+                    let message = format!("found the keyword {word}, expected {what}");
+                    let help = format!("if it is a name, put it in double quotes: \"{word}\"");
                     Err(Refusal::new(self.at(), message, help))
                 }
                 _ => self.expected(what),
@@ -380,7 +380,7 @@ impl<'s> Parser<'s> {
             let token = self.tokens.get(self.next + place).map(|placed| &placed.token);
             matches!(token, Some(Token::Symbol(next)) if *next == symbol)
         };
-        if self.is_name() && !self.is_form() && is(1, ".") && is(2, "*") {
+        if self.is_name() && !self.begins_own_form() && is(1, ".") && is(2, "*") {
             let name = self.take_name();
             self.next += 2;
             return Ok(Item::AllOf(name));
@@ -400,7 +400,7 @@ impl<'s> Parser<'s> {
             return self.name("a name").map(Some);
         }
         let is_text = matches!(self.peek(), Token::Text(_));
-        let follows = is_text || self.is_name() && !self.is_of_join() && !self.begins_windows();
+        let follows = is_text || self.is_name() && !self.begins_join() && !self.begins_windows();
         Ok(follows.then(|| self.take_name()))
     }
 
@@ -409,7 +409,7 @@ impl<'s> Parser<'s> {
         loop {
             if self.takes_symbol(",") {
                 terms.push(self.source_term(Join::Inner, false)?);
-            } else if self.is_word("JOIN") || self.is_of_join() {
+            } else if self.is_word("JOIN") || self.begins_join() {
                 let (join, is_natural) = self.join()?;
                 terms.push(self.source_term(join, is_natural)?);
             } else {
@@ -437,8 +437,7 @@ impl<'s> Parser<'s> {
         self.word("JOIN")?;
         let join = match (left, right) {
             (false, false) if outer => {
-                let help = "write LEFT, RIGHT or FULL OUTER JOIN";
-                return Err(Refusal::new(at, "this join does not say whose rows all stay", help));
+                return Err(Refusal::new(at, "OUTER needs LEFT, RIGHT or FULL before it", ""));
             }
             (false, false) => return Ok((Join::Inner, natural)),
             (true, false) => Join::Left,

@@ -83,7 +83,9 @@ impl<'s> Lexer<'s> {
     fn skip_space(&mut self) {
         loop {
             let rest = self.rest();
-            let is_space = |letter: char| matches!(letter, ' ' | '\t' | '\n' | '\x0c' | '\r');
+            // A byte order mark is space as well.
+            let is_space =
+                |letter: char| matches!(letter, ' ' | '\t' | '\n' | '\x0c' | '\r' | '\u{feff}');
             let text = rest.trim_start_matches(is_space);
             let text = match (text.strip_prefix("--"), text.strip_prefix("/*")) {
                 (Some(comment), _) => comment.find('\n').map_or("", |end| &comment[end..]),
