@@ -567,7 +567,7 @@ fn a_plan_is_explained_as_a_tree_as_json_and_as_a_graph() {
     let world = World::loaded();
     world
         .run("explain --cache cache.db next_from")
-        .says("next_from\n└─ window 5 rows")
+        .says("next_from\n└─ limit 5 rows")
         .says("order s.departs_at, then the ids of s")
         .says("bindings  found by r.from = :port, then by s.departs_at >= :now")
         .says("left join vessel AS v")

@@ -38,7 +38,7 @@ impl Cache {
         let known = writing.engine.plan_of(sql);
         let plan = known.map_or_else(|| compile(sql, &writing.state.schema), Ok)?;
         let params = plan.bind(params, None)?;
-        plan.window(&params)?;
+        plan.excerpt(&params)?;
         let (mut writing, bound) = self.bound(writing, &plan, &params, name)?;
         writing.engine.note_text(sql, &plan);
         // The same rows, and perhaps an index more to find them by.

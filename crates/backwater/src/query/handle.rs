@@ -223,7 +223,7 @@ impl Query {
     /// it one by one: fields that are absent, and rows that links point at and that are missing.
     /// In SQL they read as NULL; a program can fetch just those.
     ///
-    /// A row counts if it shows, or if it might once the missing is there; of rows that the window
+    /// A row counts if it shows, or if it might once the missing is there; of rows that the excerpt
     /// leaves out, only what decides about that. It is found by going through the rows that the
     /// statement reads, at each call.
     ///

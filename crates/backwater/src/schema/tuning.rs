@@ -25,7 +25,7 @@ pub(crate) struct Tuning {
     /// the last one.
     pub(crate) searched_texts: usize,
     /// Rows kept behind those that a LIMIT shows, in reserve for rows that leave.
-    pub(crate) rows_beyond_window: usize,
+    pub(crate) rows_beyond_excerpt: usize,
     /// From this many rows found for a LIMIT on, those that it does not need are dropped while
     /// others are looked for.
     pub(crate) pruned_rows: usize,
@@ -42,7 +42,7 @@ impl Default for Tuning {
             rows_apart: 10_000,
             ranked_edits: 64,
             searched_texts: 1024,
-            rows_beyond_window: 256,
+            rows_beyond_excerpt: 256,
             pruned_rows: 1 << 20,
         }
     }
@@ -73,7 +73,7 @@ impl Tuning {
             rows_apart: next(),
             ranked_edits: next(),
             searched_texts: next(),
-            rows_beyond_window: next(),
+            rows_beyond_excerpt: next(),
             pruned_rows: next(),
         }
     }
@@ -89,7 +89,7 @@ impl Tuning {
             self.rows_apart,
             self.ranked_edits,
             self.searched_texts,
-            self.rows_beyond_window,
+            self.rows_beyond_excerpt,
             self.pruned_rows,
         ]
     }

@@ -531,7 +531,7 @@ impl Choices<'_> {
         ])
     }
 
-    fn window(&mut self) -> String {
+    fn excerpt(&mut self) -> String {
         match self.pick(6) {
             0..=2 => String::new(),
             3 => format!(" LIMIT {}", self.pick(6)),
@@ -589,12 +589,12 @@ impl Choices<'_> {
                     true => vec![format!("{}{}", self.aggregate(&columns), self.order_end())],
                     false => Vec::new(),
                 };
-                let window = self.window();
-                return finish(&body, order, keys, &window, &ties);
+                let excerpt = self.excerpt();
+                return finish(&body, order, keys, &excerpt, &ties);
             }
         };
-        let window = self.window();
-        finish(&body, order, ties, &window, &[])
+        let excerpt = self.excerpt();
+        finish(&body, order, ties, &excerpt, &[])
     }
 
     fn union(&mut self) -> (String, String) {
@@ -621,8 +621,8 @@ impl Choices<'_> {
                 true => vec![format!("v{}", self.order_end())],
                 false => Vec::new(),
             };
-            let window = self.window();
-            return finish(&body, order, vec!["k".to_owned(), "v".to_owned()], &window, &[]);
+            let excerpt = self.excerpt();
+            return finish(&body, order, vec!["k".to_owned(), "v".to_owned()], &excerpt, &[]);
         }
         let body = format!(
             "SELECT 0 AS br, id AS i, n AS v FROM item AS s0 WHERE {a} UNION ALL SELECT 1, code, n FROM part AS s0 WHERE {b}"
@@ -632,8 +632,8 @@ impl Choices<'_> {
             1 => vec!["v DESC".to_owned()],
             _ => vec!["3".to_owned(), "2 DESC".to_owned()],
         };
-        let window = self.window();
-        finish(&body, order, vec!["br".to_owned(), "i".to_owned()], &window, &[])
+        let excerpt = self.excerpt();
+        finish(&body, order, vec!["br".to_owned(), "i".to_owned()], &excerpt, &[])
     }
 
     /// Writes of one commit.
@@ -699,15 +699,15 @@ fn finish(
     body: &str,
     order: Vec<String>,
     ties: Vec<String>,
-    window: &str,
+    excerpt: &str,
     within: &[String],
 ) -> (String, String) {
     let by = |keys: &[String]| {
         if keys.is_empty() { String::new() } else { format!(" ORDER BY {}", keys.join(", ")) }
     };
-    let sql = without_comments(&format!("{body}{}{window}", by(&order)));
+    let sql = without_comments(&format!("{body}{}{excerpt}", by(&order)));
     let within = if within.is_empty() { "1".to_owned() } else { within.join(", ") };
-    let judge = format!("{body}{}{window}", by(&[order, ties].concat()))
+    let judge = format!("{body}{}{excerpt}", by(&[order, ties].concat()))
         .replace("/*TIES*/", &format!(" ORDER BY {within}"))
         .replace("/*, TIES*/", &format!(", {within}"))
         .replace("/*, ", ", ")

@@ -71,16 +71,16 @@ fn an_order_names_those_who_moved_and_nobody_else() {
     assert_eq!(after(&cache, &query, &[(7, 0), (1, -1)]), "1@5>0 +7@1");
 }
 
-/// A window gains and loses rows at both of its ends, also when only others moved.
+/// An excerpt gains and loses rows at both of its ends, also when only others moved.
 #[test]
-fn a_window_takes_in_and_lets_go_at_its_ends() {
+fn an_excerpt_takes_in_and_lets_go_at_its_ends() {
     let cache = cache(&[(1, 10), (2, 20), (3, 30), (4, 40), (5, 50), (6, 60)]);
     let page = watched(&cache, "SELECT id FROM t ORDER BY k LIMIT 2 OFFSET 2");
     let top = watched(&cache, "SELECT id FROM t ORDER BY k LIMIT 2");
     assert_eq!(ids(&page), [3, 4]);
     assert_eq!(after(&cache, &page, &[(7, 0)]), "-4@1 +2@0", "pushed along by one in front");
     assert_eq!(after(&cache, &page, &[(7, 100)]), "-2@0 +4@1");
-    assert_eq!(after(&cache, &page, &[(6, 45)]), "", "behind the window");
+    assert_eq!(after(&cache, &page, &[(6, 45)]), "", "behind the excerpt");
     assert_eq!(after(&cache, &page, &[(1, 35)]), "-3@0 +1@0");
     assert_eq!(ids(&page), [1, 4]);
     let report = cache.commit("gone", |tx| tx.delete("t", 2)).unwrap();

@@ -199,12 +199,12 @@ fn param() -> impl Strategy<Value = Value> {
 }
 
 fn statement() -> impl Strategy<Value = Statement> {
-    let window = prop_oneof![
+    let excerpt = prop_oneof![
         3 => Just(String::new()),
         3 => (0..6_u8).prop_map(|limit| format!(" LIMIT {limit}")),
         2 => (0..6_u8, 0..6_u8).prop_map(|(limit, offset)| format!(" LIMIT {limit} OFFSET {offset}")),
     ];
-    let tail = (prop::option::of(condition()), window, (param(), param()), any::<bool>()).boxed();
+    let tail = (prop::option::of(condition()), excerpt, (param(), param()), any::<bool>()).boxed();
     let plain = (
         prop::collection::vec(expression(), 1..4),
         prop::collection::vec((expression(), order_ends()), 0..3),
@@ -220,23 +220,23 @@ fn statement() -> impl Strategy<Value = Statement> {
     );
     prop_oneof![
         (plain, tail.clone()).prop_map(
-            |((columns, order), (condition, window, params, watched))| {
+            |((columns, order), (condition, excerpt, params, watched))| {
                 let columns =
                     columns.iter().enumerate().map(|(n, column)| format!("{column} AS c{n}"));
                 let order = order
                     .into_iter()
                     .map(|(key, end)| format!("coalesce({key}, NULL){end}"))
                     .collect();
-                finish(columns.collect(), condition, &[], None, order, &window, params, watched)
+                finish(columns.collect(), condition, &[], None, order, &excerpt, params, watched)
             }
         ),
         (grouped, tail).prop_map(
-            |((mut keys, aggregates, having, order), (condition, window, params, watched))| {
+            |((mut keys, aggregates, having, order), (condition, excerpt, params, watched))| {
                 keys.dedup();
                 let columns = keys.iter().map(|key| (*key).to_owned()).chain(aggregates).collect();
                 let having = having.map(|(aggregate, test)| format!("{aggregate} {test}"));
                 let order = order.into_iter().map(|(key, end)| format!("{key}{end}")).collect();
-                finish(columns, condition, &keys, having, order, &window, params, watched)
+                finish(columns, condition, &keys, having, order, &excerpt, params, watched)
             }
         ),
     ]
@@ -254,16 +254,16 @@ fn bounded() -> impl Strategy<Value = Statement> {
         "? >= :p AND ? <= :q AND n > 0",
     ]);
     let column = prop::sample::select(vec!["n", "r", "t", "w", "id"]);
-    let window = prop::sample::select(vec!["", " LIMIT 3", " LIMIT 2 OFFSET 1", " LIMIT :q"]);
+    let excerpt = prop::sample::select(vec!["", " LIMIT 3", " LIMIT 2 OFFSET 1", " LIMIT :q"]);
     let joined = prop::sample::select(vec!["", "", " JOIN part ON part.code = item.part"]);
     let given = (param(), 0..5_i64, any::<bool>());
-    (bounds, column, order_ends(), (window, joined), given).prop_map(
-        |(bounds, column, ends, (window, joined), (p, q, watched))| {
+    (bounds, column, order_ends(), (excerpt, joined), given).prop_map(
+        |(bounds, column, ends, (excerpt, joined), (p, q, watched))| {
             let column = format!("item.{column}");
             let bounds = bounds.replace('?', &column).replace(" n ", " item.n ");
             let body = format!("SELECT item.id, item.b, {column} FROM item{joined} WHERE {bounds}");
-            let sql = format!("{body} ORDER BY {column}{ends}{window}");
-            let judge = format!("{body} ORDER BY {column}{ends}, item.id{window}");
+            let sql = format!("{body} ORDER BY {column}{ends}{excerpt}");
+            let judge = format!("{body} ORDER BY {column}{ends}, item.id{excerpt}");
             let params = [("p", p), ("q", q.into())].into_iter();
             let params = params.filter(|(name, _)| sql.contains(&format!(":{name}"))).collect();
             Statement { sql, judge, params, plain: joined.is_empty(), watched }
@@ -278,7 +278,7 @@ fn finish(
     keys: &[&str],
     having: Option<String>,
     order: Vec<String>,
-    window: &str,
+    excerpt: &str,
     (p, q): (Value, Value),
     watched: bool,
 ) -> Statement {
@@ -302,8 +302,8 @@ fn finish(
     let by = |keys: Vec<String>| {
         if keys.is_empty() { String::new() } else { format!(" ORDER BY {}", keys.join(", ")) }
     };
-    let sql = format!("{body}{}{window}", by(order.clone()));
-    let judge = format!("{body}{}{window}", by(order.into_iter().chain(ties).collect()));
+    let sql = format!("{body}{}{excerpt}", by(order.clone()));
+    let judge = format!("{body}{}{excerpt}", by(order.into_iter().chain(ties).collect()));
     let mut params = Vec::new();
     if sql.contains(":p") {
         params.push(("p", p));
@@ -749,7 +749,7 @@ proptest! {
     }
 
     /// The whole grammar over random schemas: joins of tables, lists, other statements and named
-    /// queries, subqueries, groupings and windows over them.
+    /// queries, subqueries, groupings and excerpts over them.
     #[test]
     fn statements_over_several_tables_equal_sqlite_after_every_commit(
         world in prop::collection::vec(any::<u16>(), 0..40),

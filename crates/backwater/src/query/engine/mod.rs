@@ -157,19 +157,19 @@ enum Made {
 /// Computes a new binding's state from a version of the tables that has the indexes for it.
 ///
 /// # Errors
-/// [`ErrorKind::Stopped`](crate::ErrorKind::Stopped); what is wrong with the window.
+/// [`ErrorKind::Stopped`](crate::ErrorKind::Stopped); what is wrong with the excerpt.
 pub(crate) fn compute_apart(
     plan: &Plan,
     params: &[Scalar<'static>],
     state: &State,
     inner: &InnerRows,
 ) -> Result<Result<BindingState, Failure>> {
-    let window = plan.window(params)?;
+    let excerpt = plan.excerpt(params)?;
     let derived = inner.iter().map(|rows| Some(StatementView { rows: rows.as_ref()?, undo: None }));
     let derived: Vec<Option<StatementView<'_>>> = derived.collect();
     let view = View { plan, state, derived: &derived };
-    let is_empty = plan.key(params, window).is_none();
-    let live = || computed(&view, (params, window), is_empty);
+    let is_empty = plan.key(params, excerpt).is_none();
+    let live = || computed(&view, (params, excerpt), is_empty);
     match work::can_stop(true, live) {
         Err(failure) if failure.is_stopped => Err(failure.error()),
         live => Ok(live),
@@ -341,7 +341,7 @@ impl Engine {
         made: Option<Made>,
     ) -> Result<BindingNo> {
         let plan = self.shapes[&number].plan.clone();
-        let window = plan.window(&params)?;
+        let excerpt = plan.excerpt(&params)?;
         let hash = hash_of(&params, &self.hasher);
         if let Some(known) = self.with_params(number, &params, hash)
             && let Some(binding) = self.bindings.get_mut(&known)
@@ -369,7 +369,7 @@ impl Engine {
         let group = self.group(number, &plan, &inner, &params);
         let binding = BindingNo(self.next_binding);
         self.next_binding += 1;
-        let key = plan.key(&params, window);
+        let key = plan.key(&params, excerpt);
         let shared = &self.shapes[&number].name;
         let name = if **shared == *name { shared.clone() } else { name.into() };
         let nodes = inner.iter().map(|inner| Some(self.bindings.get(&(*inner)?)?.node.clone()));
@@ -377,7 +377,7 @@ impl Engine {
         if nodes.iter().all(Option::is_none) {
             nodes = Vec::new();
         }
-        let bound_plan = Arc::new(BoundPlan { plan, params: params.into(), window });
+        let bound_plan = Arc::new(BoundPlan { plan, params: params.into(), excerpt });
         let log = self.groups.get(&group).and_then(|group| group.log.clone());
         let named = (binding, name);
         let reads = (!nodes.is_empty() || log.is_some())

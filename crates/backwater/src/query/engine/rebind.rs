@@ -87,20 +87,20 @@ impl Engine {
         };
         let (old, is_alone, shape) = (binding.node.clone(), binding.uses == 1, binding.shape);
         let plan = old.bound_plan.plan.clone();
-        let window = plan.window(&params)?;
+        let excerpt = plan.excerpt(&params)?;
         // This is the writer: no reader is ahead of it.
         let caught_up = old.catch_up(state, commit);
         debug_assert!(caught_up.is_ok());
         let before = old.entry();
         let hash = hash_of(&params, &self.hasher);
         let known = self.with_params(shape, &params, hash);
-        let to = BoundPlan { plan: plan.clone(), params: params.into(), window };
+        let to = BoundPlan { plan: plan.clone(), params: params.into(), excerpt };
         let elsewhere = self
             .shapes
             .get_mut(&shape)
             .map(|shape| &**shape.elsewhere.get_or_insert_with(|| rebind::elsewhere(&shape.plan)));
         let way = RebindStrategy::between(&old.bound_plan, &to, elsewhere.unwrap_or_default());
-        let is_new = known.is_none() && window.limit > 0 && old.key.is_some();
+        let is_new = known.is_none() && excerpt.limit > 0 && old.key.is_some();
         if is_new
             && matches!((&way, &apart), (RebindStrategy::Recompute, Apart::Ask))
             && self.is_worth_apart(&plan, &to.params, state)

@@ -93,12 +93,12 @@ impl<'a, 'e> Block<'a, 'e> {
             None => None,
         };
         let items = self.items(select)?;
-        let (mut order, mut window) = (Vec::new(), (None, None));
+        let (mut order, mut excerpt) = (Vec::new(), (None, None));
         if let Some(query) = query {
             order = self.order(&query.order, &items)?;
-            window = self.limits(query)?;
+            excerpt = self.limits(query)?;
         }
-        let (limit, offset) = window;
+        let (limit, offset) = excerpt;
 
         let grouped = !keys.is_empty() || !self.aggregates.is_empty();
         if let (Some((_, at)), false) = (&having, grouped) {

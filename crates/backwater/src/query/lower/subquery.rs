@@ -318,7 +318,7 @@ impl<'a> Block<'a, '_> {
         parts.params.iter().map(|param| super::param_no(&mut self.params, param)).collect()
     }
 
-    /// A subquery as one without grouping and window, by reading it as another statement if need
+    /// A subquery as one without grouping and excerpt, by reading it as another statement if need
     /// be.
     fn plain(&self, parts: Parts, ties: &[Tie], at: Location) -> Lowered<Parts> {
         if parts.is_plain() {

@@ -6,7 +6,7 @@ use smallvec::{SmallVec, smallvec};
 
 use crate::query::expr::Columns;
 use crate::query::expr::scalar::Scalar;
-use crate::query::plan::{OrderKey, Plan, Window};
+use crate::query::plan::{Excerpt, OrderKey, Plan};
 use crate::query::result::edit::Edit;
 use crate::query::state::rank_tree::{Prefix, RankTree, Sought};
 use crate::schema::Tuning;
@@ -131,17 +131,17 @@ pub(crate) fn order_against<'a>(
     Ordering::Equal
 }
 
-/// Applies edits to an order and returns how the rows in the window moved.
+/// Applies edits to an order and returns how the rows in the excerpt moved.
 ///
 /// What leaves or moves is taken out under the old order and put in under the new one, so that no
 /// comparison ever meets an entry under the wrong one. `old_order` and `new_order` make of an
 /// entry what compares others with it.
 ///
 /// Of an order of which only the first entries are kept, the others are not followed. `None` if too
-/// few are left then to fill the window.
+/// few are left then to fill the excerpt.
 pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
     ranked: &mut RankTree<E>,
-    (window, tuning): (Window, &Tuning),
+    (excerpt, tuning): (Excerpt, &Tuning),
     edits: &[Edit<E>],
     old_order: impl Fn(&E) -> Sought<O>,
     new_order: impl Fn(&E) -> Sought<N>,
@@ -168,9 +168,9 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         |edit: &&Edit<E>| !matches!(edit, Edit::Change(_) | Edit::Replace { reorder: false, .. });
     if edits.iter().filter(reorders).count() > tuning.ranked_edits {
         // Each is looked for in the whole of the old order and of the new one, unless it stands so
-        // far behind the window that it is nothing to it.
+        // far behind the excerpt that it is nothing to it.
         let far = |ranked: &RankTree<E>| {
-            ranked.prefix(window.end().saturating_add(edits.len())).unwrap_or(Prefix::MAX)
+            ranked.prefix(excerpt.end().saturating_add(edits.len())).unwrap_or(Prefix::MAX)
         };
         let places: Vec<_> = edits.iter().map(|edit| leaves(edit, ranked)).collect();
         let last = far(ranked);
@@ -227,7 +227,7 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         afters[number] = rank;
         befores[number] = rank.map(|rank| moved_rank(rank, &into, &out));
     }
-    if !ranked.reaches(window.end()) {
+    if !ranked.reaches(excerpt.end()) {
         return None;
     }
     let ranks = befores.into_iter().zip(afters);
@@ -242,10 +242,10 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
             Edit::Enter(_) | Edit::Leave(_) => Moved::between(before, after),
         })
         .collect();
-    if !window.is_whole() {
-        push_neighbours(&mut candidates, len, window, &out, &into);
+    if !excerpt.is_whole() {
+        push_neighbours(&mut candidates, len, excerpt, &out, &into);
         for row in &mut candidates {
-            let inside = |rank: Option<usize>| rank.and_then(|rank| window.position(rank));
+            let inside = |rank: Option<usize>| rank.and_then(|rank| excerpt.position(rank));
             let shown = Moved::between(inside(row.before()), inside(row.after()));
             *row = shown.with(row.changed, row.moved);
         }
@@ -287,19 +287,19 @@ fn moved_rank(rank: usize, gone: &[usize], others: &[usize]) -> usize {
     nth_free(others, rank - gone.partition_point(|other| *other < rank))
 }
 
-/// Adds the rows that others pushed over an end of the window. An edit shifts ranks by one, so
+/// Adds the rows that others pushed over an end of the excerpt. An edit shifts ranks by one, so
 /// they lie within as many ranks of that end as there are edits.
 fn push_neighbours(
     candidates: &mut Moves,
     len: usize,
-    window: Window,
+    excerpt: Excerpt,
     out: &[usize],
     into: &[usize],
 ) {
     let shifts = out.len().max(into.len());
     let mut known: Few<usize> = candidates.iter().filter_map(|row| row.before()).collect();
     known.sort_unstable();
-    let ends = [window.offset, window.end()];
+    let ends = [excerpt.offset, excerpt.end()];
     let mut last = 0;
     for end in ends {
         let from = end.saturating_sub(shifts).max(last);

@@ -19,11 +19,11 @@ use crate::schema::{FieldNo, Schema};
 /// #     table.sailing = { id = "id", fields = { id = "int", port = "text", delay_min = "int" } }
 /// # "#)?;
 /// let late = schema.explain("SELECT id FROM sailing WHERE port = :port AND delay_min > 5 ORDER BY delay_min LIMIT 3")?;
-/// assert_eq!(late.root().name(), "window");
+/// assert_eq!(late.root().name(), "limit");
 /// assert_eq!(late.root().inputs()[0].what(), "delay_min, then the rows' ids");
 /// println!("{late}"); // as a tree
 /// assert!(late.to_dot().starts_with("digraph"));
-/// assert!(late.to_json().contains("\"operator\": \"window\""));
+/// assert!(late.to_json().contains("\"operator\": \"limit\""));
 /// # Ok::<(), backwater::Error>(())
 /// ```
 #[derive(Debug, Clone)]
@@ -61,7 +61,7 @@ impl Operator {
         self
     }
 
-    /// What it does, as one or two words: `scan`, `join`, `group`, `order`, `window`.
+    /// What it does, as one or two words: `scan`, `join`, `group`, `order`, `limit`.
     ///
     /// See [`Explanation`] for an example.
     pub fn name(&self) -> &str {
@@ -215,7 +215,7 @@ fn statement(plan: &Plan, schema: &Schema, shown: &Printed) -> Operator {
         let offset =
             plan.offset.as_ref().map(|offset| format!("after the first {}", number(offset)));
         let what: Vec<String> = limit.into_iter().chain(offset).collect();
-        operator = Operator::new("window", what.join(" "))
+        operator = Operator::new("limit", what.join(" "))
             .fact("keeps", "nothing: it is cut out of the order when it is read")
             .fact("follows", "looks at as many rows beside its ends as were shifted across them")
             .input(operator);

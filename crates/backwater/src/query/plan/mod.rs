@@ -22,7 +22,7 @@ use crate::query::expr::{ColumnNo, Expr, NoColumns};
 use crate::schema::{FieldKind, FieldNo, ResultLimits, Schema, TableNo, Tuning};
 use crate::value::{Named, Value};
 
-/// A statement: relations joined, filtered, perhaps grouped, ordered and cut to a window. What it
+/// A statement: relations joined, filtered, perhaps grouped, ordered and cut to an excerpt. What it
 /// reads from another statement is a relation like a table, with a plan of its own.
 #[derive(Debug)]
 pub(crate) struct Plan {
@@ -226,22 +226,22 @@ pub(crate) struct Param {
     pub(crate) is_time: bool,
 }
 
-/// A plan with values for its parameters, and the window that they open.
+/// A plan with values for its parameters, and the excerpt that LIMIT and OFFSET show.
 #[derive(Debug)]
 pub(crate) struct BoundPlan {
     pub(crate) plan: Arc<Plan>,
     pub(crate) params: Box<[Scalar<'static>]>,
-    pub(crate) window: Window,
+    pub(crate) excerpt: Excerpt,
 }
 
 /// The part of the whole order that a result shows.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Window {
+pub(crate) struct Excerpt {
     pub(crate) offset: usize,
     pub(crate) limit: usize,
 }
 
-impl Window {
+impl Excerpt {
     pub(crate) fn is_whole(self) -> bool {
         self.offset == 0 && self.limit == usize::MAX
     }
@@ -262,7 +262,7 @@ impl Window {
         start..start + self.len(rows)
     }
 
-    /// The position in the window of a rank.
+    /// The position in the excerpt of a rank.
     pub(crate) fn position(self, rank: usize) -> Option<usize> {
         rank.checked_sub(self.offset).filter(|position| *position < self.limit)
     }
@@ -314,8 +314,7 @@ impl Plan {
         Ok(values)
     }
 
-    /// The window that LIMIT and OFFSET open. The statements that it reads, with values for their
-    /// parameters, and what they are called.
+    /// The statements that it reads, with values for their parameters, and what they are called.
     pub(crate) fn statements(
         &self,
         params: &[Scalar<'static>],
@@ -330,7 +329,8 @@ impl Plan {
         statements.collect()
     }
 
-    pub(crate) fn window(&self, params: &[Scalar<'static>]) -> Result<Window> {
+    /// The excerpt that LIMIT and OFFSET show.
+    pub(crate) fn excerpt(&self, params: &[Scalar<'static>]) -> Result<Excerpt> {
         let number = |expr: &Option<Expr>, name: &str| -> Result<Option<i64>> {
             let Some(expr) = expr else { return Ok(None) };
             match expr.eval(&NoColumns, params).under(Affinity::Numeric) {
@@ -343,7 +343,7 @@ impl Plan {
         };
         let limit = number(&self.limit, "LIMIT")?;
         let offset = number(&self.offset, "OFFSET")?;
-        Ok(Window {
+        Ok(Excerpt {
             // A negative LIMIT is none, a negative OFFSET is 0.
             limit: limit.and_then(|limit| usize::try_from(limit).ok()).unwrap_or(usize::MAX),
             offset: offset.and_then(|offset| usize::try_from(offset).ok()).unwrap_or(0),
@@ -351,14 +351,14 @@ impl Plan {
     }
 
     /// What a tuple must hold to belong to a binding; `None` if none can: a value is NULL, or
-    /// nothing can show in its window.
-    pub(crate) fn key(&self, params: &[Scalar<'static>], window: Window) -> Option<KeyValues> {
+    /// nothing can show in its excerpt.
+    pub(crate) fn key(&self, params: &[Scalar<'static>], excerpt: Excerpt) -> Option<KeyValues> {
         let keys =
             self.keys.iter().map(|part| match params[part.param].clone().under(part.affinity) {
                 Scalar::Null => None,
                 value => Some(Key::from(value)),
             });
-        keys.collect::<Option<_>>().filter(|_| window.limit > 0)
+        keys.collect::<Option<_>>().filter(|_| excerpt.limit > 0)
     }
 
     /// By which columns the rows of another statement have to be found.

@@ -12,7 +12,7 @@ use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::operator::statement_rows::{StatementRow, StatementRows, StatementView};
 use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::operator::walk::Walk;
-use crate::query::plan::{Access, BoundPlan, Identity, JoinStep, Plan, Relation, Window};
+use crate::query::plan::{Access, BoundPlan, Excerpt, Identity, JoinStep, Plan, Relation};
 use crate::query::state::binding::BindingState;
 use crate::query::state::ordered::{Ordered, Slots, of_tables};
 use crate::schema::{FieldNo, TableNo};
@@ -94,7 +94,7 @@ pub(in crate::query) fn missing(
     let mut cells = Cells::new();
     let (known, gathered) = Default::default();
     let mut gathering = Gathering { state, known, gathered, cells: &mut cells };
-    gathering.gather(&bound_plan.plan, &bound_plan.params, Some((ordered, bound_plan.window)));
+    gathering.gather(&bound_plan.plan, &bound_plan.params, Some((ordered, bound_plan.excerpt)));
     let listed = cells.iter().take(most).map(|(table, slot, field)| {
         let definition = state.schema.table(*table);
         MissingCell {
@@ -131,7 +131,7 @@ impl Gathering<'_> {
         &mut self,
         plan: &Plan,
         params: &[Scalar<'static>],
-        shown: Option<(&Ordered, Window)>,
+        shown: Option<(&Ordered, Excerpt)>,
     ) {
         for source in &plan.sources {
             if let Relation::Statement(inner, of) = &source.relation {
@@ -184,11 +184,11 @@ impl Gathering<'_> {
         let rows = self.read_statements(plan, params);
         let views = views(&rows);
         let view = View { plan, state: self.state, derived: &views };
-        let window = plan.window(params).ok()?;
-        let live = BindingState::compute(&view, (params, window), false).ok()?;
-        let ranks = 0..window.len(live.ordered.len());
+        let excerpt = plan.excerpt(params).ok()?;
+        let live = BindingState::compute(&view, (params, excerpt), false).ok()?;
+        let ranks = 0..excerpt.len(live.ordered.len());
         let rows = ranks.map(|rank| {
-            let (key, row) = live.ordered.statement_row(rank + window.offset, &view, params)?;
+            let (key, row) = live.ordered.statement_row(rank + excerpt.offset, &view, params)?;
             Some((key, Arc::new(row)))
         });
         rows.collect()
@@ -199,11 +199,11 @@ impl Gathering<'_> {
 fn search(
     view: &View<'_>,
     params: &[Scalar<'static>],
-    shown: Option<(&Ordered, Window)>,
+    shown: Option<(&Ordered, Excerpt)>,
     cells: &mut Cells,
 ) {
     let plan = view.plan;
-    let mut search = Search { view, params, window: ShownTuples::of(view, shown), cells };
+    let mut search = Search { view, params, excerpt: ShownTuples::of(view, shown), cells };
     let follows = |source: &usize| {
         let steps = &plan.paths[*source].steps;
         steps.iter().any(|step| matches!(step.access, Access::Follow(_)))
@@ -235,14 +235,14 @@ pub(super) enum ShownTuples {
 }
 
 impl ShownTuples {
-    pub(super) fn of(view: &View<'_>, shown: Option<(&Ordered, Window)>) -> Self {
-        let Some((ordered, window)) = shown.filter(|_| view.plan.grouping.is_none()) else {
+    pub(super) fn of(view: &View<'_>, shown: Option<(&Ordered, Excerpt)>) -> Self {
+        let Some((ordered, excerpt)) = shown.filter(|_| view.plan.grouping.is_none()) else {
             return ShownTuples::All;
         };
-        if window.is_whole() {
+        if excerpt.is_whole() {
             return ShownTuples::All;
         }
-        let ranks = window.offset..window.offset + window.len(ordered.len());
+        let ranks = excerpt.offset..excerpt.offset + excerpt.len(ordered.len());
         let (mut tuples, mut keys) = (HashSet::new(), HashSet::new());
         of_tables!(
             Ordered, ordered,
@@ -272,7 +272,7 @@ impl ShownTuples {
 struct Search<'a, 'v> {
     view: &'v View<'a>,
     params: &'a [Scalar<'static>],
-    window: ShownTuples,
+    excerpt: ShownTuples,
     cells: &'v mut Cells,
 }
 
@@ -396,7 +396,7 @@ impl<'a> Search<'a, '_> {
             let reads = plan.sources[*number].reads.iter();
             self.cells.extend(reads.map(|field| (*table, *slot, field)));
         }
-        let shows = self.window.has(view, &partial.tuple);
+        let shows = self.excerpt.has(view, &partial.tuple);
         for (source, slot) in plan.sources.iter().zip(&partial.tuple) {
             let Relation::Table(table) = source.relation else { continue };
             if *slot == NONE {

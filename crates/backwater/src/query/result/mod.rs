@@ -43,7 +43,7 @@ impl Entry {
         Self { bound_plan, ordered, last: Mutex::default(), serial }
     }
 
-    /// The entry after a commit that moved nothing in its window: it goes on giving the object that
+    /// The entry after a commit that moved nothing in its excerpt: it goes on giving the object that
     /// readers hold.
     pub(crate) fn with_same_rows(&self, ordered: Ordered) -> Self {
         Self {
@@ -139,7 +139,7 @@ impl QueryResult {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn len(&self) -> usize {
-        self.0.bound_plan.window.len(self.0.ordered.len())
+        self.0.bound_plan.excerpt.len(self.0.ordered.len())
     }
 
     /// Whether there is no row.
@@ -206,7 +206,7 @@ impl QueryResult {
     pub(in crate::query) fn keyed(
         &self,
     ) -> impl Iterator<Item = (Box<[Key]>, Box<[Scalar<'static>]>)> {
-        let start = self.0.bound_plan.window.offset;
+        let start = self.0.bound_plan.excerpt.offset;
         (start..start + self.len()).filter_map(|rank| {
             let view = self.view();
             let (key, row) =
@@ -275,11 +275,11 @@ impl<'r> Cursor<'r> {
     #[inline]
     pub(in crate::query) fn at(&mut self, position: usize) -> Option<RowRef<'r>> {
         let result = self.result;
-        let window = result.0.bound_plan.window;
-        if position >= window.limit {
+        let excerpt = result.0.bound_plan.excerpt;
+        if position >= excerpt.limit {
             return None;
         }
-        let rank = window.offset + position;
+        let rank = excerpt.offset + position;
         let (leaf, place) = match &self.leaf {
             Some((leaf, ranks, first)) if ranks.contains(&rank) => {
                 (*leaf, rank - ranks.start + first)

@@ -11,7 +11,7 @@ use crate::query::expr::{ColumnNo, Comparison, Expr, NoColumns};
 use crate::query::operator::statement_rows::StatementView;
 use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::operator::walk::Walk;
-use crate::query::plan::{Access, AggregateFunction, BoundPlan, JoinStep, Plan, Relation, Window};
+use crate::query::plan::{Access, AggregateFunction, BoundPlan, Excerpt, JoinStep, Plan, Relation};
 use crate::query::result::missing::{Gathering, ShownTuples, views};
 use crate::query::state::ordered::Ordered;
 use crate::schema::{FieldNo, TableNo};
@@ -48,9 +48,9 @@ pub(in crate::query) fn reads(
     let (scopes, is_cut, seen_rows, seen, statements_seen) = Default::default();
     let mut reading =
         Reading { state, statements, scopes, is_cut, seen_rows, seen, statements_seen, most };
-    let window = bound_plan.window;
-    let shown = ordered.map(|ordered| (ordered, window));
-    if window.limit > 0 {
+    let excerpt = bound_plan.excerpt;
+    let shown = ordered.map(|ordered| (ordered, excerpt));
+    if excerpt.limit > 0 {
         reading.statement(&bound_plan.plan, &bound_plan.params, &[], shown);
     }
     ReadScopes { scopes: reading.scopes, is_all: !reading.is_cut }
@@ -82,7 +82,7 @@ impl Reading<'_> {
         plan: &Plan,
         params: &[Scalar<'static>],
         fixed: &[Fixed],
-        shown: Option<(&Ordered, Window)>,
+        shown: Option<(&Ordered, Excerpt)>,
     ) {
         let rows = self.statements.read_statements(plan, params);
         let views: Vec<Option<StatementView<'_>>> = views(&rows);

@@ -16,12 +16,12 @@ use crate::query::operator::order::{Moves, follow, order_against, order_by, sort
 use crate::query::operator::scan;
 use crate::query::operator::view::{Tuple, View, key_slots};
 use crate::query::operator::walk::Walk;
-use crate::query::plan::{BoundPlan, Plan, Source, StoredRow, Window};
+use crate::query::plan::{BoundPlan, Excerpt, Plan, Source, StoredRow};
 use crate::query::result::edit::{Edit, Edits, Failure};
 use crate::query::state::narrow::{Narrowed, SearchedTexts, narrowed};
 use crate::query::state::ordered::{Ordered, Slots, of_tables};
 use crate::query::state::rank_tree::{Prefix, RankTree, Sought};
-use crate::query::state::rebind::{self, window_moved};
+use crate::query::state::rebind::{self, excerpt_moved};
 use crate::query::state::sort_prefix::prefix;
 use crate::query::work;
 use crate::schema::ResultLimits;
@@ -67,19 +67,19 @@ impl BindingState {
     /// Computes a result from scratch; without rows, if `empty`.
     pub(crate) fn compute(
         view: &View<'_>,
-        (params, window): (&[Scalar<'static>], Window),
+        (params, excerpt): (&[Scalar<'static>], Excerpt),
         empty: bool,
     ) -> Result<Self, Failure> {
         let plan = view.plan;
-        work::within(&plan.limits, || Self::compute_within(view, (params, window), empty))
+        work::within(&plan.limits, || Self::compute_within(view, (params, excerpt), empty))
     }
 
     fn compute_within(
         view: &View<'_>,
-        (params, window): (&[Scalar<'static>], Window),
+        (params, excerpt): (&[Scalar<'static>], Excerpt),
         empty: bool,
     ) -> Self {
-        let (plan, few) = (view.plan, few(view.plan, window));
+        let (plan, few) = (view.plan, few(view.plan, excerpt));
         let walk = Walk { view, params };
         let each = |found: &mut dyn FnMut(&[Slot])| {
             if !empty {
@@ -121,12 +121,12 @@ impl BindingState {
     }
 
     /// The rows that meet the conditions of a binding with narrower ones, and how they move from
-    /// the old window to its own.
+    /// the old excerpt to its own.
     pub(crate) fn narrowed(
         (ordered, operators): (&Ordered, &OperatorState),
         view: &View<'_>,
         to: &BoundPlan,
-        old: Window,
+        old: Excerpt,
     ) -> Option<(Self, Moves)> {
         fn of<E>(
             (ranked, moved, texts): Narrowed<RankTree<E>>,
@@ -148,11 +148,11 @@ impl BindingState {
     }
 
     /// Drops the rows at the ends of the order that no longer meet conditions, in front and at the
-    /// end; returns how rows move from the old window to the new one. `None` if it must be
+    /// end; returns how rows move from the old excerpt to the new one. `None` if it must be
     /// recomputed.
     pub(crate) fn cut<'a>(
         ordered: &Ordered,
-        (old, new): (Window, Window),
+        (old, new): (Excerpt, Excerpt),
         view: &'a View<'_>,
         meet: (&Filter<'a>, &Filter<'a>),
     ) -> Option<(Self, Moves)> {
@@ -166,7 +166,7 @@ impl BindingState {
             return None;
         }
         let new = new.ranks(is);
-        let moved = window_moved(old.ranks(was), new.start + front..new.end + front);
+        let moved = excerpt_moved(old.ranks(was), new.start + front..new.end + front);
         Some((left.into(), moved))
     }
 
@@ -178,24 +178,24 @@ impl BindingState {
         }
     }
 
-    /// Follows a commit; returns how the rows in the window moved. `None` if it must be recomputed,
+    /// Follows a commit; returns how the rows in the excerpt moved. `None` if it must be recomputed,
     /// as only the first rows were kept and too few of them are left.
     pub(crate) fn apply(
         &mut self,
         (before, after): (&View<'_>, &View<'_>),
         params: &[Scalar<'static>],
-        window: Window,
+        excerpt: Excerpt,
         rows: &[TupleDelta],
     ) -> Option<Moves> {
         let plan = after.plan;
         let views = (before, after);
         self.operators.searched = None;
         if rows.is_empty() {
-            return self.ordered.reaches(window.end()).then(Moves::new);
+            return self.ordered.reaches(excerpt.end()).then(Moves::new);
         }
         let moves = of_tables!(
             Ordered, &mut self.ordered,
-            ranked => follow_tuples(ranked, window, views, params, rows),
+            ranked => follow_tuples(ranked, excerpt, views, params, rows),
             kept ranked => {
                 let edits = match (&plan.grouping, &mut self.operators.groups, &plan.made) {
                     (Some(grouping), Some(groups), _) => {
@@ -241,10 +241,10 @@ impl BindingState {
                         move |other: &Arc<GroupRow>| order_groups(plan, params, other, &row);
                     Sought { prefix, against }
                 };
-                follow(ranked, (window, &plan.tuning), &edits, against, against)
+                follow(ranked, (excerpt, &plan.tuning), &edits, against, against)
             }
         );
-        if let Some(few) = few(plan, window) {
+        if let Some(few) = few(plan, excerpt) {
             let ordered = &mut self.ordered;
             of_tables!(Ordered, ordered, ranked => ranked.keep_first(few), kept ranked => ranked.keep_first(few));
         }
@@ -272,11 +272,11 @@ fn check_outputs(plan: &Plan, params: &[Scalar<'static>], row: &GroupRow) {
     }
 }
 
-/// How many of the first rows are needed: those up to the end of the window, and a reserve. `None`
+/// How many of the first rows are needed: those up to the end of the excerpt, and a reserve. `None`
 /// if all are.
-fn few(plan: &Plan, window: Window) -> Option<usize> {
-    let end = window.end();
-    let more = plan.tuning.rows_beyond_window;
+fn few(plan: &Plan, excerpt: Excerpt) -> Option<usize> {
+    let end = excerpt.end();
+    let more = plan.tuning.rows_beyond_excerpt;
     (end < usize::MAX && plan.keeps_first()).then(|| end.saturating_add(more))
 }
 
@@ -361,7 +361,7 @@ fn kept_prefix(plan: &Plan, params: &[Scalar<'static>], row: &GroupRow) -> Prefi
 
 fn follow_tuples<E: Slots>(
     ranked: &mut RankTree<E>,
-    window: Window,
+    excerpt: Excerpt,
     (before, after): (&View<'_>, &View<'_>),
     params: &[Scalar<'static>],
     rows: &[TupleDelta],
@@ -389,7 +389,7 @@ fn follow_tuples<E: Slots>(
         }
     }
     let (old, new) = (|of: &E| sought(before, params, of), |of: &E| sought(after, params, of));
-    follow(ranked, (window, &after.plan.tuning), &edits, old, new)
+    follow(ranked, (excerpt, &after.plan.tuning), &edits, old, new)
 }
 
 /// Of the tuples that left and those that entered, pairs that are one row: a row in it that others

@@ -7,7 +7,7 @@ use crate::query::expr::fold::Needle;
 use crate::query::operator::filter::{Filter, Plain};
 use crate::query::operator::order::{Moved, Moves};
 use crate::query::operator::view::View;
-use crate::query::plan::{BoundPlan, Relation, Source, Window};
+use crate::query::plan::{BoundPlan, Excerpt, Relation, Source};
 use crate::query::state::ordered::Slots;
 use crate::query::state::rank_tree::RankTree;
 use crate::query::state::rebind::thinned;
@@ -122,7 +122,7 @@ pub(crate) fn narrowed<E: Slots>(
     ranked: &RankTree<E>,
     view: &View<'_>,
     to: &BoundPlan,
-    old: Window,
+    old: Excerpt,
     searched: Option<&Arc<SearchedTexts>>,
 ) -> Narrowed<RankTree<E>> {
     let mut filter = Filter::of(&to.plan.late, &to.params);
@@ -168,14 +168,14 @@ pub(crate) fn narrowed<E: Slots>(
         });
     }
 
-    let moved = if old.is_whole() && to.window.is_whole() {
+    let moved = if old.is_whole() && to.excerpt.is_whole() {
         let mut gone: Vec<Moved> = Vec::with_capacity(len - stays.count);
         gone.extend(stays.others(len).map(Moved::left));
         gone.into()
     } else {
         let mut next = 0..;
         let after = |rank: usize| (rank, stays.has(rank).then(|| next.next()).flatten());
-        thinned((0..len).map(after), old, to.window)
+        thinned((0..len).map(after), old, to.excerpt)
     };
     let ordered = match stays.count == len {
         true => ranked.clone(),

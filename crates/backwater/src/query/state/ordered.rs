@@ -11,7 +11,7 @@ use crate::query::plan::Plan;
 use crate::query::state::rank_tree::{Leaf, RankTree};
 use crate::table::Slot;
 
-/// A result in order, all of it: the window is cut out where it is read.
+/// A result in order, all of it: the excerpt is cut out where it is read.
 #[derive(Clone)]
 pub(crate) enum Ordered {
     /// Rows of one table.

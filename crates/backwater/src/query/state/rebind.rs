@@ -16,7 +16,7 @@ use crate::query::operator::filter::Filter;
 use crate::query::operator::group::GroupRow;
 use crate::query::operator::order::{Moved, Moves, settle};
 use crate::query::operator::view::{View, key_slots};
-use crate::query::plan::{BoundPlan, Plan, Relation, Source, Window};
+use crate::query::plan::{BoundPlan, Excerpt, Plan, Relation, Source};
 use crate::query::state::ordered::{Ordered, Slots};
 use crate::query::state::rank_tree::{RankTree, Sought};
 use crate::query::state::sort_prefix::prefix;
@@ -26,8 +26,8 @@ use crate::table::Slot;
 /// How the result for other values is derived from the present one.
 #[derive(Debug, PartialEq)]
 pub(crate) enum RebindStrategy {
-    /// The same rows, seen through another window.
-    Window,
+    /// The same rows, in another excerpt.
+    Excerpt,
     /// Rows leave at the ends of the order: those for which these conditions do not hold any more,
     /// each at its own end.
     Ends(SmallVec<[(End, usize); 1]>),
@@ -84,7 +84,7 @@ impl RebindStrategy {
             }
         }
         match (bands.is_empty(), narrower) {
-            (true, false) => RebindStrategy::Window,
+            (true, false) => RebindStrategy::Excerpt,
             (false, false) if at_ends => RebindStrategy::Ends(ends),
             (false, false) => RebindStrategy::Bands(bands),
             (true, true) if plan.is_of_tables() => RebindStrategy::Narrower,
@@ -101,12 +101,12 @@ fn reads(expr: &Expr, is_one: &dyn Fn(usize) -> bool) -> bool {
 }
 
 /// For each parameter of a plan whether it decides on more than which rows there are and where the
-/// window is.
+/// excerpt is.
 pub(crate) fn elsewhere(plan: &Plan) -> Box<[bool]> {
     (0..plan.params.len()).map(|param| is_elsewhere(plan, param)).collect()
 }
 
-/// Whether a parameter decides on more than which rows there are and where the window is.
+/// Whether a parameter decides on more than which rows there are and where the excerpt is.
 fn is_elsewhere(plan: &Plan, param: usize) -> bool {
     let reads = |expr: &Expr| reads(expr, &|other| other == param);
     let of_sources = plan.sources.iter().any(|source| match &source.relation {
@@ -167,12 +167,12 @@ fn is_narrower(condition: &Expr, from: &BoundPlan, to: &BoundPlan) -> bool {
     !matches!(text, Expr::Param(_)) && folded(&b).contains(&*folded(&a))
 }
 
-/// How rows move that keep their order, as some of them go and the window moves: each with its old
+/// How rows move that keep their order, as some of them go and the excerpt moves: each with its old
 /// rank, and its new one if it stays.
 pub(in crate::query) fn thinned(
     ranks: impl Iterator<Item = (usize, Option<usize>)>,
-    old: Window,
-    new: Window,
+    old: Excerpt,
+    new: Excerpt,
 ) -> Moves {
     let moved = ranks.filter_map(|(before, after)| {
         let (before, after) = (old.position(before), after.and_then(|rank| new.position(rank)));
@@ -184,9 +184,9 @@ pub(in crate::query) fn thinned(
     moved
 }
 
-/// How rows move when only the window does: of ranks of one order those that were seen, and those
+/// How rows move when only the excerpt does: of ranks of one order those that were seen, and those
 /// that are.
-pub(in crate::query) fn window_moved(old: Range<usize>, new: Range<usize>) -> Moves {
+pub(in crate::query) fn excerpt_moved(old: Range<usize>, new: Range<usize>) -> Moves {
     // The parts of one that the other one does not have.
     let without = |a: &Range<usize>, b: &Range<usize>| {
         (a.start..a.end.min(b.start)).chain(a.start.max(b.end)..a.end)
@@ -257,7 +257,7 @@ pub(crate) fn difference(
     (to, new, after): (&BoundPlan, &Ordered, &View<'_>),
     changed: &dyn Fn(&[Slot], &[Slot]) -> bool,
 ) -> Moves {
-    let windows = (from.window, to.window);
+    let excerpts = (from.excerpt, to.excerpt);
     let shown = |bound_plan: &BoundPlan, view: &View<'_>, slots: &[Slot]| -> Vec<Scalar<'static>> {
         let row = view.row(slots);
         let outputs = bound_plan.plan.outputs.iter();
@@ -270,19 +270,19 @@ pub(crate) fn difference(
     let sources = &to.plan.sources;
     match (old, new) {
         (Ordered::One(old), Ordered::One(new)) => {
-            tables(old, new, windows, sources, changed, &shows)
+            tables(old, new, excerpts, sources, changed, &shows)
         }
         (Ordered::Two(old), Ordered::Two(new)) => {
-            tables(old, new, windows, sources, changed, &shows)
+            tables(old, new, excerpts, sources, changed, &shows)
         }
         (Ordered::Three(old), Ordered::Three(new)) => {
-            tables(old, new, windows, sources, changed, &shows)
+            tables(old, new, excerpts, sources, changed, &shows)
         }
         (Ordered::Four(old), Ordered::Four(new)) => {
-            tables(old, new, windows, sources, changed, &shows)
+            tables(old, new, excerpts, sources, changed, &shows)
         }
         (Ordered::Many(old), Ordered::Many(new)) => {
-            tables(old, new, windows, sources, changed, &shows)
+            tables(old, new, excerpts, sources, changed, &shows)
         }
         (Ordered::Kept(old), Ordered::Kept(new)) => {
             let shows = |bound_plan: &BoundPlan, row: &[Scalar<'static>]| -> Vec<Scalar<'static>> {
@@ -297,7 +297,7 @@ pub(crate) fn difference(
             let is_bound_anew = !std::ptr::eq(from, to);
             let loose =
                 |a: &Arc<GroupRow>, b: &Arc<GroupRow>| is_bound_anew || a.values != b.values;
-            compare((old, new), windows, |row| row.place(), (loose, changed))
+            compare((old, new), excerpts, |row| row.place(), (loose, changed))
         }
         _ => {
             debug_assert!(false, "bindings of one shape keep their rows alike");
@@ -309,37 +309,37 @@ pub(crate) fn difference(
 fn tables<E: Slots>(
     old: &RankTree<E>,
     new: &RankTree<E>,
-    windows: (Window, Window),
+    excerpts: (Excerpt, Excerpt),
     sources: &[Source],
     changed: &dyn Fn(&[Slot], &[Slot]) -> bool,
     shows: &dyn Fn(&[Slot], &[Slot]) -> bool,
 ) -> Moves {
     let key = |entry: &E| key_slots(sources, entry.slots());
     let loose = |old: &E, new: &E| changed(old.slots(), new.slots());
-    compare((old, new), windows, key, (loose, |old: &E, new: &E| shows(old.slots(), new.slots())))
+    compare((old, new), excerpts, key, (loose, |old: &E, new: &E| shows(old.slots(), new.slots())))
 }
 
 fn compare<E: Clone, K: Hash + Eq>(
     (old, new): (&RankTree<E>, &RankTree<E>),
-    (old_window, new_window): (Window, Window),
+    (old_excerpt, new_excerpt): (Excerpt, Excerpt),
     key: impl Fn(&E) -> K,
     // Whether an entry may have another place among those that stay, and whether it has changed.
     (loose, changed): (impl Fn(&E, &E) -> bool, impl Fn(&E, &E) -> bool),
 ) -> Moves {
-    let shown = |ranked: &RankTree<E>, window: Window| {
-        window.offset..window.offset + window.len(ranked.len())
+    let shown = |ranked: &RankTree<E>, excerpt: Excerpt| {
+        excerpt.offset..excerpt.offset + excerpt.len(ranked.len())
     };
     let mut gone: FxHashMap<K, (usize, E)> = FxHashMap::default();
-    old.each(shown(old, old_window), |rank, _, entry| {
-        gone.insert(key(entry), (rank - old_window.offset, entry.clone()));
+    old.each(shown(old, old_excerpt), |rank, _, entry| {
+        gone.insert(key(entry), (rank - old_excerpt.offset, entry.clone()));
     });
     let mut rows = Moves::new();
-    new.each(shown(new, new_window), |rank, _, entry| {
+    new.each(shown(new, new_excerpt), |rank, _, entry| {
         let known = gone.remove(&key(entry));
         let before = known.as_ref().map(|(position, _)| *position);
         let changed = known.as_ref().is_some_and(|(_, old)| changed(old, entry));
         let moved = known.as_ref().is_some_and(|(_, old)| loose(old, entry));
-        rows.push(Moved::between(before, Some(rank - new_window.offset)).with(changed, moved));
+        rows.push(Moved::between(before, Some(rank - new_excerpt.offset)).with(changed, moved));
     });
     rows.extend(gone.into_values().map(|(position, _)| Moved::left(position)));
     settle(&mut rows);

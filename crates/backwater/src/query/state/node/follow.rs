@@ -15,7 +15,7 @@ use crate::query::result::Entry;
 use crate::query::result::edit::Failure;
 use crate::query::state::binding::BindingState;
 use crate::query::state::ordered::Ordered;
-use crate::query::state::rebind::{difference, window_moved};
+use crate::query::state::rebind::{difference, excerpt_moved};
 use crate::query::work;
 use crate::table::{Slot, State};
 
@@ -172,9 +172,9 @@ impl Node {
         }
         let operators = std::mem::take(&mut current.operators);
         let mut live = BindingState { ordered: was.clone(), operators, failure: None };
-        let BoundPlan { plan, params, window } = &*self.bound_plan;
+        let BoundPlan { plan, params, excerpt } = &*self.bound_plan;
         let applied = work::within(&plan.limits, || {
-            let moved = live.apply((before, after), params, *window, rows);
+            let moved = live.apply((before, after), params, *excerpt, rows);
             live.check_size(&plan.limits);
             moved
         });
@@ -189,8 +189,8 @@ impl Node {
                     && let (Ok(old), Ok(new)) = (&progress.old.ordered, &progress.new.ordered)
                 {
                     // A slot does not distinguish a row from another one that was there before.
-                    let [old, new] = [old, new].map(|rows| self.bound_plan.window.len(rows.len()));
-                    progress.moved = Some(window_moved(0..old, old..old + new));
+                    let [old, new] = [old, new].map(|rows| self.bound_plan.excerpt.len(rows.len()));
+                    progress.moved = Some(excerpt_moved(0..old, old..old + new));
                 }
                 progress
             }
@@ -200,7 +200,7 @@ impl Node {
                 let mut derived = Vec::new();
                 if let Some(rows) = &mut current.derived {
                     for moved in &moved {
-                        let rank = |position: usize| position + self.bound_plan.window.offset;
+                        let rank = |position: usize| position + self.bound_plan.excerpt.offset;
                         let old = moved.before().and_then(|position| {
                             was.statement_row(rank(position), before, &self.bound_plan.params)
                         });
@@ -217,7 +217,7 @@ impl Node {
                     }
                 }
                 current.entry = Arc::new(if moved.is_empty() {
-                    // The order may have moved beyond the window. Readers get the new one, but a
+                    // The order may have moved beyond the excerpt. Readers get the new one, but a
                     // result that a reader holds stays the same object.
                     current.entry.with_same_rows(is)
                 } else {

@@ -22,7 +22,7 @@ use crate::query::operator::statement_rows::{
     StatementChange, StatementRow, StatementRows, StatementView, Undo,
 };
 use crate::query::operator::view::View;
-use crate::query::plan::{BoundPlan, Plan, Window};
+use crate::query::plan::{BoundPlan, Excerpt, Plan};
 use crate::query::result::Entry;
 use crate::query::result::edit::Failure;
 use crate::query::state::backlog::{GroupLog, Pending};
@@ -246,7 +246,7 @@ impl Node {
             .entry
             .ordered
             .as_ref()
-            .map_or(0, |ordered| self.bound_plan.window.len(ordered.len()))
+            .map_or(0, |ordered| self.bound_plan.excerpt.len(ordered.len()))
     }
 
     /// Bytes that its state takes, more or less.
@@ -284,15 +284,15 @@ impl Node {
         }
     }
 
-    /// The rows in the window, for those that read this one.
+    /// The rows in the excerpt, for those that read this one.
     fn rows<'r>(
         &'r self,
         ordered: Option<&'r Ordered>,
         view: &'r View<'_>,
     ) -> impl Iterator<Item = (Box<[Key]>, StatementRow)> + use<'r> {
-        let BoundPlan { window, params, .. } = &*self.bound_plan;
-        let len = ordered.map_or(0, |ordered| window.len(ordered.len()));
-        (0..len).filter_map(move |rank| ordered?.statement_row(rank + window.offset, view, params))
+        let BoundPlan { excerpt, params, .. } = &*self.bound_plan;
+        let len = ordered.map_or(0, |ordered| excerpt.len(ordered.len()));
+        (0..len).filter_map(move |rank| ordered?.statement_row(rank + excerpt.offset, view, params))
     }
 
     /// Whether it is to be up to date at every commit.
@@ -362,10 +362,10 @@ impl Node {
     }
 }
 
-/// Whether a failure of some rows concerns only readers of these: where the order, or the window,
+/// Whether a failure of some rows concerns only readers of these: where the order, or the excerpt,
 /// does not depend on their values.
 fn fails_in_part(bound_plan: &BoundPlan) -> bool {
-    bound_plan.plan.order.is_empty() && bound_plan.window.is_whole()
+    bound_plan.plan.order.is_empty() && bound_plan.excerpt.is_whole()
 }
 
 /// A binding's state from scratch, as of a version of all that it reads; without rows, if `empty`.
@@ -377,18 +377,18 @@ fn compute(
 ) -> Result<BindingState, Failure> {
     match inner.failure() {
         Some(failure) => Err(failure),
-        None => computed(view, (&bound_plan.params, bound_plan.window), empty),
+        None => computed(view, (&bound_plan.params, bound_plan.excerpt), empty),
     }
 }
 
 /// The same where all that it reads can be computed.
 pub(crate) fn computed(
     view: &View<'_>,
-    (params, window): (&[Scalar<'static>], Window),
+    (params, excerpt): (&[Scalar<'static>], Excerpt),
     empty: bool,
 ) -> Result<BindingState, Failure> {
     view.take_needed();
-    let live = BindingState::compute(view, (params, window), empty)?;
+    let live = BindingState::compute(view, (params, excerpt), empty)?;
     let failure = view.take_needed().and_then(|_| failure(view, params));
     failure.map_or(Ok(live), Err)
 }

@@ -11,7 +11,7 @@ use crate::query::operator::view::View;
 use crate::query::operator::walk::Walk;
 use crate::query::plan::BoundPlan;
 use crate::query::state::binding::{BindingState, OperatorState};
-use crate::query::state::rebind::{End, RebindStrategy, difference, window_moved};
+use crate::query::state::rebind::{End, RebindStrategy, difference, excerpt_moved};
 use crate::query::work;
 use crate::table::{Slot, State};
 
@@ -34,7 +34,7 @@ impl Node {
         let mut current = lock(&self.current);
         let Current { entry, operators, .. } = &mut *current;
         let ordered = entry.ordered.as_ref().ok()?;
-        let (old, new) = (self.bound_plan.window, to.window);
+        let (old, new) = (self.bound_plan.excerpt, to.excerpt);
         if view.has_failed() {
             return None;
         }
@@ -45,12 +45,12 @@ impl Node {
         };
         match way {
             RebindStrategy::Recompute => None,
-            RebindStrategy::Window => {
+            RebindStrategy::Excerpt => {
                 let len = ordered.len();
                 if !ordered.reaches(new.end()) {
                     return None;
                 }
-                Some((copy(operators), Some(window_moved(old.ranks(len), new.ranks(len)))))
+                Some((copy(operators), Some(excerpt_moved(old.ranks(len), new.ranks(len)))))
             }
             RebindStrategy::Ends(ends) => {
                 let at = |end: End| {
