@@ -5,6 +5,7 @@ use std::sync::Arc;
 use super::lower::lower;
 use super::syntax::{Refusal, parse, with_deep_stack};
 use crate::error::{Error, ErrorKind, Result, nearest};
+use crate::query::operator::describe::explain;
 use crate::query::plan::Plan;
 use crate::query::plan::explain::Explanation;
 use crate::schema::{NamedQuery, Schema, line_and_column};
@@ -48,7 +49,7 @@ impl Schema {
     ///
     /// See [`Explanation`] for an example.
     pub fn explain(&self, sql: &str) -> Result<Explanation> {
-        Ok(Explanation::of(sql, &*compile(sql, self)?, self))
+        Ok(explain(sql, &*compile(sql, self)?, self))
     }
 
     /// The same for a named query.
@@ -68,7 +69,7 @@ impl Schema {
     pub fn explain_named(&self, name: &str) -> Result<Explanation> {
         let sql = self.named_sql(name)?;
         let plan = compile(sql, self).map_err(|error| error.at(format!("query \"{name}\"")))?;
-        Ok(Explanation::of(name, &plan, self))
+        Ok(explain(name, &plan, self))
     }
 
     /// The names of a named query's parameters, without colons, in their order.

@@ -353,10 +353,8 @@ impl Following<'_> {
     fn is_much_for_all(&self, starts: usize) -> bool {
         let plan = self.plan;
         let rows = match plan.sources[plan.scratch.start].relation {
-            Relation::Table(table) if !plan.is_union => {
-                self.commit.changes.after.table(table).rows() as usize
-            }
-            _ => return false,
+            Relation::Table(table) => self.commit.changes.after.table(table).rows() as usize,
+            Relation::Statement(..) => return false,
         };
         let is_for_all = self.group.by_range.is_none() || self.group.len == 1;
         plan.keys.is_empty() && is_for_all && is_much(starts, rows, plan)

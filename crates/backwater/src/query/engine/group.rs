@@ -96,7 +96,7 @@ impl Group {
         needed: Vec<Option<Needed>>,
     ) -> Self {
         let by_range = RangePart::of(plan).map(|part| (part, HashMap::new()));
-        let log = (plan.sources.len() > 1 && !plan.is_union).then(Arc::default);
+        let log = plan.joins().then(Arc::default);
         Self { shape, key, by_key: HashTable::new(), by_range, len: 0, log, needed }
     }
 

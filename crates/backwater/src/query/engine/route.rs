@@ -218,9 +218,7 @@ impl Routes {
 pub(super) fn needed(plan: &Plan, keys: Option<&[&[Scalar<'static>]]>) -> Vec<Option<Needed>> {
     let sources = plan.sources.iter().enumerate();
     let needed = sources.map(|(number, source)| match source.relation {
-        Relation::Table(_) if source.outer.is_none() && !plan.is_union => {
-            needed_of(plan, number, keys)
-        }
+        Relation::Table(_) if source.outer.is_none() => needed_of(plan, number, keys),
         _ => None,
     });
     needed.collect()

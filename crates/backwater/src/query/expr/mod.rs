@@ -181,6 +181,16 @@ impl<'a> Columns<'a> for NoColumns {
 }
 
 impl Expr {
+    /// The column that it plainly is.
+    #[cfg(feature = "remote")]
+    pub(crate) fn plain_column(&self) -> Option<ColumnNo> {
+        match self {
+            Expr::Column(column) => Some(*column),
+            Expr::Under(_, inner) => inner.plain_column(),
+            _ => None,
+        }
+    }
+
     /// The expression's value for one row.
     #[inline]
     pub(crate) fn eval<'a>(

@@ -8,7 +8,7 @@ use super::{Env, Lowered, Part, param_no, subquery, through};
 use crate::query::expr::collation::Collation;
 use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::{ColumnNo, Comparison, Expr};
-use crate::query::plan::{Aggregate, AggregateFunction, Grouping, Output, Relation};
+use crate::query::plan::{Aggregate, AggregateFunction, Combine, Grouping, Output, Relation};
 use crate::query::syntax::Refusal;
 use crate::query::syntax::tree::{Compound, Query};
 
@@ -120,7 +120,7 @@ impl Env<'_> {
         {
             return Ok(only);
         }
-        let mut parts = Parts { is_union: true, ..Parts::default() };
+        let mut parts = Parts { combine: Combine::Union, ..Parts::default() };
         for part in all {
             let plan = part.finish(self.schema)?;
             if parts.sources.is_empty() {

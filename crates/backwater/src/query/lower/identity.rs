@@ -4,13 +4,13 @@
 use super::parts::{OpenSource, Parts, has_param};
 use super::paths::{Paths, comparison_affinity, equality};
 use crate::query::expr::{ColumnNo, Expr};
-use crate::query::plan::{Plan, Relation};
+use crate::query::plan::{Combine, Plan, Relation};
 use crate::schema::Schema;
 
 /// For each source whether its row is determined by those of sources that are not.
 pub(super) fn determined(schema: &Schema, parts: &Parts) -> Vec<bool> {
     let mut determined: Vec<bool> = parts.sources.iter().map(|source| source.is_lookup).collect();
-    if parts.is_union {
+    if parts.combine == Combine::Union {
         return determined;
     }
     let paths = Paths { schema, sources: &parts.sources, conditions: parts.conditions.clone() };
@@ -63,13 +63,15 @@ fn unique(schema: &Schema, source: &OpenSource) -> Option<Vec<usize>> {
         Relation::Table(table) => {
             Some(schema.table(*table).id.iter().map(|field| field.index()).collect())
         }
-        Relation::Statement(plan, _) => columns_of_groups(plan),
+        Relation::Statement(plan, _) => columns_of_key(plan, schema),
     }
 }
 
-/// The columns in which a grouping shows its keys, if it shows all of them.
-fn columns_of_groups(plan: &Plan) -> Option<Vec<usize>> {
-    let keys = plan.grouping.as_ref()?.keys.len();
+/// The columns in which rows that are made of several tuples show their keys, if they show all of
+/// them.
+fn columns_of_key(plan: &Plan, schema: &Schema) -> Option<Vec<usize>> {
+    let rows = plan.rows.operator().filter(|rows| !rows.is_by_tuple());
+    let keys = rows.map(|_| plan.key_len(schema))?;
     let column = |key: usize| {
         let key = Expr::Column(ColumnNo::only(key));
         plan.outputs.iter().position(|output| output.expr == key)

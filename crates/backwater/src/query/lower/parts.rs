@@ -9,7 +9,8 @@ use crate::change::FieldSet;
 use crate::query::expr::scalar::Affinity;
 use crate::query::expr::{ColumnNo, Expr};
 use crate::query::plan::{
-    Grouping, Identity, KeyPart, OrderKey, Output, Param, Path, Plan, Relation, Source, StoredRow,
+    Combine, Grouping, Identity, KeyPart, OrderKey, Output, Param, Path, Plan, Projection,
+    Relation, Rows, Source,
 };
 use crate::query::syntax::{Location, Refusal};
 use crate::schema::{IdType, Schema};
@@ -31,7 +32,7 @@ pub(super) struct OpenSource {
 #[derive(Debug, Default)]
 pub(super) struct Parts {
     pub(super) sources: Vec<OpenSource>,
-    pub(super) is_union: bool,
+    pub(super) combine: Combine,
     pub(super) conditions: Vec<Expr>,
     pub(super) grouping: Option<Grouping>,
     pub(super) outputs: Vec<Output>,
@@ -46,7 +47,7 @@ impl Parts {
     /// in its stead.
     pub(super) fn is_plain(&self) -> bool {
         self.grouping.is_none()
-            && !self.is_union
+            && self.combine == Combine::Join
             && self.limit.is_none()
             && self.offset.is_none()
             && !self.sources.is_empty()
@@ -89,8 +90,10 @@ impl Parts {
         self.show_first_of_equal(schema);
         let (mut keys, mut late) = (Vec::new(), Vec::new());
         let mut is_shared = true;
-        let (mut scratch, mut paths, mut anchors) = (Path::default(), Vec::new(), Vec::new());
-        if !self.is_union {
+        let alone = |start| Path { start, ..Path::default() };
+        let mut paths: Vec<Path> = (0..self.sources.len()).map(alone).collect();
+        let (mut scratch, mut anchors) = (Path::default(), Vec::new());
+        if self.combine == Combine::Join {
             let outer = self.sources.iter().filter_map(|source| source.outer.as_ref()).flatten();
             is_shared = !outer.clone().any(has_param);
             let conditions = self.conditions.clone();
@@ -110,13 +113,13 @@ impl Parts {
         let (reads, structure, content, order) = self.footprints();
         let determined = determined(schema, &self);
         let is_made = self.grouping.is_none()
-            && (self.is_union
+            && (self.combine == Combine::Union
                 // A text that is too long is reported when the result is computed.
                 || self.outputs.iter().any(|output| output.expr.may_grow())
                 || self.sources.iter().any(|source| {
                     source.is_lookup || matches!(source.relation, Relation::Statement(..))
                 }));
-        let is_plain = self.grouping.is_none() && !self.is_union && !is_made;
+        let is_plain = self.grouping.is_none() && !is_made;
         let is_by_id = is_plain && self.order.is_empty() && {
             let mut apart =
                 self.sources.iter().zip(&determined).filter(|(_, determined)| !**determined);
@@ -153,7 +156,7 @@ impl Parts {
             identity: Identity::default(),
             footprints: Plan::footprints_of(&sources),
             sources,
-            is_union: self.is_union,
+            combine: self.combine,
             depth,
             keys,
             late,
@@ -161,8 +164,7 @@ impl Parts {
             scratch,
             paths,
             anchors,
-            grouping: self.grouping,
-            made: None,
+            rows: self.grouping.map_or(Rows::Tuples, Rows::Grouped),
             outputs: self.outputs,
             order: self.order,
             limit: self.limit,
@@ -184,7 +186,7 @@ impl Parts {
                 let kept = Expr::Column(ColumnNo::only(first + values.len()));
                 values.push(std::mem::replace(expr, kept));
             }
-            plan.made = Some(StoredRow { values });
+            plan.rows = Rows::Projected(Projection { values });
         }
         plan.identity = Identity::of(&plan);
         Ok(Arc::new(plan))
@@ -222,7 +224,7 @@ impl Parts {
                 self.order.iter().for_each(|key| order.extend(key.expr.columns()));
             }
         }
-        if self.is_union {
+        if self.combine == Combine::Union {
             // A column is that of whichever source the row is of.
             for columns in [&mut content, &mut order] {
                 let all: Vec<ColumnNo> = columns.clone();

@@ -11,7 +11,7 @@ use super::{Lowered, Part};
 use crate::query::expr::collation::Collation;
 use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::{ColumnNo, Comparison, Expr};
-use crate::query::plan::{Aggregate, AggregateFunction, Grouping, Output, Relation};
+use crate::query::plan::{Aggregate, AggregateFunction, Combine, Grouping, Output, Relation};
 use crate::query::syntax::tree::{self, Query};
 use crate::query::syntax::{Location, Refusal};
 
@@ -197,7 +197,7 @@ impl<'a> Block<'a, '_> {
                 otherwise: Some(Box::new(without)),
             });
         }
-        if is_first && parts.grouping.is_none() && !parts.is_union {
+        if is_first && parts.grouping.is_none() && parts.combine == Combine::Join {
             let mut first =
                 Aggregate::new(AggregateFunction::First, Some(parts.outputs[0].expr.clone()));
             first.order = std::mem::take(&mut parts.order);

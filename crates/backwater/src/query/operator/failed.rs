@@ -32,24 +32,16 @@ type Doubt = Option<Failure>;
 
 impl<'a> Search<'a, '_> {
     fn all(&mut self) {
-        let (view, plan) = (self.walk.view, self.walk.view.plan);
+        let plan = self.walk.view.plan;
         let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
-        if plan.is_union {
-            for source in 0..plan.sources.len() {
-                for (slot, doubt) in self.candidates(source, &Access::Scan, &tuple) {
-                    tuple[source] = slot;
-                    self.found(&tuple, doubt);
+        for path in plan.scratch_paths() {
+            for (slot, doubt) in self.candidates(path.start, &path.access, &tuple.clone()) {
+                tuple[path.start] = slot;
+                if let Some(doubt) = self.holds(&path.checks, &tuple, doubt) {
+                    self.steps(&path.steps, &mut tuple, doubt);
                 }
-                tuple[source] = NONE;
             }
-            return;
-        }
-        let path = &view.plan.scratch;
-        for (slot, doubt) in self.candidates(path.start, &path.access, &tuple.clone()) {
-            tuple[path.start] = slot;
-            if let Some(doubt) = self.holds(&path.checks, &tuple, doubt) {
-                self.steps(&path.steps, &mut tuple, doubt);
-            }
+            tuple[path.start] = NONE;
         }
     }
 
@@ -105,17 +97,10 @@ impl<'a> Search<'a, '_> {
     /// A tuple that may be one: its values and its place are needed.
     fn found(&mut self, tuple: &[Slot], doubt: Doubt) {
         let Walk { view, params } = self.walk;
-        let (plan, row) = (view.plan, view.row(tuple));
-        let exprs: Vec<&Expr> = match (&plan.grouping, &plan.made) {
-            (Some(grouping), _) => {
-                let aggregates = grouping.aggregates.iter();
-                let of = aggregates.flat_map(|of| of.argument.iter().chain(&of.filter));
-                grouping.keys.iter().chain(of).collect()
-            }
-            (None, Some(made)) => made.values.iter().collect(),
-            (None, None) => Vec::new(),
-        };
-        exprs.into_iter().for_each(|expr| drop(expr.eval(&row, params)));
+        let row = view.row(tuple);
+        if let Some(operator) = view.plan.rows.operator() {
+            operator.each_expr(&mut |expr| drop(expr.eval(&row, params)));
+        }
         let needed = view.take_needed();
         self.failure = self.failure.take().or(doubt).or(needed);
     }

@@ -1,58 +1,28 @@
 //! Grouping: rows flow in as deltas, rows of keys and aggregates flow out as deltas.
 
-use std::cmp::Ordering;
 use std::hash::{BuildHasher, Hasher, RandomState};
 use std::sync::Arc;
 
 use hashbrown::HashTable;
 use smallvec::SmallVec;
 
-use crate::query::expr::Columns;
-use crate::query::expr::scalar::{Key, Scalar};
+#[cfg(feature = "remote")]
+use crate::query::expr::ColumnNo;
+use crate::query::expr::scalar::Scalar;
+use crate::query::expr::{Columns, Expr};
 use crate::query::operator::aggregate::AggregateState;
 use crate::query::operator::join::TupleDelta;
-use crate::query::operator::order::order_by;
+use crate::query::operator::rows::{KeptRow, MadeRows, RowEdits, RowOperator, RowsState, edit};
+use crate::query::operator::scan;
 use crate::query::operator::view::View;
-use crate::query::plan::{Aggregate, Grouping, Plan};
-use crate::query::result::edit::{Edit, Edits, Failure};
+use crate::query::plan::explain::Operator;
+use crate::query::plan::text::PlanNames;
+use crate::query::plan::{Aggregate, AggregateFunction, Grouping};
+use crate::query::result::edit::Failure;
 use crate::query::work;
 
 /// What a group takes, more or less, besides its keys.
-pub(crate) const GROUP_BYTES: usize = 200;
-
-/// A row that stores its values: of a grouping its keys, then its aggregates; else its key, then
-/// what it shows.
-#[derive(Debug)]
-pub(crate) struct GroupRow {
-    pub(crate) values: SmallVec<[Scalar<'static>; 2]>,
-    /// How many of the values are keys.
-    pub(crate) keys: usize,
-    /// Why the aggregates cannot be computed, if so; then HAVING is unknown, too.
-    pub(crate) failed: Option<Failure>,
-}
-
-impl GroupRow {
-    /// The row's key.
-    pub(crate) fn key(&self) -> &[Scalar<'static>] {
-        &self.values[..self.keys]
-    }
-
-    /// Bytes that it takes, more or less.
-    pub(crate) fn bytes(&self) -> usize {
-        let values = self.values.iter().map(|of| size_of::<Scalar<'_>>() + of.text_len());
-        size_of::<Self>() + values.sum::<usize>()
-    }
-
-    /// Whether both say the same.
-    pub(crate) fn shows_same(&self, other: &Self) -> bool {
-        self.values == other.values && self.failed == other.failed
-    }
-
-    /// The same, to find it by.
-    pub(crate) fn place(&self) -> Box<[Key]> {
-        self.key().iter().cloned().map(Key::from).collect()
-    }
-}
+const GROUP_BYTES: usize = 200;
 
 /// All groups of one binding.
 #[derive(Debug, Clone)]
@@ -74,7 +44,7 @@ struct Group {
     rows: u64,
     kept: Vec<AggregateState>,
     /// The row that the group shows, if HAVING lets it.
-    shown: Option<Arc<GroupRow>>,
+    shown: Option<Arc<KeptRow>>,
 }
 
 impl Groups {
@@ -93,9 +63,9 @@ impl Groups {
         groups
     }
 
-    /// How many groups there are.
-    pub(crate) fn len(&self) -> usize {
-        self.numbers.len()
+    /// Bytes that they take, more or less.
+    pub(crate) fn bytes(&self) -> usize {
+        self.numbers.len() * GROUP_BYTES
     }
 
     /// The number of the group with these keys; a new one, if none has them.
@@ -204,7 +174,7 @@ impl Groups {
         &mut self,
         grouping: &Grouping,
         params: &[Scalar<'static>],
-    ) -> Vec<Arc<GroupRow>> {
+    ) -> Vec<Arc<KeptRow>> {
         let failed = &mut self.failed;
         let shown = self.groups.iter_mut().flatten().map(|group| {
             let (_, new) = group.show(grouping, params, failed);
@@ -219,45 +189,142 @@ impl Groups {
         let failed = self.failed > 0;
         failed.then(|| shown.find_map(|row| row.failed.clone())).flatten()
     }
+}
 
-    /// Follows rows that entered, changed or left.
-    pub(crate) fn apply(
-        &mut self,
-        plan: &Plan,
-        grouping: &Grouping,
-        params: &[Scalar<'static>],
+impl RowOperator for Grouping {
+    fn compute(&self, view: &View<'_>, params: &[Scalar<'static>], empty: bool) -> MadeRows {
+        let mut groups = Groups::new(self);
+        if !empty {
+            scan::group(&mut groups, self, view, params);
+        }
+        let rows = groups.shown(self, params);
+        MadeRows { rows, state: RowsState::Groups(Box::new(groups)) }
+    }
+
+    fn apply(
+        &self,
+        state: &mut RowsState,
         (before, after): (&View<'_>, &View<'_>),
-        rows: &[TupleDelta],
-    ) -> Edits<Arc<GroupRow>> {
+        params: &[Scalar<'static>],
+        tuples: &[TupleDelta],
+    ) -> Option<RowEdits> {
+        let RowsState::Groups(groups) = state else { return None };
         let mut touched: SmallVec<[u32; 4]> = SmallVec::new();
-        let moved = |row: &&TupleDelta| row.content || row.before != row.after;
+        let moved = |tuple: &&TupleDelta| tuple.content || tuple.before != tuple.after;
         // All that leaves, leaves first: of a list, what enters may take its place.
-        let gone = rows.iter().filter(moved).filter(|row| row.before).map(|row| (before, row, -1));
-        let come = rows.iter().filter(moved).filter(|row| row.after).map(|row| (after, row, 1));
-        for (view, row, times) in gone.chain(come) {
-            let key = || view.key(&row.tuple);
-            touched.push(self.update(grouping, params, &view.row(&row.tuple), key, times));
+        let gone = tuples.iter().filter(moved).filter(|tuple| tuple.before);
+        let gone = gone.map(|tuple| (before, tuple, -1));
+        let come = tuples.iter().filter(moved).filter(|tuple| tuple.after);
+        for (view, tuple, times) in gone.chain(come.map(|tuple| (after, tuple, 1))) {
+            let key = || view.key(&tuple.tuple);
+            touched.push(groups.update(self, params, &view.row(&tuple.tuple), key, times));
         }
         touched.sort_unstable();
         touched.dedup();
-        let mut edits = Edits::new();
+        let mut edits = RowEdits::new();
         for number in touched {
-            let Some(group) = &mut self.groups[number as usize] else {
+            let Some(group) = &mut groups.groups[number as usize] else {
                 continue;
             };
-            let (old, new) = group.show(grouping, params, &mut self.failed);
-            if group.rows == 0 && !grouping.keys.is_empty() {
-                self.remove(number);
+            let pair = group.show(self, params, &mut groups.failed);
+            if group.rows == 0 && !self.keys.is_empty() {
+                groups.remove(number);
             }
-            edits.extend(match (old, new) {
-                (None, None) => None,
-                (Some(old), Some(new)) if old.shows_same(&new) => None,
-                (None, Some(new)) => Some(Edit::Enter(new)),
-                (Some(old), None) => Some(Edit::Leave(old)),
-                (Some(old), Some(new)) => Some(replace(plan, params, old, new)),
+            edits.extend(edit(after.plan, params, pair));
+        }
+        Some(edits)
+    }
+
+    fn each_expr<'e>(&'e self, each: &mut dyn FnMut(&'e Expr)) {
+        self.keys.iter().for_each(&mut *each);
+        self.aggregates.iter().for_each(|aggregate| aggregate.each_expr(each));
+    }
+
+    fn condition(&self) -> Option<&Expr> {
+        self.having.as_ref()
+    }
+
+    fn key_len(&self, _of_tuple: usize) -> usize {
+        self.keys.len()
+    }
+
+    fn is_by_tuple(&self) -> bool {
+        false
+    }
+
+    /// No sum is part of it.
+    fn is_sure(&self, value: usize) -> bool {
+        let aggregate = value.checked_sub(self.keys.len());
+        let aggregate = aggregate.and_then(|number| self.aggregates.get(number));
+        aggregate.is_none_or(|aggregate| aggregate.function != AggregateFunction::Sum)
+    }
+
+    /// A group's key, or the first value of a group of what is its key.
+    #[cfg(feature = "remote")]
+    fn column_of(&self, value: usize) -> Option<ColumnNo> {
+        match value.checked_sub(self.keys.len()) {
+            None => self.keys.get(value)?.plain_column(),
+            Some(number) => {
+                let aggregate = self.aggregates.get(number)?;
+                let first = aggregate.argument.as_ref();
+                let first = first.filter(|_| aggregate.function == AggregateFunction::First);
+                first.filter(|first| self.keys.contains(first))?.plain_column()
+            }
+        }
+    }
+
+    fn value_name(&self, names: &PlanNames<'_>, value: usize, keys: usize) -> String {
+        match self.keys.get(value) {
+            Some(key) => names.text_of(key),
+            None => names.aggregate(&self.aggregates[value - keys]),
+        }
+    }
+
+    fn keeps(&self) -> &'static str {
+        "a row of each group"
+    }
+
+    fn ties(&self) -> Option<&'static str> {
+        Some("the groups' keys")
+    }
+
+    fn describe(&self, names: &PlanNames<'_>) -> Option<Operator> {
+        let keys: Vec<String> = self.keys.iter().map(|key| names.text_of(key)).collect();
+        let what = match (keys.is_empty(), self.aggregates.is_empty()) {
+            (true, _) => "all rows into one".to_owned(),
+            (false, true) => format!("equal {} once (DISTINCT)", keys.join(", ")),
+            (false, false) => format!("by {}", keys.join(", ")),
+        };
+        let aggregates: Vec<String> =
+            self.aggregates.iter().map(|aggregate| names.aggregate(aggregate)).collect();
+        let mut kept: Vec<&str> = vec!["its number of rows"];
+        for aggregate in &self.aggregates {
+            use AggregateFunction as F;
+            kept.push(match aggregate.function {
+                _ if aggregate.distinct => "how often each value is there",
+                F::CountRows | F::Count => "counts",
+                F::Sum | F::Total | F::Average => "exact sums",
+                F::Min | F::Max => "values in order, for min and max",
+                F::Concat | F::JsonArray | F::First => "the items of its lists in order",
             });
         }
-        edits
+        kept.dedup();
+        Some(
+            Operator::new("group", what)
+                .fact("computes", aggregates.join(", "))
+                .fact(
+                    "where",
+                    self.having
+                        .as_ref()
+                        .map(|having| names.text_of_filter(having))
+                        .unwrap_or_default(),
+                )
+                .fact("keeps", format!("for each group {}", kept.join(", ")))
+                .fact(
+                    "follows",
+                    "takes a changed row out of its old group and puts it into its new one",
+                ),
+        )
     }
 }
 
@@ -273,10 +340,10 @@ impl Group {
         grouping: &Grouping,
         params: &[Scalar<'static>],
         failed: &mut usize,
-    ) -> (Option<Arc<GroupRow>>, Option<Arc<GroupRow>>) {
+    ) -> (Option<Arc<KeptRow>>, Option<Arc<KeptRow>>) {
         let new = self.row(grouping, params);
         let old = std::mem::replace(&mut self.shown, new.clone());
-        let count = |row: &Option<Arc<GroupRow>>| {
+        let count = |row: &Option<Arc<KeptRow>>| {
             usize::from(row.as_ref().is_some_and(|row| row.failed.is_some()))
         };
         *failed = *failed + count(&new) - count(&old);
@@ -284,7 +351,7 @@ impl Group {
     }
 
     /// The row to show now: none for a group without rows, or when HAVING says no.
-    fn row(&self, grouping: &Grouping, params: &[Scalar<'static>]) -> Option<Arc<GroupRow>> {
+    fn row(&self, grouping: &Grouping, params: &[Scalar<'static>]) -> Option<Arc<KeptRow>> {
         if self.rows == 0 && !grouping.keys.is_empty() {
             return None;
         }
@@ -297,7 +364,7 @@ impl Group {
                 Scalar::Null
             }));
         }
-        let row = GroupRow { values, keys: self.keys.len(), failed };
+        let row = KeptRow { values, keys: self.keys.len(), failed };
         let shown = match &grouping.having {
             Some(having) if row.failed.is_none() => {
                 having.eval(&&*row.values, params).as_truth() == Some(true)
@@ -317,31 +384,4 @@ impl Group {
             if keys.is_empty() { String::new() } else { format!(" of group {}", keys.join(", ")) };
         Failure::of(format!("sum(){group} is beyond 64 bits; total() sums without that limit"))
     }
-}
-
-/// What a kept row's new values mean for the order.
-pub(crate) fn replace(
-    plan: &Plan,
-    params: &[Scalar<'static>],
-    old: Arc<GroupRow>,
-    new: Arc<GroupRow>,
-) -> Edit<Arc<GroupRow>> {
-    let changed = plan.outputs.iter().any(|output| {
-        output.expr.eval(&&*old.values, params) != output.expr.eval(&&*new.values, params)
-    });
-    let reorder = order_groups(plan, params, &old, &new).is_ne();
-    Edit::Replace { old, new, reorder, changed }
-}
-
-/// The order of two groups: by ORDER BY, and by their keys where that leaves it open.
-pub(crate) fn order_groups(
-    plan: &Plan,
-    params: &[Scalar<'static>],
-    a: &GroupRow,
-    b: &GroupRow,
-) -> Ordering {
-    order_by(plan, params, &&*a.values, &&*b.values).then_with(|| {
-        let keys = a.values.iter().zip(b.values.iter()).take(a.keys);
-        keys.map(|(a, b)| a.order(b)).find(|order| order.is_ne()).unwrap_or(Ordering::Equal)
-    })
 }

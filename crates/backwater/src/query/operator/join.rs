@@ -2,14 +2,18 @@
 
 use smallvec::SmallVec;
 
-use crate::query::expr::ColumnNo;
 use crate::query::expr::scalar::Scalar;
+use crate::query::expr::{ColumnNo, Expr};
+use crate::query::operator::describe::{self, Printed};
 use crate::query::operator::filter::Filter;
 use crate::query::operator::link_join::LinkJoin;
 use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::operator::walk::{Pins, Walk};
-use crate::query::plan::Path;
+use crate::query::plan::explain::Operator;
+use crate::query::plan::text::PlanNames;
+use crate::query::plan::{Access, Path, Relation};
 use crate::query::work;
+use crate::schema::FieldNo;
 use crate::table::Slot;
 
 /// A tuple of which a row changed: whether it belongs to the result before and after.
@@ -75,36 +79,27 @@ impl Start {
 pub(crate) type Starts = SmallVec<[Start; 4]>;
 
 impl<'a> Walk<'a, '_> {
-    /// All tuples, by the path from scratch.
+    /// All tuples, by the paths from nothing.
     pub(crate) fn all(&self, found: &mut dyn FnMut(&[Slot])) {
         let plan = self.view.plan;
-        if plan.is_union {
-            let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
-            for source in 0..plan.sources.len() {
-                self.view.scan(source, &mut |slot| {
-                    tuple[source] = slot;
-                    found(&tuple);
-                });
-                tuple[source] = NONE;
-            }
-            return;
-        }
-        let path = &plan.scratch;
         if let Some(table) = self.view.scanned() {
-            let filter = Filter::of(&path.checks, self.params);
+            let filter = Filter::of(&plan.scratch.checks, self.params);
             return self.view.each_row(table, filter, |slot, _| found(&[slot]));
         }
         if let Some(link_join) = LinkJoin::of(plan) {
             return link_join.each(self.view, self.params, |_, tuple| found(tuple));
         }
         let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
-        let start = &mut |slot: Slot| {
-            tuple[path.start] = slot;
-            if !work::is_over() && self.all_true(&path.checks, &tuple) {
-                self.steps(&path.steps, &mut tuple, &[], found);
-            }
-        };
-        self.candidates(path.start, &path.access, &[], start);
+        for path in plan.scratch_paths() {
+            let start = &mut |slot: Slot| {
+                tuple[path.start] = slot;
+                if !work::is_over() && self.all_true(&path.checks, &tuple) {
+                    self.steps(&path.steps, &mut tuple, &[], found);
+                }
+            };
+            self.candidates(path.start, &path.access, &[], start);
+            tuple[path.start] = NONE;
+        }
     }
 
     /// The tuples that one row is part of.
@@ -115,9 +110,6 @@ impl<'a> Walk<'a, '_> {
         }
         let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
         tuple[source] = slot;
-        if plan.is_union {
-            return found(&tuple);
-        }
         let path: &Path = &plan.paths[source];
         if self.all_true(&path.checks, &tuple) {
             self.steps(&path.steps, &mut tuple, &[], found);
@@ -178,7 +170,7 @@ pub(crate) fn changed_tuples(
 ) -> TupleDeltas {
     let plan = after.plan;
     let (old, new) = (Walk { view: before, params }, Walk { view: after, params });
-    if plan.sources.len() == 1 || plan.is_union {
+    if !plan.joins() {
         let each = starts.iter().filter_map(|start| alone(&old, &new, start));
         return each.collect();
     }
@@ -231,8 +223,8 @@ pub(crate) fn changed_tuples(
 fn alone(old: &Walk<'_, '_>, new: &Walk<'_, '_>, start: &Start) -> Option<TupleDelta> {
     let mut tuple = Tuple::from_elem(NONE, new.view.plan.sources.len());
     tuple[start.source] = start.slot;
-    let path = new.view.plan.paths.get(start.source);
-    if !start.structure && path.is_some_and(|path| path.checks.is_empty()) {
+    let path = &new.view.plan.paths[start.source];
+    if !start.structure && path.checks.is_empty() {
         // It is there, and nothing more is needed of it.
         return Some(start.tuple(tuple, true, true));
     }
@@ -244,4 +236,116 @@ fn alone(old: &Walk<'_, '_>, new: &Walk<'_, '_>, start: &Start) -> Option<TupleD
         before = after;
     }
     (before || after).then(|| start.tuple(tuple, before, after))
+}
+
+/// The sources, each joined to those before it.
+pub(super) fn describe(names: &PlanNames<'_>, printed: &Printed) -> Operator {
+    let path = &names.plan.scratch;
+    let name = if path.access == Access::Scan { "scan" } else { "look up" };
+    let first = Operator::new(name, called(names, path.start, printed))
+        .fact("by", access(names, path.start, &path.access))
+        .fact("where", conditions(names, &path.checks));
+    let first = source(names, path.start, first, printed);
+    path.steps.iter().fold(first, |operator, step| {
+        let name = if step.optional { "left join" } else { "join" };
+        let join = Operator::new(name, called(names, step.source, printed))
+            .fact("by", access(names, step.source, &step.access))
+            .fact("on", conditions(names, &step.on))
+            .fact("where", conditions(names, &step.checks))
+            .input(operator);
+        source(names, step.source, join, printed)
+    })
+}
+
+/// What a source is called.
+pub(super) fn called(names: &PlanNames<'_>, number: usize, printed: &Printed) -> String {
+    let source = &names.plan.sources[number];
+    match &source.relation {
+        Relation::Table(table) => {
+            let table = &names.schema.table(*table).name;
+            let is_same = source.name.eq_ignore_ascii_case(table);
+            let alias = if is_same { String::new() } else { format!(" AS {}", source.name) };
+            format!("{table}{alias}")
+        }
+        Relation::Statement(inner, _) => {
+            let role = if source.is_lookup { "" } else { "the statement " };
+            let above = match printed.borrow().contains(&inner.identity) {
+                true => ", which is shown above",
+                false => "",
+            };
+            format!("{role}{}{above}", source.name)
+        }
+    }
+}
+
+/// An operator with what it reads of a source, and how it follows that one's changes.
+pub(super) fn source(
+    names: &PlanNames<'_>,
+    number: usize,
+    operator: Operator,
+    printed: &Printed,
+) -> Operator {
+    let source = &names.plan.sources[number];
+    let fields: Vec<String> = source.reads.iter().map(|field| names.field(number, field)).collect();
+    let reads =
+        if fields.is_empty() { "only which rows there are".into() } else { fields.join(", ") };
+    let path = &names.plan.paths[number];
+    let follows = match path.steps.is_empty() {
+        true => "looks at each changed row before and after".to_owned(),
+        false => format!("from a changed row {}", way(names, path)),
+    };
+    let operator = operator.fact("reads", reads).fact("follows", follows);
+    match &source.relation {
+        Relation::Statement(inner, _) if printed.borrow_mut().insert(inner.identity) => {
+            operator.input(describe::statement(inner, names.schema, printed))
+        }
+        _ => operator,
+    }
+}
+
+fn conditions(names: &PlanNames<'_>, conditions: &[Expr]) -> String {
+    conditions.iter().map(|condition| names.text_of(condition)).collect::<Vec<_>>().join(" AND ")
+}
+
+/// How rows of a source are found.
+fn access(names: &PlanNames<'_>, source: usize, access: &Access) -> String {
+    let table = match &names.plan.sources[source].relation {
+        Relation::Table(table) => &*names.schema.table(*table).name,
+        Relation::Statement(..) => &*names.plan.sources[source].name,
+    };
+    match access {
+        Access::Scan => "all rows".to_owned(),
+        Access::Follow(link) => format!("the link {}", names.column(*link)),
+        Access::Id(value) => format!("the id {}", names.text_of(value)),
+        Access::Back { link, to } => {
+            let to = &names.plan.sources[*to].name;
+            format!("the index of {table}.{}: links back to {to}", names.field(source, *link))
+        }
+        Access::Equal { fields, values } => {
+            let field = |field: &FieldNo| names.field(source, *field);
+            let fields: Vec<String> = fields.iter().map(field).collect();
+            let values: Vec<String> = values.iter().map(|value| names.text_of(value)).collect();
+            format!("the index of {table}.{} = {}", fields.join(", "), values.join(", "))
+        }
+    }
+}
+
+/// From a row of one source to the others.
+fn way(names: &PlanNames<'_>, path: &Path) -> String {
+    let steps = path.steps.iter().map(|step| {
+        let name = &names.plan.sources[step.source].name;
+        match &step.access {
+            Access::Scan => format!("to all of {name}"),
+            Access::Follow(_) => format!("by its link to {name}"),
+            Access::Id(_) => format!("by the id to {name}"),
+            Access::Back { link, .. } => {
+                format!("back along {name}.{}", names.field(step.source, *link))
+            }
+            Access::Equal { fields, .. } => {
+                let fields = fields.iter().map(|field| names.field(step.source, *field));
+                format!("by the index of {name}.{}", fields.collect::<Vec<_>>().join(", "))
+            }
+        }
+    });
+    steps.collect::<Vec<_>>().join(", ")
 }

@@ -50,7 +50,7 @@ impl<'p> LinkJoin<'p> {
     pub(crate) fn of(plan: &'p Plan) -> Option<Self> {
         let path = &plan.scratch;
         let Relation::Table(table) = plan.sources.get(path.start)?.relation else { return None };
-        if plan.is_union || path.access != Access::Scan || path.steps.is_empty() {
+        if path.access != Access::Scan || path.steps.is_empty() {
             return None;
         }
         let (mut ways, mut late): (Vec<LinkWay<'p>>, Vec<&Expr>) = (Vec::new(), Vec::new());

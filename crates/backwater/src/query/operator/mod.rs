@@ -4,6 +4,7 @@
 //! They know a plan and one version of the tables. They keep nothing between two commits.
 
 pub(in crate::query) mod aggregate;
+pub(in crate::query) mod describe;
 pub(in crate::query) mod exact;
 pub(in crate::query) mod failed;
 pub(in crate::query) mod filter;
@@ -11,8 +12,11 @@ pub(in crate::query) mod group;
 pub(in crate::query) mod join;
 pub(in crate::query) mod link_join;
 pub(in crate::query) mod order;
+pub(in crate::query) mod project;
+pub(in crate::query) mod rows;
 pub(in crate::query) mod scan;
 pub(in crate::query) mod scanned;
 pub(in crate::query) mod statement_rows;
+pub(in crate::query) mod union;
 pub(in crate::query) mod view;
 pub(in crate::query) mod walk;

@@ -6,6 +6,8 @@ use smallvec::{SmallVec, smallvec};
 
 use crate::query::expr::Columns;
 use crate::query::expr::scalar::Scalar;
+use crate::query::plan::explain::Operator;
+use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Excerpt, OrderKey, Plan};
 use crate::query::result::edit::Edit;
 use crate::query::state::rank_tree::{Prefix, RankTree, Sought};
@@ -360,4 +362,64 @@ fn mark_moved(rows: &mut [Moved]) {
         rows[number].moved = false;
         stays = links[number];
     }
+}
+
+/// The order and what it shows.
+pub(super) fn describe(names: &PlanNames<'_>) -> Operator {
+    let plan = names.plan;
+    let keys = names.order(&plan.order, &|expr| names.text_of_filter(expr));
+    let telling = plan.sources.iter().filter(|source| !source.is_determined);
+    let telling: Vec<&str> = telling.map(|source| &*source.name).collect();
+    let rows = plan.rows.operator();
+    let ties = match rows.and_then(|rows| rows.ties()) {
+        Some(ties) => ties.to_owned(),
+        None if plan.sources.iter().all(|source| source.is_lookup || !source.is_determined) => {
+            "the rows' ids".to_owned()
+        }
+        None => format!("the ids of {}", telling.join(", ")),
+    };
+    let what = if keys.is_empty() { ties } else { format!("{keys}, then {ties}") };
+    let outputs = plan.outputs.iter().map(|output| {
+        let shown = names.text_of_filter(&output.expr);
+        let is_name = output.name.is_empty()
+            || shown == output.name
+            || shown.ends_with(&format!(".{}", output.name));
+        if is_name { shown } else { format!("{shown} AS {}", output.name) }
+    });
+    let has_first = plan.keeps_first() && plan.limit.is_some();
+    let (of_many, runs_out) = match has_first {
+        true => (", of many the first", "; recomputed when the first run out"),
+        false => ("", ""),
+    };
+    let kept = rows.map_or("the slots of its rows", |rows| rows.keeps());
+    let sort_key = plan
+        .keys
+        .iter()
+        .map(|key| format!("{} = :{}", names.column(key.column), plan.params[key.param].name));
+    let sort_key: Vec<String> = sort_key.collect();
+    let late: Vec<String> = plan.late.iter().map(|condition| names.text_of(condition)).collect();
+    Operator::new("order", what)
+        .fact("shows", outputs.collect::<Vec<_>>().join(", "))
+        .fact(
+            "bindings",
+            match (sort_key.is_empty(), late.is_empty(), plan.is_shared) {
+                (_, _, false) => "each is searched alone, since ON has parameters".to_owned(),
+                (true, true, true) => String::new(),
+                (false, true, true) => format!("found by {}", sort_key.join(" and ")),
+                (true, false, true) => {
+                    format!("found by a row's value of {}", late.join(" and "))
+                }
+                (false, false, true) => {
+                    format!("found by {}, then by {}", sort_key.join(" and "), late.join(" and "))
+                }
+            },
+        )
+        .fact("keeps", format!("{kept}{of_many}, in a tree ordered by rank"))
+        .fact(
+            "follows",
+            format!(
+                "takes out the rows that moved and puts them in again, which gives old and new \
+                 ranks{runs_out}"
+            ),
+        )
 }

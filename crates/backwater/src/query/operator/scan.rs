@@ -148,7 +148,7 @@ impl<'i, 'a> Intake<'i, 'a> {
         let aggregates = grouping.aggregates.iter();
         let feeds = aggregates.map(|aggregate| feed(aggregate, view, &mut counts)).collect();
         let key = match grouping.keys.as_slice() {
-            [Expr::Column(column)] if column.source() == plan.scratch.start && !plan.is_union => {
+            [Expr::Column(column)] if column.source() == plan.scratch.start => {
                 let nothing = Remembered { key: (u64::MAX, u64::MAX), group: 0 };
                 KeyOf::Field(column.field(), Box::new([nothing; REMEMBERED]))
             }
@@ -350,11 +350,10 @@ fn add<'a>(
 
 fn feed(aggregate: &Aggregate, view: &View<'_>, counts: &mut Vec<Count>) -> Feed {
     use AggregateFunction as F;
-    let (plan, start) = (view.plan, view.plan.scratch.start);
+    let start = view.plan.scratch.start;
     match (aggregate.function, &aggregate.argument) {
         (F::Concat | F::JsonArray | F::First, _) => return Feed::Other,
         _ if aggregate.mixes || !aggregate.order.is_empty() => return Feed::Other,
-        _ if plan.is_union => return Feed::Other,
         (F::CountRows, _) if aggregate.filter.is_none() => return Feed::Row,
         (F::Count | F::Sum | F::Total | F::Average, Some(Expr::Column(column)))
             if column.source() == start && !aggregate.distinct && aggregate.filter.is_none() =>
@@ -390,7 +389,7 @@ impl GroupsOfSource {
         let mut sources =
             grouping.keys.iter().flat_map(Expr::columns).map(|column| column.source());
         let source = sources.next()?;
-        let one = plan.sources.len() > 1 && !plan.is_union && sources.all(|other| other == source);
+        let one = plan.joins() && sources.all(|other| other == source);
         one.then_some(Self { source, known: Vec::new() })
     }
 

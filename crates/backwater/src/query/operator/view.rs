@@ -5,7 +5,7 @@ use smallvec::SmallVec;
 use crate::query::expr::scalar::{Key, KeyValues, Scalar};
 use crate::query::expr::{ColumnNo, Columns};
 use crate::query::operator::statement_rows::StatementView;
-use crate::query::plan::{AggregateFunction, Plan, Relation, Source};
+use crate::query::plan::{Plan, Relation, Source};
 use crate::query::result::edit::Failure;
 use crate::schema::{FieldKind, FieldNo};
 use crate::table::{Slot, State};
@@ -54,7 +54,7 @@ impl<'a> View<'a> {
     /// Why it is unknown whether a row of another statement is there.
     pub(crate) fn doubt(&self, source: usize, slot: Slot) -> Option<Failure> {
         let Relation::Statement(plan, _) = &self.plan.sources[source].relation else { return None };
-        plan.grouping.as_ref()?.having.as_ref()?;
+        plan.rows.operator()?.condition()?;
         self.derived(source)?.row(slot)?.failed.clone()
     }
 
@@ -63,14 +63,14 @@ impl<'a> View<'a> {
     fn note_needed(&self, source: usize, slots: &[Slot], is_sure: bool) {
         let Relation::Statement(plan, _) = &self.plan.sources[source].relation else { return };
         let Some(derived) = self.derived(source).filter(StatementView::has_failed) else { return };
-        let has_having = plan.grouping.as_ref().is_some_and(|grouping| grouping.having.is_some());
+        let is_filtered = plan.rows.operator().is_some_and(|rows| rows.condition().is_some());
         let failed = |slot: &Slot| derived.row(*slot).and_then(|row| row.failed.as_ref());
         if !is_sure {
             let mut all = derived.slots().into_iter();
             all.find_map(|slot| failed(&slot))
                 .into_iter()
                 .for_each(|failure| derived.fail(failure));
-        } else if has_having {
+        } else if is_filtered {
             slots.iter().find_map(failed).into_iter().for_each(|failure| derived.fail(failure));
         }
     }
@@ -95,16 +95,12 @@ impl<'a> View<'a> {
         }
     }
 
-    /// Whether a column of another statement is known for each of its groups: no sum is part of it.
+    /// Whether a column of another statement is known of each of its rows.
     fn is_sure(&self, source: usize, column: FieldNo) -> bool {
         let Relation::Statement(plan, _) = &self.plan.sources[source].relation else { return true };
-        let Some(grouping) = &plan.grouping else { return true };
+        let Some(rows) = plan.rows.operator() else { return true };
         let columns = plan.outputs.get(column.index()).map(|output| output.expr.columns());
-        columns.into_iter().flatten().all(|column| {
-            let aggregate = (column.column as usize).checked_sub(grouping.keys.len());
-            let aggregate = aggregate.and_then(|number| grouping.aggregates.get(number));
-            aggregate.is_none_or(|aggregate| aggregate.function != AggregateFunction::Sum)
-        })
+        columns.into_iter().flatten().all(|column| rows.is_sure(column.column as usize))
     }
 
     pub(crate) fn is_row(&self, source: usize, slot: Slot) -> bool {
@@ -197,8 +193,7 @@ impl<'a> View<'a> {
 
     /// Calls `found` with each of the values of [`View::key`].
     pub(crate) fn each_of_key(&self, slots: &[Slot], mut found: impl FnMut(Scalar<'_>)) {
-        if self.plan.is_union {
-            let branch = slots.iter().position(|slot| *slot != NONE).unwrap_or(0);
+        if let Some(branch) = self.plan.combine.branch(slots) {
             found(Scalar::Int(branch as i64));
         }
         for (number, (source, slot)) in self.plan.sources.iter().zip(slots).enumerate() {
@@ -266,9 +261,7 @@ pub(crate) struct TupleRow<'a, 's> {
 impl<'a> Columns<'a> for TupleRow<'a, '_> {
     #[inline]
     fn column(&self, number: ColumnNo) -> Scalar<'a> {
-        if self.view.plan.is_union {
-            // The one source whose row this is.
-            let branch = self.slots.iter().position(|slot| *slot != NONE).unwrap_or(0);
+        if let Some(branch) = self.view.plan.combine.branch(self.slots) {
             let column = ColumnNo::new(branch, number.column as usize);
             return self.view.value(column, self.slots[branch]);
         }
@@ -298,7 +291,7 @@ impl TupleRow<'_, '_> {
     pub(crate) fn shown(&self, column: ColumnNo, declared: Option<FieldKind>) -> Value {
         let view = self.view;
         let slot = self.slots.get(column.source()).copied().filter(|slot| *slot != NONE);
-        if let (Some(slot), false) = (slot, view.plan.is_union)
+        if let Some(slot) = slot
             && let Relation::Table(table) = view.plan.sources[column.source()].relation
             && let Some(text) = view.state.shared_text(table, slot, column.field())
         {

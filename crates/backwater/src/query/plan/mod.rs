@@ -31,8 +31,7 @@ pub(crate) struct Plan {
     /// The fields of each table that the statement reads, also by way of other statements.
     pub(crate) footprints: BTreeMap<TableNo, FieldSet>,
     pub(crate) sources: Vec<Source>,
-    /// Whether a row is one of any source, instead of one of each.
-    pub(crate) is_union: bool,
+    pub(crate) combine: Combine,
     /// How many statements are read one through the other, this one included.
     pub(crate) depth: usize,
     /// Conditions `column = :param`, by which bindings are found from a row.
@@ -42,17 +41,14 @@ pub(crate) struct Plan {
     pub(crate) late: Vec<Expr>,
     /// Whether tuples can be looked for on behalf of all bindings.
     pub(crate) is_shared: bool,
-    /// How all rows are found.
+    /// How all tuples of a join are found.
     pub(crate) scratch: Path,
     /// For each source, how from one of its rows those are found that it is part of.
     pub(crate) paths: Vec<Path>,
     /// For each source of a left join, how from one of its rows those are found whose partner it
     /// may be.
     pub(crate) anchors: Vec<Option<Path>>,
-    pub(crate) grouping: Option<Grouping>,
-    /// What a row of the result stores, if it does not read its columns from the tables: of a
-    /// statement without grouping that reads other statements, or makes long texts. First its key.
-    pub(crate) made: Option<StoredRow>,
+    pub(crate) rows: Rows,
     pub(crate) outputs: Vec<Output>,
     pub(crate) order: Vec<OrderKey>,
     pub(crate) limit: Option<Expr>,
@@ -62,6 +58,16 @@ pub(crate) struct Plan {
     pub(crate) is_by_id: bool,
     pub(crate) tuning: Tuning,
     pub(crate) limits: ResultLimits,
+}
+
+/// How rows of the sources make tuples.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(crate) enum Combine {
+    /// A tuple is a row of each source.
+    #[default]
+    Join,
+    /// A tuple is a row of any source.
+    Union,
 }
 
 /// One relation that a statement reads.
@@ -142,9 +148,18 @@ pub(crate) struct KeyPart {
     pub(crate) affinity: Affinity,
 }
 
-/// What a row keeps that does not read its columns from the tables.
+/// What makes the rows of a result from tuples.
 #[derive(Debug)]
-pub(crate) struct StoredRow {
+pub(crate) enum Rows {
+    /// They are the tuples: what columns show is read from the tables.
+    Tuples,
+    Projected(Projection),
+    Grouped(Grouping),
+}
+
+/// For each tuple a row of its key and these values.
+#[derive(Debug)]
+pub(crate) struct Projection {
     pub(crate) values: Vec<Expr>,
 }
 
@@ -388,30 +403,33 @@ impl Plan {
         out
     }
 
-    /// How many values the key of a row of the result has.
-    pub(crate) fn key_len(&self, schema: &Schema) -> usize {
-        match &self.grouping {
-            Some(grouping) => grouping.keys.len(),
-            None => {
-                let sources = self.sources.iter().filter(|source| !source.is_determined);
-                let parts: usize = sources.map(|source| source.key_len(schema)).sum();
-                parts + usize::from(self.is_union)
-            }
+    /// Whether rows of several sources go together.
+    pub(crate) fn joins(&self) -> bool {
+        self.combine == Combine::Join && self.sources.len() > 1
+    }
+
+    /// The paths by which all tuples are found: one of a join, of a union one for each source.
+    pub(crate) fn scratch_paths(&self) -> &[Path] {
+        match self.combine {
+            Combine::Join => std::slice::from_ref(&self.scratch),
+            Combine::Union => &self.paths,
         }
     }
 
-    /// Whether the rows of a result are those of tables, on which conditions can be tested. Groups,
-    /// and rows of statements that read others, store only what they show.
-    pub(crate) fn is_of_tables(&self) -> bool {
-        self.grouping.is_none() && self.made.is_none()
+    /// How many values the key of a row of the result has.
+    pub(crate) fn key_len(&self, schema: &Schema) -> usize {
+        let sources = self.sources.iter().filter(|source| !source.is_determined);
+        let parts: usize = sources.map(|source| source.key_len(schema)).sum();
+        let of_tuple = parts + self.combine.key_len();
+        self.rows.operator().map_or(of_tuple, |rows| rows.key_len(of_tuple))
     }
 
-    /// Whether of many rows under a LIMIT only the first are kept. Groups are kept anyway, and
-    /// another search text may leave any row of the old result.
+    /// Whether of many rows under a LIMIT only the first are kept. Rows that are made of several
+    /// tuples are kept anyway, and another search text may leave any row of the old result.
     pub(crate) fn keeps_first(&self) -> bool {
         let mut searches = self.late.iter().filter_map(searched);
         let may_narrow = searches.any(|(_, needle)| matches!(needle, Expr::Param(_)));
-        self.grouping.is_none() && !(self.is_of_tables() && may_narrow)
+        self.rows.are_by_tuple() && !(self.rows.are_tuples() && may_narrow)
     }
 
     /// The tables that the statement reads, also by way of other statements.

@@ -4,20 +4,20 @@ use crate::query::expr::collation::Collation;
 use crate::query::expr::function::{Cast, Function};
 use crate::query::expr::scalar::Scalar;
 use crate::query::expr::{Arithmetic, ColumnNo, Comparison, Expr};
-use crate::query::plan::{Aggregate, AggregateFunction, OrderKey, Plan, Relation};
+use crate::query::plan::{Aggregate, AggregateFunction, Combine, OrderKey, Plan, Relation};
 use crate::schema::{FieldNo, Schema};
 
 /// The names of what a plan's expressions read.
 #[derive(Clone, Copy)]
-pub(in crate::query) struct PlanNames<'p> {
-    pub(in crate::query) plan: &'p Plan,
-    pub(in crate::query) schema: &'p Schema,
+pub(crate) struct PlanNames<'p> {
+    pub(crate) plan: &'p Plan,
+    pub(crate) schema: &'p Schema,
 }
 
 impl PlanNames<'_> {
     /// A column of a source, with the source's name where there are several.
-    pub(in crate::query) fn column(&self, column: ColumnNo) -> String {
-        if self.plan.is_union {
+    pub(crate) fn column(&self, column: ColumnNo) -> String {
+        if self.plan.combine == Combine::Union {
             return self
                 .plan
                 .outputs
@@ -32,7 +32,7 @@ impl PlanNames<'_> {
     }
 
     /// The name of a field of a source.
-    pub(in crate::query) fn field(&self, source: usize, field: FieldNo) -> String {
+    pub(crate) fn field(&self, source: usize, field: FieldNo) -> String {
         match &self.plan.sources[source].relation {
             Relation::Table(table) => self.schema.table(*table).field(field).name.to_string(),
             Relation::Statement(of, _) => match &of.outputs[field.index()] {
@@ -45,32 +45,22 @@ impl PlanNames<'_> {
     }
 
     /// An expression over the sources' columns.
-    pub(in crate::query) fn text_of(&self, expr: &Expr) -> String {
+    pub(crate) fn text_of(&self, expr: &Expr) -> String {
         self.write(expr, &|column| self.column(column))
     }
 
-    /// An expression over what a row of the result keeps: keys and aggregates of a grouping, or
-    /// what a row has that reads other statements; else over the sources' columns.
-    pub(in crate::query) fn text_of_filter(&self, expr: &Expr) -> String {
-        self.write(expr, &|column| {
-            let place = column.column as usize;
-            match (&self.plan.grouping, &self.plan.made) {
-                (Some(grouping), _) => match grouping.keys.get(place) {
-                    Some(key) => self.text_of(key),
-                    None => self.aggregate(&grouping.aggregates[place - grouping.keys.len()]),
-                },
-                (None, Some(made)) => {
-                    let first = self.plan.key_len(self.schema);
-                    made.values
-                        .get(place.wrapping_sub(first))
-                        .map_or_else(|| format!("key {place}"), |value| self.text_of(value))
-                }
-                (None, None) => self.column(column),
+    /// An expression over what a row of the result keeps; else over the sources' columns.
+    pub(crate) fn text_of_filter(&self, expr: &Expr) -> String {
+        self.write(expr, &|column| match self.plan.rows.operator() {
+            Some(rows) => {
+                let keys = self.plan.key_len(self.schema);
+                rows.value_name(self, column.column as usize, keys)
             }
+            None => self.column(column),
         })
     }
 
-    pub(in crate::query) fn aggregate(&self, aggregate: &Aggregate) -> String {
+    pub(crate) fn aggregate(&self, aggregate: &Aggregate) -> String {
         use AggregateFunction as F;
         let name = match aggregate.function {
             F::CountRows => return self.filtered("count(*)".into(), aggregate),
@@ -105,11 +95,7 @@ impl PlanNames<'_> {
         }
     }
 
-    pub(in crate::query) fn order(
-        &self,
-        keys: &[OrderKey],
-        print: &dyn Fn(&Expr) -> String,
-    ) -> String {
+    pub(crate) fn order(&self, keys: &[OrderKey], print: &dyn Fn(&Expr) -> String) -> String {
         let keys = keys.iter().map(|key| {
             let collation = match key.collation {
                 Collation::Binary => String::new(),

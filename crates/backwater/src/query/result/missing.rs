@@ -144,9 +144,7 @@ impl Gathering<'_> {
         let rows = self.read_statements(plan, params);
         let views = views(&rows);
         let view = View { plan, state: self.state, derived: &views };
-        if !plan.is_union {
-            search(&view, params, shown, self.cells);
-        }
+        search(&view, params, shown, self.cells);
     }
 
     /// The rows of the statements that a statement reads.
@@ -236,7 +234,7 @@ pub(super) enum ShownTuples {
 
 impl ShownTuples {
     pub(super) fn of(view: &View<'_>, shown: Option<(&Ordered, Excerpt)>) -> Self {
-        let Some((ordered, excerpt)) = shown.filter(|_| view.plan.grouping.is_none()) else {
+        let Some((ordered, excerpt)) = shown.filter(|_| view.plan.rows.are_by_tuple()) else {
             return ShownTuples::All;
         };
         if excerpt.is_whole() {

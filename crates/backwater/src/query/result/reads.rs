@@ -11,7 +11,7 @@ use crate::query::expr::{ColumnNo, Comparison, Expr, NoColumns};
 use crate::query::operator::statement_rows::StatementView;
 use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::operator::walk::Walk;
-use crate::query::plan::{Access, AggregateFunction, BoundPlan, Excerpt, JoinStep, Plan, Relation};
+use crate::query::plan::{Access, BoundPlan, Excerpt, JoinStep, Path, Plan, Relation};
 use crate::query::result::missing::{Gathering, ShownTuples, views};
 use crate::query::state::ordered::Ordered;
 use crate::schema::{FieldNo, TableNo};
@@ -89,13 +89,7 @@ impl Reading<'_> {
         let view = View { plan, state: self.state, derived: &views };
         let shows = ShownTuples::of(&view, shown);
         let mut along = Along { reading: self, view: &view, params, fixed, shows };
-        if plan.is_union {
-            for source in 0..plan.sources.len() {
-                along.all_of(source, &[]);
-            }
-        } else {
-            along.start();
-        }
+        plan.scratch_paths().iter().for_each(|path| along.start(path));
     }
 
     fn row(&mut self, table: TableNo, id: RowId) {
@@ -156,11 +150,9 @@ struct PartialTuple {
 }
 
 impl<'a> Along<'_, '_, 'a> {
-    fn start(&mut self) {
-        let plan = self.view.plan;
-        let path = &plan.scratch;
+    fn start(&mut self, path: &'a Path) {
         let source = path.start;
-        let width = plan.sources.len();
+        let width = self.view.plan.sources.len();
         let mut by = self.constants(source, path.checks.iter());
         match &path.access {
             Access::Equal { fields, values } => {
@@ -231,25 +223,14 @@ impl<'a> Along<'_, '_, 'a> {
         let params: Vec<Scalar<'static>> =
             of.iter().map(|param| self.params[*param].clone()).collect();
         let column = |field: &FieldNo| {
-            let expr = &inner.outputs.get(field.index())?.expr;
-            let (Some(grouping), Some(column)) = (&inner.grouping, plain(expr)) else {
-                return plain(expr);
-            };
-            // A group's key, or the first value of a group of what is its key.
-            let (number, keys) = (column.field().index(), &grouping.keys);
-            match number.checked_sub(keys.len()) {
-                None => plain(keys.get(number)?),
-                Some(number) => {
-                    let aggregate = grouping.aggregates.get(number)?;
-                    let first = aggregate.argument.as_ref();
-                    let first = first.filter(|_| aggregate.function == AggregateFunction::First);
-                    first.filter(|first| keys.contains(first)).and_then(plain)
-                }
+            let column = inner.outputs.get(field.index())?.expr.plain_column()?;
+            match inner.rows.operator() {
+                Some(rows) => rows.column_of(column.column as usize),
+                None => Some(column),
             }
         };
         let fixed: Vec<Fixed> = by
             .iter()
-            .filter(|_| inner.made.is_none() || inner.grouping.is_some())
             .filter_map(|(field, value)| Some((column(field)?, Scalar::from(value))))
             .collect();
         let seen = format!("{:?} {params:?} {fixed:?}", inner.identity);
@@ -282,7 +263,8 @@ impl<'a> Along<'_, '_, 'a> {
             each_conjunct(condition, &mut |part| {
                 let Expr::Compare(Comparison::Equal, _, _, left, right) = part else { return };
                 for (column, value) in [(left, right), (right, left)] {
-                    if let Some(column) = plain(column).filter(|column| column.source() == source)
+                    if let Some(column) =
+                        column.plain_column().filter(|column| column.source() == source)
                         && let Some(value) = self.constant(source, column.field(), value)
                     {
                         out.push((column.field(), value));
@@ -311,7 +293,8 @@ impl<'a> Along<'_, '_, 'a> {
         for condition in conditions.chain(&self.view.plan.late) {
             each_conjunct(condition, &mut |part| {
                 let Expr::In(_, _, column, values) = part else { return };
-                let Some(column) = plain(column).filter(|column| column.source() == source) else {
+                let Some(column) = column.plain_column().filter(|column| column.source() == source)
+                else {
                     return;
                 };
                 let values: Vec<Option<Value>> = values
@@ -467,15 +450,6 @@ fn value_of(id: &RowId) -> Value {
     match id {
         RowId::Int(number) => Value::Int(*number),
         other => Value::from(other.to_string().as_str()),
-    }
-}
-
-/// The column that an expression plainly is.
-fn plain(expr: &Expr) -> Option<ColumnNo> {
-    match expr {
-        Expr::Column(column) => Some(*column),
-        Expr::Under(_, inner) => plain(inner),
-        _ => None,
     }
 }
 

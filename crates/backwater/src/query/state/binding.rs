@@ -1,22 +1,20 @@
 //! The state of a binding: a result in order, maintained by the deltas of each commit.
 
 use std::cmp::Ordering;
-use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
 use smallvec::SmallVec;
 
 use crate::query::expr::Expr;
-use crate::query::expr::scalar::{Key, Scalar};
+use crate::query::expr::scalar::Scalar;
 use crate::query::operator::filter::Filter;
-use crate::query::operator::group::{GROUP_BYTES, GroupRow, Groups, order_groups, replace};
 use crate::query::operator::join::TupleDelta;
 use crate::query::operator::order::{Moves, follow, order_against, order_by, sort_keys};
-use crate::query::operator::scan;
+use crate::query::operator::rows::{KeptRow, MadeRows, RowsState, order_kept};
 use crate::query::operator::view::{Tuple, View, key_slots};
 use crate::query::operator::walk::Walk;
-use crate::query::plan::{BoundPlan, Excerpt, Plan, Source, StoredRow};
+use crate::query::plan::{BoundPlan, Excerpt, Plan, Source};
 use crate::query::result::edit::{Edit, Edits, Failure};
 use crate::query::state::narrow::{Narrowed, SearchedTexts, narrowed};
 use crate::query::state::ordered::{Ordered, Slots, of_tables};
@@ -38,7 +36,7 @@ pub(crate) struct BindingState {
 /// What the operators of a statement keep beside the result.
 #[derive(Clone, Default)]
 pub(crate) struct OperatorState {
-    groups: Option<Box<Groups>>,
+    rows: RowsState,
     /// Of a result that a search has narrowed the texts, until the next commit reaches it.
     searched: Option<Arc<SearchedTexts>>,
 }
@@ -46,14 +44,13 @@ pub(crate) struct OperatorState {
 impl OperatorState {
     /// Whether it is that of a statement's result, and not what was left when that was taken.
     pub(crate) fn is_of(&self, plan: &Plan) -> bool {
-        plan.grouping.is_none() || self.groups.is_some()
+        plan.rows.fits(&self.rows)
     }
 
     /// Bytes that it takes, more or less.
     pub(crate) fn bytes(&self) -> usize {
-        let groups = self.groups.as_ref().map_or(0, |groups| groups.len());
         let texts = self.searched.as_ref().map_or(0, |searched| searched.bytes());
-        groups * GROUP_BYTES + texts
+        self.rows.bytes() + texts
     }
 }
 
@@ -86,36 +83,20 @@ impl BindingState {
                 walk.all(found);
             }
         };
-        if let Some(grouping) = &plan.grouping {
-            let mut groups = Groups::new(grouping);
-            if !empty {
-                scan::group(&mut groups, grouping, view, params);
-            }
-            let rows = groups.shown(grouping, params);
-            let failure = groups.failure();
+        if let Some(operator) = plan.rows.operator() {
+            let MadeRows { rows, state } = operator.compute(view, params, empty);
             rows.iter().for_each(|row| check_outputs(plan, params, row));
+            let failure = state.failure();
             let ordered = Ordered::Kept(sorted_kept(plan, params, rows, few));
-            let operators = OperatorState { groups: Some(Box::new(groups)), searched: None };
+            let operators = OperatorState { rows: state, searched: None };
             return Self { ordered, operators, failure };
         }
-        let ordered = match &plan.made {
-            Some(made) => {
-                let mut rows = Vec::new();
-                each(&mut |tuple| {
-                    let row = make(made, view, params, tuple);
-                    if work::take_row(row.bytes()) {
-                        rows.push(Arc::new(row));
-                    }
-                });
-                Ordered::Kept(sorted_kept(plan, params, rows, few))
-            }
-            None => match plan.sources.len() {
-                1 => Ordered::One(sorted(view, params, few, each)),
-                2 => Ordered::Two(sorted(view, params, few, each)),
-                3 => Ordered::Three(sorted(view, params, few, each)),
-                4 => Ordered::Four(sorted(view, params, few, each)),
-                _ => Ordered::Many(sorted(view, params, few, each)),
-            },
+        let ordered = match plan.sources.len() {
+            1 => Ordered::One(sorted(view, params, few, each)),
+            2 => Ordered::Two(sorted(view, params, few, each)),
+            3 => Ordered::Three(sorted(view, params, few, each)),
+            4 => Ordered::Four(sorted(view, params, few, each)),
+            _ => Ordered::Many(sorted(view, params, few, each)),
         };
         ordered.into()
     }
@@ -143,7 +124,7 @@ impl BindingState {
             Ordered::Many(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Many),
             Ordered::Kept(_) => return None,
         };
-        let operators = OperatorState { groups: None, searched };
+        let operators = OperatorState { rows: RowsState::Nothing, searched };
         Some((Self { ordered, operators, failure: None }, moved))
     }
 
@@ -197,48 +178,18 @@ impl BindingState {
             Ordered, &mut self.ordered,
             ranked => follow_tuples(ranked, excerpt, views, params, rows),
             kept ranked => {
-                let edits = match (&plan.grouping, &mut self.operators.groups, &plan.made) {
-                    (Some(grouping), Some(groups), _) => {
-                        let edits = groups.apply(plan, grouping, params, (before, after), rows);
-                        self.failure = groups.failure();
-                        for edit in &edits {
-                            if let Edit::Enter(row) | Edit::Replace { new: row, .. } = edit {
-                                check_outputs(plan, params, row);
-                            }
-                        }
-                        edits
+                let operator = plan.rows.operator()?;
+                let edits = operator.apply(&mut self.operators.rows, views, params, rows)?;
+                self.failure = self.operators.rows.failure();
+                for edit in &edits {
+                    if let Edit::Enter(row) | Edit::Replace { new: row, .. } = edit {
+                        check_outputs(plan, params, row);
                     }
-                    (.., Some(made)) => {
-                        // Another row of a subquery makes another tuple, but not another row.
-                        let mut by_key: BTreeMap<Box<[Key]>, (Old, New)> = BTreeMap::new();
-                        for row in rows {
-                            let made = |view| Arc::new(make(made, view, params, &row.tuple));
-                            if row.before {
-                                let old = made(before);
-                                let place = old.place();
-                                by_key.entry(place).or_default().0 = Some(old);
-                            }
-                            if row.after {
-                                let new = made(after);
-                                let place = new.place();
-                                by_key.entry(place).or_default().1 = Some(new);
-                            }
-                        }
-                        let edits = by_key.into_values().filter_map(|pair| match pair {
-                            (None, None) => None,
-                            (None, Some(new)) => Some(Edit::Enter(new)),
-                            (Some(old), None) => Some(Edit::Leave(old)),
-                            (Some(old), Some(new)) if old.shows_same(&new) => None,
-                            (Some(old), Some(new)) => Some(replace(plan, params, old, new)),
-                        });
-                        edits.collect()
-                    }
-                    _ => Edits::new(),
-                };
-                let against = |row: &Arc<GroupRow>| {
+                }
+                let against = |row: &Arc<KeptRow>| {
                     let (row, prefix) = (row.clone(), kept_prefix(plan, params, row));
                     let against =
-                        move |other: &Arc<GroupRow>| order_groups(plan, params, other, &row);
+                        move |other: &Arc<KeptRow>| order_kept(plan, params, other, &row);
                     Sought { prefix, against }
                 };
                 follow(ranked, (excerpt, &plan.tuning), &edits, against, against)
@@ -252,21 +203,8 @@ impl BindingState {
     }
 }
 
-type Old = Option<Arc<GroupRow>>;
-type New = Option<Arc<GroupRow>>;
-
-/// What a row keeps, of a statement that reads others.
-fn make(made: &StoredRow, view: &View<'_>, params: &[Scalar<'static>], tuple: &[Slot]) -> GroupRow {
-    let mut values = SmallVec::new();
-    view.each_of_key(tuple, |part| values.push(part.into_owned()));
-    let keys = values.len();
-    let row = view.row(tuple);
-    values.extend(made.values.iter().map(|value| value.eval(&row, params).into_owned()));
-    GroupRow { values, keys, failed: None }
-}
-
 /// Makes the long texts that a group's row shows, so that one that is too long is reported.
-fn check_outputs(plan: &Plan, params: &[Scalar<'static>], row: &GroupRow) {
+fn check_outputs(plan: &Plan, params: &[Scalar<'static>], row: &KeptRow) {
     for output in plan.outputs.iter().filter(|output| output.expr.may_grow()) {
         output.expr.eval(&&*row.values, params);
     }
@@ -347,14 +285,14 @@ fn in_order<E: Clone>(
 fn sorted_kept(
     plan: &Plan,
     params: &[Scalar<'static>],
-    rows: Vec<Arc<GroupRow>>,
+    rows: Vec<Arc<KeptRow>>,
     few: Option<usize>,
-) -> RankTree<Arc<GroupRow>> {
+) -> RankTree<Arc<KeptRow>> {
     let rows = rows.into_iter().map(|row| (kept_prefix(plan, params, &row), row));
-    in_order((rows.collect(), None), few, |one, other| order_groups(plan, params, one, other))
+    in_order((rows.collect(), None), few, |one, other| order_kept(plan, params, one, other))
 }
 
-fn kept_prefix(plan: &Plan, params: &[Scalar<'static>], row: &GroupRow) -> Prefix {
+fn kept_prefix(plan: &Plan, params: &[Scalar<'static>], row: &KeptRow) -> Prefix {
     let keys = sort_keys(plan, params, &&*row.values);
     prefix(&plan.order, &keys, row.key().first())
 }

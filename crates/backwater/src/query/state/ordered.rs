@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use crate::query::expr::Columns;
 use crate::query::expr::scalar::{Key, Scalar};
-use crate::query::operator::group::GroupRow;
+use crate::query::operator::rows::KeptRow;
 use crate::query::operator::statement_rows::StatementRow;
 use crate::query::operator::view::{Tuple, View};
 use crate::query::plan::Plan;
@@ -22,7 +22,7 @@ pub(crate) enum Ordered {
     Four(RankTree<[Slot; 4]>),
     Many(RankTree<Tuple>),
     /// Rows that keep their values.
-    Kept(RankTree<Arc<GroupRow>>),
+    Kept(RankTree<Arc<KeptRow>>),
 }
 
 /// Dispatches on whether a result's rows are those of tables, by how many make a tuple, or stored
@@ -85,7 +85,7 @@ pub(crate) enum LeafOf<'r> {
     Three(&'r Leaf<[Slot; 3]>),
     Four(&'r Leaf<[Slot; 4]>),
     Many(&'r Leaf<Tuple>),
-    Kept(&'r Leaf<Arc<GroupRow>>),
+    Kept(&'r Leaf<Arc<KeptRow>>),
 }
 
 impl LeafOf<'_> {
@@ -132,7 +132,7 @@ impl Ordered {
         of_tables!(
             Ordered, self,
             ranked => ranked.get(rank).map(|entry| row_of_tuple(entry.slots(), view, params)),
-            kept ranked => ranked.get(rank).map(|row| stored_row(row, view.plan, params))
+            kept ranked => ranked.get(rank).map(|row| kept_row(row, view.plan, params))
         )
     }
 }
@@ -149,11 +149,7 @@ fn row_of_tuple(
     (place, StatementRow { values, key: key.into(), failed: None })
 }
 
-fn stored_row(
-    row: &GroupRow,
-    plan: &Plan,
-    params: &[Scalar<'static>],
-) -> (Box<[Key]>, StatementRow) {
+fn kept_row(row: &KeptRow, plan: &Plan, params: &[Scalar<'static>]) -> (Box<[Key]>, StatementRow) {
     let values = outputs(plan, &&*row.values, params);
     (row.place(), StatementRow { values, key: row.key().into(), failed: row.failed.clone() })
 }

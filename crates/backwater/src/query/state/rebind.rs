@@ -13,8 +13,8 @@ use crate::query::expr::scalar::Scalar;
 use crate::query::expr::shape::{compared, searched};
 use crate::query::expr::{Comparison, Expr};
 use crate::query::operator::filter::Filter;
-use crate::query::operator::group::GroupRow;
 use crate::query::operator::order::{Moved, Moves, settle};
+use crate::query::operator::rows::KeptRow;
 use crate::query::operator::view::{View, key_slots};
 use crate::query::plan::{BoundPlan, Excerpt, Plan, Relation, Source};
 use crate::query::state::ordered::{Ordered, Slots};
@@ -87,7 +87,7 @@ impl RebindStrategy {
             (true, false) => RebindStrategy::Excerpt,
             (false, false) if at_ends => RebindStrategy::Ends(ends),
             (false, false) => RebindStrategy::Bands(bands),
-            (true, true) if plan.is_of_tables() => RebindStrategy::Narrower,
+            (true, true) if plan.rows.are_tuples() => RebindStrategy::Narrower,
             _ => RebindStrategy::Recompute,
         }
     }
@@ -114,18 +114,14 @@ fn is_elsewhere(plan: &Plan, param: usize) -> bool {
         Relation::Statement(_, params) => params.contains(&param),
     });
     let of_keys = plan.keys.iter().any(|key| key.param == param);
-    let of_groups = plan.grouping.as_ref().is_some_and(|grouping| {
-        let aggregates = grouping.aggregates.iter().flat_map(|aggregate| {
-            let order = aggregate.order.iter().map(|key| &key.expr);
-            let others = aggregate.filter.iter().chain(&aggregate.separator);
-            aggregate.argument.iter().chain(others).chain(order)
-        });
-        grouping.keys.iter().chain(&grouping.having).chain(aggregates).any(reads)
-    });
-    let made = plan.made.iter().flat_map(|made| &made.values);
+    let mut of_rows = false;
+    if let Some(rows) = plan.rows.operator() {
+        rows.each_expr(&mut |expr| of_rows |= reads(expr));
+        of_rows |= rows.condition().is_some_and(reads);
+    }
     let outputs = plan.outputs.iter().map(|output| &output.expr);
     let order = plan.order.iter().map(|key| &key.expr);
-    of_sources || of_keys || of_groups || made.chain(outputs).chain(order).any(reads)
+    of_sources || of_keys || of_rows || outputs.chain(order).any(reads)
 }
 
 /// The band between the old and the new bound of a condition `column < :param`. If the rows in it
@@ -150,7 +146,7 @@ fn band(condition: &Expr, from: &BoundPlan, to: &BoundPlan) -> Option<(Band, Opt
     let leads = from.plan.order.first().filter(|key| {
         matches!(&key.expr, Expr::Column(by) if *by == column) && key.collation == Collation::Binary
     });
-    let end = leads.filter(|_| leaves && from.plan.is_of_tables());
+    let end = leads.filter(|_| leaves && from.plan.rows.are_tuples());
     let end = end.map(|key| if is_below != key.descending { End::Back } else { End::Front });
     let (low, high) = if a.order(&b).is_le() { (a, b) } else { (b, a) };
     let band = Band { source: column.source(), table: *table, field: column.field(), low, high };
@@ -291,12 +287,10 @@ pub(crate) fn difference(
                     .map(|output| output.expr.eval(&row, &bound_plan.params).into_owned())
                     .collect()
             };
-            let changed = |a: &Arc<GroupRow>, b: &Arc<GroupRow>| {
-                shows(from, &a.values) != shows(to, &b.values)
-            };
+            let changed =
+                |a: &Arc<KeptRow>, b: &Arc<KeptRow>| shows(from, &a.values) != shows(to, &b.values);
             let is_bound_anew = !std::ptr::eq(from, to);
-            let loose =
-                |a: &Arc<GroupRow>, b: &Arc<GroupRow>| is_bound_anew || a.values != b.values;
+            let loose = |a: &Arc<KeptRow>, b: &Arc<KeptRow>| is_bound_anew || a.values != b.values;
             compare((old, new), excerpts, |row| row.place(), (loose, changed))
         }
         _ => {

@@ -1,0 +1,210 @@
+//! From tuples to the rows of a result: what each operator that makes rows says of itself, and the
+//! one place that knows which there are.
+
+use std::cmp::Ordering;
+use std::sync::Arc;
+
+use smallvec::SmallVec;
+
+#[cfg(feature = "remote")]
+use crate::query::expr::ColumnNo;
+use crate::query::expr::Expr;
+use crate::query::expr::scalar::{Key, Scalar};
+use crate::query::operator::group::Groups;
+use crate::query::operator::join::TupleDelta;
+use crate::query::operator::order::order_by;
+use crate::query::operator::view::View;
+use crate::query::plan::explain::Operator;
+use crate::query::plan::text::PlanNames;
+use crate::query::plan::{Plan, Rows};
+use crate::query::result::edit::{Edit, Edits, Failure};
+
+/// A row that keeps its values: first its key, then what its operator makes of it.
+#[derive(Debug)]
+pub(crate) struct KeptRow {
+    pub(crate) values: SmallVec<[Scalar<'static>; 2]>,
+    /// How many of the values are its key.
+    pub(crate) keys: usize,
+    /// Why the others cannot be computed, if so; then it may be that the row should not be there.
+    pub(crate) failed: Option<Failure>,
+}
+
+/// What an operator keeps from one commit to the next, beside the rows that it gave.
+#[derive(Clone, Default)]
+pub(crate) enum RowsState {
+    #[default]
+    Nothing,
+    Groups(Box<Groups>),
+}
+
+/// The rows that an operator makes from nothing.
+#[derive(Default)]
+pub(crate) struct MadeRows {
+    pub(crate) rows: Vec<Arc<KeptRow>>,
+    pub(crate) state: RowsState,
+}
+
+/// How rows that keep their values enter, change and leave.
+pub(crate) type RowEdits = Edits<Arc<KeptRow>>;
+
+/// Makes rows that keep their values from tuples.
+pub(crate) trait RowOperator {
+    /// From nothing; no tuple is looked for, if `empty`.
+    fn compute(&self, view: &View<'_>, params: &[Scalar<'static>], empty: bool) -> MadeRows;
+
+    /// From tuples that entered, changed or left. `None` if the state is not its own.
+    fn apply(
+        &self,
+        state: &mut RowsState,
+        views: (&View<'_>, &View<'_>),
+        params: &[Scalar<'static>],
+        tuples: &[TupleDelta],
+    ) -> Option<RowEdits>;
+
+    /// Calls `each` with the expressions over the tuples' columns that a tuple's part in the rows
+    /// depends on.
+    fn each_expr<'e>(&'e self, each: &mut dyn FnMut(&'e Expr));
+
+    /// What rows must meet to be shown, over their values.
+    fn condition(&self) -> Option<&Expr> {
+        None
+    }
+
+    /// How many values a row's key has, if a tuple's has that many.
+    fn key_len(&self, of_tuple: usize) -> usize {
+        of_tuple
+    }
+
+    /// Whether a row is made of one tuple alone.
+    fn is_by_tuple(&self) -> bool;
+
+    /// Whether a row's value is known where others of it cannot be computed.
+    fn is_sure(&self, _value: usize) -> bool {
+        true
+    }
+
+    /// The column of the tuples of which a row's value is that of all the tuples it is made of:
+    /// which tuples have it decides which rows do.
+    #[cfg(feature = "remote")]
+    fn column_of(&self, _value: usize) -> Option<ColumnNo> {
+        None
+    }
+
+    /// What a row's value is called; the key has `keys` values.
+    fn value_name(&self, names: &PlanNames<'_>, value: usize, keys: usize) -> String;
+
+    /// What of it the order keeps, as a person reads it.
+    fn keeps(&self) -> &'static str;
+
+    /// By what rows stand where the order leaves that open, unless by what tuples do.
+    fn ties(&self) -> Option<&'static str> {
+        None
+    }
+
+    /// The operator as a person reads it; of one that only stores what tuples hold, nothing.
+    fn describe(&self, names: &PlanNames<'_>) -> Option<Operator>;
+}
+
+impl Rows {
+    /// The operator that makes rows that keep their values; none, where rows are tuples.
+    pub(crate) fn operator(&self) -> Option<&dyn RowOperator> {
+        match self {
+            Rows::Tuples => None,
+            Rows::Projected(projection) => Some(projection),
+            Rows::Grouped(grouping) => Some(grouping),
+        }
+    }
+
+    /// Whether the rows are those of tables, on which conditions can be tested. Others keep only
+    /// what they show.
+    pub(crate) fn are_tuples(&self) -> bool {
+        self.operator().is_none()
+    }
+
+    /// Whether a row is made of one tuple alone.
+    pub(crate) fn are_by_tuple(&self) -> bool {
+        self.operator().is_none_or(RowOperator::is_by_tuple)
+    }
+
+    /// Whether an operator of these rows can follow a commit with this state: it was not taken away.
+    pub(crate) fn fits(&self, state: &RowsState) -> bool {
+        match self {
+            Rows::Tuples | Rows::Projected(_) => true,
+            Rows::Grouped(_) => matches!(state, RowsState::Groups(_)),
+        }
+    }
+}
+
+impl RowsState {
+    /// Bytes that it takes, more or less.
+    pub(crate) fn bytes(&self) -> usize {
+        match self {
+            RowsState::Nothing => 0,
+            RowsState::Groups(groups) => groups.bytes(),
+        }
+    }
+
+    /// Why one of the rows cannot be computed, if so.
+    pub(crate) fn failure(&self) -> Option<Failure> {
+        match self {
+            RowsState::Nothing => None,
+            RowsState::Groups(groups) => groups.failure(),
+        }
+    }
+}
+
+impl KeptRow {
+    pub(crate) fn key(&self) -> &[Scalar<'static>] {
+        &self.values[..self.keys]
+    }
+
+    /// Bytes that it takes, more or less.
+    pub(crate) fn bytes(&self) -> usize {
+        let values = self.values.iter().map(|of| size_of::<Scalar<'_>>() + of.text_len());
+        size_of::<Self>() + values.sum::<usize>()
+    }
+
+    /// Whether both say the same.
+    fn shows_same(&self, other: &Self) -> bool {
+        self.values == other.values && self.failed == other.failed
+    }
+
+    /// The key, to find the row by.
+    pub(crate) fn place(&self) -> Box<[Key]> {
+        self.key().iter().cloned().map(Key::from).collect()
+    }
+}
+
+/// What it means for the order that a row is another one than it was.
+pub(crate) fn edit(
+    plan: &Plan,
+    params: &[Scalar<'static>],
+    (old, new): (Option<Arc<KeptRow>>, Option<Arc<KeptRow>>),
+) -> Option<Edit<Arc<KeptRow>>> {
+    match (old, new) {
+        (None, None) => None,
+        (Some(old), Some(new)) if old.shows_same(&new) => None,
+        (None, Some(new)) => Some(Edit::Enter(new)),
+        (Some(old), None) => Some(Edit::Leave(old)),
+        (Some(old), Some(new)) => {
+            let changed = plan.outputs.iter().any(|output| {
+                output.expr.eval(&&*old.values, params) != output.expr.eval(&&*new.values, params)
+            });
+            let reorder = order_kept(plan, params, &old, &new).is_ne();
+            Some(Edit::Replace { old, new, reorder, changed })
+        }
+    }
+}
+
+/// The order of two rows: by ORDER BY, and by their keys where that leaves it open.
+pub(crate) fn order_kept(
+    plan: &Plan,
+    params: &[Scalar<'static>],
+    a: &KeptRow,
+    b: &KeptRow,
+) -> Ordering {
+    order_by(plan, params, &&*a.values, &&*b.values).then_with(|| {
+        let keys = a.values.iter().zip(b.values.iter()).take(a.keys);
+        keys.map(|(a, b)| a.order(b)).find(|order| order.is_ne()).unwrap_or(Ordering::Equal)
+    })
+}

@@ -1,0 +1,36 @@
+//! UNION ALL: the rows of several sources, one after the other.
+//!
+//! A tuple has a place for each source, of which one is taken: by that, what a column is and which
+//! rows are the same are known.
+
+use crate::query::operator::describe::Printed;
+use crate::query::operator::join;
+use crate::query::operator::view::NONE;
+use crate::query::plan::Combine;
+use crate::query::plan::explain::Operator;
+use crate::query::plan::text::PlanNames;
+use crate::table::Slot;
+
+impl Combine {
+    /// The source whose row a tuple is, if it is one alone.
+    #[inline]
+    pub(crate) fn branch(self, tuple: &[Slot]) -> Option<usize> {
+        match self {
+            Combine::Join => None,
+            Combine::Union => tuple.iter().position(|slot| *slot != NONE),
+        }
+    }
+
+    /// How many values in front of a tuple's key say which source it is of.
+    pub(crate) fn key_len(self) -> usize {
+        usize::from(self == Combine::Union)
+    }
+}
+
+pub(super) fn describe(names: &PlanNames<'_>, printed: &Printed) -> Operator {
+    let union = Operator::new("union all", "rows of each, one after the other");
+    (0..names.plan.sources.len()).fold(union, |union, number| {
+        let branch = Operator::new("branch", join::called(names, number, printed));
+        union.input(join::source(names, number, branch, printed))
+    })
+}
