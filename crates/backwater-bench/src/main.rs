@@ -13,6 +13,7 @@ mod remote;
 mod sends;
 mod soak;
 mod typed;
+mod window;
 mod world;
 
 use clap::Parser;
@@ -39,7 +40,7 @@ struct Arguments {
 type Case = fn(usize) -> anyhow::Result<Vec<Figure>>;
 
 /// The names that a case gives figures for, and the case.
-const CASES: [(&[&str], Case); 33] = [
+const CASES: [(&[&str], Case); 34] = [
     (&["ingest/nested", "ingest/nested-vs-value"], ingest::nested),
     (&["ingest/again"], ingest::again),
     (&["ingest/small"], ingest::small),
@@ -55,6 +56,7 @@ const CASES: [(&[&str], Case); 33] = [
     (&["commit/bulk"], commit::bulk),
     (&["commit/bulk-over"], commit::bulk_over_groups),
     (&["commit/join-fanout"], commit::join_fanout),
+    (&["window/rank"], window::rank),
     (&["search/letters"], rebind::letters),
     (&["rebind/now"], rebind::now),
     (&["read/get", "read/iter"], typed::read),

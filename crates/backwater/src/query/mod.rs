@@ -27,6 +27,8 @@ pub(crate) use expr::scalar::Scalar;
 pub(crate) use handle::KeepCurrent;
 pub use handle::Query;
 pub(crate) use handle::{AsOf, HandleNo, Published};
+#[cfg(all(test, feature = "sqlite"))]
+pub(crate) use plan::Source;
 pub use plan::explain::{Explanation, Operator};
 pub(crate) use plan::{Plan, Relation};
 pub(crate) use result::delta::apply_all;

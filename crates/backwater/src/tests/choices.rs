@@ -177,6 +177,31 @@ impl Choices<'_> {
                     &["i"],
                 )
             }
+            11 if self.often() => {
+                let filter = filter(self);
+                let by = self.one(&["PARTITION BY part", "PARTITION BY b, part", ""]);
+                let m = self.one(&[
+                    "count(n) OVER (BY ORDER BY n)",
+                    "max(n) OVER (BY)",
+                    "min(n) OVER (BY ORDER BY n/*, id*/ ROWS BETWEEN 2 PRECEDING AND 1 PRECEDING)",
+                ]);
+                let m = m.replace("BY ", &format!("{by} ")).replace("BY)", &format!("{by})"));
+                let m = m.replace(&format!("ORDER {by} "), "ORDER BY ");
+                of(
+                    &format!(
+                        "(SELECT id AS i, part AS k, lag(n) OVER w AS v, row_number() OVER w AS c, \
+                         {m} AS m FROM item{filter} WINDOW w AS ({by} ORDER BY n/*, id*/))"
+                    ),
+                    &[
+                        ("i", Holds::Row(ITEM)),
+                        ("k", Holds::Row(PART)),
+                        ("v", Holds::Number),
+                        ("c", Holds::Number),
+                        ("m", Holds::Number),
+                    ],
+                    &["i"],
+                )
+            }
             11 => of(
                 "(SELECT DISTINCT t AS u, b AS v FROM item)",
                 &[("u", Holds::Text), ("v", Holds::Number)],
@@ -500,10 +525,7 @@ impl Choices<'_> {
     fn aggregate(&mut self, columns: &[Column]) -> String {
         let of = if self.seldom() { self.value(columns, 1) } else { self.one(columns).sql };
         let plain = self.one(columns).sql;
-        let filter = match self.pick(6) {
-            5 => format!(" FILTER (WHERE {})", self.condition(columns, 0, false)),
-            _ => String::new(),
-        };
+        let filter = self.filter(columns);
         let aggregate = match self.pick(11) {
             0 => "count(*)".to_owned(),
             1 => format!("count({of})"),
@@ -518,6 +540,87 @@ impl Choices<'_> {
             _ => format!("json_group_array({of}/*TIES*/)"),
         };
         aggregate + &filter
+    }
+
+    /// A window function. What hangs on how rows stand that the order leaves open has that told to
+    /// the judge.
+    fn windowed(&mut self, columns: &[Column]) -> String {
+        let partition: Vec<String> =
+            (0..self.one(&[0, 1, 1, 2])).map(|_| self.one(columns).sql).collect();
+        let mut window = match partition.is_empty() {
+            true => String::new(),
+            false => format!("PARTITION BY {}", partition.join(", ")),
+        };
+        let order = match self.pick(4) {
+            3 => String::new(),
+            _ => format!(" ORDER BY {}{}", self.one(columns).sql, self.order_end()),
+        };
+        window += &order;
+        let (of, plain) = (self.value(columns, 1), self.one(columns).sql);
+        let hangs_on_ties = self.often();
+        if !hangs_on_ties {
+            let called = match self.pick(9) {
+                0 => "rank()".to_owned(),
+                1 => "dense_rank()".to_owned(),
+                2 => "percent_rank()".to_owned(),
+                3 => "cume_dist()".to_owned(),
+                4 => return format!("count(*) OVER ({window})"),
+                _ => {
+                    let function = self.one(&["count", "sum", "total", "avg", "min", "max"]);
+                    let unit = self.one(&["GROUPS", "RANGE"]);
+                    let frame = match self.often() {
+                        true => self.frame(unit),
+                        false => String::new(),
+                    };
+                    return format!(
+                        "{function}({plain}){} OVER ({window}{frame})",
+                        self.filter(columns)
+                    );
+                }
+            };
+            return format!("{called} OVER ({window})");
+        }
+        window += if order.is_empty() { "/*TIES*/" } else { "/*, TIES*/" };
+        let frame = self.frame("ROWS");
+        let frame = if self.seldom() { " ROWS UNBOUNDED PRECEDING".to_owned() } else { frame };
+        let number = self.pick(3) + 1;
+        let called = match self.pick(9) {
+            0 => "row_number()".to_owned(),
+            1 => format!("ntile({number})"),
+            2 => format!("lag({of})"),
+            3 => format!("lead({of}, {}, {plain})", number - 1),
+            4 => format!("lag({of}, {plain}, 'none')"),
+            5 => format!("first_value({of})"),
+            6 => format!("last_value({of})"),
+            7 => format!("nth_value({of}, {number})"),
+            _ => {
+                let function = self.one(&["count", "sum", "min", "max", "group_concat"]);
+                format!("{function}({plain}){}", self.filter(columns))
+            }
+        };
+        format!("{called} OVER ({window}{frame})")
+    }
+
+    fn filter(&mut self, columns: &[Column]) -> String {
+        match self.pick(6) {
+            5 => format!(" FILTER (WHERE {})", self.condition(columns, 0, false)),
+            _ => String::new(),
+        }
+    }
+
+    fn frame(&mut self, unit: &str) -> String {
+        let numbered = |choices: &mut Self, side: &str| match unit {
+            "RANGE" => "CURRENT ROW".to_owned(),
+            _ => format!("{} {side}", choices.one(&["0", "1", "2", "3", ":l"])),
+        };
+        let (start, end) = match self.pick(5) {
+            0 => (numbered(self, "PRECEDING"), numbered(self, "FOLLOWING")),
+            1 => ("UNBOUNDED PRECEDING".to_owned(), numbered(self, "FOLLOWING")),
+            2 => (numbered(self, "PRECEDING"), "UNBOUNDED FOLLOWING".to_owned()),
+            3 => (numbered(self, "PRECEDING"), numbered(self, "PRECEDING")),
+            _ => (numbered(self, "FOLLOWING"), numbered(self, "FOLLOWING")),
+        };
+        format!(" {unit} BETWEEN {start} AND {end}")
     }
 
     fn order_end(&mut self) -> &'static str {
@@ -545,7 +648,7 @@ impl Choices<'_> {
         if self.often() {
             from += &format!(" WHERE {}", self.condition(&columns, 2, true));
         }
-        let (body, order, ties) = match self.pick(6) {
+        let (body, order, ties) = match self.pick(8) {
             0..=2 => {
                 let outputs: Vec<String> = (0..self.pick(3) + 1)
                     .map(|number| match self.pick(5) {
@@ -567,6 +670,26 @@ impl Choices<'_> {
                 };
                 (format!("SELECT DISTINCT {}{from}", outputs.join(", ")), order, outputs)
             }
+            4 | 5 => {
+                let mut outputs = vec![format!("{} AS c", self.value(&columns, 1))];
+                outputs.extend((0..self.pick(2) + 1).map(|number| {
+                    let call = self.windowed(&columns);
+                    match self.pick(4) {
+                        0 => format!("coalesce({call}, 0) + 1 AS c{number}"),
+                        1 => format!("{} = {call} AS c{number}", self.one(&columns).sql),
+                        _ => format!("{call} AS c{number}"),
+                    }
+                }));
+                let order: Vec<String> = (0..self.pick(3))
+                    .map(|number| match number {
+                        0 => format!("c0{}", self.order_end()),
+                        _ => format!("{}{}", self.one(&columns).sql, self.order_end()),
+                    })
+                    .collect();
+                let body = format!("SELECT {}{from}", outputs.join(", "));
+                let excerpt = self.excerpt();
+                return finish(&body, order, ties.clone(), &excerpt, &ties);
+            }
             _ => {
                 let mut keys: Vec<String> =
                     (0..self.pick(3)).map(|_| self.one(&columns).sql).collect();
@@ -578,6 +701,24 @@ impl Choices<'_> {
                 });
                 let mut outputs = keys.clone();
                 outputs.extend((0..self.pick(3) + 1).map(|_| self.aggregate(&columns)));
+                if self.seldom() {
+                    let of: Vec<Column> = outputs
+                        .iter()
+                        .filter(|output| !output.contains("/*"))
+                        .map(|output| Column { sql: output.clone(), holds: Holds::Number })
+                        .collect();
+                    let window = (!of.is_empty()).then(|| self.windowed(&of));
+                    // Groups stand in the order of their keys.
+                    let (by, open) = (keys.join(", "), format!(" ORDER BY {}", keys.join(", ")));
+                    let (behind, open) = match keys.is_empty() {
+                        true => (String::new(), String::new()),
+                        false => (format!("/*, {by}*/"), format!("/*{open}*/")),
+                    };
+                    let told = |window: String| {
+                        window.replace("/*, TIES*/", &behind).replace("/*TIES*/", &open)
+                    };
+                    outputs.extend(window.map(told));
+                }
                 let mut body = format!("SELECT {}{from}", outputs.join(", "));
                 if !keys.is_empty() {
                     body += &format!(" GROUP BY {}", keys.join(", "));
@@ -711,6 +852,7 @@ fn finish(
         .replace("/*TIES*/", &format!(" ORDER BY {within}"))
         .replace("/*, TIES*/", &format!(", {within}"))
         .replace("/*, ", ", ")
+        .replace("/* ORDER", " ORDER")
         .replace("*/", "");
     let with = format!("WITH counts AS ({COUNTS}), above AS ({ABOVE}), top AS ({TOP_JUDGED}) ");
     // A named query of the schema is the same as one that WITH names.

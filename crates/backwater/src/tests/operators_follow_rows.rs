@@ -127,6 +127,44 @@ fn groups_come_change_and_go() {
     );
 }
 
+/// In a partition in which a row moves, those change that have another place or another value for
+/// it; in no other partition does anything.
+#[test]
+fn windows_give_the_rows_of_a_partition_their_places() {
+    let cache = cache(&[(1, 1), (2, 3), (3, 5), (4, 2), (5, 4)]);
+    let ranked =
+        watched(&cache, "SELECT id, row_number() OVER (PARTITION BY k % 2 ORDER BY k) AS n FROM t");
+    let sums = watched(
+        &cache,
+        "SELECT id, lag(id) OVER w, sum(k) OVER w FROM t WINDOW w AS (PARTITION BY k % 2 ORDER BY k)",
+    );
+    let top = watched(
+        &cache,
+        "SELECT id FROM (SELECT id, rank() OVER (ORDER BY k) AS r FROM t) WHERE r < 3",
+    );
+    let rows = |query: &Query| {
+        let rows = query.read().unwrap();
+        let row = |row: crate::result::ResultRow| {
+            row.values().iter().map(Value::to_string).collect::<Vec<_>>().join(" ")
+        };
+        rows.rows().map(row).collect::<Vec<_>>()
+    };
+    assert_eq!(rows(&ranked), ["1 1", "2 2", "3 3", "4 1", "5 2"]);
+    assert_eq!(rows(&sums), ["1 NULL 1", "2 1 4", "3 2 9", "4 NULL 2", "5 4 6"]);
+    assert_eq!(ids(&top), [1, 4]);
+    assert_eq!(after(&cache, &ranked, &[(1, 7)]), "~1@0 ~2@1 ~3@2");
+    assert_eq!(after(&cache, &ranked, &[(5, 6)]), "", "it is the second one still");
+    assert_eq!(after(&cache, &sums, &[(5, 8)]), "~5@4");
+    assert_eq!(after(&cache, &ranked, &[(4, 9)]), "~4@3 ~5@4", "it is the last one of the others");
+    assert_eq!(rows(&sums), ["1 3 15", "2 NULL 3", "3 2 8", "4 1 24", "5 NULL 8"]);
+    assert_eq!(ids(&top), [2, 3]);
+    assert_eq!(after(&cache, &top, &[(6, 4), (3, 3)]), "", "two are the first");
+    assert_eq!(after(&cache, &sums, &[(3, i64::MAX), (1, 5)]), "", "a sum is beyond 64 bits");
+    assert!(sums.read().unwrap_err().to_string().contains("sum() in a window is beyond 64 bits"));
+    cache.commit("gone", |tx| tx.delete("t", 3).map(drop)).unwrap();
+    assert_eq!(rows(&sums), ["1 2 8", "2 NULL 3", "4 1 17", "5 6 12", "6 NULL 4"]);
+}
+
 /// A sum of floats is what it would be if rows that went had never been there.
 #[test]
 fn float_sums_leave_no_drift() {

@@ -16,7 +16,7 @@ use serde_json::json;
 use super::choices::{Choices, Statement};
 use super::world::World;
 use super::{Meanwhile, cases, meanwhile, tuned};
-use crate::query::Node;
+use crate::query::{Node, Relation, Source};
 use crate::schema::Tuning;
 use crate::storage::image;
 use crate::{
@@ -382,13 +382,19 @@ fn values(result: &QueryResult) -> Vec<Vec<Value>> {
 /// determined by others say nothing.
 fn judge(query: &Query, text: &str) -> String {
     let node = query.node();
+    let mut plan = &*node.bound_plan.plan;
+    // Window functions over a grouping stand in a statement around it.
+    if let [Source { relation: Relation::Statement(groups, _), name, .. }] = &*plan.sources
+        && name == "the groups"
+    {
+        plan = groups;
+    }
     let mut parts = text.split('⟨');
     let mut out = parts.next().unwrap_or_default().to_owned();
     for part in parts {
         let (tie, rest) = part.split_once('⟩').unwrap();
         let (source, column) = tie.split_once(':').unwrap();
-        let is_determined =
-            node.bound_plan.plan.sources[source.parse::<usize>().unwrap()].is_determined;
+        let is_determined = plan.sources[source.parse::<usize>().unwrap()].is_determined;
         out += if is_determined { "NULL" } else { column };
         out += rest;
     }

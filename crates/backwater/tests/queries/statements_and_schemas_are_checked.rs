@@ -91,7 +91,63 @@ fn what_is_not_supported_is_refused_with_its_place_and_a_way_out() {
             "SELECT DISTINCT status FROM sailing ORDER BY id",
             "names something that is no result column",
         ),
-        ("SELECT row_number() OVER () FROM sailing", "what follows row_number(…) is not supported"),
+        (
+            "SELECT id FROM sailing WHERE row_number() OVER () < 3",
+            "column 30 of the statement: the window function row_number() cannot stand here",
+        ),
+        (
+            "SELECT count(*) FROM sailing HAVING rank() OVER () < 3",
+            "to filter by it, put the statement into FROM (SELECT …)",
+        ),
+        ("SELECT sum(lag(id) OVER ()) OVER () FROM sailing", "lag() cannot stand here"),
+        ("SELECT rank() FROM sailing", "rank() is a window function, and needs OVER"),
+        ("SELECT length(status) OVER () FROM sailing", "length() is no window function"),
+        ("SELECT lag(id, 1, 2, 3) OVER () FROM sailing", "lag() has 4 arguments, expected 1 to 3"),
+        ("SELECT rank(1) OVER () FROM sailing", "rank() has 1 argument, expected none"),
+        ("SELECT ntile(0) OVER () FROM sailing", "ntile() takes a whole number above 0"),
+        ("SELECT rank() FILTER (WHERE id) OVER () FROM sailing", "so it takes no FILTER"),
+        ("SELECT count(DISTINCT id) OVER () FROM sailing", "DISTINCT is not supported in a window"),
+        ("SELECT group_concat(id ORDER BY id) OVER () FROM sailing", "order the window"),
+        (
+            "SELECT rank() OVER w FROM sailing",
+            "column 20 of the statement: there is no window \"w\"",
+        ),
+        (
+            "SELECT rank() OVER v FROM sailing WINDOW v AS (w), w AS (ORDER BY id)",
+            "there is no window \"w\"",
+        ),
+        (
+            "SELECT rank() OVER (w ORDER BY id) FROM sailing WINDOW w AS (ORDER BY id)",
+            "the window \"w\" has an order already",
+        ),
+        (
+            "SELECT rank() OVER (w PARTITION BY id) FROM sailing WINDOW w AS (ORDER BY id)",
+            "PARTITION BY cannot follow the window \"w\"",
+        ),
+        (
+            "SELECT sum(id) OVER (ORDER BY id RANGE 1 PRECEDING) FROM sailing",
+            "RANGE with a number is not supported",
+        ),
+        (
+            "SELECT sum(id) OVER (ORDER BY id ROWS BETWEEN 1 FOLLOWING AND CURRENT ROW) FROM sailing",
+            "this frame cannot hold a row",
+        ),
+        (
+            "SELECT sum(id) OVER (ORDER BY id ROWS delay PRECEDING) FROM sailing",
+            "a frame counts a whole number of rows, the same for all of them",
+        ),
+        (
+            "SELECT sum(id) OVER (ROWS UNBOUNDED PRECEDING EXCLUDE TIES) FROM sailing",
+            "EXCLUDE is not supported",
+        ),
+        (
+            "SELECT status, sum(id) OVER () FROM sailing GROUP BY status",
+            "column 20 of the statement: column \"id\" is neither grouped by",
+        ),
+        (
+            "SELECT rank() OVER (PARTITION BY status COLLATE NOCASE) FROM sailing",
+            "COLLATE inside of this is not supported",
+        ),
         (
             "SELECT cont(*) FROM sailing",
             "function cont() is not supported; did you mean \"count\"?",
@@ -187,7 +243,7 @@ fn what_is_not_supported_is_refused_with_its_place_and_a_way_out() {
         ("SELECT id FROM json_each('[1]')", "json_each() cannot stand in FROM"),
         (
             "SELECT id FROM sailing WINDOW w AS (ORDER BY id)",
-            "column 24 of the statement: WINDOW is not supported",
+            "column 31 of the statement: the window \"w\" is not used",
         ),
         ("SELECT lower(*) FROM sailing", "\"*\" is no argument of lower()"),
         ("SELECT v.* FROM sailing", "the statement reads no table \"v\""),

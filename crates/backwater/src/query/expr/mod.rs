@@ -8,6 +8,7 @@ pub(in crate::query) mod json;
 pub(in crate::query) mod numeral;
 pub(in crate::query) mod scalar;
 pub(in crate::query) mod shape;
+pub(in crate::query) mod window;
 
 use std::cmp::Ordering;
 
@@ -56,6 +57,8 @@ pub(crate) enum Expr {
     Outer(ColumnNo),
     /// An aggregate, by its number in the statement. It stands only until the plan is made.
     Aggregate(usize),
+    /// A window function, by its number in the statement. It stands only until the plan is made.
+    Window(usize),
     /// A value as an affinity turns it.
     Under(Affinity, Box<Expr>),
     Negate(Box<Expr>),
@@ -215,7 +218,7 @@ impl Expr {
             Expr::Literal(value) => value.clone(),
             Expr::Param(number) => params[*number].lend(),
             Expr::Column(number) => row.column(*number),
-            Expr::Aggregate(_) | Expr::Outer(_) => Scalar::Null,
+            Expr::Aggregate(_) | Expr::Window(_) | Expr::Outer(_) => Scalar::Null,
             Expr::Under(affinity, of) => of.eval(row, params).under(*affinity),
             Expr::Negate(of) => match of.eval(row, params).to_number() {
                 Scalar::Int(number) => match number.checked_neg() {
@@ -370,7 +373,10 @@ impl Expr {
     pub(crate) fn is_constant(&self) -> bool {
         let mut constant = true;
         self.walk(&mut |expr| {
-            constant &= !matches!(expr, Expr::Column(_) | Expr::Aggregate(_) | Expr::Outer(_));
+            constant &= !matches!(
+                expr,
+                Expr::Column(_) | Expr::Aggregate(_) | Expr::Window(_) | Expr::Outer(_)
+            );
         });
         constant
     }
@@ -405,7 +411,8 @@ macro_rules! children {
                     | Expr::Param(_)
                     | Expr::Column(_)
                     | Expr::Outer(_)
-                    | Expr::Aggregate(_) => {}
+                    | Expr::Aggregate(_)
+                    | Expr::Window(_) => {}
                     Expr::Under(_, of) | Expr::Cast(_, of) | Expr::Negate(of) | Expr::Not(of) | Expr::IsTruth(_, of) => f(of),
                     Expr::And(left, right)
                     | Expr::Or(left, right)

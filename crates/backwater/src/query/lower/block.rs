@@ -4,6 +4,7 @@ use super::expression::Clause;
 use super::parts::{OpenSource, Parts};
 use super::regroup::Placed;
 use super::scope::{Named, NamedColumn, Scope};
+use super::window::OpenWindows;
 use super::{Env, Lowered, Part, through};
 use crate::query::expr::collation::Collation;
 use crate::query::expr::scalar::Affinity;
@@ -34,6 +35,7 @@ pub(super) struct Block<'a, 'e> {
     pub(super) late_subquery: Option<Location>,
     /// Whether equal rows are one.
     is_distinct: bool,
+    pub(super) windows: OpenWindows<'a>,
 }
 
 impl<'a, 'e> Block<'a, 'e> {
@@ -52,6 +54,7 @@ impl<'a, 'e> Block<'a, 'e> {
             met: Vec::new(),
             late_subquery: None,
             is_distinct: false,
+            windows: OpenWindows::default(),
         }
     }
 
@@ -65,10 +68,17 @@ impl<'a, 'e> Block<'a, 'e> {
         let mut block = Block::new(env, around);
         block.is_distinct = select.is_distinct;
         let mut parts = block.parts(select, query)?;
+        let of_groups = block.outputs_of_groups(&parts);
         parts.sources = block.sources;
         parts.conditions = block.conditions;
         parts.params = block.params;
         let outer: Vec<Expr> = block.outer.into_iter().map(|column| column.expr).collect();
+        if let Some(of_groups) = of_groups {
+            if !outer.is_empty() {
+                return Err(super::subquery::not_by_equality(select.at));
+            }
+            parts = parts.windows_over_groups(of_groups, env.schema)?;
+        }
         if select.is_distinct {
             let distinct = Block::distinct(env, parts, select.at, &outer)?;
             return Ok(Part { parts: distinct, outer });
@@ -92,13 +102,15 @@ impl<'a, 'e> Block<'a, 'e> {
             Some(having) => Some((self.placed(having)?, having.at)),
             None => None,
         };
+        self.windows.named = &select.windows;
+        self.windows.may_stand = true;
         let items = self.items(select)?;
-        let (mut order, mut excerpt) = (Vec::new(), (None, None));
+        let mut order = Vec::new();
         if let Some(query) = query {
             order = self.order(&query.order, &items)?;
-            excerpt = self.limits(query)?;
         }
-        let (limit, offset) = excerpt;
+        self.windows.may_stand = false;
+        let (limit, offset) = query.map_or(Ok((None, None)), |query| self.limits(query))?;
 
         let grouped = !keys.is_empty() || !self.aggregates.is_empty();
         if let (Some((_, at)), false) = (&having, grouped) {
@@ -112,6 +124,7 @@ impl<'a, 'e> Block<'a, 'e> {
             let help = "put the grouping into WITH or FROM (SELECT …), and select from that";
             return Err(Refusal::new(at, "a subquery beside a grouping is not supported", help));
         }
+        let windows = std::mem::take(&mut self.windows);
         let regroup = |placed: Placed| {
             if grouped {
                 placed.regroup(&keys, &self.sources, self.env.schema)
@@ -132,9 +145,18 @@ impl<'a, 'e> Block<'a, 'e> {
             order_keys.push(OrderKey { expr, descending, nulls_first, collation, holds_times });
         }
         let having = having.map(|(placed, _)| regroup(placed)).transpose()?;
+        let windowing = windows.close(&regroup)?;
         let aggregates = std::mem::take(&mut self.aggregates);
         let grouping = grouped.then_some(Grouping { keys, aggregates, having });
-        Ok(Parts { grouping, outputs, order: order_keys, limit, offset, ..Parts::default() })
+        Ok(Parts {
+            grouping,
+            windowing,
+            outputs,
+            order: order_keys,
+            limit,
+            offset,
+            ..Parts::default()
+        })
     }
 
     /// The same with equal rows as one: grouped by all columns.
@@ -154,7 +176,7 @@ impl<'a, 'e> Block<'a, 'e> {
             outputs.iter().enumerate().map(|(number, output)| through(output, 0, number)).collect()
         };
         let outputs = shown(&parts.outputs);
-        if parts.grouping.is_none() {
+        if parts.grouping.is_none() && parts.windowing.is_none() {
             let group_keys = parts.outputs.iter().map(|output| output.expr.clone()).collect();
             let grouping = Grouping { keys: group_keys, aggregates: Vec::new(), having: None };
             return Ok(Parts {
@@ -169,8 +191,8 @@ impl<'a, 'e> Block<'a, 'e> {
         if !outer.is_empty() {
             return Err(super::subquery::not_by_equality(at));
         }
-        let plan = parts.finish(env.schema)?;
-        let mut around = Parts::over(plan, "the groups");
+        let name = if parts.grouping.is_some() { "the groups" } else { "the rows" };
+        let mut around = Parts::over(parts.finish(env.schema)?, name);
         let group_keys = around.outputs.iter().map(|output| output.expr.clone()).collect();
         around.grouping = Some(Grouping { keys: group_keys, aggregates: Vec::new(), having: None });
         Ok(Parts { outputs, order: keys, limit, offset, ..around })
@@ -397,7 +419,7 @@ impl<'a, 'e> Block<'a, 'e> {
         }
     }
 
-    fn declared(&self, expr: &Expr) -> Option<FieldKind> {
+    pub(super) fn declared(&self, expr: &Expr) -> Option<FieldKind> {
         match expr {
             Expr::Column(column) => self.column(*column).0,
             _ => None,

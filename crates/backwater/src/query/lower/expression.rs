@@ -27,9 +27,9 @@ pub(super) enum Clause {
 
 impl<'a> Block<'a, '_> {
     pub(super) fn placed(&mut self, expr: &'a tree::Expr) -> Lowered<Placed> {
-        self.met.clear();
+        let around = std::mem::take(&mut self.met);
         let expr = self.expr(expr)?;
-        Ok(Placed { expr, met: std::mem::take(&mut self.met) })
+        Ok(Placed { expr, met: std::mem::replace(&mut self.met, around) })
     }
 
     pub(super) fn at_place(&mut self, place: Clause, expr: &'a tree::Expr) -> Lowered<Expr> {

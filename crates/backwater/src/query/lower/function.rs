@@ -6,6 +6,7 @@ use super::expression::Clause;
 use crate::error::{did_you_mean, nearest_name};
 use crate::query::expr::function::{Cast, Function};
 use crate::query::expr::scalar::Scalar;
+use crate::query::expr::window::WindowFunction;
 use crate::query::expr::{Expr, datetime};
 use crate::query::plan::{Aggregate, AggregateFunction, OrderKey};
 use crate::query::syntax::tree::{self, Arguments, Call};
@@ -27,21 +28,15 @@ const AGGREGATES: [(&str, AggregateFunction); 9] = [
 impl<'a> Block<'a, '_> {
     pub(super) fn function(&mut self, call: &'a Call) -> Lowered<Expr> {
         let (name, at) = (call.name.text.to_ascii_lowercase(), call.name.at);
-        if call.has_window {
-            let message = format!("what follows {name}(…) is not supported");
-            let help = "call the function alone; window functions are not supported";
-            return Err(Refusal::new(at, message, help));
+        if let Some(over) = &call.over {
+            return self.window_call(call, &name, over);
         }
         let list = match &call.arguments {
             Arguments::All => None,
             Arguments::List(list) => Some(list.as_slice()),
         };
-        let aggregate = AGGREGATES.iter().find(|(known, _)| *known == name).filter(|(_, of)| {
-            let one = matches!(of, AggregateFunction::Min | AggregateFunction::Max);
-            !one || list.is_none_or(|list| list.len() == 1)
-        });
-        if let Some((_, aggregate)) = aggregate {
-            return self.aggregate(*aggregate, &name, call);
+        if let Some(function) = aggregate_named(&name, call) {
+            return self.aggregate(function, &name, call);
         }
         if call.distinct.is_some() || !call.order.is_empty() || call.filter.is_some() {
             let message = format!("{name}() is no aggregate, so it counts no rows");
@@ -52,6 +47,14 @@ impl<'a> Block<'a, '_> {
         let (least, most) = match known {
             Some((_, least, most)) => (least, most),
             None if conditional => (2, 3),
+            None if WindowFunction::ALL.iter().any(|(known, ..)| *known == name) => {
+                let message = format!("{name}() is a window function, and needs OVER");
+                return Err(Refusal::new(
+                    at,
+                    message,
+                    format!("write {name}(…) OVER (ORDER BY …)"),
+                ));
+            }
             None => return Err(unknown(&name, at)),
         };
         let Some(list) = list else {
@@ -156,12 +159,29 @@ impl<'a> Block<'a, '_> {
             let message = format!("the aggregate {name}() cannot stand here");
             return Err(Refusal::new(at, message, help));
         }
+        let aggregate = self.aggregate_over(function, name, call, Clause::Columns)?;
+        let known = self.aggregates.iter().position(|known| *known == aggregate);
+        Ok(Expr::Aggregate(known.unwrap_or_else(|| {
+            self.aggregates.push(aggregate);
+            self.aggregates.len() - 1
+        })))
+    }
+
+    /// An aggregate with its arguments, in which that may be named.
+    pub(super) fn aggregate_over(
+        &mut self,
+        function: AggregateFunction,
+        name: &str,
+        call: &'a Call,
+        within: Clause,
+    ) -> Lowered<Aggregate> {
+        let at = call.name.at;
         let mut aggregate = Aggregate::new(function, None);
         aggregate.distinct = call.distinct == Some(true);
         let is_list = matches!(function, AggregateFunction::Concat | AggregateFunction::JsonArray);
         // Columns inside of an aggregate are not bare.
         let (names, met) = (std::mem::take(&mut self.names), self.met.len());
-        let before = std::mem::replace(&mut self.place, Clause::Columns);
+        let before = std::mem::replace(&mut self.place, within);
         let wrong = || Err(Refusal::new(at, format!("{name}() takes one argument"), ""));
         let list = match &call.arguments {
             Arguments::All => &[],
@@ -205,14 +225,12 @@ impl<'a> Block<'a, '_> {
             });
         }
         aggregate.filter = call.filter.as_ref().map(|filter| self.expr(filter)).transpose()?;
-        self.met.truncate(met);
+        if within == Clause::Columns {
+            self.met.truncate(met);
+        }
         self.names = names;
         self.place = before;
-        let known = self.aggregates.iter().position(|known| *known == aggregate);
-        Ok(Expr::Aggregate(known.unwrap_or_else(|| {
-            self.aggregates.push(aggregate);
-            self.aggregates.len() - 1
-        })))
+        Ok(aggregate)
     }
 
     pub(super) fn cast(
@@ -235,6 +253,17 @@ impl<'a> Block<'a, '_> {
         };
         Ok(Expr::Cast(cast, self.boxed(of)?))
     }
+}
+
+/// The aggregate that a name stands for.
+pub(super) fn aggregate_named(name: &str, call: &Call) -> Option<AggregateFunction> {
+    let (_, function) = AGGREGATES.iter().find(|(known, _)| *known == name)?;
+    let one = matches!(function, AggregateFunction::Min | AggregateFunction::Max);
+    let has_one = match &call.arguments {
+        Arguments::All => true,
+        Arguments::List(list) => list.len() == 1,
+    };
+    (!one || has_one).then_some(*function)
 }
 
 fn unknown(name: &str, at: Location) -> Refusal {

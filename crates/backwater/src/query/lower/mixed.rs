@@ -152,6 +152,7 @@ fn numbers(expr: &Expr, sources: &[OpenSource], schema: &Schema) -> Numbers {
         Expr::Under(Affinity::Numeric, _)
         | Expr::Param(_)
         | Expr::Outer(_)
-        | Expr::Aggregate(_) => BOTH,
+        | Expr::Aggregate(_)
+        | Expr::Window(_) => BOTH,
     }
 }

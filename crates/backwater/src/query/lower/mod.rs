@@ -12,6 +12,7 @@ mod paths;
 mod regroup;
 mod scope;
 mod subquery;
+mod window;
 
 use std::sync::Arc;
 
@@ -76,9 +77,6 @@ impl Env<'_> {
             let message = "only SELECT is supported here, no VALUES";
             let help = "keep the values in a table, or give them as parameters";
             return Err(Refusal::new(values.at, message, help));
-        }
-        if let Some(at) = query.selects.iter().find_map(|select| select.window) {
-            return Err(Refusal::new(at, "WINDOW is not supported", ""));
         }
         match query.selects.as_slice() {
             [only] => Block::lower(&env, only, Some(query), around),

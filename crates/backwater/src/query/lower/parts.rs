@@ -5,12 +5,13 @@ use std::sync::Arc;
 use super::Lowered;
 use super::identity::determined;
 use super::paths::{Paths, equality};
+use super::window;
 use crate::change::FieldSet;
 use crate::query::expr::scalar::Affinity;
 use crate::query::expr::{ColumnNo, Expr};
 use crate::query::plan::{
     Combine, Grouping, Identity, KeyPart, OrderKey, Output, Param, Path, Plan, Projection,
-    Relation, Rows, Source,
+    Relation, Rows, Source, Windowing,
 };
 use crate::query::syntax::{Location, Refusal};
 use crate::schema::{IdType, Schema};
@@ -35,6 +36,8 @@ pub(super) struct Parts {
     pub(super) combine: Combine,
     pub(super) conditions: Vec<Expr>,
     pub(super) grouping: Option<Grouping>,
+    /// Window functions, of a statement without grouping.
+    pub(super) windowing: Option<Windowing>,
     pub(super) outputs: Vec<Output>,
     pub(super) order: Vec<OrderKey>,
     pub(super) limit: Option<Expr>,
@@ -47,6 +50,7 @@ impl Parts {
     /// in its stead.
     pub(super) fn is_plain(&self) -> bool {
         self.grouping.is_none()
+            && self.windowing.is_none()
             && self.combine == Combine::Join
             && self.limit.is_none()
             && self.offset.is_none()
@@ -61,14 +65,13 @@ impl Parts {
         match &mut self.grouping {
             Some(grouping) => {
                 grouping.keys.iter_mut().for_each(&mut *f);
-                for aggregate in &mut grouping.aggregates {
-                    aggregate.argument.iter_mut().for_each(&mut *f);
-                    aggregate.filter.iter_mut().for_each(&mut *f);
-                    aggregate.separator.iter_mut().for_each(&mut *f);
-                    aggregate.order.iter_mut().for_each(|key| f(&mut key.expr));
-                }
+                let aggregates = grouping.aggregates.iter_mut();
+                aggregates.for_each(|aggregate| aggregate.each_expr_mut(f));
             }
             None => {
+                if let Some(windowing) = &mut self.windowing {
+                    windowing.each_late_expr_mut(f);
+                }
                 self.outputs.iter_mut().for_each(|output| f(&mut output.expr));
                 self.order.iter_mut().for_each(|key| f(&mut key.expr));
             }
@@ -113,13 +116,14 @@ impl Parts {
         let (reads, structure, content, order) = self.footprints();
         let determined = determined(schema, &self);
         let is_made = self.grouping.is_none()
+            && self.windowing.is_none()
             && (self.combine == Combine::Union
                 // A text that is too long is reported when the result is computed.
                 || self.outputs.iter().any(|output| output.expr.may_grow())
                 || self.sources.iter().any(|source| {
                     source.is_lookup || matches!(source.relation, Relation::Statement(..))
                 }));
-        let is_plain = self.grouping.is_none() && !is_made;
+        let is_plain = self.grouping.is_none() && self.windowing.is_none() && !is_made;
         let is_by_id = is_plain && self.order.is_empty() && {
             let mut apart =
                 self.sources.iter().zip(&determined).filter(|(_, determined)| !**determined);
@@ -188,6 +192,10 @@ impl Parts {
             }
             plan.rows = Rows::Projected(Projection { values });
         }
+        if let Some(mut windowing) = self.windowing {
+            window::settle(&mut windowing, &mut plan, schema);
+            plan.rows = Rows::Windowed(windowing);
+        }
         plan.identity = Identity::of(&plan);
         Ok(Arc::new(plan))
     }
@@ -211,15 +219,13 @@ impl Parts {
         match &self.grouping {
             Some(grouping) => {
                 grouping.keys.iter().for_each(|key| content.extend(key.columns()));
-                for aggregate in &grouping.aggregates {
-                    let filter = aggregate.filter.iter().chain(&aggregate.separator);
-                    let order = aggregate.order.iter().map(|key| &key.expr);
-                    for expr in aggregate.argument.iter().chain(filter).chain(order) {
-                        content.extend(expr.columns());
-                    }
-                }
+                let mut add = |expr: &Expr| content.extend(expr.columns());
+                grouping.aggregates.iter().for_each(|aggregate| aggregate.each_expr(&mut add));
             }
             None => {
+                if let Some(windowing) = &self.windowing {
+                    windowing.each_late_expr(&mut |expr| content.extend(expr.columns()));
+                }
                 self.outputs.iter().for_each(|output| content.extend(output.expr.columns()));
                 self.order.iter().for_each(|key| order.extend(key.expr.columns()));
             }

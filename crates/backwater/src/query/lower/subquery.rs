@@ -197,7 +197,11 @@ impl<'a> Block<'a, '_> {
                 otherwise: Some(Box::new(without)),
             });
         }
-        if is_first && parts.grouping.is_none() && parts.combine == Combine::Join {
+        if is_first
+            && parts.grouping.is_none()
+            && parts.windowing.is_none()
+            && parts.combine == Combine::Join
+        {
             let mut first =
                 Aggregate::new(AggregateFunction::First, Some(parts.outputs[0].expr.clone()));
             first.order = std::mem::take(&mut parts.order);
@@ -209,7 +213,7 @@ impl<'a> Block<'a, '_> {
             let source = self.join(grouped, false, at);
             return Ok(Expr::Column(ColumnNo::new(source, number)));
         }
-        if is_whole && parts.grouping.is_none() {
+        if is_whole && parts.is_plain() {
             return self.by_id(parts, ties, at);
         }
         Err(not_one_row(at))
@@ -325,7 +329,7 @@ impl<'a> Block<'a, '_> {
             return Ok(parts);
         }
         if !ties.is_empty() {
-            let message = "a grouping, a UNION ALL or a LIMIT is not supported in a subquery that reads what is around it";
+            let message = "a grouping, a window function, a UNION ALL or a LIMIT is not supported in a subquery that reads what is around it";
             return Err(Refusal::new(at, message, "join it by what they have in common"));
         }
         Ok(Parts::over(parts.finish(self.env.schema)?, "the subquery"))

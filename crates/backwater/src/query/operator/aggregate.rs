@@ -80,13 +80,6 @@ impl Aggregate {
         }
     }
 
-    /// Calls `each` with the expressions over the columns of the rows that it is called for.
-    pub(crate) fn each_expr<'e>(&'e self, each: &mut dyn FnMut(&'e Expr)) {
-        let others = self.filter.iter().chain(&self.separator);
-        self.argument.iter().chain(others).for_each(&mut *each);
-        self.order.iter().for_each(|key| each(&key.expr));
-    }
-
     pub(crate) fn empty(&self) -> AggregateState {
         use AggregateFunction as F;
         let plain = match self.function {

@@ -276,7 +276,7 @@ impl RowOperator for Grouping {
     fn value_name(&self, names: &PlanNames<'_>, value: usize, keys: usize) -> String {
         match self.keys.get(value) {
             Some(key) => names.text_of(key),
-            None => names.aggregate(&self.aggregates[value - keys]),
+            None => names.aggregate(&self.aggregates[value - keys], &|of| names.text_of(of)),
         }
     }
 
@@ -295,8 +295,11 @@ impl RowOperator for Grouping {
             (false, true) => format!("equal {} once (DISTINCT)", keys.join(", ")),
             (false, false) => format!("by {}", keys.join(", ")),
         };
-        let aggregates: Vec<String> =
-            self.aggregates.iter().map(|aggregate| names.aggregate(aggregate)).collect();
+        let aggregates: Vec<String> = self
+            .aggregates
+            .iter()
+            .map(|aggregate| names.aggregate(aggregate, &|of| names.text_of(of)))
+            .collect();
         let mut kept: Vec<&str> = vec!["its number of rows"];
         for aggregate in &self.aggregates {
             use AggregateFunction as F;

@@ -14,13 +14,14 @@ use crate::query::operator::group::Groups;
 use crate::query::operator::join::TupleDelta;
 use crate::query::operator::order::order_by;
 use crate::query::operator::view::View;
+use crate::query::operator::window::Partitions;
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Plan, Rows};
 use crate::query::result::edit::{Edit, Edits, Failure};
 
 /// A row that keeps its values: first its key, then what its operator makes of it.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(crate) struct KeptRow {
     pub(crate) values: SmallVec<[Scalar<'static>; 2]>,
     /// How many of the values are its key.
@@ -35,6 +36,7 @@ pub(crate) enum RowsState {
     #[default]
     Nothing,
     Groups(Box<Groups>),
+    Partitions(Box<Partitions>),
 }
 
 /// The rows that an operator makes from nothing.
@@ -65,6 +67,11 @@ pub(crate) trait RowOperator {
     /// depends on.
     fn each_expr<'e>(&'e self, each: &mut dyn FnMut(&'e Expr));
 
+    /// Calls `each` with its expressions over the values of rows, or over nothing.
+    fn each_late_expr<'e>(&'e self, each: &mut dyn FnMut(&'e Expr)) {
+        self.condition().into_iter().for_each(each);
+    }
+
     /// What rows must meet to be shown, over their values.
     fn condition(&self) -> Option<&Expr> {
         None
@@ -77,6 +84,11 @@ pub(crate) trait RowOperator {
 
     /// Whether a row is made of one tuple alone.
     fn is_by_tuple(&self) -> bool;
+
+    /// Whether only those rows fail that cannot be computed, so that others can be read.
+    fn fails_by_row(&self) -> bool {
+        true
+    }
 
     /// Whether a row's value is known where others of it cannot be computed.
     fn is_sure(&self, _value: usize) -> bool {
@@ -112,6 +124,7 @@ impl Rows {
             Rows::Tuples => None,
             Rows::Projected(projection) => Some(projection),
             Rows::Grouped(grouping) => Some(grouping),
+            Rows::Windowed(windowing) => Some(windowing),
         }
     }
 
@@ -131,6 +144,7 @@ impl Rows {
         match self {
             Rows::Tuples | Rows::Projected(_) => true,
             Rows::Grouped(_) => matches!(state, RowsState::Groups(_)),
+            Rows::Windowed(_) => matches!(state, RowsState::Partitions(_)),
         }
     }
 }
@@ -141,6 +155,7 @@ impl RowsState {
         match self {
             RowsState::Nothing => 0,
             RowsState::Groups(groups) => groups.bytes(),
+            RowsState::Partitions(partitions) => partitions.bytes(),
         }
     }
 
@@ -149,6 +164,7 @@ impl RowsState {
         match self {
             RowsState::Nothing => None,
             RowsState::Groups(groups) => groups.failure(),
+            RowsState::Partitions(partitions) => partitions.failure(),
         }
     }
 }

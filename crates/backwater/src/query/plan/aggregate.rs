@@ -19,6 +19,22 @@ pub(crate) struct Aggregate {
     pub(crate) filter: Option<Expr>,
 }
 
+impl Aggregate {
+    /// Calls `each` with the expressions over the columns of the rows that it is called for.
+    pub(crate) fn each_expr<'e>(&'e self, each: &mut dyn FnMut(&'e Expr)) {
+        let others = self.filter.iter().chain(&self.separator);
+        self.argument.iter().chain(others).for_each(&mut *each);
+        self.order.iter().for_each(|key| each(&key.expr));
+    }
+
+    /// The same, to change them.
+    pub(crate) fn each_expr_mut(&mut self, each: &mut dyn FnMut(&mut Expr)) {
+        let others = self.filter.iter_mut().chain(&mut self.separator);
+        self.argument.iter_mut().chain(others).for_each(&mut *each);
+        self.order.iter_mut().for_each(|key| each(&mut key.expr));
+    }
+}
+
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum AggregateFunction {
     CountRows,

@@ -3,6 +3,7 @@
 mod aggregate;
 pub(in crate::query) mod explain;
 pub(in crate::query) mod text;
+pub(in crate::query) mod window;
 
 use std::collections::BTreeMap;
 use std::fmt::{self, Write};
@@ -12,6 +13,7 @@ use std::sync::Arc;
 
 pub(in crate::query) use aggregate::{Aggregate, AggregateFunction};
 use siphasher::sip128::{Hasher128, SipHasher13};
+pub(in crate::query) use window::Windowing;
 
 use crate::change::FieldSet;
 use crate::error::{Error, ErrorKind, Result, list, nearest};
@@ -155,6 +157,7 @@ pub(crate) enum Rows {
     Tuples,
     Projected(Projection),
     Grouped(Grouping),
+    Windowed(Windowing),
 }
 
 /// For each tuple a row of its key and these values.

@@ -60,10 +60,15 @@ impl PlanNames<'_> {
         })
     }
 
-    pub(crate) fn aggregate(&self, aggregate: &Aggregate) -> String {
+    /// An aggregate, with what it is called with as `print` has it.
+    pub(crate) fn aggregate(
+        &self,
+        aggregate: &Aggregate,
+        print: &dyn Fn(&Expr) -> String,
+    ) -> String {
         use AggregateFunction as F;
         let name = match aggregate.function {
-            F::CountRows => return self.filtered("count(*)".into(), aggregate),
+            F::CountRows => return filtered("count(*)".into(), aggregate, print),
             F::Count => "count",
             F::Sum => "sum",
             F::Total => "total",
@@ -75,24 +80,16 @@ impl PlanNames<'_> {
             F::First => "the first",
         };
         let distinct = if aggregate.distinct { "DISTINCT " } else { "" };
-        let argument = aggregate.argument.as_ref().map_or(String::new(), |of| self.text_of(of));
-        let separator =
-            aggregate.separator.as_ref().map(|text| format!(", {}", self.text_of(text)));
+        let argument = aggregate.argument.as_ref().map_or(String::new(), print);
+        let separator = aggregate.separator.as_ref().map(|text| format!(", {}", print(text)));
         let order = match aggregate.order.as_slice() {
             [] => String::new(),
             // By its argument, which goes without saying.
             _ if matches!(aggregate.function, F::Min | F::Max) => String::new(),
-            keys => format!(" ORDER BY {}", self.order(keys, &|expr| self.text_of(expr))),
+            keys => format!(" ORDER BY {}", self.order(keys, print)),
         };
         let separator = separator.unwrap_or_default();
-        self.filtered(format!("{name}({distinct}{argument}{separator}{order})"), aggregate)
-    }
-
-    fn filtered(&self, call: String, aggregate: &Aggregate) -> String {
-        match &aggregate.filter {
-            Some(filter) => format!("{call} FILTER (WHERE {})", self.text_of(filter)),
-            None => call,
-        }
+        filtered(format!("{name}({distinct}{argument}{separator}{order})"), aggregate, print)
     }
 
     pub(crate) fn order(&self, keys: &[OrderKey], print: &dyn Fn(&Expr) -> String) -> String {
@@ -143,7 +140,7 @@ impl PlanNames<'_> {
             Expr::Literal(value) => literal(value),
             Expr::Param(number) => format!(":{}", self.plan.params[*number].name),
             Expr::Column(number) => column(*number),
-            Expr::Outer(_) | Expr::Aggregate(_) => "?".to_owned(),
+            Expr::Outer(_) | Expr::Aggregate(_) | Expr::Window(_) => "?".to_owned(),
             Expr::Under(_, inner) => of(inner),
             Expr::Negate(inner) => format!("-{}", side(inner)),
             Expr::Not(inner) => match self.without_row(inner) {
@@ -246,5 +243,12 @@ fn cast_name(cast: Cast) -> &'static str {
         Cast::Text => "TEXT",
         Cast::Integer => "INTEGER",
         Cast::Real => "REAL",
+    }
+}
+
+fn filtered(call: String, aggregate: &Aggregate, print: &dyn Fn(&Expr) -> String) -> String {
+    match &aggregate.filter {
+        Some(filter) => format!("{call} FILTER (WHERE {})", print(filter)),
+        None => call,
     }
 }

@@ -117,7 +117,7 @@ fn is_elsewhere(plan: &Plan, param: usize) -> bool {
     let mut of_rows = false;
     if let Some(rows) = plan.rows.operator() {
         rows.each_expr(&mut |expr| of_rows |= reads(expr));
-        of_rows |= rows.condition().is_some_and(reads);
+        rows.each_late_expr(&mut |expr| of_rows |= reads(expr));
     }
     let outputs = plan.outputs.iter().map(|output| &output.expr);
     let order = plan.order.iter().map(|key| &key.expr);

@@ -2,7 +2,7 @@
 
 use super::parser::{Parser, Parsing, is_window_name, is_word};
 use super::token::Token;
-use super::tree::{Arguments, Binary, Call, Expr, ExprKind, Literal, Name, Unary};
+use super::tree::{Arguments, Binary, Call, Expr, ExprKind, Literal, Name, Over, Unary};
 use super::{Location, Refusal};
 
 /// How strongly operators bind, from the weakest to the strongest.
@@ -347,7 +347,7 @@ impl<'s> Parser<'s> {
             distinct: None,
             order: Vec::new(),
             filter: None,
-            has_window: false,
+            over: None,
         };
         if self.takes_symbol("*") {
             call.arguments = Arguments::All;
@@ -377,11 +377,10 @@ impl<'s> Parser<'s> {
             && (is_window_name(self.second()) || *self.second() == Token::Symbol("("));
         if is_over {
             self.advance();
-            call.has_window = true;
-            match self.is_symbol("(") {
-                true => self.window()?,
-                false => drop(self.name("the name of a window")?),
-            }
+            call.over = Some(match self.is_symbol("(") {
+                true => Over::Window(Box::new(self.window()?)),
+                false => Over::Named(self.name("the name of a window")?),
+            });
         }
         Ok(ExprKind::Call(call))
     }

@@ -4,7 +4,8 @@ use std::borrow::Cow;
 
 use super::token::{Placed, Token, tokens};
 use super::tree::{
-    Compound, Expr, FromTerm, Item, Join, Name, OrderTerm, Query, Select, Source, WithTable,
+    Bound, Compound, Expr, Frame, FrameUnit, FromTerm, Item, Join, Name, OrderTerm, Query, Select,
+    Source, Window, WithTable,
 };
 use super::{Location, Refusal};
 
@@ -322,7 +323,7 @@ impl<'s> Parser<'s> {
             condition: None,
             keys: Vec::new(),
             having: None,
-            window: None,
+            windows: Vec::new(),
         };
         if self.takes("VALUES") {
             select.is_values = true;
@@ -352,12 +353,11 @@ impl<'s> Parser<'s> {
             select.having = Some(self.expr()?);
         }
         if self.begins_windows() {
-            select.window = Some(self.at());
             self.advance();
-            self.comma_list(|parser| {
-                parser.name("the name of a window")?;
+            select.windows = self.comma_list(|parser| {
+                let name = parser.name("the name of a window")?;
                 parser.word("AS")?;
-                parser.window()
+                Ok((name, parser.window()?))
             })?;
         }
         Ok(select)
@@ -511,48 +511,67 @@ impl<'s> Parser<'s> {
         })
     }
 
-    /// A window in parentheses; nothing is made of it.
-    pub(super) fn window(&mut self) -> Parsing<()> {
+    /// A window in parentheses.
+    pub(super) fn window(&mut self) -> Parsing<Window> {
+        let at = self.at();
         self.open()?;
         let begins = ["PARTITION", "ORDER", "ROWS", "RANGE", "GROUPS"];
-        if self.is_name() && !begins.iter().any(|word| self.is_word(word)) {
-            self.advance();
-        }
+        let has_base = self.is_name() && !begins.iter().any(|word| self.is_word(word));
+        let base = has_base.then(|| self.take_name());
+        let (mut partition, mut order) = (Vec::new(), Vec::new());
         if self.takes_both("PARTITION", "BY") {
-            self.comma_list(Self::expr)?;
+            partition = self.comma_list(Self::expr)?;
         }
         if self.takes_both("ORDER", "BY") {
-            self.order_terms()?;
+            order = self.order_terms()?;
         }
-        if self.takes("ROWS") || self.takes("RANGE") || self.takes("GROUPS") {
-            if self.takes("BETWEEN") {
-                self.bound()?;
+        let frame = self.frame()?;
+        self.close()?;
+        Ok(Window { at, base, partition, order, frame })
+    }
+
+    fn frame(&mut self) -> Parsing<Option<Frame>> {
+        let at = self.at();
+        let units =
+            [("ROWS", FrameUnit::Rows), ("RANGE", FrameUnit::Range), ("GROUPS", FrameUnit::Groups)];
+        let Some((_, unit)) = units.into_iter().find(|(word, _)| self.takes(word)) else {
+            return Ok(None);
+        };
+        let (start, end) = match self.takes("BETWEEN") {
+            true => {
+                let start = self.bound()?;
                 self.word("AND")?;
+                (start, self.bound()?)
             }
-            self.bound()?;
-            if self.takes("EXCLUDE") {
-                let is_known = self.takes_both("NO", "OTHERS")
-                    || self.takes_both("CURRENT", "ROW")
-                    || self.takes("GROUP")
-                    || self.takes("TIES");
-                if !is_known {
-                    return self.expected("NO OTHERS, CURRENT ROW, GROUP or TIES");
-                }
+            false => (self.bound()?, Bound::CurrentRow),
+        };
+        let at_exclude = self.at();
+        let mut excludes = None;
+        if self.takes("EXCLUDE") && !self.takes_both("NO", "OTHERS") {
+            let is_known =
+                self.takes_both("CURRENT", "ROW") || self.takes("GROUP") || self.takes("TIES");
+            if !is_known {
+                return self.expected("NO OTHERS, CURRENT ROW, GROUP or TIES");
             }
+            excludes = Some(at_exclude);
         }
-        self.close()
+        Ok(Some(Frame { at, unit, start, end, excludes }))
     }
 
     /// Where a window's frame begins or ends.
-    fn bound(&mut self) -> Parsing<()> {
+    fn bound(&mut self) -> Parsing<Bound> {
         if self.takes_both("CURRENT", "ROW") {
-            return Ok(());
+            return Ok(Bound::CurrentRow);
         }
-        if !self.takes("UNBOUNDED") {
-            self.expr()?;
+        let number = match self.takes("UNBOUNDED") {
+            true => None,
+            false => Some(self.expr()?),
+        };
+        if self.takes("PRECEDING") {
+            return Ok(Bound::Preceding(number));
         }
-        if self.takes("PRECEDING") || self.takes("FOLLOWING") {
-            return Ok(());
+        if self.takes("FOLLOWING") {
+            return Ok(Bound::Following(number));
         }
         self.expected("PRECEDING or FOLLOWING")
     }

@@ -65,8 +65,8 @@ pub(crate) struct Select {
     pub(crate) condition: Option<Expr>,
     pub(crate) keys: Vec<Expr>,
     pub(crate) having: Option<Expr>,
-    /// Where WINDOW stands.
-    pub(crate) window: Option<Location>,
+    /// The windows that WINDOW names.
+    pub(crate) windows: Vec<(Name, Window)>,
 }
 
 /// What a SELECT gives: a column, or several.
@@ -276,8 +276,53 @@ pub(crate) struct Call {
     /// ORDER BY behind them.
     pub(crate) order: Vec<OrderTerm>,
     pub(crate) filter: Option<Box<Expr>>,
-    /// Whether OVER follows.
-    pub(crate) has_window: bool,
+    pub(crate) over: Option<Over>,
+}
+
+/// Which rows a window function is called for.
+#[derive(Debug, Clone)]
+pub(crate) enum Over {
+    Named(Name),
+    Window(Box<Window>),
+}
+
+/// A window in parentheses.
+#[derive(Debug, Clone)]
+pub(crate) struct Window {
+    pub(crate) at: Location,
+    /// The named one that it goes on from.
+    pub(crate) base: Option<Name>,
+    pub(crate) partition: Vec<Expr>,
+    pub(crate) order: Vec<OrderTerm>,
+    pub(crate) frame: Option<Frame>,
+}
+
+/// Which rows of a window count for one of them.
+#[derive(Debug, Clone)]
+pub(crate) struct Frame {
+    pub(crate) at: Location,
+    pub(crate) unit: FrameUnit,
+    pub(crate) start: Bound,
+    pub(crate) end: Bound,
+    /// Where EXCLUDE stands, unless it excludes nothing.
+    pub(crate) excludes: Option<Location>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum FrameUnit {
+    Rows,
+    Range,
+    Groups,
+}
+
+/// Where a frame begins or ends.
+#[derive(Debug, Clone)]
+pub(crate) enum Bound {
+    CurrentRow,
+    /// This many in front; without a number, all.
+    Preceding(Option<Expr>),
+    /// This many behind; without a number, all.
+    Following(Option<Expr>),
 }
 
 #[derive(Debug, Clone)]

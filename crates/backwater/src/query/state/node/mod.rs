@@ -365,7 +365,9 @@ impl Node {
 /// Whether a failure of some rows concerns only readers of these: where the order, or the excerpt,
 /// does not depend on their values.
 fn fails_in_part(bound_plan: &BoundPlan) -> bool {
-    bound_plan.plan.order.is_empty() && bound_plan.excerpt.is_whole()
+    let plan = &bound_plan.plan;
+    let by_row = plan.rows.operator().is_none_or(|rows| rows.fails_by_row());
+    by_row && plan.order.is_empty() && bound_plan.excerpt.is_whole()
 }
 
 /// A binding's state from scratch, as of a version of all that it reads; without rows, if `empty`.

@@ -1,0 +1,153 @@
+//! Frames of windows: which rows of a partition count for one of them, and aggregates over these.
+
+use std::ops::Range;
+
+use crate::query::expr::scalar::{Affinity, Scalar};
+use crate::query::expr::window::Place;
+use crate::query::expr::{Expr, NoColumns};
+use crate::query::operator::aggregate::AggregateState;
+use crate::query::operator::rows::KeptRow;
+use crate::query::plan::Aggregate;
+use crate::query::plan::window::{Bound, Frame, FrameUnit};
+use crate::query::result::edit::Failure;
+use crate::query::work;
+
+/// A frame with the numbers that parameters give it.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Extent {
+    unit: FrameUnit,
+    start: Edge,
+    end: Edge,
+}
+
+/// Where a frame begins or ends, as seen from the current row.
+#[derive(Debug, Clone, Copy)]
+enum Edge {
+    /// At the end of the partition.
+    Far,
+    Back(usize),
+    Ahead(usize),
+}
+
+/// The number that an expression is for all rows, if it is a whole one and not below 0.
+pub(super) fn number(expr: &Expr, params: &[Scalar<'static>]) -> Option<usize> {
+    match expr.eval(&NoColumns, params).under(Affinity::Numeric) {
+        Scalar::Int(number) => usize::try_from(number).ok(),
+        _ => None,
+    }
+}
+
+impl Extent {
+    pub(super) fn of(frame: &Frame, params: &[Scalar<'static>]) -> Result<Self, Failure> {
+        let edge = |bound: &Bound| {
+            let number = |expr: &Expr| {
+                let message = "a frame counts a whole number of rows, and not below 0";
+                number(expr, params).ok_or_else(|| Failure::of(message.to_owned()))
+            };
+            Ok(match bound {
+                Bound::Unbounded => Edge::Far,
+                Bound::Current => Edge::Ahead(0),
+                Bound::Preceding(by) => Edge::Back(number(by)?),
+                Bound::Following(by) => Edge::Ahead(number(by)?),
+            })
+        };
+        Ok(Self { unit: frame.unit, start: edge(&frame.start)?, end: edge(&frame.end)? })
+    }
+}
+
+/// The places of a partition's rows.
+pub(super) struct Places<'p> {
+    pub(super) rows: usize,
+    /// Where groups of rows begin that the order does not tell from each other, and the end.
+    pub(super) groups: &'p [usize],
+}
+
+impl Places<'_> {
+    /// Calls `each` with the place of every row.
+    pub(super) fn each(&self, extent: Extent, mut each: impl FnMut(Place)) {
+        let groups = self.groups.windows(2).enumerate();
+        for (groups_before, group) in groups {
+            for at in group[0]..group[1] {
+                if work::is_over() {
+                    return;
+                }
+                let peers = group[0]..group[1];
+                let frame = self.frame(extent, at, groups_before);
+                each(Place { at, rows: self.rows, peers, groups_before, frame });
+            }
+        }
+    }
+
+    fn frame(&self, extent: Extent, at: usize, group: usize) -> Range<usize> {
+        // What a bound counts are rows, or groups of them.
+        let (here, all) = match extent.unit {
+            FrameUnit::Rows => (at, self.rows),
+            FrameUnit::Range | FrameUnit::Groups => (group, self.groups.len() - 1),
+        };
+        let start = match extent.start {
+            Edge::Far => 0,
+            Edge::Back(by) => here.saturating_sub(by),
+            Edge::Ahead(by) => here.saturating_add(by),
+        };
+        let end = match extent.end {
+            Edge::Far => all,
+            Edge::Back(by) => (here + 1).saturating_sub(by),
+            Edge::Ahead(by) => here.saturating_add(by).saturating_add(1),
+        };
+        let row = |counted: usize| match extent.unit {
+            FrameUnit::Rows => counted,
+            FrameUnit::Range | FrameUnit::Groups => self.groups[counted],
+        };
+        let (start, end) = (row(start.min(all)), row(end.min(all)));
+        start..end.max(start)
+    }
+}
+
+/// An aggregate over frames, neither end of which ever goes back.
+pub(super) struct Sliding<'s> {
+    aggregate: &'s Aggregate,
+    rows: &'s [&'s KeptRow],
+    params: &'s [Scalar<'static>],
+    state: AggregateState,
+    frame: Range<usize>,
+    value: Option<Scalar<'static>>,
+}
+
+impl<'s> Sliding<'s> {
+    pub(super) fn new(
+        aggregate: &'s Aggregate,
+        rows: &'s [&'s KeptRow],
+        params: &'s [Scalar<'static>],
+    ) -> Self {
+        Self { aggregate, rows, params, state: aggregate.empty(), frame: 0..0, value: None }
+    }
+
+    fn update(&mut self, at: usize, times: i64) {
+        let values = &*self.rows[at].values;
+        // Items of a list stand in the window's order.
+        let key = || [Scalar::Int(at as i64)].into();
+        self.aggregate.update(&mut self.state, &values, self.params, key, times);
+        self.value = None;
+    }
+
+    /// The aggregate over a frame.
+    pub(super) fn over(&mut self, frame: Range<usize>) -> Result<Scalar<'static>, Failure> {
+        if frame.start >= self.frame.end {
+            self.state = self.aggregate.empty();
+            self.frame = frame.start..frame.start;
+            self.value = None;
+        }
+        (self.frame.start..frame.start).for_each(|at| self.update(at, -1));
+        (self.frame.end..frame.end).for_each(|at| self.update(at, 1));
+        self.frame = frame;
+        if self.value.is_none() {
+            let value = self.aggregate.value(&self.state);
+            self.value = Some(value.map_err(|_| {
+                let message =
+                    "sum() in a window is beyond 64 bits; total() sums without that limit";
+                Failure::of(message.to_owned())
+            })?);
+        }
+        Ok(self.value.clone().unwrap_or(Scalar::Null))
+    }
+}

@@ -1,0 +1,503 @@
+//! Window functions: tuples become rows that stand in partitions, and a row's values follow from
+//! its place there.
+//!
+//! A partition with a row that enters, changes or leaves is gone through again; of its other rows
+//! those change for which a function gives something else.
+
+use std::cmp::Ordering;
+use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
+
+use rustc_hash::FxHashSet;
+use smallvec::SmallVec;
+
+use crate::query::expr::Expr;
+use crate::query::expr::scalar::{Key, Scalar};
+use crate::query::expr::window::{Answer, WindowFunction};
+use crate::query::operator::frame::{Extent, Places, Sliding, number};
+use crate::query::operator::join::TupleDelta;
+use crate::query::operator::order::compare_key;
+use crate::query::operator::rows::{KeptRow, MadeRows, RowEdits, RowOperator, RowsState, edit};
+use crate::query::operator::view::View;
+use crate::query::operator::walk::Walk;
+use crate::query::plan::OrderKey;
+use crate::query::plan::explain::Operator;
+use crate::query::plan::text::PlanNames;
+use crate::query::plan::window::{Bound, Called, Frame, FrameUnit, Window, WindowCall, Windowing};
+use crate::query::result::edit::Failure;
+use crate::query::work;
+use crate::table::Slot;
+
+/// What a row takes, more or less, besides its values.
+const ROW_BYTES: usize = 120;
+
+/// The rows of one binding, by number.
+type RowNo = u32;
+
+/// All partitions of one binding.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Partitions {
+    rows: Vec<Option<Arc<KeptRow>>>,
+    free: Vec<RowNo>,
+    by_key: HashMap<Box<[Key]>, RowNo>,
+    /// For each window its partitions: their rows in the window's order.
+    windows: Vec<HashMap<Box<[Key]>, Vec<RowNo>>>,
+    failure: Option<Failure>,
+}
+
+impl Partitions {
+    /// Bytes that they take, more or less.
+    pub(crate) fn bytes(&self) -> usize {
+        self.by_key.len() * ROW_BYTES
+    }
+
+    /// Why one of the rows cannot be computed, if so.
+    pub(crate) fn failure(&self) -> Option<Failure> {
+        self.failure.clone()
+    }
+
+    fn row(&self, number: RowNo) -> &KeptRow {
+        static NONE: KeptRow = KeptRow { values: SmallVec::new_const(), keys: 0, failed: None };
+        self.rows[number as usize].as_deref().unwrap_or(&NONE)
+    }
+
+    /// A number for the row with this key.
+    fn add(&mut self, place: Box<[Key]>) -> RowNo {
+        let number = self.free.pop().unwrap_or_else(|| {
+            self.rows.push(None);
+            self.rows.len() as RowNo - 1
+        });
+        self.by_key.insert(place, number);
+        number
+    }
+}
+
+/// A binding's window functions.
+struct Binding<'b> {
+    windowing: &'b Windowing,
+    params: &'b [Scalar<'static>],
+    /// For each call.
+    extents: Vec<Extent>,
+}
+
+/// What a function gives for a row, where it is something else than before.
+struct News {
+    row: RowNo,
+    call: usize,
+    value: Scalar<'static>,
+}
+
+/// What changed rows were.
+type Was = BTreeMap<RowNo, Option<Arc<KeptRow>>>;
+
+/// What happened to the partitions of a window.
+type Shifts = HashMap<Box<[Key]>, Shift>;
+
+/// Rows that left a partition, and those that came to it.
+#[derive(Default)]
+struct Shift {
+    gone: Vec<RowNo>,
+    come: Vec<RowNo>,
+}
+
+impl<'b> Binding<'b> {
+    fn new(windowing: &'b Windowing, params: &'b [Scalar<'static>]) -> Result<Self, Failure> {
+        let calls = windowing.calls.iter();
+        let extents = calls.map(|call| {
+            if let Called::Function(function, arguments) = &call.called
+                && let Some(count) = function.count_argument()
+                && number(&arguments[count], params).is_none_or(|count| count == 0)
+            {
+                let name = function.name();
+                return Err(Failure::of(format!("{name}() takes a whole number above 0")));
+            }
+            Extent::of(&call.frame, params)
+        });
+        Ok(Self { windowing, params, extents: extents.collect::<Result<_, _>>()? })
+    }
+
+    fn value<'r>(&'r self, expr: &'r Expr, row: &'r KeptRow) -> Scalar<'r> {
+        expr.eval(&&*row.values, self.params)
+    }
+
+    /// A tuple's row; what window functions give for it is not known yet.
+    fn new_row(&self, view: &View<'_>, tuple: &[Slot]) -> KeptRow {
+        let mut values = SmallVec::new();
+        view.each_of_key(tuple, |part| values.push(part.into_owned()));
+        let keys = values.len();
+        values.extend(self.windowing.calls.iter().map(|_| Scalar::Null));
+        let row = view.row(tuple);
+        let inputs = self.windowing.inputs.iter();
+        values.extend(inputs.map(|input| input.eval(&row, self.params).into_owned()));
+        KeptRow { values, keys, failed: None }
+    }
+
+    /// The partition of a window that a row stands in.
+    fn partition(&self, window: &Window, row: &KeptRow) -> Box<[Key]> {
+        let by = window.partition.iter();
+        by.map(|by| Key::from(self.value(by, row).into_owned())).collect()
+    }
+
+    /// How two rows stand to each other, as far as a window's order says.
+    fn order(&self, order: &[OrderKey], a: &KeptRow, b: &KeptRow) -> Ordering {
+        let keys = order.iter();
+        let mut keys =
+            keys.map(|key| compare_key(key, &self.value(&key.expr, a), &self.value(&key.expr, b)));
+        keys.find(|order| order.is_ne()).unwrap_or(Ordering::Equal)
+    }
+
+    /// The same; rows that it does not tell from each other stand in the order of their keys.
+    fn compare(&self, window: &Window, a: &KeptRow, b: &KeptRow) -> Ordering {
+        self.order(&window.order, a, b).then_with(|| {
+            let keys = a.key().iter().zip(b.key());
+            keys.map(|(a, b)| a.order(b)).find(|order| order.is_ne()).unwrap_or(Ordering::Equal)
+        })
+    }
+
+    fn sort(&self, partitions: &Partitions, window: &Window, rows: &mut [RowNo]) {
+        rows.sort_by(|a, b| self.compare(window, partitions.row(*a), partitions.row(*b)));
+    }
+
+    /// Puts rows into a partition.
+    fn insert(
+        &self,
+        partitions: &Partitions,
+        window: &Window,
+        rows: &mut Vec<RowNo>,
+        come: Vec<RowNo>,
+    ) {
+        /// More are put behind the others, and sorted with them.
+        const FEW: usize = 8;
+        if come.len() > FEW {
+            rows.extend(come);
+            return self.sort(partitions, window, rows);
+        }
+        for new in come {
+            let row = partitions.row(new);
+            let stands_before =
+                |other: &RowNo| self.compare(window, partitions.row(*other), row).is_lt();
+            rows.insert(rows.partition_point(stands_before), new);
+        }
+    }
+
+    /// Finds what the functions of a window give for a partition's rows.
+    fn follow(
+        &self,
+        partitions: &Partitions,
+        (window, numbers): (usize, &[RowNo]),
+        news: &mut Vec<News>,
+    ) -> Result<(), Failure> {
+        let rows: Vec<&KeptRow> = numbers.iter().map(|number| partitions.row(*number)).collect();
+        let calls = self.windowing.calls.iter().zip(&self.extents).enumerate();
+        let mine = || calls.clone().filter(|(_, (call, _))| call.window == window);
+        let by_peers = mine().any(|(_, (call, _))| call.looks_at_peers());
+        let order = &self.windowing.windows[window].order;
+        let groups = match by_peers {
+            true => self.groups(order, &rows),
+            false => vec![0, rows.len()],
+        };
+        let places = || Places { rows: rows.len(), groups: &groups };
+        for (number, (call, extent)) in mine() {
+            let mut give = |at: usize, value: Scalar<'_>| {
+                let row = rows[at];
+                let known = &row.values[row.keys + number];
+                if *known != value {
+                    news.push(News { row: numbers[at], call: number, value: value.into_owned() });
+                }
+            };
+            match &call.called {
+                Called::Function(function, arguments) => {
+                    places().each(*extent, |place| {
+                        let of = |number: usize, at: usize| {
+                            arguments.get(number).map(|argument| self.value(argument, rows[at]))
+                        };
+                        let answer = function.answer(&place, |number| of(number, place.at));
+                        let value = match answer {
+                            Answer::Value(value) => Some(value),
+                            Answer::Of(at) => of(0, at),
+                            Answer::Nothing => of(2, place.at),
+                        };
+                        give(place.at, value.unwrap_or(Scalar::Null));
+                    });
+                }
+                Called::Aggregate(aggregate) => {
+                    let mut sliding = Sliding::new(aggregate, &rows, self.params);
+                    let mut failure = None;
+                    places().each(*extent, |place| match sliding.over(place.frame) {
+                        Ok(value) => give(place.at, value),
+                        Err(failed) => failure = failure.take().or(Some(failed)),
+                    });
+                    failure.map_or(Ok(()), Err)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Where groups of rows begin that an order does not tell from each other, and where the last
+    /// one ends.
+    fn groups(&self, order: &[OrderKey], rows: &[&KeptRow]) -> Vec<usize> {
+        let begins = |at: &usize| {
+            *at == 0 || !order.is_empty() && self.order(order, rows[at - 1], rows[*at]).is_ne()
+        };
+        (0..rows.len()).filter(begins).chain([rows.len()]).collect()
+    }
+}
+
+impl WindowCall {
+    /// Whether it looks at which rows the order does not tell from each other.
+    fn looks_at_peers(&self) -> bool {
+        use WindowFunction as F;
+        match self.called {
+            Called::Function(F::RowNumber | F::Ntile | F::Lag | F::Lead, _) => false,
+            Called::Function(F::Rank | F::DenseRank | F::PercentRank | F::CumeDist, _) => true,
+            _ => self.frame.unit != FrameUnit::Rows,
+        }
+    }
+}
+
+impl Windowing {
+    /// Puts all rows into their partitions, and finds what functions give for them.
+    fn divide(&self, partitions: &mut Partitions, binding: &Binding<'_>) -> Result<(), Failure> {
+        let mut news = Vec::new();
+        for (number, window) in self.windows.iter().enumerate() {
+            let mut divided: HashMap<Box<[Key]>, Vec<RowNo>> = HashMap::new();
+            for (row, kept) in (0..).zip(partitions.rows.iter().flatten()) {
+                divided.entry(binding.partition(window, kept)).or_default().push(row);
+            }
+            for rows in divided.values_mut() {
+                binding.sort(partitions, window, rows);
+                binding.follow(partitions, (number, rows), &mut news)?;
+            }
+            partitions.windows.push(divided);
+        }
+        for News { row, call, value } in news {
+            if let Some(row) = &mut partitions.rows[row as usize] {
+                let row = Arc::make_mut(row);
+                row.values[row.keys + call] = value;
+            }
+        }
+        Ok(())
+    }
+
+    /// Puts changed rows into the place of those that they were. Gives what those were, by number,
+    /// and for each window which rows left which partition, and came to it.
+    fn replace(
+        &self,
+        partitions: &mut Partitions,
+        binding: &Binding<'_>,
+        changed: BTreeMap<Box<[Key]>, Option<KeptRow>>,
+    ) -> (Was, Vec<Shifts>) {
+        let mut was = BTreeMap::new();
+        let mut shifts: Vec<Shifts> = self.windows.iter().map(|_| Shifts::new()).collect();
+        for (place, new) in changed {
+            let known = partitions.by_key.get(&place).copied();
+            let old = known.and_then(|number| partitions.rows[number as usize].take());
+            let new = new.map(|mut new| {
+                if let Some(old) = &old {
+                    let given = new.keys..new.keys + self.calls.len();
+                    new.values[given.clone()].clone_from_slice(&old.values[given]);
+                }
+                Arc::new(new)
+            });
+            let number = match (known, &new) {
+                (Some(number), _) => number,
+                (None, Some(_)) => partitions.add(place.clone()),
+                (None, None) => continue,
+            };
+            if let (Some(old), Some(new)) = (&old, &new)
+                && old.values == new.values
+            {
+                partitions.rows[number as usize] = Some(old.clone());
+                continue;
+            }
+            for (window, shifts) in self.windows.iter().zip(&mut shifts) {
+                if let Some(old) = &old {
+                    let left = shifts.entry(binding.partition(window, old));
+                    left.or_default().gone.push(number);
+                }
+                if let Some(new) = &new {
+                    let entered = shifts.entry(binding.partition(window, new));
+                    entered.or_default().come.push(number);
+                }
+            }
+            if new.is_none() {
+                partitions.by_key.remove(&place);
+            }
+            partitions.rows[number as usize] = new;
+            was.insert(number, old);
+        }
+        (was, shifts)
+    }
+}
+
+impl RowOperator for Windowing {
+    fn compute(&self, view: &View<'_>, params: &[Scalar<'static>], empty: bool) -> MadeRows {
+        let mut partitions = Partitions::default();
+        let made = Binding::new(self, params).and_then(|binding| {
+            if !empty {
+                Walk { view, params }.all(&mut |tuple| {
+                    let row = binding.new_row(view, tuple);
+                    if work::take_row(row.bytes() + ROW_BYTES) {
+                        let number = partitions.add(row.place());
+                        partitions.rows[number as usize] = Some(Arc::new(row));
+                    }
+                });
+            }
+            self.divide(&mut partitions, &binding)
+        });
+        partitions.failure = made.err();
+        let rows = partitions.rows.iter().flatten().cloned().collect();
+        MadeRows { rows, state: RowsState::Partitions(Box::new(partitions)) }
+    }
+
+    fn apply(
+        &self,
+        state: &mut RowsState,
+        (before, after): (&View<'_>, &View<'_>),
+        params: &[Scalar<'static>],
+        tuples: &[TupleDelta],
+    ) -> Option<RowEdits> {
+        let RowsState::Partitions(partitions) = state else { return None };
+        let binding = Binding::new(self, params).ok()?;
+        let mut changed: BTreeMap<Box<[Key]>, Option<KeptRow>> = BTreeMap::new();
+        for tuple in tuples {
+            if tuple.before {
+                let key = before.key(&tuple.tuple).into_iter().map(Key::from).collect();
+                changed.entry(key).or_default();
+            }
+            if tuple.after {
+                let row = binding.new_row(after, &tuple.tuple);
+                changed.insert(row.place(), Some(row));
+            }
+        }
+        let (mut was, shifts) = self.replace(partitions, &binding, changed);
+        let mut news = Vec::new();
+        for (number, shifts) in shifts.into_iter().enumerate() {
+            for (key, Shift { gone, come }) in shifts {
+                let mut rows = partitions.windows[number].remove(&key).unwrap_or_default();
+                let gone: FxHashSet<RowNo> = gone.into_iter().collect();
+                rows.retain(|row| !gone.contains(row));
+                binding.insert(partitions, &self.windows[number], &mut rows, come);
+                if let Err(failure) = binding.follow(partitions, (number, &rows), &mut news) {
+                    partitions.failure = Some(failure);
+                }
+                if !rows.is_empty() {
+                    partitions.windows[number].insert(key, rows);
+                }
+            }
+        }
+        for News { row: number, call, value } in news {
+            if let Some(row) = &mut partitions.rows[number as usize] {
+                was.entry(number).or_insert_with(|| Some(row.clone()));
+                let row = Arc::make_mut(row);
+                row.values[row.keys + call] = value;
+            }
+        }
+        let edits = was.into_iter().filter_map(|(number, old)| {
+            let new = partitions.rows[number as usize].clone();
+            if new.is_none() {
+                partitions.free.push(number);
+            }
+            edit(after.plan, params, (old, new))
+        });
+        Some(edits.collect())
+    }
+
+    fn each_expr<'e>(&'e self, each: &mut dyn FnMut(&'e Expr)) {
+        self.inputs.iter().for_each(each);
+    }
+
+    fn each_late_expr<'e>(&'e self, each: &mut dyn FnMut(&'e Expr)) {
+        Windowing::each_late_expr(self, each);
+    }
+
+    fn is_by_tuple(&self) -> bool {
+        false
+    }
+
+    fn fails_by_row(&self) -> bool {
+        false
+    }
+
+    fn value_name(&self, names: &PlanNames<'_>, value: usize, keys: usize) -> String {
+        let Some(value) = value.checked_sub(keys) else { return format!("key {value}") };
+        match (self.calls.get(value), value.checked_sub(self.calls.len())) {
+            (Some(call), _) => self.call_text(names, call),
+            (None, Some(input)) => names.text_of(&self.inputs[input]),
+            (None, None) => String::new(),
+        }
+    }
+
+    fn keeps(&self) -> &'static str {
+        "its rows' values"
+    }
+
+    fn describe(&self, names: &PlanNames<'_>) -> Option<Operator> {
+        let windows = self.windows.iter().map(|window| window_text(names, window));
+        let windows: Vec<String> = windows.collect();
+        let calls = self.calls.iter().map(|call| self.call_text(names, call));
+        let calls: Vec<String> = calls.collect();
+        let what = match windows.join(", and ") {
+            all if all.is_empty() => "over all rows".to_owned(),
+            windows => windows,
+        };
+        Some(
+            Operator::new("window", what)
+                .fact("computes", calls.join(", "))
+                .fact("keeps", "each row's values, and for each partition its rows in order")
+                .fact(
+                    "follows",
+                    "goes through a partition again when a row enters, changes or leaves there",
+                ),
+        )
+    }
+}
+
+impl Windowing {
+    /// A window function as SQL has it.
+    fn call_text(&self, names: &PlanNames<'_>, call: &WindowCall) -> String {
+        let of = |expr: &Expr| names.text_of_filter(expr);
+        let called = match &call.called {
+            Called::Function(function, arguments) => {
+                let arguments: Vec<String> = arguments.iter().map(of).collect();
+                format!("{}({})", function.name(), arguments.join(", "))
+            }
+            Called::Aggregate(aggregate) => names.aggregate(aggregate, &of),
+        };
+        let window = window_text(names, &self.windows[call.window]);
+        let frame = match &call.frame {
+            frame if *frame == Frame::default() => String::new(),
+            frame => frame_text(names, frame),
+        };
+        let over: Vec<String> =
+            [window, frame].into_iter().filter(|text| !text.is_empty()).collect();
+        format!("{called} OVER ({})", over.join(" "))
+    }
+}
+
+fn window_text(names: &PlanNames<'_>, window: &Window) -> String {
+    let of = |expr: &Expr| names.text_of_filter(expr);
+    let by: Vec<String> = window.partition.iter().map(of).collect();
+    let partition = format!("PARTITION BY {}", by.join(", "));
+    let order = format!("ORDER BY {}", names.order(&window.order, &of));
+    let parts = [(partition, by.is_empty()), (order, window.order.is_empty())];
+    let parts = parts.into_iter().filter(|(_, is_empty)| !is_empty).map(|(text, _)| text);
+    parts.collect::<Vec<_>>().join(" ")
+}
+
+fn frame_text(names: &PlanNames<'_>, frame: &Frame) -> String {
+    let unit = match frame.unit {
+        FrameUnit::Rows => "ROWS",
+        FrameUnit::Range => "RANGE",
+        FrameUnit::Groups => "GROUPS",
+    };
+    let bound = |bound: &Bound, far: &str| match bound {
+        Bound::Unbounded => format!("UNBOUNDED {far}"),
+        Bound::Current => "CURRENT ROW".to_owned(),
+        Bound::Preceding(by) => format!("{} PRECEDING", names.text_of_filter(by)),
+        Bound::Following(by) => format!("{} FOLLOWING", names.text_of_filter(by)),
+    };
+    let (start, end) = (bound(&frame.start, "PRECEDING"), bound(&frame.end, "FOLLOWING"));
+    format!("{unit} BETWEEN {start} AND {end}")
+}
