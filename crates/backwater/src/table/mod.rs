@@ -48,7 +48,7 @@ pub(crate) use state::State;
 use state::{is_one_link, is_target};
 pub(crate) use times::Times;
 use times::{Now, Seen};
-use trie::Trie;
+pub(crate) use trie::Trie;
 
 /// A row's place in its table. It stays the row's for as long as the row is there, and after it
 /// where a link may still point at it.

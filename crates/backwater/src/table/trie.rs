@@ -11,7 +11,7 @@ const FAN: usize = 1 << BITS;
 /// A persistent vector. A clone costs one reference; a write copies the path to what it touches,
 /// as far as that path is shared with another version.
 #[derive(Clone)]
-pub(super) struct Trie<T> {
+pub(crate) struct Trie<T> {
     root: Arc<TrieNode<T>>,
     /// Levels of branches above the last nodes.
     height: u32,
@@ -27,18 +27,18 @@ enum TrieNode<T> {
 }
 
 impl<T: Clone> Trie<T> {
-    pub(super) fn new() -> Self {
+    pub(crate) fn new() -> Self {
         Self { root: Arc::new(TrieNode::Last(SmallVec::new())), height: 0, len: 0 }
     }
 
-    pub(super) fn len(&self) -> usize {
+    pub(crate) fn len(&self) -> usize {
         self.len
     }
 
     /// # Panics
     /// If `index` is not below the length: indexes come from our own tables only.
     #[inline]
-    pub(super) fn get(&self, index: usize) -> &T {
+    pub(crate) fn get(&self, index: usize) -> &T {
         let (mut node, mut level) = (&*self.root, self.height);
         loop {
             match node {
@@ -51,7 +51,7 @@ impl<T: Clone> Trie<T> {
 
     /// # Panics
     /// As [`Trie::get`].
-    pub(super) fn get_mut(&mut self, index: usize) -> &mut T {
+    pub(crate) fn get_mut(&mut self, index: usize) -> &mut T {
         let (mut node, mut level) = (Arc::make_mut(&mut self.root), self.height);
         loop {
             match node {
@@ -66,7 +66,7 @@ impl<T: Clone> Trie<T> {
         }
     }
 
-    pub(super) fn push(&mut self, value: T) {
+    pub(crate) fn push(&mut self, value: T) {
         let index = self.len;
         self.len += 1;
         if index == FAN << (BITS * self.height) {
@@ -92,7 +92,7 @@ impl<T: Clone> Trie<T> {
         }
     }
 
-    pub(super) fn iter(&self) -> impl Iterator<Item = &T> {
+    pub(crate) fn iter(&self) -> impl Iterator<Item = &T> {
         let mut stack: Vec<&TrieNode<T>> = vec![&self.root];
         let mut last: &[Arc<T>] = &[];
         std::iter::from_fn(move || {

@@ -360,6 +360,15 @@ impl Expr {
         }
     }
 
+    /// Whether it reads a column of the only relation from this one on.
+    pub(crate) fn reads_from(&self, first: usize) -> bool {
+        let mut reads = false;
+        self.walk(&mut |expr| {
+            reads |= matches!(expr, Expr::Column(column) if column.column as usize >= first);
+        });
+        reads
+    }
+
     /// Whether its value is known to be JSON, and not only a text that may be.
     pub(crate) fn is_json(&self) -> bool {
         match self {

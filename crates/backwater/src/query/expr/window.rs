@@ -66,6 +66,11 @@ impl WindowFunction {
         Self::ALL.iter().find(|(_, other, ..)| *other == self).map_or("", |(name, ..)| name)
     }
 
+    /// Whether it follows from which place a row has, whatever stands at the others.
+    pub(crate) fn is_of_place(self) -> bool {
+        self == F::RowNumber
+    }
+
     /// Which of its arguments is a number above 0 that is the same for all rows.
     pub(crate) fn count_argument(self) -> Option<usize> {
         match self {
@@ -101,7 +106,7 @@ impl WindowFunction {
                 parts => whole(part(*at, *rows, parts) + 1),
             },
             F::Lag | F::Lead => {
-                let by = match argument(1) {
+                let by = match argument(1).map(|by| by.to_number()) {
                     None => 1,
                     Some(Scalar::Int(by)) => by,
                     Some(Scalar::Real(by)) if by.fract() == 0.0 && by.abs() < 1e15 => by as i64,

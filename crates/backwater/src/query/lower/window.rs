@@ -343,11 +343,10 @@ impl Parts {
     }
 }
 
-/// Puts what a plan's window functions and outputs read of tuples into the rows, and what they are
-/// there in its place.
+/// Puts what a plan's window functions and outputs read of tuples into the rows, with what the
+/// functions give behind it.
 pub(super) fn settle(windowing: &mut Windowing, plan: &mut Plan, schema: &Schema) {
     let first = plan.key_len(schema);
-    let first_input = first + windowing.calls.len();
     let mut inputs = Vec::new();
     let mut input = |expr: &mut Expr| {
         if expr.is_constant() {
@@ -358,26 +357,34 @@ pub(super) fn settle(windowing: &mut Windowing, plan: &mut Plan, schema: &Schema
             inputs.push(expr.clone());
             inputs.len() - 1
         });
-        let value = Expr::Column(ColumnNo::only(first_input + number));
+        let value = Expr::Column(ColumnNo::only(first + number));
         let is_json = expr.is_json();
         *expr = if is_json { Expr::Call(Function::IsJson, vec![value]) } else { value };
     };
     windowing.each_late_expr_mut(&mut input);
     let outputs = plan.outputs.iter_mut().map(|output| &mut output.expr);
-    for expr in outputs.chain(plan.order.iter_mut().map(|key| &mut key.expr)) {
-        over_rows(expr, first, &mut input);
-    }
+    let mut shown: Vec<&mut Expr> =
+        outputs.chain(plan.order.iter_mut().map(|key| &mut key.expr)).collect();
+    shown.iter_mut().for_each(|expr| beside_windows(expr, &mut input));
+    shown.into_iter().for_each(|expr| place_given(expr, first + inputs.len()));
     windowing.inputs = inputs;
 }
 
-/// Puts what a window function gives in its place, and what is read beside it.
-fn over_rows(expr: &mut Expr, first: usize, input: &mut dyn FnMut(&mut Expr)) {
+/// Calls `input` with the largest parts of an expression that hold no window function.
+fn beside_windows(expr: &mut Expr, input: &mut dyn FnMut(&mut Expr)) {
     let mut has_window = false;
     expr.walk(&mut |expr| has_window |= matches!(expr, Expr::Window(_)));
+    match has_window {
+        true => expr.children_mut(&mut |child| beside_windows(child, input)),
+        false => input(expr),
+    }
+}
+
+/// Puts the columns of what window functions give in their places.
+fn place_given(expr: &mut Expr, first: usize) {
     match expr {
         Expr::Window(number) => *expr = Expr::Column(ColumnNo::only(first + *number)),
-        other if has_window => other.children_mut(&mut |child| over_rows(child, first, input)),
-        other => input(other),
+        other => other.children_mut(&mut |child| place_given(child, first)),
     }
 }
 

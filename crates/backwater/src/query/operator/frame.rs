@@ -63,11 +63,11 @@ pub(super) struct Places<'p> {
 }
 
 impl Places<'_> {
-    /// Calls `each` with the place of every row.
-    pub(super) fn each(&self, extent: Extent, mut each: impl FnMut(Place)) {
+    /// Calls `each` with the places of some rows.
+    pub(super) fn each(&self, extent: Extent, among: Range<usize>, mut each: impl FnMut(Place)) {
         let groups = self.groups.windows(2).enumerate();
         for (groups_before, group) in groups {
-            for at in group[0]..group[1] {
+            for at in group[0].max(among.start)..group[1].min(among.end) {
                 if work::is_over() {
                     return;
                 }

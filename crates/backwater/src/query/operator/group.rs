@@ -367,7 +367,7 @@ impl Group {
                 Scalar::Null
             }));
         }
-        let row = KeptRow { values, keys: self.keys.len(), failed };
+        let row = KeptRow { values, keys: self.keys.len(), failed, number: 0 };
         let shown = match &grouping.having {
             Some(having) if row.failed.is_none() => {
                 having.eval(&&*row.values, params).as_truth() == Some(true)

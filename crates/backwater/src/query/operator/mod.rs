@@ -9,6 +9,7 @@ pub(in crate::query) mod exact;
 pub(in crate::query) mod failed;
 pub(in crate::query) mod filter;
 mod frame;
+pub(in crate::query) mod given;
 pub(in crate::query) mod group;
 pub(in crate::query) mod join;
 pub(in crate::query) mod link_join;

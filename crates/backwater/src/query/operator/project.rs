@@ -25,7 +25,7 @@ impl Projection {
         let keys = values.len();
         let row = view.row(tuple);
         values.extend(self.values.iter().map(|value| value.eval(&row, params).into_owned()));
-        KeptRow { values, keys, failed: None }
+        KeptRow { values, keys, failed: None, number: 0 }
     }
 }
 

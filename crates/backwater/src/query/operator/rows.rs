@@ -6,10 +6,9 @@ use std::sync::Arc;
 
 use smallvec::SmallVec;
 
-#[cfg(feature = "remote")]
-use crate::query::expr::ColumnNo;
-use crate::query::expr::Expr;
 use crate::query::expr::scalar::{Key, Scalar};
+use crate::query::expr::{ColumnNo, Columns, Expr};
+use crate::query::operator::given::{Given, RowNo};
 use crate::query::operator::group::Groups;
 use crate::query::operator::join::TupleDelta;
 use crate::query::operator::order::order_by;
@@ -20,7 +19,8 @@ use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Plan, Rows};
 use crate::query::result::edit::{Edit, Edits, Failure};
 
-/// A row that keeps its values: first its key, then what its operator makes of it.
+/// A row that keeps its values: first its key, then what its operator makes of it. What window
+/// functions give for it is kept apart, and counts as behind these.
 #[derive(Debug, Clone)]
 pub(crate) struct KeptRow {
     pub(crate) values: SmallVec<[Scalar<'static>; 2]>,
@@ -28,6 +28,26 @@ pub(crate) struct KeptRow {
     pub(crate) keys: usize,
     /// Why the others cannot be computed, if so; then it may be that the row should not be there.
     pub(crate) failed: Option<Failure>,
+    /// By which window functions give something for it.
+    pub(crate) number: RowNo,
+}
+
+/// A row with what window functions give for it.
+#[derive(Clone, Copy)]
+pub(crate) struct Kept<'r> {
+    pub(crate) row: &'r KeptRow,
+    pub(crate) given: &'r Given,
+}
+
+impl<'r> Columns<'r> for Kept<'r> {
+    #[inline]
+    fn column(&self, number: ColumnNo) -> Scalar<'r> {
+        let place = number.column as usize;
+        match self.row.values.get(place) {
+            Some(value) => value.lend(),
+            None => self.given.get(self.row.number, place - self.row.values.len()).lend(),
+        }
+    }
 }
 
 /// What an operator keeps from one commit to the next, beside the rows that it gave.
@@ -159,6 +179,14 @@ impl RowsState {
         }
     }
 
+    /// What window functions give for the rows.
+    pub(crate) fn given(&self) -> Given {
+        match self {
+            RowsState::Nothing | RowsState::Groups(_) => Given::default(),
+            RowsState::Partitions(partitions) => partitions.given.clone(),
+        }
+    }
+
     /// Why one of the rows cannot be computed, if so.
     pub(crate) fn failure(&self) -> Option<Failure> {
         match self {
@@ -180,14 +208,26 @@ impl KeptRow {
         size_of::<Self>() + values.sum::<usize>()
     }
 
-    /// Whether both say the same.
-    fn shows_same(&self, other: &Self) -> bool {
-        self.values == other.values && self.failed == other.failed
-    }
-
     /// The key, to find the row by.
     pub(crate) fn place(&self) -> Box<[Key]> {
         self.key().iter().cloned().map(Key::from).collect()
+    }
+}
+
+impl Given {
+    /// A row with what is given for it.
+    pub(crate) fn of<'r>(&'r self, row: &'r KeptRow) -> Kept<'r> {
+        Kept { row, given: self }
+    }
+}
+
+impl Kept<'_> {
+    /// Whether both say the same.
+    pub(crate) fn shows_same(&self, other: &Self) -> bool {
+        let given = |of: &Self| of.given.all(of.row.number).iter();
+        self.row.values == other.row.values
+            && self.row.failed == other.row.failed
+            && given(self).eq(given(other))
     }
 }
 
@@ -197,30 +237,59 @@ pub(crate) fn edit(
     params: &[Scalar<'static>],
     (old, new): (Option<Arc<KeptRow>>, Option<Arc<KeptRow>>),
 ) -> Option<Edit<Arc<KeptRow>>> {
-    match (old, new) {
-        (None, None) => None,
-        (Some(old), Some(new)) if old.shows_same(&new) => None,
-        (None, Some(new)) => Some(Edit::Enter(new)),
-        (Some(old), None) => Some(Edit::Leave(old)),
-        (Some(old), Some(new)) => {
-            let changed = plan.outputs.iter().any(|output| {
-                output.expr.eval(&&*old.values, params) != output.expr.eval(&&*new.values, params)
-            });
-            let reorder = order_kept(plan, params, &old, &new).is_ne();
-            Some(Edit::Replace { old, new, reorder, changed })
-        }
+    let none = Given::default();
+    edit_given(plan, params, (old, &none), (new, &none))
+}
+
+/// The same with what window functions give for it.
+pub(crate) fn edit_given(
+    plan: &Plan,
+    params: &[Scalar<'static>],
+    (old, was): (Option<Arc<KeptRow>>, &Given),
+    (new, is): (Option<Arc<KeptRow>>, &Given),
+) -> Option<Edit<Arc<KeptRow>>> {
+    let (old, new) = match (old, new) {
+        (None, None) => return None,
+        (None, Some(new)) => return Some(Edit::Enter(new)),
+        (Some(old), None) => return Some(Edit::Leave(old)),
+        (Some(old), Some(new)) => (old, new),
+    };
+    let (before, after) = (was.of(&old), is.of(&new));
+    if Arc::ptr_eq(&old, &new) {
+        // Only what is given for it can be something else: the row need not be looked at.
+        let values = old.values.len();
+        let is_given = |expr: &Expr| expr.reads_from(values);
+        let mut outputs = plan.outputs.iter().filter(|output| is_given(&output.expr));
+        let changed = outputs
+            .any(|output| output.expr.eval(&before, params) != output.expr.eval(&after, params));
+        let reorder = plan.order.iter().any(|key| is_given(&key.expr))
+            && order_kept(plan, params, before, after).is_ne();
+        return match (reorder, changed) {
+            (true, _) => Some(Edit::Replace { old, new, reorder, changed }),
+            (false, true) => Some(Edit::Change(new)),
+            (false, false) => None,
+        };
     }
+    if before.shows_same(&after) {
+        return None;
+    }
+    let changed = plan
+        .outputs
+        .iter()
+        .any(|output| output.expr.eval(&before, params) != output.expr.eval(&after, params));
+    let reorder = order_kept(plan, params, before, after).is_ne();
+    Some(Edit::Replace { old, new, reorder, changed })
 }
 
 /// The order of two rows: by ORDER BY, and by their keys where that leaves it open.
 pub(crate) fn order_kept(
     plan: &Plan,
     params: &[Scalar<'static>],
-    a: &KeptRow,
-    b: &KeptRow,
+    a: Kept<'_>,
+    b: Kept<'_>,
 ) -> Ordering {
-    order_by(plan, params, &&*a.values, &&*b.values).then_with(|| {
-        let keys = a.values.iter().zip(b.values.iter()).take(a.keys);
+    order_by(plan, params, &a, &b).then_with(|| {
+        let keys = a.row.key().iter().zip(b.row.key());
         keys.map(|(a, b)| a.order(b)).find(|order| order.is_ne()).unwrap_or(Ordering::Equal)
     })
 }

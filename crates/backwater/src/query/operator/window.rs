@@ -6,18 +6,22 @@
 
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, HashMap};
+use std::ops::Range;
 use std::sync::Arc;
 
-use rustc_hash::FxHashSet;
+use rustc_hash::{FxHashMap, FxHashSet};
 use smallvec::SmallVec;
 
 use crate::query::expr::Expr;
 use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::expr::window::{Answer, WindowFunction};
 use crate::query::operator::frame::{Extent, Places, Sliding, number};
+use crate::query::operator::given::{Given, RowNo};
 use crate::query::operator::join::TupleDelta;
 use crate::query::operator::order::compare_key;
-use crate::query::operator::rows::{KeptRow, MadeRows, RowEdits, RowOperator, RowsState, edit};
+use crate::query::operator::rows::{
+    KeptRow, MadeRows, RowEdits, RowOperator, RowsState, edit_given,
+};
 use crate::query::operator::view::View;
 use crate::query::operator::walk::Walk;
 use crate::query::plan::OrderKey;
@@ -31,17 +35,16 @@ use crate::table::Slot;
 /// What a row takes, more or less, besides its values.
 const ROW_BYTES: usize = 120;
 
-/// The rows of one binding, by number.
-type RowNo = u32;
-
 /// All partitions of one binding.
-#[derive(Debug, Clone, Default)]
+#[derive(Clone, Default)]
 pub(crate) struct Partitions {
     rows: Vec<Option<Arc<KeptRow>>>,
     free: Vec<RowNo>,
     by_key: HashMap<Box<[Key]>, RowNo>,
-    /// For each window its partitions: their rows in the window's order.
+    /// For each window its partitions: their rows in the window's order. First, numbers go along
+    /// with the order in the first window, so that what changes together lies together.
     windows: Vec<HashMap<Box<[Key]>, Vec<RowNo>>>,
+    pub(crate) given: Given,
     failure: Option<Failure>,
 }
 
@@ -57,17 +60,20 @@ impl Partitions {
     }
 
     fn row(&self, number: RowNo) -> &KeptRow {
-        static NONE: KeptRow = KeptRow { values: SmallVec::new_const(), keys: 0, failed: None };
+        static NONE: KeptRow =
+            KeptRow { values: SmallVec::new_const(), keys: 0, failed: None, number: 0 };
         self.rows[number as usize].as_deref().unwrap_or(&NONE)
     }
 
-    /// A number for the row with this key.
-    fn add(&mut self, place: Box<[Key]>) -> RowNo {
+    /// Adds a row that is new, and gives its number.
+    fn add(&mut self, row: KeptRow) -> RowNo {
         let number = self.free.pop().unwrap_or_else(|| {
             self.rows.push(None);
             self.rows.len() as RowNo - 1
         });
-        self.by_key.insert(place, number);
+        self.given.reach(number);
+        self.by_key.insert(row.place(), number);
+        self.rows[number as usize] = Some(Arc::new(KeptRow { number, ..row }));
         number
     }
 }
@@ -88,7 +94,7 @@ struct News {
 }
 
 /// What changed rows were.
-type Was = BTreeMap<RowNo, Option<Arc<KeptRow>>>;
+type Was = FxHashMap<RowNo, Option<Arc<KeptRow>>>;
 
 /// What happened to the partitions of a window.
 type Shifts = HashMap<Box<[Key]>, Shift>;
@@ -120,16 +126,15 @@ impl<'b> Binding<'b> {
         expr.eval(&&*row.values, self.params)
     }
 
-    /// A tuple's row; what window functions give for it is not known yet.
+    /// A tuple's row.
     fn new_row(&self, view: &View<'_>, tuple: &[Slot]) -> KeptRow {
         let mut values = SmallVec::new();
         view.each_of_key(tuple, |part| values.push(part.into_owned()));
         let keys = values.len();
-        values.extend(self.windowing.calls.iter().map(|_| Scalar::Null));
         let row = view.row(tuple);
         let inputs = self.windowing.inputs.iter();
         values.extend(inputs.map(|input| input.eval(&row, self.params).into_owned()));
-        KeptRow { values, keys, failed: None }
+        KeptRow { values, keys, failed: None, number: 0 }
     }
 
     /// The partition of a window that a row stands in.
@@ -158,33 +163,53 @@ impl<'b> Binding<'b> {
         rows.sort_by(|a, b| self.compare(window, partitions.row(*a), partitions.row(*b)));
     }
 
-    /// Puts rows into a partition.
-    fn insert(
+    /// Takes rows out of a partition and puts others in. Gives the places in front of which and
+    /// behind which all rows stand where they stood.
+    fn shift(
         &self,
         partitions: &Partitions,
         window: &Window,
         rows: &mut Vec<RowNo>,
-        come: Vec<RowNo>,
-    ) {
+        Shift { gone, come }: Shift,
+    ) -> Range<usize> {
         /// More are put behind the others, and sorted with them.
         const FEW: usize = 8;
+        let len = rows.len();
+        // How many rows in front, and behind, stand where they stood.
+        let (mut front, mut back) = (len, len);
+        let mut met = |place: usize, len: usize| {
+            (front, back) = (front.min(place), back.min(len - 1 - place))
+        };
+        if !gone.is_empty() {
+            let gone: FxHashSet<RowNo> = gone.into_iter().collect();
+            let places = rows.iter().enumerate().filter(|(_, row)| gone.contains(row));
+            places.for_each(|(place, _)| met(place, len));
+            rows.retain(|row| !gone.contains(row));
+        }
         if come.len() > FEW {
             rows.extend(come);
-            return self.sort(partitions, window, rows);
+            self.sort(partitions, window, rows);
+            return 0..rows.len();
         }
         for new in come {
             let row = partitions.row(new);
             let stands_before =
                 |other: &RowNo| self.compare(window, partitions.row(*other), row).is_lt();
-            rows.insert(rows.partition_point(stands_before), new);
+            let place = rows.partition_point(stands_before);
+            rows.insert(place, new);
+            met(place, rows.len());
         }
+        let last = if rows.len() == len { len - back } else { rows.len() };
+        front.min(last)..last
     }
 
-    /// Finds what the functions of a window give for a partition's rows.
+    /// Finds what the functions of a window give for a partition's rows, of which those behind
+    /// and in front of some have the place that they had.
     fn follow(
         &self,
         partitions: &Partitions,
-        (window, numbers): (usize, &[RowNo]),
+        window: usize,
+        (numbers, shifted): (&[RowNo], Range<usize>),
         news: &mut Vec<News>,
     ) -> Result<(), Failure> {
         let rows: Vec<&KeptRow> = numbers.iter().map(|number| partitions.row(*number)).collect();
@@ -196,18 +221,18 @@ impl<'b> Binding<'b> {
             true => self.groups(order, &rows),
             false => vec![0, rows.len()],
         };
+        let all = || 0..rows.len();
         let places = || Places { rows: rows.len(), groups: &groups };
         for (number, (call, extent)) in mine() {
             let mut give = |at: usize, value: Scalar<'_>| {
-                let row = rows[at];
-                let known = &row.values[row.keys + number];
-                if *known != value {
+                if *partitions.given.get(numbers[at], number) != value {
                     news.push(News { row: numbers[at], call: number, value: value.into_owned() });
                 }
             };
             match &call.called {
                 Called::Function(function, arguments) => {
-                    places().each(*extent, |place| {
+                    let among = if function.is_of_place() { shifted.clone() } else { all() };
+                    places().each(*extent, among, |place| {
                         let of = |number: usize, at: usize| {
                             arguments.get(number).map(|argument| self.value(argument, rows[at]))
                         };
@@ -223,7 +248,7 @@ impl<'b> Binding<'b> {
                 Called::Aggregate(aggregate) => {
                     let mut sliding = Sliding::new(aggregate, &rows, self.params);
                     let mut failure = None;
-                    places().each(*extent, |place| match sliding.over(place.frame) {
+                    places().each(*extent, all(), |place| match sliding.over(place.frame) {
                         Ok(value) => give(place.at, value),
                         Err(failed) => failure = failure.take().or(Some(failed)),
                     });
@@ -258,24 +283,38 @@ impl WindowCall {
 
 impl Windowing {
     /// Puts all rows into their partitions, and finds what functions give for them.
-    fn divide(&self, partitions: &mut Partitions, binding: &Binding<'_>) -> Result<(), Failure> {
-        let mut news = Vec::new();
-        for (number, window) in self.windows.iter().enumerate() {
+    fn divide(
+        &self,
+        partitions: &mut Partitions,
+        binding: &Binding<'_>,
+        rows: Vec<KeptRow>,
+    ) -> Result<(), Failure> {
+        let mut divided: HashMap<Box<[Key]>, Vec<KeptRow>> = HashMap::new();
+        for row in rows {
+            divided.entry(binding.partition(&self.windows[0], &row)).or_default().push(row);
+        }
+        let mut first = HashMap::new();
+        for (key, mut rows) in divided {
+            rows.sort_unstable_by(|a, b| binding.compare(&self.windows[0], a, b));
+            first.insert(key, rows.into_iter().map(|row| partitions.add(row)).collect());
+        }
+        partitions.windows.push(first);
+        for window in &self.windows[1..] {
             let mut divided: HashMap<Box<[Key]>, Vec<RowNo>> = HashMap::new();
-            for (row, kept) in (0..).zip(partitions.rows.iter().flatten()) {
-                divided.entry(binding.partition(window, kept)).or_default().push(row);
+            for row in partitions.rows.iter().flatten() {
+                divided.entry(binding.partition(window, row)).or_default().push(row.number);
             }
-            for rows in divided.values_mut() {
-                binding.sort(partitions, window, rows);
-                binding.follow(partitions, (number, rows), &mut news)?;
-            }
+            divided.values_mut().for_each(|rows| binding.sort(partitions, window, rows));
             partitions.windows.push(divided);
         }
-        for News { row, call, value } in news {
-            if let Some(row) = &mut partitions.rows[row as usize] {
-                let row = Arc::make_mut(row);
-                row.values[row.keys + call] = value;
+        let mut news = Vec::new();
+        for (number, window) in partitions.windows.iter().enumerate() {
+            for rows in window.values() {
+                binding.follow(partitions, number, (rows, 0..rows.len()), &mut news)?;
             }
+        }
+        for News { row, call, value } in news {
+            partitions.given.set(row, call, value);
         }
         Ok(())
     }
@@ -288,27 +327,22 @@ impl Windowing {
         binding: &Binding<'_>,
         changed: BTreeMap<Box<[Key]>, Option<KeptRow>>,
     ) -> (Was, Vec<Shifts>) {
-        let mut was = BTreeMap::new();
+        let mut was = Was::default();
         let mut shifts: Vec<Shifts> = self.windows.iter().map(|_| Shifts::new()).collect();
         for (place, new) in changed {
             let known = partitions.by_key.get(&place).copied();
-            let old = known.and_then(|number| partitions.rows[number as usize].take());
-            let new = new.map(|mut new| {
-                if let Some(old) = &old {
-                    let given = new.keys..new.keys + self.calls.len();
-                    new.values[given.clone()].clone_from_slice(&old.values[given]);
-                }
-                Arc::new(new)
-            });
-            let number = match (known, &new) {
-                (Some(number), _) => number,
-                (None, Some(_)) => partitions.add(place.clone()),
+            let old = known.and_then(|number| partitions.rows[number as usize].clone());
+            let (number, new) = match (known, new) {
                 (None, None) => continue,
+                (None, Some(new)) => {
+                    let number = partitions.add(new);
+                    (number, partitions.rows[number as usize].clone())
+                }
+                (Some(number), new) => (number, new.map(|new| Arc::new(KeptRow { number, ..new }))),
             };
             if let (Some(old), Some(new)) = (&old, &new)
                 && old.values == new.values
             {
-                partitions.rows[number as usize] = Some(old.clone());
                 continue;
             }
             for (window, shifts) in self.windows.iter().zip(&mut shifts) {
@@ -333,18 +367,19 @@ impl Windowing {
 
 impl RowOperator for Windowing {
     fn compute(&self, view: &View<'_>, params: &[Scalar<'static>], empty: bool) -> MadeRows {
-        let mut partitions = Partitions::default();
+        let given = Given::new(self.calls.len());
+        let mut partitions = Partitions { given, ..Partitions::default() };
         let made = Binding::new(self, params).and_then(|binding| {
+            let mut rows = Vec::new();
             if !empty {
                 Walk { view, params }.all(&mut |tuple| {
                     let row = binding.new_row(view, tuple);
                     if work::take_row(row.bytes() + ROW_BYTES) {
-                        let number = partitions.add(row.place());
-                        partitions.rows[number as usize] = Some(Arc::new(row));
+                        rows.push(row);
                     }
                 });
             }
-            self.divide(&mut partitions, &binding)
+            self.divide(&mut partitions, &binding, rows)
         });
         partitions.failure = made.err();
         let rows = partitions.rows.iter().flatten().cloned().collect();
@@ -371,15 +406,17 @@ impl RowOperator for Windowing {
                 changed.insert(row.place(), Some(row));
             }
         }
+        let given = partitions.given.clone();
         let (mut was, shifts) = self.replace(partitions, &binding, changed);
         let mut news = Vec::new();
         for (number, shifts) in shifts.into_iter().enumerate() {
-            for (key, Shift { gone, come }) in shifts {
+            for (key, shift) in shifts {
                 let mut rows = partitions.windows[number].remove(&key).unwrap_or_default();
-                let gone: FxHashSet<RowNo> = gone.into_iter().collect();
-                rows.retain(|row| !gone.contains(row));
-                binding.insert(partitions, &self.windows[number], &mut rows, come);
-                if let Err(failure) = binding.follow(partitions, (number, &rows), &mut news) {
+                let shifted = binding.shift(partitions, &self.windows[number], &mut rows, shift);
+                let rows_and_shifted = (&*rows, shifted);
+                if let Err(failure) =
+                    binding.follow(partitions, number, rows_and_shifted, &mut news)
+                {
                     partitions.failure = Some(failure);
                 }
                 if !rows.is_empty() {
@@ -387,21 +424,21 @@ impl RowOperator for Windowing {
                 }
             }
         }
+        was.reserve(news.len());
         for News { row: number, call, value } in news {
-            if let Some(row) = &mut partitions.rows[number as usize] {
-                was.entry(number).or_insert_with(|| Some(row.clone()));
-                let row = Arc::make_mut(row);
-                row.values[row.keys + call] = value;
-            }
+            partitions.given.set(number, call, value);
+            was.entry(number).or_insert_with(|| partitions.rows[number as usize].clone());
         }
-        let edits = was.into_iter().filter_map(|(number, old)| {
+        let mut edits = RowEdits::with_capacity(was.len());
+        for (number, old) in was {
             let new = partitions.rows[number as usize].clone();
             if new.is_none() {
                 partitions.free.push(number);
             }
-            edit(after.plan, params, (old, new))
-        });
-        Some(edits.collect())
+            let is = &partitions.given;
+            edits.extend(edit_given(after.plan, params, (old, &given), (new, is)));
+        }
+        Some(edits)
     }
 
     fn each_expr<'e>(&'e self, each: &mut dyn FnMut(&'e Expr)) {
@@ -422,10 +459,9 @@ impl RowOperator for Windowing {
 
     fn value_name(&self, names: &PlanNames<'_>, value: usize, keys: usize) -> String {
         let Some(value) = value.checked_sub(keys) else { return format!("key {value}") };
-        match (self.calls.get(value), value.checked_sub(self.calls.len())) {
-            (Some(call), _) => self.call_text(names, call),
-            (None, Some(input)) => names.text_of(&self.inputs[input]),
-            (None, None) => String::new(),
+        match self.inputs.get(value) {
+            Some(input) => names.text_of(input),
+            None => self.call_text(names, &self.calls[value - self.inputs.len()]),
         }
     }
 

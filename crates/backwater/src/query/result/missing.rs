@@ -247,10 +247,10 @@ impl ShownTuples {
             ranked => ranked.each(ranks, |_, _, entry| {
                 tuples.insert(Tuple::from_slice(entry.slots()));
             }),
-            kept ranked => ranked.each(ranks, |_, _, row| { keys.insert(row.place()); })
+            kept ranked, _ => ranked.each(ranks, |_, _, row| { keys.insert(row.place()); })
         );
         match ordered {
-            Ordered::Kept(_) => ShownTuples::Keys(keys),
+            Ordered::Kept(..) => ShownTuples::Keys(keys),
             _ => ShownTuples::Tuples(tuples),
         }
     }

@@ -316,14 +316,14 @@ impl<'r> RowRef<'r> {
             of_tables!(
                 LeafOf, self.leaf,
                 leaf => result.ask(leaf.entry(self.place).slots()),
-                kept leaf => { let _ = leaf; }
+                kept leaf, _ => { let _ = leaf; }
             );
         }
         let read = || {
             of_tables!(
                 LeafOf, self.leaf,
                 leaf => result.tuple(leaf.entry(self.place).slots()),
-                kept leaf => result.values(&&*leaf.entry(self.place).values)
+                kept leaf, given => result.values(&given.of(leaf.entry(self.place)))
             )
         };
         ResultRow { at: self, values: rows.row(number, len, read) }
@@ -331,7 +331,7 @@ impl<'r> RowRef<'r> {
 
     #[inline]
     pub(in crate::query) fn key(&self) -> RowKey {
-        let from_prefix = || of_tables!(LeafOf, self.leaf, leaf => whole(leaf.prefix(self.place)), kept _leaf => None);
+        let from_prefix = || of_tables!(LeafOf, self.leaf, leaf => whole(leaf.prefix(self.place)), kept _leaf, _ => None);
         match self.result.0.bound_plan.plan.is_by_id.then(from_prefix).flatten() {
             Some(id) => RowKey(SmallVec::from_buf([Value::Int(id)])),
             None => self.read_key(),
@@ -349,7 +349,7 @@ impl<'r> RowRef<'r> {
         of_tables!(
             LeafOf, self.leaf,
             leaf => tuple(leaf.entry(self.place).slots()),
-            kept leaf => {
+            kept leaf, _ => {
                 let parts = leaf.entry(self.place).key().iter();
                 parts.map(|part| part.clone().into_value(None)).collect()
             }

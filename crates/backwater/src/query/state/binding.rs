@@ -9,9 +9,10 @@ use smallvec::SmallVec;
 use crate::query::expr::Expr;
 use crate::query::expr::scalar::Scalar;
 use crate::query::operator::filter::Filter;
+use crate::query::operator::given::Given;
 use crate::query::operator::join::TupleDelta;
 use crate::query::operator::order::{Moves, follow, order_against, order_by, sort_keys};
-use crate::query::operator::rows::{KeptRow, MadeRows, RowsState, order_kept};
+use crate::query::operator::rows::{Kept, KeptRow, MadeRows, RowsState, order_kept};
 use crate::query::operator::view::{Tuple, View, key_slots};
 use crate::query::operator::walk::Walk;
 use crate::query::plan::{BoundPlan, Excerpt, Plan, Source};
@@ -85,9 +86,10 @@ impl BindingState {
         };
         if let Some(operator) = plan.rows.operator() {
             let MadeRows { rows, state } = operator.compute(view, params, empty);
-            rows.iter().for_each(|row| check_outputs(plan, params, row));
-            let failure = state.failure();
-            let ordered = Ordered::Kept(sorted_kept(plan, params, rows, few));
+            let (failure, given) = (state.failure(), state.given());
+            rows.iter().for_each(|row| check_outputs(plan, params, given.of(row)));
+            let ranked = sorted_kept(plan, params, (rows, &given), few);
+            let ordered = Ordered::Kept(ranked, given);
             let operators = OperatorState { rows: state, searched: None };
             return Self { ordered, operators, failure };
         }
@@ -122,7 +124,7 @@ impl BindingState {
             Ordered::Three(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Three),
             Ordered::Four(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Four),
             Ordered::Many(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Many),
-            Ordered::Kept(_) => return None,
+            Ordered::Kept(..) => return None,
         };
         let operators = OperatorState { rows: RowsState::Nothing, searched };
         Some((Self { ordered, operators, failure: None }, moved))
@@ -141,7 +143,7 @@ impl BindingState {
         let (front, is) = of_tables!(
             Ordered, &mut left,
             ranked => rebind::cut(ranked, view, meet),
-            kept _ranked => return None
+            kept _ranked, _ => return None
         );
         if !left.reaches(new.end()) {
             return None;
@@ -177,36 +179,34 @@ impl BindingState {
         let moves = of_tables!(
             Ordered, &mut self.ordered,
             ranked => follow_tuples(ranked, excerpt, views, params, rows),
-            kept ranked => {
+            kept ranked, given => {
                 let operator = plan.rows.operator()?;
                 let edits = operator.apply(&mut self.operators.rows, views, params, rows)?;
                 self.failure = self.operators.rows.failure();
+                let now = self.operators.rows.given();
                 for edit in &edits {
                     if let Edit::Enter(row) | Edit::Replace { new: row, .. } = edit {
-                        check_outputs(plan, params, row);
+                        check_outputs(plan, params, now.of(row));
                     }
                 }
-                let against = |row: &Arc<KeptRow>| {
-                    let (row, prefix) = (row.clone(), kept_prefix(plan, params, row));
-                    let against =
-                        move |other: &Arc<KeptRow>| order_kept(plan, params, other, &row);
-                    Sought { prefix, against }
-                };
-                follow(ranked, (excerpt, &plan.tuning), &edits, against, against)
+                let was = std::mem::replace(given, now);
+                let sought = |row: &Arc<KeptRow>, given| sought_kept(plan, params, row, given);
+                let (old, new) = (|row: &_| sought(row, &was), |row: &_| sought(row, given));
+                follow(ranked, (excerpt, &plan.tuning), &edits, old, new)
             }
         );
         if let Some(few) = few(plan, excerpt) {
             let ordered = &mut self.ordered;
-            of_tables!(Ordered, ordered, ranked => ranked.keep_first(few), kept ranked => ranked.keep_first(few));
+            of_tables!(Ordered, ordered, ranked => ranked.keep_first(few), kept ranked, _ => ranked.keep_first(few));
         }
         moves
     }
 }
 
 /// Makes the long texts that a group's row shows, so that one that is too long is reported.
-fn check_outputs(plan: &Plan, params: &[Scalar<'static>], row: &KeptRow) {
+fn check_outputs(plan: &Plan, params: &[Scalar<'static>], row: Kept<'_>) {
     for output in plan.outputs.iter().filter(|output| output.expr.may_grow()) {
-        output.expr.eval(&&*row.values, params);
+        output.expr.eval(&row, params);
     }
 }
 
@@ -285,16 +285,33 @@ fn in_order<E: Clone>(
 fn sorted_kept(
     plan: &Plan,
     params: &[Scalar<'static>],
-    rows: Vec<Arc<KeptRow>>,
+    (rows, given): (Vec<Arc<KeptRow>>, &Given),
     few: Option<usize>,
 ) -> RankTree<Arc<KeptRow>> {
-    let rows = rows.into_iter().map(|row| (kept_prefix(plan, params, &row), row));
-    in_order((rows.collect(), None), few, |one, other| order_kept(plan, params, one, other))
+    let rows = rows.into_iter().map(|row| (kept_prefix(plan, params, given.of(&row)), row));
+    in_order((rows.collect(), None), few, |one, other| {
+        order_kept(plan, params, given.of(one), given.of(other))
+    })
 }
 
-fn kept_prefix(plan: &Plan, params: &[Scalar<'static>], row: &KeptRow) -> Prefix {
-    let keys = sort_keys(plan, params, &&*row.values);
-    prefix(&plan.order, &keys, row.key().first())
+fn kept_prefix(plan: &Plan, params: &[Scalar<'static>], kept: Kept<'_>) -> Prefix {
+    let keys = sort_keys(plan, params, &kept);
+    prefix(&plan.order, &keys, kept.row.key().first())
+}
+
+/// Where a row that keeps its values stands, and what compares others with it.
+fn sought_kept<'k>(
+    plan: &'k Plan,
+    params: &'k [Scalar<'static>],
+    row: &Arc<KeptRow>,
+    given: &'k Given,
+) -> Sought<impl Fn(&Arc<KeptRow>) -> Ordering + use<'k>> {
+    let (row, prefix) = (row.clone(), kept_prefix(plan, params, given.of(row)));
+    let against = move |other: &Arc<KeptRow>| match Arc::ptr_eq(other, &row) {
+        true => Ordering::Equal,
+        false => order_kept(plan, params, given.of(other), given.of(&row)),
+    };
+    Sought { prefix, against }
 }
 
 fn follow_tuples<E: Slots>(

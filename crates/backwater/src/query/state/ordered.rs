@@ -4,7 +4,8 @@ use std::sync::Arc;
 
 use crate::query::expr::Columns;
 use crate::query::expr::scalar::{Key, Scalar};
-use crate::query::operator::rows::KeptRow;
+use crate::query::operator::given::Given;
+use crate::query::operator::rows::{Kept, KeptRow};
 use crate::query::operator::statement_rows::StatementRow;
 use crate::query::operator::view::{Tuple, View};
 use crate::query::plan::Plan;
@@ -21,21 +22,21 @@ pub(crate) enum Ordered {
     Three(RankTree<[Slot; 3]>),
     Four(RankTree<[Slot; 4]>),
     Many(RankTree<Tuple>),
-    /// Rows that keep their values.
-    Kept(RankTree<Arc<KeptRow>>),
+    /// Rows that keep their values, and what window functions give for them.
+    Kept(RankTree<Arc<KeptRow>>, Given),
 }
 
 /// Dispatches on whether a result's rows are those of tables, by how many make a tuple, or stored
 /// ones.
 macro_rules! of_tables {
-    ($kind:ident, $ordered:expr, $ranked:ident => $body:expr, kept $kept:ident => $other:expr) => {
+    ($kind:ident, $ordered:expr, $ranked:ident => $body:expr, kept $kept:ident, $given:pat => $other:expr) => {
         match $ordered {
             $kind::One($ranked) => $body,
             $kind::Two($ranked) => $body,
             $kind::Three($ranked) => $body,
             $kind::Four($ranked) => $body,
             $kind::Many($ranked) => $body,
-            $kind::Kept($kept) => $other,
+            $kind::Kept($kept, $given) => $other,
         }
     };
 }
@@ -85,12 +86,12 @@ pub(crate) enum LeafOf<'r> {
     Three(&'r Leaf<[Slot; 3]>),
     Four(&'r Leaf<[Slot; 4]>),
     Many(&'r Leaf<Tuple>),
-    Kept(&'r Leaf<Arc<KeptRow>>),
+    Kept(&'r Leaf<Arc<KeptRow>>, &'r Given),
 }
 
 impl LeafOf<'_> {
     pub(crate) fn len(&self) -> usize {
-        of_tables!(LeafOf, self, leaf => leaf.len(), kept leaf => leaf.len())
+        of_tables!(LeafOf, self, leaf => leaf.len(), kept leaf, _ => leaf.len())
     }
 }
 
@@ -103,22 +104,25 @@ impl Ordered {
             Ordered::Three(ranked) => one_of(ranked.leaf(rank)?, LeafOf::Three),
             Ordered::Four(ranked) => one_of(ranked.leaf(rank)?, LeafOf::Four),
             Ordered::Many(ranked) => one_of(ranked.leaf(rank)?, LeafOf::Many),
-            Ordered::Kept(ranked) => one_of(ranked.leaf(rank)?, LeafOf::Kept),
+            Ordered::Kept(ranked, given) => {
+                let (leaf, place) = ranked.leaf(rank)?;
+                (LeafOf::Kept(leaf, given), place)
+            }
         })
     }
 
     pub(crate) fn len(&self) -> usize {
-        of_tables!(Ordered, self, ranked => ranked.len(), kept ranked => ranked.len())
+        of_tables!(Ordered, self, ranked => ranked.len(), kept ranked, _ => ranked.len())
     }
 
     /// Whether the rows up to this rank are there; else only the first ones are kept, and fewer.
     pub(crate) fn reaches(&self, rank: usize) -> bool {
-        of_tables!(Ordered, self, ranked => ranked.reaches(rank), kept ranked => ranked.reaches(rank))
+        of_tables!(Ordered, self, ranked => ranked.reaches(rank), kept ranked, _ => ranked.reaches(rank))
     }
 
     /// Bytes that it takes, more or less.
     pub(crate) fn bytes(&self) -> usize {
-        let one = of_tables!(Ordered, self, ranked => ranked.entry_bytes(), kept _ranked => 160);
+        let one = of_tables!(Ordered, self, ranked => ranked.entry_bytes(), kept _ranked, _ => 160);
         self.len() * one
     }
 
@@ -132,7 +136,7 @@ impl Ordered {
         of_tables!(
             Ordered, self,
             ranked => ranked.get(rank).map(|entry| row_of_tuple(entry.slots(), view, params)),
-            kept ranked => ranked.get(rank).map(|row| kept_row(row, view.plan, params))
+            kept ranked, given => ranked.get(rank).map(|row| kept_row(given.of(row), view.plan, params))
         )
     }
 }
@@ -149,8 +153,8 @@ fn row_of_tuple(
     (place, StatementRow { values, key: key.into(), failed: None })
 }
 
-fn kept_row(row: &KeptRow, plan: &Plan, params: &[Scalar<'static>]) -> (Box<[Key]>, StatementRow) {
-    let values = outputs(plan, &&*row.values, params);
+fn kept_row(kept: Kept<'_>, plan: &Plan, params: &[Scalar<'static>]) -> (Box<[Key]>, StatementRow) {
+    let (values, row) = (outputs(plan, &kept, params), kept.row);
     (row.place(), StatementRow { values, key: row.key().into(), failed: row.failed.clone() })
 }
 

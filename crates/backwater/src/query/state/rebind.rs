@@ -14,7 +14,7 @@ use crate::query::expr::shape::{compared, searched};
 use crate::query::expr::{Comparison, Expr};
 use crate::query::operator::filter::Filter;
 use crate::query::operator::order::{Moved, Moves, settle};
-use crate::query::operator::rows::KeptRow;
+use crate::query::operator::rows::{Kept, KeptRow};
 use crate::query::operator::view::{View, key_slots};
 use crate::query::plan::{BoundPlan, Excerpt, Plan, Relation, Source};
 use crate::query::state::ordered::{Ordered, Slots};
@@ -280,17 +280,19 @@ pub(crate) fn difference(
         (Ordered::Many(old), Ordered::Many(new)) => {
             tables(old, new, excerpts, sources, changed, &shows)
         }
-        (Ordered::Kept(old), Ordered::Kept(new)) => {
-            let shows = |bound_plan: &BoundPlan, row: &[Scalar<'static>]| -> Vec<Scalar<'static>> {
+        (Ordered::Kept(old, was), Ordered::Kept(new, is)) => {
+            let shows = |bound_plan: &BoundPlan, kept: Kept<'_>| -> Vec<Scalar<'static>> {
                 let outputs = bound_plan.plan.outputs.iter();
                 outputs
-                    .map(|output| output.expr.eval(&row, &bound_plan.params).into_owned())
+                    .map(|output| output.expr.eval(&kept, &bound_plan.params).into_owned())
                     .collect()
             };
             let changed =
-                |a: &Arc<KeptRow>, b: &Arc<KeptRow>| shows(from, &a.values) != shows(to, &b.values);
+                |a: &Arc<KeptRow>, b: &Arc<KeptRow>| shows(from, was.of(a)) != shows(to, is.of(b));
             let is_bound_anew = !std::ptr::eq(from, to);
-            let loose = |a: &Arc<KeptRow>, b: &Arc<KeptRow>| is_bound_anew || a.values != b.values;
+            let loose = |a: &Arc<KeptRow>, b: &Arc<KeptRow>| {
+                is_bound_anew || !was.of(a).shows_same(&is.of(b))
+            };
             compare((old, new), excerpts, |row| row.place(), (loose, changed))
         }
         _ => {

@@ -120,7 +120,7 @@ impl Node {
     pub(crate) fn rows_of_tables(&self, state: &State) -> Option<usize> {
         let plan = &self.bound_plan.plan;
         match lock(&self.current).entry.ordered.as_ref().ok()? {
-            Ordered::Kept(_) => None,
+            Ordered::Kept(..) => None,
             ordered if ordered.reaches(usize::MAX) => Some(ordered.len()),
             // Only the first are kept: of all there is no count.
             _ => match plan.sources[plan.scratch.start].relation {
