@@ -2,7 +2,6 @@
 //! read them.
 
 use std::borrow::Cow;
-use std::sync::Arc;
 use std::time::Duration;
 
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -11,23 +10,15 @@ use super::route::Works;
 use super::{Binding, Causes, Engine, Group, Reached, ReachedList, Work};
 use crate::caught::step;
 use crate::change::Changes;
-use crate::query::operator::join::{Start, Starts, TupleDelta, changed_tuples};
+use crate::query::operator::join::{Start, Starts, TupleDelta};
 use crate::query::operator::statement_rows::StatementChange;
 use crate::query::operator::view::View;
 use crate::query::plan::{Plan, Relation};
 use crate::query::result::delta::Delta;
-use crate::query::state::node::{InnerNodes, NodeMove, start, statement_start};
+use crate::query::state::node::{NodeMove, Stretch, start, statement_starts};
 use crate::query::{BindingNo, DERIVED, Outcome, work};
-use crate::table::{Slot, State};
+use crate::table::Slot;
 use crate::value::{Clock, Stopwatch};
-
-/// Whether this many changed rows are more work than all the rows that a statement goes through
-/// from nothing. Measured over 200,000 rows, deltas cost as much as that at a twenty-fifth of them
-/// for a plain condition, at an eighteenth for an order, at a seventh for a grouping, at a quarter
-/// for a grouped join.
-fn is_much(changed: usize, rows: usize, plan: &Plan) -> bool {
-    changed > plan.tuning.recomputed_rows.max(rows / 16)
-}
 
 /// The commit that is followed.
 #[derive(Clone, Copy)]
@@ -177,16 +168,6 @@ struct Following<'f> {
     healing: Vec<(BindingNo, Causes)>,
 }
 
-/// Before and after the commit.
-struct Versions<'m> {
-    views: (&'m View<'m>, &'m View<'m>),
-    states: (&'m Arc<State>, &'m Arc<State>),
-    starts: &'m [Start],
-    inner: &'m InnerNodes<'m>,
-    /// What the search took for each binding.
-    search: Option<Duration>,
-}
-
 impl Following<'_> {
     /// Where the search for changed tuples starts in tables.
     fn table_starts(&self) -> Starts {
@@ -289,39 +270,31 @@ impl Following<'_> {
         let inner = first.lock_inner();
         let nothing = FxHashMap::default();
         let (old, new) = (inner.views(&self.work.derived), inner.views(&nothing));
-        for (source, undo) in &self.work.derived {
-            let (source, rows) = (*source as usize, new[*source as usize]);
-            for (slot, before) in undo.iter() {
-                let after = rows.and_then(|rows| rows.row(slot));
-                starts.extend(statement_start(plan, source, slot, before.as_deref(), after));
-            }
-        }
+        starts.extend(statement_starts(plan, &self.work.derived, &new));
         let before = View { plan, state: &changes.before, derived: &old };
         let after = View { plan, state: &changes.after, derived: &new };
-        let mut versions = Versions {
+        let stretch = Stretch {
+            commits: (self.commit.number, self.commit.number),
             views: (&before, &after),
-            states: (&changes.before, &changes.after),
+            old_state: &changes.before,
             starts: &starts,
             inner: &inner,
-            search: None,
         };
         if self.is_much_for_all(starts.len()) {
             for number in self.group.bindings().collect::<Vec<_>>() {
-                self.recompute(number, &versions);
+                self.recompute(number, &stretch, None);
             }
             return;
         }
-        let tuples = work::within(&plan.limits, || {
-            changed_tuples(&before, &after, &first.bound_plan.params, &starts)
-        });
+        let tuples = stretch.tuples(&first.bound_plan.params);
         let divided = tuples.as_ref().ok().and_then(|tuples| {
-            let divide = || self.group.divide(plan, versions.views, tuples, self.engine);
+            let divide = || self.group.divide(plan, stretch.views, tuples, self.engine);
             work::within(&plan.limits, divide).ok()
         });
         let (Ok(tuples), Some(mut divided)) = (&tuples, divided) else {
             // A text was too long: for each binding that may mean something else.
             for number in self.group.bindings().collect::<Vec<_>>() {
-                self.recompute(number, &versions);
+                self.recompute(number, &stretch, None);
             }
             return;
         };
@@ -343,9 +316,9 @@ impl Following<'_> {
             }
             divided.sort_unstable_by_key(|(number, _)| *number);
         }
-        versions.search = self.watch.lap().map(|took| took / divided.len().max(1) as u32);
+        let search = self.watch.lap().map(|took| took / divided.len().max(1) as u32);
         for (number, given) in divided {
-            self.one(number, &given, &versions);
+            self.one(number, &given, &stretch, search);
         }
     }
 
@@ -357,30 +330,34 @@ impl Following<'_> {
             Relation::Statement(..) => return false,
         };
         let is_for_all = self.group.by_range.is_none() || self.group.len == 1;
-        plan.keys.is_empty() && is_for_all && is_much(starts, rows, plan)
+        plan.keys.is_empty() && is_for_all && plan.is_much(starts, rows)
     }
 
     /// A binding is recomputed, if it is watched.
-    fn recompute(&mut self, number: BindingNo, versions: &Versions<'_>) {
+    fn recompute(&mut self, number: BindingNo, stretch: &Stretch<'_>, search: Option<Duration>) {
         let binding = &self.engine.bindings[&number];
-        let causes = self.causes(versions.starts.iter().map(|start| start.cause), true);
+        let causes = self.causes(stretch.starts.iter().map(|start| start.cause), true);
         if !binding.node.is_watched() || binding.node.is_behind() {
-            return self.defer(number, versions.starts, &causes);
+            return self.defer(number, stretch.starts, &causes);
         }
-        let Versions { views, states, starts, inner, .. } = *versions;
-        let progress =
-            binding.node.follow_by_recomputing(self.commit.number, views, states.0, starts, inner);
-        self.report(binding, progress, causes, versions.search);
+        let progress = binding.node.follow(stretch, None);
+        self.report(binding, progress, causes, search);
     }
 
     /// A binding follows the tuples that were found for it.
-    fn one(&mut self, number: BindingNo, given: &[TupleDelta], versions: &Versions<'_>) {
+    fn one(
+        &mut self,
+        number: BindingNo,
+        given: &[TupleDelta],
+        stretch: &Stretch<'_>,
+        search: Option<Duration>,
+    ) {
         let (binding, is_recomputed) = (&self.engine.bindings[&number], self.work.is_recomputed);
         let (node, plan) = (&binding.node, self.plan);
-        let Versions { views, states, starts, inner, search } = *versions;
-        let belonging = || node.belonging(views, Cow::Borrowed(given), false);
+        let starts = stretch.starts;
+        let belonging = || node.belonging(stretch.views, Cow::Borrowed(given), false);
         let Ok(tuples) = work::within(&plan.limits, belonging) else {
-            return self.recompute(number, versions);
+            return self.recompute(number, stretch, search);
         };
         let causing = if tuples.is_empty() { given } else { &*tuples };
         let causes = self.causes(causing.iter().map(|tuple| tuple.cause), tuples.is_empty());
@@ -403,12 +380,7 @@ impl Following<'_> {
             let mine: Starts = mine.cloned().collect();
             return self.defer(number, &mine, &causes);
         }
-        let is_much =
-            node.rows_of_tables(states.1).is_some_and(|rows| is_much(tuples.len(), rows, plan));
-        let progress = match is_much && self.work.derived.is_empty() {
-            true => node.follow_by_recomputing(self.commit.number, views, states.0, starts, inner),
-            false => node.follow(self.commit.number, views, states.0, &tuples, inner),
-        };
+        let progress = node.follow(stretch, Some(&tuples));
         self.report(binding, progress, causes, search);
     }
 }

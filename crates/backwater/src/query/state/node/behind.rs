@@ -5,9 +5,11 @@ use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
 
-use super::{Behind, Current, InnerNodes, Node, NodeMove, compute, lock, start, statement_start};
+use super::{
+    Behind, Current, InnerNodes, Node, NodeMove, Stretch, compute, lock, start, statement_starts,
+};
 use crate::change::{Happened, compare};
-use crate::query::operator::join::{Start, Starts, changed_tuples};
+use crate::query::operator::join::{Start, Starts};
 use crate::query::operator::statement_rows::{StatementRow, StatementRows, Undo};
 use crate::query::operator::view::View;
 use crate::query::plan::{BoundPlan, Relation};
@@ -132,14 +134,16 @@ impl Node {
         let taken = pending.take_up_to(state, commit);
         let first = taken.first(current.commit);
         drop(pending);
-        let was = std::mem::replace(&mut current.commit, commit);
-        let (before, progress) = match (taken, rows) {
-            (Pending::Nothing, _) => return Ok(None),
+        let commits = (first, commit);
+        match (taken, rows) {
+            (Pending::Nothing, _) => {
+                current.commit = commit;
+                Ok(None)
+            }
             (Pending::Few(backlog), Some(rows)) => {
-                let before = backlog.state.clone();
                 let follow =
-                    || self.follow_backlog(&mut current, (&backlog, rows), state, commit, &inner);
-                (before, work::can_stop(false, follow))
+                    || self.follow_backlog(&mut current, (&backlog, rows), state, commits, &inner);
+                Ok(Some(work::can_stop(false, follow)))
             }
             _ => {
                 let nothing = FxHashMap::default();
@@ -149,16 +153,16 @@ impl Node {
                 if let Err(failure) = &fresh
                     && failure.is_stopped
                 {
-                    current.commit = was;
                     lock(&self.pending).forget(commit);
                     return Err(Behind::Stopped(failure.clone()));
                 }
-                (state.clone(), self.replace(&mut current, fresh, &view))
+                current.commit = commit;
+                let progress = self.replace(&mut current, fresh, &view);
+                self.show(&current, commits);
+                self.notify_readers(commits, state, &progress.derived, true);
+                Ok(Some(progress))
             }
-        };
-        self.show(&current, (first, commit));
-        self.notify_readers((first, commit), &before, &progress.derived, true);
-        Ok(Some(progress))
+        }
     }
 
     fn follow_backlog(
@@ -166,7 +170,7 @@ impl Node {
         current: &mut Current,
         (backlog, rows): (&Backlog, Vec<(u16, Slot)>),
         state: &Arc<State>,
-        commit: u64,
+        commits: (u64, u64),
         inner: &InnerNodes<'_>,
     ) -> NodeMove {
         let mut starts = Starts::new();
@@ -189,35 +193,24 @@ impl Node {
             let (mut first, mut later) = (Undo::default(), Undo::default());
             for (slot, versions) in slots {
                 versions.first().into_iter().for_each(|(_, row)| first.add(*slot, row));
-                let newer = versions.iter().find(|(of, _)| *of > commit);
+                let newer = versions.iter().find(|(of, _)| *of > commits.1);
                 newer.into_iter().for_each(|(_, row)| later.add(*slot, row));
-            }
-            let rows = inner.rows(*source as usize, Some(&later));
-            for (slot, before) in first.iter() {
-                let after = rows.as_ref().and_then(|rows| rows.row(slot));
-                let source = *source as usize;
-                starts.extend(statement_start(
-                    &self.bound_plan.plan,
-                    source,
-                    slot,
-                    before.as_deref(),
-                    after,
-                ));
             }
             then.insert(*source, first);
             now.insert(*source, later);
         }
         let (old, new) = (inner.views(&then), inner.views(&now));
-        let before = View { plan: &self.bound_plan.plan, state: &backlog.state, derived: &old };
-        let after = View { plan: &self.bound_plan.plan, state, derived: &new };
+        starts.extend(statement_starts(&self.bound_plan.plan, &then, &new));
         let BoundPlan { plan, params, .. } = &*self.bound_plan;
-        let tuples = work::within(&plan.limits, || {
-            let tuples = changed_tuples(&before, &after, params, &starts);
-            self.belonging((&before, &after), Cow::Borrowed(&tuples), true).into_owned()
+        let before = View { plan, state: &backlog.state, derived: &old };
+        let after = View { plan, state, derived: &new };
+        let (views, old_state) = ((&before, &after), &backlog.state);
+        let stretch = Stretch { commits, views, old_state, starts: &starts, inner };
+        let tuples = stretch.tuples(params);
+        let tuples = tuples.and_then(|tuples| {
+            let belonging = || self.belonging(views, Cow::Owned(tuples.into_vec()), true);
+            work::within(&plan.limits, belonging)
         });
-        match tuples {
-            Ok(tuples) => self.advance(current, (&before, &after), &tuples, inner),
-            Err(_) => self.recompute(current, (&before, &after), &|_, _| true, inner),
-        }
+        self.follow_stretch(current, &stretch, tuples.ok().as_deref(), true)
     }
 }

@@ -3,11 +3,9 @@
 use std::borrow::Cow;
 use std::sync::Arc;
 
-use rustc_hash::FxHashSet;
-
-use super::{Current, InnerNodes, Node, NodeMove, compute, fails_in_part, kept, lock};
+use super::{Current, Node, NodeMove, Stretch, compute, fails_in_part, kept, lock};
 use crate::caught::step;
-use crate::query::operator::join::{Start, TupleDelta};
+use crate::query::operator::join::TupleDelta;
 use crate::query::operator::statement_rows::StatementChange;
 use crate::query::operator::view::View;
 use crate::query::plan::{BoundPlan, Relation};
@@ -17,7 +15,7 @@ use crate::query::state::binding::BindingState;
 use crate::query::state::ordered::Ordered;
 use crate::query::state::rebind::{difference, excerpt_moved};
 use crate::query::work;
-use crate::table::{Slot, State};
+use crate::table::State;
 
 impl Node {
     /// Of changed tuples those that belong here before or after.
@@ -50,62 +48,48 @@ impl Node {
         out.into()
     }
 
-    /// Follows a commit at once.
-    pub(crate) fn follow(
-        &self,
-        commit: u64,
-        (before, after): (&View<'_>, &View<'_>),
-        old_state: &Arc<State>,
-        tuples: &[TupleDelta],
-        inner: &InnerNodes<'_>,
-    ) -> NodeMove {
-        let mut current = lock(&self.current);
-        current.commit = commit;
-        let progress = self.advance(&mut current, (before, after), tuples, inner);
-        step("binding");
-        self.show(&current, (commit, commit));
-        self.notify_readers((commit, commit), old_state, &progress.derived, false);
-        progress
+    /// Follows a commit at once, together with those that it reads.
+    pub(crate) fn follow(&self, stretch: &Stretch<'_>, tuples: Option<&[TupleDelta]>) -> NodeMove {
+        self.follow_stretch(&mut lock(&self.current), stretch, tuples, false)
     }
 
-    /// Follows a commit at once by recomputing, since it changed very much; `changed` are the rows,
-    /// by source.
-    pub(crate) fn follow_by_recomputing(
-        &self,
-        commit: u64,
-        (before, after): (&View<'_>, &View<'_>),
-        old_state: &Arc<State>,
-        changed: &[Start],
-        inner: &InnerNodes<'_>,
-    ) -> NodeMove {
-        let mut current = lock(&self.current);
-        current.commit = commit;
-        let rows: FxHashSet<(usize, Slot)> =
-            changed.iter().map(|start| (start.source, start.slot)).collect();
-        let has_changed = |old: &[Slot], new: &[Slot]| {
-            old != new
-                || new.iter().enumerate().any(|(source, slot)| rows.contains(&(source, *slot)))
-        };
-        let progress = self.recompute(&mut current, (before, after), &has_changed, inner);
-        self.show(&current, (commit, commit));
-        self.notify_readers((commit, commit), old_state, &progress.derived, false);
-        progress
-    }
-
-    /// Recomputes, and finds by comparing how the rows moved; `has_changed` says of rows that are
-    /// in both results whether they may have changed.
-    pub(super) fn recompute(
+    /// The step from before a stretch of commits to behind it, by the tuples that belong here
+    /// before or after, or without them by recomputing; `alone` is whether those that read it have
+    /// yet to follow.
+    pub(super) fn follow_stretch(
         &self,
         current: &mut Current,
-        (before, after): (&View<'_>, &View<'_>),
-        has_changed: &dyn Fn(&[Slot], &[Slot]) -> bool,
-        inner: &InnerNodes<'_>,
+        stretch: &Stretch<'_>,
+        tuples: Option<&[TupleDelta]>,
+        alone: bool,
     ) -> NodeMove {
-        let fresh = compute(&self.bound_plan, self.key.is_none(), after, inner);
+        current.commit = stretch.commits.1;
+        let tuples = tuples.filter(|tuples| !self.is_much(current, tuples.len(), stretch));
+        let progress = match tuples {
+            Some(tuples) => self.advance(current, stretch, tuples),
+            None => self.recompute(current, stretch),
+        };
+        step("binding");
+        self.show(current, stretch.commits);
+        self.notify_readers(stretch.commits, stretch.old_state, &progress.derived, alone);
+        progress
+    }
+
+    /// Recomputes, and finds by comparing how the rows moved.
+    fn recompute(&self, current: &mut Current, stretch: &Stretch<'_>) -> NodeMove {
+        let (before, after) = stretch.views;
+        let fresh = compute(&self.bound_plan, self.key.is_none(), after, stretch.inner);
         let mut progress = self.replace(current, fresh, after);
         if let (Ok(old), Ok(new)) = (&progress.old.ordered, &progress.new.ordered) {
             let (from, to) = ((&*self.bound_plan, old, before), (&*self.bound_plan, new, after));
-            let moved = difference(from, to, has_changed);
+            let moved = match stretch.has_another() {
+                false => difference(from, to, &stretch.has_changed()),
+                // A slot does not distinguish a row from another one that was there before.
+                true => {
+                    let [old, new] = [old, new].map(|of| self.bound_plan.excerpt.len(of.len()));
+                    excerpt_moved(0..old, old..old + new)
+                }
+            };
             if moved.is_empty() {
                 // A result that a reader holds stays the same object.
                 current.entry = Arc::new(progress.old.with_same_rows(new.clone()));
@@ -116,18 +100,19 @@ impl Node {
         progress
     }
 
-    /// How many rows recomputing goes through, more or less, if they are those of tables.
-    pub(crate) fn rows_of_tables(&self, state: &State) -> Option<usize> {
+    /// Whether so many tuples changed that recomputing is less work.
+    fn is_much(&self, current: &Current, tuples: usize, stretch: &Stretch<'_>) -> bool {
         let plan = &self.bound_plan.plan;
-        match lock(&self.current).entry.ordered.as_ref().ok()? {
-            Ordered::Kept(..) => None,
-            ordered if ordered.reaches(usize::MAX) => Some(ordered.len()),
+        let rows = match &current.entry.ordered {
+            Ok(Ordered::Kept(..)) | Err(_) => return false,
+            Ok(ordered) if ordered.reaches(usize::MAX) => ordered.len(),
             // Only the first are kept: of all there is no count.
-            _ => match plan.sources[plan.scratch.start].relation {
-                Relation::Table(table) => Some(state.table(table).rows() as usize),
-                Relation::Statement(..) => None,
+            Ok(_) => match plan.sources[plan.scratch.start].relation {
+                Relation::Table(table) => stretch.views.1.state.table(table).rows() as usize,
+                Relation::Statement(..) => return false,
             },
-        }
+        };
+        plan.is_much(tuples, rows) && stretch.is_of_tables()
     }
 
     /// Passes on to those that read it what changed for them in the commits from one to another,
@@ -151,13 +136,13 @@ impl Node {
         }
     }
 
-    pub(super) fn advance(
+    fn advance(
         &self,
         current: &mut Current,
-        (before, after): (&View<'_>, &View<'_>),
+        stretch: &Stretch<'_>,
         rows: &[TupleDelta],
-        inner: &InnerNodes<'_>,
     ) -> NodeMove {
+        let Stretch { views: (before, after), inner, .. } = *stretch;
         let old = current.entry.clone();
         let was = match (&old.ordered, inner.failure()) {
             (_, Some(failure)) => return self.replace(current, Err(failure), after),
@@ -168,7 +153,7 @@ impl Node {
             }
         };
         if after.has_failed() {
-            return self.recompute(current, (before, after), &|_, _| true, inner);
+            return self.recompute(current, stretch);
         }
         let operators = std::mem::take(&mut current.operators);
         let mut live = BindingState { ordered: was.clone(), operators, failure: None };
@@ -181,19 +166,7 @@ impl Node {
         match applied {
             Err(failure) => self.replace(current, Err(failure), after),
             Ok(_) if live.failure.is_some() => self.replace(current, Ok(live), after),
-            Ok(None) => {
-                let changed: FxHashSet<&[Slot]> = rows.iter().map(|row| &*row.tuple).collect();
-                let has_changed = |old: &[Slot], new: &[Slot]| old != new || changed.contains(new);
-                let mut progress = self.recompute(current, (before, after), &has_changed, inner);
-                if rows.iter().any(|row| row.is_another)
-                    && let (Ok(old), Ok(new)) = (&progress.old.ordered, &progress.new.ordered)
-                {
-                    // A slot does not distinguish a row from another one that was there before.
-                    let [old, new] = [old, new].map(|rows| self.bound_plan.excerpt.len(rows.len()));
-                    progress.moved = Some(excerpt_moved(0..old, old..old + new));
-                }
-                progress
-            }
+            Ok(None) => self.recompute(current, stretch),
             Ok(Some(moved)) => {
                 let BindingState { ordered: is, operators, .. } = live;
                 current.operators = operators;

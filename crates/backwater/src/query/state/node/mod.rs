@@ -7,7 +7,7 @@
 mod behind;
 mod follow;
 mod rebind;
-mod starts;
+mod stretch;
 
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
@@ -30,7 +30,7 @@ use crate::query::state::binding::{BindingState, OperatorState};
 use crate::query::state::ordered::Ordered;
 use crate::query::{BindingNo, work};
 use crate::table::State;
-pub(crate) use starts::{start, statement_start};
+pub(crate) use stretch::{Stretch, start, statement_starts};
 
 /// What a binding reads, of which most read rows of one table alone: there may be very many.
 pub(crate) struct Reads {
