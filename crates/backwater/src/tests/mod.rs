@@ -4,6 +4,7 @@ mod cases;
 mod choices;
 mod commits_are_whole;
 mod expressions_equal_sqlite;
+mod four_ways_agree;
 mod ids_and_links_equal_sqlite;
 mod operators_follow_rows;
 #[cfg(feature = "remote")]

@@ -55,6 +55,10 @@ const STATEMENTS: &[&str] = &[
     "SELECT id, m FROM item WHERE code = CAST(:k AS INTEGER) OR m = 2 ORDER BY id",
     "SELECT id, m FROM item WHERE code < CAST(:k AS INTEGER) ORDER BY id",
     "SELECT i.id, p.m FROM item AS i JOIN part AS p ON p.code = i.code WHERE p.n IN (:k, :k + 2) ORDER BY i.id",
+    "SELECT id, row_number() OVER (PARTITION BY n ORDER BY m, id) AS r FROM item WHERE id < :k ORDER BY id",
+    "SELECT id, m FROM (SELECT id, m, rank() OVER (PARTITION BY code ORDER BY n) AS r FROM item) WHERE r <= :k ORDER BY id",
+    "SELECT n, count(*), sum(count(*)) OVER (ORDER BY n) FROM item WHERE id < :k GROUP BY n ORDER BY n",
+    "SELECT id, lead(m, :k) OVER (ORDER BY m, id) AS next FROM item ORDER BY next, id LIMIT 3",
 ];
 
 #[derive(Debug, Clone)]
