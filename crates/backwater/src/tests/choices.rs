@@ -471,11 +471,24 @@ impl Choices<'_> {
             _ => ("item_tags", TAGS.to_vec()),
         };
         let inner = self.columns_of(&of, "x");
-        let tie = match self.pick(4) {
+        let tie = match self.pick(6) {
             3 => "1".to_owned(),
+            4 => self.unequal(&inner, columns),
+            5 => format!("{} AND {}", self.tie(&inner, columns), self.unequal(&inner, columns)),
             _ => self.tie(&inner, columns),
         };
         (format!("{table} AS x WHERE {tie}"), inner)
+    }
+
+    /// What a subquery says of what is around it, and is no equality.
+    fn unequal(&mut self, inner: &[Column], columns: &[Column]) -> String {
+        let (a, b) = (self.one(inner).sql, self.one(columns).sql);
+        match self.pick(4) {
+            0 => format!("({a} = 1 OR {b} > {a})"),
+            1 => format!("{b} IS NOT {a}"),
+            2 => format!("{a} + 1 >= {b}"),
+            _ => format!("{a} < {b}"),
+        }
     }
 
     fn extra(&mut self, inner: &[Column]) -> String {

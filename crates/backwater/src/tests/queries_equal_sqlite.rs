@@ -428,7 +428,10 @@ impl Watched {
     fn try_new(cache: &Cache, statement: Statement) -> Option<Self> {
         let query =
             cache.query(&statement.sql, statement.params.iter().cloned().collect::<Named>());
-        if query.as_ref().is_err_and(|error| error.to_string().contains("COLLATE inside")) {
+        let is_known = |text: &str| {
+            ["COLLATE inside", "only an equality may"].iter().any(|of| text.contains(of))
+        };
+        if query.as_ref().is_err_and(|error| is_known(&error.to_string())) {
             return None;
         }
         let query = query.unwrap_or_else(|error| panic!("{error} in {}", statement.sql));

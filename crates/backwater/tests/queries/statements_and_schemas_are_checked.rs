@@ -66,8 +66,12 @@ fn what_is_not_supported_is_refused_with_its_place_and_a_way_out() {
             "column 9 of the statement: this subquery may give several rows where one value is expected; add LIMIT 1",
         ),
         (
-            "SELECT id FROM sailing AS s WHERE EXISTS (SELECT 1 FROM vessel AS v WHERE v.name < s.vessel)",
-            "reads the statement around it in another way than by an equality",
+            "SELECT s.id FROM sailing AS s, sailing AS t WHERE EXISTS (SELECT 1 FROM vessel AS v WHERE v.name < s.vessel || t.vessel)",
+            "other conditions in its WHERE may read one table around it that is not left-joined",
+        ),
+        (
+            "SELECT s.id, (SELECT max(v.name || s.status) FROM vessel AS v) FROM sailing AS s",
+            "reads the statement around it in a way that only an equality may",
         ),
         (
             "SELECT id FROM sailing AS s WHERE id IN (SELECT max(id) FROM sailing AS v WHERE v.vessel = s.vessel GROUP BY status)",

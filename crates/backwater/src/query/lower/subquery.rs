@@ -1,7 +1,8 @@
 //! Subqueries in expressions: each becomes a source that at most one row of goes with each tuple.
 //!
-//! What a subquery says about the statement around it must be equalities. Its rows are grouped by
-//! their own sides of these, and the groups are joined by them.
+//! What a subquery says about the statement around it are equalities: its rows are grouped by their
+//! own sides of these, and the groups are joined by them. Where it says something else about a table
+//! around it, it reads that table itself, and the equality is that of the ids.
 
 use super::block::Block;
 use super::expression::{Clause, is_null, not};
@@ -14,10 +15,12 @@ use crate::query::expr::{ColumnNo, Comparison, Expr};
 use crate::query::plan::{Aggregate, AggregateFunction, Combine, Grouping, Output, Relation};
 use crate::query::syntax::tree::{self, Query};
 use crate::query::syntax::{Location, Refusal};
+use crate::schema::TableNo;
 
 pub(super) fn not_by_equality(at: Location) -> Refusal {
-    let message = "this subquery reads the statement around it in another way than by an equality";
-    let help = "compare columns with = in its WHERE, or join the tables";
+    let message = "this subquery reads the statement around it in a way that only an equality may";
+    let help = "other conditions in its WHERE may read one table around it that is not left-joined; \
+                else compare columns with =, or join the tables";
     Refusal::new(at, message, help)
 }
 
@@ -280,24 +283,33 @@ impl<'a> Block<'a, '_> {
         let Part { mut parts, outer } = self.env.query(query, Some(&self.scope.clone()))?;
         let mut ties = Vec::new();
         let conditions = std::mem::take(&mut parts.conditions);
-        for condition in conditions {
+        let own = match conditions.iter().any(|of| reads_around(of) && sides(of).is_none()) {
+            true => Some(self.table_around(&conditions, &outer, at)?),
+            false => None,
+        };
+        if let Some((_, table)) = own {
+            let (relation, outer) = (Relation::Table(table), None);
+            let name = "around".to_owned();
+            parts.sources.push(OpenSource { relation, name, outer, is_lookup: false });
+        }
+        let place = parts.sources.len().saturating_sub(1);
+        for mut condition in conditions {
             if !reads_around(&condition) {
                 parts.conditions.push(condition);
                 continue;
             }
-            let affinity = comparison_affinity(&condition);
-            let Some((left, right)) = equality(&condition) else {
-                return Err(not_by_equality(at));
-            };
-            let (inner, around) = match (reads_around(left), reads_around(right)) {
-                (true, false) => (right, left),
-                (false, true) => (left, right),
-                _ => return Err(not_by_equality(at)),
-            };
-            let mut around = around.clone();
-            if !around.columns().is_empty() {
-                return Err(not_by_equality(at));
+            if let Some((source, _)) = own
+                && reads_only(&condition, &outer, source)
+            {
+                self.put_own(&mut condition, &outer, place, &mut parts);
+                parts.conditions.push(condition);
+                continue;
             }
+            let Some((inner, around)) = sides(&condition) else {
+                return Err(not_by_equality(at));
+            };
+            let affinity = comparison_affinity(&condition);
+            let mut around = around.clone();
             put_outer(&mut around, &outer);
             // The affinity stands where the value is found by it.
             let under = |expr: Expr| match affinity {
@@ -309,6 +321,13 @@ impl<'a> Block<'a, '_> {
             renumber_own_params(&mut outer_side, &adopted);
             ties.push(Tie { inner: under(inner.clone()), outer: outer_side });
         }
+        if let Some((source, table)) = own {
+            let id = self.env.schema.table(table).id.iter();
+            ties.extend(id.map(|field| Tie {
+                inner: Expr::Column(ColumnNo::new(place, field.index())),
+                outer: Expr::Column(ColumnNo::new(source, field.index())),
+            }));
+        }
         let mut elsewhere = false;
         parts.each_expr(&mut |expr| elsewhere |= reads_around(expr));
         parts.each_late_expr(&mut |expr| elsewhere |= reads_around(expr));
@@ -316,6 +335,43 @@ impl<'a> Block<'a, '_> {
             return Err(not_by_equality(at));
         }
         Ok(Tied { parts, ties })
+    }
+
+    /// The one table around a subquery of which its conditions say more than equalities.
+    fn table_around(
+        &self,
+        conditions: &[Expr],
+        outer: &[Expr],
+        at: Location,
+    ) -> Lowered<(usize, TableNo)> {
+        let others = conditions.iter().filter(|of| reads_around(of) && sides(of).is_none());
+        let columns = others.flat_map(|condition| columns_around(condition, outer));
+        let mut sources: Vec<usize> = columns.map(|column| column.source()).collect();
+        sources.sort_unstable();
+        sources.dedup();
+        let [source] = *sources else { return Err(not_by_equality(at)) };
+        match &self.sources[source] {
+            OpenSource { relation: Relation::Table(table), outer: None, .. } => {
+                Ok((source, *table))
+            }
+            _ => Err(not_by_equality(at)),
+        }
+    }
+
+    /// Puts columns of a source of a subquery in the place of those around it.
+    fn put_own(&self, expr: &mut Expr, outer: &[Expr], source: usize, parts: &mut Parts) {
+        if let Expr::Outer(number) = expr {
+            *expr = outer[number.column as usize].clone();
+            let mut params = vec![0; self.params.len()];
+            expr.walk(&mut |expr| {
+                if let Expr::Param(param) = expr {
+                    params[*param] = super::param_no(&mut parts.params, &self.params[*param]);
+                }
+            });
+            let own = |column: ColumnNo| ColumnNo::new(source, column.column as usize);
+            return expr.renumber(&own, &params);
+        }
+        expr.children_mut(&mut |child| self.put_own(child, outer, source, parts));
     }
 
     fn adopted_params(&mut self, parts: &Parts) -> Vec<usize> {
@@ -431,6 +487,33 @@ fn not_one_row(at: Location) -> Refusal {
         message,
         "add LIMIT 1, use an aggregate such as max(), or compare the id with =",
     )
+}
+
+/// The sides of an equality of something of a subquery with something around it.
+fn sides(condition: &Expr) -> Option<(&Expr, &Expr)> {
+    let (left, right) = equality(condition)?;
+    let (inner, around) = match (reads_around(left), reads_around(right)) {
+        (true, false) => (right, left),
+        (false, true) => (left, right),
+        _ => return None,
+    };
+    around.columns().is_empty().then_some((inner, around))
+}
+
+/// The columns around a subquery that a condition reads.
+fn columns_around(condition: &Expr, outer: &[Expr]) -> Vec<ColumnNo> {
+    let mut columns = Vec::new();
+    condition.walk(&mut |expr| {
+        if let Expr::Outer(number) = expr {
+            columns.extend(outer[number.column as usize].columns());
+        }
+    });
+    columns
+}
+
+/// Whether of what is around a subquery a condition reads this source alone.
+fn reads_only(condition: &Expr, outer: &[Expr], source: usize) -> bool {
+    columns_around(condition, outer).iter().all(|column| column.source() == source)
 }
 
 fn reads_around(expr: &Expr) -> bool {
