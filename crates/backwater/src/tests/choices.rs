@@ -714,6 +714,25 @@ impl Choices<'_> {
                 });
                 let mut outputs = keys.clone();
                 outputs.extend((0..self.pick(3) + 1).map(|_| self.aggregate(&columns)));
+                // The row of the only end, which no other one shares.
+                let has_end = |outputs: &[String]| {
+                    outputs.iter().any(|of| of.contains("min(") || of.contains("max("))
+                };
+                let row = match ties.as_slice() {
+                    [tie] if self.seldom() && !has_end(&outputs) => tie.split_once(':'),
+                    _ => None,
+                };
+                if let Some((_, tie)) = row {
+                    let end = self.one(&["max", "min"]);
+                    outputs.push(format!("{end}({})", tie.trim_end_matches('⟩')));
+                    outputs.push(self.one(&columns).sql);
+                }
+                let further = |choices: &mut Self| match choices.aggregate(&columns) {
+                    of if row.is_some() && has_end(std::slice::from_ref(&of)) => {
+                        "count(*)".to_owned()
+                    }
+                    of => of,
+                };
                 if self.seldom() {
                     let of: Vec<Column> = outputs
                         .iter()
@@ -737,10 +756,10 @@ impl Choices<'_> {
                     body += &format!(" GROUP BY {}", keys.join(", "));
                 }
                 if self.seldom() {
-                    body += &format!(" HAVING {} > 1", self.aggregate(&columns));
+                    body += &format!(" HAVING {} > 1", further(self));
                 }
                 let order = match self.seldom() {
-                    true => vec![format!("{}{}", self.aggregate(&columns), self.order_end())],
+                    true => vec![format!("{}{}", further(self), self.order_end())],
                     false => Vec::new(),
                 };
                 let excerpt = self.excerpt();

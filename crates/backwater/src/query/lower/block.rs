@@ -2,7 +2,7 @@
 
 use super::expression::Clause;
 use super::parts::{OpenSource, Parts};
-use super::regroup::Placed;
+use super::regroup::{Placed, Regrouping};
 use super::scope::{Named, NamedColumn, Scope};
 use super::window::OpenWindows;
 use super::{Env, Lowered, Part, through};
@@ -125,12 +125,11 @@ impl<'a, 'e> Block<'a, 'e> {
             return Err(Refusal::new(at, "a subquery beside a grouping is not supported", help));
         }
         let windows = std::mem::take(&mut self.windows);
-        let regroup = |placed: Placed| {
-            if grouped {
-                placed.regroup(&keys, &self.sources, self.env.schema)
-            } else {
-                Ok(placed.expr)
-            }
+        let aggregates = std::mem::take(&mut self.aggregates);
+        let groups = Regrouping::new(&keys, aggregates, &self.sources, self.env.schema);
+        let regroup = |placed: Placed| match grouped {
+            true => groups.regroup(placed),
+            false => Ok(placed.expr),
         };
         let mut outputs = Vec::new();
         for (name, placed) in items {
@@ -146,7 +145,7 @@ impl<'a, 'e> Block<'a, 'e> {
         }
         let having = having.map(|(placed, _)| regroup(placed)).transpose()?;
         let windowing = windows.close(&regroup)?;
-        let aggregates = std::mem::take(&mut self.aggregates);
+        let aggregates = groups.aggregates();
         let grouping = grouped.then_some(Grouping { keys, aggregates, having });
         Ok(Parts {
             grouping,

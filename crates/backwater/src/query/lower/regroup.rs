@@ -1,9 +1,11 @@
 //! From expressions over a table's columns to the same over a grouping's keys and aggregates.
 
+use std::cell::RefCell;
+
 use super::Lowered;
 use super::parts::OpenSource;
 use crate::query::expr::{ColumnNo, Expr};
-use crate::query::plan::Relation;
+use crate::query::plan::{Aggregate, AggregateFunction, OrderKey, Relation};
 use crate::query::syntax::{Location, Refusal};
 use crate::schema::Schema;
 
@@ -14,22 +16,39 @@ pub(super) struct Placed {
     pub(super) met: Vec<(ColumnNo, Location)>,
 }
 
-impl Placed {
-    /// The expression over a grouping's keys and aggregates.
-    pub(super) fn regroup(
-        mut self,
-        keys: &[Expr],
-        sources: &[OpenSource],
-        schema: &Schema,
-    ) -> Lowered<Expr> {
-        regroup(&mut self.expr, keys).map_err(|column| {
-            let at = self
-                .met
-                .iter()
-                .find(|(met, _)| *met == column)
-                .map_or(Location::START, |(_, at)| *at);
-            let name = match &sources[column.source()].relation {
-                Relation::Table(table) => &*schema.table(*table).field(column.field()).name,
+/// A grouping that expressions are put over.
+pub(super) struct Regrouping<'g> {
+    keys: &'g [Expr],
+    /// Those that the statement names, and behind them those that bare columns are.
+    aggregates: RefCell<Vec<Aggregate>>,
+    sources: &'g [OpenSource],
+    schema: &'g Schema,
+    /// What orders a group's rows so that a bare column is that of the first one.
+    first: Option<OrderKey>,
+}
+
+impl<'g> Regrouping<'g> {
+    pub(super) fn new(
+        keys: &'g [Expr],
+        aggregates: Vec<Aggregate>,
+        sources: &'g [OpenSource],
+        schema: &'g Schema,
+    ) -> Self {
+        let first = first_row(&aggregates);
+        Self { keys, aggregates: RefCell::new(aggregates), sources, schema, first }
+    }
+
+    pub(super) fn aggregates(self) -> Vec<Aggregate> {
+        self.aggregates.into_inner()
+    }
+
+    /// An expression over the keys and aggregates.
+    pub(super) fn regroup(&self, mut placed: Placed) -> Lowered<Expr> {
+        self.put(&mut placed.expr).map_err(|column| {
+            let met = placed.met.iter().find(|(met, _)| *met == column);
+            let at = met.map_or(Location::START, |(_, at)| *at);
+            let name = match &self.sources[column.source()].relation {
+                Relation::Table(table) => &*self.schema.table(*table).field(column.field()).name,
                 Relation::Statement(plan, _) => &plan.outputs[column.column as usize].name,
             };
             Refusal::new(
@@ -38,29 +57,62 @@ impl Placed {
                 format!("add it to GROUP BY, or write min({name})"),
             )
         })?;
-        Ok(self.expr)
+        Ok(placed.expr)
+    }
+
+    fn put(&self, expr: &mut Expr) -> Result<(), ColumnNo> {
+        if let Some(key) = self.keys.iter().position(|key| key == expr) {
+            *expr = Expr::Column(ColumnNo::only(key));
+            return Ok(());
+        }
+        match expr {
+            Expr::Aggregate(number) => {
+                *expr = Expr::Column(ColumnNo::only(self.keys.len() + *number));
+                Ok(())
+            }
+            Expr::Column(column) => {
+                let number = self.of_first_row(*column).ok_or(*column)?;
+                *expr = Expr::Column(ColumnNo::only(self.keys.len() + number));
+                Ok(())
+            }
+            other => {
+                let mut result = Ok(());
+                other.children_mut(&mut |child| {
+                    if result.is_ok() {
+                        result = self.put(child);
+                    }
+                });
+                result
+            }
+        }
+    }
+
+    /// The number of the aggregate that gives a column of the row in which the statement's only
+    /// max() or min() found its value.
+    fn of_first_row(&self, column: ColumnNo) -> Option<usize> {
+        let order = vec![self.first.clone()?];
+        let first = Aggregate::new(AggregateFunction::First, Some(Expr::Column(column)));
+        let first = Aggregate { order, ..first };
+        let mut aggregates = self.aggregates.borrow_mut();
+        let known = aggregates.iter().position(|known| *known == first);
+        Some(known.unwrap_or_else(|| {
+            aggregates.push(first);
+            aggregates.len() - 1
+        }))
     }
 }
 
-fn regroup(expr: &mut Expr, keys: &[Expr]) -> Result<(), ColumnNo> {
-    if let Some(key) = keys.iter().position(|key| key == expr) {
-        *expr = Expr::Column(ColumnNo::only(key));
-        return Ok(());
-    }
-    match expr {
-        Expr::Aggregate(number) => {
-            *expr = Expr::Column(ColumnNo::only(keys.len() + *number));
-            Ok(())
-        }
-        Expr::Column(column) => Err(*column),
-        other => {
-            let mut result = Ok(());
-            other.children_mut(&mut |child| {
-                if result.is_ok() {
-                    result = regroup(child, keys);
-                }
-            });
-            result
-        }
-    }
+/// The order by which the row of a statement's only max() or min() is the first.
+fn first_row(aggregates: &[Aggregate]) -> Option<OrderKey> {
+    use AggregateFunction as F;
+    let mut ends = aggregates.iter().filter(|of| matches!(of.function, F::Min | F::Max));
+    let (only, None) = (ends.next()?, ends.next()) else { return None };
+    let expr = only.argument.clone().filter(|_| only.filter.is_none())?;
+    Some(OrderKey {
+        expr,
+        descending: only.function == F::Max,
+        nulls_first: false,
+        collation: Default::default(),
+        holds_times: false,
+    })
 }
