@@ -636,6 +636,24 @@ impl Choices<'_> {
         format!(" {unit} BETWEEN {start} AND {end}")
     }
 
+    /// A subquery that stands beside a grouping with this key: as a value, and as a condition.
+    fn beside_groups(&mut self, key: &str) -> (String, String) {
+        let value = self.one(&[
+            "(SELECT max(n) FROM part)",
+            "(SELECT t FROM one)",
+            "(SELECT count(*) FROM item AS x WHERE x.part = KEY)",
+            "(SELECT max(x.n) FROM part AS x WHERE x.code = KEY)",
+            "(SELECT x.n FROM part AS x WHERE x.code = KEY)",
+        ]);
+        let condition = self.one(&[
+            "EXISTS (SELECT 1 FROM part AS x WHERE x.code = KEY)",
+            "NOT EXISTS (SELECT 1 FROM part AS x WHERE x.code = KEY AND x.n > 1)",
+            "KEY IN (SELECT code FROM part)",
+            "count(*) > (SELECT min(n) FROM part) OR KEY IS NULL",
+        ]);
+        (value.replace("KEY", key), condition.replace("KEY", key))
+    }
+
     fn order_end(&mut self) -> &'static str {
         self.one(&[
             "",
@@ -714,6 +732,10 @@ impl Choices<'_> {
                 });
                 let mut outputs = keys.clone();
                 outputs.extend((0..self.pick(3) + 1).map(|_| self.aggregate(&columns)));
+                if self.seldom() {
+                    let key = if keys.is_empty() { "2".to_owned() } else { self.one(&keys) };
+                    outputs.push(self.beside_groups(&key).0);
+                }
                 // The row of the only end, which no other one shares.
                 let has_end = |outputs: &[String]| {
                     outputs.iter().any(|of| of.contains("min(") || of.contains("max("))
@@ -755,8 +777,11 @@ impl Choices<'_> {
                 if !keys.is_empty() {
                     body += &format!(" GROUP BY {}", keys.join(", "));
                 }
-                if self.seldom() {
-                    body += &format!(" HAVING {} > 1", further(self));
+                let key = if keys.is_empty() { "1".to_owned() } else { self.one(&keys) };
+                match self.pick(10) {
+                    7 | 8 => body += &format!(" HAVING {} > 1", further(self)),
+                    9 => body += &format!(" HAVING {}", self.beside_groups(&key).1),
+                    _ => {}
                 }
                 let order = match self.seldom() {
                     true => vec![format!("{}{}", further(self), self.order_end())],

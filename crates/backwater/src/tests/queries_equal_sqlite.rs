@@ -383,8 +383,8 @@ fn values(result: &QueryResult) -> Vec<Vec<Value>> {
 fn judge(query: &Query, text: &str) -> String {
     let node = query.node();
     let mut plan = &*node.bound_plan.plan;
-    // Window functions over a grouping stand in a statement around it.
-    if let [Source { relation: Relation::Statement(groups, _), name, .. }] = &*plan.sources
+    // Window functions and subqueries beside a grouping stand in a statement around it.
+    if let [Source { relation: Relation::Statement(groups, _), name, .. }, ..] = &*plan.sources
         && name == "the groups"
     {
         plan = groups;

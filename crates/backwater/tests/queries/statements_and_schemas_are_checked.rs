@@ -82,8 +82,12 @@ fn what_is_not_supported_is_refused_with_its_place_and_a_way_out() {
             "has 2 columns; IN compares with one",
         ),
         (
-            "SELECT count(*), (SELECT max(id) FROM sailing) FROM sailing",
-            "a subquery beside a grouping is not supported",
+            "SELECT (SELECT max(id) FROM sailing), count((SELECT max(name) FROM vessel)) FROM sailing",
+            "this subquery stands beside a grouping, and another one inside of it",
+        ),
+        (
+            "SELECT status, (SELECT count(*) FROM vessel AS v WHERE v.name = s.vessel) FROM sailing AS s GROUP BY status",
+            "column 17 of the statement: column \"vessel\" is neither grouped by",
         ),
         (
             "SELECT id FROM sailing ORDER BY status COLLATE GERMAN",

@@ -12,7 +12,7 @@ use crate::query::expr::{ColumnNo, Expr};
 use crate::query::plan::{Aggregate, Grouping, OrderKey, Output, Param, Plan, Relation};
 use crate::query::syntax::tree::{self, ExprKind, Item, Name, OrderTerm, Query, Select};
 use crate::query::syntax::{Location, Refusal};
-use crate::schema::{FieldKind, IdType};
+use crate::schema::{FieldKind, IdType, Schema};
 use std::sync::Arc;
 
 /// A SELECT that is being lowered.
@@ -31,11 +31,21 @@ pub(super) struct Block<'a, 'e> {
     pub(super) place: Clause,
     /// Columns met since this was last emptied, and where.
     pub(super) met: Vec<(ColumnNo, Location)>,
-    /// Where the first subquery behind a grouping stands.
-    pub(super) late_subquery: Option<Location>,
+    /// The sources that stand for subqueries which are behind the grouping, if there is one, and
+    /// where these stand.
+    pub(super) late: Vec<(usize, Location)>,
     /// Whether equal rows are one.
     is_distinct: bool,
     pub(super) windows: OpenWindows<'a>,
+    behind: OverGroups,
+}
+
+/// What stands in a statement around a grouping: subqueries that are read beside it, and the
+/// condition of HAVING, if that reads one.
+#[derive(Default)]
+pub(super) struct OverGroups {
+    sources: Vec<OpenSource>,
+    condition: Option<Expr>,
 }
 
 impl<'a, 'e> Block<'a, 'e> {
@@ -52,9 +62,10 @@ impl<'a, 'e> Block<'a, 'e> {
             aggregates: Vec::new(),
             place: Clause::Row,
             met: Vec::new(),
-            late_subquery: None,
+            late: Vec::new(),
             is_distinct: false,
             windows: OpenWindows::default(),
+            behind: OverGroups::default(),
         }
     }
 
@@ -68,7 +79,10 @@ impl<'a, 'e> Block<'a, 'e> {
         let mut block = Block::new(env, around);
         block.is_distinct = select.is_distinct;
         let mut parts = block.parts(select, query)?;
-        let of_groups = block.outputs_of_groups(&parts);
+        let behind = std::mem::take(&mut block.behind);
+        let needs_groups = parts.windowing.is_some() || !behind.sources.is_empty();
+        let grouping = parts.grouping.as_ref().filter(|_| needs_groups);
+        let of_groups = grouping.map(|grouping| block.outputs_of_groups(grouping));
         parts.sources = block.sources;
         parts.conditions = block.conditions;
         parts.params = block.params;
@@ -77,7 +91,7 @@ impl<'a, 'e> Block<'a, 'e> {
             if !outer.is_empty() {
                 return Err(super::subquery::not_by_equality(select.at));
             }
-            parts = parts.windows_over_groups(of_groups, env.schema)?;
+            parts = parts.over_groups(of_groups, behind, env.schema)?;
         }
         if select.is_distinct {
             let distinct = Block::distinct(env, parts, select.at, &outer)?;
@@ -120,13 +134,13 @@ impl<'a, 'e> Block<'a, 'e> {
                 "use WHERE for conditions on rows",
             ));
         }
-        if let (Some(at), true) = (self.late_subquery, grouped) {
-            let help = "put the grouping into WITH or FROM (SELECT …), and select from that";
-            return Err(Refusal::new(at, "a subquery beside a grouping is not supported", help));
-        }
+        let behind = std::mem::take(&mut self.late);
+        let late = if grouped { self.behind_grouping(&behind)? } else { self.sources.len() };
+        let places = behind.into_iter().map(|(_, at)| at).collect();
         let windows = std::mem::take(&mut self.windows);
         let aggregates = std::mem::take(&mut self.aggregates);
-        let groups = Regrouping::new(&keys, aggregates, &self.sources, self.env.schema);
+        let groups =
+            Regrouping::new(&keys, aggregates, &self.sources, (late, places), self.env.schema);
         let regroup = |placed: Placed| match grouped {
             true => groups.regroup(placed),
             false => Ok(placed.expr),
@@ -144,8 +158,16 @@ impl<'a, 'e> Block<'a, 'e> {
             order_keys.push(OrderKey { expr, descending, nulls_first, collation, holds_times });
         }
         let having = having.map(|(placed, _)| regroup(placed)).transpose()?;
+        let behind = groups.behind()?;
         let windowing = windows.close(&regroup)?;
         let aggregates = groups.aggregates();
+        self.sources.truncate(late);
+        let is_late = |having: &Expr| having.columns().iter().any(|column| column.source() > 0);
+        let (condition, having) = match having.filter(|_| grouped) {
+            Some(having) if is_late(&having) => (Some(having), None),
+            having => (None, having),
+        };
+        self.behind = OverGroups { sources: behind, condition };
         let grouping = grouped.then_some(Grouping { keys, aggregates, having });
         Ok(Parts {
             grouping,
@@ -237,6 +259,31 @@ impl<'a, 'e> Block<'a, 'e> {
         let params = block.params;
         let parts = Parts { order, limit, offset, params, ..parts };
         Ok(Part { parts, outer: Vec::new() })
+    }
+
+    /// Where the sources begin that are behind the grouping.
+    fn behind_grouping(&self, late: &[(usize, Location)]) -> Lowered<usize> {
+        let first = self.sources.len() - late.len();
+        match late.iter().find(|(number, _)| *number < first) {
+            None => Ok(first),
+            Some((_, at)) => {
+                let message =
+                    "this subquery stands beside a grouping, and another one inside of it";
+                let help = "put the grouping into WITH or FROM (SELECT …), and select from that";
+                Err(Refusal::new(*at, message, help))
+            }
+        }
+    }
+
+    /// What a grouping gives to the statement around it: its keys and aggregates.
+    fn outputs_of_groups(&self, grouping: &Grouping) -> Vec<Output> {
+        let known = grouping.keys.iter().map(|key| (self.declared(key), self.affinity(key)));
+        let made = grouping.aggregates.iter().map(|_| (None, Affinity::None));
+        let outputs = known.chain(made).enumerate().map(|(number, (declared, affinity))| {
+            let expr = Expr::Column(ColumnNo::only(number));
+            Output { name: String::new(), expr, declared, affinity }
+        });
+        outputs.collect()
     }
 
     fn group_keys(&mut self, select: &'a Select) -> Lowered<Vec<Expr>> {
@@ -433,6 +480,22 @@ impl<'a, 'e> Block<'a, 'e> {
 }
 
 impl Parts {
+    /// The same with the grouping as a statement of its own, and with what is read beside it.
+    fn over_groups(
+        mut self,
+        outputs: Vec<Output>,
+        behind: OverGroups,
+        schema: &Schema,
+    ) -> Lowered<Parts> {
+        let (windowing, order) = (self.windowing.take(), std::mem::take(&mut self.order));
+        let (limit, offset) = (self.limit.take(), self.offset.take());
+        let shown = std::mem::replace(&mut self.outputs, outputs);
+        let mut around = Parts::over(self.finish(schema)?, "the groups");
+        around.sources.extend(behind.sources);
+        around.conditions.extend(behind.condition.into_iter().flat_map(Expr::conjuncts));
+        Ok(Parts { windowing, outputs: shown, order, limit, offset, ..around })
+    }
+
     /// A statement that gives all rows of another one.
     pub(super) fn over(plan: Arc<Plan>, name: &str) -> Parts {
         let outputs = plan.outputs.iter().enumerate();

@@ -20,7 +20,7 @@ use crate::schema::{IdType, Schema};
 const DEEPEST: usize = 256;
 
 /// A source while its statement is being lowered.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(super) struct OpenSource {
     pub(super) relation: Relation,
     pub(super) name: String,

@@ -22,6 +22,9 @@ pub(super) struct Regrouping<'g> {
     /// Those that the statement names, and behind them those that bare columns are.
     aggregates: RefCell<Vec<Aggregate>>,
     sources: &'g [OpenSource],
+    /// From which of them on they stand beside the groups, in a statement around them, and where
+    /// these were met.
+    behind: (usize, Vec<Location>),
     schema: &'g Schema,
     /// What orders a group's rows so that a bare column is that of the first one.
     first: Option<OrderKey>,
@@ -32,14 +35,29 @@ impl<'g> Regrouping<'g> {
         keys: &'g [Expr],
         aggregates: Vec<Aggregate>,
         sources: &'g [OpenSource],
+        behind: (usize, Vec<Location>),
         schema: &'g Schema,
     ) -> Self {
         let first = first_row(&aggregates);
-        Self { keys, aggregates: RefCell::new(aggregates), sources, schema, first }
+        Self { keys, aggregates: RefCell::new(aggregates), sources, behind, schema, first }
     }
 
     pub(super) fn aggregates(self) -> Vec<Aggregate> {
         self.aggregates.into_inner()
+    }
+
+    /// The sources beside the groups, as the statement around these has them.
+    pub(super) fn behind(&self) -> Lowered<Vec<OpenSource>> {
+        let (first, places) = &self.behind;
+        let sources = self.sources[*first..].iter().zip(places).map(|(source, at)| {
+            let on = source.outer.iter().flatten().map(|on| {
+                let placed = Placed { expr: on.clone(), met: Vec::new() };
+                self.regroup(placed).map_err(|refusal| Refusal { at: *at, ..refusal })
+            });
+            let outer = source.outer.as_ref().map(|_| on.collect::<Lowered<_>>()).transpose()?;
+            Ok(OpenSource { outer, ..source.clone() })
+        });
+        sources.collect()
     }
 
     /// An expression over the keys and aggregates.
@@ -68,6 +86,11 @@ impl<'g> Regrouping<'g> {
         match expr {
             Expr::Aggregate(number) => {
                 *expr = Expr::Column(ColumnNo::only(self.keys.len() + *number));
+                Ok(())
+            }
+            Expr::Column(column) if column.source() >= self.behind.0 => {
+                let source = 1 + column.source() - self.behind.0;
+                *column = ColumnNo::new(source, column.column as usize);
                 Ok(())
             }
             Expr::Column(column) => {

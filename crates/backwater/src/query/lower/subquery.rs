@@ -455,10 +455,11 @@ impl<'a> Block<'a, '_> {
     }
 
     fn look_up(&mut self, source: OpenSource, at: Location) -> usize {
+        let number = self.add(source);
         if self.place == Clause::Group {
-            self.late_subquery = self.late_subquery.or(Some(at));
+            self.late.push((number, at));
         }
-        self.add(source)
+        number
     }
 }
 

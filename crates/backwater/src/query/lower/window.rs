@@ -4,14 +4,13 @@ use super::Lowered;
 use super::block::Block;
 use super::expression::Clause;
 use super::function::aggregate_named;
-use super::parts::Parts;
 use super::regroup::Placed;
 use crate::query::expr::function::Function;
-use crate::query::expr::scalar::{Affinity, Scalar};
+use crate::query::expr::scalar::Scalar;
 use crate::query::expr::window::WindowFunction;
 use crate::query::expr::{ColumnNo, Expr};
 use crate::query::plan::window::{Bound, Called, Frame, FrameUnit, Window, WindowCall};
-use crate::query::plan::{OrderKey, Output, Plan, Windowing};
+use crate::query::plan::{OrderKey, Plan, Windowing};
 use crate::query::syntax::tree::{self, Arguments, Call, Over};
 use crate::query::syntax::{Location, Refusal};
 use crate::schema::Schema;
@@ -286,18 +285,6 @@ impl<'a> Block<'a, '_> {
             _ => Bound::Following(number),
         })
     }
-
-    /// What a grouping gives to window functions over it: its keys and aggregates.
-    pub(super) fn outputs_of_groups(&self, parts: &Parts) -> Option<Vec<Output>> {
-        let grouping = parts.windowing.as_ref().and(parts.grouping.as_ref())?;
-        let known = grouping.keys.iter().map(|key| (self.declared(key), self.affinity(key)));
-        let made = grouping.aggregates.iter().map(|_| (None, Affinity::None));
-        let outputs = known.chain(made).enumerate().map(|(number, (declared, affinity))| {
-            let expr = Expr::Column(ColumnNo::only(number));
-            Output { name: String::new(), expr, declared, affinity }
-        });
-        Some(outputs.collect())
-    }
 }
 
 impl OpenWindows<'_> {
@@ -325,21 +312,6 @@ impl OpenWindows<'_> {
             Err(refusal) => refused = refused.take().or(Some(refusal)),
         });
         refused.map_or(Ok(Some(windowing)), Err)
-    }
-}
-
-impl Parts {
-    /// The same with the grouping as a statement of its own.
-    pub(super) fn windows_over_groups(
-        mut self,
-        outputs: Vec<Output>,
-        schema: &Schema,
-    ) -> Lowered<Parts> {
-        let (windowing, order) = (self.windowing.take(), std::mem::take(&mut self.order));
-        let (limit, offset) = (self.limit.take(), self.offset.take());
-        let shown = std::mem::replace(&mut self.outputs, outputs);
-        let around = Parts::over(self.finish(schema)?, "the groups");
-        Ok(Parts { windowing, outputs: shown, order, limit, offset, ..around })
     }
 }
 

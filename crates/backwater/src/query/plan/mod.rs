@@ -125,6 +125,7 @@ impl fmt::Debug for Identity {
     }
 }
 
+#[derive(Clone)]
 pub(crate) enum Relation {
     Table(TableNo),
     /// Another statement, and which of our parameters its own are.
