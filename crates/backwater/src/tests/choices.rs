@@ -608,7 +608,8 @@ impl Choices<'_> {
             7 => format!("nth_value({of}, {number})"),
             _ => {
                 let function = self.one(&["count", "sum", "min", "max", "group_concat"]);
-                format!("{function}({plain}){}", self.filter(columns))
+                let of = if matches!(function, "min" | "max") { of } else { plain };
+                format!("{function}({of}){}", self.filter(columns))
             }
         };
         format!("{called} OVER ({window}{frame})")

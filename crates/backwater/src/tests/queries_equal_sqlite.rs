@@ -857,6 +857,9 @@ fn equal_numbers_of_two_types_do_not_hang_on_history() {
         of("coalesce(r, 2) AS x, count(*)") + " GROUP BY 1",
         "SELECT x, count(*) FROM (SELECT coalesce(r, 2) AS x FROM item) GROUP BY x".to_owned(),
         "SELECT min(x) FROM (SELECT coalesce(r, 2) AS x FROM item)".to_owned(),
+        of("min(coalesce(r, 2)) OVER w, max(coalesce(r, 2)) OVER w") + " WINDOW w AS (ORDER BY id)",
+        of("min(coalesce(r, 2)) OVER w, max(coalesce(r, 2)) OVER w")
+            + " WINDOW w AS (ORDER BY id ROWS 1 PRECEDING)",
     ];
     let statement = |sql: String| Statement {
         judge: sql.clone(),

@@ -66,6 +66,16 @@ impl WindowFunction {
         Self::ALL.iter().find(|(_, other, ..)| *other == self).map_or("", |(name, ..)| name)
     }
 
+    /// Whether it looks at which rows the order does not tell from each other.
+    pub(crate) fn looks_at_peers(self) -> bool {
+        matches!(self, F::Rank | F::DenseRank | F::PercentRank | F::CumeDist)
+    }
+
+    /// Whether only the rows of the frame count for it.
+    pub(crate) fn has_frame(self) -> bool {
+        matches!(self, F::FirstValue | F::LastValue | F::NthValue)
+    }
+
     /// Whether it follows from which place a row has, whatever stands at the others.
     pub(crate) fn is_of_place(self) -> bool {
         self == F::RowNumber

@@ -9,6 +9,7 @@ use crate::query::expr::collation::Collation;
 use crate::query::expr::function::{Cast, Function};
 use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::{Arithmetic, ColumnNo, Expr};
+use crate::query::plan::window::Called;
 use crate::query::plan::{Aggregate, AggregateFunction, OrderKey, Relation};
 use crate::schema::{FieldKind, IdType, Schema};
 
@@ -33,9 +34,14 @@ impl Numbers {
 impl Parts {
     /// Makes sure that of equal numbers the first row's is shown.
     pub(super) fn show_first_of_equal(&mut self, schema: &Schema) {
-        let Some(grouping) = &mut self.grouping else { return };
         let mixes = |expr: &Expr| numbers(expr, &self.sources, schema) == BOTH;
-        for aggregate in &mut grouping.aggregates {
+        let grouped = self.grouping.iter_mut().flat_map(|grouping| &mut grouping.aggregates);
+        let calls = self.windowing.iter_mut().flat_map(|windowing| &mut windowing.calls);
+        let windowed = calls.filter_map(|call| match &mut call.called {
+            Called::Aggregate(aggregate) => Some(aggregate),
+            Called::Function(..) => None,
+        });
+        for aggregate in grouped.chain(windowed) {
             let Some(argument) = aggregate.argument.as_ref().filter(|of| mixes(of)) else {
                 continue;
             };
@@ -52,6 +58,7 @@ impl Parts {
                 _ => aggregate.mixes = true,
             }
         }
+        let Some(grouping) = &mut self.grouping else { return };
         let keys = grouping.keys.len();
         for key in 0..keys {
             let expr = &grouping.keys[key];

@@ -7,8 +7,8 @@ use crate::query::expr::window::Place;
 use crate::query::expr::{Expr, NoColumns};
 use crate::query::operator::aggregate::AggregateState;
 use crate::query::operator::rows::KeptRow;
-use crate::query::plan::Aggregate;
 use crate::query::plan::window::{Bound, Frame, FrameUnit};
+use crate::query::plan::{Aggregate, AggregateFunction};
 use crate::query::result::edit::Failure;
 use crate::query::work;
 
@@ -108,6 +108,9 @@ pub(super) struct Sliding<'s> {
     aggregate: &'s Aggregate,
     rows: &'s [&'s KeptRow],
     params: &'s [Scalar<'static>],
+    /// Whether the last of equal values counts, and not the first: as SQLite has it of min() and
+    /// max() where rows leave the frame.
+    last_counts: bool,
     state: AggregateState,
     frame: Range<usize>,
     value: Option<Scalar<'static>>,
@@ -118,14 +121,20 @@ impl<'s> Sliding<'s> {
         aggregate: &'s Aggregate,
         rows: &'s [&'s KeptRow],
         params: &'s [Scalar<'static>],
+        extent: Extent,
     ) -> Self {
-        Self { aggregate, rows, params, state: aggregate.empty(), frame: 0..0, value: None }
+        use AggregateFunction as F;
+        let is_end = matches!(aggregate.function, F::Min | F::Max);
+        let last_counts = is_end && !matches!(extent.start, Edge::Far);
+        let (state, frame, value) = (aggregate.empty(), 0..0, None);
+        Self { aggregate, rows, params, last_counts, state, frame, value }
     }
 
     fn update(&mut self, at: usize, times: i64) {
         let values = &*self.rows[at].values;
         // Items of a list stand in the window's order.
-        let key = || [Scalar::Int(at as i64)].into();
+        let place = if self.last_counts { -(at as i64) } else { at as i64 };
+        let key = || [Scalar::Int(place)].into();
         self.aggregate.update(&mut self.state, &values, self.params, key, times);
         self.value = None;
     }

@@ -12,48 +12,44 @@ const CHUNK: usize = 32;
 
 /// The values of some functions for rows, by the rows' numbers. A clone is a version, which shares
 /// with others what is the same.
-#[derive(Clone)]
+#[derive(Clone, Default)]
 pub(crate) struct Given {
     /// How many functions there are.
     functions: usize,
-    chunks: Trie<Box<[Scalar<'static>]>>,
-}
-
-impl Default for Given {
-    fn default() -> Self {
-        Self::new(0)
-    }
+    /// Nothing, where there are no functions.
+    chunks: Option<Trie<Box<[Scalar<'static>]>>>,
 }
 
 impl Given {
     pub(crate) fn new(functions: usize) -> Self {
-        Self { functions, chunks: Trie::new() }
+        Self { functions, chunks: None }
     }
 
     /// Makes room for rows up to a number.
     pub(crate) fn reach(&mut self, row: RowNo) {
-        while self.chunks.len() <= row as usize / CHUNK {
-            self.chunks.push(vec![Scalar::Null; CHUNK * self.functions].into());
+        let chunks = self.chunks.get_or_insert_with(Trie::new);
+        while chunks.len() <= row as usize / CHUNK {
+            chunks.push(vec![Scalar::Null; CHUNK * self.functions].into());
         }
     }
 
     #[inline]
     pub(crate) fn get(&self, row: RowNo, function: usize) -> &Scalar<'static> {
-        let row = row as usize;
-        &self.chunks.get(row / CHUNK)[row % CHUNK * self.functions + function]
+        self.all(row).get(function).unwrap_or(&Scalar::Null)
     }
 
     pub(crate) fn set(&mut self, row: RowNo, function: usize, value: Scalar<'static>) {
-        let row = row as usize;
-        self.chunks.get_mut(row / CHUNK)[row % CHUNK * self.functions + function] = value;
+        if let Some(chunks) = &mut self.chunks {
+            let row = row as usize;
+            chunks.get_mut(row / CHUNK)[row % CHUNK * self.functions + function] = value;
+        }
     }
 
     /// What is given for a row.
+    #[inline]
     pub(crate) fn all(&self, row: RowNo) -> &[Scalar<'static>] {
-        if self.functions == 0 {
-            return &[];
-        }
+        let Some(chunks) = &self.chunks else { return &[] };
         let row = row as usize;
-        &self.chunks.get(row / CHUNK)[row % CHUNK * self.functions..][..self.functions]
+        &chunks.get(row / CHUNK)[row % CHUNK * self.functions..][..self.functions]
     }
 }

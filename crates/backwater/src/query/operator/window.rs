@@ -14,7 +14,7 @@ use smallvec::SmallVec;
 
 use crate::query::expr::Expr;
 use crate::query::expr::scalar::{Key, Scalar};
-use crate::query::expr::window::{Answer, WindowFunction};
+use crate::query::expr::window::Answer;
 use crate::query::operator::frame::{Extent, Places, Sliding, number};
 use crate::query::operator::given::{Given, RowNo};
 use crate::query::operator::join::TupleDelta;
@@ -203,8 +203,8 @@ impl<'b> Binding<'b> {
         front.min(last)..last
     }
 
-    /// Finds what the functions of a window give for a partition's rows, of which those behind
-    /// and in front of some have the place that they had.
+    /// Finds what the functions of a window give for a partition's rows; `shifted` are the places
+    /// of those that may have had another place, and of those that are new.
     fn follow(
         &self,
         partitions: &Partitions,
@@ -226,6 +226,7 @@ impl<'b> Binding<'b> {
         for (number, (call, extent)) in mine() {
             let mut give = |at: usize, value: Scalar<'_>| {
                 if *partitions.given.get(numbers[at], number) != value {
+                    work::take_bytes(size_of::<News>() + value.text_len());
                     news.push(News { row: numbers[at], call: number, value: value.into_owned() });
                 }
             };
@@ -246,7 +247,7 @@ impl<'b> Binding<'b> {
                     });
                 }
                 Called::Aggregate(aggregate) => {
-                    let mut sliding = Sliding::new(aggregate, &rows, self.params);
+                    let mut sliding = Sliding::new(aggregate, &rows, self.params, *extent);
                     let mut failure = None;
                     places().each(*extent, all(), |place| match sliding.over(place.frame) {
                         Ok(value) => give(place.at, value),
@@ -272,12 +273,11 @@ impl<'b> Binding<'b> {
 impl WindowCall {
     /// Whether it looks at which rows the order does not tell from each other.
     fn looks_at_peers(&self) -> bool {
-        use WindowFunction as F;
-        match self.called {
-            Called::Function(F::RowNumber | F::Ntile | F::Lag | F::Lead, _) => false,
-            Called::Function(F::Rank | F::DenseRank | F::PercentRank | F::CumeDist, _) => true,
-            _ => self.frame.unit != FrameUnit::Rows,
-        }
+        let (by_itself, has_frame) = match self.called {
+            Called::Function(function, _) => (function.looks_at_peers(), function.has_frame()),
+            Called::Aggregate(_) => (false, true),
+        };
+        by_itself || has_frame && self.frame.unit != FrameUnit::Rows
     }
 }
 
