@@ -539,7 +539,7 @@ impl Choices<'_> {
         let of = if self.seldom() { self.value(columns, 1) } else { self.one(columns).sql };
         let plain = self.one(columns).sql;
         let filter = self.filter(columns);
-        let aggregate = match self.pick(11) {
+        let aggregate = match self.pick(12) {
             0 => "count(*)".to_owned(),
             1 => format!("count({of})"),
             2 => format!("count(DISTINCT {plain})"),
@@ -549,6 +549,7 @@ impl Choices<'_> {
             6 => format!("avg({plain})"),
             7 => format!("total(DISTINCT {plain})"),
             8 => format!("group_concat({of}, '-'/*TIES*/)"),
+            10 => format!("json_group_object({plain}, {of}/*TIES*/)"),
             9 => format!("group_concat({of} ORDER BY {plain} DESC/*, TIES*/)"),
             _ => format!("json_group_array({of}/*TIES*/)"),
         };

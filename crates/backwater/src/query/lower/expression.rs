@@ -306,7 +306,8 @@ impl<'a> Block<'a, '_> {
     pub(super) fn is_json(&self, expr: &Expr) -> bool {
         match expr {
             Expr::Aggregate(number) => {
-                self.aggregates[*number].function == AggregateFunction::JsonArray
+                use AggregateFunction as F;
+                matches!(self.aggregates[*number].function, F::JsonArray | F::JsonObject)
             }
             other => other.is_json(),
         }

@@ -13,7 +13,7 @@ use crate::query::syntax::tree::{self, Arguments, Call};
 use crate::query::syntax::{Location, Refusal};
 
 /// Aggregates by name; min and max are so with one argument only.
-const AGGREGATES: [(&str, AggregateFunction); 9] = [
+const AGGREGATES: [(&str, AggregateFunction); 10] = [
     ("count", AggregateFunction::Count),
     ("sum", AggregateFunction::Sum),
     ("total", AggregateFunction::Total),
@@ -23,6 +23,7 @@ const AGGREGATES: [(&str, AggregateFunction); 9] = [
     ("group_concat", AggregateFunction::Concat),
     ("string_agg", AggregateFunction::Concat),
     ("json_group_array", AggregateFunction::JsonArray),
+    ("json_group_object", AggregateFunction::JsonObject),
 ];
 
 impl<'a> Block<'a, '_> {
@@ -178,7 +179,8 @@ impl<'a> Block<'a, '_> {
         let at = call.name.at;
         let mut aggregate = Aggregate::new(function, None);
         aggregate.distinct = call.distinct == Some(true);
-        let is_list = matches!(function, AggregateFunction::Concat | AggregateFunction::JsonArray);
+        use AggregateFunction as F;
+        let is_list = matches!(function, F::Concat | F::JsonArray | F::JsonObject);
         // Columns inside of an aggregate are not bare.
         let (names, met) = (std::mem::take(&mut self.names), self.met.len());
         let before = std::mem::replace(&mut self.place, within);
@@ -201,12 +203,26 @@ impl<'a> Block<'a, '_> {
                 let [argument] = argument;
                 aggregate.argument = Some(argument);
                 match rest {
+                    [value] if function == AggregateFunction::JsonObject && !aggregate.distinct => {
+                        let mut value = [self.expr(value)?];
+                        self.mark_json(&mut value);
+                        let [value] = value;
+                        aggregate.beside = aggregate.argument.replace(value);
+                    }
+                    _ if function == AggregateFunction::JsonObject => {
+                        let message = format!("{name}() takes a name and a value, each time");
+                        return Err(Refusal::new(
+                            at,
+                            message,
+                            "write json_group_object(name, value)",
+                        ));
+                    }
                     [] if name == "string_agg" => {
                         return Err(Refusal::new(at, "string_agg() takes two arguments", ""));
                     }
                     [] => {}
                     [separator] if function == AggregateFunction::Concat && !aggregate.distinct => {
-                        aggregate.separator = Some(self.expr(separator)?);
+                        aggregate.beside = Some(self.expr(separator)?);
                     }
                     _ => return wrong(),
                 }

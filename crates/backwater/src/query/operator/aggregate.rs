@@ -34,7 +34,7 @@ pub(crate) struct ListPlace {
 #[derive(Debug, Clone)]
 pub(crate) struct ListItem {
     value: Scalar<'static>,
-    separator: Scalar<'static>,
+    beside: Scalar<'static>,
 }
 
 impl Eq for ListPlace {}
@@ -75,7 +75,7 @@ impl Aggregate {
             distinct: false,
             order: Vec::new(),
             mixes: false,
-            separator: None,
+            beside: None,
             filter: None,
         }
     }
@@ -89,7 +89,9 @@ impl Aggregate {
                 return AggregateState::Values(BTreeMap::new());
             }
             F::Min | F::Max => return AggregateState::List(BTreeMap::new()),
-            F::Concat | F::JsonArray | F::First => return AggregateState::List(BTreeMap::new()),
+            F::Concat | F::JsonArray | F::JsonObject | F::First => {
+                return AggregateState::List(BTreeMap::new());
+            }
         };
         match (self.distinct, self.mixes) {
             (false, _) => plain,
@@ -115,7 +117,10 @@ impl Aggregate {
         let value = self.argument.as_ref().map_or(Scalar::Null, |of| of.eval(row, params));
         let keeps_null = matches!(
             self.function,
-            AggregateFunction::CountRows | AggregateFunction::JsonArray | AggregateFunction::First
+            AggregateFunction::CountRows
+                | AggregateFunction::JsonArray
+                | AggregateFunction::JsonObject
+                | AggregateFunction::First
         );
         if value.is_null() && !keeps_null {
             return;
@@ -126,14 +131,12 @@ impl Aggregate {
                 let order = order.map(|key| (key.expr.eval(row, params).into_owned(), key.clone()));
                 let place = ListPlace { order: order.collect(), row: key() };
                 if times > 0 {
-                    let separator = self
-                        .separator
-                        .as_ref()
-                        .map_or(Scalar::Str(","), |separator| separator.eval(row, params));
-                    let separator = separator.into_owned();
-                    let texts = value.text_len() + separator.text_len();
+                    let beside = self.beside.as_ref();
+                    let beside = beside.map_or(Scalar::Str(","), |of| of.eval(row, params));
+                    let beside = beside.into_owned();
+                    let texts = value.text_len() + beside.text_len();
                     work::take_bytes(size_of::<(ListPlace, ListItem)>() + texts);
-                    items.insert(place, ListItem { value: value.into_owned(), separator });
+                    items.insert(place, ListItem { value: value.into_owned(), beside });
                 } else {
                     items.remove(&place);
                 }
@@ -196,6 +199,7 @@ impl Aggregate {
                     items.values().next().map_or(Scalar::Null, |item| item.value.clone())
                 }
                 F::Concat => self.joined(items),
+                F::JsonObject => self.object(items),
                 _ => self.array(items),
             },
         })
@@ -215,7 +219,7 @@ impl Aggregate {
         let mut out = String::new();
         for (number, item) in self.items(items).enumerate() {
             if number > 0 {
-                out.extend(item.separator.to_text().as_deref());
+                out.extend(item.beside.to_text().as_deref());
             }
             out.extend(item.value.to_text().as_deref());
             if !work::fits(out.len()) {
@@ -223,6 +227,26 @@ impl Aggregate {
             }
         }
         if items.is_empty() { Scalar::Null } else { Scalar::Text(out.into()) }
+    }
+
+    /// The members with their names; one without a name is left out.
+    fn object(&self, items: &BTreeMap<ListPlace, ListItem>) -> Scalar<'static> {
+        let is_json = self.argument.as_ref().is_some_and(Expr::is_json);
+        let mut out = String::from("{");
+        for item in self.items(items) {
+            let Some(name) = item.beside.to_text() else { continue };
+            if out.len() > 1 {
+                out.push(',');
+            }
+            json::write(&mut out, &Scalar::Str(&name), false);
+            out.push(':');
+            json::write(&mut out, &item.value, is_json);
+            if !work::fits(out.len()) {
+                return Scalar::Null;
+            }
+        }
+        out.push('}');
+        Scalar::Text(out.into())
     }
 
     fn array(&self, items: &BTreeMap<ListPlace, ListItem>) -> Scalar<'static> {

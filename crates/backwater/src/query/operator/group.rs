@@ -308,7 +308,9 @@ impl RowOperator for Grouping {
                 F::CountRows | F::Count => "counts",
                 F::Sum | F::Total | F::Average => "exact sums",
                 F::Min | F::Max => "values in order, for min and max",
-                F::Concat | F::JsonArray | F::First => "the items of its lists in order",
+                F::Concat | F::JsonArray | F::JsonObject | F::First => {
+                    "the items of its lists in order"
+                }
             });
         }
         kept.dedup();

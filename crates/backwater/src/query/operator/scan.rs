@@ -352,7 +352,7 @@ fn feed(aggregate: &Aggregate, view: &View<'_>, counts: &mut Vec<Count>) -> Feed
     use AggregateFunction as F;
     let start = view.plan.scratch.start;
     match (aggregate.function, &aggregate.argument) {
-        (F::Concat | F::JsonArray | F::First, _) => return Feed::Other,
+        (F::Concat | F::JsonArray | F::JsonObject | F::First, _) => return Feed::Other,
         _ if aggregate.mixes || !aggregate.order.is_empty() => return Feed::Other,
         (F::CountRows, _) if aggregate.filter.is_none() => return Feed::Row,
         (F::Count | F::Sum | F::Total | F::Average, Some(Expr::Column(column)))

@@ -77,19 +77,24 @@ impl PlanNames<'_> {
             F::Max => "max",
             F::Concat => "group_concat",
             F::JsonArray => "json_group_array",
+            F::JsonObject => "json_group_object",
             F::First => "the first",
         };
         let distinct = if aggregate.distinct { "DISTINCT " } else { "" };
         let argument = aggregate.argument.as_ref().map_or(String::new(), print);
-        let separator = aggregate.separator.as_ref().map(|text| format!(", {}", print(text)));
+        let beside = aggregate.beside.as_ref().map(print);
+        let arguments: Vec<String> = match aggregate.function {
+            F::JsonObject => beside.into_iter().chain([argument]).collect(),
+            _ => [argument].into_iter().chain(beside).collect(),
+        };
+        let arguments = arguments.join(", ");
         let order = match aggregate.order.as_slice() {
             [] => String::new(),
             // By its argument, which goes without saying.
             _ if matches!(aggregate.function, F::Min | F::Max) => String::new(),
             keys => format!(" ORDER BY {}", self.order(keys, print)),
         };
-        let separator = separator.unwrap_or_default();
-        filtered(format!("{name}({distinct}{argument}{separator}{order})"), aggregate, print)
+        filtered(format!("{name}({distinct}{arguments}{order})"), aggregate, print)
     }
 
     pub(crate) fn order(&self, keys: &[OrderKey], print: &dyn Fn(&Expr) -> String) -> String {
