@@ -1,5 +1,6 @@
 //! Figures for Backwater against baselines, all in one run: `cargo run --release -p backwater-bench`.
 
+mod bindings;
 mod commit;
 mod feeds;
 mod hand;
@@ -40,7 +41,7 @@ struct Arguments {
 type Case = fn(usize) -> anyhow::Result<Vec<Figure>>;
 
 /// The names that a case gives figures for, and the case.
-const CASES: [(&[&str], Case); 34] = [
+const CASES: [(&[&str], Case); 37] = [
     (&["ingest/nested", "ingest/nested-vs-value"], ingest::nested),
     (&["ingest/again"], ingest::again),
     (&["ingest/small"], ingest::small),
@@ -56,6 +57,9 @@ const CASES: [(&[&str], Case); 34] = [
     (&["commit/bulk"], commit::bulk),
     (&["commit/bulk-over"], commit::bulk_over_groups),
     (&["commit/join-fanout"], commit::join_fanout),
+    (&["commit/forms-range", "commit/forms-list"], bindings::forms),
+    (&["commit/tail"], bindings::tail),
+    (&["query/define"], bindings::define),
     (&["window/rank"], window::rank),
     (&["search/letters"], rebind::letters),
     (&["rebind/now"], rebind::now),
