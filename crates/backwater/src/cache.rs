@@ -216,6 +216,12 @@ impl Cache {
         self.commit_as(label.into(), false, write)
     }
 
+    /// Whether watchers have yet to hear of a commit: another thread delivers, or this one does.
+    #[cfg(feature = "remote")]
+    pub(crate) fn has_undelivered(&self) -> bool {
+        self.0.core.watchers.has_undelivered()
+    }
+
     /// A commit of the library's own: it is not among the last commits, so that a program's are
     /// not crowded out.
     #[cfg(feature = "remote")]

@@ -136,6 +136,10 @@ struct Entry {
     wanted: u32,
     /// Whether somebody asked who does not have to hold it until its request is made.
     is_asked: bool,
+    /// Whether it has a row for what is known of it, or had one that was deleted.
+    is_noted: bool,
+    /// The commit by which it has a row, or a later one, since it was last asked for.
+    noted_by: u64,
     phase: Phase,
     /// The number of the try that is under way, or of the last one.
     tries: u32,
@@ -167,6 +171,8 @@ impl Entry {
             page: 0,
             wanted: 0,
             is_asked: false,
+            is_noted: false,
+            noted_by: 0,
             phase: Phase::Idle,
             tries: 0,
             failures: 0,
@@ -272,6 +278,7 @@ impl Engine {
         let key = shared.key.clone();
         let mut entry = Entry::of(shared, reload_every);
         entry.take(arrival);
+        entry.is_noted = true;
         self.answers.insert(key, Box::new(entry));
     }
 
@@ -323,6 +330,7 @@ impl Engine {
                 let call = self.last;
                 self.calls.insert(call, CallEntry { key: key.clone(), unwanted: None });
                 entry.phase = Phase::Queued(call);
+                entry.is_noted = false;
                 entry.tries = 1;
                 let under_way = UnderWay { is_first: entry.here.is_none(), tries: 1 };
                 let _nobody = entry.shared.change(|state| state.under_way = Some(under_way));
@@ -357,9 +365,28 @@ impl Engine {
         }
     }
 
-    /// Lets a request wait for its turn.
-    pub(super) fn enqueue(&mut self, call: u64) {
+    /// Lets a request wait for its turn, whose answer has a row by that commit.
+    pub(super) fn enqueue(&mut self, call: u64, commit: u64) {
         self.queue.push_back(call);
+        let key = self.calls.get(&call).map(|call| &call.key);
+        if let Some(entry) = key.and_then(|key| self.answers.get_mut(key)) {
+            (entry.is_noted, entry.noted_by) = (true, commit);
+        }
+    }
+
+    /// Whether an answer has a row, or had one that was deleted.
+    pub(super) fn is_noted(&self, key: &AnswerKey) -> bool {
+        self.answers.get(key).is_some_and(|entry| entry.is_noted)
+    }
+
+    /// Forgets an answer whose row a commit has deleted, unless it was asked for again since, and has
+    /// another row or will have one.
+    pub(super) fn forget_before(&mut self, key: &AnswerKey, commit: u64) -> Wakers {
+        let known = self.find(key).and_then(|key| self.answers.get(&key));
+        match known.is_some_and(|entry| !entry.is_noted || entry.noted_by >= commit) {
+            true => Wakers::default(),
+            false => self.forget(key),
+        }
     }
 
     /// Whether the caller is to start what is due, one [`Engine::next`] after the other: not if a
@@ -413,9 +440,16 @@ impl Engine {
         let Some(entry) = self.answers.get_mut(&ended.key) else { return Wakers::default() };
         entry.phase = Phase::Idle;
         entry.is_asked = false;
+        entry.is_noted |= entry.here.is_some();
         let wakers = entry.shared.change(|state| state.under_way = None);
         self.set_timer(&ended.key, None);
         wakers
+    }
+
+    /// Forgets the answer that a call is for, unless that was forgotten, and asked for again, since.
+    pub(super) fn forget_call(&mut self, call: u64) -> Wakers {
+        let key = self.calls.get(&call).map(|call| call.key.clone());
+        key.map_or(Wakers::default(), |key| self.forget(&key))
     }
 
     /// Forgets an answer, and what is under way for it.

@@ -250,6 +250,7 @@ impl RemoteInner {
         let by = KeyRef::new(rule, variables);
         if !anyway
             && asker == Asker::Once
+            && !self.cache().has_undelivered()
             && let Some(shared) = self.engine().settled_ask(&by, || self.clock.now())
         {
             return Ok(shared);
@@ -283,6 +284,14 @@ impl RemoteInner {
         let reload_every = schema.askable(key.rule())?.0.asking.reload_every;
         let at = self.moment();
         let new = || self.shared(key);
+        if self.cache().has_undelivered() && self.engine().is_noted(key) {
+            // It may be that its row was deleted, of which this has not heard yet.
+            let row = self.place(key).id();
+            if self.cache().snapshot().get(AnswerRow::TABLE_NAME, row)?.is_none() {
+                let wakers = self.engine().forget(key);
+                wakers.wake();
+            }
+        }
         let (shared, call) = self.engine().ask(new, key, (at, anyway, asker), (reload_every, page));
         if let Some(call) = call {
             // It has a row before it may be answered: a row that is deleted is an answer forgotten.
@@ -296,7 +305,8 @@ impl RemoteInner {
                 wakers.wake();
                 return Err(error);
             }
-            self.engine().enqueue(call);
+            let commit = self.cache().snapshot().commit();
+            self.engine().enqueue(call, commit);
         }
         self.drive();
         Ok(shared)
@@ -480,14 +490,18 @@ impl RemoteInner {
         Ok(())
     }
 
-    /// Whether an answer's row is there and waits for this call: not if the cache was emptied, or
-    /// the row deleted, since the call began.
+    /// Whether an answer's row is there and waits for this call, or for an earlier one, whose next
+    /// try this is and is not noted yet: not if the cache was emptied, or the row deleted, since the
+    /// call began. A row that was made since waits for a later one.
     pub(super) fn is_row_of(
         call: Option<u64>,
         place: &RowPlace<'_>,
         tx: &Transaction,
     ) -> Result<bool> {
-        Ok(place.request(&tx.state)? == call.map(|call| call as i64))
+        Ok(match (place.request(&tx.state)?, call) {
+            (Some(request), Some(call)) => request <= call as i64,
+            (request, call) => request.is_none() && call.is_none(),
+        })
     }
 
     /// Which row an answer has.
@@ -510,7 +524,7 @@ impl RemoteInner {
             let Some((remote, key)) = id.as_ref().and_then(AnswerRow::key_of) else { continue };
             if remote == self.name() {
                 is_any = true;
-                let wakers = self.engine().forget(&key);
+                let wakers = self.engine().forget_before(&key, report.number());
                 wakers.wake();
             }
         }
@@ -544,7 +558,7 @@ impl RemoteInner {
         match outcome {
             Some(outcome) => self.finish(sent.call, outcome),
             None => {
-                let wakers = self.engine().forget(&key);
+                let wakers = self.engine().forget_call(sent.call);
                 wakers.wake();
                 self.drive();
             }

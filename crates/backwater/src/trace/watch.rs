@@ -26,6 +26,8 @@ pub(crate) struct Watchers {
     of_commits: Mutex<Arc<Vec<Arc<CommitWatcher>>>>,
     count: AtomicUsize,
     queue: Queue<Notice>,
+    /// How many reports wait, or are being delivered.
+    undelivered: AtomicUsize,
     on_panic: Option<PanicHandler>,
 }
 
@@ -128,6 +130,7 @@ impl Watchers {
     /// Queues a commit's report for delivery. The caller keeps the order of commits.
     pub(crate) fn push(&self, report: &Report, rebound: Option<HandleMove>) {
         if self.count.load(Ordering::Acquire) > 0 {
+            self.undelivered.fetch_add(1, Ordering::AcqRel);
             self.queue.push(Notice { report: report.clone(), rebound });
         }
     }
@@ -141,7 +144,14 @@ impl Watchers {
             }
             let of_commits = lock(&self.of_commits).clone();
             of_commits.iter().for_each(|watcher| watcher.deliver(self, &delivered.report));
+            self.undelivered.fetch_sub(1, Ordering::AcqRel);
         });
+    }
+
+    /// Whether watchers have yet to hear of a commit: another thread delivers, or this one does.
+    #[cfg(feature = "remote")]
+    pub(crate) fn has_undelivered(&self) -> bool {
+        self.undelivered.load(Ordering::Acquire) > 0
     }
 
     fn deliver_one(&self, report: &Report) {

@@ -4,7 +4,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::collections::BTreeMap;
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, mpsc};
 use std::time::Duration;
 
 use crate::kept_calls::KeptCalls;
@@ -410,6 +410,55 @@ fn what_began_before_a_user_signed_out_is_ignored() {
     assert!(!unwanted.is_wanted() && next.state().here.is_none());
     take().respond(response());
     assert!(other.state().here.is_some());
+}
+
+/// The remote hears of a sign-out late where another thread is telling watchers of an earlier
+/// commit. What is asked for meanwhile is asked for anew, and is not taken back then.
+#[test]
+fn a_sign_out_that_is_heard_of_late_takes_back_nothing_newer() {
+    let cache = Cache::new(Schema::parse("s.toml", SCHEMA).unwrap());
+    let (held, clock) =
+        (KeptCalls::default(), SetClock::at("2031-05-04T07:40:00Z".parse().unwrap()));
+    let remote = Remote::builder(&cache).base("https://ferries.example").transport(held.clone());
+    let remote = remote.clock(clock).build().unwrap();
+    let ask = |port| remote.ask("sailings", [("port", port)]).unwrap();
+    let take = || held.0.lock().unwrap().remove(0);
+    let response = |id: i64| StandIn::json(format!(r#"[{{ "id": {id}, "version": 1 }}]"#));
+
+    let (tells, (told, is_told)) = (mpsc::channel(), mpsc::channel());
+    let _watch = cache.watch_commits(move |report| {
+        if report.label() == "told slowly" {
+            told.send(()).unwrap();
+            tells.1.recv().unwrap();
+        }
+    });
+    let known = ask("SAL");
+    take().respond(response(1));
+    let _under_way = ask("NOR");
+    let old = take();
+    assert!(known.state().here.is_some());
+
+    let teller = cache.clone();
+    let teller = std::thread::spawn(move || {
+        teller.commit("told slowly", |tx| tx.insert("sailing", [("id", 9)])).unwrap();
+    });
+    is_told.recv().unwrap();
+    cache.clear("signed out").unwrap();
+    let next = [ask("SAL"), ask("NOR")];
+    let are_under_way = || {
+        let states = next.each_ref().map(|answer| answer.state());
+        states.iter().all(|state| state.under_way.is_some() && state.here.is_none())
+    };
+    assert!(are_under_way() && !old.is_wanted());
+    tells.0.send(()).unwrap();
+    teller.join().unwrap();
+    assert!(are_under_way(), "taken back by what was before it");
+    old.respond(response(1));
+    assert_eq!(cache.snapshot().count("sailing").unwrap(), 0);
+    take().respond(response(2));
+    take().respond(response(3));
+    assert!(next.iter().all(|answer| answer.state().here.is_some()));
+    assert_eq!(cache.snapshot().count("sailing").unwrap(), 2);
 }
 
 /// A transport that answers at once, loses at once, or panics, as it is told.
