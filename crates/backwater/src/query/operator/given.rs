@@ -10,26 +10,28 @@ pub(crate) type RowNo = u32;
 /// So many rows' values lie together, and are copied together.
 const CHUNK: usize = 32;
 
-/// The values of some functions for rows, by the rows' numbers. A clone is a version, which shares
-/// with others what is the same.
+/// The values of some functions for rows, by the rows' numbers; nothing, where there are none. A
+/// clone is a version, which shares with others what is the same.
 #[derive(Clone, Default)]
-pub(crate) struct Given {
+pub(crate) struct Given(Option<Box<Values>>);
+
+#[derive(Clone)]
+struct Values {
     /// How many functions there are.
     functions: usize,
-    /// Nothing, where there are no functions.
-    chunks: Option<Trie<Box<[Scalar<'static>]>>>,
+    chunks: Trie<Box<[Scalar<'static>]>>,
 }
 
 impl Given {
     pub(crate) fn new(functions: usize) -> Self {
-        Self { functions, chunks: None }
+        Self(Some(Box::new(Values { functions, chunks: Trie::new() })))
     }
 
     /// Makes room for rows up to a number.
     pub(crate) fn reach(&mut self, row: RowNo) {
-        let chunks = self.chunks.get_or_insert_with(Trie::new);
+        let Some(Values { functions, chunks }) = self.0.as_deref_mut() else { return };
         while chunks.len() <= row as usize / CHUNK {
-            chunks.push(vec![Scalar::Null; CHUNK * self.functions].into());
+            chunks.push(vec![Scalar::Null; CHUNK * *functions].into());
         }
     }
 
@@ -39,17 +41,17 @@ impl Given {
     }
 
     pub(crate) fn set(&mut self, row: RowNo, function: usize, value: Scalar<'static>) {
-        if let Some(chunks) = &mut self.chunks {
+        if let Some(Values { functions, chunks }) = self.0.as_deref_mut() {
             let row = row as usize;
-            chunks.get_mut(row / CHUNK)[row % CHUNK * self.functions + function] = value;
+            chunks.get_mut(row / CHUNK)[row % CHUNK * *functions + function] = value;
         }
     }
 
     /// What is given for a row.
     #[inline]
     pub(crate) fn all(&self, row: RowNo) -> &[Scalar<'static>] {
-        let Some(chunks) = &self.chunks else { return &[] };
+        let Some(Values { functions, chunks }) = self.0.as_deref() else { return &[] };
         let row = row as usize;
-        &chunks.get(row / CHUNK)[row % CHUNK * self.functions..][..self.functions]
+        &chunks.get(row / CHUNK)[row % CHUNK * functions..][..*functions]
     }
 }
