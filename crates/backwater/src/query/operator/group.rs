@@ -12,7 +12,9 @@ use crate::query::expr::scalar::Scalar;
 use crate::query::expr::{Columns, Expr};
 use crate::query::operator::aggregate::AggregateState;
 use crate::query::operator::join::TupleDelta;
-use crate::query::operator::rows::{KeptRow, MadeRows, RowEdits, RowOperator, RowsState, edit};
+use crate::query::operator::rows::{
+    KeptRow, MadeRows, RowEdits, RowOperator, RowsState, StateOf, edit,
+};
 use crate::query::operator::scan;
 use crate::query::operator::view::View;
 use crate::query::plan::explain::Operator;
@@ -198,7 +200,7 @@ impl RowOperator for Grouping {
             scan::group(&mut groups, self, view, params);
         }
         let rows = groups.shown(self, params);
-        MadeRows { rows, state: RowsState::Groups(Box::new(groups)) }
+        MadeRows { rows, state: StateOf::Groups(groups).into() }
     }
 
     fn apply(
@@ -208,7 +210,7 @@ impl RowOperator for Grouping {
         params: &[Scalar<'static>],
         tuples: &[TupleDelta],
     ) -> Option<RowEdits> {
-        let RowsState::Groups(groups) = state else { return None };
+        let Some(StateOf::Groups(groups)) = state.0.as_deref_mut() else { return None };
         let mut touched: SmallVec<[u32; 4]> = SmallVec::new();
         let moved = |tuple: &&TupleDelta| tuple.content || tuple.before != tuple.after;
         // All that leaves, leaves first: of a list, what enters may take its place.

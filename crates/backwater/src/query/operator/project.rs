@@ -43,7 +43,7 @@ impl RowOperator for Projection {
                 }
             });
         }
-        MadeRows { rows, state: RowsState::Nothing }
+        MadeRows { rows, state: RowsState::default() }
     }
 
     fn apply(

@@ -52,11 +52,13 @@ impl<'r> Columns<'r> for Kept<'r> {
 
 /// What an operator keeps from one commit to the next, beside the rows that it gave.
 #[derive(Clone, Default)]
-pub(crate) enum RowsState {
-    #[default]
-    Nothing,
-    Groups(Box<Groups>),
-    Partitions(Box<Partitions>),
+pub(crate) struct RowsState(pub(crate) Option<Box<StateOf>>);
+
+/// The same of those that keep something.
+#[derive(Clone)]
+pub(crate) enum StateOf {
+    Groups(Groups),
+    Partitions(Partitions),
 }
 
 /// The rows that an operator makes from nothing.
@@ -163,36 +165,41 @@ impl Rows {
     pub(crate) fn fits(&self, state: &RowsState) -> bool {
         match self {
             Rows::Tuples | Rows::Projected(_) => true,
-            Rows::Grouped(_) => matches!(state, RowsState::Groups(_)),
-            Rows::Windowed(_) => matches!(state, RowsState::Partitions(_)),
+            Rows::Grouped(_) => matches!(state.0.as_deref(), Some(StateOf::Groups(_))),
+            Rows::Windowed(_) => matches!(state.0.as_deref(), Some(StateOf::Partitions(_))),
         }
+    }
+}
+
+impl From<StateOf> for RowsState {
+    fn from(state: StateOf) -> Self {
+        Self(Some(Box::new(state)))
     }
 }
 
 impl RowsState {
     /// Bytes that it takes, more or less.
     pub(crate) fn bytes(&self) -> usize {
-        match self {
-            RowsState::Nothing => 0,
-            RowsState::Groups(groups) => groups.bytes(),
-            RowsState::Partitions(partitions) => partitions.bytes(),
+        match self.0.as_deref() {
+            None => 0,
+            Some(StateOf::Groups(groups)) => groups.bytes(),
+            Some(StateOf::Partitions(partitions)) => partitions.bytes(),
         }
     }
 
     /// What window functions give for the rows.
     pub(crate) fn given(&self) -> Given {
-        match self {
-            RowsState::Nothing | RowsState::Groups(_) => Given::default(),
-            RowsState::Partitions(partitions) => partitions.given.clone(),
+        match self.0.as_deref() {
+            Some(StateOf::Partitions(partitions)) => partitions.given.clone(),
+            _ => Given::default(),
         }
     }
 
     /// Why one of the rows cannot be computed, if so.
     pub(crate) fn failure(&self) -> Option<Failure> {
-        match self {
-            RowsState::Nothing => None,
-            RowsState::Groups(groups) => groups.failure(),
-            RowsState::Partitions(partitions) => partitions.failure(),
+        match self.0.as_deref()? {
+            StateOf::Groups(groups) => groups.failure(),
+            StateOf::Partitions(partitions) => partitions.failure(),
         }
     }
 }

@@ -20,7 +20,7 @@ use crate::query::operator::given::{Given, RowNo};
 use crate::query::operator::join::TupleDelta;
 use crate::query::operator::order::compare_key;
 use crate::query::operator::rows::{
-    KeptRow, MadeRows, RowEdits, RowOperator, RowsState, edit_given,
+    KeptRow, MadeRows, RowEdits, RowOperator, RowsState, StateOf, edit_given,
 };
 use crate::query::operator::view::View;
 use crate::query::operator::walk::Walk;
@@ -383,7 +383,7 @@ impl RowOperator for Windowing {
         });
         partitions.failure = made.err();
         let rows = partitions.rows.iter().flatten().cloned().collect();
-        MadeRows { rows, state: RowsState::Partitions(Box::new(partitions)) }
+        MadeRows { rows, state: StateOf::Partitions(partitions).into() }
     }
 
     fn apply(
@@ -393,7 +393,7 @@ impl RowOperator for Windowing {
         params: &[Scalar<'static>],
         tuples: &[TupleDelta],
     ) -> Option<RowEdits> {
-        let RowsState::Partitions(partitions) = state else { return None };
+        let Some(StateOf::Partitions(partitions)) = state.0.as_deref_mut() else { return None };
         let binding = Binding::new(self, params).ok()?;
         let mut changed: BTreeMap<Box<[Key]>, Option<KeptRow>> = BTreeMap::new();
         for tuple in tuples {

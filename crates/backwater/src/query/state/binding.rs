@@ -126,7 +126,7 @@ impl BindingState {
             Ordered::Many(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Many),
             Ordered::Kept(..) => return None,
         };
-        let operators = OperatorState { rows: RowsState::Nothing, searched };
+        let operators = OperatorState { rows: RowsState::default(), searched };
         Some((Self { ordered, operators, failure: None }, moved))
     }
 
