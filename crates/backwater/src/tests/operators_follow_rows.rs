@@ -163,6 +163,15 @@ fn windows_give_the_rows_of_a_partition_their_places() {
     assert!(sums.read().unwrap_err().to_string().contains("sum() in a window is beyond 64 bits"));
     cache.commit("gone", |tx| tx.delete("t", 3).map(drop)).unwrap();
     assert_eq!(rows(&sums), ["1 2 8", "2 NULL 3", "4 1 17", "5 6 12", "6 NULL 4"]);
+    for (sql, n, found) in [
+        ("SELECT sum(k) OVER (ROWS :n PRECEDING) FROM t", Value::Int(-1), "bounded by -1"),
+        ("SELECT ntile(:n) OVER (ORDER BY k) FROM t", Value::Null, "ntile() is called with NULL"),
+    ] {
+        let query = cache.query(sql, [("n", n)]).unwrap();
+        assert!(query.read().unwrap_err().to_string().contains(found), "{sql}");
+        cache.rebind("another", &query, [("n", 1)]).unwrap();
+        assert_eq!(query.read().unwrap().len(), 5, "{sql}");
+    }
 }
 
 /// A sum of floats is what it would be if rows that went had never been there.

@@ -28,7 +28,7 @@ pub(crate) struct Place {
     pub(crate) at: usize,
     /// How many rows the partition has.
     pub(crate) rows: usize,
-    /// The rows that the order does not tell from this one.
+    /// The row's peers and itself: rows that are equal in the window's ORDER BY.
     pub(crate) peers: Range<usize>,
     /// How many groups of peers stand in front.
     pub(crate) groups_before: usize,
@@ -66,7 +66,7 @@ impl WindowFunction {
         Self::ALL.iter().find(|(_, other, ..)| *other == self).map_or("", |(name, ..)| name)
     }
 
-    /// Whether it looks at which rows the order does not tell from each other.
+    /// Whether it looks at which rows are peers.
     pub(crate) fn looks_at_peers(self) -> bool {
         matches!(self, F::Rank | F::DenseRank | F::PercentRank | F::CumeDist)
     }

@@ -237,9 +237,8 @@ impl<'a> Block<'a, '_> {
         let sides = (side(&frame.start, false), side(&frame.end, true));
         let is_forward = matches!(sides, (Some(start), Some(end)) if start <= end);
         if !is_forward {
-            let message = "this frame cannot hold a row";
-            let help = "it begins at a row that is not behind the one where it ends, as in ROWS \
-                        BETWEEN 3 PRECEDING AND CURRENT ROW";
+            let message = "this frame ends before it begins";
+            let help = "write it as in ROWS BETWEEN 3 PRECEDING AND CURRENT ROW";
             return Err(Refusal::new(frame.at, message, help));
         }
         let unit = match frame.unit {
@@ -268,7 +267,7 @@ impl<'a> Block<'a, '_> {
             return Err(Refusal::new(
                 at,
                 message,
-                "count rows with ROWS, or equal ones with GROUPS",
+                "count rows with ROWS, or groups of equal rows with GROUPS",
             ));
         }
         let number = self.expr(number)?;

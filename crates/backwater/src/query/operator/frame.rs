@@ -29,20 +29,29 @@ enum Edge {
     Ahead(usize),
 }
 
-/// The number that an expression is for all rows, if it is a whole one and not below 0.
-pub(super) fn number(expr: &Expr, params: &[Scalar<'static>]) -> Option<usize> {
-    match expr.eval(&NoColumns, params).under(Affinity::Numeric) {
+/// The number that an expression is for all rows.
+///
+/// # Errors
+/// What it is, if that is no whole number of at least 0.
+pub(super) fn number(expr: &Expr, params: &[Scalar<'static>]) -> Result<usize, String> {
+    let value = expr.eval(&NoColumns, params).under(Affinity::Numeric);
+    let number = match value {
         Scalar::Int(number) => usize::try_from(number).ok(),
         _ => None,
-    }
+    };
+    number.ok_or_else(|| value.to_text().map_or("NULL".to_owned(), |text| text.into_owned()))
 }
 
 impl Extent {
     pub(super) fn of(frame: &Frame, params: &[Scalar<'static>]) -> Result<Self, Failure> {
         let edge = |bound: &Bound| {
             let number = |expr: &Expr| {
-                let message = "a frame counts a whole number of rows, and not below 0";
-                number(expr, params).ok_or_else(|| Failure::of(message.to_owned()))
+                number(expr, params).map_err(|found| {
+                    let expected = "a whole number of at least 0";
+                    Failure::of(format!(
+                        "a window's frame is bounded by {found}, expected {expected}"
+                    ))
+                })
             };
             Ok(match bound {
                 Bound::Unbounded => Edge::Far,
@@ -58,7 +67,7 @@ impl Extent {
 /// The places of a partition's rows.
 pub(super) struct Places<'p> {
     pub(super) rows: usize,
-    /// Where groups of rows begin that the order does not tell from each other, and the end.
+    /// Where groups of peers begin, and where the last one ends.
     pub(super) groups: &'p [usize],
 }
 

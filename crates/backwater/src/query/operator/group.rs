@@ -13,7 +13,7 @@ use crate::query::expr::{Columns, Expr};
 use crate::query::operator::aggregate::AggregateState;
 use crate::query::operator::join::TupleDelta;
 use crate::query::operator::rows::{
-    KeptRow, MadeRows, RowEdits, RowOperator, RowsState, StateOf, edit,
+    KeptRow, KeptState, MadeRows, RowEdits, RowOperator, RowsState, edit,
 };
 use crate::query::operator::scan;
 use crate::query::operator::view::View;
@@ -200,7 +200,7 @@ impl RowOperator for Grouping {
             scan::group(&mut groups, self, view, params);
         }
         let rows = groups.shown(self, params);
-        MadeRows { rows, state: StateOf::Groups(groups).into() }
+        MadeRows { rows, state: KeptState::Groups(groups).into() }
     }
 
     fn apply(
@@ -210,7 +210,7 @@ impl RowOperator for Grouping {
         params: &[Scalar<'static>],
         tuples: &[TupleDelta],
     ) -> Option<RowEdits> {
-        let Some(StateOf::Groups(groups)) = state.0.as_deref_mut() else { return None };
+        let Some(KeptState::Groups(groups)) = state.0.as_deref_mut() else { return None };
         let mut touched: SmallVec<[u32; 4]> = SmallVec::new();
         let moved = |tuple: &&TupleDelta| tuple.content || tuple.before != tuple.after;
         // All that leaves, leaves first: of a list, what enters may take its place.

@@ -8,12 +8,12 @@ use smallvec::SmallVec;
 
 use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::expr::{ColumnNo, Columns, Expr};
-use crate::query::operator::given::{Given, RowNo};
 use crate::query::operator::group::Groups;
 use crate::query::operator::join::TupleDelta;
 use crate::query::operator::order::order_by;
 use crate::query::operator::view::View;
 use crate::query::operator::window::Partitions;
+use crate::query::operator::window_values::{RowNo, WindowValues};
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Plan, Rows};
@@ -36,7 +36,7 @@ pub(crate) struct KeptRow {
 #[derive(Clone, Copy)]
 pub(crate) struct Kept<'r> {
     pub(crate) row: &'r KeptRow,
-    pub(crate) given: &'r Given,
+    pub(crate) given: &'r WindowValues,
 }
 
 impl<'r> Columns<'r> for Kept<'r> {
@@ -52,11 +52,11 @@ impl<'r> Columns<'r> for Kept<'r> {
 
 /// What an operator keeps from one commit to the next, beside the rows that it gave.
 #[derive(Clone, Default)]
-pub(crate) struct RowsState(pub(crate) Option<Box<StateOf>>);
+pub(crate) struct RowsState(pub(crate) Option<Box<KeptState>>);
 
 /// The same of those that keep something.
 #[derive(Clone)]
-pub(crate) enum StateOf {
+pub(crate) enum KeptState {
     Groups(Groups),
     Partitions(Partitions),
 }
@@ -165,14 +165,14 @@ impl Rows {
     pub(crate) fn fits(&self, state: &RowsState) -> bool {
         match self {
             Rows::Tuples | Rows::Projected(_) => true,
-            Rows::Grouped(_) => matches!(state.0.as_deref(), Some(StateOf::Groups(_))),
-            Rows::Windowed(_) => matches!(state.0.as_deref(), Some(StateOf::Partitions(_))),
+            Rows::Grouped(_) => matches!(state.0.as_deref(), Some(KeptState::Groups(_))),
+            Rows::Windowed(_) => matches!(state.0.as_deref(), Some(KeptState::Partitions(_))),
         }
     }
 }
 
-impl From<StateOf> for RowsState {
-    fn from(state: StateOf) -> Self {
+impl From<KeptState> for RowsState {
+    fn from(state: KeptState) -> Self {
         Self(Some(Box::new(state)))
     }
 }
@@ -182,24 +182,24 @@ impl RowsState {
     pub(crate) fn bytes(&self) -> usize {
         match self.0.as_deref() {
             None => 0,
-            Some(StateOf::Groups(groups)) => groups.bytes(),
-            Some(StateOf::Partitions(partitions)) => partitions.bytes(),
+            Some(KeptState::Groups(groups)) => groups.bytes(),
+            Some(KeptState::Partitions(partitions)) => partitions.bytes(),
         }
     }
 
     /// What window functions give for the rows.
-    pub(crate) fn given(&self) -> Given {
+    pub(crate) fn given(&self) -> WindowValues {
         match self.0.as_deref() {
-            Some(StateOf::Partitions(partitions)) => partitions.given.clone(),
-            _ => Given::default(),
+            Some(KeptState::Partitions(partitions)) => partitions.given.clone(),
+            _ => WindowValues::default(),
         }
     }
 
     /// Why one of the rows cannot be computed, if so.
     pub(crate) fn failure(&self) -> Option<Failure> {
         match self.0.as_deref()? {
-            StateOf::Groups(groups) => groups.failure(),
-            StateOf::Partitions(partitions) => partitions.failure(),
+            KeptState::Groups(groups) => groups.failure(),
+            KeptState::Partitions(partitions) => partitions.failure(),
         }
     }
 }
@@ -221,7 +221,7 @@ impl KeptRow {
     }
 }
 
-impl Given {
+impl WindowValues {
     /// A row with what is given for it.
     pub(crate) fn of<'r>(&'r self, row: &'r KeptRow) -> Kept<'r> {
         Kept { row, given: self }
@@ -244,16 +244,16 @@ pub(crate) fn edit(
     params: &[Scalar<'static>],
     (old, new): (Option<Arc<KeptRow>>, Option<Arc<KeptRow>>),
 ) -> Option<Edit<Arc<KeptRow>>> {
-    let none = Given::default();
-    edit_given(plan, params, (old, &none), (new, &none))
+    let none = WindowValues::default();
+    edit_windowed(plan, params, (old, &none), (new, &none))
 }
 
 /// The same with what window functions give for it.
-pub(crate) fn edit_given(
+pub(crate) fn edit_windowed(
     plan: &Plan,
     params: &[Scalar<'static>],
-    (old, was): (Option<Arc<KeptRow>>, &Given),
-    (new, is): (Option<Arc<KeptRow>>, &Given),
+    (old, was): (Option<Arc<KeptRow>>, &WindowValues),
+    (new, is): (Option<Arc<KeptRow>>, &WindowValues),
 ) -> Option<Edit<Arc<KeptRow>>> {
     let (old, new) = match (old, new) {
         (None, None) => return None,

@@ -16,14 +16,14 @@ use crate::query::expr::Expr;
 use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::expr::window::Answer;
 use crate::query::operator::frame::{Extent, Places, Sliding, number};
-use crate::query::operator::given::{Given, RowNo};
 use crate::query::operator::join::TupleDelta;
 use crate::query::operator::order::compare_key;
 use crate::query::operator::rows::{
-    KeptRow, MadeRows, RowEdits, RowOperator, RowsState, StateOf, edit_given,
+    KeptRow, KeptState, MadeRows, RowEdits, RowOperator, RowsState, edit_windowed,
 };
 use crate::query::operator::view::View;
 use crate::query::operator::walk::Walk;
+use crate::query::operator::window_values::{RowNo, WindowValues};
 use crate::query::plan::OrderKey;
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
@@ -44,7 +44,7 @@ pub(crate) struct Partitions {
     /// For each window its partitions: their rows in the window's order. First, numbers go along
     /// with the order in the first window, so that what changes together lies together.
     windows: Vec<HashMap<Box<[Key]>, Vec<RowNo>>>,
-    pub(crate) given: Given,
+    pub(crate) given: WindowValues,
     failure: Option<Failure>,
 }
 
@@ -112,10 +112,16 @@ impl<'b> Binding<'b> {
         let extents = calls.map(|call| {
             if let Called::Function(function, arguments) = &call.called
                 && let Some(count) = function.count_argument()
-                && number(&arguments[count], params).is_none_or(|count| count == 0)
             {
-                let name = function.name();
-                return Err(Failure::of(format!("{name}() takes a whole number above 0")));
+                let found = match number(&arguments[count], params) {
+                    Ok(0) => "0".to_owned(),
+                    Ok(_) => return Extent::of(&call.frame, params),
+                    Err(found) => found,
+                };
+                let (name, expected) = (function.name(), "a whole number above 0");
+                return Err(Failure::of(format!(
+                    "{name}() is called with {found}, expected {expected}"
+                )));
             }
             Extent::of(&call.frame, params)
         });
@@ -151,7 +157,7 @@ impl<'b> Binding<'b> {
         keys.find(|order| order.is_ne()).unwrap_or(Ordering::Equal)
     }
 
-    /// The same; rows that it does not tell from each other stand in the order of their keys.
+    /// The same; peers stand in the order of their keys.
     fn compare(&self, window: &Window, a: &KeptRow, b: &KeptRow) -> Ordering {
         self.order(&window.order, a, b).then_with(|| {
             let keys = a.key().iter().zip(b.key());
@@ -260,8 +266,7 @@ impl<'b> Binding<'b> {
         Ok(())
     }
 
-    /// Where groups of rows begin that an order does not tell from each other, and where the last
-    /// one ends.
+    /// Where groups of peers begin, and where the last one ends.
     fn groups(&self, order: &[OrderKey], rows: &[&KeptRow]) -> Vec<usize> {
         let begins = |at: &usize| {
             *at == 0 || !order.is_empty() && self.order(order, rows[at - 1], rows[*at]).is_ne()
@@ -271,7 +276,7 @@ impl<'b> Binding<'b> {
 }
 
 impl WindowCall {
-    /// Whether it looks at which rows the order does not tell from each other.
+    /// Whether it looks at which rows are peers.
     fn looks_at_peers(&self) -> bool {
         let (by_itself, has_frame) = match self.called {
             Called::Function(function, _) => (function.looks_at_peers(), function.has_frame()),
@@ -367,7 +372,7 @@ impl Windowing {
 
 impl RowOperator for Windowing {
     fn compute(&self, view: &View<'_>, params: &[Scalar<'static>], empty: bool) -> MadeRows {
-        let given = Given::new(self.calls.len());
+        let given = WindowValues::new(self.calls.len());
         let mut partitions = Partitions { given, ..Partitions::default() };
         let made = Binding::new(self, params).and_then(|binding| {
             let mut rows = Vec::new();
@@ -383,7 +388,7 @@ impl RowOperator for Windowing {
         });
         partitions.failure = made.err();
         let rows = partitions.rows.iter().flatten().cloned().collect();
-        MadeRows { rows, state: StateOf::Partitions(partitions).into() }
+        MadeRows { rows, state: KeptState::Partitions(partitions).into() }
     }
 
     fn apply(
@@ -393,7 +398,7 @@ impl RowOperator for Windowing {
         params: &[Scalar<'static>],
         tuples: &[TupleDelta],
     ) -> Option<RowEdits> {
-        let Some(StateOf::Partitions(partitions)) = state.0.as_deref_mut() else { return None };
+        let Some(KeptState::Partitions(partitions)) = state.0.as_deref_mut() else { return None };
         let binding = Binding::new(self, params).ok()?;
         let mut changed: BTreeMap<Box<[Key]>, Option<KeptRow>> = BTreeMap::new();
         for tuple in tuples {
@@ -436,7 +441,7 @@ impl RowOperator for Windowing {
                 partitions.free.push(number);
             }
             let is = &partitions.given;
-            edits.extend(edit_given(after.plan, params, (old, &given), (new, is)));
+            edits.extend(edit_windowed(after.plan, params, (old, &given), (new, is)));
         }
         Some(edits)
     }

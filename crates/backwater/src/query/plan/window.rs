@@ -49,9 +49,9 @@ pub(crate) struct Frame {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum FrameUnit {
     Rows,
-    /// Rows that the order does not tell from each other, with the current row among them.
+    /// Peers, rows that are equal in the window's ORDER BY: those of the current row.
     Range,
-    /// Such groups of rows.
+    /// Groups of peers.
     Groups,
 }
 
@@ -65,7 +65,7 @@ pub(crate) enum Bound {
 }
 
 impl Default for Frame {
-    /// Up to the current row and those that the order does not tell from it.
+    /// Up to the current row and its peers.
     fn default() -> Self {
         Self { unit: FrameUnit::Range, start: Bound::Unbounded, end: Bound::Current }
     }

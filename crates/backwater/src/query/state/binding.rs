@@ -9,12 +9,12 @@ use smallvec::SmallVec;
 use crate::query::expr::Expr;
 use crate::query::expr::scalar::Scalar;
 use crate::query::operator::filter::Filter;
-use crate::query::operator::given::Given;
 use crate::query::operator::join::TupleDelta;
 use crate::query::operator::order::{Moves, follow, order_against, order_by, sort_keys};
 use crate::query::operator::rows::{Kept, KeptRow, MadeRows, RowsState, order_kept};
 use crate::query::operator::view::{Tuple, View, key_slots};
 use crate::query::operator::walk::Walk;
+use crate::query::operator::window_values::WindowValues;
 use crate::query::plan::{BoundPlan, Excerpt, Plan, Source};
 use crate::query::result::edit::{Edit, Edits, Failure};
 use crate::query::state::narrow::{Narrowed, SearchedTexts, narrowed};
@@ -285,7 +285,7 @@ fn in_order<E: Clone>(
 fn sorted_kept(
     plan: &Plan,
     params: &[Scalar<'static>],
-    (rows, given): (Vec<Arc<KeptRow>>, &Given),
+    (rows, given): (Vec<Arc<KeptRow>>, &WindowValues),
     few: Option<usize>,
 ) -> RankTree<Arc<KeptRow>> {
     let rows = rows.into_iter().map(|row| (kept_prefix(plan, params, given.of(&row)), row));
@@ -304,7 +304,7 @@ fn sought_kept<'k>(
     plan: &'k Plan,
     params: &'k [Scalar<'static>],
     row: &Arc<KeptRow>,
-    given: &'k Given,
+    given: &'k WindowValues,
 ) -> Sought<impl Fn(&Arc<KeptRow>) -> Ordering + use<'k>> {
     let (row, prefix) = (row.clone(), kept_prefix(plan, params, given.of(row)));
     let against = move |other: &Arc<KeptRow>| match Arc::ptr_eq(other, &row) {

@@ -4,10 +4,10 @@ use std::sync::Arc;
 
 use crate::query::expr::Columns;
 use crate::query::expr::scalar::{Key, Scalar};
-use crate::query::operator::given::Given;
 use crate::query::operator::rows::{Kept, KeptRow};
 use crate::query::operator::statement_rows::StatementRow;
 use crate::query::operator::view::{Tuple, View};
+use crate::query::operator::window_values::WindowValues;
 use crate::query::plan::Plan;
 use crate::query::state::rank_tree::{Leaf, RankTree};
 use crate::table::Slot;
@@ -23,7 +23,7 @@ pub(crate) enum Ordered {
     Four(RankTree<[Slot; 4]>),
     Many(RankTree<Tuple>),
     /// Rows that keep their values, and what window functions give for them.
-    Kept(RankTree<Arc<KeptRow>>, Given),
+    Kept(RankTree<Arc<KeptRow>>, WindowValues),
 }
 
 /// Dispatches on whether a result's rows are those of tables, by how many make a tuple, or stored
@@ -86,7 +86,7 @@ pub(crate) enum LeafOf<'r> {
     Three(&'r Leaf<[Slot; 3]>),
     Four(&'r Leaf<[Slot; 4]>),
     Many(&'r Leaf<Tuple>),
-    Kept(&'r Leaf<Arc<KeptRow>>, &'r Given),
+    Kept(&'r Leaf<Arc<KeptRow>>, &'r WindowValues),
 }
 
 impl LeafOf<'_> {

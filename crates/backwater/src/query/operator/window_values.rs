@@ -13,7 +13,7 @@ const CHUNK: usize = 32;
 /// The values of some functions for rows, by the rows' numbers; nothing, where there are none. A
 /// clone is a version, which shares with others what is the same.
 #[derive(Clone, Default)]
-pub(crate) struct Given(Option<Box<Values>>);
+pub(crate) struct WindowValues(Option<Box<Values>>);
 
 #[derive(Clone)]
 struct Values {
@@ -22,7 +22,7 @@ struct Values {
     chunks: Trie<Box<[Scalar<'static>]>>,
 }
 
-impl Given {
+impl WindowValues {
     pub(crate) fn new(functions: usize) -> Self {
         Self(Some(Box::new(Values { functions, chunks: Trie::new() })))
     }
