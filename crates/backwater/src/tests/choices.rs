@@ -46,6 +46,8 @@ pub(super) struct Choices<'c> {
     world: &'c World,
 }
 
+const COLLATIONS: [&str; 3] = ["NOCASE", "RTRIM", "UNICODE"];
+
 /// The link table of an item's parts.
 const TAGS: &[(&str, Holds)] =
     &[("owner", Holds::Row(ITEM)), ("position", Holds::Number), ("target", Holds::Row(PART))];
@@ -377,6 +379,10 @@ impl Choices<'_> {
                 self.pick(5) as i64 - 2,
                 self.pick(5) as i64 - 2
             ),
+            14 if self.seldom() => {
+                let collation = self.one(&COLLATIONS);
+                format!("nullif({}, ({}) COLLATE {collation})", of(self), of(self))
+            }
             14 => {
                 let function = self.one(&["max", "min", "nullif"]);
                 format!("{function}({}, {})", of(self), of(self))
@@ -397,6 +403,14 @@ impl Choices<'_> {
             5 => {
                 let operator = self.one(&["=", "<", "IS NOT"]);
                 format!("{} {operator} {}", self.value(columns, deep), self.value(columns, deep))
+            }
+            6 if self.often() => {
+                let operator = self.one(&["=", "<", ">=", "<>", "IS", "<=", "IS NOT"]);
+                let mut row = || {
+                    let other = if self.often() { self.one(columns).sql } else { self.literal() };
+                    format!("({}, {other}, {})", self.literal(), self.one(columns).sql)
+                };
+                format!("{} {operator} {}", row(), row())
             }
             6 => format!("{} IN (1, 'a', 'P', :q)", self.one(columns).sql),
             7 => {
@@ -542,6 +556,9 @@ impl Choices<'_> {
         let aggregate = match self.pick(12) {
             0 => "count(*)".to_owned(),
             1 => format!("count({of})"),
+            2 if self.seldom() => {
+                format!("count(DISTINCT {plain} COLLATE {})", self.one(&COLLATIONS))
+            }
             2 => format!("count(DISTINCT {plain})"),
             3 => format!("sum({plain})"),
             4 => format!("min({of})"),
@@ -565,6 +582,9 @@ impl Choices<'_> {
             true => String::new(),
             false => format!("PARTITION BY {}", partition.join(", ")),
         };
+        if !partition.is_empty() && self.seldom() {
+            window += &format!(" COLLATE {}", self.one(&COLLATIONS));
+        }
         let order = match self.pick(4) {
             3 => String::new(),
             _ => format!(" ORDER BY {}{}", self.one(columns).sql, self.order_end()),
@@ -680,6 +700,10 @@ impl Choices<'_> {
         let (mut from, columns, ties) = self.from();
         if self.often() {
             from += &format!(" WHERE {}", self.condition(&columns, 2, true));
+            if self.seldom() {
+                let (a, b) = (self.one(&columns).sql, self.one(&columns).sql);
+                from += &format!(" AND ({a}, {b}) IN (SELECT code, n FROM part)");
+            }
         }
         let (body, order, ties) = match self.pick(8) {
             0..=2 => {
@@ -701,7 +725,20 @@ impl Choices<'_> {
                     true => vec![format!("1{}", self.order_end())],
                     false => Vec::new(),
                 };
-                (format!("SELECT DISTINCT {}{from}", outputs.join(", ")), order, outputs)
+                if self.seldom() {
+                    let (of, collation) = (&outputs[0], self.one(&COLLATIONS));
+                    let keys = [&[format!("{of} COLLATE {collation}")], &outputs[1..]].concat();
+                    let by = keys.join(", ");
+                    let behind = outputs[1..].iter().map(|of| format!(", {of}"));
+                    let behind = behind.collect::<String>();
+                    // Which of the equal values shows is told to the judge.
+                    let body = format!(
+                        "SELECT {{{{DISTINCT}}}} /*min(*/{of}/*)*/ {{{{COLLATE {collation}}}}}{behind}{from} /*GROUP BY {by}*/"
+                    );
+                    (body, Vec::new(), keys)
+                } else {
+                    (format!("SELECT DISTINCT {}{from}", outputs.join(", ")), order, outputs)
+                }
             }
             4 | 5 => {
                 let mut outputs = vec![format!("{} AS c", self.value(&columns, 1))];
@@ -733,15 +770,23 @@ impl Choices<'_> {
                     new
                 });
                 let mut outputs = keys.clone();
-                outputs.extend((0..self.pick(3) + 1).map(|_| self.aggregate(&columns)));
-                if self.seldom() {
-                    let key = if keys.is_empty() { "2".to_owned() } else { self.one(&keys) };
-                    outputs.push(self.beside_groups(&key).0);
-                }
-                // The row of the only end, which no other one shares.
                 let has_end = |outputs: &[String]| {
                     outputs.iter().any(|of| of.contains("min(") || of.contains("max("))
                 };
+                outputs.extend((0..self.pick(3) + 1).map(|_| self.aggregate(&columns)));
+                let plain = if keys.is_empty() { "2".to_owned() } else { self.one(&keys) };
+                if self.seldom() {
+                    outputs.push(self.beside_groups(&plain).0);
+                }
+                let is_collated = self.seldom() && keys.iter().any(|key| *key != plain);
+                if is_collated && let Some(key) = keys.iter().position(|key| *key != plain) {
+                    let collation = self.one(&COLLATIONS);
+                    // Which of the equal values shows is told to the judge.
+                    outputs[key] = format!("/*min(*/{}/*)*/", keys[key]);
+                    keys[key] += &format!(" COLLATE {collation}");
+                    outputs.retain(|of| of.contains("/*") || !has_end(std::slice::from_ref(of)));
+                }
+                // The row of the only end, which no other one shares.
                 let row = match ties.as_slice() {
                     [tie] if self.seldom() && !has_end(&outputs) => tie.split_once(':'),
                     _ => None,
@@ -752,7 +797,7 @@ impl Choices<'_> {
                     outputs.push(self.one(&columns).sql);
                 }
                 let further = |choices: &mut Self| match choices.aggregate(&columns) {
-                    of if row.is_some() && has_end(std::slice::from_ref(&of)) => {
+                    of if (row.is_some() || is_collated) && has_end(std::slice::from_ref(&of)) => {
                         "count(*)".to_owned()
                     }
                     of => of,
@@ -779,10 +824,9 @@ impl Choices<'_> {
                 if !keys.is_empty() {
                     body += &format!(" GROUP BY {}", keys.join(", "));
                 }
-                let key = if keys.is_empty() { "1".to_owned() } else { self.one(&keys) };
                 match self.pick(10) {
                     7 | 8 => body += &format!(" HAVING {} > 1", further(self)),
-                    9 => body += &format!(" HAVING {}", self.beside_groups(&key).1),
+                    9 => body += &format!(" HAVING {}", self.beside_groups(&plain).1),
                     _ => {}
                 }
                 let order = match self.seldom() {
@@ -905,26 +949,28 @@ fn finish(
     let by = |keys: &[String]| {
         if keys.is_empty() { String::new() } else { format!(" ORDER BY {}", keys.join(", ")) }
     };
-    let sql = without_comments(&format!("{body}{}{excerpt}", by(&order)));
+    let sql = without(&format!("{body}{}{excerpt}", by(&order)), "/*", "*/");
+    let sql = sql.replace("{{", "").replace("}}", "");
     let within = if within.is_empty() { "1".to_owned() } else { within.join(", ") };
     let judge = format!("{body}{}{excerpt}", by(&[order, ties].concat()))
         .replace("/*TIES*/", &format!(" ORDER BY {within}"))
         .replace("/*, TIES*/", &format!(", {within}"))
-        .replace("/*, ", ", ")
-        .replace("/* ORDER", " ORDER")
+        .replace("/*", "")
         .replace("*/", "");
+    let judge = without(&judge, "{{", "}}");
     let with = format!("WITH counts AS ({COUNTS}), above AS ({ABOVE}), top AS ({TOP_JUDGED}) ");
     // A named query of the schema is the same as one that WITH names.
     let sql = if body.len().is_multiple_of(3) { with.clone() + &sql } else { sql };
     (sql, with + &judge)
 }
 
-fn without_comments(sql: &str) -> String {
+/// A text without what stands between these marks.
+fn without(sql: &str, open: &str, close: &str) -> String {
     let mut out = String::new();
     let mut rest = sql;
-    while let Some((before, after)) = rest.split_once("/*") {
+    while let Some((before, after)) = rest.split_once(open) {
         out += before;
-        rest = after.split_once("*/").map_or("", |(_, after)| after);
+        rest = after.split_once(close).map_or("", |(_, after)| after);
     }
     out + rest
 }

@@ -49,6 +49,21 @@ impl Collation {
         }
     }
 
+    /// A value that is equal for those values, and only those, that compare as equal.
+    pub(crate) fn folded<'a>(self, of: Scalar<'a>) -> Scalar<'a> {
+        if self == Collation::Binary || !of.is_text() {
+            return of;
+        }
+        let Some(text) = of.to_text() else { return of };
+        let folded = match self {
+            Collation::Binary => return of,
+            Collation::NoCase => text.to_ascii_lowercase(),
+            Collation::RTrim => text.trim_end_matches(' ').to_owned(),
+            Collation::Unicode => unicode_key(&text),
+        };
+        Scalar::Text(folded.into())
+    }
+
     pub(crate) fn compare_texts(self, a: &str, b: &str) -> Ordering {
         match self {
             Collation::Binary => a.cmp(b),
@@ -65,12 +80,21 @@ impl Collation {
 /// Texts that the algorithm finds equal are equal: case and accents make a difference, what has no
 /// weight does not.
 fn unicode(a: &str, b: &str) -> Ordering {
-    static ROOT: LazyLock<Option<CollatorBorrowed<'static>>> = LazyLock::new(|| {
-        // The data of the root order is compiled in.
-        CollatorBorrowed::try_new(CollatorPreferences::default(), CollatorOptions::default()).ok()
-    });
     ROOT.as_ref().map_or_else(|| a.cmp(b), |root| root.compare(a, b))
 }
+
+/// The bytes by whose order the algorithm orders texts, as digits.
+fn unicode_key(text: &str) -> String {
+    let Some(root) = ROOT.as_ref() else { return text.to_owned() };
+    let mut key = Vec::new();
+    let Ok(()) = root.write_sort_key_to(text, &mut key);
+    key.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+static ROOT: LazyLock<Option<CollatorBorrowed<'static>>> = LazyLock::new(|| {
+    // The data of the root order is compiled in.
+    CollatorBorrowed::try_new(CollatorPreferences::default(), CollatorOptions::default()).ok()
+});
 
 #[cfg(feature = "sqlite")]
 pub(crate) fn compare_unicode(a: &str, b: &str) -> Ordering {

@@ -61,6 +61,8 @@ pub(crate) enum Expr {
     Window(usize),
     /// A value as an affinity turns it.
     Under(Affinity, Box<Expr>),
+    /// What is equal for values that a collation finds equal.
+    Folded(Collation, Box<Expr>),
     Negate(Box<Expr>),
     Not(Box<Expr>),
     And(Box<Expr>, Box<Expr>),
@@ -220,6 +222,7 @@ impl Expr {
             Expr::Column(number) => row.column(*number),
             Expr::Aggregate(_) | Expr::Window(_) | Expr::Outer(_) => Scalar::Null,
             Expr::Under(affinity, of) => of.eval(row, params).under(*affinity),
+            Expr::Folded(collation, of) => collation.folded(of.eval(row, params)),
             Expr::Negate(of) => match of.eval(row, params).to_number() {
                 Scalar::Int(number) => match number.checked_neg() {
                     Some(negated) => Scalar::Int(negated),
@@ -314,6 +317,14 @@ impl Expr {
                 }
             }
             Expr::Call(function, arguments) => function.call(arguments, row, params),
+        }
+    }
+
+    /// The same for all values that a collation finds equal.
+    pub(crate) fn folded(self, collation: Collation) -> Expr {
+        match collation {
+            Collation::Binary => self,
+            other => Expr::Folded(other, Box::new(self)),
         }
     }
 
@@ -422,7 +433,7 @@ macro_rules! children {
                     | Expr::Outer(_)
                     | Expr::Aggregate(_)
                     | Expr::Window(_) => {}
-                    Expr::Under(_, of) | Expr::Cast(_, of) | Expr::Negate(of) | Expr::Not(of) | Expr::IsTruth(_, of) => f(of),
+                    Expr::Under(_, of) | Expr::Folded(_, of) | Expr::Cast(_, of) | Expr::Negate(of) | Expr::Not(of) | Expr::IsTruth(_, of) => f(of),
                     Expr::And(left, right)
                     | Expr::Or(left, right)
                     | Expr::Arithmetic(_, left, right)

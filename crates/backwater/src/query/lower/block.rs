@@ -4,12 +4,15 @@ use super::expression::Clause;
 use super::parts::{OpenSource, Parts};
 use super::regroup::{Placed, Regrouping};
 use super::scope::{Named, NamedColumn, Scope};
+use super::subquery::blank;
 use super::window::OpenWindows;
 use super::{Env, Lowered, Part, through};
 use crate::query::expr::collation::Collation;
 use crate::query::expr::scalar::Affinity;
 use crate::query::expr::{ColumnNo, Expr};
-use crate::query::plan::{Aggregate, Grouping, OrderKey, Output, Param, Plan, Relation};
+use crate::query::plan::{
+    Aggregate, AggregateFunction, Grouping, OrderKey, Output, Param, Plan, Relation,
+};
 use crate::query::syntax::tree::{self, ExprKind, Item, Name, OrderTerm, Query, Select};
 use crate::query::syntax::{Location, Refusal};
 use crate::schema::{FieldKind, IdType, Schema};
@@ -146,9 +149,9 @@ impl<'a, 'e> Block<'a, 'e> {
             false => Ok(placed.expr),
         };
         let mut outputs = Vec::new();
-        for (name, placed) in items {
+        for Shown { name, placed, collation } in items {
             let (declared, affinity) = (self.declared(&placed.expr), self.affinity(&placed.expr));
-            outputs.push(Output { name, expr: regroup(placed)?, declared, affinity });
+            outputs.push(Output { name, expr: regroup(placed)?, declared, affinity, collation });
         }
         let mut order_keys = Vec::new();
         for key in order {
@@ -193,30 +196,17 @@ impl<'a, 'e> Block<'a, 'e> {
             };
             keys.push(OrderKey { expr: Expr::Column(ColumnNo::only(number)), ..key });
         }
-        let shown = |outputs: &[Output]| -> Vec<Output> {
-            outputs.iter().enumerate().map(|(number, output)| through(output, 0, number)).collect()
-        };
-        let outputs = shown(&parts.outputs);
         if parts.grouping.is_none() && parts.windowing.is_none() {
-            let group_keys = parts.outputs.iter().map(|output| output.expr.clone()).collect();
-            let grouping = Grouping { keys: group_keys, aggregates: Vec::new(), having: None };
-            return Ok(Parts {
-                grouping: Some(grouping),
-                outputs,
-                order: keys,
-                limit,
-                offset,
-                ..parts
-            });
+            parts.group_by_outputs();
+            return Ok(Parts { order: parts.in_shown(keys), limit, offset, ..parts });
         }
         if !outer.is_empty() {
             return Err(super::subquery::not_by_equality(at));
         }
         let name = if parts.grouping.is_some() { "the groups" } else { "the rows" };
         let mut around = Parts::over(parts.finish(env.schema)?, name);
-        let group_keys = around.outputs.iter().map(|output| output.expr.clone()).collect();
-        around.grouping = Some(Grouping { keys: group_keys, aggregates: Vec::new(), having: None });
-        Ok(Parts { outputs, order: keys, limit, offset, ..around })
+        around.group_by_outputs();
+        Ok(Parts { order: around.in_shown(keys), limit, offset, ..around })
     }
 
     /// ORDER BY, LIMIT and OFFSET behind a UNION ALL.
@@ -236,13 +226,12 @@ impl<'a, 'e> Block<'a, 'e> {
             columns,
         });
         block.params = std::mem::take(&mut parts.params);
-        let items: Vec<(String, Placed)> = parts
-            .outputs
-            .iter()
-            .map(|output| {
-                (output.name.clone(), Placed { expr: output.expr.clone(), met: Vec::new() })
-            })
-            .collect();
+        let items = parts.outputs.iter().map(|output| Shown {
+            name: output.name.clone(),
+            placed: Placed { expr: output.expr.clone(), met: Vec::new() },
+            collation: output.collation,
+        });
+        let items: Vec<Shown> = items.collect();
         let mut order = Vec::new();
         for key in block.order(&query.order, &items)? {
             let holds_times = block.declared(&key.placed.expr) == Some(FieldKind::Timestamp);
@@ -281,7 +270,7 @@ impl<'a, 'e> Block<'a, 'e> {
         let made = grouping.aggregates.iter().map(|_| (None, Affinity::None));
         let outputs = known.chain(made).enumerate().map(|(number, (declared, affinity))| {
             let expr = Expr::Column(ColumnNo::only(number));
-            Output { name: String::new(), expr, declared, affinity }
+            Output { declared, affinity, ..blank(expr) }
         });
         outputs.collect()
     }
@@ -292,13 +281,12 @@ impl<'a, 'e> Block<'a, 'e> {
             let lowered = match key.whole_number() {
                 Some(number) => {
                     let item = self.ordinal(select, number, key.at)?;
-                    self.no_collation(item)?;
-                    self.at_place(Clause::Row, item)?
+                    let before = std::mem::replace(&mut self.place, Clause::Row);
+                    let folded = self.folded(item);
+                    self.place = before;
+                    folded?
                 }
-                None => {
-                    self.no_collation(key)?;
-                    self.expr(key)?
-                }
+                None => self.folded(key)?,
             };
             if !keys.contains(&lowered) {
                 keys.push(lowered);
@@ -326,20 +314,19 @@ impl<'a, 'e> Block<'a, 'e> {
         }
     }
 
-    fn items(&mut self, select: &'a Select) -> Lowered<Vec<(String, Placed)>> {
+    fn items(&mut self, select: &'a Select) -> Lowered<Vec<Shown>> {
         let mut items = Vec::new();
         for item in &select.items {
             match item {
-                Item::Expr { expr, alias: Some(alias), .. } => {
-                    items.push((alias.text.clone(), self.item(expr)?));
-                }
-                Item::Expr { expr, alias: None, text } => {
-                    let name = match &expr.kind {
-                        ExprKind::Column(parts) => self.plain_name(parts),
+                Item::Expr { expr, alias, text } => {
+                    let name = match (alias, &expr.kind) {
+                        (Some(alias), _) => Some(alias.text.clone()),
+                        (None, ExprKind::Column(parts)) => self.plain_name(parts),
                         _ => None,
                     };
-                    let placed = self.item(expr)?;
-                    items.push((name.unwrap_or_else(|| text.clone()), placed));
+                    let name = name.unwrap_or_else(|| text.clone());
+                    let (placed, collation) = self.item(expr)?;
+                    items.push(Shown { name, placed, collation });
                 }
                 Item::All(at) => {
                     for source in &self.scope.sources {
@@ -365,30 +352,23 @@ impl<'a, 'e> Block<'a, 'e> {
         Some(column.name.clone())
     }
 
-    /// A result column's expression, which sees the names of the others not at all.
-    fn item(&mut self, expr: &'a tree::Expr) -> Lowered<Placed> {
-        if self.is_distinct {
-            self.no_collation(expr)?;
-        }
+    /// A result column's expression, which sees the names of the others not at all, and its
+    /// collation.
+    fn item(&mut self, expr: &'a tree::Expr) -> Lowered<(Placed, Collation)> {
+        let (of, collation) = self.collated(expr)?;
+        // One inside of it counts where its values are compared.
+        let counts = self.is_distinct || matches!(expr.kind, ExprKind::Collate(..));
         let names = std::mem::take(&mut self.names);
-        let placed = self.placed(expr);
+        let placed = self.placed(of);
         self.names = names;
-        placed
+        Ok((placed?, collation.filter(|_| counts).unwrap_or_default()))
     }
 
-    fn order(
-        &mut self,
-        terms: &'a [OrderTerm],
-        items: &[(String, Placed)],
-    ) -> Lowered<Vec<SortKey>> {
+    fn order(&mut self, terms: &'a [OrderTerm], items: &[Shown]) -> Lowered<Vec<SortKey>> {
         terms.iter().map(|term| self.sort_key(term, items)).collect()
     }
 
-    pub(super) fn sort_key(
-        &mut self,
-        key: &'a OrderTerm,
-        items: &[(String, Placed)],
-    ) -> Lowered<SortKey> {
+    pub(super) fn sort_key(&mut self, key: &'a OrderTerm, items: &[Shown]) -> Lowered<SortKey> {
         let (at, descending) = (key.expr.at, key.descending);
         let (expr, mut collation) = self.collated(&key.expr)?;
         let named = match &expr.kind {
@@ -401,19 +381,22 @@ impl<'a, 'e> Block<'a, 'e> {
         let placed = match (expr.whole_number(), named.copied()) {
             (Some(number), _) if !items.is_empty() => {
                 let item = number.checked_sub(1).and_then(|index| items.get(index));
-                item.map(|(_, placed)| placed.clone()).ok_or_else(|| {
+                let Some(item) = item else {
                     let help = format!("the result has {} columns", items.len());
-                    Refusal::new(at, format!("there is no result column {number}"), help)
-                })?
+                    let message = format!("there is no result column {number}");
+                    return Err(Refusal::new(at, message, help));
+                };
+                collation = collation.or(Some(item.collation));
+                item.placed.clone()
             }
             (_, Some((alias, expr))) => {
                 let (expr, named) = self.collated(expr)?;
                 collation = collation.or(named);
                 // A subquery is read once, and not once more for the order.
-                let is_it = |(name, _): &&(String, Placed)| name.eq_ignore_ascii_case(alias);
+                let is_it = |item: &&Shown| item.name.eq_ignore_ascii_case(alias);
                 match items.iter().find(is_it) {
-                    Some((_, placed)) => placed.clone(),
-                    None => self.item(expr)?,
+                    Some(item) => item.placed.clone(),
+                    None => self.item(expr)?.0,
                 }
             }
             _ => self.placed(expr)?,
@@ -496,6 +479,30 @@ impl Parts {
         Ok(Parts { windowing, outputs: shown, order, limit, offset, ..around })
     }
 
+    /// Makes rows one that are equal in all columns. Of values that a collation finds equal the
+    /// smallest one is shown.
+    fn group_by_outputs(&mut self) {
+        let (mut keys, mut aggregates) = (Vec::new(), Vec::new());
+        let width = self.outputs.len();
+        for (number, output) in self.outputs.iter_mut().enumerate() {
+            let expr = std::mem::replace(&mut output.expr, Expr::Column(ColumnNo::only(number)));
+            if output.collation != Collation::Binary {
+                output.expr = Expr::Column(ColumnNo::only(width + aggregates.len()));
+                aggregates.push(Aggregate::new(AggregateFunction::Min, Some(expr.clone())));
+            }
+            keys.push(expr.folded(output.collation));
+        }
+        self.grouping = Some(Grouping { keys, aggregates, having: None });
+    }
+
+    /// Keys of an order, each over a column of the result by its number, over what these show.
+    fn in_shown(&self, mut keys: Vec<OrderKey>) -> Vec<OrderKey> {
+        for key in &mut keys {
+            key.expr.replace_columns(&|column| self.outputs[column.column as usize].expr.clone());
+        }
+        keys
+    }
+
     /// A statement that gives all rows of another one.
     pub(super) fn over(plan: Arc<Plan>, name: &str) -> Parts {
         let outputs = plan.outputs.iter().enumerate();
@@ -505,6 +512,13 @@ impl Parts {
         let source = OpenSource { relation, name: name.to_owned(), outer: None, is_lookup: false };
         Parts { sources: vec![source], outputs, params, ..Parts::default() }
     }
+}
+
+/// One result column.
+pub(super) struct Shown {
+    name: String,
+    placed: Placed,
+    collation: Collation,
 }
 
 /// One key of ORDER BY.
@@ -519,9 +533,10 @@ fn columns_of(
     source: &Named,
     at: Location,
     are_shown: fn(&&NamedColumn) -> bool,
-) -> impl Iterator<Item = (String, Placed)> {
+) -> impl Iterator<Item = Shown> {
     source.columns.iter().filter(are_shown).map(move |column| {
         let met = column.expr.columns().into_iter().map(|column| (column, at)).collect();
-        (column.name.clone(), Placed { expr: column.expr.clone(), met })
+        let placed = Placed { expr: column.expr.clone(), met };
+        Shown { name: column.name.clone(), placed, collation: Collation::Binary }
     })
 }

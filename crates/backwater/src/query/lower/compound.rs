@@ -4,7 +4,7 @@
 use super::block::Block;
 use super::parts::{OpenSource, Parts};
 use super::scope::Scope;
-use super::{Env, Lowered, Part, param_no, subquery, through};
+use super::{Env, Lowered, Part, not_collated, param_no, subquery, through};
 use crate::query::expr::collation::Collation;
 use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::{ColumnNo, Comparison, Expr};
@@ -24,6 +24,7 @@ impl Env<'_> {
                 return Err(subquery::not_by_equality(select.at));
             }
             let next = part.parts;
+            not_collated(&next.outputs, select.at)?;
             let width = open.first().map_or(next.outputs.len(), |first| first.outputs.len());
             if next.outputs.len() != width {
                 let here = next.outputs.len();
@@ -78,9 +79,8 @@ impl Env<'_> {
                 true => parts,
                 false => Parts::over(parts.finish(self.schema)?, "a part"),
             };
-            let (expr, declared) = (Expr::Literal(Scalar::Int(mark)), None);
-            let affinity = Affinity::None;
-            parts.outputs.push(Output { name: "part".to_owned(), expr, declared, affinity });
+            let mark = subquery::blank(Expr::Literal(Scalar::Int(mark)));
+            parts.outputs.push(Output { name: "part".to_owned(), ..mark });
             Ok(parts)
         };
         let all = self.one_behind_the_other(vec![marked(left, 0)?, marked(right, 1)?])?;

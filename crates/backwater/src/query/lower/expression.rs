@@ -32,13 +32,6 @@ impl<'a> Block<'a, '_> {
         Ok(Placed { expr, met: std::mem::replace(&mut self.met, around) })
     }
 
-    pub(super) fn at_place(&mut self, place: Clause, expr: &'a tree::Expr) -> Lowered<Expr> {
-        let before = std::mem::replace(&mut self.place, place);
-        let lowered = self.expr(expr);
-        self.place = before;
-        lowered
-    }
-
     /// Takes a condition in that every row must meet.
     pub(super) fn condition(&mut self, expr: &'a tree::Expr) -> Lowered<()> {
         let mut open = vec![expr];
@@ -77,9 +70,27 @@ impl<'a> Block<'a, '_> {
             found = found.or(Some(known));
             expr = inner;
         }
+        if let (None, Some(of)) = (found, self.named_with_collation(expr)) {
+            return self.collated(of);
+        }
         // SQLite takes one from inside of an operand too.
         let within = || inside(expr).and_then(|name| Collation::named(&name.text));
         Ok((expr, found.or_else(within)))
+    }
+
+    /// What a result column's name stands for, if a COLLATE is part of that.
+    fn named_with_collation(&self, expr: &tree::Expr) -> Option<&'a tree::Expr> {
+        let ExprKind::Column(parts) = &expr.kind else { return None };
+        let [name] = parts.as_slice() else { return None };
+        let (_, of) = self.names.iter().find(|(of, _)| of.eq_ignore_ascii_case(&name.text))?;
+        let is_column = !matches!(self.scope.bare(&name.text, name.at), Ok(None));
+        (matches!(of.kind, ExprKind::Collate(..)) && !is_column).then_some(*of)
+    }
+
+    /// What is equal for values that an expression's COLLATE finds equal.
+    pub(super) fn folded(&mut self, expr: &'a tree::Expr) -> Lowered<Expr> {
+        let (expr, collation) = self.collated(expr)?;
+        Ok(self.expr(expr)?.folded(collation.unwrap_or_default()))
     }
 
     /// Refuses a COLLATE somewhere in an expression whose values are compared for equality or
@@ -122,6 +133,11 @@ impl<'a> Block<'a, '_> {
                 let high = self.compare(Comparison::LessOrEqual, of, high)?;
                 negate(*negated, Expr::And(Box::new(low), Box::new(high)))
             }
+            ExprKind::InList { of, list, negated } if matches!(of.kind, ExprKind::Row(_)) => {
+                let any = list.iter().map(|item| self.compare(Comparison::Equal, of, item));
+                let any = any.collect::<Lowered<Vec<_>>>()?;
+                negate(*negated, any.into_iter().reduce(or).unwrap_or(Expr::Literal(Scalar::FALSE)))
+            }
             ExprKind::InList { of, list, negated } => {
                 let (of, collation) = self.collated(of)?;
                 let of = self.expr(of)?;
@@ -162,8 +178,8 @@ impl<'a> Block<'a, '_> {
             }
             ExprKind::Cast(of, data_type) => return self.cast(of, data_type, at),
             ExprKind::Row(_) => {
-                let help = "compare its values one by one";
-                return Err(Refusal::new(at, "a row of values is not supported", help));
+                let help = "compare it with a row of as many values: (a, b) = (1, 2)";
+                return Err(Refusal::new(at, "a row of values cannot stand here", help));
             }
         })
     }
@@ -321,11 +337,22 @@ impl<'a> Block<'a, '_> {
             links.push((*op, right.as_ref()));
             leftmost = left;
         }
-        let (leftmost, mut collation) = match links.last() {
-            Some((op, _)) if comparison(*op).is_some() => self.collated(leftmost)?,
-            _ => (leftmost, None),
+        let (mut so_far, mut collation) = match links.last() {
+            Some((op, right)) if comparison(*op).is_some() => {
+                let op = comparison(*op).unwrap_or(Comparison::Equal);
+                match rows(leftmost, right)? {
+                    Some(pairs) => {
+                        links.pop();
+                        (self.compare_rows(op, &pairs)?, None)
+                    }
+                    None => {
+                        let (leftmost, collation) = self.collated(leftmost)?;
+                        (self.expr(leftmost)?, collation)
+                    }
+                }
+            }
+            _ => (self.expr(leftmost)?, None),
         };
-        let mut so_far = self.expr(leftmost)?;
         for (op, right) in links.into_iter().rev() {
             match comparison(op) {
                 Some(comparison) => {
@@ -401,9 +428,41 @@ impl<'a> Block<'a, '_> {
         left: &'a tree::Expr,
         right: &'a tree::Expr,
     ) -> Lowered<Expr> {
+        if let Some(pairs) = rows(left, right)? {
+            return self.compare_rows(comparison, &pairs);
+        }
         let ((left, one), (right, other)) = (self.collated(left)?, self.collated(right)?);
         let (left, right) = (self.expr(left)?, self.expr(right)?);
         Ok(self.comparison(comparison, one.or(other).unwrap_or_default(), left, right))
+    }
+
+    /// Compares rows of values: by their first values that are not equal.
+    fn compare_rows(
+        &mut self,
+        comparison: Comparison,
+        pairs: &[(&'a tree::Expr, &'a tree::Expr)],
+    ) -> Lowered<Expr> {
+        let sides = pairs.iter().map(|(left, right)| {
+            let ((left, one), (right, other)) = (self.collated(left)?, self.collated(right)?);
+            Ok((one.or(other).unwrap_or_default(), self.expr(left)?, self.expr(right)?))
+        });
+        let sides = sides.collect::<Lowered<Vec<_>>>()?;
+        let differs = match comparison {
+            Comparison::LessOrEqual => Comparison::Less,
+            Comparison::GreaterOrEqual => Comparison::Greater,
+            other => other,
+        };
+        let mut whole: Option<Expr> = None;
+        for (collation, left, right) in sides.into_iter().rev() {
+            let mut pair = |by| self.comparison(by, collation, left.clone(), right.clone());
+            whole = Some(match (whole, comparison) {
+                (None, _) => pair(comparison),
+                (Some(rest), Comparison::Equal) => and(pair(Comparison::Equal), rest),
+                (Some(rest), Comparison::NotEqual) => or(pair(Comparison::NotEqual), rest),
+                (Some(rest), _) => or(pair(differs), and(pair(Comparison::Equal), rest)),
+            });
+        }
+        Ok(whole.unwrap_or(Expr::Literal(Scalar::TRUE)))
     }
 
     pub(super) fn comparison(
@@ -419,6 +478,11 @@ impl<'a> Block<'a, '_> {
     }
 
     fn is(&mut self, left: &'a tree::Expr, right: &'a tree::Expr) -> Lowered<Expr> {
+        if let Some(pairs) = rows(left, right)? {
+            let all = pairs.into_iter().map(|(left, right)| self.is(left, right));
+            let all = all.collect::<Lowered<Vec<_>>>()?;
+            return Ok(all.into_iter().reduce(and).unwrap_or(Expr::Literal(Scalar::TRUE)));
+        }
         let ((left, one), (right, other)) = (self.collated(left)?, self.collated(right)?);
         let (left, right) = (self.expr(left)?, self.expr(right)?);
         self.mark_time(&left, &right);
@@ -434,6 +498,33 @@ impl<'a> Block<'a, '_> {
             _ => Err(Refusal::new(escape.at, "ESCAPE takes a text of one letter", "")),
         }
     }
+}
+
+/// The values of two rows, side by side, if these are what is compared.
+fn rows<'e>(
+    left: &'e tree::Expr,
+    right: &'e tree::Expr,
+) -> Lowered<Option<Vec<(&'e tree::Expr, &'e tree::Expr)>>> {
+    let (at, message) = match (&left.kind, &right.kind) {
+        (ExprKind::Row(one), ExprKind::Row(other)) if one.len() == other.len() => {
+            return Ok(Some(one.iter().zip(other).collect()));
+        }
+        (ExprKind::Row(one), ExprKind::Row(other)) => {
+            let (one, other) = (one.len(), other.len());
+            (right.at, format!("a row of {one} values is compared with one of {other}"))
+        }
+        (ExprKind::Row(one), _) => {
+            let values = one.len();
+            (right.at, format!("a row of {values} values is compared with something else"))
+        }
+        (_, ExprKind::Row(other)) => {
+            let values = other.len();
+            (left.at, format!("something is compared with a row of {values} values"))
+        }
+        _ => return Ok(None),
+    };
+    let help = "write as many values in parentheses on both sides; for those of a subquery, EXISTS";
+    Err(Refusal::new(at, message, help))
 }
 
 /// The COLLATE in an expression that counts where the expression is compared.
@@ -509,6 +600,14 @@ pub(super) fn is_null(of: Expr) -> Expr {
 
 pub(super) fn not(expr: Expr) -> Expr {
     Expr::Not(Box::new(expr))
+}
+
+fn and(left: Expr, right: Expr) -> Expr {
+    Expr::And(Box::new(left), Box::new(right))
+}
+
+fn or(left: Expr, right: Expr) -> Expr {
+    Expr::Or(Box::new(left), Box::new(right))
 }
 
 fn negate(negated: bool, expr: Expr) -> Expr {

@@ -6,7 +6,7 @@ use super::block::Block;
 use super::expression::Clause;
 use super::parts::{OpenSource, Parts};
 use super::scope::{Named, NamedColumn, Scope};
-use super::{Lowered, param_no};
+use super::{Lowered, not_collated, param_no};
 use crate::error::nearest;
 use crate::query::expr::collation::Collation;
 use crate::query::expr::scalar::Affinity;
@@ -119,7 +119,7 @@ impl<'a> Block<'a, '_> {
                     |alias| alias.text.clone(),
                 );
                 self.check_alias(&name, query.at)?;
-                let parts = self.env.query(query, None)?.parts;
+                let parts = self.env.inner(query, None)?.parts;
                 if parts.is_plain() && (join == Join::Inner || self.sources.is_empty()) {
                     self.inline(parts, name);
                     return Ok(());
@@ -186,6 +186,7 @@ impl<'a> Block<'a, '_> {
         }
         if let Some((known, sql)) = schema.query_of(name) {
             let plan = self.env.named(known, sql, at)?;
+            not_collated(&plan.outputs, at)?;
             self.statement(plan, alias, join);
             return Ok(());
         }

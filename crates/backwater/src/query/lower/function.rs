@@ -4,10 +4,11 @@ use super::Lowered;
 use super::block::Block;
 use super::expression::Clause;
 use crate::error::{did_you_mean, nearest_name};
+use crate::query::expr::collation::Collation;
 use crate::query::expr::function::{Cast, Function};
-use crate::query::expr::scalar::Scalar;
+use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::window::WindowFunction;
-use crate::query::expr::{Expr, datetime};
+use crate::query::expr::{Comparison, Expr, datetime};
 use crate::query::plan::{Aggregate, AggregateFunction, OrderKey};
 use crate::query::syntax::tree::{self, Arguments, Call};
 use crate::query::syntax::{Location, Refusal};
@@ -73,7 +74,10 @@ impl<'a> Block<'a, '_> {
             let message = format!("{name}() has {count} arguments, expected {expected}");
             return Err(Refusal::new(at, message, ""));
         }
-        let compares = matches!(name.as_str(), "min" | "max" | "nullif");
+        if let (Some((Function::NullIf, ..)), [of, other]) = (known, list) {
+            return self.null_if(of, other);
+        }
+        let compares = matches!(name.as_str(), "min" | "max");
         let arguments = list.iter().map(|argument| {
             if compares {
                 self.no_collation(argument)?;
@@ -138,6 +142,19 @@ impl<'a> Block<'a, '_> {
         Ok(Expr::Call(function, arguments))
     }
 
+    fn null_if(&mut self, of: &'a tree::Expr, other: &'a tree::Expr) -> Lowered<Expr> {
+        let ((of, left), (other, right)) = (self.collated(of)?, self.collated(other)?);
+        let (of, other) = (self.expr(of)?, self.expr(other)?);
+        let collation = left.or(right).unwrap_or_default();
+        if collation == Collation::Binary {
+            return Ok(Expr::Call(Function::NullIf, vec![of, other]));
+        }
+        let sides = (Box::new(of.clone()), Box::new(other));
+        let is_it = Expr::Compare(Comparison::Equal, Affinity::None, collation, sides.0, sides.1);
+        let branches = vec![(is_it, Expr::Literal(Scalar::Null))];
+        Ok(Expr::Case { branches, otherwise: Some(Box::new(of)) })
+    }
+
     /// Marks those of some expressions whose values are known to be JSON.
     fn mark_json(&self, arguments: &mut [Expr]) {
         for argument in arguments {
@@ -195,10 +212,15 @@ impl<'a> Block<'a, '_> {
             }
             [argument, rest @ ..] => {
                 let orders = matches!(function, AggregateFunction::Min | AggregateFunction::Max);
-                if orders || aggregate.distinct {
-                    self.no_collation(argument)?;
-                }
-                let mut argument = [self.expr(argument)?];
+                let mut argument = match aggregate.distinct {
+                    true if function == AggregateFunction::Count => [self.folded(argument)?],
+                    is_distinct => {
+                        if orders || is_distinct {
+                            self.no_collation(argument)?;
+                        }
+                        [self.expr(argument)?]
+                    }
+                };
                 self.mark_json(&mut argument);
                 let [argument] = argument;
                 aggregate.argument = Some(argument);

@@ -18,6 +18,7 @@ use std::sync::Arc;
 
 use super::syntax::tree::{Name, Query};
 use super::syntax::{Location, Parsed, Refusal, parse, with_deep_stack};
+use crate::query::expr::collation::Collation;
 use crate::query::expr::{ColumnNo, Expr};
 use crate::query::plan::{Output, Param, Plan};
 use crate::schema::Schema;
@@ -69,7 +70,7 @@ impl Env<'_> {
             return Err(Refusal::new(query.at, message, help));
         }
         for table in &query.with {
-            let mut parts = env.query(&table.query, None)?.parts;
+            let mut parts = env.inner(&table.query, None)?.parts;
             rename(&mut parts.outputs, &table.columns, table.name.at)?;
             env.with.push((table.name.text.to_ascii_lowercase(), parts.finish(env.schema)?));
         }
@@ -82,6 +83,13 @@ impl Env<'_> {
             [only] => Block::lower(&env, only, Some(query), around),
             _ => env.compound(query, around),
         }
+    }
+
+    /// The same of a statement whose columns another one reads.
+    fn inner(&self, query: &Query, around: Option<&Scope>) -> Lowered<Part> {
+        let part = self.query(query, around)?;
+        not_collated(&part.parts.outputs, query.at)?;
+        Ok(part)
     }
 
     /// The plan of a named query of the schema.
@@ -111,6 +119,19 @@ impl Env<'_> {
             let _ = compiled.set(plan.clone());
         }
         Ok(plan)
+    }
+}
+
+/// Refuses columns with a COLLATE where another statement reads them: it would have to go along.
+fn not_collated(outputs: &[Output], at: Location) -> Lowered<()> {
+    match outputs.iter().find(|output| output.collation != Collation::Binary) {
+        None => Ok(()),
+        Some(output) => {
+            let message =
+                format!("COLLATE behind column \"{}\" is not supported here", output.name);
+            let help = "another statement reads it: write COLLATE there, where it is compared";
+            Err(Refusal::new(at, message, help))
+        }
     }
 }
 

@@ -83,6 +83,14 @@ impl<'g> Regrouping<'g> {
             *expr = Expr::Column(ColumnNo::only(key));
             return Ok(());
         }
+        let is_folded = |key: &Expr| matches!(key, Expr::Folded(_, of) if **of == *expr);
+        if self.first.is_none() && self.keys.iter().any(is_folded) {
+            // Of the values that the key's collation finds equal, the smallest one.
+            let least = Aggregate::new(AggregateFunction::Min, Some(expr.clone()));
+            let number = self.keys.len() + self.number(least);
+            *expr = Expr::Column(ColumnNo::only(number));
+            return Ok(());
+        }
         match expr {
             Expr::Aggregate(number) => {
                 *expr = Expr::Column(ColumnNo::only(self.keys.len() + *number));
@@ -115,13 +123,17 @@ impl<'g> Regrouping<'g> {
     fn of_first_row(&self, column: ColumnNo) -> Option<usize> {
         let order = vec![self.first.clone()?];
         let first = Aggregate::new(AggregateFunction::First, Some(Expr::Column(column)));
-        let first = Aggregate { order, ..first };
+        Some(self.number(Aggregate { order, ..first }))
+    }
+
+    /// The number of an aggregate, which is added unless it is there.
+    fn number(&self, aggregate: Aggregate) -> usize {
         let mut aggregates = self.aggregates.borrow_mut();
-        let known = aggregates.iter().position(|known| *known == first);
-        Some(known.unwrap_or_else(|| {
-            aggregates.push(first);
+        let known = aggregates.iter().position(|known| *known == aggregate);
+        known.unwrap_or_else(|| {
+            aggregates.push(aggregate);
             aggregates.len() - 1
-        }))
+        })
     }
 }
 

@@ -13,7 +13,7 @@ use crate::query::expr::collation::Collation;
 use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::{ColumnNo, Comparison, Expr};
 use crate::query::plan::{Aggregate, AggregateFunction, Combine, Grouping, Output, Relation};
-use crate::query::syntax::tree::{self, Query};
+use crate::query::syntax::tree::{self, ExprKind, Query};
 use crate::query::syntax::{Location, Refusal};
 use crate::schema::TableNo;
 
@@ -71,37 +71,56 @@ impl<'a> Block<'a, '_> {
         as_condition: bool,
         at: Location,
     ) -> Lowered<Expr> {
-        let (of, collation) = self.collated(of)?;
-        if collation.is_some_and(|collation| collation != Collation::Binary) {
-            let message = "COLLATE is not supported before IN (SELECT …)";
-            return Err(Refusal::new(at, message, "write EXISTS with a condition"));
-        }
-        let of = self.expr(of)?;
+        let values = match &of.kind {
+            ExprKind::Row(values) => values.as_slice(),
+            _ => std::slice::from_ref(of),
+        };
+        let of = values.iter().map(|of| {
+            let (of, collation) = self.collated(of)?;
+            if collation.is_some_and(|collation| collation != Collation::Binary) {
+                let message = "COLLATE is not supported before IN (SELECT …)";
+                return Err(Refusal::new(at, message, "write EXISTS with a condition"));
+            }
+            self.expr(of)
+        });
+        let mut of = of.collect::<Lowered<Vec<_>>>()?;
         let mut tied = self.tied(query, at)?;
-        if tied.parts.outputs.len() != 1 {
+        if tied.parts.outputs.len() != of.len() {
             let message = format!("this subquery has {} columns", tied.parts.outputs.len());
-            return Err(Refusal::new(at, message, "IN compares with one"));
+            let help = match of.len() {
+                1 => "IN compares with one".to_owned(),
+                width => format!("IN compares with {width} values"),
+            };
+            return Err(Refusal::new(at, message, help));
         }
         if tied.parts.limit.is_none() && tied.parts.offset.is_none() {
             tied.parts.order.clear();
         }
         let parts = self.plain(tied.parts, &tied.ties, at)?;
-        let output = parts.outputs[0].clone();
-        let affinity = Affinity::of_comparison(self.affinity(&of), output.affinity);
-        let tie = Tie {
-            inner: Expr::Under(affinity, Box::new(output.expr.clone())),
-            outer: Expr::Under(affinity, Box::new(of.clone())),
-        };
+        let pairs = parts.outputs.iter().zip(&of).map(|(output, of)| {
+            let affinity = Affinity::of_comparison(self.affinity(of), output.affinity);
+            Tie {
+                inner: Expr::Under(affinity, Box::new(output.expr.clone())),
+                outer: Expr::Under(affinity, Box::new(of.clone())),
+            }
+        });
+        let pairs: Vec<Tie> = pairs.collect();
         let again = |ties: &[Tie]| -> Vec<Tie> {
             ties.iter()
                 .map(|tie| Tie { inner: tie.inner.clone(), outer: tie.outer.clone() })
                 .collect()
         };
         if as_condition {
-            let ties = tied.ties.into_iter().chain([tie]).collect();
+            let ties = tied.ties.into_iter().chain(pairs).collect();
             let grouped = self.grouped(parts, ties, Vec::new(), Vec::new())?;
             return self.found(grouped, true, at);
         }
+        let (Some(of), true) = (of.pop(), of.is_empty()) else {
+            let message = "a row of values IN (SELECT …) is supported as a condition of the whole";
+            let help = "let it stand alone or behind AND in WHERE, or write EXISTS";
+            return Err(Refusal::new(at, message, help));
+        };
+        let output = parts.outputs[0].clone();
         // What it is when it is not found: unknown, if something in the list is, or it itself.
         let count = Aggregate::new(AggregateFunction::CountRows, None);
         let known = Aggregate::new(AggregateFunction::Count, Some(output.expr));
@@ -114,7 +133,7 @@ impl<'a> Block<'a, '_> {
         ];
         let counted = self.grouped(whole, again(&tied.ties), vec![count, known], values)?;
         let first = tied.ties.len();
-        let ties = tied.ties.into_iter().chain([tie]).collect();
+        let ties = tied.ties.into_iter().chain(pairs).collect();
         let grouped = self.grouped(parts, ties, Vec::new(), Vec::new())?;
         let counted = self.join(counted, false, at);
         let column = |number: usize| Expr::Column(ColumnNo::new(counted, first + number));
@@ -280,7 +299,7 @@ impl<'a> Block<'a, '_> {
 
     /// A subquery with its ties taken out of its conditions.
     fn tied(&mut self, query: &Query, at: Location) -> Lowered<Tied> {
-        let Part { mut parts, outer } = self.env.query(query, Some(&self.scope.clone()))?;
+        let Part { mut parts, outer } = self.env.inner(query, Some(&self.scope.clone()))?;
         let mut ties = Vec::new();
         let conditions = std::mem::take(&mut parts.conditions);
         let own = match conditions.iter().any(|of| reads_around(of) && sides(of).is_none()) {
@@ -472,8 +491,14 @@ struct Grouped {
 }
 
 /// A column that is not shown.
-fn blank(expr: Expr) -> Output {
-    Output { name: String::new(), expr, declared: None, affinity: Affinity::None }
+pub(super) fn blank(expr: Expr) -> Output {
+    Output {
+        name: String::new(),
+        expr,
+        declared: None,
+        affinity: Affinity::None,
+        collation: Collation::Binary,
+    }
 }
 
 fn tied_by(inner: Expr, outer: Expr) -> Expr {

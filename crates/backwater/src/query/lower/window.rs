@@ -83,10 +83,7 @@ impl<'a> Block<'a, '_> {
         resolved: Resolved<'a>,
     ) -> Lowered<(Window, Called, Frame)> {
         let called = self.called(call, name)?;
-        let partition = resolved.partition.iter().map(|expr| {
-            self.no_collation(expr)?;
-            self.expr(expr)
-        });
+        let partition = resolved.partition.iter().map(|expr| self.folded(expr));
         let partition = partition.collect::<Lowered<Vec<_>>>()?;
         let order = resolved.order.iter().map(|term| {
             let key = self.sort_key(term, &[])?;

@@ -226,6 +226,8 @@ pub(crate) struct Output {
     /// The type of the field that the column plainly is.
     pub(crate) declared: Option<FieldKind>,
     pub(crate) affinity: Affinity,
+    /// How DISTINCT compares its values.
+    pub(crate) collation: Collation,
 }
 
 #[derive(Debug, Clone, PartialEq)]

@@ -147,6 +147,7 @@ impl PlanNames<'_> {
             Expr::Column(number) => column(*number),
             Expr::Outer(_) | Expr::Aggregate(_) | Expr::Window(_) => "?".to_owned(),
             Expr::Under(_, inner) => of(inner),
+            Expr::Folded(collation, inner) => format!("{}{}", side(inner), collated(*collation)),
             Expr::Negate(inner) => format!("-{}", side(inner)),
             Expr::Not(inner) => match self.without_row(inner) {
                 Some(source) => format!("{source} has a row"),
