@@ -209,25 +209,18 @@ impl Choices<'_> {
                 &[("u", Holds::Text), ("v", Holds::Number)],
                 &["u", "v"],
             ),
-            12 if self.seldom() => {
-                let join = self.one(&[
-                    "JOIN part USING (n)",
-                    "LEFT JOIN part USING (n)",
-                    "NATURAL JOIN part",
-                    "NATURAL LEFT JOIN part AS p JOIN part AS q USING (n)",
-                ]);
-                let code = if join.contains(" q ") { "q.code" } else { "code" };
+            12 if self.often() => {
+                let joined = self.joined();
                 of(
-                    &format!(
-                        "(SELECT id AS i, n AS v, {code} AS k, count(*) AS c FROM item {join} GROUP BY id, n, {code})"
-                    ),
+                    &joined,
                     &[
                         ("i", Holds::Row(ITEM)),
                         ("v", Holds::Number),
                         ("k", Holds::Row(PART)),
+                        ("x", Holds::Text),
                         ("c", Holds::Number),
                     ],
-                    &["i", "v", "k"],
+                    &["i", "v", "k", "x"],
                 )
             }
             12 => {
@@ -317,6 +310,57 @@ impl Choices<'_> {
             columns.extend(own);
         }
         (sql, columns, ties)
+    }
+
+    /// Joins of every kind, also of USING and with subqueries in ON; of equal rows one with their
+    /// number.
+    fn joined(&mut self) -> String {
+        let world = self.world;
+        let tables = [("item", ITEM), ("part", PART), ("(SELECT * FROM part)", PART)];
+        let (mut sql, mut columns) = (String::new(), Vec::new());
+        let uses = self.often();
+        let count = self.one(&[2, 2, 3, 3, 4]);
+        let (mut item, mut part) = ("NULL".to_owned(), "NULL".to_owned());
+        for number in 0..count {
+            let (name, table) = if number < 2 { tables[number] } else { self.one(&tables) };
+            let alias = format!("j{number}");
+            let own = self.columns_of(&world.columns(table), &alias);
+            let id = |id: &str| format!("{alias}.{id}");
+            match table {
+                ITEM => item = id("id"),
+                _ => part = id("code"),
+            }
+            if number == 0 {
+                sql = format!("{name} AS {alias}");
+            } else {
+                let is_natural = uses && number == 1 && self.seldom();
+                let kind = self.one(&["RIGHT ", "FULL ", "LEFT ", ""]);
+                let natural = if is_natural { "NATURAL " } else { "" };
+                sql += &format!(" {natural}{kind}JOIN {name} AS {alias}");
+                let both: Vec<Column> = [columns.clone(), own.clone()].concat();
+                sql += &match () {
+                    () if is_natural => String::new(),
+                    () if uses => " USING (n)".to_owned(),
+                    () if self.seldom() => format!(" ON {}", self.condition(&both, 1, true)),
+                    () if self.seldom() => {
+                        let tie = self.tie(&columns, &own);
+                        format!(" ON {tie} AND {}", self.condition(&both, 1, true))
+                    }
+                    () => format!(" ON {}", self.tie(&columns, &own)),
+                };
+            }
+            columns.extend(own);
+        }
+        let n = if uses { "n".to_owned() } else { self.one(&columns).sql };
+        let other = self.one(&columns).sql;
+        let filter = match self.seldom() {
+            true => format!(" WHERE {}", self.condition(&columns, 1, false)),
+            false => String::new(),
+        };
+        format!(
+            "(SELECT {item} AS i, {n} AS v, {part} AS k, {other} AS x, count(*) AS c FROM {sql}{filter} \
+             GROUP BY {item}, {n}, {part}, {other})"
+        )
     }
 
     /// An equality between two sources, mostly of columns that hold the same.

@@ -429,7 +429,13 @@ impl Watched {
         let query =
             cache.query(&statement.sql, statement.params.iter().cloned().collect::<Named>());
         let is_known = |text: &str| {
-            ["COLLATE inside", "only an equality may"].iter().any(|of| text.contains(of))
+            let known = [
+                "COLLATE inside",
+                "only an equality may",
+                "this ON has a subquery",
+                "a subquery in ON of a full join",
+            ];
+            known.iter().any(|of| text.contains(of))
         };
         if query.as_ref().is_err_and(|error| is_known(&error.to_string())) {
             return None;

@@ -16,6 +16,9 @@ macro_rules! functions {
             $($function,)*
             /// Marks a value that is JSON; not to be called by name.
             IsJson,
+            /// The first value that is not null, of columns that are one by USING; not to be called
+            /// by name.
+            Merged,
         }
 
         impl Function {
@@ -167,7 +170,7 @@ impl Function {
         let mut values = arguments.iter().map(|argument| argument.eval(row, params));
         match self {
             Function::IsJson => return values.next().unwrap_or(Scalar::Null),
-            Function::Coalesce | Function::IfNull => {
+            Function::Coalesce | Function::IfNull | Function::Merged => {
                 return values.find(|value| !value.is_null()).unwrap_or(Scalar::Null);
             }
             Function::NullIf => {
@@ -335,6 +338,7 @@ impl Function {
             Function::UnixEpoch => return datetime::call(TimeForm::UnixEpoch, values),
             Function::Strftime => return datetime::call(TimeForm::Format, values),
             Function::IsJson
+            | Function::Merged
             | Function::Coalesce
             | Function::IfNull
             | Function::NullIf

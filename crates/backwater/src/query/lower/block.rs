@@ -8,6 +8,7 @@ use super::subquery::blank;
 use super::window::OpenWindows;
 use super::{Env, Lowered, Part, through};
 use crate::query::expr::collation::Collation;
+use crate::query::expr::function::Function;
 use crate::query::expr::scalar::Affinity;
 use crate::query::expr::{ColumnNo, Expr};
 use crate::query::plan::{
@@ -104,7 +105,7 @@ impl<'a, 'e> Block<'a, 'e> {
     }
 
     fn parts(&mut self, select: &'a Select, query: Option<&'a Query>) -> Lowered<Parts> {
-        self.from(select)?;
+        self.from(select, query)?;
         let named = select.items.iter().filter_map(|item| match item {
             Item::Expr { expr, alias: Some(alias), .. } => Some((alias.text.as_str(), expr)),
             _ => None,
@@ -212,14 +213,8 @@ impl<'a, 'e> Block<'a, 'e> {
     /// ORDER BY, LIMIT and OFFSET behind a UNION ALL.
     pub(super) fn order_union(env: &Env<'_>, mut parts: Parts, query: &Query) -> Lowered<Part> {
         let mut block = Block::new(env, None);
-        let columns = parts.outputs.iter().map(|output| NamedColumn {
-            name: output.name.clone(),
-            expr: output.expr.clone(),
-            declared: output.declared,
-            affinity: output.affinity,
-            is_merged: false,
-        });
-        let columns = columns.collect();
+        let columns = parts.outputs.iter();
+        let columns = columns.map(|output| NamedColumn::of(output, output.expr.clone())).collect();
         block.scope.sources.push(Named {
             name: "UNION ALL".to_owned(),
             title: "the UNION ALL".to_owned(),
@@ -330,11 +325,15 @@ impl<'a, 'e> Block<'a, 'e> {
                 }
                 Item::All(at) => {
                     for source in &self.scope.sources {
-                        items.extend(columns_of(source, *at, |column| !column.is_merged));
+                        let shown = source.columns.iter().filter(|column| !column.is_merged);
+                        items.extend(shown.map(|column| Shown::column(column, *at)));
                     }
                 }
                 Item::AllOf(name) => match self.scope.source(&name.text) {
-                    Some(source) => items.extend(columns_of(source, name.at, |_| true)),
+                    Some(source) => {
+                        let columns = source.columns.iter().map(NamedColumn::as_qualified);
+                        items.extend(columns.map(|column| Shown::column(&column, name.at)));
+                    }
                     None => return Err(self.scope.no_table(&name.text, name.at)),
                 },
             }
@@ -344,12 +343,11 @@ impl<'a, 'e> Block<'a, 'e> {
 
     /// How the schema writes the name of a column that stands alone.
     fn plain_name(&self, parts: &[Name]) -> Option<String> {
-        let column = match parts {
-            [name] => self.scope.bare(&name.text, name.at).ok()??,
-            [table, name] => self.scope.qualified(table, name, name.at).ok()??,
-            _ => return None,
-        };
-        Some(column.name.clone())
+        match parts {
+            [name] => Some(self.scope.bare(&name.text, name.at).ok()??.name.clone()),
+            [table, name] => Some(self.scope.qualified(table, name, name.at).ok()??.name),
+            _ => None,
+        }
     }
 
     /// A result column's expression, which sees the names of the others not at all, and its
@@ -451,6 +449,10 @@ impl<'a, 'e> Block<'a, 'e> {
     pub(super) fn declared(&self, expr: &Expr) -> Option<FieldKind> {
         match expr {
             Expr::Column(column) => self.column(*column).0,
+            Expr::Call(Function::Merged, all) => {
+                let first = self.declared(&all[0]);
+                first.filter(|_| all.iter().all(|one| self.declared(one) == first))
+            }
             _ => None,
         }
     }
@@ -521,22 +523,18 @@ pub(super) struct Shown {
     collation: Collation,
 }
 
+impl Shown {
+    fn column(column: &NamedColumn, at: Location) -> Self {
+        let met = column.expr.columns().into_iter().map(|column| (column, at)).collect();
+        let placed = Placed { expr: column.expr.clone(), met };
+        Self { name: column.name.clone(), placed, collation: Collation::Binary }
+    }
+}
+
 /// One key of ORDER BY.
 pub(super) struct SortKey {
     pub(super) placed: Placed,
     pub(super) descending: bool,
     pub(super) nulls_first: bool,
     pub(super) collation: Collation,
-}
-
-fn columns_of(
-    source: &Named,
-    at: Location,
-    are_shown: fn(&&NamedColumn) -> bool,
-) -> impl Iterator<Item = Shown> {
-    source.columns.iter().filter(are_shown).map(move |column| {
-        let met = column.expr.columns().into_iter().map(|column| (column, at)).collect();
-        let placed = Placed { expr: column.expr.clone(), met };
-        Shown { name: column.name.clone(), placed, collation: Collation::Binary }
-    })
 }

@@ -114,7 +114,7 @@ impl Env<'_> {
     }
 
     /// Statements of equal width, as UNION ALL has them.
-    fn one_behind_the_other(&self, mut all: Vec<Parts>) -> Lowered<Parts> {
+    pub(super) fn one_behind_the_other(&self, mut all: Vec<Parts>) -> Lowered<Parts> {
         if all.len() == 1
             && let Some(only) = all.pop()
         {

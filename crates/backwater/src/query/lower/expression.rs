@@ -10,7 +10,7 @@ use crate::query::expr::numeral::number_prefix;
 use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::{Arithmetic, ColumnNo, Comparison, Expr};
 use crate::query::plan::{AggregateFunction, Param};
-use crate::query::syntax::tree::{self, Arguments, Binary, ExprKind, Literal, Name, Unary};
+use crate::query::syntax::tree::{self, Binary, ExprKind, Literal, Name, Unary};
 use crate::query::syntax::{Location, Refusal};
 use crate::schema::FieldKind;
 
@@ -226,13 +226,12 @@ impl<'a> Block<'a, '_> {
 
     fn qualified(&mut self, table: &Name, column: &Name, at: Location) -> Lowered<Expr> {
         if let Some(found) = self.scope.qualified(table, column, at)? {
-            let expr = found.expr.clone();
-            return Ok(self.meet(expr, at));
+            return Ok(self.meet(found.expr, at));
         }
         if let Some(around) = self.around
             && let Some(found) = around.qualified(table, column, at)?
         {
-            return Ok(self.read_around(found.clone()));
+            return Ok(self.read_around(found));
         }
         Err(self.scope.no_table(&table.text, at))
     }
@@ -314,6 +313,7 @@ impl<'a> Block<'a, '_> {
             Expr::Column(column) => self.column(*column).1,
             Expr::Outer(number) => self.outer[number.column as usize].affinity,
             Expr::Cast(cast, _) => cast.affinity(),
+            Expr::Call(Function::Merged, all) => self.affinity(&all[0]),
             _ => Affinity::None,
         }
     }
@@ -529,49 +529,10 @@ fn rows<'e>(
 
 /// The COLLATE in an expression that counts where the expression is compared.
 fn inside(expr: &tree::Expr) -> Option<&Name> {
-    let mut parts: Vec<&tree::Expr> = Vec::new();
     match &expr.kind {
-        ExprKind::Collate(_, name) => return Some(name),
-        ExprKind::Unary(_, of)
-        | ExprKind::Cast(of, _)
-        | ExprKind::IsNull { of, .. }
-        | ExprKind::IsTruth { of, .. }
-        | ExprKind::InQuery { of, .. } => parts.push(of),
-        ExprKind::Binary(..) => {
-            // A row of operators nests as deep as it is long.
-            let mut leftmost = expr;
-            let mut rights = Vec::new();
-            while let ExprKind::Binary(left, _, right) = &leftmost.kind {
-                rights.push(right.as_ref());
-                leftmost = left;
-            }
-            parts.push(leftmost);
-            parts.extend(rights.into_iter().rev());
-        }
-        ExprKind::Is { left, right, .. } => parts.extend([left.as_ref(), right]),
-        ExprKind::Between { of, low, high, .. } => parts.extend([of.as_ref(), low, high]),
-        ExprKind::Like { of, pattern, .. } => parts.extend([pattern.as_ref(), of]),
-        ExprKind::InList { of, list, .. } => {
-            parts.push(of);
-            parts.extend(list);
-        }
-        ExprKind::Case { operand, branches, otherwise } => {
-            parts.extend(operand.as_deref());
-            parts.extend(branches.iter().flat_map(|(condition, result)| [condition, result]));
-            parts.extend(otherwise.as_deref());
-        }
-        ExprKind::Call(call) => {
-            if let Arguments::List(list) = &call.arguments {
-                parts.extend(list);
-            }
-        }
-        ExprKind::Row(list) => parts.extend(list),
-        ExprKind::Column(_)
-        | ExprKind::Literal(_)
-        | ExprKind::Exists(_)
-        | ExprKind::Subquery(_) => {}
+        ExprKind::Collate(_, name) => Some(name),
+        _ => expr.operands().into_iter().find_map(inside),
     }
-    parts.into_iter().find_map(inside)
 }
 
 /// A numeric literal: whole if it has neither point nor exponent and fits 64 bits.

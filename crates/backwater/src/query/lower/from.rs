@@ -9,10 +9,11 @@ use super::scope::{Named, NamedColumn, Scope};
 use super::{Lowered, not_collated, param_no};
 use crate::error::nearest;
 use crate::query::expr::collation::Collation;
-use crate::query::expr::scalar::Affinity;
+use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::{ColumnNo, Comparison, Expr};
 use crate::query::plan::{Plan, Relation};
-use crate::query::syntax::tree::{self, FromTerm, Select, Source};
+use crate::query::syntax::mentioned::Mentioned;
+use crate::query::syntax::tree::{self, FromTerm, Query, Select, Source};
 use crate::query::syntax::{Location, Refusal};
 use crate::schema::{FieldKind, IdType};
 
@@ -25,51 +26,55 @@ enum Join {
 
 impl<'a> Block<'a, '_> {
     /// Reads FROM; inner joins' conditions become conditions of the whole.
-    pub(super) fn from(&mut self, select: &'a Select) -> Lowered<()> {
+    pub(super) fn from(&mut self, select: &'a Select, query: Option<&Query>) -> Lowered<()> {
         if select.from.is_empty() {
             let help = "add FROM with a table's name";
             return Err(Refusal::new(select.at, "this reads no table", help));
         }
         self.place = Clause::Columns;
+        let named = Mentioned::in_statement(select, query);
         for term in &select.from {
-            let at = term.at;
-            let join = match term.join {
-                tree::Join::Inner => Join::Inner,
-                tree::Join::Left => Join::Left,
-                tree::Join::Right | tree::Join::Full => {
-                    let message = "only inner and left joins are supported";
-                    let help = "turn a right join around: put the table whose rows all stay first";
-                    return Err(Refusal::new(at, message, help));
-                }
-            };
-            let before = self.scope.sources.len();
-            self.term(term, join)?;
-            if term.is_natural || !term.using.is_empty() {
-                let equal = self.merged(term, before)?;
-                match (join, self.sources.last_mut()) {
-                    (Join::Left, Some(source)) => source.outer = Some(equal),
-                    _ => self.conditions.extend(equal),
-                }
-            }
-            match &term.on {
-                Some(on) if join == Join::Inner => self.condition(on)?,
-                Some(on) => {
-                    let before = self.sources.len();
-                    let on = self.expr(on)?.conjuncts();
-                    if self.sources.len() > before {
-                        let message = "a subquery in ON of a left join is not supported";
-                        let help = "join the subquery itself, or use it in WHERE";
-                        return Err(Refusal::new(at, message, help));
-                    }
-                    if let Some(source) = self.sources.last_mut() {
-                        source.outer = Some(on);
-                    }
-                }
-                None => {}
-            }
+            self.joined(term, &named)?;
         }
         self.place = Clause::Row;
         Ok(())
+    }
+
+    fn joined(&mut self, term: &'a FromTerm, named: &Mentioned) -> Lowered<()> {
+        use tree::Join as J;
+        let (mut mark, mut of_left) = (None, Vec::new());
+        if matches!(term.join, J::Right | J::Full) {
+            mark = Some(self.gather(named)?);
+            of_left = std::mem::take(&mut self.conditions);
+        }
+        let left = self.scope.sources.len();
+        let inner = matches!(term.join, J::Inner | J::Right);
+        self.term(term, if inner { Join::Inner } else { Join::Left })?;
+        let sources = self.sources.len();
+        let mut on = Vec::new();
+        if term.is_natural || !term.using.is_empty() {
+            on.extend(self.merged(term, left)?);
+        }
+        match &term.on {
+            Some(condition) if term.join == J::Inner => self.condition(condition)?,
+            Some(condition) => on.extend(self.expr(condition)?.conjuncts()),
+            None => {}
+        }
+        match term.join {
+            J::Inner => {
+                self.conditions.extend(on);
+                Ok(())
+            }
+            J::Left => self.left(sources - 1, sources, on, (named, term.at)),
+            J::Right => {
+                on.splice(0..0, of_left);
+                self.left(0, sources, on, (named, term.at))
+            }
+            J::Full => {
+                let mark = mark.unwrap_or(Expr::Literal(Scalar::Null));
+                self.full(on, of_left, mark, (named, term.at))
+            }
+        }
     }
 
     /// The equalities of columns that a source has in common with one of those in front of it, and
@@ -86,17 +91,21 @@ impl<'a> Block<'a, '_> {
         for (name, at) in named {
             let is_it = |column: &NamedColumn| column.name.eq_ignore_ascii_case(name);
             match (left.bare(name, at)?, right.columns.iter().position(is_it)) {
-                (Some(column), Some(place)) => pairs.push((column.expr.clone(), place)),
+                (Some(column), Some(place)) => pairs.push((column.clone(), place)),
                 _ if term.is_natural => {}
                 (None, _) => return Err(left.no_column(name, None, at)),
                 (_, None) => return Err(left.no_column(name, Some(right), at)),
             }
         }
+        let may_lack = matches!(term.join, tree::Join::Right | tree::Join::Full);
         let equal = pairs.into_iter().map(|(left, place)| {
             let column = &mut self.scope.sources[source].columns[place];
             column.is_merged = true;
-            let right = column.expr.clone();
-            self.comparison(Comparison::Equal, Collation::default(), left, right)
+            let right = column.clone();
+            if may_lack {
+                self.scope.merge(&left, &right);
+            }
+            self.comparison(Comparison::Equal, Collation::default(), left.expr, right.expr)
         });
         Ok(equal.collect())
     }
@@ -167,6 +176,7 @@ impl<'a> Block<'a, '_> {
                 NamedColumn {
                     name: field.name.to_string(),
                     expr: Expr::Column(ColumnNo::new(source, number)),
+                    qualified: None,
                     declared: Some(if parts { FieldKind::Json } else { field.kind }),
                     affinity: Affinity::of(field, schema),
                     is_merged: false,
@@ -198,12 +208,8 @@ impl<'a> Block<'a, '_> {
     /// Another statement as a source.
     fn statement(&mut self, plan: Arc<Plan>, name: String, join: Join) {
         let source = self.sources.len();
-        let columns = plan.outputs.iter().enumerate().map(|(number, output)| NamedColumn {
-            name: output.name.clone(),
-            expr: Expr::Column(ColumnNo::new(source, number)),
-            declared: output.declared,
-            affinity: output.affinity,
-            is_merged: false,
+        let columns = plan.outputs.iter().enumerate().map(|(number, output)| {
+            NamedColumn::of(output, Expr::Column(ColumnNo::new(source, number)))
         });
         let columns = columns.collect();
         let title = format!("query \"{name}\"");
@@ -222,14 +228,8 @@ impl<'a> Block<'a, '_> {
     /// Reads a statement's sources in its stead; its columns stand for their expressions.
     fn inline(&mut self, mut parts: Parts, name: String) {
         self.adopt(&mut parts);
-        let columns = parts.outputs.into_iter().map(|output| NamedColumn {
-            name: output.name,
-            expr: output.expr,
-            declared: output.declared,
-            affinity: output.affinity,
-            is_merged: false,
-        });
-        let columns = columns.collect();
+        let columns = parts.outputs.iter();
+        let columns = columns.map(|output| NamedColumn::of(output, output.expr.clone())).collect();
         let title = format!("query \"{name}\"");
         self.scope.sources.push(Named { name, title, columns });
         self.sources.extend(parts.sources);
@@ -241,18 +241,11 @@ impl<'a> Block<'a, '_> {
         let first = self.sources.len();
         let params: Vec<usize> =
             parts.params.iter().map(|param| param_no(&mut self.params, param)).collect();
-        let mut renumber = |expr: &mut Expr| {
-            expr.renumber(
-                &|column| ColumnNo::new(column.source() + first, column.column as usize),
-                &params,
-            );
-        };
-        parts.each_expr(&mut renumber);
-        parts.each_late_expr(&mut |expr| expr.renumber(&|column| column, &params));
-        for source in &mut parts.sources {
-            if let Relation::Statement(_, of) = &mut source.relation {
-                of.iter_mut().for_each(|param| *param = params[*param]);
-            }
-        }
+        parts.renumber_params(&params);
+        parts.each_expr(&mut |expr| {
+            expr.replace_columns(&|column| {
+                Expr::Column(ColumnNo::new(column.source() + first, column.column as usize))
+            });
+        });
     }
 }

@@ -135,9 +135,11 @@ fn numbers(expr: &Expr, sources: &[OpenSource], schema: &Schema) -> Numbers {
             any(&mut results.chain(otherwise.as_deref()))
         }
         Expr::Call(function, arguments) => match function {
-            Function::Coalesce | Function::IfNull | Function::Greatest | Function::Least => {
-                any(&mut arguments.iter())
-            }
+            Function::Coalesce
+            | Function::IfNull
+            | Function::Merged
+            | Function::Greatest
+            | Function::Least => any(&mut arguments.iter()),
             Function::NullIf => any(&mut arguments.iter().take(1)),
             Function::Contains
             | Function::Instr

@@ -7,6 +7,7 @@ mod from;
 mod function;
 mod identity;
 mod mixed;
+mod outer;
 mod parts;
 mod paths;
 mod regroup;

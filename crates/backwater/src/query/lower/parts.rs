@@ -88,6 +88,44 @@ impl Parts {
         self.limit.iter_mut().chain(&mut self.offset).for_each(f);
     }
 
+    /// Leaves out the parameters that nothing reads.
+    pub(super) fn drop_unused_params(&mut self) {
+        let mut is_used = vec![false; self.params.len()];
+        let mut note = |expr: &mut Expr| {
+            expr.walk(&mut |expr| {
+                if let Expr::Param(param) = expr {
+                    is_used[*param] = true;
+                }
+            });
+        };
+        self.each_expr(&mut note);
+        self.each_late_expr(&mut note);
+        for source in &self.sources {
+            if let Relation::Statement(_, of) = &source.relation {
+                of.iter().for_each(|param| is_used[*param] = true);
+            }
+        }
+        let before = |param: usize| is_used[..param].iter().filter(|used| **used).count();
+        let numbers: Vec<usize> = (0..is_used.len()).map(before).collect();
+        let mut number = 0;
+        self.params.retain(|_| {
+            number += 1;
+            is_used[number - 1]
+        });
+        self.renumber_params(&numbers);
+    }
+
+    /// Gives parameters other numbers.
+    pub(super) fn renumber_params(&mut self, numbers: &[usize]) {
+        self.each_expr(&mut |expr| expr.renumber(&|column| column, numbers));
+        self.each_late_expr(&mut |expr| expr.renumber(&|column| column, numbers));
+        for source in &mut self.sources {
+            if let Relation::Statement(_, of) = &mut source.relation {
+                of.iter_mut().for_each(|param| *param = numbers[*param]);
+            }
+        }
+    }
+
     /// Makes the plan.
     pub(super) fn finish(mut self, schema: &Schema) -> Lowered<Arc<Plan>> {
         self.show_first_of_equal(schema);

@@ -3,7 +3,9 @@
 use super::Lowered;
 use crate::error::nearest;
 use crate::query::expr::Expr;
+use crate::query::expr::function::Function;
 use crate::query::expr::scalar::Affinity;
+use crate::query::plan::Output;
 use crate::query::syntax::tree::Name;
 use crate::query::syntax::{Location, Refusal};
 use crate::schema::FieldKind;
@@ -27,10 +29,31 @@ pub(super) struct Named {
 pub(super) struct NamedColumn {
     pub(super) name: String,
     pub(super) expr: Expr,
+    /// What it is behind its source's name, where that is something else: by USING of a join in
+    /// which rows of either side may lack.
+    pub(super) qualified: Option<Box<NamedColumn>>,
     pub(super) declared: Option<FieldKind>,
     pub(super) affinity: Affinity,
     /// Whether it is one column with another one that is equal, by USING.
     pub(super) is_merged: bool,
+}
+
+impl NamedColumn {
+    pub(super) fn of(output: &Output, expr: Expr) -> Self {
+        Self {
+            name: output.name.clone(),
+            expr,
+            qualified: None,
+            declared: output.declared,
+            affinity: output.affinity,
+            is_merged: false,
+        }
+    }
+
+    /// The same behind its source's name.
+    pub(super) fn as_qualified(&self) -> Self {
+        self.qualified.as_deref().unwrap_or(self).clone()
+    }
 }
 
 impl Scope {
@@ -53,6 +76,34 @@ impl Scope {
         Ok(first.map(|(_, column)| column))
     }
 
+    pub(super) fn columns(&self) -> impl Iterator<Item = &NamedColumn> {
+        self.sources.iter().flat_map(|source| &source.columns)
+    }
+
+    pub(super) fn columns_mut(&mut self) -> impl Iterator<Item = &mut NamedColumn> {
+        self.sources.iter_mut().flat_map(|source| &mut source.columns)
+    }
+
+    /// Makes a column that a bare name stands for one with another column, of which the row that
+    /// it is in may have a value where its own lacks.
+    pub(super) fn merge(&mut self, column: &NamedColumn, other: &NamedColumn) {
+        let is_it = |known: &&mut NamedColumn| !known.is_merged && known.expr == column.expr;
+        for known in self.columns_mut().filter(is_it) {
+            let own = known.qualified.take().unwrap_or_else(|| Box::new(known.clone()));
+            let expr = match known.expr.clone() {
+                Expr::Call(Function::Merged, mut all) => {
+                    all.push(other.expr.clone());
+                    Expr::Call(Function::Merged, all)
+                }
+                first => Expr::Call(Function::Merged, vec![first, other.expr.clone()]),
+            };
+            let declared = known.declared.filter(|_| known.declared == other.declared);
+            let (name, affinity) = (own.name.clone(), own.affinity);
+            let qualified = Some(own);
+            *known = NamedColumn { name, expr, qualified, declared, affinity, is_merged: false };
+        }
+    }
+
     /// The source of a name; `None` if there is none.
     pub(super) fn source(&self, name: &str) -> Option<&Named> {
         self.sources.iter().find(|source| source.name.eq_ignore_ascii_case(name))
@@ -64,13 +115,13 @@ impl Scope {
         table: &Name,
         column: &Name,
         at: Location,
-    ) -> Lowered<Option<&NamedColumn>> {
+    ) -> Lowered<Option<NamedColumn>> {
         let Some(source) = self.source(&table.text) else {
             return Ok(None);
         };
         let mut columns = source.columns.iter();
         match columns.find(|other| other.name.eq_ignore_ascii_case(&column.text)) {
-            Some(column) => Ok(Some(column)),
+            Some(column) => Ok(Some(column.as_qualified())),
             None => Err(self.no_column(&column.text, Some(source), at)),
         }
     }

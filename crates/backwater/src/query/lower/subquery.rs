@@ -501,7 +501,7 @@ pub(super) fn blank(expr: Expr) -> Output {
     }
 }
 
-fn tied_by(inner: Expr, outer: Expr) -> Expr {
+pub(super) fn tied_by(inner: Expr, outer: Expr) -> Expr {
     let (inner, outer) = (Box::new(inner), Box::new(outer));
     Expr::Compare(Comparison::Equal, Affinity::None, Collation::Binary, inner, outer)
 }

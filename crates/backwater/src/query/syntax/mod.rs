@@ -2,6 +2,7 @@
 //! of everything that a message may be about.
 
 mod expression;
+pub(crate) mod mentioned;
 mod parser;
 mod token;
 pub(crate) mod tree;

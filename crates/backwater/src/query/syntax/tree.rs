@@ -331,3 +331,51 @@ pub(crate) enum Arguments {
     All,
     List(Vec<Expr>),
 }
+
+impl Expr {
+    /// The expressions that this one's value is made of, from left to right, without those inside
+    /// of its subqueries. A row of operators nests as deep as it is long, and gives all of its
+    /// operands.
+    pub(crate) fn operands(&self) -> Vec<&Expr> {
+        let mut out: Vec<&Expr> = Vec::new();
+        match &self.kind {
+            ExprKind::Unary(_, of)
+            | ExprKind::Collate(of, _)
+            | ExprKind::Cast(of, _)
+            | ExprKind::IsNull { of, .. }
+            | ExprKind::IsTruth { of, .. }
+            | ExprKind::InQuery { of, .. } => out.push(of),
+            ExprKind::Binary(..) => {
+                let mut leftmost = self;
+                let mut rights = Vec::new();
+                while let ExprKind::Binary(left, _, right) = &leftmost.kind {
+                    rights.push(right.as_ref());
+                    leftmost = left;
+                }
+                out.push(leftmost);
+                out.extend(rights.into_iter().rev());
+            }
+            ExprKind::Is { left, right, .. } => out.extend([left.as_ref(), right]),
+            ExprKind::Between { of, low, high, .. } => out.extend([of.as_ref(), low, high]),
+            ExprKind::Like { of, pattern, .. } => out.extend([pattern.as_ref(), of]),
+            ExprKind::InList { of, list, .. } => {
+                out.push(of);
+                out.extend(list);
+            }
+            ExprKind::Case { operand, branches, otherwise } => {
+                out.extend(operand.as_deref());
+                out.extend(branches.iter().flat_map(|(condition, result)| [condition, result]));
+                out.extend(otherwise.as_deref());
+            }
+            ExprKind::Call(Call { arguments: Arguments::List(list), .. }) | ExprKind::Row(list) => {
+                out.extend(list);
+            }
+            ExprKind::Call(_)
+            | ExprKind::Column(_)
+            | ExprKind::Literal(_)
+            | ExprKind::Exists(_)
+            | ExprKind::Subquery(_) => {}
+        }
+        out
+    }
+}
