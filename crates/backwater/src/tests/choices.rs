@@ -46,6 +46,16 @@ pub(super) struct Choices<'c> {
     world: &'c World,
 }
 
+/// What json_each() gives.
+const ELEMENT: &[(&str, Holds)] = &[
+    ("key", Holds::Number),
+    ("value", Holds::Row(PART)),
+    ("type", Holds::Text),
+    ("atom", Holds::Row(PART)),
+    ("fullkey", Holds::Text),
+    ("path", Holds::Text),
+];
+
 const COLLATIONS: [&str; 3] = ["NOCASE", "RTRIM", "UNICODE"];
 
 /// The link table of an item's parts.
@@ -148,7 +158,16 @@ impl Choices<'_> {
             true => format!(" WHERE {}", choices.condition(&inner, 1, false)),
             false => String::new(),
         };
-        let mut source = match self.pick(16) {
+        let mut source = match self.pick(17) {
+            16 => {
+                let json = self.one(&[
+                    r#"'[1,"P",{"a":2},null,"a"]'"#,
+                    r#"'{"a":{"b":[1,2],"c d":2}}', '$.a'"#,
+                    "coalesce(:p, '[7,[1]]') || ''",
+                ]);
+                let json = json.replace(":p, ", "NULL, ");
+                of(&format!("json_each({json})"), ELEMENT, &["id"])
+            }
             0..=2 => of("item", &world.columns(ITEM), &["id"]),
             3 => {
                 let table = self.pick(world.tables.len());
@@ -277,8 +296,19 @@ impl Choices<'_> {
     fn from(&mut self) -> (String, Vec<Column>, Vec<String>) {
         let count = self.one(&[1, 1, 2, 2, 2, 3, 3, 4]);
         let (mut sql, mut columns, mut ties) = (String::new(), Vec::new(), Vec::new());
+        let mut item: Option<String> = None;
         for number in 0..count {
-            let source = self.source(number);
+            let mut source = self.source(number);
+            if let Some(item) = item.as_ref().filter(|_| self.seldom()) {
+                let of = self.one(&["", "", ", '$.k'"]);
+                source.sql = format!("json_each({item}.j{of}) AS {}", source.alias);
+                source.columns = ELEMENT.to_vec();
+                source.ties = vec!["id"];
+                ties.push(format!("⟨{number}:{item}.id⟩"));
+            }
+            if source.columns.contains(&("j", Holds::Json)) {
+                item = Some(source.alias.clone());
+            }
             let own = self.columns_of(&source.columns, &source.alias);
             if number == 0 {
                 sql = format!(" FROM {}", source.sql);
@@ -390,7 +420,32 @@ impl Choices<'_> {
             .to_owned()
     }
 
+    /// What stands in a JSON value.
+    fn json_value(&mut self, columns: &[Column]) -> Option<String> {
+        let json: Vec<&Column> = columns.iter().filter(|of| of.holds == Holds::Json).collect();
+        let column = (!json.is_empty()).then(|| self.one(&json).sql.clone())?;
+        let value = self.one(&[
+            "J -> '$.k'",
+            "J ->> 'k'",
+            "J ->> 1",
+            "json_extract(J, '$[0]', '$.k')",
+            "json_extract(J, '$.k.x')",
+            "json_array_length(J)",
+            "json_type(J, '$[1]')",
+            "json_array(json(J), J)",
+            "json_valid(J) + json_valid('[' || coalesce(J, ''))",
+            "(SELECT count(*) FROM json_each(J))",
+            "(SELECT max(value) FROM json_each(J) WHERE key > 0)",
+        ]);
+        Some(value.replace('J', &column))
+    }
+
     fn value(&mut self, columns: &[Column], deep: usize) -> String {
+        if self.pick(12) == 11
+            && let Some(value) = self.json_value(columns)
+        {
+            return format!("({value})");
+        }
         let column = self.one(columns).sql;
         if deep == 0 {
             return if self.pick(4) == 3 { self.literal() } else { column };
@@ -485,6 +540,19 @@ impl Choices<'_> {
             }
             10 if deep > 0 => format!("NOT ({})", self.condition(columns, deep - 1, subqueries)),
             9 | 10 => format!("{} > 0", self.one(columns).sql),
+            11 if columns.iter().any(|of| of.holds == Holds::Json) => {
+                let json: Vec<&Column> =
+                    columns.iter().filter(|of| of.holds == Holds::Json).collect();
+                let (json, of) = (self.one(&json).sql.clone(), self.one(columns).sql);
+                let condition = self.one(&[
+                    "V IN (SELECT value FROM json_each(J))",
+                    "V NOT IN (SELECT atom FROM json_each(J))",
+                    "EXISTS (SELECT 1 FROM json_each(J) AS e WHERE e.value = V OR e.key = 'k')",
+                    "NOT EXISTS (SELECT 1 FROM json_each(J, '$.k') WHERE type = 'text')",
+                    "V IN (SELECT value FROM json_each('[1,\"P\",2,\"a\"]'))",
+                ]);
+                condition.replace('J', &json).replace('V', &of)
+            }
             11 | 12 => {
                 let not = self.one(&["", "NOT "]);
                 let (from, inner) = self.around(columns);
@@ -777,7 +845,7 @@ impl Choices<'_> {
                     let behind = behind.collect::<String>();
                     // Which of the equal values shows is told to the judge.
                     let body = format!(
-                        "SELECT {{{{DISTINCT}}}} /*min(*/{of}/*)*/ {{{{COLLATE {collation}}}}}{behind}{from} /*GROUP BY {by}*/"
+                        "SELECT ⟦DISTINCT⟧ /*min(*/{of}/*)*/ ⟦COLLATE {collation}⟧{behind}{from} /*GROUP BY {by}*/"
                     );
                     (body, Vec::new(), keys)
                 } else {
@@ -832,7 +900,11 @@ impl Choices<'_> {
                 }
                 // The row of the only end, which no other one shares.
                 let row = match ties.as_slice() {
-                    [tie] if self.seldom() && !has_end(&outputs) => tie.split_once(':'),
+                    // What identifies an element is told to the judge only.
+                    [tie] if !from.contains("FROM json_each") => {
+                        let is_alone = self.seldom() && !has_end(&outputs);
+                        tie.split_once(':').filter(|_| is_alone)
+                    }
                     _ => None,
                 };
                 if let Some((_, tie)) = row {
@@ -994,14 +1066,14 @@ fn finish(
         if keys.is_empty() { String::new() } else { format!(" ORDER BY {}", keys.join(", ")) }
     };
     let sql = without(&format!("{body}{}{excerpt}", by(&order)), "/*", "*/");
-    let sql = sql.replace("{{", "").replace("}}", "");
+    let sql = sql.replace('⟦', "").replace('⟧', "");
     let within = if within.is_empty() { "1".to_owned() } else { within.join(", ") };
     let judge = format!("{body}{}{excerpt}", by(&[order, ties].concat()))
         .replace("/*TIES*/", &format!(" ORDER BY {within}"))
         .replace("/*, TIES*/", &format!(", {within}"))
         .replace("/*", "")
         .replace("*/", "");
-    let judge = without(&judge, "{{", "}}");
+    let judge = without(&judge, "⟦", "⟧");
     let with = format!("WITH counts AS ({COUNTS}), above AS ({ABOVE}), top AS ({TOP_JUDGED}) ");
     // A named query of the schema is the same as one that WITH names.
     let sql = if body.len().is_multiple_of(3) { with.clone() + &sql } else { sql };

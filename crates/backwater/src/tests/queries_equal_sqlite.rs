@@ -394,7 +394,9 @@ fn judge(query: &Query, text: &str) -> String {
     for part in parts {
         let (tie, rest) = part.split_once('⟩').unwrap();
         let (source, column) = tie.split_once(':').unwrap();
-        let is_determined = plan.sources[source.parse::<usize>().unwrap()].is_determined;
+        let source = plan.sources.get(source.parse::<usize>().unwrap());
+        let source = source.unwrap_or_else(|| panic!("no source {tie} of {text}"));
+        let is_determined = source.is_determined;
         out += if is_determined { "NULL" } else { column };
         out += rest;
     }

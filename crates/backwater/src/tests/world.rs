@@ -181,7 +181,20 @@ impl World {
             Kind::Bool => (number % 2 == 1).into(),
             Kind::Text => ["a", "A", "ab", "7", "", "é", "b "][number % 7].into(),
             Kind::Time => time(number % 5),
-            Kind::Json => Json::parse(&format!("{{\"k\":{}}}", number % 3)).unwrap().into(),
+            Kind::Json => {
+                let json = match number {
+                    3 => r#"[1,"a",null,2.5]"#,
+                    5 => r#"["P","Q","P"]"#,
+                    6 => r#"{"a b":[1.5,true,[]],"k":{"x":"P"},"k":7}"#,
+                    7 => "[]",
+                    8 => r#"["P","a"]"#,
+                    9 => "7",
+                    10 => r#""P""#,
+                    11 => "null",
+                    _ => &format!("{{\"k\":{}}}", number % 3),
+                };
+                Json::parse(json).unwrap().into()
+            }
             Kind::Link(to) => self.id(to, number),
         }
     }

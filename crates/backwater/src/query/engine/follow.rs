@@ -325,9 +325,9 @@ impl Following<'_> {
     /// Whether so many rows changed that each binding goes through all of them.
     fn is_much_for_all(&self, starts: usize) -> bool {
         let plan = self.plan;
-        let rows = match plan.sources[plan.scratch.start].relation {
-            Relation::Table(table) => self.commit.changes.after.table(table).rows() as usize,
-            Relation::Statement(..) => return false,
+        let rows = match plan.first().map(|first| &first.relation) {
+            Some(Relation::Table(table)) => self.commit.changes.after.table(*table).rows() as usize,
+            _ => return false,
         };
         let is_for_all = self.group.by_range.is_none() || self.group.len == 1;
         plan.keys.is_empty() && is_for_all && plan.is_much(starts, rows)

@@ -16,6 +16,8 @@ macro_rules! functions {
             $($function,)*
             /// Marks a value that is JSON; not to be called by name.
             IsJson,
+            /// What json_extract() gives, written as JSON; not to be called by name.
+            JsonExtracted,
             /// The first value that is not null, of columns that are one by USING; not to be called
             /// by name.
             Merged,
@@ -43,11 +45,13 @@ functions! {
     IfNull "ifnull" 2 2;
     Instr "instr" 2 2;
     JulianDay "julianday" 1 100;
+    Json "json" 1 1;
     JsonArray "json_array" 0 100;
     JsonArrayLength "json_array_length" 1 2;
-    JsonExtract "json_extract" 2 2;
+    JsonExtract "json_extract" 2 100;
     JsonObject "json_object" 0 100;
     JsonType "json_type" 1 2;
+    JsonValid "json_valid" 1 1;
     Length "length" 1 1;
     Lower "lower" 1 1;
     Greatest "max" 2 100;
@@ -124,15 +128,15 @@ impl Function {
         (!name.starts_with(|letter: char| letter.is_ascii_alphabetic())).then_some(name)
     }
 
-    /// Whether it looks into a JSON value.
-    pub(crate) fn reads_json(self) -> bool {
-        matches!(self, Function::JsonExtract | Function::JsonArrayLength | Function::JsonType)
-    }
-
     pub(crate) fn gives_json(self) -> bool {
         matches!(
             self,
-            Function::IsJson | Function::JsonArray | Function::JsonObject | Function::Arrow
+            Function::IsJson
+                | Function::JsonExtracted
+                | Function::Json
+                | Function::JsonArray
+                | Function::JsonObject
+                | Function::Arrow
         )
     }
 
@@ -330,7 +334,20 @@ impl Function {
             Function::Invert => Scalar::Int(!int(0)?),
             Function::Arrow => json::find(&text(0)?, &values[1])?.as_json(),
             Function::ArrowText => json::find(&text(0)?, &values[1])?.as_sql(),
-            Function::JsonExtract => json::find_path(&text(0)?, &text(1)?)?.as_sql(),
+            Function::JsonExtract if values.len() == 2 => {
+                json::find_path(&text(0)?, &text(1)?)?.as_sql()
+            }
+            Function::JsonExtract => {
+                let (of, mut found) = (text(0)?, Vec::new());
+                for path in 1..values.len() {
+                    found.push(json::find_path(&of, &text(path)?));
+                }
+                json::find_path(&of, "$")?;
+                json::array(&found)
+            }
+            Function::JsonExtracted => json::find_path(&text(0)?, &text(1)?)?.as_sql_json(),
+            Function::Json => json::find_path(&text(0)?, "$")?.as_json(),
+            Function::JsonValid => Scalar::Int(json::find_path(&text(0)?, "$").is_some().into()),
             Function::Date => return datetime::call(TimeForm::Date, values),
             Function::Time => return datetime::call(TimeForm::Time, values),
             Function::DateTime => return datetime::call(TimeForm::DateTime, values),

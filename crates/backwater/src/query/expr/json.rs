@@ -1,6 +1,8 @@
 //! JSON inside of statements: values written as JSON, and members found in it. The rules are
 //! SQLite's.
 
+use std::borrow::Cow;
+
 use serde_json::value::RawValue;
 
 use crate::query::expr::numeral::{number_prefix, real_text};
@@ -26,7 +28,61 @@ pub(crate) fn write(out: &mut String, value: &Scalar<'_>, is_json: bool) {
 /// A JSON value inside of a text.
 pub(crate) struct JsonPart<'j>(&'j str);
 
-impl JsonPart<'_> {
+/// A member of an object, an element of an array, or a value that has none of these itself.
+pub(crate) struct Element<'j> {
+    pub(crate) name: ElementName<'j>,
+    pub(crate) value: JsonPart<'j>,
+}
+
+/// What an element is found by.
+pub(crate) enum ElementName<'j> {
+    None,
+    Place(usize),
+    Member(Cow<'j, str>),
+}
+
+impl ElementName<'_> {
+    /// The path of the element in what this path leads to.
+    pub(crate) fn behind(&self, path: &str) -> String {
+        match self {
+            ElementName::None => path.to_owned(),
+            ElementName::Place(place) => format!("{path}[{place}]"),
+            ElementName::Member(name) => {
+                let is_plain = name.starts_with(|first: char| first.is_ascii_alphabetic())
+                    && name.bytes().all(|letter| letter.is_ascii_alphanumeric());
+                if is_plain { format!("{path}.{name}") } else { format!("{path}.\"{name}\"") }
+            }
+        }
+    }
+}
+
+impl<'j> JsonPart<'j> {
+    pub(crate) fn has_elements(&self) -> bool {
+        self.0.starts_with(['{', '['])
+    }
+
+    /// Its elements, or itself if it can have none.
+    pub(crate) fn each_element(&self) -> Vec<Element<'j>> {
+        let json: &'j str = self.0;
+        match json.as_bytes().first() {
+            Some(b'[') => {
+                let all: Vec<&'j RawValue> = serde_json::from_str(json).unwrap_or_default();
+                let element = |(place, value): (usize, &'j RawValue)| Element {
+                    name: ElementName::Place(place),
+                    value: JsonPart(value.get()),
+                };
+                all.into_iter().enumerate().map(element).collect()
+            }
+            Some(b'{') => {
+                let mut out = Vec::new();
+                each_member(json, &mut |name, value| {
+                    out.push(Element { name: ElementName::Member(name), value: JsonPart(value) });
+                });
+                out
+            }
+            _ => vec![Element { name: ElementName::None, value: JsonPart(json) }],
+        }
+    }
     /// How many elements it has; none unless it is an array.
     pub(crate) fn elements(&self) -> usize {
         serde_json::from_str::<Vec<&RawValue>>(self.0).map_or(0, |elements| elements.len())
@@ -65,6 +121,22 @@ impl JsonPart<'_> {
             Some(_) => number_prefix(self.0).0,
         }
     }
+}
+
+impl JsonPart<'_> {
+    /// The value that it stands for, as JSON.
+    pub(crate) fn as_sql_json(&self) -> Scalar<'static> {
+        let mut out = String::new();
+        write(&mut out, &self.as_sql(), self.has_elements());
+        Scalar::Text(out.into())
+    }
+}
+
+/// An array of what was found, with null where nothing was.
+pub(crate) fn array(found: &[Option<JsonPart<'_>>]) -> Scalar<'static> {
+    let found = found.iter().map(|part| part.as_ref().map_or("null", |part| part.0));
+    let array = format!("[{}]", found.collect::<Vec<_>>().join(","));
+    Scalar::Text(Json::from_raw(&array).as_str().into())
 }
 
 /// What `->` finds: by a path that begins with `$`, by a member's name, or by a place in an array.
@@ -109,9 +181,20 @@ pub(crate) fn find_path<'j>(json: &'j str, path: &str) -> Option<JsonPart<'j>> {
 
 /// The first member of that name.
 fn member<'j>(json: &'j str, name: &str) -> Option<&'j str> {
-    struct Members<'n>(&'n str);
-    impl<'de> serde::de::Visitor<'de> for Members<'_> {
-        type Value = Option<&'de str>;
+    let mut found = None;
+    each_member(json, &mut |known, value| {
+        if found.is_none() && known == name {
+            found = Some(value);
+        }
+    })?;
+    found
+}
+
+/// Calls `each` with the members of an object, in their order; `None` if it is none.
+fn each_member<'j>(json: &'j str, each: &mut dyn FnMut(Cow<'j, str>, &'j str)) -> Option<()> {
+    struct Members<'m, 'de>(&'m mut dyn FnMut(Cow<'de, str>, &'de str));
+    impl<'de> serde::de::Visitor<'de> for Members<'_, 'de> {
+        type Value = ();
 
         fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
             f.write_str("an object")
@@ -121,18 +204,19 @@ fn member<'j>(json: &'j str, name: &str) -> Option<&'j str> {
             self,
             mut members: A,
         ) -> Result<Self::Value, A::Error> {
-            let mut found = None;
-            while let Some(name) = members.next_key::<std::borrow::Cow<'de, str>>()? {
+            while let Some(name) = members.next_key::<Name<'de>>()? {
                 let value: &'de RawValue = members.next_value()?;
-                if found.is_none() && name == self.0 {
-                    found = Some(value.get());
-                }
+                (self.0)(name.0, value.get());
             }
-            Ok(found)
+            Ok(())
         }
     }
+    /// Borrowed where it has no escapes.
+    #[derive(serde::Deserialize)]
+    struct Name<'n>(#[serde(borrow)] Cow<'n, str>);
+
     let mut reader = serde_json::Deserializer::from_str(json);
-    serde::de::Deserializer::deserialize_map(&mut reader, Members(name)).ok()?
+    serde::de::Deserializer::deserialize_map(&mut reader, Members(each)).ok()
 }
 
 /// The element at a place, counted from 0, or from the end with the last as 1.

@@ -362,6 +362,21 @@ impl Expr {
         }
     }
 
+    /// Whether it reads a column of the statement around this one.
+    pub(crate) fn reads_around(&self) -> bool {
+        let mut found = false;
+        self.walk(&mut |expr| found |= matches!(expr, Expr::Outer(_)));
+        found
+    }
+
+    /// Puts another expression in the place of each column of the statement around this one.
+    pub(crate) fn replace_outer(&mut self, by: &dyn Fn(ColumnNo) -> Expr) {
+        match self {
+            Expr::Outer(number) => *self = by(*number),
+            other => other.children_mut(&mut |child| child.replace_outer(by)),
+        }
+    }
+
     /// Gives columns and parameters other numbers.
     pub(crate) fn renumber(&mut self, columns: &dyn Fn(ColumnNo) -> ColumnNo, params: &[usize]) {
         match self {
@@ -383,8 +398,8 @@ impl Expr {
     /// Whether its value is known to be JSON, and not only a text that may be.
     pub(crate) fn is_json(&self) -> bool {
         match self {
+            Expr::Call(Function::JsonExtract, arguments) => arguments.len() > 2,
             Expr::Call(function, _) => function.gives_json(),
-            Expr::Aggregate(_) => false,
             _ => false,
         }
     }

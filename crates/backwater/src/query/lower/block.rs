@@ -38,6 +38,8 @@ pub(super) struct Block<'a, 'e> {
     /// The sources that stand for subqueries which are behind the grouping, if there is one, and
     /// where these stand.
     pub(super) late: Vec<(usize, Location)>,
+    /// Columns, and those that are the same as JSON.
+    pub(super) as_json: Vec<(ColumnNo, ColumnNo)>,
     /// Whether equal rows are one.
     is_distinct: bool,
     pub(super) windows: OpenWindows<'a>,
@@ -67,6 +69,7 @@ impl<'a, 'e> Block<'a, 'e> {
             place: Clause::Row,
             met: Vec::new(),
             late: Vec::new(),
+            as_json: Vec::new(),
             is_distinct: false,
             windows: OpenWindows::default(),
             behind: OverGroups::default(),

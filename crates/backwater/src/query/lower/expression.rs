@@ -372,14 +372,13 @@ impl<'a> Block<'a, '_> {
     }
 
     fn binary(&mut self, left: Expr, op: Binary, right: Expr, at: Location) -> Lowered<Expr> {
-        if matches!(op, Binary::Arrow | Binary::ArrowText) {
-            return self.arrow(left, op, right, at);
-        }
         let function = match op {
             Binary::BitAnd => Some(Function::BitAnd),
             Binary::BitOr => Some(Function::BitOr),
             Binary::ShiftLeft => Some(Function::ShiftLeft),
             Binary::ShiftRight => Some(Function::ShiftRight),
+            Binary::Arrow => Some(Function::Arrow),
+            Binary::ArrowText => Some(Function::ArrowText),
             Binary::Glob => return Ok(Expr::Call(Function::Glob, vec![right, left])),
             _ => None,
         };
@@ -402,24 +401,6 @@ impl<'a> Block<'a, '_> {
             }
         };
         Ok(Expr::Arithmetic(arithmetic, left, right))
-    }
-
-    fn arrow(&mut self, left: Expr, op: Binary, right: Expr, at: Location) -> Lowered<Expr> {
-        let is_json = match &left {
-            Expr::Column(column) => self.column(*column).0 == Some(FieldKind::Json),
-            Expr::Outer(number) => {
-                self.outer[number.column as usize].declared == Some(FieldKind::Json)
-            }
-            Expr::Call(Function::JsonExtract, _) => true,
-            other => self.is_json(other),
-        };
-        if !is_json {
-            let help = "it finds members in a column of type json, or in what json_object() gives";
-            let message = format!("what is left of {} is not JSON", op.spelled());
-            return Err(Refusal::new(at, message, help));
-        }
-        let function = if op == Binary::Arrow { Function::Arrow } else { Function::ArrowText };
-        Ok(Expr::Call(function, vec![left, right]))
     }
 
     fn compare(

@@ -50,8 +50,11 @@ impl<'a> Block<'a, '_> {
         let left = self.scope.sources.len();
         let inner = matches!(term.join, J::Inner | J::Right);
         self.term(term, if inner { Join::Inner } else { Join::Left })?;
+        let mut on = match &term.source {
+            Source::Function { name, arguments } => self.elements(term, name, arguments, named)?,
+            _ => Vec::new(),
+        };
         let sources = self.sources.len();
-        let mut on = Vec::new();
         if term.is_natural || !term.using.is_empty() {
             on.extend(self.merged(term, left)?);
         }
@@ -81,7 +84,7 @@ impl<'a> Block<'a, '_> {
     /// which are one column from then on: those that USING names, or all.
     fn merged(&mut self, term: &FromTerm, source: usize) -> Lowered<Vec<Expr>> {
         let (left, right) = self.scope.sources.split_at(source);
-        let left = Scope { sources: left.to_vec() };
+        let left = Scope { sources: left.to_vec(), ..Scope::default() };
         let Some(right) = right.first() else { return Ok(Vec::new()) };
         let named: Vec<(&str, Location)> = match term.is_natural {
             true => right.columns.iter().map(|column| (&*column.name, term.at)).collect(),
@@ -141,17 +144,11 @@ impl<'a> Block<'a, '_> {
                 let message = "a join in parentheses is not supported";
                 Err(Refusal::new(at, message, "write (SELECT … FROM … JOIN …) AS name"))
             }
-            Source::Function(name) => {
-                let message = format!(
-                    "{}() cannot stand in FROM; a table, a query or a SELECT in parentheses can",
-                    name.text
-                );
-                Err(Refusal::new(at, message, "name a table of the schema"))
-            }
+            Source::Function { .. } => Ok(()),
         }
     }
 
-    fn check_alias(&self, alias: &str, at: Location) -> Lowered<()> {
+    pub(super) fn check_alias(&self, alias: &str, at: Location) -> Lowered<()> {
         if self.scope.source(alias).is_none() {
             return Ok(());
         }

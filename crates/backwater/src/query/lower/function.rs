@@ -124,19 +124,6 @@ impl<'a> Block<'a, '_> {
                     ));
                 }
             }
-            function if function.reads_json() => {
-                let of = &arguments[0];
-                let is_json = match of {
-                    Expr::Column(column) => {
-                        self.column(*column).0 == Some(crate::schema::FieldKind::Json)
-                    }
-                    other => self.is_json(other),
-                };
-                if !is_json {
-                    let message = format!("the first argument of {name}() is not JSON");
-                    return Err(Refusal::new(at, message, "name a column of type json"));
-                }
-            }
             _ => {}
         }
         Ok(Expr::Call(function, arguments))
@@ -158,7 +145,15 @@ impl<'a> Block<'a, '_> {
     /// Marks those of some expressions whose values are known to be JSON.
     fn mark_json(&self, arguments: &mut [Expr]) {
         for argument in arguments {
-            if self.is_json(argument) && !argument.is_json() {
+            if let Expr::Call(function @ Function::JsonExtract, of) = argument
+                && of.len() == 2
+            {
+                *function = Function::JsonExtracted;
+            } else if let Expr::Column(column) = argument
+                && let Some((_, json)) = self.as_json.iter().find(|(of, _)| of == column)
+            {
+                *argument = Expr::Call(Function::IsJson, vec![Expr::Column(*json)]);
+            } else if self.is_json(argument) && !argument.is_json() {
                 let of = std::mem::replace(argument, Expr::Literal(Scalar::Null));
                 *argument = Expr::Call(Function::IsJson, vec![of]);
             }

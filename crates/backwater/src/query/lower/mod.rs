@@ -2,6 +2,7 @@
 
 mod block;
 mod compound;
+mod elements;
 mod expression;
 mod from;
 mod function;

@@ -33,7 +33,7 @@ impl Block<'_, '_> {
         let sources = std::mem::take(&mut self.sources);
         let conditions = std::mem::take(&mut self.conditions);
         let parts = Parts { sources, conditions, outputs, ..Parts::default() };
-        let plan = self.within(parts)?.finish(self.env.schema)?;
+        let plan = self.within(parts).finish(self.env.schema)?;
         self.read_only(plan);
         Ok(Expr::Column(ColumnNo::only(0)))
     }
@@ -113,7 +113,7 @@ impl Block<'_, '_> {
             ..Parts::default()
         };
         parts.each_expr(&mut |expr| expr.replace_columns(&within));
-        let plan = self.within(parts)?.finish(self.env.schema)?;
+        let plan = self.within(parts).finish(self.env.schema)?;
         self.sources[place].relation = self.relation(plan);
         Ok(tied)
     }
@@ -156,17 +156,17 @@ impl Block<'_, '_> {
                 Expr::Column(ColumnNo::new(1 - column.source(), column.column as usize))
             });
         });
-        let both = vec![self.within(of_both)?, self.within(of_second)?];
+        let both = vec![self.within(of_both), self.within(of_second)];
         let plan = self.env.one_behind_the_other(both)?.finish(self.env.schema)?;
         self.read_only(plan);
         Ok(())
     }
 
     /// What is made of this statement's sources as one that is read by it.
-    fn within(&self, parts: Parts) -> Lowered<Parts> {
+    pub(super) fn within(&self, parts: Parts) -> Parts {
         let mut parts = Parts { params: self.params.clone(), ..parts };
         parts.drop_unused_params();
-        Ok(parts)
+        parts
     }
 
     /// Reads nothing but another statement, over whose columns those in scope are.

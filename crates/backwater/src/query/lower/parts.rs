@@ -9,9 +9,10 @@ use super::window;
 use crate::change::FieldSet;
 use crate::query::expr::scalar::Affinity;
 use crate::query::expr::{ColumnNo, Expr};
+use crate::query::operator::rows::RowOperator;
 use crate::query::plan::{
-    Combine, Grouping, Identity, KeyPart, OrderKey, Output, Param, Path, Plan, Projection,
-    Relation, Rows, Source, Windowing,
+    Combine, Elements, Grouping, Identity, KeyPart, OrderKey, Output, Param, Path, Plan,
+    Projection, Relation, Rows, Source, Windowing,
 };
 use crate::query::syntax::{Location, Refusal};
 use crate::schema::{IdType, Schema};
@@ -38,6 +39,8 @@ pub(super) struct Parts {
     pub(super) grouping: Option<Grouping>,
     /// Window functions, of a statement without grouping.
     pub(super) windowing: Option<Windowing>,
+    /// The elements of JSON values as rows, of a statement with neither of these.
+    pub(super) elements: Option<Elements>,
     pub(super) outputs: Vec<Output>,
     pub(super) order: Vec<OrderKey>,
     pub(super) limit: Option<Expr>,
@@ -49,12 +52,16 @@ impl Parts {
     /// Whether its rows are those of its sources, filtered: another statement may read the sources
     /// in its stead.
     pub(super) fn is_plain(&self) -> bool {
-        self.grouping.is_none()
-            && self.windowing.is_none()
+        self.is_by_tuple()
             && self.combine == Combine::Join
             && self.limit.is_none()
             && self.offset.is_none()
             && !self.sources.is_empty()
+    }
+
+    /// Whether a row is a tuple, or what is computed from one.
+    fn is_by_tuple(&self) -> bool {
+        self.grouping.is_none() && self.windowing.is_none() && self.elements.is_none()
     }
 
     /// Calls `f` on every expression over the sources.
@@ -62,13 +69,14 @@ impl Parts {
         let sources = self.sources.iter_mut();
         sources.filter_map(|source| source.outer.as_mut()).flatten().for_each(&mut *f);
         self.conditions.iter_mut().for_each(&mut *f);
-        match &mut self.grouping {
-            Some(grouping) => {
+        match (&mut self.grouping, &mut self.elements) {
+            (_, Some(elements)) => elements.each_expr_mut(f),
+            (Some(grouping), _) => {
                 grouping.keys.iter_mut().for_each(&mut *f);
                 let aggregates = grouping.aggregates.iter_mut();
                 aggregates.for_each(|aggregate| aggregate.each_expr_mut(f));
             }
-            None => {
+            (None, None) => {
                 if let Some(windowing) = &mut self.windowing {
                     windowing.each_late_expr_mut(f);
                 }
@@ -153,16 +161,15 @@ impl Parts {
         }
         let (reads, structure, content, order) = self.footprints();
         let determined = determined(schema, &self);
-        let is_made = self.grouping.is_none()
-            && self.windowing.is_none()
+        let is_plain = self.is_by_tuple();
+        let is_made = is_plain
             && (self.combine == Combine::Union
                 // A text that is too long is reported when the result is computed.
                 || self.outputs.iter().any(|output| output.expr.may_grow())
                 || self.sources.iter().any(|source| {
                     source.is_lookup || matches!(source.relation, Relation::Statement(..))
                 }));
-        let is_plain = self.grouping.is_none() && self.windowing.is_none() && !is_made;
-        let is_by_id = is_plain && self.order.is_empty() && {
+        let is_by_id = is_plain && !is_made && self.order.is_empty() && {
             let mut apart =
                 self.sources.iter().zip(&determined).filter(|(_, determined)| !**determined);
             let of_table = apart.next().and_then(|(source, _)| match source.relation {
@@ -234,6 +241,9 @@ impl Parts {
             window::settle(&mut windowing, &mut plan, schema);
             plan.rows = Rows::Windowed(windowing);
         }
+        if let Some(elements) = self.elements {
+            plan.rows = Rows::Elements(elements);
+        }
         plan.identity = Identity::of(&plan);
         Ok(Arc::new(plan))
     }
@@ -254,13 +264,16 @@ impl Parts {
             source.outer.iter().flatten().for_each(|on| structure.extend(on.columns()));
         }
         self.conditions.iter().for_each(|condition| structure.extend(condition.columns()));
-        match &self.grouping {
-            Some(grouping) => {
+        match (&self.grouping, &self.elements) {
+            (_, Some(elements)) => {
+                elements.each_expr(&mut |expr| content.extend(expr.columns()));
+            }
+            (Some(grouping), _) => {
                 grouping.keys.iter().for_each(|key| content.extend(key.columns()));
                 let mut add = |expr: &Expr| content.extend(expr.columns());
                 grouping.aggregates.iter().for_each(|aggregate| aggregate.each_expr(&mut add));
             }
-            None => {
+            (None, None) => {
                 if let Some(windowing) = &self.windowing {
                     windowing.each_late_expr(&mut |expr| content.extend(expr.columns()));
                 }

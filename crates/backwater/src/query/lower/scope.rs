@@ -8,12 +8,14 @@ use crate::query::expr::scalar::Affinity;
 use crate::query::plan::Output;
 use crate::query::syntax::tree::Name;
 use crate::query::syntax::{Location, Refusal};
-use crate::schema::FieldKind;
+use crate::schema::{FieldKind, TableNo};
 
 /// The sources that a statement's names may stand for.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Scope {
     pub(super) sources: Vec<Named>,
+    /// The tables that the columns are of, by source; only where another statement looks at it.
+    pub(super) tables: Vec<Option<TableNo>>,
 }
 
 /// A source and its columns.

@@ -8,6 +8,7 @@ use super::block::Block;
 use super::expression::{Clause, is_null, not};
 use super::parts::{OpenSource, Parts};
 use super::paths::{comparison_affinity, equality};
+use super::scope::Scope;
 use super::{Lowered, Part};
 use crate::query::expr::collation::Collation;
 use crate::query::expr::scalar::{Affinity, Scalar};
@@ -299,10 +300,15 @@ impl<'a> Block<'a, '_> {
 
     /// A subquery with its ties taken out of its conditions.
     fn tied(&mut self, query: &Query, at: Location) -> Lowered<Tied> {
-        let Part { mut parts, outer } = self.env.inner(query, Some(&self.scope.clone()))?;
+        let tables = self.sources.iter().map(|source| match source.relation {
+            Relation::Table(table) => Some(table),
+            Relation::Statement(..) => None,
+        });
+        let around = Scope { tables: tables.collect(), ..self.scope.clone() };
+        let Part { mut parts, outer } = self.env.inner(query, Some(&around))?;
         let mut ties = Vec::new();
         let conditions = std::mem::take(&mut parts.conditions);
-        let own = match conditions.iter().any(|of| reads_around(of) && sides(of).is_none()) {
+        let own = match conditions.iter().any(|of| of.reads_around() && sides(of).is_none()) {
             true => Some(self.table_around(&conditions, &outer, at)?),
             false => None,
         };
@@ -313,7 +319,7 @@ impl<'a> Block<'a, '_> {
         }
         let place = parts.sources.len().saturating_sub(1);
         for mut condition in conditions {
-            if !reads_around(&condition) {
+            if !condition.reads_around() {
                 parts.conditions.push(condition);
                 continue;
             }
@@ -348,8 +354,8 @@ impl<'a> Block<'a, '_> {
             }));
         }
         let mut elsewhere = false;
-        parts.each_expr(&mut |expr| elsewhere |= reads_around(expr));
-        parts.each_late_expr(&mut |expr| elsewhere |= reads_around(expr));
+        parts.each_expr(&mut |expr| elsewhere |= expr.reads_around());
+        parts.each_late_expr(&mut |expr| elsewhere |= expr.reads_around());
         if elsewhere {
             return Err(not_by_equality(at));
         }
@@ -363,7 +369,7 @@ impl<'a> Block<'a, '_> {
         outer: &[Expr],
         at: Location,
     ) -> Lowered<(usize, TableNo)> {
-        let others = conditions.iter().filter(|of| reads_around(of) && sides(of).is_none());
+        let others = conditions.iter().filter(|of| of.reads_around() && sides(of).is_none());
         let columns = others.flat_map(|condition| columns_around(condition, outer));
         let mut sources: Vec<usize> = columns.map(|column| column.source()).collect();
         sources.sort_unstable();
@@ -518,7 +524,7 @@ fn not_one_row(at: Location) -> Refusal {
 /// The sides of an equality of something of a subquery with something around it.
 fn sides(condition: &Expr) -> Option<(&Expr, &Expr)> {
     let (left, right) = equality(condition)?;
-    let (inner, around) = match (reads_around(left), reads_around(right)) {
+    let (inner, around) = match (left.reads_around(), right.reads_around()) {
         (true, false) => (right, left),
         (false, true) => (left, right),
         _ => return None,
@@ -540,12 +546,6 @@ fn columns_around(condition: &Expr, outer: &[Expr]) -> Vec<ColumnNo> {
 /// Whether of what is around a subquery a condition reads this source alone.
 fn reads_only(condition: &Expr, outer: &[Expr], source: usize) -> bool {
     columns_around(condition, outer).iter().all(|column| column.source() == source)
-}
-
-fn reads_around(expr: &Expr) -> bool {
-    let mut found = false;
-    expr.walk(&mut |expr| found |= matches!(expr, Expr::Outer(_)));
-    found
 }
 
 /// Puts the columns of the statement around in the place of what stands for them. Its own

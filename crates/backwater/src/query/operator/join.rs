@@ -89,6 +89,9 @@ impl<'a> Walk<'a, '_> {
         if let Some(link_join) = LinkJoin::of(plan) {
             return link_join.each(self.view, self.params, |_, tuple| found(tuple));
         }
+        if plan.sources.is_empty() {
+            return found(&[]);
+        }
         let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
         for path in plan.scratch_paths() {
             let start = &mut |slot: Slot| {
@@ -241,6 +244,9 @@ fn alone(old: &Walk<'_, '_>, new: &Walk<'_, '_>, start: &Start) -> Option<TupleD
 /// The sources, each joined to those before it.
 pub(super) fn describe(names: &PlanNames<'_>, printed: &Printed) -> Operator {
     let path = &names.plan.scratch;
+    if names.plan.sources.is_empty() {
+        return Operator::new("one row", "of no table");
+    }
     let name = if path.access == Access::Scan { "scan" } else { "look up" };
     let first = Operator::new(name, called(names, path.start, printed))
         .fact("by", access(names, path.start, &path.access))

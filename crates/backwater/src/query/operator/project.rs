@@ -1,15 +1,14 @@
 //! Rows that keep the values of one tuple each: where these are not versions, as rows of other
 //! statements are none, or are long texts.
 
-use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use smallvec::SmallVec;
 
 use crate::query::expr::Expr;
-use crate::query::expr::scalar::{Key, Scalar};
+use crate::query::expr::scalar::Scalar;
 use crate::query::operator::join::TupleDelta;
-use crate::query::operator::rows::{KeptRow, MadeRows, RowEdits, RowOperator, RowsState, edit};
+use crate::query::operator::rows::{KeptRow, MadeRows, RowEdits, RowOperator, RowPairs, RowsState};
 use crate::query::operator::view::View;
 use crate::query::operator::walk::Walk;
 use crate::query::plan::Projection;
@@ -28,9 +27,6 @@ impl Projection {
         KeptRow { values, keys, failed: None, number: 0 }
     }
 }
-
-/// A row before and after.
-type Pair = (Option<Arc<KeptRow>>, Option<Arc<KeptRow>>);
 
 impl RowOperator for Projection {
     fn compute(&self, view: &View<'_>, params: &[Scalar<'static>], empty: bool) -> MadeRows {
@@ -54,21 +50,16 @@ impl RowOperator for Projection {
         tuples: &[TupleDelta],
     ) -> Option<RowEdits> {
         // Another row of a subquery makes another tuple, but not another row.
-        let mut by_key: BTreeMap<Box<[Key]>, Pair> = BTreeMap::new();
+        let mut pairs = RowPairs::default();
         for tuple in tuples {
-            let row = |view| Arc::new(self.row(view, params, &tuple.tuple));
             if tuple.before {
-                let old = row(before);
-                let place = old.place();
-                by_key.entry(place).or_default().0 = Some(old);
+                pairs.before(self.row(before, params, &tuple.tuple));
             }
             if tuple.after {
-                let new = row(after);
-                let place = new.place();
-                by_key.entry(place).or_default().1 = Some(new);
+                pairs.after(self.row(after, params, &tuple.tuple));
             }
         }
-        Some(by_key.into_values().filter_map(|pair| edit(after.plan, params, pair)).collect())
+        Some(pairs.edits(after.plan, params))
     }
 
     fn each_expr<'e>(&'e self, each: &mut dyn FnMut(&'e Expr)) {

@@ -2,6 +2,7 @@
 //! one place that knows which there are.
 
 use std::cmp::Ordering;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use smallvec::SmallVec;
@@ -147,6 +148,7 @@ impl Rows {
             Rows::Projected(projection) => Some(projection),
             Rows::Grouped(grouping) => Some(grouping),
             Rows::Windowed(windowing) => Some(windowing),
+            Rows::Elements(elements) => Some(elements),
         }
     }
 
@@ -164,7 +166,7 @@ impl Rows {
     /// Whether an operator of these rows can follow a commit with this state: it was not taken away.
     pub(crate) fn fits(&self, state: &RowsState) -> bool {
         match self {
-            Rows::Tuples | Rows::Projected(_) => true,
+            Rows::Tuples | Rows::Projected(_) | Rows::Elements(_) => true,
             Rows::Grouped(_) => matches!(state.0.as_deref(), Some(KeptState::Groups(_))),
             Rows::Windowed(_) => matches!(state.0.as_deref(), Some(KeptState::Partitions(_))),
         }
@@ -235,6 +237,26 @@ impl Kept<'_> {
         self.row.values == other.row.values
             && self.row.failed == other.row.failed
             && given(self).eq(given(other))
+    }
+}
+
+/// Rows before and after, by their keys.
+#[derive(Default)]
+pub(crate) struct RowPairs(BTreeMap<Box<[Key]>, (Option<Arc<KeptRow>>, Option<Arc<KeptRow>>)>);
+
+impl RowPairs {
+    pub(crate) fn before(&mut self, row: KeptRow) {
+        let place = row.place();
+        self.0.entry(place).or_default().0 = Some(Arc::new(row));
+    }
+
+    pub(crate) fn after(&mut self, row: KeptRow) {
+        let place = row.place();
+        self.0.entry(place).or_default().1 = Some(Arc::new(row));
+    }
+
+    pub(crate) fn edits(self, plan: &Plan, params: &[Scalar<'static>]) -> RowEdits {
+        self.0.into_values().filter_map(|pair| edit(plan, params, pair)).collect()
     }
 }
 

@@ -159,12 +159,46 @@ pub(crate) enum Rows {
     Projected(Projection),
     Grouped(Grouping),
     Windowed(Windowing),
+    Elements(Elements),
 }
 
 /// For each tuple a row of its key and these values.
 #[derive(Debug)]
 pub(crate) struct Projection {
     pub(crate) values: Vec<Expr>,
+}
+
+/// For each tuple the elements of a JSON value: as many rows.
+#[derive(Debug)]
+pub(crate) struct Elements {
+    pub(crate) json: Expr,
+    /// Where in it they are; else it is itself what has them.
+    pub(crate) path: Option<Expr>,
+    /// What is known of an element, behind its place.
+    pub(crate) columns: Vec<ElementColumn>,
+}
+
+impl Elements {
+    /// Calls `each` with its expressions, to change them.
+    pub(crate) fn each_expr_mut(&mut self, each: &mut dyn FnMut(&mut Expr)) {
+        each(&mut self.json);
+        self.path.iter_mut().for_each(each);
+    }
+}
+
+/// What is known of an element of a JSON value, as SQLite calls it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum ElementColumn {
+    /// A member's name, or a place in an array.
+    Key,
+    Value,
+    /// The value as JSON, where that is made of it.
+    Json,
+    Type,
+    /// The value, unless it has elements itself.
+    Atom,
+    FullKey,
+    Path,
 }
 
 /// From some rows to those that go with them, source by source.
@@ -414,9 +448,15 @@ impl Plan {
         self.combine == Combine::Join && self.sources.len() > 1
     }
 
+    /// The source from which all tuples are found; none, if the statement reads nothing.
+    pub(crate) fn first(&self) -> Option<&Source> {
+        self.sources.get(self.scratch.start)
+    }
+
     /// The paths by which all tuples are found: one of a join, of a union one for each source.
     pub(crate) fn scratch_paths(&self) -> &[Path] {
         match self.combine {
+            Combine::Join if self.sources.is_empty() => &[],
             Combine::Join => std::slice::from_ref(&self.scratch),
             Combine::Union => &self.paths,
         }

@@ -209,7 +209,7 @@ fn search(
     let inner = |source: &usize| plan.sources[*source].outer.is_none();
     // From the rows that point at others: those that are missing cannot be begun with.
     let mut starts: Vec<usize> = (0..plan.sources.len()).filter(inner).filter(follows).collect();
-    if starts.is_empty() {
+    if starts.is_empty() && plan.first().is_some() {
         starts.push(plan.scratch.start);
     }
     for start in starts {

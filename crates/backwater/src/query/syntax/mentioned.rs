@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use super::tree::{Call, Expr, ExprKind, Item, Over, Query, Select};
+use super::tree::{Call, Expr, ExprKind, Item, Over, Query, Select, Source};
 
 /// The names of columns that a statement may read of what it has in FROM.
 #[derive(Default)]
@@ -11,6 +11,8 @@ pub(crate) struct Mentioned {
     all: bool,
     /// In small letters.
     names: HashSet<String>,
+    /// Whether it calls something that makes JSON of values.
+    pub(crate) makes_json: bool,
 }
 
 impl Mentioned {
@@ -43,7 +45,11 @@ impl Mentioned {
         }
         for term in &select.from {
             self.names.extend(term.using.iter().map(|name| name.text.to_ascii_lowercase()));
-            term.on.iter().for_each(|expr| self.expr(expr));
+            let arguments = match &term.source {
+                Source::Function { arguments, .. } => arguments.as_slice(),
+                _ => &[],
+            };
+            term.on.iter().chain(arguments).for_each(|expr| self.expr(expr));
         }
         let conditions = select.condition.iter().chain(&select.keys).chain(&select.having);
         conditions.for_each(|expr| self.expr(expr));
@@ -60,7 +66,9 @@ impl Mentioned {
             }
             ExprKind::Exists(query) | ExprKind::Subquery(query) => self.query(query),
             ExprKind::InQuery { query, .. } => self.query(query),
-            ExprKind::Call(Call { order, filter, over, .. }) => {
+            ExprKind::Call(Call { name, order, filter, over, .. }) => {
+                let makers = ["json_array", "json_object", "json_group_array", "json_group_object"];
+                self.makes_json |= makers.iter().any(|of| name.text.eq_ignore_ascii_case(of));
                 order.iter().for_each(|term| self.expr(&term.expr));
                 filter.iter().for_each(|filter| self.expr(filter));
                 if let Some(Over::Window(window)) = over {

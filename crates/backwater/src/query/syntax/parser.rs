@@ -466,11 +466,12 @@ impl<'s> Parser<'s> {
             let name = self.name("a table, or a SELECT in parentheses")?;
             if self.is_symbol("(") {
                 self.open()?;
+                let mut arguments = Vec::new();
                 if !self.is_symbol(")") {
-                    self.comma_list(Self::expr)?;
+                    arguments = self.comma_list(Self::expr)?;
                 }
                 self.close()?;
-                Source::Function(name)
+                Source::Function { name, arguments }
             } else if self.takes_symbol(".") {
                 Source::Table { database: Some(name), name: self.name("the name of a table")? }
             } else {

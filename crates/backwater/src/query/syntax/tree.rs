@@ -109,7 +109,10 @@ pub(crate) enum Source {
         name: Name,
     },
     /// A function that gives rows.
-    Function(Name),
+    Function {
+        name: Name,
+        arguments: Vec<Expr>,
+    },
     Query(Box<Query>),
     /// Tables in parentheses, which are left out.
     Joined,

@@ -107,9 +107,9 @@ impl Node {
             Ok(Ordered::Kept(..)) | Err(_) => return false,
             Ok(ordered) if ordered.reaches(usize::MAX) => ordered.len(),
             // Only the first are kept: of all there is no count.
-            Ok(_) => match plan.sources[plan.scratch.start].relation {
-                Relation::Table(table) => stretch.views.1.state.table(table).rows() as usize,
-                Relation::Statement(..) => return false,
+            Ok(_) => match plan.first().map(|first| &first.relation) {
+                Some(Relation::Table(table)) => stretch.views.1.state.table(*table).rows() as usize,
+                _ => return false,
             },
         };
         plan.is_much(tuples, rows) && stretch.is_of_tables()
