@@ -51,6 +51,21 @@ fn literal() -> impl Strategy<Value = String> {
     ]
 }
 
+/// Directives of format().
+fn directive() -> impl Strategy<Value = String> {
+    let one = (
+        "[-+ #0,!]{0,2}",
+        prop_oneof![2 => Just(String::new()), 1 => "[0-9]", 1 => Just("12".into()), 1 => Just("*".into())],
+        prop_oneof![2 => Just(String::new()), 2 => "[.][0-9]", 1 => "[.]1[0-9]", 1 => Just(".*".into())],
+        // Of NULL %c makes U+0000, which no text here holds.
+        "(l|ll)?[diuxXoeEfgGszqQw%dfgs]",
+    );
+    let one = one.prop_map(|(flags, width, precision, letter)| {
+        format!("%{flags}{width}{precision}{letter}")
+    });
+    prop::collection::vec(prop_oneof![4 => one, 1 => "[a %;]"], 1..4).prop_map(|of| of.concat())
+}
+
 /// Terms with operators between them, and a sign or NOT in front of some.
 fn chain() -> impl Strategy<Value = String> {
     let operators = vec![
@@ -126,6 +141,12 @@ fn expression() -> impl Strategy<Value = String> {
         1 => ("[abc]{0,5}", "(a|b|\\*|\\?|\\[a-b\\]|\\[\\^b\\]){0,5}").prop_map(|(text, pattern)| format!("glob('{pattern}', '{text}')")),
         1 => (any::<i64>(), -70..70_i64, prop::sample::select(vec!["<<", ">>", "&", "|"])).prop_map(|(n, by, op)| format!("{n} {op} {by}")),
         1 => prop::collection::vec(prop_oneof![1..300_i64, 0x2000..0x2100_i64], 1..4).prop_map(|letters| format!("char({})", letters.iter().map(i64::to_string).collect::<Vec<_>>().join(", "))),
+        4 => (directive(), literal(), literal(), -20..20).prop_map(|(form, a, b, n)| match form.contains('*') {
+            // What is no width is one of these, too.
+            true => format!("format('{form}', {n}, {n} / 2, {n} * 10, 'e''ab')"),
+            // SQLite cuts letters in the middle, and we do not.
+            false => format!("printf('{form}', {a}, {b})").replace('é', "e"),
+        }),
         1 => ("[ab%_!é]{0,6}", "[ab%_!é]{0,5}").prop_map(|(text, pattern)| format!("'{text}' LIKE '{pattern}'")),
         1 => ("[abA%_!]{0,6}", "[abA%_!]{0,5}").prop_map(|(text, pattern)| format!("'{text}' LIKE '{pattern}' ESCAPE '!'")),
     ]

@@ -6,7 +6,7 @@ use crate::query::expr::collation::Collation;
 use crate::query::expr::datetime::{self, TimeForm};
 use crate::query::expr::numeral::number_prefix;
 use crate::query::expr::scalar::{Affinity, Scalar};
-use crate::query::expr::{Columns, Comparison, Expr, compare, fold, json};
+use crate::query::expr::{Columns, Comparison, Expr, compare, fold, format, json};
 use crate::query::work;
 
 macro_rules! functions {
@@ -40,6 +40,8 @@ functions! {
     Contains "contains" 2 2;
     Date "date" 1 100;
     DateTime "datetime" 1 100;
+    Format "format" 1 100;
+    Printf "printf" 1 100;
     Glob "glob" 2 2;
     Hex "hex" 1 1;
     IfNull "ifnull" 2 2;
@@ -145,6 +147,8 @@ impl Function {
         matches!(
             self,
             Function::Replace
+                | Function::Format
+                | Function::Printf
                 | Function::Hex
                 | Function::ConcatWith
                 | Function::JsonArray
@@ -326,6 +330,7 @@ impl Function {
                 });
                 new_text(letters.collect())
             }
+            Function::Format | Function::Printf => format::format(values)?,
             Function::Glob => Scalar::Int(glob(&text(1)?, &text(0)?).into()),
             Function::BitAnd => Scalar::Int(int(0)? & int(1)?),
             Function::BitOr => Scalar::Int(int(0)? | int(1)?),

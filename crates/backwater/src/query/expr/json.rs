@@ -126,8 +126,12 @@ impl<'j> JsonPart<'j> {
 impl JsonPart<'_> {
     /// The value that it stands for, as JSON.
     pub(crate) fn as_sql_json(&self) -> Scalar<'static> {
+        let value = self.as_sql();
+        if value.is_null() {
+            return value;
+        }
         let mut out = String::new();
-        write(&mut out, &self.as_sql(), self.has_elements());
+        write(&mut out, &value, self.has_elements());
         Scalar::Text(out.into())
     }
 }

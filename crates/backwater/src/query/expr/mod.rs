@@ -3,6 +3,7 @@
 pub(in crate::query) mod collation;
 pub(in crate::query) mod datetime;
 pub(in crate::query) mod fold;
+pub(in crate::query) mod format;
 pub(in crate::query) mod function;
 pub(in crate::query) mod json;
 pub(in crate::query) mod numeral;

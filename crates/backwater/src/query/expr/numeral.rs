@@ -148,7 +148,7 @@ fn significant(number: f64) -> (String, i32) {
     let (scaled, power) = scale(number);
     let mut digits: Vec<u8> = scaled.to_string().bytes().map(|digit| digit - b'0').collect();
     let mut exponent = digits.len() as i32 - 1 - power;
-    let keep = shortened(number, &digits, exponent).unwrap_or(17);
+    let keep = shortened(number, &digits, exponent.into()).unwrap_or(17);
     exponent += i32::from(round_to(&mut digits, keep));
     while digits.len() > 1 && digits.pop_if(|digit| *digit == 0).is_some() {}
     (digits.into_iter().map(|digit| char::from(b'0' + digit)).collect(), exponent)
@@ -156,7 +156,7 @@ fn significant(number: f64) -> (String, i32) {
 
 /// Rounds to the first `keep` digits, nines at their end left out; returns whether all of them were
 /// nines, so that a 1 stands one place further to the left.
-fn round_to(digits: &mut Vec<u8>, keep: usize) -> bool {
+pub(super) fn round_to(digits: &mut Vec<u8>, keep: usize) -> bool {
     let up = digits[keep] >= 5;
     digits.truncate(keep);
     if !up {
@@ -175,9 +175,24 @@ fn round_to(digits: &mut Vec<u8>, keep: usize) -> bool {
     }
 }
 
+/// The digits of a positive number, 18 or more, or so many as are needed to round it to `round` of
+/// them, and how many of them stand in front of the point.
+pub(super) fn decimal_digits(number: f64, round: i64) -> (Vec<u8>, i64) {
+    let enough = if (1..18).contains(&round) { round as i32 + 1 } else { 18 };
+    let (scaled, power) = scale_to(enough, number);
+    let digits: Vec<u8> = scaled.to_string().bytes().map(|digit| digit - b'0').collect();
+    let point = digits.len() as i64 - i64::from(power);
+    (digits, point)
+}
+
 /// A positive number times a power of ten, as a whole number of 18 or 19 digits, and that power.
-/// SQLite computes with the 64 highest bits of the power, and so do we, to the last digit.
 fn scale(number: f64) -> (u64, i32) {
+    scale_to(18, number)
+}
+
+/// The same of so many digits or one more; if of fewer than 18, rounded down. SQLite computes with
+/// the 64 highest bits of the power, and so do we, to the last digit.
+fn scale_to(digits: i32, number: f64) -> (u64, i32) {
     let bits = number.to_bits();
     let fraction = bits & ((1 << 52) - 1);
     let (mantissa, exponent) = match bits >> 52 {
@@ -185,9 +200,12 @@ fn scale(number: f64) -> (u64, i32) {
         exponent => ((fraction | 1 << 52) << 11, exponent as i32 - 1086),
     };
     // Both products round a logarithm down; they are exact in the range of binary64.
-    let power = 17 - (((exponent + 63) * 78_913) >> 18);
+    let power = digits - 1 - (((exponent + 63) * 78_913) >> 18);
     let power_in_bits = (power * 108_853) >> 15;
     let high = ((u128::from(mantissa) * u128::from(power_of_ten(power))) >> 64) as u64;
+    if digits < 18 {
+        return (high >> -(exponent + power_in_bits + 1), power);
+    }
     let twice = high >> -(exponent + power_in_bits + 2);
     ((twice + (twice & 1)) >> 1, power)
 }
@@ -214,7 +232,7 @@ fn power_of_ten(power: i32) -> u64 {
 
 /// How many digits SQLite keeps where it sees a run of nines or zeros at the end, provided that
 /// the shorter text reads back as the same number.
-fn shortened(number: f64, digits: &[u8], exponent: i32) -> Option<usize> {
+pub(super) fn shortened(number: f64, digits: &[u8], exponent: i64) -> Option<usize> {
     let run_from = |from: usize, digit: u8| {
         let run = digits[..from].iter().rev().take_while(|other| **other == digit).count();
         from - run
@@ -222,12 +240,12 @@ fn shortened(number: f64, digits: &[u8], exponent: i32) -> Option<usize> {
     let reads_back = |kept: usize, one_more: u64| {
         let head =
             digits[..kept].iter().fold(0_u64, |number, digit| number * 10 + u64::from(*digit));
-        let text = format!("{}e{}", head + one_more, exponent + 1 - kept as i32);
+        let text = format!("{}e{}", head + one_more, exponent + 1 - kept as i64);
         text.parse() == Ok(number)
     };
     let (kept, one_more) = if digits[14] == 9 && digits[15] == 9 {
         (run_from(14, 9), 1)
-    } else if exponent + 1 >= digits.len() as i32 || digits[13..16] == [0, 0, 0] {
+    } else if exponent + 1 >= digits.len() as i64 || digits[13..16] == [0, 0, 0] {
         (run_from(13, 0), 0)
     } else {
         return None;

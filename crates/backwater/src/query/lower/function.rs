@@ -216,7 +216,9 @@ impl<'a> Block<'a, '_> {
                         [self.expr(argument)?]
                     }
                 };
-                self.mark_json(&mut argument);
+                if matches!(function, F::JsonArray | F::JsonObject) {
+                    self.mark_json(&mut argument);
+                }
                 let [argument] = argument;
                 aggregate.argument = Some(argument);
                 match rest {
