@@ -486,7 +486,9 @@ impl Choices<'_> {
                 let function = self.one(&["max", "min", "nullif"]);
                 format!("{function}({}, {})", of(self), of(self))
             }
-            _ => format!("json_object('a', {}, 'b', {})", of(self), of(self)),
+            // Where SQLite keeps rows on the way, it forgets that an element's value is JSON.
+            _ => format!("json_object('a', {}, 'b', {})", of(self), of(self))
+                .replace(".value", ".type"),
         }
     }
 
@@ -678,6 +680,8 @@ impl Choices<'_> {
             6 => format!("avg({plain})"),
             7 => format!("total(DISTINCT {plain})"),
             8 => format!("group_concat({of}, '-'/*TIES*/)"),
+            // What sorts rows for a grouping forgets in SQLite that an element's value is JSON.
+            10 | 11 if of.contains(".value") => format!("count({of})"),
             10 => format!("json_group_object({plain}, {of}/*TIES*/)"),
             9 => format!("group_concat({of} ORDER BY {plain} DESC/*, TIES*/)"),
             _ => format!("json_group_array({of}/*TIES*/)"),
@@ -1066,7 +1070,7 @@ fn finish(
         if keys.is_empty() { String::new() } else { format!(" ORDER BY {}", keys.join(", ")) }
     };
     let sql = without(&format!("{body}{}{excerpt}", by(&order)), "/*", "*/");
-    let sql = sql.replace('⟦', "").replace('⟧', "");
+    let sql = sql.replace(['⟦', '⟧'], "");
     let within = if within.is_empty() { "1".to_owned() } else { within.join(", ") };
     let judge = format!("{body}{}{excerpt}", by(&[order, ties].concat()))
         .replace("/*TIES*/", &format!(" ORDER BY {within}"))

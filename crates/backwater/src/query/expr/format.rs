@@ -132,7 +132,11 @@ impl Directive {
         let Some(precision) = self.precision else { return text };
         let end = match self.second_alternate {
             true => text.char_indices().nth(precision).map_or(text.len(), |(end, _)| end),
-            false => text.floor_char_boundary(precision),
+            // No letter is cut in the middle.
+            false => (0..=precision.min(text.len()))
+                .rev()
+                .find(|end| text.is_char_boundary(*end))
+                .unwrap_or(0),
         };
         &text[..end]
     }

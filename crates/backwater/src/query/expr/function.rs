@@ -18,6 +18,8 @@ macro_rules! functions {
             IsJson,
             /// What json_extract() gives, written as JSON; not to be called by name.
             JsonExtracted,
+            /// A value written as JSON; not to be called by name.
+            ToJson,
             /// The first value that is not null, of columns that are one by USING; not to be called
             /// by name.
             Merged,
@@ -135,6 +137,7 @@ impl Function {
             self,
             Function::IsJson
                 | Function::JsonExtracted
+                | Function::ToJson
                 | Function::Json
                 | Function::JsonArray
                 | Function::JsonObject
@@ -349,6 +352,12 @@ impl Function {
                 }
                 json::find_path(&of, "$")?;
                 json::array(&found)
+            }
+            Function::ToJson => {
+                text(0)?;
+                let mut out = String::new();
+                json::write(&mut out, &values[0], false);
+                new_text(out)
             }
             Function::JsonExtracted => json::find_path(&text(0)?, &text(1)?)?.as_sql_json(),
             Function::Json => json::find_path(&text(0)?, "$")?.as_json(),

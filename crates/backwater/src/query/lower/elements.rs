@@ -27,7 +27,7 @@ impl<'a> Block<'a, '_> {
         let at = function.at;
         if !function.text.eq_ignore_ascii_case("json_each") {
             let message = format!("{}() cannot stand in FROM", function.text);
-            let help = match nearest_name(&function.text, ["json_each"].into_iter()) {
+            let help = match nearest_name(&function.text, ["json_each"]) {
                 Some(_) => "write json_each(…)",
                 None => "a table, a query, a SELECT in parentheses or json_each() can",
             };
@@ -48,7 +48,7 @@ impl<'a> Block<'a, '_> {
             let message = "a subquery inside of json_each() is not supported";
             return Err(Refusal::new(at, message, "put it into FROM, and name its column"));
         }
-        let mut elements = Elements { json, path, columns: Vec::new() };
+        let mut elements = Elements { keys: Vec::new(), json, path, columns: Vec::new() };
         let (mut parts, ties) = self.read_by(&mut elements, outer, at)?;
         let stays = matches!(term.join, tree::Join::Right | tree::Join::Full);
         if stays && !parts.sources.is_empty() {
@@ -57,6 +57,13 @@ impl<'a> Block<'a, '_> {
         }
         // Behind the columns that identify a row, and its place, stands what is read of an element.
         let keys = parts.outputs.len();
+        let identity = match parts.sources.first().map(|source| &source.relation) {
+            Some(Relation::Table(table)) => {
+                let id = self.env.schema.table(*table).id.iter();
+                id.map(|field| ColumnNo::only(field.index())).collect()
+            }
+            _ => (0..keys).map(ColumnNo::only).collect(),
+        };
         let source = self.sources.len();
         let mut column = |name: &str, what| {
             let kept = Expr::Column(ColumnNo::only(keys + 1 + elements.columns.len()));
@@ -88,6 +95,7 @@ impl<'a> Block<'a, '_> {
         if parts.outputs.is_empty() {
             parts.outputs.push(blank(Expr::Literal(Scalar::TRUE)));
         }
+        elements.keys = identity;
         parts.elements = Some(elements);
         let plan = self.within(parts).finish(self.env.schema)?;
         let title = format!("json_each() \"{name}\"");

@@ -142,21 +142,54 @@ impl<'a> Block<'a, '_> {
         Ok(Expr::Case { branches, otherwise: Some(Box::new(of)) })
     }
 
-    /// Marks those of some expressions whose values are known to be JSON.
+    /// Marks those of some expressions whose values are JSON, or may be.
     fn mark_json(&self, arguments: &mut [Expr]) {
-        for argument in arguments {
-            if let Expr::Call(function @ Function::JsonExtract, of) = argument
-                && of.len() == 2
-            {
-                *function = Function::JsonExtracted;
-            } else if let Expr::Column(column) = argument
-                && let Some((_, json)) = self.as_json.iter().find(|(of, _)| of == column)
-            {
-                *argument = Expr::Call(Function::IsJson, vec![Expr::Column(*json)]);
-            } else if self.is_json(argument) && !argument.is_json() {
-                let of = std::mem::replace(argument, Expr::Literal(Scalar::Null));
-                *argument = Expr::Call(Function::IsJson, vec![of]);
+        for argument in arguments.iter_mut().filter(|argument| self.carries_json(argument)) {
+            let of = std::mem::replace(argument, Expr::Literal(Scalar::Null));
+            *argument = match self.to_json(of) {
+                known if known.is_json() => known,
+                other => Expr::Call(Function::IsJson, vec![other]),
+            };
+        }
+    }
+
+    fn carries_json(&self, expr: &Expr) -> bool {
+        match expr {
+            Expr::Column(column) => self.as_json.iter().any(|(of, _)| of == column),
+            Expr::Call(Function::JsonExtract, _) => true,
+            Expr::Call(Function::Coalesce | Function::IfNull, all) => {
+                all.iter().any(|one| self.carries_json(one))
             }
+            Expr::Case { branches, otherwise } => {
+                let results = branches.iter().map(|(_, result)| result);
+                results.chain(otherwise.as_deref()).any(|result| self.carries_json(result))
+            }
+            other => self.is_json(other),
+        }
+    }
+
+    /// The same value as JSON.
+    fn to_json(&self, expr: Expr) -> Expr {
+        match expr {
+            Expr::Column(column) => match self.as_json.iter().find(|(of, _)| *of == column) {
+                Some((_, json)) => Expr::Column(*json),
+                None => Expr::Call(Function::ToJson, vec![expr]),
+            },
+            Expr::Call(Function::JsonExtract, of) if of.len() == 2 => {
+                Expr::Call(Function::JsonExtracted, of)
+            }
+            Expr::Call(function @ (Function::Coalesce | Function::IfNull), all) => {
+                let all = all.into_iter().map(|one| self.to_json(one)).collect();
+                Expr::Call(function, all)
+            }
+            Expr::Case { branches, otherwise } => {
+                let branches = branches.into_iter();
+                let branches = branches.map(|(when, then)| (when, self.to_json(then))).collect();
+                let otherwise = otherwise.map(|otherwise| Box::new(self.to_json(*otherwise)));
+                Expr::Case { branches, otherwise }
+            }
+            other if self.is_json(&other) => other,
+            other => Expr::Call(Function::ToJson, vec![other]),
         }
     }
 

@@ -4,6 +4,8 @@ use std::sync::Arc;
 
 use smallvec::SmallVec;
 
+#[cfg(feature = "remote")]
+use crate::query::expr::ColumnNo;
 use crate::query::expr::scalar::Scalar;
 use crate::query::expr::{Expr, json};
 use crate::query::operator::join::TupleDelta;
@@ -124,10 +126,17 @@ impl RowOperator for Elements {
         true
     }
 
-    fn value_name(&self, _names: &PlanNames<'_>, value: usize, keys: usize) -> String {
-        match value.checked_sub(keys).and_then(|place| self.columns.get(place)) {
-            Some(column) => column.name().to_owned(),
-            None => format!("key {value}"),
+    #[cfg(feature = "remote")]
+    fn column_of(&self, value: usize) -> Option<ColumnNo> {
+        self.keys.get(value).copied()
+    }
+
+    fn value_name(&self, names: &PlanNames<'_>, value: usize, keys: usize) -> String {
+        let column = value.checked_sub(keys).and_then(|place| self.columns.get(place));
+        match (column, self.keys.get(value)) {
+            (Some(column), _) => column.name().to_owned(),
+            (None, Some(key)) => names.column(*key),
+            (None, None) => "place".to_owned(),
         }
     }
 

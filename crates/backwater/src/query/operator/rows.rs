@@ -242,7 +242,10 @@ impl Kept<'_> {
 
 /// Rows before and after, by their keys.
 #[derive(Default)]
-pub(crate) struct RowPairs(BTreeMap<Box<[Key]>, (Option<Arc<KeptRow>>, Option<Arc<KeptRow>>)>);
+pub(crate) struct RowPairs(BTreeMap<Box<[Key]>, RowPair>);
+
+/// A row before and after.
+type RowPair = (Option<Arc<KeptRow>>, Option<Arc<KeptRow>>);
 
 impl RowPairs {
     pub(crate) fn before(&mut self, row: KeptRow) {

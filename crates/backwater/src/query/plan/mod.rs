@@ -171,6 +171,8 @@ pub(crate) struct Projection {
 /// For each tuple the elements of a JSON value: as many rows.
 #[derive(Debug)]
 pub(crate) struct Elements {
+    /// What identifies a tuple.
+    pub(crate) keys: Vec<ColumnNo>,
     pub(crate) json: Expr,
     /// Where in it they are; else it is itself what has them.
     pub(crate) path: Option<Expr>,

@@ -204,7 +204,7 @@ impl PlanNames<'_> {
                 }
                 out + " END"
             }
-            Expr::Call(Function::IsJson, inner) => list(inner),
+            Expr::Call(Function::IsJson | Function::ToJson, inner) => list(inner),
             Expr::Call(Function::JsonExtracted, of) => format!("json_extract({})", list(of)),
             Expr::Call(Function::Merged, all) => format!("coalesce({})", list(all)),
             Expr::Call(function, arguments) if function.sign().is_some() => {
