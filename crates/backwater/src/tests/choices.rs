@@ -159,6 +159,15 @@ impl Choices<'_> {
             false => String::new(),
         };
         let mut source = match self.pick(17) {
+            16 if self.often() => {
+                let filter = filter(self);
+                let recursion = self.recursion(&filter);
+                of(
+                    &recursion,
+                    &[("i", Holds::Row(ITEM)), ("k", Holds::Row(PART)), ("c", Holds::Number)],
+                    &["i", "k", "c"],
+                )
+            }
             16 => {
                 let json = self.one(&[
                     r#"'[1,"P",{"a":2},null,"a"]'"#,
@@ -284,6 +293,38 @@ impl Choices<'_> {
         source
     }
 
+    /// Links followed as far as they lead, or so far.
+    fn recursion(&mut self, filter: &str) -> String {
+        let world = self.world;
+        let columns = self.columns_of(&world.columns(ITEM), "y");
+        let limit = match self.often() {
+            true => format!(" AND {}", self.condition(&columns, 1, true)),
+            false => String::new(),
+        };
+        let next = self.one(&[
+            "SELECT y.id, y.part, d + 1 FROM r JOIN item AS y ON y.up = r.i WHERE d < 3",
+            "SELECT y.up, y.part, d + 1 FROM item AS y, r WHERE y.id = r.i AND d < 3",
+            "SELECT y.id, p.code, d + 1 FROM r LEFT JOIN part AS p ON p.code = r.k JOIN item AS y ON y.up = p.item AND d < 4",
+            "SELECT y.id, r.k, d FROM r JOIN item AS y ON y.up = r.i WHERE 1",
+            "SELECT y.id, y.part, d FROM r JOIN item_tags AS t ON t.owner = r.i JOIN item AS y ON y.part = t.target WHERE 1",
+        ]);
+        // Without depth only equal rows end what goes round.
+        let all = if next.contains("d + 1") && self.often() { "UNION ALL" } else { "UNION" };
+        let first = self.one(&[
+            "SELECT id, part, 0 FROM item",
+            "SELECT up, part, 0 FROM item",
+            "SELECT id, NULL, 0 FROM item",
+        ]);
+        let columns = self.one(&[
+            "i, k, count(*) AS c FROM r GROUP BY i, k",
+            "i, k, d AS c FROM r GROUP BY i, k, d",
+            "i, k, sum(d) AS c FROM r GROUP BY i, k",
+        ]);
+        format!(
+            "(WITH RECURSIVE r(i, k, d) AS ({first}{filter} {all} {next}{limit}) SELECT {columns})"
+        )
+    }
+
     fn columns_of(&mut self, columns: &[(&'static str, Holds)], alias: &str) -> Vec<Column> {
         let dot = if alias.is_empty() { "" } else { "." };
         columns
@@ -304,7 +345,8 @@ impl Choices<'_> {
                 source.sql = format!("json_each({item}.j{of}) AS {}", source.alias);
                 source.columns = ELEMENT.to_vec();
                 source.ties = vec!["id"];
-                ties.push(format!("⟨{number}:{item}.id⟩"));
+                let alias = &source.alias;
+                ties.push(format!("⟨{number}:iif({alias}.id IS NULL, NULL, {item}.id)⟩"));
             }
             if source.columns.contains(&("j", Holds::Json)) {
                 item = Some(source.alias.clone());
@@ -432,7 +474,7 @@ impl Choices<'_> {
             "json_extract(J, '$.k.x')",
             "json_array_length(J)",
             "json_type(J, '$[1]')",
-            "json_array(json(J), J)",
+            "json_array(json(J), J, coalesce(json_array(J), 1)) || ''",
             "json_valid(J) + json_valid('[' || coalesce(J, ''))",
             "(SELECT count(*) FROM json_each(J))",
             "(SELECT max(value) FROM json_each(J) WHERE key > 0)",

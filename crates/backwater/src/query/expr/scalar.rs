@@ -32,6 +32,8 @@ pub(crate) enum Scalar<'a> {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Affinity {
     None,
+    /// That of a column without a type: beside a text it keeps that from converting.
+    Blob,
     Text,
     Numeric,
 }
@@ -50,9 +52,9 @@ impl Affinity {
     /// The affinity that a comparison applies to both sides.
     pub(crate) fn of_comparison(left: Affinity, right: Affinity) -> Self {
         match (left, right) {
-            (Affinity::None, other) | (other, Affinity::None) => other,
-            (Affinity::Text, Affinity::Text) => Affinity::None,
-            _ => Affinity::Numeric,
+            (Affinity::Numeric, _) | (_, Affinity::Numeric) => Affinity::Numeric,
+            (Affinity::None, Affinity::Text) | (Affinity::Text, Affinity::None) => Affinity::Text,
+            _ => Affinity::None,
         }
     }
 }

@@ -9,7 +9,7 @@ use super::subquery::{blank, tied_by};
 use crate::error::nearest_name;
 use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::{ColumnNo, Expr};
-use crate::query::plan::{ElementColumn, Elements, Grouping, Output, Relation};
+use crate::query::plan::{ElementColumn, Elements, Grouping, Output, Relation, Rows};
 use crate::query::syntax::mentioned::Mentioned;
 use crate::query::syntax::tree::{self, FromTerm, Name};
 use crate::query::syntax::{Location, Refusal};
@@ -68,7 +68,8 @@ impl<'a> Block<'a, '_> {
         let mut column = |name: &str, what| {
             let kept = Expr::Column(ColumnNo::only(keys + 1 + elements.columns.len()));
             elements.columns.push(what);
-            parts.outputs.push(Output { name: name.to_owned(), ..blank(kept) });
+            let affinity = Affinity::Blob;
+            parts.outputs.push(Output { name: name.to_owned(), affinity, ..blank(kept) });
             ColumnNo::new(source, parts.outputs.len() - 1)
         };
         let columns = ElementColumn::ALL.into_iter().map(|(name, what)| {
@@ -87,7 +88,7 @@ impl<'a> Block<'a, '_> {
                 expr,
                 qualified: None,
                 declared: None,
-                affinity: Affinity::None,
+                affinity: Affinity::Blob,
                 is_merged: false,
             }
         });
@@ -96,7 +97,7 @@ impl<'a> Block<'a, '_> {
             parts.outputs.push(blank(Expr::Literal(Scalar::TRUE)));
         }
         elements.keys = identity;
-        parts.elements = Some(elements);
+        parts.made = Some(Rows::Elements(elements));
         let plan = self.within(parts).finish(self.env.schema)?;
         let title = format!("json_each() \"{name}\"");
         self.scope.sources.push(Named { name: name.clone(), title, columns });

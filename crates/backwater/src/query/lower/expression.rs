@@ -143,7 +143,8 @@ impl<'a> Block<'a, '_> {
                 let of = self.expr(of)?;
                 let items = list.iter().map(|item| self.expr(item)).collect::<Lowered<Vec<_>>>()?;
                 items.iter().for_each(|item| self.mark_time(&of, item));
-                let (affinity, collation) = (self.affinity(&of), collation.unwrap_or_default());
+                let affinity = Affinity::of_comparison(self.affinity(&of), Affinity::None);
+                let collation = collation.unwrap_or_default();
                 negate(*negated, Expr::In(affinity, collation, Box::new(of), items))
             }
             ExprKind::Like { of, pattern, escape, negated } => {

@@ -27,9 +27,13 @@ enum Join {
 impl<'a> Block<'a, '_> {
     /// Reads FROM; inner joins' conditions become conditions of the whole.
     pub(super) fn from(&mut self, select: &'a Select, query: Option<&Query>) -> Lowered<()> {
-        if select.from.is_empty() {
+        if select.from.is_empty() && select.condition.is_some() {
             let help = "add FROM with a table's name";
-            return Err(Refusal::new(select.at, "this reads no table", help));
+            return Err(Refusal::new(
+                select.at,
+                "this reads no table, so there is nothing to choose from",
+                help,
+            ));
         }
         self.place = Clause::Columns;
         let named = Mentioned::in_statement(select, query);

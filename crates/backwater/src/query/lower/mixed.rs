@@ -109,7 +109,7 @@ fn numbers(expr: &Expr, sources: &[OpenSource], schema: &Schema) -> Numbers {
             },
         },
         Expr::Under(Affinity::Text, _) | Expr::Cast(Cast::Text, _) => NONE,
-        Expr::Under(Affinity::None, inner) | Expr::Folded(_, inner) => of(inner),
+        Expr::Under(Affinity::None | Affinity::Blob, inner) | Expr::Folded(_, inner) => of(inner),
         Expr::Cast(Cast::Integer, _) => WHOLE,
         Expr::Cast(Cast::Real, _) => REAL,
         Expr::Not(_)

@@ -11,6 +11,7 @@ mod mixed;
 mod outer;
 mod parts;
 mod paths;
+mod recursive;
 mod regroup;
 mod scope;
 mod subquery;
@@ -18,7 +19,7 @@ mod window;
 
 use std::sync::Arc;
 
-use super::syntax::tree::{Name, Query};
+use super::syntax::tree::{Name, Query, WithTable};
 use super::syntax::{Location, Parsed, Refusal, parse, with_deep_stack};
 use crate::query::expr::collation::Collation;
 use crate::query::expr::{ColumnNo, Expr};
@@ -65,17 +66,7 @@ impl Env<'_> {
 
     /// Takes a statement apart. `around` is what it may read of the statement around it.
     fn query(&self, query: &Query, around: Option<&Scope>) -> Lowered<Part> {
-        let mut env = self.clone();
-        if query.is_recursive {
-            let message = "WITH RECURSIVE is not supported";
-            let help = "follow links with joins, as deep as need be";
-            return Err(Refusal::new(query.at, message, help));
-        }
-        for table in &query.with {
-            let mut parts = env.inner(&table.query, None)?.parts;
-            rename(&mut parts.outputs, &table.columns, table.name.at)?;
-            env.with.push((table.name.text.to_ascii_lowercase(), parts.finish(env.schema)?));
-        }
+        let env = self.with(&query.with)?;
         if let Some(values) = query.selects.iter().find(|select| select.is_values) {
             let message = "only SELECT is supported here, no VALUES";
             let help = "keep the values in a table, or give them as parameters";
@@ -85,6 +76,23 @@ impl Env<'_> {
             [only] => Block::lower(&env, only, Some(query), around),
             _ => env.compound(query, around),
         }
+    }
+
+    /// The same with what WITH names. Whether it says RECURSIVE makes no difference, as in SQLite.
+    fn with(&self, tables: &[WithTable]) -> Lowered<Self> {
+        let mut env = self.clone();
+        for table in tables {
+            let plan = match env.recursive(table)? {
+                Some(plan) => plan,
+                None => {
+                    let mut parts = env.inner(&table.query, None)?.parts;
+                    rename(&mut parts.outputs, &table.columns, table.name.at)?;
+                    parts.finish(env.schema)?
+                }
+            };
+            env.with.push((table.name.text.to_ascii_lowercase(), plan));
+        }
+        Ok(env)
     }
 
     /// The same of a statement whose columns another one reads.

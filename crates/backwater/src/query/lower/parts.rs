@@ -9,10 +9,9 @@ use super::window;
 use crate::change::FieldSet;
 use crate::query::expr::scalar::Affinity;
 use crate::query::expr::{ColumnNo, Expr};
-use crate::query::operator::rows::RowOperator;
 use crate::query::plan::{
-    Combine, Elements, Grouping, Identity, KeyPart, OrderKey, Output, Param, Path, Plan,
-    Projection, Relation, Rows, Source, Windowing,
+    Combine, Grouping, Identity, KeyPart, OrderKey, Output, Param, Path, Plan, Projection,
+    Recursion, Relation, Rows, Source, Windowing,
 };
 use crate::query::syntax::{Location, Refusal};
 use crate::schema::{IdType, Schema};
@@ -39,8 +38,8 @@ pub(super) struct Parts {
     pub(super) grouping: Option<Grouping>,
     /// Window functions, of a statement without grouping.
     pub(super) windowing: Option<Windowing>,
-    /// The elements of JSON values as rows, of a statement with neither of these.
-    pub(super) elements: Option<Elements>,
+    /// Elements or a recursion, of a statement with neither of these.
+    pub(super) made: Option<Rows>,
     pub(super) outputs: Vec<Output>,
     pub(super) order: Vec<OrderKey>,
     pub(super) limit: Option<Expr>,
@@ -61,7 +60,7 @@ impl Parts {
 
     /// Whether a row is a tuple, or what is computed from one.
     fn is_by_tuple(&self) -> bool {
-        self.grouping.is_none() && self.windowing.is_none() && self.elements.is_none()
+        self.grouping.is_none() && self.windowing.is_none() && self.made.is_none()
     }
 
     /// Calls `f` on every expression over the sources.
@@ -69,8 +68,8 @@ impl Parts {
         let sources = self.sources.iter_mut();
         sources.filter_map(|source| source.outer.as_mut()).flatten().for_each(&mut *f);
         self.conditions.iter_mut().for_each(&mut *f);
-        match (&mut self.grouping, &mut self.elements) {
-            (_, Some(elements)) => elements.each_expr_mut(f),
+        match (&mut self.grouping, &mut self.made) {
+            (_, Some(made)) => made.each_expr_mut(f),
             (Some(grouping), _) => {
                 grouping.keys.iter_mut().for_each(&mut *f);
                 let aggregates = grouping.aggregates.iter_mut();
@@ -144,11 +143,19 @@ impl Parts {
         let (mut scratch, mut anchors) = (Path::default(), Vec::new());
         if self.combine == Combine::Join {
             let outer = self.sources.iter().filter_map(|source| source.outer.as_ref()).flatten();
-            is_shared = !outer.clone().any(has_param);
+            // Of a recursion each binding finds rows by itself.
+            let recursion = match &self.made {
+                Some(Rows::Recursion(recursion)) => Some(recursion.source),
+                _ => None,
+            };
+            is_shared = recursion.is_none() && !outer.clone().any(has_param);
             let conditions = self.conditions.clone();
             let of = Paths { schema, sources: &self.sources, conditions };
             keys = if is_shared { key_parts(&of) } else { Vec::new() };
-            scratch = of.scratch(&keys);
+            scratch = match recursion {
+                Some(source) => of.from(source),
+                None => of.scratch(&keys),
+            };
             let mut shared = of;
             if is_shared {
                 let (with, without): (Vec<_>, Vec<_>) =
@@ -165,6 +172,7 @@ impl Parts {
         let is_made = is_plain
             && (self.combine == Combine::Union
                 // A text that is too long is reported when the result is computed.
+                || self.sources.is_empty()
                 || self.outputs.iter().any(|output| output.expr.may_grow())
                 || self.sources.iter().any(|source| {
                     source.is_lookup || matches!(source.relation, Relation::Statement(..))
@@ -241,8 +249,8 @@ impl Parts {
             window::settle(&mut windowing, &mut plan, schema);
             plan.rows = Rows::Windowed(windowing);
         }
-        if let Some(elements) = self.elements {
-            plan.rows = Rows::Elements(elements);
+        if let Some(made) = self.made {
+            plan.rows = made;
         }
         plan.identity = Identity::of(&plan);
         Ok(Arc::new(plan))
@@ -264,9 +272,15 @@ impl Parts {
             source.outer.iter().flatten().for_each(|on| structure.extend(on.columns()));
         }
         self.conditions.iter().for_each(|condition| structure.extend(condition.columns()));
-        match (&self.grouping, &self.elements) {
-            (_, Some(elements)) => {
-                elements.each_expr(&mut |expr| content.extend(expr.columns()));
+        match (&self.grouping, &self.made) {
+            (_, Some(made)) => {
+                let mut add = |expr: &Expr| content.extend(expr.columns());
+                made.operator().into_iter().for_each(|operator| operator.each_expr(&mut add));
+                if let Rows::Recursion(Recursion { source, values, .. }) = made {
+                    // What it begins with are rows of it as they are.
+                    let all = 0..values.len();
+                    content.extend(all.map(|column| ColumnNo::new(*source, column)));
+                }
             }
             (Some(grouping), _) => {
                 grouping.keys.iter().for_each(|key| content.extend(key.columns()));

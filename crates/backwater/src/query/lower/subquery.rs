@@ -117,7 +117,7 @@ impl<'a> Block<'a, '_> {
             return self.found(grouped, true, at);
         }
         let (Some(of), true) = (of.pop(), of.is_empty()) else {
-            let message = "a row of values IN (SELECT …) is supported as a condition of the whole";
+            let message = "a row of values IN (SELECT …) can only be a condition of the whole";
             let help = "let it stand alone or behind AND in WHERE, or write EXISTS";
             return Err(Refusal::new(at, message, help));
         };

@@ -11,7 +11,7 @@ use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::operator::walk::{Pins, Walk};
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
-use crate::query::plan::{Access, Path, Relation};
+use crate::query::plan::{Access, Path, Relation, Rows};
 use crate::query::work;
 use crate::schema::FieldNo;
 use crate::table::Slot;
@@ -173,6 +173,15 @@ pub(crate) fn changed_tuples(
 ) -> TupleDeltas {
     let plan = after.plan;
     let (old, new) = (Walk { view: before, params }, Walk { view: after, params });
+    if matches!(plan.rows, Rows::Recursion(_)) {
+        let alone = starts.iter().map(|start| {
+            let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
+            tuple[start.source] = start.slot;
+            let is_row = |view: &View<'_>| view.is_row(start.source, start.slot);
+            start.tuple(tuple, is_row(before), is_row(after))
+        });
+        return alone.collect();
+    }
     if !plan.joins() {
         let each = starts.iter().filter_map(|start| alone(&old, &new, start));
         return each.collect();

@@ -15,6 +15,7 @@ pub(in crate::query) mod join;
 pub(in crate::query) mod link_join;
 pub(in crate::query) mod order;
 pub(in crate::query) mod project;
+pub(in crate::query) mod recursion;
 pub(in crate::query) mod rows;
 pub(in crate::query) mod scan;
 pub(in crate::query) mod scanned;

@@ -8,7 +8,7 @@ use crate::query::expr::Columns;
 use crate::query::expr::scalar::Scalar;
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
-use crate::query::plan::{Excerpt, OrderKey, Plan};
+use crate::query::plan::{Excerpt, OrderKey, Plan, Rows};
 use crate::query::result::edit::Edit;
 use crate::query::state::rank_tree::{Prefix, RankTree, Sought};
 use crate::schema::Tuning;
@@ -403,6 +403,7 @@ pub(super) fn describe(names: &PlanNames<'_>) -> Operator {
         .fact(
             "bindings",
             match (sort_key.is_empty(), late.is_empty(), plan.is_shared) {
+                (_, _, false) if matches!(plan.rows, Rows::Recursion(_)) => String::new(),
                 (_, _, false) => "each is searched alone, since ON has parameters".to_owned(),
                 (true, true, true) => String::new(),
                 (false, true, true) => format!("found by {}", sort_key.join(" and ")),

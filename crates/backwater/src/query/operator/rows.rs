@@ -12,6 +12,7 @@ use crate::query::expr::{ColumnNo, Columns, Expr};
 use crate::query::operator::group::Groups;
 use crate::query::operator::join::TupleDelta;
 use crate::query::operator::order::order_by;
+use crate::query::operator::recursion::Found;
 use crate::query::operator::view::View;
 use crate::query::operator::window::Partitions;
 use crate::query::operator::window_values::{RowNo, WindowValues};
@@ -60,6 +61,7 @@ pub(crate) struct RowsState(pub(crate) Option<Box<KeptState>>);
 pub(crate) enum KeptState {
     Groups(Groups),
     Partitions(Partitions),
+    Found(Found),
 }
 
 /// The rows that an operator makes from nothing.
@@ -149,6 +151,7 @@ impl Rows {
             Rows::Grouped(grouping) => Some(grouping),
             Rows::Windowed(windowing) => Some(windowing),
             Rows::Elements(elements) => Some(elements),
+            Rows::Recursion(recursion) => Some(recursion),
         }
     }
 
@@ -169,6 +172,7 @@ impl Rows {
             Rows::Tuples | Rows::Projected(_) | Rows::Elements(_) => true,
             Rows::Grouped(_) => matches!(state.0.as_deref(), Some(KeptState::Groups(_))),
             Rows::Windowed(_) => matches!(state.0.as_deref(), Some(KeptState::Partitions(_))),
+            Rows::Recursion(_) => matches!(state.0.as_deref(), Some(KeptState::Found(_))),
         }
     }
 }
@@ -186,6 +190,7 @@ impl RowsState {
             None => 0,
             Some(KeptState::Groups(groups)) => groups.bytes(),
             Some(KeptState::Partitions(partitions)) => partitions.bytes(),
+            Some(KeptState::Found(found)) => found.bytes(),
         }
     }
 
@@ -202,6 +207,7 @@ impl RowsState {
         match self.0.as_deref()? {
             KeptState::Groups(groups) => groups.failure(),
             KeptState::Partitions(partitions) => partitions.failure(),
+            KeptState::Found(_) => None,
         }
     }
 }

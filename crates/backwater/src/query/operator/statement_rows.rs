@@ -227,7 +227,7 @@ impl<'a> StatementView<'a> {
         self.rows.needed.replace(Some(failure.clone()));
     }
 
-    pub(super) fn slots(&self) -> Vec<Slot> {
+    pub(crate) fn slots(&self) -> Vec<Slot> {
         let all = (0..self.rows.rows.len() as u32).map(Slot);
         all.filter(|slot| self.row(*slot).is_some()).collect()
     }

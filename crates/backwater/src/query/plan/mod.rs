@@ -160,6 +160,7 @@ pub(crate) enum Rows {
     Grouped(Grouping),
     Windowed(Windowing),
     Elements(Elements),
+    Recursion(Recursion),
 }
 
 /// For each tuple a row of its key and these values.
@@ -180,12 +181,35 @@ pub(crate) struct Elements {
     pub(crate) columns: Vec<ElementColumn>,
 }
 
+impl Rows {
+    /// Calls `each` with the expressions over the tuples' columns of rows that are neither grouped
+    /// nor windowed, to change them.
+    pub(crate) fn each_expr_mut(&mut self, each: &mut dyn FnMut(&mut Expr)) {
+        match self {
+            Rows::Elements(elements) => elements.each_expr_mut(each),
+            Rows::Recursion(recursion) => recursion.values.iter_mut().for_each(each),
+            _ => {}
+        }
+    }
+}
+
 impl Elements {
     /// Calls `each` with its expressions, to change them.
     pub(crate) fn each_expr_mut(&mut self, each: &mut dyn FnMut(&mut Expr)) {
         each(&mut self.json);
         self.path.iter_mut().for_each(each);
     }
+}
+
+/// From the rows of one source on, by the tuples that these are part of, to further rows that stand
+/// in its place.
+#[derive(Debug)]
+pub(crate) struct Recursion {
+    pub(crate) source: usize,
+    /// What a tuple makes a row of.
+    pub(crate) values: Vec<Expr>,
+    /// Whether equal rows are one.
+    pub(crate) distinct: bool,
 }
 
 /// What is known of an element of a JSON value, as SQLite calls it.

@@ -12,9 +12,10 @@ use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::operator::statement_rows::{StatementRow, StatementRows, StatementView};
 use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::operator::walk::Walk;
-use crate::query::plan::{Access, BoundPlan, Excerpt, Identity, JoinStep, Plan, Relation};
+use crate::query::plan::{Access, BoundPlan, Excerpt, Identity, JoinStep, Plan, Relation, Rows};
 use crate::query::state::binding::BindingState;
 use crate::query::state::ordered::{Ordered, Slots, of_tables};
+use crate::query::work;
 use crate::schema::{FieldNo, TableNo};
 use crate::table::{Cell, Slot, State};
 use crate::value::RowId;
@@ -141,7 +142,7 @@ impl Gathering<'_> {
                 }
             }
         }
-        let rows = self.read_statements(plan, params);
+        let rows = self.read_in_the_end(plan, params);
         let views = views(&rows);
         let view = View { plan, state: self.state, derived: &views };
         search(&view, params, shown, self.cells);
@@ -166,6 +167,22 @@ impl Gathering<'_> {
             }
         });
         rows.collect()
+    }
+
+    /// The same, with all rows of a recursion in the place of those that it begins with.
+    pub(super) fn read_in_the_end(
+        &mut self,
+        plan: &Plan,
+        params: &[Scalar<'static>],
+    ) -> Vec<Option<StatementRows>> {
+        let mut rows = self.read_statements(plan, params);
+        if let Rows::Recursion(recursion) = &plan.rows {
+            let first = views(&rows);
+            let view = View { plan, state: self.state, derived: &first };
+            let all = work::within(&plan.limits, || recursion.rows(&view, params));
+            rows[recursion.source] = all.ok();
+        }
+        rows
     }
 
     fn rows_of(&mut self, plan: &Plan, params: &[Scalar<'static>]) -> Option<Arc<KeyedRows>> {

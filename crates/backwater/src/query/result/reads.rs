@@ -84,7 +84,7 @@ impl Reading<'_> {
         fixed: &[Fixed],
         shown: Option<(&Ordered, Excerpt)>,
     ) {
-        let rows = self.statements.read_statements(plan, params);
+        let rows = self.statements.read_in_the_end(plan, params);
         let views: Vec<Option<StatementView<'_>>> = views(&rows);
         let view = View { plan, state: self.state, derived: &views };
         let shows = ShownTuples::of(&view, shown);

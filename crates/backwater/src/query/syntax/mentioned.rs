@@ -13,6 +13,8 @@ pub(crate) struct Mentioned {
     names: HashSet<String>,
     /// Whether it calls something that makes JSON of values.
     pub(crate) makes_json: bool,
+    /// The tables in FROM, also of its subqueries.
+    tables: Vec<String>,
 }
 
 impl Mentioned {
@@ -44,6 +46,11 @@ impl Mentioned {
             }
         }
         for term in &select.from {
+            match &term.source {
+                Source::Table { name, .. } => self.tables.push(name.text.clone()),
+                Source::Query(query) => self.query(query),
+                Source::Function { .. } | Source::Joined => {}
+            }
             self.names.extend(term.using.iter().map(|name| name.text.to_ascii_lowercase()));
             let arguments = match &term.source {
                 Source::Function { arguments, .. } => arguments.as_slice(),
@@ -80,4 +87,9 @@ impl Mentioned {
         }
         expr.operands().into_iter().for_each(|operand| self.expr(operand));
     }
+}
+
+/// The tables that a SELECT has in FROM, also in that of its subqueries.
+pub(crate) fn tables_of(select: &Select) -> Vec<String> {
+    Mentioned::in_statement(select, None).tables
 }

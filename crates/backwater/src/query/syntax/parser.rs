@@ -256,9 +256,9 @@ impl<'s> Parser<'s> {
 
     pub(super) fn query(&mut self) -> Parsing<Query> {
         let at = self.at();
-        let (mut with, mut is_recursive) = (Vec::new(), false);
+        let mut with = Vec::new();
         if self.takes("WITH") {
-            is_recursive = self.takes("RECURSIVE");
+            self.takes("RECURSIVE");
             with = self.comma_list(Self::with_table)?;
         }
         let mut selects = vec![self.select(None)?];
@@ -279,7 +279,7 @@ impl<'s> Parser<'s> {
                 offset = limit.replace(self.expr()?);
             }
         }
-        Ok(Query { at, is_recursive, with, selects, order, limit, offset })
+        Ok(Query { at, with, selects, order, limit, offset })
     }
 
     fn with_table(&mut self) -> Parsing<WithTable> {

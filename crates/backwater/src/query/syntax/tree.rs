@@ -16,7 +16,6 @@ pub(crate) struct Name {
 pub(crate) struct Query {
     /// Where it begins.
     pub(crate) at: Location,
-    pub(crate) is_recursive: bool,
     pub(crate) with: Vec<WithTable>,
     pub(crate) selects: Vec<Select>,
     pub(crate) order: Vec<OrderTerm>,
