@@ -13,6 +13,7 @@ mod recordings;
 mod remote;
 mod sends;
 mod soak;
+mod tree;
 mod typed;
 mod window;
 mod world;
@@ -41,7 +42,7 @@ struct Arguments {
 type Case = fn(usize) -> anyhow::Result<Vec<Figure>>;
 
 /// The names that a case gives figures for, and the case.
-const CASES: [(&[&str], Case); 37] = [
+const CASES: [(&[&str], Case); 39] = [
     (&["ingest/nested", "ingest/nested-vs-value"], ingest::nested),
     (&["ingest/again"], ingest::again),
     (&["ingest/small"], ingest::small),
@@ -61,8 +62,10 @@ const CASES: [(&[&str], Case); 37] = [
     (&["commit/tail"], bindings::tail),
     (&["query/define"], bindings::define),
     (&["window/rank"], window::rank),
+    (&["tree/grow", "tree/move"], tree::tree),
     (&["search/letters"], rebind::letters),
     (&["rebind/now"], rebind::now),
+    (&["rebind/back"], rebind::back),
     (&["read/get", "read/iter"], typed::read),
     (&["derived/untouched", "derived/key"], typed::of_derived),
     (&["watch/fan"], typed::fan),

@@ -226,3 +226,43 @@ pub(crate) fn now(size: usize) -> anyhow::Result<Vec<Figure>> {
     let each = |seconds: f64| seconds / MINUTES as f64;
     Ok(vec![figure("rebind/now", size, each(ours), "hand-written", each(by_hand), 8.0)])
 }
+
+/// From one tab to another and back again.
+pub(crate) fn back(size: usize) -> anyhow::Result<Vec<Figure>> {
+    const TABS: [&str; 2] = ["on time", "delayed"];
+    let (cache, maps) = filled(size)?;
+    let sql = "SELECT id FROM sailing WHERE status = :tab ORDER BY departs_at, id LIMIT 20";
+    let query = cache.query(sql, [("tab", TABS[1])])?;
+    let _kept = query.keep_current();
+    let first = |tab: &str| -> Vec<i64> {
+        let sailings = maps.sailings.iter().filter(|(_, sailing)| sailing.status.text() == tab);
+        let mut rows: Vec<_> = sailings.map(|(id, sailing)| (sailing.departs_at, *id)).collect();
+        rows.sort_unstable();
+        rows.iter().take(20).map(|(_, id)| *id).collect()
+    };
+    let by_hand = TABS.map(first);
+    let switch = |tab: usize| -> Vec<Step> {
+        let gone = by_hand[1 - tab].iter().enumerate().map(|(place, id)| (Some(place), None, *id));
+        let new = by_hand[tab].iter().enumerate().map(|(place, id)| (None, Some(place), *id));
+        gone.chain(new).collect()
+    };
+    let choose = |tab: usize| cache.rebind("tab chosen", &query, [("tab", TABS[tab])]);
+    for tab in [0, 1, 0, 1] {
+        let (mut ours, mut hand) = (steps(&choose(tab)?, &query), switch(tab));
+        ours.sort_unstable();
+        hand.sort_unstable();
+        anyhow::ensure!(ours == hand, "other deltas at {}", TABS[tab]);
+    }
+    const SWITCHES: usize = 100;
+    let (ours, hand) = alternate(
+        || (),
+        |()| {
+            let steps = (0..SWITCHES)
+                .map(|number| choose(number % 2).map_or(0, |report| steps(&report, &query).len()));
+            steps.sum::<usize>()
+        },
+        |()| (0..SWITCHES).map(|number| switch(number % 2).len()).sum::<usize>(),
+    );
+    let each = |seconds: f64| seconds / SWITCHES as f64;
+    Ok(vec![figure("rebind/back", size, each(ours), "hand-written", each(hand), 100.0)])
+}

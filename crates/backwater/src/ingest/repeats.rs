@@ -1,4 +1,5 @@
-//! Objects that stand in a response again, letter by letter.
+//! Objects that stand in a response again, letter by letter. Without them, reading a nested response
+//! takes twice as long (`ingest/nested`).
 //!
 //! Of two JSON objects neither is the beginning of the other, so where the text of an object that
 //! was read stands again, the same object stands there. Merging it once more changes nothing as

@@ -18,9 +18,6 @@ pub(crate) struct Tuning {
     pub(crate) listed_keys: usize,
     /// From this many rows on, the first result of a query is computed while commits go on.
     pub(crate) rows_apart: usize,
-    /// From this many edits of an order on, each rank is looked for in the old and the new order,
-    /// as computing it from those of the other edits is quadratic.
-    pub(crate) ranked_edits: usize,
     /// With fewer rows than this, a table is searched for a text as quickly as what was found by
     /// the last one.
     pub(crate) searched_texts: usize,
@@ -40,7 +37,6 @@ impl Default for Tuning {
             rebound_rows: 64,
             listed_keys: 4,
             rows_apart: 10_000,
-            ranked_edits: 64,
             searched_texts: 1024,
             rows_beyond_excerpt: 256,
             pruned_rows: 1 << 20,
@@ -59,7 +55,7 @@ impl Tuning {
     }
 
     /// How many sizes there are.
-    pub(crate) const SIZES: usize = 10;
+    pub(crate) const SIZES: usize = 9;
 
     pub(crate) fn of(sizes: [usize; Self::SIZES]) -> Self {
         let mut sizes = sizes.into_iter();
@@ -71,7 +67,6 @@ impl Tuning {
             rebound_rows: next(),
             listed_keys: next(),
             rows_apart: next(),
-            ranked_edits: next(),
             searched_texts: next(),
             rows_beyond_excerpt: next(),
             pruned_rows: next(),
@@ -87,7 +82,6 @@ impl Tuning {
             self.rebound_rows,
             self.listed_keys,
             self.rows_apart,
-            self.ranked_edits,
             self.searched_texts,
             self.rows_beyond_excerpt,
             self.pruned_rows,

@@ -40,10 +40,10 @@ pub(super) struct Group {
     pub(super) needed: Vec<Option<Needed>>,
 }
 
-/// Those that share a key: mostly one.
+/// Those that share a key: mostly one, and there may be very many keys.
 enum Sharing {
     One(BindingNo),
-    #[expect(clippy::box_collection, reason = "most are one, and there may be very many")]
+    #[expect(clippy::box_collection, reason = "each byte counts in `memory/standing`")]
     More(Box<Vec<BindingNo>>),
 }
 

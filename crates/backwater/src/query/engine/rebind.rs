@@ -23,7 +23,8 @@ use crate::table::{Slot, State};
 /// At most this many bindings without a handle are kept.
 const RECENT: usize = 64;
 
-/// Bindings that had a handle until lately, the last one at the end, with the bytes that they take.
+/// Bindings that had a handle until lately, the last one at the end, with the bytes that they take:
+/// going back to one, as from tab to tab, costs nothing (`rebind/back`).
 pub(super) struct Recent {
     bindings: VecDeque<(BindingNo, usize)>,
     bytes: usize,

@@ -1,7 +1,5 @@
 //! The elements of JSON values as rows: `json_each()` in FROM.
 
-use std::sync::Arc;
-
 use smallvec::SmallVec;
 
 #[cfg(feature = "remote")]
@@ -9,13 +7,13 @@ use crate::query::expr::ColumnNo;
 use crate::query::expr::scalar::Scalar;
 use crate::query::expr::{Expr, json};
 use crate::query::operator::join::TupleDelta;
-use crate::query::operator::rows::{KeptRow, MadeRows, RowEdits, RowOperator, RowPairs, RowsState};
+use crate::query::operator::rows::{
+    KeptRow, MadeRows, RowEdits, RowOperator, RowsOfTuple, RowsState,
+};
 use crate::query::operator::view::View;
-use crate::query::operator::walk::Walk;
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
 use crate::query::plan::{ElementColumn, Elements};
-use crate::query::work;
 use crate::table::Slot;
 
 impl ElementColumn {
@@ -51,9 +49,8 @@ impl ElementColumn {
     }
 }
 
-impl Elements {
-    /// Calls `each` with the rows of one tuple.
-    fn rows(
+impl RowsOfTuple for Elements {
+    fn rows_of(
         &self,
         view: &View<'_>,
         params: &[Scalar<'static>],
@@ -81,36 +78,17 @@ impl Elements {
 
 impl RowOperator for Elements {
     fn compute(&self, view: &View<'_>, params: &[Scalar<'static>], empty: bool) -> MadeRows {
-        let mut rows = Vec::new();
-        if !empty {
-            Walk { view, params }.all(&mut |tuple| {
-                self.rows(view, params, tuple, &mut |row| {
-                    if work::take_row(row.bytes()) {
-                        rows.push(Arc::new(row));
-                    }
-                });
-            });
-        }
-        MadeRows { rows, state: RowsState::default() }
+        self.all_rows(view, params, empty)
     }
 
     fn apply(
         &self,
         _state: &mut RowsState,
-        (before, after): (&View<'_>, &View<'_>),
+        views: (&View<'_>, &View<'_>),
         params: &[Scalar<'static>],
         tuples: &[TupleDelta],
     ) -> Option<RowEdits> {
-        let mut pairs = RowPairs::default();
-        for tuple in tuples {
-            if tuple.before {
-                self.rows(before, params, &tuple.tuple, &mut |row| pairs.before(row));
-            }
-            if tuple.after {
-                self.rows(after, params, &tuple.tuple, &mut |row| pairs.after(row));
-            }
-        }
-        Some(pairs.edits(after.plan, params))
+        Some(self.changed_rows(views, params, tuples))
     }
 
     fn each_expr<'e>(&'e self, each: &mut dyn FnMut(&'e Expr)) {

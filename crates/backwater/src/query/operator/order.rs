@@ -11,7 +11,6 @@ use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Excerpt, OrderKey, Plan, Rows};
 use crate::query::result::edit::Edit;
 use crate::query::state::rank_tree::{Prefix, RankTree, Sought};
-use crate::schema::Tuning;
 
 /// A list that mostly is short.
 type Few<T> = SmallVec<[T; 8]>;
@@ -143,7 +142,7 @@ pub(crate) fn order_against<'a>(
 /// few are left then to fill the excerpt.
 pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
     ranked: &mut RankTree<E>,
-    (excerpt, tuning): (Excerpt, &Tuning),
+    excerpt: Excerpt,
     edits: &[Edit<E>],
     old_order: impl Fn(&E) -> Sought<O>,
     new_order: impl Fn(&E) -> Sought<N>,
@@ -162,57 +161,39 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         }
         _ => None,
     };
-    // The old ranks of what was taken out, and the new ones of what was put in, both in order.
-    let (mut out, mut into) = (Few::new(), Few::new());
-    let mut befores: Few<Option<usize>> = smallvec![None; edits.len()];
-    let mut afters: Few<Option<usize>> = smallvec![None; edits.len()];
-    let reorders =
-        |edit: &&Edit<E>| !matches!(edit, Edit::Change(_) | Edit::Replace { reorder: false, .. });
-    if edits.iter().filter(reorders).count() > tuning.ranked_edits {
-        // Each is looked for in the whole of the old order and of the new one, unless it stands so
-        // far behind the excerpt that it is nothing to it.
-        let far = |ranked: &RankTree<E>| {
-            ranked.prefix(excerpt.end().saturating_add(edits.len())).unwrap_or(Prefix::MAX)
-        };
-        let places: Vec<_> = edits.iter().map(|edit| leaves(edit, ranked)).collect();
-        let last = far(ranked);
-        for (place, before) in places.iter().zip(&mut befores) {
-            let place = place.as_ref().filter(|place| place.prefix <= last);
-            *before = place.and_then(|place| ranked.rank(place));
-        }
-        for place in places.iter().flatten() {
-            let removed = ranked.remove(place);
-            debug_assert!(removed.is_some(), "what leaves a result was in it");
-        }
-        let places: Vec<_> = edits.iter().map(|edit| enters(edit, ranked)).collect();
-        for (new, place) in places.iter().flatten() {
-            ranked.insert(new.clone(), place);
-        }
-        let last = far(ranked);
-        for (place, after) in places.iter().zip(&mut afters) {
-            let place = place.as_ref().filter(|(_, place)| place.prefix <= last);
-            *after = place.and_then(|(_, place)| ranked.rank(place));
-        }
-        for (taken, ranks) in [(&mut out, &befores), (&mut into, &afters)] {
-            taken.extend(ranks.iter().flatten().copied());
-            taken.sort_unstable();
-        }
-    } else {
-        for (edit, before) in edits.iter().zip(&mut befores) {
-            let Some(place) = leaves(edit, ranked) else { continue };
-            let removed = ranked.remove(&place);
-            debug_assert!(removed.is_some(), "what leaves a result was in it");
-            *before = removed.map(|rank| take(&mut out, rank));
-        }
-        for (edit, after) in edits.iter().zip(&mut afters) {
-            let place = enters(edit, ranked);
-            *after = place.map(|(new, place)| ranked.insert(new, &place));
-        }
-        // What was put in later pushed along what was put in before.
-        for after in afters.iter_mut().rev().filter_map(Option::as_mut) {
-            *after = take(&mut into, *after);
-        }
+    // Each is looked for in the whole of the old order and of the new one, unless it stands so far
+    // behind the excerpt that it is nothing to it.
+    let far = |ranked: &RankTree<E>| {
+        ranked.prefix(excerpt.end().saturating_add(edits.len())).unwrap_or(Prefix::MAX)
+    };
+    let places: Few<_> = edits.iter().map(|edit| leaves(edit, ranked)).collect();
+    let last = far(ranked);
+    let mut befores: Few<Option<usize>> = places
+        .iter()
+        .map(|place| place.as_ref().filter(|place| place.prefix <= last))
+        .map(|place| place.and_then(|place| ranked.rank(place)))
+        .collect();
+    for place in places.iter().flatten() {
+        let removed = ranked.remove(place);
+        debug_assert!(removed.is_some(), "what leaves a result was in it");
     }
+    let places: Few<_> = edits.iter().map(|edit| enters(edit, ranked)).collect();
+    for (new, place) in places.iter().flatten() {
+        ranked.insert(new.clone(), place);
+    }
+    let last = far(ranked);
+    let mut afters: Few<Option<usize>> = places
+        .iter()
+        .map(|place| place.as_ref().filter(|(_, place)| place.prefix <= last))
+        .map(|place| place.and_then(|(_, place)| ranked.rank(place)))
+        .collect();
+    // The old ranks of what was taken out, and the new ones of what was put in, both in order.
+    let sorted = |ranks: &Few<Option<usize>>| -> Few<usize> {
+        let mut ranks: Few<usize> = ranks.iter().flatten().copied().collect();
+        ranks.sort_unstable();
+        ranks
+    };
+    let (out, into) = (sorted(&befores), sorted(&afters));
     for (number, edit) in edits.iter().enumerate() {
         let place = match edit {
             Edit::Replace { new, reorder: false, .. } | Edit::Change(new) => new_order(new),
@@ -274,14 +255,6 @@ fn nth_free(taken: &[usize], nth: usize) -> usize {
         if taken[middle] - middle <= nth { low = middle + 1 } else { high = middle }
     }
     nth + low
-}
-
-/// Takes the n-th free place.
-fn take(taken: &mut Few<usize>, nth: usize) -> usize {
-    let place = nth_free(taken, nth);
-    let at = taken.partition_point(|other| *other < place);
-    taken.insert(at, place);
-    place
 }
 
 /// The rank among all with `others` in place of `gone`, of what has that rank with `gone`.

@@ -56,18 +56,19 @@ struct Search<'s, 'v> {
 impl Search<'_, '_> {
     fn add(&mut self, values: Values) {
         let place: Box<[Key]> = values.iter().cloned().map(Key::from).collect();
-        let count = self.found.counts.entry(place.clone()).or_default();
+        let count = self.found.counts.entry(place).or_default();
         if self.of.distinct && *count > 0 || work::is_over() {
             return;
         }
         *count += 1;
+        let read = StatementRow {
+            values: values.iter().cloned().collect(),
+            key: Box::default(),
+            failed: None,
+        };
         let mut row = KeptRow { values, keys: 0, failed: None, number: 0 };
-        let values: Box<[Scalar<'static>]> = row.values.iter().cloned().collect();
-        let mut key = place.into_vec();
         if !self.of.distinct {
-            let count = Scalar::Int(i64::from(*count));
-            row.values.push(count.clone());
-            key.push(Key::from(count));
+            row.values.push(Scalar::Int(i64::from(*count)));
         }
         row.keys = row.values.len();
         let bytes = row.bytes();
@@ -75,9 +76,8 @@ impl Search<'_, '_> {
             return;
         }
         self.found.bytes += 2 * bytes;
-        let key_values = row.values.iter().cloned().collect();
-        let read = Arc::new(StatementRow { values, key: key_values, failed: None });
-        self.found.rows.set(&key, Some(read.clone()));
+        let read = Arc::new(read);
+        self.found.rows.push(read.clone());
         self.open.push(read);
         self.new.push(Arc::new(row));
     }
@@ -95,9 +95,7 @@ impl Search<'_, '_> {
     fn go_on(&mut self) {
         while !self.open.is_empty() && !work::is_over() {
             let mut rows = StatementRows::default();
-            for (number, row) in std::mem::take(&mut self.open).into_iter().enumerate() {
-                rows.set(&[Key::from(Scalar::Int(number as i64))], Some(row));
-            }
+            std::mem::take(&mut self.open).into_iter().for_each(|row| rows.push(row));
             let slots: Vec<Slot> = StatementView { rows: &rows, undo: None }.slots();
             let made = self.made(&rows, self.of.source, &slots);
             made.into_iter().for_each(|values| self.add(values));

@@ -14,12 +14,15 @@ use crate::query::operator::join::TupleDelta;
 use crate::query::operator::order::order_by;
 use crate::query::operator::recursion::Found;
 use crate::query::operator::view::View;
+use crate::query::operator::walk::Walk;
 use crate::query::operator::window::Partitions;
 use crate::query::operator::window_values::{RowNo, WindowValues};
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Plan, Rows};
 use crate::query::result::edit::{Edit, Edits, Failure};
+use crate::query::work;
+use crate::table::Slot;
 
 /// A row that keeps its values: first its key, then what its operator makes of it. What window
 /// functions give for it is kept apart, and counts as behind these.
@@ -246,28 +249,61 @@ impl Kept<'_> {
     }
 }
 
-/// Rows before and after, by their keys.
-#[derive(Default)]
-pub(crate) struct RowPairs(BTreeMap<Box<[Key]>, RowPair>);
+/// Makes rows of one tuple each.
+pub(crate) trait RowsOfTuple {
+    /// Calls `each` with the rows of a tuple.
+    fn rows_of(
+        &self,
+        view: &View<'_>,
+        params: &[Scalar<'static>],
+        tuple: &[Slot],
+        each: &mut dyn FnMut(KeptRow),
+    );
+
+    /// The rows of all tuples.
+    fn all_rows(&self, view: &View<'_>, params: &[Scalar<'static>], empty: bool) -> MadeRows {
+        let mut rows = Vec::new();
+        if !empty {
+            Walk { view, params }.all(&mut |tuple| {
+                self.rows_of(view, params, tuple, &mut |row| {
+                    if work::take_row(row.bytes()) {
+                        rows.push(Arc::new(row));
+                    }
+                });
+            });
+        }
+        MadeRows { rows, state: RowsState::default() }
+    }
+
+    /// What becomes of the rows of tuples that changed.
+    fn changed_rows(
+        &self,
+        (before, after): (&View<'_>, &View<'_>),
+        params: &[Scalar<'static>],
+        tuples: &[TupleDelta],
+    ) -> RowEdits {
+        // Another row of a subquery makes another tuple, but not another row.
+        let mut pairs: BTreeMap<Box<[Key]>, RowPair> = BTreeMap::new();
+        for tuple in tuples {
+            if tuple.before {
+                self.rows_of(before, params, &tuple.tuple, &mut |row| {
+                    let place = row.place();
+                    pairs.entry(place).or_default().0 = Some(Arc::new(row));
+                });
+            }
+            if tuple.after {
+                self.rows_of(after, params, &tuple.tuple, &mut |row| {
+                    let place = row.place();
+                    pairs.entry(place).or_default().1 = Some(Arc::new(row));
+                });
+            }
+        }
+        pairs.into_values().filter_map(|pair| edit(after.plan, params, pair)).collect()
+    }
+}
 
 /// A row before and after.
 type RowPair = (Option<Arc<KeptRow>>, Option<Arc<KeptRow>>);
-
-impl RowPairs {
-    pub(crate) fn before(&mut self, row: KeptRow) {
-        let place = row.place();
-        self.0.entry(place).or_default().0 = Some(Arc::new(row));
-    }
-
-    pub(crate) fn after(&mut self, row: KeptRow) {
-        let place = row.place();
-        self.0.entry(place).or_default().1 = Some(Arc::new(row));
-    }
-
-    pub(crate) fn edits(self, plan: &Plan, params: &[Scalar<'static>]) -> RowEdits {
-        self.0.into_values().filter_map(|pair| edit(plan, params, pair)).collect()
-    }
-}
 
 /// What it means for the order that a row is another one than it was.
 pub(crate) fn edit(

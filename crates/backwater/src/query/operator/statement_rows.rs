@@ -83,6 +83,18 @@ impl StatementRows {
         StatementChange { slot, before }
     }
 
+    /// Adds a row that is never looked for by its key.
+    pub(crate) fn push(&mut self, row: Arc<StatementRow>) {
+        let slot = Slot(self.rows.len() as u32);
+        for index in &mut self.indexes {
+            if let Some(key) = row.key_of(&index.fields) {
+                index.slots.entry(key).or_default().push(slot);
+            }
+        }
+        self.failed += failures(Some(&row));
+        self.rows.push(Some(row));
+    }
+
     /// Replaces all rows by these; returns what that changes.
     pub(crate) fn replace_all(
         &mut self,

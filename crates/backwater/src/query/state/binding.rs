@@ -96,8 +96,6 @@ impl BindingState {
         let ordered = match plan.sources.len() {
             1 => Ordered::One(sorted(view, params, few, each)),
             2 => Ordered::Two(sorted(view, params, few, each)),
-            3 => Ordered::Three(sorted(view, params, few, each)),
-            4 => Ordered::Four(sorted(view, params, few, each)),
             _ => Ordered::Many(sorted(view, params, few, each)),
         };
         ordered.into()
@@ -121,8 +119,6 @@ impl BindingState {
         let (ordered, moved, searched) = match ordered {
             Ordered::One(ranked) => of(narrowed(ranked, view, to, old, known), Ordered::One),
             Ordered::Two(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Two),
-            Ordered::Three(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Three),
-            Ordered::Four(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Four),
             Ordered::Many(ranked) => of(narrowed(ranked, view, to, old, None), Ordered::Many),
             Ordered::Kept(..) => return None,
         };
@@ -192,7 +188,7 @@ impl BindingState {
                 let was = std::mem::replace(given, now);
                 let sought = |row: &Arc<KeptRow>, given| sought_kept(plan, params, row, given);
                 let (old, new) = (|row: &_| sought(row, &was), |row: &_| sought(row, given));
-                follow(ranked, (excerpt, &plan.tuning), &edits, old, new)
+                follow(ranked, excerpt, &edits, old, new)
             }
         );
         if let Some(few) = few(plan, excerpt) {
@@ -211,7 +207,7 @@ fn check_outputs(plan: &Plan, params: &[Scalar<'static>], row: Kept<'_>) {
 }
 
 /// How many of the first rows are needed: those up to the end of the excerpt, and a reserve. `None`
-/// if all are.
+/// if all are. Following all rows of many excerpts takes half as long again (`commit/one-field`).
 fn few(plan: &Plan, excerpt: Excerpt) -> Option<usize> {
     let end = excerpt.end();
     let more = plan.tuning.rows_beyond_excerpt;
@@ -344,7 +340,7 @@ fn follow_tuples<E: Slots>(
         }
     }
     let (old, new) = (|of: &E| sought(before, params, of), |of: &E| sought(after, params, of));
-    follow(ranked, (excerpt, &after.plan.tuning), &edits, old, new)
+    follow(ranked, excerpt, &edits, old, new)
 }
 
 /// Of the tuples that left and those that entered, pairs that are one row: a row in it that others

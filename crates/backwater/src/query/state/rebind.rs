@@ -271,12 +271,6 @@ pub(crate) fn difference(
         (Ordered::Two(old), Ordered::Two(new)) => {
             tables(old, new, excerpts, sources, changed, &shows)
         }
-        (Ordered::Three(old), Ordered::Three(new)) => {
-            tables(old, new, excerpts, sources, changed, &shows)
-        }
-        (Ordered::Four(old), Ordered::Four(new)) => {
-            tables(old, new, excerpts, sources, changed, &shows)
-        }
         (Ordered::Many(old), Ordered::Many(new)) => {
             tables(old, new, excerpts, sources, changed, &shows)
         }
