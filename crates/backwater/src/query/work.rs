@@ -34,6 +34,7 @@ enum Beyond {
     Rows,
     Bytes,
     Text,
+    NoEnd,
     Stopped,
 }
 
@@ -69,6 +70,11 @@ impl Work {
             Beyond::Text => Failure::of(format!(
                 "a text would be longer than {text} bytes; make a shorter one, or raise `limits.text_bytes`"
             )),
+            Beyond::NoEnd => Failure::of(
+                "a row of the recursion leads to itself, so that it has no end; write UNION instead \
+                 of UNION ALL, or end it by a condition"
+                    .to_owned(),
+            ),
             Beyond::Stopped => Failure::stopped(),
         })
     }
@@ -157,6 +163,10 @@ pub(super) fn too_many_rows(limits: &ResultLimits, rows: usize) {
 }
 
 /// Takes a row of this many bytes; returns whether there is room for it.
+pub(super) fn has_no_end() {
+    WORK.with(|work| work.fail(Beyond::NoEnd));
+}
+
 pub(super) fn take_row(bytes: usize) -> bool {
     WORK.with(|work| {
         if !Work::take(&work.rows, 1) {

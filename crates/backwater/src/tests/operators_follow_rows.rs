@@ -430,3 +430,101 @@ fn a_row_without_partner_leaves_every_binding_that_shows_it() {
     cache.commit("alone again", |tx| tx.delete("u", 1)).unwrap();
     assert_eq!(lens(), [0, 1]);
 }
+
+/// A recursion goes on from rows that come; where one is cut off, what it led to goes with it.
+#[test]
+fn a_recursion_reaches_what_comes_and_loses_what_is_cut_off() {
+    let cache = cache(&[(1, 0), (2, 1), (3, 2)]);
+    let tree = watched(
+        &cache,
+        "WITH RECURSIVE r(i, d) AS (SELECT id, 0 FROM t WHERE k = 0 \
+         UNION SELECT t.id, d + 1 FROM r JOIN t ON t.k = r.i) SELECT i, d FROM r",
+    );
+    let paths = watched(
+        &cache,
+        "WITH RECURSIVE r(i) AS (SELECT k FROM t UNION ALL SELECT t.id FROM r JOIN t ON t.k = r.i) \
+         SELECT i, count(*) FROM r GROUP BY i",
+    );
+    assert_eq!(ids(&tree), [1, 2, 3]);
+    assert_eq!(after(&cache, &tree, &[(4, 3)]), "+4@3");
+    assert_eq!(after(&cache, &tree, &[(6, 5), (5, 4)]), "+5@4 +6@5", "one by way of the other");
+    assert_eq!(after(&cache, &tree, &[(8, 7)]), "", "nothing leads there");
+    assert_eq!(after(&cache, &tree, &[(3, 9)]), "-3@2 -4@3 -5@4 -6@5");
+    assert_eq!(after(&cache, &tree, &[(7, 1)]), "+7@2 +8@3");
+    assert_eq!(after(&cache, &tree, &[(7, 0)]), "-7@2 -8@3 +7@2 +8@3", "at another depth");
+    let counts: Vec<_> = paths.read().unwrap().rows().map(|row| row.values().to_vec()).collect();
+    // From 0 twice and from 1 to 2, from 9 and 3 to 4, and on to 6; from 0 twice and from 7 to 8.
+    let wanted = [(0, 2), (1, 3), (2, 3), (3, 2), (4, 3), (5, 4), (6, 4), (7, 3), (8, 3), (9, 1)];
+    assert_eq!(counts, wanted.map(|(i, count)| [i, count].map(Value::Int)));
+    let report = cache.commit("gone", |tx| tx.delete("t", 1)).unwrap();
+    assert_eq!(short(report.delta(&tree)), "-1@0 -2@1");
+    // A circle ends where nothing new comes of it.
+    assert_eq!(after(&cache, &tree, &[(9, 8), (7, 9), (1, 0)]), "-7@0 -8@1 +1@0 +2@1");
+    let endless = paths.read().unwrap_err().to_string();
+    assert!(endless.contains("a row of the recursion leads to itself"), "{endless}");
+    after(&cache, &tree, &[(7, 100)]);
+    assert_eq!(paths.read().unwrap().len(), 11);
+}
+
+/// The elements of a JSON value are rows by their places.
+#[test]
+fn elements_are_rows_by_their_places() {
+    let schema = "table.t = { id = 'id', fields = { id = 'int', j = 'json' } }";
+    let cache = Cache::new(Schema::parse("s", schema).unwrap());
+    let write = |id: i64, json: &str| {
+        let json = Value::from(crate::Json::parse(json).unwrap());
+        cache.commit("written", |tx| tx.merge("t", [("id", id.into()), ("j", json)])).unwrap()
+    };
+    let all = watched(&cache, "SELECT t.id, e.value FROM t, json_each(t.j) AS e");
+    let with_a = watched(
+        &cache,
+        "SELECT id FROM t WHERE EXISTS (SELECT 1 FROM json_each(t.j) WHERE value = 'a')",
+    );
+    let lists = watched(
+        &cache,
+        "SELECT id, (SELECT json_group_array(value) FROM json_each(t.j) WHERE key > 0) FROM t",
+    );
+    assert_eq!(short(write(1, r#"["a","b"]"#).delta(&all)), "+1@0 +1@1");
+    assert_eq!(short(write(2, r#"[{"c":1},[2],"x"]"#).delta(&all)), "+2@2 +2@3 +2@4");
+    assert_eq!(ids(&with_a), [1]);
+    // The first place holds another value, and the last one nothing any more.
+    let report = write(1, r#"["c"]"#);
+    assert_eq!(short(report.delta(&all)), "-1@1 ~1@0");
+    assert_eq!(short(report.delta(&with_a)), "-1@0");
+    // What was JSON is JSON in what is made of it.
+    let second = lists.read().unwrap().row(1).unwrap().values()[1].clone();
+    assert_eq!(second, Value::from(r#"[[2],"x"]"#));
+    assert_eq!(short(write(2, "7").delta(&all)), "-2@2 -2@3 ~2@1");
+    assert_eq!(short(write(2, "{}").delta(&all)), "-2@1");
+    let report = cache.commit("gone", |tx| tx.delete("t", 1)).unwrap();
+    assert_eq!(short(report.delta(&all)), "-1@0");
+}
+
+/// Of a full join a row that finds a partner is one with it, and two again when it loses it.
+#[test]
+fn a_full_join_follows_who_finds_whom() {
+    let cache = cache(&[(1, 10), (2, 20)]);
+    let pairs = watched(
+        &cache,
+        "SELECT a.id, b.id FROM t AS a FULL JOIN (SELECT * FROM t WHERE id > 2) AS b ON a.k = b.k \
+         AND a.id < 3 ORDER BY 1, 2",
+    );
+    let right = watched(
+        &cache,
+        "SELECT b.id, a.id FROM t AS a RIGHT JOIN t AS b ON a.k = b.k AND a.id < b.id",
+    );
+    let rows = |query: &Query| -> String {
+        let rows = query.read().unwrap();
+        let rows = rows.rows().map(|row| format!("{}-{}", row.values()[0], row.values()[1]));
+        rows.collect::<Vec<_>>().join(" ")
+    };
+    assert_eq!(rows(&pairs), "1-NULL 2-NULL");
+    after(&cache, &pairs, &[(3, 10), (4, 40)]);
+    assert_eq!(rows(&pairs), "NULL-3 NULL-4 1-3 2-NULL 3-NULL 4-NULL".replace("NULL-3 ", ""));
+    assert_eq!(rows(&right), "1-NULL 2-NULL 4-NULL 3-1");
+    after(&cache, &pairs, &[(3, 20)]);
+    assert_eq!(rows(&pairs), "NULL-4 1-NULL 2-3 3-NULL 4-NULL");
+    assert_eq!(rows(&right), "1-NULL 2-NULL 4-NULL 3-2");
+    after(&cache, &pairs, &[(1, 40), (2, 40)]);
+    assert_eq!(rows(&pairs), "NULL-3 1-4 2-4 3-NULL 4-NULL");
+}

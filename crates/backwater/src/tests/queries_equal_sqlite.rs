@@ -435,6 +435,7 @@ impl Watched {
                 "COLLATE inside",
                 "only an equality may",
                 "this ON has a subquery",
+                "this subquery stands beside a grouping, and another one inside of it",
                 "a subquery in ON of a full join",
             ];
             known.iter().any(|of| text.contains(of))

@@ -93,7 +93,13 @@ impl Search<'_, '_> {
 
     /// Goes on from what was found until there is nothing more.
     fn go_on(&mut self) {
+        let mut steps = 0;
         while !self.open.is_empty() && !work::is_over() {
+            steps += 1;
+            if steps > self.found.counts.len() {
+                // In so long a row of steps some row comes twice, and so again and again.
+                return work::has_no_end();
+            }
             let mut rows = StatementRows::default();
             std::mem::take(&mut self.open).into_iter().for_each(|row| rows.push(row));
             let slots: Vec<Slot> = StatementView { rows: &rows, undo: None }.slots();
