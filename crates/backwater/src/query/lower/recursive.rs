@@ -31,7 +31,8 @@ impl Env<'_> {
             Some(Compound::Union) => true,
             Some(Compound::UnionAll) => false,
             _ => {
-                let help = "begin with a SELECT of the first rows, and put UNION in front of this";
+                let help = "begin with a SELECT of the first rows, and put UNION in front of this; \
+                            if it reads a table, call the query something else";
                 return refused(step.at, "reads itself before it has any rows", help);
             }
         };

@@ -71,8 +71,9 @@ impl Search<'_, '_> {
             row.values.push(Scalar::Int(i64::from(*count)));
         }
         row.keys = row.values.len();
+        // It is kept as a row of the result, as one to go on from, and to be known again.
         let bytes = row.bytes();
-        if !work::take_row(bytes) {
+        if !work::take_row(3 * bytes) {
             return;
         }
         self.found.bytes += 2 * bytes;
