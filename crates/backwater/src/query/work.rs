@@ -71,8 +71,8 @@ impl Work {
                 "a text would be longer than {text} bytes; make a shorter one, or raise `limits.text_bytes`"
             )),
             Beyond::NoEnd => Failure::of(
-                "a row of the recursion leads to itself, so that it has no end; write UNION instead \
-                 of UNION ALL, or end it by a condition"
+                "rows of the recursion lead to themselves, so that it has no end; end it by a \
+                 condition, such as on its depth, or write UNION and let no column count"
                     .to_owned(),
             ),
             Beyond::Stopped => Failure::stopped(),

@@ -25,6 +25,9 @@ use crate::query::result::edit::Edit;
 use crate::query::work;
 use crate::table::Slot;
 
+/// A recursion over tables may make so many steps, or as many as these have rows.
+const MOST_STEPS: usize = 10_000;
+
 /// The rows that were found.
 #[derive(Clone, Default)]
 pub(crate) struct Found {
@@ -94,11 +97,15 @@ impl Search<'_, '_> {
 
     /// Goes on from what was found until there is nothing more.
     fn go_on(&mut self) {
+        // From row to row of tables no way is longer than they have rows, unless it goes round.
+        let tables = self.view.plan.tables();
+        let rows = tables.iter().map(|table| self.view.state.table(*table).rows() as usize);
+        let most = if tables.is_empty() { usize::MAX } else { MOST_STEPS.max(rows.sum()) };
         let mut steps = 0;
         while !self.open.is_empty() && !work::is_over() {
             steps += 1;
-            if steps > self.found.counts.len() {
-                // In so long a row of steps some row comes twice, and so again and again.
+            // Of so many steps in a row some row came twice, and so comes again and again.
+            if steps > self.found.counts.len() || steps > most {
                 return work::has_no_end();
             }
             let mut rows = StatementRows::default();
