@@ -162,11 +162,12 @@ pub(super) fn too_many_rows(limits: &ResultLimits, rows: usize) {
     WORK.with(|work| work.fail(beyond));
 }
 
-/// Takes a row of this many bytes; returns whether there is room for it.
+/// What is computed would go on for ever.
 pub(super) fn has_no_end() {
     WORK.with(|work| work.fail(Beyond::NoEnd));
 }
 
+/// Takes a row of this many bytes; returns whether there is room for it.
 pub(super) fn take_row(bytes: usize) -> bool {
     WORK.with(|work| {
         if !Work::take(&work.rows, 1) {

@@ -306,6 +306,8 @@ impl Choices<'_> {
             "SELECT y.up, y.part, d + 1 FROM item AS y, r WHERE y.id = r.i AND d < 3",
             "SELECT y.id, p.code, d + 1 FROM r LEFT JOIN part AS p ON p.code = r.k JOIN item AS y ON y.up = p.item AND d < 4",
             "SELECT y.id, r.k, d FROM r JOIN item AS y ON y.up = r.i WHERE 1",
+            "SELECT y.id, p.code, d + 1 FROM r JOIN item AS y ON y.up = r.i LEFT JOIN part AS p ON p.code = y.part WHERE d < 3",
+            "SELECT y.id, y.part, d + 1 FROM r JOIN item AS y ON y.up = r.i WHERE d < 3 AND NOT EXISTS (SELECT 1 FROM part WHERE code = y.part)",
             "SELECT y.id, y.part, d FROM r JOIN item_tags AS t ON t.owner = r.i JOIN item AS y ON y.part = t.target WHERE 1",
         ]);
         // Without depth only equal rows end what goes round.

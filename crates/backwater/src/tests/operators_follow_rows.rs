@@ -463,6 +463,22 @@ fn a_recursion_reaches_what_comes_and_loses_what_is_cut_off() {
     assert_eq!(counts, wanted.map(|(i, count)| [i, count].map(Value::Int)));
     let report = cache.commit("gone", |tx| tx.delete("t", 1)).unwrap();
     assert_eq!(short(report.delta(&tree)), "-1@0 -2@1");
+    // What comes where nothing was takes away what stood for that.
+    let leaves = watched(
+        &cache,
+        "WITH RECURSIVE r(i, below) AS (SELECT id, k FROM t WHERE id = 7 \
+         UNION SELECT a.id, b.id FROM r JOIN t AS a ON a.k = r.i LEFT JOIN t AS b ON b.k = a.id) \
+         SELECT i, below FROM r",
+    );
+    let childless = watched(
+        &cache,
+        "WITH RECURSIVE r(i) AS (SELECT 7 UNION SELECT a.id FROM r JOIN t AS a ON a.k = r.i \
+         WHERE NOT EXISTS (SELECT 1 FROM t AS b WHERE b.k = a.id)) SELECT i FROM r",
+    );
+    assert_eq!((ids(&leaves), ids(&childless)), (vec![7, 8], vec![7, 8]));
+    assert_eq!(after(&cache, &leaves, &[(12, 8)]), "-8@1 +8@1 +12@2");
+    assert_eq!((ids(&leaves), ids(&childless)), (vec![7, 8, 12], vec![7]));
+    cache.commit("gone", |tx| tx.delete("t", 12)).unwrap();
     // A circle ends where nothing new comes of it.
     assert_eq!(after(&cache, &tree, &[(9, 8), (7, 9), (1, 0)]), "-7@0 -8@1 +1@0 +2@1");
     // Of rows that count their depth none is like another: their number tells.

@@ -29,7 +29,7 @@ impl Block<'_, '_> {
             return Ok(Expr::Column(ColumnNo::only(id.index())));
         }
         let mut outputs = vec![blank(Expr::Literal(Scalar::TRUE))];
-        self.scope.columns_mut().for_each(|column| through(column, named, &mut outputs));
+        self.all_through(named, &mut outputs);
         let sources = std::mem::take(&mut self.sources);
         let conditions = std::mem::take(&mut self.conditions);
         let parts = Parts { sources, conditions, outputs, ..Parts::default() };
@@ -128,7 +128,7 @@ impl Block<'_, '_> {
         (named, at): (&Mentioned, Location),
     ) -> Lowered<()> {
         let mut outputs = Vec::new();
-        self.scope.columns_mut().for_each(|column| through(column, named, &mut outputs));
+        self.all_through(named, &mut outputs);
         if outputs.is_empty() {
             outputs.push(blank(Expr::Literal(Scalar::TRUE)));
         }
@@ -160,6 +160,21 @@ impl Block<'_, '_> {
         let plan = self.env.one_behind_the_other(both)?.finish(self.env.schema)?;
         self.read_only(plan);
         Ok(())
+    }
+
+    /// Makes the columns in scope a statement's outputs, and what they are as JSON.
+    fn all_through(&mut self, named: &Mentioned, outputs: &mut Vec<Output>) {
+        let mut json = std::mem::take(&mut self.as_json);
+        self.scope.columns_mut().for_each(|column| through(column, named, outputs));
+        for (of, as_json) in &mut json {
+            let is_it = |output: &Output| output.expr == Expr::Column(*of);
+            if let Some(number) = outputs.iter().position(is_it) {
+                outputs.push(blank(Expr::Column(*as_json)));
+                *of = ColumnNo::only(number);
+                *as_json = ColumnNo::only(outputs.len() - 1);
+            }
+        }
+        self.as_json = json;
     }
 
     /// What is made of this statement's sources as one that is read by it.

@@ -10,7 +10,7 @@ use crate::query::syntax::mentioned::tables_of;
 use crate::query::syntax::tree::{Compound, Query, Select, Source, WithTable};
 use crate::query::syntax::{Location, Refusal};
 
-/// Whether a SELECT reads a table of this name, however deep.
+/// How often a SELECT reads a table of this name, however deep.
 fn reads(select: &Select, name: &str) -> usize {
     tables_of(select).iter().filter(|table| table.eq_ignore_ascii_case(name)).count()
 }

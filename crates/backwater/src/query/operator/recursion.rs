@@ -18,14 +18,14 @@ use crate::query::operator::rows::{
 use crate::query::operator::statement_rows::{StatementRow, StatementRows, StatementView};
 use crate::query::operator::view::{NONE, View};
 use crate::query::operator::walk::Walk;
-use crate::query::plan::Recursion;
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
+use crate::query::plan::{Recursion, Relation};
 use crate::query::result::edit::Edit;
 use crate::query::work;
 use crate::table::Slot;
 
-/// A recursion over tables may make so many steps, or as many as these have rows.
+/// A recursion that joins something may make so many steps, or as many as that has rows.
 const MOST_STEPS: usize = 10_000;
 
 /// The rows that were found.
@@ -97,11 +97,7 @@ impl Search<'_, '_> {
 
     /// Goes on from what was found until there is nothing more.
     fn go_on(&mut self) {
-        // From row to row of tables no way is longer than they have rows, unless it goes round.
-        let tables = self.view.plan.tables();
-        let rows = tables.iter().map(|table| self.view.state.table(*table).rows() as usize);
-        let most = if tables.is_empty() { usize::MAX } else { MOST_STEPS.max(rows.sum()) };
-        let mut steps = 0;
+        let (most, mut steps) = (self.most_steps(), 0);
         while !self.open.is_empty() && !work::is_over() {
             steps += 1;
             // Of so many steps in a row some row came twice, and so comes again and again.
@@ -114,6 +110,21 @@ impl Search<'_, '_> {
             let made = self.made(&rows, self.of.source, &slots);
             made.into_iter().for_each(|values| self.add(values));
         }
+    }
+
+    /// From row to row of what it joins no way is longer than there are rows, unless it goes round.
+    fn most_steps(&self) -> usize {
+        let sources = self.view.plan.sources.iter().enumerate();
+        let joined = sources.filter(|(number, of)| *number != self.of.source && !of.is_lookup);
+        let rows = joined.map(|(number, of)| match of.relation {
+            Relation::Table(table) => self.view.state.table(table).rows() as usize,
+            Relation::Statement(..) => {
+                let mut rows = 0;
+                self.view.scan(number, &mut |_| rows += 1);
+                rows
+            }
+        });
+        rows.reduce(|all, rows| all + rows).map_or(usize::MAX, |rows| rows.max(MOST_STEPS))
     }
 
     /// What comes of some rows of a source, with these in the place of those of the search.
@@ -191,6 +202,11 @@ impl RowOperator for Recursion {
             source.filter(|_| !delta.before && delta.after && !delta.is_another)
         });
         let starts: Vec<usize> = starts.collect::<Option<_>>()?;
+        // Where nothing stood for a row, what was made without it goes.
+        let may_lack = |source: &usize| after.plan.sources[*source].outer.is_some();
+        if starts.iter().any(may_lack) {
+            return None;
+        }
         // A tuple of two rows that came would be found from both.
         if !self.distinct && starts.iter().any(|source| *source != starts[0]) {
             return None;
