@@ -437,6 +437,7 @@ impl Watched {
                 "this ON has a subquery",
                 "this subquery stands beside a grouping, and another one inside of it",
                 "a subquery in ON of a full join",
+                "json_each() reads more than one table around it, or what is none",
             ];
             known.iter().any(|of| text.contains(of))
         };

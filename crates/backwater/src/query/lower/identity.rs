@@ -63,15 +63,15 @@ fn unique(schema: &Schema, source: &OpenSource) -> Option<Vec<usize>> {
         Relation::Table(table) => {
             Some(schema.table(*table).id.iter().map(|field| field.index()).collect())
         }
-        Relation::Statement(plan, _) => columns_of_key(plan, schema),
+        Relation::Statement(plan, _) => columns_of_key(plan),
     }
 }
 
 /// The columns in which rows that are made of several tuples show their keys, if they show all of
 /// them.
-fn columns_of_key(plan: &Plan, schema: &Schema) -> Option<Vec<usize>> {
+fn columns_of_key(plan: &Plan) -> Option<Vec<usize>> {
     let rows = plan.rows.operator().filter(|rows| !rows.is_by_tuple());
-    let keys = rows.map(|_| plan.key_len(schema))?;
+    let keys = rows.map(|_| plan.key_len())?;
     let column = |key: usize| {
         let key = Expr::Column(ColumnNo::only(key));
         plan.outputs.iter().position(|output| output.expr == key)

@@ -209,11 +209,14 @@ impl Parts {
             let help = "read what is at the bottom more directly";
             return Err(Refusal::new(Location::START, message, help));
         }
+        let of_key = sources.iter().filter(|source| !source.is_determined);
+        let tuple_key_len = self.combine.key_len(of_key.map(|source| source.key_len(schema)));
         let mut plan = Plan {
             identity: Identity::default(),
             footprints: Plan::footprints_of(&sources),
             sources,
             combine: self.combine,
+            tuple_key_len,
             depth,
             keys,
             late,
@@ -232,7 +235,7 @@ impl Parts {
             limits: schema.limits.results,
         };
         if is_made {
-            let first = plan.key_len(schema);
+            let first = plan.key_len();
             let mut values = Vec::new();
             for expr in plan
                 .outputs
@@ -246,7 +249,7 @@ impl Parts {
             plan.rows = Rows::Projected(Projection { values });
         }
         if let Some(mut windowing) = self.windowing {
-            window::settle(&mut windowing, &mut plan, schema);
+            window::settle(&mut windowing, &mut plan);
             plan.rows = Rows::Windowed(windowing);
         }
         if let Some(made) = self.made {

@@ -13,7 +13,6 @@ use crate::query::plan::window::{Bound, Called, Frame, FrameUnit, Window, Window
 use crate::query::plan::{OrderKey, Plan, Windowing};
 use crate::query::syntax::tree::{self, Arguments, Call, Over};
 use crate::query::syntax::{Location, Refusal};
-use crate::schema::Schema;
 
 /// The windows of a SELECT while it is being lowered.
 #[derive(Default)]
@@ -313,8 +312,8 @@ impl OpenWindows<'_> {
 
 /// Puts what a plan's window functions and outputs read of tuples into the rows, with what the
 /// functions give behind it.
-pub(super) fn settle(windowing: &mut Windowing, plan: &mut Plan, schema: &Schema) {
-    let first = plan.key_len(schema);
+pub(super) fn settle(windowing: &mut Windowing, plan: &mut Plan) {
+    let first = plan.key_len();
     let mut inputs = Vec::new();
     let mut input = |expr: &mut Expr| {
         if expr.is_constant() {

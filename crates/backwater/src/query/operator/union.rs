@@ -21,9 +21,13 @@ impl Combine {
         }
     }
 
-    /// How many values in front of a tuple's key say which source it is of.
-    pub(crate) fn key_len(self) -> usize {
-        usize::from(self == Combine::Union)
+    /// How many values identify a tuple, if those of its sources have so many: of all of them, or
+    /// of one, with the number of that in front.
+    pub(crate) fn key_len(self, of_sources: impl Iterator<Item = usize>) -> usize {
+        match self {
+            Combine::Join => of_sources.sum(),
+            Combine::Union => 1 + of_sources.max().unwrap_or(0),
+        }
     }
 }
 

@@ -193,25 +193,37 @@ impl<'a> View<'a> {
 
     /// Calls `found` with each of the values of [`View::key`].
     pub(crate) fn each_of_key(&self, slots: &[Slot], mut found: impl FnMut(Scalar<'_>)) {
+        let sources = &self.plan.sources;
         if let Some(branch) = self.plan.combine.branch(slots) {
+            // What a shorter key lacks is NULL.
+            let len = 1 + sources[branch].key_len(&self.state.schema);
             found(Scalar::Int(branch as i64));
+            self.each_of_row_key(branch, slots[branch], &mut found);
+            return (len..self.plan.tuple_key_len).for_each(|_| found(Scalar::Null));
         }
-        for (number, (source, slot)) in self.plan.sources.iter().zip(slots).enumerate() {
-            match &source.relation {
-                _ if source.is_determined => {}
-                _ if *slot == NONE => {
-                    let len = source.key_len(&self.state.schema);
-                    (0..len).for_each(|_| found(Scalar::Null));
+        for (number, (source, slot)) in sources.iter().zip(slots).enumerate() {
+            if !source.is_determined {
+                self.each_of_row_key(number, *slot, &mut found);
+            }
+        }
+    }
+
+    /// Calls `found` with each of the values that identify a row of a source.
+    fn each_of_row_key(&self, number: usize, slot: Slot, found: &mut impl FnMut(Scalar<'_>)) {
+        let source = &self.plan.sources[number];
+        match &source.relation {
+            _ if slot == NONE => {
+                let len = source.key_len(&self.state.schema);
+                (0..len).for_each(|_| found(Scalar::Null));
+            }
+            Relation::Table(table) => {
+                for field in self.state.schema.table(*table).id.iter() {
+                    found(Scalar::of_cell(self.state, *table, slot, *field));
                 }
-                Relation::Table(table) => {
-                    for field in self.state.schema.table(*table).id.iter() {
-                        found(Scalar::of_cell(self.state, *table, *slot, *field));
-                    }
-                }
-                Relation::Statement(..) => {
-                    let row = self.derived(number).and_then(|derived| derived.row(*slot));
-                    row.into_iter().flat_map(|row| &row.key).for_each(|part| found(part.lend()));
-                }
+            }
+            Relation::Statement(..) => {
+                let row = self.derived(number).and_then(|derived| derived.row(slot));
+                row.into_iter().flat_map(|row| &row.key).for_each(|part| found(part.lend()));
             }
         }
     }

@@ -34,6 +34,8 @@ pub(crate) struct Plan {
     pub(crate) footprints: BTreeMap<TableNo, FieldSet>,
     pub(crate) sources: Vec<Source>,
     pub(crate) combine: Combine,
+    /// How many values identify a tuple.
+    pub(crate) tuple_key_len: usize,
     /// How many statements are read one through the other, this one included.
     pub(crate) depth: usize,
     /// Conditions `column = :param`, by which bindings are found from a row.
@@ -489,11 +491,8 @@ impl Plan {
     }
 
     /// How many values the key of a row of the result has.
-    pub(crate) fn key_len(&self, schema: &Schema) -> usize {
-        let sources = self.sources.iter().filter(|source| !source.is_determined);
-        let parts: usize = sources.map(|source| source.key_len(schema)).sum();
-        let of_tuple = parts + self.combine.key_len();
-        self.rows.operator().map_or(of_tuple, |rows| rows.key_len(of_tuple))
+    pub(crate) fn key_len(&self) -> usize {
+        self.rows.operator().map_or(self.tuple_key_len, |rows| rows.key_len(self.tuple_key_len))
     }
 
     /// Whether of many rows under a LIMIT only the first are kept. Rows that are made of several
@@ -557,7 +556,7 @@ impl Source {
     pub(crate) fn key_len(&self, schema: &Schema) -> usize {
         match &self.relation {
             Relation::Table(table) => schema.table(*table).id.len(),
-            Relation::Statement(plan, _) => plan.key_len(schema),
+            Relation::Statement(plan, _) => plan.key_len(),
         }
     }
 }

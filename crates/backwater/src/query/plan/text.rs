@@ -53,7 +53,7 @@ impl PlanNames<'_> {
     pub(crate) fn text_of_filter(&self, expr: &Expr) -> String {
         self.write(expr, &|column| match self.plan.rows.operator() {
             Some(rows) => {
-                let keys = self.plan.key_len(self.schema);
+                let keys = self.plan.key_len();
                 rows.value_name(self, column.column as usize, keys)
             }
             None => self.column(column),
