@@ -12,7 +12,9 @@ use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use super::{Changes, FieldSet, Happened, RowAt, TouchedRows, Transaction, compare, entries_of};
+use super::{
+    Changes, FieldSet, Happened, Remembered, RowAt, TouchedRows, Transaction, compare, entries_of,
+};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldDef, FieldKind, FieldNo, OnDelete, Schema, TableNo, TableOrigin};
 use crate::table::{
@@ -327,7 +329,9 @@ impl Transaction {
         for row in &mut rows {
             row.is_local = local.contains(&(row.table, row.slot));
         }
-        let change = Arc::new(PendingChange { number, rows });
+        let mut change = PendingChange { number, rows };
+        self.put_in_again(&mut change, &changes, &touched);
+        let change = Arc::new(change);
         let overlay = Arc::make_mut(self.state.overlay.get_or_insert_default());
         let mut covered = BTreeSet::new();
         let changed = changes.rows.iter().map(|row| (row.table, row.slot));
@@ -343,6 +347,32 @@ impl Transaction {
         self.covering.pending = None;
         self.note_base(covered);
         Ok((value, change))
+    }
+
+    /// What a change deletes may take rows along that it puts in again. Where they are as they were
+    /// before, nothing else says so, and making the change once more would lose them.
+    fn put_in_again(&self, change: &mut PendingChange, changes: &Changes, touched: &TouchedRows) {
+        if !change.rows.iter().any(|row| matches!(row.edit, Edit::Delete)) {
+            return;
+        }
+        let mut state = State::clone(&changes.after);
+        let base = touched.rows().map(|at| (at, changes.before.clone())).collect();
+        state.uncover(&Overlay { pending: Vec::new(), base });
+        let (state, history) = (Arc::new(state), self.history.clone());
+        let mut again = Transaction::new(state, history, Remembered::default());
+        again.covering.writes_pending = true;
+        again.apply(change);
+        let schema = &changes.after.schema;
+        for (table, slot) in touched.rows().filter(|(table, _)| is_covering(schema, *table)) {
+            let is_lost = compare(&again.state, &changes.after, table, slot)
+                .is_some_and(|happened| matches!(happened, Happened::Inserted));
+            if is_lost && schema.table(table).made == TableOrigin::Declared {
+                let edit = Edit::Insert(staged_row(&changes.after, (table, slot)));
+                change.rows.retain(|row| (row.table, row.slot) != (table, slot));
+                change.rows.push(EditedRow { table, slot, edit, is_local: false });
+            }
+        }
+        change.rows.sort_by_key(|row| (row.table, row.slot));
     }
 
     /// Writes over base values; gives which rows were written to.

@@ -279,6 +279,22 @@ fn apply(cache: &Cache, change: &ModelChange) {
     }
 }
 
+/// The change from one image to another. A row that goes with another one and is put in again is
+/// the same in both, and yet part of it.
+fn change_between(number: i64, before: &Image, after: &Image) -> ModelChange {
+    let mut change = ModelChange { number, rows: difference(before, after) };
+    let reached = cache();
+    put(&reached, before);
+    apply(&reached, &change);
+    let reached = image(&reached);
+    for (at, is) in after.iter().filter(|(at, _)| !reached.contains_key(*at)) {
+        let fields = ModelFields { is_new: true, set: is.clone(), gone: Vec::new() };
+        change.rows.retain(|(known, _)| known != at);
+        change.rows.push((at.clone(), Some(fields)));
+    }
+    change
+}
+
 struct World {
     cache: Cache,
     /// The base alone.
@@ -331,8 +347,7 @@ impl World {
                     self.cache.commit("shown", |tx| tx.write_over((number, 0), all).map(drop));
                 assert_eq!(done.is_ok(), shown.commit("shown", all).is_ok(), "{:?}", done.err());
                 if done.is_ok() {
-                    let rows = difference(&before, &image(&shown));
-                    self.pending.push(ModelChange { number, rows });
+                    self.pending.push(change_between(number, &before, &image(&shown)));
                 }
             }
             Step::Confirm(which) | Step::Refuse(which) if !self.pending.is_empty() => {
