@@ -71,8 +71,8 @@ impl Work {
                 "a text would be longer than {text} bytes; make a shorter one, or raise `limits.text_bytes`"
             )),
             Beyond::NoEnd => Failure::of(
-                "rows of the recursion lead to themselves, so that it has no end; end it by a \
-                 condition, such as on its depth, or write UNION and let no column count"
+                "the recursion does not end, since its rows lead back to themselves; add a condition \
+                 on its depth, or write UNION without a column that counts"
                     .to_owned(),
             ),
             Beyond::Stopped => Failure::stopped(),

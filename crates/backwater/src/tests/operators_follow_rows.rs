@@ -484,7 +484,7 @@ fn a_recursion_reaches_what_comes_and_loses_what_is_cut_off() {
     // Of rows that count their depth none is like another: their number tells.
     for endless in [&paths, &deep] {
         let error = endless.read().unwrap_err().to_string();
-        assert!(error.contains("rows of the recursion lead to themselves"), "{error}");
+        assert!(error.contains("its rows lead back to themselves"), "{error}");
     }
     after(&cache, &tree, &[(7, 100)]);
     assert_eq!(ids(&deep), [6]);

@@ -52,8 +52,8 @@ impl<'a> Block<'a, '_> {
         let (mut parts, ties) = self.read_by(&mut elements, outer, at)?;
         let stays = matches!(term.join, tree::Join::Right | tree::Join::Full);
         if stays && !parts.sources.is_empty() {
-            let message = "the rows of this json_each() are those of what it would stay without";
-            return Err(Refusal::new(at, message, "turn the join around: LEFT JOIN json_each(…)"));
+            let message = "this json_each() reads what it is right-joined or full-joined to";
+            return Err(Refusal::new(at, message, "write LEFT JOIN json_each(…)"));
         }
         // Behind the columns that identify a row, and its place, stands what is read of an element.
         let keys = parts.outputs.len();

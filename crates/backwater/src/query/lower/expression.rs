@@ -497,11 +497,11 @@ fn rows<'e>(
         }
         (ExprKind::Row(one), _) => {
             let values = one.len();
-            (right.at, format!("a row of {values} values is compared with something else"))
+            (right.at, format!("a row of {values} values is compared with a single one"))
         }
         (_, ExprKind::Row(other)) => {
             let values = other.len();
-            (left.at, format!("something is compared with a row of {values} values"))
+            (left.at, format!("a single value is compared with a row of {values}"))
         }
         _ => return Ok(None),
     };

@@ -104,12 +104,12 @@ impl<'a> Block<'a, '_> {
                 (_, None) => return Err(left.no_column(name, Some(right), at)),
             }
         }
-        let may_lack = matches!(term.join, tree::Join::Right | tree::Join::Full);
+        let is_either = matches!(term.join, tree::Join::Right | tree::Join::Full);
         let equal = pairs.into_iter().map(|(left, place)| {
             let column = &mut self.scope.sources[source].columns[place];
             column.is_merged = true;
             let right = column.clone();
-            if may_lack {
+            if is_either {
                 self.scope.merge(&left, &right);
             }
             self.comparison(Comparison::Equal, Collation::default(), left.expr, right.expr)

@@ -1,4 +1,4 @@
-//! Joins in which rows stay that find no partner.
+//! Outer joins: rows stay that find no partner.
 //!
 //! A left join is a source with its ON. A right join is one in which what stands in front of it is
 //! that source. What these do not say is a statement of its own: the rows of a full join, and the
@@ -29,7 +29,7 @@ impl Block<'_, '_> {
             return Ok(Expr::Column(ColumnNo::only(id.index())));
         }
         let mut outputs = vec![blank(Expr::Literal(Scalar::TRUE))];
-        self.all_through(named, &mut outputs);
+        self.all_as_outputs(named, &mut outputs);
         let sources = std::mem::take(&mut self.sources);
         let conditions = std::mem::take(&mut self.conditions);
         let parts = Parts { sources, conditions, outputs, ..Parts::default() };
@@ -75,8 +75,8 @@ impl Block<'_, '_> {
         for around in &read {
             let source = &self.sources[*around];
             let (Relation::Table(table), None) = (&source.relation, &source.outer) else {
-                let message = "this ON has a subquery, and reads what is no table or may lack";
-                let help = "let it read tables that are not left-joined, or use WHERE";
+                let message = "this ON has a subquery, and reads something that is no table or is outer-joined";
+                let help = "let it read tables that are inner-joined, or use WHERE";
                 return Err(Refusal::new(at, message, help));
             };
             for field in &self.env.schema.table(*table).id {
@@ -88,7 +88,7 @@ impl Block<'_, '_> {
         }
         for column in self.scope.columns_mut() {
             if column.expr.columns().iter().any(|column| column.source() == place) {
-                through(column, named, &mut outputs);
+                as_output(column, named, &mut outputs);
                 column.expr.replace_columns(&|column| {
                     Expr::Column(ColumnNo::new(place, column.column as usize))
                 });
@@ -128,14 +128,14 @@ impl Block<'_, '_> {
         (named, at): (&Mentioned, Location),
     ) -> Lowered<()> {
         let mut outputs = Vec::new();
-        self.all_through(named, &mut outputs);
+        self.all_as_outputs(named, &mut outputs);
         if outputs.is_empty() {
             outputs.push(blank(Expr::Literal(Scalar::TRUE)));
         }
         let sources = std::mem::take(&mut self.sources);
         let [first, second] = sources.as_slice() else {
             let message = "a subquery in ON of a full join is not supported";
-            return Err(Refusal::new(at, message, "write both sides of a UNION ALL"));
+            return Err(Refusal::new(at, message, "put two left joins together with UNION ALL"));
         };
         let joined = |source: &OpenSource, outer| OpenSource { outer, ..source.clone() };
         let of_both = Parts {
@@ -163,9 +163,9 @@ impl Block<'_, '_> {
     }
 
     /// Makes the columns in scope a statement's outputs, and what they are as JSON.
-    fn all_through(&mut self, named: &Mentioned, outputs: &mut Vec<Output>) {
+    fn all_as_outputs(&mut self, named: &Mentioned, outputs: &mut Vec<Output>) {
         let mut json = std::mem::take(&mut self.as_json);
-        self.scope.columns_mut().for_each(|column| through(column, named, outputs));
+        self.scope.columns_mut().for_each(|column| as_output(column, named, outputs));
         for (of, as_json) in &mut json {
             let is_it = |output: &Output| output.expr == Expr::Column(*of);
             if let Some(number) = outputs.iter().position(is_it) {
@@ -193,9 +193,9 @@ impl Block<'_, '_> {
 
 /// Makes a column one of a statement's outputs, as the first source has it. One that is not
 /// mentioned is left out.
-fn through(column: &mut NamedColumn, named: &Mentioned, outputs: &mut Vec<Output>) {
+fn as_output(column: &mut NamedColumn, named: &Mentioned, outputs: &mut Vec<Output>) {
     if let Some(own) = &mut column.qualified {
-        through(own, named, outputs);
+        as_output(own, named, outputs);
     }
     if !named.has(&column.name) {
         column.expr = Expr::Literal(Scalar::Null);

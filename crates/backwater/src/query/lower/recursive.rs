@@ -38,11 +38,11 @@ impl Env<'_> {
         };
         if let Some(more) = selects.get(from + 1) {
             let help = "join what it reads, or put its conditions together with OR";
-            return refused(more.at, "goes on behind the SELECT that reads it", help);
+            return refused(more.at, "has another SELECT behind the one that reads it", help);
         }
         if !query.order.is_empty() || query.limit.is_some() || query.offset.is_some() {
-            let help = "put ORDER BY and LIMIT into the SELECT that reads it";
-            return refused(query.at, "reads itself, and is ordered or cut", help);
+            let help = "put them into the SELECT that reads it";
+            return refused(query.at, "reads itself, so it cannot have ORDER BY or LIMIT", help);
         }
         let is_it = |source: &Source| match source {
             Source::Table { database: None, name: table } => table.text.eq_ignore_ascii_case(name),
@@ -68,8 +68,12 @@ impl Env<'_> {
         env.with.push((name.to_ascii_lowercase(), first.clone()));
         let mut parts = Block::lower(&env, step, None, None)?.parts;
         if !parts.is_plain() || step.is_distinct {
-            let help = "group, order and number its rows where it is read";
-            return refused(step.at, "reads itself in a SELECT that does more than join", help);
+            let help = "group and number its rows in the SELECT that reads it";
+            return refused(
+                step.at,
+                "reads itself in a SELECT with a grouping, a window function or DISTINCT",
+                help,
+            );
         }
         let is_self = |relation: &Relation| match relation {
             Relation::Statement(plan, _) => Arc::ptr_eq(plan, &first),
@@ -78,7 +82,7 @@ impl Env<'_> {
         let source = parts.sources.iter().position(|source| is_self(&source.relation));
         let Some(source) = source.filter(|source| parts.sources[*source].outer.is_none()) else {
             let help = "put it first, and left-join the others to it";
-            return refused(step.at, "may lack where it reads itself", help);
+            return refused(step.at, "is left-joined where it reads itself", help);
         };
         let (here, width) = (parts.outputs.len(), first.outputs.len());
         if here != width {

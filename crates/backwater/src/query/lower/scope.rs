@@ -31,8 +31,8 @@ pub(super) struct Named {
 pub(super) struct NamedColumn {
     pub(super) name: String,
     pub(super) expr: Expr,
-    /// What it is behind its source's name, where that is something else: by USING of a join in
-    /// which rows of either side may lack.
+    /// What it is behind its source's name, where that is something else: by USING of a right
+    /// or full join.
     pub(super) qualified: Option<Box<NamedColumn>>,
     pub(super) declared: Option<FieldKind>,
     pub(super) affinity: Affinity,
@@ -86,8 +86,8 @@ impl Scope {
         self.sources.iter_mut().flat_map(|source| &mut source.columns)
     }
 
-    /// Makes a column that a bare name stands for one with another column, of which the row that
-    /// it is in may have a value where its own lacks.
+    /// Makes a column that a bare name stands for one with another column, whose value counts where
+    /// its own is missing.
     pub(super) fn merge(&mut self, column: &NamedColumn, other: &NamedColumn) {
         let is_it = |known: &&mut NamedColumn| !known.is_merged && known.expr == column.expr;
         for known in self.columns_mut().filter(is_it) {

@@ -202,9 +202,9 @@ impl RowOperator for Recursion {
             source.filter(|_| !delta.before && delta.after && !delta.is_another)
         });
         let starts: Vec<usize> = starts.collect::<Option<_>>()?;
-        // Where nothing stood for a row, what was made without it goes.
-        let may_lack = |source: &usize| after.plan.sources[*source].outer.is_some();
-        if starts.iter().any(may_lack) {
+        // A row that had no partner has one now: what was made without one goes.
+        let is_outer = |source: &usize| after.plan.sources[*source].outer.is_some();
+        if starts.iter().any(is_outer) {
             return None;
         }
         // A tuple of two rows that came would be found from both.
