@@ -904,9 +904,10 @@ impl Choices<'_> {
                 let mut outputs = vec![format!("{} AS c", self.value(&columns, 1))];
                 outputs.extend((0..self.pick(2) + 1).map(|number| {
                     let call = self.windowed(&columns);
-                    match self.pick(4) {
+                    match self.pick(5) {
                         0 => format!("coalesce({call}, 0) + 1 AS c{number}"),
                         1 => format!("{} = {call} AS c{number}", self.one(&columns).sql),
+                        2 => format!("{call} < {} AS c{number}", self.one(&columns).sql),
                         _ => format!("{call} AS c{number}"),
                     }
                 }));

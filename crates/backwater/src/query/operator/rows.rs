@@ -351,7 +351,10 @@ pub(crate) fn edit_windowed(
         .outputs
         .iter()
         .any(|output| output.expr.eval(&before, params) != output.expr.eval(&after, params));
-    let reorder = order_kept(plan, params, before, after).is_ne();
+    // The old row stands in the order until the new one takes its place, and by then has what is
+    // given for that.
+    let meanwhile = || order_kept(plan, params, is.of(&old), after).is_ne();
+    let reorder = order_kept(plan, params, before, after).is_ne() || meanwhile();
     Some(Edit::Replace { old, new, reorder, changed })
 }
 
