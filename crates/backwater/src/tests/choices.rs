@@ -783,7 +783,8 @@ impl Choices<'_> {
             1 => format!("ntile({number})"),
             2 => format!("lag({of})"),
             3 => format!("lead({of}, {}, {plain})", number - 1),
-            4 => format!("lag({of}, {plain}, 'none')"),
+            // What a number below 0 does is not defined.
+            4 => format!("lag({of}, max({plain}, 0), 'none')"),
             5 => format!("first_value({of})"),
             6 => format!("last_value({of})"),
             7 => format!("nth_value({of}, {number})"),

@@ -249,7 +249,7 @@ impl<'a> Block<'a, '_> {
                         [self.expr(argument)?]
                     }
                 };
-                if matches!(function, F::JsonArray | F::JsonObject) {
+                if function == F::JsonArray {
                     self.mark_json(&mut argument);
                 }
                 let [argument] = argument;
