@@ -349,7 +349,8 @@ fn as_key(condition: &Expr) -> Option<(ColumnNo, usize, Affinity)> {
     }
 }
 
-fn is_key(condition: &Expr, keys: &[KeyPart]) -> bool {
+/// Whether a condition is one of the keys.
+pub(super) fn is_key(condition: &Expr, keys: &[KeyPart]) -> bool {
     as_key(condition).is_some_and(|(column, param, _)| {
         keys.iter().any(|key| key.column == column && key.param == param)
     })

@@ -1,6 +1,6 @@
 //! How tuples are found: the order of the sources, and the access to each.
 
-use super::parts::OpenSource;
+use super::parts::{OpenSource, is_key};
 use crate::query::expr::collation::Collation;
 use crate::query::expr::scalar::Affinity;
 use crate::query::expr::{ColumnNo, Comparison, Expr};
@@ -34,33 +34,39 @@ impl Paths<'_> {
         let best = inner
             .clone()
             .map(|start| {
-                let access = self.access_of_keys(start, keys);
+                let (access, by) = self.access_of_keys(start, keys);
                 let path = self.from(start);
                 let steps: u32 = path.steps.iter().map(|step| rank(&step.access)).sum();
                 let first = if access == Access::Scan { 50 } else { rank(&access) };
-                (first + steps, start, access)
+                (first + steps, start, access, by)
             })
-            .min_by_key(|(cost, start, _)| (*cost, *start));
-        let Some((_, start, access)) = best else {
+            .min_by_key(|(cost, start, ..)| (*cost, *start));
+        let Some((_, start, access, by)) = best else {
             return Path::default();
         };
-        Path { access, ..self.from(start) }
+        let path = self.from(start);
+        let (implied, checks) =
+            path.checks.into_iter().partition(|condition| is_key(condition, &by));
+        Path { access, checks, implied, ..path }
     }
 
-    fn access_of_keys(&self, start: usize, keys: &[KeyPart]) -> Access {
+    /// How rows are found by keys, and by which ones.
+    fn access_of_keys(&self, start: usize, keys: &[KeyPart]) -> (Access, Vec<KeyPart>) {
         let mine = keys.iter().filter(|key| key.column.source() == start);
-        let (mut fields, mut values) = (Vec::new(), Vec::new());
+        let (mut fields, mut values, mut by) = (Vec::new(), Vec::new(), Vec::new());
         for key in mine {
             let value = Expr::Under(key.affinity, Box::new(Expr::Param(key.param)));
             if self.is_id(key.column) {
-                return Access::Id(value);
+                return (Access::Id(value), vec![key.clone()]);
             }
             if self.can_index(key.column, key.affinity) {
+                by.push(key.clone());
                 fields.push(key.column.field());
                 values.push(value);
             }
         }
-        if fields.is_empty() { Access::Scan } else { Access::Equal { fields, values } }
+        let access = if by.is_empty() { Access::Scan } else { Access::Equal { fields, values } };
+        (access, by)
     }
 
     /// From one row of a source to all others.

@@ -37,7 +37,9 @@ impl<'a> Search<'a, '_> {
         for path in plan.scratch_paths() {
             for (slot, doubt) in self.candidates(path.start, &path.access, &tuple.clone()) {
                 tuple[path.start] = slot;
-                if let Some(doubt) = self.holds(&path.checks, &tuple, doubt) {
+                if let Some(doubt) = self.holds(&path.implied, &tuple, doubt)
+                    && let Some(doubt) = self.holds(&path.checks, &tuple, doubt)
+                {
                     self.steps(&path.steps, &mut tuple, doubt);
                 }
             }

@@ -237,6 +237,8 @@ pub(crate) struct Path {
     pub(crate) access: Access,
     /// Conditions that the first row must meet alone.
     pub(crate) checks: Vec<Expr>,
+    /// Others, of which the access makes sure.
+    pub(crate) implied: Vec<Expr>,
     pub(crate) steps: Vec<JoinStep>,
 }
 
