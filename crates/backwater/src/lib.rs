@@ -91,6 +91,7 @@ mod commit;
 pub mod derived;
 pub mod error;
 mod export;
+
 pub mod infer;
 mod ingest;
 mod query;
@@ -98,6 +99,7 @@ mod query;
 pub mod remote;
 pub mod scenario;
 mod schema;
+mod sorting;
 pub mod storage;
 pub mod suite;
 mod sync;

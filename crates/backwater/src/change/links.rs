@@ -273,7 +273,7 @@ impl Transaction {
             let entry = known.unwrap_or_else(|| self.state.refer(entries, &key));
             self.touched.insert(entries, entry);
             self.about_to_write((entries, entry));
-            self.state.table_mut(entries).merge(entry, cells.into_iter());
+            self.state.table_mut(entries).merge(entry, &cells);
         }
         let mut position = targets.len();
         while let Some(entry) = self.state.entry(entries, owner, position) {

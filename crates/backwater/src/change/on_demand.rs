@@ -37,10 +37,14 @@ impl Transaction {
     /// # Errors
     /// If they cannot be read.
     pub(crate) fn load(&mut self, tables: impl FnOnce(&Schema) -> BTreeSet<TableNo>) -> Result<()> {
-        if !self.state.has_unready() {
-            return Ok(());
+        match self.state.has_unready() {
+            true => self.load_tables(tables(&self.state.schema)),
+            false => Ok(()),
         }
-        let tables = tables(&self.state.schema).into_iter();
+    }
+
+    fn load_tables(&mut self, tables: BTreeSet<TableNo>) -> Result<()> {
+        let tables = tables.into_iter();
         let tables: Vec<_> = tables.filter(|table| !self.state.is_ready(*table)).collect();
         let Some(on_demand) = self.on_demand.as_ref().filter(|_| !tables.is_empty()) else {
             return Ok(());

@@ -214,11 +214,15 @@ impl Transaction {
 
     /// The same if rows of some tables are covered.
     pub(super) fn lift_any_of(&mut self, tables: impl FnOnce(&Schema) -> BTreeSet<TableNo>) {
-        let Some(overlay) = self.state.overlay.as_ref().filter(|_| !self.covering.writes_pending)
-        else {
-            return;
-        };
-        if tables(&self.state.schema).into_iter().any(|table| overlay.covers_any_of(table)) {
+        if self.state.overlay.is_some() && !self.covering.writes_pending {
+            self.lift_tables(&tables(&self.state.schema));
+        }
+    }
+
+    fn lift_tables(&mut self, tables: &BTreeSet<TableNo>) {
+        let overlay = self.state.overlay.as_ref();
+        let is_covered = |table: &TableNo| overlay.is_some_and(|of| of.covers_any_of(*table));
+        if tables.iter().any(is_covered) {
             self.lift();
         }
     }
@@ -405,7 +409,8 @@ impl Transaction {
             }
         });
         covered.extend(touched.rows().map(|row| (row, base.clone())));
-        let places: BTreeSet<RowAt> = covered.keys().copied().collect();
+        let mut places = BTreeSet::new();
+        places.extend(covered.keys().copied());
         self.state.overlay = match pending.is_empty() {
             true => None,
             false => Some(Arc::new(Overlay { pending, base: covered })),

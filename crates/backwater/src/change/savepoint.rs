@@ -53,8 +53,9 @@ impl SavedRows {
             match self.old.get(&(table, slot)) {
                 Some(old) => {
                     let cells = (0..).map(FieldNo).zip(old.cells.iter().map(Staged::cell));
+                    let cells: Vec<_> = cells.collect();
                     let rows = state.table_mut(table);
-                    rows.merge(slot, cells);
+                    rows.merge(slot, &cells);
                     if rows.is_unstored(slot) != old.is_unstored {
                         rows.set_unstored(slot, old.is_unstored);
                     }

@@ -2,6 +2,8 @@
 
 use std::sync::Arc;
 
+use smallvec::SmallVec;
+
 use super::again::WrittenAgain;
 use super::on_demand::OnDemand;
 use super::overlay::Covering;
@@ -324,7 +326,8 @@ impl Transaction {
             self.lift_for(table, slot, fields);
         }
         self.note_below((table, slot), fields);
-        let cells = fields.iter().map(|(field, staged)| (*field, staged.cell()));
+        let cells: SmallVec<[(FieldNo, Cell<'_>); 8]> =
+            fields.iter().map(|(field, staged)| (*field, staged.cell())).collect();
         let mut merged = Merged { is_new: false, changed: false, overwrote: false };
         if self.state.table(table).keeps_times() && !self.writes_pending() {
             self.received.push((table, slot));
@@ -332,9 +335,9 @@ impl Transaction {
         let old = self.state.table(table).row(slot);
         match &old {
             None => merged.is_new = true,
-            Some(old) => cells.clone().for_each(|(field, cell)| {
-                let old = old.cell(field);
-                if old != cell {
+            Some(old) => cells.iter().for_each(|(field, cell)| {
+                let old = old.cell(*field);
+                if old != *cell {
                     merged.changed = true;
                     merged.overwrote |= old != Cell::Absent;
                 }
@@ -354,7 +357,7 @@ impl Transaction {
         if merged.is_new || merged.changed {
             self.touched.insert(table, slot);
             self.about_to_write((table, slot));
-            self.state.table_mut(table).merge(slot, cells);
+            self.state.table_mut(table).merge(slot, &cells);
             if !self.state.schema.table(table).unique.is_empty()
                 && !self.writes_pending()
                 && !self.withdraws

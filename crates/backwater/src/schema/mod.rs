@@ -108,7 +108,7 @@ pub struct Schema {
 }
 
 /// How deep and how long a response may be, and what is kept.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Limits {
     /// Objects and arrays inside of each other on the way to a row's fields.
     pub(crate) depth: usize,
@@ -126,7 +126,7 @@ impl Default for Limits {
 }
 
 /// How large a result may be that is kept of a statement, and a text that a function makes in one.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) struct ResultLimits {
     pub(crate) rows: usize,
     pub(crate) bytes: usize,

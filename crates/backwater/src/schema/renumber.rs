@@ -3,13 +3,16 @@
 use std::sync::Arc;
 
 use super::{Branch, FieldKind, ResponsePart, Rule, TableDef, TableNo, TableOrigin};
+use crate::sorting;
 
 /// Puts tables into the order of some names, those that are not among them behind. What points at a
 /// table points at it still.
 pub(super) fn in_order_of(known: &[Arc<str>], tables: &mut Vec<TableDef>, rules: &mut [Rule]) {
     let place = |table: &TableDef| known.iter().position(|name| *name == table.name);
     let mut order: Vec<usize> = (0..tables.len()).collect();
-    order.sort_by_key(|old| place(&tables[*old]).unwrap_or(usize::MAX));
+    let places: Vec<usize> =
+        tables.iter().map(|table| place(table).unwrap_or(usize::MAX)).collect();
+    sorting::few(&mut order, |a, b| places[*a] < places[*b]);
     let mut numbers = vec![TableNo(0); tables.len()];
     for (new, old) in order.iter().enumerate() {
         numbers[*old] = TableNo(new as u32);

@@ -197,7 +197,7 @@ pub(crate) struct LinkTo<'s> {
 }
 
 /// What a field holds.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum FieldKind {
     Int,
     Float,

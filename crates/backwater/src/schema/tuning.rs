@@ -2,7 +2,7 @@
 //! never results: tests draw them at random.
 
 /// The sizes that a cache is built with.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) struct Tuning {
     /// From this many changed rows on, if they are also more than a sixteenth of all, a query is
     /// recomputed.

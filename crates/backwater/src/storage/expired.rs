@@ -1,8 +1,6 @@
 //! Rows that are too old: they are left out when their table is rehydrated, and go from the storage
 //! with the next batch.
 
-use std::collections::BTreeMap;
-
 use super::form::{Form, Hash};
 use crate::schema::{FieldKind, TableNo};
 use crate::table::{Slot, State, Times};
@@ -18,7 +16,8 @@ pub(super) struct Gone {
 /// What was left out of tables that were read.
 #[derive(Default)]
 pub(super) struct LeftOut {
-    pub(super) gone: BTreeMap<TableNo, Vec<Gone>>,
+    /// Each table once.
+    pub(super) gone: Vec<(TableNo, Vec<Gone>)>,
     /// Rows for which no time is known: they count as received just now.
     pub(super) dated: Vec<(TableNo, Slot)>,
 }
@@ -65,7 +64,11 @@ fn take(state: &mut State, form: &Form, (table, slot): (TableNo, Slot), left: &m
     let Some(id) = state.id(table, slot).map(|id| id.to_id()) else { return };
     if form.table(table).persists {
         let hash = form.hash(state, table, slot, state.table(table).times(slot));
-        left.gone.entry(table).or_default().push(Gone { id, hash });
+        let gone = Gone { id, hash };
+        match left.gone.iter_mut().rfind(|(of, _)| *of == table) {
+            Some((_, all)) => all.push(gone),
+            None => left.gone.push((table, vec![gone])),
+        }
     }
     state.table_mut(table).delete(slot);
 }

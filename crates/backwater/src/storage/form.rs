@@ -7,6 +7,7 @@ use siphasher::sip128::SipHasher13;
 
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldKind, FieldNo, IdType, Schema, TableNo};
+use crate::sorting;
 use crate::table::{Cell, Slot, State, Times};
 use crate::table::{Staged, checked_text};
 use crate::value::{IdRef, Json, RowId};
@@ -340,7 +341,7 @@ impl Form {
             let name = |field: &FieldNo| &*table.field(*field).name;
             let mut hashed: Vec<_> =
                 fields.iter().map(|field| (hash_name(name(field)), *field)).collect();
-            hashed.sort_by(|(_, a), (_, b)| name(a).cmp(name(b)));
+            sorting::few(&mut hashed, |(_, a), (_, b)| name(a) < name(b));
             let place = |field: &FieldNo| fields.iter().position(|other| other == field);
             let places = hashed.iter().filter_map(|(_, field)| place(field)).collect();
             TableForm { persists: keep(table.persist), fields, has_times, hashed, places }

@@ -336,13 +336,14 @@ impl Rows {
             }
         }
         let written = cells.iter().map(|(field, staged)| (*field, staged.cell()));
+        let written: SmallVec<[_; 8]> = written.collect();
         let is_as_it_is =
             self.over.is_some()
                 && self.state.table(number).row(slot).is_some_and(|row| {
-                    written.clone().all(|(field, cell)| row.cell(field) == cell)
+                    written.iter().all(|(field, cell)| row.cell(*field) == *cell)
                 });
         if !is_as_it_is {
-            self.state.table_mut(number).merge(slot, written);
+            self.state.table_mut(number).merge(slot, &written);
         }
         if row.form.has_times {
             self.state.table(number).set_times(slot, times);

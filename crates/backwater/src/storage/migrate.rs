@@ -108,7 +108,8 @@ pub(super) fn over(
         changes.push(SchemaChange::Step(step.number, step.name.clone()));
     }
     // A table that is rewritten is dropped first, if it is there.
-    let mut gone: BTreeSet<String> = dropped.into_iter().collect();
+    let mut gone = BTreeSet::new();
+    gone.extend(dropped);
     let is_stored =
         |name: &str| old.schema.tables.iter().any(|was| *was.name == *name && was.persist);
     let names = rebuilt.iter().map(|table| schema.table(*table).name.to_string());

@@ -1,6 +1,6 @@
 //! What goes to the storage: the dirty rows since the last batch that it took.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use super::batch::{Batch, BatchSide, Put, TableWrites};
@@ -11,6 +11,7 @@ use super::loaded::{LoadedTables, TableDigest};
 use super::{migrate, retained};
 use crate::error::Result;
 use crate::schema::TableNo;
+use crate::sorting;
 use crate::table::{ONLY, Slot, State, Times};
 
 /// The dirty rows of a cache, and the version of the tables that its storage holds.
@@ -29,7 +30,7 @@ pub(crate) struct Outbox {
     /// Stored tables that are to go as a whole.
     dropped: Vec<String>,
     /// How many rows were left out of each table when it was read.
-    left_out: BTreeMap<TableNo, usize>,
+    left_out: Vec<(TableNo, usize)>,
 }
 
 /// Tables, and what the storage holds of them.
@@ -41,7 +42,7 @@ struct Side {
     /// For tables that have them, the times that the storage has of each slot's row.
     times: Vec<Vec<Times>>,
     /// Rows that the storage has, and that were left out when they were read.
-    gone: BTreeMap<TableNo, Vec<Gone>>,
+    gone: Vec<(TableNo, Vec<Gone>)>,
     /// Rows that changed since; one may stand here more than once.
     dirty: Vec<(TableNo, Slot)>,
     /// Rows of `stored` that the storage does not have all the same.
@@ -61,7 +62,7 @@ pub(super) struct Loaded {
 impl Side {
     fn new(held: LoadedTables) -> Self {
         let LoadedTables { form, state: stored, digests, times } = held;
-        let (missing, rebuilt, gone) = (BTreeSet::new(), BTreeSet::new(), BTreeMap::new());
+        let (missing, rebuilt, gone) = (BTreeSet::new(), BTreeSet::new(), Vec::new());
         Self { form, stored, digests, times, gone, dirty: Vec::new(), missing, rebuilt }
     }
 
@@ -93,7 +94,8 @@ impl Side {
                 batch.tables.push(writes);
             }
         }
-        for (&table, gone) in self.gone.iter().filter(|(table, _)| !self.rebuilt.contains(table)) {
+        for (table, gone) in self.gone.iter().filter(|(table, _)| !self.rebuilt.contains(table)) {
+            let table = *table;
             let digest = &mut batch.digests[table.index()];
             for row in gone {
                 digest.rows -= 1;
@@ -202,7 +204,7 @@ impl Outbox {
             exists: commit.is_some(),
             knows_schema,
             dropped: Vec::new(),
-            left_out: BTreeMap::new(),
+            left_out: Vec::new(),
         };
         // The row of a one-row table is always there, also when the storage has never had it.
         let schema = outbox.main.stored.schema.clone();
@@ -275,19 +277,24 @@ impl Outbox {
     pub(super) fn note_read(&mut self, table: TableNo, (digest, times): (TableDigest, Vec<Times>)) {
         self.main.digests[table.index()] = digest;
         self.main.times[table.index()] = times;
-        self.main.gone.remove(&table);
+        self.main.gone.retain(|(of, _)| *of != table);
     }
 
     /// Takes note of rows that were left out when tables were read.
     pub(super) fn note_left_out(&mut self, left: LeftOut) {
-        self.left_out.extend(left.gone.iter().map(|(table, rows)| (*table, rows.len())));
-        self.main.gone.extend(left.gone);
+        for (table, rows) in left.gone {
+            self.left_out.retain(|(of, _)| *of != table);
+            self.left_out.push((table, rows.len()));
+            self.main.gone.retain(|(of, _)| *of != table);
+            self.main.gone.push((table, rows));
+        }
+        sorting::few(&mut self.left_out, |(a, _), (b, _)| a < b);
         self.main.dirty.extend(left.dated);
     }
 
     /// How many rows were left out of each table when it was read.
     pub(super) fn left_out(&self) -> impl Iterator<Item = (TableNo, usize)> {
-        self.left_out.iter().map(|(table, rows)| (*table, *rows))
+        self.left_out.iter().copied()
     }
 
     /// The last commit that the storage holds.

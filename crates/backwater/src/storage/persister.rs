@@ -4,7 +4,7 @@
 //! Commits only note what they changed. A flush, or the writer thread, takes all that waits as one
 //! batch, so that neighbouring commits become one write when they come fast.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
@@ -36,7 +36,7 @@ pub(crate) struct Persister {
     damage: Mutex<Option<Damage>>,
     progress: Arc<Progress>,
     /// How many rows tables have that are not loaded when the cache is opened.
-    not_loaded: BTreeMap<TableNo, u64>,
+    not_loaded: Vec<(TableNo, u64)>,
 }
 
 /// The storage, and what it holds. It is taken for as long as a write takes, or reading a table.
@@ -115,7 +115,8 @@ impl Persister {
 
     /// How many rows the storage has of tables that are not loaded yet; `None` if it does not know.
     pub(crate) fn rows_not_loaded(&self, tables: &[TableNo]) -> Option<u64> {
-        tables.iter().map(|table| self.not_loaded.get(table)).sum()
+        let rows = |table: &TableNo| self.not_loaded.iter().find(|(of, _)| of == table);
+        tables.iter().map(|table| rows(table).map(|(_, rows)| rows)).sum()
     }
 
     /// Passes an error that no call returns to the handler.

@@ -487,29 +487,20 @@ impl TableRows {
 
     /// Writes one field.
     pub(crate) fn set(&mut self, slot: Slot, field: FieldNo, cell: Cell<'_>) {
-        self.merge_at(slot, std::iter::once((field, cell)), self.is_row(slot));
+        self.merge_at(slot, &[(field, cell)], self.is_row(slot));
     }
 
     /// Writes some fields of one row, which is made if it is not there.
-    pub(crate) fn merge<'c>(
-        &mut self,
-        slot: Slot,
-        cells: impl Iterator<Item = (FieldNo, Cell<'c>)> + Clone,
-    ) {
+    pub(crate) fn merge(&mut self, slot: Slot, cells: &[(FieldNo, Cell<'_>)]) {
         self.merge_at(slot, cells, true);
     }
 
-    fn merge_at<'c>(
-        &mut self,
-        slot: Slot,
-        cells: impl Iterator<Item = (FieldNo, Cell<'c>)> + Clone,
-        as_row: bool,
-    ) {
+    fn merge_at(&mut self, slot: Slot, cells: &[(FieldNo, Cell<'_>)], as_row: bool) {
         self.writes += 1;
         let was_row = self.is_row(slot);
         let indexed = !self.indexes.is_empty();
         // A new row enters all indexes; one that was there moves in those that are written.
-        let written = |field| !was_row || cells.clone().any(|(written, _)| written == field);
+        let written = |field| !was_row || cells.iter().any(|(written, _)| *written == field);
         if indexed && was_row {
             self.unindex(slot, written);
         }
@@ -518,9 +509,9 @@ impl TableRows {
             chunk.set_row(at, true);
             self.rows += 1;
         }
-        for (field, cell) in cells.clone() {
-            if !was_row || chunk.cell(at, field, &self.layout) != cell {
-                chunk.set(at, field, cell, &self.layout);
+        for (field, cell) in cells {
+            if !was_row || chunk.cell(at, *field, &self.layout) != *cell {
+                chunk.set(at, *field, *cell, &self.layout);
             }
         }
         if indexed && as_row {

@@ -185,7 +185,7 @@ impl State {
                 let cells: Vec<(FieldNo, Cell<'_>)> =
                     fields.map(|field| (field, row.cell(field))).collect();
                 let rows = self.table_mut(table);
-                rows.merge(slot, cells.into_iter());
+                rows.merge(slot, &cells);
                 // What must not be stored must not after it was hidden, either.
                 let is_unstored = other.table(table).is_unstored(slot);
                 if is_unstored != rows.is_unstored(slot) {

@@ -1,12 +1,16 @@
 //! A schema put together from structs, and from a text.
 
-use toml::de::DeTable;
+use std::borrow::Cow;
+
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
 
 use super::Kind;
 use super::read::find;
 use super::shape::{FieldShape, Fields, Shape};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{Schema, line_and_column};
+use crate::sorting;
 
 /// Puts a schema together from any number of structs, each of which declares a table or some fields
 /// of one, and of a text, which may declare further tables, response rules and named queries.
@@ -176,47 +180,87 @@ fn together(mut texts: Vec<(String, String)>) -> Result<(String, String)> {
     if texts.len() < 2 {
         return Ok(texts.pop().unwrap_or_else(|| ("structs".into(), String::new())));
     }
-    let mut all = toml::Table::new();
+    let mut all: Vec<Entry> = Vec::new();
     for (name, text) in &texts {
-        let parts: toml::Table = toml::from_str(text).map_err(|error| {
-            let at = error.span().map_or(text.len(), |span| span.start);
-            let message = format!("this is not TOML: {}", error.message());
-            Error::new(ErrorKind::Schema, message)
-                .at(format!("{name}:{}", line_and_column(text, at)))
-        })?;
-        for (part, entries) in parts {
-            let known = all.entry(part.as_str()).or_insert_with(|| toml::Table::new().into());
-            let (Some(known), toml::Value::Table(entries)) = (known.as_table_mut(), entries) else {
-                let message = format!("`{part}` is no table");
-                return Err(Error::new(ErrorKind::Schema, message).at(name));
-            };
-            for (entry, value) in entries {
-                if known.insert(entry.clone(), value).is_some() {
-                    let message = format!("{part}.{entry} is declared by another text already");
-                    return Err(Error::new(ErrorKind::Schema, message)
-                        .at(name)
-                        .help("declare it in one of them"));
-                }
+        for entry in entries(text).map_err(|(at, message)| {
+            let at = format!("{name}:{}", line_and_column(text, at));
+            Error::new(ErrorKind::Schema, message).at(at)
+        })? {
+            if all.iter().any(|known| known.part == entry.part && known.name == entry.name) {
+                let Entry { part, name: entry, .. } = entry;
+                let message = format!("{part}.{entry} is declared by another text already");
+                return Err(Error::new(ErrorKind::Schema, message)
+                    .at(name)
+                    .help("declare it in one of them"));
             }
+            let behind = all.iter().rposition(|known| known.part == entry.part);
+            all.insert(behind.map_or(all.len(), |place| place + 1), entry);
         }
     }
     let (names, texts): (Vec<String>, Vec<String>) = texts.into_iter().unzip();
     let joined = texts.join("\n");
-    let text = match toml::from_str::<toml::Table>(&joined) {
+    let text = match entries(&joined) {
         Ok(read) if read == all => joined,
         // Inline, so that fields keep their order.
         _ => all
             .iter()
-            .flat_map(|(part, entries)| {
-                entries
-                    .as_table()
-                    .into_iter()
-                    .flatten()
-                    .map(move |(entry, value)| format!("{part}.{} = {value}\n", quoted(entry)))
-            })
+            .map(|Entry { part, name, value }| format!("{part}.{} = {value}\n", quoted(name)))
             .collect(),
     };
     Ok((names.join(" + "), text))
+}
+
+/// What stands in a text under one of its tables.
+#[derive(PartialEq)]
+struct Entry {
+    part: String,
+    name: String,
+    /// In one line.
+    value: String,
+}
+
+/// All entries of a text, part by part; or where it is wrong, and why.
+fn entries(text: &str) -> Result<Vec<Entry>, (usize, String)> {
+    let (document, problems) = DeTable::parse_recoverable(text);
+    if let Some(problem) = problems.first() {
+        let at = problem.span().map_or(text.len(), |span| span.start);
+        return Err((at, format!("this is not TOML: {}", problem.message())));
+    }
+    let mut all = Vec::new();
+    for (part, entries) in document.get_ref() {
+        let part = part.get_ref();
+        let DeValue::Table(entries) = entries.get_ref() else {
+            return Err((entries.span().start, format!("`{part}` is no table")));
+        };
+        all.extend(entries.iter().map(|(name, value)| Entry {
+            part: part.to_string(),
+            name: name.get_ref().to_string(),
+            value: in_line(value.get_ref()),
+        }));
+    }
+    Ok(all)
+}
+
+/// A value as TOML in one line.
+fn in_line(value: &DeValue<'_>) -> String {
+    match value {
+        DeValue::String(text) => quoted(text),
+        DeValue::Integer(number) => number.to_string(),
+        DeValue::Float(number) => number.to_string(),
+        DeValue::Boolean(flag) => flag.to_string(),
+        DeValue::Datetime(time) => time.to_string(),
+        DeValue::Array(items) => {
+            let items: Vec<String> = items.iter().map(|item| in_line(item.get_ref())).collect();
+            format!("[{}]", items.join(", "))
+        }
+        DeValue::Table(members) => {
+            let member = |(name, value): (&Spanned<Cow<'_, str>>, &Spanned<DeValue<'_>>)| {
+                format!("{} = {}", quoted(name.get_ref()), in_line(value.get_ref()))
+            };
+            let members: Vec<String> = members.iter().map(member).collect();
+            format!("{{ {} }}", members.join(", "))
+        }
+    }
 }
 
 /// Writes a table as the structs declare it that have fields of it.
@@ -262,8 +306,7 @@ fn write(text: &mut String, structs: &[Struct], problems: &mut Vec<Error>) {
         }
     };
     let mut options: Vec<&str> = structs.iter().flat_map(|of| of.shape.options.lines()).collect();
-    options.sort_unstable();
-    options.dedup();
+    sorting::few_once(&mut options);
     options.iter().for_each(|option| *text += &format!("{option}\n"));
     *text += &format!("[table.{}.fields]\n", quoted(shape.table));
     for (_, field) in fields {

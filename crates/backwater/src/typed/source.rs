@@ -4,6 +4,7 @@ use crate::schema::{
     Epoch, FieldDef, FieldKind, FieldNo, OnDelete, OtherTypes, Pointer, Schema, TYPE_MEMBER,
     TableDef, TableNo, TableOrigin, Unknown, lasting, plain, write_part,
 };
+use crate::sorting;
 use crate::table::TARGET;
 use crate::value::Value;
 
@@ -73,7 +74,7 @@ impl Schema {
         };
         let mut imports: Vec<&str> = used.iter().filter(is_used).copied().collect();
         imports.push("Table");
-        imports.sort_unstable();
+        sorting::few_once(&mut imports);
         format!("use backwater::{{{}}};\n{all}", imports.join(", "))
     }
 }

@@ -396,7 +396,12 @@ impl RowId {
 
 /// Writes a text as a JSON string.
 pub(crate) fn write_json_text(out: &mut String, text: &str) {
-    out.push_str(&serde_json::Value::from(text).to_string());
+    let is_plain = |byte: u8| byte >= b' ' && byte != b'"' && byte != b'\\';
+    if text.bytes().all(is_plain) {
+        out.extend(["\"", text, "\""]);
+    } else {
+        out.push_str(&serde_json::to_string(text).unwrap_or_default());
+    }
 }
 
 /// An id of several parts is written as a JSON array.

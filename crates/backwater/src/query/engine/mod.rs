@@ -27,6 +27,7 @@ use crate::query::result::edit::Failure;
 use crate::query::state::binding::BindingState;
 use crate::query::state::node::{Behind, Node, Reads, computed};
 use crate::schema::{FieldNo, Schema, TableNo, Tuning};
+use crate::sorting;
 use crate::table::{Slot, State};
 use group::Group;
 use rebind::Recent;
@@ -617,8 +618,7 @@ fn table_indexes(plan: &Plan) -> Vec<(TableNo, Vec<FieldNo>)> {
             Relation::Statement(..) => None,
         })
         .collect();
-    tables.sort_unstable();
-    tables.dedup();
+    sorting::few_once(&mut tables);
     tables
 }
 

@@ -287,7 +287,7 @@ fn bound(check: &Expr) -> Option<(FieldNo, bool, Scalar<'static>)> {
 }
 
 /// Conditions with parameters by which bindings are found from what a row holds in a column.
-#[derive(Debug, Clone)]
+#[derive(Clone)]
 pub(super) struct RangePart {
     pub(super) column: ColumnNo,
     selects: Selects,
@@ -296,7 +296,7 @@ pub(super) struct RangePart {
 /// A value that a binding's parameters alone decide on, under the affinity of its comparison.
 type Constant = (Affinity, Expr);
 
-#[derive(Debug, Clone)]
+#[derive(Clone)]
 enum Selects {
     /// What compares so with one of these.
     AnyOf(Vec<(Comparison, Constant)>),

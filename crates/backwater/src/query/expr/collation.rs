@@ -1,15 +1,16 @@
 //! How texts compare: by their bytes, or by the collation of a statement.
 
+use std::borrow::Cow;
 use std::cmp::Ordering;
 use std::sync::LazyLock;
 
+use icu_collator::CollatorBorrowed;
 use icu_collator::options::CollatorOptions;
-use icu_collator::{CollatorBorrowed, CollatorPreferences};
 
 use crate::query::expr::scalar::Scalar;
 
 /// An order of texts. Numbers and NULL stand as they stand without it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Clone, Copy, PartialEq, Eq, Default, Hash)]
 pub(crate) enum Collation {
     /// By their bytes.
     #[default]
@@ -59,44 +60,45 @@ impl Collation {
             Collation::Binary => return of,
             Collation::NoCase => text.to_ascii_lowercase(),
             Collation::RTrim => text.trim_end_matches(' ').to_owned(),
-            Collation::Unicode => unicode_key(&text),
+            // As digits.
+            other => other.key(&text).iter().map(|byte| format!("{byte:02x}")).collect(),
         };
         Scalar::Text(folded.into())
     }
 
-    pub(crate) fn compare_texts(self, a: &str, b: &str) -> Ordering {
+    fn compare_texts(self, a: &str, b: &str) -> Ordering {
         match self {
-            Collation::Binary => a.cmp(b),
             Collation::NoCase => {
                 let small = |byte: u8| byte.to_ascii_lowercase();
                 a.bytes().map(small).cmp(b.bytes().map(small))
             }
-            Collation::RTrim => a.trim_end_matches(' ').cmp(b.trim_end_matches(' ')),
-            Collation::Unicode => unicode(a, b),
+            _ if a == b => Ordering::Equal,
+            _ => self.key(a).cmp(&self.key(b)),
+        }
+    }
+
+    /// The bytes by whose order it orders texts.
+    pub(crate) fn key(self, text: &str) -> Cow<'_, [u8]> {
+        match self {
+            Collation::Binary => text.as_bytes().into(),
+            Collation::NoCase => text.to_ascii_lowercase().into_bytes().into(),
+            Collation::RTrim => text.trim_end_matches(' ').as_bytes().into(),
+            // Texts that the algorithm finds equal are equal: case and accents make a difference,
+            // what has no weight does not.
+            Collation::Unicode => {
+                let mut key = Vec::with_capacity(4 * text.len());
+                let Ok(()) = ROOT.write_sort_key_to(text, &mut key);
+                key.into()
+            }
         }
     }
 }
 
-/// Texts that the algorithm finds equal are equal: case and accents make a difference, what has no
-/// weight does not.
-fn unicode(a: &str, b: &str) -> Ordering {
-    ROOT.as_ref().map_or_else(|| a.cmp(b), |root| root.compare(a, b))
-}
+static ROOT: LazyLock<CollatorBorrowed<'static>> =
+    LazyLock::new(|| CollatorBorrowed::new_root(CollatorOptions::default()));
 
-/// The bytes by whose order the algorithm orders texts, as digits.
-fn unicode_key(text: &str) -> String {
-    let Some(root) = ROOT.as_ref() else { return text.to_owned() };
-    let mut key = Vec::new();
-    let Ok(()) = root.write_sort_key_to(text, &mut key);
-    key.iter().map(|byte| format!("{byte:02x}")).collect()
-}
-
-static ROOT: LazyLock<Option<CollatorBorrowed<'static>>> = LazyLock::new(|| {
-    // The data of the root order is compiled in.
-    CollatorBorrowed::try_new(CollatorPreferences::default(), CollatorOptions::default()).ok()
-});
-
+/// The same as SQLite is to have it, by the algorithm itself.
 #[cfg(feature = "sqlite")]
 pub(crate) fn compare_unicode(a: &str, b: &str) -> Ordering {
-    Collation::Unicode.compare_texts(a, b)
+    ROOT.compare(a, b)
 }

@@ -13,7 +13,7 @@ const DAY: i64 = 86_400_000;
 const LAST: i64 = 464_269_060_799_999;
 
 /// What is made of a time.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum TimeForm {
     Date,
     Time,

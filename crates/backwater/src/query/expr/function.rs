@@ -11,7 +11,7 @@ use crate::query::work;
 
 macro_rules! functions {
     ($($function:ident $name:literal $least:literal $most:literal;)*) => {
-        #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+        #[derive(Clone, Copy, PartialEq, Eq, Hash)]
         pub(crate) enum Function {
             $($function,)*
             /// Marks a value that is JSON; not to be called by name.
@@ -85,7 +85,7 @@ functions! {
 }
 
 /// What CAST turns a value into.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum Cast {
     Integer,
     Real,
@@ -175,10 +175,10 @@ impl Function {
     pub(crate) fn call<'a>(
         self,
         arguments: &'a [Expr],
-        row: &impl Columns<'a>,
+        row: &dyn Columns<'a>,
         params: &'a [Scalar<'static>],
     ) -> Scalar<'a> {
-        let mut values = arguments.iter().map(|argument| argument.eval(row, params));
+        let mut values = arguments.iter().map(|argument| argument.eval_in(row, params));
         match self {
             Function::IsJson => return values.next().unwrap_or(Scalar::Null),
             Function::Coalesce | Function::IfNull | Function::Merged => {

@@ -48,7 +48,7 @@ impl ColumnNo {
 }
 
 /// A compiled expression over the columns of the relations that a statement reads.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Clone, PartialEq, Hash)]
 pub(crate) enum Expr {
     Literal(Scalar<'static>),
     /// A parameter, by its number in the statement.
@@ -88,7 +88,7 @@ pub(crate) enum Expr {
     Call(Function, Vec<Expr>),
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum Arithmetic {
     Add,
     Subtract,
@@ -97,7 +97,7 @@ pub(crate) enum Arithmetic {
     Remainder,
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum Comparison {
     Equal,
     NotEqual,
@@ -211,9 +211,21 @@ impl Expr {
         }
     }
 
+    /// The same inside of another expression. There is one of this for all kinds of rows.
+    pub(crate) fn eval_in<'a>(
+        &'a self,
+        row: &dyn Columns<'a>,
+        params: &'a [Scalar<'static>],
+    ) -> Scalar<'a> {
+        match self {
+            Expr::Column(number) => row.column(*number),
+            other => other.eval_other(row, params),
+        }
+    }
+
     fn eval_other<'a>(
         &'a self,
-        row: &impl Columns<'a>,
+        row: &dyn Columns<'a>,
         params: &'a [Scalar<'static>],
     ) -> Scalar<'a> {
         match self {
@@ -222,9 +234,9 @@ impl Expr {
             Expr::Param(number) => params[*number].lend(),
             Expr::Column(number) => row.column(*number),
             Expr::Aggregate(_) | Expr::Window(_) | Expr::Outer(_) => Scalar::Null,
-            Expr::Under(affinity, of) => of.eval(row, params).under(*affinity),
-            Expr::Folded(collation, of) => collation.folded(of.eval(row, params)),
-            Expr::Negate(of) => match of.eval(row, params).to_number() {
+            Expr::Under(affinity, of) => of.eval_in(row, params).under(*affinity),
+            Expr::Folded(collation, of) => collation.folded(of.eval_in(row, params)),
+            Expr::Negate(of) => match of.eval_in(row, params).to_number() {
                 Scalar::Int(number) => match number.checked_neg() {
                     Some(negated) => Scalar::Int(negated),
                     None => Scalar::Real(-(number as f64)),
@@ -232,24 +244,24 @@ impl Expr {
                 Scalar::Real(number) => Scalar::Real(-number),
                 _ => Scalar::Null,
             },
-            Expr::Not(of) => Scalar::truth(of.eval(row, params).as_truth().map(|truth| !truth)),
+            Expr::Not(of) => Scalar::truth(of.eval_in(row, params).as_truth().map(|truth| !truth)),
             Expr::And(left, right) => {
-                let left = left.eval(row, params).as_truth();
+                let left = left.eval_in(row, params).as_truth();
                 if left == Some(false) {
                     return Scalar::FALSE;
                 }
-                match (left, right.eval(row, params).as_truth()) {
+                match (left, right.eval_in(row, params).as_truth()) {
                     (_, Some(false)) => Scalar::FALSE,
                     (Some(true), Some(true)) => Scalar::TRUE,
                     _ => Scalar::Null,
                 }
             }
             Expr::Or(left, right) => {
-                let left = left.eval(row, params).as_truth();
+                let left = left.eval_in(row, params).as_truth();
                 if left == Some(true) {
                     return Scalar::TRUE;
                 }
-                match (left, right.eval(row, params).as_truth()) {
+                match (left, right.eval_in(row, params).as_truth()) {
                     (_, Some(true)) => Scalar::TRUE,
                     (Some(false), Some(false)) => Scalar::FALSE,
                     _ => Scalar::Null,
@@ -274,26 +286,26 @@ impl Expr {
                 Scalar::truth(compare(*comparison, *collation, &left, &right))
             }
             Expr::Is(affinity, collation, left, right) => {
-                let left = left.eval(row, params).under(*affinity);
-                let right = right.eval(row, params).under(*affinity);
+                let left = left.eval_in(row, params).under(*affinity);
+                let right = right.eval_in(row, params).under(*affinity);
                 Scalar::Int(collation.compare(&left, &right).is_eq().into())
             }
-            Expr::Cast(cast, of) => cast.apply(of.eval(row, params)),
+            Expr::Cast(cast, of) => cast.apply(of.eval_in(row, params)),
             Expr::IsTruth(truth, of) => {
-                Scalar::Int((of.eval(row, params).as_truth() == Some(*truth)).into())
+                Scalar::Int((of.eval_in(row, params).as_truth() == Some(*truth)).into())
             }
             Expr::In(affinity, collation, of, list) => {
-                let of = of.eval(row, params).under(*affinity);
+                let of = of.eval_in(row, params).under(*affinity);
                 is_in(
                     *collation,
                     &of,
-                    list.iter().map(|item| item.eval(row, params).under(*affinity)),
+                    list.iter().map(|item| item.eval_in(row, params).under(*affinity)),
                     list.is_empty(),
                 )
             }
             Expr::Like { text, pattern, escape } => {
-                let (text, pattern) = (text.eval(row, params), pattern.eval(row, params));
-                let escape = match escape.as_ref().map(|escape| escape.eval(row, params)) {
+                let (text, pattern) = (text.eval_in(row, params), pattern.eval_in(row, params));
+                let escape = match escape.as_ref().map(|escape| escape.eval_in(row, params)) {
                     None => None,
                     Some(escape) => match escape.to_text().and_then(|text| text.chars().next()) {
                         None => return Scalar::Null,
@@ -310,10 +322,10 @@ impl Expr {
             Expr::Case { branches, otherwise } => {
                 let branch = branches
                     .iter()
-                    .find(|(when, _)| when.eval(row, params).as_truth() == Some(true));
+                    .find(|(when, _)| when.eval_in(row, params).as_truth() == Some(true));
                 match (branch, otherwise) {
-                    (Some((_, then)), _) => then.eval(row, params),
-                    (None, Some(otherwise)) => otherwise.eval(row, params),
+                    (Some((_, then)), _) => then.eval_in(row, params),
+                    (None, Some(otherwise)) => otherwise.eval_in(row, params),
                     (None, None) => Scalar::Null,
                 }
             }
@@ -491,14 +503,14 @@ children!(children_mut, iter_mut; &mut);
 fn sides<'a>(
     left: &'a Expr,
     right: &'a Expr,
-    row: &impl Columns<'a>,
+    row: &dyn Columns<'a>,
     params: &'a [Scalar<'static>],
 ) -> (Scalar<'a>, Scalar<'a>) {
     if !row.may_fail() {
-        return (left.eval(row, params), right.eval(row, params));
+        return (left.eval_in(row, params), right.eval_in(row, params));
     }
     let before = row.take_failure();
-    let sides = [left, right].map(|side| (side.eval(row, params), row.take_failure()));
+    let sides = [left, right].map(|side| (side.eval_in(row, params), row.take_failure()));
     let is_null = sides.iter().any(|(value, failure)| value.is_null() && failure.is_none());
     let [(left, left_failure), (right, right_failure)] = sides;
     row.note_failure(before.or(left_failure.or(right_failure).filter(|_| !is_null)));

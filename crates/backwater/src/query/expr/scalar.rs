@@ -6,7 +6,7 @@
 
 use std::borrow::Cow;
 use std::cmp::Ordering;
-use std::hash::Hasher;
+use std::hash::{Hash, Hasher};
 use std::sync::Arc;
 
 use crate::query::expr::numeral::{int_prefix, number_prefix, real_text};
@@ -29,7 +29,7 @@ pub(crate) enum Scalar<'a> {
 }
 
 /// What a column's declared type does to the other side of a comparison.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum Affinity {
     None,
     /// That of a column without a type: beside a text it keeps that from converting.
@@ -331,6 +331,22 @@ impl PartialEq for Scalar<'_> {
             (Scalar::Int(_), Scalar::Real(_)) | (Scalar::Real(_), Scalar::Int(_))
         );
         !types && self.order(other).is_eq()
+    }
+}
+
+impl Eq for Scalar<'_> {}
+
+impl Hash for Scalar<'_> {
+    fn hash<H: Hasher>(&self, hasher: &mut H) {
+        match self {
+            Scalar::Null => hasher.write_u8(0),
+            Scalar::Int(number) => (1_u8, number).hash(hasher),
+            // -0.0 is 0.0.
+            Scalar::Real(number) => (2_u8, (number + 0.0).to_bits()).hash(hasher),
+            Scalar::Str(text) => (3_u8, text).hash(hasher),
+            Scalar::Text(text) => (3_u8, text).hash(hasher),
+            Scalar::Time(time) => (3_u8, time.text().as_str()).hash(hasher),
+        }
     }
 }
 

@@ -5,7 +5,7 @@ use std::ops::Range;
 use crate::query::expr::scalar::Scalar;
 
 /// A function that is no aggregate.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum WindowFunction {
     RowNumber,
     Rank,
@@ -23,7 +23,7 @@ pub(crate) enum WindowFunction {
 use WindowFunction as F;
 
 /// A row's place in its partition, in the window's order. Places are counted from 0.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Clone, PartialEq, Hash)]
 pub(crate) struct Place {
     pub(crate) at: usize,
     /// How many rows the partition has.

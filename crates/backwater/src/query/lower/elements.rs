@@ -14,6 +14,7 @@ use crate::query::syntax::mentioned::Mentioned;
 use crate::query::syntax::tree::{self, FromTerm, Name};
 use crate::query::syntax::{Location, Refusal};
 use crate::schema::TableNo;
+use crate::sorting;
 
 impl<'a> Block<'a, '_> {
     /// Reads a function in FROM; gives by what its rows go with those around it.
@@ -127,8 +128,7 @@ impl<'a> Block<'a, '_> {
             return self.read_around_by(elements, outer, at);
         }
         let mut sources: Vec<usize> = read.iter().map(|column| column.source()).collect();
-        sources.sort_unstable();
-        sources.dedup();
+        sorting::few_once(&mut sources);
         let source = match sources.as_slice() {
             [] => return Ok((Parts::default(), Vec::new())),
             [source] => *source,
@@ -143,8 +143,7 @@ impl<'a> Block<'a, '_> {
             return Ok(self.of_table(table, of, source));
         }
         // The rows of a statement are found by what is read of them.
-        read.sort_unstable();
-        read.dedup();
+        sorting::few_once(&mut read);
         let ties: Vec<Expr> = read.iter().copied().map(Expr::Column).collect();
         let keys = read.iter().map(|column| Expr::Column(ColumnNo::only(column.column as usize)));
         let number = |number: usize| blank(Expr::Column(ColumnNo::only(number)));

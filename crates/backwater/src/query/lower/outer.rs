@@ -17,6 +17,7 @@ use crate::query::expr::{ColumnNo, Expr};
 use crate::query::plan::{Output, Plan, Relation};
 use crate::query::syntax::mentioned::Mentioned;
 use crate::query::syntax::{Location, Refusal};
+use crate::sorting;
 
 impl Block<'_, '_> {
     /// Makes what stands in FROM so far one source that rows of others may go without. Gives what
@@ -69,8 +70,7 @@ impl Block<'_, '_> {
         let mut read: Vec<usize> =
             all.flat_map(Expr::columns).map(|column| column.source()).collect();
         read.retain(|source| *source < sources && *source != place);
-        read.sort_unstable();
-        read.dedup();
+        sorting::few_once(&mut read);
         let (mut tied, mut outputs) = (Vec::new(), Vec::new());
         for around in &read {
             let source = &self.sources[*around];

@@ -20,7 +20,7 @@ use crate::schema::{IdType, Schema};
 const DEEPEST: usize = 256;
 
 /// A source while its statement is being lowered.
-#[derive(Debug, Clone)]
+#[derive(Clone)]
 pub(super) struct OpenSource {
     pub(super) relation: Relation,
     pub(super) name: String,
@@ -30,7 +30,7 @@ pub(super) struct OpenSource {
 }
 
 /// A statement taken apart and resolved.
-#[derive(Debug, Default)]
+#[derive(Default)]
 pub(super) struct Parts {
     pub(super) sources: Vec<OpenSource>,
     pub(super) combine: Combine,

@@ -11,7 +11,7 @@ use crate::query::syntax::{Location, Refusal};
 use crate::schema::{FieldKind, TableNo};
 
 /// The sources that a statement's names may stand for.
-#[derive(Debug, Clone, Default)]
+#[derive(Clone, Default)]
 pub(super) struct Scope {
     pub(super) sources: Vec<Named>,
     /// The tables that the columns are of, by source; only where another statement looks at it.
@@ -19,7 +19,7 @@ pub(super) struct Scope {
 }
 
 /// A source and its columns.
-#[derive(Debug, Clone)]
+#[derive(Clone)]
 pub(super) struct Named {
     pub(super) name: String,
     /// What messages call it: `table "sailing"`.
@@ -27,7 +27,7 @@ pub(super) struct Named {
     pub(super) columns: Vec<NamedColumn>,
 }
 
-#[derive(Debug, Clone)]
+#[derive(Clone)]
 pub(super) struct NamedColumn {
     pub(super) name: String,
     pub(super) expr: Expr,

@@ -17,6 +17,7 @@ use crate::query::plan::{Aggregate, AggregateFunction, Combine, Grouping, Output
 use crate::query::syntax::tree::{self, ExprKind, Query};
 use crate::query::syntax::{Location, Refusal};
 use crate::schema::TableNo;
+use crate::sorting;
 
 pub(super) fn not_by_equality(at: Location) -> Refusal {
     let message = "this subquery reads the statement around it in a way that only an equality may";
@@ -372,8 +373,7 @@ impl<'a> Block<'a, '_> {
         let others = conditions.iter().filter(|of| of.reads_around() && sides(of).is_none());
         let columns = others.flat_map(|condition| columns_around(condition, outer));
         let mut sources: Vec<usize> = columns.map(|column| column.source()).collect();
-        sources.sort_unstable();
-        sources.dedup();
+        sorting::few_once(&mut sources);
         let [source] = *sources else { return Err(not_by_equality(at)) };
         match &self.sources[source] {
             OpenSource { relation: Relation::Table(table), outer: None, .. } => {

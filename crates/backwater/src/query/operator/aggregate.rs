@@ -11,7 +11,7 @@ use crate::query::plan::{Aggregate, AggregateFunction, OrderKey};
 use crate::query::work;
 
 /// What an aggregate keeps of one group.
-#[derive(Debug, Clone)]
+#[derive(Clone)]
 pub(crate) enum AggregateState {
     Count(i64),
     Sum(Box<Sum>),
@@ -20,12 +20,12 @@ pub(crate) enum AggregateState {
     Distinct(BTreeMap<Sorted, u64>, Box<AggregateState>),
     /// The same where equal values may be of two types: the rows of each value, the first of which
     /// has the one that goes into the aggregate.
-    DistinctMixed(BTreeMap<Sorted, BTreeMap<ListPlace, Scalar<'static>>>, Box<AggregateState>),
+    DistinctMixed(BTreeMap<Sorted, BTreeMap<ListPlace, ListItem>>, Box<AggregateState>),
     List(BTreeMap<ListPlace, ListItem>),
 }
 
 /// Where a row stands in a list: by the list's order, then by the row's key.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Clone, PartialEq)]
 pub(crate) struct ListPlace {
     order: Box<[(Scalar<'static>, OrderKey)]>,
     row: Box<[Scalar<'static>]>,
@@ -107,7 +107,7 @@ impl Aggregate {
         state: &mut AggregateState,
         row: &impl Columns<'a>,
         params: &'a [Scalar<'static>],
-        key: impl FnOnce() -> Box<[Scalar<'static>]>,
+        key: impl Fn() -> Box<[Scalar<'static>]>,
         times: i64,
     ) {
         let counts = |filter: &'a Expr| filter.eval(row, params).as_truth() == Some(true);
@@ -126,13 +126,33 @@ impl Aggregate {
             return;
         }
         match state {
+            AggregateState::List(_)
+            | AggregateState::Distinct(..)
+            | AggregateState::DistinctMixed(..) => {
+                self.update_values(state, value, (row, params), &key, times);
+            }
+            plain => plain.add(value, times),
+        }
+    }
+
+    /// The same for what keeps each value.
+    fn update_values<'a>(
+        &'a self,
+        state: &mut AggregateState,
+        value: Scalar<'a>,
+        (row, params): (&dyn Columns<'a>, &'a [Scalar<'static>]),
+        key: &dyn Fn() -> Box<[Scalar<'static>]>,
+        times: i64,
+    ) {
+        match state {
             AggregateState::List(items) => {
                 let order = self.order.iter();
-                let order = order.map(|key| (key.expr.eval(row, params).into_owned(), key.clone()));
+                let order =
+                    order.map(|key| (key.expr.eval_in(row, params).into_owned(), key.clone()));
                 let place = ListPlace { order: order.collect(), row: key() };
                 if times > 0 {
                     let beside = self.beside.as_ref();
-                    let beside = beside.map_or(Scalar::Str(","), |of| of.eval(row, params));
+                    let beside = beside.map_or(Scalar::Str(","), |of| of.eval_in(row, params));
                     let beside = beside.into_owned();
                     let texts = value.text_len() + beside.text_len();
                     work::take_bytes(size_of::<(ListPlace, ListItem)>() + texts);
@@ -151,13 +171,16 @@ impl Aggregate {
                 let value = value.into_owned();
                 let place = ListPlace { order: Box::default(), row: key() };
                 let rows = values.entry(Sorted(value.clone())).or_default();
-                let old = rows.first_key_value().map(|(_, value)| value.clone());
+                let first = |rows: &BTreeMap<ListPlace, ListItem>| {
+                    rows.first_key_value().map(|(_, item)| item.value.clone())
+                };
+                let old = first(rows);
                 if times > 0 {
-                    rows.insert(place, value.clone());
+                    rows.insert(place, ListItem { value: value.clone(), beside: Scalar::Null });
                 } else {
                     rows.remove(&place);
                 }
-                let new = rows.first_key_value().map(|(_, value)| value.clone());
+                let new = first(rows);
                 if new.is_none() {
                     values.remove(&Sorted(value));
                 }

@@ -13,7 +13,7 @@ use crate::query::result::edit::Failure;
 use crate::query::work;
 
 /// A frame with the numbers that parameters give it.
-#[derive(Debug, Clone, Copy)]
+#[derive(Clone, Copy)]
 pub(super) struct Extent {
     unit: FrameUnit,
     start: Edge,

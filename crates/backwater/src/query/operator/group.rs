@@ -27,7 +27,7 @@ use crate::query::work;
 const GROUP_BYTES: usize = 200;
 
 /// All groups of one binding.
-#[derive(Debug, Clone)]
+#[derive(Clone)]
 pub(crate) struct Groups {
     groups: Vec<Option<Group>>,
     free: Vec<u32>,
@@ -39,7 +39,7 @@ pub(crate) struct Groups {
     failed: usize,
 }
 
-#[derive(Debug, Clone)]
+#[derive(Clone)]
 struct Group {
     keys: Box<[Scalar<'static>]>,
     hash: u64,

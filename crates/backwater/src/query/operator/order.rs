@@ -11,6 +11,7 @@ use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Excerpt, OrderKey, Plan, Rows};
 use crate::query::result::edit::Edit;
 use crate::query::state::rank_tree::{Prefix, RankTree, Sought};
+use crate::sorting::{self, Numbered};
 
 /// A list that mostly is short.
 type Few<T> = SmallVec<[T; 8]>;
@@ -68,11 +69,11 @@ impl Moved {
 
     /// The order in which moves are reported: first those that left, by their old positions, then
     /// the others by their new ones.
-    pub(crate) fn sort_key(&self) -> (bool, u32, u32) {
+    fn sort_key(&self) -> u64 {
         match self.after {
-            NOWHERE => (false, 0, self.before),
+            NOWHERE => self.before.into(),
             // Those that entered stand in front.
-            after => (true, after, self.before.wrapping_add(1)),
+            after => (u64::from(after) + 1) << 32 | u64::from(self.before.wrapping_add(1)),
         }
     }
 }
@@ -166,33 +167,32 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
     let far = |ranked: &RankTree<E>| {
         ranked.prefix(excerpt.end().saturating_add(edits.len())).unwrap_or(Prefix::MAX)
     };
-    let places: Few<_> = edits.iter().map(|edit| leaves(edit, ranked)).collect();
+    // What is the same for all kinds of entries stands apart, and lists are filled one by one, as
+    // there is one of this function for each kind.
+    let mut places: Few<_> = Few::with_capacity(edits.len());
+    edits.iter().for_each(|edit| places.push(leaves(edit, ranked)));
     let last = far(ranked);
-    let mut befores: Few<Option<usize>> = places
-        .iter()
-        .map(|place| place.as_ref().filter(|place| place.prefix <= last))
-        .map(|place| place.and_then(|place| ranked.rank(place)))
-        .collect();
+    let mut befores: Few<Option<usize>> = Few::with_capacity(edits.len());
+    for place in &places {
+        let near = place.as_ref().filter(|place| place.prefix <= last);
+        befores.push(near.and_then(|place| ranked.rank(place)));
+    }
     for place in places.iter().flatten() {
         let removed = ranked.remove(place);
         debug_assert!(removed.is_some(), "what leaves a result was in it");
     }
-    let places: Few<_> = edits.iter().map(|edit| enters(edit, ranked)).collect();
+    let mut places: Few<_> = Few::with_capacity(edits.len());
+    edits.iter().for_each(|edit| places.push(enters(edit, ranked)));
     for (new, place) in places.iter().flatten() {
         ranked.insert(new.clone(), place);
     }
     let last = far(ranked);
-    let mut afters: Few<Option<usize>> = places
-        .iter()
-        .map(|place| place.as_ref().filter(|(_, place)| place.prefix <= last))
-        .map(|place| place.and_then(|(_, place)| ranked.rank(place)))
-        .collect();
+    let mut afters: Few<Option<usize>> = Few::with_capacity(edits.len());
+    for place in &places {
+        let near = place.as_ref().filter(|(_, place)| place.prefix <= last);
+        afters.push(near.and_then(|(_, place)| ranked.rank(place)));
+    }
     // The old ranks of what was taken out, and the new ones of what was put in, both in order.
-    let sorted = |ranks: &Few<Option<usize>>| -> Few<usize> {
-        let mut ranks: Few<usize> = ranks.iter().flatten().copied().collect();
-        ranks.sort_unstable();
-        ranks
-    };
     let (out, into) = (sorted(&befores), sorted(&afters));
     for (number, edit) in edits.iter().enumerate() {
         let place = match edit {
@@ -213,20 +213,34 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
     if !ranked.reaches(excerpt.end()) {
         return None;
     }
-    let ranks = befores.into_iter().zip(afters);
-    let mut candidates: Moves = edits
-        .iter()
-        .zip(ranks)
-        .map(|(edit, (before, after))| match edit {
-            Edit::Replace { changed, reorder, .. } => {
-                Moved::between(before, after).with(*changed, *reorder)
-            }
-            Edit::Change(_) => Moved::between(before, after).with(true, false),
-            Edit::Enter(_) | Edit::Leave(_) => Moved::between(before, after),
-        })
-        .collect();
+    let mut candidates = Moves::with_capacity(edits.len());
+    for ((edit, before), after) in edits.iter().zip(befores).zip(afters) {
+        let (changed, reorder) = match edit {
+            Edit::Replace { changed, reorder, .. } => (*changed, *reorder),
+            Edit::Change(_) => (true, false),
+            Edit::Enter(_) | Edit::Leave(_) => (false, false),
+        };
+        candidates.push(Moved::between(before, after).with(changed, reorder));
+    }
+    Some(shown(candidates, len, excerpt, (&out, &into)))
+}
+
+/// Those ranks that there are, in order.
+fn sorted(ranks: &[Option<usize>]) -> Few<usize> {
+    let mut ranks: Few<usize> = ranks.iter().flatten().copied().collect();
+    ranks.sort_unstable();
+    ranks
+}
+
+/// How rows moved in the excerpt that may have moved in the whole, which had that many.
+fn shown(
+    mut candidates: Moves,
+    len: usize,
+    excerpt: Excerpt,
+    (out, into): (&[usize], &[usize]),
+) -> Moves {
     if !excerpt.is_whole() {
-        push_neighbours(&mut candidates, len, excerpt, &out, &into);
+        push_neighbours(&mut candidates, len, excerpt, out, into);
         for row in &mut candidates {
             let inside = |rank: Option<usize>| rank.and_then(|rank| excerpt.position(rank));
             let shown = Moved::between(inside(row.before()), inside(row.after()));
@@ -235,7 +249,7 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         candidates.retain(|row| row.before().is_some() || row.after().is_some());
     }
     settle(&mut candidates);
-    Some(candidates)
+    candidates
 }
 
 /// Of rows that may have been affected, finds those that have moved, drops those that have not, and
@@ -243,7 +257,17 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
 pub(crate) fn settle(rows: &mut Moves) {
     mark_moved(rows);
     rows.retain(|row| row.changed || row.moved || !row.stays());
-    rows.sort_by_key(Moved::sort_key);
+    in_order_of_report(rows);
+}
+
+/// Puts moves into the order in which they are reported.
+pub(crate) fn in_order_of_report(rows: &mut Moves) {
+    if rows.is_sorted_by_key(Moved::sort_key) {
+        return;
+    }
+    let mut numbered: Vec<Numbered> = rows.iter().map(Moved::sort_key).zip(0..).collect();
+    sorting::numbers(&mut numbered, &|_, _| Ordering::Equal);
+    *rows = numbered.iter().map(|(_, number)| rows[*number as usize]).collect();
 }
 
 /// The place in the whole of the n-th of those that are not taken.
@@ -317,11 +341,14 @@ fn mark_moved(rows: &mut [Moved]) {
         }
         row.moved &= row.stays();
     }
-    stayers.sort_unstable_by_key(|number| rows[*number].after);
+    let mut numbered: Few<Numbered> =
+        stayers.iter().map(|number| (rows[*number].after.into(), *number as u32)).collect();
+    sorting::numbers(&mut numbered, &|_, _| Ordering::Equal);
+    let stayers = numbered.iter().map(|(_, number)| *number as usize);
     // Among those between the same two, all but a longest run in the old order have moved.
     let mut tails: Few<usize> = Few::new();
     let mut links: Few<Option<usize>> = smallvec![None; rows.len()];
-    for &number in &stayers {
+    for number in stayers {
         let place = tails.partition_point(|tail| rows[*tail].before < rows[number].before);
         links[number] = place.checked_sub(1).map(|previous| tails[previous]);
         if place == tails.len() {

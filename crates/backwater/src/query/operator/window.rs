@@ -30,6 +30,7 @@ use crate::query::plan::text::PlanNames;
 use crate::query::plan::window::{Bound, Called, Frame, FrameUnit, Window, WindowCall, Windowing};
 use crate::query::result::edit::Failure;
 use crate::query::work;
+use crate::sorting::{self, Numbered};
 use crate::table::Slot;
 
 /// What a row takes, more or less, besides its values.
@@ -166,7 +167,10 @@ impl<'b> Binding<'b> {
     }
 
     fn sort(&self, partitions: &Partitions, window: &Window, rows: &mut [RowNo]) {
-        rows.sort_by(|a, b| self.compare(window, partitions.row(*a), partitions.row(*b)));
+        let row = |number: usize| partitions.row(number as RowNo);
+        let mut numbered: Vec<Numbered> = rows.iter().map(|number| (0, *number)).collect();
+        sorting::numbers(&mut numbered, &|a, b| self.compare(window, row(a), row(b)));
+        rows.iter_mut().zip(numbered).for_each(|(place, (_, number))| *place = number);
     }
 
     /// Takes rows out of a partition and puts others in. Gives the places in front of which and

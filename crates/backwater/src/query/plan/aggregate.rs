@@ -4,7 +4,7 @@ use super::OrderKey;
 use crate::query::expr::Expr;
 
 /// An aggregate function and what it is called with.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Clone, PartialEq, Hash)]
 pub(crate) struct Aggregate {
     pub(crate) function: AggregateFunction,
     pub(crate) argument: Option<Expr>,
@@ -35,7 +35,7 @@ impl Aggregate {
     }
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum AggregateFunction {
     CountRows,
     Count,

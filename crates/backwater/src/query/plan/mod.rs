@@ -6,8 +6,7 @@ pub(in crate::query) mod text;
 pub(in crate::query) mod window;
 
 use std::collections::BTreeMap;
-use std::fmt::{self, Write};
-use std::hash::Hasher;
+use std::hash::{Hash, Hasher};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -22,11 +21,12 @@ use crate::query::expr::scalar::{Affinity, Key, KeyValues, Scalar};
 use crate::query::expr::shape::searched;
 use crate::query::expr::{ColumnNo, Expr, NoColumns};
 use crate::schema::{FieldKind, FieldNo, ResultLimits, Schema, TableNo, Tuning};
+use crate::sorting;
 use crate::value::{Named, Value};
 
 /// A statement: relations joined, filtered, perhaps grouped, ordered and cut to an excerpt. What it
 /// reads from another statement is a relation like a table, with a plan of its own.
-#[derive(Debug)]
+#[derive(Hash)]
 pub(crate) struct Plan {
     /// Two plans with the same identity are the same.
     pub(crate) identity: Identity,
@@ -65,7 +65,7 @@ pub(crate) struct Plan {
 }
 
 /// How rows of the sources make tuples.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Clone, Copy, PartialEq, Eq, Default, Hash)]
 pub(crate) enum Combine {
     /// A tuple is a row of each source.
     #[default]
@@ -75,7 +75,7 @@ pub(crate) enum Combine {
 }
 
 /// One relation that a statement reads.
-#[derive(Debug)]
+#[derive(Hash)]
 pub(crate) struct Source {
     pub(crate) relation: Relation,
     /// What the statement calls it.
@@ -105,25 +105,10 @@ pub(crate) struct Identity(u128);
 
 impl Identity {
     pub(crate) fn of(plan: &Plan) -> Self {
-        struct Hashed(SipHasher13);
-
-        impl fmt::Write for Hashed {
-            fn write_str(&mut self, text: &str) -> fmt::Result {
-                self.0.write(text.as_bytes());
-                Ok(())
-            }
-        }
-
-        let mut hashed = Hashed(SipHasher13::new());
-        let written = write!(hashed, "{plan:?}");
-        debug_assert!(written.is_ok(), "a hash takes every text");
-        Self(hashed.0.finish128().as_u128())
-    }
-}
-
-impl fmt::Debug for Identity {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{:x}", self.0)
+        let mut hasher = SipHasher13::new();
+        // By way of a pointer, as code for this one hasher would be long.
+        plan.hash(&mut (&mut hasher as &mut dyn Hasher));
+        Self(hasher.finish128().as_u128())
     }
 }
 
@@ -134,19 +119,17 @@ pub(crate) enum Relation {
     Statement(Arc<Plan>, Box<[usize]>),
 }
 
-impl fmt::Debug for Relation {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+impl Hash for Relation {
+    fn hash<H: Hasher>(&self, hasher: &mut H) {
         match self {
-            Self::Table(table) => write!(f, "{table:?}"),
-            Self::Statement(plan, params) => {
-                write!(f, "Statement({:?}, {params:?})", plan.identity)
-            }
+            Self::Table(table) => (0_u8, table).hash(hasher),
+            Self::Statement(plan, params) => (1_u8, plan.identity, params).hash(hasher),
         }
     }
 }
 
 /// One condition `column = :param`.
-#[derive(Debug, Clone)]
+#[derive(Clone, Hash)]
 pub(crate) struct KeyPart {
     pub(crate) column: ColumnNo,
     pub(crate) param: usize,
@@ -154,7 +137,7 @@ pub(crate) struct KeyPart {
 }
 
 /// What makes the rows of a result from tuples.
-#[derive(Debug)]
+#[derive(Hash)]
 pub(crate) enum Rows {
     /// They are the tuples: what columns show is read from the tables.
     Tuples,
@@ -166,13 +149,13 @@ pub(crate) enum Rows {
 }
 
 /// For each tuple a row of its key and these values.
-#[derive(Debug)]
+#[derive(Hash)]
 pub(crate) struct Projection {
     pub(crate) values: Vec<Expr>,
 }
 
 /// For each tuple the elements of a JSON value: as many rows.
-#[derive(Debug)]
+#[derive(Hash)]
 pub(crate) struct Elements {
     /// What identifies a tuple.
     pub(crate) keys: Vec<ColumnNo>,
@@ -205,7 +188,7 @@ impl Elements {
 
 /// From the rows of one source on, by the tuples that these are part of, to further rows that stand
 /// in its place.
-#[derive(Debug)]
+#[derive(Hash)]
 pub(crate) struct Recursion {
     pub(crate) source: usize,
     /// What a tuple makes a row of.
@@ -215,7 +198,7 @@ pub(crate) struct Recursion {
 }
 
 /// What is known of an element of a JSON value, as SQLite calls it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum ElementColumn {
     /// A member's name, or a place in an array.
     Key,
@@ -230,7 +213,7 @@ pub(crate) enum ElementColumn {
 }
 
 /// From some rows to those that go with them, source by source.
-#[derive(Debug, Default)]
+#[derive(Default, Hash)]
 pub(crate) struct Path {
     pub(crate) start: usize,
     /// How the rows of the first source are found, unless one is given.
@@ -242,7 +225,7 @@ pub(crate) struct Path {
     pub(crate) steps: Vec<JoinStep>,
 }
 
-#[derive(Debug)]
+#[derive(Hash)]
 pub(crate) struct JoinStep {
     pub(crate) source: usize,
     pub(crate) access: Access,
@@ -257,7 +240,7 @@ pub(crate) struct JoinStep {
 }
 
 /// How the rows of a relation are found.
-#[derive(Debug, Default, Clone, PartialEq)]
+#[derive(Default, Clone, PartialEq, Hash)]
 pub(crate) enum Access {
     /// All of them.
     #[default]
@@ -273,7 +256,7 @@ pub(crate) enum Access {
 }
 
 /// GROUP BY: rows of equal keys become one row of keys and aggregates.
-#[derive(Debug)]
+#[derive(Hash)]
 pub(crate) struct Grouping {
     pub(crate) keys: Vec<Expr>,
     pub(crate) aggregates: Vec<Aggregate>,
@@ -282,7 +265,7 @@ pub(crate) struct Grouping {
 }
 
 /// One column of the result.
-#[derive(Debug, Clone)]
+#[derive(Clone, Hash)]
 pub(crate) struct Output {
     pub(crate) name: String,
     /// Over the sources' columns, over the grouping's, or over what a row keeps.
@@ -294,7 +277,7 @@ pub(crate) struct Output {
     pub(crate) collation: Collation,
 }
 
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Clone, PartialEq, Hash)]
 pub(crate) struct OrderKey {
     pub(crate) expr: Expr,
     pub(crate) descending: bool,
@@ -305,14 +288,13 @@ pub(crate) struct OrderKey {
 }
 
 /// A parameter, and whether it is compared with a time.
-#[derive(Debug, Clone)]
+#[derive(Clone, Hash)]
 pub(crate) struct Param {
     pub(crate) name: String,
     pub(crate) is_time: bool,
 }
 
 /// A plan with values for its parameters, and the excerpt that LIMIT and OFFSET show.
-#[derive(Debug)]
 pub(crate) struct BoundPlan {
     pub(crate) plan: Arc<Plan>,
     pub(crate) params: Box<[Scalar<'static>]>,
@@ -468,8 +450,7 @@ impl Plan {
             add(path.start, &path.access);
             path.steps.iter().for_each(|step| add(step.source, &step.access));
         }
-        out.sort_unstable();
-        out.dedup();
+        sorting::few_once(&mut out);
         out
     }
 

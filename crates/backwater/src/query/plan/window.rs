@@ -7,7 +7,7 @@ use crate::query::expr::window::WindowFunction;
 
 /// For each tuple a row of its key, of what window functions give for it, and of what these and the
 /// outputs read.
-#[derive(Debug, Clone, Default)]
+#[derive(Clone, Default, Hash)]
 pub(crate) struct Windowing {
     /// What is read, over the tuples' columns. All other expressions are over the rows' values.
     pub(crate) inputs: Vec<Expr>,
@@ -17,13 +17,13 @@ pub(crate) struct Windowing {
 }
 
 /// Which rows are a partition, and in which order they stand there.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Clone, PartialEq, Hash)]
 pub(crate) struct Window {
     pub(crate) partition: Vec<Expr>,
     pub(crate) order: Vec<OrderKey>,
 }
 
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Clone, PartialEq, Hash)]
 pub(crate) struct WindowCall {
     /// The number of its window.
     pub(crate) window: usize,
@@ -31,14 +31,14 @@ pub(crate) struct WindowCall {
     pub(crate) frame: Frame,
 }
 
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Clone, PartialEq, Hash)]
 pub(crate) enum Called {
     Function(WindowFunction, Vec<Expr>),
     Aggregate(Aggregate),
 }
 
 /// Which rows of a partition count for one of them.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Clone, PartialEq, Hash)]
 pub(crate) struct Frame {
     pub(crate) unit: FrameUnit,
     pub(crate) start: Bound,
@@ -46,7 +46,7 @@ pub(crate) struct Frame {
 }
 
 /// What the bounds of a frame count.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum FrameUnit {
     Rows,
     /// Peers, rows that are equal in the window's ORDER BY: those of the current row.
@@ -55,7 +55,7 @@ pub(crate) enum FrameUnit {
     Groups,
 }
 
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Clone, PartialEq, Hash)]
 pub(crate) enum Bound {
     /// The end of the partition that lies on this side.
     Unbounded,

@@ -11,7 +11,7 @@ use crate::query::expr::{ColumnNo, Comparison, Expr, NoColumns};
 use crate::query::operator::statement_rows::StatementView;
 use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::operator::walk::Walk;
-use crate::query::plan::{Access, BoundPlan, Excerpt, JoinStep, Path, Plan, Relation};
+use crate::query::plan::{Access, BoundPlan, Excerpt, Identity, JoinStep, Path, Plan, Relation};
 use crate::query::result::missing::{Gathering, ShownTuples, views};
 use crate::query::state::ordered::Ordered;
 use crate::schema::{FieldNo, TableNo};
@@ -68,7 +68,8 @@ struct Reading<'g> {
     is_cut: bool,
     seen_rows: HashSet<(TableNo, RowId)>,
     seen: HashSet<(TableNo, Vec<(FieldNo, Key)>)>,
-    statements_seen: HashSet<String>,
+    /// With the columns that are fixed, and the values of its parameters and of these.
+    statements_seen: HashSet<(Identity, Vec<ColumnNo>, Vec<Scalar<'static>>)>,
     most: usize,
 }
 
@@ -233,8 +234,10 @@ impl<'a> Along<'_, '_, 'a> {
             .iter()
             .filter_map(|(field, value)| Some((column(field)?, Scalar::from(value))))
             .collect();
-        let seen = format!("{:?} {params:?} {fixed:?}", inner.identity);
-        if self.reading.statements_seen.insert(seen) {
+        let given = params.iter().chain(fixed.iter().map(|(_, value)| value));
+        let values = given.cloned().collect();
+        let columns = fixed.iter().map(|(column, _)| *column).collect();
+        if self.reading.statements_seen.insert((inner.identity, columns, values)) {
             self.reading.statement(inner, &params, &fixed, None);
         }
     }

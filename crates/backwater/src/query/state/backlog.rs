@@ -6,6 +6,7 @@
 //! it. So a binding of such a statement that is behind follows *all* changed rows that its group
 //! was sent since, which a log holds once for the whole group.
 
+use std::cmp;
 use std::collections::VecDeque;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -15,6 +16,7 @@ use rustc_hash::FxHashMap;
 use crate::query::DERIVED;
 use crate::query::operator::join::Start;
 use crate::query::operator::statement_rows::StatementRow;
+use crate::sorting::{self, Numbered};
 use crate::table::{Slot, State};
 
 /// The changed rows that a group of bindings was sent, for those of them that are behind.
@@ -264,16 +266,18 @@ impl Backlog {
 
     /// The changed rows up to a commit, each once; `None` if they are not known any more.
     fn rows_up_to(&self, commit: u64) -> Option<Vec<(u16, Slot)>> {
-        let mut rows = match &self.log {
+        let rows = match &self.log {
             Some(IsBehind(log)) => log.rows(self.first, commit)?,
             None => {
                 let rows = self.rows.iter().filter(|(of, ..)| *of <= commit);
                 rows.map(|(_, source, slot)| (*source, *slot)).collect()
             }
         };
-        rows.sort_unstable();
-        rows.dedup();
-        Some(rows)
+        let key = |(source, slot): (u16, Slot)| u64::from(source) << 32 | u64::from(slot.0);
+        let mut numbered: Vec<Numbered> = rows.iter().map(|row| key(*row)).zip(0..).collect();
+        sorting::numbers(&mut numbered, &|_, _| cmp::Ordering::Equal);
+        numbered.dedup_by_key(|(key, _)| *key);
+        Some(numbered.into_iter().map(|(_, number)| rows[number as usize]).collect())
     }
 
     /// What commits after this one left.

@@ -22,6 +22,7 @@ use crate::query::state::ordered::{Ordered, Slots, of_tables};
 use crate::query::state::rank_tree::{Prefix, RankTree, Sought};
 use crate::query::state::rebind::{self, excerpt_moved};
 use crate::query::state::sort_prefix::prefix;
+use crate::query::state::unordered::Unordered;
 use crate::query::work;
 use crate::schema::ResultLimits;
 use crate::table::Slot;
@@ -220,7 +221,7 @@ fn sorted<E: Slots>(
     few: Option<usize>,
     each: impl Fn(&mut dyn FnMut(&[Slot])),
 ) -> RankTree<E> {
-    let mut entries: Vec<(Prefix, E)> = Vec::new();
+    let mut entries = Unordered::new();
     let order = |one: &E, other: &E| order_tuples(view, params, one.slots(), other.slots());
     let limits = &view.plan.limits;
     let most = work::most_rows::<(Prefix, E)>(limits);
@@ -228,54 +229,18 @@ fn sorted<E: Slots>(
     let enough = few.map_or(usize::MAX, |few| {
         few.saturating_mul(2).max(view.plan.tuning.pruned_rows).min(most)
     });
-    let mut cut_to = None;
     each(&mut |tuple| {
         if entries.len() >= enough {
-            // Later ones may stand behind some that leave: in the end only these are certain.
-            let room = keep_first(&mut entries, few, order);
-            cut_to = cut_to.or(room).min(room.or(cut_to));
+            entries.keep_first(few, &order);
         }
         if entries.len() >= most {
             return work::too_many_rows(limits, entries.len());
         }
         let keys = sort_keys(view.plan, params, &view.row(tuple));
         let prefix = prefix(&view.plan.order, &keys, view.tie(tuple).as_ref());
-        entries.push((prefix, E::of(tuple)));
+        entries.push(prefix, E::of(tuple));
     });
-    in_order((entries, cut_to), few, order)
-}
-
-/// Keeps only the first of entries that are in no order, as many as are needed; gives how many, if
-/// there were more.
-fn keep_first<E: Clone>(
-    entries: &mut Vec<(Prefix, E)>,
-    few: Option<usize>,
-    order: impl Fn(&E, &E) -> Ordering,
-) -> Option<usize> {
-    let room = few.and_then(|few| RankTree::<E>::room(few, entries.len()))?;
-    entries.select_nth_unstable_by(room, |(a, one), (b, other)| {
-        a.cmp(b).then_with(|| order(one, other))
-    });
-    entries.truncate(room);
-    Some(room)
-}
-
-/// A tree of entries that are in no order yet, or of the first of them, if only a few are needed.
-fn in_order<E: Clone>(
-    (mut entries, cut_to): (Vec<(Prefix, E)>, Option<usize>),
-    few: Option<usize>,
-    order: impl Fn(&E, &E) -> Ordering,
-) -> RankTree<E> {
-    let room = keep_first(&mut entries, few, &order);
-    entries.sort_unstable_by(|(a, one), (b, other)| a.cmp(b).then_with(|| order(one, other)));
-    match cut_to {
-        Some(cut_to) => {
-            entries.truncate(cut_to);
-            RankTree::from_first(&entries)
-        }
-        None if room.is_some() => RankTree::from_first(&entries),
-        None => RankTree::from_sorted(&entries),
-    }
+    entries.in_order(few, &order)
 }
 
 fn sorted_kept(
@@ -284,10 +249,11 @@ fn sorted_kept(
     (rows, given): (Vec<Arc<KeptRow>>, &WindowValues),
     few: Option<usize>,
 ) -> RankTree<Arc<KeptRow>> {
-    let rows = rows.into_iter().map(|row| (kept_prefix(plan, params, given.of(&row)), row));
-    in_order((rows.collect(), None), few, |one, other| {
-        order_kept(plan, params, given.of(one), given.of(other))
-    })
+    let mut entries = Unordered::new();
+    for row in rows {
+        entries.push(kept_prefix(plan, params, given.of(&row)), row);
+    }
+    entries.in_order(few, &|one, other| order_kept(plan, params, given.of(one), given.of(other)))
 }
 
 fn kept_prefix(plan: &Plan, params: &[Scalar<'static>], kept: Kept<'_>) -> Prefix {

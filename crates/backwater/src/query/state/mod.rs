@@ -10,3 +10,4 @@ pub(in crate::query) mod ordered;
 pub(in crate::query) mod rank_tree;
 pub(in crate::query) mod rebind;
 pub(in crate::query) mod sort_prefix;
+mod unordered;

@@ -179,7 +179,7 @@ pub(crate) fn narrowed<E: Slots>(
     };
     let ordered = match stays.count == len {
         true => ranked.clone(),
-        false => RankTree::from_sorted(&left),
+        false => RankTree::from_sorted(&mut left.into_iter()),
     };
     (ordered, moved, kept)
 }

@@ -13,7 +13,7 @@ use crate::query::expr::scalar::Scalar;
 use crate::query::expr::shape::{compared, searched};
 use crate::query::expr::{Comparison, Expr};
 use crate::query::operator::filter::Filter;
-use crate::query::operator::order::{Moved, Moves, settle};
+use crate::query::operator::order::{Moved, Moves, in_order_of_report, settle};
 use crate::query::operator::rows::{Kept, KeptRow};
 use crate::query::operator::view::{View, key_slots};
 use crate::query::plan::{BoundPlan, Excerpt, Plan, Relation, Source};
@@ -176,7 +176,7 @@ pub(in crate::query) fn thinned(
         is_determined.then(|| Moved::between(before, after))
     });
     let mut moved: Moves = moved.collect();
-    moved.sort_by_key(Moved::sort_key);
+    in_order_of_report(&mut moved);
     moved
 }
 

@@ -44,9 +44,8 @@ pub(crate) fn prefix(
         }
         text => {
             let bits = match text {
-                _ if key.collation != Collation::Binary => 0,
                 Scalar::Time(time) if key.holds_times => (time.as_micros() + (1 << 61)) as u64,
-                text => text_bits(text),
+                text => text_bits(key, text),
             };
             class(true) | if key.descending { LOW - bits } else { bits }
         }
@@ -104,24 +103,15 @@ fn second(key: Direction, value: &Scalar<'_>) -> u32 {
         Scalar::Int(_) | Scalar::Real(_) => {
             (1 + floor(value).0.clamp(-SMALLER, SMALLER) + SMALLER) as u32
         }
-        _ if key.collation != Collation::Binary => 2 + 2 * SMALLER as u32,
-        text => 2 + 2 * SMALLER as u32 + (text_bits(text) >> 46) as u32,
+        text => 2 + 2 * SMALLER as u32 + (text_bits(key, text) >> 46) as u32,
     };
     if key.descending { u32::MAX - bits } else { bits }
 }
 
-/// The first seven bytes of a text.
-fn text_bits(text: &Scalar<'_>) -> u64 {
-    let time;
-    let bytes = match text {
-        Scalar::Str(text) => text.as_bytes(),
-        Scalar::Text(text) => text.as_bytes(),
-        Scalar::Time(of) => {
-            time = of.text();
-            time.as_str().as_bytes()
-        }
-        _ => &[],
-    };
+/// The first seven of the bytes by which a text stands in its order.
+fn text_bits(key: Direction, text: &Scalar<'_>) -> u64 {
+    let Some(text) = text.to_text() else { return 0 };
+    let bytes = key.collation.key(&text);
     let mut first = [0; 8];
     let len = bytes.len().min(7);
     first[1..=len].copy_from_slice(&bytes[..len]);

@@ -15,6 +15,7 @@ use toml::de::{DeTable, DeValue};
 use super::renumber::in_order_of;
 use super::{Limits, NamedQuery, Pointer, ResultLimits, Rule, Schema, TableDef, TableNo, Tuning};
 use crate::error::{Error, ErrorKind, Result, did_you_mean, either, nearest, nearest_name};
+use crate::sorting;
 
 type Value<'t> = Spanned<DeValue<'t>>;
 
@@ -39,7 +40,7 @@ pub(super) fn schema(name: &str, text: &str, known: &[Arc<str>]) -> Result<Schem
     if syntax.is_empty() {
         made = Some(reader.document(document.get_ref(), known));
     }
-    reader.problems.sort_by_key(|(at, _)| *at);
+    sorting::few(&mut reader.problems, |(a, _), (b, _)| a < b);
     let problems = reader.problems.into_iter().map(|(_, problem)| problem).collect();
     match (Error::gather(problems), made) {
         (None, Some(schema)) => Ok(schema),

@@ -1,6 +1,5 @@
 //! Reading response rules.
 
-use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use toml::de::{DeTable, DeValue};
@@ -13,6 +12,7 @@ use crate::schema::{
     LinkRule, ListRule, NamedType, NextPage, OnDelete, OnError, Pointer, ResponsePart, Rule, Scope,
     TableDef, TableNo, TableOrigin, TakenFrom, Template, TypeNo, Unknown, whole,
 };
+use crate::sorting;
 use crate::value::{Timestamp, Value as V};
 
 const FORMATS: [(&str, Format); 4] = [
@@ -369,7 +369,11 @@ impl<'t> Reader<'t> {
             self.problem(value.span().start, "no URL", "name one, or leave out `url`");
         }
         let urls: Vec<Template> = several.iter().filter_map(|value| self.template(value)).collect();
-        let names = |url: &Template| url.variables().map(str::to_owned).collect::<BTreeSet<_>>();
+        let names = |url: &Template| {
+            let mut names: Vec<String> = url.variables().map(str::to_owned).collect();
+            sorting::few_once(&mut names);
+            names
+        };
         let differ = urls.iter().any(|url| names(url) != names(&urls[0]));
         if let Some(value) = value.filter(|_| has_list && differ) {
             let message =

@@ -173,11 +173,11 @@ impl<'t> Reader<'t> {
                 list?.into()
             }
             DeValue::Table(table) => {
-                let members = table
-                    .iter()
-                    .map(|(name, value)| Some((name.get_ref().to_string(), self.json(value)?)));
-                let members: Option<serde_json::Map<_, _>> = members.collect();
-                members?.into()
+                let mut members = serde_json::Map::new();
+                for (name, value) in table {
+                    members.insert(name.get_ref().to_string(), self.json(value)?);
+                }
+                members.into()
             }
         })
     }

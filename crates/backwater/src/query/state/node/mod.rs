@@ -29,6 +29,7 @@ use crate::query::state::backlog::{GroupLog, Pending};
 use crate::query::state::binding::{BindingState, OperatorState};
 use crate::query::state::ordered::Ordered;
 use crate::query::{BindingNo, work};
+use crate::sorting::{self, Numbered};
 use crate::table::State;
 pub(crate) use stretch::{Stretch, start, statement_starts};
 
@@ -119,7 +120,7 @@ impl<'n> InnerNodes<'n> {
         }
         let sources = inner.iter().map(|node| node.as_ref().map(|node| node.number)).collect();
         let mut nodes: Vec<&Arc<Node>> = inner.iter().flatten().collect();
-        nodes.sort_by_key(|node| node.number);
+        sorting::few(&mut nodes, |a, b| a.number < b.number);
         nodes.dedup_by_key(|node| node.number);
         let nodes = nodes.into_iter().map(|node| (node.number, lock(&node.current))).collect();
         Self { nodes, sources }
@@ -355,8 +356,15 @@ impl Node {
             });
             mine.map(|source| (node.clone(), source)).collect::<Vec<_>>()
         });
-        let mut out: Vec<(Arc<Node>, usize)> = sources.collect();
-        out.sort_by_key(|(node, source)| (node.number, *source));
+        let all: Vec<(Arc<Node>, usize)> = sources.collect();
+        if all.len() < 2 {
+            return all;
+        }
+        let mut numbered: Vec<Numbered> =
+            all.iter().map(|(node, _)| node.number.0).zip(0..).collect();
+        sorting::numbers(&mut numbered, &|a, b| all[a].1.cmp(&all[b].1));
+        let ordered = numbered.into_iter().map(|(_, number)| all[number as usize].clone());
+        let mut out: Vec<_> = ordered.collect();
         out.dedup_by_key(|(node, source)| (node.number, *source));
         out
     }

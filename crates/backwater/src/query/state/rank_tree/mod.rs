@@ -10,7 +10,7 @@ use std::cmp::Ordering;
 use std::ops::Range;
 use std::sync::Arc;
 
-use smallvec::SmallVec;
+use smallvec::{SmallVec, smallvec};
 
 use node::{Child, FAN, Keyed, TreeNode, insert, keep, most_entries, remove};
 pub(crate) use node::{Leaf, Prefix, Sought};
@@ -35,26 +35,33 @@ impl<E> Clone for RankTree<E> {
 
 impl<E: Clone> RankTree<E> {
     /// A tree of entries that are in order already, with their prefixes.
-    pub(crate) fn from_sorted(entries: &[(Prefix, E)]) -> Self {
+    pub(crate) fn from_sorted(entries: &mut dyn Iterator<Item = (Prefix, E)>) -> Self {
         // Nodes are left some room, so that the next insert does not split each.
-        let mut level: Vec<TreeNode<E>> = entries
-            .chunks(most_entries::<E>() * 3 / 4)
-            .map(|entries| {
-                let keyed = |(prefix, entry): &(Prefix, E)| Keyed::new(*prefix, entry.clone());
-                TreeNode::leaf(entries.iter().map(keyed).collect())
-            })
-            .collect();
+        let mut level: Vec<TreeNode<E>> = Vec::new();
+        loop {
+            let some = (&mut *entries).take(most_entries::<E>() * 3 / 4);
+            let leaf: SmallVec<_> = some.map(|(prefix, entry)| Keyed::new(prefix, entry)).collect();
+            if leaf.is_empty() {
+                break;
+            }
+            level.push(TreeNode::leaf(leaf));
+        }
         while level.len() > 1 {
-            let branch =
-                |nodes: &[TreeNode<E>]| TreeNode::branch(nodes.iter().cloned().map(Child::new));
-            level = level.chunks(FAN * 3 / 4).map(branch).collect();
+            let mut above = Vec::with_capacity(level.len().div_ceil(FAN * 3 / 4));
+            for nodes in level.chunks(FAN * 3 / 4) {
+                let mut children = SmallVec::new();
+                nodes.iter().for_each(|node| children.push(Child::new(node.clone())));
+                above.push(TreeNode::branch(children));
+            }
+            level = above;
         }
         Self { root: level.pop(), left: [0; 2], head: 0 }
     }
 
     /// A tree of the first entries, in order already, of many of which only a few are needed.
-    pub(crate) fn from_first(entries: &[(Prefix, E)]) -> Self {
-        Self { head: entries.len() as u32, ..Self::from_sorted(entries) }
+    pub(crate) fn from_first(entries: &mut dyn Iterator<Item = (Prefix, E)>) -> Self {
+        let tree = Self::from_sorted(entries);
+        Self { head: tree.len() as u32, ..tree }
     }
 
     /// How many of this many entries are worth keeping where only the first few are needed: so many
@@ -252,7 +259,7 @@ impl<E: Clone> RankTree<E> {
         };
         let (rank, sibling) = insert(root, entry, at);
         if let Some(sibling) = sibling {
-            *root = TreeNode::branch([root.clone(), sibling].map(Child::new));
+            *root = TreeNode::branch(smallvec![Child::new(root.clone()), Child::new(sibling)]);
         }
         rank
     }
@@ -319,8 +326,8 @@ mod tests {
                 };
                 Sought { prefix: prefix(number), against }
             };
-            let sorted: Vec<_> = model.iter().map(|number| (prefix(*number), *number)).collect();
-            let mut tree = RankTree::from_sorted(&sorted);
+            let mut sorted = model.iter().map(|number| (prefix(*number), *number));
+            let mut tree = RankTree::from_sorted(&mut sorted);
             let (kept, kept_model) = (tree.clone(), model.clone());
             for (number, step) in steps {
                 let place = model.binary_search(&number);

@@ -58,7 +58,9 @@ pub(super) struct Branch<E>(pub(super) SmallVec<[Child<E>; FAN + 1]>);
 
 impl<E> Clone for Branch<E> {
     fn clone(&self) -> Self {
-        Self(self.0.iter().cloned().collect())
+        let mut children = SmallVec::with_capacity(self.0.len());
+        self.0.iter().for_each(|child| children.push(child.clone()));
+        Self(children)
     }
 }
 
@@ -164,8 +166,8 @@ impl<E> TreeNode<E> {
         TreeNode::Leaf(Arc::new(Leaf { entries }))
     }
 
-    pub(super) fn branch(children: impl IntoIterator<Item = Child<E>>) -> Self {
-        TreeNode::Branch(Arc::new(Branch(children.into_iter().collect())))
+    pub(super) fn branch(children: SmallVec<[Child<E>; FAN + 1]>) -> Self {
+        TreeNode::Branch(Arc::new(Branch(children)))
     }
 
     pub(super) fn len(&self) -> usize {
@@ -254,10 +256,12 @@ impl<E: Clone> Branch<E> {
         let right = children.remove(left + 1);
         children[left].change(|left| match (left, &right.node) {
             (TreeNode::Leaf(left), TreeNode::Leaf(right)) => {
-                Arc::make_mut(left).entries.extend(right.entries.iter().cloned());
+                let left = &mut Arc::make_mut(left).entries;
+                right.entries.iter().for_each(|entry| left.push(entry.clone()));
             }
             (TreeNode::Branch(left), TreeNode::Branch(right)) => {
-                Arc::make_mut(left).0.extend(right.0.iter().cloned());
+                let left = &mut Arc::make_mut(left).0;
+                right.0.iter().for_each(|child| left.push(child.clone()));
             }
             _ => unreachable!("children of one branch are of one kind"),
         });
@@ -298,6 +302,18 @@ pub(super) fn keep<E: Clone>(node: &mut TreeNode<E>, places: Range<usize>) {
     }
 }
 
+/// Takes what stands from a place on.
+fn split<A: smallvec::Array>(from: &mut SmallVec<A>, place: usize) -> SmallVec<A> {
+    let mut right = SmallVec::with_capacity(from.len() - place);
+    while from.len() > place
+        && let Some(last) = from.pop()
+    {
+        right.push(last);
+    }
+    right.reverse();
+    right
+}
+
 /// Inserts below a node; gives the rank there, and the right half if the node had to be divided.
 pub(super) fn insert<E: Clone>(
     node: &mut TreeNode<E>,
@@ -310,8 +326,7 @@ pub(super) fn insert<E: Clone>(
             let entries = &mut Arc::make_mut(leaf).entries;
             entries.insert(place, Keyed::new(at.prefix, entry));
             let most = most_entries::<E>();
-            let right =
-                (entries.len() > most).then(|| TreeNode::leaf(entries.drain(most / 2..).collect()));
+            let right = (entries.len() > most).then(|| TreeNode::leaf(split(entries, most / 2)));
             (place, right)
         }
         TreeNode::Branch(branch) => {
@@ -322,7 +337,7 @@ pub(super) fn insert<E: Clone>(
             if let Some(sibling) = sibling {
                 children.insert(place + 1, Child::new(sibling));
             }
-            let right = (children.len() > FAN).then(|| TreeNode::branch(children.drain(FAN / 2..)));
+            let right = (children.len() > FAN).then(|| TreeNode::branch(split(children, FAN / 2)));
             (before + rank, right)
         }
     }
