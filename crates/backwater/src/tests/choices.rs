@@ -951,7 +951,7 @@ impl Choices<'_> {
                 // The row of the only end, which no other one shares.
                 let row = match ties.as_slice() {
                     // What identifies an element is told to the judge only.
-                    [tie] if !from.contains("FROM json_each") => {
+                    [tie] if !from.contains("json_each") => {
                         let is_alone = self.seldom() && !has_end(&outputs);
                         tie.split_once(':').filter(|_| is_alone)
                     }
