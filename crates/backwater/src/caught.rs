@@ -21,9 +21,9 @@ fn message(payload: &(dyn Any + Send)) -> String {
 }
 
 /// Where tests let something fail, or happen meanwhile.
-#[cfg(all(test, feature = "sqlite"))]
+#[cfg(all(test, feature = "sqlite", feature = "unicode"))]
 pub(crate) use crate::tests::step;
 
-#[cfg(not(all(test, feature = "sqlite")))]
+#[cfg(not(all(test, feature = "sqlite", feature = "unicode")))]
 #[inline(always)]
 pub(crate) fn step(_place: &str) {}

@@ -75,7 +75,7 @@
 //! # Features
 //!
 //! All are on by default. `sqlite` and `json-lines` are the drivers for files; `remote` asks a
-//! server for rows. `threads` writes to the storage on a thread of its own; without it,
+//! server for rows. `unicode` is `COLLATE UNICODE`. `threads` writes to the storage on a thread of its own; without it,
 //! [`Cache::flush`] does, and the last handle. With none of them the crate does no I/O at all,
 //! starts no thread, and builds for `wasm32-unknown-unknown`; the only clock that it ever reads is
 //! the one that it is given.
@@ -111,7 +111,7 @@ mod value;
 pub mod verify;
 
 #[cfg(test)]
-#[cfg(feature = "sqlite")]
+#[cfg(all(feature = "sqlite", feature = "unicode"))]
 mod tests;
 
 pub use backwater_macros::{FromRow, OneOf, Table, Values};

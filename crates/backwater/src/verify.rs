@@ -9,7 +9,9 @@ use rusqlite::{Connection, OpenFlags};
 
 use crate::cache::Cache;
 use crate::error::{Error, ErrorKind, Result};
-use crate::query::{Query, compare_unicode, contains};
+#[cfg(feature = "unicode")]
+use crate::query::compare_unicode;
+use crate::query::{Query, contains};
 use crate::schema::{Schema, TableNo};
 use crate::storage::{SqliteFile, quoted};
 use crate::table::TableSummary;
@@ -99,6 +101,7 @@ impl SqliteFile {
 /// SQLite with what our statements have beyond it.
 fn connect(path: &Path) -> rusqlite::Result<Connection> {
     let file = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY)?;
+    #[cfg(feature = "unicode")]
     file.create_collation("UNICODE", compare_unicode)?;
     let flags = FunctionFlags::SQLITE_UTF8 | FunctionFlags::SQLITE_DETERMINISTIC;
     file.create_scalar_function("contains", 2, flags, |arguments| {

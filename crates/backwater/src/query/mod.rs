@@ -19,7 +19,7 @@ pub(crate) use check::compile;
 pub(crate) use engine::{
     Apart, Bound, ComputedApart, Engine, Reached, ReachedList, Rebound, compute_apart,
 };
-#[cfg(feature = "sqlite")]
+#[cfg(all(feature = "sqlite", feature = "unicode"))]
 pub(crate) use expr::collation::compare_unicode;
 #[cfg(feature = "sqlite")]
 pub(crate) use expr::fold::contains;
@@ -27,7 +27,7 @@ pub(crate) use expr::scalar::Scalar;
 pub(crate) use handle::KeepCurrent;
 pub use handle::Query;
 pub(crate) use handle::{AsOf, HandleNo, Published};
-#[cfg(all(test, feature = "sqlite"))]
+#[cfg(all(test, feature = "sqlite", feature = "unicode"))]
 pub(crate) use plan::Source;
 pub use plan::explain::{Explanation, Operator};
 pub(crate) use plan::{Plan, Relation};
@@ -37,7 +37,7 @@ pub use result::missing::{Missing, MissingCell};
 #[cfg(feature = "remote")]
 pub(crate) use result::reads::{ReadScope, ReadScopes};
 pub use result::{QueryResult, ResultRow, RowKey};
-#[cfg(all(test, feature = "sqlite"))]
+#[cfg(all(test, feature = "sqlite", feature = "unicode"))]
 pub(crate) use state::node::Node;
 pub use work::Stop;
 pub(crate) use work::may_stop;

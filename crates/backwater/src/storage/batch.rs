@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::form::{Form, Hash, Stored, StoredTable, stored, stored_times};
 use super::loaded::TableDigest;
-#[cfg(all(test, feature = "sqlite"))]
+#[cfg(all(test, feature = "sqlite", feature = "unicode"))]
 use super::retained;
 use crate::schema::{FieldNo, Schema, TableNo};
 use crate::table::{Cell, Slot, State, Times};
@@ -47,7 +47,7 @@ pub(super) struct TableWrites {
 pub(super) type Put = (Slot, Times);
 
 impl Batch {
-    #[cfg(all(test, feature = "sqlite"))]
+    #[cfg(all(test, feature = "sqlite", feature = "unicode"))]
     pub(crate) fn image(state: &Arc<State>) -> Self {
         let side = |form: Form, state: &Arc<State>| {
             let puts = |table: TableNo| TableWrites {

@@ -324,7 +324,7 @@ impl Form {
     }
 
     /// Everything, as queries see it.
-    #[cfg(all(test, feature = "sqlite"))]
+    #[cfg(all(test, feature = "sqlite", feature = "unicode"))]
     pub(crate) fn whole(schema: &Schema) -> Self {
         Self::with(schema, |_| true, |_| false)
     }

@@ -50,7 +50,7 @@ pub use opening::{Damage, SchemaChange, WhenDamaged};
 pub(crate) use persister::{Handler, Persister};
 #[cfg(feature = "sqlite")]
 pub use sqlite::SqliteFile;
-#[cfg(all(test, feature = "sqlite"))]
+#[cfg(all(test, feature = "sqlite", feature = "unicode"))]
 pub(crate) use sqlite::image;
 #[cfg(feature = "sqlite")]
 pub(crate) use sqlite::quoted;

@@ -2,10 +2,11 @@
 
 use std::borrow::Cow;
 use std::cmp::Ordering;
+#[cfg(feature = "unicode")]
 use std::sync::LazyLock;
 
-use icu_collator::CollatorBorrowed;
-use icu_collator::options::CollatorOptions;
+#[cfg(feature = "unicode")]
+use icu_collator::{CollatorBorrowed, options::CollatorOptions};
 
 use crate::query::expr::scalar::Scalar;
 
@@ -20,20 +21,27 @@ pub(crate) enum Collation {
     /// Without the spaces at their ends.
     RTrim,
     /// As people look names up: the root order of Unicode's collation algorithm (UTS #10).
+    #[cfg(feature = "unicode")]
     Unicode,
 }
 
 /// Names as a statement writes them.
-const NAMES: [(&str, Collation); 4] = [
+const NAMES: &[(&str, Collation)] = &[
     ("BINARY", Collation::Binary),
     ("NOCASE", Collation::NoCase),
     ("RTRIM", Collation::RTrim),
+    #[cfg(feature = "unicode")]
     ("UNICODE", Collation::Unicode),
 ];
 
 impl Collation {
     pub(crate) fn named(name: &str) -> Option<Self> {
         NAMES.iter().find(|(known, _)| known.eq_ignore_ascii_case(name)).map(|(_, one)| *one)
+    }
+
+    /// Whether it would be known with a feature that this is built without.
+    pub(crate) fn needs_feature(name: &str) -> bool {
+        cfg!(not(feature = "unicode")) && name.eq_ignore_ascii_case("UNICODE")
     }
 
     pub(crate) fn names() -> impl Iterator<Item = &'static str> {
@@ -61,7 +69,10 @@ impl Collation {
             Collation::NoCase => text.to_ascii_lowercase(),
             Collation::RTrim => text.trim_end_matches(' ').to_owned(),
             // As digits.
-            other => other.key(&text).iter().map(|byte| format!("{byte:02x}")).collect(),
+            #[cfg(feature = "unicode")]
+            Collation::Unicode => {
+                self.key(&text).iter().map(|byte| format!("{byte:02x}")).collect()
+            }
         };
         Scalar::Text(folded.into())
     }
@@ -85,6 +96,7 @@ impl Collation {
             Collation::RTrim => text.trim_end_matches(' ').as_bytes().into(),
             // Texts that the algorithm finds equal are equal: case and accents make a difference,
             // what has no weight does not.
+            #[cfg(feature = "unicode")]
             Collation::Unicode => {
                 let mut key = Vec::with_capacity(4 * text.len());
                 let Ok(()) = ROOT.write_sort_key_to(text, &mut key);
@@ -94,11 +106,12 @@ impl Collation {
     }
 }
 
+#[cfg(feature = "unicode")]
 static ROOT: LazyLock<CollatorBorrowed<'static>> =
     LazyLock::new(|| CollatorBorrowed::new_root(CollatorOptions::default()));
 
 /// The same as SQLite is to have it, by the algorithm itself.
-#[cfg(feature = "sqlite")]
+#[cfg(all(feature = "sqlite", feature = "unicode"))]
 pub(crate) fn compare_unicode(a: &str, b: &str) -> Ordering {
     ROOT.compare(a, b)
 }

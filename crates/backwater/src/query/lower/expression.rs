@@ -63,8 +63,14 @@ impl<'a> Block<'a, '_> {
         while let ExprKind::Collate(inner, name) = &expr.kind {
             let known = Collation::named(&name.text).ok_or_else(|| {
                 let message = format!("there is no collation {}", name.text);
-                let names: Vec<_> = Collation::names().collect();
-                Refusal::new(name.at, message, format!("there are {}", names.join(", ")))
+                let help = match Collation::needs_feature(&name.text) {
+                    true => "build with the feature `unicode`".to_owned(),
+                    false => {
+                        let names: Vec<_> = Collation::names().collect();
+                        format!("there are {}", names.join(", "))
+                    }
+                };
+                Refusal::new(name.at, message, help)
             })?;
             // The outermost one counts.
             found = found.or(Some(known));

@@ -242,6 +242,7 @@ fn collation_name(collation: Collation) -> &'static str {
         Collation::Binary => "BINARY",
         Collation::NoCase => "NOCASE",
         Collation::RTrim => "RTRIM",
+        #[cfg(feature = "unicode")]
         Collation::Unicode => "UNICODE",
     }
 }
