@@ -75,10 +75,10 @@
 //! # Features
 //!
 //! All are on by default. `sqlite` and `json-lines` are the drivers for files; `remote` asks a
-//! server for rows. `unicode` is `COLLATE UNICODE`. `threads` writes to the storage on a thread of its own; without it,
-//! [`Cache::flush`] does, and the last handle. With none of them the crate does no I/O at all,
-//! starts no thread, and builds for `wasm32-unknown-unknown`; the only clock that it ever reads is
-//! the one that it is given.
+//! server for rows; `unicode` is `COLLATE UNICODE` in SQL. `threads` writes to the storage on a
+//! thread of its own; without it, [`Cache::flush`] does, and the last handle. With none of them the
+//! crate does no I/O at all, starts no thread, and builds for `wasm32-unknown-unknown`; the only
+//! clock that it ever reads is the one that it is given.
 
 // The derives name the crate from outside.
 extern crate self as backwater;

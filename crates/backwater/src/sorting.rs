@@ -26,7 +26,7 @@ pub(crate) fn few_once<T: Ord>(things: &mut Vec<T>) {
     }
 }
 
-/// Puts the numbers of any many things into order.
+/// Puts the numbers of many things into order.
 pub(crate) fn numbers(things: &mut [Numbered], order: &Order<'_>) {
     things.sort_unstable_by(|a, b| compare(a, b, order));
 }

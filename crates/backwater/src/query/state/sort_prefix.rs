@@ -110,8 +110,17 @@ fn second(key: Direction, value: &Scalar<'_>) -> u32 {
 
 /// The first seven of the bytes by which a text stands in its order.
 fn text_bits(key: Direction, text: &Scalar<'_>) -> u64 {
-    let Some(text) = text.to_text() else { return 0 };
-    let bytes = key.collation.key(&text);
+    let time;
+    let text = match text {
+        Scalar::Str(text) => text,
+        Scalar::Text(text) => &**text,
+        Scalar::Time(of) => {
+            time = of.text();
+            time.as_str()
+        }
+        _ => return 0,
+    };
+    let bytes = key.collation.key(text);
     let mut first = [0; 8];
     let len = bytes.len().min(7);
     first[1..=len].copy_from_slice(&bytes[..len]);
