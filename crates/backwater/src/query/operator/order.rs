@@ -416,11 +416,5 @@ pub(super) fn describe(names: &PlanNames<'_>) -> Operator {
             },
         )
         .fact("keeps", format!("{kept}{of_many}, in a tree ordered by rank"))
-        .fact(
-            "follows",
-            format!(
-                "takes out the rows that moved and puts them in again, which gives old and new \
-                 ranks{runs_out}"
-            ),
-        )
+        .fact("follows", format!("looks up the rank of a changed row, before and after{runs_out}"))
 }
