@@ -39,3 +39,42 @@ pub(crate) fn first_numbers(things: &mut [Numbered], room: usize, order: &Order<
 fn compare((a, one): &Numbered, (b, other): &Numbered, order: &Order<'_>) -> Ordering {
     a.cmp(b).then_with(|| order(*one as usize, *other as usize))
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+        /// As the standard library's sorts do.
+        #[test]
+        fn things_are_in_order(things in prop::collection::vec((0..6_u64, 0..40_u32), 0..60), room in 0..60_usize) {
+            let (mut stable, mut once) = (things.clone(), things.clone());
+            few(&mut stable, |a, b| a.0 < b.0);
+            few_once(&mut once);
+            let mut expected = things.clone();
+            expected.sort_by_key(|thing| thing.0);
+            prop_assert_eq!(stable, expected);
+            let mut expected = things.clone();
+            expected.sort();
+            expected.dedup();
+            prop_assert_eq!(once, expected);
+
+            let of = |number: usize| things[number].1;
+            let numbered: Vec<Numbered> = things.iter().map(|thing| thing.0).zip(0..).collect();
+            let order = |a: usize, b: usize| of(a).cmp(&of(b)).then(a.cmp(&b));
+            let (mut all, mut first, mut expected) = (numbered.clone(), numbered.clone(), numbered);
+            expected.sort_by_key(|(key, number)| (*key, of(*number as usize), *number));
+            numbers(&mut all, &order);
+            prop_assert_eq!(&all, &expected);
+            if room < first.len() {
+                first_numbers(&mut first, room, &order);
+                first[..room].sort_by_key(|(key, number)| (*key, of(*number as usize), *number));
+                prop_assert_eq!(&first[..room], &expected[..room]);
+            }
+        }
+    }
+}

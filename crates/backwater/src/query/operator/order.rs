@@ -392,26 +392,26 @@ pub(super) fn describe(names: &PlanNames<'_>) -> Operator {
         false => ("", ""),
     };
     let kept = rows.map_or("the slots of its rows", |rows| rows.keeps());
-    let sort_key = plan
+    let keys = plan
         .keys
         .iter()
         .map(|key| format!("{} = :{}", names.column(key.column), plan.params[key.param].name));
-    let sort_key: Vec<String> = sort_key.collect();
+    let keys: Vec<String> = keys.collect();
     let late: Vec<String> = plan.late.iter().map(|condition| names.text_of(condition)).collect();
     Operator::new("order", what)
         .fact("shows", outputs.collect::<Vec<_>>().join(", "))
         .fact(
             "bindings",
-            match (sort_key.is_empty(), late.is_empty(), plan.is_shared) {
+            match (keys.is_empty(), late.is_empty(), plan.is_shared) {
                 (_, _, false) if matches!(plan.rows, Rows::Recursion(_)) => String::new(),
                 (_, _, false) => "each is searched alone, since ON has parameters".to_owned(),
                 (true, true, true) => String::new(),
-                (false, true, true) => format!("found by {}", sort_key.join(" and ")),
+                (false, true, true) => format!("found by {}", keys.join(" and ")),
                 (true, false, true) => {
                     format!("found by a row's value of {}", late.join(" and "))
                 }
                 (false, false, true) => {
-                    format!("found by {}, then by {}", sort_key.join(" and "), late.join(" and "))
+                    format!("found by {}, then by {}", keys.join(" and "), late.join(" and "))
                 }
             },
         )

@@ -120,7 +120,7 @@ fn text_bits(key: Direction, text: &Scalar<'_>) -> u64 {
         }
         _ => return 0,
     };
-    let bytes = key.collation.key(text);
+    let bytes = key.collation.key(text, 7);
     let mut first = [0; 8];
     let len = bytes.len().min(7);
     first[1..=len].copy_from_slice(&bytes[..len]);
