@@ -409,6 +409,7 @@ impl Transaction {
             }
         });
         covered.extend(touched.rows().map(|row| (row, base.clone())));
+        // Not collected: that sorts, and these are in order.
         let mut places = BTreeSet::new();
         places.extend(covered.keys().copied());
         self.state.overlay = match pending.is_empty() {

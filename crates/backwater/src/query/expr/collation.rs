@@ -81,6 +81,8 @@ impl Collation {
         if a == b {
             return Ordering::Equal;
         }
+        let start = apart(a, b);
+        let (a, b) = (&a[start..], &b[start..]);
         // Long texts mostly differ where they begin.
         let mut most = 64;
         loop {
@@ -113,6 +115,15 @@ impl Collation {
             }
         }
     }
+}
+
+/// How much two texts have in common at their beginnings, up to a place between two letters or
+/// digits of ASCII: no collation sees these as one.
+fn apart(a: &str, b: &str) -> usize {
+    let (a, b) = (a.as_bytes(), b.as_bytes());
+    let same = a.iter().zip(b).take_while(|(a, b)| a == b).count();
+    let is_between = |at: &usize| a[at - 1..=*at].iter().all(u8::is_ascii_alphanumeric);
+    (1..same).rev().find(is_between).unwrap_or(0)
 }
 
 /// The first bytes of a key.
@@ -158,7 +169,7 @@ mod tests {
     /// Letters that the algorithm finds alike, with marks, and long beginnings in common.
     fn text() -> impl Strategy<Value = String> {
         let part =
-            prop_oneof!["[aàåzZ e\u{301}\u{327}\u{ad}ßıœ-]{0,5}", "\\PC{0,4}", "[ab]{60,70}"];
+            prop_oneof!["[aàåzZ e\u{301}\u{327}\u{ad}ßıœ-]{0,5}", "\\PC{0,4}", "[ab1]{0,70}"];
         prop::collection::vec(part, 0..4).prop_map(|parts| parts.concat())
     }
 
