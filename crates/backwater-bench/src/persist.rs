@@ -36,17 +36,18 @@ const TABLES: &str = "
         vessel TEXT REFERENCES vessel (id), status TEXT, departs_at TEXT, delay_min INTEGER,
         cars_booked INTEGER, note TEXT) STRICT;";
 
-struct Folder(PathBuf);
+/// A folder that goes with the run.
+pub(crate) struct Folder(PathBuf);
 
 impl Folder {
-    fn new() -> std::io::Result<Self> {
+    pub(crate) fn new() -> std::io::Result<Self> {
         let path = std::env::temp_dir().join(format!("backwater-bench-{}", std::process::id()));
         drop(std::fs::remove_dir_all(&path));
         std::fs::create_dir_all(&path)?;
         Ok(Self(path))
     }
 
-    fn file(&self, name: &str) -> PathBuf {
+    pub(crate) fn file(&self, name: &str) -> PathBuf {
         self.0.join(name)
     }
 }

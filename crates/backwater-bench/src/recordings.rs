@@ -4,12 +4,12 @@
 use std::sync::Arc;
 
 use backwater::infer::Samples;
-use backwater::storage::MemoryStorage;
-use backwater::{Cache, Request, Schema};
+use backwater::{Cache, Request, Schema, SqliteFile};
 use peak_alloc::PeakAlloc;
 
 use crate::ingest::figure;
 use crate::measure::{Figure, alternate};
+use crate::persist::Folder;
 use crate::world::{SCHEMA, World};
 
 /// How many sailings one response has.
@@ -35,14 +35,16 @@ fn samples(pages: &[String]) -> Result<Samples, backwater::Error> {
     Ok(samples)
 }
 
-/// Responses one by one into a storage that is written at the end, against one that has all; and
-/// the proposal of a schema against reading by one.
+/// Responses one by one into a file that is written at the end, against one that has all; and the
+/// proposal of a schema against reading by one.
 pub(crate) fn many(size: usize) -> anyhow::Result<Vec<Figure>> {
     let (pages, whole) = pages(size);
     let schema = Schema::parse("backwater.toml", SCHEMA)?;
-    let stored = || {
-        let builder = Cache::builder().schema(schema.clone()).storage(MemoryStorage::new());
-        builder.write_when_flushed().build()
+    let (folder, mut number) = (Folder::new()?, 0);
+    let mut stored = || {
+        number += 1;
+        let file = SqliteFile::new(folder.file(&format!("recording {number}.db")));
+        Cache::builder().schema(schema.clone()).storage(file).write_when_flushed().build()
     };
     // As `backwater ingest` does it: a recording is one commit.
     let all = |cache: &Cache, pages: &[&str]| {
@@ -55,7 +57,7 @@ pub(crate) fn many(size: usize) -> anyhow::Result<Vec<Figure>> {
     let each: Vec<&str> = pages.iter().map(String::as_str).collect();
     anyhow::ensure!(all(&stored()?, &each)? == all(&stored()?, &[&whole])?, "other rows");
     let (one_by_one, at_once) = alternate(
-        || [stored(), stored()].map(|cache| cache.ok()),
+        || [stored(), stored()].map(Result::ok),
         |caches| caches[0].as_ref().map(|cache| all(cache, &each)),
         |caches| caches[1].as_ref().map(|cache| all(cache, &[&whole])),
     );

@@ -200,6 +200,11 @@ impl History {
         self.commits.iter().map(|past| past.rows.clone()).chain(held)
     }
 
+    /// Whether one of the last commits may have changed any row.
+    pub(crate) fn has_recent(&self) -> bool {
+        !self.recent.is_empty()
+    }
+
     /// Whether one of the last commits may have changed a row.
     pub(crate) fn is_recent(&self, table: TableNo, slot: Slot) -> bool {
         let bits = self.recent.get(table.index()).and_then(|bits| bits.get(slot.0 as usize / 64));

@@ -271,7 +271,6 @@ impl Transaction {
             differs = true;
             let key = [Cell::Link(owner), Cell::Int(position as i64)];
             let entry = known.unwrap_or_else(|| self.state.refer(entries, &key));
-            self.touched.insert(entries, entry);
             self.about_to_write((entries, entry));
             self.state.table_mut(entries).merge(entry, &cells);
         }
@@ -312,7 +311,6 @@ impl Transaction {
             // If it is restored in this commit, it has written what it does not hold then, too.
             self.again.add((table, slot), self.definition(table).field_numbers().collect());
         }
-        self.touched.insert(table, slot);
         self.about_to_write((table, slot));
         self.state.table_mut(table).delete(slot);
     }

@@ -60,9 +60,8 @@ impl Remembered {
         text: &[u8],
     ) -> Option<(usize, Slot, &Rows)> {
         let place = self.place(table, text)?;
-        let known = self.0[place].as_ref().filter(|known| known.begins(table, text));
-        let other = || self.0[place ^ 1].as_ref().filter(|known| known.begins(table, text));
-        let known = known.or_else(other).filter(|known| known.holds(state))?;
+        let at = |place: usize| self.0[place].as_ref().filter(|known| known.begins(table, text));
+        let known = at(place).or_else(|| at(place ^ 1)).filter(|known| known.holds(state))?;
         Some((known.text.len(), known.slot, &known.rows))
     }
 

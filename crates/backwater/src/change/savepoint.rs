@@ -6,9 +6,9 @@
 
 use std::sync::Arc;
 
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::{Happened, RowAt, TouchedRows, Transaction, compare};
+use super::{Happened, RowAt, Transaction, compare};
 use crate::schema::{FieldNo, TableNo};
 use crate::table::{Slot, Staged, State};
 
@@ -18,15 +18,19 @@ const SHORT: usize = 64 << 10;
 /// What the tables were before a response was read.
 pub(super) enum Savepoint {
     Version(Arc<State>),
-    Rows(SavedRows),
+    /// What [`SavedRows`] says.
+    Rows,
 }
 
-/// The rows that were written since, as they were.
+/// The rows that a response has written.
 #[derive(Default)]
 pub(super) struct SavedRows {
-    written: TouchedRows,
-    /// Those of them that were there.
-    old: FxHashMap<RowAt, OldRow>,
+    /// Those that nothing in the transaction had written before: they were what they were before it.
+    first: Vec<RowAt>,
+    /// So many of them as a set, made when one of them is written once more.
+    set: FxHashSet<RowAt>,
+    /// The others as they were, if they were there.
+    old: FxHashMap<RowAt, Option<OldRow>>,
 }
 
 struct OldRow {
@@ -34,35 +38,61 @@ struct OldRow {
     is_unstored: bool,
 }
 
+impl OldRow {
+    fn of(state: &State, (table, slot): RowAt) -> Option<Self> {
+        let row = state.table(table).row(slot)?;
+        let fields = state.schema.table(table).field_numbers();
+        let cells = fields.map(|field| Staged::of_cell(row.cell(field)).into_owned()).collect();
+        Some(Self { cells, is_unstored: state.table(table).is_unstored(slot) })
+    }
+
+    fn put_back(&self, state: &mut State, (table, slot): RowAt) {
+        let cells = (0..).map(FieldNo).zip(self.cells.iter().map(Staged::cell));
+        let cells: Vec<_> = cells.collect();
+        let rows = state.table_mut(table);
+        rows.merge(slot, &cells);
+        if rows.is_unstored(slot) != self.is_unstored {
+            rows.set_unstored(slot, self.is_unstored);
+        }
+    }
+}
+
 impl SavedRows {
-    /// Notes a row that is about to be written.
-    fn note(&mut self, state: &State, (table, slot): RowAt) {
-        if self.written.insert(table, slot)
-            && let Some(row) = state.table(table).row(slot)
-        {
-            let fields = state.schema.table(table).field_numbers();
-            let cells = fields.map(|field| Staged::of_cell(row.cell(field)).into_owned());
-            let is_unstored = state.table(table).is_unstored(slot);
-            self.old.insert((table, slot), OldRow { cells: cells.collect(), is_unstored });
+    fn clear(&mut self) {
+        self.first.clear();
+        self.set.clear();
+        self.old.clear();
+    }
+
+    /// Notes a row that is about to be written, and not for the first time in the transaction.
+    fn note_again(&mut self, state: &State, at: RowAt) {
+        self.set.extend(self.first.drain(..));
+        if !self.set.contains(&at) {
+            self.old.entry(at).or_insert_with(|| OldRow::of(state, at));
         }
     }
 
+    /// The rows that were as they were before the transaction.
+    fn first(&self) -> impl Iterator<Item = RowAt> + '_ {
+        self.first.iter().chain(&self.set).copied()
+    }
+
     /// Gives the rows of a version what they were.
-    fn put_back(&self, state: &mut State) {
-        for (table, slot) in self.written.rows() {
-            match self.old.get(&(table, slot)) {
-                Some(old) => {
-                    let cells = (0..).map(FieldNo).zip(old.cells.iter().map(Staged::cell));
-                    let cells: Vec<_> = cells.collect();
-                    let rows = state.table_mut(table);
-                    rows.merge(slot, &cells);
-                    if rows.is_unstored(slot) != old.is_unstored {
-                        rows.set_unstored(slot, old.is_unstored);
-                    }
-                }
-                None if state.table(table).is_row(slot) => state.table_mut(table).delete(slot),
-                None => {}
-            }
+    fn put_back(&self, before: &State, state: &mut State) {
+        let old = self.old.iter().map(|(at, old)| (*at, old.as_ref()));
+        for (at, old) in old {
+            Self::put_back_row(state, at, old);
+        }
+        for at in self.first() {
+            Self::put_back_row(state, at, OldRow::of(before, at).as_ref());
+        }
+    }
+
+    fn put_back_row(state: &mut State, at: RowAt, old: Option<&OldRow>) {
+        match old {
+            Some(old) => old.put_back(state, at),
+            None if state.table(at.0).is_row(at.1) => state.table_mut(at.0).delete(at.1),
+            None => {}
         }
     }
 }
@@ -72,9 +102,11 @@ impl Transaction {
     /// for rows already.
     pub(crate) fn save(&mut self, bytes: usize, refers: bool) {
         self.has_written = false;
-        self.saved = Some(match (self.touched.is_empty(), bytes <= SHORT) {
+        self.saved_rows.clear();
+        let is_as_before = self.touched.is_empty() && !self.writes_pending();
+        self.saved = Some(match (is_as_before, bytes <= SHORT) {
             (true, _) if !refers => Savepoint::Version(self.before.clone()),
-            (false, true) => Savepoint::Rows(SavedRows::default()),
+            (false, true) => Savepoint::Rows,
             _ => Savepoint::Version(Arc::new(self.state.clone())),
         });
     }
@@ -82,27 +114,34 @@ impl Transaction {
     /// Notes that a row is about to be written.
     #[inline]
     pub(super) fn about_to_write(&mut self, at: RowAt) {
+        let is_first = self.touched.insert(at.0, at.1);
         self.has_written = true;
-        if let Some(Savepoint::Rows(rows)) = &mut self.saved {
-            rows.note(&self.state, at);
+        if let Some(Savepoint::Rows) = &self.saved {
+            match is_first && !self.writes_pending() {
+                true => self.saved_rows.first.push(at),
+                false => self.saved_rows.note_again(&self.state, at),
+            }
         }
     }
 
     /// The same of very many rows.
     pub(super) fn about_to_write_all(&mut self) {
-        if let Some(Savepoint::Rows(rows)) = &self.saved {
+        if let Some(Savepoint::Rows) = &self.saved {
             let mut before = self.state.clone();
-            rows.put_back(&mut before);
+            self.saved_rows.put_back(&self.before, &mut before);
             self.saved = Some(Savepoint::Version(Arc::new(before)));
         }
     }
 
     /// Goes back to what was saved; what is written then can be taken back as well.
     pub(crate) fn roll_back(&mut self) {
-        match &mut self.saved {
+        match &self.saved {
             None => {}
             Some(Savepoint::Version(before)) => self.state = State::clone(before),
-            Some(Savepoint::Rows(rows)) => std::mem::take(rows).put_back(&mut self.state),
+            Some(Savepoint::Rows) => {
+                self.saved_rows.put_back(&self.before, &mut self.state);
+                self.saved_rows.clear();
+            }
         }
         self.remembered.forget();
         self.has_written = false;
@@ -113,22 +152,26 @@ impl Transaction {
         self.saved = None;
     }
 
-    /// Whether a row that was there when the tables were saved is there, with another value in a
-    /// field.
+    /// Whether a row that was written since the tables were saved, and was there, is there with another
+    /// value in a field.
     pub(crate) fn is_updated_since_saved(&self, table: TableNo, slot: Slot) -> bool {
+        let updated = |before: &State| {
+            let happened = compare(before, &self.state, table, slot);
+            matches!(happened, Some(Happened::Updated(_)))
+        };
         match &self.saved {
             None => false,
-            Some(Savepoint::Version(before)) => {
-                let happened = compare(before, &self.state, table, slot);
-                matches!(happened, Some(Happened::Updated(_)))
-            }
-            Some(Savepoint::Rows(rows)) => {
-                let now = self.state.table(table).row(slot);
-                rows.old.get(&(table, slot)).zip(now).is_some_and(|(old, now)| {
-                    let fields = self.state.schema.table(table).field_numbers();
-                    { fields }.zip(&old.cells).any(|(field, old)| now.cell(field) != old.cell())
-                })
-            }
+            Some(Savepoint::Version(before)) => updated(before),
+            Some(Savepoint::Rows) => match self.saved_rows.old.get(&(table, slot)) {
+                None => updated(&self.before),
+                Some(old) => {
+                    let now = self.state.table(table).row(slot);
+                    old.as_ref().zip(now).is_some_and(|(old, now)| {
+                        let fields = self.state.schema.table(table).field_numbers();
+                        { fields }.zip(&old.cells).any(|(field, old)| now.cell(field) != old.cell())
+                    })
+                }
+            },
         }
     }
 
@@ -142,9 +185,11 @@ impl Transaction {
                 let was_row = |(table, slot): &RowAt| before.table(*table).is_row(*slot);
                 touched.filter(|at| !was_row(at) && is_row(at)).collect()
             }
-            Some(Savepoint::Rows(rows)) => {
-                let written = rows.written.rows();
-                written.filter(|at| !rows.old.contains_key(at) && is_row(at)).collect()
+            Some(Savepoint::Rows) => {
+                let first = self.saved_rows.first();
+                let first = first.filter(|(table, slot)| !self.before.table(*table).is_row(*slot));
+                let old = self.saved_rows.old.iter().filter(|(_, old)| old.is_none());
+                first.chain(old.map(|(at, _)| *at)).filter(is_row).collect()
             }
         }
     }

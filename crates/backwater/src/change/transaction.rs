@@ -7,7 +7,7 @@ use smallvec::SmallVec;
 use super::again::WrittenAgain;
 use super::on_demand::OnDemand;
 use super::overlay::Covering;
-use super::savepoint::Savepoint;
+use super::savepoint::{SavedRows, Savepoint};
 use super::touched::TouchedRows;
 use super::withdraw::Withdrawal;
 use super::{Changes, History, Ingested, Remembered};
@@ -65,6 +65,7 @@ pub struct Transaction {
     pub(super) covering: Covering,
     /// What it goes back to if the response that is read fails.
     pub(super) saved: Option<Savepoint>,
+    pub(super) saved_rows: SavedRows,
     /// Whether a row was written since.
     pub(crate) has_written: bool,
     /// Rows that were deleted, whether or not they were there.
@@ -103,6 +104,7 @@ impl Transaction {
             withdraws: false,
             covering,
             saved: None,
+            saved_rows: SavedRows::default(),
             has_written: false,
             gone: Vec::new(),
         }
@@ -127,7 +129,7 @@ impl Transaction {
 
     /// Whether rows of a table are kept from being stored.
     pub(crate) fn has_unstored(&self, table: TableNo) -> bool {
-        self.state.table(table).unstored().next().is_some()
+        self.state.table(table).has_unstored()
     }
 
     /// Rows that were kept from being stored may be from now on.
@@ -355,7 +357,6 @@ impl Transaction {
             self.again.add((table, slot), fields.iter().map(|(field, _)| *field).collect());
         }
         if merged.is_new || merged.changed {
-            self.touched.insert(table, slot);
             self.about_to_write((table, slot));
             self.state.table_mut(table).merge(slot, &cells);
             if !self.state.schema.table(table).unique.is_empty()

@@ -5,7 +5,6 @@ use std::sync::Arc;
 
 use rustc_hash::FxHashSet;
 
-use super::counts::Counts;
 use super::nested::Outcome;
 use crate::change::{Ingested, IngestedTable, Later, Transaction};
 use crate::error::{Error, ErrorKind, Result};
@@ -166,10 +165,9 @@ impl<'s> RequestContext<'s> {
         if let Some(scope) = &rule.complete {
             self.delete_missing(tx, scope, rule, &mut outcome, later)?;
         }
-        outcome.tally.sort();
-        let has_deleted = outcome.tally.iter().any(|counts| counts.deleted > 0);
-        let is_met = |counts: &&Counts| counts.objects > 0 || counts.deleted > 0;
-        let tables = outcome.tally.iter().filter(is_met).map(|counts| {
+        let tally = outcome.tally.finish();
+        let has_deleted = tally.iter().any(|counts| counts.deleted > 0);
+        let tables = tally.iter().map(|counts| {
             let number = counts.table;
             // A row that was met once is what that object made of it, unless it was deleted with
             // another one, or has lost a key; one that was met again may have changed back.

@@ -43,6 +43,26 @@ impl MemberUse {
     }
 }
 
+/// The names of the members of a table's last object as they were spelled, colon and all, and what
+/// they are: objects of one kind have them in one order.
+#[derive(Default)]
+pub(super) struct MemberOrder<'de> {
+    /// Whether it was found to be another order than that of the schema.
+    is_wanted: bool,
+    members: Vec<(&'de str, MemberUse)>,
+}
+
+impl<'de> MemberOrder<'de> {
+    #[inline]
+    fn note(&mut self, place: usize, member: (&'de str, MemberUse)) {
+        if let Some(last) = self.members.get_mut(place) {
+            *last = member;
+        } else if self.is_wanted && self.members.len() == place {
+            self.members.push(member);
+        }
+    }
+}
+
 /// The parts of an id that are known.
 pub(super) type IdParts<'de> = SmallVec<[(FieldNo, Staged<'de>); 1]>;
 
@@ -144,8 +164,8 @@ impl<'de> Reader<'_, 'de> {
         place: usize,
         next: &mut usize,
     ) -> Read<(MemberUse, &'de str)> {
-        if let Some(order) = self.orders.get(table.index())
-            && let Some((spelled, found)) = order.get(place)
+        let known = self.orders.get(table.index()).and_then(|order| order.members.get(place));
+        if let Some((spelled, found)) = known
             && self.json.take(spelled)
         {
             return Ok((*found, spelled));
@@ -159,6 +179,7 @@ impl<'de> Reader<'_, 'de> {
                 MemberUse::of(definition, member)
             }
             _ => {
+                self.learn_order(table);
                 let name = self.json.name()?;
                 let mut aliases = aliases.iter();
                 let alias = aliases.find(|(of, alias, _)| *of == table && **alias == *name);
@@ -176,17 +197,21 @@ impl<'de> Reader<'_, 'de> {
         };
         let spelled = self.json.since(start);
         if let Some(order) = self.orders.get_mut(table.index()) {
-            match order.get_mut(place) {
-                Some(last) => *last = (spelled, found),
-                None => {
-                    if order.is_empty() {
-                        order.reserve(definition.fields.len());
-                    }
-                    order.push((spelled, found));
-                }
-            }
+            order.note(place, (spelled, found));
         }
         Ok((found, spelled))
+    }
+
+    /// From now on notes the order of a table's members, which is not that of the schema.
+    #[cold]
+    fn learn_order(&mut self, table: TableNo) {
+        if self.is_short {
+            return;
+        }
+        if self.orders.is_empty() {
+            self.orders.resize_with(self.schema.tables.len(), MemberOrder::default);
+        }
+        self.orders[table.index()].is_wanted = true;
     }
 
     /// Reads the value of a field of the table.

@@ -1,6 +1,7 @@
 //! What the objects of a response did, table by table.
 
 use rustc_hash::FxHashSet;
+use smallvec::SmallVec;
 
 use crate::change::Touched;
 use crate::schema::TableNo;
@@ -40,14 +41,14 @@ impl Counts {
 /// What was met of all tables. Most responses are of few of many.
 pub(super) struct Tally {
     /// Of each table by its number, the place of its counts, from 1.
-    places: Box<[u32]>,
+    places: SmallVec<[u32; 16]>,
     counts: Vec<Counts>,
 }
 
 impl Tally {
     /// For so many tables.
     pub(super) fn new(tables: usize) -> Self {
-        Self { places: vec![0; tables].into(), counts: Vec::new() }
+        Self { places: SmallVec::from_elem(0, tables), counts: Vec::new() }
     }
 
     #[inline]
@@ -65,8 +66,12 @@ impl Tally {
         self.counts.iter()
     }
 
-    /// Puts them into the schema's order; it is not added to from then on.
-    pub(super) fn sort(&mut self) {
-        self.counts.sort_unstable_by_key(|counts| counts.table);
+    /// What was met, in the schema's order; nothing is added to it from then on.
+    pub(super) fn finish(&mut self) -> &[Counts] {
+        self.counts.retain(|counts| counts.objects > 0 || counts.deleted > 0);
+        if !self.counts.is_sorted_by_key(|counts| counts.table) {
+            self.counts.sort_unstable_by_key(|counts| counts.table);
+        }
+        &self.counts
     }
 }

@@ -211,7 +211,7 @@ impl Transaction {
             skip.extend(outcome.misfits.keys());
             skipped.extend(outcome.misfits.into_values());
         };
-        skipped.extend(outcome.errors.iter().cloned());
+        skipped.append(&mut outcome.errors);
         let unplaced = std::mem::take(&mut outcome.unplaced);
         let records = outcome.records.len();
         if !context.is_unstored {

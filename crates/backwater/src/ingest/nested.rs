@@ -10,7 +10,7 @@ use std::sync::Arc;
 
 use smallvec::SmallVec;
 
-use super::building::{Building, IdParts, MemberUse};
+use super::building::{Building, IdParts, MemberOrder};
 use super::counts::Tally;
 use super::json::{Fault, FaultKind, JsonReader, Next};
 use super::place::{PointerStep, pointer};
@@ -78,14 +78,15 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
         deepest: schema.limits.depth,
         steps: Vec::new(),
         depth: 0,
-        orders: if text.len() > SHORT { vec![Vec::new(); schema.tables.len()] } else { Vec::new() },
+        orders: Vec::new(),
+        is_short: text.len() <= SHORT,
         spare: SmallVec::new(),
         // An older answer is checked against what is newer; an alias means something in this rule
         // only.
         remembers: reading.later.is_none() && reading.rule.aliases.is_empty(),
         remembered: 0,
         is_long: text.len() > LONG,
-        repeats: Repeats::new(text.len(), schema.tables.len()),
+        repeats: Repeats::new(text.len()),
         around: SmallVec::new(),
         used: usize::MAX,
         beside: Vec::new(),
@@ -120,7 +121,8 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
         Ok(()) => {
             reader.write_beside();
             let unplaced = std::mem::take(&mut reader.unplaced);
-            reader.outcome.unplaced = unplaced.finish(schema, reading.rule);
+            let last = reader.tx.ingested.last();
+            reader.outcome.unplaced = unplaced.finish(schema, reading.rule, last);
             Ok(reader.outcome)
         }
         Err(failure) => {
@@ -206,10 +208,10 @@ pub(super) struct Reader<'a, 'de> {
     /// Where a failure was met, from the inside out.
     pub(super) steps: Vec<PointerStep<'de>>,
     pub(super) depth: usize,
-    /// For each table, the names of its last object's members as they were spelled, colon and all:
-    /// objects of one kind have them in one order. Empty if the response is too short for that to
-    /// be worth while.
-    pub(super) orders: Vec<Vec<(&'de str, MemberUse)>>,
+    /// In what order the members of each table's objects come; empty while that is the schema's.
+    pub(super) orders: Vec<MemberOrder<'de>>,
+    /// Whether the response is too short for noting that to be worth while.
+    pub(super) is_short: bool,
     /// Lists to be used again.
     spare: SmallVec<[Box<Building<'de>>; 4]>,
     pub(super) repeats: Repeats<'de>,
@@ -301,33 +303,68 @@ impl<'de> Reader<'_, 'de> {
 
     /// Reads an object that a link points at, whose bracket comes next. `type_member` is the member
     /// by which it names its table.
+    #[inline]
     pub(super) fn linked(&mut self, table: TableNo, type_member: Option<&str>) -> Read<Slot> {
-        let start = self.json.at();
         // The member that names the table is no unknown member here, but one elsewhere; and a null
         // that means a failure of the server is one elsewhere.
         let by_text = self.unresolved.is_empty()
             && (type_member.is_none() || self.schema.table(table).unknown == Unknown::Ignored);
-        if by_text && let Some((len, slot, rows)) = self.repeats.find(table, self.json.rest(start))
-        {
+        let known = if by_text { self.known_by_text(table) } else { None };
+        known.map_or_else(|| self.linked_anew(table, type_member, by_text), Ok)
+    }
+
+    /// Passes over an object that was read before and would not change anything.
+    fn known_by_text(&mut self, table: TableNo) -> Option<Slot> {
+        let start = self.json.at();
+        let text = self.json.rest(start);
+        if let Some((len, slot, rows)) = self.repeats.find(table, text) {
             for ((table, _), _) in rows {
                 self.outcome.tally.of(*table).objects += 1;
             }
             self.json.go(start + len);
-            return Ok(slot);
+            return Some(slot);
         }
-        let recalls = by_text && self.remembers;
-        let (mark, used_before) = (self.repeats.mark(), self.used);
-        if recalls && let Some(slot) = self.recall(table, start) {
-            if self.is_long {
-                let text = self.json.since(start).as_bytes();
-                self.repeats.remember(table, text, slot, mark);
+        if !self.remembers {
+            return None;
+        }
+        let Transaction { remembered, state, history, again, .. } = &mut *self.tx;
+        let (len, slot, rows) = remembered.find(state, table, text)?;
+        if history.has_recent() {
+            // The commit that wrote a row may be withdrawn yet, and this one writes it, too.
+            for ((table, slot), fields) in rows {
+                if history.is_recent(*table, *slot) {
+                    again.add((*table, *slot), FieldSet::of_first(*fields));
+                }
             }
-            return Ok(slot);
         }
+        for ((table, slot), _) in rows {
+            let counts = self.outcome.tally.of(*table);
+            counts.objects += 1;
+            counts.rows += usize::from(counts.seen.insert(*slot));
+        }
+        if self.is_long {
+            self.repeats.remember(table, &text[..len], slot, rows);
+        }
+        self.repeats.met(rows);
+        self.json.go(start + len);
+        Some(slot)
+    }
+
+    /// Reads an object that a link points at, and remembers it by its text if that tells what it is.
+    fn linked_anew(
+        &mut self,
+        table: TableNo,
+        type_member: Option<&str>,
+        by_text: bool,
+    ) -> Read<Slot> {
+        let (start, used_before) = (self.json.at(), self.used);
+        let recalls = by_text && self.remembers;
         let unplaced = self.unplaced.values;
         self.used = usize::MAX;
+        let mark = self.repeats.begin_object();
         let building = self.new_building();
         let slot = self.object(table, type_member, false, building)?;
+        self.repeats.end_object();
         // What took a part of its id from further out is something else in another place.
         if by_text && self.used >= self.around.len() {
             let text = self.json.since(start).as_bytes();
@@ -339,30 +376,11 @@ impl<'de> Reader<'_, 'de> {
             };
             self.remembered += usize::from(is_remembered);
             if !is_remembered || self.is_long {
-                self.repeats.remember(table, text, slot, mark);
+                self.repeats.remember_since(table, text, slot, mark);
             }
         }
         self.used = self.used.min(used_before);
         Ok(slot)
-    }
-
-    /// Passes over an object that a short response before this one held, if it still says no news.
-    fn recall(&mut self, table: TableNo, start: usize) -> Option<Slot> {
-        let text = self.json.rest(start);
-        let Transaction { remembered, state, history, again, .. } = &mut *self.tx;
-        let (len, slot, rows) = remembered.find(state, table, text)?;
-        for ((table, slot), fields) in rows {
-            // The commit that wrote it may be withdrawn yet, and this one writes it, too.
-            if history.is_recent(*table, *slot) {
-                again.add((*table, *slot), FieldSet::of_first(*fields));
-            }
-            let counts = self.outcome.tally.of(*table);
-            counts.objects += 1;
-            counts.rows += usize::from(counts.seen.insert(*slot));
-        }
-        self.repeats.met(rows);
-        self.json.go(start + len);
-        Some(slot)
     }
 
     /// Reads an object and merges it into its row.
@@ -449,9 +467,11 @@ impl<'de> Reader<'_, 'de> {
             }
         }
         // Of what is remembered it is also known what was written.
-        let bits = staged.iter().map(|(field, _)| 1 << (field.index() % 64));
-        let fields = if self.remembers { bits.fold(0, u64::bitor) } else { 0 };
-        self.repeats.met(&[((table, slot), fields)]);
+        if self.repeats.is_inside() {
+            let bits = staged.iter().map(|(field, _)| 1 << (field.index() % 64));
+            let fields = if self.remembers { bits.fold(0, u64::bitor) } else { 0 };
+            self.repeats.met(&[((table, slot), fields)]);
+        }
         if merged.overwrote {
             self.repeats.overwrote(table);
         }

@@ -40,44 +40,64 @@ pub(super) struct Repeats<'de> {
     places: Vec<Option<Seen<'de>>>,
     /// How many places there are then.
     wanted: usize,
-    /// How often a field of each table was overwritten.
+    /// How often a field of each table was overwritten, up to the last one where that was so.
     epochs: Vec<u64>,
-    /// The rows of the objects read since the last record began.
+    /// How many objects are being read, one inside of the other, that may be remembered.
+    inside: usize,
+    /// The rows of the objects that were read in them since the last record began.
     read: SmallVec<[WrittenRow; 16]>,
 }
 
 impl<'de> Repeats<'de> {
-    /// For a response of this many bytes over this many tables.
-    pub(super) fn new(bytes: usize, tables: usize) -> Self {
+    /// For a response of this many bytes.
+    pub(super) fn new(bytes: usize) -> Self {
         let wanted = match bytes >= 4 * BYTES_A_PLACE {
             true => (bytes / BYTES_A_PLACE).next_power_of_two().min(PLACES),
             false => 0,
         };
-        Self { places: Vec::new(), wanted, epochs: vec![0; tables], read: SmallVec::new() }
+        Self { places: Vec::new(), wanted, epochs: Vec::new(), inside: 0, read: SmallVec::new() }
     }
 
     /// A new record begins: what was read before is not part of later ones.
     pub(super) fn begin_record(&mut self) {
         self.read.clear();
+        self.inside = 0;
     }
 
-    /// How many objects were read since the record began, to be given to [`Self::remember`].
-    pub(super) fn mark(&self) -> usize {
+    /// An object begins that may be remembered. Gives what [`Self::since`] takes at its end.
+    pub(super) fn begin_object(&mut self) -> usize {
+        self.inside += 1;
         self.read.len()
     }
 
-    /// The rows of the objects that were read since there were this many.
+    pub(super) fn end_object(&mut self) {
+        self.inside -= 1;
+    }
+
+    /// Whether an object is being read that may be remembered.
+    #[inline]
+    pub(super) fn is_inside(&self) -> bool {
+        self.inside > 0
+    }
+
+    /// The rows of an object that began with this mark, and of those inside of it.
     pub(super) fn since(&self, mark: usize) -> &[WrittenRow] {
         &self.read[mark..]
     }
 
     /// Objects were read.
+    #[inline]
     pub(super) fn met(&mut self, rows: &[WrittenRow]) {
-        self.read.extend_from_slice(rows);
+        if self.is_inside() {
+            self.read.extend_from_slice(rows);
+        }
     }
 
     /// Something in a table was overwritten.
     pub(super) fn overwrote(&mut self, table: TableNo) {
+        if self.epochs.len() <= table.index() {
+            self.epochs.resize(table.index() + 1, 0);
+        }
         self.epochs[table.index()] += 1;
     }
 
@@ -98,22 +118,61 @@ impl<'de> Repeats<'de> {
         if seen.epoch != epoch(&self.epochs, &seen.rows) {
             return None;
         }
-        self.read.extend_from_slice(&seen.rows);
+        if self.inside > 0 {
+            self.read.extend_from_slice(&seen.rows);
+        }
         Some((seen.text.len(), seen.slot, &seen.rows))
     }
 
-    /// Remembers an object that was read since `mark`.
-    pub(super) fn remember(&mut self, table: TableNo, text: &'de [u8], slot: Slot, mark: usize) {
-        let rows = &self.read[mark..];
-        if rows.len() > MOST || text.len() < START || self.wanted == 0 {
-            return;
+    /// Remembers an object that was read and is made of these rows.
+    pub(super) fn remember(
+        &mut self,
+        table: TableNo,
+        text: &'de [u8],
+        slot: Slot,
+        rows: &[WrittenRow],
+    ) {
+        if self.wants(text, rows) {
+            self.put(Seen {
+                table,
+                text,
+                slot,
+                rows: rows.into(),
+                epoch: epoch(&self.epochs, rows),
+            });
         }
+    }
+
+    /// Remembers an object that was read and began with a mark.
+    pub(super) fn remember_since(
+        &mut self,
+        table: TableNo,
+        text: &'de [u8],
+        slot: Slot,
+        mark: usize,
+    ) {
+        let rows = &self.read[mark..];
+        if self.wants(text, rows) {
+            self.put(Seen {
+                table,
+                text,
+                slot,
+                rows: rows.into(),
+                epoch: epoch(&self.epochs, rows),
+            });
+        }
+    }
+
+    fn wants(&self, text: &[u8], rows: &[WrittenRow]) -> bool {
+        rows.len() <= MOST && text.len() >= START && self.wanted > 0
+    }
+
+    fn put(&mut self, seen: Seen<'de>) {
         if self.places.is_empty() {
             self.places.resize_with(self.wanted, || None);
         }
+        let (table, text) = (seen.table, seen.text);
         let Some(place) = self.place(table, text) else { return };
-        let epoch = epoch(&self.epochs, rows);
-        let seen = Seen { table, text, slot, rows: SmallVec::from_slice(rows), epoch };
         // Two that hash to one place share a pair of them.
         let last = self.places[place].replace(seen);
         if last.as_ref().is_some_and(|last| last.table != table || last.text != text) {
@@ -132,5 +191,6 @@ impl<'de> Repeats<'de> {
 }
 
 fn epoch(epochs: &[u64], rows: &[WrittenRow]) -> u64 {
-    rows.iter().map(|((table, _), _)| epochs[table.index()]).sum()
+    let epoch = |table: TableNo| epochs.get(table.index()).copied().unwrap_or_default();
+    rows.iter().map(|((table, _), _)| epoch(*table)).sum()
 }

@@ -4,8 +4,9 @@ use std::hash::{Hash, Hasher};
 use std::sync::Arc;
 
 use rustc_hash::{FxHashMap, FxHasher};
+use smallvec::SmallVec;
 
-use crate::change::UnplacedValues;
+use crate::change::{Ingested, UnplacedValues};
 use crate::schema::{Format, Rule, Schema, TableNo, TakenFrom, write_part};
 
 use super::building::TYPE_NAME;
@@ -21,7 +22,7 @@ const OF_JSON_API: [&str; 2] = ["/links", "/jsonapi"];
 /// What was met so far.
 #[derive(Default)]
 pub(super) struct Unplaced {
-    places: Vec<Place>,
+    places: SmallVec<[Place; 1]>,
     /// Places by the hash of what leads there, once they are not few.
     known: FxHashMap<u64, UnplacedNo>,
     /// How many values there are at all places.
@@ -38,7 +39,7 @@ struct Place {
     /// The table in whose rows it is.
     table: Option<TableNo>,
     /// A JSON Pointer from the row or the response on.
-    pointer: Arc<str>,
+    pointer: String,
     values: usize,
 }
 
@@ -81,7 +82,7 @@ impl Unplaced {
             if self.places.len() == PLACES {
                 "…".clone_into(&mut pointer);
             }
-            self.places.push(Place { hash, table, pointer: pointer.into(), values: 0 });
+            self.places.push(Place { hash, table, pointer, values: 0 });
         }
         if self.places.len() == FEW {
             let numbered = self.places.iter().zip(0..);
@@ -100,10 +101,26 @@ impl Unplaced {
         self.values += is_value;
     }
 
-    /// What went nowhere, most of it first.
-    pub(super) fn finish(mut self, schema: &Schema, rule: &Rule) -> Arc<[UnplacedValues]> {
+    /// What went nowhere, most of it first. Where it is what the last response had, the two share it.
+    pub(super) fn finish(
+        mut self,
+        schema: &Schema,
+        rule: &Rule,
+        last: Option<&Ingested>,
+    ) -> Arc<[UnplacedValues]> {
         if self.values == 0 {
             return Arc::default();
+        }
+        let name = |place: &Place| place.table.map(|table| &schema.table(table).name);
+        let is_same = |(place, last): (&Place, &UnplacedValues)| {
+            place.values == last.values
+                && *place.pointer == *last.pointer
+                && name(place) == last.table.as_ref()
+        };
+        let last = last.filter(|last| last.rule == rule.name).map(|last| &last.unplaced);
+        let last = last.filter(|last| last.len() == self.places.len());
+        if let Some(last) = last.filter(|last| self.places.iter().zip(last.iter()).all(is_same)) {
+            return last.clone();
         }
         let taken = rule.taken.iter().filter_map(|(_, from)| match from {
             TakenFrom::Response(pointer) => Some(pointer.to_string()),
@@ -124,11 +141,11 @@ impl Unplaced {
                 || (place.table.is_none() && is_of_rule(&place.pointer));
             place.values > 0 && name != TYPE_NAME && !is_known
         };
-        self.places.retain(means_something);
+        self.places.retain(|place| means_something(place));
         self.places.sort_by_key(|place| std::cmp::Reverse(place.values));
-        let told = self.places.into_iter().map(|place| UnplacedValues {
-            table: place.table.map(|table| schema.table(table).name.clone()),
-            pointer: place.pointer,
+        let told = self.places.iter().map(|place| UnplacedValues {
+            table: name(place).cloned(),
+            pointer: place.pointer.as_str().into(),
             values: place.values,
         });
         told.collect()

@@ -42,11 +42,23 @@ pub(crate) struct Checks {
     pub(crate) one_of: bool,
     /// To-many links.
     pub(crate) links: bool,
+    /// A bit for each of the first 64 fields that takes any value of its type, and is no part of the
+    /// id.
+    plain: u64,
 }
 
 impl Checks {
-    pub(crate) fn of(fields: &[FieldDef]) -> Self {
+    pub(crate) fn of(fields: &[FieldDef], id: &[FieldNo]) -> Self {
+        let is_plain = |number: FieldNo| {
+            let field = &fields[number.index()];
+            let kind = matches!(field.kind, FieldKind::OneOf | FieldKind::Links(_));
+            let places = !field.also_from.is_empty() || field.by().is_some();
+            let checks = field.required || !field.values.is_empty() || kind || places;
+            !checks && !id.contains(&number)
+        };
+        let first = (0..fields.len().min(64) as u32).map(FieldNo).filter(|field| is_plain(*field));
         Self {
+            plain: first.fold(0, |bits, field| bits | 1 << field.0),
             required: fields.iter().any(|field| field.required),
             one_of: fields.iter().any(|field| field.kind == FieldKind::OneOf),
             links: fields.iter().any(|field| matches!(field.kind, FieldKind::Links(_))),
@@ -300,13 +312,11 @@ impl TableDef {
         (0..self.fields.len() as u32).map(FieldNo)
     }
 
-    /// Whether any value of a field's type is right, and the field is no part of the id.
-    pub(crate) fn takes_as_it_comes(&self, number: FieldNo) -> bool {
-        let field = self.field(number);
-        let kind = matches!(field.kind, FieldKind::OneOf | FieldKind::Links(_));
-        let places = !field.also_from.is_empty() || field.by().is_some();
-        let checks = field.required || !field.values.is_empty() || kind || places;
-        !checks && !self.id.contains(&number)
+    /// Whether any value of a field's type is right, and the field is no part of the id; of a table with
+    /// very many fields it may be unknown.
+    #[inline]
+    pub(crate) fn takes_as_it_comes(&self, field: FieldNo) -> bool {
+        field.0 < 64 && self.checks.plain >> field.0 & 1 == 1
     }
 
     /// The link of which a field says at which table it points.

@@ -438,6 +438,10 @@ impl TableRows {
         self.unstored.iter().flat_map(|slots| slots.iter().copied())
     }
 
+    pub(crate) fn has_unstored(&self) -> bool {
+        self.unstored.is_some()
+    }
+
     pub(crate) fn is_unstored(&self, slot: Slot) -> bool {
         self.unstored.as_ref().is_some_and(|slots| slots.contains(&slot))
     }

@@ -657,7 +657,7 @@ impl<'t> Reader<'t> {
             members: members(&fields, None),
             resource: name.into(),
             tombstone: None,
-            checks: Checks::of(&fields),
+            checks: Checks::of(&fields, &id),
             fields,
             id,
             persist: tables[target.index()].persist,

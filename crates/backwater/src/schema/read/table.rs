@@ -192,7 +192,7 @@ impl<'t> Reader<'t> {
         }
         made.tombstone = tombstone.and_then(|value| self.from(value));
         made.members = members(&made.fields, made.tombstone.as_ref());
-        made.checks = Checks::of(&made.fields);
+        made.checks = Checks::of(&made.fields, &made.id);
         made
     }
 
@@ -874,7 +874,7 @@ impl<'t> Reader<'t> {
         if let Some(said) = options.get("fields") {
             self.entry_fields(said, &mut made, (number, names), options.get("record").is_some());
         }
-        made.checks = Checks::of(&made.fields);
+        made.checks = Checks::of(&made.fields, &made.id);
         let target = (!record.parts().is_empty()).then_some((&record, Lookup::Target));
         made.members = Branch::of(places(&made.fields, own).chain(target)).inside;
         self.entries.push(made);
