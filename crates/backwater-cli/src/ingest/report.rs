@@ -1,5 +1,6 @@
 //! What `backwater ingest` says: of each response, of a recording, and of all together.
 
+use std::collections::HashSet;
 use std::io::{self, Write};
 
 use backwater::{
@@ -50,8 +51,10 @@ impl Printer {
     fn add(&mut self, file: &str, label: &str, ingested: &[Ingested]) {
         for ingested in ingested {
             self.totals.add(ingested);
-            let record = [Value::from(file)].into_iter().chain(line(label, ingested));
-            self.records.push(record.collect());
+            if self.format != Format::Table {
+                let record = [Value::from(file)].into_iter().chain(line(label, ingested));
+                self.records.push(record.collect());
+            }
         }
     }
 
@@ -75,7 +78,9 @@ impl Printer {
         let (mut no_news, mut skipped) = (Vec::new(), Vec::new());
         for (label, ingested) in &replayed.read {
             self.add(name, label, std::slice::from_ref(ingested));
-            lines.push(line(label, ingested));
+            if self.each {
+                lines.push(line(label, ingested));
+            }
             let known = rules.iter().position(|(rule, _)| **rule == *ingested.rule);
             let place = known.unwrap_or_else(|| {
                 rules.push((ingested.rule.to_string(), Totals::default()));
@@ -92,7 +97,7 @@ impl Printer {
         }
         let mut out = self.out();
         let all = count(recording.exchanges().len(), "response");
-        let read = lines.len();
+        let read = replayed.read.len();
         writeln!(out, "{BOLD}{name}{BOLD:#}: {all}, of which {read} were read by a rule")?;
         let counts = ["objects", "new", "changed", "deleted", "skipped"].map(str::to_owned);
         let (first, rows) = match self.each {
@@ -181,12 +186,8 @@ fn write_unplaced(out: &mut impl Write, totals: &Totals) -> io::Result<()> {
 
 /// A sentence about some requests, and the first of them, in lines that fit.
 fn write_list(out: &mut impl Write, start: &str, end: &str, names: &[String]) -> io::Result<()> {
-    let mut different: Vec<&str> = Vec::new();
-    for name in names {
-        if !different.contains(&name.as_str()) {
-            different.push(name);
-        }
-    }
+    let mut met = HashSet::new();
+    let different: Vec<&String> = names.iter().filter(|name| met.insert(*name)).collect();
     if different.is_empty() {
         return Ok(());
     }
@@ -252,7 +253,9 @@ pub(crate) fn print_report(
 
 /// The sum of all responses.
 fn print_totals(out: &mut impl Write, cache: &Cache, totals: &Totals) -> anyhow::Result<()> {
-    let rows: usize = cache.snapshot().tables().iter().map(|table| table.rows).sum();
+    let (schema, snapshot) = (cache.schema(), cache.snapshot());
+    let rows = schema.table_names().map(|table| snapshot.count(table));
+    let rows = rows.sum::<Result<usize, backwater::Error>>()?;
     let known = (totals.known() * 100).checked_div(totals.objects).unwrap_or(0);
     writeln!(out, "\n{BOLD}Altogether{BOLD:#}")?;
     writeln!(

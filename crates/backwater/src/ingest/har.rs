@@ -9,7 +9,7 @@ use serde::Deserialize;
 
 use super::Request;
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::Schema;
+use crate::schema::{Schema, path_and_query};
 
 /// A recording of a browser's session, as its developer tools save it (HAR 1.2).
 ///
@@ -195,9 +195,7 @@ impl Exchange {
     ///
     /// See [`Recording`] for an example.
     pub fn label(&self) -> String {
-        let rest = self.url.split_once("://").map_or(&*self.url, |(_, rest)| rest);
-        let path = rest.find('/').map_or("/", |start| &rest[start..]);
-        format!("{} {path}", self.method)
+        [&*self.method, path_and_query(&self.url)].join(" ")
     }
 
     /// The request, for [`Transaction::ingest`](crate::Transaction::ingest).
@@ -270,8 +268,12 @@ impl Exchange {
     }
 
     fn is_json(&self) -> bool {
-        let essence = self.media_type.split(';').next().unwrap_or_default().trim().to_lowercase();
+        let essence = self.media_type.split(';').next().unwrap_or_default().trim().as_bytes();
+        let ends_in = |end: &&str| {
+            let start = essence.len().checked_sub(end.len());
+            start.is_some_and(|start| essence[start..].eq_ignore_ascii_case(end.as_bytes()))
+        };
         let ends = ["/json", "+json", "/x-ndjson", "/ndjson"];
-        !self.body.is_empty() && ends.iter().any(|end| essence.ends_with(end))
+        !self.body.is_empty() && ends.iter().any(ends_in)
     }
 }

@@ -38,7 +38,7 @@ pub(crate) use table::{
     ByKey, Checks, Epoch, FieldDef, FieldKind, IdType, LinkRule, LinkTo, OnDelete, OneOfDef,
     OtherTypes, TableDef, TableOrigin, Unknown,
 };
-pub(crate) use template::{Template, Variables, decoded};
+pub(crate) use template::{Template, Variables, decoded, path_and_query};
 pub(crate) use tree::{Branch, Lookup, Tree};
 pub(crate) use tuning::Tuning;
 
@@ -435,10 +435,12 @@ impl Schema {
     /// # Ok::<(), backwater::Error>(())
     /// ```
     pub fn rule_for(&self, method: &str, url: &str) -> Result<(&str, Vec<(String, String)>)> {
+        let path = path_and_query(url);
         let reading = self.rules.iter().filter(|rule| rule.reads_method(method));
         let fitting = reading.flat_map(|rule| rule.urls().map(move |template| (rule, template)));
         let fitting = fitting.filter_map(|(rule, template)| {
-            Some((template.letters(), rule, template.matches(url)?))
+            let variables = template.matches_either(url, path)?;
+            Some((template.letters(), rule, variables))
         });
         // Of two equivalent ones, the first.
         let best = fitting.reduce(|best, next| if next.0 > best.0 { next } else { best });

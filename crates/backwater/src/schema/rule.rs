@@ -99,8 +99,8 @@ pub(crate) enum LaterPages {
 impl Rule {
     /// Whether it reads responses to requests by that method.
     pub(crate) fn reads_method(&self, method: &str) -> bool {
-        let mut all = std::iter::once(&self.method).chain(&self.also_methods);
-        all.any(|known| known.eq_ignore_ascii_case(method))
+        let is_it = |known: &Arc<str>| known.eq_ignore_ascii_case(method);
+        is_it(&self.method) || self.also_methods.iter().any(is_it)
     }
 
     /// The URLs whose responses it reads.

@@ -10,6 +10,9 @@
 pub(crate) struct Template {
     text: String,
     parts: Vec<Part>,
+    /// Whether it says the scheme and host as well.
+    is_absolute: bool,
+    has_fragment: bool,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -81,7 +84,11 @@ impl Template {
             parts.push(expression(&rest[open + 1..close])?);
             rest = &rest[close + 1..];
         }
-        Ok(Self { text: text.to_owned(), parts })
+        let has_fragment = parts.iter().any(|part| match part {
+            Part::Literal(text) => text.contains('#'),
+            Part::Expression { operator, .. } => *operator == Operator::Fragment,
+        });
+        Ok(Self { text: text.to_owned(), parts, is_absolute: text.contains("://"), has_fragment })
     }
 
     pub(crate) fn as_str(&self) -> &str {
@@ -170,26 +177,34 @@ impl Template {
     /// The values with which this template becomes that URL. A template without a scheme is
     /// compared with the URL's path and query alone.
     pub(crate) fn matches(&self, url: &str) -> Option<Variables> {
-        let absolute = self.text.contains("://");
-        let url = if absolute { url } else { path_of(url) };
-        let has_fragment = self.parts.iter().any(|part| {
-            matches!(part, Part::Expression { operator: Operator::Fragment, .. })
-                || matches!(part, Part::Literal(text) if text.contains('#'))
-        });
+        self.matches_either(url, path_and_query(url))
+    }
+
+    /// As [`Self::matches`], given a URL and its path and query.
+    pub(super) fn matches_either(&self, url: &str, path: &str) -> Option<Variables> {
+        let url = if self.is_absolute { url } else { path };
+        if let Some(Part::Literal(first)) = self.parts.first()
+            && !url.starts_with(first.as_str())
+        {
+            return None;
+        }
         // What a template does not speak of never reaches a server.
-        let url = if has_fragment { url } else { url.split('#').next().unwrap_or(url) };
+        let url = if self.has_fragment { url } else { url.split('#').next().unwrap_or(url) };
         let mut found = Variables::new();
         matched(&self.parts, url, &mut found).then_some(found)
     }
 }
 
-/// The path, query and fragment of a URL.
-fn path_of(url: &str) -> &str {
+/// What of a URL stands behind scheme and host: its path, query and fragment.
+pub(crate) fn path_and_query(url: &str) -> &str {
     // Behind a path such text is a parameter's value.
-    let scheme = url.split_once("://").filter(|(scheme, _)| !scheme.contains(['/', '?', '#']));
-    match scheme {
+    let end = url.bytes().position(|byte| matches!(byte, b':' | b'/' | b'?' | b'#'));
+    match end.and_then(|end| url[end..].strip_prefix("://")) {
         None => url,
-        Some((_, rest)) => rest.find(['/', '?', '#']).map_or("/", |start| &rest[start..]),
+        Some(rest) => {
+            let start = rest.bytes().position(|byte| matches!(byte, b'/' | b'?' | b'#'));
+            start.map_or("/", |start| &rest[start..])
+        }
     }
 }
 
@@ -362,7 +377,11 @@ fn query(
 fn named(variables: &[Variable], name: &str, value: &str, found: &mut Variables) -> bool {
     let name = decoded(name);
     // A variable's name may be percent-encoded itself, such as `filter%5Bport%5D`.
-    let Some(variable) = variables.iter().find(|variable| decoded(&variable.name) == name) else {
+    let is_it = |variable: &&Variable| match variable.name.contains('%') {
+        false => variable.name == name,
+        true => decoded(&variable.name) == name,
+    };
+    let Some(variable) = variables.iter().find(is_it) else {
         return false;
     };
     let name = variable.name.clone();
@@ -377,6 +396,9 @@ fn named(variables: &[Variable], name: &str, value: &str, found: &mut Variables)
 
 /// A text without percent-encoding (RFC 3986); one that is not UTF-8 stays as it was.
 pub(crate) fn decoded(text: &str) -> String {
+    if !text.contains('%') {
+        return text.to_owned();
+    }
     let bytes = text.as_bytes();
     let (mut out, mut at) = (Vec::with_capacity(bytes.len()), 0);
     while at < bytes.len() {

@@ -13,7 +13,17 @@ use super::{Cell, Slot, Trie};
 /// How many keys a bucket holds on average before another bucket is added.
 const LOAD: usize = 10;
 
-type Bucket = SmallVec<[(u32, Slot); 14]>;
+type Entries = SmallVec<[(u32, Slot); 14]>;
+
+#[derive(Default)]
+struct Bucket(Entries);
+
+/// As one piece: a commit copies a bucket for each id that is new.
+impl Clone for Bucket {
+    fn clone(&self) -> Self {
+        Self(Entries::from_slice(&self.0))
+    }
+}
 
 #[derive(Clone)]
 pub(super) struct Keys {
@@ -27,7 +37,7 @@ impl Keys {
     pub(super) fn new(seed: &RandomState) -> Self {
         let hasher = SipHasher13::new_with_keys(seed.hash_one(0_u8), seed.hash_one(1_u8));
         let mut buckets = Trie::new();
-        buckets.push(Bucket::new());
+        buckets.push(Bucket::default());
         Self { buckets, len: 0, hasher }
     }
 
@@ -35,6 +45,7 @@ impl Keys {
     pub(super) fn find(&self, hash: u32, is_it: impl Fn(Slot) -> bool) -> Option<Slot> {
         self.buckets
             .get(self.bucket(hash))
+            .0
             .iter()
             .find(|(other, slot)| *other == hash && is_it(*slot))
             .map(|(_, slot)| *slot)
@@ -43,7 +54,7 @@ impl Keys {
     /// Adds a key, by its hash, that is not there yet.
     pub(super) fn insert(&mut self, hash: u32, slot: Slot) {
         let bucket = self.bucket(hash);
-        self.buckets.get_mut(bucket).push((hash, slot));
+        self.buckets.get_mut(bucket).0.push((hash, slot));
         self.len += 1;
         if self.len > self.buckets.len() * LOAD {
             self.split();
@@ -69,14 +80,15 @@ impl Keys {
         self.len = hashes.len();
         self.buckets = Trie::new();
         for ends in starts.windows(2) {
-            self.buckets.push(Bucket::from_slice(&entries[ends[0] as usize..ends[1] as usize]));
+            let entries = &entries[ends[0] as usize..ends[1] as usize];
+            self.buckets.push(Bucket(Entries::from_slice(entries)));
         }
     }
 
     /// Forgets a key.
     pub(super) fn remove(&mut self, hash: u32, slot: Slot) {
         let bucket = self.bucket(hash);
-        let entries = self.buckets.get_mut(bucket);
+        let entries = &mut self.buckets.get_mut(bucket).0;
         if let Some(position) = entries.iter().position(|entry| *entry == (hash, slot)) {
             entries.swap_remove(position);
             self.len -= 1;
@@ -86,7 +98,7 @@ impl Keys {
     /// Puts another slot in the place of a key's.
     pub(super) fn replace(&mut self, hash: u32, old: Slot, new: Slot) {
         let bucket = self.bucket(hash);
-        let entries = self.buckets.get_mut(bucket);
+        let entries = &mut self.buckets.get_mut(bucket).0;
         if let Some(entry) = entries.iter_mut().find(|entry| **entry == (hash, old)) {
             entry.1 = new;
         }
@@ -96,11 +108,11 @@ impl Keys {
     fn split(&mut self) {
         let new = self.buckets.len();
         let old = new - round(new);
-        self.buckets.push(Bucket::new());
-        let entries = std::mem::take(self.buckets.get_mut(old));
+        self.buckets.push(Bucket::default());
+        let entries = std::mem::take(&mut self.buckets.get_mut(old).0);
         let (gone, stay) = entries.into_iter().partition(|(hash, _)| self.bucket(*hash) == new);
-        *self.buckets.get_mut(new) = gone;
-        *self.buckets.get_mut(old) = stay;
+        self.buckets.get_mut(new).0 = gone;
+        self.buckets.get_mut(old).0 = stay;
     }
 
     fn bucket(&self, hash: u32) -> usize {
