@@ -17,6 +17,9 @@ use crate::ingest::TYPE_NAME;
 pub(super) const MODEL: &str = "model";
 pub(super) const KEY_OF_MODEL: &str = "pk";
 
+/// So many different ids show that the objects of a type are rows of a table.
+const FEWEST_OF_KIND: usize = 3;
+
 /// How far two objects agree.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Agreement {
@@ -307,6 +310,37 @@ fn names_its_table(
     })
 }
 
+/// Whether objects that stand in one place are of several kinds, as their types say: each has ids,
+/// those of one kind come again in another, and their other members are not the same.
+fn are_of_several_kinds(world: &World, all: &[ObjectsNo]) -> bool {
+    let mut kinds: Vec<(FxHashSet<u64>, HashSet<&str>)> = Vec::new();
+    for number in all {
+        let objects = world.objects(*number);
+        let is_id = |name: &&str| is_surely_an_id(name);
+        let names = || objects.members.iter().map(|member| &*member.name);
+        let Some(id) = names().find(is_id) else { return false };
+        let key = hash(id);
+        let ids = objects.rows.iter().map(|row| Some(world.cells(row.cells).get(key)?.id()));
+        let Some(ids) = ids.collect::<Option<FxHashSet<u64>>>() else { return false };
+        let is_named = objects.type_name.as_deref().is_some_and(names_a_thing);
+        if !is_named || ids.len() < FEWEST_OF_KIND {
+            return false;
+        }
+        kinds.push((ids, names().filter(|name| *name != id && *name != "type").collect()));
+    }
+    let pairs = || {
+        let each = kinds.iter().enumerate();
+        each.flat_map(|(place, one)| kinds[place + 1..].iter().map(move |other| (one, other)))
+    };
+    let differ = |((_, own), (_, others)): (&(_, HashSet<&str>), &(_, HashSet<&str>))| {
+        own.intersection(others).count() * 2 <= own.len().min(others.len())
+    };
+    let share = |((ids, _), (others, _)): (&(FxHashSet<u64>, _), &(FxHashSet<u64>, _))| {
+        !ids.is_disjoint(others)
+    };
+    kinds.len() > 1 && pairs().all(differ) && pairs().any(share)
+}
+
 /// Whether objects are what rows consist of, beside what is said of these.
 fn is_content_of(world: &World, objects: ObjectsNo) -> bool {
     let place = world.place(objects);
@@ -335,6 +369,7 @@ impl<'w> Kinds<'w> {
             let apart = all.iter().all(|number| {
                 is_surely_typed(world, *number) || names_its_table(world, *number, &all, &called)
             });
+            let apart = apart || are_of_several_kinds(world, &all);
             kinds.typed.extend(all.into_iter().filter(|_| apart));
         }
         kinds
