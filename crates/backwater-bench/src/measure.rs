@@ -28,12 +28,23 @@ impl Figure {
 /// Seconds that two pieces of work take, run in turn; what `prepare` makes is not timed, nor is the
 /// end of what the work leaves behind.
 pub(crate) fn alternate<P, A, B>(
+    prepare: impl FnMut() -> P,
+    ours: impl FnMut(&mut P) -> A,
+    baseline: impl FnMut(&mut P) -> B,
+) -> (f64, f64) {
+    alternate_so_often(RUNS, prepare, ours, baseline)
+}
+
+/// The same with so many runs: for short pieces of work that differ by little, between which the
+/// machine changes its speed.
+pub(crate) fn alternate_so_often<P, A, B>(
+    runs: usize,
     mut prepare: impl FnMut() -> P,
     mut ours: impl FnMut(&mut P) -> A,
     mut baseline: impl FnMut(&mut P) -> B,
 ) -> (f64, f64) {
     let (mut ours_took, mut baseline_took) = (Vec::new(), Vec::new());
-    for run in 0..=RUNS {
+    for run in 0..=runs {
         let mut prepared = prepare();
         let mut both = (0.0, 0.0);
         let mut time_ours = |prepared: &mut P| both.0 = time(|| ours(prepared));

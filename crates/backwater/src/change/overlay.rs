@@ -18,7 +18,8 @@ use super::{
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldDef, FieldKind, FieldNo, OnDelete, Schema, TableNo, TableOrigin};
 use crate::table::{
-    Cell, Edit, EditedRow, Overlay, PendingChange, RenamedRow, Row, Slot, Staged, StagedRow, State,
+    BaseRows, Cell, Edit, EditedRow, Overlay, PendingChange, RenamedRow, Row, Slot, Staged,
+    StagedRow, State,
 };
 use crate::value::{Json, Named, RowId, Value};
 
@@ -155,8 +156,8 @@ impl Transaction {
         }
         let Some(overlay) = self.state.overlay.clone() else { return };
         self.about_to_write_all();
-        for (table, slot) in overlay.base.keys() {
-            self.touched.insert(*table, *slot);
+        for (table, slot) in overlay.base.rows() {
+            self.touched.insert(table, slot);
         }
         self.state.uncover(&overlay);
     }
@@ -183,11 +184,13 @@ impl Transaction {
         let definition = self.state.schema.table(table);
         let kind = |field: FieldNo| definition.field(field).kind;
         // A link that is a part of the id is not among the fields.
-        let row_points =
-            |field: &FieldNo| match (self.state.table(table).cell(slot, *field), kind(*field)) {
-                (Cell::Link(slot), FieldKind::Link(to)) => overlay.covers(to, slot),
+        let row_points = |field: &FieldNo| match kind(*field) {
+            FieldKind::Link(to) => match self.state.table(table).cell(slot, *field) {
+                Cell::Link(slot) => overlay.covers(to, slot),
                 _ => false,
-            };
+            },
+            _ => false,
+        };
         let points = |(field, staged): &(FieldNo, Staged<'_>)| match (staged, kind(*field)) {
             (Staged::Link(slot), FieldKind::Link(to)) => overlay.covers(to, *slot),
             (Staged::OneOf(to, slot), _) => overlay.covers(*to, *slot),
@@ -230,9 +233,7 @@ impl Transaction {
     /// The version in which a row is read: below pending changes, as that is what is written.
     pub(crate) fn version_of(&self, table: TableNo, slot: Slot) -> &State {
         let overlay = self.state.overlay.as_ref().filter(|_| !self.covering.writes_pending);
-        overlay
-            .and_then(|overlay| overlay.base.get(&(table, slot)))
-            .map_or(&self.state, |base| base)
+        overlay.and_then(|overlay| overlay.base.get((table, slot))).map_or(&self.state, |base| base)
     }
 
     /// The pending changes as they are by now.
@@ -342,7 +343,7 @@ impl Transaction {
         let changed = changed.filter(|(table, _)| is_covering(&before.schema, *table));
         // Of a row whose entries alone have changed nothing else says so.
         for at in changed.chain(change.rows.iter().map(|row| (row.table, row.slot))) {
-            overlay.base.entry(at).or_insert_with(|| before.clone());
+            overlay.base.add(at, &before);
             // Of one that was covered already, more is by now.
             covered.insert(at);
         }
@@ -400,18 +401,17 @@ impl Transaction {
         let pending = self.pending().to_vec();
         let base = Arc::new(self.state.clone());
         self.covering.base = Some((base.clone(), self.touched.clone()));
-        let mut covered: BTreeMap<RowAt, Arc<State>> = BTreeMap::new();
         let ((), touched) = self.record_over(|tx| {
             for change in &pending {
-                let rows = change.rows.iter().map(|row| ((row.table, row.slot), base.clone()));
-                covered.extend(rows);
                 tx.apply(change);
             }
         });
-        covered.extend(touched.rows().map(|row| (row, base.clone())));
+        let edited = pending.iter().flat_map(|change| &change.rows);
+        let edited = edited.map(|row| (row.table, row.slot)).chain(touched.rows());
+        let covered: BaseRows = edited.map(|row| (row, base.clone())).collect();
         // Not collected: that sorts, and these are in order.
         let mut places = BTreeSet::new();
-        places.extend(covered.keys().copied());
+        places.extend(covered.rows());
         self.state.overlay = match pending.is_empty() {
             true => None,
             false => Some(Arc::new(Overlay { pending, base: covered })),
@@ -593,15 +593,15 @@ impl Transaction {
         let noted = |at: &RowAt| schema.table(at.0).made == TableOrigin::Declared;
         // Only where all were uncovered some may be covered no more.
         if let Some(was) = self.before.overlay.clone().filter(|_| self.covering.base.is_some()) {
-            let gone = was.base.keys().filter(|at| !overlay.base.contains_key(at) && noted(at));
-            gone.for_each(|at| self.drop_note(notes, *at));
+            let gone = was.base.rows().filter(|at| !overlay.base.contains(*at) && noted(at));
+            gone.for_each(|at| self.drop_note(notes, at));
         }
         let definition = schema.table(notes);
         let numbers = ["is_there", "is_whole", "fields", "absent"];
         let numbers = numbers.map(|name| definition.field_no(name));
         let [Some(is_there), Some(is_whole), Some(fields), Some(absent)] = numbers else { return };
         for at in places.into_iter().filter(noted) {
-            let (Some(key), Some(base)) = (self.note_key(at), overlay.base.get(&at)) else {
+            let (Some(key), Some(base)) = (self.note_key(at), overlay.base.get(at)) else {
                 continue;
             };
             let is_row = base.table(at.0).is_row(at.1);

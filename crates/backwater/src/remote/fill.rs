@@ -4,6 +4,7 @@ use std::collections::{HashMap, HashSet};
 use std::fmt;
 use std::future::Future;
 use std::pin::Pin;
+use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use std::task::{Context, Poll};
 use std::time::Duration;
@@ -127,6 +128,7 @@ impl RemoteInner {
         });
         // An error that a reader would get is the caller's.
         self.cover(query)?;
+        self.keeps_fills.fetch_or(is_kept, Ordering::AcqRel);
         self.fills().push(fill.clone());
         fill.check();
         Ok(Fill(fill))

@@ -4,6 +4,7 @@
 //! answer at once.
 
 use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError, Weak};
 use std::time::Duration;
 
@@ -42,6 +43,8 @@ pub(crate) struct RemoteInner {
     /// When the earliest alarm is to ring that the transport was given.
     armed: Mutex<Option<Duration>>,
     fills: Mutex<Vec<Arc<FillInner>>>,
+    /// Whether there ever was one that follows its query.
+    pub(super) keeps_fills: Arc<AtomicBool>,
     /// Changes that have not arrived.
     sends: Mutex<SendQueue>,
     /// Feeds that are listened to.
@@ -109,6 +112,7 @@ impl RemoteInner {
             seed,
             armed: Mutex::new(None),
             fills: Mutex::default(),
+            keeps_fills: Arc::default(),
             sends: Mutex::default(),
             feeds: Mutex::default(),
             on_conflict,
@@ -118,9 +122,11 @@ impl RemoteInner {
         remote.recall()?;
         remote.take_up_sends()?;
         remote.recall_feeds()?;
-        let this = Arc::downgrade(&remote);
+        let (this, keeps_fills) = (Arc::downgrade(&remote), remote.keeps_fills.clone());
         let follows = remote.cache().watch_commits(move |report| {
-            if let Some(remote) = this.upgrade() {
+            // Most commits are none of its business.
+            let concerns = report.has_deleted() || keeps_fills.load(Ordering::Acquire);
+            if concerns && let Some(remote) = this.upgrade() {
                 remote.follow(report);
             }
         })?;

@@ -38,7 +38,7 @@ use index::Index;
 pub(crate) use index::IndexKey;
 use keys::Keys;
 use layout::Layout;
-pub(crate) use overlay::{Edit, EditedRow, Overlay, PendingChange, RenamedRow};
+pub(crate) use overlay::{BaseRows, Edit, EditedRow, Overlay, PendingChange, RenamedRow};
 use rows::RowsWithCells;
 pub(crate) use rows::{ChunkRows, NumberRange, Numbers, RowCells, RowReader, Selection};
 pub(crate) use snapshot::field_no;

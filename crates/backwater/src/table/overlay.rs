@@ -8,7 +8,6 @@
     allow(dead_code, reason = "only a remote makes changes that are pending")
 )]
 
-use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use super::{Cell, Slot, Staged, StagedEntry, StagedRow, State};
@@ -20,9 +19,47 @@ use crate::value::RowId;
 #[derive(Clone, Default)]
 pub(crate) struct Overlay {
     pub(crate) pending: Vec<Arc<PendingChange>>,
-    /// For each covered row, entries of to-many links among them, a version that has it as it is
-    /// below: with its base values, or without it.
-    pub(crate) base: BTreeMap<(TableNo, Slot), Arc<State>>,
+    pub(crate) base: BaseRows,
+}
+
+/// For each covered row, entries of to-many links among them, a version that has it as it is below:
+/// with its base values, or without it. In the order of rows: each commit looks for its own here.
+#[derive(Clone, Default)]
+pub(crate) struct BaseRows(Vec<((TableNo, Slot), Arc<State>)>);
+
+impl BaseRows {
+    fn find(&self, row: (TableNo, Slot)) -> Result<usize, usize> {
+        self.0.binary_search_by_key(&row, |(known, _)| *known)
+    }
+
+    pub(crate) fn contains(&self, row: (TableNo, Slot)) -> bool {
+        self.find(row).is_ok()
+    }
+
+    pub(crate) fn get(&self, row: (TableNo, Slot)) -> Option<&Arc<State>> {
+        self.find(row).ok().map(|place| &self.0[place].1)
+    }
+
+    /// Adds a row, if it is not there.
+    pub(crate) fn add(&mut self, row: (TableNo, Slot), base: &Arc<State>) {
+        if let Err(place) = self.find(row) {
+            self.0.insert(place, (row, base.clone()));
+        }
+    }
+
+    pub(crate) fn rows(&self) -> impl Iterator<Item = (TableNo, Slot)> + '_ {
+        self.0.iter().map(|(row, _)| *row)
+    }
+}
+
+impl FromIterator<((TableNo, Slot), Arc<State>)> for BaseRows {
+    /// Of several versions for one row it takes the first.
+    fn from_iter<I: IntoIterator<Item = ((TableNo, Slot), Arc<State>)>>(rows: I) -> Self {
+        let mut rows: Vec<_> = rows.into_iter().collect();
+        rows.sort_by_key(|(row, _)| *row);
+        rows.dedup_by_key(|(row, _)| *row);
+        Self(rows)
+    }
 }
 
 /// A change that is shown, and that the remote has not confirmed.
@@ -67,12 +104,13 @@ pub(crate) enum Edit {
 
 impl Overlay {
     pub(crate) fn covers(&self, table: TableNo, slot: Slot) -> bool {
-        self.base.contains_key(&(table, slot))
+        self.base.contains((table, slot))
     }
 
     /// Whether a row of that table is covered.
     pub(crate) fn covers_any_of(&self, table: TableNo) -> bool {
-        self.base.range((table, Slot(0))..=(table, Slot(u32::MAX))).next().is_some()
+        let first = self.base.find((table, Slot(0))).unwrap_or_else(|place| place);
+        self.base.0.get(first).is_some_and(|((of, _), _)| *of == table)
     }
 
     /// The edits of a row, in their order.
@@ -199,7 +237,7 @@ impl State {
 
     /// Gives each covered row its base values.
     pub(crate) fn uncover(&mut self, overlay: &Overlay) {
-        for ((table, slot), base) in &overlay.base {
+        for ((table, slot), base) in &overlay.base.0 {
             self.take_row(base, *table, *slot);
         }
         self.overlay = None;

@@ -373,9 +373,9 @@ impl World {
     fn covered(&self) -> BTreeSet<i64> {
         let state = self.cache.snapshot().state;
         let sailing = state.schema.table_no("sailing").unwrap();
-        let covered = state.overlay.iter().flat_map(|overlay| overlay.base.keys());
+        let covered = state.overlay.iter().flat_map(|overlay| overlay.base.rows());
         let covered = covered.filter(|(table, _)| *table == sailing);
-        let ids = covered.filter_map(|(table, slot)| match state.id(*table, *slot)?.to_id() {
+        let ids = covered.filter_map(|(table, slot)| match state.id(table, slot)?.to_id() {
             RowId::Int(id) => Some(id),
             _ => None,
         });

@@ -512,7 +512,7 @@ pub(super) fn change_row(
 /// A row as it is below pending changes.
 pub(super) fn below(state: &State, (table, slot): RowAt) -> Option<Json> {
     let overlay = state.overlay.as_deref();
-    let base = overlay.and_then(|overlay| overlay.base.get(&(table, slot)));
+    let base = overlay.and_then(|overlay| overlay.base.get((table, slot)));
     let version = base.map_or(state, |base| base);
     let row = Row { state: version, table, slot };
     version.table(table).is_row(slot).then(|| row.nested(0))

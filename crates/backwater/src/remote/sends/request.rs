@@ -54,7 +54,7 @@ impl Subject<'_> {
     /// The version that has the row as it is below pending changes.
     fn below(&self) -> &State {
         let overlay = self.state.overlay.as_deref();
-        let base = overlay.and_then(|overlay| overlay.base.get(&(self.table, self.slot)));
+        let base = overlay.and_then(|overlay| overlay.base.get((self.table, self.slot)));
         // A row that only pending changes make has its id there all the same.
         base.map_or(self.state, |base| base)
     }
