@@ -361,7 +361,7 @@ impl Transaction {
             return;
         }
         let mut state = State::clone(&changes.after);
-        let base = touched.rows().map(|at| (at, changes.before.clone())).collect();
+        let base = BaseRows::of(touched.rows(), &changes.before);
         state.uncover(&Overlay { pending: Vec::new(), base });
         let (state, history) = (Arc::new(state), self.history.clone());
         let mut again = Transaction::new(state, history, Remembered::default());
@@ -408,10 +408,9 @@ impl Transaction {
         });
         let edited = pending.iter().flat_map(|change| &change.rows);
         let edited = edited.map(|row| (row.table, row.slot)).chain(touched.rows());
-        let covered: BaseRows = edited.map(|row| (row, base.clone())).collect();
-        // Not collected: that sorts, and these are in order.
         let mut places = BTreeSet::new();
-        places.extend(covered.rows());
+        places.extend(edited);
+        let covered = BaseRows::of(places.iter().copied(), &base);
         self.state.overlay = match pending.is_empty() {
             true => None,
             false => Some(Arc::new(Overlay { pending, base: covered })),

@@ -6,7 +6,7 @@
 
 use std::sync::Arc;
 
-use rustc_hash::{FxHashMap, FxHashSet};
+use rustc_hash::FxHashMap;
 
 use super::{Happened, RowAt, Transaction, compare};
 use crate::schema::{FieldNo, TableNo};
@@ -25,12 +25,18 @@ pub(super) enum Savepoint {
 /// The rows that a response has written.
 #[derive(Default)]
 pub(super) struct SavedRows {
-    /// Those that nothing in the transaction had written before: they were what they were before it.
+    /// Those that nothing in the transaction had written before, up to where one was written again.
     first: Vec<RowAt>,
-    /// So many of them as a set, made when one of them is written once more.
-    set: FxHashSet<RowAt>,
-    /// The others as they were, if they were there.
-    old: FxHashMap<RowAt, Option<OldRow>>,
+    /// The others, and those of them that came before that.
+    old: FxHashMap<RowAt, Old>,
+}
+
+/// What a row was.
+enum Old {
+    /// What it was before the transaction.
+    AsBefore,
+    NotThere,
+    Row(OldRow),
 }
 
 struct OldRow {
@@ -60,31 +66,26 @@ impl OldRow {
 impl SavedRows {
     fn clear(&mut self) {
         self.first.clear();
-        self.set.clear();
         self.old.clear();
     }
 
     /// Notes a row that is about to be written, and not for the first time in the transaction.
     fn note_again(&mut self, state: &State, at: RowAt) {
-        self.set.extend(self.first.drain(..));
-        if !self.set.contains(&at) {
-            self.old.entry(at).or_insert_with(|| OldRow::of(state, at));
-        }
-    }
-
-    /// The rows that were as they were before the transaction.
-    fn first(&self) -> impl Iterator<Item = RowAt> + '_ {
-        self.first.iter().chain(&self.set).copied()
+        self.old.extend(self.first.drain(..).map(|at| (at, Old::AsBefore)));
+        self.old.entry(at).or_insert_with(|| OldRow::of(state, at).map_or(Old::NotThere, Old::Row));
     }
 
     /// Gives the rows of a version what they were.
     fn put_back(&self, before: &State, state: &mut State) {
-        let old = self.old.iter().map(|(at, old)| (*at, old.as_ref()));
-        for (at, old) in old {
-            Self::put_back_row(state, at, old);
+        for (at, old) in &self.old {
+            match old {
+                Old::AsBefore => Self::put_back_row(state, *at, OldRow::of(before, *at).as_ref()),
+                Old::NotThere => Self::put_back_row(state, *at, None),
+                Old::Row(old) => Self::put_back_row(state, *at, Some(old)),
+            }
         }
-        for at in self.first() {
-            Self::put_back_row(state, at, OldRow::of(before, at).as_ref());
+        for at in &self.first {
+            Self::put_back_row(state, *at, OldRow::of(before, *at).as_ref());
         }
     }
 
@@ -163,14 +164,12 @@ impl Transaction {
             None => false,
             Some(Savepoint::Version(before)) => updated(before),
             Some(Savepoint::Rows) => match self.saved_rows.old.get(&(table, slot)) {
-                None => updated(&self.before),
-                Some(old) => {
-                    let now = self.state.table(table).row(slot);
-                    old.as_ref().zip(now).is_some_and(|(old, now)| {
-                        let fields = self.state.schema.table(table).field_numbers();
-                        { fields }.zip(&old.cells).any(|(field, old)| now.cell(field) != old.cell())
-                    })
-                }
+                None | Some(Old::AsBefore) => updated(&self.before),
+                Some(Old::NotThere) => false,
+                Some(Old::Row(old)) => self.state.table(table).row(slot).is_some_and(|now| {
+                    let fields = self.state.schema.table(table).field_numbers();
+                    { fields }.zip(&old.cells).any(|(field, old)| now.cell(field) != old.cell())
+                }),
             },
         }
     }
@@ -186,10 +185,14 @@ impl Transaction {
                 touched.filter(|at| !was_row(at) && is_row(at)).collect()
             }
             Some(Savepoint::Rows) => {
-                let first = self.saved_rows.first();
-                let first = first.filter(|(table, slot)| !self.before.table(*table).is_row(*slot));
-                let old = self.saved_rows.old.iter().filter(|(_, old)| old.is_none());
-                first.chain(old.map(|(at, _)| *at)).filter(is_row).collect()
+                let was_row = |(table, slot): &RowAt| self.before.table(*table).is_row(*slot);
+                let written = self.saved_rows.old.iter().filter(|(at, old)| match old {
+                    Old::AsBefore => !was_row(at),
+                    Old::NotThere => true,
+                    Old::Row(_) => false,
+                });
+                let first = self.saved_rows.first.iter().filter(|at| !was_row(at));
+                written.map(|(at, _)| at).chain(first).copied().filter(is_row).collect()
             }
         }
     }

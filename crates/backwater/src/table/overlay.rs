@@ -28,6 +28,13 @@ pub(crate) struct Overlay {
 pub(crate) struct BaseRows(Vec<((TableNo, Slot), Arc<State>)>);
 
 impl BaseRows {
+    /// Rows in their order, all of them as a version has them.
+    pub(crate) fn of(rows: impl Iterator<Item = (TableNo, Slot)>, base: &Arc<State>) -> Self {
+        let rows: Vec<_> = rows.map(|row| (row, base.clone())).collect();
+        debug_assert!(rows.is_sorted_by(|(row, _), (next, _)| row < next));
+        Self(rows)
+    }
+
     fn find(&self, row: (TableNo, Slot)) -> Result<usize, usize> {
         self.0.binary_search_by_key(&row, |(known, _)| *known)
     }
@@ -49,16 +56,6 @@ impl BaseRows {
 
     pub(crate) fn rows(&self) -> impl Iterator<Item = (TableNo, Slot)> + '_ {
         self.0.iter().map(|(row, _)| *row)
-    }
-}
-
-impl FromIterator<((TableNo, Slot), Arc<State>)> for BaseRows {
-    /// Of several versions for one row it takes the first.
-    fn from_iter<I: IntoIterator<Item = ((TableNo, Slot), Arc<State>)>>(rows: I) -> Self {
-        let mut rows: Vec<_> = rows.into_iter().collect();
-        rows.sort_by_key(|(row, _)| *row);
-        rows.dedup_by_key(|(row, _)| *row);
-        Self(rows)
     }
 }
 
