@@ -35,8 +35,8 @@ pub(crate) fn alternate<P, A, B>(
     alternate_so_often(RUNS, prepare, ours, baseline)
 }
 
-/// The same with so many runs: for short pieces of work that differ by little, between which the
-/// machine changes its speed.
+/// As [`alternate`], with this many runs: for short work whose times differ by less than the machine's
+/// speed does from one moment to the next.
 pub(crate) fn alternate_so_often<P, A, B>(
     runs: usize,
     mut prepare: impl FnMut() -> P,

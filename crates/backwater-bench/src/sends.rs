@@ -15,8 +15,8 @@ const RULES: &str = r#"
     answer = "sailing"
 "#;
 const PENDING: i64 = 100;
-/// So many commits are measured at once, and so often: they differ by less than the machine does from
-/// one moment to the next.
+/// Commits in a run, and runs. Short runs, since the machine's speed changes by more than what is
+/// measured.
 const BATCH: usize = 200;
 const BATCHES: usize = 201;
 /// How many changes wait at most before they are confirmed.

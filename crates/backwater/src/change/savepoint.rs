@@ -25,9 +25,9 @@ pub(super) enum Savepoint {
 /// The rows that a response has written.
 #[derive(Default)]
 pub(super) struct SavedRows {
-    /// Those that nothing in the transaction had written before, up to where one was written again.
+    /// Rows that the transaction writes for the first time. They move to `old` as soon as any row is
+    /// written again, which looks for itself there.
     first: Vec<RowAt>,
-    /// The others, and those of them that came before that.
     old: FxHashMap<RowAt, Old>,
 }
 

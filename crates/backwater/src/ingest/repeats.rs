@@ -132,14 +132,8 @@ impl<'de> Repeats<'de> {
         slot: Slot,
         rows: &[WrittenRow],
     ) {
-        if self.wants(text, rows) {
-            self.put(Seen {
-                table,
-                text,
-                slot,
-                rows: rows.into(),
-                epoch: epoch(&self.epochs, rows),
-            });
+        if let Some(seen) = self.seen(table, text, slot, rows) {
+            self.put(seen);
         }
     }
 
@@ -151,20 +145,23 @@ impl<'de> Repeats<'de> {
         slot: Slot,
         mark: usize,
     ) {
-        let rows = &self.read[mark..];
-        if self.wants(text, rows) {
-            self.put(Seen {
-                table,
-                text,
-                slot,
-                rows: rows.into(),
-                epoch: epoch(&self.epochs, rows),
-            });
+        if let Some(seen) = self.seen(table, text, slot, self.since(mark)) {
+            self.put(seen);
         }
     }
 
-    fn wants(&self, text: &[u8], rows: &[WrittenRow]) -> bool {
-        rows.len() <= MOST && text.len() >= START && self.wanted > 0
+    /// What is remembered of an object, if it is worth it.
+    fn seen(
+        &self,
+        table: TableNo,
+        text: &'de [u8],
+        slot: Slot,
+        rows: &[WrittenRow],
+    ) -> Option<Seen<'de>> {
+        let is_worth_it = rows.len() <= MOST && text.len() >= START && self.wanted > 0;
+        let seen =
+            || Seen { table, text, slot, rows: rows.into(), epoch: epoch(&self.epochs, rows) };
+        is_worth_it.then(seen)
     }
 
     fn put(&mut self, seen: Seen<'de>) {

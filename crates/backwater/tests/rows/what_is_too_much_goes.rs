@@ -75,8 +75,8 @@ fn ask(model: &mut Model, name: &str, now: u64) {
 }
 
 /// Lets things go, the oldest first, for as long as there are such that can. Of those that are as old
-/// as each other any may be the next: if only some may go, the order is looked for in which the most
-/// of them do, but for no more than so many. Returns how many went.
+/// as each other any may be the next: if only `some` may go, and so many at most, the order is looked
+/// for in which most of them do. Returns how many went.
 fn let_go(model: &Model, some: Option<(&BTreeSet<String>, usize)>) -> usize {
     let is_linked = |name: &String| {
         model.iter().any(|(other, thing)| other != name && thing.links.contains(name))
