@@ -340,6 +340,81 @@ WHERE nam = 'x'"""
     world.run("check syntax.toml").fails(1, "syntax.toml:1:12: this is not TOML");
 }
 
+/// Many files of one run are one commit and one report; what they hold is read as file by file.
+#[test]
+fn many_files_are_reported_together() {
+    let world = World::new();
+    let (mut files, departures) = (Vec::new(), fs::read(world.path("departures.json")).unwrap());
+    let departures: serde_json::Value = serde_json::from_slice(&departures).unwrap();
+    for (number, page) in departures["sailings"].as_array().unwrap().chunks(2).enumerate() {
+        files.push(format!("departures-{number}.json"));
+        world.write(files.last().unwrap(), serde_json::json!({ "sailings": page }).to_string());
+    }
+    // The same again, one that is damaged, one that is no file, a recording, standard input.
+    let more = ["departures-3.json", "fleet-2.json", "departures-x.json", "morning.har", "-"];
+    files.extend(more.map(str::to_owned));
+    world.write("fleet-2.json", r#"{ "vessels": [{ "id": "tern", "cars_max": "#);
+    let booking = r#"{ "sailings": [{ "id": 301, "delay_min": 44 }] }"#;
+    let run = |cache: &str, files: &[String], more: &[&str]| {
+        let call = ["ingest", "--schema", "backwater.toml", "--cache", cache, "--as", "departures"];
+        let files = files.iter().map(String::as_str);
+        world.call(
+            &call.into_iter().chain(more.iter().copied()).chain(files).collect::<Vec<_>>(),
+            booking,
+        )
+    };
+    let ran = run("together.db", &files, &[]);
+    for wanted in [
+        "35 files: 44 responses, of which 40 were read by a rule\n",
+        "  4 responses had nothing new:\n    departures-3.json\n    GET /departures?port=SAL\n",
+        "  4 of the 40 responses had nothing new.\n",
+        "  departures         34 ",
+    ] {
+        assert!(ran.out().contains(wanted), "should print {wanted:?}:\n{}", ran.out());
+    }
+    for wanted in [
+        "fleet-2.json: the response: it ends in the middle",
+        "departures-x.json: it cannot be read",
+        "2 of 35 files could not be taken in; the others were",
+    ] {
+        assert!(ran.err().contains(wanted), "should say {wanted:?}:\n{}", ran.err());
+    }
+    files.chunks(9).for_each(|files| drop(run("apart.db", files, &[])));
+    let rows = |cache: &str| world.run(&format!("export --cache {cache}")).out();
+    let [together, apart] = ["together.db", "apart.db"].map(rows);
+    let without_times = |rows: &str| -> Vec<serde_json::Value> {
+        rows.lines().skip(1).map(|line| serde_json::from_str(line).unwrap()).collect()
+    };
+    assert_eq!(without_times(&together), without_times(&apart));
+    let records = run("records.db", &files, &["--format", "ndjson"]).out();
+    assert_eq!(records.lines().count(), 40, "{records}");
+    assert!(
+        records
+            .contains(r#"{"file":"morning.har","response":"GET /sailings/311","rule":"sailing","#)
+    );
+    assert!(run("all.db", &files, &["--all"]).out().contains("\n  departures-29.json"));
+    // Of much that is wrong, the first are named.
+    let missing: Vec<String> = (0..30).map(|number| format!("missing-{number}.json")).collect();
+    let ran = run("none.db", &missing, &[]);
+    assert!(
+        ran.err().contains("error: and 10 more, which --all names\nerror: none of the 30 files"),
+        "{}",
+        ran.err()
+    );
+    assert!(run("none.db", &missing, &["--all"]).err().contains("missing-29.json: "));
+    // A wrong call leaves nothing of the files before.
+    world.write("zz.json", "{}");
+    let call = ["ingest", "--schema", "backwater.toml", "--cache", "wrong.db"];
+    let files = ["departures-1.json"; 25].into_iter().chain(["zz.json"]);
+    world
+        .call(&call.into_iter().chain(files).collect::<Vec<_>>(), "")
+        .fails(2, "none of which zz.json is called after");
+    let count = "SELECT count(*) AS sailings FROM sailing";
+    world
+        .call(&["query", "--cache", "wrong.db", "--format", "csv", count], "")
+        .says("sailings\n0\n");
+}
+
 /// A recording is read response by response; what does not fit is reported, and the rest is kept.
 #[test]
 fn a_recording_becomes_rows_and_says_what_it_was_worth() {

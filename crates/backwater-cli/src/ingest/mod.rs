@@ -3,12 +3,14 @@
 mod report;
 
 use std::fs;
+use std::io::{self, IsTerminal};
 use std::path::{Path, PathBuf};
 
 use anyhow::bail;
 use backwater::{
-    Cache, Report, Request, Schema, SqliteFile, SystemClock, Transaction,
+    Cache, Error, Report, Request, Schema, SqliteFile, SystemClock, Transaction,
     recording::{Fate, Recording},
+    report::Ingested,
 };
 use clap::ValueEnum;
 use indicatif::{ProgressBar, ProgressStyle};
@@ -16,9 +18,9 @@ use indicatif::{ProgressBar, ProgressStyle};
 use crate::check::{self, read_schema};
 use crate::failure::{WrongCall, wrong_call};
 use crate::files;
-use crate::output::Format;
+use crate::output::{Format, count, grouped};
 pub(crate) use report::print_report;
-use report::{Printer, Replayed};
+use report::{Contained, Printer};
 
 #[derive(clap::Args)]
 pub(crate) struct Arguments {
@@ -47,7 +49,8 @@ pub(crate) struct Arguments {
     /// Refuse a response that has values for which the schema has no place
     #[arg(long)]
     strict: bool,
-    /// Report each response of a recording, rather than the sums of each rule
+    /// Report each response of a recording or of many files, rather than the sums of each rule, and
+    /// name all that is wrong
     #[arg(long)]
     all: bool,
     /// How to report what the responses contained; the machine formats have a record for each
@@ -79,101 +82,187 @@ fn variable(text: &str) -> Result<(String, String), String> {
     Ok((name.to_owned(), value.to_owned()))
 }
 
+/// As many files have a commit and a report each; more of them have one together.
+const EACH_BY_ITSELF: usize = 20;
+
+/// As many problems are named, if not all are to be.
+const PROBLEMS: usize = 20;
+
 pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
     if arguments.url.is_some() && arguments.files.len() > 1 {
         return Err(wrong_call(anyhow::anyhow!("a URL is that of one response; name one file")));
     }
-    let is_new = !arguments.cache.exists();
     let cache = open(arguments)?;
     let progress = progress(arguments);
     let mut printer = Printer::new(arguments.format, arguments.quiet, arguments.all);
-    // What one file has wrong is nothing to the others.
-    let (mut problems, mut refused, mut done) = (Vec::new(), 0, 0);
-    for file in &arguments.files {
-        let name = files::name(file);
-        match one_file(&cache, arguments, file, &progress, &mut printer) {
-            Ok((bytes, misfits)) => {
-                done += bytes;
-                problems.extend(misfits.into_iter().map(|error| error.at(&name).to_string()));
+    let mut problems = Problems::default();
+    if arguments.kind == Kind::Responses && arguments.files.len() > EACH_BY_ITSELF {
+        let contained = printer.contained("response");
+        let contained = together(&cache, arguments, &progress, (contained, &mut problems))?;
+        let title = count(arguments.files.len(), "file");
+        progress.suspend(|| printer.responses(&title, contained))?;
+    } else {
+        for file in &arguments.files {
+            problems.note(file, one_file(&cache, arguments, file, &progress, &mut printer))?;
+        }
+    }
+    // Rules and queries may be new although no response changed anything.
+    cache.flush()?;
+    progress.finish_and_clear();
+    printer.finish(&cache)?;
+    problems.report(arguments)
+}
+
+/// What the files have wrong. What one of them has is nothing to the others.
+#[derive(Default)]
+struct Problems {
+    texts: Vec<String>,
+    refused: usize,
+}
+
+impl Problems {
+    /// Notes why a file was refused, or what of a recording did not fit; a wrong call ends all.
+    fn note(&mut self, file: &Path, done: anyhow::Result<Vec<Error>>) -> anyhow::Result<()> {
+        match done {
+            Ok(misfits) => {
+                let texts = misfits.into_iter().map(|error| error.at(files::name(file)));
+                self.texts.extend(texts.map(|error| error.to_string()));
             }
             Err(error) if error.is::<WrongCall>() => return Err(error),
             Err(error) => {
-                refused += 1;
-                problems.push(error.to_string());
+                self.refused += 1;
+                self.texts.push(error.to_string());
             }
         }
-        progress.set_position(done);
+        Ok(())
     }
-    let is_any = cache.snapshot().commit() > 0;
-    if !is_new || is_any {
-        // Rules and queries may be new although no response changed anything.
-        cache.flush()?;
+
+    fn report(mut self, arguments: &Arguments) -> anyhow::Result<()> {
+        let more = self.texts.len().saturating_sub(PROBLEMS);
+        if more > 0 && !arguments.all {
+            self.texts.truncate(PROBLEMS);
+            self.texts.push(format!("and {} more, which --all names", grouped(more)));
+        }
+        if self.refused > 0 && arguments.files.len() > 1 {
+            let [refused, all] = [self.refused, arguments.files.len()].map(grouped);
+            self.texts.push(match refused == all {
+                true => format!("none of the {all} files could be taken in"),
+                false => format!("{refused} of {all} files could not be taken in; the others were"),
+            });
+        }
+        if self.texts.is_empty() { Ok(()) } else { bail!("{}", self.texts.join("\n")) }
     }
-    progress.finish_and_clear();
-    printer.finish(&cache)?;
-    if refused > 0 && arguments.files.len() > 1 {
-        let all = arguments.files.len();
-        problems.push(format!("{refused} of {all} files could not be taken in; the others were"));
-    }
-    if problems.is_empty() { Ok(()) } else { bail!("{}", problems.join("\n")) }
 }
 
-/// Commits what a file holds; gives how many bytes that was, and what of a recording did not fit.
+/// Commits what all files hold at once, and sums up what they contain.
+fn together(
+    cache: &Cache,
+    arguments: &Arguments,
+    progress: &ProgressBar,
+    (mut contained, problems): (Contained, &mut Problems),
+) -> anyhow::Result<Contained> {
+    let schema = cache.schema();
+    let mut read = |tx: &mut Transaction| {
+        files::read_ahead(&arguments.files, |file, bytes| {
+            let call = (&schema, arguments);
+            let read = bytes
+                .and_then(|bytes| read_file(tx, call, (file, bytes), progress, &mut contained));
+            problems.note(file, read)
+        })
+    };
+    let label = format!("{} ingested", count(arguments.files.len(), "file"));
+    cache.try_commit(label, |tx| read(tx))?;
+    Ok(contained)
+}
+
+/// Reads what a file of many holds: a recording, or a response. Gives what of a recording did not
+/// fit.
+fn read_file(
+    tx: &mut Transaction,
+    (schema, arguments): (&Schema, &Arguments),
+    (file, bytes): (&Path, &[u8]),
+    progress: &ProgressBar,
+    contained: &mut Contained,
+) -> anyhow::Result<Vec<Error>> {
+    let name = files::name(file);
+    if Recording::looks_like_one(bytes) {
+        let recording = Recording::parse(bytes).map_err(|error| error.at(&name))?;
+        let file = (&*name, bytes.len() as u64);
+        return Ok(replay(tx, file, &recording, (schema, arguments.strict), progress, contained));
+    }
+    let (request, _) = request(schema, arguments, file)?;
+    match response(tx, request, bytes, progress) {
+        Ok(ingested) => contained.read(&name, &name, &ingested),
+        Err(error) => {
+            contained.misfit();
+            return Err(error.at(name).into());
+        }
+    }
+    Ok(Vec::new())
+}
+
+/// Commits what a file holds and reports it; gives what of a recording did not fit.
 fn one_file(
     cache: &Cache,
     arguments: &Arguments,
     file: &Path,
     progress: &ProgressBar,
     printer: &mut Printer,
-) -> anyhow::Result<(u64, Vec<backwater::Error>)> {
+) -> anyhow::Result<Vec<Error>> {
     let (name, bytes) = (files::name(file), files::read(file)?);
-    let size = bytes.len() as u64;
     if arguments.kind == Kind::Responses && Recording::looks_like_one(&bytes) {
         let recording = Recording::parse(&bytes).map_err(|error| error.at(&name))?;
-        let (label, schema) = (format!("{name} ingested"), cache.schema());
-        let replayed = cache.commit(label, |tx| {
-            Ok(replay(tx, &recording, (&schema, size, arguments.strict), progress))
+        let (call, file) = ((&cache.schema(), arguments.strict), (&*name, bytes.len() as u64));
+        let mut contained = printer.contained("request");
+        let replayed = cache.commit(format!("{name} ingested"), |tx| {
+            Ok(replay(tx, file, &recording, call, progress, &mut contained))
         });
-        let mut replayed = replayed.map_err(|error| error.at(&name))?.value;
-        let misfits = std::mem::take(&mut replayed.misfits);
-        progress.suspend(|| printer.recording(&name, &recording, &replayed))?;
-        return Ok((size, misfits));
+        let misfits = replayed.map_err(|error| error.at(&name))?.value;
+        progress.suspend(|| printer.responses(&name, contained))?;
+        return Ok(misfits);
     }
+    let end = progress.position() + bytes.len() as u64;
     let report = one(cache, arguments, file, &bytes, progress)?;
+    progress.set_position(end);
     progress.suspend(|| printer.response(&name, &report))?;
-    Ok((size, Vec::new()))
+    Ok(Vec::new())
 }
 
-/// Reads each response of a recording that a rule reads; what does not fit is left out.
+/// Reads each response of a recording that a rule reads; what does not fit is left out, and given.
 fn replay(
     tx: &mut Transaction,
+    (name, size): (&str, u64),
     recording: &Recording,
-    (schema, size, strict): (&Schema, u64, bool),
+    (schema, strict): (&Schema, bool),
     progress: &ProgressBar,
-) -> Replayed {
-    let mut replayed = Replayed::default();
+    contained: &mut Contained,
+) -> Vec<Error> {
+    let mut misfits = Vec::new();
     let place = progress.position();
     let bodies: usize = recording.exchanges().map(|exchange| exchange.body().len()).sum();
     let mut read = 0;
     for exchange in recording.exchanges() {
         match exchange.fate(schema) {
-            Fate::NoRule => replayed.no_rule.push(exchange.label()),
+            Fate::NoRule => contained.no_rule(exchange.label()),
             Fate::Read => {
                 let request = exchange.request();
                 let request = if strict { request.strict() } else { request };
                 match tx.ingest(request, exchange.body()) {
-                    Ok(ingested) => replayed.read.push((exchange.label(), ingested)),
-                    Err(error) => replayed.misfits.push(error.at(exchange.label())),
+                    Ok(ingested) => contained.read(name, &exchange.label(), &ingested),
+                    Err(error) => {
+                        contained.misfit();
+                        misfits.push(error.at(exchange.label()));
+                    }
                 }
             }
             // Not JSON, or not successful.
-            _ => replayed.ignored += 1,
+            _ => contained.ignored(),
         }
         // Of the file's bytes, as many as these are of the responses'.
         read += exchange.body().len();
         progress.set_position(place + share(size, read, bodies));
     }
-    replayed
+    misfits
 }
 
 /// Commits one response or patch.
@@ -184,7 +273,7 @@ fn one(
     bytes: &[u8],
     progress: &ProgressBar,
 ) -> anyhow::Result<Report> {
-    let (name, before) = (files::name(file), progress.position());
+    let name = files::name(file);
     let applied = format!("{name} applied");
     let done = match arguments.kind {
         Kind::JsonPatch => cache.commit(applied, |tx| tx.json_patch(bytes)),
@@ -192,18 +281,27 @@ fn one(
         Kind::Export => cache.commit(format!("{name} taken in"), |tx| tx.import(bytes).map(drop)),
         Kind::Responses => {
             let (request, how) = request(&cache.schema(), arguments, file)?;
-            let request = if arguments.strict { request.strict() } else { request };
             cache.commit(format!("{name} ingested as {how}"), |tx| {
-                progress.set_message("read");
-                tx.ingest_with_progress(request, bytes, |read| {
-                    progress.set_position(before + read as u64);
-                })?;
-                progress.set_position(before + bytes.len() as u64);
-                Ok(())
+                response(tx, request, bytes, progress).map(drop)
             })
         }
     };
     Ok(done.map_err(|error| error.at(&name))?.report)
+}
+
+/// Reads one response, and shows how much of it is read.
+fn response(
+    tx: &mut Transaction,
+    request: Request,
+    bytes: &[u8],
+    progress: &ProgressBar,
+) -> Result<Ingested, Error> {
+    let before = progress.position();
+    let ingested = tx.ingest_with_progress(request, bytes, |read| {
+        progress.set_position(before + read as u64);
+    })?;
+    progress.set_position(before + bytes.len() as u64);
+    Ok(ingested)
 }
 
 /// The request that a response answers, and how a label calls it.
@@ -229,6 +327,7 @@ fn request(
     for (name, value) in &arguments.variables {
         request = request.var(name, value);
     }
+    let request = if arguments.strict { request.strict() } else { request };
     Ok((request, how))
 }
 
@@ -328,9 +427,12 @@ fn share(whole: u64, some: usize, all: usize) -> u64 {
 /// A bar for input that takes a while; it shows on a terminal only.
 fn progress(arguments: &Arguments) -> ProgressBar {
     const WORTH_IT: u64 = 1 << 20;
+    if arguments.quiet || !io::stderr().is_terminal() {
+        return ProgressBar::hidden();
+    }
     let sizes = arguments.files.iter().filter_map(|file| fs::metadata(file).ok());
     let total: u64 = sizes.map(|data| data.len()).sum();
-    if total < WORTH_IT || arguments.quiet {
+    if total < WORTH_IT {
         return ProgressBar::hidden();
     }
     let style = ProgressStyle::with_template("{bar:40} {bytes} of {total_bytes} {msg}");

@@ -2,11 +2,11 @@
 
 use std::collections::HashSet;
 use std::io::{self, Write};
+use std::sync::Arc;
 
 use backwater::{
     Cache, Report, Value,
-    recording::Recording,
-    report::{ChangeKind, Ingested, Totals},
+    report::{ChangeKind, Ingested, Skipped, Totals},
 };
 
 use crate::output::{BOLD, Format, Rows, count, grouped, report_width, shortened};
@@ -14,15 +14,64 @@ use crate::output::{BOLD, Format, Rows, count, grouped, report_width, shortened}
 /// This many records that did not fit, and responses that no rule reads, are named one by one.
 const NAMED: usize = 5;
 
-/// What became of a recording's responses.
-#[derive(Default)]
-pub(super) struct Replayed {
-    /// Those that a rule has read, with their labels.
-    pub(super) read: Vec<(String, Ingested)>,
-    pub(super) no_rule: Vec<String>,
+/// What the responses of a recording, or of many files, contained, and what became of them.
+pub(super) struct Contained {
+    /// Whether each response has a line, and a record.
+    with_lines: bool,
+    with_records: bool,
+    lines: Vec<Vec<Value>>,
+    records: Vec<Vec<Value>>,
+    responses: usize,
+    /// What each rule has read.
+    rules: Vec<(Arc<str>, Totals)>,
+    /// The first records that were left out.
+    skipped: Vec<String>,
+    no_news: Vec<String>,
+    /// What those that had nothing new are called.
+    noun: &'static str,
+    no_rule: Vec<String>,
     /// How many were no JSON, or no success.
-    pub(super) ignored: usize,
-    pub(super) misfits: Vec<backwater::Error>,
+    ignored: usize,
+}
+
+impl Contained {
+    /// A response of a file, which a rule has read.
+    pub(super) fn read(&mut self, file: &str, label: &str, ingested: &Ingested) {
+        self.responses += 1;
+        let known = self.rules.iter().position(|(rule, _)| *rule == ingested.rule);
+        let place = known.unwrap_or_else(|| {
+            self.rules.push((ingested.rule.clone(), Totals::default()));
+            self.rules.len() - 1
+        });
+        self.rules[place].1.add(ingested);
+        if self.with_lines {
+            self.lines.push(line(label, ingested));
+        }
+        if self.with_records {
+            self.records.push(record(file, label, ingested));
+        }
+        let skipped = ingested.skipped.iter().take(NAMED.saturating_sub(self.skipped.len()));
+        let named =
+            |skipped: &Skipped| format!("{label}: {}: {}", skipped.pointer, skipped.problem);
+        self.skipped.extend(skipped.map(named));
+        if !ingested.is_news {
+            self.no_news.push(label.to_owned());
+        }
+    }
+
+    pub(super) fn misfit(&mut self) {
+        self.responses += 1;
+    }
+
+    pub(super) fn no_rule(&mut self, label: String) {
+        self.responses += 1;
+        self.no_rule.push(label);
+    }
+
+    pub(super) fn ignored(&mut self) {
+        self.responses += 1;
+        self.ignored += 1;
+    }
 }
 
 /// Prints reports one by one, or records of all of them at the end.
@@ -48,60 +97,49 @@ impl Printer {
         }
     }
 
-    fn add(&mut self, file: &str, label: &str, ingested: &[Ingested]) {
-        for ingested in ingested {
-            self.totals.add(ingested);
-            if self.format != Format::Table {
-                let record = [Value::from(file)].into_iter().chain(line(label, ingested));
-                self.records.push(record.collect());
-            }
-        }
-    }
-
     /// A response or patch that stands in a file of its own.
     pub(super) fn response(&mut self, name: &str, report: &Report) -> anyhow::Result<()> {
-        self.add(name, name, report.ingested());
+        for ingested in report.ingested() {
+            self.totals.add(ingested);
+            self.records.push(record(name, name, ingested));
+        }
         if report.ingested().is_empty() {
             self.records.push(changes(name, report));
         }
         print_report(&mut self.out(), name, report)
     }
 
-    /// A recording: the sums of each rule, or each response.
-    pub(super) fn recording(
-        &mut self,
-        name: &str,
-        recording: &Recording,
-        replayed: &Replayed,
-    ) -> anyhow::Result<()> {
-        let (mut rules, mut lines) = (Vec::<(String, Totals)>::new(), Vec::new());
-        let (mut no_news, mut skipped) = (Vec::new(), Vec::new());
-        for (label, ingested) in &replayed.read {
-            self.add(name, label, std::slice::from_ref(ingested));
-            if self.each {
-                lines.push(line(label, ingested));
-            }
-            let known = rules.iter().position(|(rule, _)| **rule == *ingested.rule);
-            let place = known.unwrap_or_else(|| {
-                rules.push((ingested.rule.to_string(), Totals::default()));
-                rules.len() - 1
-            });
-            rules[place].1.add(ingested);
-            skipped.extend(
-                { ingested.skipped.iter() }
-                    .map(|skipped| format!("{label}: {}: {}", skipped.pointer, skipped.problem)),
-            );
-            if !ingested.is_news {
-                no_news.push(label.clone());
-            }
+    /// Nothing yet of the responses of a recording, or of many files.
+    pub(super) fn contained(&self, noun: &'static str) -> Contained {
+        Contained {
+            with_lines: self.each,
+            with_records: self.format != Format::Table,
+            lines: Vec::new(),
+            records: Vec::new(),
+            responses: 0,
+            rules: Vec::new(),
+            skipped: Vec::new(),
+            no_news: Vec::new(),
+            noun,
+            no_rule: Vec::new(),
+            ignored: 0,
         }
+    }
+
+    /// The responses of a recording, or of many files: the sums of each rule, or each response.
+    pub(super) fn responses(&mut self, title: &str, contained: Contained) -> anyhow::Result<()> {
+        let Contained { responses, rules, skipped, no_news, noun, no_rule, ignored, .. } =
+            contained;
+        let mut all = Totals::default();
+        rules.iter().for_each(|(_, totals)| all.add_all(totals));
+        self.totals.add_all(&all);
+        self.records.extend(contained.records);
         let mut out = self.out();
-        let all = count(recording.exchanges().len(), "response");
-        let read = replayed.read.len();
-        writeln!(out, "{BOLD}{name}{BOLD:#}: {all}, of which {read} were read by a rule")?;
+        let (held, read) = (count(responses, "response"), grouped(all.responses));
+        writeln!(out, "{BOLD}{title}{BOLD:#}: {held}, of which {read} were read by a rule")?;
         let counts = ["objects", "new", "changed", "deleted", "skipped"].map(str::to_owned);
         let (first, rows) = match self.each {
-            true => (["response", "rule"], lines),
+            true => (["response", "rule"], contained.lines),
             false => (["rule", "responses"], rules.iter().map(sums).collect()),
         };
         if !rows.is_empty() {
@@ -114,24 +152,17 @@ impl Printer {
                 if column == "response" { shortened(&text, most) } else { text }
             })?;
         }
-        for skipped in skipped.iter().take(NAMED) {
-            writeln!(out, "  left out: {skipped}")?;
-        }
-        if let Some(more) = skipped.len().checked_sub(NAMED).filter(|more| *more > 0) {
-            writeln!(out, "  and {} more", count(more, "record"))?;
-        }
-        let mut all = Totals::default();
-        replayed.read.iter().for_each(|(_, ingested)| all.add(ingested));
+        write_skipped(&mut out, skipped, all.skipped)?;
         write_unplaced(&mut out, &all)?;
-        write_list(&mut out, "", " had nothing new", &no_news)?;
-        if replayed.ignored > 0 {
-            let others = match replayed.ignored {
-                1 => "1 other was".to_owned(),
-                number => format!("{number} others were"),
-            };
-            writeln!(out, "  {others} not JSON, or not successful.")?;
+        write_list(&mut out, ("", noun, " had nothing new"), &no_news)?;
+        match ignored {
+            0 => {}
+            1 => writeln!(out, "  1 other was not JSON, or not successful.")?,
+            many => {
+                writeln!(out, "  {} others were not JSON, or not successful.", grouped(many))?;
+            }
         }
-        Ok(write_list(&mut out, "No rule matches ", "", &replayed.no_rule)?)
+        Ok(write_list(&mut out, ("No rule matches ", "request", ""), &no_rule)?)
     }
 
     /// The sum of all responses.
@@ -157,6 +188,11 @@ fn line(label: &str, ingested: &Ingested) -> Vec<Value> {
     first.into_iter().chain(counts(&totals)).collect()
 }
 
+/// The same, as a record that names the file.
+fn record(file: &str, label: &str, ingested: &Ingested) -> Vec<Value> {
+    [Value::from(file)].into_iter().chain(line(label, ingested)).collect()
+}
+
 /// What a patch or an export changed, as a record. There is no rule, and no objects are counted.
 fn changes(file: &str, report: &Report) -> Vec<Value> {
     let count = |kind| report.changes().filter(|change| change.kind() == kind).count();
@@ -166,14 +202,27 @@ fn changes(file: &str, report: &Report) -> Vec<Value> {
 }
 
 /// What all responses of a rule contained, as a row.
-fn sums((rule, totals): &(String, Totals)) -> Vec<Value> {
-    let first = [Value::from(rule.as_str()), Value::Int(totals.responses as i64)];
+fn sums((rule, totals): &(Arc<str>, Totals)) -> Vec<Value> {
+    let first = [Value::from(rule.clone()), Value::Int(totals.responses as i64)];
     first.into_iter().chain(counts(totals)).collect()
 }
 
 fn counts(totals: &Totals) -> [Value; 5] {
     let Totals { objects, inserted, updated, deleted, skipped, .. } = totals;
     [objects, inserted, updated, deleted, skipped].map(|number| Value::Int(*number as i64))
+}
+
+/// Records that were left out, the first of them by name.
+fn write_skipped(
+    out: &mut impl Write,
+    named: impl IntoIterator<Item = String>,
+    all: usize,
+) -> io::Result<()> {
+    named.into_iter().try_for_each(|skipped| writeln!(out, "  left out: {skipped}"))?;
+    match all.saturating_sub(NAMED) {
+        0 => Ok(()),
+        more => writeln!(out, "  and {} more", count(more, "record")),
+    }
 }
 
 /// The values that went nowhere, if there are any.
@@ -184,20 +233,26 @@ fn write_unplaced(out: &mut impl Write, totals: &Totals) -> io::Result<()> {
     }
 }
 
-/// A sentence about some requests, and the first of them, in lines that fit.
-fn write_list(out: &mut impl Write, start: &str, end: &str, names: &[String]) -> io::Result<()> {
+/// A sentence about some requests or responses, and the first of them, in lines that fit. A request
+/// counts once, however often it was made.
+fn write_list(
+    out: &mut impl Write,
+    (start, noun, end): (&str, &str, &str),
+    names: &[String],
+) -> io::Result<()> {
     let mut met = HashSet::new();
-    let different: Vec<&String> = names.iter().filter(|name| met.insert(*name)).collect();
+    let different = names.iter().filter(|name| noun != "request" || met.insert(*name));
+    let different: Vec<&String> = different.collect();
     if different.is_empty() {
         return Ok(());
     }
     let most = report_width().saturating_sub(6);
-    writeln!(out, "  {start}{}{end}:", count(different.len(), "request"))?;
+    writeln!(out, "  {start}{}{end}:", count(different.len(), noun))?;
     for name in different.iter().take(NAMED) {
         writeln!(out, "    {}", shortened(name, most))?;
     }
     match different.len().checked_sub(NAMED) {
-        Some(more) if more > 0 => writeln!(out, "    and {more} more"),
+        Some(more) if more > 0 => writeln!(out, "    and {} more", grouped(more)),
         _ => Ok(()),
     }
 }
@@ -231,12 +286,9 @@ pub(crate) fn print_report(
         let columns = ["table", "objects", "rows", "new", "changed", "known"].into_iter();
         let columns = columns.chain(deletes.then_some("deleted")).map(str::to_owned).collect();
         Rows { columns, rows: rows.collect() }.write_table(out, "  ")?;
-        for skipped in ingested.skipped.iter().take(NAMED) {
-            writeln!(out, "  left out: {}: {}", skipped.pointer, skipped.problem)?;
-        }
-        if let Some(more) = ingested.skipped.len().checked_sub(NAMED).filter(|more| *more > 0) {
-            writeln!(out, "  and {} more", count(more, "record"))?;
-        }
+        let skipped = ingested.skipped.iter().take(NAMED);
+        let named = |skipped: &Skipped| format!("{}: {}", skipped.pointer, skipped.problem);
+        write_skipped(out, skipped.map(named), ingested.skipped.len())?;
         let mut totals = Totals::default();
         totals.add(ingested);
         write_unplaced(out, &totals)?;

@@ -256,7 +256,38 @@ impl Totals {
         self.deleted += deleted;
         self.skipped += ingested.skipped.len();
         self.without_news += usize::from(inserted + updated + deleted == 0);
-        for place in ingested.unplaced.iter() {
+        self.add_unplaced(&ingested.unplaced);
+    }
+
+    /// Adds what other responses contained.
+    ///
+    /// ```
+    /// # use backwater::{Cache, Schema, report::Totals};
+    /// # let cache = Cache::new(Schema::parse("s.toml", r#"
+    /// #     table.port = { id = "code", fields = { code = "text" } }
+    /// #     response.ports = { table = "port" }
+    /// # "#)?);
+    /// let (mut morning, mut day) = (Totals::default(), Totals::default());
+    /// let report = cache.commit("ports loaded", |tx| tx.ingest("ports", r#"[{ "code": "SAL" }]"#))?;
+    /// morning.add(&report.ingested()[0]);
+    /// day.add_all(&morning);
+    /// assert_eq!(day, morning);
+    /// # Ok::<(), backwater::Error>(())
+    /// ```
+    pub fn add_all(&mut self, other: &Self) {
+        self.responses += other.responses;
+        self.bytes += other.bytes;
+        self.objects += other.objects;
+        self.inserted += other.inserted;
+        self.updated += other.updated;
+        self.deleted += other.deleted;
+        self.skipped += other.skipped;
+        self.without_news += other.without_news;
+        self.add_unplaced(&other.unplaced);
+    }
+
+    fn add_unplaced(&mut self, places: &[UnplacedValues]) {
+        for place in places {
             let same = |known: &&mut UnplacedValues| {
                 known.table == place.table && known.pointer == place.pointer
             };

@@ -79,7 +79,7 @@ pub struct Samples {
 struct Sample {
     /// Apart, as it is large beside the rest.
     request: Box<Request>,
-    body: Arc<[u8]>,
+    body: Arc<Vec<u8>>,
     written: Written,
 }
 
@@ -153,10 +153,10 @@ impl Samples {
     ///
     /// See [`Samples`] for an example.
     pub fn add(&mut self, request: impl Into<Request>, response: impl Into<Vec<u8>>) -> Result<()> {
-        self.add_shared(request.into(), response.into().into())
+        self.add_shared(request.into(), Arc::new(response.into()))
     }
 
-    fn add_shared(&mut self, request: Request, body: Arc<[u8]>) -> Result<()> {
+    fn add_shared(&mut self, request: Request, body: Arc<Vec<u8>>) -> Result<()> {
         let graphql = request.url().is_some_and(|url| {
             url.split(['?', '#']).next().is_some_and(|path| path.ends_with("graphql"))
         });
@@ -452,7 +452,7 @@ impl Samples {
                     Some(_) => request.read_by(rule),
                     None => request,
                 };
-                match tx.ingest(request, &sample.body) {
+                match tx.ingest(request, sample.body.as_slice()) {
                     Ok(ingested) => {
                         trial.totals.add(&ingested);
                         // There is no commit to report them.

@@ -48,7 +48,7 @@ pub struct Exchange {
     /// The header fields of the response.
     #[cfg(feature = "remote")]
     fields: Vec<(String, String)>,
-    body: Arc<[u8]>,
+    body: Arc<Vec<u8>>,
 }
 
 /// What is to be done with a recorded response.
@@ -160,7 +160,7 @@ impl Recording {
                     let fields = entry.response.headers.into_iter();
                     fields.map(|field| (field.name, field.value)).collect()
                 },
-                body: body.into(),
+                body: Arc::new(body),
             }
         });
         Ok(Self { exchanges: exchanges.collect() })
@@ -239,7 +239,7 @@ impl Exchange {
     }
 
     /// The same, to be kept without a copy.
-    pub(crate) fn shared_body(&self) -> Arc<[u8]> {
+    pub(crate) fn shared_body(&self) -> Arc<Vec<u8>> {
         self.body.clone()
     }
 
