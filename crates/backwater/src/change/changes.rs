@@ -56,15 +56,33 @@ impl FieldSet {
         Self(SmallVec::from_elem(bits, 1))
     }
 
-    pub(crate) fn iter(&self) -> impl Iterator<Item = FieldNo> + '_ {
-        self.0.iter().enumerate().flat_map(|(number, word)| {
-            let mut word = *word;
-            std::iter::from_fn(move || {
-                let bit = (word != 0).then(|| word.trailing_zeros())?;
-                word &= word - 1;
-                Some(FieldNo(number as u32 * 64 + bit))
-            })
-        })
+    pub(crate) fn iter(&self) -> FieldsIn<'_> {
+        FieldsIn { word: 0, number: 0, words: &self.0 }
+    }
+}
+
+/// The fields of a set, in their order.
+pub(crate) struct FieldsIn<'s> {
+    /// What is left of a word.
+    word: u64,
+    /// How many fields stand in it and in front of it.
+    number: u32,
+    words: &'s [u64],
+}
+
+impl Iterator for FieldsIn<'_> {
+    type Item = FieldNo;
+
+    #[inline]
+    fn next(&mut self) -> Option<FieldNo> {
+        while self.word == 0 {
+            let (first, rest) = self.words.split_first()?;
+            (self.word, self.words) = (*first, rest);
+            self.number += 64;
+        }
+        let bit = self.word.trailing_zeros();
+        self.word &= self.word - 1;
+        Some(FieldNo(self.number - 64 + bit))
     }
 }
 

@@ -43,6 +43,9 @@ impl Bits {
     }
 }
 
+/// This many words of two rows are compared at once.
+const DIFFERING: u32 = u64::BITS;
+
 /// A field's state in a row. A boolean is its own state; a text is a symbol of the field's
 /// dictionary or a place among the chunk's texts.
 const ABSENT: u32 = 0;
@@ -228,22 +231,33 @@ impl Chunk {
             (Some(mine), Some(theirs)) => Arc::ptr_eq(mine, theirs),
             (mine, theirs) => mine.is_none() && theirs.is_none(),
         };
-        let has_same_words = !words.is_empty() && words == others;
+        let are_there = !words.is_empty() && !others.is_empty();
+        // A bit for each of the first words that differs: most fields hold the same.
+        let differing = words.iter().zip(others).zip(0..DIFFERING);
+        let differing = differing.fold(0, |bits, ((word, other), number)| {
+            bits | u64::from(word != other) << number
+        });
         let holds_same = move |place: &FieldPlace| {
-            let span = place.word as usize..(place.word + place.len) as usize;
-            let are_same = has_same_words
-                || !words.is_empty()
-                    && !others.is_empty()
-                    && state(words, place) == state(others, place)
-                    && words[span.clone()] == others[span];
-            are_same && (has_same_texts || !is_apart(words, place))
+            let end = u32::from(place.word + place.len);
+            let same_value = match end < DIFFERING {
+                true => differing >> place.word & ((1 << place.len) - 1) == 0,
+                false => {
+                    let mut span = place.word as usize..end as usize;
+                    span.all(|word| words[word] == others[word])
+                }
+            };
+            let same_state = || {
+                u32::from(place.state_word) < DIFFERING && differing >> place.state_word & 1 == 0
+                    || state(words, place) == state(others, place)
+            };
+            same_value && same_state() && (has_same_texts || !is_apart(words, place))
         };
         let places =
             layout.places().iter().zip(0..).map(|(place, number)| (place, FieldNo(number)));
         let others = move |field| other.cell_of(others, field, layout);
         places
             .filter(move |(place, field)| {
-                !holds_same(place) && self.cell_of(words, *field, layout) != others(*field)
+                !(are_there && holds_same(place)) && self.cell_of(words, *field, layout) != others(*field)
             })
             .map(|(_, field)| field)
     }

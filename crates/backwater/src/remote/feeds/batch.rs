@@ -1,5 +1,7 @@
 //! Events that have come and are not committed, and what each does.
 
+use std::borrow::Cow;
+
 use super::decoder::RawEvent;
 use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result};
@@ -80,12 +82,16 @@ impl Batch {
     /// Adds an event as it comes.
     pub(super) fn add(&mut self, rule: &FeedRule, event: &RawEvent<'_>) {
         let kind = match &rule.kind {
-            None => Some(event.name.into()),
-            Some(pointer) => member(event.data.as_bytes(), pointer.parts()),
+            None => Some(Cow::Borrowed(event.name)),
+            Some(pointer) => {
+                member(event.data.as_bytes(), pointer.parts()).map(|kind| Cow::Owned(kind.into()))
+            }
         };
         match &rule.position {
             // An empty one says that there is none.
-            None if rule.format == FeedFormat::Sse => self.position = Some(event.id.to_owned()),
+            None if rule.format == FeedFormat::Sse => {
+                event.id.clone_into(self.position.get_or_insert_default());
+            }
             None => {}
             Some(pointer) => {
                 let position = member(event.data.as_bytes(), pointer.parts());

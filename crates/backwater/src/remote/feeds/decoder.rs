@@ -65,8 +65,10 @@ impl Decoder {
             self.after_return = false;
             bytes = if *first == b'\n' { others } else { bytes };
         }
+        // Mostly all of it is text; then it is looked through once, and not line by line.
+        let (all, text) = (bytes.len(), std::str::from_utf8(bytes).ok());
         while let Some(end) = memchr::memchr2(b'\r', b'\n', bytes) {
-            let (line, others) = bytes.split_at(end);
+            let (start, (line, others)) = (all - bytes.len(), bytes.split_at(end));
             bytes = match others {
                 [b'\r', b'\n', others @ ..] => others,
                 [ended, others @ ..] => {
@@ -75,12 +77,16 @@ impl Decoder {
                 }
                 [] => others,
             };
-            let whole = self.whole(line);
-            let line = match std::mem::replace(&mut self.is_begun, true) {
-                true => &*whole,
-                false => whole.strip_prefix(b"\xef\xbb\xbf").unwrap_or(&whole),
+            let of_text = text.and_then(|text| text.get(start..start + end));
+            let line = match of_text.filter(|_| self.rest.is_empty()) {
+                Some(line) => Cow::Borrowed(line),
+                None => Cow::Owned(text_of(&self.whole(line)).into_owned()),
             };
-            self.line(&text_of(line), &mut found);
+            let line = match std::mem::replace(&mut self.is_begun, true) {
+                true => &*line,
+                false => line.strip_prefix('\u{feff}').unwrap_or(&line),
+            };
+            self.line(line, &mut found);
             if self.event.data.len() > most {
                 return Err(TooLong);
             }
@@ -140,7 +146,9 @@ impl Decoder {
             event.name.clear();
             return;
         }
-        let (field, value) = line.split_once(':').unwrap_or((line, ""));
+        // What is known is short, so that a search in words would only begin.
+        let colon = line.bytes().position(|byte| byte == b':');
+        let (field, value) = colon.map_or((line, ""), |colon| (&line[..colon], &line[colon + 1..]));
         let value = value.strip_prefix(' ').unwrap_or(value);
         match field {
             "data" => {
