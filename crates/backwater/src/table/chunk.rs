@@ -234,9 +234,8 @@ impl Chunk {
         let are_there = !words.is_empty() && !others.is_empty();
         // A bit for each of the first words that differs: most fields hold the same.
         let differing = words.iter().zip(others).zip(0..DIFFERING);
-        let differing = differing.fold(0, |bits, ((word, other), number)| {
-            bits | u64::from(word != other) << number
-        });
+        let differing = differing
+            .fold(0, |bits, ((word, other), number)| bits | u64::from(word != other) << number);
         let holds_same = move |place: &FieldPlace| {
             let end = u32::from(place.word + place.len);
             let same_value = match end < DIFFERING {
@@ -257,7 +256,8 @@ impl Chunk {
         let others = move |field| other.cell_of(others, field, layout);
         places
             .filter(move |(place, field)| {
-                !(are_there && holds_same(place)) && self.cell_of(words, *field, layout) != others(*field)
+                !(are_there && holds_same(place))
+                    && self.cell_of(words, *field, layout) != others(*field)
             })
             .map(|(_, field)| field)
     }

@@ -312,15 +312,17 @@ pub(crate) fn edit(
     (old, new): (Option<Arc<KeptRow>>, Option<Arc<KeptRow>>),
 ) -> Option<Edit<Arc<KeptRow>>> {
     let none = WindowValues::default();
-    edit_windowed(plan, params, (old, &none), (new, &none))
+    edit_windowed(plan, params, (old, &none), (new, &none), |_| false)
 }
 
-/// The same with what window functions give for it.
+/// The same with what window functions give for it; of some of these it is known already that it is
+/// something else.
 pub(crate) fn edit_windowed(
     plan: &Plan,
     params: &[Scalar<'static>],
     (old, was): (Option<Arc<KeptRow>>, &WindowValues),
     (new, is): (Option<Arc<KeptRow>>, &WindowValues),
+    differs: impl Fn(usize) -> bool,
 ) -> Option<Edit<Arc<KeptRow>>> {
     let (old, new) = match (old, new) {
         (None, None) => return None,
@@ -333,9 +335,15 @@ pub(crate) fn edit_windowed(
         // Only what is given for it can be something else: the row need not be looked at.
         let values = old.values.len();
         let is_given = |expr: &Expr| expr.reads_from(values);
-        let mut outputs = plan.outputs.iter().filter(|output| is_given(&output.expr));
+        let is_known = |expr: &Expr| match expr {
+            Expr::Column(column) => {
+                (column.column as usize).checked_sub(values).is_some_and(&differs)
+            }
+            _ => false,
+        };
+        let mut outputs = plan.outputs.iter().map(|output| &output.expr).filter(|it| is_given(it));
         let changed = outputs
-            .any(|output| output.expr.eval(&before, params) != output.expr.eval(&after, params));
+            .any(|expr| is_known(expr) || expr.eval(&before, params) != expr.eval(&after, params));
         let reorder = plan.order.iter().any(|key| is_given(&key.expr))
             && order_kept(plan, params, before, after).is_ne();
         return match (reorder, changed) {

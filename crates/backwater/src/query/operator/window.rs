@@ -94,8 +94,13 @@ struct News {
     value: Scalar<'static>,
 }
 
-/// What changed rows were.
-type Was = FxHashMap<RowNo, Option<Arc<KeptRow>>>;
+/// What changed rows were, and a bit for each of the first functions that gives something else.
+type Was = FxHashMap<RowNo, (Option<Arc<KeptRow>>, u64)>;
+
+/// One for each of the first functions.
+fn bit(call: usize) -> u64 {
+    if call < u64::BITS as usize { 1 << call } else { 0 }
+}
 
 /// What happened to the partitions of a window.
 type Shifts = HashMap<Box<[Key]>, Shift>;
@@ -368,7 +373,7 @@ impl Windowing {
                 partitions.by_key.remove(&place);
             }
             partitions.rows[number as usize] = new;
-            was.insert(number, old);
+            was.insert(number, (old, 0));
         }
         (was, shifts)
     }
@@ -436,16 +441,18 @@ impl RowOperator for Windowing {
         was.reserve(news.len());
         for News { row: number, call, value } in news {
             partitions.given.set(number, call, value);
-            was.entry(number).or_insert_with(|| partitions.rows[number as usize].clone());
+            let unchanged = || (partitions.rows[number as usize].clone(), 0);
+            was.entry(number).or_insert_with(unchanged).1 |= bit(call);
         }
         let mut edits = RowEdits::with_capacity(was.len());
-        for (number, old) in was {
+        for (number, (old, calls)) in was {
             let new = partitions.rows[number as usize].clone();
             if new.is_none() {
                 partitions.free.push(number);
             }
             let is = &partitions.given;
-            edits.extend(edit_windowed(after.plan, params, (old, &given), (new, is)));
+            let differs = |call: usize| calls & bit(call) != 0;
+            edits.extend(edit_windowed(after.plan, params, (old, &given), (new, is), differs));
         }
         Some(edits)
     }

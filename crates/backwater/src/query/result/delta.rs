@@ -164,9 +164,12 @@ impl Delta {
     pub fn rows(&self) -> impl ExactSizeIterator<Item = DeltaRow<'_>> {
         let (mut before, mut after) = (Cursor::new(&self.before), Cursor::new(&self.after));
         self.rows.iter().enumerate().map(move |(number, moved)| {
-            let before = moved.before().and_then(|position| before.at(position));
-            let after = moved.after().and_then(|position| after.at(position));
-            DeltaRow { delta: self, number, moved: *moved, before, after }
+            // Many who look at a row as it is have no use for what it was.
+            let at = match (moved.after(), moved.before()) {
+                (Some(position), _) => after.at(position),
+                (None, position) => before.at(position.unwrap_or(usize::MAX)),
+            };
+            DeltaRow { delta: self, number, moved: *moved, at }
         })
     }
 
@@ -422,8 +425,8 @@ pub struct DeltaRow<'d> {
     delta: &'d Delta,
     number: usize,
     moved: Moved,
-    before: Option<RowRef<'d>>,
-    after: Option<RowRef<'d>>,
+    /// Where it is in the new result, or was in the old one if it left.
+    at: Option<RowRef<'d>>,
 }
 
 impl<'d> DeltaRow<'d> {
@@ -455,27 +458,35 @@ impl<'d> DeltaRow<'d> {
     ///
     /// See [`DeltaRow`] for an example.
     pub fn before(&self) -> Option<ResultRow<'d>> {
-        self.before.map(|at| self.kept(at, &self.delta.read_before))
+        let position = self.moved.before()?;
+        let at = match self.moved.after() {
+            Some(_) => Cursor::new(&self.delta.before).at(position),
+            None => self.at,
+        };
+        at.map(|at| self.kept(at, &self.delta.read_before))
     }
 
     /// The row as it is, unless it left.
     ///
     /// See [`DeltaRow`] for an example.
     pub fn after(&self) -> Option<ResultRow<'d>> {
-        self.after.map(|at| self.kept(at, &self.delta.read_after))
+        self.at
+            .filter(|_| self.moved.after().is_some())
+            .map(|at| self.kept(at, &self.delta.read_after))
     }
 
     /// The row as it is, or as it was if it left.
     ///
     /// See [`Delta::steps`] for an example.
     pub fn row(&self) -> ResultRow<'d> {
-        // A row that moved is in one of the two results at least.
-        let (at, read) = match (self.after, self.before) {
-            (Some(after), _) => (after, &self.delta.read_after),
-            (None, Some(before)) => (before, &self.delta.read_before),
-            (None, None) => unreachable!("a row of a delta is in a result"),
+        let read = match self.moved.after() {
+            Some(_) => &self.delta.read_after,
+            None => &self.delta.read_before,
         };
-        self.kept(at, read)
+        match self.at {
+            Some(at) => self.kept(at, read),
+            None => unreachable!("a row of a delta is in a result"),
+        }
     }
 
     /// A row that the delta keeps.
@@ -488,7 +499,7 @@ impl<'d> DeltaRow<'d> {
     /// See [`DeltaRow`] for an example.
     #[inline]
     pub fn key(&self) -> RowKey {
-        self.after.as_ref().or(self.before.as_ref()).map_or_else(RowKey::default, RowRef::key)
+        self.at.as_ref().map_or_else(RowKey::default, RowRef::key)
     }
 
     /// The columns whose values changed; none for a row that entered or left.

@@ -218,8 +218,8 @@ impl<E: Clone> RankTree<E> {
                     break (&**leaf, leaf.entries.partition_point(is_before));
                 }
                 TreeNode::Branch(branch) => {
-                    let place = branch.child(at);
-                    rank += branch.len_before(place);
+                    let (place, before) = branch.child(at);
+                    rank += before;
                     node = &branch.0[place].node;
                 }
             }
@@ -242,8 +242,8 @@ impl<E: Clone> RankTree<E> {
             match node {
                 TreeNode::Leaf(leaf) => return Some(rank + leaf.find(at).ok()?),
                 TreeNode::Branch(branch) => {
-                    let place = branch.child(at);
-                    rank += branch.len_before(place);
+                    let (place, before) = branch.child(at);
+                    rank += before;
                     node = &branch.0[place].node;
                 }
             }
@@ -288,8 +288,8 @@ impl<E: Clone> RankTree<E> {
                     return Some(rank + place);
                 }
                 TreeNode::Branch(branch) => {
-                    let place = branch.child(at);
-                    rank += branch.len_before(place);
+                    let (place, before) = branch.child(at);
+                    rank += before;
                     node = &mut Arc::make_mut(branch).0[place].node;
                 }
             }

@@ -173,7 +173,7 @@ impl<E> TreeNode<E> {
     pub(super) fn len(&self) -> usize {
         match self {
             TreeNode::Leaf(leaf) => leaf.entries.len(),
-            TreeNode::Branch(branch) => branch.len_before(branch.0.len()),
+            TreeNode::Branch(branch) => branch.len_of(0..branch.0.len()),
         }
     }
 
@@ -214,27 +214,32 @@ impl<E> TreeNode<E> {
 }
 
 impl<E> Branch<E> {
-    /// The first child whose last entry is not before what is looked for; the last one, if none
-    /// is.
-    pub(super) fn child(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> usize {
-        let (mut low, mut high) = (0, self.0.len());
-        while low < high {
-            let middle = usize::midpoint(low, high);
-            let child = &self.0[middle];
-            let is_before = match child.prefix.cmp(&at.prefix) {
-                Ordering::Less => true,
-                Ordering::Greater => false,
-                Ordering::Equal => child.node.last().is_some_and(|last| (at.against)(last).is_lt()),
-            };
-            if is_before { low = middle + 1 } else { high = middle }
+    /// The first child whose last entry is not before what is looked for, or the last one, if none
+    /// is; and how many entries lie in front of it.
+    pub(super) fn child(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> (usize, usize) {
+        // They are so few that all are looked at without a branch.
+        let (mut place, mut before, mut open) = (0, 0, 0);
+        for child in &self.0 {
+            let is_before = child.prefix < at.prefix;
+            place += usize::from(is_before);
+            before += if is_before { child.len() } else { 0 };
+            open += usize::from(child.prefix == at.prefix);
         }
-        low.min(self.0.len() - 1)
+        if open > 0 {
+            let is_before =
+                |child: &Child<E>| child.node.last().is_some_and(|last| (at.against)(last).is_lt());
+            let more = self.0[place..place + open].partition_point(is_before);
+            before += self.len_of(place..place + more);
+            place += more;
+        }
+        let last = self.0.len() - 1;
+        if place > last { (last, before - self.0[last].len()) } else { (place, before) }
     }
 
-    /// How many entries lie in front of a child.
+    /// How many entries some children have.
     #[inline]
-    pub(super) fn len_before(&self, place: usize) -> usize {
-        self.0[..place].iter().map(Child::len).sum()
+    fn len_of(&self, children: Range<usize>) -> usize {
+        self.0[children].iter().map(Child::len).sum()
     }
 }
 
@@ -330,8 +335,7 @@ pub(super) fn insert<E: Clone>(
             (place, right)
         }
         TreeNode::Branch(branch) => {
-            let place = branch.child(at);
-            let before = branch.len_before(place);
+            let (place, before) = branch.child(at);
             let children = &mut Arc::make_mut(branch).0;
             let (rank, sibling) = children[place].change(|node| insert(node, entry, at));
             if let Some(sibling) = sibling {
@@ -354,8 +358,7 @@ pub(super) fn remove<E: Clone>(
             Some(place)
         }
         TreeNode::Branch(branch) => {
-            let place = branch.child(at);
-            let before = branch.len_before(place);
+            let (place, before) = branch.child(at);
             let branch = Arc::make_mut(branch);
             let rank = before + branch.0[place].change(|node| remove(node, at))?;
             let node = &branch.0[place].node;
