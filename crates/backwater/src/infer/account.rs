@@ -57,6 +57,10 @@ impl Accounted<'_> {
         if let Some(unplaced) = self.totals.unplaced_text() {
             line(format!("{unplaced}."));
         }
+        match self.totals.skipped {
+            0 => {}
+            number => line(format!("Left out: {}, see `on_error`.", counted(number, "record"))),
+        }
         let json = self.json();
         if !json.is_empty() {
             line(format!("Left as json: {}.", some_of(&json)));

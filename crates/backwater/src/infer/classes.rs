@@ -132,6 +132,11 @@ impl<'w> Class<'w> {
         self.cells(row).get(name)
     }
 
+    /// What is the id of a row, if it has one.
+    pub(super) fn id(&self, row: &Seen, name: u64) -> Option<u64> {
+        self.cell(row, name).filter(|cell| !cell.is_null()).map(Cell::id)
+    }
+
     /// How far the members agree that both rows have, the id apart.
     pub(super) fn agreement(&self, row: &Seen, other: &Seen, id: u64) -> Agreement {
         let (mut agreement, others) = (Agreement::default(), self.cells(other));

@@ -25,6 +25,8 @@ pub(super) struct Entity {
     pub(super) type_name: Option<String>,
     /// What is to be said of the id.
     pub(super) note: String,
+    /// How many of its objects lack an id, and are left out.
+    pub(super) lacking: usize,
     /// The table of a schema that they are rows of already.
     pub(super) declared: Option<TableNo>,
     /// What shows that what is their id by the schema is none.
@@ -78,8 +80,8 @@ fn first_of(class: &Class<'_>, identity: &Identity) -> FxHashMap<u64, usize> {
     let id = identity.cell();
     let mut first = FxHashMap::default();
     for (place, row) in class.rows.iter().enumerate() {
-        if let Some(cell) = id.and_then(|id| class.cell(row, id)) {
-            first.entry(cell.id()).or_insert(place);
+        if let Some(id) = id.and_then(|id| class.id(row, id)) {
+            first.entry(id).or_insert(place);
         }
     }
     first
@@ -150,6 +152,7 @@ pub(super) fn entities(world: &World, called: &Called, claims: Option<&Claims<'_
             ids,
             type_name: None,
             note,
+            lacking: 0,
             declared: None,
             doubt: None,
         });
@@ -173,6 +176,10 @@ fn entity(kinds: &Kinds<'_>, members: &[Known<'_>], called: &Called, taken: &mut
         _ if ids.len() < 2 => "only one value, but its name says that it is an id".to_owned(),
         _ => format!("{} different values", ids.len()),
     };
+    let lacking = match &identity {
+        Identity::Own(name) => members.iter().map(|known| known.class.lacking(name)).sum(),
+        _ => 0,
+    };
     let declared = members.iter().find_map(|known| known.declared);
     let name = match declared {
         // It has its name.
@@ -184,6 +191,7 @@ fn entity(kinds: &Kinds<'_>, members: &[Known<'_>], called: &Called, taken: &mut
         .and_then(|member| members.iter().find_map(|known| known.trial.doubt(member)));
     Entity {
         name,
+        lacking,
         declared,
         doubt,
         identity,

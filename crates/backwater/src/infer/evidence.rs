@@ -264,6 +264,10 @@ impl Cell {
         self.0 & 1 == 1
     }
 
+    pub(super) fn is_null(self) -> bool {
+        self == Self::of_other("null")
+    }
+
     /// The same for a number and its digits.
     pub(super) fn id(self) -> u64 {
         self.0 | 1

@@ -2,12 +2,13 @@
 
 use std::collections::HashSet;
 use std::collections::hash_map::Entry;
+use std::iter::successors;
 use std::sync::LazyLock;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::classes::{Agreement, Class, values_of};
-use super::evidence::{Cell, ObjectsNo, Seen, ShapeNo, View, World, hash, way};
+use super::evidence::{Cell, Members, ObjectsNo, Seen, ShapeNo, View, World, hash, way};
 use super::words::{
     AMONG, CONTENT, FOREIGN, NAMED, SURE, id_rank, is_called_by, is_content, is_of_place,
     is_surely_an_id,
@@ -19,6 +20,9 @@ const ENOUGH: usize = 4;
 const MANY: usize = 5;
 /// A longer word is no key.
 const KEY: usize = 24;
+/// From this many records on, one in as many may be none, or lack the id, such as a draft that has
+/// none yet: it is left out.
+pub(super) const FEW_AMISS: usize = 20;
 /// From this many different values on, a place may refer to keys.
 const REFERRING: usize = 3;
 
@@ -129,8 +133,17 @@ impl Numbering {
 }
 
 impl Trial {
-    /// Tries the member with that hash of the way to it.
+    /// Tries the member with that hash of the way to it, which all objects have.
     pub(super) fn of(class: &Class<'_>, name: u64) -> Option<Self> {
+        class
+            .rows
+            .iter()
+            .all(|row| class.cell(row, name).is_some())
+            .then(|| Self::of_some(class, name))
+    }
+
+    /// The same where some may lack it.
+    fn of_some(class: &Class<'_>, name: u64) -> Self {
         let mut trial = Trial::default();
         let mut over: FxHashMap<u64, &Seen> = FxHashMap::default();
         // Of one document after the other.
@@ -141,7 +154,7 @@ impl Trial {
         let several =
             |sizes: &FxHashMap<u32, usize>| sizes.values().filter(|size| **size > 1).count();
         for row in class.rows.iter().copied() {
-            let id = class.cell(row, name)?.id();
+            let Some(id) = class.id(row, name) else { continue };
             if document.replace(row.document) != Some(row.document) {
                 trial.arrays += several(&sizes);
                 in_document.clear();
@@ -175,7 +188,7 @@ impl Trial {
             }
         }
         trial.arrays += several(&sizes);
-        Some(trial)
+        trial
     }
 
     /// Whether objects of one id are different entities too often.
@@ -240,14 +253,41 @@ impl Class<'_> {
         self.candidates().is_empty() && others.all(|member| member.view.counts().are_plain())
     }
 
+    /// Whether so many of the objects may lack an id that the others have: they are records, which
+    /// are left out one by one, and few of them.
+    fn may_lack(&self, lacking: usize) -> bool {
+        let is_row = |objects: ObjectsNo| {
+            let has_id = |member: &Members<'_>| is_surely_an_id(member.name);
+            let members = View::members(self.world, &[objects]);
+            self.world.place(objects).many || members.iter().any(has_id)
+        };
+        let are_records = |objects: &ObjectsNo| {
+            let place = self.world.place(*objects);
+            let mut around = successors(place.parent, |it| self.world.place(*it).parent);
+            place.many && !around.any(is_row)
+        };
+        lacking * FEW_AMISS <= self.seen() && self.objects.iter().all(are_records)
+    }
+
+    /// How many objects lack a member that is their id.
+    pub(super) fn lacking(&self, name: &str) -> usize {
+        let members = View::members(self.world, &self.objects);
+        let member = members.iter().find(|member| member.name == name);
+        self.seen() - member.map_or(0, |member| member.view.counts().ids().min(self.seen()))
+    }
+
     /// Members that could be an id, the likeliest first.
     fn candidates(&self) -> Vec<(usize, String)> {
         let seen = self.seen();
         let members = View::members(self.world, &self.objects);
         let fitting = members.into_iter().filter_map(|member| {
             let counts = member.view.counts();
-            let is_id = counts.seen == seen && member.present == seen && counts.ids() == seen;
             let rank = id_rank(member.name, &self.role)?;
+            let is_id = match counts.seen == seen && member.present == seen && counts.ids() == seen
+            {
+                false => rank <= SURE && counts.seen <= seen && self.may_lack(seen - counts.ids()),
+                true => true,
+            };
             is_id.then(|| (rank, member.name.to_owned()))
         });
         let mut candidates: Vec<_> = fitting.collect();
@@ -269,7 +309,7 @@ pub(super) fn own(class: &Class<'_>) -> Own {
     let seen = class.seen();
     let mut maybe = Vec::new();
     for (rank, name) in class.candidates() {
-        let Some(trial) = Trial::of(class, hash(&name)) else { continue };
+        let trial = Trial::of_some(class, hash(&name));
         let (ids, repeats) = (trial.ids.len(), seen - trial.ids.len());
         if trial.speaks_against(rank <= SURE) {
             continue;

@@ -513,7 +513,7 @@ impl Proposal {
     }
 
     /// What speaks against a schema that [`Samples::update`] was given: responses that its rules
-    /// refuse, and ids that are none.
+    /// refuse, ids that are none, and fields that keep rows as json.
     ///
     /// See [`Samples::update`] for an example.
     pub fn against(&self) -> impl Iterator<Item = &str> {

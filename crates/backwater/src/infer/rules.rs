@@ -6,7 +6,7 @@ use super::classes::{go_by_digits, type_member, values_of};
 use super::columns::{Column, ColumnKind, Deciding, IdKind, ProposedTable, of_objects, scalar};
 use super::entities::Entities;
 use super::evidence::{Counts, ObjectsNo, ShapeNo, View, hash};
-use super::identity::Identity;
+use super::identity::{FEW_AMISS, Identity};
 use super::scan::Written;
 use super::text::{counted, pointer};
 use super::urls::{
@@ -82,6 +82,8 @@ pub(super) struct BesideRows {
     pub(super) way: Vec<String>,
     /// The type that these name, and the member that does, where others are of other tables.
     pub(super) typed: Option<(String, &'static str)>,
+    /// How many others stand among them that are no objects.
+    pub(super) others: usize,
     pub(super) note: String,
 }
 
@@ -99,6 +101,8 @@ pub(super) struct FoundRows {
     /// Whether every response has them.
     pub(super) always: bool,
     pub(super) objects: usize,
+    /// How many others stand among them that are no objects.
+    pub(super) others: usize,
 }
 
 /// What a response holds.
@@ -196,6 +200,7 @@ impl<'w> Deciding<'w> {
                     many: one_kind && view.counts().arrays > 0,
                     always: true,
                     objects: objects.iter().map(seen).sum(),
+                    others: 0,
                 });
             }
         }
@@ -297,6 +302,7 @@ impl<'w> Deciding<'w> {
                 many: many > 0,
                 always: false,
                 objects: objects.seen,
+                others: 0,
             })
         });
         let mut rows: Vec<FoundRows> = Vec::new();
@@ -326,9 +332,10 @@ impl<'w> Deciding<'w> {
         let always = present.0 == present.1;
         let made = |table: usize, record: Vec<String>, keyed: bool, many: bool, objects: usize| {
             let (way, typed) = (way.to_vec(), None);
-            FoundRows { table, typed, way, record, keyed, many, always, objects }
+            let others = inside.seen - inside.objects;
+            FoundRows { table, typed, way, record, keyed, many, always, objects, others }
         };
-        if inside.seen != inside.objects {
+        if (inside.seen - inside.objects) * FEW_AMISS > inside.seen {
             return None;
         }
         if let Some(table) = self.entities.only(&objects) {
@@ -452,8 +459,8 @@ impl<'w> Deciding<'w> {
             return Err(found);
         }
         let note = of_objects(found.objects, found.objects);
-        let FoundRows { table, way, typed, .. } = found;
-        Ok(BesideRows { table, way, typed, note })
+        let FoundRows { table, way, typed, others, .. } = found;
+        Ok(BesideRows { table, way, typed, others, note })
     }
 
     /// The values at a place of responses.
@@ -643,6 +650,7 @@ impl<'w> Deciding<'w> {
             many: false,
             always: true,
             objects: 0,
+            others: 0,
         };
         Some(ProposedRule {
             name,

@@ -405,6 +405,22 @@ impl Proposed<'_> {
             let name = key(&self.entities.list[*table].name);
             block.line(format!("beside.{name} = {value}"), notes.join(", "));
         }
+        let beside = rule.rows.iter().map(|rows| (rows.table, rows.others));
+        let records = rule.records.iter().map(|found| (found.table, found.others));
+        let mut amiss: Vec<String> = Vec::new();
+        for (table, others) in records.chain(beside) {
+            let Entity { name, lacking, .. } = &self.entities.list[table];
+            let verb = |number: usize, one, many| if number == 1 { one } else { many };
+            amiss.extend((*lacking > 0).then(|| {
+                format!("{} {} no id", counted(*lacking, name), verb(*lacking, "has", "have"))
+            }));
+            amiss.extend((others > 0).then(|| {
+                format!("{} {} no {name}", counted(others, "element"), verb(others, "is", "are"))
+            }));
+        }
+        if !amiss.is_empty() {
+            block.line("on_error = \"skip\"", format!("{}: left out", amiss.join(", ")));
+        }
         if let Some((name, columns)) = &rule.page {
             block.line(format!("[response.{}.beside.{}]", key(&rule.name), key(name)), "");
             for column in columns {

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::claims::Declared;
 use super::columns::Deciding;
+use super::evidence::View;
 use super::merge::Document;
 use super::rules::BesideRows;
 use super::scan::Written;
@@ -315,7 +316,8 @@ impl Samples {
         Ok((Merged { text, added }, schema))
     }
 
-    /// What speaks against the schema: the responses that its rules refuse, and ids that are none.
+    /// What speaks against the schema: the responses that its rules refuse, ids that are none, and
+    /// rows that it keeps as json.
     fn against(&self, found: &Found, declared: &Declared, before: &Trial) -> Vec<String> {
         let mut against = self.refusals(&before.failed);
         for (one, other, shared) in &found.entities.alike {
@@ -328,6 +330,7 @@ impl Samples {
                 against.push(format!("table.{}: {doubt}", declared.table(table).name));
             }
         }
+        against.extend(rows_kept_as_json(found, declared));
         against
     }
 
@@ -398,6 +401,31 @@ impl Samples {
         }
         unseen
     }
+}
+
+/// The fields of the schema's tables that are json and hold rows: they may have been empty in all
+/// that was seen before.
+fn rows_kept_as_json(found: &Found, declared: &Declared) -> Vec<String> {
+    let mut kept = Vec::new();
+    for entity in &found.entities.list {
+        let Some(definition) = entity.declared.map(|table| declared.table(table)) else { continue };
+        let members = View::members(&found.world, &entity.objects);
+        for field in definition.fields.iter().filter(|field| field.kind == FieldKind::Json) {
+            let member = members.iter().find(|member| field.from.parts() == [member.name]);
+            let Some(view) = member.map(|member| &member.view) else { continue };
+            let elements = view.elements().objects();
+            let to = if elements.is_empty() { "to" } else { "to_many" };
+            let rows = found.entities.only(&[view.objects(), elements].concat());
+            let rows = rows.map(|table| &found.entities.list[table]);
+            if let Some(rows) = rows.filter(|rows| rows.identity.is_own()) {
+                kept.push(format!(
+                    "field {}.{} is json and holds rows of {}: `{{ {to} = \"{}\" }}` links them",
+                    definition.name, field.name, rows.name, rows.name
+                ));
+            }
+        }
+    }
+    kept
 }
 
 /// A field that none of so many objects has is told.

@@ -583,6 +583,51 @@ fn named_types_are_tables() {
     );
 }
 
+/// A few records that are none, or have no id yet, do not make json of all others; they are left out,
+/// and it is said. What would take a whole row with it is another matter.
+#[test]
+fn a_few_records_amiss_spoil_nothing() {
+    let post = |id: usize| json!({ "id": id, "title": format!("t{id}"), "author": { "id": id % 3, "name": format!("n{}", id % 3) } });
+    let posts = |amiss: &[Value]| {
+        let all = (1..60).map(post).chain(amiss.iter().cloned());
+        samples(&[("GET", "/v1/posts", json!({ "posts": all.collect::<Vec<_>>() }))])
+    };
+    let rows = [("SELECT count(*), count(author) FROM post", &["59 59"] as &[&str])];
+    let draft = json!({ "title": "draft", "author": { "id": 1, "name": "n1" } });
+    let lacks = json!({ "id": null, "title": "draft", "author": { "id": 1, "name": "n1" } });
+    for (amiss, said) in [
+        (vec![draft.clone()], "# 1 post has no id: left out"),
+        (vec![draft.clone(), lacks], "# 2 posts have no id: left out"),
+        (vec![Value::Null], "# 1 element is no post: left out"),
+        (vec![json!("gone"), draft.clone()], "# 1 post has no id, 1 element is no post: left out"),
+    ] {
+        let of = posts(&amiss);
+        proposed(&of, &["on_error = \"skip\""], &rows);
+        let mut samples = Samples::new();
+        of.into_iter().for_each(|(request, body)| samples.add(request, body).unwrap());
+        let proposal = samples.propose();
+        assert!(proposal.text().contains(said), "{said}\n{}", proposal.text());
+        let records = if amiss.len() == 1 { "1 record" } else { "2 records" };
+        let left_out = format!("Left out: {records}, see `on_error`.");
+        assert!(proposal.account().contains(&left_out), "{}", proposal.account());
+    }
+    // More of them are no accident.
+    let (text, _) = propose(&posts(&vec![draft; 9])).unwrap();
+    assert!(!text.contains("on_error") && text.contains("posts = \"json\""), "{text}");
+    // A link to what lacks an id would take its row along.
+    let (text, cache) = propose(&samples(&[(
+        "GET",
+        "/v1/posts",
+        json!({ "posts": (1..60).map(|id| match id {
+        7 => json!({ "id": id, "title": "t7", "author": { "id": null, "name": "ghost" } }),
+        _ => post(id),
+    }).collect::<Vec<_>>() }),
+    )]))
+    .unwrap();
+    assert!(!text.contains("on_error"), "{text}");
+    assert_eq!(cache.snapshot().count("post").unwrap(), 59, "{text}");
+}
+
 /// One thing in several states is one row; what only looks like an id, or like a type, is none.
 #[test]
 fn ids_are_told_from_what_looks_like_one() {
