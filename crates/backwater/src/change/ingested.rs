@@ -101,7 +101,7 @@ impl fmt::Display for UnplacedValues {
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Skipped {
-    /// The JSON Pointer (RFC 6901) of what did not fit.
+    /// The JSON Pointer (RFC 6901) of what did not fit, with its line in front where there are lines.
     pub pointer: String,
     /// What was found there, and what was expected.
     pub problem: String,

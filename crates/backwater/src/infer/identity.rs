@@ -264,7 +264,8 @@ impl Class<'_> {
         let are_records = |objects: &ObjectsNo| {
             let place = self.world.place(*objects);
             let mut around = successors(place.parent, |it| self.world.place(*it).parent);
-            place.many && !around.any(is_row)
+            let is_one_of_many = place.many || place.parent.is_none() && !place.single;
+            is_one_of_many && !around.any(is_row)
         };
         lacking * FEW_AMISS <= self.seen() && self.objects.iter().all(are_records)
     }

@@ -373,7 +373,11 @@ impl<'de> Reader<'_, 'de> {
         let inner = pointer(&self.steps, self.schema);
         let outer = pointer(std::slice::from_ref(step), self.schema);
         let line = self.line.map_or_else(String::new, |line| format!("line {}: ", line + 1));
-        let pointer = format!("{line}{way}{outer}{inner}");
+        let mut pointer = format!("{line}{way}{outer}{inner}");
+        // Of a whole line only the line is said.
+        if way.is_empty() && inner.is_empty() {
+            pointer.truncate(pointer.trim_end_matches(": ").len());
+        }
         self.outcome.misfits.insert(index, Skipped { pointer, problem: failure.message() });
     }
 

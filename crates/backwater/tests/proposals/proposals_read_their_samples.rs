@@ -611,6 +611,19 @@ fn a_few_records_amiss_spoil_nothing() {
         let left_out = format!("Left out: {records}, see `on_error`.");
         assert!(proposal.account().contains(&left_out), "{}", proposal.account());
     }
+    // So it is with lines, and with what wraps each of many.
+    let event = |id: usize| json!({ "id": id, "port": "SAL" }).to_string();
+    let lines = (1..60).map(event).chain([json!({ "port": "NOR" }).to_string()]);
+    let lines = lines.collect::<Vec<_>>().join("\n");
+    let counted = [("SELECT count(*) FROM event", &["59"] as &[&str])];
+    let of = [(Request::rule("events"), lines)];
+    proposed(&of, &["on_error = \"skip\""], &counted);
+    let (_, cache) = propose(&of).unwrap();
+    let report = cache.commit("again", |tx| tx.ingest("events", &of[0].1)).unwrap();
+    assert_eq!(report.ingested()[0].skipped[0].pointer, "line 60");
+    let edge = |id: usize| json!({ "node": if id < 60 { post(id) } else { Value::Null } });
+    let edges = json!({ "posts": { "edges": (1..=60).map(edge).collect::<Vec<_>>() } });
+    proposed(&samples(&[("GET", "/v1/all", edges)]), &["record = \"/node\""], &rows);
     // More of them are no accident.
     let (text, _) = propose(&posts(&vec![draft; 9])).unwrap();
     assert!(!text.contains("on_error") && text.contains("posts = \"json\""), "{text}");
