@@ -697,7 +697,15 @@ fn edits_of(changes: &Changes) -> Vec<EditedRow> {
             *fields = staged_row(after, *at);
         }
     }
-    for (at, changed) in fields {
+    for (at, mut changed) in fields {
+        // A link to one of several tables says also to which, whatever lies below later.
+        let links = schema.table(at.0).field_numbers().filter_map(|field| {
+            let one_of = schema.table(at.0).field(field).one_of()?;
+            Some([field, one_of.type_field])
+        });
+        let links = links.filter(|both| both.iter().any(|field| changed.contains(*field)));
+        let links: FieldSet = links.collect::<Vec<_>>().into_iter().flatten().collect();
+        changed.add(&links);
         let written = changed.iter().map(|field| (field, staged_field(after, at, field)));
         edits.entry(at).or_insert_with(|| Edit::Update(written.collect()));
     }

@@ -226,14 +226,25 @@ fn difference(before: &Image, after: &Image) -> Vec<((String, String), Option<Mo
         let differs = |(name, value): &(&String, &serde_json::Value)| {
             was.and_then(|was| was.get(*name)) != Some(*value)
         };
-        let set: BTreeMap<_, _> =
+        let mut set: BTreeMap<_, _> =
             is.iter().filter(differs).map(|(n, v)| (n.clone(), v.clone())).collect();
-        let gone: Vec<_> = was
+        let mut gone: Vec<_> = was
             .iter()
             .flat_map(|was| was.keys())
             .filter(|name| !is.contains_key(*name))
             .cloned()
             .collect();
+        // A link to one of several tables says also to which.
+        let link = ["about", "about_type"].map(str::to_owned);
+        if link.iter().any(|name| set.contains_key(name) || gone.contains(name)) {
+            for name in link {
+                match is.get(&name) {
+                    Some(value) => drop(set.insert(name, value.clone())),
+                    None if gone.contains(&name) => {}
+                    None => gone.push(name),
+                }
+            }
+        }
         if was.is_none() || !set.is_empty() || !gone.is_empty() {
             rows.push((at.clone(), Some(ModelFields { is_new: was.is_none(), set, gone })));
         }
@@ -450,4 +461,26 @@ proptest! {
             world.check();
         }
     }
+}
+
+/// The first of two changes of a link to one of several tables may be refused: the second one says
+/// by itself to which table.
+#[test]
+fn a_link_that_is_pending_says_to_which_table() {
+    let (cache, base) = (cache(), cache());
+    let queries = queries(&cache);
+    let mut world = World { cache, base, pending: Vec::new(), last: 0, queries };
+    world.act(&Step::Commit(vec![(3, 0, 0, 0)]));
+    world.act(&Step::Pending(vec![(8, 0, 0, 0)]));
+    world.act(&Step::Pending(vec![(8, 0, 0, 1)]));
+    world.check();
+    let refused = world.pending.remove(0).number;
+    let ended = world.cache.commit("refused", |tx| Ok(tx.end_pending(refused).is_some()));
+    assert!(ended.unwrap().value);
+    world.check();
+    let snapshot = world.cache.snapshot();
+    let row = snapshot.get("sailing", 0).unwrap().unwrap();
+    assert_eq!(row.get("about_type").unwrap(), Some(Value::from("port")));
+    world.restart();
+    world.check();
 }
