@@ -699,13 +699,13 @@ fn edits_of(changes: &Changes) -> Vec<EditedRow> {
     }
     for (at, mut changed) in fields {
         // A link to one of several tables says also to which, whatever lies below later.
-        let links = schema.table(at.0).field_numbers().filter_map(|field| {
-            let one_of = schema.table(at.0).field(field).one_of()?;
-            Some([field, one_of.type_field])
-        });
-        let links = links.filter(|both| both.iter().any(|field| changed.contains(*field)));
-        let links: FieldSet = links.collect::<Vec<_>>().into_iter().flatten().collect();
-        changed.add(&links);
+        for (link, number) in schema.table(at.0).fields.iter().zip(0..) {
+            let Some(type_field) = link.one_of().map(|one_of| one_of.type_field) else { continue };
+            if changed.contains(FieldNo(number)) || changed.contains(type_field) {
+                changed.insert(FieldNo(number));
+                changed.insert(type_field);
+            }
+        }
         let written = changed.iter().map(|field| (field, staged_field(after, at, field)));
         edits.entry(at).or_insert_with(|| Edit::Update(written.collect()));
     }

@@ -217,14 +217,7 @@ impl<E> Branch<E> {
     /// The first child whose last entry is not before what is looked for, or the last one, if none
     /// is; and how many entries lie in front of it.
     pub(super) fn child(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> (usize, usize) {
-        // They are so few that all are looked at without a branch.
-        let (mut place, mut before, mut open) = (0, 0, 0);
-        for child in &self.0 {
-            let is_before = child.prefix < at.prefix;
-            place += usize::from(is_before);
-            before += if is_before { child.len() } else { 0 };
-            open += usize::from(child.prefix == at.prefix);
-        }
+        let (mut place, mut before, open) = self.before(at.prefix);
         if open > 0 {
             let is_before =
                 |child: &Child<E>| child.node.last().is_some_and(|last| (at.against)(last).is_lt());
@@ -234,6 +227,21 @@ impl<E> Branch<E> {
         }
         let last = self.0.len() - 1;
         if place > last { (last, before - self.0[last].len()) } else { (place, before) }
+    }
+
+    /// How many children have a smaller prefix, how many entries these have, and how many children
+    /// have the same prefix.
+    #[inline(never)]
+    fn before(&self, prefix: Prefix) -> (usize, usize, usize) {
+        // They are so few that all are looked at without a branch.
+        let (mut place, mut before, mut open) = (0, 0, 0);
+        for child in &self.0 {
+            let is_before = child.prefix < prefix;
+            place += usize::from(is_before);
+            before += if is_before { child.len() } else { 0 };
+            open += usize::from(child.prefix == prefix);
+        }
+        (place, before, open)
     }
 
     /// How many entries some children have.
