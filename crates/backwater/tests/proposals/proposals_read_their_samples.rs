@@ -593,13 +593,16 @@ fn a_few_records_amiss_spoil_nothing() {
         samples(&[("GET", "/v1/posts", json!({ "posts": all.collect::<Vec<_>>() }))])
     };
     let rows = [("SELECT count(*), count(author) FROM post", &["59 59"] as &[&str])];
-    let draft = json!({ "title": "draft", "author": { "id": 1, "name": "n1" } });
-    let lacks = json!({ "id": null, "title": "draft", "author": { "id": 1, "name": "n1" } });
+    let unsaved = json!({ "title": "unsaved", "author": { "id": 1, "name": "n1" } });
+    let lacks = json!({ "id": null, "title": "unsaved", "author": { "id": 1, "name": "n1" } });
     for (amiss, said) in [
-        (vec![draft.clone()], "# 1 post has no id: left out"),
-        (vec![draft.clone(), lacks], "# 2 posts have no id: left out"),
+        (vec![unsaved.clone()], "# 1 post has no id: left out"),
+        (vec![unsaved.clone(), lacks], "# 2 posts have no id: left out"),
         (vec![Value::Null], "# 1 element is no post: left out"),
-        (vec![json!("gone"), draft.clone()], "# 1 post has no id, 1 element is no post: left out"),
+        (
+            vec![json!("gone"), unsaved.clone()],
+            "# 1 post has no id, 1 element is no post: left out",
+        ),
     ] {
         let of = posts(&amiss);
         proposed(&of, &["on_error = \"skip\""], &rows);
@@ -625,7 +628,7 @@ fn a_few_records_amiss_spoil_nothing() {
     let edges = json!({ "posts": { "edges": (1..=60).map(edge).collect::<Vec<_>>() } });
     proposed(&samples(&[("GET", "/v1/all", edges)]), &["record = \"/node\""], &rows);
     // More of them are no accident.
-    let (text, _) = propose(&posts(&vec![draft; 9])).unwrap();
+    let (text, _) = propose(&posts(&vec![unsaved; 9])).unwrap();
     assert!(!text.contains("on_error") && text.contains("posts = \"json\""), "{text}");
     // A link to what lacks an id would take its row along.
     let (text, cache) = propose(&samples(&[(
