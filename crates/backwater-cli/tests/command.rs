@@ -397,7 +397,7 @@ fn many_files_are_reported_together() {
     let missing: Vec<String> = (0..30).map(|number| format!("missing-{number}.json")).collect();
     let ran = run("none.db", &missing, &[]);
     assert!(
-        ran.err().contains("error: and 10 more, which --all names\nerror: none of the 30 files"),
+        ran.err().contains("error: and 10 more; --all names them\nerror: none of the 30 files"),
         "{}",
         ran.err()
     );

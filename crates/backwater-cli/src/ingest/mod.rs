@@ -82,10 +82,10 @@ fn variable(text: &str) -> Result<(String, String), String> {
     Ok((name.to_owned(), value.to_owned()))
 }
 
-/// As many files have a commit and a report each; more of them have one together.
+/// Up to this many files have a commit and a report each; more of them share one.
 const EACH_BY_ITSELF: usize = 20;
 
-/// As many problems are named, if not all are to be.
+/// This many problems are named, unless all are to be.
 const PROBLEMS: usize = 20;
 
 pub(crate) fn run(arguments: &Arguments) -> anyhow::Result<()> {
@@ -141,7 +141,7 @@ impl Problems {
         let more = self.texts.len().saturating_sub(PROBLEMS);
         if more > 0 && !arguments.all {
             self.texts.truncate(PROBLEMS);
-            self.texts.push(format!("and {} more, which --all names", grouped(more)));
+            self.texts.push(format!("and {} more; --all names them", grouped(more)));
         }
         if self.refused > 0 && arguments.files.len() > 1 {
             let [refused, all] = [self.refused, arguments.files.len()].map(grouped);

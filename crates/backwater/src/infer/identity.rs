@@ -20,8 +20,8 @@ const ENOUGH: usize = 4;
 const MANY: usize = 5;
 /// A longer word is no key.
 const KEY: usize = 24;
-/// From this many records on, one in as many may be none, or lack the id, such as a post that has
-/// none yet: it is left out.
+/// One in this many records may lack the id, such as a post that was never saved, or be no object at
+/// all: it is left out.
 pub(super) const FEW_AMISS: usize = 20;
 /// From this many different values on, a place may refer to keys.
 const REFERRING: usize = 3;
