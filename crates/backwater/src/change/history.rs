@@ -387,14 +387,22 @@ impl Later {
         slot: Slot,
         staged: &mut StagedRow<'_>,
     ) -> usize {
-        let (Some(row), mut kept) = (state.table(table).row(slot), 0) else { return 0 };
+        let Some(row) = state.table(table).row(slot) else { return 0 };
         let changed = self.fields.get(&(table, slot));
         let below = self.below.get(&(table, slot));
-        staged.retain(|(field, value)| {
-            let newer = !self.known
-                || changed.is_some_and(|it| it.all || it.fields.contains(*field))
+        if self.known && changed.is_none() && below.is_none() {
+            return 0;
+        }
+        let is_newer = |field: FieldNo| {
+            !self.known
+                || changed.is_some_and(|it| it.all || it.fields.contains(field))
                 // A confirmation counts though it changes nothing.
-                || below.is_some_and(|written| written.contains(*field));
+                || below.is_some_and(|written| written.contains(field))
+        };
+        let (definition, mut kept) = (state.schema.table(table), 0);
+        staged.retain(|(field, value)| {
+            // A link may have changed, and not to which table it points.
+            let newer = is_newer(*field) || definition.paired(*field).is_some_and(is_newer);
             let keep = newer && row.cell(*field) != Cell::Absent;
             kept += usize::from(keep && row.cell(*field) != value.cell());
             !keep

@@ -699,13 +699,10 @@ fn edits_of(changes: &Changes) -> Vec<EditedRow> {
     }
     for (at, mut changed) in fields {
         // A link to one of several tables says also to which, whatever lies below later.
-        for (link, number) in schema.table(at.0).fields.iter().zip(0..) {
-            let Some(type_field) = link.one_of().map(|one_of| one_of.type_field) else { continue };
-            if changed.contains(FieldNo(number)) || changed.contains(type_field) {
-                changed.insert(FieldNo(number));
-                changed.insert(type_field);
-            }
-        }
+        let definition = schema.table(at.0);
+        let paired: FieldSet =
+            changed.iter().filter_map(|field| definition.paired(field)).collect();
+        changed.add(&paired);
         let written = changed.iter().map(|field| (field, staged_field(after, at, field)));
         edits.entry(at).or_insert_with(|| Edit::Update(written.collect()));
     }

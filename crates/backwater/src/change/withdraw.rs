@@ -213,15 +213,11 @@ impl Transaction {
         }
     }
 
-    /// A link and the name of the table that it points at are only ever written together.
+    /// What of a pair was written since keeps the other one.
     fn keep_pairs(&self, row: &mut Rewritten) {
         let definition = self.definition(row.then.0);
-        let beside = |field: FieldNo| {
-            let one_of = definition.field(field).one_of().map(|one_of| one_of.type_field);
-            one_of.or_else(|| definition.link_typed_by(field))
-        };
         let closed = row.fields.iter().filter(|(.., is_open)| !is_open);
-        let closed: FieldSet = closed.filter_map(|(field, ..)| beside(*field)).collect();
+        let closed: FieldSet = closed.filter_map(|(field, ..)| definition.paired(*field)).collect();
         for (field, _, is_open) in &mut row.fields {
             *is_open &= !closed.contains(*field);
         }

@@ -329,6 +329,13 @@ impl TableDef {
         Some(FieldNo(link as u32))
     }
 
+    /// The other one of a link to one of several tables and the field that says to which: they are
+    /// only ever written together.
+    pub(crate) fn paired(&self, field: FieldNo) -> Option<FieldNo> {
+        let type_field = self.field(field).one_of().map(|one_of| one_of.type_field);
+        type_field.or_else(|| self.link_typed_by(field))
+    }
+
     /// Of a table of entries, the fields that say more than where they point.
     pub(crate) fn entry_fields(&self) -> impl ExactSizeIterator<Item = FieldNo> + Clone + use<> {
         let own = match self.made {

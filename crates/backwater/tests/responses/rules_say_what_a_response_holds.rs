@@ -410,6 +410,33 @@ fn what_was_changed_since_the_request_began_stays() {
     assert_eq!(rows(&cache, "SELECT port, delay FROM sailing WHERE id = 4"), ["SAL 7"]);
 }
 
+/// A link to one of several tables and the field that says to which stay together, also where the
+/// one that was written since points at the same table as before.
+#[test]
+fn a_link_and_its_type_stay_together() {
+    let schema = r#"
+        table.port = { id = "code", fields = { code = "text" } }
+        table.note = { id = "id", fields = { id = "int", about = { to = ["port", "note"] } } }
+        response.notes = { table = "note" }
+    "#;
+    let cache = Cache::new(Schema::parse("notes.toml", schema).unwrap());
+    let say = |about: &str| {
+        let said = [("about", Value::from(about)), ("about_type", "port".into())];
+        cache.commit("said", |tx| tx.update("note", 1, said)).unwrap()
+    };
+    cache.commit("written", |tx| tx.ingest("notes", r#"[{ "id": 1 }, { "id": 2 }]"#)).unwrap();
+    say("SAL");
+    let began = cache.snapshot().commit();
+    say("EEL");
+    let answer = r#"[{ "id": 1, "about": 2, "about_type": "note" }]"#;
+    let request = Request::rule("notes").began_at(began);
+    cache.commit("an old answer", |tx| tx.ingest(request, answer)).unwrap();
+    assert_eq!(rows(&cache, "SELECT about, about_type FROM note WHERE id = 1"), ["EEL port"]);
+    let request = Request::rule("notes").began_at(cache.snapshot().commit());
+    cache.commit("a new answer", |tx| tx.ingest(request, answer)).unwrap();
+    assert_eq!(rows(&cache, "SELECT about, about_type FROM note WHERE id = 1"), ["2 note"]);
+}
+
 #[test]
 fn limits_can_be_set() {
     let nested = |depth: usize| {
